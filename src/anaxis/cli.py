@@ -1,0 +1,408 @@
+"""The same operations from a shell: ``anaxis inspect``, ``values``, ``transfer``, ``profiles``, ``serve``.
+
+Exit codes: 0 done; 2 bad input, with one sentence on standard error; 3 the proof is above the
+tolerance. The JSON forms are a public interface, described in docs/command-line.md.
+"""
+
+from __future__ import annotations
+
+import json
+import math
+import os
+import re
+import shutil
+import sys
+from pathlib import Path
+from tempfile import TemporaryDirectory
+from typing import Any
+
+import click
+import numpy as np
+from rich.console import Console
+from rich.table import Table
+
+from anaxis.core.errors import BadInput
+from anaxis.core.lens import FITS, Image, parse_image
+from anaxis.core.outgoing import Numbers, numbers_of
+from anaxis.core.scene import Scene
+from anaxis.core.timing import format_frame, rate_label, rate_text
+
+OFF_TOLERANCE = 3
+
+
+class _Frames(click.ParamType):
+    name = "A-B"
+
+    def convert(self, value: Any, param: Any, ctx: Any) -> tuple[float, float]:
+        found = re.fullmatch(r"\s*(-?\d+)(?:-(-?\d+))?\s*", value)
+        if not found:
+            raise BadInput(f"'{value}' is not a frame range: write it as 1001-1120, or one frame as 1001.")
+        first, last = int(found[1]), int(found[2] if found[2] is not None else found[1])
+        if last < first:
+            raise BadInput(f"The frame range {value} runs backwards: write the smaller number first.")
+        return first, last
+
+
+class _Resolution(click.ParamType):
+    name = "WxH"
+
+    def convert(self, value: Any, param: Any, ctx: Any) -> Image:
+        return parse_image(value)
+
+
+_file = click.argument("file", type=click.Path(path_type=Path))
+_camera = click.option(
+    "--camera", "camera", help="Path or name of the camera; needed where there are several."
+)
+_to = click.option(
+    "--to", "to", required=True, metavar="PROFILE", help="Shipped profile key, or a JSON file."
+)
+_resolution = click.option(
+    "--resolution", type=_Resolution(), help="Image size; else the file's, else 1920x1080."
+)
+_fit = click.option(
+    "--source-fit", type=click.Choice(FITS), help="How the source inscribes the image (guess: width)."
+)
+_json = click.option("--json", "as_json", is_flag=True, help="Print JSON instead of a table.")
+
+
+@click.group(context_settings={"help_option_names": ["-h", "--help"]})
+@click.version_option(package_name="anaxis")
+def cli() -> None:
+    """Move animated shot cameras between packages, and prove the match in pixels."""
+
+
+@cli.command()
+@_file
+@_json
+def inspect(file: Path, as_json: bool) -> None:
+    """Say what is in a camera FILE: cameras, range, rate, axes, unit, lens, findings."""
+    from anaxis.flow import examine, refuse_unusable
+
+    scene = _read(file)
+    reports = examine(scene)
+    document = {
+        "file": {
+            "name": scene.name,
+            "format": scene.format,
+            "up_axis": scene.convention.up_axis,
+            "metres_per_unit": scene.convention.metres_per_unit,
+            "rate": rate_text(scene.rate),
+            "first_frame": _frame(scene.first_frame),
+            "last_frame": _frame(scene.last_frame),
+        },
+        "cameras": [
+            {
+                "path": r.path,
+                "name": r.name,
+                "first_frame": _frame(r.first_frame),
+                "last_frame": _frame(r.last_frame),
+                "samples": r.samples,
+                "animated": r.animated,
+                "lens_animated": r.lens_animated,
+                "lens": _first_lens(r.baked.track.lens) if r.baked else None,
+                "findings": [f.as_dict() for f in r.findings],
+            }
+            for r in reports
+        ],
+    }
+    if as_json:
+        _print_json(document)
+    else:
+        _print_report(document, scene)
+    refuse_unusable(scene, reports)
+
+
+@cli.command()
+@_file
+@_camera
+@_to
+@click.option("--frames", type=_Frames(), help="First and last frame; else the camera's whole range.")
+@_resolution
+@_fit
+@_json
+def values(
+    file: Path, camera: str | None, to: str, frames: tuple[float, float] | None,
+    resolution: Image | None, source_fit: str | None, as_json: bool,
+) -> None:  # fmt: skip
+    """Show a camera in a package's own numbers, frame by frame."""
+    from anaxis.flow import landmarks_of, picture_of, prepare, take_camera
+    from anaxis.profiles import find_profile
+
+    profile = find_profile(to)
+    scene = _read(file)
+    # The whole range first: which of two equal sets of angles a frame shows depends on the frames
+    # before it, and must not change with the part asked for.
+    baked = take_camera(scene, camera) if frames is None else _whole_or_part(scene, camera, frames)
+    picture = picture_of(scene, resolution, source_fit)
+    outgoing = prepare(baked.track, landmarks_of(scene, baked.track.frames), picture, profile)
+    numbers = numbers_of(outgoing)
+    keep = np.arange(len(baked.track))
+    if frames is not None:
+        baked.track.between(*frames)  # raises the sentence for a range without frames
+        keep = np.flatnonzero((numbers.frames >= frames[0]) & (numbers.frames <= frames[1]))
+    document = {
+        "camera": baked.node.path,
+        "to": profile.key,
+        "rate": rate_text(baked.track.rate),
+        "resolution": [picture.image.width_px, picture.image.height_px],
+        "frames": [_numbers_at(numbers, int(i)) for i in keep],
+    }
+    notes = list(outgoing.notes)
+    if picture.fit_guessed:
+        notes.insert(0, f"The source's fit is a guess ({picture.fit}); set it with --source-fit.")
+    if picture.image_guessed:
+        notes.insert(0, f"The resolution {_size(picture.image)} is a guess; set it with --resolution.")
+    if as_json:
+        _print_json({**document, "notes": notes})
+    else:
+        _print_values(document, notes, profile.unit_name)
+
+
+@cli.command()
+@_file
+@_camera
+@_to
+@click.option("--format", "format_key", required=True, type=click.Choice(["usd", "json", "columns"]))
+@click.option("--out", required=True, type=click.Path(path_type=Path), help="Folder for the files.")
+@_resolution
+@_fit
+@click.option("--tolerance-px", type=float, default=0.01, show_default=True)
+@_json
+def transfer(
+    file: Path, camera: str | None, to: str, format_key: str, out: Path,
+    resolution: Image | None, source_fit: str | None, tolerance_px: float, as_json: bool,
+) -> None:  # fmt: skip
+    """Write a camera for a package and prove it by reading the written file back."""
+    from anaxis.flow import deliver, landmarks_of, picture_of, take_camera
+    from anaxis.profiles import find_profile
+
+    profile = find_profile(to)
+    if not tolerance_px >= 0:
+        raise BadInput(f"The tolerance {tolerance_px:g} px must be zero or more.")
+    scene = _read(file)
+    baked = take_camera(scene, camera)
+    picture = picture_of(scene, resolution, source_fit)
+    try:
+        out.mkdir(parents=True, exist_ok=True)
+        # Written aside and moved, so that a failure leaves no half file where one is expected.
+        with TemporaryDirectory(prefix=".anaxis-", dir=out) as aside:
+            done = deliver(
+                baked.track,
+                landmarks_of(scene, baked.track.frames),
+                picture,
+                profile,
+                format_key,
+                Path(aside),
+            )
+            files = [str(shutil.move(f, out / f.name)) for f in done.files]
+    except OSError as error:
+        raise BadInput(
+            f"The files cannot be written to {out} ({error.strerror or error}): choose another folder with --out."
+        ) from error
+    proof = done.proof
+    document: dict[str, Any] = {
+        "camera": baked.node.path,
+        "files": files,
+        "proof": {
+            "max_px": proof.max_px,
+            "worst_frame": _frame(proof.worst_frame),
+            "median_px": proof.median_px,
+            "grade": proof.grade,
+            "test_points": proof.test_points,
+        },
+        "notes": list(done.outgoing.notes),
+    }
+    if as_json:
+        _print_json(document)
+    else:
+        _print_transfer(document, profile.label, len(baked.track))
+    if not proof.within(tolerance_px):
+        click.echo(
+            f"anaxis: The camera that arrives differs by {proof.max_px:.4g} px at frame "
+            f"{format_frame(proof.worst_frame)}, above the tolerance of {tolerance_px:g} px.",
+            err=True,
+        )
+        sys.exit(OFF_TOLERANCE)
+
+
+@cli.command()
+@_json
+def profiles(as_json: bool) -> None:
+    """List the shipped package profiles."""
+    from anaxis.profiles import shipped_profiles
+
+    if as_json:
+        _print_json([p.model_dump(mode="json") for p in shipped_profiles().values()])
+        return
+    table = _table("key", "nature", "looks along", "unit", "turns", "shows", "fit")
+    for p in shipped_profiles().values():
+        signs = "".join("+" if s > 0 else "-" for s in p.rotation.signs)
+        table.add_row(
+            p.key, p.label, p.convention.look_axis, f"{p.metres_per_unit:g} m", f"{p.rotation.order} {signs}",
+            p.lens.shown, p.lens.fit,
+        )  # fmt: skip
+    _console().print(table)
+
+
+@cli.command()
+@click.option("--host", default="127.0.0.1", show_default=True)
+@click.option("--port", default=8400, show_default=True)
+def serve(host: str, port: int) -> None:
+    """Serve the pages; DATABASE_URL names the PostgreSQL to use."""
+    import uvicorn
+
+    if not os.environ.get("DATABASE_URL"):
+        raise BadInput("DATABASE_URL is not set: run 'make demo', or name a PostgreSQL to use.")
+    uvicorn.run("anaxis.web.app:create_app", factory=True, host=host, port=port, log_level="warning")
+
+
+def _read(file: Path) -> Scene:
+    from anaxis.formats import check_size
+    from anaxis.jobs.guard import Limits, ParserPool
+
+    if not file.is_file():
+        raise BadInput(f"There is no file {file}: check the name.")
+    limits = Limits(max_bytes=max_file_bytes())
+    check_size(file.name, file.stat().st_size, limits.max_bytes)
+    return ParserPool(warm=0, limits=limits).read(file.resolve())
+
+
+def max_file_bytes() -> int:
+    """The size limit: ANAXIS_MAX_FILE_MB, 200 where it is not set."""
+    text = os.environ.get("ANAXIS_MAX_FILE_MB", "200")
+    try:
+        return int(float(text) * 1e6)
+    except ValueError as error:
+        raise BadInput(f"ANAXIS_MAX_FILE_MB is '{text}': it must be a number of megabytes.") from error
+
+
+def _whole_or_part(scene: Scene, camera: str | None, frames: tuple[float, float]) -> Any:
+    """The whole camera, or only the frames asked for where other frames cannot be used."""
+    from anaxis.flow import take_camera
+
+    try:
+        return take_camera(scene, camera)
+    except BadInput:
+        return take_camera(scene, camera, frames)
+
+
+def _frame(value: float) -> int | float:
+    return int(value) if float(value).is_integer() else float(value)
+
+
+def _size(image: Image) -> str:
+    return f"{image.width_px}x{image.height_px}"
+
+
+def _first_lens(lens: Any) -> dict[str, float | None]:
+    keys = ("focal_mm", "film_width_mm", "film_height_mm", "offset_x_mm", "offset_y_mm")
+    first = {k: float(getattr(lens, k)[0]) for k in keys}
+    return {k: v if math.isfinite(v) else None for k, v in first.items()}
+
+
+def _numbers_at(numbers: Numbers, i: int) -> dict[str, Any]:
+    focus = float(numbers.focus[i])
+    plain = ("focal_mm", "film_width_mm", "film_height_mm", "hfov_deg", "vfov_deg", "zoom_px")
+    return {
+        "frame": _frame(numbers.frames[i]),
+        "seconds": float(numbers.seconds[i]),
+        "position": numbers.position[i].tolist(),
+        "rotation_deg": numbers.rotation_deg[i].tolist(),
+        "matrix": numbers.matrix[i].tolist(),
+        **{k: float(getattr(numbers, k)[i]) for k in plain},
+        "focus": None if math.isnan(focus) else focus,
+    }
+
+
+def _console() -> Console:
+    return Console(width=None if sys.stdout.isatty() else 160, highlight=False)
+
+
+def _table(*columns: str) -> Table:
+    table = Table(box=None, header_style="bold", pad_edge=False)
+    for i, column in enumerate(columns):
+        table.add_column(column, justify="left" if i == 0 else "right", no_wrap=True)
+    return table
+
+
+def _print_json(document: Any) -> None:
+    click.echo(json.dumps(document, indent=2, allow_nan=False))
+
+
+def _print_report(document: dict[str, Any], scene: Scene) -> None:
+    out, about = _console(), document["file"]
+    guessed = dict.fromkeys(scene.guesses, " (guess)")
+    out.print(
+        f"{about['name']}: {about['format']}, {about['up_axis']} up{guessed.get('up_axis', '')}, "
+        f"{about['metres_per_unit']:g} m a unit{guessed.get('metres_per_unit', '')}, "
+        f"{rate_label(scene.rate)} frames a second{guessed.get('rate', '')}, "
+        f"frames {about['first_frame']} to {about['last_frame']}"
+    )
+    table = _table("camera", "frames", "samples", "moves", "lens moves", "focal mm", "film back mm")
+    for c in document["cameras"]:
+        lens = c["lens"] or {}
+        sizes = [lens.get(k) for k in ("film_width_mm", "film_height_mm")]
+        table.add_row(
+            c["path"], f"{c['first_frame']}-{c['last_frame']}", str(c["samples"]),
+            "yes" if c["animated"] else "no", "yes" if c["lens_animated"] else "no",
+            _number(lens.get("focal_mm")), " x ".join(_number(s) for s in sizes),
+        )  # fmt: skip
+    out.print(table)
+    for c in document["cameras"]:
+        for f in c["findings"]:
+            out.print(f"{f['severity']:8}{c['name']}: {f['message']} -> {f['remedy']}", markup=False)
+
+
+def _number(value: float | None) -> str:
+    return "-" if value is None else f"{value:.3f}"
+
+
+def _print_values(document: dict[str, Any], notes: list[str], unit: str) -> None:
+    out = _console()
+    out.print(
+        f"{document['camera']} for {document['to']}, {document['resolution'][0]}x{document['resolution'][1]} px"
+    )
+    table = _table("frame", "s", f"x {unit}", f"y {unit}", f"z {unit}", "rx deg", "ry deg", "rz deg",
+                   "focal mm", "film back mm", "h fov", "v fov", "zoom px")  # fmt: skip
+    for f in document["frames"]:
+        table.add_row(
+            str(f["frame"]), f"{f['seconds']:.4f}", *(f"{v:.4f}" for v in f["position"]),
+            *(f"{v:.4f}" for v in f["rotation_deg"]), f"{f['focal_mm']:.3f}",
+            f"{f['film_width_mm']:.3f} x {f['film_height_mm']:.3f}", f"{f['hfov_deg']:.3f}",
+            f"{f['vfov_deg']:.3f}", f"{f['zoom_px']:.2f}",
+        )  # fmt: skip
+    out.print(table)
+    for note in notes:
+        out.print(f"note: {note}", markup=False)
+
+
+def _print_transfer(document: dict[str, Any], label: str, frames: int) -> None:
+    out, proof = _console(), document["proof"]
+    out.print(
+        f"{proof['grade'].upper()}: {document['camera']} arrives in '{label}' within {proof['max_px']:.3g} px "
+        f"(worst at frame {proof['worst_frame']}, median {proof['median_px']:.3g} px, "
+        f"{proof['test_points']} points on each of {frames} frames)"
+    )
+    for file in document["files"]:
+        out.print(f"written: {file}", markup=False)
+    for note in document["notes"]:
+        out.print(f"note: {note}", markup=False)
+
+
+def main() -> None:
+    """Entry point: every failure a person can mend is one sentence and exit code 2."""
+    try:
+        cli.main(standalone_mode=False)
+    except BadInput as error:
+        click.echo(f"anaxis: {error.sentence}", err=True)
+        sys.exit(2)
+    except click.ClickException as error:
+        click.echo(f"anaxis: {' '.join(error.format_message().split())} Try 'anaxis --help'.", err=True)
+        sys.exit(2)
+    except (click.Abort, KeyboardInterrupt):
+        sys.exit(130)
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,125 @@
+"""A camera on its way out: the same picture, in the receiver's axes, unit and lens rules."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from anaxis.core.axes import Convention
+from anaxis.core.lens import Image, field_of_view_deg, hand_over, zoom_px
+from anaxis.core.rotation import angles_from_matrices
+from anaxis.core.timing import seconds_of
+from anaxis.core.track import Track
+from anaxis.core.typing import Bools, Floats
+
+
+@dataclass(frozen=True, eq=False)
+class Landmarks:
+    """Named reference points: ``position_m`` is (1, l, 3) where they stand still, else (n, l, 3)."""
+
+    names: tuple[str, ...]
+    position_m: Floats
+
+    def between(self, keep: Floats) -> Landmarks:
+        """The positions at the kept sample indices, for a track cut to them."""
+        return self if len(self.position_m) == 1 else replace(self, position_m=self.position_m[keep])
+
+
+NO_LANDMARKS = Landmarks((), np.zeros((1, 0, 3)))
+
+
+@dataclass(frozen=True, eq=False)
+class Outgoing:
+    """What a writer needs: ``track`` stays canonical but carries the film back handed over.
+
+    ``image`` and ``fit`` are the receiver's; ``notes`` say what was changed on the way and why.
+    """
+
+    track: Track
+    convention: Convention
+    image: Image
+    fit: str
+    landmarks: Landmarks
+    notes: tuple[str, ...]
+
+
+@dataclass(frozen=True, eq=False)
+class Numbers:
+    """A camera in a package's own numbers; arrays over n frames.
+
+    ``position`` (n, 3) and ``focus`` (n,) in package units, ``rotation_deg`` (n, 3) shown angles
+    about x, y, z, ``matrix`` (n, 4, 4) for column vectors.
+    """
+
+    frames: Floats
+    seconds: Floats
+    position: Floats
+    rotation_deg: Floats
+    near_lock: Bools
+    matrix: Floats
+    focal_mm: Floats
+    film_width_mm: Floats
+    film_height_mm: Floats
+    hfov_deg: Floats
+    vfov_deg: Floats
+    zoom_px: Floats
+    focus: Floats
+
+
+def make_outgoing(
+    track: Track,
+    convention: Convention,
+    image: Image,
+    source_fit: str,
+    receiver_fit: str,
+    landmarks: Landmarks,
+) -> Outgoing:
+    """Prepare a track for a receiver; its film back is changed only where the picture demands it."""
+    lens = track.lens
+    handed = hand_over(lens.film_width_mm, lens.film_height_mm, lens.squeeze, image, source_fit, receiver_fit)
+    changed = replace(lens, film_width_mm=handed.film_width_mm, film_height_mm=handed.film_height_mm)
+    return Outgoing(
+        replace(track, lens=changed),
+        convention,
+        handed.image,
+        receiver_fit,
+        landmarks,
+        (handed.note,) if handed.note else (),
+    )
+
+
+def numbers_of(outgoing: Outgoing) -> Numbers:
+    """The camera as the receiving package shows it."""
+    track, convention = outgoing.track, outgoing.convention
+    rotation = convention.rotation_from_canonical(track.rotation)
+    position = convention.position_from_canonical(track.position_m)
+    angles = angles_from_matrices(rotation, convention.order, convention.signs)
+    matrix = np.zeros((len(track), 4, 4))
+    matrix[:, :3, :3], matrix[:, :3, 3], matrix[:, 3, 3] = rotation, position, 1.0
+    used = track.lens.used(outgoing.image, outgoing.fit)
+    return Numbers(
+        frames=track.frames,
+        seconds=seconds_of(track.frames, track.rate),
+        position=position,
+        rotation_deg=angles.deg,
+        near_lock=angles.near_lock,
+        matrix=matrix,
+        focal_mm=track.lens.focal_mm,
+        film_width_mm=track.lens.film_width_mm,
+        film_height_mm=track.lens.film_height_mm,
+        hfov_deg=field_of_view_deg(used.width_mm, track.lens.focal_mm),
+        vfov_deg=field_of_view_deg(used.height_mm, track.lens.focal_mm),
+        zoom_px=zoom_px(track.lens.focal_mm, used.width_mm, outgoing.image),
+        focus=track.lens.focus_m / convention.metres_per_unit,
+    )
+
+
+def unique_name(name: str, taken: set[str]) -> str:
+    """``name``, or with _2, _3... behind it where it is taken; adds it to ``taken``."""
+    unique, count = name, 1
+    while unique in taken:
+        count += 1
+        unique = f"{name}_{count}"
+    taken.add(unique)
+    return unique

@@ -1,0 +1,152 @@
+"""Proof: by how many pixels the camera that arrived differs from the one meant, on every frame.
+
+Test points (DESIGN section 3): the landmarks, and a 9 x 5 grid over the image at three depths: the
+focus distance, and near and far depths that bracket the landmarks. All are taken from the camera
+meant, so that a point is always somewhere a viewer could look.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from anaxis.core.lens import Image
+from anaxis.core.project import pixel_matrices, project, unproject
+from anaxis.core.track import Track
+from anaxis.core.typing import Bools, Floats
+
+GRID_COLUMNS, GRID_ROWS = 9, 5
+GRADES: tuple[tuple[str, float], ...] = (("exact", 0.01), ("tight", 0.1), ("visible", 1.0))
+# Landmarks further out than this share of the image beside it are not looked at: near the plane of
+# the camera a projection runs to infinity and says nothing about the picture.
+_MARGIN = 0.5
+_CHUNK_POINTS = 2_000_000
+
+
+@dataclass(frozen=True, eq=False)
+class TestPoints:
+    """``world_m`` (n, m, 3), the pixels meant (n, m, 2), and which of them count (n, m)."""
+
+    __test__ = False  # not a test class, whatever its name makes a test runner think
+    world_m: Floats
+    pixels: Floats
+    counts: Bools
+
+
+@dataclass(frozen=True, eq=False)
+class Proof:
+    """``deviation_px`` (n,) the largest distance at each frame; ``median_px`` over the frames."""
+
+    frames: Floats
+    deviation_px: Floats
+    max_px: float
+    worst_frame: float
+    median_px: float
+    grade: str
+    test_points: int
+
+    def within(self, tolerance_px: float) -> bool:
+        return self.max_px <= tolerance_px
+
+
+def grade_of(max_px: float) -> str:
+    """exact (<= 0.01 px), tight (<= 0.1), visible (<= 1) or off."""
+    return next((name for name, limit in GRADES if max_px <= limit), "off")
+
+
+def grid_pixels(image: Image) -> Floats:
+    """The 9 x 5 grid over the image, borders included, (45, 2)."""
+    x = np.linspace(0.0, image.width_px, GRID_COLUMNS)
+    y = np.linspace(0.0, image.height_px, GRID_ROWS)
+    return np.stack(np.meshgrid(x, y), axis=-1).reshape(-1, 2)
+
+
+def grid_depths_m(track: Track, meant: Floats, landmarks_m: Floats) -> Floats:
+    """Focus, near and far depth of the grid on every frame, (n, 3) metres.
+
+    Without a focus distance the middle of the landmarks' depths stands for it; without landmarks
+    in front of the camera, near and far lie at half and ten times the focus.
+    """
+    focus = np.where(track.lens.focus_m > 0, track.lens.focus_m, np.nan)
+    near = far = np.full(len(track), np.nan)
+    if landmarks_m.shape[1]:
+        _, depth = project(meant, landmarks_m)
+        ahead = np.where(depth > 1e-3, depth, np.nan)
+        seen: Bools = np.isfinite(ahead).any(axis=1)
+        if seen.any():
+            near = np.where(seen, np.nanmin(np.where(seen[:, None], ahead, 1.0), axis=1), np.nan) * 0.9
+            far = np.where(seen, np.nanmax(np.where(seen[:, None], ahead, 1.0), axis=1), np.nan) * 1.1
+    focus = np.where(np.isnan(focus), np.sqrt(near * far), focus)
+    focus = np.where(np.isnan(focus), 5.0, focus)
+    near = np.where(np.isnan(near), focus / 2, near)
+    far = np.where(np.isnan(far), focus * 10, far)
+    return np.stack([focus, near, far], axis=1)
+
+
+def make_test_points(track: Track, meant: Floats, image: Image, landmarks_m: Floats) -> TestPoints:
+    """Test points of every frame. ``landmarks_m`` is (1, l, 3) or (n, l, 3), l may be 0."""
+    n = len(track)
+    grid = grid_pixels(image)
+    depths = grid_depths_m(track, meant, landmarks_m)
+    pixels = np.tile(grid, (3, 1))
+    world = unproject(meant, pixels, np.repeat(depths, len(grid), axis=1))
+    counts = np.ones(world.shape[:2], dtype=np.bool_)
+    pixels = np.broadcast_to(pixels, (n, *pixels.shape))
+    if landmarks_m.shape[1]:
+        seen_px, depth = project(meant, landmarks_m)
+        size = np.array([image.width_px, image.height_px], dtype=np.float64)
+        inside = ((seen_px >= -_MARGIN * size) & (seen_px <= (1 + _MARGIN) * size)).all(axis=2)
+        world = np.concatenate([np.broadcast_to(landmarks_m, (n, *landmarks_m.shape[1:])), world], axis=1)
+        pixels = np.concatenate([seen_px, pixels], axis=1)
+        counts = np.concatenate([inside & (depth > 1e-3), counts], axis=1)
+    return TestPoints(world, pixels, counts)
+
+
+def deviations_px(points: TestPoints, arrived: Floats, image: Image) -> Floats:
+    """The largest distance per frame, (n,), between the pixels meant and those of ``arrived``.
+
+    A point the arrived camera does not have in front of it counts as the image's diagonal.
+    """
+    seen_px, depth = project(arrived, points.world_m)
+    lost = np.hypot(image.width_px, image.height_px)
+    distance = np.hypot(*np.moveaxis(seen_px - points.pixels, 2, 0))
+    distance = np.where((depth > 0) & np.isfinite(distance), distance, lost)
+    return np.max(np.where(points.counts, distance, 0.0), axis=1)
+
+
+def prove(
+    track: Track,
+    image: Image,
+    fit: str,
+    arrived: Floats,
+    landmarks_m: Floats,
+) -> Proof:
+    """Measure a camera that arrived against the one meant.
+
+    Parameters:
+        track, image, fit: the camera meant and how its picture is made.
+        arrived: (n, 3, 4) pixel matrices of the camera that arrived, in canonical space.
+        landmarks_m: (1, l, 3) or (n, l, 3).
+    """
+    meant = pixel_matrices(track, image, fit)
+    per_frame = landmarks_m.shape[1] + 3 * GRID_COLUMNS * GRID_ROWS
+    step = max(1, _CHUNK_POINTS // per_frame)
+    parts = []
+    for start in range(0, len(track), step):  # bounds memory only: a chunk is thousands of frames
+        cut = slice(start, start + step)
+        part = track.take(np.arange(len(track))[cut])
+        marks = landmarks_m if len(landmarks_m) == 1 else landmarks_m[cut]
+        points = make_test_points(part, meant[cut], image, marks)
+        parts.append(deviations_px(points, arrived[cut], image))
+    deviation = np.concatenate(parts)
+    worst = int(np.argmax(deviation))
+    return Proof(
+        frames=track.frames,
+        deviation_px=deviation,
+        max_px=float(deviation[worst]),
+        worst_frame=float(track.frames[worst]),
+        median_px=float(np.median(deviation)),
+        grade=grade_of(float(deviation[worst])),
+        test_points=per_frame,
+    )

@@ -1,0 +1,140 @@
+"""A scene or a track as bytes: arrays in one compressed npz, the rest as JSON inside it.
+
+Used between the parsing process and the server, and in the database. It holds data only (no
+pickles), so a broken parser cannot make the reader run anything.
+"""
+
+from __future__ import annotations
+
+import io
+import json
+import zipfile
+from collections.abc import Mapping
+from dataclasses import fields
+from typing import Any
+
+import numpy as np
+
+from anaxis.core.axes import Convention
+from anaxis.core.errors import BadInput
+from anaxis.core.findings import Finding
+from anaxis.core.lens import Image
+from anaxis.core.outgoing import Landmarks
+from anaxis.core.scene import Node, Scene
+from anaxis.core.timing import parse_rate, rate_text
+from anaxis.core.track import Lens, Track
+from anaxis.core.typing import Floats
+
+_NODE_ARRAYS = ("frames", "local", "keys", "lens_frames", "lens_keys", "segments")
+_LENS_FIELDS = tuple(f.name for f in fields(Lens))
+
+
+def pack(header: dict[str, Any], arrays: Mapping[str, Floats]) -> bytes:
+    """A header and named arrays as one npz."""
+    text = np.frombuffer(json.dumps(header).encode(), dtype=np.uint8)
+    out = io.BytesIO()
+    np.savez_compressed(out, allow_pickle=False, header=text, **arrays)
+    return out.getvalue()
+
+
+def unpack(data: bytes) -> tuple[dict[str, Any], dict[str, Floats]]:
+    """The inverse of :func:`pack`; raises BadInput for bytes that are no such archive."""
+    try:
+        with np.load(io.BytesIO(data), allow_pickle=False) as archive:
+            arrays = {k: archive[k] for k in archive.files}
+        header: dict[str, Any] = json.loads(arrays.pop("header").tobytes())
+    except (ValueError, KeyError, OSError, zipfile.BadZipFile) as error:
+        raise BadInput(
+            "A stored track is damaged: restore it from a backup or take the file in again."
+        ) from error
+    return header, arrays
+
+
+def scene_to_bytes(scene: Scene) -> bytes:
+    arrays: dict[str, Floats] = {"world": scene.convention.world, "camera": scene.convention.camera}
+    nodes = []
+    for i, node in enumerate(scene.nodes):
+        for name in _NODE_ARRAYS:
+            value = getattr(node, name)
+            if value is not None and len(value):
+                arrays[f"{i}.{name}"] = value
+        if node.lens is not None:
+            arrays[f"{i}.lens"] = np.stack([getattr(node.lens, f) for f in _LENS_FIELDS])
+        nodes.append({"path": node.path, "parent": node.parent, "kind": node.kind, "resets": node.resets})
+    image = scene.image
+    header = {
+        "name": scene.name,
+        "format": scene.format,
+        "metres_per_unit": scene.convention.metres_per_unit,
+        "order": scene.convention.order,
+        "signs": scene.convention.signs,
+        "rate": rate_text(scene.rate),
+        "range": [scene.first_frame, scene.last_frame],
+        "nodes": nodes,
+        "image": [image.width_px, image.height_px, image.pixel_aspect] if image else None,
+        "source_fit": scene.source_fit,
+        "guesses": scene.guesses,
+        "findings": [f.as_dict() for f in scene.findings],
+    }
+    return pack(header, arrays)
+
+
+def scene_from_bytes(data: bytes) -> Scene:
+    header, arrays = unpack(data)
+    empty = np.zeros(0)
+    nodes = []
+    for i, entry in enumerate(header["nodes"]):
+        lens = arrays.get(f"{i}.lens")
+        nodes.append(
+            Node(
+                entry["path"],
+                entry["parent"],
+                entry["kind"],
+                resets=entry["resets"],
+                **{n: arrays.get(f"{i}.{n}", empty) for n in _NODE_ARRAYS[:-1]},
+                segments=arrays.get(f"{i}.segments"),
+                lens=None if lens is None else Lens(**dict(zip(_LENS_FIELDS, lens, strict=True))),
+            )
+        )
+    return Scene(
+        name=header["name"],
+        format=header["format"],
+        convention=Convention(
+            arrays["world"],
+            arrays["camera"],
+            header["metres_per_unit"],
+            header["order"],
+            tuple(header["signs"]),
+        ),
+        rate=parse_rate(header["rate"]),
+        first_frame=header["range"][0],
+        last_frame=header["range"][1],
+        nodes=tuple(nodes),
+        image=Image(*header["image"]) if header["image"] else None,
+        source_fit=header["source_fit"],
+        guesses=header["guesses"],
+        findings=tuple(Finding(**f) for f in header["findings"]),
+    )
+
+
+def track_to_bytes(track: Track, landmarks: Landmarks, segments_m: Floats) -> bytes:
+    """A version as it is kept: the baked track, its landmarks and the set's lines."""
+    arrays = {
+        "frames": track.frames,
+        "position_m": track.position_m,
+        "rotation": track.rotation,
+        "lens": np.stack([getattr(track.lens, f) for f in _LENS_FIELDS]),
+        "landmarks_m": landmarks.position_m,
+        "segments_m": segments_m,
+    }
+    header = {"name": track.name, "rate": rate_text(track.rate), "landmarks": landmarks.names}
+    return pack(header, arrays)
+
+
+def track_from_bytes(data: bytes) -> tuple[Track, Landmarks, Floats]:
+    header, a = unpack(data)
+    lens = Lens(**dict(zip(_LENS_FIELDS, a["lens"], strict=True)))
+    track = Track(
+        header["name"], a["frames"], parse_rate(header["rate"]), a["position_m"], a["rotation"], lens
+    )
+    return track, Landmarks(tuple(header["landmarks"]), a["landmarks_m"]), a["segments_m"]

@@ -1,0 +1,1 @@
+"""Work that runs outside the process that asked for it."""

@@ -1,0 +1,114 @@
+"""Reading files that cannot be trusted: each in a process of its own, from a warm pool.
+
+A crash, a hang or a flood of memory in a format library ends that process and becomes a sentence.
+The process gets no environment of ours (so no database address) and is used once.
+"""
+
+from __future__ import annotations
+
+import json
+import os
+import subprocess
+import sys
+import threading
+from collections import deque
+from dataclasses import dataclass
+from pathlib import Path
+
+from anaxis.core.errors import BadInput
+from anaxis.core.scene import Scene
+from anaxis.formats import MAX_FILE_BYTES, reader_of
+from anaxis.formats.scene_archive import scene_from_bytes
+
+_KEPT_ENVIRONMENT = ("PATH", "LANG", "LC_ALL", "TMPDIR", "OPENBLAS_CORETYPE", "OPENBLAS_L2_SIZE")
+
+
+@dataclass(frozen=True)
+class Limits:
+    max_bytes: int = MAX_FILE_BYTES
+    memory_mb: int = 6000
+    cpu_s: int = 120
+    wall_s: int = 150
+    answer_bytes: int = 1 << 30
+
+
+class ParserPool:
+    """Keeps ``warm`` parsing processes ready. ``warm=0`` starts one only when asked."""
+
+    def __init__(self, warm: int = 2, limits: Limits | None = None) -> None:
+        self.limits = limits or Limits()
+        self._warm = warm
+        self._ready: deque[subprocess.Popen[bytes]] = deque()
+        self._lock = threading.Lock()
+        self._closed = False
+        self._refill()
+
+    def _refill(self) -> None:
+        with self._lock:
+            while len(self._ready) < self._warm and not self._closed:
+                self._ready.append(_start())
+
+    def close(self) -> None:
+        with self._lock:
+            self._closed = True
+            while self._ready:
+                _end(self._ready.popleft())
+
+    def read(self, path: Path) -> Scene:
+        """Read a file as :func:`anaxis.formats.read_file` does, but in a process of its own.
+
+        Raises BadInput, also where the reader crashed, hung or needed too much memory.
+        """
+        reader_of(path.name)  # a wrong kind of file is refused before a process is spent on it
+        with self._lock:
+            process = self._ready.popleft() if self._ready else None
+        if process is None or process.poll() is not None:
+            process = _start()
+        try:
+            return self._ask(process, path)
+        finally:
+            _end(process)
+            threading.Thread(target=self._refill, daemon=True).start()
+
+    def _ask(self, process: subprocess.Popen[bytes], path: Path) -> Scene:
+        limits = self.limits
+        task = {
+            "path": str(path), "max_bytes": limits.max_bytes, "memory_mb": limits.memory_mb,
+            "cpu_s": limits.cpu_s,
+        }  # fmt: skip
+        try:
+            answer, _ = process.communicate(json.dumps(task).encode() + b"\n", timeout=limits.wall_s)
+        except subprocess.TimeoutExpired as error:
+            raise BadInput(
+                f"{path.name} took longer than {limits.wall_s} s to read and was given up: export the camera "
+                "without its geometry."
+            ) from error
+        if not answer:
+            raise BadInput(
+                f"{path.name} made its reader stop (signal or limit {-process.returncode}): it is damaged or far "
+                "too large; export it again with the camera alone."
+            )
+        if len(answer) > limits.answer_bytes:
+            raise BadInput(f"{path.name} holds more than can be taken in: export the camera alone.")
+        if answer[:1] == b"E":
+            raise BadInput(answer[1:].decode())
+        return scene_from_bytes(answer[1:])
+
+
+def _start() -> subprocess.Popen[bytes]:
+    environment = {k: os.environ[k] for k in _KEPT_ENVIRONMENT if k in os.environ}
+    # -P: never import from the current folder, which may hold the uploaded file.
+    return subprocess.Popen(
+        [sys.executable, "-P", "-m", "anaxis.jobs.parser"],
+        stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL,
+        env=environment, start_new_session=True,
+    )  # fmt: skip
+
+
+def _end(process: subprocess.Popen[bytes]) -> None:
+    if process.poll() is None:
+        process.kill()
+    process.wait()
+    for stream in (process.stdin, process.stdout):
+        if stream:
+            stream.close()

@@ -1,0 +1,114 @@
+"""A package profile: how one package writes and shows a camera, as a person describes it."""
+
+from __future__ import annotations
+
+import json
+from fractions import Fraction
+from functools import cached_property
+from pathlib import Path
+from typing import Annotated, Literal
+
+from pydantic import AfterValidator, BaseModel, ConfigDict, Field, ValidationError, model_validator
+
+from anaxis.core.axes import Convention, axes_matrix, axis_name, axis_vector
+from anaxis.core.errors import BadInput
+from anaxis.core.timing import parse_rate, rate_text
+
+Axis = Annotated[str, AfterValidator(lambda text: axis_name(axis_vector(text)))]
+Rate = Annotated[str, AfterValidator(lambda text: rate_text(parse_rate(text)))]
+Sign = Literal[-1, 1]
+
+
+class _Part(BaseModel):
+    model_config = ConfigDict(frozen=True, extra="forbid")
+
+
+class Axes(_Part):
+    """Where right, up and back point; ``up="+Z"`` says that up is the package's +Z."""
+
+    right: Axis
+    up: Axis
+    back: Axis
+
+
+class RotationRule(_Part):
+    """``order``: axes in the order applied about fixed axes; ``signs``: shown angle = sign * angle."""
+
+    order: Literal["XYZ", "XZY", "YXZ", "YZX", "ZXY", "ZYX"] = "XYZ"
+    signs: tuple[Sign, Sign, Sign] = (1, 1, 1)
+
+
+class LensRule(_Part):
+    """Which quantity the package shows, in which unit its film back is, how it inscribes the image."""
+
+    shown: Literal["focal", "hfov", "vfov", "zoom"] = "focal"
+    film_unit: Literal["mm", "cm", "in"] = "mm"
+    fit: Literal["width", "height", "inside", "outside", "stretch"] = "width"
+
+
+class TimeRule(_Part):
+    rate: Rate = "24/1"
+    first_frame: int = 1
+
+    @property
+    def fraction(self) -> Fraction:
+        return parse_rate(self.rate)
+
+
+class Profile(_Part):
+    """One package, keyed and labelled by nature or by whatever its user calls it."""
+
+    key: str = Field(pattern=r"^[a-z0-9][a-z0-9._-]{0,59}$")
+    label: str = Field(min_length=1, max_length=120)
+    world: Axes
+    camera: Axes
+    metres_per_unit: float = Field(gt=0)
+    rotation: RotationRule = RotationRule()
+    lens: LensRule = LensRule()
+    time: TimeRule = TimeRule()
+
+    @model_validator(mode="after")
+    def _agrees(self) -> Profile:
+        _ = self.convention  # raises where the axes do not make a convention
+        return self
+
+    @cached_property
+    def convention(self) -> Convention:
+        return Convention(
+            world=axes_matrix(**self.world.model_dump()),
+            camera=axes_matrix(**self.camera.model_dump(), of_what="camera"),
+            metres_per_unit=self.metres_per_unit,
+            order=self.rotation.order,
+            signs=self.rotation.signs,
+        )
+
+    @property
+    def unit_name(self) -> str:
+        """``"cm"``, ``"m"``... or, for an odd unit, how many metres one is."""
+        names = {0.001: "mm", 0.01: "cm", 0.1: "dm", 1.0: "m", 0.0254: "in", 0.3048: "ft", 1000.0: "km"}
+        if self.key.endswith("-px"):
+            return "px"
+        return names.get(self.metres_per_unit, f"x {self.metres_per_unit:g} m")
+
+
+def profile_from_dict(data: object, where: str) -> Profile:
+    """A profile from parsed JSON; raises BadInput naming the field that is wrong."""
+    try:
+        return Profile.model_validate(data)
+    except ValidationError as error:
+        first = error.errors()[0]
+        field = ".".join(str(p) for p in first["loc"])
+        said = first["msg"].removeprefix("Value error, ").rstrip(".")
+        at = f", field {field}" if field else ""
+        raise BadInput(f"{where}{at}: {said}.") from error
+
+
+def profile_from_file(path: Path) -> Profile:
+    """A profile from a JSON file; raises BadInput."""
+    try:
+        data = json.loads(path.read_text(encoding="utf-8"))
+    except (OSError, UnicodeDecodeError, json.JSONDecodeError, RecursionError) as error:
+        raise BadInput(
+            f"{path.name} cannot be read as a profile: it is not readable JSON; see docs/profiles.md."
+        ) from error
+    return profile_from_dict(data, path.name)
