@@ -73,7 +73,7 @@ def grid_depths_m(track: Track, meant: Floats, landmarks_m: Floats) -> Floats:
     if landmarks_m.shape[1]:
         _, depth = project(meant, landmarks_m)
         ahead = np.where(depth > 1e-3, depth, np.nan)
-        seen: Bools = np.isfinite(ahead).any(axis=1)
+        seen = np.asarray(np.isfinite(ahead).any(axis=1))
         if seen.any():
             near = np.where(seen, np.nanmin(np.where(seen[:, None], ahead, 1.0), axis=1), np.nan) * 0.9
             far = np.where(seen, np.nanmax(np.where(seen[:, None], ahead, 1.0), axis=1), np.nan) * 1.1

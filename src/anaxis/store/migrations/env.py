@@ -1,0 +1,10 @@
+"""Runs the migrations on the connection that anaxis.store.database hands over."""
+
+from alembic import context
+
+from anaxis.store.models import Base
+
+connection = context.config.attributes["connection"]
+context.configure(connection=connection, target_metadata=Base.metadata)
+with context.begin_transaction():
+    context.run_migrations()

@@ -1,0 +1,118 @@
+"""Tables. Versions and deliveries are immutable once kept: the database refuses to update them."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import Any
+
+from sqlalchemy import BigInteger, DateTime, ForeignKey, LargeBinary, Text, UniqueConstraint, func
+from sqlalchemy.dialects.postgresql import JSONB
+from sqlalchemy.orm import DeclarativeBase, Mapped, mapped_column, relationship
+
+
+class Base(DeclarativeBase):
+    type_annotation_map = {  # noqa: RUF012  (SQLAlchemy reads it off the class)
+        str: Text, bytes: LargeBinary, datetime: DateTime(timezone=True),
+        dict[str, Any]: JSONB, list[Any]: JSONB,
+    }  # fmt: skip
+
+
+class Show(Base):
+    __tablename__ = "shows"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    name: Mapped[str] = mapped_column(unique=True)
+    created_at: Mapped[datetime] = mapped_column(server_default=func.now())
+    shots: Mapped[list[Shot]] = relationship(back_populates="show", order_by="Shot.name")
+
+
+class Shot(Base):
+    __tablename__ = "shots"
+    __table_args__ = (UniqueConstraint("show_id", "name"),)
+    id: Mapped[int] = mapped_column(primary_key=True)
+    show_id: Mapped[int] = mapped_column(ForeignKey("shows.id"))
+    name: Mapped[str]
+    created_at: Mapped[datetime] = mapped_column(server_default=func.now())
+    show: Mapped[Show] = relationship(back_populates="shots")
+    cameras: Mapped[list[Camera]] = relationship(back_populates="shot", order_by="Camera.name")
+
+
+class SourceFile(Base):
+    """An uploaded file with the scene read from it; ``kept`` once a camera of it was kept."""
+
+    __tablename__ = "source_files"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    name: Mapped[str]
+    sha256: Mapped[str] = mapped_column(index=True)
+    size: Mapped[int] = mapped_column(BigInteger)
+    kept: Mapped[bool] = mapped_column(default=False)
+    created_at: Mapped[datetime] = mapped_column(server_default=func.now())
+    data: Mapped[bytes] = mapped_column(deferred=True)
+    scene: Mapped[bytes] = mapped_column(deferred=True)
+
+
+class Camera(Base):
+    __tablename__ = "cameras"
+    __table_args__ = (UniqueConstraint("shot_id", "name"),)
+    id: Mapped[int] = mapped_column(primary_key=True)
+    shot_id: Mapped[int] = mapped_column(ForeignKey("shots.id"))
+    name: Mapped[str]
+    created_at: Mapped[datetime] = mapped_column(server_default=func.now())
+    shot: Mapped[Shot] = relationship(back_populates="cameras")
+    versions: Mapped[list[Version]] = relationship(back_populates="camera", order_by="Version.number")
+
+
+class Version(Base):
+    """A camera as taken in once: the baked track and how its picture is made."""
+
+    __tablename__ = "versions"
+    __table_args__ = (UniqueConstraint("camera_id", "number"),)
+    id: Mapped[int] = mapped_column(primary_key=True)
+    camera_id: Mapped[int] = mapped_column(ForeignKey("cameras.id"))
+    number: Mapped[int]
+    source_file_id: Mapped[int] = mapped_column(ForeignKey("source_files.id"))
+    camera_path: Mapped[str]
+    width_px: Mapped[int]
+    height_px: Mapped[int]
+    pixel_aspect: Mapped[float]
+    image_guessed: Mapped[bool]
+    source_fit: Mapped[str]
+    fit_guessed: Mapped[bool]
+    facts: Mapped[dict[str, Any]]
+    findings: Mapped[list[Any]]
+    created_at: Mapped[datetime] = mapped_column(server_default=func.now())
+    track: Mapped[bytes] = mapped_column(deferred=True)
+    camera: Mapped[Camera] = relationship(back_populates="versions")
+    source_file: Mapped[SourceFile] = relationship()
+    deliveries: Mapped[list[Delivery]] = relationship(back_populates="version", order_by="Delivery.id.desc()")
+
+
+class Delivery(Base):
+    """Files handed over, with the profile as it was then and the proof."""
+
+    __tablename__ = "deliveries"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    version_id: Mapped[int] = mapped_column(ForeignKey("versions.id"), index=True)
+    profile: Mapped[dict[str, Any]]
+    format: Mapped[str]
+    notes: Mapped[list[Any]]
+    max_px: Mapped[float]
+    worst_frame: Mapped[float]
+    median_px: Mapped[float]
+    grade: Mapped[str]
+    test_points: Mapped[int]
+    created_at: Mapped[datetime] = mapped_column(server_default=func.now())
+    proof: Mapped[bytes] = mapped_column(deferred=True)
+    version: Mapped[Version] = relationship(back_populates="deliveries")
+    files: Mapped[list[DeliveryFile]] = relationship(back_populates="delivery", order_by="DeliveryFile.name")
+
+
+class DeliveryFile(Base):
+    __tablename__ = "delivery_files"
+    __table_args__ = (UniqueConstraint("delivery_id", "name"),)
+    id: Mapped[int] = mapped_column(primary_key=True)
+    delivery_id: Mapped[int] = mapped_column(ForeignKey("deliveries.id"))
+    name: Mapped[str]
+    sha256: Mapped[str]
+    size: Mapped[int] = mapped_column(BigInteger)
+    data: Mapped[bytes] = mapped_column(deferred=True)
+    delivery: Mapped[Delivery] = relationship(back_populates="files")
