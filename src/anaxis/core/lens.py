@@ -56,14 +56,14 @@ class Used(NamedTuple):
     height_mm: Floats
 
 
-def parse_image(text: str) -> Image:
+def parse_image(text: str, pixel_aspect: float = 1.0) -> Image:
     """An image size from ``"1920x1080"``; raises BadInput."""
     parts = text.lower().replace("×", "x").split("x")
     try:
         width, height = (int(p) for p in parts)
     except ValueError as error:
         raise BadInput(f"'{text}' is not a resolution: write it as 1920x1080.") from error
-    return Image(width, height)
+    return Image(width, height, pixel_aspect)
 
 
 def used_rectangle(

@@ -71,6 +71,11 @@ def find_or_make_shot(session: Session, show: Show, name: str) -> Shot:
     return _find_or_make(session, Shot, show_id=show.id, name=name)
 
 
+def newest_show_name(session: Session) -> str:
+    """The show worked on last, to be proposed for the next file; "" where there is none."""
+    return session.execute(select(Show.name).order_by(Show.id.desc()).limit(1)).scalar() or ""
+
+
 def _find_or_make(session: Session, model: Any, **key: object) -> Any:
     """Two people making the same thing at once both get the one row."""
     session.execute(insert(model).values(**key).on_conflict_do_nothing())
@@ -120,6 +125,28 @@ def keep_camera(
     session.execute(update(SourceFile).where(SourceFile.id == source.id).values(kept=True))
     session.flush()
     return version
+
+
+def correct_picture(session: Session, version: Version, image: Image, source_fit: str) -> Version:
+    """The same track with another picture, as a new version of its camera; nothing in it is a guess."""
+    session.execute(select(Camera.id).where(Camera.id == version.camera_id).with_for_update())
+    last = session.execute(
+        select(func.max(Version.number)).where(Version.camera_id == version.camera_id)
+    ).scalar_one()
+    same = ("camera_id", "source_file_id", "camera_path", "facts", "findings", "track")
+    made = Version(
+        **{k: getattr(version, k) for k in same},
+        number=last + 1,
+        width_px=image.width_px,
+        height_px=image.height_px,
+        pixel_aspect=image.pixel_aspect,
+        image_guessed=False,
+        source_fit=source_fit,
+        fit_guessed=False,
+    )
+    session.add(made)
+    session.flush()
+    return made
 
 
 def _facts(scene: Scene, report: CameraReport) -> dict[str, Any]:

@@ -1,0 +1,94 @@
+"""The start command behind ``make demo``: PostgreSQL, tables, demo data once, then the pages."""
+
+from __future__ import annotations
+
+import os
+import signal
+import socket
+import sys
+from contextlib import nullcontext
+from pathlib import Path
+from tempfile import TemporaryDirectory
+
+import uvicorn
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from anaxis.cli import max_file_bytes
+from anaxis.core.errors import BadInput
+from anaxis.flow import examine, picture_of
+from anaxis.jobs.guard import Limits, ParserPool
+from anaxis.profiles import shipped_profiles
+from anaxis.store.database import connect, migrate
+from anaxis.store.local_postgres import LocalPostgres
+from anaxis.store.models import Show
+from anaxis.store.queries import find_or_make_shot, find_or_make_show, keep_camera, staged_scene
+from anaxis.web.app import create_app
+from anaxis.web.camera import deliver_version
+from anaxis.web.intake import take_in_bytes
+from make_scenes import make_all
+
+VAR = Path(__file__).resolve().parent.parent / "var"
+# What the demo has delivered already; the rest is left for the visitor.
+DELIVERIES = (("TW_010", "zup-lh-cm", "usd"), ("TW_010", "yup-rh-cm", "usd"), ("TW_020", "zup-lh-cm", "usd"),
+              ("TW_030", "yup-rh-m", "usd"))  # fmt: skip
+
+
+def load_demo(url: str) -> bool:
+    """Take in the demo files the way the pages do, once: a store with any show is left alone."""
+    engine = connect(url)
+    migrate(engine)
+    parsers = ParserPool(warm=1, limits=Limits(max_bytes=max_file_bytes()))
+    try:
+        with Session(engine) as store, store.begin(), TemporaryDirectory(prefix="anaxis-demo-") as folder:
+            if store.execute(select(Show.id).limit(1)).first():
+                return False
+            show = find_or_make_show(store, "The Tidewright")
+            kept = {}
+            for path in make_all(Path(folder)):
+                source = take_in_bytes(store, parsers, path.name, path.read_bytes())
+                source, scene = staged_scene(store, source.id)
+                report = examine(scene)[0]
+                name = path.name[:6]
+                kept[name] = keep_camera(
+                    store, find_or_make_shot(store, show, name), source, scene, report, report.name,
+                    picture_of(scene, None, None),
+                )  # fmt: skip
+            for shot, profile, format_key in DELIVERIES:
+                deliver_version(store, kept[shot], shipped_profiles()[profile], format_key)
+        return True
+    finally:
+        parsers.close()
+        engine.dispose()
+
+
+def main() -> None:
+    port = int(os.environ.get("PORT") or 8400)
+    with socket.socket() as probe:
+        probe.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+        try:
+            probe.bind(("127.0.0.1", port))
+        except OSError as error:
+            raise BadInput(
+                f"Port {port} on 127.0.0.1 is taken: stop what runs there, or choose another with 'make demo PORT=8401'."
+            ) from error
+    given = os.environ.get("DATABASE_URL")
+    # Asked to stop in any way, PostgreSQL is stopped too.
+    signal.signal(signal.SIGTERM, lambda *_: sys.exit(0))
+    with nullcontext() if given else LocalPostgres(VAR) as own:
+        url = given or own.url
+        if load_demo(url):
+            print("The demo data is loaded.")
+        app = create_app(url)
+        print(f"Anaxis is at http://127.0.0.1:{port} (Ctrl-C stops it)", flush=True)
+        uvicorn.run(app, host="127.0.0.1", port=port, log_level="warning")
+
+
+if __name__ == "__main__":
+    try:
+        main()
+    except BadInput as error:
+        print(f"anaxis: {error.sentence}", file=sys.stderr)
+        sys.exit(2)
+    except KeyboardInterrupt:
+        sys.exit(0)

@@ -1,0 +1,99 @@
+"""The application: screens, static files, and how errors are said."""
+
+from __future__ import annotations
+
+import logging
+import os
+from collections.abc import AsyncIterator, Awaitable, Callable
+from contextlib import asynccontextmanager
+
+from fastapi import FastAPI, Request, Response
+from fastapi.exceptions import RequestValidationError
+from fastapi.middleware.gzip import GZipMiddleware
+from fastapi.staticfiles import StaticFiles
+from sqlalchemy.exc import OperationalError
+from starlette.exceptions import HTTPException
+
+from anaxis import __version__
+from anaxis.cli import max_file_bytes
+from anaxis.core.errors import BadInput
+from anaxis.jobs.guard import Limits, ParserPool
+from anaxis.store.database import connect, migrate
+from anaxis.store.queries import NotFound
+from anaxis.web import camera, intake, proof, shots
+from anaxis.web.pages import HERE, page
+
+SCREENS = (shots, intake, camera, proof)
+_log = logging.getLogger("anaxis")
+
+
+def create_app(database_url: str | None = None) -> FastAPI:
+    """The pages on a PostgreSQL; raises BadInput where that cannot be reached."""
+    engine = connect(database_url or os.environ.get("DATABASE_URL", ""))
+    migrate(engine)
+    limits = Limits(max_bytes=max_file_bytes())
+
+    @asynccontextmanager
+    async def lifespan(app: FastAPI) -> AsyncIterator[None]:
+        app.state.parsers = ParserPool(warm=2, limits=limits)
+        yield
+        app.state.parsers.close()
+        engine.dispose()
+
+    app = FastAPI(title="Anaxis", version=__version__, lifespan=lifespan, docs_url=None, redoc_url=None)
+    app.state.engine = engine
+    app.state.limits = limits
+    app.add_middleware(GZipMiddleware, minimum_size=2000, compresslevel=1)
+    app.middleware("http")(_same_origin)
+    app.mount("/static", StaticFiles(directory=HERE / "static"), name="static")
+    for screen in SCREENS:
+        app.include_router(screen.router)
+    app.add_exception_handler(BadInput, _bad_input)
+    app.add_exception_handler(RequestValidationError, _bad_form)
+    app.add_exception_handler(HTTPException, _http_error)
+    app.add_exception_handler(OperationalError, _no_database)
+    app.add_exception_handler(Exception, _broken)
+    return app
+
+
+async def _same_origin(request: Request, call: Callable[[Request], Awaitable[Response]]) -> Response:
+    """Another site's page in the same browser may not post to this one."""
+    if request.method != "GET" and request.headers.get("sec-fetch-site") in ("cross-site", "same-site"):
+        return Response("This request came from another site.", status_code=403)
+    return await call(request)
+
+
+def _say(request: Request, sentence: str, status: int) -> Response:
+    answer: Response = page(request, "error.html", status, sentence=sentence)
+    return answer
+
+
+async def _bad_input(request: Request, error: Exception) -> Response:
+    assert isinstance(error, BadInput)
+    return _say(request, error.sentence, 404 if isinstance(error, NotFound) else 422)
+
+
+async def _bad_form(request: Request, error: Exception) -> Response:
+    assert isinstance(error, RequestValidationError)
+    field = str(error.errors()[0]["loc"][-1]).replace("_", " ")
+    return _say(request, f"The field '{field}' is missing or cannot be read: go back and fill it in.", 422)
+
+
+async def _http_error(request: Request, error: Exception) -> Response:
+    assert isinstance(error, HTTPException)
+    known = {404: "There is no such page: go back to the shots.", 405: "That cannot be done here."}
+    return _say(request, known.get(error.status_code, str(error.detail)), error.status_code)
+
+
+async def _no_database(request: Request, error: Exception) -> Response:
+    _log.error("database: %s", error)
+    return _say(request, "The database does not answer; nothing was changed. Try again in a moment.", 503)
+
+
+async def _broken(request: Request, error: Exception) -> Response:
+    _log.exception("failed: %s", request.url.path, exc_info=error)
+    return _say(
+        request,
+        "Something in Anaxis itself failed, and nothing of this step was kept: the server's log says what.",
+        500,
+    )

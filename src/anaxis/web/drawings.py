@@ -1,0 +1,108 @@
+"""What each page's drawings need, computed for all frames at once."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+
+from anaxis.core.axes import Convention
+from anaxis.core.lens import Image
+from anaxis.core.outgoing import Landmarks, make_outgoing, numbers_of
+from anaxis.core.project import pixel_matrices, unproject
+from anaxis.core.proof import grid_depths_m, grid_pixels
+from anaxis.core.timing import seconds_of
+from anaxis.core.track import Track
+from anaxis.core.typing import Floats
+from anaxis.flow import Picture, prepare
+from anaxis.profiles.model import Profile
+from anaxis.web.bundle import encode_bundle
+
+
+def _corners_px(image: Image) -> Floats:
+    w, h = image.width_px, image.height_px
+    return np.array([(0, 0), (w, 0), (w, h), (0, h)], dtype=np.float64)
+
+
+def _frustum_m(track: Track, meant: Floats, image: Image, landmarks: Landmarks) -> Floats:
+    """The image's corners at the focus distance (or its stand-in), (n, 4, 3)."""
+    depth = grid_depths_m(track, meant, landmarks.position_m)[:, :1]
+    return unproject(meant, _corners_px(image), np.repeat(depth, 4, axis=1))
+
+
+def camera_bundle(
+    track: Track,
+    landmarks: Landmarks,
+    segments_m: Floats,
+    picture: Picture,
+    source: Convention,
+    profile: Profile,
+) -> bytes:
+    """Path, pictures and both sides' numbers of a camera on every frame."""
+    image = picture.image
+    meant = pixel_matrices(track, image, picture.fit)
+    ours = numbers_of(make_outgoing(track, source, image, picture.fit, picture.fit, landmarks))
+    theirs = numbers_of(prepare(track, landmarks, picture, profile))
+    arrays: dict[str, Floats] = {
+        "frames": track.frames,
+        "seconds": seconds_of(track.frames, track.rate),
+        "meant": meant.reshape(-1, 12),
+        "position_m": track.position_m,
+        "frustum_m": _frustum_m(track, meant, image, landmarks),
+        "landmarks_m": landmarks.position_m,
+        "segments_m": segments_m,
+    }
+    for side, numbers in (("ours", ours), ("theirs", theirs)):
+        arrays[f"{side}_position"] = numbers.position
+        arrays[f"{side}_rotation"] = numbers.rotation_deg
+        for key in (
+            "focal_mm",
+            "film_width_mm",
+            "film_height_mm",
+            "hfov_deg",
+            "vfov_deg",
+            "zoom_px",
+            "focus",
+        ):
+            arrays[f"{side}_{key}"] = getattr(numbers, key)
+    return encode_bundle(_facts(image, landmarks), arrays)
+
+
+def proof_bundle(
+    track: Track,
+    landmarks: Landmarks,
+    segments_m: Floats,
+    picture: Picture,
+    deviation_px: Floats,
+    arrived: Floats,
+) -> bytes:
+    """Both pictures on every frame, and the way from a pixel meant to the pixel that arrived.
+
+    ``shift`` (n, 12) takes (x_px d, y_px d, d, 1) of the picture meant to the one that arrived.
+    """
+    image = picture.image
+    meant = pixel_matrices(track, image, picture.fit)
+    whole = np.tile(np.eye(4), (len(track), 1, 1))
+    whole[:, :3] = meant
+    arrays = {
+        "frames": track.frames,
+        "seconds": seconds_of(track.frames, track.rate),
+        "meant": meant.reshape(-1, 12),
+        "arrived": arrived.reshape(-1, 12),
+        "shift": (arrived @ np.linalg.inv(whole)).reshape(-1, 12),
+        "deviation_px": deviation_px,
+        "grid_px": grid_pixels(image),
+        "grid_depths_m": grid_depths_m(track, meant, landmarks.position_m),
+        "landmarks_m": landmarks.position_m,
+        "segments_m": segments_m,
+    }
+    return encode_bundle(_facts(image, landmarks), arrays)
+
+
+def _facts(image: Image, landmarks: Landmarks) -> dict[str, Any]:
+    return {
+        "width_px": image.width_px,
+        "height_px": image.height_px,
+        "pixel_aspect": image.pixel_aspect,
+        "landmarks": list(landmarks.names),
+    }

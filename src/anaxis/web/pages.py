@@ -1,0 +1,54 @@
+"""What every screen shares: templates, the database session, form fields, how numbers are written."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Annotated, Any
+
+from fastapi import Depends, Request
+from fastapi.templating import Jinja2Templates
+from sqlalchemy.orm import Session
+
+from anaxis import __version__
+from anaxis.core.timing import format_frame, parse_rate, rate_label
+from anaxis.profiles import shipped_profiles
+
+HERE = Path(__file__).parent
+
+
+def pixels(value: float) -> str:
+    """A deviation with its unit: enough digits to tell it from zero, no more."""
+    if value == 0:
+        return "0 px"
+    if value < 1e-6:
+        return "< 0.000001 px"
+    digits = 6 if value < 1e-4 else 4 if value < 0.1 else 2 if value < 100 else 0
+    return f"{value:.{digits}f} px"
+
+
+def length_range(values: list[float]) -> str:
+    low, high = values
+    return f"{low:.2f} mm" if high - low < 0.005 else f"{low:.2f}–{high:.2f} mm"
+
+
+templates = Jinja2Templates(directory=HERE / "templates")
+templates.env.filters |= {
+    "pixels": pixels, "frame": format_frame, "length_range": length_range,
+    "rate": lambda text: rate_label(parse_rate(text)),
+    "megabytes": lambda size: f"{size / 1e6:.2f} MB" if size >= 10_000 else f"{size / 1000:.1f} kB",
+}  # fmt: skip
+templates.env.globals |= {"app_version": __version__, "profiles": shipped_profiles()}
+
+
+def _session(request: Request) -> Iterator[Session]:
+    """One transaction a request: kept where the request succeeds, else nothing of it stays."""
+    with Session(request.app.state.engine, expire_on_commit=False) as session, session.begin():
+        yield session
+
+
+Store = Annotated[Session, Depends(_session, scope="function")]
+
+
+def page(request: Request, name: str, status: int = 200, **context: Any) -> Any:
+    return templates.TemplateResponse(request, name, context, status_code=status)

@@ -1,0 +1,67 @@
+"""The proof's page: the answer in one line, the pictures that show it, the numbers that explain it."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+from fastapi import APIRouter, Request
+from fastapi.responses import Response
+
+from anaxis.core.outgoing import numbers_of
+from anaxis.flow import prepare
+from anaxis.profiles.model import profile_from_dict
+from anaxis.store.queries import (
+    get_delivery,
+    get_delivery_file,
+    get_version,
+    picture_of_version,
+    proof_arrays,
+    track_of,
+)
+from anaxis.web.camera import stations_of
+from anaxis.web.drawings import proof_bundle
+from anaxis.web.pages import Store, page
+
+router = APIRouter(prefix="/deliveries")
+
+
+@router.get("/{delivery_id}")
+def proof(request: Request, store: Store, delivery_id: int) -> Any:
+    delivery = get_delivery(store, delivery_id)
+    version = get_version(store, delivery.version.camera_id, delivery.version.number)
+    profile = profile_from_dict(delivery.profile, "the delivery's profile")
+    track, landmarks, _ = track_of(version)
+    picture = picture_of_version(version)
+    outgoing = prepare(track, landmarks, picture, profile)
+    numbers = numbers_of(outgoing)
+    meant_used = track.lens.used(picture.image, picture.fit)
+    their_used = outgoing.track.lens.used(outgoing.image, outgoing.fit)
+    at = int(np.flatnonzero(track.frames == delivery.worst_frame)[0])
+    return page(
+        request, "proof/index.html",
+        delivery=delivery, version=version, camera=version.camera, shot=version.camera.shot, profile=profile,
+        picture=picture, track=track, numbers=numbers, at=at, outgoing=outgoing, landmarks=landmarks,
+        meant_used=meant_used, their_used=their_used, stations=stations_of(version), open_station="prove",
+    )  # fmt: skip
+
+
+@router.get("/{delivery_id}/drawing")
+def drawing(store: Store, delivery_id: int) -> Response:
+    delivery = get_delivery(store, delivery_id)
+    track, landmarks, segments = track_of(delivery.version)
+    deviation, arrived = proof_arrays(delivery)
+    data = proof_bundle(track, landmarks, segments, picture_of_version(delivery.version), deviation, arrived)
+    return Response(
+        data, media_type="application/octet-stream", headers={"Cache-Control": "private, max-age=600"}
+    )
+
+
+@router.get("/{delivery_id}/files/{name}")
+def download(store: Store, delivery_id: int, name: str) -> Response:
+    row = get_delivery_file(store, delivery_id, name)
+    return Response(
+        row.data,
+        media_type="application/octet-stream",
+        headers={"Content-Disposition": f'attachment; filename="{row.name}"'},
+    )

@@ -1,0 +1,16 @@
+// Dropping a file is choosing it; choosing one sends it.
+const drop = document.getElementById("drop"), file = document.getElementById("file"), form = document.getElementById("drop-form");
+
+function send() {
+  if (!file.files.length) return;
+  document.getElementById("reading").hidden = false;
+  form.requestSubmit();
+}
+file.addEventListener("change", send);
+for (const name of ["dragover", "dragenter"]) drop.addEventListener(name, (event) => { event.preventDefault(); drop.classList.add("over"); });
+for (const name of ["dragleave", "drop"]) drop.addEventListener(name, (event) => { event.preventDefault(); drop.classList.remove("over"); });
+drop.addEventListener("drop", (event) => {
+  if (!event.dataTransfer.files.length) return;
+  file.files = event.dataTransfer.files;
+  send();
+});

@@ -1,0 +1,126 @@
+import { FONT, clear, fitCanvas, loadBundle, niceStep, theme } from "./bundle.js";
+import { Ruler, startFrame } from "./ruler.js";
+import { cross, landmarkAt, paper, project, traceSet } from "./views.js";
+
+const board = document.getElementById("board");
+const say = (name, text) => { board.querySelector(`[data-live=${name}]`).textContent = text; };
+const p = [0, 0, 0], q = [0, 0, 0];
+
+export function pixels(value) {
+  if (value === 0) return "0 px";
+  if (value < 1e-6) return "< 0.000001 px";
+  return `${value.toFixed(value < 1e-4 ? 6 : value < 0.1 ? 4 : 2)} px`;
+}
+
+// Test points at a frame: [x meant, y meant, x arrived, y arrived] in pixels.
+function points(data, i) {
+  const out = [];
+  data.facts.landmarks.forEach((_, l) => {
+    const at = landmarkAt(data, i, l);
+    project(data.meant, i, at[0], at[1], at[2], p);
+    project(data.arrived, i, at[0], at[1], at[2], q);
+    if (p[2] > 0.001 && q[2] > 0) out.push([p[0] / p[2], p[1] / p[2], q[0] / q[2], q[1] / q[2], true]);
+  });
+  const g = data.grid_px;
+  for (let k = 0; k < g.length; k += 2) {
+    for (let layer = 0; layer < 3; layer += 1) {
+      const depth = data.grid_depths_m[i * 3 + layer];
+      // shift takes (x d, y d, d, 1): the fourth column is constant.
+      project(data.shift, i, g[k] * depth, g[k + 1] * depth, depth, q);
+      if (q[2] > 0) out.push([g[k], g[k + 1], q[0] / q[2], q[1] / q[2], false]);
+    }
+  }
+  return out;
+}
+
+function overlayView(canvas, data, state) {
+  const ink = theme();
+  return fitCanvas(canvas, (pen, width, height) => {
+    clear(pen, width, height);
+    const box = paper(data, width, height, 14);
+    pen.fillStyle = "#fffdf8"; pen.fillRect(box.x, box.y, box.w, box.h);
+    pen.save();
+    pen.beginPath(); pen.rect(box.x - 6, box.y - 6, box.w + 12, box.h + 12); pen.clip();
+    pen.lineWidth = 0.9; pen.strokeStyle = ink.ink;
+    traceSet(pen, data, data.meant, state.index, box.toX, box.toY);
+    pen.lineWidth = 1.3; pen.strokeStyle = ink.cool; pen.setLineDash([6, 6]);
+    traceSet(pen, data, data.arrived, state.index, box.toX, box.toY);
+    pen.setLineDash([]);
+    for (const [x, y, ax, ay, mark] of points(data, state.index)) {
+      const sx = box.toX(x), sy = box.toY(y);
+      const ex = sx + (ax - x) * state.magnify * box.scale, ey = sy + (ay - y) * state.magnify * box.scale;
+      if (mark) { cross(pen, sx, sy, ink.ink, 5); cross(pen, box.toX(ax), box.toY(ay), ink.cool, 3); }
+      else { pen.fillStyle = ink.soft; pen.fillRect(sx - 1, sy - 1, 2, 2); }
+      pen.strokeStyle = ink.warm; pen.lineWidth = 1.8;
+      pen.beginPath(); pen.moveTo(sx, sy); pen.lineTo(ex, ey); pen.stroke();
+    }
+    pen.restore();
+    pen.strokeStyle = ink.ink; pen.lineWidth = 1.5; pen.strokeRect(box.x, box.y, box.w, box.h);
+  });
+}
+
+// Deviation per frame. Below 0.01 px everything is exact, so the scale never hides that line.
+function curveView(canvas, data, state, onPick) {
+  const ink = theme(), d = data.deviation_px, n = d.length, left = 78;
+  const top = Math.max(d.reduce((m, v) => Math.max(m, v), 0), 1e-9) * 1.15;
+  const x = (i, width) => left + (n > 1 ? i / (n - 1) : 0.5) * (width - left - 24);
+  canvas.addEventListener("click", (event) => {
+    const box = canvas.getBoundingClientRect();
+    onPick(Math.round(((event.clientX - box.left - left) / (box.width - left - 24)) * (n - 1)));
+  });
+  return fitCanvas(canvas, (pen, width, height) => {
+    clear(pen, width, height);
+    const y = (v) => height - 16 - (v / top) * (height - 26);
+    pen.font = FONT; pen.textAlign = "right"; pen.lineWidth = 1;
+    const step = niceStep(top / 3);
+    for (let v = 0; v <= top; v += step) {
+      pen.strokeStyle = ink.faint; pen.beginPath(); pen.moveTo(left, y(v)); pen.lineTo(width - 24, y(v)); pen.stroke();
+      pen.fillStyle = ink.soft; pen.fillText(v === 0 ? "0 px" : v < 1e-3 ? v.toExponential(0) : String(+v.toPrecision(3)), left - 8, y(v) + 4);
+    }
+    if (top > 0.01) {
+      pen.strokeStyle = ink.ink; pen.setLineDash([2, 4]);
+      pen.beginPath(); pen.moveTo(left, y(0.01)); pen.lineTo(width - 24, y(0.01)); pen.stroke(); pen.setLineDash([]);
+    }
+    pen.strokeStyle = ink.warm; pen.lineWidth = 1.5;
+    pen.beginPath();
+    for (let i = 0; i < n; i += 1) pen.lineTo(x(i, width), y(d[i]));
+    pen.stroke();
+    pen.textAlign = "center"; pen.fillStyle = ink.soft;
+    pen.fillText(data.frames[0], x(0, width), height - 2); pen.fillText(data.frames[n - 1], x(n - 1, width), height - 2);
+    const at = x(state.index, width);
+    pen.strokeStyle = ink.ink; pen.lineWidth = 2; pen.beginPath(); pen.moveTo(at, 2); pen.lineTo(at, height - 14); pen.stroke();
+    pen.fillStyle = ink.warm; pen.beginPath(); pen.arc(at, y(d[state.index]), 4, 0, 7); pen.fill();
+  });
+}
+
+// Powers of ten, from none up to one that makes the worst deviation plain to see.
+function setUpMagnify(select, worst, data, state, redraw) {
+  const wanted = worst > 0 ? (data.facts.width_px * 0.03) / worst : 1;
+  const best = Math.min(1e9, Math.max(1, 10 ** Math.floor(Math.log10(wanted))));
+  for (let m = 1; m <= Math.max(best * 10, 100); m *= 10) {
+    select.add(new Option(`× ${m.toLocaleString("en")}`, m, false, m === best));
+  }
+  state.magnify = best;
+  select.onchange = () => { state.magnify = Number(select.value); redraw(); };
+}
+
+async function start() {
+  const data = await loadBundle(board.dataset.url);
+  const state = { index: 0, magnify: 1 };
+  const view = (name) => board.querySelector(`[data-view=${name}]`);
+  const worst = data.deviation_px.reduce((m, v) => Math.max(m, v), 0);
+  const overlay = overlayView(view("overlay"), data, state);
+  setUpMagnify(document.getElementById("magnify"), worst, data, state, overlay);
+  let ruler = null;
+  const curve = curveView(view("curve"), data, state, (i) => ruler.go(i));
+  ruler = new Ruler(document.getElementById("ruler"), data.frames, data.seconds, (i) => {
+    state.index = i;
+    overlay(); curve();
+    say("overlay", `frame ${data.frames[i]}`);
+    say("curve", `frame ${data.frames[i]}: ${pixels(data.deviation_px[i])}`);
+  });
+  ruler.goToFrame(startFrame(Number(board.dataset.worst)));
+  window.anaxisReady = true;
+}
+
+start().catch((error) => { document.getElementById("answer").textContent = error.message; });
