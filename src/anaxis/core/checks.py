@@ -183,7 +183,7 @@ def _mirrored(scene: Scene, baked: Baked) -> Iterator[Finding]:
 
 
 def _stillness(scene: Scene, baked: Baked) -> Iterator[Finding]:
-    if is_moving(baked) or is_lens_moving(baked):
+    if is_moving(baked) or is_lens_moving(baked) or not np.isfinite(baked.track.position_m).all():
         return
     if len(baked.keys) == 1:
         seen = f"has a single sample, at frame {format_frame(baked.keys[0])}"

@@ -20,15 +20,15 @@ _DASH = {"X": "none", "Y": "7 4", "Z": "10 3 2 3"}
 
 def axes_svg(convention: Convention, caption: str, size_px: int = 168) -> Markup:
     """World axes (long) and camera axes (short, at a camera symbol) of one convention."""
-    middle = np.array([size_px * 0.42, size_px * 0.60])
+    middle = np.array([size_px * 0.42, size_px * 0.56])
     world = _arms(convention.world, middle, size_px * 0.34, 2.0)
-    eye = np.array([size_px * 0.74, size_px * 0.30])
+    eye = np.array([size_px * 0.76, size_px * 0.26])
     camera = _camera_symbol(eye) + _arms(convention.camera, eye, size_px * 0.17, 1.4)
     up, look = convention.up_axis, convention.look_axis
     side = "right-handed" if convention.right_handed else "left-handed"
     label = f"{caption}: {up} up, {side}, the camera looks along {look}"
     return Markup(
-        f'<svg class="axes" viewBox="0 0 {size_px} {size_px}" role="img" aria-label="{label}">{world}{camera}</svg>'
+        f'<svg class="axes" viewBox="0 0 {size_px} {size_px * 0.84:.0f}" role="img" aria-label="{label}">{world}{camera}</svg>'
     )
 
 

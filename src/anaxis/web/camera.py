@@ -30,7 +30,7 @@ from anaxis.store.queries import (
 )
 from anaxis.web.axes_drawing import axes_svg, axis_turn
 from anaxis.web.drawings import camera_bundle
-from anaxis.web.pages import Store, length_range, page, pixels
+from anaxis.web.pages import Store, page, pixels
 
 router = APIRouter(prefix="/cameras")
 
@@ -186,11 +186,10 @@ def stations_of(version: Version) -> list[Station]:
     worst = max((d.max_px for d in newest.values()), default=None)
     film = facts["film_mm"]
     span = f"{format_frame(facts['first_frame'])}–{format_frame(facts['last_frame'])}"
-    focal = length_range(facts["focal_mm"])
     return [
         Station("take-in", "Take in", "warning" if warned else "done", f"{count} f @ {rate}"),
         Station("clean", "Clean", "warning" if stray else "done", f"{moving} parents baked"),
-        Station("lens", "Lens", "guess" if guess else "done", f"{film[0]:.2f} × {film[1]:.2f}, {focal}"),
+        Station("lens", "Lens", "guess" if guess else "done", f"{film[0]:.2f} × {film[1]:.2f} mm"),
         Station("time", "Time", "done", span),
         Station("deliver", "Deliver", "done" if newest else "open", f"{len(newest)} package{'s' * (len(newest) != 1)}"),
         Station(

@@ -32,9 +32,15 @@ def length_range(values: list[float]) -> str:
     return f"{low:.2f} mm" if high - low < 0.005 else f"{low:.2f}–{high:.2f} mm"
 
 
+def decimals(value: float, digits: int = 4) -> str:
+    """A number with fixed decimals, and no minus before a zero."""
+    text = f"{value:.{digits}f}"
+    return text.lstrip("-") if float(text) == 0 else text
+
+
 templates = Jinja2Templates(directory=HERE / "templates")
 templates.env.filters |= {
-    "pixels": pixels, "frame": format_frame, "length_range": length_range,
+    "pixels": pixels, "decimals": decimals, "frame": format_frame, "length_range": length_range,
     "rate": lambda text: rate_label(parse_rate(text)),
     "megabytes": lambda size: f"{size / 1e6:.2f} MB" if size >= 10_000 else f"{size / 1000:.1f} kB",
 }  # fmt: skip

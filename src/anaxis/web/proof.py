@@ -8,7 +8,8 @@ import numpy as np
 from fastapi import APIRouter, Request
 from fastapi.responses import Response
 
-from anaxis.core.outgoing import numbers_of
+from anaxis.core.axes import Convention
+from anaxis.core.outgoing import make_outgoing, numbers_of
 from anaxis.flow import prepare
 from anaxis.profiles.model import profile_from_dict
 from anaxis.store.queries import (
@@ -35,13 +36,14 @@ def proof(request: Request, store: Store, delivery_id: int) -> Any:
     picture = picture_of_version(version)
     outgoing = prepare(track, landmarks, picture, profile)
     numbers = numbers_of(outgoing)
+    meant = numbers_of(make_outgoing(track, Convention(), picture.image, picture.fit, picture.fit, landmarks))
     meant_used = track.lens.used(picture.image, picture.fit)
     their_used = outgoing.track.lens.used(outgoing.image, outgoing.fit)
     at = int(np.flatnonzero(track.frames == delivery.worst_frame)[0])
     return page(
         request, "proof/index.html",
         delivery=delivery, version=version, camera=version.camera, shot=version.camera.shot, profile=profile,
-        picture=picture, track=track, numbers=numbers, at=at, outgoing=outgoing, landmarks=landmarks,
+        picture=picture, track=track, numbers=numbers, meant=meant, at=at, outgoing=outgoing, landmarks=landmarks,
         meant_used=meant_used, their_used=their_used, stations=stations_of(version), open_station="prove",
     )  # fmt: skip
 

@@ -5,15 +5,19 @@ import { lensView, measuredView } from "./views.js";
 const board = document.getElementById("board");
 const say = (name, text) => { const at = board.querySelector(`[data-live=${name}]`); if (at) at.textContent = text; };
 
-// As many decimals as the digits before the point leave room for, so that columns line up.
+// Fixed decimals, so that columns line up, and no minus before a zero.
+const decimals = (value) => value.toFixed(4).replace(/^-(0\.0+)$/, "$1");
+
 function cells(data) {
   return [...board.querySelectorAll("[data-cell]")].map((cell) => {
-    const [name, column] = cell.dataset.cell.split(".");
-    const array = data[name], width = data.shapes[name][1] || 1, offset = Number(column || 0);
-    const unit = cell.dataset.unit;
+    const sources = cell.dataset.cell.trim().split(" ").map((source) => {
+      const [name, column] = source.split(".");
+      return { array: data[name], width: data.shapes[name][1] || 1, offset: Number(column || 0) };
+    });
+    const unit = cell.dataset.unit.padEnd(2);
     return (i) => {
-      const value = array[i * width + offset];
-      cell.textContent = Number.isFinite(value) ? `${value.toFixed(4)} ${unit.padEnd(2)}` : "–   ";
+      const values = sources.map((s) => s.array[i * s.width + s.offset]);
+      cell.textContent = values.every(Number.isFinite) ? `${values.map(decimals).join(" × ")} ${unit}` : "–   ";
     };
   });
 }

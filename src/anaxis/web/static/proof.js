@@ -61,7 +61,7 @@ function overlayView(canvas, data, state) {
 
 // Deviation per frame. Below 0.01 px everything is exact, so the scale never hides that line.
 function curveView(canvas, data, state, onPick) {
-  const ink = theme(), d = data.deviation_px, n = d.length, left = 78;
+  const ink = theme(), d = data.deviation_px, n = d.length, left = 92;
   const top = Math.max(d.reduce((m, v) => Math.max(m, v), 0), 1e-9) * 1.15;
   const x = (i, width) => left + (n > 1 ? i / (n - 1) : 0.5) * (width - left - 24);
   canvas.addEventListener("click", (event) => {
@@ -75,7 +75,7 @@ function curveView(canvas, data, state, onPick) {
     const step = niceStep(top / 3);
     for (let v = 0; v <= top; v += step) {
       pen.strokeStyle = ink.faint; pen.beginPath(); pen.moveTo(left, y(v)); pen.lineTo(width - 24, y(v)); pen.stroke();
-      pen.fillStyle = ink.soft; pen.fillText(v === 0 ? "0 px" : v < 1e-3 ? v.toExponential(0) : String(+v.toPrecision(3)), left - 8, y(v) + 4);
+      pen.fillStyle = ink.soft; pen.fillText(v === 0 ? "0 px" : v < 1e-6 ? v.toExponential(0) : v.toFixed(Math.max(0, -Math.floor(Math.log10(step)))), left - 8, y(v) + 4);
     }
     if (top > 0.01) {
       pen.strokeStyle = ink.ink; pen.setLineDash([2, 4]);
@@ -93,11 +93,13 @@ function curveView(canvas, data, state, onPick) {
   });
 }
 
-// Powers of ten, from none up to one that makes the worst deviation plain to see.
+// Steps of 1, 2 and 5, from none up to one that makes the worst deviation plain to see.
 function setUpMagnify(select, worst, data, state, redraw) {
-  const wanted = worst > 0 ? (data.facts.width_px * 0.03) / worst : 1;
-  const best = Math.min(1e9, Math.max(1, 10 ** Math.floor(Math.log10(wanted))));
-  for (let m = 1; m <= Math.max(best * 10, 100); m *= 10) {
+  const wanted = worst > 0 ? (data.facts.width_px * 0.06) / worst : 1;
+  const steps = [];
+  for (let power = 1; power <= 1e12; power *= 10) steps.push(power, 2 * power, 5 * power);
+  const best = steps.filter((m) => m <= Math.max(1, wanted)).pop();
+  for (const m of steps.filter((s) => s <= best * 10)) {
     select.add(new Option(`× ${m.toLocaleString("en")}`, m, false, m === best));
   }
   state.magnify = best;

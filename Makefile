@@ -1,0 +1,29 @@
+# `make demo` and `make test` each work alone on a fresh Debian 12 machine with Python 3.11.
+PORT ?= 8400
+export PORT
+
+.PHONY: demo test setup check lock bench screenshots
+
+setup:
+	@scripts/setup.sh
+
+demo: setup
+	@exec .venv/bin/python demo/run.py
+
+test: setup check
+	@.venv/bin/python -m pytest
+
+check: setup
+	@.venv/bin/ruff check .
+	@.venv/bin/ruff format --check -q .
+	@.venv/bin/mypy --no-error-summary
+
+bench: setup
+	@.venv/bin/python benchmarks/road.py
+
+screenshots: setup
+	@.venv/bin/python scripts/screenshots.py
+
+# Needs the package `uv` at hand; names no registry.
+lock:
+	uv pip compile pyproject.toml --extra dev --generate-hashes --no-annotate --no-header --no-emit-index-url -p 3.11 -o requirements.lock

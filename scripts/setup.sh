@@ -1,0 +1,52 @@
+#!/usr/bin/env bash
+# Installs what is missing: Debian's packages, then the virtual environment from the lock file.
+# Works as root, and as an ordinary user with sudo; does nothing where nothing is missing.
+set -euo pipefail
+cd "$(dirname "$0")/.."
+
+fail() {
+  echo "anaxis: $1" >&2
+  exit 2
+}
+
+# 1. Debian's packages.
+missing=()
+command -v python3.11 >/dev/null || missing+=(python3.11)
+if ! python3.11 -c 'import ensurepip' 2>/dev/null; then missing+=(python3.11-venv); fi
+if ! ls /usr/lib/postgresql/*/bin/postgres >/dev/null 2>&1; then missing+=(postgresql); fi
+command -v chromium >/dev/null || missing+=(chromium)
+command -v setpriv >/dev/null || missing+=(util-linux)
+if [ ${#missing[@]} -gt 0 ]; then
+  echo "Installing ${missing[*]}…"
+  as_root=()
+  if [ "$(id -u)" -ne 0 ]; then
+    command -v sudo >/dev/null || fail "${missing[*]} must be installed and sudo is missing: run 'apt-get install ${missing[*]}' as root."
+    as_root=(sudo)
+  fi
+  log=$(mktemp)
+  quiet=(env DEBIAN_FRONTEND=noninteractive)
+  if ! { "${as_root[@]}" "${quiet[@]}" apt-get update -qq && "${as_root[@]}" "${quiet[@]}" apt-get install -y -qq --no-install-recommends "${missing[@]}"; } >"$log" 2>&1; then
+    tail -n 5 "$log" >&2
+    fail "${missing[*]} could not be installed: run 'apt-get install ${missing[*]}' as root and see what it says."
+  fi
+  rm -f "$log"
+fi
+
+# 2. The virtual environment, made again when the lock file changes. Two set-ups at once take turns.
+mkdir -p var
+exec 9>var/setup.lock
+flock 9
+wanted=$(cat requirements.lock pyproject.toml | sha256sum | cut -d' ' -f1)
+if [ "$(cat .venv/made-from 2>/dev/null)" != "$wanted" ] || ! .venv/bin/python -c 'import anaxis' 2>/dev/null; then
+  echo "Setting up the virtual environment…"
+  rm -rf .venv
+  python3.11 -m venv .venv || fail "The virtual environment could not be made: run 'apt-get install python3.11-venv' as root."
+  log=$(mktemp)
+  if ! { .venv/bin/pip install -q --disable-pip-version-check --require-hashes -r requirements.lock &&
+         .venv/bin/pip install -q --disable-pip-version-check --no-deps --no-build-isolation -e .; } >"$log" 2>&1; then
+    tail -n 5 "$log" >&2
+    fail "The Python packages could not be installed: check the network and run '.venv/bin/pip install -r requirements.lock'."
+  fi
+  rm -f "$log"
+  echo "$wanted" >.venv/made-from
+fi

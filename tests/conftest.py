@@ -1,0 +1,116 @@
+"""Fixtures shared by all tests: made-up files, a throwaway PostgreSQL, the running application."""
+
+from __future__ import annotations
+
+import socket
+import sys
+import threading
+import time
+from collections.abc import Callable, Iterator
+from pathlib import Path
+
+import numpy as np
+import pytest
+from hypothesis import settings
+from sqlalchemy import Engine
+
+ROOT = Path(__file__).resolve().parent.parent
+sys.path.insert(0, str(ROOT / "demo"))
+
+settings.register_profile("anaxis", deadline=None, max_examples=60, derandomize=True)
+settings.load_profile("anaxis")
+
+
+@pytest.fixture(scope="session")
+def demo_files(tmp_path_factory: pytest.TempPathFactory) -> dict[str, Path]:
+    """The four demo files by shot name."""
+    from make_scenes import make_all
+
+    return {p.name[:6]: p for p in make_all(tmp_path_factory.mktemp("demo"))}
+
+
+@pytest.fixture
+def usda(tmp_path: Path) -> Callable[..., Path]:
+    """Writes a small .usda: a still lens on a camera that moves from frame 1 to 10."""
+
+    def write(body: str = "", head: str = "", name: str = "shot.usda", lens: str = "", ops: str = "") -> Path:
+        head = (
+            head
+            or 'upAxis = "Y"\n metersPerUnit = 0.01\n timeCodesPerSecond = 24\n startTimeCode = 1\n endTimeCode = 10'
+        )
+        ops = ops or (
+            "double3 xformOp:translate.timeSamples = { 1: (0, 10, 300), 10: (50, 20, 250) }\n"
+            ' uniform token[] xformOpOrder = ["xformOp:translate"]'
+        )
+        lens = (
+            lens or "float focalLength = 35\n float horizontalAperture = 36\n float verticalAperture = 20.25"
+        )
+        camera = f'def Camera "cam" {{\n {lens}\n {ops}\n}}\n'
+        path = tmp_path / name
+        path.write_text(f"#usda 1.0\n(\n {head}\n)\n" + (body.replace("CAMERA", camera) if body else camera))
+        return path
+
+    return write
+
+
+@pytest.fixture(scope="session")
+def database_url(tmp_path_factory: pytest.TempPathFactory) -> Iterator[str]:
+    from anaxis.store.local_postgres import LocalPostgres
+
+    with LocalPostgres(tmp_path_factory.mktemp("pg") / "cluster", throwaway=True) as server:
+        yield server.url
+
+
+@pytest.fixture
+def engine(database_url: str) -> Iterator[Engine]:
+    """An empty database with all tables."""
+    from sqlalchemy import text
+
+    from anaxis.store.database import connect, migrate
+
+    engine = connect(database_url)
+    with engine.begin() as connection:
+        connection.execute(text("DROP SCHEMA public CASCADE; CREATE SCHEMA public"))
+    migrate(engine)
+    yield engine
+    engine.dispose()
+
+
+@pytest.fixture
+def site(engine: Engine, database_url: str) -> Iterator[str]:
+    """The application on a free port, with an empty store; yields its address."""
+    import uvicorn
+
+    from anaxis.web.app import create_app
+
+    with socket.socket() as probe:
+        probe.bind(("127.0.0.1", 0))
+        port = probe.getsockname()[1]
+    server = uvicorn.Server(uvicorn.Config(create_app(database_url), port=port, log_level="error"))
+    thread = threading.Thread(target=server.run, daemon=True)
+    thread.start()
+    deadline = time.monotonic() + 20
+    while not server.started and time.monotonic() < deadline:
+        time.sleep(0.02)
+    assert server.started
+    yield f"http://127.0.0.1:{port}"
+    server.should_exit = True
+    thread.join(10)
+
+
+@pytest.fixture(scope="session")
+def browser() -> Iterator[object]:
+    from playwright.sync_api import sync_playwright
+
+    quiet = ["--disable-gpu", "--no-first-run", "--disable-background-networking", "--disable-component-update",
+             "--disable-sync", "--disable-quic", "--no-sandbox"]  # fmt: skip
+    with sync_playwright() as playwright:
+        chromium = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=quiet)
+        yield chromium
+        chromium.close()
+
+
+def random_rotations(n: int, seed: int) -> np.ndarray:
+    from scipy.spatial.transform import Rotation
+
+    return Rotation.random(n, random_state=seed).as_matrix()
