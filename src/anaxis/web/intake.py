@@ -139,15 +139,14 @@ def keep(
         picture = picture_of(
             scene, None if same_image else image, None if source_fit == guess.fit else source_fit
         )
-        kept_shot = find_or_make_shot(store, find_or_make_show(store, names["show"]), names["shot"])
         kept: list[Version] = []
         taken: set[str] = set()
-        for report in chosen:
-            name = _camera_name(report, taken)
-            kept.append(keep_camera(store, kept_shot, source, scene, report, name, picture))
+        with store.begin_nested():  # all of the chosen cameras, or none
+            kept_shot = find_or_make_shot(store, find_or_make_show(store, names["show"]), names["shot"])
+            for report in chosen:
+                name = _camera_name(report, taken)
+                kept.append(keep_camera(store, kept_shot, source, scene, report, name, picture))
     except BadInput as error:
-        store.rollback()
-        source, scene = staged_scene(store, source_id)
         return _review_page(request, source, scene, reports, show, error.sentence, typed)
     target = f"/cameras/{kept[0].camera_id}" if len(kept) == 1 else "/"
     return RedirectResponse(target, status_code=303)

@@ -1,0 +1,270 @@
+"""The real pages in a real browser: the whole job by mouse, by keyboard, and with bad input."""
+
+from __future__ import annotations
+
+import hashlib
+import re
+from collections.abc import Callable, Iterator
+from pathlib import Path
+from typing import Any
+
+import httpx
+import numpy as np
+import pytest
+from playwright.sync_api import Page, expect
+
+pytestmark = pytest.mark.browser
+
+
+@pytest.fixture
+def page(browser: Any, site: str) -> Iterator[Page]:
+    """A page on the application; no error may show up in its console."""
+    page: Page = browser.new_page(viewport={"width": 1280, "height": 800}, base_url=site)
+    said: list[str] = []
+    page.on("pageerror", lambda e: said.append(str(e)))
+    page.on("console", lambda m: said.append(m.text) if m.type == "error" and "422" not in m.text else None)
+    asked: list[str] = []
+    page.on("request", lambda r: asked.append(r.url))
+    yield page
+    assert said == []
+    assert [u for u in asked if not u.startswith((site, "data:"))] == []
+    page.close()
+
+
+def ink(page: Page, view: str) -> int:
+    """How many pixels of a drawing are not empty."""
+    return int(
+        page.evaluate(
+            """(view) => { const c = document.querySelector(`[data-view=${view}]`);
+            const d = c.getContext('2d').getImageData(0, 0, c.width, c.height).data;
+            let n = 0; for (let i = 3; i < d.length; i += 4) n += d[i] > 0; return n; }""",
+            view,
+        )
+    )
+
+
+def fits(page: Page) -> None:
+    """Nothing runs out of the window sideways."""
+    assert page.evaluate("document.documentElement.scrollWidth <= innerWidth")
+
+
+def ready(page: Page) -> None:
+    page.wait_for_function("window.anaxisReady === true")
+
+
+def test_the_whole_job_by_mouse(page: Page, demo_files: dict[str, Path], tmp_path: Path) -> None:
+    page.goto("/")
+    expect(page.get_by_role("heading", name="No cameras yet")).to_be_visible()
+    page.get_by_role("link", name="Take in a camera file").click()
+    page.set_input_files("#file", demo_files["TW_020"])
+    expect(page.get_by_role("heading", name="TW_020_camera_v001.usda")).to_be_visible()
+    assert "/TW_020/rail/dolly/head/shotcam" in page.inner_text("main") and "25 frames/s" in page.inner_text(
+        "main"
+    )
+    fits(page)
+    assert page.input_value("#shot") == "TW_020" and page.input_value("#resolution") == "1920x1080"
+    page.fill("#show", "The Tidewright")
+    page.get_by_role("button", name="Keep").click()
+    ready(page)
+    expect(page.locator("#answer")).to_contain_text("Not proved yet")
+    for view in ("lens", "plan", "elevation"):
+        assert ink(page, view) > 2000
+    fits(page)
+    # The ruler shows a frame in both numberings and in seconds; dragging it moves every drawing.
+    box = page.locator("#ruler canvas").bounding_box()
+    assert box
+    page.mouse.click(box["x"] + box["width"] / 2, box["y"] + 30)
+    now = page.inner_text("[data-now=ours]")
+    assert 110 <= int(now) <= 130 and page.inner_text("[data-now=theirs]") == now
+    assert page.inner_text("[data-now=seconds]") == f"{int(now) / 25:.3f} s"
+    page.get_by_role("link", name=re.compile("Deliver")).last.click()
+    page.select_option("#to", "zup-lh-cm")
+    page.get_by_role("button", name="Write and prove").click()
+    ready(page)
+    answer = page.inner_text("#answer")
+    assert answer.startswith("Matches") and "at worst, at frame" in answer and "exact" in answer
+    assert ink(page, "overlay") > 2000 and ink(page, "curve") > 500
+    with page.expect_download() as download:
+        page.get_by_role("link", name=re.compile("Download shotcam.zup-lh-cm.usd")).click()
+    saved = tmp_path / "saved.usd"
+    download.value.save_as(saved)
+    told = page.get_by_role("link", name=re.compile("Download")).get_attribute("title")
+    assert told and hashlib.sha256(saved.read_bytes()).hexdigest() in told
+    # A click on the curve moves the ruler.
+    curve = page.locator("[data-view=curve]").bounding_box()
+    assert curve
+    page.mouse.click(curve["x"] + 93, curve["y"] + 40)
+    assert page.inner_text("[data-now=ours]") == "1"
+    page.goto("/")
+    row = page.get_by_role("row", name=re.compile("TW_020"))
+    expect(row).to_contain_text("delivered")
+    expect(row).to_contain_text("Z up, left-handed, centimetres")
+
+
+def test_the_whole_job_by_keyboard(page: Page, demo_files: dict[str, Path]) -> None:
+    page.goto("/take-in")
+    expect(page.locator("#file")).to_be_focused()
+    with page.expect_file_chooser() as chooser:
+        page.keyboard.press("Space")
+    chooser.value.set_files(demo_files["TW_010"])
+    page.wait_for_url("**/take-in/*")
+
+    def tab_to(what: str) -> None:
+        for _ in range(60):
+            if page.evaluate("(what) => document.activeElement.matches(what)", what):
+                return
+            page.keyboard.press("Tab")
+        raise AssertionError(f"the keyboard does not reach {what}")
+
+    tab_to("#show")
+    page.keyboard.type("The Tidewright")
+    page.keyboard.press("Enter")
+    page.wait_for_url("**/cameras/*")
+    ready(page)
+    ours = page.locator("[data-now=ours]")
+    position = page.locator("[data-cell='theirs_position.0']")
+    before = position.inner_text()
+    page.keyboard.press("End")
+    expect(ours).to_have_text("1120")
+    assert position.inner_text() != before
+    page.keyboard.press("ArrowLeft")
+    expect(ours).to_have_text("1119")
+    page.keyboard.press("Home")
+    page.keyboard.press("ArrowRight")
+    expect(ours).to_have_text("1002")
+    page.keyboard.press("Space")
+    page.wait_for_function("Number(document.querySelector('[data-now=ours]').textContent) > 1006")
+    page.keyboard.press("Space")
+    tab_to("a[href*='station=deliver'][hx-get]")
+    page.keyboard.press("Enter")
+    expect(page.locator("#panel")).to_be_focused()
+    tab_to("#to")
+    page.keyboard.press("End")
+    page.wait_for_url("**to=ydown-px*")
+    ready(page)
+    tab_to("#deliver-form [type=submit]")
+    page.keyboard.press("Enter")
+    page.wait_for_url("**/deliveries/*")
+    ready(page)
+    expect(page.locator("#answer")).to_contain_text("Matches in Y down, right-handed, pixels")
+
+
+def test_stations_open_their_panels_and_the_drawing_stays(
+    page: Page, site: str, demo_files: dict[str, Path]
+) -> None:
+    take_in(site, demo_files["TW_030"])
+    page.goto("/cameras/1")
+    ready(page)
+    page.keyboard.press("End")
+    for station, said in (
+        ("Take in", "The film back's aspect is 2.360"), ("Clean", "kite"), ("Lens", "2x"), ("Time", "16.667 s"),
+        ("Prove", "Nothing to prove yet"),
+    ):  # fmt: skip
+        page.locator(".stations").get_by_role("link", name=re.compile(station)).click()
+        expect(page.locator("#panel")).to_contain_text(said)
+        assert page.inner_text("[data-now=ours]") == "1400"
+    # A guess is corrected where it stands, which makes a new version.
+    page.locator(".stations").get_by_role("link", name=re.compile("Lens")).click()
+    expect(page.locator("#panel .guess")).to_contain_text("width")
+    page.select_option("#source_fit", "height")
+    page.get_by_role("button", name="Keep as version 2").click()
+    expect(page.locator("#panel")).to_contain_text("height: the image takes the film back's height")
+    assert page.locator("#panel .guess").count() == 0
+
+
+def test_both_conventions_stand_side_by_side(page: Page, site: str, demo_files: dict[str, Path]) -> None:
+    take_in(site, demo_files["TW_010"])
+    page.goto("/cameras/1?to=zup-lh-cm#f=1050")
+    ready(page)
+
+    def cell(name: str) -> float:
+        return float(page.locator(f"[data-cell='{name}']").inner_text().split()[0])
+
+    ours = [cell(f"ours_position.{i}") for i in range(3)]
+    # Y up to Z up, left-handed, both in centimetres: Y and Z change places.
+    assert np.allclose([cell(f"theirs_position.{i}") for i in range(3)], [ours[0], ours[2], ours[1]])
+
+
+@pytest.mark.parametrize("name", ("empty.usda", "cut.usda", "notes.usdc", "set.usda", "nan.usda", "tide.txt"))
+def test_a_bad_file_is_a_sentence_in_the_page(
+    page: Page, usda: Callable[..., Path], tmp_path: Path, name: str
+) -> None:
+    good = usda().read_text()
+    text = {
+        "empty.usda": "", "cut.usda": good[:150], "notes.usdc": "tide tables", "set.usda": "#usda 1.0\n",
+        "nan.usda": good.replace("50, 20, 250", "50, nan, 250"), "tide.txt": "high water",
+    }[name]  # fmt: skip
+    (tmp_path / name).write_text(text)
+    page.goto("/take-in")
+    page.set_input_files("#file", tmp_path / name)
+    sentence = page.get_by_role("alert")
+    expect(sentence).to_contain_text(name)
+    assert sentence.inner_text().count(". ") == 0
+    page.goto("/")
+    expect(page.get_by_role("heading", name="No cameras yet")).to_be_visible()
+
+
+def test_a_long_name_and_five_thousand_frames(page: Page, site: str, usda: Callable[..., Path]) -> None:
+    name = "camera_of_the_very_long_walk_over_the_marsh_at_low_water_v12"
+    path = usda(ops="double3 xformOp:translate.timeSamples = { 1: (0, 10, 300), 5000: (50, 20, 250) }\n"
+                    ' uniform token[] xformOpOrder = ["xformOp:translate"]', head='upAxis = "Y"\n metersPerUnit = 0.01')  # fmt: skip
+    path.write_text(path.read_text().replace('"cam"', f'"{name}"'))
+    take_in(site, path, shot="SHOT_" + "X" * 55)
+    page.goto("/cameras/1")
+    ready(page)
+    page.keyboard.press("End")
+    expect(page.locator("[data-now=ours]")).to_have_text("5000")
+    fits(page)
+    page.goto("/")
+    fits(page)
+    page.set_viewport_size({"width": 1920, "height": 1080})
+    page.goto("/cameras/1")
+    ready(page)
+    fits(page)
+    panel = page.locator("#panel").bounding_box()
+    ruler = page.locator("#ruler").bounding_box()
+    assert panel and ruler and panel["y"] + panel["height"] <= ruler["y"]
+
+
+def test_several_cameras_of_one_file_are_kept_under_their_own_names(
+    page: Page, usda: Callable[..., Path]
+) -> None:
+    page.goto("/take-in")
+    page.set_input_files("#file", usda('def Xform "a" {\n CAMERA\n}\ndef Xform "b" {\n CAMERA\n}'))
+    page.fill("#show", "S")
+    page.get_by_role("button", name="Keep").click()
+    page.wait_for_url(lambda url: url.endswith("/"))
+    expect(page.get_by_role("link", name="cam", exact=True)).to_be_visible()
+    expect(page.get_by_role("link", name="b/cam")).to_be_visible()
+
+
+def test_what_cannot_be_is_said_and_nothing_breaks(site: str, demo_files: dict[str, Path]) -> None:
+    take_in(site, demo_files["TW_040"])
+    with httpx.Client(base_url=site, follow_redirects=True) as client:
+        for url in ("/cameras/99", "/deliveries/7", "/cameras/1?version=8", "/nowhere", "/take-in/77"):
+            answer = client.get(url)
+            assert answer.status_code == 404 and "Traceback" not in answer.text, url
+        wrong = client.post("/cameras/1/deliver", data={"version": 1, "to": "nothing", "format_key": "usd"})
+        assert wrong.status_code == 422 and "is no package profile" in wrong.text
+        assert client.post("/cameras/1/deliver", data={}).status_code == 422
+        cross = client.post("/cameras/1/deliver", data={}, headers={"Sec-Fetch-Site": "cross-site"})
+        assert cross.status_code == 403
+        nothing = client.post(
+            "/take-in/1", data={"show": "S", "shot": "", "resolution": "1x1", "source_fit": "width"}
+        )
+        assert nothing.status_code == 422 and "No camera is chosen" in nothing.text
+        assert client.get("/schema/track.json").json()["title"] == "Anaxis track"
+
+
+def take_in(site: str, path: Path, shot: str = "TW_X") -> None:
+    """The take-in through the pages' own forms, without a browser."""
+    with httpx.Client(base_url=site) as client:
+        answer = client.post("/take-in", files={"file": (path.name, path.read_bytes())})
+        assert answer.status_code == 303, answer.text
+        review = client.get(answer.headers["location"]).text
+        fields = dict(re.findall(r'name="(resolution|cameras)" value="([^"]+)"', review)) or {}
+        fields |= {k: v for v, k in re.findall(r'value="([^"]+)"[^>]*name="(resolution|cameras)"', review)}
+        resolution = re.search(r'id="resolution" name="resolution" value="([^"]+)"', review)
+        assert resolution
+        fields |= {"show": "The Tidewright", "shot": shot, "source_fit": "width", "resolution": resolution[1]}
+        assert client.post(answer.headers["location"], data=fields).status_code == 303
