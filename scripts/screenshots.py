@@ -1,0 +1,89 @@
+"""Makes the pictures of the documents: one screenshot a view from the demo data, and the axes drawings.
+
+Run with ``make screenshots``. Uses a throwaway store, so nobody's data is in the way or in a picture.
+"""
+
+from __future__ import annotations
+
+import sys
+import threading
+import time
+from pathlib import Path
+from tempfile import TemporaryDirectory
+
+import uvicorn
+from playwright.sync_api import Page, sync_playwright
+
+ROOT = Path(__file__).resolve().parent.parent
+sys.path.insert(0, str(ROOT / "demo"))
+
+from make_scenes import make_all  # noqa: E402
+from run import load_demo  # noqa: E402
+
+from anaxis.core.axes import Convention  # noqa: E402
+from anaxis.profiles import shipped_profiles  # noqa: E402
+from anaxis.store.local_postgres import LocalPostgres, free_port  # noqa: E402
+from anaxis.web.app import create_app  # noqa: E402
+from anaxis.web.axes_drawing import axes_svg  # noqa: E402
+
+STYLE = (
+    "<style>line{stroke:#1c2530}polygon{fill:#1c2530}text{fill:#1c2530;font:500 13px monospace}"
+    ".eye line,.eye polygon{stroke:#555c66;stroke-width:.8;fill:none}</style>"
+)
+
+
+def draw_axes(folder: Path) -> None:
+    """The axes of canonical space and of each shipped profile, for docs/conventions.md."""
+    folder.mkdir(parents=True, exist_ok=True)
+    drawn = {"canonical": Convention(), **{k: p.convention for k, p in shipped_profiles().items()}}
+    for key, convention in drawn.items():
+        svg = str(axes_svg(convention, key)).replace("<svg ", '<svg xmlns="http://www.w3.org/2000/svg" ', 1)
+        cut = svg.index(">") + 1
+        paper = '<rect width="100%" height="100%" fill="#fcfaf4"/>'
+        (folder / f"axes-{key}.svg").write_text(svg[:cut] + STYLE + paper + svg[cut:] + "\n")
+
+
+def shoot(page: Page, name: str, url: str) -> None:
+    page.goto(url)
+    if "/cameras/" in url or "/deliveries/" in url:
+        page.wait_for_function("window.anaxisReady === true")
+    page.wait_for_timeout(300)
+    page.screenshot(path=ROOT / "docs" / "screenshots" / f"{name}.png")
+
+
+def main() -> None:
+    draw_axes(ROOT / "docs" / "pictures")
+    with TemporaryDirectory() as folder, LocalPostgres(Path(folder) / "pg", throwaway=True) as database:
+        load_demo(database.url)
+        port = free_port()
+        server = uvicorn.Server(uvicorn.Config(create_app(database.url), port=port, log_level="error"))
+        thread = threading.Thread(target=server.run, daemon=True)
+        thread.start()
+        while not server.started:
+            time.sleep(0.05)
+        with sync_playwright() as playwright:
+            browser = playwright.chromium.launch(
+                executable_path="/usr/bin/chromium", args=["--no-sandbox", "--disable-gpu"]
+            )
+            page = browser.new_page(
+                viewport={"width": 1280, "height": 800}, base_url=f"http://127.0.0.1:{port}"
+            )
+            shoot(page, "shots", "/")
+            shoot(page, "take-in-choose", "/take-in")
+            page.set_input_files("#file", make_all(Path(folder) / "files")[3])
+            page.wait_for_url("**/take-in/*")
+            shoot(page, "take-in-review", page.url)
+            shoot(page, "camera", "/cameras/1?station=take-in&to=zup-lh-cm#f=1060")
+            shoot(page, "camera-findings", "/cameras/4?station=take-in&to=zup-lh-cm#f=80")
+            shoot(page, "camera-lens", "/cameras/3?station=lens&to=yup-rh-m#f=1100")
+            shoot(page, "deliver", "/cameras/2?station=deliver&to=zup-lh-cm#f=190")
+            shoot(page, "proof", "/deliveries/3")
+            page.set_viewport_size({"width": 1920, "height": 1080})
+            shoot(page, "camera-1920", "/cameras/3?station=deliver&to=zup-lh-cm#f=1250")
+            browser.close()
+        server.should_exit = True
+        thread.join(10)
+
+
+if __name__ == "__main__":
+    main()
