@@ -17,14 +17,13 @@ from playwright.sync_api import Page, sync_playwright
 ROOT = Path(__file__).resolve().parent.parent
 sys.path.insert(0, str(ROOT / "demo"))
 
-from make_scenes import make_all  # noqa: E402
-from run import load_demo  # noqa: E402
-
 from anaxis.core.axes import Convention  # noqa: E402
 from anaxis.profiles import shipped_profiles  # noqa: E402
 from anaxis.store.local_postgres import LocalPostgres, free_port  # noqa: E402
 from anaxis.web.app import create_app  # noqa: E402
 from anaxis.web.axes_drawing import axes_svg  # noqa: E402
+from make_scenes import make_all  # noqa: E402
+from run import load_demo  # noqa: E402
 
 STYLE = (
     "<style>line{stroke:#1c2530}polygon{fill:#1c2530}text{fill:#1c2530;font:500 13px monospace}"
