@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import hashlib
+import json
 import re
 from collections.abc import Callable, Iterator
+from http.client import HTTPConnection
 from pathlib import Path
 from typing import Any
 
@@ -12,6 +14,8 @@ import httpx
 import numpy as np
 import pytest
 from playwright.sync_api import Page, expect
+
+from anaxis.profiles import shipped_profiles
 
 pytestmark = pytest.mark.browser
 
@@ -254,6 +258,42 @@ def test_what_cannot_be_is_said_and_nothing_breaks(site: str, demo_files: dict[s
         )
         assert nothing.status_code == 422 and "No camera is chosen" in nothing.text
         assert client.get("/schema/track.json").json()["title"] == "Anaxis track"
+
+
+def test_a_package_of_ones_own_is_delivered_to_and_a_mirrored_one_refused(
+    page: Page, site: str, demo_files: dict[str, Path], tmp_path: Path
+) -> None:
+    take_in(site, demo_files["TW_010"])
+    profile = json.loads(shipped_profiles()["zup-lh-cm"].model_dump_json()) | {
+        "key": "attic",
+        "label": "The attic",
+    }
+    (tmp_path / "attic.json").write_text(json.dumps(profile))
+    mirrored = profile | {"camera": {"right": "+X", "up": "+Y", "back": "+Z"}}
+    (tmp_path / "mirrored.json").write_text(json.dumps(mirrored))
+    for name in ("mirrored.json", "attic.json"):
+        page.goto("/cameras/1?station=deliver")
+        ready(page)
+        page.get_by_text("A package that is not in the list").click()
+        page.set_input_files("#own_profile", tmp_path / name)
+        page.get_by_role("button", name="Write and prove").click()
+        if name == "mirrored.json":
+            expect(page.get_by_role("alert")).to_contain_text(
+                "mirrored.json: The world axes are left-handed but"
+            )
+    ready(page)
+    expect(page.locator("#answer")).to_contain_text("Matches in The attic")
+
+
+def test_a_file_over_the_limit_is_refused_before_it_is_sent(site: str) -> None:
+    sender = HTTPConnection(site.removeprefix("http://"), timeout=10)
+    sender.putrequest("POST", "/take-in")
+    sender.putheader("Content-Length", "300000000")
+    sender.putheader("Content-Type", "multipart/form-data; boundary=b")
+    sender.endheaders()
+    answer = sender.getresponse()
+    assert answer.status == 413 and "300 MB and the limit is 200 MB" in answer.read().decode()
+    sender.close()
 
 
 def take_in(site: str, path: Path, shot: str = "TW_X") -> None:

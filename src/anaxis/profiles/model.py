@@ -106,9 +106,19 @@ def profile_from_dict(data: object, where: str) -> Profile:
 def profile_from_file(path: Path) -> Profile:
     """A profile from a JSON file; raises BadInput."""
     try:
-        data = json.loads(path.read_text(encoding="utf-8"))
-    except (OSError, UnicodeDecodeError, json.JSONDecodeError, RecursionError) as error:
+        data = path.read_bytes()
+    except OSError as error:
         raise BadInput(
-            f"{path.name} cannot be read as a profile: it is not readable JSON; see docs/profiles.md."
+            f"The profile {path} cannot be opened ({error.strerror or error}): check the name."
         ) from error
-    return profile_from_dict(data, path.name)
+    return profile_from_text(data, path.name)
+
+
+def profile_from_text(data: bytes, name: str) -> Profile:
+    """A profile from the bytes of a JSON file called ``name``; raises BadInput."""
+    try:
+        return profile_from_dict(json.loads(data.decode("utf-8")), name)
+    except (UnicodeDecodeError, json.JSONDecodeError, RecursionError) as error:
+        raise BadInput(
+            f"{name} cannot be read as a profile: it is not readable JSON; see docs/profiles.md."
+        ) from error

@@ -17,6 +17,7 @@ from starlette.exceptions import HTTPException
 from anaxis import __version__
 from anaxis.cli import max_file_bytes
 from anaxis.core.errors import BadInput
+from anaxis.formats import check_size
 from anaxis.jobs.guard import Limits, ParserPool
 from anaxis.store.database import connect, migrate
 from anaxis.store.queries import NotFound
@@ -45,6 +46,7 @@ def create_app(database_url: str | None = None) -> FastAPI:
     app.state.limits = limits
     app.add_middleware(GZipMiddleware, minimum_size=2000, compresslevel=1)
     app.middleware("http")(_same_origin)
+    app.middleware("http")(_not_too_long)
     app.mount("/static", StaticFiles(directory=HERE / "static"), name="static")
     for screen in SCREENS:
         app.include_router(screen.router)
@@ -60,6 +62,18 @@ async def _same_origin(request: Request, call: Callable[[Request], Awaitable[Res
     """Another site's page in the same browser may not post to this one."""
     if request.method != "GET" and request.headers.get("sec-fetch-site") in ("cross-site", "same-site"):
         return Response("This request came from another site.", status_code=403)
+    return await call(request)
+
+
+async def _not_too_long(request: Request, call: Callable[[Request], Awaitable[Response]]) -> Response:
+    """A file over the limit is refused by its announced length, before it is received."""
+    limits = request.app.state.limits
+    length = request.headers.get("content-length", "0")
+    try:
+        # The form around a file takes a little room too; the file itself is measured again later.
+        check_size("The file", max(1, int(length) - 100_000), limits.max_bytes)
+    except BadInput as error:
+        return _say(request, error.sentence, 413)
     return await call(request)
 
 

@@ -7,7 +7,7 @@ from pathlib import Path
 from tempfile import TemporaryDirectory
 from typing import Annotated, Any
 
-from fastapi import APIRouter, Form, Request
+from fastapi import APIRouter, File, Form, Request, UploadFile
 from fastapi.responses import RedirectResponse, Response
 from sqlalchemy.orm import Session
 
@@ -18,7 +18,7 @@ from anaxis.core.timing import format_frame, parse_rate, rate_label
 from anaxis.flow import deliver, prepare
 from anaxis.formats import FORMATS
 from anaxis.profiles import SHIPPED_KEYS, shipped_profiles
-from anaxis.profiles.model import Profile
+from anaxis.profiles.model import Profile, profile_from_text
 from anaxis.store.models import Delivery, Version
 from anaxis.store.queries import (
     correct_picture,
@@ -33,6 +33,7 @@ from anaxis.web.drawings import camera_bundle
 from anaxis.web.pages import Store, page, pixels
 
 router = APIRouter(prefix="/cameras")
+_MAX_PROFILE_BYTES = 100_000
 
 
 @dataclass(frozen=True)
@@ -93,11 +94,16 @@ def drawing(store: Store, camera_id: int, version: int, to: str = "") -> Respons
 def make_delivery(
     request: Request, store: Store, camera_id: int,
     version: Annotated[int, Form()], to: Annotated[str, Form()], format_key: Annotated[str, Form()],
+    own_profile: Annotated[UploadFile | None, File()] = None,
 ) -> Any:  # fmt: skip
     kept = get_version(store, camera_id, version)
-    if to not in shipped_profiles():
+    if own_profile is not None and own_profile.filename:
+        profile = profile_from_text(own_profile.file.read(_MAX_PROFILE_BYTES), own_profile.filename)
+    elif to in shipped_profiles():
+        profile = shipped_profiles()[to]
+    else:
         raise BadInput(f"'{to}' is no package profile: choose one of {', '.join(SHIPPED_KEYS)}.")
-    delivery = deliver_version(store, kept, shipped_profiles()[to], format_key)
+    delivery = deliver_version(store, kept, profile, format_key)
     return RedirectResponse(f"/deliveries/{delivery.id}", status_code=303)
 
 
