@@ -38,7 +38,7 @@ def load_demo(url: str) -> bool:
     """Take in the demo files the way the pages do, once: a store with any show is left alone."""
     engine = connect(url)
     migrate(engine)
-    parsers = ParserPool(warm=1, limits=Limits(max_bytes=max_file_bytes()))
+    parsers = ParserPool(warm=2, limits=Limits(max_bytes=max_file_bytes()))
     try:
         with Session(engine) as store, store.begin(), TemporaryDirectory(prefix="anaxis-demo-") as folder:
             if store.execute(select(Show.id).limit(1)).first():

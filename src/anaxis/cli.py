@@ -26,6 +26,8 @@ from anaxis.core.lens import FITS, Image, parse_image
 from anaxis.core.outgoing import Numbers, numbers_of
 from anaxis.core.scene import Scene
 from anaxis.core.timing import format_frame, rate_label, rate_text
+from anaxis.formats import check_size
+from anaxis.jobs.guard import Limits, ParserPool
 
 OFF_TOLERANCE = 3
 
@@ -77,9 +79,10 @@ def cli() -> None:
 @_json
 def inspect(file: Path, as_json: bool) -> None:
     """Say what is in a camera FILE: cameras, range, rate, axes, unit, lens, findings."""
+    reader = _start_reader()
     from anaxis.flow import examine, refuse_unusable
 
-    scene = _read(file)
+    scene = _read(reader, file)
     reports = examine(scene)
     document = {
         "file": {
@@ -126,11 +129,12 @@ def values(
     resolution: Image | None, source_fit: str | None, as_json: bool,
 ) -> None:  # fmt: skip
     """Show a camera in a package's own numbers, frame by frame."""
+    reader = _start_reader()
     from anaxis.flow import landmarks_of, picture_of, prepare, take_camera
     from anaxis.profiles import find_profile
 
     profile = find_profile(to)
-    scene = _read(file)
+    scene = _read(reader, file)
     # The whole range first: which of two equal sets of angles a frame shows depends on the frames
     # before it, and must not change with the part asked for.
     baked = take_camera(scene, camera) if frames is None else _whole_or_part(scene, camera, frames)
@@ -149,6 +153,12 @@ def values(
         "frames": [_numbers_at(numbers, int(i)) for i in keep],
     }
     notes = list(outgoing.notes)
+    whole = baked.track.frames
+    if frames is not None and (frames[0] < whole[0] or frames[1] > whole[-1]):
+        notes.append(
+            f"The camera runs from {format_frame(whole[0])} to {format_frame(whole[-1])}; the other frames asked "
+            "for are left out."
+        )
     if picture.fit_guessed:
         notes.insert(0, f"The source's fit is a guess ({picture.fit}); set it with --source-fit.")
     if picture.image_guessed:
@@ -174,13 +184,14 @@ def transfer(
     resolution: Image | None, source_fit: str | None, tolerance_px: float, as_json: bool,
 ) -> None:  # fmt: skip
     """Write a camera for a package and prove it by reading the written file back."""
+    reader = _start_reader()
     from anaxis.flow import deliver, landmarks_of, picture_of, take_camera
     from anaxis.profiles import find_profile
 
     profile = find_profile(to)
     if not tolerance_px >= 0:
         raise BadInput(f"The tolerance {tolerance_px:g} px must be zero or more.")
-    scene = _read(file)
+    scene = _read(reader, file)
     baked = take_camera(scene, camera)
     picture = picture_of(scene, resolution, source_fit)
     try:
@@ -257,15 +268,19 @@ def serve(host: str, port: int) -> None:
     uvicorn.run("anaxis.web.app:create_app", factory=True, host=host, port=port, log_level="warning")
 
 
-def _read(file: Path) -> Scene:
-    from anaxis.formats import check_size
-    from anaxis.jobs.guard import Limits, ParserPool
+def _start_reader() -> ParserPool:
+    """Started first thing, so that the reading process loads its libraries while this one does."""
+    return ParserPool(warm=1, limits=Limits(max_bytes=max_file_bytes()))
 
-    if not file.is_file():
-        raise BadInput(f"There is no file {file}: check the name.")
-    limits = Limits(max_bytes=max_file_bytes())
-    check_size(file.name, file.stat().st_size, limits.max_bytes)
-    return ParserPool(warm=0, limits=limits).read(file.resolve())
+
+def _read(reader: ParserPool, file: Path) -> Scene:
+    try:
+        if not file.is_file():
+            raise BadInput(f"There is no file {file}: check the name.")
+        check_size(file.name, file.stat().st_size, reader.limits.max_bytes)
+        return reader.read(file.resolve())
+    finally:
+        reader.close()
 
 
 def max_file_bytes() -> int:

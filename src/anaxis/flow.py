@@ -75,6 +75,9 @@ def examine(scene: Scene) -> list[CameraReport]:
     Raises BadInput where the file holds no camera.
     """
     if not scene.cameras:
+        outside = next((f for f in scene.findings if f.code == "outside_reference"), None)
+        if outside:
+            raise BadInput(f"{scene.name} holds no camera of its own. {outside.message} {outside.remedy}")
         scene.camera()  # raises the sentence for it
     return [_examine_one(scene, node.path) for node in scene.cameras]
 

@@ -77,7 +77,7 @@ def frame_range(first: float, last: float, what: str) -> Floats:
             f"{what} runs over {b - a + 1:.0f} frames ({a:.0f} to {b:.0f}); at most {MAX_FRAMES} "
             "are taken: export the shot's range only."
         )
-    return np.arange(a, b + 1)
+    return np.arange(a, b + 1) + 0.0  # no minus before frame 0
 
 
 def format_frame(frame: float) -> str:

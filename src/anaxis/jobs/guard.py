@@ -33,7 +33,11 @@ class Limits:
 
 
 class ParserPool:
-    """Keeps ``warm`` parsing processes ready. ``warm=0`` starts one only when asked."""
+    """Keeps ``warm`` parsing processes ready.
+
+    With ``warm=0`` one is started only when asked; with ``warm=1`` one is made ready and not
+    replaced, which is what a single command wants.
+    """
 
     def __init__(self, warm: int = 2, limits: Limits | None = None) -> None:
         self.limits = limits or Limits()
@@ -68,7 +72,8 @@ class ParserPool:
             return self._ask(process, path)
         finally:
             _end(process)
-            threading.Thread(target=self._refill, daemon=True).start()
+            if self._warm > 1:
+                threading.Thread(target=self._refill, daemon=True).start()
 
     def _ask(self, process: subprocess.Popen[bytes], path: Path) -> Scene:
         limits = self.limits

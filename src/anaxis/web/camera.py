@@ -194,7 +194,7 @@ def stations_of(version: Version) -> list[Station]:
     span = f"{format_frame(facts['first_frame'])}–{format_frame(facts['last_frame'])}"
     return [
         Station("take-in", "Take in", "warning" if warned else "done", f"{count} f @ {rate}"),
-        Station("clean", "Clean", "warning" if stray else "done", f"{moving} parents baked"),
+        Station("clean", "Clean", "warning" if stray else "done", f"{moving} parent{'s' * (moving != 1)} baked"),
         Station("lens", "Lens", "guess" if guess else "done", f"{film[0]:.2f} × {film[1]:.2f} mm"),
         Station("time", "Time", "done", span),
         Station("deliver", "Deliver", "done" if newest else "open", f"{len(newest)} package{'s' * (len(newest) != 1)}"),
