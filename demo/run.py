@@ -14,10 +14,9 @@ import uvicorn
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from anaxis.cli import max_file_bytes
 from anaxis.core.errors import BadInput
 from anaxis.flow import examine, picture_of
-from anaxis.jobs.guard import Limits, ParserPool
+from anaxis.jobs.guard import ParserPool, limits_from_environment
 from anaxis.profiles import shipped_profiles
 from anaxis.store.database import connect, migrate
 from anaxis.store.local_postgres import LocalPostgres
@@ -38,7 +37,7 @@ def load_demo(url: str) -> bool:
     """Take in the demo files the way the pages do, once: a store with any show is left alone."""
     engine = connect(url)
     migrate(engine)
-    parsers = ParserPool(warm=2, limits=Limits(max_bytes=max_file_bytes()))
+    parsers = ParserPool(warm=2, limits=limits_from_environment())
     try:
         with Session(engine) as store, store.begin(), TemporaryDirectory(prefix="anaxis-demo-") as folder:
             if store.execute(select(Show.id).limit(1)).first():

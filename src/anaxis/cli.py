@@ -6,7 +6,6 @@ tolerance. The JSON forms are a public interface, described in docs/command-line
 
 from __future__ import annotations
 
-import json
 import math
 import os
 import re
@@ -18,16 +17,15 @@ from typing import Any
 
 import click
 import numpy as np
-from rich.console import Console
-from rich.table import Table
 
+from anaxis.cli_tables import console, print_json, print_report, print_transfer, print_values, table
 from anaxis.core.errors import BadInput
 from anaxis.core.lens import FITS, Image, parse_image
 from anaxis.core.outgoing import Numbers, numbers_of
 from anaxis.core.scene import Scene
-from anaxis.core.timing import format_frame, rate_label, rate_text
+from anaxis.core.timing import format_frame, rate_text
 from anaxis.formats import check_size
-from anaxis.jobs.guard import Limits, ParserPool
+from anaxis.jobs.guard import ParserPool, limits_from_environment
 
 OFF_TOLERANCE = 3
 
@@ -110,9 +108,9 @@ def inspect(file: Path, as_json: bool) -> None:
         ],
     }
     if as_json:
-        _print_json(document)
+        print_json(document)
     else:
-        _print_report(document, scene)
+        print_report(document, scene)
     refuse_unusable(scene, reports)
 
 
@@ -164,9 +162,9 @@ def values(
     if picture.image_guessed:
         notes.insert(0, f"The resolution {_size(picture.image)} is a guess; set it with --resolution.")
     if as_json:
-        _print_json({**document, "notes": notes})
+        print_json({**document, "notes": notes})
     else:
-        _print_values(document, notes, profile.unit_name)
+        print_values(document, notes, profile.unit_name)
 
 
 @cli.command()
@@ -225,9 +223,9 @@ def transfer(
         "notes": list(done.outgoing.notes),
     }
     if as_json:
-        _print_json(document)
+        print_json(document)
     else:
-        _print_transfer(document, profile.label, len(baked.track))
+        print_transfer(document, profile.label, len(baked.track))
     if not proof.within(tolerance_px):
         click.echo(
             f"anaxis: The camera that arrives differs by {proof.max_px:.4g} px at frame "
@@ -244,16 +242,16 @@ def profiles(as_json: bool) -> None:
     from anaxis.profiles import shipped_profiles
 
     if as_json:
-        _print_json([p.model_dump(mode="json") for p in shipped_profiles().values()])
+        print_json([p.model_dump(mode="json") for p in shipped_profiles().values()])
         return
-    table = _table("key", "nature", "looks along", "unit", "turns", "shows", "fit")
+    rows = table("key", "nature", "looks along", "unit", "turns", "shows", "fit")
     for p in shipped_profiles().values():
         signs = "".join("+" if s > 0 else "-" for s in p.rotation.signs)
-        table.add_row(
+        rows.add_row(
             p.key, p.label, p.convention.look_axis, f"{p.metres_per_unit:g} m", f"{p.rotation.order} {signs}",
             p.lens.shown, p.lens.fit,
         )  # fmt: skip
-    _console().print(table)
+    console().print(rows)
 
 
 @cli.command()
@@ -270,7 +268,7 @@ def serve(host: str, port: int) -> None:
 
 def _start_reader() -> ParserPool:
     """Started first thing, so that the reading process loads its libraries while this one does."""
-    return ParserPool(warm=1, limits=Limits(max_bytes=max_file_bytes()))
+    return ParserPool(warm=1, limits=limits_from_environment())
 
 
 def _read(reader: ParserPool, file: Path) -> Scene:
@@ -281,15 +279,6 @@ def _read(reader: ParserPool, file: Path) -> Scene:
         return reader.read(file.resolve())
     finally:
         reader.close()
-
-
-def max_file_bytes() -> int:
-    """The size limit: ANAXIS_MAX_FILE_MB, 200 where it is not set."""
-    text = os.environ.get("ANAXIS_MAX_FILE_MB", "200")
-    try:
-        return int(float(text) * 1e6)
-    except ValueError as error:
-        raise BadInput(f"ANAXIS_MAX_FILE_MB is '{text}': it must be a number of megabytes.") from error
 
 
 def _whole_or_part(scene: Scene, camera: str | None, frames: tuple[float, float]) -> Any:
@@ -328,81 +317,6 @@ def _numbers_at(numbers: Numbers, i: int) -> dict[str, Any]:
         **{k: float(getattr(numbers, k)[i]) for k in plain},
         "focus": None if math.isnan(focus) else focus,
     }
-
-
-def _console() -> Console:
-    return Console(width=None if sys.stdout.isatty() else 160, highlight=False)
-
-
-def _table(*columns: str) -> Table:
-    table = Table(box=None, header_style="bold", pad_edge=False)
-    for i, column in enumerate(columns):
-        table.add_column(column, justify="left" if i == 0 else "right", no_wrap=True)
-    return table
-
-
-def _print_json(document: Any) -> None:
-    click.echo(json.dumps(document, indent=2, allow_nan=False))
-
-
-def _print_report(document: dict[str, Any], scene: Scene) -> None:
-    out, about = _console(), document["file"]
-    guessed = dict.fromkeys(scene.guesses, " (guess)")
-    out.print(
-        f"{about['name']}: {about['format']}, {about['up_axis']} up{guessed.get('up_axis', '')}, "
-        f"{about['metres_per_unit']:g} m a unit{guessed.get('metres_per_unit', '')}, "
-        f"{rate_label(scene.rate)} frames a second{guessed.get('rate', '')}, "
-        f"frames {about['first_frame']} to {about['last_frame']}"
-    )
-    table = _table("camera", "frames", "samples", "moves", "lens moves", "focal mm", "film back mm")
-    for c in document["cameras"]:
-        lens = c["lens"] or {}
-        sizes = [lens.get(k) for k in ("film_width_mm", "film_height_mm")]
-        table.add_row(
-            c["path"], f"{c['first_frame']}-{c['last_frame']}", str(c["samples"]),
-            "yes" if c["animated"] else "no", "yes" if c["lens_animated"] else "no",
-            _number(lens.get("focal_mm")), " x ".join(_number(s) for s in sizes),
-        )  # fmt: skip
-    out.print(table)
-    for c in document["cameras"]:
-        for f in c["findings"]:
-            out.print(f"{f['severity']:8}{c['name']}: {f['message']} -> {f['remedy']}", markup=False)
-
-
-def _number(value: float | None) -> str:
-    return "-" if value is None else f"{value:.3f}"
-
-
-def _print_values(document: dict[str, Any], notes: list[str], unit: str) -> None:
-    out = _console()
-    out.print(
-        f"{document['camera']} for {document['to']}, {document['resolution'][0]}x{document['resolution'][1]} px"
-    )
-    table = _table("frame", "s", f"x {unit}", f"y {unit}", f"z {unit}", "rx deg", "ry deg", "rz deg",
-                   "focal mm", "film back mm", "h fov", "v fov", "zoom px")  # fmt: skip
-    for f in document["frames"]:
-        table.add_row(
-            str(f["frame"]), f"{f['seconds']:.4f}", *(f"{v:.4f}" for v in f["position"]),
-            *(f"{v:.4f}" for v in f["rotation_deg"]), f"{f['focal_mm']:.3f}",
-            f"{f['film_width_mm']:.3f} x {f['film_height_mm']:.3f}", f"{f['hfov_deg']:.3f}",
-            f"{f['vfov_deg']:.3f}", f"{f['zoom_px']:.2f}",
-        )  # fmt: skip
-    out.print(table)
-    for note in notes:
-        out.print(f"note: {note}", markup=False)
-
-
-def _print_transfer(document: dict[str, Any], label: str, frames: int) -> None:
-    out, proof = _console(), document["proof"]
-    out.print(
-        f"{proof['grade'].upper()}: {document['camera']} arrives in '{label}' within {proof['max_px']:.3g} px "
-        f"(worst at frame {proof['worst_frame']}, median {proof['median_px']:.3g} px, "
-        f"{proof['test_points']} points on each of {frames} frames)"
-    )
-    for file in document["files"]:
-        out.print(f"written: {file}", markup=False)
-    for note in document["notes"]:
-        out.print(f"note: {note}", markup=False)
 
 
 def main() -> None:

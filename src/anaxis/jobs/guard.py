@@ -32,6 +32,15 @@ class Limits:
     answer_bytes: int = 1 << 30
 
 
+def limits_from_environment() -> Limits:
+    """The limits in force: the file size from ANAXIS_MAX_FILE_MB, 200 where it is not set."""
+    text = os.environ.get("ANAXIS_MAX_FILE_MB", "200")
+    try:
+        return Limits(max_bytes=int(float(text) * 1e6))
+    except ValueError as error:
+        raise BadInput(f"ANAXIS_MAX_FILE_MB is '{text}': it must be a number of megabytes.") from error
+
+
 class ParserPool:
     """Keeps ``warm`` parsing processes ready.
 

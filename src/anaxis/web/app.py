@@ -15,10 +15,9 @@ from sqlalchemy.exc import OperationalError
 from starlette.exceptions import HTTPException
 
 from anaxis import __version__
-from anaxis.cli import max_file_bytes
 from anaxis.core.errors import BadInput
 from anaxis.formats import check_size
-from anaxis.jobs.guard import Limits, ParserPool
+from anaxis.jobs.guard import ParserPool, limits_from_environment
 from anaxis.store.database import connect, migrate
 from anaxis.store.queries import NotFound
 from anaxis.web import camera, intake, proof, shots
@@ -32,7 +31,7 @@ def create_app(database_url: str | None = None) -> FastAPI:
     """The pages on a PostgreSQL; raises BadInput where that cannot be reached."""
     engine = connect(database_url or os.environ.get("DATABASE_URL", ""))
     migrate(engine)
-    limits = Limits(max_bytes=max_file_bytes())
+    limits = limits_from_environment()
 
     @asynccontextmanager
     async def lifespan(app: FastAPI) -> AsyncIterator[None]:

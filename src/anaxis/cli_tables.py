@@ -1,0 +1,89 @@
+"""What the command line prints: JSON for machines, tables for people."""
+
+from __future__ import annotations
+
+import json
+import sys
+from typing import Any
+
+import click
+from rich.console import Console
+from rich.table import Table
+
+from anaxis.core.scene import Scene
+from anaxis.core.timing import rate_label
+
+
+def console() -> Console:
+    return Console(width=None if sys.stdout.isatty() else 160, highlight=False)
+
+
+def table(*columns: str) -> Table:
+    made = Table(box=None, header_style="bold", pad_edge=False)
+    for i, column in enumerate(columns):
+        made.add_column(column, justify="left" if i == 0 else "right", no_wrap=True)
+    return made
+
+
+def print_json(document: Any) -> None:
+    click.echo(json.dumps(document, indent=2, allow_nan=False))
+
+
+def print_report(document: dict[str, Any], scene: Scene) -> None:
+    out, about = console(), document["file"]
+    guessed = dict.fromkeys(scene.guesses, " (guess)")
+    out.print(
+        f"{about['name']}: {about['format']}, {about['up_axis']} up{guessed.get('up_axis', '')}, "
+        f"{about['metres_per_unit']:g} m a unit{guessed.get('metres_per_unit', '')}, "
+        f"{rate_label(scene.rate)} frames a second{guessed.get('rate', '')}, "
+        f"frames {about['first_frame']} to {about['last_frame']}"
+    )
+    rows = table("camera", "frames", "samples", "moves", "lens moves", "focal mm", "film back mm")
+    for c in document["cameras"]:
+        lens = c["lens"] or {}
+        sizes = [lens.get(k) for k in ("film_width_mm", "film_height_mm")]
+        rows.add_row(
+            c["path"], f"{c['first_frame']}-{c['last_frame']}", str(c["samples"]),
+            "yes" if c["animated"] else "no", "yes" if c["lens_animated"] else "no",
+            _number(lens.get("focal_mm")), " x ".join(_number(s) for s in sizes),
+        )  # fmt: skip
+    out.print(rows)
+    for c in document["cameras"]:
+        for f in c["findings"]:
+            out.print(f"{f['severity']:8}{c['name']}: {f['message']} -> {f['remedy']}", markup=False)
+
+
+def _number(value: float | None) -> str:
+    return "-" if value is None else f"{value:.3f}"
+
+
+def print_values(document: dict[str, Any], notes: list[str], unit: str) -> None:
+    out = console()
+    out.print(
+        f"{document['camera']} for {document['to']}, {document['resolution'][0]}x{document['resolution'][1]} px"
+    )
+    rows = table("frame", "s", f"x {unit}", f"y {unit}", f"z {unit}", "rx deg", "ry deg", "rz deg",
+                   "focal mm", "film back mm", "h fov", "v fov", "zoom px")  # fmt: skip
+    for f in document["frames"]:
+        rows.add_row(
+            str(f["frame"]), f"{f['seconds']:.4f}", *(f"{v:.4f}" for v in f["position"]),
+            *(f"{v:.4f}" for v in f["rotation_deg"]), f"{f['focal_mm']:.3f}",
+            f"{f['film_width_mm']:.3f} x {f['film_height_mm']:.3f}", f"{f['hfov_deg']:.3f}",
+            f"{f['vfov_deg']:.3f}", f"{f['zoom_px']:.2f}",
+        )  # fmt: skip
+    out.print(rows)
+    for note in notes:
+        out.print(f"note: {note}", markup=False)
+
+
+def print_transfer(document: dict[str, Any], label: str, frames: int) -> None:
+    out, proof = console(), document["proof"]
+    out.print(
+        f"{proof['grade'].upper()}: {document['camera']} arrives in '{label}' within {proof['max_px']:.3g} px "
+        f"(worst at frame {proof['worst_frame']}, median {proof['median_px']:.3g} px, "
+        f"{proof['test_points']} points on each of {frames} frames)"
+    )
+    for file in document["files"]:
+        out.print(f"written: {file}", markup=False)
+    for note in document["notes"]:
+        out.print(f"note: {note}", markup=False)
