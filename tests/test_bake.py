@@ -159,3 +159,22 @@ def test_five_animated_parents_match_the_librarys_world_matrix() -> None:
         cache.SetTime(frame)
         theirs = np.array(cache.GetLocalToWorldTransform(stage.GetPrimAtPath(path))).T
         assert np.allclose(ours[frame], theirs, rtol=1e-9, atol=1e-9)
+
+
+def test_a_guess_set_by_hand_equals_a_file_that_states_it(usda: Callable[..., Path]) -> None:
+    from anaxis.core.scene import corrected
+
+    lens = "float focalLength = 0.35\n float horizontalAperture = 0.36\n float verticalAperture = 0.2\n float focusDistance = 4"
+    silent = read_usd(usda(head="timeCodesPerSecond = 24", lens=lens))
+    stated = read_usd(usda(head='upAxis = "Z"\n metersPerUnit = 1\n timeCodesPerSecond = 25', lens=lens))
+    assert set(silent.guesses) == {"up_axis", "metres_per_unit"}
+    ours, theirs = corrected(silent, "Z", 1.0, Fraction(25)), stated
+    assert ours.guesses == {} and ours.rate == theirs.rate
+    a, b = bake_camera(ours).track, bake_camera(theirs).track
+    assert np.allclose(a.position_m, b.position_m) and np.allclose(a.rotation, b.rotation)
+    for name in ("focal_mm", "film_width_mm", "focus_m", "near_m"):
+        assert np.allclose(getattr(a.lens, name), getattr(b.lens, name)), name
+    with pytest.raises(BadInput, match="not an up axis"):
+        corrected(silent, "W")
+    with pytest.raises(BadInput, match="must be a positive number"):
+        corrected(silent, metres_per_unit=-1)

@@ -225,6 +225,6 @@ def test_broken_track_documents_are_named(
 
 
 def test_gf_agrees_that_z_up_is_a_quarter_turn() -> None:
-    from anaxis.formats.usd_read import Z_UP
+    from anaxis.core.scene import UP_AXES
 
-    assert np.allclose(np.array(Gf.Matrix3d(Gf.Rotation(Gf.Vec3d(1, 0, 0), 90))).T, Z_UP)
+    assert np.allclose(np.array(Gf.Matrix3d(Gf.Rotation(Gf.Vec3d(1, 0, 0), 90))).T, UP_AXES["Z"])

@@ -230,6 +230,29 @@ def test_a_long_name_and_five_thousand_frames(page: Page, site: str, usda: Calla
     assert panel and ruler and panel["y"] + panel["height"] <= ruler["y"]
 
 
+def test_a_guessed_axis_and_unit_are_corrected_where_they_stand(
+    page: Page, usda: Callable[..., Path]
+) -> None:
+    page.goto("/take-in")
+    page.set_input_files("#file", usda(head="timeCodesPerSecond = 24"))
+    expect(page.get_by_label(re.compile("Up axis a guess"))).to_have_value("Y")
+    page.select_option("#up_axis", "Z")
+    page.fill("#metres_per_unit", "1")
+    page.get_by_role("button", name="Look again with these").click()
+    expect(page.get_by_label(re.compile("Up axis set by hand"))).to_have_value("Z")
+    expect(page.locator("main")).to_contain_text("3600.00 × 2025.00 mm")  # the lens follows the unit
+    page.fill("#metres_per_unit", "wide")
+    page.get_by_role("button", name="Look again with these").click()
+    expect(page.get_by_role("alert")).to_contain_text("'wide' is no unit")
+    page.fill("#metres_per_unit", "0.1")
+    page.fill("#show", "S")
+    page.get_by_role("button", name="Keep").click()
+    ready(page)
+    assert page.locator("[data-cell='ours_position.0']").inner_text().split()[0] == "0.0000"
+    expect(page.locator("#panel")).to_contain_text("1 = 0.1 m")
+    expect(page.locator("#panel")).not_to_contain_text("Correct them")
+
+
 def test_several_cameras_of_one_file_are_kept_under_their_own_names(
     page: Page, usda: Callable[..., Path]
 ) -> None:

@@ -6,18 +6,21 @@ takes everything to canonical space.
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from fractions import Fraction
 from typing import Literal
 
 import numpy as np
 
-from anaxis.core.axes import Convention
+from anaxis.core.axes import Convention, axes_matrix
 from anaxis.core.errors import BadInput
 from anaxis.core.findings import Finding
 from anaxis.core.lens import Image
 from anaxis.core.track import Lens
 from anaxis.core.typing import Floats
+
+# The right-handed world axes of a file by its up axis: right stays +X.
+UP_AXES = {"Y": np.eye(3), "Z": axes_matrix("+X", "+Z", "-Y")}
 
 Kind = Literal["transform", "camera", "landmark", "set"]
 
@@ -67,6 +70,7 @@ class Scene:
     nodes: tuple[Node, ...]
     image: Image | None = None
     source_fit: str | None = None
+    lens_in_units: bool = False  # the file writes lens lengths in its own unit, so that they follow it
     guesses: dict[str, str] = field(default_factory=dict)
     findings: tuple[Finding, ...] = ()
 
@@ -112,3 +116,40 @@ class Scene:
         raise BadInput(
             f"{self.name} has {'more than one' if found else 'no'} camera '{path}'; it holds: {listed}."
         )
+
+
+def corrected(
+    scene: Scene,
+    up_axis: str | None = None,
+    metres_per_unit: float | None = None,
+    rate: Fraction | None = None,
+) -> Scene:
+    """The scene with what the file did not state set by hand; what is None stays as it is.
+
+    A new unit carries along what the file wrote in it: focus, near and far always, lens lengths
+    where ``lens_in_units``. A new rate keeps every frame's pose. Raises BadInput for an up axis
+    other than Y or Z, or a unit that is not above zero.
+    """
+    convention, nodes, guesses = scene.convention, scene.nodes, dict(scene.guesses)
+    if up_axis is not None:
+        if up_axis not in UP_AXES:
+            raise BadInput(f"'{up_axis}' is not an up axis a file can have: write Y or Z.")
+        convention = replace(convention, world=UP_AXES[up_axis])
+        guesses.pop("up_axis", None)
+    if metres_per_unit is not None:
+        convention = replace(convention, metres_per_unit=metres_per_unit)
+        ratio = metres_per_unit / scene.convention.metres_per_unit
+        nodes = tuple(_with_unit(n, ratio, scene.lens_in_units) for n in nodes)
+        guesses.pop("metres_per_unit", None)
+    if rate is not None:
+        guesses.pop("rate", None)
+    return replace(scene, convention=convention, nodes=nodes, guesses=guesses, rate=rate or scene.rate)
+
+
+def _with_unit(node: Node, ratio: float, lens_in_units: bool) -> Node:
+    if node.lens is None or ratio == 1:
+        return node
+    names = ["focus_m", "near_m", "far_m"]
+    if lens_in_units:
+        names += ["focal_mm", "film_width_mm", "film_height_mm", "offset_x_mm", "offset_y_mm"]
+    return replace(node, lens=replace(node.lens, **{k: getattr(node.lens, k) * ratio for k in names}))

@@ -73,6 +73,7 @@ def scene_to_bytes(scene: Scene) -> bytes:
         "nodes": nodes,
         "image": [image.width_px, image.height_px, image.pixel_aspect] if image else None,
         "source_fit": scene.source_fit,
+        "lens_in_units": scene.lens_in_units,
         "guesses": scene.guesses,
         "findings": [f.as_dict() for f in scene.findings],
     }
@@ -112,6 +113,7 @@ def scene_from_bytes(data: bytes) -> Scene:
         nodes=tuple(nodes),
         image=Image(*header["image"]) if header["image"] else None,
         source_fit=header["source_fit"],
+        lens_in_units=header["lens_in_units"],
         guesses=header["guesses"],
         findings=tuple(Finding(**f) for f in header["findings"]),
     )

@@ -19,11 +19,11 @@ from pathlib import Path
 import numpy as np
 from pxr import Gf, Usd, UsdGeom, UsdRender, Vt
 
-from anaxis.core.axes import Convention, axes_matrix
+from anaxis.core.axes import Convention
 from anaxis.core.errors import BadInput
 from anaxis.core.findings import Finding
 from anaxis.core.lens import Image
-from anaxis.core.scene import Node, Scene
+from anaxis.core.scene import UP_AXES, Node, Scene
 from anaxis.core.timing import KNOWN_RATES, MAX_FRAMES, nearest_rate
 from anaxis.core.track import Lens, make_lens
 from anaxis.core.typing import Floats
@@ -31,7 +31,6 @@ from anaxis.formats.usd_layers import Opened
 from anaxis.formats.usd_lines import set_lines
 
 SQUEEZE = "anaxis:squeeze"
-Z_UP = axes_matrix("+X", "+Z", "-Y")
 _MAX_LANDMARKS = 300
 
 
@@ -93,14 +92,13 @@ class _Reader:
         return Scene(
             name=self.name,
             format="usd",
-            convention=Convention(
-                world=Z_UP if self.up == "Z" else np.eye(3), metres_per_unit=self.metres_per_unit
-            ),
+            convention=Convention(world=UP_AXES[self.up], metres_per_unit=self.metres_per_unit),
             rate=self.clock.rate,
             first_frame=first,
             last_frame=last,
             nodes=tuple(self.nodes.values()),
             image=self._image(prims),
+            lens_in_units=True,
             guesses=self.guesses,
             findings=tuple(self.findings),
         )

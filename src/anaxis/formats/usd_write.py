@@ -13,15 +13,16 @@ from pxr import Gf, Sdf, Tf, Usd, UsdGeom, UsdRender, Vt
 
 from anaxis.core.axes import Convention, axis_name
 from anaxis.core.outgoing import Outgoing, unique_name
+from anaxis.core.scene import UP_AXES
 from anaxis.core.timing import rate_label
 from anaxis.core.typing import Floats
-from anaxis.formats.usd_read import SQUEEZE, Z_UP
+from anaxis.formats.usd_read import SQUEEZE
 
 
 def file_convention(receiver: Convention) -> Convention:
     """The standard's own Y-up or Z-up axes, whichever is nearer to the receiver's, in its unit."""
     z_up = axis_name(receiver.world[:, 1])[1] == "Z"
-    return Convention(world=Z_UP if z_up else np.eye(3), metres_per_unit=receiver.metres_per_unit)
+    return Convention(world=UP_AXES["Z" if z_up else "Y"], metres_per_unit=receiver.metres_per_unit)
 
 
 def write_usd(outgoing: Outgoing, folder: Path, stem: str) -> list[Path]:

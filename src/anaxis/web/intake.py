@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from dataclasses import dataclass
 from pathlib import Path
 from tempfile import TemporaryDirectory
 from typing import Annotated, Any
@@ -13,7 +14,8 @@ from sqlalchemy.orm import Session
 
 from anaxis.core.errors import BadInput
 from anaxis.core.lens import FITS, parse_image
-from anaxis.core.scene import Scene
+from anaxis.core.scene import Scene, corrected
+from anaxis.core.timing import parse_rate
 from anaxis.flow import CameraReport, examine, picture_of, refuse_unusable
 from anaxis.formats import READABLE_SUFFIXES, check_size, reader_of
 from anaxis.jobs.guard import ParserPool
@@ -79,18 +81,54 @@ def _choose_page(request: Request, sentence: str = "", status: int = 200) -> Any
     )
 
 
+@dataclass(frozen=True)
+class Corrections:
+    """What the file did not state and a person set, as typed; empty where it stays a guess."""
+
+    up_axis: str = ""
+    metres_per_unit: str = ""
+    rate: str = ""
+
+    def of(self, scene: Scene) -> Scene:
+        """The scene with the corrections; raises BadInput for one that cannot be read."""
+        unit = None
+        if self.metres_per_unit:
+            try:
+                unit = float(self.metres_per_unit)
+            except ValueError as error:
+                raise BadInput(
+                    f"'{self.metres_per_unit}' is no unit: write how many metres one unit is, such as 0.01."
+                ) from error
+        return corrected(scene, self.up_axis or None, unit, parse_rate(self.rate) if self.rate else None)
+
+
 @router.get("/{source_id}")
-def review(request: Request, store: Store, source_id: int) -> Any:
-    source, scene = staged_scene(store, source_id)
-    return _review_page(request, source, scene, examine(scene), newest_show_name(store))
+def review(
+    request: Request, store: Store, source_id: int, up_axis: str = "", metres_per_unit: str = "", rate: str = "",
+    show: str = "", shot: str = "",
+) -> Any:  # fmt: skip
+    source, read = staged_scene(store, source_id)
+    corrections = Corrections(up_axis, metres_per_unit, rate)
+    typed = {k: v for k, v in {"show": show, "shot": shot}.items() if v}
+    sentence = ""
+    scene = read
+    try:
+        scene = corrections.of(read)
+    except BadInput as error:
+        sentence = error.sentence
+    return _review_page(
+        request, source, read, scene, examine(scene), newest_show_name(store), corrections, sentence, typed
+    )
 
 
 def _review_page(
     request: Request,
     source: SourceFile,
+    read: Scene,
     scene: Scene,
     reports: list[CameraReport],
     show: str,
+    corrections: Corrections,
     sentence: str = "",
     typed: dict[str, Any] | None = None,
 ) -> Any:
@@ -104,7 +142,7 @@ def _review_page(
     }
     return page(
         request, "intake/review.html", 422 if sentence else 200,
-        source=source, scene=scene, reports=reports, picture=picture, fits=FITS,
+        source=source, read=read, corrections=corrections, scene=scene, reports=reports, picture=picture, fits=FITS,
         form={**proposed, **(typed or {})}, sentence=sentence,
     )  # fmt: skip
 
@@ -114,9 +152,12 @@ def keep(
     request: Request, store: Store, source_id: int,
     show: Annotated[str, Form()] = "", shot: Annotated[str, Form()] = "",
     resolution: Annotated[str, Form()] = "", source_fit: Annotated[str, Form()] = "",
-    cameras: Annotated[list[str] | None, Form()] = None,
+    cameras: Annotated[list[str] | None, Form()] = None, up_axis: Annotated[str, Form()] = "",
+    metres_per_unit: Annotated[str, Form()] = "", rate: Annotated[str, Form()] = "",
 ) -> Any:  # fmt: skip
-    source, scene = staged_scene(store, source_id)
+    source, read = staged_scene(store, source_id)
+    corrections = Corrections(up_axis, metres_per_unit, rate)
+    scene = corrections.of(read)
     reports = examine(scene)
     chosen = [r for r in reports if r.path in (cameras or [])]
     typed = {
@@ -147,7 +188,7 @@ def keep(
                 name = _camera_name(report, taken)
                 kept.append(keep_camera(store, kept_shot, source, scene, report, name, picture))
     except BadInput as error:
-        return _review_page(request, source, scene, reports, show, error.sentence, typed)
+        return _review_page(request, source, read, scene, reports, show, corrections, error.sentence, typed)
     target = f"/cameras/{kept[0].camera_id}" if len(kept) == 1 else "/"
     return RedirectResponse(target, status_code=303)
 
