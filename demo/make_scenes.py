@@ -91,7 +91,7 @@ def crane() -> Shot:
     base = matrices(
         np.stack([np.linspace(1.5, -0.5, 120), 0 * t, 12.5 + 0 * t], 1), turn("y", 0.35 - 0.6 * ease(t))
     )
-    arm = matrices(np.stack([0 * t, 1.2 + 0 * t, 0 * t], 1), turn("x", -0.1 - 0.75 * ease(t)))
+    arm = matrices(np.stack([0 * t, 1.2 + 0 * t, 0 * t], 1), turn("x", 0.05 + 0.75 * ease(t)))
     reach = matrices(np.stack([0 * t, 0.3 + 0 * t, -4.0 - 1.2 * ease(t)], 1), np.tile(np.eye(3), (120, 1, 1)))
     target = np.stack([0.8 * t, 1.6 - 0.9 * ease(t), -0.5 - 2 * t], 1)
     head = head_for([base, arm, reach], target)

@@ -135,6 +135,18 @@ def test_a_profile_of_ones_own(demo_files: dict[str, Path], tmp_path: Path) -> N
     assert "field metres_per_unit" in run(*words, path).stderr
 
 
+def test_a_guess_can_be_set(usda: Callable[..., Path]) -> None:
+    path = usda(head="timeCodesPerSecond = 24")
+    guessed = json.loads(run("inspect", path, "--json").stdout)
+    assert {"guessed_up_axis", "guessed_metres_per_unit"} <= {
+        f["code"] for f in guessed["cameras"][0]["findings"]
+    }
+    report = json.loads(run("inspect", path, "--up-axis", "Z", "--metres-per-unit", "0.1", "--json").stdout)
+    assert report["file"]["up_axis"] == "Z" and report["file"]["metres_per_unit"] == 0.1
+    assert not [f for f in report["cameras"][0]["findings"] if f["code"].startswith("guessed")]
+    assert run("inspect", path, "--metres-per-unit", "0").returncode == 2
+
+
 @pytest.mark.parametrize(
     "words",
     (

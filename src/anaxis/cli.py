@@ -22,7 +22,7 @@ from anaxis.cli_tables import console, print_json, print_report, print_transfer,
 from anaxis.core.errors import BadInput
 from anaxis.core.lens import FITS, Image, parse_image
 from anaxis.core.outgoing import Numbers, numbers_of
-from anaxis.core.scene import Scene
+from anaxis.core.scene import Scene, corrected
 from anaxis.core.timing import format_frame, rate_text
 from anaxis.formats import check_size
 from anaxis.jobs.guard import ParserPool, limits_from_environment
@@ -63,6 +63,10 @@ _resolution = click.option(
 _fit = click.option(
     "--source-fit", type=click.Choice(FITS), help="How the source inscribes the image (guess: width)."
 )
+_up_axis = click.option(
+    "--up-axis", type=click.Choice(["Y", "Z"]), help="Up axis, where the file does not say."
+)
+_unit = click.option("--metres-per-unit", type=float, help="Metres a unit, where the file does not say.")
 _json = click.option("--json", "as_json", is_flag=True, help="Print JSON instead of a table.")
 
 
@@ -74,13 +78,15 @@ def cli() -> None:
 
 @cli.command()
 @_file
+@_up_axis
+@_unit
 @_json
-def inspect(file: Path, as_json: bool) -> None:
+def inspect(file: Path, up_axis: str | None, metres_per_unit: float | None, as_json: bool) -> None:
     """Say what is in a camera FILE: cameras, range, rate, axes, unit, lens, findings."""
     reader = _start_reader()
     from anaxis.flow import examine, refuse_unusable
 
-    scene = _read(reader, file)
+    scene = _read(reader, file, up_axis, metres_per_unit)
     reports = examine(scene)
     document = {
         "file": {
@@ -121,10 +127,12 @@ def inspect(file: Path, as_json: bool) -> None:
 @click.option("--frames", type=_Frames(), help="First and last frame; else the camera's whole range.")
 @_resolution
 @_fit
+@_up_axis
+@_unit
 @_json
 def values(
     file: Path, camera: str | None, to: str, frames: tuple[float, float] | None,
-    resolution: Image | None, source_fit: str | None, as_json: bool,
+    resolution: Image | None, source_fit: str | None, up_axis: str | None, metres_per_unit: float | None, as_json: bool,
 ) -> None:  # fmt: skip
     """Show a camera in a package's own numbers, frame by frame."""
     reader = _start_reader()
@@ -132,7 +140,7 @@ def values(
     from anaxis.profiles import find_profile
 
     profile = find_profile(to)
-    scene = _read(reader, file)
+    scene = _read(reader, file, up_axis, metres_per_unit)
     # The whole range first: which of two equal sets of angles a frame shows depends on the frames
     # before it, and must not change with the part asked for.
     baked = take_camera(scene, camera) if frames is None else _whole_or_part(scene, camera, frames)
@@ -176,10 +184,12 @@ def values(
 @_resolution
 @_fit
 @click.option("--tolerance-px", type=float, default=0.01, show_default=True)
+@_up_axis
+@_unit
 @_json
 def transfer(
     file: Path, camera: str | None, to: str, format_key: str, out: Path,
-    resolution: Image | None, source_fit: str | None, tolerance_px: float, as_json: bool,
+    resolution: Image | None, source_fit: str | None, up_axis: str | None, metres_per_unit: float | None, tolerance_px: float, as_json: bool,
 ) -> None:  # fmt: skip
     """Write a camera for a package and prove it by reading the written file back."""
     reader = _start_reader()
@@ -189,7 +199,7 @@ def transfer(
     profile = find_profile(to)
     if not tolerance_px >= 0:
         raise BadInput(f"The tolerance {tolerance_px:g} px must be zero or more.")
-    scene = _read(reader, file)
+    scene = _read(reader, file, up_axis, metres_per_unit)
     baked = take_camera(scene, camera)
     picture = picture_of(scene, resolution, source_fit)
     try:
@@ -271,12 +281,12 @@ def _start_reader() -> ParserPool:
     return ParserPool(warm=1, limits=limits_from_environment())
 
 
-def _read(reader: ParserPool, file: Path) -> Scene:
+def _read(reader: ParserPool, file: Path, up_axis: str | None, metres_per_unit: float | None) -> Scene:
     try:
         if not file.is_file():
             raise BadInput(f"There is no file {file}: check the name.")
         check_size(file.name, file.stat().st_size, reader.limits.max_bytes)
-        return reader.read(file.resolve())
+        return corrected(reader.read(file.resolve()), up_axis, metres_per_unit)
     finally:
         reader.close()
 

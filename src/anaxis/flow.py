@@ -6,7 +6,7 @@ A camera flows one way: file, scene, track, outgoing camera, files, stand-in, pr
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from pathlib import Path
 
 import numpy as np
@@ -214,7 +214,3 @@ def file_stem(camera_name: str, profile_key: str) -> str:
     """The name of a delivered file: camera and package, with nothing a file system trips over."""
     safe = re.sub(r"[^A-Za-z0-9._-]+", "_", f"{camera_name}.{profile_key}").strip("._")
     return safe[:120] or "camera"
-
-
-def renamed(track: Track, name: str) -> Track:
-    return replace(track, name=name)

@@ -21,10 +21,6 @@ class Landmarks:
     names: tuple[str, ...]
     position_m: Floats
 
-    def between(self, keep: Floats) -> Landmarks:
-        """The positions at the kept sample indices, for a track cut to them."""
-        return self if len(self.position_m) == 1 else replace(self, position_m=self.position_m[keep])
-
 
 NO_LANDMARKS = Landmarks((), np.zeros((1, 0, 3)))
 

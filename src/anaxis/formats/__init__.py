@@ -18,9 +18,6 @@ from anaxis.core.scene import Scene
 
 MAX_FILE_BYTES = 200 * 1000 * 1000
 
-Read = Callable[[Path], Scene]
-Write = Callable[[Outgoing, Path, str], list[Path]]
-
 
 @dataclass(frozen=True)
 class Format:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-from fractions import Fraction
 from functools import cached_property
 from pathlib import Path
 from typing import Annotated, Literal
@@ -50,10 +49,6 @@ class TimeRule(_Part):
     rate: Rate = "24/1"
     first_frame: int = 1
 
-    @property
-    def fraction(self) -> Fraction:
-        return parse_rate(self.rate)
-
 
 class Profile(_Part):
     """One package, keyed and labelled by nature or by whatever its user calls it."""
@@ -83,10 +78,15 @@ class Profile(_Part):
         )
 
     @property
+    def film_scale(self) -> float:
+        """How many of the package's film units one millimetre is."""
+        return {"mm": 1.0, "cm": 0.1, "in": 1 / 25.4}[self.lens.film_unit]
+
+    @property
     def unit_name(self) -> str:
         """``"cm"``, ``"m"``... or, for an odd unit, how many metres one is."""
         names = {0.001: "mm", 0.01: "cm", 0.1: "dm", 1.0: "m", 0.0254: "in", 0.3048: "ft", 1000.0: "km"}
-        if self.key.endswith("-px"):
+        if self.lens.shown == "zoom":  # a package that works in pixels
             return "px"
         return names.get(self.metres_per_unit, f"x {self.metres_per_unit:g} m")
 

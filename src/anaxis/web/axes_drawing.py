@@ -20,9 +20,9 @@ _DASH = {"X": "none", "Y": "7 4", "Z": "10 3 2 3"}
 
 def axes_svg(convention: Convention, caption: str, size_px: int = 168) -> Markup:
     """World axes (long) and camera axes (short, at a camera symbol) of one convention."""
-    middle = np.array([size_px * 0.34, size_px * 0.60])
+    middle = np.array([size_px * 0.30, size_px * 0.62])
     world = _arms(convention.world, middle, size_px * 0.34, 2.0)
-    eye = np.array([size_px * 0.80, size_px * 0.25])
+    eye = np.array([size_px * 0.74, size_px * 0.27])
     camera = _camera_symbol(eye) + _arms(convention.camera, eye, size_px * 0.17, 1.4)
     up, look = convention.up_axis, convention.look_axis
     side = "right-handed" if convention.right_handed else "left-handed"

@@ -14,9 +14,9 @@ function cells(data) {
       const [name, column] = source.split(".");
       return { array: data[name], width: data.shapes[name][1] || 1, offset: Number(column || 0) };
     });
-    const unit = cell.dataset.unit.padEnd(2);
+    const unit = cell.dataset.unit.padEnd(2), scale = Number(cell.dataset.scale || 1);
     return (i) => {
-      const values = sources.map((s) => s.array[i * s.width + s.offset]);
+      const values = sources.map((s) => s.array[i * s.width + s.offset] * scale);
       cell.textContent = values.every(Number.isFinite) ? `${values.map(decimals).join(" × ")} ${unit}` : "–   ";
     };
   });

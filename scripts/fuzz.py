@@ -1,0 +1,105 @@
+"""Mutates demo files and track documents and reads them as uploads are read: ``fuzz.py [COUNT] [SEED]``.
+
+Every mutant must end in a scene or in one sentence. Readers that crashed are counted; what counts as
+a failure is anything that reaches this process other than BadInput.
+"""
+
+from __future__ import annotations
+
+import sys
+from collections import Counter
+from concurrent.futures import ThreadPoolExecutor
+from pathlib import Path
+from tempfile import TemporaryDirectory
+
+import numpy as np
+from pxr import Sdf, UsdUtils
+
+ROOT = Path(__file__).resolve().parent.parent
+sys.path.insert(0, str(ROOT / "demo"))
+
+from anaxis.core.errors import BadInput  # noqa: E402
+from anaxis.flow import deliver, examine, landmarks_of, picture_of, take_camera  # noqa: E402
+from anaxis.formats import read_file  # noqa: E402
+from anaxis.jobs.guard import Limits, ParserPool  # noqa: E402
+from anaxis.profiles import shipped_profiles  # noqa: E402
+from make_scenes import make_all  # noqa: E402
+
+
+def seeds(folder: Path) -> list[Path]:
+    """One small file of each kind that is read."""
+    text = make_all(folder)[0]
+    crate = folder / "crate.usdc"
+    Sdf.Layer.FindOrOpen(str(text)).Export(str(crate))
+    package = folder / "package.usdz"
+    UsdUtils.CreateNewUsdzPackage(str(text), str(package))
+    scene = read_file(text)
+    track = take_camera(scene, None, (1001, 1010)).track
+    done = deliver(
+        track, landmarks_of(scene, track.frames), picture_of(scene, None, None),
+        shipped_profiles()["zup-lh-cm"], "json", folder,
+    )  # fmt: skip
+    return [text, crate, package, done.files[0]]
+
+
+def mutate(data: bytes, random: np.random.Generator) -> bytes:
+    """A few of: bytes changed, a piece cut out, doubled or moved, the end cut off, a number made absurd."""
+    out = bytearray(data)
+    for _ in range(random.integers(1, 6)):
+        at, size = int(random.integers(0, max(1, len(out)))), int(random.integers(1, 64))
+        kind = random.integers(0, 6)
+        if kind == 0:
+            out[at : at + size] = random.bytes(size)
+        elif kind == 1:
+            del out[at : at + size]
+        elif kind == 2:
+            out[at:at] = out[at : at + size]
+        elif kind == 3:
+            del out[at:]
+        elif kind == 4:
+            out[at : at + 8] = random.choice(
+                [b"\xff" * 8, b"\x00" * 8, b"1e308   ", b"-nan    ", b"99999999"]
+            )
+        else:
+            out[at] ^= 1 << int(random.integers(0, 8))
+        if not out:
+            break
+    return bytes(out)
+
+
+def main() -> int:
+    count = int(sys.argv[1]) if len(sys.argv) > 1 else 2000
+    seed = int(sys.argv[2]) if len(sys.argv) > 2 else 1
+    pool = ParserPool(warm=4, limits=Limits(wall_s=60, cpu_s=50))
+    ends: Counter[str] = Counter()
+    with TemporaryDirectory(prefix="anaxis-fuzz-") as name:
+        folder = Path(name)
+        originals = [(p, p.read_bytes()) for p in seeds(folder)]
+
+        def one(i: int) -> str:
+            random = np.random.default_rng([seed, i])
+            path, data = originals[i % len(originals)]
+            mutant = folder / f"m{i}{path.suffix}"
+            mutant.write_bytes(mutate(data, random))
+            try:
+                scene = pool.read(mutant)
+                examine(scene)
+                return f"{path.suffix}: read"
+            except BadInput as error:
+                crashed = "made its reader stop" in error.sentence or "longer than" in error.sentence
+                return f"{path.suffix}: {'reader crashed, said so' if crashed else 'sentence'}"
+            except Exception as error:
+                return f"FAILED {type(error).__name__} on {path.suffix}, seed {seed}, number {i}: {error}"
+            finally:
+                mutant.unlink()
+
+        with ThreadPoolExecutor(2) as threads:
+            ends.update(threads.map(one, range(count)))
+    pool.close()
+    for end, times in sorted(ends.items()):
+        print(f"{times:6}  {end}")
+    return 1 if any(e.startswith("FAILED") for e in ends) else 0
+
+
+if __name__ == "__main__":
+    sys.exit(main())
