@@ -23,7 +23,7 @@ from anaxis.core.errors import BadInput
 from anaxis.core.lens import FITS, Image, parse_image
 from anaxis.core.outgoing import Numbers, numbers_of
 from anaxis.core.scene import Scene, corrected
-from anaxis.core.timing import format_frame, rate_text
+from anaxis.core.timing import format_frame, plain_frame, rate_text
 from anaxis.formats import check_size
 from anaxis.jobs.guard import ParserPool, limits_from_environment
 
@@ -95,15 +95,15 @@ def inspect(file: Path, up_axis: str | None, metres_per_unit: float | None, as_j
             "up_axis": scene.convention.up_axis,
             "metres_per_unit": scene.convention.metres_per_unit,
             "rate": rate_text(scene.rate),
-            "first_frame": _frame(scene.first_frame),
-            "last_frame": _frame(scene.last_frame),
+            "first_frame": plain_frame(scene.first_frame),
+            "last_frame": plain_frame(scene.last_frame),
         },
         "cameras": [
             {
                 "path": r.path,
                 "name": r.name,
-                "first_frame": _frame(r.first_frame),
-                "last_frame": _frame(r.last_frame),
+                "first_frame": plain_frame(r.first_frame),
+                "last_frame": plain_frame(r.last_frame),
                 "samples": r.samples,
                 "animated": r.animated,
                 "lens_animated": r.lens_animated,
@@ -225,7 +225,7 @@ def transfer(
         "files": files,
         "proof": {
             "max_px": proof.max_px,
-            "worst_frame": _frame(proof.worst_frame),
+            "worst_frame": plain_frame(proof.worst_frame),
             "median_px": proof.median_px,
             "grade": proof.grade,
             "test_points": proof.test_points,
@@ -301,10 +301,6 @@ def _whole_or_part(scene: Scene, camera: str | None, frames: tuple[float, float]
         return take_camera(scene, camera, frames)
 
 
-def _frame(value: float) -> int | float:
-    return int(value) if float(value).is_integer() else float(value)
-
-
 def _size(image: Image) -> str:
     return f"{image.width_px}x{image.height_px}"
 
@@ -319,7 +315,7 @@ def _numbers_at(numbers: Numbers, i: int) -> dict[str, Any]:
     focus = float(numbers.focus[i])
     plain = ("focal_mm", "film_width_mm", "film_height_mm", "hfov_deg", "vfov_deg", "zoom_px")
     return {
-        "frame": _frame(numbers.frames[i]),
+        "frame": plain_frame(numbers.frames[i]),
         "seconds": float(numbers.seconds[i]),
         "position": numbers.position[i].tolist(),
         "rotation_deg": numbers.rotation_deg[i].tolist(),

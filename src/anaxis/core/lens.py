@@ -68,6 +68,12 @@ def parse_image(text: str, pixel_aspect: float = 1.0) -> Image:
     return Image(width, height, pixel_aspect)
 
 
+def require_fit(fit: str) -> None:
+    """Raise BadInput that lists the fits where ``fit`` is none of them."""
+    if fit not in FITS:
+        raise BadInput(f"'{fit}' is not a fit: choose one of {', '.join(FITS)}.")
+
+
 def used_rectangle(
     film_width_mm: FloatsLike, film_height_mm: FloatsLike, squeeze: FloatsLike, image: Image, fit: str
 ) -> Used:
@@ -86,8 +92,7 @@ def used_rectangle(
         return by_height
     if fit == "stretch":
         return Used(wide, high)
-    if fit not in FITS:
-        raise BadInput(f"'{fit}' is not a fit: write one of {', '.join(FITS)}.")
+    require_fit(fit)
     image_is_wider = image.aspect > wide / high
     takes_width = image_is_wider if fit == "inside" else ~image_is_wider
     return Used(

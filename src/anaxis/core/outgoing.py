@@ -85,19 +85,25 @@ def make_outgoing(
     )
 
 
+def pose_matrices(track: Track, convention: Convention) -> Floats:
+    """Camera to world in a convention's axes and unit, (n, 4, 4) for column vectors."""
+    matrix = np.zeros((len(track), 4, 4))
+    matrix[:, :3, :3] = convention.rotation_from_canonical(track.rotation)
+    matrix[:, :3, 3] = convention.position_from_canonical(track.position_m)
+    matrix[:, 3, 3] = 1.0
+    return matrix
+
+
 def numbers_of(outgoing: Outgoing) -> Numbers:
     """The camera as the receiving package shows it."""
     track, convention = outgoing.track, outgoing.convention
-    rotation = convention.rotation_from_canonical(track.rotation)
-    position = convention.position_from_canonical(track.position_m)
-    angles = angles_from_matrices(rotation, convention.order, convention.signs)
-    matrix = np.zeros((len(track), 4, 4))
-    matrix[:, :3, :3], matrix[:, :3, 3], matrix[:, 3, 3] = rotation, position, 1.0
+    matrix = pose_matrices(track, convention)
+    angles = angles_from_matrices(matrix[:, :3, :3], convention.order, convention.signs)
     used = track.lens.used(outgoing.image, outgoing.fit)
     return Numbers(
         frames=track.frames,
         seconds=seconds_of(track.frames, track.rate),
-        position=position,
+        position=matrix[:, :3, 3],
         rotation_deg=angles.deg,
         near_lock=angles.near_lock,
         matrix=matrix,

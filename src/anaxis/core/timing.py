@@ -80,6 +80,11 @@ def frame_range(first: float, last: float, what: str) -> Floats:
     return np.arange(a, b + 1) + 0.0  # no minus before frame 0
 
 
+def plain_frame(value: float) -> int | float:
+    """A frame number as JSON and tables write it: whole where it is whole."""
+    return int(value) if float(value).is_integer() else float(value)
+
+
 def format_frame(frame: float) -> str:
     """A frame number as people write it: no decimals where there are none."""
     return f"{frame:.0f}" if float(frame).is_integer() else f"{frame:g}"

@@ -8,6 +8,7 @@ from pathlib import Path
 import numpy as np
 
 from anaxis.core.outgoing import Outgoing, numbers_of
+from anaxis.core.timing import plain_frame
 
 COLUMNS = (
     "frame", "seconds", "position_x", "position_y", "position_z",
@@ -33,6 +34,5 @@ def write_columns(outgoing: Outgoing, folder: Path, stem: str) -> list[Path]:
         writer = csv.writer(out)
         writer.writerow(COLUMNS)
         for row in table.tolist():
-            frame = int(row[0]) if row[0].is_integer() else row[0]
-            writer.writerow([frame, *("" if np.isnan(v) else repr(v) for v in row[1:])])
+            writer.writerow([plain_frame(row[0]), *("" if np.isnan(v) else repr(v) for v in row[1:])])
     return [target]

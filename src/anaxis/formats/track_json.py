@@ -21,7 +21,7 @@ from anaxis.core.errors import BadInput
 from anaxis.core.lens import Image
 from anaxis.core.outgoing import Outgoing, numbers_of
 from anaxis.core.scene import Node, Scene
-from anaxis.core.timing import MAX_FRAMES, parse_rate, rate_text
+from anaxis.core.timing import MAX_FRAMES, parse_rate, plain_frame, rate_text
 from anaxis.core.track import make_lens
 from anaxis.core.typing import Floats
 
@@ -62,7 +62,7 @@ def track_document(outgoing: Outgoing) -> dict[str, Any]:
             "pixel_aspect": image.pixel_aspect,
         },
         "fit": outgoing.fit,
-        "frames": [int(f) if f.is_integer() else f for f in track.frames.tolist()],
+        "frames": [plain_frame(f) for f in track.frames.tolist()],
         "position": numbers.position.tolist(),
         "rotation": numbers.matrix[:, :3, :3].reshape(-1, 9).tolist(),
         "rotation_deg": numbers.rotation_deg.tolist(),
@@ -86,6 +86,17 @@ def convention_document(convention: Convention) -> dict[str, Any]:
         "metres_per_unit": convention.metres_per_unit,
         "rotation": {"order": convention.order, "signs": list(convention.signs)},
     }
+
+
+def convention_from_document(spoken: dict[str, Any]) -> Convention:
+    """The inverse of :func:`convention_document`; raises BadInput for axes that do not agree."""
+    return Convention(
+        world=axes_matrix(**spoken["world"]),
+        camera=axes_matrix(**spoken["camera"], of_what="camera"),
+        metres_per_unit=float(spoken["metres_per_unit"]),
+        order=spoken["rotation"]["order"],
+        signs=tuple(spoken["rotation"]["signs"]),
+    )
 
 
 def read_track_json(path: Path) -> Scene:
@@ -131,14 +142,7 @@ def _array(value: Any, shape: tuple[int, ...], name: str, key: str) -> Floats:
 
 
 def _scene(document: dict[str, Any], name: str) -> Scene:
-    spoken = document["convention"]
-    convention = Convention(
-        world=axes_matrix(**spoken["world"]),
-        camera=axes_matrix(**spoken["camera"], of_what="camera"),
-        metres_per_unit=float(spoken["metres_per_unit"]),
-        order=spoken["rotation"]["order"],
-        signs=tuple(spoken["rotation"]["signs"]),
-    )
+    convention = convention_from_document(document["convention"])
     n = len(document["frames"])
     frames = _array(document["frames"], (n,), name, "frames")
     for key in ("position", "rotation"):

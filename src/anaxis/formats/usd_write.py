@@ -12,7 +12,7 @@ import numpy as np
 from pxr import Gf, Sdf, Tf, Usd, UsdGeom, UsdRender, Vt
 
 from anaxis.core.axes import Convention, axis_name
-from anaxis.core.outgoing import Outgoing, unique_name
+from anaxis.core.outgoing import Outgoing, pose_matrices, unique_name
 from anaxis.core.scene import UP_AXES
 from anaxis.core.timing import rate_label
 from anaxis.core.typing import Floats
@@ -59,10 +59,7 @@ def write_usd(outgoing: Outgoing, folder: Path, stem: str) -> list[Path]:
 
 def _write_pose(camera: UsdGeom.Camera, outgoing: Outgoing, convention: Convention) -> None:
     track = outgoing.track
-    matrix = np.zeros((len(track), 4, 4))
-    matrix[:, :3, :3] = convention.rotation_from_canonical(track.rotation)
-    matrix[:, :3, 3] = convention.position_from_canonical(track.position_m)
-    matrix[:, 3, 3] = 1.0
+    matrix = pose_matrices(track, convention)
     rows = Vt.Matrix4dArray.FromNumpy(np.ascontiguousarray(np.swapaxes(matrix, 1, 2)))
     _set_samples(camera.AddTransformOp().GetAttr(), track.frames, list(rows))
 

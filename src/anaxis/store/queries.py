@@ -16,6 +16,7 @@ from anaxis.core.findings import Finding
 from anaxis.core.lens import Image
 from anaxis.core.outgoing import Landmarks
 from anaxis.core.scene import Scene
+from anaxis.core.timing import rate_text
 from anaxis.core.track import Track
 from anaxis.core.typing import Floats
 from anaxis.flow import CameraReport, Delivered, Picture, landmarks_of, set_segments_m
@@ -27,6 +28,7 @@ from anaxis.formats.scene_archive import (
     track_to_bytes,
     unpack,
 )
+from anaxis.formats.track_json import convention_document
 from anaxis.profiles.model import Profile
 from anaxis.store.models import Camera, Delivery, DeliveryFile, Shot, Show, SourceFile, Version
 
@@ -99,14 +101,11 @@ def keep_camera(
         worst = next(f for f in report.findings if f.severity == "error")
         raise BadInput(f"{report.name} cannot be kept: {worst.message} {worst.remedy}")
     camera: Camera = _find_or_make(session, Camera, shot_id=shot.id, name=name)
-    # The row lock makes version numbers of one camera run without gaps or clashes.
-    session.execute(select(Camera.id).where(Camera.id == camera.id).with_for_update())
-    last = session.execute(select(func.max(Version.number)).where(Version.camera_id == camera.id)).scalar()
     baked = report.baked
     track = baked.track
     version = Version(
         camera_id=camera.id,
-        number=(last or 0) + 1,
+        number=_next_number(session, camera.id),
         source_file_id=source.id,
         camera_path=report.path,
         width_px=picture.image.width_px,
@@ -127,16 +126,19 @@ def keep_camera(
     return version
 
 
+def _next_number(session: Session, camera_id: int) -> int:
+    """The number of a camera's next version; the row lock keeps them without gaps or clashes."""
+    session.execute(select(Camera.id).where(Camera.id == camera_id).with_for_update())
+    last = session.execute(select(func.max(Version.number)).where(Version.camera_id == camera_id)).scalar()
+    return (last or 0) + 1
+
+
 def correct_picture(session: Session, version: Version, image: Image, source_fit: str) -> Version:
     """The same track with another picture, as a new version of its camera; nothing in it is a guess."""
-    session.execute(select(Camera.id).where(Camera.id == version.camera_id).with_for_update())
-    last = session.execute(
-        select(func.max(Version.number)).where(Version.camera_id == version.camera_id)
-    ).scalar_one()
     same = ("camera_id", "source_file_id", "camera_path", "facts", "findings", "track")
     made = Version(
         **{k: getattr(version, k) for k in same},
-        number=last + 1,
+        number=_next_number(session, version.camera_id),
         width_px=image.width_px,
         height_px=image.height_px,
         pixel_aspect=image.pixel_aspect,
@@ -151,8 +153,6 @@ def correct_picture(session: Session, version: Version, image: Image, source_fit
 
 def _facts(scene: Scene, report: CameraReport) -> dict[str, Any]:
     """What the pages say of the source without opening it again."""
-    from anaxis.formats.track_json import convention_document
-
     assert report.baked is not None
     lens = report.baked.track.lens
     return {
@@ -160,7 +160,7 @@ def _facts(scene: Scene, report: CameraReport) -> dict[str, Any]:
         "up_axis": scene.convention.up_axis,
         "metres_per_unit": scene.convention.metres_per_unit,
         "convention": convention_document(scene.convention),
-        "rate": f"{scene.rate.numerator}/{scene.rate.denominator}",
+        "rate": rate_text(scene.rate),
         "first_frame": report.first_frame,
         "last_frame": report.last_frame,
         "samples": report.samples,
@@ -228,6 +228,11 @@ def keep_delivery(
         )
     session.flush()
     return delivery
+
+
+def newest_deliveries(version: Version) -> list[Delivery]:
+    """The newest delivery of a version to each package it went to."""
+    return list({d.profile["key"]: d for d in reversed(version.deliveries)}.values())
 
 
 def proof_arrays(delivery: Delivery) -> tuple[Floats, Floats]:

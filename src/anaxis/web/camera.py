@@ -11,12 +11,12 @@ from fastapi import APIRouter, File, Form, Request, UploadFile
 from fastapi.responses import RedirectResponse, Response
 from sqlalchemy.orm import Session
 
-from anaxis.core.axes import Convention, axes_matrix
 from anaxis.core.errors import BadInput
-from anaxis.core.lens import FIT_WORDS, FITS, parse_image
+from anaxis.core.lens import FIT_WORDS, FITS, parse_image, require_fit
 from anaxis.core.timing import format_frame, parse_rate, rate_label
 from anaxis.flow import deliver, prepare
 from anaxis.formats import FORMATS
+from anaxis.formats.track_json import convention_from_document
 from anaxis.profiles import SHIPPED_KEYS, shipped_profiles
 from anaxis.profiles.model import Profile, profile_from_text
 from anaxis.store.models import Delivery, Version
@@ -25,6 +25,7 @@ from anaxis.store.queries import (
     findings_of,
     get_version,
     keep_delivery,
+    newest_deliveries,
     picture_of_version,
     track_of,
 )
@@ -83,7 +84,12 @@ def drawing(store: Store, camera_id: int, version: int, to: str = "") -> Respons
     kept = get_version(store, camera_id, version)
     track, landmarks, segments = track_of(kept)
     data = camera_bundle(
-        track, landmarks, segments, picture_of_version(kept), source_convention(kept), _profile(to, kept)
+        track,
+        landmarks,
+        segments,
+        picture_of_version(kept),
+        convention_from_document(kept.facts["convention"]),
+        _profile(to, kept),
     )
     return Response(
         data, media_type="application/octet-stream", headers={"Cache-Control": "private, max-age=600"}
@@ -122,22 +128,10 @@ def correct(
     pixel_aspect: Annotated[float, Form()] = 1.0,
 ) -> Any:  # fmt: skip
     """A guess corrected where it stands: the same track with another picture, as a new version."""
-    if source_fit not in FITS:
-        raise BadInput(f"'{source_fit}' is not a fit: choose one of {', '.join(FITS)}.")
+    require_fit(source_fit)
     image = parse_image(resolution, pixel_aspect)
     made = correct_picture(store, get_version(store, camera_id, version), image, source_fit)
     return RedirectResponse(f"/cameras/{camera_id}?version={made.number}&station=lens", status_code=303)
-
-
-def source_convention(version: Version) -> Convention:
-    spoken = version.facts["convention"]
-    return Convention(
-        axes_matrix(**spoken["world"]),
-        axes_matrix(**spoken["camera"], of_what="camera"),
-        spoken["metres_per_unit"],
-        spoken["rotation"]["order"],
-        tuple(spoken["rotation"]["signs"]),
-    )
 
 
 def _profile(key: str, version: Version) -> Profile:
@@ -150,10 +144,10 @@ def _profile(key: str, version: Version) -> Profile:
 
 
 def _context(version: Version, profile: Profile, station: str) -> dict[str, Any]:
-    source = source_convention(version)
+    source = convention_from_document(version.facts["convention"])
     track, landmarks, segments = track_of(version)
     outgoing = prepare(track, landmarks, picture_of_version(version), profile)
-    newest = {d.profile["key"]: d for d in reversed(version.deliveries)}
+    newest = newest_deliveries(version)
     return {
         "version": version,
         "camera": version.camera,
@@ -172,9 +166,7 @@ def _context(version: Version, profile: Profile, station: str) -> dict[str, Any]
         "target_axes": axes_svg(profile.convention, profile.label),
         "turn": axis_turn(source, profile.convention),
         "notes": outgoing.notes,
-        "handed": outgoing,
-        "delivered": newest.get(profile.key),
-        "worst": max(newest.values(), key=lambda d: d.max_px, default=None),
+        "worst": max(newest, key=lambda d: d.max_px, default=None),
         "source_unit": {0.01: "cm", 1.0: "m", 0.001: "mm"}.get(source.metres_per_unit, "units"),
     }
 
@@ -188,8 +180,8 @@ def stations_of(version: Version) -> list[Station]:
     moving = sum(p["moves"] for p in facts["parents"])
     stray = abs(facts["scale"][0] - 1) > 1e-6 or abs(facts["scale"][1] - 1) > 1e-6
     guess = version.fit_guessed or version.image_guessed
-    newest = {d.profile["key"]: d for d in reversed(version.deliveries)}
-    worst = max((d.max_px for d in newest.values()), default=None)
+    newest = newest_deliveries(version)
+    worst = max((d.max_px for d in newest), default=None)
     film = facts["film_mm"]
     span = f"{format_frame(facts['first_frame'])}–{format_frame(facts['last_frame'])}"
     return [

@@ -13,7 +13,7 @@ from fastapi.responses import RedirectResponse
 from sqlalchemy.orm import Session
 
 from anaxis.core.errors import BadInput
-from anaxis.core.lens import FITS, parse_image
+from anaxis.core.lens import FITS, parse_image, require_fit
 from anaxis.core.scene import Scene, corrected
 from anaxis.core.timing import parse_rate
 from anaxis.flow import CameraReport, examine, picture_of, refuse_unusable
@@ -171,8 +171,7 @@ def keep(
         for what, name in names.items():
             if not 1 <= len(name) <= _MAX_NAME:
                 raise BadInput(f"The {what} needs a name of 1 to {_MAX_NAME} characters.")
-        if source_fit not in FITS:
-            raise BadInput(f"'{source_fit}' is not a fit: choose one of {', '.join(FITS)}.")
+        require_fit(source_fit)
         guess = picture_of(scene, None, None)
         image = parse_image(resolution)
         # What was left as proposed stays as much of a guess as it was.

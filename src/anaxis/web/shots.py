@@ -9,7 +9,7 @@ from fastapi import APIRouter, Request
 
 from anaxis.formats.track_json import track_schema
 from anaxis.store.models import Camera, Delivery, Version
-from anaxis.store.queries import all_shows
+from anaxis.store.queries import all_shows, newest_deliveries
 from anaxis.web.pages import Store, page
 
 router = APIRouter()
@@ -47,9 +47,7 @@ def schema() -> dict[str, Any]:
 
 def _row(camera: Camera) -> Row:
     version = camera.versions[-1]
-    newest: dict[str, Delivery] = {}
-    for delivery in reversed(version.deliveries):  # oldest first, so the newest of a package stays
-        newest[delivery.profile["label"]] = delivery
-    worst = max(newest.values(), key=lambda d: d.max_px, default=None)
+    newest = newest_deliveries(version)
+    worst = max(newest, key=lambda d: d.max_px, default=None)
     warnings = sum(f["severity"] != "note" for f in version.findings)
-    return Row(camera, version, worst, sorted(newest), warnings)
+    return Row(camera, version, worst, sorted(d.profile["label"] for d in newest), warnings)
