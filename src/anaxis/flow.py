@@ -117,7 +117,7 @@ def take_camera(scene: Scene, path: str | None, frames: tuple[float, float] | No
     Raises BadInput where a number on those frames cannot be used.
     """
     node = scene.camera(path)
-    refused = [f for f in scene.findings if f.severity == "error" and node.path in f.message]
+    refused = [f for f in scene.findings if f.severity == "error" and f.node in ("", node.path)]
     if refused:
         raise BadInput(f"{scene.name}: {refused[0].message.rstrip('.')}. {refused[0].remedy}")
     wanted = None

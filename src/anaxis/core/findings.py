@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable
-from dataclasses import asdict, dataclass
-from typing import TYPE_CHECKING, Literal
+from dataclasses import asdict, dataclass, field
+from typing import TYPE_CHECKING, Any, Literal
 
 if TYPE_CHECKING:
     from anaxis.core.bake import Baked
@@ -16,19 +16,30 @@ SEVERITIES: tuple[Severity, ...] = ("error", "warning", "note")
 
 @dataclass(frozen=True)
 class Finding:
-    """``message`` says what was seen, where, and why it matters; ``remedy`` what to do about it.
+    """``message`` says what was seen and where, ``why`` what it does downstream, ``remedy`` what to do.
 
     An ``error`` makes the camera unusable as it is; a ``warning`` is likely to arrive wrong; a
-    ``note`` is worth knowing.
+    ``note`` is worth knowing. ``numbers`` are the values seen, by name; ``operation`` is the remedy
+    as an operation of the recipe ({"code", "params"}), where there is one; ``node`` the path it is
+    about, "" where it is about the file.
     """
 
     code: str
     severity: Severity
     message: str
     remedy: str
+    why: str = ""
+    numbers: dict[str, Any] = field(default_factory=dict)
+    operation: dict[str, Any] | None = None
+    node: str = ""
 
-    def as_dict(self) -> dict[str, str]:
+    def as_dict(self) -> dict[str, Any]:
         return asdict(self)
+
+
+def remedy(code: str, **params: object) -> dict[str, Any]:
+    """A remedy as an operation of the recipe."""
+    return {"code": code, "params": params}
 
 
 Check = Callable[["Scene", "Baked"], Iterable[Finding]]

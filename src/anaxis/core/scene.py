@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field, replace
 from fractions import Fraction
-from typing import Literal
+from typing import Any, Literal
 
 import numpy as np
 
@@ -19,8 +19,9 @@ from anaxis.core.lens import Image
 from anaxis.core.track import Lens
 from anaxis.core.typing import Floats
 
-# The right-handed world axes of a file by its up axis: right stays +X.
-UP_AXES = {"Y": np.eye(3), "Z": axes_matrix("+X", "+Z", "-Y")}
+# The right-handed world axes of a file by its up axis: right stays +X, but for X up it is -Y, as
+# COLLADA has it.
+UP_AXES = {"Y": np.eye(3), "Z": axes_matrix("+X", "+Z", "-Y"), "X": axes_matrix("-Y", "+X", "+Z")}
 
 Kind = Literal["transform", "camera", "landmark", "set"]
 
@@ -71,6 +72,9 @@ class Scene:
     image: Image | None = None
     source_fit: str | None = None
     lens_in_units: bool = False  # the file writes lens lengths in its own unit, so that they follow it
+    in_seconds: bool = False  # the file's samples lie at seconds, so that a new rate moves them to other frames
+    stated_rate: float | None = None  # as the file writes it, before the exact fraction was taken
+    columns: dict[str, Any] | None = None  # column text: its first rows, and what each column was taken for
     guesses: dict[str, str] = field(default_factory=dict)
     findings: tuple[Finding, ...] = ()
 
@@ -79,6 +83,11 @@ class Scene:
             if node.path == path:
                 return node
         raise BadInput(f"{self.name} has no node '{path}'.")
+
+    def replaced(self, *nodes: Node) -> Scene:
+        """The scene with these nodes in the place of those at the same paths."""
+        by_path = {n.path: n for n in nodes}
+        return replace(self, nodes=tuple(by_path.get(n.path, n) for n in self.nodes))
 
     def chain(self, path: str) -> list[Node]:
         """The nodes that move ``path``, itself first, up to the root or to a node that resets."""
@@ -127,13 +136,14 @@ def corrected(
     """The scene with what the file did not state set by hand; what is None stays as it is.
 
     A new unit carries along what the file wrote in it: focus, near and far always, lens lengths
-    where ``lens_in_units``. A new rate keeps every frame's pose. Raises BadInput for an up axis
-    other than Y or Z, or a unit that is not above zero.
+    where ``lens_in_units``. A new rate keeps every frame's pose, except where the file's samples lie
+    at seconds (``in_seconds``): those keep their time. Raises BadInput for an up axis other
+    than X, Y or Z, or a unit that is not above zero.
     """
     convention, nodes, guesses = scene.convention, scene.nodes, dict(scene.guesses)
     if up_axis is not None:
         if up_axis not in UP_AXES:
-            raise BadInput(f"'{up_axis}' is not an up axis a file can have: write Y or Z.")
+            raise BadInput(f"'{up_axis}' is not an up axis a file can have: write X, Y or Z.")
         convention = replace(convention, world=UP_AXES[up_axis])
         guesses.pop("up_axis", None)
     if metres_per_unit is not None:
@@ -143,7 +153,27 @@ def corrected(
         guesses.pop("metres_per_unit", None)
     if rate is not None:
         guesses.pop("rate", None)
+        if scene.in_seconds and rate != scene.rate:
+            scene, nodes = _at_rate(replace(scene, nodes=nodes), rate)
     return replace(scene, convention=convention, nodes=nodes, guesses=guesses, rate=rate or scene.rate)
+
+
+def _at_rate(scene: Scene, rate: Fraction) -> tuple[Scene, tuple[Node, ...]]:
+    """The same samples at the same seconds, counted in frames of another rate."""
+    ratio = float(rate / scene.rate)
+    names = ("frames", "keys", "lens_frames", "lens_keys")
+    nodes = tuple(replace(n, **{k: snapped(getattr(n, k) * ratio) for k in names}) for n in scene.nodes)
+    first, last = snapped(np.array([scene.first_frame, scene.last_frame]) * ratio).tolist()
+    return replace(scene, nodes=nodes, first_frame=first, last_frame=last), nodes
+
+
+def snapped(frames: Floats) -> Floats:
+    """Frame numbers with what is within a ten-thousandth of a whole one put on it.
+
+    Seconds in single precision are that far off after a few minutes.
+    """
+    whole = np.round(frames)
+    return np.where(np.abs(frames - whole) < 1e-4, whole, frames) + 0.0
 
 
 def _with_unit(node: Node, ratio: float, lens_in_units: bool) -> Node:

@@ -1,8 +1,8 @@
 """File formats: one module each, and this registry of them.
 
-A reader takes a path and gives a scene; a writer takes an outgoing camera, a folder and a file
-stem and gives the files it wrote. Modules are imported when first used: a format library takes
-longer to load than most files.
+A reader takes a path, and the folder of a bundle whose other files it may open, and gives a scene; a
+writer takes an outgoing camera, a folder and a file stem and gives the files it wrote. Modules are
+imported when first used: a format library takes longer to load than most files.
 """
 
 from __future__ import annotations
@@ -11,6 +11,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from importlib import import_module
 from pathlib import Path
+from typing import Any
 
 from anaxis.core.errors import BadInput
 from anaxis.core.outgoing import Outgoing
@@ -21,22 +22,33 @@ MAX_FILE_BYTES = 200 * 1000 * 1000
 
 @dataclass(frozen=True)
 class Format:
-    """``read`` and ``write`` are "module:function" below anaxis.formats."""
+    """``read`` and ``write`` are "module:function" below anaxis.formats; ``cameras`` is False for a
+    format that holds a set and never a camera."""
 
     key: str
     label: str
     suffixes: tuple[str, ...]
     read: str | None = None
     write: str | None = None
+    cameras: bool = True
 
 
+BUNDLE_SUFFIX = ".zip"
 FORMATS: tuple[Format, ...] = (
     Format("usd", "OpenUSD", (".usd", ".usda", ".usdc", ".usdz"), "usd_read:read_usd", "usd_write:write_usd"),
+    Format("alembic", "Alembic", (".abc",), "alembic_read:read_alembic"),
+    Format("gltf", "glTF 2.0", (".gltf", ".glb"), "gltf_read:read_gltf"),
+    Format("collada", "COLLADA 1.4", (".dae",), "collada_read:read_collada"),
     Format("json", "Track JSON", (".json",), "track_json:read_track_json", "track_json:write_track_json"),
-    Format("columns", "Column text", (".csv",), None, "columns:write_columns"),
+    Format("columns", "Column text", (".csv", ".tsv", ".txt"), "column_read:read_columns", "columns:write_columns"),
+    Format("obj", "OBJ", (".obj",), "obj_read:read_obj", cameras=False),
 )
 
-READABLE_SUFFIXES = tuple(s for f in FORMATS if f.read for s in f.suffixes)
+CAMERA_SUFFIXES = tuple(s for f in FORMATS if f.read and f.cameras for s in f.suffixes)
+SET_SUFFIXES = tuple(s for f in FORMATS if f.read and f.key not in ("json", "columns") for s in f.suffixes)
+READABLE_SUFFIXES = (*CAMERA_SUFFIXES, BUNDLE_SUFFIX)
+# Nobody means the text files beside a layer when a bundle is handed over.
+_BUNDLED_SUFFIXES = tuple(s for s in CAMERA_SUFFIXES if s not in (".txt", ".csv", ".tsv"))
 
 
 def _load(target: str) -> Callable[..., object]:
@@ -57,14 +69,40 @@ def reader_of(name: str) -> Format:
     )
 
 
-def read_file(path: Path, max_bytes: int = MAX_FILE_BYTES) -> Scene:
-    """Read a camera file of any known format; raises BadInput where that cannot be done."""
-    entry = reader_of(path.name)
+def require_readable(name: str, suffixes: tuple[str, ...] = READABLE_SUFFIXES) -> None:
+    """Raise BadInput that lists what can be read for a name that ends in something else."""
+    suffix = Path(name).suffix.lower()
+    if suffix not in suffixes:
+        raise BadInput(
+            f"{name} ends in '{suffix or 'nothing'}', which is no file that can be read here: hand over one of "
+            f"{', '.join(suffixes)}."
+        )
+
+
+def read_file(path: Path, max_bytes: int = MAX_FILE_BYTES, layout: dict[str, Any] | None = None) -> Scene:
+    """Read a camera file, a set, or a bundle; raises BadInput where that cannot be done.
+
+    ``layout`` says what the columns of column text are (see :mod:`anaxis.formats.column_layout`);
+    without it they are told from their headings and behaviour.
+    """
+    is_bundle = path.suffix.lower() == BUNDLE_SUFFIX
+    if not is_bundle:
+        reader_of(path.name)
     if not path.is_file():
         raise BadInput(f"There is no file {path}: check the name.")
     check_size(path.name, path.stat().st_size, max_bytes)
+    if is_bundle:
+        from anaxis.formats.bundles import read_bundle
+
+        return read_bundle(path, _read_one, _BUNDLED_SUFFIXES)
+    return _read_one(path, None, layout)
+
+
+def _read_one(path: Path, bundle: Path | None, layout: dict[str, Any] | None = None) -> Scene:
+    entry = reader_of(path.name)
     assert entry.read
-    scene = _load(entry.read)(path)
+    extra = {"layout": layout} if entry.key == "columns" else {}
+    scene = _load(entry.read)(path, bundle, **extra)
     assert isinstance(scene, Scene)
     return scene
 

@@ -26,6 +26,7 @@ from anaxis.core.track import Lens, Track
 from anaxis.core.typing import Floats
 
 _NODE_ARRAYS = ("frames", "local", "keys", "lens_frames", "lens_keys", "segments")
+_PLAIN_FIELDS = ("lens_in_units", "in_seconds", "stated_rate", "columns")
 _LENS_FIELDS = tuple(f.name for f in fields(Lens))
 
 
@@ -73,7 +74,7 @@ def scene_to_bytes(scene: Scene) -> bytes:
         "nodes": nodes,
         "image": [image.width_px, image.height_px, image.pixel_aspect] if image else None,
         "source_fit": scene.source_fit,
-        "lens_in_units": scene.lens_in_units,
+        **{k: getattr(scene, k) for k in _PLAIN_FIELDS},
         "guesses": scene.guesses,
         "findings": [f.as_dict() for f in scene.findings],
     }
@@ -113,7 +114,7 @@ def scene_from_bytes(data: bytes) -> Scene:
         nodes=tuple(nodes),
         image=Image(*header["image"]) if header["image"] else None,
         source_fit=header["source_fit"],
-        lens_in_units=header["lens_in_units"],
+        **{k: header[k] for k in _PLAIN_FIELDS if k in header},
         guesses=header["guesses"],
         findings=tuple(Finding(**f) for f in header["findings"]),
     )

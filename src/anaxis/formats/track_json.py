@@ -99,7 +99,7 @@ def convention_from_document(spoken: dict[str, Any]) -> Convention:
     )
 
 
-def read_track_json(path: Path) -> Scene:
+def read_track_json(path: Path, bundle: Path | None = None) -> Scene:
     """Read a track document; raises BadInput that says which field is wrong."""
     try:
         document = json.loads(path.read_text(encoding="utf-8"))

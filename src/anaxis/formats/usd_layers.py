@@ -7,27 +7,26 @@ file is taken out of the layers in memory before a stage is made of them, and re
 from __future__ import annotations
 
 import re
-import zipfile
-from pathlib import Path, PurePosixPath
+from pathlib import Path
 from tempfile import TemporaryDirectory
 
 from pxr import Sdf, Tf
 
 from anaxis.core.errors import BadInput
+from anaxis.formats.bundles import unpack
 
 _LISTS = ("explicitItems", "addedItems", "prependedItems", "appendedItems", "deletedItems", "orderedItems")
-_MAX_PACKED_FILES = 2000
-_MAX_UNPACKED_BYTES = 2 << 30
+_LAYERS = (".usda", ".usdc", ".usd")
 
 
 class Opened:
     """A root layer with the layers it may use kept open, and what was cut off.
 
-    ``outside`` lists the asset paths never opened, ``clips`` the prims whose value clips were
-    left out. Close it (or leave its ``with`` block) to drop the layers and unpacked files.
+    With ``bundle``, layers in that folder may be referred to, and no others. ``outside`` lists the
+    asset paths never opened, ``clips`` the prims whose value clips were left out. Close it (or leave its ``with`` block) to drop the layers and unpacked files.
     """
 
-    def __init__(self, path: Path) -> None:
+    def __init__(self, path: Path, bundle: Path | None = None) -> None:
         self.outside: list[str] = []
         self.clips: list[str] = []
         self._layers: list[Sdf.Layer] = []
@@ -35,8 +34,13 @@ class Opened:
         try:
             if path.suffix.lower() == ".usdz":
                 self._folder = TemporaryDirectory(prefix="anaxis-usdz-")
-                root, inside = _unpack(path, Path(self._folder.name))
-                self.root = self._open(root, inside)
+                inside = Path(self._folder.name).resolve()
+                layers = unpack(path, inside, _LAYERS)
+                if not layers:
+                    raise BadInput(f"{path.name} holds no USD layer: pack the camera layer first in it.")
+                self.root = self._open(layers[0], inside)
+            elif bundle is not None:
+                self.root = self._open(path.resolve(), bundle.resolve())
             else:
                 # Anonymous: nothing of this path stays in the process-wide layer registry.
                 self.root = _parse(path, path.name, anonymous=True)
@@ -125,36 +129,3 @@ def _unreadable(name: str, reason: str) -> str:
         f"{name} cannot be read as USD{detail}: it is not a USD file or it breaks off; "
         "export it again and check that the whole file was copied."
     )
-
-
-def _unpack(path: Path, folder: Path) -> tuple[Path, Path]:
-    """Unpack a .usdz; returns its root layer and the folder nothing may lead out of."""
-    inside = folder.resolve()
-    try:
-        with zipfile.ZipFile(path) as package:
-            files = [i for i in package.infolist() if not i.is_dir()]
-            if len(files) > _MAX_PACKED_FILES or sum(i.file_size for i in files) > _MAX_UNPACKED_BYTES:
-                raise BadInput(
-                    f"{path.name} unpacks to {len(files)} files of {sum(i.file_size for i in files) >> 20} "
-                    f"MB in all; at most {_MAX_PACKED_FILES} files and {_MAX_UNPACKED_BYTES >> 20} MB are "
-                    "taken: pack the camera without its assets."
-                )
-            layers = [
-                i for i in files if PurePosixPath(i.filename).suffix.lower() in (".usda", ".usdc", ".usd")
-            ]
-            if not layers:
-                raise BadInput(f"{path.name} holds no USD layer: pack the camera layer first in it.")
-            for item in layers:
-                target = (inside / item.filename).resolve()
-                if not target.is_relative_to(inside):
-                    raise BadInput(
-                        f"{path.name} holds the entry '{item.filename}', which leads out of the package: "
-                        "pack it again with relative names."
-                    )
-                target.parent.mkdir(parents=True, exist_ok=True)
-                target.write_bytes(package.read(item))
-            return (inside / layers[0].filename).resolve(), inside
-    except (zipfile.BadZipFile, EOFError, OSError, NotImplementedError) as error:
-        raise BadInput(
-            f"{path.name} is not a readable .usdz package: it is damaged or not a package; export it again."
-        ) from error

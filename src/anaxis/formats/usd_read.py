@@ -12,7 +12,7 @@ the horizontal aperture beside it is the desqueezed one, so that other readers s
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from fractions import Fraction
 from pathlib import Path
 
@@ -24,14 +24,14 @@ from anaxis.core.errors import BadInput
 from anaxis.core.findings import Finding
 from anaxis.core.lens import Image
 from anaxis.core.scene import UP_AXES, Node, Scene
-from anaxis.core.timing import KNOWN_RATES, MAX_FRAMES, nearest_rate
+from anaxis.core.timing import KNOWN_RATES, nearest_rate
 from anaxis.core.track import Lens, make_lens
 from anaxis.core.typing import Floats
+from anaxis.formats.sampling import keys_and_whole_frames
+from anaxis.formats.set_lines import MAX_MARKS, marks_of_points, mesh_lines, polyline_lines, within_budget
 from anaxis.formats.usd_layers import Opened
-from anaxis.formats.usd_lines import set_lines
 
 SQUEEZE = "anaxis:squeeze"
-_MAX_LANDMARKS = 300
 
 
 @dataclass(frozen=True)
@@ -48,9 +48,12 @@ class _Clock:
         return [float(c) for c in frames / self.frames_per_code]
 
 
-def read_usd(path: Path) -> Scene:
-    """Read a .usd, .usda, .usdc or .usdz; raises BadInput where it cannot be read."""
-    with Opened(path) as opened:
+def read_usd(path: Path, bundle: Path | None = None) -> Scene:
+    """Read a .usd, .usda, .usdc or .usdz; raises BadInput where it cannot be read.
+
+    Layers below ``bundle`` may be referred to; nothing else is ever opened.
+    """
+    with Opened(path, bundle) as opened:
         stage = Usd.Stage.Open(opened.root)
         if stage is None:
             raise BadInput(f"{path.name} holds no stage that can be opened: export it again.")
@@ -83,10 +86,10 @@ class _Reader:
         cameras = [p for p in prims if p.IsA(UsdGeom.Camera)]
         for prim in cameras:
             self._add(prim)
-        for prim in [p for p in prims if _is_landmark(p)][:_MAX_LANDMARKS]:
+        for prim in [p for p in prims if _is_landmark(p)][:MAX_MARKS]:
             self._add(prim)
-        for prim, segments in set_lines(prims):
-            self._add(prim, segments)
+        for prim in prims:
+            self._add_geometry(prim)
         self._report_outside()
         first, last = self._range()
         return Scene(
@@ -96,9 +99,10 @@ class _Reader:
             rate=self.clock.rate,
             first_frame=first,
             last_frame=last,
-            nodes=tuple(self.nodes.values()),
+            nodes=tuple(within_budget(list(self.nodes.values()))),
             image=self._image(prims),
             lens_in_units=True,
+            stated_rate=float(self.stage.GetTimeCodesPerSecond()),
             guesses=self.guesses,
             findings=tuple(self.findings),
         )
@@ -154,13 +158,7 @@ class _Reader:
         keys = np.unique(self.clock.frames(codes))
         if not len(keys):
             return keys, np.zeros(1)
-        if not np.isfinite(keys).all() or keys[-1] - keys[0] >= MAX_FRAMES:
-            raise BadInput(
-                f"{self.name}, {what}, has samples from frame {keys[0]:g} to {keys[-1]:g}; at most "
-                f"{MAX_FRAMES} frames are taken: export the shot's range only."
-            )
-        whole = np.arange(np.ceil(keys[0]), np.floor(keys[-1]) + 1)
-        return keys, np.union1d(keys, whole)
+        return keys, keys_and_whole_frames(keys, f"{self.name}, {what}")
 
     # Nodes
 
@@ -172,6 +170,8 @@ class _Reader:
             return None
         path = str(prim.GetPath())
         if path in self.nodes:
+            if segments is not None and self.nodes[path].kind == "transform":
+                self.nodes[path] = replace(self.nodes[path], kind="set", segments=segments)
             return path
         parent = self._add(prim.GetParent())
         xform = UsdGeom.Xformable(prim)
@@ -192,6 +192,25 @@ class _Reader:
         )  # fmt: skip
         return path
 
+    def _add_geometry(self, prim: Usd.Prim) -> None:
+        """Meshes and curves as lines of the set, points as landmarks."""
+        if prim.IsA(UsdGeom.Mesh):
+            mesh = UsdGeom.Mesh(prim)
+            counts = _array(mesh.GetFaceVertexCountsAttr(), np.int64)
+            segments = mesh_lines(_points(mesh), counts, _array(mesh.GetFaceVertexIndicesAttr(), np.int64))
+        elif prim.IsA(UsdGeom.Curves):
+            curves = UsdGeom.Curves(prim)
+            segments = polyline_lines(_points(curves), _array(curves.GetCurveVertexCountsAttr(), np.int64))
+        elif prim.IsA(UsdGeom.Points):
+            path = self._add(prim)
+            for mark in marks_of_points(str(path), _points(UsdGeom.Points(prim))):
+                self.nodes.setdefault(mark.path, mark)
+            return
+        else:
+            return
+        if segments is not None and len(segments):
+            self._add(prim, segments)
+
     def _lens(self, prim: Usd.Prim) -> tuple[Lens, Floats, Floats]:
         camera = UsdGeom.Camera(prim)
         path = str(prim.GetPath())
@@ -203,6 +222,7 @@ class _Reader:
                     f"{path} is an orthographic camera: it has no focal length, and Anaxis moves "
                     "perspective cameras.",
                     "Set its projection to perspective in the source and export again.",
+                    node=path,
                 )
             )
         if not (camera.GetHorizontalApertureAttr().HasAuthoredValue() and
@@ -276,6 +296,16 @@ class _Reader:
                     "Bake the clips into one layer and export again.",
                 )
             )
+
+
+def _array(attr: Usd.Attribute, kind: type) -> np.ndarray:
+    """An array attribute at its earliest sample; empty where it has none."""
+    value = attr.Get(Usd.TimeCode.EarliestTime())
+    return np.array(value if value is not None else [], dtype=kind)
+
+
+def _points(prim: UsdGeom.PointBased) -> Floats:
+    return _array(prim.GetPointsAttr(), np.float64).reshape(-1, 3)
 
 
 def _is_landmark(prim: Usd.Prim) -> bool:

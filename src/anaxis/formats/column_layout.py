@@ -1,0 +1,197 @@
+"""What the columns of a text table are: a layout that can be proposed, corrected, saved and used again.
+
+A layout is plain JSON: for each column what it holds, its unit and its sign; the rotation order; and
+the axes and unit the numbers are in, or none where those are to be guessed.
+"""
+
+from __future__ import annotations
+
+import re
+from typing import Any, NamedTuple
+
+import numpy as np
+
+from anaxis.core.errors import BadInput
+from anaxis.core.typing import Floats
+
+
+class Quantity(NamedTuple):
+    """``units`` maps the units a column may be in to the factor that brings it to the first one."""
+
+    label: str
+    units: dict[str, float]
+
+
+_ANGLE = {"deg": 1.0, "rad": 180.0 / np.pi}
+_LENGTH_MM = {"mm": 1.0, "cm": 10.0, "m": 1000.0, "inch": 25.4}
+_SECONDS = {"s": 1.0, "ms": 0.001}
+_PLAIN: dict[str, float] = {"": 1.0}
+NOTHING = "nothing"
+
+QUANTITIES: dict[str, Quantity] = {
+    NOTHING: Quantity("not used", _PLAIN),
+    "frame": Quantity("frame", _PLAIN),
+    "seconds": Quantity("time", _SECONDS),
+    **{f"position_{a}": Quantity(f"position {a.upper()}", _PLAIN) for a in "xyz"},
+    **{f"rotation_{a}": Quantity(f"turn about {a.upper()}", _ANGLE) for a in "xyz"},
+    **{f"quaternion_{a}": Quantity(f"quaternion {a}", _PLAIN) for a in "xyzw"},
+    "focal": Quantity("focal length", _LENGTH_MM),
+    "film_width": Quantity("film back width", _LENGTH_MM),
+    "film_height": Quantity("film back height", _LENGTH_MM),
+    "offset_x": Quantity("film offset right", _LENGTH_MM),
+    "offset_y": Quantity("film offset up", _LENGTH_MM),
+    "hfov": Quantity("horizontal field of view", _ANGLE),
+    "vfov": Quantity("vertical field of view", _ANGLE),
+    "zoom": Quantity("zoom", {"px": 1.0}),
+    "squeeze": Quantity("squeeze", _PLAIN),
+    "focus": Quantity("focus distance", _PLAIN),
+    "fstop": Quantity("stop", _PLAIN),
+}
+
+# Headings as people write them; the first that fits is taken.
+_HEADINGS: tuple[tuple[str, str], ...] = (
+    (r"frames?|frm|f|frame ?(no|nr|number)", "frame"),
+    (r"seconds?|secs?|time|t", "seconds"),
+    (r"(t|p|pos|position|translate|translation|trans|loc|location)? ?([xyz])", "position_{2}"),
+    (r"(r|rot|rotate|rotation|turn|angle|euler) ?([xyz])", "rotation_{2}"),
+    (r"(q|quat|quaternion|rot quat) ?([xyzw])", "quaternion_{2}"),
+    (r"pitch|tilt", "rotation_x"),
+    (r"yaw|heading|pan", "rotation_y"),
+    (r"roll|bank", "rotation_z"),
+    (r"(film|film ?back|aperture|sensor|back) ?(width|w|h? ?aperture)|h(orizontal)? ?aperture", "film_width"),
+    (r"(film|film ?back|aperture|sensor|back) ?(height|v? ?aperture)|v(ertical)? ?aperture", "film_height"),
+    (r"(film )?offset ?(x|right)|shift ?x", "offset_x"),
+    (r"(film )?offset ?(y|up)|shift ?y", "offset_y"),
+    (r"focal|focal ?length|lens", "focal"),
+    (r"(h|x|horizontal) ?(fov|view|field of view)|fov ?(h|x)", "hfov"),
+    (r"(v|y|vertical)? ?(fov|view|field of view)|fov ?(v|y)", "vfov"),
+    (r"zoom", "zoom"),
+    (r"squeeze|anamorphic", "squeeze"),
+    (r"focus|focus ?distance", "focus"),
+    (r"f ?stop|stop|f ?number|iris", "fstop"),
+)
+_UNIT_WORDS = {"deg": "deg", "degrees": "deg", "rad": "rad", "radians": "rad", "mm": "mm", "cm": "cm",
+               "m": "m", "inch": "inch", "inches": "inch", "in": "inch", "ms": "ms", "s": "s", "px": "px"}  # fmt: skip
+
+
+class Column(NamedTuple):
+    """What one column holds; ``why`` says how that was told, "" where a person chose it."""
+
+    quantity: str
+    unit: str = ""
+    sign: int = 1
+    why: str = ""
+
+    @property
+    def factor(self) -> float:
+        units = QUANTITIES[self.quantity].units
+        return self.sign * units[self.unit or next(iter(units))]
+
+
+def columns_of(layout: dict[str, Any], count: int) -> list[Column]:
+    """The columns of a layout, checked against a table of ``count`` columns. Raises BadInput."""
+    out: list[Column] = []
+    for i, entry in enumerate(layout.get("columns", [])):
+        quantity, unit = str(entry.get("quantity", "")), str(entry.get("unit", "") or "")
+        if quantity not in QUANTITIES:
+            raise BadInput(f"Column {i + 1} is said to be '{quantity}': choose one of {', '.join(QUANTITIES)}.")
+        if unit and unit not in QUANTITIES[quantity].units:
+            unit = ""
+        out.append(Column(quantity, unit, -1 if entry.get("sign") == -1 else 1, str(entry.get("why", ""))))
+    if len(out) != count:
+        raise BadInput(f"The layout names {len(out)} columns and the table has {count}: choose another layout.")
+    used = [c.quantity for c in out if c.quantity != NOTHING]
+    twice = next((q for q in used if used.count(q) > 1), None)
+    if twice:
+        raise BadInput(f"Two columns are said to be '{QUANTITIES[twice].label}': leave one of them out.")
+    return out
+
+
+def propose(headings: list[str] | None, table: Floats) -> list[Column]:
+    """What each column of a table (rows, columns) is likely to be, from headings, else behaviour."""
+    count = table.shape[1]
+    found = [_by_heading(h) for h in headings] if headings else [None] * count
+    columns: list[Column | None] = []
+    taken: set[str] = set()
+    for column in found:
+        keep = column is not None and column.quantity not in taken
+        columns.append(column if keep else None)
+        if keep and column is not None:
+            taken.add(column.quantity)
+    _by_behaviour(columns, taken, table)
+    return [c or Column(NOTHING, why="nothing it would fit") for c in columns]
+
+
+def _by_heading(heading: str) -> Column | None:
+    words = re.sub(r"([a-z])([A-Z])", r"\1 \2", heading).lower()
+    words = " ".join(re.split(r"[^a-z0-9]+", words)).strip()
+    parts = words.split()
+    unit = _UNIT_WORDS.get(parts[-1], "") if len(parts) > 1 else ""
+    plain = " ".join(parts[:-1]) if unit else words
+    for text in (words, plain):
+        for pattern, quantity in _HEADINGS:
+            fits = re.fullmatch(pattern, text)
+            if fits:
+                name = quantity.replace("{2}", fits[2] if fits.re.groups >= 2 and fits[2] else "")
+                known = unit if unit in QUANTITIES[name].units else ""
+                return Column(name, known, 1, f"its heading '{heading.strip()}'")
+    return None
+
+
+def _by_behaviour(columns: list[Column | None], taken: set[str], table: Floats) -> None:
+    """Fill what headings left open: rising whole numbers, then threes of places and of angles, then a lens."""
+    open_ = [i for i, c in enumerate(columns) if c is None]
+
+    def take(i: int, quantity: str, why: str, unit: str = "") -> None:
+        columns[i] = Column(quantity, unit, 1, why)
+        taken.add(quantity)
+        open_.remove(i)
+
+    for i in list(open_):
+        values = table[:, i]
+        steps = np.diff(values)
+        if len(steps) == 0 or not np.isfinite(values).all() or not (steps > 0).all():
+            continue
+        if "frame" not in taken and (values == np.round(values)).all():
+            take(i, "frame", "whole numbers that rise from row to row")
+        elif "seconds" not in taken and "frame" not in taken or (
+            "seconds" not in taken and i <= 1 and np.allclose(steps, steps[0], rtol=1e-3)
+        ):
+            if np.allclose(steps, steps[0], rtol=1e-2):
+                take(i, "seconds", "numbers that rise by the same amount from row to row")
+    if not {"position_x", "position_y", "position_z"} & taken and len(open_) >= 3:
+        threes = [open_[k : k + 3] for k in range(len(open_) - 2)]
+        runs = [t for t in threes if t[2] - t[0] == 2]
+        if runs:
+            best = next((t for t in runs if not _like_angles(table[:, t])), runs[0])
+            for axis, i in zip("xyz", best, strict=True):
+                take(i, f"position_{axis}", "the first three numbers side by side that are no angles")
+    if not {q for q in taken if q.startswith(("rotation", "quaternion"))}:
+        four = [open_[k : k + 4] for k in range(len(open_) - 3)]
+        for t in four:
+            lengths = np.linalg.norm(table[:, t], axis=1)
+            if t[3] - t[0] == 3 and np.allclose(lengths, 1.0, atol=1e-3):
+                for axis, i in zip("xyzw", list(t), strict=True):
+                    take(i, f"quaternion_{axis}", "four numbers whose squares add up to one")
+                break
+        else:
+            for t in [open_[k : k + 3] for k in range(len(open_) - 2)]:
+                values = table[:, t]
+                if t[2] - t[0] == 2 and np.nanmax(np.abs(values)) <= 1080.0:
+                    small = bool(np.nanmax(np.abs(values)) <= 2 * np.pi + 1e-6)
+                    unit = "rad" if small and len(table) > 1 else "deg"
+                    for axis, i in zip("xyz", list(t), strict=True):
+                        take(i, f"rotation_{axis}", f"three numbers within {'a turn in radians' if unit == 'rad' else 'three turns in degrees'}", unit)
+                    break
+    for i in list(open_):
+        values = table[:, i]
+        if not {"focal", "hfov", "vfov", "zoom"} & taken and np.isfinite(values).all() and (values > 4).all() and (values < 400).all():
+            take(i, "focal", "numbers between 4 and 400, the lengths lenses have", "mm")
+
+
+def _like_angles(values: Floats) -> bool:
+    """Whether numbers wrap round at 360 or stay in a range that only angles have."""
+    with np.errstate(invalid="ignore"):
+        jumps = np.abs(np.diff(values, axis=0))
+        wraps = bool(((jumps > 300) & (jumps < 420)).any())
+        return wraps or bool(np.nanmax(np.abs(values)) <= np.pi + 1e-9 and np.nanmax(np.abs(values)) > 0)

@@ -1,0 +1,106 @@
+"""Set geometry as lines: the edges of meshes and curves, enough to recognise the place.
+
+Edges inside a flat or smoothly curved surface say nothing in a line drawing and are dropped; of
+what is left, the longest stay when a file holds more than a browser draws in a few milliseconds.
+"""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+import numpy as np
+
+from anaxis.core.scene import Node
+from anaxis.core.typing import Floats, Ints
+
+MAX_PIECES = 400
+MAX_SEGMENTS = 20_000
+MAX_POINTS = 2_000_000
+MAX_MARKS = 300
+_CREASE_COS = np.cos(np.radians(20.0))
+
+
+def usable_points(points: Floats) -> bool:
+    return 1 <= len(points) <= MAX_POINTS and bool(np.isfinite(points).all())
+
+
+def mesh_lines(points: Floats, counts: Ints, corners: Ints) -> Floats | None:
+    """The edges of a mesh that show, (s, 2, 3); None for indices that fit no mesh.
+
+    Parameters:
+        points: (p, 3). counts: (f,) corners of each face. corners: (sum of counts,) point indices.
+    """
+    if not usable_points(points) or not len(counts) or not len(corners):
+        return None
+    if (counts < 3).any() or counts.sum() != len(corners) or corners.min() < 0 or corners.max() >= len(points):
+        return None
+    # The next corner of each corner, wrapping round at the end of its face.
+    first = np.cumsum(counts) - counts
+    face = np.repeat(np.arange(len(counts)), counts)
+    following = corners[first[face] + (np.arange(len(corners)) - first[face] + 1) % counts[face]]
+    ends = np.sort(np.stack([corners, following], axis=1), axis=1)
+    edges, which, uses = np.unique(ends, axis=0, return_inverse=True, return_counts=True)
+    return points[edges[_shows(points, corners, following, face, which.reshape(-1), uses)]]
+
+
+def _shows(points: Floats, corners: Ints, following: Ints, face: Ints, which: Ints, uses: Ints) -> Ints:
+    """Indices of the edges on a border or a crease; of all edges where there are none of those."""
+    # Newell: the sum of the cross products round a face is its normal, whatever its shape.
+    normals = np.zeros((face[-1] + 1, 3))
+    np.add.at(normals, face, np.cross(points[corners], points[following]))
+    length = np.linalg.norm(normals, axis=1, keepdims=True)
+    normals = np.divide(normals, length, out=np.zeros_like(normals), where=length > 0)
+    total = np.zeros((len(uses), 3))
+    np.add.at(total, which, normals[face])
+    # Two faces: |n1 + n2|^2 = 2 + 2 cos.
+    cosine = np.sum(total**2, axis=1) / 2 - 1
+    sharp = (uses != 2) | (cosine < _CREASE_COS)
+    return np.flatnonzero(sharp) if sharp.any() else np.arange(len(uses))
+
+
+def polyline_lines(points: Floats, counts: Ints) -> Floats | None:
+    """Curves of ``counts`` (c,) points each, one after another in ``points`` (p, 3), as (s, 2, 3)."""
+    if not usable_points(points) or not len(counts) or counts.sum() != len(points) or len(points) < 2:
+        return None
+    joined = np.ones(len(points) - 1, dtype=np.bool_)
+    joined[np.cumsum(counts)[:-1] - 1] = False
+    index = np.flatnonzero(joined)
+    return points[np.stack([index, index + 1], axis=1)]
+
+
+def marks_of_points(parent: str, points: Floats) -> list[Node]:
+    """The points of a point cloud as landmarks below ``parent``; evenly thinned out over the limit."""
+    if not usable_points(points):
+        return []
+    index = np.unique(np.linspace(0, len(points) - 1, min(len(points), MAX_MARKS)).astype(np.int64))
+    marks = []
+    for i in index.tolist():
+        local = np.eye(4)[None].copy()
+        local[0, :3, 3] = points[i]
+        marks.append(Node(f"{parent}/point_{i + 1}", parent, "landmark", np.zeros(1), local))
+    return marks
+
+
+def within_budget(nodes: list[Node]) -> list[Node]:
+    """The nodes with as many set lines as are drawn at once: the longest, over all of the file."""
+    pieces = [i for i, n in enumerate(nodes) if n.segments is not None]
+    out = list(nodes)
+    for i in pieces[MAX_PIECES:]:
+        out[i] = replace(out[i], segments=np.zeros((0, 2, 3)))
+    pieces = pieces[:MAX_PIECES]
+    counts = [len(_segments(out[i])) for i in pieces]
+    if sum(counts) <= MAX_SEGMENTS:
+        return out
+    # Length in the node's own space: a cheap stand-in for how much of the drawing a line is.
+    lengths = np.concatenate([np.linalg.norm(np.diff(_segments(out[i]), axis=1)[:, 0], axis=1) for i in pieces])
+    keep = np.zeros(len(lengths), dtype=np.bool_)
+    keep[np.argsort(-lengths, kind="stable")[:MAX_SEGMENTS]] = True
+    start = 0
+    for i, count in zip(pieces, counts, strict=True):
+        out[i] = replace(out[i], segments=_segments(out[i])[keep[start : start + count]])
+        start += count
+    return out
+
+
+def _segments(node: Node) -> Floats:
+    return node.segments if node.segments is not None else np.zeros((0, 2, 3))
