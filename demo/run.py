@@ -21,7 +21,8 @@ from anaxis.profiles import shipped_profiles
 from anaxis.store.database import connect, migrate
 from anaxis.store.local_postgres import LocalPostgres
 from anaxis.store.models import Show
-from anaxis.store.queries import find_or_make_shot, find_or_make_show, keep_camera, staged_scene
+from anaxis.store.queries import find_or_make_shot, find_or_make_show, staged_scene
+from anaxis.store.versions import keep_camera
 from anaxis.web.app import create_app
 from anaxis.web.camera import deliver_version
 from anaxis.web.intake import take_in_bytes

@@ -10,7 +10,8 @@ from hypothesis import strategies as st
 
 from anaxis.core.axes import Convention
 from anaxis.core.lens import FITS, Image
-from anaxis.flow import deliver, landmarks_of, picture_of, take_camera
+from anaxis.core.surroundings import landmarks_of
+from anaxis.flow import deliver, picture_of, take_camera
 from anaxis.formats import read_file
 from anaxis.formats.track_json import convention_document
 from anaxis.profiles.model import Profile
@@ -26,7 +27,7 @@ def test_any_package_sees_the_same_picture(
 ) -> None:
     profile = Profile(key="any", label="Any package", lens={"fit": fit}, **convention_document(convention))
     scene = read_file(demo_files["TW_030"])
-    track = take_camera(scene, None, (1100, 1110)).track
+    track = take_camera(scene, None, (1100, 1110)).done
     with TemporaryDirectory() as folder:
         done = deliver(
             track, landmarks_of(scene, track.frames), picture_of(scene, Image(4096, 1716), source_fit),

@@ -113,8 +113,8 @@ def test_a_parser_that_crashes_or_hangs_becomes_a_sentence(
 
     from anaxis.jobs import guard
 
-    def instead(code: str) -> Callable[[], sp.Popen[bytes]]:
-        return lambda: sp.Popen(
+    def instead(code: str) -> Callable[[str], sp.Popen[bytes]]:
+        return lambda only_for: sp.Popen(
             [sys.executable, "-c", code], stdin=sp.PIPE, stdout=sp.PIPE, start_new_session=True
         )
 

@@ -15,8 +15,9 @@ from anaxis.core.axes import Convention
 from anaxis.core.bake import bake_camera
 from anaxis.core.errors import BadInput
 from anaxis.core.outgoing import make_outgoing
+from anaxis.core.surroundings import landmarks_of
 from anaxis.core.track import Lens
-from anaxis.flow import deliver, landmarks_of, picture_of
+from anaxis.flow import deliver, picture_of
 from anaxis.formats import read_file
 from anaxis.formats.scene_archive import scene_from_bytes, scene_to_bytes
 from anaxis.formats.track_json import write_track_json
@@ -49,7 +50,7 @@ def test_a_written_usd_reads_back_as_the_same_camera(
 ) -> None:
     scene = read_file(demo_files["TW_030"])
     track = bake_camera(scene).track
-    marks = landmarks_of(scene, track.frames)
+    marks = landmarks_of(scene, track.frames).shown()
     profile = shipped_profiles()[key]
     done = deliver(track, marks, picture_of(scene, None, None), profile, "usd", tmp_path)
     again = read_file(done.files[0])
@@ -57,7 +58,7 @@ def test_a_written_usd_reads_back_as_the_same_camera(
     assert np.allclose(back.position_m, track.position_m, rtol=1e-12, atol=1e-12)
     assert np.allclose(back.rotation, track.rotation, atol=1e-12)
     assert np.allclose(back.lens.squeeze, 2) and np.allclose(back.lens.focal_mm, 50, rtol=1e-6)
-    assert np.allclose(landmarks_of(again, back.frames).position_m, marks.position_m, atol=1e-9)
+    assert np.allclose(landmarks_of(again, back.frames).shown().position_m, marks.position_m, atol=1e-9)
     stage = Usd.Stage.Open(str(done.files[0]))
     assert UsdGeom.GetStageUpAxis(stage) == ("Z" if key.startswith("zup") else "Y")
     assert UsdGeom.GetStageMetersPerUnit(stage) == profile.metres_per_unit

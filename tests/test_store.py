@@ -21,11 +21,11 @@ from anaxis.store.models import Delivery, Shot, Version
 from anaxis.store.queries import (
     find_or_make_shot,
     find_or_make_show,
-    keep_camera,
     proof_arrays,
     stage_file,
     track_of,
 )
+from anaxis.store.versions import keep_camera
 from anaxis.web.camera import deliver_version
 
 

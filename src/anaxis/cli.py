@@ -6,6 +6,7 @@ tolerance. The JSON forms are a public interface, described in docs/command-line
 
 from __future__ import annotations
 
+import json
 import math
 import os
 import re
@@ -22,8 +23,9 @@ from anaxis.cli_tables import console, print_json, print_report, print_transfer,
 from anaxis.core.errors import BadInput
 from anaxis.core.lens import FITS, Image, parse_image
 from anaxis.core.outgoing import Numbers, numbers_of
+from anaxis.core.recipe import Recipe, Work, recipe_from_document
 from anaxis.core.scene import Scene, corrected
-from anaxis.core.timing import format_frame, plain_frame, rate_text
+from anaxis.core.timing import format_frame, parse_rate, plain_frame, rate_text
 from anaxis.formats import check_size
 from anaxis.jobs.guard import ParserPool, limits_from_environment
 
@@ -64,9 +66,14 @@ _fit = click.option(
     "--source-fit", type=click.Choice(FITS), help="How the source inscribes the image (guess: width)."
 )
 _up_axis = click.option(
-    "--up-axis", type=click.Choice(["Y", "Z"]), help="Up axis, where the file does not say."
+    "--up-axis", type=click.Choice(["X", "Y", "Z"]), help="Up axis, where the file does not say."
 )
 _unit = click.option("--metres-per-unit", type=float, help="Metres a unit, where the file does not say.")
+_rate = click.option("--rate", help="Frames a second, where the file does not say.")
+_columns = click.option(
+    "--columns", type=click.Path(path_type=Path), help="Column layout of a text table, a JSON file."
+)
+_recipe = click.option("--recipe", type=click.Path(path_type=Path), help="Operations to do, a JSON file.")
 _json = click.option("--json", "as_json", is_flag=True, help="Print JSON instead of a table.")
 
 
@@ -80,14 +87,18 @@ def cli() -> None:
 @_file
 @_up_axis
 @_unit
+@_rate
+@_columns
+@_recipe
+@_camera
 @_json
-def inspect(file: Path, up_axis: str | None, metres_per_unit: float | None, as_json: bool) -> None:
+def inspect(file: Path, recipe: Path | None, camera: str | None, as_json: bool, **stated: Any) -> None:
     """Say what is in a camera FILE: cameras, range, rate, axes, unit, lens, findings."""
-    reader = _start_reader()
+    reader = _start_reader(file)
     from anaxis.flow import examine, refuse_unusable
 
-    scene = _read(reader, file, up_axis, metres_per_unit)
-    reports = examine(scene)
+    scene = _read(reader, file, **stated)
+    reports = examine(scene, _recipes(recipe, scene, camera))
     document = {
         "file": {
             "name": scene.name,
@@ -107,7 +118,7 @@ def inspect(file: Path, up_axis: str | None, metres_per_unit: float | None, as_j
                 "samples": r.samples,
                 "animated": r.animated,
                 "lens_animated": r.lens_animated,
-                "lens": _first_lens(r.baked.track.lens) if r.baked else None,
+                "lens": _first_lens(r.track.lens) if r.track else None,
                 "findings": [f.as_dict() for f in r.findings],
             }
             for r in reports
@@ -129,37 +140,41 @@ def inspect(file: Path, up_axis: str | None, metres_per_unit: float | None, as_j
 @_fit
 @_up_axis
 @_unit
+@_rate
+@_columns
+@_recipe
 @_json
 def values(
     file: Path, camera: str | None, to: str, frames: tuple[float, float] | None,
-    resolution: Image | None, source_fit: str | None, up_axis: str | None, metres_per_unit: float | None, as_json: bool,
+    resolution: Image | None, source_fit: str | None, recipe: Path | None, as_json: bool, **stated: Any,
 ) -> None:  # fmt: skip
     """Show a camera in a package's own numbers, frame by frame."""
-    reader = _start_reader()
-    from anaxis.flow import landmarks_of, picture_of, prepare, take_camera
+    reader = _start_reader(file)
+    from anaxis.flow import picture_of, prepare
     from anaxis.profiles import find_profile
 
     profile = find_profile(to)
-    scene = _read(reader, file, up_axis, metres_per_unit)
+    scene = _read(reader, file, **stated)
+    steps = _recipe_of(recipe)
     # The whole range first: which of two equal sets of angles a frame shows depends on the frames
     # before it, and must not change with the part asked for.
-    baked = take_camera(scene, camera) if frames is None else _whole_or_part(scene, camera, frames)
-    picture = picture_of(scene, resolution, source_fit)
-    outgoing = prepare(baked.track, landmarks_of(scene, baked.track.frames), picture, profile)
+    work = _whole_or_part(scene, camera, frames, steps)
+    track, picture = work.done, picture_of(scene, resolution, source_fit)
+    outgoing = prepare(track, work.landmarks, picture, profile)
     numbers = numbers_of(outgoing)
-    keep = np.arange(len(baked.track))
+    keep = np.arange(len(track))
     if frames is not None:
-        baked.track.between(*frames)  # raises the sentence for a range without frames
+        track.between(*frames)  # raises the sentence for a range without frames
         keep = np.flatnonzero((numbers.frames >= frames[0]) & (numbers.frames <= frames[1]))
     document = {
-        "camera": baked.node.path,
+        "camera": work.path,
         "to": profile.key,
-        "rate": rate_text(baked.track.rate),
+        "rate": rate_text(track.rate),
         "resolution": [picture.image.width_px, picture.image.height_px],
         "frames": [_numbers_at(numbers, int(i)) for i in keep],
     }
     notes = list(outgoing.notes)
-    whole = baked.track.frames
+    whole = track.frames
     if frames is not None and (frames[0] < whole[0] or frames[1] > whole[-1]):
         notes.append(
             f"The camera runs from {format_frame(whole[0])} to {format_frame(whole[-1])}; the other frames asked "
@@ -186,29 +201,33 @@ def values(
 @click.option("--tolerance-px", type=float, default=0.01, show_default=True)
 @_up_axis
 @_unit
+@_rate
+@_columns
+@_recipe
 @_json
 def transfer(
-    file: Path, camera: str | None, to: str, format_key: str, out: Path,
-    resolution: Image | None, source_fit: str | None, up_axis: str | None, metres_per_unit: float | None, tolerance_px: float, as_json: bool,
+    file: Path, camera: str | None, to: str, format_key: str, out: Path, resolution: Image | None,
+    source_fit: str | None, tolerance_px: float, recipe: Path | None, as_json: bool, **stated: Any,
 ) -> None:  # fmt: skip
     """Write a camera for a package and prove it by reading the written file back."""
-    reader = _start_reader()
-    from anaxis.flow import deliver, landmarks_of, picture_of, take_camera
+    reader = _start_reader(file)
+    from anaxis.flow import deliver, picture_of, take_camera
     from anaxis.profiles import find_profile
 
     profile = find_profile(to)
     if not tolerance_px >= 0:
         raise BadInput(f"The tolerance {tolerance_px:g} px must be zero or more.")
-    scene = _read(reader, file, up_axis, metres_per_unit)
-    baked = take_camera(scene, camera)
+    scene = _read(reader, file, **stated)
+    steps = _recipe_of(recipe)
+    work = take_camera(scene, camera, recipe=steps)
     picture = picture_of(scene, resolution, source_fit)
     try:
         out.mkdir(parents=True, exist_ok=True)
         # Written aside and moved, so that a failure leaves no half file where one is expected.
         with TemporaryDirectory(prefix=".anaxis-", dir=out) as aside:
             done = deliver(
-                baked.track,
-                landmarks_of(scene, baked.track.frames),
+                work.done,
+                work.landmarks,
                 picture,
                 profile,
                 format_key,
@@ -221,7 +240,7 @@ def transfer(
         ) from error
     proof = done.proof
     document: dict[str, Any] = {
-        "camera": baked.node.path,
+        "camera": work.path,
         "files": files,
         "proof": {
             "max_px": proof.max_px,
@@ -235,7 +254,7 @@ def transfer(
     if as_json:
         print_json(document)
     else:
-        print_transfer(document, profile.label, len(baked.track))
+        print_transfer(document, profile.label, len(work.done))
     if not proof.within(tolerance_px):
         click.echo(
             f"anaxis: The camera that arrives differs by {proof.max_px:.4g} px at frame "
@@ -276,29 +295,62 @@ def serve(host: str, port: int) -> None:
     uvicorn.run("anaxis.web.app:create_app", factory=True, host=host, port=port, log_level="warning")
 
 
-def _start_reader() -> ParserPool:
-    """Started first thing, so that the reading process loads its libraries while this one does."""
-    return ParserPool(warm=1, limits=limits_from_environment())
+def _start_reader(file: Path) -> ParserPool:
+    """Started first thing, so that the reading process loads its library while this one does."""
+    return ParserPool(warm=1, limits=limits_from_environment(), only_for=file.name)
 
 
-def _read(reader: ParserPool, file: Path, up_axis: str | None, metres_per_unit: float | None) -> Scene:
+def _read(
+    reader: ParserPool, file: Path, up_axis: str | None, metres_per_unit: float | None, rate: str | None,
+    columns: Path | None,
+) -> Scene:  # fmt: skip
     try:
         if not file.is_file():
             raise BadInput(f"There is no file {file}: check the name.")
         check_size(file.name, file.stat().st_size, reader.limits.max_bytes)
-        return corrected(reader.read(file.resolve()), up_axis, metres_per_unit)
+        layout = _json_file(columns, "column layout") if columns else None
+        if layout is not None and not isinstance(layout, dict):
+            raise BadInput(f"{columns} is no column layout: it must be a JSON object with 'columns'.")
+        scene = reader.read(file.resolve(), layout)
+        return corrected(scene, up_axis, metres_per_unit, parse_rate(rate) if rate else None)
     finally:
         reader.close()
 
 
-def _whole_or_part(scene: Scene, camera: str | None, frames: tuple[float, float]) -> Any:
+def _json_file(path: Path, what: str) -> Any:
+    try:
+        return json.loads(path.read_text(encoding="utf-8"))
+    except OSError as error:
+        raise BadInput(f"The {what} {path} cannot be read ({error.strerror}): check the name.") from error
+    except (ValueError, RecursionError) as error:
+        raise BadInput(f"The {what} {path} is not readable JSON: save it again.") from error
+
+
+def _recipe_of(path: Path | None) -> Recipe:
+    return recipe_from_document(_json_file(path, "recipe")) if path else ()
+
+
+def _recipes(path: Path | None, scene: Scene, camera: str | None) -> dict[str, Recipe]:
+    """The recipe for the camera asked for, or for every camera of the file."""
+    if path is None:
+        return {}
+    recipe = _recipe_of(path)
+    chosen = [scene.camera(camera)] if camera else scene.cameras
+    return {n.path: recipe for n in chosen}
+
+
+def _whole_or_part(
+    scene: Scene, camera: str | None, frames: tuple[float, float] | None, recipe: Recipe
+) -> Work:
     """The whole camera, or only the frames asked for where other frames cannot be used."""
     from anaxis.flow import take_camera
 
     try:
-        return take_camera(scene, camera)
+        return take_camera(scene, camera, recipe=recipe)
     except BadInput:
-        return take_camera(scene, camera, frames)
+        if frames is None:
+            raise
+        return take_camera(scene, camera, frames, recipe)
 
 
 def _size(image: Image) -> str:

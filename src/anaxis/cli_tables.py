@@ -50,7 +50,10 @@ def print_report(document: dict[str, Any], scene: Scene) -> None:
     out.print(rows)
     for c in document["cameras"]:
         for f in c["findings"]:
-            out.print(f"{f['severity']:8}{c['name']}: {f['message']} -> {f['remedy']}", markup=False)
+            out.print(
+                f"{f['severity']:8}{c['name']}: {f['message']}{' ' + f['why'] if f['why'] else ''} -> {f['remedy']}",
+                markup=False,
+            )
 
 
 def _number(value: float | None) -> str:

@@ -6,22 +6,23 @@ A camera flows one way: file, scene, track, outgoing camera, files, stand-in, pr
 from __future__ import annotations
 
 import re
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from pathlib import Path
 
 import numpy as np
 
-from anaxis.core.bake import Baked, bake_camera, camera_range, node_positions_m, world_matrices
-from anaxis.core.checks import is_lens_moving, is_moving, run_checks
+from anaxis.core.bake import Baked, camera_range
+from anaxis.core.checks import Expected, Subject, is_moving, moving_lens_channels, run_checks
 from anaxis.core.errors import BadInput
 from anaxis.core.findings import Finding
+from anaxis.core.landmarks import Landmarks
 from anaxis.core.lens import Image
-from anaxis.core.outgoing import NO_LANDMARKS, Landmarks, Outgoing, make_outgoing, unique_name
+from anaxis.core.outgoing import Outgoing, make_outgoing
 from anaxis.core.proof import Proof, prove
-from anaxis.core.scene import Node, Scene
-from anaxis.core.timing import frame_range
+from anaxis.core.recipe import Operation, Recipe, Work, inserted, no_sets, replay
+from anaxis.core.scene import Scene
 from anaxis.core.track import Track, require_usable
-from anaxis.core.typing import Floats
 from anaxis.formats import write_files
 from anaxis.profiles.model import Profile
 from anaxis.profiles.standin import Seen, open_as_package
@@ -32,7 +33,7 @@ DEFAULT_SOURCE_FIT = "width"
 
 @dataclass(frozen=True, eq=False)
 class CameraReport:
-    """What intake says about one camera; ``baked`` is None where it could not be flattened."""
+    """What intake says about one camera; ``work`` is None where its recipe could not be done."""
 
     path: str
     name: str
@@ -42,11 +43,20 @@ class CameraReport:
     animated: bool
     lens_animated: bool
     findings: list[Finding]
-    baked: Baked | None
+    recipe: Recipe
+    work: Work | None
 
     @property
     def usable(self) -> bool:
-        return self.baked is not None and all(f.severity != "error" for f in self.findings)
+        return self.work is not None and all(f.severity != "error" for f in self.findings)
+
+    @property
+    def baked(self) -> Baked | None:
+        return self.work.baked if self.work else None
+
+    @property
+    def track(self) -> Track | None:
+        return self.work.track if self.work else None
 
 
 @dataclass(frozen=True, eq=False)
@@ -69,38 +79,66 @@ class Delivered:
     proof: Proof
 
 
-def examine(scene: Scene) -> list[CameraReport]:
-    """Every camera of a scene, flattened and checked.
+def examine(
+    scene: Scene,
+    recipes: Mapping[str, Recipe] | None = None,
+    expected: Expected = Expected(),  # noqa: B008  (frozen)
+    image: Image | None = None,
+    sets: Callable[[str], Scene] = no_sets,
+    only: str | None = None,
+) -> list[CameraReport]:
+    """Every camera of a scene (or the one at ``only``), through its recipe and checked.
 
-    Raises BadInput where the file holds no camera.
+    ``recipes`` are by camera path; a camera without one is baked as it is. ``image`` stands in for a
+    resolution the file does not state. Raises BadInput where the file holds no camera.
     """
     if not scene.cameras:
         outside = next((f for f in scene.findings if f.code == "outside_reference"), None)
         if outside:
             raise BadInput(f"{scene.name} holds no camera of its own. {outside.message} {outside.remedy}")
         scene.camera()  # raises the sentence for it
-    return [_examine_one(scene, node.path) for node in scene.cameras]
+    done: dict[str, Work | BadInput] = {}
+    for node in scene.cameras:
+        recipe = (recipes or {}).get(node.path, ())
+        try:
+            done[node.path] = replay(scene, node.path, recipe, sets)
+        except BadInput as error:
+            done[node.path] = error
+    return [
+        _report(scene, path, (recipes or {}).get(path, ()), done, expected, image)
+        for path in done
+        if only in (None, path)
+    ]
 
 
-def _examine_one(scene: Scene, path: str) -> CameraReport:
-    name = path.rsplit("/", 1)[-1]
-    try:
-        baked = bake_camera(scene, path)
-    except BadInput as error:
-        finding = Finding("cannot_flatten", "error", error.sentence, "Repair the source and export again.")
+def _report(
+    scene: Scene, path: str, recipe: Recipe, done: Mapping[str, Work | BadInput], expected: Expected, image: Image | None
+) -> CameraReport:  # fmt: skip
+    name, work = path.rsplit("/", 1)[-1], done[path]
+    if isinstance(work, BadInput):
+        finding = Finding(
+            "cannot_flatten", "error", work.sentence,
+            "Switch that operation off, or change it." if recipe else "Repair the source and export again.", node=path,
+        )  # fmt: skip
         first, last = camera_range(scene, path)
-        return CameraReport(path, name, first, last, 0, False, False, [finding], None)
-    frames = baked.track.frames
+        return CameraReport(path, name, first, last, 0, False, False, [finding], recipe, None)
+    assert work.baked is not None
+    others = [w.baked for p, w in done.items() if p != path and isinstance(w, Work) and w.baked is not None]
+    subject = Subject(
+        work.scene, work.baked, work.done, work.landmarks.shown(), others, image or work.scene.image, expected
+    )
+    track = work.done
     return CameraReport(
         path=path,
         name=name,
-        first_frame=float(frames[0]),
-        last_frame=float(frames[-1]),
-        samples=max(1, len(baked.keys)),
-        animated=is_moving(baked),
-        lens_animated=is_lens_moving(baked),
-        findings=run_checks(scene, baked),
-        baked=baked,
+        first_frame=float(track.frames[0]),
+        last_frame=float(track.frames[-1]),
+        samples=max(1, len(work.baked.keys)),
+        animated=is_moving(track),
+        lens_animated=bool(moving_lens_channels(track)),
+        findings=run_checks(subject),
+        recipe=recipe,
+        work=work,
     )
 
 
@@ -111,8 +149,14 @@ def refuse_unusable(scene: Scene, reports: list[CameraReport]) -> None:
         raise BadInput(first.message.rstrip(".") + ": " + first.remedy[:1].lower() + first.remedy[1:])
 
 
-def take_camera(scene: Scene, path: str | None, frames: tuple[float, float] | None = None) -> Baked:
-    """Flatten one camera for use, over its range or over ``frames`` (first, last).
+def take_camera(
+    scene: Scene,
+    path: str | None,
+    frames: tuple[float, float] | None = None,
+    recipe: Recipe = (),
+    sets: Callable[[str], Scene] = no_sets,
+) -> Work:
+    """One camera through its recipe, over its range or over ``frames`` (first, last).
 
     Raises BadInput where a number on those frames cannot be used.
     """
@@ -120,19 +164,18 @@ def take_camera(scene: Scene, path: str | None, frames: tuple[float, float] | No
     refused = [f for f in scene.findings if f.severity == "error" and f.node in ("", node.path)]
     if refused:
         raise BadInput(f"{scene.name}: {refused[0].message.rstrip('.')}. {refused[0].remedy}")
-    wanted = None
+    work = replay(scene, node.path, recipe, sets)
     if frames is not None:
-        first, last = camera_range(scene, node.path)
-        whole = frame_range(first, last, f"{scene.name}, camera {node.path},")
-        wanted = whole[(whole >= frames[0]) & (whole <= frames[1])]
-        if not len(wanted):
+        whole = work.done.frames
+        if not ((whole >= frames[0]) & (whole <= frames[1])).any():
             raise BadInput(
                 f"{scene.name}, camera {node.path}, has no frames from {frames[0]:g} to {frames[1]:g}: it "
                 f"runs from {whole[0]:g} to {whole[-1]:g}."
             )
-    baked = bake_camera(scene, node.path, wanted)
-    require_usable(baked.track, f"{scene.name}, {node.path},")
-    return baked
+        trim = Operation("trim", {"first": frames[0], "last": frames[1]})
+        work = replay(scene, node.path, inserted(recipe, trim), sets)
+    require_usable(work.done, f"{scene.name}, {node.path},")
+    return work
 
 
 def picture_of(scene: Scene, image: Image | None, fit: str | None) -> Picture:
@@ -145,45 +188,10 @@ def picture_of(scene: Scene, image: Image | None, fit: str | None) -> Picture:
     )
 
 
-def landmarks_of(scene: Scene, frames: Floats) -> Landmarks:
-    """The scene's landmarks on the given frames; those with a position that is no number are left out."""
-    nodes = [n for n in scene.nodes if n.kind == "landmark"]
-    # Without marked places, the pieces of the set are places enough: the middle of each.
-    if nodes:
-        marks = [(n.name, node_positions_m(scene, n.path, frames)) for n in nodes]
-    else:
-        marks = [(n.name, np.mean(s, axis=(0, 1))[None]) for n, s in _set_pieces(scene, frames)]
-    marks = [(name, at) for name, at in marks if np.isfinite(at).all()]
-    if not marks:
-        return NO_LANDMARKS
-    count = max(len(at) for _, at in marks)
-    taken: set[str] = set()
-    names = tuple(unique_name(name, taken) for name, _ in marks)
-    stacked = np.stack([np.broadcast_to(at, (count, 3)) for _, at in marks], axis=1)
-    return Landmarks(names, np.array(stacked))
-
-
-def set_segments_m(scene: Scene, frame: float) -> Floats:
-    """The set's lines in canonical space as they stand at one frame, (s, 2, 3) metres."""
-    pieces = [s for _, s in _set_pieces(scene, np.array([frame]))]
-    return np.concatenate(pieces) if pieces else np.zeros((0, 2, 3))
-
-
-def _set_pieces(scene: Scene, frames: Floats) -> list[tuple[Node, Floats]]:
-    pieces = []
-    for node in scene.nodes:
-        if node.kind == "set" and node.segments is not None:
-            world = world_matrices(scene, node.path, frames[:1])[0]
-            placed = node.segments @ world[:3, :3].T + world[:3, 3]
-            segments = scene.convention.position_to_canonical(placed)
-            if np.isfinite(segments).all():
-                pieces.append((node, segments))
-    return pieces
-
-
 def prepare(track: Track, landmarks: Landmarks, picture: Picture, profile: Profile) -> Outgoing:
     """The camera as it goes to a package."""
-    return make_outgoing(track, profile.convention, picture.image, picture.fit, profile.lens.fit, landmarks)
+    shown = landmarks.shown()
+    return make_outgoing(track, profile.convention, picture.image, picture.fit, profile.lens.fit, shown)
 
 
 def deliver(
@@ -206,7 +214,7 @@ def deliver(
             f"{files[0].name} came back with {len(seen.frames)} frames instead of {len(track)}: the camera "
             "needs a sample on every whole frame to go out in this format."
         )
-    proof = prove(track, picture.image, picture.fit, seen.pixel_matrices, landmarks.position_m)
+    proof = prove(track, picture.image, picture.fit, seen.pixel_matrices, landmarks.shown().position_m)
     return Delivered(outgoing, files, seen, proof)
 
 

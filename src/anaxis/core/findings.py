@@ -1,4 +1,4 @@
-"""Findings: something noticed about a camera, said so that it can be acted on."""
+"""Findings: what was noticed about a camera, how grave it is, and what to do about it."""
 
 from __future__ import annotations
 
@@ -7,8 +7,7 @@ from dataclasses import asdict, dataclass, field
 from typing import TYPE_CHECKING, Any, Literal
 
 if TYPE_CHECKING:
-    from anaxis.core.bake import Baked
-    from anaxis.core.scene import Scene
+    from anaxis.core.checks.subject import Subject
 
 Severity = Literal["error", "warning", "note"]
 SEVERITIES: tuple[Severity, ...] = ("error", "warning", "note")
@@ -42,8 +41,9 @@ def remedy(code: str, **params: object) -> dict[str, Any]:
     return {"code": code, "params": params}
 
 
-Check = Callable[["Scene", "Baked"], Iterable[Finding]]
+Check = Callable[["Subject"], Iterable[Finding]]
 
 
 def by_severity(findings: Iterable[Finding]) -> list[Finding]:
+    """The findings, gravest first; the order within a severity is kept."""
     return sorted(findings, key=lambda f: SEVERITIES.index(f.severity))

@@ -7,22 +7,12 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from anaxis.core.axes import Convention
+from anaxis.core.landmarks import Landmarks
 from anaxis.core.lens import Image, field_of_view_deg, hand_over, zoom_px
 from anaxis.core.rotation import angles_from_matrices
 from anaxis.core.timing import seconds_of
 from anaxis.core.track import Track
 from anaxis.core.typing import Bools, Floats
-
-
-@dataclass(frozen=True, eq=False)
-class Landmarks:
-    """Named reference points: ``position_m`` is (1, l, 3) where they stand still, else (n, l, 3)."""
-
-    names: tuple[str, ...]
-    position_m: Floats
-
-
-NO_LANDMARKS = Landmarks((), np.zeros((1, 0, 3)))
 
 
 @dataclass(frozen=True, eq=False)
@@ -115,13 +105,3 @@ def numbers_of(outgoing: Outgoing) -> Numbers:
         zoom_px=zoom_px(track.lens.focal_mm, used.width_mm, outgoing.image),
         focus=track.lens.focus_m / convention.metres_per_unit,
     )
-
-
-def unique_name(name: str, taken: set[str]) -> str:
-    """``name``, or with _2, _3... behind it where it is taken; adds it to ``taken``."""
-    unique, count = name, 1
-    while unique in taken:
-        count += 1
-        unique = f"{name}_{count}"
-    taken.add(unique)
-    return unique

@@ -72,7 +72,9 @@ class Scene:
     image: Image | None = None
     source_fit: str | None = None
     lens_in_units: bool = False  # the file writes lens lengths in its own unit, so that they follow it
-    in_seconds: bool = False  # the file's samples lie at seconds, so that a new rate moves them to other frames
+    in_seconds: bool = (
+        False  # the file's samples lie at seconds, so that a new rate moves them to other frames
+    )
     stated_rate: float | None = None  # as the file writes it, before the exact fraction was taken
     columns: dict[str, Any] | None = None  # column text: its first rows, and what each column was taken for
     guesses: dict[str, str] = field(default_factory=dict)
@@ -161,8 +163,13 @@ def corrected(
 def _at_rate(scene: Scene, rate: Fraction) -> tuple[Scene, tuple[Node, ...]]:
     """The same samples at the same seconds, counted in frames of another rate."""
     ratio = float(rate / scene.rate)
-    names = ("frames", "keys", "lens_frames", "lens_keys")
-    nodes = tuple(replace(n, **{k: snapped(getattr(n, k) * ratio) for k in names}) for n in scene.nodes)
+    nodes = tuple(
+        replace(
+            n, frames=snapped(n.frames * ratio), keys=snapped(n.keys * ratio),
+            lens_frames=snapped(n.lens_frames * ratio), lens_keys=snapped(n.lens_keys * ratio),
+        )
+        for n in scene.nodes
+    )  # fmt: skip
     first, last = snapped(np.array([scene.first_frame, scene.last_frame]) * ratio).tolist()
     return replace(scene, nodes=nodes, first_frame=first, last_frame=last), nodes
 

@@ -40,7 +40,13 @@ FORMATS: tuple[Format, ...] = (
     Format("gltf", "glTF 2.0", (".gltf", ".glb"), "gltf_read:read_gltf"),
     Format("collada", "COLLADA 1.4", (".dae",), "collada_read:read_collada"),
     Format("json", "Track JSON", (".json",), "track_json:read_track_json", "track_json:write_track_json"),
-    Format("columns", "Column text", (".csv", ".tsv", ".txt"), "column_read:read_columns", "columns:write_columns"),
+    Format(
+        "columns",
+        "Column text",
+        (".csv", ".tsv", ".txt"),
+        "column_read:read_columns",
+        "columns:write_columns",
+    ),
     Format("obj", "OBJ", (".obj",), "obj_read:read_obj", cameras=False),
 )
 

@@ -20,7 +20,7 @@ from alembic3d import Abc, AbcGeom
 from anaxis.core.axes import Convention
 from anaxis.core.errors import BadInput
 from anaxis.core.guesses import guess_rate, with_guesses
-from anaxis.core.scene import Node, Scene, corrected, snapped
+from anaxis.core.scene import Node, Scene, corrected
 from anaxis.core.timing import MAX_FRAMES, nearest_rate
 from anaxis.core.track import Lens, make_lens
 from anaxis.core.typing import Floats
@@ -55,7 +55,9 @@ class _Reader:
     def scene(self) -> Scene:
         objects = list(_objects(self.archive.getTop(), None))
         if len(objects) >= _MAX_OBJECTS:
-            raise BadInput(f"{self.name} holds over {_MAX_OBJECTS} objects: export the camera and its set alone.")
+            raise BadInput(
+                f"{self.name} holds over {_MAX_OBJECTS} objects: export the camera and its set alone."
+            )
         for entry, parent in objects:
             self._add(entry, parent)
         # Everything was read at one frame a second; the rate then moves it to frames.

@@ -43,7 +43,17 @@ def unpack(path: Path, folder: Path, suffixes: tuple[str, ...] | None = None) ->
                 target.parent.mkdir(parents=True, exist_ok=True)
                 _write(archive, item, target, path.name)
             return targets
-    except (zipfile.BadZipFile, zlib.error, EOFError, OSError, NotImplementedError, RuntimeError, ValueError) as error:
+    except BadInput:
+        raise
+    except (
+        zipfile.BadZipFile,
+        zlib.error,
+        EOFError,
+        OSError,
+        NotImplementedError,
+        RuntimeError,
+        ValueError,
+    ) as error:
         raise BadInput(
             f"{path.name} is not a readable {path.suffix.lower()} package: it is damaged, locked or not a package; "
             "pack it again."
@@ -69,7 +79,9 @@ def _write(archive: zipfile.ZipFile, item: zipfile.ZipInfo, target: Path, name: 
         while piece := source.read(_COPY):
             left -= len(piece)
             if left < 0:
-                raise BadInput(f"{name} holds '{item.filename}', which is larger than it says: pack it again.")
+                raise BadInput(
+                    f"{name} holds '{item.filename}', which is larger than it says: pack it again."
+                )
             out.write(piece)
 
 

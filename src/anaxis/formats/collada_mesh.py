@@ -17,8 +17,8 @@ def geometry_lines(document: Document, geometry: Any | None) -> Floats:
     mesh = child(geometry, "mesh") if geometry is not None else None
     if mesh is None:
         return np.zeros((0, 2, 3))
-    pieces = [_piece(document, mesh, p) for p in mesh]
-    pieces = [p for p in pieces if p is not None and len(p)]
+    found = [_piece(document, mesh, p) for p in mesh]
+    pieces = [p for p in found if p is not None and len(p)]
     return np.concatenate(pieces) if pieces else np.zeros((0, 2, 3))
 
 
@@ -28,7 +28,9 @@ def _piece(document: Document, mesh: Any, primitive: Any) -> Floats | None:
         return None
     try:
         points, offset, stride = _positions(document, primitive)
-        runs = [numbers(p, document.name).astype(np.int64)[offset::stride] for p in children(primitive, "p")]
+        runs: list[Ints] = [
+            numbers(p, document.name).astype(np.int64)[offset::stride] for p in children(primitive, "p")
+        ]
         runs = [r for r in runs if len(r)]
         if not runs or any(r.min() < 0 or r.max() >= len(points) for r in runs):
             return None

@@ -21,7 +21,7 @@ from anaxis.core.errors import BadInput
 from anaxis.core.findings import Finding
 from anaxis.core.flips import angle_flips
 from anaxis.core.guesses import guess_rate, with_guesses
-from anaxis.core.outgoing import unique_name
+from anaxis.core.landmarks import unique_name
 from anaxis.core.scene import UP_AXES, Node, Scene, snapped
 from anaxis.core.timing import nearest_rate
 from anaxis.core.track import Lens, make_lens
@@ -49,6 +49,7 @@ class _Reader:
         self.guesses: dict[str, str] = {}
         self.findings: list[Finding] = []
         self.nodes: list[Node] = []
+        self.marks = 0
         self.names: set[str] = set()
         self.fits: list[str] = []
         self.metres_per_unit, self.up = 1.0, "Y"
@@ -93,7 +94,9 @@ class _Reader:
             except ValueError:
                 self.metres_per_unit = float("nan")
             if not (np.isfinite(self.metres_per_unit) and self.metres_per_unit > 0):
-                raise BadInput(f"{self.name} says unit meter = '{metres}': it must be a number above zero; set it and export again.")
+                raise BadInput(
+                    f"{self.name} says unit meter = '{metres}': it must be a number above zero; set it and export again."
+                )
         return metres is None, letter not in UP_AXES
 
     # Animation
@@ -129,7 +132,9 @@ class _Reader:
         """A frame rate some writers leave in their extra data."""
         for element in self.document.root.iterfind(".//{*}extra//{*}frame_rate"):
             try:
-                return nearest_rate(float(element.text or "")), "the format has no place for it; the file's extra data says so"
+                return nearest_rate(
+                    float(element.text or "")
+                ), "the format has no place for it; the file's extra data says so"
             except (ValueError, BadInput):
                 continue
         return None
@@ -159,9 +164,13 @@ class _Reader:
             segments = geometry_lines(self.document, self.document.by_url(geometry.get("url")))
             if len(segments):
                 node = replace(node, kind="set", segments=segments)
-        elif not inner and not any(local(c).startswith("instance_") for c in element):
-            if sum(n.kind == "landmark" for n in self.nodes) < MAX_MARKS:
-                node = replace(node, kind="landmark")
+        elif (
+            not inner
+            and not any(local(c).startswith("instance_") for c in element)
+            and self.marks < MAX_MARKS
+        ):
+            self.marks += 1
+            node = replace(node, kind="landmark")
         self.nodes.append(node)
         for below in inner:
             self._add(below, path, depth + 1)
@@ -177,7 +186,10 @@ class _Reader:
         keys = np.unique(np.concatenate([np.zeros(0), *every]))
         # A single baked matrix says all there is on its keys; anything else is evaluated between them.
         baked = len(curves_of) == 1 == len(steps) and all(
-            local(c) == "matrix" and len(channels) == 1 and channels[0][0] == "" and set(channels[0][1].kinds) == {"LINEAR"}
+            local(c) == "matrix"
+            and len(channels) == 1
+            and channels[0][0] == ""
+            and set(channels[0][1].kinds) == {"LINEAR"}
             for c, channels in curves_of.items()
         )
         frames = keys if baked else keys_and_whole_frames(keys, f"{self.name}, {path}")
@@ -197,7 +209,9 @@ class _Reader:
             out = out @ _matrices(kind, values)
         return frames, np.array(np.broadcast_to(out, (len(frames), 4, 4))), keys
 
-    def _overlay(self, values: Floats, kind: str, member: str, sampler: Sampler, frames: Floats, path: str) -> None:
+    def _overlay(
+        self, values: Floats, kind: str, member: str, sampler: Sampler, frames: Floats, path: str
+    ) -> None:
         """Put a curve's values in the place of those it animates, in ``values`` (n, c)."""
         at = _columns(kind, member)
         if at is None or sampler.values.shape[1] != len(at):
@@ -226,7 +240,10 @@ class _Reader:
                     "Set its projection to perspective in the source and export again.", node=path,
                 )
             )  # fmt: skip
-        parts = {k: child(view, k) if view is not None else None for k in ("xfov", "yfov", "aspect_ratio", "znear", "zfar")}
+        parts = {
+            k: child(view, k) if view is not None else None
+            for k in ("xfov", "yfov", "aspect_ratio", "znear", "zfar")
+        }
         channels = {k: self.animated[e] for k, e in parts.items() if e is not None and e in self.animated}
         keys = np.unique(np.concatenate([np.zeros(0), *(s.seconds for c in channels.values() for _, s in c)]))
         frames = keys_and_whole_frames(keys, f"{self.name}, {path}")
@@ -259,7 +276,9 @@ def _film(values: dict[str, Floats]) -> tuple[Floats, Floats, str]:
     with np.errstate(invalid="ignore", divide="ignore"):
         if not np.isnan(x).any():
             focal = half / x
-            height = 2 * focal * y if not np.isnan(y).any() else _FILM_WIDTH_MM / np.nan_to_num(aspect, nan=16 / 9)
+            height = (
+                2 * focal * y if not np.isnan(y).any() else _FILM_WIDTH_MM / np.nan_to_num(aspect, nan=16 / 9)
+            )
             return focal, height, "width"
         height = _FILM_WIDTH_MM / np.nan_to_num(aspect, nan=16 / 9)
         return height / 2 / y, height, "height"
@@ -272,7 +291,9 @@ def _in_frames(sampler: Sampler, per_second: float) -> Sampler:
         return None if tangents is None else tangents * np.array([per_second, 1.0])
 
     return sampler._replace(
-        seconds=snapped(sampler.seconds * per_second), incoming=handles(sampler.incoming), outgoing=handles(sampler.outgoing)
+        seconds=snapped(sampler.seconds * per_second),
+        incoming=handles(sampler.incoming),
+        outgoing=handles(sampler.outgoing),
     )
 
 
@@ -289,7 +310,10 @@ def _evaluated(sampler: Sampler, frames: Floats) -> Floats:
     here = np.array(sampler.kinds)[left]
     if "BEZIER" in kinds and sampler.incoming is not None and sampler.outgoing is not None:
         bent = np.stack(
-            [curves.bezier(keys, values[:, i], sampler.incoming[:, i], sampler.outgoing[:, i], frames) for i in range(values.shape[1])],
+            [
+                curves.bezier(keys, values[:, i], sampler.incoming[:, i], sampler.outgoing[:, i], frames)
+                for i in range(values.shape[1])
+            ],
             axis=1,
         )
         out = np.where((here == "BEZIER")[:, None], bent, out)

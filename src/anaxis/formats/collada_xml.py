@@ -48,9 +48,13 @@ class Document:
             ) from error
         self.root = tree.getroot()
         if tree.docinfo.doctype or tree.docinfo.internalDTD is not None:
-            raise BadInput(f"{self.name} declares a document type, which no COLLADA needs: take the DOCTYPE out.")
+            raise BadInput(
+                f"{self.name} declares a document type, which no COLLADA needs: take the DOCTYPE out."
+            )
         if local(self.root) != "COLLADA":
-            raise BadInput(f"{self.name} is XML but no COLLADA: its root is '{local(self.root)}'; export it again.")
+            raise BadInput(
+                f"{self.name} is XML but no COLLADA: its root is '{local(self.root)}'; export it again."
+            )
         if not str(self.root.get("version", "")).startswith("1."):
             raise BadInput(f"{self.name} states no COLLADA 1 version: export it as COLLADA 1.4.")
         self.ids: dict[str, Any] = {}
@@ -85,24 +89,36 @@ class Document:
         times, values = (self._floats(inputs.get(k), k) for k in ("INPUT", "OUTPUT"))
         count = len(times)
         if not count or (np.diff(times[:, 0]) < 0).any() or not np.isfinite(times).all():
-            raise BadInput(f"{self.name}: the sample times of '{element.get('id')}' do not rise; export it again.")
+            raise BadInput(
+                f"{self.name}: the sample times of '{element.get('id')}' do not rise; export it again."
+            )
         if values.size % count:
             raise BadInput(
                 f"{self.name}: '{element.get('id')}' has {count} sample times and {values.size} values; export it again."
             )
         values = values.reshape(count, -1)
         kinds = self._names(inputs.get("INTERPOLATION"), count)
-        tangents = [self._tangents(inputs.get(k), times[:, 0], values, side) for k, side in (("IN_TANGENT", -1), ("OUT_TANGENT", 1))]
+        tangents = [
+            self._tangents(inputs.get(k), times[:, 0], values, side)
+            for k, side in (("IN_TANGENT", -1), ("OUT_TANGENT", 1))
+        ]
         # Two keys at one time mean a jump: the later one holds from there on.
         keep = np.append(np.diff(times[:, 0]) > 0, True)
         incoming, outgoing = (t[keep] if t is not None else None for t in tangents)
-        return Sampler(times[keep, 0], values[keep], [k for k, is_kept in zip(kinds, keep, strict=True) if is_kept], incoming, outgoing)
+        return Sampler(
+            times[keep, 0],
+            values[keep],
+            [k for k, is_kept in zip(kinds, keep, strict=True) if is_kept],
+            incoming,
+            outgoing,
+        )
 
     def _floats(self, source: Any | None, what: str) -> Floats:
         """A <source>'s float array as (count, stride)."""
         array = None if source is None else child(source, "float_array")
         if array is None:
             raise BadInput(f"{self.name}: an animation has no {what} values; export it again.")
+        assert source is not None
         accessor = source.find("{*}technique_common/{*}accessor")
         stride = int(accessor.get("stride", 1)) if accessor is not None else 1
         values = numbers(array, self.name)
@@ -158,7 +174,9 @@ def numbers(element: Any, where: str) -> Floats:
 
 def check_depth(depth: int, name: str) -> None:
     if depth > _MAX_DEPTH:
-        raise BadInput(f"{name} nests nodes over {_MAX_DEPTH} deep, or in a ring: export the camera with its parents alone.")
+        raise BadInput(
+            f"{name} nests nodes over {_MAX_DEPTH} deep, or in a ring: export the camera with its parents alone."
+        )
 
 
 def _by_sid(element: Any, sid: str) -> Any | None:

@@ -94,12 +94,16 @@ def columns_of(layout: dict[str, Any], count: int) -> list[Column]:
     for i, entry in enumerate(layout.get("columns", [])):
         quantity, unit = str(entry.get("quantity", "")), str(entry.get("unit", "") or "")
         if quantity not in QUANTITIES:
-            raise BadInput(f"Column {i + 1} is said to be '{quantity}': choose one of {', '.join(QUANTITIES)}.")
+            raise BadInput(
+                f"Column {i + 1} is said to be '{quantity}': choose one of {', '.join(QUANTITIES)}."
+            )
         if unit and unit not in QUANTITIES[quantity].units:
             unit = ""
         out.append(Column(quantity, unit, -1 if entry.get("sign") == -1 else 1, str(entry.get("why", ""))))
     if len(out) != count:
-        raise BadInput(f"The layout names {len(out)} columns and the table has {count}: choose another layout.")
+        raise BadInput(
+            f"The layout names {len(out)} columns and the table has {count}: choose another layout."
+        )
     used = [c.quantity for c in out if c.quantity != NOTHING]
     twice = next((q for q in used if used.count(q) > 1), None)
     if twice:
@@ -154,11 +158,8 @@ def _by_behaviour(columns: list[Column | None], taken: set[str], table: Floats) 
             continue
         if "frame" not in taken and (values == np.round(values)).all():
             take(i, "frame", "whole numbers that rise from row to row")
-        elif "seconds" not in taken and "frame" not in taken or (
-            "seconds" not in taken and i <= 1 and np.allclose(steps, steps[0], rtol=1e-3)
-        ):
-            if np.allclose(steps, steps[0], rtol=1e-2):
-                take(i, "seconds", "numbers that rise by the same amount from row to row")
+        elif "seconds" not in taken and i <= 1 and np.allclose(steps, steps[0], rtol=1e-2):
+            take(i, "seconds", "numbers that rise by the same amount from row to row")
     if not {"position_x", "position_y", "position_z"} & taken and len(open_) >= 3:
         threes = [open_[k : k + 3] for k in range(len(open_) - 2)]
         runs = [t for t in threes if t[2] - t[0] == 2]
@@ -181,11 +182,21 @@ def _by_behaviour(columns: list[Column | None], taken: set[str], table: Floats) 
                     small = bool(np.nanmax(np.abs(values)) <= 2 * np.pi + 1e-6)
                     unit = "rad" if small and len(table) > 1 else "deg"
                     for axis, i in zip("xyz", list(t), strict=True):
-                        take(i, f"rotation_{axis}", f"three numbers within {'a turn in radians' if unit == 'rad' else 'three turns in degrees'}", unit)
+                        take(
+                            i,
+                            f"rotation_{axis}",
+                            f"three numbers within {'a turn in radians' if unit == 'rad' else 'three turns in degrees'}",
+                            unit,
+                        )
                     break
     for i in list(open_):
         values = table[:, i]
-        if not {"focal", "hfov", "vfov", "zoom"} & taken and np.isfinite(values).all() and (values > 4).all() and (values < 400).all():
+        if (
+            not {"focal", "hfov", "vfov", "zoom"} & taken
+            and np.isfinite(values).all()
+            and (values > 4).all()
+            and (values < 400).all()
+        ):
             take(i, "focal", "numbers between 4 and 400, the lengths lenses have", "mm")
 
 

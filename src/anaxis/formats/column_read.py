@@ -45,7 +45,9 @@ def read_columns(path: Path, bundle: Path | None = None, layout: dict[str, Any] 
         i, column = by_name[name]
         return table[:, i] * column.factor
 
-    guesses: dict[str, str] = {} if layout else {"columns": "what each column is was told from headings and behaviour"}
+    guesses: dict[str, str] = (
+        {} if layout else {"columns": "what each column is was told from headings and behaviour"}
+    )
     spoken = (layout or {}).get("convention")
     convention = convention_from_document(spoken) if spoken else Convention(metres_per_unit=1.0)
     order = (layout or {}).get("order")
@@ -79,7 +81,11 @@ def read_columns(path: Path, bundle: Path | None = None, layout: dict[str, Any] 
 
 
 def _preview(
-    headings: list[str] | None, rows: list[list[str]], delimiter: str, columns: list[Column], layout: dict[str, Any]
+    headings: list[str] | None,
+    rows: list[list[str]],
+    delimiter: str,
+    columns: list[Column],
+    layout: dict[str, Any],
 ) -> dict[str, Any]:
     """What the picker shows: the first rows, and the layout in force."""
     return {
@@ -88,8 +94,10 @@ def _preview(
         "count": len(rows),
         "delimiter": {",": "commas", ";": "semicolons", "\t": "tabs"}.get(delimiter, "blanks"),
         "layout": {
-            "columns": [{"quantity": c.quantity, "unit": c.unit, "sign": c.sign, "why": c.why} for c in columns],
-            **{k: layout.get(k) for k in ("convention", "order", "rate")},
+            "columns": [
+                {"quantity": c.quantity, "unit": c.unit, "sign": c.sign, "why": c.why} for c in columns
+            ],
+            **{k: layout.get(k) for k in ("convention", "axes", "order", "rate")},
         },
     }
 
@@ -115,7 +123,9 @@ def _table(path: Path) -> tuple[list[str] | None, list[list[str]], str]:
     if all(row and row[-1] == "" for row in rows):
         rows = [row[:-1] for row in rows]
     if delimiter != ",":
-        rows = [[c.replace(",", ".") if c.count(",") == 1 and "." not in c else c for c in row] for row in rows]
+        rows = [
+            [c.replace(",", ".") if c.count(",") == 1 and "." not in c else c for c in row] for row in rows
+        ]
     if not 3 <= len(rows[0]) <= _MAX_COLUMNS:
         raise BadInput(
             f"{path.name} has {len(rows[0])} column{'s' * (len(rows[0]) != 1)}: a camera needs at least three, one "
@@ -139,7 +149,9 @@ def _is_number(cell: str) -> bool:
 def _numbers(rows: list[list[str]], name: str, skipped: int) -> Floats:
     """The cells as numbers (rows, columns); empty ones are not a number."""
     if len(rows) > MAX_FRAMES:
-        raise BadInput(f"{name} has {len(rows)} rows; at most {MAX_FRAMES} frames are taken: export the shot's range only.")
+        raise BadInput(
+            f"{name} has {len(rows)} rows; at most {MAX_FRAMES} frames are taken: export the shot's range only."
+        )
     width = len(rows[0])
     for number, row in enumerate(rows, 1 + skipped):
         if len(row) != width:
@@ -164,7 +176,9 @@ def _time(
     rate: Fraction | None = parse_rate(rate_text) if rate_text else None
     for what, column in (("frame", frames), ("time", seconds)):
         if column is not None and not np.isfinite(column).all():
-            raise BadInput(f"The {what} column has an empty cell in row {int(np.argmin(np.isfinite(column))) + 1}: fill it in.")
+            raise BadInput(
+                f"The {what} column has an empty cell in row {int(np.argmin(np.isfinite(column))) + 1}: fill it in."
+            )
     if rate is None and frames is not None and seconds is not None and count > 1 and np.ptp(seconds) > 0:
         from anaxis.core.timing import nearest_rate
 
@@ -194,7 +208,9 @@ def _local(values: Any, convention: Convention, count: int, name: str) -> Floats
         turns = np.stack(quaternion, axis=1)
         good = np.isfinite(turns).all(axis=1)
         if (np.linalg.norm(turns[good], axis=1) < 1e-9).any():
-            raise BadInput(f"{name} has a quaternion without length: choose other columns, or correct that row.")
+            raise BadInput(
+                f"{name} has a quaternion without length: choose other columns, or correct that row."
+            )
         local[good, :3, :3] = Rotation.from_quat(turns[good]).as_matrix()
         local[~good, :3, :3] = np.nan
         return local
@@ -207,7 +223,9 @@ def _local(values: Any, convention: Convention, count: int, name: str) -> Floats
     return local
 
 
-def _lens(values: Any, metres_per_unit: float, count: int, guesses: dict[str, str]) -> tuple[Lens, str | None]:
+def _lens(
+    values: Any, metres_per_unit: float, count: int, guesses: dict[str, str]
+) -> tuple[Lens, str | None]:
     """The lens from whichever of its quantities the table has, and the fit that keeps what is stated."""
     width, height, focal = values("film_width"), values("film_height"), values("focal")
     hfov, vfov, zoom, squeeze = values("hfov"), values("vfov"), values("zoom"), values("squeeze")
@@ -226,7 +244,9 @@ def _lens(values: Any, metres_per_unit: float, count: int, guesses: dict[str, st
                 focal, fit = height / 2 / np.tan(np.radians(vfov) / 2), "height"
             elif zoom is not None:
                 focal, fit = zoom * squeeze * width / _IMAGE_WIDTH_PX, "width"
-                guesses["lens"] = f"zoom is in pixels of an image {_IMAGE_WIDTH_PX:g} px wide, on a film back {width[0]:g} mm wide"
+                guesses["lens"] = (
+                    f"zoom is in pixels of an image {_IMAGE_WIDTH_PX:g} px wide, on a film back {width[0]:g} mm wide"
+                )
             else:
                 focal = np.full(count, 50.0)
                 guesses["lens"] = "the table has no lens; 50 mm on a film back of 36 mm is taken"

@@ -64,7 +64,9 @@ class Accessors:
             sparse.indices.bufferView, sparse.indices.byteOffset or 0, sparse.count, 1,
             np.dtype(_TYPES[sparse.indices.componentType]),
         )[:, 0]  # fmt: skip
-        values = self._view(sparse.values.bufferView, sparse.values.byteOffset or 0, sparse.count, width, kind)
+        values = self._view(
+            sparse.values.bufferView, sparse.values.byteOffset or 0, sparse.count, width, kind
+        )
         raw = raw.copy()
         raw[where] = values
         return raw

@@ -21,7 +21,7 @@ from anaxis.core.axes import Convention
 from anaxis.core.errors import BadInput
 from anaxis.core.findings import Finding
 from anaxis.core.guesses import guess_rate
-from anaxis.core.outgoing import unique_name
+from anaxis.core.landmarks import unique_name
 from anaxis.core.scene import Node, Scene, snapped
 from anaxis.core.track import Lens, make_lens
 from anaxis.core.typing import Floats
@@ -50,7 +50,11 @@ class _Channel(NamedTuple):
             return curves.step(self.frames, self.values, frames)
         if self.kind == "CUBICSPLINE" and self.incoming is not None and self.outgoing is not None:
             return curves.hermite(self.frames, self.values, self.incoming, self.outgoing, frames)
-        return curves.slerp(self.frames, self.values, frames) if turn else curves.linear(self.frames, self.values, frames)
+        return (
+            curves.slerp(self.frames, self.values, frames)
+            if turn
+            else curves.linear(self.frames, self.values, frames)
+        )
 
 
 def read_gltf(path: Path, bundle: Path | None = None) -> Scene:
@@ -66,7 +70,16 @@ def read_gltf(path: Path, bundle: Path | None = None) -> Scene:
             document = GLTF2.from_dict(json.loads(data.decode("utf-8-sig")))
         if document is None or not str(getattr(document.asset, "version", "")).startswith("2"):
             raise ValueError
-    except (ValueError, KeyError, TypeError, AttributeError, IndexError, OSError, RecursionError, struct.error) as error:
+    except (
+        ValueError,
+        KeyError,
+        TypeError,
+        AttributeError,
+        IndexError,
+        OSError,
+        RecursionError,
+        struct.error,
+    ) as error:
         raise BadInput(
             f"{path.name} cannot be read as glTF 2.0: it is another version, damaged, or breaks off; export it again."
         ) from error
@@ -119,7 +132,9 @@ class _Reader:
                 try:
                     sampler = animation.samplers[channel.sampler]
                 except (IndexError, TypeError) as error:
-                    raise BadInput(f"{self.name}: the animation of {target} has no sampler; export it again.") from error
+                    raise BadInput(
+                        f"{self.name}: the animation of {target} has no sampler; export it again."
+                    ) from error
                 seconds = self.accessors.array(sampler.input)[:, 0]
                 values = self.accessors.array(sampler.output)
                 raw[target] = (seconds, values, sampler.interpolation or "LINEAR")
@@ -165,7 +180,10 @@ class _Reader:
         nodes = self.document.nodes or []
         if len(nodes) > _MAX_NODES:
             raise BadInput(f"{self.name} holds over {_MAX_NODES} nodes: export the camera and its set alone.")
-        children = {i: [c for c in (n.children or []) if isinstance(c, int) and 0 <= c < len(nodes)] for i, n in enumerate(nodes)}
+        children = {
+            i: [c for c in (n.children or []) if isinstance(c, int) and 0 <= c < len(nodes)]
+            for i, n in enumerate(nodes)
+        }
         below = {c for cs in children.values() for c in cs}
         taken: set[str] = set()
         waiting: list[tuple[int, str | None]] = [(i, None) for i in range(len(nodes)) if i not in below]
@@ -229,7 +247,9 @@ class _Reader:
                 values[part] = np.broadcast_to(rest[part], (len(frames), len(rest[part])))
                 continue
             if channel.values.shape[1] != len(rest[part]):
-                raise BadInput(f"{self.name}, {path}: its {part} has {channel.values.shape[1]} components; export it again.")
+                raise BadInput(
+                    f"{self.name}, {path}: its {part} has {channel.values.shape[1]} components; export it again."
+                )
             values[part] = channel.at(frames, turn=part == "rotation")
         local = np.tile(np.eye(4), (len(frames), 1, 1))
         turn = values["rotation"]
@@ -248,15 +268,19 @@ class _Reader:
         if found.type != "perspective" or found.perspective is None:
             self.findings.append(
                 Finding(
-                    "orthographic", "error",
+                    "orthographic",
+                    "error",
                     f"{path} is an orthographic camera: it has no focal length, and Anaxis moves perspective cameras.",
-                    "Set its projection to perspective in the source and export again.", node=path,
-                )  # fmt: skip
+                    "Set its projection to perspective in the source and export again.",
+                    node=path,
+                )
             )
         view = found.perspective
         names = {"yfov": "yfov", "aspectRatio": "aspect", "znear": "near", "zfar": "far"}
         animated = {
-            ours: c for theirs, ours in names.items() if (c := self.channels.get(f"/cameras/{camera}/perspective/{theirs}"))
+            ours: c
+            for theirs, ours in names.items()
+            if (c := self.channels.get(f"/cameras/{camera}/perspective/{theirs}"))
         }
         keys = np.unique(np.concatenate([np.zeros(0), *(c.frames for c in animated.values())]))
         frames = keys_and_whole_frames(keys, f"{self.name}, {path}")
@@ -264,9 +288,14 @@ class _Reader:
         for theirs, ours in names.items():
             still = getattr(view, theirs, None) if view is not None else None
             values[ours] = (
-                animated[ours].at(frames)[:, 0] if ours in animated else np.array([np.nan if still is None else float(still)])
+                animated[ours].at(frames)[:, 0]
+                if ours in animated
+                else np.array([np.nan if still is None else float(still)])
             )
-        if not np.isfinite(values["yfov"]).all() or not ((values["yfov"] > 0) & (values["yfov"] < np.pi)).all():
+        if (
+            not np.isfinite(values["yfov"]).all()
+            or not ((values["yfov"] > 0) & (values["yfov"] < np.pi)).all()
+        ):
             values["yfov"] = np.where((values["yfov"] > 0) & (values["yfov"] < np.pi), values["yfov"], np.nan)
         if np.isnan(values["aspect"]).any():
             values["aspect"] = np.array([16 / 9])
@@ -328,7 +357,7 @@ class _Reader:
         if primitive.indices is None:
             return points, np.arange(len(points))
         index = self.accessors.array(primitive.indices)[:, 0].astype(np.int64)
-        fits = points.shape[1] == 3 and len(index) and 0 <= index.min() and index.max() < len(points)
+        fits = points.shape[1] == 3 and len(index) and index.min() >= 0 and index.max() < len(points)
         return points, index if fits else None
 
     def _point_marks(self, mesh: int, path: str) -> list[Node]:

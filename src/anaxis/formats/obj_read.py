@@ -14,7 +14,7 @@ import numpy as np
 from anaxis.core.axes import Convention
 from anaxis.core.errors import BadInput
 from anaxis.core.guesses import with_guesses
-from anaxis.core.outgoing import unique_name
+from anaxis.core.landmarks import unique_name
 from anaxis.core.scene import Node, Scene
 from anaxis.core.typing import Floats, Ints
 from anaxis.formats.set_lines import MAX_MARKS, MAX_POINTS, mesh_lines, polyline_lines, within_budget

@@ -18,8 +18,8 @@ import numpy as np
 from anaxis.core.axes import Convention
 from anaxis.core.errors import BadInput
 from anaxis.core.findings import Finding
+from anaxis.core.landmarks import Landmarks
 from anaxis.core.lens import Image
-from anaxis.core.outgoing import Landmarks
 from anaxis.core.scene import Node, Scene
 from anaxis.core.timing import parse_rate, rate_text
 from anaxis.core.track import Lens, Track
@@ -128,9 +128,13 @@ def track_to_bytes(track: Track, landmarks: Landmarks, segments_m: Floats) -> by
         "rotation": track.rotation,
         "lens": np.stack([getattr(track.lens, f) for f in _LENS_FIELDS]),
         "landmarks_m": landmarks.position_m,
+        "sizes_m": landmarks.size_m,
         "segments_m": segments_m,
     }
-    header = {"name": track.name, "rate": rate_text(track.rate), "landmarks": landmarks.names}
+    header = {
+        "name": track.name, "rate": rate_text(track.rate), "landmarks": landmarks.names,
+        "hidden": sorted(landmarks.hidden),
+    }  # fmt: skip
     return pack(header, arrays)
 
 
@@ -140,4 +144,7 @@ def track_from_bytes(data: bytes) -> tuple[Track, Landmarks, Floats]:
     track = Track(
         header["name"], a["frames"], parse_rate(header["rate"]), a["position_m"], a["rotation"], lens
     )
-    return track, Landmarks(tuple(header["landmarks"]), a["landmarks_m"]), a["segments_m"]
+    names = tuple(header["landmarks"])
+    sizes = a.get("sizes_m", np.zeros((len(names), 3)))
+    marks = Landmarks(names, a["landmarks_m"], sizes, frozenset(header.get("hidden", ())))
+    return track, marks, a["segments_m"]

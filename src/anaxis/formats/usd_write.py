@@ -12,7 +12,8 @@ import numpy as np
 from pxr import Gf, Sdf, Tf, Usd, UsdGeom, UsdRender, Vt
 
 from anaxis.core.axes import Convention, axis_name
-from anaxis.core.outgoing import Outgoing, pose_matrices, unique_name
+from anaxis.core.landmarks import unique_name
+from anaxis.core.outgoing import Outgoing, pose_matrices
 from anaxis.core.scene import UP_AXES
 from anaxis.core.timing import rate_label
 from anaxis.core.typing import Floats

@@ -14,10 +14,11 @@ import threading
 from collections import deque
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Any
 
 from anaxis.core.errors import BadInput
 from anaxis.core.scene import Scene
-from anaxis.formats import MAX_FILE_BYTES, reader_of
+from anaxis.formats import MAX_FILE_BYTES, READABLE_SUFFIXES, require_readable
 from anaxis.formats.scene_archive import scene_from_bytes
 
 _KEPT_ENVIRONMENT = ("PATH", "LANG", "LC_ALL", "TMPDIR", "OPENBLAS_CORETYPE", "OPENBLAS_L2_SIZE")
@@ -45,11 +46,13 @@ class ParserPool:
     """Keeps ``warm`` parsing processes ready.
 
     With ``warm=0`` one is started only when asked; with ``warm=1`` one is made ready and not
-    replaced, which is what a single command wants.
+    replaced, which is what a single command wants: it then loads only what a file of the name
+    ``only_for`` needs.
     """
 
-    def __init__(self, warm: int = 2, limits: Limits | None = None) -> None:
+    def __init__(self, warm: int = 2, limits: Limits | None = None, only_for: str = "") -> None:
         self.limits = limits or Limits()
+        self._only_for = only_for
         self._warm = warm
         self._ready: deque[subprocess.Popen[bytes]] = deque()
         self._lock = threading.Lock()
@@ -59,7 +62,7 @@ class ParserPool:
     def _refill(self) -> None:
         with self._lock:
             while len(self._ready) < self._warm and not self._closed:
-                self._ready.append(_start())
+                self._ready.append(_start(self._only_for))
 
     def close(self) -> None:
         with self._lock:
@@ -67,28 +70,32 @@ class ParserPool:
             while self._ready:
                 _end(self._ready.popleft())
 
-    def read(self, path: Path) -> Scene:
+    def read(
+        self, path: Path, layout: dict[str, Any] | None = None, suffixes: tuple[str, ...] = READABLE_SUFFIXES
+    ) -> Scene:
         """Read a file as :func:`anaxis.formats.read_file` does, but in a process of its own.
 
-        Raises BadInput, also where the reader crashed, hung or needed too much memory.
+        Raises BadInput, also where the reader crashed, hung or needed too much memory, and for a
+        name that does not end in one of ``suffixes``.
         """
-        reader_of(path.name)  # a wrong kind of file is refused before a process is spent on it
+        # A wrong kind of file is refused before a process is spent on it.
+        require_readable(path.name, suffixes)
         with self._lock:
             process = self._ready.popleft() if self._ready else None
         if process is None or process.poll() is not None:
-            process = _start()
+            process = _start(self._only_for or path.name)
         try:
-            return self._ask(process, path)
+            return self._ask(process, path, layout)
         finally:
             _end(process)
             if self._warm > 1:
                 threading.Thread(target=self._refill, daemon=True).start()
 
-    def _ask(self, process: subprocess.Popen[bytes], path: Path) -> Scene:
+    def _ask(self, process: subprocess.Popen[bytes], path: Path, layout: dict[str, Any] | None) -> Scene:
         limits = self.limits
         task = {
             "path": str(path), "max_bytes": limits.max_bytes, "memory_mb": limits.memory_mb,
-            "cpu_s": limits.cpu_s,
+            "cpu_s": limits.cpu_s, "answer_bytes": limits.answer_bytes, "layout": layout,
         }  # fmt: skip
         try:
             answer, _ = process.communicate(json.dumps(task).encode() + b"\n", timeout=limits.wall_s)
@@ -109,11 +116,11 @@ class ParserPool:
         return scene_from_bytes(answer[1:])
 
 
-def _start() -> subprocess.Popen[bytes]:
+def _start(only_for: str) -> subprocess.Popen[bytes]:
     environment = {k: os.environ[k] for k in _KEPT_ENVIRONMENT if k in os.environ}
     # -P: never import from the current folder, which may hold the uploaded file.
     return subprocess.Popen(
-        [sys.executable, "-P", "-m", "anaxis.jobs.parser"],
+        [sys.executable, "-P", "-m", "anaxis.jobs.parser", *([Path(only_for).suffix] if only_for else [])],
         stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL,
         env=environment, start_new_session=True,
     )  # fmt: skip

@@ -1,8 +1,9 @@
 """The parsing process: reads one file, answers once, ends. Run as ``python -m anaxis.jobs.parser``.
 
 It waits, with the format libraries loaded, for one line of JSON on standard input
-(``{"path", "max_bytes", "memory_mb", "cpu_s"}``) and answers on standard output with one letter
-and a body: S and a scene archive, or E and a sentence.
+(``{"path", "max_bytes", "memory_mb", "cpu_s", "answer_bytes", "layout"}``) and answers on standard output
+with one letter and a body: S and a scene archive, or E and a sentence. An argument names the one
+suffix whose library is to be loaded; without it all are.
 """
 
 from __future__ import annotations
@@ -13,10 +14,10 @@ import resource
 import sys
 from importlib import import_module
 from pathlib import Path
-from typing import BinaryIO
+from typing import Any, BinaryIO
 
 from anaxis.core.errors import BadInput
-from anaxis.formats import FORMATS, read_file
+from anaxis.formats import BUNDLE_SUFFIX, FORMATS, read_file
 from anaxis.formats.scene_archive import scene_to_bytes
 
 
@@ -26,22 +27,27 @@ def main() -> None:
     silence = os.open(os.devnull, os.O_WRONLY)
     os.dup2(silence, 1)
     os.dup2(silence, 2)
+    only = sys.argv[1] if len(sys.argv) > 1 and sys.argv[1] != BUNDLE_SUFFIX else ""
     for entry in FORMATS:
-        if entry.read:
+        if entry.read and (not only or only in entry.suffixes):
             import_module(f"anaxis.formats.{entry.read.split(':')[0]}")
     line = sys.stdin.readline()
     if line.strip():
         _serve(json.loads(line), answer)
 
 
-def _serve(task: dict[str, int | str], answer: BinaryIO) -> None:
+def _serve(task: dict[str, Any], answer: BinaryIO) -> None:
     path = Path(str(task["path"]))
     memory = int(task["memory_mb"]) << 20
     resource.setrlimit(resource.RLIMIT_AS, (memory, memory))
     resource.setrlimit(resource.RLIMIT_CPU, (int(task["cpu_s"]), int(task["cpu_s"]) + 1))
     resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
+    # What a bundle unpacks to is counted beforehand; this holds for a reader gone wild.
+    resource.setrlimit(resource.RLIMIT_FSIZE, (3 << 30, 3 << 30))
     try:
-        body = b"S" + scene_to_bytes(read_file(path, int(task["max_bytes"])))
+        body = b"S" + scene_to_bytes(read_file(path, int(task["max_bytes"]), task["layout"]))
+        if len(body) > int(task["answer_bytes"]):
+            raise BadInput(f"{path.name} holds more than can be taken in: export the camera alone.")
     except BadInput as error:
         body = b"E" + error.sentence.encode()
     except MemoryError:

@@ -96,7 +96,9 @@ def _usd_views(path: Path, _profile: Profile, image: Image) -> _Views:
     stage = Usd.Stage.Open(str(path))
     prim = next(p for p in stage.Traverse() if p.IsA(UsdGeom.Camera))
     camera = UsdGeom.Camera(prim)
-    frames = np.arange(stage.GetStartTimeCode(), stage.GetEndTimeCode() + 1)
+    # The samples as they lie in the file: a bake may be on half or on every second frame.
+    samples = UsdGeom.Xformable(prim).GetTimeSamples()
+    frames = np.array(samples or [stage.GetStartTimeCode()], dtype=np.float64)
     matrices, windows = [], np.empty((len(frames), 4))
     for i, frame in enumerate(frames.tolist()):
         frustum = camera.GetCamera(frame).frustum

@@ -1,4 +1,9 @@
-"""Tables. Versions and deliveries are immutable once kept: the database refuses to update them."""
+"""Tables. Versions and deliveries are immutable once kept: the database refuses to update them.
+
+A camera's versions form a tree: each take (a file taken in) starts one, each edit of the recipe adds a
+version whose parent is the one it was made from. The camera's head says which version is worked on, so
+that undo and redo move the head and lose nothing.
+"""
 
 from __future__ import annotations
 
@@ -31,13 +36,20 @@ class Shot(Base):
     id: Mapped[int] = mapped_column(primary_key=True)
     show_id: Mapped[int] = mapped_column(ForeignKey("shows.id"))
     name: Mapped[str]
+    first_frame: Mapped[float | None]  # what the edit expects of the shot; None where nobody has said
+    last_frame: Mapped[float | None]
+    rate: Mapped[str | None]
     created_at: Mapped[datetime] = mapped_column(server_default=func.now())
     show: Mapped[Show] = relationship(back_populates="shots")
     cameras: Mapped[list[Camera]] = relationship(back_populates="shot", order_by="Camera.name")
 
 
 class SourceFile(Base):
-    """An uploaded file with the scene read from it; ``kept`` once a camera of it was kept."""
+    """An uploaded file with the scene read from it; ``kept`` once a camera of it was kept.
+
+    ``draft`` holds what was set on the intake page and not kept yet: recipes by camera path;
+    ``layout`` what the columns of column text are, where a person said so.
+    """
 
     __tablename__ = "source_files"
     id: Mapped[int] = mapped_column(primary_key=True)
@@ -45,6 +57,8 @@ class SourceFile(Base):
     sha256: Mapped[str] = mapped_column(index=True)
     size: Mapped[int] = mapped_column(BigInteger)
     kept: Mapped[bool] = mapped_column(default=False)
+    draft: Mapped[dict[str, Any]] = mapped_column(default=dict)
+    layout: Mapped[dict[str, Any] | None]
     created_at: Mapped[datetime] = mapped_column(server_default=func.now())
     data: Mapped[bytes] = mapped_column(deferred=True)
     scene: Mapped[bytes] = mapped_column(deferred=True)
@@ -56,19 +70,43 @@ class Camera(Base):
     id: Mapped[int] = mapped_column(primary_key=True)
     shot_id: Mapped[int] = mapped_column(ForeignKey("shots.id"))
     name: Mapped[str]
+    head_id: Mapped[int | None] = mapped_column(ForeignKey("versions.id", use_alter=True))
+    missing_from_id: Mapped[int | None] = mapped_column(ForeignKey("source_files.id"))
     created_at: Mapped[datetime] = mapped_column(server_default=func.now())
     shot: Mapped[Shot] = relationship(back_populates="cameras")
-    versions: Mapped[list[Version]] = relationship(back_populates="camera", order_by="Version.number")
+    versions: Mapped[list[Version]] = relationship(
+        back_populates="camera", order_by="Version.number", foreign_keys="Version.camera_id"
+    )
+    missing_from: Mapped[SourceFile | None] = relationship()
+
+    @property
+    def head(self) -> Version:
+        """The version worked on: the one undo and redo led to, else the newest."""
+        return next((v for v in self.versions if v.id == self.head_id), self.versions[-1])
+
+    @property
+    def takes(self) -> list[Version]:
+        """The newest version of every take, in order."""
+        return list({v.take: v for v in self.versions}.values())
 
 
 class Version(Base):
-    """A camera as taken in once: the baked track and how its picture is made."""
+    """A camera at one state of its recipe: the baked track and how its picture is made.
+
+    ``take`` counts the files taken in, ``edit`` the recipe's changes since; ``parent_id`` is the version
+    an edit was made from, ``change`` says what it changed.
+    """
 
     __tablename__ = "versions"
     __table_args__ = (UniqueConstraint("camera_id", "number"),)
     id: Mapped[int] = mapped_column(primary_key=True)
     camera_id: Mapped[int] = mapped_column(ForeignKey("cameras.id"))
     number: Mapped[int]
+    take: Mapped[int]
+    edit: Mapped[int] = mapped_column(default=0)
+    parent_id: Mapped[int | None] = mapped_column(ForeignKey("versions.id"))
+    recipe: Mapped[list[Any]] = mapped_column(default=list)
+    change: Mapped[str] = mapped_column(default="")
     source_file_id: Mapped[int] = mapped_column(ForeignKey("source_files.id"))
     camera_path: Mapped[str]
     width_px: Mapped[int]
@@ -81,9 +119,14 @@ class Version(Base):
     findings: Mapped[list[Any]]
     created_at: Mapped[datetime] = mapped_column(server_default=func.now())
     track: Mapped[bytes] = mapped_column(deferred=True)
-    camera: Mapped[Camera] = relationship(back_populates="versions")
+    camera: Mapped[Camera] = relationship(back_populates="versions", foreign_keys=[camera_id])
     source_file: Mapped[SourceFile] = relationship()
     deliveries: Mapped[list[Delivery]] = relationship(back_populates="version", order_by="Delivery.id.desc()")
+
+    @property
+    def label(self) -> str:
+        """Take and edit as people say it: 2, or 2.3 after three edits."""
+        return f"{self.take}.{self.edit}" if self.edit else str(self.take)
 
 
 class Delivery(Base):
@@ -116,3 +159,23 @@ class DeliveryFile(Base):
     size: Mapped[int] = mapped_column(BigInteger)
     data: Mapped[bytes] = mapped_column(deferred=True)
     delivery: Mapped[Delivery] = relationship(back_populates="files")
+
+
+class SavedRecipe(Base):
+    """A recipe under a name, to be applied to other cameras."""
+
+    __tablename__ = "saved_recipes"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    name: Mapped[str] = mapped_column(unique=True)
+    operations: Mapped[list[Any]]
+    created_at: Mapped[datetime] = mapped_column(server_default=func.now())
+
+
+class SavedLayout(Base):
+    """What the columns of a kind of table are, under a name."""
+
+    __tablename__ = "saved_layouts"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    name: Mapped[str] = mapped_column(unique=True)
+    layout: Mapped[dict[str, Any]]
+    created_at: Mapped[datetime] = mapped_column(server_default=func.now())

@@ -3,34 +3,45 @@
 from __future__ import annotations
 
 import hashlib
+from collections.abc import Callable
 from datetime import UTC, datetime, timedelta
 from typing import Any
 
 import numpy as np
-from sqlalchemy import delete, func, select, update
+from sqlalchemy import delete, select, update
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import Session, joinedload, selectinload
 
+from anaxis.core.checks import Expected
 from anaxis.core.errors import BadInput
 from anaxis.core.findings import Finding
+from anaxis.core.landmarks import Landmarks
 from anaxis.core.lens import Image
-from anaxis.core.outgoing import Landmarks
+from anaxis.core.recipe import Recipe, no_sets, recipe_document, recipe_from_document
 from anaxis.core.scene import Scene
-from anaxis.core.timing import rate_text
+from anaxis.core.timing import parse_rate
 from anaxis.core.track import Track
 from anaxis.core.typing import Floats
-from anaxis.flow import CameraReport, Delivered, Picture, landmarks_of, set_segments_m
+from anaxis.flow import Delivered, Picture
 from anaxis.formats.scene_archive import (
     pack,
     scene_from_bytes,
     scene_to_bytes,
     track_from_bytes,
-    track_to_bytes,
     unpack,
 )
-from anaxis.formats.track_json import convention_document
 from anaxis.profiles.model import Profile
-from anaxis.store.models import Camera, Delivery, DeliveryFile, Shot, Show, SourceFile, Version
+from anaxis.store.models import (
+    Camera,
+    Delivery,
+    DeliveryFile,
+    SavedLayout,
+    SavedRecipe,
+    Shot,
+    Show,
+    SourceFile,
+    Version,
+)
 
 _STAGED_FOR = timedelta(days=7)
 
@@ -48,12 +59,18 @@ def stage_file(session: Session, name: str, data: bytes, scene: Scene) -> Source
         sha256=hashlib.sha256(data).hexdigest(),
         size=len(data),
         kept=False,
+        draft={},
         data=data,
         scene=scene_to_bytes(scene),
     )
     session.add(row)
     session.flush()
     return row
+
+
+def keep_file(session: Session, source: SourceFile) -> None:
+    """A file that something kept refers to stays."""
+    session.execute(update(SourceFile).where(SourceFile.id == source.id).values(kept=True))
 
 
 def staged_scene(session: Session, source_file_id: int) -> tuple[SourceFile, Scene]:
@@ -65,118 +82,29 @@ def staged_scene(session: Session, source_file_id: int) -> tuple[SourceFile, Sce
     return row, scene_from_bytes(row.scene)
 
 
-def find_or_make_show(session: Session, name: str) -> Show:
-    return _find_or_make(session, Show, name=name)
-
-
-def find_or_make_shot(session: Session, show: Show, name: str) -> Shot:
-    return _find_or_make(session, Shot, show_id=show.id, name=name)
-
-
-def newest_show_name(session: Session) -> str:
-    """The show worked on last, to be proposed for the next file; "" where there is none."""
-    return session.execute(select(Show.name).order_by(Show.id.desc()).limit(1)).scalar() or ""
-
-
-def _find_or_make(session: Session, model: Any, **key: object) -> Any:
+def find_or_make(session: Session, model: Any, **key: object) -> Any:
     """Two people making the same thing at once both get the one row."""
     session.execute(insert(model).values(**key).on_conflict_do_nothing())
     return session.execute(select(model).filter_by(**key)).scalar_one()
 
 
-def keep_camera(
-    session: Session,
-    shot: Shot,
-    source: SourceFile,
-    scene: Scene,
-    report: CameraReport,
-    name: str,
-    picture: Picture,
-) -> Version:
-    """Keep one camera of a file; a camera of that name in the shot gets a new version.
-
-    Raises BadInput for a camera that could not be flattened or has unusable numbers.
-    """
-    if report.baked is None or not report.usable:
-        worst = next(f for f in report.findings if f.severity == "error")
-        raise BadInput(f"{report.name} cannot be kept: {worst.message} {worst.remedy}")
-    camera: Camera = _find_or_make(session, Camera, shot_id=shot.id, name=name)
-    baked = report.baked
-    track = baked.track
-    version = Version(
-        camera_id=camera.id,
-        number=_next_number(session, camera.id),
-        source_file_id=source.id,
-        camera_path=report.path,
-        width_px=picture.image.width_px,
-        height_px=picture.image.height_px,
-        pixel_aspect=picture.image.pixel_aspect,
-        image_guessed=picture.image_guessed,
-        source_fit=picture.fit,
-        fit_guessed=picture.fit_guessed,
-        facts=_facts(scene, report),
-        findings=[f.as_dict() for f in report.findings],
-        track=track_to_bytes(
-            track, landmarks_of(scene, track.frames), set_segments_m(scene, float(track.frames[0]))
-        ),
-    )
-    session.add(version)
-    session.execute(update(SourceFile).where(SourceFile.id == source.id).values(kept=True))
-    session.flush()
-    return version
+def find_or_make_show(session: Session, name: str) -> Show:
+    return find_or_make(session, Show, name=name)
 
 
-def _next_number(session: Session, camera_id: int) -> int:
-    """The number of a camera's next version; the row lock keeps them without gaps or clashes."""
-    session.execute(select(Camera.id).where(Camera.id == camera_id).with_for_update())
-    last = session.execute(select(func.max(Version.number)).where(Version.camera_id == camera_id)).scalar()
-    return (last or 0) + 1
+def find_shot(session: Session, show: str, shot: str) -> Shot | None:
+    """A shot by its names; None where there is none yet."""
+    query = select(Shot).join(Show).where(Show.name == show, Shot.name == shot)
+    return session.execute(query).scalar_one_or_none()
 
 
-def correct_picture(session: Session, version: Version, image: Image, source_fit: str) -> Version:
-    """The same track with another picture, as a new version of its camera; nothing in it is a guess."""
-    same = ("camera_id", "source_file_id", "camera_path", "facts", "findings", "track")
-    made = Version(
-        **{k: getattr(version, k) for k in same},
-        number=_next_number(session, version.camera_id),
-        width_px=image.width_px,
-        height_px=image.height_px,
-        pixel_aspect=image.pixel_aspect,
-        image_guessed=False,
-        source_fit=source_fit,
-        fit_guessed=False,
-    )
-    session.add(made)
-    session.flush()
-    return made
+def find_or_make_shot(session: Session, show: Show, name: str) -> Shot:
+    return find_or_make(session, Shot, show_id=show.id, name=name)
 
 
-def _facts(scene: Scene, report: CameraReport) -> dict[str, Any]:
-    """What the pages say of the source without opening it again."""
-    assert report.baked is not None
-    lens = report.baked.track.lens
-    return {
-        "format": scene.format,
-        "up_axis": scene.convention.up_axis,
-        "metres_per_unit": scene.convention.metres_per_unit,
-        "convention": convention_document(scene.convention),
-        "rate": rate_text(scene.rate),
-        "first_frame": report.first_frame,
-        "last_frame": report.last_frame,
-        "samples": report.samples,
-        "animated": report.animated,
-        "lens_animated": report.lens_animated,
-        "focal_mm": [float(lens.focal_mm.min()), float(lens.focal_mm.max())],
-        "film_mm": [float(lens.film_width_mm[0]), float(lens.film_height_mm[0])],
-        "squeeze": float(lens.squeeze[0]),
-        "guesses": scene.guesses,
-        "parents": [
-            {"path": n.path, "moves": bool(len(n.keys) > 1), "samples": len(n.keys)}
-            for n in report.baked.parents
-        ],
-        "camera_moves": bool(len(report.baked.node.keys) > 1),
-        "scale": [float(report.baked.scale.min()), float(report.baked.scale.max())],
-    }
+def newest_show_name(session: Session) -> str:
+    """The show worked on last, to be proposed for the next file; "" where there is none."""
+    return session.execute(select(Show.name).order_by(Show.id.desc()).limit(1)).scalar() or ""
 
 
 def picture_of_version(version: Version) -> Picture:
@@ -193,8 +121,28 @@ def findings_of(version: Version) -> list[Finding]:
 
 
 def track_of(version: Version) -> tuple[Track, Landmarks, Floats]:
-    """The baked track, its landmarks and the set's lines (s, 2, 3)."""
+    """The baked track, its landmarks (hidden ones too) and the set's lines (s, 2, 3)."""
     return track_from_bytes(version.track)
+
+
+def recipe_of(version: Version) -> Recipe:
+    return recipe_from_document(version.recipe)
+
+
+def expected_of(shot: Shot) -> Expected:
+    """What the edit expects of a shot."""
+    return Expected(shot.first_frame, shot.last_frame, parse_rate(shot.rate) if shot.rate else None)
+
+
+def set_finder(session: Session) -> Callable[[str], Scene]:
+    """Finds the scene of a kept file by its SHA-256, for recipes that add a set from it."""
+
+    def find(sha256: str) -> Scene:
+        query = select(SourceFile).where(SourceFile.sha256 == sha256).order_by(SourceFile.id).limit(1)
+        row = session.execute(query).scalar_one_or_none()
+        return scene_from_bytes(row.scene) if row is not None else no_sets(sha256)
+
+    return find
 
 
 def keep_delivery(
@@ -252,11 +200,12 @@ def all_shows(session: Session) -> list[Show]:
 
 
 def get_version(session: Session, camera_id: int, number: int | None = None) -> Version:
-    """A camera's version by number, or its newest; raises NotFound."""
+    """A camera's version by number, or the one worked on; raises NotFound."""
     query = (
         select(Version)
+        .join(Camera, Camera.id == Version.camera_id)
         .where(Version.camera_id == camera_id)
-        .order_by(Version.number.desc())
+        .order_by((Version.id == Camera.head_id).desc().nulls_last(), Version.number.desc())
         .limit(1)
         .options(
             joinedload(Version.camera).joinedload(Camera.shot).joinedload(Shot.show),
@@ -270,6 +219,61 @@ def get_version(session: Session, camera_id: int, number: int | None = None) -> 
         what = f"camera {camera_id}" if number is None else f"version {number} of camera {camera_id}"
         raise NotFound(f"There is no {what}: go back to the shots and choose one.")
     return version
+
+
+def get_shot(session: Session, shot_id: int) -> Shot:
+    shot = session.get(Shot, shot_id)
+    if shot is None:
+        raise NotFound(f"There is no shot {shot_id}: go back to the shots and choose one.")
+    return shot
+
+
+def get_camera(session: Session, camera_id: int) -> Camera:
+    camera = session.get(Camera, camera_id)
+    if camera is None:
+        raise NotFound(f"There is no camera {camera_id}: go back to the shots and choose one.")
+    return camera
+
+
+def reread(session: Session, source: SourceFile, scene: Scene, layout: dict[str, Any] | None) -> None:
+    """A staged file read another way."""
+    source.scene, source.layout = scene_to_bytes(scene), layout
+    session.flush()
+
+
+def saved_layouts(session: Session) -> list[str]:
+    return list(session.execute(select(SavedLayout.name).order_by(SavedLayout.name)).scalars())
+
+
+def get_layout(session: Session, name: str) -> dict[str, Any]:
+    row = session.execute(select(SavedLayout).where(SavedLayout.name == name)).scalar_one_or_none()
+    if row is None:
+        raise NotFound(f"There is no column layout '{name}': choose one of the list.")
+    return row.layout
+
+
+def save_layout(session: Session, name: str, layout: dict[str, Any]) -> None:
+    """Save a column layout under a name; one of that name is replaced."""
+    query = insert(SavedLayout).values(name=name, layout=layout)
+    session.execute(query.on_conflict_do_update(index_elements=["name"], set_={"layout": layout}))
+
+
+def saved_recipes(session: Session) -> list[str]:
+    return list(session.execute(select(SavedRecipe.name).order_by(SavedRecipe.name)).scalars())
+
+
+def get_recipe(session: Session, name: str) -> Recipe:
+    row = session.execute(select(SavedRecipe).where(SavedRecipe.name == name)).scalar_one_or_none()
+    if row is None:
+        raise NotFound(f"There is no saved recipe '{name}': choose one of the list.")
+    return recipe_from_document(row.operations)
+
+
+def save_recipe(session: Session, name: str, recipe: Recipe) -> None:
+    """Save a recipe under a name; one of that name is replaced."""
+    operations = recipe_document(recipe)
+    query = insert(SavedRecipe).values(name=name, operations=operations)
+    session.execute(query.on_conflict_do_update(index_elements=["name"], set_={"operations": operations}))
 
 
 def get_delivery(session: Session, delivery_id: int) -> Delivery:

@@ -2,55 +2,52 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from pathlib import Path
 from tempfile import TemporaryDirectory
 from typing import Annotated, Any
 
-from fastapi import APIRouter, File, Form, Request, UploadFile
+from fastapi import APIRouter, File, Form, Query, Request, UploadFile
 from fastapi.responses import RedirectResponse, Response
 from sqlalchemy.orm import Session
 
 from anaxis.core.errors import BadInput
 from anaxis.core.lens import FIT_WORDS, FITS, parse_image, require_fit
-from anaxis.core.timing import format_frame, parse_rate, rate_label
+from anaxis.core.recipe import Operation, Work, inserted, kind_of, replay
 from anaxis.flow import deliver, prepare
-from anaxis.formats import FORMATS
+from anaxis.formats import FORMATS, SET_SUFFIXES
+from anaxis.formats.scene_archive import scene_from_bytes
 from anaxis.formats.track_json import convention_from_document
 from anaxis.profiles import SHIPPED_KEYS, shipped_profiles
 from anaxis.profiles.model import Profile, profile_from_text
 from anaxis.store.models import Delivery, Version
 from anaxis.store.queries import (
-    correct_picture,
     findings_of,
     get_version,
     keep_delivery,
     newest_deliveries,
     picture_of_version,
+    recipe_of,
+    saved_recipes,
+    set_finder,
     track_of,
 )
+from anaxis.store.versions import correct_picture, next_of
 from anaxis.web.axes_drawing import axes_svg, axis_turn
-from anaxis.web.drawings import camera_bundle
-from anaxis.web.pages import Store, page, pixels
+from anaxis.web.drawings import camera_bundle, levels_bundle
+from anaxis.web.landmarks import THE_FILE, axes_of, rows_of
+from anaxis.web.pages import Store, page
+from anaxis.web.recipe import ADDABLE
+from anaxis.web.stations import stations_of
 
 router = APIRouter(prefix="/cameras")
 _MAX_PROFILE_BYTES = 100_000
 
 
-@dataclass(frozen=True)
-class Station:
-    """One step of the job: its state ("read", "guess", "warning", "open", "done", "off") and key figure."""
-
-    key: str
-    label: str
-    state: str
-    figure: str
-
-
 @router.get("/{camera_id}")
 def camera(
     request: Request, store: Store, camera_id: int,
-    version: int | None = None, to: str = "", station: str = "",
+    version: int | None = None, to: str = "", station: str = "", axes: str = THE_FILE,
+    off: Annotated[list[str] | None, Query()] = None,
 ) -> Any:  # fmt: skip
     kept = get_version(store, camera_id, version)
     profile = _profile(to, kept)
@@ -62,6 +59,7 @@ def camera(
         request,
         "camera/index.html",
         **_context(kept, profile, chosen),
+        **_station_context(store, kept, profile, chosen, axes, off or []),
         stations=stations,
         open_station=chosen,
     )
@@ -70,19 +68,26 @@ def camera(
 @router.get("/{camera_id}/panel/{station}")
 def panel(request: Request, store: Store, camera_id: int, station: str, version: int, to: str = "") -> Any:
     kept = get_version(store, camera_id, version)
-    stations = stations_of(kept)
+    stations, profile = stations_of(kept), _profile(to, kept)
     if station not in {s.key for s in stations}:
         raise BadInput(f"There is no station '{station}'.")
     return page(
-        request, "camera/panel.html", **_context(kept, _profile(to, kept), station),
+        request, "camera/panel.html", **_context(kept, profile, station),
+        **_station_context(store, kept, profile, station, THE_FILE, []),
         stations=stations, open_station=station, swapped=True,
     )  # fmt: skip
 
 
 @router.get("/{camera_id}/drawing")
-def drawing(store: Store, camera_id: int, version: int, to: str = "") -> Response:
+def drawing(
+    store: Store, camera_id: int, version: int, to: str = "", off: Annotated[list[str] | None, Query()] = None
+) -> Response:
+    """The drawings' data; with ``off``, as the camera would go with those levels held still."""
     kept = get_version(store, camera_id, version)
     track, landmarks, segments = track_of(kept)
+    if off:
+        work = _replayed(store, kept, off)
+        track, landmarks, segments = work.done, work.landmarks, work.lines_m
     data = camera_bundle(
         track,
         landmarks,
@@ -94,6 +99,25 @@ def drawing(store: Store, camera_id: int, version: int, to: str = "") -> Respons
     return Response(
         data, media_type="application/octet-stream", headers={"Cache-Control": "private, max-age=600"}
     )
+
+
+@router.get("/{camera_id}/levels")
+def levels(store: Store, camera_id: int, version: int) -> Response:
+    """What each level of the tree adds to the motion on every frame."""
+    work = _replayed(store, get_version(store, camera_id, version), [])
+    return Response(
+        levels_bundle(work),
+        media_type="application/octet-stream",
+        headers={"Cache-Control": "private, max-age=600"},
+    )
+
+
+def _replayed(store: Session, version: Version, off: list[str]) -> Work:
+    """The version's recipe done again, with some levels held still as at the first frame."""
+    recipe = recipe_of(version)
+    for path in off[:100]:
+        recipe = inserted(recipe, Operation("level", {"node": path, "way": "still"}))
+    return replay(scene_from_bytes(version.source_file.scene), version.camera_path, recipe, set_finder(store))
 
 
 @router.post("/{camera_id}/deliver")
@@ -143,6 +167,26 @@ def _profile(key: str, version: Version) -> Profile:
     return shipped.get(last, shipped[SHIPPED_KEYS[0]])
 
 
+def _station_context(
+    store: Session, version: Version, profile: Profile, station: str, axes: str, off: list[str]
+) -> dict[str, Any]:
+    """What only one station's panel shows."""
+    if station == "place":
+        convention, unit = axes_of(version, axes)
+        marks = track_of(version)[1]
+        return {"off": off, "axes": axes, "mark_unit": unit, "mark_axes": convention, "mark_rows": rows_of(marks, convention),
+                "set_suffixes": SET_SUFFIXES}  # fmt: skip
+    if station != "clean":
+        return {"off": off}
+    scene = scene_from_bytes(version.source_file.scene)
+    chain = scene.chain(version.camera_path)
+    recipe = [(i, o, kind_of(o.code)) for i, o in enumerate(recipe_of(version))]
+    return {
+        "off": off, "chain": chain[::-1], "recipe": recipe, "addable": ADDABLE, "saved_recipes": saved_recipes(store),
+        "can_undo": version.parent_id is not None, "redo": next_of(store, version),
+    }  # fmt: skip
+
+
 def _context(version: Version, profile: Profile, station: str) -> dict[str, Any]:
     source = convention_from_document(version.facts["convention"])
     track, landmarks, segments = track_of(version)
@@ -154,7 +198,7 @@ def _context(version: Version, profile: Profile, station: str) -> dict[str, Any]
         "shot": version.camera.shot,
         "profile": profile,
         "track": track,
-        "landmarks": landmarks,
+        "landmarks": landmarks.shown(),
         "segments": len(segments),
         "findings": findings_of(version),
         "picture": picture_of_version(version),
@@ -169,30 +213,3 @@ def _context(version: Version, profile: Profile, station: str) -> dict[str, Any]
         "worst": max(newest, key=lambda d: d.max_px, default=None),
         "source_unit": {0.01: "cm", 1.0: "m", 0.001: "mm"}.get(source.metres_per_unit, "units"),
     }
-
-
-def stations_of(version: Version) -> list[Station]:
-    """The steps of the job, in the order people work, each with its state and key figure."""
-    facts = version.facts
-    count = round(facts["last_frame"] - facts["first_frame"]) + 1
-    rate = rate_label(parse_rate(facts["rate"]))
-    warned = any(f["severity"] == "warning" for f in version.findings)
-    moving = sum(p["moves"] for p in facts["parents"])
-    stray = abs(facts["scale"][0] - 1) > 1e-6 or abs(facts["scale"][1] - 1) > 1e-6
-    guess = version.fit_guessed or version.image_guessed
-    newest = newest_deliveries(version)
-    worst = max((d.max_px for d in newest), default=None)
-    film = facts["film_mm"]
-    span = f"{format_frame(facts['first_frame'])}–{format_frame(facts['last_frame'])}"
-    return [
-        Station("take-in", "Take in", "warning" if warned else "done", f"{count} f @ {rate}"),
-        Station("clean", "Clean", "warning" if stray else "done", f"{moving} parent{'s' * (moving != 1)} baked"),
-        Station("lens", "Lens", "guess" if guess else "done", f"{film[0]:.2f} × {film[1]:.2f} mm"),
-        Station("time", "Time", "done", span),
-        Station("deliver", "Deliver", "done" if newest else "open", f"{len(newest)} package{'s' * (len(newest) != 1)}"),
-        Station(
-            "prove", "Prove",
-            "open" if worst is None else "done" if worst <= 0.01 else "off",
-            "not proved" if worst is None else pixels(worst),
-        ),
-    ]  # fmt: skip

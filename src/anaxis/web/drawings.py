@@ -7,12 +7,15 @@ from typing import Any
 import numpy as np
 
 from anaxis.core.axes import Convention
+from anaxis.core.landmarks import Landmarks
 from anaxis.core.lens import Image
-from anaxis.core.outgoing import Landmarks, make_outgoing, numbers_of
+from anaxis.core.outgoing import make_outgoing, numbers_of
 from anaxis.core.project import pixel_matrices, unproject
 from anaxis.core.proof import grid_depths_m, grid_pixels
+from anaxis.core.recipe import Work
 from anaxis.core.timing import seconds_of
 from anaxis.core.track import Track
+from anaxis.core.tree import levels
 from anaxis.core.typing import Floats
 from anaxis.flow import Picture, prepare
 from anaxis.profiles.model import Profile
@@ -39,7 +42,7 @@ def camera_bundle(
     profile: Profile,
 ) -> bytes:
     """Path, pictures and both sides' numbers of a camera on every frame."""
-    image = picture.image
+    image, landmarks = picture.image, landmarks.shown()
     meant = pixel_matrices(track, image, picture.fit)
     ours = numbers_of(make_outgoing(track, source, image, picture.fit, picture.fit, landmarks))
     theirs = numbers_of(prepare(track, landmarks, picture, profile))
@@ -68,6 +71,34 @@ def camera_bundle(
     return encode_bundle(_facts(image, landmarks), arrays)
 
 
+def look_bundle(work: Work, picture: Picture) -> bytes:
+    """Path and picture of a camera that is not kept yet."""
+    track, image, marks = work.done, picture.image, work.landmarks.shown()
+    good = np.isfinite(track.position_m).all(axis=1) & np.isfinite(track.rotation).all(axis=(1, 2))
+    good &= np.isfinite(track.lens.focal_mm) & (track.lens.focal_mm > 0)
+    index = np.flatnonzero(good)
+    track, marks = track.take(index), marks.at_frames(index)
+    meant = pixel_matrices(track, image, picture.fit)
+    arrays = {
+        "frames": track.frames,
+        "seconds": seconds_of(track.frames, track.rate),
+        "meant": meant.reshape(-1, 12),
+        "position_m": track.position_m,
+        "frustum_m": _frustum_m(track, meant, image, marks),
+        "landmarks_m": marks.position_m,
+        "segments_m": work.lines_m,
+    }
+    return encode_bundle(_facts(image, marks), arrays)
+
+
+def levels_bundle(work: Work) -> bytes:
+    """What each level of the camera's chain adds to the motion, on the frames of its track."""
+    assert work.baked is not None
+    found = levels(work.scene, work.path, work.baked.track.frames)
+    arrays = {"moved_m": found.moved_m[:, work.kept], "turned_deg": found.turned_deg[:, work.kept]}
+    return encode_bundle({"levels": [n.path for n in found.nodes]}, arrays)
+
+
 def proof_bundle(
     track: Track,
     landmarks: Landmarks,
@@ -80,7 +111,7 @@ def proof_bundle(
 
     ``shift`` (n, 12) takes (x_px d, y_px d, d, 1) of the picture meant to the one that arrived.
     """
-    image = picture.image
+    image, landmarks = picture.image, landmarks.shown()
     meant = pixel_matrices(track, image, picture.fit)
     whole = np.tile(np.eye(4), (len(track), 1, 1))
     whole[:, :3] = meant

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import re
 from dataclasses import dataclass
 from pathlib import Path
@@ -9,25 +10,41 @@ from tempfile import TemporaryDirectory
 from typing import Annotated, Any
 
 from fastapi import APIRouter, File, Form, Request, UploadFile
-from fastapi.responses import RedirectResponse
+from fastapi.responses import RedirectResponse, Response
 from sqlalchemy.orm import Session
 
+from anaxis.core.checks import Expected
 from anaxis.core.errors import BadInput
-from anaxis.core.lens import FITS, parse_image, require_fit
-from anaxis.core.scene import Scene, corrected
+from anaxis.core.landmarks import LEGAL_NAME_RULE, legal_name
+from anaxis.core.lens import FITS, Image, parse_image, require_fit
+from anaxis.core.recipe import (
+    Operation,
+    Recipe,
+    checked_params,
+    inserted,
+    kind_of,
+    recipe_document,
+    recipe_from_document,
+)
+from anaxis.core.scene import UP_AXES, Scene, corrected
 from anaxis.core.timing import parse_rate
-from anaxis.flow import CameraReport, examine, picture_of, refuse_unusable
-from anaxis.formats import READABLE_SUFFIXES, check_size, reader_of
+from anaxis.flow import CameraReport, Picture, examine, picture_of, refuse_unusable
+from anaxis.formats import READABLE_SUFFIXES, check_size, require_readable
 from anaxis.jobs.guard import ParserPool
-from anaxis.store.models import SourceFile, Version
+from anaxis.store.models import Camera, Shot, SourceFile, Version
 from anaxis.store.queries import (
+    expected_of,
     find_or_make_shot,
     find_or_make_show,
-    keep_camera,
+    find_shot,
+    get_camera,
     newest_show_name,
+    saved_layouts,
     stage_file,
     staged_scene,
 )
+from anaxis.store.versions import KEEPING_WORDS, Keeping, keep_camera, mark_missing, retake
+from anaxis.web.drawings import look_bundle
 from anaxis.web.pages import Store, page
 
 router = APIRouter(prefix="/take-in")
@@ -35,116 +52,286 @@ _MAX_NAME = 120
 
 
 @router.get("")
-def choose(request: Request) -> Any:
-    return _choose_page(request)
+def choose(request: Request, store: Store, camera: int | None = None) -> Any:
+    return _choose_page(request, camera=get_camera(store, camera) if camera else None)
 
 
 @router.post("")
-def upload(request: Request, store: Store, file: Annotated[UploadFile, File()]) -> Any:
+def upload(
+    request: Request,
+    store: Store,
+    file: Annotated[UploadFile, File()],
+    camera: Annotated[int | None, Form()] = None,
+) -> Any:
     limits = request.app.state.limits
     name = Path((file.filename or "").replace("\\", "/")).name[-_MAX_NAME:]
+    known = get_camera(store, camera) if camera else None
     try:
         if not name:
             raise BadInput("No file was chosen: drop a camera file, or choose one.")
-        reader_of(name)
+        require_readable(name)
         check_size(name, file.size or 0, limits.max_bytes)
         data = file.file.read(limits.max_bytes + 1)
         source = take_in_bytes(store, request.app.state.parsers, name, data)
     except BadInput as error:
-        return _choose_page(request, error.sentence, 422)
+        return _choose_page(request, error.sentence, 422, known)
+    if known is not None:
+        source.draft = {"camera": known.id, "show": known.shot.show.name, "shot": known.shot.name}
     return RedirectResponse(f"/take-in/{source.id}", status_code=303)
 
 
 def take_in_bytes(store: Session, parsers: ParserPool, name: str, data: bytes) -> SourceFile:
     """Read an uploaded file in a process of its own and put it aside with its scene.
 
-    Raises BadInput where it cannot be read or holds no camera that can be used.
+    Raises BadInput where it cannot be read or holds no camera that can be used or repaired.
     """
+    scene = read_bytes(parsers, name, data)
+    reports = examine(scene)
+    if not any(f.operation for r in reports for f in r.findings if f.severity == "error"):
+        refuse_unusable(scene, reports)
+    return stage_file(store, name, data, scene)
+
+
+def read_bytes(
+    parsers: ParserPool, name: str, data: bytes, layout: dict[str, Any] | None = None,
+    suffixes: tuple[str, ...] = READABLE_SUFFIXES,
+) -> Scene:  # fmt: skip
+    """The scene in an uploaded file; raises BadInput where it cannot be read."""
     check_size(name, len(data), parsers.limits.max_bytes)
     with TemporaryDirectory(prefix="anaxis-upload-") as folder:
         path = Path(folder) / (re.sub(r"[^A-Za-z0-9._ -]", "_", name) or "camera")
         path.write_bytes(data)
-        scene = parsers.read(path)
-    refuse_unusable(scene, examine(scene))
-    return stage_file(store, name, data, scene)
+        return parsers.read(path, layout, suffixes)
 
 
-def _choose_page(request: Request, sentence: str = "", status: int = 200) -> Any:
+def _choose_page(
+    request: Request, sentence: str = "", status: int = 200, camera: Camera | None = None
+) -> Any:
     limit = request.app.state.limits.max_bytes / 1e6
     return page(
-        request,
-        "intake/choose.html",
-        status,
-        sentence=sentence,
-        suffixes=READABLE_SUFFIXES,
-        limit_mb=f"{limit:g}",
-    )
+        request, "intake/choose.html", status, sentence=sentence, suffixes=READABLE_SUFFIXES, limit_mb=f"{limit:g}",
+        camera=camera,
+    )  # fmt: skip
+
+
+# What is set on the page and not kept yet
 
 
 @dataclass(frozen=True)
-class Corrections:
-    """What the file did not state and a person set, as typed; empty where it stays a guess."""
+class Draft:
+    """A staged file's draft: ``correct`` holds what the file did not state and a person set, as typed;
+    ``recipes`` are by camera path; ``camera`` is the one the file was handed over for, if any."""
 
-    up_axis: str = ""
-    metres_per_unit: str = ""
-    rate: str = ""
+    correct: dict[str, str]
+    recipes: dict[str, Recipe]
+    camera: int | None
+    show: str
+    shot: str
 
-    def of(self, scene: Scene) -> Scene:
-        """The scene with the corrections; raises BadInput for one that cannot be read."""
-        unit = None
-        if self.metres_per_unit:
-            try:
-                unit = float(self.metres_per_unit)
-            except ValueError as error:
-                raise BadInput(
-                    f"'{self.metres_per_unit}' is no unit: write how many metres one unit is, such as 0.01."
-                ) from error
-        return corrected(scene, self.up_axis or None, unit, parse_rate(self.rate) if self.rate else None)
+    @staticmethod
+    def of(source: SourceFile) -> Draft:
+        held = source.draft or {}
+        recipes = {path: recipe_from_document(entries) for path, entries in held.get("recipes", {}).items()}
+        return Draft(
+            held.get("correct", {}), recipes, held.get("camera"), held.get("show", ""), held.get("shot", "")
+        )
+
+    def kept_in(self, source: SourceFile) -> None:
+        recipes = {path: recipe_document(recipe) for path, recipe in self.recipes.items() if recipe}
+        source.draft = {
+            "correct": self.correct, "recipes": recipes, "camera": self.camera, "show": self.show, "shot": self.shot,
+        }  # fmt: skip
+
+    def recipe(self, path: str) -> Recipe:
+        """The camera's drafted recipe, with what was corrected for the whole file in front."""
+        own = self.recipes.get(path, ())
+        if not self.correct:
+            return own
+        params: dict[str, Any] = dict(self.correct)
+        if "metres_per_unit" in params:
+            params["metres_per_unit"] = _unit(params["metres_per_unit"])
+        if "rate" in params:
+            parse_rate(params["rate"])
+        return (Operation("correct", checked_params(kind_of("correct"), params)), *own)
+
+    def corrected(self, scene: Scene) -> Scene:
+        """The scene as its cameras' recipes begin; raises BadInput for a correction that cannot be read."""
+        unit = self.correct.get("metres_per_unit")
+        rate = self.correct.get("rate")
+        return corrected(
+            scene,
+            self.correct.get("up_axis"),
+            _unit(unit) if unit else None,
+            parse_rate(rate) if rate else None,
+        )
+
+
+def _unit(text: str) -> float:
+    try:
+        return float(text)
+    except ValueError as error:
+        raise BadInput(f"'{text}' is no unit: write how many metres one unit is, such as 0.01.") from error
 
 
 @router.get("/{source_id}")
-def review(
-    request: Request, store: Store, source_id: int, up_axis: str = "", metres_per_unit: str = "", rate: str = "",
-    show: str = "", shot: str = "",
-) -> Any:  # fmt: skip
+def review(request: Request, store: Store, source_id: int, show: str = "", shot: str = "") -> Any:
     source, read = staged_scene(store, source_id)
-    corrections = Corrections(up_axis, metres_per_unit, rate)
-    typed = {k: v for k, v in {"show": show, "shot": shot}.items() if v}
-    sentence = ""
-    scene = read
-    try:
-        scene = corrections.of(read)
-    except BadInput as error:
-        sentence = error.sentence
     return _review_page(
-        request, source, read, scene, examine(scene), newest_show_name(store), corrections, sentence, typed
+        request, store, source, read, typed={k: v for k, v in {"show": show, "shot": shot}.items() if v}
     )
 
 
+@router.post("/{source_id}/draft")
+def change_draft(
+    request: Request, store: Store, source_id: int, action: Annotated[str, Form()] = "correct",
+    show: Annotated[str, Form()] = "", shot: Annotated[str, Form()] = "", up_axis: Annotated[str, Form()] = "",
+    metres_per_unit: Annotated[str, Form()] = "", rate: Annotated[str, Form()] = "",
+) -> Any:  # fmt: skip
+    """Correct what the file did not state, take a remedy (``remedy:PATH:JSON``) or take one back (``back:N:PATH``)."""
+    source, read = staged_scene(store, source_id)
+    draft = Draft.of(source)
+    recipes, correct = dict(draft.recipes), dict(draft.correct)
+    verb, _, rest = action.partition(":")
+    try:
+        if verb == "remedy":
+            path, _, text = rest.partition("|")
+            entry = json.loads(text)
+            recipes[path] = inserted(recipes.get(path, ()), recipe_from_document([entry])[0])
+        elif verb == "back":
+            number, _, path = rest.partition("|")
+            recipes[path] = tuple(o for i, o in enumerate(recipes.get(path, ())) if i != int(number))
+        else:
+            typed = {"up_axis": up_axis, "metres_per_unit": metres_per_unit, "rate": rate}
+            shown = _shown(draft, read)
+            # What was left as shown stays as much of a guess as it was.
+            changed = {
+                k: v.strip()
+                for k, v in typed.items()
+                if v.strip() and (v.strip() != shown[k] or k in correct)
+            }
+            Draft(changed, {}, None, "", "").corrected(read)
+            correct = changed
+    except (ValueError, KeyError) as error:
+        if not isinstance(error, BadInput):
+            raise BadInput("That change cannot be read: reload the page and try again.") from error
+        typed_form = {
+            "show": show,
+            "shot": shot,
+            "up_axis": up_axis,
+            "metres_per_unit": metres_per_unit,
+            "rate": rate,
+        }
+        return _review_page(request, store, source, read, error.sentence, typed_form)
+    Draft(correct, recipes, draft.camera, show or draft.show, shot or draft.shot).kept_in(source)
+    return RedirectResponse(f"/take-in/{source_id}", status_code=303)
+
+
+def _shown(draft: Draft, read: Scene) -> dict[str, str]:
+    from anaxis.core.timing import rate_label
+
+    scene = draft.corrected(read)
+    return {
+        "up_axis": scene.convention.up_axis, "metres_per_unit": f"{scene.convention.metres_per_unit:g}",
+        "rate": rate_label(scene.rate),
+    }  # fmt: skip
+
+
+@dataclass(frozen=True)
+class Target:
+    """Where one camera of the file may go: ``known`` are the shot's cameras, ``chosen`` one of them or
+    None for a new camera called ``name``; ``differs`` says that names are not the same."""
+
+    path: str
+    name: str
+    known: list[Camera]
+    chosen: Camera | None
+    differs: bool
+
+
+def targets_of(
+    store: Session, draft: Draft, reports: list[CameraReport], show: str, shot: str
+) -> list[Target]:
+    """A proposal for every camera: by the camera the file was handed over for, by name, or the only one there is."""
+    found = find_shot(store, show.strip(), shot.strip())
+    known = list(found.cameras) if found else []
+    usable = [r for r in reports if r.usable]
+    taken: set[str] = set()
+    out = []
+    for report in reports:
+        name = legal_name(report.name, taken)
+        same = next((c for c in known if c.name == name), None)
+        chosen = same
+        moving = [r for r in usable if r.animated] or usable
+        if len(moving) == 1 and report is moving[0] and chosen is None:
+            handed = [c for c in known if c.id == draft.camera]
+            chosen = handed[0] if handed else known[0] if len(known) == 1 else None
+        out.append(Target(report.path, name, known, chosen, chosen is not None and chosen.name != name))
+    return out
+
+
+@router.get("/{source_id}/targets")
+def targets(request: Request, store: Store, source_id: int, show: str = "", shot: str = "") -> Any:
+    """The part of the page that depends on the shot's name."""
+    source, read = staged_scene(store, source_id)
+    draft = Draft.of(source)
+    reports = _reports(store, draft, read, show, shot)
+    return page(
+        request, "intake/targets.html", targets=targets_of(store, draft, reports, show, shot), rule=LEGAL_NAME_RULE,
+        keepings=KEEPING_WORDS, usable={r.path for r in reports if r.usable},
+    )  # fmt: skip
+
+
+@router.get("/{source_id}/drawing")
+def drawing(store: Store, source_id: int, camera: str) -> Response:
+    source, read = staged_scene(store, source_id)
+    draft = Draft.of(source)
+    report = examine(read, {camera: draft.recipe(camera)}, only=camera)
+    if not report or report[0].work is None:
+        raise BadInput("This camera cannot be drawn.")
+    return Response(
+        look_bundle(report[0].work, picture_of(read, None, None)), media_type="application/octet-stream"
+    )
+
+
+def _reports(store: Session, draft: Draft, read: Scene, show: str, shot: str) -> list[CameraReport]:
+    found = find_shot(store, show.strip(), shot.strip())
+    recipes = {n.path: draft.recipe(n.path) for n in read.cameras}
+    return examine(read, recipes, expected_of(found) if found else Expected())
+
+
 def _review_page(
-    request: Request,
-    source: SourceFile,
-    read: Scene,
-    scene: Scene,
-    reports: list[CameraReport],
-    show: str,
-    corrections: Corrections,
-    sentence: str = "",
+    request: Request, store: Session, source: SourceFile, read: Scene, sentence: str = "",
     typed: dict[str, Any] | None = None,
-) -> Any:
+) -> Any:  # fmt: skip
+    draft = Draft.of(source)
+    try:
+        scene = draft.corrected(read)
+    except BadInput as error:
+        # A layout chosen later can make an earlier correction impossible.
+        draft, scene, sentence = (
+            Draft({}, {}, draft.camera, draft.show, draft.shot),
+            read,
+            sentence or error.sentence,
+        )
+    show = (typed or {}).get("show") or draft.show or newest_show_name(store)
+    shot = (typed or {}).get("shot") or draft.shot or _shot_name(source.name)
+    reports = _reports(store, draft, read, show, shot)
     picture = picture_of(scene, None, None)
     proposed = {
-        "show": show,
-        "shot": _shot_name(source.name),
-        "resolution": f"{picture.image.width_px}x{picture.image.height_px}",
-        "source_fit": picture.fit,
-        "cameras": [r.path for r in reports if r.usable],
-    }
+        "show": show, "shot": shot, "resolution": f"{picture.image.width_px}x{picture.image.height_px}",
+        "source_fit": picture.fit, "cameras": [r.path for r in reports if r.usable],
+    }  # fmt: skip
+    drafted = {p: [(i, o, kind_of(o.code)) for i, o in enumerate(r)] for p, r in draft.recipes.items() if r}
     return page(
         request, "intake/review.html", 422 if sentence else 200,
-        source=source, read=read, corrections=corrections, scene=scene, reports=reports, picture=picture, fits=FITS,
-        form={**proposed, **(typed or {})}, sentence=sentence,
+        source=source, read=read, draft=draft, drafted=drafted, scene=scene, reports=reports, picture=picture, fits=FITS,
+        form={**proposed, **(typed or {})}, sentence=sentence, targets=targets_of(store, draft, reports, show, shot),
+        rule=LEGAL_NAME_RULE, keepings=KEEPING_WORDS, up_axes=list(UP_AXES), usable={r.path for r in reports if r.usable},
+        layouts=saved_layouts(store) if read.columns else [],
     )  # fmt: skip
+
+
+# Keeping
 
 
 @router.post("/{source_id}")
@@ -152,51 +339,82 @@ def keep(
     request: Request, store: Store, source_id: int,
     show: Annotated[str, Form()] = "", shot: Annotated[str, Form()] = "",
     resolution: Annotated[str, Form()] = "", source_fit: Annotated[str, Form()] = "",
-    cameras: Annotated[list[str] | None, Form()] = None, up_axis: Annotated[str, Form()] = "",
-    metres_per_unit: Annotated[str, Form()] = "", rate: Annotated[str, Form()] = "",
+    cameras: Annotated[list[str] | None, Form()] = None, targets: Annotated[list[str] | None, Form()] = None,
+    keeping: Annotated[str, Form()] = "recipe",
 ) -> Any:  # fmt: skip
     source, read = staged_scene(store, source_id)
-    corrections = Corrections(up_axis, metres_per_unit, rate)
-    scene = corrections.of(read)
-    reports = examine(scene)
-    chosen = [r for r in reports if r.path in (cameras or [])]
-    typed = {
-        "show": show, "shot": shot, "resolution": resolution, "source_fit": source_fit,
-        "cameras": [r.path for r in chosen],
-    }  # fmt: skip
+    draft = Draft.of(source)
     try:
+        names = {"show": show.strip(), "shot": shot.strip()}
+        reports = _reports(store, draft, read, names["show"], names["shot"])
+        chosen = [r for r in reports if r.path in (cameras or [])]
         if not chosen:
             raise BadInput("No camera is chosen: tick at least one.")
-        names = {"show": show.strip(), "shot": shot.strip()}
         for what, name in names.items():
             if not 1 <= len(name) <= _MAX_NAME:
                 raise BadInput(f"The {what} needs a name of 1 to {_MAX_NAME} characters.")
-        require_fit(source_fit)
-        guess = picture_of(scene, None, None)
-        image = parse_image(resolution)
-        # What was left as proposed stays as much of a guess as it was.
-        same_image = (image.width_px, image.height_px) == (guess.image.width_px, guess.image.height_px)
-        picture = picture_of(
-            scene, None if same_image else image, None if source_fit == guess.fit else source_fit
-        )
-        kept: list[Version] = []
-        taken: set[str] = set()
+        if keeping not in KEEPING_WORDS:
+            raise BadInput(
+                f"'{keeping}' is no way to take a camera again: choose one of {', '.join(KEEPING_WORDS)}."
+            )
+        picture = _picture(draft.corrected(read), parse_image(resolution), source_fit)
         with store.begin_nested():  # all of the chosen cameras, or none
             kept_shot = find_or_make_shot(store, find_or_make_show(store, names["show"]), names["shot"])
-            for report in chosen:
-                name = _camera_name(report, taken)
-                kept.append(keep_camera(store, kept_shot, source, scene, report, name, picture))
+            wanted = _wanted(store, draft, reports, names, targets or [])
+            kept = _keep_all(store, kept_shot, source, read, chosen, wanted, keeping, picture)
     except BadInput as error:
-        return _review_page(request, source, read, scene, reports, show, corrections, error.sentence, typed)
+        typed = {
+            "show": show, "shot": shot, "resolution": resolution, "source_fit": source_fit, "cameras": cameras or [],
+        }  # fmt: skip
+        return _review_page(request, store, source, read, error.sentence, typed)
     target = f"/cameras/{kept[0].camera_id}" if len(kept) == 1 else "/"
     return RedirectResponse(target, status_code=303)
 
 
-def _camera_name(report: CameraReport, taken: set[str]) -> str:
-    """The camera's own name; its path where another chosen camera has the same."""
-    name = report.name if report.name not in taken else report.path.strip("/")
-    taken.add(name)
-    return name[:_MAX_NAME]
+def _picture(scene: Scene, image: Image, source_fit: str) -> Picture:
+    """The picture as typed; what was left as proposed stays as much of a guess as it was."""
+    require_fit(source_fit)
+    guess = picture_of(scene, None, None)
+    same_image = (image.width_px, image.height_px) == (guess.image.width_px, guess.image.height_px)
+    return picture_of(scene, None if same_image else image, None if source_fit == guess.fit else source_fit)
+
+
+def _wanted(
+    store: Session, draft: Draft, reports: list[CameraReport], names: dict[str, str], targets: list[str]
+) -> dict[str, tuple[str, Camera | None]]:
+    """For each camera of the file its name and the known camera it is a take of: as chosen, else as proposed."""
+    said = dict(t.rsplit("=", 1) for t in targets if "=" in t)
+    wanted: dict[str, tuple[str, Camera | None]] = {}
+    for target in targets_of(store, draft, reports, names["show"], names["shot"]):
+        choice = said.get(target.path)
+        chosen = target.chosen
+        if choice is not None:
+            chosen = next((c for c in target.known if str(c.id) == choice), None)
+        wanted[target.path] = (target.name, chosen)
+    return wanted
+
+
+def _keep_all(
+    store: Session, shot: Shot, source: SourceFile, read: Scene, chosen: list[CameraReport],
+    wanted: dict[str, tuple[str, Camera | None]], keeping: Keeping, picture: Picture,
+) -> list[Version]:  # fmt: skip
+    kept: list[Version] = []
+    before: list[SourceFile] = []
+    again = [wanted[r.path][1] for r in chosen if wanted[r.path][1] is not None]
+    if len({c.id for c in again if c}) < len(again):
+        raise BadInput(
+            "Two cameras of the file are to be takes of one camera: choose one of them, or a new camera."
+        )
+    taken = {c.name for c in shot.cameras}
+    for report in chosen:
+        name, camera = wanted[report.path]
+        if camera is not None:
+            before.append(camera.head.source_file)
+            kept.append(retake(store, camera, source, read, report.path, keeping, picture, report.recipe))
+        else:
+            kept.append(keep_camera(store, shot, source, read, report, legal_name(name, taken), picture))
+    mark_missing(store, before, source, [store.get_one(Camera, v.camera_id) for v in kept])
+    return kept
 
 
 def _shot_name(file_name: str) -> str:

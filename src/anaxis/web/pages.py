@@ -12,6 +12,7 @@ from sqlalchemy.orm import Session
 
 from anaxis import __version__
 from anaxis.core.timing import format_frame, parse_rate, rate_label
+from anaxis.formats.column_layout import QUANTITIES
 from anaxis.profiles import shipped_profiles
 
 HERE = Path(__file__).parent
@@ -44,7 +45,11 @@ templates.env.filters |= {
     "rate": lambda text: rate_label(parse_rate(text)),
     "megabytes": lambda size: f"{size / 1e6:.2f} MB" if size >= 10_000 else f"{size / 1000:.1f} kB",
 }  # fmt: skip
-templates.env.globals |= {"app_version": __version__, "profiles": shipped_profiles()}
+templates.env.globals |= {
+    "app_version": __version__,
+    "profiles": shipped_profiles(),
+    "quantities": QUANTITIES,
+}
 
 
 def _session(request: Request) -> Iterator[Session]:

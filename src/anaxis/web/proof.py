@@ -20,9 +20,9 @@ from anaxis.store.queries import (
     proof_arrays,
     track_of,
 )
-from anaxis.web.camera import stations_of
 from anaxis.web.drawings import proof_bundle
 from anaxis.web.pages import Store, page
+from anaxis.web.stations import stations_of
 
 router = APIRouter(prefix="/deliveries")
 
@@ -43,7 +43,7 @@ def proof(request: Request, store: Store, delivery_id: int) -> Any:
     return page(
         request, "proof/index.html",
         delivery=delivery, version=version, camera=version.camera, shot=version.camera.shot, profile=profile,
-        picture=picture, track=track, numbers=numbers, meant=meant, at=at, outgoing=outgoing, landmarks=landmarks,
+        picture=picture, track=track, numbers=numbers, meant=meant, at=at, outgoing=outgoing, landmarks=landmarks.shown(),
         meant_used=meant_used, their_used=their_used, stations=stations_of(version), open_station="prove",
     )  # fmt: skip
 

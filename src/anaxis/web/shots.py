@@ -3,13 +3,18 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any
+from math import isfinite
+from typing import Annotated, Any
 
-from fastapi import APIRouter, Request
+from fastapi import APIRouter, Form, Request
+from fastapi.responses import RedirectResponse
 
+from anaxis.core.errors import BadInput
+from anaxis.core.timing import parse_rate, rate_text
 from anaxis.formats.track_json import track_schema
 from anaxis.store.models import Camera, Delivery, Version
-from anaxis.store.queries import all_shows, newest_deliveries
+from anaxis.store.queries import all_shows, get_shot, newest_deliveries, recipe_of
+from anaxis.store.versions import edit_version
 from anaxis.web.pages import Store, page
 
 router = APIRouter()
@@ -39,6 +44,35 @@ def shots(request: Request, store: Store) -> Any:
     return page(request, "shots/index.html", shows=[s for s in shows if s.shots], rows=rows)
 
 
+@router.post("/shots/{shot_id}/expected")
+def expect(
+    store: Store, shot_id: int, first_frame: Annotated[str, Form()] = "", last_frame: Annotated[str, Form()] = "",
+    rate: Annotated[str, Form()] = "", camera: Annotated[int | None, Form()] = None, to: Annotated[str, Form()] = "",
+) -> Any:  # fmt: skip
+    """What the edit expects of a shot; its cameras are checked against it again."""
+    shot = get_shot(store, shot_id)
+    ends = [_frame(first_frame, "first frame"), _frame(last_frame, "last frame")]
+    if ends[0] is not None and ends[1] is not None and ends[1] < ends[0]:
+        raise BadInput(f"The shot's last frame {ends[1]:g} lies before its first {ends[0]:g}: swap them.")
+    shot.first_frame, shot.last_frame = ends
+    shot.rate = rate_text(parse_rate(rate)) if rate.strip() else None
+    store.flush()
+    for kept in shot.cameras:
+        edit_version(store, kept.head, recipe_of(kept.head), "checked against the shot's range and rate")
+    target = f"/cameras/{camera}?station=time&to={to}" if camera else "/"
+    return RedirectResponse(target, status_code=303)
+
+
+def _frame(text: str, what: str) -> float | None:
+    try:
+        value = float(text) if text.strip() else None
+    except ValueError as error:
+        raise BadInput(f"'{text}' is no {what}: write a frame number, or leave it empty.") from error
+    if value is not None and not isfinite(value):
+        raise BadInput(f"'{text}' is no {what}: write a frame number, or leave it empty.")
+    return value
+
+
 @router.get("/schema/track.json")
 def schema() -> dict[str, Any]:
     """The published JSON Schema of track documents."""
@@ -46,7 +80,7 @@ def schema() -> dict[str, Any]:
 
 
 def _row(camera: Camera) -> Row:
-    version = camera.versions[-1]
+    version = camera.head
     newest = newest_deliveries(version)
     worst = max(newest, key=lambda d: d.max_px, default=None)
     warnings = sum(f["severity"] != "note" for f in version.findings)

@@ -33,11 +33,51 @@ function setUpForms() {
     const button = event.target.querySelector("[type=submit]");
     if (button) button.disabled = true;
   });
-  document.body.addEventListener("htmx:afterSwap", () => document.getElementById("panel").focus());
+  document.addEventListener("click", (event) => {
+    // Which row a shared form is about goes along with the button pressed.
+    const button = event.target.closest("button[form]");
+    if (!button) return;
+    if (button.dataset.mark) document.getElementById("mark-name").value = button.dataset.mark;
+    if (button.dataset.index) {
+      const form = document.getElementById(button.getAttribute("form"));
+      form.querySelector("[name=index]")?.remove();
+      form.insertAdjacentHTML("beforeend", `<input type="hidden" name="index" value="${button.dataset.index}">`);
+    }
+  });
+  document.body.addEventListener("htmx:afterSwap", (event) => {
+    if (event.detail.target.id !== "panel") return;
+    document.getElementById("panel").focus();
+    fillLevels();
+  });
+}
+
+// The tree's table: what each level adds at the frame shown.
+const levels = { data: null, index: 0 };
+
+async function fillLevels() {
+  const table = document.querySelector("[data-levels]");
+  levels.data = null;
+  if (!table) return;
+  levels.data = await loadBundle(table.dataset.levels);
+  showLevels();
+}
+
+function showLevels() {
+  const { data, index } = levels;
+  const table = document.querySelector("[data-levels]");
+  if (!data || !table) return;
+  const frames = data.shapes.moved_m[1];
+  data.facts.levels.forEach((path, k) => {
+    const row = [...table.querySelectorAll("[data-level]")].find((r) => r.dataset.level === path);
+    if (!row) return;
+    row.querySelector("[data-moved]").textContent = data.moved_m[k * frames + index].toFixed(3);
+    row.querySelector("[data-turned]").textContent = data.turned_deg[k * frames + index].toFixed(2);
+  });
 }
 
 async function start() {
   setUpForms();
+  fillLevels();
   const data = await loadBundle(board.dataset.url);
   const state = { index: 0 };
   const view = (name) => board.querySelector(`[data-view=${name}]`);
@@ -52,6 +92,8 @@ async function start() {
     draw.forEach((f) => f());
     fill.forEach((f) => f(i));
     say("frame", data.frames[i]);
+    levels.index = i;
+    showLevels();
   });
   ruler.goToFrame(startFrame(data.frames[0]));
   window.anaxisReady = true;

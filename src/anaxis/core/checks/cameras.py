@@ -1,0 +1,90 @@
+"""Checks of a camera against the others of its file: duplicates, helpers, unused ones, shared names."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+import numpy as np
+
+from anaxis.core.bake import Baked
+from anaxis.core.checks.subject import Subject, is_moving, pose_rows
+from anaxis.core.findings import Check, Finding
+
+# Relative to how far the cameras travel: two bakes of one motion differ by rounding and sampling.
+_ALIKE = 2e-3
+
+
+def _duplicate(subject: Subject) -> Iterator[Finding]:
+    mine = subject.baked
+    for other in subject.others:
+        gap = _same_motion(mine, other)
+        if gap is None:
+            continue
+        fewer = len(mine.keys) < len(other.keys)
+        yield Finding(
+            "duplicate", "note",
+            f"{subject.path} makes the same move as {other.node.path} (within {gap * 1000:.3g} mm): "
+            f"{_made_of(mine)} here, {_made_of(other)} there.",
+            f"Keep one of them; {other.node.path if fewer else subject.path} has the denser samples.",
+            "Two copies of one camera part ways as soon as one of them is changed.",
+            {"gap_m": gap, "samples": len(mine.keys), "other_samples": len(other.keys)}, None, subject.path,
+        )  # fmt: skip
+
+
+def _made_of(baked: Baked) -> str:
+    moving = sum(len(n.keys) > 1 for n in baked.parents)
+    own = f"{len(baked.keys)} sample{'s' * (len(baked.keys) != 1)}"
+    return f"{own} under {moving} moving parent{'s' * (moving != 1)}" if moving else f"{own}, baked"
+
+
+def _same_motion(a: Baked, b: Baked) -> float | None:
+    """How far two bakes are apart at most, in metres, where they are one motion; else None."""
+    if not (is_moving(a.track) and is_moving(b.track)):
+        return None
+    frames, in_a, in_b = np.intersect1d(a.track.frames, b.track.frames, return_indices=True)
+    if len(frames) < 3:
+        return None
+    rows_a, rows_b = pose_rows(a.track)[in_a], pose_rows(b.track)[in_b]
+    if not (np.isfinite(rows_a).all() and np.isfinite(rows_b).all()):
+        return None
+    travel = max(float(np.ptp(rows_a[:, :3], axis=0).max()), 1e-3)
+    gap = float(np.abs(rows_a[:, :3] - rows_b[:, :3]).max())
+    turn = float(np.abs(rows_a[:, 3:] - rows_b[:, 3:]).max())
+    return gap if gap < _ALIKE * travel and turn < _ALIKE else None
+
+
+def _helper(subject: Subject) -> Iterator[Finding]:
+    mine = subject.baked
+    if not np.isfinite(mine.track.position_m).all() or is_moving(mine.track):
+        return
+    moving = [o.node.path for o in subject.others if is_moving(o.track)]
+    if not moving:
+        return
+    position = mine.track.position_m[0]
+    untouched = (
+        not len(mine.keys)
+        and np.abs(position).max() < 1e-9
+        and np.allclose(mine.track.rotation[0], mine.track.rotation[0].round())
+    )
+    yield Finding(
+        "unused_camera" if untouched else "helper_camera", "note",
+        f"{subject.path} {'stands untouched at the origin' if untouched else 'stands still'} while {moving[0]} moves.",
+        f"Take {moving[0]} for the shot, and leave this one out unless it is meant to stand still.",
+        "A default or helper camera taken for the shot camera is the commonest wrong delivery.",
+        {"moving": len(moving)}, None, subject.path,
+    )  # fmt: skip
+
+
+def _same_name(subject: Subject) -> Iterator[Finding]:
+    name = subject.baked.node.name
+    same = [o.node.path for o in subject.others if o.node.name == name]
+    if same:
+        yield Finding(
+            "same_name", "note",
+            f"{len(same) + 1} cameras of the file are called {name}: {', '.join([subject.path, *same][:4])}.",
+            "They are kept under names made unique; check which one is the shot's.",
+            "Packages that go by the name alone take any of them.", {"count": len(same) + 1}, None, subject.path,
+        )  # fmt: skip
+
+
+CHECKS: tuple[Check, ...] = (_duplicate, _helper, _same_name)

@@ -1,0 +1,62 @@
+"""What a check looks at: one camera after its recipe, with the file and the cameras beside it."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from fractions import Fraction
+
+import numpy as np
+
+from anaxis.core.bake import Baked
+from anaxis.core.landmarks import Landmarks
+from anaxis.core.lens import Image
+from anaxis.core.scene import Scene
+from anaxis.core.track import LENS_CHANNELS, Track
+from anaxis.core.typing import Floats
+
+_STILL_M = 1e-9
+
+
+@dataclass(frozen=True)
+class Expected:
+    """What the shot should be: first and last frame, and rate; None where nobody has said."""
+
+    first_frame: float | None = None
+    last_frame: float | None = None
+    rate: Fraction | None = None
+
+
+@dataclass(frozen=True, eq=False)
+class Subject:
+    """``baked`` is as the tree gave it, ``track`` what the recipe made of it; ``others`` are the bakes of
+    the file's other cameras, ``image`` what the picture is made at, where it is known."""
+
+    scene: Scene
+    baked: Baked
+    track: Track
+    landmarks: Landmarks
+    others: Sequence[Baked] = ()
+    image: Image | None = None
+    expected: Expected = Expected()
+
+    @property
+    def path(self) -> str:
+        return self.baked.node.path
+
+
+def pose_rows(track: Track) -> Floats:
+    """Position and rotation of every frame side by side, (n, 12)."""
+    return np.concatenate([track.position_m, track.rotation.reshape(len(track), 9)], axis=1)
+
+
+def is_moving(track: Track) -> bool:
+    """Whether the camera's position or rotation changes at all over its frames."""
+    rows = pose_rows(track)
+    good = rows[np.isfinite(rows).all(axis=1)]
+    return bool(len(good)) and bool(np.ptp(good, axis=0).max() > _STILL_M)
+
+
+def moving_lens_channels(track: Track) -> list[str]:
+    """The lens channels that change over the frames, near and far planes left out."""
+    return [k for k in LENS_CHANNELS[:8] if np.ptp(np.nan_to_num(getattr(track.lens, k))) > 0]

@@ -1,0 +1,158 @@
+"""Checks of the tree above a camera: scale, shear, mirrors, parents shut out, distance, roll."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+import numpy as np
+
+from anaxis.core.checks.subject import Subject, is_moving
+from anaxis.core.findings import Check, Finding, remedy
+from anaxis.core.lens import Image, zoom_px
+from anaxis.core.project import pixel_matrices, project
+from anaxis.core.timing import format_frame
+from anaxis.core.tree import roll_deg
+
+_SCALE_MATTERS = 1e-6
+_SHEAR_MATTERS = 1e-6
+_TREMBLE_PX = 0.05
+_ROLLED_DEG, _LEVEL_DEG = 1.0, 0.05
+
+
+def _scale(subject: Subject) -> Iterator[Finding]:
+    baked = subject.baked
+    for node in (baked.node, *baked.parents):
+        linear = node.local[:, :3, :3]
+        with np.errstate(invalid="ignore"):
+            lengths = np.linalg.norm(linear, axis=1)
+            off = np.abs(lengths - 1) > _SCALE_MATTERS
+        if not off.any():
+            continue
+        at = int(np.argmax(off.any(axis=1)))
+        x, y, z = (float(v) for v in lengths[at])
+        own = node is baked.node
+        yield Finding(
+            "scale", "note" if own else "warning",
+            f"{node.path} is scaled by {x:g}, {y:g}, {z:g}"
+            f"{'' if len(node.local) == 1 else f' at frame {format_frame(node.frames[at])}'}.",
+            "Nothing to do: the scale is out of the camera's axes here." if own else
+            "Check that the distance travelled is the one you expect; if it is off by this factor, drop the scale.",
+            "Packages disagree on what a scaled camera sees, so the scale is taken out of the camera's axes here "
+            "(positions keep it).",
+            {"x": x, "y": y, "z": z}, None if own else remedy("drop_scale", node=node.path), node.path,
+        )  # fmt: skip
+    if (baked.shear > _SHEAR_MATTERS).any():
+        at = int(np.nanargmax(baked.shear))
+        angle = float(np.degrees(np.arcsin(min(1.0, baked.shear[at]))))
+        frame = float(baked.track.frames[at])
+        lopsided = next((n.path for n in baked.parents if _is_lopsided(n.local[:, :3, :3])), "")
+        yield Finding(
+            "shear", "warning",
+            f"The camera's axes are not square to each other at frame {format_frame(frame)} (off by {angle:.2f} degrees), "
+            f"from a non-uniform scale above a rotation{f' ({lopsided})' if lopsided else ''}.",
+            "Remove the non-uniform scale from the parents in the source, or drop it here.",
+            "No package's camera can be sheared; here the look axis is kept and the others are squared up.",
+            {"angle_deg": angle, "frame": frame}, remedy("drop_scale", node=lopsided) if lopsided else None, subject.path,
+        )  # fmt: skip
+
+
+def _is_lopsided(linear: np.ndarray) -> bool:
+    lengths = np.linalg.norm(linear, axis=1)
+    return bool((np.ptp(lengths, axis=1) > _SCALE_MATTERS * lengths.max()).any())
+
+
+def _mirrored(subject: Subject) -> Iterator[Finding]:
+    baked = subject.baked
+    if not baked.mirrored.any():
+        return
+    frame = float(baked.track.frames[int(np.argmax(baked.mirrored))])
+    with np.errstate(invalid="ignore"):
+        culprit = next(
+            (n.path for n in (baked.node, *baked.parents) if (np.linalg.det(n.local[:, :3, :3]) < 0).any()),
+            "",
+        )
+    yield Finding(
+        "mirrored", "warning",
+        f"The camera is mirrored by a negative scale{f' on {culprit}' if culprit else ''} at frame {format_frame(frame)}.",
+        "Remove the negative scale in the source; here the right axis is flipped back.",
+        "No real camera is mirrored, and packages flip different axes of it.",
+        {"frame": frame}, remedy("drop_scale", node=culprit) if culprit else None, subject.path,
+    )  # fmt: skip
+
+
+def _parents_shut_out(subject: Subject) -> Iterator[Finding]:
+    """A node that resets its transform under parents that move: their motion is in the file and lost."""
+    by_path = {n.path: n for n in subject.scene.nodes}
+    for node in (subject.baked.node, *subject.baked.parents):
+        if not node.resets:
+            continue
+        above = by_path.get(node.parent or "")
+        moving: list[str] = []
+        while above is not None and len(moving) < 100:
+            if len(above.keys) > 1:
+                moving.append(above.path)
+            above = by_path.get(above.parent or "")
+        if moving and not is_moving(subject.track):
+            yield Finding(
+                "still_under_parents", "warning",
+                f"{subject.path} stands still although {moving[0]} above it moves: {node.path} says that its parents do not move it.",
+                "If the parents carry the move, let them.",
+                "The camera arrives without the motion its parents have.",
+                {"moving_parents": len(moving)}, remedy("inherit", node=node.path), node.path,
+            )  # fmt: skip
+
+
+def _far_from_origin(subject: Subject) -> Iterator[Finding]:
+    """Single precision trembles: how many pixels, at the distance where it is worst."""
+    track = subject.track
+    image = subject.image or Image(1920, 1080)
+    if not np.isfinite(track.position_m).all():
+        return
+    used = track.lens.used(image, "width")
+    depth = np.where(track.lens.focus_m > 0, track.lens.focus_m, np.nan)
+    if len(subject.landmarks):
+        with np.errstate(invalid="ignore", over="ignore"):
+            _, seen = project(pixel_matrices(track, image, "width"), subject.landmarks.position_m)
+        nearest = np.min(np.where(seen > 0.1, seen, np.inf), axis=1)
+        depth = np.where(np.isnan(depth) & np.isfinite(nearest), nearest, depth)
+    depth = np.where(np.isnan(depth), 5.0, depth)
+    distance = np.abs(track.position_m).max(axis=1)
+    # Half a unit in the last place of single precision, on each of three axes.
+    error_m = np.sqrt(3) * np.spacing(distance.astype(np.float32)).astype(np.float64) / 2
+    with np.errstate(invalid="ignore", divide="ignore"):
+        tremble = error_m * zoom_px(track.lens.focal_mm, used.width_mm, image) / depth
+    tremble = np.nan_to_num(tremble)
+    at = int(np.argmax(tremble))
+    if tremble[at] <= _TREMBLE_PX:
+        return
+    middle = -np.round(track.position_m.mean(axis=0))
+    yield Finding(
+        "far_from_origin", "warning",
+        f"At frame {format_frame(track.frames[at])} the camera is {distance[at]:,.0f} m from the origin: in single precision "
+        f"it trembles by {tremble[at]:.2g} px there.",
+        f"Move everything by {middle[0]:g}, {middle[1]:g}, {middle[2]:g} m, camera, landmarks and set together.",
+        "Real-time packages and several file formats hold positions in single precision.",
+        {"distance_m": float(distance[at]), "tremble_px": float(tremble[at])},
+        remedy("shift", x_m=float(middle[0]), y_m=float(middle[1]), z_m=float(middle[2])), subject.path,
+    )  # fmt: skip
+
+
+def _roll(subject: Subject) -> Iterator[Finding]:
+    """A camera that leans all through while the file's other cameras have a level horizon."""
+    others = [o for o in subject.others if np.isfinite(o.track.rotation).all()]
+    if not others or not np.isfinite(subject.track.rotation).all():
+        return
+    roll = float(np.median(roll_deg(subject.track.rotation)))
+    if abs(roll) < _ROLLED_DEG or any(np.abs(roll_deg(o.track.rotation)).max() > _LEVEL_DEG for o in others):
+        return
+    yield Finding(
+        "roll", "note",
+        f"{subject.path} rolls by {roll:.2f} degrees in the middle of its frames; the other "
+        f"{'camera of the file has' if len(others) == 1 else f'{len(others)} cameras of the file have'} a level horizon.",
+        "If the roll was not meant, level the horizon.",
+        "A roll that comes in by an axis mix-up is seen only when pictures are laid over each other.",
+        {"roll_deg": roll}, remedy("level_horizon"), subject.path,
+    )  # fmt: skip
+
+
+CHECKS: tuple[Check, ...] = (_scale, _mirrored, _parents_shut_out, _far_from_origin, _roll)

@@ -1,0 +1,106 @@
+"""Landmarks: named reference points that travel with a camera, and the rule for names."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable
+from dataclasses import dataclass, field, replace
+
+import numpy as np
+
+from anaxis.core.errors import BadInput
+from anaxis.core.typing import Floats, Ints
+
+MAX_NAME = 120
+
+
+def _no_sizes() -> Floats:
+    return np.zeros((0, 3))
+
+
+@dataclass(frozen=True, eq=False)
+class Landmarks:
+    """Named reference points: ``position_m`` is (1, l, 3) where they stand still, else (n, l, 3).
+
+    ``size_m`` (l, 3) is the extent of the bounds of a piece of the set, zero for a point; ``hidden``
+    are the names that are kept and neither drawn, delivered nor counted in a proof.
+    """
+
+    names: tuple[str, ...]
+    position_m: Floats
+    size_m: Floats = field(default_factory=_no_sizes)
+    hidden: frozenset[str] = frozenset()
+
+    def __post_init__(self) -> None:
+        if len(self.size_m) != len(self.names):
+            object.__setattr__(self, "size_m", np.zeros((len(self.names), 3)))
+
+    def __len__(self) -> int:
+        return len(self.names)
+
+    def take(self, index: Ints) -> Landmarks:
+        """The landmarks at ``index`` (k,), in that order."""
+        names = tuple(self.names[i] for i in index)
+        return Landmarks(names, self.position_m[:, index], self.size_m[index], self.hidden & set(names))
+
+    def shown(self) -> Landmarks:
+        """Those that are not hidden."""
+        if not self.hidden:
+            return self
+        return self.take(
+            np.array([i for i, n in enumerate(self.names) if n not in self.hidden], dtype=np.int64)
+        )
+
+    def at_frames(self, index: Ints) -> Landmarks:
+        """The same landmarks where only the frames at ``index`` (k,) are kept."""
+        return self if len(self.position_m) == 1 else replace(self, position_m=self.position_m[index])
+
+    def index(self, name: str) -> int:
+        """Where a name stands; raises BadInput that lists some of the names."""
+        if name not in self.names:
+            raise BadInput(
+                f"There is no landmark '{name}': there are {', '.join(self.names[:12]) or 'none'}."
+            )
+        return self.names.index(name)
+
+
+NO_LANDMARKS = Landmarks((), np.zeros((1, 0, 3)))
+
+
+def joined(parts: Iterable[Landmarks], frames: int) -> Landmarks:
+    """Several sets of landmarks as one, names made unique; moving ones over ``frames`` frames."""
+    listed = [p for p in parts if len(p)]
+    if not listed:
+        return NO_LANDMARKS
+    count = frames if any(len(p.position_m) > 1 for p in listed) else 1
+    taken: set[str] = set()
+    names, hidden = [], set()
+    for part in listed:
+        for name in part.names:
+            made = unique_name(name, taken)
+            names.append(made)
+            if name in part.hidden:
+                hidden.add(made)
+    position = np.concatenate(
+        [np.broadcast_to(p.position_m, (count, *p.position_m.shape[1:])) for p in listed], axis=1
+    )
+    return Landmarks(tuple(names), position, np.concatenate([p.size_m for p in listed]), frozenset(hidden))
+
+
+def unique_name(name: str, taken: set[str]) -> str:
+    """``name``, or with _2, _3... behind it where it is taken; adds it to ``taken``."""
+    unique, count = name, 1
+    while unique in taken:
+        count += 1
+        unique = f"{name}_{count}"
+    taken.add(unique)
+    return unique
+
+
+LEGAL_NAME_RULE = "Letters, digits, _ . - stay; anything else becomes _; a name that is taken gets _2, _3 and so on behind it."
+
+
+def legal_name(name: str, taken: set[str]) -> str:
+    """A name that every package takes, by LEGAL_NAME_RULE; adds it to ``taken``."""
+    plain = re.sub(r"[^A-Za-z0-9_.-]+", "_", name.strip()).strip("_")[: MAX_NAME - 6] or "camera"
+    return unique_name(plain, taken)

@@ -1,0 +1,307 @@
+"""Making versions: a file's camera kept, taken again, edited, corrected; undo and redo."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any, Literal
+
+from sqlalchemy import func, select, update
+from sqlalchemy.orm import Session
+
+from anaxis.core.edits import lens_document
+from anaxis.core.errors import BadInput
+from anaxis.core.findings import Finding
+from anaxis.core.landmarks import legal_name
+from anaxis.core.lens import Image
+from anaxis.core.recipe import Operation, Recipe, inserted, kind_of, recipe_document, replay
+from anaxis.core.scene import Scene
+from anaxis.core.timing import rate_text
+from anaxis.flow import CameraReport, Picture, examine
+from anaxis.formats.scene_archive import scene_from_bytes, track_to_bytes
+from anaxis.formats.track_json import convention_document
+from anaxis.store.models import Camera, Shot, SourceFile, Version
+from anaxis.store.queries import (
+    expected_of,
+    find_or_make,
+    keep_file,
+    picture_of_version,
+    recipe_of,
+    set_finder,
+    track_of,
+)
+
+Keeping = Literal["recipe", "motion", "nothing"]
+KEEPING_WORDS: dict[Keeping, str] = {
+    "recipe": "the new camera, with the recipe done again",
+    "motion": "the new motion only; lens, picture and recipe stay",
+    "nothing": "the new camera as it is; start a new recipe",
+}
+
+
+def keep_camera(
+    session: Session, shot: Shot, source: SourceFile, scene: Scene, report: CameraReport, name: str, picture: Picture,
+    change: str = "",
+) -> Version:  # fmt: skip
+    """Keep one camera of a file; a camera of that name in the shot gets a new take.
+
+    Raises BadInput for a camera that could not be flattened or has unusable numbers.
+    """
+    _refuse_unusable(report)
+    camera: Camera = find_or_make(session, Camera, shot_id=shot.id, name=name)
+    take = _highest(session, camera.id, Version.take) + 1
+    version = _made(camera, source, scene, report, picture, _highest(session, camera.id, Version.number) + 1)
+    version.take, version.edit, version.change = take, 0, change or f"taken in from {source.name}"
+    session.add(version)
+    session.flush()
+    keep_file(session, source)
+    _set_head(session, camera, version, missing_from_id=None)
+    return version
+
+
+def retake(
+    session: Session, camera: Camera, source: SourceFile, scene: Scene, path: str, keeping: Keeping, picture: Picture,
+    draft: Recipe = (),
+) -> Version:  # fmt: skip
+    """A newer file of a known camera as its next take.
+
+    ``draft`` is what was set for the file on intake. Operations that cannot be done on the new file are
+    switched off, and a finding says so. Raises BadInput where the camera cannot be used at all.
+    """
+    before = camera.head
+    recipe: Recipe = draft
+    trouble: list[Finding] = []
+    if keeping != "nothing":
+        recipe, trouble = fitting_recipe(session, scene, path, _joined(draft, recipe_of(before)))
+        old = picture_of_version(before)
+        # What somebody set by hand outlives a new file; a guess gives way to what the file says.
+        kept_image, kept_fit = (
+            (not old.image_guessed, not old.fit_guessed) if keeping == "recipe" else (True, True)
+        )
+        picture = Picture(
+            old.image if kept_image else picture.image, old.fit if kept_fit else picture.fit,
+            old.image_guessed if kept_image else picture.image_guessed, old.fit_guessed if kept_fit else picture.fit_guessed,
+        )  # fmt: skip
+    if keeping == "motion":
+        lens = lens_document(track_of(before)[0])
+        without = tuple(o for o in recipe if o.code != "keep_lens")
+        recipe = inserted(without, Operation("keep_lens", {"lens": lens, "of": f"version {before.label}"}))
+    shot = session.get_one(Shot, camera.shot_id)
+    report = examine(scene, {path: recipe}, expected_of(shot), picture.image, set_finder(session), only=path)[
+        0
+    ]
+    report.findings.extend(trouble)
+    words = KEEPING_WORDS[keeping]
+    return keep_camera(
+        session, shot, source, scene, report, camera.name, picture, f"taken in from {source.name}: {words}"
+    )
+
+
+def _joined(draft: Recipe, recipe: Recipe) -> Recipe:
+    """The new file's own corrections take the place of the earlier file's."""
+    codes = {o.code for o in draft if o.code == "correct"}
+    rest = tuple(o for o in recipe if o.code not in codes)
+    for operation in draft:
+        if operation not in rest:
+            rest = inserted(rest, operation)
+    return rest
+
+
+def fitting_recipe(session: Session, scene: Scene, path: str, recipe: Recipe) -> tuple[Recipe, list[Finding]]:
+    """The recipe with every operation that cannot be done on this scene switched off, and why."""
+    sets = set_finder(session)
+    kept: list[Operation] = []
+    trouble: list[Finding] = []
+    for operation in recipe:
+        try:
+            if operation.on:
+                replay(scene, path, (*kept, operation), sets)
+            kept.append(operation)
+        except BadInput as error:
+            kept.append(Operation(operation.code, operation.params, on=False))
+            label = kind_of(operation.code).label
+            trouble.append(
+                Finding(
+                    "operation_off", "warning", f"'{label}' of the recipe is switched off: {error.sentence}",
+                    "Change it or take it out of the recipe.", "The new file does not hold what it works on.", node=path,
+                )
+            )  # fmt: skip
+    return tuple(kept), trouble
+
+
+def mark_missing(
+    session: Session, before: Sequence[SourceFile], source: SourceFile, kept: Sequence[Camera]
+) -> list[Camera]:
+    """Mark the cameras that came from the files ``before`` and are not in the newer one; nothing is deleted."""
+    ids = {f.id for f in before if f.id != source.id}
+    marked = []
+    for shot_id in {c.shot_id for c in kept}:
+        for camera in session.execute(select(Camera).where(Camera.shot_id == shot_id)).scalars():
+            if (
+                camera.id not in {c.id for c in kept}
+                and camera.versions
+                and camera.head.source_file_id in ids
+            ):
+                camera.missing_from_id = source.id
+                marked.append(camera)
+    session.flush()
+    return marked
+
+
+def edit_version(session: Session, version: Version, recipe: Recipe, change: str) -> Version:
+    """The recipe changed: the camera baked again as a new version, worked on from now on.
+
+    Raises BadInput, and keeps nothing, where the recipe cannot be done or leaves the camera unusable.
+    """
+    scene = scene_from_bytes(version.source_file.scene)
+    picture = picture_of_version(version)
+    image = None if picture.image_guessed else picture.image
+    shot = version.camera.shot
+    reports = examine(
+        scene,
+        {version.camera_path: recipe},
+        expected_of(shot),
+        image,
+        set_finder(session),
+        only=version.camera_path,
+    )
+    report = reports[0]
+    if report.work is None:
+        raise BadInput(report.findings[0].message)
+    _refuse_unusable(report)
+    return _next(
+        session, version, _made(version.camera, version.source_file, scene, report, picture, 0), change
+    )
+
+
+def correct_picture(session: Session, version: Version, image: Image, source_fit: str) -> Version:
+    """The same track with another picture, as a new version of its camera; nothing in it is a guess."""
+    same = ("camera_id", "source_file_id", "camera_path", "facts", "findings", "track", "recipe")
+    made = Version(
+        **{k: getattr(version, k) for k in same},
+        width_px=image.width_px, height_px=image.height_px, pixel_aspect=image.pixel_aspect, image_guessed=False,
+        source_fit=source_fit, fit_guessed=False,
+    )  # fmt: skip
+    return _next(session, version, made, f"picture {image.width_px} x {image.height_px}, fit {source_fit}")
+
+
+def step_back(session: Session, version: Version) -> Version:
+    """Undo: the version this one was made from is worked on again. Raises BadInput at a take's beginning."""
+    if version.parent_id is None:
+        raise BadInput(f"There is nothing to undo: version {version.label} is the camera as it was taken in.")
+    parent = session.get_one(Version, version.parent_id)
+    _set_head(session, version.camera, parent)
+    return parent
+
+
+def step_on(session: Session, version: Version) -> Version:
+    """Redo: the newest edit made from this version. Raises BadInput where there is none."""
+    child = next_of(session, version)
+    if child is None:
+        raise BadInput(f"There is nothing to redo after version {version.label}.")
+    _set_head(session, version.camera, child)
+    return child
+
+
+def next_of(session: Session, version: Version) -> Version | None:
+    """The newest edit made from a version."""
+    query = select(Version).where(Version.parent_id == version.id).order_by(Version.number.desc()).limit(1)
+    return session.execute(query).scalar_one_or_none()
+
+
+def copy_camera(session: Session, version: Version, name: str) -> Version:
+    """The version as a camera of its own in the same shot, under a legal name that is free."""
+    taken = set(
+        session.execute(select(Camera.name).where(Camera.shot_id == version.camera.shot_id)).scalars()
+    )
+    camera = Camera(shot_id=version.camera.shot_id, name=legal_name(name or version.camera.name, taken))
+    session.add(camera)
+    session.flush()
+    same = ("source_file_id", "camera_path", "facts", "findings", "track", "recipe", "width_px", "height_px",
+            "pixel_aspect", "image_guessed", "source_fit", "fit_guessed")  # fmt: skip
+    made = Version(
+        **{k: getattr(version, k) for k in same}, camera_id=camera.id, number=1, take=1, edit=0,
+        change=f"copied from {version.camera.name} {version.label}",
+    )  # fmt: skip
+    session.add(made)
+    session.flush()
+    _set_head(session, camera, made)
+    return made
+
+
+def _refuse_unusable(report: CameraReport) -> None:
+    if report.work is None or not report.usable:
+        worst = next(f for f in report.findings if f.severity == "error")
+        raise BadInput(f"{report.name} cannot be kept: {worst.message} {worst.remedy}")
+
+
+def _made(
+    camera: Camera, source: SourceFile, scene: Scene, report: CameraReport, picture: Picture, number: int
+) -> Version:
+    work = report.work
+    assert work is not None
+    return Version(
+        camera_id=camera.id,
+        number=number,
+        source_file_id=source.id,
+        camera_path=report.path,
+        width_px=picture.image.width_px,
+        height_px=picture.image.height_px,
+        pixel_aspect=picture.image.pixel_aspect,
+        image_guessed=picture.image_guessed,
+        source_fit=picture.fit,
+        fit_guessed=picture.fit_guessed,
+        facts=_facts(work.scene, report),
+        findings=[f.as_dict() for f in report.findings],
+        recipe=recipe_document(report.recipe),
+        track=track_to_bytes(work.done, work.landmarks, work.lines_m),
+    )
+
+
+def _next(session: Session, version: Version, made: Version, change: str) -> Version:
+    """Put an edit behind the version it was made from."""
+    made.number = _highest(session, version.camera_id, Version.number) + 1
+    edits = select(func.max(Version.edit)).where(
+        Version.camera_id == version.camera_id, Version.take == version.take
+    )
+    made.take, made.edit = version.take, (session.execute(edits).scalar() or 0) + 1
+    made.parent_id, made.change = version.id, change
+    session.add(made)
+    session.flush()
+    _set_head(session, version.camera, made)
+    return made
+
+
+def _set_head(session: Session, camera: Camera, version: Version, **also: Any) -> None:
+    session.execute(update(Camera).where(Camera.id == camera.id).values(head_id=version.id, **also))
+    session.expire(camera)
+
+
+def _highest(session: Session, camera_id: int, column: Any) -> int:
+    """The highest number in use; the row lock keeps them without gaps or clashes."""
+    session.execute(select(Camera.id).where(Camera.id == camera_id).with_for_update())
+    return session.execute(select(func.max(column)).where(Version.camera_id == camera_id)).scalar() or 0
+
+
+def _facts(scene: Scene, report: CameraReport) -> dict[str, Any]:
+    """What the pages say of the source without opening it again."""
+    assert report.baked is not None and report.track is not None
+    lens, baked = report.track.lens, report.baked
+    return {
+        "format": scene.format,
+        "up_axis": scene.convention.up_axis,
+        "metres_per_unit": scene.convention.metres_per_unit,
+        "convention": convention_document(scene.convention),
+        "rate": rate_text(scene.rate),
+        "first_frame": report.first_frame,
+        "last_frame": report.last_frame,
+        "frames": len(report.track),
+        "samples": report.samples,
+        "animated": report.animated,
+        "lens_animated": report.lens_animated,
+        "focal_mm": [float(lens.focal_mm.min()), float(lens.focal_mm.max())],
+        "film_mm": [float(lens.film_width_mm[0]), float(lens.film_height_mm[0])],
+        "squeeze": float(lens.squeeze[0]),
+        "guesses": scene.guesses,
+        "moving_parents": sum(len(n.keys) > 1 for n in baked.parents),
+        "scale": [float(baked.scale.min()), float(baked.scale.max())],
+    }

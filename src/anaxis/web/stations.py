@@ -1,0 +1,52 @@
+"""The line of stations: the steps of the job, each with its state and key figure."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from anaxis.core.timing import format_frame, parse_rate, rate_label
+from anaxis.store.models import Version
+from anaxis.store.queries import newest_deliveries
+from anaxis.web.pages import pixels
+
+
+@dataclass(frozen=True)
+class Station:
+    """One step of the job: its state ("read", "guess", "warning", "open", "done", "off") and key figure."""
+
+    key: str
+    label: str
+    state: str
+    figure: str
+
+
+def stations_of(version: Version) -> list[Station]:
+    """The steps of the job, in the order people work, each with its state and key figure."""
+    facts = version.facts
+    count = facts.get("frames") or round(facts["last_frame"] - facts["first_frame"]) + 1
+    rate = rate_label(parse_rate(facts["rate"]))
+    warned = any(f["severity"] != "note" for f in version.findings)
+    active = sum(bool(o.get("on", True)) for o in version.recipe)
+    stray = abs(facts["scale"][0] - 1) > 1e-6 or abs(facts["scale"][1] - 1) > 1e-6
+    guess = version.fit_guessed or version.image_guessed
+    newest = newest_deliveries(version)
+    worst = max((d.max_px for d in newest), default=None)
+    film = facts["film_mm"]
+    span = f"{format_frame(facts['first_frame'])}–{format_frame(facts['last_frame'])}"
+    placed = sum(o["code"] in _PLACING for o in version.recipe)
+    return [
+        Station("take-in", "Take in", "warning" if warned else "done", f"{count} f @ {rate}"),
+        Station("clean", "Clean", "warning" if stray else "done", f"{active} operation{'s' * (active != 1)}"),
+        Station("lens", "Lens", "guess" if guess else "done", f"{film[0]:.2f} × {film[1]:.2f} mm"),
+        Station("time", "Time", "done", span),
+        Station("place", "Place", "done", f"{placed} change{'s' * (placed != 1)}" if placed else "as taken in"),
+        Station("deliver", "Deliver", "done" if newest else "open", f"{len(newest)} package{'s' * (len(newest) != 1)}"),
+        Station(
+            "prove", "Prove",
+            "open" if worst is None else "done" if worst <= 0.01 else "off",
+            "not proved" if worst is None else pixels(worst),
+        ),
+    ]  # fmt: skip
+
+
+_PLACING = ("marks_add", "mark_rename", "marks_hide", "set_add", "shift")
