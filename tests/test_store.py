@@ -50,7 +50,7 @@ def test_a_version_and_its_delivery_come_back_and_cannot_be_changed(
         version, delivery = store.get_one(Version, ids[0]), store.get_one(Delivery, ids[1])
         assert version.source_file.data == path.read_bytes() and len(version.source_file.sha256) == 64
         track, landmarks, segments = track_of(version)
-        assert len(track) == 120 and len(landmarks.names) == 7 and len(segments) > 200
+        assert len(track) == 120 and len(landmarks.shown()) == 7 and len(segments) > 200
         deviation, arrived = proof_arrays(delivery)
         assert deviation.max() == delivery.max_px and arrived.shape == (120, 3, 4)
         assert delivery.files[0].data[:8] == b"PXR-USDC"

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 import re
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from tempfile import TemporaryDirectory
 from typing import Annotated, Any
@@ -27,7 +27,7 @@ from anaxis.core.recipe import (
     recipe_from_document,
 )
 from anaxis.core.scene import UP_AXES, Scene, corrected
-from anaxis.core.timing import parse_rate
+from anaxis.core.timing import parse_rate, rate_label
 from anaxis.flow import CameraReport, Picture, examine, picture_of, refuse_unusable
 from anaxis.formats import READABLE_SUFFIXES, check_size, require_readable
 from anaxis.jobs.guard import ParserPool
@@ -201,16 +201,9 @@ def change_draft(
             number, _, path = rest.partition("|")
             recipes[path] = tuple(o for i, o in enumerate(recipes.get(path, ())) if i != int(number))
         else:
-            typed = {"up_axis": up_axis, "metres_per_unit": metres_per_unit, "rate": rate}
-            shown = _shown(draft, read)
-            # What was left as shown stays as much of a guess as it was.
-            changed = {
-                k: v.strip()
-                for k, v in typed.items()
-                if v.strip() and (v.strip() != shown[k] or k in correct)
-            }
-            Draft(changed, {}, None, "", "").corrected(read)
-            correct = changed
+            correct = _corrections(
+                draft, read, {"up_axis": up_axis, "metres_per_unit": metres_per_unit, "rate": rate}
+            )
     except (ValueError, KeyError) as error:
         if not isinstance(error, BadInput):
             raise BadInput("That change cannot be read: reload the page and try again.") from error
@@ -226,14 +219,21 @@ def change_draft(
     return RedirectResponse(f"/take-in/{source_id}", status_code=303)
 
 
-def _shown(draft: Draft, read: Scene) -> dict[str, str]:
-    from anaxis.core.timing import rate_label
+def _corrections(draft: Draft, read: Scene, typed: dict[str, str]) -> dict[str, str]:
+    """What a person set of what the file does not state; raises BadInput where it cannot be read.
 
+    What was left as shown stays as much of a guess as it was.
+    """
     scene = draft.corrected(read)
-    return {
-        "up_axis": scene.convention.up_axis, "metres_per_unit": f"{scene.convention.metres_per_unit:g}",
+    shown = {
+        "up_axis": scene.convention.up_axis,
+        "metres_per_unit": f"{scene.convention.metres_per_unit:g}",
         "rate": rate_label(scene.rate),
-    }  # fmt: skip
+    }
+    said = {k: v.strip() for k, v in typed.items() if v.strip()}
+    correct = draft.correct | {k: v for k, v in said.items() if v != shown[k]}
+    replace(draft, correct=correct).corrected(read)
+    return correct
 
 
 @dataclass(frozen=True)
@@ -340,11 +340,14 @@ def keep(
     show: Annotated[str, Form()] = "", shot: Annotated[str, Form()] = "",
     resolution: Annotated[str, Form()] = "", source_fit: Annotated[str, Form()] = "",
     cameras: Annotated[list[str] | None, Form()] = None, targets: Annotated[list[str] | None, Form()] = None,
-    keeping: Annotated[str, Form()] = "recipe",
+    keeping: Annotated[str, Form()] = "recipe", up_axis: Annotated[str, Form()] = "",
+    metres_per_unit: Annotated[str, Form()] = "", rate: Annotated[str, Form()] = "",
 ) -> Any:  # fmt: skip
     source, read = staged_scene(store, source_id)
     draft = Draft.of(source)
+    stated = {"up_axis": up_axis, "metres_per_unit": metres_per_unit, "rate": rate}
     try:
+        draft = replace(draft, correct=_corrections(draft, read, stated))
         names = {"show": show.strip(), "shot": shot.strip()}
         reports = _reports(store, draft, read, names["show"], names["shot"])
         chosen = [r for r in reports if r.path in (cameras or [])]
@@ -365,6 +368,7 @@ def keep(
     except BadInput as error:
         typed = {
             "show": show, "shot": shot, "resolution": resolution, "source_fit": source_fit, "cameras": cameras or [],
+            **stated,
         }  # fmt: skip
         return _review_page(request, store, source, read, error.sentence, typed)
     target = f"/cameras/{kept[0].camera_id}" if len(kept) == 1 else "/"

@@ -45,7 +45,8 @@ function setUpForms() {
     }
   });
   document.body.addEventListener("htmx:afterSwap", (event) => {
-    if (event.detail.target.id !== "panel") return;
+    // The line of stations is swapped along with the panel, and says so too.
+    if (event.target.id !== "panel") return;
     document.getElementById("panel").focus();
     fillLevels();
   });
