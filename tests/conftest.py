@@ -114,3 +114,11 @@ def random_rotations(n: int, seed: int) -> np.ndarray:
     from scipy.spatial.transform import Rotation
 
     return Rotation.random(n, random_state=seed).as_matrix()
+
+
+@pytest.fixture(scope="session")
+def other_files(tmp_path_factory: pytest.TempPathFactory) -> dict[str, Path]:
+    """TW_020 in every other format that is read, by suffix."""
+    from other_formats import write_in_every_format
+
+    return write_in_every_format(tmp_path_factory.mktemp("other"))

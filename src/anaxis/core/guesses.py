@@ -11,7 +11,6 @@ from typing import NamedTuple
 
 import numpy as np
 
-from anaxis.core.axes import Convention
 from anaxis.core.bake import chain_keys, world_matrices
 from anaxis.core.scene import UP_AXES, Node, Scene, corrected
 from anaxis.core.timing import rate_label
@@ -26,8 +25,10 @@ _LIKELY_RATES = tuple(
     )
 )  # fmt: skip
 _ON_FRAME = 1e-3
-# A set that a camera moves in is seldom larger than this, in metres.
-_LARGE_SET_M = 400.0
+# What cameras and the sets they move in measure for the most part, and how much less common a unit is.
+_USUAL_HEIGHT_M, _USUAL_SET_M = 2.0, 30.0
+_RARENESS = {1.0: 0.0, 0.01: 0.0, 0.001: 2.0}
+_UNIT_WORDS = {1.0: "metres", 0.01: "centimetres", 0.001: "millimetres"}
 
 
 class Guess(NamedTuple):
@@ -73,17 +74,24 @@ def guess_up_axis(scene: Scene) -> Guess:
 
 
 def guess_metres_per_unit(scene: Scene) -> Guess:
-    """Metres or centimetres, by the size of everything the file holds."""
-    size = _extent(scene)
-    if size == 0:
+    """Metres, centimetres or millimetres: whichever makes the camera's height and the set's size usual ones."""
+    size, height = _extent(scene), _height(scene)
+    if size == 0 and height == 0:
         return Guess(0.01, "the file does not say and nothing in it has a size; centimetres are the commoner")
-    if size > _LARGE_SET_M:
-        return Guess(
-            0.01,
-            f"the file does not say; what it holds spans {size:,.0f} units, a set's size in centimetres "
-            f"({size / 100:,.1f} m)",
-        )
-    return Guess(1.0, f"the file does not say; what it holds spans {size:,.3g} units, a set's size in metres")
+
+    def oddness(unit: float) -> float:
+        high = abs(np.log(height * unit / _USUAL_HEIGHT_M)) if height > 0 else 0.0
+        wide = abs(np.log(size * unit / _USUAL_SET_M)) / 2 if size > 0 else 0.0
+        return float(high + wide + _RARENESS[unit])
+
+    unit = min(_RARENESS, key=oddness)
+    seen = f"what it holds spans {size:,.4g} units" if size else "it"
+    stands = f" and the camera stands {height:,.4g} high" if height > 0 else ""
+    return Guess(
+        unit,
+        f"the file does not say; {seen}{stands}: in {_UNIT_WORDS[unit]} that is {size * unit:,.1f} m"
+        f"{f' and {height * unit:,.1f} m' if height > 0 else ''}",
+    )
 
 
 def with_guesses(scene: Scene, up_axis: bool, metres_per_unit: bool) -> Scene:
@@ -91,7 +99,7 @@ def with_guesses(scene: Scene, up_axis: bool, metres_per_unit: bool) -> Scene:
     guesses = dict(scene.guesses)
     if up_axis:
         up = guess_up_axis(scene)
-        scene = replace(scene, convention=Convention(UP_AXES[str(up.value)], metres_per_unit=1.0))
+        scene = replace(scene, convention=replace(scene.convention, world=UP_AXES[str(up.value)]))
         guesses["up_axis"] = up.why
     if metres_per_unit:
         unit = guess_metres_per_unit(scene)
@@ -119,3 +127,14 @@ def _extent(scene: Scene) -> float:
     every = np.concatenate(points) if points else np.zeros((1, 3))
     every = every[np.isfinite(every).all(axis=1)]
     return float(np.ptp(every, axis=0).max()) if len(every) else 0.0
+
+
+def _height(scene: Scene) -> float:
+    """How high the cameras stand above the origin for the most part, in file units; 0 where they do not."""
+    heights = [
+        world_matrices(scene, n.path, _frames(scene, n))[:, :3, 3] @ scene.convention.world[:, 1]
+        for n in scene.cameras
+    ]
+    every = np.concatenate(heights) if heights else np.zeros(1)
+    every = every[np.isfinite(every)]
+    return max(0.0, float(np.median(every))) if len(every) else 0.0

@@ -27,7 +27,7 @@ from anaxis.core.typing import Floats
 from anaxis.formats.column_layout import Column, columns_of, propose
 from anaxis.formats.track_json import convention_from_document
 
-_SHOWN_ROWS = 8
+_SHOWN_ROWS = 5
 _FILM_WIDTH_MM, _ASPECT, _IMAGE_WIDTH_PX = 36.0, 16 / 9, 1920.0
 _MAX_COLUMNS = 200
 

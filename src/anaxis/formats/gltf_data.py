@@ -48,6 +48,8 @@ class Accessors:
                 raw = self._view(accessor.bufferView, offset, accessor.count, width, kind)
             if accessor.sparse is not None:
                 raw = self._sparse(accessor, raw, width, kind)
+        except BadInput:
+            raise
         except (ValueError, IndexError, KeyError, TypeError, AttributeError) as error:
             raise BadInput(
                 f"{self._name}, accessor {index}, does not fit the file's buffers: it is damaged or breaks off; "

@@ -350,7 +350,8 @@ class _Reader:
 
     def _points_and_order(self, primitive: Any) -> tuple[Floats, Any]:
         """A primitive's points and the order they are used in; None where that does not fit."""
-        position = getattr(primitive.attributes, "POSITION", None)
+        held = primitive.attributes  # the library leaves a plain dict where a file was text
+        position = held.get("POSITION") if isinstance(held, dict) else getattr(held, "POSITION", None)
         if position is None:
             return np.zeros((0, 3)), None
         points = self.accessors.array(position)

@@ -178,8 +178,8 @@ def _station_context(
                 "set_suffixes": SET_SUFFIXES}  # fmt: skip
     if station != "clean":
         return {"off": off}
-    scene = scene_from_bytes(version.source_file.scene)
-    chain = scene.chain(version.camera_path)
+    work = _replayed(store, version, [])
+    chain = work.scene.chain(work.path)
     recipe = [(i, o, kind_of(o.code)) for i, o in enumerate(recipe_of(version))]
     return {
         "off": off, "chain": chain[::-1], "recipe": recipe, "addable": ADDABLE, "saved_recipes": saved_recipes(store),

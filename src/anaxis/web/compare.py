@@ -28,7 +28,9 @@ def comparison(
         a = _before(newer)
     older = get_version(store, camera_id, a)
     found = _compared(older, newer)
-    same_picture = picture_of_version(older) == picture_of_version(newer)
+    same_picture = (
+        _images(older, newer)[0] == _images(older, newer)[1] and older.source_fit == newer.source_fit
+    )
     return page(
         request, "compare/index.html", older=older, newer=newer, camera=newer.camera, shot=newer.camera.shot,
         found=found, pictures=(picture_of_version(older), picture_of_version(newer)), same_picture=same_picture,

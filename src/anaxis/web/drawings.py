@@ -46,6 +46,7 @@ def camera_bundle(
     meant = pixel_matrices(track, image, picture.fit)
     ours = numbers_of(make_outgoing(track, source, image, picture.fit, picture.fit, landmarks))
     theirs = numbers_of(prepare(track, landmarks, picture, profile))
+    segments_m, ground = _or_ground(segments_m, track)
     arrays: dict[str, Floats] = {
         "frames": track.frames,
         "seconds": seconds_of(track.frames, track.rate),
@@ -68,7 +69,24 @@ def camera_bundle(
             "focus",
         ):
             arrays[f"{side}_{key}"] = getattr(numbers, key)
-    return encode_bundle(_facts(image, landmarks), arrays)
+    return encode_bundle({**_facts(image, landmarks), "ground_m": ground}, arrays)
+
+
+def _or_ground(segments_m: Floats, track: Track) -> tuple[Floats, float]:
+    """The set's lines; a ground grid under the path and its spacing in metres where there is no set."""
+    if len(segments_m) or not len(track):
+        return segments_m, 0.0
+    ahead = track.position_m - track.rotation[:, :, 2] * 10.0
+    reach = np.concatenate([track.position_m, ahead])[:, [0, 2]]
+    low, high = reach.min(axis=0), reach.max(axis=0)
+    span = float((high - low).max())
+    step = float(10 ** np.ceil(np.log10(max(span, 1.0) / 30)))
+    first, last = np.floor(low / step - 2) * step, np.ceil(high / step + 2) * step
+    x, z = np.arange(first[0], last[0] + step / 2, step), np.arange(first[1], last[1] + step / 2, step)
+    lines = np.zeros((len(x) + len(z), 2, 3))
+    lines[: len(x), :, 0], lines[: len(x), :, 2] = x[:, None], [first[1], last[1]]
+    lines[len(x) :, :, 2], lines[len(x) :, :, 0] = z[:, None], [first[0], last[0]]
+    return lines, step
 
 
 def look_bundle(work: Work, picture: Picture) -> bytes:
@@ -78,6 +96,7 @@ def look_bundle(work: Work, picture: Picture) -> bytes:
     good &= np.isfinite(track.lens.focal_mm) & (track.lens.focal_mm > 0)
     index = np.flatnonzero(good)
     track, marks = track.take(index), marks.at_frames(index)
+    lines, ground = _or_ground(work.lines_m, track)
     meant = pixel_matrices(track, image, picture.fit)
     arrays = {
         "frames": track.frames,
@@ -86,9 +105,9 @@ def look_bundle(work: Work, picture: Picture) -> bytes:
         "position_m": track.position_m,
         "frustum_m": _frustum_m(track, meant, image, marks),
         "landmarks_m": marks.position_m,
-        "segments_m": work.lines_m,
+        "segments_m": lines,
     }
-    return encode_bundle(_facts(image, marks), arrays)
+    return encode_bundle({**_facts(image, marks), "ground_m": ground}, arrays)
 
 
 def levels_bundle(work: Work) -> bytes:

@@ -10,8 +10,15 @@ from anaxis.core.checks.subject import Subject
 from anaxis.core.findings import Check, Finding, remedy
 from anaxis.core.timing import KNOWN_RATES, format_frame, rate_label, rate_text
 
-_WORDS = {"up_axis": "the up axis", "metres_per_unit": "the unit", "rate": "the frame rate",
-          "columns": "the columns", "order": "the order of the turns", "frames": "the frame numbers"}  # fmt: skip
+# What a guess is about, and what a wrong one does.
+_GUESSED = {
+    "up_axis": ("the up axis", "A wrong one lays the camera on its side."),
+    "metres_per_unit": ("the unit", "A wrong one makes the move 10, 39 or 100 times too large or too small."),
+    "rate": ("the frame rate", "A wrong one stretches the move in time."),
+    "columns": ("the columns", "A wrong one sends the camera elsewhere: look at the path drawn."),
+    "order": ("the order of the turns", "A wrong one tilts the camera wherever two angles are not zero."),
+    "frames": ("the frame numbers", "The picture may be some frames late."),
+}
 
 
 def _first_frame(subject: Subject) -> Iterator[Finding]:
@@ -136,12 +143,10 @@ def _rate(subject: Subject) -> Iterator[Finding]:
 
 def _guessed(subject: Subject) -> Iterator[Finding]:
     for key, why in subject.scene.guesses.items():
-        if key in _WORDS:
-            yield Finding(
-                f"guessed_{key}", "warning", f"For {_WORDS[key]}, {why}.",
-                "Check it against the source package and correct it here, or have the export state it.",
-                "Everything downstream is built on it.",
-            )  # fmt: skip
+        if key in _GUESSED:
+            what, effect = _GUESSED[key]
+            remedy_words = "Correct it here, or have the export state it."
+            yield Finding(f"guessed_{key}", "warning", f"For {what}, {why}.", remedy_words, effect)
 
 
 CHECKS: tuple[Check, ...] = (_first_frame, _range, _grid, _rate, _guessed)

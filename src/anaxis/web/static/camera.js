@@ -47,7 +47,9 @@ function setUpForms() {
   document.body.addEventListener("htmx:afterSwap", (event) => {
     // The line of stations is swapped along with the panel, and says so too.
     if (event.target.id !== "panel") return;
-    document.getElementById("panel").focus();
+    const panel = document.getElementById("panel");
+    board.className = `board ${panel.dataset.station}`; // some panels need more room
+    panel.focus();
     fillLevels();
   });
 }

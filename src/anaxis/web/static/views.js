@@ -64,6 +64,10 @@ export function lensView(canvas, data, state) {
     traceSet(pen, data, data.meant, state.index, box.toX, box.toY);
     pen.globalAlpha = 1;
     labels(pen, data, state.index, box, ink);
+    if (data.facts.ground_m) {
+      pen.font = FONT; pen.textAlign = "left"; pen.fillStyle = ink.soft;
+      pen.fillText(`no set came along: ground grid of ${data.facts.ground_m} m`, box.x + 8, box.y + box.h - 8);
+    }
     pen.restore();
     pen.strokeStyle = ink.ink; pen.lineWidth = 1.5; pen.strokeRect(box.x, box.y, box.w, box.h);
   });
