@@ -57,6 +57,7 @@ def attached(scene: Scene, path: str, parent: str, keep_place: bool, frames: Flo
     """The camera hung under another node, with its own numbers or, with ``keep_place``, where it stands
     at the first of ``frames``. Raises BadInput for a node that the camera itself moves."""
     node = scene.camera(path)
+    scene.node(parent)
     if path in [n.path for n in scene.chain(parent)]:
         raise BadInput(f"{node.name} moves {parent}, so it cannot hang under it: choose another node.")
     moved = replace(node, parent=parent, resets=False)
