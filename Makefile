@@ -20,6 +20,7 @@ check: setup
 
 bench: setup
 	@.venv/bin/python benchmarks/road.py
+	@.venv/bin/python benchmarks/intake.py
 
 screenshots: setup
 	@.venv/bin/python scripts/screenshots.py

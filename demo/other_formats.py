@@ -222,9 +222,10 @@ def write_collada(shot: Shot, path: Path) -> None:
         if piece.faces:
             points = piece.points @ Z_UP.T * 100
             p = " ".join(str(c) for f in piece.faces for c in f)
+            xyz = "".join(f'<param name="{a}" type="float"/>' for a in "XYZ")
             geometry += (
                 f'<geometry id="{piece.name}_g"><mesh><source id="{piece.name}_p"><float_array id="{piece.name}_a" count="{points.size}">'
-                f'{_words(points.reshape(-1))}</float_array><technique_common><accessor source="#{piece.name}_a" count="{len(points)}" stride="3"/>'
+                f'{_words(points.reshape(-1))}</float_array><technique_common><accessor source="#{piece.name}_a" count="{len(points)}" stride="3">{xyz}</accessor>'
                 f'</technique_common></source><vertices id="{piece.name}_v"><input semantic="POSITION" source="#{piece.name}_p"/></vertices>'
                 f'<polylist count="{len(piece.faces)}"><input semantic="VERTEX" source="#{piece.name}_v" offset="0"/>'
                 f"<vcount>{' '.join(str(len(f)) for f in piece.faces)}</vcount><p>{p}</p></polylist></mesh></geometry>"
@@ -273,7 +274,7 @@ def _animation(target: str, shot: Shot, values: np.ndarray, params: list[str]) -
         f'<source id="{key}_o"><float_array id="{key}_oa" count="{values.size}">{_words(values)}</float_array><technique_common>'
         f'<accessor source="#{key}_oa" count="{n}" stride="{width}">{names}</accessor></technique_common></source>'
         f'<source id="{key}_k"><Name_array id="{key}_ka" count="{n}">{" ".join(["LINEAR"] * n)}</Name_array><technique_common>'
-        f'<accessor source="#{key}_ka" count="{n}" stride="1"/></technique_common></source>'
+        f'<accessor source="#{key}_ka" count="{n}" stride="1"><param name="INTERPOLATION" type="Name"/></accessor></technique_common></source>'
         f'<sampler id="{key}_s"><input semantic="INPUT" source="#{key}_i"/><input semantic="OUTPUT" source="#{key}_o"/>'
         f'<input semantic="INTERPOLATION" source="#{key}_k"/></sampler><channel source="#{key}_s" target="{target}"/></animation>'
     )

@@ -122,8 +122,16 @@ class Convention:
 
     def rotation_from_canonical(self, rotation: FloatsLike) -> Floats:
         """Rotations (..., 3, 3): R_pkg = W R C^T."""
-        return self.world @ np.asarray(rotation, dtype=np.float64) @ self.camera.T
+        return _sandwiched(self.world.T, rotation, self.camera.T)
 
     def rotation_to_canonical(self, rotation: FloatsLike) -> Floats:
         """Rotations (..., 3, 3): R = W^T R_pkg C."""
-        return self.world.T @ np.asarray(rotation, dtype=np.float64) @ self.camera
+        return _sandwiched(self.world, rotation, self.camera)
+
+
+def _sandwiched(left: Floats, rotation: FloatsLike, right: Floats) -> Floats:
+    """left^T R right for signed permutations: rows and columns change places and signs, nothing is summed."""
+    rows, columns = np.argmax(np.abs(left), axis=0), np.argmax(np.abs(right), axis=0)
+    signs = np.outer(left[rows, np.arange(3)], right[columns, np.arange(3)])
+    turned = np.asarray(rotation, dtype=np.float64)[..., rows[:, None], columns[None, :]]
+    return np.asarray(turned * signs + 0.0)

@@ -175,12 +175,13 @@ def _at_rate(scene: Scene, rate: Fraction) -> tuple[Scene, tuple[Node, ...]]:
 
 
 def snapped(frames: Floats) -> Floats:
-    """Frame numbers with what is within a ten-thousandth of a whole one put on it.
+    """Frame numbers with what is all but a whole one put on it.
 
-    Seconds in single precision are that far off after a few minutes.
+    Within a ten-thousandth, and as much more as seconds in single precision are off that late.
     """
     whole = np.round(frames)
-    return np.where(np.abs(frames - whole) < 1e-4, whole, frames) + 0.0
+    slack = 1e-4 + 2 * float(np.finfo(np.float32).eps) * np.abs(frames)
+    return np.where(np.abs(frames - whole) < slack, whole, frames) + 0.0
 
 
 def _with_unit(node: Node, ratio: float, lens_in_units: bool) -> Node:

@@ -148,11 +148,10 @@ class _Reader:
 
     def _add_xform(self, schema: Any, entry: Any, path: str, parent: str | None) -> None:
         times = self._times(schema)
-        samples = [schema.getValue(Abc.ISampleSelector(t, _NEAR)) for t in times.tolist()]
-        moves = len(samples) > 1 and not schema.isConstant()
+        moves = len(times) > 1
         # Whether parents move it may itself be sampled; the first sample's word counts.
-        resets = bool(samples) and not samples[0].getInheritsXforms()
-        local = _matrices([s.getMatrix() for s in (samples if moves else samples[:1])])
+        resets = len(times) > 0 and not schema.getValue().getInheritsXforms()
+        local = _matrices(schema, times)
         kind = "transform"
         if not entry.getNumChildren() and self.marks < MAX_MARKS:
             kind, self.marks = "landmark", self.marks + 1
@@ -246,16 +245,18 @@ def _lens_of(samples: list[Any]) -> Lens:
     )  # fmt: skip
 
 
-def _matrices(matrices: list[Any]) -> Floats:
-    """The library's row-vector matrices as (n, 4, 4) for column vectors, in bulk.
+def _matrices(schema: Any, times: Floats) -> Floats:
+    """An xform's samples at ``times`` (n,) as (n, 4, 4) for column vectors; the library's are for rows.
 
     Item by item each costs ten times what reading it cost; multiplying arrays of unit vectors by the
     array of matrices gives rows exactly, since a product with 0 and 1 rounds nothing.
     """
-    n = len(matrices)
-    packed = imath.M44dArray(n)
-    for i, matrix in enumerate(matrices):
-        packed[i] = matrix
+    n = len(times)
+    if not n:
+        return np.eye(4)[None]
+    packed, sample_at, selector = imath.M44dArray(n), schema.getValue, Abc.ISampleSelector
+    for i, t in enumerate(times.tolist()):
+        packed[i] = sample_at(selector(t, _NEAR)).getMatrix()
     out = np.tile(np.eye(4), (n, 1, 1))
     for row, unit in enumerate(np.eye(3).tolist()):
         out[:, :3, row] = _vectors(packed.multDirMatrix(imath.V3dArray(imath.V3d(*unit), n)))

@@ -12,6 +12,7 @@ from lxml import etree
 
 from anaxis.core.errors import BadInput
 from anaxis.core.typing import Floats
+from anaxis.formats.text_numbers import numbers_in
 
 # A parser for files that cannot be trusted: no entities, no network, no outside DTD.
 _OPTIONS: dict[str, Any] = {
@@ -164,7 +165,7 @@ def numbers(element: Any, where: str) -> Floats:
     """The numbers in an element's text, (k,); raises BadInput for text that is none."""
     text = element.text or ""
     try:
-        values = np.array(text.split(), dtype=np.float64)
+        values = numbers_in(text)
     except ValueError as error:
         raise BadInput(
             f"{where}, line {element.sourceline}: '{local(element)}' holds something that is no number; export it again."

@@ -18,6 +18,7 @@ from scipy.spatial.transform import Rotation
 
 from anaxis.core.axes import Convention
 from anaxis.core.errors import BadInput
+from anaxis.core.flips import angle_flips
 from anaxis.core.guesses import guess_rate, with_guesses
 from anaxis.core.rotation import matrices_from_angles
 from anaxis.core.scene import Node, Scene, snapped
@@ -25,6 +26,7 @@ from anaxis.core.timing import MAX_FRAMES, parse_rate
 from anaxis.core.track import Lens, make_lens
 from anaxis.core.typing import Floats
 from anaxis.formats.column_layout import Column, columns_of, propose
+from anaxis.formats.text_numbers import numbers_in
 from anaxis.formats.track_json import convention_from_document
 
 _SHOWN_ROWS = 5
@@ -71,7 +73,13 @@ def read_columns(path: Path, bundle: Path | None = None, layout: dict[str, Any] 
     )  # fmt: skip
     if "lens" in guesses:
         guesses[f"lens:{node.path}"] = guesses.pop("lens")
+    flips = [
+        angle_flips(node.path, f"The turn about {a.upper()}", frames, column)
+        for a in "xyz"
+        if (column := values(f"rotation_{a}")) is not None
+    ]
     scene = Scene(
+        findings=tuple(f for f in flips if f is not None),
         name=path.name, format="columns", convention=convention, rate=rate,
         first_frame=float(frames[0]), last_frame=float(frames[-1]), nodes=(node,), source_fit=fit,
         in_seconds="frame" not in by_name and "seconds" in by_name, guesses=guesses,
@@ -122,7 +130,7 @@ def _table(path: Path) -> tuple[list[str] | None, list[list[str]], str]:
     # A separator at the end of every row makes an empty last column.
     if all(row and row[-1] == "" for row in rows):
         rows = [row[:-1] for row in rows]
-    if delimiter != ",":
+    if delimiter != "," and "," in text:
         rows = [
             [c.replace(",", ".") if c.count(",") == 1 and "." not in c else c for c in row] for row in rows
         ]
@@ -161,9 +169,13 @@ def _numbers(rows: list[list[str]], name: str, skipped: int) -> Floats:
             )
     flat = [cell or "nan" for row in rows for cell in row]
     try:
-        return np.array([float(c) for c in flat]).reshape(-1, width)
+        # A cell with a blank in it would count as two numbers.
+        values = numbers_in(" ".join(flat))
+        if len(values) != len(flat) or any(" " in c for c in flat[:width]):
+            raise ValueError
+        return values.reshape(-1, width)
     except ValueError:
-        at = next(i for i, c in enumerate(flat) if not _is_number(c))
+        at = next((i for i, c in enumerate(flat) if not _is_number(c)), 0)
         raise BadInput(
             f"{name}, row {at // width + 1 + skipped}, column {at % width + 1}: '{flat[at][:40]}' is not a number; "
             "correct the cell, or leave the row out."

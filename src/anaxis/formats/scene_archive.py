@@ -1,4 +1,4 @@
-"""A scene or a track as bytes: arrays in one compressed npz, the rest as JSON inside it.
+"""A scene or a track as bytes: float64 arrays behind a JSON header, compressed.
 
 Used between the parsing process and the server, and in the database. It holds data only (no
 pickles), so a broken parser cannot make the reader run anything.
@@ -9,6 +9,7 @@ from __future__ import annotations
 import io
 import json
 import zipfile
+import zlib
 from collections.abc import Mapping
 from dataclasses import fields
 from typing import Any
@@ -25,29 +26,45 @@ from anaxis.core.timing import parse_rate, rate_text
 from anaxis.core.track import Lens, Track
 from anaxis.core.typing import Floats
 
+_MAGIC = b"anaxis2\n"
 _NODE_ARRAYS = ("frames", "local", "keys", "lens_frames", "lens_keys", "segments")
 _PLAIN_FIELDS = ("lens_in_units", "in_seconds", "stated_rate", "columns")
 _LENS_FIELDS = tuple(f.name for f in fields(Lens))
 
 
 def pack(header: dict[str, Any], arrays: Mapping[str, Floats]) -> bytes:
-    """A header and named arrays as one npz."""
-    text = np.frombuffer(json.dumps(header).encode(), dtype=np.uint8)
-    out = io.BytesIO()
-    np.savez_compressed(out, allow_pickle=False, header=text, **arrays)
-    return out.getvalue()
+    """A header and named arrays: one compressed block, since a scene has hundreds of small arrays."""
+    held = {k: np.ascontiguousarray(a, dtype="<f8") for k, a in arrays.items()}
+    text = json.dumps({"header": header, "shapes": {k: a.shape for k, a in held.items()}}).encode()
+    body = len(text).to_bytes(8, "little") + text + b"".join(a.tobytes() for a in held.values())
+    return _MAGIC + zlib.compress(body, 1)
 
 
 def unpack(data: bytes) -> tuple[dict[str, Any], dict[str, Floats]]:
     """The inverse of :func:`pack`; raises BadInput for bytes that are no such archive."""
     try:
-        with np.load(io.BytesIO(data), allow_pickle=False) as archive:
-            arrays = {k: archive[k] for k in archive.files}
-        header: dict[str, Any] = json.loads(arrays.pop("header").tobytes())
-    except (ValueError, KeyError, OSError, zipfile.BadZipFile) as error:
+        if not data.startswith(_MAGIC):
+            return _unpack_npz(data)
+        body = zlib.decompress(data[len(_MAGIC) :])
+        size = int.from_bytes(body[:8], "little")
+        told = json.loads(body[8 : 8 + size])
+        arrays, at = {}, 8 + size
+        for name, shape in told["shapes"].items():
+            count = int(np.prod(shape, dtype=np.int64))
+            arrays[name] = np.frombuffer(body, "<f8", count, at).reshape(shape).astype(np.float64)
+            at += count * 8
+        return told["header"], arrays
+    except (ValueError, KeyError, TypeError, OSError, zipfile.BadZipFile, zlib.error) as error:
         raise BadInput(
             "A stored track is damaged: restore it from a backup or take the file in again."
         ) from error
+
+
+def _unpack_npz(data: bytes) -> tuple[dict[str, Any], dict[str, Floats]]:
+    """As versions were kept before."""
+    with np.load(io.BytesIO(data), allow_pickle=False) as archive:
+        arrays = {k: archive[k] for k in archive.files}
+    header: dict[str, Any] = json.loads(arrays.pop("header").tobytes())
     return header, arrays
 
 

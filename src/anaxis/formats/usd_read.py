@@ -22,6 +22,7 @@ from pxr import Gf, Usd, UsdGeom, UsdRender, Vt
 from anaxis.core.axes import Convention
 from anaxis.core.errors import BadInput
 from anaxis.core.findings import Finding
+from anaxis.core.flips import angle_flips
 from anaxis.core.lens import Image
 from anaxis.core.scene import UP_AXES, Node, Scene
 from anaxis.core.timing import KNOWN_RATES, nearest_rate
@@ -181,6 +182,8 @@ class _Reader:
         else:
             matrices = [xform.GetLocalTransformation(Usd.TimeCode.Default())]
         local = np.swapaxes(np.array(Vt.Matrix4dArray(matrices), dtype=np.float64), 1, 2)
+        if len(keys) > 1:
+            self._look_for_flips(xform, path)
         is_camera = prim.IsA(UsdGeom.Camera)
         lens, lens_frames, lens_keys = self._lens(prim) if is_camera else (None, np.zeros(0), np.zeros(0))
         kind = "camera" if is_camera else "set" if segments is not None else "transform"
@@ -191,6 +194,18 @@ class _Reader:
             xform.GetResetXformStack(), lens, lens_frames, lens_keys, segments,
         )  # fmt: skip
         return path
+
+    def _look_for_flips(self, xform: UsdGeom.Xformable, path: str) -> None:
+        """Angles that jump by whole or half turns: they leave no trace in the matrices."""
+        for op in xform.GetOrderedXformOps():
+            codes = op.GetTimeSamples() if "rotate" in str(op.GetOpType().name).lower() else []
+            if len(codes) < 2:
+                continue
+            query = Usd.AttributeQuery(op.GetAttr())
+            angles = _numbers_of([query.Get(c) for c in codes])
+            frames = self.clock.frames(list(codes))
+            found = [angle_flips(path, "An angle", frames, column) for column in angles.T]
+            self.findings += [f for f in found if f is not None][:1]
 
     def _add_geometry(self, prim: Usd.Prim) -> None:
         """Meshes and curves as lines of the set, points as landmarks."""
@@ -296,6 +311,13 @@ class _Reader:
                     "Bake the clips into one layer and export again.",
                 )
             )
+
+
+def _numbers_of(values: list[object]) -> Floats:
+    """Samples of one attribute, numbers or triples of them, as (k, 1) or (k, 3)."""
+    packed = {Gf.Vec3d: Vt.Vec3dArray, Gf.Vec3f: Vt.Vec3fArray}.get(type(values[0]))
+    array = np.array(packed(values) if packed else values, dtype=np.float64)
+    return array.reshape(len(values), -1)
 
 
 def _array(attr: Usd.Attribute, kind: type) -> np.ndarray:

@@ -12,8 +12,10 @@ import json
 import os
 import resource
 import sys
+from contextlib import suppress
 from importlib import import_module
 from pathlib import Path
+from tempfile import TemporaryDirectory
 from typing import Any, BinaryIO
 
 from anaxis.core.errors import BadInput
@@ -31,9 +33,30 @@ def main() -> None:
     for entry in FORMATS:
         if entry.read and (not only or only in entry.suffixes):
             import_module(f"anaxis.formats.{entry.read.split(':')[0]}")
+    _warm_up(only)
     line = sys.stdin.readline()
     if line.strip():
         _serve(json.loads(line), answer)
+
+
+# Libraries set up plugins and tables when they read their first file: better before there is one.
+_SMALL = {
+    ".usda": '#usda 1.0\n(metersPerUnit = 1 upAxis = "Y")\ndef Xform "x" { double3 xformOp:translate.timeSamples = { 1: (0, 0, 0), 2: (1, 0, 0) }\n'
+    'uniform token[] xformOpOrder = ["xformOp:translate"]\ndef Camera "c" { float focalLength = 30 } }\n',
+    ".csv": "frame,x,y,z,rx,ry,rz\n1,0,1,0,0,0,0\n2,1,1,0,0,9,0\n",
+    ".gltf": '{"asset": {"version": "2.0"}, "nodes": [{"camera": 0}], "cameras": [{"type": "perspective", "perspective": {"yfov": 1, "znear": 1}}]}',
+    ".dae": '<COLLADA version="1.4.1"><library_visual_scenes><visual_scene><node/></visual_scene></library_visual_scenes></COLLADA>',
+}
+
+
+def _warm_up(only: str) -> None:
+    with TemporaryDirectory(prefix="anaxis-warm-") as folder:
+        for suffix, text in _SMALL.items():
+            if only in ("", suffix):
+                path = Path(folder) / f"small{suffix}"
+                path.write_text(text)
+                with suppress(BadInput):
+                    scene_to_bytes(read_file(path))
 
 
 def _serve(task: dict[str, Any], answer: BinaryIO) -> None:
