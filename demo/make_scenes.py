@@ -141,15 +141,20 @@ def kite() -> Shot:
     )  # fmt: skip
 
 
-def walk() -> Shot:
-    """TW_040: hand-held through the wheel house. Y up, metres, lens lengths wrongly in millimetres."""
-    frames = np.arange(1, 161)
+def walk(newer: bool = False) -> Shot:
+    """TW_040: hand-held through the wheel house. Y up, metres, lens lengths wrongly in millimetres.
+
+    The ``newer`` export is 12 frames longer and looks round at the end.
+    """
+    frames = np.arange(1, 173 if newer else 161)
     t = (frames - 1) / 159.0
     path = np.stack([-2.5 - 4.0 * t, 0 * t, 3.5 - 4.5 * t + 0.4 * np.sin(t * 5)], 1)
     body = matrices(path, turn("y", 0.3 * np.sin(t * 4)))
     step = matrices(np.stack([0.03 * np.sin(t * 40), 1.62 + 0.035 * np.abs(np.sin(t * 40)), 0 * t], 1),
-                    np.tile(np.eye(3), (160, 1, 1)))  # fmt: skip
+                    np.tile(np.eye(3), (len(t), 1, 1)))  # fmt: skip
     target = np.stack([-7.5 + 1.5 * t, 1.9 - 0.2 * t, -5.5 + 0 * t], 1)
+    if newer:
+        target[:, 0] += 0.8 * ease(np.clip((t - 0.6) / 0.4, 0, 1))
     hand = head_for([body, step], target + shake(t * 7, 40, 0.25))
     camera = matrices(shake(t * 14, 41, 0.015), turn("z", 0.04 * np.sin(t * 11)))
     return Shot(
@@ -266,6 +271,15 @@ def make_all(folder: Path) -> list[Path]:
         Writer(shot, path).write()
         out.append(path)
     return out
+
+
+def make_newer(folder: Path) -> Path:
+    """The newer export of TW_040, as version 2."""
+    folder.mkdir(parents=True, exist_ok=True)
+    path = folder / "TW_040_camera_v002.usda"
+    path.unlink(missing_ok=True)
+    Writer(walk(newer=True), path).write()
+    return path
 
 
 if __name__ == "__main__":

@@ -15,18 +15,19 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from anaxis.core.errors import BadInput
+from anaxis.core.recipe import recipe_from_document
 from anaxis.flow import examine, picture_of
 from anaxis.jobs.guard import ParserPool, limits_from_environment
 from anaxis.profiles import shipped_profiles
 from anaxis.store.database import connect, migrate
 from anaxis.store.local_postgres import LocalPostgres
-from anaxis.store.models import Show
+from anaxis.store.models import Show, Version
 from anaxis.store.queries import find_or_make_shot, find_or_make_show, staged_scene
-from anaxis.store.versions import keep_camera
+from anaxis.store.versions import edit_version, keep_camera, retake
 from anaxis.web.app import create_app
 from anaxis.web.camera import deliver_version
 from anaxis.web.intake import take_in_bytes
-from make_scenes import make_all
+from make_scenes import make_all, make_newer
 
 VAR = Path(__file__).resolve().parent.parent / "var"
 # What the demo has delivered already; the rest is left for the visitor.
@@ -54,12 +55,23 @@ def load_demo(url: str) -> bool:
                     store, find_or_make_shot(store, show, name), source, scene, report, report.name,
                     picture_of(scene, None, None),
                 )  # fmt: skip
+            again(store, parsers, kept["TW_040"], make_newer(Path(folder)))
             for shot, profile, format_key in DELIVERIES:
                 deliver_version(store, kept[shot], shipped_profiles()[profile], format_key)
         return True
     finally:
         parsers.close()
         engine.dispose()
+
+
+def again(store: Session, parsers: ParserPool, first: Version, newer: Path) -> None:
+    """TW_040's lens mended by its finding's remedy, then a newer file of it taken in with the recipe kept."""
+    operation = next(f["operation"] for f in first.findings if f["code"] == "sensor_factor")
+    edit_version(store, first, recipe_from_document([operation]), "Scale the lens: lens × 0.01")
+    source = take_in_bytes(store, parsers, newer.name, newer.read_bytes())
+    source, scene = staged_scene(store, source.id)
+    path = scene.cameras[0].path
+    retake(store, first.camera, source, scene, path, "recipe", picture_of(scene, None, None))
 
 
 def main() -> None:

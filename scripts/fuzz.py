@@ -1,4 +1,4 @@
-"""Mutates demo files and track documents and reads them as uploads are read: ``fuzz.py [COUNT] [SEED]``.
+"""Mutates demo files of every format and reads them as uploads are read: ``fuzz.py [COUNT] [SEED]``.
 
 Every mutant must end in a scene or in one sentence. Readers that crashed are counted; what counts as
 a failure is anything that reaches this process other than BadInput.
@@ -19,11 +19,13 @@ ROOT = Path(__file__).resolve().parent.parent
 sys.path.insert(0, str(ROOT / "demo"))
 
 from anaxis.core.errors import BadInput  # noqa: E402
-from anaxis.flow import deliver, examine, landmarks_of, picture_of, take_camera  # noqa: E402
-from anaxis.formats import read_file  # noqa: E402
+from anaxis.flow import deliver, examine, picture_of, take_camera  # noqa: E402
+from anaxis.formats import READABLE_SUFFIXES, read_file  # noqa: E402
+from anaxis.formats.scene_archive import scene_from_bytes, scene_to_bytes  # noqa: E402
 from anaxis.jobs.guard import Limits, ParserPool  # noqa: E402
 from anaxis.profiles import shipped_profiles  # noqa: E402
 from make_scenes import make_all  # noqa: E402
+from other_formats import write_in_every_format  # noqa: E402
 
 
 def seeds(folder: Path) -> list[Path]:
@@ -34,12 +36,17 @@ def seeds(folder: Path) -> list[Path]:
     package = folder / "package.usdz"
     UsdUtils.CreateNewUsdzPackage(str(text), str(package))
     scene = read_file(text)
-    track = take_camera(scene, None, (1001, 1010)).track
+    work = take_camera(scene, None, (1001, 1010))
     done = deliver(
-        track, landmarks_of(scene, track.frames), picture_of(scene, None, None),
-        shipped_profiles()["zup-lh-cm"], "json", folder,
-    )  # fmt: skip
-    return [text, crate, package, done.files[0]]
+        work.done,
+        work.landmarks,
+        picture_of(scene, None, None),
+        shipped_profiles()["zup-lh-cm"],
+        "json",
+        folder,
+    )
+    others = write_in_every_format(folder / "others", 0)
+    return [text, crate, package, done.files[0], *others.values()]
 
 
 def mutate(data: bytes, random: np.random.Generator) -> bytes:
@@ -82,8 +89,10 @@ def main() -> int:
             mutant = folder / f"m{i}{path.suffix}"
             mutant.write_bytes(mutate(data, random))
             try:
-                scene = pool.read(mutant)
-                examine(scene)
+                scene = pool.read(mutant, suffixes=(*READABLE_SUFFIXES, ".obj"))
+                if scene.cameras:
+                    examine(scene)
+                    scene_from_bytes(scene_to_bytes(scene))
                 return f"{path.suffix}: read"
             except BadInput as error:
                 crashed = "made its reader stop" in error.sentence or "longer than" in error.sentence

@@ -23,6 +23,7 @@ from anaxis.store.local_postgres import LocalPostgres, free_port  # noqa: E402
 from anaxis.web.app import create_app  # noqa: E402
 from anaxis.web.axes_drawing import axes_svg  # noqa: E402
 from make_scenes import make_all  # noqa: E402
+from other_formats import write_in_every_format  # noqa: E402
 from run import load_demo  # noqa: E402
 
 STYLE = (
@@ -44,9 +45,9 @@ def draw_axes(folder: Path) -> None:
 
 def shoot(page: Page, name: str, url: str) -> None:
     page.goto(url)
-    if "/cameras/" in url or "/deliveries/" in url:
+    if "/cameras/" in url or "/deliveries/" in url or "/take-in/" in url:
         page.wait_for_function("window.anaxisReady === true")
-    page.wait_for_timeout(300)
+    page.wait_for_timeout(600)
     page.screenshot(path=ROOT / "docs" / "screenshots" / f"{name}.png")
 
 
@@ -72,8 +73,16 @@ def main() -> None:
             page.set_input_files("#file", make_all(Path(folder) / "files")[3])
             page.wait_for_url("**/take-in/*")
             shoot(page, "take-in-review", page.url)
+            others = write_in_every_format(Path(folder) / "others")
+            page.goto("/take-in")
+            page.set_input_files("#file", others[".txt"])
+            page.wait_for_url("**/take-in/*")
+            shoot(page, "take-in-columns", page.url)
             shoot(page, "camera", "/cameras/1?station=take-in&to=zup-lh-cm#f=1060")
-            shoot(page, "camera-findings", "/cameras/4?station=take-in&to=zup-lh-cm#f=80")
+            shoot(page, "camera-findings", "/cameras/4?version=1&station=take-in&to=zup-lh-cm#f=80")
+            shoot(page, "camera-clean", "/cameras/4?station=clean&to=zup-lh-cm#f=140")
+            shoot(page, "camera-place", "/cameras/1?station=place&to=zup-lh-cm#f=1060")
+            shoot(page, "compare", "/cameras/4/compare")
             shoot(page, "camera-lens", "/cameras/3?station=lens&to=yup-rh-m#f=1100")
             shoot(page, "deliver", "/cameras/2?station=deliver&to=zup-lh-cm#f=190")
             shoot(page, "proof", "/deliveries/3")

@@ -8,10 +8,12 @@ import threading
 import time
 from collections.abc import Callable, Iterator
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import pytest
 from hypothesis import settings
+from playwright.sync_api import Page
 from sqlalchemy import Engine
 
 ROOT = Path(__file__).resolve().parent.parent
@@ -108,6 +110,21 @@ def browser() -> Iterator[object]:
         chromium = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=quiet)
         yield chromium
         chromium.close()
+
+
+@pytest.fixture
+def page(browser: Any, site: str) -> Iterator[Page]:
+    """A page on the application; no error may show up in its console."""
+    page: Page = browser.new_page(viewport={"width": 1280, "height": 800}, base_url=site)
+    said: list[str] = []
+    page.on("pageerror", lambda e: said.append(str(e)))
+    page.on("console", lambda m: said.append(m.text) if m.type == "error" and "422" not in m.text else None)
+    asked: list[str] = []
+    page.on("request", lambda r: asked.append(r.url))
+    yield page
+    assert said == []
+    assert [u for u in asked if not u.startswith((site, "data:"))] == []
+    page.close()
 
 
 def random_rotations(n: int, seed: int) -> np.ndarray:

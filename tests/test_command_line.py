@@ -11,6 +11,7 @@ import pytest
 from pxr import Usd, UsdGeom
 from scipy.spatial.transform import Rotation
 
+from anaxis.formats import read_file
 from anaxis.profiles import SHIPPED_KEYS, shipped_profiles
 from test_bad_input import run
 
@@ -164,3 +165,74 @@ def test_a_guess_can_be_set(usda: Callable[..., Path]) -> None:
 def test_bad_words_get_one_sentence(demo_files: dict[str, Path], words: tuple[str, ...]) -> None:
     done = run(*(demo_files["TW_010"] if w == "FILE" else w for w in words))
     assert done.returncode == 2 and done.stderr.startswith("anaxis: ") and done.stderr.count("\n") == 1
+
+
+@pytest.mark.parametrize("suffix", (".abc", ".glb", ".dae", ".txt", ".zip"))
+def test_inspect_reads_every_format(other_files: dict[str, Path], suffix: str) -> None:
+    report = json.loads(run("inspect", other_files[suffix], "--json").stdout)
+    (camera,) = report["cameras"]
+    assert (camera["first_frame"], camera["last_frame"], camera["samples"]) == (1, 240, 240) and camera[
+        "animated"
+    ]
+    assert report["file"]["rate"] == ("24/1" if suffix == ".txt" else "25/1")
+
+
+def test_a_recipe_and_a_column_layout_come_from_files(other_files: dict[str, Path], tmp_path: Path) -> None:
+    layout = read_file(other_files[".txt"]).columns["layout"] | {"rate": "25"}  # type: ignore[index]
+    (tmp_path / "columns.json").write_text(json.dumps(layout))
+    steps = [
+        {"code": "bake", "params": {"first": 10, "last": 20, "step": 0.5}},
+        {"code": "shift", "params": {"x_m": 1, "y_m": 0, "z_m": 0}},
+    ]
+    (tmp_path / "recipe.json").write_text(json.dumps({"operations": steps}))
+    plain = json.loads(
+        run("values", other_files[".txt"], "--to", "yup-rh-m", "--frames", "10-20", "--json").stdout
+    )
+    done = run(
+        "values",
+        other_files[".txt"],
+        "--to",
+        "yup-rh-m",
+        "--columns",
+        tmp_path / "columns.json",
+        "--recipe",
+        tmp_path / "recipe.json",
+        "--json",
+    )
+    shown = json.loads(done.stdout)
+    assert shown["rate"] == "25/1" and [f["frame"] for f in shown["frames"]] == [
+        10 + i / 2 for i in range(21)
+    ]
+    assert shown["frames"][0]["position"][0] == pytest.approx(plain["frames"][0]["position"][0] + 1)
+    for format_key in ("usd", "json", "columns"):
+        out = tmp_path / format_key
+        sent = run(
+            "transfer",
+            other_files[".abc"],
+            "--to",
+            "zup-lh-cm",
+            "--format",
+            format_key,
+            "--out",
+            out,
+            "--recipe",
+            tmp_path / "recipe.json",
+            "--json",
+        )
+        assert sent.returncode == 0 and json.loads(sent.stdout)["proof"]["grade"] == "exact", sent.stderr
+
+
+@pytest.mark.parametrize(
+    ("options", "said"),
+    (
+        (("--recipe", "nowhere.json"), "The recipe nowhere.json cannot be read"),
+        (("--columns", "nowhere.json"), "The column layout nowhere.json cannot be read"),
+        (("--rate", "often"), "'often' is not a frame rate"),
+        (("--up-axis", "Q"), "Q"),
+    ),
+)  # fmt: skip
+def test_an_option_that_cannot_be_used_is_one_sentence(
+    other_files: dict[str, Path], options: tuple[str, ...], said: str
+) -> None:
+    done = run("inspect", other_files[".txt"], *options)
+    assert done.returncode == 2 and said in done.stderr and done.stderr.count("\n") == 1

@@ -5,10 +5,9 @@ from __future__ import annotations
 import hashlib
 import json
 import re
-from collections.abc import Callable, Iterator
+from collections.abc import Callable
 from http.client import HTTPConnection
 from pathlib import Path
-from typing import Any
 
 import httpx
 import numpy as np
@@ -16,44 +15,9 @@ import pytest
 from playwright.sync_api import Page, expect
 
 from anaxis.profiles import shipped_profiles
+from pages import fits, ink, ready, take_in
 
 pytestmark = pytest.mark.browser
-
-
-@pytest.fixture
-def page(browser: Any, site: str) -> Iterator[Page]:
-    """A page on the application; no error may show up in its console."""
-    page: Page = browser.new_page(viewport={"width": 1280, "height": 800}, base_url=site)
-    said: list[str] = []
-    page.on("pageerror", lambda e: said.append(str(e)))
-    page.on("console", lambda m: said.append(m.text) if m.type == "error" and "422" not in m.text else None)
-    asked: list[str] = []
-    page.on("request", lambda r: asked.append(r.url))
-    yield page
-    assert said == []
-    assert [u for u in asked if not u.startswith((site, "data:"))] == []
-    page.close()
-
-
-def ink(page: Page, view: str) -> int:
-    """How many pixels of a drawing are not empty."""
-    return int(
-        page.evaluate(
-            """(view) => { const c = document.querySelector(`[data-view=${view}]`);
-            const d = c.getContext('2d').getImageData(0, 0, c.width, c.height).data;
-            let n = 0; for (let i = 3; i < d.length; i += 4) n += d[i] > 0; return n; }""",
-            view,
-        )
-    )
-
-
-def fits(page: Page) -> None:
-    """Nothing runs out of the window sideways."""
-    assert page.evaluate("document.documentElement.scrollWidth <= innerWidth")
-
-
-def ready(page: Page) -> None:
-    page.wait_for_function("window.anaxisReady === true")
 
 
 def test_the_whole_job_by_mouse(page: Page, demo_files: dict[str, Path], tmp_path: Path) -> None:
@@ -317,17 +281,3 @@ def test_a_file_over_the_limit_is_refused_before_it_is_sent(site: str) -> None:
     answer = sender.getresponse()
     assert answer.status == 413 and "300 MB and the limit is 200 MB" in answer.read().decode()
     sender.close()
-
-
-def take_in(site: str, path: Path, shot: str = "TW_X") -> None:
-    """The take-in through the pages' own forms, without a browser."""
-    with httpx.Client(base_url=site) as client:
-        answer = client.post("/take-in", files={"file": (path.name, path.read_bytes())})
-        assert answer.status_code == 303, answer.text
-        review = client.get(answer.headers["location"]).text
-        fields = dict(re.findall(r'name="(resolution|cameras)" value="([^"]+)"', review)) or {}
-        fields |= {k: v for v, k in re.findall(r'value="([^"]+)"[^>]*name="(resolution|cameras)"', review)}
-        resolution = re.search(r'id="resolution" name="resolution" value="([^"]+)"', review)
-        assert resolution
-        fields |= {"show": "The Tidewright", "shot": shot, "source_fit": "width", "resolution": resolution[1]}
-        assert client.post(answer.headers["location"], data=fields).status_code == 303

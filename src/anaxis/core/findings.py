@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable
 from dataclasses import asdict, dataclass, field
+from math import isfinite
 from typing import TYPE_CHECKING, Any, Literal
 
 if TYPE_CHECKING:
@@ -33,7 +34,11 @@ class Finding:
     node: str = ""
 
     def as_dict(self) -> dict[str, Any]:
-        return asdict(self)
+        """Plain JSON: numbers that are none, or infinite, become null."""
+        numbers = {
+            k: None if isinstance(v, float) and not isfinite(v) else v for k, v in self.numbers.items()
+        }
+        return {**asdict(self), "numbers": numbers}
 
 
 def remedy(code: str, **params: object) -> dict[str, Any]:

@@ -71,6 +71,7 @@ class Camera(Base):
     shot_id: Mapped[int] = mapped_column(ForeignKey("shots.id"))
     name: Mapped[str]
     head_id: Mapped[int | None] = mapped_column(ForeignKey("versions.id", use_alter=True))
+    made_here: Mapped[bool] = mapped_column(default=False)  # a copy: no file says whether it is still there
     missing_from_id: Mapped[int | None] = mapped_column(ForeignKey("source_files.id"))
     created_at: Mapped[datetime] = mapped_column(server_default=func.now())
     shot: Mapped[Shot] = relationship(back_populates="cameras")

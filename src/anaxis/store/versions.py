@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Any, Literal
 
+import numpy as np
 from sqlalchemy import func, select, update
 from sqlalchemy.orm import Session
 
@@ -135,7 +136,8 @@ def mark_missing(
     ids = {f.id for f in before if f.id != source.id}
     marked = []
     for shot_id in {c.shot_id for c in kept}:
-        for camera in session.execute(select(Camera).where(Camera.shot_id == shot_id)).scalars():
+        ours = select(Camera).where(Camera.shot_id == shot_id, ~Camera.made_here)
+        for camera in session.execute(ours).scalars():
             if (
                 camera.id not in {c.id for c in kept}
                 and camera.versions
@@ -213,7 +215,9 @@ def copy_camera(session: Session, version: Version, name: str) -> Version:
     taken = set(
         session.execute(select(Camera.name).where(Camera.shot_id == version.camera.shot_id)).scalars()
     )
-    camera = Camera(shot_id=version.camera.shot_id, name=legal_name(name or version.camera.name, taken))
+    camera = Camera(
+        shot_id=version.camera.shot_id, name=legal_name(name or version.camera.name, taken), made_here=True
+    )
     session.add(camera)
     session.flush()
     same = ("source_file_id", "camera_path", "facts", "findings", "track", "recipe", "width_px", "height_px",
@@ -303,5 +307,5 @@ def _facts(scene: Scene, report: CameraReport) -> dict[str, Any]:
         "squeeze": float(lens.squeeze[0]),
         "guesses": scene.guesses,
         "moving_parents": sum(len(n.keys) > 1 for n in baked.parents),
-        "scale": [float(baked.scale.min()), float(baked.scale.max())],
+        "scale": [float(np.nanmin(baked.scale)), float(np.nanmax(baked.scale))],
     }

@@ -21,7 +21,7 @@ from anaxis.jobs.guard import ParserPool, limits_from_environment
 from anaxis.store.database import connect, migrate
 from anaxis.store.queries import NotFound
 from anaxis.web import camera, columns, compare, intake, landmarks, proof, recipe, shots
-from anaxis.web.pages import HERE, page
+from anaxis.web.pages import HERE, page, said_where_it_was_asked
 
 SCREENS = (shots, intake, columns, compare, recipe, landmarks, camera, proof)
 _log = logging.getLogger("anaxis")
@@ -83,6 +83,9 @@ def _say(request: Request, sentence: str, status: int) -> Response:
 
 async def _bad_input(request: Request, error: Exception) -> Response:
     assert isinstance(error, BadInput)
+    back = said_where_it_was_asked(request, error.sentence)
+    if back is not None:
+        return back
     return _say(request, error.sentence, 404 if isinstance(error, NotFound) else 422)
 
 

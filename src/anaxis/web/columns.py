@@ -47,11 +47,14 @@ def choose_layout(
     return RedirectResponse(f"/take-in/{source_id}", status_code=303)
 
 
-@router.get("/layouts/{name}.json")
-def layout_file(store: Store, name: str) -> Response:
-    """A saved layout as a file, for the command line's --columns."""
+@router.get("/{source_id}/layout.json")
+def layout_file(store: Store, source_id: int) -> Response:
+    """The layout in force as a file, for the command line's --columns."""
+    source, scene = staged_scene(store, source_id)
+    if scene.columns is None:
+        raise BadInput(f"{source.name} is no table: it has no column layout.")
     return JSONResponse(
-        get_layout(store, name), headers={"Content-Disposition": 'attachment; filename="columns.json"'}
+        scene.columns["layout"], headers={"Content-Disposition": 'attachment; filename="columns.json"'}
     )
 
 

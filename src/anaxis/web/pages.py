@@ -5,8 +5,10 @@ from __future__ import annotations
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Annotated, Any
+from urllib.parse import quote, unquote, urlsplit
 
-from fastapi import Depends, Request
+from fastapi import Depends, Request, Response
+from fastapi.responses import RedirectResponse
 from fastapi.templating import Jinja2Templates
 from sqlalchemy.orm import Session
 
@@ -61,5 +63,32 @@ def _session(request: Request) -> Iterator[Session]:
 Store = Annotated[Session, Depends(_session, scope="function")]
 
 
+_SAID = "said"
+
+
+def said_where_it_was_asked(request: Request, sentence: str) -> Response | None:
+    """Back to the camera's page that a form was sent from, with the sentence to be shown there once.
+
+    None where the request did not come from one.
+    """
+    origin = urlsplit(request.headers.get("referer", ""))
+    if (
+        request.method != "POST"
+        or origin.netloc != request.url.netloc
+        or not origin.path.startswith("/cameras/")
+    ):
+        return None
+    answer = RedirectResponse(
+        f"{origin.path}?{origin.query}" if origin.query else origin.path, status_code=303
+    )
+    answer.set_cookie(_SAID, quote(sentence[:1200]), max_age=60, httponly=True, samesite="strict")
+    return answer
+
+
 def page(request: Request, name: str, status: int = 200, **context: Any) -> Any:
-    return templates.TemplateResponse(request, name, context, status_code=status)
+    whole = name.endswith("index.html")  # a part of a page leaves the sentence to the page
+    said = unquote(request.cookies.get(_SAID, "")) if whole else ""
+    answer = templates.TemplateResponse(request, name, {"said": said, **context}, status_code=status)
+    if said:
+        answer.delete_cookie(_SAID)
+    return answer

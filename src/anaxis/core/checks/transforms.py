@@ -118,8 +118,8 @@ def _far_from_origin(subject: Subject) -> Iterator[Finding]:
     depth = np.where(np.isnan(depth), 5.0, depth)
     distance = np.abs(track.position_m).max(axis=1)
     # Half a unit in the last place of single precision, on each of three axes.
-    error_m = np.sqrt(3) * np.spacing(distance.astype(np.float32)).astype(np.float64) / 2
-    with np.errstate(invalid="ignore", divide="ignore"):
+    with np.errstate(invalid="ignore", divide="ignore", over="ignore"):
+        error_m = np.sqrt(3) * np.spacing(distance.astype(np.float32)).astype(np.float64) / 2
         tremble = error_m * zoom_px(track.lens.focal_mm, used.width_mm, image) / depth
     tremble = np.nan_to_num(tremble)
     at = int(np.argmax(tremble))

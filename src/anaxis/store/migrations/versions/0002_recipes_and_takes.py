@@ -25,6 +25,7 @@ def upgrade() -> None:
     op.add_column("versions", sa.Column("recipe", JSONB, nullable=False, server_default="[]"))
     op.add_column("versions", sa.Column("change", sa.Text, nullable=False, server_default=""))
     op.add_column("cameras", sa.Column("head_id", sa.Integer, sa.ForeignKey("versions.id")))
+    op.add_column("cameras", sa.Column("made_here", sa.Boolean, nullable=False, server_default=sa.false()))
     op.add_column("cameras", sa.Column("missing_from_id", sa.Integer, sa.ForeignKey("source_files.id")))
     op.execute("ALTER TABLE versions DISABLE TRIGGER versions_immutable")
     # What was corrected on intake was not written down before: the values then in force say it.
@@ -54,7 +55,7 @@ def downgrade() -> None:
     op.drop_table("saved_layouts")
     op.drop_table("saved_recipes")
     for table, column in (
-        ("cameras", "missing_from_id"), ("cameras", "head_id"), ("versions", "change"), ("versions", "recipe"),
+        ("cameras", "missing_from_id"), ("cameras", "made_here"), ("cameras", "head_id"), ("versions", "change"), ("versions", "recipe"),
         ("versions", "parent_id"), ("versions", "edit"), ("versions", "take"), ("source_files", "layout"),
         ("source_files", "draft"), ("shots", "rate"), ("shots", "last_frame"), ("shots", "first_frame"),
     ):  # fmt: skip

@@ -1,0 +1,44 @@
+"""What tests of the pages share."""
+
+from __future__ import annotations
+
+import re
+from pathlib import Path
+
+import httpx
+from playwright.sync_api import Page
+
+
+def ink(page: Page, view: str) -> int:
+    """How many pixels of a drawing are not empty."""
+    return int(
+        page.evaluate(
+            """(view) => { const c = document.querySelector(`[data-view=${view}]`);
+            const d = c.getContext('2d').getImageData(0, 0, c.width, c.height).data;
+            let n = 0; for (let i = 3; i < d.length; i += 4) n += d[i] > 0; return n; }""",
+            view,
+        )
+    )
+
+
+def fits(page: Page) -> None:
+    """Nothing runs out of the window sideways."""
+    assert page.evaluate("document.documentElement.scrollWidth <= innerWidth")
+
+
+def ready(page: Page) -> None:
+    page.wait_for_function("window.anaxisReady === true")
+
+
+def take_in(site: str, path: Path, shot: str = "TW_X") -> None:
+    """The take-in through the pages' own forms, without a browser."""
+    with httpx.Client(base_url=site, timeout=60) as client:
+        answer = client.post("/take-in", files={"file": (path.name, path.read_bytes())})
+        assert answer.status_code == 303, answer.text
+        review = client.get(answer.headers["location"]).text
+        fields = dict(re.findall(r'name="(resolution|cameras)" value="([^"]+)"', review)) or {}
+        fields |= {k: v for v, k in re.findall(r'value="([^"]+)"[^>]*name="(resolution|cameras)"', review)}
+        resolution = re.search(r'id="resolution" name="resolution" value="([^"]+)"', review)
+        assert resolution
+        fields |= {"show": "The Tidewright", "shot": shot, "source_fit": "width", "resolution": resolution[1]}
+        assert client.post(answer.headers["location"], data=fields).status_code == 303

@@ -1,0 +1,178 @@
+"""Recipes and takes in the store: edits, undo and redo, newer files, motion only, what is gone, migration."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pytest
+from alembic import command
+from alembic.config import Config
+from sqlalchemy import Engine, select, text
+from sqlalchemy.orm import Session
+
+import anaxis.store
+from anaxis.core.errors import BadInput
+from anaxis.core.lens import Image
+from anaxis.core.recipe import Operation
+from anaxis.flow import examine, picture_of
+from anaxis.formats import read_file
+from anaxis.store.models import Camera, Shot, SourceFile, Version
+from anaxis.store.queries import (
+    find_or_make_shot,
+    find_or_make_show,
+    get_version,
+    recipe_of,
+    stage_file,
+    track_of,
+)
+from anaxis.store.versions import (
+    copy_camera,
+    correct_picture,
+    edit_version,
+    keep_camera,
+    mark_missing,
+    retake,
+    step_back,
+    step_on,
+)
+
+
+@pytest.fixture
+def store(engine: Engine) -> Any:
+    with Session(engine) as session, session.begin():
+        yield session
+
+
+def staged(store: Session, path: Path) -> tuple[SourceFile, Any]:
+    scene = read_file(path)
+    return stage_file(store, path.name, path.read_bytes(), scene), scene
+
+
+def kept(store: Session, path: Path, name: str = "shotcam", at: int = 0) -> Version:
+    source, scene = staged(store, path)
+    shot = find_or_make_shot(store, find_or_make_show(store, "The Tidewright"), "TW_X")
+    return keep_camera(store, shot, source, scene, examine(scene)[at], name, picture_of(scene, None, None))
+
+
+def head(store: Session, version: Version) -> Version:
+    return get_version(store, version.camera_id)
+
+
+def test_edits_undo_and_redo_lose_nothing(store: Session, demo_files: dict[str, Path]) -> None:
+    first = kept(store, demo_files["TW_040"])
+    finding = next(f for f in first.findings if f["code"] == "sensor_factor")
+    mended = edit_version(store, first, (Operation(**finding["operation"]),), "lens mended")
+    trimmed = edit_version(store, mended, (*recipe_of(mended), Operation("trim", {"first": 11})), "trimmed")
+    assert [first.label, mended.label, trimmed.label] == ["1", "1.1", "1.2"]
+    assert mended.facts["film_mm"] == pytest.approx([36, 20.25]) and mended.findings == []
+    assert len(track_of(trimmed)[0]) == 150 and head(store, first).id == trimmed.id
+    assert step_back(store, trimmed).id == mended.id and step_back(store, mended).id == first.id
+    assert head(store, first).id == first.id
+    with pytest.raises(BadInput, match="nothing to undo"):
+        step_back(store, first)
+    assert step_on(store, first).id == mended.id and step_on(store, mended).id == trimmed.id
+    # A change after an undo starts a branch; redo follows the newest, and the older one stays readable.
+    step_back(store, trimmed)
+    other = edit_version(store, mended, (*recipe_of(mended), Operation("trim", {"last": 20})), "other trim")
+    assert (
+        other.parent_id == mended.id
+        and step_back(store, other).id == mended.id
+        and step_on(store, mended).id == other.id
+    )
+    assert len(track_of(get_version(store, first.camera_id, trimmed.number))[0]) == 150
+    with pytest.raises(BadInput, match="'Trim' cannot be done"):
+        edit_version(store, other, (Operation("trim", {"first": 9999}),), "")
+    assert head(store, first).id == other.id
+
+
+def test_a_newer_file_keeps_the_recipe_or_only_brings_motion(
+    store: Session, demo_files: dict[str, Path], usda: Callable[..., Path]
+) -> None:
+    first = kept(store, demo_files["TW_020"])
+    work = edit_version(
+        store, first, (Operation("lens_factor", {"what": "focal length", "factor": 2}),), "longer"
+    )
+    work = edit_version(
+        store, work, (*recipe_of(work), Operation("aim", {"node": "/TW_020/landmarks/tide_bell"})), "aimed"
+    )
+    work = correct_picture(store, work, Image(4096, 2304), "height")
+    camera = work.camera
+    source, scene = staged(
+        store, usda(name="TW_020_v002.usda")
+    )  # another camera name, other frames, no landmarks
+    whole = retake(store, camera, source, scene, "/cam", "recipe", picture_of(scene, None, None))
+    assert (whole.label, whole.camera_id, camera.name) == ("2", first.camera_id, "shotcam")
+    lens = track_of(whole)[0].lens
+    assert np.allclose(lens.focal_mm, 70) and whole.source_fit == "height" and whole.width_px == 4096
+    # The node that the aim needs is not in the new file: switched off, said, and still in the recipe.
+    assert [(o.code, o.on) for o in recipe_of(whole)] == [("lens_factor", True), ("aim", False)]
+    assert [f["code"] for f in whole.findings if f["severity"] == "warning"].count("operation_off") == 1
+    motion = retake(store, camera, source, scene, "/cam", "motion", picture_of(scene, None, None))
+    track = track_of(motion)[0]
+    assert motion.label == "3" and len(track) == 10 and np.allclose(track.position_m[-1], [0.5, 0.2, 2.5])
+    assert np.allclose(track.lens.focal_mm, 70) and recipe_of(motion)[-1].code == "keep_lens"
+    fresh = retake(store, camera, source, scene, "/cam", "nothing", picture_of(scene, None, None))
+    assert recipe_of(fresh) == () and np.allclose(track_of(fresh)[0].lens.focal_mm, 35)
+    assert [v.label for v in camera.takes] == ["1.3", "2", "3", "4"]
+
+
+def test_the_lens_kept_by_motion_only_is_the_one_worked_on_here(
+    store: Session, demo_files: dict[str, Path]
+) -> None:
+    zoom = kept(store, demo_files["TW_020"])
+    source, scene = staged(store, demo_files["TW_010"])
+    new = retake(
+        store, zoom.camera, source, scene, scene.cameras[0].path, "motion", picture_of(scene, None, None)
+    )
+    old, track = track_of(zoom)[0], track_of(new)[0]
+    assert np.allclose(track.lens.focal_mm, old.lens.focal_mm[-1]) and np.allclose(
+        track.lens.offset_y_mm, 0.6
+    )
+    assert new.width_px == 1920 and track.frames[0] == 1001
+
+
+def test_cameras_gone_from_the_file_are_marked_and_those_made_here_are_not(
+    store: Session, usda: Callable[..., Path]
+) -> None:
+    both = usda('def Xform "a" {\n CAMERA\n}\ndef Xform "b" {\n CAMERA\n}', name="both.usda")
+    a = kept(store, both, "a")
+    b = kept(store, both, "b", at=1)
+    made = copy_camera(store, a, "a")
+    assert made.camera.name == "a_2" and made.change == "copied from a 1"
+    source, scene = staged(store, usda(name="newer.usda"))
+    again = retake(store, a.camera, source, scene, "/cam", "recipe", picture_of(scene, None, None))
+    marked = mark_missing(store, [a.source_file, b.source_file], source, [again.camera])
+    assert {c.name for c in marked} == {"b"}
+    assert b.camera.missing_from is not None and b.camera.missing_from.name == "newer.usda"
+    assert store.scalars(select(Camera)).all() and track_of(head(store, b))[0] is not None
+    # Taken in again, it is no longer missing.
+    back, scene = staged(store, both)
+    retake(store, b.camera, back, scene, "/b/cam", "recipe", picture_of(scene, None, None))
+    assert store.get_one(Camera, b.camera_id).missing_from_id is None
+
+
+def test_what_was_kept_before_recipes_goes_on(engine: Engine, demo_files: dict[str, Path]) -> None:
+    """A database of the first tables is brought up, and its versions can be edited."""
+    config = Config()
+    config.set_main_option("script_location", str(Path(anaxis.store.__file__).parent / "migrations"))
+    with Session(engine) as session, session.begin():
+        kept(session, demo_files["TW_010"])
+    with engine.connect() as connection:
+        config.attributes["connection"] = connection
+        command.downgrade(config, "0001")
+        connection.commit()
+        assert "recipe" not in connection.execute(text("SELECT to_jsonb(v) FROM versions v")).scalar_one()
+        command.upgrade(config, "head")
+        connection.commit()
+    with Session(engine) as session, session.begin():
+        version = session.scalars(select(Version)).one()
+        assert (version.take, version.label, [o.code for o in recipe_of(version)]) == (1, "1", ["correct"])
+        edited = edit_version(session, version, (*recipe_of(version), Operation("trim", {"first": 1010})), "")
+        old, new = track_of(version)[0], track_of(edited)[0]
+        assert (
+            np.array_equal(new.position_m, old.position_m[9:])
+            and session.scalars(select(Shot)).one().first_frame is None
+        )
