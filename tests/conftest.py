@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import socket
 import sys
 import threading
@@ -139,3 +140,40 @@ def other_files(tmp_path_factory: pytest.TempPathFactory) -> dict[str, Path]:
     from other_formats import write_in_every_format
 
     return write_in_every_format(tmp_path_factory.mktemp("other"))
+
+
+@pytest.fixture
+def gltf(tmp_path: Path) -> Callable[..., Path]:
+    """Writes a .gltf of one camera node with its data inline; ``change`` may alter the document."""
+    import base64
+
+    def write(
+        arrays: list[tuple[np.ndarray, str, int]], samplers: list[dict[str, Any]], channels: list[dict[str, Any]],
+        change: Callable[[dict[str, Any]], None] = lambda d: None,
+    ) -> Path:  # fmt: skip
+        data, views, accessors = b"", [], []
+        for array, kind, component in arrays:
+            raw = array.tobytes()
+            views.append({"buffer": 0, "byteOffset": len(data), "byteLength": len(raw)})
+            width = {"SCALAR": 1, "VEC3": 3, "VEC4": 4}[kind]
+            accessors.append(
+                {
+                    "bufferView": len(views) - 1,
+                    "componentType": component,
+                    "count": array.size // width,
+                    "type": kind,
+                }
+            )
+            data += raw + b"\0" * (-len(raw) % 4)
+        document = {
+            "asset": {"version": "2.0"}, "scenes": [{"nodes": [0]}], "nodes": [{"name": "cam", "camera": 0}],
+            "cameras": [{"type": "perspective", "perspective": {"yfov": 0.7, "aspectRatio": 1.5, "znear": 0.1}}],
+            "animations": [{"samplers": samplers, "channels": channels}], "accessors": accessors, "bufferViews": views,
+            "buffers": [{"byteLength": len(data), "uri": "data:;base64," + base64.b64encode(data).decode()}],
+        }  # fmt: skip
+        change(document)
+        path = tmp_path / "c.gltf"
+        path.write_text(json.dumps(document))
+        return path
+
+    return write

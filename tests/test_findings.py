@@ -159,9 +159,9 @@ def test_the_inch_and_hundred_factors_are_named(file: Callable[..., Path]) -> No
 
 
 def test_helpers_and_unused_cameras_are_told_from_the_one_that_moves(file: Callable[..., Path]) -> None:
-    body = SETTINGS + still_camera("witness", moving({1.0: (5, 5, 5)})) + still_camera("persp")
+    body = SETTINGS + still_camera("witness", moving({1.0: (5, 5, 5)})) + still_camera("spare")
     codes = {r.name: [f.code for f in r.findings] for r in examine(read_file(file(body=body)))}
-    assert codes["cam"] == [] and "helper_camera" in codes["witness"] and "unused_camera" in codes["persp"]
+    assert codes["cam"] == [] and "helper_camera" in codes["witness"] and "unused_camera" in codes["spare"]
 
 
 def test_a_shot_that_should_be_longer_or_at_another_rate(file: Callable[..., Path]) -> None:

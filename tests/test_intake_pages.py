@@ -118,6 +118,17 @@ def test_the_columns_of_a_table_are_chosen_and_the_layout_is_kept(
     page.get_by_role("button", name="Keep", exact=True).click()
     ready(page)
     assert np.isclose(cell(page, "theirs_position.0"), -before[0] * 100, atol=1e-3)
+    # Kept, it can still be read another way: the same file again, as the camera's next take.
+    page.locator(".stations").get_by_role("link", name=re.compile("Take in")).click()
+    page.get_by_role("button", name="Take it in again").click()
+    ready(page)
+    page.get_by_label("Sign of column 2", exact=True).select_option("1")
+    page.wait_for_load_state("networkidle")
+    ready(page)
+    page.get_by_role("button", name="Keep", exact=True).click()
+    ready(page)
+    assert np.isclose(cell(page, "theirs_position.0"), before[0] * 100, atol=1e-3)
+    expect(page.locator(".titleblock")).to_contain_text("1 2")
 
 
 def test_the_recipe_is_built_reordered_undone_saved_and_applied(

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field, replace
 from fractions import Fraction
+from functools import cached_property
 from typing import Any, Literal
 
 import numpy as np
@@ -80,11 +81,15 @@ class Scene:
     guesses: dict[str, str] = field(default_factory=dict)
     findings: tuple[Finding, ...] = ()
 
+    @cached_property
+    def by_path(self) -> dict[str, Node]:
+        return {n.path: n for n in self.nodes}
+
     def node(self, path: str) -> Node:
-        for node in self.nodes:
-            if node.path == path:
-                return node
-        raise BadInput(f"{self.name} has no node '{path}'.")
+        """The node at ``path``; raises BadInput where there is none."""
+        if path not in self.by_path:
+            raise BadInput(f"{self.name} has no node '{path}'.")
+        return self.by_path[path]
 
     def replaced(self, *nodes: Node) -> Scene:
         """The scene with these nodes in the place of those at the same paths."""
@@ -93,7 +98,7 @@ class Scene:
 
     def chain(self, path: str) -> list[Node]:
         """The nodes that move ``path``, itself first, up to the root or to a node that resets."""
-        by_path = {n.path: n for n in self.nodes}
+        by_path = self.by_path
         out: list[Node] = []
         here: str | None = path
         while here is not None and here in by_path:

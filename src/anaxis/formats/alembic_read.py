@@ -31,7 +31,7 @@ _MAX_OBJECTS = 50_000
 # The library's numbering of a camera sample's core values.
 _CORE = ("focal", "width", "offset_x", "height", "offset_y", "squeeze", "over_left", "over_right",
          "over_top", "over_bottom", "fstop", "focus", "open", "close", "near", "far")  # fmt: skip
-_FPS_KEYS = ("FramesPerTimeUnit", "DCC FPS", "FPS", "fps")
+_FPS_KEYS = ("DCC FPS", "FPS", "fps")  # the library's own key first
 
 
 def read_alembic(path: Path, bundle: Path | None = None) -> Scene:

@@ -73,15 +73,7 @@ def retake(
     trouble: list[Finding] = []
     if keeping != "nothing":
         recipe, trouble = fitting_recipe(session, scene, path, _joined(draft, recipe_of(before)))
-        old = picture_of_version(before)
-        # What somebody set by hand outlives a new file; a guess gives way to what the file says.
-        kept_image, kept_fit = (
-            (not old.image_guessed, not old.fit_guessed) if keeping == "recipe" else (True, True)
-        )
-        picture = Picture(
-            old.image if kept_image else picture.image, old.fit if kept_fit else picture.fit,
-            old.image_guessed if kept_image else picture.image_guessed, old.fit_guessed if kept_fit else picture.fit_guessed,
-        )  # fmt: skip
+        picture = _kept_picture(before, scene, picture, keeping)
     if keeping == "motion":
         lens = lens_document(track_of(before)[0])
         without = tuple(o for o in recipe if o.code != "keep_lens")
@@ -95,6 +87,24 @@ def retake(
     return keep_camera(
         session, shot, source, scene, report, camera.name, picture, f"taken in from {source.name}: {words}"
     )
+
+
+def _kept_picture(before: Version, scene: Scene, picture: Picture, keeping: Keeping) -> Picture:
+    """The picture of a new take: what was set by hand for it, else for the one before, else what the file says.
+
+    With the motion only, all of the picture is the earlier one's.
+    """
+    old, source = picture_of_version(before), scene_from_bytes(before.source_file.scene)
+    new_image = not picture.image_guessed and picture.image != scene.image
+    new_fit = not picture.fit_guessed and picture.fit != scene.source_fit
+    keep_image = not new_image and (
+        keeping == "motion" or (not old.image_guessed and old.image != source.image)
+    )
+    keep_fit = not new_fit and (keeping == "motion" or (not old.fit_guessed and old.fit != source.source_fit))
+    return Picture(
+        old.image if keep_image else picture.image, old.fit if keep_fit else picture.fit,
+        old.image_guessed if keep_image else picture.image_guessed, old.fit_guessed if keep_fit else picture.fit_guessed,
+    )  # fmt: skip
 
 
 def _joined(draft: Recipe, recipe: Recipe) -> Recipe:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from pathlib import Path
 from tempfile import TemporaryDirectory
 from typing import Annotated, Any
@@ -140,6 +141,8 @@ def make_delivery(
 def deliver_version(store: Session, version: Version, profile: Profile, format_key: str) -> Delivery:
     """Write a version for a package, prove it, and keep files and proof together."""
     track, landmarks, _ = track_of(version)
+    # Under the name it is kept by: two cameras of a file may share their own.
+    track = replace(track, name=version.camera.name)
     with TemporaryDirectory(prefix="anaxis-delivery-") as folder:
         done = deliver(track, landmarks, picture_of_version(version), profile, format_key, Path(folder))
         return keep_delivery(store, version, profile, format_key, done)

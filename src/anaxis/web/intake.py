@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 import re
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from pathlib import Path
 from tempfile import TemporaryDirectory
 from typing import Annotated, Any
@@ -18,18 +18,14 @@ from anaxis.core.errors import BadInput
 from anaxis.core.landmarks import LEGAL_NAME_RULE, legal_name
 from anaxis.core.lens import FITS, Image, parse_image, require_fit
 from anaxis.core.recipe import (
-    Operation,
-    Recipe,
-    checked_params,
     inserted,
     kind_of,
-    recipe_document,
     recipe_from_document,
 )
-from anaxis.core.scene import UP_AXES, Scene, corrected
-from anaxis.core.timing import parse_rate, rate_label
+from anaxis.core.scene import UP_AXES, Scene
 from anaxis.flow import CameraReport, Picture, examine, picture_of, refuse_unusable
 from anaxis.formats import READABLE_SUFFIXES, check_size, require_readable
+from anaxis.formats.scene_archive import scene_from_bytes
 from anaxis.jobs.guard import ParserPool
 from anaxis.store.models import Camera, Shot, SourceFile, Version
 from anaxis.store.queries import (
@@ -44,6 +40,7 @@ from anaxis.store.queries import (
     staged_scene,
 )
 from anaxis.store.versions import KEEPING_WORDS, Keeping, keep_camera, mark_missing, retake
+from anaxis.web.draft import Draft, corrections_typed, targets_of
 from anaxis.web.drawings import look_bundle
 from anaxis.web.pages import Store, page
 
@@ -80,6 +77,18 @@ def upload(
     return RedirectResponse(f"/take-in/{source.id}", status_code=303)
 
 
+@router.post("/again/{camera_id}")
+def again(store: Store, camera_id: int) -> Any:
+    """The file a camera came from, to be taken in another way: other columns, axes, unit or rate."""
+    camera = get_camera(store, camera_id)
+    held = camera.head.source_file
+    copy = stage_file(store, held.name, held.data, scene_from_bytes(held.scene))
+    copy.draft = {"camera": camera.id, "show": camera.shot.show.name, "shot": camera.shot.name}
+    copy.layout = held.layout
+    store.flush()
+    return RedirectResponse(f"/take-in/{copy.id}", status_code=303)
+
+
 def take_in_bytes(store: Session, parsers: ParserPool, name: str, data: bytes) -> SourceFile:
     """Read an uploaded file in a process of its own and put it aside with its scene.
 
@@ -114,63 +123,7 @@ def _choose_page(
     )  # fmt: skip
 
 
-# What is set on the page and not kept yet
-
-
-@dataclass(frozen=True)
-class Draft:
-    """A staged file's draft: ``correct`` holds what the file did not state and a person set, as typed;
-    ``recipes`` are by camera path; ``camera`` is the one the file was handed over for, if any."""
-
-    correct: dict[str, str]
-    recipes: dict[str, Recipe]
-    camera: int | None
-    show: str
-    shot: str
-
-    @staticmethod
-    def of(source: SourceFile) -> Draft:
-        held = source.draft or {}
-        recipes = {path: recipe_from_document(entries) for path, entries in held.get("recipes", {}).items()}
-        return Draft(
-            held.get("correct", {}), recipes, held.get("camera"), held.get("show", ""), held.get("shot", "")
-        )
-
-    def kept_in(self, source: SourceFile) -> None:
-        recipes = {path: recipe_document(recipe) for path, recipe in self.recipes.items() if recipe}
-        source.draft = {
-            "correct": self.correct, "recipes": recipes, "camera": self.camera, "show": self.show, "shot": self.shot,
-        }  # fmt: skip
-
-    def recipe(self, path: str) -> Recipe:
-        """The camera's drafted recipe, with what was corrected for the whole file in front."""
-        own = self.recipes.get(path, ())
-        if not self.correct:
-            return own
-        params: dict[str, Any] = dict(self.correct)
-        if "metres_per_unit" in params:
-            params["metres_per_unit"] = _unit(params["metres_per_unit"])
-        if "rate" in params:
-            parse_rate(params["rate"])
-        return (Operation("correct", checked_params(kind_of("correct"), params)), *own)
-
-    def corrected(self, scene: Scene) -> Scene:
-        """The scene as its cameras' recipes begin; raises BadInput for a correction that cannot be read."""
-        unit = self.correct.get("metres_per_unit")
-        rate = self.correct.get("rate")
-        return corrected(
-            scene,
-            self.correct.get("up_axis"),
-            _unit(unit) if unit else None,
-            parse_rate(rate) if rate else None,
-        )
-
-
-def _unit(text: str) -> float:
-    try:
-        return float(text)
-    except ValueError as error:
-        raise BadInput(f"'{text}' is no unit: write how many metres one unit is, such as 0.01.") from error
+# What is in it
 
 
 @router.get("/{source_id}")
@@ -201,7 +154,7 @@ def change_draft(
             number, _, path = rest.partition("|")
             recipes[path] = tuple(o for i, o in enumerate(recipes.get(path, ())) if i != int(number))
         else:
-            correct = _corrections(
+            correct = corrections_typed(
                 draft, read, {"up_axis": up_axis, "metres_per_unit": metres_per_unit, "rate": rate}
             )
     except (ValueError, KeyError) as error:
@@ -217,56 +170,6 @@ def change_draft(
         return _review_page(request, store, source, read, error.sentence, typed_form)
     Draft(correct, recipes, draft.camera, show or draft.show, shot or draft.shot).kept_in(source)
     return RedirectResponse(f"/take-in/{source_id}", status_code=303)
-
-
-def _corrections(draft: Draft, read: Scene, typed: dict[str, str]) -> dict[str, str]:
-    """What a person set of what the file does not state; raises BadInput where it cannot be read.
-
-    What was left as shown stays as much of a guess as it was.
-    """
-    scene = draft.corrected(read)
-    shown = {
-        "up_axis": scene.convention.up_axis,
-        "metres_per_unit": f"{scene.convention.metres_per_unit:g}",
-        "rate": rate_label(scene.rate),
-    }
-    said = {k: v.strip() for k, v in typed.items() if v.strip()}
-    correct = draft.correct | {k: v for k, v in said.items() if v != shown[k]}
-    replace(draft, correct=correct).corrected(read)
-    return correct
-
-
-@dataclass(frozen=True)
-class Target:
-    """Where one camera of the file may go: ``known`` are the shot's cameras, ``chosen`` one of them or
-    None for a new camera called ``name``; ``differs`` says that names are not the same."""
-
-    path: str
-    name: str
-    known: list[Camera]
-    chosen: Camera | None
-    differs: bool
-
-
-def targets_of(
-    store: Session, draft: Draft, reports: list[CameraReport], show: str, shot: str
-) -> list[Target]:
-    """A proposal for every camera: by the camera the file was handed over for, by name, or the only one there is."""
-    found = find_shot(store, show.strip(), shot.strip())
-    known = list(found.cameras) if found else []
-    usable = [r for r in reports if r.usable]
-    taken: set[str] = set()
-    out = []
-    for report in reports:
-        name = legal_name(report.name, taken)
-        same = next((c for c in known if c.name == name), None)
-        chosen = same
-        moving = [r for r in usable if r.animated] or usable
-        if len(moving) == 1 and report is moving[0] and chosen is None:
-            handed = [c for c in known if c.id == draft.camera]
-            chosen = handed[0] if handed else known[0] if len(known) == 1 else None
-        out.append(Target(report.path, name, known, chosen, chosen is not None and chosen.name != name))
-    return out
 
 
 @router.get("/{source_id}/targets")
@@ -347,7 +250,7 @@ def keep(
     draft = Draft.of(source)
     stated = {"up_axis": up_axis, "metres_per_unit": metres_per_unit, "rate": rate}
     try:
-        draft = replace(draft, correct=_corrections(draft, read, stated))
+        draft = replace(draft, correct=corrections_typed(draft, read, stated))
         names = {"show": show.strip(), "shot": shot.strip()}
         reports = _reports(store, draft, read, names["show"], names["shot"])
         chosen = [r for r in reports if r.path in (cameras or [])]

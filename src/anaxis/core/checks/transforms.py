@@ -82,7 +82,7 @@ def _mirrored(subject: Subject) -> Iterator[Finding]:
 
 def _parents_shut_out(subject: Subject) -> Iterator[Finding]:
     """A node that resets its transform under parents that move: their motion is in the file and lost."""
-    by_path = {n.path: n for n in subject.scene.nodes}
+    by_path = subject.scene.by_path
     for node in (subject.baked.node, *subject.baked.parents):
         if not node.resets:
             continue
