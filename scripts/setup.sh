@@ -3,6 +3,8 @@
 # Works as root, and as an ordinary user with sudo; does nothing where nothing is missing.
 set -euo pipefail
 cd "$(dirname "$0")/.."
+# Called from within the environment it is about to replace, the interpreter must be another one.
+PATH=$(printf %s "$PATH" | tr ':' '\n' | grep -vxF "$PWD/.venv/bin" | paste -sd: -)
 
 fail() {
   echo "anaxis: $1" >&2
