@@ -103,6 +103,7 @@ FAULTS: dict[str, Any] = {
     "guessed_rate": {"head": 'upAxis = "Y"\n metersPerUnit = 0.01'},
     "duplicate": {"body": SETTINGS + still_camera("copy", moving({1.0: (5, 10, 300), 10.0: (50, 10, 300)}))},
     "same_name": {"body": SETTINGS + xform("other", still_camera("cam", moving({1.0: (0, 0, 0), 10.0: (0, 99, 0)})), "")},
+    "aim_target": {"body": SETTINGS + MARK.replace("bell", "cam_target")},
     "outside_reference": {"body": SETTINGS + 'def "set" (references = @set.usda@</x>) {}'},
     "value_clips": {"body": SETTINGS + 'def "v" (clips = { dictionary default = { string primPath = "/v" } }) {}'},
 }  # fmt: skip
@@ -171,6 +172,12 @@ def test_a_shot_that_should_be_longer_or_at_another_rate(file: Callable[..., Pat
     assert "frames -1 to 0 are and frames 11 to 12 are missing" in said["shorter_than_shot"].message
     assert said["rate_not_shot"].operation == {"code": "correct", "params": {"rate": "25/1"}}
     assert findings_of(path, expected=Expected(1, 10, Fraction(24))) == []
+
+
+def test_a_target_that_is_looked_at_already_is_no_finding(file: Callable[..., Path]) -> None:
+    ahead = MARK.replace("bell", "cam_target").replace("(25, 10, 295)", "(25, 10, -295)")
+    still = moving({1.0: (25, 10, 300), 10.0: (25, 10, 200)})
+    assert findings_of(file(body=SETTINGS + ahead, ops=still)) == []
 
 
 def test_lens_animation_that_most_readers_drop(

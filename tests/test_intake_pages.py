@@ -64,6 +64,19 @@ def test_a_camera_that_cannot_be_used_is_mended_before_it_is_kept(
     assert cell(page, "ours_position.0") == 20.0
 
 
+def test_guesses_are_confirmed_by_a_click(page: Page, other_files: dict[str, Path]) -> None:
+    page.goto("/take-in")
+    page.set_input_files("#file", other_files[".abc"])
+    for left in (2, 1, 0):
+        page.locator("[data-code^=guessed]").first.get_by_role("button", name="Confirm").click()
+        expect(page.locator("[data-code^=guessed]")).to_have_count(left)
+    expect(page.get_by_label(re.compile("Metres a unit set by hand"))).to_have_value("0.01")
+    page.fill("#show", "S")
+    page.get_by_role("button", name="Keep", exact=True).click()
+    ready(page)
+    expect(page.locator("#panel")).not_to_contain_text("guess")
+
+
 def test_the_columns_of_a_table_are_chosen_and_the_layout_is_kept(
     page: Page, other_files: dict[str, Path], tmp_path: Path
 ) -> None:

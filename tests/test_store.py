@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import io
+import json
 import threading
 from pathlib import Path
 
@@ -14,6 +16,7 @@ from sqlalchemy.orm import Session
 from anaxis.core.errors import BadInput
 from anaxis.flow import examine, picture_of
 from anaxis.formats import read_file
+from anaxis.formats.scene_archive import track_from_bytes
 from anaxis.profiles import shipped_profiles
 from anaxis.store.database import connect, migrate
 from anaxis.store.local_postgres import LocalPostgres
@@ -57,6 +60,27 @@ def test_a_version_and_its_delivery_come_back_and_cannot_be_changed(
     for model in (Version, Delivery):
         with pytest.raises(DBAPIError, match="immutable once kept"), Session(engine) as store, store.begin():
             store.execute(update(model).values(created_at=func.now()))
+
+
+def test_a_track_kept_in_the_earlier_layout_is_still_read() -> None:
+    held = io.BytesIO()
+    header = {"name": "cam", "rate": "24/1", "landmarks": ["bell"]}
+    text = np.frombuffer(json.dumps(header).encode(), dtype=np.uint8)
+    lens = np.tile([[50.0], [36], [24], [0], [0], [1], [3], [4], [0.1], [100]], (1, 2))
+    np.savez_compressed(
+        held, header=text, frames=np.array([1.0, 2]), position_m=np.ones((2, 3)), rotation=np.tile(np.eye(3), (2, 1, 1)),
+        lens=lens, landmarks_m=np.zeros((1, 1, 3)), segments_m=np.zeros((0, 2, 3)),
+    )  # fmt: skip
+    track, marks, lines = track_from_bytes(held.getvalue())
+    assert (
+        track.lens.far_m.tolist() == [100, 100]
+        and marks.names == ("bell",)
+        and not marks.hidden
+        and len(lines) == 0
+    )
+    for broken in (b"anaxis2\nrubbish", b"rubbish", b""):
+        with pytest.raises(BadInput, match="A stored track is damaged"):
+            track_from_bytes(broken)
 
 
 def test_a_failed_request_leaves_nothing(engine: Engine, demo_files: dict[str, Path]) -> None:

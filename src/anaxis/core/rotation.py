@@ -65,7 +65,7 @@ def angles_from_matrices(rotation: FloatsLike, order: str, signs: tuple[int, int
     abc = _nearest_solutions(np.degrees(np.stack([a, b, c], axis=1)))
     deg = np.empty_like(abc)
     deg[:, [i, j, k]] = abc
-    return Angles(deg * np.asarray(signs), off_pole_deg < NEAR_LOCK_DEG)
+    return Angles(deg * np.asarray(signs) + 0.0, off_pole_deg < NEAR_LOCK_DEG)  # no minus before a zero
 
 
 def _turn(axis: str, angle_deg: Floats) -> Floats:

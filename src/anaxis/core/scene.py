@@ -160,6 +160,9 @@ def corrected(
         guesses.pop("metres_per_unit", None)
     if rate is not None:
         guesses.pop("rate", None)
+        # What the file itself said of its rate no longer counts.
+        left = tuple(f for f in scene.findings if f.code != "rate_two_values")
+        scene = replace(scene, stated_rate=None, findings=left)
         if scene.in_seconds and rate != scene.rate:
             scene, nodes = _at_rate(replace(scene, nodes=nodes), rate)
     return replace(scene, convention=convention, nodes=nodes, guesses=guesses, rate=rate or scene.rate)

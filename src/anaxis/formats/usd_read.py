@@ -21,11 +21,11 @@ from pxr import Gf, Usd, UsdGeom, UsdRender, Vt
 
 from anaxis.core.axes import Convention
 from anaxis.core.errors import BadInput
-from anaxis.core.findings import Finding
+from anaxis.core.findings import Finding, remedy
 from anaxis.core.flips import angle_flips
 from anaxis.core.lens import Image
 from anaxis.core.scene import UP_AXES, Node, Scene
-from anaxis.core.timing import KNOWN_RATES, nearest_rate
+from anaxis.core.timing import KNOWN_RATES, nearest_rate, rate_text
 from anaxis.core.track import Lens, make_lens
 from anaxis.core.typing import Floats
 from anaxis.formats.sampling import keys_and_whole_frames
@@ -138,7 +138,11 @@ class _Reader:
                     "warning",
                     f"The file plays back at {frames_per_second:g} frames a second but its samples run at "
                     f"{codes_per_second:g} a second; the samples' rate is taken, since it fixes the motion.",
-                    "Check the rate in the source package, and set both to the same value on export.",
+                    "Check the rate in the source package, and set both to the same value on export; if the playback "
+                    f"rate is the right one, take {frames_per_second:g} here.",
+                    "Over a minute the two drift apart by frames.",
+                    {"codes": codes_per_second, "playback": frames_per_second},
+                    remedy("correct", rate=rate_text(nearest_rate(frames_per_second))),
                 )
             )
         return _Clock(rate, 1.0)

@@ -316,6 +316,5 @@ def _facts(scene: Scene, report: CameraReport) -> dict[str, Any]:
         "film_mm": [float(lens.film_width_mm[0]), float(lens.film_height_mm[0])],
         "squeeze": float(lens.squeeze[0]),
         "guesses": scene.guesses,
-        "moving_parents": sum(len(n.keys) > 1 for n in baked.parents),
         "scale": [float(np.nanmin(baked.scale)), float(np.nanmax(baked.scale))],
     }

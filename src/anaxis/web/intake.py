@@ -148,8 +148,13 @@ def change_draft(
     try:
         if verb == "remedy":
             path, _, text = rest.partition("|")
-            entry = json.loads(text)
-            recipes[path] = inserted(recipes.get(path, ()), recipe_from_document([entry])[0])
+            operation = recipe_from_document([json.loads(text)])[0]
+            if operation.code == "correct":  # a guess confirmed holds for all of the file
+                correct |= {
+                    k: f"{v:g}" if isinstance(v, float) else str(v) for k, v in operation.params.items()
+                }
+            else:
+                recipes[path] = inserted(recipes.get(path, ()), operation)
         elif verb == "back":
             number, _, path = rest.partition("|")
             recipes[path] = tuple(o for i, o in enumerate(recipes.get(path, ())) if i != int(number))

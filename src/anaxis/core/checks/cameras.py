@@ -2,16 +2,19 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator
 
 import numpy as np
 
-from anaxis.core.bake import Baked
+from anaxis.core.bake import Baked, node_positions_m
 from anaxis.core.checks.subject import Subject, is_moving, pose_rows
-from anaxis.core.findings import Check, Finding
+from anaxis.core.findings import Check, Finding, remedy
 
 # Relative to how far the cameras travel: two bakes of one motion differ by rounding and sampling.
 _ALIKE = 2e-3
+_TARGET = re.compile(r"(^|[^a-z])(aim|target|interest|look_?at)([^a-z]|$)")
+_AIMED_DEG = 0.5
 
 
 def _duplicate(subject: Subject) -> Iterator[Finding]:
@@ -87,4 +90,41 @@ def _same_name(subject: Subject) -> Iterator[Finding]:
         )  # fmt: skip
 
 
-CHECKS: tuple[Check, ...] = (_duplicate, _helper, _same_name)
+def _words(name: str) -> str:
+    return re.sub(r"([a-z])([A-Z])", r"\1_\2", name).lower()
+
+
+def _aim_target(subject: Subject) -> Iterator[Finding]:
+    """A node that by its name is what the camera aims at, while the camera looks elsewhere."""
+    track = subject.track
+    if not np.isfinite(track.position_m).all() or not np.isfinite(track.rotation).all():
+        return
+    for node in subject.scene.nodes:
+        if node.kind not in ("landmark", "transform") or not _TARGET.search(_words(node.name)):
+            continue
+        if node.path == subject.path or node.path in [n.path for n in subject.baked.parents]:
+            continue
+        towards = (
+            node_positions_m(subject.scene, node.path, subject.baked.track.frames)
+            - subject.baked.track.position_m
+        )
+        distance = np.linalg.norm(towards, axis=1)
+        if not np.isfinite(towards).all() or (distance < 1e-6).any():
+            continue
+        ahead = -subject.baked.track.rotation[:, :, 2]
+        off = np.degrees(np.arccos(np.clip(np.sum(ahead * towards, axis=1) / distance, -1.0, 1.0)))
+        if off.max() < _AIMED_DEG:
+            continue
+        at = int(np.argmax(off))
+        yield Finding(
+            "aim_target", "note",
+            f"The file holds {node.path}, by its name what {subject.path} aims at, and the camera looks up to "
+            f"{off[at]:.1f} degrees past it (frame {subject.baked.track.frames[at]:g}).",
+            "If the camera should aim at it, let it; its roll stays.",
+            "Few formats can say that a camera aims at a node: where it was not baked, the turn is lost.",
+            {"off_deg": float(off[at])}, remedy("aim", node=node.path), subject.path,
+        )  # fmt: skip
+        return
+
+
+CHECKS: tuple[Check, ...] = (_duplicate, _helper, _same_name, _aim_target)

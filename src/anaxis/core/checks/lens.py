@@ -162,11 +162,13 @@ def _default_lens(subject: Subject) -> Iterator[Finding]:
     why = subject.scene.guesses.get(f"lens:{subject.path}")
     if why:
         lens = subject.track.lens
+        width = float(lens.film_width_mm[0])
         yield Finding(
             "default_lens", "warning", f"For {subject.path}, {why}.",
-            "Check film back and focal length in the source package, and set the film back here.",
+            "Check film back and focal length in the source package; if they are right, confirm the film back, else set it.",
             "The field of view may not be the shot's.",
-            {"width_mm": float(lens.film_width_mm[0]), "focal_mm": float(lens.focal_mm[0])}, None, subject.path,
+            {"width_mm": width, "focal_mm": float(lens.focal_mm[0])},
+            remedy("film_back", width_mm=width, height_mm=float(lens.film_height_mm[0])), subject.path,
         )  # fmt: skip
 
 

@@ -113,15 +113,25 @@ def _jumps(subject: Subject) -> Iterator[Finding]:
     cuts = [i for i in leaps.tolist() if i not in used and i not in flips]
     if cuts:
         frame = float(track.frames[cuts[0] + 1])
+        first, last = _longest_between(cuts, track.frames)
         yield Finding(
             "jump", "warning" if len(cuts) > 3 else "note",
             f"From frame {format_frame(track.frames[cuts[0]])} to {format_frame(frame)} the camera leaps {metres[cuts[0]]:.3g} m, "
             f"{metres[cuts[0]] / max(float(np.median(metres)), 1e-12):.0f} times its usual step"
             f"{f'; {len(cuts) - 1} more times' if len(cuts) > 1 else ''}.",
-            "If it is a cut, trim to one side of it; if not, check the keys there.",
+            f"If it is a cut, trim to the longest piece between cuts, {format_frame(first)} to {format_frame(last)}; if not, check "
+            "the keys there.",
             "Resampling must not draw a line across a cut.",
-            {"frame": frame, "jump_m": float(metres[cuts[0]]), "count": len(cuts)}, None, subject.path,
+            {"frame": frame, "jump_m": float(metres[cuts[0]]), "count": len(cuts)},
+            remedy("trim", first=first, last=last), subject.path,
         )  # fmt: skip
+
+
+def _longest_between(cuts: list[int], frames: Floats) -> tuple[float, float]:
+    """First and last frame of the longest piece; ``cuts`` are the places before each leap."""
+    starts, ends = [0, *(i + 1 for i in cuts)], [*cuts, len(frames) - 1]
+    best = int(np.argmax(np.array(ends) - np.array(starts)))
+    return float(frames[starts[best]]), float(frames[ends[best]])
 
 
 def _meet(subject: Subject, before: int, after: int, metres: Floats, degrees: Floats) -> bool:

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 
 import numpy as np
 
 from anaxis.core.checks.subject import Subject
 from anaxis.core.findings import Check, Finding, remedy
+from anaxis.core.scene import Scene
 from anaxis.core.timing import KNOWN_RATES, format_frame, rate_label, rate_text
 
 # What a guess is about, and what a wrong one does.
@@ -18,6 +19,14 @@ _GUESSED = {
     "columns": ("the columns", "A wrong one sends the camera elsewhere: look at the path drawn."),
     "order": ("the order of the turns", "A wrong one tilts the camera wherever two angles are not zero."),
     "frames": ("the frame numbers", "The picture may be some frames late."),
+}
+
+
+# A guess that is right is confirmed by saying the same.
+_CONFIRM: dict[str, Callable[[Scene], object]] = {
+    "up_axis": lambda scene: scene.convention.up_axis,
+    "metres_per_unit": lambda scene: scene.convention.metres_per_unit,
+    "rate": lambda scene: rate_text(scene.rate),
 }
 
 
@@ -145,8 +154,14 @@ def _guessed(subject: Subject) -> Iterator[Finding]:
     for key, why in subject.scene.guesses.items():
         if key in _GUESSED:
             what, effect = _GUESSED[key]
-            remedy_words = "Correct it here, or have the export state it."
-            yield Finding(f"guessed_{key}", "warning", f"For {what}, {why}.", remedy_words, effect)
+            confirm = _CONFIRM.get(key)
+            words = (
+                "If it is right, confirm it; else correct it here."
+                if confirm
+                else "Correct it here, or have the export state it."
+            )
+            operation = remedy("correct", **{key: confirm(subject.scene)}) if confirm else None
+            yield Finding(f"guessed_{key}", "warning", f"For {what}, {why}.", words, effect, {}, operation)
 
 
 CHECKS: tuple[Check, ...] = (_first_frame, _range, _grid, _rate, _guessed)
