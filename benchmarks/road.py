@@ -20,7 +20,8 @@ from pxr import Gf, Usd, UsdGeom
 from anaxis.core.bake import bake_camera
 from anaxis.core.outgoing import numbers_of
 from anaxis.core.proof import prove
-from anaxis.flow import examine, file_stem, landmarks_of, picture_of, prepare
+from anaxis.core.surroundings import landmarks_of
+from anaxis.flow import examine, file_stem, picture_of, prepare
 from anaxis.formats import read_file, write_files
 from anaxis.profiles import shipped_profiles
 from anaxis.profiles.standin import open_as_package

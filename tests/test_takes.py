@@ -134,23 +134,30 @@ def test_the_lens_kept_by_motion_only_is_the_one_worked_on_here(
     assert new.width_px == 1920 and track.frames[0] == 1001
 
 
+WITNESS = 'def Camera "witness" {\n float focalLength = 20\n float horizontalAperture = 36\n float verticalAperture = 24\n}'
+
+
 def test_cameras_gone_from_the_file_are_marked_and_those_made_here_are_not(
     store: Session, usda: Callable[..., Path]
 ) -> None:
-    both = usda('def Xform "a" {\n CAMERA\n}\ndef Xform "b" {\n CAMERA\n}', name="both.usda")
+    both = usda('def Xform "a" {\n CAMERA\n}\n' + WITNESS, name="both.usda")
     a = kept(store, both, "a")
     b = kept(store, both, "b", at=1)
     made = copy_camera(store, a, "a")
     assert made.camera.name == "a_2" and made.change == "copied from a 1"
+    # Still in the newer file and only not taken again: not missing.
+    other, both_again = staged(store, both)
+    whole = retake(store, a.camera, other, both_again, "/a/cam", "recipe", picture_of(both_again, None, None))
+    assert mark_missing(store, [a.source_file, b.source_file], other, both_again, [whole.camera]) == []
     source, scene = staged(store, usda(name="newer.usda"))
     again = retake(store, a.camera, source, scene, "/cam", "recipe", picture_of(scene, None, None))
-    marked = mark_missing(store, [a.source_file, b.source_file], source, [again.camera])
+    marked = mark_missing(store, [a.source_file, b.source_file], source, scene, [again.camera])
     assert {c.name for c in marked} == {"b"}
     assert b.camera.missing_from is not None and b.camera.missing_from.name == "newer.usda"
     assert store.scalars(select(Camera)).all() and track_of(head(store, b))[0] is not None
     # Taken in again, it is no longer missing.
     back, scene = staged(store, both)
-    retake(store, b.camera, back, scene, "/b/cam", "recipe", picture_of(scene, None, None))
+    retake(store, b.camera, back, scene, "/witness", "recipe", picture_of(scene, None, None))
     assert store.get_one(Camera, b.camera_id).missing_from_id is None
 
 

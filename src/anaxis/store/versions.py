@@ -140,19 +140,25 @@ def fitting_recipe(session: Session, scene: Scene, path: str, recipe: Recipe) ->
 
 
 def mark_missing(
-    session: Session, before: Sequence[SourceFile], source: SourceFile, kept: Sequence[Camera]
+    session: Session, before: Sequence[SourceFile], source: SourceFile, scene: Scene, kept: Sequence[Camera]
 ) -> list[Camera]:
-    """Mark the cameras that came from the files ``before`` and are not in the newer one; nothing is deleted."""
-    ids = {f.id for f in before if f.id != source.id}
+    """Mark the cameras that came from the files ``before`` and are not in the newer one; nothing is deleted.
+
+    A camera that the newer file holds, by its path or name, and that was only not taken again, is not missing.
+    """
+    earlier = {f.id for f in before if f.id != source.id}
+    there = {n.path for n in scene.cameras} | {n.name for n in scene.cameras}
+    taken = {c.id for c in kept}
     marked = []
     for shot_id in {c.shot_id for c in kept}:
-        ours = select(Camera).where(Camera.shot_id == shot_id, ~Camera.made_here)
+        ours = select(Camera).where(Camera.shot_id == shot_id, ~Camera.made_here, Camera.id.not_in(taken))
         for camera in session.execute(ours).scalars():
-            if (
-                camera.id not in {c.id for c in kept}
-                and camera.versions
-                and camera.head.source_file_id in ids
-            ):
+            gone = not there & {
+                camera.name,
+                camera.head.camera_path,
+                camera.head.camera_path.rsplit("/", 1)[-1],
+            }
+            if gone and camera.head.source_file_id in earlier:
                 camera.missing_from_id = source.id
                 marked.append(camera)
     session.flush()

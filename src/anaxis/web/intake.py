@@ -140,15 +140,16 @@ def change_draft(
     show: Annotated[str, Form()] = "", shot: Annotated[str, Form()] = "", up_axis: Annotated[str, Form()] = "",
     metres_per_unit: Annotated[str, Form()] = "", rate: Annotated[str, Form()] = "",
 ) -> Any:  # fmt: skip
-    """Correct what the file did not state, take a remedy (``remedy:PATH:JSON``) or take one back (``back:N:PATH``)."""
+    """Correct what the file did not state, take a remedy or take one back (``remedy:`` or
+    ``back:`` and JSON that names the camera)."""
     source, read = staged_scene(store, source_id)
     draft = Draft.of(source)
     recipes, correct = dict(draft.recipes), dict(draft.correct)
     verb, _, rest = action.partition(":")
     try:
         if verb == "remedy":
-            path, _, text = rest.partition("|")
-            operation = recipe_from_document([json.loads(text)])[0]
+            asked = json.loads(rest)
+            path, operation = str(asked["path"]), recipe_from_document([asked["operation"]])[0]
             if operation.code == "correct":  # a guess confirmed holds for all of the file
                 correct |= {
                     k: f"{v:g}" if isinstance(v, float) else str(v) for k, v in operation.params.items()
@@ -156,13 +157,14 @@ def change_draft(
             else:
                 recipes[path] = inserted(recipes.get(path, ()), operation)
         elif verb == "back":
-            number, _, path = rest.partition("|")
-            recipes[path] = tuple(o for i, o in enumerate(recipes.get(path, ())) if i != int(number))
+            asked = json.loads(rest)
+            path, at = str(asked["path"]), int(asked["at"])
+            recipes[path] = tuple(o for i, o in enumerate(recipes.get(path, ())) if i != at)
         else:
             correct = corrections_typed(
                 draft, read, {"up_axis": up_axis, "metres_per_unit": metres_per_unit, "rate": rate}
             )
-    except (ValueError, KeyError) as error:
+    except (ValueError, KeyError, TypeError) as error:
         if not isinstance(error, BadInput):
             raise BadInput("That change cannot be read: reload the page and try again.") from error
         typed_form = {
@@ -325,7 +327,7 @@ def _keep_all(
             kept.append(retake(store, camera, source, read, report.path, keeping, picture, report.recipe))
         else:
             kept.append(keep_camera(store, shot, source, read, report, legal_name(name, taken), picture))
-    mark_missing(store, before, source, [store.get_one(Camera, v.camera_id) for v in kept])
+    mark_missing(store, before, source, read, [store.get_one(Camera, v.camera_id) for v in kept])
     return kept
 
 
