@@ -77,6 +77,8 @@ def test_an_alembic_lens_is_the_window_its_library_gives(tmp_path: Path) -> None
         sample.setHorizontalAperture(width)
         sample.setVerticalAperture(height)
         sample.setFocalLength(random.uniform(10, 120))
+        if number % 5 > 1:
+            sample.setLensSqueezeRatio(random.uniform(0.5, 2.2))
         if number % 4 != 1:
             sample.setHorizontalFilmOffset(random.uniform(-0.5, 0.5))
             sample.setVerticalFilmOffset(random.uniform(-0.5, 0.5))
@@ -96,15 +98,19 @@ def test_an_alembic_lens_is_the_window_its_library_gives(tmp_path: Path) -> None
         _alembic_camera(path, sample)
         lens = bake_camera(read_file(path)).track.lens
         window = sample.getScreenWindow()
+        # The library multiplies the window's height by the squeeze as well, which its own documentation ("the amount
+        # the lens compresses the image horizontally") does not: up and down are held against the window without it.
+        sample.setLensSqueezeRatio(1.0)
+        window |= {k: v for k, v in sample.getScreenWindow().items() if k in ("bottom", "top")}
         half = np.array([lens.film_width_mm[0] * lens.squeeze[0], lens.film_height_mm[0]]) / 2
         middle = np.array([lens.offset_x_mm[0], lens.offset_y_mm[0]])
         ours = np.concatenate([middle - half, middle + half]) / (width * 10 / 2)
         assert np.allclose(
             ours, [window["left"], window["bottom"], window["right"], window["top"]], atol=1e-12
         ), number
-        # The library's field of view knows neither overscan nor film-back ops.
+        # The library's field of view knows neither overscan nor film-back ops nor squeeze.
         if number % 2 == 0 and number % 3:
-            view = 2 * np.degrees(np.arctan(half[0] / lens.focal_mm[0]))
+            view = 2 * np.degrees(np.arctan(half[0] / lens.squeeze[0] / lens.focal_mm[0]))
             assert np.isclose(view, sample.getFieldOfView(), rtol=1e-12)
 
 
