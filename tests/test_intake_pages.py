@@ -338,3 +338,32 @@ def test_what_the_shot_should_be_is_checked(page: Page, site: str, demo_files: d
     page.fill("#last_frame", "5")
     page.get_by_role("button", name="Check the shot's cameras").click()
     expect(page.get_by_role("alert")).to_contain_text("lies before its first")
+
+
+NONSENSE: tuple[tuple[str, dict[str, str]], ...] = (
+    ("/take-in/1/draft", {"action": "remedy:{}"}),
+    ("/take-in/1/draft", {"action": 'back:{"path": "/x", "at": "first"}'}),
+    ("/take-in/1/draft", {"metres_per_unit": "nan"}),
+    ("/take-in/1/layout", {"saved": "guess"}),
+    ("/cameras/1/recipe", {"version": "1", "action": "sail"}),
+    ("/cameras/1/recipe", {"version": "1", "action": "up", "index": "99"}),
+    ("/cameras/1/recipe", {"version": "1", "action": "add", "operation": "{"}),
+    ("/cameras/1/recipe", {"version": "1", "action": "add", "operation": '{"code": "marks_add", "params": {"marks": 5}}'}),
+    ("/cameras/1/recipe", {"version": "1", "action": "add", "operation": '{"code": "shift", "params": {"x_m": 1e300, "y_m": 0, "z_m": 0}}'}),
+    ("/cameras/1/recipe", {"version": "1", "action": "add", "operation": '{"code": "renumber", "params": {"first": 1e300}}'}),
+    ("/cameras/1/landmarks", {"version": "1", "action": "paste", "table": "\x00 1 2 3"}),
+    ("/cameras/1/undo", {"version": "1"}),
+    ("/cameras/1/recipe/apply", {"version": "1", "name": "none"}),
+    ("/shots/1/expected", {"first_frame": "1e400"}),
+)  # fmt: skip
+
+
+def test_a_request_that_makes_no_sense_is_a_sentence(site: str, demo_files: dict[str, Path]) -> None:
+    take_in(site, demo_files["TW_010"])
+    with httpx.Client(base_url=site, timeout=60) as client:
+        for url, data in NONSENSE:
+            answer = client.post(url, data=data)
+            assert answer.status_code in (404, 422), (url, data)
+            assert "Something in Anaxis itself failed" not in answer.text, (url, data)
+        page = client.get("/cameras/1")
+        assert page.status_code == 200 and "nothing to undo" not in page.text.lower()

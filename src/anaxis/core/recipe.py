@@ -44,7 +44,10 @@ Recipe = tuple[Operation, ...]
 
 @dataclass(frozen=True)
 class Field:
-    """A parameter as a form asks for it: ``kind`` is number, node, text, choice or data (not typed)."""
+    """A parameter as a form asks for it: ``kind`` is number, node, text, choice or data.
+
+    Data is never typed; ``holds`` is the type it must be.
+    """
 
     name: str
     label: str
@@ -52,6 +55,7 @@ class Field:
     unit: str = ""
     choices: tuple[str, ...] = ()
     optional: bool = False
+    holds: type = str
 
 
 @dataclass(frozen=True, eq=False)
@@ -83,14 +87,21 @@ class Work:
 
 @dataclass(frozen=True)
 class Kind:
-    """A registered operation: ``apply`` does it, ``says`` tells it in a few words."""
+    """A registered operation: ``apply`` does it, ``tells`` says it in a few words."""
 
     code: str
     label: str
     stage: Stage
     fields: tuple[Field, ...]
     apply: Callable[[Work, dict[str, Any]], Work]
-    says: Callable[[dict[str, Any]], str]
+    tells: Callable[[dict[str, Any]], str]
+
+    def says(self, params: dict[str, Any]) -> str:
+        """The operation in a few words; its label alone where its parameters make no sense."""
+        try:
+            return self.tells(params)
+        except (TypeError, ValueError, KeyError, AttributeError):
+            return ""
 
 
 def no_sets(sha256: str) -> Scene:
@@ -211,6 +222,10 @@ def _applied(kind: Kind, operation: Operation, work: Work) -> Work:
         return kind.apply(work, checked_params(kind, operation.params))
     except BadInput as error:
         raise BadInput(f"The operation '{kind.label}' cannot be done: {error.sentence}") from error
+    except (TypeError, ValueError, KeyError, IndexError, OverflowError, np.linalg.LinAlgError) as error:
+        raise BadInput(
+            f"The operation '{kind.label}' cannot be done with these values: change them, or take it out of the recipe."
+        ) from error
 
 
 def checked_params(kind: Kind, params: dict[str, Any]) -> dict[str, Any]:
@@ -229,9 +244,14 @@ def checked_params(kind: Kind, params: dict[str, Any]) -> dict[str, Any]:
                 raise BadInput(f"'{value}' is no number for '{item.label}'.") from error
             if not np.isfinite(value):
                 raise BadInput(f"'{value}' is no number for '{item.label}'.")
-        elif item.kind == "choice" and value not in item.choices:
+        elif item.kind == "choice":
+            if value not in item.choices:
+                raise BadInput(
+                    f"'{value}' is no choice for '{item.label}': choose one of {', '.join(item.choices)}."
+                )
+        elif not isinstance(value, item.holds):
             raise BadInput(
-                f"'{value}' is no choice for '{item.label}': choose one of {', '.join(item.choices)}."
+                f"'{item.label}' of this operation holds something else than it must: take it out."
             )
         out[item.name] = value
     return out

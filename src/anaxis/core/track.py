@@ -18,6 +18,10 @@ LENS_CHANNELS = (
 )  # fmt: skip
 
 
+# Beyond it a double holds no tenth of a millimetre.
+_FAR_M = 1e12
+
+
 @dataclass(frozen=True, eq=False)
 class Lens:
     """The lens on every frame; all arrays (n,). NaN where a file says nothing (focus, stop, near, far)."""
@@ -94,8 +98,13 @@ def require_usable(track: Track, where: str) -> None:
     """Raise BadInput naming the first frame at which a track cannot be used.
 
     Checked: finite position, rotation, focal length, film back and offsets; focal length, film
-    back and squeeze above zero.
+    back and squeeze above zero; positions within reach of double precision; frames that rise.
     """
+    if (np.diff(track.frames) <= 0).any():
+        frame = format_frame(track.frames[int(np.argmax(np.diff(track.frames) <= 0))])
+        raise BadInput(
+            f"{where} has frames that do not rise after frame {frame}: choose a smaller first frame."
+        )
     groups = {
         "position": track.position_m,
         "rotation": track.rotation.reshape(len(track), 9),
@@ -109,6 +118,13 @@ def require_usable(track: Track, where: str) -> None:
                 f"{where} has a {label.replace('_mm', '').replace('_', ' ')} that is not a number at frame "
                 f"{frame}: repair that key in the source and export again."
             )
+    far = np.abs(track.position_m).max(axis=1) > _FAR_M
+    if far.any():
+        at = int(np.argmax(far))
+        raise BadInput(
+            f"{where} stands {np.abs(track.position_m[at]).max():.3g} m from the origin at frame "
+            f"{format_frame(track.frames[at])}: no picture can be told from there; check the unit and that key."
+        )
     for label in ("focal_mm", "film_width_mm", "film_height_mm", "squeeze"):
         values = getattr(track.lens, label)
         if (values <= 0).any():

@@ -11,7 +11,7 @@ from fastapi import FastAPI, Request, Response
 from fastapi.exceptions import RequestValidationError
 from fastapi.middleware.gzip import GZipMiddleware
 from fastapi.staticfiles import StaticFiles
-from sqlalchemy.exc import OperationalError
+from sqlalchemy.exc import DataError, OperationalError
 from starlette.exceptions import HTTPException
 
 from anaxis import __version__
@@ -53,6 +53,7 @@ def create_app(database_url: str | None = None) -> FastAPI:
     app.add_exception_handler(RequestValidationError, _bad_form)
     app.add_exception_handler(HTTPException, _http_error)
     app.add_exception_handler(OperationalError, _no_database)
+    app.add_exception_handler(DataError, _not_storable)
     app.add_exception_handler(Exception, _broken)
     return app
 
@@ -99,6 +100,12 @@ async def _http_error(request: Request, error: Exception) -> Response:
     assert isinstance(error, HTTPException)
     known = {404: "There is no such page: go back to the shots.", 405: "That cannot be done here."}
     return _say(request, known.get(error.status_code, str(error.detail)), error.status_code)
+
+
+async def _not_storable(request: Request, error: Exception) -> Response:
+    """A NUL in a name, or a number outside the database's range."""
+    sentence = "Something that was sent holds a character or number that cannot be kept: type it again."
+    return said_where_it_was_asked(request, sentence) or _say(request, sentence, 422)
 
 
 async def _no_database(request: Request, error: Exception) -> Response:
