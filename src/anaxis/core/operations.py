@@ -10,7 +10,7 @@ from typing import Any
 
 import numpy as np
 
-from anaxis.core import edits, tree
+from anaxis.core import edits, resample, tree
 from anaxis.core.errors import BadInput
 from anaxis.core.landmarks import MAX_NAME, Landmarks, joined
 from anaxis.core.recipe import Field, Kind, Work
@@ -133,6 +133,22 @@ def _bridge(work: Work, p: Params) -> Work:
     return work.with_track(edits.bridged(work.done, first, float(p.get("last") or first)))
 
 
+def _rate(work: Work, p: Params) -> Work:
+    rate, track = parse_rate(p["rate"]), work.done
+    made = resample.at_rate(track, rate, p["keep"])
+    step = float(track.rate / rate) if p["keep"] == "time" else 1.0
+    at = np.minimum(step * np.arange(len(made)), len(track) - 1)
+    nearest = np.round(at).astype(np.int64)
+    return replace(work, track=made, kept=work.kept[nearest], landmarks=work.landmarks.between(at))
+
+
+def _handles(work: Work, p: Params) -> Work:
+    head, tail = int(p.get("head", 0)), int(p.get("tail", 0))
+    made = resample.with_handles(work.done, head, tail, p["way"])
+    index = np.clip(np.arange(-head, len(work.done) + tail), 0, len(work.done) - 1)
+    return replace(work, track=made, kept=work.kept[index], landmarks=work.landmarks.at_frames(index))
+
+
 def _shift(work: Work, p: Params) -> Work:
     offset = np.array([p["x_m"], p["y_m"], p["z_m"]])
     marks = replace(work.landmarks, position_m=work.landmarks.position_m + offset)
@@ -238,6 +254,13 @@ _ALL = (
          lambda w, p: w.with_track(edits.with_near(w.done, p["near_m"])), lambda p: f"{float(p.get('near_m', 0)):g} m"),
     Kind("shift", "Move everything", "track", tuple(Field(f"{a}_m", a.upper(), unit="m") for a in "xyz"), _shift,
          lambda p: ", ".join(f"{float(p.get(f'{a}_m', 0)):g}" for a in "xyz") + " m (right, up, back)"),
+    Kind("rate", "Change the rate", "track",
+         (Field("rate", "Frames a second", "text"), Field("keep", "Keep the same", "choice", choices=("frames", "time"))), _rate,
+         lambda p: f"{p.get('rate')} frames/s, same {p.get('keep')}"),
+    Kind("handles", "Handles", "track",
+         (Field("head", "Before", unit="frames", optional=True), Field("tail", "After", unit="frames", optional=True),
+          Field("way", "How", "choice", choices=resample.HANDLE_WAYS)), _handles,
+         lambda p: f"{float(p.get('head') or 0):g} before, {float(p.get('tail') or 0):g} after, {p.get('way')}"),
     Kind("renumber", "Renumber", "track", (Field("first", "First frame"),),
          lambda w, p: w.with_track(edits.renumbered(w.done, p["first"])), lambda p: f"from {_span(p)}"),
     Kind("keep_lens", "Keep an earlier lens", "track", (Field("lens", "Lens", "data", holds=dict), Field("of", "Of", "text", optional=True)),

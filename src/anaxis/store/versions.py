@@ -311,7 +311,7 @@ def _facts(scene: Scene, report: CameraReport) -> dict[str, Any]:
         "up_axis": scene.convention.up_axis,
         "metres_per_unit": scene.convention.metres_per_unit,
         "convention": convention_document(scene.convention),
-        "rate": rate_text(scene.rate),
+        "rate": rate_text(report.track.rate),
         "first_frame": report.first_frame,
         "last_frame": report.last_frame,
         "frames": len(report.track),

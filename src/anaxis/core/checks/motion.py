@@ -7,6 +7,7 @@ from collections.abc import Iterator
 import numpy as np
 
 from anaxis.core.checks.subject import Subject, is_moving, moving_lens_channels
+from anaxis.core.cuts import LEAP, LEAP_DEG, LEAP_M, leaps, steps_of
 from anaxis.core.errors import BadInput
 from anaxis.core.findings import Check, Finding, remedy
 from anaxis.core.rotation import NEAR_LOCK_DEG, angles_from_matrices
@@ -15,9 +16,6 @@ from anaxis.core.track import require_usable
 from anaxis.core.tree import angle_between_deg
 from anaxis.core.typing import Floats
 
-# A step this many times the usual one, and not small in itself, is no move of a camera.
-_LEAP = 25.0
-_LEAP_M = 0.05
 _FLIP_DEG = 150.0
 
 
@@ -55,30 +53,14 @@ def _stillness(subject: Subject) -> Iterator[Finding]:
     )  # fmt: skip
 
 
-def _steps(subject: Subject) -> tuple[Floats, Floats] | None:
-    """Metres and degrees from each frame to the next, (n - 1,) each; None where they cannot be told."""
-    track = subject.track
-    if len(track) < 4 or not np.isfinite(track.position_m).all() or not np.isfinite(track.rotation).all():
-        return None
-    metres = np.linalg.norm(np.diff(track.position_m, axis=0), axis=1)
-    return metres, angle_between_deg(track.rotation[:-1], track.rotation[1:])
-
-
-def _leaps(steps: Floats, least: float) -> Floats:
-    """Where a step is far out of proportion to the ones round it, (n - 1,) bool."""
-    usual = float(np.median(steps))
-    return (steps > max(_LEAP * usual, least)).astype(np.float64)
-
-
 def _jumps(subject: Subject) -> Iterator[Finding]:
-    measured = _steps(subject)
-    if measured is None:
-        return
-    metres, degrees = measured
     track = subject.track
-    leaps = np.flatnonzero(_leaps(metres, _LEAP_M))
-    turns = np.flatnonzero(_leaps(degrees, 5.0))
-    leaping = set(leaps.tolist()) | set(turns.tolist())
+    steps = steps_of(track)
+    if steps is None:
+        return
+    metres, degrees = steps
+    far = leaps(metres, LEAP_M)
+    leaping = {*far.tolist(), *leaps(degrees, LEAP_DEG).tolist()}
     # One frame out and back: two leaps in a row whose ends nearly meet.
     outliers = [
         i + 1 for i in sorted(leaping) if i + 1 in leaping and _meet(subject, i, i + 2, metres, degrees)
@@ -98,7 +80,7 @@ def _jumps(subject: Subject) -> Iterator[Finding]:
     flips = [
         i
         for i in np.flatnonzero(degrees > _FLIP_DEG).tolist()
-        if i not in used and metres[i] < max(_LEAP_M, _LEAP * np.median(metres))
+        if i not in used and metres[i] < max(LEAP_M, LEAP * np.median(metres))
     ]
     if flips:
         frame = float(track.frames[flips[0] + 1])
@@ -110,7 +92,7 @@ def _jumps(subject: Subject) -> Iterator[Finding]:
             "It is a cut in the picture that nobody made, and a spin for whoever samples between frames.",
             {"frame": frame, "turn_deg": float(degrees[flips[0]]), "count": len(flips)}, None, subject.path,
         )  # fmt: skip
-    cuts = [i for i in leaps.tolist() if i not in used and i not in flips]
+    cuts = [i for i in far.tolist() if i not in used and i not in flips]
     if cuts:
         frame = float(track.frames[cuts[0] + 1])
         first, last = _longest_between(cuts, track.frames)

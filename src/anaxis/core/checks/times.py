@@ -116,34 +116,34 @@ def _grid(subject: Subject) -> Iterator[Finding]:
 
 
 def _rate(subject: Subject) -> Iterator[Finding]:
-    scene, wanted = subject.scene, subject.expected.rate
-    exact, stated = float(scene.rate), scene.stated_rate
-    if scene.rate not in KNOWN_RATES:
+    rate, wanted = subject.track.rate, subject.expected.rate
+    exact, stated = float(rate), subject.scene.stated_rate if rate == subject.scene.rate else None
+    if rate not in KNOWN_RATES:
         nearest = min(KNOWN_RATES, key=lambda r: abs(float(r) - exact))
         yield Finding(
-            "odd_rate", "warning", f"The file runs at {rate_label(scene.rate)} frames a second, which is no rate in use.",
+            "odd_rate", "warning", f"The file runs at {rate_label(rate)} frames a second, which is no rate in use.",
             f"Set the rate in the source package and export again, or take {rate_label(nearest)} here.",
             "Every frame keeps its pose, but its time will not fit the edit.",
             {"rate": exact}, remedy("correct", rate=rate_text(nearest)),
         )  # fmt: skip
     elif (
         stated is not None
-        and scene.rate.denominator != 1
+        and rate.denominator != 1
         and abs(stated / exact - 1) > 1e-6
         and abs(stated / exact - 1) < 1e-3
     ):
         drift = abs(stated - exact) * 3600
         yield Finding(
             "rate_rounded", "note",
-            f"The file writes its rate as {stated:g}, a rounded number; {rate_text(scene.rate)} is taken.",
+            f"The file writes its rate as {stated:g}, a rounded number; {rate_text(rate)} is taken.",
             "Nothing to do here; set the exact rate in the source where it can be set.",
             f"A package that takes {stated:g} as it stands is {drift:.1f} frames off after an hour.",
             {"stated": stated, "taken": exact},
         )  # fmt: skip
-    if wanted is not None and wanted != scene.rate:
+    if wanted is not None and wanted != rate:
         yield Finding(
             "rate_not_shot", "warning",
-            f"The file runs at {rate_label(scene.rate)} frames a second and the shot at {rate_label(wanted)}.",
+            f"The file runs at {rate_label(rate)} frames a second and the shot at {rate_label(wanted)}.",
             f"If every frame should keep its pose, take {rate_label(wanted)}.",
             "After a minute the picture and the edit are " f"{abs(exact - float(wanted)) * 60:.0f} frames apart.",
             {"rate": exact, "shot_rate": float(wanted)}, remedy("correct", rate=rate_text(wanted)),

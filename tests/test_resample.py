@@ -1,0 +1,150 @@
+"""Other rates and handles: against motions that are known, exact where samples coincide, and never across a cut."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from fractions import Fraction
+
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+from scipy.spatial.transform import Rotation
+
+from anaxis.core.cuts import cuts_of
+from anaxis.core.errors import BadInput
+from anaxis.core.landmarks import Landmarks
+from anaxis.core.lens import Image
+from anaxis.core.project import pixel_matrices
+from anaxis.core.proof import prove
+from anaxis.core.recipe import Operation, replay
+from anaxis.core.resample import at_rate, resampling_error, sampled, with_handles
+from anaxis.core.track import Track, make_lens
+from anaxis.core.tree import angle_between_deg
+from anaxis.formats import read_file
+
+RATES = [
+    Fraction(r) for r in ("24000/1001", "24", "25", "30000/1001", "30", "48", "50", "60000/1001", "60", "120")
+]
+
+
+def pose(seconds: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """A smooth walk that is known at any time."""
+    place = np.stack([2 * np.sin(seconds), 1.7 + 0.1 * np.cos(3 * seconds), -1.5 * seconds], axis=1)
+    turn = np.stack([0.2 * np.sin(2 * seconds), 0.8 * np.sin(0.7 * seconds), 0.05 * np.cos(seconds)], axis=1)
+    return place, Rotation.from_rotvec(turn).as_matrix()
+
+
+def walk(rate: Fraction = Fraction(24), count: int = 97, first: float = 1001.0) -> Track:
+    frames = first + np.arange(count)
+    seconds = np.arange(count) / float(rate)
+    place, turn = pose(seconds)
+    lens = make_lens(count, focal_mm=30 + 8 * np.sin(seconds), focus_m=4 + np.cos(seconds))
+    return Track("walk", frames, rate, place, turn, lens)
+
+
+@pytest.mark.parametrize("rate", RATES)
+def test_same_time_is_the_known_motion_at_the_new_times(rate: Fraction) -> None:
+    source = walk()
+    made = at_rate(source, rate, "time")
+    seconds = np.minimum(np.arange(len(made)) / float(rate), 96 / 24)
+    place, turn = pose(seconds)
+    assert made.frames[0] == 1001 and len(made) == int(97 / 24 * float(rate) + 1e-9)
+    assert (
+        np.abs(made.position_m - place).max() < 2e-5 and angle_between_deg(made.rotation, turn).max() < 1e-2
+    )
+    assert np.abs(made.lens.focal_mm - (30 + 8 * np.sin(seconds))).max() < 1e-3
+    assert np.allclose(made.lens.film_width_mm, 36) and np.isnan(made.lens.fstop).all()
+    assert abs(len(made) / float(rate) - len(source) / 24) < 1 / float(rate) + 1e-9  # the duration stays
+    kept = at_rate(source, rate, "frames")
+    assert (
+        kept.rate == rate
+        and np.array_equal(kept.position_m, source.position_m)
+        and np.array_equal(kept.frames, source.frames)
+    )
+
+
+def test_samples_that_coincide_are_the_source_samples_to_the_last_bit() -> None:
+    source = walk()
+    double = at_rate(source, Fraction(48), "time")
+    assert np.array_equal(double.position_m[::2], source.position_m) and np.array_equal(
+        double.rotation[::2], source.rotation
+    )
+    assert np.array_equal(double.lens.focal_mm[::2], source.lens.focal_mm)
+    half = at_rate(double, Fraction(24), "time")
+    assert np.array_equal(half.position_m, source.position_m) and np.array_equal(
+        half.rotation, source.rotation
+    )
+
+
+def test_nothing_is_drawn_across_a_cut() -> None:
+    one, two = walk(count=40), walk(count=40)
+    frames = 1.0 + np.arange(80)
+    joined = Track(
+        "cut", frames, Fraction(24), np.concatenate([one.position_m, two.position_m + np.array([50, 0, 0])]),
+        np.concatenate([one.rotation, two.rotation]), make_lens(80),
+    )  # fmt: skip
+    assert cuts_of(joined).tolist() == [40]
+    made = sampled(joined, np.array([39.0, 40.0, 40.25, 40.75, 41.0, 41.5]))
+    assert np.array_equal(made.position_m[1:4], np.repeat(joined.position_m[[39]], 3, axis=0))
+    assert np.array_equal(made.position_m[4], joined.position_m[40])
+    alone = sampled(replace(two, frames=frames[40:]), np.array([41.5]))
+    assert np.allclose(made.position_m[5], alone.position_m[0] + np.array([50, 0, 0]))
+    whole = at_rate(joined, Fraction(25), "time").position_m[:, 0]
+    assert not ((whole > 5) & (whole < 45)).any()
+
+
+@given(st.sampled_from(RATES), st.sampled_from(RATES), st.integers(24, 120))
+def test_there_and_back_keeps_the_picture_within_the_error_stated(
+    source_rate: Fraction, rate: Fraction, count: int
+) -> None:
+    source, image = walk(source_rate, count), Image(1920, 1080)
+    made = at_rate(source, rate, "time")
+    if len(made) < 8:
+        return
+    stated = resampling_error(source, made, image, "width")
+    step = float(source_rate / rate)
+    moving = made.take(np.flatnonzero(step * np.arange(len(made)) <= count - 1 + 1e-9))
+    back = at_rate(moving, source_rate, "time")
+    n = min(len(back), len(stated.frames)) - 1  # the last frame may be held
+    index = np.arange(n)
+    marks = np.zeros((1, 0, 3))
+    measured = prove(
+        source.take(index), image, "width", pixel_matrices(back.take(index), image, "width"), marks
+    )
+    assert np.allclose(measured.deviation_px, stated.deviation_px[:n], atol=1e-6)
+    if rate >= source_rate:
+        assert stated.max_px < 0.2
+
+
+def test_handles_hold_or_go_on() -> None:
+    source = walk()
+    held = with_handles(source, 8, 4, "hold")
+    assert held.frames[0] == 993 and held.frames[-1] == 1101 and len(held) == 109
+    assert np.array_equal(held.position_m[:9], np.repeat(source.position_m[:1], 9, axis=0))
+    on = with_handles(source, 2, 2, "extend")
+    step = source.position_m[1] - source.position_m[0]
+    assert np.allclose(on.position_m[:3], source.position_m[0] + np.array([[-2], [-1], [0]]) * step)
+    turns = angle_between_deg(on.rotation[:-1], on.rotation[1:])
+    assert np.allclose(turns[:3], turns[2]) and np.allclose(turns[-3:], turns[-3])
+    for head, way, said in (
+        (-1, "hold", "cannot be"),
+        (2000, "hold", "cannot be"),
+        (1, "loop", "no way to make handles"),
+    ):
+        with pytest.raises(BadInput, match=said):
+            with_handles(source, head, 0, way)
+
+
+def test_rates_and_handles_are_operations_of_a_recipe(demo_files: dict) -> None:  # type: ignore[type-arg]
+    scene = read_file(demo_files["TW_020"])
+    recipe = (
+        Operation("rate", {"rate": "50", "keep": "time"}),
+        Operation("handles", {"head": 8, "way": "hold"}),
+    )
+    work = replay(scene, scene.cameras[0].path, recipe)
+    assert work.done.rate == 50 and len(work.done) == 488 and work.done.frames[0] == -7
+    with pytest.raises(BadInput, match="'never' is not a frame rate"):
+        replay(scene, scene.cameras[0].path, (Operation("rate", {"rate": "never", "keep": "time"}),))
+    moving = Landmarks(("boat",), np.arange(4.0)[:, None, None] * np.ones((1, 1, 3)))
+    assert moving.between(np.array([0.0, 0.5, 2.75, 9.0])).position_m[:, 0, 0].tolist() == [0, 0.5, 2.75, 3]
