@@ -340,6 +340,35 @@ def test_what_the_shot_should_be_is_checked(page: Page, site: str, demo_files: d
     expect(page.get_by_role("alert")).to_contain_text("lies before its first")
 
 
+def test_another_rate_is_seen_both_ways_before_it_is_taken(
+    page: Page, site: str, demo_files: dict[str, Path]
+) -> None:
+    take_in(site, demo_files["TW_010"], "TW_010")
+    page.goto("/cameras/1?station=time")
+    ready(page)
+    assert page.locator("#rulers .ruler-row").count() == 1
+    page.fill("[name=param_rate]", "30")
+    page.locator("[name=param_rate]").press("Tab")
+    rulers = page.locator("#rulers")
+    expect(rulers).to_contain_text("same frames 120 f @ 30 = 4.000 s")
+    expect(rulers).to_contain_text("same time 150 f @ 30 = 5.000 s")
+    expect(rulers).to_contain_text("px at worst, at frame")
+    page.get_by_role("button", name="Change the rate").click()
+    ready(page)
+    expect(page.locator(".stations")).to_contain_text("150 f @ 30")
+    page.fill("[name=param_first] >> nth=0", "1")
+    page.get_by_role("button", name="Renumber").click()
+    ready(page)
+    expect(page.locator("[data-now=ours]")).to_have_text("1")
+    page.get_by_role("button", name="Add", exact=True).click()
+    ready(page)
+    expect(page.locator(".stations")).to_contain_text("166 f @ 30")
+    page.fill("[name=param_rate]", "often")
+    page.get_by_role("button", name="Change the rate").click()
+    expect(page.get_by_role("alert")).to_contain_text("'often' is not a frame rate")
+    fits(page)
+
+
 NONSENSE: tuple[tuple[str, dict[str, str]], ...] = (
     ("/take-in/1/draft", {"action": "remedy:{}"}),
     ("/take-in/1/draft", {"action": 'back:{"path": "/x", "at": "first"}'}),

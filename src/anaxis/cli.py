@@ -9,7 +9,6 @@ from __future__ import annotations
 import json
 import math
 import os
-import re
 import shutil
 import sys
 from pathlib import Path
@@ -19,9 +18,17 @@ from typing import Any
 import click
 import numpy as np
 
+from anaxis import cli_options as options
 from anaxis.cli_tables import console, print_json, print_report, print_transfer, print_values, table
 from anaxis.core.errors import BadInput
-from anaxis.core.lens import FITS, Image, parse_image
+from anaxis.core.lens import (
+    FITS,
+    Image,
+    equivalents,
+    focal_of_view_mm,
+    parse_size_mm,
+    used_rectangle,
+)
 from anaxis.core.outgoing import Numbers, numbers_of
 from anaxis.core.recipe import Recipe, Work, recipe_from_document
 from anaxis.core.scene import Scene, corrected
@@ -32,51 +39,6 @@ from anaxis.jobs.guard import ParserPool, limits_from_environment
 OFF_TOLERANCE = 3
 
 
-class _Frames(click.ParamType):
-    name = "A-B"
-
-    def convert(self, value: Any, param: Any, ctx: Any) -> tuple[float, float]:
-        found = re.fullmatch(r"\s*(-?\d+)(?:-(-?\d+))?\s*", value)
-        if not found:
-            raise BadInput(f"'{value}' is not a frame range: write it as 1001-1120, or one frame as 1001.")
-        first, last = int(found[1]), int(found[2] if found[2] is not None else found[1])
-        if last < first:
-            raise BadInput(f"The frame range {value} runs backwards: write the smaller number first.")
-        return first, last
-
-
-class _Resolution(click.ParamType):
-    name = "WxH"
-
-    def convert(self, value: Any, param: Any, ctx: Any) -> Image:
-        return parse_image(value)
-
-
-_file = click.argument("file", type=click.Path(path_type=Path))
-_camera = click.option(
-    "--camera", "camera", help="Path or name of the camera; needed where there are several."
-)
-_to = click.option(
-    "--to", "to", required=True, metavar="PROFILE", help="Shipped profile key, or a JSON file."
-)
-_resolution = click.option(
-    "--resolution", type=_Resolution(), help="Image size; else the file's, else 1920x1080."
-)
-_fit = click.option(
-    "--source-fit", type=click.Choice(FITS), help="How the source inscribes the image (guess: width)."
-)
-_up_axis = click.option(
-    "--up-axis", type=click.Choice(["X", "Y", "Z"]), help="Up axis, where the file does not say."
-)
-_unit = click.option("--metres-per-unit", type=float, help="Metres a unit, where the file does not say.")
-_rate = click.option("--rate", help="Frames a second, where the file does not say.")
-_columns = click.option(
-    "--columns", type=click.Path(path_type=Path), help="Column layout of a text table, a JSON file."
-)
-_recipe = click.option("--recipe", type=click.Path(path_type=Path), help="Operations to do, a JSON file.")
-_json = click.option("--json", "as_json", is_flag=True, help="Print JSON instead of a table.")
-
-
 @click.group(context_settings={"help_option_names": ["-h", "--help"]})
 @click.version_option(package_name="anaxis")
 def cli() -> None:
@@ -84,14 +46,14 @@ def cli() -> None:
 
 
 @cli.command()
-@_file
-@_up_axis
-@_unit
-@_rate
-@_columns
-@_recipe
-@_camera
-@_json
+@options.file
+@options.up_axis
+@options.unit
+@options.rate
+@options.columns
+@options.recipe
+@options.camera
+@options.json
 def inspect(file: Path, recipe: Path | None, camera: str | None, as_json: bool, **stated: Any) -> None:
     """Say what is in a camera FILE: cameras, range, rate, axes, unit, lens, findings."""
     reader = _start_reader(file)
@@ -132,21 +94,23 @@ def inspect(file: Path, recipe: Path | None, camera: str | None, as_json: bool, 
 
 
 @cli.command()
-@_file
-@_camera
-@_to
-@click.option("--frames", type=_Frames(), help="First and last frame; else the camera's whole range.")
-@_resolution
-@_fit
-@_up_axis
-@_unit
-@_rate
-@_columns
-@_recipe
-@_json
+@options.file
+@options.camera
+@options.to
+@click.option("--frames", type=options.Frames(), help="First and last frame; else the camera's whole range.")
+@options.resolution
+@options.fit
+@options.up_axis
+@options.unit
+@options.rate
+@options.columns
+@options.recipe
+@options.changes
+@options.pixel_aspect
+@options.json
 def values(
-    file: Path, camera: str | None, to: str, frames: tuple[float, float] | None,
-    resolution: Image | None, source_fit: str | None, recipe: Path | None, as_json: bool, **stated: Any,
+    file: Path, camera: str | None, to: str, frames: tuple[float, float] | None, resolution: Image | None,
+    source_fit: str | None, pixel_aspect: float | None, recipe: Path | None, as_json: bool, **stated: Any,
 ) -> None:  # fmt: skip
     """Show a camera in a package's own numbers, frame by frame."""
     reader = _start_reader(file)
@@ -154,12 +118,16 @@ def values(
     from anaxis.profiles import find_profile
 
     profile = find_profile(to)
+    from anaxis.cli_changes import split, with_changes, with_pixel_aspect
+
+    changes, stated = split(stated)
     scene = _read(reader, file, **stated)
-    steps = _recipe_of(recipe)
+    picture = with_pixel_aspect(picture_of(scene, resolution, source_fit), pixel_aspect)
+    steps = with_changes(_recipe_of(recipe), changes, scene, camera, picture)
     # The whole range first: which of two equal sets of angles a frame shows depends on the frames
     # before it, and must not change with the part asked for.
     work = _whole_or_part(scene, camera, frames, steps)
-    track, picture = work.done, picture_of(scene, resolution, source_fit)
+    track = work.done
     outgoing = prepare(track, work.landmarks, picture, profile)
     numbers = numbers_of(outgoing)
     keep = np.arange(len(track))
@@ -191,23 +159,26 @@ def values(
 
 
 @cli.command()
-@_file
-@_camera
-@_to
+@options.file
+@options.camera
+@options.to
 @click.option("--format", "format_key", required=True, type=click.Choice(["usd", "json", "columns"]))
 @click.option("--out", required=True, type=click.Path(path_type=Path), help="Folder for the files.")
-@_resolution
-@_fit
+@options.resolution
+@options.fit
 @click.option("--tolerance-px", type=float, default=0.01, show_default=True)
-@_up_axis
-@_unit
-@_rate
-@_columns
-@_recipe
-@_json
+@options.up_axis
+@options.unit
+@options.rate
+@options.columns
+@options.recipe
+@options.changes
+@options.pixel_aspect
+@options.json
 def transfer(
     file: Path, camera: str | None, to: str, format_key: str, out: Path, resolution: Image | None,
-    source_fit: str | None, tolerance_px: float, recipe: Path | None, as_json: bool, **stated: Any,
+    source_fit: str | None, tolerance_px: float, pixel_aspect: float | None, recipe: Path | None, as_json: bool,
+    **stated: Any,
 ) -> None:  # fmt: skip
     """Write a camera for a package and prove it by reading the written file back."""
     reader = _start_reader(file)
@@ -217,10 +188,13 @@ def transfer(
     profile = find_profile(to)
     if not tolerance_px >= 0:
         raise BadInput(f"The tolerance {tolerance_px:g} px must be zero or more.")
+    from anaxis.cli_changes import split, with_changes, with_pixel_aspect
+
+    changes, stated = split(stated)
     scene = _read(reader, file, **stated)
-    steps = _recipe_of(recipe)
+    picture = with_pixel_aspect(picture_of(scene, resolution, source_fit), pixel_aspect)
+    steps = with_changes(_recipe_of(recipe), changes, scene, camera, picture)
     work = take_camera(scene, camera, recipe=steps)
-    picture = picture_of(scene, resolution, source_fit)
     try:
         out.mkdir(parents=True, exist_ok=True)
         # Written aside and moved, so that a failure leaves no half file where one is expected.
@@ -265,7 +239,47 @@ def transfer(
 
 
 @cli.command()
-@_json
+@click.option("--film-back", required=True, help="Film back in mm, as 25.6x14.4.")
+@click.option("--focal", type=float, help="Focal length in mm.")
+@click.option("--fov-h", type=float, help="Horizontal field of view in degrees, instead of --focal.")
+@click.option("--resolution", type=options.Resolution(), required=True, help="Image size, as 1920x1080.")
+@click.option("--pixel-aspect", type=float, default=1.0, show_default=True)
+@click.option("--squeeze", type=float, default=1.0, show_default=True, help="2 for a 2x anamorphic.")
+@click.option("--fit", type=click.Choice(FITS), default="width", show_default=True)
+@options.json
+def lens(
+    film_back: str, focal: float | None, fov_h: float | None, resolution: Image, pixel_aspect: float,
+    squeeze: float, fit: str, as_json: bool,
+) -> None:  # fmt: skip
+    """Say a lens in every way: fields of view, zoom, 35 mm equivalent, crop factor."""
+    width, height = parse_size_mm(film_back)
+    image = Image(resolution.width_px, resolution.height_px, pixel_aspect)
+    if not squeeze > 0:
+        raise BadInput(f"The squeeze {squeeze:g} must be above zero.")
+    used = used_rectangle(width, height, squeeze, image, fit)
+    if (focal is None) == (fov_h is None):
+        raise BadInput("Give the lens once: either --focal in mm or --fov-h in degrees.")
+    focal_mm = float(focal_of_view_mm(used.width_mm, fov_h)) if fov_h is not None else float(focal or 0.0)
+    if not (math.isfinite(focal_mm) and focal_mm > 0):
+        raise BadInput(f"A focal length of {focal_mm:g} mm cannot be: it must be above zero.")
+    found = {k: float(v) for k, v in equivalents(focal_mm, used, image)._asdict().items()}
+    if as_json:
+        print_json({**found, **({"focal_mm": focal_mm} if fov_h is not None else {})})
+        return
+    rows = table("lens", "value")
+    for label, key, unit in (
+        ("horizontal field of view", "hfov_deg", "deg"), ("vertical field of view", "vfov_deg", "deg"),
+        ("diagonal field of view", "dfov_deg", "deg"), ("used width", "used_width_mm", "mm"), ("used height", "used_height_mm", "mm"),
+        ("zoom", "zoom_px", "px"), ("35 mm equivalent", "equivalent_35_mm", "mm"), ("crop factor", "crop_factor", ""),
+    ):  # fmt: skip
+        rows.add_row(label, f"{found[key]:.4f} {unit}".strip())
+    if fov_h is not None:
+        rows.add_row("focal length", f"{focal_mm:.4f} mm")
+    console().print(rows)
+
+
+@cli.command()
+@options.json
 def profiles(as_json: bool) -> None:
     """List the shipped package profiles."""
     from anaxis.profiles import shipped_profiles

@@ -120,6 +120,60 @@ def zoom_px(focal_mm: FloatsLike, used_width_mm: FloatsLike, image: Image) -> Fl
     return np.asarray(focal_mm, dtype=np.float64) * image.width_px / np.asarray(used_width_mm)
 
 
+# The diagonal of a 36 x 24 mm film back, which equivalents and crop factors refer to.
+FULL_FRAME_DIAGONAL_MM = float(np.hypot(36.0, 24.0))
+
+
+class Equivalents(NamedTuple):
+    """One lens said in every way people say it; arrays over frames.
+
+    ``equivalent_35_mm`` is the focal length with the same diagonal field of view on a 36 x 24 mm film back, and
+    ``crop_factor`` the ratio of the diagonals, both of the used rectangle.
+    """
+
+    hfov_deg: Floats
+    vfov_deg: Floats
+    dfov_deg: Floats
+    used_width_mm: Floats
+    used_height_mm: Floats
+    zoom_px: Floats
+    equivalent_35_mm: Floats
+    crop_factor: Floats
+
+
+def equivalents(focal_mm: FloatsLike, used: Used, image: Image) -> Equivalents:
+    """Every equivalent of a focal length over a used rectangle (DESIGN section 3, Lens)."""
+    diagonal = np.hypot(used.width_mm, used.height_mm)
+    crop = FULL_FRAME_DIAGONAL_MM / diagonal
+    focal = np.asarray(focal_mm, dtype=np.float64)
+    return Equivalents(
+        field_of_view_deg(used.width_mm, focal), field_of_view_deg(used.height_mm, focal),
+        field_of_view_deg(diagonal, focal), used.width_mm, used.height_mm, zoom_px(focal, used.width_mm, image),
+        focal * crop, crop,
+    )  # fmt: skip
+
+
+def focal_of_view_mm(used_mm: FloatsLike, view_deg: FloatsLike) -> Floats:
+    """The focal length that sees ``used_mm`` under an angle; raises BadInput outside 0 to 180 degrees."""
+    view = np.asarray(view_deg, dtype=np.float64)
+    if not ((view > 0) & (view < 180)).all():
+        raise BadInput(
+            f"A field of view of {float(np.ravel(view)[0]):g} degrees cannot be: it lies between 0 and 180."
+        )
+    return np.asarray(np.asarray(used_mm, dtype=np.float64) / 2 / np.tan(np.radians(view) / 2))
+
+
+def parse_size_mm(text: str) -> tuple[float, float]:
+    """Width and height in millimetres from ``"25.6x14.4"``; raises BadInput."""
+    try:
+        width, height = (float(p) for p in text.lower().replace("×", "x").split("x"))
+    except ValueError as error:
+        raise BadInput(f"'{text}' is not a film back: write it in millimetres as 25.6x14.4.") from error
+    if not (np.isfinite([width, height]).all() and min(width, height) > 0):
+        raise BadInput(f"'{text}' is not a film back: both sides must be above zero.")
+    return width, height
+
+
 class HandOver(NamedTuple):
     """The film back the receiver gets, whether it is the source's own, and why if not.
 

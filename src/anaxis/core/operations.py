@@ -23,6 +23,8 @@ LENS_PARTS = ("lens", "film back", "focal length")
 _NODE = Field("node", "Node", "node")
 
 Params = dict[str, Any]
+# From a phone's sensor to a sheet of film, with room for mistakes in a unit.
+_FILM_MM = (0.01, 100_000.0)
 
 
 # On the node tree
@@ -57,8 +59,14 @@ def _lens_factor(work: Work, p: Params) -> Work:
 
 
 def _film_back(work: Work, p: Params) -> Work:
-    if min(p["width_mm"], p["height_mm"]) <= 0:
-        raise BadInput("A film back needs a width and a height above zero.")
+    if not (
+        _FILM_MM[0] <= min(p["width_mm"], p["height_mm"])
+        and max(p["width_mm"], p["height_mm"]) <= _FILM_MM[1]
+    ):
+        raise BadInput(
+            f"A film back needs a width and a height above zero, from {_FILM_MM[0]:g} to {_FILM_MM[1]:g} mm, not "
+            f"{p['width_mm']:g} x {p['height_mm']:g} mm."
+        )
 
     def sizes(lens: Any) -> dict[str, Floats]:
         return {
@@ -147,6 +155,18 @@ def _handles(work: Work, p: Params) -> Work:
     made = resample.with_handles(work.done, head, tail, p["way"])
     index = np.clip(np.arange(-head, len(work.done) + tail), 0, len(work.done) - 1)
     return replace(work, track=made, kept=work.kept[index], landmarks=work.landmarks.at_frames(index))
+
+
+def _focal(work: Work, p: Params) -> Work:
+    """The focal length of the frames from first to last, or of all of them."""
+    if p["focal_mm"] <= 0:
+        raise BadInput(f"A focal length of {p['focal_mm']:g} mm cannot be: it must be above zero.")
+    track = work.done
+    inside = (track.frames >= p.get("first", -np.inf)) & (track.frames <= p.get("last", np.inf))
+    if not inside.any():
+        track.between(p.get("first", -np.inf), p.get("last", np.inf))  # raises the sentence for it
+    focal = np.where(inside, p["focal_mm"], track.lens.focal_mm)
+    return work.with_track(replace(track, lens=replace(track.lens, focal_mm=focal)))
 
 
 def _shift(work: Work, p: Params) -> Work:
@@ -250,6 +270,8 @@ _ALL = (
          lambda p: f"frame {_span(p)} from its neighbours"),
     Kind("level_horizon", "Level the horizon", "track", (), lambda w, p: w.with_track(edits.levelled(w.done)),
          lambda p: "the roll goes, the look stays"),
+    Kind("focal", "Focal length", "track", (Field("focal_mm", "Focal length", unit="mm"), _FIRST, _LAST), _focal,
+         lambda p: f"{float(p.get('focal_mm', 0)):g} mm" + ("" if p.get("first") in (None, "") and p.get("last") in (None, "") else f", {_span(p)}")),
     Kind("near_plane", "Near plane", "track", (Field("near_m", "Near", unit="m"),),
          lambda w, p: w.with_track(edits.with_near(w.done, p["near_m"])), lambda p: f"{float(p.get('near_m', 0)):g} m"),
     Kind("shift", "Move everything", "track", tuple(Field(f"{a}_m", a.upper(), unit="m") for a in "xyz"), _shift,

@@ -39,6 +39,7 @@ from anaxis.web.landmarks import THE_FILE, axes_of, rows_of
 from anaxis.web.pages import Store, page
 from anaxis.web.recipe import ADDABLE
 from anaxis.web.stations import stations_of
+from anaxis.web.time import RATES, rulers_context
 
 router = APIRouter(prefix="/cameras")
 _MAX_PROFILE_BYTES = 100_000
@@ -179,6 +180,8 @@ def _station_context(
         marks = track_of(version)[1]
         return {"off": off, "axes": axes, "mark_unit": unit, "mark_axes": convention, "mark_rows": rows_of(marks, convention),
                 "set_suffixes": SET_SUFFIXES}  # fmt: skip
+    if station == "time":
+        return {"off": off, "rates": RATES, **rulers_context(version, "")}
     if station != "clean":
         return {"off": off}
     work = _replayed(store, version, [])

@@ -1,0 +1,66 @@
+"""The options that change a camera on the command line, as operations of its recipe."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from typing import Any
+
+from anaxis.core.errors import BadInput
+from anaxis.core.lens import Image, focal_of_view_mm, parse_size_mm
+from anaxis.core.recipe import Operation, Recipe, inserted
+from anaxis.core.scene import Scene
+from anaxis.flow import Picture, take_camera
+
+_CHANGES = ("keep", "span", "handles", "first", "film_back", "focal", "fov_h")
+
+
+def split(options: dict[str, Any]) -> tuple[dict[str, Any], dict[str, Any]]:
+    """The options that change the camera, and those that say what the file does not.
+
+    ``--rate`` with ``--keep`` is a rate to change to; without it, the rate the file is in.
+    """
+    changes = {k: options.pop(k) for k in _CHANGES}
+    changes["rate"] = options["rate"] if changes["keep"] else None
+    if changes["keep"] and not changes["rate"]:
+        raise BadInput(
+            f"--keep {changes['keep']} needs the rate to change to: add --rate, such as --rate 25."
+        )
+    return changes, {**options, "rate": None if changes["keep"] else options["rate"]}
+
+
+def with_pixel_aspect(picture: Picture, pixel_aspect: float | None) -> Picture:
+    if pixel_aspect is None:
+        return picture
+    image = Image(picture.image.width_px, picture.image.height_px, pixel_aspect)
+    return replace(picture, image=image)
+
+
+def with_changes(
+    recipe: Recipe, changes: dict[str, Any], scene: Scene, camera: str | None, picture: Picture
+) -> Recipe:
+    """The recipe with one operation for each option, in the order they are listed in the help."""
+
+    def add(code: str, **params: Any) -> None:
+        nonlocal recipe
+        recipe = inserted(recipe, Operation(code, params))
+
+    if changes["film_back"]:
+        width, height = parse_size_mm(changes["film_back"])
+        add("film_back", width_mm=width, height_mm=height)
+    if changes["focal"] is not None and changes["fov_h"] is not None:
+        raise BadInput("--focal and --fov-h say the same thing twice: leave one of them out.")
+    if changes["focal"] is not None:
+        add("focal", focal_mm=changes["focal"])
+    if changes["span"]:
+        add("trim", first=changes["span"][0], last=changes["span"][1])
+    if changes["fov_h"] is not None:
+        lens = take_camera(scene, camera, recipe=recipe).done.lens
+        used = lens.used(picture.image, picture.fit).width_mm
+        add("focal", focal_mm=float(focal_of_view_mm(used, changes["fov_h"])[0]))
+    if changes["rate"]:
+        add("rate", rate=changes["rate"], keep=changes["keep"])
+    if changes["handles"] is not None:
+        add("handles", head=changes["handles"], tail=changes["handles"], way="hold")
+    if changes["first"] is not None:
+        add("renumber", first=changes["first"])
+    return recipe

@@ -1,0 +1,81 @@
+"""The command line's options, shared by its commands."""
+
+from __future__ import annotations
+
+import re
+from pathlib import Path
+from typing import Any
+
+import click
+
+from anaxis.core.errors import BadInput
+from anaxis.core.lens import FITS, Image, parse_image
+
+
+class Frames(click.ParamType):
+    name = "A-B"
+
+    def convert(self, value: Any, param: Any, ctx: Any) -> tuple[float, float]:
+        found = re.fullmatch(r"\s*(-?\d+)(?:-(-?\d+))?\s*", value)
+        if not found:
+            raise BadInput(f"'{value}' is not a frame range: write it as 1001-1120, or one frame as 1001.")
+        first, last = int(found[1]), int(found[2] if found[2] is not None else found[1])
+        if last < first:
+            raise BadInput(f"The frame range {value} runs backwards: write the smaller number first.")
+        return first, last
+
+
+class Resolution(click.ParamType):
+    name = "WxH"
+
+    def convert(self, value: Any, param: Any, ctx: Any) -> Image:
+        return parse_image(value)
+
+
+file = click.argument("file", type=click.Path(path_type=Path))
+camera = click.option(
+    "--camera", "camera", help="Path or name of the camera; needed where there are several."
+)
+to = click.option("--to", "to", required=True, metavar="PROFILE", help="Shipped profile key, or a JSON file.")
+resolution = click.option(
+    "--resolution", type=Resolution(), help="Image size; else the file's, else 1920x1080."
+)
+fit = click.option(
+    "--source-fit",
+    "--fit",
+    "source_fit",
+    type=click.Choice(FITS),
+    help="How the source inscribes the image (guess: width).",
+)
+up_axis = click.option(
+    "--up-axis", type=click.Choice(["X", "Y", "Z"]), help="Up axis, where the file does not say."
+)
+unit = click.option("--metres-per-unit", type=float, help="Metres a unit, where the file does not say.")
+rate = click.option("--rate", help="Frames a second, where the file does not say.")
+columns = click.option(
+    "--columns", type=click.Path(path_type=Path), help="Column layout of a text table, a JSON file."
+)
+pixel_aspect = click.option(
+    "--pixel-aspect", type=float, help="Width of a pixel over its height; else the file's."
+)
+
+
+recipe = click.option("--recipe", type=click.Path(path_type=Path), help="Operations to do, a JSON file.")
+json = click.option("--json", "as_json", is_flag=True, help="Print JSON instead of a table.")
+
+
+def changes(command: Any) -> Any:
+    """Options that become operations behind those of --recipe."""
+    for option in (
+        click.option(
+            "--keep", type=click.Choice(["time", "frames"]), help="Change to --rate, keeping time or frames."
+        ),
+        click.option("--range", "span", type=Frames(), help="Trim to these frames of the source."),
+        click.option("--handles", type=int, help="Frames more at both ends, held."),
+        click.option("--first", type=int, help="Number of the first frame that goes out, handles included."),
+        click.option("--film-back", help="Film back in mm, as 25.6x14.4; the focal length stays."),
+        click.option("--focal", type=float, help="Focal length in mm on every frame."),
+        click.option("--fov-h", type=float, help="Horizontal field of view in degrees on every frame."),
+    ):
+        command = option(command)
+    return command
