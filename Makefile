@@ -21,6 +21,7 @@ check: setup
 bench: setup
 	@.venv/bin/python benchmarks/road.py
 	@.venv/bin/python benchmarks/intake.py
+	@.venv/bin/python benchmarks/resample.py
 
 screenshots: setup
 	@.venv/bin/python scripts/screenshots.py

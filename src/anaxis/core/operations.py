@@ -22,6 +22,7 @@ from anaxis.core.typing import Floats
 LENS_PARTS = ("lens", "film back", "focal length")
 _NODE = Field("node", "Node", "node")
 
+FILM_KEEPS = ("focal length", "field of view")
 Params = dict[str, Any]
 # From a phone's sensor to a sheet of film, with room for mistakes in a unit.
 _FILM_MM = (0.01, 100_000.0)
@@ -69,7 +70,14 @@ def _film_back(work: Work, p: Params) -> Work:
         )
 
     def sizes(lens: Any) -> dict[str, Floats]:
-        return {
+        # The same field of view across the film back's width, where that is to stay.
+        ratio = (
+            p["width_mm"] / lens.film_width_mm
+            if p.get("keep") == FILM_KEEPS[1]
+            else np.ones_like(lens.focal_mm)
+        )
+        focal = {"focal_mm": lens.focal_mm * ratio}
+        return focal | {
             f"film_{k}_mm": np.full_like(lens.focal_mm, p[f"{k}_mm"]) for k in ("width", "height")
         }  # fmt: skip
 
@@ -251,7 +259,8 @@ _ALL = (
     Kind("lens_factor", "Scale the lens", "tree",
          (Field("what", "What", "choice", choices=LENS_PARTS), Field("factor", "Times")), _lens_factor,
          lambda p: f"{p.get('what')} × {float(p.get('factor', 1)):g}"),
-    Kind("film_back", "Film back", "tree", (Field("width_mm", "Width", unit="mm"), Field("height_mm", "Height", unit="mm")),
+    Kind("film_back", "Film back", "tree", (Field("width_mm", "Width", unit="mm"), Field("height_mm", "Height", unit="mm"),
+          Field("keep", "Keep the", "choice", choices=FILM_KEEPS, optional=True)),
          _film_back, lambda p: f"{float(p.get('width_mm', 0)):.3f} × {float(p.get('height_mm', 0)):.3f} mm"),
     Kind("drop_scale", "Drop the scale", "tree", (_NODE,), _drop_scale, lambda p: f"of {p.get('node')}"),
     Kind("inherit", "Let parents move it", "tree", (_NODE,), _inherit, lambda p: f"{p.get('node')}"),

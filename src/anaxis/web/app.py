@@ -20,10 +20,10 @@ from anaxis.formats import check_size
 from anaxis.jobs.guard import ParserPool, limits_from_environment
 from anaxis.store.database import connect, migrate
 from anaxis.store.queries import NotFound
-from anaxis.web import camera, columns, compare, intake, landmarks, proof, recipe, shots, time
+from anaxis.web import camera, columns, compare, intake, landmarks, lens, proof, recipe, shots, time
 from anaxis.web.pages import HERE, page, said_where_it_was_asked
 
-SCREENS = (shots, intake, columns, compare, recipe, landmarks, time, camera, proof)
+SCREENS = (shots, intake, columns, compare, recipe, landmarks, lens, time, camera, proof)
 _log = logging.getLogger("anaxis")
 
 

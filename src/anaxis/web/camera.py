@@ -36,6 +36,7 @@ from anaxis.store.versions import correct_picture, next_of
 from anaxis.web.axes_drawing import axes_svg, axis_turn
 from anaxis.web.drawings import camera_bundle, levels_bundle
 from anaxis.web.landmarks import THE_FILE, axes_of, rows_of
+from anaxis.web.lens import lens_choices, lens_context
 from anaxis.web.pages import Store, page
 from anaxis.web.recipe import ADDABLE
 from anaxis.web.stations import stations_of
@@ -180,6 +181,8 @@ def _station_context(
         marks = track_of(version)[1]
         return {"off": off, "axes": axes, "mark_unit": unit, "mark_axes": convention, "mark_rows": rows_of(marks, convention),
                 "set_suffixes": SET_SUFFIXES}  # fmt: skip
+    if station == "lens":
+        return {"off": off, **lens_choices(), **lens_context(version)}
     if station == "time":
         return {"off": off, "rates": RATES, **rulers_context(version, "")}
     if station != "clean":

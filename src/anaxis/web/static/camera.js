@@ -25,6 +25,11 @@ function cells(data) {
 function setUpForms() {
   document.addEventListener("change", (event) => {
     const base = event.target.dataset.reload;
+    if (event.target.dataset.fills === "film" && event.target.value) {
+      const [width, height] = event.target.value.split("x"), form = event.target.form;
+      form.elements.param_width_mm.value = width;
+      form.elements.param_height_mm.value = height;
+    }
     if (base) location.href = base + encodeURIComponent(event.target.value) + location.hash;
   });
   document.addEventListener("submit", (event) => {
