@@ -70,6 +70,8 @@ def test_the_whole_job_by_mouse(page: Page, demo_files: dict[str, Path], tmp_pat
 
 
 def test_the_whole_job_by_keyboard(page: Page, demo_files: dict[str, Path]) -> None:
+    # Listened to from the start: the browser takes a moment until it hands its file choosers over.
+    page.on("filechooser", lambda chooser: None)
     page.goto("/take-in")
     expect(page.locator("#file")).to_be_focused()
     with page.expect_file_chooser() as chooser:
