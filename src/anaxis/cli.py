@@ -13,7 +13,7 @@ import shutil
 import sys
 from pathlib import Path
 from tempfile import TemporaryDirectory
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import click
 import numpy as np
@@ -35,6 +35,9 @@ from anaxis.core.scene import Scene, corrected
 from anaxis.core.timing import format_frame, parse_rate, plain_frame, rate_text
 from anaxis.formats import check_size
 from anaxis.jobs.guard import ParserPool, limits_from_environment
+
+if TYPE_CHECKING:  # loaded when first used: the command line starts quicker
+    from anaxis.flow import Picture
 
 OFF_TOLERANCE = 3
 
@@ -100,30 +103,19 @@ def inspect(file: Path, recipe: Path | None, camera: str | None, as_json: bool, 
 @click.option("--frames", type=options.Frames(), help="First and last frame; else the camera's whole range.")
 @options.resolution
 @options.fit
-@options.up_axis
-@options.unit
-@options.rate
-@options.columns
-@options.recipe
-@options.changes
-@options.pixel_aspect
+@options.source_and_changes
 @options.json
 def values(
     file: Path, camera: str | None, to: str, frames: tuple[float, float] | None, resolution: Image | None,
-    source_fit: str | None, pixel_aspect: float | None, recipe: Path | None, as_json: bool, **stated: Any,
+    source_fit: str | None, as_json: bool, **stated: Any,
 ) -> None:  # fmt: skip
     """Show a camera in a package's own numbers, frame by frame."""
     reader = _start_reader(file)
-    from anaxis.flow import picture_of, prepare
+    from anaxis.flow import prepare
     from anaxis.profiles import find_profile
 
     profile = find_profile(to)
-    from anaxis.cli_changes import split, with_changes, with_pixel_aspect
-
-    changes, stated = split(stated)
-    scene = _read(reader, file, **stated)
-    picture = with_pixel_aspect(picture_of(scene, resolution, source_fit), pixel_aspect)
-    steps = with_changes(_recipe_of(recipe), changes, scene, camera, picture)
+    scene, picture, steps = _source(reader, file, camera, resolution, source_fit, stated)
     # The whole range first: which of two equal sets of angles a frame shows depends on the frames
     # before it, and must not change with the part asked for.
     work = _whole_or_part(scene, camera, frames, steps)
@@ -167,33 +159,21 @@ def values(
 @options.resolution
 @options.fit
 @click.option("--tolerance-px", type=float, default=0.01, show_default=True)
-@options.up_axis
-@options.unit
-@options.rate
-@options.columns
-@options.recipe
-@options.changes
-@options.pixel_aspect
+@options.source_and_changes
 @options.json
 def transfer(
     file: Path, camera: str | None, to: str, format_key: str, out: Path, resolution: Image | None,
-    source_fit: str | None, tolerance_px: float, pixel_aspect: float | None, recipe: Path | None, as_json: bool,
-    **stated: Any,
+    source_fit: str | None, tolerance_px: float, as_json: bool, **stated: Any,
 ) -> None:  # fmt: skip
     """Write a camera for a package and prove it by reading the written file back."""
     reader = _start_reader(file)
-    from anaxis.flow import deliver, picture_of, take_camera
+    from anaxis.flow import deliver, take_camera
     from anaxis.profiles import find_profile
 
     profile = find_profile(to)
     if not tolerance_px >= 0:
         raise BadInput(f"The tolerance {tolerance_px:g} px must be zero or more.")
-    from anaxis.cli_changes import split, with_changes, with_pixel_aspect
-
-    changes, stated = split(stated)
-    scene = _read(reader, file, **stated)
-    picture = with_pixel_aspect(picture_of(scene, resolution, source_fit), pixel_aspect)
-    steps = with_changes(_recipe_of(recipe), changes, scene, camera, picture)
+    scene, picture, steps = _source(reader, file, camera, resolution, source_fit, stated)
     work = take_camera(scene, camera, recipe=steps)
     try:
         out.mkdir(parents=True, exist_ok=True)
@@ -329,6 +309,20 @@ def _read(
         return corrected(scene, up_axis, metres_per_unit, parse_rate(rate) if rate else None)
     finally:
         reader.close()
+
+
+def _source(
+    reader: ParserPool, file: Path, camera: str | None, resolution: Image | None, source_fit: str | None, stated: dict[str, Any]
+) -> tuple[Scene, Picture, Recipe]:  # fmt: skip
+    """The file read as its options say, its picture, and the recipe with the options that change the camera."""
+    from anaxis.cli_changes import split, with_changes, with_pixel_aspect
+    from anaxis.flow import picture_of
+
+    recipe, pixel_aspect = stated.pop("recipe"), stated.pop("pixel_aspect")
+    changes, stated = split(stated)
+    scene = _read(reader, file, **stated)
+    picture = with_pixel_aspect(picture_of(scene, resolution, source_fit), pixel_aspect)
+    return scene, picture, with_changes(_recipe_of(recipe), changes, scene, camera, picture)
 
 
 def _json_file(path: Path, what: str) -> Any:

@@ -51,7 +51,9 @@ up_axis = click.option(
     "--up-axis", type=click.Choice(["X", "Y", "Z"]), help="Up axis, where the file does not say."
 )
 unit = click.option("--metres-per-unit", type=float, help="Metres a unit, where the file does not say.")
-rate = click.option("--rate", help="Frames a second, where the file does not say.")
+rate = click.option(
+    "--rate", help="Frames a second, where the file does not say; with --keep, the rate to change to."
+)
 columns = click.option(
     "--columns", type=click.Path(path_type=Path), help="Column layout of a text table, a JSON file."
 )
@@ -77,5 +79,12 @@ def changes(command: Any) -> Any:
         click.option("--focal", type=float, help="Focal length in mm on every frame."),
         click.option("--fov-h", type=float, help="Horizontal field of view in degrees on every frame."),
     ):
+        command = option(command)
+    return command
+
+
+def source_and_changes(command: Any) -> Any:
+    """What the file does not say, a recipe, and the options that change the camera."""
+    for option in (pixel_aspect, changes, recipe, columns, rate, unit, up_axis):
         command = option(command)
     return command
