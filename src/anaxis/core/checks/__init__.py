@@ -10,7 +10,7 @@ from anaxis.core.checks import cameras, lens, motion, times, transforms
 from anaxis.core.checks.subject import Expected, Subject, is_moving, moving_lens_channels
 from anaxis.core.findings import Check, Finding, by_severity
 
-__all__ = ["CHECKS", "Expected", "Subject", "is_moving", "moving_lens_channels", "run_checks", "usable"]
+__all__ = ["CHECKS", "Expected", "Subject", "is_moving", "moving_lens_channels", "run_checks"]
 
 CHECKS: tuple[Check, ...] = (
     *motion.CHECKS, *lens.CHECKS, *transforms.CHECKS, *times.CHECKS, *cameras.CHECKS,
@@ -27,7 +27,3 @@ def run_checks(subject: Subject) -> list[Finding]:
 def _concerns(finding: Finding, subject: Subject) -> bool:
     """Whether a file's finding is about the file, this camera, or something that moves it."""
     return finding.node in ("", subject.path, *(n.path for n in subject.baked.parents))
-
-
-def usable(findings: list[Finding]) -> bool:
-    return not any(f.severity == "error" for f in findings)
