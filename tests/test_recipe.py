@@ -306,3 +306,23 @@ def test_a_comparison_says_which_channels_since_when_and_by_how_many_pixels(
         a, done(scene, op("renumber", first=9000)).done, (image, image), ("width", "width"), NO_LANDMARKS
     )
     assert none.proof is None and none.changes == []
+
+
+@pytest.mark.parametrize(
+    ("params", "said"),
+    (
+        ({"first": "early"}, "'early' is no number for 'First frame'"),
+        ({"step": 0}, "step of 0 frames cannot be"),
+    ),
+)
+def test_a_bake_is_checked_like_every_other_operation(rig: Scene, params: dict[str, Any], said: str) -> None:
+    with pytest.raises(BadInput, match=f"'Bake' cannot be done: .*{said}"):
+        done(rig, op("bake", **params))
+
+
+def test_a_jump_at_frame_zero_is_bridged_up_to_there(rig: Scene) -> None:
+    shifted = (op("renumber", first=-4), op("bridge", first=-2, last=0))
+    plain = done(rig, op("renumber", first=-4)).done
+    track = done(rig, *shifted).done
+    changed = np.flatnonzero(np.abs(track.position_m - plain.position_m).max(axis=1) > 1e-9)
+    assert set(track.frames[changed]) == {-2, -1, 0}

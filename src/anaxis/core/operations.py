@@ -145,8 +145,8 @@ def _trim(work: Work, p: Params) -> Work:
 
 
 def _bridge(work: Work, p: Params) -> Work:
-    first = float(p["first"])
-    return work.with_track(edits.bridged(work.done, first, float(p.get("last") or first)))
+    last = p["last"] if "last" in p else p["first"]
+    return work.with_track(edits.bridged(work.done, p["first"], last))
 
 
 def _rate(work: Work, p: Params) -> Work:

@@ -9,7 +9,8 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass, field, replace
-from typing import Any, Literal
+from functools import partial
+from typing import Any, Literal, TypeVar
 
 import numpy as np
 
@@ -25,6 +26,7 @@ from anaxis.core.typing import Floats, Ints
 Stage = Literal["tree", "bake", "track"]
 STAGES: tuple[Stage, ...] = ("tree", "bake", "track")
 MAX_OPERATIONS = 200
+T = TypeVar("T")
 
 
 @dataclass(frozen=True)
@@ -117,7 +119,7 @@ def bake_frames(scene: Scene, path: str, params: dict[str, Any]) -> Floats:
     node = scene.camera(path)
     low, high = camera_range(scene, node.path)
     what = f"{scene.name}, camera {node.path},"
-    first, last, step = params.get("first"), params.get("last"), float(params.get("step") or 1.0)
+    first, last, step = params.get("first"), params.get("last"), float(params.get("step", 1.0))
     if not (np.isfinite(step) and step > 0):
         raise BadInput(f"A step of {step:g} frames cannot be: it must be above zero.")
     if first is None and last is None and step == 1.0:
@@ -198,29 +200,44 @@ def replay(scene: Scene, path: str, recipe: Recipe, sets: Callable[[str], Scene]
 
     Raises BadInput, naming the operation, where one cannot be done.
     """
-    checked_order(recipe)
-    active = [(o, kind_of(o.code)) for o in recipe if o.on]
-    bake = next((o.params for o, k in active if k.stage == "bake"), {})
-    work = Work(scene, scene.camera(path).path, bake_frames(scene, path, bake), sets)
-    for operation, kind in active:
-        if kind.stage == "tree":
-            work = _applied(kind, operation, work)
-    frames = bake_frames(work.scene, work.path, bake)
+    work = replay_tree(scene, path, recipe, sets)
+    frames = _named(_bake_of(recipe), lambda p: bake_frames(work.scene, work.path, p))
     baked = bake_camera(work.scene, work.path, frames)
-    work = replace(work, frames=frames, baked=baked, track=baked.track, kept=np.arange(len(frames)))
     work = replace(
-        work, landmarks=landmarks_of(work.scene, frames), lines_m=set_lines_m(work.scene, float(frames[0]))
-    )
-    for operation, kind in active:
-        if kind.stage == "track":
-            work = _applied(kind, operation, work)
+        work, frames=frames, baked=baked, track=baked.track, kept=np.arange(len(frames)),
+        landmarks=landmarks_of(work.scene, frames), lines_m=set_lines_m(work.scene, float(frames[0])),
+    )  # fmt: skip
+    return _all_of("track", recipe, work)
+
+
+def replay_tree(scene: Scene, path: str, recipe: Recipe, sets: Callable[[str], Scene] = no_sets) -> Work:
+    """The first part of :func:`replay`: what a recipe makes of the node tree, nothing baked yet."""
+    checked_order(recipe)
+    frames = _named(_bake_of(recipe), lambda p: bake_frames(scene, path, p))
+    return _all_of("tree", recipe, Work(scene, scene.camera(path).path, frames, sets))
+
+
+def _bake_of(recipe: Recipe) -> Operation:
+    return next((o for o in recipe if o.on and o.code == "bake"), Operation("bake"))
+
+
+def _all_of(stage: Stage, recipe: Recipe, work: Work) -> Work:
+    for operation in recipe:
+        kind = kind_of(operation.code)
+        if operation.on and kind.stage == stage:
+            work = _named(operation, partial(kind.apply, work))
     return work
 
 
-def _applied(kind: Kind, operation: Operation, work: Work) -> Work:
+def _named(operation: Operation, do: Callable[[dict[str, Any]], T]) -> T:
+    """``do`` with the operation's parameters, checked; whatever goes wrong is said with its label."""
+    kind = kind_of(operation.code)
     try:
-        return kind.apply(work, checked_params(kind, operation.params))
+        params = checked_params(kind, operation.params)
+        return do(params)
     except BadInput as error:
+        if operation == Operation("bake"):  # nobody asked for it: the file's own range is at fault
+            raise
         raise BadInput(f"The operation '{kind.label}' cannot be done: {error.sentence}") from error
     except (TypeError, ValueError, KeyError, IndexError, OverflowError, np.linalg.LinAlgError) as error:
         raise BadInput(

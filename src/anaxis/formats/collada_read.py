@@ -31,8 +31,8 @@ from anaxis.formats.collada_mesh import geometry_lines
 from anaxis.formats.collada_xml import Document, Sampler, check_depth, child, children, local, numbers
 from anaxis.formats.sampling import keys_and_whole_frames
 from anaxis.formats.set_lines import MAX_MARKS, within_budget
+from anaxis.formats.views import FILM_WIDTH_MM, NO_FILM_BACK, orthographic
 
-_FILM_WIDTH_MM = 36.0
 _SIZES = {"translate": 3, "rotate": 4, "scale": 3, "matrix": 16, "lookat": 9, "skew": 7}
 _MEMBERS = {"X": 0, "Y": 1, "Z": 2, "W": 3, "ANGLE": 3, "R": 0, "G": 1, "B": 2, "A": 3, "U": 0, "V": 1}
 _MAX_NODES = 50_000
@@ -232,14 +232,11 @@ class _Reader:
         view = child(common, "perspective") if common is not None else None
         if view is None:
             is_flat = common is not None and child(common, "orthographic") is not None
-            self.findings.append(
-                Finding(
-                    "orthographic" if is_flat else "no_lens", "error",
-                    f"{path} is an orthographic camera: it has no focal length, and Anaxis moves perspective cameras."
-                    if is_flat else f"{path} has no perspective lens in the file.",
-                    "Set its projection to perspective in the source and export again.", node=path,
-                )
+            missing = Finding(
+                "no_lens", "error", f"{path} has no perspective lens in the file.",
+                "Set its projection to perspective in the source and export again.", node=path,
             )  # fmt: skip
+            self.findings.append(orthographic(path) if is_flat else missing)
         parts = {
             k: child(view, k) if view is not None else None
             for k in ("xfov", "yfov", "aspect_ratio", "znear", "zfar")
@@ -256,13 +253,10 @@ class _Reader:
                 values[key] = stated[:1] if len(stated) else np.array([np.nan])
         focal, height, fit = _film(values)
         self.fits.append(fit)
-        self.guesses[f"lens:{path}"] = (
-            f"the format states a field of view and no film back; {_FILM_WIDTH_MM:g} mm wide is taken and the focal "
-            "length worked out from it"
-        )
+        self.guesses[f"lens:{path}"] = NO_FILM_BACK
         unit = self.metres_per_unit
         lens = make_lens(
-            max(1, len(frames)), focal_mm=focal, film_width_mm=_FILM_WIDTH_MM, film_height_mm=height,
+            max(1, len(frames)), focal_mm=focal, film_width_mm=FILM_WIDTH_MM, film_height_mm=height,
             near_m=values["znear"] * unit, far_m=values["zfar"] * unit,
         )  # fmt: skip
         return lens, frames, keys
@@ -272,15 +266,15 @@ def _film(values: dict[str, Floats]) -> tuple[Floats, Floats, str]:
     """Focal length, film height and the fit that keeps what is stated, from any two of xfov, yfov, aspect."""
     x, y = (np.tan(np.radians(values[k]) / 2) for k in ("xfov", "yfov"))
     aspect = values["aspect_ratio"]
-    half = _FILM_WIDTH_MM / 2
+    half = FILM_WIDTH_MM / 2
     with np.errstate(invalid="ignore", divide="ignore"):
         if not np.isnan(x).any():
             focal = half / x
             height = (
-                2 * focal * y if not np.isnan(y).any() else _FILM_WIDTH_MM / np.nan_to_num(aspect, nan=16 / 9)
+                2 * focal * y if not np.isnan(y).any() else FILM_WIDTH_MM / np.nan_to_num(aspect, nan=16 / 9)
             )
             return focal, height, "width"
-        height = _FILM_WIDTH_MM / np.nan_to_num(aspect, nan=16 / 9)
+        height = FILM_WIDTH_MM / np.nan_to_num(aspect, nan=16 / 9)
         return height / 2 / y, height, "height"
 
 

@@ -28,9 +28,10 @@ from anaxis.core.typing import Floats
 from anaxis.formats.column_layout import Column, columns_of, propose
 from anaxis.formats.text_numbers import numbers_in
 from anaxis.formats.track_json import convention_from_document
+from anaxis.formats.views import FILM_WIDTH_MM
 
 _SHOWN_ROWS = 5
-_FILM_WIDTH_MM, _ASPECT, _IMAGE_WIDTH_PX = 36.0, 16 / 9, 1920.0
+_ASPECT, _IMAGE_WIDTH_PX = 16 / 9, 1920.0
 _MAX_COLUMNS = 200
 
 
@@ -244,7 +245,7 @@ def _lens(
     fit: str | None = None
     squeeze = np.ones(count) if squeeze is None else squeeze
     if width is None:
-        width = np.full(count, _FILM_WIDTH_MM) if height is None else height * _ASPECT
+        width = np.full(count, FILM_WIDTH_MM) if height is None else height * _ASPECT
         guesses["lens"] = f"the table has no film back; {width[0]:g} mm wide is taken"
     if height is None:
         height = squeeze * width / _ASPECT

@@ -30,8 +30,8 @@ from anaxis.formats.gltf_data import Accessors
 from anaxis.formats.gltf_mesh import Meshes
 from anaxis.formats.sampling import keys_and_whole_frames
 from anaxis.formats.set_lines import MAX_MARKS, within_budget
+from anaxis.formats.views import FILM_WIDTH_MM, NO_FILM_BACK, orthographic
 
-_FILM_WIDTH_MM = 36.0
 _MAX_NODES = 50_000
 _POINTER = "KHR_animation_pointer"
 
@@ -270,15 +270,7 @@ class _Reader:
         except (IndexError, TypeError) as error:
             raise BadInput(f"{self.name}, {path}: there is no camera {camera}; export it again.") from error
         if found.type != "perspective" or found.perspective is None:
-            self.findings.append(
-                Finding(
-                    "orthographic",
-                    "error",
-                    f"{path} is an orthographic camera: it has no focal length, and Anaxis moves perspective cameras.",
-                    "Set its projection to perspective in the source and export again.",
-                    node=path,
-                )
-            )
+            self.findings.append(orthographic(path))
         view = found.perspective
         names = {"yfov": "yfov", "aspectRatio": "aspect", "znear": "near", "zfar": "far"}
         animated = {
@@ -304,15 +296,12 @@ class _Reader:
         if np.isnan(values["aspect"]).any():
             values["aspect"] = np.array([16 / 9])
             self.guesses[f"aspect:{path}"] = "the file states no aspect; 16:9 is taken"
-        self.guesses[f"lens:{path}"] = (
-            f"the format states a field of view and no film back; {_FILM_WIDTH_MM:g} mm wide is taken and the focal "
-            "length worked out from it"
-        )
+        self.guesses[f"lens:{path}"] = NO_FILM_BACK
         with np.errstate(invalid="ignore", divide="ignore"):
-            height = _FILM_WIDTH_MM / values["aspect"]
+            height = FILM_WIDTH_MM / values["aspect"]
             focal = height / 2 / np.tan(values["yfov"] / 2)
         lens = make_lens(
-            max(1, len(frames)), focal_mm=focal, film_width_mm=_FILM_WIDTH_MM, film_height_mm=height,
+            max(1, len(frames)), focal_mm=focal, film_width_mm=FILM_WIDTH_MM, film_height_mm=height,
             near_m=values["near"], far_m=values["far"],
         )  # fmt: skip
         return lens, frames, keys

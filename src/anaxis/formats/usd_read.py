@@ -31,6 +31,7 @@ from anaxis.core.typing import Floats
 from anaxis.formats.sampling import keys_and_whole_frames
 from anaxis.formats.set_lines import MAX_MARKS, marks_of_points, mesh_lines, polyline_lines, within_budget
 from anaxis.formats.usd_layers import Opened
+from anaxis.formats.views import orthographic
 
 SQUEEZE = "anaxis:squeeze"
 
@@ -234,16 +235,7 @@ class _Reader:
         camera = UsdGeom.Camera(prim)
         path = str(prim.GetPath())
         if camera.GetProjectionAttr().Get() == UsdGeom.Tokens.orthographic:
-            self.findings.append(
-                Finding(
-                    "orthographic",
-                    "error",
-                    f"{path} is an orthographic camera: it has no focal length, and Anaxis moves "
-                    "perspective cameras.",
-                    "Set its projection to perspective in the source and export again.",
-                    node=path,
-                )
-            )
+            self.findings.append(orthographic(path))
         if not (camera.GetHorizontalApertureAttr().HasAuthoredValue() and
                 camera.GetFocalLengthAttr().HasAuthoredValue()):  # fmt: skip
             self.guesses[f"lens:{path}"] = "the file leaves the film back or focal length at its default"

@@ -12,8 +12,10 @@ from fastapi.responses import RedirectResponse, Response
 from sqlalchemy.orm import Session
 
 from anaxis.core.errors import BadInput
+from anaxis.core.landmarks import Landmarks
 from anaxis.core.lens import FIT_WORDS, FITS, parse_image, require_fit
-from anaxis.core.recipe import Operation, Work, inserted, kind_of, replay
+from anaxis.core.recipe import Operation, Work, inserted, kind_of, replay, replay_tree
+from anaxis.core.track import Track
 from anaxis.flow import deliver, prepare
 from anaxis.formats import FORMATS, SET_SUFFIXES
 from anaxis.formats.scene_archive import scene_from_bytes
@@ -35,9 +37,9 @@ from anaxis.store.queries import (
 from anaxis.store.versions import correct_picture, next_of
 from anaxis.web.axes_drawing import axes_svg, axis_turn
 from anaxis.web.drawings import camera_bundle, levels_bundle
-from anaxis.web.landmarks import THE_FILE, axes_of, rows_of
+from anaxis.web.landmarks import THE_FILE, axes_of, file_unit, rows_of
 from anaxis.web.lens import lens_choices, lens_context
-from anaxis.web.pages import Store, page
+from anaxis.web.pages import Store, drawing_answer, page
 from anaxis.web.recipe import ADDABLE
 from anaxis.web.stations import stations_of
 from anaxis.web.time import RATES, rulers_context
@@ -61,8 +63,7 @@ def camera(
     return page(
         request,
         "camera/index.html",
-        **_context(kept, profile, chosen),
-        **_station_context(store, kept, profile, chosen, axes, off or []),
+        **_context(store, kept, profile, chosen, axes, off or []),
         stations=stations,
         open_station=chosen,
     )
@@ -75,8 +76,7 @@ def panel(request: Request, store: Store, camera_id: int, station: str, version:
     if station not in {s.key for s in stations}:
         raise BadInput(f"There is no station '{station}'.")
     return page(
-        request, "camera/panel.html", **_context(kept, profile, station),
-        **_station_context(store, kept, profile, station, THE_FILE, []),
+        request, "camera/panel.html", **_context(store, kept, profile, station, THE_FILE, []),
         stations=stations, open_station=station, swapped=True,
     )  # fmt: skip
 
@@ -99,20 +99,14 @@ def drawing(
         convention_from_document(kept.facts["convention"]),
         _profile(to, kept),
     )
-    return Response(
-        data, media_type="application/octet-stream", headers={"Cache-Control": "private, max-age=600"}
-    )
+    return drawing_answer(data)
 
 
 @router.get("/{camera_id}/levels")
 def levels(store: Store, camera_id: int, version: int) -> Response:
     """What each level of the tree adds to the motion on every frame."""
     work = _replayed(store, get_version(store, camera_id, version), [])
-    return Response(
-        levels_bundle(work),
-        media_type="application/octet-stream",
-        headers={"Cache-Control": "private, max-age=600"},
-    )
+    return drawing_answer(levels_bundle(work))
 
 
 def _replayed(store: Session, version: Version, off: list[str]) -> Work:
@@ -173,30 +167,34 @@ def _profile(key: str, version: Version) -> Profile:
 
 
 def _station_context(
-    store: Session, version: Version, profile: Profile, station: str, axes: str, off: list[str]
+    store: Session, version: Version, station: str, track: Track, landmarks: Landmarks, axes: str
 ) -> dict[str, Any]:
     """What only one station's panel shows."""
     if station == "place":
         convention, unit = axes_of(version, axes)
-        marks = track_of(version)[1]
-        return {"off": off, "axes": axes, "mark_unit": unit, "mark_axes": convention, "mark_rows": rows_of(marks, convention),
-                "set_suffixes": SET_SUFFIXES}  # fmt: skip
+        return {
+            "axes": axes, "mark_unit": unit, "mark_axes": convention, "mark_rows": rows_of(landmarks, convention),
+            "set_suffixes": SET_SUFFIXES,
+        }  # fmt: skip
     if station == "lens":
-        return {"off": off, **lens_choices(), **lens_context(version)}
+        return {**lens_choices(), **lens_context(version, track)}
     if station == "time":
-        return {"off": off, "rates": RATES, **rulers_context(version, "")}
+        return {"rates": RATES, **rulers_context(version, track, "")}
     if station != "clean":
-        return {"off": off}
-    work = _replayed(store, version, [])
+        return {}
+    scene = scene_from_bytes(version.source_file.scene)
+    work = replay_tree(scene, version.camera_path, recipe_of(version), set_finder(store))
     chain = work.scene.chain(work.path)
     recipe = [(i, o, kind_of(o.code)) for i, o in enumerate(recipe_of(version))]
     return {
-        "off": off, "chain": chain[::-1], "recipe": recipe, "addable": ADDABLE, "saved_recipes": saved_recipes(store),
+        "chain": chain[::-1], "recipe": recipe, "addable": ADDABLE, "saved_recipes": saved_recipes(store),
         "can_undo": version.parent_id is not None, "redo": next_of(store, version),
     }  # fmt: skip
 
 
-def _context(version: Version, profile: Profile, station: str) -> dict[str, Any]:
+def _context(
+    store: Session, version: Version, profile: Profile, station: str, axes: str, off: list[str]
+) -> dict[str, Any]:
     source = convention_from_document(version.facts["convention"])
     track, landmarks, segments = track_of(version)
     outgoing = prepare(track, landmarks, picture_of_version(version), profile)
@@ -220,5 +218,7 @@ def _context(version: Version, profile: Profile, station: str) -> dict[str, Any]
         "turn": axis_turn(source, profile.convention),
         "notes": outgoing.notes,
         "worst": max(newest, key=lambda d: d.max_px, default=None),
-        "source_unit": {0.01: "cm", 1.0: "m", 0.001: "mm"}.get(source.metres_per_unit, "units"),
+        "source_unit": file_unit(source),
+        "off": off,
+        **_station_context(store, version, station, track, landmarks, axes),
     }

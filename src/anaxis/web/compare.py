@@ -14,7 +14,7 @@ from anaxis.core.lens import Image
 from anaxis.store.models import Version
 from anaxis.store.queries import get_version, picture_of_version, track_of
 from anaxis.web.drawings import proof_bundle
-from anaxis.web.pages import Store, page
+from anaxis.web.pages import Store, drawing_answer, page
 
 router = APIRouter(prefix="/cameras")
 
@@ -50,9 +50,7 @@ def drawing(store: Store, camera_id: int, a: int, b: int) -> Response:
     data = proof_bundle(
         track.take(found.in_a), marks.at_frames(found.in_a), lines, picture, found.proof.deviation_px, arrived
     )
-    return Response(
-        data, media_type="application/octet-stream", headers={"Cache-Control": "private, max-age=600"}
-    )
+    return drawing_answer(data)
 
 
 def _before(version: Version) -> int:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
+from fractions import Fraction
 from typing import Any
 
 from sqlalchemy.orm import Session
@@ -54,23 +55,21 @@ class Draft:
         own = self.recipes.get(path, ())
         if not self.correct:
             return own
-        params: dict[str, Any] = dict(self.correct)
-        if "metres_per_unit" in params:
-            params["metres_per_unit"] = _unit(params["metres_per_unit"])
-        if "rate" in params:
-            parse_rate(params["rate"])
-        return (Operation("correct", checked_params(kind_of("correct"), params)), *own)
+        return (Operation("correct", checked_params(kind_of("correct"), self._stated())), *own)
 
     def corrected(self, scene: Scene) -> Scene:
         """The scene as its cameras' recipes begin; raises BadInput for a correction that cannot be read."""
+        return corrected(scene, **{**self._stated(), **self._rate()})
+
+    def _stated(self) -> dict[str, Any]:
+        """The corrections as an operation takes them; raises BadInput for one that cannot be read."""
+        self._rate()
         unit = self.correct.get("metres_per_unit")
+        return {**self.correct, **({"metres_per_unit": _unit(unit)} if unit else {})}
+
+    def _rate(self) -> dict[str, Fraction]:
         rate = self.correct.get("rate")
-        return corrected(
-            scene,
-            self.correct.get("up_axis"),
-            _unit(unit) if unit else None,
-            parse_rate(rate) if rate else None,
-        )
+        return {"rate": parse_rate(rate)} if rate else {}
 
 
 def _unit(text: str) -> float:

@@ -21,6 +21,7 @@ from anaxis.core.recipe import (
     inserted,
     kind_of,
     recipe_from_document,
+    replay,
 )
 from anaxis.core.scene import UP_AXES, Scene
 from anaxis.flow import CameraReport, Picture, examine, picture_of, refuse_unusable
@@ -42,7 +43,7 @@ from anaxis.store.queries import (
 from anaxis.store.versions import KEEPING_WORDS, Keeping, keep_camera, mark_missing, retake
 from anaxis.web.draft import Draft, corrections_typed, targets_of
 from anaxis.web.drawings import look_bundle
-from anaxis.web.pages import Store, page
+from anaxis.web.pages import Store, drawing_answer, page
 
 router = APIRouter(prefix="/take-in")
 _MAX_NAME = 120
@@ -194,13 +195,8 @@ def targets(request: Request, store: Store, source_id: int, show: str = "", shot
 @router.get("/{source_id}/drawing")
 def drawing(store: Store, source_id: int, camera: str) -> Response:
     source, read = staged_scene(store, source_id)
-    draft = Draft.of(source)
-    report = examine(read, {camera: draft.recipe(camera)}, only=camera)
-    if not report or report[0].work is None:
-        raise BadInput("This camera cannot be drawn.")
-    return Response(
-        look_bundle(report[0].work, picture_of(read, None, None)), media_type="application/octet-stream"
-    )
+    work = replay(read, camera, Draft.of(source).recipe(camera))
+    return drawing_answer(look_bundle(work, picture_of(read, None, None)), kept=False)
 
 
 def _reports(store: Session, draft: Draft, read: Scene, show: str, shot: str) -> list[CameraReport]:

@@ -48,7 +48,12 @@ def axes_of(version: Version, key: str) -> tuple[Convention, str]:
     if profile is not None:
         return profile.convention, profile.unit_name
     convention = convention_from_document(version.facts["convention"])
-    return convention, {0.01: "cm", 1.0: "m", 0.001: "mm"}.get(convention.metres_per_unit, "units")
+    return convention, file_unit(convention)
+
+
+def file_unit(convention: Convention) -> str:
+    """The name of a file's unit where it has a usual one."""
+    return {0.01: "cm", 1.0: "m", 0.001: "mm"}.get(convention.metres_per_unit, "units")
 
 
 def rows_of(marks: Landmarks, convention: Convention) -> list[Row]:

@@ -10,6 +10,7 @@ from anaxis.core.errors import BadInput
 from anaxis.core.film_backs import FILM_BACKS
 from anaxis.core.lens import equivalents, require_fit, used_rectangle
 from anaxis.core.operations import FILM_KEEPS
+from anaxis.core.track import Track
 from anaxis.store.models import Version
 from anaxis.store.queries import get_version, picture_of_version, track_of
 from anaxis.web.lens_drawing import FilmView, film_svg, views_svg
@@ -28,15 +29,20 @@ def tried(
     return page(
         request,
         "camera/lens.html",
-        **lens_context(kept, param_width_mm, param_height_mm, param_keep, source_fit),
+        **lens_context(kept, track_of(kept)[0], param_width_mm, param_height_mm, param_keep, source_fit),
     )
 
 
 def lens_context(
-    version: Version, width: str = "", height: str = "", keep: str = KEEPS[0], fit: str = ""
+    version: Version,
+    track: Track,
+    width: str = "",
+    height: str = "",
+    keep: str = KEEPS[0],
+    fit: str = "",
 ) -> dict[str, Any]:
     """Drawing and numbers of a version's first frame, with another film back or fit where they are given."""
-    lens, picture = track_of(version)[0].lens, picture_of_version(version)
+    lens, picture = track.lens, picture_of_version(version)
     old_width, old_height = float(lens.film_width_mm[0]), float(lens.film_height_mm[0])
     film_width, film_height = _size(width, old_width, "width"), _size(height, old_height, "height")
     fit = fit or picture.fit

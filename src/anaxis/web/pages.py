@@ -85,6 +85,12 @@ def said_where_it_was_asked(request: Request, sentence: str) -> Response | None:
     return answer
 
 
+def drawing_answer(data: bytes, kept: bool = True) -> Response:
+    """A drawing's data; that of what is kept never changes, so a browser need not ask for it again."""
+    headers = {"Cache-Control": "private, max-age=600"} if kept else None
+    return Response(data, media_type="application/octet-stream", headers=headers)
+
+
 def page(request: Request, name: str, status: int = 200, **context: Any) -> Any:
     whole = name.endswith("index.html")  # a part of a page leaves the sentence to the page
     said = unquote(request.cookies.get(_SAID, "")) if whole else ""

@@ -21,7 +21,7 @@ from anaxis.store.queries import (
     track_of,
 )
 from anaxis.web.drawings import proof_bundle
-from anaxis.web.pages import Store, page
+from anaxis.web.pages import Store, drawing_answer, page
 from anaxis.web.stations import stations_of
 
 router = APIRouter(prefix="/deliveries")
@@ -54,9 +54,7 @@ def drawing(store: Store, delivery_id: int) -> Response:
     track, landmarks, segments = track_of(delivery.version)
     deviation, arrived = proof_arrays(delivery)
     data = proof_bundle(track, landmarks, segments, picture_of_version(delivery.version), deviation, arrived)
-    return Response(
-        data, media_type="application/octet-stream", headers={"Cache-Control": "private, max-age=600"}
-    )
+    return drawing_answer(data)
 
 
 @router.get("/{delivery_id}/files/{name}")

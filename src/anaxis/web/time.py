@@ -8,6 +8,7 @@ from fastapi import APIRouter, Request
 
 from anaxis.core.resample import at_rate, resampling_error
 from anaxis.core.timing import parse_rate
+from anaxis.core.track import Track
 from anaxis.store.models import Shot, Version
 from anaxis.store.queries import get_version, picture_of_version, track_of
 from anaxis.web.pages import Store, page
@@ -20,12 +21,11 @@ RATES = ("23.976", "24", "25", "29.97", "30", "47.952", "48", "50", "59.94", "60
 @router.get("/{camera_id}/rulers")
 def rulers(request: Request, store: Store, camera_id: int, version: int, rate: str = "") -> Any:
     kept = get_version(store, camera_id, version)
-    return page(request, "camera/rulers.html", **rulers_context(kept, rate))
+    return page(request, "camera/rulers.html", **rulers_context(kept, track_of(kept)[0], rate))
 
 
-def rulers_context(version: Version, rate_text: str) -> dict[str, Any]:
+def rulers_context(version: Version, track: Track, rate_text: str) -> dict[str, Any]:
     """The drawing for a rate, and what sampling anew would lose in pixels at the source's own samples."""
-    track = track_of(version)[0]
     rate = parse_rate(rate_text) if rate_text.strip() else track.rate
     picture = picture_of_version(version)
     spans = spans_of(track, rate)
