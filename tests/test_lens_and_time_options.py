@@ -10,6 +10,7 @@ import pytest
 from pxr import Gf
 
 from anaxis.core.lens import FITS, Image, equivalents, focal_of_view_mm, used_rectangle
+from anaxis.web.lens_drawing import FilmView
 from test_bad_input import run
 
 
@@ -130,3 +131,15 @@ def test_a_resampled_camera_is_delivered_exactly(demo_files: dict[str, Path], tm
     ):
         wrong = run("values", demo_files["TW_010"], "--to", "yup-rh-m", *options)
         assert wrong.returncode == 2 and said in wrong.stderr and wrong.stderr.count("\n") == 1
+
+
+def test_the_drawing_says_what_the_image_does_with_the_film_back() -> None:
+    image = Image(1920, 1080)
+    used = used_rectangle(24.89, 14.0, 1.0, image, "width")
+    straight = FilmView(24.89, 14.0, 0.0, 0.0, used, image)
+    assert straight.uses == "The image uses all of the film back."
+    shifted = FilmView(24.89, 14.0, 0.0, 0.6, used, image)
+    assert (
+        shifted.uses
+        == "The image has the film back's size, and lies +0.00 mm right and +0.60 mm up of its middle."
+    )

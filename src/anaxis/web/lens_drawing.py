@@ -32,7 +32,10 @@ class FilmView:
             share = used / film - 1
             if abs(share) > 5e-4:
                 said.append(f"{'pads' if share > 0 else 'crops'} its {name} by {abs(share):.1%}")
-        return "The image " + " and ".join(said) + "." if said else "The image uses all of the film back."
+        if abs(self.offset_x_mm) < 5e-4 and abs(self.offset_y_mm) < 5e-4:
+            return "The image " + " and ".join(said) + "." if said else "The image uses all of the film back."
+        size = " and ".join(said) if said else "has the film back's size"
+        return f"The image {size}, and lies {self.offset_x_mm:+.2f} mm right and {self.offset_y_mm:+.2f} mm up of its middle."
 
 
 def film_svg(view: FilmView) -> Markup:
