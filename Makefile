@@ -22,6 +22,7 @@ bench: setup
 	@.venv/bin/python benchmarks/road.py
 	@.venv/bin/python benchmarks/intake.py
 	@.venv/bin/python benchmarks/resample.py
+	@.venv/bin/python benchmarks/reduce.py
 
 screenshots: setup
 	@.venv/bin/python scripts/screenshots.py

@@ -16,10 +16,17 @@ from tempfile import TemporaryDirectory
 from typing import TYPE_CHECKING, Any
 
 import click
-import numpy as np
 
 from anaxis import cli_options as options
-from anaxis.cli_tables import console, print_json, print_report, print_transfer, print_values, table
+from anaxis.cli_tables import (
+    console,
+    keys_document,
+    print_json,
+    print_report,
+    print_transfer,
+    print_values,
+    table,
+)
 from anaxis.core.errors import BadInput
 from anaxis.core.lens import (
     FITS,
@@ -107,11 +114,11 @@ def inspect(file: Path, recipe: Path | None, camera: str | None, as_json: bool, 
 @options.json
 def values(
     file: Path, camera: str | None, to: str, frames: tuple[float, float] | None, resolution: Image | None,
-    source_fit: str | None, as_json: bool, **stated: Any,
+    source_fit: str | None, reduce_px: float | None, as_json: bool, **stated: Any,
 ) -> None:  # fmt: skip
     """Show a camera in a package's own numbers, frame by frame."""
     reader = _start_reader(file)
-    from anaxis.flow import prepare
+    from anaxis.flow import prepare, reduce_keys
     from anaxis.profiles import find_profile
 
     profile = find_profile(to)
@@ -122,11 +129,14 @@ def values(
     track = work.done
     outgoing = prepare(track, work.landmarks, picture, profile)
     numbers = numbers_of(outgoing)
-    keep = np.arange(len(track))
+    reduced, keep = None, outgoing.written
+    if reduce_px is not None:
+        reduced = reduce_keys(outgoing, "columns", reduce_px)
+        keep = reduced.keys.index
     if frames is not None:
         track.between(*frames)  # raises the sentence for a range without frames
-        keep = np.flatnonzero((numbers.frames >= frames[0]) & (numbers.frames <= frames[1]))
-    document = {
+        keep = keep[(numbers.frames[keep] >= frames[0]) & (numbers.frames[keep] <= frames[1])]
+    document: dict[str, Any] = {
         "camera": work.path,
         "to": profile.key,
         "rate": rate_text(track.rate),
@@ -134,6 +144,9 @@ def values(
         "frames": [_numbers_at(numbers, int(i)) for i in keep],
     }
     notes = list(outgoing.notes)
+    if reduced is not None:
+        document["keys"] = keys_document(reduced, reduce_px)
+        notes.append(reduced.sentence + " Only these are listed; draw straight lines between them.")
     whole = track.frames
     if frames is not None and (frames[0] < whole[0] or frames[1] > whole[-1]):
         notes.append(
@@ -158,12 +171,12 @@ def values(
 @click.option("--out", required=True, type=click.Path(path_type=Path), help="Folder for the files.")
 @options.resolution
 @options.fit
-@click.option("--tolerance-px", type=float, default=0.01, show_default=True)
+@click.option("--tolerance-px", type=float, help="Exit 3 above it (0.01; with --reduce-px, that number).")
 @options.source_and_changes
 @options.json
 def transfer(
     file: Path, camera: str | None, to: str, format_key: str, out: Path, resolution: Image | None,
-    source_fit: str | None, tolerance_px: float, as_json: bool, **stated: Any,
+    source_fit: str | None, reduce_px: float | None, tolerance_px: float | None, as_json: bool, **stated: Any,
 ) -> None:  # fmt: skip
     """Write a camera for a package and prove it by reading the written file back."""
     reader = _start_reader(file)
@@ -171,6 +184,8 @@ def transfer(
     from anaxis.profiles import find_profile
 
     profile = find_profile(to)
+    if tolerance_px is None:
+        tolerance_px = max(reduce_px or 0.0, 0.01)
     if not tolerance_px >= 0:
         raise BadInput(f"The tolerance {tolerance_px:g} px must be zero or more.")
     scene, picture, steps = _source(reader, file, camera, resolution, source_fit, stated)
@@ -186,6 +201,7 @@ def transfer(
                 profile,
                 format_key,
                 Path(aside),
+                reduce_px,
             )
             files = [str(shutil.move(f, out / f.name)) for f in done.files]
     except OSError as error:
@@ -205,6 +221,9 @@ def transfer(
         },
         "notes": list(done.outgoing.notes),
     }
+    if done.reduced is not None:
+        document["keys"] = keys_document(done.reduced, reduce_px)
+        document["notes"].append(done.reduced.sentence)
     if as_json:
         print_json(document)
     else:

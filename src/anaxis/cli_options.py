@@ -77,6 +77,9 @@ def changes(command: Any) -> Any:
         click.option("--first", type=int, help="Number of the first frame that goes out, handles included."),
         click.option("--film-back", help="Film back in mm, as 25.6x14.4; the focal length stays."),
         click.option("--focal", type=float, help="Focal length in mm on every frame."),
+        click.option(
+            "--reduce-px", type=float, help="Keep only the keys that hold the picture within so many pixels."
+        ),
         click.option("--fov-h", type=float, help="Horizontal field of view in degrees on every frame."),
     ):
         command = option(command)

@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 import numpy as np
@@ -21,9 +21,10 @@ from anaxis.core.lens import Image
 from anaxis.core.outgoing import Outgoing, make_outgoing
 from anaxis.core.proof import Proof, prove
 from anaxis.core.recipe import Operation, Recipe, Work, inserted, no_sets, replay
+from anaxis.core.reduce import Progress, Reduced, reduce
 from anaxis.core.scene import Scene
 from anaxis.core.track import Track, require_usable
-from anaxis.formats import write_files
+from anaxis.formats import key_rule_of, write_files
 from anaxis.profiles.model import Profile
 from anaxis.profiles.standin import Seen, open_as_package
 
@@ -77,6 +78,7 @@ class Delivered:
     files: list[Path]
     seen: Seen
     proof: Proof
+    reduced: Reduced | None = None
 
 
 def examine(
@@ -201,21 +203,36 @@ def deliver(
     profile: Profile,
     format_key: str,
     folder: Path,
+    reduce_px: float | None = None,
+    progress: Progress = lambda share: None,
 ) -> Delivered:
     """Write a camera for a package and prove it by opening the file again as that package would.
 
-    Raises BadInput for a format that is not written.
+    With ``reduce_px`` only the keys are written that keep the picture within so many pixels; ``progress`` is
+    told the share of that done. Raises BadInput for a format that is not written.
     """
-    outgoing = prepare(track, landmarks, picture, profile)
+    outgoing, reduced = prepare(track, landmarks, picture, profile), None
+    if reduce_px is not None:
+        reduced = reduce_keys(outgoing, format_key, reduce_px, progress)
+        outgoing = replace(outgoing, track=reduced.track, keys=reduced.keys)
     files = write_files(format_key, outgoing, folder, file_stem(track.name, profile.key))
-    seen = open_as_package(files[0], profile, outgoing.image)
+    seen = open_as_package(files[0], profile, outgoing.image, None if reduced is None else track.frames)
     if not np.array_equal(seen.frames, track.frames):
         raise BadInput(
             f"{files[0].name} came back with {len(seen.frames)} frames instead of {len(track)}: the camera "
             "needs a sample on every whole frame to go out in this format."
         )
     proof = prove(track, picture.image, picture.fit, seen.pixel_matrices, landmarks.shown().position_m)
-    return Delivered(outgoing, files, seen, proof)
+    return Delivered(outgoing, files, seen, proof, reduced)
+
+
+def reduce_keys(
+    outgoing: Outgoing, format_key: str, tolerance_px: float, progress: Progress = lambda share: None
+) -> Reduced:
+    """The few keys with which a format's readers draw an outgoing camera within a tolerance. Raises BadInput."""
+    rule = key_rule_of(format_key, outgoing.convention)
+    marks = outgoing.landmarks.position_m
+    return reduce(outgoing.track, outgoing.image, outgoing.fit, marks, rule, tolerance_px, progress)
 
 
 def file_stem(camera_name: str, profile_key: str) -> str:

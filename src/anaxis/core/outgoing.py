@@ -9,17 +9,19 @@ import numpy as np
 from anaxis.core.axes import Convention
 from anaxis.core.landmarks import Landmarks
 from anaxis.core.lens import Image, field_of_view_deg, hand_over, zoom_px
+from anaxis.core.reduce import Keys
 from anaxis.core.rotation import angles_from_matrices
 from anaxis.core.timing import seconds_of
 from anaxis.core.track import Track
-from anaxis.core.typing import Bools, Floats
+from anaxis.core.typing import Bools, Floats, Ints
 
 
 @dataclass(frozen=True, eq=False)
 class Outgoing:
     """What a writer needs: ``track`` stays canonical but carries the film back handed over.
 
-    ``image`` and ``fit`` are the receiver's; ``notes`` say what was changed on the way and why.
+    ``image`` and ``fit`` are the receiver's; ``notes`` say what was changed on the way and why. With ``keys``
+    only these are written, and ``track`` is what they draw on every frame.
     """
 
     track: Track
@@ -28,6 +30,12 @@ class Outgoing:
     fit: str
     landmarks: Landmarks
     notes: tuple[str, ...]
+    keys: Keys | None = None
+
+    @property
+    def written(self) -> Ints:
+        """The places of the frames that a file without curves has a sample on."""
+        return np.arange(len(self.track)) if self.keys is None else self.keys.index
 
 
 @dataclass(frozen=True, eq=False)

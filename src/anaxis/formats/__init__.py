@@ -13,8 +13,10 @@ from importlib import import_module
 from pathlib import Path
 from typing import Any
 
+from anaxis.core.axes import Convention
 from anaxis.core.errors import BadInput
 from anaxis.core.outgoing import Outgoing
+from anaxis.core.reduce import KeyRule
 from anaxis.core.scene import Scene
 
 MAX_FILE_BYTES = 200 * 1000 * 1000
@@ -126,10 +128,21 @@ def check_size(name: str, size: int, max_bytes: int = MAX_FILE_BYTES) -> None:
 
 def write_files(format_key: str, outgoing: Outgoing, folder: Path, stem: str) -> list[Path]:
     """Write a camera in a format by its key; raises BadInput for a format that is not written."""
+    written = _load(_writer_of(format_key))(outgoing, folder, stem)
+    assert isinstance(written, list)
+    return written
+
+
+def key_rule_of(format_key: str, receiver: Convention) -> KeyRule:
+    """How a reader of a format draws between keys: what its writer's module says. Raises BadInput."""
+    rule = _load(_writer_of(format_key).split(":")[0] + ":key_rule")(receiver)
+    assert isinstance(rule, KeyRule)
+    return rule
+
+
+def _writer_of(format_key: str) -> str:
     entry = next((f for f in FORMATS if f.key == format_key and f.write), None)
     if entry is None or entry.write is None:
         known = ", ".join(f.key for f in FORMATS if f.write)
         raise BadInput(f"'{format_key}' is not a format that is written: choose one of {known}.")
-    written = _load(entry.write)(outgoing, folder, stem)
-    assert isinstance(written, list)
-    return written
+    return entry.write

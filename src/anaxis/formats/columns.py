@@ -7,7 +7,9 @@ from pathlib import Path
 
 import numpy as np
 
+from anaxis.core.axes import Convention
 from anaxis.core.outgoing import Outgoing, numbers_of
+from anaxis.core.reduce import KeyRule
 from anaxis.core.timing import plain_frame
 
 COLUMNS = (
@@ -16,6 +18,11 @@ COLUMNS = (
     "focal_mm", "film_width_mm", "film_height_mm", "offset_x_mm", "offset_y_mm", "squeeze",
     "hfov_deg", "vfov_deg", "zoom_px", "focus",
 )  # fmt: skip
+
+
+def key_rule(receiver: Convention) -> KeyRule:
+    """Whoever opens a table draws straight between its rows."""
+    return KeyRule(receiver)
 
 
 def write_columns(outgoing: Outgoing, folder: Path, stem: str) -> list[Path]:
@@ -29,6 +36,7 @@ def write_columns(outgoing: Outgoing, folder: Path, stem: str) -> list[Path]:
             numbers.hfov_deg, numbers.vfov_deg, numbers.zoom_px, numbers.focus,
         ]
     )  # fmt: skip
+    table = table[outgoing.written]
     target = folder / f"{stem}.csv"
     with target.open("w", encoding="utf-8", newline="") as out:
         writer = csv.writer(out)

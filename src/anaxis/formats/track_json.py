@@ -20,6 +20,7 @@ from anaxis.core.axes import Convention, axes_matrix, axis_name
 from anaxis.core.errors import BadInput
 from anaxis.core.lens import Image
 from anaxis.core.outgoing import Outgoing, numbers_of
+from anaxis.core.reduce import KeyRule, Keys
 from anaxis.core.scene import Node, Scene
 from anaxis.core.timing import MAX_FRAMES, parse_rate, plain_frame, rate_text
 from anaxis.core.track import make_lens
@@ -51,6 +52,7 @@ def track_document(outgoing: Outgoing) -> dict[str, Any]:
     for key, field in _IN_UNITS.items():
         lens[key] = _channel(getattr(track.lens, field) / convention.metres_per_unit)
     marks = convention.position_from_canonical(outgoing.landmarks.position_m)
+    keys = {"keys": _keys_document(outgoing.keys)} if outgoing.keys is not None else {}
     return {
         "anaxis_track": 1,
         "name": track.name,
@@ -71,6 +73,28 @@ def track_document(outgoing: Outgoing) -> dict[str, Any]:
             {"name": name, "position": marks[:, i].tolist()}
             for i, name in enumerate(outgoing.landmarks.names)
         ],
+        **keys,
+    }
+
+
+def key_rule(receiver: Convention) -> KeyRule:
+    """Curves with tangents, in the receiver's own angles."""
+    return KeyRule(receiver, "bezier")
+
+
+def _keys_document(keys: Keys) -> dict[str, Any]:
+    """The curves that draw the samples: a cubic Hermite curve between keys, slopes per frame."""
+    return {
+        "interpolation": "cubic",
+        "frames": [plain_frame(f) for f in keys.frames.tolist()],
+        "channels": {
+            name: {
+                "values": keys.values[:, i].tolist(),
+                "slopes_in": keys.slope_in[:, i].tolist(),
+                "slopes_out": keys.slope_out[:, i].tolist(),
+            }
+            for i, name in enumerate(keys.channels)
+        },
     }
 
 

@@ -14,6 +14,7 @@ from pxr import Gf, Sdf, Tf, Usd, UsdGeom, UsdRender, Vt
 from anaxis.core.axes import Convention, axis_name
 from anaxis.core.landmarks import unique_name
 from anaxis.core.outgoing import Outgoing, pose_matrices
+from anaxis.core.reduce import KeyRule, Keys
 from anaxis.core.scene import UP_AXES
 from anaxis.core.timing import rate_label
 from anaxis.core.typing import Floats
@@ -24,6 +25,11 @@ def file_convention(receiver: Convention) -> Convention:
     """The standard's own Y-up or Z-up axes, whichever is nearer to the receiver's, in its unit."""
     z_up = axis_name(receiver.world[:, 1])[1] == "Z"
     return Convention(world=UP_AXES["Z" if z_up else "Y"], metres_per_unit=receiver.metres_per_unit)
+
+
+def key_rule(receiver: Convention) -> KeyRule:
+    """The library draws straight between samples: of a translation and of three angles, not of a matrix."""
+    return KeyRule(file_convention(receiver))
 
 
 def write_usd(outgoing: Outgoing, folder: Path, stem: str) -> list[Path]:
@@ -60,13 +66,26 @@ def write_usd(outgoing: Outgoing, folder: Path, stem: str) -> list[Path]:
 
 def _write_pose(camera: UsdGeom.Camera, outgoing: Outgoing, convention: Convention) -> None:
     track = outgoing.track
+    if outgoing.keys is not None:
+        _write_keys(camera, outgoing.keys)
+        return
     matrix = pose_matrices(track, convention)
     rows = Vt.Matrix4dArray.FromNumpy(np.ascontiguousarray(np.swapaxes(matrix, 1, 2)))
     _set_samples(camera.AddTransformOp().GetAttr(), track.frames, list(rows))
 
 
+def _write_keys(camera: UsdGeom.Camera, keys: Keys) -> None:
+    double = UsdGeom.XformOp.PrecisionDouble
+    for op, columns in (
+        (camera.AddTranslateOp(double), slice(0, 3)),
+        (camera.AddRotateXYZOp(double), slice(3, 6)),
+    ):
+        _set_samples(op.GetAttr(), keys.frames, [Gf.Vec3d(*v) for v in keys.values[:, columns].tolist()])
+
+
 def _write_lens(camera: UsdGeom.Camera, outgoing: Outgoing, convention: Convention) -> None:
-    lens, frames, unit = outgoing.track.lens, outgoing.track.frames, convention.metres_per_unit
+    track, unit = outgoing.track.take(outgoing.written), convention.metres_per_unit
+    lens, frames = track.lens, track.frames
     tenths = 1.0 / (100.0 * unit)  # millimetres to tenths of a scene unit
     _set(camera.CreateFocalLengthAttr(), frames, lens.focal_mm * tenths)
     _set(camera.CreateHorizontalApertureAttr(), frames, lens.film_width_mm * lens.squeeze * tenths)

@@ -13,8 +13,10 @@ import json
 from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Any
 
 import numpy as np
+from scipy.interpolate import CubicHermiteSpline
 from scipy.spatial.transform import Rotation
 
 from anaxis.core.errors import BadInput
@@ -49,18 +51,19 @@ class _Views:
     image: Image
 
 
-def open_as_package(path: Path, profile: Profile, image: Image) -> Seen:
-    """Open a delivered file by a profile.
+def open_as_package(path: Path, profile: Profile, image: Image, frames: Floats | None = None) -> Seen:
+    """Open a delivered file by a profile, at the file's own samples or at ``frames`` (n,).
 
+    Between samples the file's own rule holds: straight for USD and tables, the curves of track JSON.
     ``image`` is used where the file states no resolution. Raises BadInput for a file this
     package has no reader for.
     """
-    readers: dict[str, Callable[[Path, Profile, Image], _Views]] = {
+    readers: dict[str, Callable[[Path, Profile, Image, Floats | None], _Views]] = {
         ".usd": _usd_views, ".json": _json_views, ".csv": _column_views
     }  # fmt: skip
     if path.suffix not in readers:
         raise BadInput(f"The stand-in for '{profile.label}' has no reader for {path.name}.")
-    views = readers[path.suffix](path, profile, image)
+    views = readers[path.suffix](path, profile, image, frames)
     return Seen(views.frames, _to_pixels(views, profile.lens.fit), views.image)
 
 
@@ -89,7 +92,7 @@ def _to_pixels(views: _Views, fit: str) -> Floats:
     return lens @ (views.view @ placed) * views.unit
 
 
-def _usd_views(path: Path, _profile: Profile, image: Image) -> _Views:
+def _usd_views(path: Path, _profile: Profile, image: Image, at: Floats | None) -> _Views:
     """The format library's own evaluation: Gf.Camera's frustum at every frame of the file."""
     from pxr import Gf, Usd, UsdGeom, UsdRender, Vt
 
@@ -98,7 +101,7 @@ def _usd_views(path: Path, _profile: Profile, image: Image) -> _Views:
     camera = UsdGeom.Camera(prim)
     # The samples as they lie in the file: a bake may be on half or on every second frame.
     samples = UsdGeom.Xformable(prim).GetTimeSamples()
-    frames = np.array(samples or [stage.GetStartTimeCode()], dtype=np.float64)
+    frames = np.array(samples or [stage.GetStartTimeCode()], dtype=np.float64) if at is None else at
     matrices, windows = [], np.empty((len(frames), 4))
     for i, frame in enumerate(frames.tolist()):
         frustum = camera.GetCamera(frame).frustum
@@ -144,31 +147,65 @@ def _own_views(
     return _Views(frames, view, window, _axes_rows(world), unit, image)
 
 
-def _column_views(path: Path, profile: Profile, image: Image) -> _Views:
+def _turned(angles_deg: Floats, order: str) -> Floats:
+    """Rotations (n, 3, 3) from plain angles about x, y, z (n, 3), turned in ``order`` about fixed axes."""
+    places = ["XYZ".index(a) for a in order]
+    return np.asarray(Rotation.from_euler(order.lower(), angles_deg[:, places], degrees=True).as_matrix())
+
+
+def _curves(keys: dict[str, Any], at: Floats) -> dict[str, Floats]:
+    """The channels of a track document's curves at frames ``at`` (n,), span by span by scipy."""
+    known = np.array(keys["frames"], dtype=np.float64)
+    span = np.clip(np.searchsorted(known, at, side="right") - 1, 0, max(0, len(known) - 2))
+    out = {}
+    for name, channel in keys["channels"].items():
+        values = np.empty(len(at))
+        for s in np.unique(span).tolist():
+            inside, ends = span == s, slice(s, s + 2)
+            slopes = [channel["slopes_out"][s], channel["slopes_in"][min(s + 1, len(known) - 1)]]
+            drawn = (
+                CubicHermiteSpline(known[ends], channel["values"][ends], slopes)(at[inside])
+                if len(known) > 1
+                else channel["values"][0]
+            )
+            values[inside] = drawn
+        out[name] = values
+    return out
+
+
+def _column_views(path: Path, profile: Profile, image: Image, at: Floats | None) -> _Views:
     with path.open(encoding="utf-8", newline="") as source:
         rows = list(csv.DictReader(source))
     column = {k: np.array([float(r[k] or "nan") for r in rows]) for k in rows[0]}
+    if at is not None and not np.array_equal(at, column["frame"]):
+        column = {k: np.interp(at, column["frame"], v) for k, v in column.items()}
     position = np.stack([column[f"position_{a}"] for a in "xyz"], axis=1)
     angles = np.stack([column[f"rotation_{a}_deg"] for a in "xyz"], axis=1) * profile.rotation.signs
-    order = profile.rotation.order
-    turned = Rotation.from_euler(order.lower(), angles[:, ["XYZ".index(a) for a in order]], degrees=True)
     return _own_views(
-        column["frame"], position, turned.as_matrix(), column, profile.camera, profile.world,
+        column["frame"], position, _turned(angles, profile.rotation.order), column, profile.camera, profile.world,
         profile.metres_per_unit, image,
     )  # fmt: skip
 
 
-def _json_views(path: Path, profile: Profile, image: Image) -> _Views:
+def _json_views(path: Path, profile: Profile, image: Image, at: Floats | None) -> _Views:
     document = json.loads(path.read_text(encoding="utf-8"))
     frames = np.array(document["frames"], dtype=np.float64)
     lens = {
         k: np.broadcast_to(np.array(v, dtype=np.float64), frames.shape) for k, v in document["lens"].items()
     }
     spoken = document["convention"]
+    position, rotation = np.array(document["position"]), np.array(document["rotation"]).reshape(-1, 3, 3)
+    if "keys" in document:
+        frames = frames if at is None else at
+        curves = _curves(document["keys"], frames)
+        position = np.stack([curves[f"position_{a}"] for a in "xyz"], axis=1)
+        turns = np.stack([curves[f"rotation_{a}"] for a in "xyz"], axis=1) * spoken["rotation"]["signs"]
+        rotation = _turned(turns, spoken["rotation"]["order"])
+        lens |= {k: v for k, v in curves.items() if k in lens}
     return _own_views(
         frames,
-        np.array(document["position"]),
-        np.array(document["rotation"]).reshape(-1, 3, 3),
+        position,
+        rotation,
         lens,
         Axes(**spoken["camera"]),
         Axes(**spoken["world"]),

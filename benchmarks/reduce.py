@@ -1,0 +1,36 @@
+"""Fewer keys for a hand-held walk of 2,400 frames: ``make bench``.
+
+The ratio is to one proof of the same frames, which is what a single trial over the whole range would cost.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+
+from anaxis.core.axes import Convention
+from anaxis.core.lens import Image
+from anaxis.core.project import pixel_matrices
+from anaxis.core.proof import prove
+from anaxis.core.reduce import KeyRule, reduce
+from resample import make_track, timed
+
+
+def main() -> None:
+    image, marks = Image(1920, 1080), np.zeros((1, 0, 3))
+    for count in (240, 2_400):
+        track = make_track(count)
+        matrices = pixel_matrices(track, image, "width")
+        proof = timed(lambda t=track, m=matrices: prove(t, image, "width", m, marks))  # type: ignore[misc]
+        for way in ("linear", "bezier"):
+            rule = KeyRule(Convention(), way)  # type: ignore[arg-type]
+            for pixels in (0.1, 1.0):
+                done = reduce(track, image, "width", marks, rule, pixels)
+                took = timed(lambda t=track, r=rule, p=pixels: reduce(t, image, "width", marks, r, p))  # type: ignore[misc]
+                print(
+                    f"{count:6d} frames, {way:6s} within {pixels:g} px: {len(done.keys):5d} keys, {took:5.2f} s, "
+                    f"{took / proof:6.1f} x one proof"
+                )
+
+
+if __name__ == "__main__":
+    main()
