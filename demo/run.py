@@ -20,12 +20,12 @@ from anaxis.flow import examine, picture_of
 from anaxis.jobs.guard import ParserPool, limits_from_environment
 from anaxis.profiles import shipped_profiles
 from anaxis.store.database import connect, migrate
+from anaxis.store.deliveries import deliver_version
 from anaxis.store.local_postgres import LocalPostgres
 from anaxis.store.models import Show, Version
 from anaxis.store.queries import find_or_make_shot, find_or_make_show, staged_scene
 from anaxis.store.versions import edit_version, keep_camera, retake
 from anaxis.web.app import create_app
-from anaxis.web.camera import deliver_version
 from anaxis.web.intake import take_in_bytes
 from make_scenes import make_all, make_newer
 

@@ -19,17 +19,16 @@ from anaxis.formats import read_file
 from anaxis.formats.scene_archive import track_from_bytes
 from anaxis.profiles import shipped_profiles
 from anaxis.store.database import connect, migrate
+from anaxis.store.deliveries import deliver_version, proof_arrays
 from anaxis.store.local_postgres import LocalPostgres
 from anaxis.store.models import Delivery, Shot, Version
 from anaxis.store.queries import (
     find_or_make_shot,
     find_or_make_show,
-    proof_arrays,
     stage_file,
     track_of,
 )
 from anaxis.store.versions import keep_camera
-from anaxis.web.camera import deliver_version
 
 
 def keep(store: Session, path: Path, shot: str) -> Version:

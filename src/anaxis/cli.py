@@ -20,7 +20,6 @@ import click
 from anaxis import cli_options as options
 from anaxis.cli_tables import (
     console,
-    keys_document,
     print_json,
     print_report,
     print_transfer,
@@ -145,7 +144,7 @@ def values(
     }
     notes = list(outgoing.notes)
     if reduced is not None:
-        document["keys"] = keys_document(reduced, reduce_px)
+        document["keys"] = reduced.summary() | {"tolerance_px": reduce_px}
         notes.append(reduced.sentence + " Only these are listed; draw straight lines between them.")
     whole = track.frames
     if frames is not None and (frames[0] < whole[0] or frames[1] > whole[-1]):
@@ -180,7 +179,7 @@ def transfer(
 ) -> None:  # fmt: skip
     """Write a camera for a package and prove it by reading the written file back."""
     reader = _start_reader(file)
-    from anaxis.flow import deliver, take_camera
+    from anaxis.flow import Options, deliver, take_camera
     from anaxis.profiles import find_profile
 
     profile = find_profile(to)
@@ -201,7 +200,7 @@ def transfer(
                 profile,
                 format_key,
                 Path(aside),
-                reduce_px,
+                Options(reduce_px=reduce_px),
             )
             files = [str(shutil.move(f, out / f.name)) for f in done.files]
     except OSError as error:
@@ -222,7 +221,7 @@ def transfer(
         "notes": list(done.outgoing.notes),
     }
     if done.reduced is not None:
-        document["keys"] = keys_document(done.reduced, reduce_px)
+        document["keys"] = done.reduced.summary() | {"tolerance_px": reduce_px}
         document["notes"].append(done.reduced.sentence)
     if as_json:
         print_json(document)

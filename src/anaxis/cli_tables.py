@@ -7,13 +7,11 @@ import sys
 from typing import Any
 
 import click
-import numpy as np
 from rich.console import Console
 from rich.table import Table
 
-from anaxis.core.reduce import Reduced
 from anaxis.core.scene import Scene
-from anaxis.core.timing import plain_frame, rate_label
+from anaxis.core.timing import rate_label
 
 
 def console() -> Console:
@@ -92,17 +90,3 @@ def print_transfer(document: dict[str, Any], label: str, frames: int) -> None:
         out.print(f"written: {file}", markup=False)
     for note in document["notes"]:
         out.print(f"note: {note}", markup=False)
-
-
-def keys_document(reduced: Reduced, tolerance_px: float | None) -> dict[str, Any]:
-    """What was kept of a key on every frame, as JSON."""
-    at = int(np.argmax(reduced.deviation_px))
-    return {
-        "before": len(reduced.track),
-        "after": len(reduced.keys),
-        "tolerance_px": tolerance_px,
-        "max_px": float(reduced.deviation_px[at]),
-        "worst_frame": plain_frame(reduced.track.frames[at]),
-        "way": reduced.keys.rule.way,
-        "frames": [plain_frame(f) for f in reduced.keys.frames.tolist()],
-    }

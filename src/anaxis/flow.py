@@ -14,6 +14,7 @@ import numpy as np
 
 from anaxis.core.bake import Baked, camera_range
 from anaxis.core.checks import Expected, Subject, is_moving, moving_lens_channels, run_checks
+from anaxis.core.edits import renumbered
 from anaxis.core.errors import BadInput
 from anaxis.core.findings import Finding
 from anaxis.core.landmarks import Landmarks
@@ -23,6 +24,7 @@ from anaxis.core.proof import Proof, prove
 from anaxis.core.recipe import Operation, Recipe, Work, inserted, no_sets, replay
 from anaxis.core.reduce import Progress, Reduced, reduce
 from anaxis.core.scene import Scene
+from anaxis.core.timing import format_frame, require_frame
 from anaxis.core.track import Track, require_usable
 from anaxis.formats import key_rule_of, write_files
 from anaxis.profiles.model import Profile
@@ -70,6 +72,18 @@ class Picture:
     fit_guessed: bool
 
 
+@dataclass(frozen=True)
+class Options:
+    """What a receiver gets beside the camera as it is kept.
+
+    ``reduce_px``: only the keys that keep the picture within so many pixels. ``first``: the number of the
+    first frame there, ours where None.
+    """
+
+    reduce_px: float | None = None
+    first: float | None = None
+
+
 @dataclass(frozen=True, eq=False)
 class Delivered:
     """Files written for a profile, with their proof; ``seen`` is what the stand-in saw."""
@@ -78,6 +92,7 @@ class Delivered:
     files: list[Path]
     seen: Seen
     proof: Proof
+    options: Options = Options()
     reduced: Reduced | None = None
 
 
@@ -190,10 +205,22 @@ def picture_of(scene: Scene, image: Image | None, fit: str | None) -> Picture:
     )
 
 
-def prepare(track: Track, landmarks: Landmarks, picture: Picture, profile: Profile) -> Outgoing:
-    """The camera as it goes to a package."""
-    shown = landmarks.shown()
-    return make_outgoing(track, profile.convention, picture.image, picture.fit, profile.lens.fit, shown)
+def prepare(
+    track: Track, landmarks: Landmarks, picture: Picture, profile: Profile, first: float | None = None
+) -> Outgoing:
+    """The camera as it goes to a package, its first frame numbered ``first`` there where that is given."""
+    shown, note = landmarks.shown(), ""
+    if first is not None and first != track.frames[0]:
+        require_frame(first)
+        moved = renumbered(track, first)
+        note = (
+            f"Frame {format_frame(track.frames[0])} here is frame {format_frame(moved.frames[0])} there: the range "
+            f"{format_frame(track.frames[0])} to {format_frame(track.frames[-1])} goes out as "
+            f"{format_frame(moved.frames[0])} to {format_frame(moved.frames[-1])}."
+        )
+        track = moved
+    made = make_outgoing(track, profile.convention, picture.image, picture.fit, profile.lens.fit, shown)
+    return replace(made, notes=(*made.notes, *([note] if note else [])))
 
 
 def deliver(
@@ -203,27 +230,28 @@ def deliver(
     profile: Profile,
     format_key: str,
     folder: Path,
-    reduce_px: float | None = None,
+    options: Options = Options(),
     progress: Progress = lambda share: None,
 ) -> Delivered:
     """Write a camera for a package and prove it by opening the file again as that package would.
 
-    With ``reduce_px`` only the keys are written that keep the picture within so many pixels; ``progress`` is
-    told the share of that done. Raises BadInput for a format that is not written.
+    ``progress`` is told the share done of what takes long. Raises BadInput for a format that is not written.
     """
-    outgoing, reduced = prepare(track, landmarks, picture, profile), None
-    if reduce_px is not None:
-        reduced = reduce_keys(outgoing, format_key, reduce_px, progress)
+    outgoing, reduced = prepare(track, landmarks, picture, profile, options.first), None
+    if options.reduce_px is not None:
+        reduced = reduce_keys(outgoing, format_key, options.reduce_px, progress)
         outgoing = replace(outgoing, track=reduced.track, keys=reduced.keys)
     files = write_files(format_key, outgoing, folder, file_stem(track.name, profile.key))
-    seen = open_as_package(files[0], profile, outgoing.image, None if reduced is None else track.frames)
-    if not np.array_equal(seen.frames, track.frames):
+    seen = open_as_package(
+        files[0], profile, outgoing.image, None if reduced is None else outgoing.track.frames
+    )
+    if not np.array_equal(seen.frames, outgoing.track.frames):
         raise BadInput(
             f"{files[0].name} came back with {len(seen.frames)} frames instead of {len(track)}: the camera "
             "needs a sample on every whole frame to go out in this format."
         )
     proof = prove(track, picture.image, picture.fit, seen.pixel_matrices, landmarks.shown().position_m)
-    return Delivered(outgoing, files, seen, proof, reduced)
+    return Delivered(outgoing, files, seen, proof, options, reduced)
 
 
 def reduce_keys(

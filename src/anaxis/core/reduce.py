@@ -12,7 +12,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass, replace
-from typing import Literal
+from typing import Any, Literal
 
 import numpy as np
 from scipy.spatial.transform import Rotation, Slerp
@@ -24,6 +24,7 @@ from anaxis.core.lens import Image
 from anaxis.core.project import pixel_matrices
 from anaxis.core.proof import TestPoints, deviations_px, make_test_points
 from anaxis.core.rotation import angles_from_matrices, matrices_from_angles
+from anaxis.core.timing import plain_frame
 from anaxis.core.track import LENS_CHANNELS, Track
 from anaxis.core.typing import Floats, Ints
 
@@ -75,6 +76,15 @@ class Reduced:
     keys: Keys
     track: Track
     deviation_px: Floats
+
+    def summary(self) -> dict[str, Any]:
+        """Plain JSON: how many keys of how many, which, and the worst frame."""
+        at = int(np.argmax(self.deviation_px))
+        return {
+            "before": len(self.track), "after": len(self.keys), "way": self.keys.rule.way,
+            "max_px": float(self.deviation_px[at]), "worst_frame": plain_frame(self.track.frames[at]),
+            "frames": [plain_frame(f) for f in self.keys.frames.tolist()],
+        }  # fmt: skip
 
     @property
     def sentence(self) -> str:

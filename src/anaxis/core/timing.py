@@ -80,6 +80,12 @@ def frame_range(first: float, last: float, what: str) -> Floats:
     return np.arange(a, b + 1) + 0.0  # no minus before frame 0
 
 
+def require_frame(frame: float) -> None:
+    """Raise BadInput for a frame number that no package counts to."""
+    if not (np.isfinite(frame) and abs(frame) <= 10_000_000):
+        raise BadInput(f"Frame {frame:g} cannot be: frame numbers lie within ten million of 0.")
+
+
 def plain_frame(value: float) -> int | float:
     """A frame number as JSON and tables write it: whole where it is whole."""
     return int(value) if float(value).is_integer() else float(value)

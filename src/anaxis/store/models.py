@@ -14,6 +14,8 @@ from sqlalchemy import BigInteger, DateTime, ForeignKey, LargeBinary, Text, Uniq
 from sqlalchemy.dialects.postgresql import JSONB
 from sqlalchemy.orm import DeclarativeBase, Mapped, mapped_column, relationship
 
+EXACT_PX = 0.01
+
 
 class Base(DeclarativeBase):
     type_annotation_map = {  # noqa: RUF012  (SQLAlchemy reads it off the class)
@@ -138,6 +140,7 @@ class Delivery(Base):
     version_id: Mapped[int] = mapped_column(ForeignKey("versions.id"), index=True)
     profile: Mapped[dict[str, Any]]
     format: Mapped[str]
+    options: Mapped[dict[str, Any]] = mapped_column(default=dict)
     notes: Mapped[list[Any]]
     max_px: Mapped[float]
     worst_frame: Mapped[float]
@@ -148,6 +151,16 @@ class Delivery(Base):
     proof: Mapped[bytes] = mapped_column(deferred=True)
     version: Mapped[Version] = relationship(back_populates="deliveries")
     files: Mapped[list[DeliveryFile]] = relationship(back_populates="delivery", order_by="DeliveryFile.name")
+
+    @property
+    def chosen_px(self) -> float | None:
+        """How many pixels fewer keys may cost, where they were asked for."""
+        return self.options.get("reduce_px")
+
+    @property
+    def matches(self) -> bool:
+        """Whether it is within what was asked: exact, or the pixels chosen for fewer keys."""
+        return self.max_px <= max(EXACT_PX, self.chosen_px or 0.0)
 
 
 class DeliveryFile(Base):
@@ -180,3 +193,33 @@ class SavedLayout(Base):
     name: Mapped[str] = mapped_column(unique=True)
     layout: Mapped[dict[str, Any]]
     created_at: Mapped[datetime] = mapped_column(server_default=func.now())
+
+
+class SavedFilmBack(Base):
+    """A film back under a name, beside the nominal ones."""
+
+    __tablename__ = "saved_film_backs"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    name: Mapped[str] = mapped_column(unique=True)
+    width_mm: Mapped[float]
+    height_mm: Mapped[float]
+    created_at: Mapped[datetime] = mapped_column(server_default=func.now())
+
+
+class Job(Base):
+    """Long work on a version: ``state`` is waiting, running, stopping, stopped, failed or done.
+
+    ``share`` of it is done, ``said`` is why it failed, ``result`` what came of it.
+    """
+
+    __tablename__ = "jobs"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    kind: Mapped[str]
+    version_id: Mapped[int] = mapped_column(ForeignKey("versions.id"))
+    params: Mapped[dict[str, Any]] = mapped_column(default=dict)
+    state: Mapped[str] = mapped_column(default="waiting")
+    share: Mapped[float] = mapped_column(default=0.0)
+    said: Mapped[str] = mapped_column(default="")
+    result: Mapped[dict[str, Any]] = mapped_column(default=dict)
+    created_at: Mapped[datetime] = mapped_column(server_default=func.now())
+    version: Mapped[Version] = relationship()

@@ -7,7 +7,6 @@ from collections.abc import Callable
 from datetime import UTC, datetime, timedelta
 from typing import Any
 
-import numpy as np
 from sqlalchemy import delete, select, update
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import Session, joinedload, selectinload
@@ -22,19 +21,14 @@ from anaxis.core.scene import Scene
 from anaxis.core.timing import parse_rate
 from anaxis.core.track import Track
 from anaxis.core.typing import Floats
-from anaxis.flow import Delivered, Picture
+from anaxis.flow import Picture
 from anaxis.formats.scene_archive import (
-    pack,
     scene_from_bytes,
     scene_to_bytes,
     track_from_bytes,
-    unpack,
 )
-from anaxis.profiles.model import Profile
 from anaxis.store.models import (
     Camera,
-    Delivery,
-    DeliveryFile,
     SavedLayout,
     SavedRecipe,
     Shot,
@@ -145,50 +139,6 @@ def set_finder(session: Session) -> Callable[[str], Scene]:
     return find
 
 
-def keep_delivery(
-    session: Session, version: Version, profile: Profile, format_key: str, done: Delivered
-) -> Delivery:
-    proof = done.proof
-    delivery = Delivery(
-        version_id=version.id,
-        profile=profile.model_dump(mode="json"),
-        format=format_key,
-        notes=list(done.outgoing.notes),
-        max_px=proof.max_px,
-        worst_frame=proof.worst_frame,
-        median_px=proof.median_px,
-        grade=proof.grade,
-        test_points=proof.test_points,
-        proof=pack({}, {"deviation_px": proof.deviation_px, "arrived": done.seen.pixel_matrices}),
-    )
-    session.add(delivery)
-    session.flush()
-    for path in done.files:
-        data = path.read_bytes()
-        session.add(
-            DeliveryFile(
-                delivery_id=delivery.id,
-                name=path.name,
-                sha256=hashlib.sha256(data).hexdigest(),
-                size=len(data),
-                data=data,
-            )
-        )
-    session.flush()
-    return delivery
-
-
-def newest_deliveries(version: Version) -> list[Delivery]:
-    """The newest delivery of a version to each package it went to."""
-    return list({d.profile["key"]: d for d in reversed(version.deliveries)}.values())
-
-
-def proof_arrays(delivery: Delivery) -> tuple[Floats, Floats]:
-    """``deviation_px`` (n,) and the arrived pixel matrices (n, 3, 4) of a delivery."""
-    _, arrays = unpack(delivery.proof)
-    return np.asarray(arrays["deviation_px"]), np.asarray(arrays["arrived"])
-
-
 def all_shows(session: Session) -> list[Show]:
     loading = (
         selectinload(Show.shots)
@@ -274,19 +224,3 @@ def save_recipe(session: Session, name: str, recipe: Recipe) -> None:
     operations = recipe_document(recipe)
     query = insert(SavedRecipe).values(name=name, operations=operations)
     session.execute(query.on_conflict_do_update(index_elements=["name"], set_={"operations": operations}))
-
-
-def get_delivery(session: Session, delivery_id: int) -> Delivery:
-    delivery = session.get(Delivery, delivery_id)
-    if delivery is None:
-        raise NotFound(f"There is no delivery {delivery_id}: go back to the shots and choose one.")
-    return delivery
-
-
-def get_delivery_file(session: Session, delivery_id: int, name: str) -> DeliveryFile:
-    row = session.execute(
-        select(DeliveryFile).where(DeliveryFile.delivery_id == delivery_id, DeliveryFile.name == name)
-    ).scalar_one_or_none()
-    if row is None:
-        raise NotFound(f"Delivery {delivery_id} has no file {name}.")
-    return row

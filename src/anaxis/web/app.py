@@ -18,12 +18,13 @@ from anaxis import __version__
 from anaxis.core.errors import BadInput
 from anaxis.formats import check_size
 from anaxis.jobs.guard import ParserPool, limits_from_environment
+from anaxis.jobs.queue import WorkerProcess
 from anaxis.store.database import connect, migrate
 from anaxis.store.queries import NotFound
-from anaxis.web import camera, columns, compare, intake, landmarks, lens, proof, recipe, shots, time
+from anaxis.web import camera, columns, compare, intake, jobs, landmarks, lens, proof, recipe, shots, time
 from anaxis.web.pages import HERE, page, said_where_it_was_asked
 
-SCREENS = (shots, intake, columns, compare, recipe, landmarks, lens, time, camera, proof)
+SCREENS = (shots, intake, columns, compare, recipe, landmarks, lens, time, jobs, camera, proof)
 _log = logging.getLogger("anaxis")
 
 
@@ -36,7 +37,9 @@ def create_app(database_url: str | None = None) -> FastAPI:
     @asynccontextmanager
     async def lifespan(app: FastAPI) -> AsyncIterator[None]:
         app.state.parsers = ParserPool(warm=2, limits=limits)
+        app.state.worker = WorkerProcess(engine)
         yield
+        app.state.worker.close()
         app.state.parsers.close()
         engine.dispose()
 
@@ -78,13 +81,15 @@ async def _not_too_long(request: Request, call: Callable[[Request], Awaitable[Re
 
 
 def _say(request: Request, sentence: str, status: int) -> Response:
-    answer: Response = page(request, "error.html", status, sentence=sentence)
+    # A part of a page asks for a part of a page.
+    name = "said.html" if request.headers.get("hx-request") else "error.html"
+    answer: Response = page(request, name, status, sentence=sentence)
     return answer
 
 
 async def _bad_input(request: Request, error: Exception) -> Response:
     assert isinstance(error, BadInput)
-    back = said_where_it_was_asked(request, error.sentence)
+    back = None if request.headers.get("hx-request") else said_where_it_was_asked(request, error.sentence)
     if back is not None:
         return back
     return _say(request, error.sentence, 404 if isinstance(error, NotFound) else 422)

@@ -2,9 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
-from pathlib import Path
-from tempfile import TemporaryDirectory
+from dataclasses import asdict
 from typing import Annotated, Any
 
 from fastapi import APIRouter, File, Form, Query, Request, UploadFile
@@ -16,18 +14,17 @@ from anaxis.core.landmarks import Landmarks
 from anaxis.core.lens import FIT_WORDS, FITS, parse_image, require_fit
 from anaxis.core.recipe import Operation, Work, inserted, kind_of, replay, replay_tree
 from anaxis.core.track import Track
-from anaxis.flow import deliver, prepare
+from anaxis.flow import Options, prepare
 from anaxis.formats import FORMATS, SET_SUFFIXES
 from anaxis.formats.scene_archive import scene_from_bytes
 from anaxis.formats.track_json import convention_from_document
 from anaxis.profiles import SHIPPED_KEYS, shipped_profiles
 from anaxis.profiles.model import Profile, profile_from_text
-from anaxis.store.models import Delivery, Version
+from anaxis.store.deliveries import deliver_version, furthest_off, newest_deliveries
+from anaxis.store.models import Version
 from anaxis.store.queries import (
     findings_of,
     get_version,
-    keep_delivery,
-    newest_deliveries,
     picture_of_version,
     recipe_of,
     saved_recipes,
@@ -37,21 +34,24 @@ from anaxis.store.queries import (
 from anaxis.store.versions import correct_picture, next_of
 from anaxis.web.axes_drawing import axes_svg, axis_turn
 from anaxis.web.drawings import camera_bundle, levels_bundle
+from anaxis.web.jobs import start_work
 from anaxis.web.landmarks import THE_FILE, axes_of, file_unit, rows_of
 from anaxis.web.lens import lens_choices, lens_context
-from anaxis.web.pages import Store, drawing_answer, page
+from anaxis.web.packages import package_of
+from anaxis.web.pages import Store, drawing_answer, number_or_none, page
 from anaxis.web.recipe import ADDABLE
 from anaxis.web.stations import stations_of
 from anaxis.web.time import RATES, rulers_context
 
 router = APIRouter(prefix="/cameras")
 _MAX_PROFILE_BYTES = 100_000
+_QUICK_FRAMES = 3000
 
 
 @router.get("/{camera_id}")
 def camera(
     request: Request, store: Store, camera_id: int,
-    version: int | None = None, to: str = "", station: str = "", axes: str = THE_FILE,
+    version: int | None = None, to: str = "", station: str = "", axes: str = THE_FILE, there: str = "",
     off: Annotated[list[str] | None, Query()] = None,
 ) -> Any:  # fmt: skip
     kept = get_version(store, camera_id, version)
@@ -63,27 +63,34 @@ def camera(
     return page(
         request,
         "camera/index.html",
-        **_context(store, kept, profile, chosen, axes, off or []),
+        **_context(store, kept, profile, chosen, axes, off or [], there),
         stations=stations,
         open_station=chosen,
     )
 
 
 @router.get("/{camera_id}/panel/{station}")
-def panel(request: Request, store: Store, camera_id: int, station: str, version: int, to: str = "") -> Any:
+def panel(
+    request: Request, store: Store, camera_id: int, station: str, version: int, to: str = "", there: str = ""
+) -> Any:
     kept = get_version(store, camera_id, version)
     stations, profile = stations_of(kept), _profile(to, kept)
     if station not in {s.key for s in stations}:
         raise BadInput(f"There is no station '{station}'.")
     return page(
-        request, "camera/panel.html", **_context(store, kept, profile, station, THE_FILE, []),
+        request, "camera/panel.html", **_context(store, kept, profile, station, THE_FILE, [], there),
         stations=stations, open_station=station, swapped=True,
     )  # fmt: skip
 
 
 @router.get("/{camera_id}/drawing")
 def drawing(
-    store: Store, camera_id: int, version: int, to: str = "", off: Annotated[list[str] | None, Query()] = None
+    store: Store,
+    camera_id: int,
+    version: int,
+    to: str = "",
+    there: str = "",
+    off: Annotated[list[str] | None, Query()] = None,
 ) -> Response:
     """The drawings' data; with ``off``, as the camera would go with those levels held still."""
     kept = get_version(store, camera_id, version)
@@ -98,6 +105,7 @@ def drawing(
         picture_of_version(kept),
         convention_from_document(kept.facts["convention"]),
         _profile(to, kept),
+        number_or_none(there, "a first frame"),
     )
     return drawing_answer(data)
 
@@ -121,27 +129,31 @@ def _replayed(store: Session, version: Version, off: list[str]) -> Work:
 def make_delivery(
     request: Request, store: Store, camera_id: int,
     version: Annotated[int, Form()], to: Annotated[str, Form()], format_key: Annotated[str, Form()],
+    reduce_px: Annotated[str, Form()] = "", first_there: Annotated[str, Form()] = "",
     own_profile: Annotated[UploadFile | None, File()] = None,
 ) -> Any:  # fmt: skip
+    """Write and prove at once, or as work of its own where that takes longer than a page should."""
     kept = get_version(store, camera_id, version)
     if own_profile is not None and own_profile.filename:
         profile = profile_from_text(own_profile.file.read(_MAX_PROFILE_BYTES), own_profile.filename)
-    elif to in shipped_profiles():
-        profile = shipped_profiles()[to]
     else:
-        raise BadInput(f"'{to}' is no package profile: choose one of {', '.join(SHIPPED_KEYS)}.")
-    delivery = deliver_version(store, kept, profile, format_key)
+        profile = package_of(to)
+    options = Options(
+        number_or_none(reduce_px, "pixels that fewer keys may cost"),
+        number_or_none(first_there, "a first frame"),
+    )
+    if (
+        options.reduce_px is not None
+        or round(kept.facts["last_frame"] - kept.facts["first_frame"]) > _QUICK_FRAMES
+    ):
+        params = {
+            "profile": profile.model_dump(mode="json"),
+            "format": format_key,
+            "options": asdict(options),
+        }
+        return RedirectResponse(f"/jobs/{start_work(request, 'delivery', kept.id, params)}", status_code=303)
+    delivery = deliver_version(store, kept, profile, format_key, options)
     return RedirectResponse(f"/deliveries/{delivery.id}", status_code=303)
-
-
-def deliver_version(store: Session, version: Version, profile: Profile, format_key: str) -> Delivery:
-    """Write a version for a package, prove it, and keep files and proof together."""
-    track, landmarks, _ = track_of(version)
-    # Under the name it is kept by: two cameras of a file may share their own.
-    track = replace(track, name=version.camera.name)
-    with TemporaryDirectory(prefix="anaxis-delivery-") as folder:
-        done = deliver(track, landmarks, picture_of_version(version), profile, format_key, Path(folder))
-        return keep_delivery(store, version, profile, format_key, done)
 
 
 @router.post("/{camera_id}/picture")
@@ -193,11 +205,14 @@ def _station_context(
 
 
 def _context(
-    store: Session, version: Version, profile: Profile, station: str, axes: str, off: list[str]
+    store: Session, version: Version, profile: Profile, station: str, axes: str, off: list[str], there: str
 ) -> dict[str, Any]:
     source = convention_from_document(version.facts["convention"])
     track, landmarks, segments = track_of(version)
-    outgoing = prepare(track, landmarks, picture_of_version(version), profile)
+    first = number_or_none(there, "a first frame")
+    if first is None and track.frames[0] < 0:  # many packages drop what lies before frame 0
+        first = float(profile.time.first_frame)
+    outgoing = prepare(track, landmarks, picture_of_version(version), profile, first)
     newest = newest_deliveries(version)
     return {
         "version": version,
@@ -217,8 +232,10 @@ def _context(
         "target_axes": axes_svg(profile.convention, profile.label),
         "turn": axis_turn(source, profile.convention),
         "notes": outgoing.notes,
-        "worst": max(newest, key=lambda d: d.max_px, default=None),
+        "worst": furthest_off(newest),
         "source_unit": file_unit(source),
         "off": off,
+        "there": first,
+        "there_asked": there != "",
         **_station_context(store, version, station, track, landmarks, axes),
     }

@@ -7,6 +7,7 @@ from typing import Any
 import numpy as np
 
 from anaxis.core.axes import Convention
+from anaxis.core.edits import renumbered
 from anaxis.core.landmarks import Landmarks
 from anaxis.core.lens import Image
 from anaxis.core.outgoing import make_outgoing, numbers_of
@@ -16,7 +17,7 @@ from anaxis.core.recipe import Work
 from anaxis.core.timing import seconds_of
 from anaxis.core.track import Track
 from anaxis.core.tree import levels
-from anaxis.core.typing import Floats
+from anaxis.core.typing import Floats, FloatsLike
 from anaxis.flow import Picture, prepare
 from anaxis.profiles.model import Profile
 from anaxis.web.bundle import encode_bundle
@@ -40,15 +41,17 @@ def camera_bundle(
     picture: Picture,
     source: Convention,
     profile: Profile,
+    there: float | None = None,
 ) -> bytes:
     """Path, pictures and both sides' numbers of a camera on every frame."""
     image, landmarks = picture.image, landmarks.shown()
     meant = pixel_matrices(track, image, picture.fit)
     ours = numbers_of(make_outgoing(track, source, image, picture.fit, picture.fit, landmarks))
-    theirs = numbers_of(prepare(track, landmarks, picture, profile))
+    theirs = numbers_of(prepare(track, landmarks, picture, profile, there))
     segments_m, ground = _or_ground(segments_m, track)
     arrays: dict[str, Floats] = {
         "frames": track.frames,
+        "theirs_frames": theirs.frames,
         "seconds": seconds_of(track.frames, track.rate),
         "meant": meant.reshape(-1, 12),
         "position_m": track.position_m,
@@ -125,10 +128,12 @@ def proof_bundle(
     picture: Picture,
     deviation_px: Floats,
     arrived: Floats,
+    first_there: float | None = None,
+    keys: FloatsLike = (),
 ) -> bytes:
     """Both pictures on every frame, and the way from a pixel meant to the pixel that arrived.
 
-    ``shift`` (n, 12) takes (x_px d, y_px d, d, 1) of the picture meant to the one that arrived.
+    ``keys`` are the frames that kept a key where only some did. ``shift`` (n, 12) takes (x_px d, y_px d, d, 1) of the picture meant to the one that arrived.
     """
     image, landmarks = picture.image, landmarks.shown()
     meant = pixel_matrices(track, image, picture.fit)
@@ -138,6 +143,8 @@ def proof_bundle(
         "frames": track.frames,
         "seconds": seconds_of(track.frames, track.rate),
         "meant": meant.reshape(-1, 12),
+        "theirs_frames": track.frames if first_there is None else renumbered(track, first_there).frames,
+        "key_frames": np.asarray(keys, dtype=np.float64),
         "arrived": arrived.reshape(-1, 12),
         "shift": (arrived @ np.linalg.inv(whole)).reshape(-1, 12),
         "deviation_px": deviation_px,

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Annotated, Any
@@ -13,6 +14,7 @@ from fastapi.templating import Jinja2Templates
 from sqlalchemy.orm import Session
 
 from anaxis import __version__
+from anaxis.core.errors import BadInput
 from anaxis.core.timing import format_frame, parse_rate, rate_label
 from anaxis.formats.column_layout import QUANTITIES
 from anaxis.profiles import shipped_profiles
@@ -33,6 +35,19 @@ def pixels(value: float) -> str:
 def length_range(values: list[float]) -> str:
     low, high = values
     return f"{low:.2f} mm" if high - low < 0.005 else f"{low:.2f}–{high:.2f} mm"
+
+
+def number_or_none(text: str, what: str) -> float | None:
+    """A number from a form's field, None where it was left empty; raises BadInput."""
+    if not text.strip():
+        return None
+    try:
+        value = float(text)
+    except ValueError as error:
+        raise BadInput(f"'{text}' is no number of {what}: type one, or leave it empty.") from error
+    if not math.isfinite(value):
+        raise BadInput(f"'{text}' is no number of {what}: type one, or leave it empty.")
+    return value
 
 
 def decimals(value: float, digits: int = 4) -> str:

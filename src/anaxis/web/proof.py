@@ -10,14 +10,14 @@ from fastapi.responses import Response
 
 from anaxis.core.axes import Convention
 from anaxis.core.outgoing import make_outgoing, numbers_of
+from anaxis.core.track import Track
+from anaxis.core.typing import Floats
 from anaxis.flow import prepare
 from anaxis.profiles.model import profile_from_dict
+from anaxis.store.deliveries import get_delivery, get_delivery_file, proof_arrays
 from anaxis.store.queries import (
-    get_delivery,
-    get_delivery_file,
     get_version,
     picture_of_version,
-    proof_arrays,
     track_of,
 )
 from anaxis.web.drawings import proof_bundle
@@ -34,7 +34,7 @@ def proof(request: Request, store: Store, delivery_id: int) -> Any:
     profile = profile_from_dict(delivery.profile, "the delivery's profile")
     track, landmarks, _ = track_of(version)
     picture = picture_of_version(version)
-    outgoing = prepare(track, landmarks, picture, profile)
+    outgoing = prepare(track, landmarks, picture, profile, delivery.options.get("first"))
     numbers = numbers_of(outgoing)
     meant = numbers_of(make_outgoing(track, Convention(), picture.image, picture.fit, picture.fit, landmarks))
     meant_used = track.lens.used(picture.image, picture.fit)
@@ -53,8 +53,18 @@ def drawing(store: Store, delivery_id: int) -> Response:
     delivery = get_delivery(store, delivery_id)
     track, landmarks, segments = track_of(delivery.version)
     deviation, arrived = proof_arrays(delivery)
-    data = proof_bundle(track, landmarks, segments, picture_of_version(delivery.version), deviation, arrived)
+    asked = delivery.options
+    data = proof_bundle(
+        track, landmarks, segments, picture_of_version(delivery.version), deviation, arrived,
+        asked.get("first"), _key_frames(asked, track),
+    )  # fmt: skip
     return drawing_answer(data)
+
+
+def _key_frames(asked: dict[str, Any], track: Track) -> Floats:
+    """The frames that kept a key, in our numbering; none where every frame has one."""
+    kept = np.array(asked.get("keys", {}).get("frames", []), dtype=np.float64)
+    return kept + (track.frames[0] - asked["first"]) if "first" in asked and len(kept) else kept
 
 
 @router.get("/{delivery_id}/files/{name}")

@@ -12,8 +12,9 @@ from fastapi.responses import RedirectResponse
 from anaxis.core.errors import BadInput
 from anaxis.core.timing import parse_rate, rate_text
 from anaxis.formats.track_json import track_schema
+from anaxis.store.deliveries import furthest_off, newest_deliveries
 from anaxis.store.models import Camera, Delivery, Version
-from anaxis.store.queries import all_shows, get_shot, newest_deliveries, recipe_of
+from anaxis.store.queries import all_shows, get_shot, recipe_of
 from anaxis.store.versions import edit_version
 from anaxis.web.pages import Store, page
 
@@ -34,7 +35,7 @@ class Row:
     def state(self) -> str:
         if self.worst is None:
             return "taken in"
-        return "delivered" if self.worst.grade == "exact" else self.worst.grade
+        return "delivered" if self.worst.matches else self.worst.grade
 
 
 @router.get("/")
@@ -82,6 +83,6 @@ def schema() -> dict[str, Any]:
 def _row(camera: Camera) -> Row:
     version = camera.head
     newest = newest_deliveries(version)
-    worst = max(newest, key=lambda d: d.max_px, default=None)
+    worst = furthest_off(newest)
     warnings = sum(f["severity"] != "note" for f in version.findings)
     return Row(camera, version, worst, sorted(d.profile["label"] for d in newest), warnings)

@@ -5,8 +5,8 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from anaxis.core.timing import format_frame, parse_rate, rate_label
+from anaxis.store.deliveries import furthest_off, newest_deliveries
 from anaxis.store.models import Version
-from anaxis.store.queries import newest_deliveries
 from anaxis.web.pages import pixels
 
 
@@ -30,7 +30,7 @@ def stations_of(version: Version) -> list[Station]:
     stray = abs(facts["scale"][0] - 1) > 1e-6 or abs(facts["scale"][1] - 1) > 1e-6
     guess = version.fit_guessed or version.image_guessed
     newest = newest_deliveries(version)
-    worst = max((d.max_px for d in newest), default=None)
+    worst = furthest_off(newest)
     film = facts["film_mm"]
     span = f"{format_frame(facts['first_frame'])}–{format_frame(facts['last_frame'])}"
     placed = sum(o["code"] in _PLACING for o in version.recipe)
@@ -43,8 +43,8 @@ def stations_of(version: Version) -> list[Station]:
         Station("deliver", "Deliver", "done" if newest else "open", f"{len(newest)} package{'s' * (len(newest) != 1)}"),
         Station(
             "prove", "Prove",
-            "open" if worst is None else "done" if worst <= 0.01 else "off",
-            "not proved" if worst is None else pixels(worst),
+            "open" if worst is None else "done" if worst.matches else "off",
+            "not proved" if worst is None else pixels(worst.max_px),
         ),
     ]  # fmt: skip
 

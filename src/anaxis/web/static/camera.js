@@ -30,6 +30,12 @@ function setUpForms() {
       form.elements.param_width_mm.value = width;
       form.elements.param_height_mm.value = height;
     }
+    if (event.target.dataset.param) {
+      const there = new URL(location.href);
+      there.searchParams.set(event.target.dataset.param, event.target.value);
+      there.searchParams.set("station", document.getElementById("panel").dataset.station);
+      location.href = there;
+    }
     if (base) location.href = base + encodeURIComponent(event.target.value) + location.hash;
   });
   document.addEventListener("submit", (event) => {
@@ -48,6 +54,18 @@ function setUpForms() {
       form.querySelector("[name=index]")?.remove();
       form.insertAdjacentHTML("beforeend", `<input type="hidden" name="index" value="${button.dataset.index}">`);
     }
+  });
+  // A sentence that says what is wrong goes beside what was typed, and goes away when that is mended.
+  document.body.addEventListener("htmx:beforeRequest", (event) => {
+    const at = event.detail.elt.closest("form, .panel") || event.detail.elt;
+    at.querySelectorAll(".said-here").forEach((old) => old.remove());
+  });
+  document.body.addEventListener("htmx:responseError", (event) => {
+    const said = document.createElement("div");
+    said.className = "said-here"; said.setAttribute("role", "alert");
+    said.innerHTML = event.detail.xhr.responseText;
+    const row = event.detail.elt.closest(".pair") || event.detail.elt;
+    if (row.tagName === "FORM") row.append(said); else row.after(said);
   });
   document.body.addEventListener("htmx:afterSwap", (event) => {
     // The line of stations is swapped along with the panel, and says so too.
@@ -102,7 +120,7 @@ async function start() {
     say("frame", data.frames[i]);
     levels.index = i;
     showLevels();
-  });
+  }, data.theirs_frames);
   ruler.goToFrame(startFrame(data.frames[0]));
   window.anaxisReady = true;
 }

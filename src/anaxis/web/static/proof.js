@@ -85,6 +85,10 @@ function curveView(canvas, data, state, onPick) {
     pen.beginPath();
     for (let i = 0; i < n; i += 1) pen.lineTo(x(i, width), y(d[i]));
     pen.stroke();
+    pen.strokeStyle = ink.ink; pen.lineWidth = 1.2; pen.beginPath();
+    const first = data.frames[0], span = Math.max(1, data.frames[n - 1] - first);
+    for (const f of data.key_frames) { const k = x(((f - first) / span) * (n - 1), width); pen.moveTo(k, height - 16); pen.lineTo(k, height - 10); }
+    pen.stroke();
     pen.textAlign = "center"; pen.fillStyle = ink.soft;
     pen.fillText(data.frames[0], x(0, width), height - 2); pen.fillText(data.frames[n - 1], x(n - 1, width), height - 2);
     const at = x(state.index, width);
@@ -120,7 +124,7 @@ async function start() {
     overlay(); curve();
     say("overlay", `frame ${data.frames[i]}`);
     say("curve", `frame ${data.frames[i]}: ${pixels(data.deviation_px[i])}`);
-  });
+  }, data.theirs_frames);
   ruler.goToFrame(startFrame(Number(board.dataset.worst)));
   window.anaxisReady = true;
 }

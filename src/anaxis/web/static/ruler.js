@@ -3,8 +3,8 @@
 import { FONT, clear, fitCanvas, niceStep, theme } from "./bundle.js";
 
 export class Ruler {
-  constructor(root, frames, seconds, onFrame) {
-    Object.assign(this, { root, frames, seconds, onFrame, index: 0, playing: false });
+  constructor(root, frames, seconds, onFrame, theirs = frames) {
+    Object.assign(this, { root, frames, theirs, seconds, onFrame, index: 0, playing: false });
     this.canvas = root.querySelector("canvas");
     this.ink = theme();
     this.canvas.setAttribute("aria-valuemin", frames[0]);
@@ -56,10 +56,10 @@ export class Ruler {
     const frame = this.frames[this.index];
     const set = (name, text) => { this.root.querySelector(`[data-now=${name}]`).textContent = text; };
     set("ours", frame);
-    set("theirs", frame);
+    set("theirs", this.theirs[this.index]);
     set("seconds", `${this.seconds[this.index].toFixed(3)} s`);
     this.canvas.setAttribute("aria-valuenow", frame);
-    this.canvas.setAttribute("aria-valuetext", `frame ${frame} in both numberings, ${this.seconds[this.index].toFixed(3)} seconds`);
+    this.canvas.setAttribute("aria-valuetext", `frame ${frame} here, ${this.theirs[this.index]} there, ${this.seconds[this.index].toFixed(3)} seconds`);
     history.replaceState(history.state, "", `#f=${frame}`);
     this.redraw();
     this.onFrame(this.index);
@@ -117,7 +117,7 @@ export class Ruler {
       pen.strokeStyle = ink;
       pen.beginPath(); pen.moveTo(at(i), middle - 8); pen.lineTo(at(i), middle + 8); pen.stroke();
       pen.fillStyle = ink; pen.fillText(frame, at(i), middle - 13);
-      pen.fillStyle = cool; pen.fillText(frame, at(i), middle + 22);
+      pen.fillStyle = cool; pen.fillText(this.theirs[i], at(i), middle + 22);
     }
     const x = at(this.index);
     pen.fillStyle = ink;

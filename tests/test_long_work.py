@@ -1,0 +1,166 @@
+"""Long work: done once, watched, stopped, and taken up again after the process that did it was killed."""
+
+from __future__ import annotations
+
+import os
+import signal
+import subprocess
+import sys
+import time
+from collections.abc import Iterator
+from dataclasses import asdict
+from pathlib import Path
+from typing import Any
+
+import pytest
+from playwright.sync_api import Page, expect
+from sqlalchemy import Engine, func, select
+from sqlalchemy.orm import Session
+
+from anaxis.flow import Options
+from anaxis.jobs.queue import WorkerProcess, address_of, ask_for, lost_work, stop
+from anaxis.jobs.worker import Stopped, Teller, do_job
+from anaxis.profiles import shipped_profiles
+from anaxis.store.models import Delivery, Job
+from pages import fits, ready, take_in
+from test_store import keep
+
+
+def asked(reduce_px: float | None = 0.5, format_key: str = "json") -> dict[str, Any]:
+    profile = shipped_profiles()["zup-lh-cm"].model_dump(mode="json")
+    return {"profile": profile, "format": format_key, "options": asdict(Options(reduce_px, 0.0))}
+
+
+def job(engine: Engine, number: int) -> Job:
+    with Session(engine) as store:
+        return store.get_one(Job, number)
+
+
+def ended(engine: Engine, number: int, seconds: float = 60) -> Job:
+    limit = time.monotonic() + seconds
+    while (found := job(engine, number)).state in ("waiting", "running", "stopping"):
+        assert time.monotonic() < limit, found.state
+        time.sleep(0.1)
+    return found
+
+
+@pytest.fixture
+def version_id(engine: Engine, demo_files: dict[str, Path]) -> int:
+    with Session(engine) as store, store.begin():
+        return keep(store, demo_files["TW_020"], "TW_020").id
+
+
+@pytest.fixture
+def worker(engine: Engine) -> Iterator[WorkerProcess]:
+    process = WorkerProcess(engine)
+    yield process
+    process.close()
+
+
+def test_a_delivery_with_fewer_keys_is_kept_with_what_was_asked(engine: Engine, version_id: int) -> None:
+    number = ask_for(engine, "delivery", version_id, asked())
+    do_job(engine, number)
+    done = job(engine, number)
+    assert done.state == "done" and done.share == 1.0
+    with Session(engine) as store:
+        delivery = store.get_one(Delivery, done.result["delivery"])
+        assert delivery.options["reduce_px"] == 0.5 and delivery.options["keys"]["after"] < 20
+        assert 0.01 < delivery.max_px <= 0.5 and delivery.matches and "is frame 0 there" in delivery.notes[-1]
+    do_job(engine, number)  # taken up twice, done once
+    with Session(engine) as store:
+        assert store.execute(select(func.count()).select_from(Delivery)).scalar_one() == 1
+
+
+def test_what_cannot_be_done_says_why_and_keeps_nothing(engine: Engine, version_id: int) -> None:
+    number = ask_for(engine, "delivery", version_id, asked(format_key="scroll"))
+    do_job(engine, number)
+    assert job(engine, number).state == "failed" and "'scroll' is not a format" in job(engine, number).said
+    number = ask_for(engine, "delivery", version_id, {"profile": 3})
+    do_job(engine, number)
+    failed = job(engine, number)
+    assert failed.state == "failed" and "Traceback" not in failed.said and failed.said.endswith(".")
+
+
+def test_work_is_stopped_before_and_while_it_is_done(engine: Engine, version_id: int) -> None:
+    waiting, running = (ask_for(engine, "keys", version_id, asked() | {"reduce_px": 0.1}) for _ in range(2))
+    with Session(engine) as store, store.begin():
+        stop(store, waiting)
+        store.get_one(Job, running).state = "running"
+    do_job(engine, waiting)
+    assert job(engine, waiting).state == "stopped"
+    tell = Teller(engine, running)
+    tell(0.25)
+    assert job(engine, running).share == 0.25
+    with Session(engine) as store, store.begin():
+        stop(store, running)
+    tell._told = 0.0
+    with pytest.raises(Stopped):
+        tell(0.5)
+    do_job(engine, running)
+    assert job(engine, running).state == "stopped" and job(engine, running).result == {}
+
+
+def test_work_asked_for_by_a_process_that_ended_is_found_and_done(engine: Engine, version_id: int) -> None:
+    with Session(engine) as store, store.begin():
+        store.add(Job(kind="keys", version_id=version_id, params=asked() | {"reduce_px": 0.5}))
+    assert len(lost_work(engine)) == 1
+    process = WorkerProcess(engine)  # starts by itself: there is open work
+    try:
+        found = ended(engine, lost_work(engine)[0])
+        assert (
+            found.state == "done" and found.result["after"] < 20 and len(found.result["deviation_px"]) == 240
+        )
+    finally:
+        process.close()
+
+
+def test_work_of_a_killed_worker_is_taken_up_again(
+    engine: Engine, version_id: int, worker: WorkerProcess
+) -> None:
+    # A worker that is killed as soon as it has begun: it leaves 'running' here and 'doing' in the queue.
+    environment = {**os.environ, "DATABASE_URL": address_of(engine)}
+    script = (
+        "import os, signal, anaxis.jobs.worker as w\n"
+        "w.KINDS['keys'] = lambda *a: os.kill(os.getpid(), signal.SIGKILL)\nw.main()"
+    )
+    with Session(engine) as store, store.begin():
+        row = Job(kind="keys", version_id=version_id, params=asked() | {"reduce_px": 0.5})
+        store.add(row)
+        store.flush()
+        number = row.id
+    killed = subprocess.Popen([sys.executable, "-c", script], stdin=subprocess.PIPE, env=environment)
+    assert killed.wait(60) == -signal.SIGKILL
+    assert job(engine, number).state == "running" and lost_work(engine) == []
+    worker.ensure()
+    assert ended(engine, number, 90).state == "done"
+
+
+@pytest.mark.browser
+def test_fewer_keys_on_the_page(page: Page, site: str, demo_files: dict[str, Path]) -> None:
+    take_in(site, demo_files["TW_020"])
+    page.goto("/cameras/1?station=deliver&to=zup-lh-cm")
+    ready(page)
+    page.get_by_label("Track JSON").check()
+    page.fill("#reduce_px", "no")
+    page.get_by_role("button", name="Look").click()
+    expect(page.locator(".said-here")).to_contain_text("is no number of pixels")
+    page.fill("#reduce_px", "0.5")
+    page.get_by_role("button", name="Look").click()
+    expect(page.locator(".said-here")).to_have_count(0)
+    expect(page.locator("#keys-look")).to_contain_text("of 240 keys (curved spans)", timeout=30_000)
+    assert page.locator("#keys-look svg .ticks").count() == 1
+    page.fill("[name=first_there]", "0")
+    page.keyboard.press("Tab")
+    page.wait_for_url("**there=0**")
+    ready(page)
+    assert page.inner_text("[data-now=ours]") == "1" and page.inner_text("[data-now=theirs]") == "0"
+    page.get_by_label("Track JSON").check()
+    page.fill("#reduce_px", "0.5")
+    page.get_by_role("button", name="Write and prove").click()
+    page.wait_for_url("**/deliveries/*", timeout=30_000)
+    ready(page)
+    expect(page.locator("#answer")).to_contain_text("Matches within 0.5 px")
+    assert "0–239" in page.inner_text(".numbers") and "curved" in page.inner_text(".numbers")
+    ours, theirs = page.inner_text("[data-now=ours]"), page.inner_text("[data-now=theirs]")
+    assert int(ours) == int(theirs) + 1
+    fits(page)
