@@ -369,29 +369,6 @@ def test_another_rate_is_seen_both_ways_before_it_is_taken(
     fits(page)
 
 
-def test_another_film_back_is_drawn_before_it_is_taken(
-    page: Page, site: str, demo_files: dict[str, Path]
-) -> None:
-    take_in(site, demo_files["TW_030"], "TW_030")
-    page.goto("/cameras/1?station=lens")
-    ready(page)
-    drawing = page.locator("#lens-drawing")
-    expect(drawing).to_contain_text("The image crops its height by 1.1%.")
-    expect(drawing).to_contain_text("image 43.90 × 18.39 mm")
-    page.locator("[data-fills=film]").select_option(label="Super 35, 24.89 × 18.66 mm")
-    expect(drawing).to_contain_text("image 49.78 × 20.86 mm")
-    expect(drawing).to_contain_text("The image pads its height by 11.8%.")
-    page.select_option("[name=param_keep]", "field of view")
-    expect(drawing).to_contain_text("focal length 56.697 mm")
-    page.get_by_role("button", name="Take this film back").click()
-    ready(page)
-    expect(page.locator(".stations")).to_contain_text("24.89 × 18.66 mm")
-    assert cell(page, "ours_hfov_deg ") == pytest.approx(47.403, abs=1e-3) and cell(
-        page, "ours_focal_mm "
-    ) == pytest.approx(56.697, abs=1e-3)
-    fits(page)
-
-
 NONSENSE: tuple[tuple[str, dict[str, str]], ...] = (
     ("/take-in/1/draft", {"action": "remedy:{}"}),
     ("/take-in/1/draft", {"action": 'back:{"path": "/x", "at": "first"}'}),
@@ -407,6 +384,13 @@ NONSENSE: tuple[tuple[str, dict[str, str]], ...] = (
     ("/cameras/1/undo", {"version": "1"}),
     ("/cameras/1/recipe/apply", {"version": "1", "name": "none"}),
     ("/shots/1/expected", {"first_frame": "1e400"}),
+    ("/cameras/1/lens", {"version": "1", "state": "{}"}),
+    ("/cameras/1/lens", {"version": "1", "state": '{"film_width_mm": 1e400, "film_height_mm": 1, "focal_mm": 1, "offset_x_mm": 0, "offset_y_mm": 0, "squeeze": 1, "fit": "width"}'}),
+    ("/cameras/1/part", {"version": "1", "width_px": "1e300"}),
+    ("/cameras/1/film-backs", {"name": "x", "size": "nan"}),
+    ("/cameras/1/keys", {"version": "1", "to": "nowhere", "format_key": "usd", "reduce_px": "1"}),
+    ("/cameras/1/deliver", {"version": "1", "to": "zup-lh-cm", "format_key": "usd", "first_there": "1e99"}),
+    ("/jobs/99/stop", {}),
 )  # fmt: skip
 
 

@@ -334,12 +334,13 @@ def _source(
 ) -> tuple[Scene, Picture, Recipe]:  # fmt: skip
     """The file read as its options say, its picture, and the recipe with the options that change the camera."""
     from anaxis.cli_changes import split, with_changes, with_pixel_aspect
-    from anaxis.flow import picture_of
+    from anaxis.flow import picture_after, picture_of
 
     recipe, pixel_aspect = stated.pop("recipe"), stated.pop("pixel_aspect")
     changes, stated = split(stated)
     scene = _read(reader, file, **stated)
     picture = with_pixel_aspect(picture_of(scene, resolution, source_fit), pixel_aspect)
+    picture = picture_after(picture, _recipe_of(recipe))
     return scene, picture, with_changes(_recipe_of(recipe), changes, scene, camera, picture)
 
 

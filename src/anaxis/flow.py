@@ -205,6 +205,25 @@ def picture_of(scene: Scene, image: Image | None, fit: str | None) -> Picture:
     )
 
 
+def picture_after(picture: Picture, recipe: Recipe) -> Picture:
+    """The picture once a recipe has taken parts of it: the last part's size, else as it was."""
+    parts = [o.params for o in recipe if o.on and o.code == "part"]
+    if not parts:
+        return picture
+    last = parts[-1]
+    image = Image(int(last["width_px"]), int(last["height_px"]), float(last["pixel_aspect"]))
+    return replace(picture, image=image, image_guessed=False)
+
+
+def picture_before(picture: Picture, recipe: Recipe) -> Picture:
+    """The inverse of :func:`picture_after`: the plate the recipe's first part was taken from."""
+    first = next((o.params for o in recipe if o.on and o.code == "part"), None)
+    if first is None:
+        return picture
+    plate = Image(int(first["plate_width_px"]), int(first["plate_height_px"]), float(first["pixel_aspect"]))
+    return replace(picture, image=plate)
+
+
 def prepare(
     track: Track, landmarks: Landmarks, picture: Picture, profile: Profile, first: float | None = None
 ) -> Outgoing:

@@ -13,6 +13,9 @@ import numpy as np
 from anaxis.core import edits, resample, tree
 from anaxis.core.errors import BadInput
 from anaxis.core.landmarks import MAX_NAME, Landmarks, joined
+from anaxis.core.lens import FITS, Image
+from anaxis.core.lens_edits import BY_LABEL, WAYS, Part, changed_curve, of_part
+from anaxis.core.lens_trial import KEEPS as FILM_KEEPS
 from anaxis.core.recipe import Field, Kind, Work
 from anaxis.core.scene import UP_AXES, corrected
 from anaxis.core.surroundings import landmarks_of, set_lines_m
@@ -22,7 +25,6 @@ from anaxis.core.typing import Floats
 LENS_PARTS = ("lens", "film back", "focal length")
 _NODE = Field("node", "Node", "node")
 
-FILM_KEEPS = ("focal length", "field of view")
 Params = dict[str, Any]
 # From a phone's sensor to a sheet of film, with room for mistakes in a unit.
 _FILM_MM = (0.01, 100_000.0)
@@ -177,6 +179,27 @@ def _focal(work: Work, p: Params) -> Work:
     return work.with_track(replace(track, lens=replace(track.lens, focal_mm=focal)))
 
 
+def _lens_curve(work: Work, p: Params) -> Work:
+    channel = BY_LABEL[p["channel"]]
+    first, last = p.get("first", -np.inf), p.get("last", np.inf)
+    return work.with_track(changed_curve(work.done, channel, p["way"], p.get("value"), first, last))
+
+
+def _says_curve(p: Params) -> str:
+    what = f"{p.get('channel')} {p.get('way')}"
+    if p.get("value") not in (None, "") and p.get("way") != "hold outside":
+        what += f" {float(p['value']):.6g}"
+    spanned = any(p.get(k) not in (None, "") for k in ("first", "last"))
+    return what + (f", {_span(p)}" if spanned else "")
+
+
+def _part(work: Work, p: Params) -> Work:
+    """The part of the plate that becomes the image; the picture's own size is kept beside the recipe."""
+    plate = Image(int(p["plate_width_px"]), int(p["plate_height_px"]), p["pixel_aspect"])
+    part = Part(p["x_px"], p["y_px"], p["width_px"], p["height_px"])
+    return work.with_track(of_part(work.done, plate, p["fit"], part))
+
+
 def _shift(work: Work, p: Params) -> Work:
     offset = np.array([p["x_m"], p["y_m"], p["z_m"]])
     marks = replace(work.landmarks, position_m=work.landmarks.position_m + offset)
@@ -281,6 +304,15 @@ _ALL = (
          lambda p: "the roll goes, the look stays"),
     Kind("focal", "Focal length", "track", (Field("focal_mm", "Focal length", unit="mm"), _FIRST, _LAST), _focal,
          lambda p: f"{float(p.get('focal_mm', 0)):g} mm" + ("" if p.get("first") in (None, "") and p.get("last") in (None, "") else f", {_span(p)}")),
+    Kind("lens_curve", "Lens curve", "track",
+         (Field("channel", "What", "choice", choices=tuple(BY_LABEL)), Field("way", "How", "choice", choices=WAYS),
+          Field("value", "Value", optional=True), _FIRST, _LAST), _lens_curve, _says_curve),
+    Kind("part", "Part of the plate", "track",
+         (*(Field(n, n.removesuffix("_px").replace("_", " "), unit="px") for n in
+            ("plate_width_px", "plate_height_px", "x_px", "y_px", "width_px", "height_px")),
+          Field("pixel_aspect", "Pixel aspect"), Field("fit", "Fit of the plate", "choice", choices=FITS)), _part,
+         lambda p: f"{float(p.get('width_px', 0)):g} × {float(p.get('height_px', 0)):g} px at "
+                   f"{float(p.get('x_px', 0)):g}, {float(p.get('y_px', 0)):g} of {float(p.get('plate_width_px', 0)):g} × {float(p.get('plate_height_px', 0)):g}"),
     Kind("near_plane", "Near plane", "track", (Field("near_m", "Near", unit="m"),),
          lambda w, p: w.with_track(edits.with_near(w.done, p["near_m"])), lambda p: f"{float(p.get('near_m', 0)):g} m"),
     Kind("shift", "Move everything", "track", tuple(Field(f"{a}_m", a.upper(), unit="m") for a in "xyz"), _shift,

@@ -38,11 +38,17 @@ class RotationRule(_Part):
 
 
 class LensRule(_Part):
-    """Which quantity the package shows, in which unit its film back is, how it inscribes the image."""
+    """Which quantity the package shows, in which unit its film back is, how it inscribes the image.
+
+    Offsets are shown in the film back's unit, as a share of its width, or each as a share of its own side;
+    a sign is +1 where a positive number moves the window right or up.
+    """
 
     shown: Literal["focal", "hfov", "vfov", "zoom"] = "focal"
     film_unit: Literal["mm", "cm", "in"] = "mm"
     fit: Literal["width", "height", "inside", "outside", "stretch"] = "width"
+    offset_unit: Literal["film_unit", "width_share", "side_share"] = "film_unit"
+    offset_signs: tuple[Sign, Sign] = (1, 1)
 
 
 class TimeRule(_Part):

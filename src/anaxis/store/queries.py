@@ -13,6 +13,7 @@ from sqlalchemy.orm import Session, joinedload, selectinload
 
 from anaxis.core.checks import Expected
 from anaxis.core.errors import BadInput
+from anaxis.core.film_backs import FilmBack
 from anaxis.core.findings import Finding
 from anaxis.core.landmarks import Landmarks
 from anaxis.core.lens import Image
@@ -29,6 +30,7 @@ from anaxis.formats.scene_archive import (
 )
 from anaxis.store.models import (
     Camera,
+    SavedFilmBack,
     SavedLayout,
     SavedRecipe,
     Shot,
@@ -206,6 +208,23 @@ def save_layout(session: Session, name: str, layout: dict[str, Any]) -> None:
     """Save a column layout under a name; one of that name is replaced."""
     query = insert(SavedLayout).values(name=name, layout=layout)
     session.execute(query.on_conflict_do_update(index_elements=["name"], set_={"layout": layout}))
+
+
+def saved_film_backs(session: Session) -> list[FilmBack]:
+    """The film backs kept under a name, beside the nominal ones."""
+    rows = session.execute(select(SavedFilmBack).order_by(SavedFilmBack.name)).scalars()
+    return [FilmBack(r.name, r.width_mm, r.height_mm) for r in rows]
+
+
+def save_film_back(session: Session, film: FilmBack) -> None:
+    """Keep a film back under its name; one of that name is replaced."""
+    sizes = {"width_mm": film.width_mm, "height_mm": film.height_mm}
+    query = insert(SavedFilmBack).values(name=film.label, **sizes)
+    session.execute(query.on_conflict_do_update(index_elements=["name"], set_=sizes))
+
+
+def drop_film_back(session: Session, name: str) -> None:
+    session.execute(delete(SavedFilmBack).where(SavedFilmBack.name == name))
 
 
 def saved_recipes(session: Session) -> list[str]:

@@ -17,7 +17,7 @@ from anaxis.core.lens import Image
 from anaxis.core.recipe import Operation, Recipe, inserted, kind_of, recipe_document, replay
 from anaxis.core.scene import Scene
 from anaxis.core.timing import rate_text
-from anaxis.flow import CameraReport, Picture, examine
+from anaxis.flow import CameraReport, Picture, examine, picture_after, picture_before
 from anaxis.formats.scene_archive import scene_from_bytes, track_to_bytes
 from anaxis.formats.track_json import convention_document
 from anaxis.store.models import Camera, Shot, SourceFile, Version
@@ -165,13 +165,18 @@ def mark_missing(
     return marked
 
 
-def edit_version(session: Session, version: Version, recipe: Recipe, change: str) -> Version:
+def edit_version(
+    session: Session, version: Version, recipe: Recipe, change: str, picture: Picture | None = None
+) -> Version:
     """The recipe changed: the camera baked again as a new version, worked on from now on.
+
+    ``picture`` is how the source makes its picture where that changed too.
 
     Raises BadInput, and keeps nothing, where the recipe cannot be done or leaves the camera unusable.
     """
     scene = scene_from_bytes(version.source_file.scene)
-    picture = picture_of_version(version)
+    before = picture_before(picture_of_version(version), recipe_of(version))
+    picture = picture_after(picture or before, recipe)
     image = None if picture.image_guessed else picture.image
     shot = version.camera.shot
     reports = examine(

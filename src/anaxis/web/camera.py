@@ -20,6 +20,7 @@ from anaxis.formats.scene_archive import scene_from_bytes
 from anaxis.formats.track_json import convention_from_document
 from anaxis.profiles import SHIPPED_KEYS, shipped_profiles
 from anaxis.profiles.model import Profile, profile_from_text
+from anaxis.profiles.sheet import sheet_of
 from anaxis.store.deliveries import deliver_version, furthest_off, newest_deliveries
 from anaxis.store.models import Version
 from anaxis.store.queries import (
@@ -27,6 +28,7 @@ from anaxis.store.queries import (
     get_version,
     picture_of_version,
     recipe_of,
+    saved_film_backs,
     saved_recipes,
     set_finder,
     track_of,
@@ -36,7 +38,7 @@ from anaxis.web.axes_drawing import axes_svg, axis_turn
 from anaxis.web.drawings import camera_bundle, levels_bundle
 from anaxis.web.jobs import start_work
 from anaxis.web.landmarks import THE_FILE, axes_of, file_unit, rows_of
-from anaxis.web.lens import lens_choices, lens_context
+from anaxis.web.lens import lens_context
 from anaxis.web.packages import package_of
 from anaxis.web.pages import Store, drawing_answer, number_or_none, page
 from anaxis.web.recipe import ADDABLE
@@ -189,7 +191,7 @@ def _station_context(
             "set_suffixes": SET_SUFFIXES,
         }  # fmt: skip
     if station == "lens":
-        return {**lens_choices(), **lens_context(version, track)}
+        return lens_context(version, track, saved_film_backs(store))
     if station == "time":
         return {"rates": RATES, **rulers_context(version, track, "")}
     if station != "clean":
@@ -214,7 +216,10 @@ def _context(
         first = float(profile.time.first_frame)
     outgoing = prepare(track, landmarks, picture_of_version(version), profile, first)
     newest = newest_deliveries(version)
+    sheet = sheet_of(outgoing, profile) if station in ("lens", "deliver") else None
     return {
+        "sheet": sheet,
+        "outgoing": outgoing,
         "version": version,
         "camera": version.camera,
         "shot": version.camera.shot,

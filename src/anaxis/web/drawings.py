@@ -7,9 +7,11 @@ from typing import Any
 import numpy as np
 
 from anaxis.core.axes import Convention
+from anaxis.core.depth_of_field import sharp_m
 from anaxis.core.edits import renumbered
 from anaxis.core.landmarks import Landmarks
 from anaxis.core.lens import Image
+from anaxis.core.lens_edits import CHANNELS
 from anaxis.core.outgoing import make_outgoing, numbers_of
 from anaxis.core.project import pixel_matrices, unproject
 from anaxis.core.proof import grid_depths_m, grid_pixels
@@ -58,6 +60,9 @@ def camera_bundle(
         "frustum_m": _frustum_m(track, meant, image, landmarks),
         "landmarks_m": landmarks.position_m,
         "segments_m": segments_m,
+        "reach_m": grid_depths_m(track, meant, landmarks.position_m)[:, 0],
+        "sharp_m": sharp_m(track, track.lens.used(image, picture.fit)),
+        **{f"lens_{k}": getattr(track.lens, k) for k in CHANNELS},
     }
     for side, numbers in (("ours", ours), ("theirs", theirs)):
         arrays[f"{side}_position"] = numbers.position

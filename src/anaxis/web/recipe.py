@@ -182,5 +182,7 @@ def node_choices(version: Version, code: str) -> list[str]:
 
 # What a form can ask for; the others come by findings, the landmarks' table or a new take.
 ADDABLE = tuple(
-    k for k in KINDS.values() if not any(f.kind == "data" for f in k.fields) and k.code != "mark_rename"
+    k
+    for k in KINDS.values()
+    if not any(f.kind == "data" for f in k.fields) and k.code not in ("mark_rename", "part")
 )

@@ -1,4 +1,6 @@
 import { loadBundle } from "./bundle.js";
+import { curvesView } from "./curves.js";
+import { frameChanged, openLens } from "./lens.js";
 import { Ruler, startFrame } from "./ruler.js";
 import { lensView, measuredView } from "./views.js";
 
@@ -25,11 +27,6 @@ function cells(data) {
 function setUpForms() {
   document.addEventListener("change", (event) => {
     const base = event.target.dataset.reload;
-    if (event.target.dataset.fills === "film" && event.target.value) {
-      const [width, height] = event.target.value.split("x"), form = event.target.form;
-      form.elements.param_width_mm.value = width;
-      form.elements.param_height_mm.value = height;
-    }
     if (event.target.dataset.param) {
       const there = new URL(location.href);
       there.searchParams.set(event.target.dataset.param, event.target.value);
@@ -71,9 +68,10 @@ function setUpForms() {
     // The line of stations is swapped along with the panel, and says so too.
     if (event.target.id !== "panel") return;
     const panel = document.getElementById("panel");
-    board.className = `board ${panel.dataset.station}`; // some panels need more room
+    board.className = `board ${panel.dataset.station}${board.classList.contains("with-numbers") ? " with-numbers" : ""}`; // some panels need more room
     panel.focus();
     fillLevels();
+    opened();
   });
 }
 
@@ -101,6 +99,8 @@ function showLevels() {
   });
 }
 
+let opened = () => {}; // what a station needs once its panel is there
+
 async function start() {
   setUpForms();
   fillLevels();
@@ -111,18 +111,35 @@ async function start() {
     lensView(view("lens"), data, state),
     measuredView(view("plan"), data, state, "plan"),
     measuredView(view("elevation"), data, state, "elevation", (text) => say("elevation", text)),
+    curvesView(view("curves"), data, state, (i) => ruler.go(i)),
   ];
   const fill = cells(data);
-  const ruler = new Ruler(document.getElementById("ruler"), data.frames, data.seconds, (i) => {
+  let ruler = null;
+  const numbers = board.querySelector("[data-act=numbers]");
+  if (![...Object.keys(data)].some((k) => k.startsWith("lens_") && data[k].some((v) => v !== data[k][0]) && !Number.isNaN(data[k][0]))) board.classList.add("with-numbers");
+  numbers.onclick = () => board.classList.add("with-numbers");
+  board.querySelector("[data-act=curves]").onclick = () => board.classList.remove("with-numbers");
+  opened = () => openLens(data, state, () => draw.forEach((f) => f()));
+  ruler = new Ruler(document.getElementById("ruler"), data.frames, data.seconds, (i) => {
     state.index = i;
     draw.forEach((f) => f());
     fill.forEach((f) => f(i));
     say("frame", data.frames[i]);
+    say("sharp", sharpWords(data, i));
     levels.index = i;
+    frameChanged();
     showLevels();
   }, data.theirs_frames);
   ruler.goToFrame(startFrame(data.frames[0]));
+  opened();
   window.anaxisReady = true;
+}
+
+// What is sharp at a frame, as the plan's caption says it.
+function sharpWords(data, i) {
+  const [near, far] = data.sharp_m.subarray(i * 2, i * 2 + 2);
+  if (!Number.isFinite(near)) return "";
+  return ` Dotted: sharp from ${near.toFixed(2)} m to ${Number.isFinite(far) ? `${far.toFixed(2)} m` : "infinity"}.`;
 }
 
 start().catch((error) => { document.getElementById("answer").textContent = error.message; });

@@ -47,6 +47,15 @@ export function paper(data, width, height, pad) {
   return { x, y, w, h, toX: (u) => x + u * scale * pixel_aspect, toY: (v) => y + v * scale, scale };
 }
 
+// Homogeneous pixels taken on: 3x3 times the i-th 3x4.
+export function tryOn(matrices, i, h) {
+  const out = new Float64Array(12);
+  for (let r = 0; r < 3; r += 1) for (let c = 0; c < 4; c += 1) {
+    for (let k = 0; k < 3; k += 1) out[r * 4 + c] += h[r * 3 + k] * matrices[i * 12 + k * 4 + c];
+  }
+  return out;
+}
+
 export function lensView(canvas, data, state) {
   const ink = theme();
   return fitCanvas(canvas, (pen, width, height) => {
@@ -61,9 +70,11 @@ export function lensView(canvas, data, state) {
     pen.moveTo(box.x, box.y + box.h / 2); pen.lineTo(box.x + box.w, box.y + box.h / 2);
     pen.stroke();
     pen.strokeStyle = ink.ink; pen.lineWidth = 0.8; pen.globalAlpha = 0.75;
-    traceSet(pen, data, data.meant, state.index, box.toX, box.toY);
+    // A lens that is only tried takes the pixels of the one kept to its own.
+    const tried = state.lens ? tryOn(data.meant, state.index, state.lens) : null;
+    traceSet(pen, data, tried || data.meant, tried ? 0 : state.index, box.toX, box.toY);
     pen.globalAlpha = 1;
-    labels(pen, data, state.index, box, ink);
+    labels(pen, data, state.index, box, ink, tried);
     if (data.facts.ground_m) {
       pen.font = FONT; pen.textAlign = "left"; pen.fillStyle = ink.soft;
       pen.fillText(`no set came along: ground grid of ${data.facts.ground_m} m`, box.x + 8, box.y + box.h - 8);
@@ -74,12 +85,12 @@ export function lensView(canvas, data, state) {
 }
 
 // Landmarks as crosses with names; a name gives way where it would lie over another.
-function labels(pen, data, i, box, ink) {
+function labels(pen, data, i, box, ink, tried) {
   pen.font = FONT; pen.textAlign = "left";
   const used = [];
   data.facts.landmarks.forEach((name, l) => {
     const p = landmarkAt(data, i, l);
-    project(data.meant, i, p[0], p[1], p[2], a);
+    project(tried || data.meant, tried ? 0 : i, p[0], p[1], p[2], a);
     if (a[2] < NEAR) return;
     const x = box.toX(a[0] / a[2]), y = box.toY(a[1] / a[2]);
     if (x < box.x || x > box.x + box.w || y < box.y || y > box.y + box.h) return;
@@ -127,7 +138,7 @@ export function measuredView(canvas, data, state, kind, onName) {
     }
     clear(pen, width, height);
     pen.drawImage(still, 0, 0, width, height);
-    drawCamera(pen, data, state.index, across, down, map, ink);
+    drawCamera(pen, data, state.index, across, down, map, ink, state.lens);
   });
 }
 
@@ -187,11 +198,19 @@ function scaleBar(pen, pixelsPerMetre, width, height, ink) {
   pen.fillText(metres >= 1 ? `${metres} m` : `${+(metres * 100).toPrecision(3)} cm`, x + w + 6, y + 1);
 }
 
-function drawCamera(pen, data, i, across, down, map, ink) {
+function drawCamera(pen, data, i, across, down, map, ink, lens) {
   const px = map.x(data.position_m[i * 3 + across]), py = map.y(data.position_m[i * 3 + down]);
+  const kept = (c, axis) => data.frustum_m[(i * 4 + c) * 3 + axis];
+  // A lens that is only tried sees other corners: at one depth, a corner is where its pixel was before.
+  const before = (c) => {
+    const h = lens, { width_px: w, height_px: ht } = data.facts;
+    const u = (c === 1 || c === 2 ? w : 0), v = (c > 1 ? ht : 0);
+    return [(u - h[2]) / h[0] / w, (v - h[5]) / h[4] / ht];
+  };
   const corner = (c) => {
-    const o = (i * 4 + c) * 3;
-    return [map.x(data.frustum_m[o + across]), map.y(data.frustum_m[o + down])];
+    const [u, v] = lens ? before(c) : [c === 1 || c === 2 ? 1 : 0, c > 1 ? 1 : 0];
+    const at = (axis) => kept(0, axis) + u * (kept(1, axis) - kept(0, axis)) + v * (kept(3, axis) - kept(0, axis));
+    return [map.x(at(across)), map.y(at(down))];
   };
   pen.strokeStyle = ink.ink; pen.lineWidth = 1; pen.setLineDash([4, 3]);
   pen.beginPath();
@@ -201,6 +220,19 @@ function drawCamera(pen, data, i, across, down, map, ink) {
   pen.beginPath(); pen.moveTo(...corner(3));
   for (let c = 0; c < 4; c += 1) pen.lineTo(...corner(c));
   pen.stroke();
+  // Where it is sharp: dotted across the view, near and far.
+  if (data.sharp_m) {
+    pen.setLineDash([1.5, 3]);
+    for (const depth of data.sharp_m.subarray(i * 2, i * 2 + 2)) {
+      const share = depth / data.reach_m[i];
+      if (!Number.isFinite(share) || share > 40) continue;
+      const at = (c) => corner(c).map((v, k) => (k ? py : px) + (v - (k ? py : px)) * share);
+      pen.beginPath(); pen.moveTo(...at(3));
+      for (let c = 0; c < 4; c += 1) pen.lineTo(...at(c));
+      pen.stroke();
+    }
+    pen.setLineDash([]);
+  }
   pen.fillStyle = ink.sheet; pen.lineWidth = 2;
   pen.beginPath(); pen.arc(px, py, 4.5, 0, 7); pen.fill(); pen.stroke();
 }
