@@ -71,6 +71,7 @@ def test_the_drawings_are_dragged(page: Page, site: str, demo_files: dict[str, P
     before = picture(page)
 
     def drag(selector: str, right: int, down: int) -> None:
+        page.wait_for_timeout(300)  # drawn once more after whatever came before
         box = page.locator(selector).first.bounding_box()
         assert box
         x, y = box["x"] + min(6, box["width"] / 2), box["y"] + min(6, box["height"] / 2)
