@@ -71,7 +71,6 @@ def test_the_drawings_are_dragged(page: Page, site: str, demo_files: dict[str, P
     before = picture(page)
 
     def drag(selector: str, right: int, down: int) -> None:
-        page.wait_for_timeout(300)  # drawn once more after whatever came before
         box = page.locator(selector).first.bounding_box()
         assert box
         x, y = box["x"] + min(6, box["width"] / 2), box["y"] + min(6, box["height"] / 2)
@@ -79,6 +78,7 @@ def test_the_drawings_are_dragged(page: Page, site: str, demo_files: dict[str, P
         page.mouse.down()
         page.mouse.move(x + right, y + down, steps=5)
         page.mouse.up()
+        page.wait_for_load_state("networkidle")  # drawn once more when the drag ends
 
     drag("#lens-form rect.image", 25, -12)
     page.wait_for_function("document.querySelector('[data-lens=offset_x_mm]').value > 1")
@@ -87,7 +87,6 @@ def test_the_drawings_are_dragged(page: Page, site: str, demo_files: dict[str, P
     drag("#lens-form rect.grip", -40, 0)
     page.wait_for_function("document.querySelector('[data-lens=film_width_mm]').value < 20")
     wide = value(page, "hfov_deg")
-    page.wait_for_timeout(300)  # drawn once more when the drag ends
     x, y = page.evaluate(
         """() => { const p = document.querySelector('[data-drag=hfov_deg]'), at = p.getPointAtLength(20), m = p.getScreenCTM();
         const on = new DOMPoint(at.x, at.y).matrixTransform(m); return [on.x, on.y]; }"""

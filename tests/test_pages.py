@@ -138,7 +138,7 @@ def test_stations_open_their_panels_and_the_drawing_stays(
     expect(page.locator("#panel .guess")).to_contain_text("width")
     page.select_option("#source_fit", "height")
     page.get_by_role("button", name="Keep as version 2").click()
-    expect(page.locator("#panel")).to_contain_text("height: the image takes the film back's height")
+    expect(page.locator("#panel")).to_contain_text("the image takes the film back's height")
     assert page.locator("#panel .guess").count() == 0
 
 
