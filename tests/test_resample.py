@@ -11,9 +11,9 @@ from hypothesis import given
 from hypothesis import strategies as st
 from scipy.spatial.transform import Rotation
 
-from anaxis.core.cuts import cuts_of
+from anaxis.core.cuts import cuts_of, with_mark
 from anaxis.core.errors import BadInput
-from anaxis.core.landmarks import Landmarks
+from anaxis.core.landmarks import NO_LANDMARKS, Landmarks
 from anaxis.core.lens import Image
 from anaxis.core.project import pixel_matrices
 from anaxis.core.proof import prove
@@ -22,6 +22,8 @@ from anaxis.core.resample import at_rate, resampling_error, sampled, with_handle
 from anaxis.core.track import Track, make_lens
 from anaxis.core.tree import angle_between_deg
 from anaxis.formats import read_file
+from anaxis.formats.scene_archive import track_from_bytes, track_to_bytes
+from anaxis.formats.timecodes import can_drop, frame_of_timecode, timecode_of
 
 RATES = [
     Fraction(r) for r in ("24000/1001", "24", "25", "30000/1001", "30", "48", "50", "60000/1001", "60", "120")
@@ -148,3 +150,61 @@ def test_rates_and_handles_are_operations_of_a_recipe(demo_files: dict) -> None:
         replay(scene, scene.cameras[0].path, (Operation("rate", {"rate": "never", "keep": "time"}),))
     moving = Landmarks(("boat",), np.arange(4.0)[:, None, None] * np.ones((1, 1, 3)))
     assert moving.between(np.array([0.0, 0.5, 2.75, 9.0])).position_m[:, 0, 0].tolist() == [0, 0.5, 2.75, 3]
+
+
+def test_a_cut_marked_by_hand_is_not_crossed_and_a_leap_can_be_none() -> None:
+    source = walk(count=60)
+    marked = with_mark(source, 1031, True)
+    assert cuts_of(source).tolist() == [] and cuts_of(marked).tolist() == [30]
+    made = at_rate(marked, Fraction(50), "time")
+    step = made.frames - made.frames[0]
+    at = 1001 + step * 24 / 50
+    held = (at > 1030 + 1e-6) & (at < 1031 - 1e-6)
+    assert held.any() and np.allclose(made.position_m[held], source.position_m[29])
+    assert cuts_of(made).tolist() == [int(np.argmax(at >= 1031 - 1e-9))]
+    place = source.position_m.copy()
+    place[30:] += [9.0, 0, 0]
+    leaping = replace(source, position_m=place)
+    assert cuts_of(leaping).tolist() == [30] and cuts_of(with_mark(leaping, 1031, False)).tolist() == []
+    handled = with_handles(with_mark(source, 1031, True), 5, 3, "hold")
+    assert cuts_of(handled).tolist() == [35] and cuts_of(handled.take(np.arange(30, 50))).tolist() == [5]
+    kept = track_from_bytes(track_to_bytes(marked, NO_LANDMARKS, np.zeros((0, 2, 3))))[0]
+    assert cuts_of(kept).tolist() == [30]
+    for frame in (1001, 1000, 1031.5):
+        with pytest.raises(BadInput, match="No cut can lie before"):
+            with_mark(source, frame, True)
+
+
+@pytest.mark.parametrize("rate", RATES)
+def test_timecode_counts_as_the_standard_does(rate: Fraction) -> None:
+    """Against the arithmetic of drop-frame spelled out: two numbers a minute for 30 frames, not in tenths."""
+    count, drop = round(rate), can_drop(rate)
+    for frame in (0, 1, count * 60 - 1, count * 60, count * 600, 107_892, 1_234_567):
+        plain = timecode_of(frame, rate)
+        hours, rest = divmod(frame, count * 3600)
+        assert plain and [int(p) for p in plain.split(":")] == [
+            hours % 24, rest // (count * 60), rest // count % 60, rest % count
+        ]  # fmt: skip
+        assert frame_of_timecode(plain, rate) == frame % (86_400 * count)
+        if drop:
+            skipped = count // 15
+            tens, within = divmod(frame, count * 600 - 9 * skipped)
+            number = (
+                frame + 9 * skipped * tens + skipped * max(0, (within - skipped) // (count * 60 - skipped))
+            )
+            said = timecode_of(frame, rate, True)
+            assert said and [int(p) for p in said.replace(";", ":").split(":")] == [
+                number // (count * 3600), number // (count * 60) % 60, number // count % 60, number % count
+            ]  # fmt: skip
+            assert frame_of_timecode(said, rate) == frame
+    assert timecode_of(-1, rate) is None and timecode_of(0.5, rate) is None
+    assert timecode_of(5, Fraction(25, 2)) is None
+
+
+@pytest.mark.parametrize(
+    "text", ["", "1:2:3", "25:00:00:00", "00:61:00:00", "00:00:00:99", "aa:00:00:00", "00:01:00;00"]
+)
+def test_a_timecode_that_is_none_says_so(text: str) -> None:
+    for rate in (Fraction(30000, 1001), Fraction(24), Fraction(13, 2)):
+        with pytest.raises(BadInput):
+            frame_of_timecode(text, rate)

@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from typing import NamedTuple
 
 import numpy as np
 
+from anaxis.core.errors import BadInput
+from anaxis.core.timing import format_frame
 from anaxis.core.track import Track
 from anaxis.core.tree import angle_between_deg
 from anaxis.core.typing import Floats, Ints
@@ -37,8 +40,31 @@ def leaps(steps: Floats, least: float) -> Ints:
 
 
 def cuts_of(track: Track) -> Ints:
-    """The places (k,) of the samples that begin something new: leaps of place or turn."""
+    """The places (k,) of the samples that begin something new: leaps of place or turn, and what a person marked."""
+    found = found_cuts(track)
+    if track.marked is None:
+        return found
+    found = np.union1d(found, np.flatnonzero(track.marked > 0))
+    found = np.setdiff1d(found, np.flatnonzero(track.marked < 0))
+    return found[found > 0]
+
+
+def found_cuts(track: Track) -> Ints:
+    """The places (k,) behind leaps of place or turn, whatever anybody has marked."""
     steps = steps_of(track)
     if steps is None:
         return np.zeros(0, dtype=np.int64)
     return np.union1d(leaps(steps.metres, LEAP_M), leaps(steps.degrees, LEAP_DEG)) + 1
+
+
+def with_mark(track: Track, frame: float, cut: bool) -> Track:
+    """The track with a cut marked before ``frame``, or a leap there said to be none. Raises BadInput without that frame."""
+    at = np.flatnonzero(np.abs(track.frames - frame) < 1e-6)
+    if not len(at) or at[0] == 0:
+        raise BadInput(
+            f"No cut can lie before frame {format_frame(frame)}: '{track.name}' runs from "
+            f"{format_frame(track.frames[0])} to {format_frame(track.frames[-1])}, and a cut has frames on both sides."
+        )
+    marked = np.zeros(len(track), dtype=np.int64) if track.marked is None else track.marked.copy()
+    marked[at[0]] = 1 if cut else -1
+    return replace(track, marked=marked)

@@ -11,6 +11,7 @@ from typing import Any
 import numpy as np
 
 from anaxis.core import edits, resample, tree
+from anaxis.core.cuts import with_mark
 from anaxis.core.errors import BadInput
 from anaxis.core.landmarks import MAX_NAME, Landmarks, joined
 from anaxis.core.lens import FITS, Image
@@ -25,6 +26,7 @@ from anaxis.core.typing import Floats
 LENS_PARTS = ("lens", "film back", "focal length")
 _NODE = Field("node", "Node", "node")
 
+CUT_WAYS = ("a cut", "no cut")
 Params = dict[str, Any]
 # From a phone's sensor to a sheet of film, with room for mistakes in a unit.
 _FILM_MM = (0.01, 100_000.0)
@@ -324,6 +326,9 @@ _ALL = (
          (Field("head", "Before", unit="frames", optional=True), Field("tail", "After", unit="frames", optional=True),
           Field("way", "How", "choice", choices=resample.HANDLE_WAYS)), _handles,
          lambda p: f"{float(p.get('head') or 0):g} before, {float(p.get('tail') or 0):g} after, {p.get('way')}"),
+    Kind("cut", "Cut", "track", (Field("frame", "First frame of what follows"), Field("way", "It is", "choice", choices=CUT_WAYS)),
+         lambda w, p: w.with_track(with_mark(w.done, p["frame"], p["way"] == CUT_WAYS[0])),
+         lambda p: f"{p.get('way')} before frame {format_frame(float(p.get('frame', 0)))}"),
     Kind("renumber", "Renumber", "track", (Field("first", "First frame"),),
          lambda w, p: w.with_track(edits.renumbered(w.done, p["first"])), lambda p: f"from {_span(p)}"),
     Kind("keep_lens", "Keep an earlier lens", "track", (Field("lens", "Lens", "data", holds=dict), Field("of", "Of", "text", optional=True)),

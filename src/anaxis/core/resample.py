@@ -71,7 +71,25 @@ def sampled(track: Track, at: Floats) -> Track:
     position[exact], rotation[exact] = track.position_m[nearest], track.rotation[nearest]
     for name, values in lens.items():
         values[exact] = getattr(track.lens, name)[nearest]
-    return replace(track, frames=at, position_m=position, rotation=rotation, lens=Lens(**lens))
+    return replace(
+        track,
+        frames=at,
+        position_m=position,
+        rotation=rotation,
+        lens=Lens(**lens),
+        marked=_marks_at(track, at),
+    )
+
+
+def _marks_at(track: Track, at: Floats) -> Ints | None:
+    """What was marked, at the first new sample from the marked one on."""
+    if track.marked is None:
+        return None
+    marked, old = np.zeros(len(at), dtype=np.int64), np.flatnonzero(track.marked)
+    new = np.searchsorted(at, track.frames[old] - _ON_SAMPLE)
+    inside = new < len(at)
+    marked[new[inside]] = track.marked[old[inside]]
+    return marked
 
 
 def _coinciding(frames: Floats, at: Floats) -> tuple[Ints, Ints]:
@@ -131,6 +149,9 @@ def with_handles(track: Track, head: int, tail: int, way: str) -> Track:
     first, last = float(track.frames[0]), float(track.frames[-1])
     frames = np.concatenate([first - np.arange(head, 0, -1), track.frames, last + np.arange(1, tail + 1)])
     out = replace(track.take(index), frames=frames)
+    if out.marked is not None:  # a handle repeats a sample, and begins nothing
+        out.marked[:head] = 0
+        out.marked[head + n :] = 0
     if way == "hold" or n < 2:
         return out
     position, rotation = out.position_m.copy(), out.rotation.copy()

@@ -60,7 +60,8 @@ class Track:
     """A camera in world space with one sample on every frame.
 
     ``frames`` (n,) frame numbers, ``rate`` frames a second, ``position_m`` (n, 3), ``rotation``
-    (n, 3, 3) with the camera's local axes as columns.
+    (n, 3, 3) with the camera's local axes as columns. ``marked`` (n,) is 1 at samples that a person said
+    begin a new shot, -1 at those where a leap is none, 0 elsewhere; None where nobody has said anything.
     """
 
     name: str
@@ -69,6 +70,7 @@ class Track:
     position_m: Floats
     rotation: Floats
     lens: Lens
+    marked: Ints | None = None
 
     def __len__(self) -> int:
         return len(self.frames)
@@ -81,6 +83,7 @@ class Track:
             position_m=self.position_m[index],
             rotation=self.rotation[index],
             lens=self.lens.take(index),
+            marked=None if self.marked is None else self.marked[index],
         )
 
     def between(self, first: float, last: float) -> Track:

@@ -24,7 +24,7 @@ from anaxis.core.lens import Image
 from anaxis.core.scene import Node, Scene
 from anaxis.core.timing import parse_rate, rate_text
 from anaxis.core.track import Lens, Track
-from anaxis.core.typing import Floats
+from anaxis.core.typing import Floats, Ints
 
 _MAGIC = b"anaxis2\n"
 _NODE_ARRAYS = ("frames", "local", "keys", "lens_frames", "lens_keys", "segments")
@@ -151,15 +151,30 @@ def track_to_bytes(track: Track, landmarks: Landmarks, segments_m: Floats) -> by
     header = {
         "name": track.name, "rate": rate_text(track.rate), "landmarks": landmarks.names,
         "hidden": sorted(landmarks.hidden),
+        "marked": None if track.marked is None else {int(i): int(track.marked[i]) for i in np.flatnonzero(track.marked)},
     }  # fmt: skip
     return pack(header, arrays)
+
+
+def _marked(kept: dict[str, int] | None, count: int) -> Ints | None:
+    if kept is None:
+        return None
+    out = np.zeros(count, dtype=np.int64)
+    out[[int(k) for k in kept]] = list(kept.values())
+    return out
 
 
 def track_from_bytes(data: bytes) -> tuple[Track, Landmarks, Floats]:
     header, a = unpack(data)
     lens = Lens(**dict(zip(_LENS_FIELDS, a["lens"], strict=True)))
     track = Track(
-        header["name"], a["frames"], parse_rate(header["rate"]), a["position_m"], a["rotation"], lens
+        header["name"],
+        a["frames"],
+        parse_rate(header["rate"]),
+        a["position_m"],
+        a["rotation"],
+        lens,
+        _marked(header.get("marked"), len(a["frames"])),
     )
     names = tuple(header["landmarks"])
     sizes = a.get("sizes_m", np.zeros((len(names), 3)))

@@ -43,7 +43,7 @@ from anaxis.web.packages import package_of
 from anaxis.web.pages import Store, drawing_answer, number_or_none, page
 from anaxis.web.recipe import ADDABLE
 from anaxis.web.stations import stations_of
-from anaxis.web.time import RATES, rulers_context
+from anaxis.web.time import time_context
 
 router = APIRouter(prefix="/cameras")
 _MAX_PROFILE_BYTES = 100_000
@@ -193,7 +193,7 @@ def _station_context(
     if station == "lens":
         return lens_context(version, track, saved_film_backs(store))
     if station == "time":
-        return {"rates": RATES, **rulers_context(version, track, "")}
+        return time_context(version, track)
     if station != "clean":
         return {}
     scene = scene_from_bytes(version.source_file.scene)

@@ -80,6 +80,26 @@ def _range(subject: Subject) -> Iterator[Finding]:
         )  # fmt: skip
 
 
+def _longer(subject: Subject) -> Iterator[Finding]:
+    """More frames than the shot: handles, or a render range that is another."""
+    wanted, track = subject.expected, subject.track
+    if wanted.first_frame is None or wanted.last_frame is None:
+        return
+    first, last = float(track.frames[0]), float(track.frames[-1])
+    before, after = max(0.0, wanted.first_frame - first), max(0.0, last - wanted.last_frame)
+    if not (before or after) or first > wanted.last_frame or last < wanted.first_frame:
+        return
+    yield Finding(
+        "longer_than_shot", "note",
+        f"The shot runs from {format_frame(wanted.first_frame)} to {format_frame(wanted.last_frame)} and the camera from "
+        f"{format_frame(first)} to {format_frame(last)}: {before:g} frames more before it and {after:g} behind it.",
+        "Keep them where they are handles; else trim the camera to the shot.",
+        "A render over the camera's range has more frames than the edit expects.",
+        {"before": before, "after": after, "shot_first": wanted.first_frame, "shot_last": wanted.last_frame},
+        remedy("trim", first=wanted.first_frame, last=wanted.last_frame), subject.path,
+    )  # fmt: skip
+
+
 def _frames_words(first: float, last: float) -> str:
     one = round(first) == round(last)
     return (
@@ -164,4 +184,4 @@ def _guessed(subject: Subject) -> Iterator[Finding]:
             yield Finding(f"guessed_{key}", "warning", f"For {what}, {why}.", words, effect, {}, operation)
 
 
-CHECKS: tuple[Check, ...] = (_first_frame, _range, _grid, _rate, _guessed)
+CHECKS: tuple[Check, ...] = (_first_frame, _range, _longer, _grid, _rate, _guessed)
