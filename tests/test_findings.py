@@ -170,6 +170,13 @@ def test_a_shot_that_should_be_longer_or_at_another_rate(file: Callable[..., Pat
     found = findings_of(path, expected=Expected(-1, 12, Fraction(25)))
     said = {f.code: f for f in found}
     assert "frames -1 to 0 are and frames 11 to 12 are missing" in said["shorter_than_shot"].message
+    longer = findings_of(file(), expected=Expected(3, 8, None))
+    (extra,) = (f for f in longer if f.code == "longer_than_shot")
+    assert "2 frames more before it and 2 behind it" in extra.message and extra.severity == "note"
+    assert extra.operation == {"code": "trim", "params": {"first": 3, "last": 8}}
+    assert not [
+        f for f in findings_of(file(), expected=Expected(30, 80, None)) if f.code == "longer_than_shot"
+    ]
     assert said["rate_not_shot"].operation == {"code": "correct", "params": {"rate": "25/1"}}
     assert findings_of(path, expected=Expected(1, 10, Fraction(24))) == []
 
@@ -217,7 +224,7 @@ def test_every_check_yields_only_codes_that_are_tested() -> None:
         code for check in CHECKS for code in re.findall(r'Finding\(\s*"(\w+)"', inspect.getsource(check))
     }
     tested = {k.split()[0] for k in FAULTS} | {
-        "helper_camera", "unused_camera", "shorter_than_shot", "rate_not_shot", "lens_animation",
+        "helper_camera", "unused_camera", "shorter_than_shot", "longer_than_shot", "rate_not_shot", "lens_animation",
     }  # fmt: skip
     assert named - tested == set()
 

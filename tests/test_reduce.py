@@ -23,7 +23,7 @@ from anaxis.core.project import pixel_matrices
 from anaxis.core.proof import prove
 from anaxis.core.reduce import KeyRule, Reduced, reduce
 from anaxis.core.track import Track
-from anaxis.flow import Picture, deliver
+from anaxis.flow import Options, Picture, deliver
 from anaxis.formats import read_file
 from anaxis.profiles import shipped_profiles
 from test_resample import walk
@@ -125,7 +125,7 @@ def test_a_receiver_that_opens_the_file_sees_the_same(format_key: str, tmp_path:
     """Through the file, by the format library's own interpolation, on every frame; a still lens stays one value."""
     track, profile = walk(count=120), shipped_profiles()["zup-lh-cm"]
     picture = Picture(IMAGE, "width", False, False)
-    done = deliver(track, NO_LANDMARKS, picture, profile, format_key, tmp_path, 3.0)
+    done = deliver(track, NO_LANDMARKS, picture, profile, format_key, tmp_path, Options(3.0))
     assert done.reduced is not None and len(done.reduced.keys) < 90
     assert 0.01 < done.proof.max_px <= 3.0 * 1.001  # single precision in the lens of USD
     scene = read_file(done.files[0])

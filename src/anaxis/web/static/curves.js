@@ -16,7 +16,7 @@ export function curvesView(canvas, data, state, onFrame) {
     return { name, v, low, high, known: !v.some(Number.isNaN) };
   });
   const moving = all.filter((c) => c.known && c.high > c.low);
-  const still = all.filter((c) => c.known && c.high === c.low);
+  const still = all.filter((c) => c.known && c.high === c.low && !c.name.startsWith("film_"));
   const span = { from: null, to: null };
   const place = (event) => {
     const box = canvas.getBoundingClientRect();
