@@ -22,11 +22,15 @@ from anaxis.core.lens import Image
 from anaxis.core.outgoing import Outgoing, make_outgoing
 from anaxis.core.proof import Proof, prove
 from anaxis.core.recipe import Operation, Recipe, Work, inserted, no_sets, replay
-from anaxis.core.reduce import Progress, Reduced, reduce
+from anaxis.core.reduce import Progress, Reduced, reduce, rekeyed
 from anaxis.core.scene import Scene
 from anaxis.core.timing import format_frame, require_frame
 from anaxis.core.track import Track, require_usable
+from anaxis.core.typing import Floats
 from anaxis.formats import key_rule_of, write_files
+from anaxis.formats.file_axes import file_axes
+from anaxis.formats.limits import limits_of
+from anaxis.profiles.compensation import Sending, compensated
 from anaxis.profiles.model import Profile
 from anaxis.profiles.standin import Seen, open_as_package
 
@@ -260,17 +264,37 @@ def deliver(
     if options.reduce_px is not None:
         reduced = reduce_keys(outgoing, format_key, options.reduce_px, progress)
         outgoing = replace(outgoing, track=reduced.track, keys=reduced.keys)
-    files = write_files(format_key, outgoing, folder, file_stem(track.name, profile.key))
-    seen = open_as_package(
-        files[0], profile, outgoing.image, None if reduced is None else outgoing.track.frames
-    )
-    if not np.array_equal(seen.frames, outgoing.track.frames):
+    outgoing = replace(outgoing, notes=(*outgoing.notes, *limits_of(format_key, outgoing)))
+    sent, intended = compensate(outgoing, profile, format_key)
+    files = write_files(format_key, sent, folder, file_stem(track.name, profile.key))
+    outgoing = replace(outgoing, track=replace(outgoing.track, frames=intended), notes=sent.notes)
+    asked = intended if reduced is not None or profile.habits else None
+    seen = open_as_package(files[0], profile, outgoing.image, asked, sent.track.rate)
+    if not (len(seen.frames) == len(intended) and np.allclose(seen.frames, intended, rtol=0, atol=1e-4)):
         raise BadInput(
             f"{files[0].name} came back with {len(seen.frames)} frames instead of {len(track)}: the camera "
             "needs a sample on every whole frame to go out in this format."
         )
     proof = prove(track, picture.image, picture.fit, seen.pixel_matrices, landmarks.shown().position_m)
     return Delivered(outgoing, files, seen, proof, options, reduced)
+
+
+def compensate(outgoing: Outgoing, profile: Profile, format_key: str) -> tuple[Outgoing, Floats]:
+    """The camera to write so that it is right after the package's habits, and the frames it is meant to have there."""
+    if not profile.habits:
+        return outgoing, outgoing.track.frames
+    axes = file_axes(format_key, outgoing.convention)
+    before = Sending(
+        outgoing.track, outgoing.track.frames, outgoing.convention, axes.convention, outgoing.image, outgoing.fit, axes.up, axes.unit_m
+    )  # fmt: skip
+    done = compensated(before, [(h.code, h.params) for h in profile.habits])
+    track = done.track
+    keys = outgoing.keys
+    if keys is not None and track is not outgoing.track:
+        # The same frames keep their keys, in the numbers of what is written now.
+        keys = rekeyed(keys, track)
+    notes = (*outgoing.notes, *done.notes, *done.cannot)
+    return replace(outgoing, track=track, keys=keys, notes=notes), done.intended
 
 
 def reduce_keys(

@@ -241,6 +241,20 @@ def reduce(
     return Reduced(keys, moved, fitted.deviation(np.arange(len(track)), every))
 
 
+def rekeyed(keys: Keys, track: Track) -> Keys:
+    """The keys on the same places of another track: its own values, slopes fitted to it anew."""
+    channels, values = channels_of(track, keys.rule)
+    fitted = _Fit.__new__(_Fit)
+    fitted.track, fitted.rule, fitted.channels, fitted.values = track, keys.rule, channels, values
+    k, c = len(keys), len(channels)
+    into, out = np.zeros((k, c)), np.zeros((k, c))
+    for s in range(k - 1):
+        out[s], into[s + 1] = fitted.slopes(int(keys.index[s]), int(keys.index[s + 1]))
+    if k > 1:
+        into[0], out[-1] = out[0], into[-1]
+    return Keys(keys.rule, channels, keys.index, track.frames[keys.index], values[keys.index], into, out)
+
+
 def _keys_between(fitted: _Fit, first: int, last: int, tolerance_px: float, progress: Progress) -> list[int]:
     """Keys from ``first`` to ``last``, both among them: each one as far from the one before as can be."""
     keys, at, reach = [first], first, 4

@@ -38,9 +38,9 @@ class Format:
 BUNDLE_SUFFIX = ".zip"
 FORMATS: tuple[Format, ...] = (
     Format("usd", "OpenUSD", (".usd", ".usda", ".usdc", ".usdz"), "usd_read:read_usd", "usd_write:write_usd"),
-    Format("alembic", "Alembic", (".abc",), "alembic_read:read_alembic"),
-    Format("gltf", "glTF 2.0", (".gltf", ".glb"), "gltf_read:read_gltf"),
-    Format("collada", "COLLADA 1.4", (".dae",), "collada_read:read_collada"),
+    Format("alembic", "Alembic", (".abc",), "alembic_read:read_alembic", "alembic_write:write_alembic"),
+    Format("gltf", "glTF 2.0", (".gltf", ".glb"), "gltf_read:read_gltf", "gltf_write:write_gltf"),
+    Format("collada", "COLLADA 1.4", (".dae",), "collada_read:read_collada", "collada_write:write_collada"),
     Format("json", "Track JSON", (".json",), "track_json:read_track_json", "track_json:write_track_json"),
     Format(
         "columns",

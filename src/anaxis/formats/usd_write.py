@@ -15,26 +15,20 @@ from anaxis.core.axes import Convention, axis_name
 from anaxis.core.landmarks import unique_name
 from anaxis.core.outgoing import Outgoing, pose_matrices
 from anaxis.core.reduce import KeyRule, Keys
-from anaxis.core.scene import UP_AXES
 from anaxis.core.timing import rate_label
 from anaxis.core.typing import Floats
+from anaxis.formats.file_axes import file_axes
 from anaxis.formats.usd_read import SQUEEZE
-
-
-def file_convention(receiver: Convention) -> Convention:
-    """The standard's own Y-up or Z-up axes, whichever is nearer to the receiver's, in its unit."""
-    z_up = axis_name(receiver.world[:, 1])[1] == "Z"
-    return Convention(world=UP_AXES["Z" if z_up else "Y"], metres_per_unit=receiver.metres_per_unit)
 
 
 def key_rule(receiver: Convention) -> KeyRule:
     """The library draws straight between samples: of a translation and of three angles, not of a matrix."""
-    return KeyRule(file_convention(receiver))
+    return KeyRule(file_axes("usd", receiver).convention)
 
 
 def write_usd(outgoing: Outgoing, folder: Path, stem: str) -> list[Path]:
     """Write ``stem.usd``; returns the files written."""
-    convention = file_convention(outgoing.convention)
+    convention = file_axes("usd", outgoing.convention).convention
     track = outgoing.track
     layer = Sdf.Layer.CreateAnonymous(".usdc")
     stage = Usd.Stage.Open(layer)

@@ -11,6 +11,7 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
+from scipy.spatial.transform import Rotation
 
 from anaxis.core.axes import Convention
 from anaxis.core.lens import Image, used_rectangle
@@ -20,7 +21,7 @@ from anaxis.core.timing import format_frame, parse_rate
 from anaxis.core.track import LENS_CHANNELS, Track
 from anaxis.core.tree import roll_deg
 from anaxis.core.typing import Floats
-from anaxis.profiles.habits import HABITS, about_axis, camera_turn, signed_channels
+from anaxis.profiles.habits import HABITS, about_axis, camera_turn, in_order, signed_channels
 
 Params = dict[str, Any]
 _STILL = 1e-9
@@ -28,7 +29,7 @@ _STILL = 1e-9
 
 @dataclass(frozen=True, eq=False)
 class Sending:
-    """A camera about to be written: what the file will say of its axes and unit, and the package's lens.
+    """A camera about to be written: the package's convention, the axes of the file and what it says of them.
 
     ``intended`` (n,) are the frames on which the receiver is to see the samples; ``notes`` and ``cannot`` say
     what was done about each habit and what could not be.
@@ -37,6 +38,7 @@ class Sending:
     track: Track
     intended: Floats
     convention: Convention
+    axes: Convention
     image: Image
     fit: str
     file_up: str | None
@@ -47,7 +49,7 @@ class Sending:
 
 def compensated(sending: Sending, habits: list[tuple[str, Params]]) -> Sending:
     """The camera to write for a package with these habits."""
-    for code, params in reversed(habits):
+    for code, params in reversed(in_order(habits)):
         before = sending
         sending = _UNDO[code](sending, params)
         if sending.track is not before.track:
@@ -107,16 +109,16 @@ def _mirrored(s: Sending, p: Params) -> Sending:
 def _halved(s: Sending, _: Params) -> Sending:
     """What gives the pose when it is applied twice: half the turn, and the place from which that leads on.
 
-    A file's camera has no parent, so its own transform is the topmost: M' M' = M asks for R'^2 = R and
-    (R' + 1) p' = p.
+    A file's camera has no parent, so its own transform is the topmost, in the file's numbers W R C^T; as a
+    move of canonical space that is R A with A = C^T W. Twice that on X asks for X A X = R: X A is the root
+    of R A, and (X A + 1) p' = p.
     """
-    from scipy.spatial.transform import Rotation
-
-    half = Rotation.from_rotvec(Rotation.from_matrix(s.track.rotation).as_rotvec() / 2).as_matrix()
+    between = s.axes.camera.T @ s.axes.world
+    half = Rotation.from_rotvec(Rotation.from_matrix(s.track.rotation @ between).as_rotvec() / 2).as_matrix()
     place: Floats = np.asarray(
         np.linalg.solve(half + np.eye(3), s.track.position_m[:, :, None])[:, :, 0], dtype=np.float64
     )
-    return _moved(s, place, half)
+    return _moved(s, place, half @ between.T)
 
 
 def _rate(s: Sending, p: Params) -> Sending:

@@ -17,6 +17,7 @@ from scipy.spatial.transform import Rotation
 from anaxis.core.axes import Convention, axis_vector
 from anaxis.core.errors import BadInput
 from anaxis.core.lens import Image, used_rectangle
+from anaxis.core.rotation import angles_from_matrices, matrices_from_angles
 from anaxis.core.scene import UP_AXES
 from anaxis.core.timing import parse_rate
 from anaxis.core.track import LENS_CHANNELS, Track
@@ -235,8 +236,6 @@ def signed_channels(text: str) -> tuple[list[int], Floats]:
 
 def _channels(a: Arriving, p: Params, convention: Convention) -> Arriving:
     """The package's own numbers under each other's names, or with other signs."""
-    from anaxis.core.rotation import angles_from_matrices, matrices_from_angles
-
     track = a.track
     order, signs = signed_channels(p["position"])
     place = convention.position_from_canonical(track.position_m)[:, order] * signs
@@ -347,8 +346,13 @@ def checked_habit(code: str, params: Params) -> Params:
 _POSITIVE = ("factor", "metres_per_unit", "width_mm", "height_mm", "count")
 
 
+def in_order(habits: list[tuple[str, Params]]) -> list[tuple[str, Params]]:
+    """Habits as they happen: those about the file's tree while it is read, then the others as listed."""
+    return sorted(habits, key=lambda h: h[0] not in ("parents", "twice"))
+
+
 def arrived(arriving: Arriving, habits: list[tuple[str, Params]], convention: Convention) -> Arriving:
-    """The camera after all habits, in their order."""
-    for code, params in habits:
+    """The camera after all habits, in their order; what is done while the file is read comes first."""
+    for code, params in in_order(habits):
         arriving = HABITS[code].arrive(arriving, params, convention)
     return arriving

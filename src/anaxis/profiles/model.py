@@ -5,13 +5,14 @@ from __future__ import annotations
 import json
 from functools import cached_property
 from pathlib import Path
-from typing import Annotated, Literal
+from typing import Annotated, Any, Literal
 
 from pydantic import AfterValidator, BaseModel, ConfigDict, Field, ValidationError, model_validator
 
 from anaxis.core.axes import Convention, axes_matrix, axis_name, axis_vector
 from anaxis.core.errors import BadInput
 from anaxis.core.timing import parse_rate, rate_text
+from anaxis.profiles.habits import HABITS, checked_habit
 
 Axis = Annotated[str, AfterValidator(lambda text: axis_name(axis_vector(text)))]
 Rate = Annotated[str, AfterValidator(lambda text: rate_text(parse_rate(text)))]
@@ -56,6 +57,26 @@ class TimeRule(_Part):
     first_frame: int = 1
 
 
+class Habit(BaseModel):
+    """One thing the package does to a file on arrival: a code of HABITS and its parameters."""
+
+    model_config = ConfigDict(frozen=True, extra="allow")
+    code: str
+
+    @model_validator(mode="after")
+    def _known(self) -> Habit:
+        _ = self.params
+        return self
+
+    @property
+    def params(self) -> dict[str, Any]:
+        return checked_habit(self.code, dict(self.model_extra or {}))
+
+    @property
+    def sentence(self) -> str:
+        return HABITS[self.code].says(self.params)
+
+
 class Profile(_Part):
     """One package, keyed and labelled by nature or by whatever its user calls it."""
 
@@ -67,6 +88,8 @@ class Profile(_Part):
     rotation: RotationRule = RotationRule()
     lens: LensRule = LensRule()
     time: TimeRule = TimeRule()
+    habits: tuple[Habit, ...] = Field(default=(), max_length=30)
+    notes: str = Field(default="", max_length=4000)
 
     @model_validator(mode="after")
     def _agrees(self) -> Profile:

@@ -1,0 +1,83 @@
+"""Writing Alembic: one transform at the root with a matrix a frame, and the camera below it.
+
+The archive states neither axes nor unit; it is written with the up axis and unit the receiver has itself.
+Focal length in mm, apertures and offsets in cm, distances in the receiver's unit (DESIGN section 4).
+"""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import imath
+import numpy as np
+from alembic3d import Abc, AbcCoreAbstract, AbcGeom
+
+from anaxis.core.axes import Convention
+from anaxis.core.landmarks import legal_name
+from anaxis.core.outgoing import Outgoing, pose_matrices
+from anaxis.core.reduce import KeyRule
+from anaxis.core.timing import seconds_of
+from anaxis.core.track import Track
+from anaxis.formats.file_axes import file_axes
+
+
+def key_rule(receiver: Convention) -> KeyRule:
+    """Samples on the keys; what lies between is drawn straight, by most readers."""
+    return KeyRule(file_axes("alembic", receiver).convention, "linear", "quaternions")
+
+
+def write_alembic(outgoing: Outgoing, folder: Path, stem: str) -> list[Path]:
+    """Write ``stem.abc``; returns the files written."""
+    convention = file_axes("alembic", outgoing.convention).convention
+    track = outgoing.track.take(outgoing.written)
+    target = folder / f"{stem}.abc"
+    archive = Abc.OArchive(str(target))
+    seconds = seconds_of(track.frames, track.rate)
+    even = len(seconds) < 3 or np.allclose(
+        np.diff(track.frames), track.frames[1] - track.frames[0], rtol=0, atol=1e-9
+    )
+    step = float(seconds[1] - seconds[0]) if len(seconds) > 1 else 1.0 / float(track.rate)
+    if even:
+        sampling = AbcCoreAbstract.TimeSampling(step, float(seconds[0]))
+    else:
+        times = AbcCoreAbstract.TimeVector()
+        times.extend(seconds.tolist())
+        sampling = AbcCoreAbstract.TimeSampling(
+            AbcCoreAbstract.TimeSamplingType(AbcCoreAbstract.AcyclicFlag.kAcyclic), times
+        )
+    index = archive.addTimeSampling(sampling)
+    place = AbcGeom.OXform(archive.getTop(), legal_name(track.name, set()))
+    place.getSchema().setTimeSampling(index)
+    for matrix in pose_matrices(track, convention):
+        sample = AbcGeom.XformSample()
+        sample.setMatrix(imath.M44d(*matrix.T.reshape(-1).tolist()))
+        place.getSchema().set(sample)
+    _write_lens(AbcGeom.OCamera(place, "lens"), track, index, convention.metres_per_unit)
+    marks = convention.position_from_canonical(outgoing.landmarks.position_m[0])
+    taken = {track.name}
+    for name, at in zip(outgoing.landmarks.names, marks.tolist(), strict=True):
+        sample = AbcGeom.XformSample()
+        sample.setTranslation(imath.V3d(*at))
+        AbcGeom.OXform(archive.getTop(), legal_name(name, taken)).getSchema().set(sample)
+    del place, archive  # the file is complete when the library lets go of it
+    return [target]
+
+
+def _write_lens(camera: AbcGeom.OCamera, track: Track, sampling: int, unit: float) -> None:
+    lens = track.lens
+    camera.getSchema().setTimeSampling(sampling)
+    for i in range(len(track)):
+        sample = AbcGeom.CameraSample()
+        sample.setFocalLength(float(lens.focal_mm[i]))
+        sample.setHorizontalAperture(float(lens.film_width_mm[i]) / 10)
+        sample.setVerticalAperture(float(lens.film_height_mm[i]) / 10)
+        sample.setHorizontalFilmOffset(float(lens.offset_x_mm[i]) / 10)
+        sample.setVerticalFilmOffset(float(lens.offset_y_mm[i]) / 10)
+        sample.setLensSqueezeRatio(float(lens.squeeze[i]))
+        for values, put in (
+            (lens.focus_m / unit, sample.setFocusDistance), (lens.fstop, sample.setFStop),
+            (lens.near_m / unit, sample.setNearClippingPlane), (lens.far_m / unit, sample.setFarClippingPlane),
+        ):  # fmt: skip
+            if np.isfinite(values[i]):
+                put(float(values[i]))
+        camera.getSchema().set(sample)

@@ -1,0 +1,49 @@
+"""What a format cannot hold of a camera, said before anybody misses it."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from anaxis.core.outgoing import Outgoing
+from anaxis.core.precision import single_precision_bound_px
+from anaxis.core.timing import rate_label
+from anaxis.core.track import LENS_CHANNELS
+from anaxis.formats.file_axes import file_axes
+
+_NO_FILM = {"gltf": "glTF", "collada": "COLLADA"}
+
+
+def limits_of(format_key: str, outgoing: Outgoing) -> tuple[str, ...]:
+    """Sentences about what does not go into the file, and what to do there instead."""
+    track, lens, out = outgoing.track, outgoing.track.lens, []
+    if format_key == "alembic":
+        axes = file_axes("alembic", outgoing.convention)
+        out.append(
+            f"Alembic states no axes, unit or rate: on import, set {axes.up} up, {axes.unit_m:g} m a unit and "
+            f"{rate_label(track.rate)} frames a second."
+        )
+    if format_key in _NO_FILM:
+        label = _NO_FILM[format_key]
+        x, y = (float(np.abs(v).max()) for v in (lens.offset_x_mm, lens.offset_y_mm))
+        if max(x, y) > 1e-9:
+            out.append(
+                f"{label} holds no offset of the film back: type {lens.offset_x_mm[0]:.4f} mm right and {lens.offset_y_mm[0]:.4f} mm up "
+                "there, or choose OpenUSD or Alembic."
+            )
+        if any(np.ptp(getattr(lens, k)) > 0 for k in LENS_CHANNELS[:6]):
+            how = "by an extension of glTF" if format_key == "gltf" else "as an animated angle"
+            out.append(
+                f"The lens moves, which goes {how} and which most readers drop: look there, and key it by hand if it stands still."
+            )
+    if format_key == "gltf":
+        bound = float(
+            single_precision_bound_px(
+                track, outgoing.image, outgoing.fit, outgoing.landmarks.position_m
+            ).max()
+        )
+        if bound > 0.01:
+            out.append(
+                f"glTF is single precision, which this far from the origin and this near to its landmarks can cost {bound:.2g} px: "
+                "place the camera nearer to the origin, or choose OpenUSD."
+            )
+    return tuple(out)

@@ -1,0 +1,398 @@
+"""What each format's own library makes of a delivered file: the stand-in's readers.
+
+None of this is shared with :mod:`anaxis.formats`: USD is evaluated by Gf.Camera's frustum, Alembic by its
+xform and camera samples, glTF and COLLADA by the standards' own words, columns and track JSON by scipy's
+rotations and the profile's axes spelled out as vectors.
+"""
+
+from __future__ import annotations
+
+import csv
+import json
+from collections.abc import Callable
+from dataclasses import dataclass
+from fractions import Fraction
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from scipy.interpolate import CubicHermiteSpline
+from scipy.spatial.transform import Rotation, Slerp
+
+from anaxis.core.errors import BadInput
+from anaxis.core.lens import Image
+from anaxis.core.timing import nearest_rate, parse_rate
+from anaxis.core.track import Lens, make_lens
+from anaxis.core.typing import Floats
+from anaxis.profiles.model import Axes, Profile
+
+_YUP = np.eye(3)
+_TURN_Z = np.array([[1.0, 0, 0], [0, 0, -1], [0, 1, 0]])  # canonical to a right-handed world with Z up
+
+
+@dataclass(frozen=True, eq=False)
+class FileViews:
+    """Cameras as the file gives them, in the file's world.
+
+    ``view`` (n, 3, 4) takes a world point to (right, up, ahead); ``window`` (n, 4) holds left, right, bottom,
+    top of the whole film back as tangents, ``focal_mm`` (n,) gives them a size; ``world`` (3, 3) and ``unit``
+    place a canonical point in the file's world. ``local`` (n, 3, 4) is the camera to its parent, ``top``
+    (n, 4, 4) the topmost transform above it, its own where it has no parent.
+    """
+
+    name: str
+    frames: Floats
+    rate: Fraction
+    view: Floats
+    window: Floats
+    focal_mm: Floats
+    others: dict[str, Floats]
+    world: Floats
+    unit: float
+    image: Image
+    local: Floats
+    top: Floats
+    file_up: str | None = None
+    file_unit_m: float | None = None
+
+    def lens(self) -> Lens:
+        left, right, bottom, top = self.window.T * self.focal_mm
+        squeeze = self.others.get("squeeze", np.ones(len(self.frames)))
+        return make_lens(
+            len(self.frames), focal_mm=self.focal_mm, film_width_mm=(right - left) / squeeze, film_height_mm=top - bottom,
+            offset_x_mm=(left + right) / 2, offset_y_mm=(bottom + top) / 2, **(self.others | {"squeeze": squeeze}),
+        )  # fmt: skip
+
+
+def read_views(
+    path: Path, profile: Profile, image: Image, at: Floats | None, rate: Fraction | None = None
+) -> FileViews:
+    """A file's one camera at its own samples, or at frames ``at``. Raises BadInput for a format without a reader."""
+    readers: dict[str, Callable[[Path, Profile, Image, Floats | None], FileViews]] = {
+        ".usd": _usd_views, ".usda": _usd_views, ".usdc": _usd_views, ".json": _json_views, ".csv": _column_views,
+        ".gltf": _gltf_views, ".glb": _gltf_views, ".dae": _collada_views,
+    }  # fmt: skip
+    if path.suffix.lower() not in (*readers, ".abc"):
+        raise BadInput(f"The stand-in for '{profile.label}' has no reader for {path.name}.")
+    if path.suffix.lower() == ".abc":
+        return _alembic_views(path, profile, image, at, rate)
+    return readers[path.suffix.lower()](path, profile, image, at)
+
+
+def _usd_views(path: Path, _profile: Profile, image: Image, at: Floats | None) -> FileViews:
+    """The format library's own evaluation: Gf.Camera's frustum at every frame of the file."""
+    from pxr import Usd, UsdGeom, UsdRender, Vt
+
+    stage = Usd.Stage.Open(str(path))
+    prim = next((p for p in stage.Traverse() if p.IsA(UsdGeom.Camera)), None)
+    if prim is None:
+        raise BadInput(f"{path.name} holds no camera.")
+    camera = UsdGeom.Camera(prim)
+    chain = [p for p in prim.GetPath().GetPrefixes() if UsdGeom.Xformable(stage.GetPrimAtPath(p))]
+    # The samples as they lie in the file: a bake may be on half or on every second frame.
+    samples = sorted({t for p in chain for t in UsdGeom.Xformable(stage.GetPrimAtPath(p)).GetTimeSamples()})
+    frames = np.array(samples or [stage.GetStartTimeCode()], dtype=np.float64) if at is None else at
+    unit = UsdGeom.GetStageMetersPerUnit(stage)
+    highest = UsdGeom.Xformable(stage.GetPrimAtPath(chain[0]))
+    matrices, locals_, tops, windows, focal = [], [], [], np.empty((len(frames), 4)), np.empty(len(frames))
+    near, far, focus, stop = (np.empty(len(frames)) for _ in range(4))
+    for i, frame in enumerate(frames.tolist()):
+        seen = camera.GetCamera(frame)
+        frustum = seen.frustum
+        window = frustum.GetWindow()
+        low, high = window.GetMin(), window.GetMax()
+        windows[i] = low[0], high[0], low[1], high[1]
+        focal[i] = seen.focalLength * 100.0 * unit  # tenths of a unit, in mm
+        near[i], far[i] = seen.clippingRange.min * unit, seen.clippingRange.max * unit
+        focus[i], stop[i] = seen.focusDistance * unit, seen.fStop
+        matrices.append(frustum.ComputeViewMatrix())
+        locals_.append(UsdGeom.Xformable(prim).GetLocalTransformation(frame))
+        tops.append(highest.GetLocalTransformation(frame))
+    view = np.swapaxes(np.array(Vt.Matrix4dArray(matrices)), 1, 2)[:, :3].copy()
+    view[:, 2] *= -1.0  # the library looks along -Z; ahead is counted positive here
+    up = str(UsdGeom.GetStageUpAxis(stage))
+    settings = UsdRender.Settings.GetStageRenderSettings(stage)
+    if settings and settings.GetResolutionAttr().HasAuthoredValue():
+        width, height = settings.GetResolutionAttr().Get()
+        image = Image(width, height, float(settings.GetPixelAspectRatioAttr().Get()))
+    others = {
+        "near_m": near,
+        "far_m": far,
+        "focus_m": np.where(focus > 0, focus, np.nan),
+        "fstop": np.where(stop > 0, stop, np.nan),
+    }
+    return FileViews(
+        prim.GetName(), frames, nearest_rate(stage.GetTimeCodesPerSecond()), view, windows, focal, others,
+        _TURN_Z if up == "Z" else _YUP, unit, image,
+        np.swapaxes(np.array(Vt.Matrix4dArray(locals_)), 1, 2)[:, :3], np.swapaxes(np.array(Vt.Matrix4dArray(tops)), 1, 2),
+        up, unit,
+    )  # fmt: skip
+
+
+def _posed(
+    name: str, frames: Floats, rate: Fraction, locals_: list[Floats], lens: dict[str, Floats], world: Floats, unit: float,
+    image: Image, file_up: str | None, file_unit_m: float | None,
+) -> FileViews:  # fmt: skip
+    """Views of a camera that looks along its local -Z, from the transforms above it, outermost first, (n, 4, 4) each."""
+    n = len(frames)
+    whole = np.tile(np.eye(4), (n, 1, 1))
+    for local in locals_:
+        whole = whole @ local
+    return FileViews(
+        name, frames, rate, _view_of(whole), _window(lens), lens["focal_mm"],
+        {k: v for k, v in lens.items() if k in ("squeeze", "focus_m", "fstop", "near_m", "far_m")}, world, unit, image,
+        np.broadcast_to(locals_[-1], (n, 4, 4))[:, :3].copy(), np.broadcast_to(locals_[0], (n, 4, 4)).copy(), file_up, file_unit_m,
+    )  # fmt: skip
+
+
+def _view_of(pose: Floats) -> Floats:
+    """World points to (right, up, ahead) from camera-to-world matrices (n, 4, 4) that look along -Z."""
+    rows = np.swapaxes(pose[:, :3, :3], 1, 2) * np.array([[1.0], [1.0], [-1.0]])
+    return np.concatenate([rows, -np.einsum("nij,nj->ni", rows, pose[:, :3, 3])[:, :, None]], axis=2)
+
+
+def _window(lens: dict[str, Floats]) -> Floats:
+    half_w, half_h = lens["squeeze"] * lens["film_width_mm"] / 2, lens["film_height_mm"] / 2
+    x, y = lens["offset_x_mm"], lens["offset_y_mm"]
+    return np.stack([x - half_w, x + half_w, y - half_h, y + half_h], axis=1) / lens["focal_mm"][:, None]
+
+
+def _alembic_views(
+    path: Path, profile: Profile, image: Image, at: Floats | None, told: Fraction | None
+) -> FileViews:
+    """Xform samples stacked by the library's own matrices, the lens from its camera samples. The archive has no
+    unit and no axes: it is taken to be in the package's unit with the standard's axes of its up axis."""
+    from alembic3d import Abc, AbcGeom
+
+    archive = Abc.IArchive(str(path))
+    chain: list[Any] = []
+    top = archive.getTop()
+    waiting: list[tuple[Any, list[Any]]] = [(top.getChild(i), []) for i in range(top.getNumChildren())]
+    while waiting:
+        entry, above = waiting.pop(0)
+        here = (
+            [*above, AbcGeom.IXform(entry.getParent(), entry.getName())]
+            if AbcGeom.IXform.matches(entry.getMetaData())
+            else above
+        )
+        if AbcGeom.ICamera.matches(entry.getMetaData()):
+            chain = [*here, AbcGeom.ICamera(entry.getParent(), entry.getName())]
+            break
+        waiting += [(entry.getChild(i), here) for i in range(entry.getNumChildren())]
+    if not chain:
+        raise BadInput(f"{path.name} holds no camera.")
+    camera = chain[-1].getSchema()
+    counts = [c.getSchema().getNumSamples() for c in chain]
+    sampling = chain[int(np.argmax(counts))].getSchema().getTimeSampling()
+    times = np.array([sampling.getSampleTime(i) for i in range(max(1, *counts))])
+    guessed = nearest_rate(1 / float(np.min(np.diff(times)))) if len(times) > 1 else Fraction(24)
+    rate = told or guessed  # the archive states none
+    frames = np.round(times * float(rate), 6)
+    pick = Abc.ISampleSelector
+    near = pick.TimeIndexType.kNearIndex
+    locals_ = [
+        np.array(
+            [
+                np.array(x.getSchema().getValue(pick(t, near)).getMatrix()).reshape(4, 4).T
+                for t in times.tolist()
+            ]
+        )
+        for x in chain[:-1]
+    ] or [np.tile(np.eye(4), (len(times), 1, 1))]
+    samples = [camera.getValue(pick(t, near)) for t in times.tolist()]
+
+    def channel(name: str, factor: float = 1.0) -> Floats:
+        return np.array([getattr(s, name)() for s in samples]) * factor
+
+    unit = profile.metres_per_unit
+    lens = {
+        "focal_mm": channel("getFocalLength"), "film_width_mm": channel("getHorizontalAperture", 10), "film_height_mm": channel("getVerticalAperture", 10),
+        "offset_x_mm": channel("getHorizontalFilmOffset", 10), "offset_y_mm": channel("getVerticalFilmOffset", 10),
+        "squeeze": channel("getLensSqueezeRatio"), "focus_m": channel("getFocusDistance", unit), "fstop": channel("getFStop"),
+        "near_m": channel("getNearClippingPlane", unit), "far_m": channel("getFarClippingPlane", unit),
+    }  # fmt: skip
+    z_up = "Z" in profile.world.up
+    # The last transform is the camera's own: an Alembic camera has none of itself.
+    return _sampled_views(_posed(
+        chain[-1].getName(), frames, rate, locals_, lens, _TURN_Z if z_up else _YUP, unit, image, "Z" if z_up else "Y", unit
+    ), at)  # fmt: skip
+
+
+def _sampled_views(views: FileViews, at: Floats | None) -> FileViews:
+    """The same views where they are asked for at their own samples, else between them."""
+    own = views.frames
+    if at is None or (len(at) == len(own) and np.allclose(at, own, rtol=0, atol=1e-4)):
+        return views
+    return _between(views, at)
+
+
+def _between(views: FileViews, at: Floats) -> FileViews:
+    """Straight between samples, turns by the shortest arc."""
+    own = views.frames
+    rows = views.view[:, :, :3]
+    pose = np.swapaxes(rows * np.array([[1.0], [1.0], [-1.0]]), 1, 2)
+    place = -np.einsum("nij,nj->ni", np.swapaxes(rows, 1, 2), views.view[:, :, 3])
+    where = np.clip(at, own[0], own[-1])
+    turned = (
+        Slerp(own, Rotation.from_matrix(pose))(where).as_matrix()
+        if len(own) > 1
+        else np.repeat(pose, len(at), axis=0)
+    )
+    moved = np.tile(np.eye(4), (len(at), 1, 1))
+    moved[:, :3, :3] = turned
+    moved[:, :3, 3] = np.stack([np.interp(where, own, v) for v in place.T], axis=1)
+    return FileViews(
+        views.name, at, views.rate, _view_of(moved), np.stack([np.interp(where, own, v) for v in views.window.T], axis=1),
+        np.interp(where, own, views.focal_mm), {k: np.interp(where, own, v) for k, v in views.others.items()}, views.world, views.unit,
+        views.image, moved[:, :3], moved, views.file_up, views.file_unit_m,
+    )  # fmt: skip
+
+
+def _gltf_views(path: Path, profile: Profile, image: Image, at: Floats | None) -> FileViews:
+    """By the standard's words: node transforms outermost first, quaternions, yfov in radians, seconds."""
+    from anaxis.profiles.standin_gltf import evaluate
+
+    found = evaluate(path, at)
+    if found.size:
+        image = Image(*found.size, found.pixel_aspect)
+    return _posed(found.name, found.frames, found.rate, found.locals, found.lens, _YUP, 1.0, image, "Y", 1.0)
+
+
+def _collada_views(path: Path, profile: Profile, image: Image, at: Floats | None) -> FileViews:
+    from anaxis.profiles.standin_collada import evaluate
+
+    found = evaluate(path, at)
+    if found.size:
+        image = Image(*found.size, found.pixel_aspect)
+    world = _TURN_Z if found.up == "Z" else _YUP
+    return _posed(
+        found.name,
+        found.frames,
+        found.rate,
+        found.locals,
+        found.lens,
+        world,
+        found.unit,
+        image,
+        found.up,
+        found.unit,
+    )
+
+
+def _axes_rows(axes: Axes) -> Floats:
+    """Columns: where right, up and back point, spelled out from their names."""
+    unit = {"X": (1.0, 0.0, 0.0), "Y": (0.0, 1.0, 0.0), "Z": (0.0, 0.0, 1.0)}
+    named = (axes.right, axes.up, axes.back)
+    return np.stack([np.array(unit[n[1]]) * (1.0 if n[0] == "+" else -1.0) for n in named], axis=1)
+
+
+def _own_views(
+    name: str, frames: Floats, rate: Fraction, position: Floats, rotation: Floats, lens: dict[str, Floats], axes: Axes,
+    world: Axes, unit: float, image: Image,
+) -> FileViews:  # fmt: skip
+    """Views from a package's own position and rotation: its camera's axes, as vectors in its world."""
+    local = _axes_rows(axes)
+    right, up, ahead = (rotation @ local[:, 0], rotation @ local[:, 1], rotation @ -local[:, 2])
+    rows = np.stack([right, up, ahead], axis=1)
+    view = np.concatenate([rows, -np.sum(rows * position[:, None, :], axis=2)[:, :, None]], axis=2)
+    pose = np.tile(np.eye(4), (len(frames), 1, 1))
+    pose[:, :3, :3] = np.stack([right, up, -ahead], axis=2)
+    pose[:, :3, 3] = position
+    spread = {k: np.broadcast_to(v, frames.shape) for k, v in lens.items()}
+    others: dict[str, Floats] = {
+        k: spread[k] for k in ("squeeze", "fstop", "focus_m", "near_m", "far_m") if k in spread
+    }
+    placed = _axes_rows(world)
+    top = pose.copy()
+    top[:, :3, :3] = rotation
+    return FileViews(
+        name,
+        frames,
+        rate,
+        view,
+        _window(spread),
+        np.array(spread["focal_mm"]),
+        others,
+        placed,
+        unit,
+        image,
+        pose[:, :3],
+        top,
+    )
+
+
+def _column_views(path: Path, profile: Profile, image: Image, at: Floats | None) -> FileViews:
+    with path.open(encoding="utf-8", newline="") as source:
+        rows = list(csv.DictReader(source))
+    column = {k: np.array([float(r[k] or "nan") for r in rows]) for k in rows[0]}
+    seconds, numbers = column.get("seconds"), column["frame"]
+    moving = seconds is not None and len(numbers) > 1 and seconds[-1] > seconds[0]
+    rate = (
+        nearest_rate(float((numbers[-1] - numbers[0]) / (seconds[-1] - seconds[0])))
+        if moving and seconds is not None
+        else parse_rate(profile.time.rate)
+    )
+    if at is not None and not np.array_equal(at, numbers):
+        column = {k: np.interp(at, numbers, v) for k, v in column.items()} | {"frame": at}
+    position = np.stack([column[f"position_{a}"] for a in "xyz"], axis=1)
+    angles = np.stack([column[f"rotation_{a}_deg"] for a in "xyz"], axis=1) * profile.rotation.signs
+    lens = {
+        k: column[k]
+        for k in ("focal_mm", "film_width_mm", "film_height_mm", "offset_x_mm", "offset_y_mm", "squeeze")
+    }
+    if "focus" in column:
+        lens["focus_m"] = column["focus"] * profile.metres_per_unit
+    return _own_views(
+        path.stem, column["frame"], rate, position, _turned(angles, profile.rotation.order), lens, profile.camera, profile.world,
+        profile.metres_per_unit, image,
+    )  # fmt: skip
+
+
+def _turned(angles_deg: Floats, order: str) -> Floats:
+    """Rotations (n, 3, 3) from plain angles about x, y, z (n, 3), turned in ``order`` about fixed axes."""
+    places = ["XYZ".index(a) for a in order]
+    return np.asarray(Rotation.from_euler(order.lower(), angles_deg[:, places], degrees=True).as_matrix())
+
+
+def _json_views(path: Path, profile: Profile, image: Image, at: Floats | None) -> FileViews:
+    document = json.loads(path.read_text(encoding="utf-8"))
+    frames = np.array(document["frames"], dtype=np.float64)
+    lens = {
+        k: np.broadcast_to(np.array(v, dtype=np.float64), frames.shape) for k, v in document["lens"].items()
+    }
+    spoken = document["convention"]
+    unit = spoken["metres_per_unit"]
+    lens |= {f"{k}_m": lens.pop(k) * unit for k in ("focus", "near", "far") if k in lens}
+    position, rotation = np.array(document["position"]), np.array(document["rotation"]).reshape(-1, 3, 3)
+    if "keys" in document and (at is not None or len(frames) > 1):
+        frames = frames if at is None else at
+        curves = curves_of(document["keys"], frames)
+        position = np.stack([curves[f"position_{a}"] for a in "xyz"], axis=1)
+        turns = np.stack([curves[f"rotation_{a}"] for a in "xyz"], axis=1) * spoken["rotation"]["signs"]
+        rotation = _turned(turns, spoken["rotation"]["order"])
+        lens = {
+            k: np.broadcast_to(v[:1], frames.shape) if k not in curves else curves[k] for k, v in lens.items()
+        }
+    return _own_views(
+        document["name"], frames, parse_rate(document["rate"]), position, rotation, lens, Axes(**spoken["camera"]), Axes(**spoken["world"]),
+        unit, Image(**document["image"]),
+    )  # fmt: skip
+
+
+def curves_of(keys: dict[str, Any], at: Floats) -> dict[str, Floats]:
+    """The channels of a track document's curves at frames ``at`` (n,), span by span by scipy."""
+    known = np.array(keys["frames"], dtype=np.float64)
+    span = np.clip(np.searchsorted(known, at, side="right") - 1, 0, max(0, len(known) - 2))
+    out = {}
+    for name, channel in keys["channels"].items():
+        values = np.empty(len(at))
+        for s in np.unique(span).tolist():
+            inside, ends = span == s, slice(s, s + 2)
+            slopes = [channel["slopes_out"][s], channel["slopes_in"][min(s + 1, len(known) - 1)]]
+            values[inside] = (
+                CubicHermiteSpline(known[ends], channel["values"][ends], slopes)(at[inside])
+                if len(known) > 1
+                else channel["values"][0]
+            )
+        out[name] = values
+    return out
