@@ -78,7 +78,7 @@ def test_the_drawings_are_dragged(page: Page, site: str, demo_files: dict[str, P
         page.mouse.down()
         page.mouse.move(x + right, y + down, steps=5)
         page.mouse.up()
-        page.wait_for_load_state("networkidle")  # drawn once more when the drag ends
+        page.wait_for_selector("#lens-form[aria-busy=false]")  # drawn once more when the drag ends
 
     drag("#lens-form rect.image", 25, -12)
     page.wait_for_function("document.querySelector('[data-lens=offset_x_mm]').value > 1")

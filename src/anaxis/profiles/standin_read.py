@@ -241,9 +241,12 @@ def _between(views: FileViews, at: Floats) -> FileViews:
     moved = np.tile(np.eye(4), (len(at), 1, 1))
     moved[:, :3, :3] = turned
     moved[:, :3, 3] = np.stack([np.interp(where, own, v) for v in place.T], axis=1)
+    # The lens runs in millimetres, not in tangents.
+    focal = np.interp(where, own, views.focal_mm)
+    edges_mm = np.stack([np.interp(where, own, v * views.focal_mm) for v in views.window.T], axis=1)
     return FileViews(
-        views.name, at, views.rate, _view_of(moved), np.stack([np.interp(where, own, v) for v in views.window.T], axis=1),
-        np.interp(where, own, views.focal_mm), {k: np.interp(where, own, v) for k, v in views.others.items()}, views.world, views.unit,
+        views.name, at, views.rate, _view_of(moved), edges_mm / focal[:, None],
+        focal, {k: np.interp(where, own, v) for k, v in views.others.items()}, views.world, views.unit,
         views.image, moved[:, :3], moved, views.file_up, views.file_unit_m,
     )  # fmt: skip
 

@@ -85,6 +85,7 @@ function drag(event) {
 async function ask(changed, value, afresh = false, scale = "") {
   if (busy) { next = [changed, value, afresh, scale]; return; }
   busy = true;
+  form().setAttribute("aria-busy", "true");
   try {
     const query = new URLSearchParams({ frame: data.frames[state.index], changed, value, scale,
       keep: form().querySelector("[data-lens=keep]").value });
@@ -95,7 +96,7 @@ async function ask(changed, value, afresh = false, scale = "") {
     else form().querySelector(".lens-grid").insertAdjacentHTML("afterend", `<div class="said-here" role="alert">${await answer.text()}</div>`);
   } finally {
     busy = false;
-    if (next) { const again = next; next = null; ask(...again); }
+    if (next) { const again = next; next = null; ask(...again); } else form()?.setAttribute("aria-busy", "false");
   }
 }
 
