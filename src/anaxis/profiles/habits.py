@@ -19,7 +19,7 @@ from anaxis.core.errors import BadInput
 from anaxis.core.lens import Image, used_rectangle
 from anaxis.core.rotation import angles_from_matrices, matrices_from_angles
 from anaxis.core.scene import UP_AXES
-from anaxis.core.timing import parse_rate
+from anaxis.core.timing import parse_rate, rate_label
 from anaxis.core.track import LENS_CHANNELS, Track
 from anaxis.core.tree import level_axes
 from anaxis.core.typing import Floats
@@ -286,7 +286,7 @@ _ALL = (
     HabitKind("frame_offset", "Is some frames late", (HabitField("frames", "Later by", unit="frames", default=1.0),), _frame_offset,
               lambda p: f"shows every frame {number(abs(p['frames']))} frame{'s' * (abs(p['frames']) != 1)} {'late' if p['frames'] > 0 else 'early'}", 1.0),
     HabitKind("own_rate", "Takes its own rate", (HabitField("rate", "Frames a second", "text", default="30"),), _own_rate,
-              lambda p: f"plays the file's time at {p['rate']} frames a second instead of the file's own", 1.2),
+              lambda p: f"plays the file's time at {rate_label(parse_rate(str(p['rate'])))} frames a second instead of the file's own", 1.2),
     HabitKind("own_first", "Starts at its own first frame", (HabitField("first", "First frame", default=0.0),), _own_first,
               lambda p: f"starts every file at frame {number(p['first'])}", 1.2),
     HabitKind("no_negative", "Drops negative frames", (), _no_negative, lambda p: "drops frames below 0", 1.4),
