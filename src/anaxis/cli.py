@@ -6,7 +6,6 @@ tolerance. The JSON forms are a public interface, described in docs/command-line
 
 from __future__ import annotations
 
-import json
 import math
 import os
 import shutil
@@ -18,8 +17,11 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from anaxis import cli_options as options
+from anaxis import cli_packages
+from anaxis.cli_read import read_source, read_stated, recipes_of, start_reader
 from anaxis.cli_tables import (
     console,
+    numbers_at,
     print_json,
     print_report,
     print_transfer,
@@ -35,15 +37,13 @@ from anaxis.core.lens import (
     parse_size_mm,
     used_rectangle,
 )
-from anaxis.core.outgoing import Numbers, numbers_of
-from anaxis.core.recipe import Recipe, Work, recipe_from_document
-from anaxis.core.scene import Scene, corrected
-from anaxis.core.timing import format_frame, parse_rate, plain_frame, rate_text
-from anaxis.formats import check_size
-from anaxis.jobs.guard import ParserPool, limits_from_environment
+from anaxis.core.outgoing import numbers_of
+from anaxis.core.recipe import Recipe, Work
+from anaxis.core.scene import Scene
+from anaxis.core.timing import format_frame, plain_frame, rate_text
 
 if TYPE_CHECKING:  # loaded when first used: the command line starts quicker
-    from anaxis.flow import Picture
+    pass
 
 OFF_TOLERANCE = 3
 
@@ -65,11 +65,11 @@ def cli() -> None:
 @options.json
 def inspect(file: Path, recipe: Path | None, camera: str | None, as_json: bool, **stated: Any) -> None:
     """Say what is in a camera FILE: cameras, range, rate, axes, unit, lens, findings."""
-    reader = _start_reader(file)
+    reader = start_reader(file)
     from anaxis.flow import examine, refuse_unusable
 
-    scene = _read(reader, file, **stated)
-    reports = examine(scene, _recipes(recipe, scene, camera))
+    scene = read_stated(reader, file, **stated)
+    reports = examine(scene, recipes_of(recipe, scene, camera))
     document = {
         "file": {
             "name": scene.name,
@@ -116,12 +116,12 @@ def values(
     source_fit: str | None, reduce_px: float | None, as_json: bool, **stated: Any,
 ) -> None:  # fmt: skip
     """Show a camera in a package's own numbers, frame by frame."""
-    reader = _start_reader(file)
+    reader = start_reader(file)
     from anaxis.flow import prepare, reduce_keys
     from anaxis.profiles import find_profile
 
     profile = find_profile(to)
-    scene, picture, steps = _source(reader, file, camera, resolution, source_fit, stated)
+    scene, picture, steps = read_source(reader, file, camera, resolution, source_fit, stated)
     # The whole range first: which of two equal sets of angles a frame shows depends on the frames
     # before it, and must not change with the part asked for.
     work = _whole_or_part(scene, camera, frames, steps)
@@ -140,7 +140,7 @@ def values(
         "to": profile.key,
         "rate": rate_text(track.rate),
         "resolution": [picture.image.width_px, picture.image.height_px],
-        "frames": [_numbers_at(numbers, int(i)) for i in keep],
+        "frames": [numbers_at(numbers, int(i)) for i in keep],
     }
     notes = list(outgoing.notes)
     if reduced is not None:
@@ -178,7 +178,7 @@ def transfer(
     source_fit: str | None, reduce_px: float | None, tolerance_px: float | None, as_json: bool, **stated: Any,
 ) -> None:  # fmt: skip
     """Write a camera for a package and prove it by reading the written file back."""
-    reader = _start_reader(file)
+    reader = start_reader(file)
     from anaxis.flow import Options, deliver, take_camera
     from anaxis.profiles import find_profile
 
@@ -187,7 +187,7 @@ def transfer(
         tolerance_px = max(reduce_px or 0.0, 0.01)
     if not tolerance_px >= 0:
         raise BadInput(f"The tolerance {tolerance_px:g} px must be zero or more.")
-    scene, picture, steps = _source(reader, file, camera, resolution, source_fit, stated)
+    scene, picture, steps = read_source(reader, file, camera, resolution, source_fit, stated)
     work = take_camera(scene, camera, recipe=steps)
     try:
         out.mkdir(parents=True, exist_ok=True)
@@ -307,65 +307,6 @@ def serve(host: str, port: int) -> None:
     uvicorn.run("anaxis.web.app:create_app", factory=True, host=host, port=port, log_level="warning")
 
 
-def _start_reader(file: Path) -> ParserPool:
-    """Started first thing, so that the reading process loads its library while this one does."""
-    return ParserPool(warm=1, limits=limits_from_environment(), only_for=file.name)
-
-
-def _read(
-    reader: ParserPool, file: Path, up_axis: str | None, metres_per_unit: float | None, rate: str | None,
-    columns: Path | None,
-) -> Scene:  # fmt: skip
-    try:
-        if not file.is_file():
-            raise BadInput(f"There is no file {file}: check the name.")
-        check_size(file.name, file.stat().st_size, reader.limits.max_bytes)
-        layout = _json_file(columns, "column layout") if columns else None
-        if layout is not None and not isinstance(layout, dict):
-            raise BadInput(f"{columns} is no column layout: it must be a JSON object with 'columns'.")
-        scene = reader.read(file.resolve(), layout)
-        return corrected(scene, up_axis, metres_per_unit, parse_rate(rate) if rate else None)
-    finally:
-        reader.close()
-
-
-def _source(
-    reader: ParserPool, file: Path, camera: str | None, resolution: Image | None, source_fit: str | None, stated: dict[str, Any]
-) -> tuple[Scene, Picture, Recipe]:  # fmt: skip
-    """The file read as its options say, its picture, and the recipe with the options that change the camera."""
-    from anaxis.cli_changes import split, with_changes, with_pixel_aspect
-    from anaxis.flow import picture_after, picture_of
-
-    recipe, pixel_aspect = stated.pop("recipe"), stated.pop("pixel_aspect")
-    changes, stated = split(stated)
-    scene = _read(reader, file, **stated)
-    picture = with_pixel_aspect(picture_of(scene, resolution, source_fit), pixel_aspect)
-    picture = picture_after(picture, _recipe_of(recipe))
-    return scene, picture, with_changes(_recipe_of(recipe), changes, scene, camera, picture)
-
-
-def _json_file(path: Path, what: str) -> Any:
-    try:
-        return json.loads(path.read_text(encoding="utf-8"))
-    except OSError as error:
-        raise BadInput(f"The {what} {path} cannot be read ({error.strerror}): check the name.") from error
-    except (ValueError, RecursionError) as error:
-        raise BadInput(f"The {what} {path} is not readable JSON: save it again.") from error
-
-
-def _recipe_of(path: Path | None) -> Recipe:
-    return recipe_from_document(_json_file(path, "recipe")) if path else ()
-
-
-def _recipes(path: Path | None, scene: Scene, camera: str | None) -> dict[str, Recipe]:
-    """The recipe for the camera asked for, or for every camera of the file."""
-    if path is None:
-        return {}
-    recipe = _recipe_of(path)
-    chosen = [scene.camera(camera)] if camera else scene.cameras
-    return {n.path: recipe for n in chosen}
-
-
 def _whole_or_part(
     scene: Scene, camera: str | None, frames: tuple[float, float] | None, recipe: Recipe
 ) -> Work:
@@ -390,18 +331,10 @@ def _first_lens(lens: Any) -> dict[str, float | None]:
     return {k: v if math.isfinite(v) else None for k, v in first.items()}
 
 
-def _numbers_at(numbers: Numbers, i: int) -> dict[str, Any]:
-    focus = float(numbers.focus[i])
-    plain = ("focal_mm", "film_width_mm", "film_height_mm", "hfov_deg", "vfov_deg", "zoom_px")
-    return {
-        "frame": plain_frame(numbers.frames[i]),
-        "seconds": float(numbers.seconds[i]),
-        "position": numbers.position[i].tolist(),
-        "rotation_deg": numbers.rotation_deg[i].tolist(),
-        "matrix": numbers.matrix[i].tolist(),
-        **{k: float(getattr(numbers, k)[i]) for k in plain},
-        "focus": None if math.isnan(focus) else focus,
-    }
+for _command in (
+    cli_packages.arrive, cli_packages.proof, cli_packages.diagnose, cli_packages.profile, cli_packages.calibrate,
+):  # fmt: skip
+    cli.add_command(_command)
 
 
 def main() -> None:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import math
 import sys
 from typing import Any
 
@@ -10,8 +11,9 @@ import click
 from rich.console import Console
 from rich.table import Table
 
+from anaxis.core.outgoing import Numbers
 from anaxis.core.scene import Scene
-from anaxis.core.timing import rate_label
+from anaxis.core.timing import plain_frame, rate_label
 
 
 def console() -> Console:
@@ -90,3 +92,18 @@ def print_transfer(document: dict[str, Any], label: str, frames: int) -> None:
         out.print(f"written: {file}", markup=False)
     for note in document["notes"]:
         out.print(f"note: {note}", markup=False)
+
+
+def numbers_at(numbers: Numbers, i: int) -> dict[str, Any]:
+    """A camera's numbers at one frame, as JSON."""
+    focus = float(numbers.focus[i])
+    plain = ("focal_mm", "film_width_mm", "film_height_mm", "hfov_deg", "vfov_deg", "zoom_px")
+    return {
+        "frame": plain_frame(numbers.frames[i]),
+        "seconds": float(numbers.seconds[i]),
+        "position": numbers.position[i].tolist(),
+        "rotation_deg": numbers.rotation_deg[i].tolist(),
+        "matrix": numbers.matrix[i].tolist(),
+        **{k: float(getattr(numbers, k)[i]) for k in plain},
+        "focus": None if math.isnan(focus) else focus,
+    }

@@ -27,6 +27,7 @@ from anaxis.core.rotation import angles_from_matrices
 from anaxis.core.scene import UP_AXES
 from anaxis.core.timing import plain_frame, rate_label
 from anaxis.core.track import Lens, Track
+from anaxis.core.tree import angle_between_deg
 from anaxis.core.typing import Floats
 from anaxis.profiles.diagnosis_time import Timing, timings_of
 from anaxis.profiles.habits import HABITS, Arriving, camera_turn
@@ -39,6 +40,8 @@ _SAMPLES = 16
 _HOLDS = 6e-4
 # By the rough measure of a pose, beyond which it is not worth a look at the lens.
 _ROUGH_PX = 50.0
+# Steps of the turn that differ by less are the same.
+_ALIKE_DEG = 2e-3
 # Causes that differ by less are as likely as each other, and both are said.
 _AS_LIKELY = 0.25
 _NO_MARKS = np.zeros((1, 0, 3))
@@ -97,41 +100,18 @@ def diagnose(
     catch: where nothing explains the difference, the diagnosis says so.
     """
     found: list[Explanation] = []
-    for timing in timings_of(meant, arrived):
-        done = min((e.cost for e in found if e.residual_px < EXPLAINED_PX), default=np.inf)
-        if timing.cost >= done + _AS_LIKELY:
-            break  # whatever comes is dearer
-        at = _spread(len(timing.arrived_at))
-        seen = arrived.take(timing.arrived_at[at])
-        should = replace(sampled(meant, timing.meant_frames[at]), frames=seen.frames, rate=seen.rate)
-        bare = (
-            None
-            if local is None
-            else replace(sampled(local, timing.meant_frames[at]), frames=seen.frames, rate=seen.rate)
-        )
-        poses = sorted(
-            _poses(should, seen, bare, convention),
-            key=lambda p: (p.rough > 1.0, p.cost if p.rough <= 1.0 else p.rough),
-        )
-        apart = _Apart(seen, image, fit)
-        for i, pose in enumerate(poses[:3]):
-            if i and pose.rough > _ROUGH_PX:
-                break
-            for causes, lensed, cost in _lenses(pose.track, seen, image, fit, convention):
-                off = apart(lensed)
-                every = (*timing.causes, *pose.causes, *causes)
-                found.append(
-                    Explanation(
-                        "",
-                        every,
-                        float(off.max()),
-                        timing.cost + pose.cost + cost + 0.1 * len(every),
-                        (),
-                        off,
-                    )
-                )
-                if pose.rough > _ROUGH_PX:
-                    break  # no lens makes up for a pose that is wrong
+    timings = list(timings_of(meant, arrived))
+    # How far the camera turns from sample to sample is the same whatever was done to the world and its axes:
+    # mistakes of time that agree in it are looked at first, and the others only where those explain nothing.
+    agree = [_turns_alike(meant, arrived, t) for t in timings]
+    for wanted in (True, False):
+        for timing in (t for t, alike in zip(timings, agree, strict=True) if alike is wanted):
+            done = min((e.cost for e in found if e.residual_px < EXPLAINED_PX), default=np.inf)
+            if timing.cost >= done + _AS_LIKELY:
+                break  # whatever comes is dearer
+            found += _explained_by(timing, meant, arrived, image, fit, convention, local)
+        if any(e.residual_px < EXPLAINED_PX for e in found):
+            break
     best = _best(found)
     whole = [_on_every_frame(e, meant, arrived, image, fit, convention, local) for e in best]
     whole.sort(
@@ -142,6 +122,61 @@ def diagnose(
     )
     plain_at, plain = _as_they_stand(meant, arrived, image, fit)
     return Diagnosis(tuple(whole), bool(whole) and whole[0].residual_px <= EXPLAINED_PX, plain_at, plain)
+
+
+def _explained_by(
+    timing: Timing,
+    meant: Track,
+    arrived: Track,
+    image: Image,
+    fit: str,
+    convention: Convention,
+    local: Track | None,
+) -> Iterator[Explanation]:
+    """What explains the camera under one mistake of time, on a few of its frames."""
+    at = _spread(len(timing.arrived_at))
+    seen, should, bare = _aligned(timing, at, meant, arrived, local)
+    poses = sorted(
+        _poses(should, seen, bare, convention),
+        key=lambda p: (p.rough > 1.0, p.cost if p.rough <= 1.0 else p.rough),
+    )
+    apart = _Apart(seen, image, fit)
+    for i, pose in enumerate(poses[:3]):
+        if i and pose.rough > _ROUGH_PX:
+            break
+        for causes, lensed, cost in _lenses(pose.track, seen, image, fit, convention):
+            off = apart(lensed)
+            every = (*timing.causes, *pose.causes, *causes)
+            yield Explanation(
+                "", every, float(off.max()), timing.cost + pose.cost + cost + 0.1 * len(every), (), off
+            )
+            if pose.rough > _ROUGH_PX:
+                break  # no lens makes up for a pose that is wrong
+
+
+def _aligned(
+    timing: Timing, at: Any, meant: Track, arrived: Track, local: Track | None
+) -> tuple[Track, Track, Track | None]:
+    """What arrived at some places, and the camera meant (and its own part alone) at the frames behind them."""
+    seen = arrived.take(timing.arrived_at[at])
+
+    def behind(track: Track) -> Track:
+        return replace(sampled(track, timing.meant_frames[at]), frames=seen.frames, rate=seen.rate)
+
+    return seen, behind(meant), None if local is None else behind(local)
+
+
+def _turns_alike(meant: Track, arrived: Track, timing: Timing) -> bool:
+    at = _spread(len(timing.arrived_at))
+    theirs = arrived.rotation[timing.arrived_at[at]]
+    near = np.clip(np.round(timing.meant_frames[at] - meant.frames[0]).astype(int), 0, len(meant) - 1)
+    whole = np.allclose(meant.frames[near], timing.meant_frames[at], rtol=0, atol=1e-6)
+    mine = meant.rotation[near] if whole else sampled(meant, timing.meant_frames[at]).rotation
+    return bool(np.abs(_steps_deg(mine) - _steps_deg(theirs)).max(initial=0.0) < _ALIKE_DEG)
+
+
+def _steps_deg(rotation: Floats) -> Floats:
+    return angle_between_deg(rotation[:-1], rotation[1:])
 
 
 def _best(found: list[Explanation]) -> list[Explanation]:
@@ -469,13 +504,7 @@ def _on_every_frame(
         for t in timings_of(meant, arrived)
         if t.causes == found.causes[: len(t.causes)] and _is_time(t, found)
     )
-    seen = arrived.take(timing.arrived_at)
-    should = replace(sampled(meant, timing.meant_frames), frames=seen.frames, rate=seen.rate)
-    bare = (
-        None
-        if local is None
-        else replace(sampled(local, timing.meant_frames), frames=seen.frames, rate=seen.rate)
-    )
+    seen, should, bare = _aligned(timing, np.arange(len(timing.arrived_at)), meant, arrived, local)
     made = _forward(should, bare, found.causes[len(timing.causes) :], image, fit, convention, seen)
     off = _Apart(seen, image, fit)(made)
     fits = off <= max(0.1, EXPLAINED_PX)

@@ -1,0 +1,293 @@
+"""Commands about packages and what arrives in them: ``arrive``, ``proof``, ``diagnose``, ``profile``, ``calibrate``."""
+
+from __future__ import annotations
+
+import json
+import sys
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from anaxis import cli_options as options
+from anaxis.cli_read import Meant, read_meant, read_scene
+from anaxis.cli_tables import console, numbers_at, print_json, table
+from anaxis.core.errors import BadInput
+from anaxis.core.lens import Image
+from anaxis.core.mapping import channel_map, says
+from anaxis.core.timing import format_frame, plain_frame, rate_text
+
+if TYPE_CHECKING:
+    from anaxis.core.track import Track
+    from anaxis.profiles.model import Profile
+
+OFF_TOLERANCE = 3
+_profile = click.option(
+    "--profile", "profile", metavar="PROFILE", help="The package: a shipped key, or a JSON file."
+)
+
+
+@click.command()
+@options.file
+@click.option("--profile", required=True, metavar="PROFILE", help="Shipped profile key, or a JSON file.")
+@options.resolution
+@options.json
+def arrive(file: Path, profile: str, resolution: Image | None, as_json: bool) -> None:
+    """Open a delivered FILE as a package would, habits and all, and say what is there in its own numbers."""
+    from anaxis.core.landmarks import NO_LANDMARKS
+    from anaxis.core.outgoing import Outgoing, numbers_of
+    from anaxis.flow import DEFAULT_IMAGE
+    from anaxis.profiles import find_profile
+    from anaxis.profiles.standin import open_as_package
+    from anaxis.returns import is_own_table
+
+    package = find_profile(profile)
+    if not is_own_table(file):
+        scene = read_scene(
+            file
+        )  # in a process of its own: what cannot be read, or refers to other files, ends here
+        outside = next((f for f in scene.findings if f.code == "outside_reference"), None)
+        if outside is not None:
+            raise BadInput(f"{file.name}: {outside.message} Flatten it into one file first.")
+    try:
+        seen = open_as_package(file, package, resolution or DEFAULT_IMAGE)
+    except BadInput:
+        raise
+    except Exception as error:
+        raise BadInput(
+            f"{file.name} cannot be opened as '{package.key}' would: it is damaged, or holds no camera; export it again."
+        ) from error
+    numbers = numbers_of(
+        Outgoing(seen.track, package.convention, seen.image, package.lens.fit, NO_LANDMARKS, ())
+    )
+    document = {
+        "file": file.name, "profile": package.key, "rate": rate_text(seen.track.rate),
+        "resolution": [seen.image.width_px, seen.image.height_px], "habits": [h.sentence for h in package.habits],
+        "frames": [numbers_at(numbers, i) for i in range(len(numbers.frames))],
+    }  # fmt: skip
+    if as_json:
+        print_json(document)
+        return
+    rows = table("frame", "X", "Y", "Z", "turn X", "turn Y", "turn Z", "focal", "hfov")
+    for i in range(len(numbers.frames)):
+        rows.add_row(
+            format_frame(numbers.frames[i]), *(f"{v:.4f}" for v in numbers.position[i]), *(f"{v:.4f}" for v in numbers.rotation_deg[i]),
+            f"{numbers.focal_mm[i]:.3f}", f"{numbers.hfov_deg[i]:.3f}",
+        )  # fmt: skip
+    console().print(rows)
+    for h in package.habits:
+        click.echo(f"The package {h.sentence}.")
+
+
+def _pair(command: Any) -> Any:
+    """The camera meant, the one that arrived, and what files do not say."""
+    for option in (
+        options.json, _profile, options.fit, options.resolution,
+        click.option("--arrived-camera", help="Path or name of the camera that arrived, where there are several."),
+        options.camera, click.argument("arrived", type=click.Path(path_type=Path)), click.argument("meant", type=click.Path(path_type=Path)),
+    ):  # fmt: skip
+        command = option(command)
+    return command
+
+
+def _read_pair(
+    meant: Path, arrived: Path, camera: str | None, arrived_camera: str | None, resolution: Image | None, source_fit: str | None,
+    profile: str | None,
+) -> tuple[Meant, Track, Profile | None]:  # fmt: skip
+    from anaxis.profiles import find_profile
+    from anaxis.returns import is_own_table, track_of_table, track_that_came_back
+
+    package = find_profile(profile) if profile else None
+    source = read_meant(meant, camera, resolution, source_fit)
+    if is_own_table(arrived):
+        if package is None:
+            raise BadInput(f"{arrived.name} is a table in a package's own numbers: say which with --profile.")
+        return source, track_of_table(arrived, package, source.picture), package
+    return source, track_that_came_back(read_scene(arrived), arrived_camera, package), package
+
+
+@click.command()
+@_pair
+@click.option("--tolerance-px", type=float, default=0.01, show_default=True)
+def proof(
+    meant: Path, arrived: Path, camera: str | None, arrived_camera: str | None, resolution: Image | None, source_fit: str | None,
+    profile: str | None, tolerance_px: float, as_json: bool,
+) -> None:  # fmt: skip
+    """Measure the camera ARRIVED against the camera MEANT, in pixels on every frame."""
+    from anaxis.returns import compared
+
+    source, back, _ = _read_pair(meant, arrived, camera, arrived_camera, resolution, source_fit, profile)
+    done = compared(source.work.done, source.work.landmarks, source.picture, back)
+    found = done.proof
+    document = {
+        "max_px": found.max_px, "worst_frame": plain_frame(found.worst_frame), "median_px": found.median_px, "grade": found.grade,
+        "test_points": found.test_points, "frames": [plain_frame(f) for f in found.frames.tolist()],
+        "deviation_px": found.deviation_px.tolist(), "missing_frames": [plain_frame(f) for f in done.missing.tolist()],
+    }  # fmt: skip
+    if as_json:
+        print_json(document)
+    else:
+        click.echo(
+            f"{found.grade.upper()}: {found.max_px:.4g} px at worst, at frame {format_frame(found.worst_frame)}; median "
+            f"{found.median_px:.3g} px, {found.test_points} points on each of {len(found.frames)} frames"
+        )
+        if len(done.missing):
+            click.echo(
+                f"{len(done.missing)} frames did not come back, the first of them {format_frame(done.missing[0])}."
+            )
+    if not found.within(tolerance_px) or len(done.missing):
+        sys.exit(OFF_TOLERANCE)
+
+
+@click.command()
+@_pair
+def diagnose(
+    meant: Path, arrived: Path, camera: str | None, arrived_camera: str | None, resolution: Image | None, source_fit: str | None,
+    profile: str | None, as_json: bool,
+) -> None:  # fmt: skip
+    """Say what happened to the camera MEANT on its way to the camera ARRIVED."""
+    from anaxis.core.recipe import replay
+    from anaxis.returns import explain
+
+    source, back, package = _read_pair(
+        meant, arrived, camera, arrived_camera, resolution, source_fit, profile
+    )
+    bare = None
+    node = source.work.scene.camera(source.work.path)
+    if node.parent is not None:
+        alone = source.work.scene.replaced(_without_parent(node))
+        bare = replay(alone, node.path, ()).done
+    found = explain(source.work.done, source.picture, back, package, bare)
+    document = {"explanations": [e.as_dict() for e in found.explanations], "explained": found.explained}
+    if as_json:
+        print_json(document)
+        return
+    if not found.explained:
+        click.echo("Nothing that is known explains it. Nearest:")
+    for e in found.explanations:
+        fits = ", ".join(f"{format_frame(a)} to {format_frame(b)}" for a, b in e.frames[:5]) or "none"
+        click.echo(f"- {e.sentence} Frames that fit: {fits}.")
+
+
+def _without_parent(node: Any) -> Any:
+    from dataclasses import replace
+
+    return replace(node, parent=None)
+
+
+@click.group()
+def profile() -> None:
+    """Package profiles: list, show, check, map."""
+
+
+@profile.command("list")
+@options.json
+@click.pass_context
+def profile_list(ctx: click.Context, as_json: bool) -> None:
+    """List the shipped package profiles."""
+    from anaxis.cli import profiles
+
+    ctx.invoke(profiles, as_json=as_json)
+
+
+@profile.command("show")
+@click.argument("key")
+def profile_show(key: str) -> None:
+    """Print one profile as JSON."""
+    from anaxis.profiles import find_profile
+
+    print_json(find_profile(key).model_dump(mode="json"))
+
+
+@profile.command("check")
+@click.argument("file", type=click.Path(path_type=Path))
+def profile_check(file: Path) -> None:
+    """Check a profile's JSON file; exit 2 with one sentence where something is wrong."""
+    from anaxis.profiles.model import profile_from_file
+
+    found = profile_from_file(file)
+    click.echo(
+        f"{file.name} is a profile: {found.label}, {len(found.habits)} habit{'s' * (len(found.habits) != 1)}."
+    )
+
+
+@profile.command("map")
+@click.argument("a")
+@click.argument("b")
+@options.json
+def profile_map(a: str, b: str, as_json: bool) -> None:
+    """Say how the channels of package A become those of package B, or that no such mapping exists."""
+    from anaxis.profiles import find_profile
+
+    source, target = find_profile(a), find_profile(b)
+    found = channel_map(source.convention, target.convention)
+    names = ("X", "Y", "Z")
+    place = says(found.position, names, "")
+    turn = says(found.rotation, ("turn X", "turn Y", "turn Z"), "°") if found.rotation else []
+    if as_json:
+
+        def entries(rows: Any) -> Any:
+            return None if rows is None else [{"from": "xyz"[c], "factor": f, "add": o} for c, f, o in rows]
+
+        print_json({
+            "from": source.key, "to": target.key, "scale": found.scale, "position": entries(found.position), "rotation_deg": entries(found.rotation),
+            "world_matrix": found.turn.tolist(), "camera_matrix": found.camera.tolist(),
+        })  # fmt: skip
+        return
+    for line in place:
+        click.echo(line)
+    if turn:
+        for line in turn:
+            click.echo(line)
+        return
+    click.echo("No angle there is one angle here: turn the matrix, R there = A R here B, with A and B")
+    for row, other in zip(found.turn.astype(int).tolist(), found.camera.astype(int).tolist(), strict=True):
+        click.echo("  " + " ".join(f"{v:2d}" for v in row) + "      " + " ".join(f"{v:2d}" for v in other))
+
+
+@click.group()
+def calibrate() -> None:
+    """Learn an unknown package's profile from a made camera and what arrived of it."""
+
+
+@calibrate.command("start")
+@click.option("--out", required=True, type=click.Path(path_type=Path), help="Folder for the files.")
+@click.option(
+    "--format",
+    "format_key",
+    default="usd",
+    show_default=True,
+    type=click.Choice(["usd", "alembic", "collada", "columns", "json"]),
+)
+def calibrate_start(out: Path, format_key: str) -> None:
+    """Write the made camera, its points, and the form that is filled in by the package."""
+    from anaxis.profiles.calibration import write_start
+
+    for path in write_start(out, format_key):
+        click.echo(f"written: {path}")
+
+
+@calibrate.command("finish")
+@click.argument("returned", type=click.Path(path_type=Path))
+@click.option("--key", required=True, help="Key of the new profile.")
+@click.option("--label", default="", help="Label of the new profile.")
+@click.option("--out", required=True, type=click.Path(path_type=Path), help="The profile's JSON file.")
+@options.json
+def calibrate_finish(returned: Path, key: str, label: str, out: Path, as_json: bool) -> None:
+    """Write the profile of the package that filled in the form RETURNED."""
+    from anaxis.profiles.calibration import learned, returned_from_file
+
+    found = learned(returned_from_file(returned), key, label or key)
+    out.write_text(json.dumps(found.profile.model_dump(mode="json"), indent=2), encoding="utf-8")
+    document = {
+        "profile": found.profile.model_dump(mode="json"), "confidence": found.confidence, "residual_px": found.residual_px,
+        "second_round": list(found.second_round), "explained": found.explained,
+    }  # fmt: skip
+    if as_json:
+        print_json(document)
+        return
+    click.echo(f"written: {out}")
+    for name, share in found.confidence.items():
+        click.echo(f"  {name}: {share:.0%} sure")
+    for line in found.second_round:
+        click.echo(f"  a second round would settle: {line}")

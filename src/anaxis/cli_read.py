@@ -1,0 +1,102 @@
+"""How the command line reads files: each in a process of its own, as its options say."""
+
+from __future__ import annotations
+
+import json
+from dataclasses import dataclass
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from anaxis.core.errors import BadInput
+from anaxis.core.lens import Image
+from anaxis.core.recipe import Recipe, Work, recipe_from_document
+from anaxis.core.scene import Scene, corrected
+from anaxis.core.timing import parse_rate
+from anaxis.formats import check_size
+from anaxis.jobs.guard import ParserPool, limits_from_environment
+
+if TYPE_CHECKING:  # loaded when first used: the command line starts quicker
+    from anaxis.flow import Picture
+
+
+@dataclass(frozen=True, eq=False)
+class Meant:
+    """A camera as it is meant, and how its picture is made."""
+
+    work: Work
+    picture: Picture
+
+
+def start_reader(file: Path) -> ParserPool:
+    """Started first thing, so that the reading process loads its library while this one does."""
+    return ParserPool(warm=1, limits=limits_from_environment(), only_for=file.name)
+
+
+def read_stated(
+    reader: ParserPool, file: Path, up_axis: str | None, metres_per_unit: float | None, rate: str | None,
+    columns: Path | None,
+) -> Scene:  # fmt: skip
+    """A file's scene with what a person states of it. Raises BadInput; ends the reader."""
+    try:
+        if not file.is_file():
+            raise BadInput(f"There is no file {file}: check the name.")
+        check_size(file.name, file.stat().st_size, reader.limits.max_bytes)
+        layout = json_file(columns, "column layout") if columns else None
+        if layout is not None and not isinstance(layout, dict):
+            raise BadInput(f"{columns} is no column layout: it must be a JSON object with 'columns'.")
+        scene = reader.read(file.resolve(), layout)
+        return corrected(scene, up_axis, metres_per_unit, parse_rate(rate) if rate else None)
+    finally:
+        reader.close()
+
+
+def read_scene(file: Path) -> Scene:
+    """A file's scene as it stands. Raises BadInput."""
+    return read_stated(start_reader(file), file, None, None, None, None)
+
+
+def read_meant(file: Path, camera: str | None, resolution: Image | None, source_fit: str | None) -> Meant:
+    """The camera meant, with its picture. Raises BadInput."""
+    from anaxis.flow import picture_of, take_camera
+
+    scene = read_scene(file)
+    return Meant(take_camera(scene, camera), picture_of(scene, resolution, source_fit))
+
+
+def read_source(
+    reader: ParserPool, file: Path, camera: str | None, resolution: Image | None, source_fit: str | None, stated: dict[str, Any]
+) -> tuple[Scene, Picture, Recipe]:  # fmt: skip
+    """The file read as its options say, its picture, and the recipe with the options that change the camera."""
+    from anaxis.cli_changes import split, with_changes, with_pixel_aspect
+    from anaxis.flow import picture_after, picture_of
+
+    recipe, pixel_aspect = stated.pop("recipe"), stated.pop("pixel_aspect")
+    changes, stated = split(stated)
+    scene = read_stated(reader, file, **stated)
+    picture = with_pixel_aspect(picture_of(scene, resolution, source_fit), pixel_aspect)
+    steps = recipe_of(recipe)
+    picture = picture_after(picture, steps)
+    return scene, picture, with_changes(steps, changes, scene, camera, picture)
+
+
+def json_file(path: Path, what: str) -> Any:
+    """A JSON file's document; raises BadInput that names it as ``what``."""
+    try:
+        return json.loads(path.read_text(encoding="utf-8"))
+    except OSError as error:
+        raise BadInput(f"The {what} {path} cannot be read ({error.strerror}): check the name.") from error
+    except (ValueError, RecursionError) as error:
+        raise BadInput(f"The {what} {path} is not readable JSON: save it again.") from error
+
+
+def recipe_of(path: Path | None) -> Recipe:
+    return recipe_from_document(json_file(path, "recipe")) if path else ()
+
+
+def recipes_of(path: Path | None, scene: Scene, camera: str | None) -> dict[str, Recipe]:
+    """The recipe for the camera asked for, or for every camera of the file."""
+    if path is None:
+        return {}
+    recipe = recipe_of(path)
+    chosen = [scene.camera(camera)] if camera else scene.cameras
+    return {n.path: recipe for n in chosen}

@@ -1,0 +1,360 @@
+"""Calibration: an unknown package's profile learned from a made camera and what arrived of it.
+
+A camera that exercises every axis, the lens and the numbering is opened there beside a few named points. Three
+things come back: the camera's numbers on some frames, where the points stand in the package's numbers, and
+where some of them are seen in its picture. The points give the world's axes and unit; the numbers give order,
+signs and the camera's axes by holding every possibility against the pixels; the camera that is then there is
+held against the one that was sent, and what differs is the package's habits (:mod:`anaxis.profiles.diagnosis`).
+"""
+
+from __future__ import annotations
+
+import json
+from dataclasses import dataclass
+from fractions import Fraction
+from itertools import permutations, product
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from scipy.spatial.transform import Rotation
+
+from anaxis.core.axes import ORDERS, Convention, axis_name
+from anaxis.core.errors import BadInput
+from anaxis.core.landmarks import Landmarks
+from anaxis.core.lens import FITS, Image
+from anaxis.core.outgoing import Outgoing, numbers_of
+from anaxis.core.project import pixel_matrices, project
+from anaxis.core.rotation import matrices_from_angles
+from anaxis.core.timing import parse_rate, plain_frame, rate_text
+from anaxis.core.track import Lens, Track, make_lens, require_usable
+from anaxis.core.typing import Floats
+from anaxis.profiles.diagnosis import Diagnosis, diagnose
+from anaxis.profiles.habits import in_order
+from anaxis.profiles.model import Profile, profile_from_dict
+
+IMAGE = Image(1920, 1080)
+FIT = "width"
+# Points on every side of the made camera's path: whichever way a package turns it, some are before it.
+POINTS = {
+    "alder": (2.0, 0.5, -6.0), "birch": (-3.0, 1.5, -7.0), "cedar": (0.5, 3.0, -8.0), "dogwood": (4.0, -1.0, -9.0),
+    "elm": (-1.0, -0.5, -5.0), "fir": (1.0, 1.0, -12.0), "gorse": (-5.0, 2.5, -11.0), "hazel": (3.0, 2.0, -4.5),
+    "ivy": (6.0, 1.0, 5.0), "juniper": (-7.0, 0.0, 4.0), "larch": (1.5, -2.0, 9.0), "maple": (-2.0, 8.0, 1.0), "nettle": (2.5, -7.0, -1.0),
+    "oak": (9.0, 3.0, -1.0), "pine": (-9.0, -2.0, 0.5),
+}  # fmt: skip
+SEEN_AT = (0, 17, 34, 47)
+_LENS = ("focal_mm", "film_width_mm", "film_height_mm", "offset_x_mm", "offset_y_mm")
+
+
+def made_camera() -> Track:
+    """48 frames from 11 on at 25 a second: every axis, roll, a lens that zooms and is shifted, no symmetry."""
+    n = 48
+    t = np.arange(n) / 25.0
+    place: Floats = np.stack(
+        [0.7 * np.sin(1.3 * t) + 0.11 * t, 1.2 + 0.4 * np.cos(0.9 * t), 0.5 * t + 0.2 * np.sin(2.1 * t)],
+        axis=1,
+    )
+    turn = Rotation.from_rotvec(
+        np.stack([0.15 * np.sin(1.7 * t) + 0.05, 0.2 * np.sin(0.8 * t) - 0.04, 0.1 * np.cos(1.1 * t)], axis=1)
+    )
+    lens = make_lens(
+        n, focal_mm=24 + 6 * np.sin(0.7 * t), film_width_mm=25.6, film_height_mm=17.0, offset_x_mm=0.5, offset_y_mm=-0.3, focus_m=7.0,
+        fstop=4.0, near_m=0.1, far_m=500.0,
+    )  # fmt: skip
+    return Track(
+        "calibration",
+        np.arange(11.0, 11.0 + n),
+        Fraction(25),
+        np.asarray(place, dtype=np.float64),
+        turn.as_matrix(),
+        lens,
+    )
+
+
+def made_points() -> Landmarks:
+    return Landmarks(tuple(POINTS), np.array(list(POINTS.values()))[None])
+
+
+def write_start(out: Path, format_key: str) -> list[Path]:
+    """Write the made camera as a plain file, the points as a table, and the form to fill in. Raises BadInput."""
+    from anaxis.formats import write_files
+
+    try:
+        out.mkdir(parents=True, exist_ok=True)
+        track = made_camera()
+        plain = Outgoing(track, Convention(), IMAGE, FIT, made_points(), ())
+        files = write_files(format_key, plain, out, "calibration")
+        points = out / "points.csv"
+        points.write_text(
+            "name,x_m,y_m,z_m\n" + "".join(f"{n},{x},{y},{z}\n" for n, (x, y, z) in POINTS.items()),
+            encoding="utf-8",
+        )
+        form = out / "return.json"
+        form.write_text(json.dumps(_empty_form(format_key), indent=1), encoding="utf-8")
+        told = out / "README.txt"
+        told.write_text(_TOLD, encoding="utf-8")
+    except OSError as error:
+        raise BadInput(
+            f"The files cannot be written to {out} ({error.strerror or error}): choose another folder with --out."
+        ) from error
+    return [*files, points, form, told]
+
+
+_TOLD = """What to do with these files
+
+1. Open the calibration camera in the package, as any camera is opened there.
+2. Put the points of points.csv there: import the file where it can be, or place them where the set's own
+   geometry stands right. They are in metres, Y up, right-handed.
+3. Fill in return.json in the package's own numbers: frames, the camera's position and angles on each, the lens;
+   where each point stands; and for a few frames where some points are seen in its picture, in pixels from the
+   upper left corner. As few as three frames and three points are enough; more settle more.
+4. anaxis calibrate finish return.json --key KEY --out profile.json
+"""
+
+
+def _empty_form(format_key: str) -> dict[str, Any]:
+    return {
+        "anaxis_return": 1, "format": format_key, "rate": "24", "resolution": [IMAGE.width_px, IMAGE.height_px],
+        "frames": [], "position": [], "rotation_deg": [], **{k: [] for k in _LENS}, "points": {n: [] for n in POINTS}, "pixels": {},
+    }  # fmt: skip
+
+
+@dataclass(frozen=True, eq=False)
+class Returned:
+    """What a package says in its own numbers; ``pixels`` maps a frame to where points are seen, name to (x, y)."""
+
+    frames: Floats
+    rate: Fraction
+    position: Floats
+    rotation_deg: Floats
+    lens: Lens
+    points: dict[str, Floats]
+    pixels: dict[float, dict[str, Floats]]
+    image: Image
+    format_key: str
+
+
+def returned_from_file(path: Path) -> Returned:
+    """The form filled in; raises BadInput that names what is missing."""
+    try:
+        document = json.loads(path.read_text(encoding="utf-8"))
+    except OSError as error:
+        raise BadInput(f"The form {path} cannot be read ({error.strerror}): check the name.") from error
+    except (ValueError, RecursionError) as error:
+        raise BadInput(f"The form {path} is not readable JSON: save it again.") from error
+    return returned_from_document(document, path.name)
+
+
+def returned_from_document(document: Any, name: str) -> Returned:
+    """A form from its parsed JSON; raises BadInput that names what is missing."""
+    try:
+        frames = np.array(document["frames"], dtype=np.float64)
+        n = len(frames)
+        lens = make_lens(n, **{k: np.array(document[k], dtype=np.float64) for k in _LENS})
+        found = Returned(
+            frames, parse_rate(str(document["rate"])), np.array(document["position"], dtype=np.float64).reshape(n, 3),
+            np.array(document["rotation_deg"], dtype=np.float64).reshape(n, 3), lens,
+            {k: np.array(v, dtype=np.float64).reshape(3) for k, v in document["points"].items() if len(v)},
+            {float(f): {k: np.array(v, dtype=np.float64).reshape(2) for k, v in seen.items()} for f, seen in document["pixels"].items()},
+            Image(*(int(v) for v in document["resolution"])), str(document.get("format", "usd")),
+        )  # fmt: skip
+    except BadInput:
+        raise
+    except (KeyError, TypeError, ValueError, AttributeError) as error:
+        raise BadInput(
+            f"{name} is not filled in: it needs frames, position, rotation_deg, the lens, points and pixels; {error}."
+        ) from error
+    if n < 1 or len(found.points) < 3 or not found.pixels:
+        raise BadInput(
+            f"{name} is not filled in: at least one frame, three points and one frame of pixels are needed."
+        )
+    if unknown := sorted(set(found.points) - set(POINTS)):
+        raise BadInput(f"{name} has a point '{unknown[0]}', which is none of those sent.")
+    return found
+
+
+def form_of(track: Track, convention: Convention, image: Image, fit: str, format_key: str) -> dict[str, Any]:
+    """The form as a package fills it in: a camera and the points in its own numbers, and some of its picture."""
+    numbers = numbers_of(Outgoing(track, convention, image, fit, made_points(), ()))
+    names, where = list(POINTS), np.array(list(POINTS.values()))
+    seen, depth = project(pixel_matrices(track, image, fit), where)
+    pixels: dict[str, Any] = {}
+    for i in sorted({min(i, len(track) - 1) for i in SEEN_AT}):
+        pixels[str(plain_frame(track.frames[i]))] = {
+            n: seen[i, k].tolist() for k, n in enumerate(names) if depth[i, k] > 0.01
+        }
+    return {
+        "anaxis_return": 1, "format": format_key, "rate": rate_text(track.rate), "resolution": [image.width_px, image.height_px],
+        "frames": [plain_frame(f) for f in track.frames.tolist()], "position": numbers.position.tolist(),
+        "rotation_deg": numbers.rotation_deg.tolist(), **{k: getattr(track.lens, k).tolist() for k in _LENS},
+        "points": dict(zip(names, convention.position_from_canonical(where).tolist(), strict=True)),
+        "pixels": {f: s for f, s in pixels.items() if s},
+    }  # fmt: skip
+
+
+@dataclass(frozen=True, eq=False)
+class Learned:
+    """A profile with how sure each part of it is (0 to 1), and what a second round would settle."""
+
+    profile: Profile
+    confidence: dict[str, float]
+    residual_px: float
+    second_round: tuple[str, ...]
+    explained: bool
+    diagnosis: Diagnosis
+
+
+def learned(returned: Returned, key: str, label: str) -> Learned:
+    """The profile of the package that filled in the form. Raises BadInput where its points fit no axes."""
+    world, unit, off = _world_of(returned)
+    best, rivals = _camera_of(returned, world, unit)
+    convention, fit, residual = best
+    track = _track_of(returned, convention)
+    require_usable(track, "The camera that came back")
+    sent = made_camera()
+    found = diagnose(sent, track, returned.image, fit, convention)
+    causes = found.explanations[0].causes if found.explained else ()
+    document = {
+        "key": key, "label": label, "world": _axes(convention.world), "camera": _axes(convention.camera), "metres_per_unit": convention.metres_per_unit,
+        "rotation": {"order": convention.order, "signs": list(convention.signs)}, "lens": {"fit": fit}, "time": {"rate": rate_text(returned.rate)},
+        "habits": [{"code": c, **p} for c, p in in_order(list(causes))],
+    }  # fmt: skip
+    second = []
+    if len(rivals) > 1:
+        second.append(
+            f"the turns: {len(rivals)} ways to read the angles fit as well; send more frames, and a camera that turns further about every axis"
+        )
+    if len(returned.points) < 4:
+        second.append("the world's axes: place a fourth point, away from the other three's plane")
+    if not found.explained:
+        second.append(
+            f"what else it does to a file: {found.explanations[0].sentence if found.explanations else 'no frame came back that was sent'}"
+        )
+    if len(returned.frames) < len(sent):
+        second.append("whether later frames arrive: send a longer camera")
+    confidence = {
+        "world": 1.0 if off < 1e-6 else float(np.clip(1e-3 / off, 0, 0.99)), "unit": 1.0 if off < 1e-6 else float(np.clip(1e-3 / off, 0, 0.99)),
+        "camera and turns": (1.0 if residual < 0.5 else float(np.clip(1 / residual, 0, 0.9))) / max(1, len({r[0] for r in rivals})),
+        "fit": 1.0 / max(1, len({r[1] for r in rivals})), "habits": 1.0 if found.explained and len(found.explanations) == 1 else 0.8 if found.explained else 0.2,
+    }  # fmt: skip
+    return Learned(
+        profile_from_dict(document, "the profile learned"),
+        confidence,
+        residual,
+        tuple(second),
+        found.explained,
+        found,
+    )
+
+
+def _axes(matrix: Floats) -> dict[str, str]:
+    return {k: axis_name(matrix[:, i]) for i, k in enumerate(("right", "up", "back"))}
+
+
+def _signed_permutations() -> Floats:
+    out = []
+    for order, signs in product(permutations(range(3)), product((1.0, -1.0), repeat=3)):
+        m = np.zeros((3, 3))
+        m[range(3), order] = signs
+        out.append(m)
+    return np.array(out)
+
+
+_AXES = _signed_permutations()
+_SIGNS: tuple[tuple[int, int, int], ...] = tuple((a, b, c) for a in (1, -1) for b in (1, -1) for c in (1, -1))
+
+
+def _world_of(returned: Returned) -> tuple[Floats, float, float]:
+    """World axes and metres a unit from where the points stand; how far off they are in metres."""
+    names = list(returned.points)
+    ours = np.array([POINTS[n] for n in names])
+    theirs = np.array([returned.points[n] for n in names])
+    turned = np.einsum("kij,nj->kni", _AXES, ours)
+    size = (turned * theirs).sum(axis=(1, 2)) / (ours * ours).sum()
+    off = np.abs(turned * size[:, None, None] - theirs).max(axis=(1, 2)) / np.maximum(np.abs(size), 1e-12)
+    off = np.where(size > 0, off, np.inf)
+    best = int(np.argmin(off))
+    if off[best] > 0.25:
+        raise BadInput(
+            f"The points fit no axes: one of them is off by {off[best]:.2g} m. Check that they stand where the set stands, in the package's own numbers."
+        )
+    unit = 1.0 / float(size[best])
+    known = next(
+        (u for u in (0.001, 0.01, 0.0254, 0.1, 0.3048, 1.0, 10.0, 100.0) if abs(unit / u - 1) < 1e-3), unit
+    )
+    return _AXES[best], known, float(off[best])
+
+
+def _camera_of(
+    returned: Returned, world: Floats, unit: float
+) -> tuple[tuple[Convention, str, float], list[tuple[str, str]]]:
+    """Order, signs, camera axes and fit that put the points where they were seen; and the rivals that fit as well."""
+    hand = round(float(np.linalg.det(world)))
+    frames = [f for f in returned.pixels if np.abs(returned.frames - f).min() < 1e-3]
+    if not frames:
+        raise BadInput(
+            "The frames of the pixels are none of those whose numbers came back: give both for the same frames."
+        )
+    at = np.array([int(np.argmin(np.abs(returned.frames - f))) for f in frames])
+    target = _Target(returned, frames, returned.position[at] @ world * unit, returned.lens.take(at))
+    cameras = np.array([c for c in _AXES if round(float(np.linalg.det(c))) == hand])
+    ways: list[tuple[str, tuple[int, int, int]]] = [(o, s) for o in ORDERS for s in _SIGNS]
+    turns = np.array([matrices_from_angles(returned.rotation_deg[at], o, s) for o, s in ways])
+    canonical = np.einsum("ji,wnjk,ckl->wcnil", world, turns, cameras)
+    off = target.off(canonical, FIT)
+    plain = np.array([(o != "XYZ") + sum(v < 0 for v in s) for o, s in ways])
+    order = np.lexsort((np.repeat(plain, len(cameras)), np.round(off.ravel(), 3)))[:40]
+    # The fit changes the picture little beside a wrong axis: it is settled for the ways that are nearly right.
+    w, c = np.unravel_index(order, off.shape)
+    finer = [
+        (float(gap), int(plain[w[i]]), int(w[i]), int(c[i]), fit)
+        for fit in FITS
+        for i, gap in enumerate(target.off(canonical[w, c][:, None], fit)[:, 0].tolist())
+    ]
+    finer.sort(key=lambda found: (round(found[0], 3), found[1]))
+    gap, _, way, camera, fit = finer[0]
+    rivals = {(f"{ways[x]}{y}", f) for g, _, x, y, f in finer if g <= gap + 0.02}
+    return (Convention(world, cameras[camera], unit, *ways[way]), fit, gap), sorted(rivals)
+
+
+class _Target:
+    """Where points were seen, and how far from there a camera at known places would see them."""
+
+    def __init__(self, returned: Returned, frames: list[float], place_m: Floats, lens: Lens) -> None:
+        names = sorted({n for f in frames for n in returned.pixels[f] if n in POINTS})
+        if not names:
+            raise BadInput("The pixels name none of the points that were sent.")
+        nowhere = np.full(2, np.nan)
+        self._pixels = np.array([[returned.pixels[f].get(n, nowhere) for n in names] for f in frames])
+        self._away = np.array([POINTS[n] for n in names])[None] - place_m[:, None]
+        self._lens, self._image = lens, returned.image
+
+    def off(self, rotation: Floats, fit: str) -> Floats:
+        """The root mean square distance in px of rotations (a, b, n, 3, 3), (a, b); behind the camera is far off."""
+        lens, used = self._lens, self._lens.used(self._image, fit)
+        seen = np.einsum("nkj,abnji->abnki", self._away, rotation)
+        depth = -seen[..., 2]
+        with np.errstate(divide="ignore", invalid="ignore"):
+            x = self._image.width_px * (
+                0.5
+                + ((lens.focal_mm[:, None] * seen[..., 0]) / depth - lens.offset_x_mm[:, None])
+                / used.width_mm[:, None]
+            )
+            y = self._image.height_px * (
+                0.5
+                - ((lens.focal_mm[:, None] * seen[..., 1]) / depth - lens.offset_y_mm[:, None])
+                / used.height_mm[:, None]
+            )
+        gap = np.hypot(x - self._pixels[..., 0], y - self._pixels[..., 1])
+        known = np.isfinite(self._pixels[..., 0])
+        gap = np.where((depth > 0) & np.isfinite(gap), np.minimum(gap, 1e4), 1e4)
+        return np.asarray(
+            np.sqrt(np.where(known, gap * gap, 0.0).sum(axis=(2, 3)) / max(1, int(known.sum())))
+        )
+
+
+def _track_of(returned: Returned, convention: Convention) -> Track:
+    turn = matrices_from_angles(returned.rotation_deg, convention.order, convention.signs)
+    return Track(
+        "returned", returned.frames, returned.rate, convention.position_to_canonical(returned.position), convention.rotation_to_canonical(turn), returned.lens
+    )  # fmt: skip

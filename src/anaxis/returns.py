@@ -1,0 +1,100 @@
+"""A camera that came back from a package, made comparable with the one meant."""
+
+from __future__ import annotations
+
+import csv
+from dataclasses import dataclass
+from pathlib import Path
+
+import numpy as np
+
+from anaxis.core.errors import BadInput
+from anaxis.core.landmarks import Landmarks
+from anaxis.core.project import pixel_matrices
+from anaxis.core.proof import Proof, prove
+from anaxis.core.scene import Scene, corrected
+from anaxis.core.track import Track, require_usable
+from anaxis.core.typing import Floats
+from anaxis.flow import Picture, take_camera
+from anaxis.formats.columns import COLUMNS
+from anaxis.formats.file_axes import file_axes
+from anaxis.profiles.diagnosis import Diagnosis, diagnose
+from anaxis.profiles.model import Profile
+from anaxis.profiles.standin import open_as_package
+
+
+@dataclass(frozen=True, eq=False)
+class Compared:
+    """``proof`` on the frames both have; ``missing`` (k,) are frames meant that did not come back."""
+
+    proof: Proof
+    missing: Floats
+    arrived: Floats  # (m, 3, 4) pixel matrices of the camera that came back, on the proof's frames
+
+
+def is_own_table(path: Path) -> bool:
+    """Whether a text file has the columns that are written here, in a package's own numbers."""
+    if path.suffix.lower() not in (".csv", ".txt", ".tsv"):
+        return False
+    try:
+        with path.open(encoding="utf-8", newline="") as source:
+            first = next(csv.reader(source), [])
+    except (OSError, UnicodeDecodeError, csv.Error):
+        return False
+    return set(COLUMNS[:8]) <= {c.strip() for c in first}
+
+
+def track_of_table(path: Path, profile: Profile, picture: Picture) -> Track:
+    """A table in a package's own numbers, in canonical space. Raises BadInput naming the row that cannot be read."""
+    try:
+        track = open_as_package(path, profile.model_copy(update={"habits": ()}), picture.image).track
+    except (ValueError, KeyError, TypeError, IndexError) as error:
+        raise BadInput(
+            f"{path.name} has a row that cannot be read as numbers: every row needs one for each heading."
+        ) from error
+    require_usable(track, path.name)
+    return track
+
+
+def track_that_came_back(scene: Scene, camera: str | None, profile: Profile | None) -> Track:
+    """A file's camera as it stands, in canonical space.
+
+    Where the file says nothing of its axes and unit, those of the package's own export are taken. Raises
+    BadInput where the camera cannot be used.
+    """
+    if (
+        profile is not None
+        and scene.format == "alembic"
+        and {"up_axis", "metres_per_unit"} & set(scene.guesses)
+    ):
+        axes = file_axes("alembic", profile.convention)
+        scene = corrected(scene, axes.up, axes.unit_m)
+    return take_camera(scene, camera).done
+
+
+def compared(meant: Track, landmarks: Landmarks, picture: Picture, arrived: Track) -> Compared:
+    """How far a camera that came back is off on every frame that both have. Raises BadInput where there is none."""
+    both = np.intersect1d(np.round(meant.frames, 4), np.round(arrived.frames, 4))
+    if not len(both):
+        raise BadInput(
+            f"The camera that came back runs from frame {arrived.frames[0]:g} to {arrived.frames[-1]:g} and the one meant from "
+            f"{meant.frames[0]:g} to {meant.frames[-1]:g}: they share no frame; diagnose it, or renumber one of them."
+        )
+    mine = np.flatnonzero(np.isin(np.round(meant.frames, 4), both))
+    theirs = arrived.take(np.flatnonzero(np.isin(np.round(arrived.frames, 4), both)))
+    marks = landmarks.shown()
+    place = marks.position_m if len(marks.position_m) == 1 else marks.position_m[mine]
+    seen = pixel_matrices(theirs, picture.image, picture.fit)
+    proof = prove(meant.take(mine), picture.image, picture.fit, seen, place)
+    rest = np.setdiff1d(np.round(meant.frames, 4), both)
+    return Compared(proof, rest, seen)
+
+
+def explain(
+    meant: Track, picture: Picture, arrived: Track, profile: Profile | None, local: Track | None = None
+) -> Diagnosis:
+    """What happened to a camera that came back, in the words of the package's axes."""
+    from anaxis.core.axes import Convention
+
+    convention = profile.convention if profile is not None else Convention()
+    return diagnose(meant, arrived, picture.image, picture.fit, convention, local)

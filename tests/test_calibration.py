@@ -1,0 +1,191 @@
+"""Calibration: profiles of packages nobody told about, learned from what came back of one camera."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pytest
+from click.testing import CliRunner
+
+from anaxis.cli import cli
+from anaxis.core.axes import ORDERS, axis_name
+from anaxis.core.errors import BadInput
+from anaxis.core.landmarks import NO_LANDMARKS
+from anaxis.core.lens import FITS
+from anaxis.core.proof import prove
+from anaxis.flow import Picture, compensate, prepare
+from anaxis.profiles.calibration import (
+    _AXES,
+    FIT,
+    IMAGE,
+    Learned,
+    form_of,
+    learned,
+    made_camera,
+    returned_from_document,
+    write_start,
+)
+from anaxis.profiles.habits import Arriving, arrived
+from anaxis.profiles.model import Profile, profile_from_dict
+from anaxis.profiles.standin import _at, _to_pixels
+from test_resample import walk
+
+HABITS_TRIED: dict[str, Any] = {
+    "world_turn": lambda r: {"axis": str(r.choice(list("XYZ"))), "angle_deg": float(r.choice([-90, 90, 180]))},
+    "world_shift": lambda r: {a: round(float(r.uniform(-9, 9)), 2) for a in "xyz"},
+    "look_axis": lambda r: {"look": str(r.choice(["+X", "-X", "+Z"])), "up": "+Y"},
+    "mirror": lambda r: {"axis": str(r.choice(list("XYZ")))},
+    "scale": lambda r: {"factor": float(r.choice([100, 0.01, 2.54, 10]))},
+    "frame_offset": lambda r: {"frames": float(r.choice([1, -1, 2]))},
+    "own_first": lambda r: {"first": float(r.choice([0, 1]))},
+    "film_factor": lambda r: {"factor": float(r.choice([0.1, 10, 25.4]))},
+    "film_default": lambda r: {"width_mm": 36.0, "height_mm": 24.0},
+    "focal_factor": lambda r: {"factor": float(r.choice([0.1, 10]))},
+    "vfov_as_hfov": lambda r: {},
+    "no_offsets": lambda r: {},
+    "no_lens_animation": lambda r: {},
+}  # fmt: skip
+
+
+def random_profile(seed: int) -> Profile:
+    """A convention and up to two habits that the solver is not told."""
+    r = np.random.default_rng(seed)
+    world = _AXES[r.integers(48)]
+    cameras = [c for c in _AXES if round(float(np.linalg.det(c))) == round(float(np.linalg.det(world)))]
+    camera = cameras[r.integers(len(cameras))]
+
+    def axes(m: Any) -> dict[str, str]:
+        return {k: axis_name(m[:, i]) for i, k in enumerate(("right", "up", "back"))}
+
+    codes = r.choice(list(HABITS_TRIED), r.integers(0, 3), replace=False)
+    lens_codes = [c for c in codes if c in ("film_factor", "film_default", "focal_factor", "vfov_as_hfov")]
+    codes = [c for c in codes if c not in lens_codes[1:]]
+    return profile_from_dict(
+        {
+            "key": f"unknown-{seed}", "label": "unknown", "world": axes(world), "camera": axes(camera),
+            "metres_per_unit": float(r.choice([0.01, 1.0, 0.001, 0.0254, 0.1])),
+            "rotation": {"order": str(r.choice(ORDERS)), "signs": r.choice([-1, 1], 3).tolist()},
+            "lens": {"fit": str(r.choice(FITS[:4]))}, "time": {"rate": "25/1"},
+            "habits": [{"code": str(c), **HABITS_TRIED[str(c)](r)} for c in codes],
+        },
+        "a random profile",
+    )  # fmt: skip
+
+
+def opened(track: Any, profile: Profile, sent_fit: str) -> Any:
+    """The stand-in's own steps on a camera in memory: habits, then what it shows."""
+    whole = np.tile(np.eye(4), (len(track), 1, 1))
+    here = Arriving(track, IMAGE, profile.lens.fit, whole, whole, "Y", 1.0)
+    return arrived(here, [(h.code, h.params) for h in profile.habits], profile.convention).track
+
+
+def come_back(profile: Profile) -> Learned:
+    there = opened(made_camera(), profile, FIT)
+    form = json.loads(json.dumps(form_of(there, profile.convention, IMAGE, profile.lens.fit, "usd")))
+    return learned(returned_from_document(form, "the form"), "learned", "learned")
+
+
+def closes(truth: Profile, found: Profile) -> float:
+    """How far off another camera is that is sent by the profile learned and opened by the true package."""
+    track = walk(count=40, first=11.0)
+    picture = Picture(IMAGE, "width", False, False)
+    outgoing = prepare(track, NO_LANDMARKS, picture, found)
+    sent, intended = compensate(outgoing, found, "json")
+    # What a right-handed file says is what the package opens: here the camera itself, in canonical space.
+    there = _at(opened(sent.track, truth, "width"), intended)
+    return prove(track, IMAGE, "width", _to_pixels(there, IMAGE, truth.lens.fit), np.zeros((1, 0, 3))).max_px
+
+
+def test_two_hundred_unknown_packages() -> None:
+    """Learned from one round; recovered where the convention is the true one and the next camera arrives right."""
+    same, closed, told = 0, 0, 0
+    for seed in range(200):
+        truth = random_profile(seed)
+        found = come_back(truth)
+        right = all(
+            np.array_equal(getattr(found.profile.convention, k), getattr(truth.convention, k))
+            for k in ("world", "camera")
+        ) and found.profile.metres_per_unit == pytest.approx(truth.metres_per_unit)
+        same += right
+        told += found.explained
+        cannot = {h.code for h in truth.habits} & {"no_offsets", "no_lens_animation"}
+        closed += bool(right and (cannot or closes(truth, found.profile) <= 0.1))
+    print(
+        f"of 200 unknown packages: axes and unit of {same}, habits explained of {told}, next camera right for {closed}"
+    )
+    assert same >= 195 and told >= 185 and closed >= 180
+
+
+def test_start_and_finish_on_the_command_line(tmp_path: Path) -> None:
+    run = CliRunner()
+    started = run.invoke(cli, ["calibrate", "start", "--out", str(tmp_path / "out"), "--format", "usd"])
+    assert started.exit_code == 0 and (tmp_path / "out" / "calibration.usd").exists()
+    assert "position" in json.loads((tmp_path / "out" / "return.json").read_text())
+    truth = random_profile(3)
+    form = form_of(opened(made_camera(), truth, FIT), truth.convention, IMAGE, truth.lens.fit, "usd")
+    (tmp_path / "back.json").write_text(json.dumps(form))
+    done = run.invoke(
+        cli,
+        [
+            "calibrate",
+            "finish",
+            str(tmp_path / "back.json"),
+            "--key",
+            "attic",
+            "--out",
+            str(tmp_path / "attic.json"),
+            "--json",
+        ],
+    )
+    assert done.exit_code == 0, done.output
+    said = json.loads(done.stdout)
+    assert said["explained"] and said["profile"]["world"] == truth.model_dump(mode="json")["world"]
+    assert set(said["confidence"]) == {"world", "unit", "camera and turns", "fit", "habits"}
+    assert run.invoke(cli, ["profile", "check", str(tmp_path / "attic.json")]).exit_code == 0
+
+
+def test_what_comes_back_of_few_numbers_says_what_a_second_round_would_settle() -> None:
+    truth = random_profile(8)
+    form = form_of(opened(made_camera(), truth, FIT), truth.convention, IMAGE, truth.lens.fit, "usd")
+    for key in (
+        "frames",
+        "position",
+        "rotation_deg",
+        "focal_mm",
+        "film_width_mm",
+        "film_height_mm",
+        "offset_x_mm",
+        "offset_y_mm",
+    ):
+        form[key] = [form[key][0], form[key][17], form[key][34]]
+    form["points"] = dict(list(form["points"].items())[:3])
+    found = learned(returned_from_document(form, "the form"), "few", "few")
+    assert any("longer camera" in s for s in found.second_round) and any(
+        "fourth point" in s for s in found.second_round
+    )
+
+
+@pytest.mark.parametrize(
+    ("change", "said"),
+    [
+        (lambda f: f.update(frames=[]), "not filled in"), (lambda f: f.update(points={}), "three points"), (lambda f: f.update(pixels={}), "frame of pixels"),
+        (lambda f: f.pop("position"), "not filled in"), (lambda f: f["points"].update(walnut=[1, 2, 3]), "none of those sent"),
+        (lambda f: f["points"].update(alder=[99, 99, 99]), "fit no axes"), (lambda f: f.update(pixels={"900": {"alder": [3, 4]}}), "same frames"),
+        (lambda f: f.update(rate="often"), "not a frame rate"),
+    ],
+)  # fmt: skip
+def test_a_form_that_cannot_be_read_says_why(change: Any, said: str) -> None:
+    truth = random_profile(1)
+    form = form_of(made_camera(), truth.convention, IMAGE, truth.lens.fit, "usd")
+    change(form)
+    with pytest.raises(BadInput, match=said):
+        learned(returned_from_document(form, "the form"), "x", "x")
+
+
+def test_write_start_says_where_it_cannot_write(tmp_path: Path) -> None:
+    (tmp_path / "file").write_text("")
+    with pytest.raises(BadInput, match="cannot be written"):
+        write_start(tmp_path / "file" / "below", "usd")
