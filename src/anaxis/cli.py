@@ -6,6 +6,7 @@ tolerance. The JSON forms are a public interface, described in docs/command-line
 
 from __future__ import annotations
 
+import hashlib
 import math
 import os
 import shutil
@@ -26,7 +27,9 @@ from anaxis.cli_tables import (
     print_report,
     print_transfer,
     print_values,
+    proof_document,
     table,
+    transfer_entry,
 )
 from anaxis.core.errors import BadInput
 from anaxis.core.lens import (
@@ -44,6 +47,10 @@ from anaxis.core.timing import format_frame, plain_frame, rate_text
 
 if TYPE_CHECKING:  # loaded when first used: the command line starts quicker
     pass
+
+if TYPE_CHECKING:  # loaded when first used: the command line starts quicker
+    from anaxis.flow import Delivered, Picture
+    from anaxis.profiles.model import Profile
 
 OFF_TOLERANCE = 3
 
@@ -165,75 +172,112 @@ def values(
 @cli.command()
 @options.file
 @options.camera
-@options.to
-@click.option("--format", "format_key", required=True, type=click.Choice(["usd", "json", "columns"]))
+@click.option(
+    "--to",
+    "to",
+    required=True,
+    multiple=True,
+    metavar="PROFILE",
+    help="Shipped profile key, or a JSON file; may be given again.",
+)
+@click.option(
+    "--format",
+    "formats",
+    required=True,
+    type=options.Formats(),
+    help="One of usd, abc, gltf, dae, columns, json, or several with commas.",
+)
 @click.option("--out", required=True, type=click.Path(path_type=Path), help="Folder for the files.")
+@click.option(
+    "--bundle",
+    is_flag=True,
+    help="A zip for each package: cameras, landmarks, set, axis check, sheet, manifest.",
+)
 @options.resolution
 @options.fit
 @click.option("--tolerance-px", type=float, help="Exit 3 above it (0.01; with --reduce-px, that number).")
 @options.source_and_changes
 @options.json
 def transfer(
-    file: Path, camera: str | None, to: str, format_key: str, out: Path, resolution: Image | None,
+    file: Path, camera: str | None, to: tuple[str, ...], formats: list[str], out: Path, bundle: bool, resolution: Image | None,
     source_fit: str | None, reduce_px: float | None, tolerance_px: float | None, as_json: bool, **stated: Any,
 ) -> None:  # fmt: skip
-    """Write a camera for a package and prove it by reading the written file back."""
+    """Write a camera for one or more packages and prove it by opening each written file again."""
     reader = start_reader(file)
-    from anaxis.flow import Options, deliver, take_camera
+    from anaxis.flow import Options, deliver, file_stem, take_camera
     from anaxis.profiles import find_profile
 
-    profile = find_profile(to)
+    profiles = [find_profile(t) for t in to]
     if tolerance_px is None:
         tolerance_px = max(reduce_px or 0.0, 0.01)
     if not tolerance_px >= 0:
         raise BadInput(f"The tolerance {tolerance_px:g} px must be zero or more.")
     scene, picture, steps = read_source(reader, file, camera, resolution, source_fit, stated)
     work = take_camera(scene, camera, recipe=steps)
+    entries, worst, seen = [], None, []
     try:
         out.mkdir(parents=True, exist_ok=True)
         # Written aside and moved, so that a failure leaves no half file where one is expected.
         with TemporaryDirectory(prefix=".anaxis-", dir=out) as aside:
-            done = deliver(
-                work.done,
-                work.landmarks,
-                picture,
-                profile,
-                format_key,
-                Path(aside),
-                Options(reduce_px=reduce_px),
-            )
-            files = [str(shutil.move(f, out / f.name)) for f in done.files]
+            for profile in profiles:
+                done = {
+                    f: deliver(
+                        work.done,
+                        work.landmarks,
+                        picture,
+                        profile,
+                        f,
+                        Path(aside),
+                        Options(reduce_px=reduce_px),
+                    )
+                    for f in formats
+                }
+                for key, one in done.items():
+                    entries.append(transfer_entry(profile.key, key, one, reduce_px))
+                    seen.append((profile, one))
+                    if worst is None or one.proof.max_px > worst.max_px:
+                        worst = one.proof
+                if bundle:
+                    name = f"{file_stem(work.done.name, profile.key)}.zip"
+                    (Path(aside) / name).write_bytes(_bundle(file, work, picture, profile, done, steps))
+                    entries[-1]["files"].append(name)
+            for entry in entries:
+                entry["files"] = [str(shutil.move(Path(aside) / f, out / f)) for f in entry["files"]]
     except OSError as error:
         raise BadInput(
             f"The files cannot be written to {out} ({error.strerror or error}): choose another folder with --out."
         ) from error
-    proof = done.proof
+    assert worst is not None
     document: dict[str, Any] = {
-        "camera": work.path,
-        "files": files,
-        "proof": {
-            "max_px": proof.max_px,
-            "worst_frame": plain_frame(proof.worst_frame),
-            "median_px": proof.median_px,
-            "grade": proof.grade,
-            "test_points": proof.test_points,
-        },
-        "notes": list(done.outgoing.notes),
-    }
-    if done.reduced is not None:
-        document["keys"] = done.reduced.summary() | {"tolerance_px": reduce_px}
-        document["notes"].append(done.reduced.sentence)
+        "camera": work.path, "files": [f for e in entries for f in e["files"]], "proof": proof_document(worst),
+        "notes": list(dict.fromkeys(n for e in entries for n in e["notes"])), "deliveries": entries,
+    }  # fmt: skip
+    if len(entries) == 1 and "keys" in entries[0]:
+        document["keys"] = entries[0]["keys"]
     if as_json:
         print_json(document)
     else:
-        print_transfer(document, profile.label, len(work.done))
-    if not proof.within(tolerance_px):
+        for (profile, _), entry in zip(seen, entries, strict=True):
+            print_transfer({**entry, "camera": work.path}, profile.label, len(work.done))
+    if not worst.within(tolerance_px):
         click.echo(
-            f"anaxis: The camera that arrives differs by {proof.max_px:.4g} px at frame "
-            f"{format_frame(proof.worst_frame)}, above the tolerance of {tolerance_px:g} px.",
+            f"anaxis: The camera that arrives differs by {worst.max_px:.4g} px at frame "
+            f"{format_frame(worst.worst_frame)}, above the tolerance of {tolerance_px:g} px.",
             err=True,
         )
         sys.exit(OFF_TOLERANCE)
+
+
+def _bundle(
+    file: Path, work: Work, picture: Picture, profile: Profile, done: dict[str, Delivered], steps: Recipe
+) -> bytes:
+    from anaxis.core.recipe import recipe_document
+    from anaxis.handover import Source, handover_zip
+
+    source = Source(
+        file.name, hashlib.sha256(file.read_bytes()).hexdigest(), work.path, recipe_document(steps)
+    )
+    return handover_zip(work.done, work.landmarks, work.lines_m, picture, profile, done, source)
 
 
 @cli.command()

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from pathlib import Path
-from typing import Any
+from typing import Any, ClassVar
 
 import click
 
@@ -30,6 +30,33 @@ class Resolution(click.ParamType):
 
     def convert(self, value: Any, param: Any, ctx: Any) -> Image:
         return parse_image(value)
+
+
+class Formats(click.ParamType):
+    """Format keys, or the suffixes people say for them."""
+
+    name = "F,F"
+    known: ClassVar[dict[str, str]] = {
+        "usd": "usd",
+        "abc": "alembic",
+        "alembic": "alembic",
+        "gltf": "gltf",
+        "dae": "collada",
+        "collada": "collada",
+        "columns": "columns",
+        "json": "json",
+    }
+
+    def convert(self, value: Any, param: Any, ctx: Any) -> list[str]:
+        if isinstance(value, list):
+            return value
+        keys = [v.strip().lower() for v in str(value).split(",") if v.strip()]
+        wrong = next((k for k in keys if k not in self.known), None)
+        if wrong is not None or not keys:
+            raise BadInput(
+                f"'{wrong or value}' is no format that is written: choose of usd, abc, gltf, dae, columns, json."
+            )
+        return list(dict.fromkeys(self.known[k] for k in keys))
 
 
 file = click.argument("file", type=click.Path(path_type=Path))

@@ -5,15 +5,19 @@ from __future__ import annotations
 import json
 import math
 import sys
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import click
 from rich.console import Console
 from rich.table import Table
 
 from anaxis.core.outgoing import Numbers
+from anaxis.core.proof import Proof
 from anaxis.core.scene import Scene
 from anaxis.core.timing import plain_frame, rate_label
+
+if TYPE_CHECKING:
+    from anaxis.flow import Delivered
 
 
 def console() -> Console:
@@ -107,3 +111,23 @@ def numbers_at(numbers: Numbers, i: int) -> dict[str, Any]:
         **{k: float(getattr(numbers, k)[i]) for k in plain},
         "focus": None if math.isnan(focus) else focus,
     }
+
+
+def proof_document(proof: Proof) -> dict[str, Any]:
+    """A proof as JSON."""
+    return {
+        "max_px": proof.max_px, "worst_frame": plain_frame(proof.worst_frame), "median_px": proof.median_px, "grade": proof.grade,
+        "test_points": proof.test_points,
+    }  # fmt: skip
+
+
+def transfer_entry(to: str, format_key: str, done: Delivered, reduce_px: float | None) -> dict[str, Any]:
+    """One delivery as JSON; its files by name."""
+    entry: dict[str, Any] = {
+        "to": to, "format": format_key, "files": [f.name for f in done.files], "proof": proof_document(done.proof),
+        "notes": list(done.outgoing.notes),
+    }  # fmt: skip
+    if done.reduced is not None:
+        entry["keys"] = done.reduced.summary() | {"tolerance_px": reduce_px}
+        entry["notes"].append(done.reduced.sentence)
+    return entry
