@@ -63,14 +63,18 @@ class Habit(BaseModel):
     model_config = ConfigDict(frozen=True, extra="allow")
     code: str
 
-    @model_validator(mode="after")
-    def _known(self) -> Habit:
-        _ = self.params
-        return self
+    @model_validator(mode="before")
+    @classmethod
+    def _known(cls, given: Any) -> Any:
+        """Its parameters as the habit takes them: numbers as numbers, what is left out at its usual value."""
+        if not isinstance(given, dict):
+            return given
+        rest = {k: v for k, v in given.items() if k != "code"}
+        return {"code": given.get("code"), **checked_habit(str(given.get("code")), rest)}
 
     @property
     def params(self) -> dict[str, Any]:
-        return checked_habit(self.code, dict(self.model_extra or {}))
+        return dict(self.model_extra or {})
 
     @property
     def sentence(self) -> str:

@@ -223,3 +223,38 @@ class Job(Base):
     result: Mapped[dict[str, Any]] = mapped_column(default=dict)
     created_at: Mapped[datetime] = mapped_column(server_default=func.now())
     version: Mapped[Version] = relationship()
+
+
+class Package(Base):
+    """One version of a package profile of one's own; the highest number of a key is the one in force."""
+
+    __tablename__ = "packages"
+    __table_args__ = (UniqueConstraint("key", "number"),)
+    id: Mapped[int] = mapped_column(primary_key=True)
+    key: Mapped[str]
+    number: Mapped[int]
+    document: Mapped[dict[str, Any]]
+    change: Mapped[str] = mapped_column(default="")
+    created_at: Mapped[datetime] = mapped_column(server_default=func.now())
+
+
+class Return(Base):
+    """A camera that came back from a package, measured against the version meant and diagnosed."""
+
+    __tablename__ = "returns"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    version_id: Mapped[int] = mapped_column(ForeignKey("versions.id"), index=True)
+    profile: Mapped[dict[str, Any]]
+    name: Mapped[str]
+    sha256: Mapped[str]
+    data: Mapped[bytes] = mapped_column(deferred=True)
+    track: Mapped[bytes] = mapped_column(deferred=True)
+    max_px: Mapped[float]
+    worst_frame: Mapped[float]
+    median_px: Mapped[float]
+    grade: Mapped[str]
+    missing: Mapped[int] = mapped_column(default=0)
+    diagnosis: Mapped[dict[str, Any]] = mapped_column(default=dict)
+    created_at: Mapped[datetime] = mapped_column(server_default=func.now())
+    proof: Mapped[bytes] = mapped_column(deferred=True)
+    version: Mapped[Version] = relationship()

@@ -21,10 +21,38 @@ from anaxis.jobs.guard import ParserPool, limits_from_environment
 from anaxis.jobs.queue import WorkerProcess
 from anaxis.store.database import connect, migrate
 from anaxis.store.queries import NotFound
-from anaxis.web import camera, columns, compare, intake, jobs, landmarks, lens, proof, recipe, shots, time
+from anaxis.web import (
+    camera,
+    columns,
+    compare,
+    intake,
+    jobs,
+    landmarks,
+    lens,
+    packages,
+    proof,
+    recipe,
+    returned,
+    shots,
+    time,
+)
 from anaxis.web.pages import HERE, page, said_where_it_was_asked
 
-SCREENS = (shots, intake, columns, compare, recipe, landmarks, lens, time, jobs, camera, proof)
+SCREENS = (
+    shots,
+    intake,
+    columns,
+    compare,
+    recipe,
+    landmarks,
+    lens,
+    time,
+    jobs,
+    returned,
+    camera,
+    proof,
+    packages,
+)
 _log = logging.getLogger("anaxis")
 
 
@@ -52,6 +80,7 @@ def create_app(database_url: str | None = None) -> FastAPI:
     app.mount("/static", StaticFiles(directory=HERE / "static"), name="static")
     for screen in SCREENS:
         app.include_router(screen.router)
+    app.include_router(packages.schema_router)
     app.add_exception_handler(BadInput, _bad_input)
     app.add_exception_handler(RequestValidationError, _bad_form)
     app.add_exception_handler(HTTPException, _http_error)

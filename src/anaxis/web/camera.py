@@ -18,11 +18,12 @@ from anaxis.flow import Options, prepare
 from anaxis.formats import FORMATS, SET_SUFFIXES
 from anaxis.formats.scene_archive import scene_from_bytes
 from anaxis.formats.track_json import convention_from_document
-from anaxis.profiles import SHIPPED_KEYS, shipped_profiles
+from anaxis.profiles import SHIPPED_KEYS
 from anaxis.profiles.model import Profile, profile_from_text
 from anaxis.profiles.sheet import sheet_of
 from anaxis.store.deliveries import deliver_version, furthest_off, newest_deliveries
 from anaxis.store.models import Version
+from anaxis.store.packages import all_packages, get_package
 from anaxis.store.queries import (
     findings_of,
     get_version,
@@ -33,13 +34,13 @@ from anaxis.store.queries import (
     set_finder,
     track_of,
 )
+from anaxis.store.returns import returns_of
 from anaxis.store.versions import correct_picture, next_of
 from anaxis.web.axes_drawing import axes_svg, axis_turn
 from anaxis.web.drawings import camera_bundle, levels_bundle
 from anaxis.web.jobs import start_work
 from anaxis.web.landmarks import THE_FILE, axes_of, file_unit, rows_of
 from anaxis.web.lens import lens_context
-from anaxis.web.packages import package_of
 from anaxis.web.pages import Store, drawing_answer, number_or_none, page
 from anaxis.web.recipe import ADDABLE
 from anaxis.web.stations import stations_of
@@ -57,7 +58,7 @@ def camera(
     off: Annotated[list[str] | None, Query()] = None,
 ) -> Any:  # fmt: skip
     kept = get_version(store, camera_id, version)
-    profile = _profile(to, kept)
+    profile = _profile(store, to, kept)
     stations = stations_of(kept)
     chosen = (
         station if station in {s.key for s in stations} else ("deliver" if kept.deliveries else "take-in")
@@ -76,7 +77,7 @@ def panel(
     request: Request, store: Store, camera_id: int, station: str, version: int, to: str = "", there: str = ""
 ) -> Any:
     kept = get_version(store, camera_id, version)
-    stations, profile = stations_of(kept), _profile(to, kept)
+    stations, profile = stations_of(kept), _profile(store, to, kept)
     if station not in {s.key for s in stations}:
         raise BadInput(f"There is no station '{station}'.")
     return page(
@@ -106,7 +107,7 @@ def drawing(
         segments,
         picture_of_version(kept),
         convention_from_document(kept.facts["convention"]),
-        _profile(to, kept),
+        _profile(store, to, kept),
         number_or_none(there, "a first frame"),
     )
     return drawing_answer(data)
@@ -139,7 +140,7 @@ def make_delivery(
     if own_profile is not None and own_profile.filename:
         profile = profile_from_text(own_profile.file.read(_MAX_PROFILE_BYTES), own_profile.filename)
     else:
-        profile = package_of(to)
+        profile = get_package(store, to)
     options = Options(
         number_or_none(reduce_px, "pixels that fewer keys may cost"),
         number_or_none(first_there, "a first frame"),
@@ -171,13 +172,13 @@ def correct(
     return RedirectResponse(f"/cameras/{camera_id}?version={made.number}&station=lens", status_code=303)
 
 
-def _profile(key: str, version: Version) -> Profile:
+def _profile(store: Session, key: str, version: Version) -> Profile:
     """The package asked for, else the one last delivered to, else the first shipped one."""
-    shipped = shipped_profiles()
-    if key in shipped:
-        return shipped[key]
+    packages = all_packages(store)
+    if key in packages:
+        return packages[key]
     last = version.deliveries[0].profile["key"] if version.deliveries else ""
-    return shipped.get(last, shipped[SHIPPED_KEYS[0]])
+    return packages.get(last, packages[SHIPPED_KEYS[0]])
 
 
 def _station_context(
@@ -219,6 +220,8 @@ def _context(
     sheet = sheet_of(outgoing, profile) if station in ("lens", "deliver") else None
     return {
         "sheet": sheet,
+        "packages": all_packages(store),
+        "returns": returns_of(store, version) if station == "prove" else [],
         "outgoing": outgoing,
         "version": version,
         "camera": version.camera,

@@ -10,9 +10,9 @@ from fastapi.responses import RedirectResponse, Response
 from anaxis.core.errors import BadInput
 from anaxis.jobs.queue import OPEN, ask_for, get_job, stop
 from anaxis.store.models import Job
+from anaxis.store.packages import get_package
 from anaxis.store.queries import get_version
 from anaxis.web.keys_drawing import keys_svg
-from anaxis.web.packages import package_of
 from anaxis.web.pages import Store, number_or_none, page
 
 router = APIRouter()
@@ -73,7 +73,11 @@ def keys(
     pixels = number_or_none(reduce_px, "pixels that fewer keys may cost")
     if pixels is None or pixels <= 0:
         raise BadInput("Type how many pixels fewer keys may cost, such as 0.1.")
-    params = {"profile": package_of(to).model_dump(mode="json"), "format": format_key, "reduce_px": pixels}
+    params = {
+        "profile": get_package(store, to).model_dump(mode="json"),
+        "format": format_key,
+        "reduce_px": pixels,
+    }
     job = get_job(store, start_work(request, "keys", kept.id, params))
     answer: Response = page(request, "jobs/state.html", **_context(job))
     return answer

@@ -1,15 +1,175 @@
-"""Which package a page is about."""
+"""Packages: the list, one package with its axes, rules and habits, two side by side, copy, edit, import, export."""
 
 from __future__ import annotations
 
+import json
+import re
+from typing import Annotated, Any
+
+from fastapi import APIRouter, File, Form, Request, UploadFile
+from fastapi.responses import JSONResponse, RedirectResponse, Response
+
+from anaxis.core.axes import AXIS_NAMES, ORDERS
 from anaxis.core.errors import BadInput
-from anaxis.profiles import SHIPPED_KEYS, shipped_profiles
-from anaxis.profiles.model import Profile
+from anaxis.core.landmarks import NO_LANDMARKS
+from anaxis.core.lens import FITS
+from anaxis.core.mapping import channel_map, says
+from anaxis.core.outgoing import Outgoing, numbers_of
+from anaxis.core.rotation import angles_from_matrices
+from anaxis.core.track import Track
+from anaxis.profiles import shipped_profiles
+from anaxis.profiles.calibration import IMAGE, made_camera
+from anaxis.profiles.habits import HABITS
+from anaxis.profiles.model import Profile, profile_from_dict, profile_from_text
+from anaxis.store.packages import all_packages, free_key, get_package, keep_package, shots_using, versions_of
+from anaxis.web.axes_drawing import axes_svg, axis_turn
+from anaxis.web.habit_drawing import habit_svg
+from anaxis.web.pages import Store, page
+
+router = APIRouter(prefix="/packages")
+_MAX_PROFILE_BYTES = 100_000
+_EXAMPLE_AT = 12
 
 
-def package_of(key: str) -> Profile:
-    """The package with this key; raises BadInput that lists them."""
-    shipped = shipped_profiles()
-    if key not in shipped:
-        raise BadInput(f"'{key}' is no package profile: choose one of {', '.join(SHIPPED_KEYS)}.")
-    return shipped[key]
+@router.get("")
+def listed(request: Request, store: Store) -> Any:
+    packages = all_packages(store)
+    return page(request, "packages/index.html", packages=packages, shipped=set(shipped_profiles()))
+
+
+@router.get("/compare")
+def compare(request: Request, store: Store, a: str = "yup-rh-cm", b: str = "zup-lh-cm") -> Any:
+    """Two packages side by side: the turn between them, the matrix, and what to type."""
+    one, other = get_package(store, a), get_package(store, b)
+    found = channel_map(one.convention, other.convention)
+    return page(
+        request, "packages/compare/index.html", packages=all_packages(store), one=one, other=other, found=found,
+        place=says(found.position, ("X", "Y", "Z"), ""), turn=says(found.rotation, ("turn X", "turn Y", "turn Z"), "°") if found.rotation else None,
+        one_axes=axes_svg(one.convention, one.label), other_axes=axes_svg(other.convention, other.label), axis_turn=axis_turn(one.convention, other.convention),
+    )  # fmt: skip
+
+
+@router.post("/import")
+def imported(store: Store, file: Annotated[UploadFile, File()]) -> Any:
+    found = profile_from_text(file.file.read(_MAX_PROFILE_BYTES), file.filename or "the file")
+    keep_package(store, found, f"imported from {file.filename}")
+    return RedirectResponse(f"/packages/{found.key}", status_code=303)
+
+
+@router.get("/{key}")
+def one(request: Request, store: Store, key: str, number: int | None = None) -> Any:
+    profile = get_package(store, key, number)
+    example = numbers_of(Outgoing(_example(), profile.convention, IMAGE, profile.lens.fit, NO_LANDMARKS, ()))
+    return page(
+        request, "packages/one/index.html", p=profile, own=key not in shipped_profiles(), versions=versions_of(store, key), number=number,
+        axes=axes_svg(profile.convention, profile.label, 240), axis_names=AXIS_NAMES, orders=ORDERS, fits=FITS, kinds=HABITS,
+        drawings=[habit_svg(h.code, h.params, profile.convention) for h in profile.habits], used=shots_using(store, key), example=example,
+        packages=all_packages(store),
+    )  # fmt: skip
+
+
+def _example() -> Track:
+    return made_camera().take([_EXAMPLE_AT])  # type: ignore[arg-type]
+
+
+@router.get("/{key}/turns")
+def turns(request: Request, store: Store, key: str, order: str = "XYZ", signs: str = "+++") -> Any:
+    """The example's angles in another order or with other signs, before it is kept."""
+    if order not in ORDERS or not re.fullmatch(r"[+-]{3}", signs):
+        raise BadInput("Choose an order such as XYZ and three signs.")
+    profile = get_package(store, key)
+    own = profile.convention.rotation_from_canonical(_example().rotation)
+    a, b, c = (1 if s == "+" else -1 for s in signs)
+    return page(request, "packages/turns.html", angles=angles_from_matrices(own, order, (a, b, c)).deg[0])
+
+
+@router.post("/{key}/copy")
+def copied(
+    store: Store, key: str, label: Annotated[str, Form()] = "", new_key: Annotated[str, Form()] = ""
+) -> Any:
+    source = get_package(store, key)
+    wanted = re.sub(r"[^a-z0-9._-]+", "-", (new_key or f"{key}-own").lower()).strip("-._") or "own"
+    document = source.model_dump(mode="json") | {
+        "key": free_key(store, wanted),
+        "label": label.strip() or f"{source.label}, our own",
+    }
+    made = profile_from_dict(document, "the copy")
+    keep_package(store, made, f"copied from {key}")
+    return RedirectResponse(f"/packages/{made.key}", status_code=303)
+
+
+@router.post("/{key}")
+async def edited(request: Request, store: Store, key: str) -> Any:
+    """Every field of the form as the package's next version. A field that cannot be is refused with the reason."""
+    profile = get_package(store, key)
+    form = {k: v for k, v in (await request.form()).items() if isinstance(v, str)}
+    document = changed_document(profile, form)
+    made = profile_from_dict(document, f"The package '{key}'")
+    keep_package(store, made, form.get("change", "") or "edited")
+    return RedirectResponse(f"/packages/{key}", status_code=303)
+
+
+def changed_document(profile: Profile, form: dict[str, str]) -> dict[str, Any]:
+    """A profile's document after a form; raises BadInput for a habit that cannot be."""
+    document: dict[str, Any] = profile.model_dump(mode="json")
+    action = form.get("action", "fields")
+    if action == "fields":
+        for side in ("world", "camera"):
+            document[side] = {k: form.get(f"{side}_{k}", document[side][k]) for k in ("right", "up", "back")}
+        document["label"] = form.get("label", "").strip() or profile.label
+        document["notes"] = form.get("notes", "")[:4000]
+        document["metres_per_unit"] = form.get("metres_per_unit", "")
+        document["rotation"] = {
+            "order": form.get("order", "XYZ"), "signs": [1 if s == "+" else -1 for s in form.get("signs", "+++")]
+        }  # fmt: skip
+        lens = {
+            k: form[f"lens_{k}"] for k in ("shown", "film_unit", "fit", "offset_unit") if f"lens_{k}" in form
+        }
+        signs = [1 if s == "+" else -1 for s in form.get("offset_signs", "++")]
+        document["lens"] |= lens | {"offset_signs": signs}
+        document["time"] = {"rate": form.get("rate", "24"), "first_frame": form.get("first_frame", "1")}
+        return document
+    habits = list(document["habits"])
+    if action == "add":
+        kind = HABITS.get(form.get("code", ""))
+        if kind is None:
+            raise BadInput("Choose a habit to add.")
+        habits.append(
+            {"code": kind.code, **{f.name: form.get(f"habit_{f.name}", f.default) for f in kind.fields}}
+        )
+    else:
+        at = int(form.get("index", "-1")) if form.get("index", "").isdigit() else -1
+        if not 0 <= at < len(habits):
+            raise BadInput("That habit is no longer there: reload the page.")
+        entry = habits.pop(at)
+        if action in ("up", "down"):
+            habits.insert(max(0, min(len(habits), at + (-1 if action == "up" else 1))), entry)
+        elif action != "out":
+            raise BadInput("That is no change of a package: reload the page and try again.")
+    return document | {"habits": habits}
+
+
+@router.get("/{key}/habit")
+def habit_form(request: Request, store: Store, key: str, code: str = "") -> Any:
+    """The fields of one habit, with its drawing."""
+    if code not in HABITS:
+        raise BadInput("Choose a habit of the list.")
+    kind = HABITS[code]
+    params = {f.name: f.default for f in kind.fields}
+    drawing = habit_svg(code, params, get_package(store, key).convention)
+    return page(request, "packages/habit.html", kind=kind, drawing=drawing, key=key)
+
+
+@router.get("/{key}/profile.json")
+def exported(store: Store, key: str) -> Response:
+    document = get_package(store, key).model_dump(mode="json")
+    return JSONResponse(document, headers={"Content-Disposition": f'attachment; filename="{key}.json"'})
+
+
+schema_router = APIRouter()
+
+
+@schema_router.get("/schema/profile.json")
+def schema() -> dict[str, Any]:
+    """The published schema of a profile's file."""
+    return json.loads(json.dumps(Profile.model_json_schema()))

@@ -1,0 +1,76 @@
+"""Packages of one's own, beside the shipped ones. Callers hold the transaction."""
+
+from __future__ import annotations
+
+from sqlalchemy import func, select
+from sqlalchemy.orm import Session
+
+from anaxis.core.errors import BadInput
+from anaxis.profiles import shipped_profiles
+from anaxis.profiles.model import Profile, profile_from_dict
+from anaxis.store.models import Camera, Delivery, Package, Shot, Version
+from anaxis.store.queries import NotFound
+
+
+def all_packages(session: Session) -> dict[str, Profile]:
+    """Every package by key: the shipped ones, then those of one's own in their newest version."""
+    newest = select(Package.key, func.max(Package.number).label("number")).group_by(Package.key).subquery()
+    query = (
+        select(Package)
+        .join(newest, (Package.key == newest.c.key) & (Package.number == newest.c.number))
+        .order_by(Package.key)
+    )
+    own = {p.key: profile_from_dict(p.document, p.key) for p in session.execute(query).scalars()}
+    return {**shipped_profiles(), **own}
+
+
+def get_package(session: Session, key: str, number: int | None = None) -> Profile:
+    """A package by key, in a version or its newest; raises NotFound that lists the keys."""
+    if number is None:
+        packages = all_packages(session)
+        if key in packages:
+            return packages[key]
+        raise NotFound(f"There is no package '{key}': choose one of {', '.join(packages)}.")
+    row = session.execute(
+        select(Package).where(Package.key == key, Package.number == number)
+    ).scalar_one_or_none()
+    if row is None:
+        raise NotFound(f"There is no version {number} of the package '{key}'.")
+    return profile_from_dict(row.document, key)
+
+
+def versions_of(session: Session, key: str) -> list[Package]:
+    """The versions of a package of one's own, newest first."""
+    return list(
+        session.execute(select(Package).where(Package.key == key).order_by(Package.number.desc())).scalars()
+    )
+
+
+def keep_package(session: Session, profile: Profile, change: str) -> Package:
+    """A package as the next version of its key. Raises BadInput for the key of a shipped one."""
+    if profile.key in shipped_profiles():
+        raise BadInput(f"'{profile.key}' is the key of a shipped package: copy it under a key of your own.")
+    highest = session.execute(select(func.max(Package.number)).where(Package.key == profile.key)).scalar_one()
+    row = Package(
+        key=profile.key, number=(highest or 0) + 1, document=profile.model_dump(mode="json"), change=change
+    )
+    session.add(row)
+    session.flush()
+    return row
+
+
+def free_key(session: Session, wanted: str) -> str:
+    """A key that no package has yet, made from ``wanted``."""
+    taken, key, n = set(all_packages(session)), wanted[:50], 2
+    while key in taken:
+        key, n = f"{wanted[:50]}-{n}", n + 1
+    return key
+
+
+def shots_using(session: Session, key: str) -> list[str]:
+    """The shots that a package was delivered to."""
+    query = (
+        select(Shot.name).join(Camera, Camera.shot_id == Shot.id).join(Version, Version.camera_id == Camera.id)
+        .join(Delivery, Delivery.version_id == Version.id).where(Delivery.profile["key"].astext == key).distinct().order_by(Shot.name)
+    )  # fmt: skip
+    return list(session.execute(query).scalars())

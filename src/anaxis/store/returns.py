@@ -1,0 +1,79 @@
+"""Cameras that came back: measured, diagnosed and kept. Callers hold the transaction."""
+
+from __future__ import annotations
+
+import hashlib
+
+import numpy as np
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from anaxis.core.bake import bake_camera
+from anaxis.core.errors import BadInput
+from anaxis.core.landmarks import NO_LANDMARKS
+from anaxis.core.proof import grade_of
+from anaxis.core.track import Track
+from anaxis.core.typing import Floats
+from anaxis.formats.scene_archive import pack, scene_from_bytes, track_to_bytes, unpack
+from anaxis.profiles.model import Profile
+from anaxis.returns import Compared, compared, explain
+from anaxis.store.models import Return, Version
+from anaxis.store.queries import NotFound, picture_of_version, track_of
+
+
+def keep_return(
+    session: Session, version: Version, profile: Profile, name: str, data: bytes, arrived: Track
+) -> Return:
+    """A camera that came back, with how far it is off and what explains it."""
+    track, landmarks, _ = track_of(version)
+    picture = picture_of_version(version)
+    found = explain(track, picture, arrived, profile, _bare(version, track))
+    try:
+        measured: Compared | None = compared(track, landmarks, picture, arrived)
+    except BadInput:  # not one frame in common: the diagnosis still says why
+        measured = None
+    proof = measured.proof if measured else None
+    frames = proof.frames if proof is not None else np.zeros(0)
+    row = Return(
+        version_id=version.id, profile=profile.model_dump(mode="json"), name=name[-200:], sha256=hashlib.sha256(data).hexdigest(), data=data,
+        track=track_to_bytes(arrived, NO_LANDMARKS, np.zeros((0, 2, 3))),
+        max_px=proof.max_px if proof else 1e9, worst_frame=proof.worst_frame if proof else float(track.frames[0]),
+        median_px=proof.median_px if proof else 1e9, grade=proof.grade if proof else grade_of(1e9),
+        missing=len(measured.missing) if measured else len(track),
+        diagnosis={"explained": found.explained, "explanations": [e.as_dict() for e in found.explanations]},
+        proof=pack({}, {"frames": frames, "deviation_px": proof.deviation_px if proof else np.zeros(0), "arrived": measured.arrived if measured else np.zeros((0, 3, 4))}),
+    )  # fmt: skip
+    session.add(row)
+    session.flush()
+    return row
+
+
+def _bare(version: Version, track: Track) -> Track | None:
+    """The camera without its parents, on the frames of the version; None where it has none."""
+    scene = scene_from_bytes(version.source_file.scene)
+    node = next((n for n in scene.nodes if n.path == version.camera_path), None)
+    if node is None or node.parent is None or version.recipe:
+        return None
+    from dataclasses import replace
+
+    alone = scene.replaced(replace(node, parent=None))
+    return bake_camera(alone, node.path, track.frames).track
+
+
+def get_return(session: Session, number: int) -> Return:
+    row = session.get(Return, number)
+    if row is None:
+        raise NotFound(f"There is no return {number}: go back to the shots and choose a camera.")
+    return row
+
+
+def returns_of(session: Session, version: Version) -> list[Return]:
+    """What came back of a version, newest first."""
+    query = select(Return).where(Return.version_id == version.id).order_by(Return.id.desc())
+    return list(session.execute(query).scalars())
+
+
+def return_arrays(row: Return) -> tuple[Floats, Floats, Floats]:
+    """``frames`` (m,), ``deviation_px`` (m,) and the pixel matrices that came back (m, 3, 4)."""
+    _, arrays = unpack(row.proof)
+    return arrays["frames"], arrays["deviation_px"], np.asarray(arrays["arrived"])

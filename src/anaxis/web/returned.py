@@ -1,0 +1,167 @@
+"""A camera that came back: handed in, measured, explained, and made a habit of its package by one click."""
+
+from __future__ import annotations
+
+import re
+from pathlib import Path
+from tempfile import TemporaryDirectory
+from typing import Annotated, Any
+
+import numpy as np
+from fastapi import APIRouter, File, Form, Request, UploadFile
+from fastapi.responses import RedirectResponse, Response
+
+from anaxis.core.errors import BadInput
+from anaxis.core.timing import format_frame
+from anaxis.core.track import Track
+from anaxis.flow import Options, Picture
+from anaxis.formats import CAMERA_SUFFIXES, check_size, require_readable
+from anaxis.handover import pixel_rows
+from anaxis.jobs.guard import ParserPool
+from anaxis.profiles import shipped_profiles
+from anaxis.profiles.model import Profile, profile_from_dict
+from anaxis.returns import is_own_table, track_of_table, track_that_came_back
+from anaxis.store.deliveries import deliver_version
+from anaxis.store.packages import free_key, get_package, keep_package
+from anaxis.store.queries import get_version, picture_of_version, track_of
+from anaxis.store.returns import get_return, keep_return, return_arrays
+from anaxis.web.drawings import proof_bundle
+from anaxis.web.pages import Store, drawing_answer, page
+from anaxis.web.stations import stations_of
+
+router = APIRouter()
+_HEADINGS = "frame,seconds,position_x,position_y,position_z,rotation_x_deg,rotation_y_deg,rotation_z_deg,focal_mm,film_width_mm,film_height_mm"
+
+
+@router.post("/cameras/{camera_id}/returns")
+def handed_in(
+    request: Request, store: Store, camera_id: int, version: Annotated[int, Form()], to: Annotated[str, Form()],
+    file: Annotated[UploadFile | None, File()] = None, numbers: Annotated[str, Form()] = "",
+) -> Any:  # fmt: skip
+    """A file that the package exported, or its numbers typed or pasted."""
+    kept, package = get_version(store, camera_id, version), get_package(store, to)
+    limits = request.app.state.limits
+    if file is not None and file.filename:
+        name = Path(file.filename.replace("\\", "/")).name[-120:]
+        require_readable(name, CAMERA_SUFFIXES)
+        check_size(name, file.size or 0, limits.max_bytes)
+        data = file.file.read(limits.max_bytes + 1)
+    elif numbers.strip():
+        name, data = "typed.csv", table_of_numbers(numbers, kept.facts, track_of(kept)[0]).encode()
+    else:
+        raise BadInput("Choose the file that came back, or type its numbers for three frames or more.")
+    arrived = _read(request.app.state.parsers, name, data, package, picture_of_version(kept))
+    row = keep_return(store, kept, package, name, data, arrived)
+    return RedirectResponse(f"/returns/{row.id}", status_code=303)
+
+
+def _read(parsers: ParserPool, name: str, data: bytes, package: Profile, picture: Picture) -> Track:
+    with TemporaryDirectory(prefix="anaxis-return-") as folder:
+        path = Path(folder) / name
+        path.write_bytes(data)
+        if is_own_table(path):
+            return track_of_table(path, package, picture)
+        return track_that_came_back(parsers.read(path), None, package)
+
+
+def table_of_numbers(text: str, facts: dict[str, Any], meant: Track) -> str:
+    """Typed rows of frame, position and angles (and focal length, film back) as a table. Raises BadInput naming the row."""
+    rows = [_HEADINGS + ",offset_x_mm,offset_y_mm,squeeze"]
+    for number, line in enumerate(text.strip().splitlines(), 1):
+        parts = [p for p in re.split(r"[\s,;]+", line.strip()) if p]
+        if number == 1 and not re.match(r"^[-+.\d]", parts[0] if parts else ""):
+            continue
+        try:
+            values = [float(p) for p in parts]
+        except ValueError as error:
+            raise BadInput(
+                f"Row {number} of the numbers holds '{line.strip()[:40]}': type frame, x, y, z and the three angles."
+            ) from error
+        if len(values) not in (7, 8, 10):
+            raise BadInput(
+                f"Row {number} of the numbers has {len(values)} of them: type frame, x, y, z, the three angles, and if they are shown the "
+                "focal length and the film back's width and height."
+            )
+        at = int(np.argmin(np.abs(meant.frames - values[0])))
+        lens = meant.lens
+        focal = values[7] if len(values) > 7 else float(lens.focal_mm[at])
+        film = (
+            values[8:10]
+            if len(values) == 10
+            else [float(lens.film_width_mm[at]), float(lens.film_height_mm[at])]
+        )
+        seconds = values[0] * meant.rate.denominator / meant.rate.numerator
+        row = [
+            values[0],
+            seconds,
+            *values[1:7],
+            focal,
+            *film,
+            float(lens.offset_x_mm[at]),
+            float(lens.offset_y_mm[at]),
+            float(lens.squeeze[at]),
+        ]
+        rows.append(",".join(repr(v) for v in row))
+    if len(rows) < 4:
+        raise BadInput("Three frames or more are needed to tell what happened: type a row for each.")
+    return "\n".join(rows) + "\n"
+
+
+@router.get("/returns/{number}")
+def shown(request: Request, store: Store, number: int) -> Any:
+    row = get_return(store, number)
+    version = get_version(store, row.version.camera_id, row.version.number)
+    track, landmarks, _ = track_of(version)
+    frames, _, _ = return_arrays(row)
+    return page(
+        request, "returns/index.html", row=row, version=version, camera=version.camera, shot=version.camera.shot,
+        profile=profile_from_dict(row.profile, "the return's package"), stations=stations_of(version), open_station="prove",
+        picture=picture_of_version(version), track=track, frames=frames, explanations=row.diagnosis.get("explanations", []),
+        explained=row.diagnosis.get("explained", False), marks=pixel_rows(track, landmarks.shown(), picture_of_version(version)),
+        span=lambda pairs: ", ".join(f"{format_frame(a)} to {format_frame(b)}" for a, b in pairs[:4]) or "none",
+    )  # fmt: skip
+
+
+@router.get("/returns/{number}/drawing")
+def drawing(store: Store, number: int) -> Response:
+    row = get_return(store, number)
+    track, landmarks, segments = track_of(row.version)
+    frames, deviation, arrived = return_arrays(row)
+    if not len(frames):
+        raise BadInput(
+            "The camera that came back has no frame in common with the one meant: there is nothing to lay over it."
+        )
+    at = np.flatnonzero(np.isin(np.round(track.frames, 4), np.round(frames, 4)))
+    marks = landmarks.at_frames(at)
+    return drawing_answer(
+        proof_bundle(track.take(at), marks, segments, picture_of_version(row.version), deviation, arrived)
+    )
+
+
+@router.post("/returns/{number}/habit")
+def made_a_habit(
+    store: Store, number: int, which: Annotated[int, Form()] = 0, format_key: Annotated[str, Form()] = ""
+) -> Any:
+    """What explains the return, made habits of its package, and the camera delivered anew for them."""
+    row = get_return(store, number)
+    version = get_version(store, row.version.camera_id, row.version.number)
+    explanations = row.diagnosis.get("explanations", [])
+    if not 0 <= which < len(explanations) or not explanations[which]["causes"]:
+        raise BadInput("There is nothing in this explanation to make a habit of.")
+    package = (
+        get_package(store, row.profile["key"])
+        if row.profile["key"]
+        else profile_from_dict(row.profile, "the package")
+    )
+    document = package.model_dump(mode="json")
+    document["habits"] = [*document["habits"], *explanations[which]["causes"]]
+    if package.key in shipped_profiles():
+        document |= {
+            "key": free_key(store, f"{package.key}-here"),
+            "label": f"{package.label}, as it is here",
+        }
+    learned = profile_from_dict(document, "the package")
+    keep_package(store, learned, f"learned from {row.name}")
+    last = next((d.format for d in version.deliveries if d.profile["key"] == package.key), "")
+    delivery = deliver_version(store, version, learned, format_key or last or "usd", Options())
+    return RedirectResponse(f"/deliveries/{delivery.id}", status_code=303)
