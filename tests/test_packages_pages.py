@@ -154,7 +154,7 @@ def test_a_package_is_copied_edited_refused_exported_and_imported(
     other.write_text(json.dumps(document | {"key": "mill-loft"}))
     page.goto("/packages")
     page.set_input_files("[name=file]", other)
-    page.get_by_role("button", name="Import").click()
+    page.get_by_role("button", name="Import", exact=True).click()
     page.wait_for_url("**/packages/mill-loft")
     page.get_by_role("button", name="Take out").click()
     expect(page.locator("main")).to_contain_text("None known")

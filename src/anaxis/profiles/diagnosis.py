@@ -577,7 +577,7 @@ def sentence_of(causes: tuple[Cause, ...], meant: Track, residual_px: float, wor
 
 
 def _aside(code: str, params: dict[str, Any], meant: Track) -> str:
-    if code == "world_turn" and abs(abs(params["angle_deg"]) - 90) < 1e-6:
+    if code == "world_turn" and params["axis"] == "X" and abs(abs(params["angle_deg"]) - 90) < 1e-6:
         return " (as where a file's up axis is ignored)"
     if code == "scale":
         factor = params["factor"]

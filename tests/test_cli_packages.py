@@ -1,0 +1,224 @@
+"""The command line's round trip: transfer, arrive, proof, diagnose, and profiles with habits."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import zipfile
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pytest
+from click.testing import CliRunner, Result
+
+from anaxis.cli import main
+from anaxis.core.errors import BadInput
+from anaxis.core.landmarks import NO_LANDMARKS
+from anaxis.core.lens import Image
+from anaxis.core.mapping import channel_map
+from anaxis.core.outgoing import Outgoing
+from anaxis.core.rotation import angles_from_matrices, matrices_from_angles
+from anaxis.formats.columns import write_columns
+from anaxis.profiles import SHIPPED_KEYS, shipped_profiles
+from anaxis.profiles.standin import open_as_package
+from conftest import random_rotations
+from test_habits import with_habits
+
+
+def run(*args: object) -> Result:
+    from anaxis.cli import cli
+
+    result = CliRunner().invoke(cli, [str(a) for a in args])
+    if isinstance(result.exception, BadInput):
+        result.stderr_bytes = result.exception.sentence.encode()
+    return result
+
+
+def said(*args: object) -> Any:
+    result = run(*args)
+    assert result.exit_code == 0, (result.output, result.exception)
+    return json.loads(result.stdout)
+
+
+@pytest.fixture
+def bad(tmp_path: Path) -> Path:
+    profile = with_habits(
+        "zup-lh-cm", {"code": "look_axis", "look": "+X", "up": "+Y"}, {"code": "scale", "factor": 100}
+    )
+    path = tmp_path / "bad.json"
+    path.write_text(profile.model_copy(update={"key": "bad"}).model_dump_json())
+    return path
+
+
+def test_several_formats_and_packages_and_a_bundle_for_each(
+    demo_files: dict[str, Path], tmp_path: Path
+) -> None:
+    args = (
+        demo_files["TW_010"],
+        "--to",
+        "zup-lh-cm",
+        "--to",
+        "yup-rh-m",
+        "--format",
+        "usd,abc,gltf,dae,columns,json",
+        "--bundle",
+        "--json",
+    )
+    done = said("transfer", *args, "--out", tmp_path / "a")
+    assert len(done["deliveries"]) == 12 and done["proof"]["max_px"] <= 0.01
+    assert {d["format"] for d in done["deliveries"]} == {
+        "usd",
+        "alembic",
+        "gltf",
+        "collada",
+        "columns",
+        "json",
+    }
+    again = said("transfer", *args, "--out", tmp_path / "b")
+    for one, other in zip(done["files"], again["files"], strict=True):
+        assert Path(one).read_bytes() == Path(other).read_bytes(), one
+    with zipfile.ZipFile(tmp_path / "a" / "shotcam.zup-lh-cm.zip") as bundle:
+        manifest = json.loads(bundle.read("manifest.json"))
+        assert (
+            set(manifest["files"]) == set(bundle.namelist()) - {"manifest.json"}
+            and len(bundle.namelist()) == 13
+        )
+        for name, entry in manifest["files"].items():
+            assert hashlib.sha256(bundle.read(name)).hexdigest() == entry["sha256"]
+        assert manifest["source"]["sha256"] == hashlib.sha256(demo_files["TW_010"].read_bytes()).hexdigest()
+        marks = bundle.read("landmarks/landmarks.csv").decode().splitlines()
+        assert marks[0] == "name,x_cm,y_cm,z_cm" and len(marks) == 8
+        check = bundle.read("axis_check/axis_check.obj").decode()
+        ends = [line for line in check.splitlines() if line.startswith("v ")]
+        assert (
+            ends[1] == "v 100.0 0.0 0.0" and "o one_metre" in check
+        )  # a metre along the package's own +X, in cm
+        sheet = bundle.read("transfer_sheet.html").decode()
+        for words in (
+            "Set on import",
+            "What to expect there",
+            "Where to look",
+            "tide_bell",
+            "Frames a second",
+            "1001 to 1120",
+        ):
+            assert words in sheet
+        assert b'upAxis = "Z"' in bundle.read("landmarks/landmarks.usda")
+
+
+def test_arrive_proof_and_diagnose_tell_what_a_package_made_of_a_file(
+    demo_files: dict[str, Path], tmp_path: Path, bad: Path
+) -> None:
+    source = demo_files["TW_010"]
+    sent = Path(
+        said("transfer", source, "--to", "zup-lh-cm", "--format", "usd", "--out", tmp_path, "--json")[
+            "files"
+        ][0]
+    )
+    plain, spoiled = (
+        said("arrive", sent, "--profile", "zup-lh-cm", "--json"),
+        said("arrive", sent, "--profile", bad, "--json"),
+    )
+    meant = said("values", source, "--to", "zup-lh-cm", "--json")["frames"]
+    assert np.allclose(plain["frames"][5]["position"], meant[5]["position"]) and plain["habits"] == []
+    assert (
+        np.allclose(spoiled["frames"][5]["position"], np.array(meant[5]["position"]) * 100)
+        and len(spoiled["habits"]) == 2
+    )
+    assert said("proof", source, sent, "--json")["grade"] == "exact"
+    # What the package exports again, in its own numbers.
+    from anaxis.profiles.model import profile_from_file
+
+    truth = profile_from_file(bad)
+    seen = open_as_package(sent, truth, Image(1920, 1080))
+    back = write_columns(
+        Outgoing(seen.track, truth.convention, seen.image, "width", NO_LANDMARKS, ()), tmp_path, "back"
+    )[0]
+    off = run("proof", source, back, "--profile", "zup-lh-cm", "--json")
+    assert off.exit_code == 3 and json.loads(off.stdout)["grade"] == "off"
+    found = said("diagnose", source, back, "--profile", "zup-lh-cm", "--json")
+    assert found["explained"] and set(found) == {"explanations", "explained"}
+    best = found["explanations"][0]
+    assert {c["code"] for c in best["causes"]} == {"look_axis", "scale"} and best["residual_px"] < 0.05
+    assert best["frames"] == [[1001, 1120]] and "scales everything by 100" in best["sentence"]
+    assert "which with --profile" in run("proof", source, back).stderr
+    # Sent again for the package as it is, it arrives right: the file makes up for the habits.
+    cured = said(
+        "transfer", source, "--to", bad, "--format", "usd,json,abc", "--out", tmp_path / "cured", "--json"
+    )
+    assert cured["proof"]["max_px"] <= 0.01 and "makes up for it" in " ".join(cured["notes"])
+
+
+def test_parents_that_were_left_out_are_found(demo_files: dict[str, Path], tmp_path: Path) -> None:
+    from dataclasses import replace
+
+    from anaxis.core.bake import bake_camera
+    from anaxis.core.timing import frame_range
+    from anaxis.formats import read_file
+
+    scene = read_file(demo_files["TW_020"])
+    node = scene.camera()
+    alone = bake_camera(
+        scene.replaced(replace(node, parent=None)), node.path, frame_range(1, 240, "it")
+    ).track
+    profile = shipped_profiles()["yup-rh-m"]
+    back = write_columns(
+        Outgoing(alone, profile.convention, Image(1920, 1080), "height", NO_LANDMARKS, ()), tmp_path, "back"
+    )[0]
+    found = said("diagnose", demo_files["TW_020"], back, "--profile", "yup-rh-m", "--json")
+    assert any(c["code"] == "parents" for c in found["explanations"][0]["causes"]), found["explanations"][0]
+
+
+@pytest.mark.parametrize("a", SHIPPED_KEYS[::2])
+@pytest.mark.parametrize("b", SHIPPED_KEYS)
+def test_a_channel_mapping_holds_for_any_rotation(a: str, b: str) -> None:
+    source, target = shipped_profiles()[a].convention, shipped_profiles()[b].convention
+    found = channel_map(source, target)
+    turns = random_rotations(40, 3)
+    wanted = target.rotation_from_canonical(turns)
+    here = angles_from_matrices(source.rotation_from_canonical(turns), source.order, source.signs).deg
+    assert np.allclose(found.turn @ source.rotation_from_canonical(turns) @ found.camera, wanted)
+    if found.rotation is not None:
+        typed = np.stack([here[:, c] * f + o for c, f, o in found.rotation], axis=1)
+        assert np.allclose(matrices_from_angles(typed, target.order, target.signs), wanted)
+    place = np.random.default_rng(2).normal(size=(9, 3))
+    mapped = np.stack([source.position_from_canonical(place)[:, c] * f for c, f, _ in found.position], axis=1)
+    assert np.allclose(mapped, target.position_from_canonical(place))
+    if a == b:
+        assert found.rotation == tuple((i, 1.0, 0.0) for i in range(3))
+
+
+def test_profile_commands(tmp_path: Path, bad: Path) -> None:
+    assert len(said("profile", "list", "--json")) == 9
+    assert said("profile", "show", "zup-lh-cm")["key"] == "zup-lh-cm"
+    assert "2 habits" in run("profile", "check", bad).stdout
+    mapped = said("profile", "map", "yup-lh-cm", "yup-rh-unit", "--json")
+    assert mapped["rotation_deg"][0] == {"from": "x", "factor": -1.0, "add": 0.0} and mapped[
+        "scale"
+    ] == pytest.approx(0.01)
+    assert said("profile", "map", "yup-rh-m", "zup-rh-m", "--json")["rotation_deg"] is None
+    assert "No angle there is one angle here" in run("profile", "map", "yup-rh-m", "zup-rh-m").stdout
+    assert main is not None
+
+
+@pytest.mark.parametrize(
+    ("args", "words"),
+    [
+        (("arrive", "NONE.usd", "--profile", "zup-lh-cm"), "There is no file"), (("arrive", "TORN", "--profile", "zup-lh-cm"), "torn.usd"),
+        (("proof", "GOOD", "NONE.usd"), "There is no file"), (("transfer", "GOOD", "--to", "zup-lh-cm", "--format", "scroll", "--out", "OUT"), "is no format that is written"),
+        (("calibrate", "finish", "TORN", "--key", "x", "--out", "OUT"), "not readable JSON"), (("profile", "check", "GOOD"), "cannot be read as a profile"),
+        (("arrive", "OUTSIDE", "--profile", "zup-lh-cm"), "Flatten it"),
+    ],
+)  # fmt: skip
+def test_bad_input_is_one_sentence(
+    args: tuple[str, ...], words: str, demo_files: dict[str, Path], tmp_path: Path
+) -> None:
+    torn, outside = tmp_path / "torn.usd", tmp_path / "outside.usda"
+    torn.write_bytes(b"PXR-USDC broken off")
+    outside.write_text(
+        '#usda 1.0\n(upAxis = "Y"\n metersPerUnit = 1\n timeCodesPerSecond = 24\n)\ndef "set" (references = @/etc/secret.usda@</x>) {}\ndef Camera "c" {}\n'
+    )
+    named = {"GOOD": demo_files["TW_010"], "TORN": torn, "OUTSIDE": outside, "OUT": tmp_path / "out"}
+    result = run(*(named.get(a, a) for a in args))
+    assert isinstance(result.exception, BadInput) and words in result.exception.sentence, result.exception
