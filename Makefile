@@ -23,6 +23,7 @@ bench: setup
 	@.venv/bin/python benchmarks/intake.py
 	@.venv/bin/python benchmarks/resample.py
 	@.venv/bin/python benchmarks/reduce.py
+	@.venv/bin/python benchmarks/proof.py
 
 screenshots: setup
 	@.venv/bin/python scripts/screenshots.py

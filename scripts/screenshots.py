@@ -18,7 +18,13 @@ ROOT = Path(__file__).resolve().parent.parent
 sys.path.insert(0, str(ROOT / "demo"))
 
 from anaxis.core.axes import Convention  # noqa: E402
+from anaxis.core.landmarks import NO_LANDMARKS  # noqa: E402
+from anaxis.core.lens import Image  # noqa: E402
+from anaxis.core.outgoing import Outgoing  # noqa: E402
+from anaxis.formats.columns import write_columns  # noqa: E402
 from anaxis.profiles import shipped_profiles  # noqa: E402
+from anaxis.profiles.model import profile_from_dict  # noqa: E402
+from anaxis.profiles.standin import open_as_package  # noqa: E402
 from anaxis.store.local_postgres import LocalPostgres, free_port  # noqa: E402
 from anaxis.web.app import create_app  # noqa: E402
 from anaxis.web.axes_drawing import axes_svg  # noqa: E402
@@ -45,10 +51,31 @@ def draw_axes(folder: Path) -> None:
 
 def shoot(page: Page, name: str, url: str) -> None:
     page.goto(url)
-    if "/cameras/" in url or "/deliveries/" in url or "/take-in/" in url:
+    if "/cameras/" in url or "/deliveries/" in url or "/returns/" in url or "/take-in/" in url:
         page.wait_for_function("window.anaxisReady === true")
     page.wait_for_timeout(600)
     page.screenshot(path=ROOT / "docs" / "screenshots" / f"{name}.png")
+
+
+def came_back(page: Page, folder: Path) -> None:
+    """TW_020's delivery as a package with two habits makes of it, handed in; and that package's own page."""
+    document = shipped_profiles()["zup-lh-cm"].model_dump(mode="json")
+    habits = [{"code": "world_turn", "axis": "Z", "angle_deg": 90}, {"code": "frame_offset", "frames": 1}]
+    truth = profile_from_dict({**document, "habits": habits}, "the package")
+    sent = folder / "sent.usd"
+    sent.write_bytes(page.request.get("/deliveries/3/files/shotcam.zup-lh-cm.usd").body())
+    seen = open_as_package(sent, truth, Image(1920, 1080))
+    outgoing = Outgoing(seen.track, truth.convention, seen.image, "width", NO_LANDMARKS, ())
+    back = write_columns(outgoing, folder, "TW_020_came_back")[0]
+    page.goto("/cameras/2?station=prove&to=zup-lh-cm")
+    page.wait_for_function("window.anaxisReady === true")
+    page.set_input_files("#return-form input[name=file]", back)
+    page.get_by_role("button", name="Measure and explain").click()
+    page.wait_for_url("**/returns/*")
+    shoot(page, "return", page.url)
+    page.get_by_role("button", name="Make it a habit and deliver again").first.click()
+    page.wait_for_url("**/deliveries/*")
+    shoot(page, "package", "/packages/zup-lh-cm-here")
 
 
 def main() -> None:
@@ -107,6 +134,7 @@ def main() -> None:
             page.wait_for_timeout(400)
             page.screenshot(path=ROOT / "docs" / "screenshots" / "deliver.png")
             shoot(page, "proof", "/deliveries/3")
+            came_back(page, Path(folder))
             page.set_viewport_size({"width": 1920, "height": 1080})
             shoot(page, "camera-1920", "/cameras/3?station=deliver&to=zup-lh-cm#f=1250")
             browser.close()

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import re
+import zipfile
 from pathlib import Path
 
 import httpx
@@ -195,3 +196,23 @@ def test_requests_that_make_no_sense_are_sentences(site: str, demo_files: dict[s
             "/packages/attic/habit?code=x",
         ):
             assert client.get(url).status_code in (404, 422), url
+
+
+def test_everything_for_a_package_and_cameras_by_packages(
+    page: Page, site: str, demo_files: dict[str, Path]
+) -> None:
+    take_in(site, demo_files["TW_010"], "TW_010")
+    page.goto("/cameras/1?station=deliver&to=zup-lh-cm")
+    ready(page)
+    with page.expect_download() as download:
+        page.get_by_role("link", name="Everything for this package in one zip").click()
+    names = zipfile.ZipFile(download.value.path()).namelist()
+    assert download.value.suggested_filename == "shotcam.zup-lh-cm.zip" and "transfer_sheet.html" in names
+    assert sum(n.startswith("camera/") for n in names) == 6
+    page.get_by_role("button", name="Write and prove").click()
+    page.wait_for_url("**/deliveries/1")
+    expect(page.locator(".marktable")).to_contain_text("tide_bell")
+    page.goto("/matrix")
+    expect(page.locator("tbody tr")).to_contain_text("exact")
+    expect(page.locator("thead")).to_contain_text("zup-lh-cm")
+    fits(page)

@@ -190,9 +190,11 @@ def _best(found: list[Explanation]) -> list[Explanation]:
     )
     out: list[Explanation] = []
     for one in ordered:
-        if all(one.causes != o.causes for o in out) and (
-            not out or one.residual_px <= max(EXPLAINED_PX, 50 * out[0].residual_px + 1)
-        ):
+        causes = [str(c) for c in one.causes]
+        # The same with something more that does nothing is no other explanation.
+        more = any(all(str(c) in causes for c in o.causes) for o in out if o.residual_px <= EXPLAINED_PX)
+        near = not out or one.residual_px <= max(EXPLAINED_PX, 50 * out[0].residual_px + 1)
+        if near and not more and all(one.causes != o.causes for o in out):
             out.append(one)
         if len(out) == 3:
             break

@@ -29,6 +29,7 @@ from anaxis.web import (
     jobs,
     landmarks,
     lens,
+    matrix,
     packages,
     proof,
     recipe,
@@ -52,6 +53,7 @@ SCREENS = (
     camera,
     proof,
     packages,
+    matrix,
 )
 _log = logging.getLogger("anaxis")
 

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import asdict
+from dataclasses import asdict, replace
+from pathlib import Path
+from tempfile import TemporaryDirectory
 from typing import Annotated, Any
 
 from fastapi import APIRouter, File, Form, Query, Request, UploadFile
@@ -12,12 +14,13 @@ from sqlalchemy.orm import Session
 from anaxis.core.errors import BadInput
 from anaxis.core.landmarks import Landmarks
 from anaxis.core.lens import FIT_WORDS, FITS, parse_image, require_fit
-from anaxis.core.recipe import Operation, Work, inserted, kind_of, replay, replay_tree
+from anaxis.core.recipe import Operation, Work, inserted, kind_of, recipe_document, replay, replay_tree
 from anaxis.core.track import Track
-from anaxis.flow import Options, prepare
+from anaxis.flow import Options, deliver, file_stem, prepare
 from anaxis.formats import FORMATS, SET_SUFFIXES
 from anaxis.formats.scene_archive import scene_from_bytes
 from anaxis.formats.track_json import convention_from_document
+from anaxis.handover import Source, handover_zip
 from anaxis.profiles import SHIPPED_KEYS
 from anaxis.profiles.model import Profile, profile_from_text
 from anaxis.profiles.sheet import sheet_of
@@ -157,6 +160,31 @@ def make_delivery(
         return RedirectResponse(f"/jobs/{start_work(request, 'delivery', kept.id, params)}", status_code=303)
     delivery = deliver_version(store, kept, profile, format_key, options)
     return RedirectResponse(f"/deliveries/{delivery.id}", status_code=303)
+
+
+@router.get("/{camera_id}/bundle")
+def bundle(store: Store, camera_id: int, version: int, to: str) -> Response:
+    """The package of files for one package: every format, landmarks, set, axis check, sheet, manifest."""
+    kept, profile = get_version(store, camera_id, version), get_package(store, to)
+    track, landmarks, lines = track_of(kept)
+    track, picture = replace(track, name=kept.camera.name), picture_of_version(kept)
+    formats = [
+        f.key for f in FORMATS if f.write and (track.frames[0] >= 0 or f.key not in ("gltf", "collada"))
+    ]
+    source = Source(
+        kept.source_file.name,
+        kept.source_file.sha256,
+        kept.camera_path,
+        recipe_document(recipe_of(kept)),
+        kept.label,
+    )
+    with TemporaryDirectory(prefix="anaxis-bundle-") as folder:
+        done = {f: deliver(track, landmarks, picture, profile, f, Path(folder)) for f in formats}
+        data = handover_zip(track, landmarks, lines, picture, profile, done, source)
+    name = f"{file_stem(track.name, profile.key)}.zip"
+    return Response(
+        data, media_type="application/zip", headers={"Content-Disposition": f'attachment; filename="{name}"'}
+    )
 
 
 @router.post("/{camera_id}/picture")

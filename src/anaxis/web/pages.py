@@ -26,6 +26,8 @@ def pixels(value: float) -> str:
     """A deviation with its unit: enough digits to tell it from zero, no more."""
     if value == 0:
         return "0 px"
+    if value >= 100_000:  # off the picture by far: no number says more
+        return "> 100000 px"
     if value < 1e-6:
         return "< 0.000001 px"
     digits = 6 if value < 1e-4 else 4 if value < 0.1 else 2 if value < 100 else 0

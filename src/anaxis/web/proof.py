@@ -9,10 +9,12 @@ from fastapi import APIRouter, Request
 from fastapi.responses import Response
 
 from anaxis.core.axes import Convention
+from anaxis.core.landmarks import Landmarks
 from anaxis.core.outgoing import make_outgoing, numbers_of
+from anaxis.core.project import pixel_matrices, project
 from anaxis.core.track import Track
 from anaxis.core.typing import Floats
-from anaxis.flow import prepare
+from anaxis.flow import Picture, prepare
 from anaxis.profiles.model import profile_from_dict
 from anaxis.store.deliveries import get_delivery, get_delivery_file, proof_arrays
 from anaxis.store.queries import (
@@ -44,7 +46,7 @@ def proof(request: Request, store: Store, delivery_id: int) -> Any:
         request, "proof/index.html",
         delivery=delivery, version=version, camera=version.camera, shot=version.camera.shot, profile=profile,
         picture=picture, track=track, numbers=numbers, meant=meant, at=at, outgoing=outgoing, landmarks=landmarks.shown(),
-        meant_used=meant_used, their_used=their_used, stations=stations_of(version), open_station="prove",
+        marks=mark_rows(track, landmarks.shown(), picture, proof_arrays(delivery)[1], at), meant_used=meant_used, their_used=their_used, stations=stations_of(version), open_station="prove",
     )  # fmt: skip
 
 
@@ -59,6 +61,28 @@ def drawing(store: Store, delivery_id: int) -> Response:
         asked.get("first"), _key_frames(asked, track),
     )  # fmt: skip
     return drawing_answer(data)
+
+
+def mark_rows(
+    track: Track, marks: Landmarks, picture: Picture, arrived: Floats, at: int
+) -> list[dict[str, Any]]:
+    """Every landmark at one frame: the pixel meant, the pixel that arrived, and what lies between."""
+    if not marks.names:
+        return []
+    place = marks.position_m[at if len(marks.position_m) > 1 else 0][None]
+    one, seen = track.take(np.array([at])), arrived[at : at + 1]
+    meant_px, depth = project(pixel_matrices(one, picture.image, picture.fit), place)
+    seen_px, _ = project(seen, place)
+    return [
+        {
+            "name": n,
+            "meant": meant_px[0, k],
+            "seen": seen_px[0, k],
+            "off": float(np.hypot(*(meant_px[0, k] - seen_px[0, k]))),
+        }
+        for k, n in enumerate(marks.names)
+        if depth[0, k] > 1e-3 and np.isfinite(seen_px[0, k]).all()
+    ]
 
 
 def _key_frames(asked: dict[str, Any], track: Track) -> Floats:

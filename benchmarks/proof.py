@@ -1,0 +1,47 @@
+"""Proof of 240 frames against 1,000 landmarks, and diagnosis of 240 frames: ``make bench``.
+
+The ratios: the proof to projecting its points once; diagnosis to one proof.
+"""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+import numpy as np
+
+from anaxis.core.axes import Convention
+from anaxis.core.lens import Image
+from anaxis.core.project import pixel_matrices, project
+from anaxis.core.proof import prove
+from anaxis.profiles.diagnosis import diagnose
+from anaxis.profiles.habits import HABITS, Arriving
+from resample import make_track, timed
+
+
+def main() -> None:
+    image, track = Image(1920, 1080), make_track(240)
+    marks = np.random.default_rng(1).uniform(-20, 20, (1, 1000, 3))
+    matrices = pixel_matrices(track, image, "width")
+    alone = timed(lambda: project(matrices, marks))
+    proof = timed(lambda: prove(track, image, "width", matrices, marks))
+    print(
+        f"240 frames x 1,000 points: proof {proof * 1000:.0f} ms, {proof / alone:.1f} x projecting the points once"
+    )
+    whole = np.tile(np.eye(4), (240, 1, 1))
+    cases = {
+        "nothing": [], "a world turn": [("world_turn", {"axis": "X", "angle_deg": -90.0})],
+        "a turn, a scale and a frame late": [("world_turn", {"axis": "Z", "angle_deg": 90.0}), ("scale", {"factor": 100.0}), ("frame_offset", {"frames": 1.0})],
+    }  # fmt: skip
+    for name, habits in cases.items():
+        here = Arriving(track, image, "width", whole, whole)
+        for code, params in habits:
+            here = HABITS[code].arrive(here, params, Convention())
+        took = timed(lambda seen=here.track: diagnose(track, seen, image, "width", Convention()))  # type: ignore[misc]
+        print(f"diagnosis of 240 frames, {name}: {took:.2f} s, {took / proof:.0f} x one proof")
+    bent = replace(track, position_m=track.position_m + np.linspace(0, 1, 240)[:, None] ** 2)
+    took = timed(lambda: diagnose(track, bent, image, "width", Convention()))
+    print(f"diagnosis of 240 frames, what nothing explains: {took:.2f} s, {took / proof:.0f} x one proof")
+
+
+if __name__ == "__main__":
+    main()
