@@ -17,6 +17,7 @@ from anaxis.core.landmarks import MAX_NAME, Landmarks, joined
 from anaxis.core.lens import FITS, Image
 from anaxis.core.lens_edits import BY_LABEL, WAYS, Part, changed_curve, of_part
 from anaxis.core.lens_trial import KEEPS as FILM_KEEPS
+from anaxis.core.placement import similarity_of
 from anaxis.core.recipe import Field, Kind, Work
 from anaxis.core.scene import UP_AXES, corrected
 from anaxis.core.surroundings import landmarks_of, set_lines_m
@@ -209,6 +210,14 @@ def _shift(work: Work, p: Params) -> Work:
     return replace(work, track=track, landmarks=marks, lines_m=work.lines_m + offset)
 
 
+def _place(work: Work, p: Params) -> Work:
+    found = similarity_of(p)
+    lines = found.points(work.lines_m) if len(work.lines_m) else work.lines_m
+    return replace(
+        work, track=found.track(work.done), landmarks=found.landmarks(work.landmarks), lines_m=lines
+    )
+
+
 def _keep_lens(work: Work, p: Params) -> Work:
     return work.with_track(edits.with_lens(work.done, p["lens"]))
 
@@ -319,6 +328,9 @@ _ALL = (
          lambda w, p: w.with_track(edits.with_near(w.done, p["near_m"])), lambda p: f"{float(p.get('near_m', 0)):g} m"),
     Kind("shift", "Move everything", "track", tuple(Field(f"{a}_m", a.upper(), unit="m") for a in "xyz"), _shift,
          lambda p: ", ".join(f"{float(p.get(f'{a}_m', 0)):g}" for a in "xyz") + " m (right, up, back)"),
+    Kind("place", "Place", "track",
+         (*(Field(n, n.removesuffix("_m")) for n in ("scale", "qx", "qy", "qz", "qw", "x_m", "y_m", "z_m")), Field("told", "How", "text", optional=True)),
+         _place, lambda p: str(p.get("told") or f"scale {float(p.get('scale', 1)):g}")),
     Kind("rate", "Change the rate", "track",
          (Field("rate", "Frames a second", "text"), Field("keep", "Keep the same", "choice", choices=("frames", "time"))), _rate,
          lambda p: f"{p.get('rate')} frames/s, same {p.get('keep')}"),

@@ -31,6 +31,7 @@ from anaxis.web import (
     lens,
     matrix,
     packages,
+    placement,
     proof,
     recipe,
     returned,
@@ -54,6 +55,7 @@ SCREENS = (
     proof,
     packages,
     matrix,
+    placement,
 )
 _log = logging.getLogger("anaxis")
 

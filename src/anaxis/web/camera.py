@@ -214,7 +214,7 @@ def _station_context(
 ) -> dict[str, Any]:
     """What only one station's panel shows."""
     if station == "place":
-        convention, unit = axes_of(version, axes)
+        convention, unit = axes_of(store, version, axes)
         return {
             "axes": axes, "mark_unit": unit, "mark_axes": convention, "mark_rows": rows_of(landmarks, convention),
             "set_suffixes": SET_SUFFIXES,

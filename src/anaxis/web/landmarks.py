@@ -11,6 +11,7 @@ from typing import Annotated, Any, NamedTuple
 import numpy as np
 from fastapi import APIRouter, File, Form, Request, UploadFile
 from fastapi.responses import JSONResponse, Response
+from sqlalchemy.orm import Session
 
 from anaxis.core.axes import Convention
 from anaxis.core.errors import BadInput
@@ -20,8 +21,8 @@ from anaxis.core.timing import plain_frame
 from anaxis.core.track import Track
 from anaxis.formats import SET_SUFFIXES, require_readable
 from anaxis.formats.track_json import convention_from_document
-from anaxis.profiles import shipped_profiles
 from anaxis.store.models import Version
+from anaxis.store.packages import all_packages
 from anaxis.store.queries import get_version, keep_file, recipe_of, stage_file, track_of
 from anaxis.store.versions import edit_version
 from anaxis.web.intake import read_bytes
@@ -42,9 +43,9 @@ class Row(NamedTuple):
     moves: bool
 
 
-def axes_of(version: Version, key: str) -> tuple[Convention, str]:
+def axes_of(store: Session, version: Version, key: str) -> tuple[Convention, str]:
     """The convention that landmarks are shown and typed in, and the name of its unit."""
-    profile = shipped_profiles().get(key)
+    profile = all_packages(store).get(key)
     if profile is not None:
         return profile.convention, profile.unit_name
     convention = convention_from_document(version.facts["convention"])
@@ -78,7 +79,7 @@ def change(
 ) -> Any:  # fmt: skip
     """One change of the landmarks, which becomes an operation of the recipe."""
     kept = get_version(store, camera_id, version)
-    convention, _ = axes_of(kept, axes)
+    convention, _ = axes_of(store, kept, axes)
     if action == "type":
         marks = parse_table(f"{name.strip()}\t{place}", convention)
         operation, words = Operation("marks_add", {"marks": marks}), f"landmark {name.strip()} typed"
@@ -135,7 +136,7 @@ def export(store: Store, camera_id: int, kind: str, version: int, axes: str = TH
     """The shown landmarks as a table (csv, one row a landmark, or a frame where it moves) or as JSON."""
     kept = get_version(store, camera_id, version)
     track, marks, _ = track_of(kept)
-    convention, unit = axes_of(kept, axes)
+    convention, unit = axes_of(store, kept, axes)
     shown = marks.shown()
     name = f"{kept.camera.name}.landmarks.{kind}"
     headers = {"Content-Disposition": f'attachment; filename="{name}"'}

@@ -184,5 +184,5 @@ def node_choices(version: Version, code: str) -> list[str]:
 ADDABLE = tuple(
     k
     for k in KINDS.values()
-    if not any(f.kind == "data" for f in k.fields) and k.code not in ("mark_rename", "part")
+    if not any(f.kind == "data" for f in k.fields) and k.code not in ("mark_rename", "part", "place")
 )

@@ -49,4 +49,4 @@ def stations_of(version: Version) -> list[Station]:
     ]  # fmt: skip
 
 
-_PLACING = ("marks_add", "mark_rename", "marks_hide", "set_add", "shift")
+_PLACING = ("marks_add", "mark_rename", "marks_hide", "set_add", "shift", "place")

@@ -1,0 +1,116 @@
+"""Placement: the picture of everything moved together stays, pairs are solved, points and headings are met."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+from playwright.sync_api import Page, expect
+from scipy.spatial.transform import Rotation
+
+from anaxis.core.errors import BadInput
+from anaxis.core.lens import Image
+from anaxis.core.placement import Similarity, at_frame, from_pairs, heading_of_deg, near_origin, similarity_of
+from anaxis.core.project import pixel_matrices, project
+from anaxis.flow import take_camera
+from anaxis.formats import read_file
+from pages import fits, ready, take_in
+from test_resample import walk
+
+NUMBERS = st.floats(-50, 50)
+
+
+@given(st.floats(0.01, 100), st.tuples(NUMBERS, NUMBERS, NUMBERS), st.integers(0, 10_000))
+def test_what_moves_together_keeps_its_picture_and_its_pairs(
+    scale: float, shift: tuple[float, float, float], seed: int
+) -> None:
+    turn = Rotation.random(random_state=seed).as_matrix()
+    moved = Similarity(scale, turn, np.array(shift))
+    random = np.random.default_rng(seed)
+    points, track, image = random.normal(size=(6, 3)) * 5, walk(count=4), Image(1920, 1080)
+    before, depth = project(pixel_matrices(track, image, "width"), points)
+    after, _ = project(pixel_matrices(moved.track(track), image, "width"), moved.points(points))
+    seen = depth > 0.05
+    assert np.allclose(after[seen], before[seen], rtol=1e-6, atol=1e-5)
+    assert np.allclose(moved.track(track).lens.focus_m, track.lens.focus_m * scale)
+    found, off = from_pairs(points, moved.points(points), True)
+    assert (
+        found.scale == pytest.approx(scale, rel=1e-9)
+        and np.allclose(found.turn, turn, atol=1e-9)
+        and off.max() < 1e-9 * max(1, scale) * 100
+    )
+    back = similarity_of(moved.as_params())
+    assert np.allclose(back.points(points), moved.points(points), atol=1e-9 * max(1, scale) * 100)
+
+
+def test_pairs_that_do_not_agree_name_what_is_left_and_mirrors_are_never_taken() -> None:
+    points = np.array([[0.0, 0, 0], [4, 0, 0], [0, 3, 0], [0, 0, 5]])
+    goal = points + np.array([1.0, 2, 3])
+    goal[2, 1] += 0.3
+    found, off = from_pairs(points, goal, False)
+    assert found.scale == 1.0 and 0.05 < off.max() < 0.3 and int(np.argmax(off)) == 2
+    mirrored, off = from_pairs(points, points * np.array([-1.0, 1, 1]), False)
+    assert np.linalg.det(mirrored.turn) == pytest.approx(1) and off.max() > 0.5
+    for wrong in (points[:2], np.array([[0.0, 0, 0], [1, 1, 1], [2, 2, 2]])):
+        with pytest.raises(BadInput):
+            from_pairs(wrong, wrong, False)
+
+
+@given(st.integers(0, 20), st.floats(-179, 179), st.tuples(NUMBERS, NUMBERS, NUMBERS))
+def test_a_frame_stands_on_its_point_and_looks_along_its_heading(
+    at: int, heading: float, point: tuple[float, float, float]
+) -> None:
+    track = walk(count=21)
+    placed = at_frame(track, at, np.array(point), heading).track(track)
+    assert np.allclose(placed.position_m[at], point, atol=1e-9)
+    gap = heading_of_deg(-placed.rotation[at, :, 2]) - heading
+    assert abs((gap + 180) % 360 - 180) < 1e-6
+    assert np.allclose(placed.rotation[:, 1], track.rotation[:, 1])  # nothing tilts
+    kept = at_frame(track, at, np.array(point), None).track(track)
+    assert np.allclose(kept.rotation, track.rotation)
+    middle = near_origin(track).track(track).position_m
+    assert np.allclose((middle.min(axis=0) + middle.max(axis=0))[[0, 2]], 0, atol=1e-9) and np.allclose(
+        middle[:, 1], track.position_m[:, 1]
+    )
+
+
+@pytest.mark.browser
+def test_a_camera_is_stood_elsewhere_on_the_page(page: Page, site: str, demo_files: dict[str, Path]) -> None:
+    take_in(site, demo_files["TW_010"], "TW_010")
+    page.goto("/cameras/1?station=place&to=zup-lh-cm&axes=zup-lh-cm")
+    ready(page)
+    work = take_camera(read_file(demo_files["TW_010"]), None)
+    names, where = work.landmarks.names[:4], work.landmarks.position_m[0, :4]
+    turn = Rotation.from_euler("y", 30, degrees=True).as_matrix()
+    goal = where @ turn.T + np.array([10.0, 0, -4])
+    rows = "\n".join(
+        f"{n} {x * 100:.6f} {-0 + z * 100:.6f} {y * 100:.6f}"
+        for n, (x, y, z) in zip(names, goal.tolist(), strict=True)
+    )
+    page.get_by_text("From landmark pairs").click()
+    page.fill("[name=pairs]", "nobody 1 2 3")
+    page.get_by_role("button", name="Solve and place").click()
+    expect(page.get_by_role("alert")).to_contain_text("nobody")
+    page.get_by_text("From landmark pairs").click()
+    page.fill("[name=pairs]", rows)
+    page.get_by_role("button", name="Solve and place").click()
+    ready(page)
+    expect(page.locator("#panel")).to_contain_text("from 4 pairs; the worst is")
+    expect(page.locator("#panel")).to_contain_text("0.0000 m and at most 0.00 px off")
+    expect(page.locator(".stations")).to_contain_text("1 change")
+    page.goto("/cameras/1?station=place&to=zup-lh-cm&axes=zup-lh-cm")
+    ready(page)
+    page.get_by_text("A frame on a point and heading").click()
+    page.fill("[name=point]", "0 0 150")
+    page.fill("[name=heading]", "0")
+    page.get_by_role("button", name="Stand it there").click()
+    ready(page)
+    cells = [page.inner_text(f"[data-cell='theirs_position.{i}']") for i in range(3)]
+    assert [float(c.split()[0]) for c in cells] == pytest.approx([0, 0, 150], abs=1e-3)
+    page.get_by_role("button", name="Re-centre near the origin").click()
+    ready(page)
+    expect(page.locator(".stations")).to_contain_text("3 changes")
+    fits(page)
