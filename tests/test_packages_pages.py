@@ -212,6 +212,12 @@ def test_everything_for_a_package_and_cameras_by_packages(
     page.get_by_role("button", name="Write and prove").click()
     page.wait_for_url("**/deliveries/1")
     expect(page.locator(".marktable")).to_contain_text("tide_bell")
+    expect(page.locator(".numbers")).not_to_contain_text("curved")  # every frame has a key
+    ready(page)
+    whole = ink(page, "overlay")
+    page.locator("#wipe").fill("40")
+    page.wait_for_function("(n) => document.querySelector('[data-view=overlay]') && n > 0", arg=whole)
+    assert ink(page, "overlay") != whole
     page.goto("/matrix")
     expect(page.locator("tbody tr")).to_contain_text("exact")
     expect(page.locator("thead")).to_contain_text("zup-lh-cm")

@@ -114,12 +114,7 @@ def diagnose(
             break
     best = _best(found)
     whole = [_on_every_frame(e, meant, arrived, image, fit, convention, local) for e in best]
-    whole.sort(
-        key=lambda e: (
-            e.residual_px > EXPLAINED_PX,
-            e.cost if e.residual_px <= EXPLAINED_PX else e.residual_px,
-        )
-    )
+    whole.sort(key=_likelihood)
     plain_at, plain = _as_they_stand(meant, arrived, image, fit)
     return Diagnosis(tuple(whole), bool(whole) and whole[0].residual_px <= EXPLAINED_PX, plain_at, plain)
 
@@ -179,15 +174,15 @@ def _steps_deg(rotation: Floats) -> Floats:
     return angle_between_deg(rotation[:-1], rotation[1:])
 
 
+def _likelihood(found: Explanation) -> tuple[bool, float]:
+    """Those that explain come before those that do not: the former by cost, the latter by what they leave."""
+    leaves = found.residual_px > EXPLAINED_PX
+    return leaves, found.residual_px if leaves else found.cost
+
+
 def _best(found: list[Explanation]) -> list[Explanation]:
     """The cheapest that explain everything, then those that leave least; no two of the same causes."""
-    ordered = sorted(
-        found,
-        key=lambda e: (
-            e.residual_px > EXPLAINED_PX,
-            e.cost if e.residual_px <= EXPLAINED_PX else e.residual_px,
-        ),
-    )
+    ordered = sorted(found, key=_likelihood)
     out: list[Explanation] = []
     for one in ordered:
         causes = [str(c) for c in one.causes]

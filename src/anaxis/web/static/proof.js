@@ -41,12 +41,25 @@ function overlayView(canvas, data, state) {
     pen.fillStyle = "#fffdf8"; pen.fillRect(box.x, box.y, box.w, box.h);
     pen.save();
     pen.beginPath(); pen.rect(box.x - 6, box.y - 6, box.w + 12, box.h + 12); pen.clip();
-    pen.lineWidth = 0.9; pen.strokeStyle = ink.ink;
-    traceSet(pen, data, data.meant, state.index, box.toX, box.toY);
-    pen.lineWidth = 1.3; pen.strokeStyle = ink.cool; pen.setLineDash([6, 6]);
-    traceSet(pen, data, data.arrived, state.index, box.toX, box.toY);
-    pen.setLineDash([]);
-    for (const [x, y, ax, ay, mark] of points(data, state.index)) {
+    // Wiped, the one meant stays left of the line and the one that arrived right of it.
+    const edge = state.wipe > 0 ? box.x + box.w * state.wipe : null;
+    const side = (from, to, draw) => {
+      pen.save();
+      if (edge !== null) { pen.beginPath(); pen.rect(from, box.y - 6, to - from, box.h + 12); pen.clip(); }
+      draw();
+      pen.restore();
+    };
+    side(box.x - 6, edge, () => {
+      pen.lineWidth = 0.9; pen.strokeStyle = ink.ink;
+      traceSet(pen, data, data.meant, state.index, box.toX, box.toY);
+    });
+    side(edge, box.x + box.w + 6, () => {
+      pen.lineWidth = 1.3; pen.strokeStyle = ink.cool;
+      if (edge === null) pen.setLineDash([6, 6]);
+      traceSet(pen, data, data.arrived, state.index, box.toX, box.toY);
+    });
+    if (edge !== null) { pen.fillStyle = ink.ink; pen.fillRect(edge - 0.75, box.y, 1.5, box.h); }
+    for (const [x, y, ax, ay, mark] of edge === null ? points(data, state.index) : []) {
       const sx = box.toX(x), sy = box.toY(y);
       const ex = sx + (ax - x) * state.magnify * box.scale, ey = sy + (ay - y) * state.magnify * box.scale;
       if (mark) { cross(pen, sx, sy, ink.ink, 5); cross(pen, box.toX(ax), box.toY(ay), ink.cool, 3); }
@@ -116,6 +129,8 @@ async function start() {
   const view = (name) => board.querySelector(`[data-view=${name}]`);
   const worst = data.deviation_px.reduce((m, v) => Math.max(m, v), 0);
   const overlay = overlayView(view("overlay"), data, state);
+  const wipe = document.getElementById("wipe");
+  if (wipe) wipe.oninput = () => { state.wipe = Number(wipe.value) / 100; overlay(); };
   setUpMagnify(document.getElementById("magnify"), worst, data, state, overlay);
   let ruler = null;
   const curve = curveView(view("curve"), data, state, (i) => ruler.go(i));
