@@ -19,9 +19,12 @@ from anaxis.core.proof import prove
 from anaxis.flow import take_camera
 from anaxis.formats import read_file
 from anaxis.formats.columns import write_columns
+from anaxis.profiles.calibration import FIT, form_of, made_camera
+from anaxis.profiles.calibration import IMAGE as CALIBRATED
 from anaxis.profiles.model import Profile
 from anaxis.profiles.standin import open_as_package
 from pages import fits, ink, ready, take_in
+from test_calibration import opened, random_profile
 from test_habits import with_habits
 
 pytestmark = pytest.mark.browser
@@ -221,4 +224,43 @@ def test_everything_for_a_package_and_cameras_by_packages(
     page.goto("/matrix")
     expect(page.locator("tbody tr")).to_contain_text("exact")
     expect(page.locator("thead")).to_contain_text("zup-lh-cm")
+    fits(page)
+
+
+def test_several_at_once_and_an_unknown_package_learned(
+    page: Page, site: str, demo_files: dict[str, Path], tmp_path: Path
+) -> None:
+    take_in(site, demo_files["TW_010"], "TW_010")
+    page.goto("/cameras/1?station=deliver&to=zup-lh-cm")
+    ready(page)
+    page.get_by_text("Several formats or packages at once").click()
+    page.get_by_label("Alembic").last.check()
+    page.get_by_label("yup-rh-m", exact=True).check()
+    page.get_by_role("button", name="Write and prove").click()
+    page.wait_for_url("**station=prove**")
+    expect(page.locator("#panel table").first.locator("tbody tr")).to_have_count(4)
+    page.goto("/packages/calibrate")
+    with page.expect_download() as download:
+        page.get_by_role("button", name="Download").click()
+    assert {"calibration.usd", "points.csv", "return.json", "README.txt"} <= set(
+        zipfile.ZipFile(download.value.path()).namelist()
+    )
+    truth = random_profile(4)
+    form = tmp_path / "return.json"
+    form.write_text(
+        json.dumps(
+            form_of(opened(made_camera(), truth, FIT), truth.convention, CALIBRATED, truth.lens.fit, "usd")
+        )
+    )
+    page.set_input_files("[name=file]", form)
+    page.fill("[name=label]", "Mill loft")
+    page.get_by_role("button", name="Learn the package").click()
+    expect(page.locator("h1")).to_have_text("Learned: Mill loft")
+    expect(page.locator("main")).to_contain_text("habits")
+    page.get_by_role("link", name="Open the package").click()
+    page.wait_for_url("**/packages/mill-loft")
+    assert (
+        page.input_value("[name=world_up]") == truth.world.up
+        and page.input_value("[name=order]") in page.content()
+    )
     fits(page)

@@ -41,7 +41,7 @@ from anaxis.store.returns import returns_of
 from anaxis.store.versions import correct_picture, next_of
 from anaxis.web.axes_drawing import axes_svg, axis_turn
 from anaxis.web.drawings import camera_bundle, levels_bundle
-from anaxis.web.jobs import start_work
+from anaxis.web.jobs import open_work, start_work
 from anaxis.web.landmarks import THE_FILE, axes_of, file_unit, rows_of
 from anaxis.web.lens import lens_context
 from anaxis.web.pages import Store, drawing_answer, number_or_none, page
@@ -136,6 +136,7 @@ def make_delivery(
     request: Request, store: Store, camera_id: int,
     version: Annotated[int, Form()], to: Annotated[str, Form()], format_key: Annotated[str, Form()],
     reduce_px: Annotated[str, Form()] = "", first_there: Annotated[str, Form()] = "",
+    more_formats: Annotated[list[str] | None, Form()] = None, more_packages: Annotated[list[str] | None, Form()] = None,
     own_profile: Annotated[UploadFile | None, File()] = None,
 ) -> Any:  # fmt: skip
     """Write and prove at once, or as work of its own where that takes longer than a page should."""
@@ -148,6 +149,13 @@ def make_delivery(
         number_or_none(reduce_px, "pixels that fewer keys may cost"),
         number_or_none(first_there, "a first frame"),
     )
+    formats = list(dict.fromkeys([format_key, *(more_formats or [])]))
+    profiles = [
+        profile,
+        *(get_package(store, k) for k in dict.fromkeys(more_packages or []) if k != profile.key),
+    ]
+    if len(formats) * len(profiles) > 1:
+        return _several(request, store, kept, profiles, formats, options)
     if (
         options.reduce_px is not None
         or round(kept.facts["last_frame"] - kept.facts["first_frame"]) > _QUICK_FRAMES
@@ -160,6 +168,30 @@ def make_delivery(
         return RedirectResponse(f"/jobs/{start_work(request, 'delivery', kept.id, params)}", status_code=303)
     delivery = deliver_version(store, kept, profile, format_key, options)
     return RedirectResponse(f"/deliveries/{delivery.id}", status_code=303)
+
+
+def _several(
+    request: Request, store: Session, version: Version, profiles: list[Profile], formats: list[str], options: Options
+) -> Any:  # fmt: skip
+    """One delivery for each package and format; what takes long goes into the queue, one after the other."""
+    slow = (
+        options.reduce_px is not None
+        or len(track_of(version)[0]) * len(formats) * len(profiles) > _QUICK_FRAMES
+    )
+    for profile in profiles:
+        for key in formats:
+            if slow:
+                params = {
+                    "profile": profile.model_dump(mode="json"),
+                    "format": key,
+                    "options": asdict(options),
+                }
+                start_work(request, "delivery", version.id, params)
+            else:
+                deliver_version(store, version, profile, key, options)
+    return RedirectResponse(
+        f"/cameras/{version.camera_id}?version={version.number}&station=prove", status_code=303
+    )
 
 
 @router.get("/{camera_id}/bundle")
@@ -250,6 +282,7 @@ def _context(
         "sheet": sheet,
         "packages": all_packages(store),
         "returns": returns_of(store, version) if station == "prove" else [],
+        "open_work": open_work(store, version) if station == "prove" else [],
         "outgoing": outgoing,
         "version": version,
         "camera": version.camera,

@@ -6,10 +6,12 @@ from typing import Annotated, Any
 
 from fastapi import APIRouter, Form, Request
 from fastapi.responses import RedirectResponse, Response
+from sqlalchemy import select
+from sqlalchemy.orm import Session
 
 from anaxis.core.errors import BadInput
 from anaxis.jobs.queue import OPEN, ask_for, get_job, stop
-from anaxis.store.models import Job
+from anaxis.store.models import Job, Version
 from anaxis.store.packages import get_package
 from anaxis.store.queries import get_version
 from anaxis.web.keys_drawing import keys_svg
@@ -24,6 +26,16 @@ def start_work(request: Request, kind: str, version_id: int, params: dict[str, A
     number = ask_for(request.app.state.engine, kind, version_id, params)
     request.app.state.worker.ensure()
     return number
+
+
+def open_work(session: Session, version: Version) -> list[Job]:
+    """What is asked for and not over of a version's deliveries, oldest first."""
+    query = (
+        select(Job)
+        .where(Job.version_id == version.id, Job.kind == "delivery", Job.state.in_(OPEN))
+        .order_by(Job.id)
+    )
+    return list(session.execute(query).scalars())
 
 
 @router.get("/jobs/{number}")

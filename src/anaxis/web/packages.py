@@ -2,8 +2,12 @@
 
 from __future__ import annotations
 
+import io
 import json
 import re
+import zipfile
+from pathlib import Path
+from tempfile import TemporaryDirectory
 from typing import Annotated, Any
 
 from fastapi import APIRouter, File, Form, Request, UploadFile
@@ -18,7 +22,7 @@ from anaxis.core.outgoing import Outgoing, numbers_of
 from anaxis.core.rotation import angles_from_matrices
 from anaxis.core.track import Track
 from anaxis.profiles import shipped_profiles
-from anaxis.profiles.calibration import IMAGE, made_camera
+from anaxis.profiles.calibration import IMAGE, learned, made_camera, returned_from_document, write_start
 from anaxis.profiles.habits import HABITS
 from anaxis.profiles.model import Profile, profile_from_dict, profile_from_text
 from anaxis.store.packages import all_packages, free_key, get_package, keep_package, shots_using, versions_of
@@ -29,6 +33,8 @@ from anaxis.web.pages import Store, page
 router = APIRouter(prefix="/packages")
 _MAX_PROFILE_BYTES = 100_000
 _EXAMPLE_AT = 12
+_MAX_FORM_BYTES = 5_000_000
+_CALIBRATED = ("usd", "alembic", "collada", "columns", "json")
 
 
 @router.get("")
@@ -54,6 +60,45 @@ def imported(store: Store, file: Annotated[UploadFile, File()]) -> Any:
     found = profile_from_text(file.file.read(_MAX_PROFILE_BYTES), file.filename or "the file")
     keep_package(store, found, f"imported from {file.filename}")
     return RedirectResponse(f"/packages/{found.key}", status_code=303)
+
+
+@router.get("/calibrate")
+def calibration(request: Request, store: Store) -> Any:
+    return page(request, "packages/calibrate/index.html", formats=_CALIBRATED)
+
+
+@router.get("/calibrate/start")
+def calibration_files(format_key: str = "usd") -> Response:
+    """The made camera, its points, the form and what to do with them, in one zip."""
+    if format_key not in _CALIBRATED:
+        raise BadInput(
+            f"'{format_key}' is no format of the made camera: choose one of {', '.join(_CALIBRATED)}."
+        )
+    out = io.BytesIO()
+    with (
+        TemporaryDirectory(prefix="anaxis-calibrate-") as folder,
+        zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED) as archive,
+    ):
+        for path in write_start(Path(folder), format_key):
+            archive.write(path, path.name)
+    headers = {"Content-Disposition": 'attachment; filename="calibration.zip"'}
+    return Response(out.getvalue(), media_type="application/zip", headers=headers)
+
+
+@router.post("/calibrate")
+def calibrated(
+    request: Request, store: Store, file: Annotated[UploadFile, File()], key: Annotated[str, Form()] = "", label: Annotated[str, Form()] = ""
+) -> Any:  # fmt: skip
+    """The form that came back: the package learned and kept, with how sure each part of it is."""
+    name = file.filename or "the form"
+    try:
+        document = json.loads(file.file.read(_MAX_FORM_BYTES).decode("utf-8"))
+    except (UnicodeDecodeError, ValueError, RecursionError) as error:
+        raise BadInput(f"{name} is not readable JSON: save it again.") from error
+    wanted = re.sub(r"[^a-z0-9._-]+", "-", (key or label or "learned").lower()).strip("-._") or "learned"
+    found = learned(returned_from_document(document, name), free_key(store, wanted), label.strip() or wanted)
+    keep_package(store, found.profile, f"learned from {name}")
+    return page(request, "packages/learned/index.html", found=found, p=found.profile)
 
 
 @router.get("/{key}")
