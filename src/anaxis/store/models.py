@@ -258,3 +258,19 @@ class Return(Base):
     created_at: Mapped[datetime] = mapped_column(server_default=func.now())
     proof: Mapped[bytes] = mapped_column(deferred=True)
     version: Mapped[Version] = relationship()
+
+
+class Still(Base):
+    """Two pictures of one frame, ``ours`` and ``theirs`` as PNG, and what was measured between them."""
+
+    __tablename__ = "stills"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    version_id: Mapped[int] = mapped_column(ForeignKey("versions.id"), index=True)
+    frame: Mapped[float]
+    our_name: Mapped[str]
+    their_name: Mapped[str]
+    ours: Mapped[bytes] = mapped_column(deferred=True)
+    theirs: Mapped[bytes] = mapped_column(deferred=True)
+    measured: Mapped[dict[str, Any]] = mapped_column(default=dict)
+    created_at: Mapped[datetime] = mapped_column(server_default=func.now())
+    version: Mapped[Version] = relationship()

@@ -36,6 +36,7 @@ from anaxis.web import (
     recipe,
     returned,
     shots,
+    stills,
     time,
 )
 from anaxis.web.pages import HERE, page, said_where_it_was_asked
@@ -56,6 +57,7 @@ SCREENS = (
     packages,
     matrix,
     placement,
+    stills,
 )
 _log = logging.getLogger("anaxis")
 

@@ -47,6 +47,7 @@ from anaxis.web.lens import lens_context
 from anaxis.web.pages import Store, drawing_answer, number_or_none, page
 from anaxis.web.recipe import ADDABLE
 from anaxis.web.stations import stations_of
+from anaxis.web.stills import stills_of
 from anaxis.web.time import time_context
 
 router = APIRouter(prefix="/cameras")
@@ -282,6 +283,7 @@ def _context(
         "sheet": sheet,
         "packages": all_packages(store),
         "returns": returns_of(store, version) if station == "prove" else [],
+        "stills": stills_of(store, version) if station == "prove" else [],
         "open_work": open_work(store, version) if station == "prove" else [],
         "outgoing": outgoing,
         "version": version,
