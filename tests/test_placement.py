@@ -11,12 +11,15 @@ from hypothesis import strategies as st
 from playwright.sync_api import Page, expect
 from scipy.spatial.transform import Rotation
 
+from anaxis.core.card import card_at
 from anaxis.core.errors import BadInput
 from anaxis.core.lens import Image
 from anaxis.core.placement import Similarity, at_frame, from_pairs, heading_of_deg, near_origin, similarity_of
 from anaxis.core.project import pixel_matrices, project
+from anaxis.core.rotation import matrices_from_angles
 from anaxis.flow import take_camera
 from anaxis.formats import read_file
+from anaxis.profiles import shipped_profiles
 from pages import fits, ready, take_in
 from test_resample import walk
 
@@ -103,6 +106,9 @@ def test_a_camera_is_stood_elsewhere_on_the_page(page: Page, site: str, demo_fil
     expect(page.locator(".stations")).to_contain_text("1 change")
     page.goto("/cameras/1?station=place&to=zup-lh-cm&axes=zup-lh-cm")
     ready(page)
+    page.get_by_text("A card at one, facing the camera").click()
+    page.get_by_role("button", name="Show").last.click()
+    expect(page.locator("#card")).to_contain_text("from the camera")
     page.get_by_text("A frame on a point and heading").click()
     page.fill("[name=point]", "0 0 150")
     page.fill("[name=heading]", "0")
@@ -114,3 +120,20 @@ def test_a_camera_is_stood_elsewhere_on_the_page(page: Page, site: str, demo_fil
     ready(page)
     expect(page.locator(".stations")).to_contain_text("3 changes")
     fits(page)
+
+
+def test_a_card_faces_the_camera_in_the_packages_numbers() -> None:
+    track = walk(count=5)
+    for key in ("zup-lh-cm", "yup-rh-m", "yup-lh-m"):
+        convention = shipped_profiles()[key].convention
+        point = np.array([2.0, 0.5, -7.0])
+        card = card_at(track, 2, point, convention)
+        turn = matrices_from_angles(card.rotation_deg, convention.order, convention.signs)[0]
+        face = convention.world.T @ turn @ convention.world @ [0.0, 0, 1]
+        away = track.position_m[2] - point
+        assert np.allclose(face, away / np.linalg.norm(away), atol=1e-9) and card.away_m == pytest.approx(
+            np.linalg.norm(away)
+        )
+        assert np.allclose(convention.position_to_canonical(card.position), point)
+    with pytest.raises(BadInput, match="stands in the camera"):
+        card_at(track, 0, track.position_m[0], convention)

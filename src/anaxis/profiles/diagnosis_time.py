@@ -9,7 +9,7 @@ from typing import Any
 
 import numpy as np
 
-from anaxis.core.timing import KNOWN_RATES, rate_text
+from anaxis.core.timing import rate_text
 from anaxis.core.track import Track
 from anaxis.core.typing import Floats, Ints
 from anaxis.profiles.habits import HABITS
@@ -88,8 +88,9 @@ def _ways(meant: Track, arrived: Track) -> Iterator[tuple[tuple[Cause, ...], Flo
 
 
 def _rates(meant: Track, arrived: Track) -> list[Fraction]:
-    usual = [Fraction(24), Fraction(25), Fraction(30), Fraction(60), Fraction(50), Fraction(48)]
-    listed = [arrived.rate, *usual, *KNOWN_RATES]
+    # The rates that packages have of their own; one that is stranger is the one the file came back at.
+    usual = [Fraction(r) for r in ("24", "25", "30", "60", "50", "48", "24000/1001", "30000/1001")]
+    listed = [arrived.rate, *usual]
     return [r for r in dict.fromkeys(listed) if r != meant.rate]
 
 

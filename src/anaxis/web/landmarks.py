@@ -14,6 +14,7 @@ from fastapi.responses import JSONResponse, Response
 from sqlalchemy.orm import Session
 
 from anaxis.core.axes import Convention
+from anaxis.core.card import card_at
 from anaxis.core.errors import BadInput
 from anaxis.core.landmarks import Landmarks
 from anaxis.core.recipe import Operation, inserted
@@ -26,11 +27,28 @@ from anaxis.store.packages import all_packages
 from anaxis.store.queries import get_version, keep_file, recipe_of, stage_file, track_of
 from anaxis.store.versions import edit_version
 from anaxis.web.intake import read_bytes
-from anaxis.web.pages import Store
+from anaxis.web.pages import Store, number_or_none, page
 from anaxis.web.recipe import back_to
 
 router = APIRouter(prefix="/cameras")
 THE_FILE = "file"
+
+
+@router.get("/{camera_id}/card")
+def card(
+    request: Request, store: Store, camera_id: int, version: int, name: str = "", frame: str = "", axes: str = THE_FILE
+) -> Any:  # fmt: skip
+    """A landmark's place and a card there that faces the camera, in a package's numbers, to copy."""
+    kept = get_version(store, camera_id, version)
+    track, marks, _ = track_of(kept)
+    convention, unit = axes_of(store, kept, axes)
+    asked = number_or_none(frame, "a frame")
+    at = 0 if asked is None else int(np.argmin(np.abs(track.frames - asked)))
+    place = marks.position_m[at if len(marks.position_m) > 1 else 0, marks.index(name)]
+    found = card_at(track, at, place, convention)
+    return page(
+        request, "camera/card.html", card=found, mark=name, unit=unit, at_frame=float(track.frames[at])
+    )
 
 
 class Row(NamedTuple):

@@ -39,7 +39,8 @@ function setUpForms() {
     const status = event.target.querySelector("[role=status]");
     if (status) status.hidden = false;
     const button = event.target.querySelector("[type=submit]");
-    if (button) button.disabled = true;
+    // A form that only swaps a part of the page may be sent again.
+    if (button && !event.target.matches("[hx-get]:not([method]), [hx-post]:not([method])")) button.disabled = true;
   });
   document.addEventListener("click", (event) => {
     // Which row a shared form is about goes along with the button pressed.
