@@ -234,7 +234,7 @@ def test_several_at_once_and_an_unknown_package_learned(
     page.goto("/cameras/1?station=deliver&to=zup-lh-cm")
     ready(page)
     page.get_by_text("Several formats or packages at once").click()
-    page.get_by_label("Alembic").last.check()
+    page.get_by_label("also alembic").check()
     page.get_by_label("yup-rh-m", exact=True).check()
     page.get_by_role("button", name="Write and prove").click()
     page.wait_for_url("**station=prove**")

@@ -145,7 +145,10 @@ def make_delivery(
     if own_profile is not None and own_profile.filename:
         profile = profile_from_text(own_profile.file.read(_MAX_PROFILE_BYTES), own_profile.filename)
     else:
-        profile = get_package(store, to)
+        packages = all_packages(store)
+        if to not in packages:
+            raise BadInput(f"'{to}' is no package profile: choose one of {', '.join(packages)}.")
+        profile = packages[to]
     options = Options(
         number_or_none(reduce_px, "pixels that fewer keys may cost"),
         number_or_none(first_there, "a first frame"),
