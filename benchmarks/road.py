@@ -21,10 +21,11 @@ from anaxis.core.bake import bake_camera
 from anaxis.core.outgoing import numbers_of
 from anaxis.core.proof import prove
 from anaxis.core.surroundings import landmarks_of
-from anaxis.flow import examine, file_stem, picture_of, prepare
+from anaxis.flow import examine, picture_of
 from anaxis.formats import read_file, write_files
 from anaxis.profiles import shipped_profiles
 from anaxis.profiles.standin import open_as_package
+from anaxis.sending import file_stem, prepare
 
 T = TypeVar("T")
 PARENTS = 5
@@ -100,7 +101,9 @@ def run(frames: int) -> None:
         picture = picture_of(scene, None, None)
         outgoing = prepare(track, marks, picture, profile)
         step("convert", lambda: numbers_of(outgoing))
-        files = step("write", lambda: write_files("usd", outgoing, Path(folder), file_stem("c", profile.key)))
+        files = step(
+            "write", lambda: write_files("usd", [outgoing], Path(folder), file_stem("c", profile.key))
+        )
         seen = step("read back", lambda: open_as_package(files[0], profile, picture.image))
         proof = step(
             "measure",

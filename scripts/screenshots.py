@@ -66,7 +66,7 @@ def came_back(page: Page, folder: Path) -> None:
     sent.write_bytes(page.request.get("/deliveries/3/files/shotcam.zup-lh-cm.usd").body())
     seen = open_as_package(sent, truth, Image(1920, 1080))
     outgoing = Outgoing(seen.track, truth.convention, seen.image, "width", NO_LANDMARKS, ())
-    back = write_columns(outgoing, folder, "TW_020_came_back")[0]
+    back = write_columns([outgoing], folder, "TW_020_came_back")[0]
     page.goto("/cameras/2?station=prove&to=zup-lh-cm")
     page.wait_for_function("window.anaxisReady === true")
     page.set_input_files("#return-form input[name=file]", back)

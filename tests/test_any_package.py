@@ -11,10 +11,11 @@ from hypothesis import strategies as st
 from anaxis.core.axes import Convention
 from anaxis.core.lens import FITS, Image
 from anaxis.core.surroundings import landmarks_of
-from anaxis.flow import deliver, picture_of, take_camera
+from anaxis.flow import picture_of, take_camera
 from anaxis.formats import read_file
 from anaxis.formats.track_json import convention_document
 from anaxis.profiles.model import Profile
+from anaxis.sending import deliver
 from test_axes_and_rotation import conventions
 
 

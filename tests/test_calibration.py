@@ -16,7 +16,7 @@ from anaxis.core.errors import BadInput
 from anaxis.core.landmarks import NO_LANDMARKS
 from anaxis.core.lens import FITS
 from anaxis.core.proof import prove
-from anaxis.flow import Picture, compensate, prepare
+from anaxis.flow import Picture
 from anaxis.profiles.calibration import (
     _AXES,
     FIT,
@@ -31,6 +31,7 @@ from anaxis.profiles.calibration import (
 from anaxis.profiles.habits import Arriving, arrived
 from anaxis.profiles.model import Profile, profile_from_dict
 from anaxis.profiles.standin import _at, _to_pixels
+from anaxis.sending import compensate, prepare
 from test_resample import walk
 
 HABITS_TRIED: dict[str, Any] = {

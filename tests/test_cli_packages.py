@@ -133,7 +133,7 @@ def test_arrive_proof_and_diagnose_tell_what_a_package_made_of_a_file(
     truth = profile_from_file(bad)
     seen = open_as_package(sent, truth, Image(1920, 1080))
     back = write_columns(
-        Outgoing(seen.track, truth.convention, seen.image, "width", NO_LANDMARKS, ()), tmp_path, "back"
+        [Outgoing(seen.track, truth.convention, seen.image, "width", NO_LANDMARKS, ())], tmp_path, "back"
     )[0]
     off = run("proof", source, back, "--profile", "zup-lh-cm", "--json")
     assert off.exit_code == 3 and json.loads(off.stdout)["grade"] == "off"
@@ -164,7 +164,7 @@ def test_parents_that_were_left_out_are_found(demo_files: dict[str, Path], tmp_p
     ).track
     profile = shipped_profiles()["yup-rh-m"]
     back = write_columns(
-        Outgoing(alone, profile.convention, Image(1920, 1080), "height", NO_LANDMARKS, ()), tmp_path, "back"
+        [Outgoing(alone, profile.convention, Image(1920, 1080), "height", NO_LANDMARKS, ())], tmp_path, "back"
     )[0]
     found = said("diagnose", demo_files["TW_020"], back, "--profile", "yup-rh-m", "--json")
     assert any(c["code"] == "parents" for c in found["explanations"][0]["causes"]), found["explanations"][0]

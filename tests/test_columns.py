@@ -15,11 +15,12 @@ from scipy.spatial.transform import Rotation
 from anaxis.core.bake import bake_camera
 from anaxis.core.errors import BadInput
 from anaxis.core.surroundings import landmarks_of
-from anaxis.flow import deliver, picture_of, take_camera
+from anaxis.flow import picture_of, take_camera
 from anaxis.formats import read_file
 from anaxis.formats.column_layout import QUANTITIES, propose
 from anaxis.formats.track_json import convention_document
 from anaxis.profiles import shipped_profiles
+from anaxis.sending import deliver
 
 N = 24
 T = np.arange(N)

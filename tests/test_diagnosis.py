@@ -13,10 +13,10 @@ from anaxis.core.landmarks import NO_LANDMARKS
 from anaxis.core.proof import prove
 from anaxis.core.resample import with_handles
 from anaxis.core.track import Track
-from anaxis.flow import deliver
 from anaxis.profiles.diagnosis import EXPLAINED_PX, Diagnosis, diagnose
 from anaxis.profiles.model import Profile
 from anaxis.profiles.standin import open_as_package
+from anaxis.sending import deliver
 from test_habits import CURABLE, IMAGE, INCURABLE, PICTURE, shot, with_habits
 
 # Habits that say the same of one camera: whichever is named, undoing it closes the proof.

@@ -17,11 +17,12 @@ from anaxis.core.errors import BadInput
 from anaxis.core.outgoing import make_outgoing
 from anaxis.core.surroundings import landmarks_of
 from anaxis.core.track import Lens
-from anaxis.flow import deliver, picture_of
+from anaxis.flow import picture_of
 from anaxis.formats import read_file
 from anaxis.formats.scene_archive import scene_from_bytes, scene_to_bytes
 from anaxis.formats.track_json import write_track_json
 from anaxis.profiles import shipped_profiles
+from anaxis.sending import deliver
 
 SHOTS = ("TW_010", "TW_020", "TW_030", "TW_040")
 
@@ -95,7 +96,7 @@ def test_track_json_is_lossless(demo_files: dict[str, Path], tmp_path: Path) -> 
     out = make_outgoing(
         track, Convention(), Image(1920, 1080), "width", "width", landmarks_of(scene, track.frames)
     )
-    again = read_file(write_track_json(out, tmp_path, "x")[0])
+    again = read_file(write_track_json([out], tmp_path, "x")[0])
     back = bake_camera(again).track
     assert again.source_fit == "width" and again.rate == track.rate
     for name in ("frames", "position_m", "rotation"):

@@ -15,11 +15,12 @@ from anaxis.core.landmarks import NO_LANDMARKS
 from anaxis.core.lens import Image
 from anaxis.core.proof import prove
 from anaxis.core.track import Track, make_lens
-from anaxis.flow import Delivered, Picture, deliver
+from anaxis.flow import Picture
 from anaxis.profiles import shipped_profiles
 from anaxis.profiles.habits import HABITS
 from anaxis.profiles.model import Profile, profile_from_dict
 from anaxis.profiles.standin import open_as_package
+from anaxis.sending import Delivered, deliver
 from test_resample import walk
 
 IMAGE = Image(1920, 1080)

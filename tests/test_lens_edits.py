@@ -32,11 +32,12 @@ from anaxis.core.outgoing import make_outgoing
 from anaxis.core.project import pixel_matrices, project, unproject
 from anaxis.core.recipe import Operation, replay
 from anaxis.core.track import Track, make_lens
-from anaxis.flow import Picture, prepare
+from anaxis.flow import Picture
 from anaxis.formats import read_file
 from anaxis.profiles import shipped_profiles
 from anaxis.profiles.model import LensRule, profile_from_dict
 from anaxis.profiles.sheet import sheet_of
+from anaxis.sending import prepare
 from test_bad_input import run
 from test_lens_and_projection import track
 

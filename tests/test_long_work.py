@@ -17,10 +17,10 @@ from playwright.sync_api import Page, expect
 from sqlalchemy import Engine, func, select
 from sqlalchemy.orm import Session
 
-from anaxis.flow import Options
 from anaxis.jobs.queue import WorkerProcess, address_of, ask_for, lost_work, stop
 from anaxis.jobs.worker import Stopped, Teller, do_job
 from anaxis.profiles import shipped_profiles
+from anaxis.sending import Options
 from anaxis.store.models import Delivery, Job
 from pages import fits, ready, take_in
 from test_store import keep

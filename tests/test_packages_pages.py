@@ -35,7 +35,7 @@ def what_comes_back(sent: Path, truth: Profile, folder: Path) -> Path:
     """The package's own table of the camera that it made of a delivered file."""
     seen = open_as_package(sent, truth, IMAGE)
     return write_columns(
-        Outgoing(seen.track, truth.convention, seen.image, truth.lens.fit, NO_LANDMARKS, ()),
+        [Outgoing(seen.track, truth.convention, seen.image, truth.lens.fit, NO_LANDMARKS, ())],
         folder,
         "came_back",
     )[0]
@@ -97,7 +97,8 @@ def test_numbers_typed_for_three_frames_are_explained(
     take_in(site, demo_files["TW_010"], "TW_010")
     truth = with_habits("zup-lh-cm", {"code": "scale", "factor": 100})
     scene = take_camera(read_file(demo_files["TW_010"]), None)
-    from anaxis.flow import deliver, picture_of
+    from anaxis.flow import picture_of
+    from anaxis.sending import deliver
 
     done = deliver(
         scene.done,

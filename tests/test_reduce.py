@@ -23,9 +23,10 @@ from anaxis.core.project import pixel_matrices
 from anaxis.core.proof import prove
 from anaxis.core.reduce import KeyRule, Reduced, reduce
 from anaxis.core.track import Track
-from anaxis.flow import Options, Picture, deliver
+from anaxis.flow import Picture
 from anaxis.formats import read_file
 from anaxis.profiles import shipped_profiles
+from anaxis.sending import Options, deliver
 from test_resample import walk
 
 IMAGE = Image(1920, 1080)

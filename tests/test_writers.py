@@ -19,10 +19,11 @@ from anaxis.core.proof import prove
 from anaxis.core.scene import corrected
 from anaxis.core.track import Track, make_lens
 from anaxis.core.tree import angle_between_deg
-from anaxis.flow import Options, Picture, deliver, take_camera
+from anaxis.flow import Picture, take_camera
 from anaxis.formats import read_file
 from anaxis.formats.file_axes import file_axes
 from anaxis.profiles import SHIPPED_KEYS, shipped_profiles
+from anaxis.sending import Options, deliver
 from test_resample import walk
 
 IMAGE = Image(4096, 2304)

@@ -46,11 +46,9 @@ from anaxis.core.scene import Scene
 from anaxis.core.timing import format_frame, plain_frame, rate_text
 
 if TYPE_CHECKING:  # loaded when first used: the command line starts quicker
-    pass
-
-if TYPE_CHECKING:  # loaded when first used: the command line starts quicker
-    from anaxis.flow import Delivered, Picture
+    from anaxis.flow import Picture
     from anaxis.profiles.model import Profile
+    from anaxis.sending import Delivered
 
 OFF_TOLERANCE = 3
 
@@ -124,8 +122,8 @@ def values(
 ) -> None:  # fmt: skip
     """Show a camera in a package's own numbers, frame by frame."""
     reader = start_reader(file)
-    from anaxis.flow import prepare, reduce_keys
     from anaxis.profiles import find_profile
+    from anaxis.sending import prepare, reduce_keys
 
     profile = find_profile(to)
     scene, picture, steps = read_source(reader, file, camera, resolution, source_fit, stated)
@@ -204,8 +202,9 @@ def transfer(
 ) -> None:  # fmt: skip
     """Write a camera for one or more packages and prove it by opening each written file again."""
     reader = start_reader(file)
-    from anaxis.flow import Options, deliver, file_stem, take_camera
+    from anaxis.flow import take_camera
     from anaxis.profiles import find_profile
+    from anaxis.sending import Options, deliver, file_stem
 
     profiles = [find_profile(t) for t in to]
     if tolerance_px is None:

@@ -17,7 +17,7 @@ from anaxis.core.scene import Scene
 from anaxis.core.timing import plain_frame, rate_label
 
 if TYPE_CHECKING:
-    from anaxis.flow import Delivered
+    from anaxis.sending import Delivered
 
 
 def console() -> Console:

@@ -5,34 +5,17 @@ A camera flows one way: file, scene, track, outgoing camera, files, stand-in, pr
 
 from __future__ import annotations
 
-import re
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, replace
-from pathlib import Path
-
-import numpy as np
 
 from anaxis.core.bake import Baked, camera_range
 from anaxis.core.checks import Expected, Subject, is_moving, moving_lens_channels, run_checks
-from anaxis.core.edits import renumbered
 from anaxis.core.errors import BadInput
 from anaxis.core.findings import Finding
-from anaxis.core.landmarks import Landmarks
 from anaxis.core.lens import Image
-from anaxis.core.outgoing import Outgoing, make_outgoing
-from anaxis.core.proof import Proof, prove
 from anaxis.core.recipe import Operation, Recipe, Work, inserted, no_sets, replay
-from anaxis.core.reduce import Progress, Reduced, reduce, rekeyed
 from anaxis.core.scene import Scene
-from anaxis.core.timing import format_frame, require_frame
 from anaxis.core.track import Track, require_usable
-from anaxis.core.typing import Floats
-from anaxis.formats import key_rule_of, write_files
-from anaxis.formats.file_axes import file_axes
-from anaxis.formats.limits import limits_of
-from anaxis.profiles.compensation import Sending, compensated
-from anaxis.profiles.model import Profile
-from anaxis.profiles.standin import Seen, open_as_package
 
 DEFAULT_IMAGE = Image(1920, 1080)
 DEFAULT_SOURCE_FIT = "width"
@@ -74,30 +57,6 @@ class Picture:
     fit: str
     image_guessed: bool
     fit_guessed: bool
-
-
-@dataclass(frozen=True)
-class Options:
-    """What a receiver gets beside the camera as it is kept.
-
-    ``reduce_px``: only the keys that keep the picture within so many pixels. ``first``: the number of the
-    first frame there, ours where None.
-    """
-
-    reduce_px: float | None = None
-    first: float | None = None
-
-
-@dataclass(frozen=True, eq=False)
-class Delivered:
-    """Files written for a profile, with their proof; ``seen`` is what the stand-in saw."""
-
-    outgoing: Outgoing
-    files: list[Path]
-    seen: Seen
-    proof: Proof
-    options: Options = Options()
-    reduced: Reduced | None = None
 
 
 def examine(
@@ -226,87 +185,3 @@ def picture_before(picture: Picture, recipe: Recipe) -> Picture:
         return picture
     plate = Image(int(first["plate_width_px"]), int(first["plate_height_px"]), float(first["pixel_aspect"]))
     return replace(picture, image=plate)
-
-
-def prepare(
-    track: Track, landmarks: Landmarks, picture: Picture, profile: Profile, first: float | None = None
-) -> Outgoing:
-    """The camera as it goes to a package, its first frame numbered ``first`` there where that is given."""
-    shown, note = landmarks.shown(), ""
-    if first is not None and first != track.frames[0]:
-        require_frame(first)
-        moved = renumbered(track, first)
-        note = (
-            f"Frame {format_frame(track.frames[0])} here is frame {format_frame(moved.frames[0])} there: the range "
-            f"{format_frame(track.frames[0])} to {format_frame(track.frames[-1])} goes out as "
-            f"{format_frame(moved.frames[0])} to {format_frame(moved.frames[-1])}."
-        )
-        track = moved
-    made = make_outgoing(track, profile.convention, picture.image, picture.fit, profile.lens.fit, shown)
-    return replace(made, notes=(*made.notes, *([note] if note else [])))
-
-
-def deliver(
-    track: Track,
-    landmarks: Landmarks,
-    picture: Picture,
-    profile: Profile,
-    format_key: str,
-    folder: Path,
-    options: Options = Options(),
-    progress: Progress = lambda share: None,
-) -> Delivered:
-    """Write a camera for a package and prove it by opening the file again as that package would.
-
-    ``progress`` is told the share done of what takes long. Raises BadInput for a format that is not written.
-    """
-    outgoing, reduced = prepare(track, landmarks, picture, profile, options.first), None
-    if options.reduce_px is not None:
-        reduced = reduce_keys(outgoing, format_key, options.reduce_px, progress)
-        outgoing = replace(outgoing, track=reduced.track, keys=reduced.keys)
-    outgoing = replace(outgoing, notes=(*outgoing.notes, *limits_of(format_key, outgoing)))
-    sent, intended = compensate(outgoing, profile, format_key)
-    files = write_files(format_key, sent, folder, file_stem(track.name, profile.key))
-    outgoing = replace(outgoing, track=replace(outgoing.track, frames=intended), notes=sent.notes)
-    asked = intended if reduced is not None or profile.habits else None
-    seen = open_as_package(files[0], profile, outgoing.image, asked, sent.track.rate)
-    if not (len(seen.frames) == len(intended) and np.allclose(seen.frames, intended, rtol=0, atol=1e-4)):
-        raise BadInput(
-            f"{files[0].name} came back with {len(seen.frames)} frames instead of {len(track)}: the camera "
-            "needs a sample on every whole frame to go out in this format."
-        )
-    proof = prove(track, picture.image, picture.fit, seen.pixel_matrices, landmarks.shown().position_m)
-    return Delivered(outgoing, files, seen, proof, options, reduced)
-
-
-def compensate(outgoing: Outgoing, profile: Profile, format_key: str) -> tuple[Outgoing, Floats]:
-    """The camera to write so that it is right after the package's habits, and the frames it is meant to have there."""
-    if not profile.habits:
-        return outgoing, outgoing.track.frames
-    axes = file_axes(format_key, outgoing.convention)
-    before = Sending(
-        outgoing.track, outgoing.track.frames, outgoing.convention, axes.convention, outgoing.image, outgoing.fit, axes.up, axes.unit_m
-    )  # fmt: skip
-    done = compensated(before, [(h.code, h.params) for h in profile.habits])
-    track = done.track
-    keys = outgoing.keys
-    if keys is not None and track is not outgoing.track:
-        # The same frames keep their keys, in the numbers of what is written now.
-        keys = rekeyed(keys, track)
-    notes = (*outgoing.notes, *done.notes, *done.cannot)
-    return replace(outgoing, track=track, keys=keys, notes=notes), done.intended
-
-
-def reduce_keys(
-    outgoing: Outgoing, format_key: str, tolerance_px: float, progress: Progress = lambda share: None
-) -> Reduced:
-    """The few keys with which a format's readers draw an outgoing camera within a tolerance. Raises BadInput."""
-    rule = key_rule_of(format_key, outgoing.convention)
-    marks = outgoing.landmarks.position_m
-    return reduce(outgoing.track, outgoing.image, outgoing.fit, marks, rule, tolerance_px, progress)
-
-
-def file_stem(camera_name: str, profile_key: str) -> str:
-    """The name of a delivered file: camera and package, with nothing a file system trips over."""
-    safe = re.sub(r"[^A-Za-z0-9._-]+", "_", f"{camera_name}.{profile_key}").strip("._")
-    return safe[:120] or "camera"

@@ -25,9 +25,10 @@ from anaxis.core.project import pixel_matrices, project
 from anaxis.core.timing import format_frame, plain_frame, rate_label, rate_text
 from anaxis.core.track import Track
 from anaxis.core.typing import Floats
-from anaxis.flow import Delivered, Picture
+from anaxis.flow import Picture
 from anaxis.profiles.model import Profile
 from anaxis.profiles.sheet import sheet_of
+from anaxis.sending import Delivered
 
 _DAY = (2000, 1, 1, 0, 0, 0)
 # The three arms of the axis check, in metres: told apart by length and by the letter on their end.

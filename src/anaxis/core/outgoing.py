@@ -9,6 +9,7 @@ import numpy as np
 from anaxis.core.axes import Convention
 from anaxis.core.landmarks import Landmarks
 from anaxis.core.lens import Image, field_of_view_deg, hand_over, zoom_px
+from anaxis.core.placement import Similarity
 from anaxis.core.reduce import Keys
 from anaxis.core.rotation import angles_from_matrices
 from anaxis.core.timing import seconds_of
@@ -21,7 +22,8 @@ class Outgoing:
     """What a writer needs: ``track`` stays canonical but carries the film back handed over.
 
     ``image`` and ``fit`` are the receiver's; ``notes`` say what was changed on the way and why. With ``keys``
-    only these are written, and ``track`` is what they draw on every frame.
+    only these are written, and ``track`` is what they draw on every frame. With ``root`` the camera stands
+    below a transform of that turn and shift; ``track`` is in world space all the same, the keys are below it.
     """
 
     track: Track
@@ -31,11 +33,17 @@ class Outgoing:
     landmarks: Landmarks
     notes: tuple[str, ...]
     keys: Keys | None = None
+    root: Similarity | None = None
 
     @property
     def written(self) -> Ints:
         """The places of the frames that a file without curves has a sample on."""
         return np.arange(len(self.track)) if self.keys is None else self.keys.index
+
+    @property
+    def below_root(self) -> Track:
+        """The camera as it stands below its root."""
+        return self.track if self.root is None else self.root.inverse().track(self.track)
 
 
 @dataclass(frozen=True, eq=False)
@@ -89,6 +97,14 @@ def pose_matrices(track: Track, convention: Convention) -> Floats:
     matrix[:, :3, :3] = convention.rotation_from_canonical(track.rotation)
     matrix[:, :3, 3] = convention.position_from_canonical(track.position_m)
     matrix[:, 3, 3] = 1.0
+    return matrix
+
+
+def root_matrix(root: Similarity, convention: Convention) -> Floats:
+    """A root's transform in a convention's axes and unit, (4, 4) for column vectors."""
+    matrix = np.eye(4)
+    matrix[:3, :3] = convention.world @ root.turn @ convention.world.T
+    matrix[:3, 3] = convention.position_from_canonical(root.shift_m)
     return matrix
 
 

@@ -13,6 +13,7 @@ from scipy.spatial.transform import Rotation
 
 from anaxis.core.errors import BadInput
 from anaxis.core.landmarks import Landmarks
+from anaxis.core.recipe import Recipe
 from anaxis.core.track import Track
 from anaxis.core.typing import Floats
 
@@ -42,6 +43,17 @@ class Similarity:
             track, position_m=self.points(track.position_m), rotation=self.turn @ track.rotation, lens=replace(lens, **scaled)
         )  # fmt: skip
 
+    def then(self, after: Similarity) -> Similarity:
+        """This one done first, then ``after``."""
+        return Similarity(after.scale * self.scale, after.turn @ self.turn, after.points(self.shift_m))
+
+    def inverse(self) -> Similarity:
+        return Similarity(1 / self.scale, self.turn.T, -(self.shift_m @ self.turn) / self.scale)
+
+    def rigid(self) -> Similarity:
+        """Its turn and shift alone."""
+        return replace(self, scale=1.0)
+
     def landmarks(self, marks: Landmarks) -> Landmarks:
         return replace(marks, position_m=self.points(marks.position_m), size_m=marks.size_m * self.scale)
 
@@ -50,6 +62,19 @@ class Similarity:
         x, y, z, w = Rotation.from_matrix(self.turn).as_quat().tolist()
         a, b, c = self.shift_m.tolist()
         return {"scale": self.scale, "qx": x, "qy": y, "qz": z, "qw": w, "x_m": a, "y_m": b, "z_m": c}
+
+
+def no_placement() -> Similarity:
+    return Similarity(1.0, np.eye(3), np.zeros(3))
+
+
+def placement_of(recipe: Recipe) -> Similarity:
+    """Every placement of a recipe that is switched on, as one."""
+    whole = no_placement()
+    for operation in recipe:
+        if operation.on and operation.code == "place":
+            whole = whole.then(similarity_of(operation.params))
+    return whole
 
 
 def similarity_of(params: dict[str, float]) -> Similarity:

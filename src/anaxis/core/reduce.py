@@ -119,19 +119,7 @@ class _Fit:
 
     def slopes(self, i: int, j: int) -> tuple[Floats, Floats]:
         """Slopes at both ends of the span from sample i to j, each (c,)."""
-        frames, values = self.track.frames[i : j + 1], self.values[i : j + 1]
-        span = frames[-1] - frames[0]
-        chord = (values[-1] - values[0]) / span
-        if self.rule.way == "linear" or j - i < 2:
-            return chord, chord
-        basis = _hermite((frames[1:-1] - frames[0]) / span)
-        rest = values[1:-1] - basis[:, :1] * values[0] - basis[:, 1:2] * values[-1]
-        if j - i == 2:  # one sample cannot settle two slopes: the smallest change from the chord
-            rest = rest - (basis[:, 2:] * span) @ np.stack([chord, chord])
-            found = np.linalg.lstsq(basis[:, 2:] * span, rest, rcond=None)[0]
-            return chord + found[0], chord + found[1]
-        found = np.linalg.lstsq(basis[:, 2:] * span, rest, rcond=None)[0]
-        return found[0], found[1]
+        return span_slopes(self.track.frames[i : j + 1], self.values[i : j + 1], self.rule.way)
 
     def keeps(self, i: int, j: int, tolerance_px: float) -> bool:
         """Whether the span from i to j draws every sample between within the tolerance."""
@@ -143,6 +131,22 @@ class _Fit:
         values = drawn(self.track.frames[keys], self.values[keys], np.stack([out, into]), np.stack([out, into]), self.rule,
                        self.channels, self.track.frames[inside])  # fmt: skip
         return bool(self.deviation(inside, values).max() <= tolerance_px)
+
+
+def span_slopes(frames: Floats, values: Floats, way: str) -> tuple[Floats, Floats]:
+    """Slopes (c,) at both ends of one span through samples ``values`` (m, c) at ``frames`` (m,), in the least squares."""
+    span = frames[-1] - frames[0]
+    chord = (values[-1] - values[0]) / span
+    if way == "linear" or len(frames) < 3:
+        return chord, chord
+    basis = _hermite((frames[1:-1] - frames[0]) / span)
+    rest = values[1:-1] - basis[:, :1] * values[0] - basis[:, 1:2] * values[-1]
+    if len(frames) == 3:  # one sample cannot settle two slopes: the smallest change from the chord
+        rest = rest - (basis[:, 2:] * span) @ np.stack([chord, chord])
+        found = np.linalg.lstsq(basis[:, 2:] * span, rest, rcond=None)[0]
+        return chord + found[0], chord + found[1]
+    found = np.linalg.lstsq(basis[:, 2:] * span, rest, rcond=None)[0]
+    return found[0], found[1]
 
 
 def channels_of(track: Track, rule: KeyRule) -> tuple[tuple[str, ...], Floats]:
@@ -244,12 +248,11 @@ def reduce(
 def rekeyed(keys: Keys, track: Track) -> Keys:
     """The keys on the same places of another track: its own values, slopes fitted to it anew."""
     channels, values = channels_of(track, keys.rule)
-    fitted = _Fit.__new__(_Fit)
-    fitted.track, fitted.rule, fitted.channels, fitted.values = track, keys.rule, channels, values
     k, c = len(keys), len(channels)
     into, out = np.zeros((k, c)), np.zeros((k, c))
     for s in range(k - 1):
-        out[s], into[s + 1] = fitted.slopes(int(keys.index[s]), int(keys.index[s + 1]))
+        span = slice(int(keys.index[s]), int(keys.index[s + 1]) + 1)
+        out[s], into[s + 1] = span_slopes(track.frames[span], values[span], keys.rule.way)
     if k > 1:
         into[0], out[-1] = out[0], into[-1]
     return Keys(keys.rule, channels, keys.index, track.frames[keys.index], values[keys.index], into, out)

@@ -7,7 +7,7 @@ imported when first used: a format library takes longer to load than most files.
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from importlib import import_module
 from pathlib import Path
@@ -18,6 +18,7 @@ from anaxis.core.errors import BadInput
 from anaxis.core.outgoing import Outgoing
 from anaxis.core.reduce import KeyRule
 from anaxis.core.scene import Scene
+from anaxis.core.timing import rate_label
 
 MAX_FILE_BYTES = 200 * 1000 * 1000
 
@@ -25,7 +26,8 @@ MAX_FILE_BYTES = 200 * 1000 * 1000
 @dataclass(frozen=True)
 class Format:
     """``read`` and ``write`` are "module:function" below anaxis.formats; ``cameras`` is False for a
-    format that holds a set and never a camera."""
+    format that holds a set and never a camera; ``several`` is True for one that is written with nodes, and so
+    with several cameras or a root above them."""
 
     key: str
     label: str
@@ -33,14 +35,38 @@ class Format:
     read: str | None = None
     write: str | None = None
     cameras: bool = True
+    several: bool = False
 
 
 BUNDLE_SUFFIX = ".zip"
 FORMATS: tuple[Format, ...] = (
-    Format("usd", "OpenUSD", (".usd", ".usda", ".usdc", ".usdz"), "usd_read:read_usd", "usd_write:write_usd"),
-    Format("alembic", "Alembic", (".abc",), "alembic_read:read_alembic", "alembic_write:write_alembic"),
-    Format("gltf", "glTF 2.0", (".gltf", ".glb"), "gltf_read:read_gltf", "gltf_write:write_gltf"),
-    Format("collada", "COLLADA 1.4", (".dae",), "collada_read:read_collada", "collada_write:write_collada"),
+    Format(
+        "usd",
+        "OpenUSD",
+        (".usd", ".usda", ".usdc", ".usdz"),
+        "usd_read:read_usd",
+        "usd_write:write_usd",
+        several=True,
+    ),
+    Format(
+        "alembic",
+        "Alembic",
+        (".abc",),
+        "alembic_read:read_alembic",
+        "alembic_write:write_alembic",
+        several=True,
+    ),
+    Format(
+        "gltf", "glTF 2.0", (".gltf", ".glb"), "gltf_read:read_gltf", "gltf_write:write_gltf", several=True
+    ),
+    Format(
+        "collada",
+        "COLLADA 1.4",
+        (".dae",),
+        "collada_read:read_collada",
+        "collada_write:write_collada",
+        several=True,
+    ),
     Format("json", "Track JSON", (".json",), "track_json:read_track_json", "track_json:write_track_json"),
     Format(
         "columns",
@@ -126,9 +152,22 @@ def check_size(name: str, size: int, max_bytes: int = MAX_FILE_BYTES) -> None:
         )
 
 
-def write_files(format_key: str, outgoing: Outgoing, folder: Path, stem: str) -> list[Path]:
-    """Write a camera in a format by its key; raises BadInput for a format that is not written."""
-    written = _load(_writer_of(format_key))(outgoing, folder, stem)
+def write_files(format_key: str, cameras: Sequence[Outgoing], folder: Path, stem: str) -> list[Path]:
+    """Write cameras into one file of a format by its key.
+
+    Raises BadInput for a format that is not written, or holds one camera and is handed several, and for
+    cameras of different rates, which no file holds together.
+    """
+    target = _writer_of(format_key)
+    rates = list(dict.fromkeys(c.track.rate for c in cameras))
+    if len(cameras) > 1 and not has_nodes(format_key):
+        raise BadInput(f"'{format_key}' holds one camera a file: write one file each.")
+    if len(rates) > 1:
+        said = " and ".join(f"{rate_label(r)}" for r in rates)
+        raise BadInput(
+            f"The cameras run at {said} frames a second, and a file has one rate: write one file each."
+        )
+    written = _load(target)(cameras, folder, stem)
     assert isinstance(written, list)
     return written
 
@@ -138,6 +177,11 @@ def key_rule_of(format_key: str, receiver: Convention) -> KeyRule:
     rule = _load(_writer_of(format_key).split(":")[0] + ":key_rule")(receiver)
     assert isinstance(rule, KeyRule)
     return rule
+
+
+def has_nodes(format_key: str) -> bool:
+    """Whether a format is written with nodes: several cameras in a file, or a root above one."""
+    return any(f.key == format_key and f.several for f in FORMATS)
 
 
 def _writer_of(format_key: str) -> str:

@@ -1,4 +1,4 @@
-"""Writing Alembic: one transform at the root with a matrix a frame, and the camera below it.
+"""Writing Alembic: one transform a camera with a matrix a frame, at the top or below a root, and the camera below it.
 
 The archive states neither axes nor unit; it is written with the up axis and unit the receiver has itself.
 Focal length in mm, apertures and offsets in cm, distances in the receiver's unit (DESIGN section 4).
@@ -6,19 +6,22 @@ Focal length in mm, apertures and offsets in cm, distances in the receiver's uni
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from pathlib import Path
+from typing import Any
 
 import imath
 import numpy as np
 from alembic3d import Abc, AbcCoreAbstract, AbcGeom
 
 from anaxis.core.axes import Convention
-from anaxis.core.landmarks import legal_name
-from anaxis.core.outgoing import Outgoing, pose_matrices
+from anaxis.core.outgoing import Outgoing, pose_matrices, root_matrix
 from anaxis.core.reduce import KeyRule
 from anaxis.core.timing import seconds_of
 from anaxis.core.track import Track
+from anaxis.core.typing import Floats
 from anaxis.formats.file_axes import file_axes
+from anaxis.formats.nodes import Node, nodes_of, places
 
 
 def key_rule(receiver: Convention) -> KeyRule:
@@ -26,41 +29,55 @@ def key_rule(receiver: Convention) -> KeyRule:
     return KeyRule(file_axes("alembic", receiver).convention, "linear", "quaternions")
 
 
-def write_alembic(outgoing: Outgoing, folder: Path, stem: str) -> list[Path]:
+def write_alembic(cameras: Sequence[Outgoing], folder: Path, stem: str) -> list[Path]:
     """Write ``stem.abc``; returns the files written."""
-    convention = file_axes("alembic", outgoing.convention).convention
-    track = outgoing.track.take(outgoing.written)
+    convention = file_axes("alembic", cameras[0].convention).convention
     target = folder / f"{stem}.abc"
     archive = Abc.OArchive(str(target))
+    for node in nodes_of(cameras):
+        _write_node(archive, node, convention)
+    del archive  # the file is complete when the library lets go of it
+    return [target]
+
+
+def _write_node(archive: Any, node: Node, convention: Convention) -> None:
+    above, outgoing = archive.getTop(), node.outgoing
+    if node.root is not None and outgoing.root is not None:
+        above = AbcGeom.OXform(above, node.root)
+        above.getSchema().set(_sample(root_matrix(outgoing.root, convention)))
+    track = outgoing.track.take(outgoing.written)
+    index = archive.addTimeSampling(_sampling(track))
+    place = AbcGeom.OXform(above, node.name)
+    place.getSchema().setTimeSampling(index)
+    for matrix in pose_matrices(track, convention):
+        place.getSchema().set(_sample(matrix))
+    _write_lens(AbcGeom.OCamera(place, "lens"), track, index, convention.metres_per_unit)
+    for name, at in places(node, convention):
+        sample = AbcGeom.XformSample()
+        sample.setTranslation(imath.V3d(*at[0].tolist()))
+        AbcGeom.OXform(above, name).getSchema().set(sample)
+
+
+def _sample(matrix: Floats) -> Any:
+    sample = AbcGeom.XformSample()
+    sample.setMatrix(imath.M44d(*matrix.T.reshape(-1).tolist()))
+    return sample
+
+
+def _sampling(track: Track) -> Any:
+    """The samples' times: a first one and a step where they are even, else each by itself."""
     seconds = seconds_of(track.frames, track.rate)
     even = len(seconds) < 3 or np.allclose(
         np.diff(track.frames), track.frames[1] - track.frames[0], rtol=0, atol=1e-9
     )
     step = float(seconds[1] - seconds[0]) if len(seconds) > 1 else 1.0 / float(track.rate)
     if even:
-        sampling = AbcCoreAbstract.TimeSampling(step, float(seconds[0]))
-    else:
-        times = AbcCoreAbstract.TimeVector()
-        times.extend(seconds.tolist())
-        sampling = AbcCoreAbstract.TimeSampling(
-            AbcCoreAbstract.TimeSamplingType(AbcCoreAbstract.AcyclicFlag.kAcyclic), times
-        )
-    index = archive.addTimeSampling(sampling)
-    place = AbcGeom.OXform(archive.getTop(), legal_name(track.name, set()))
-    place.getSchema().setTimeSampling(index)
-    for matrix in pose_matrices(track, convention):
-        sample = AbcGeom.XformSample()
-        sample.setMatrix(imath.M44d(*matrix.T.reshape(-1).tolist()))
-        place.getSchema().set(sample)
-    _write_lens(AbcGeom.OCamera(place, "lens"), track, index, convention.metres_per_unit)
-    marks = convention.position_from_canonical(outgoing.landmarks.position_m[0])
-    taken = {track.name}
-    for name, at in zip(outgoing.landmarks.names, marks.tolist(), strict=True):
-        sample = AbcGeom.XformSample()
-        sample.setTranslation(imath.V3d(*at))
-        AbcGeom.OXform(archive.getTop(), legal_name(name, taken)).getSchema().set(sample)
-    del place, archive  # the file is complete when the library lets go of it
-    return [target]
+        return AbcCoreAbstract.TimeSampling(step, float(seconds[0]))
+    times = AbcCoreAbstract.TimeVector()
+    times.extend(seconds.tolist())
+    return AbcCoreAbstract.TimeSampling(
+        AbcCoreAbstract.TimeSamplingType(AbcCoreAbstract.AcyclicFlag.kAcyclic), times
+    )
 
 
 def _write_lens(camera: AbcGeom.OCamera, track: Track, sampling: int, unit: float) -> None:

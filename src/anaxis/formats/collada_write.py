@@ -7,18 +7,20 @@ the span away in time, which is the cubic Hermite curve they stand for.
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from pathlib import Path
 from xml.sax.saxutils import quoteattr
 
 import numpy as np
 
 from anaxis.core.axes import Convention
-from anaxis.core.landmarks import legal_name
-from anaxis.core.outgoing import Outgoing, pose_matrices
+from anaxis.core.outgoing import Outgoing, pose_matrices, root_matrix
 from anaxis.core.reduce import KeyRule, Keys
 from anaxis.core.rotation import angles_from_matrices
+from anaxis.core.track import Track
 from anaxis.core.typing import Floats
 from anaxis.formats.file_axes import file_axes, is_still, seconds_from_zero
+from anaxis.formats.nodes import Node, nodes_of, places
 
 _UNIT_NAMES = {0.001: "millimeter", 0.01: "centimeter", 1.0: "meter", 0.0254: "inch", 0.3048: "foot"}
 
@@ -27,55 +29,86 @@ def key_rule(receiver: Convention) -> KeyRule:
     return KeyRule(file_axes("collada", receiver).convention, "bezier")
 
 
-def write_collada(outgoing: Outgoing, folder: Path, stem: str) -> list[Path]:
+def write_collada(cameras: Sequence[Outgoing], folder: Path, stem: str) -> list[Path]:
     """Write ``stem.dae``. Raises BadInput for frames below 0."""
-    axes = file_axes("collada", outgoing.convention)
-    track, seconds = outgoing.track, seconds_from_zero(outgoing, "COLLADA")
-    matrix = pose_matrices(track, axes.convention)
-    place, angles = matrix[:, :3, 3], angles_from_matrices(matrix[:, :3, :3], "XYZ").deg
-    name = legal_name(track.name, set())
-    animations = []
-    for i, axis in enumerate("XYZ"):
-        for channel, values, column in (
-            (f"{name}/place.{axis}", place[:, i], i),
-            (f"{name}/turn{axis}.ANGLE", angles[:, i], 3 + i),
-        ):
-            if len(track) > 1 and not is_still(values):
-                animations.append(_animation(channel, seconds, values, outgoing, column))
-    used = track.lens.used(outgoing.image, outgoing.fit)
-    xfov = 2 * np.degrees(np.arctan(used.width_mm / 2 / track.lens.focal_mm))
-    if len(track) > 1 and not is_still(xfov):
-        animations.append(_animation("lens/xfov", seconds, xfov, outgoing, None))
-    turns = "".join(
-        f'<rotate sid="turn{a}">{v} {_words(angles[:1, i])}</rotate>'
-        for i, a, v in ((2, "Z", "0 0 1"), (1, "Y", "0 1 0"), (0, "X", "1 0 0"))
-    )
-    taken, marks = {name}, ""
-    for mark, at in zip(
-        outgoing.landmarks.names,
-        axes.convention.position_from_canonical(outgoing.landmarks.position_m[0]),
-        strict=True,
-    ):
-        legal = legal_name(mark, taken)
-        marks += (
-            f"<node id={quoteattr(legal)} name={quoteattr(legal)}><translate>{_words(at)}</translate></node>"
-        )
+    axes = file_axes("collada", cameras[0].convention)
+    lenses, animations, scene = [], [], []
+    for i, node in enumerate(nodes_of(cameras)):
+        lens = "lens" + (f"_{i + 1}" if i else "")
+        lenses.append(_lens(node, lens, axes.convention))
+        animations += _animations(node, lens, axes.convention)
+        scene.append(_scene(node, lens, axes.convention))
     unit = axes.convention.metres_per_unit
     target = folder / f"{stem}.dae"
     target.write_text(
         '<?xml version="1.0" encoding="utf-8"?>\n<COLLADA xmlns="http://www.collada.org/2005/11/COLLADASchema" version="1.4.1">\n'
         "<asset><contributor><authoring_tool>Anaxis</authoring_tool></contributor><created>2000-01-01T00:00:00</created><modified>2000-01-01T00:00:00</modified>"
         f'<unit name="{_UNIT_NAMES.get(unit, "unit")}" meter="{unit:.17g}"/><up_axis>{axes.up}_UP</up_axis></asset>\n'
-        f'<library_cameras><camera id="lens" name={quoteattr(name)}><optics><technique_common><perspective><xfov sid="xfov">{xfov[0]:.17g}</xfov>'
-        f"<aspect_ratio>{float(used.width_mm[0] / used.height_mm[0]):.17g}</aspect_ratio><znear>{_distance(track.lens.near_m, unit, 0.01)}</znear>"
-        f"<zfar>{_distance(track.lens.far_m, unit, 10_000.0)}</zfar></perspective></technique_common></optics></camera></library_cameras>\n"
+        f"<library_cameras>{''.join(lenses)}</library_cameras>\n"
         f"<library_animations>{''.join(animations)}</library_animations>\n"
-        f'<library_visual_scenes><visual_scene id="scene"><node id={quoteattr(name)} name={quoteattr(name)}><translate sid="place">{_words(place[0])}</translate>'
-        f'{turns}<instance_camera url="#lens"/></node>{marks}</visual_scene></library_visual_scenes>\n'
+        f'<library_visual_scenes><visual_scene id="scene">{"".join(scene)}</visual_scene></library_visual_scenes>\n'
         '<scene><instance_visual_scene url="#scene"/></scene></COLLADA>\n',
         encoding="utf-8",
     )
     return [target]
+
+
+def _pose(track: Track, convention: Convention) -> tuple[Floats, Floats]:
+    """Place (n, 3) and turns about X, Y, Z in degrees (n, 3), as they are written."""
+    matrix = pose_matrices(track, convention)
+    return matrix[:, :3, 3], angles_from_matrices(matrix[:, :3, :3], "XYZ").deg
+
+
+def _xfov_deg(outgoing: Outgoing) -> Floats:
+    used = outgoing.track.lens.used(outgoing.image, outgoing.fit)
+    return np.asarray(2 * np.degrees(np.arctan(used.width_mm / 2 / outgoing.track.lens.focal_mm)))
+
+
+def _lens(node: Node, key: str, convention: Convention) -> str:
+    outgoing, lens, unit = node.outgoing, node.outgoing.track.lens, convention.metres_per_unit
+    used = lens.used(outgoing.image, outgoing.fit)
+    return (
+        f'<camera id="{key}" name={quoteattr(node.name)}><optics><technique_common><perspective><xfov sid="xfov">{_xfov_deg(outgoing)[0]:.17g}</xfov>'
+        f"<aspect_ratio>{float(used.width_mm[0] / used.height_mm[0]):.17g}</aspect_ratio><znear>{_distance(lens.near_m, unit, 0.01)}</znear>"
+        f"<zfar>{_distance(lens.far_m, unit, 10_000.0)}</zfar></perspective></technique_common></optics></camera>"
+    )
+
+
+def _animations(node: Node, lens: str, convention: Convention) -> list[str]:
+    """A channel for every component that moves."""
+    outgoing, track = node.outgoing, node.outgoing.track
+    seconds = seconds_from_zero(outgoing, "COLLADA")
+    place, angles = _pose(track, convention)
+    channels: list[tuple[str, Floats, int | None]] = []
+    for i, axis in enumerate("XYZ"):
+        channels.append((f"{node.name}/place.{axis}", place[:, i], i))
+        channels.append((f"{node.name}/turn{axis}.ANGLE", angles[:, i], 3 + i))
+    channels.append((f"{lens}/xfov", _xfov_deg(outgoing), None))
+    return [
+        _animation(channel, seconds, values, outgoing, column)
+        for channel, values, column in channels
+        if len(track) > 1 and not is_still(values)
+    ]
+
+
+def _scene(node: Node, lens: str, convention: Convention) -> str:
+    """The camera's node and its landmarks', below the root where there is one."""
+    place, angles = _pose(node.outgoing.track, convention)
+    turns = "".join(
+        f'<rotate sid="turn{a}">{v} {_words(angles[:1, i])}</rotate>'
+        for i, a, v in ((2, "Z", "0 0 1"), (1, "Y", "0 1 0"), (0, "X", "1 0 0"))
+    )
+    inside = f'{_open(node.name)}<translate sid="place">{_words(place[0])}</translate>{turns}<instance_camera url="#{lens}"/></node>'
+    for name, at in places(node, convention):
+        inside += f"{_open(name)}<translate>{_words(at[0])}</translate></node>"
+    if node.root is None or node.outgoing.root is None:
+        return inside
+    matrix = root_matrix(node.outgoing.root, convention)
+    return f'{_open(node.root)}<matrix sid="placement">{_words(matrix)}</matrix>{inside}</node>'
+
+
+def _open(name: str) -> str:
+    return f"<node id={quoteattr(name)} name={quoteattr(name)}>"
 
 
 def _distance(values_m: Floats, unit: float, otherwise_m: float) -> str:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import csv
+from collections.abc import Sequence
 from pathlib import Path
 
 import numpy as np
@@ -25,8 +26,9 @@ def key_rule(receiver: Convention) -> KeyRule:
     return KeyRule(receiver)
 
 
-def write_columns(outgoing: Outgoing, folder: Path, stem: str) -> list[Path]:
-    """Write ``stem.csv`` in the receiver's numbers, every float with all its digits."""
+def write_columns(cameras: Sequence[Outgoing], folder: Path, stem: str) -> list[Path]:
+    """Write ``stem.csv`` in the receiver's numbers, every float with all its digits; a table holds one camera."""
+    (outgoing,) = cameras
     numbers, lens = numbers_of(outgoing), outgoing.track.lens
     table = np.column_stack(
         [

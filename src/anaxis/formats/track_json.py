@@ -8,6 +8,7 @@ file, ``track.schema.json``, is the published description.
 from __future__ import annotations
 
 import json
+from collections.abc import Sequence
 from functools import cache
 from importlib.resources import files
 from pathlib import Path
@@ -37,8 +38,9 @@ def track_schema() -> dict[str, Any]:
     return schema
 
 
-def write_track_json(outgoing: Outgoing, folder: Path, stem: str) -> list[Path]:
-    """Write ``stem.track.json`` in the receiver's convention."""
+def write_track_json(cameras: Sequence[Outgoing], folder: Path, stem: str) -> list[Path]:
+    """Write ``stem.track.json`` in the receiver's convention; a document holds one camera."""
+    (outgoing,) = cameras
     target = folder / f"{stem}.track.json"
     target.write_text(json.dumps(track_document(outgoing), indent=1, allow_nan=False), encoding="utf-8")
     return [target]

@@ -1,4 +1,4 @@
-"""Writing OpenUSD: one camera at the root, no parents, one matrix a frame in double precision.
+"""Writing OpenUSD: cameras without parents, or each below its root; one matrix a frame in double precision.
 
 USD is right-handed with Y or Z up, so a left-handed receiver gets the right-handed file whose up
 axis and unit are nearest to its own; its importer turns that into its own axes.
@@ -6,18 +6,19 @@ axis and unit are nearest to its own; its importer turns that into its own axes.
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from pathlib import Path
 
 import numpy as np
-from pxr import Gf, Sdf, Tf, Usd, UsdGeom, UsdRender, Vt
+from pxr import Gf, Sdf, Usd, UsdGeom, UsdRender, Vt
 
 from anaxis.core.axes import Convention, axis_name
-from anaxis.core.landmarks import unique_name
-from anaxis.core.outgoing import Outgoing, pose_matrices
+from anaxis.core.outgoing import Outgoing, pose_matrices, root_matrix
 from anaxis.core.reduce import KeyRule, Keys
 from anaxis.core.timing import rate_label
 from anaxis.core.typing import Floats
 from anaxis.formats.file_axes import file_axes
+from anaxis.formats.nodes import Node, nodes_of, places
 from anaxis.formats.usd_read import SQUEEZE
 
 
@@ -26,36 +27,53 @@ def key_rule(receiver: Convention) -> KeyRule:
     return KeyRule(file_axes("usd", receiver).convention)
 
 
-def write_usd(outgoing: Outgoing, folder: Path, stem: str) -> list[Path]:
-    """Write ``stem.usd``; returns the files written."""
-    convention = file_axes("usd", outgoing.convention).convention
-    track = outgoing.track
+def write_usd(cameras: Sequence[Outgoing], folder: Path, stem: str) -> list[Path]:
+    """Write ``stem.usd`` with cameras of one rate; returns the files written."""
+    convention = file_axes("usd", cameras[0].convention).convention
+    rate = float(cameras[0].track.rate)
     layer = Sdf.Layer.CreateAnonymous(".usdc")
     stage = Usd.Stage.Open(layer)
     UsdGeom.SetStageUpAxis(stage, axis_name(convention.world[:, 1])[1])
     UsdGeom.SetStageMetersPerUnit(stage, convention.metres_per_unit)
-    stage.SetTimeCodesPerSecond(float(track.rate))
-    stage.SetFramesPerSecond(float(track.rate))
-    stage.SetStartTimeCode(float(track.frames[0]))
-    stage.SetEndTimeCode(float(track.frames[-1]))
-    camera = UsdGeom.Camera.Define(stage, "/" + Tf.MakeValidIdentifier(track.name))
-    stage.SetDefaultPrim(camera.GetPrim())
-    _write_pose(camera, outgoing, convention)
-    _write_lens(camera, outgoing, convention)
-    _write_landmarks(stage, outgoing, convention)
-    settings = UsdRender.Settings.Define(stage, "/Render/settings")
-    settings.CreateResolutionAttr(Gf.Vec2i(outgoing.image.width_px, outgoing.image.height_px))
-    settings.CreatePixelAspectRatioAttr(outgoing.image.pixel_aspect)
-    settings.CreateCameraRel().SetTargets([camera.GetPath()])
-    stage.SetMetadata("renderSettingsPrimPath", "/Render/settings")
+    stage.SetTimeCodesPerSecond(rate)
+    stage.SetFramesPerSecond(rate)
+    stage.SetStartTimeCode(min(float(c.track.frames[0]) for c in cameras))
+    stage.SetEndTimeCode(max(float(c.track.frames[-1]) for c in cameras))
+    for i, node in enumerate(nodes_of(cameras)):
+        camera = _write_node(stage, node, convention)
+        settings = UsdRender.Settings.Define(stage, "/Render/settings" + (f"_{i + 1}" if i else ""))
+        _write_settings(settings, camera, node.outgoing)
+        if not i:
+            stage.SetDefaultPrim(camera.GetPrim().GetParent() if node.root else camera.GetPrim())
+            stage.SetMetadata("renderSettingsPrimPath", str(settings.GetPath()))
+    said = "; ".join(f"{c.track.name}: {len(c.track)} frames" for c in cameras)
     stage.SetMetadata(
         "comment",
-        f"{track.name}: {len(track)} frames at {rate_label(track.rate)} frames a second, world space, "
-        "written by Anaxis",
+        f"{said} at {rate_label(cameras[0].track.rate)} frames a second, world space, written by Anaxis",
     )
     target = folder / f"{stem}.usd"
     layer.Export(str(target), args={"format": "usdc"})
     return [target]
+
+
+def _write_node(stage: Usd.Stage, node: Node, convention: Convention) -> UsdGeom.Camera:
+    """One camera, below its root where it has one, and its landmarks beside it."""
+    above, outgoing = "", node.outgoing
+    if node.root is not None and outgoing.root is not None:
+        above = f"/{node.root}"
+        rows = root_matrix(outgoing.root, convention).T
+        UsdGeom.Xform.Define(stage, above).AddTransformOp().Set(Gf.Matrix4d(*rows.reshape(-1).tolist()))
+    camera = UsdGeom.Camera.Define(stage, f"{above}/{node.name}")
+    _write_pose(camera, outgoing, convention)
+    _write_lens(camera, outgoing, convention)
+    _write_landmarks(stage, above, node, convention)
+    return camera
+
+
+def _write_settings(settings: UsdRender.Settings, camera: UsdGeom.Camera, outgoing: Outgoing) -> None:
+    settings.CreateResolutionAttr(Gf.Vec2i(outgoing.image.width_px, outgoing.image.height_px))
+    settings.CreatePixelAspectRatioAttr(outgoing.image.pixel_aspect)
+    settings.CreateCameraRel().SetTargets([camera.GetPath()])
 
 
 def _write_pose(camera: UsdGeom.Camera, outgoing: Outgoing, convention: Convention) -> None:
@@ -104,22 +122,18 @@ def _write_lens(camera: UsdGeom.Camera, outgoing: Outgoing, convention: Conventi
             _set_samples(attr, frames, pairs)
 
 
-def _write_landmarks(stage: Usd.Stage, outgoing: Outgoing, convention: Convention) -> None:
-    if not outgoing.landmarks.names:
-        return
-    UsdGeom.Scope.Define(stage, "/landmarks")
-    positions = convention.position_from_canonical(outgoing.landmarks.position_m)
-    taken: set[str] = set()
-    for i, name in enumerate(outgoing.landmarks.names):
-        legal = unique_name(Tf.MakeValidIdentifier(name), taken)
-        attr = UsdGeom.Xform.Define(stage, f"/landmarks/{legal}").AddTranslateOp(
+def _write_landmarks(stage: Usd.Stage, above: str, node: Node, convention: Convention) -> None:
+    if node.marks:
+        UsdGeom.Scope.Define(stage, f"{above}/landmarks")
+    for name, place in places(node, convention):
+        attr = UsdGeom.Xform.Define(stage, f"{above}/landmarks/{name}").AddTranslateOp(
             UsdGeom.XformOp.PrecisionDouble
         ).GetAttr()  # fmt: skip
-        points = [Gf.Vec3d(*p) for p in positions[:, i]]
+        points = [Gf.Vec3d(*p) for p in place.tolist()]
         if len(points) == 1:
             attr.Set(points[0])
         else:
-            _set_samples(attr, outgoing.track.frames, points)
+            _set_samples(attr, node.outgoing.track.frames, points)
 
 
 def _set(attr: Usd.Attribute, frames: Floats, values: Floats) -> None:

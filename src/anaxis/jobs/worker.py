@@ -17,9 +17,9 @@ from sqlalchemy import Engine, update
 from sqlalchemy.orm import Session
 
 from anaxis.core.errors import BadInput
-from anaxis.flow import Options, prepare, reduce_keys
 from anaxis.jobs.queue import OPEN, QUEUE, TASK, address_of, lost_work, put_in_queue
 from anaxis.profiles.model import profile_from_dict
+from anaxis.sending import Options, prepare, reduce_keys
 from anaxis.store.database import connect
 from anaxis.store.deliveries import deliver_version
 from anaxis.store.models import Job, Version

@@ -83,7 +83,7 @@ def write_start(out: Path, format_key: str) -> list[Path]:
         out.mkdir(parents=True, exist_ok=True)
         track = made_camera()
         plain = Outgoing(track, Convention(), IMAGE, FIT, made_points(), ())
-        files = write_files(format_key, plain, out, "calibration")
+        files = write_files(format_key, [plain], out, "calibration")
         points = out / "points.csv"
         points.write_text(
             "name,x_m,y_m,z_m\n" + "".join(f"{n},{x},{y},{z}\n" for n, (x, y, z) in POINTS.items()),

@@ -58,10 +58,14 @@ class TimeRule(_Part):
 
 
 class Habit(BaseModel):
-    """One thing the package does to a file on arrival: a code of HABITS and its parameters."""
+    """One thing the package does to a file on arrival: a code of HABITS and its parameters.
+
+    With ``on`` False it is kept for another day: neither the stand-in does it nor the delivery makes up for it.
+    """
 
     model_config = ConfigDict(frozen=True, extra="allow")
     code: str
+    on: bool = True
 
     @model_validator(mode="before")
     @classmethod
@@ -69,8 +73,9 @@ class Habit(BaseModel):
         """Its parameters as the habit takes them: numbers as numbers, what is left out at its usual value."""
         if not isinstance(given, dict):
             return given
-        rest = {k: v for k, v in given.items() if k != "code"}
-        return {"code": given.get("code"), **checked_habit(str(given.get("code")), rest)}
+        own = {k: given[k] for k in ("code", "on") if k in given}
+        rest = {k: v for k, v in given.items() if k not in own}
+        return {**own, **checked_habit(str(given.get("code")), rest)}
 
     @property
     def params(self) -> dict[str, Any]:
@@ -94,6 +99,11 @@ class Profile(_Part):
     time: TimeRule = TimeRule()
     habits: tuple[Habit, ...] = Field(default=(), max_length=30)
     notes: str = Field(default="", max_length=4000)
+
+    @property
+    def active_habits(self) -> list[tuple[str, dict[str, Any]]]:
+        """Code and parameters of every habit that is switched on, in the profile's order."""
+        return [(h.code, h.params) for h in self.habits if h.on]
 
     @model_validator(mode="after")
     def _agrees(self) -> Profile:

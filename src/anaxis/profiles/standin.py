@@ -19,7 +19,7 @@ from anaxis.core.track import LENS_CHANNELS, Track
 from anaxis.core.typing import Floats
 from anaxis.profiles.habits import Arriving, arrived
 from anaxis.profiles.model import Profile
-from anaxis.profiles.standin_read import FileViews, read_views
+from anaxis.profiles.standin_read import Asked, FileViews, read_views
 
 
 @dataclass(frozen=True, eq=False)
@@ -36,20 +36,23 @@ class Seen:
 
 
 def open_as_package(
-    path: Path, profile: Profile, image: Image, frames: Floats | None = None, rate: Fraction | None = None
-) -> Seen:
+    path: Path, profile: Profile, image: Image, frames: Floats | None = None, rate: Fraction | None = None,
+    camera: str | None = None,
+) -> Seen:  # fmt: skip
     """Open a delivered file by a profile, at the file's own samples or on the package's ``frames`` (n,).
 
-    ``image`` and ``rate`` are what a person sets there where the file states no resolution and no rate. Between samples the file's own rule holds where the
+    ``image`` and ``rate`` are what a person sets there where the file states no resolution and no rate;
+    ``camera`` is the node to take of several, the first where None. Between samples the file's own rule holds where the
     package takes the file's time as it is: straight for USD and tables, the curves of track JSON. Before the
     first sample and after the last that arrived, these are held. Raises BadInput for a file this package
     has no reader for.
     """
-    habits = [(h.code, h.params) for h in profile.habits]
-    views = read_views(path, profile, image, frames if frames is not None and not habits else None, rate)
+    habits = profile.active_habits
+    asked = Asked(profile, image, None if habits else frames, rate, camera)
+    views = read_views(path, asked)
     if habits and len(views.frames) > 1 and np.diff(views.frames).max() > 1 + 1e-6:
         # Few keys: what the file draws between them, before the package does anything to it.
-        views = read_views(path, profile, image, np.arange(views.frames[0], views.frames[-1] + 0.5), rate)
+        views = read_views(path, replace(asked, at=np.arange(views.frames[0], views.frames[-1] + 0.5)))
     here = arrived(_arriving(views, profile), habits, profile.convention)
     track = here.track if frames is None else _at(here.track, frames)
     return Seen(track.frames, _to_pixels(track, here.image, profile.lens.fit), here.image, track)

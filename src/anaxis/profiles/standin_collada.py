@@ -9,35 +9,36 @@ import numpy as np
 from scipy.interpolate import CubicHermiteSpline
 from scipy.spatial.transform import Rotation
 
-from anaxis.core.errors import BadInput
 from anaxis.core.timing import nearest_rate
 from anaxis.core.typing import Floats
 from anaxis.profiles.standin_gltf import FILM_WIDTH_MM, Evaluated
+from anaxis.profiles.standin_read import chosen
 
 _NS = "{http://www.collada.org/2005/11/COLLADASchema}"
 
 
-def evaluate(path: Path, at: Floats | None) -> Evaluated:
-    """The file's first camera at its own samples, or at frames ``at``. Raises BadInput where there is none."""
+def evaluate(path: Path, at: Floats | None, wanted: str | None = None) -> Evaluated:
+    """A camera by its node's name, the file's first where None, at its own samples or at frames ``at``.
+
+    Raises BadInput where it is not there.
+    """
     from lxml import etree
 
     root = etree.parse(str(path), etree.XMLParser(resolve_entities=False, no_network=True)).getroot()
-    instance = next(root.iter(f"{_NS}instance_camera"), None)
-    if instance is None:
-        raise BadInput(f"{path.name} holds no camera.")
-    curves = {
-        target: curve
-        for target, curve in (_curve(root, c) for c in root.iter(f"{_NS}channel"))
-        if curve is not None
-    }
-    times = np.unique(np.concatenate([c[0] for c in curves.values()])) if curves else np.zeros(1)
-    rate = nearest_rate(1 / float(np.min(np.diff(times)))) if len(times) > 1 else nearest_rate(24.0)
-    frames = np.round(times * float(rate), 6) if at is None else at
-    seconds = frames / float(rate)
+    instances = [(str(e.getparent().get("name")), e) for e in root.iter(f"{_NS}instance_camera")]
+    instance = chosen(path.name, instances, wanted)
     chain, node = [], instance.getparent()
     while node is not None and node.tag == f"{_NS}node":
         chain.append(node)
         node = node.getparent()
+    # Whose animation it is: that of the nodes above the camera, or of its lens.
+    own = {n.get("id") for n in chain} | {str(instance.get("url"))[1:]}
+    channels = [c for c in root.iter(f"{_NS}channel") if str(c.get("target")).split("/")[0] in own]
+    curves = {target: curve for target, curve in (_curve(root, c) for c in channels) if curve is not None}
+    times = np.unique(np.concatenate([c[0] for c in curves.values()])) if curves else np.zeros(1)
+    rate = nearest_rate(1 / float(np.min(np.diff(times)))) if len(times) > 1 else nearest_rate(24.0)
+    frames = np.round(times * float(rate), 6) if at is None else at
+    seconds = frames / float(rate)
     locals_ = [_local(n, curves, seconds) for n in reversed(chain)]
     camera = next(c for c in root.iter(f"{_NS}camera") if "#" + str(c.get("id")) == instance.get("url"))
     stated = {c.tag.removeprefix(_NS): float(c.text) for c in next(camera.iter(f"{_NS}perspective"))}

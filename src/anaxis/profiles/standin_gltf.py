@@ -11,9 +11,9 @@ import numpy as np
 from scipy.interpolate import CubicHermiteSpline
 from scipy.spatial.transform import Rotation, Slerp
 
-from anaxis.core.errors import BadInput
 from anaxis.core.timing import nearest_rate, parse_rate
 from anaxis.core.typing import Floats
+from anaxis.profiles.standin_read import chosen
 
 # A perspective has no size of its own: it is given that of a full-frame film back.
 FILM_WIDTH_MM = 36.0
@@ -34,20 +34,28 @@ class Evaluated:
     unit: float = 1.0
 
 
-def evaluate(path: Path, at: Floats | None) -> Evaluated:
-    """The file's first camera at its own samples, or at frames ``at``. Raises BadInput where there is none."""
+def evaluate(path: Path, at: Floats | None, wanted: str | None = None) -> Evaluated:
+    """A camera by its node's name, the file's first where None, at its own samples or at frames ``at``.
+
+    Raises BadInput where it is not there.
+    """
     from pygltflib import GLTF2
 
     document = GLTF2().load(str(path))
     nodes = document.nodes
-    index = next((i for i, n in enumerate(nodes) if n.camera is not None), None)
-    if index is None:
-        raise BadInput(f"{path.name} holds no camera.")
+    index = chosen(path.name, [(n.name, i) for i, n in enumerate(nodes) if n.camera is not None], wanted)
+    parents = {c: i for i, n in enumerate(nodes) for c in (n.children or [])}
+    chain = [index]
+    while chain[-1] in parents:
+        chain.append(parents[chain[-1]])
+    lens_at = f"/cameras/{nodes[index].camera}/"
     camera = document.cameras[nodes[index].camera]
     own = (camera.extras or {}).get("anaxis", {}) if isinstance(camera.extras, dict) else {}
     animated = {}
     for animation in document.animations or []:
         for channel in animation.channels:
+            if not (channel.target.node in chain or _target(channel).startswith(lens_at)):
+                continue  # another camera's
             sampler = animation.samplers[channel.sampler]
             animated[_target(channel)] = (
                 _array(document, sampler.input),
@@ -67,13 +75,9 @@ def evaluate(path: Path, at: Floats | None) -> Evaluated:
     seconds = (
         times.astype(np.float64) if at is None else _on_keys(at / float(rate), times, 1e-3 / float(rate))
     )
-    parents = {c: i for i, n in enumerate(nodes) for c in (n.children or [])}
-    chain = [index]
-    while chain[-1] in parents:
-        chain.append(parents[chain[-1]])
     locals_ = [_local(nodes[i], i, animated, seconds) for i in reversed(chain)]
     view = camera.perspective
-    yfov = _sampled(animated.get("/cameras/0/perspective/yfov"), seconds, np.array([view.yfov]))[:, 0]
+    yfov = _sampled(animated.get(f"{lens_at}perspective/yfov"), seconds, np.array([view.yfov]))[:, 0]
     n = len(seconds)
     aspect = float(view.aspectRatio or 1.0)
     height = FILM_WIDTH_MM / aspect

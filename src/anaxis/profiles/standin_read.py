@@ -64,29 +64,50 @@ class FileViews:
         )  # fmt: skip
 
 
-def read_views(
-    path: Path, profile: Profile, image: Image, at: Floats | None, rate: Fraction | None = None
-) -> FileViews:
-    """A file's one camera at its own samples, or at frames ``at``. Raises BadInput for a format without a reader."""
-    readers: dict[str, Callable[[Path, Profile, Image, Floats | None], FileViews]] = {
+@dataclass(frozen=True, eq=False)
+class Asked:
+    """What is to be read: ``camera`` by its node's name, the first one where None; at frames ``at`` (n,), at the
+    file's own samples where None; ``image`` and ``rate`` where the file states none."""
+
+    profile: Profile
+    image: Image
+    at: Floats | None = None
+    rate: Fraction | None = None
+    camera: str | None = None
+
+
+def read_views(path: Path, asked: Asked) -> FileViews:
+    """One camera of a file. Raises BadInput for a format without a reader, and where that camera is not there."""
+    readers: dict[str, Callable[[Path, Asked], FileViews]] = {
         ".usd": _usd_views, ".usda": _usd_views, ".usdc": _usd_views, ".json": _json_views, ".csv": _column_views,
-        ".gltf": _gltf_views, ".glb": _gltf_views, ".dae": _collada_views,
+        ".gltf": _gltf_views, ".glb": _gltf_views, ".dae": _collada_views, ".abc": _alembic_views,
     }  # fmt: skip
-    if path.suffix.lower() not in (*readers, ".abc"):
-        raise BadInput(f"The stand-in for '{profile.label}' has no reader for {path.name}.")
-    if path.suffix.lower() == ".abc":
-        return _alembic_views(path, profile, image, at, rate)
-    return readers[path.suffix.lower()](path, profile, image, at)
+    if path.suffix.lower() not in readers:
+        raise BadInput(f"The stand-in for '{asked.profile.label}' has no reader for {path.name}.")
+    return readers[path.suffix.lower()](path, asked)
 
 
-def _usd_views(path: Path, _profile: Profile, image: Image, at: Floats | None) -> FileViews:
+def chosen(file: str, cameras: list[tuple[str, Any]], wanted: str | None) -> Any:
+    """The camera of that name, or the first one; raises BadInput where there is none."""
+    if not cameras:
+        raise BadInput(f"{file} holds no camera.")
+    found = next((c for name, c in cameras if wanted in (None, name)), None)
+    if found is None:
+        raise BadInput(
+            f"{file} holds no camera '{wanted}': there are {', '.join(n for n, _ in cameras[:12])}."
+        )
+    return found
+
+
+def _usd_views(path: Path, asked: Asked) -> FileViews:
     """The format library's own evaluation: Gf.Camera's frustum at every frame of the file."""
     from pxr import Usd, UsdGeom, UsdRender, Vt
 
     stage = Usd.Stage.Open(str(path))
-    prim = next((p for p in stage.Traverse() if p.IsA(UsdGeom.Camera)), None)
-    if prim is None:
-        raise BadInput(f"{path.name} holds no camera.")
+    prim = chosen(
+        path.name, [(p.GetName(), p) for p in stage.Traverse() if p.IsA(UsdGeom.Camera)], asked.camera
+    )
+    at, image = asked.at, asked.image
     camera = UsdGeom.Camera(prim)
     chain = [p for p in prim.GetPath().GetPrefixes() if UsdGeom.Xformable(stage.GetPrimAtPath(p))]
     # The samples as they lie in the file: a bake may be on half or on every second frame.
@@ -111,7 +132,12 @@ def _usd_views(path: Path, _profile: Profile, image: Image, at: Floats | None) -
     view = np.swapaxes(np.array(Vt.Matrix4dArray(matrices)), 1, 2)[:, :3].copy()
     view[:, 2] *= -1.0  # the library looks along -Z; ahead is counted positive here
     up = str(UsdGeom.GetStageUpAxis(stage))
-    settings = UsdRender.Settings.GetStageRenderSettings(stage)
+    made_for = [
+        s
+        for p in stage.Traverse()
+        if (s := UsdRender.Settings(p)) and prim.GetPath() in s.GetCameraRel().GetTargets()
+    ]
+    settings = made_for[0] if made_for else UsdRender.Settings.GetStageRenderSettings(stage)
     if settings and settings.GetResolutionAttr().HasAuthoredValue():
         width, height = settings.GetResolutionAttr().Get()
         image = Image(width, height, float(settings.GetPixelAspectRatioAttr().Get()))
@@ -157,15 +183,13 @@ def _window(lens: dict[str, Floats]) -> Floats:
     return np.stack([x - half_w, x + half_w, y - half_h, y + half_h], axis=1) / lens["focal_mm"][:, None]
 
 
-def _alembic_views(
-    path: Path, profile: Profile, image: Image, at: Floats | None, told: Fraction | None
-) -> FileViews:
+def _alembic_views(path: Path, asked: Asked) -> FileViews:
     """Xform samples stacked by the library's own matrices, the lens from its camera samples. The archive has no
     unit and no axes: it is taken to be in the package's unit with the standard's axes of its up axis."""
     from alembic3d import Abc, AbcGeom
 
     archive = Abc.IArchive(str(path))
-    chain: list[Any] = []
+    chains: list[list[Any]] = []
     top = archive.getTop()
     waiting: list[tuple[Any, list[Any]]] = [(top.getChild(i), []) for i in range(top.getNumChildren())]
     while waiting:
@@ -176,17 +200,17 @@ def _alembic_views(
             else above
         )
         if AbcGeom.ICamera.matches(entry.getMetaData()):
-            chain = [*here, AbcGeom.ICamera(entry.getParent(), entry.getName())]
-            break
+            chains.append([*here, AbcGeom.ICamera(entry.getParent(), entry.getName())])
         waiting += [(entry.getChild(i), here) for i in range(entry.getNumChildren())]
-    if not chain:
-        raise BadInput(f"{path.name} holds no camera.")
+    # A camera goes by the name of its transform: it has none of itself.
+    chain = chosen(path.name, [(c[-2 if len(c) > 1 else -1].getName(), c) for c in chains], asked.camera)
+    profile, image, at = asked.profile, asked.image, asked.at
     camera = chain[-1].getSchema()
     counts = [c.getSchema().getNumSamples() for c in chain]
     sampling = chain[int(np.argmax(counts))].getSchema().getTimeSampling()
     times = np.array([sampling.getSampleTime(i) for i in range(max(1, *counts))])
     guessed = nearest_rate(1 / float(np.min(np.diff(times)))) if len(times) > 1 else Fraction(24)
-    rate = told or guessed  # the archive states none
+    rate = asked.rate or guessed  # the archive states none
     frames = np.round(times * float(rate), 6)
     pick = Abc.ISampleSelector
     near = pick.TimeIndexType.kNearIndex
@@ -251,22 +275,20 @@ def _between(views: FileViews, at: Floats) -> FileViews:
     )  # fmt: skip
 
 
-def _gltf_views(path: Path, profile: Profile, image: Image, at: Floats | None) -> FileViews:
+def _gltf_views(path: Path, asked: Asked) -> FileViews:
     """By the standard's words: node transforms outermost first, quaternions, yfov in radians, seconds."""
     from anaxis.profiles.standin_gltf import evaluate
 
-    found = evaluate(path, at)
-    if found.size:
-        image = Image(*found.size, found.pixel_aspect)
+    found = evaluate(path, asked.at, asked.camera)
+    image = Image(*found.size, found.pixel_aspect) if found.size else asked.image
     return _posed(found.name, found.frames, found.rate, found.locals, found.lens, _YUP, 1.0, image, "Y", 1.0)
 
 
-def _collada_views(path: Path, profile: Profile, image: Image, at: Floats | None) -> FileViews:
+def _collada_views(path: Path, asked: Asked) -> FileViews:
     from anaxis.profiles.standin_collada import evaluate
 
-    found = evaluate(path, at)
-    if found.size:
-        image = Image(*found.size, found.pixel_aspect)
+    found = evaluate(path, asked.at, asked.camera)
+    image = Image(*found.size, found.pixel_aspect) if found.size else asked.image
     world = _TURN_Z if found.up == "Z" else _YUP
     return _posed(
         found.name,
@@ -324,7 +346,8 @@ def _own_views(
     )
 
 
-def _column_views(path: Path, profile: Profile, image: Image, at: Floats | None) -> FileViews:
+def _column_views(path: Path, asked: Asked) -> FileViews:
+    profile, image, at = asked.profile, asked.image, asked.at
     with path.open(encoding="utf-8", newline="") as source:
         rows = list(csv.DictReader(source))
     column = {k: np.array([float(r[k] or "nan") for r in rows]) for k in rows[0]}
@@ -357,7 +380,8 @@ def _turned(angles_deg: Floats, order: str) -> Floats:
     return np.asarray(Rotation.from_euler(order.lower(), angles_deg[:, places], degrees=True).as_matrix())
 
 
-def _json_views(path: Path, profile: Profile, image: Image, at: Floats | None) -> FileViews:
+def _json_views(path: Path, asked: Asked) -> FileViews:
+    at = asked.at
     document = json.loads(path.read_text(encoding="utf-8"))
     frames = np.array(document["frames"], dtype=np.float64)
     lens = {

@@ -14,9 +14,9 @@ from sqlalchemy.orm import Session
 
 from anaxis.core.reduce import Progress
 from anaxis.core.typing import Floats
-from anaxis.flow import Delivered, Options, deliver
 from anaxis.formats.scene_archive import pack, unpack
 from anaxis.profiles.model import Profile
+from anaxis.sending import Delivered, Options, deliver
 from anaxis.store.models import Delivery, DeliveryFile, Version
 from anaxis.store.queries import NotFound, picture_of_version, track_of
 

@@ -16,7 +16,6 @@ from anaxis.core.landmarks import Landmarks
 from anaxis.core.lens import FIT_WORDS, FITS, parse_image, require_fit
 from anaxis.core.recipe import Operation, Work, inserted, kind_of, recipe_document, replay, replay_tree
 from anaxis.core.track import Track
-from anaxis.flow import Options, deliver, file_stem, prepare
 from anaxis.formats import FORMATS, SET_SUFFIXES
 from anaxis.formats.scene_archive import scene_from_bytes
 from anaxis.formats.track_json import convention_from_document
@@ -24,6 +23,7 @@ from anaxis.handover import Source, handover_zip
 from anaxis.profiles import SHIPPED_KEYS
 from anaxis.profiles.model import Profile, profile_from_text
 from anaxis.profiles.sheet import sheet_of
+from anaxis.sending import Options, deliver, file_stem, prepare
 from anaxis.store.deliveries import deliver_version, furthest_off, newest_deliveries
 from anaxis.store.models import Version
 from anaxis.store.packages import all_packages, get_package

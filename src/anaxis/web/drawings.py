@@ -20,8 +20,9 @@ from anaxis.core.timing import seconds_of
 from anaxis.core.track import Track
 from anaxis.core.tree import levels
 from anaxis.core.typing import Floats, FloatsLike
-from anaxis.flow import Picture, prepare
+from anaxis.flow import Picture
 from anaxis.profiles.model import Profile
+from anaxis.sending import prepare
 from anaxis.web.bundle import encode_bundle
 
 

@@ -14,8 +14,9 @@ from anaxis.core.outgoing import make_outgoing, numbers_of
 from anaxis.core.project import pixel_matrices, project
 from anaxis.core.track import Track
 from anaxis.core.typing import Floats
-from anaxis.flow import Picture, prepare
+from anaxis.flow import Picture
 from anaxis.profiles.model import profile_from_dict
+from anaxis.sending import prepare
 from anaxis.store.deliveries import get_delivery, get_delivery_file, proof_arrays
 from anaxis.store.queries import (
     get_version,

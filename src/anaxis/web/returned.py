@@ -14,13 +14,14 @@ from fastapi.responses import RedirectResponse, Response
 from anaxis.core.errors import BadInput
 from anaxis.core.timing import format_frame
 from anaxis.core.track import Track
-from anaxis.flow import Options, Picture
+from anaxis.flow import Picture
 from anaxis.formats import CAMERA_SUFFIXES, check_size, require_readable
 from anaxis.handover import pixel_rows
 from anaxis.jobs.guard import ParserPool
 from anaxis.profiles import shipped_profiles
 from anaxis.profiles.model import Profile, profile_from_dict
 from anaxis.returns import is_own_table, track_of_table, track_that_came_back
+from anaxis.sending import Options
 from anaxis.store.deliveries import deliver_version
 from anaxis.store.packages import free_key, get_package, keep_package
 from anaxis.store.queries import get_version, picture_of_version, track_of

@@ -1,0 +1,56 @@
+"""What the nodes of a written file are called, and which of them stand where, the same in every format."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, replace
+
+from anaxis.core.axes import Convention
+from anaxis.core.landmarks import node_name
+from anaxis.core.outgoing import Outgoing
+from anaxis.core.typing import Floats
+
+
+@dataclass(frozen=True, eq=False)
+class Node:
+    """One camera of a file: its node's ``name``, that of the ``root`` above it, and its landmarks by name.
+
+    ``outgoing.track`` is the camera as its own node has it: below the root, where there is one. ``marks``
+    (m or 1, 3) stand beside the camera, in metres; those of an earlier camera at the same place are left out.
+    """
+
+    name: str
+    root: str | None
+    outgoing: Outgoing
+    marks: list[tuple[str, Floats]]
+
+
+def node_names(cameras: Sequence[str]) -> list[str]:
+    """The names of a file's cameras, in their order."""
+    taken: set[str] = set()
+    return [node_name(c, taken) for c in cameras]
+
+
+def nodes_of(cameras: Sequence[Outgoing]) -> Iterator[Node]:
+    """The nodes to write, camera after camera."""
+    names = node_names([c.track.name for c in cameras])
+    taken, written = set(names), set()
+    for name, outgoing in zip(names, cameras, strict=True):
+        root, marks = outgoing.root, outgoing.landmarks
+        if root is not None:
+            marks = root.inverse().landmarks(marks)
+        own = []
+        for i, mark in enumerate(marks.names):
+            place = marks.position_m[:, i]
+            # Below a root of its own even the same landmark is another node.
+            same = (name if root is not None else "", mark, place.tobytes())
+            if same not in written:
+                written.add(same)
+                own.append((node_name(mark, taken), place))
+        above = None if root is None else node_name(f"{name}_root", taken)
+        yield Node(name, above, replace(outgoing, track=outgoing.below_root, landmarks=marks), own)
+
+
+def places(node: Node, convention: Convention) -> list[tuple[str, Floats]]:
+    """A node's landmarks, (m or 1, 3) each, in a convention's axes and unit."""
+    return [(name, convention.position_from_canonical(place)) for name, place in node.marks]
