@@ -17,6 +17,10 @@ command -v python3.11 >/dev/null || missing+=(python3.11)
 if ! python3.11 -c 'import ensurepip' 2>/dev/null; then missing+=(python3.11-venv); fi
 if ! ls /usr/lib/postgresql/*/bin/postgres >/dev/null 2>&1; then missing+=(postgresql); fi
 command -v chromium >/dev/null || missing+=(chromium)
+# The printed sheet is laid out by Pango.
+have() { ldconfig -p | grep -q "$1" || ls /usr/lib/*/"$1"* >/dev/null 2>&1; }
+PATH="$PATH:/usr/sbin:/sbin" have libpangoft2-1.0.so.0 || missing+=(libpangoft2-1.0-0)
+PATH="$PATH:/usr/sbin:/sbin" have libharfbuzz-subset.so.0 || missing+=(libharfbuzz-subset0)
 command -v setpriv >/dev/null || missing+=(util-linux)
 if [ ${#missing[@]} -gt 0 ]; then
   echo "Installing ${missing[*]}…"

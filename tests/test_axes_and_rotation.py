@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 from pytransform3d.rotations import matrix_from_euler
 from scipy.spatial.transform import Rotation
 
-from anaxis.core.axes import ORDERS, Convention, axes_matrix
+from anaxis.core.axes import ORDERS, SIDES, Convention, axes_matrix, handedness, turned
 from anaxis.core.errors import BadInput
 from anaxis.core.rotation import angles_from_matrices, matrices_from_angles
 
@@ -21,6 +21,20 @@ SIGNED = [
     for p in itertools.product((1, -1), repeat=3)
 ]
 BY_HAND = {s: [m for m in SIGNED if round(np.linalg.det(m)) == s] for s in (1, -1)}
+
+
+@given(st.sampled_from(SIGNED), st.sampled_from("XYZ"), st.sampled_from([s + k for s in "+-" for k in SIDES]))
+def test_an_arm_turned_by_hand_points_there(axes: np.ndarray, arm: str, towards: str) -> None:
+    """A quarter turn is a turn: it keeps the handedness; only right round flips it."""
+    made = turned(axes, arm, towards)
+    wanted = np.eye(3)[SIDES.index(towards[1:])] * (1 if towards[0] == "+" else -1)
+    row = "XYZ".index(arm)
+    assert (made[row] == wanted).all() and (np.abs(made).sum(axis=0) == 1).all()
+    flipped = bool((axes[row] == -wanted).all())
+    assert handedness(made) == (-1 if flipped else 1) * handedness(axes)
+    across = np.cross(axes[row], wanted)
+    kept = [i for i in range(3) if i != row and (flipped or abs(axes[i] @ across) == 1)]
+    assert all((made[i] == axes[i]).all() for i in kept)
 
 
 @st.composite

@@ -82,11 +82,14 @@ def test_several_formats_and_packages_and_a_bundle_for_each(
         manifest = json.loads(bundle.read("manifest.json"))
         assert (
             set(manifest["files"]) == set(bundle.namelist()) - {"manifest.json"}
-            and len(bundle.namelist()) == 13
+            and len(bundle.namelist()) == 14
         )
         for name, entry in manifest["files"].items():
             assert hashlib.sha256(bundle.read(name)).hexdigest() == entry["sha256"]
-        assert manifest["source"]["sha256"] == hashlib.sha256(demo_files["TW_010"].read_bytes()).hexdigest()
+        assert (
+            manifest["cameras"][0]["source"]["sha256"]
+            == hashlib.sha256(demo_files["TW_010"].read_bytes()).hexdigest()
+        )
         marks = bundle.read("landmarks/landmarks.csv").decode().splitlines()
         assert marks[0] == "name,x_cm,y_cm,z_cm" and len(marks) == 8
         check = bundle.read("axis_check/axis_check.obj").decode()
@@ -222,3 +225,70 @@ def test_bad_input_is_one_sentence(
     named = {"GOOD": demo_files["TW_010"], "TORN": torn, "OUTSIDE": outside, "OUT": tmp_path / "out"}
     result = run(*(named.get(a, a) for a in args))
     assert isinstance(result.exception, BadInput) and words in result.exception.sentence, result.exception
+
+
+def test_cameras_together_below_a_root_and_each_alone(tmp_path: Path) -> None:
+    """A file with three cameras: two of them in one file, and a file each where a format holds one."""
+    from pxr import Usd, UsdGeom
+
+    source = tmp_path / "mill.usda"
+    stage = Usd.Stage.CreateNew(str(source))
+    UsdGeom.SetStageMetersPerUnit(stage, 0.01)
+    stage.SetTimeCodesPerSecond(24)
+    for k, name in enumerate(("race", "wheel", "loft")):
+        camera = UsdGeom.Camera.Define(stage, f"/set/{name}")
+        op = camera.AddTranslateOp()
+        for frame in range(1, 9 + k):
+            op.Set((10.0 * frame, 100 + k, 300), frame)
+        camera.CreateFocalLengthAttr(30.0 + k)
+    stage.Save()
+    args = (
+        "transfer",
+        source,
+        "--to",
+        "zup-lh-cm",
+        "--to",
+        "yup-rh-m",
+        "--camera",
+        "race",
+        "--camera",
+        "/set/loft",
+    )
+    done = said(
+        *args,
+        "--format",
+        "usd,dae,json",
+        "--together",
+        "--under-root",
+        "--bundle",
+        "--out",
+        tmp_path / "a",
+        "--json",
+    )
+    assert len(done["deliveries"]) == 12 and done["proof"]["max_px"] <= 0.01
+    assert {d["camera"] for d in done["deliveries"]} == {"/set/race", "/set/loft"}
+    names = sorted(p.name for p in (tmp_path / "a").glob("*.zup-lh-cm*"))
+    assert names == ["loft.zup-lh-cm.track.json", "mill.zup-lh-cm.dae", "mill.zup-lh-cm.usd", "mill.zup-lh-cm.zip", "race.zup-lh-cm.track.json"]  # fmt: skip
+    found = said("inspect", tmp_path / "a" / "mill.zup-lh-cm.usd", "--json")["cameras"]
+    assert [c["path"] for c in found] == ["/race_root/race", "/loft_root/loft"]
+    with zipfile.ZipFile(tmp_path / "a" / "mill.zup-lh-cm.zip") as bundle:
+        assert {"race/transfer_sheet.pdf", "loft/transfer_sheet.pdf", "camera/mill.zup-lh-cm.usd"} <= set(
+            bundle.namelist()
+        )
+        assert [c["camera"] for c in json.loads(bundle.read("manifest.json"))["cameras"]] == ["race", "loft"]
+    seen = said(
+        "arrive",
+        tmp_path / "a" / "mill.zup-lh-cm.usd",
+        "--profile",
+        "zup-lh-cm",
+        "--camera",
+        "loft",
+        "--json",
+    )
+    assert len(seen["frames"]) == 10
+    wrong = run(
+        "arrive", tmp_path / "a" / "mill.zup-lh-cm.usd", "--profile", "zup-lh-cm", "--camera", "attic"
+    )
+    assert "holds no camera 'attic': there are race, loft" in str(wrong.exception)
+    apart = said(*args, "--format", "usd", "--out", tmp_path / "b", "--json")
+    assert sorted(Path(f).name for f in apart["files"])[0] == "loft.yup-rh-m.usd" and len(apart["files"]) == 4

@@ -26,9 +26,11 @@ from pages import fits, ready, take_in
 from test_store import keep
 
 
-def asked(reduce_px: float | None = 0.5, format_key: str = "json") -> dict[str, Any]:
+def asked(version_id: int, reduce_px: float | None = 0.5, format_key: str = "json") -> dict[str, Any]:
     profile = shipped_profiles()["zup-lh-cm"].model_dump(mode="json")
-    return {"profile": profile, "format": format_key, "options": asdict(Options(reduce_px, 0.0))}
+    return {
+        "profile": profile, "format": format_key, "options": asdict(Options(reduce_px, 0.0)), "versions": [version_id], "together": "",
+    }  # fmt: skip
 
 
 def job(engine: Engine, number: int) -> Job:
@@ -58,7 +60,7 @@ def worker(engine: Engine) -> Iterator[WorkerProcess]:
 
 
 def test_a_delivery_with_fewer_keys_is_kept_with_what_was_asked(engine: Engine, version_id: int) -> None:
-    number = ask_for(engine, "delivery", version_id, asked())
+    number = ask_for(engine, "delivery", version_id, asked(version_id))
     do_job(engine, number)
     done = job(engine, number)
     assert done.state == "done" and done.share == 1.0
@@ -72,7 +74,7 @@ def test_a_delivery_with_fewer_keys_is_kept_with_what_was_asked(engine: Engine, 
 
 
 def test_what_cannot_be_done_says_why_and_keeps_nothing(engine: Engine, version_id: int) -> None:
-    number = ask_for(engine, "delivery", version_id, asked(format_key="scroll"))
+    number = ask_for(engine, "delivery", version_id, asked(version_id, format_key="scroll"))
     do_job(engine, number)
     assert job(engine, number).state == "failed" and "'scroll' is not a format" in job(engine, number).said
     number = ask_for(engine, "delivery", version_id, {"profile": 3})
@@ -82,7 +84,9 @@ def test_what_cannot_be_done_says_why_and_keeps_nothing(engine: Engine, version_
 
 
 def test_work_is_stopped_before_and_while_it_is_done(engine: Engine, version_id: int) -> None:
-    waiting, running = (ask_for(engine, "keys", version_id, asked() | {"reduce_px": 0.1}) for _ in range(2))
+    waiting, running = (
+        ask_for(engine, "keys", version_id, asked(version_id) | {"reduce_px": 0.1}) for _ in range(2)
+    )
     with Session(engine) as store, store.begin():
         stop(store, waiting)
         store.get_one(Job, running).state = "running"
@@ -102,7 +106,7 @@ def test_work_is_stopped_before_and_while_it_is_done(engine: Engine, version_id:
 
 def test_work_asked_for_by_a_process_that_ended_is_found_and_done(engine: Engine, version_id: int) -> None:
     with Session(engine) as store, store.begin():
-        store.add(Job(kind="keys", version_id=version_id, params=asked() | {"reduce_px": 0.5}))
+        store.add(Job(kind="keys", version_id=version_id, params=asked(version_id) | {"reduce_px": 0.5}))
     assert len(lost_work(engine)) == 1
     process = WorkerProcess(engine)  # starts by itself: there is open work
     try:
@@ -124,7 +128,7 @@ def test_work_of_a_killed_worker_is_taken_up_again(
         "w.KINDS['keys'] = lambda *a: os.kill(os.getpid(), signal.SIGKILL)\nw.main()"
     )
     with Session(engine) as store, store.begin():
-        row = Job(kind="keys", version_id=version_id, params=asked() | {"reduce_px": 0.5})
+        row = Job(kind="keys", version_id=version_id, params=asked(version_id) | {"reduce_px": 0.5})
         store.add(row)
         store.flush()
         number = row.id

@@ -153,7 +153,8 @@ def test_a_package_is_copied_edited_refused_exported_and_imported(
     fits(page)
     document = httpx.get(f"{site}/packages/marsh-attic/profile.json").json()
     assert (
-        document["habits"] == [{"code": "frame_offset", "frames": 2.0}] and document["metres_per_unit"] == 0.1
+        document["habits"] == [{"code": "frame_offset", "on": True, "frames": 2.0}]
+        and document["metres_per_unit"] == 0.1
     )
     other = tmp_path / "other.json"
     other.write_text(json.dumps(document | {"key": "mill-loft"}))
@@ -209,7 +210,7 @@ def test_everything_for_a_package_and_cameras_by_packages(
     page.goto("/cameras/1?station=deliver&to=zup-lh-cm")
     ready(page)
     with page.expect_download() as download:
-        page.get_by_role("link", name="Everything for this package in one zip").click()
+        page.get_by_role("button", name="Everything in one zip").click()
     names = zipfile.ZipFile(download.value.path()).namelist()
     assert download.value.suggested_filename == "shotcam.zup-lh-cm.zip" and "transfer_sheet.html" in names
     assert sum(n.startswith("camera/") for n in names) == 6
@@ -234,7 +235,7 @@ def test_several_at_once_and_an_unknown_package_learned(
     take_in(site, demo_files["TW_010"], "TW_010")
     page.goto("/cameras/1?station=deliver&to=zup-lh-cm")
     ready(page)
-    page.get_by_text("Several formats or packages at once").click()
+    page.get_by_text("Several cameras, formats or packages at once").click()
     page.get_by_label("also alembic").check()
     page.get_by_label("yup-rh-m", exact=True).check()
     page.get_by_role("button", name="Write and prove").click()

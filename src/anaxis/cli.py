@@ -46,9 +46,9 @@ from anaxis.core.scene import Scene
 from anaxis.core.timing import format_frame, plain_frame, rate_text
 
 if TYPE_CHECKING:  # loaded when first used: the command line starts quicker
-    from anaxis.flow import Picture
+    from anaxis.core.proof import Proof
     from anaxis.profiles.model import Profile
-    from anaxis.sending import Delivered
+    from anaxis.sending import Delivered, Leaving
 
 OFF_TOLERANCE = 3
 
@@ -126,10 +126,11 @@ def values(
     from anaxis.sending import prepare, reduce_keys
 
     profile = find_profile(to)
-    scene, picture, steps = read_source(reader, file, camera, resolution, source_fit, stated)
+    asked = read_source(reader, file, resolution, source_fit, stated)
+    picture = asked.picture
     # The whole range first: which of two equal sets of angles a frame shows depends on the frames
     # before it, and must not change with the part asked for.
-    work = _whole_or_part(scene, camera, frames, steps)
+    work = _whole_or_part(asked.scene, camera, frames, asked.steps(camera))
     track = work.done
     outgoing = prepare(track, work.landmarks, picture, profile)
     numbers = numbers_of(outgoing)
@@ -169,7 +170,20 @@ def values(
 
 @cli.command()
 @options.file
-@options.camera
+@click.option(
+    "--camera",
+    "names",
+    multiple=True,
+    help="Path or name of a camera; needed where there are several, and may be given again.",
+)
+@click.option(
+    "--together",
+    is_flag=True,
+    help="The cameras in one file, in formats that hold several; else a file each.",
+)
+@click.option(
+    "--under-root", is_flag=True, help="The camera below a root that carries the recipe's placement."
+)
 @click.option(
     "--to",
     "to",
@@ -197,58 +211,63 @@ def values(
 @options.source_and_changes
 @options.json
 def transfer(
-    file: Path, camera: str | None, to: tuple[str, ...], formats: list[str], out: Path, bundle: bool, resolution: Image | None,
-    source_fit: str | None, reduce_px: float | None, tolerance_px: float | None, as_json: bool, **stated: Any,
+    file: Path, names: tuple[str, ...], together: bool, under_root: bool, to: tuple[str, ...], formats: list[str], out: Path,
+    bundle: bool, resolution: Image | None, source_fit: str | None, reduce_px: float | None, tolerance_px: float | None, as_json: bool,
+    **stated: Any,
 ) -> None:  # fmt: skip
-    """Write a camera for one or more packages and prove it by opening each written file again."""
+    """Write cameras for one or more packages and prove each by opening the written file again."""
     reader = start_reader(file)
+    from anaxis.core.placement import placement_of
     from anaxis.flow import take_camera
     from anaxis.profiles import find_profile
-    from anaxis.sending import Options, deliver, file_stem
+    from anaxis.sending import Leaving, Options, deliver_in_formats, file_stem
 
     profiles = [find_profile(t) for t in to]
     if tolerance_px is None:
         tolerance_px = max(reduce_px or 0.0, 0.01)
     if not tolerance_px >= 0:
         raise BadInput(f"The tolerance {tolerance_px:g} px must be zero or more.")
-    scene, picture, steps = read_source(reader, file, camera, resolution, source_fit, stated)
-    work = take_camera(scene, camera, recipe=steps)
-    entries, worst, seen = [], None, []
+    asked = read_source(reader, file, resolution, source_fit, stated)
+    picture = asked.picture
+    recipes = [asked.steps(n) for n in names or (None,)]
+    works = [take_camera(asked.scene, n, recipe=r) for n, r in zip(names or (None,), recipes, strict=True)]
+    leaving = [
+        Leaving(w.done, w.landmarks, picture, placement_of(r)) for w, r in zip(works, recipes, strict=True)
+    ]
+    ways, name_together = Options(reduce_px, under_root=under_root), file.stem if together else ""
+    entries: list[dict[str, Any]] = []
+    zips: list[str] = []
+    proofs: list[Proof] = []
+    labels: list[tuple[str, int]] = []
     try:
         out.mkdir(parents=True, exist_ok=True)
         # Written aside and moved, so that a failure leaves no half file where one is expected.
         with TemporaryDirectory(prefix=".anaxis-", dir=out) as aside:
             for profile in profiles:
-                done = {
-                    f: deliver(
-                        work.done,
-                        work.landmarks,
-                        picture,
-                        profile,
-                        f,
-                        Path(aside),
-                        Options(reduce_px=reduce_px),
-                    )
-                    for f in formats
-                }
-                for key, one in done.items():
-                    entries.append(transfer_entry(profile.key, key, one, reduce_px))
-                    seen.append((profile, one))
-                    if worst is None or one.proof.max_px > worst.max_px:
-                        worst = one.proof
+                done = deliver_in_formats(leaving, profile, formats, Path(aside), ways, name_together)
+                for work, of_one in zip(works, done, strict=True):
+                    for key, one in of_one.items():
+                        entries.append(
+                            {"camera": work.path, **transfer_entry(profile.key, key, one, reduce_px)}
+                        )
+                        proofs.append(one.proof)
+                        labels.append((profile.label, len(work.done)))
                 if bundle:
-                    name = f"{file_stem(work.done.name, profile.key)}.zip"
-                    (Path(aside) / name).write_bytes(_bundle(file, work, picture, profile, done, steps))
-                    entries[-1]["files"].append(name)
-            for entry in entries:
-                entry["files"] = [str(shutil.move(Path(aside) / f, out / f)) for f in entry["files"]]
+                    name = f"{file_stem(name_together or works[0].done.name, profile.key)}.zip"
+                    data = _bundle(file, works, leaving, profile, done, recipes)
+                    (Path(aside) / name).write_bytes(data)
+                    zips.append(name)
+            written = list(dict.fromkeys([*(f for e in entries for f in e["files"]), *zips]))
+            moved = {name: str(shutil.move(Path(aside) / name, out / name)) for name in written}
     except OSError as error:
         raise BadInput(
             f"The files cannot be written to {out} ({error.strerror or error}): choose another folder with --out."
         ) from error
-    assert worst is not None
+    for entry in entries:
+        entry["files"] = [moved[f] for f in entry["files"]]
+    worst = max(proofs, key=lambda p: p.max_px)
     document: dict[str, Any] = {
-        "camera": work.path, "files": [f for e in entries for f in e["files"]], "proof": proof_document(worst),
+        "camera": works[0].path, "files": list(moved.values()), "proof": proof_document(worst),
         "notes": list(dict.fromkeys(n for e in entries for n in e["notes"])), "deliveries": entries,
     }  # fmt: skip
     if len(entries) == 1 and "keys" in entries[0]:
@@ -256,8 +275,10 @@ def transfer(
     if as_json:
         print_json(document)
     else:
-        for (profile, _), entry in zip(seen, entries, strict=True):
-            print_transfer({**entry, "camera": work.path}, profile.label, len(work.done))
+        for (label, frames), entry in zip(labels, entries, strict=True):
+            print_transfer(entry, label, frames)
+        for name in zips:
+            click.echo(f"written: {moved[name]}")
     if not worst.within(tolerance_px):
         click.echo(
             f"anaxis: The camera that arrives differs by {worst.max_px:.4g} px at frame "
@@ -268,15 +289,17 @@ def transfer(
 
 
 def _bundle(
-    file: Path, work: Work, picture: Picture, profile: Profile, done: dict[str, Delivered], steps: Recipe
-) -> bytes:
+    file: Path, works: list[Work], leaving: list[Leaving], profile: Profile, done: list[dict[str, Delivered]], recipes: list[Recipe]
+) -> bytes:  # fmt: skip
     from anaxis.core.recipe import recipe_document
-    from anaxis.handover import Source, handover_zip
+    from anaxis.handover import handover_zip
+    from anaxis.transfer_sheet import Source, handed_of
 
-    source = Source(
-        file.name, hashlib.sha256(file.read_bytes()).hexdigest(), work.path, recipe_document(steps)
-    )
-    return handover_zip(work.done, work.landmarks, work.lines_m, picture, profile, done, source)
+    checksum = hashlib.sha256(file.read_bytes()).hexdigest()
+    return handover_zip([
+        handed_of(camera, work.lines_m, profile, of_one, Source(file.name, checksum, work.path, recipe_document(steps)))
+        for work, camera, of_one, steps in zip(works, leaving, done, recipes, strict=True)
+    ])  # fmt: skip
 
 
 @cli.command()

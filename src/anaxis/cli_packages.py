@@ -30,9 +30,10 @@ _profile = click.option(
 @click.command()
 @options.file
 @click.option("--profile", required=True, metavar="PROFILE", help="Shipped profile key, or a JSON file.")
+@options.camera
 @options.resolution
 @options.json
-def arrive(file: Path, profile: str, resolution: Image | None, as_json: bool) -> None:
+def arrive(file: Path, profile: str, camera: str | None, resolution: Image | None, as_json: bool) -> None:
     """Open a delivered FILE as a package would, habits and all, and say what is there in its own numbers."""
     from anaxis.core.landmarks import NO_LANDMARKS
     from anaxis.core.outgoing import Outgoing, numbers_of
@@ -42,7 +43,7 @@ def arrive(file: Path, profile: str, resolution: Image | None, as_json: bool) ->
     from anaxis.returns import is_own_table
 
     package = find_profile(profile)
-    if not is_own_table(file):
+    if not is_own_table(file, package):
         scene = read_scene(
             file
         )  # in a process of its own: what cannot be read, or refers to other files, ends here
@@ -50,7 +51,7 @@ def arrive(file: Path, profile: str, resolution: Image | None, as_json: bool) ->
         if outside is not None:
             raise BadInput(f"{file.name}: {outside.message} Flatten it into one file first.")
     try:
-        seen = open_as_package(file, package, resolution or DEFAULT_IMAGE)
+        seen = open_as_package(file, package, resolution or DEFAULT_IMAGE, camera=camera)
     except BadInput:
         raise
     except Exception as error:
@@ -99,10 +100,10 @@ def _read_pair(
 
     package = find_profile(profile) if profile else None
     source = read_meant(meant, camera, resolution, source_fit)
-    if is_own_table(arrived):
+    if is_own_table(arrived, package):
         if package is None:
             raise BadInput(f"{arrived.name} is a table in a package's own numbers: say which with --profile.")
-        return source, track_of_table(arrived, package, source.picture), package
+        return source, track_of_table(arrived, package, source.picture, source.work.done), package
     return source, track_that_came_back(read_scene(arrived), arrived_camera, package), package
 
 

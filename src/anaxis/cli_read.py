@@ -63,11 +63,27 @@ def read_meant(file: Path, camera: str | None, resolution: Image | None, source_
     return Meant(take_camera(scene, camera), picture_of(scene, resolution, source_fit))
 
 
+@dataclass(frozen=True, eq=False)
+class Asked:
+    """A file with its picture, the recipe, and the options that change a camera."""
+
+    scene: Scene
+    picture: Picture
+    recipe: Recipe
+    changes: dict[str, Any]
+
+    def steps(self, camera: str | None) -> Recipe:
+        """What is done to one camera: the recipe, then what the options ask for. Raises BadInput."""
+        from anaxis.cli_changes import with_changes
+
+        return with_changes(self.recipe, self.changes, self.scene, camera, self.picture)
+
+
 def read_source(
-    reader: ParserPool, file: Path, camera: str | None, resolution: Image | None, source_fit: str | None, stated: dict[str, Any]
-) -> tuple[Scene, Picture, Recipe]:  # fmt: skip
-    """The file read as its options say, its picture, and the recipe with the options that change the camera."""
-    from anaxis.cli_changes import split, with_changes, with_pixel_aspect
+    reader: ParserPool, file: Path, resolution: Image | None, source_fit: str | None, stated: dict[str, Any]
+) -> Asked:
+    """The file read as its options say. Raises BadInput."""
+    from anaxis.cli_changes import split, with_pixel_aspect
     from anaxis.flow import picture_after, picture_of
 
     recipe, pixel_aspect = stated.pop("recipe"), stated.pop("pixel_aspect")
@@ -75,8 +91,7 @@ def read_source(
     scene = read_stated(reader, file, **stated)
     picture = with_pixel_aspect(picture_of(scene, resolution, source_fit), pixel_aspect)
     steps = recipe_of(recipe)
-    picture = picture_after(picture, steps)
-    return scene, picture, with_changes(steps, changes, scene, camera, picture)
+    return Asked(scene, picture_after(picture, steps), steps, changes)
 
 
 def json_file(path: Path, what: str) -> Any:

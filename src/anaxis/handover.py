@@ -11,60 +11,39 @@ import hashlib
 import io
 import json
 import zipfile
-from dataclasses import dataclass
-from html import escape
+from collections.abc import Sequence
+from importlib.metadata import version
 from typing import Any
 
 import numpy as np
 
 from anaxis import __version__
 from anaxis.core.axes import Convention
-from anaxis.core.landmarks import Landmarks
-from anaxis.core.outgoing import numbers_of
-from anaxis.core.project import pixel_matrices, project
-from anaxis.core.timing import format_frame, plain_frame, rate_label, rate_text
-from anaxis.core.track import Track
+from anaxis.core.landmarks import Landmarks, legal_name, node_name
+from anaxis.core.timing import plain_frame, rate_text
 from anaxis.core.typing import Floats
-from anaxis.flow import Picture
+from anaxis.formats.file_axes import file_axes
 from anaxis.profiles.model import Profile
-from anaxis.profiles.sheet import sheet_of
-from anaxis.sending import Delivered
+from anaxis.transfer_sheet import Handed, sheet_html, sheet_pdf
 
 _DAY = (2000, 1, 1, 0, 0, 0)
 # The three arms of the axis check, in metres: told apart by length and by the letter on their end.
 _ARMS_M = (1.0, 0.75, 0.5)
-_MAX_PIXEL_ROWS = 40
+# What wrote the files: the same versions write the same bytes.
+_LIBRARIES = ("usd-core", "alembic3d", "numpy", "scipy", "weasyprint")
 
 
-@dataclass(frozen=True, eq=False)
-class Source:
-    """Where a camera came from: its file, that file's checksum, and the recipe."""
-
-    name: str
-    sha256: str
-    camera: str
-    recipe: list[dict[str, Any]]
-    version: str = ""
-
-
-def handover_zip(
-    track: Track, landmarks: Landmarks, lines_m: Floats, picture: Picture, profile: Profile, done: dict[str, Delivered], source: Source
-) -> bytes:  # fmt: skip
-    """The zip for one package; ``done`` holds the delivery of each format by its key."""
-    entries: dict[str, bytes] = {}
-    for delivered in done.values():
-        for path in delivered.files:
-            entries[f"camera/{path.name}"] = path.read_bytes()
-    marks, convention = landmarks.shown(), profile.convention
-    if marks.names:
-        entries["landmarks/landmarks.csv"] = _landmark_table(marks, profile)
-        entries["landmarks/landmarks.obj"] = _points_obj(marks, convention)
-        entries["landmarks/landmarks.usda"] = _landmarks_usd(marks, profile)
-    if len(lines_m):
-        entries["set/set.obj"] = _lines_obj(lines_m, convention)
-    entries["axis_check/axis_check.obj"] = _axis_check(convention)
-    entries["transfer_sheet.html"] = sheet_html(track, marks, picture, profile, done, source).encode()
-    entries["manifest.json"] = _manifest(entries, track, picture, profile, done, source)
+def handover_zip(cameras: Sequence[Handed]) -> bytes:
+    """The zip for one package; several cameras have a folder each for what is theirs alone."""
+    profile = cameras[0].profile
+    entries: dict[str, bytes] = {"axis_check/axis_check.obj": _axis_check(profile.convention)}
+    folders: set[str] = set()
+    for handed in cameras:
+        for file in handed.files:
+            entries[f"camera/{file.path.name}"] = file.path.read_bytes()
+        below = f"{legal_name(handed.track.name, folders)}/" if len(cameras) > 1 else ""
+        entries |= {below + name: data for name, data in _of_one(handed).items()}
+    entries["manifest.json"] = _manifest(entries, cameras)
     out = io.BytesIO()
     with zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED) as archive:
         for name in sorted(entries):
@@ -72,6 +51,19 @@ def handover_zip(
             info.compress_type, info.external_attr = zipfile.ZIP_DEFLATED, 0o644 << 16
             archive.writestr(info, entries[name])
     return out.getvalue()
+
+
+def _of_one(handed: Handed) -> dict[str, bytes]:
+    """What goes with one camera: its landmarks, its set, its sheet."""
+    marks, profile, entries = handed.marks, handed.profile, {}
+    if marks.names:
+        entries["landmarks/landmarks.csv"] = _landmark_table(marks, profile)
+        entries["landmarks/landmarks.obj"] = _points_obj(marks, profile.convention)
+        entries["landmarks/landmarks.usda"] = _landmarks_usd(marks, profile)
+    if len(handed.lines_m):
+        entries["set/set.obj"] = _lines_obj(handed.lines_m, profile.convention)
+    html = sheet_html(handed)
+    return entries | {"transfer_sheet.html": html.encode(), "transfer_sheet.pdf": sheet_pdf(html)}
 
 
 def _landmark_table(marks: Landmarks, profile: Profile) -> bytes:
@@ -100,10 +92,7 @@ def _points_obj(marks: Landmarks, convention: Convention) -> bytes:
 
 
 def _landmarks_usd(marks: Landmarks, profile: Profile) -> bytes:
-    from pxr import Gf, Sdf, Tf, Usd, UsdGeom
-
-    from anaxis.core.landmarks import unique_name
-    from anaxis.formats.file_axes import file_axes
+    from pxr import Gf, Sdf, Usd, UsdGeom  # takes longer to load than most pages take
 
     axes = file_axes("usd", profile.convention)
     stage = Usd.Stage.CreateInMemory()
@@ -114,7 +103,7 @@ def _landmarks_usd(marks: Landmarks, profile: Profile) -> bytes:
     for name, place in zip(
         marks.names, axes.convention.position_from_canonical(marks.position_m[0]).tolist(), strict=True
     ):
-        legal = unique_name(Tf.MakeValidIdentifier(name), taken)
+        legal = node_name(name, taken)
         UsdGeom.Xform.Define(stage, f"/landmarks/{legal}").AddTranslateOp(
             UsdGeom.XformOp.PrecisionDouble
         ).Set(Gf.Vec3d(*place))
@@ -170,107 +159,26 @@ def _axis_check(convention: Convention) -> bytes:
     return ("\n".join(rows) + "\n").encode()
 
 
-def pixel_rows(
-    track: Track, marks: Landmarks, picture: Picture
-) -> list[tuple[str, list[tuple[float, float] | None]]]:
-    """Where each landmark is seen at the first, middle and last frame, in pixels; None behind the camera."""
-    at = np.unique([0, (len(track) - 1) // 2, len(track) - 1])
-    if not marks.names:
-        return []
-    place = marks.position_m if len(marks.position_m) == 1 else marks.position_m[at]
-    seen, depth = project(pixel_matrices(track.take(at), picture.image, picture.fit), place)
-    return [
-        (
-            name,
-            [
-                (float(seen[i, k, 0]), float(seen[i, k, 1])) if depth[i, k] > 1e-3 else None
-                for i in range(len(at))
-            ],
-        )
-        for k, name in enumerate(marks.names[:_MAX_PIXEL_ROWS])
-    ]
-
-
-def sheet_html(
-    track: Track, marks: Landmarks, picture: Picture, profile: Profile, done: dict[str, Delivered], source: Source
-) -> str:  # fmt: skip
-    """The one-page transfer sheet: what to set, what to expect, where to look."""
-    first = next(iter(done.values()))
-    sheet, numbers = sheet_of(first.outgoing, profile), numbers_of(first.outgoing)
-    at = np.unique([0, (len(track) - 1) // 2, len(track) - 1])
-    theirs = first.outgoing.track.frames
-
-    def row(cells: list[str], tag: str = "td") -> str:
-        return "<tr>" + "".join(f"<{tag}>{escape(c)}</{tag}>" for c in cells) + "</tr>"
-
-    typed = "".join(
-        row([e.label, ", ".join(e.values) + (f" {e.unit}" if e.unit else ""), e.note]) for e in sheet.entries
-    )
-    expected = "".join(
-        row(
-            [
-                format_frame(theirs[i]),
-                *(f"{v:.4f}" for v in numbers.position[i]),
-                *(f"{v:.4f}" for v in numbers.rotation_deg[i]),
-                f"{numbers.focal_mm[i]:.4f}",
-            ]
-        )
-        for i in at
-    )
-    looked = "".join(
-        row([name, *("behind" if p is None else f"{p[0]:.2f}, {p[1]:.2f}" for p in places)])
-        for name, places in pixel_rows(track, marks, picture)
-    )
-    files = "".join(
-        row(
-            [
-                f.name,
-                k,
-                f"{d.proof.max_px:.3g} px at worst, at frame {format_frame(d.proof.worst_frame)}",
-                d.proof.grade,
-            ]
-        )
-        for k, d in done.items()
-        for f in d.files
-    )
-    notes = "".join(
-        f"<li>{escape(n)}</li>" for n in dict.fromkeys(n for d in done.values() for n in d.outgoing.notes)
-    )
-    habits = "".join(f"<li>The package {escape(h.sentence)}.</li>" for h in profile.habits)
-    frames = f"{format_frame(track.frames[0])} to {format_frame(track.frames[-1])} here, {format_frame(theirs[0])} to {format_frame(theirs[-1])} there"
-    unit = profile.unit_name
-    return f"""<!doctype html><html lang="en"><meta charset="utf-8"><title>{escape(track.name)} for {escape(profile.key)}</title>
-<style>body{{font:13px/1.35 sans-serif;color:#1c2530;max-width:190mm;margin:10mm auto}}h1{{font-size:19px;margin:0 0 4px}}h2{{font-size:14px;margin:14px 0 3px;border-bottom:1px solid #1c2530}}
-table{{border-collapse:collapse;width:100%}}td,th{{text-align:left;padding:2px 8px 2px 0;border-bottom:1px solid #ddd6c6;font-variant-numeric:tabular-nums}}ul{{margin:4px 0 0 16px;padding:0}}@page{{size:A4;margin:12mm}}</style>
-<h1>{escape(track.name)} for {escape(profile.label)}</h1>
-<p>From {escape(source.name)}, camera {escape(source.camera)}{f", version {escape(source.version)}" if source.version else ""}. {len(track)} frames at {rate_label(track.rate)} a second: {frames}.</p>
-<h2>Files</h2><table>{row(["file", "format", "proof", "grade"], "th")}{files}</table>
-<h2>Set on import</h2><table>{typed}</table>
-<h2>What to expect there</h2><table>{row(["frame", f"X {unit}", f"Y {unit}", f"Z {unit}", "turn X °", "turn Y °", "turn Z °", "focal mm"], "th")}{expected}</table>
-<h2>Where to look, px from the upper left</h2><table>{row(["landmark", *(f"frame {format_frame(theirs[i])}" for i in at)], "th")}{looked or row(["no landmarks came along"])}</table>
-{f"<h2>Notes</h2><ul>{notes}{habits}</ul>" if notes or habits else ""}
-</html>
-"""
-
-
-def _manifest(
-    entries: dict[str, bytes],
-    track: Track,
-    picture: Picture,
-    profile: Profile,
-    done: dict[str, Delivered],
-    source: Source,
-) -> bytes:
+def _manifest(entries: dict[str, bytes], cameras: Sequence[Handed]) -> bytes:
     document = {
         "anaxis": __version__,
-        "camera": track.name, "rate": rate_text(track.rate), "frames": [plain_frame(track.frames[0]), plain_frame(track.frames[-1])],
-        "image": {"width_px": picture.image.width_px, "height_px": picture.image.height_px, "pixel_aspect": picture.image.pixel_aspect, "fit": picture.fit},
-        "source": {"file": source.name, "sha256": source.sha256, "camera": source.camera, "version": source.version, "recipe": source.recipe},
-        "package": profile.model_dump(mode="json"),
-        "proof": {
-            k: {"max_px": d.proof.max_px, "worst_frame": plain_frame(d.proof.worst_frame), "median_px": d.proof.median_px, "grade": d.proof.grade}
-            for k, d in done.items()
-        },
+        "libraries": {name: version(name) for name in _LIBRARIES},
+        "package": cameras[0].profile.model_dump(mode="json"),
+        "cameras": [_camera_entry(c) for c in cameras],
         "files": {name: {"sha256": hashlib.sha256(data).hexdigest(), "bytes": len(data)} for name, data in sorted(entries.items())},
     }  # fmt: skip
     return json.dumps(document, indent=1, sort_keys=True).encode()
+
+
+def _camera_entry(handed: Handed) -> dict[str, Any]:
+    track, picture, source, theirs = handed.track, handed.picture, handed.source, handed.outgoing.track.frames
+    return {
+        "camera": track.name, "rate": rate_text(track.rate), "frames": [plain_frame(track.frames[0]), plain_frame(track.frames[-1])],
+        "frames_there": [plain_frame(theirs[0]), plain_frame(theirs[-1])],
+        "image": {"width_px": picture.image.width_px, "height_px": picture.image.height_px, "pixel_aspect": picture.image.pixel_aspect, "fit": picture.fit},
+        "source": {"file": source.name, "sha256": source.sha256, "camera": source.camera, "version": source.version, "recipe": source.recipe},
+        "proof": {
+            f.path.name: {"max_px": f.proof.max_px, "worst_frame": plain_frame(f.proof.worst_frame), "median_px": f.proof.median_px, "grade": f.proof.grade, "node": f.node}
+            for f in handed.files
+        },
+    }  # fmt: skip

@@ -8,12 +8,13 @@ from pathlib import Path
 
 import numpy as np
 
+from anaxis.core.axes import Convention
 from anaxis.core.errors import BadInput
 from anaxis.core.landmarks import Landmarks
 from anaxis.core.project import pixel_matrices
 from anaxis.core.proof import Proof, prove
 from anaxis.core.scene import Scene, corrected
-from anaxis.core.track import Track, require_usable
+from anaxis.core.track import LENS_CHANNELS, Track, require_usable
 from anaxis.core.typing import Floats
 from anaxis.flow import Picture, take_camera
 from anaxis.formats.columns import COLUMNS
@@ -32,10 +33,12 @@ class Compared:
     arrived: Floats  # (m, 3, 4) pixel matrices of the camera that came back, on the proof's frames
 
 
-def is_own_table(path: Path) -> bool:
-    """Whether a text file has the columns that are written here, in a package's own numbers."""
+def is_own_table(path: Path, profile: Profile | None) -> bool:
+    """Whether a text file is a table in a package's own numbers: by its layout, or with the columns written here."""
     if path.suffix.lower() not in (".csv", ".txt", ".tsv"):
         return False
+    if profile is not None and profile.table is not None:
+        return True
     try:
         with path.open(encoding="utf-8", newline="") as source:
             first = next(csv.reader(source), [])
@@ -44,10 +47,17 @@ def is_own_table(path: Path) -> bool:
     return set(COLUMNS[:8]) <= {c.strip() for c in first}
 
 
-def track_of_table(path: Path, profile: Profile, picture: Picture) -> Track:
-    """A table in a package's own numbers, in canonical space. Raises BadInput naming the row that cannot be read."""
+def track_of_table(path: Path, profile: Profile, picture: Picture, meant: Track) -> Track:
+    """A table in a package's own numbers, in canonical space; what it does not hold is as ``meant``.
+
+    Raises BadInput for what cannot be read.
+    """
+    typed = {k: float(getattr(meant.lens, k)[0]) for k in LENS_CHANNELS}
+    bare = profile.model_copy(update={"habits": ()})
     try:
-        track = open_as_package(path, profile.model_copy(update={"habits": ()}), picture.image).track
+        track = open_as_package(path, bare, picture.image, rate=meant.rate, typed=typed).track
+    except BadInput:
+        raise
     except (ValueError, KeyError, TypeError, IndexError) as error:
         raise BadInput(
             f"{path.name} has a row that cannot be read as numbers: every row needs one for each heading."
@@ -94,7 +104,5 @@ def explain(
     meant: Track, picture: Picture, arrived: Track, profile: Profile | None, local: Track | None = None
 ) -> Diagnosis:
     """What happened to a camera that came back, in the words of the package's axes."""
-    from anaxis.core.axes import Convention
-
     convention = profile.convention if profile is not None else Convention()
     return diagnose(meant, arrived, picture.image, picture.fit, convention, local)

@@ -11,13 +11,13 @@ import numpy as np
 
 from anaxis.core.edits import renumbered
 from anaxis.core.errors import BadInput
-from anaxis.core.landmarks import Landmarks
+from anaxis.core.landmarks import Landmarks, unique_name
 from anaxis.core.outgoing import Outgoing, make_outgoing
 from anaxis.core.placement import Similarity, no_placement
 from anaxis.core.proof import Proof, prove
 from anaxis.core.reduce import Progress, Reduced, reduce, rekeyed
 from anaxis.core.timing import format_frame, require_frame
-from anaxis.core.track import Track
+from anaxis.core.track import LENS_CHANNELS, Track
 from anaxis.core.typing import Floats
 from anaxis.flow import Picture
 from anaxis.formats import has_nodes, key_rule_of, write_files
@@ -81,7 +81,7 @@ def prepare(
         )
         track = moved
     made = make_outgoing(track, profile.convention, picture.image, picture.fit, profile.lens.fit, shown)
-    return replace(made, notes=(*made.notes, *([note] if note else [])))
+    return replace(made, notes=(*made.notes, *([note] if note else [])), layout=profile.layout)
 
 
 def deliver(
@@ -119,7 +119,7 @@ def deliver_all(
         def share(done: float, i: int = i) -> None:
             progress((i + done) / len(cameras))
 
-        ready.append(_made_ready(camera, profile, format_key, options, share))
+        ready.append(made_ready(camera, profile, format_key, moved_along(options, cameras[0], camera), share))
     sent = [r.sent for r in ready]
     files = write_files(format_key, sent, folder, stem or file_stem(cameras[0].track.name, profile.key))
     names = node_names([s.track.name for s in sent])
@@ -130,8 +130,53 @@ def deliver_all(
     ]
 
 
+def deliver_in_formats(
+    cameras: Sequence[Leaving],
+    profile: Profile,
+    formats: Sequence[str],
+    folder: Path,
+    options: Options = Options(),
+    together: str = "",
+    progress: Progress = lambda share: None,
+) -> list[dict[str, Delivered]]:
+    """Several cameras in several formats: for each camera what was delivered, by format.
+
+    With ``together``, the name of a file that holds them all, for formats that can; else a file each.
+    """
+    out: list[dict[str, Delivered]] = [{} for _ in cameras]
+    for i, key in enumerate(formats):
+
+        def share(done: float, i: int = i) -> None:
+            progress((i + done) / len(formats))
+
+        if together and len(cameras) > 1 and has_nodes(key):
+            stem = file_stem(together, profile.key)
+            done = deliver_all(cameras, profile, key, folder, options, share, stem)
+        else:
+            done, stems = [], set[str]()
+            for k, camera in enumerate(cameras):
+
+                def part(done: float, k: int = k, share: Progress = share) -> None:
+                    share((k + done) / len(cameras))
+
+                stem = unique_name(file_stem(camera.track.name, profile.key), stems)
+                own = moved_along(options, cameras[0], camera)
+                done += deliver_all([camera], profile, key, folder, own, part, stem)
+                part(1.0)
+        for of_one, delivered in zip(out, done, strict=True):
+            of_one[key] = delivered
+    return out
+
+
+def moved_along(options: Options, first: Leaving, camera: Leaving) -> Options:
+    """A first frame is that of the first camera; the others are renumbered by as much, so that they keep step."""
+    if options.first is None:
+        return options
+    return replace(options, first=options.first + float(camera.track.frames[0] - first.track.frames[0]))
+
+
 @dataclass(frozen=True, eq=False)
-class _Ready:
+class Ready:
     """A camera before it is written: as it is meant to arrive on the frames ``intended``, and as it is ``sent``."""
 
     outgoing: Outgoing
@@ -140,9 +185,9 @@ class _Ready:
     reduced: Reduced | None
 
 
-def _made_ready(
+def made_ready(
     camera: Leaving, profile: Profile, format_key: str, options: Options, progress: Progress
-) -> _Ready:
+) -> Ready:
     outgoing = prepare(camera.track, camera.landmarks, camera.picture, profile, options.first)
     reduced = None
     if options.under_root:
@@ -154,15 +199,16 @@ def _made_ready(
     outgoing = replace(outgoing, notes=(*outgoing.notes, *limits_of(format_key, outgoing)))
     sent, intended = compensate(outgoing, profile, format_key)
     outgoing = replace(outgoing, track=replace(outgoing.track, frames=intended), notes=sent.notes)
-    return _Ready(outgoing, sent, intended, reduced)
+    return Ready(outgoing, sent, intended, reduced)
 
 
 def _proved(
-    camera: Leaving, ready: _Ready, files: list[Path], node: str | None, profile: Profile, options: Options
+    camera: Leaving, ready: Ready, files: list[Path], node: str | None, profile: Profile, options: Options
 ) -> Delivered:
     intended, sent = ready.intended, ready.sent
     asked = intended if ready.reduced is not None or profile.active_habits else None
-    seen = open_as_package(files[0], profile, ready.outgoing.image, asked, sent.track.rate, node)
+    typed = {k: float(getattr(sent.track.lens, k)[0]) for k in LENS_CHANNELS}
+    seen = open_as_package(files[0], profile, ready.outgoing.image, asked, sent.track.rate, node, typed)
     if not (len(seen.frames) == len(intended) and np.allclose(seen.frames, intended, rtol=0, atol=1e-4)):
         raise BadInput(
             f"{files[0].name} came back with {len(seen.frames)} frames instead of {len(camera.track)}: the camera "

@@ -17,6 +17,7 @@ from anaxis.core.errors import BadInput
 from anaxis.core.typing import Floats, FloatsLike
 
 AXIS_NAMES = ("+X", "-X", "+Y", "-Y", "+Z", "-Z")
+SIDES = ("right", "up", "back")
 ORDERS = ("XYZ", "XZY", "YXZ", "YZX", "ZXY", "ZYX")
 
 
@@ -54,6 +55,35 @@ def axes_matrix(right: str, up: str, back: str, of_what: str = "world") -> Float
             "right, up and back must each lie along a different axis."
         )
     return m
+
+
+def turned(axes: Floats, arm: str, towards: str) -> Floats:
+    """Axes (3, 3) with one of the package's own turned to point another way, as a person would turn them by hand.
+
+    ``arm`` is one of X, Y, Z; ``towards`` says where it is to point in canonical space: "+right", "-up"... A
+    quarter turn takes the axis that lies there along; the opposite way flips the one axis, and with it the
+    handedness. Raises BadInput for another word.
+    """
+    sign, side = towards[:1], towards[1:]
+    if arm not in ("X", "Y", "Z") or side not in SIDES or sign not in ("+", "-"):
+        raise BadInput(
+            f"'{arm}' cannot be turned towards '{towards}': say X, Y or Z, and such as +right or -up."
+        )
+    row = "XYZ".index(arm)
+    wanted = np.zeros(3)
+    wanted[SIDES.index(side)] = 1.0 if sign == "+" else -1.0
+    now = axes[row]
+    if (now == wanted).all():
+        return axes
+    if (now == -wanted).all():
+        flipped = axes.copy()
+        flipped[row] = wanted
+        return flipped
+    # The quarter turn that takes the one to the other; each row is where an axis points.
+    quarter = np.outer(wanted, now) - np.outer(now, wanted)
+    across = np.cross(now, wanted)
+    quarter += np.outer(across, across)
+    return np.asarray(np.round(axes @ quarter.T))
 
 
 def handedness(axes: Floats) -> int:

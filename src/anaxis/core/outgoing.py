@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
+from typing import Any
 
 import numpy as np
 
@@ -24,6 +25,7 @@ class Outgoing:
     ``image`` and ``fit`` are the receiver's; ``notes`` say what was changed on the way and why. With ``keys``
     only these are written, and ``track`` is what they draw on every frame. With ``root`` the camera stands
     below a transform of that turn and shift; ``track`` is in world space all the same, the keys are below it.
+    ``layout`` is what the columns of the receiver's tables are, where it has tables of its own.
     """
 
     track: Track
@@ -34,6 +36,7 @@ class Outgoing:
     notes: tuple[str, ...]
     keys: Keys | None = None
     root: Similarity | None = None
+    layout: dict[str, Any] | None = None
 
     @property
     def written(self) -> Ints:

@@ -18,10 +18,11 @@ from sqlalchemy.orm import Session
 
 from anaxis.core.errors import BadInput
 from anaxis.jobs.queue import OPEN, QUEUE, TASK, address_of, lost_work, put_in_queue
-from anaxis.profiles.model import profile_from_dict
+from anaxis.profiles.model import Profile, profile_from_dict
 from anaxis.sending import Options, prepare, reduce_keys
+from anaxis.store.bundles import bundle_of, keep_made_file
 from anaxis.store.database import connect
-from anaxis.store.deliveries import deliver_version
+from anaxis.store.deliveries import deliver_versions
 from anaxis.store.models import Job, Version
 from anaxis.store.queries import picture_of_version, track_of
 
@@ -53,14 +54,29 @@ class Teller:
                 raise Stopped
 
 
-def _deliver(session: Session, version: Version, params: dict[str, Any], tell: Teller) -> dict[str, Any]:
-    profile = profile_from_dict(params["profile"], "the package's profile")
-    options = Options(**params["options"])
-    return {"delivery": deliver_version(session, version, profile, params["format"], options, tell).id}
+def _deliver(session: Session, job: Job, tell: Teller) -> dict[str, Any]:
+    profile, versions, options = _order(session, job)
+    done = deliver_versions(
+        session, versions, profile, job.params["format"], options, tell, job.params["together"]
+    )
+    return {"delivery": done[0].id}
 
 
-def _keys(session: Session, version: Version, params: dict[str, Any], tell: Teller) -> dict[str, Any]:
+def _bundle(session: Session, job: Job, tell: Teller) -> dict[str, Any]:
+    profile, versions, options = _order(session, job)
+    name, data = bundle_of(versions, profile, job.params["formats"], options, job.params["together"], tell)
+    return {"made_file": keep_made_file(session, name, data).id, "name": name, "bytes": len(data)}
+
+
+def _order(session: Session, job: Job) -> tuple[Profile, list[Version], Options]:
+    profile = profile_from_dict(job.params["profile"], "the package's profile")
+    versions = [session.get_one(Version, v) for v in job.params["versions"]]
+    return profile, versions, Options(**job.params["options"])
+
+
+def _keys(session: Session, job: Job, tell: Teller) -> dict[str, Any]:
     """Which keys a receiver would get, looked at before anything is written."""
+    params, version = job.params, job.version
     profile = profile_from_dict(params["profile"], "the package's profile")
     track, landmarks, _ = track_of(version)
     outgoing = prepare(track, landmarks, picture_of_version(version), profile)
@@ -70,8 +86,8 @@ def _keys(session: Session, version: Version, params: dict[str, Any], tell: Tell
     }  # fmt: skip
 
 
-KINDS: dict[str, Callable[[Session, Version, dict[str, Any], Teller], dict[str, Any]]] = {
-    "delivery": _deliver, "keys": _keys
+KINDS: dict[str, Callable[[Session, Job, Teller], dict[str, Any]]] = {
+    "delivery": _deliver, "bundle": _bundle, "keys": _keys
 }  # fmt: skip
 
 
@@ -87,7 +103,7 @@ def do_job(engine: Engine, number: int) -> None:
     try:
         with Session(engine, expire_on_commit=False) as session, session.begin():
             job = session.get_one(Job, number)
-            result = KINDS[job.kind](session, job.version, job.params, Teller(engine, number))
+            result = KINDS[job.kind](session, job, Teller(engine, number))
             done = update(Job).where(Job.id == number, Job.state == "running")
             if not session.execute(
                 done.values(state="done", share=1.0, result=result).returning(Job.id)

@@ -12,6 +12,8 @@ from pydantic import AfterValidator, BaseModel, ConfigDict, Field, ValidationErr
 from anaxis.core.axes import Convention, axes_matrix, axis_name, axis_vector
 from anaxis.core.errors import BadInput
 from anaxis.core.timing import parse_rate, rate_text
+from anaxis.formats.column_layout import NOTHING, QUANTITIES
+from anaxis.formats.track_json import convention_document
 from anaxis.profiles.habits import HABITS, checked_habit
 
 Axis = Annotated[str, AfterValidator(lambda text: axis_name(axis_vector(text)))]
@@ -57,6 +59,48 @@ class TimeRule(_Part):
     first_frame: int = 1
 
 
+class ColumnRule(_Part):
+    """One column of the package's tables: what it holds, in which unit, and whether it is counted backwards."""
+
+    quantity: str
+    unit: str = ""
+    sign: Sign = 1
+
+    @model_validator(mode="after")
+    def _known(self) -> ColumnRule:
+        if self.quantity not in QUANTITIES:
+            raise ValueError(
+                f"'{self.quantity}' is nothing a column holds: write one of {', '.join(QUANTITIES)}"
+            )
+        units = QUANTITIES[self.quantity].units
+        if self.unit and self.unit not in units:
+            raise ValueError(
+                f"a column of {self.quantity} is not in '{self.unit}': write one of {', '.join(units)}"
+            )
+        return self
+
+
+class TableRule(_Part):
+    """The package's column text: its columns from the left, under headings or not, and what separates them."""
+
+    columns: tuple[ColumnRule, ...] = Field(min_length=3, max_length=60)
+    headings: bool = True
+    separator: Literal["comma", "semicolon", "tab", "blank"] = "comma"
+
+    @model_validator(mode="after")
+    def _holds_a_camera(self) -> TableRule:
+        held = [c.quantity for c in self.columns if c.quantity != NOTHING]
+        twice = next((q for q in held if held.count(q) > 1), None)
+        if twice:
+            raise ValueError(f"two columns hold '{twice}': leave one of them out")
+        turns = {f"rotation_{a}" for a in "xyz"}, {f"quaternion_{a}" for a in "xyzw"}
+        if not ({f"position_{a}" for a in "xyz"} <= set(held) and any(t <= set(held) for t in turns)):
+            raise ValueError("a table needs the three positions, and three turns or a quaternion")
+        if not {"frame", "seconds"} & set(held):
+            raise ValueError("a table needs a column with the frame or the time")
+        return self
+
+
 class Habit(BaseModel):
     """One thing the package does to a file on arrival: a code of HABITS and its parameters.
 
@@ -98,12 +142,23 @@ class Profile(_Part):
     lens: LensRule = LensRule()
     time: TimeRule = TimeRule()
     habits: tuple[Habit, ...] = Field(default=(), max_length=30)
+    table: TableRule | None = None
     notes: str = Field(default="", max_length=4000)
 
     @property
     def active_habits(self) -> list[tuple[str, dict[str, Any]]]:
         """Code and parameters of every habit that is switched on, in the profile's order."""
         return [(h.code, h.params) for h in self.habits if h.on]
+
+    @property
+    def layout(self) -> dict[str, Any] | None:
+        """Its tables as :mod:`anaxis.formats.column_layout` has them; None where it has no layout of its own."""
+        if self.table is None:
+            return None
+        return {
+            **self.table.model_dump(mode="json"), "convention": convention_document(self.convention), "axes": self.key,
+            "order": self.rotation.order, "rate": self.time.rate,
+        }  # fmt: skip
 
     @model_validator(mode="after")
     def _agrees(self) -> Profile:

@@ -7,6 +7,7 @@ the tangents of the view rather than on millimetres.
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from fractions import Fraction
 from pathlib import Path
@@ -19,7 +20,7 @@ from anaxis.core.track import LENS_CHANNELS, Track
 from anaxis.core.typing import Floats
 from anaxis.profiles.habits import Arriving, arrived
 from anaxis.profiles.model import Profile
-from anaxis.profiles.standin_read import Asked, FileViews, read_views
+from anaxis.profiles.standin_read import Asked, FileViews, inscribed, read_views
 
 
 @dataclass(frozen=True, eq=False)
@@ -37,18 +38,19 @@ class Seen:
 
 def open_as_package(
     path: Path, profile: Profile, image: Image, frames: Floats | None = None, rate: Fraction | None = None,
-    camera: str | None = None,
+    camera: str | None = None, typed: Mapping[str, float] | None = None,
 ) -> Seen:  # fmt: skip
     """Open a delivered file by a profile, at the file's own samples or on the package's ``frames`` (n,).
 
     ``image`` and ``rate`` are what a person sets there where the file states no resolution and no rate;
-    ``camera`` is the node to take of several, the first where None. Between samples the file's own rule holds where the
+    ``typed`` are channels of the lens that a table without them leaves to be typed; ``camera`` is the node to
+    take of several, the first where None. Between samples the file's own rule holds where the
     package takes the file's time as it is: straight for USD and tables, the curves of track JSON. Before the
     first sample and after the last that arrived, these are held. Raises BadInput for a file this package
     has no reader for.
     """
     habits = profile.active_habits
-    asked = Asked(profile, image, None if habits else frames, rate, camera)
+    asked = Asked(profile, image, None if habits else frames, rate, camera, typed)
     views = read_views(path, asked)
     if habits and len(views.frames) > 1 and np.diff(views.frames).max() > 1 + 1e-6:
         # Few keys: what the file draws between them, before the package does anything to it.
@@ -113,15 +115,8 @@ def _to_pixels(track: Track, image: Image, fit: str) -> Floats:
     bottom = (lens.offset_y_mm - lens.film_height_mm / 2) / lens.focal_mm
     top = (lens.offset_y_mm + lens.film_height_mm / 2) / lens.focal_mm
     width, height = right - left, top - bottom
-    aspect = image.width_px * image.pixel_aspect / image.height_px
-    film = width / height
-    grow_height = {
-        "width": np.ones_like(film), "height": np.zeros_like(film), "stretch": np.full_like(film, np.nan),
-        "inside": (aspect > film).astype(np.float64), "outside": (aspect <= film).astype(np.float64),
-    }[fit]  # fmt: skip
-    shown_width = np.where(grow_height == 0, height * aspect, width)
-    shown_height = np.where(grow_height == 1, width / aspect, height)
-    n = len(film)
+    shown_width, shown_height = inscribed(width, height, image, fit)
+    n = len(width)
     pixels = np.zeros((n, 3, 3))
     pixels[:, 0, 0] = image.width_px / shown_width
     pixels[:, 0, 2] = image.width_px * (0.5 - (left + right) / 2 / shown_width)

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import csv
 import json
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from fractions import Fraction
 from pathlib import Path
@@ -24,7 +24,7 @@ from anaxis.core.lens import Image
 from anaxis.core.timing import nearest_rate, parse_rate
 from anaxis.core.track import Lens, make_lens
 from anaxis.core.typing import Floats
-from anaxis.profiles.model import Axes, Profile
+from anaxis.profiles.model import Axes, Profile, TableRule
 
 _YUP = np.eye(3)
 _TURN_Z = np.array([[1.0, 0, 0], [0, 0, -1], [0, 1, 0]])  # canonical to a right-handed world with Z up
@@ -67,13 +67,15 @@ class FileViews:
 @dataclass(frozen=True, eq=False)
 class Asked:
     """What is to be read: ``camera`` by its node's name, the first one where None; at frames ``at`` (n,), at the
-    file's own samples where None; ``image`` and ``rate`` where the file states none."""
+    file's own samples where None; ``image``, ``rate`` and the lens ``typed`` (channels of Lens by name) where the
+    file states none."""
 
     profile: Profile
     image: Image
     at: Floats | None = None
     rate: Fraction | None = None
     camera: str | None = None
+    typed: Mapping[str, float] | None = None
 
 
 def read_views(path: Path, asked: Asked) -> FileViews:
@@ -347,31 +349,102 @@ def _own_views(
 
 
 def _column_views(path: Path, asked: Asked) -> FileViews:
+    """A table by the package's own layout, or by the headings it has; what it does not hold is as it was typed."""
     profile, image, at = asked.profile, asked.image, asked.at
+    column = _by_layout(path, profile.table) if profile.table is not None else _by_headings(path)
+    numbers, seconds = column.get("frame"), column.get("seconds")
+    if numbers is None:
+        rate = asked.rate or parse_rate(profile.time.rate)
+        numbers = np.round(column["seconds"] * float(rate), 4)
+    elif seconds is not None and len(numbers) > 1 and seconds[-1] > seconds[0]:
+        rate = nearest_rate(float((numbers[-1] - numbers[0]) / (seconds[-1] - seconds[0])))
+    else:
+        rate = asked.rate or parse_rate(profile.time.rate)
+    if at is not None and not np.array_equal(at, numbers):
+        column = {k: np.interp(at, numbers, v) for k, v in column.items()}
+        numbers = at
+    position = np.stack([column[f"position_{a}"] for a in "xyz"], axis=1)
+    if "quaternion_w" in column:
+        turned = Rotation.from_quat(np.stack([column[f"quaternion_{a}"] for a in "xyzw"], axis=1)).as_matrix()
+    else:
+        angles = np.stack([column[f"rotation_{a}_deg"] for a in "xyz"], axis=1) * profile.rotation.signs
+        turned = _turned(angles, profile.rotation.order)
+    lens = _column_lens(column, asked, len(numbers))
+    return _own_views(
+        path.stem, numbers, rate, position, turned, lens, profile.camera, profile.world, profile.metres_per_unit, image
+    )  # fmt: skip
+
+
+def _by_headings(path: Path) -> dict[str, Floats]:
     with path.open(encoding="utf-8", newline="") as source:
         rows = list(csv.DictReader(source))
-    column = {k: np.array([float(r[k] or "nan") for r in rows]) for k in rows[0]}
-    seconds, numbers = column.get("seconds"), column["frame"]
-    moving = seconds is not None and len(numbers) > 1 and seconds[-1] > seconds[0]
-    rate = (
-        nearest_rate(float((numbers[-1] - numbers[0]) / (seconds[-1] - seconds[0])))
-        if moving and seconds is not None
-        else parse_rate(profile.time.rate)
-    )
-    if at is not None and not np.array_equal(at, numbers):
-        column = {k: np.interp(at, numbers, v) for k, v in column.items()} | {"frame": at}
-    position = np.stack([column[f"position_{a}"] for a in "xyz"], axis=1)
-    angles = np.stack([column[f"rotation_{a}_deg"] for a in "xyz"], axis=1) * profile.rotation.signs
-    lens = {
-        k: column[k]
-        for k in ("focal_mm", "film_width_mm", "film_height_mm", "offset_x_mm", "offset_y_mm", "squeeze")
+    return {k: np.array([float(r[k] or "nan") for r in rows]) for k in rows[0]}
+
+
+# What one of a table's units is in the unit of the names used here.
+_TABLE_UNITS = {"rad": np.degrees(1.0), "cm": 10.0, "m": 1000.0, "inch": 25.4, "ms": 0.001}
+_IN_DEGREES, _IN_MM = ("rotation", "hfov", "vfov"), ("focal", "film", "offset")
+
+
+def _by_layout(path: Path, rule: TableRule) -> dict[str, Floats]:
+    """The columns of a table under their plain names. Raises BadInput for a row with more or fewer cells."""
+    separator = {"comma": ",", "semicolon": ";", "tab": "\t", "blank": " "}[rule.separator]
+    with path.open(encoding="utf-8", newline="") as source:
+        rows = [r for r in csv.reader(source, delimiter=separator, skipinitialspace=separator == " ") if r]
+    rows = rows[1:] if rule.headings else rows
+    for i, row in enumerate(rows, 1 + rule.headings):
+        if len(row) != len(rule.columns):
+            raise BadInput(
+                f"{path.name}, row {i}, has {len(row)} cells and the package's layout has {len(rule.columns)} columns: "
+                "export the table again, or change the layout."
+            )
+    out = {}
+    for i, held in enumerate(rule.columns):
+        kind = held.quantity.split("_")[0]
+        name = held.quantity + (
+            "_deg" if kind in _IN_DEGREES else "_mm" if kind in _IN_MM else "_px" if kind == "zoom" else ""
+        )
+        values = np.array([float(r[i] or "nan") for r in rows])
+        out[name] = values * held.sign * _TABLE_UNITS.get(held.unit, 1.0)
+    return out
+
+
+def _column_lens(column: dict[str, Floats], asked: Asked, count: int) -> dict[str, Floats]:
+    """The lens of a table: what it does not say is as a person typed it there, else a full frame without offsets."""
+    otherwise = {
+        "film_width_mm": 36.0,
+        "film_height_mm": 24.0,
+        "offset_x_mm": 0.0,
+        "offset_y_mm": 0.0,
+        "squeeze": 1.0,
     }
+    lens = {k: column.get(k, np.full(count, (asked.typed or {}).get(k, v))) for k, v in otherwise.items()}
+    wide = lens["squeeze"] * lens["film_width_mm"]
+    shown_width, shown_height = inscribed(wide, lens["film_height_mm"], asked.image, asked.profile.lens.fit)
+    if "focal_mm" in column:
+        lens["focal_mm"] = column["focal_mm"]
+    elif "hfov_deg" in column:
+        lens["focal_mm"] = shown_width / 2 / np.tan(np.radians(column["hfov_deg"]) / 2)
+    elif "vfov_deg" in column:
+        lens["focal_mm"] = shown_height / 2 / np.tan(np.radians(column["vfov_deg"]) / 2)
+    elif "zoom_px" in column:
+        lens["focal_mm"] = column["zoom_px"] * shown_width / asked.image.width_px
+    else:
+        lens["focal_mm"] = np.full(count, (asked.typed or {}).get("focal_mm", 50.0))
     if "focus" in column:
-        lens["focus_m"] = column["focus"] * profile.metres_per_unit
-    return _own_views(
-        path.stem, column["frame"], rate, position, _turned(angles, profile.rotation.order), lens, profile.camera, profile.world,
-        profile.metres_per_unit, image,
-    )  # fmt: skip
+        lens["focus_m"] = column["focus"] * asked.profile.metres_per_unit
+    return lens
+
+
+def inscribed(width: Floats, height: Floats, image: Image, fit: str) -> tuple[Floats, Floats]:
+    """The part of a film back (n,) that an image shows, in the film back's unit."""
+    aspect = image.width_px * image.pixel_aspect / image.height_px
+    film = width / height
+    by_width = {
+        "width": np.ones_like(film), "height": np.zeros_like(film), "stretch": np.full_like(film, np.nan),
+        "inside": (aspect > film).astype(np.float64), "outside": (aspect <= film).astype(np.float64),
+    }[fit]  # fmt: skip
+    return np.where(by_width == 0, height * aspect, width), np.where(by_width == 1, width / aspect, height)
 
 
 def _turned(angles_deg: Floats, order: str) -> Floats:

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import hashlib
-from dataclasses import asdict, replace
+from collections.abc import Mapping, Sequence
+from dataclasses import asdict, fields, replace
 from pathlib import Path
 from tempfile import TemporaryDirectory
 from typing import Any
@@ -12,13 +13,21 @@ import numpy as np
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
+from anaxis.core.placement import placement_of
 from anaxis.core.reduce import Progress
 from anaxis.core.typing import Floats
 from anaxis.formats.scene_archive import pack, unpack
 from anaxis.profiles.model import Profile
-from anaxis.sending import Delivered, Options, deliver
+from anaxis.sending import Delivered, Leaving, Options, deliver_all, file_stem
 from anaxis.store.models import Delivery, DeliveryFile, Version
-from anaxis.store.queries import NotFound, picture_of_version, track_of
+from anaxis.store.queries import NotFound, picture_of_version, recipe_of, track_of
+
+
+def leaving_of(version: Version) -> Leaving:
+    """A version as it goes out: under the name it is kept by, for two cameras of a file may share their own."""
+    track, landmarks, _ = track_of(version)
+    track = replace(track, name=version.camera.name)
+    return Leaving(track, landmarks, picture_of_version(version), placement_of(recipe_of(version)))
 
 
 def deliver_version(
@@ -26,25 +35,41 @@ def deliver_version(
     progress: Progress = lambda share: None,
 ) -> Delivery:  # fmt: skip
     """Write a version for a package, prove it, and keep files and proof together."""
-    track, landmarks, _ = track_of(version)
-    # Under the name it is kept by: two cameras of a file may share their own.
-    track = replace(track, name=version.camera.name)
-    picture = picture_of_version(version)
+    return deliver_versions(session, [version], profile, format_key, options, progress)[0]
+
+
+def deliver_versions(
+    session: Session, versions: Sequence[Version], profile: Profile, format_key: str, options: Options = Options(),  # noqa: B008  (frozen)
+    progress: Progress = lambda share: None, together: str = "",
+) -> list[Delivery]:  # fmt: skip
+    """Versions written into one file called ``together``; a delivery for each, with its own proof and that file."""
+    cameras = [leaving_of(v) for v in versions]
+    stem = file_stem(together, profile.key) if together else ""
     with TemporaryDirectory(prefix="anaxis-delivery-") as folder:
-        done = deliver(track, landmarks, picture, profile, format_key, Path(folder), options, progress)
-        return keep_delivery(session, version, profile, format_key, done)
+        done = deliver_all(cameras, profile, format_key, Path(folder), options, progress, stem)
+        names = [c.track.name for c in cameras]
+        return [
+            keep_delivery(session, v, profile, format_key, d, names if len(names) > 1 else [])
+            for v, d in zip(versions, done, strict=True)
+        ]
 
 
 def keep_delivery(
-    session: Session, version: Version, profile: Profile, format_key: str, done: Delivered
+    session: Session,
+    version: Version,
+    profile: Profile,
+    format_key: str,
+    done: Delivered,
+    together: Sequence[str] = (),
 ) -> Delivery:
+    """What was delivered of a version; ``together`` names the cameras that share its file."""
     proof = done.proof
     delivery = Delivery(
         version_id=version.id,
         profile=profile.model_dump(mode="json"),
         format=format_key,
         notes=list(done.outgoing.notes),
-        options=_options_of(done),
+        options=_options_of(done) | ({"together": list(together)} if together else {}),
         max_px=proof.max_px,
         worst_frame=proof.worst_frame,
         median_px=proof.median_px,
@@ -71,10 +96,15 @@ def keep_delivery(
 
 def _options_of(done: Delivered) -> dict[str, Any]:
     """What was asked of a delivery and what came of it, as plain JSON."""
-    reduced, out = done.reduced, {k: v for k, v in asdict(done.options).items() if v is not None}
-    if reduced is None:
-        return out
-    return out | {"keys": reduced.summary()}
+    out = {k: v for k, v in asdict(done.options).items() if v is not None and v is not False}
+    if done.node:
+        out["node"] = done.node
+    return out if done.reduced is None else out | {"keys": done.reduced.summary()}
+
+
+def options_from(kept: Mapping[str, Any]) -> Options:
+    """What was asked of a delivery, from what is kept of it."""
+    return Options(**{f.name: kept[f.name] for f in fields(Options) if f.name in kept})
 
 
 def newest_deliveries(version: Version) -> list[Delivery]:

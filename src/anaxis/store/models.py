@@ -225,6 +225,16 @@ class Job(Base):
     version: Mapped[Version] = relationship()
 
 
+class MadeFile(Base):
+    """A file that took long to make, kept to be fetched."""
+
+    __tablename__ = "made_files"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    name: Mapped[str]
+    data: Mapped[bytes] = mapped_column(deferred=True)
+    created_at: Mapped[datetime] = mapped_column(server_default=func.now())
+
+
 class Package(Base):
     """One version of a package profile of one's own; the highest number of a key is the one in force."""
 

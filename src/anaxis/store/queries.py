@@ -187,6 +187,15 @@ def get_camera(session: Session, camera_id: int) -> Camera:
     return camera
 
 
+def other_cameras(session: Session, camera: Camera) -> list[Camera]:
+    """The other cameras of its show, those of its own shot first."""
+    query = (
+        select(Camera).join(Shot, Shot.id == Camera.shot_id).where(Shot.show_id == camera.shot.show_id, Camera.id != camera.id)
+        .order_by((Camera.shot_id == camera.shot_id).desc(), Shot.name, Camera.name).options(joinedload(Camera.shot))
+    )  # fmt: skip
+    return list(session.execute(query).scalars())
+
+
 def reread(session: Session, source: SourceFile, scene: Scene, layout: dict[str, Any] | None) -> None:
     """A staged file read another way."""
     source.scene, source.layout = scene_to_bytes(scene), layout

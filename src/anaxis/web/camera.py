@@ -2,34 +2,31 @@
 
 from __future__ import annotations
 
-from dataclasses import asdict, replace
-from pathlib import Path
-from tempfile import TemporaryDirectory
 from typing import Annotated, Any
 
-from fastapi import APIRouter, File, Form, Query, Request, UploadFile
+from fastapi import APIRouter, Form, Query, Request
 from fastapi.responses import RedirectResponse, Response
 from sqlalchemy.orm import Session
 
 from anaxis.core.errors import BadInput
-from anaxis.core.landmarks import Landmarks
+from anaxis.core.landmarks import NODE_NAME_RULE, Landmarks, node_name
 from anaxis.core.lens import FIT_WORDS, FITS, parse_image, require_fit
-from anaxis.core.recipe import Operation, Work, inserted, kind_of, recipe_document, replay, replay_tree
+from anaxis.core.recipe import Operation, Work, inserted, kind_of, replay, replay_tree
 from anaxis.core.track import Track
 from anaxis.formats import FORMATS, SET_SUFFIXES
 from anaxis.formats.scene_archive import scene_from_bytes
 from anaxis.formats.track_json import convention_from_document
-from anaxis.handover import Source, handover_zip
 from anaxis.profiles import SHIPPED_KEYS
-from anaxis.profiles.model import Profile, profile_from_text
+from anaxis.profiles.model import Profile
 from anaxis.profiles.sheet import sheet_of
-from anaxis.sending import Options, deliver, file_stem, prepare
-from anaxis.store.deliveries import deliver_version, furthest_off, newest_deliveries
+from anaxis.sending import prepare
+from anaxis.store.deliveries import furthest_off, newest_deliveries
 from anaxis.store.models import Version
-from anaxis.store.packages import all_packages, get_package
+from anaxis.store.packages import all_packages
 from anaxis.store.queries import (
     findings_of,
     get_version,
+    other_cameras,
     picture_of_version,
     recipe_of,
     saved_film_backs,
@@ -41,7 +38,7 @@ from anaxis.store.returns import returns_of
 from anaxis.store.versions import correct_picture, next_of
 from anaxis.web.axes_drawing import axes_svg, axis_turn
 from anaxis.web.drawings import camera_bundle, levels_bundle
-from anaxis.web.jobs import open_work, start_work
+from anaxis.web.jobs import open_work
 from anaxis.web.landmarks import THE_FILE, axes_of, file_unit, rows_of
 from anaxis.web.lens import lens_context
 from anaxis.web.pages import Store, drawing_answer, number_or_none, page
@@ -132,97 +129,6 @@ def _replayed(store: Session, version: Version, off: list[str]) -> Work:
     return replay(scene_from_bytes(version.source_file.scene), version.camera_path, recipe, set_finder(store))
 
 
-@router.post("/{camera_id}/deliver")
-def make_delivery(
-    request: Request, store: Store, camera_id: int,
-    version: Annotated[int, Form()], to: Annotated[str, Form()], format_key: Annotated[str, Form()],
-    reduce_px: Annotated[str, Form()] = "", first_there: Annotated[str, Form()] = "",
-    more_formats: Annotated[list[str] | None, Form()] = None, more_packages: Annotated[list[str] | None, Form()] = None,
-    own_profile: Annotated[UploadFile | None, File()] = None,
-) -> Any:  # fmt: skip
-    """Write and prove at once, or as work of its own where that takes longer than a page should."""
-    kept = get_version(store, camera_id, version)
-    if own_profile is not None and own_profile.filename:
-        profile = profile_from_text(own_profile.file.read(_MAX_PROFILE_BYTES), own_profile.filename)
-    else:
-        packages = all_packages(store)
-        if to not in packages:
-            raise BadInput(f"'{to}' is no package profile: choose one of {', '.join(packages)}.")
-        profile = packages[to]
-    options = Options(
-        number_or_none(reduce_px, "pixels that fewer keys may cost"),
-        number_or_none(first_there, "a first frame"),
-    )
-    formats = list(dict.fromkeys([format_key, *(more_formats or [])]))
-    profiles = [
-        profile,
-        *(get_package(store, k) for k in dict.fromkeys(more_packages or []) if k != profile.key),
-    ]
-    if len(formats) * len(profiles) > 1:
-        return _several(request, store, kept, profiles, formats, options)
-    if (
-        options.reduce_px is not None
-        or round(kept.facts["last_frame"] - kept.facts["first_frame"]) > _QUICK_FRAMES
-    ):
-        params = {
-            "profile": profile.model_dump(mode="json"),
-            "format": format_key,
-            "options": asdict(options),
-        }
-        return RedirectResponse(f"/jobs/{start_work(request, 'delivery', kept.id, params)}", status_code=303)
-    delivery = deliver_version(store, kept, profile, format_key, options)
-    return RedirectResponse(f"/deliveries/{delivery.id}", status_code=303)
-
-
-def _several(
-    request: Request, store: Session, version: Version, profiles: list[Profile], formats: list[str], options: Options
-) -> Any:  # fmt: skip
-    """One delivery for each package and format; what takes long goes into the queue, one after the other."""
-    slow = (
-        options.reduce_px is not None
-        or len(track_of(version)[0]) * len(formats) * len(profiles) > _QUICK_FRAMES
-    )
-    for profile in profiles:
-        for key in formats:
-            if slow:
-                params = {
-                    "profile": profile.model_dump(mode="json"),
-                    "format": key,
-                    "options": asdict(options),
-                }
-                start_work(request, "delivery", version.id, params)
-            else:
-                deliver_version(store, version, profile, key, options)
-    return RedirectResponse(
-        f"/cameras/{version.camera_id}?version={version.number}&station=prove", status_code=303
-    )
-
-
-@router.get("/{camera_id}/bundle")
-def bundle(store: Store, camera_id: int, version: int, to: str) -> Response:
-    """The package of files for one package: every format, landmarks, set, axis check, sheet, manifest."""
-    kept, profile = get_version(store, camera_id, version), get_package(store, to)
-    track, landmarks, lines = track_of(kept)
-    track, picture = replace(track, name=kept.camera.name), picture_of_version(kept)
-    formats = [
-        f.key for f in FORMATS if f.write and (track.frames[0] >= 0 or f.key not in ("gltf", "collada"))
-    ]
-    source = Source(
-        kept.source_file.name,
-        kept.source_file.sha256,
-        kept.camera_path,
-        recipe_document(recipe_of(kept)),
-        kept.label,
-    )
-    with TemporaryDirectory(prefix="anaxis-bundle-") as folder:
-        done = {f: deliver(track, landmarks, picture, profile, f, Path(folder)) for f in formats}
-        data = handover_zip(track, landmarks, lines, picture, profile, done, source)
-    name = f"{file_stem(track.name, profile.key)}.zip"
-    return Response(
-        data, media_type="application/zip", headers={"Content-Disposition": f'attachment; filename="{name}"'}
-    )
-
-
 @router.post("/{camera_id}/picture")
 def correct(
     store: Store, camera_id: int,
@@ -284,6 +190,9 @@ def _context(
     sheet = sheet_of(outgoing, profile) if station in ("lens", "deliver") else None
     return {
         "sheet": sheet,
+        "other_cameras": other_cameras(store, version.camera) if station == "deliver" else [],
+        "node": node_name(version.camera.name, set()),
+        "node_rule": NODE_NAME_RULE,
         "packages": all_packages(store),
         "returns": returns_of(store, version) if station == "prove" else [],
         "stills": stills_of(store, version) if station == "prove" else [],

@@ -28,7 +28,9 @@ from anaxis.flow import CameraReport, Picture, examine, picture_of, refuse_unusa
 from anaxis.formats import READABLE_SUFFIXES, check_size, require_readable
 from anaxis.formats.scene_archive import scene_from_bytes
 from anaxis.jobs.guard import ParserPool
+from anaxis.profiles import SHIPPED_KEYS
 from anaxis.store.models import Camera, Shot, SourceFile, Version
+from anaxis.store.packages import all_packages
 from anaxis.store.queries import (
     expected_of,
     find_or_make_shot,
@@ -228,12 +230,13 @@ def _review_page(
         "source_fit": picture.fit, "cameras": [r.path for r in reports if r.usable],
     }  # fmt: skip
     drafted = {p: [(i, o, kind_of(o.code)) for i, o in enumerate(r)] for p, r in draft.recipes.items() if r}
+    packages = all_packages(store) if read.columns else {}
     return page(
         request, "intake/review.html", 422 if sentence else 200,
         source=source, read=read, draft=draft, drafted=drafted, scene=scene, reports=reports, picture=picture, fits=FITS,
         form={**proposed, **(typed or {})}, sentence=sentence, targets=targets_of(store, draft, reports, show, shot),
         rule=LEGAL_NAME_RULE, keepings=KEEPING_WORDS, up_axes=list(UP_AXES), usable={r.path for r in reports if r.usable},
-        layouts=saved_layouts(store) if read.columns else [],
+        layouts=saved_layouts(store) if read.columns else [], packages=packages, own_packages=[p for k, p in packages.items() if k not in SHIPPED_KEYS],
     )  # fmt: skip
 
 

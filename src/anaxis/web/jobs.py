@@ -11,14 +11,19 @@ from sqlalchemy.orm import Session
 
 from anaxis.core.errors import BadInput
 from anaxis.jobs.queue import OPEN, ask_for, get_job, stop
+from anaxis.store.bundles import get_made_file
 from anaxis.store.models import Job, Version
 from anaxis.store.packages import get_package
 from anaxis.store.queries import get_version
 from anaxis.web.keys_drawing import keys_svg
-from anaxis.web.pages import Store, number_or_none, page
+from anaxis.web.pages import Store, download_answer, number_or_none, page
 
 router = APIRouter()
-KEPT_WORDS = {"delivery": "Writing and measuring", "keys": "Looking for keys"}
+KEPT_WORDS = {
+    "delivery": "Writing and measuring",
+    "bundle": "Putting everything together for",
+    "keys": "Looking for keys",
+}
 
 
 def start_work(request: Request, kind: str, version_id: int, params: dict[str, Any]) -> int:
@@ -29,10 +34,10 @@ def start_work(request: Request, kind: str, version_id: int, params: dict[str, A
 
 
 def open_work(session: Session, version: Version) -> list[Job]:
-    """What is asked for and not over of a version's deliveries, oldest first."""
+    """What is asked for and not over of a version's deliveries and zips, oldest first."""
     query = (
         select(Job)
-        .where(Job.version_id == version.id, Job.kind == "delivery", Job.state.in_(OPEN))
+        .where(Job.version_id == version.id, Job.kind.in_(("delivery", "bundle")), Job.state.in_(OPEN))
         .order_by(Job.id)
     )
     return list(session.execute(query).scalars())
@@ -64,6 +69,13 @@ def state(request: Request, store: Store, number: int) -> Any:
     if job.state == "done" and "delivery" in job.result:
         answer.headers["HX-Redirect"] = f"/deliveries/{job.result['delivery']}"
     return answer
+
+
+@router.get("/jobs/{number}/file")
+def made(store: Store, number: int) -> Response:
+    """What a job made to be fetched."""
+    made = get_made_file(store, get_job(store, number).result.get("made_file"))
+    return download_answer(made.name, made.data)
 
 
 @router.post("/jobs/{number}/stop")

@@ -12,8 +12,19 @@ from typing import Annotated, Any
 
 from fastapi import APIRouter, File, Form, Request, UploadFile
 from fastapi.responses import JSONResponse, RedirectResponse, Response
+from markupsafe import Markup
 
-from anaxis.core.axes import AXIS_NAMES, ORDERS
+from anaxis.core.axes import (
+    AXIS_NAMES,
+    ORDERS,
+    SIDES,
+    Convention,
+    axes_matrix,
+    axis_name,
+    axis_vector,
+    handedness,
+    turned,
+)
 from anaxis.core.errors import BadInput
 from anaxis.core.landmarks import NO_LANDMARKS
 from anaxis.core.lens import FITS
@@ -21,12 +32,13 @@ from anaxis.core.mapping import channel_map, says
 from anaxis.core.outgoing import Outgoing, numbers_of
 from anaxis.core.rotation import angles_from_matrices
 from anaxis.core.track import Track
+from anaxis.formats.column_layout import QUANTITIES
 from anaxis.profiles import shipped_profiles
 from anaxis.profiles.calibration import IMAGE, learned, made_camera, returned_from_document, write_start
 from anaxis.profiles.habits import HABITS
 from anaxis.profiles.model import Profile, profile_from_dict, profile_from_text
 from anaxis.store.packages import all_packages, free_key, get_package, keep_package, shots_using, versions_of
-from anaxis.web.axes_drawing import axes_svg, axis_turn
+from anaxis.web.axes_drawing import axes_drawing, axes_svg, axis_turn
 from anaxis.web.habit_drawing import habit_svg
 from anaxis.web.pages import Store, page
 
@@ -34,6 +46,7 @@ router = APIRouter(prefix="/packages")
 _MAX_PROFILE_BYTES = 100_000
 _EXAMPLE_AT = 12
 _MAX_FORM_BYTES = 5_000_000
+_MAX_COLUMNS = 60
 _CALIBRATED = ("usd", "alembic", "collada", "columns", "json")
 
 
@@ -107,7 +120,9 @@ def one(request: Request, store: Store, key: str, number: int | None = None) -> 
     example = numbers_of(Outgoing(_example(), profile.convention, IMAGE, profile.lens.fit, NO_LANDMARKS, ()))
     return page(
         request, "packages/one/index.html", p=profile, own=key not in shipped_profiles(), versions=versions_of(store, key), number=number,
-        axes=axes_svg(profile.convention, profile.label, 240), axis_names=AXIS_NAMES, orders=ORDERS, fits=FITS, kinds=HABITS,
+        axes=axes_drawing(profile.convention.world, profile.convention.camera, profile.label, 240, to_turn=key not in shipped_profiles()),
+        world=profile.world.model_dump(), camera=profile.camera.model_dump(), said_axes="", look=profile.convention.look_axis,
+        right_handed=profile.convention.right_handed, column_choices=column_choices(), column_rows=_column_rows(profile), axis_names=AXIS_NAMES, orders=ORDERS, fits=FITS, kinds=HABITS,
         drawings=[habit_svg(h.code, h.params, profile.convention) for h in profile.habits], used=shots_using(store, key), example=example,
         packages=all_packages(store),
     )  # fmt: skip
@@ -126,6 +141,31 @@ def turns(request: Request, store: Store, key: str, order: str = "XYZ", signs: s
     own = profile.convention.rotation_from_canonical(_example().rotation)
     a, b, c = (1 if s == "+" else -1 for s in signs)
     return page(request, "packages/turns.html", angles=angles_from_matrices(own, order, (a, b, c)).deg[0])
+
+
+@router.get("/{key}/axes")
+def axes(request: Request, store: Store, key: str, side: str = "", arm: str = "", towards: str = "") -> Any:
+    """The axes as they are chosen or turned, before they are kept; a wrong handedness is refused with the reason."""
+    profile = get_package(store, key)
+    chosen = {
+        s: {k: request.query_params.get(f"{s}_{k}", getattr(getattr(profile, s), k)) for k in SIDES}
+        for s in ("world", "camera")
+    }
+    said, drawing = "", Markup("")
+    try:
+        both = {s: axes_matrix(**chosen[s], of_what=s) for s in ("world", "camera")}
+        if arm and side in both:
+            both[side] = turned(both[side], arm, towards)
+            chosen[side] = {k: axis_name(both[side][:, i]) for i, k in enumerate(SIDES)}
+        drawing = axes_drawing(both["world"], both["camera"], profile.label, 240, to_turn=True)
+        Convention(world=both["world"], camera=both["camera"])
+    except BadInput as error:
+        said = error.sentence
+    look = axis_name(-axis_vector(chosen["camera"]["back"]))
+    return page(
+        request, "packages/axes.html", p=profile, own=True, world=chosen["world"], camera=chosen["camera"], axes=drawing, said_axes=said,
+        axis_names=AXIS_NAMES, look=look, right_handed=not said and handedness(both["world"]) > 0,
+    )  # fmt: skip
 
 
 @router.post("/{key}/copy")
@@ -174,6 +214,8 @@ def changed_document(profile: Profile, form: dict[str, str]) -> dict[str, Any]:
         document["lens"] |= lens | {"offset_signs": signs}
         document["time"] = {"rate": form.get("rate", "24"), "first_frame": form.get("first_frame", "1")}
         return document
+    if action == "table":
+        return document | {"table": _table(form)}
     habits = list(document["habits"])
     if action == "add":
         kind = HABITS.get(form.get("code", ""))
@@ -189,9 +231,45 @@ def changed_document(profile: Profile, form: dict[str, str]) -> dict[str, Any]:
         entry = habits.pop(at)
         if action in ("up", "down"):
             habits.insert(max(0, min(len(habits), at + (-1 if action == "up" else 1))), entry)
+        elif action in ("on", "off"):
+            habits.insert(at, entry | {"on": action == "on"})
         elif action != "out":
             raise BadInput("That is no change of a package: reload the page and try again.")
     return document | {"habits": habits}
+
+
+def column_choices() -> list[tuple[str, str]]:
+    """What a column may hold and in which unit: ("rotation_x:deg", "turn about X, deg")..."""
+    return [
+        (f"{key}:{unit}", f"{quantity.label}, {unit}" if unit else quantity.label)
+        for key, quantity in QUANTITIES.items()
+        for unit in quantity.units
+    ]
+
+
+def _column_rows(profile: Profile) -> list[tuple[str, int]]:
+    """The choice and sign of each column, and some that are open."""
+    held = profile.table.columns if profile.table else ()
+    rows = [(f"{c.quantity}:{c.unit or next(iter(QUANTITIES[c.quantity].units))}", int(c.sign)) for c in held]
+    return [*rows, *[("", 1)] * (4 if rows else 12)][:_MAX_COLUMNS]
+
+
+def _table(form: dict[str, str]) -> dict[str, Any] | None:
+    """The layout that the form's columns make, those left open left out; None where every one is."""
+    columns = []
+    for i in range(_MAX_COLUMNS):
+        quantity, _, unit = form.get(f"column_{i}", "").partition(":")
+        if quantity:
+            columns.append(
+                {"quantity": quantity, "unit": unit, "sign": -1 if form.get(f"sign_{i}") == "-1" else 1}
+            )
+    if not columns:
+        return None
+    return {
+        "columns": columns,
+        "headings": form.get("headings") == "true",
+        "separator": form.get("separator", "comma"),
+    }
 
 
 @router.get("/{key}/habit")

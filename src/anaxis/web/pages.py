@@ -17,7 +17,6 @@ from anaxis import __version__
 from anaxis.core.errors import BadInput
 from anaxis.core.timing import format_frame, parse_rate, rate_label
 from anaxis.formats.column_layout import QUANTITIES
-from anaxis.profiles import shipped_profiles
 
 HERE = Path(__file__).parent
 
@@ -66,7 +65,6 @@ templates.env.filters |= {
 }  # fmt: skip
 templates.env.globals |= {
     "app_version": __version__,
-    "profiles": shipped_profiles(),
     "quantities": QUANTITIES,
 }
 
@@ -106,6 +104,12 @@ def drawing_answer(data: bytes, kept: bool = True) -> Response:
     """A drawing's data; that of what is kept never changes, so a browser need not ask for it again."""
     headers = {"Cache-Control": "private, max-age=600"} if kept else None
     return Response(data, media_type="application/octet-stream", headers=headers)
+
+
+def download_answer(name: str, data: bytes, media_type: str = "application/octet-stream") -> Response:
+    """A file to be kept under its name."""
+    headers = {"Content-Disposition": f'attachment; filename="{name}"'}
+    return Response(data, media_type=media_type, headers=headers)
 
 
 def page(request: Request, name: str, status: int = 200, **context: Any) -> Any:

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+from pathlib import Path
 from typing import Any
 
 import numpy as np
 from fastapi import APIRouter, Request
-from fastapi.responses import Response
+from fastapi.responses import HTMLResponse, Response
 
 from anaxis.core.axes import Convention
 from anaxis.core.landmarks import Landmarks
@@ -16,15 +17,16 @@ from anaxis.core.track import Track
 from anaxis.core.typing import Floats
 from anaxis.flow import Picture
 from anaxis.profiles.model import profile_from_dict
-from anaxis.sending import prepare
+from anaxis.store.bundles import handed_again, outgoing_of
 from anaxis.store.deliveries import get_delivery, get_delivery_file, proof_arrays
 from anaxis.store.queries import (
     get_version,
     picture_of_version,
     track_of,
 )
+from anaxis.transfer_sheet import sheet_html, sheet_pdf
 from anaxis.web.drawings import proof_bundle
-from anaxis.web.pages import Store, drawing_answer, page
+from anaxis.web.pages import Store, download_answer, drawing_answer, page
 from anaxis.web.stations import stations_of
 
 router = APIRouter(prefix="/deliveries")
@@ -37,7 +39,7 @@ def proof(request: Request, store: Store, delivery_id: int) -> Any:
     profile = profile_from_dict(delivery.profile, "the delivery's profile")
     track, landmarks, _ = track_of(version)
     picture = picture_of_version(version)
-    outgoing = prepare(track, landmarks, picture, profile, delivery.options.get("first"))
+    outgoing = outgoing_of(delivery)
     numbers = numbers_of(outgoing)
     meant = numbers_of(make_outgoing(track, Convention(), picture.image, picture.fit, picture.fit, landmarks))
     meant_used = track.lens.used(picture.image, picture.fit)
@@ -92,11 +94,20 @@ def _key_frames(asked: dict[str, Any], track: Track) -> Floats:
     return kept + (track.frames[0] - asked["first"]) if "first" in asked and len(kept) else kept
 
 
+@router.get("/{delivery_id}/sheet")
+def sheet(store: Store, delivery_id: int) -> Response:
+    """The transfer sheet of a delivery, to look at or to print."""
+    return HTMLResponse(sheet_html(handed_again(get_delivery(store, delivery_id))))
+
+
+@router.get("/{delivery_id}/sheet.pdf")
+def printed_sheet(store: Store, delivery_id: int) -> Response:
+    handed = handed_again(get_delivery(store, delivery_id))
+    name = f"{Path(handed.files[0].path.name).stem}.sheet.pdf"
+    return download_answer(name, sheet_pdf(sheet_html(handed)), "application/pdf")
+
+
 @router.get("/{delivery_id}/files/{name}")
 def download(store: Store, delivery_id: int, name: str) -> Response:
     row = get_delivery_file(store, delivery_id, name)
-    return Response(
-        row.data,
-        media_type="application/octet-stream",
-        headers={"Content-Disposition": f'attachment; filename="{row.name}"'},
-    )
+    return download_answer(row.name, row.data)

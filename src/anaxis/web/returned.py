@@ -14,18 +14,18 @@ from fastapi.responses import RedirectResponse, Response
 from anaxis.core.errors import BadInput
 from anaxis.core.timing import format_frame
 from anaxis.core.track import Track
-from anaxis.flow import Picture
 from anaxis.formats import CAMERA_SUFFIXES, check_size, require_readable
-from anaxis.handover import pixel_rows
+from anaxis.formats.columns import SEPARATORS
 from anaxis.jobs.guard import ParserPool
 from anaxis.profiles import shipped_profiles
 from anaxis.profiles.model import Profile, profile_from_dict
 from anaxis.returns import is_own_table, track_of_table, track_that_came_back
-from anaxis.sending import Options
-from anaxis.store.deliveries import deliver_version
+from anaxis.sending import Leaving, Options
+from anaxis.store.deliveries import deliver_version, leaving_of
 from anaxis.store.packages import free_key, get_package, keep_package
 from anaxis.store.queries import get_version, picture_of_version, track_of
 from anaxis.store.returns import get_return, keep_return, return_arrays
+from anaxis.transfer_sheet import pixel_rows
 from anaxis.web.drawings import proof_bundle
 from anaxis.web.pages import Store, drawing_answer, page
 from anaxis.web.stations import stations_of
@@ -48,24 +48,43 @@ def handed_in(
         check_size(name, file.size or 0, limits.max_bytes)
         data = file.file.read(limits.max_bytes + 1)
     elif numbers.strip():
-        name, data = "typed.csv", table_of_numbers(numbers, kept.facts, track_of(kept)[0]).encode()
+        pasted = package_table(numbers, package)
+        if pasted is None:
+            package = package.model_copy(update={"table": None})
+            pasted = table_of_numbers(numbers, track_of(kept)[0])
+        name, data = "typed.csv", pasted.encode()
     else:
         raise BadInput("Choose the file that came back, or type its numbers for three frames or more.")
-    arrived = _read(request.app.state.parsers, name, data, package, picture_of_version(kept))
+    arrived = _read(request.app.state.parsers, name, data, package, leaving_of(kept))
     row = keep_return(store, kept, package, name, data, arrived)
     return RedirectResponse(f"/returns/{row.id}", status_code=303)
 
 
-def _read(parsers: ParserPool, name: str, data: bytes, package: Profile, picture: Picture) -> Track:
+def _read(parsers: ParserPool, name: str, data: bytes, package: Profile, meant: Leaving) -> Track:
     with TemporaryDirectory(prefix="anaxis-return-") as folder:
         path = Path(folder) / name
         path.write_bytes(data)
-        if is_own_table(path):
-            return track_of_table(path, package, picture)
+        if is_own_table(path, package):
+            return track_of_table(path, package, meant.picture, meant.track)
         return track_that_came_back(parsers.read(path), None, package)
 
 
-def table_of_numbers(text: str, facts: dict[str, Any], meant: Track) -> str:
+def package_table(text: str, package: Profile) -> str | None:
+    """Pasted rows as a table of the package's own layout; None where it has none or they have other columns."""
+    rule = package.table
+    if rule is None:
+        return None
+    rows = [[p for p in re.split(r"[\s,;]+", line.strip()) if p] for line in text.strip().splitlines()]
+    if rows and not re.match(r"^[-+.\d]", rows[0][0] if rows[0] else ""):
+        rows = rows[1:]
+    if len(rows) < 3 or any(len(r) != len(rule.columns) for r in rows):
+        return None
+    separator = SEPARATORS[rule.separator]
+    head = [[c.quantity for c in rule.columns]] if rule.headings else []
+    return "".join(separator.join(r) + "\n" for r in [*head, *rows])
+
+
+def table_of_numbers(text: str, meant: Track) -> str:
     """Typed rows of frame, position and angles (and focal length, film back) as a table. Raises BadInput naming the row."""
     rows = [_HEADINGS + ",offset_x_mm,offset_y_mm,squeeze"]
     for number, line in enumerate(text.strip().splitlines(), 1):

@@ -36,6 +36,7 @@ function setUpForms() {
     if (base) location.href = base + encodeURIComponent(event.target.value) + location.hash;
   });
   document.addEventListener("submit", (event) => {
+    if (event.submitter?.matches("[data-download]")) return; // the page stays as it is
     const status = event.target.querySelector("[role=status]");
     if (status) status.hidden = false;
     const button = event.target.querySelector("[type=submit]");

@@ -1,0 +1,85 @@
+"""The package of files for one receiver, made of kept versions; and the ones that took long, kept to be fetched."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import replace
+from pathlib import Path
+from tempfile import TemporaryDirectory
+from typing import Any
+
+from sqlalchemy.orm import Session
+
+from anaxis.core.outgoing import Outgoing
+from anaxis.core.proof import Proof
+from anaxis.core.recipe import recipe_document
+from anaxis.core.reduce import Progress
+from anaxis.handover import handover_zip
+from anaxis.profiles.model import Profile, profile_from_dict
+from anaxis.sending import Options, deliver_in_formats, file_stem, made_ready
+from anaxis.store.deliveries import leaving_of, options_from, proof_arrays
+from anaxis.store.models import Delivery, MadeFile, Version
+from anaxis.store.queries import NotFound, recipe_of, track_of
+from anaxis.transfer_sheet import Handed, HandedFile, Source, handed_of
+
+
+def bundle_of(
+    versions: Sequence[Version], profile: Profile, formats: Sequence[str], options: Options, together: str = "",
+    progress: Progress = lambda share: None,
+) -> tuple[str, bytes]:  # fmt: skip
+    """Name and bytes of the zip; ``together`` names the file that holds all cameras, in formats that can."""
+    cameras = [leaving_of(v) for v in versions]
+    with TemporaryDirectory(prefix="anaxis-bundle-") as folder:
+        done = deliver_in_formats(cameras, profile, formats, Path(folder), options, together, progress)
+        data = handover_zip([
+            handed_of(camera, track_of(version)[2], profile, of_one, source_of(version))
+            for camera, version, of_one in zip(cameras, versions, done, strict=True)
+        ])  # fmt: skip
+    return f"{file_stem(together or cameras[0].track.name, profile.key)}.zip", data
+
+
+def source_of(version: Version) -> Source:
+    """Where a version came from, as it is written on what is handed over."""
+    file = version.source_file
+    return Source(
+        file.name, file.sha256, version.camera_path, recipe_document(recipe_of(version)), version.label
+    )
+
+
+def outgoing_of(delivery: Delivery) -> Outgoing:
+    """The camera of a delivery as it is meant to be in the package, in the package's numbering."""
+    profile = profile_from_dict(delivery.profile, "the delivery's profile")
+    # Fewer keys cost less than what is read off a number; looking for them again would take long.
+    asked = replace(options_from(delivery.options), reduce_px=None)
+    return made_ready(
+        leaving_of(delivery.version), profile, delivery.format, asked, lambda share: None
+    ).outgoing
+
+
+def handed_again(delivery: Delivery) -> Handed:
+    """A delivery as its sheet shows it."""
+    profile = profile_from_dict(delivery.profile, "the delivery's profile")
+    camera, deviation = leaving_of(delivery.version), proof_arrays(delivery)[0]
+    proof = Proof(
+        camera.track.frames, deviation, delivery.max_px, delivery.worst_frame, delivery.median_px, delivery.grade, delivery.test_points
+    )  # fmt: skip
+    node = delivery.options.get("node", "")
+    files = [HandedFile(Path(f.name), delivery.format, proof, node) for f in delivery.files]
+    return Handed(
+        camera.track, camera.landmarks.shown(), track_of(delivery.version)[2], camera.picture, profile, outgoing_of(delivery), files,
+        list(delivery.notes), source_of(delivery.version),
+    )  # fmt: skip
+
+
+def keep_made_file(session: Session, name: str, data: bytes) -> MadeFile:
+    made = MadeFile(name=name, data=data)
+    session.add(made)
+    session.flush()
+    return made
+
+
+def get_made_file(session: Session, made_id: Any) -> MadeFile:
+    made = session.get(MadeFile, made_id) if isinstance(made_id, int) else None
+    if made is None:
+        raise NotFound("That file is no longer there: make it again from the camera's Deliver station.")
+    return made

@@ -1,0 +1,156 @@
+"""Delivering: cameras, packages, formats and ways chosen in one form, written at once or as long work."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import asdict, dataclass, replace
+from typing import Annotated, Any
+
+from fastapi import APIRouter, Depends, File, Form, Request, UploadFile
+from fastapi.responses import RedirectResponse, Response
+
+from anaxis.core.errors import BadInput
+from anaxis.formats import FORMATS, has_nodes
+from anaxis.profiles.model import Profile, profile_from_text
+from anaxis.sending import Options
+from anaxis.store.bundles import bundle_of
+from anaxis.store.deliveries import deliver_versions
+from anaxis.store.models import Version
+from anaxis.store.packages import all_packages, get_package
+from anaxis.store.queries import get_version
+from anaxis.web.jobs import start_work
+from anaxis.web.pages import Store, download_answer, number_or_none
+
+router = APIRouter(prefix="/cameras")
+_MAX_PROFILE_BYTES = 100_000
+# Frames written in all, above which a page would be waited for too long.
+_QUICK_FRAMES = 3000
+
+
+@dataclass(frozen=True)
+class Asking:
+    """What the form asks for; the first of ``versions`` is the camera on the page."""
+
+    versions: list[Version]
+    profiles: list[Profile]
+    formats: list[str]
+    options: Options
+    together: str
+
+
+@dataclass(frozen=True)
+class Order:
+    """One file: the versions in it, for a package, in a format."""
+
+    versions: list[Version]
+    profile: Profile
+    format: str
+    options: Options
+    together: str = ""
+
+
+def _form(
+    store: Store, camera_id: int,
+    version: Annotated[int, Form()], to: Annotated[str, Form()], format_key: Annotated[str, Form()],
+    reduce_px: Annotated[str, Form()] = "", first_there: Annotated[str, Form()] = "", under_root: Annotated[bool, Form()] = False,
+    more_formats: Annotated[list[str] | None, Form()] = None, more_packages: Annotated[list[str] | None, Form()] = None,
+    more_cameras: Annotated[list[int] | None, Form()] = None, together: Annotated[bool, Form()] = False,
+    own_profile: Annotated[UploadFile | None, File()] = None,
+) -> Asking:  # fmt: skip
+    kept = get_version(store, camera_id, version)
+    if own_profile is not None and own_profile.filename:
+        profile = profile_from_text(own_profile.file.read(_MAX_PROFILE_BYTES), own_profile.filename)
+    else:
+        packages = all_packages(store)
+        if to not in packages:
+            raise BadInput(f"'{to}' is no package profile: choose one of {', '.join(packages)}.")
+        profile = packages[to]
+    others = [get_version(store, c) for c in dict.fromkeys(more_cameras or []) if c != camera_id]
+    more = [get_package(store, k) for k in dict.fromkeys(more_packages or []) if k != profile.key]
+    return Asking(
+        [kept, *others],
+        [profile, *more],
+        list(dict.fromkeys([format_key, *(more_formats or [])])),
+        Options(
+            number_or_none(reduce_px, "pixels that fewer keys may cost"),
+            number_or_none(first_there, "a first frame"),
+            under_root,
+        ),
+        kept.camera.shot.name if together and others else "",
+    )
+
+
+Asked = Annotated[Asking, Depends(_form)]
+
+
+def orders_of(asked: Asking) -> list[Order]:
+    """A file for each package and format, and for each camera where they do not go together."""
+    out = []
+    for profile in asked.profiles:
+        for key in asked.formats:
+            if asked.together and has_nodes(key):
+                out.append(Order(asked.versions, profile, key, asked.options, asked.together))
+                continue
+            out += [
+                Order([v], profile, key, _moved_along(asked.options, asked.versions[0], v))
+                for v in asked.versions
+            ]
+    return out
+
+
+def _moved_along(options: Options, first: Version, version: Version) -> Options:
+    """A first frame is that of the page's camera; the others are renumbered by as much."""
+    if options.first is None:
+        return options
+    return replace(options, first=options.first + _first(version) - _first(first))
+
+
+def _first(version: Version) -> float:
+    return float(version.facts["first_frame"])
+
+
+def _frames(versions: Sequence[Version]) -> int:
+    return sum(round(v.facts["last_frame"] - v.facts["first_frame"]) + 1 for v in versions)
+
+
+@router.post("/{camera_id}/deliver")
+def make_delivery(request: Request, store: Store, camera_id: int, asked: Asked) -> Any:
+    """Write and prove at once, or as work of its own where that takes longer than a page should."""
+    orders = orders_of(asked)
+    slow = asked.options.reduce_px is not None or sum(_frames(o.versions) for o in orders) > _QUICK_FRAMES
+    at = ""
+    for order in orders:
+        if slow:
+            at = f"/jobs/{start_work(request, 'delivery', order.versions[0].id, _params(order.versions, order.profile, order.options, order.together, format=order.format))}"
+        else:
+            done = deliver_versions(
+                store, order.versions, order.profile, order.format, order.options, together=order.together
+            )
+            at = f"/deliveries/{done[0].id}"
+    if len(orders) > 1:
+        at = f"/cameras/{camera_id}?version={asked.versions[0].number}&station=prove"
+    return RedirectResponse(at, status_code=303)
+
+
+@router.post("/{camera_id}/bundle")
+def bundle(request: Request, camera_id: int, asked: Asked) -> Response:
+    """The package of files for one package: every format, landmarks, set, axis check, sheet, manifest."""
+    profile, options, versions = asked.profiles[0], asked.options, asked.versions
+    first = options.first if options.first is not None else min(_first(v) for v in versions)
+    formats = [f.key for f in FORMATS if f.write and (first >= 0 or f.key not in ("gltf", "collada"))]
+    if options.reduce_px is not None or _frames(versions) * len(formats) > _QUICK_FRAMES:
+        params = _params(versions, profile, options, asked.together, formats=formats)
+        return RedirectResponse(
+            f"/jobs/{start_work(request, 'bundle', versions[0].id, params)}", status_code=303
+        )
+    return download_answer(*bundle_of(versions, profile, formats, options, asked.together), "application/zip")
+
+
+def _params(
+    versions: Sequence[Version], profile: Profile, options: Options, together: str, **rest: Any
+) -> dict[str, Any]:
+    """An order as the worker takes it."""
+    return {
+        "versions": [v.id for v in versions], "profile": profile.model_dump(mode="json"), "options": asdict(options),
+        "together": together, **rest,
+    }  # fmt: skip

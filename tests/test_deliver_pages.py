@@ -1,0 +1,91 @@
+"""Delivering on the page: several cameras, one file or a file each, below a root, the zip as long work, the sheet."""
+
+from __future__ import annotations
+
+import io
+import re
+import zipfile
+from pathlib import Path
+
+import httpx
+import pytest
+from playwright.sync_api import Page, expect
+from pypdf import PdfReader
+
+from anaxis.formats import read_file
+from pages import fits, ready, take_in
+
+pytestmark = pytest.mark.browser
+
+
+def test_two_cameras_go_together_in_one_file_below_their_roots(
+    page: Page, site: str, demo_files: dict[str, Path], tmp_path: Path
+) -> None:
+    for name in ("TW_010", "TW_030"):
+        take_in(site, demo_files[name], name)
+    page.goto("/cameras/1?station=deliver&to=zup-lh-cm")
+    ready(page)
+    page.get_by_text("The node is called").click()
+    expect(page.locator("#panel")).to_contain_text("Letters, digits and _ stay")
+    page.get_by_text("Several cameras, formats or packages at once").click()
+    page.get_by_label("shotcam TW_030").check()
+    page.get_by_label("In one file").check()
+    page.get_by_label("Below a root").check()
+    page.get_by_label("also json").check()
+    fits(page)
+    page.get_by_role("button", name="Write and prove").click()
+    page.wait_for_url("**station=prove**")
+    expect(page.locator("#panel table").first.locator("tbody tr")).to_have_count(2)
+    # One USD for both, and a JSON each.
+    with httpx.Client(base_url=site) as client:
+        pages = [client.get(f"/deliveries/{i}").text for i in (1, 2, 3, 4)]
+        assert all("graded exact" in p for p in pages)
+        names = [re.findall(r'/files/([^"]+)" download', p)[0] for p in pages]
+        assert names[0] == names[1] == "TW_010.zup-lh-cm.usd" and names[2] == names[3]
+        data = client.get(f"/deliveries/1/files/{names[0]}").content
+        assert data == client.get(f"/deliveries/2/files/{names[0]}").content
+    path = tmp_path / "both.usd"
+    path.write_bytes(data)
+    scene = read_file(path)
+    assert [c.path for c in scene.cameras] == ["/shotcam_root/shotcam", "/shotcam_2_root/shotcam_2"]
+    page.goto("/deliveries/2")
+    ready(page)
+    expect(page.locator(".numbers")).to_contain_text("its node shotcam_2".replace("its", "is its"))
+    page.get_by_role("link", name="Transfer sheet").click()
+    expect(page.locator("h1")).to_contain_text("shotcam for Z up, left-handed")
+    pdf = httpx.get(f"{site}/deliveries/2/sheet.pdf")
+    reader = PdfReader(io.BytesIO(pdf.content))
+    assert len(reader.pages) == 1 and "shotcam_2" in reader.pages[0].extract_text()
+
+
+def test_a_zip_that_takes_long_is_work_of_its_own(page: Page, site: str, demo_files: dict[str, Path]) -> None:
+    take_in(site, demo_files["TW_030"], "TW_030")
+    page.goto("/cameras/1?station=deliver&to=yup-rh-m")
+    ready(page)
+    page.fill("#reduce_px", "0.5")
+    page.get_by_role("button", name="Everything in one zip").click()
+    page.wait_for_url("**/jobs/*")
+    link = page.get_by_role("link", name="Download shotcam.yup-rh-m.zip")
+    expect(link).to_be_visible(timeout=60_000)
+    with page.expect_download() as download:
+        link.click()
+    names = zipfile.ZipFile(download.value.path()).namelist()
+    assert {"transfer_sheet.pdf", "transfer_sheet.html", "manifest.json"} <= set(names)
+    assert sum(n.startswith("camera/") for n in names) == 6
+
+
+def test_what_cannot_be_delivered_is_said_where_it_was_asked(
+    page: Page, site: str, demo_files: dict[str, Path]
+) -> None:
+    take_in(site, demo_files["TW_010"], "TW_010")
+    page.goto("/cameras/1?station=deliver&to=yup-rh-m")
+    ready(page)
+    page.fill("#reduce_px", "-3")
+    page.get_by_role("button", name="Write and prove").click()
+    page.wait_for_url(re.compile("cameras/1|jobs/"))
+    expect(page.locator("main")).to_contain_text(re.compile("above zero|pixels"))
+    with httpx.Client(base_url=site) as client:
+        form = {"version": "1", "to": "yup-rh-m", "format_key": "usd"}
+        assert client.post("/cameras/1/deliver", data=form | {"more_cameras": "77"}).status_code == 404
+        assert client.post("/cameras/1/bundle", data=form | {"to": "nowhere"}).status_code == 422
+        assert client.get("/jobs/1/file").status_code == 404
