@@ -16,6 +16,7 @@ from anaxis.core.errors import BadInput
 from anaxis.core.landmarks import Landmarks, node_name
 from anaxis.core.lens import Image
 from anaxis.core.placement import Similarity
+from anaxis.core.recipe import Operation
 from anaxis.core.scene import Scene, corrected
 from anaxis.core.track import Track
 from anaxis.core.tree import angle_between_deg
@@ -23,6 +24,8 @@ from anaxis.flow import Picture, take_camera
 from anaxis.formats import read_file
 from anaxis.formats.file_axes import file_axes
 from anaxis.profiles import shipped_profiles
+from anaxis.profiles.standin import open_as_package
+from anaxis.returns import bare_of, explain
 from anaxis.sending import Delivered, Leaving, Options, deliver_all
 from test_habits import with_habits
 from test_writers import PICTURE, shot
@@ -118,6 +121,20 @@ def test_habits_are_made_up_for_below_a_root(format_key: str, tmp_path: Path) ->
         )[0]  # fmt: skip
         assert done.outgoing.root is None and any("a root would not arrive" in n for n in done.outgoing.notes)
         assert done.proof.max_px <= 0.01
+
+
+@pytest.mark.parametrize("format_key", ["usd", "alembic"])
+def test_a_root_left_out_on_the_way_is_found(format_key: str, tmp_path: Path) -> None:
+    """The package drops what stands above a camera, which nobody knew: the camera comes back as it was before it was placed."""
+    leaving, plain = Leaving(PLACED.track(shot()), MARKS, PICTURE, PLACED), with_habits("zup-rh-m")
+    sent = deliver_all([leaving], plain, format_key, tmp_path, ROOTED)[0]
+    careless = with_habits("zup-rh-m", {"code": "parents"})
+    back = open_as_package(sent.files[0], careless, PICTURE.image, rate=leaving.track.rate).track
+    recipe = (Operation("place", PLACED.as_params()),)
+    scene = read_again(sent, format_key, "zup-rh-m")
+    bare = bare_of(scene, scene.cameras[0].path, recipe, leaving.track)
+    found = explain(leaving.track, PICTURE, back, plain, bare)
+    assert found.explained and [c for c, _ in found.explanations[0].causes] == ["parents"]
 
 
 def test_what_a_file_cannot_hold_is_said(tmp_path: Path) -> None:

@@ -147,17 +147,12 @@ def diagnose(
     profile: str | None, as_json: bool,
 ) -> None:  # fmt: skip
     """Say what happened to the camera MEANT on its way to the camera ARRIVED."""
-    from anaxis.core.recipe import replay
-    from anaxis.returns import explain
+    from anaxis.returns import bare_of, explain
 
     source, back, package = _read_pair(
         meant, arrived, camera, arrived_camera, resolution, source_fit, profile
     )
-    bare = None
-    node = source.work.scene.camera(source.work.path)
-    if node.parent is not None:
-        alone = source.work.scene.replaced(_without_parent(node))
-        bare = replay(alone, node.path, ()).done
+    bare = bare_of(source.work.scene, source.work.path, (), source.work.done)
     found = explain(source.work.done, source.picture, back, package, bare)
     document = {"explanations": [e.as_dict() for e in found.explanations], "explained": found.explained}
     if as_json:
@@ -168,12 +163,6 @@ def diagnose(
     for e in found.explanations:
         fits = ", ".join(f"{format_frame(a)} to {format_frame(b)}" for a, b in e.frames[:5]) or "none"
         click.echo(f"- {e.sentence} Frames that fit: {fits}.")
-
-
-def _without_parent(node: Any) -> Any:
-    from dataclasses import replace
-
-    return replace(node, parent=None)
 
 
 @click.group()

@@ -3,16 +3,19 @@
 from __future__ import annotations
 
 import csv
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 import numpy as np
 
 from anaxis.core.axes import Convention
+from anaxis.core.bake import bake_camera
 from anaxis.core.errors import BadInput
 from anaxis.core.landmarks import Landmarks
+from anaxis.core.placement import placement_of
 from anaxis.core.project import pixel_matrices
 from anaxis.core.proof import Proof, prove
+from anaxis.core.recipe import Recipe
 from anaxis.core.scene import Scene, corrected
 from anaxis.core.track import LENS_CHANNELS, Track, require_usable
 from anaxis.core.typing import Floats
@@ -100,9 +103,21 @@ def compared(meant: Track, landmarks: Landmarks, picture: Picture, arrived: Trac
     return Compared(proof, rest, seen)
 
 
+def bare_of(scene: Scene, path: str, recipe: Recipe, track: Track) -> tuple[Track, ...]:
+    """A camera on its own frames without what may stand above it: its parents in the source, a root that places it."""
+    out, node = [], scene.camera(path)
+    if node.parent is not None and not recipe:
+        alone = scene.replaced(replace(node, parent=None))
+        out.append(bake_camera(alone, node.path, track.frames).track)
+    placement = placement_of(recipe)
+    if any(o.on and o.code == "place" for o in recipe):
+        out.append(placement.rigid().inverse().track(track))
+    return tuple(out)
+
+
 def explain(
-    meant: Track, picture: Picture, arrived: Track, profile: Profile | None, local: Track | None = None
+    meant: Track, picture: Picture, arrived: Track, profile: Profile | None, bare: tuple[Track, ...] = ()
 ) -> Diagnosis:
     """What happened to a camera that came back, in the words of the package's axes."""
     convention = profile.convention if profile is not None else Convention()
-    return diagnose(meant, arrived, picture.image, picture.fit, convention, local)
+    return diagnose(meant, arrived, picture.image, picture.fit, convention, bare)

@@ -8,7 +8,6 @@ import numpy as np
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from anaxis.core.bake import bake_camera
 from anaxis.core.errors import BadInput
 from anaxis.core.landmarks import NO_LANDMARKS
 from anaxis.core.proof import grade_of
@@ -16,9 +15,9 @@ from anaxis.core.track import Track
 from anaxis.core.typing import Floats
 from anaxis.formats.scene_archive import pack, scene_from_bytes, track_to_bytes, unpack
 from anaxis.profiles.model import Profile
-from anaxis.returns import Compared, compared, explain
+from anaxis.returns import Compared, bare_of, compared, explain
 from anaxis.store.models import Return, Version
-from anaxis.store.queries import NotFound, picture_of_version, track_of
+from anaxis.store.queries import NotFound, picture_of_version, recipe_of, track_of
 
 
 def keep_return(
@@ -27,7 +26,9 @@ def keep_return(
     """A camera that came back, with how far it is off and what explains it."""
     track, landmarks, _ = track_of(version)
     picture = picture_of_version(version)
-    found = explain(track, picture, arrived, profile, _bare(version, track))
+    scene = scene_from_bytes(version.source_file.scene)
+    bare = bare_of(scene, version.camera_path, recipe_of(version), track)
+    found = explain(track, picture, arrived, profile, bare)
     try:
         measured: Compared | None = compared(track, landmarks, picture, arrived)
     except BadInput:  # not one frame in common: the diagnosis still says why
@@ -46,18 +47,6 @@ def keep_return(
     session.add(row)
     session.flush()
     return row
-
-
-def _bare(version: Version, track: Track) -> Track | None:
-    """The camera without its parents, on the frames of the version; None where it has none."""
-    scene = scene_from_bytes(version.source_file.scene)
-    node = next((n for n in scene.nodes if n.path == version.camera_path), None)
-    if node is None or node.parent is None or version.recipe:
-        return None
-    from dataclasses import replace
-
-    alone = scene.replaced(replace(node, parent=None))
-    return bake_camera(alone, node.path, track.frames).track
 
 
 def get_return(session: Session, number: int) -> Return:
