@@ -11,7 +11,7 @@ import click
 
 from anaxis import cli_options as options
 from anaxis.cli_read import Meant, read_meant, read_scene
-from anaxis.cli_tables import console, numbers_at, print_json, table
+from anaxis.cli_tables import OFF_TOLERANCE, console, numbers_at, print_json, table
 from anaxis.core.errors import BadInput
 from anaxis.core.lens import Image
 from anaxis.core.mapping import channel_map, says
@@ -21,7 +21,6 @@ if TYPE_CHECKING:
     from anaxis.core.track import Track
     from anaxis.profiles.model import Profile
 
-OFF_TOLERANCE = 3
 _profile = click.option(
     "--profile", "profile", metavar="PROFILE", help="The package: a shipped key, or a JSON file."
 )

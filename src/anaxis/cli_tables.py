@@ -19,6 +19,9 @@ from anaxis.core.timing import plain_frame, rate_label
 if TYPE_CHECKING:
     from anaxis.sending import Delivered
 
+# The exit code for a proof above the tolerance.
+OFF_TOLERANCE = 3
+
 
 def console() -> Console:
     return Console(width=None if sys.stdout.isatty() else 160, highlight=False)
