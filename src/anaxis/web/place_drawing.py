@@ -1,0 +1,84 @@
+"""A placement before it is taken: the path and its landmarks as they stand and as they would, from above and from the side."""
+
+from __future__ import annotations
+
+import math
+from typing import NamedTuple
+
+import numpy as np
+from markupsafe import Markup
+
+from anaxis.core.axes import Convention
+from anaxis.core.track import Track
+from anaxis.core.typing import Floats
+
+_WIDTH, _HEIGHT, _PAD = 330.0, 190.0, 14.0
+_POINTS = 200
+# Canonical axes on the page: from above right and back, from the side right and up (the page's y runs down).
+_VIEWS = {"from above": ((0, 1.0), (2, 1.0)), "from the side": ((0, 1.0), (1, -1.0))}
+
+
+class Standing(NamedTuple):
+    """A camera's path (n, 3), its look at the first frame (3,), and landmarks (m, 3), canonical, metres."""
+
+    path_m: Floats
+    look: Floats
+    marks_m: Floats
+
+
+def standing(track: Track, marks_m: Floats) -> Standing:
+    at = np.unique(np.linspace(0, len(track) - 1, min(_POINTS, len(track))).astype(int))
+    return Standing(track.position_m[at], -track.rotation[0, :, 2], marks_m)
+
+
+def placed_svg(before: Standing, after: Standing, goals_m: Floats, convention: Convention, unit: str) -> Markup:
+    """Both on one scale; ``goals_m`` (k, 3) are where paired landmarks are to stand, the last of ``after``'s first k."""
+    every = np.concatenate([before.path_m, after.path_m, before.marks_m, after.marks_m, goals_m])
+    half = _WIDTH / 2
+    spans = [np.ptp(every[:, [a for a, _ in axes]], axis=0) for axes in _VIEWS.values()]
+    widest, tallest = max(s[0] for s in spans), max(s[1] for s in spans)
+    scale = min((half - 2 * _PAD) / max(widest, 1e-6), (_HEIGHT - 2 * _PAD - 22) / max(tallest, 1e-6), 1e6)
+    views = ""
+    for k, (name, axes) in enumerate(_VIEWS.items()):
+        (a, sa), (b, sb) = axes
+        low = np.array([(every[:, a] * sa).min(), (every[:, b] * sb).min()])
+        shift = np.array([k * half + _PAD, _PAD]) - low * scale
+
+        def page(points: Floats, a: int = a, b: int = b, sa: float = sa, sb: float = sb, shift: Floats = shift) -> Floats:  # fmt: skip
+            return np.asarray(np.stack([points[..., a] * sa, points[..., b] * sb], axis=-1) * scale + shift)
+
+        views += _standing(page(before.path_m), page(before.path_m[0] + before.look * 18 / scale), page(before.marks_m), "was")
+        views += _standing(page(after.path_m), page(after.path_m[0] + after.look * 18 / scale), page(after.marks_m), "now")
+        for mark, goal in zip(page(after.marks_m[: len(goals_m)]), page(goals_m), strict=True):
+            views += f'<line class="off" x1="{mark[0]:.1f}" y1="{mark[1]:.1f}" x2="{goal[0]:.1f}" y2="{goal[1]:.1f}"/>'
+            views += f'<circle class="goal" cx="{goal[0]:.1f}" cy="{goal[1]:.1f}" r="4"/>'
+        views += f'<text x="{k * half + half / 2:.0f}" y="{_HEIGHT - 4:.0f}" text-anchor="middle">{name}</text>'
+    bar, said = _bar(scale, convention.metres_per_unit, unit)
+    views += (
+        f'<path class="bar" d="M {_PAD:.0f} {_HEIGHT - 18:.0f} h {bar:.1f}"/>'
+        f'<text x="{_PAD + bar + 5:.0f}" y="{_HEIGHT - 14:.0f}">{said}</text>'
+    )
+    label = "The camera's path as it stands and as it would stand, from above and from the side"
+    return Markup(
+        f'<svg class="placed" viewBox="0 0 {_WIDTH:g} {_HEIGHT:g}" role="img" aria-label="{label}">'
+        f'<line class="fold" x1="{half:g}" y1="6" x2="{half:g}" y2="{_HEIGHT - 8:g}"/>{views}</svg>'
+    )
+
+
+def _standing(path: Floats, look: Floats, marks: Floats, kind: str) -> str:
+    dots = " ".join(f"{x:.1f},{y:.1f}" for x, y in path)
+    x, y = path[0]
+    crosses = "".join(f"M {mx - 3:.1f} {my:.1f} h 6 M {mx:.1f} {my - 3:.1f} v 6 " for mx, my in marks)
+    return (
+        f'<polyline class="{kind}" points="{dots}"/><circle class="{kind}" cx="{x:.1f}" cy="{y:.1f}" r="3"/>'
+        f'<line class="{kind} look" x1="{x:.1f}" y1="{y:.1f}" x2="{look[0]:.1f}" y2="{look[1]:.1f}"/>'
+        + (f'<path class="{kind}" d="{crosses}"/>' if crosses else "")
+    )
+
+
+def _bar(scale: float, metres_per_unit: float, unit: str) -> tuple[float, str]:
+    """A scale bar of 1, 2 or 5 and so many zeros of the unit, about a fifth of the drawing long."""
+    wanted = 60.0 / (scale * metres_per_unit)
+    power = 10.0 ** math.floor(math.log10(wanted))
+    size = next(s for s in (5, 2, 1) if s * power <= wanted or s == 1) * power
+    return size * metres_per_unit * scale, f"{size:g} {unit}"
