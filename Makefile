@@ -11,7 +11,7 @@ demo: setup
 	@exec .venv/bin/python demo/run.py
 
 test: setup check
-	@.venv/bin/python -m pytest
+	@OPENBLAS_NUM_THREADS=1 .venv/bin/python -m pytest -n auto --maxprocesses 4
 
 check: setup
 	@.venv/bin/ruff check .

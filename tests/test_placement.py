@@ -98,7 +98,21 @@ def test_a_camera_is_stood_elsewhere_on_the_page(page: Page, site: str, demo_fil
     page.get_by_role("button", name="Solve and place").click()
     expect(page.get_by_role("alert")).to_contain_text("nobody")
     page.get_by_text("From landmark pairs").click()
+    page.fill("[name=pairs]", rows.splitlines()[0])
+    expect(page.locator("#placed-look")).to_contain_text("1 pairs settle no placement")
+    wrong = rows.replace(
+        rows.split()[1], str(float(rows.split()[1]) + 40.0), 1
+    )  # the first is 40 cm elsewhere
+    page.fill("[name=pairs]", wrong)
+    moved = goal.copy()
+    moved[0, 0] += 0.4
+    left = from_pairs(where, moved, False).residual_m
+    expect(page.locator("#placed-look caption")).to_contain_text(f"the worst is {names[int(left.argmax())]}")
+    cells = page.locator("#placed-look tbody td:nth-child(2)").all_inner_texts()
+    assert [float(c) for c in cells] == pytest.approx(left.tolist(), abs=1e-3)
     page.fill("[name=pairs]", rows)
+    expect(page.locator("#placed-look td").first).to_have_text("0.0000")
+    assert page.locator("svg.placed polyline.now").count() == 2
     page.get_by_role("button", name="Solve and place").click()
     ready(page)
     expect(page.locator("#panel")).to_contain_text("from 4 pairs; the worst is")

@@ -31,32 +31,42 @@ def standing(track: Track, marks_m: Floats) -> Standing:
     return Standing(track.position_m[at], -track.rotation[0, :, 2], marks_m)
 
 
-def placed_svg(before: Standing, after: Standing, goals_m: Floats, convention: Convention, unit: str) -> Markup:
-    """Both on one scale; ``goals_m`` (k, 3) are where paired landmarks are to stand, the last of ``after``'s first k."""
+def placed_svg(before: Standing, after: Standing, moved_m: Floats, goals_m: Floats, convention: Convention, unit: str) -> Markup:  # fmt: skip
+    """Both on one scale; ``goals_m`` (k, 3) are where landmarks are to stand that come to stand at ``moved_m``."""
     every = np.concatenate([before.path_m, after.path_m, before.marks_m, after.marks_m, goals_m])
     half = _WIDTH / 2
     spans = [np.ptp(every[:, [a for a, _ in axes]], axis=0) for axes in _VIEWS.values()]
     widest, tallest = max(s[0] for s in spans), max(s[1] for s in spans)
-    scale = min((half - 2 * _PAD) / max(widest, 1e-6), (_HEIGHT - 2 * _PAD - 22) / max(tallest, 1e-6), 1e6)
+    scale = min((half - 2 * _PAD) / max(widest, 1e-6), (_HEIGHT - 2 * _PAD - 24) / max(tallest, 1e-6), 1e6)
     views = ""
     for k, (name, axes) in enumerate(_VIEWS.items()):
         (a, sa), (b, sb) = axes
         low = np.array([(every[:, a] * sa).min(), (every[:, b] * sb).min()])
-        shift = np.array([k * half + _PAD, _PAD]) - low * scale
+        spare = (
+            np.array([half, _HEIGHT - 22]) - spans[k] * scale
+        )  # each view stands in the middle of its half
+        shift = np.array([k * half, 8]) + spare / 2 - low * scale
 
         def page(points: Floats, a: int = a, b: int = b, sa: float = sa, sb: float = sb, shift: Floats = shift) -> Floats:  # fmt: skip
             return np.asarray(np.stack([points[..., a] * sa, points[..., b] * sb], axis=-1) * scale + shift)
 
-        views += _standing(page(before.path_m), page(before.path_m[0] + before.look * 18 / scale), page(before.marks_m), "was")
-        views += _standing(page(after.path_m), page(after.path_m[0] + after.look * 18 / scale), page(after.marks_m), "now")
-        for mark, goal in zip(page(after.marks_m[: len(goals_m)]), page(goals_m), strict=True):
+        views += _standing(
+            page(before.path_m),
+            page(before.path_m[0] + before.look * 18 / scale),
+            page(before.marks_m),
+            "was",
+        )
+        views += _standing(
+            page(after.path_m), page(after.path_m[0] + after.look * 18 / scale), page(after.marks_m), "now"
+        )
+        for mark, goal in zip(page(moved_m), page(goals_m), strict=True):
             views += f'<line class="off" x1="{mark[0]:.1f}" y1="{mark[1]:.1f}" x2="{goal[0]:.1f}" y2="{goal[1]:.1f}"/>'
             views += f'<circle class="goal" cx="{goal[0]:.1f}" cy="{goal[1]:.1f}" r="4"/>'
-        views += f'<text x="{k * half + half / 2:.0f}" y="{_HEIGHT - 4:.0f}" text-anchor="middle">{name}</text>'
+        views += f'<text x="{k * half + half / 2:.0f}" y="13" text-anchor="middle">{name}</text>'
     bar, said = _bar(scale, convention.metres_per_unit, unit)
     views += (
-        f'<path class="bar" d="M {_PAD:.0f} {_HEIGHT - 18:.0f} h {bar:.1f}"/>'
-        f'<text x="{_PAD + bar + 5:.0f}" y="{_HEIGHT - 14:.0f}">{said}</text>'
+        f'<path class="bar" d="M {_PAD:.0f} {_HEIGHT - 8:.0f} h {bar:.1f}"/>'
+        f'<text x="{_PAD + bar + 5:.0f}" y="{_HEIGHT - 4:.0f}">{said}</text>'
     )
     label = "The camera's path as it stands and as it would stand, from above and from the side"
     return Markup(

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import re
-from typing import Annotated, Any
+from collections.abc import Callable
+from typing import Annotated, Any, NamedTuple
 
 import numpy as np
-from fastapi import APIRouter, Form
+from fastapi import APIRouter, Depends, Form, Request
 
 from anaxis.core.axes import Convention
 from anaxis.core.errors import BadInput
@@ -23,45 +24,105 @@ from anaxis.store.queries import get_version, picture_of_version, recipe_of, tra
 from anaxis.store.versions import edit_version
 from anaxis.web.landmarks import axes_of
 from anaxis.web.lens import place_of
-from anaxis.web.pages import Store, number_or_none
+from anaxis.web.pages import Store, number_or_none, page
+from anaxis.web.place_drawing import placed_svg, standing
 from anaxis.web.recipe import back_to
 
 router = APIRouter(prefix="/cameras")
 
 
-@router.post("/{camera_id}/place")
-def placed(
+class Wanted(NamedTuple):
+    """A placement that is asked for, what it is in words, and what each landmark pair is off by where it is solved from them."""
+
+    similarity: Similarity
+    told: str
+    pairs: tuple[Pair, ...] = ()
+
+
+class Pair(NamedTuple):
+    """A landmark, where it is to stand (3,), and how far from there it comes to stand: in metres, and at most in pixels."""
+
+    name: str
+    goal_m: Floats
+    moved_m: Floats
+    off_m: float
+    off_px: float | None
+
+
+def _wanted(
     store: Store, camera_id: int, version: Annotated[int, Form()], action: Annotated[str, Form()], axes: Annotated[str, Form()] = "file",
-    to: Annotated[str, Form()] = "", move: Annotated[str, Form()] = "", axis: Annotated[str, Form()] = "Y", angle: Annotated[str, Form()] = "",
-    scale: Annotated[str, Form()] = "", frame: Annotated[str, Form()] = "", point: Annotated[str, Form()] = "", heading: Annotated[str, Form()] = "",
+    move: Annotated[str, Form()] = "", axis: Annotated[str, Form()] = "Y", angle: Annotated[str, Form()] = "", scale: Annotated[str, Form()] = "",
+    frame: Annotated[str, Form()] = "", point: Annotated[str, Form()] = "", heading: Annotated[str, Form()] = "",
     pairs: Annotated[str, Form()] = "", with_scale: Annotated[str, Form()] = "",
-) -> Any:  # fmt: skip
+) -> Callable[[], Wanted]:  # fmt: skip
+    """What the form asks for, worked out when it is called, so that a look at it may say what is still missing."""
     kept = get_version(store, camera_id, version)
     convention, unit = axes_of(store, kept, axes)
     track, marks, _ = track_of(kept)
-    if action == "type":
-        found, told = _typed(convention, unit, move, axis, angle, scale)
-    elif action == "point":
-        at = place_of(track, frame)
-        where = convention.position_to_canonical(_three(point, "the point"))
-        found = at_frame(track, at, where, number_or_none(heading, "a heading"))
-        told = f"frame {format_frame(track.frames[at])} stands on {point.strip()} {unit}" + (
-            f", heading {heading}°" if heading.strip() else ""
-        )
-    elif action == "pairs":
-        found, told = _solved(pairs, bool(with_scale), convention, track, marks, picture_of_version(kept))
-    elif action == "origin":
-        found, told = near_origin(track), "the middle of the path over the origin"
-    else:
+
+    def found() -> Wanted:
+        if action == "type":
+            return _typed(convention, unit, move, axis, angle, scale)
+        if action == "point":
+            at = place_of(track, frame)
+            where = convention.position_to_canonical(_three(point, "the point"))
+            told = f"frame {format_frame(track.frames[at])} stands on {point.strip()} {unit}"
+            told += f", heading {heading}°" if heading.strip() else ""
+            return Wanted(at_frame(track, at, where, number_or_none(heading, "a heading")), told)
+        if action == "pairs":
+            return _solved(pairs, bool(with_scale), convention, track, marks, picture_of_version(kept))
+        if action == "origin":
+            return Wanted(near_origin(track), "the middle of the path over the origin")
         raise BadInput("That is no way to place a camera: reload the page.")
-    operation = Operation("place", {**found.as_params(), "told": told[:300]})
-    edit_version(store, kept, inserted(recipe_of(kept), operation), f"Placed: {told}"[:300])
+
+    return found
+
+
+Asked = Annotated[Callable[[], Wanted], Depends(_wanted)]
+
+
+@router.post("/{camera_id}/place")
+def placed(
+    store: Store,
+    camera_id: int,
+    version: Annotated[int, Form()],
+    wanted: Asked,
+    to: Annotated[str, Form()] = "",
+) -> Any:
+    kept, found = get_version(store, camera_id, version), wanted()
+    operation = Operation("place", {**found.similarity.as_params(), "told": found.told[:300]})
+    edit_version(store, kept, inserted(recipe_of(kept), operation), f"Placed: {found.told}"[:300])
     return back_to(camera_id, "place", to)
 
 
-def _typed(
-    convention: Convention, unit: str, move: str, axis: str, angle: str, scale: str
-) -> tuple[Similarity, str]:
+@router.post("/{camera_id}/place/look")
+def looked_at(
+    request: Request, store: Store, camera_id: int, version: Annotated[int, Form()], wanted: Asked, axes: Annotated[str, Form()] = "file"
+) -> Any:  # fmt: skip
+    """The path and landmarks as they would stand, before that is taken; what is still missing is said in its place."""
+    kept = get_version(store, camera_id, version)
+    try:
+        found = wanted()
+    except BadInput as error:
+        return page(request, "camera/place_look.html", missing=error.sentence)
+    convention, unit = axes_of(store, kept, axes)
+    track, landmarks, _ = track_of(kept)
+    marks = landmarks.shown().position_m[0]
+    none = np.zeros((0, 3))
+    drawing = placed_svg(
+        standing(track, marks), standing(found.similarity.track(track), found.similarity.points(marks)),
+        np.array([p.moved_m for p in found.pairs]) if found.pairs else none, np.array([p.goal_m for p in found.pairs]) if found.pairs else none,
+        convention, unit,
+    )  # fmt: skip
+    first = convention.position_from_canonical(found.similarity.points(track.position_m[0]))
+    worst = max(found.pairs, key=lambda p: p.off_m, default=None)
+    return page(
+        request, "camera/place_look.html", missing="", drawing=drawing, wanted=found, first=first, unit=unit, worst=worst,
+        first_frame=float(track.frames[0]),
+    )  # fmt: skip
+
+
+def _typed(convention: Convention, unit: str, move: str, axis: str, angle: str, scale: str) -> Wanted:
     """Turned about the origin, scaled, then moved."""
     if axis not in "XYZ" or len(axis) != 1:
         raise BadInput(f"'{axis}' is no axis: choose X, Y or Z.")
@@ -74,7 +135,7 @@ def _typed(
         t for t in (f"turned {turn_deg:g}° about {axis}" if turn_deg else "", f"scaled by {factor:g}" if factor != 1 else "",
                     f"moved by {move.strip()} {unit}" if move.strip() else "") if t
     )  # fmt: skip
-    return Similarity(factor, about_axis(axis, turn_deg, convention), shift), told
+    return Wanted(Similarity(factor, about_axis(axis, turn_deg, convention), shift), told)
 
 
 def _three(text: str, what: str) -> Floats:
@@ -89,7 +150,7 @@ def _three(text: str, what: str) -> Floats:
 
 def _solved(
     text: str, with_scale: bool, convention: Convention, track: Track, marks: Landmarks, picture: Picture
-) -> tuple[Similarity, str]:
+) -> Wanted:
     """From rows of a landmark's name and where it is to stand; residuals in metres and in pixels, the worst named."""
     names, theirs = [], []
     for number, line in enumerate(text.strip().splitlines(), 1):
@@ -108,16 +169,25 @@ def _solved(
     ours = marks.position_m[0, [marks.index(n) for n in names]]
     goal = convention.position_to_canonical(np.array(theirs))
     solved = from_pairs(ours, goal, with_scale)
-    worst = int(np.argmax(solved.residual_m))
-    moved = solved.similarity.track(track)
-    seen, depth = project(
-        pixel_matrices(moved, picture.image, picture.fit),
-        np.stack([solved.similarity.points(ours)[worst], goal[worst]]),
+    moved = solved.similarity.points(ours)
+    pixels = _pixels_apart(solved.similarity.track(track), moved, goal, picture)
+    off = tuple(
+        Pair(name, goal[i], moved[i], float(solved.residual_m[i]), pixels[i]) for i, name in enumerate(names)
     )
-    ahead = (depth > 1e-3).all(axis=1)
-    pixels = float(np.hypot(*(seen[ahead, 0] - seen[ahead, 1]).T).max()) if ahead.any() else 0.0
+    worst = max(off, key=lambda p: p.off_m)
     said = f"from {len(names)} pairs" + (f", scale {solved.similarity.scale:.6g}" if with_scale else "")
-    return (
-        solved.similarity,
-        f"{said}; the worst is '{names[worst]}', {solved.residual_m[worst]:.4f} m and at most {pixels:.2f} px off",
+    seen = "never seen" if worst.off_px is None else f"at most {worst.off_px:.2f} px off"
+    return Wanted(
+        solved.similarity, f"{said}; the worst is '{worst.name}', {worst.off_m:.4f} m and {seen}", off
     )
+
+
+def _pixels_apart(camera: Track, moved_m: Floats, goal_m: Floats, picture: Picture) -> list[float | None]:
+    """For each pair the most pixels between both places over the frames that see them; None where none does."""
+    seen, depth = project(
+        pixel_matrices(camera, picture.image, picture.fit), np.concatenate([moved_m, goal_m])
+    )
+    k = len(moved_m)
+    ahead = (depth[:, :k] > 1e-3) & (depth[:, k:] > 1e-3)
+    apart = np.where(ahead, np.linalg.norm(seen[:, :k] - seen[:, k:], axis=2), -1.0).max(axis=0)
+    return [float(v) if v >= 0 else None for v in apart]

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Any
+from typing import Any, NamedTuple
 
 import numpy as np
 from fastapi import APIRouter, Request
@@ -66,26 +66,33 @@ def drawing(store: Store, delivery_id: int) -> Response:
     return drawing_answer(data)
 
 
-def mark_rows(
-    track: Track, marks: Landmarks, picture: Picture, arrived: Floats, at: int
-) -> list[dict[str, Any]]:
-    """Every landmark at one frame: the pixel meant, the pixel that arrived, and what lies between."""
+class MarkRow(NamedTuple):
+    """A landmark at one frame: the pixel meant and the one that arrived (None behind the camera), and what lies between."""
+
+    name: str
+    meant: Floats | None
+    seen: Floats | None
+    off_px: float | None
+
+
+def mark_rows(track: Track, marks: Landmarks, picture: Picture, arrived: Floats, at: int) -> list[MarkRow]:
+    """Every landmark at the sample ``at`` of a track, whose arrived pixel matrices are (n, 3, 4)."""
     if not marks.names:
         return []
     place = marks.position_m[at if len(marks.position_m) > 1 else 0][None]
-    one, seen = track.take(np.array([at])), arrived[at : at + 1]
-    meant_px, depth = project(pixel_matrices(one, picture.image, picture.fit), place)
-    seen_px, _ = project(seen, place)
-    return [
-        {
-            "name": n,
-            "meant": meant_px[0, k],
-            "seen": seen_px[0, k],
-            "off": float(np.hypot(*(meant_px[0, k] - seen_px[0, k]))),
-        }
-        for k, n in enumerate(marks.names)
-        if depth[0, k] > 1e-3 and np.isfinite(seen_px[0, k]).all()
+    both = [
+        project(matrices, place)
+        for matrices in (
+            pixel_matrices(track.take(np.array([at])), picture.image, picture.fit),
+            arrived[at : at + 1],
+        )
     ]
+    rows = []
+    for k, name in enumerate(marks.names):
+        meant, seen = (pixels[0, k] if depth[0, k] > 1e-3 else None for pixels, depth in both)
+        off = None if meant is None or seen is None else float(np.hypot(*(meant - seen)))
+        rows.append(MarkRow(name, meant, seen, off))
+    return rows
 
 
 def _key_frames(asked: dict[str, Any], track: Track) -> Floats:

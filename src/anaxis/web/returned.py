@@ -25,9 +25,9 @@ from anaxis.store.deliveries import deliver_version, leaving_of
 from anaxis.store.packages import free_key, get_package, keep_package
 from anaxis.store.queries import get_version, picture_of_version, track_of
 from anaxis.store.returns import get_return, keep_return, return_arrays
-from anaxis.transfer_sheet import pixel_rows
 from anaxis.web.drawings import proof_bundle
 from anaxis.web.pages import Store, drawing_answer, page
+from anaxis.web.proof import mark_rows
 from anaxis.web.stations import stations_of
 
 router = APIRouter()
@@ -132,12 +132,18 @@ def shown(request: Request, store: Store, number: int) -> Any:
     row = get_return(store, number)
     version = get_version(store, row.version.camera_id, row.version.number)
     track, landmarks, _ = track_of(version)
-    frames, _, _ = return_arrays(row)
+    frames, _, arrived = return_arrays(row)
+    both = np.flatnonzero(np.isin(np.round(track.frames, 4), np.round(frames, 4)))
+    marks = []
+    if len(both):
+        at = int(np.flatnonzero(frames == row.worst_frame)[0])
+        shown_marks = landmarks.shown().at_frames(both)
+        marks = mark_rows(track.take(both), shown_marks, picture_of_version(version), arrived, at)
     return page(
         request, "returns/index.html", row=row, version=version, camera=version.camera, shot=version.camera.shot,
         profile=profile_from_dict(row.profile, "the return's package"), stations=stations_of(version), open_station="prove",
         picture=picture_of_version(version), track=track, frames=frames, explanations=row.diagnosis.get("explanations", []),
-        explained=row.diagnosis.get("explained", False), marks=pixel_rows(track, landmarks.shown(), picture_of_version(version)),
+        explained=row.diagnosis.get("explained", False), marks=marks,
         span=lambda pairs: ", ".join(f"{format_frame(a)} to {format_frame(b)}" for a, b in pairs[:4]) or "none",
     )  # fmt: skip
 

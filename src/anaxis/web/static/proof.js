@@ -72,6 +72,25 @@ function overlayView(canvas, data, state) {
   });
 }
 
+// The landmarks' table at a frame: both pixels, and what lies between them.
+function fillMarks(data, i) {
+  const table = board.querySelector(".marktable");
+  if (!table) return;
+  table.querySelector("[data-mark-frame]").textContent = data.frames[i];
+  for (const row of table.querySelectorAll("[data-mark]")) {
+    const l = data.facts.landmarks.indexOf(row.dataset.mark);
+    if (l < 0) continue;
+    const at = landmarkAt(data, i, l), [meant, seen, off] = row.querySelectorAll("td");
+    project(data.meant, i, at[0], at[1], at[2], p);
+    project(data.arrived, i, at[0], at[1], at[2], q);
+    const place = (r) => (r[2] > 0.001 ? `${(r[0] / r[2]).toFixed(1)}, ${(r[1] / r[2]).toFixed(1)}` : "behind");
+    meant.textContent = place(p); seen.textContent = place(q);
+    const apart = Math.hypot(p[0] / p[2] - q[0] / q[2], p[1] / p[2] - q[1] / q[2]);
+    off.textContent = p[2] > 0.001 && q[2] > 0.001 ? (apart < 1e-6 ? "< 1e-6" : String(Number(apart.toPrecision(4)))) : "–";
+    off.classList.toggle("warm", apart > 0.01);
+  }
+}
+
 // Deviation per frame. Below 0.01 px everything is exact, so the scale never hides that line.
 function curveView(canvas, data, state, onPick) {
   const ink = theme(), d = data.deviation_px, n = d.length, left = 92;
@@ -138,6 +157,7 @@ async function start() {
     state.index = i;
     overlay(); curve();
     say("overlay", `frame ${data.frames[i]}`);
+    fillMarks(data, i);
     say("curve", `frame ${data.frames[i]}: ${pixels(data.deviation_px[i])}`);
   }, data.theirs_frames);
   ruler.goToFrame(startFrame(Number(board.dataset.worst)));
