@@ -79,6 +79,26 @@ def test_each_habit_alone_is_found(code: str, tmp_path: Path) -> None:
                 )
 
 
+@pytest.mark.parametrize(
+    "first",
+    [
+        {"code": "world_turn", "axis": "X", "angle_deg": -90.0},
+        {"code": "world_turn", "axis": "Y", "angle_deg": 90.0},
+        {"code": "look_axis", "look": "+X", "up": "+Y"},
+        {"code": "twice"},
+        {"code": "mirror", "axis": "X"},
+    ],
+)
+def test_a_horizon_levelled_after_something_else_is_told_from_it(
+    first: dict[str, Any], tmp_path: Path
+) -> None:
+    profile, track = with_habits("zup-lh-cm", first, {"code": "no_roll"}), shot()
+    found = told(track, profile, "usd", tmp_path)
+    assert found.explained, found.explanations[0].sentence
+    codes = [c for c, _ in found.explanations[0].causes]
+    assert codes[-1] == "no_roll" and first["code"] in (codes[0], "twice"), codes
+
+
 def test_random_pairs_are_found_and_undoing_them_closes_the_proof(tmp_path: Path) -> None:
     """Pairs drawn at random; the causes found are made habits, and what is sent by them is exact."""
     random = np.random.default_rng(11)

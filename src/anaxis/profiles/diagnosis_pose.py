@@ -18,6 +18,7 @@ from anaxis.core.axes import Convention
 from anaxis.core.rotation import angles_from_matrices
 from anaxis.core.scene import UP_AXES
 from anaxis.core.track import Lens, Track
+from anaxis.core.tree import roll_deg
 from anaxis.core.typing import Floats
 from anaxis.profiles.diagnosis_case import Aligned, Case
 from anaxis.profiles.diagnosis_time import Cause
@@ -25,6 +26,8 @@ from anaxis.profiles.habits import HABITS, camera_turn
 
 # How far from constant a turn may be and still be one turn: a thirtieth of a degree.
 _HOLDS = 6e-4
+# A camera that rolls by less stands level.
+_LEVEL_DEG = 2e-3
 
 
 @dataclass(frozen=True, eq=False)
@@ -87,6 +90,39 @@ def bases(
     yield (("no_roll", {}),), HABITS["no_roll"].cost, HABITS["no_roll"].arrive(here, {}, convention).track
 
 
+def _levelled(case: Case, should: Track, bare: tuple[Track, ...]) -> Iterator[tuple[tuple[Cause, ...], float, Track]]:  # fmt: skip
+    """The horizon levelled after something else: a world on its side, another look axis, or what is no similarity.
+
+    What a turn about up, or the camera's own up axis, does besides is gone with the roll, so one of each kind is
+    enough.
+    """
+    level = HABITS["no_roll"]
+
+    def levelled(
+        causes: tuple[Cause, ...], cost: float, track: Track
+    ) -> tuple[tuple[Cause, ...], float, Track]:
+        made = level.arrive(case.arriving(track), {}, case.convention).track
+        return (*causes, ("no_roll", {})), cost + level.cost, made
+
+    for causes, cost, base in bases(case, should, bare):
+        if causes and causes[-1][0] != "no_roll":
+            yield levelled(causes, cost, base)
+    ups, looks = {(0.0, 1.0, 0.0)}, {(0.0, 0.0, 1.0)}
+    for turn in _TURNS:
+        up = tuple(turn[1].tolist())  # what of the world is up afterwards
+        if up not in ups:
+            ups.add(up)
+            named, cost, exact = _named_turn(turn, case.convention)
+            turned = replace(should, position_m=should.position_m @ exact.T, rotation=exact @ should.rotation)
+            yield levelled(tuple(named), cost, turned)
+        back = tuple(turn[:, 2].tolist())
+        if back not in looks:
+            looks.add(back)
+            look, up_axis = _LOOKS[turn.round().astype(int).tobytes()]
+            turned = replace(should, rotation=should.rotation @ turn)
+            yield levelled((("look_axis", {"look": look, "up": up_axis}),), HABITS["look_axis"].cost, turned)
+
+
 def poses(case: Case, aligned: Aligned) -> Iterator[Pose]:
     """What could have been done to the world and the camera's axes, each with what is left by a rough measure."""
     seen, should, bare = aligned
@@ -96,6 +132,9 @@ def poses(case: Case, aligned: Aligned) -> Iterator[Pose]:
     depth = depth if 1e-6 < depth < 1e9 else 5.0
     for causes, cost, base in bases(case, should, bare):
         yield from _similarities(base, seen, causes, cost, convention, zoom, depth)
+    if float(np.abs(roll_deg(seen.rotation)).max()) < _LEVEL_DEG:
+        for causes, cost, base in _levelled(case, should, bare):
+            yield from _similarities(base, seen, causes, cost, convention, zoom, depth, _TURNS[:1])
     yield from _channels(case, should, seen, zoom, depth)
 
 
@@ -107,8 +146,10 @@ def _similarities(
     convention: Convention,
     zoom: float,
     depth: float,
+    turns: Floats = _TURNS,
 ) -> Iterator[Pose]:
-    turned = np.einsum("nij,kjl->knil", base.rotation, _TURNS)
+    """``turns`` (k, 3, 3) of the camera that are tried; the world's turn, scale and shift follow."""
+    turned = np.einsum("nij,kjl->knil", base.rotation, turns)
     between = np.einsum("nij,knlj->knil", seen.rotation, turned)
     mean = between.mean(axis=1)
     u, _, vt = np.linalg.svd(mean)
