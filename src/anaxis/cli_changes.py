@@ -10,8 +10,10 @@ from anaxis.core.lens import Image, focal_of_view_mm, parse_size_mm
 from anaxis.core.recipe import Operation, Recipe, inserted
 from anaxis.core.scene import Scene
 from anaxis.flow import Picture, take_camera
+from anaxis.formats.editorial import cut_operations
+from anaxis.jobs.apart import safe_edit
 
-_CHANGES = ("keep", "span", "handles", "first", "film_back", "focal", "fov_h")
+_CHANGES = ("keep", "span", "cuts", "handles", "first", "film_back", "focal", "fov_h")
 
 
 def split(options: dict[str, Any]) -> tuple[dict[str, Any], dict[str, Any]]:
@@ -57,6 +59,10 @@ def with_changes(
         lens = take_camera(scene, camera, recipe=recipe).done.lens
         used = lens.used(picture.image, picture.fit).width_mm
         add("focal", focal_mm=float(focal_of_view_mm(used, changes["fov_h"])[0]))
+    if changes["cuts"]:
+        track = take_camera(scene, camera, recipe=recipe).done
+        for mark in cut_operations(safe_edit(changes["cuts"], track.rate), track, float(track.frames[0])):
+            recipe = inserted(recipe, mark)
     if changes["rate"]:
         add("rate", rate=changes["rate"], keep=changes["keep"])
     if changes["handles"] is not None:

@@ -100,6 +100,11 @@ def changes(command: Any) -> Any:
             "--keep", type=click.Choice(["time", "frames"]), help="Change to --rate, keeping time or frames."
         ),
         click.option("--range", "span", type=Frames(), help="Trim to these frames of the source."),
+        click.option(
+            "--cuts",
+            type=click.Path(path_type=Path),
+            help="Mark the cuts of an edit that begins with the camera: OpenTimelineIO or EDL.",
+        ),
         click.option("--handles", type=int, help="Frames more at both ends, held."),
         click.option("--first", type=int, help="Number of the first frame that goes out, handles included."),
         click.option("--film-back", help="Film back in mm, as 25.6x14.4; the focal length stays."),

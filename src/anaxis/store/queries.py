@@ -12,9 +12,10 @@ from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import Session, joinedload, selectinload
 
 from anaxis.core.checks import Expected
+from anaxis.core.checks.times import OF_THE_SHOT, against_shot
 from anaxis.core.errors import BadInput
 from anaxis.core.film_backs import FilmBack
-from anaxis.core.findings import Finding
+from anaxis.core.findings import Finding, by_severity
 from anaxis.core.landmarks import Landmarks
 from anaxis.core.lens import Image
 from anaxis.core.recipe import Recipe, no_sets, recipe_document, recipe_from_document
@@ -113,7 +114,19 @@ def picture_of_version(version: Version) -> Picture:
 
 
 def findings_of(version: Version) -> list[Finding]:
-    return [Finding(**f) for f in version.findings]
+    """What was noticed about a version when it was made, and where it is not as its shot is expected to be by now."""
+    kept = [Finding(**f) for f in version.findings if f["code"] not in OF_THE_SHOT]
+    facts = version.facts
+    whole = (facts["first_frame"], facts["last_frame"])
+    held = tuple(facts.get("held_frames") or whole)
+    now = against_shot(
+        expected_of(version.camera.shot),
+        whole,
+        (held[0], held[1]),
+        parse_rate(facts["rate"]),
+        version.camera_path,
+    )
+    return by_severity([*kept, *now])
 
 
 def track_of(version: Version) -> tuple[Track, Landmarks, Floats]:
@@ -171,6 +184,13 @@ def get_version(session: Session, camera_id: int, number: int | None = None) -> 
         what = f"camera {camera_id}" if number is None else f"version {number} of camera {camera_id}"
         raise NotFound(f"There is no {what}: go back to the shots and choose one.")
     return version
+
+
+def get_show(session: Session, show_id: int) -> Show:
+    show = session.get(Show, show_id)
+    if show is None:
+        raise NotFound(f"There is no show {show_id}: go back to the shots and choose one.")
+    return show
 
 
 def get_shot(session: Session, shot_id: int) -> Shot:

@@ -9,6 +9,7 @@ import numpy as np
 from sqlalchemy import func, select, update
 from sqlalchemy.orm import Session
 
+from anaxis.core.checks.times import held_range
 from anaxis.core.edits import lens_document
 from anaxis.core.errors import BadInput
 from anaxis.core.findings import Finding
@@ -177,23 +178,21 @@ def edit_version(
     scene = scene_from_bytes(version.source_file.scene)
     before = picture_before(picture_of_version(version), recipe_of(version))
     picture = picture_after(picture or before, recipe)
-    image = None if picture.image_guessed else picture.image
-    shot = version.camera.shot
-    reports = examine(
-        scene,
-        {version.camera_path: recipe},
-        expected_of(shot),
-        image,
-        set_finder(session),
-        only=version.camera_path,
-    )
-    report = reports[0]
+    report = _examined(session, version, scene, recipe, picture)
     if report.work is None:
         raise BadInput(report.findings[0].message)
     _refuse_unusable(report)
     return _next(
         session, version, _made(version.camera, version.source_file, scene, report, picture, 0), change
     )
+
+
+def _examined(
+    session: Session, version: Version, scene: Scene, recipe: Recipe, picture: Picture
+) -> CameraReport:
+    image = None if picture.image_guessed else picture.image
+    path, expected = version.camera_path, expected_of(version.camera.shot)
+    return examine(scene, {path: recipe}, expected, image, set_finder(session), only=path)[0]
 
 
 def correct_picture(session: Session, version: Version, image: Image, source_fit: str) -> Version:
@@ -309,7 +308,7 @@ def _highest(session: Session, camera_id: int, column: Any) -> int:
 
 def _facts(scene: Scene, report: CameraReport) -> dict[str, Any]:
     """What the pages say of the source without opening it again."""
-    assert report.baked is not None and report.track is not None
+    assert report.work is not None and report.baked is not None and report.track is not None
     lens, baked = report.track.lens, report.baked
     return {
         "format": scene.format,
@@ -320,6 +319,7 @@ def _facts(scene: Scene, report: CameraReport) -> dict[str, Any]:
         "first_frame": report.first_frame,
         "last_frame": report.last_frame,
         "frames": len(report.track),
+        "held_frames": list(held_range(report.work.done, baked)),
         "samples": report.samples,
         "animated": report.animated,
         "lens_animated": report.lens_animated,

@@ -14,6 +14,7 @@ from fastapi.templating import Jinja2Templates
 from sqlalchemy.orm import Session
 
 from anaxis import __version__
+from anaxis.core.checks.times import OF_THE_SHOT
 from anaxis.core.errors import BadInput
 from anaxis.core.timing import format_frame, parse_rate, rate_label
 from anaxis.formats.column_layout import QUANTITIES
@@ -66,6 +67,7 @@ templates.env.filters |= {
 templates.env.globals |= {
     "app_version": __version__,
     "quantities": QUANTITIES,
+    "of_the_shot": OF_THE_SHOT,
 }
 
 

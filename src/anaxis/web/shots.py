@@ -14,8 +14,7 @@ from anaxis.core.timing import parse_rate, rate_text
 from anaxis.formats.track_json import track_schema
 from anaxis.store.deliveries import furthest_off, newest_deliveries
 from anaxis.store.models import Camera, Delivery, Version
-from anaxis.store.queries import all_shows, get_shot, recipe_of
-from anaxis.store.versions import edit_version
+from anaxis.store.queries import all_shows, findings_of, get_shot
 from anaxis.web.pages import Store, page
 
 router = APIRouter()
@@ -50,7 +49,7 @@ def expect(
     store: Store, shot_id: int, first_frame: Annotated[str, Form()] = "", last_frame: Annotated[str, Form()] = "",
     rate: Annotated[str, Form()] = "", camera: Annotated[int | None, Form()] = None, to: Annotated[str, Form()] = "",
 ) -> Any:  # fmt: skip
-    """What the edit expects of a shot; its cameras are checked against it again."""
+    """What the edit expects of a shot; its cameras are held against it from now on."""
     shot = get_shot(store, shot_id)
     ends = [_frame(first_frame, "first frame"), _frame(last_frame, "last frame")]
     if ends[0] is not None and ends[1] is not None and ends[1] < ends[0]:
@@ -58,8 +57,6 @@ def expect(
     shot.first_frame, shot.last_frame = ends
     shot.rate = rate_text(parse_rate(rate)) if rate.strip() else None
     store.flush()
-    for kept in shot.cameras:
-        edit_version(store, kept.head, recipe_of(kept.head), "checked against the shot's range and rate")
     target = f"/cameras/{camera}?station=time&to={to}" if camera else "/"
     return RedirectResponse(target, status_code=303)
 
@@ -84,5 +81,5 @@ def _row(camera: Camera) -> Row:
     version = camera.head
     newest = newest_deliveries(version)
     worst = furthest_off(newest)
-    warnings = sum(f["severity"] != "note" for f in version.findings)
+    warnings = sum(f.severity != "note" for f in findings_of(version))
     return Row(camera, version, worst, sorted(d.profile["label"] for d in newest), warnings)

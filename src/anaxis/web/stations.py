@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from anaxis.core.timing import format_frame, parse_rate, rate_label
 from anaxis.store.deliveries import furthest_off, newest_deliveries
 from anaxis.store.models import Version
+from anaxis.store.queries import findings_of
 from anaxis.web.pages import pixels
 
 
@@ -25,7 +26,7 @@ def stations_of(version: Version) -> list[Station]:
     facts = version.facts
     count = facts.get("frames") or round(facts["last_frame"] - facts["first_frame"]) + 1
     rate = rate_label(parse_rate(facts["rate"]))
-    warned = any(f["severity"] != "note" for f in version.findings)
+    warned = any(f.severity != "note" for f in findings_of(version))
     active = sum(bool(o.get("on", True)) for o in version.recipe)
     stray = abs(facts["scale"][0] - 1) > 1e-6 or abs(facts["scale"][1] - 1) > 1e-6
     guess = version.fit_guessed or version.image_guessed

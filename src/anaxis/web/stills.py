@@ -17,7 +17,7 @@ from sqlalchemy.orm import Session
 from anaxis.core.errors import BadInput
 from anaxis.core.project import pixel_matrices, project
 from anaxis.formats import check_size
-from anaxis.jobs.pictures import safe_png
+from anaxis.jobs.apart import safe_png
 from anaxis.stills import SUFFIXES, Between, measure
 from anaxis.store.models import Still, Version
 from anaxis.store.queries import NotFound, get_version, picture_of_version, track_of

@@ -3,13 +3,16 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
+from fractions import Fraction
 
 import numpy as np
 
-from anaxis.core.checks.subject import Subject
+from anaxis.core.bake import Baked
+from anaxis.core.checks.subject import Expected, Subject
 from anaxis.core.findings import Check, Finding, remedy
 from anaxis.core.scene import Scene
 from anaxis.core.timing import KNOWN_RATES, format_frame, rate_label, rate_text
+from anaxis.core.track import Track
 
 # What a guess is about, and what a wrong one does.
 _GUESSED = {
@@ -20,6 +23,9 @@ _GUESSED = {
     "order": ("the order of the turns", "A wrong one tilts the camera wherever two angles are not zero."),
     "frames": ("the frame numbers", "The picture may be some frames late."),
 }
+
+# What against_shot says.
+OF_THE_SHOT = ("shorter_than_shot", "longer_than_shot", "rate_not_shot")
 
 
 # A guess that is right is confirmed by saying the same.
@@ -49,7 +55,7 @@ def _first_frame(subject: Subject) -> Iterator[Finding]:
 
 
 def _range(subject: Subject) -> Iterator[Finding]:
-    keys, scene, wanted = subject.baked.keys, subject.scene, subject.expected
+    keys, scene = subject.baked.keys, subject.scene
     if len(keys) > 1 and (keys[0] > scene.first_frame + 0.5 or keys[-1] < scene.last_frame - 0.5):
         yield Finding(
             "shorter_than_file", "note",
@@ -58,45 +64,76 @@ def _range(subject: Subject) -> Iterator[Finding]:
             "Check that the whole range was exported.", "Where there are no samples the camera is held still.",
             {"first": float(keys[0]), "last": float(keys[-1])}, None, subject.path,
         )  # fmt: skip
-    if wanted.first_frame is None or wanted.last_frame is None:
-        return
-    first, last = float(subject.track.frames[0]), float(subject.track.frames[-1])
-    if len(keys) > 1 and subject.track is subject.baked.track:
-        first, last = max(first, float(keys[0])), min(last, float(keys[-1]))
-    missing = []
-    if first > wanted.first_frame:
-        missing.append(_frames_words(wanted.first_frame, min(first, wanted.last_frame + 1) - 1))
-    if last < wanted.last_frame:
-        missing.append(_frames_words(max(last, wanted.first_frame - 1) + 1, wanted.last_frame))
-    if missing:
+
+
+def held_range(track: Track, baked: Baked) -> tuple[float, float]:
+    """First and last frame on which a camera is known: its own, without those of the file that only hold a sample."""
+    first, last = float(track.frames[0]), float(track.frames[-1])
+    keys = baked.keys
+    if len(keys) > 1 and track is baked.track:
+        return max(first, float(keys[0])), min(last, float(keys[-1]))
+    return first, last
+
+
+def _of_the_shot(subject: Subject) -> Iterator[Finding]:
+    track = subject.track
+    whole = (float(track.frames[0]), float(track.frames[-1]))
+    yield from against_shot(
+        subject.expected, whole, held_range(track, subject.baked), track.rate, subject.path
+    )
+
+
+def against_shot(
+    wanted: Expected, whole: tuple[float, float], held: tuple[float, float], rate: Fraction, path: str
+) -> Iterator[Finding]:
+    """Where a camera is not as its shot is expected to be; its frames ``whole``, those with samples ``held``."""
+    if wanted.first_frame is not None and wanted.last_frame is not None:
+        yield from _shorter(wanted.first_frame, wanted.last_frame, held, path)
+        yield from _longer(wanted.first_frame, wanted.last_frame, whole, path)
+    if wanted.rate is not None and wanted.rate != rate:
+        apart = abs(float(rate) - float(wanted.rate)) * 60
         yield Finding(
-            "shorter_than_shot", "warning",
-            f"The shot runs from {format_frame(wanted.first_frame)} to {format_frame(wanted.last_frame)} and the camera from "
-            f"{format_frame(first)} to {format_frame(last)}: {' and '.join(missing)} missing.",
-            "Ask for the whole range; if only the numbering differs, renumber the camera to start where the shot does.",
-            "Frames without samples are rendered with a camera that stands still.",
-            {"first": first, "last": last, "shot_first": wanted.first_frame, "shot_last": wanted.last_frame},
-            remedy("renumber", first=wanted.first_frame), subject.path,
+            "rate_not_shot", "warning",
+            f"The file runs at {rate_label(rate)} frames a second and the shot at {rate_label(wanted.rate)}.",
+            f"If every frame should keep its pose, take {rate_label(wanted.rate)}.",
+            f"After a minute the picture and the edit are {apart:.0f} frames apart.",
+            {"rate": float(rate), "shot_rate": float(wanted.rate)}, remedy("correct", rate=rate_text(wanted.rate)),
         )  # fmt: skip
 
 
-def _longer(subject: Subject) -> Iterator[Finding]:
+def _shorter(shot_first: float, shot_last: float, held: tuple[float, float], path: str) -> Iterator[Finding]:
+    first, last = held
+    missing = []
+    if first > shot_first:
+        missing.append(_frames_words(shot_first, min(first, shot_last + 1) - 1))
+    if last < shot_last:
+        missing.append(_frames_words(max(last, shot_first - 1) + 1, shot_last))
+    if missing:
+        yield Finding(
+            "shorter_than_shot", "warning",
+            f"The shot runs from {format_frame(shot_first)} to {format_frame(shot_last)} and the camera from "
+            f"{format_frame(first)} to {format_frame(last)}: {' and '.join(missing)} missing.",
+            "Ask for the whole range; if only the numbering differs, renumber the camera to start where the shot does.",
+            "Frames without samples are rendered with a camera that stands still.",
+            {"first": first, "last": last, "shot_first": shot_first, "shot_last": shot_last},
+            remedy("renumber", first=shot_first), path,
+        )  # fmt: skip
+
+
+def _longer(shot_first: float, shot_last: float, whole: tuple[float, float], path: str) -> Iterator[Finding]:
     """More frames than the shot: handles, or a render range that is another."""
-    wanted, track = subject.expected, subject.track
-    if wanted.first_frame is None or wanted.last_frame is None:
-        return
-    first, last = float(track.frames[0]), float(track.frames[-1])
-    before, after = max(0.0, wanted.first_frame - first), max(0.0, last - wanted.last_frame)
-    if not (before or after) or first > wanted.last_frame or last < wanted.first_frame:
+    first, last = whole
+    before, after = max(0.0, shot_first - first), max(0.0, last - shot_last)
+    if not (before or after) or first > shot_last or last < shot_first:
         return
     yield Finding(
         "longer_than_shot", "note",
-        f"The shot runs from {format_frame(wanted.first_frame)} to {format_frame(wanted.last_frame)} and the camera from "
+        f"The shot runs from {format_frame(shot_first)} to {format_frame(shot_last)} and the camera from "
         f"{format_frame(first)} to {format_frame(last)}: {before:g} frames more before it and {after:g} behind it.",
         "Keep them where they are handles; else trim the camera to the shot.",
         "A render over the camera's range has more frames than the edit expects.",
-        {"before": before, "after": after, "shot_first": wanted.first_frame, "shot_last": wanted.last_frame},
-        remedy("trim", first=wanted.first_frame, last=wanted.last_frame), subject.path,
+        {"before": before, "after": after, "shot_first": shot_first, "shot_last": shot_last},
+        remedy("trim", first=shot_first, last=shot_last), path,
     )  # fmt: skip
 
 
@@ -136,7 +173,7 @@ def _grid(subject: Subject) -> Iterator[Finding]:
 
 
 def _rate(subject: Subject) -> Iterator[Finding]:
-    rate, wanted = subject.track.rate, subject.expected.rate
+    rate = subject.track.rate
     exact, stated = float(rate), subject.scene.stated_rate if rate == subject.scene.rate else None
     if rate not in KNOWN_RATES:
         nearest = min(KNOWN_RATES, key=lambda r: abs(float(r) - exact))
@@ -160,14 +197,6 @@ def _rate(subject: Subject) -> Iterator[Finding]:
             f"A package that takes {stated:g} as it stands is {drift:.1f} frames off after an hour.",
             {"stated": stated, "taken": exact},
         )  # fmt: skip
-    if wanted is not None and wanted != rate:
-        yield Finding(
-            "rate_not_shot", "warning",
-            f"The file runs at {rate_label(rate)} frames a second and the shot at {rate_label(wanted)}.",
-            f"If every frame should keep its pose, take {rate_label(wanted)}.",
-            "After a minute the picture and the edit are " f"{abs(exact - float(wanted)) * 60:.0f} frames apart.",
-            {"rate": exact, "shot_rate": float(wanted)}, remedy("correct", rate=rate_text(wanted)),
-        )  # fmt: skip
 
 
 def _guessed(subject: Subject) -> Iterator[Finding]:
@@ -184,4 +213,4 @@ def _guessed(subject: Subject) -> Iterator[Finding]:
             yield Finding(f"guessed_{key}", "warning", f"For {what}, {why}.", words, effect, {}, operation)
 
 
-CHECKS: tuple[Check, ...] = (_first_frame, _range, _longer, _grid, _rate, _guessed)
+CHECKS: tuple[Check, ...] = (_first_frame, _range, _of_the_shot, _grid, _rate, _guessed)

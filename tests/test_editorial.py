@@ -1,0 +1,160 @@
+"""Edits: read from both formats, laid on shots and on a camera that runs through several of them."""
+
+from __future__ import annotations
+
+from fractions import Fraction
+from pathlib import Path
+
+import httpx
+import opentimelineio as otio
+import pytest
+from playwright.sync_api import Page, expect
+
+from anaxis.core.errors import BadInput
+from anaxis.formats.editorial import Clip, Edit, cut_operations, read_edit, shots_in
+from anaxis.jobs.apart import safe_edit
+from pages import fits, ready, take_in
+from test_cli_packages import run, said
+from test_writers import shot
+
+EDL = """TITLE: TIDEWRIGHT_REEL
+FCM: NON-DROP FRAME
+
+001  TW010    V     C        00:00:41:17 00:00:46:16 01:00:00:00 01:00:04:23
+* FROM CLIP NAME: TW_010_comp_v003
+002  TW020    V     C        00:00:00:01 00:00:10:01 01:00:04:23 01:00:14:23
+* FROM CLIP NAME: tw_020
+003  TW010    V     C        00:00:46:20 00:00:47:02 01:00:14:23 01:00:15:05
+* FROM CLIP NAME: TW_010_comp_v003
+004  TW0101   V     C        00:00:00:00 00:00:01:00 01:00:15:05 01:00:16:05
+* FROM CLIP NAME: TW_0101
+"""
+
+
+@pytest.fixture
+def edl(tmp_path: Path) -> Path:
+    path = tmp_path / "reel.edl"
+    path.write_text(EDL)
+    return path
+
+
+def test_an_edl_and_a_timeline_say_the_same(edl: Path, tmp_path: Path) -> None:
+    """Frames by hand: 00:00:41:17 at 24 is 1001, and an EDL's out is one past the last frame shown."""
+    edit = read_edit(edl, Fraction(24))
+    assert edit.clips[0] == Clip("TW_010_comp_v003", 1001.0, 1119.0, 0.0)
+    assert edit.clips[1] == Clip("tw_020", 1.0, 240.0, 119.0)
+    assert edit.cuts == [119.0, 359.0, 365.0] and edit.rate == 24
+    other = tmp_path / "reel.otio"
+    otio.adapters.write_to_file(
+        otio.adapters.read_from_file(str(edl), adapter_name="cmx_3600", rate=24), str(other)
+    )
+    assert read_edit(other, Fraction(25)).clips == edit.clips
+    assert safe_edit(other, Fraction(24)) == read_edit(other, Fraction(24))
+
+
+def test_clips_belong_to_the_shot_they_are_named_after(edl: Path) -> None:
+    found = shots_in(read_edit(edl, Fraction(24)), ["TW_010", "TW_020", "TW_030", "TW"])
+    assert {k: len(v) for k, v in found.items()} == {
+        "TW_010": 2,
+        "TW_020": 1,
+        "TW": 1,
+    }  # TW_0101 is not TW_010
+
+
+def test_gaps_between_clips_count(tmp_path: Path) -> None:
+    rate = 25
+    track = otio.schema.Track(kind=otio.schema.TrackKind.Video)
+
+    def span(first: int, frames: int) -> otio.opentime.TimeRange:
+        return otio.opentime.TimeRange(
+            otio.opentime.RationalTime(first, rate), otio.opentime.RationalTime(frames, rate)
+        )
+
+    track.extend([
+        otio.schema.Clip("a", source_range=span(7, 10)), otio.schema.Gap(source_range=span(0, 5)), otio.schema.Clip("b", source_range=span(100, 20)),
+    ])  # fmt: skip
+    timeline = otio.schema.Timeline("gapped")
+    timeline.tracks.append(track)
+    path = tmp_path / "g.otio"
+    otio.adapters.write_to_file(timeline, str(path))
+    edit = read_edit(path, Fraction(24))
+    assert edit.clips == (Clip("a", 7, 16, 0), Clip("b", 100, 119, 15)) and edit.rate == 25
+
+
+def test_cuts_become_marks_of_the_camera() -> None:
+    track = shot()  # 1001 to 1060
+    edit = Edit("reel", track.rate, (Clip("a", 1, 20, 0), Clip("b", 1, 20, 20), Clip("c", 1, 90, 40), Clip("d", 1, 9, 130)))  # fmt: skip
+    assert [o.params["frame"] for o in cut_operations(edit, track, 1001.0)] == [1021.0, 1041.0]
+    with pytest.raises(BadInput, match="No cut of the edit 'reel' lies on the camera's frames 1001 to 1060"):
+        cut_operations(edit, track, 5000.0)
+    with pytest.raises(BadInput, match="runs at 30 frames a second and the camera at 24"):
+        cut_operations(Edit("reel", Fraction(30), edit.clips), track, 1001.0)
+
+
+@pytest.mark.parametrize(
+    ("name", "text", "words"),
+    [
+        ("torn.otio", '{"OTIO_SCHEMA": "Timeline.1", "tracks"', "cannot be read as an edit"),
+        ("list.otio", '{"OTIO_SCHEMA": "Gap.1"}', "holds no timeline"),
+        ("none.edl", "TITLE: NOTHING\n", "holds no clip"),
+        ("reel.xml", "<xmeml/>", "is no edit that can be read"),
+        ("bad.edl", "001  A  V  C  99:99:99:99 x y z\n", "cannot be read as an edit"),
+    ],
+)
+def test_what_is_no_edit_is_one_sentence(name: str, text: str, words: str, tmp_path: Path) -> None:
+    path = tmp_path / name
+    path.write_text(text)
+    with pytest.raises(BadInput, match=words) as caught:
+        safe_edit(path, Fraction(24))
+    assert caught.value.sentence.count("\n") == 0
+
+
+def test_nothing_is_interpolated_across_the_edits_cuts(demo_files: dict[str, Path], tmp_path: Path) -> None:
+    edl = tmp_path / "one.edl"
+    edl.write_text(
+        "TITLE: X\n\n001  A V C 00:00:00:00 00:00:02:12 01:00:00:00 01:00:02:12\n002  B V C 00:00:00:00 00:00:05:00 01:00:02:12 01:00:07:12\n"
+    )
+    args = ("values", demo_files["TW_010"], "--to", "yup-rh-m", "--rate", "30", "--keep", "time", "--json")
+    plain, cut = said(*args)["frames"], said(*args, "--cuts", edl)["frames"]
+    # The cut lies before sample 60: 2.5 s. Samples far from it, and those that coincide, are the same.
+    moved = [i for i, (a, b) in enumerate(zip(plain, cut, strict=True)) if a["position"] != b["position"]]
+    assert moved and all(abs(a["seconds"] - plain[75]["seconds"]) < 1.6 for a in (plain[i] for i in moved))
+    assert plain[75]["position"] == pytest.approx(cut[75]["position"], abs=1e-12)
+    wrong = run(*args, "--cuts", tmp_path / "nowhere.edl")
+    assert "cannot be read as an edit" in str(wrong.exception)
+
+
+@pytest.mark.browser
+def test_the_edit_on_the_pages(page: Page, site: str, demo_files: dict[str, Path], edl: Path) -> None:
+    for name in ("TW_010", "TW_020", "TW_030"):
+        take_in(site, demo_files[name], name)
+    httpx.post(
+        f"{site}/cameras/1/deliver", data={"version": "1", "to": "yup-rh-m", "format_key": "usd"}, timeout=60
+    )
+    page.goto("/")
+    page.get_by_text("What the edit expects of these shots").click()
+    page.set_input_files("[name=file]", edl)
+    page.get_by_role("button", name="Take the ranges").click()
+    expect(page.locator("h1")).to_contain_text("What TIDEWRIGHT_REEL expects")
+    rows = page.locator("tbody tr")
+    expect(rows).to_have_count(2)
+    # Two clips of it: 1001 to 1119, and 1124 to 1129; the camera ends at 1120.
+    expect(rows.first).to_contain_text("1001–1129")
+    expect(rows.first.locator(".warm")).to_contain_text("1129")
+    expect(rows.last).to_contain_text("runs at 25 frames a second and the shot at 24")
+    expect(page.locator("main")).to_contain_text("TW_030")
+    expect(page.locator("main")).to_contain_text("TW_0101")
+    fits(page)
+    page.goto("/cameras/1?station=time")
+    ready(page)
+    expect(page.locator("#answer")).to_contain_text("Matches")  # what the shot should be changes no camera
+    expect(page.locator("#panel")).to_contain_text("1129")
+    page.get_by_text("Cuts from the edit").click()
+    page.set_input_files("#panel [name=file]", edl)
+    page.get_by_role("button", name="Mark its cuts").click()
+    ready(page)
+    expect(page.locator(".cuts")).to_contain_text("1120, marked")
+    with httpx.Client(base_url=site) as client:
+        answer = client.post("/shows/1/edit", files={"file": ("x.edl", b"")})
+        assert answer.status_code == 422 and "empty" in answer.text
+        assert client.post("/shows/9/edit", files={"file": ("x.edl", EDL.encode())}).status_code == 404
