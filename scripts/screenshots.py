@@ -11,6 +11,7 @@ import time
 from pathlib import Path
 from tempfile import TemporaryDirectory
 
+import numpy as np
 import uvicorn
 from playwright.sync_api import Page, sync_playwright
 
@@ -38,6 +39,21 @@ STYLE = (
 )
 
 
+def pairs_elsewhere(page: Page) -> str:
+    """Where four of TW_010's landmarks stand in another scene, turned and moved, one of them 12 cm off."""
+    rows = page.request.get("/cameras/1/landmarks.json?version=1&axes=zup-lh-cm").json()["landmarks"][:4]
+    turn, out = np.radians(30), []
+    for i, row in enumerate(rows):
+        x, y, z = np.ravel(row["position"])[:3]
+        at = (
+            x * np.cos(turn) - y * np.sin(turn) + 1500 + 12 * (i == 2),
+            x * np.sin(turn) + y * np.cos(turn) - 800,
+            z,
+        )
+        out.append(f"{row['name']} {at[0]:.1f} {at[1]:.1f} {at[2]:.1f}")
+    return "\n".join(out)
+
+
 def draw_axes(folder: Path) -> None:
     """The axes of canonical space and of each shipped profile, for docs/conventions.md."""
     folder.mkdir(parents=True, exist_ok=True)
@@ -51,7 +67,9 @@ def draw_axes(folder: Path) -> None:
 
 def shoot(page: Page, name: str, url: str) -> None:
     page.goto(url)
-    if "/cameras/" in url or "/deliveries/" in url or "/returns/" in url or "/take-in/" in url:
+    if url.endswith("/sheet"):
+        pass  # a page of its own, without drawings
+    elif "/cameras/" in url or "/deliveries/" in url or "/returns/" in url or "/take-in/" in url:
         page.wait_for_function("window.anaxisReady === true")
     page.wait_for_timeout(600)
     page.screenshot(path=ROOT / "docs" / "screenshots" / f"{name}.png")
@@ -108,7 +126,14 @@ def main() -> None:
             shoot(page, "camera", "/cameras/1?station=take-in&to=zup-lh-cm#f=1060")
             shoot(page, "camera-findings", "/cameras/4?version=1&station=take-in&to=zup-lh-cm#f=80")
             shoot(page, "camera-clean", "/cameras/4?station=clean&to=zup-lh-cm#f=140")
-            shoot(page, "camera-place", "/cameras/1?station=place&to=zup-lh-cm#f=1060")
+            page.goto("/cameras/1?station=place&to=zup-lh-cm&axes=zup-lh-cm#f=1060")
+            page.wait_for_function("window.anaxisReady === true")
+            page.get_by_text("From landmark pairs").click()
+            page.fill("[name=pairs]", pairs_elsewhere(page))
+            page.wait_for_selector("svg.placed")
+            page.evaluate("document.getElementById('panel').scrollTop = 215")
+            page.wait_for_timeout(600)
+            page.screenshot(path=ROOT / "docs" / "screenshots" / "camera-place.png")
             shoot(page, "compare", "/cameras/4/compare")
             page.goto("/cameras/2?station=lens&to=zup-lh-cm#f=120")
             page.wait_for_function("window.anaxisReady === true")
@@ -134,6 +159,8 @@ def main() -> None:
             page.wait_for_timeout(400)
             page.screenshot(path=ROOT / "docs" / "screenshots" / "deliver.png")
             shoot(page, "proof", "/deliveries/3")
+            shoot(page, "sheet", "/deliveries/3/sheet")
+            shoot(page, "matrix", "/matrix")
             came_back(page, Path(folder))
             page.set_viewport_size({"width": 1920, "height": 1080})
             shoot(page, "camera-1920", "/cameras/3?station=deliver&to=zup-lh-cm#f=1250")

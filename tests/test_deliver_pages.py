@@ -51,7 +51,7 @@ def test_two_cameras_go_together_in_one_file_below_their_roots(
     page.goto("/deliveries/2")
     ready(page)
     expect(page.locator(".numbers")).to_contain_text("its node shotcam_2".replace("its", "is its"))
-    page.get_by_role("link", name="Transfer sheet").click()
+    page.get_by_role("link", name="Transfer sheet", exact=True).click()
     expect(page.locator("h1")).to_contain_text("shotcam for Z up, left-handed")
     pdf = httpx.get(f"{site}/deliveries/2/sheet.pdf")
     reader = PdfReader(io.BytesIO(pdf.content))

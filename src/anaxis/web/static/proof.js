@@ -9,7 +9,8 @@ const p = [0, 0, 0], q = [0, 0, 0];
 export function pixels(value) {
   if (value === 0) return "0 px";
   if (value < 1e-6) return "< 0.000001 px";
-  return `${value.toFixed(value < 1e-4 ? 6 : value < 0.1 ? 4 : 2)} px`;
+  if (value >= 1e5) return "> 100000 px"; // off the picture by far: no number says more
+  return `${value.toFixed(value < 1e-4 ? 6 : value < 0.1 ? 4 : value < 100 ? 2 : 0)} px`;
 }
 
 // Test points at a frame: [x meant, y meant, x arrived, y arrived] in pixels.
@@ -83,10 +84,14 @@ function fillMarks(data, i) {
     const at = landmarkAt(data, i, l), [meant, seen, off] = row.querySelectorAll("td");
     project(data.meant, i, at[0], at[1], at[2], p);
     project(data.arrived, i, at[0], at[1], at[2], q);
-    const place = (r) => (r[2] > 0.001 ? `${(r[0] / r[2]).toFixed(1)}, ${(r[1] / r[2]).toFixed(1)}` : "behind");
+    const place = (r) => {
+      if (r[2] <= 0.001) return "behind";
+      const x = r[0] / r[2], y = r[1] / r[2];
+      return x >= 0 && y >= 0 && x <= data.facts.width_px && y <= data.facts.height_px ? `${x.toFixed(1)}, ${y.toFixed(1)}` : "outside";
+    };
     meant.textContent = place(p); seen.textContent = place(q);
     const apart = Math.hypot(p[0] / p[2] - q[0] / q[2], p[1] / p[2] - q[1] / q[2]);
-    off.textContent = p[2] > 0.001 && q[2] > 0.001 ? (apart < 1e-6 ? "< 1e-6" : String(Number(apart.toPrecision(4)))) : "–";
+    off.textContent = p[2] > 0.001 && q[2] > 0.001 ? (apart < 1e-6 ? "< 1e-6" : apart > 1e5 ? "> 100000" : String(Number(apart.toPrecision(4)))) : "–";
     off.classList.toggle("warm", apart > 0.01);
   }
 }
@@ -94,7 +99,9 @@ function fillMarks(data, i) {
 // Deviation per frame. Below 0.01 px everything is exact, so the scale never hides that line.
 function curveView(canvas, data, state, onPick) {
   const ink = theme(), d = data.deviation_px, n = d.length, left = 92;
-  const top = Math.max(d.reduce((m, v) => Math.max(m, v), 0), 1e-9) * 1.15;
+  // A point that went far off the picture would press everything else flat: the paper ends at two of its diagonals.
+  const paper = 2 * Math.hypot(data.facts.width_px, data.facts.height_px);
+  const top = Math.min(Math.max(d.reduce((m, v) => Math.max(m, v), 0), 1e-9), paper) * 1.15;
   const x = (i, width) => left + (n > 1 ? i / (n - 1) : 0.5) * (width - left - 24);
   canvas.addEventListener("click", (event) => {
     const box = canvas.getBoundingClientRect();
@@ -102,7 +109,7 @@ function curveView(canvas, data, state, onPick) {
   });
   return fitCanvas(canvas, (pen, width, height) => {
     clear(pen, width, height);
-    const y = (v) => height - 16 - (v / top) * (height - 26);
+    const y = (v) => height - 16 - (Math.min(v, top) / top) * (height - 26);
     pen.font = FONT; pen.textAlign = "right"; pen.lineWidth = 1;
     const step = niceStep(top / 3);
     for (let v = 0; v <= top; v += step) {
