@@ -99,9 +99,11 @@ function fillMarks(data, i) {
 // Deviation per frame. Below 0.01 px everything is exact, so the scale never hides that line.
 function curveView(canvas, data, state, onPick) {
   const ink = theme(), d = data.deviation_px, n = d.length, left = 92;
-  // A point that went far off the picture would press everything else flat: the paper ends at two of its diagonals.
-  const paper = 2 * Math.hypot(data.facts.width_px, data.facts.height_px);
-  const top = Math.min(Math.max(d.reduce((m, v) => Math.max(m, v), 0), 1e-9), paper) * 1.15;
+  const worst = Math.max(d.reduce((m, v) => Math.max(m, v), 0), 1e-9);
+  // A point that went far off the picture would press everything else flat: then each tick is a hundred times the one below.
+  const tens = worst > 2 * Math.hypot(data.facts.width_px, data.facts.height_px);
+  const heightOf = (v) => (tens ? Math.log10(Math.max(v, 0.01)) + 2 : v);
+  const top = heightOf(worst) * (tens ? 1.05 : 1.15);
   const x = (i, width) => left + (n > 1 ? i / (n - 1) : 0.5) * (width - left - 24);
   canvas.addEventListener("click", (event) => {
     const box = canvas.getBoundingClientRect();
@@ -109,14 +111,16 @@ function curveView(canvas, data, state, onPick) {
   });
   return fitCanvas(canvas, (pen, width, height) => {
     clear(pen, width, height);
-    const y = (v) => height - 16 - (Math.min(v, top) / top) * (height - 26);
+    const y = (v) => height - 16 - (heightOf(v) / top) * (height - 26);
     pen.font = FONT; pen.textAlign = "right"; pen.lineWidth = 1;
-    const step = niceStep(top / 3);
-    for (let v = 0; v <= top; v += step) {
+    const step = niceStep(top / 3), ticks = [];
+    if (tens) for (let v = 0.01; v <= worst; v *= 100) ticks.push(v);
+    else for (let v = 0; v <= top; v += step) ticks.push(v);
+    for (const v of ticks) {
       pen.strokeStyle = ink.faint; pen.beginPath(); pen.moveTo(left, y(v)); pen.lineTo(width - 24, y(v)); pen.stroke();
-      pen.fillStyle = ink.soft; pen.fillText(v === 0 ? "0 px" : v < 1e-6 ? v.toExponential(0) : v.toFixed(Math.max(0, -Math.floor(Math.log10(step)))), left - 8, y(v) + 4);
+      pen.fillStyle = ink.soft; pen.fillText(v === 0 ? "0 px" : tens ? `${v < 1e5 ? v : v.toExponential(0).replace("+", "")} px` : v < 1e-6 ? v.toExponential(0) : v.toFixed(Math.max(0, -Math.floor(Math.log10(step)))), left - 8, y(v) + 4);
     }
-    if (top > 0.01) {
+    if (worst > 0.01) {
       pen.strokeStyle = ink.ink; pen.setLineDash([2, 4]);
       pen.beginPath(); pen.moveTo(left, y(0.01)); pen.lineTo(width - 24, y(0.01)); pen.stroke(); pen.setLineDash([]);
     }
