@@ -18,7 +18,7 @@ from sqlalchemy import Engine, make_url, select, text, update
 from sqlalchemy.orm import Session
 
 from anaxis.store.models import Job
-from anaxis.store.queries import NotFound
+from anaxis.store.queries import found
 
 TASK = "anaxis.work"
 QUEUE = "anaxis"
@@ -60,10 +60,7 @@ def lost_work(engine: Engine) -> list[int]:
 
 
 def get_job(session: Session, number: int) -> Job:
-    job = session.get(Job, number)
-    if job is None:
-        raise NotFound(f"There is no work {number}: go back to the shots.")
-    return job
+    return found(session, Job, number, "work")
 
 
 def stop(session: Session, number: int) -> None:

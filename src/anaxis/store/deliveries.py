@@ -20,7 +20,7 @@ from anaxis.formats.scene_archive import pack, unpack
 from anaxis.profiles.model import Profile
 from anaxis.sending import Delivered, Leaving, Options, deliver_all, file_stem
 from anaxis.store.models import Delivery, DeliveryFile, Version
-from anaxis.store.queries import NotFound, picture_of_version, recipe_of, track_of
+from anaxis.store.queries import NotFound, found, picture_of_version, recipe_of, track_of
 
 
 def leaving_of(version: Version) -> Leaving:
@@ -124,10 +124,7 @@ def proof_arrays(delivery: Delivery) -> tuple[Floats, Floats]:
 
 
 def get_delivery(session: Session, delivery_id: int) -> Delivery:
-    delivery = session.get(Delivery, delivery_id)
-    if delivery is None:
-        raise NotFound(f"There is no delivery {delivery_id}: go back to the shots and choose one.")
-    return delivery
+    return found(session, Delivery, delivery_id, "delivery")
 
 
 def get_delivery_file(session: Session, delivery_id: int, name: str) -> DeliveryFile:

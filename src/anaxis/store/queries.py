@@ -5,7 +5,7 @@ from __future__ import annotations
 import hashlib
 from collections.abc import Callable
 from datetime import UTC, datetime, timedelta
-from typing import Any
+from typing import Any, TypeVar
 
 from sqlalchemy import delete, select, update
 from sqlalchemy.dialects.postgresql import insert
@@ -41,6 +41,9 @@ from anaxis.store.models import (
 )
 
 _STAGED_FOR = timedelta(days=7)
+
+
+Row = TypeVar("Row")
 
 
 class NotFound(BadInput):
@@ -186,25 +189,24 @@ def get_version(session: Session, camera_id: int, number: int | None = None) -> 
     return version
 
 
+def found(session: Session, model: type[Row], number: int, what: str) -> Row:
+    """The row of that number; raises NotFound in words about ``what``."""
+    row = session.get(model, number)
+    if row is None:
+        raise NotFound(f"There is no {what} {number}: go back to the shots and choose one.")
+    return row
+
+
 def get_show(session: Session, show_id: int) -> Show:
-    show = session.get(Show, show_id)
-    if show is None:
-        raise NotFound(f"There is no show {show_id}: go back to the shots and choose one.")
-    return show
+    return found(session, Show, show_id, "show")
 
 
 def get_shot(session: Session, shot_id: int) -> Shot:
-    shot = session.get(Shot, shot_id)
-    if shot is None:
-        raise NotFound(f"There is no shot {shot_id}: go back to the shots and choose one.")
-    return shot
+    return found(session, Shot, shot_id, "shot")
 
 
 def get_camera(session: Session, camera_id: int) -> Camera:
-    camera = session.get(Camera, camera_id)
-    if camera is None:
-        raise NotFound(f"There is no camera {camera_id}: go back to the shots and choose one.")
-    return camera
+    return found(session, Camera, camera_id, "camera")
 
 
 def other_cameras(session: Session, camera: Camera) -> list[Camera]:

@@ -17,7 +17,7 @@ from anaxis.formats.scene_archive import pack, scene_from_bytes, track_to_bytes,
 from anaxis.profiles.model import Profile
 from anaxis.returns import Compared, bare_of, compared, explain
 from anaxis.store.models import Return, Version
-from anaxis.store.queries import NotFound, picture_of_version, recipe_of, track_of
+from anaxis.store.queries import found, picture_of_version, recipe_of, track_of
 
 
 def keep_return(
@@ -50,10 +50,7 @@ def keep_return(
 
 
 def get_return(session: Session, number: int) -> Return:
-    row = session.get(Return, number)
-    if row is None:
-        raise NotFound(f"There is no return {number}: go back to the shots and choose a camera.")
-    return row
+    return found(session, Return, number, "return")
 
 
 def returns_of(session: Session, version: Version) -> list[Return]:

@@ -20,7 +20,7 @@ from anaxis.formats import check_size
 from anaxis.jobs.apart import safe_png
 from anaxis.stills import SUFFIXES, Between, measure
 from anaxis.store.models import Still, Version
-from anaxis.store.queries import NotFound, get_version, picture_of_version, track_of
+from anaxis.store.queries import NotFound, found, get_version, picture_of_version, track_of
 from anaxis.web.lens import place_of
 from anaxis.web.pages import Store, page
 from anaxis.web.stations import stations_of
@@ -110,7 +110,4 @@ def picture(store: Store, number: int, side: str) -> Response:
 
 
 def _still(session: Session, number: int) -> Still:
-    row = session.get(Still, number)
-    if row is None:
-        raise NotFound(f"There are no stills {number}: go back to the shots and choose a camera.")
-    return row
+    return found(session, Still, number, "pair of stills")
