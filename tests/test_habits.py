@@ -11,13 +11,15 @@ import pytest
 from scipy.spatial.transform import Rotation
 
 from anaxis.core.errors import BadInput
-from anaxis.core.landmarks import NO_LANDMARKS
+from anaxis.core.landmarks import NO_LANDMARKS, Landmarks
 from anaxis.core.lens import Image
 from anaxis.core.proof import prove
 from anaxis.core.track import Track, make_lens
-from anaxis.flow import Picture
+from anaxis.flow import Picture, take_camera
+from anaxis.formats import read_file
+from anaxis.formats.file_axes import file_axes
 from anaxis.profiles import shipped_profiles
-from anaxis.profiles.habits import HABITS
+from anaxis.profiles.habits import HABITS, Arriving
 from anaxis.profiles.model import Profile, profile_from_dict
 from anaxis.profiles.standin import open_as_package
 from anaxis.sending import Delivered, deliver
@@ -166,3 +168,34 @@ def test_parents_left_out_and_the_top_twice(tmp_path: Path) -> None:
 def test_a_habit_that_makes_no_sense_is_refused(habit: dict[str, Any], said: str) -> None:
     with pytest.raises(BadInput, match=said):
         with_habits("zup-lh-cm", habit)
+
+
+@pytest.mark.parametrize("format_key", ["usd", "gltf", "collada"])
+@pytest.mark.parametrize(
+    "habit",
+    [
+        {"code": "world_turn", "axis": "X", "angle_deg": -90},
+        {"code": "world_shift", "x": 120, "y": -30, "z": 7},
+        {"code": "mirror", "axis": "Y"},
+        {"code": "scale", "factor": 100},
+        {"code": "up_axis", "up": "Y"},
+        {"code": "unit", "metres_per_unit": 0.0254},
+    ],
+)
+def test_landmarks_in_the_file_arrive_where_they_are_meant(
+    habit: dict[str, Any], format_key: str, tmp_path: Path
+) -> None:
+    """They go through the same habits as the camera beside them."""
+    profile, place = with_habits("zup-lh-cm", habit), np.array([[[3.0, 1.5, -8.0], [-2.0, 0.2, 4.0]]])
+    done = deliver(shot(), Landmarks(("bell", "hub"), place), PICTURE, profile, format_key, tmp_path)
+    found = take_camera(read_file(done.files[0]), None).landmarks
+    there = found.position_m[0, [found.index("bell"), found.index("hub")]]
+    axes = file_axes(format_key, profile.convention)
+    walker = shot().take(np.array([0, 1]))  # the landmarks as a camera that stands on one, then on the other
+    here = Arriving(
+        replace(walker, position_m=there), IMAGE, "width", np.zeros((2, 4, 4)), np.zeros((2, 4, 4)), axes.up, axes.unit_m
+    )  # fmt: skip
+    params = profile.habits[0].params
+    seen = HABITS[habit["code"]].arrive(here, params, profile.convention).track.position_m
+    assert np.abs(seen - place[0]).max() < (1e-4 if format_key == "gltf" else 1e-9)
+    assert done.proof.max_px <= (0.05 if format_key == "gltf" else 0.01)

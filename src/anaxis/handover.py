@@ -24,6 +24,7 @@ from anaxis.core.timing import plain_frame, rate_text
 from anaxis.core.typing import Floats
 from anaxis.formats.file_axes import file_axes
 from anaxis.profiles.model import Profile
+from anaxis.sending import compensate
 from anaxis.transfer_sheet import Handed, sheet_html, sheet_pdf
 
 _DAY = (2000, 1, 1, 0, 0, 0)
@@ -59,7 +60,7 @@ def _of_one(handed: Handed) -> dict[str, bytes]:
     if marks.names:
         entries["landmarks/landmarks.csv"] = _landmark_table(marks, profile)
         entries["landmarks/landmarks.obj"] = _points_obj(marks, profile.convention)
-        entries["landmarks/landmarks.usda"] = _landmarks_usd(marks, profile)
+        entries["landmarks/landmarks.usda"] = _landmarks_usd(handed)
     if len(handed.lines_m):
         entries["set/set.obj"] = _lines_obj(handed.lines_m, profile.convention)
     html = sheet_html(handed)
@@ -91,10 +92,12 @@ def _points_obj(marks: Landmarks, convention: Convention) -> bytes:
     return ("\n".join(rows) + "\n").encode()
 
 
-def _landmarks_usd(marks: Landmarks, profile: Profile) -> bytes:
+def _landmarks_usd(handed: Handed) -> bytes:
+    """The landmarks as a layer; what the package does to files on arrival is made up for as in the camera's."""
     from pxr import Gf, Sdf, Usd, UsdGeom  # takes longer to load than most pages take
 
-    axes = file_axes("usd", profile.convention)
+    axes = file_axes("usd", handed.profile.convention)
+    marks = compensate(handed.outgoing, handed.profile, "usd")[0].landmarks
     stage = Usd.Stage.CreateInMemory()
     UsdGeom.SetStageUpAxis(stage, axes.up or "Y")
     UsdGeom.SetStageMetersPerUnit(stage, axes.convention.metres_per_unit)

@@ -240,10 +240,14 @@ def compensate(outgoing: Outgoing, profile: Profile, format_key: str) -> tuple[O
         return outgoing, outgoing.track.frames
     axes = file_axes(format_key, outgoing.convention)
     before = Sending(
-        outgoing.track, outgoing.track.frames, outgoing.convention, axes.convention, outgoing.image, outgoing.fit, axes.up, axes.unit_m
+        outgoing.track, outgoing.track.frames, outgoing.convention, axes.convention, outgoing.image, outgoing.fit, axes.up, axes.unit_m,
+        outgoing.landmarks.position_m,
     )  # fmt: skip
     done = compensated(before, profile.active_habits)
-    changed = replace(outgoing, track=done.track, notes=(*outgoing.notes, *done.notes, *done.cannot))
+    marks = replace(outgoing.landmarks, position_m=done.marks_m)
+    changed = replace(
+        outgoing, track=done.track, landmarks=marks, notes=(*outgoing.notes, *done.notes, *done.cannot)
+    )
     if changed.keys is not None and done.track is not outgoing.track:
         # The same frames keep their keys, in the numbers of what is written now.
         changed = replace(changed, keys=rekeyed(changed.keys, changed.below_root))

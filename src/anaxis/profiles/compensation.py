@@ -7,7 +7,7 @@ that will be dropped) is said, with what to do there instead.
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 import numpy as np
@@ -29,7 +29,8 @@ _STILL = 1e-9
 
 @dataclass(frozen=True, eq=False)
 class Sending:
-    """A camera about to be written: the package's convention, the axes of the file and what it says of them.
+    """A camera about to be written, with the landmarks ``marks_m`` (k, m, 3) that go in its file: the package's
+    convention, the axes of the file and what it says of them.
 
     ``intended`` (n,) are the frames on which the receiver is to see the samples; ``notes`` and ``cannot`` say
     what was done about each habit and what could not be.
@@ -43,6 +44,7 @@ class Sending:
     fit: str
     file_up: str | None
     file_unit_m: float | None
+    marks_m: Floats = field(default_factory=lambda: np.zeros((1, 0, 3)))
     notes: tuple[str, ...] = ()
     cannot: tuple[str, ...] = ()
 
@@ -65,7 +67,9 @@ def _moved(s: Sending, position_m: Floats, rotation: Floats) -> Sending:
 
 
 def _turned(s: Sending, turn: Floats) -> Sending:
-    return _moved(s, s.track.position_m @ turn.T, turn @ s.track.rotation)
+    """The whole file turned about the origin."""
+    moved = _moved(s, s.track.position_m @ turn.T, turn @ s.track.rotation)
+    return replace(moved, marks_m=s.marks_m @ turn.T)
 
 
 def _lens(s: Sending, **channels: Floats) -> Sending:
@@ -86,7 +90,8 @@ def _scaled(s: Sending, factor: float) -> Sending:
     if factor == 1.0:
         return s
     lens = {k: getattr(s.track.lens, k) * factor for k in ("focus_m", "near_m", "far_m")}
-    return _lens(_moved(s, s.track.position_m * factor, s.track.rotation), **lens)
+    made = _lens(_moved(s, s.track.position_m * factor, s.track.rotation), **lens)
+    return replace(made, marks_m=s.marks_m * factor)
 
 
 def _unit(s: Sending, p: Params) -> Sending:
@@ -95,7 +100,7 @@ def _unit(s: Sending, p: Params) -> Sending:
 
 def _shifted(s: Sending, p: Params) -> Sending:
     back = s.convention.position_to_canonical(np.array([p["x"], p["y"], p["z"]]))
-    return _moved(s, s.track.position_m - back, s.track.rotation)
+    return replace(_moved(s, s.track.position_m - back, s.track.rotation), marks_m=s.marks_m - back)
 
 
 def _mirrored(s: Sending, p: Params) -> Sending:
@@ -103,7 +108,8 @@ def _mirrored(s: Sending, p: Params) -> Sending:
     flip = np.eye(3)
     flip["XYZ".index(p["axis"]), "XYZ".index(p["axis"])] = -1.0
     flip = s.convention.world.T @ flip @ s.convention.world
-    return _moved(s, s.track.position_m @ flip, flip @ s.track.rotation @ np.diag([-1.0, 1.0, 1.0]))
+    made = _moved(s, s.track.position_m @ flip, flip @ s.track.rotation @ np.diag([-1.0, 1.0, 1.0]))
+    return replace(made, marks_m=s.marks_m @ flip)
 
 
 def _halved(s: Sending, _: Params) -> Sending:
@@ -118,7 +124,8 @@ def _halved(s: Sending, _: Params) -> Sending:
     place: Floats = np.asarray(
         np.linalg.solve(half + np.eye(3), s.track.position_m[:, :, None])[:, :, 0], dtype=np.float64
     )
-    return _moved(s, place, half @ between.T)
+    # A landmark's transform is a move alone, and half of it twice is the whole.
+    return replace(_moved(s, place, half @ between.T), marks_m=s.marks_m / 2)
 
 
 def _rate(s: Sending, p: Params) -> Sending:
