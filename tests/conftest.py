@@ -103,8 +103,9 @@ def site(engine: Engine, database_url: str) -> Iterator[str]:
 
 @pytest.fixture(scope="session")
 def browser() -> Iterator[object]:
-    from playwright.sync_api import sync_playwright
+    from playwright.sync_api import expect, sync_playwright
 
+    expect.set_options(timeout=20_000)  # a machine that does much else is no fault of a page
     quiet = ["--disable-gpu", "--no-first-run", "--disable-background-networking", "--disable-component-update",
              "--disable-sync", "--disable-quic", "--no-sandbox"]  # fmt: skip
     with sync_playwright() as playwright:

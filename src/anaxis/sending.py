@@ -15,7 +15,7 @@ from anaxis.core.landmarks import Landmarks, unique_name
 from anaxis.core.outgoing import Outgoing, make_outgoing
 from anaxis.core.placement import Similarity, no_placement
 from anaxis.core.proof import Proof, prove
-from anaxis.core.reduce import Progress, Reduced, reduce, rekeyed
+from anaxis.core.reduce import Progress, Reduced, reduce, rekeyed, require_tolerance
 from anaxis.core.timing import format_frame, require_frame
 from anaxis.core.track import LENS_CHANNELS, Track
 from anaxis.core.typing import Floats
@@ -41,6 +41,10 @@ class Options:
     reduce_px: float | None = None
     first: float | None = None
     under_root: bool = False
+
+    def __post_init__(self) -> None:
+        if self.reduce_px is not None:
+            require_tolerance(self.reduce_px)
 
 
 @dataclass(frozen=True, eq=False)

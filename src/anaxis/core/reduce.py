@@ -133,6 +133,14 @@ class _Fit:
         return bool(self.deviation(inside, values).max() <= tolerance_px)
 
 
+def require_tolerance(tolerance_px: float) -> None:
+    """Raise BadInput for a tolerance that is not above zero."""
+    if not (np.isfinite(tolerance_px) and tolerance_px > 0):
+        raise BadInput(
+            f"Keys cannot be kept within {tolerance_px:g} px: choose a number above zero, such as 0.1."
+        )
+
+
 def span_slopes(frames: Floats, values: Floats, way: str) -> tuple[Floats, Floats]:
     """Slopes (c,) at both ends of one span through samples ``values`` (m, c) at ``frames`` (m,), in the least squares."""
     span = frames[-1] - frames[0]
@@ -229,10 +237,7 @@ def reduce(
     ``landmarks_m`` (1, l, 3) or (n, l, 3); ``progress`` is told the share done, and may raise to stop.
     Raises BadInput for a tolerance that is not above zero.
     """
-    if not (np.isfinite(tolerance_px) and tolerance_px > 0):
-        raise BadInput(
-            f"Keys cannot be kept within {tolerance_px:g} px: choose a number above zero, such as 0.1."
-        )
+    require_tolerance(tolerance_px)
     fitted = _Fit(track, image, fit, landmarks_m, rule)
     starts = np.concatenate([[0], cuts_of(track)]).astype(int)
     index: list[int] = []
