@@ -74,6 +74,19 @@ def test_a_zip_that_takes_long_is_work_of_its_own(page: Page, site: str, demo_fi
     assert sum(n.startswith("camera/") for n in names) == 6
 
 
+def test_several_packages_get_a_zip_each_in_one(site: str, demo_files: dict[str, Path]) -> None:
+    take_in(site, demo_files["TW_010"], "TW_010")
+    form = {"version": "1", "to": "yup-rh-m", "format_key": "usd", "more_packages": ["zup-lh-cm"]}
+    with httpx.Client(base_url=site, timeout=60) as client:
+        answer = client.post("/cameras/1/bundle", data=form)
+        assert answer.content == client.post("/cameras/1/bundle", data=form).content
+    assert "shotcam.2-packages.zip" in answer.headers["content-disposition"]
+    outer = zipfile.ZipFile(io.BytesIO(answer.content))
+    assert sorted(outer.namelist()) == ["shotcam.yup-rh-m.zip", "shotcam.zup-lh-cm.zip"]
+    inner = zipfile.ZipFile(io.BytesIO(outer.read("shotcam.zup-lh-cm.zip")))
+    assert "camera/shotcam.zup-lh-cm.usd" in inner.namelist()
+
+
 def test_what_cannot_be_delivered_is_said_where_it_was_asked(
     page: Page, site: str, demo_files: dict[str, Path]
 ) -> None:

@@ -11,7 +11,7 @@ import hashlib
 import io
 import json
 import zipfile
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from importlib.metadata import version
 from typing import Any
 
@@ -45,6 +45,11 @@ def handover_zip(cameras: Sequence[Handed]) -> bytes:
         below = f"{legal_name(handed.track.name, folders)}/" if len(cameras) > 1 else ""
         entries |= {below + name: data for name, data in _of_one(handed).items()}
     entries["manifest.json"] = _manifest(entries, cameras)
+    return zipped(entries)
+
+
+def zipped(entries: Mapping[str, bytes]) -> bytes:
+    """Files in one zip, the same to the byte for the same files."""
     out = io.BytesIO()
     with zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED) as archive:
         for name in sorted(entries):

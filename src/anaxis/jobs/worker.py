@@ -18,9 +18,9 @@ from sqlalchemy.orm import Session
 
 from anaxis.core.errors import BadInput
 from anaxis.jobs.queue import OPEN, QUEUE, TASK, address_of, lost_work, put_in_queue
-from anaxis.profiles.model import Profile, profile_from_dict
+from anaxis.profiles.model import profile_from_dict
 from anaxis.sending import Options, prepare, reduce_keys
-from anaxis.store.bundles import bundle_of, keep_made_file
+from anaxis.store.bundles import bundles_of, keep_made_file
 from anaxis.store.database import connect
 from anaxis.store.deliveries import deliver_versions
 from anaxis.store.models import Job, Version
@@ -55,23 +55,19 @@ class Teller:
 
 
 def _deliver(session: Session, job: Job, tell: Teller) -> dict[str, Any]:
-    profile, versions, options = _order(session, job)
-    done = deliver_versions(
-        session, versions, profile, job.params["format"], options, tell, job.params["together"]
-    )
+    params, options = job.params, Options(**job.params["options"])
+    profile = profile_from_dict(params["profile"], "the package's profile")
+    versions = [session.get_one(Version, v) for v in params["versions"]]
+    done = deliver_versions(session, versions, profile, params["format"], options, tell, params["together"])
     return {"delivery": done[0].id}
 
 
 def _bundle(session: Session, job: Job, tell: Teller) -> dict[str, Any]:
-    profile, versions, options = _order(session, job)
-    name, data = bundle_of(versions, profile, job.params["formats"], options, job.params["together"], tell)
+    params, options = job.params, Options(**job.params["options"])
+    profiles = [profile_from_dict(p, "the package's profile") for p in params["profiles"]]
+    versions = [session.get_one(Version, v) for v in params["versions"]]
+    name, data = bundles_of(versions, profiles, params["formats"], options, params["together"], tell)
     return {"made_file": keep_made_file(session, name, data).id, "name": name, "bytes": len(data)}
-
-
-def _order(session: Session, job: Job) -> tuple[Profile, list[Version], Options]:
-    profile = profile_from_dict(job.params["profile"], "the package's profile")
-    versions = [session.get_one(Version, v) for v in job.params["versions"]]
-    return profile, versions, Options(**job.params["options"])
 
 
 def _keys(session: Session, job: Job, tell: Teller) -> dict[str, Any]:

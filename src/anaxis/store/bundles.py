@@ -14,7 +14,7 @@ from anaxis.core.outgoing import Outgoing
 from anaxis.core.proof import Proof
 from anaxis.core.recipe import recipe_document
 from anaxis.core.reduce import Progress
-from anaxis.handover import handover_zip
+from anaxis.handover import handover_zip, zipped
 from anaxis.profiles.model import Profile, profile_from_dict
 from anaxis.sending import Options, deliver_in_formats, file_stem, made_ready
 from anaxis.store.deliveries import leaving_of, options_from, proof_arrays
@@ -36,6 +36,24 @@ def bundle_of(
             for camera, version, of_one in zip(cameras, versions, done, strict=True)
         ])  # fmt: skip
     return f"{file_stem(together or cameras[0].track.name, profile.key)}.zip", data
+
+
+def bundles_of(
+    versions: Sequence[Version], profiles: Sequence[Profile], formats: Sequence[str], options: Options, together: str = "",
+    progress: Progress = lambda share: None,
+) -> tuple[str, bytes]:  # fmt: skip
+    """The zip for one package, or one that holds a zip for each of several."""
+    made: dict[str, bytes] = {}
+    for i, profile in enumerate(profiles):
+
+        def share(done: float, i: int = i) -> None:
+            progress((i + done) / len(profiles))
+
+        name, data = bundle_of(versions, profile, formats, options, together, share)
+        made[name] = data
+    if len(made) == 1:
+        return next(iter(made.items()))
+    return f"{file_stem(together or versions[0].camera.name, f'{len(made)}-packages')}.zip", zipped(made)
 
 
 def source_of(version: Version) -> Source:

@@ -13,7 +13,7 @@ from anaxis.core.errors import BadInput
 from anaxis.formats import FORMATS, has_nodes
 from anaxis.profiles.model import Profile, profile_from_text
 from anaxis.sending import Options
-from anaxis.store.bundles import bundle_of
+from anaxis.store.bundles import bundles_of
 from anaxis.store.deliveries import deliver_versions
 from anaxis.store.models import Version
 from anaxis.store.packages import all_packages, get_package
@@ -121,7 +121,11 @@ def make_delivery(request: Request, store: Store, camera_id: int, asked: Asked) 
     at = ""
     for order in orders:
         if slow:
-            at = f"/jobs/{start_work(request, 'delivery', order.versions[0].id, _params(order.versions, order.profile, order.options, order.together, format=order.format))}"
+            profile = order.profile.model_dump(mode="json")
+            params = _params(
+                order.versions, order.options, order.together, profile=profile, format=order.format
+            )
+            at = f"/jobs/{start_work(request, 'delivery', order.versions[0].id, params)}"
         else:
             done = deliver_versions(
                 store, order.versions, order.profile, order.format, order.options, together=order.together
@@ -134,23 +138,23 @@ def make_delivery(request: Request, store: Store, camera_id: int, asked: Asked) 
 
 @router.post("/{camera_id}/bundle")
 def bundle(request: Request, camera_id: int, asked: Asked) -> Response:
-    """The package of files for one package: every format, landmarks, set, axis check, sheet, manifest."""
-    profile, options, versions = asked.profiles[0], asked.options, asked.versions
+    """The package of files: every format, landmarks, set, axis check, sheet, manifest; a zip in a zip for each of several."""
+    options, versions = asked.options, asked.versions
     first = options.first if options.first is not None else min(_first(v) for v in versions)
     formats = [f.key for f in FORMATS if f.write and (first >= 0 or f.key not in ("gltf", "collada"))]
-    if options.reduce_px is not None or _frames(versions) * len(formats) > _QUICK_FRAMES:
-        params = _params(versions, profile, options, asked.together, formats=formats)
+    if (
+        options.reduce_px is not None
+        or _frames(versions) * len(formats) * len(asked.profiles) > _QUICK_FRAMES
+    ):
+        profiles = [p.model_dump(mode="json") for p in asked.profiles]
+        params = _params(versions, options, asked.together, profiles=profiles, formats=formats)
         return RedirectResponse(
             f"/jobs/{start_work(request, 'bundle', versions[0].id, params)}", status_code=303
         )
-    return download_answer(*bundle_of(versions, profile, formats, options, asked.together), "application/zip")
+    made = bundles_of(versions, asked.profiles, formats, options, asked.together)
+    return download_answer(*made, "application/zip")
 
 
-def _params(
-    versions: Sequence[Version], profile: Profile, options: Options, together: str, **rest: Any
-) -> dict[str, Any]:
+def _params(versions: Sequence[Version], options: Options, together: str, **rest: Any) -> dict[str, Any]:
     """An order as the worker takes it."""
-    return {
-        "versions": [v.id for v in versions], "profile": profile.model_dump(mode="json"), "options": asdict(options),
-        "together": together, **rest,
-    }  # fmt: skip
+    return {"versions": [v.id for v in versions], "options": asdict(options), "together": together, **rest}
