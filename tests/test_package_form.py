@@ -112,6 +112,20 @@ def test_a_table_taken_in_gives_a_package_its_layout(attic: Page, site: str, tmp
     expect(page.locator("main")).to_contain_text("Z up")
 
 
+def test_fields_that_are_not_kept_yet_are_not_lost(attic: Page, site: str) -> None:
+    page = attic
+    page.fill("[name=notes]", "Its importer asks for a unit.")
+    page.select_option("#habit-code", "world_turn")
+    page.get_by_role("button", name="Add it").click()
+    expect(page.get_by_role("alert")).to_contain_text("Keep what you changed here first")
+    page.get_by_role("button", name="Keep as version 2").click()
+    expect(page.locator("main")).to_contain_text("version 2 of 2")
+    page.select_option("#habit-code", "world_turn")
+    page.get_by_role("button", name="Add it").click()
+    expect(page.locator("main")).to_contain_text("version 3 of 3")
+    assert "asks for a unit" in httpx.get(f"{site}/packages/attic/profile.json").json()["notes"]
+
+
 def test_a_habit_switched_off_is_kept_and_not_made_up_for(
     attic: Page, site: str, demo_files: dict[str, Path]
 ) -> None:

@@ -66,15 +66,15 @@ SCREENS = (
 _log = logging.getLogger("anaxis")
 
 
-def create_app(database_url: str | None = None) -> FastAPI:
-    """The pages on a PostgreSQL; raises BadInput where that cannot be reached."""
+def create_app(database_url: str | None = None, warm_readers: int = 2) -> FastAPI:
+    """The pages on a PostgreSQL, with so many reading processes kept ready; raises BadInput where that cannot be reached."""
     engine = connect(database_url or os.environ.get("DATABASE_URL", ""))
     migrate(engine)
     limits = limits_from_environment()
 
     @asynccontextmanager
     async def lifespan(app: FastAPI) -> AsyncIterator[None]:
-        app.state.parsers = ParserPool(warm=2, limits=limits)
+        app.state.parsers = ParserPool(warm=warm_readers, limits=limits)
         app.state.worker = WorkerProcess(engine)
         yield
         app.state.worker.close()

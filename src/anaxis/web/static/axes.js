@@ -50,3 +50,17 @@ document.addEventListener("pointercancel", () => {
   if (!held) return;
   held.line.remove(); held.svg.classList.remove("turning", "world", "camera"); held = null;
 });
+
+// A habit, or a layout, is a version of its own: what is changed in the fields and not kept yet would be lost with it.
+const fields = document.getElementById("package-form");
+const written = () => (fields ? new URLSearchParams(new FormData(fields)).toString() : "");
+const kept = written();
+
+document.addEventListener("submit", (event) => {
+  const form = event.target;
+  if (!fields || form === fields || form.method !== "post" || written() === kept) return;
+  event.preventDefault();
+  fields.querySelector(".unkept")?.remove();
+  fields.insertAdjacentHTML("beforeend", '<p class="sentence bad unkept" role="alert">Keep what you changed here first, or reload the page to leave it: the other change makes a version of its own.</p>');
+  fields.querySelector(".unkept").scrollIntoView({ block: "center" });
+}, true);
