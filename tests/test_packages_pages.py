@@ -241,6 +241,10 @@ def test_several_at_once_and_an_unknown_package_learned(
     page.get_by_role("button", name="Write and prove").click()
     page.wait_for_url("**station=prove**")
     expect(page.locator("#panel table").first.locator("tbody tr")).to_have_count(4)
+    page.goto("/matrix")
+    expect(page.locator("tbody tr")).to_contain_text("usd, exact")
+    expect(page.locator("tbody tr")).to_contain_text("alembic, exact")
+    expect(page.locator("thead th")).to_have_count(4)
     page.goto("/packages/calibrate")
     with page.expect_download() as download:
         page.get_by_role("button", name="Download").click()

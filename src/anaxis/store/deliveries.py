@@ -108,8 +108,8 @@ def options_from(kept: Mapping[str, Any]) -> Options:
 
 
 def newest_deliveries(version: Version) -> list[Delivery]:
-    """The newest delivery of a version to each package it went to."""
-    return list({d.profile["key"]: d for d in reversed(version.deliveries)}.values())
+    """The newest delivery of a version to each package, in each format that it went in."""
+    return list({(d.profile["key"], d.format): d for d in reversed(version.deliveries)}.values())
 
 
 def furthest_off(deliveries: list[Delivery]) -> Delivery | None:

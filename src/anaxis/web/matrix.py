@@ -7,6 +7,7 @@ from typing import Any
 from fastapi import APIRouter, Request
 
 from anaxis.store.deliveries import newest_deliveries
+from anaxis.store.models import Delivery
 from anaxis.store.queries import all_shows
 from anaxis.web.pages import Store, page
 
@@ -21,7 +22,10 @@ def matrix(request: Request, store: Store) -> Any:
         for shot in show.shots:
             for camera in shot.cameras:
                 if camera.versions:
-                    newest = {d.profile["key"]: d for d in newest_deliveries(camera.head)}
-                    keys |= {k: d.profile["label"] for k, d in newest.items()}
-                    rows.append((show, shot, camera, newest))
+                    cells: dict[str, list[Delivery]] = {}
+                    for delivery in newest_deliveries(camera.head):
+                        key = delivery.profile["key"]
+                        keys[key] = delivery.profile["label"]
+                        cells.setdefault(key, []).append(delivery)
+                    rows.append((show, shot, camera, cells))
     return page(request, "matrix/index.html", rows=rows, keys=dict(sorted(keys.items())))

@@ -82,4 +82,4 @@ def _row(camera: Camera) -> Row:
     newest = newest_deliveries(version)
     worst = furthest_off(newest)
     warnings = sum(f.severity != "note" for f in findings_of(version))
-    return Row(camera, version, worst, sorted(d.profile["label"] for d in newest), warnings)
+    return Row(camera, version, worst, sorted({d.profile["label"] for d in newest}), warnings)

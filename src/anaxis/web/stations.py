@@ -32,6 +32,7 @@ def stations_of(version: Version) -> list[Station]:
     guess = version.fit_guessed or version.image_guessed
     newest = newest_deliveries(version)
     worst = furthest_off(newest)
+    packages = len({d.profile["key"] for d in newest})
     film = facts["film_mm"]
     span = f"{format_frame(facts['first_frame'])}–{format_frame(facts['last_frame'])}"
     placed = sum(o["code"] in _PLACING for o in version.recipe)
@@ -41,7 +42,7 @@ def stations_of(version: Version) -> list[Station]:
         Station("lens", "Lens", "guess" if guess else "done", f"{film[0]:.2f} × {film[1]:.2f} mm"),
         Station("time", "Time", "done", span),
         Station("place", "Place", "done", f"{placed} change{'s' * (placed != 1)}" if placed else "as taken in"),
-        Station("deliver", "Deliver", "done" if newest else "open", f"{len(newest)} package{'s' * (len(newest) != 1)}"),
+        Station("deliver", "Deliver", "done" if newest else "open", f"{packages} package{'s' * (packages != 1)}"),
         Station(
             "prove", "Prove",
             "open" if worst is None else "done" if worst.matches else "off",
