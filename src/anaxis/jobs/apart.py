@@ -14,10 +14,13 @@ import sys
 from collections.abc import Callable
 from fractions import Fraction
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from anaxis.core.errors import BadInput
 from anaxis.core.timing import parse_rate, rate_text
-from anaxis.formats.editorial import Edit, edit_from_dict, read_edit
+
+if TYPE_CHECKING:  # each kind loads what it needs: this module is the start of a process
+    from anaxis.formats.editorial import Edit
 
 _WALL_S, _MEMORY_MB = 60, 4000
 
@@ -29,6 +32,8 @@ def safe_png(path: Path) -> bytes:
 
 def safe_edit(path: Path, rate: Fraction) -> Edit:
     """An edit as :func:`anaxis.formats.editorial.read_edit` reads it; raises BadInput, also where the reader crashed or hung."""
+    from anaxis.formats.editorial import edit_from_dict
+
     return edit_from_dict(json.loads(_ask("edit", path, "export it again", rate_text(rate))))
 
 
@@ -56,6 +61,8 @@ def _picture(path: Path) -> bytes:
 
 
 def _edit(path: Path, rate: str) -> bytes:
+    from anaxis.formats.editorial import read_edit
+
     return json.dumps(read_edit(path, parse_rate(rate)).as_dict()).encode()
 
 
