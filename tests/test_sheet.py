@@ -33,7 +33,7 @@ def handed(profile: Profile, marks: int, folder: Path, name: str = "rail", forma
     place = rng.normal((0, 1.5, -14), (3, 1, 4), (1, marks, 3))
     camera = Leaving(track, Landmarks(tuple(f"mark {i} & more" for i in range(marks)), place), PICTURE)
     done = deliver_in_formats([camera], profile, formats, folder, Options(first=0.0))[0]
-    return handed_of(camera, np.zeros((0, 2, 3)), profile, done, SOURCE)
+    return handed_of(camera, profile, done, SOURCE)
 
 
 def words_of(pdf: bytes) -> tuple[int, str]:
@@ -93,5 +93,5 @@ def test_a_still_camera_of_one_frame_has_a_sheet(first: float, tmp_path: Path) -
     camera = Leaving(track, Landmarks((), np.zeros((1, 0, 3))), PICTURE)
     profile = shipped_profiles()["yup-rh-cm"]
     done = deliver_in_formats([camera], profile, ["usd"], tmp_path)[0]
-    html = sheet_html(handed_of(camera, np.zeros((0, 2, 3)), profile, done, SOURCE))
+    html = sheet_html(handed_of(camera, profile, done, SOURCE))
     assert "No landmarks came along" in html and words_of(sheet_pdf(html))[0] == 1

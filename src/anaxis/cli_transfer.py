@@ -89,7 +89,8 @@ def transfer(
     recipes = [asked.steps(n) for n in names or (None,)]
     works = [take_camera(asked.scene, n, recipe=r) for n, r in zip(names or (None,), recipes, strict=True)]
     leaving = [
-        Leaving(w.done, w.landmarks, picture, placement_of(r)) for w, r in zip(works, recipes, strict=True)
+        Leaving(w.done, w.landmarks, picture, placement_of(r), w.lines_m)
+        for w, r in zip(works, recipes, strict=True)
     ]
     ways, name_together = Options(reduce_px, under_root=under_root), file.stem if together else ""
     entries: list[dict[str, Any]] = []
@@ -154,6 +155,6 @@ def _bundle(
 
     checksum = hashlib.sha256(file.read_bytes()).hexdigest()
     return handover_zip([
-        handed_of(camera, work.lines_m, profile, of_one, Source(file.name, checksum, work.path, recipe_document(steps)))
+        handed_of(camera, profile, of_one, Source(file.name, checksum, work.path, recipe_document(steps)))
         for work, camera, of_one, steps in zip(works, leaving, done, recipes, strict=True)
     ])  # fmt: skip

@@ -12,6 +12,7 @@ import io
 import json
 import zipfile
 from collections.abc import Mapping, Sequence
+from dataclasses import replace
 from importlib.metadata import version
 from typing import Any
 
@@ -66,8 +67,8 @@ def _of_one(handed: Handed) -> dict[str, bytes]:
         entries["landmarks/landmarks.csv"] = _landmark_table(marks, profile)
         entries["landmarks/landmarks.obj"] = _points_obj(marks, profile.convention)
         entries["landmarks/landmarks.usda"] = _landmarks_usd(handed)
-    if len(handed.lines_m):
-        entries["set/set.obj"] = _lines_obj(handed.lines_m, profile.convention)
+    if len(handed.camera.lines_m):
+        entries["set/set.obj"] = _lines_obj(handed.camera.lines_m, profile.convention)
     html = sheet_html(handed)
     return entries | {"transfer_sheet.html": html.encode(), "transfer_sheet.pdf": sheet_pdf(html)}
 
@@ -102,7 +103,7 @@ def _landmarks_usd(handed: Handed) -> bytes:
     from pxr import Gf, Sdf, Usd, UsdGeom  # takes longer to load than most pages take
 
     axes = file_axes("usd", handed.profile.convention)
-    marks = compensate(handed.outgoing, handed.profile, "usd")[0].landmarks
+    marks = compensate(replace(handed.outgoing, keys=None), handed.profile, "usd")[0].landmarks
     stage = Usd.Stage.CreateInMemory()
     UsdGeom.SetStageUpAxis(stage, axes.up or "Y")
     UsdGeom.SetStageMetersPerUnit(stage, axes.convention.metres_per_unit)
@@ -179,7 +180,12 @@ def _manifest(entries: dict[str, bytes], cameras: Sequence[Handed]) -> bytes:
 
 
 def _camera_entry(handed: Handed) -> dict[str, Any]:
-    track, picture, source, theirs = handed.track, handed.picture, handed.source, handed.outgoing.track.frames
+    track, picture, source, theirs = (
+        handed.track,
+        handed.camera.picture,
+        handed.source,
+        handed.outgoing.track.frames,
+    )
     return {
         "camera": track.name, "rate": rate_text(track.rate), "frames": [plain_frame(track.frames[0]), plain_frame(track.frames[-1])],
         "frames_there": [plain_frame(theirs[0]), plain_frame(theirs[-1])],

@@ -17,7 +17,7 @@ from anaxis.core.project import pixel_matrices
 from anaxis.core.proof import Proof, prove
 from anaxis.core.recipe import Recipe
 from anaxis.core.scene import Scene, corrected
-from anaxis.core.track import LENS_CHANNELS, Track, require_usable
+from anaxis.core.track import Track, require_usable
 from anaxis.core.typing import Floats
 from anaxis.flow import Picture, take_camera
 from anaxis.formats.columns import COLUMNS
@@ -55,10 +55,11 @@ def track_of_table(path: Path, profile: Profile, picture: Picture, meant: Track)
 
     Raises BadInput for what cannot be read.
     """
-    typed = {k: float(getattr(meant.lens, k)[0]) for k in LENS_CHANNELS}
     bare = profile.model_copy(update={"habits": ()})
     try:
-        track = open_as_package(path, bare, picture.image, rate=meant.rate, typed=typed).track
+        track = open_as_package(
+            path, bare, picture.image, rate=meant.rate, typed=meant.lens.values_at(0)
+        ).track
     except BadInput:
         raise
     except (ValueError, KeyError, TypeError, IndexError) as error:

@@ -15,9 +15,9 @@ from anaxis.core.landmarks import Landmarks, unique_name
 from anaxis.core.outgoing import Outgoing, make_outgoing
 from anaxis.core.placement import Similarity, no_placement
 from anaxis.core.proof import Proof, prove
-from anaxis.core.reduce import Progress, Reduced, reduce, rekeyed, require_tolerance
+from anaxis.core.reduce import Progress, Reduced, part_of, reduce, rekeyed, require_tolerance
 from anaxis.core.timing import format_frame, require_frame
-from anaxis.core.track import LENS_CHANNELS, Track
+from anaxis.core.track import Track
 from anaxis.core.typing import Floats
 from anaxis.flow import Picture
 from anaxis.formats import has_nodes, key_rule_of, write_files
@@ -49,12 +49,13 @@ class Options:
 
 @dataclass(frozen=True, eq=False)
 class Leaving:
-    """A camera that goes out: its picture, and the placement that a root above it would carry."""
+    """A camera that goes out: its picture, the placement that a root above it would carry, the set's lines (s, 2, 3)."""
 
     track: Track
     landmarks: Landmarks
     picture: Picture
     placement: Similarity = field(default_factory=no_placement)
+    lines_m: Floats = field(default_factory=lambda: np.zeros((0, 2, 3)))
 
 
 @dataclass(frozen=True, eq=False)
@@ -117,13 +118,16 @@ def deliver_all(
     The file is called ``stem``, or after the first camera and the package. ``progress`` is told the share done
     of what takes long. Raises BadInput for a format that is not written, or holds no several cameras.
     """
-    ready = []
-    for i, camera in enumerate(cameras):
-
-        def share(done: float, i: int = i) -> None:
-            progress((i + done) / len(cameras))
-
-        ready.append(made_ready(camera, profile, format_key, moved_along(options, cameras[0], camera), share))
+    ready = [
+        made_ready(
+            camera,
+            profile,
+            format_key,
+            _along(options, cameras[0], camera),
+            part_of(progress, i, len(cameras)),
+        )
+        for i, camera in enumerate(cameras)
+    ]
     sent = [r.sent for r in ready]
     files = write_files(format_key, sent, folder, stem or file_stem(cameras[0].track.name, profile.key))
     names = node_names([s.track.name for s in sent])
@@ -149,22 +153,16 @@ def deliver_in_formats(
     """
     out: list[dict[str, Delivered]] = [{} for _ in cameras]
     for i, key in enumerate(formats):
-
-        def share(done: float, i: int = i) -> None:
-            progress((i + done) / len(formats))
-
+        share = part_of(progress, i, len(formats))
         if together and len(cameras) > 1 and has_nodes(key):
             stem = file_stem(together, profile.key)
             done = deliver_all(cameras, profile, key, folder, options, share, stem)
         else:
             done, stems = [], set[str]()
             for k, camera in enumerate(cameras):
-
-                def part(done: float, k: int = k, share: Progress = share) -> None:
-                    share((k + done) / len(cameras))
-
+                part = part_of(share, k, len(cameras))
                 stem = unique_name(file_stem(camera.track.name, profile.key), stems)
-                own = moved_along(options, cameras[0], camera)
+                own = _along(options, cameras[0], camera)
                 done += deliver_all([camera], profile, key, folder, own, part, stem)
                 part(1.0)
         for of_one, delivered in zip(out, done, strict=True):
@@ -172,11 +170,17 @@ def deliver_in_formats(
     return out
 
 
-def moved_along(options: Options, first: Leaving, camera: Leaving) -> Options:
-    """A first frame is that of the first camera; the others are renumbered by as much, so that they keep step."""
-    if options.first is None:
-        return options
-    return replace(options, first=options.first + float(camera.track.frames[0] - first.track.frames[0]))
+def moved_along(options: Options, first: float, own: float) -> Options:
+    """The options of a camera that begins at frame ``own`` here.
+
+    A first frame there is that of the first camera, which begins at ``first``; the others are renumbered by as
+    much, so that they keep step.
+    """
+    return options if options.first is None else replace(options, first=options.first + own - first)
+
+
+def _along(options: Options, first: Leaving, camera: Leaving) -> Options:
+    return moved_along(options, float(first.track.frames[0]), float(camera.track.frames[0]))
 
 
 @dataclass(frozen=True, eq=False)
@@ -211,7 +215,7 @@ def _proved(
 ) -> Delivered:
     intended, sent = ready.intended, ready.sent
     asked = intended if ready.reduced is not None or profile.active_habits else None
-    typed = {k: float(getattr(sent.track.lens, k)[0]) for k in LENS_CHANNELS}
+    typed = sent.track.lens.values_at(0)
     seen = open_as_package(files[0], profile, ready.outgoing.image, asked, sent.track.rate, node, typed)
     if not (len(seen.frames) == len(intended) and np.allclose(seen.frames, intended, rtol=0, atol=1e-4)):
         raise BadInput(

@@ -12,7 +12,6 @@ from functools import cache
 from pathlib import Path
 from typing import Any
 
-import numpy as np
 from jinja2 import Environment, FileSystemLoader, StrictUndefined
 from markupsafe import Markup
 
@@ -24,10 +23,9 @@ from anaxis.core.project import pixel_matrices, project
 from anaxis.core.proof import Proof
 from anaxis.core.timing import format_frame, rate_label
 from anaxis.core.track import Track
-from anaxis.core.typing import Floats
 from anaxis.flow import Picture
 from anaxis.profiles.model import Profile
-from anaxis.profiles.sheet import sheet_of
+from anaxis.profiles.sheet import decimals, first_middle_last, sheet_of
 from anaxis.sending import Delivered, Leaving
 
 _HERE = Path(__file__).parent
@@ -63,51 +61,44 @@ class HandedFile:
 class Handed:
     """One camera handed to one package: as it is meant, and ``outgoing`` as it is to be there."""
 
-    track: Track
-    marks: Landmarks
-    lines_m: Floats
-    picture: Picture
+    camera: Leaving
     profile: Profile
     outgoing: Outgoing
     files: list[HandedFile]
     notes: list[str]
     source: Source
 
+    @property
+    def track(self) -> Track:
+        return self.camera.track
 
-def handed_of(
-    camera: Leaving, lines_m: Floats, profile: Profile, done: Mapping[str, Delivered], source: Source
-) -> Handed:
+    @property
+    def marks(self) -> Landmarks:
+        """The landmarks that go along."""
+        return self.camera.landmarks.shown()
+
+
+def handed_of(camera: Leaving, profile: Profile, done: Mapping[str, Delivered], source: Source) -> Handed:
     """A camera with what was delivered of it, by format."""
     files = [HandedFile(p, key, d.proof, d.node) for key, d in done.items() for p in d.files]
     notes = list(dict.fromkeys(n for d in done.values() for n in d.outgoing.notes))
-    outgoing = next(iter(done.values())).outgoing
-    return Handed(
-        camera.track,
-        camera.landmarks.shown(),
-        lines_m,
-        camera.picture,
-        profile,
-        outgoing,
-        files,
-        notes,
-        source,
-    )
+    return Handed(camera, profile, next(iter(done.values())).outgoing, files, notes, source)
 
 
 def sheet_html(handed: Handed) -> str:
     """The sheet as a page of its own, without anything beside it."""
     track, theirs = handed.track, handed.outgoing.track.frames
-    at = np.unique([0, (len(track) - 1) // 2, len(track) - 1])
+    at = first_middle_last(len(track))
     numbers = numbers_of(handed.outgoing)
     expected = [
         {
             "here": format_frame(track.frames[i]), "there": format_frame(theirs[i]), "seconds": f"{numbers.seconds[i] - numbers.seconds[0]:.3f}",
-            "numbers": [_decimals(v) for v in (*numbers.position[i], *numbers.rotation_deg[i], numbers.focal_mm[i])],
+            "numbers": [decimals(v) for v in (*numbers.position[i], *numbers.rotation_deg[i], numbers.focal_mm[i])],
         }
         for i in at.tolist()
     ]  # fmt: skip
-    image = handed.picture.image
-    rows = pixel_rows(track, handed.marks, handed.picture)
+    image = handed.camera.picture.image
+    rows = pixel_rows(track, handed.marks, handed.camera.picture)
     rows.sort(key=lambda row: not any(_inside(p, image) for p in row[1]))  # those to be seen come first
     return _template().render(
         handed=handed, track=track, profile=handed.profile, sheet=sheet_of(handed.outgoing, handed.profile), expected=expected,
@@ -119,12 +110,6 @@ def sheet_html(handed: Handed) -> str:
 
 def _inside(place: tuple[float, float] | None, image: Image) -> bool:
     return place is not None and 0 <= place[0] <= image.width_px and 0 <= place[1] <= image.height_px
-
-
-def _decimals(value: float) -> str:
-    """Four decimals, and no minus before a zero."""
-    text = f"{value:.4f}"
-    return text.lstrip("-") if float(text) == 0 else text
 
 
 def sheet_pdf(html: str) -> bytes:
@@ -149,7 +134,7 @@ def pixel_rows(
     track: Track, marks: Landmarks, picture: Picture
 ) -> list[tuple[str, list[tuple[float, float] | None]]]:
     """Where each landmark is seen at the first, middle and last frame, in pixels; None behind the camera."""
-    at = np.unique([0, (len(track) - 1) // 2, len(track) - 1])
+    at = first_middle_last(len(track))
     if not marks.names:
         return []
     place = marks.position_m if len(marks.position_m) == 1 else marks.position_m[at]

@@ -36,6 +36,11 @@ _UNSEEN = ("focus_m", "fstop", "near_m", "far_m")
 Progress = Callable[[float], None]
 
 
+def part_of(progress: Progress, i: int, count: int) -> Progress:
+    """What the i-th of ``count`` equal parts of a work tells its own share to."""
+    return lambda share: progress((i + share) / count)
+
+
 @dataclass(frozen=True)
 class KeyRule:
     """How a receiver draws between keys: in which convention, straight or curved, angles or quaternions."""

@@ -40,6 +40,10 @@ class Lens:
     def used(self, image: Image, fit: str) -> Used:
         return used_rectangle(self.film_width_mm, self.film_height_mm, self.squeeze, image, fit)
 
+    def values_at(self, at: int) -> dict[str, float]:
+        """Every channel by name at one sample."""
+        return {f.name: float(getattr(self, f.name)[at]) for f in fields(self)}
+
     def take(self, index: Ints) -> Lens:
         return Lens(**{f.name: getattr(self, f.name)[index] for f in fields(self)})
 

@@ -42,9 +42,9 @@ def write_alembic(cameras: Sequence[Outgoing], folder: Path, stem: str) -> list[
 
 def _write_node(archive: Any, node: Node, convention: Convention) -> None:
     above, outgoing = archive.getTop(), node.outgoing
-    if node.root is not None and outgoing.root is not None:
-        above = AbcGeom.OXform(above, node.root)
-        above.getSchema().set(_sample(root_matrix(outgoing.root, convention)))
+    if node.root is not None:
+        above = AbcGeom.OXform(above, node.root.name)
+        above.getSchema().set(_sample(root_matrix(node.root.placement, convention)))
     track = outgoing.track.take(outgoing.written)
     index = archive.addTimeSampling(_sampling(track))
     place = AbcGeom.OXform(above, node.name)

@@ -17,7 +17,6 @@ from anaxis.core.axes import Convention
 from anaxis.core.outgoing import Outgoing, pose_matrices, root_matrix
 from anaxis.core.reduce import KeyRule, Keys
 from anaxis.core.rotation import angles_from_matrices
-from anaxis.core.track import Track
 from anaxis.core.typing import Floats
 from anaxis.formats.file_axes import file_axes, is_still, seconds_from_zero
 from anaxis.formats.nodes import Node, nodes_of, places
@@ -32,12 +31,13 @@ def key_rule(receiver: Convention) -> KeyRule:
 def write_collada(cameras: Sequence[Outgoing], folder: Path, stem: str) -> list[Path]:
     """Write ``stem.dae``. Raises BadInput for frames below 0."""
     axes = file_axes("collada", cameras[0].convention)
-    lenses, animations, scene = [], [], []
-    for i, node in enumerate(nodes_of(cameras)):
-        lens = "lens" + (f"_{i + 1}" if i else "")
-        lenses.append(_lens(node, lens, axes.convention))
-        animations += _animations(node, lens, axes.convention)
-        scene.append(_scene(node, lens, axes.convention))
+    written = [
+        _Written(node, "lens" + (f"_{i + 1}" if i else ""), axes.convention)
+        for i, node in enumerate(nodes_of(cameras))
+    ]
+    lenses = [w.lens() for w in written]
+    animations = [a for w in written for a in w.animations()]
+    scene = [w.scene() for w in written]
     unit = axes.convention.metres_per_unit
     target = folder / f"{stem}.dae"
     target.write_text(
@@ -53,58 +53,53 @@ def write_collada(cameras: Sequence[Outgoing], folder: Path, stem: str) -> list[
     return [target]
 
 
-def _pose(track: Track, convention: Convention) -> tuple[Floats, Floats]:
-    """Place (n, 3) and turns about X, Y, Z in degrees (n, 3), as they are written."""
-    matrix = pose_matrices(track, convention)
-    return matrix[:, :3, 3], angles_from_matrices(matrix[:, :3, :3], "XYZ").deg
+class _Written:
+    """One camera in the numbers of the file, worked out once: ``place`` (n, 3), ``angles_deg`` (n, 3), ``xfov_deg`` (n,)."""
 
+    def __init__(self, node: Node, key: str, convention: Convention) -> None:
+        self.node, self.key, self.convention, self.outgoing = node, key, convention, node.outgoing
+        track = node.outgoing.track
+        matrix = pose_matrices(track, convention)
+        self.place, self.angles_deg = matrix[:, :3, 3], angles_from_matrices(matrix[:, :3, :3], "XYZ").deg
+        self.used = track.lens.used(node.outgoing.image, node.outgoing.fit)
+        self.xfov_deg = 2 * np.degrees(np.arctan(self.used.width_mm / 2 / track.lens.focal_mm))
 
-def _xfov_deg(outgoing: Outgoing) -> Floats:
-    used = outgoing.track.lens.used(outgoing.image, outgoing.fit)
-    return np.asarray(2 * np.degrees(np.arctan(used.width_mm / 2 / outgoing.track.lens.focal_mm)))
+    def lens(self) -> str:
+        lens, unit, used = self.outgoing.track.lens, self.convention.metres_per_unit, self.used
+        return (
+            f'<camera id="{self.key}" name={quoteattr(self.node.name)}><optics><technique_common><perspective><xfov sid="xfov">{self.xfov_deg[0]:.17g}</xfov>'
+            f"<aspect_ratio>{float(used.width_mm[0] / used.height_mm[0]):.17g}</aspect_ratio><znear>{_distance(lens.near_m, unit, 0.01)}</znear>"
+            f"<zfar>{_distance(lens.far_m, unit, 10_000.0)}</zfar></perspective></technique_common></optics></camera>"
+        )
 
+    def animations(self) -> list[str]:
+        """A channel for every component that moves."""
+        seconds = seconds_from_zero(self.outgoing, "COLLADA")
+        channels: list[tuple[str, Floats, int | None]] = []
+        for i, axis in enumerate("XYZ"):
+            channels.append((f"{self.node.name}/place.{axis}", self.place[:, i], i))
+            channels.append((f"{self.node.name}/turn{axis}.ANGLE", self.angles_deg[:, i], 3 + i))
+        channels.append((f"{self.key}/xfov", self.xfov_deg, None))
+        return [
+            _animation(channel, seconds, values, self.outgoing, column)
+            for channel, values, column in channels
+            if len(seconds) > 1 and not is_still(values)
+        ]
 
-def _lens(node: Node, key: str, convention: Convention) -> str:
-    outgoing, lens, unit = node.outgoing, node.outgoing.track.lens, convention.metres_per_unit
-    used = lens.used(outgoing.image, outgoing.fit)
-    return (
-        f'<camera id="{key}" name={quoteattr(node.name)}><optics><technique_common><perspective><xfov sid="xfov">{_xfov_deg(outgoing)[0]:.17g}</xfov>'
-        f"<aspect_ratio>{float(used.width_mm[0] / used.height_mm[0]):.17g}</aspect_ratio><znear>{_distance(lens.near_m, unit, 0.01)}</znear>"
-        f"<zfar>{_distance(lens.far_m, unit, 10_000.0)}</zfar></perspective></technique_common></optics></camera>"
-    )
-
-
-def _animations(node: Node, lens: str, convention: Convention) -> list[str]:
-    """A channel for every component that moves."""
-    outgoing, track = node.outgoing, node.outgoing.track
-    seconds = seconds_from_zero(outgoing, "COLLADA")
-    place, angles = _pose(track, convention)
-    channels: list[tuple[str, Floats, int | None]] = []
-    for i, axis in enumerate("XYZ"):
-        channels.append((f"{node.name}/place.{axis}", place[:, i], i))
-        channels.append((f"{node.name}/turn{axis}.ANGLE", angles[:, i], 3 + i))
-    channels.append((f"{lens}/xfov", _xfov_deg(outgoing), None))
-    return [
-        _animation(channel, seconds, values, outgoing, column)
-        for channel, values, column in channels
-        if len(track) > 1 and not is_still(values)
-    ]
-
-
-def _scene(node: Node, lens: str, convention: Convention) -> str:
-    """The camera's node and its landmarks', below the root where there is one."""
-    place, angles = _pose(node.outgoing.track, convention)
-    turns = "".join(
-        f'<rotate sid="turn{a}">{v} {_words(angles[:1, i])}</rotate>'
-        for i, a, v in ((2, "Z", "0 0 1"), (1, "Y", "0 1 0"), (0, "X", "1 0 0"))
-    )
-    inside = f'{_open(node.name)}<translate sid="place">{_words(place[0])}</translate>{turns}<instance_camera url="#{lens}"/></node>'
-    for name, at in places(node, convention):
-        inside += f"{_open(name)}<translate>{_words(at[0])}</translate></node>"
-    if node.root is None or node.outgoing.root is None:
-        return inside
-    matrix = root_matrix(node.outgoing.root, convention)
-    return f'{_open(node.root)}<matrix sid="placement">{_words(matrix)}</matrix>{inside}</node>'
+    def scene(self) -> str:
+        """The camera's node and its landmarks', below the root where there is one."""
+        node, convention = self.node, self.convention
+        turns = "".join(
+            f'<rotate sid="turn{a}">{v} {_words(self.angles_deg[:1, i])}</rotate>'
+            for i, a, v in ((2, "Z", "0 0 1"), (1, "Y", "0 1 0"), (0, "X", "1 0 0"))
+        )
+        inside = f'{_open(node.name)}<translate sid="place">{_words(self.place[0])}</translate>{turns}<instance_camera url="#{self.key}"/></node>'
+        for name, at in places(node, convention):
+            inside += f"{_open(name)}<translate>{_words(at[0])}</translate></node>"
+        if node.root is None:
+            return inside
+        matrix = root_matrix(node.root.placement, convention)
+        return f'{_open(node.root.name)}<matrix sid="placement">{_words(matrix)}</matrix>{inside}</node>'
 
 
 def _open(name: str) -> str:

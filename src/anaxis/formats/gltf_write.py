@@ -95,10 +95,11 @@ class _Document:
         ]  # fmt: skip
         index = list(range(len(self.nodes), len(self.nodes) + len(here)))
         self.nodes += here
-        if node.root is not None and outgoing.root is not None:
+        if node.root is not None:
+            placement = node.root.placement
             self.nodes.append({
-                "name": node.root, "children": index, "translation": outgoing.root.shift_m.tolist(),
-                "rotation": Rotation.from_matrix(outgoing.root.turn).as_quat().tolist(),
+                "name": node.root.name, "children": index, "translation": placement.shift_m.tolist(),
+                "rotation": Rotation.from_matrix(placement.turn).as_quat().tolist(),
             })  # fmt: skip
             index = [len(self.nodes) - 1]
         self.top += index

@@ -4,23 +4,32 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
+from typing import NamedTuple
 
 from anaxis.core.axes import Convention
 from anaxis.core.landmarks import node_name
 from anaxis.core.outgoing import Outgoing
+from anaxis.core.placement import Similarity
 from anaxis.core.typing import Floats
+
+
+class Root(NamedTuple):
+    """The node above a camera and its landmarks, and the turn and shift that it carries."""
+
+    name: str
+    placement: Similarity
 
 
 @dataclass(frozen=True, eq=False)
 class Node:
-    """One camera of a file: its node's ``name``, that of the ``root`` above it, and its landmarks by name.
+    """One camera of a file: its node's ``name``, the ``root`` above it where it has one, and its landmarks by name.
 
     ``outgoing.track`` is the camera as its own node has it: below the root, where there is one. ``marks``
     (m or 1, 3) stand beside the camera, in metres; those of an earlier camera at the same place are left out.
     """
 
     name: str
-    root: str | None
+    root: Root | None
     outgoing: Outgoing
     marks: list[tuple[str, Floats]]
 
@@ -36,19 +45,20 @@ def nodes_of(cameras: Sequence[Outgoing]) -> Iterator[Node]:
     names = node_names([c.track.name for c in cameras])
     taken, written = set(names), set()
     for name, outgoing in zip(names, cameras, strict=True):
-        root, marks = outgoing.root, outgoing.landmarks
-        if root is not None:
-            marks = root.inverse().landmarks(marks)
+        root, marks = None, outgoing.landmarks
+        if outgoing.root is not None:
+            marks = outgoing.root.inverse().landmarks(marks)
         own = []
         for i, mark in enumerate(marks.names):
             place = marks.position_m[:, i]
             # Below a root of its own even the same landmark is another node.
-            same = (name if root is not None else "", mark, place.tobytes())
+            same = (name if outgoing.root is not None else "", mark, place.tobytes())
             if same not in written:
                 written.add(same)
                 own.append((node_name(mark, taken), place))
-        above = None if root is None else node_name(f"{name}_root", taken)
-        yield Node(name, above, replace(outgoing, track=outgoing.below_root, landmarks=marks), own)
+        if outgoing.root is not None:
+            root = Root(node_name(f"{name}_root", taken), outgoing.root)
+        yield Node(name, root, replace(outgoing, track=outgoing.below_root), own)
 
 
 def places(node: Node, convention: Convention) -> list[tuple[str, Floats]]:

@@ -59,9 +59,9 @@ def write_usd(cameras: Sequence[Outgoing], folder: Path, stem: str) -> list[Path
 def _write_node(stage: Usd.Stage, node: Node, convention: Convention) -> UsdGeom.Camera:
     """One camera, below its root where it has one, and its landmarks beside it."""
     above, outgoing = "", node.outgoing
-    if node.root is not None and outgoing.root is not None:
-        above = f"/{node.root}"
-        rows = root_matrix(outgoing.root, convention).T
+    if node.root is not None:
+        above = f"/{node.root.name}"
+        rows = root_matrix(node.root.placement, convention).T
         UsdGeom.Xform.Define(stage, above).AddTransformOp().Set(Gf.Matrix4d(*rows.reshape(-1).tolist()))
     camera = UsdGeom.Camera.Define(stage, f"{above}/{node.name}")
     _write_pose(camera, outgoing, convention)

@@ -8,7 +8,7 @@ import numpy as np
 
 from anaxis.core.outgoing import Outgoing, numbers_of
 from anaxis.core.timing import format_frame, rate_label
-from anaxis.core.typing import Floats
+from anaxis.core.typing import Floats, Ints
 from anaxis.profiles.model import Profile
 
 _SHOWN = {
@@ -37,11 +37,22 @@ class Sheet(NamedTuple):
     entries: tuple[Entry, ...]
 
 
+def first_middle_last(count: int) -> Ints:
+    """The places of the first, the middle and the last of ``count`` samples, each once."""
+    return np.unique([0, (count - 1) // 2, count - 1])
+
+
+def decimals(value: float, digits: int = 4) -> str:
+    """A number with fixed decimals, and no minus before a zero."""
+    text = f"{value:.{digits}f}"
+    return text.lstrip("-") if float(text) == 0 else text
+
+
 def sheet_of(outgoing: Outgoing, profile: Profile) -> Sheet:
     """What to type, field by field, for a camera that goes to a package."""
     track, image, rule = outgoing.track, outgoing.image, profile.lens
     lens, numbers = track.lens, numbers_of(outgoing)
-    at = np.unique([0, (len(track) - 1) // 2, len(track) - 1])
+    at = first_middle_last(len(track))
 
     def entry(label: str, values: Floats, unit: str, digits: int = 4, note: str = "") -> Entry:
         return Entry(label, _texts(values[at], digits), unit, note)
@@ -88,7 +99,7 @@ def sheet_of(outgoing: Outgoing, profile: Profile) -> Sheet:
     return Sheet(tuple(format_frame(f) for f in track.frames[at].tolist()), tuple(entries))
 
 
-def _offsets(outgoing: Outgoing, profile: Profile, at: Floats) -> list[tuple[str, tuple[str, ...], str, str]]:
+def _offsets(outgoing: Outgoing, profile: Profile, at: Ints) -> list[tuple[str, tuple[str, ...], str, str]]:
     """Offsets in the package's unit and sign."""
     lens, rule = outgoing.track.lens, profile.lens
     wide = lens.film_width_mm * lens.squeeze
@@ -111,6 +122,5 @@ def _offsets(outgoing: Outgoing, profile: Profile, at: Floats) -> list[tuple[str
 
 
 def _texts(values: Floats, digits: int) -> tuple[str, ...]:
-    texts = tuple(f"{v:.{digits}f}" for v in (values + 0.0).tolist())
-    texts = tuple(t.lstrip("-") if float(t) == 0 else t for t in texts)
+    texts = tuple(decimals(v, digits) for v in values.tolist())
     return texts[:1] if len(set(texts)) == 1 else texts

@@ -13,13 +13,13 @@ from sqlalchemy.orm import Session
 from anaxis.core.outgoing import Outgoing
 from anaxis.core.proof import Proof
 from anaxis.core.recipe import recipe_document
-from anaxis.core.reduce import Progress
+from anaxis.core.reduce import Progress, part_of
 from anaxis.handover import handover_zip, zipped
 from anaxis.profiles.model import Profile, profile_from_dict
-from anaxis.sending import Options, deliver_in_formats, file_stem, made_ready
+from anaxis.sending import Leaving, Options, deliver_in_formats, file_stem, made_ready
 from anaxis.store.deliveries import leaving_of, options_from, proof_arrays
 from anaxis.store.models import Delivery, MadeFile, Version
-from anaxis.store.queries import NotFound, recipe_of, track_of
+from anaxis.store.queries import NotFound, recipe_of
 from anaxis.transfer_sheet import Handed, HandedFile, Source, handed_of
 
 
@@ -32,7 +32,7 @@ def bundle_of(
     with TemporaryDirectory(prefix="anaxis-bundle-") as folder:
         done = deliver_in_formats(cameras, profile, formats, Path(folder), options, together, progress)
         data = handover_zip([
-            handed_of(camera, track_of(version)[2], profile, of_one, source_of(version))
+            handed_of(camera, profile, of_one, source_of(version))
             for camera, version, of_one in zip(cameras, versions, done, strict=True)
         ])  # fmt: skip
     return f"{file_stem(together or cameras[0].track.name, profile.key)}.zip", data
@@ -45,10 +45,7 @@ def bundles_of(
     """The zip for one package, or one that holds a zip for each of several."""
     made: dict[str, bytes] = {}
     for i, profile in enumerate(profiles):
-
-        def share(done: float, i: int = i) -> None:
-            progress((i + done) / len(profiles))
-
+        share = part_of(progress, i, len(profiles))
         name, data = bundle_of(versions, profile, formats, options, together, share)
         made[name] = data
     if len(made) == 1:
@@ -64,29 +61,27 @@ def source_of(version: Version) -> Source:
     )
 
 
-def outgoing_of(delivery: Delivery) -> Outgoing:
-    """The camera of a delivery as it is meant to be in the package, in the package's numbering."""
-    profile = profile_from_dict(delivery.profile, "the delivery's profile")
+def outgoing_of(delivery: Delivery, camera: Leaving, profile: Profile) -> Outgoing:
+    """The camera of a delivery as it is meant to be in its package, in the package's numbering."""
     # Fewer keys cost less than what is read off a number; looking for them again would take long.
     asked = replace(options_from(delivery.options), reduce_px=None)
-    return made_ready(
-        leaving_of(delivery.version), profile, delivery.format, asked, lambda share: None
-    ).outgoing
+    return made_ready(camera, profile, delivery.format, asked, lambda share: None).outgoing
 
 
 def handed_again(delivery: Delivery) -> Handed:
     """A delivery as its sheet shows it."""
-    profile = profile_from_dict(delivery.profile, "the delivery's profile")
-    camera, deviation = leaving_of(delivery.version), proof_arrays(delivery)[0]
+    profile, camera = (
+        profile_from_dict(delivery.profile, "the delivery's profile"),
+        leaving_of(delivery.version),
+    )
     proof = Proof(
-        camera.track.frames, deviation, delivery.max_px, delivery.worst_frame, delivery.median_px, delivery.grade, delivery.test_points
+        camera.track.frames, proof_arrays(delivery)[0], delivery.max_px, delivery.worst_frame, delivery.median_px, delivery.grade,
+        delivery.test_points,
     )  # fmt: skip
     node = delivery.options.get("node", "")
     files = [HandedFile(Path(f.name), delivery.format, proof, node) for f in delivery.files]
-    return Handed(
-        camera.track, camera.landmarks.shown(), track_of(delivery.version)[2], camera.picture, profile, outgoing_of(delivery), files,
-        list(delivery.notes), source_of(delivery.version),
-    )  # fmt: skip
+    outgoing = outgoing_of(delivery, camera, profile)
+    return Handed(camera, profile, outgoing, files, list(delivery.notes), source_of(delivery.version))
 
 
 def keep_made_file(session: Session, name: str, data: bytes) -> MadeFile:

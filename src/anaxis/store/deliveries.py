@@ -25,9 +25,9 @@ from anaxis.store.queries import NotFound, found, picture_of_version, recipe_of,
 
 def leaving_of(version: Version) -> Leaving:
     """A version as it goes out: under the name it is kept by, for two cameras of a file may share their own."""
-    track, landmarks, _ = track_of(version)
+    track, landmarks, lines_m = track_of(version)
     track = replace(track, name=version.camera.name)
-    return Leaving(track, landmarks, picture_of_version(version), placement_of(recipe_of(version)))
+    return Leaving(track, landmarks, picture_of_version(version), placement_of(recipe_of(version)), lines_m)
 
 
 def deliver_version(

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import asdict, dataclass, replace
+from dataclasses import asdict, dataclass
 from typing import Annotated, Any
 
 from fastapi import APIRouter, Depends, File, Form, Request, UploadFile
@@ -12,7 +12,7 @@ from fastapi.responses import RedirectResponse, Response
 from anaxis.core.errors import BadInput
 from anaxis.formats import FORMATS, has_nodes
 from anaxis.profiles.model import Profile, profile_from_text
-from anaxis.sending import Options
+from anaxis.sending import Options, moved_along
 from anaxis.store.bundles import bundles_of
 from anaxis.store.deliveries import deliver_versions
 from anaxis.store.models import Version
@@ -92,17 +92,10 @@ def orders_of(asked: Asking) -> list[Order]:
                 out.append(Order(asked.versions, profile, key, asked.options, asked.together))
                 continue
             out += [
-                Order([v], profile, key, _moved_along(asked.options, asked.versions[0], v))
+                Order([v], profile, key, moved_along(asked.options, _first(asked.versions[0]), _first(v)))
                 for v in asked.versions
             ]
     return out
-
-
-def _moved_along(options: Options, first: Version, version: Version) -> Options:
-    """A first frame is that of the page's camera; the others are renumbered by as much."""
-    if options.first is None:
-        return options
-    return replace(options, first=options.first + _first(version) - _first(first))
 
 
 def _first(version: Version) -> float:

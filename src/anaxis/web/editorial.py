@@ -17,7 +17,7 @@ from anaxis.jobs.apart import safe_edit
 from anaxis.store.models import Camera, Shot
 from anaxis.store.queries import findings_of, get_show, get_version, recipe_of, track_of
 from anaxis.store.versions import edit_version
-from anaxis.web.pages import Store, number_or_none, page
+from anaxis.web.pages import Store, name_of_upload, number_or_none, page
 from anaxis.web.recipe import back_to
 
 router = APIRouter()
@@ -85,7 +85,7 @@ def cuts(
 
 
 def _read(file: UploadFile, rate: str) -> Edit:
-    name = Path((file.filename or "the edit").replace("\\", "/")).name[-120:]
+    name = name_of_upload(file) or "the edit"
     check_size(name, file.size or 0, _MAX_EDIT_BYTES)
     with TemporaryDirectory(prefix="anaxis-edit-") as folder:
         path = Path(folder) / name

@@ -45,7 +45,7 @@ from anaxis.store.queries import (
 from anaxis.store.versions import KEEPING_WORDS, Keeping, keep_camera, mark_missing, retake
 from anaxis.web.draft import Draft, corrections_typed, targets_of
 from anaxis.web.drawings import look_bundle
-from anaxis.web.pages import Store, drawing_answer, page
+from anaxis.web.pages import Store, drawing_answer, name_of_upload, page
 
 router = APIRouter(prefix="/take-in")
 _MAX_NAME = 120
@@ -64,7 +64,7 @@ def upload(
     camera: Annotated[int | None, Form()] = None,
 ) -> Any:
     limits = request.app.state.limits
-    name = Path((file.filename or "").replace("\\", "/")).name[-_MAX_NAME:]
+    name = name_of_upload(file, _MAX_NAME)
     known = get_camera(store, camera) if camera else None
     try:
         if not name:

@@ -5,7 +5,6 @@ from __future__ import annotations
 import csv
 import io
 import re
-from pathlib import Path
 from typing import Annotated, Any, NamedTuple
 
 import numpy as np
@@ -27,7 +26,7 @@ from anaxis.store.packages import all_packages
 from anaxis.store.queries import get_version, keep_file, recipe_of, stage_file, track_of
 from anaxis.store.versions import edit_version
 from anaxis.web.intake import read_bytes
-from anaxis.web.pages import Store, number_or_none, page
+from anaxis.web.pages import Store, name_of_upload, number_or_none, page
 from anaxis.web.recipe import back_to
 
 router = APIRouter(prefix="/cameras")
@@ -190,7 +189,7 @@ def add_set(
 ) -> Any:  # fmt: skip
     """Set geometry and landmarks from another file; the file is kept with the camera."""
     kept = get_version(store, camera_id, version)
-    name = Path((file.filename or "").replace("\\", "/")).name[-120:]
+    name = name_of_upload(file)
     if not name:
         raise BadInput("No file was chosen: choose a set, an OBJ for one.")
     require_readable(name, SET_SUFFIXES)

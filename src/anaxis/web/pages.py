@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import Annotated, Any
 from urllib.parse import quote, unquote, urlsplit
 
-from fastapi import Depends, Request, Response
+from fastapi import Depends, Request, Response, UploadFile
 from fastapi.responses import RedirectResponse
 from fastapi.templating import Jinja2Templates
 from sqlalchemy.orm import Session
@@ -18,6 +18,7 @@ from anaxis.core.checks.times import OF_THE_SHOT
 from anaxis.core.errors import BadInput
 from anaxis.core.timing import format_frame, parse_rate, rate_label
 from anaxis.formats.column_layout import QUANTITIES
+from anaxis.profiles.sheet import decimals
 
 HERE = Path(__file__).parent
 
@@ -50,12 +51,6 @@ def number_or_none(text: str, what: str) -> float | None:
     if not math.isfinite(value):
         raise BadInput(f"'{text}' is no number of {what}: type one, or leave it empty.")
     return value
-
-
-def decimals(value: float, digits: int = 4) -> str:
-    """A number with fixed decimals, and no minus before a zero."""
-    text = f"{value:.{digits}f}"
-    return text.lstrip("-") if float(text) == 0 else text
 
 
 templates = Jinja2Templates(directory=HERE / "templates")
@@ -100,6 +95,11 @@ def said_where_it_was_asked(request: Request, sentence: str) -> Response | None:
     )
     answer.set_cookie(_SAID, quote(sentence[:1200]), max_age=60, httponly=True, samesite="strict")
     return answer
+
+
+def name_of_upload(file: UploadFile, most: int = 120) -> str:
+    """What a file that came in is called, without the folders some browsers send along; "" where it has no name."""
+    return Path((file.filename or "").replace("\\", "/")).name[-most:]
 
 
 def drawing_answer(data: bytes, kept: bool = True) -> Response:

@@ -18,7 +18,7 @@ from anaxis.core.typing import Floats
 from anaxis.flow import Picture
 from anaxis.profiles.model import profile_from_dict
 from anaxis.store.bundles import handed_again, outgoing_of
-from anaxis.store.deliveries import get_delivery, get_delivery_file, proof_arrays
+from anaxis.store.deliveries import get_delivery, get_delivery_file, leaving_of, proof_arrays
 from anaxis.store.queries import (
     get_version,
     picture_of_version,
@@ -37,9 +37,9 @@ def proof(request: Request, store: Store, delivery_id: int) -> Any:
     delivery = get_delivery(store, delivery_id)
     version = get_version(store, delivery.version.camera_id, delivery.version.number)
     profile = profile_from_dict(delivery.profile, "the delivery's profile")
-    track, landmarks, _ = track_of(version)
-    picture = picture_of_version(version)
-    outgoing = outgoing_of(delivery)
+    camera = leaving_of(version)
+    track, landmarks, picture = camera.track, camera.landmarks, camera.picture
+    outgoing = outgoing_of(delivery, camera, profile)
     numbers = numbers_of(outgoing)
     meant = numbers_of(make_outgoing(track, Convention(), picture.image, picture.fit, picture.fit, landmarks))
     meant_used = track.lens.used(picture.image, picture.fit)

@@ -26,7 +26,7 @@ from anaxis.store.packages import free_key, get_package, keep_package
 from anaxis.store.queries import get_version, picture_of_version, track_of
 from anaxis.store.returns import get_return, keep_return, return_arrays
 from anaxis.web.drawings import proof_bundle
-from anaxis.web.pages import Store, drawing_answer, page
+from anaxis.web.pages import Store, drawing_answer, name_of_upload, page
 from anaxis.web.proof import mark_rows
 from anaxis.web.stations import stations_of
 
@@ -43,7 +43,7 @@ def handed_in(
     kept, package = get_version(store, camera_id, version), get_package(store, to)
     limits = request.app.state.limits
     if file is not None and file.filename:
-        name = Path(file.filename.replace("\\", "/")).name[-120:]
+        name = name_of_upload(file)
         require_readable(name, CAMERA_SUFFIXES)
         check_size(name, file.size or 0, limits.max_bytes)
         data = file.file.read(limits.max_bytes + 1)

@@ -22,7 +22,7 @@ from anaxis.stills import SUFFIXES, Between, measure
 from anaxis.store.models import Still, Version
 from anaxis.store.queries import NotFound, found, get_version, picture_of_version, track_of
 from anaxis.web.lens import place_of
-from anaxis.web.pages import Store, page
+from anaxis.web.pages import Store, name_of_upload, page
 from anaxis.web.stations import stations_of
 
 router = APIRouter()
@@ -46,7 +46,7 @@ def handed_in(
     names, data = [], []
     with TemporaryDirectory(prefix="anaxis-stills-") as folder:
         for i, file in enumerate((ours, theirs)):
-            name = Path((file.filename or "").replace("\\", "/")).name[-120:]
+            name = name_of_upload(file)
             if Path(name).suffix.lower() not in SUFFIXES:
                 raise BadInput(
                     f"'{name or 'nothing'}' is no picture that is read: hand over two of {', '.join(SUFFIXES)}."
