@@ -7,12 +7,12 @@ import shutil
 import sys
 from pathlib import Path
 from tempfile import TemporaryDirectory
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 import click
 
 from anaxis import cli_options as options
-from anaxis.cli_read import read_source, start_reader
+from anaxis.cli_read import Asked, read_source, start_reader
 from anaxis.cli_tables import OFF_TOLERANCE, print_json, print_transfer, proof_document, transfer_entry
 from anaxis.core.errors import BadInput
 from anaxis.core.lens import Image
@@ -20,7 +20,6 @@ from anaxis.core.recipe import Recipe, Work
 from anaxis.core.timing import format_frame
 
 if TYPE_CHECKING:  # loaded when first used: the command line starts quicker
-    from anaxis.core.proof import Proof
     from anaxis.profiles.model import Profile
     from anaxis.sending import Delivered, Leaving
 
@@ -74,10 +73,8 @@ def transfer(
 ) -> None:  # fmt: skip
     """Write cameras for one or more packages and prove each by opening the written file again."""
     reader = start_reader(file)
-    from anaxis.core.placement import placement_of
-    from anaxis.flow import take_camera
     from anaxis.profiles import find_profile
-    from anaxis.sending import Leaving, Options, deliver_in_formats, file_stem
+    from anaxis.sending import Options, deliver_in_formats, file_stem
 
     profiles = [find_profile(t) for t in to]
     if tolerance_px is None:
@@ -85,47 +82,38 @@ def transfer(
     if not tolerance_px >= 0:
         raise BadInput(f"The tolerance {tolerance_px:g} px must be zero or more.")
     asked = read_source(reader, file, resolution, source_fit, stated)
-    picture = asked.picture
-    recipes = [asked.steps(n) for n in names or (None,)]
-    works = [take_camera(asked.scene, n, recipe=r) for n, r in zip(names or (None,), recipes, strict=True)]
-    leaving = [
-        Leaving(w.done, w.landmarks, picture, placement_of(r), w.lines_m)
-        for w, r in zip(works, recipes, strict=True)
-    ]
+    cameras = [_going_out(asked, name) for name in names or (None,)]
+    leaving = [c.leaving for c in cameras]
     ways, name_together = Options(reduce_px, under_root=under_root), file.stem if together else ""
-    entries: list[dict[str, Any]] = []
+    sent: list[tuple[Profile, Work, str, Delivered]] = []
     zips: list[str] = []
-    proofs: list[Proof] = []
-    labels: list[tuple[str, int]] = []
     try:
         out.mkdir(parents=True, exist_ok=True)
         # Written aside and moved, so that a failure leaves no half file where one is expected.
         with TemporaryDirectory(prefix=".anaxis-", dir=out) as aside:
             for profile in profiles:
                 done = deliver_in_formats(leaving, profile, formats, Path(aside), ways, name_together)
-                for work, of_one in zip(works, done, strict=True):
-                    for key, one in of_one.items():
-                        entries.append(
-                            {"camera": work.path, **transfer_entry(profile.key, key, one, reduce_px)}
-                        )
-                        proofs.append(one.proof)
-                        labels.append((profile.label, len(work.done)))
+                sent += [
+                    (profile, camera.work, key, one)
+                    for camera, of_one in zip(cameras, done, strict=True)
+                    for key, one in of_one.items()
+                ]
                 if bundle:
-                    name = f"{file_stem(name_together or works[0].done.name, profile.key)}.zip"
-                    data = _bundle(file, works, leaving, profile, done, recipes)
-                    (Path(aside) / name).write_bytes(data)
-                    zips.append(name)
-            written = list(dict.fromkeys([*(f for e in entries for f in e["files"]), *zips]))
+                    zips.append(f"{file_stem(name_together or leaving[0].track.name, profile.key)}.zip")
+                    (Path(aside) / zips[-1]).write_bytes(_bundle(file, cameras, profile, done))
+            written = list(dict.fromkeys([*(f.name for *_, one in sent for f in one.files), *zips]))
             moved = {name: str(shutil.move(Path(aside) / name, out / name)) for name in written}
     except OSError as error:
         raise BadInput(
             f"The files cannot be written to {out} ({error.strerror or error}): choose another folder with --out."
         ) from error
-    for entry in entries:
-        entry["files"] = [moved[f] for f in entry["files"]]
-    worst = max(proofs, key=lambda p: p.max_px)
+    entries = []
+    for profile, work, key, one in sent:
+        entry = {"camera": work.path, **transfer_entry(profile.key, key, one, reduce_px)}
+        entries.append(entry | {"files": [moved[f] for f in entry["files"]]})
+    worst = max((one.proof for *_, one in sent), key=lambda p: p.max_px)
     document: dict[str, Any] = {
-        "camera": works[0].path, "files": list(moved.values()), "proof": proof_document(worst),
+        "camera": cameras[0].work.path, "files": list(moved.values()), "proof": proof_document(worst),
         "notes": list(dict.fromkeys(n for e in entries for n in e["notes"])), "deliveries": entries,
     }  # fmt: skip
     if len(entries) == 1 and "keys" in entries[0]:
@@ -133,8 +121,8 @@ def transfer(
     if as_json:
         print_json(document)
     else:
-        for (label, frames), entry in zip(labels, entries, strict=True):
-            print_transfer(entry, label, frames)
+        for (profile, work, *_), entry in zip(sent, entries, strict=True):
+            print_transfer(entry, profile.label, len(work.done))
         for name in zips:
             click.echo(f"written: {moved[name]}")
     if not worst.within(tolerance_px):
@@ -146,15 +134,34 @@ def transfer(
         sys.exit(OFF_TOLERANCE)
 
 
+class _GoingOut(NamedTuple):
+    """One camera of the file, what was done to it, and how it leaves."""
+
+    work: Work
+    recipe: Recipe
+    leaving: Leaving
+
+
+def _going_out(asked: Asked, name: str | None) -> _GoingOut:
+    from anaxis.core.placement import placement_of
+    from anaxis.flow import take_camera
+    from anaxis.sending import Leaving
+
+    recipe = asked.steps(name)
+    work = take_camera(asked.scene, name, recipe=recipe)
+    leaving = Leaving(work.done, work.landmarks, asked.picture, placement_of(recipe), work.lines_m)
+    return _GoingOut(work, recipe, leaving)
+
+
 def _bundle(
-    file: Path, works: list[Work], leaving: list[Leaving], profile: Profile, done: list[dict[str, Delivered]], recipes: list[Recipe]
-) -> bytes:  # fmt: skip
+    file: Path, cameras: list[_GoingOut], profile: Profile, done: list[dict[str, Delivered]]
+) -> bytes:
     from anaxis.core.recipe import recipe_document
     from anaxis.handover import handover_zip
     from anaxis.transfer_sheet import Source, handed_of
 
     checksum = hashlib.sha256(file.read_bytes()).hexdigest()
     return handover_zip([
-        handed_of(camera, profile, of_one, Source(file.name, checksum, work.path, recipe_document(steps)))
-        for work, camera, of_one, steps in zip(works, leaving, done, recipes, strict=True)
+        handed_of(c.leaving, profile, of_one, Source(file.name, checksum, c.work.path, recipe_document(c.recipe)))
+        for c, of_one in zip(cameras, done, strict=True)
     ])  # fmt: skip

@@ -72,10 +72,8 @@ def cuts(
     track = track_of(kept)[0]
     edit = _read(file, rate_text(track.rate))
     begins = number_or_none(first, "the frame at which the edit begins")
-    recipe, marks = (
-        recipe_of(kept),
-        cut_operations(edit, track, float(track.frames[0]) if begins is None else begins),
-    )
+    marks = cut_operations(edit, track, float(track.frames[0]) if begins is None else begins)
+    recipe = recipe_of(kept)
     for mark in marks:
         recipe = inserted(recipe, mark)
     edit_version(

@@ -200,7 +200,7 @@ def changed_document(profile: Profile, form: dict[str, str]) -> dict[str, Any]:
     action = form.get("action", "fields")
     if action == "fields":
         for side in ("world", "camera"):
-            document[side] = {k: form.get(f"{side}_{k}", document[side][k]) for k in ("right", "up", "back")}
+            document[side] = {k: form.get(f"{side}_{k}", document[side][k]) for k in SIDES}
         document["label"] = form.get("label", "").strip() or profile.label
         document["notes"] = form.get("notes", "")[:4000]
         document["metres_per_unit"] = form.get("metres_per_unit", "")

@@ -14,8 +14,11 @@ from anaxis.core.typing import Floats
 
 _WIDTH, _HEIGHT, _PAD = 330.0, 190.0, 14.0
 _POINTS = 200
-# Canonical axes on the page: from above right and back, from the side right and up (the page's y runs down).
-_VIEWS = {"from above": ((0, 1.0), (2, 1.0)), "from the side": ((0, 1.0), (1, -1.0))}
+# Canonical space on the page (2, 3): from above right and back, from the side right and up (the page's y runs down).
+_VIEWS = {
+    "from above": np.array([[1.0, 0.0, 0.0], [0.0, 0.0, 1.0]]),
+    "from the side": np.array([[1.0, 0.0, 0.0], [0.0, -1.0, 0.0]]),
+}
 
 
 class Standing(NamedTuple):
@@ -35,31 +38,16 @@ def placed_svg(before: Standing, after: Standing, moved_m: Floats, goals_m: Floa
     """Both on one scale; ``goals_m`` (k, 3) are where landmarks are to stand that come to stand at ``moved_m``."""
     every = np.concatenate([before.path_m, after.path_m, before.marks_m, after.marks_m, goals_m])
     half = _WIDTH / 2
-    spans = [np.ptp(every[:, [a for a, _ in axes]], axis=0) for axes in _VIEWS.values()]
-    widest, tallest = max(s[0] for s in spans), max(s[1] for s in spans)
+    spans = [np.ptp(every @ flat.T, axis=0) for flat in _VIEWS.values()]
+    widest, tallest = np.max(spans, axis=0)
     scale = min((half - 2 * _PAD) / max(widest, 1e-6), (_HEIGHT - 2 * _PAD - 24) / max(tallest, 1e-6), 1e6)
     views = ""
-    for k, (name, axes) in enumerate(_VIEWS.items()):
-        (a, sa), (b, sb) = axes
-        low = np.array([(every[:, a] * sa).min(), (every[:, b] * sb).min()])
-        spare = (
-            np.array([half, _HEIGHT - 22]) - spans[k] * scale
-        )  # each view stands in the middle of its half
-        shift = np.array([k * half, 8]) + spare / 2 - low * scale
-
-        def page(points: Floats, a: int = a, b: int = b, sa: float = sa, sb: float = sb, shift: Floats = shift) -> Floats:  # fmt: skip
-            return np.asarray(np.stack([points[..., a] * sa, points[..., b] * sb], axis=-1) * scale + shift)
-
-        views += _standing(
-            page(before.path_m),
-            page(before.path_m[0] + before.look * 18 / scale),
-            page(before.marks_m),
-            "was",
-        )
-        views += _standing(
-            page(after.path_m), page(after.path_m[0] + after.look * 18 / scale), page(after.marks_m), "now"
-        )
-        for mark, goal in zip(page(moved_m), page(goals_m), strict=True):
+    for k, (name, flat) in enumerate(_VIEWS.items()):
+        # Each view stands in the middle of its half.
+        spare = np.array([half, _HEIGHT - 22]) - spans[k] * scale
+        page = _Page(flat * scale, np.array([k * half, 8]) + spare / 2 - (every @ flat.T).min(axis=0) * scale)
+        views += _standing(page, before, scale, "was") + _standing(page, after, scale, "now")
+        for mark, goal in zip(page.of(moved_m), page.of(goals_m), strict=True):
             views += f'<line class="off" x1="{mark[0]:.1f}" y1="{mark[1]:.1f}" x2="{goal[0]:.1f}" y2="{goal[1]:.1f}"/>'
             views += f'<circle class="goal" cx="{goal[0]:.1f}" cy="{goal[1]:.1f}" r="4"/>'
         views += f'<text x="{k * half + half / 2:.0f}" y="13" text-anchor="middle">{name}</text>'
@@ -75,10 +63,23 @@ def placed_svg(before: Standing, after: Standing, moved_m: Floats, goals_m: Floa
     )
 
 
-def _standing(path: Floats, look: Floats, marks: Floats, kind: str) -> str:
+class _Page(NamedTuple):
+    """Where points come to lie on the page: ``flat`` (2, 3) and ``shift`` (2,)."""
+
+    flat: Floats
+    shift: Floats
+
+    def of(self, points_m: Floats) -> Floats:
+        return np.asarray(points_m @ self.flat.T + self.shift)
+
+
+def _standing(page: _Page, one: Standing, scale: float, kind: str) -> str:
+    path, look = page.of(one.path_m), page.of(one.path_m[0] + one.look * 18 / scale)
     dots = " ".join(f"{x:.1f},{y:.1f}" for x, y in path)
     x, y = path[0]
-    crosses = "".join(f"M {mx - 3:.1f} {my:.1f} h 6 M {mx:.1f} {my - 3:.1f} v 6 " for mx, my in marks)
+    crosses = "".join(
+        f"M {mx - 3:.1f} {my:.1f} h 6 M {mx:.1f} {my - 3:.1f} v 6 " for mx, my in page.of(one.marks_m)
+    )
     return (
         f'<polyline class="{kind}" points="{dots}"/><circle class="{kind}" cx="{x:.1f}" cy="{y:.1f}" r="3"/>'
         f'<line class="{kind} look" x1="{x:.1f}" y1="{y:.1f}" x2="{look[0]:.1f}" y2="{look[1]:.1f}"/>'
