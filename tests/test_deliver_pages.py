@@ -87,6 +87,19 @@ def test_several_packages_get_a_zip_each_in_one(site: str, demo_files: dict[str,
     assert "camera/shotcam.zup-lh-cm.usd" in inner.namelist()
 
 
+def test_a_camera_that_would_begin_below_frame_0_there_leaves_out_what_has_none(
+    site: str, demo_files: dict[str, Path]
+) -> None:
+    """TW_010 begins at 1001 and TW_020 at 1: moved by as much, the second lies below frame 0."""
+    for name in ("TW_010", "TW_020"):
+        take_in(site, demo_files[name], name)
+    form = {"version": "1", "to": "yup-rh-m", "format_key": "usd", "more_cameras": "2", "first_there": "0"}
+    with httpx.Client(base_url=site, timeout=60) as client:
+        answer = client.post("/cameras/1/bundle", data=form)
+    names = zipfile.ZipFile(io.BytesIO(answer.content)).namelist()
+    assert {Path(n).suffix for n in names if n.startswith("camera/")} == {".usd", ".abc", ".json", ".csv"}
+
+
 def test_what_cannot_be_delivered_is_said_where_it_was_asked(
     page: Page, site: str, demo_files: dict[str, Path]
 ) -> None:

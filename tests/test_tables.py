@@ -72,6 +72,15 @@ def test_our_reader_reads_it_by_the_profiles_layout(name: str, tmp_path: Path) -
     )
 
 
+def test_a_table_with_times_says_its_rate_itself(tmp_path: Path) -> None:
+    """The package's own rate is 30; its table's times are those of a camera at 24."""
+    source = shot()
+    for columns, rate in ((f"frame seconds {PLACE} rotation_x rotation_y rotation_z", 24), (f"frame {PLACE} rotation_x rotation_y rotation_z", 30)):  # fmt: skip
+        profile = with_table("zup-lh-cm", columns)
+        path = deliver(source, NO_LANDMARKS, PICTURE, profile, "columns", tmp_path).files[0]
+        assert read_file(path, layout=profile.layout).rate == rate
+
+
 def test_numbers_stand_in_the_columns_as_the_layout_says(tmp_path: Path) -> None:
     """Against arithmetic written out by hand: Z up, left-handed, centimetres, the camera looks along +X."""
     source = shot(3)

@@ -170,13 +170,18 @@ def deliver_in_formats(
     return out
 
 
-def moved_along(options: Options, first: float, own: float) -> Options:
-    """The options of a camera that begins at frame ``own`` here.
+def begins_there(options: Options, first: float, own: float) -> float:
+    """The frame there at which a camera begins that begins at frame ``own`` here.
 
     A first frame there is that of the first camera, which begins at ``first``; the others are renumbered by as
     much, so that they keep step.
     """
-    return options if options.first is None else replace(options, first=options.first + own - first)
+    return own if options.first is None else options.first + own - first
+
+
+def moved_along(options: Options, first: float, own: float) -> Options:
+    """The options of a camera that begins at frame ``own`` here, where the first one begins at ``first``."""
+    return options if options.first is None else replace(options, first=begins_there(options, first, own))
 
 
 def _along(options: Options, first: Leaving, camera: Leaving) -> Options:

@@ -152,12 +152,16 @@ class Profile(_Part):
 
     @property
     def layout(self) -> dict[str, Any] | None:
-        """Its tables as :mod:`anaxis.formats.column_layout` has them; None where it has no layout of its own."""
+        """Its tables as :mod:`anaxis.formats.column_layout` has them; None where it has no layout of its own.
+
+        A table with times says its rate itself; the package's own is taken for one that has frame numbers alone.
+        """
         if self.table is None:
             return None
+        timed = any(c.quantity == "seconds" for c in self.table.columns)
         return {
             **self.table.model_dump(mode="json"), "convention": convention_document(self.convention), "axes": self.key,
-            "order": self.rotation.order, "rate": self.time.rate,
+            "order": self.rotation.order, "rate": None if timed else self.time.rate,
         }  # fmt: skip
 
     @model_validator(mode="after")
