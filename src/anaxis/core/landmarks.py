@@ -56,15 +56,6 @@ class Landmarks:
         """The same landmarks where only the frames at ``index`` (k,) are kept."""
         return self if len(self.position_m) == 1 else replace(self, position_m=self.position_m[index])
 
-    def between(self, at: Floats) -> Landmarks:
-        """The same landmarks at fractional places ``at`` (k,) among the frames, moving ones in straight lines."""
-        if len(self.position_m) == 1:
-            return self
-        left = np.clip(np.floor(at).astype(np.int64), 0, len(self.position_m) - 1)
-        right = np.minimum(left + 1, len(self.position_m) - 1)
-        share = np.clip(at - left, 0.0, 1.0)[:, None, None]
-        return replace(self, position_m=(1 - share) * self.position_m[left] + share * self.position_m[right])
-
     def index(self, name: str) -> int:
         """Where a name stands; raises BadInput that lists some of the names."""
         if name not in self.names:

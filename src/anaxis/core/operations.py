@@ -157,10 +157,15 @@ def _bridge(work: Work, p: Params) -> Work:
 def _rate(work: Work, p: Params) -> Work:
     rate, track = parse_rate(p["rate"]), work.done
     made = resample.at_rate(track, rate, p["keep"])
-    step = float(track.rate / rate) if p["keep"] == "time" else 1.0
-    at = np.minimum(step * np.arange(len(made)), len(track) - 1)
-    nearest = np.round(at).astype(np.int64)
-    return replace(work, track=made, kept=work.kept[nearest], landmarks=work.landmarks.between(at))
+    if p["keep"] == "frames" or rate == track.rate:
+        return work.with_track(made)
+    at = track.frames[0] + float(track.rate / rate) * np.arange(len(made))
+    behind = np.clip(np.searchsorted(track.frames, at), 1, max(1, len(track) - 1))
+    behind = np.minimum(behind, len(track) - 1)
+    ahead = np.maximum(behind - 1, 0)
+    nearest = np.where(at - track.frames[ahead] < track.frames[behind] - at, ahead, behind)
+    marks = resample.landmarks_at(track, work.landmarks, at)
+    return replace(work, track=made, kept=work.kept[nearest], landmarks=marks)
 
 
 def _handles(work: Work, p: Params) -> Work:

@@ -1,32 +1,39 @@
 """Another frame rate, and handles: samples where the source had none.
 
 *Same frames*: every frame keeps its pose, the duration changes. *Same time*: the track is sampled anew, the
-duration stays; the first frame keeps its number and its sample. Positions and lens go by cubic splines,
-rotations by a spline on SO(3) (scipy's RotationSpline), and nothing is drawn across a cut.
+duration stays; the first frame keeps its number and its sample. Positions go by cubic splines, rotations by a
+spline on SO(3) (scipy's RotationSpline), the lens by monotone cubics that never leave the values beside them
+(Fritsch and Carlson 1980, scipy's PchipInterpolator). Nothing is drawn across a cut: a frame is on screen for its
+whole length, so the motion before the cut goes on from its own side for what is left of it. A hold stays one: a
+spline that ran through it would swing before the camera moves.
 """
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import fields, replace
 from fractions import Fraction
 from typing import Literal
 
 import numpy as np
-from scipy.interpolate import CubicSpline
+from scipy.interpolate import CubicSpline, PchipInterpolator
 from scipy.spatial.transform import Rotation, RotationSpline
 
-from anaxis.core.cuts import cuts_of
+from anaxis.core.cuts import cuts_of, found_cuts, pose_cuts
 from anaxis.core.errors import BadInput
+from anaxis.core.landmarks import Landmarks
 from anaxis.core.lens import Image
 from anaxis.core.project import pixel_matrices
 from anaxis.core.proof import Proof, prove
 from anaxis.core.timing import MAX_FRAMES
 from anaxis.core.track import Lens, Track
-from anaxis.core.typing import Floats, Ints
+from anaxis.core.typing import Bools, Floats, Ints
 
 Keep = Literal["frames", "time"]
 HANDLE_WAYS = ("hold", "extend")
 _ON_SAMPLE = 1e-9
+# Steps under it, in metres or radians, are those of a camera that stands.
+_STILL = 1e-9
 MAX_HANDLES = 1000
 
 
@@ -43,53 +50,83 @@ def at_rate(track: Track, rate: Fraction, keep: Keep) -> Track:
             f"'{track.name}' would have {count} frames at that rate; 1 to {MAX_FRAMES} can be had."
         )
     at = track.frames[0] + step * np.arange(count)
-    moved = sampled(track, np.minimum(at, track.frames[-1]))
+    moved = sampled(track, at)
     return replace(moved, frames=track.frames[0] + np.arange(count, dtype=np.float64), rate=rate)
 
 
 def sampled(track: Track, at: Floats) -> Track:
-    """The track at the frames ``at`` (m,), within its range; a sample that is there is taken as it is.
+    """The track at the frames ``at`` (m,); a sample that is there is taken as it is.
 
-    Between the last sample before a cut and the first behind it, the one before is held.
+    Between the last sample before a cut and the first behind it, and less than a frame behind the last one, the
+    motion goes on from its own side; further out the last sample is held.
     """
     position, rotation = np.empty((len(at), 3)), np.empty((len(at), 3, 3))
-    lens = {f.name: np.empty(len(at)) for f in fields(Lens)}
-    starts = np.concatenate([[0], cuts_of(track)]).astype(np.int64)
-    ends = np.concatenate([starts[1:], [len(track)]])
-    piece = np.clip(
-        np.searchsorted(track.frames[starts], at + _ON_SAMPLE, side="right") - 1, 0, len(starts) - 1
-    )
-    for k in np.unique(piece).tolist():
-        inside = piece == k
-        part = track.take(np.arange(starts[k], ends[k]))
-        where = np.clip(at[inside], part.frames[0], part.frames[-1])
-        position[inside] = _cubic(part.frames, part.position_m, where)
+    for inside, part, where in _pieces(track, pose_cuts(track), at):
+        position[inside] = drawn_through(part.frames, part.position_m, where)
         rotation[inside] = _turned(part, where)
+    lens = {f.name: np.empty(len(at)) for f in fields(Lens)}
+    for inside, part, where in _pieces(track, cuts_of(track), at):
         for name, values in lens.items():
             values[inside] = _lens_channel(part.frames, getattr(part.lens, name), where)
     nearest, exact = _coinciding(track.frames, at)
     position[exact], rotation[exact] = track.position_m[nearest], track.rotation[nearest]
     for name, values in lens.items():
         values[exact] = getattr(track.lens, name)[nearest]
-    return replace(
-        track,
-        frames=at,
-        position_m=position,
-        rotation=rotation,
-        lens=Lens(**lens),
-        marked=_marks_at(track, at),
-    )
+    made = replace(track, frames=at, position_m=position, rotation=rotation, lens=Lens(**lens), marked=None)
+    return replace(made, marked=_marks_at(track, made))
 
 
-def _marks_at(track: Track, at: Floats) -> Ints | None:
-    """What was marked, at the first new sample from the marked one on."""
-    if track.marked is None:
+def landmarks_at(track: Track, landmarks: Landmarks, at: Floats) -> Landmarks:
+    """The landmarks on the frames ``at`` (m,) as the camera's own positions go: by a cubic, never across a cut."""
+    if len(landmarks.position_m) == 1:
+        return landmarks
+    flat = landmarks.position_m.reshape(len(track), -1)
+    out = np.empty((len(at), flat.shape[1]))
+    starts = np.concatenate([[0], pose_cuts(track)]).astype(np.int64)
+    for inside, k, ends in _places(track.frames, starts, at):
+        out[inside] = drawn_through(track.frames[k:ends], flat[k:ends], at[inside])
+    nearest, exact = _coinciding(track.frames, at)
+    out[exact] = flat[nearest]
+    return replace(landmarks, position_m=out.reshape(len(at), *landmarks.position_m.shape[1:]))
+
+
+def _places(frames: Floats, starts: Ints, at: Floats) -> Iterator[tuple[Ints, int, int]]:
+    """Which of ``at`` lie in each piece, with its first sample and the one behind its last."""
+    ends = np.concatenate([starts[1:], [len(frames)]])
+    piece = np.clip(np.searchsorted(frames[starts], at + _ON_SAMPLE, side="right") - 1, 0, len(starts) - 1)
+    order = np.argsort(piece, kind="stable")
+    found, first = np.unique(piece[order], return_index=True)
+    for k, inside in zip(found.tolist(), np.split(order, first[1:]), strict=True):
+        yield inside, int(starts[k]), int(ends[k])
+
+
+def _pieces(track: Track, cuts: Ints, at: Floats) -> Iterator[tuple[Ints, Track, Floats]]:
+    starts = np.concatenate([[0], cuts]).astype(np.int64)
+    for inside, first, end in _places(track.frames, starts, at):
+        yield inside, track.take(np.arange(first, end)), at[inside]
+
+
+def _marks_at(track: Track, made: Track) -> Ints | None:
+    """What was marked, at the first new sample from the marked one on; and the source's own cuts, where the new
+    samples would show others: a cut is one at every rate."""
+    cuts = cuts_of(track)
+    if not len(cuts) and track.marked is None and not len(found_cuts(made)):
         return None
-    marked, old = np.zeros(len(at), dtype=np.int64), np.flatnonzero(track.marked)
-    new = np.searchsorted(at, track.frames[old] - _ON_SAMPLE)
-    inside = new < len(at)
-    marked[new[inside]] = track.marked[old[inside]]
-    return marked
+    marked = np.zeros(len(made), dtype=np.int64)
+
+    def place(old: Ints) -> Ints:
+        return np.searchsorted(made.frames, track.frames[old] - _ON_SAMPLE)
+
+    if track.marked is not None:
+        old = np.flatnonzero(track.marked)
+        new = place(old)
+        marked[new[new < len(made)]] = track.marked[old[new < len(made)]]
+    wanted = place(cuts)
+    wanted = np.unique(wanted[(wanted > 0) & (wanted < len(made))])
+    seen = found_cuts(made)
+    marked[np.setdiff1d(wanted, seen)] = 1
+    marked[np.setdiff1d(seen, wanted)] = -1
+    return marked if marked.any() else None
 
 
 def _coinciding(frames: Floats, at: Floats) -> tuple[Ints, Ints]:
@@ -102,23 +139,105 @@ def _coinciding(frames: Floats, at: Floats) -> tuple[Ints, Ints]:
     return nearest[exact], exact
 
 
-def _cubic(frames: Floats, values: Floats, at: Floats) -> Floats:
-    if len(frames) == 1:
-        return np.repeat(values, len(at), axis=0)
-    return np.asarray(CubicSpline(frames, values)(at))
+def drawn_through(frames: Floats, values: Floats, at: Floats) -> Floats:
+    """A cubic through ``values`` (k, c) at ``at`` (m,); straight within holds, going on for less than a frame behind
+    the last sample, held before the first."""
+    out, rest = _continued(frames, at)
+    made = np.empty((len(at), values.shape[1]))
+    made[out] = _gone_on(values, rest)
+    for inside, first, end in _moving_runs(frames, _still_steps(np.diff(values, axis=0)), at, ~out):
+        run = slice(first, end)
+        made[inside] = (
+            values[first]
+            if end - first == 1
+            else CubicSpline(frames[run], values[run])(np.maximum(at[inside], frames[first]))
+        )
+    return made
 
 
 def _turned(part: Track, at: Floats) -> Floats:
-    if len(part) == 1:
-        return np.repeat(part.rotation, len(at), axis=0)
-    return np.asarray(RotationSpline(part.frames, Rotation.from_matrix(part.rotation))(at).as_matrix())
+    """Rotations (m, 3, 3) as :func:`drawn_through` draws positions."""
+    out, rest = _continued(part.frames, at)
+    made = np.empty((len(at), 3, 3))
+    turn = Rotation.from_matrix(part.rotation)
+    steps = (turn[:-1].inv() * turn[1:]).as_rotvec() if len(part) > 1 else np.zeros((0, 3))
+    made[out] = part.rotation[-1] @ Rotation.from_rotvec(_further(steps, rest)).as_matrix() if out.any() else 0
+    for inside, first, end in _moving_runs(part.frames, _still_steps(steps), at, ~out):
+        if end - first == 1:
+            made[inside] = part.rotation[first]
+        else:
+            spline = RotationSpline(part.frames[first:end], turn[first:end])
+            made[inside] = spline(np.maximum(at[inside], part.frames[first])).as_matrix()
+    return made
+
+
+def _continued(frames: Floats, at: Floats) -> tuple[Bools, Floats]:
+    """Which of ``at`` lie behind the last sample, and how far, in its steps; 0 where that is a frame and a step or more."""
+    behind = np.asarray(at > frames[-1])
+    if len(frames) == 1:
+        return behind, np.zeros(int(behind.sum()))
+    step = frames[-1] - frames[-2]
+    rest = at[behind] - frames[-1]
+    return behind, np.where(rest < max(1.0, step) - _ON_SAMPLE, rest / step, 0.0)
+
+
+def _gone_on(values: Floats, rest: Floats) -> Floats:
+    return values[-1] + _further(np.diff(values, axis=0), rest)
+
+
+def _further(steps: Floats, rest: Floats) -> Floats:
+    """Newton's backward formula from the last two steps (k, c): what ``rest`` (m,) of a step more adds."""
+    if not len(steps):
+        return np.zeros((len(rest), steps.shape[1]))
+    bend = steps[-1] - steps[-2] if len(steps) > 1 else np.zeros(steps.shape[1])
+    # A start from a hold says nothing of how the speed goes on.
+    bend = np.where(np.linalg.norm(bend) > np.linalg.norm(steps[-1]), 0.0, bend)
+    share = rest[:, None]
+    return share * steps[-1] + share * (share + 1) / 2 * bend
+
+
+def _still_steps(steps: Floats) -> Bools:
+    return np.asarray(np.abs(steps).max(axis=1, initial=0.0) < _STILL)
+
+
+def _moving_runs(frames: Floats, still: Bools, at: Floats, among: Bools) -> Iterator[tuple[Ints, int, int]]:
+    """The samples (first, end) that one spline goes through, and which of ``at`` it is asked for.
+
+    A hold is two still steps or more: it is no part of a spline, and each of its samples stands for itself.
+    """
+    n = len(frames)
+    beside = np.zeros(len(still), dtype=np.bool_)
+    if len(still) > 1:
+        beside[1:] |= still[:-1]
+        beside[:-1] |= still[1:]
+    held = still & beside
+    span = np.clip(np.searchsorted(frames, at, side="right") - 1, 0, max(0, n - 2))
+    asked = np.flatnonzero(among)
+    if not len(asked):
+        return
+    if not len(held):
+        yield asked, 0, 1
+        return
+    run = np.concatenate([[0], np.cumsum(held[1:] != held[:-1])])
+    order = asked[np.argsort(run[span[asked]], kind="stable")]
+    found, first = np.unique(run[span[order]], return_index=True)
+    for k, inside in zip(found.tolist(), np.split(order, first[1:]), strict=True):
+        low, high = (int(i) for i in np.searchsorted(run, [k, k + 1]))
+        yield inside, low, low + 1 if held[low] else high + 1
 
 
 def _lens_channel(frames: Floats, values: Floats, at: Floats) -> Floats:
-    """One lens channel; where the file says nothing of it, nothing is said."""
-    if np.isnan(values).any() or np.ptp(values) == 0:
+    """One lens channel, monotone between samples; where the file says nothing of it, nothing is said."""
+    if np.isnan(values).any() or np.ptp(values) == 0 or len(values) == 1:
         return values[np.clip(np.searchsorted(frames, at, side="right") - 1, 0, len(frames) - 1)]
-    return _cubic(frames, values, at)
+    out, rest = _continued(frames, at)
+    made = np.empty(len(at))
+    if (values > 0).all():  # sizes and distances go on by the same share, and never below zero
+        made[out] = values[-1] * (values[-1] / values[-2]) ** rest
+    else:
+        made[out] = values[-1] + rest * (values[-1] - values[-2])
+    made[~out] = PchipInterpolator(frames, values)(np.maximum(at[~out], frames[0]))
+    return made
 
 
 def resampling_error(source: Track, resampled: Track, image: Image, fit: str) -> Proof:

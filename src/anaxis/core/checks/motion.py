@@ -7,13 +7,12 @@ from collections.abc import Iterator
 import numpy as np
 
 from anaxis.core.checks.subject import Subject, is_moving, moving_lens_channels
-from anaxis.core.cuts import LEAP, LEAP_DEG, LEAP_M, leaps, steps_of
+from anaxis.core.cuts import LEAP_M, Steps, breaks_of, cuts_of, steps_of
 from anaxis.core.errors import BadInput
 from anaxis.core.findings import Check, Finding, remedy
 from anaxis.core.rotation import NEAR_LOCK_DEG, angles_from_matrices
 from anaxis.core.timing import format_frame
 from anaxis.core.track import require_usable
-from anaxis.core.tree import angle_between_deg
 from anaxis.core.typing import Floats
 
 _FLIP_DEG = 150.0
@@ -59,54 +58,112 @@ def _jumps(subject: Subject) -> Iterator[Finding]:
     if steps is None:
         return
     metres, degrees = steps
-    far = leaps(metres, LEAP_M)
-    leaping = {*far.tolist(), *leaps(degrees, LEAP_DEG).tolist()}
-    # One frame out and back: two leaps in a row whose ends nearly meet.
-    outliers = [
-        i + 1 for i in sorted(leaping) if i + 1 in leaping and _meet(subject, i, i + 2, metres, degrees)
-    ]
-    if outliers:
-        frame = float(track.frames[outliers[0]])
-        yield Finding(
-            "teleport", "warning",
-            f"At frame {format_frame(frame)} the camera jumps {metres[outliers[0] - 1]:.3g} m and {degrees[outliers[0] - 1]:.3g} "
-            f"degrees away, and is back a frame later{f'; {len(outliers) - 1} more such frames' if len(outliers) > 1 else ''}.",
-            "Draw that frame from its neighbours.",
-            "One such frame is a flash in the picture, and smears motion blur on both sides.",
-            {"frame": frame, "jump_m": float(metres[outliers[0] - 1]), "count": len(outliers)},
-            remedy("bridge", first=frame), subject.path,
-        )  # fmt: skip
-    used = {i for o in outliers for i in (o - 1, o)}
+    found = breaks_of(track)
+    marked = np.zeros(len(track)) if track.marked is None else track.marked
+    strays = found.strays.tolist()
+    if strays:
+        yield _stray(subject, strays, steps)
+    apart = {i for s in strays for i in (s, s + 1)}
+    cuts = [i for i in cuts_of(track).tolist() if i not in apart]
+    # A turn about where it stands, by all but a half one.
     flips = [
-        i
-        for i in np.flatnonzero(degrees > _FLIP_DEG).tolist()
-        if i not in used and metres[i] < max(LEAP_M, LEAP * np.median(metres))
-    ]
+        i for i in cuts if degrees[i - 1] > _FLIP_DEG and metres[i - 1] < LEAP_M + 4 * _beside(metres, i - 1) and not marked[i]
+    ]  # fmt: skip
     if flips:
-        frame = float(track.frames[flips[0] + 1])
-        yield Finding(
-            "flip", "warning",
-            f"From frame {format_frame(track.frames[flips[0]])} to {format_frame(frame)} the camera turns by {degrees[flips[0]]:.0f} "
-            f"degrees where it stands{f'; {len(flips) - 1} more times' if len(flips) > 1 else ''}.",
-            "Check the turn there in the source: a look-at through the vertical, or an axis that flipped.",
-            "It is a cut in the picture that nobody made, and a spin for whoever samples between frames.",
-            {"frame": frame, "turn_deg": float(degrees[flips[0]]), "count": len(flips)}, None, subject.path,
-        )  # fmt: skip
-    cuts = [i for i in far.tolist() if i not in used and i not in flips]
-    if cuts:
-        frame = float(track.frames[cuts[0] + 1])
-        first, last = _longest_between(cuts, track.frames)
-        yield Finding(
-            "jump", "warning" if len(cuts) > 3 else "note",
-            f"From frame {format_frame(track.frames[cuts[0]])} to {format_frame(frame)} the camera leaps {metres[cuts[0]]:.3g} m, "
-            f"{metres[cuts[0]] / max(float(np.median(metres)), 1e-12):.0f} times its usual step"
-            f"{f'; {len(cuts) - 1} more times' if len(cuts) > 1 else ''}.",
-            f"If it is a cut, trim to the longest piece between cuts, {format_frame(first)} to {format_frame(last)}; if not, check "
-            "the keys there.",
-            "Resampling must not draw a line across a cut.",
-            {"frame": frame, "jump_m": float(metres[cuts[0]]), "count": len(cuts)},
-            remedy("trim", first=first, last=last), subject.path,
-        )  # fmt: skip
+        yield _flip(subject, flips, degrees)
+    leaping = [i for i in cuts if i not in flips and i in found.pose and not marked[i]]
+    if leaping:
+        yield _leap(subject, leaping, cuts, steps)
+    lens = [i for i in found.lens.tolist() if not marked[i]]
+    if lens:
+        yield _lens_change(subject, lens)
+    undecided = [i for i in found.undecided.tolist() if not marked[i]]
+    if undecided:
+        yield _undecided(subject, undecided, steps)
+
+
+def _more(count: int, what: str) -> str:
+    return f"; {count - 1} more {what}" if count > 1 else ""
+
+
+def _beside(steps: Floats, i: int) -> float:
+    """The largest of the steps around step ``i``, itself left out."""
+    around = np.concatenate([steps[max(0, i - 4) : i], steps[i + 1 : i + 5]])
+    return float(around.max(initial=0.0))
+
+
+def _stray(subject: Subject, strays: list[int], steps: Steps) -> Finding:
+    frame, before = float(subject.track.frames[strays[0]]), strays[0] - 1
+    return Finding(
+        "teleport", "warning",
+        f"At frame {format_frame(frame)} the camera jumps {steps.metres[before]:.3g} m and {steps.degrees[before]:.3g} "
+        f"degrees away, and is back a frame later{_more(len(strays), 'such frames')}.",
+        "Draw that frame from its neighbours.",
+        "One such frame is a flash in the picture, and smears motion blur on both sides.",
+        {"frame": frame, "jump_m": float(steps.metres[before]), "count": len(strays)},
+        remedy("bridge", first=frame), subject.path,
+    )  # fmt: skip
+
+
+def _flip(subject: Subject, flips: list[int], degrees: Floats) -> Finding:
+    frames, at = subject.track.frames, flips[0]
+    return Finding(
+        "flip", "warning",
+        f"From frame {format_frame(frames[at - 1])} to {format_frame(frames[at])} the camera rotates by {degrees[at - 1]:.0f} "
+        f"degrees where it stands{_more(len(flips), 'times')}.",
+        "Check the rotation there in the source: a look-at through the vertical, or an axis that flipped.",
+        "It is a cut in the picture that nobody made, and a spin for whoever samples between frames.",
+        {"frame": float(frames[at]), "turn_deg": float(degrees[at - 1]), "count": len(flips)}, None, subject.path,
+    )  # fmt: skip
+
+
+def _leap(subject: Subject, leaping: list[int], cuts: list[int], steps: Steps) -> Finding:
+    frames, at = subject.track.frames, leaping[0]
+    first, last = _longest_between([i - 1 for i in cuts], frames)
+    metres, degrees = float(steps.metres[at - 1]), float(steps.degrees[at - 1])
+    near_m, near_deg = _beside(steps.metres, at - 1), _beside(steps.degrees, at - 1)
+    beside = (
+        "and stands still on both sides"
+        if near_m < 1e-6 and near_deg < 1e-4
+        else f"where the frames beside it move by {near_m:.3g} m and {near_deg:.3g} degrees at most"
+    )
+    return Finding(
+        "jump", "warning" if len(leaping) > 3 else "note",
+        f"From frame {format_frame(frames[at - 1])} to {format_frame(frames[at])} the camera leaps {metres:.3g} m and "
+        f"{degrees:.3g} degrees, {beside}{_more(len(leaping), 'times')}.",
+        f"If it is a cut, trim to the longest piece between cuts, {format_frame(first)} to {format_frame(last)}; if not, check "
+        "the keys there.",
+        "Resampling must not draw a line across a cut.",
+        {"frame": float(frames[at]), "jump_m": metres, "jump_deg": degrees, "count": len(leaping)},
+        remedy("trim", first=first, last=last), subject.path,
+    )  # fmt: skip
+
+
+def _lens_change(subject: Subject, places: list[int]) -> Finding:
+    track, at = subject.track, places[0]
+    was, now = (float(track.lens.focal_mm[i]) for i in (at - 1, at))
+    what = f"from {was:.4g} to {now:.4g} mm" if was != now else "in its film back, offset or squeeze"
+    return Finding(
+        "lens_change", "note",
+        f"At frame {format_frame(track.frames[at])} the lens changes at once, {what}{_more(len(places), 'times')}.",
+        "Nothing to do where a lens was swapped: nothing is drawn across it. If it is a zoom, mark it as no cut on Time.",
+        "A package that draws a curve between keys shows focal lengths there that nobody shot with.",
+        {"frame": float(track.frames[at]), "focal_from_mm": was, "focal_to_mm": now, "count": len(places)}, None, subject.path,
+    )  # fmt: skip
+
+
+def _undecided(subject: Subject, places: list[int], steps: Steps) -> Finding:
+    frames, at = subject.track.frames, places[0]
+    return Finding(
+        "undecided_cut", "note",
+        f"From frame {format_frame(frames[at - 1])} to {format_frame(frames[at])} the camera moves {steps.metres[at - 1]:.3g} m and "
+        f"{steps.degrees[at - 1]:.3g} degrees, more than beside it: a cut, or a fast move; it is taken for a move"
+        f"{_more(len(places), 'such places')}.",
+        "Mark it on Time as a cut, or as none.",
+        "Resampling draws through a move and never across a cut.",
+        {"frame": float(frames[at]), "jump_m": float(steps.metres[at - 1]), "count": len(places)},
+        remedy("cut", frame=float(frames[at]), way="a cut"), subject.path,
+    )  # fmt: skip
 
 
 def _longest_between(cuts: list[int], frames: Floats) -> tuple[float, float]:
@@ -114,17 +171,6 @@ def _longest_between(cuts: list[int], frames: Floats) -> tuple[float, float]:
     starts, ends = [0, *(i + 1 for i in cuts)], [*cuts, len(frames) - 1]
     best = int(np.argmax(np.array(ends) - np.array(starts)))
     return float(frames[starts[best]]), float(frames[ends[best]])
-
-
-def _meet(subject: Subject, before: int, after: int, metres: Floats, degrees: Floats) -> bool:
-    track = subject.track
-    if after >= len(track):
-        return False
-    gap = float(np.linalg.norm(track.position_m[after] - track.position_m[before]))
-    turn = float(angle_between_deg(track.rotation[[before]], track.rotation[[after]])[0])
-    return gap < max(0.2 * metres[before], 4 * float(np.median(metres))) and turn < max(
-        0.2 * degrees[before], 4 * float(np.median(degrees)), 1e-3
-    )
 
 
 def _gimbal(subject: Subject) -> Iterator[Finding]:
