@@ -138,6 +138,11 @@ def page(browser: Any, site: str) -> Iterator[Page]:
     page.close()
 
 
+def reading_zooms(profile: Any) -> Any:
+    """A package that says it takes a lens animated in glTF, which few do."""
+    return profile.model_copy(update={"lens": profile.lens.model_copy(update={"reads_gltf_zoom": True})})
+
+
 def random_rotations(n: int, seed: int) -> np.ndarray:
     from scipy.spatial.transform import Rotation
 

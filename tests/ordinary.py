@@ -36,7 +36,9 @@ class Shot:
 
 def turns(yaw_deg: Array, pitch_deg: Array, roll_deg: Array) -> Array:
     """Rotations (n, 3, 3): yaw about up, then pitch, then roll, written out."""
-    y, p, r = (np.radians(np.asarray(a, dtype=np.float64)) for a in np.broadcast_arrays(yaw_deg, pitch_deg, roll_deg))
+    y, p, r = (
+        np.radians(np.asarray(a, dtype=np.float64)) for a in np.broadcast_arrays(yaw_deg, pitch_deg, roll_deg)
+    )
     cy, sy, cp, sp, cr, sr = np.cos(y), np.sin(y), np.cos(p), np.sin(p), np.cos(r), np.sin(r)
     out = np.empty((*y.shape, 3, 3))
     out[..., 0, 0], out[..., 0, 1], out[..., 0, 2] = cy * cr + sy * sp * sr, -cy * sr + sy * sp * cr, sy * cp
@@ -69,7 +71,11 @@ def _of(pose: Callable[[Array], tuple[Array, Array]], focal: Callable[[Array], A
 
 def still(first: float = 1001, count: int = 48) -> Shot:
     """A locked-off camera."""
-    return Shot("still", first + np.arange(count), _of(lambda f: (line(f, _flat(f, 1.0)), turns(_flat(f, 12), -4, 0.5))))
+    return Shot(
+        "still",
+        first + np.arange(count),
+        _of(lambda f: (line(f, _flat(f, 1.0)), turns(_flat(f, 12), -4, 0.5))),
+    )
 
 
 def held(first: float = 1001, count: int = 96) -> Shot:
@@ -87,7 +93,9 @@ def whip(first: float = 1001, count: int = 96, degrees: float = 120.0, over: flo
 
     def pose(f: Array) -> tuple[Array, Array]:
         go = (f - first) / 24
-        return line(f, 0.1 * go, 1.7, 6 - 0.2 * go), turns(degrees * ease((f - first - 45) / over) + 0.4 * go, -3, 0)
+        return line(f, 0.1 * go, 1.7, 6 - 0.2 * go), turns(
+            degrees * ease((f - first - 45) / over) + 0.4 * go, -3, 0
+        )
 
     return Shot("whip", first + np.arange(count), _of(pose))
 
@@ -127,7 +135,12 @@ def smooth(first: float = 1001, count: int = 72, out_m: float = 0.0, **more: Any
         place = line(f, out_m + 1.2 * np.sin(go), 1.7 + 0.4 * go, 6 - 0.5 * go)
         return place, turns(14 * np.sin(0.9 * go), -4 + 2 * go, np.sin(go))
 
-    return Shot(more.pop("name", "smooth"), first + np.arange(count), _of(pose, lambda f: 35 + 3 * ease((f - first) / count)), **more)
+    return Shot(
+        more.pop("name", "smooth"),
+        first + np.arange(count),
+        _of(pose, lambda f: 35 + 3 * ease((f - first) / count)),
+        **more,
+    )
 
 
 def zoomless(first: float = 1001, count: int = 72, out_m: float = 0.0, **more: Any) -> Shot:
@@ -161,7 +174,9 @@ SHOTS: dict[str, Callable[[], Shot]] = {
     "moving_marks": moving_marks,
     "far_out": lambda: zoomless(1001, 48, out_m=5000.0, name="far_out"),
     "focus_far": lambda: zoomless(1001, 48, name="focus_far", focus_m=1e6),
-    "portrait": lambda: zoomless(1001, 48, name="portrait", width_px=1080, height_px=1920, film_mm=(13.5, 24.0)),
+    "portrait": lambda: zoomless(
+        1001, 48, name="portrait", width_px=1080, height_px=1920, film_mm=(13.5, 24.0)
+    ),
     "three": lambda: zoomless(1001, 3, name="three"),
     "long": lambda: zoomless(1001, 12_000, name="long"),
 }
@@ -188,7 +203,9 @@ def points_ahead(shot: Shot, frames: Array, depths_m: tuple[float, ...] = (2.0, 
     for depth in depths_m:
         for x in (-0.4, 0.0, 0.4):
             for y in (-0.2, 0.2):
-                ray = np.stack([x * shot.film_mm[0] / focal, y * shot.film_mm[0] / focal, -np.ones_like(focal)], axis=1)
+                ray = np.stack(
+                    [x * shot.film_mm[0] / focal, y * shot.film_mm[0] / focal, -np.ones_like(focal)], axis=1
+                )
                 out.append(place + depth * np.einsum("nij,nj->ni", turn, ray))
     return np.stack(out, axis=1)
 

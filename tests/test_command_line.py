@@ -93,7 +93,7 @@ def test_transfer_writes_and_proves(demo_files: dict[str, Path], tmp_path: Path,
     assert done.returncode == 0, done.stderr
     assert all(Path(f).is_file() for f in document["files"]) and len(list(out.iterdir())) == 1
     proof = document["proof"]
-    assert proof["grade"] == "exact" and proof["max_px"] <= 0.01 and proof["test_points"] == 142
+    assert proof["grade"] == "exact" and proof["max_px"] <= 0.01 and proof["test_points"] == 187
     assert 1001 <= proof["worst_frame"] <= 1400 and proof["median_px"] <= proof["max_px"]
 
 

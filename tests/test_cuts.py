@@ -7,15 +7,17 @@ from fractions import Fraction
 
 import numpy as np
 import pytest
-from ordinary import SHOTS, ease, held, jitter, line, primes, track_of, turns, whip
 from scipy.spatial.transform import Rotation
 
 from anaxis.core.cuts import breaks_of, cuts_of, pose_cuts
 from anaxis.core.track import Track, make_lens
+from ordinary import SHOTS, ease, held, jitter, line, primes, track_of, turns, whip
 
 
 def made(place: np.ndarray, turn: np.ndarray, focal: np.ndarray | float = 35.0) -> Track:
-    return Track("m", 1001.0 + np.arange(len(place)), Fraction(24), place, turn, make_lens(len(place), focal_mm=focal))
+    return Track(
+        "m", 1001.0 + np.arange(len(place)), Fraction(24), place, turn, make_lens(len(place), focal_mm=focal)
+    )
 
 
 def a_move(rng: np.random.Generator, count: int) -> Track:
@@ -25,7 +27,10 @@ def a_move(rng: np.random.Generator, count: int) -> Track:
     focal = np.full(count, rng.choice([18.0, 35.0, 85.0]))
     on_twos = rng.random() < 0.2
     for _ in range(rng.integers(1, 4)):
-        start, over = rng.uniform(5, count - 5), rng.choice([12, 24, 48] if on_twos else [3, 4, 5, 8, 12, 24, 48])
+        start, over = (
+            rng.uniform(5, count - 5),
+            rng.choice([12, 24, 48] if on_twos else [3, 4, 5, 8, 12, 24, 48]),
+        )
         way = ease if rng.random() < 0.8 else (lambda u: np.clip(u, 0, 1))
         go = way((f - start) / over)
         kind = rng.integers(0, 4)

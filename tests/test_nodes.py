@@ -27,6 +27,7 @@ from anaxis.profiles import shipped_profiles
 from anaxis.profiles.standin import open_as_package
 from anaxis.returns import bare_of, explain
 from anaxis.sending import Delivered, Leaving, Options, deliver_all
+from conftest import reading_zooms
 from test_habits import with_habits
 from test_writers import PICTURE, shot
 
@@ -66,7 +67,7 @@ def test_cameras_together_in_one_file_are_each_themselves(
     format_key: str, options: Options, tmp_path: Path
 ) -> None:
     cameras = three()
-    profile = shipped_profiles()["zup-lh-cm"]
+    profile = reading_zooms(shipped_profiles()["zup-lh-cm"])
     done = deliver_all(cameras, profile, format_key, tmp_path, options, stem="all")
     assert [p.name for p in tmp_path.iterdir()] == [done[0].files[0].name]
     assert [d.node for d in done] == ["Rail_20_e", "kite", "kite_2"]
@@ -90,9 +91,8 @@ def test_a_root_carries_the_placement_and_nothing_moves(
     """The world is the same; below the root the camera stands as it did before it was placed."""
     before = shot()
     leaving = Leaving(PLACED.track(before), PLACED.landmarks(MARKS), PICTURE, PLACED)
-    done = deliver_all(
-        [leaving], shipped_profiles()["yup-rh-m"], format_key, tmp_path, Options(reduce_px, under_root=True)
-    )[0]
+    profile = reading_zooms(shipped_profiles()["yup-rh-m"])
+    done = deliver_all([leaving], profile, format_key, tmp_path, Options(reduce_px, under_root=True))[0]
     assert done.proof.max_px <= (reduce_px or 0) + (0.5 if format_key == "gltf" else 0.01)
     assert any("below a root" in n and "scale stays" in n for n in done.outgoing.notes)
     scene = read_again(done, format_key, "yup-rh-m")

@@ -148,6 +148,7 @@ def test_reduce_on_the_command_line(demo_files: dict[str, Path], tmp_path: Path)
     listed = json.loads(CliRunner().invoke(cli, ["values", *args]).stdout)
     assert [f["frame"] for f in listed["frames"]] == listed["keys"]["frames"]
     strict = CliRunner().invoke(
-        cli, ["transfer", *args, "--format", "json", "--out", str(tmp_path), "--tolerance-px", "0.1"]
+        cli,
+        ["transfer", *args, "--format", "json", "--out", str(tmp_path), "--tolerance-px", "0.1", "--force"],
     )
     assert strict.exit_code == 3

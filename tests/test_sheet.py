@@ -32,7 +32,7 @@ def handed(profile: Profile, marks: int, folder: Path, name: str = "rail", forma
     rng = np.random.default_rng(3)
     place = rng.normal((0, 1.5, -14), (3, 1, 4), (1, marks, 3))
     camera = Leaving(track, Landmarks(tuple(f"mark {i} & more" for i in range(marks)), place), PICTURE)
-    done = deliver_in_formats([camera], profile, formats, folder, Options(first=0.0))[0]
+    done = deliver_in_formats([camera], profile, formats, folder, Options(first=0.0)).done[0]
     return handed_of(camera, profile, done, SOURCE)
 
 
@@ -92,6 +92,6 @@ def test_a_still_camera_of_one_frame_has_a_sheet(first: float, tmp_path: Path) -
     track = shot(2, first).take(np.array([0]))
     camera = Leaving(track, Landmarks((), np.zeros((1, 0, 3))), PICTURE)
     profile = shipped_profiles()["yup-rh-cm"]
-    done = deliver_in_formats([camera], profile, ["usd"], tmp_path)[0]
+    done = deliver_in_formats([camera], profile, ["usd"], tmp_path).done[0]
     html = sheet_html(handed_of(camera, profile, done, SOURCE))
     assert "No landmarks came along" in html and words_of(sheet_pdf(html))[0] == 1

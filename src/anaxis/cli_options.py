@@ -32,6 +32,21 @@ class Resolution(click.ParamType):
         return parse_image(value)
 
 
+class Shutter(click.ParamType):
+    name = "A,B"
+
+    def convert(self, value: Any, param: Any, ctx: Any) -> tuple[float, float]:
+        if isinstance(value, tuple):
+            return value
+        try:
+            opens, closes = (float(v) for v in str(value).split(","))
+        except ValueError as error:
+            raise BadInput(
+                f"'{value}' is no shutter: write where it opens and closes, in frames, as -0.25,0.25."
+            ) from error
+        return opens, closes
+
+
 class Formats(click.ParamType):
     """Format keys, or the suffixes people say for them."""
 

@@ -17,10 +17,13 @@ from anaxis.core.scene import Scene
 from anaxis.core.timing import plain_frame, rate_label
 
 if TYPE_CHECKING:
+    from anaxis.core.findings import Finding
     from anaxis.sending import Delivered
 
-# The exit code for a proof above the tolerance.
+# Exit codes: a proof above the tolerance or frames that are missing; a warning nobody allowed; a format refused.
 OFF_TOLERANCE = 3
+WARNED = 4
+REFUSED = 5
 
 
 def console() -> Console:
@@ -88,17 +91,34 @@ def print_values(document: dict[str, Any], notes: list[str], unit: str) -> None:
         out.print(f"note: {note}", markup=False)
 
 
-def print_transfer(document: dict[str, Any], label: str, frames: int) -> None:
+def print_transfer(document: dict[str, Any], label: str, tolerance_px: float) -> None:
     out, proof = console(), document["proof"]
     out.print(
         f"{proof['grade'].upper()}: {document['camera']} arrives in '{label}' within {proof['max_px']:.3g} px "
         f"(worst at frame {proof['worst_frame']}, median {proof['median_px']:.3g} px, "
-        f"{proof['test_points']} points on each of {frames} frames)"
+        f"{proof['test_points']} points on each of {proof['frames_compared']} frames of {proof['frames_owed']} owed)"
     )
+    for d in proof["differences"]:
+        out.print(
+            f"{'NOT AS MEANT' if d['matters'] else 'not in the file'}: {d['what']}, {d['meant']} meant, {d['arrived']}",
+            markup=False,
+        )
+    if "between" in proof:
+        out.print(
+            f"between frames: {proof['between']['max_px']:.3g} px at worst, at frame {proof['between']['worst_frame']:g}"
+        )
     for file in document["files"]:
         out.print(f"written: {file}", markup=False)
     for note in document["notes"]:
         out.print(f"note: {note}", markup=False)
+
+
+def print_findings(findings: list[tuple[str, Finding]]) -> None:
+    out = console()
+    for path, f in findings:
+        out.print(
+            f"{f.severity} {f.code}: {path.rsplit('/', 1)[-1]}: {f.message} -> {f.remedy}", markup=False
+        )
 
 
 def numbers_at(numbers: Numbers, i: int) -> dict[str, Any]:
@@ -120,7 +140,9 @@ def proof_document(proof: Proof) -> dict[str, Any]:
     """A proof as JSON."""
     return {
         "max_px": proof.max_px, "worst_frame": plain_frame(proof.worst_frame), "median_px": proof.median_px, "grade": proof.grade,
-        "test_points": proof.test_points,
+        "test_points": proof.test_points, "frames_compared": proof.compared, "frames_owed": proof.owed,
+        "differences": [d._asdict() for d in proof.differences],
+        **({"between": {"max_px": proof.between_px, "worst_frame": proof.between_frame}} if proof.between_px is not None else {}),
     }  # fmt: skip
 
 
@@ -128,7 +150,7 @@ def transfer_entry(to: str, format_key: str, done: Delivered, reduce_px: float |
     """One delivery as JSON; its files by name."""
     entry: dict[str, Any] = {
         "to": to, "format": format_key, "files": [f.name for f in done.files], "proof": proof_document(done.proof),
-        "notes": list(done.outgoing.notes),
+        "notes": list(done.outgoing.notes), **({"frame_at_zero_s": plain_frame(done.outgoing.zero_frame)} if done.outgoing.zero_frame else {}),
     }  # fmt: skip
     if done.reduced is not None:
         entry["keys"] = done.reduced.summary() | {"tolerance_px": reduce_px}

@@ -10,18 +10,31 @@ from tempfile import TemporaryDirectory
 from typing import TYPE_CHECKING, Any, NamedTuple
 
 import click
+import numpy as np
 
 from anaxis import cli_options as options
 from anaxis.cli_read import Asked, read_source, start_reader
-from anaxis.cli_tables import OFF_TOLERANCE, print_json, print_transfer, proof_document, transfer_entry
+from anaxis.cli_tables import (
+    OFF_TOLERANCE,
+    REFUSED,
+    WARNED,
+    print_findings,
+    print_json,
+    print_transfer,
+    proof_document,
+    transfer_entry,
+)
 from anaxis.core.errors import BadInput
 from anaxis.core.lens import Image
 from anaxis.core.recipe import Recipe, Work
 from anaxis.core.timing import format_frame
+from anaxis.core.typing import Floats
 
 if TYPE_CHECKING:  # loaded when first used: the command line starts quicker
+    from anaxis.core.findings import Finding
+    from anaxis.core.proof import Proof
     from anaxis.profiles.model import Profile
-    from anaxis.sending import Delivered, Leaving
+    from anaxis.sending import Delivered, Leaving, Options
 
 
 @click.command()
@@ -64,97 +77,220 @@ if TYPE_CHECKING:  # loaded when first used: the command line starts quicker
 @options.resolution
 @options.fit
 @click.option("--tolerance-px", type=float, help="Exit 3 above it (0.01; with --reduce-px, that number).")
+@click.option(
+    "--samples",
+    type=int,
+    default=1,
+    help="Samples a frame for motion blur, the source's own where it has some.",
+)
+@click.option(
+    "--shutter",
+    type=options.Shutter(),
+    default="-0.25,0.25",
+    help="Where they lie about their frame, in frames (-0.25,0.25).",
+)
+@click.option(
+    "--prove-between",
+    "between",
+    type=int,
+    default=1,
+    help="Compare the picture at so many places a frame, too.",
+)
+@click.option(
+    "--expect",
+    "expect",
+    type=options.Frames(),
+    help="The frames the shot owes; exit 3 where some are missing.",
+)
+@click.option(
+    "--allow",
+    "allow",
+    multiple=True,
+    metavar="CODE",
+    help="A warning that is no reason to exit 4; with commas, or again.",
+)
+@click.option(
+    "--name", "shot_name", help="The shot's name, in front of the files' names; else from the file."
+)
+@click.option("--force", is_flag=True, help="Replace files of the same name.")
 @options.source_and_changes
 @options.json
 def transfer(
     file: Path, names: tuple[str, ...], together: bool, under_root: bool, to: tuple[str, ...], formats: list[str], out: Path,
     bundle: bool, resolution: Image | None, source_fit: str | None, reduce_px: float | None, tolerance_px: float | None, as_json: bool,
-    **stated: Any,
+    samples: int, shutter: tuple[float, float], between: int, expect: tuple[float, float] | None, allow: tuple[str, ...],
+    shot_name: str | None, force: bool, **stated: Any,
 ) -> None:  # fmt: skip
     """Write cameras for one or more packages and prove each by opening the written file again."""
     reader = start_reader(file)
     from anaxis.profiles import find_profile
     from anaxis.sending import Options, deliver_in_formats, file_stem
 
+    allowed = {code.strip() for given in allow for code in given.split(",")}
     profiles = [find_profile(t) for t in to]
     if tolerance_px is None:
         tolerance_px = max(reduce_px or 0.0, 0.01)
     if not tolerance_px >= 0:
         raise BadInput(f"The tolerance {tolerance_px:g} px must be zero or more.")
+    ways = Options(
+        reduce_px,
+        under_root=under_root,
+        samples=samples,
+        shutter_open=shutter[0],
+        shutter_close=shutter[1],
+        between=between,
+    )
     asked = read_source(reader, file, resolution, source_fit, stated)
-    cameras = [_going_out(asked, name) for name in names or (None,)]
+    cameras = [_going_out(asked, name, ways, expect) for name in names or (None,)]
+    shot = file.stem if shot_name is None else shot_name
     leaving = [c.leaving for c in cameras]
-    ways, name_together = Options(reduce_px, under_root=under_root), file.stem if together else ""
-    sent: list[tuple[Profile, Work, str, Delivered]] = []
+    name_together = file.stem if together else ""
+    sent: list[tuple[Profile, _GoingOut, str, Delivered]] = []
+    refused: list[dict[str, str]] = []
     zips: list[str] = []
     try:
         out.mkdir(parents=True, exist_ok=True)
         # Written aside and moved, so that a failure leaves no half file where one is expected.
         with TemporaryDirectory(prefix=".anaxis-", dir=out) as aside:
             for profile in profiles:
-                done = deliver_in_formats(leaving, profile, formats, Path(aside), ways, name_together)
+                done, refusals = deliver_in_formats(
+                    leaving, profile, formats, Path(aside), ways, name_together, shot=shot
+                )
+                refused += [{"to": profile.key, "format": k, "why": why} for k, why in refusals.items()]
                 sent += [
-                    (profile, camera.work, key, one)
+                    (profile, camera, key, one)
                     for camera, of_one in zip(cameras, done, strict=True)
                     for key, one in of_one.items()
                 ]
                 if bundle:
-                    zips.append(f"{file_stem(name_together or leaving[0].track.name, profile.key)}.zip")
-                    (Path(aside) / zips[-1]).write_bytes(_bundle(file, cameras, profile, done))
+                    zips.append(f"{file_stem(name_together or leaving[0].track.name, profile.key, shot)}.zip")
+                    (Path(aside) / zips[-1]).write_bytes(_bundle(file, cameras, profile, done, refusals))
             written = list(dict.fromkeys([*(f.name for *_, one in sent for f in one.files), *zips]))
+            there = [name for name in written if (out / name).exists()]
+            if there and not force:
+                raise BadInput(
+                    f"{out / there[0]} is there already{f', and {len(there) - 1} more of these files' if len(there) > 1 else ''}: "
+                    "choose another folder with --out or another --name, or add --force to replace it. Nothing was written."
+                )
             moved = {name: str(shutil.move(Path(aside) / name, out / name)) for name in written}
     except OSError as error:
         raise BadInput(
             f"The files cannot be written to {out} ({error.strerror or error}): choose another folder with --out."
         ) from error
     entries = []
-    for profile, work, key, one in sent:
-        entry = {"camera": work.path, **transfer_entry(profile.key, key, one, reduce_px)}
+    for profile, camera, key, one in sent:
+        entry = {"camera": camera.work.path, **transfer_entry(profile.key, key, one, reduce_px)}
         entries.append(entry | {"files": [moved[f] for f in entry["files"]]})
-    worst = max((one.proof for *_, one in sent), key=lambda p: p.max_px)
+    worst = max((one.proof for *_, one in sent), key=lambda p: (not p.within(tolerance_px), p.max_px))
+    warnings = [f for c in cameras for f in c.findings if f.severity != "note" and f.code not in allowed]
     document: dict[str, Any] = {
         "camera": cameras[0].work.path, "files": list(moved.values()), "proof": proof_document(worst),
-        "notes": list(dict.fromkeys(n for e in entries for n in e["notes"])), "deliveries": entries,
+        "notes": list(dict.fromkeys(n for e in entries for n in e["notes"])),
+        "findings": [{"camera": c.work.path, **f.as_dict()} for c in cameras for f in c.findings],
+        "deliveries": entries, **({"refused": refused} if refused else {}),
     }  # fmt: skip
     if len(entries) == 1 and "keys" in entries[0]:
         document["keys"] = entries[0]["keys"]
     if as_json:
         print_json(document)
     else:
-        for (profile, work, *_), entry in zip(sent, entries, strict=True):
-            print_transfer(entry, profile.label, len(work.done))
+        for (profile, *_), entry in zip(sent, entries, strict=True):
+            print_transfer(entry, profile.label, tolerance_px)
         for name in zips:
             click.echo(f"written: {moved[name]}")
-    if not worst.within(tolerance_px):
+        print_findings([(c.work.path, f) for c in cameras for f in c.findings])
+    sys.exit(_exit_code(sent, cameras, expect, refused, warnings, tolerance_px))
+
+
+def _exit_code(
+    sent: list[tuple[Profile, _GoingOut, str, Delivered]], cameras: list[_GoingOut], expect: tuple[float, float] | None,
+    refused: list[dict[str, str]], warnings: list[Finding], tolerance_px: float,
+) -> int:  # fmt: skip
+    """What a script is told, the gravest first; every reason is said on standard error."""
+    code = 0
+    if warnings:
+        code = WARNED
+        listed = ", ".join(dict.fromkeys(f.code for f in warnings))
         click.echo(
-            f"anaxis: The camera that arrives differs by {worst.max_px:.4g} px at frame "
-            f"{format_frame(worst.worst_frame)}, above the tolerance of {tolerance_px:g} px.",
-            err=True,
+            f"anaxis: {warnings[0].message} {warnings[0].remedy} (Warnings not allowed: {listed}; --allow names those that are known.)", err=True
+        )  # fmt: skip
+    for r in refused:
+        code = REFUSED
+        click.echo(f"anaxis: There is no {r['format']} file for {r['to']}: {r['why']}", err=True)
+    missing = [_missing(c.leaving.track.frames, expect) for c in cameras] if expect is not None else []
+    for camera, lost in zip(cameras, missing, strict=False):
+        if lost:
+            code = OFF_TOLERANCE
+            click.echo(
+                f"anaxis: {camera.work.path} lacks {lost} frames of the {_count(expect)} that the shot owes.",
+                err=True,
+            )
+    off = [one.proof for *_, one in sent if not one.proof.within(tolerance_px)]
+    if off:
+        code = OFF_TOLERANCE
+        worst = max(off, key=lambda p: p.max_px)
+        if worst.max_px > tolerance_px:
+            click.echo(
+                f"anaxis: The camera that arrives differs by {worst.max_px:.4g} px at frame "
+                f"{format_frame(worst.worst_frame)}, above the tolerance of {tolerance_px:g} px.",
+                err=True,
+            )
+        for said in dict.fromkeys(s for p in off for s in _otherwise(p)):
+            click.echo(f"anaxis: {said}", err=True)
+    return code
+
+
+def _otherwise(proof: Proof) -> list[str]:
+    """What is not there as meant beside the pixels."""
+    out = [f"What arrives is another {d.sentence}." for d in proof.differences if d.matters]
+    if len(proof.missing):
+        out.append(
+            f"{len(proof.missing)} of {proof.owed} frames do not arrive, from frame {format_frame(proof.missing[0])} on."
         )
-        sys.exit(OFF_TOLERANCE)
+    return out
+
+
+def _count(expect: tuple[float, float] | None) -> int:
+    return 0 if expect is None else round(expect[1] - expect[0]) + 1
+
+
+def _missing(frames: Floats, expect: tuple[float, float]) -> int:
+    return int(np.setdiff1d(np.arange(expect[0], expect[1] + 1), np.round(frames, 4)).size)
 
 
 class _GoingOut(NamedTuple):
-    """One camera of the file, what was done to it, and how it leaves."""
+    """One camera of the file, what was done to it, how it leaves, and what was noticed about it."""
 
     work: Work
     recipe: Recipe
     leaving: Leaving
+    findings: list[Finding]
 
 
-def _going_out(asked: Asked, name: str | None) -> _GoingOut:
+def _going_out(
+    asked: Asked, name: str | None, ways: Options, expect: tuple[float, float] | None
+) -> _GoingOut:
+    from anaxis.core.checks import Expected
     from anaxis.core.placement import placement_of
-    from anaxis.flow import take_camera
+    from anaxis.flow import between_samples, checked_camera
     from anaxis.sending import Leaving
 
     recipe = asked.steps(name)
-    work = take_camera(asked.scene, name, recipe=recipe)
-    leaving = Leaving(work.done, work.landmarks, asked.picture, placement_of(recipe), work.lines_m)
-    return _GoingOut(work, recipe, leaving)
+    owed = Expected(*expect) if expect is not None else Expected()
+    work, findings = checked_camera(asked.scene, name, recipe, owed, asked.picture)
+    has, finer = between_samples(asked.scene, work, recipe, wanted=ways.samples > 1)
+    leaving = Leaving(
+        work.done, work.landmarks, asked.picture, placement_of(recipe), work.lines_m, finer, has
+    )
+    return _GoingOut(work, recipe, leaving, findings)
 
 
 def _bundle(
-    file: Path, cameras: list[_GoingOut], profile: Profile, done: list[dict[str, Delivered]]
+    file: Path,
+    cameras: list[_GoingOut],
+    profile: Profile,
+    done: list[dict[str, Delivered]],
+    refused: dict[str, str],
 ) -> bytes:
     from anaxis.core.recipe import recipe_document
     from anaxis.handover import handover_zip
@@ -162,6 +298,6 @@ def _bundle(
 
     checksum = hashlib.sha256(file.read_bytes()).hexdigest()
     return handover_zip([
-        handed_of(c.leaving, profile, of_one, Source(file.name, checksum, c.work.path, recipe_document(c.recipe)))
+        handed_of(c.leaving, profile, of_one, Source(file.name, checksum, c.work.path, recipe_document(c.recipe)), refused)
         for c, of_one in zip(cameras, done, strict=True)
     ])  # fmt: skip

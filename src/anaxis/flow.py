@@ -8,6 +8,8 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, replace
 
+import numpy as np
+
 from anaxis.core.bake import Baked, camera_range
 from anaxis.core.checks import Expected, Subject, is_moving, moving_lens_channels, run_checks
 from anaxis.core.errors import BadInput
@@ -156,6 +158,38 @@ def take_camera(
         work = replay(scene, node.path, inserted(recipe, trim), sets)
     require_usable(work.done, f"{scene.name}, {node.path},")
     return work
+
+
+def checked_camera(
+    scene: Scene, path: str | None, recipe: Recipe, expected: Expected, picture: Picture
+) -> tuple[Work, list[Finding]]:
+    """One camera through its recipe with everything noticed about it, its file's own findings included.
+
+    Raises BadInput where a number of it cannot be used.
+    """
+    node = scene.camera(path)
+    work = take_camera(scene, path, recipe=recipe)
+    image = None if picture.image_guessed else picture.image
+    report = examine(scene, {node.path: recipe}, expected, image, only=node.path)[0]
+    return work, report.findings
+
+
+def between_samples(scene: Scene, work: Work, recipe: Recipe, wanted: bool) -> tuple[bool, Track | None]:
+    """Whether the source has samples between frames, and where they are wanted the camera on them.
+
+    None where the recipe moved the camera in time, so that they no longer lie where they lay, or has bakes of its own.
+    """
+    assert work.baked is not None
+    keys = work.baked.keys
+    off = np.abs(keys - np.round(keys)) > 1e-4
+    if not off.any():
+        return False, None
+    moved = {o.code for o in recipe if o.on} & {"rate", "renumber", "bake", "handles"}
+    step = 1.0 / max(1, round(1.0 / max(float(np.diff(keys).min()), 1 / 64)))
+    if moved or not wanted:
+        return True, None
+    finer = inserted(recipe, Operation("bake", {"step": float(step)}))
+    return True, replay(scene, work.path, finer).done
 
 
 def picture_of(scene: Scene, image: Image | None, fit: str | None) -> Picture:

@@ -192,7 +192,10 @@ def _camera_entry(handed: Handed) -> dict[str, Any]:
         "image": {"width_px": picture.image.width_px, "height_px": picture.image.height_px, "pixel_aspect": picture.image.pixel_aspect, "fit": picture.fit},
         "source": {"file": source.name, "sha256": source.sha256, "camera": source.camera, "version": source.version, "recipe": source.recipe},
         "proof": {
-            f.path.name: {"max_px": f.proof.max_px, "worst_frame": plain_frame(f.proof.worst_frame), "median_px": f.proof.median_px, "grade": f.proof.grade, "node": f.node}
+            f.path.name: {"max_px": f.proof.max_px, "worst_frame": plain_frame(f.proof.worst_frame), "median_px": f.proof.median_px, "grade": f.proof.grade, "node": f.node,
+                          "frames_compared": f.proof.compared, "frames_owed": f.proof.owed, "differences": [d._asdict() for d in f.proof.differences],
+                          **({"frame_at_zero_s": plain_frame(f.zero_frame)} if f.zero_frame else {})}
             for f in handed.files
         },
+        **({"refused": dict(handed.refused)} if handed.refused else {}),
     }  # fmt: skip

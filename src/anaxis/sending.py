@@ -3,31 +3,41 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
+from typing import NamedTuple
 
 import numpy as np
 
+from anaxis.core.checks import is_moving
+from anaxis.core.cuts import cuts_of
 from anaxis.core.edits import renumbered
 from anaxis.core.errors import BadInput
 from anaxis.core.landmarks import Landmarks, unique_name
 from anaxis.core.outgoing import Outgoing, make_outgoing
 from anaxis.core.placement import Similarity, no_placement
-from anaxis.core.proof import Proof, prove
+from anaxis.core.proof import Proof, proof_of, prove
 from anaxis.core.reduce import Progress, Reduced, part_of, reduce, rekeyed, require_tolerance
-from anaxis.core.timing import format_frame, require_frame
-from anaxis.core.track import Track
-from anaxis.core.typing import Floats
+from anaxis.core.resample import landmarks_at, sampled
+from anaxis.core.timing import MAX_FRAMES, format_frame, require_frame
+from anaxis.core.track import Track, lens_moves
+from anaxis.core.typing import Floats, Ints
 from anaxis.flow import Picture
 from anaxis.formats import has_nodes, key_rule_of, write_files
 from anaxis.formats.file_axes import file_axes
+from anaxis.formats.file_time import zero_frame_of
 from anaxis.formats.limits import limits_of
 from anaxis.formats.nodes import node_names
+from anaxis.profiles.arrival import arrived_frames, differences
 from anaxis.profiles.compensation import Sending, compensated
 from anaxis.profiles.habits import HABITS
 from anaxis.profiles.model import Profile
 from anaxis.profiles.standin import Seen, open_as_package
+
+MAX_SAMPLES = 64
+# Tolerances tried in turn, as shares of the one asked for: what a file's own precision costs must fit in beside the keys.
+_TIGHTER = (1.0, 0.85, 0.6, 0.3)
 
 
 @dataclass(frozen=True)
@@ -35,27 +45,52 @@ class Options:
     """What a receiver gets beside the camera as it is kept.
 
     ``reduce_px``: only the keys that keep the picture within so many pixels. ``first``: the number of the
-    first frame there, ours where None. ``under_root``: below a root that carries the placement.
+    first frame there, ours where None. ``under_root``: below a root that carries the placement. ``samples`` a
+    frame, spread from ``shutter_open`` to ``shutter_close`` in frames from it, where more than one.
+    ``between``: the picture is also compared at so many places a frame.
     """
 
     reduce_px: float | None = None
     first: float | None = None
     under_root: bool = False
+    samples: int = 1
+    shutter_open: float = -0.25
+    shutter_close: float = 0.25
+    between: int = 1
 
     def __post_init__(self) -> None:
         if self.reduce_px is not None:
             require_tolerance(self.reduce_px)
+        if not 1 <= self.samples <= MAX_SAMPLES or not 1 <= self.between <= MAX_SAMPLES:
+            raise BadInput(
+                f"{max(self.samples, self.between)} samples a frame cannot be: choose 1 to {MAX_SAMPLES}."
+            )
+        if self.samples > 1 and self.reduce_px is not None:
+            raise BadInput(
+                "Few keys and several samples a frame ask for opposite things: leave one of them out."
+            )
+        if not -1 < self.shutter_open < self.shutter_close < 1:
+            raise BadInput(
+                f"A shutter from {self.shutter_open:g} to {self.shutter_close:g} frames cannot be: it opens before it "
+                "closes, less than a frame away from its own."
+            )
 
 
 @dataclass(frozen=True, eq=False)
 class Leaving:
-    """A camera that goes out: its picture, the placement that a root above it would carry, the set's lines (s, 2, 3)."""
+    """A camera that goes out: its picture, the placement that a root above it would carry, the set's lines (s, 2, 3).
+
+    ``finer`` is the same camera on the source's own samples between frames, where it has such and they were asked for;
+    ``has_finer`` says whether the source has any.
+    """
 
     track: Track
     landmarks: Landmarks
     picture: Picture
     placement: Similarity = field(default_factory=no_placement)
     lines_m: Floats = field(default_factory=lambda: np.zeros((0, 2, 3)))
+    finer: Track | None = None
+    has_finer: bool = False
 
 
 @dataclass(frozen=True, eq=False)
@@ -118,24 +153,40 @@ def deliver_all(
     The file is called ``stem``, or after the first camera and the package. ``progress`` is told the share done
     of what takes long. Raises BadInput for a format that is not written, or holds no several cameras.
     """
-    ready = [
-        made_ready(
-            camera,
-            profile,
-            format_key,
-            _along(options, cameras[0], camera),
-            part_of(progress, i, len(cameras)),
-        )
-        for i, camera in enumerate(cameras)
-    ]
-    sent = [r.sent for r in ready]
-    files = write_files(format_key, sent, folder, stem or file_stem(cameras[0].track.name, profile.key))
-    names = node_names([s.track.name for s in sent])
-    named = names if has_nodes(format_key) else [None] * len(sent)
-    return [
-        _proved(camera, one, files, name, profile, options)
-        for camera, one, name in zip(cameras, ready, named, strict=True)
-    ]
+    own = [_along(options, cameras[0], c) for c in cameras]
+    path = stem or file_stem(cameras[0].track.name, profile.key)
+    done: list[Delivered] = []
+    for share in _TIGHTER if options.reduce_px is not None else (1.0,):
+        ready = [
+            made_ready(c, profile, format_key, o, part_of(progress, i, len(cameras)), share)
+            for i, (c, o) in enumerate(zip(cameras, own, strict=True))
+        ]
+        files = write_files(format_key, [r.sent for r in ready], folder, path)
+        names = node_names([r.sent.track.name for r in ready])
+        named = names if has_nodes(format_key) else [None] * len(ready)
+        done = [
+            _proved(camera, one, files, name, profile, options)
+            for camera, one, name in zip(cameras, ready, named, strict=True)
+        ]
+        # The tolerance holds in the file as written; what more keys cannot mend is no reason for more keys.
+        if all(_kept(d, share) for d in done):
+            break
+    return done
+
+
+def _kept(done: Delivered, share: float) -> bool:
+    """Whether fewer keys cost what was asked for at most, in the file as it arrives, or cost nothing of what is off."""
+    asked, reduced = done.options.reduce_px, done.reduced
+    if asked is None or reduced is None or done.proof.max_px <= asked:
+        return True
+    return done.proof.max_px - float(reduced.deviation_px.max()) > asked
+
+
+class Sent(NamedTuple):
+    """Several cameras in several formats: for each camera what was delivered, by format; formats ``refused``, and why."""
+
+    done: list[dict[str, Delivered]]
+    refused: dict[str, str]
 
 
 def deliver_in_formats(
@@ -146,28 +197,44 @@ def deliver_in_formats(
     options: Options = Options(),
     together: str = "",
     progress: Progress = lambda share: None,
-) -> list[dict[str, Delivered]]:
-    """Several cameras in several formats: for each camera what was delivered, by format.
+    shot: str = "",
+) -> Sent:
+    """Several cameras in several formats. A format that one of them cannot go out in stops no other.
 
-    With ``together``, the name of a file that holds them all, for formats that can; else a file each.
+    With ``together``, the name of a file that holds them all, for formats that can; else a file each. Raises
+    BadInput where every format is refused.
     """
     out: list[dict[str, Delivered]] = [{} for _ in cameras]
+    refused: dict[str, str] = {}
     for i, key in enumerate(formats):
         share = part_of(progress, i, len(formats))
-        if together and len(cameras) > 1 and has_nodes(key):
-            stem = file_stem(together, profile.key)
-            done = deliver_all(cameras, profile, key, folder, options, share, stem)
-        else:
-            done, stems = [], set[str]()
-            for k, camera in enumerate(cameras):
-                part = part_of(share, k, len(cameras))
-                stem = unique_name(file_stem(camera.track.name, profile.key), stems)
-                own = _along(options, cameras[0], camera)
-                done += deliver_all([camera], profile, key, folder, own, part, stem)
-                part(1.0)
+        try:
+            done = _in_format(cameras, profile, key, folder, options, together, share, shot)
+        except BadInput as error:
+            refused[key] = error.sentence
+            continue
         for of_one, delivered in zip(out, done, strict=True):
             of_one[key] = delivered
-    return out
+    if len(refused) == len(formats):
+        raise BadInput(next(iter(refused.values())))
+    return Sent(out, refused)
+
+
+def _in_format(
+    cameras: Sequence[Leaving], profile: Profile, key: str, folder: Path, options: Options, together: str, progress: Progress, shot: str,
+) -> list[Delivered]:  # fmt: skip
+    if together and len(cameras) > 1 and has_nodes(key):
+        return deliver_all(
+            cameras, profile, key, folder, options, progress, file_stem(together, profile.key, shot)
+        )
+    done: list[Delivered] = []
+    stems: set[str] = set()
+    for k, camera in enumerate(cameras):
+        part = part_of(progress, k, len(cameras))
+        stem = unique_name(file_stem(camera.track.name, profile.key, shot), stems)
+        done += deliver_all([camera], profile, key, folder, _along(options, cameras[0], camera), part, stem)
+        part(1.0)
+    return done
 
 
 def begins_there(options: Options, first: float, own: float) -> float:
@@ -190,8 +257,10 @@ def _along(options: Options, first: Leaving, camera: Leaving) -> Options:
 
 @dataclass(frozen=True, eq=False)
 class Ready:
-    """A camera before it is written: as it is meant to arrive on the frames ``intended``, and as it is ``sent``."""
+    """A camera before it is written: as it is ``meant`` (with its samples between frames), as it is meant to arrive
+    on the frames ``intended``, and as it is ``sent``."""
 
+    meant: Leaving
     outgoing: Outgoing
     sent: Outgoing
     intended: Floats
@@ -199,37 +268,136 @@ class Ready:
 
 
 def made_ready(
-    camera: Leaving, profile: Profile, format_key: str, options: Options, progress: Progress
+    camera: Leaving,
+    profile: Profile,
+    format_key: str,
+    options: Options,
+    progress: Progress,
+    tighter: float = 1.0,
 ) -> Ready:
+    """``tighter`` is a share of the tolerance for fewer keys, for formats that cost something themselves."""
+    camera, said = with_samples(camera, options)
     outgoing = prepare(camera.track, camera.landmarks, camera.picture, profile, options.first)
+    outgoing = replace(outgoing, notes=(*outgoing.notes, *said))
     reduced = None
     if options.under_root:
         outgoing = rooted(outgoing, camera.placement, profile, format_key)
     if options.reduce_px is not None:
-        reduced = reduce_keys(outgoing, format_key, options.reduce_px, progress)
+        reduced = reduce_keys(outgoing, format_key, options.reduce_px * tighter, progress)
         drawn = reduced.track if outgoing.root is None else outgoing.root.track(reduced.track)
         outgoing = replace(outgoing, track=drawn, keys=reduced.keys)
-    outgoing = replace(outgoing, notes=(*outgoing.notes, *limits_of(format_key, outgoing)))
     sent, intended = compensate(outgoing, profile, format_key)
-    outgoing = replace(outgoing, track=replace(outgoing.track, frames=intended), notes=sent.notes)
-    return Ready(outgoing, sent, intended, reduced)
+    zero, said_zero = zero_frame_of(
+        format_key, sent.track.frames, sent.track.rate, profile.time.clips_from_zero
+    )
+    limits = limits_of(format_key, replace(outgoing, zero_frame=zero), profile.lens.reads_gltf_zoom)
+    notes = (*limits, *sent.notes, *([said_zero] if said_zero else []))
+    sent = replace(sent, zero_frame=zero, notes=notes)
+    outgoing = replace(outgoing, track=replace(outgoing.track, frames=intended), zero_frame=zero, notes=notes)
+    return Ready(camera, outgoing, sent, intended, reduced)
+
+
+def with_samples(camera: Leaving, options: Options) -> tuple[Leaving, tuple[str, ...]]:
+    """The camera with samples between its frames, as many as asked for, and where they are from."""
+    track = camera.track
+    if options.samples == 1:
+        if camera.has_finer and (track.frames == np.round(track.frames)).all():
+            return camera, (
+                "The source has samples between frames, for motion blur, and this file whole frames only: ask for "
+                "several samples a frame to hand them over.",
+            )
+        return camera, ()
+    offsets = np.linspace(options.shutter_open, options.shutter_close, options.samples)
+    at = np.unique(np.round(np.concatenate([track.frames, (track.frames[:, None] + offsets).ravel()]), 9))
+    at = at[(at >= track.frames[0]) & (at <= track.frames[-1])]
+    if len(at) > MAX_FRAMES:
+        raise BadInput(
+            f"That would be {len(at)} samples; at most {MAX_FRAMES} are written: ask for fewer a frame."
+        )
+    finer = camera.finer
+    where = (
+        "those of the source"
+        if finer is not None
+        else "drawn between the whole frames, for the source has none"
+    )
+    said = (
+        f"{options.samples} samples a frame, from {options.shutter_open:g} to {options.shutter_close:g} frames around it: {where}."
+    )  # fmt: skip
+    moved = sampled(track if finer is None else finer, at)
+    marks = landmarks_at(track, camera.landmarks, at)
+    return replace(camera, track=replace(moved, name=track.name), landmarks=marks), (said,)
 
 
 def _proved(
     camera: Leaving, ready: Ready, files: list[Path], node: str | None, profile: Profile, options: Options
 ) -> Delivered:
-    intended, sent = ready.intended, ready.sent
-    asked = intended if ready.reduced is not None or profile.active_habits else None
-    typed = sent.track.lens.values_at(0)
-    seen = open_as_package(files[0], profile, ready.outgoing.image, asked, sent.track.rate, node, typed)
-    if not (len(seen.frames) == len(intended) and np.allclose(seen.frames, intended, rtol=0, atol=1e-4)):
-        raise BadInput(
-            f"{files[0].name} came back with {len(seen.frames)} frames instead of {len(camera.track)}: the camera "
-            "needs a sample on every whole frame to go out in this format."
-        )
-    image, fit = camera.picture.image, camera.picture.fit
-    proof = prove(camera.track, image, fit, seen.pixel_matrices, camera.landmarks.shown().position_m)
+    intended, sent, meant = ready.intended, ready.sent, ready.meant
+
+    def opened(frames: Floats) -> Seen:
+        typed = sent.track.lens.values_at(0)
+        return open_as_package(
+            files[0], profile, ready.outgoing.image, frames, sent.track.rate, node, typed, sent.zero_frame
+        )  # fmt: skip
+
+    seen = opened(intended)
+    image, fit, marks = meant.picture.image, meant.picture.fit, meant.landmarks.shown()
+    proof = prove(meant.track, image, fit, seen.pixel_matrices, marks.position_m)
+    still = not is_moving(sent.track) and not lens_moves(sent.track)
+    there = arrived_frames(seen.own_frames, intended, ready.reduced is not None, still)
+    proof = replace(
+        proof, missing=meant.track.frames[~there], differences=differences(ready.outgoing, sent, seen)
+    )  # fmt: skip
+    if options.between > 1:
+        proof = _with_between(proof, meant, intended, opened, options.between)
+    if len(meant.track) != len(camera.track):
+        proof, seen = _folded(proof, seen, camera.track.frames)
     return Delivered(ready.outgoing, files, seen, proof, options, ready.reduced, node or "")
+
+
+def _with_between(
+    proof: Proof, meant: Leaving, intended: Floats, opened: Callable[[Floats], Seen], count: int
+) -> Proof:
+    """The worst deviation at ``count`` places a frame, where no cut lies between."""
+    track = meant.track
+    steps = np.setdiff1d(np.arange(len(track) - 1), cuts_of(track) - 1)
+    shares = np.arange(1, count) / count
+    if not len(steps):
+        return proof
+    span = np.diff(track.frames)[steps]
+    at = (track.frames[steps][:, None] + span[:, None] * shares).ravel()
+    there = opened(at + (intended[0] - track.frames[0]))
+    found = prove(
+        sampled(track, at), meant.picture.image, meant.picture.fit, there.pixel_matrices,
+        landmarks_at(track, meant.landmarks.shown(), at).position_m,
+    )  # fmt: skip
+    return replace(proof, between_px=found.max_px, between_frame=found.worst_frame)
+
+
+def _folded(proof: Proof, seen: Seen, frames: Floats) -> tuple[Proof, Seen]:
+    """Samples between frames counted to the frame they lie nearest to."""
+    at = _nearest(proof.frames, frames)
+    deviation = np.zeros(len(frames))
+    np.maximum.at(deviation, at, proof.deviation_px)
+    folded = proof_of(frames, deviation, proof.test_points)
+    missing = np.unique(frames[_nearest(proof.missing, frames)]) if len(proof.missing) else proof.missing
+    folded = replace(
+        folded, missing=missing, differences=proof.differences, between_px=proof.between_px, between_frame=proof.between_frame
+    )  # fmt: skip
+    whole = np.searchsorted(proof.frames, frames)
+    return folded, replace(
+        seen,
+        frames=seen.frames[whole],
+        pixel_matrices=seen.pixel_matrices[whole],
+        track=seen.track.take(whole),
+    )
+
+
+def _nearest(at: Floats, frames: Floats) -> Ints:
+    """The place among rising ``frames`` nearest to each of ``at``."""
+    right = np.clip(np.searchsorted(frames, at), 1, max(1, len(frames) - 1))
+    right = np.minimum(right, len(frames) - 1)
+    left = np.maximum(right - 1, 0)
+    return np.where(at - frames[left] <= frames[right] - at, left, right)
 
 
 def rooted(outgoing: Outgoing, placement: Similarity, profile: Profile, format_key: str) -> Outgoing:
@@ -280,7 +448,15 @@ def reduce_keys(
     )
 
 
-def file_stem(camera_name: str, profile_key: str) -> str:
-    """The name of a delivered file: camera and package, with nothing a file system trips over."""
-    safe = re.sub(r"[^A-Za-z0-9._-]+", "_", f"{camera_name}.{profile_key}").strip("._")
+def file_stem(camera_name: str, profile_key: str, shot: str = "") -> str:
+    """The name of a delivered file: shot, camera and package, with nothing a file system trips over.
+
+    A name that two of them share stands there once.
+    """
+    parts = [p for p in (shot, camera_name, profile_key) if p]
+    if len(parts) == 3 and (
+        shot == camera_name or camera_name.startswith(f"{shot}_") or camera_name.startswith(f"{shot}.")
+    ):
+        parts = parts[1:]
+    safe = re.sub(r"[^A-Za-z0-9._-]+", "_", ".".join(parts)).strip("._")
     return safe[:120] or "camera"

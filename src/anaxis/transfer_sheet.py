@@ -7,7 +7,7 @@ from __future__ import annotations
 
 from base64 import b64decode, b64encode
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from functools import cache
 from pathlib import Path
 from typing import Any
@@ -49,17 +49,18 @@ class Source:
 
 @dataclass(frozen=True, eq=False)
 class HandedFile:
-    """A delivered file with its proof; the camera is its node of that name."""
+    """A delivered file with its proof; the camera is its node of that name, ``zero_frame`` lies at 0 s."""
 
     path: Path
     format: str
     proof: Proof
     node: str = ""
+    zero_frame: float = 0.0
 
 
 @dataclass(frozen=True, eq=False)
 class Handed:
-    """One camera handed to one package: as it is meant, and ``outgoing`` as it is to be there."""
+    """One camera handed to one package: as it is meant, and ``outgoing`` as it is to be there; formats ``refused``."""
 
     camera: Leaving
     profile: Profile
@@ -67,6 +68,7 @@ class Handed:
     files: list[HandedFile]
     notes: list[str]
     source: Source
+    refused: Mapping[str, str] = field(default_factory=dict)
 
     @property
     def track(self) -> Track:
@@ -78,11 +80,16 @@ class Handed:
         return self.camera.landmarks.shown()
 
 
-def handed_of(camera: Leaving, profile: Profile, done: Mapping[str, Delivered], source: Source) -> Handed:
+def handed_of(
+    camera: Leaving, profile: Profile, done: Mapping[str, Delivered], source: Source, refused: Mapping[str, str] | None = None
+) -> Handed:  # fmt: skip
     """A camera with what was delivered of it, by format."""
-    files = [HandedFile(p, key, d.proof, d.node) for key, d in done.items() for p in d.files]
+    files = [
+        HandedFile(p, key, d.proof, d.node, d.outgoing.zero_frame) for key, d in done.items() for p in d.files
+    ]
     notes = list(dict.fromkeys(n for d in done.values() for n in d.outgoing.notes))
-    return Handed(camera, profile, next(iter(done.values())).outgoing, files, notes, source)
+    notes += [f"There is no {key} file: {why}" for key, why in (refused or {}).items()]
+    return Handed(camera, profile, next(iter(done.values())).outgoing, files, notes, source, refused or {})
 
 
 def sheet_html(handed: Handed) -> str:

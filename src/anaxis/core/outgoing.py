@@ -25,7 +25,8 @@ class Outgoing:
     ``image`` and ``fit`` are the receiver's; ``notes`` say what was changed on the way and why. With ``keys``
     only these are written, and ``track`` is what they draw on every frame. With ``root`` the camera stands
     below a transform of that turn and shift; ``track`` is in world space all the same, the keys are below it.
-    ``layout`` is what the columns of the receiver's tables are, where it has tables of its own.
+    ``layout`` is what the columns of the receiver's tables are, where it has tables of its own; ``zero_frame``
+    the frame that lies at 0 s in a file that counts seconds.
     """
 
     track: Track
@@ -37,6 +38,12 @@ class Outgoing:
     keys: Keys | None = None
     root: Similarity | None = None
     layout: dict[str, Any] | None = None
+    zero_frame: float = 0.0
+
+    @property
+    def seconds_in_file(self) -> Floats:
+        """When each frame comes in a file that counts seconds, (n,)."""
+        return seconds_of(self.track.frames - self.zero_frame, self.track.rate)
 
     @property
     def written(self) -> Ints:

@@ -161,7 +161,9 @@ def _turned(part: Track, at: Floats) -> Floats:
     made = np.empty((len(at), 3, 3))
     turn = Rotation.from_matrix(part.rotation)
     steps = (turn[:-1].inv() * turn[1:]).as_rotvec() if len(part) > 1 else np.zeros((0, 3))
-    made[out] = part.rotation[-1] @ Rotation.from_rotvec(_further(steps, rest)).as_matrix() if out.any() else 0
+    made[out] = (
+        part.rotation[-1] @ Rotation.from_rotvec(_further(steps, rest)).as_matrix() if out.any() else 0
+    )
     for inside, first, end in _moving_runs(part.frames, _still_steps(steps), at, ~out):
         if end - first == 1:
             made[inside] = part.rotation[first]

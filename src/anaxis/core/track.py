@@ -101,6 +101,11 @@ class Track:
         return self.take(keep)
 
 
+def lens_moves(track: Track) -> bool:
+    """Whether anything of the lens that shapes the picture changes over the frames."""
+    return any(np.ptp(getattr(track.lens, k)) > 0 for k in LENS_CHANNELS[:6])
+
+
 def require_usable(track: Track, where: str) -> None:
     """Raise BadInput naming the first frame at which a track cannot be used.
 

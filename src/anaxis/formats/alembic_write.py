@@ -20,7 +20,7 @@ from anaxis.core.reduce import KeyRule
 from anaxis.core.timing import seconds_of
 from anaxis.core.track import Track
 from anaxis.core.typing import Floats
-from anaxis.formats.file_axes import file_axes
+from anaxis.formats.file_axes import file_axes, is_still
 from anaxis.formats.nodes import Node, nodes_of, places
 
 
@@ -52,10 +52,15 @@ def _write_node(archive: Any, node: Node, convention: Convention) -> None:
     for matrix in pose_matrices(track, convention):
         place.getSchema().set(_sample(matrix))
     _write_lens(AbcGeom.OCamera(place, "lens"), track, index, convention.metres_per_unit)
+    every = index if outgoing.keys is None else archive.addTimeSampling(_sampling(outgoing.track))
     for name, at in places(node, convention):
-        sample = AbcGeom.XformSample()
-        sample.setTranslation(imath.V3d(*at[0].tolist()))
-        AbcGeom.OXform(above, name).getSchema().set(sample)
+        mark = AbcGeom.OXform(above, name).getSchema()
+        if not is_still(at):
+            mark.setTimeSampling(every)
+        for point in (at[:1] if is_still(at) else at).tolist():
+            sample = AbcGeom.XformSample()
+            sample.setTranslation(imath.V3d(*point))
+            mark.set(sample)
 
 
 def _sample(matrix: Floats) -> Any:

@@ -97,7 +97,8 @@ class _Reader:
                 raise BadInput(
                     f"{self.name} says unit meter = '{metres}': it must be a number above zero; set it and export again."
                 )
-        return metres is None, letter not in UP_AXES
+        # A unit element without a number is a metre by the standard; only where there is none, nothing is said.
+        return unit is None, letter not in UP_AXES
 
     # Animation
 

@@ -7,10 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from anaxis.core.axes import Convention, axis_name
-from anaxis.core.errors import BadInput
-from anaxis.core.outgoing import Outgoing
 from anaxis.core.scene import UP_AXES
-from anaxis.core.timing import format_frame
 from anaxis.core.typing import Floats
 
 
@@ -37,17 +34,6 @@ def file_axes(format_key: str, receiver: Convention) -> FileAxes:
     return FileAxes(
         Convention(world=UP_AXES[up], metres_per_unit=receiver.metres_per_unit), up, receiver.metres_per_unit
     )
-
-
-def seconds_from_zero(outgoing: Outgoing, format_label: str) -> Floats:
-    """Seconds of the frames written, (n,), for a format that has no time before 0. Raises BadInput."""
-    frames = outgoing.track.frames
-    if frames[0] < 0:
-        raise BadInput(
-            f"{format_label} has no time before 0 and the camera begins at frame {format_frame(frames[0])}: set the "
-            "first frame there to 0 or later."
-        )
-    return np.asarray(frames * outgoing.track.rate.denominator / outgoing.track.rate.numerator)
 
 
 def is_still(values: Floats) -> bool:

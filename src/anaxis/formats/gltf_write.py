@@ -1,8 +1,10 @@
 """Writing glTF 2.0: Y up, metres, single precision; a node a camera, at the top or below a root, its motion in an animation.
 
 Core glTF holds a field of view and an aspect, no film back and no offsets; those go into ``extras``. A lens
-that moves is written by the animation-pointer extension, which most readers drop. Keys with slopes become
-CUBICSPLINE samplers, whose tangents are slopes per second.
+that moves is written by the animation-pointer extension, which most readers drop: in an animation of its own,
+since some of them drop every channel of an animation that holds one they do not know. Keys with slopes become
+CUBICSPLINE samplers, whose tangents are slopes per second. Each node rests where it stands on its first frame,
+for readers that play nothing.
 """
 
 from __future__ import annotations
@@ -21,7 +23,7 @@ from anaxis.core.outgoing import Outgoing
 from anaxis.core.reduce import KeyRule, continuous_quaternions
 from anaxis.core.timing import plain_frame, rate_text
 from anaxis.core.typing import Floats
-from anaxis.formats.file_axes import is_still, seconds_from_zero
+from anaxis.formats.file_axes import is_still
 from anaxis.formats.nodes import Node, nodes_of, places
 
 POINTER = "KHR_animation_pointer"
@@ -55,7 +57,7 @@ class _Buffer:
 
 
 def write_gltf(cameras: Sequence[Outgoing], folder: Path, stem: str) -> list[Path]:
-    """Write ``stem.glb``. Raises BadInput for frames below 0."""
+    """Write ``stem.glb``; returns the files written."""
     document = _Document()
     for node in nodes_of(cameras):
         document.add(node)
@@ -80,19 +82,22 @@ class _Document:
         turn = continuous_quaternions(track.rotation)
         used = track.lens.used(outgoing.image, outgoing.fit)
         yfov = 2 * np.arctan(used.height_mm / 2 / track.lens.focal_mm)
-        entry: dict[str, Any] = {"name": node.name, "camera": len(self.cameras)}
-        motion = _Motion(self.buffer, outgoing)
-        if len(track) > 1 and not (is_still(track.position_m) and is_still(turn)):
+        entry: dict[str, Any] = {
+            "name": node.name, "camera": len(self.cameras),
+            "translation": track.position_m[0].tolist(), "rotation": turn[0].tolist(),
+        }  # fmt: skip
+        motion, zoom = _Motion(self.buffer, outgoing), _Motion(self.buffer, outgoing)
+        if not (is_still(track.position_m) and is_still(turn)):
             motion.add({"node": len(self.nodes), "path": "translation"}, track.position_m, [0, 1, 2])
             motion.add({"node": len(self.nodes), "path": "rotation"}, turn, [3, 4, 5, 6])
-        else:
-            entry |= {"translation": track.position_m[0].tolist(), "rotation": turn[0].tolist()}
         if not is_still(yfov):
             pointer = {"pointer": f"/cameras/{len(self.cameras)}/perspective/yfov"}
-            motion.add({"path": "pointer", "extensions": {POINTER: pointer}}, yfov[:, None], [])
-        here = [
-            entry, *({"name": name, "translation": place[0].tolist()} for name, place in places(node, Convention()))
-        ]  # fmt: skip
+            zoom.add({"path": "pointer", "extensions": {POINTER: pointer}}, yfov[:, None], [])
+        here = [entry]
+        for name, place in places(node, Convention()):
+            if not is_still(place):
+                motion.add({"node": len(self.nodes) + len(here), "path": "translation"}, place, [])
+            here.append({"name": name, "translation": place[0].tolist()})
         index = list(range(len(self.nodes), len(self.nodes) + len(here)))
         self.nodes += here
         if node.root is not None:
@@ -105,18 +110,19 @@ class _Document:
         self.top += index
         aspect = float(used.width_mm[0] / used.height_mm[0])
         self.cameras.append(_camera(outgoing, node.name, float(yfov[0]), aspect))
-        if motion.channels:
-            self.animations.append(
-                {"name": node.name, "channels": motion.channels, "samplers": motion.samplers}
-            )
+        for name, part in ((node.name, motion), (f"{node.name}_lens", zoom)):
+            if part.channels:
+                self.animations.append({"name": name, "channels": part.channels, "samplers": part.samplers})
 
     def as_dict(self) -> dict[str, Any]:
         pointed = any(c["target"]["path"] == "pointer" for a in self.animations for c in a["channels"])
         return {
             "asset": {"version": "2.0", "generator": "Anaxis"},
             "scene": 0, "scenes": [{"nodes": self.top}], "nodes": self.nodes, "cameras": self.cameras,
-            "bufferViews": self.buffer.views, "accessors": self.buffer.accessors,
-            "buffers": [{"byteLength": len(self.buffer.data)}],
+            **({
+                "bufferViews": self.buffer.views, "accessors": self.buffer.accessors,
+                "buffers": [{"byteLength": len(self.buffer.data)}],
+            } if self.buffer.data else {}),
             **({"animations": self.animations} if self.animations else {}),
             **({"extensionsUsed": [POINTER]} if pointed else {}),
         }  # fmt: skip
@@ -129,9 +135,16 @@ class _Motion:
         self.buffer, self.keys, self.rate = buffer, outgoing.keys, float(outgoing.track.rate)
         self.samplers: list[dict[str, Any]] = []
         self.channels: list[dict[str, Any]] = []
-        seconds = seconds_from_zero(outgoing, "glTF")
-        self.every = buffer.add(seconds[:, None])
-        self.times = self.every if self.keys is None else buffer.add(seconds[self.keys.index][:, None])
+        self.seconds = outgoing.seconds_in_file[:, None]
+        self.times: dict[bool, int] = {}  # accessors: of the keys' times, and of every frame's
+
+    def _times(self, by_keys: bool) -> int:
+        if by_keys not in self.times:
+            keyed = by_keys and self.keys is not None
+            self.times[by_keys] = self.buffer.add(
+                self.seconds[self.keys.index] if keyed and self.keys else self.seconds
+            )
+        return self.times[by_keys]
 
     def add(self, target: dict[str, Any], values: Floats, columns: list[int]) -> None:
         """A channel (n, c): by the keys' ``columns`` where there are keys, else on every frame."""
@@ -139,10 +152,18 @@ class _Motion:
         if keys is not None and columns:
             parts = (keys.slope_in * self.rate, keys.values, keys.slope_out * self.rate)
             cubic = np.stack([p[:, columns] for p in parts], axis=1).reshape(-1, len(columns))
-            sampler = {"input": self.times, "output": self.buffer.add(cubic), "interpolation": "CUBICSPLINE"}
+            sampler = {
+                "input": self._times(True),
+                "output": self.buffer.add(cubic),
+                "interpolation": "CUBICSPLINE",
+            }
         else:
-            # A field of view is no channel of the keys: it stays on every frame.
-            sampler = {"input": self.every, "output": self.buffer.add(values), "interpolation": "LINEAR"}
+            # A field of view and a landmark are no channels of the keys: they stay on every frame.
+            sampler = {
+                "input": self._times(False),
+                "output": self.buffer.add(values),
+                "interpolation": "LINEAR",
+            }
         self.samplers.append(sampler)
         self.channels.append({"sampler": len(self.samplers) - 1, "target": target})
 
@@ -151,14 +172,10 @@ def _container(text: bytes, data: bytes) -> bytes:
     """The document and its buffer in one file, each padded to four bytes as the standard asks."""
     text += b" " * (-len(text) % 4)
     data += b"\0" * (-len(data) % 4)
-    head = struct.pack("<4sII", b"glTF", 2, 12 + 8 + len(text) + 8 + len(data))
-    return (
-        head
-        + struct.pack("<I4s", len(text), b"JSON")
-        + text
-        + struct.pack("<I4s", len(data), b"BIN\0")
-        + data
-    )
+    parts = struct.pack("<I4s", len(text), b"JSON") + text
+    if data:
+        parts += struct.pack("<I4s", len(data), b"BIN\0") + data
+    return struct.pack("<4sII", b"glTF", 2, 12 + len(parts)) + parts
 
 
 def _camera(outgoing: Outgoing, name: str, yfov: float, aspect: float) -> dict[str, Any]:
@@ -167,15 +184,15 @@ def _camera(outgoing: Outgoing, name: str, yfov: float, aspect: float) -> dict[s
     perspective: dict[str, Any] = {
         "yfov": yfov,
         "aspectRatio": aspect,
-        "znear": near if np.isfinite(near) else 0.01,
+        "znear": near if near > 0 else 0.01,  # the standard asks for more than 0
     }
-    if np.isfinite(far):
+    if np.isfinite(far) and far > perspective["znear"]:
         perspective["zfar"] = far
     first = {k: float(getattr(lens, k)[0]) for k in (
         "focal_mm", "film_width_mm", "film_height_mm", "offset_x_mm", "offset_y_mm", "squeeze", "focus_m", "fstop")}  # fmt: skip
     image = outgoing.image
     extras = {
-        "rate": rate_text(track.rate), "first_frame": plain_frame(track.frames[0]),
+        "rate": rate_text(track.rate), "first_frame": plain_frame(track.frames[0]), "frame_at_zero_s": plain_frame(outgoing.zero_frame),
         "image": {"width_px": image.width_px, "height_px": image.height_px, "pixel_aspect": image.pixel_aspect},
         "lens": {k: v for k, v in first.items() if np.isfinite(v)},
     }  # fmt: skip

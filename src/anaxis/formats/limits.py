@@ -7,13 +7,13 @@ import numpy as np
 from anaxis.core.outgoing import Outgoing
 from anaxis.core.precision import single_precision_bound_px
 from anaxis.core.timing import rate_label
-from anaxis.core.track import LENS_CHANNELS
+from anaxis.core.track import lens_moves
 from anaxis.formats.file_axes import file_axes
 
 _NO_FILM = {"gltf": "glTF", "collada": "COLLADA"}
 
 
-def limits_of(format_key: str, outgoing: Outgoing) -> tuple[str, ...]:
+def limits_of(format_key: str, outgoing: Outgoing, reads_gltf_zoom: bool = False) -> tuple[str, ...]:
     """Sentences about what does not go into the file, and what to do there instead."""
     track, lens, out = outgoing.track, outgoing.track.lens, []
     if format_key == "alembic":
@@ -30,20 +30,23 @@ def limits_of(format_key: str, outgoing: Outgoing) -> tuple[str, ...]:
                 f"{label} holds no offset of the film back: type {lens.offset_x_mm[0]:.4f} mm right and {lens.offset_y_mm[0]:.4f} mm up "
                 "there, or choose OpenUSD or Alembic."
             )
-        if any(np.ptp(getattr(lens, k)) > 0 for k in LENS_CHANNELS[:6]):
-            how = "by an extension of glTF" if format_key == "gltf" else "as an animated angle"
+        if lens_moves(track) and not (format_key == "gltf" and reads_gltf_zoom):
+            focal = lens.focal_mm
             out.append(
-                f"The lens moves, which goes {how} and which most readers drop: look there, and key it by hand if it stands still."
-            )
+                f"The lens moves, {focal.min():.4g} to {focal.max():.4g} mm, which glTF holds by an extension that hardly any package reads: "
+                "it counts as not arriving. Key it there by hand ('anaxis values' lists it), or choose OpenUSD or Alembic."
+                if format_key == "gltf" else
+                "The lens moves, which COLLADA holds as an animated field of view: some readers drop it; look at the last frame there."
+            )  # fmt: skip
     if format_key == "gltf":
         bound = float(
             single_precision_bound_px(
-                track, outgoing.image, outgoing.fit, outgoing.landmarks.position_m
+                track, outgoing.image, outgoing.fit, outgoing.landmarks.position_m, outgoing.zero_frame
             ).max()
         )
         if bound > 0.01:
             out.append(
-                f"glTF is single precision, which this far from the origin and this near to its landmarks can cost {bound:.2g} px: "
-                "place the camera nearer to the origin, or choose OpenUSD."
+                f"glTF is single precision, which can cost {bound:.2g} px here (the distance from the origin, the nearest things seen, the length "
+                "of the clip): place the camera nearer to the origin, or choose OpenUSD."
             )
     return tuple(out)

@@ -44,7 +44,8 @@ class LensRule(_Part):
     """Which quantity the package shows, in which unit its film back is, how it inscribes the image.
 
     Offsets are shown in the film back's unit, as a share of its width, or each as a share of its own side;
-    a sign is +1 where a positive number moves the window right or up.
+    a sign is +1 where a positive number moves the window right or up. ``reads_gltf_zoom`` says that the package takes
+    a lens that a glTF file animates, which hardly any does.
     """
 
     shown: Literal["focal", "hfov", "vfov", "zoom"] = "focal"
@@ -52,11 +53,15 @@ class LensRule(_Part):
     fit: Literal["width", "height", "inside", "outside", "stretch"] = "width"
     offset_unit: Literal["film_unit", "width_share", "side_share"] = "film_unit"
     offset_signs: tuple[Sign, Sign] = (1, 1)
+    reads_gltf_zoom: bool = False
 
 
 class TimeRule(_Part):
+    """``clips_from_zero``: the package wants animations in glTF and COLLADA to begin at 0 s, whatever their first frame."""
+
     rate: Rate = "24/1"
     first_frame: int = 1
+    clips_from_zero: bool = False
 
 
 class ColumnRule(_Part):

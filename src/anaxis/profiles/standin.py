@@ -27,22 +27,26 @@ from anaxis.profiles.standin_read import Asked, FileViews, inscribed, read_views
 class Seen:
     """What arrived: ``pixel_matrices`` (n, 3, 4) take canonical metres to (x_px d, y_px d, d).
 
-    ``track`` is the camera that is there, in canonical space, on ``frames`` (n,) in the package's numbering.
+    ``track`` is the camera that is there, in canonical space, on ``frames`` (n,) in the package's numbering;
+    ``own_frames`` (k,) are those that arrived with a sample. ``stated`` names what of image and rate the file says.
     """
 
     frames: Floats
     pixel_matrices: Floats
     image: Image
     track: Track
+    own_frames: Floats
+    stated: frozenset[str]
 
 
 def open_as_package(
     path: Path, profile: Profile, image: Image, frames: Floats | None = None, rate: Fraction | None = None,
-    camera: str | None = None, typed: Mapping[str, float] | None = None,
+    camera: str | None = None, typed: Mapping[str, float] | None = None, zero_frame: float | None = None,
 ) -> Seen:  # fmt: skip
     """Open a delivered file by a profile, at the file's own samples or on the package's ``frames`` (n,).
 
-    ``image`` and ``rate`` are what a person sets there where the file states no resolution and no rate;
+    ``image``, ``rate`` and ``zero_frame`` are what a person sets there where the file states no resolution, no
+    rate, and not which frame lies at 0 s;
     ``typed`` are channels of the lens that a table without them leaves to be typed; ``camera`` is the node to
     take of several, the first where None. Between samples the file's own rule holds where the
     package takes the file's time as it is: straight for USD and tables, the curves of track JSON. Before the
@@ -50,14 +54,17 @@ def open_as_package(
     has no reader for.
     """
     habits = profile.active_habits
-    asked = Asked(profile, image, None if habits else frames, rate, camera, typed)
+    asked = Asked(profile, image, None if habits else frames, rate, camera, typed, zero_frame)
     views = read_views(path, asked)
     if habits and len(views.frames) > 1 and np.diff(views.frames).max() > 1 + 1e-6:
         # Few keys: what the file draws between them, before the package does anything to it.
         views = read_views(path, replace(asked, at=np.arange(views.frames[0], views.frames[-1] + 0.5)))
     here = arrived(_arriving(views, profile), habits, profile.convention)
     track = here.track if frames is None else _at(here.track, frames)
-    return Seen(track.frames, _to_pixels(track, here.image, profile.lens.fit), here.image, track)
+    pixels = _to_pixels(track, here.image, profile.lens.fit)
+    # With habits the file's own samples were read, and the habits moved them; without, they lie where the file has them.
+    own = here.track.frames if habits or views.own_frames is None else views.own_frames
+    return Seen(track.frames, pixels, here.image, track, own, views.stated)
 
 
 def _arriving(views: FileViews, profile: Profile) -> Arriving:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from fractions import Fraction
 from pathlib import Path
 from typing import Any
 
@@ -17,10 +18,17 @@ from anaxis.profiles.standin_read import chosen
 _NS = "{http://www.collada.org/2005/11/COLLADASchema}"
 
 
-def evaluate(path: Path, at: Floats | None, wanted: str | None = None) -> Evaluated:
+def evaluate(
+    path: Path,
+    at: Floats | None,
+    wanted: str | None = None,
+    rate: Fraction | None = None,
+    zero_frame: float = 0.0,
+) -> Evaluated:
     """A camera by its node's name, the file's first where None, at its own samples or at frames ``at``.
 
-    Raises BadInput where it is not there.
+    ``rate`` and ``zero_frame`` (the frame at 0 s) are what a person sets there; the file states neither. Raises
+    BadInput where the camera is not there.
     """
     from lxml import etree
 
@@ -32,29 +40,37 @@ def evaluate(path: Path, at: Floats | None, wanted: str | None = None) -> Evalua
         chain.append(node)
         node = node.getparent()
     # Whose animation it is: that of the nodes above the camera, or of its lens.
-    own = {n.get("id") for n in chain} | {str(instance.get("url"))[1:]}
-    channels = [c for c in root.iter(f"{_NS}channel") if str(c.get("target")).split("/")[0] in own]
+    whose = {n.get("id") for n in chain} | {str(instance.get("url"))[1:]}
+    channels = [c for c in root.iter(f"{_NS}channel") if str(c.get("target")).split("/")[0] in whose]
     curves = {target: curve for target, curve in (_curve(root, c) for c in channels) if curve is not None}
     times = np.unique(np.concatenate([c[0] for c in curves.values()])) if curves else np.zeros(1)
-    rate = nearest_rate(1 / float(np.min(np.diff(times)))) if len(times) > 1 else nearest_rate(24.0)
-    frames = np.round(times * float(rate), 6) if at is None else at
-    seconds = frames / float(rate)
+    rate = rate or (nearest_rate(1 / float(np.min(np.diff(times)))) if len(times) > 1 else nearest_rate(24.0))
+    own = np.round(times * float(rate), 6) + zero_frame
+    frames = own if at is None else at
+    seconds = times if at is None else (frames - zero_frame) / float(rate)
     locals_ = [_local(n, curves, seconds) for n in reversed(chain)]
     camera = next(c for c in root.iter(f"{_NS}camera") if "#" + str(c.get("id")) == instance.get("url"))
     stated = {c.tag.removeprefix(_NS): float(c.text) for c in next(camera.iter(f"{_NS}perspective"))}
-    xfov = _value(curves.get(f"{camera.get('id')}/xfov"), seconds, stated["xfov"])
     n = len(seconds)
-    height = FILM_WIDTH_MM / stated["aspect_ratio"]
+    aspect = stated.get("aspect_ratio")
+    fov = {
+        k: _value(curves.get(f"{camera.get('id')}/{k}"), seconds, stated[k])
+        for k in ("xfov", "yfov")
+        if k in stated
+    }
+    tangents = {k: 2 * np.tan(np.radians(v) / 2) for k, v in fov.items()}
+    width = tangents["xfov"] if "xfov" in tangents else tangents["yfov"] * (aspect or 1.0)
+    height = tangents["yfov"] if "yfov" in tangents else tangents["xfov"] / (aspect or 1.0)
     unit_element = next(root.iter(f"{_NS}unit"), None)
-    unit = float(unit_element.get("meter")) if unit_element is not None else 1.0
+    unit = float(unit_element.get("meter") or 1.0) if unit_element is not None else 1.0
     up_element = next(root.iter(f"{_NS}up_axis"), None)
     lens = {
-        "focal_mm": FILM_WIDTH_MM / 2 / np.tan(np.radians(xfov) / 2), "film_width_mm": np.full(n, FILM_WIDTH_MM), "film_height_mm": np.full(n, height),
+        "focal_mm": FILM_WIDTH_MM / width, "film_width_mm": np.full(n, FILM_WIDTH_MM), "film_height_mm": FILM_WIDTH_MM * height / width,
         "offset_x_mm": np.zeros(n), "offset_y_mm": np.zeros(n), "squeeze": np.ones(n), "near_m": np.full(n, stated["znear"] * unit),
         "far_m": np.full(n, stated["zfar"] * unit),
     }  # fmt: skip
     up = str(up_element.text)[0] if up_element is not None else "Y"
-    return Evaluated(str(chain[0].get("name")), frames, rate, locals_, lens, None, 1.0, up, unit)
+    return Evaluated(str(chain[0].get("name")), frames, rate, locals_, lens, None, 1.0, up, unit, own)
 
 
 def _floats(element: Any) -> Floats:
@@ -99,6 +115,15 @@ def _value(
     return drawn
 
 
+def _matrix(curve: Any | None, seconds: Floats, still: Floats) -> Floats:
+    """A whole matrix, (n, 4, 4): element by element straight between its keys."""
+    if curve is None:
+        return np.tile(still.reshape(4, 4), (len(seconds), 1, 1))
+    times, values = curve[0], curve[1].reshape(len(curve[0]), 16)
+    at = np.clip(seconds, times[0], times[-1])
+    return np.stack([np.interp(at, times, v) for v in values.T], axis=1).reshape(-1, 4, 4)
+
+
 def _local(node: Any, curves: dict[str, Any], seconds: Floats) -> Floats:
     out = np.tile(np.eye(4), (len(seconds), 1, 1))
     for element in node:
@@ -122,6 +147,6 @@ def _local(node: Any, curves: dict[str, Any], seconds: Floats) -> Floats:
         elif kind == "scale":
             step[:, [0, 1, 2], [0, 1, 2]] = numbers
         else:
-            step[:] = numbers.reshape(4, 4)
+            step[:] = _matrix(curves.get(at), seconds, numbers)
         out = out @ step
     return out

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from fractions import Fraction
 from pathlib import Path
 from typing import Any
@@ -21,7 +21,9 @@ FILM_WIDTH_MM = 36.0
 
 @dataclass(frozen=True, eq=False)
 class Evaluated:
-    """One camera: ``locals`` are the transforms above it and its own, outermost first, (n, 4, 4) each."""
+    """One camera: ``locals`` are the transforms above it and its own, outermost first, (n, 4, 4) each.
+
+    ``own_frames`` (k,) are those that the file itself has samples on; one where nothing moves."""
 
     name: str
     frames: Floats
@@ -32,12 +34,18 @@ class Evaluated:
     pixel_aspect: float
     up: str = "Y"
     unit: float = 1.0
+    own_frames: Floats = field(default_factory=lambda: np.zeros(1))
 
 
-def evaluate(path: Path, at: Floats | None, wanted: str | None = None) -> Evaluated:
+def evaluate(
+    path: Path, at: Floats | None, wanted: str | None = None, rate: Fraction | None = None, zero_frame: float | None = None,
+    animated_lens: bool = False,
+) -> Evaluated:  # fmt: skip
     """A camera by its node's name, the file's first where None, at its own samples or at frames ``at``.
 
-    Raises BadInput where it is not there.
+    ``rate`` and ``zero_frame`` (the frame at 0 s) are what a person sets there, else what the file's extras say. Few
+    readers take an animated lens: with ``animated_lens`` False it stands as on the first frame. Raises BadInput
+    where the camera is not there.
     """
     from pygltflib import GLTF2
 
@@ -56,6 +64,8 @@ def evaluate(path: Path, at: Floats | None, wanted: str | None = None) -> Evalua
         for channel in animation.channels:
             if not (channel.target.node in chain or _target(channel).startswith(lens_at)):
                 continue  # another camera's
+            if _target(channel).startswith("/cameras/") and not animated_lens:
+                continue
             sampler = animation.samplers[channel.sampler]
             animated[_target(channel)] = (
                 _array(document, sampler.input),
@@ -63,17 +73,17 @@ def evaluate(path: Path, at: Floats | None, wanted: str | None = None) -> Evalua
                 sampler.interpolation or "LINEAR",
             )
     times = np.unique(np.concatenate([t[:, 0] for t, _, _ in animated.values()])) if animated else np.zeros(1)
-    rate = (
-        parse_rate(own["rate"])
-        if "rate" in own
-        else nearest_rate(1 / float(np.median(np.diff(times))))
-        if len(times) > 1
-        else Fraction(24)
-    )
+    if rate is None:
+        guessed = nearest_rate(1 / float(np.median(np.diff(times)))) if len(times) > 1 else Fraction(24)
+        rate = parse_rate(own["rate"]) if "rate" in own else guessed
+    zero = float(own.get("frame_at_zero_s", 0.0)) if zero_frame is None else zero_frame
     # Single precision loses the last digits of a time: a frame is the whole number beside it.
-    frames = np.round(times.astype(np.float64) * float(rate), 3) if at is None else at
+    own_frames = np.round(times.astype(np.float64) * float(rate), 3) + zero
+    frames = own_frames if at is None else at
     seconds = (
-        times.astype(np.float64) if at is None else _on_keys(at / float(rate), times, 1e-3 / float(rate))
+        times.astype(np.float64)
+        if at is None
+        else _on_keys((at - zero) / float(rate), times, 1e-3 / float(rate))
     )
     locals_ = [_local(nodes[i], i, animated, seconds) for i in reversed(chain)]
     view = camera.perspective
@@ -96,6 +106,7 @@ def evaluate(path: Path, at: Floats | None, wanted: str | None = None) -> Evalua
         lens,
         size,
         float(image["pixel_aspect"]) if image else 1.0,
+        own_frames=own_frames,
     )
 
 

@@ -10,7 +10,7 @@ from __future__ import annotations
 import csv
 import json
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from fractions import Fraction
 from pathlib import Path
 from typing import Any
@@ -54,6 +54,8 @@ class FileViews:
     top: Floats
     file_up: str | None = None
     file_unit_m: float | None = None
+    own_frames: Floats | None = None  # (k,) those the file has samples on, where they are not ``frames``
+    stated: frozenset[str] = frozenset()  # of image and rate, what the file itself says
 
     def lens(self) -> Lens:
         left, right, bottom, top = self.window.T * self.focal_mm
@@ -67,8 +69,8 @@ class FileViews:
 @dataclass(frozen=True, eq=False)
 class Asked:
     """What is to be read: ``camera`` by its node's name, the first one where None; at frames ``at`` (n,), at the
-    file's own samples where None; ``image``, ``rate`` and the lens ``typed`` (channels of Lens by name) where the
-    file states none."""
+    file's own samples where None; ``image``, ``rate``, ``zero_frame`` (the frame at 0 s) and the lens ``typed``
+    (channels of Lens by name) where the file states none."""
 
     profile: Profile
     image: Image
@@ -76,6 +78,7 @@ class Asked:
     rate: Fraction | None = None
     camera: str | None = None
     typed: Mapping[str, float] | None = None
+    zero_frame: float | None = None
 
 
 def read_views(path: Path, asked: Asked) -> FileViews:
@@ -114,7 +117,8 @@ def _usd_views(path: Path, asked: Asked) -> FileViews:
     chain = [p for p in prim.GetPath().GetPrefixes() if UsdGeom.Xformable(stage.GetPrimAtPath(p))]
     # The samples as they lie in the file: a bake may be on half or on every second frame.
     samples = sorted({t for p in chain for t in UsdGeom.Xformable(stage.GetPrimAtPath(p)).GetTimeSamples()})
-    frames = np.array(samples or [stage.GetStartTimeCode()], dtype=np.float64) if at is None else at
+    own = np.array(samples or [stage.GetStartTimeCode()], dtype=np.float64)
+    frames = own if at is None else at
     unit = UsdGeom.GetStageMetersPerUnit(stage)
     highest = UsdGeom.Xformable(stage.GetPrimAtPath(chain[0]))
     matrices, locals_, tops, windows, focal = [], [], [], np.empty((len(frames), 4)), np.empty(len(frames))
@@ -153,7 +157,7 @@ def _usd_views(path: Path, asked: Asked) -> FileViews:
         prim.GetName(), frames, nearest_rate(stage.GetTimeCodesPerSecond()), view, windows, focal, others,
         _TURN_Z if up == "Z" else _YUP, unit, image,
         np.swapaxes(np.array(Vt.Matrix4dArray(locals_)), 1, 2)[:, :3], np.swapaxes(np.array(Vt.Matrix4dArray(tops)), 1, 2),
-        up, unit,
+        up, unit, own, frozenset({"rate", *(["image"] if image is not asked.image else [])}),
     )  # fmt: skip
 
 
@@ -247,6 +251,7 @@ def _alembic_views(path: Path, asked: Asked) -> FileViews:
 def _sampled_views(views: FileViews, at: Floats | None) -> FileViews:
     """The same views where they are asked for at their own samples, else between them."""
     own = views.frames
+    views = replace(views, own_frames=own)
     if at is None or (len(at) == len(own) and np.allclose(at, own, rtol=0, atol=1e-4)):
         return views
     return _between(views, at)
@@ -273,7 +278,7 @@ def _between(views: FileViews, at: Floats) -> FileViews:
     return FileViews(
         views.name, at, views.rate, _view_of(moved), edges_mm / focal[:, None],
         focal, {k: np.interp(where, own, v) for k, v in views.others.items()}, views.world, views.unit,
-        views.image, moved[:, :3], moved, views.file_up, views.file_unit_m,
+        views.image, moved[:, :3], moved, views.file_up, views.file_unit_m, own,
     )  # fmt: skip
 
 
@@ -281,29 +286,22 @@ def _gltf_views(path: Path, asked: Asked) -> FileViews:
     """By the standard's words: node transforms outermost first, quaternions, yfov in radians, seconds."""
     from anaxis.profiles.standin_gltf import evaluate
 
-    found = evaluate(path, asked.at, asked.camera)
+    zooms = asked.profile.lens.reads_gltf_zoom
+    found = evaluate(path, asked.at, asked.camera, asked.rate, asked.zero_frame, zooms)
     image = Image(*found.size, found.pixel_aspect) if found.size else asked.image
-    return _posed(found.name, found.frames, found.rate, found.locals, found.lens, _YUP, 1.0, image, "Y", 1.0)
+    views = _posed(found.name, found.frames, found.rate, found.locals, found.lens, _YUP, 1.0, image, "Y", 1.0)
+    return replace(views, own_frames=found.own_frames, stated=frozenset({"image"} if found.size else ()))
 
 
 def _collada_views(path: Path, asked: Asked) -> FileViews:
     from anaxis.profiles.standin_collada import evaluate
 
-    found = evaluate(path, asked.at, asked.camera)
-    image = Image(*found.size, found.pixel_aspect) if found.size else asked.image
+    found = evaluate(path, asked.at, asked.camera, asked.rate, asked.zero_frame or 0.0)
     world = _TURN_Z if found.up == "Z" else _YUP
-    return _posed(
-        found.name,
-        found.frames,
-        found.rate,
-        found.locals,
-        found.lens,
-        world,
-        found.unit,
-        image,
-        found.up,
-        found.unit,
-    )
+    views = _posed(
+        found.name, found.frames, found.rate, found.locals, found.lens, world, found.unit, asked.image, found.up, found.unit
+    )  # fmt: skip
+    return replace(views, own_frames=found.own_frames)
 
 
 def _axes_rows(axes: Axes) -> Floats:
@@ -360,6 +358,7 @@ def _column_views(path: Path, asked: Asked) -> FileViews:
         rate = nearest_rate(float((numbers[-1] - numbers[0]) / (seconds[-1] - seconds[0])))
     else:
         rate = asked.rate or parse_rate(profile.time.rate)
+    own = numbers
     if at is not None and not np.array_equal(at, numbers):
         column = {k: np.interp(at, numbers, v) for k, v in column.items()}
         numbers = at
@@ -370,9 +369,10 @@ def _column_views(path: Path, asked: Asked) -> FileViews:
         angles = np.stack([column[f"rotation_{a}_deg"] for a in "xyz"], axis=1) * profile.rotation.signs
         turned = _turned(angles, profile.rotation.order)
     lens = _column_lens(column, asked, len(numbers))
-    return _own_views(
+    views = _own_views(
         path.stem, numbers, rate, position, turned, lens, profile.camera, profile.world, profile.metres_per_unit, image
     )  # fmt: skip
+    return replace(views, own_frames=own, stated=frozenset({"rate"} if seconds is not None else ()))
 
 
 def _by_headings(path: Path) -> dict[str, Floats]:
@@ -464,6 +464,7 @@ def _json_views(path: Path, asked: Asked) -> FileViews:
     unit = spoken["metres_per_unit"]
     lens |= {f"{k}_m": lens.pop(k) * unit for k in ("focus", "near", "far") if k in lens}
     position, rotation = np.array(document["position"]), np.array(document["rotation"]).reshape(-1, 3, 3)
+    own = frames
     if "keys" in document and (at is not None or len(frames) > 1):
         frames = frames if at is None else at
         curves = curves_of(document["keys"], frames)
@@ -473,10 +474,11 @@ def _json_views(path: Path, asked: Asked) -> FileViews:
         lens = {
             k: np.broadcast_to(v[:1], frames.shape) if k not in curves else curves[k] for k, v in lens.items()
         }
-    return _own_views(
+    views = _own_views(
         document["name"], frames, parse_rate(document["rate"]), position, rotation, lens, Axes(**spoken["camera"]), Axes(**spoken["world"]),
         unit, Image(**document["image"]),
     )  # fmt: skip
+    return replace(views, own_frames=own, stated=frozenset({"rate", "image"}))
 
 
 def curves_of(keys: dict[str, Any], at: Floats) -> dict[str, Floats]:

@@ -8,10 +8,11 @@ from pathlib import Path
 from tempfile import TemporaryDirectory
 from typing import Any
 
+import numpy as np
 from sqlalchemy.orm import Session
 
 from anaxis.core.outgoing import Outgoing
-from anaxis.core.proof import Proof
+from anaxis.core.proof import Difference, Proof
 from anaxis.core.recipe import recipe_document
 from anaxis.core.reduce import Progress, part_of
 from anaxis.handover import handover_zip, zipped
@@ -30,10 +31,10 @@ def bundle_of(
     """Name and bytes of the zip; ``together`` names the file that holds all cameras, in formats that can."""
     cameras = [leaving_of(v) for v in versions]
     with TemporaryDirectory(prefix="anaxis-bundle-") as folder:
-        done = deliver_in_formats(cameras, profile, formats, Path(folder), options, together, progress)
+        sent = deliver_in_formats(cameras, profile, formats, Path(folder), options, together, progress)
         data = handover_zip([
-            handed_of(camera, profile, of_one, source_of(version))
-            for camera, version, of_one in zip(cameras, versions, done, strict=True)
+            handed_of(camera, profile, of_one, source_of(version), sent.refused)
+            for camera, version, of_one in zip(cameras, versions, sent.done, strict=True)
         ])  # fmt: skip
     return f"{file_stem(together or cameras[0].track.name, profile.key)}.zip", data
 
@@ -76,7 +77,8 @@ def handed_again(delivery: Delivery) -> Handed:
     )
     proof = Proof(
         camera.track.frames, proof_arrays(delivery)[0], delivery.max_px, delivery.worst_frame, delivery.median_px, delivery.grade,
-        delivery.test_points,
+        delivery.test_points, np.array(delivery.arrival.get("missing", []), dtype=np.float64),
+        tuple(Difference(**d) for d in delivery.differences),
     )  # fmt: skip
     node = delivery.options.get("node", "")
     files = [HandedFile(Path(f.name), delivery.format, proof, node) for f in delivery.files]

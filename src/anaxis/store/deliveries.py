@@ -14,7 +14,9 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from anaxis.core.placement import placement_of
+from anaxis.core.proof import Proof
 from anaxis.core.reduce import Progress
+from anaxis.core.timing import plain_frame
 from anaxis.core.typing import Floats
 from anaxis.formats.scene_archive import pack, unpack
 from anaxis.profiles.model import Profile
@@ -75,6 +77,7 @@ def keep_delivery(
         median_px=proof.median_px,
         grade=proof.grade,
         test_points=proof.test_points,
+        arrival=arrival_of(proof),
         proof=pack({}, {"deviation_px": proof.deviation_px, "arrived": done.seen.pixel_matrices}),
     )
     session.add(delivery)
@@ -94,9 +97,22 @@ def keep_delivery(
     return delivery
 
 
+def arrival_of(proof: Proof) -> dict[str, Any]:
+    """What arrived beside the picture, as plain JSON; empty where all of it did."""
+    out: dict[str, Any] = {}
+    if len(proof.missing):
+        out["missing"] = [plain_frame(f) for f in proof.missing.tolist()]
+    if proof.differences:
+        out["differences"] = [d._asdict() for d in proof.differences]
+    if proof.between_px is not None and proof.between_frame is not None:
+        out["between"] = {"max_px": proof.between_px, "worst_frame": proof.between_frame}
+    return out
+
+
 def _options_of(done: Delivered) -> dict[str, Any]:
     """What was asked of a delivery and what came of it, as plain JSON."""
-    out = {k: v for k, v in asdict(done.options).items() if v is not None and v is not False}
+    usual = asdict(Options())
+    out = {k: v for k, v in asdict(done.options).items() if v != usual[k]}
     if done.node:
         out["node"] = done.node
     return out if done.reduced is None else out | {"keys": done.reduced.summary()}

@@ -7,14 +7,26 @@ that undo and redo move the head and lose nothing.
 
 from __future__ import annotations
 
+import math
 from datetime import datetime
-from typing import Any
+from typing import Any, NamedTuple
 
 from sqlalchemy import BigInteger, DateTime, ForeignKey, LargeBinary, Text, UniqueConstraint, func
 from sqlalchemy.dialects.postgresql import JSONB
 from sqlalchemy.orm import DeclarativeBase, Mapped, mapped_column, relationship
 
 EXACT_PX = 0.01
+
+
+class Coverage(NamedTuple):
+    """Frames compared, of the frames owed."""
+
+    compared: int
+    owed: int
+
+    @property
+    def whole(self) -> bool:
+        return self.compared >= self.owed
 
 
 class Base(DeclarativeBase):
@@ -147,6 +159,7 @@ class Delivery(Base):
     median_px: Mapped[float]
     grade: Mapped[str]
     test_points: Mapped[int]
+    arrival: Mapped[dict[str, Any]] = mapped_column(default=dict)  # what arrived beside the picture
     created_at: Mapped[datetime] = mapped_column(server_default=func.now())
     proof: Mapped[bytes] = mapped_column(deferred=True)
     version: Mapped[Version] = relationship(back_populates="deliveries")
@@ -158,9 +171,33 @@ class Delivery(Base):
         return self.options.get("reduce_px")
 
     @property
-    def matches(self) -> bool:
-        """Whether it is within what was asked: exact, or the pixels chosen for fewer keys."""
+    def coverage(self) -> Coverage:
+        """How many frames the proof rests on, of those owed: the shot's, where its range is known, else the camera's."""
+        facts, shot = self.version.facts, self.version.camera.shot
+        first, last, lost = facts["first_frame"], facts["last_frame"], self.arrival.get("missing", [])
+        if shot.first_frame is None or shot.last_frame is None:
+            owed = int(facts["frames"])
+            return Coverage(owed - len(lost), owed)
+        low, high = max(first, shot.first_frame), min(last, shot.last_frame)
+        gone = sum(shot.first_frame <= f <= shot.last_frame for f in lost)
+        there = max(0, math.floor(high) - math.ceil(low) + 1) - gone
+        return Coverage(max(0, there), round(shot.last_frame - shot.first_frame) + 1)
+
+    @property
+    def differences(self) -> list[dict[str, Any]]:
+        """What is there otherwise than meant, beside the picture: what, meant, arrived, matters."""
+        return list(self.arrival.get("differences", []))
+
+    @property
+    def in_pixels(self) -> bool:
+        """Whether the picture is within what was asked: exact, or the pixels chosen for fewer keys."""
         return self.max_px <= max(EXACT_PX, self.chosen_px or 0.0)
+
+    @property
+    def matches(self) -> bool:
+        """Whether the picture is within what was asked, on every frame owed, and nothing else is another."""
+        other = any(d["matters"] for d in self.differences)
+        return self.in_pixels and self.coverage.whole and not self.arrival.get("missing") and not other
 
 
 class DeliveryFile(Base):

@@ -12,7 +12,7 @@ from fastapi.responses import RedirectResponse, Response
 from anaxis.core.errors import BadInput
 from anaxis.formats import FORMATS, has_nodes
 from anaxis.profiles.model import Profile, profile_from_text
-from anaxis.sending import Options, begins_there, moved_along
+from anaxis.sending import Options, moved_along
 from anaxis.store.bundles import bundles_of
 from anaxis.store.deliveries import deliver_versions
 from anaxis.store.models import Version
@@ -133,8 +133,7 @@ def make_delivery(request: Request, store: Store, camera_id: int, asked: Asked) 
 def bundle(request: Request, camera_id: int, asked: Asked) -> Response:
     """The package of files: every format, landmarks, set, axis check, sheet, manifest; a zip in a zip for each of several."""
     options, versions = asked.options, asked.versions
-    first = min(begins_there(options, _first(versions[0]), _first(v)) for v in versions)
-    formats = [f.key for f in FORMATS if f.write and (first >= 0 or f.key not in ("gltf", "collada"))]
+    formats = [f.key for f in FORMATS if f.write]
     if (
         options.reduce_px is not None
         or _frames(versions) * len(formats) * len(asked.profiles) > _QUICK_FRAMES

@@ -1,0 +1,37 @@
+"""Which frame lies at 0 s in a file that counts seconds, and why."""
+
+from __future__ import annotations
+
+from fractions import Fraction
+
+from anaxis.core.timing import format_frame, seconds_of
+from anaxis.core.typing import Floats
+
+_LABELS = {"gltf": "glTF", "collada": "COLLADA"}
+# Behind it single precision tells times apart by less than a thousandth of a frame at the usual rates no longer.
+SINGLE_PRECISION_S = 256.0
+
+
+def zero_frame_of(format_key: str, frames: Floats, rate: Fraction, from_zero: bool) -> tuple[float, str]:
+    """The frame at 0 s in a file of a format, and a sentence where that is not frame 0.
+
+    ``from_zero`` says that the receiver wants its clips to begin at 0 s. Formats that have no time before 0, or hold
+    times in single precision, begin with the first frame where frame numbers would not fit.
+    """
+    if format_key not in _LABELS:
+        return 0.0, ""
+    label, first = _LABELS[format_key], float(frames[0])
+    last_s = float(seconds_of(frames[-1:], rate)[0])
+    if from_zero and first != 0:
+        why = "because the package wants clips that begin at 0 s"
+    elif first < 0:
+        why = f"because {label} has no time before 0"
+    elif format_key == "gltf" and last_s >= SINGLE_PRECISION_S:
+        why = f"because {last_s:.0f} s is more than its single-precision times tell frames apart at"
+    else:
+        return 0.0, ""
+    said = format_frame(first)
+    return (
+        first,
+        f"Frame {said} lies at 0 s in the {label} file, {why}: let the clip begin at frame {said} there.",
+    )
