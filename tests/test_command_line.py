@@ -87,8 +87,9 @@ def test_angles_at_a_frame_do_not_depend_on_the_range_asked_for(demo_files: dict
 def test_transfer_writes_and_proves(demo_files: dict[str, Path], tmp_path: Path, format_key: str) -> None:
     out = tmp_path / "new" / "folder"
     done = run(
-        "transfer", demo_files["TW_030"], "--to", "zup-lh-cm", "--format", format_key, "--out", out, "--json"
-    )
+        "transfer", demo_files["TW_030"], "--to", "zup-lh-cm", "--format", format_key, "--out", out, "--json",
+        "--allow", "film_aspect",
+    )  # fmt: skip
     document = json.loads(done.stdout)
     assert done.returncode == 0, done.stderr
     assert all(Path(f).is_file() for f in document["files"]) and len(list(out.iterdir())) == 1
@@ -218,6 +219,8 @@ def test_a_recipe_and_a_column_layout_come_from_files(other_files: dict[str, Pat
             "--recipe",
             tmp_path / "recipe.json",
             "--json",
+            "--allow",
+            "guessed_rate,guessed_up_axis,guessed_metres_per_unit",
         )
         assert sent.returncode == 0 and json.loads(sent.stdout)["proof"]["grade"] == "exact", sent.stderr
 

@@ -23,6 +23,7 @@ from anaxis.profiles.habits import HABITS, Arriving
 from anaxis.profiles.model import Profile, profile_from_dict
 from anaxis.profiles.standin import open_as_package
 from anaxis.sending import Delivered, deliver
+from conftest import reading_zooms
 from test_resample import walk
 
 IMAGE = Image(1920, 1080)
@@ -186,7 +187,10 @@ def test_landmarks_in_the_file_arrive_where_they_are_meant(
     habit: dict[str, Any], format_key: str, tmp_path: Path
 ) -> None:
     """They go through the same habits as the camera beside them."""
-    profile, place = with_habits("zup-lh-cm", habit), np.array([[[3.0, 1.5, -8.0], [-2.0, 0.2, 4.0]]])
+    profile, place = (
+        reading_zooms(with_habits("zup-lh-cm", habit)),
+        np.array([[[3.0, 1.5, -8.0], [-2.0, 0.2, 4.0]]]),
+    )
     done = deliver(shot(), Landmarks(("bell", "hub"), place), PICTURE, profile, format_key, tmp_path)
     found = take_camera(read_file(done.files[0]), None).landmarks
     there = found.position_m[0, [found.index("bell"), found.index("hub")]]

@@ -133,7 +133,7 @@ def test_proof_measures_a_known_shift() -> None:
     moved = replace(cam, lens=replace(cam.lens, offset_x_mm=cam.lens.offset_x_mm + np.linspace(0, 0.11, 12)))
     proof = prove(cam, image, "width", pixel_matrices(moved, image, "width"), NO_LANDMARKS.position_m)
     assert np.allclose(proof.deviation_px, 1920 * np.linspace(0, 0.11, 12) / 36, atol=1e-9)
-    assert proof.worst_frame == 12 and proof.grade == "off" and proof.test_points == 135
+    assert proof.worst_frame == 12 and proof.grade == "off" and proof.test_points == 180
     assert (
         prove(cam, image, "width", pixel_matrices(cam, image, "width"), np.zeros((1, 0, 3))).grade == "exact"
     )

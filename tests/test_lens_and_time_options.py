@@ -100,9 +100,15 @@ def test_values_change_rate_range_first_frame_handles_and_lens(demo_files: dict[
     frames = shown["frames"]
     assert shown["rate"] == "50/1" and [f["frame"] for f in frames] == list(range(24))
     # That receiver inscribes by height, so the film back it gets is the used rectangle of 36 x 24 mm.
-    # The first frame stands behind two held ones, and every second sample is one of the source.
-    for new, old in ((0, 100), (2, 100), (4, 101), (20, 109), (23, 109)):
+    # The first frame stands behind two held ones, and every second sample is one of the source; half a frame more than
+    # the last one goes on as it went, and the handles hold that.
+    for new, old in ((0, 100), (2, 100), (4, 101), (20, 109)):
         assert np.allclose(frames[new]["position"], plain[old]["position"], atol=1e-12), new
+    step = np.subtract(plain[109]["position"], plain[108]["position"])
+    assert np.allclose(
+        frames[21]["position"], plain[109]["position"] + step / 2, atol=np.abs(step).max() / 20
+    )
+    assert frames[21]["position"] == frames[22]["position"] == frames[23]["position"]
     assert all(f["hfov_deg"] == pytest.approx(40) and f["film_height_mm"] == 20.25 for f in frames)
     same = json.loads(
         run(
