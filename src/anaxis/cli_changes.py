@@ -7,13 +7,14 @@ from typing import Any
 
 from anaxis.core.errors import BadInput
 from anaxis.core.lens import Image, focal_of_view_mm, parse_size_mm
+from anaxis.core.lens_trial import KEEPS as FILM_KEEPS
 from anaxis.core.recipe import Operation, Recipe, inserted
 from anaxis.core.scene import Scene
 from anaxis.flow import Picture, take_camera
 from anaxis.formats.editorial import cut_operations
 from anaxis.jobs.apart import safe_edit
 
-_CHANGES = ("keep", "span", "cuts", "handles", "first", "film_back", "focal", "fov_h")
+_CHANGES = ("keep", "span", "cuts", "handles", "first", "film_back", "keep_view", "focal", "fov_h")
 
 
 def split(options: dict[str, Any]) -> tuple[dict[str, Any], dict[str, Any]]:
@@ -48,7 +49,12 @@ def with_changes(
 
     if changes["film_back"]:
         width, height = parse_size_mm(changes["film_back"])
-        add("film_back", width_mm=width, height_mm=height)
+        keep = {"keep": FILM_KEEPS[1]} if changes["keep_view"] else {}
+        add("film_back", width_mm=width, height_mm=height, **keep)
+    elif changes["keep_view"]:
+        raise BadInput(
+            "--keep-view says what stays under another film back: add --film-back, such as --film-back 25.6x14.4."
+        )
     if changes["focal"] is not None and changes["fov_h"] is not None:
         raise BadInput("--focal and --fov-h say the same thing twice: leave one of them out.")
     if changes["focal"] is not None:

@@ -122,7 +122,15 @@ def changes(command: Any) -> Any:
         ),
         click.option("--handles", type=int, help="Frames more at both ends, held."),
         click.option("--first", type=int, help="Number of the first frame that goes out, handles included."),
-        click.option("--film-back", help="Film back in mm, as 25.6x14.4; the focal length stays."),
+        click.option(
+            "--film-back",
+            help="Film back in mm, as 25.6x14.4; the focal length stays, or the field of view where the file holds nothing else.",
+        ),
+        click.option(
+            "--keep-view",
+            is_flag=True,
+            help="With --film-back: the field of view stays, the focal length follows.",
+        ),
         click.option("--focal", type=float, help="Focal length in mm on every frame."),
         click.option(
             "--reduce-px", type=float, help="Keep only the keys that hold the picture within so many pixels."

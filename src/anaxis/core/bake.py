@@ -68,6 +68,8 @@ def local_matrices(node: Node, frames: Floats) -> Floats:
     left = np.maximum(right - 1, 0)
     nearer_left = np.abs(node.frames[left] - at) < np.abs(node.frames[right] - at)
     nearest = np.where(nearer_left, left, right)
+    if node.stepped:
+        return node.local[np.where(np.abs(node.frames[right] - at) <= _ON_FRAME, right, left)]
     out = node.local[nearest]
     between = np.abs(node.frames[nearest] - at) > _ON_FRAME
     if between.any():
@@ -179,4 +181,8 @@ def _lens_at(node: Node, frames: Floats) -> Lens:
         return node.lens.take(np.zeros(len(frames), dtype=np.int64))
     if np.array_equal(frames, known):
         return node.lens
+    if node.lens_stepped:
+        return node.lens.take(
+            np.clip(np.searchsorted(known, frames + _ON_FRAME, side="right") - 1, 0, len(known) - 1)
+        )
     return Lens(**{f.name: np.interp(frames, known, getattr(node.lens, f.name)) for f in fields(Lens)})

@@ -25,6 +25,8 @@ _LIKELY_RATES = tuple(
     )
 )  # fmt: skip
 _ON_FRAME = 1e-3
+# How near the median step must be to a usual rate, and every sample to a frame of it, where times begin anywhere.
+_NEAR_RATE, _LOOSE_FRAME = 0.004, 0.3
 # What cameras and the sets they move in measure for the most part, and how much less common a unit is.
 _USUAL_HEIGHT_M, _USUAL_SET_M = 2.0, 30.0
 _RARENESS = {1.0: 0.0, 0.01: 0.0, 0.001: 2.0}
@@ -53,6 +55,14 @@ def guess_rate(seconds: Floats) -> tuple[Fraction, str]:
                 f"the file stores none; at {rate_label(rate)} all {len(times)} sample times lie on whole frames"
             )
     spacing = float(np.median(np.diff(times)))
+    # A clock that was running when the shot began: the steps tell the rate, the times nothing of the frames.
+    nearest = min(_LIKELY_RATES, key=lambda r: abs(np.log(float(r) * spacing)))
+    off = (times - times[0]) * float(nearest)
+    if abs(float(nearest) * spacing - 1) < _NEAR_RATE and np.abs(off - np.round(off)).max() < _LOOSE_FRAME:
+        return nearest, (
+            f"the file stores none; its {len(times)} samples are {spacing:.4g} s apart for the most part, which is "
+            f"{rate_label(nearest)} a second"
+        )
     return Fraction(24), (
         f"the file stores none and its samples, {spacing:.4g} s apart, lie on whole frames at no usual rate; "
         "24 is taken"

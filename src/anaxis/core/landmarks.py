@@ -74,7 +74,7 @@ def joined(parts: Iterable[Landmarks], frames: int) -> Landmarks:
     if not listed:
         return NO_LANDMARKS
     count = frames if any(len(p.position_m) > 1 for p in listed) else 1
-    taken: set[str] = set()
+    taken = Names()
     names, hidden = [], set()
     for part in listed:
         for name in part.names:
@@ -88,12 +88,22 @@ def joined(parts: Iterable[Landmarks], frames: int) -> Landmarks:
     return Landmarks(tuple(names), position, np.concatenate([p.size_m for p in listed]), frozenset(hidden))
 
 
+class Names(set[str]):
+    """Names taken, that remembers how far each was counted: thousands of the same name cost no more than others."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.counted: dict[str, int] = {}
+
+
 def unique_name(name: str, taken: set[str]) -> str:
     """``name``, or with _2, _3... behind it where it is taken; adds it to ``taken``."""
-    unique, count = name, 1
+    counted = taken.counted if isinstance(taken, Names) else {}
+    unique, count = name, counted.get(name, 1)
     while unique in taken:
         count += 1
         unique = f"{name}_{count}"
+    counted[name] = count
     taken.add(unique)
     return unique
 

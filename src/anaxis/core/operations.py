@@ -74,13 +74,15 @@ def _film_back(work: Work, p: Params) -> Work:
             f"{p['width_mm']:g} x {p['height_mm']:g} mm."
         )
 
+    # A file that holds a field of view and no film back: the view is what is known of its lens.
+    only_view = f"lens:{work.path}" in work.scene.guesses
+    keep = p.get("keep") or (FILM_KEEPS[1] if only_view else FILM_KEEPS[0])
+
     def sizes(lens: Any) -> dict[str, Floats]:
-        # The same field of view across the film back's width, where that is to stay.
-        ratio = (
-            p["width_mm"] / lens.film_width_mm
-            if p.get("keep") == FILM_KEEPS[1]
-            else np.ones_like(lens.focal_mm)
-        )
+        ratio = np.ones_like(lens.focal_mm)
+        if keep == FILM_KEEPS[1]:
+            side = "height" if work.scene.source_fit == "height" else "width"
+            ratio = p[f"{side}_mm"] / getattr(lens, f"film_{side}_mm")
         focal = {"focal_mm": lens.focal_mm * ratio}
         return focal | {
             f"film_{k}_mm": np.full_like(lens.focal_mm, p[f"{k}_mm"]) for k in ("width", "height")

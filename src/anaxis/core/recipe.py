@@ -110,11 +110,14 @@ def no_sets(sha256: str) -> Scene:
     raise BadInput("The set geometry that the recipe adds is not at hand: take the file in again.")
 
 
-def bake_frames(scene: Scene, path: str, params: dict[str, Any]) -> Floats:
+def bake_frames(
+    scene: Scene, path: str, params: dict[str, Any], within: tuple[float, float] | None = None
+) -> Floats:
     """The frames a bake asks for, (n,): first, last and step where given, else every whole frame.
 
-    A step below one gives sub-frames; the frames are counted from the first. Raises BadInput for a
-    range the camera has no part of, and for too many frames.
+    A step below one gives sub-frames; the frames are counted from the first. ``within`` is what is left of it
+    behind, where the camera's own range is more than can be baked. Raises BadInput for a range the camera has no
+    part of, and for too many frames.
     """
     node = scene.camera(path)
     low, high = camera_range(scene, node.path)
@@ -122,6 +125,8 @@ def bake_frames(scene: Scene, path: str, params: dict[str, Any]) -> Floats:
     first, last, step = params.get("first"), params.get("last"), float(params.get("step", 1.0))
     if not (np.isfinite(step) and step > 0):
         raise BadInput(f"A step of {step:g} frames cannot be: it must be above zero.")
+    if within is not None and high - low >= MAX_FRAMES:
+        low, high = max(low, np.floor(within[0])), min(high, np.ceil(within[1]))
     if first is None and last is None and step == 1.0:
         return frame_range(low, high, what)
     # A camera without samples stands the same at any frame.
@@ -201,7 +206,7 @@ def replay(scene: Scene, path: str, recipe: Recipe, sets: Callable[[str], Scene]
     Raises BadInput, naming the operation, where one cannot be done.
     """
     work = replay_tree(scene, path, recipe, sets)
-    frames = _named(_bake_of(recipe), lambda p: bake_frames(work.scene, work.path, p))
+    frames = _named(_bake_of(recipe), lambda p: bake_frames(work.scene, work.path, p, trimmed_to(recipe)))
     baked = bake_camera(work.scene, work.path, frames)
     work = replace(
         work, frames=frames, baked=baked, track=baked.track, kept=np.arange(len(frames)),
@@ -213,8 +218,19 @@ def replay(scene: Scene, path: str, recipe: Recipe, sets: Callable[[str], Scene]
 def replay_tree(scene: Scene, path: str, recipe: Recipe, sets: Callable[[str], Scene] = no_sets) -> Work:
     """The first part of :func:`replay`: what a recipe makes of the node tree, nothing baked yet."""
     checked_order(recipe)
-    frames = _named(_bake_of(recipe), lambda p: bake_frames(scene, path, p))
+    frames = _named(_bake_of(recipe), lambda p: bake_frames(scene, path, p, trimmed_to(recipe)))
     return _all_of("tree", recipe, Work(scene, scene.camera(path).path, frames, sets))
+
+
+def trimmed_to(recipe: Recipe) -> tuple[float, float] | None:
+    """The frames that a recipe trims its bake to before anything else; None where it does not, or open on a side."""
+    first = next((o for o in recipe if o.on and kind_of(o.code).stage == "track"), None)
+    if first is None or first.code != "trim" or not {"first", "last"} <= set(first.params):
+        return None
+    try:
+        return float(first.params["first"]), float(first.params["last"])
+    except (TypeError, ValueError):
+        return None
 
 
 def _bake_of(recipe: Recipe) -> Operation:

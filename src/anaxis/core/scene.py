@@ -38,7 +38,8 @@ class Node:
     ``frames`` (k,) and ``local`` (k, 4, 4): its transform to the parent, column vectors, file
     units, held outside the first and last frame. ``keys`` are the frames the file itself has
     samples on (none for a still node). ``resets`` says that parents do not move it. A camera has
-    a ``lens`` of k or 1 frames with its own ``lens_keys``; a set node has ``segments`` (s, 2, 3).
+    a ``lens`` of k or 1 frames with its own ``lens_keys``; a set node has ``segments`` (s, 2, 3). Where it is
+    ``stepped`` (its lens: ``lens_stepped``) a sample is held up to the next one.
     """
 
     path: str
@@ -52,6 +53,8 @@ class Node:
     lens_frames: Floats = field(default_factory=_no_keys)
     lens_keys: Floats = field(default_factory=_no_keys)
     segments: Floats | None = None
+    stepped: bool = False
+    lens_stepped: bool = False
 
     @property
     def name(self) -> str:

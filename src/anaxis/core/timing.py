@@ -87,10 +87,10 @@ def require_frame(frame: float) -> None:
 
 
 def plain_frame(value: float) -> int | float:
-    """A frame number as JSON and tables write it: whole where it is whole."""
-    return int(value) if float(value).is_integer() else float(value)
+    """A frame number as JSON and tables write it: whole where it is whole, without the last digits of a double else."""
+    return int(value) if float(value).is_integer() else float(f"{value:.12g}")
 
 
 def format_frame(frame: float) -> str:
     """A frame number as people write it: no decimals where there are none."""
-    return f"{frame:.0f}" if float(frame).is_integer() else f"{frame:g}"
+    return f"{frame:.0f}" if float(frame).is_integer() else f"{frame:.10g}"

@@ -183,4 +183,4 @@ def _standing(scene: Scene, node: Node, frames: Floats, position_m: Floats, rota
     local = np.tile(np.eye(4), (len(frames), 1, 1))
     local[:, :3, :3] = scene.convention.rotation_from_canonical(rotation)
     local[:, :3, 3] = scene.convention.position_from_canonical(position_m)
-    return replace(node, frames=frames, local=local, keys=frames, resets=True)
+    return replace(node, frames=frames, local=local, keys=frames, resets=True, stepped=False)

@@ -21,7 +21,7 @@ from anaxis.core.errors import BadInput
 from anaxis.core.findings import Finding
 from anaxis.core.flips import angle_flips
 from anaxis.core.guesses import guess_rate, with_guesses
-from anaxis.core.landmarks import unique_name
+from anaxis.core.landmarks import Names, unique_name
 from anaxis.core.scene import UP_AXES, Node, Scene, snapped
 from anaxis.core.timing import nearest_rate
 from anaxis.core.track import Lens, make_lens
@@ -50,7 +50,7 @@ class _Reader:
         self.findings: list[Finding] = []
         self.nodes: list[Node] = []
         self.marks = 0
-        self.names: set[str] = set()
+        self.names = Names()
         self.fits: list[str] = []
         self.metres_per_unit, self.up = 1.0, "Y"
         # Animated element to the member and curve of each of its channels.
@@ -153,14 +153,21 @@ class _Reader:
             raise BadInput(f"{self.name} holds over {_MAX_NODES} nodes: export the camera and its set alone.")
         label = re.sub(r"[/\s]+", "_", element.get("name") or element.get("id") or "node")[:200]
         path = unique_name(f"{parent or ''}/{label}", self.names)
-        frames, local_matrices, keys = self._local(element, path)
-        node = Node(path, parent, "transform", frames, local_matrices, keys)
+        frames, local_matrices, keys, stepped = self._local(element, path)
+        node = Node(path, parent, "transform", frames, local_matrices, keys, stepped=stepped)
         camera = child(element, "instance_camera")
         geometry = child(element, "instance_geometry")
         inner = [*children(element, "node"), *self._instanced(element)]
         if camera is not None:
-            lens, lens_frames, lens_keys = self._lens(self.document.by_url(camera.get("url")), path)
-            node = replace(node, kind="camera", lens=lens, lens_frames=lens_frames, lens_keys=lens_keys)
+            lens, lens_frames, lens_keys, held = self._lens(self.document.by_url(camera.get("url")), path)
+            node = replace(
+                node,
+                kind="camera",
+                lens=lens,
+                lens_frames=lens_frames,
+                lens_keys=lens_keys,
+                lens_stepped=held,
+            )
         elif geometry is not None:
             segments = geometry_lines(self.document, self.document.by_url(geometry.get("url")))
             if len(segments):
@@ -180,7 +187,7 @@ class _Reader:
         found = [self.document.by_url(i.get("url")) for i in children(element, "instance_node")]
         return [f for f in found if f is not None and local(f) == "node"]
 
-    def _local(self, element: Any, path: str) -> tuple[Floats, Floats, Floats]:
+    def _local(self, element: Any, path: str) -> tuple[Floats, Floats, Floats, bool]:
         steps = [c for c in element if local(c) in _SIZES]
         curves_of = {c: self.animated[c] for c in steps if c in self.animated}
         every = [s.seconds for channels in curves_of.values() for _, s in channels]
@@ -193,7 +200,11 @@ class _Reader:
             and set(channels[0][1].kinds) == {"LINEAR"}
             for c, channels in curves_of.items()
         )
-        frames = keys if baked else keys_and_whole_frames(keys, f"{self.name}, {path}")
+        samplers = [s for channels in curves_of.values() for _, s in channels]
+        stepped = bool(samplers) and all(
+            set(s.kinds) == {"STEP"} and len(s.seconds) == len(keys) for s in samplers
+        )
+        frames = keys if baked or stepped else keys_and_whole_frames(keys, f"{self.name}, {path}")
         if not len(frames):
             frames = np.zeros(1)
         out = np.eye(4)[None]
@@ -208,7 +219,7 @@ class _Reader:
             for member, sampler in curves_of.get(step, []):
                 self._overlay(values, kind, member, sampler, frames, path)
             out = out @ _matrices(kind, values)
-        return frames, np.array(np.broadcast_to(out, (len(frames), 4, 4))), keys
+        return frames, np.array(np.broadcast_to(out, (len(frames), 4, 4))), keys, stepped
 
     def _overlay(
         self, values: Floats, kind: str, member: str, sampler: Sampler, frames: Floats, path: str
@@ -228,7 +239,7 @@ class _Reader:
 
     # Lens
 
-    def _lens(self, camera: Any | None, path: str) -> tuple[Lens, Floats, Floats]:
+    def _lens(self, camera: Any | None, path: str) -> tuple[Lens, Floats, Floats, bool]:
         common = camera.find("{*}optics/{*}technique_common") if camera is not None else None
         view = child(common, "perspective") if common is not None else None
         if view is None:
@@ -243,8 +254,12 @@ class _Reader:
             for k in ("xfov", "yfov", "aspect_ratio", "znear", "zfar")
         }
         channels = {k: self.animated[e] for k, e in parts.items() if e is not None and e in self.animated}
-        keys = np.unique(np.concatenate([np.zeros(0), *(s.seconds for c in channels.values() for _, s in c)]))
-        frames = keys_and_whole_frames(keys, f"{self.name}, {path}")
+        samplers = [s for c in channels.values() for _, s in c]
+        keys = np.unique(np.concatenate([np.zeros(0), *(s.seconds for s in samplers)]))
+        stepped = bool(samplers) and all(
+            set(s.kinds) == {"STEP"} and len(s.seconds) == len(keys) for s in samplers
+        )
+        frames = keys if stepped else keys_and_whole_frames(keys, f"{self.name}, {path}")
         values: dict[str, Floats] = {}
         for key, element in parts.items():
             if key in channels:
@@ -260,7 +275,7 @@ class _Reader:
             max(1, len(frames)), focal_mm=focal, film_width_mm=FILM_WIDTH_MM, film_height_mm=height,
             near_m=values["znear"] * unit, far_m=values["zfar"] * unit,
         )  # fmt: skip
-        return lens, frames, keys
+        return lens, frames, keys, stepped
 
 
 def _film(values: dict[str, Floats]) -> tuple[Floats, Floats, str]:

@@ -22,7 +22,7 @@ from anaxis.core.flips import angle_flips
 from anaxis.core.guesses import guess_rate, with_guesses
 from anaxis.core.rotation import matrices_from_angles
 from anaxis.core.scene import Node, Scene, snapped
-from anaxis.core.timing import MAX_FRAMES, parse_rate
+from anaxis.core.timing import MAX_FRAMES, nearest_rate, parse_rate, rate_label
 from anaxis.core.track import Lens, make_lens
 from anaxis.core.typing import Floats
 from anaxis.formats.column_layout import Column, columns_of, propose
@@ -33,6 +33,7 @@ from anaxis.formats.views import FILM_WIDTH_MM
 _SHOWN_ROWS = 5
 _ASPECT, _IMAGE_WIDTH_PX = 16 / 9, 1920.0
 _MAX_COLUMNS = 200
+_OFF_FRAME = 0.02
 
 
 def read_columns(path: Path, bundle: Path | None = None, layout: dict[str, Any] | None = None) -> Scene:
@@ -56,7 +57,7 @@ def read_columns(path: Path, bundle: Path | None = None, layout: dict[str, Any] 
     order = (layout or {}).get("order")
     if order:
         convention = replace(convention, order=str(order))
-    elif not spoken:
+    elif not spoken and any(f"rotation_{a}" in by_name for a in "xyz") and "quaternion_w" not in by_name:
         guesses["order"] = f"a table does not say in which order it turns; {convention.order} is taken"
     rate, frames = _time(values("frame"), values("seconds"), (layout or {}).get("rate"), guesses, len(table))
     if len(frames) > 1 and (np.diff(frames) <= 0).any():
@@ -193,8 +194,6 @@ def _time(
                 f"The {what} column has an empty cell in row {int(np.argmin(np.isfinite(column))) + 1}: fill it in."
             )
     if rate is None and frames is not None and seconds is not None and count > 1 and np.ptp(seconds) > 0:
-        from anaxis.core.timing import nearest_rate
-
         rate = nearest_rate(float(np.ptp(frames) / np.ptp(seconds)))
         guesses["rate"] = "worked out from the frame and time columns"
     if rate is None:
@@ -205,7 +204,13 @@ def _time(
     if frames is not None:
         return rate, frames
     if seconds is not None:
-        return rate, snapped(seconds * float(rate))
+        at = snapped(seconds * float(rate))
+        if abs(at[0] - np.round(at[0])) > _OFF_FRAME:
+            guesses["frames"] = (
+                f"the times begin at {seconds[0]:.10g} s, on no frame at {rate_label(rate)} a second; the first row is counted as frame 0"
+            )
+            at = snapped((seconds - seconds[0]) * float(rate))
+        return rate, at
     guesses["frames"] = "no column holds frame numbers; rows are counted from 1"
     return rate, np.arange(1.0, count + 1)
 

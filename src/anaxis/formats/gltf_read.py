@@ -9,6 +9,7 @@ from __future__ import annotations
 import json
 import re
 import struct
+from collections import deque
 from fractions import Fraction
 from pathlib import Path
 from typing import Any, NamedTuple
@@ -21,7 +22,7 @@ from anaxis.core.axes import Convention
 from anaxis.core.errors import BadInput
 from anaxis.core.findings import Finding
 from anaxis.core.guesses import guess_rate
-from anaxis.core.landmarks import unique_name
+from anaxis.core.landmarks import Names, unique_name
 from anaxis.core.scene import Node, Scene, snapped
 from anaxis.core.track import Lens, make_lens
 from anaxis.core.typing import Floats
@@ -58,6 +59,15 @@ class _Channel(NamedTuple):
             if turn
             else curves.linear(self.frames, self.values, frames)
         )
+
+
+class _Pose(NamedTuple):
+    """A node's samples: ``frames`` (k,), ``local`` (k, 4, 4), the file's own ``keys``, and whether each is held."""
+
+    frames: Floats
+    local: Floats
+    keys: Floats
+    stepped: bool
 
 
 def read_gltf(path: Path, bundle: Path | None = None) -> Scene:
@@ -97,6 +107,7 @@ class _Reader:
         self.guesses: dict[str, str] = {}
         self.findings: list[Finding] = []
         self.nodes: list[Node] = []
+        self.marks = 0
         self.rate = Fraction(24)
         self.channels: dict[str, _Channel] = {}
 
@@ -189,12 +200,12 @@ class _Reader:
             for i, n in enumerate(nodes)
         }
         below = {c for cs in children.values() for c in cs}
-        taken: set[str] = set()
-        waiting: list[tuple[int, str | None]] = [(i, None) for i in range(len(nodes)) if i not in below]
+        taken = Names()
+        waiting: deque[tuple[int, str | None]] = deque((i, None) for i in range(len(nodes)) if i not in below)
         out = []
         seen: set[int] = set()
         while waiting:
-            index, parent = waiting.pop(0)
+            index, parent = waiting.popleft()
             if index in seen:
                 raise BadInput(f"{self.name}: node {index} has two parents; export it again.")
             seen.add(index)
@@ -208,35 +219,37 @@ class _Reader:
 
     def _add(self, index: int, path: str, parent: str | None) -> None:
         node = self.document.nodes[index]
-        frames, local, keys = self._local(index, path)
-        lens, lens_frames, lens_keys = None, np.zeros(0), np.zeros(0)
+        frames, local, keys, stepped = self._local(index, path)
+        lens, lens_frames, lens_keys, lens_stepped = None, np.zeros(0), np.zeros(0), False
         kind = "transform"
         segments = self.meshes.segments(node.mesh) if node.mesh is not None else None
         if node.camera is not None:
-            lens, lens_frames, lens_keys = self._lens(node.camera, path)
+            lens, lens_frames, lens_keys, lens_stepped = self._lens(node.camera, path)
             kind = "camera" if lens is not None else "transform"
         elif segments is not None and len(segments):
             kind = "set"
         elif not node.children and node.mesh is None and node.skin is None:
-            marks = sum(n.kind == "landmark" for n in self.nodes)
-            kind = "landmark" if marks < MAX_MARKS else "transform"
+            kind = "landmark" if self.marks < MAX_MARKS else "transform"
+            self.marks += kind == "landmark"
         self.nodes.append(
             Node(path, parent, kind, frames, local, keys, False, lens, lens_frames, lens_keys,  # type: ignore[arg-type]
-                 segments if kind == "set" else None)
+                 segments if kind == "set" else None, stepped, lens_stepped)
         )  # fmt: skip
         if node.mesh is not None and kind != "camera":
             self.nodes += self.meshes.point_marks(node.mesh, path)
 
-    def _local(self, index: int, path: str) -> tuple[Floats, Floats, Floats]:
+    def _local(self, index: int, path: str) -> _Pose:
         node = self.document.nodes[index]
         found = {p: self.channels.get(f"/nodes/{index}/{p}") for p in ("translation", "rotation", "scale")}
         animated = [c for c in found.values() if c is not None]
         if node.matrix is not None and not animated:
             still = _sized(node.matrix, 16, f"{self.name}, {path}: its matrix")
-            return np.zeros(1), still.reshape(1, 4, 4).swapaxes(1, 2).copy(), np.zeros(0)
+            return _Pose(np.zeros(1), still.reshape(1, 4, 4).swapaxes(1, 2).copy(), np.zeros(0), False)
         keys = np.unique(np.concatenate([np.zeros(0), *(c.frames for c in animated)]))
         # Where every property has the same keys and straight lines between, the keys say it all.
-        plain = all(c.kind == "LINEAR" and len(c.frames) == len(keys) for c in animated)
+        alike = all(len(c.frames) == len(keys) for c in animated)
+        stepped = bool(animated) and alike and all(c.kind == "STEP" for c in animated)
+        plain = stepped or (alike and all(c.kind == "LINEAR" for c in animated))
         frames = keys if plain else keys_and_whole_frames(keys, f"{self.name}, {path}")
         if not len(frames):
             frames = np.zeros(1)
@@ -262,9 +275,9 @@ class _Reader:
             raise BadInput(f"{self.name}, {path}: its rotation has no length at some frame; export it again.")
         local[:, :3, :3] = Rotation.from_quat(turn).as_matrix() * values["scale"][:, None, :]
         local[:, :3, 3] = values["translation"]
-        return frames, local, keys
+        return _Pose(frames, local, keys, stepped)
 
-    def _lens(self, camera: int, path: str) -> tuple[Lens | None, Floats, Floats]:
+    def _lens(self, camera: int, path: str) -> tuple[Lens | None, Floats, Floats, bool]:
         try:
             found = self.document.cameras[camera]
         except (IndexError, TypeError) as error:
@@ -279,7 +292,10 @@ class _Reader:
             if (c := self.channels.get(f"/cameras/{camera}/perspective/{theirs}"))
         }
         keys = np.unique(np.concatenate([np.zeros(0), *(c.frames for c in animated.values())]))
-        frames = keys_and_whole_frames(keys, f"{self.name}, {path}")
+        stepped = bool(animated) and all(
+            c.kind == "STEP" and len(c.frames) == len(keys) for c in animated.values()
+        )
+        frames = keys if stepped else keys_and_whole_frames(keys, f"{self.name}, {path}")
         values = {}
         for theirs, ours in names.items():
             still = getattr(view, theirs, None) if view is not None else None
@@ -304,7 +320,7 @@ class _Reader:
             max(1, len(frames)), focal_mm=focal, film_width_mm=FILM_WIDTH_MM, film_height_mm=height,
             near_m=values["near"], far_m=values["far"],
         )  # fmt: skip
-        return lens, frames, keys
+        return lens, frames, keys, stepped
 
 
 def _target(target: Any) -> str | None:

@@ -27,6 +27,7 @@ from anaxis.core.track import Lens, Track
 from anaxis.core.typing import Floats, Ints
 
 _MAGIC = b"anaxis2\n"
+_MAX_BODY_BYTES = 1_000_000_000
 _NODE_ARRAYS = ("frames", "local", "keys", "lens_frames", "lens_keys", "segments")
 _PLAIN_FIELDS = ("lens_in_units", "in_seconds", "stated_rate", "columns")
 _LENS_FIELDS = tuple(f.name for f in fields(Lens))
@@ -45,7 +46,7 @@ def unpack(data: bytes) -> tuple[dict[str, Any], dict[str, Floats]]:
     try:
         if not data.startswith(_MAGIC):
             return _unpack_npz(data)
-        body = zlib.decompress(data[len(_MAGIC) :])
+        body = _inflated(data[len(_MAGIC) :])
         size = int.from_bytes(body[:8], "little")
         told = json.loads(body[8 : 8 + size])
         arrays, at = {}, 8 + size
@@ -58,6 +59,17 @@ def unpack(data: bytes) -> tuple[dict[str, Any], dict[str, Floats]]:
         raise BadInput(
             "A stored track is damaged: restore it from a backup or take the file in again."
         ) from error
+
+
+def _inflated(data: bytes) -> bytes:
+    """The block as it was before it was compressed; what a parser sends is not trusted to be of any size."""
+    stream = zlib.decompressobj()
+    body = stream.decompress(data, _MAX_BODY_BYTES)
+    if stream.unconsumed_tail or not stream.eof:
+        raise BadInput(
+            f"What the file holds comes to more than {_MAX_BODY_BYTES / 1e9:g} GB when it is read: export the camera and its set alone."
+        )
+    return body
 
 
 def _unpack_npz(data: bytes) -> tuple[dict[str, Any], dict[str, Floats]]:
@@ -78,7 +90,15 @@ def scene_to_bytes(scene: Scene) -> bytes:
                 arrays[f"{i}.{name}"] = value
         if node.lens is not None:
             arrays[f"{i}.lens"] = np.stack([getattr(node.lens, f) for f in _LENS_FIELDS])
-        nodes.append({"path": node.path, "parent": node.parent, "kind": node.kind, "resets": node.resets})
+        nodes.append(
+            {
+                "path": node.path,
+                "parent": node.parent,
+                "kind": node.kind,
+                "resets": node.resets,
+                "stepped": [node.stepped, node.lens_stepped],
+            }
+        )
     image = scene.image
     header = {
         "name": scene.name,
@@ -110,6 +130,8 @@ def scene_from_bytes(data: bytes) -> Scene:
                 entry["parent"],
                 entry["kind"],
                 resets=entry["resets"],
+                stepped=entry.get("stepped", [False, False])[0],
+                lens_stepped=entry.get("stepped", [False, False])[1],
                 **{n: arrays.get(f"{i}.{n}", empty) for n in _NODE_ARRAYS[:-1]},
                 segments=arrays.get(f"{i}.segments"),
                 lens=None if lens is None else Lens(**dict(zip(_LENS_FIELDS, lens, strict=True))),

@@ -6,6 +6,7 @@ from collections.abc import Iterator
 
 import numpy as np
 
+from anaxis.core.bake import world_matrices
 from anaxis.core.checks.subject import Subject, is_moving
 from anaxis.core.findings import Check, Finding, remedy
 from anaxis.core.lens import Image, zoom_px
@@ -45,15 +46,43 @@ def _scale(subject: Subject) -> Iterator[Finding]:
         at = int(np.nanargmax(baked.shear))
         angle = float(np.degrees(np.arcsin(min(1.0, baked.shear[at]))))
         frame = float(baked.track.frames[at])
+        off_px = float(_squared_up_px(subject)[at])
         lopsided = next((n.path for n in baked.parents if _is_lopsided(n.local[:, :3, :3])), "")
         yield Finding(
             "shear", "warning",
             f"The camera's axes are not square to each other at frame {format_frame(frame)} (off by {angle:.2f} degrees), "
             f"from a non-uniform scale above a rotation{f' ({lopsided})' if lopsided else ''}.",
             "Remove the non-uniform scale from the parents in the source, or drop it here.",
-            "No package's camera can be sheared; here the look axis is kept and the others are squared up.",
-            {"angle_deg": angle, "frame": frame}, remedy("drop_scale", node=lopsided) if lopsided else None, subject.path,
+            f"No package's camera can be sheared; here the look axis is kept and the others are squared up, which differs by {off_px:.3g} px "
+            "at the edge of the picture from what a package that shows the shear draws.",
+            {"angle_deg": angle, "frame": frame, "off_px": off_px}, remedy("drop_scale", node=lopsided) if lopsided else None, subject.path,
         )  # fmt: skip
+
+
+def _squared_up_px(subject: Subject) -> np.ndarray:
+    """By how many pixels squaring up a sheared camera moves the picture's grid at most, (n,)."""
+    baked, image = subject.baked, subject.image or Image(1920, 1080)
+    track = baked.track
+    world = world_matrices(subject.scene, subject.path, track.frames)
+    linear = subject.scene.convention.rotation_to_canonical(
+        np.broadcast_to(world, (len(track), 4, 4))[:, :3, :3]
+    )
+    used, focal = track.lens.used(image, "width"), track.lens.focal_mm
+    with np.errstate(invalid="ignore", divide="ignore"):
+        axes = linear / np.linalg.norm(linear, axis=1, keepdims=True)
+        into = (
+            np.linalg.pinv(np.nan_to_num(axes)) @ track.rotation
+        )  # what is seen square, as the sheared axes count it
+        x, y = (np.linspace(-0.5, 0.5, n) for n in (9, 5))
+        grid = np.stack(np.meshgrid(x, y), axis=-1).reshape(-1, 2)
+        rays = np.stack([
+            grid[:, 0] * (used.width_mm / focal)[:, None], grid[:, 1] * (used.height_mm / focal)[:, None],
+            np.full((len(track), len(grid)), -1.0),
+        ], axis=2)  # fmt: skip
+        seen = np.einsum("nij,nmj->nmi", into, rays)
+        moved = seen[..., :2] / -seen[..., 2:] - rays[..., :2]
+        px = np.hypot(*np.moveaxis(moved, 2, 0)) * (image.width_px * focal / used.width_mm)[:, None]
+    return np.nan_to_num(px).max(axis=1)
 
 
 def _is_lopsided(linear: np.ndarray) -> bool:
