@@ -158,3 +158,87 @@ def test_the_edit_on_the_pages(page: Page, site: str, demo_files: dict[str, Path
         answer = client.post("/shows/1/edit", files={"file": ("x.edl", b"")})
         assert answer.status_code == 422 and "empty" in answer.text
         assert client.post("/shows/9/edit", files={"file": ("x.edl", EDL.encode())}).status_code == 404
+
+
+def _timeline(
+    tmp_path: Path, tracks: list[otio.schema.Track], start: otio.opentime.RationalTime | None = None
+) -> Path:
+    timeline = otio.schema.Timeline("made", global_start_time=start)
+    for track in tracks:
+        timeline.tracks.append(track)
+    path = tmp_path / "made.otio"
+    otio.adapters.write_to_file(timeline, str(path))
+    return path
+
+
+def _clip(
+    name: str,
+    first: int,
+    frames: int,
+    rate: float = 24,
+    effects: list[otio.schema.TimeEffect] | None = None,
+    on: bool = True,
+) -> otio.schema.Clip:
+    span = otio.opentime.TimeRange(
+        otio.opentime.RationalTime(first, rate), otio.opentime.RationalTime(frames, rate)
+    )
+    clip = otio.schema.Clip(name, source_range=span, effects=effects or [])
+    clip.enabled = on
+    return clip
+
+
+def test_speed_freezes_and_rates_count_the_frames_that_are_seen(tmp_path: Path) -> None:
+    """By hand: 24 frames at 200 % go through 48 of the source, backwards through the 48 before it."""
+    warp = otio.schema.LinearTimeWarp
+    track = otio.schema.Track(kind=otio.schema.TrackKind.Video)
+    track.extend([
+        _clip("fast", 1001, 24, effects=[warp(time_scalar=2.0)]),
+        _clip("slow", 1001, 24, effects=[warp(time_scalar=0.5)]),
+        _clip("back", 1048, 24, effects=[warp(time_scalar=-2.0)]),
+        _clip("frozen", 1010, 24, effects=[otio.schema.FreezeFrame()]),
+        _clip("ramp", 1001, 24, effects=[otio.schema.TimeEffect("a ramp", "curve")]),
+        _clip("high", 2001, 96, rate=48),
+    ])  # fmt: skip
+    edit = read_edit(_timeline(tmp_path, [track], otio.opentime.RationalTime(0, 24)), Fraction(24))
+    seen = {c.name: (c.first, c.last, c.rate, c.speed, c.begins) for c in edit.clips}
+    assert seen == {
+        "fast": (1001, 1048, "", 2.0, 0), "slow": (1001, 1012, "", 0.5, 24), "back": (1001, 1048, "", -2.0, 48),
+        "frozen": (1010, 1010, "", 0.0, 72), "ramp": (1001, 1024, "", 1.0, 96), "high": (2001, 2096, "48/1", 1.0, 120),
+    }  # fmt: skip
+    assert (
+        edit.rate == 24 and len(edit.notes) == 1 and "'ramp'" in edit.notes[0] and "a ramp" in edit.notes[0]
+    )
+    first = otio.schema.Track(kind=otio.schema.TrackKind.Video)
+    first.extend([_clip("odd", 1, 48, rate=48), *(_clip(f"c{i}", 1, 24) for i in range(4))])
+    assert (
+        read_edit(_timeline(tmp_path, [first]), Fraction(30)).rate == 24
+    )  # not that of whatever clip comes first
+
+
+def test_what_is_not_seen_of_an_edit_is_named(tmp_path: Path) -> None:
+    low, high = (otio.schema.Track(kind=otio.schema.TrackKind.Video, name=n) for n in ("V1", "V2"))
+    low.extend(
+        [
+            _clip("under", 1, 24),
+            _clip("half", 101, 48),
+            _clip("off", 1, 24, on=False),
+            _clip("clear", 201, 24),
+        ]
+    )
+    high.extend([_clip("over", 501, 48)])
+    edit = read_edit(_timeline(tmp_path, [low, high]), Fraction(24))
+    assert [(c.name, c.first, c.last, c.begins) for c in edit.clips] == [
+        ("over", 501, 548, 0), ("half", 125, 148, 48), ("clear", 201, 224, 96)
+    ]  # fmt: skip
+    assert [n.split("'")[1] for n in edit.notes] == ["under", "half", "off"]
+    cut = otio.schema.Track(kind=otio.schema.TrackKind.Video)
+    cut.extend([_clip("head", 1, 24), _clip("middle", 101, 48), _clip("tail", 201, 24)])
+    cut.source_range = otio.opentime.TimeRange(
+        otio.opentime.RationalTime(34, 24), otio.opentime.RationalTime(48, 24)
+    )
+    edit = read_edit(_timeline(tmp_path, [cut]), Fraction(24))
+    assert [(c.name, c.first, c.last, c.begins) for c in edit.clips] == [
+        ("middle", 111, 148, 0),
+        ("tail", 201, 210, 38),
+    ]
+    assert "'head' lies outside" in edit.notes[0]

@@ -5,6 +5,8 @@ from __future__ import annotations
 from dataclasses import replace
 from typing import Any
 
+import click
+
 from anaxis.core.errors import BadInput
 from anaxis.core.lens import Image, focal_of_view_mm, parse_size_mm
 from anaxis.core.lens_trial import KEEPS as FILM_KEEPS
@@ -67,7 +69,10 @@ def with_changes(
         add("focal", focal_mm=float(focal_of_view_mm(used, changes["fov_h"])[0]))
     if changes["cuts"]:
         track = take_camera(scene, camera, recipe=recipe).done
-        for mark in cut_operations(safe_edit(changes["cuts"], track.rate), track, float(track.frames[0])):
+        edit = safe_edit(changes["cuts"], track.rate)
+        for note in edit.notes:
+            click.echo(f"anaxis: {edit.name}: {note}", err=True)
+        for mark in cut_operations(edit, track, float(track.frames[0])):
             recipe = inserted(recipe, mark)
     if changes["rate"]:
         add("rate", rate=changes["rate"], keep=changes["keep"])

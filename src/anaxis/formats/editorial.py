@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import re
+from collections import Counter
 from collections.abc import Iterable
-from dataclasses import asdict, dataclass
+from dataclasses import asdict, dataclass, replace
 from fractions import Fraction
 from pathlib import Path
 from typing import Any
@@ -23,22 +24,27 @@ _MAX_CUTS = 200
 
 @dataclass(frozen=True)
 class Clip:
-    """A piece of the edit: its name, the frames of its source (both counted in), and where it begins, in frames from
-    the beginning of the edit."""
+    """A piece of the edit as it is seen: its name, the frames of its source (both counted in, handles left out), and
+    where it begins, in frames from the beginning of the edit. ``rate`` is that of its source where it is another than
+    the edit's, ``speed`` how many frames of it go by in one of the edit: 0 where one frame is held."""
 
     name: str
     first: float
     last: float
     begins: float
+    rate: str = ""
+    speed: float = 1.0
 
 
 @dataclass(frozen=True)
 class Edit:
-    """The clips of all picture tracks, in their order; ``rate`` is that of the edit."""
+    """The clips that are seen, in their order; ``rate`` is that of the edit, ``notes`` say which clips were left out or
+    not understood, and why."""
 
     name: str
     rate: Fraction
     clips: tuple[Clip, ...]
+    notes: tuple[str, ...] = ()
 
     @property
     def cuts(self) -> list[float]:
@@ -46,12 +52,22 @@ class Edit:
         return sorted({c.begins for c in self.clips if c.begins > 0})
 
     def as_dict(self) -> dict[str, Any]:
-        return {"name": self.name, "rate": rate_text(self.rate), "clips": [asdict(c) for c in self.clips]}
+        return {
+            "name": self.name,
+            "rate": rate_text(self.rate),
+            "clips": [asdict(c) for c in self.clips],
+            "notes": list(self.notes),
+        }
 
 
 def edit_from_dict(document: dict[str, Any]) -> Edit:
     """The inverse of :meth:`Edit.as_dict`."""
-    return Edit(document["name"], parse_rate(document["rate"]), tuple(Clip(**c) for c in document["clips"]))
+    return Edit(
+        document["name"],
+        parse_rate(document["rate"]),
+        tuple(Clip(**c) for c in document["clips"]),
+        tuple(document.get("notes", ())),
+    )
 
 
 def read_edit(path: Path, rate: Fraction) -> Edit:
@@ -74,30 +90,179 @@ def read_edit(path: Path, rate: Fraction) -> Edit:
         raise BadInput(f"{path.name} cannot be read as an edit ({words}): export it again.") from error
     if not isinstance(timeline, otio.schema.Timeline):
         raise BadInput(f"{path.name} holds no timeline: export the edit itself.")
-    clips, rates = [], []
-    for track in timeline.video_tracks():
-        for clip in track.find_clips():
-            try:
-                source, place = clip.trimmed_range(), track.range_of_child(clip)
-            except (otio.exceptions.OTIOError, ValueError) as error:
-                raise BadInput(
-                    f"{path.name}, clip '{clip.name}', does not say which frames it shows: export the edit with its source ranges."
-                ) from error
-            if source.duration.value <= 0:
-                continue
-            first = float(source.start_time.value)
-            begins = place.start_time.rescaled_to(place.duration.rate).value
-            clips.append(
-                Clip(clip.name or "", first, first + float(source.duration.value) - 1, float(begins))
-            )
-            rates.append(float(place.duration.rate))
+    clips, notes = _Reading(timeline, path.name).clips()
     if not clips:
-        raise BadInput(f"{path.name} holds no clip on a picture track: export the edit with its pictures.")
+        left_out = f" ({notes[0]})" if notes else ""
+        raise BadInput(
+            f"{path.name} holds no clip on a picture track that is seen{left_out}: export the edit with its pictures."
+        )
     if len(clips) > _MAX_CLIPS:
         raise BadInput(
             f"{path.name} holds {len(clips)} clips; at most {_MAX_CLIPS} are taken: export one sequence."
         )
-    return Edit(timeline.name or path.stem, nearest_rate(rates[0]), tuple(clips))
+    counted = Counter(rate for _, rate in clips)
+    edit_rate = _edit_rate(timeline, counted)
+    return Edit(
+        timeline.name or path.stem,
+        edit_rate,
+        tuple(_in_rate(c, r, edit_rate) for c, r in clips),
+        tuple(notes),
+    )
+
+
+def _edit_rate(timeline: Any, counted: Counter[float]) -> Fraction:
+    """What the edit itself counts in: its own start where it states one, else what most clips stand in."""
+    start = timeline.global_start_time
+    own = float(start.rate) if start is not None and start.rate > 1 else 0.0
+    return nearest_rate(own if own in counted or (own and len(counted) > 1) else counted.most_common(1)[0][0])
+
+
+def _in_rate(clip: Clip, place_rate: float, rate: Fraction) -> Clip:
+    """A clip that begins at a place counted at ``place_rate``, counted in the edit's own; its source's rate if another."""
+    begins = clip.begins * float(rate) / place_rate
+    whole = round(begins) if abs(begins - round(begins)) < 1e-6 else begins
+    return replace(clip, begins=float(whole), rate="" if parse_rate(clip.rate) == rate else clip.rate)
+
+
+class _Reading:
+    """The clips of a timeline that are seen, from the top track down, and what was left out on the way."""
+
+    def __init__(self, timeline: Any, name: str) -> None:
+        self.timeline, self.name = timeline, name
+        self.notes: list[str] = []
+        self.covered: list[tuple[float, float]] = []  # seconds of the edit that a track above shows
+
+    def clips(self) -> tuple[list[tuple[Clip, float]], list[str]]:
+        out: list[tuple[Clip, float]] = []
+        for track in reversed(self.timeline.video_tracks()):
+            if not track.enabled:
+                self.notes.append(f"Track '{track.name}' is switched off: its clips are left out.")
+                continue
+            out += self._of_track(track)
+        out.sort(key=lambda c: c[0].begins / c[1])
+        return out, self.notes
+
+    def _of_track(self, track: Any) -> list[tuple[Clip, float]]:
+        out, here = [], []
+        for clip in track.find_clips():
+            if not clip.enabled:
+                self.notes.append(f"Clip '{clip.name}' is switched off: it is left out.")
+                continue
+            placed = self._placed(track, clip)
+            if placed is None:
+                continue
+            begins, length, first, rate, speed, place_rate = placed
+            span = (begins / place_rate, (begins + length) / place_rate)
+            here.append(span)
+            seen = _without(span, self.covered)
+            if not seen:
+                self.notes.append(
+                    f"Clip '{clip.name}' lies under another track all the time: it is left out."
+                )
+            elif seen != [span]:
+                self.notes.append(
+                    f"Clip '{clip.name}' lies under another track in part: only what is seen of it counts."
+                )
+            for start, end in seen:
+                # Places of the edit to frames of the source, at the clip's own speed.
+                skipped, count = (start - span[0]) * rate * speed, (end - start) * rate
+                low, high = first + skipped, first + skipped + _last_of(count, speed)
+                out.append((
+                    Clip(clip.name or "", *_whole(min(low, high), max(low, high)), round(start * place_rate, 6), rate_text(nearest_rate(rate)), speed),
+                    place_rate,
+                ))  # fmt: skip
+        self.covered = sorted([*self.covered, *here])
+        return out
+
+    def _placed(self, track: Any, clip: Any) -> tuple[float, float, float, float, float, float] | None:
+        """Where a clip begins in the edit and its length, both in frames of the edit; its source's first frame, rate
+        and speed; the rate of the place. None where the track's own range shows nothing of it."""
+        import opentimelineio as otio
+
+        try:
+            source, whole = clip.trimmed_range(), track.range_of_child(clip)
+        except (otio.exceptions.OTIOError, ValueError) as error:
+            raise BadInput(
+                f"{self.name}, clip '{clip.name}', does not say which frames it shows: export the edit with its source ranges."
+            ) from error
+        if source.duration.value <= 0:
+            return None
+        place_rate = float(whole.duration.rate)
+        start, length = (t.rescaled_to(place_rate).value for t in (whole.start_time, whole.duration))
+        low, high = _shown_of(track, place_rate)
+        shown_from, shown_to = max(start, low), min(start + length, high)
+        if shown_to <= shown_from:
+            self.notes.append(
+                f"Clip '{clip.name}' lies outside the range that its track shows: it is left out."
+            )
+            return None
+        rate, speed = float(source.start_time.rate), self._speed(clip)
+        first = float(source.start_time.value) + (shown_from - start) / place_rate * rate * speed
+        return float(shown_from - low), float(shown_to - shown_from), first, rate, speed, place_rate
+
+    def _speed(self, clip: Any) -> float:
+        """How fast its source goes by; what else is done to it in time is named."""
+        import opentimelineio as otio
+
+        speed = 1.0
+        for effect in clip.effects:
+            if isinstance(effect, otio.schema.FreezeFrame):
+                speed = 0.0
+            elif isinstance(effect, otio.schema.LinearTimeWarp):
+                speed *= float(effect.time_scalar)
+            elif isinstance(effect, otio.schema.TimeEffect):
+                self.notes.append(
+                    f"Clip '{clip.name}' has a speed change '{effect.name or effect.effect_name or 'without a name'}' that is not understood: "
+                    "its frames are counted as if it ran at its own speed."
+                )
+        try:
+            beside = [n for n in clip.parent().neighbors_of(clip) if isinstance(n, otio.schema.Transition)]
+        except (AttributeError, otio.exceptions.OTIOError):
+            beside = []
+        if beside:
+            self.notes.append(
+                f"Clip '{clip.name}' has a transition beside it: the frames under it are not counted; keep them as handles."
+            )
+        return speed
+
+
+def _shown_of(track: Any, rate: float) -> tuple[float, float]:
+    """The part of a track that its own range shows, in frames; all of it where there is none, or none that fits.
+
+    Some writers put the recording's own timecode there, which lies behind all that the track holds.
+    """
+    whole = float(track.available_range().duration.rescaled_to(rate).value)
+    if track.source_range is None:
+        return 0.0, whole
+    low = float(track.source_range.start_time.rescaled_to(rate).value)
+    high = low + float(track.source_range.duration.rescaled_to(rate).value)
+    return (low, min(high, whole)) if 0 <= low < whole else (0.0, whole)
+
+
+def _last_of(count: float, speed: float) -> float:
+    """How far behind its first frame a clip's last one lies, that shows ``count`` frames at a speed."""
+    if speed == 0:
+        return 0.0
+    far = count * abs(speed)
+    return float(np.copysign(max(0.0, np.ceil(far - 1e-6) - 1), speed))
+
+
+def _whole(first: float, last: float) -> tuple[float, float]:
+    return float(np.floor(first + 1e-6)), float(np.ceil(last - 1e-6))
+
+
+def _without(span: tuple[float, float], covered: list[tuple[float, float]]) -> list[tuple[float, float]]:
+    """What is left of a span (seconds) without the parts that are covered."""
+    left, at = [], span[0]
+    for start, end in covered:
+        if end <= at or start >= span[1]:
+            continue
+        if start > at + 1e-9:
+            left.append((at, start))
+        at = max(at, end)
+    if at < span[1] - 1e-9:
+        left.append((at, span[1]))
+    return left
 
 
 def cut_operations(edit: Edit, track: Track, begins: float) -> list[Operation]:
