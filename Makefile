@@ -19,6 +19,7 @@ check: setup
 	@.venv/bin/mypy --no-error-summary
 
 bench: setup
+	@.venv/bin/python benchmarks/start.py
 	@.venv/bin/python benchmarks/road.py
 	@.venv/bin/python benchmarks/intake.py
 	@.venv/bin/python benchmarks/resample.py

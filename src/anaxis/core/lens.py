@@ -13,9 +13,9 @@ from typing import NamedTuple
 import numpy as np
 
 from anaxis.core.errors import BadInput
+from anaxis.core.fits import FITS
 from anaxis.core.typing import Floats, FloatsLike
 
-FITS = ("width", "height", "inside", "outside", "stretch")
 FIT_WORDS = {
     "width": "the image takes the film back's width",
     "height": "the image takes the film back's height",

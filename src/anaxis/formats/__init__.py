@@ -11,14 +11,15 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from importlib import import_module
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
-from anaxis.core.axes import Convention
 from anaxis.core.errors import BadInput
-from anaxis.core.outgoing import Outgoing
-from anaxis.core.reduce import KeyRule
-from anaxis.core.scene import Scene
-from anaxis.core.timing import rate_label
+
+if TYPE_CHECKING:  # a reader waits for none of what writers need
+    from anaxis.core.axes import Convention
+    from anaxis.core.outgoing import Outgoing
+    from anaxis.core.reduce import KeyRule
+    from anaxis.core.scene import Scene
 
 MAX_FILE_BYTES = 200 * 1000 * 1000
 
@@ -136,8 +137,7 @@ def _read_one(path: Path, bundle: Path | None, layout: dict[str, Any] | None = N
     entry = reader_of(path.name)
     assert entry.read
     extra = {"layout": layout} if entry.key == "columns" else {}
-    scene = _load(entry.read)(path, bundle, **extra)
-    assert isinstance(scene, Scene)
+    scene: Scene = _load(entry.read)(path, bundle, **extra)  # type: ignore[assignment]
     return scene
 
 
@@ -163,6 +163,8 @@ def write_files(format_key: str, cameras: Sequence[Outgoing], folder: Path, stem
     if len(cameras) > 1 and not has_nodes(format_key):
         raise BadInput(f"'{format_key}' holds one camera a file: write one file each.")
     if len(rates) > 1:
+        from anaxis.core.timing import rate_label
+
         said = " and ".join(f"{rate_label(r)}" for r in rates)
         raise BadInput(
             f"The cameras run at {said} frames a second, and a file has one rate: write one file each."
@@ -174,8 +176,7 @@ def write_files(format_key: str, cameras: Sequence[Outgoing], folder: Path, stem
 
 def key_rule_of(format_key: str, receiver: Convention) -> KeyRule:
     """How a reader of a format draws between keys: what its writer's module says. Raises BadInput."""
-    rule = _load(_writer_of(format_key).split(":")[0] + ":key_rule")(receiver)
-    assert isinstance(rule, KeyRule)
+    rule: KeyRule = _load(_writer_of(format_key).split(":")[0] + ":key_rule")(receiver)  # type: ignore[assignment]
     return rule
 
 

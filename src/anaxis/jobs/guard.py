@@ -14,12 +14,13 @@ import threading
 from collections import deque
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from anaxis.core.errors import BadInput
-from anaxis.core.scene import Scene
 from anaxis.formats import MAX_FILE_BYTES, READABLE_SUFFIXES, require_readable
-from anaxis.formats.scene_archive import scene_from_bytes
+
+if TYPE_CHECKING:  # the reading process is to start before all else
+    from anaxis.core.scene import Scene
 
 _KEPT_ENVIRONMENT = ("PATH", "LANG", "LC_ALL", "TMPDIR", "OPENBLAS_CORETYPE", "OPENBLAS_L2_SIZE")
 
@@ -113,6 +114,8 @@ class ParserPool:
             raise BadInput(f"{path.name} holds more than can be taken in: export the camera alone.")
         if answer[:1] == b"E":
             raise BadInput(answer[1:].decode())
+        from anaxis.formats.scene_archive import scene_from_bytes
+
         return scene_from_bytes(answer[1:])
 
 

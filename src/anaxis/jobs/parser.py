@@ -33,7 +33,8 @@ def main() -> None:
     for entry in FORMATS:
         if entry.read and (not only or only in entry.suffixes):
             import_module(f"anaxis.formats.{entry.read.split(':')[0]}")
-    _warm_up(only)
+    if not only:  # one that waits for any file; one started for a file has none to wait for
+        _warm_up()
     line = sys.stdin.readline()
     if line.strip():
         _serve(json.loads(line), answer)
@@ -49,14 +50,13 @@ _SMALL = {
 }
 
 
-def _warm_up(only: str) -> None:
+def _warm_up() -> None:
     with TemporaryDirectory(prefix="anaxis-warm-") as folder:
         for suffix, text in _SMALL.items():
-            if only in ("", suffix):
-                path = Path(folder) / f"small{suffix}"
-                path.write_text(text)
-                with suppress(BadInput):
-                    scene_to_bytes(read_file(path))
+            path = Path(folder) / f"small{suffix}"
+            path.write_text(text)
+            with suppress(BadInput):
+                scene_to_bytes(read_file(path))
 
 
 def _serve(task: dict[str, Any], answer: BinaryIO) -> None:

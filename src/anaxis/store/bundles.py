@@ -29,7 +29,7 @@ def bundle_of(
     progress: Progress = lambda share: None,
 ) -> tuple[str, bytes]:  # fmt: skip
     """Name and bytes of the zip; ``together`` names the file that holds all cameras, in formats that can."""
-    cameras = [leaving_of(v) for v in versions]
+    cameras = [leaving_of(v, options) for v in versions]
     with TemporaryDirectory(prefix="anaxis-bundle-") as folder:
         sent = deliver_in_formats(cameras, profile, formats, Path(folder), options, together, progress)
         data = handover_zip([
@@ -65,7 +65,7 @@ def source_of(version: Version) -> Source:
 def outgoing_of(delivery: Delivery, camera: Leaving, profile: Profile) -> Outgoing:
     """The camera of a delivery as it is meant to be in its package, in the package's numbering."""
     # Fewer keys cost less than what is read off a number; looking for them again would take long.
-    asked = replace(options_from(delivery.options), reduce_px=None)
+    asked = replace(options_from(delivery.options), reduce_px=None, samples=1)
     return made_ready(camera, profile, delivery.format, asked, lambda share: None).outgoing
 
 

@@ -15,21 +15,43 @@ from sqlalchemy.orm import Session
 
 from anaxis.core.placement import placement_of
 from anaxis.core.proof import Proof
+from anaxis.core.recipe import replay
 from anaxis.core.reduce import Progress
 from anaxis.core.timing import plain_frame
 from anaxis.core.typing import Floats
-from anaxis.formats.scene_archive import pack, unpack
+from anaxis.flow import between_samples
+from anaxis.formats.scene_archive import pack, scene_from_bytes, unpack
 from anaxis.profiles.model import Profile
 from anaxis.sending import Delivered, Leaving, Options, deliver_all, file_stem
 from anaxis.store.models import Delivery, DeliveryFile, Version
 from anaxis.store.queries import NotFound, found, picture_of_version, recipe_of, track_of
 
 
-def leaving_of(version: Version) -> Leaving:
-    """A version as it goes out: under the name it is kept by, for two cameras of a file may share their own."""
+def leaving_of(version: Version, options: Options = Options()) -> Leaving:  # noqa: B008  (frozen)
+    """A version as it goes out: under the name it is kept by, for two cameras of a file may share their own.
+
+    Where ``options`` ask for samples between frames, those of the source come along.
+    """
     track, landmarks, lines_m = track_of(version)
     track = replace(track, name=version.camera.name)
-    return Leaving(track, landmarks, picture_of_version(version), placement_of(recipe_of(version)), lines_m)
+    recipe, finer = recipe_of(version), None
+    if options.samples > 1 and has_finer(version):
+        scene = scene_from_bytes(version.source_file.scene)
+        finer = between_samples(scene, replay(scene, version.camera_path, recipe), recipe, wanted=True)[1]
+    return Leaving(
+        track,
+        landmarks,
+        picture_of_version(version),
+        placement_of(recipe),
+        lines_m,
+        finer,
+        has_finer(version),
+    )
+
+
+def has_finer(version: Version) -> bool:
+    """Whether the source has samples between frames."""
+    return any(f["code"] == "off_grid" for f in version.findings)
 
 
 def deliver_version(
@@ -45,7 +67,7 @@ def deliver_versions(
     progress: Progress = lambda share: None, together: str = "",
 ) -> list[Delivery]:  # fmt: skip
     """Versions written into one file called ``together``; a delivery for each, with its own proof and that file."""
-    cameras = [leaving_of(v) for v in versions]
+    cameras = [leaving_of(v, options) for v in versions]
     stem = file_stem(together, profile.key) if together else ""
     with TemporaryDirectory(prefix="anaxis-delivery-") as folder:
         done = deliver_all(cameras, profile, format_key, Path(folder), options, progress, stem)

@@ -196,8 +196,24 @@ class Delivery(Base):
     @property
     def matches(self) -> bool:
         """Whether the picture is within what was asked, on every frame owed, and nothing else is another."""
-        other = any(d["matters"] for d in self.differences)
-        return self.in_pixels and self.coverage.whole and not self.arrival.get("missing") and not other
+        return self.in_pixels and self.coverage.whole and not self.arrival.get("missing") and not self.changed
+
+    @property
+    def changed(self) -> list[str]:
+        """What arrived as another, beside the picture: frame rate, image size, a channel of the lens."""
+        return [str(d["what"]) for d in self.differences if d["matters"]]
+
+    @property
+    def verdict(self) -> str:
+        """The answer in a few words."""
+        if not self.in_pixels:
+            return "Does not match"
+        if self.changed:
+            return f"Not as meant: {', '.join(self.changed)}"
+        compared, owed = self.coverage
+        if not self.matches:
+            return f"Only {compared} of {owed} frames"
+        return f"Matches within {self.chosen_px:g} px" if self.chosen_px else "Matches"
 
 
 class DeliveryFile(Base):

@@ -20,7 +20,7 @@ from anaxis.profiles import SHIPPED_KEYS
 from anaxis.profiles.model import Profile
 from anaxis.profiles.sheet import sheet_of
 from anaxis.sending import prepare
-from anaxis.store.deliveries import furthest_off, newest_deliveries
+from anaxis.store.deliveries import furthest_off, has_finer, newest_deliveries
 from anaxis.store.models import Version
 from anaxis.store.packages import all_packages
 from anaxis.store.queries import (
@@ -220,5 +220,6 @@ def _context(
         "off": off,
         "there": first,
         "there_asked": there != "",
+        "has_finer": has_finer(version),
         **_station_context(store, version, station, track, landmarks, axes),
     }

@@ -55,7 +55,8 @@ def _form(
     reduce_px: Annotated[str, Form()] = "", first_there: Annotated[str, Form()] = "", under_root: Annotated[bool, Form()] = False,
     more_formats: Annotated[list[str] | None, Form()] = None, more_packages: Annotated[list[str] | None, Form()] = None,
     more_cameras: Annotated[list[int] | None, Form()] = None, together: Annotated[bool, Form()] = False,
-    own_profile: Annotated[UploadFile | None, File()] = None,
+    samples: Annotated[str, Form()] = "1", shutter_open: Annotated[str, Form()] = "-0.25", shutter_close: Annotated[str, Form()] = "0.25",
+    between: Annotated[str, Form()] = "1", own_profile: Annotated[UploadFile | None, File()] = None,
 ) -> Asking:  # fmt: skip
     kept = get_version(store, camera_id, version)
     if own_profile is not None and own_profile.filename:
@@ -75,9 +76,27 @@ def _form(
             number_or_none(reduce_px, "pixels that fewer keys may cost"),
             number_or_none(first_there, "a first frame"),
             under_root,
+            _count(samples, "the samples a frame"),
+            _number(shutter_open, "where the shutter opens"),
+            _number(shutter_close, "where the shutter closes"),
+            _count(between, "the places a frame"),
         ),
         kept.camera.shot.name if together and others else "",
     )
+
+
+def _number(text: str, what: str) -> float:
+    value = number_or_none(text, what)
+    if value is None:
+        raise BadInput(f"'{text}' is no number for {what}: fill it in.")
+    return value
+
+
+def _count(text: str, what: str) -> int:
+    value = _number(text or "1", what)
+    if not value.is_integer():
+        raise BadInput(f"'{text}' cannot be {what}: write a whole number.")
+    return int(value)
 
 
 Asked = Annotated[Asking, Depends(_form)]

@@ -34,7 +34,9 @@ class Row:
     def state(self) -> str:
         if self.worst is None:
             return "taken in"
-        return "delivered" if self.worst.matches else self.worst.grade
+        if self.worst.matches or not self.worst.in_pixels:
+            return "delivered" if self.worst.matches else self.worst.grade
+        return self.worst.verdict
 
 
 @router.get("/")

@@ -9,9 +9,9 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from anaxis import cli_options as options
-from anaxis.cli_read import Meant, read_meant, read_scene
-from anaxis.cli_tables import OFF_TOLERANCE, console, numbers_at, print_json, table
+from anaxis.cli import options
+from anaxis.cli.read import Meant, read_meant, read_scene
+from anaxis.cli.tables import OFF_TOLERANCE, console, numbers_at, print_json, table
 from anaxis.core.errors import BadInput
 from anaxis.core.lens import Image
 from anaxis.core.mapping import channel_map, says
@@ -174,7 +174,7 @@ def profile() -> None:
 @click.pass_context
 def profile_list(ctx: click.Context, as_json: bool) -> None:
     """List the shipped package profiles."""
-    from anaxis.cli import profiles
+    from anaxis.cli.profiles import profiles
 
     ctx.invoke(profiles, as_json=as_json)
 

@@ -8,14 +8,13 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from anaxis.core.errors import BadInput
-from anaxis.core.lens import Image
-from anaxis.core.recipe import Recipe, Work, recipe_from_document
-from anaxis.core.scene import Scene, corrected
-from anaxis.core.timing import parse_rate
 from anaxis.formats import check_size
 from anaxis.jobs.guard import ParserPool, limits_from_environment
 
-if TYPE_CHECKING:  # loaded when first used: the command line starts quicker
+if TYPE_CHECKING:  # loaded when first used: the reading process starts before all else
+    from anaxis.core.lens import Image
+    from anaxis.core.recipe import Recipe, Work
+    from anaxis.core.scene import Scene
     from anaxis.flow import Picture
 
 
@@ -37,6 +36,9 @@ def read_stated(
     columns: Path | None,
 ) -> Scene:  # fmt: skip
     """A file's scene with what a person states of it. Raises BadInput; ends the reader."""
+    from anaxis.core.scene import corrected
+    from anaxis.core.timing import parse_rate
+
     try:
         if not file.is_file():
             raise BadInput(f"There is no file {file}: check the name.")
@@ -74,7 +76,7 @@ class Asked:
 
     def steps(self, camera: str | None) -> Recipe:
         """What is done to one camera: the recipe, then what the options ask for. Raises BadInput."""
-        from anaxis.cli_changes import with_changes
+        from anaxis.cli.changes import with_changes
 
         return with_changes(self.recipe, self.changes, self.scene, camera, self.picture)
 
@@ -83,7 +85,7 @@ def read_source(
     reader: ParserPool, file: Path, resolution: Image | None, source_fit: str | None, stated: dict[str, Any]
 ) -> Asked:
     """The file read as its options say. Raises BadInput."""
-    from anaxis.cli_changes import split, with_pixel_aspect
+    from anaxis.cli.changes import split, with_pixel_aspect
     from anaxis.flow import picture_after, picture_of
 
     recipe, pixel_aspect = stated.pop("recipe"), stated.pop("pixel_aspect")
@@ -105,7 +107,11 @@ def json_file(path: Path, what: str) -> Any:
 
 
 def recipe_of(path: Path | None) -> Recipe:
-    return recipe_from_document(json_file(path, "recipe")) if path else ()
+    if path is None:
+        return ()
+    from anaxis.core.recipe import recipe_from_document
+
+    return recipe_from_document(json_file(path, "recipe"))
 
 
 def recipes_of(path: Path | None, scene: Scene, camera: str | None) -> dict[str, Recipe]:

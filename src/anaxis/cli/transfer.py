@@ -12,9 +12,9 @@ from typing import TYPE_CHECKING, Any, NamedTuple
 import click
 import numpy as np
 
-from anaxis import cli_options as options
-from anaxis.cli_read import Asked, read_source, start_reader
-from anaxis.cli_tables import (
+from anaxis.cli import options
+from anaxis.cli.read import Asked, read_source, start_reader
+from anaxis.cli.tables import (
     OFF_TOLERANCE,
     REFUSED,
     WARNED,

@@ -4,12 +4,15 @@ from __future__ import annotations
 
 import re
 from pathlib import Path
-from typing import Any, ClassVar
+from typing import TYPE_CHECKING, Any, ClassVar
 
 import click
 
 from anaxis.core.errors import BadInput
-from anaxis.core.lens import FITS, Image, parse_image
+from anaxis.core.fits import FITS
+
+if TYPE_CHECKING:  # options are there before anything is computed
+    from anaxis.core.lens import Image
 
 
 class Frames(click.ParamType):
@@ -29,6 +32,8 @@ class Resolution(click.ParamType):
     name = "WxH"
 
     def convert(self, value: Any, param: Any, ctx: Any) -> Image:
+        from anaxis.core.lens import parse_image
+
         return parse_image(value)
 
 

@@ -1,0 +1,72 @@
+"""The same operations from a shell. A command is loaded when it is asked for: nothing else waits for it.
+
+Exit codes: 0 done; 2 bad input, with one sentence on standard error; 3 the proof is above the tolerance, or frames
+are missing; 4 a warning that --allow does not name; 5 a format was refused, the others are written. The JSON forms
+are a public interface, described in docs/command-line.md.
+"""
+
+from __future__ import annotations
+
+import sys
+from importlib import import_module
+
+import click
+
+from anaxis import __version__
+from anaxis.core.errors import BadInput
+
+# A command's module and name below this package, and what it does in a few words.
+_COMMANDS = {
+    "inspect": (
+        "inspect:inspect",
+        "Say what is in a camera FILE: cameras, range, rate, axes, unit, lens, findings.",
+    ),
+    "values": ("values:values", "Show a camera in a package's own numbers, frame by frame."),
+    "transfer": ("transfer:transfer", "Write cameras for one or more packages and prove each."),
+    "lens": ("lens:lens", "Work out fields of view, focal length and crop factor of a film back."),
+    "arrive": ("packages:arrive", "Open a FILE as a package would, with its habits, and print what it sees."),
+    "proof": ("packages:proof", "Measure a camera that came back against the one meant."),
+    "diagnose": ("packages:diagnose", "Say what happened to a camera on the way."),
+    "profile": ("packages:profile", "List, show, check and compare package profiles."),
+    "calibrate": ("packages:calibrate", "Learn the profile of a package that is not known."),
+    "profiles": ("profiles:profiles", "List the shipped package profiles."),
+    "serve": ("serve:serve", "Serve the pages; DATABASE_URL names the PostgreSQL to use."),
+}
+
+
+class _Commands(click.Group):
+    """The commands by name, each loaded when it is run or asked about."""
+
+    def list_commands(self, ctx: click.Context) -> list[str]:
+        return list(_COMMANDS)
+
+    def get_command(self, ctx: click.Context, name: str) -> click.Command | None:
+        if name not in _COMMANDS:
+            return None
+        module, _, attribute = _COMMANDS[name][0].partition(":")
+        command: click.Command = getattr(import_module(f"anaxis.cli.{module}"), attribute)
+        return command
+
+    def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
+        with formatter.section("Commands"):
+            formatter.write_dl([(name, words) for name, (_, words) in _COMMANDS.items()])
+
+
+@click.group(cls=_Commands, context_settings={"help_option_names": ["-h", "--help"]})
+@click.version_option(__version__, package_name="anaxis")
+def cli() -> None:
+    """Move animated shot cameras between packages, and prove the match in pixels."""
+
+
+def main() -> None:
+    """Entry point: every failure a person can mend is one sentence and exit code 2."""
+    try:
+        cli.main(standalone_mode=False)
+    except BadInput as error:
+        click.echo(f"anaxis: {error.sentence}", err=True)
+        sys.exit(2)
+    except click.ClickException as error:
+        click.echo(f"anaxis: {' '.join(error.format_message().split())} Try 'anaxis --help'.", err=True)
+        sys.exit(2)
+    except (click.Abort, KeyboardInterrupt):
+        sys.exit(130)
