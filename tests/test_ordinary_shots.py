@@ -87,10 +87,12 @@ def test_every_shot_in_every_format_as_it_is(name: str, format_key: str, tmp_pat
             assert off <= bound_px(shot, format_key, done), (key, off)
             if format_key != "gltf":
                 assert done.proof.within(0.01)
-        zero = {
-            "gltf": name in ("frame_86400", "frame_minus_20", "long"),
-            "collada": name == "frame_minus_20",
-        }.get(format_key, False)
+        zero = format_key == "gltf" and name in ("frame_86400", "long")
+        if name == "frame_minus_20":  # one rule for pages and command line: said, and never below 0
+            first = find_profile(key).time.first_frame
+            assert done.outgoing.track.frames[0] == first and any(
+                "lies before frame 0" in n.replace("drop what ", "") for n in done.outgoing.notes
+            )
         assert (done.outgoing.zero_frame != 0) == zero and any(
             "lies at 0 s" in n for n in done.outgoing.notes
         ) == zero
@@ -139,6 +141,18 @@ def test_every_shot_in_every_format_with_few_keys(name: str, format_key: str, tm
             assert done.reduced is not None and len(done.reduced.keys) == 2
         if name == "held" and tolerance == 0.5 and format_key not in ("usd", "alembic", "columns"):
             assert done.reduced is not None and len(done.reduced.keys) <= 8
+
+
+@pytest.mark.parametrize("format_key", ["gltf", "collada"])
+def test_frames_asked_for_below_0_lie_at_0_s_where_a_format_has_no_time_before(
+    format_key: str, tmp_path: Path
+) -> None:
+    shot = SHOTS["frame_minus_20"]()
+    (done,) = deliver_all(
+        [leaving(shot)], find_profile("zup-rh-m"), format_key, tmp_path, Options(first=-20.0)
+    )
+    assert done.outgoing.zero_frame == -20 and off_px(shot, done) <= bound_px(shot, format_key, done)
+    assert any("Frame -20 lies at 0 s" in n and "no time before 0" in n for n in done.outgoing.notes)
 
 
 @pytest.mark.parametrize("format_key", ["usd", "alembic", "gltf", "collada"])

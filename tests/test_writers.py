@@ -142,7 +142,7 @@ def test_what_a_format_cannot_hold_is_said(format_key: str, tmp_path: Path) -> N
     assert ("hardly any package reads" if format_key == "gltf" else "some readers drop") in said
     assert done.proof.grade == "off"  # and the proof does not hide it
     early = deliver(
-        shot(20, first=-5.0), NO_LANDMARKS, PICTURE, reading_zooms(shipped_profiles()["zup-lh-cm"]), format_key, tmp_path
+        shot(20), NO_LANDMARKS, PICTURE, reading_zooms(shipped_profiles()["zup-lh-cm"]), format_key, tmp_path, Options(first=-5.0)
     )  # fmt: skip
     assert early.outgoing.zero_frame == -5 and early.proof.max_px <= 0.05
     assert any("Frame -5 lies at 0 s" in n and "no time before 0" in n for n in early.outgoing.notes)

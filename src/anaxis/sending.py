@@ -118,6 +118,7 @@ def prepare(
             f"Frame {format_frame(track.frames[0])} here is frame {format_frame(moved.frames[0])} there: the range "
             f"{format_frame(track.frames[0])} to {format_frame(track.frames[-1])} goes out as "
             f"{format_frame(moved.frames[0])} to {format_frame(moved.frames[-1])}."
+            f"{' Many packages drop what lies before frame 0.' if track.frames[0] < 0 <= first else ''}"
         )
         track = moved
     made = make_outgoing(track, profile.convention, picture.image, picture.fit, profile.lens.fit, shown)
@@ -153,6 +154,7 @@ def deliver_all(
     The file is called ``stem``, or after the first camera and the package. ``progress`` is told the share done
     of what takes long. Raises BadInput for a format that is not written, or holds no several cameras.
     """
+    options = from_zero_up(options, cameras, profile)
     own = [_along(options, cameras[0], c) for c in cameras]
     path = stem or file_stem(cameras[0].track.name, profile.key)
     done: list[Delivered] = []
@@ -165,8 +167,8 @@ def deliver_all(
         names = node_names([r.sent.track.name for r in ready])
         named = names if has_nodes(format_key) else [None] * len(ready)
         done = [
-            _proved(camera, one, files, name, profile, options)
-            for camera, one, name in zip(cameras, ready, named, strict=True)
+            _proved(camera, one, files, name, profile, ways)
+            for camera, one, name, ways in zip(cameras, ready, named, own, strict=True)
         ]
         # The tolerance holds in the file as written; what more keys cannot mend is no reason for more keys.
         if all(_kept(d, share) for d in done):
@@ -229,12 +231,23 @@ def _in_format(
         )
     done: list[Delivered] = []
     stems: set[str] = set()
+    options = from_zero_up(options, cameras, profile)
     for k, camera in enumerate(cameras):
         part = part_of(progress, k, len(cameras))
         stem = unique_name(file_stem(camera.track.name, profile.key, shot), stems)
         done += deliver_all([camera], profile, key, folder, _along(options, cameras[0], camera), part, stem)
         part(1.0)
     return done
+
+
+def from_zero_up(options: Options, cameras: Sequence[Leaving], profile: Profile) -> Options:
+    """Many packages drop what lies before frame 0: a camera that begins there goes out from the package's own first
+    frame on, unless another is asked for; several keep step."""
+    first = float(cameras[0].track.frames[0])
+    earliest = min(float(c.track.frames[0]) for c in cameras)
+    if options.first is not None or earliest >= 0:
+        return options
+    return replace(options, first=profile.time.first_frame + first - earliest)
 
 
 def begins_there(options: Options, first: float, own: float) -> float:

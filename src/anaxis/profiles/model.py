@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 import json
 from functools import cached_property
 from pathlib import Path
@@ -149,6 +150,11 @@ class Profile(_Part):
     habits: tuple[Habit, ...] = Field(default=(), max_length=30)
     table: TableRule | None = None
     notes: str = Field(default="", max_length=4000)
+
+    @cached_property
+    def fingerprint(self) -> str:
+        """Another one for every other content: what is drawn for a package is kept under it."""
+        return hashlib.sha256(self.model_dump_json().encode()).hexdigest()[:12]
 
     @property
     def active_habits(self) -> list[tuple[str, dict[str, Any]]]:

@@ -93,11 +93,12 @@ class Camera(Base):
         back_populates="camera", order_by="Version.number", foreign_keys="Version.camera_id"
     )
     missing_from: Mapped[SourceFile | None] = relationship()
+    head_version: Mapped[Version | None] = relationship(foreign_keys=[head_id], viewonly=True)
 
     @property
     def head(self) -> Version:
         """The version worked on: the one undo and redo led to, else the newest."""
-        return next((v for v in self.versions if v.id == self.head_id), self.versions[-1])
+        return self.head_version or self.versions[-1]
 
     @property
     def takes(self) -> list[Version]:

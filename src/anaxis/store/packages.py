@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from sqlalchemy import func, select
+from sqlalchemy import func, select, text
 from sqlalchemy.orm import Session
 
 from anaxis.core.errors import BadInput
@@ -50,6 +50,8 @@ def keep_package(session: Session, profile: Profile, change: str) -> Package:
     """A package as the next version of its key. Raises BadInput for the key of a shipped one."""
     if profile.key in shipped_profiles():
         raise BadInput(f"'{profile.key}' is the key of a shipped package: copy it under a key of your own.")
+    # Two people who save one package wait for each other.
+    session.execute(text("SELECT pg_advisory_xact_lock(hashtext(:key))"), {"key": f"package {profile.key}"})
     highest = session.execute(select(func.max(Package.number)).where(Package.key == profile.key)).scalar_one()
     row = Package(
         key=profile.key, number=(highest or 0) + 1, document=profile.model_dump(mode="json"), change=change

@@ -138,7 +138,7 @@ def track_of(version: Version) -> tuple[Track, Landmarks, Floats]:
 
 
 def recipe_of(version: Version) -> Recipe:
-    return recipe_from_document(version.recipe)
+    return recipe_from_document(version.recipe, strict=False)
 
 
 def expected_of(shot: Shot) -> Expected:
@@ -159,11 +159,8 @@ def set_finder(session: Session) -> Callable[[str], Scene]:
 
 def all_shows(session: Session) -> list[Show]:
     loading = (
-        selectinload(Show.shots)
-        .selectinload(Shot.cameras)
-        .selectinload(Camera.versions)
-        .selectinload(Version.deliveries)
-    )
+        selectinload(Show.shots).selectinload(Shot.cameras).selectinload(Camera.head_version).selectinload(Version.deliveries)
+    )  # fmt: skip
     return list(session.execute(select(Show).order_by(Show.name).options(loading)).scalars())
 
 
@@ -266,7 +263,7 @@ def get_recipe(session: Session, name: str) -> Recipe:
     row = session.execute(select(SavedRecipe).where(SavedRecipe.name == name)).scalar_one_or_none()
     if row is None:
         raise NotFound(f"There is no saved recipe '{name}': choose one of the list.")
-    return recipe_from_document(row.operations)
+    return recipe_from_document(row.operations, strict=False)
 
 
 def save_recipe(session: Session, name: str, recipe: Recipe) -> None:

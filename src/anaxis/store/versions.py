@@ -51,8 +51,12 @@ def keep_camera(
     _refuse_unusable(report)
     camera: Camera = find_or_make(session, Camera, shot_id=shot.id, name=name)
     take = _highest(session, camera.id, Version.take) + 1
+    session.refresh(camera, ["head_id"])
+    follows = camera.head.number if camera.head_id is not None else None
     version = _made(camera, source, scene, report, picture, _highest(session, camera.id, Version.number) + 1)
     version.take, version.edit, version.change = take, 0, change or f"taken in from {source.name}"
+    if follows is not None:  # what was worked on until now, whatever was undone before
+        version.facts = {**version.facts, "follows": follows}
     session.add(version)
     session.flush()
     keep_file(session, source)
@@ -196,18 +200,33 @@ def _examined(
 
 
 def correct_picture(session: Session, version: Version, image: Image, source_fit: str) -> Version:
-    """The same track with another picture, as a new version of its camera; nothing in it is a guess."""
-    same = ("camera_id", "source_file_id", "camera_path", "facts", "findings", "track", "recipe")
+    """The same camera with another picture, as a new version; nothing in it is a guess, and it is checked anew.
+
+    Raises BadInput where the picture is a part of a plate, whose size the recipe says.
+    """
+    recipe = recipe_of(version)
+    held = picture_of_version(version).image
+    if any(o.on and o.code == "part" for o in recipe) and image != held:
+        raise BadInput(
+            f"The picture is a part of the plate, {held.width_px} x {held.height_px} px, which the recipe's operation "
+            f"'{kind_of('part').label}' says: change it there, on Clean, or take it out first."
+        )
+    words = f"picture {image.width_px} x {image.height_px}, fit {source_fit}"
+    scene = scene_from_bytes(version.source_file.scene)
+    report = _examined(session, version, scene, recipe, Picture(image, source_fit, False, False))
+    _refuse_unusable(report)
+    same = ("camera_id", "source_file_id", "camera_path", "facts", "track", "recipe")
     made = Version(
-        **{k: getattr(version, k) for k in same},
+        **{k: getattr(version, k) for k in same}, findings=[f.as_dict() for f in report.findings],
         width_px=image.width_px, height_px=image.height_px, pixel_aspect=image.pixel_aspect, image_guessed=False,
         source_fit=source_fit, fit_guessed=False,
     )  # fmt: skip
-    return _next(session, version, made, f"picture {image.width_px} x {image.height_px}, fit {source_fit}")
+    return _next(session, version, made, words)
 
 
 def step_back(session: Session, version: Version) -> Version:
     """Undo: the version this one was made from is worked on again. Raises BadInput at a take's beginning."""
+    _require_seen(session, version.camera_id)
     if version.parent_id is None:
         raise BadInput(f"There is nothing to undo: version {version.label} is the camera as it was taken in.")
     parent = session.get_one(Version, version.parent_id)
@@ -217,6 +236,7 @@ def step_back(session: Session, version: Version) -> Version:
 
 def step_on(session: Session, version: Version) -> Version:
     """Redo: the newest edit made from this version. Raises BadInput where there is none."""
+    _require_seen(session, version.camera_id)
     child = next_of(session, version)
     if child is None:
         raise BadInput(f"There is nothing to redo after version {version.label}.")
@@ -232,6 +252,7 @@ def next_of(session: Session, version: Version) -> Version | None:
 
 def copy_camera(session: Session, version: Version, name: str) -> Version:
     """The version as a camera of its own in the same shot, under a legal name that is free."""
+    session.execute(select(Shot.id).where(Shot.id == version.camera.shot_id).with_for_update())
     taken = set(
         session.execute(select(Camera.name).where(Camera.shot_id == version.camera.shot_id)).scalars()
     )
@@ -282,7 +303,8 @@ def _made(
 
 
 def _next(session: Session, version: Version, made: Version, change: str) -> Version:
-    """Put an edit behind the version it was made from."""
+    """Put an edit behind the version it was made from. Raises BadInput where somebody else was quicker."""
+    _require_seen(session, version.camera_id)
     made.number = _highest(session, version.camera_id, Version.number) + 1
     edits = select(func.max(Version.edit)).where(
         Version.camera_id == version.camera_id, Version.take == version.take
@@ -293,6 +315,25 @@ def _next(session: Session, version: Version, made: Version, change: str) -> Ver
     session.flush()
     _set_head(session, version.camera, made)
     return made
+
+
+def _require_seen(session: Session, camera_id: int) -> None:
+    """Refuse a change made from a page that does not show what is worked on by now.
+
+    The page's number of the version worked on comes along as ``session.info["head_seen"]``; the camera's row is
+    locked, so that of two changes at once the second is told.
+    """
+    seen = session.info.get("head_seen")
+    if seen is None:
+        return
+    session.execute(select(Camera.id).where(Camera.id == camera_id).with_for_update())
+    query = select(Version).join(Camera, Camera.head_id == Version.id).where(Camera.id == camera_id)
+    head = session.execute(query).scalar_one_or_none()
+    if head is not None and head.number != seen:
+        raise BadInput(
+            f"Meanwhile version {head.label} was made from another page ({head.change or 'taken in'}): nothing was changed here. "
+            "Look at what is there now, then do it again."
+        )
 
 
 def _set_head(session: Session, camera: Camera, version: Version, **also: Any) -> None:

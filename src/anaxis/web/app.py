@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import errno
 import logging
 import os
 from collections.abc import AsyncIterator, Awaitable, Callable
@@ -11,7 +12,8 @@ from fastapi import FastAPI, Request, Response
 from fastapi.exceptions import RequestValidationError
 from fastapi.middleware.gzip import GZipMiddleware
 from fastapi.staticfiles import StaticFiles
-from sqlalchemy.exc import DataError, OperationalError
+from sqlalchemy.exc import DataError, IntegrityError, InternalError, OperationalError
+from sqlalchemy.exc import TimeoutError as PoolTimeout
 from starlette.exceptions import HTTPException
 
 from anaxis import __version__
@@ -94,8 +96,12 @@ def create_app(database_url: str | None = None, warm_readers: int = 2) -> FastAP
     app.add_exception_handler(BadInput, _bad_input)
     app.add_exception_handler(RequestValidationError, _bad_form)
     app.add_exception_handler(HTTPException, _http_error)
-    app.add_exception_handler(OperationalError, _no_database)
+    for failed in (OperationalError, InternalError, PoolTimeout):
+        app.add_exception_handler(failed, _no_database)
     app.add_exception_handler(DataError, _not_storable)
+    app.add_exception_handler(IntegrityError, _at_once)
+    app.add_exception_handler(UnicodeEncodeError, _not_storable)
+    app.add_exception_handler(OSError, _no_room)
     app.add_exception_handler(Exception, _broken)
     return app
 
@@ -154,7 +160,24 @@ async def _not_storable(request: Request, error: Exception) -> Response:
 
 async def _no_database(request: Request, error: Exception) -> Response:
     _log.error("database: %s", error)
+    if "disk" in str(error).lower() or "No space left" in str(error):
+        return _say(
+            request, "The database's disk is full; nothing was changed. Make room on it, then try again.", 507
+        )
     return _say(request, "The database does not answer; nothing was changed. Try again in a moment.", 503)
+
+
+async def _at_once(request: Request, error: Exception) -> Response:
+    sentence = "Somebody else made the same thing at the same moment: nothing was kept here. Look at what is there now, then try again."
+    return said_where_it_was_asked(request, sentence) or _say(request, sentence, 409)
+
+
+async def _no_room(request: Request, error: Exception) -> Response:
+    assert isinstance(error, OSError)
+    if error.errno not in (errno.ENOSPC, errno.EDQUOT):
+        return await _broken(request, error)
+    _log.error("no room: %s", error)
+    return _say(request, "The disk is full; nothing was changed. Make room on it, then try again.", 507)
 
 
 async def _broken(request: Request, error: Exception) -> Response:

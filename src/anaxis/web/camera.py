@@ -19,7 +19,7 @@ from anaxis.formats.track_json import convention_from_document
 from anaxis.profiles import SHIPPED_KEYS
 from anaxis.profiles.model import Profile
 from anaxis.profiles.sheet import sheet_of
-from anaxis.sending import prepare
+from anaxis.sending import Leaving, Options, from_zero_up, prepare
 from anaxis.store.deliveries import furthest_off, has_finer, newest_deliveries
 from anaxis.store.models import Version
 from anaxis.store.packages import all_packages
@@ -182,9 +182,8 @@ def _context(
 ) -> dict[str, Any]:
     source = convention_from_document(version.facts["convention"])
     track, landmarks, segments = track_of(version)
-    first = number_or_none(there, "a first frame")
-    if first is None and track.frames[0] < 0:  # many packages drop what lies before frame 0
-        first = float(profile.time.first_frame)
+    asked = Options(first=number_or_none(there, "a first frame"))
+    first = from_zero_up(asked, [Leaving(track, landmarks, picture_of_version(version))], profile).first
     outgoing = prepare(track, landmarks, picture_of_version(version), profile, first)
     newest = newest_deliveries(version)
     sheet = sheet_of(outgoing, profile) if station in ("lens", "deliver") else None

@@ -57,6 +57,9 @@ def _before(version: Version) -> int:
     """The version to compare with: the one an edit was made from, else the take before."""
     versions = version.camera.versions
     parent = next((v for v in versions if v.id == version.parent_id), None)
+    followed = version.facts.get("follows")
+    if parent is None and followed is not None:
+        return int(followed)
     earlier = [v for v in versions if v.take < version.take]
     return (parent or (earlier[-1] if earlier else version)).number
 

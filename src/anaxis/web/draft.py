@@ -39,7 +39,10 @@ class Draft:
     @staticmethod
     def of(source: SourceFile) -> Draft:
         held = source.draft or {}
-        recipes = {path: recipe_from_document(entries) for path, entries in held.get("recipes", {}).items()}
+        recipes = {
+            path: recipe_from_document(entries, strict=False)
+            for path, entries in held.get("recipes", {}).items()
+        }
         return Draft(
             held.get("correct", {}), recipes, held.get("camera"), held.get("show", ""), held.get("shot", "")
         )

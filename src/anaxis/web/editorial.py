@@ -50,7 +50,7 @@ def ranges(
         shot.first_frame, shot.last_frame = min(c.first for c in clips), max(c.last for c in clips)
         # The frames of a source count at its own rate, whatever the edit runs at.
         shot.rate = clips[0].rate or rate_text(edit.rate)
-        cameras = [(c, _at_odds(c)) for c in shot.cameras if c.versions]
+        cameras = [(c, _at_odds(c)) for c in shot.cameras if c.head_id is not None]
         told.append(Told(shot, before, clips, cameras))
     named = {id(c) for t in told for c in t.clips}
     return page(

@@ -21,7 +21,7 @@ def matrix(request: Request, store: Store) -> Any:
     for show in all_shows(store):
         for shot in show.shots:
             for camera in shot.cameras:
-                if camera.versions:
+                if camera.head_id is not None:
                     cells: dict[str, list[Delivery]] = {}
                     for delivery in newest_deliveries(camera.head):
                         key = delivery.profile["key"]

@@ -66,10 +66,30 @@ templates.env.globals |= {
 }
 
 
-def _session(request: Request) -> Iterator[Session]:
+async def _head_seen(request: Request) -> int | None:
+    """The version that was worked on when the form was drawn; None where a form does not say."""
+    if request.method != "POST" or "form" not in request.headers.get("content-type", ""):
+        return None
+    try:
+        return int(str((await request.form()).get("head", "")))
+    except ValueError:
+        return None
+
+
+def _session(request: Request, head: Annotated[int | None, Depends(_head_seen)]) -> Iterator[Session]:
     """One transaction a request: kept where the request succeeds, else nothing of it stays."""
-    with Session(request.app.state.engine, expire_on_commit=False) as session, session.begin():
-        yield session
+    with Session(request.app.state.engine, expire_on_commit=False, info={"head_seen": head}) as session:
+        try:
+            yield session
+            session.commit()
+        except BaseException:
+            session.rollback()
+            raise
+
+
+def let_go(session: Session) -> None:
+    """Give the database's connection back while something else is waited for; what was read stays readable."""
+    session.commit()
 
 
 Store = Annotated[Session, Depends(_session, scope="function")]

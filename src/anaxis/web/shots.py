@@ -42,7 +42,11 @@ class Row:
 @router.get("/")
 def shots(request: Request, store: Store) -> Any:
     shows = all_shows(store)
-    rows = {shot.id: [_row(c) for c in shot.cameras if c.versions] for show in shows for shot in show.shots}
+    rows = {
+        shot.id: [_row(c) for c in shot.cameras if c.head_id is not None]
+        for show in shows
+        for shot in show.shots
+    }
     return page(request, "shots/index.html", shows=[s for s in shows if s.shots], rows=rows)
 
 
