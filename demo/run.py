@@ -16,7 +16,8 @@ from sqlalchemy.orm import Session
 
 from anaxis.core.errors import BadInput
 from anaxis.core.recipe import recipe_from_document
-from anaxis.flow import examine, picture_of
+from anaxis.examined import Here, look
+from anaxis.flow import picture_of
 from anaxis.jobs.guard import ParserPool, limits_from_environment
 from anaxis.profiles import shipped_profiles
 from anaxis.store.database import connect, migrate
@@ -49,10 +50,10 @@ def load_demo(url: str) -> bool:
             for path in make_all(Path(folder)):
                 source = take_in_bytes(store, parsers, path.name, path.read_bytes())
                 source, scene = staged_scene(store, source.id)
-                report = examine(scene)[0]
+                report = look(Here(), source.scene, source.name, {})[0]
                 name = path.name[:6]
                 kept[name] = keep_camera(
-                    store, find_or_make_shot(store, show, name), source, scene, report, report.name,
+                    store, find_or_make_shot(store, show, name), source, report, report.name,
                     picture_of(scene, None, None),
                 )  # fmt: skip
             again(store, parsers, kept["TW_040"], make_newer(Path(folder)))

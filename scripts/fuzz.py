@@ -105,7 +105,7 @@ PACKED = (".zip", ".usdz")
 def main() -> int:
     count = int(sys.argv[1]) if len(sys.argv) > 1 else 2000
     seed = int(sys.argv[2]) if len(sys.argv) > 2 else 1
-    limits = Limits(wall_s=60, cpu_s=50)
+    limits = Limits(wall_s=60)
     ends: Counter[str] = Counter()
     with TemporaryDirectory(prefix="anaxis-fuzz-") as name:
         folder = Path(name)

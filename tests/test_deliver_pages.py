@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+import json
 import re
 import zipfile
 from pathlib import Path
@@ -87,17 +88,27 @@ def test_several_packages_get_a_zip_each_in_one(site: str, demo_files: dict[str,
     assert "camera/shotcam.zup-lh-cm.usd" in inner.namelist()
 
 
-def test_a_camera_that_would_begin_below_frame_0_there_leaves_out_what_has_none(
+def test_a_camera_that_begins_below_frame_0_there_goes_out_in_every_format(
     site: str, demo_files: dict[str, Path]
 ) -> None:
-    """TW_010 begins at 1001 and TW_020 at 1: moved by as much, the second lies below frame 0."""
+    """TW_010 begins at 1001 and TW_020 at 1: moved by as much, the second lies below frame 0, and files that have no time
+    before 0 begin with it; the manifest says where."""
     for name in ("TW_010", "TW_020"):
         take_in(site, demo_files[name], name)
     form = {"version": "1", "to": "yup-rh-m", "format_key": "usd", "more_cameras": "2", "first_there": "0"}
     with httpx.Client(base_url=site, timeout=60) as client:
         answer = client.post("/cameras/1/bundle", data=form)
-    names = zipfile.ZipFile(io.BytesIO(answer.content)).namelist()
-    assert {Path(n).suffix for n in names if n.startswith("camera/")} == {".usd", ".abc", ".json", ".csv"}
+    bundle = zipfile.ZipFile(io.BytesIO(answer.content))
+    names = [n for n in bundle.namelist() if n.startswith("camera/")]
+    assert {Path(n).suffix for n in names} == {".usd", ".abc", ".json", ".csv", ".glb", ".dae"}
+    cameras = json.loads(bundle.read("manifest.json"))["cameras"]
+    zero = {
+        n: p.get("frame_at_zero_s", 0)
+        for c in cameras
+        for n, p in c["proof"].items()
+        if n.endswith((".glb", ".dae"))
+    }
+    assert sorted(zero.values()) == [-1000, -1000, 0, 0], zero
 
 
 def test_what_cannot_be_delivered_is_said_where_it_was_asked(

@@ -14,9 +14,10 @@ from sqlalchemy.exc import DBAPIError
 from sqlalchemy.orm import Session
 
 from anaxis.core.errors import BadInput
-from anaxis.flow import examine, picture_of
+from anaxis.examined import Here, look
+from anaxis.flow import picture_of
 from anaxis.formats import read_file
-from anaxis.formats.scene_archive import track_from_bytes
+from anaxis.formats.scene_archive import scene_to_bytes, track_from_bytes
 from anaxis.profiles import shipped_profiles
 from anaxis.store.database import connect, migrate
 from anaxis.store.deliveries import deliver_version, proof_arrays
@@ -33,10 +34,15 @@ from anaxis.store.versions import keep_camera
 
 def keep(store: Session, path: Path, shot: str) -> Version:
     scene = read_file(path)
-    source = stage_file(store, path.name, path.read_bytes(), scene)
+    source = stage_file(store, path.name, path.read_bytes(), scene_to_bytes(scene))
     kept_shot = find_or_make_shot(store, find_or_make_show(store, "The Tidewright"), shot)
     return keep_camera(
-        store, kept_shot, source, scene, examine(scene)[0], "shotcam", picture_of(scene, None, None)
+        store,
+        kept_shot,
+        source,
+        look(Here(), source.scene, source.name, {})[0],
+        "shotcam",
+        picture_of(scene, None, None),
     )
 
 

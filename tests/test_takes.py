@@ -17,8 +17,10 @@ import anaxis.store
 from anaxis.core.errors import BadInput
 from anaxis.core.lens import Image
 from anaxis.core.recipe import Operation
-from anaxis.flow import examine, picture_of
+from anaxis.examined import Here, look
+from anaxis.flow import picture_of
 from anaxis.formats import read_file
+from anaxis.formats.scene_archive import scene_to_bytes
 from anaxis.store.models import Camera, Shot, SourceFile, Version
 from anaxis.store.queries import (
     find_or_make_shot,
@@ -48,13 +50,20 @@ def store(engine: Engine) -> Any:
 
 def staged(store: Session, path: Path) -> tuple[SourceFile, Any]:
     scene = read_file(path)
-    return stage_file(store, path.name, path.read_bytes(), scene), scene
+    return stage_file(store, path.name, path.read_bytes(), scene_to_bytes(scene)), scene
 
 
 def kept(store: Session, path: Path, name: str = "shotcam", at: int = 0) -> Version:
     source, scene = staged(store, path)
     shot = find_or_make_shot(store, find_or_make_show(store, "The Tidewright"), "TW_X")
-    return keep_camera(store, shot, source, scene, examine(scene)[at], name, picture_of(scene, None, None))
+    return keep_camera(
+        store,
+        shot,
+        source,
+        look(Here(), source.scene, source.name, {})[at],
+        name,
+        picture_of(scene, None, None),
+    )
 
 
 def head(store: Session, version: Version) -> Version:

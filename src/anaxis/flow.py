@@ -5,8 +5,9 @@ A camera flows one way: file, scene, track, outgoing camera, files, stand-in, pr
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
+from typing import Protocol
 
 import numpy as np
 
@@ -21,6 +22,7 @@ from anaxis.core.track import Track, require_usable
 
 DEFAULT_IMAGE = Image(1920, 1080)
 DEFAULT_SOURCE_FIT = "width"
+MAX_CAMERAS = 500
 
 
 @dataclass(frozen=True, eq=False)
@@ -79,6 +81,10 @@ def examine(
         if outside:
             raise BadInput(f"{scene.name} holds no camera of its own. {outside.message} {outside.remedy}")
         scene.camera()  # raises the sentence for it
+    if len(scene.cameras) > MAX_CAMERAS:
+        raise BadInput(
+            f"{scene.name} holds {len(scene.cameras)} cameras; at most {MAX_CAMERAS} are looked at: export the shot's cameras alone."
+        )
     done: dict[str, Work | BadInput] = {}
     for node in scene.cameras:
         recipe = (recipes or {}).get(node.path, ())
@@ -124,7 +130,15 @@ def _report(
     )
 
 
-def refuse_unusable(scene: Scene, reports: list[CameraReport]) -> None:
+class _Checked(Protocol):
+    @property
+    def usable(self) -> bool: ...
+
+    @property
+    def findings(self) -> list[Finding]: ...
+
+
+def refuse_unusable(reports: Sequence[_Checked]) -> None:
     """Raise BadInput where not one camera of a file can be used, with the first reason."""
     if not any(r.usable for r in reports):
         first = next(f for f in reports[0].findings if f.severity == "error")

@@ -110,6 +110,10 @@ def bare_of(scene: Scene, path: str, recipe: Recipe, track: Track) -> tuple[Trac
     if node.parent is not None and not recipe:
         alone = scene.replaced(replace(node, parent=None))
         out.append(bake_camera(alone, node.path, track.frames).track)
+        chain = scene.chain(node.path)
+        if len(chain) > 2:  # without the topmost alone
+            below = scene.replaced(replace(chain[-2], parent=None))
+            out.append(bake_camera(below, node.path, track.frames).track)
     placement = placement_of(recipe)
     if any(o.on and o.code == "place" for o in recipe):
         out.append(placement.rigid().inverse().track(track))

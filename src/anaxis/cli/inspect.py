@@ -59,7 +59,7 @@ def inspect(file: Path, recipe: Path | None, camera: str | None, as_json: bool, 
         print_json(document)
     else:
         print_report(document, scene)
-    refuse_unusable(scene, reports)
+    refuse_unusable(reports)
 
 
 def _first_lens(lens: Any) -> dict[str, float | None]:

@@ -22,7 +22,7 @@ from anaxis.core.cuts import cuts_of
 from anaxis.core.errors import BadInput
 from anaxis.core.lens import Image
 from anaxis.core.project import pixel_matrices
-from anaxis.core.proof import TestPoints, deviations_px, make_test_points
+from anaxis.core.proof import TestPoints, deviations_px, make_test_points, motion_size_m
 from anaxis.core.rotation import angles_from_matrices, matrices_from_angles
 from anaxis.core.timing import plain_frame
 from anaxis.core.track import LENS_CHANNELS, Track
@@ -34,6 +34,8 @@ Turns = Literal["angles", "quaternions"]
 UNSEEN_SHARE = 0.002
 _UNSEEN = ("focus_m", "fstop", "near_m", "far_m")
 Progress = Callable[[float], None]
+# Test points are worked out for so many frames at a time: those of all frames of a long shot fill a gigabyte.
+_BLOCK, _BLOCKS_KEPT = 1024, 8
 
 
 def part_of(progress: Progress, i: int, count: int) -> Progress:
@@ -107,20 +109,38 @@ class _Fit:
     def __init__(self, track: Track, image: Image, fit: str, landmarks_m: Floats, rule: KeyRule) -> None:
         self.track, self.image, self.fit, self.rule = track, image, fit, rule
         self.channels, self.values = channels_of(track, rule)
-        meant = pixel_matrices(track, image, fit)
-        self.points = make_test_points(track, meant, image, landmarks_m)
+        self.meant, self.landmarks_m = pixel_matrices(track, image, fit), landmarks_m
+        self.motion_m = motion_size_m(track)
+        self.blocks: dict[int, TestPoints] = {}
         self.unseen = [i for i, c in enumerate(self.channels) if c in _UNSEEN]
 
     def deviation(self, at: Ints, values: Floats) -> Floats:
         """Pixels off on the frames ``at`` (m,) with other ``values`` (m, c); infinite where focus and the like go."""
         moved = track_of_channels(self.track.take(at), self.channels, values, self.rule)
-        points = TestPoints(self.points.world_m[at], self.points.pixels[at], self.points.counts[at])
-        off = deviations_px(points, pixel_matrices(moved, self.image, self.fit), self.image)
+        arrived = pixel_matrices(moved, self.image, self.fit)
+        off = np.empty(len(at))
+        block = at // _BLOCK
+        for k in np.unique(block).tolist():
+            here = np.flatnonzero(block == k)
+            points, inside = self._points(k), at[here] - k * _BLOCK
+            some = TestPoints(points.world_m[inside], points.pixels[inside], points.counts[inside])
+            off[here] = deviations_px(some, arrived[here], self.image)
         if self.unseen:
             was, now = self.values[at][:, self.unseen], values[:, self.unseen]
             lost = (np.abs(now - was) > UNSEEN_SHARE * np.abs(was)).any(axis=1)
             off = np.where(lost, np.inf, off)
         return off
+
+    def _points(self, k: int) -> TestPoints:
+        """The test points of one block of frames; the last few blocks are at hand, for keys are sought from left to right."""
+        if k not in self.blocks:
+            while len(self.blocks) >= _BLOCKS_KEPT:
+                del self.blocks[next(iter(self.blocks))]
+            part = slice(k * _BLOCK, (k + 1) * _BLOCK)
+            marks = self.landmarks_m if len(self.landmarks_m) == 1 else self.landmarks_m[part]
+            track = self.track.take(np.arange(len(self.track))[part])
+            self.blocks[k] = make_test_points(track, self.meant[part], self.image, marks, self.motion_m)
+        return self.blocks[k]
 
     def slopes(self, i: int, j: int) -> tuple[Floats, Floats]:
         """Slopes at both ends of the span from sample i to j, each (c,)."""

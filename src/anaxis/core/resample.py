@@ -17,7 +17,7 @@ from typing import Literal
 
 import numpy as np
 from scipy.interpolate import CubicSpline, PchipInterpolator
-from scipy.spatial.transform import Rotation, RotationSpline
+from scipy.spatial.transform import Rotation, RotationSpline, Slerp
 
 from anaxis.core.cuts import cuts_of, found_cuts, pose_cuts
 from anaxis.core.errors import BadInput
@@ -74,6 +74,19 @@ def sampled(track: Track, at: Floats) -> Track:
         values[exact] = getattr(track.lens, name)[nearest]
     made = replace(track, frames=at, position_m=position, rotation=rotation, lens=Lens(**lens), marked=None)
     return replace(made, marked=_marks_at(track, made))
+
+
+def sampled_straight(track: Track, at: Floats) -> Track:
+    """The track at the frames ``at`` (m,) as one draws it who knows no curves: straight lines, shortest arcs; held outside."""
+    own = track.frames
+    where = np.clip(at, own[0], own[-1])
+    place = np.stack([np.interp(where, own, v) for v in track.position_m.T], axis=1)
+    turn = (
+        np.repeat(track.rotation, len(at), axis=0) if len(own) == 1 else
+        np.asarray(Slerp(own, Rotation.from_matrix(track.rotation))(where).as_matrix())
+    )  # fmt: skip
+    lens = Lens(**{f.name: np.interp(where, own, getattr(track.lens, f.name)) for f in fields(Lens)})
+    return replace(track, frames=at, position_m=place, rotation=turn, lens=lens, marked=None)
 
 
 def landmarks_at(track: Track, landmarks: Landmarks, at: Floats) -> Landmarks:

@@ -87,7 +87,10 @@ class _Document:
             "translation": track.position_m[0].tolist(), "rotation": turn[0].tolist(),
         }  # fmt: skip
         motion, zoom = _Motion(self.buffer, outgoing), _Motion(self.buffer, outgoing)
-        if not (is_still(track.position_m) and is_still(turn)):
+        if is_still(track.position_m) and is_still(turn):
+            # Its range arrives all the same; and some readers refuse a file without a buffer.
+            motion.hold({"node": len(self.nodes), "path": "translation"}, track.position_m)
+        else:
             motion.add({"node": len(self.nodes), "path": "translation"}, track.position_m, [0, 1, 2])
             motion.add({"node": len(self.nodes), "path": "rotation"}, turn, [3, 4, 5, 6])
         if not is_still(yfov):
@@ -145,6 +148,13 @@ class _Motion:
                 self.seconds[self.keys.index] if keyed and self.keys else self.seconds
             )
         return self.times[by_keys]
+
+    def hold(self, target: dict[str, Any], values: Floats) -> None:
+        """A channel that stands, on the first and the last frame."""
+        ends = np.unique([0, len(values) - 1])
+        times, held = self.buffer.add(self.seconds[ends]), self.buffer.add(values[ends])
+        self.samplers.append({"input": times, "output": held, "interpolation": "LINEAR"})
+        self.channels.append({"sampler": len(self.samplers) - 1, "target": target})
 
     def add(self, target: dict[str, Any], values: Floats, columns: list[int]) -> None:
         """A channel (n, c): by the keys' ``columns`` where there are keys, else on every frame."""

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import json
 import os
+import signal
 import subprocess
 import sys
 import threading
@@ -18,29 +19,49 @@ from typing import TYPE_CHECKING, Any
 
 from anaxis.core.errors import BadInput
 from anaxis.formats import MAX_FILE_BYTES, READABLE_SUFFIXES, require_readable
+from anaxis.jobs.turns import Turns
 
 if TYPE_CHECKING:  # the reading process is to start before all else
     from anaxis.core.scene import Scene
 
 _KEPT_ENVIRONMENT = ("PATH", "LANG", "LC_ALL", "TMPDIR", "OPENBLAS_CORETYPE", "OPENBLAS_L2_SIZE")
+# A process that was not kept ready takes a moment before it reads, more on a busy machine.
+_STARTS_S = 15
 
 
 @dataclass(frozen=True)
 class Limits:
+    """The budget of one file: its size, and the memory and seconds that reading and looking through it may take."""
+
     max_bytes: int = MAX_FILE_BYTES
-    memory_mb: int = 6000
-    cpu_s: int = 120
-    wall_s: int = 150
+    memory_mb: int = 1000
+    wall_s: int = 30
     answer_bytes: int = 1 << 30
 
 
 def limits_from_environment() -> Limits:
-    """The limits in force: the file size from ANAXIS_MAX_FILE_MB, 200 where it is not set."""
-    text = os.environ.get("ANAXIS_MAX_FILE_MB", "200")
-    try:
-        return Limits(max_bytes=int(float(text) * 1e6))
-    except ValueError as error:
-        raise BadInput(f"ANAXIS_MAX_FILE_MB is '{text}': it must be a number of megabytes.") from error
+    """The limits in force: ANAXIS_MAX_FILE_MB (200), ANAXIS_FILE_MB of memory (1000) and ANAXIS_FILE_SECONDS (30)."""
+    found = {}
+    for name, usual, unit in (
+        ("ANAXIS_MAX_FILE_MB", 200.0, "megabytes"), ("ANAXIS_FILE_MB", 1000.0, "megabytes"), ("ANAXIS_FILE_SECONDS", 30.0, "seconds"),
+    ):  # fmt: skip
+        text = os.environ.get(name, str(usual))
+        try:
+            found[name] = float(text)
+            if not 0 < found[name] < 1e7:
+                raise ValueError
+        except ValueError as error:
+            raise BadInput(f"{name} is '{text}': it must be a number of {unit} above zero.") from error
+    return Limits(
+        int(found["ANAXIS_MAX_FILE_MB"] * 1e6),
+        int(found["ANAXIS_FILE_MB"]),
+        max(1, round(found["ANAXIS_FILE_SECONDS"])),
+    )
+
+
+def clean_environment() -> dict[str, str]:
+    """The environment of a process that works on what came in: nothing of ours."""
+    return {k: os.environ[k] for k in _KEPT_ENVIRONMENT if k in os.environ}
 
 
 class ParserPool:
@@ -55,6 +76,7 @@ class ParserPool:
         self.limits = limits or Limits()
         self._only_for = only_for
         self._warm = warm
+        self._turns = Turns(max(2, os.cpu_count() or 2))
         self._ready: deque[subprocess.Popen[bytes]] = deque()
         self._lock = threading.Lock()
         self._closed = False
@@ -81,33 +103,39 @@ class ParserPool:
         """
         # A wrong kind of file is refused before a process is spent on it.
         require_readable(path.name, suffixes)
-        with self._lock:
-            process = self._ready.popleft() if self._ready else None
-        if process is None or process.poll() is not None:
-            process = _start(self._only_for or path.name)
-        try:
-            return self._ask(process, path, layout)
-        finally:
-            _end(process)
-            if self._warm > 1:
-                threading.Thread(target=self._refill, daemon=True).start()
+        with self._turns.turn():
+            with self._lock:
+                process = self._ready.popleft() if self._ready else None
+            if process is None or process.poll() is not None:
+                process = _start(self._only_for or path.name)
+            try:
+                return self._ask(process, path, layout)
+            finally:
+                _end(process)
+                if self._warm > 1:
+                    threading.Thread(target=self._refill, daemon=True).start()
 
     def _ask(self, process: subprocess.Popen[bytes], path: Path, layout: dict[str, Any] | None) -> Scene:
         limits = self.limits
         task = {
             "path": str(path), "max_bytes": limits.max_bytes, "memory_mb": limits.memory_mb,
-            "cpu_s": limits.cpu_s, "answer_bytes": limits.answer_bytes, "layout": layout,
+            "wall_s": limits.wall_s, "answer_bytes": limits.answer_bytes, "layout": layout,
         }  # fmt: skip
         try:
-            answer, _ = process.communicate(json.dumps(task).encode() + b"\n", timeout=limits.wall_s)
+            answer, _ = process.communicate(
+                json.dumps(task).encode() + b"\n", timeout=limits.wall_s + _STARTS_S
+            )
         except subprocess.TimeoutExpired as error:
             raise BadInput(
                 f"{path.name} took longer than {limits.wall_s} s to read and was given up: export the camera "
-                "without its geometry."
+                "without its geometry, or raise the limit (ANAXIS_FILE_SECONDS)."
             ) from error
         if not answer:
             raise BadInput(
-                f"{path.name} made its reader stop (signal or limit {-process.returncode}): it is damaged or far "
+                f"{path.name} took longer than {limits.wall_s} s to read and was given up: export the camera without its geometry, or "
+                "raise the limit (ANAXIS_FILE_SECONDS)."
+                if process.returncode in (-signal.SIGXCPU, -signal.SIGALRM)
+                else f"{path.name} made its reader stop (signal or limit {-process.returncode}): it is damaged or far "
                 "too large; export it again with the camera alone."
             )
         if len(answer) > limits.answer_bytes:
@@ -120,7 +148,7 @@ class ParserPool:
 
 
 def _start(only_for: str) -> subprocess.Popen[bytes]:
-    environment = {k: os.environ[k] for k in _KEPT_ENVIRONMENT if k in os.environ}
+    environment = clean_environment()
     # -P: never import from the current folder, which may hold the uploaded file.
     return subprocess.Popen(
         [sys.executable, "-P", "-m", "anaxis.jobs.parser", *([Path(only_for).suffix] if only_for else [])],

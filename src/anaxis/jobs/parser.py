@@ -1,7 +1,7 @@
 """The parsing process: reads one file, answers once, ends. Run as ``python -m anaxis.jobs.parser``.
 
 It waits, with the format libraries loaded, for one line of JSON on standard input
-(``{"path", "max_bytes", "memory_mb", "cpu_s", "answer_bytes", "layout"}``) and answers on standard output
+(``{"path", "max_bytes", "memory_mb", "wall_s", "answer_bytes", "layout"}``) and answers on standard output
 with one letter and a body: S and a scene archive, or E and a sentence. An argument names the one
 suffix whose library is to be loaded; without it all are.
 """
@@ -11,6 +11,7 @@ from __future__ import annotations
 import json
 import os
 import resource
+import signal
 import sys
 from contextlib import suppress
 from importlib import import_module
@@ -61,9 +62,16 @@ def _warm_up() -> None:
 
 def _serve(task: dict[str, Any], answer: BinaryIO) -> None:
     path = Path(str(task["path"]))
-    memory = int(task["memory_mb"]) << 20
+    # What the libraries took of the address space before there was a file is none of its doing.
+    with open("/proc/self/statm", encoding="ascii") as source:  # noqa: PTH123  (no path of a file system)
+        before = int(source.read().split()[0]) * resource.getpagesize()
+    memory = before + (int(task["memory_mb"]) << 20)
     resource.setrlimit(resource.RLIMIT_AS, (memory, memory))
-    resource.setrlimit(resource.RLIMIT_CPU, (int(task["cpu_s"]), int(task["cpu_s"]) + 1))
+    # The budget begins with the file: what starting took is not counted.
+    used = sum(resource.getrusage(resource.RUSAGE_SELF)[:2])
+    seconds = int(used + int(task["wall_s"])) + 1
+    resource.setrlimit(resource.RLIMIT_CPU, (seconds, seconds + 1))
+    signal.alarm(int(task["wall_s"]))
     resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
     # What a bundle unpacks to is counted beforehand; this holds for a reader gone wild.
     resource.setrlimit(resource.RLIMIT_FSIZE, (3 << 30, 3 << 30))

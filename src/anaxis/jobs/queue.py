@@ -11,6 +11,7 @@ import os
 import subprocess
 import sys
 import threading
+from contextlib import suppress
 from typing import Any
 
 import procrastinate
@@ -50,7 +51,11 @@ def put_in_queue(engine: Engine, numbers: list[int]) -> None:
     connector = procrastinate.SyncPsycopgConnector(conninfo=address_of(engine))
     with procrastinate.App(connector=connector).open() as app:
         for number in numbers:
-            app.configure_task(TASK, queue=QUEUE).defer(job_id=number)
+            # One entry a job in the queue, and never two of them at work.
+            with suppress(procrastinate.exceptions.AlreadyEnqueued):
+                app.configure_task(
+                    TASK, queue=QUEUE, lock=f"job {number}", queueing_lock=f"job {number}"
+                ).defer(job_id=number)
 
 
 def lost_work(engine: Engine) -> list[int]:

@@ -13,7 +13,7 @@ from contextlib import suppress
 from typing import Any
 
 import procrastinate
-from sqlalchemy import Engine, update
+from sqlalchemy import Engine, text, update
 from sqlalchemy.orm import Session
 
 from anaxis.core.errors import BadInput
@@ -29,6 +29,7 @@ from anaxis.store.queries import picture_of_version, track_of
 _log = logging.getLogger("anaxis.worker")
 _TELL_EVERY_S = 0.15
 _LOOK_EVERY_S = 3.0
+_JOB_LOCK = 7_204_115
 # A worker that has not been heard of for so long is gone, and its work is taken up again.
 _GONE_AFTER_S = 10.0
 
@@ -88,7 +89,24 @@ KINDS: dict[str, Callable[[Session, Job, Teller], dict[str, Any]]] = {
 
 
 def do_job(engine: Engine, number: int) -> None:
-    """Do one job, once: what comes of it and that it is done are kept together or not at all."""
+    """Do one job, once: what comes of it and that it is done are kept together or not at all.
+
+    Whoever takes it up while another is at it, on any machine, leaves it to that one: a worker that was only slow to
+    say that it lives is not gone.
+    """
+    with engine.connect() as connection:
+        lock = {"kind": _JOB_LOCK, "number": number}
+        if not connection.execute(text("SELECT pg_try_advisory_lock(:kind, :number)"), lock).scalar_one():
+            return
+        connection.commit()
+        try:
+            _do(engine, number)
+        finally:
+            connection.execute(text("SELECT pg_advisory_unlock(:kind, :number)"), lock)
+            connection.commit()
+
+
+def _do(engine: Engine, number: int) -> None:
     with Session(engine) as session, session.begin():
         begun = update(Job).where(Job.id == number, Job.state.in_(("waiting", "running")))
         if not session.execute(begun.values(state="running").returning(Job.id)).first():

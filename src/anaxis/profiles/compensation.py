@@ -21,7 +21,7 @@ from anaxis.core.timing import format_frame, parse_rate
 from anaxis.core.track import LENS_CHANNELS, Track
 from anaxis.core.tree import roll_deg
 from anaxis.core.typing import Floats
-from anaxis.profiles.habits import HABITS, about_axis, camera_turn, in_order, signed_channels
+from anaxis.profiles.habits import HABITS, about_axis, camera_turn, in_order, reordered, signed_channels
 
 Params = dict[str, Any]
 _STILL = 1e-9
@@ -288,6 +288,9 @@ _UNDO: dict[str, Callable[[Sending, Params], Sending]] = {
     "no_lens_animation": _no_lens_animation,
     "no_offsets": _no_offsets,
     "channels": _channels,
+    "rotation_order": lambda s, p: _moved(
+        s, s.track.position_m, reordered(s.track.rotation, p["read"], p["written"], s.convention)
+    ),
     "snap": _snap,
     "no_roll": _no_roll,
 }

@@ -11,7 +11,7 @@ from anaxis.core.axes import Convention
 from anaxis.core.lens import Image
 from anaxis.core.project import pixel_matrices
 from anaxis.core.proof import deviations_px, make_test_points
-from anaxis.core.resample import sampled
+from anaxis.core.resample import sampled, sampled_straight
 from anaxis.core.track import Track
 from anaxis.core.typing import Floats
 from anaxis.profiles.diagnosis_time import Timing
@@ -38,7 +38,8 @@ class Case:
         seen = self.arrived.take(timing.arrived_at[at])
 
         def behind(track: Track) -> Track:
-            return replace(sampled(track, timing.meant_frames[at]), frames=seen.frames, rate=seen.rate)
+            draw = sampled_straight if timing.straight else sampled
+            return replace(draw(track, timing.meant_frames[at]), frames=seen.frames, rate=seen.rate)
 
         return Aligned(seen, behind(self.meant), tuple(behind(b) for b in self.bare))
 

@@ -7,15 +7,15 @@ mean of R' (R K)^T, and s and t follow by least squares.
 from __future__ import annotations
 
 import warnings
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass, replace
 from itertools import permutations, product
 
 import numpy as np
 from scipy.spatial.transform import Rotation
 
-from anaxis.core.axes import Convention
-from anaxis.core.rotation import angles_from_matrices
+from anaxis.core.axes import ORDERS, Convention
+from anaxis.core.rotation import angles_from_matrices, matrices_from_angles
 from anaxis.core.scene import UP_AXES
 from anaxis.core.track import Lens, Track
 from anaxis.core.tree import roll_deg
@@ -87,6 +87,19 @@ def bases(
             HABITS["twice"].cost,
             replace(should, position_m=place, rotation=turn @ should.rotation),
         )
+    # With parents in the source the topmost of them is what is applied twice: what a camera has more than without it.
+    for alone in bare:
+        turn = should.rotation @ np.swapaxes(alone.rotation, 1, 2)
+        shift = should.position_m - np.einsum("nij,nj->ni", turn, alone.position_m)
+        yield (
+            (("twice", {}),),
+            HABITS["twice"].cost,
+            replace(
+                should,
+                position_m=np.einsum("nij,nj->ni", turn, should.position_m) + shift,
+                rotation=turn @ should.rotation,
+            ),
+        )
     yield (("no_roll", {}),), HABITS["no_roll"].cost, HABITS["no_roll"].arrive(here, {}, convention).track
 
 
@@ -128,14 +141,53 @@ def poses(case: Case, aligned: Aligned) -> Iterator[Pose]:
     seen, should, bare = aligned
     convention = case.convention
     zoom = float((seen.lens.focal_mm / seen.lens.film_width_mm).max()) * 2000
-    depth = float(np.nanmean(seen.lens.focus_m)) if np.isfinite(seen.lens.focus_m).any() else 5.0
-    depth = depth if 1e-6 < depth < 1e9 else 5.0
+    # A focus distance that arrived is in the world that arrived; without one a few metres of the world meant are taken.
+    focus = float(np.nanmean(seen.lens.focus_m)) if np.isfinite(seen.lens.focus_m).any() else 0.0
+
+    def depth(scale: float) -> float:
+        return focus if 1e-6 < focus < 1e4 * max(scale, 1.0) else 5.0 * max(scale, 1e-9)
+
     for causes, cost, base in bases(case, should, bare):
         yield from _similarities(base, seen, causes, cost, convention, zoom, depth)
     if float(np.abs(roll_deg(seen.rotation)).max()) < _LEVEL_DEG:
         for causes, cost, base in _levelled(case, should, bare):
             yield from _similarities(base, seen, causes, cost, convention, zoom, depth, _TURNS[:1])
     yield from _channels(case, should, seen, zoom, depth)
+    yield from _orders(case, should, seen, zoom, depth)
+
+
+def _orders(
+    case: Case, should: Track, seen: Track, zoom: float, depth: Callable[[float], float]
+) -> Iterator[Pose]:
+    """Angles written in one of the six orders and read in another; about moving axes that is the order reversed."""
+    convention = case.convention
+    found = []
+    for written in ORDERS:
+        angles = angles_from_matrices(convention.rotation_from_canonical(should.rotation), written).deg
+        for read in ORDERS:
+            if read != written:
+                turn = convention.rotation_to_canonical(matrices_from_angles(angles, read))
+                off = float(np.linalg.norm(turn - seen.rotation, axis=(1, 2)).max() / np.sqrt(2))
+                found.append((off, (written != convention.order), written, read, turn))
+    found.sort(key=lambda f: (round(f[0], 5), f[1]))
+    for off, _, written, read, turn in found[:2]:
+        for scale, shift in _scales(should.position_m, seen.position_m):
+            moved = replace(should, position_m=scale * should.position_m + shift, rotation=turn)
+            rough = zoom * (
+                off + np.linalg.norm(moved.position_m - seen.position_m, axis=1).max() / depth(scale)
+            )
+            causes: list[Cause] = [("rotation_order", {"written": written, "read": read})]
+            cost = HABITS["rotation_order"].cost
+            if scale != 1.0:
+                causes.append(("scale", {"factor": scale}))
+                cost += HABITS["scale"].cost if known(scale) else HABITS["scale"].cost + 0.6
+            if shift.any():
+                x, y, z = convention.position_from_canonical(shift).tolist()
+                causes.append(("world_shift", {"x": x, "y": y, "z": z}))
+                cost += HABITS["world_shift"].cost
+            yield Pose(
+                tuple(causes), cost, replace(moved, lens=_scaled_lens(moved.lens, scale)), float(rough)
+            )
 
 
 def _similarities(
@@ -145,7 +197,7 @@ def _similarities(
     cost: float,
     convention: Convention,
     zoom: float,
-    depth: float,
+    depth: Callable[[float], float],
     turns: Floats = _TURNS,
 ) -> Iterator[Pose]:
     """``turns`` (k, 3, 3) of the camera that are tried; the world's turn, scale and shift follow."""
@@ -169,8 +221,7 @@ def _similarities(
                 )
                 rough = zoom * (
                     np.linalg.norm(moved.rotation - seen.rotation, axis=(1, 2)).max() / np.sqrt(2)
-                    + np.linalg.norm(moved.position_m - seen.position_m, axis=1).max()
-                    / (depth * max(scale, 1e-9))
+                    + np.linalg.norm(moved.position_m - seen.position_m, axis=1).max() / depth(scale)
                 )
                 out, total = [*causes], cost + turn_cost
                 if k:
@@ -192,7 +243,8 @@ def _similarities(
 def _candidates(turn: Floats, base: Track, seen: Track) -> list[Floats]:
     """The world's turn as the rotations say it, and the nearest right angle where it is nearly that."""
     nearest = _TURNS[int(np.argmax(np.einsum("kij,ij->k", _TURNS, turn)))]
-    return [nearest] if np.abs(nearest - turn).max() < 2e-4 else [turn]
+    off = np.abs(nearest - turn).max()
+    return [nearest] if off < 2e-4 else [nearest, turn] if off < 3e-3 else [turn]
 
 
 def _scales(place: Floats, target: Floats) -> list[tuple[float, Floats]]:
@@ -202,15 +254,21 @@ def _scales(place: Floats, target: Floats) -> list[tuple[float, Floats]]:
     out = [(1.0, none)]
     scale = float((place * target).sum()) / size if size > 1e-18 else 1.0
     if scale > 1e-9:
-        out.append((rounded(scale), none))
+        out += [(s, none) for s in _nearly(scale)]
     out.append((1.0, (target - place).mean(axis=0)))
     centred, goal = place - place.mean(axis=0), target - target.mean(axis=0)
     spread = float((centred * centred).sum())
     both = float((centred * goal).sum()) / spread if spread > 1e-18 else 1.0
     if both > 1e-9:
-        both = rounded(both)
-        out.append((both, (target - both * place).mean(axis=0)))
+        out += [(s, (target - s * place).mean(axis=0)) for s in _nearly(both)]
     return out
+
+
+def _nearly(scale: float) -> list[float]:
+    """The known factor that noise may hide, and the scale as it was measured."""
+    near = next((k for k in (*FACTORS, *(1 / f for f in FACTORS)) if abs(scale / k - 1) < 3e-3), None)
+    exact = rounded(scale)
+    return [exact] if near is None or near == exact else [near, exact]
 
 
 def rounded(scale: float) -> float:
@@ -259,7 +317,9 @@ def _named_turn(turn: Floats, convention: Convention) -> tuple[list[Cause], floa
     return named, cost * len(named) + 0.3, turn
 
 
-def _channels(case: Case, should: Track, seen: Track, zoom: float, depth: float) -> Iterator[Pose]:
+def _channels(
+    case: Case, should: Track, seen: Track, zoom: float, depth: Callable[[float], float]
+) -> Iterator[Pose]:
     """The package's own numbers under each other's names: positions and angles each for themselves."""
     convention = case.convention
     mine, theirs = (
@@ -287,6 +347,6 @@ def _channels(case: Case, should: Track, seen: Track, zoom: float, depth: float)
         moved = HABITS["channels"].arrive(here, params, convention).track
         rough = zoom * (
             np.linalg.norm(moved.rotation - seen.rotation, axis=(1, 2)).max() / np.sqrt(2)
-            + np.linalg.norm(moved.position_m - seen.position_m, axis=1).max() / depth
+            + np.linalg.norm(moved.position_m - seen.position_m, axis=1).max() / depth(1.0)
         )
         yield Pose((("channels", params),), HABITS["channels"].cost, moved, float(rough))

@@ -19,16 +19,25 @@ _OFFSETS = (1, -1, 2, -2, 3, -3, 4, -4, 5, -5, 6, -6, 8, -8, 10, -10)
 _MOVES = 1e-7
 # A first frame of its own is 0 or 1 in most packages that have one.
 _RARER = {"own_first": 0.3}
+# An explanation covers at least so much of the frames both cameras have; what it leaves out costs.
+MOST = 0.55
+_UNCOVERED = 2.0
 
 
 @dataclass(frozen=True, eq=False)
 class Timing:
-    """``arrived_at`` (m,) places in what arrived, ``meant_frames`` (m,) the frames of the camera meant behind them."""
+    """``arrived_at`` (m,) places in what arrived, ``meant_frames`` (m,) the frames of the camera meant behind them.
+
+    ``share`` of the frames that both cameras have is covered; ``straight`` says that the package drew straight lines
+    between the frames it had.
+    """
 
     causes: tuple[Cause, ...]
     cost: float
     arrived_at: Ints
     meant_frames: Floats
+    share: float = 1.0
+    straight: bool = False
 
 
 def timings_of(meant: Track, arrived: Track) -> Iterator[Timing]:
@@ -38,6 +47,7 @@ def timings_of(meant: Track, arrived: Track) -> Iterator[Timing]:
 
 def _timings(meant: Track, arrived: Track) -> Iterator[Timing]:
     tried = set()
+    both = min(len(meant), len(arrived))
     for causes, frames in _ways(meant, arrived):
         key = str(causes)
         inside = np.flatnonzero((frames >= meant.frames[0] - 1e-6) & (frames <= meant.frames[-1] + 1e-6))
@@ -51,7 +61,14 @@ def _timings(meant: Track, arrived: Track) -> Iterator[Timing]:
             HABITS[code].cost + _RARER.get(code, 0.0) * (params.get("first") not in (0.0, 1.0))
             for code, params in causes
         )
-        yield Timing(causes, cost, inside, np.clip(frames[inside], meant.frames[0], meant.frames[-1]))
+        share = len(inside) / both
+        if share < MOST:
+            continue  # what says nothing of most of the camera explains nothing
+        at = np.clip(frames[inside], meant.frames[0], meant.frames[-1])
+        cost += _UNCOVERED * (1 - min(1.0, share))
+        yield Timing(causes, cost, inside, at, share)
+        if any(code == "own_rate" for code, _ in causes):
+            yield Timing(causes, cost + 0.05, inside, at, share, straight=True)
 
 
 def _ways(meant: Track, arrived: Track) -> Iterator[tuple[tuple[Cause, ...], Floats]]:

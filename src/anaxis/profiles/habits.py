@@ -14,7 +14,7 @@ from typing import Any
 import numpy as np
 from scipy.spatial.transform import Rotation
 
-from anaxis.core.axes import Convention, axis_vector
+from anaxis.core.axes import ORDERS, Convention, axis_vector
 from anaxis.core.errors import BadInput
 from anaxis.core.lens import Image, used_rectangle
 from anaxis.core.rotation import angles_from_matrices, matrices_from_angles
@@ -253,6 +253,10 @@ def _snap(a: Arriving, _p: Params, _: Convention) -> Arriving:
     return _frames(kept, frames)
 
 
+def _rotation_order(a: Arriving, p: Params, convention: Convention) -> Arriving:
+    return _moved(a, a.track.position_m, reordered(a.track.rotation, p["written"], p["read"], convention))
+
+
 def _no_roll(a: Arriving, _p: Params, _: Convention) -> Arriving:
     track = a.track
     return _moved(a, track.position_m, level_axes(track.rotation[:, :, 2], track.rotation[:, :, 0]))
@@ -304,11 +308,23 @@ _ALL = (
     HabitKind("channels", "Swaps or negates channels",
               (HabitField("position", "x, y, z take", "text", default="+X+Y+Z"), HabitField("rotation", "turns take", "text", default="+X+Y+Z")), _channels,
               lambda p: "reads " + " and ".join(f"{what} as {p[what]}" for what in ("position", "rotation") if p[what] != "+X+Y+Z"), 1.8),
+    HabitKind("rotation_order", "Reads another rotation order",
+              (HabitField("written", "Angles are written in", "choice", choices=ORDERS, default="XYZ"),
+               HabitField("read", "And read in", "choice", choices=ORDERS, default="ZXY")), _rotation_order,
+              lambda p: f"reads angles that are written in the order {p['written']} in the order {p['read']} (about fixed axes; about moving ones that is "
+                        f"{p['read'][::-1]})", 1.3),
     HabitKind("snap", "Snaps sub-frames", (), _snap, lambda p: "moves samples between frames to whole frames", 1.4),
     HabitKind("no_roll", "Drops the roll", (), _no_roll, lambda p: "levels the horizon", 1.3),
 )  # fmt: skip
 
 HABITS: dict[str, HabitKind] = {k.code: k for k in _ALL}
+
+
+def reordered(rotation: Floats, written: str, read: str, convention: Convention) -> Floats:
+    """Rotations (n, 3, 3) whose angles about a package's axes, taken in one order, are put together in another."""
+    own = convention.rotation_from_canonical(rotation)
+    angles = angles_from_matrices(own, written).deg
+    return convention.rotation_to_canonical(matrices_from_angles(angles, read))
 
 
 def checked_habit(code: str, params: Params) -> Params:

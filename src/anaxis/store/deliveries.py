@@ -11,20 +11,19 @@ from typing import Any
 
 import numpy as np
 from sqlalchemy import select
-from sqlalchemy.orm import Session
+from sqlalchemy.orm import Session, object_session
 
 from anaxis.core.placement import placement_of
 from anaxis.core.proof import Proof
-from anaxis.core.recipe import replay
 from anaxis.core.reduce import Progress
 from anaxis.core.timing import plain_frame
 from anaxis.core.typing import Floats
-from anaxis.flow import between_samples
-from anaxis.formats.scene_archive import pack, scene_from_bytes, unpack
+from anaxis.examined import finer_track
+from anaxis.formats.scene_archive import pack, unpack
 from anaxis.profiles.model import Profile
 from anaxis.sending import Delivered, Leaving, Options, deliver_all, file_stem
 from anaxis.store.models import Delivery, DeliveryFile, Version
-from anaxis.store.queries import NotFound, found, picture_of_version, recipe_of, track_of
+from anaxis.store.queries import NotFound, examiner_of, found, picture_of_version, recipe_of, track_of
 
 
 def leaving_of(version: Version, options: Options = Options()) -> Leaving:  # noqa: B008  (frozen)
@@ -36,8 +35,9 @@ def leaving_of(version: Version, options: Options = Options()) -> Leaving:  # no
     track = replace(track, name=version.camera.name)
     recipe, finer = recipe_of(version), None
     if options.samples > 1 and has_finer(version):
-        scene = scene_from_bytes(version.source_file.scene)
-        finer = between_samples(scene, replay(scene, version.camera_path, recipe), recipe, wanted=True)[1]
+        source, session = version.source_file, object_session(version)
+        assert session is not None
+        finer = finer_track(examiner_of(session), source.scene, source.name, version.camera_path, recipe)
     return Leaving(
         track,
         landmarks,

@@ -7,7 +7,7 @@ from collections.abc import Callable
 from datetime import UTC, datetime, timedelta
 from typing import Any, TypeVar
 
-from sqlalchemy import delete, select, update
+from sqlalchemy import delete, event, select, update
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import Session, joinedload, selectinload
 
@@ -23,6 +23,7 @@ from anaxis.core.scene import Scene
 from anaxis.core.timing import parse_rate
 from anaxis.core.track import Track
 from anaxis.core.typing import Floats
+from anaxis.examined import Examiner, Here
 from anaxis.flow import Picture
 from anaxis.formats.scene_archive import (
     scene_from_bytes,
@@ -50,7 +51,7 @@ class NotFound(BadInput):
     """Something asked for by its number is not in the store."""
 
 
-def stage_file(session: Session, name: str, data: bytes, scene: Scene) -> SourceFile:
+def stage_file(session: Session, name: str, data: bytes, scene: bytes) -> SourceFile:
     """Put an uploaded file and its scene aside until a camera of it is kept, or a week has passed."""
     stale = datetime.now(UTC) - _STAGED_FOR
     session.execute(delete(SourceFile).where(~SourceFile.kept, SourceFile.created_at < stale))
@@ -61,7 +62,7 @@ def stage_file(session: Session, name: str, data: bytes, scene: Scene) -> Source
         kept=False,
         draft={},
         data=data,
-        scene=scene_to_bytes(scene),
+        scene=scene,
     )
     session.add(row)
     session.flush()
@@ -146,15 +147,45 @@ def expected_of(shot: Shot) -> Expected:
     return Expected(shot.first_frame, shot.last_frame, parse_rate(shot.rate) if shot.rate else None)
 
 
-def set_finder(session: Session) -> Callable[[str], Scene]:
+def set_finder(session: Session) -> Callable[[str], bytes]:
     """Finds the scene of a kept file by its SHA-256, for recipes that add a set from it."""
 
-    def find(sha256: str) -> Scene:
+    def find(sha256: str) -> bytes:
         query = select(SourceFile).where(SourceFile.sha256 == sha256).order_by(SourceFile.id).limit(1)
         row = session.execute(query).scalar_one_or_none()
-        return scene_from_bytes(row.scene) if row is not None else no_sets(sha256)
+        if row is None:
+            no_sets(sha256)
+        assert row is not None
+        return row.scene
 
     return find
+
+
+def examiner_of(session: Session) -> Examiner:
+    """Who works out what a file's content decides: a process apart for the pages, this one for all else."""
+    found: Examiner = session.info.get("examiner") or Here()
+    return found
+
+
+def let_go(session: Session) -> None:
+    """Give the connection back while something else is waited for, where the session is a page's own.
+
+    What was read stays readable; what is written later is kept all together, as before.
+    """
+    waiting = session.new or session.dirty or session.deleted or session.info.get("wrote")
+    if "examiner" in session.info and not waiting and not session.in_nested_transaction():
+        session.commit()
+
+
+@event.listens_for(Session, "after_flush")
+def _wrote(session: Session, context: object) -> None:
+    """What was written and is not kept yet must not be kept by halves."""
+    session.info["wrote"] = True
+
+
+@event.listens_for(Session, "after_commit")
+def _kept(session: Session) -> None:
+    session.info.pop("wrote", None)
 
 
 def all_shows(session: Session) -> list[Show]:

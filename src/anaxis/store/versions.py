@@ -3,29 +3,29 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import dataclass
 from typing import Any, Literal
 
-import numpy as np
 from sqlalchemy import func, select, update
 from sqlalchemy.orm import Session
 
-from anaxis.core.checks.times import held_range
 from anaxis.core.edits import lens_document
 from anaxis.core.errors import BadInput
 from anaxis.core.findings import Finding
 from anaxis.core.landmarks import legal_name
 from anaxis.core.lens import Image
-from anaxis.core.recipe import Operation, Recipe, inserted, kind_of, recipe_document, replay
+from anaxis.core.recipe import Operation, Recipe, inserted, kind_of, recipe_document
 from anaxis.core.scene import Scene
-from anaxis.core.timing import rate_text
-from anaxis.flow import CameraReport, Picture, examine, picture_after, picture_before
-from anaxis.formats.scene_archive import scene_from_bytes, track_to_bytes
-from anaxis.formats.track_json import convention_document
+from anaxis.examined import Looked, fitting_recipe, look
+from anaxis.flow import Picture, picture_after, picture_before
+from anaxis.formats.scene_archive import scene_from_bytes
 from anaxis.store.models import Camera, Shot, SourceFile, Version
 from anaxis.store.queries import (
+    examiner_of,
     expected_of,
     find_or_make,
     keep_file,
+    let_go,
     picture_of_version,
     recipe_of,
     set_finder,
@@ -41,8 +41,7 @@ KEEPING_WORDS: dict[Keeping, str] = {
 
 
 def keep_camera(
-    session: Session, shot: Shot, source: SourceFile, scene: Scene, report: CameraReport, name: str, picture: Picture,
-    change: str = "",
+    session: Session, shot: Shot, source: SourceFile, report: Looked, name: str, picture: Picture, change: str = "",
 ) -> Version:  # fmt: skip
     """Keep one camera of a file; a camera of that name in the shot gets a new take.
 
@@ -53,7 +52,7 @@ def keep_camera(
     take = _highest(session, camera.id, Version.take) + 1
     session.refresh(camera, ["head_id"])
     follows = camera.head.number if camera.head_id is not None else None
-    version = _made(camera, source, scene, report, picture, _highest(session, camera.id, Version.number) + 1)
+    version = _made(camera, source, report, picture, _highest(session, camera.id, Version.number) + 1)
     version.take, version.edit, version.change = take, 0, change or f"taken in from {source.name}"
     if follows is not None:  # what was worked on until now, whatever was undone before
         version.facts = {**version.facts, "follows": follows}
@@ -64,42 +63,69 @@ def keep_camera(
     return version
 
 
-def retake(
+@dataclass(frozen=True)
+class Retake:
+    """A newer file of a known camera, looked through and ready to be kept."""
+
+    camera: Camera
+    report: Looked
+    picture: Picture
+    change: str
+
+
+def planned_retake(
     session: Session, camera: Camera, source: SourceFile, scene: Scene, path: str, keeping: Keeping, picture: Picture,
     draft: Recipe = (),
-) -> Version:  # fmt: skip
-    """A newer file of a known camera as its next take.
+) -> Retake:  # fmt: skip
+    """A newer file of a known camera as its next take, worked out and not kept yet.
 
     ``draft`` is what was set for the file on intake. Operations that cannot be done on the new file are
-    switched off, and a finding says so. Raises BadInput where the camera cannot be used at all.
+    switched off, and a finding says so.
     """
-    before = camera.head
+    before, examiner, sets = camera.head, examiner_of(session), set_finder(session)
     recipe: Recipe = draft
     trouble: list[Finding] = []
+    block = source.scene
     if keeping != "nothing":
-        recipe, trouble = fitting_recipe(session, scene, path, _joined(draft, recipe_of(before)))
-        picture = _kept_picture(before, scene, picture, keeping)
+        wanted = _joined(draft, recipe_of(before))
+        old = before.source_file.scene
+        recipe, trouble = fitting_recipe(examiner, block, source.name, path, wanted, sets)
+        picture = _kept_picture(before, scene_from_bytes(old), scene, picture, keeping)
     if keeping == "motion":
         lens = lens_document(track_of(before)[0])
         without = tuple(o for o in recipe if o.code != "keep_lens")
         recipe = inserted(without, Operation("keep_lens", {"lens": lens, "of": f"version {before.label}"}))
-    shot = session.get_one(Shot, camera.shot_id)
-    report = examine(scene, {path: recipe}, expected_of(shot), picture.image, set_finder(session), only=path)[
-        0
-    ]
+    expected = expected_of(session.get_one(Shot, camera.shot_id))
+    let_go(session)
+    report = look(examiner, block, source.name, {path: recipe}, expected, picture.image, sets, only=path)[0]
     report.findings.extend(trouble)
-    words = KEEPING_WORDS[keeping]
-    return keep_camera(
-        session, shot, source, scene, report, camera.name, picture, f"taken in from {source.name}: {words}"
+    return Retake(camera, report, picture, f"taken in from {source.name}: {KEEPING_WORDS[keeping]}")
+
+
+def keep_retake(session: Session, source: SourceFile, made: Retake) -> Version:
+    """Raises BadInput where the camera cannot be used at all."""
+    shot = session.get_one(Shot, made.camera.shot_id)
+    return keep_camera(session, shot, source, made.report, made.camera.name, made.picture, made.change)
+
+
+def retake(
+    session: Session, camera: Camera, source: SourceFile, scene: Scene, path: str, keeping: Keeping, picture: Picture,
+    draft: Recipe = (),
+) -> Version:  # fmt: skip
+    """Plan a take and keep it; see :func:`planned_retake`. Raises BadInput where the camera cannot be used at all."""
+    return keep_retake(
+        session, source, planned_retake(session, camera, source, scene, path, keeping, picture, draft)
     )
 
 
-def _kept_picture(before: Version, scene: Scene, picture: Picture, keeping: Keeping) -> Picture:
+def _kept_picture(
+    before: Version, source: Scene, scene: Scene, picture: Picture, keeping: Keeping
+) -> Picture:
     """The picture of a new take: what was set by hand for it, else for the one before, else what the file says.
 
     With the motion only, all of the picture is the earlier one's.
     """
-    old, source = picture_of_version(before), scene_from_bytes(before.source_file.scene)
+    old = picture_of_version(before)
     new_image = not picture.image_guessed and picture.image != scene.image
     new_fit = not picture.fit_guessed and picture.fit != scene.source_fit
     keep_image = not new_image and (
@@ -120,28 +146,6 @@ def _joined(draft: Recipe, recipe: Recipe) -> Recipe:
         if operation not in rest:
             rest = inserted(rest, operation)
     return rest
-
-
-def fitting_recipe(session: Session, scene: Scene, path: str, recipe: Recipe) -> tuple[Recipe, list[Finding]]:
-    """The recipe with every operation that cannot be done on this scene switched off, and why."""
-    sets = set_finder(session)
-    kept: list[Operation] = []
-    trouble: list[Finding] = []
-    for operation in recipe:
-        try:
-            if operation.on:
-                replay(scene, path, (*kept, operation), sets)
-            kept.append(operation)
-        except BadInput as error:
-            kept.append(Operation(operation.code, operation.params, on=False))
-            label = kind_of(operation.code).label
-            trouble.append(
-                Finding(
-                    "operation_off", "warning", f"'{label}' of the recipe is switched off: {error.sentence}",
-                    "Change it or take it out of the recipe.", "The new file does not hold what it works on.", node=path,
-                )
-            )  # fmt: skip
-    return tuple(kept), trouble
 
 
 def mark_missing(
@@ -179,24 +183,30 @@ def edit_version(
 
     Raises BadInput, and keeps nothing, where the recipe cannot be done or leaves the camera unusable.
     """
-    scene = scene_from_bytes(version.source_file.scene)
     before = picture_before(picture_of_version(version), recipe_of(version))
     picture = picture_after(picture or before, recipe)
-    report = _examined(session, version, scene, recipe, picture)
-    if report.work is None:
+    report = _examined(session, version, recipe, picture)
+    if report.facts is None:
         raise BadInput(report.findings[0].message)
     _refuse_unusable(report)
-    return _next(
-        session, version, _made(version.camera, version.source_file, scene, report, picture, 0), change
-    )
+    return _next(session, version, _made(version.camera, version.source_file, report, picture, 0), change)
 
 
-def _examined(
-    session: Session, version: Version, scene: Scene, recipe: Recipe, picture: Picture
-) -> CameraReport:
+def _examined(session: Session, version: Version, recipe: Recipe, picture: Picture) -> Looked:
     image = None if picture.image_guessed else picture.image
     path, expected = version.camera_path, expected_of(version.camera.shot)
-    return examine(scene, {path: recipe}, expected, image, set_finder(session), only=path)[0]
+    source, sets = version.source_file, set_finder(session)
+    scene, name = source.scene, source.name
+    # What the recipe's sets are read from is looked up before the connection is given back.
+    held = {
+        str(o.params.get("sha256")): sets(str(o.params.get("sha256")))
+        for o in recipe
+        if o.on and o.code == "set_add"
+    }
+    let_go(session)
+    return look(
+        examiner_of(session), scene, name, {path: recipe}, expected, image, held.__getitem__, only=path
+    )[0]
 
 
 def correct_picture(session: Session, version: Version, image: Image, source_fit: str) -> Version:
@@ -212,8 +222,7 @@ def correct_picture(session: Session, version: Version, image: Image, source_fit
             f"'{kind_of('part').label}' says: change it there, on Clean, or take it out first."
         )
     words = f"picture {image.width_px} x {image.height_px}, fit {source_fit}"
-    scene = scene_from_bytes(version.source_file.scene)
-    report = _examined(session, version, scene, recipe, Picture(image, source_fit, False, False))
+    report = _examined(session, version, recipe, Picture(image, source_fit, False, False))
     _refuse_unusable(report)
     same = ("camera_id", "source_file_id", "camera_path", "facts", "track", "recipe")
     made = Version(
@@ -273,17 +282,13 @@ def copy_camera(session: Session, version: Version, name: str) -> Version:
     return made
 
 
-def _refuse_unusable(report: CameraReport) -> None:
-    if report.work is None or not report.usable:
+def _refuse_unusable(report: Looked) -> None:
+    if report.track is None or not report.usable:
         worst = next(f for f in report.findings if f.severity == "error")
         raise BadInput(f"{report.name} cannot be kept: {worst.message} {worst.remedy}")
 
 
-def _made(
-    camera: Camera, source: SourceFile, scene: Scene, report: CameraReport, picture: Picture, number: int
-) -> Version:
-    work = report.work
-    assert work is not None
+def _made(camera: Camera, source: SourceFile, report: Looked, picture: Picture, number: int) -> Version:
     return Version(
         camera_id=camera.id,
         number=number,
@@ -295,10 +300,10 @@ def _made(
         image_guessed=picture.image_guessed,
         source_fit=picture.fit,
         fit_guessed=picture.fit_guessed,
-        facts=_facts(work.scene, report),
+        facts=report.facts,
         findings=[f.as_dict() for f in report.findings],
         recipe=recipe_document(report.recipe),
-        track=track_to_bytes(work.done, work.landmarks, work.lines_m),
+        track=report.track,
     )
 
 
@@ -345,28 +350,3 @@ def _highest(session: Session, camera_id: int, column: Any) -> int:
     """The highest number in use; the row lock keeps them without gaps or clashes."""
     session.execute(select(Camera.id).where(Camera.id == camera_id).with_for_update())
     return session.execute(select(func.max(column)).where(Version.camera_id == camera_id)).scalar() or 0
-
-
-def _facts(scene: Scene, report: CameraReport) -> dict[str, Any]:
-    """What the pages say of the source without opening it again."""
-    assert report.work is not None and report.baked is not None and report.track is not None
-    lens, baked = report.track.lens, report.baked
-    return {
-        "format": scene.format,
-        "up_axis": scene.convention.up_axis,
-        "metres_per_unit": scene.convention.metres_per_unit,
-        "convention": convention_document(scene.convention),
-        "rate": rate_text(report.track.rate),
-        "first_frame": report.first_frame,
-        "last_frame": report.last_frame,
-        "frames": len(report.track),
-        "held_frames": list(held_range(report.work.done, baked)),
-        "samples": report.samples,
-        "animated": report.animated,
-        "lens_animated": report.lens_animated,
-        "focal_mm": [float(lens.focal_mm.min()), float(lens.focal_mm.max())],
-        "film_mm": [float(lens.film_width_mm[0]), float(lens.film_height_mm[0])],
-        "squeeze": float(lens.squeeze[0]),
-        "guesses": scene.guesses,
-        "scale": [float(np.nanmin(baked.scale)), float(np.nanmax(baked.scale))],
-    }

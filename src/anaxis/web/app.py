@@ -19,8 +19,10 @@ from starlette.exceptions import HTTPException
 from anaxis import __version__
 from anaxis.core.errors import BadInput
 from anaxis.formats import check_size
+from anaxis.jobs.calculators import Calculators
 from anaxis.jobs.guard import ParserPool, limits_from_environment
 from anaxis.jobs.queue import WorkerProcess
+from anaxis.jobs.turns import Busy, client
 from anaxis.store.database import connect, migrate
 from anaxis.store.queries import NotFound
 from anaxis.web import (
@@ -43,6 +45,7 @@ from anaxis.web import (
     stills,
     time,
 )
+from anaxis.web.body_limit import BodyLimit
 from anaxis.web.pages import HERE, page, said_where_it_was_asked
 
 SCREENS = (
@@ -77,10 +80,12 @@ def create_app(database_url: str | None = None, warm_readers: int = 2) -> FastAP
     @asynccontextmanager
     async def lifespan(app: FastAPI) -> AsyncIterator[None]:
         app.state.parsers = ParserPool(warm=warm_readers, limits=limits)
+        app.state.calculators = Calculators(limits)
         app.state.worker = WorkerProcess(engine)
         yield
         app.state.worker.close()
         app.state.parsers.close()
+        app.state.calculators.close()
         engine.dispose()
 
     app = FastAPI(title="Anaxis", version=__version__, lifespan=lifespan, docs_url=None, redoc_url=None)
@@ -89,6 +94,8 @@ def create_app(database_url: str | None = None, warm_readers: int = 2) -> FastAP
     app.add_middleware(GZipMiddleware, minimum_size=2000, compresslevel=1)
     app.middleware("http")(_same_origin)
     app.middleware("http")(_not_too_long)
+    app.middleware("http")(_whose)
+    app.add_middleware(BodyLimit, most=limits.max_bytes + 1_000_000)
     app.mount("/static", StaticFiles(directory=HERE / "static"), name="static")
     for screen in SCREENS:
         app.include_router(screen.router)
@@ -110,6 +117,12 @@ async def _same_origin(request: Request, call: Callable[[Request], Awaitable[Res
     """Another site's page in the same browser may not post to this one."""
     if request.method != "GET" and request.headers.get("sec-fetch-site") in ("cross-site", "same-site"):
         return Response("This request came from another site.", status_code=403)
+    return await call(request)
+
+
+async def _whose(request: Request, call: Callable[[Request], Awaitable[Response]]) -> Response:
+    """Whom the work is for, so that one who sends much stands in nobody else's way."""
+    client.set(request.client.host if request.client else "")
     return await call(request)
 
 
@@ -137,7 +150,11 @@ async def _bad_input(request: Request, error: Exception) -> Response:
     back = None if request.headers.get("hx-request") else said_where_it_was_asked(request, error.sentence)
     if back is not None:
         return back
-    return _say(request, error.sentence, 404 if isinstance(error, NotFound) else 422)
+    status = 404 if isinstance(error, NotFound) else 503 if isinstance(error, Busy) else 422
+    answer = _say(request, error.sentence, status)
+    if status == 503:
+        answer.headers["Retry-After"] = "30"
+    return answer
 
 
 async def _bad_form(request: Request, error: Exception) -> Response:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import Annotated, Any
 
 from fastapi import APIRouter, Form, Query, Request
@@ -11,10 +12,10 @@ from sqlalchemy.orm import Session
 from anaxis.core.errors import BadInput
 from anaxis.core.landmarks import NODE_NAME_RULE, Landmarks, node_name
 from anaxis.core.lens import FIT_WORDS, FITS, parse_image, require_fit
-from anaxis.core.recipe import Operation, Work, inserted, kind_of, replay, replay_tree
+from anaxis.core.recipe import Operation, Recipe, inserted, kind_of
 from anaxis.core.track import Track
+from anaxis.examined import Examiner, camera_after, chain_after, levels_of
 from anaxis.formats import FORMATS, SET_SUFFIXES
-from anaxis.formats.scene_archive import scene_from_bytes
 from anaxis.formats.track_json import convention_from_document
 from anaxis.profiles import SHIPPED_KEYS
 from anaxis.profiles.model import Profile
@@ -24,8 +25,10 @@ from anaxis.store.deliveries import furthest_off, has_finer, newest_deliveries
 from anaxis.store.models import Version
 from anaxis.store.packages import all_packages
 from anaxis.store.queries import (
+    examiner_of,
     findings_of,
     get_version,
+    let_go,
     other_cameras,
     picture_of_version,
     recipe_of,
@@ -100,8 +103,7 @@ def drawing(
     kept = get_version(store, camera_id, version)
     track, landmarks, segments = track_of(kept)
     if off:
-        work = _replayed(store, kept, off)
-        track, landmarks, segments = work.done, work.landmarks, work.lines_m
+        track, landmarks, segments = camera_after(*_asked(store, kept, off))
     data = camera_bundle(
         track,
         landmarks,
@@ -117,16 +119,27 @@ def drawing(
 @router.get("/{camera_id}/levels")
 def levels(store: Store, camera_id: int, version: int) -> Response:
     """What each level of the tree adds to the motion on every frame."""
-    work = _replayed(store, get_version(store, camera_id, version), [])
-    return drawing_answer(levels_bundle(work))
+    return drawing_answer(
+        levels_bundle(*levels_of(*_asked(store, get_version(store, camera_id, version), [])))
+    )
 
 
-def _replayed(store: Session, version: Version, off: list[str]) -> Work:
-    """The version's recipe done again, with some levels held still as at the first frame."""
+def _asked(
+    store: Session, version: Version, off: list[str]
+) -> tuple[Examiner, bytes, str, str, Recipe, Callable[[str], bytes]]:
+    """What it takes to do the version's recipe again, with some levels held still as at the first frame."""
     recipe = recipe_of(version)
     for path in off[:100]:
         recipe = inserted(recipe, Operation("level", {"node": path, "way": "still"}))
-    return replay(scene_from_bytes(version.source_file.scene), version.camera_path, recipe, set_finder(store))
+    source, sets = version.source_file, set_finder(store)
+    held = {
+        str(o.params.get("sha256")): sets(str(o.params.get("sha256")))
+        for o in recipe
+        if o.on and o.code == "set_add"
+    }
+    scene, name = source.scene, source.name
+    let_go(store)
+    return examiner_of(store), scene, name, version.camera_path, recipe, held.__getitem__
 
 
 @router.post("/{camera_id}/picture")
@@ -167,9 +180,7 @@ def _station_context(
         return time_context(version, track)
     if station != "clean":
         return {}
-    scene = scene_from_bytes(version.source_file.scene)
-    work = replay_tree(scene, version.camera_path, recipe_of(version), set_finder(store))
-    chain = work.scene.chain(work.path)
+    chain = list(chain_after(*_asked(store, version, [])).nodes)
     recipe = [(i, o, kind_of(o.code)) for i, o in enumerate(recipe_of(version))]
     return {
         "chain": chain[::-1], "recipe": recipe, "addable": ADDABLE, "saved_recipes": saved_recipes(store),

@@ -13,7 +13,7 @@ from anaxis.core.timing import parse_rate
 from anaxis.formats.track_json import convention_document
 from anaxis.profiles.model import Profile, profile_from_dict
 from anaxis.store.packages import all_packages, get_package, keep_package
-from anaxis.store.queries import get_layout, reread, save_layout, staged_scene
+from anaxis.store.queries import get_layout, let_go, reread, save_layout, staged_scene
 from anaxis.web.intake import read_bytes
 from anaxis.web.pages import Store
 
@@ -41,6 +41,7 @@ def choose_layout(
         layout = _saved(store, saved)
     else:
         layout = _typed(quantity or [], unit or [], sign or [], axes, order, rate, all_packages(store))
+    let_go(store)
     again = read_bytes(request.app.state.parsers, source.name, source.data, layout)
     reread(store, source, again, layout)
     if save_as.strip() and layout is not None:

@@ -20,7 +20,7 @@ from anaxis.core.recipe import (
 )
 from anaxis.core.scene import Scene, corrected
 from anaxis.core.timing import parse_rate, rate_label
-from anaxis.flow import CameraReport
+from anaxis.examined import Looked
 from anaxis.store.models import Camera, SourceFile
 from anaxis.store.queries import find_shot
 
@@ -111,9 +111,7 @@ class Target:
     differs: bool
 
 
-def targets_of(
-    store: Session, draft: Draft, reports: list[CameraReport], show: str, shot: str
-) -> list[Target]:
+def targets_of(store: Session, draft: Draft, reports: list[Looked], show: str, shot: str) -> list[Target]:
     """A proposal for every camera: by the camera the file was handed over for, by name, or the only one there is."""
     found = find_shot(store, show.strip(), shot.strip())
     known = list(found.cameras) if found else []

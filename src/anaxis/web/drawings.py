@@ -15,10 +15,8 @@ from anaxis.core.lens_edits import CHANNELS
 from anaxis.core.outgoing import make_outgoing, numbers_of
 from anaxis.core.project import pixel_matrices, unproject
 from anaxis.core.proof import grid_depths_m, grid_pixels
-from anaxis.core.recipe import Work
 from anaxis.core.timing import seconds_of
 from anaxis.core.track import Track
-from anaxis.core.tree import levels
 from anaxis.core.typing import Floats, FloatsLike
 from anaxis.flow import Picture
 from anaxis.profiles.model import Profile
@@ -98,14 +96,14 @@ def _or_ground(segments_m: Floats, track: Track) -> tuple[Floats, float]:
     return lines, step
 
 
-def look_bundle(work: Work, picture: Picture) -> bytes:
+def look_bundle(track: Track, landmarks: Landmarks, lines_m: Floats, picture: Picture) -> bytes:
     """Path and picture of a camera that is not kept yet."""
-    track, image, marks = work.done, picture.image, work.landmarks.shown()
+    image, marks = picture.image, landmarks.shown()
     good = np.isfinite(track.position_m).all(axis=1) & np.isfinite(track.rotation).all(axis=(1, 2))
     good &= np.isfinite(track.lens.focal_mm) & (track.lens.focal_mm > 0)
     index = np.flatnonzero(good)
     track, marks = track.take(index), marks.at_frames(index)
-    lines, ground = _or_ground(work.lines_m, track)
+    lines, ground = _or_ground(lines_m, track)
     meant = pixel_matrices(track, image, picture.fit)
     arrays = {
         "frames": track.frames,
@@ -119,12 +117,9 @@ def look_bundle(work: Work, picture: Picture) -> bytes:
     return encode_bundle({**_facts(image, marks), "ground_m": ground}, arrays)
 
 
-def levels_bundle(work: Work) -> bytes:
+def levels_bundle(paths: list[str], arrays: dict[str, Floats]) -> bytes:
     """What each level of the camera's chain adds to the motion, on the frames of its track."""
-    assert work.baked is not None
-    found = levels(work.scene, work.path, work.baked.track.frames)
-    arrays = {"moved_m": found.moved_m[:, work.kept], "turned_deg": found.turned_deg[:, work.kept]}
-    return encode_bundle({"levels": [n.path for n in found.nodes]}, arrays)
+    return encode_bundle({"levels": paths}, arrays)
 
 
 def proof_bundle(

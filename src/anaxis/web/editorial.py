@@ -17,7 +17,7 @@ from anaxis.jobs.apart import safe_edit
 from anaxis.store.models import Camera, Shot
 from anaxis.store.queries import findings_of, get_show, get_version, recipe_of, track_of
 from anaxis.store.versions import edit_version
-from anaxis.web.pages import Store, name_of_upload, number_or_none, page
+from anaxis.web.pages import Store, disk_name, name_of_upload, number_or_none, page
 from anaxis.web.recipe import back_to
 
 router = APIRouter()
@@ -87,6 +87,6 @@ def _read(file: UploadFile, rate: str) -> Edit:
     name = name_of_upload(file) or "the edit"
     check_size(name, file.size or 0, _MAX_EDIT_BYTES)
     with TemporaryDirectory(prefix="anaxis-edit-") as folder:
-        path = Path(folder) / name
+        path = Path(folder) / disk_name(name)
         path.write_bytes(file.file.read(_MAX_EDIT_BYTES + 1))
         return safe_edit(path, parse_rate(rate))

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import re
+from collections.abc import Sequence
 from dataclasses import replace
 from pathlib import Path
 from tempfile import TemporaryDirectory
@@ -21,31 +22,43 @@ from anaxis.core.recipe import (
     inserted,
     kind_of,
     recipe_from_document,
-    replay,
 )
 from anaxis.core.scene import UP_AXES, Scene
-from anaxis.flow import CameraReport, Picture, examine, picture_of, refuse_unusable
+from anaxis.examined import Looked, camera_after, look
+from anaxis.flow import Picture, picture_of, refuse_unusable
 from anaxis.formats import READABLE_SUFFIXES, check_size, require_readable
-from anaxis.formats.scene_archive import scene_from_bytes
+from anaxis.formats.scene_archive import scene_to_bytes
 from anaxis.jobs.guard import ParserPool
 from anaxis.profiles import SHIPPED_KEYS
 from anaxis.store.models import Camera, Shot, SourceFile, Version
 from anaxis.store.packages import all_packages
 from anaxis.store.queries import (
+    NotFound,
+    examiner_of,
     expected_of,
     find_or_make_shot,
     find_or_make_show,
     find_shot,
     get_camera,
+    let_go,
     newest_show_name,
     saved_layouts,
+    set_finder,
     stage_file,
     staged_scene,
 )
-from anaxis.store.versions import KEEPING_WORDS, Keeping, keep_camera, mark_missing, retake
+from anaxis.store.versions import (
+    KEEPING_WORDS,
+    Keeping,
+    Retake,
+    keep_camera,
+    keep_retake,
+    mark_missing,
+    planned_retake,
+)
 from anaxis.web.draft import Draft, corrections_typed, targets_of
 from anaxis.web.drawings import look_bundle
-from anaxis.web.pages import Store, drawing_answer, name_of_upload, page
+from anaxis.web.pages import Store, disk_name, drawing_answer, name_of_upload, page
 
 router = APIRouter(prefix="/take-in")
 _MAX_NAME = 120
@@ -85,7 +98,7 @@ def again(store: Store, camera_id: int) -> Any:
     """The file a camera came from, to be taken in another way: other columns, axes, unit or rate."""
     camera = get_camera(store, camera_id)
     held = camera.head.source_file
-    copy = stage_file(store, held.name, held.data, scene_from_bytes(held.scene))
+    copy = stage_file(store, held.name, held.data, held.scene)
     copy.draft = {"camera": camera.id, "show": camera.shot.show.name, "shot": camera.shot.name}
     copy.layout = held.layout
     store.flush()
@@ -97,10 +110,11 @@ def take_in_bytes(store: Session, parsers: ParserPool, name: str, data: bytes) -
 
     Raises BadInput where it cannot be read or holds no camera that can be used or repaired.
     """
-    scene = read_bytes(parsers, name, data)
-    reports = examine(scene)
+    let_go(store)
+    scene = scene_to_bytes(read_bytes(parsers, name, data))
+    reports = look(examiner_of(store), scene, name, {}, tracks=[])
     if not any(f.operation for r in reports for f in r.findings if f.severity == "error"):
-        refuse_unusable(scene, reports)
+        refuse_unusable(reports)
     return stage_file(store, name, data, scene)
 
 
@@ -111,7 +125,7 @@ def read_bytes(
     """The scene in an uploaded file; raises BadInput where it cannot be read."""
     check_size(name, len(data), parsers.limits.max_bytes)
     with TemporaryDirectory(prefix="anaxis-upload-") as folder:
-        path = Path(folder) / (re.sub(r"[^A-Za-z0-9._ -]", "_", name) or "camera")
+        path = Path(folder) / disk_name(name)
         path.write_bytes(data)
         return parsers.read(path, layout, suffixes)
 
@@ -187,7 +201,7 @@ def targets(request: Request, store: Store, source_id: int, show: str = "", shot
     """The part of the page that depends on the shot's name."""
     source, read = staged_scene(store, source_id)
     draft = Draft.of(source)
-    reports = _reports(store, draft, read, show, shot)
+    reports = _reports(store, source, draft, read, show, shot)
     return page(
         request, "intake/targets.html", targets=targets_of(store, draft, reports, show, shot), rule=LEGAL_NAME_RULE,
         keepings=KEEPING_WORDS, usable={r.path for r in reports if r.usable},
@@ -195,16 +209,33 @@ def targets(request: Request, store: Store, source_id: int, show: str = "", shot
 
 
 @router.get("/{source_id}/drawing")
-def drawing(store: Store, source_id: int, camera: str) -> Response:
+def drawing(store: Store, source_id: int, camera: int) -> Response:
     source, read = staged_scene(store, source_id)
-    work = replay(read, camera, Draft.of(source).recipe(camera))
-    return drawing_answer(look_bundle(work, picture_of(read, None, None)), kept=False)
+    cameras = read.cameras
+    if not 0 <= camera < len(cameras):
+        raise NotFound(f"{source.name} has no camera number {camera + 1}: reload the page.")
+    path, scene, name = cameras[camera].path, source.scene, source.name
+    recipe, sets = Draft.of(source).recipe(path), set_finder(store)
+    let_go(store)
+    after = camera_after(examiner_of(store), scene, name, path, recipe, sets)
+    return drawing_answer(look_bundle(*after, picture_of(read, None, None)), kept=False)
 
 
-def _reports(store: Session, draft: Draft, read: Scene, show: str, shot: str) -> list[CameraReport]:
+def _reports(
+    store: Session,
+    source: SourceFile,
+    draft: Draft,
+    read: Scene,
+    show: str,
+    shot: str,
+    tracks: Sequence[str] = (),
+) -> list[Looked]:
     found = find_shot(store, show.strip(), shot.strip())
     recipes = {n.path: draft.recipe(n.path) for n in read.cameras}
-    return examine(read, recipes, expected_of(found) if found else Expected())
+    expected = expected_of(found) if found else Expected()
+    scene, name, sets = source.scene, source.name, set_finder(store)
+    let_go(store)
+    return look(examiner_of(store), scene, name, recipes, expected, sets=sets, tracks=tracks)
 
 
 def _review_page(
@@ -223,7 +254,7 @@ def _review_page(
         )
     show = (typed or {}).get("show") or draft.show or newest_show_name(store)
     shot = (typed or {}).get("shot") or draft.shot or _shot_name(source.name)
-    reports = _reports(store, draft, read, show, shot)
+    reports = _reports(store, source, draft, read, show, shot)
     picture = picture_of(scene, None, None)
     proposed = {
         "show": show, "shot": shot, "resolution": f"{picture.image.width_px}x{picture.image.height_px}",
@@ -232,7 +263,7 @@ def _review_page(
     drafted = {p: [(i, o, kind_of(o.code)) for i, o in enumerate(r)] for p, r in draft.recipes.items() if r}
     packages = all_packages(store) if read.columns else {}
     return page(
-        request, "intake/review.html", 422 if sentence else 200,
+        request, "intake/review.html", 422 if sentence else 200, paths=[n.path for n in read.cameras],
         source=source, read=read, draft=draft, drafted=drafted, scene=scene, reports=reports, picture=picture, fits=FITS,
         form={**proposed, **(typed or {})}, sentence=sentence, targets=targets_of(store, draft, reports, show, shot),
         rule=LEGAL_NAME_RULE, keepings=KEEPING_WORDS, up_axes=list(UP_AXES), usable={r.path for r in reports if r.usable},
@@ -258,7 +289,7 @@ def keep(
     try:
         draft = replace(draft, correct=corrections_typed(draft, read, stated))
         names = {"show": show.strip(), "shot": shot.strip()}
-        reports = _reports(store, draft, read, names["show"], names["shot"])
+        reports = _reports(store, source, draft, read, names["show"], names["shot"], cameras or [])
         chosen = [r for r in reports if r.path in (cameras or [])]
         if not chosen:
             raise BadInput("No camera is chosen: tick at least one.")
@@ -270,10 +301,11 @@ def keep(
                 f"'{keeping}' is no way to take a camera again: choose one of {', '.join(KEEPING_WORDS)}."
             )
         picture = _picture(draft.corrected(read), parse_image(resolution), source_fit)
+        wanted = _wanted(store, draft, reports, names, targets or [])
+        planned = _planned(store, source, read, chosen, wanted, keeping, picture)
         with store.begin_nested():  # all of the chosen cameras, or none
             kept_shot = find_or_make_shot(store, find_or_make_show(store, names["show"]), names["shot"])
-            wanted = _wanted(store, draft, reports, names, targets or [])
-            kept = _keep_all(store, kept_shot, source, read, chosen, wanted, keeping, picture)
+            kept = _keep_all(store, kept_shot, source, read, planned, wanted, picture)
     except BadInput as error:
         typed = {
             "show": show, "shot": shot, "resolution": resolution, "source_fit": source_fit, "cameras": cameras or [],
@@ -293,7 +325,7 @@ def _picture(scene: Scene, image: Image, source_fit: str) -> Picture:
 
 
 def _wanted(
-    store: Session, draft: Draft, reports: list[CameraReport], names: dict[str, str], targets: list[str]
+    store: Session, draft: Draft, reports: list[Looked], names: dict[str, str], targets: list[str]
 ) -> dict[str, tuple[str, Camera | None]]:
     """For each camera of the file its name and the known camera it is a take of: as chosen, else as proposed."""
     said = dict(t.rsplit("=", 1) for t in targets if "=" in t)
@@ -307,25 +339,41 @@ def _wanted(
     return wanted
 
 
-def _keep_all(
-    store: Session, shot: Shot, source: SourceFile, read: Scene, chosen: list[CameraReport],
-    wanted: dict[str, tuple[str, Camera | None]], keeping: Keeping, picture: Picture,
-) -> list[Version]:  # fmt: skip
-    kept: list[Version] = []
-    before: list[SourceFile] = []
+def _planned(
+    store: Session, source: SourceFile, read: Scene, chosen: list[Looked], wanted: dict[str, tuple[str, Camera | None]],
+    keeping: Keeping, picture: Picture,
+) -> list[Looked | Retake]:  # fmt: skip
+    """The chosen cameras, and those of them that are takes of known ones worked out. Raises BadInput."""
     again = [wanted[r.path][1] for r in chosen if wanted[r.path][1] is not None]
     if len({c.id for c in again if c}) < len(again):
         raise BadInput(
             "Two cameras of the file are to be takes of one camera: choose one of them, or a new camera."
         )
-    taken = {c.name for c in shot.cameras}
+    out: list[Looked | Retake] = []
     for report in chosen:
-        name, camera = wanted[report.path]
-        if camera is not None:
-            before.append(camera.head.source_file)
-            kept.append(retake(store, camera, source, read, report.path, keeping, picture, report.recipe))
+        camera = wanted[report.path][1]
+        out.append(
+            report if camera is None else
+            planned_retake(store, camera, source, read, report.path, keeping, picture, report.recipe)
+        )  # fmt: skip
+    return out
+
+
+def _keep_all(
+    store: Session, shot: Shot, source: SourceFile, read: Scene, planned: list[Looked | Retake],
+    wanted: dict[str, tuple[str, Camera | None]], picture: Picture,
+) -> list[Version]:  # fmt: skip
+    kept: list[Version] = []
+    before: list[SourceFile] = []
+    taken = {c.name for c in shot.cameras}
+    for one in planned:
+        if isinstance(one, Retake):
+            before.append(one.camera.head.source_file)
+            kept.append(keep_retake(store, source, one))
         else:
-            kept.append(keep_camera(store, shot, source, read, report, legal_name(name, taken), picture))
+            kept.append(
+                keep_camera(store, shot, source, one, legal_name(wanted[one.path][0], taken), picture)
+            )
     mark_missing(store, before, source, read, [store.get_one(Camera, v.camera_id) for v in kept])
     return kept
 

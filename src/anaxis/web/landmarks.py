@@ -20,10 +20,11 @@ from anaxis.core.recipe import Operation, inserted
 from anaxis.core.timing import plain_frame
 from anaxis.core.track import Track
 from anaxis.formats import SET_SUFFIXES, require_readable
+from anaxis.formats.scene_archive import scene_to_bytes
 from anaxis.formats.track_json import convention_from_document
 from anaxis.store.models import Version
 from anaxis.store.packages import all_packages
-from anaxis.store.queries import get_version, keep_file, recipe_of, stage_file, track_of
+from anaxis.store.queries import get_version, keep_file, let_go, recipe_of, stage_file, track_of
 from anaxis.store.versions import edit_version
 from anaxis.web.intake import read_bytes
 from anaxis.web.pages import Store, name_of_upload, number_or_none, page
@@ -194,10 +195,11 @@ def add_set(
         raise BadInput("No file was chosen: choose a set, an OBJ for one.")
     require_readable(name, SET_SUFFIXES)
     data = file.file.read(request.app.state.limits.max_bytes + 1)
+    let_go(store)
     scene = read_bytes(request.app.state.parsers, name, data, suffixes=SET_SUFFIXES)
     if not any(n.kind == "landmark" or n.segments is not None for n in scene.nodes):
         raise BadInput(f"{name} holds no mesh, curve, point or marked place: export the set and try again.")
-    source = stage_file(store, name, data, scene)
+    source = stage_file(store, name, data, scene_to_bytes(scene))
     keep_file(store, source)
     params: dict[str, Any] = {"sha256": source.sha256, "name": name}
     if metres_per_unit.strip():

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+import re
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Annotated, Any
@@ -35,8 +36,10 @@ def pixels(value: float) -> str:
     return f"{value:.{digits}f} px"
 
 
-def length_range(values: list[float]) -> str:
+def length_range(values: list[float | None]) -> str:
     low, high = values
+    if low is None or high is None:
+        return "–"
     return f"{low:.2f} mm" if high - low < 0.005 else f"{low:.2f}–{high:.2f} mm"
 
 
@@ -78,18 +81,17 @@ async def _head_seen(request: Request) -> int | None:
 
 def _session(request: Request, head: Annotated[int | None, Depends(_head_seen)]) -> Iterator[Session]:
     """One transaction a request: kept where the request succeeds, else nothing of it stays."""
-    with Session(request.app.state.engine, expire_on_commit=False, info={"head_seen": head}) as session:
+    with Session(
+        request.app.state.engine,
+        expire_on_commit=False,
+        info={"head_seen": head, "examiner": request.app.state.calculators},
+    ) as session:
         try:
             yield session
             session.commit()
         except BaseException:
             session.rollback()
             raise
-
-
-def let_go(session: Session) -> None:
-    """Give the database's connection back while something else is waited for; what was read stays readable."""
-    session.commit()
 
 
 Store = Annotated[Session, Depends(_session, scope="function")]
@@ -119,7 +121,18 @@ def said_where_it_was_asked(request: Request, sentence: str) -> Response | None:
 
 def name_of_upload(file: UploadFile, most: int = 120) -> str:
     """What a file that came in is called, without the folders some browsers send along; "" where it has no name."""
-    return Path((file.filename or "").replace("\\", "/")).name[-most:]
+    name = Path((file.filename or "").replace("\\", "/")).name[-most:]
+    # Half of a pair of code units is no character, and no database keeps it.
+    return name.encode("utf-8", "replace").decode().replace("\0", "_").strip()
+
+
+def disk_name(name: str) -> str:
+    """What an uploaded file is called where it is put aside: its ending, and of its name what any file system takes.
+
+    No name that was sent ever becomes a path: "..", a name in another script, one too long for a folder.
+    """
+    plain = re.sub(r"[^A-Za-z0-9._ -]", "_", name)[-100:].lstrip(". ")
+    return plain or "file"
 
 
 def drawing_answer(data: bytes, kept: bool = True) -> Response:

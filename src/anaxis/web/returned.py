@@ -11,22 +11,25 @@ import numpy as np
 from fastapi import APIRouter, File, Form, Request, UploadFile
 from fastapi.responses import RedirectResponse, Response
 
+from anaxis.came_back import camera_came_back, table_came_back
 from anaxis.core.errors import BadInput
 from anaxis.core.timing import format_frame
 from anaxis.core.track import Track
+from anaxis.examined import Examiner
 from anaxis.formats import CAMERA_SUFFIXES, check_size, require_readable
 from anaxis.formats.columns import SEPARATORS
+from anaxis.formats.scene_archive import scene_to_bytes
 from anaxis.jobs.guard import ParserPool
 from anaxis.profiles import shipped_profiles
 from anaxis.profiles.model import Profile, profile_from_dict
-from anaxis.returns import is_own_table, track_of_table, track_that_came_back
+from anaxis.returns import is_own_table
 from anaxis.sending import Leaving, Options
 from anaxis.store.deliveries import deliver_version, leaving_of
 from anaxis.store.packages import free_key, get_package, keep_package
-from anaxis.store.queries import get_version, picture_of_version, track_of
+from anaxis.store.queries import examiner_of, get_version, let_go, picture_of_version, track_of
 from anaxis.store.returns import get_return, keep_return, return_arrays
 from anaxis.web.drawings import proof_bundle
-from anaxis.web.pages import Store, drawing_answer, name_of_upload, page
+from anaxis.web.pages import Store, disk_name, drawing_answer, name_of_upload, page
 from anaxis.web.proof import mark_rows
 from anaxis.web.stations import stations_of
 
@@ -55,18 +58,22 @@ def handed_in(
         name, data = "typed.csv", pasted.encode()
     else:
         raise BadInput("Choose the file that came back, or type its numbers for three frames or more.")
-    arrived = _read(request.app.state.parsers, name, data, package, leaving_of(kept))
+    meant = leaving_of(kept)
+    let_go(store)
+    arrived = _read(request.app.state.parsers, examiner_of(store), name, data, package, meant)
     row = keep_return(store, kept, package, name, data, arrived)
     return RedirectResponse(f"/returns/{row.id}", status_code=303)
 
 
-def _read(parsers: ParserPool, name: str, data: bytes, package: Profile, meant: Leaving) -> Track:
+def _read(
+    parsers: ParserPool, examiner: Examiner, name: str, data: bytes, package: Profile, meant: Leaving
+) -> Track:
     with TemporaryDirectory(prefix="anaxis-return-") as folder:
-        path = Path(folder) / name
+        path = Path(folder) / disk_name(name)
         path.write_bytes(data)
         if is_own_table(path, package):
-            return track_of_table(path, package, meant.picture, meant.track)
-        return track_that_came_back(parsers.read(path), None, package)
+            return table_came_back(examiner, path.name, data, package, meant.picture, meant.track)
+        return camera_came_back(examiner, name, scene_to_bytes(parsers.read(path)), package)
 
 
 def package_table(text: str, package: Profile) -> str | None:

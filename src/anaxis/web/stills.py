@@ -22,7 +22,7 @@ from anaxis.stills import SUFFIXES, Between, measure
 from anaxis.store.models import Still, Version
 from anaxis.store.queries import NotFound, found, get_version, picture_of_version, track_of
 from anaxis.web.lens import place_of
-from anaxis.web.pages import Store, name_of_upload, page
+from anaxis.web.pages import Store, disk_name, name_of_upload, page
 from anaxis.web.stations import stations_of
 
 router = APIRouter()
@@ -53,7 +53,7 @@ def handed_in(
                 )
             check_size(name, file.size or 0, request.app.state.limits.max_bytes)
             (Path(folder) / str(i)).mkdir()
-            path = Path(folder) / str(i) / name
+            path = Path(folder) / str(i) / disk_name(name)
             path.write_bytes(file.file.read())
             names.append(name)
             data.append(safe_png(path))
