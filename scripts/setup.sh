@@ -21,6 +21,8 @@ command -v chromium >/dev/null || missing+=(chromium)
 have() { ldconfig -p | grep -q "$1" || ls /usr/lib/*/"$1"* >/dev/null 2>&1; }
 PATH="$PATH:/usr/sbin:/sbin" have libpangoft2-1.0.so.0 || missing+=(libpangoft2-1.0-0)
 PATH="$PATH:/usr/sbin:/sbin" have libharfbuzz-subset.so.0 || missing+=(libharfbuzz-subset0)
+# An outside reader of the tests.
+PATH="$PATH:/usr/sbin:/sbin" have libassimp.so.5 || missing+=(libassimp5)
 command -v setpriv >/dev/null || missing+=(util-linux)
 if [ ${#missing[@]} -gt 0 ]; then
   echo "Installing ${missing[*]}…"
