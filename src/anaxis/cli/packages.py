@@ -258,15 +258,28 @@ def calibrate_start(out: Path, format_key: str) -> None:
 
 @calibrate.command("finish")
 @click.argument("returned", type=click.Path(path_type=Path))
+@click.option(
+    "--second",
+    type=click.Path(path_type=Path),
+    help="The form of calibration_second: another unit, another axis up.",
+)
+@click.option(
+    "--third", type=click.Path(path_type=Path), help="The form of calibration_third: another film aspect."
+)
 @click.option("--key", required=True, help="Key of the new profile.")
 @click.option("--label", default="", help="Label of the new profile.")
 @click.option("--out", required=True, type=click.Path(path_type=Path), help="The profile's JSON file.")
 @options.json
-def calibrate_finish(returned: Path, key: str, label: str, out: Path, as_json: bool) -> None:
+def calibrate_finish(
+    returned: Path, second: Path | None, third: Path | None, key: str, label: str, out: Path, as_json: bool
+) -> None:
     """Write the profile of the package that filled in the form RETURNED."""
     from anaxis.profiles.calibration import learned, returned_from_file
 
-    found = learned(returned_from_file(returned), key, label or key)
+    found = learned(
+        returned_from_file(returned), key, label or key, returned_from_file(second, "camera") if second else None,
+        returned_from_file(third, "pixels") if third else None,
+    )  # fmt: skip
     out.write_text(json.dumps(found.profile.model_dump(mode="json"), indent=2), encoding="utf-8")
     document = {
         "profile": found.profile.model_dump(mode="json"), "confidence": found.confidence, "residual_px": found.residual_px,

@@ -84,18 +84,20 @@ class Diagnosis:
 
 
 def diagnose(
-    meant: Track, arrived: Track, image: Image, fit: str, convention: Convention, bare: tuple[Track, ...] = ()
-) -> Diagnosis:
+    meant: Track, arrived: Track, image: Image, fit: str, convention: Convention, bare: tuple[Track, ...] = (),
+    typed: bool = False,
+) -> Diagnosis:  # fmt: skip
     """What makes ``arrived`` of ``meant``, both canonical; ``convention`` is the package's, for its words.
 
-    ``bare`` are the camera meant without what stands above it, where a file has that. Raises nothing a caller must
+    ``bare`` are the camera meant without what stands above it, where a file has that; ``typed`` says that a person
+    typed some of the frames. Raises nothing a caller must
     catch: where nothing explains the difference, the diagnosis says so.
     """
     case = Case(meant, arrived, image, fit, convention, bare)
     floor = of_decimals(arrived, convention, case.apart(arrived)) if len(arrived) else NO_FLOOR
     enough = max(EXPLAINED_PX, floor.px)
     found: list[Explanation] = []
-    timings = list(timings_of(meant, arrived))
+    timings = list(timings_of(meant, arrived, typed))
     # How far the camera turns from sample to sample is the same whatever was done to the world and its axes:
     # mistakes of time that agree in it are looked at first, and the others only where those explain nothing.
     agree = [_turns_alike(meant, arrived, t, floor) for t in timings]

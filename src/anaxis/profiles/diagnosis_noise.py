@@ -38,10 +38,10 @@ def of_decimals(arrived: Track, convention: Convention, apart: Apart) -> Floor:
     angles = angles_from_matrices(
         convention.rotation_from_canonical(arrived.rotation), convention.order, convention.signs
     ).deg
-    decimals = [_decimals(place), _decimals(angles)]
+    decimals = [decimals_in(place), decimals_in(angles)]
     if None in decimals or len(arrived) < 3:
         return NO_FLOOR
-    focal = _decimals(arrived.lens.focal_mm[:, None]) if np.ptp(arrived.lens.focal_mm) > 0 else None
+    focal = decimals_in(arrived.lens.focal_mm[:, None]) if np.ptp(arrived.lens.focal_mm) > 0 else None
     few = [d for d in (*decimals, focal) if d is not None]
     # The worst of a few cameras whose numbers lie half a step away, every one of them.
     rng = np.random.default_rng(1)
@@ -61,7 +61,7 @@ def of_decimals(arrived: Track, convention: Convention, apart: Apart) -> Floor:
     return Floor(1.2 * worst, f"as far as {words} tell")
 
 
-def _decimals(values: Floats) -> int | None:
+def decimals_in(values: Floats) -> int | None:
     """The decimals that numbers (n, c) are printed with; None for numbers with all their digits."""
     for count in range(_MOST_DECIMALS + 1):
         scaled = values * 10.0**count

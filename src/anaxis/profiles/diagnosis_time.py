@@ -40,12 +40,15 @@ class Timing:
     straight: bool = False
 
 
-def timings_of(meant: Track, arrived: Track) -> Iterator[Timing]:
-    """The mistakes of time that could be, commonest first; those without a frame in common are left out."""
-    yield from sorted(_timings(meant, arrived), key=lambda t: t.cost)
+def timings_of(meant: Track, arrived: Track, typed: bool = False) -> Iterator[Timing]:
+    """The mistakes of time that could be, commonest first; those without a frame in common are left out.
+
+    Of frames that somebody ``typed`` those that are not there say nothing: nobody types all of them.
+    """
+    yield from sorted(_timings(meant, arrived, typed), key=lambda t: t.cost)
 
 
-def _timings(meant: Track, arrived: Track) -> Iterator[Timing]:
+def _timings(meant: Track, arrived: Track, typed: bool) -> Iterator[Timing]:
     tried = set()
     both = min(len(meant), len(arrived))
     for causes, frames in _ways(meant, arrived):
@@ -54,7 +57,9 @@ def _timings(meant: Track, arrived: Track) -> Iterator[Timing]:
         if key in tried or not len(inside):
             continue
         tried.add(key)
-        short = frames[-1] < meant.frames[-1] - 0.5 and frames[0] <= meant.frames[0] + 0.5
+        # Samples that lie further apart than a frame are not all there is, wherever they end.
+        sparse = typed or (len(arrived) > 1 and float(np.median(np.diff(arrived.frames))) > 1.5)
+        short = not sparse and frames[-1] < meant.frames[-1] - 0.5 and frames[0] <= meant.frames[0] + 0.5
         if short and not any(code in ("first_keys", "only_first", "own_rate") for code, _ in causes):
             causes = (*causes, ("first_keys", {"count": float(len(inside))}))
         cost = sum(

@@ -34,13 +34,21 @@ from anaxis.core.rotation import angles_from_matrices
 from anaxis.core.track import Track
 from anaxis.formats.column_layout import QUANTITIES
 from anaxis.profiles import shipped_profiles
-from anaxis.profiles.calibration import IMAGE, learned, made_camera, returned_from_document, write_start
+from anaxis.profiles.calibration import (
+    IMAGE,
+    Needs,
+    Returned,
+    learned,
+    made_camera,
+    returned_from_document,
+    write_start,
+)
 from anaxis.profiles.habits import HABITS
 from anaxis.profiles.model import Profile, profile_from_dict, profile_from_text
 from anaxis.store.packages import all_packages, free_key, get_package, keep_package, shots_using, versions_of
 from anaxis.web.axes_drawing import axes_drawing, axes_svg, axis_turn
 from anaxis.web.habit_drawing import habit_svg
-from anaxis.web.pages import Store, page
+from anaxis.web.pages import Store, name_of_upload, page
 
 router = APIRouter(prefix="/packages")
 _MAX_PROFILE_BYTES = 100_000
@@ -100,18 +108,30 @@ def calibration_files(format_key: str = "usd") -> Response:
 
 @router.post("/calibrate")
 def calibrated(
-    request: Request, store: Store, file: Annotated[UploadFile, File()], key: Annotated[str, Form()] = "", label: Annotated[str, Form()] = ""
+    request: Request, store: Store, file: Annotated[UploadFile, File()], second: Annotated[UploadFile | None, File()] = None,
+    third: Annotated[UploadFile | None, File()] = None, key: Annotated[str, Form()] = "", label: Annotated[str, Form()] = "",
 ) -> Any:  # fmt: skip
-    """The form that came back: the package learned and kept, with how sure each part of it is."""
-    name = file.filename or "the form"
+    """The forms that came back: the package learned and kept, with how sure each part of it is."""
+    name = name_of_upload(file) or "the form"
+    first = _form_in(file, "all")
+    wanted = re.sub(r"[^a-z0-9._-]+", "-", (key or label or "learned").lower()).strip("-._") or "learned"
+    assert first is not None
+    found = learned(
+        first, free_key(store, wanted), label.strip() or wanted, _form_in(second, "camera"), _form_in(third, "pixels")
+    )  # fmt: skip
+    keep_package(store, found.profile, f"learned from {name}")
+    return page(request, "packages/learned/index.html", found=found, p=found.profile)
+
+
+def _form_in(file: UploadFile | None, needs: Needs) -> Returned | None:
+    if file is None or not file.filename:
+        return None
+    name = name_of_upload(file)
     try:
         document = json.loads(file.file.read(_MAX_FORM_BYTES).decode("utf-8"))
     except (UnicodeDecodeError, ValueError, RecursionError) as error:
         raise BadInput(f"{name} is not readable JSON: save it again.") from error
-    wanted = re.sub(r"[^a-z0-9._-]+", "-", (key or label or "learned").lower()).strip("-._") or "learned"
-    found = learned(returned_from_document(document, name), free_key(store, wanted), label.strip() or wanted)
-    keep_package(store, found.profile, f"learned from {name}")
-    return page(request, "packages/learned/index.html", found=found, p=found.profile)
+    return returned_from_document(document, name, needs)
 
 
 @router.get("/{key}")
