@@ -55,11 +55,19 @@ def test_pairs_that_do_not_agree_name_what_is_left_and_mirrors_are_never_taken()
     goal[2, 1] += 0.3
     found, off = from_pairs(points, goal, False)
     assert found.scale == 1.0 and 0.05 < off.max() < 0.3 and int(np.argmax(off)) == 2
-    mirrored, off = from_pairs(points, points * np.array([-1.0, 1, 1]), False)
-    assert np.linalg.det(mirrored.turn) == pytest.approx(1) and off.max() > 0.5
-    for wrong in (points[:2], np.array([[0.0, 0, 0], [1, 1, 1], [2, 2, 2]])):
-        with pytest.raises(BadInput):
-            from_pairs(wrong, wrong, False)
+    for scale in (False, True):
+        with pytest.raises(BadInput, match="mirror image"):
+            from_pairs(points, points * np.array([-1.0, 1, 1]) + 0.01, scale)
+    # Three points lie in a plane, and a plane's mirror image is a rotation of it.
+    flat, off = from_pairs(points[:3], points[:3] * np.array([-1.0, 1, 1]), False)
+    assert np.linalg.det(flat.turn) == pytest.approx(1) and off.max() < 1e-9
+    line = np.array([[0.0, 0, 0], [1, 1, 1], [2, 2, 2]])
+    for ours, theirs, said in (
+        (points[:2], points[:2], "settle no placement"), (line, points[:3], "points here lie on one line"),
+        (points[:3], line, "points there lie on one line"), (points, np.where(points == 5, np.nan, points), "no number"),
+    ):  # fmt: skip
+        with pytest.raises(BadInput, match=said):
+            from_pairs(ours, theirs, False)
 
 
 @given(st.integers(0, 20), st.floats(-179, 179), st.tuples(NUMBERS, NUMBERS, NUMBERS))

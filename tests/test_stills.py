@@ -60,7 +60,7 @@ def test_a_known_move_is_measured(x: float, y: float, scale: float, turn: float)
     assert found.scale == pytest.approx(scale, abs=5e-4) and found.turn_deg == pytest.approx(turn, abs=0.05)
     assert found.alike > 0.8
     said = found.sentence
-    assert ("right" in said) == (x > 0.05) if abs(x) > 0.05 else True
+    assert ("right" in said) == (x > 0.05) and ("left" in said) == (x < -0.05)
     assert (scale == 1 and turn == 0 and x == 0) == (said == "Both pictures lie on each other.")
 
 

@@ -121,8 +121,13 @@ def bare_of(scene: Scene, path: str, recipe: Recipe, track: Track) -> tuple[Trac
 
 
 def explain(
-    meant: Track, picture: Picture, arrived: Track, profile: Profile | None, bare: tuple[Track, ...] = ()
+    meant: Track,
+    picture: Picture,
+    arrived: Track,
+    profile: Profile | None,
+    bare: tuple[Track, ...] = (),
+    typed: bool = False,
 ) -> Diagnosis:
-    """What happened to a camera that came back, in the words of the package's axes."""
+    """What happened to a camera that came back, in the words of the package's axes; see :func:`diagnose`."""
     convention = profile.convention if profile is not None else Convention()
-    return diagnose(meant, arrived, picture.image, picture.fit, convention, bare)
+    return diagnose(meant, arrived, picture.image, picture.fit, convention, bare, typed)

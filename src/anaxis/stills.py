@@ -21,6 +21,7 @@ SUFFIXES = (".png", ".jpg", ".jpeg", ".exr")
 MAX_SIDE_PX = 8192
 # The side at which turn and scale are looked for; the rest is done at full size up to this many pixels.
 _LOOK_PX, _REFINE_PX = 512, 1600
+_COARSE_PX, _NOTHING_ALIKE = 480, 0.25
 # Of the correlation; two pictures that have nothing to do with each other are found to have a third.
 _TOO_LITTLE = 0.45
 
@@ -170,11 +171,19 @@ def _refined(a: NDArray[np.float32], b: NDArray[np.float32], turn_deg: float, sc
     undone = cv2.warpAffine(b, warp, (w, h), flags=cv2.INTER_LINEAR | cv2.WARP_INVERSE_MAP)
     dx, dy = _correlated(a, np.asarray(undone, dtype=np.float32))
     warp[:, 2] += (linear @ np.array([dx, dy])).astype(np.float32)
-    stop = (cv2.TERM_CRITERIA_EPS | cv2.TERM_CRITERIA_COUNT, 200, 1e-7)
-    try:
-        alike, warp = cv2.findTransformECC(a.copy(), b.copy(), warp, cv2.MOTION_AFFINE, stop, None, 5)  # type: ignore[call-overload]
-    except cv2.error:
+    # Coarse first: two pictures that have nothing in common are told from a quarter of the pixels in a moment.
+    small = min(1.0, _COARSE_PX / max(h, w))
+    less = [
+        np.asarray(cv2.resize(p, None, fx=small, fy=small, interpolation=cv2.INTER_AREA), dtype=np.float32)
+        for p in (a, b)
+    ]
+    alike, coarse = _aligned(less[0], less[1], _scaled(warp, small), 200)
+    if coarse is None or alike < _NOTHING_ALIKE:
+        return Between(0.0, 0.0, 1.0, 0.0, max(0.0, alike))
+    alike, fine = _aligned(a, b, _scaled(coarse, 1 / small), 60)
+    if fine is None:
         return Between(0.0, 0.0, 1.0, 0.0, 0.0)
+    warp = fine
     found: Floats = np.asarray(warp, dtype=np.float64)
     shift = found[:, :2] @ middle + found[:, 2] - middle
     u, d, vt = np.linalg.svd(found[:, :2])
@@ -182,6 +191,26 @@ def _refined(a: NDArray[np.float32], b: NDArray[np.float32], turn_deg: float, sc
     return Between(
         float(shift[0]), float(shift[1]), float(np.sqrt(d[0] * d[1])), float(np.degrees(np.arctan2(turn[1, 0], turn[0, 0]))), float(max(0.0, alike))
     )  # fmt: skip
+
+
+def _aligned(
+    a: NDArray[np.float32], b: NDArray[np.float32], warp: NDArray[np.float32], rounds: int
+) -> tuple[float, NDArray[np.float32] | None]:
+    """How alike two pictures become at best, and by which warp; None where that leads nowhere."""
+    stop = (cv2.TERM_CRITERIA_EPS | cv2.TERM_CRITERIA_COUNT, rounds, 1e-7)
+    try:
+        alike, found = cv2.findTransformECC(a.copy(), b.copy(), warp.copy(), cv2.MOTION_AFFINE, stop, None, 5)  # type: ignore[call-overload]
+    except cv2.error:
+        return 0.0, None
+    return float(alike), np.asarray(found, dtype=np.float32)
+
+
+def _scaled(warp: NDArray[np.float32], factor: float) -> NDArray[np.float32]:
+    """A warp for pictures ``factor`` times as large: pixels are counted from their centres."""
+    out = warp.copy()
+    middle = (factor - 1) / 2
+    out[:, 2] = warp[:, 2] * factor + middle - warp[:, :2] @ np.array([middle, middle], dtype=np.float32)
+    return out
 
 
 def _linear(turn_deg: float, scale: float) -> Floats:

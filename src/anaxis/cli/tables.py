@@ -78,13 +78,13 @@ def print_values(document: dict[str, Any], notes: list[str], unit: str) -> None:
         f"{document['camera']} for {document['to']}, {document['resolution'][0]}x{document['resolution'][1]} px"
     )
     rows = table("frame", "s", f"x {unit}", f"y {unit}", f"z {unit}", "rx deg", "ry deg", "rz deg",
-                   "focal mm", "film back mm", "h fov", "v fov", "zoom px")  # fmt: skip
+                   "focal mm", "film back mm", "h fov", "v fov", "zoom px", "stop")  # fmt: skip
     for f in document["frames"]:
         rows.add_row(
             str(f["frame"]), f"{f['seconds']:.4f}", *(f"{v:.4f}" for v in f["position"]),
             *(f"{v:.4f}" for v in f["rotation_deg"]), f"{f['focal_mm']:.3f}",
             f"{f['film_width_mm']:.3f} x {f['film_height_mm']:.3f}", f"{f['hfov_deg']:.3f}",
-            f"{f['vfov_deg']:.3f}", f"{f['zoom_px']:.2f}",
+            f"{f['vfov_deg']:.3f}", f"{f['zoom_px']:.2f}", "-" if f["fstop"] is None else f"{f['fstop']:.2f}",
         )  # fmt: skip
     out.print(rows)
     for note in notes:
@@ -133,6 +133,7 @@ def numbers_at(numbers: Numbers, i: int) -> dict[str, Any]:
         "matrix": numbers.matrix[i].tolist(),
         **{k: float(getattr(numbers, k)[i]) for k in plain},
         "focus": None if math.isnan(focus) else focus,
+        "fstop": None if math.isnan(numbers.fstop[i]) else float(numbers.fstop[i]),
     }
 
 

@@ -77,6 +77,7 @@ class Numbers:
     vfov_deg: Floats
     zoom_px: Floats
     focus: Floats
+    fstop: Floats
 
 
 def make_outgoing(
@@ -138,4 +139,5 @@ def numbers_of(outgoing: Outgoing) -> Numbers:
         vfov_deg=field_of_view_deg(used.height_mm, track.lens.focal_mm),
         zoom_px=zoom_px(track.lens.focal_mm, used.width_mm, outgoing.image),
         focus=track.lens.focus_m / convention.metres_per_unit,
+        fstop=track.lens.fstop,
     )

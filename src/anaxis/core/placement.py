@@ -124,16 +124,34 @@ def from_pairs(ours_m: Floats, theirs_m: Floats, with_scale: bool) -> Solved:
     """
     if len(ours_m) < 3:
         raise BadInput(f"{len(ours_m)} pairs settle no placement: three or more are needed.")
-    a, b = ours_m - ours_m.mean(axis=0), theirs_m - theirs_m.mean(axis=0)
-    spread = np.linalg.svd(a, compute_uv=False)
-    if spread[1] < 1e-6 * max(spread[0], 1e-12):
+    if not (np.isfinite(ours_m).all() and np.isfinite(theirs_m).all()):
         raise BadInput(
-            "The points lie on one line, about which the camera could still turn: choose one beside it."
+            "A landmark of the pairs stands at something that is no number: correct it, or leave that pair out."
         )
+    a, b = ours_m - ours_m.mean(axis=0), theirs_m - theirs_m.mean(axis=0)
+    for points, whose in ((a, "The points here"), (b, "The points there")):
+        spread = np.linalg.svd(points, compute_uv=False)
+        if spread[1] < 1e-6 * max(spread[0], 1e-12):
+            raise BadInput(
+                f"{whose} lie on one line, about which the camera could still turn: choose one beside it."
+            )
     u, d, vt = np.linalg.svd(b.T @ a)
     sign = np.array([1.0, 1.0, np.sign(np.linalg.det(u) * np.linalg.det(vt)) or 1.0])
     turn = (u * sign) @ vt
     scale = float((d * sign).sum() / (a * a).sum()) if with_scale else 1.0
+    if with_scale and not scale > 0:
+        raise BadInput(
+            "The pairs ask for a scale of 0 or less: two of them are mixed up, or one side is mirrored."
+        )
+    # Four points off one plane and more tell a mirror from a rotation: then the mirrored fit is the one without a rest.
+    if d[2] > 1e-6 * d[0] and sign[2] < 0:
+        mirrored = (u @ vt) * (float(d.sum() / (a * a).sum()) if with_scale else 1.0)
+        left, rest = (np.linalg.norm(a @ m.T - b, axis=1).max() for m in (mirrored, scale * turn))
+        if left < 0.2 * rest:
+            raise BadInput(
+                "The points there are the mirror image of the points here, which no rotation makes: check the axes and the handedness "
+                "of the numbers typed."
+            )
     found = Similarity(scale, turn, theirs_m.mean(axis=0) - scale * turn @ ours_m.mean(axis=0))
     return Solved(found, np.linalg.norm(found.points(ours_m) - theirs_m, axis=1))
 

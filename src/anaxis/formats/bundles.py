@@ -14,11 +14,14 @@ from pathlib import Path
 from tempfile import TemporaryDirectory
 
 from anaxis.core.errors import BadInput
+from anaxis.core.findings import Finding
 from anaxis.core.scene import Scene
 
 MAX_FILES = 2000
 MAX_UNPACKED_BYTES = 2 << 30
 _COPY = 1 << 20
+# Files that are cameras of their own for the most part; layers lie below, or are referred to.
+_CAMERA_FILES = (".abc", ".dae", ".glb", ".gltf", ".usd", ".usda", ".usdc", ".usdz")
 
 
 def unpack(path: Path, folder: Path, suffixes: tuple[str, ...] | None = None) -> list[Path]:
@@ -110,9 +113,25 @@ def read_bundle(path: Path, read: Callable[[Path, Path], Scene], suffixes: tuple
                 continue
             scene = replace(scene, name=f"{path.name}: {file.relative_to(folder)}")
             if scene.cameras:
-                return scene
+                return _with_the_others(scene, path.name, [f for f in files if f != file], file, folder)
             without = without or scene
         if without is not None:
             return without
         assert first_error is not None
         raise BadInput(f"{path.name}: {first_error.sentence}")
+
+
+def _with_the_others(scene: Scene, name: str, others: list[Path], taken: Path, folder: Path) -> Scene:
+    """The scene, and a word about camera files of the zip that were not read beside it."""
+    beside = [f for f in others if f.suffix.lower() in _CAMERA_FILES and f.parent == taken.parent]
+    if not beside:
+        return scene
+    listed = ", ".join(str(f.relative_to(folder)) for f in beside[:5])
+    found = Finding(
+        "more_files", "warning",
+        f"{name} holds {len(beside) + 1} files that may hold cameras and only {taken.relative_to(folder)} is read; not {listed}"
+        f"{f' and {len(beside) - 5} more' if len(beside) > 5 else ''}.",
+        "Take the others in one by one, if they are cameras and no layers of this one.",
+        "A camera that nobody took in is missed when it is needed.", {"files": len(beside) + 1},
+    )  # fmt: skip
+    return replace(scene, findings=(*scene.findings, found))

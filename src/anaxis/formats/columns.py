@@ -21,7 +21,7 @@ COLUMNS = (
     "frame", "seconds", "position_x", "position_y", "position_z",
     "rotation_x_deg", "rotation_y_deg", "rotation_z_deg",
     "focal_mm", "film_width_mm", "film_height_mm", "offset_x_mm", "offset_y_mm", "squeeze",
-    "hfov_deg", "vfov_deg", "zoom_px", "focus",
+    "hfov_deg", "vfov_deg", "zoom_px", "focus", "fstop",
 )  # fmt: skip
 SEPARATORS = {"comma": ",", "semicolon": ";", "tab": "\t", "blank": " "}
 _UNITS = ("deg", "mm", "px")

@@ -55,6 +55,8 @@ def unpack(data: bytes) -> tuple[dict[str, Any], dict[str, Floats]]:
             arrays[name] = np.frombuffer(body, "<f8", count, at).reshape(shape).astype(np.float64)
             at += count * 8
         return told["header"], arrays
+    except BadInput:  # what is said already is said better
+        raise
     except (ValueError, KeyError, TypeError, OSError, EOFError, zipfile.BadZipFile, zlib.error) as error:
         raise BadInput(
             "A stored track is damaged: restore it from a backup or take the file in again."

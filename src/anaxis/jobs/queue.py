@@ -16,12 +16,14 @@ from typing import Any
 
 import procrastinate
 from sqlalchemy import Engine, make_url, select, text, update
+from sqlalchemy.exc import SQLAlchemyError
 from sqlalchemy.orm import Session
 
 from anaxis.store.models import Job
-from anaxis.store.queries import found
+from anaxis.store.rows import found
 
 TASK = "anaxis.work"
+_WATCH_S = 3.0
 QUEUE = "anaxis"
 OPEN = ("waiting", "running", "stopping")
 # Asked for and not in the queue: the process that asked ended in between.
@@ -87,11 +89,22 @@ class WorkerProcess:
         self._engine = engine
         self._lock = threading.Lock()
         self._process: subprocess.Popen[bytes] | None = None
-        if has_open_work(engine):
-            self.ensure()
+        self._over = threading.Event()
+        threading.Thread(target=self._watch, daemon=True).start()
+
+    def _watch(self) -> None:
+        """Work that waits is never left waiting: not for a page that asks, nor after the database was away."""
+        while True:
+            with suppress(SQLAlchemyError, OSError):
+                if has_open_work(self._engine):
+                    self.ensure()
+            if self._over.wait(_WATCH_S):
+                return
 
     def ensure(self) -> None:
         with self._lock:
+            if self._over.is_set():
+                return
             if self._process is not None and self._process.poll() is None:
                 return
             environment = {**os.environ, "DATABASE_URL": address_of(self._engine)}
@@ -102,6 +115,7 @@ class WorkerProcess:
             )
 
     def close(self) -> None:
+        self._over.set()
         with self._lock:
             if self._process is not None:
                 assert self._process.stdin

@@ -8,9 +8,8 @@ import os
 import sys
 import threading
 import time
-from collections.abc import Callable
 from contextlib import suppress
-from typing import Any
+from importlib import import_module
 
 import procrastinate
 from sqlalchemy import Engine, text, update
@@ -18,13 +17,8 @@ from sqlalchemy.orm import Session
 
 from anaxis.core.errors import BadInput
 from anaxis.jobs.queue import OPEN, QUEUE, TASK, address_of, lost_work, put_in_queue
-from anaxis.profiles.model import profile_from_dict
-from anaxis.sending import Options, prepare, reduce_keys
-from anaxis.store.bundles import bundles_of, keep_made_file
 from anaxis.store.database import connect
-from anaxis.store.deliveries import deliver_versions
-from anaxis.store.models import Job, Version
-from anaxis.store.queries import picture_of_version, track_of
+from anaxis.store.models import Job
 
 _log = logging.getLogger("anaxis.worker")
 _TELL_EVERY_S = 0.15
@@ -53,39 +47,6 @@ class Teller:
             told = update(Job).where(Job.id == self._number).values(share=share).returning(Job.state)
             if connection.execute(told).scalar_one() != "running":
                 raise Stopped
-
-
-def _deliver(session: Session, job: Job, tell: Teller) -> dict[str, Any]:
-    params, options = job.params, Options(**job.params["options"])
-    profile = profile_from_dict(params["profile"], "the package's profile")
-    versions = [session.get_one(Version, v) for v in params["versions"]]
-    done = deliver_versions(session, versions, profile, params["format"], options, tell, params["together"])
-    return {"delivery": done[0].id}
-
-
-def _bundle(session: Session, job: Job, tell: Teller) -> dict[str, Any]:
-    params, options = job.params, Options(**job.params["options"])
-    profiles = [profile_from_dict(p, "the package's profile") for p in params["profiles"]]
-    versions = [session.get_one(Version, v) for v in params["versions"]]
-    name, data = bundles_of(versions, profiles, params["formats"], options, params["together"], tell)
-    return {"made_file": keep_made_file(session, name, data).id, "name": name, "bytes": len(data)}
-
-
-def _keys(session: Session, job: Job, tell: Teller) -> dict[str, Any]:
-    """Which keys a receiver would get, looked at before anything is written."""
-    params, version = job.params, job.version
-    profile = profile_from_dict(params["profile"], "the package's profile")
-    track, landmarks, _ = track_of(version)
-    outgoing = prepare(track, landmarks, picture_of_version(version), profile)
-    found = reduce_keys(outgoing, params["format"], params["reduce_px"], tell)
-    return found.summary() | {
-        "sentence": found.sentence, "deviation_px": found.deviation_px.tolist(), "all_frames": track.frames.tolist()
-    }  # fmt: skip
-
-
-KINDS: dict[str, Callable[[Session, Job, Teller], dict[str, Any]]] = {
-    "delivery": _deliver, "bundle": _bundle, "keys": _keys
-}  # fmt: skip
 
 
 def do_job(engine: Engine, number: int) -> None:
@@ -117,7 +78,9 @@ def _do(engine: Engine, number: int) -> None:
     try:
         with Session(engine, expire_on_commit=False) as session, session.begin():
             job = session.get_one(Job, number)
-            result = KINDS[job.kind](session, job, Teller(engine, number))
+            # What the work needs is loaded once it is there: until then it is told apart from work nobody took up.
+            kinds = import_module("anaxis.jobs.kinds").KINDS
+            result = kinds[job.kind](session, job, Teller(engine, number))
             done = update(Job).where(Job.id == number, Job.state == "running")
             if not session.execute(
                 done.values(state="done", share=1.0, result=result).returning(Job.id)

@@ -431,6 +431,8 @@ def _column_lens(column: dict[str, Floats], asked: Asked, count: int) -> dict[st
         lens["focal_mm"] = column["zoom_px"] * shown_width / asked.image.width_px
     else:
         lens["focal_mm"] = np.full(count, (asked.typed or {}).get("focal_mm", 50.0))
+    if "fstop" in column:
+        lens["fstop"] = column["fstop"]
     if "focus" in column:
         lens["focus_m"] = column["focus"] * asked.profile.metres_per_unit
     return lens

@@ -30,13 +30,14 @@ def bundle_of(
 ) -> tuple[str, bytes]:  # fmt: skip
     """Name and bytes of the zip; ``together`` names the file that holds all cameras, in formats that can."""
     cameras = [leaving_of(v, options) for v in versions]
+    shot = versions[0].camera.shot.name
     with TemporaryDirectory(prefix="anaxis-bundle-") as folder:
-        sent = deliver_in_formats(cameras, profile, formats, Path(folder), options, together, progress)
+        sent = deliver_in_formats(cameras, profile, formats, Path(folder), options, together, progress, shot)
         data = handover_zip([
             handed_of(camera, profile, of_one, source_of(version), sent.refused)
             for camera, version, of_one in zip(cameras, versions, sent.done, strict=True)
         ])  # fmt: skip
-    return f"{file_stem(together or cameras[0].track.name, profile.key)}.zip", data
+    return f"{file_stem(together or cameras[0].track.name, profile.key, '' if together else shot)}.zip", data
 
 
 def bundles_of(
@@ -51,7 +52,9 @@ def bundles_of(
         made[name] = data
     if len(made) == 1:
         return next(iter(made.items()))
-    return f"{file_stem(together or versions[0].camera.name, f'{len(made)}-packages')}.zip", zipped(made)
+    shot = "" if together else versions[0].camera.shot.name
+    stem = file_stem(together or versions[0].camera.name, f"{len(made)}-packages", shot)
+    return f"{stem}.zip", zipped(made)
 
 
 def source_of(version: Version) -> Source:

@@ -68,7 +68,10 @@ def deliver_versions(
 ) -> list[Delivery]:  # fmt: skip
     """Versions written into one file called ``together``; a delivery for each, with its own proof and that file."""
     cameras = [leaving_of(v, options) for v in versions]
-    stem = file_stem(together, profile.key) if together else ""
+    shot = versions[0].camera.shot.name
+    stem = (
+        file_stem(together, profile.key) if together else file_stem(cameras[0].track.name, profile.key, shot)
+    )
     with TemporaryDirectory(prefix="anaxis-delivery-") as folder:
         done = deliver_all(cameras, profile, format_key, Path(folder), options, progress, stem)
         names = [c.track.name for c in cameras]

@@ -5,7 +5,7 @@ from __future__ import annotations
 import hashlib
 from collections.abc import Callable
 from datetime import UTC, datetime, timedelta
-from typing import Any, TypeVar
+from typing import Any
 
 from sqlalchemy import delete, event, select, update
 from sqlalchemy.dialects.postgresql import insert
@@ -13,7 +13,6 @@ from sqlalchemy.orm import Session, joinedload, selectinload
 
 from anaxis.core.checks import Expected
 from anaxis.core.checks.times import OF_THE_SHOT, against_shot
-from anaxis.core.errors import BadInput
 from anaxis.core.film_backs import FilmBack
 from anaxis.core.findings import Finding, by_severity
 from anaxis.core.landmarks import Landmarks
@@ -40,15 +39,10 @@ from anaxis.store.models import (
     SourceFile,
     Version,
 )
+from anaxis.store.rows import NotFound as NotFound
+from anaxis.store.rows import found as found
 
 _STAGED_FOR = timedelta(days=7)
-
-
-Row = TypeVar("Row")
-
-
-class NotFound(BadInput):
-    """Something asked for by its number is not in the store."""
 
 
 def stage_file(session: Session, name: str, data: bytes, scene: bytes) -> SourceFile:
@@ -104,8 +98,12 @@ def find_or_make_shot(session: Session, show: Show, name: str) -> Shot:
 
 
 def newest_show_name(session: Session) -> str:
-    """The show worked on last, to be proposed for the next file; "" where there is none."""
-    return session.execute(select(Show.name).order_by(Show.id.desc()).limit(1)).scalar() or ""
+    """The show worked in last, to be proposed for the next file; "" where there is none."""
+    query = (
+        select(Show.name).outerjoin(Shot, Shot.show_id == Show.id).outerjoin(Camera, Camera.shot_id == Shot.id)
+        .outerjoin(Version, Version.camera_id == Camera.id).order_by(Version.id.desc().nulls_last(), Show.id.desc()).limit(1)
+    )  # fmt: skip
+    return session.execute(query).scalar() or ""
 
 
 def picture_of_version(version: Version) -> Picture:
@@ -215,14 +213,6 @@ def get_version(session: Session, camera_id: int, number: int | None = None) -> 
         what = f"camera {camera_id}" if number is None else f"version {number} of camera {camera_id}"
         raise NotFound(f"There is no {what}: go back to the shots and choose one.")
     return version
-
-
-def found(session: Session, model: type[Row], number: int, what: str) -> Row:
-    """The row of that number; raises NotFound in words about ``what``."""
-    row = session.get(model, number)
-    if row is None:
-        raise NotFound(f"There is no {what} {number}: go back to the shots and choose one.")
-    return row
 
 
 def get_show(session: Session, show_id: int) -> Show:

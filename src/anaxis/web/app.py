@@ -100,6 +100,7 @@ def create_app(database_url: str | None = None, warm_readers: int = 2) -> FastAP
     for screen in SCREENS:
         app.include_router(screen.router)
     app.include_router(packages.schema_router)
+    app.include_router(deliver.several)
     app.add_exception_handler(BadInput, _bad_input)
     app.add_exception_handler(RequestValidationError, _bad_form)
     app.add_exception_handler(HTTPException, _http_error)

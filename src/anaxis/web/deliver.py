@@ -10,18 +10,22 @@ from fastapi import APIRouter, Depends, File, Form, Request, UploadFile
 from fastapi.responses import RedirectResponse, Response
 
 from anaxis.core.errors import BadInput
+from anaxis.core.landmarks import unique_name
 from anaxis.formats import FORMATS, has_nodes
+from anaxis.handover import zipped
+from anaxis.jobs.queue import get_job
 from anaxis.profiles.model import Profile, profile_from_text
 from anaxis.sending import Options, moved_along
 from anaxis.store.bundles import bundles_of
-from anaxis.store.deliveries import deliver_versions
+from anaxis.store.deliveries import deliver_versions, get_delivery
 from anaxis.store.models import Version
 from anaxis.store.packages import all_packages, get_package
 from anaxis.store.queries import get_version
 from anaxis.web.jobs import start_work
-from anaxis.web.pages import Store, download_answer, number_or_none
+from anaxis.web.pages import Store, download_answer, number_or_none, page, say_next
 
 router = APIRouter(prefix="/cameras")
+several = APIRouter()
 _MAX_PROFILE_BYTES = 100_000
 # Frames written in all, above which a page would be waited for too long.
 _QUICK_FRAMES = 3000
@@ -130,22 +134,76 @@ def make_delivery(request: Request, store: Store, camera_id: int, asked: Asked) 
     """Write and prove at once, or as work of its own where that takes longer than a page should."""
     orders = orders_of(asked)
     slow = asked.options.reduce_px is not None or sum(_frames(o.versions) for o in orders) > _QUICK_FRAMES
-    at = ""
+    at, made, asked_for, refused = "", list[int](), list[int](), list[str]()
     for order in orders:
         if slow:
             profile = order.profile.model_dump(mode="json")
             params = _params(
                 order.versions, order.options, order.together, profile=profile, format=order.format
             )
-            at = f"/jobs/{start_work(request, 'delivery', order.versions[0].id, params)}"
-        else:
-            done = deliver_versions(
-                store, order.versions, order.profile, order.format, order.options, together=order.together
-            )
-            at = f"/deliveries/{done[0].id}"
+            asked_for.append(start_work(request, "delivery", order.versions[0].id, params))
+            at = f"/jobs/{asked_for[-1]}"
+            continue
+        try:
+            with store.begin_nested():
+                done = deliver_versions(
+                    store, order.versions, order.profile, order.format, order.options, together=order.together
+                )
+        except BadInput as error:  # one format that is refused stops no other
+            if len(orders) == 1:
+                raise
+            refused.append(f"{order.format} for {order.profile.key}: {error.sentence}")
+            continue
+        made += [d.id for d in done]
+        at = f"/deliveries/{done[0].id}"
     if len(orders) > 1:
-        at = f"/cameras/{camera_id}?version={asked.versions[0].number}&station=prove"
-    return RedirectResponse(at, status_code=303)
+        parts = {"d": made, "j": asked_for}
+        query = "&".join(f"{k}={','.join(map(str, v))}" for k, v in parts.items() if v)
+        at = f"/handed-over?camera={camera_id}&{query}"
+    answer = RedirectResponse(at, status_code=303)
+    if refused:
+        say_next(answer, " ".join(["Not written:", *refused]))
+    return answer
+
+
+@several.get("/handed-over")
+def handed_over(request: Request, store: Store, camera: int, d: str = "", j: str = "") -> Any:
+    """What several deliveries at once came to, on one page, with all of their files to be fetched together."""
+    version = get_version(store, camera)
+    deliveries = [get_delivery(store, n) for n in _numbers(d)]
+    jobs = [get_job(store, n) for n in _numbers(j)]
+    deliveries += [get_delivery(store, job.result["delivery"]) for job in jobs if "delivery" in job.result]
+    waiting = [job for job in jobs if "delivery" not in job.result]
+    deliveries.sort(key=lambda x: (x.matches, -x.max_px))
+    return page(
+        request, "deliver/index.html", deliveries=deliveries, jobs=waiting, camera=version.camera, shot=version.camera.shot, version=version,
+        off=[x for x in deliveries if not x.matches], ids=",".join(str(x.id) for x in deliveries),
+    )  # fmt: skip
+
+
+@several.get("/handed-over/files.zip")
+def handed_over_files(store: Store, d: str = "") -> Response:
+    """The files of several deliveries in one zip, each once."""
+    deliveries = [get_delivery(store, n) for n in _numbers(d)]
+    entries: dict[str, bytes] = {}
+    taken: set[str] = set()
+    for delivery in deliveries:
+        for file in delivery.files:
+            if not any(file.data == held for held in entries.values()):
+                entries[unique_name(file.name, taken)] = file.data
+    if not entries:
+        raise BadInput("None of these deliveries has a file: deliver again.")
+    return download_answer(
+        f"{deliveries[0].version.camera.shot.name}.zip", zipped(entries), "application/zip"
+    )
+
+
+def _numbers(text: str) -> list[int]:
+    """The numbers of a list in an address. Raises BadInput."""
+    try:
+        return [int(part) for part in text.split(",") if part][:500]
+    except ValueError as error:
+        raise BadInput("That list of deliveries cannot be read: go back to the camera.") from error
 
 
 @router.post("/{camera_id}/bundle")

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from typing import Any
 
 import numpy as np
@@ -12,7 +13,7 @@ from anaxis.core.edits import renumbered
 from anaxis.core.landmarks import Landmarks
 from anaxis.core.lens import Image
 from anaxis.core.lens_edits import CHANNELS
-from anaxis.core.outgoing import make_outgoing, numbers_of
+from anaxis.core.outgoing import Numbers, make_outgoing, numbers_of
 from anaxis.core.project import pixel_matrices, unproject
 from anaxis.core.proof import grid_depths_m, grid_pixels
 from anaxis.core.timing import seconds_of
@@ -22,6 +23,8 @@ from anaxis.flow import Picture
 from anaxis.profiles.model import Profile
 from anaxis.sending import prepare
 from anaxis.web.bundle import encode_bundle
+
+_SHOWN_NUMBERS = ("focal_mm", "film_width_mm", "film_height_mm", "hfov_deg", "vfov_deg", "zoom_px", "focus")
 
 
 def _corners_px(image: Image) -> Floats:
@@ -63,19 +66,7 @@ def camera_bundle(
         "sharp_m": sharp_m(track, track.lens.used(image, picture.fit)),
         **{f"lens_{k}": getattr(track.lens, k) for k in CHANNELS},
     }
-    for side, numbers in (("ours", ours), ("theirs", theirs)):
-        arrays[f"{side}_position"] = numbers.position
-        arrays[f"{side}_rotation"] = numbers.rotation_deg
-        for key in (
-            "focal_mm",
-            "film_width_mm",
-            "film_height_mm",
-            "hfov_deg",
-            "vfov_deg",
-            "zoom_px",
-            "focus",
-        ):
-            arrays[f"{side}_{key}"] = getattr(numbers, key)
+    arrays |= _side("ours", ours) | _side("theirs", theirs)
     return encode_bundle({**_facts(image, landmarks), "ground_m": ground}, arrays)
 
 
@@ -131,10 +122,11 @@ def proof_bundle(
     arrived: Floats,
     first_there: float | None = None,
     keys: FloatsLike = (),
+    numbers: Mapping[str, Numbers] | None = None,
 ) -> bytes:
     """Both pictures on every frame, and the way from a pixel meant to the pixel that arrived.
 
-    ``keys`` are the frames that kept a key where only some did. ``shift`` (n, 12) takes (x_px d, y_px d, d, 1) of the picture meant to the one that arrived.
+    ``numbers`` are those of either side, by "ours" and "theirs"; ``keys`` the frames that kept a key where only some did. ``shift`` (n, 12) takes (x_px d, y_px d, d, 1) of the picture meant to the one that arrived.
     """
     image, landmarks = picture.image, landmarks.shown()
     meant = pixel_matrices(track, image, picture.fit)
@@ -154,7 +146,17 @@ def proof_bundle(
         "landmarks_m": landmarks.position_m,
         "segments_m": segments_m,
     }
+    for side, held in (numbers or {}).items():
+        arrays |= _side(side, held)
     return encode_bundle(_facts(image, landmarks), arrays)
+
+
+def _side(side: str, numbers: Numbers) -> dict[str, Floats]:
+    """A side's numbers on every frame, by the names that cells ask for them."""
+    return {
+        f"{side}_position": numbers.position, f"{side}_rotation": numbers.rotation_deg,
+        **{f"{side}_{k}": getattr(numbers, k) for k in _SHOWN_NUMBERS},
+    }  # fmt: skip
 
 
 def _facts(image: Image, landmarks: Landmarks) -> dict[str, Any]:

@@ -73,15 +73,21 @@ def choose(request: Request, store: Store, camera: int | None = None) -> Any:
 def upload(
     request: Request,
     store: Store,
-    file: Annotated[UploadFile, File()],
+    files: Annotated[list[UploadFile], File(alias="file")],
     camera: Annotated[int | None, Form()] = None,
 ) -> Any:
     limits = request.app.state.limits
+    file = files[0]
     name = name_of_upload(file, _MAX_NAME)
     known = get_camera(store, camera) if camera else None
     try:
         if not name:
             raise BadInput("No file was chosen: drop a camera file, or choose one.")
+        if len(files) > 1:
+            raise BadInput(
+                f"{len(files)} files were sent at once ({', '.join(name_of_upload(f) for f in files[:3])}…): take them in one after the other. "
+                "None of them was read."
+            )
         require_readable(name)
         check_size(name, file.size or 0, limits.max_bytes)
         data = file.file.read(limits.max_bytes + 1)
@@ -301,10 +307,13 @@ def keep(
                 f"'{keeping}' is no way to take a camera again: choose one of {', '.join(KEEPING_WORDS)}."
             )
         picture = _picture(draft.corrected(read), parse_image(resolution), source_fit)
+        found = find_shot(store, names["show"], names["shot"])
+        known = {c.name for c in found.cameras} if found else set()
         wanted = _wanted(store, draft, reports, names, targets or [])
         planned = _planned(store, source, read, chosen, wanted, keeping, picture)
         with store.begin_nested():  # all of the chosen cameras, or none
             kept_shot = find_or_make_shot(store, find_or_make_show(store, names["show"]), names["shot"])
+            _require_nobody_else(kept_shot, known, [wanted[r.path] for r in chosen])
             kept = _keep_all(store, kept_shot, source, read, planned, wanted, picture)
     except BadInput as error:
         typed = {
@@ -357,6 +366,16 @@ def _planned(
             planned_retake(store, camera, source, read, report.path, keeping, picture, report.recipe)
         )  # fmt: skip
     return out
+
+
+def _require_nobody_else(shot: Shot, known: set[str], wanted: list[tuple[str, Camera | None]]) -> None:
+    """Raises BadInput where another page has kept a camera of the name since this one was planned."""
+    since = {c.name for c in shot.cameras} - known
+    for name, camera in wanted:
+        if camera is None and name in since:
+            raise BadInput(
+                f"Meanwhile a camera {name} was kept in {shot.name} from another page: look at it, and keep this one as its take or under another name."
+            )
 
 
 def _keep_all(

@@ -115,8 +115,13 @@ def said_where_it_was_asked(request: Request, sentence: str) -> Response | None:
     answer = RedirectResponse(
         f"{origin.path}?{origin.query}" if origin.query else origin.path, status_code=303
     )
-    answer.set_cookie(_SAID, quote(sentence[:1200]), max_age=60, httponly=True, samesite="strict")
+    say_next(answer, sentence)
     return answer
+
+
+def say_next(answer: Response, sentence: str) -> None:
+    """A sentence for the page that is shown next, once."""
+    answer.set_cookie(_SAID, quote(sentence[:1200]), max_age=60, httponly=True, samesite="strict")
 
 
 def name_of_upload(file: UploadFile, most: int = 120) -> str:

@@ -22,7 +22,6 @@ from anaxis.store.deliveries import get_delivery, get_delivery_file, leaving_of,
 from anaxis.store.queries import (
     get_version,
     picture_of_version,
-    track_of,
 )
 from anaxis.transfer_sheet import sheet_html, sheet_pdf
 from anaxis.web.drawings import proof_bundle
@@ -56,12 +55,15 @@ def proof(request: Request, store: Store, delivery_id: int) -> Any:
 @router.get("/{delivery_id}/drawing")
 def drawing(store: Store, delivery_id: int) -> Response:
     delivery = get_delivery(store, delivery_id)
-    track, landmarks, segments = track_of(delivery.version)
+    profile = profile_from_dict(delivery.profile, "the delivery's profile")
+    camera = leaving_of(delivery.version)
+    track, landmarks, segments = camera.track, camera.landmarks, camera.lines_m
     deviation, arrived = proof_arrays(delivery)
-    asked = delivery.options
+    asked, picture = delivery.options, camera.picture
+    meant = numbers_of(make_outgoing(track, Convention(), picture.image, picture.fit, picture.fit, landmarks))
     data = proof_bundle(
         track, landmarks, segments, picture_of_version(delivery.version), deviation, arrived,
-        asked.get("first"), _key_frames(asked, track),
+        asked.get("first"), _key_frames(asked, track), {"ours": meant, "theirs": numbers_of(outgoing_of(delivery, camera, profile))},
     )  # fmt: skip
     return drawing_answer(data)
 

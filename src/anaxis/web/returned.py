@@ -27,7 +27,7 @@ from anaxis.sending import Leaving, Options
 from anaxis.store.deliveries import deliver_version, leaving_of
 from anaxis.store.packages import free_key, get_package, keep_package
 from anaxis.store.queries import examiner_of, get_version, let_go, picture_of_version, track_of
-from anaxis.store.returns import get_return, keep_return, return_arrays
+from anaxis.store.returns import TYPED, get_return, keep_return, return_arrays
 from anaxis.web.drawings import proof_bundle
 from anaxis.web.pages import Store, disk_name, drawing_answer, name_of_upload, page
 from anaxis.web.proof import mark_rows
@@ -55,7 +55,7 @@ def handed_in(
         if pasted is None:
             package = package.model_copy(update={"table": None})
             pasted = table_of_numbers(numbers, track_of(kept)[0])
-        name, data = "typed.csv", pasted.encode()
+        name, data = TYPED, pasted.encode()
     else:
         raise BadInput("Choose the file that came back, or type its numbers for three frames or more.")
     meant = leaving_of(kept)

@@ -23,12 +23,17 @@ def _duplicate(subject: Subject) -> Iterator[Finding]:
         gap = _same_motion(mine, other)
         if gap is None:
             continue
-        fewer = len(mine.keys) < len(other.keys)
+        here, there = len(mine.keys), len(other.keys)
+        denser = (
+            "both have as many samples"
+            if here == there
+            else f"{(other if here < there else mine).node.path} has the denser samples"
+        )
         yield Finding(
             "duplicate", "note",
             f"{subject.path} makes the same move as {other.node.path} (within {gap * 1000:.3g} mm): "
             f"{_made_of(mine)} here, {_made_of(other)} there.",
-            f"Keep one of them; {other.node.path if fewer else subject.path} has the denser samples.",
+            f"Keep one of them; {denser}.",
             "Two copies of one camera part ways as soon as one of them is changed.",
             {"gap_m": gap, "samples": len(mine.keys), "other_samples": len(other.keys)}, None, subject.path,
         )  # fmt: skip

@@ -1,4 +1,5 @@
 import { loadBundle } from "./bundle.js";
+import { cells } from "./cells.js";
 import { curvesView } from "./curves.js";
 import { frameChanged, openLens } from "./lens.js";
 import { Ruler, startFrame } from "./ruler.js";
@@ -7,25 +8,10 @@ import { lensView, measuredView } from "./views.js";
 const board = document.getElementById("board");
 const say = (name, text) => { const at = board.querySelector(`[data-live=${name}]`); if (at) at.textContent = text; };
 
-// Fixed decimals, so that columns line up, and no minus before a zero.
-const decimals = (value) => value.toFixed(4).replace(/^-(0\.0+)$/, "$1");
-
-function cells(data) {
-  return [...board.querySelectorAll("[data-cell]")].map((cell) => {
-    const sources = cell.dataset.cell.trim().split(" ").map((source) => {
-      const [name, column] = source.split(".");
-      return { array: data[name], width: data.shapes[name][1] || 1, offset: Number(column || 0) };
-    });
-    const unit = cell.dataset.unit.padEnd(2), scale = Number(cell.dataset.scale || 1);
-    return (i) => {
-      const values = sources.map((s) => s.array[i * s.width + s.offset] * scale);
-      cell.textContent = values.every(Number.isFinite) ? `${values.map(decimals).join(" × ")} ${unit}` : "–   ";
-    };
-  });
-}
-
 function setUpForms() {
   document.addEventListener("change", (event) => {
+    const all = event.target.dataset.all;
+    if (all) for (const box of document.querySelectorAll(`input[type=checkbox][name="${all}"]`)) box.checked = event.target.checked;
     const base = event.target.dataset.reload;
     if (event.target.dataset.param) {
       const there = new URL(location.href);
@@ -115,7 +101,7 @@ async function start() {
     measuredView(view("elevation"), data, state, "elevation", (text) => say("elevation", text)),
     curvesView(view("curves"), data, state, (i) => ruler.go(i)),
   ];
-  const fill = cells(data);
+  const fill = cells(board, data);
   let ruler = null;
   const numbers = board.querySelector("[data-act=numbers]");
   if (![...Object.keys(data)].some((k) => k.startsWith("lens_") && data[k].some((v) => v !== data[k][0]) && !Number.isNaN(data[k][0]))) board.classList.add("with-numbers");

@@ -11,6 +11,13 @@ for (const name of ["dragover", "dragenter"]) drop.addEventListener(name, (event
 for (const name of ["dragleave", "drop"]) drop.addEventListener(name, (event) => { event.preventDefault(); drop.classList.remove("over"); });
 drop.addEventListener("drop", (event) => {
   if (!event.dataTransfer.files.length) return;
+  if (event.dataTransfer.files.length > 1) {
+    // None of them is passed over in silence.
+    const said = document.getElementById("several");
+    said.textContent = `${event.dataTransfer.files.length} files were dropped: take them in one after the other.`;
+    said.hidden = false;
+    return;
+  }
   file.files = event.dataTransfer.files;
   send();
 });

@@ -1,4 +1,5 @@
 import { FONT, clear, fitCanvas, loadBundle, niceStep, theme } from "./bundle.js";
+import { cells } from "./cells.js";
 import { Ruler, startFrame } from "./ruler.js";
 import { cross, landmarkAt, paper, project, traceSet } from "./views.js";
 
@@ -22,10 +23,10 @@ function points(data, i) {
     project(data.arrived, i, at[0], at[1], at[2], q);
     if (p[2] > 0.001 && q[2] > 0) out.push([p[0] / p[2], p[1] / p[2], q[0] / q[2], q[1] / q[2], true]);
   });
-  const g = data.grid_px;
+  const g = data.grid_px, layers = data.shapes.grid_depths_m[1];
   for (let k = 0; k < g.length; k += 2) {
-    for (let layer = 0; layer < 3; layer += 1) {
-      const depth = data.grid_depths_m[i * 3 + layer];
+    for (let layer = 0; layer < layers; layer += 1) {
+      const depth = data.grid_depths_m[i * layers + layer];
       // shift takes (x d, y d, d, 1): the fourth column is constant.
       project(data.shift, i, g[k] * depth, g[k + 1] * depth, depth, q);
       if (q[2] > 0) out.push([g[k], g[k + 1], q[0] / q[2], q[1] / q[2], false]);
@@ -162,6 +163,7 @@ async function start() {
   const wipe = document.getElementById("wipe");
   if (wipe) wipe.oninput = () => { state.wipe = Number(wipe.value) / 100; overlay(); };
   setUpMagnify(document.getElementById("magnify"), worst, data, state, overlay);
+  const fill = cells(board, data), shownFrame = board.querySelector("[data-numbers-frame]");
   let ruler = null;
   const curve = curveView(view("curve"), data, state, (i) => ruler.go(i));
   ruler = new Ruler(document.getElementById("ruler"), data.frames, data.seconds, (i) => {
@@ -169,6 +171,8 @@ async function start() {
     overlay(); curve();
     say("overlay", `frame ${data.frames[i]}`);
     fillMarks(data, i);
+    fill.forEach((put) => put(i));
+    if (shownFrame) shownFrame.textContent = data.frames[i];
     say("curve", `frame ${data.frames[i]}: ${pixels(data.deviation_px[i])}`);
   }, data.theirs_frames);
   ruler.goToFrame(startFrame(Number(board.dataset.worst)));

@@ -1,0 +1,398 @@
+"""What a file's content decides, many people at once, a full disk, a database that goes away: said, and nothing lost."""
+
+from __future__ import annotations
+
+import errno
+import os
+import re
+import resource
+import socket
+import threading
+import time
+from collections.abc import Iterator
+from concurrent.futures import ThreadPoolExecutor
+from contextlib import contextmanager
+from fractions import Fraction
+from pathlib import Path
+from typing import Any
+
+import httpx
+import numpy as np
+import psycopg
+import pytest
+import uvicorn
+from sqlalchemy import Engine, event, func, select, text
+from sqlalchemy.exc import OperationalError
+from sqlalchemy.orm import Session
+
+from anaxis.core.axes import Convention
+from anaxis.core.errors import BadInput
+from anaxis.core.scene import Node, Scene
+from anaxis.core.track import make_lens
+from anaxis.examined import Here, look
+from anaxis.formats.scene_archive import scene_to_bytes, unpack
+from anaxis.jobs.calculators import Calculators
+from anaxis.jobs.guard import Limits
+from anaxis.jobs.turns import Busy, Turns, client
+from anaxis.jobs.worker import do_job
+from anaxis.store.local_postgres import LocalPostgres
+from anaxis.store.models import Camera, Delivery, Version
+from pages import take_in
+
+
+@contextmanager
+def served(url: str) -> Iterator[str]:
+    """An application of its own on a database."""
+    from anaxis.web.app import create_app
+
+    with socket.socket() as probe:
+        probe.bind(("127.0.0.1", 0))
+        port = probe.getsockname()[1]
+    server = uvicorn.Server(uvicorn.Config(create_app(url, warm_readers=0), port=port, log_level="critical"))
+    thread = threading.Thread(target=server.run, daemon=True)
+    thread.start()
+    limit = time.monotonic() + 30
+    while not server.started and time.monotonic() < limit:
+        time.sleep(0.02)
+    yield f"http://127.0.0.1:{port}"
+    server.should_exit = True
+    thread.join(10)
+
+
+def heavy(cameras: int, frames: int) -> Scene:
+    """Cameras under animated parents over many frames: small as a file, large to bake."""
+    nodes = []
+    at = np.array([0.0, float(frames)])
+    local = np.tile(np.eye(4), (2, 1, 1))
+    for i in range(cameras):
+        lens = make_lens(1)
+        nodes.append(Node(f"/cam_{i}", None, "camera", at, local, at, lens=lens))
+    return Scene(
+        "heavy.usd", "usd", Convention(metres_per_unit=1.0), Fraction(24), 0.0, float(frames), tuple(nodes)
+    )
+
+
+def test_what_is_too_much_to_look_through_ends_in_a_sentence_and_costs_the_pages_nothing() -> None:
+    before = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss
+    calculators = Calculators(Limits(memory_mb=150, wall_s=60), slots=2)
+    try:
+        with pytest.raises(
+            BadInput, match=r"heavy\.usd needs more than 150 MB|in all likelihood for want of memory"
+        ):
+            look(calculators, scene_to_bytes(heavy(40, 90_000)), "heavy.usd", {})
+        # The next one is served as if nothing had been.
+        assert look(calculators, scene_to_bytes(heavy(1, 24)), "small.usd", {})[0].samples == 2
+    finally:
+        calculators.close()
+    slow = Calculators(Limits(memory_mb=4000, wall_s=1), slots=1)
+    slow._limits = Limits(memory_mb=4000, wall_s=-3)  # what is left of it once the process stands
+    try:
+        with pytest.raises(BadInput, match="took longer than"):
+            look(slow, scene_to_bytes(heavy(200, 50_000)), "heavy.usd", {})
+    finally:
+        slow.close()
+    assert resource.getrusage(resource.RUSAGE_SELF).ru_maxrss - before < 200_000  # kB
+    with pytest.raises(BadInput, match="holds 501 cameras; at most 500"):
+        look(Here(), scene_to_bytes(heavy(501, 2)), "many.usd", {})
+
+
+def test_a_block_that_swells_is_not_unpacked() -> None:
+    import zlib
+
+    deep = b"anaxis2\n" + zlib.compress(b"\0" * 1_100_000_000, 9)
+    assert len(deep) < 2_000_000
+    with pytest.raises(BadInput, match="comes to more than 1 GB"):
+        unpack(deep)
+
+
+def test_one_who_sends_much_stands_in_nobody_elses_way() -> None:
+    turns, served_in, lock = Turns(1, waiting=10, wait_s=20), [], threading.Lock()
+    first = threading.Event()
+
+    def work(who: str, holds: threading.Event | None = None) -> None:
+        client.set(who)
+        with turns.turn():
+            with lock:
+                served_in.append(who)
+            if holds is not None:
+                first.set()
+                holds.wait(10)
+
+    hold = threading.Event()
+    threads = [threading.Thread(target=work, args=("much", hold))]
+    threads[0].start()
+    first.wait(5)
+    for who in ("much", "much", "much", "little"):
+        threads.append(threading.Thread(target=work, args=(who,)))
+        threads[-1].start()
+        time.sleep(0.05)
+    hold.set()
+    for thread in threads:
+        thread.join(10)
+    assert served_in.index("little") <= 2 and len(served_in) == 5
+    full = Turns(1, waiting=1, wait_s=0.2)
+    with full.turn():
+
+        def wait_in_vain() -> None:
+            with pytest.raises(Busy):
+                full._take()
+
+        waiting = threading.Thread(target=wait_in_vain)
+        waiting.start()
+        time.sleep(0.05)
+        with pytest.raises(Busy, match="try again in a minute"), full.turn():
+            pass
+        waiting.join(5)
+    with full.turn():  # those who gave up left no place taken
+        pass
+
+
+def form_of(site: str, path: Path, shot: str) -> tuple[str, dict[str, str]]:
+    with httpx.Client(base_url=site, timeout=60) as browser:
+        at = browser.post("/take-in", files={"file": (path.name, path.read_bytes())}).headers["location"]
+        review = browser.get(at).text
+    resolution = re.search(r'id="resolution" name="resolution" value="([^"]+)"', review)
+    camera = re.search(r'name="cameras" value="([^"]+)"', review)
+    assert resolution and camera
+    fields = {
+        "show": "The Tidewright",
+        "shot": shot,
+        "source_fit": "width",
+        "resolution": resolution[1],
+        "cameras": camera[1],
+    }
+    return at, fields
+
+
+def test_many_keep_one_name_at_once_and_many_save_one_package(
+    site: str, engine: Engine, demo_files: dict[str, Path]
+) -> None:
+    forms = [form_of(site, demo_files["TW_010"], "TW_010") for _ in range(6)]
+
+    def keep(form: tuple[str, dict[str, str]]) -> int:
+        return httpx.post(site + form[0], data=form[1], timeout=120).status_code
+
+    with ThreadPoolExecutor(6) as pool:
+        answers = list(pool.map(keep, forms))
+    assert set(answers) <= {303, 409, 422} and answers.count(303) >= 1
+    with Session(engine) as store:
+        assert store.execute(select(func.count(Camera.id))).scalar_one() == 1
+        numbers = store.execute(select(Version.number).order_by(Version.number)).scalars().all()
+        assert list(numbers) == list(range(1, answers.count(303) + 1))
+    from anaxis.profiles import shipped_profiles
+
+    document = shipped_profiles()["zup-lh-cm"].model_dump(mode="json") | {"key": "shared", "label": "Shared"}
+
+    def save(i: int) -> None:
+        from anaxis.profiles.model import profile_from_dict
+        from anaxis.store.packages import keep_package
+
+        with Session(engine) as store, store.begin():
+            keep_package(store, profile_from_dict(document | {"label": f"Shared {i}"}, "x"), f"by {i}")
+            time.sleep(0.02)
+
+    with ThreadPoolExecutor(8) as pool:
+        list(pool.map(save, range(16)))
+    with Session(engine) as store:
+        from anaxis.store.packages import versions_of
+
+        assert [p.number for p in versions_of(store, "shared")] == list(range(16, 0, -1))
+
+
+def test_a_change_from_an_old_page_is_told_so(site: str, engine: Engine, demo_files: dict[str, Path]) -> None:
+    take_in(site, demo_files["TW_010"], "TW_010")
+    form = {"version": "1", "head": "1", "action": "add", "code": "level_horizon"}
+    with httpx.Client(base_url=site, timeout=60) as browser:
+        assert browser.post("/cameras/1/recipe", data=form).status_code == 303
+        late = browser.post(
+            "/cameras/1/recipe", data=form | {"code": "fill_gaps"}, headers={"hx-request": "1"}
+        )
+        assert late.status_code == 422 and "Meanwhile version 1.1 was made from another page" in late.text
+        undo = browser.post(
+            "/cameras/1/undo", data={"version": "1", "head": "1"}, headers={"hx-request": "1"}
+        )
+        assert "Meanwhile" in undo.text
+        assert (
+            browser.post(
+                "/cameras/1/recipe", data=form | {"head": "2", "version": "2", "code": "fill_gaps"}
+            ).status_code
+            == 303
+        )
+    with Session(engine) as store:
+        assert [o["code"] for o in store.execute(select(Version.recipe).order_by(Version.number.desc()).limit(1)).scalar_one()] == [
+            "level_horizon", "fill_gaps"
+        ]  # fmt: skip
+
+
+@pytest.mark.parametrize(
+    "name",
+    [
+        "..",
+        "../../etc/passwd.usda",
+        "😀" * 200 + ".usda",
+        "con\udcff.usda",
+        "a" * 300 + ".usda",
+        " .usda",
+        "\x00.usda",
+    ],
+)
+def test_no_name_that_is_sent_becomes_a_path(name: str, site: str, usda: Any) -> None:
+    """Raw, as a browser would not send it: taken in or refused in a sentence, on every way in."""
+    data = usda().read_bytes()
+    mark = "xxBOUNDARYxx"
+
+    def body(field: str, more: dict[str, str]) -> bytes:
+        parts = [
+            f'--{mark}\r\nContent-Disposition: form-data; name="{k}"\r\n\r\n{v}\r\n'.encode()
+            for k, v in more.items()
+        ]
+        quoted = name.encode("utf-8", "surrogateescape").replace(b'"', b"%22")
+        parts.append(
+            f'--{mark}\r\nContent-Disposition: form-data; name="{field}"; filename="'.encode()
+            + quoted
+            + b'"\r\n\r\n'
+            + data
+            + b"\r\n"
+        )
+        return b"".join(parts) + f"--{mark}--\r\n".encode()
+
+    head = {"content-type": f"multipart/form-data; boundary={mark}"}
+    with httpx.Client(base_url=site, timeout=60) as browser:
+        first = browser.post("/take-in", content=body("file", {}), headers=head)
+        assert first.status_code in (303, 422), first.text
+        if first.status_code == 303:
+            assert browser.get(first.headers["location"]).status_code == 200
+        take_in(site, usda(name="plain.usda"), "TW_1")
+        for path, field, more in (
+            ("/cameras/1/returns", "file", {"version": "1", "to": "yup-rh-m"}), ("/cameras/1/set", "file", {"version": "1"}),
+            ("/cameras/1/cuts", "file", {"version": "1"}), ("/cameras/1/stills", "ours", {"version": "1"}), ("/packages/calibrate", "file", {"label": "x"}),
+        ):  # fmt: skip
+            assert browser.post(path, content=body(field, more), headers=head).status_code in (303, 422), path
+
+
+def test_a_node_as_deep_as_it_may_be_can_be_looked_at(site: str, tmp_path: Path) -> None:
+    deep = 'def Camera "cam" {\n float focalLength = 30\n double3 xformOp:translate.timeSamples = { 1: (0, 1, 0), 9: (1, 1, 0) }\n uniform token[] xformOpOrder = ["xformOp:translate"]\n}\n'
+    for i in range(60):
+        deep = f'def Xform "{"n" * 70}_{i}" {{\n{deep}}}\n'
+    path = tmp_path / "deep.usda"
+    path.write_text('#usda 1.0\n(\n upAxis = "Y"\n metersPerUnit = 1\n)\n' + deep)
+    with httpx.Client(base_url=site, timeout=60) as browser:
+        at = browser.post("/take-in", files={"file": (path.name, path.read_bytes())}).headers["location"]
+        assert browser.get(at).status_code == 200
+        drawing = browser.get(f"{at}/drawing?camera=0")
+        assert drawing.status_code == 200 and len(drawing.content) > 500
+        assert browser.get(f"{at}/drawing?camera=7").status_code == 404
+    take_in(site, path, "TW_1")
+
+
+def test_a_body_without_a_length_passes_no_limit(
+    engine: Engine, database_url: str, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setenv("ANAXIS_MAX_FILE_MB", "1")
+
+    def chunks() -> Iterator[bytes]:
+        yield b'--b\r\nContent-Disposition: form-data; name="file"; filename="a.usda"\r\n\r\n'
+        for _ in range(60):
+            yield b"x" * 100_000
+        yield b"\r\n--b--\r\n"
+
+    with served(database_url) as at, httpx.Client(base_url=at, timeout=60) as browser:
+        try:
+            answer = browser.post(
+                "/take-in", content=chunks(), headers={"content-type": "multipart/form-data; boundary=b"}
+            )
+            assert answer.status_code == 413
+        except httpx.HTTPError:  # hung up on while it was still sending
+            pass
+        assert browser.get("/").status_code == 200
+
+
+def test_a_full_disk_is_said_and_over_with_it_everything_goes_on(
+    site: str, engine: Engine, demo_files: dict[str, Path], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    take_in(site, demo_files["TW_010"], "TW_010")
+    upload = {"file": ("TW_010.usda", demo_files["TW_010"].read_bytes())}
+    full = OSError(errno.ENOSPC, os.strerror(errno.ENOSPC))
+    with monkeypatch.context() as patched:
+        patched.setattr("anaxis.web.intake.TemporaryDirectory", lambda **_: (_ for _ in ()).throw(full))
+        answer = httpx.post(f"{site}/take-in", files=upload, timeout=60)
+        assert answer.status_code == 507 and "disk is full" in answer.text and "Traceback" not in answer.text
+
+    def refuse(connection: Any, cursor: Any, statement: str, *_: Any) -> None:
+        if statement.startswith("INSERT INTO deliver"):
+            raise OperationalError(
+                statement, {}, psycopg.errors.DiskFull("could not extend file: No space left on device")
+            )
+
+    event.listen(Engine, "before_cursor_execute", refuse)
+    form = {"version": "1", "to": "yup-rh-m", "format_key": "usd"}
+    try:
+        answer = httpx.post(f"{site}/cameras/1/deliver", data=form, timeout=60)
+        assert answer.status_code == 507 and "disk is full" in answer.text
+    finally:
+        event.remove(Engine, "before_cursor_execute", refuse)
+    assert httpx.post(f"{site}/take-in", files=upload, timeout=60).status_code == 303
+    assert httpx.post(f"{site}/cameras/1/deliver", data=form, timeout=60).status_code == 303
+    with Session(engine) as store:
+        assert store.execute(select(func.count(Delivery.id))).scalar_one() == 1
+
+
+def test_a_database_that_was_away_is_said_and_work_goes_on_by_itself(
+    tmp_path: Path, demo_files: dict[str, Path]
+) -> None:
+    server = LocalPostgres(tmp_path / "pg")
+    server.start()
+    try:
+        with served(server.url) as at:
+            take_in(at, demo_files["TW_010"], "TW_010")
+            server.stop()
+            answer = httpx.get(f"{at}/", timeout=30)
+            assert answer.status_code == 503 and "database does not answer" in answer.text
+            server.start()
+            assert httpx.get(f"{at}/", timeout=30).status_code == 200
+            form = {"version": "1", "to": "yup-rh-m", "format_key": "json", "reduce_px": "5"}
+            asked = httpx.post(f"{at}/cameras/1/deliver", data=form, timeout=30)
+            assert asked.status_code == 303
+            job = asked.headers["location"]
+            server.stop()
+            server.start()
+            # Nobody looks at the job's own page: the worker comes back by itself.
+            limit = time.monotonic() + 90
+            while "Matches" not in httpx.get(f"{at}/cameras/1", timeout=30).text:
+                assert time.monotonic() < limit, httpx.get(at + job, timeout=30).text[-800:]
+                time.sleep(0.5)
+    finally:
+        server.stop()
+
+
+def test_work_that_is_at_it_is_not_begun_again(engine: Engine, demo_files: dict[str, Path]) -> None:
+    from anaxis.jobs import kinds
+    from anaxis.jobs.queue import ask_for, put_in_queue
+    from test_long_work import asked
+    from test_store import keep
+
+    with Session(engine) as store, store.begin():
+        version = keep(store, demo_files["TW_010"], "TW_010").id
+    number = ask_for(engine, "delivery", version, asked(version))
+    put_in_queue(engine, [number, number])  # queued again and again: there is one entry
+    with engine.connect() as connection:
+        assert connection.execute(text("SELECT count(*) FROM procrastinate_jobs")).scalar_one() == 1
+    begun, calls = threading.Event(), []
+
+    def slow(session: Session, job: Any, tell: Any) -> dict[str, Any]:
+        calls.append(job.id)
+        begun.set()
+        time.sleep(1.0)
+        return {}
+
+    usual = kinds.KINDS["delivery"]
+    kinds.KINDS["delivery"] = slow
+    try:
+        one = threading.Thread(target=do_job, args=(engine, number))
+        one.start()
+        begun.wait(10)
+        do_job(engine, number)  # a second worker that takes the first for gone
+        one.join(10)
+    finally:
+        kinds.KINDS["delivery"] = usual
+    assert calls == [number]
