@@ -103,10 +103,11 @@ def closes(truth: Profile, found: Profile) -> float:
     return prove(track, IMAGE, "width", _to_pixels(there, IMAGE, truth.lens.fit), np.zeros((1, 0, 3))).max_px
 
 
-def test_two_hundred_unknown_packages() -> None:
+@pytest.mark.parametrize("block", range(4))  # each of them by another process
+def test_two_hundred_unknown_packages(block: int) -> None:
     """Learned from one round; recovered where the convention is the true one and the next camera arrives right."""
     same, closed, told = 0, 0, 0
-    for seed in range(200):
+    for seed in range(50 * block, 50 * block + 50):
         truth = random_profile(seed)
         found = come_back(truth)
         right = all(
@@ -118,9 +119,9 @@ def test_two_hundred_unknown_packages() -> None:
         cannot = {h.code for h in truth.habits} & {"no_offsets", "no_lens_animation"}
         closed += bool(right and (cannot or closes(truth, found.profile) <= 0.1))
     print(
-        f"of 200 unknown packages: axes and unit of {same}, habits explained of {told}, next camera right for {closed}"
+        f"of 50 unknown packages: axes and unit of {same}, habits explained of {told}, next camera right for {closed}"
     )
-    assert same >= 195 and told >= 185 and closed >= 180
+    assert same >= 49 and told >= 46 and closed >= 45
 
 
 def test_start_and_finish_on_the_command_line(tmp_path: Path) -> None:

@@ -9,6 +9,7 @@ import resource
 import socket
 import threading
 import time
+import zlib
 from collections.abc import Iterator
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager
@@ -96,12 +97,11 @@ def test_what_is_too_much_to_look_through_ends_in_a_sentence_and_costs_the_pages
         look(Here(), scene_to_bytes(heavy(501, 2)), "many.usd", {})
 
 
-def test_a_block_that_swells_is_not_unpacked() -> None:
-    import zlib
-
-    deep = b"anaxis2\n" + zlib.compress(b"\0" * 1_100_000_000, 9)
-    assert len(deep) < 2_000_000
-    with pytest.raises(BadInput, match="comes to more than 1 GB"):
+def test_a_block_that_swells_is_not_unpacked(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr("anaxis.formats.scene_archive._MAX_BODY_BYTES", 10_000_000)
+    deep = b"anaxis2\n" + zlib.compress(b"\0" * 11_000_000, 9)
+    assert len(deep) < 20_000
+    with pytest.raises(BadInput, match=r"comes to more than 0\.01 GB"):
         unpack(deep)
 
 

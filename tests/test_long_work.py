@@ -124,8 +124,8 @@ def test_work_of_a_killed_worker_is_taken_up_again(
     # A worker that is killed as soon as it has begun: it leaves 'running' here and 'doing' in the queue.
     environment = {**os.environ, "DATABASE_URL": address_of(engine)}
     script = (
-        "import os, signal, anaxis.jobs.worker as w\n"
-        "w.KINDS['keys'] = lambda *a: os.kill(os.getpid(), signal.SIGKILL)\nw.main()"
+        "import os, signal, anaxis.jobs.worker as w, anaxis.jobs.kinds as k\n"
+        "k.KINDS['keys'] = lambda *a: os.kill(os.getpid(), signal.SIGKILL)\nw.main()"
     )
     with Session(engine) as store, store.begin():
         row = Job(kind="keys", version_id=version_id, params=asked(version_id) | {"reduce_px": 0.5})

@@ -80,12 +80,12 @@ def test_a_column_layout_is_kept_with_the_package_and_written(
         answer = client.post("/cameras/1/deliver", data=form)
         assert answer.headers["location"] == "/deliveries/1"
         assert "exact" in client.get("/deliveries/1").text
-        table = client.get("/deliveries/1/files/shotcam.attic.csv").text
+        table = client.get("/deliveries/1/files/TW_010.shotcam.attic.csv").text
         assert len(table.splitlines()) == 120 and table.splitlines()[0].split("\t")[0] == "1001"
         # The same table, pasted as what came back, is the same camera.
         back = {"version": "1", "to": "attic", "numbers": table}
         assert client.post("/cameras/1/returns", data=back).headers["location"] == "/returns/1"
-        assert "Came back as it was" in client.get("/returns/1").text
+        assert "Matches on the 120 frames typed" in client.get("/returns/1").text
     page.get_by_text("Change column layout").click()
     for i in range(7):
         page.select_option(f"[name=column_{i}]", "")

@@ -53,7 +53,7 @@ def test_the_whole_job_by_mouse(page: Page, demo_files: dict[str, Path], tmp_pat
     assert answer.startswith("Matches") and "at worst, at frame" in answer and "exact" in answer
     assert ink(page, "overlay") > 2000 and ink(page, "curve") > 500
     with page.expect_download() as download:
-        page.get_by_role("link", name=re.compile("Download shotcam.zup-lh-cm.usd")).click()
+        page.get_by_role("link", name=re.compile("Download TW_020.shotcam.zup-lh-cm.usd")).click()
     saved = tmp_path / "saved.usd"
     download.value.save_as(saved)
     told = page.get_by_role("link", name=re.compile("Download")).get_attribute("title")

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import runpy
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any
@@ -326,3 +327,14 @@ def test_a_jump_at_frame_zero_is_bridged_up_to_there(rig: Scene) -> None:
     track = done(rig, *shifted).done
     changed = np.flatnonzero(np.abs(track.position_m - plain.position_m).max(axis=1) > 1e-9)
     assert set(track.frames[changed]) == {-2, -1, 0}
+
+
+def test_the_document_lists_every_operation_and_is_up_to_date() -> None:
+    """Made from the registry, so that no parameter is left undocumented."""
+    script = Path(__file__).parents[1] / "scripts" / "document_operations.py"
+    made = runpy.run_path(str(script))
+    text = made["TARGET"].read_text()
+    assert text == made["document"](), "run scripts/document_operations.py"
+    for kind in KINDS.values():
+        section = text.split(f"### `{kind.code}`:")[1].split("###")[0]
+        assert all(f"| `{f.name}` |" in section for f in kind.fields)
