@@ -297,3 +297,22 @@ def test_cameras_together_below_a_root_and_each_alone(tmp_path: Path) -> None:
         sorted(Path(f).name for f in apart["files"])[0] == "mill.loft.yup-rh-m.usd"
         and len(apart["files"]) == 4
     )
+
+
+def test_a_table_under_other_headings_is_in_the_packages_own_numbers(
+    demo_files: dict[str, Path], tmp_path: Path
+) -> None:
+    """What stands in it is compared as it stands: no unit or axes are guessed that would make a mistake of scale vanish."""
+    values = said("values", demo_files["TW_020"], "--to", "yup-rh-m", "--json")["frames"]
+    rows = ["# typed off the package", "frame;x;y;z;rot_x;rot_y;rot_z"]
+    for v in values[:60]:
+        numbers = [v["frame"], *(100 * p for p in v["position"]), *v["rotation_deg"]]
+        rows.append(";".join(f"{n:.9g}" for n in numbers))
+    back = tmp_path / "typed_off.csv"
+    back.write_text("\n".join(rows) + "\n")
+    found = said("diagnose", demo_files["TW_020"], back, "--profile", "yup-rh-m", "--json")
+    assert found["explained"]
+    causes = {c["code"]: c for c in found["explanations"][0]["causes"]}
+    assert causes["scale"]["factor"] == 100 and set(causes) == {"scale", "first_keys"}
+    result = run("proof", demo_files["TW_020"], back)
+    assert "say which with --profile" in str(result.exception) + result.output

@@ -334,3 +334,34 @@ def test_of_three_frames_nothing_is_fitted() -> None:
         .track
     )
     assert diagnose(track, here, IMAGE, "width", convention).explained
+
+
+def test_a_place_of_whole_numbers_is_as_exact_as_it_looks() -> None:
+    """Rounded numbers leave half a step open; a camera that somebody stood at (1, 2, 3) is no rounded one."""
+    convention = with_habits("zup-rh-m").convention
+    still = replace(
+        walk(count=48), position_m=np.tile([1.0, 2.0, 3.0], (48, 1)), rotation=np.tile(np.eye(3), (48, 1, 1))
+    )
+    moved = replace(still, position_m=still.position_m + np.array([0.0, 1.0, 0.0]))
+    found = diagnose(replace(still, position_m=still.position_m + 0.3), moved, IMAGE, "width", convention)
+    assert "Nothing happened" not in found.explanations[0].sentence and found.deviation_px.max() > 100
+    # Two primes of 35 and 85 mm are none either.
+    track = walk(count=48)
+    swapped = replace(track, lens=replace(track.lens, focal_mm=np.where(np.arange(48) < 20, 35.0, 85.0)))
+    short = replace(swapped, lens=replace(swapped.lens, focal_mm=np.where(np.arange(48) < 20, 35.0, 85.4)))
+    rounded = replace(swapped, position_m=np.round(swapped.position_m, 3))
+    assert diagnose(swapped, rounded, IMAGE, "width", convention).explained
+    assert not diagnose(short, rounded, IMAGE, "width", convention).explained
+
+
+def test_noise_is_measured_by_the_size_of_the_world_it_is_seen_in() -> None:
+    """A hundred times larger, a hundredth of a unit is a tenth of a millimetre, also with a lens of 85 mm."""
+    track = walk(count=120, first=86400)
+    track = replace(
+        track, lens=replace(track.lens, focal_mm=np.full(120, 85.0), film_width_mm=np.full(120, 13.3))
+    )
+    noise = np.random.default_rng(3).normal(size=track.position_m.shape) * 1e-2
+    grown = replace(track, position_m=track.position_m * 100 + noise)
+    found = diagnose(track, grown, IMAGE, "width", with_habits("yup-rh-m").convention)
+    assert found.explained and [c for c, _ in found.explanations[0].causes] == ["scale"], found.explanations
+    assert "noise" in found.explanations[0].sentence and found.explanations[0].residual_px < 5

@@ -55,6 +55,14 @@ def test_axes_are_turned_by_dragging_and_a_wrong_handedness_says_why(attic: Page
     kept = httpx.get(f"{site}/packages/attic/profile.json").json()
     assert kept["camera"] == {"right": "+Y", "up": "+X", "back": "+Z"}
     fits(page)
+    page.select_option("[name=lens_reads_gltf_zoom]", "true")
+    page.select_option("[name=time_clips_from_zero]", "true")
+    page.get_by_role("button", name="Keep as version 3").click()
+    page.fill("[name=first_frame]", "7")  # what another version changes does not lose them
+    page.get_by_role("button", name="Keep as version 4").click()
+    kept = httpx.get(f"{site}/packages/attic/profile.json").json()
+    assert kept["lens"]["reads_gltf_zoom"] and kept["time"]["clips_from_zero"]
+    assert kept["time"]["first_frame"] == 7
     page.goto("/packages/zup-lh-cm")
     assert page.locator(".handle").count() == 0  # a shipped one is not turned
 

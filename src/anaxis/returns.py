@@ -23,7 +23,8 @@ from anaxis.flow import Picture, take_camera
 from anaxis.formats.columns import COLUMNS
 from anaxis.formats.file_axes import file_axes
 from anaxis.profiles.diagnosis import Diagnosis, diagnose
-from anaxis.profiles.model import Profile
+from anaxis.profiles.diagnosis_case import lens_beside
+from anaxis.profiles.model import ColumnRule, Profile, TableRule
 from anaxis.profiles.standin import open_as_package
 
 
@@ -50,6 +51,29 @@ def is_own_table(path: Path, profile: Profile | None) -> bool:
     return set(COLUMNS[:8]) <= {c.strip() for c in first}
 
 
+def as_own_table(scene: Scene, profile: Profile) -> Profile:
+    """The package with the layout that a table was read by: whose axes and unit it is in, no table says.
+
+    Raises BadInput where the columns told from the table hold no camera.
+    """
+    told = scene.columns or {}
+    try:
+        rule = TableRule(
+            columns=tuple(
+                ColumnRule(quantity=c["quantity"], unit=c["unit"], sign=c["sign"])
+                for c in told["layout"]["columns"]
+            ),
+            headings=told["headings"] is not None,
+            separator=told["delimiter"].removesuffix("s"),
+        )
+    except ValueError as error:
+        raise BadInput(
+            f"{scene.name}: its columns cannot be told apart, a frame or time, three positions and three rotations are needed: give it "
+            "a row of headings, or the package a column layout."
+        ) from error
+    return profile.model_copy(update={"table": rule})
+
+
 def track_of_table(path: Path, profile: Profile, picture: Picture, meant: Track) -> Track:
     """A table in a package's own numbers, in canonical space; what it does not hold is as ``meant``.
 
@@ -67,6 +91,9 @@ def track_of_table(path: Path, profile: Profile, picture: Picture, meant: Track)
             f"{path.name} has a row that cannot be read as numbers: every row needs one for each heading."
         ) from error
     require_usable(track, path.name)
+    held = {c.quantity for c in profile.table.columns} if profile.table is not None else {"focal"}
+    if not held & {"focal", "hfov", "vfov", "zoom"}:
+        track = replace(track, lens=lens_beside(meant, track.frames))
     return track
 
 

@@ -95,15 +95,22 @@ def _read_pair(
     profile: str | None,
 ) -> tuple[Meant, Track, Profile | None]:  # fmt: skip
     from anaxis.profiles import find_profile
-    from anaxis.returns import is_own_table, track_of_table, track_that_came_back
+    from anaxis.returns import as_own_table, is_own_table, track_of_table, track_that_came_back
 
     package = find_profile(profile) if profile else None
     source = read_meant(meant, camera, resolution, source_fit)
-    if is_own_table(arrived, package):
+    scene = None if is_own_table(arrived, package) else read_scene(arrived)
+    if scene is None or scene.columns is not None:
         if package is None:
             raise BadInput(f"{arrived.name} is a table in a package's own numbers: say which with --profile.")
-        return source, track_of_table(arrived, package, source.picture, source.work.done), package
-    return source, track_that_came_back(read_scene(arrived), arrived_camera, package), package
+        own = package if scene is None else as_own_table(scene, package)
+        return source, track_of_table(arrived, own, source.picture, source.work.done), package
+    unsaid = [w for w in ("up_axis", "metres_per_unit") if w in scene.guesses and package is None]
+    if unsaid:
+        click.echo(
+            f"note: {arrived.name} does not say its {' and '.join(unsaid)}, which are guessed: give the package with --profile.", err=True
+        )  # fmt: skip
+    return source, track_that_came_back(scene, arrived_camera, package), package
 
 
 @click.command()

@@ -20,9 +20,9 @@ from anaxis.core.timing import plain_frame, rate_label
 from anaxis.core.track import Track
 from anaxis.core.tree import angle_between_deg
 from anaxis.core.typing import Floats
-from anaxis.profiles.diagnosis_case import Aligned, Apart, Case, spread
+from anaxis.profiles.diagnosis_case import Aligned, Apart, Case, larger, spread
 from anaxis.profiles.diagnosis_lens import lenses
-from anaxis.profiles.diagnosis_noise import NO_FLOOR, NOISE_PX, Floor, is_noise, of_decimals
+from anaxis.profiles.diagnosis_noise import MAY_BE_NOISE_PX, NO_FLOOR, Floor, is_noise, of_decimals
 from anaxis.profiles.diagnosis_pose import bases, known, poses
 from anaxis.profiles.diagnosis_time import Cause, Timing, timings_of
 from anaxis.profiles.habits import HABITS
@@ -94,7 +94,12 @@ def diagnose(
     catch: where nothing explains the difference, the diagnosis says so.
     """
     case = Case(meant, arrived, image, fit, convention, bare)
-    floor = of_decimals(arrived, convention, case.apart(arrived)) if len(arrived) else NO_FLOOR
+    beside = meant.take(np.flatnonzero(np.isin(meant.frames, arrived.frames)))
+    floor = NO_FLOOR
+    if len(arrived):
+        floor = of_decimals(
+            arrived, convention, case.apart(arrived, beside if len(beside) == len(arrived) else None)
+        )
     enough = max(EXPLAINED_PX, floor.px)
     found: list[Explanation] = []
     timings = list(timings_of(meant, arrived, typed))
@@ -147,7 +152,7 @@ def _explained_by(timing: Timing, case: Case, floor: Floor) -> Iterator[Explanat
     ordered = sorted(
         poses(case, aligned), key=lambda p: (p.rough > near, p.cost if p.rough <= near else p.rough)
     )
-    apart = case.apart(aligned.seen)
+    apart = case.apart(aligned.seen, aligned.should)
     for i, pose in enumerate(ordered[:3]):
         if i and pose.rough > _ROUGH_PX:
             break
@@ -206,7 +211,7 @@ def _best(found: list[Explanation], enough: float) -> list[Explanation]:
 
 def _quiet(found: list[Explanation]) -> list[Explanation]:
     """The cheapest of those that leave so little that it may be noise."""
-    return sorted((e for e in found if e.residual_px <= NOISE_PX), key=lambda e: e.cost)[:4]
+    return sorted((e for e in found if e.residual_px <= MAY_BE_NOISE_PX), key=lambda e: e.cost)[:4]
 
 
 def _as_they_stand(case: Case) -> tuple[Floats, Floats]:
@@ -223,11 +228,13 @@ def _on_every_frame(found: Explanation, case: Case, floor: Floor) -> Explanation
     """The explanation held against every frame, with its sentence and the frames it fits."""
     timing = found.timing
     aligned = case.aligned(timing, np.arange(len(timing.arrived_at)))
-    seen, apart = aligned.seen, case.apart(aligned.seen)
+    seen, apart = aligned.seen, case.apart(aligned.seen, aligned.should)
     fitted = _forward(case, aligned, found.causes[len(timing.causes) :], apart)
     off = apart(fitted)
     residual = float(off.max())
-    if EXPLAINED_PX < residual <= NOISE_PX and residual > floor.px and is_noise(fitted, seen):
+    if max(EXPLAINED_PX, floor.px) < residual and is_noise(
+        fitted, seen, larger(seen, aligned.should), residual
+    ):
         floor = Floor(residual, "which is noise from frame to frame and no more")
     fits = off <= max(0.1, EXPLAINED_PX, floor.px)
     said = sentence_of(
@@ -275,7 +282,8 @@ def sentence_of(
     count = len(timing.arrived_at)
     rests = f"told from {count} frame{'s' * (count != 1)}"
     if residual_px <= EXPLAINED_PX:
-        return f"{said}; {rests}, {residual_px:.2g} px remain."
+        remains = f"{residual_px:.2g}" if residual_px >= 1e-3 else "less than 0.001"
+        return f"{said}; {rests}, {remains} px remain."
     if residual_px <= floor.px:
         return f"{said}; {rests}, within {residual_px:.2g} px, {floor.why}."
     return f"{said}; {rests}, up to {residual_px:.3g} px remain, most at frame {plain_frame(worst)}."

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
+from functools import cached_property
 from typing import Any, NamedTuple
 
 import numpy as np
@@ -10,14 +11,15 @@ import numpy as np
 from anaxis.core.axes import Convention
 from anaxis.core.lens import Image
 from anaxis.core.project import pixel_matrices
-from anaxis.core.proof import deviations_px, make_test_points
+from anaxis.core.proof import deviations_px, make_test_points, motion_size_m
 from anaxis.core.resample import sampled, sampled_straight
-from anaxis.core.track import Track
+from anaxis.core.track import Lens, Track
 from anaxis.core.typing import Floats
 from anaxis.profiles.diagnosis_time import Timing
 from anaxis.profiles.habits import Arriving
 
 _SAMPLES = 16
+_IN_PICTURE = ("focal_mm", "film_width_mm", "film_height_mm", "offset_x_mm", "offset_y_mm", "squeeze")
 _NO_MARKS = np.zeros((1, 0, 3))
 
 
@@ -41,10 +43,21 @@ class Case:
             draw = sampled_straight if timing.straight else sampled
             return replace(draw(track, timing.meant_frames[at]), frames=seen.frames, rate=seen.rate)
 
-        return Aligned(seen, behind(self.meant), tuple(behind(b) for b in self.bare))
+        should = behind(self.meant)
+        if self._lens_unsaid:
+            seen = replace(seen, lens=should.lens)
+        return Aligned(seen, should, tuple(behind(b) for b in self.bare))
 
-    def apart(self, seen: Track) -> Apart:
-        return Apart(seen, self.image, self.fit)
+    @cached_property
+    def _lens_unsaid(self) -> bool:
+        """Whether the lens that arrived is the one meant at the same numbers: what does not say it was given that one
+        (:func:`lens_beside`), which tells nothing of when it was."""
+        mine = lens_beside(self.meant, self.arrived.frames)
+        return all(np.array_equal(getattr(mine, k), getattr(self.arrived.lens, k)) for k in _IN_PICTURE)
+
+    def apart(self, seen: Track, should: Track | None = None) -> Apart:
+        """Pixels from ``seen``; given what should have been seen, in a world of whose size it is."""
+        return Apart(seen, self.image, self.fit, 1.0 if should is None else larger(seen, should))
 
     def arriving(self, track: Track) -> Arriving:
         """A camera for a habit to be done to; what stands above it plays no part."""
@@ -60,14 +73,34 @@ class Aligned(NamedTuple):
 
 
 class Apart:
-    """Pixels between a camera seen and others on the same frames, (m,), at a grid in front of the one seen."""
+    """Pixels between a camera seen and others on the same frames, (m,), at a grid in front of the one seen.
 
-    def __init__(self, seen: Track, image: Image, fit: str) -> None:
+    ``scale`` says how many times larger its world is: what stands a metre away there stands that much further off.
+    """
+
+    def __init__(self, seen: Track, image: Image, fit: str, scale: float = 1.0) -> None:
         self._image, self._fit = image, fit
-        self._points = make_test_points(seen, pixel_matrices(seen, image, fit), image, _NO_MARKS)
+        small = replace(seen, position_m=seen.position_m / scale)
+        points = make_test_points(small, pixel_matrices(small, image, fit), image, _NO_MARKS)
+        self._points = replace(points, world_m=points.world_m * scale)
 
     def __call__(self, other: Track) -> Floats:
         return deviations_px(self._points, pixel_matrices(other, self._image, self._fit), self._image)
+
+
+def lens_beside(meant: Track, frames: Floats) -> Lens:
+    """The lens meant at the frames (m,) that are nearest to those asked for."""
+    at = np.searchsorted(meant.frames[:-1] + np.diff(meant.frames) / 2, frames) if len(meant) > 1 else None
+    return meant.lens.take(np.zeros(len(frames), dtype=np.int64) if at is None else at)
+
+
+def larger(seen: Track, should: Track) -> float:
+    """How many times as far one camera moves as another, where that is another scale of the world and no noise; else 1."""
+    sizes = motion_size_m(seen), motion_size_m(should)
+    if min(sizes) < 1e-6:
+        return 1.0
+    ratio = sizes[0] / sizes[1]
+    return ratio if ratio > 2 or ratio < 0.5 else 1.0
 
 
 def spread(count: int) -> Any:

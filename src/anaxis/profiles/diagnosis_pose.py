@@ -255,13 +255,26 @@ def _scales(place: Floats, target: Floats) -> list[tuple[float, Floats]]:
     scale = float((place * target).sum()) / size if size > 1e-18 else 1.0
     if scale > 1e-9:
         out += [(s, none) for s in _nearly(scale)]
-    out.append((1.0, (target - place).mean(axis=0)))
+    shift = (target - place).mean(axis=0)
+    if _stands_out(shift, target - place - shift, 1.0):
+        out.append((1.0, shift))
     centred, goal = place - place.mean(axis=0), target - target.mean(axis=0)
     spread = float((centred * centred).sum())
     both = float((centred * goal).sum()) / spread if spread > 1e-18 else 1.0
     if both > 1e-9:
-        out += [(s, (target - s * place).mean(axis=0)) for s in _nearly(both)]
+        # How well the shift is known beside a scale that was fitted too.
+        lever = 1.0 + len(place) * float((place.mean(axis=0) ** 2).sum()) / max(spread, 1e-18)
+        for s in _nearly(both):
+            shift = (target - s * place).mean(axis=0)
+            if _stands_out(shift, target - s * place - shift, lever):
+                out.append((s, shift))
     return out
+
+
+def _stands_out(shift: Floats, left: Floats, lever: float) -> bool:
+    """Whether a fitted shift is more than the noise ``left`` (n, 3) makes of none: four standard errors."""
+    error = np.sqrt((left * left).sum() / max(len(left) - 1, 1) / len(left) * lever)
+    return bool(np.linalg.norm(shift) > 4 * error)
 
 
 def _nearly(scale: float) -> list[float]:

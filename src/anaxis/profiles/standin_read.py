@@ -390,7 +390,12 @@ def _by_layout(path: Path, rule: TableRule) -> dict[str, Floats]:
     """The columns of a table under their plain names. Raises BadInput for a row with more or fewer cells."""
     separator = {"comma": ",", "semicolon": ";", "tab": "\t", "blank": " "}[rule.separator]
     with path.open(encoding="utf-8", newline="") as source:
-        rows = [r for r in csv.reader(source, delimiter=separator, skipinitialspace=separator == " ") if r]
+        lines = (x for x in source if x.strip() and not x.lstrip().startswith(("#", "//")))
+        rows = list(
+            csv.reader(
+                (x.strip() + "\n" for x in lines), delimiter=separator, skipinitialspace=separator == " "
+            )
+        )
     rows = rows[1:] if rule.headings else rows
     for i, row in enumerate(rows, 1 + rule.headings):
         if len(row) != len(rule.columns):

@@ -228,11 +228,14 @@ def changed_document(profile: Profile, form: dict[str, str]) -> dict[str, Any]:
             "order": form.get("order", "XYZ"), "signs": [1 if s == "+" else -1 for s in form.get("signs", "+++")]
         }  # fmt: skip
         lens = {
-            k: form[f"lens_{k}"] for k in ("shown", "film_unit", "fit", "offset_unit") if f"lens_{k}" in form
+            k: form[f"lens_{k}"]
+            for k in ("shown", "film_unit", "fit", "offset_unit", "reads_gltf_zoom")
+            if f"lens_{k}" in form
         }
         signs = [1 if s == "+" else -1 for s in form.get("offset_signs", "++")]
         document["lens"] |= lens | {"offset_signs": signs}
-        document["time"] = {"rate": form.get("rate", "24"), "first_frame": form.get("first_frame", "1")}
+        time = {"rate": "rate", "first_frame": "first_frame", "clips_from_zero": "time_clips_from_zero"}
+        document["time"] |= {k: form[name] for k, name in time.items() if name in form}
         return document
     if action == "table":
         return document | {"table": _table(form)}

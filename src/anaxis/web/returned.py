@@ -22,7 +22,7 @@ from anaxis.formats.scene_archive import scene_to_bytes
 from anaxis.jobs.guard import ParserPool
 from anaxis.profiles import shipped_profiles
 from anaxis.profiles.model import Profile, profile_from_dict
-from anaxis.returns import is_own_table
+from anaxis.returns import as_own_table, is_own_table
 from anaxis.sending import Leaving, Options
 from anaxis.store.deliveries import deliver_version, leaving_of
 from anaxis.store.packages import free_key, get_package, keep_package
@@ -73,7 +73,11 @@ def _read(
         path.write_bytes(data)
         if is_own_table(path, package):
             return table_came_back(examiner, path.name, data, package, meant.picture, meant.track)
-        return camera_came_back(examiner, name, scene_to_bytes(parsers.read(path)), package)
+        scene = parsers.read(path)
+        if scene.columns is not None:
+            own = as_own_table(scene, package)
+            return table_came_back(examiner, path.name, data, own, meant.picture, meant.track)
+        return camera_came_back(examiner, name, scene_to_bytes(scene), package)
 
 
 def package_table(text: str, package: Profile) -> str | None:
