@@ -39,7 +39,7 @@ def test_two_cameras_go_together_in_one_file_below_their_roots(
     expect(page.locator("table.list tbody tr")).to_have_count(4)
     expect(page.locator("#answer")).to_contain_text("All 4 match")
     # One USD for both, and a JSON each.
-    with httpx.Client(base_url=site) as client:
+    with httpx.Client(base_url=site, timeout=60) as client:
         pages = [client.get(f"/deliveries/{i}").text for i in (1, 2, 3, 4)]
         assert all("graded exact" in p for p in pages)
         names = [re.findall(r'/files/([^"]+)" download', p)[0] for p in pages]
@@ -57,7 +57,7 @@ def test_two_cameras_go_together_in_one_file_below_their_roots(
     expect(page.locator(".numbers")).to_contain_text("its node shotcam_2".replace("its", "is its"))
     page.get_by_role("link", name="Transfer sheet", exact=True).click()
     expect(page.locator("h1")).to_contain_text("shotcam for Z up, left-handed")
-    pdf = httpx.get(f"{site}/deliveries/2/sheet.pdf")
+    pdf = httpx.get(f"{site}/deliveries/2/sheet.pdf", timeout=60)
     reader = PdfReader(io.BytesIO(pdf.content))
     assert len(reader.pages) == 1 and "shotcam_2" in reader.pages[0].extract_text()
 
@@ -123,7 +123,7 @@ def test_what_cannot_be_delivered_is_said_where_it_was_asked(
     page.fill("#reduce_px", "-3")
     page.get_by_role("button", name="Write and prove").click()
     expect(page.get_by_role("alert")).to_contain_text("Keys cannot be kept within -3 px")
-    with httpx.Client(base_url=site) as client:
+    with httpx.Client(base_url=site, timeout=60) as client:
         form = {"version": "1", "to": "yup-rh-m", "format_key": "usd"}
         assert client.post("/cameras/1/deliver", data=form | {"more_cameras": "77"}).status_code == 404
         assert client.post("/cameras/1/bundle", data=form | {"to": "nowhere"}).status_code == 422

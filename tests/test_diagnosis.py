@@ -197,7 +197,7 @@ def test_what_is_on_no_list_is_never_explained(kind: int) -> None:
     rng = np.random.default_rng(5 + kind)
     convention = with_habits("zup-lh-cm").convention
     wrong = []
-    for _ in range(int(os.environ.get("ANAXIS_OUTSIDE", "9"))):
+    for _ in range(int(os.environ.get("ANAXIS_OUTSIDE", "5"))):
         count, first = int(rng.choice([3, 4, 8, 24, 100, 252])), float(rng.choice([1, 101, 1001]))
         track = walk(count=count, first=first)
         found = diagnose(track, outside(track, rng, kind), IMAGE, "width", convention)

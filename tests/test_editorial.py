@@ -155,7 +155,7 @@ def test_the_edit_on_the_pages(page: Page, site: str, demo_files: dict[str, Path
     page.get_by_role("button", name="Mark its cuts").click()
     ready(page)
     expect(page.locator(".cuts")).to_contain_text("1120, marked")
-    with httpx.Client(base_url=site) as client:
+    with httpx.Client(base_url=site, timeout=60) as client:
         answer = client.post("/shows/1/edit", files={"file": ("x.edl", b"")})
         assert answer.status_code == 422 and "empty" in answer.text
         assert client.post("/shows/9/edit", files={"file": ("x.edl", EDL.encode())}).status_code == 404

@@ -268,7 +268,7 @@ def test_landmarks_are_typed_pasted_renamed_hidden_and_exported(
     ready(page)
     expect(marks.filter(has_text="tide_bell_2")).to_be_visible()
     expect(page.locator("#panel")).to_contain_text("968 lines are drawn")
-    with httpx.Client(base_url=site) as client:
+    with httpx.Client(base_url=site, timeout=60) as client:
         version = re.search(r"landmarks\.csv\?version=(\d+)", page.content())
         assert version
         table = client.get(f"/cameras/1/landmarks.csv?version={version[1]}&axes=zup-lh-cm").text.splitlines()

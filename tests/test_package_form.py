@@ -16,7 +16,7 @@ pytestmark = pytest.mark.browser
 @pytest.fixture
 def attic(page: Page, site: str) -> Page:
     """The form of a package of one's own, copied from the Z-up, left-handed one in centimetres."""
-    httpx.post(f"{site}/packages/zup-lh-cm/copy", data={"new_key": "attic", "label": "Attic"})
+    httpx.post(f"{site}/packages/zup-lh-cm/copy", data={"new_key": "attic", "label": "Attic"}, timeout=60)
     page.goto("/packages/attic")
     return page
 
@@ -52,7 +52,7 @@ def test_axes_are_turned_by_dragging_and_a_wrong_handedness_says_why(attic: Page
     drag(page, "camera", "X", "+up")
     expect(page.locator("#axes")).to_contain_text("looks along -Z")
     page.get_by_role("button", name="Keep as version 2").click()
-    kept = httpx.get(f"{site}/packages/attic/profile.json").json()
+    kept = httpx.get(f"{site}/packages/attic/profile.json", timeout=60).json()
     assert kept["camera"] == {"right": "+Y", "up": "+X", "back": "+Z"}
     fits(page)
     page.select_option("[name=lens_reads_gltf_zoom]", "true")
@@ -60,7 +60,7 @@ def test_axes_are_turned_by_dragging_and_a_wrong_handedness_says_why(attic: Page
     page.get_by_role("button", name="Keep as version 3").click()
     page.fill("[name=first_frame]", "7")  # what another version changes does not lose them
     page.get_by_role("button", name="Keep as version 4").click()
-    kept = httpx.get(f"{site}/packages/attic/profile.json").json()
+    kept = httpx.get(f"{site}/packages/attic/profile.json", timeout=60).json()
     assert kept["lens"]["reads_gltf_zoom"] and kept["time"]["clips_from_zero"]
     assert kept["time"]["first_frame"] == 7
     page.goto("/packages/zup-lh-cm")
@@ -112,7 +112,7 @@ def test_a_table_taken_in_gives_a_package_its_layout(attic: Page, site: str, tmp
     page.select_option("#save_with", "attic")
     page.get_by_role("button", name="Read it so").click()
     expect(page.locator("#saved")).to_contain_text("Attic")
-    kept = httpx.get(f"{site}/packages/attic/profile.json").json()["table"]
+    kept = httpx.get(f"{site}/packages/attic/profile.json", timeout=60).json()["table"]
     assert [c["quantity"] for c in kept["columns"]][:4] == ["frame", "position_x", "position_y", "position_z"]
     assert kept["separator"] == "tab" and kept["headings"] is True
     page.select_option("#saved", "package:attic")
@@ -131,7 +131,7 @@ def test_fields_that_are_not_kept_yet_are_not_lost(attic: Page, site: str) -> No
     page.select_option("#habit-code", "world_turn")
     page.get_by_role("button", name="Add it").click()
     expect(page.locator("main")).to_contain_text("version 3 of 3")
-    assert "asks for a unit" in httpx.get(f"{site}/packages/attic/profile.json").json()["notes"]
+    assert "asks for a unit" in httpx.get(f"{site}/packages/attic/profile.json", timeout=60).json()["notes"]
 
 
 def test_a_habit_switched_off_is_kept_and_not_made_up_for(

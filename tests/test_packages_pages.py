@@ -57,7 +57,7 @@ def test_deliver_arrive_wrong_diagnose_deliver_again_exact(
     ready(page)
 
     def download(number: int, name: str) -> Path:
-        found = httpx.get(f"{site}/deliveries/{number}/files/{name}")
+        found = httpx.get(f"{site}/deliveries/{number}/files/{name}", timeout=60)
         path = tmp_path / f"{number}.usd"
         path.write_bytes(found.content)
         return path
@@ -151,7 +151,7 @@ def test_a_package_is_copied_edited_refused_exported_and_imported(
     expect(page.locator(".habits").first).to_contain_text("shows every frame 2 frames late")
     assert page.locator("svg.habit .arrived").count() >= 2
     fits(page)
-    document = httpx.get(f"{site}/packages/marsh-attic/profile.json").json()
+    document = httpx.get(f"{site}/packages/marsh-attic/profile.json", timeout=60).json()
     assert (
         document["habits"] == [{"code": "frame_offset", "on": True, "frames": 2.0}]
         and document["metres_per_unit"] == 0.1
@@ -164,7 +164,7 @@ def test_a_package_is_copied_edited_refused_exported_and_imported(
     page.wait_for_url("**/packages/mill-loft")
     page.get_by_role("button", name="Take out").click()
     expect(page.locator("main")).to_contain_text("None known")
-    schema = httpx.get(f"{site}/schema/profile.json").json()
+    schema = httpx.get(f"{site}/schema/profile.json", timeout=60).json()
     assert {"world", "camera", "metres_per_unit", "habits"} <= set(schema["properties"])
 
 

@@ -233,7 +233,7 @@ def test_several_cameras_of_one_file_are_kept_under_their_own_names(
 
 def test_what_cannot_be_is_said_and_nothing_breaks(site: str, demo_files: dict[str, Path]) -> None:
     take_in(site, demo_files["TW_040"])
-    with httpx.Client(base_url=site, follow_redirects=True) as client:
+    with httpx.Client(base_url=site, follow_redirects=True, timeout=60) as client:
         for url in ("/cameras/99", "/deliveries/7", "/cameras/1?version=8", "/nowhere", "/take-in/77"):
             answer = client.get(url)
             assert answer.status_code == 404 and "Traceback" not in answer.text, url
