@@ -84,6 +84,8 @@ def test_the_drawings_are_dragged(page: Page, site: str, demo_files: dict[str, P
     page.wait_for_function("document.querySelector('[data-lens=offset_x_mm]').value > 1")
     assert value(page, "offset_x_mm") / value(page, "offset_y_mm") == pytest.approx(25 / 12, rel=0.05)
     assert picture(page) != before
+    slow = "const f = window.fetch; window.fetch = (...asked) => new Promise((done) => setTimeout(() => done(f(...asked)), 250))"
+    page.evaluate(slow)  # answers come slower than the hand moves
     drag("#lens-form rect.grip", -40, 0)
     page.wait_for_function("document.querySelector('[data-lens=film_width_mm]').value < 20")
     wide = value(page, "hfov_deg")

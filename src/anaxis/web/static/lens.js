@@ -64,18 +64,22 @@ function drag(event) {
   const began = at(event), held = { ...tried.state };
   const mm = Number(svg.dataset.mm), x0 = Number(svg.dataset.x || part.dataset.x), y0 = Number(svg.dataset.y || part.dataset.y);
   const round = (v) => Math.round(v * 100) / 100;
-  const move = (e) => {
+  const valueAt = (e) => {
     const p = at(e);
-    if (what === "offset") ask("offset", `${round(held.offset_x_mm + (p.x - began.x) / mm)},${round(held.offset_y_mm - (p.y - began.y) / mm)}`, false, mm);
-    else if (what === "film") {
+    if (what === "offset") return `${round(held.offset_x_mm + (p.x - began.x) / mm)},${round(held.offset_y_mm - (p.y - began.y) / mm)}`;
+    if (what === "film") {
       const wide = Math.max(1, (2 * (p.x - x0)) / mm / held.squeeze), high = Math.max(1, (2 * (p.y - y0)) / mm);
-      ask("film", e.shiftKey ? `${round(wide)}x${round((wide * held.film_height_mm) / held.film_width_mm)}` : `${round(wide)}x${round(high)}`, false, mm);
-    } else ask(what, Math.min(175, Math.max(0.5, round((2 * Math.atan2(Math.abs(p.y - y0), Math.max(1, p.x - x0)) * 180) / Math.PI))));
+      return `${round(wide)}x${round(e.shiftKey ? (wide * held.film_height_mm) / held.film_width_mm : high)}`;
+    }
+    return Math.min(175, Math.max(0.5, round((2 * Math.atan2(Math.abs(p.y - y0), Math.max(1, p.x - x0)) * 180) / Math.PI)));
   };
+  let value = null;
+  const move = (e) => { value = valueAt(e); ask(what, value, false, mm || ""); };
   const end = () => {
     document.removeEventListener("pointermove", move);
     document.removeEventListener("pointerup", end);
-    ask("", ""); // drawn once more, as large as fits
+    // Drawn once more, as large as fits: with the value, for the question that carried it may still be waiting.
+    if (value !== null) ask(what, value);
   };
   document.addEventListener("pointermove", move);
   document.addEventListener("pointerup", end);
