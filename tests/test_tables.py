@@ -37,7 +37,7 @@ PLACE = "position_x position_y position_z"
 LAYOUTS = {
     "radians, swapped and negated": ("zup-lh-cm", "seconds -position_y position_x position_z rotation_z:rad rotation_x:rad -rotation_y:rad hfov film_width film_height", {"separator": "tab"}),
     "quaternion, no headings": ("yup-lh-m", f"frame {PLACE} quaternion_w quaternion_x quaternion_y quaternion_z vfov:rad film_width:inch film_height:cm", {"headings": False, "separator": "blank"}),
-    "field of view alone": ("zup-rh-cm", f"frame {PLACE} rotation_x rotation_y rotation_z hfov nothing", {}),
+    "field of view alone": ("zup-rh-cm", f"frame {PLACE} rotation_x rotation_y rotation_z hfov nothing", {"separator": "tab"}),
     "vertical view, fitted by height": ("yup-rh-m", f"frame {PLACE} rotation_x rotation_y rotation_z vfov", {"separator": "semicolon"}),
     "zoom": ("ydown-px", f"frame {PLACE} rotation_x rotation_y rotation_z zoom", {}),
     "focal length in inches": ("yup-rh-cm", f"{PLACE} rotation_x rotation_y rotation_z focal:inch frame", {}),

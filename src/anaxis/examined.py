@@ -35,7 +35,7 @@ from anaxis.core.timing import parse_rate, rate_text
 from anaxis.core.track import Track
 from anaxis.core.tree import levels
 from anaxis.core.typing import Floats
-from anaxis.flow import CameraReport, between_samples, examine
+from anaxis.flow import CameraReport, Described, between_samples, examine
 from anaxis.formats.scene_archive import (
     pack,
     scene_from_bytes,
@@ -50,24 +50,15 @@ Document = dict[str, Any]
 Sets = Callable[[str], bytes]
 
 
-@dataclass(frozen=True)
-class Looked:
-    """One camera of a file after its recipe: what pages say of it.
+@dataclass(frozen=True, eq=False)
+class Looked(Described):
+    """One camera of a file, looked at here or apart.
 
     ``facts`` are what is said without opening the file again, None where it could not be flattened; ``track`` is the
     camera with its landmarks and set as it is kept, where it was asked for.
     """
 
-    path: str
-    name: str
-    first_frame: float
-    last_frame: float
-    samples: int
-    animated: bool
-    lens_animated: bool
     usable: bool
-    findings: list[Finding]
-    recipe: Recipe
     facts: Document | None = None
     track: bytes | None = None
 
@@ -117,9 +108,7 @@ def camera_after(
     examiner: Examiner, scene: bytes, name: str, path: str, recipe: Recipe, sets: Sets | None = None
 ) -> tuple[Track, Landmarks, Floats]:
     """A camera's track, landmarks and set lines after a recipe. Raises BadInput where it cannot be done."""
-    wanted, blocks = _sets_of([recipe], sets)
-    given = {"path": path, "recipe": recipe_document(recipe), "sets": wanted}
-    _, made = examiner.ask("anaxis.examined:replayed", given, [scene, *blocks], name)
+    _, made = _ask(examiner, "replayed", scene, name, path, recipe, sets)
     return track_from_bytes(made[0])
 
 
@@ -127,9 +116,7 @@ def levels_of(
     examiner: Examiner, scene: bytes, name: str, path: str, recipe: Recipe, sets: Sets | None = None
 ) -> tuple[list[str], dict[str, Floats]]:
     """What each level above a camera adds to its motion, on the frames of its track: paths, and the two arrays."""
-    wanted, blocks = _sets_of([recipe], sets)
-    given = {"path": path, "recipe": recipe_document(recipe), "sets": wanted}
-    _, made = examiner.ask("anaxis.examined:levelled", given, [scene, *blocks], name)
+    _, made = _ask(examiner, "levelled", scene, name, path, recipe, sets)
     header, arrays = unpack(made[0])
     return header["levels"], arrays
 
@@ -138,9 +125,7 @@ def chain_after(
     examiner: Examiner, scene: bytes, name: str, path: str, recipe: Recipe, sets: Sets | None = None
 ) -> Scene:
     """The nodes that move a camera once the recipe's tree operations are done, as a scene of them alone."""
-    wanted, blocks = _sets_of([recipe], sets)
-    given = {"path": path, "recipe": recipe_document(recipe), "sets": wanted}
-    _, made = examiner.ask("anaxis.examined:chained", given, [scene, *blocks], name)
+    _, made = _ask(examiner, "chained", scene, name, path, recipe, sets)
     return scene_from_bytes(made[0])
 
 
@@ -148,9 +133,7 @@ def fitting_recipe(
     examiner: Examiner, scene: bytes, name: str, path: str, recipe: Recipe, sets: Sets | None = None
 ) -> tuple[Recipe, list[Finding]]:
     """The recipe with every operation that cannot be done on this scene switched off, and why."""
-    wanted, blocks = _sets_of([recipe], sets)
-    given = {"path": path, "recipe": recipe_document(recipe), "sets": wanted}
-    answer, _ = examiner.ask("anaxis.examined:fitted", given, [scene, *blocks], name)
+    answer, _ = _ask(examiner, "fitted", scene, name, path, recipe, sets)
     return recipe_from_document(answer["recipe"], strict=False), [Finding(**f) for f in answer["findings"]]
 
 
@@ -158,9 +141,17 @@ def finer_track(examiner: Examiner, scene: bytes, name: str, path: str, recipe: 
     """The camera on the source's own samples between frames; None where it has none that still lie where they lay."""
     # Landmarks and sets move no camera, and the files of sets are not at hand here.
     moving = tuple(o for o in recipe if o.code not in ("set_add", "marks_add", "mark_rename", "marks_hide"))
-    given = {"path": path, "recipe": recipe_document(moving)}
-    _, made = examiner.ask("anaxis.examined:finer", given, [scene], name)
+    _, made = _ask(examiner, "finer", scene, name, path, moving, None)
     return track_from_bytes(made[0])[0] if made else None
+
+
+def _ask(
+    examiner: Examiner, function: str, scene: bytes, name: str, path: str, recipe: Recipe, sets: Sets | None
+) -> tuple[Document, list[bytes]]:
+    """A function of this module on one camera of a scene and its recipe, with the sets that the recipe adds."""
+    wanted, blocks = _sets_of([recipe], sets)
+    given = {"path": path, "recipe": recipe_document(recipe), "sets": wanted}
+    return examiner.ask(f"anaxis.examined:{function}", given, [scene, *blocks], name)
 
 
 def _sets_of(recipes: Any, sets: Sets | None) -> tuple[list[str], list[bytes]]:

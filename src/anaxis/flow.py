@@ -17,7 +17,7 @@ from anaxis.core.errors import BadInput
 from anaxis.core.findings import Finding
 from anaxis.core.lens import Image
 from anaxis.core.recipe import Operation, Recipe, Work, inserted, no_sets, replay
-from anaxis.core.scene import Scene
+from anaxis.core.scene import Node, Scene
 from anaxis.core.track import Track, require_usable
 
 DEFAULT_IMAGE = Image(1920, 1080)
@@ -26,8 +26,8 @@ MAX_CAMERAS = 500
 
 
 @dataclass(frozen=True, eq=False)
-class CameraReport:
-    """What intake says about one camera; ``work`` is None where its recipe could not be done."""
+class Described:
+    """What is said of one camera of a file after its ``recipe``."""
 
     path: str
     name: str
@@ -38,6 +38,12 @@ class CameraReport:
     lens_animated: bool
     findings: list[Finding]
     recipe: Recipe
+
+
+@dataclass(frozen=True, eq=False)
+class CameraReport(Described):
+    """A camera looked at here; ``work`` is None where its recipe could not be done."""
+
     work: Work | None
 
     @property
@@ -145,6 +151,15 @@ def refuse_unusable(reports: Sequence[_Checked]) -> None:
         raise BadInput(first.message.rstrip(".") + ": " + first.remedy[:1].lower() + first.remedy[1:])
 
 
+def _usable_node(scene: Scene, path: str | None) -> Node:
+    """A camera of a scene; raises BadInput where its reader found that it cannot be used."""
+    node = scene.camera(path)
+    refused = [f for f in scene.findings if f.severity == "error" and f.node in ("", node.path)]
+    if refused:
+        raise BadInput(f"{scene.name}: {refused[0].message.rstrip('.')}. {refused[0].remedy}")
+    return node
+
+
 def take_camera(
     scene: Scene,
     path: str | None,
@@ -156,10 +171,7 @@ def take_camera(
 
     Raises BadInput where a number on those frames cannot be used.
     """
-    node = scene.camera(path)
-    refused = [f for f in scene.findings if f.severity == "error" and f.node in ("", node.path)]
-    if refused:
-        raise BadInput(f"{scene.name}: {refused[0].message.rstrip('.')}. {refused[0].remedy}")
+    node = _usable_node(scene, path)
     work = replay(scene, node.path, recipe, sets)
     if frames is not None:
         whole = work.done.frames
@@ -181,11 +193,13 @@ def checked_camera(
 
     Raises BadInput where a number of it cannot be used.
     """
-    node = scene.camera(path)
-    work = take_camera(scene, path, recipe=recipe)
+    node = _usable_node(scene, path)
     image = None if picture.image_guessed else picture.image
     report = examine(scene, {node.path: recipe}, expected, image, only=node.path)[0]
-    return work, report.findings
+    if report.work is None:
+        raise BadInput(report.findings[0].message)
+    require_usable(report.work.done, f"{scene.name}, {node.path},")
+    return report.work, report.findings
 
 
 def between_samples(scene: Scene, work: Work, recipe: Recipe, wanted: bool) -> tuple[bool, Track | None]:

@@ -17,7 +17,7 @@ from anaxis.core.project import pixel_matrices
 from anaxis.core.proof import Proof, prove
 from anaxis.core.recipe import Recipe
 from anaxis.core.scene import Scene, corrected
-from anaxis.core.track import Track, require_usable
+from anaxis.core.track import Track, on_common_frames, require_usable
 from anaxis.core.typing import Floats
 from anaxis.flow import Picture, take_camera
 from anaxis.formats.columns import COLUMNS
@@ -115,20 +115,16 @@ def track_that_came_back(scene: Scene, camera: str | None, profile: Profile | No
 
 def compared(meant: Track, landmarks: Landmarks, picture: Picture, arrived: Track) -> Compared:
     """How far a camera that came back is off on every frame that both have. Raises BadInput where there is none."""
-    both = np.intersect1d(np.round(meant.frames, 4), np.round(arrived.frames, 4))
-    if not len(both):
+    mine, theirs = on_common_frames(meant, arrived)
+    if not len(mine):
         raise BadInput(
             f"The camera that came back runs from frame {arrived.frames[0]:g} to {arrived.frames[-1]:g} and the one meant from "
             f"{meant.frames[0]:g} to {meant.frames[-1]:g}: they share no frame; diagnose it, or renumber one of them."
         )
-    mine = np.flatnonzero(np.isin(np.round(meant.frames, 4), both))
-    theirs = arrived.take(np.flatnonzero(np.isin(np.round(arrived.frames, 4), both)))
-    marks = landmarks.shown()
-    place = marks.position_m if len(marks.position_m) == 1 else marks.position_m[mine]
+    marks = landmarks.shown().at_frames(np.flatnonzero(np.isin(meant.frames, mine.frames)))
     seen = pixel_matrices(theirs, picture.image, picture.fit)
-    proof = prove(meant.take(mine), picture.image, picture.fit, seen, place)
-    rest = np.setdiff1d(np.round(meant.frames, 4), both)
-    return Compared(proof, rest, seen)
+    proof = prove(mine, picture.image, picture.fit, seen, marks.position_m)
+    return Compared(proof, np.setdiff1d(np.round(meant.frames, 4), np.round(mine.frames, 4)), seen)
 
 
 def bare_of(scene: Scene, path: str, recipe: Recipe, track: Track) -> tuple[Track, ...]:

@@ -20,7 +20,7 @@ from anaxis.core.placement import Similarity, no_placement
 from anaxis.core.proof import Proof, proof_of, prove
 from anaxis.core.reduce import Progress, Reduced, part_of, reduce, rekeyed, require_tolerance
 from anaxis.core.resample import landmarks_at, sampled
-from anaxis.core.timing import MAX_FRAMES, format_frame, require_frame
+from anaxis.core.timing import MAX_FRAMES, format_frame, nearest_places, require_frame
 from anaxis.core.track import Track, lens_moves
 from anaxis.core.typing import Floats, Ints
 from anaxis.flow import Picture
@@ -388,11 +388,15 @@ def _with_between(
 
 def _folded(proof: Proof, seen: Seen, frames: Floats) -> tuple[Proof, Seen]:
     """Samples between frames counted to the frame they lie nearest to."""
-    at = _nearest(proof.frames, frames)
+
+    def of_frame(samples: Floats) -> Ints:  # half way between two, the earlier
+        return nearest_places(frames, samples - 1e-9)
+
+    at = of_frame(proof.frames)
     deviation = np.zeros(len(frames))
     np.maximum.at(deviation, at, proof.deviation_px)
     folded = proof_of(frames, deviation, proof.test_points)
-    missing = np.unique(frames[_nearest(proof.missing, frames)]) if len(proof.missing) else proof.missing
+    missing = np.unique(frames[of_frame(proof.missing)]) if len(proof.missing) else proof.missing
     folded = replace(
         folded, missing=missing, differences=proof.differences, between_px=proof.between_px, between_frame=proof.between_frame
     )  # fmt: skip
@@ -403,14 +407,6 @@ def _folded(proof: Proof, seen: Seen, frames: Floats) -> tuple[Proof, Seen]:
         pixel_matrices=seen.pixel_matrices[whole],
         track=seen.track.take(whole),
     )
-
-
-def _nearest(at: Floats, frames: Floats) -> Ints:
-    """The place among rising ``frames`` nearest to each of ``at``."""
-    right = np.clip(np.searchsorted(frames, at), 1, max(1, len(frames) - 1))
-    right = np.minimum(right, len(frames) - 1)
-    left = np.maximum(right - 1, 0)
-    return np.where(at - frames[left] <= frames[right] - at, left, right)
 
 
 def rooted(outgoing: Outgoing, placement: Similarity, profile: Profile, format_key: str) -> Outgoing:

@@ -91,12 +91,14 @@ def print_values(document: dict[str, Any], notes: list[str], unit: str) -> None:
         out.print(f"note: {note}", markup=False)
 
 
-def print_transfer(document: dict[str, Any], label: str, tolerance_px: float) -> None:
+def print_transfer(document: dict[str, Any], label: str) -> None:
     out, proof = console(), document["proof"]
+    compared, owed = proof["frames_compared"], proof["frames_owed"]
+    answer = proof["grade"] if compared == owed else f"only {compared} of {owed} frames"
     out.print(
-        f"{proof['grade'].upper()}: {document['camera']} arrives in '{label}' within {proof['max_px']:.3g} px "
+        f"{answer.upper()}: {document['camera']} arrives in '{label}' within {proof['max_px']:.3g} px "
         f"(worst at frame {proof['worst_frame']}, median {proof['median_px']:.3g} px, "
-        f"{proof['test_points']} points on each of {proof['frames_compared']} frames of {proof['frames_owed']} owed)"
+        f"{proof['test_points']} points on each of {compared} frames of {owed} owed)"
     )
     for d in proof["differences"]:
         out.print(

@@ -5,12 +5,12 @@ from __future__ import annotations
 import hashlib
 import shutil
 import sys
+from dataclasses import replace
 from pathlib import Path
 from tempfile import TemporaryDirectory
 from typing import TYPE_CHECKING, Any, NamedTuple
 
 import click
-import numpy as np
 
 from anaxis.cli import options
 from anaxis.cli.read import Asked, read_source, start_reader
@@ -28,7 +28,6 @@ from anaxis.core.errors import BadInput
 from anaxis.core.lens import Image
 from anaxis.core.recipe import Recipe, Work
 from anaxis.core.timing import format_frame
-from anaxis.core.typing import Floats
 
 if TYPE_CHECKING:  # loaded when first used: the command line starts quicker
     from anaxis.core.findings import Finding
@@ -158,7 +157,7 @@ def transfer(
                 )
                 refused += [{"to": profile.key, "format": k, "why": why} for k, why in refusals.items()]
                 sent += [
-                    (profile, camera, key, one)
+                    (profile, camera, key, _owed(one, expect))
                     for camera, of_one in zip(cameras, done, strict=True)
                     for key, one in of_one.items()
                 ]
@@ -195,17 +194,23 @@ def transfer(
         print_json(document)
     else:
         for (profile, *_), entry in zip(sent, entries, strict=True):
-            print_transfer(entry, profile.label, tolerance_px)
+            print_transfer(entry, profile.label)
         for name in zips:
             click.echo(f"written: {moved[name]}")
         print_findings([(c.work.path, f) for c in cameras for f in c.findings])
-    sys.exit(_exit_code(sent, cameras, expect, refused, warnings, tolerance_px))
+    sys.exit(_exit_code([one.proof for *_, one in sent], refused, warnings, tolerance_px))
+
+
+def _owed(done: Delivered, expect: tuple[float, float] | None) -> Delivered:
+    """A delivery whose proof counts the frames the shot owes, where those were said."""
+    from anaxis.core.proof import owing
+
+    return done if expect is None else replace(done, proof=owing(done.proof, *expect))
 
 
 def _exit_code(
-    sent: list[tuple[Profile, _GoingOut, str, Delivered]], cameras: list[_GoingOut], expect: tuple[float, float] | None,
-    refused: list[dict[str, str]], warnings: list[Finding], tolerance_px: float,
-) -> int:  # fmt: skip
+    proofs: list[Proof], refused: list[dict[str, str]], warnings: list[Finding], tolerance_px: float
+) -> int:
     """What a script is told, the gravest first; every reason is said on standard error."""
     code = 0
     if warnings:
@@ -217,15 +222,7 @@ def _exit_code(
     for r in refused:
         code = REFUSED
         click.echo(f"anaxis: There is no {r['format']} file for {r['to']}: {r['why']}", err=True)
-    missing = [_missing(c.leaving.track.frames, expect) for c in cameras] if expect is not None else []
-    for camera, lost in zip(cameras, missing, strict=False):
-        if lost:
-            code = OFF_TOLERANCE
-            click.echo(
-                f"anaxis: {camera.work.path} lacks {lost} frames of the {_count(expect)} that the shot owes.",
-                err=True,
-            )
-    off = [one.proof for *_, one in sent if not one.proof.within(tolerance_px)]
+    off = [p for p in proofs if not p.within(tolerance_px)]
     if off:
         code = OFF_TOLERANCE
         worst = max(off, key=lambda p: p.max_px)
@@ -245,17 +242,9 @@ def _otherwise(proof: Proof) -> list[str]:
     out = [f"What arrives is another {d.sentence}." for d in proof.differences if d.matters]
     if len(proof.missing):
         out.append(
-            f"{len(proof.missing)} of {proof.owed} frames do not arrive, from frame {format_frame(proof.missing[0])} on."
+            f"{len(proof.missing)} of the {proof.owed} frames owed do not arrive, the first of them {format_frame(proof.missing[0])}."
         )
     return out
-
-
-def _count(expect: tuple[float, float] | None) -> int:
-    return 0 if expect is None else round(expect[1] - expect[0]) + 1
-
-
-def _missing(frames: Floats, expect: tuple[float, float]) -> int:
-    return int(np.setdiff1d(np.arange(expect[0], expect[1] + 1), np.round(frames, 4)).size)
 
 
 class _GoingOut(NamedTuple):

@@ -12,7 +12,7 @@ from scipy.spatial.transform import Rotation, Slerp
 
 from anaxis.core.errors import BadInput
 from anaxis.core.scene import Node, Scene
-from anaxis.core.timing import format_frame, frame_range
+from anaxis.core.timing import format_frame, frame_range, nearest_places
 from anaxis.core.track import Lens, Track
 from anaxis.core.typing import Bools, Floats, Ints
 
@@ -66,10 +66,9 @@ def local_matrices(node: Node, frames: Floats) -> Floats:
     at = np.clip(frames, node.frames[0], node.frames[-1])
     right = np.clip(np.searchsorted(node.frames, at), 0, len(node.frames) - 1)
     left = np.maximum(right - 1, 0)
-    nearer_left = np.abs(node.frames[left] - at) < np.abs(node.frames[right] - at)
-    nearest = np.where(nearer_left, left, right)
     if node.stepped:
         return node.local[np.where(np.abs(node.frames[right] - at) <= _ON_FRAME, right, left)]
+    nearest = nearest_places(node.frames, at)
     out = node.local[nearest]
     between = np.abs(node.frames[nearest] - at) > _ON_FRAME
     if between.any():

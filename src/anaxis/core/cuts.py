@@ -73,19 +73,22 @@ def _tellable(track: Track) -> bool:
     return len(track) >= 4 and bool(np.isfinite(track.position_m).all() and np.isfinite(track.rotation).all())
 
 
-def cuts_of(track: Track) -> Ints:
-    """The places (k,) of the samples that begin something new: cuts of pose or lens, and what a person marked."""
-    return _with_marks(track, found_cuts(track))
+def cuts_of(track: Track, breaks: Breaks | None = None) -> Ints:
+    """The places (k,) of the samples that begin something new: cuts of pose or lens, and what a person marked.
+
+    ``breaks`` are those of the track, where they are at hand.
+    """
+    return _with_marks(track, found_cuts(track, breaks))
 
 
-def pose_cuts(track: Track) -> Ints:
+def pose_cuts(track: Track, breaks: Breaks | None = None) -> Ints:
     """Those of :func:`cuts_of` across which no pose is drawn; a lens that steps alone breaks no motion."""
-    return _with_marks(track, breaks_of(track).pose)
+    return _with_marks(track, (breaks or breaks_of(track)).pose)
 
 
-def found_cuts(track: Track) -> Ints:
+def found_cuts(track: Track, breaks: Breaks | None = None) -> Ints:
     """The places (k,) behind cuts of pose or lens, whatever anybody has marked."""
-    found = breaks_of(track)
+    found = breaks or breaks_of(track)
     return np.union1d(found.pose, found.lens)
 
 

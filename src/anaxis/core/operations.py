@@ -21,7 +21,7 @@ from anaxis.core.placement import similarity_of
 from anaxis.core.recipe import Field, Kind, Work
 from anaxis.core.scene import UP_AXES, corrected
 from anaxis.core.surroundings import landmarks_of, set_lines_m
-from anaxis.core.timing import format_frame, parse_rate
+from anaxis.core.timing import format_frame, nearest_places, parse_rate
 from anaxis.core.typing import Floats
 
 LENS_PARTS = ("lens", "film back", "focal length")
@@ -162,12 +162,8 @@ def _rate(work: Work, p: Params) -> Work:
     if p["keep"] == "frames" or rate == track.rate:
         return work.with_track(made)
     at = track.frames[0] + float(track.rate / rate) * np.arange(len(made))
-    behind = np.clip(np.searchsorted(track.frames, at), 1, max(1, len(track) - 1))
-    behind = np.minimum(behind, len(track) - 1)
-    ahead = np.maximum(behind - 1, 0)
-    nearest = np.where(at - track.frames[ahead] < track.frames[behind] - at, ahead, behind)
     marks = resample.landmarks_at(track, work.landmarks, at)
-    return replace(work, track=made, kept=work.kept[nearest], landmarks=marks)
+    return replace(work, track=made, kept=work.kept[nearest_places(track.frames, at)], landmarks=marks)
 
 
 def _handles(work: Work, p: Params) -> Work:

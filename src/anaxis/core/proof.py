@@ -8,7 +8,7 @@ viewer could look. A proof says how many of the frames owed it rests on, and wha
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import NamedTuple
 
 import numpy as np
@@ -56,7 +56,8 @@ class Difference(NamedTuple):
 class Proof:
     """``deviation_px`` (n,) the largest distance at each frame; ``median_px`` over the frames.
 
-    ``missing`` (k,) are frames owed that did not arrive; their deviation is that of whatever stands there.
+    ``missing`` (k,) are frames owed that did not arrive: those of the camera, whose deviation is that of whatever stands
+    there, and those it never had (:func:`owing`).
     ``between_px`` and ``between_frame`` are the worst between frames, where that was looked at.
     """
 
@@ -74,7 +75,7 @@ class Proof:
 
     @property
     def owed(self) -> int:
-        return len(self.frames)
+        return len(np.union1d(self.frames, self.missing))
 
     @property
     def compared(self) -> int:
@@ -85,6 +86,12 @@ class Proof:
         """Whether all frames arrived, none further off than that, and nothing else is another."""
         other = any(d.matters for d in self.differences)
         return self.max_px <= tolerance_px and not len(self.missing) and not other
+
+
+def owing(proof: Proof, first: float, last: float) -> Proof:
+    """The proof where the shot owes every whole frame from ``first`` to ``last``, whatever the camera has."""
+    never = np.setdiff1d(np.arange(first, last + 1), np.round(proof.frames, 4))
+    return replace(proof, missing=np.union1d(proof.missing, never))
 
 
 def grade_of(max_px: float) -> str:

@@ -19,13 +19,13 @@ import numpy as np
 from scipy.interpolate import CubicSpline, PchipInterpolator
 from scipy.spatial.transform import Rotation, RotationSpline, Slerp
 
-from anaxis.core.cuts import cuts_of, found_cuts, pose_cuts
+from anaxis.core.cuts import breaks_of, cuts_of, found_cuts, pose_cuts
 from anaxis.core.errors import BadInput
 from anaxis.core.landmarks import Landmarks
 from anaxis.core.lens import Image
 from anaxis.core.project import pixel_matrices
 from anaxis.core.proof import Proof, prove
-from anaxis.core.timing import MAX_FRAMES
+from anaxis.core.timing import MAX_FRAMES, nearest_places
 from anaxis.core.track import Lens, Track
 from anaxis.core.typing import Bools, Floats, Ints
 
@@ -61,11 +61,13 @@ def sampled(track: Track, at: Floats) -> Track:
     motion goes on from its own side; further out the last sample is held.
     """
     position, rotation = np.empty((len(at), 3)), np.empty((len(at), 3, 3))
-    for inside, part, where in _pieces(track, pose_cuts(track), at):
+    breaks = breaks_of(track)
+    cuts = cuts_of(track, breaks)
+    for inside, part, where in _pieces(track, pose_cuts(track, breaks), at):
         position[inside] = drawn_through(part.frames, part.position_m, where)
         rotation[inside] = _turned(part, where)
     lens = {f.name: np.empty(len(at)) for f in fields(Lens)}
-    for inside, part, where in _pieces(track, cuts_of(track), at):
+    for inside, part, where in _pieces(track, cuts, at):
         for name, values in lens.items():
             values[inside] = _lens_channel(part.frames, getattr(part.lens, name), where)
     nearest, exact = _coinciding(track.frames, at)
@@ -73,7 +75,7 @@ def sampled(track: Track, at: Floats) -> Track:
     for name, values in lens.items():
         values[exact] = getattr(track.lens, name)[nearest]
     made = replace(track, frames=at, position_m=position, rotation=rotation, lens=Lens(**lens), marked=None)
-    return replace(made, marked=_marks_at(track, made))
+    return replace(made, marked=_marks_at(track, cuts, made))
 
 
 def sampled_straight(track: Track, at: Floats) -> Track:
@@ -95,35 +97,39 @@ def landmarks_at(track: Track, landmarks: Landmarks, at: Floats) -> Landmarks:
         return landmarks
     flat = landmarks.position_m.reshape(len(track), -1)
     out = np.empty((len(at), flat.shape[1]))
-    starts = np.concatenate([[0], pose_cuts(track)]).astype(np.int64)
-    for inside, k, ends in _places(track.frames, starts, at):
-        out[inside] = drawn_through(track.frames[k:ends], flat[k:ends], at[inside])
+    for inside, first, end in _places(track.frames, pose_cuts(track), at):
+        out[inside] = drawn_through(track.frames[first:end], flat[first:end], at[inside])
     nearest, exact = _coinciding(track.frames, at)
     out[exact] = flat[nearest]
     return replace(landmarks, position_m=out.reshape(len(at), *landmarks.position_m.shape[1:]))
 
 
-def _places(frames: Floats, starts: Ints, at: Floats) -> Iterator[tuple[Ints, int, int]]:
-    """Which of ``at`` lie in each piece, with its first sample and the one behind its last."""
+def _places(frames: Floats, cuts: Ints, at: Floats) -> Iterator[tuple[Ints, int, int]]:
+    """Which of ``at`` lie in each piece between cuts, with its first sample and the one behind its last."""
+    starts = np.concatenate([[0], cuts]).astype(np.int64)
     ends = np.concatenate([starts[1:], [len(frames)]])
     piece = np.clip(np.searchsorted(frames[starts], at + _ON_SAMPLE, side="right") - 1, 0, len(starts) - 1)
-    order = np.argsort(piece, kind="stable")
-    found, first = np.unique(piece[order], return_index=True)
-    for k, inside in zip(found.tolist(), np.split(order, first[1:]), strict=True):
+    for k, inside in _grouped(piece):
         yield inside, int(starts[k]), int(ends[k])
 
 
+def _grouped(keys: Ints) -> Iterator[tuple[int, Ints]]:
+    """Every key there is, and the places of it, in order."""
+    order = np.argsort(keys, kind="stable")
+    found, first = np.unique(keys[order], return_index=True)
+    yield from zip(found.tolist(), np.split(order, first[1:]), strict=True)
+
+
 def _pieces(track: Track, cuts: Ints, at: Floats) -> Iterator[tuple[Ints, Track, Floats]]:
-    starts = np.concatenate([[0], cuts]).astype(np.int64)
-    for inside, first, end in _places(track.frames, starts, at):
+    for inside, first, end in _places(track.frames, cuts, at):
         yield inside, track.take(np.arange(first, end)), at[inside]
 
 
-def _marks_at(track: Track, made: Track) -> Ints | None:
-    """What was marked, at the first new sample from the marked one on; and the source's own cuts, where the new
+def _marks_at(track: Track, cuts: Ints, made: Track) -> Ints | None:
+    """What was marked, at the first new sample from the marked one on; and the source's own ``cuts``, where the new
     samples would show others: a cut is one at every rate."""
-    cuts = cuts_of(track)
-    if not len(cuts) and track.marked is None and not len(found_cuts(made)):
+    seen = found_cuts(made)
+    if not len(cuts) and track.marked is None and not len(seen):
         return None
     marked = np.zeros(len(made), dtype=np.int64)
 
@@ -136,7 +142,6 @@ def _marks_at(track: Track, made: Track) -> Ints | None:
         marked[new[new < len(made)]] = track.marked[old[new < len(made)]]
     wanted = place(cuts)
     wanted = np.unique(wanted[(wanted > 0) & (wanted < len(made))])
-    seen = found_cuts(made)
     marked[np.setdiff1d(wanted, seen)] = 1
     marked[np.setdiff1d(seen, wanted)] = -1
     return marked if marked.any() else None
@@ -144,10 +149,7 @@ def _marks_at(track: Track, made: Track) -> Ints | None:
 
 def _coinciding(frames: Floats, at: Floats) -> tuple[Ints, Ints]:
     """Which source sample each of ``at`` coincides with, and which of ``at`` do."""
-    near = np.clip(np.searchsorted(frames, at), 1, max(1, len(frames) - 1))
-    near = np.minimum(near, len(frames) - 1)
-    before = np.maximum(near - 1, 0)
-    nearest = np.where(np.abs(frames[before] - at) < np.abs(frames[near] - at), before, near)
+    nearest = nearest_places(frames, at)
     exact = np.flatnonzero(np.abs(frames[nearest] - at) <= _ON_SAMPLE * np.maximum(1.0, np.abs(at)))
     return nearest[exact], exact
 
@@ -234,11 +236,9 @@ def _moving_runs(frames: Floats, still: Bools, at: Floats, among: Bools) -> Iter
         yield asked, 0, 1
         return
     run = np.concatenate([[0], np.cumsum(held[1:] != held[:-1])])
-    order = asked[np.argsort(run[span[asked]], kind="stable")]
-    found, first = np.unique(run[span[order]], return_index=True)
-    for k, inside in zip(found.tolist(), np.split(order, first[1:]), strict=True):
+    for k, inside in _grouped(run[span[asked]]):
         low, high = (int(i) for i in np.searchsorted(run, [k, k + 1]))
-        yield inside, low, low + 1 if held[low] else high + 1
+        yield asked[inside], low, low + 1 if held[low] else high + 1
 
 
 def _lens_channel(frames: Floats, values: Floats, at: Floats) -> Floats:

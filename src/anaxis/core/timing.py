@@ -8,7 +8,7 @@ from fractions import Fraction
 import numpy as np
 
 from anaxis.core.errors import BadInput
-from anaxis.core.typing import Floats, FloatsLike
+from anaxis.core.typing import Floats, FloatsLike, Ints
 
 KNOWN_RATES: tuple[Fraction, ...] = tuple(
     Fraction(r)
@@ -62,6 +62,13 @@ def rate_label(rate: Fraction) -> str:
 def seconds_of(frames: FloatsLike, rate: Fraction) -> Floats:
     """Seconds of frame numbers: frame / rate, so frame 0 stands at 0 s."""
     return np.asarray(frames, dtype=np.float64) * rate.denominator / rate.numerator
+
+
+def nearest_places(frames: Floats, at: Floats) -> Ints:
+    """The place (m,) among rising ``frames`` (n,) that is nearest to each of ``at`` (m,); half way, the later one."""
+    right = np.clip(np.searchsorted(frames, at), 0, len(frames) - 1)
+    left = np.maximum(right - 1, 0)
+    return np.where(np.abs(frames[left] - at) < np.abs(frames[right] - at), left, right)
 
 
 def frame_range(first: float, last: float, what: str) -> Floats:

@@ -101,6 +101,13 @@ class Track:
         return self.take(keep)
 
 
+def on_common_frames(a: Track, b: Track) -> tuple[Track, Track]:
+    """Two tracks on the frames that both have, a ten thousandth of a frame being none."""
+    both = np.intersect1d(np.round(a.frames, 4), np.round(b.frames, 4))
+    one, other = (t.take(np.flatnonzero(np.isin(np.round(t.frames, 4), both))) for t in (a, b))
+    return one, other
+
+
 def lens_moves(track: Track) -> bool:
     """Whether anything of the lens that shapes the picture changes over the frames."""
     return any(np.ptp(getattr(track.lens, k)) > 0 for k in LENS_CHANNELS[:6])

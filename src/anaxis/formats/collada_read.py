@@ -200,10 +200,7 @@ class _Reader:
             and set(channels[0][1].kinds) == {"LINEAR"}
             for c, channels in curves_of.items()
         )
-        samplers = [s for channels in curves_of.values() for _, s in channels]
-        stepped = bool(samplers) and all(
-            set(s.kinds) == {"STEP"} and len(s.seconds) == len(keys) for s in samplers
-        )
+        stepped = _all_held([s for channels in curves_of.values() for _, s in channels], keys)
         frames = keys if baked or stepped else keys_and_whole_frames(keys, f"{self.name}, {path}")
         if not len(frames):
             frames = np.zeros(1)
@@ -256,9 +253,7 @@ class _Reader:
         channels = {k: self.animated[e] for k, e in parts.items() if e is not None and e in self.animated}
         samplers = [s for c in channels.values() for _, s in c]
         keys = np.unique(np.concatenate([np.zeros(0), *(s.seconds for s in samplers)]))
-        stepped = bool(samplers) and all(
-            set(s.kinds) == {"STEP"} and len(s.seconds) == len(keys) for s in samplers
-        )
+        stepped = _all_held(samplers, keys)
         frames = keys if stepped else keys_and_whole_frames(keys, f"{self.name}, {path}")
         values: dict[str, Floats] = {}
         for key, element in parts.items():
@@ -276,6 +271,11 @@ class _Reader:
             near_m=values["znear"] * unit, far_m=values["zfar"] * unit,
         )  # fmt: skip
         return lens, frames, keys, stepped
+
+
+def _all_held(samplers: list[Sampler], keys: Floats) -> bool:
+    """Whether every curve has all of the keys and holds each up to the next."""
+    return bool(samplers) and all(set(s.kinds) == {"STEP"} and len(s.seconds) == len(keys) for s in samplers)
 
 
 def _film(values: dict[str, Floats]) -> tuple[Floats, Floats, str]:

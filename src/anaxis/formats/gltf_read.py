@@ -247,9 +247,8 @@ class _Reader:
             return _Pose(np.zeros(1), still.reshape(1, 4, 4).swapaxes(1, 2).copy(), np.zeros(0), False)
         keys = np.unique(np.concatenate([np.zeros(0), *(c.frames for c in animated)]))
         # Where every property has the same keys and straight lines between, the keys say it all.
-        alike = all(len(c.frames) == len(keys) for c in animated)
-        stepped = bool(animated) and alike and all(c.kind == "STEP" for c in animated)
-        plain = stepped or (alike and all(c.kind == "LINEAR" for c in animated))
+        stepped = _all_are("STEP", animated, keys)
+        plain = stepped or not animated or _all_are("LINEAR", animated, keys)
         frames = keys if plain else keys_and_whole_frames(keys, f"{self.name}, {path}")
         if not len(frames):
             frames = np.zeros(1)
@@ -292,9 +291,7 @@ class _Reader:
             if (c := self.channels.get(f"/cameras/{camera}/perspective/{theirs}"))
         }
         keys = np.unique(np.concatenate([np.zeros(0), *(c.frames for c in animated.values())]))
-        stepped = bool(animated) and all(
-            c.kind == "STEP" and len(c.frames) == len(keys) for c in animated.values()
-        )
+        stepped = _all_are("STEP", list(animated.values()), keys)
         frames = keys if stepped else keys_and_whole_frames(keys, f"{self.name}, {path}")
         values = {}
         for theirs, ours in names.items():
@@ -321,6 +318,11 @@ class _Reader:
             near_m=values["near"], far_m=values["far"],
         )  # fmt: skip
         return lens, frames, keys, stepped
+
+
+def _all_are(kind: str, channels: list[_Channel], keys: Floats) -> bool:
+    """Whether there are channels, and each has all of the keys and goes from one to the next in one way."""
+    return bool(channels) and all(c.kind == kind and len(c.frames) == len(keys) for c in channels)
 
 
 def _target(target: Any) -> str | None:

@@ -143,10 +143,8 @@ class _Motion:
 
     def _times(self, by_keys: bool) -> int:
         if by_keys not in self.times:
-            keyed = by_keys and self.keys is not None
-            self.times[by_keys] = self.buffer.add(
-                self.seconds[self.keys.index] if keyed and self.keys else self.seconds
-            )
+            keys = self.keys if by_keys else None
+            self.times[by_keys] = self.buffer.add(self.seconds if keys is None else self.seconds[keys.index])
         return self.times[by_keys]
 
     def hold(self, target: dict[str, Any], values: Floats) -> None:

@@ -9,7 +9,6 @@ from __future__ import annotations
 
 import json
 import os
-import resource
 import socket
 import sys
 import traceback
@@ -17,10 +16,10 @@ from importlib import import_module
 from typing import Any
 
 from anaxis.core.errors import BadInput
+from anaxis.jobs.budget import allow_more, held_bytes
 
 # A process that has grown by so much is replaced by a fresh one.
 _GROWN_MB = 300
-_PAGE = resource.getpagesize()
 
 
 def send(line: socket.socket, document: dict[str, Any], blocks: list[bytes]) -> None:
@@ -58,11 +57,8 @@ def main() -> None:
     silence = os.open(os.devnull, os.O_WRONLY)
     os.dup2(silence, 1)
     import_module("anaxis.examined")
-    base = _pages(0) * _PAGE
-    grown = _pages(1) * _PAGE + (_GROWN_MB << 20)
-    limit = base + (memory_mb << 20)
-    resource.setrlimit(resource.RLIMIT_AS, (limit, limit))
-    resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
+    grown = held_bytes() + (_GROWN_MB << 20)
+    allow_more(memory_mb)
     while True:
         try:
             asked, blocks = receive(line, 1 << 62)
@@ -70,7 +66,7 @@ def main() -> None:
             return
         send(line, *_answer(asked, blocks, memory_mb))
         del blocks
-        if _pages(1) * _PAGE > grown:
+        if held_bytes() > grown:
             return
 
 
@@ -93,12 +89,6 @@ def _too_large(asked: dict[str, Any], memory_mb: int) -> dict[str, Any]:
         "sentence": f"{asked['what']} needs more than {memory_mb} MB of memory to be looked through: export the camera without its geometry, "
         "over the shot's range."
     }  # fmt: skip
-
-
-def _pages(field: int) -> int:
-    """Pages of this process: 0 all addresses, 1 those in memory."""
-    with open("/proc/self/statm", encoding="ascii") as source:  # noqa: PTH123  (no path of a file system)
-        return int(source.read().split()[field])
 
 
 if __name__ == "__main__":

@@ -34,6 +34,16 @@ class _Calculator:
         )  # fmt: skip
         theirs.close()
 
+    def told(self, asked: dict[str, Any], blocks: list[bytes], deadline: float) -> _Calculator:
+        """Send it what is asked; a process that does not take it is ended."""
+        self.line.settimeout(max(1.0, deadline - time.monotonic()))
+        try:
+            send(self.line, asked, blocks)
+        except OSError:
+            self.end()
+            raise
+        return self
+
     def end(self) -> None:
         self.line.close()
         if self.process.poll() is None:
@@ -59,10 +69,13 @@ class Calculators:
         """
         with self._turns.turn():
             calculator = self._free()
+            # The budget counts from when the process works; a fresh one takes a moment to start.
+            deadline = time.monotonic() + self._limits.wall_s + 5
             try:
-                answer, made = self._asked(
-                    calculator, {"function": function, "given": given, "what": what}, blocks
+                calculator = self._sent(
+                    calculator, {"function": function, "given": given, "what": what}, blocks, deadline
                 )
+                answer, made = receive(_Until(calculator.line, deadline), self._limits.answer_bytes)  # type: ignore[arg-type]
             except TimeoutError as error:
                 calculator.end()
                 raise BadInput(
@@ -96,20 +109,14 @@ class Calculators:
                 return calculator
             calculator.end()
 
-    def _asked(
-        self, calculator: _Calculator, asked: dict[str, Any], blocks: list[bytes]
-    ) -> tuple[dict[str, Any], list[bytes]]:
-        # The budget counts from when the process works; a fresh one takes a moment to start.
-        deadline = time.monotonic() + self._limits.wall_s + 5
-        calculator.line.settimeout(max(1.0, deadline - time.monotonic()))
+    def _sent(
+        self, calculator: _Calculator, asked: dict[str, Any], blocks: list[bytes], deadline: float
+    ) -> _Calculator:
+        """Who was asked: the calculator, or a fresh one where that had just ended, grown too large."""
         try:
-            send(calculator.line, asked, blocks)
-        except (BrokenPipeError, ConnectionResetError):  # it had just ended, grown too large
-            calculator.end()
-            calculator.__init__(self._limits.memory_mb)  # type: ignore[misc]
-            calculator.line.settimeout(self._limits.wall_s + 5)
-            send(calculator.line, asked, blocks)
-        return receive(_Until(calculator.line, deadline), self._limits.answer_bytes)  # type: ignore[arg-type]
+            return calculator.told(asked, blocks, deadline)
+        except (BrokenPipeError, ConnectionResetError):
+            return _Calculator(self._limits.memory_mb).told(asked, blocks, deadline)
 
     def close(self) -> None:
         with self._lock:

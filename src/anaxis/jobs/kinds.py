@@ -7,6 +7,7 @@ from typing import Any
 
 from sqlalchemy.orm import Session
 
+from anaxis.core.reduce import Progress
 from anaxis.profiles.model import profile_from_dict
 from anaxis.sending import Options, prepare, reduce_keys
 from anaxis.store.bundles import bundles_of, keep_made_file
@@ -14,10 +15,8 @@ from anaxis.store.deliveries import deliver_versions
 from anaxis.store.models import Job, Version
 from anaxis.store.queries import picture_of_version, track_of
 
-Teller = Callable[[float], None]
 
-
-def _deliver(session: Session, job: Job, tell: Teller) -> dict[str, Any]:
+def _deliver(session: Session, job: Job, tell: Progress) -> dict[str, Any]:
     params, options = job.params, Options(**job.params["options"])
     profile = profile_from_dict(params["profile"], "the package's profile")
     versions = [session.get_one(Version, v) for v in params["versions"]]
@@ -25,7 +24,7 @@ def _deliver(session: Session, job: Job, tell: Teller) -> dict[str, Any]:
     return {"delivery": done[0].id}
 
 
-def _bundle(session: Session, job: Job, tell: Teller) -> dict[str, Any]:
+def _bundle(session: Session, job: Job, tell: Progress) -> dict[str, Any]:
     params, options = job.params, Options(**job.params["options"])
     profiles = [profile_from_dict(p, "the package's profile") for p in params["profiles"]]
     versions = [session.get_one(Version, v) for v in params["versions"]]
@@ -33,7 +32,7 @@ def _bundle(session: Session, job: Job, tell: Teller) -> dict[str, Any]:
     return {"made_file": keep_made_file(session, name, data).id, "name": name, "bytes": len(data)}
 
 
-def _keys(session: Session, job: Job, tell: Teller) -> dict[str, Any]:
+def _keys(session: Session, job: Job, tell: Progress) -> dict[str, Any]:
     """Which keys a receiver would get, looked at before anything is written."""
     params, version = job.params, job.version
     profile = profile_from_dict(params["profile"], "the package's profile")
@@ -45,6 +44,6 @@ def _keys(session: Session, job: Job, tell: Teller) -> dict[str, Any]:
     }  # fmt: skip
 
 
-KINDS: dict[str, Callable[[Session, Job, Teller], dict[str, Any]]] = {
+KINDS: dict[str, Callable[[Session, Job, Progress], dict[str, Any]]] = {
     "delivery": _deliver, "bundle": _bundle, "keys": _keys
 }  # fmt: skip

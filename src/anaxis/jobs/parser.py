@@ -22,6 +22,7 @@ from typing import Any, BinaryIO
 from anaxis.core.errors import BadInput
 from anaxis.formats import BUNDLE_SUFFIX, FORMATS, read_file
 from anaxis.formats.scene_archive import scene_to_bytes
+from anaxis.jobs.budget import allow_more
 
 
 def main() -> None:
@@ -62,17 +63,12 @@ def _warm_up() -> None:
 
 def _serve(task: dict[str, Any], answer: BinaryIO) -> None:
     path = Path(str(task["path"]))
-    # What the libraries took of the address space before there was a file is none of its doing.
-    with open("/proc/self/statm", encoding="ascii") as source:  # noqa: PTH123  (no path of a file system)
-        before = int(source.read().split()[0]) * resource.getpagesize()
-    memory = before + (int(task["memory_mb"]) << 20)
-    resource.setrlimit(resource.RLIMIT_AS, (memory, memory))
+    allow_more(int(task["memory_mb"]))
     # The budget begins with the file: what starting took is not counted.
     used = sum(resource.getrusage(resource.RUSAGE_SELF)[:2])
     seconds = int(used + int(task["wall_s"])) + 1
     resource.setrlimit(resource.RLIMIT_CPU, (seconds, seconds + 1))
     signal.alarm(int(task["wall_s"]))
-    resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
     # What a bundle unpacks to is counted beforehand; this holds for a reader gone wild.
     resource.setrlimit(resource.RLIMIT_FSIZE, (3 << 30, 3 << 30))
     try:

@@ -6,7 +6,7 @@ import numpy as np
 
 from anaxis.core.outgoing import Outgoing
 from anaxis.core.proof import Difference
-from anaxis.core.timing import rate_label
+from anaxis.core.timing import nearest_places, rate_label
 from anaxis.core.typing import Bools, Floats
 from anaxis.profiles.standin import Seen
 
@@ -31,9 +31,7 @@ def arrived_frames(own: Floats, owed: Floats, drawn: bool, still: bool) -> Bools
     inside = (owed >= own[0] - _ON_FRAME) & (owed <= own[-1] + _ON_FRAME)
     if drawn or still:
         return np.asarray(inside)
-    right = np.clip(np.searchsorted(own, owed), 1, len(own) - 1)
-    near = np.minimum(np.abs(own[right] - owed), np.abs(own[right - 1] - owed))
-    return np.asarray(inside & (near < _ON_FRAME))
+    return np.asarray(inside & (np.abs(own[nearest_places(own, owed)] - owed) < _ON_FRAME))
 
 
 def differences(meant: Outgoing, sent: Outgoing, seen: Seen) -> tuple[Difference, ...]:

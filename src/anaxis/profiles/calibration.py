@@ -28,7 +28,7 @@ from anaxis.core.project import pixel_matrices, project
 from anaxis.core.rotation import matrices_from_angles
 from anaxis.core.scene import UP_AXES
 from anaxis.core.timing import parse_rate, plain_frame, rate_text
-from anaxis.core.track import Lens, Track, make_lens, require_usable
+from anaxis.core.track import Lens, Track, make_lens, on_common_frames, require_usable
 from anaxis.core.typing import Floats
 from anaxis.formats import write_files
 from anaxis.profiles.diagnosis import EXPLAINED_PX, Diagnosis, diagnose
@@ -344,13 +344,14 @@ def _words(causes: Causes) -> str:
 
 def _as_well(causes: Causes, convention: Convention) -> list[Causes]:
     """The causes, and those that do the same to a file in metres with Y up and something else to others."""
-    units: list[Causes] = []
-    ups: list[Causes] = []
     plain = [c for c in causes if c[0] not in ("scale", "world_turn")]
     scale = [c for c in causes if c[0] == "scale"]
     turn = [c for c in causes if c[0] == "world_turn"]
-    units = [tuple(scale), (("unit", {"metres_per_unit": float(scale[0][1]["factor"]) if scale else 1.0}),)]
-    ups = [tuple(turn)]
+    units: list[Causes] = [
+        tuple(scale),
+        (("unit", {"metres_per_unit": float(scale[0][1]["factor"]) if scale else 1.0}),),
+    ]
+    ups: list[Causes] = [tuple(turn)]
     done = np.eye(3)
     for _, params in turn:
         done = about_axis(params["axis"], params["angle_deg"], convention) @ done
@@ -370,11 +371,9 @@ def _by_the_second(ways: list[Causes], second: Returned, convention: Convention,
         whole = np.tile(np.eye(4), (len(sent), 1, 1))
         here = Arriving(sent, IMAGE, fit, whole, whole, "Z", 0.01)
         there = arrived(here, list(causes), convention).track
-        both = np.intersect1d(np.round(there.frames, 4), np.round(seen.frames, 4))
-        if not len(both):
+        a, b = on_common_frames(there, seen)
+        if not len(a):
             continue
-        a = there.take(np.flatnonzero(np.isin(np.round(there.frames, 4), both)))
-        b = seen.take(np.flatnonzero(np.isin(np.round(seen.frames, 4), both)))
         apart = Apart(b, second.image, fit)
         off = float(apart(a).max())
         out.append((off, causes, max(EXPLAINED_PX, of_decimals(b, convention, apart).px, 0.5)))

@@ -17,7 +17,7 @@ from anaxis.core.axes import Convention
 from anaxis.core.lens import Image
 from anaxis.core.resample import sampled, sampled_straight
 from anaxis.core.timing import plain_frame, rate_label
-from anaxis.core.track import Track
+from anaxis.core.track import Track, on_common_frames
 from anaxis.core.tree import angle_between_deg
 from anaxis.core.typing import Floats
 from anaxis.profiles.diagnosis_case import Aligned, Apart, Case, larger, spread
@@ -94,12 +94,11 @@ def diagnose(
     catch: where nothing explains the difference, the diagnosis says so.
     """
     case = Case(meant, arrived, image, fit, convention, bare)
-    beside = meant.take(np.flatnonzero(np.isin(meant.frames, arrived.frames)))
     floor = NO_FLOOR
     if len(arrived):
-        floor = of_decimals(
-            arrived, convention, case.apart(arrived, beside if len(beside) == len(arrived) else None)
-        )
+        beside, _ = on_common_frames(meant, arrived)
+        same = beside if len(beside) == len(arrived) else None
+        floor = of_decimals(arrived, convention, case.apart(arrived, same))
     enough = max(EXPLAINED_PX, floor.px)
     found: list[Explanation] = []
     timings = list(timings_of(meant, arrived, typed))
@@ -114,8 +113,7 @@ def diagnose(
             found += [e for e in _explained_by(timing, case, floor) if _affords(e, len(timing.arrived_at))]
         if any(e.residual_px < enough for e in found):
             break
-    best = _best(found, enough) or _quiet(found)
-    whole = [_on_every_frame(e, case, floor) for e in best]
+    whole = [_on_every_frame(e, case, floor) for e in _best(found, enough)]
     if not any(e.explains for e in whole):
         # What remains may be no more than noise, which defeats no cause and is no cause of its own.
         noisy = [_on_every_frame(e, case, floor) for e in _quiet(found)]
@@ -215,13 +213,10 @@ def _quiet(found: list[Explanation]) -> list[Explanation]:
 
 
 def _as_they_stand(case: Case) -> tuple[Floats, Floats]:
-    meant, arrived = case.meant, case.arrived
-    both = np.intersect1d(meant.frames, arrived.frames)
-    if not len(both):
-        return both, np.zeros(0)
-    a = arrived.take(np.flatnonzero(np.isin(arrived.frames, both)))
-    b = meant.take(np.flatnonzero(np.isin(meant.frames, both)))
-    return both, case.apart(b)(a)
+    meant, arrived = on_common_frames(case.meant, case.arrived)
+    if not len(meant):
+        return meant.frames, np.zeros(0)
+    return meant.frames, case.apart(meant)(arrived)
 
 
 def _on_every_frame(found: Explanation, case: Case, floor: Floor) -> Explanation:

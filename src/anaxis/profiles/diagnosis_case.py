@@ -13,6 +13,7 @@ from anaxis.core.lens import Image
 from anaxis.core.project import pixel_matrices
 from anaxis.core.proof import deviations_px, make_test_points, motion_size_m
 from anaxis.core.resample import sampled, sampled_straight
+from anaxis.core.timing import nearest_places
 from anaxis.core.track import Lens, Track
 from anaxis.core.typing import Floats
 from anaxis.profiles.diagnosis_time import Timing
@@ -90,8 +91,7 @@ class Apart:
 
 def lens_beside(meant: Track, frames: Floats) -> Lens:
     """The lens meant at the frames (m,) that are nearest to those asked for."""
-    at = np.searchsorted(meant.frames[:-1] + np.diff(meant.frames) / 2, frames) if len(meant) > 1 else None
-    return meant.lens.take(np.zeros(len(frames), dtype=np.int64) if at is None else at)
+    return meant.lens.take(nearest_places(meant.frames, frames))
 
 
 def larger(seen: Track, should: Track) -> float:

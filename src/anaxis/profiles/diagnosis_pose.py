@@ -77,29 +77,20 @@ def bases(
     for alone in bare:
         yield (("parents", {}),), HABITS["parents"].cost, alone
     # The top transform twice, for a file with its own up axis, and for one in the package's numbers.
-    for between in {
-        m.tobytes(): m for m in (np.eye(3), UP_AXES["Z"], convention.camera.T @ convention.world)
-    }.values():
-        turn = should.rotation @ between
-        place = np.einsum("nij,nj->ni", turn, should.position_m) + should.position_m
-        yield (
-            (("twice", {}),),
-            HABITS["twice"].cost,
-            replace(should, position_m=place, rotation=turn @ should.rotation),
-        )
+    tops = [
+        (should.rotation @ between, should.position_m)
+        for between in {
+            m.tobytes(): m for m in (np.eye(3), UP_AXES["Z"], convention.camera.T @ convention.world)
+        }.values()
+    ]
     # With parents in the source the topmost of them is what is applied twice: what a camera has more than without it.
     for alone in bare:
         turn = should.rotation @ np.swapaxes(alone.rotation, 1, 2)
-        shift = should.position_m - np.einsum("nij,nj->ni", turn, alone.position_m)
-        yield (
-            (("twice", {}),),
-            HABITS["twice"].cost,
-            replace(
-                should,
-                position_m=np.einsum("nij,nj->ni", turn, should.position_m) + shift,
-                rotation=turn @ should.rotation,
-            ),
-        )
+        tops.append((turn, should.position_m - np.einsum("nij,nj->ni", turn, alone.position_m)))
+    for turn, shift in tops:
+        place = np.einsum("nij,nj->ni", turn, should.position_m) + shift
+        twice = replace(should, position_m=place, rotation=turn @ should.rotation)
+        yield (("twice", {}),), HABITS["twice"].cost, twice
     yield (("no_roll", {}),), HABITS["no_roll"].cost, HABITS["no_roll"].arrive(here, {}, convention).track
 
 
@@ -170,24 +161,34 @@ def _orders(
                 off = float(np.linalg.norm(turn - seen.rotation, axis=(1, 2)).max() / np.sqrt(2))
                 found.append((off, (written != convention.order), written, read, turn))
     found.sort(key=lambda f: (round(f[0], 5), f[1]))
-    for off, _, written, read, turn in found[:2]:
+    for _, _, written, read, turn in found[:2]:
         for scale, shift in _scales(should.position_m, seen.position_m):
             moved = replace(should, position_m=scale * should.position_m + shift, rotation=turn)
-            rough = zoom * (
-                off + np.linalg.norm(moved.position_m - seen.position_m, axis=1).max() / depth(scale)
-            )
-            causes: list[Cause] = [("rotation_order", {"written": written, "read": read})]
-            cost = HABITS["rotation_order"].cost
-            if scale != 1.0:
-                causes.append(("scale", {"factor": scale}))
-                cost += HABITS["scale"].cost if known(scale) else HABITS["scale"].cost + 0.6
-            if shift.any():
-                x, y, z = convention.position_from_canonical(shift).tolist()
-                causes.append(("world_shift", {"x": x, "y": y, "z": z}))
-                cost += HABITS["world_shift"].cost
+            more, dearer = _scaled_and_shifted(scale, shift, convention)
             yield Pose(
-                tuple(causes), cost, replace(moved, lens=_scaled_lens(moved.lens, scale)), float(rough)
-            )
+                (("rotation_order", {"written": written, "read": read}), *more), HABITS["rotation_order"].cost + dearer,
+                replace(moved, lens=_scaled_lens(moved.lens, scale)), _rough(moved, seen, zoom, depth(scale)),
+            )  # fmt: skip
+
+
+def _rough(moved: Track, seen: Track, zoom: float, depth: float) -> float:
+    """About how many pixels one pose is from another, for things at a depth."""
+    turned = np.linalg.norm(moved.rotation - seen.rotation, axis=(1, 2)).max() / np.sqrt(2)
+    return float(zoom * (turned + np.linalg.norm(moved.position_m - seen.position_m, axis=1).max() / depth))
+
+
+def _scaled_and_shifted(scale: float, shift: Floats, convention: Convention) -> tuple[list[Cause], float]:
+    """A scale and a shift of the world as causes, where there are any, and what they cost."""
+    causes: list[Cause] = []
+    cost = 0.0
+    if scale != 1.0:
+        causes.append(("scale", {"factor": scale}))
+        cost += HABITS["scale"].cost if known(scale) else HABITS["scale"].cost + 0.6
+    if shift.any():
+        x, y, z = convention.position_from_canonical(shift).tolist()
+        causes.append(("world_shift", {"x": x, "y": y, "z": z}))
+        cost += HABITS["world_shift"].cost
+    return causes, cost
 
 
 def _similarities(
@@ -219,25 +220,16 @@ def _similarities(
                 moved = replace(
                     base, position_m=scale * place + shift, rotation=exact @ base.rotation @ _TURNS[k]
                 )
-                rough = zoom * (
-                    np.linalg.norm(moved.rotation - seen.rotation, axis=(1, 2)).max() / np.sqrt(2)
-                    + np.linalg.norm(moved.position_m - seen.position_m, axis=1).max() / depth(scale)
-                )
                 out, total = [*causes], cost + turn_cost
                 if k:
                     look, up = _LOOKS[_TURNS[k].round().astype(int).tobytes()]
                     out.append(("look_axis", {"look": look, "up": up}))
                     total += HABITS["look_axis"].cost
-                out += named
-                if scale != 1.0:
-                    out.append(("scale", {"factor": scale}))
-                    total += HABITS["scale"].cost if known(scale) else HABITS["scale"].cost + 0.6
-                if shift.any():
-                    x, y, z = convention.position_from_canonical(shift).tolist()
-                    out.append(("world_shift", {"x": x, "y": y, "z": z}))
-                    total += HABITS["world_shift"].cost
+                more, dearer = _scaled_and_shifted(scale, shift, convention)
                 lens = _scaled_lens(moved.lens, scale)
-                yield Pose(tuple(out), total, replace(moved, lens=lens), float(rough))
+                yield Pose(
+                    (*out, *named, *more), total + dearer, replace(moved, lens=lens), _rough(moved, seen, zoom, depth(scale))
+                )  # fmt: skip
 
 
 def _candidates(turn: Floats, base: Track, seen: Track) -> list[Floats]:
@@ -358,8 +350,5 @@ def _channels(
         params = {"position": p, "rotation": t}
         here = case.arriving(should)
         moved = HABITS["channels"].arrive(here, params, convention).track
-        rough = zoom * (
-            np.linalg.norm(moved.rotation - seen.rotation, axis=(1, 2)).max() / np.sqrt(2)
-            + np.linalg.norm(moved.position_m - seen.position_m, axis=1).max() / depth(1.0)
-        )
-        yield Pose((("channels", params),), HABITS["channels"].cost, moved, float(rough))
+        rough = _rough(moved, seen, zoom, depth(1.0))
+        yield Pose((("channels", params),), HABITS["channels"].cost, moved, rough)

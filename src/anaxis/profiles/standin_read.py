@@ -391,11 +391,9 @@ def _by_layout(path: Path, rule: TableRule) -> dict[str, Floats]:
     separator = {"comma": ",", "semicolon": ";", "tab": "\t", "blank": " "}[rule.separator]
     with path.open(encoding="utf-8", newline="") as source:
         lines = (x for x in source if x.strip() and not x.lstrip().startswith(("#", "//")))
-        rows = list(
-            csv.reader(
-                (x.strip() + "\n" for x in lines), delimiter=separator, skipinitialspace=separator == " "
-            )
-        )
+        if separator == " ":  # those at the ends separate nothing
+            lines = (x.strip() + "\n" for x in lines)
+        rows = list(csv.reader(lines, delimiter=separator, skipinitialspace=separator == " "))
     rows = rows[1:] if rule.headings else rows
     for i, row in enumerate(rows, 1 + rule.headings):
         if len(row) != len(rule.columns):

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 from collections.abc import Callable
+from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 from typing import Any
 
@@ -22,7 +23,7 @@ from anaxis.core.scene import Scene
 from anaxis.core.timing import parse_rate
 from anaxis.core.track import Track
 from anaxis.core.typing import Floats
-from anaxis.examined import Examiner, Here
+from anaxis.examined import Document, Examiner, Here
 from anaxis.flow import Picture
 from anaxis.formats.scene_archive import (
     scene_from_bytes,
@@ -160,9 +161,24 @@ def set_finder(session: Session) -> Callable[[str], bytes]:
 
 
 def examiner_of(session: Session) -> Examiner:
-    """Who works out what a file's content decides: a process apart for the pages, this one for all else."""
-    found: Examiner = session.info.get("examiner") or Here()
-    return found
+    """Who works out what a file's content decides: a process apart for the pages, this one for all else.
+
+    The session's connection is given back while another process works.
+    """
+    apart: Examiner | None = session.info.get("examiner")
+    return Here() if apart is None else _Waiting(session, apart)
+
+
+@dataclass(frozen=True)
+class _Waiting:
+    session: Session
+    examiner: Examiner
+
+    def ask(
+        self, function: str, given: Document, blocks: list[bytes], what: str
+    ) -> tuple[Document, list[bytes]]:
+        let_go(self.session)
+        return self.examiner.ask(function, given, blocks, what)
 
 
 def let_go(session: Session) -> None:

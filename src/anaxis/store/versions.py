@@ -25,7 +25,6 @@ from anaxis.store.queries import (
     expected_of,
     find_or_make,
     keep_file,
-    let_go,
     picture_of_version,
     recipe_of,
     set_finder,
@@ -85,19 +84,18 @@ def planned_retake(
     before, examiner, sets = camera.head, examiner_of(session), set_finder(session)
     recipe: Recipe = draft
     trouble: list[Finding] = []
-    block = source.scene
     if keeping != "nothing":
         wanted = _joined(draft, recipe_of(before))
-        old = before.source_file.scene
-        recipe, trouble = fitting_recipe(examiner, block, source.name, path, wanted, sets)
-        picture = _kept_picture(before, scene_from_bytes(old), scene, picture, keeping)
+        recipe, trouble = fitting_recipe(examiner, source.scene, source.name, path, wanted, sets)
+        picture = _kept_picture(before, scene_from_bytes(before.source_file.scene), scene, picture, keeping)
     if keeping == "motion":
         lens = lens_document(track_of(before)[0])
         without = tuple(o for o in recipe if o.code != "keep_lens")
         recipe = inserted(without, Operation("keep_lens", {"lens": lens, "of": f"version {before.label}"}))
     expected = expected_of(session.get_one(Shot, camera.shot_id))
-    let_go(session)
-    report = look(examiner, block, source.name, {path: recipe}, expected, picture.image, sets, only=path)[0]
+    report = look(
+        examiner, source.scene, source.name, {path: recipe}, expected, picture.image, sets, only=path
+    )[0]
     report.findings.extend(trouble)
     return Retake(camera, report, picture, f"taken in from {source.name}: {KEEPING_WORDS[keeping]}")
 
@@ -196,16 +194,8 @@ def _examined(session: Session, version: Version, recipe: Recipe, picture: Pictu
     image = None if picture.image_guessed else picture.image
     path, expected = version.camera_path, expected_of(version.camera.shot)
     source, sets = version.source_file, set_finder(session)
-    scene, name = source.scene, source.name
-    # What the recipe's sets are read from is looked up before the connection is given back.
-    held = {
-        str(o.params.get("sha256")): sets(str(o.params.get("sha256")))
-        for o in recipe
-        if o.on and o.code == "set_add"
-    }
-    let_go(session)
     return look(
-        examiner_of(session), scene, name, {path: recipe}, expected, image, held.__getitem__, only=path
+        examiner_of(session), source.scene, source.name, {path: recipe}, expected, image, sets, only=path
     )[0]
 
 

@@ -28,7 +28,6 @@ from anaxis.store.queries import (
     examiner_of,
     findings_of,
     get_version,
-    let_go,
     other_cameras,
     picture_of_version,
     recipe_of,
@@ -131,15 +130,8 @@ def _asked(
     recipe = recipe_of(version)
     for path in off[:100]:
         recipe = inserted(recipe, Operation("level", {"node": path, "way": "still"}))
-    source, sets = version.source_file, set_finder(store)
-    held = {
-        str(o.params.get("sha256")): sets(str(o.params.get("sha256")))
-        for o in recipe
-        if o.on and o.code == "set_add"
-    }
-    scene, name = source.scene, source.name
-    let_go(store)
-    return examiner_of(store), scene, name, version.camera_path, recipe, held.__getitem__
+    source = version.source_file
+    return examiner_of(store), source.scene, source.name, version.camera_path, recipe, set_finder(store)
 
 
 @router.post("/{camera_id}/picture")

@@ -185,12 +185,9 @@ def handed_over(request: Request, store: Store, camera: int, d: str = "", j: str
 def handed_over_files(store: Store, d: str = "") -> Response:
     """The files of several deliveries in one zip, each once."""
     deliveries = [get_delivery(store, n) for n in _numbers(d)]
-    entries: dict[str, bytes] = {}
     taken: set[str] = set()
-    for delivery in deliveries:
-        for file in delivery.files:
-            if not any(file.data == held for held in entries.values()):
-                entries[unique_name(file.name, taken)] = file.data
+    each = {file.sha256: file for delivery in deliveries for file in delivery.files}
+    entries = {unique_name(file.name, taken): file.data for file in each.values()}
     if not entries:
         raise BadInput("None of these deliveries has a file: deliver again.")
     return download_answer(

@@ -220,10 +220,9 @@ def drawing(store: Store, source_id: int, camera: int) -> Response:
     cameras = read.cameras
     if not 0 <= camera < len(cameras):
         raise NotFound(f"{source.name} has no camera number {camera + 1}: reload the page.")
-    path, scene, name = cameras[camera].path, source.scene, source.name
-    recipe, sets = Draft.of(source).recipe(path), set_finder(store)
-    let_go(store)
-    after = camera_after(examiner_of(store), scene, name, path, recipe, sets)
+    path = cameras[camera].path
+    recipe = Draft.of(source).recipe(path)
+    after = camera_after(examiner_of(store), source.scene, source.name, path, recipe, set_finder(store))
     return drawing_answer(look_bundle(*after, picture_of(read, None, None)), kept=False)
 
 
@@ -239,9 +238,8 @@ def _reports(
     found = find_shot(store, show.strip(), shot.strip())
     recipes = {n.path: draft.recipe(n.path) for n in read.cameras}
     expected = expected_of(found) if found else Expected()
-    scene, name, sets = source.scene, source.name, set_finder(store)
-    let_go(store)
-    return look(examiner_of(store), scene, name, recipes, expected, sets=sets, tracks=tracks)
+    sets = set_finder(store)
+    return look(examiner_of(store), source.scene, source.name, recipes, expected, sets=sets, tracks=tracks)
 
 
 def _review_page(

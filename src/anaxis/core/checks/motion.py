@@ -64,7 +64,7 @@ def _jumps(subject: Subject) -> Iterator[Finding]:
     if strays:
         yield _stray(subject, strays, steps)
     apart = {i for s in strays for i in (s, s + 1)}
-    cuts = [i for i in cuts_of(track).tolist() if i not in apart]
+    cuts = [i for i in cuts_of(track, found).tolist() if i not in apart]
     # A turn about where it stands, by all but a half one.
     flips = [
         i for i in cuts if degrees[i - 1] > _FLIP_DEG and metres[i - 1] < LEAP_M + 4 * _beside(metres, i - 1) and not marked[i]

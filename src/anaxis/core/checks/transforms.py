@@ -11,6 +11,7 @@ from anaxis.core.checks.subject import Subject, is_moving
 from anaxis.core.findings import Check, Finding, remedy
 from anaxis.core.lens import Image, zoom_px
 from anaxis.core.project import pixel_matrices, project
+from anaxis.core.proof import grid_pixels
 from anaxis.core.timing import format_frame
 from anaxis.core.tree import roll_deg
 
@@ -73,8 +74,7 @@ def _squared_up_px(subject: Subject) -> np.ndarray:
         into = (
             np.linalg.pinv(np.nan_to_num(axes)) @ track.rotation
         )  # what is seen square, as the sheared axes count it
-        x, y = (np.linspace(-0.5, 0.5, n) for n in (9, 5))
-        grid = np.stack(np.meshgrid(x, y), axis=-1).reshape(-1, 2)
+        grid = grid_pixels(image) / (image.width_px, image.height_px) - 0.5
         rays = np.stack([
             grid[:, 0] * (used.width_mm / focal)[:, None], grid[:, 1] * (used.height_mm / focal)[:, None],
             np.full((len(track), len(grid)), -1.0),
