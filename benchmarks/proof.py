@@ -9,12 +9,12 @@ from dataclasses import replace
 
 import numpy as np
 
-from anaxis.core.axes import Convention
-from anaxis.core.lens import Image
-from anaxis.core.project import pixel_matrices, project
-from anaxis.core.proof import prove
-from anaxis.profiles.diagnosis import diagnose
-from anaxis.profiles.habits import HABITS, Arriving
+from anaxis.core.camera.lens import Image
+from anaxis.core.camera.projection import pixel_matrices, project
+from anaxis.core.proof.proof import prove
+from anaxis.core.space.axes import Convention
+from anaxis.diagnosis.diagnose import diagnose
+from anaxis.packages.habits import HABITS, Arriving
 from resample import make_track, timed
 
 

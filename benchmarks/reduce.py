@@ -7,11 +7,11 @@ from __future__ import annotations
 
 import numpy as np
 
-from anaxis.core.axes import Convention
-from anaxis.core.lens import Image
-from anaxis.core.project import pixel_matrices
-from anaxis.core.proof import prove
-from anaxis.core.reduce import KeyRule, reduce
+from anaxis.core.camera.lens import Image
+from anaxis.core.camera.projection import pixel_matrices
+from anaxis.core.motion.reduce import KeyRule, reduce
+from anaxis.core.proof.proof import prove
+from anaxis.core.space.axes import Convention
 from resample import make_track, timed
 
 

@@ -14,9 +14,9 @@ import numpy as np
 from scipy.interpolate import CubicSpline
 from scipy.spatial.transform import Rotation, RotationSpline
 
-from anaxis.core.lens import Image
-from anaxis.core.resample import at_rate, resampling_error
-from anaxis.core.track import Track, make_lens
+from anaxis.core.camera.lens import Image
+from anaxis.core.camera.track import Track, make_lens
+from anaxis.core.motion.resample import at_rate, resampling_error
 
 
 def make_track(count: int) -> Track:

@@ -17,15 +17,16 @@ from typing import TypeVar
 import numpy as np
 from pxr import Gf, Usd, UsdGeom
 
-from anaxis.core.bake import bake_camera
+from anaxis.core.checks.examine import examine
 from anaxis.core.outgoing import numbers_of
-from anaxis.core.proof import prove
-from anaxis.core.surroundings import landmarks_of
-from anaxis.flow import examine, picture_of
+from anaxis.core.proof.proof import prove
+from anaxis.core.scene.bake import bake_camera
+from anaxis.core.scene.picture import picture_of
+from anaxis.core.scene.surroundings import landmarks_of
+from anaxis.delivery.sending import file_stem, prepare
 from anaxis.formats import read_file, write_files
-from anaxis.profiles import shipped_profiles
-from anaxis.profiles.standin import open_as_package
-from anaxis.sending import file_stem, prepare
+from anaxis.packages import shipped_profiles
+from anaxis.standin.package import open_as_package
 
 T = TypeVar("T")
 PARENTS = 5

@@ -17,7 +17,7 @@ SMALL = (
     '#usda 1.0\n(\n metersPerUnit = 0.01\n upAxis = "Y"\n)\ndef Camera "c"\n{\n float focalLength = 30\n}\n'
 )
 # The reading process as the command starts it, up to where it would open the file.
-READER = "import sys; sys.argv = ['parser', '.usda']; import anaxis.jobs.parser as p; p.sys.stdin = open('/dev/null'); p.main()"
+READER = "import sys; sys.argv = ['parser', '.usda']; import anaxis.work.sandbox.parser as p; p.sys.stdin = open('/dev/null'); p.main()"
 PARENT = "import anaxis.cli, anaxis.cli.inspect"
 
 

@@ -14,20 +14,20 @@ import uvicorn
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
+from anaxis.app.deliver import deliver_version
+from anaxis.app.edit import edit_version, keep_camera, retake
+from anaxis.app.examined import Here, look
 from anaxis.core.errors import BadInput
-from anaxis.core.recipe import recipe_from_document
-from anaxis.examined import Here, look
-from anaxis.flow import picture_of
-from anaxis.jobs.guard import ParserPool, limits_from_environment
-from anaxis.profiles import shipped_profiles
+from anaxis.core.recipe.documents import recipe_from_document
+from anaxis.core.scene.picture import picture_of
+from anaxis.packages import shipped_profiles
 from anaxis.store.database import connect, migrate
-from anaxis.store.deliveries import deliver_version
 from anaxis.store.local_postgres import LocalPostgres
 from anaxis.store.models import Show, Version
 from anaxis.store.queries import find_or_make_shot, find_or_make_show, staged_scene
-from anaxis.store.versions import edit_version, keep_camera, retake
 from anaxis.web.app import create_app
-from anaxis.web.intake import take_in_bytes
+from anaxis.web.screens.intake.routes import take_in_bytes
+from anaxis.work.sandbox.guard import ParserPool, limits_from_environment
 from make_scenes import make_all, make_newer
 
 VAR = Path(__file__).resolve().parent.parent / "var"

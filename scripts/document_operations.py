@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from anaxis.core.operations import KINDS
-from anaxis.core.recipe import Field
+from anaxis.core.recipe.model import Field
+from anaxis.core.recipe.operations import KINDS
 
 TARGET = Path(__file__).parents[1] / "docs" / "operations.md"
 _HEAD = """# Operations of a recipe

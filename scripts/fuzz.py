@@ -21,13 +21,14 @@ from pxr import Sdf, UsdUtils
 ROOT = Path(__file__).resolve().parent.parent
 sys.path.insert(0, str(ROOT / "demo"))
 
+from anaxis.core.checks.examine import examine, take_camera  # noqa: E402
 from anaxis.core.errors import BadInput  # noqa: E402
-from anaxis.flow import examine, picture_of, take_camera  # noqa: E402
+from anaxis.core.scene.picture import picture_of  # noqa: E402
+from anaxis.delivery.sending import deliver  # noqa: E402
 from anaxis.formats import READABLE_SUFFIXES, read_file  # noqa: E402
-from anaxis.formats.scene_archive import scene_from_bytes, scene_to_bytes  # noqa: E402
-from anaxis.jobs.guard import Limits, ParserPool  # noqa: E402
-from anaxis.profiles import shipped_profiles  # noqa: E402
-from anaxis.sending import deliver  # noqa: E402
+from anaxis.packages import shipped_profiles  # noqa: E402
+from anaxis.store.archive import scene_from_bytes, scene_to_bytes  # noqa: E402
+from anaxis.work.sandbox.guard import Limits, ParserPool  # noqa: E402
 from make_scenes import make_all  # noqa: E402
 from other_formats import write_in_every_format  # noqa: E402
 

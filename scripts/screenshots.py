@@ -18,17 +18,17 @@ from playwright.sync_api import Page, sync_playwright
 ROOT = Path(__file__).resolve().parent.parent
 sys.path.insert(0, str(ROOT / "demo"))
 
-from anaxis.core.axes import Convention  # noqa: E402
-from anaxis.core.landmarks import NO_LANDMARKS  # noqa: E402
-from anaxis.core.lens import Image  # noqa: E402
+from anaxis.core.camera.lens import Image  # noqa: E402
 from anaxis.core.outgoing import Outgoing  # noqa: E402
-from anaxis.formats.columns import write_columns  # noqa: E402
-from anaxis.profiles import shipped_profiles  # noqa: E402
-from anaxis.profiles.model import profile_from_dict  # noqa: E402
-from anaxis.profiles.standin import open_as_package  # noqa: E402
+from anaxis.core.scene.landmarks import NO_LANDMARKS  # noqa: E402
+from anaxis.core.space.axes import Convention  # noqa: E402
+from anaxis.formats.tables.write import write_columns  # noqa: E402
+from anaxis.packages import shipped_profiles  # noqa: E402
+from anaxis.packages.model import profile_from_dict  # noqa: E402
+from anaxis.standin.package import open_as_package  # noqa: E402
 from anaxis.store.local_postgres import LocalPostgres, free_port  # noqa: E402
 from anaxis.web.app import create_app  # noqa: E402
-from anaxis.web.axes_drawing import axes_svg  # noqa: E402
+from anaxis.web.drawings.axes import axes_svg  # noqa: E402
 from make_scenes import make_all  # noqa: E402
 from other_formats import write_in_every_format  # noqa: E402
 from run import load_demo  # noqa: E402

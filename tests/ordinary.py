@@ -214,7 +214,7 @@ def track_of(shot: Shot) -> Any:
     """The shot as the product's own track."""
     from fractions import Fraction
 
-    from anaxis.core.track import Track, make_lens
+    from anaxis.core.camera.track import Track, make_lens
 
     place, turn, focal = shot.samples
     lens = make_lens(
@@ -225,7 +225,7 @@ def track_of(shot: Shot) -> Any:
 
 
 def landmarks_of_shot(shot: Shot) -> Any:
-    from anaxis.core.landmarks import NO_LANDMARKS, Landmarks
+    from anaxis.core.scene.landmarks import NO_LANDMARKS, Landmarks
 
     if not shot.marks:
         return NO_LANDMARKS

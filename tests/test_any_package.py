@@ -8,14 +8,15 @@ from tempfile import TemporaryDirectory
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from anaxis.core.axes import Convention
-from anaxis.core.lens import FITS, Image
-from anaxis.core.surroundings import landmarks_of
-from anaxis.flow import picture_of, take_camera
+from anaxis.core.camera.lens import FITS, Image
+from anaxis.core.checks.examine import take_camera
+from anaxis.core.scene.picture import picture_of
+from anaxis.core.scene.surroundings import landmarks_of
+from anaxis.core.space.axes import Convention
+from anaxis.delivery.sending import deliver
 from anaxis.formats import read_file
-from anaxis.formats.track_json import convention_document
-from anaxis.profiles.model import Profile
-from anaxis.sending import deliver
+from anaxis.formats.track_json.document import convention_document
+from anaxis.packages.model import Profile
 from test_axes_and_rotation import conventions
 
 

@@ -11,9 +11,9 @@ from hypothesis import strategies as st
 from pytransform3d.rotations import matrix_from_euler
 from scipy.spatial.transform import Rotation
 
-from anaxis.core.axes import ORDERS, SIDES, Convention, axes_matrix, handedness, turned
 from anaxis.core.errors import BadInput
-from anaxis.core.rotation import angles_from_matrices, matrices_from_angles
+from anaxis.core.space.axes import ORDERS, SIDES, Convention, axes_matrix, handedness, turned
+from anaxis.core.space.rotation import angles_from_matrices, matrices_from_angles
 
 SIGNED = [
     np.array(p)[:, None] * np.eye(3)[list(order)]

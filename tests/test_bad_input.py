@@ -13,10 +13,10 @@ from pathlib import Path
 
 import pytest
 
+from anaxis.core.checks.examine import examine
 from anaxis.core.errors import BadInput
-from anaxis.flow import examine
 from anaxis.formats import check_size, read_file
-from anaxis.jobs.guard import Limits, ParserPool
+from anaxis.work.sandbox.guard import Limits, ParserPool
 
 ANAXIS = Path(sys.executable).parent / "anaxis"
 
@@ -111,7 +111,7 @@ def test_a_parser_that_crashes_or_hangs_becomes_a_sentence(
 ) -> None:
     import subprocess as sp
 
-    from anaxis.jobs import guard
+    from anaxis.work.sandbox import guard
 
     def instead(code: str) -> Callable[[str], sp.Popen[bytes]]:
         return lambda only_for: sp.Popen(

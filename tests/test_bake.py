@@ -11,11 +11,11 @@ import pytest
 from pxr import Gf, Usd, UsdGeom
 from scipy.spatial.transform import Rotation
 
-from anaxis.core.axes import Convention
-from anaxis.core.bake import bake_camera, local_matrices, world_matrices
 from anaxis.core.errors import BadInput
-from anaxis.core.scene import Node
-from anaxis.formats.usd_read import read_usd
+from anaxis.core.scene.bake import bake_camera, local_matrices, world_matrices
+from anaxis.core.scene.nodes import Node
+from anaxis.core.space.axes import Convention
+from anaxis.formats.usd.read import read_usd
 
 EVERY_OP = """
     double3 xformOp:translate.timeSamples = { 1: (1, 2, 3), 10: (4, -5, 6) }
@@ -79,7 +79,7 @@ def test_reset_xform_stack_cuts_the_parents_off(usda: Callable[..., Path]) -> No
 def test_stray_scale_leaves_the_axes_and_is_found(
     usda: Callable[..., Path], scale: str, codes: set[str]
 ) -> None:
-    from anaxis.flow import examine
+    from anaxis.core.checks.examine import examine
 
     path = usda(
         f'def Xform "a" {{\n double3 xformOp:scale = {scale}\n uniform token[] xformOpOrder = ["xformOp:scale"]\n CAMERA\n}}',
@@ -125,7 +125,7 @@ def test_between_samples_rotation_takes_the_short_arc_and_samples_stay_exact() -
 def test_the_library_reads_a_shear_as_we_report_it() -> None:
     """Where axes are not square no rigid camera is the same: ours keeps the middle of the picture."""
     sheared = np.array([[1.0, 0.4, 0], [0, 1, 0], [0.2, 0, 1]])
-    from anaxis.core.bake import unit_axes
+    from anaxis.core.scene.bake import unit_axes
 
     rotation, _, shear, mirrored = unit_axes(sheared[None])
     assert shear[0] > 0.1 and not mirrored[0]
@@ -148,7 +148,7 @@ def test_five_animated_parents_match_the_librarys_world_matrix() -> None:
         for frame in range(50):
             move.Set(Gf.Vec3d(*random.uniform(-9, 9, 3)), frame)
             turn.Set(Gf.Vec3d(*random.uniform(-180, 180, 3)), frame)
-    from anaxis.core.scene import Scene
+    from anaxis.core.scene.nodes import Scene
 
     nodes, path = [], ""
     for level in range(6):
@@ -166,7 +166,7 @@ def test_five_animated_parents_match_the_librarys_world_matrix() -> None:
 
 
 def test_a_guess_set_by_hand_equals_a_file_that_states_it(usda: Callable[..., Path]) -> None:
-    from anaxis.core.scene import corrected
+    from anaxis.core.scene.nodes import corrected
 
     lens = "float focalLength = 0.35\n float horizontalAperture = 0.36\n float verticalAperture = 0.2\n float focusDistance = 4"
     silent = read_usd(usda(head="timeCodesPerSecond = 24", lens=lens))

@@ -11,13 +11,14 @@ import pytest
 from click.testing import CliRunner
 
 from anaxis.cli import cli
-from anaxis.core.axes import ORDERS, axis_name
+from anaxis.core.camera.lens import FITS
 from anaxis.core.errors import BadInput
-from anaxis.core.landmarks import NO_LANDMARKS
-from anaxis.core.lens import FITS
-from anaxis.core.proof import prove
-from anaxis.flow import Picture
-from anaxis.profiles.calibration import (
+from anaxis.core.proof.proof import prove
+from anaxis.core.scene.landmarks import NO_LANDMARKS
+from anaxis.core.scene.picture import Picture
+from anaxis.core.space.axes import ORDERS, axis_name
+from anaxis.delivery.sending import compensate, prepare
+from anaxis.diagnosis.calibration import (
     _AXES,
     FIT,
     IMAGE,
@@ -30,10 +31,9 @@ from anaxis.profiles.calibration import (
     returned_from_document,
     write_start,
 )
-from anaxis.profiles.habits import Arriving, arrived
-from anaxis.profiles.model import Profile, profile_from_dict
-from anaxis.profiles.standin import _at, _to_pixels
-from anaxis.sending import compensate, prepare
+from anaxis.packages.habits import Arriving, arrived
+from anaxis.packages.model import Profile, profile_from_dict
+from anaxis.standin.package import _at, _to_pixels
 from test_habits import with_habits
 from test_resample import walk
 

@@ -13,15 +13,15 @@ import pytest
 from click.testing import CliRunner, Result
 
 from anaxis.cli import main
+from anaxis.core.camera.lens import Image
 from anaxis.core.errors import BadInput
-from anaxis.core.landmarks import NO_LANDMARKS
-from anaxis.core.lens import Image
-from anaxis.core.mapping import channel_map
 from anaxis.core.outgoing import Outgoing
-from anaxis.core.rotation import angles_from_matrices, matrices_from_angles
-from anaxis.formats.columns import write_columns
-from anaxis.profiles import SHIPPED_KEYS, shipped_profiles
-from anaxis.profiles.standin import open_as_package
+from anaxis.core.scene.landmarks import NO_LANDMARKS
+from anaxis.core.space.mapping import channel_map
+from anaxis.core.space.rotation import angles_from_matrices, matrices_from_angles
+from anaxis.formats.tables.write import write_columns
+from anaxis.packages import SHIPPED_KEYS, shipped_profiles
+from anaxis.standin.package import open_as_package
 from conftest import random_rotations
 from test_habits import with_habits
 
@@ -131,7 +131,7 @@ def test_arrive_proof_and_diagnose_tell_what_a_package_made_of_a_file(
     )
     assert said("proof", source, sent, "--json")["grade"] == "exact"
     # What the package exports again, in its own numbers.
-    from anaxis.profiles.model import profile_from_file
+    from anaxis.packages.model import profile_from_file
 
     truth = profile_from_file(bad)
     seen = open_as_package(sent, truth, Image(1920, 1080))
@@ -156,8 +156,8 @@ def test_arrive_proof_and_diagnose_tell_what_a_package_made_of_a_file(
 def test_parents_that_were_left_out_are_found(demo_files: dict[str, Path], tmp_path: Path) -> None:
     from dataclasses import replace
 
-    from anaxis.core.bake import bake_camera
-    from anaxis.core.timing import frame_range
+    from anaxis.core.scene.bake import bake_camera
+    from anaxis.core.time.rates import frame_range
     from anaxis.formats import read_file
 
     scene = read_file(demo_files["TW_020"])

@@ -10,8 +10,8 @@ import numpy as np
 import pytest
 from scipy.interpolate import BPoly
 
-from anaxis.core.bake import bake_camera, world_matrices
 from anaxis.core.errors import BadInput
+from anaxis.core.scene.bake import bake_camera, world_matrices
 from anaxis.formats import read_file
 
 DEFAULT_ASSET = "<unit meter='1'/><up_axis>Y_UP</up_axis>"

@@ -12,15 +12,16 @@ from hypothesis import given
 from hypothesis import strategies as st
 from scipy.spatial.transform import Rotation
 
-from anaxis.core.bake import bake_camera
+from anaxis.core.checks.examine import take_camera
 from anaxis.core.errors import BadInput
-from anaxis.core.surroundings import landmarks_of
-from anaxis.flow import picture_of, take_camera
+from anaxis.core.scene.bake import bake_camera
+from anaxis.core.scene.picture import picture_of
+from anaxis.core.scene.surroundings import landmarks_of
+from anaxis.delivery.sending import deliver
 from anaxis.formats import read_file
-from anaxis.formats.column_layout import QUANTITIES, propose
-from anaxis.formats.track_json import convention_document
-from anaxis.profiles import shipped_profiles
-from anaxis.sending import deliver
+from anaxis.formats.tables.layout import QUANTITIES, propose
+from anaxis.formats.track_json.document import convention_document
+from anaxis.packages import shipped_profiles
 
 N = 24
 T = np.arange(N)

@@ -12,7 +12,7 @@ from pxr import Usd, UsdGeom
 from scipy.spatial.transform import Rotation
 
 from anaxis.formats import read_file
-from anaxis.profiles import SHIPPED_KEYS, shipped_profiles
+from anaxis.packages import SHIPPED_KEYS, shipped_profiles
 from test_bad_input import run
 
 

@@ -9,8 +9,8 @@ import numpy as np
 import pytest
 from scipy.spatial.transform import Rotation
 
-from anaxis.core.cuts import breaks_of, cuts_of, pose_cuts
-from anaxis.core.track import Track, make_lens
+from anaxis.core.camera.track import Track, make_lens
+from anaxis.core.motion.cuts import breaks_of, cuts_of, pose_cuts
 from ordinary import SHOTS, ease, held, jitter, line, primes, track_of, turns, whip
 
 

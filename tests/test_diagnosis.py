@@ -12,17 +12,17 @@ import numpy as np
 import pytest
 from scipy.spatial.transform import Rotation
 
-from anaxis.core.landmarks import NO_LANDMARKS
-from anaxis.core.proof import prove
-from anaxis.core.resample import sampled, sampled_straight, with_handles
-from anaxis.core.rotation import angles_from_matrices, matrices_from_angles
-from anaxis.core.track import Track
-from anaxis.profiles.diagnosis import EXPLAINED_PX, Diagnosis, diagnose
-from anaxis.profiles.diagnosis_case import Case
-from anaxis.profiles.habits import HABITS
-from anaxis.profiles.model import Profile
-from anaxis.profiles.standin import open_as_package
-from anaxis.sending import deliver
+from anaxis.core.camera.track import Track
+from anaxis.core.motion.resample import sampled, sampled_straight, with_handles
+from anaxis.core.proof.proof import prove
+from anaxis.core.scene.landmarks import NO_LANDMARKS
+from anaxis.core.space.rotation import angles_from_matrices, matrices_from_angles
+from anaxis.delivery.sending import deliver
+from anaxis.diagnosis.case import Case
+from anaxis.diagnosis.diagnose import EXPLAINED_PX, Diagnosis, diagnose
+from anaxis.packages.habits import HABITS
+from anaxis.packages.model import Profile
+from anaxis.standin.package import open_as_package
 from test_habits import CURABLE, IMAGE, INCURABLE, PICTURE, shot, with_habits
 from test_resample import walk
 

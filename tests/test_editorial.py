@@ -11,8 +11,8 @@ import pytest
 from playwright.sync_api import Page, expect
 
 from anaxis.core.errors import BadInput
-from anaxis.formats.editorial import Clip, Edit, cut_operations, read_edit, shots_in
-from anaxis.jobs.apart import safe_edit
+from anaxis.formats.editorial.cut_list import Clip, Edit, cut_operations, read_edit, shots_in
+from anaxis.work.sandbox.apart import safe_edit
 from pages import fits, ready, take_in
 from test_cli_packages import run, said
 from test_writers import shot

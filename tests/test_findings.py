@@ -10,13 +10,14 @@ from typing import Any
 import numpy as np
 import pytest
 
+from anaxis.core.camera.lens import Image
 from anaxis.core.checks import CHECKS, Expected
+from anaxis.core.checks.examine import examine
 from anaxis.core.findings import Finding
-from anaxis.core.landmarks import Landmarks
-from anaxis.core.lens import Image
-from anaxis.core.operations import KINDS
-from anaxis.core.recipe import inserted, recipe_from_document
-from anaxis.flow import examine
+from anaxis.core.recipe.documents import recipe_from_document
+from anaxis.core.recipe.operations import KINDS
+from anaxis.core.recipe.replay import inserted
+from anaxis.core.scene.landmarks import Landmarks
 from anaxis.formats import read_file
 
 STACK = 'uniform token[] xformOpOrder = ["xformOp:translate"{}]'

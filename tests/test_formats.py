@@ -11,18 +11,18 @@ import numpy as np
 import pytest
 from pxr import Gf, Usd, UsdGeom, UsdUtils
 
-from anaxis.core.axes import Convention
-from anaxis.core.bake import bake_camera
+from anaxis.core.camera.track import Lens
 from anaxis.core.errors import BadInput
 from anaxis.core.outgoing import make_outgoing
-from anaxis.core.surroundings import landmarks_of
-from anaxis.core.track import Lens
-from anaxis.flow import picture_of
+from anaxis.core.scene.bake import bake_camera
+from anaxis.core.scene.picture import picture_of
+from anaxis.core.scene.surroundings import landmarks_of
+from anaxis.core.space.axes import Convention
+from anaxis.delivery.sending import deliver
 from anaxis.formats import read_file
-from anaxis.formats.scene_archive import scene_from_bytes, scene_to_bytes
-from anaxis.formats.track_json import write_track_json
-from anaxis.profiles import shipped_profiles
-from anaxis.sending import deliver
+from anaxis.formats.track_json.document import write_track_json
+from anaxis.packages import shipped_profiles
+from anaxis.store.archive import scene_from_bytes, scene_to_bytes
 
 SHOTS = ("TW_010", "TW_020", "TW_030", "TW_040")
 
@@ -32,7 +32,7 @@ SHOTS = ("TW_010", "TW_020", "TW_030", "TW_040")
 def test_every_format_arrives_within_a_hundredth_of_a_pixel(
     demo_files: dict[str, Path], tmp_path: Path, shot: str, key: str
 ) -> None:
-    from anaxis.core.lens import Image
+    from anaxis.core.camera.lens import Image
 
     scene = read_file(demo_files[shot])
     track = bake_camera(scene).track
@@ -89,7 +89,7 @@ def test_writing_twice_gives_the_same_bytes(demo_files: dict[str, Path], tmp_pat
 
 
 def test_track_json_is_lossless(demo_files: dict[str, Path], tmp_path: Path) -> None:
-    from anaxis.core.lens import Image
+    from anaxis.core.camera.lens import Image
 
     scene = read_file(demo_files["TW_020"])
     track = bake_camera(scene).track
@@ -227,6 +227,6 @@ def test_broken_track_documents_are_named(
 
 
 def test_gf_agrees_that_z_up_is_a_quarter_turn() -> None:
-    from anaxis.core.scene import UP_AXES
+    from anaxis.core.scene.nodes import UP_AXES
 
     assert np.allclose(np.array(Gf.Matrix3d(Gf.Rotation(Gf.Vec3d(1, 0, 0), 90))).T, UP_AXES["Z"])

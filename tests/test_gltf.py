@@ -11,9 +11,9 @@ import pytest
 from scipy.interpolate import CubicHermiteSpline
 from scipy.spatial.transform import Rotation, Slerp
 
-from anaxis.core.bake import bake_camera
+from anaxis.core.checks.examine import take_camera
 from anaxis.core.errors import BadInput
-from anaxis.flow import take_camera
+from anaxis.core.scene.bake import bake_camera
 from anaxis.formats import read_file
 from conftest import random_rotations
 from other_formats import POINTER

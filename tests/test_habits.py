@@ -10,19 +10,20 @@ import numpy as np
 import pytest
 from scipy.spatial.transform import Rotation
 
+from anaxis.core.camera.lens import Image
+from anaxis.core.camera.track import Track, make_lens
+from anaxis.core.checks.examine import take_camera
 from anaxis.core.errors import BadInput
-from anaxis.core.landmarks import NO_LANDMARKS, Landmarks
-from anaxis.core.lens import Image
-from anaxis.core.proof import prove
-from anaxis.core.track import Track, make_lens
-from anaxis.flow import Picture, take_camera
+from anaxis.core.proof.proof import prove
+from anaxis.core.scene.landmarks import NO_LANDMARKS, Landmarks
+from anaxis.core.scene.picture import Picture
+from anaxis.delivery.sending import Delivered, deliver
 from anaxis.formats import read_file
 from anaxis.formats.file_axes import file_axes
-from anaxis.profiles import shipped_profiles
-from anaxis.profiles.habits import HABITS, Arriving
-from anaxis.profiles.model import Profile, profile_from_dict
-from anaxis.profiles.standin import open_as_package
-from anaxis.sending import Delivered, deliver
+from anaxis.packages import shipped_profiles
+from anaxis.packages.habits import HABITS, Arriving
+from anaxis.packages.model import Profile, profile_from_dict
+from anaxis.standin.package import open_as_package
 from conftest import reading_zooms
 from test_resample import walk
 

@@ -26,18 +26,18 @@ from sqlalchemy import Engine, event, func, select, text
 from sqlalchemy.exc import OperationalError
 from sqlalchemy.orm import Session
 
-from anaxis.core.axes import Convention
+from anaxis.app.examined import Here, look
+from anaxis.core.camera.track import make_lens
 from anaxis.core.errors import BadInput
-from anaxis.core.scene import Node, Scene
-from anaxis.core.track import make_lens
-from anaxis.examined import Here, look
-from anaxis.formats.scene_archive import scene_to_bytes, unpack
-from anaxis.jobs.calculators import Calculators
-from anaxis.jobs.guard import Limits
-from anaxis.jobs.turns import Busy, Turns, client
-from anaxis.jobs.worker import do_job
+from anaxis.core.scene.nodes import Node, Scene
+from anaxis.core.space.axes import Convention
+from anaxis.store.archive import scene_to_bytes, unpack
 from anaxis.store.local_postgres import LocalPostgres
 from anaxis.store.models import Camera, Delivery, Version
+from anaxis.work.sandbox.calculators import Calculators
+from anaxis.work.sandbox.guard import Limits
+from anaxis.work.sandbox.turns import Busy, Turns, client
+from anaxis.work.worker import do_job
 from pages import take_in
 
 
@@ -98,7 +98,7 @@ def test_what_is_too_much_to_look_through_ends_in_a_sentence_and_costs_the_pages
 
 
 def test_a_block_that_swells_is_not_unpacked(monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr("anaxis.formats.scene_archive._MAX_BODY_BYTES", 10_000_000)
+    monkeypatch.setattr("anaxis.store.archive._MAX_BODY_BYTES", 10_000_000)
     deep = b"anaxis2\n" + zlib.compress(b"\0" * 11_000_000, 9)
     assert len(deep) < 20_000
     with pytest.raises(BadInput, match=r"comes to more than 0\.01 GB"):
@@ -179,12 +179,12 @@ def test_many_keep_one_name_at_once_and_many_save_one_package(
         assert store.execute(select(func.count(Camera.id))).scalar_one() == 1
         numbers = store.execute(select(Version.number).order_by(Version.number)).scalars().all()
         assert list(numbers) == list(range(1, answers.count(303) + 1))
-    from anaxis.profiles import shipped_profiles
+    from anaxis.packages import shipped_profiles
 
     document = shipped_profiles()["zup-lh-cm"].model_dump(mode="json") | {"key": "shared", "label": "Shared"}
 
     def save(i: int) -> None:
-        from anaxis.profiles.model import profile_from_dict
+        from anaxis.packages.model import profile_from_dict
         from anaxis.store.packages import keep_package
 
         with Session(engine) as store, store.begin():
@@ -314,7 +314,9 @@ def test_a_full_disk_is_said_and_over_with_it_everything_goes_on(
     upload = {"file": ("TW_010.usda", demo_files["TW_010"].read_bytes())}
     full = OSError(errno.ENOSPC, os.strerror(errno.ENOSPC))
     with monkeypatch.context() as patched:
-        patched.setattr("anaxis.web.intake.TemporaryDirectory", lambda **_: (_ for _ in ()).throw(full))
+        patched.setattr(
+            "anaxis.web.screens.intake.routes.TemporaryDirectory", lambda **_: (_ for _ in ()).throw(full)
+        )
         answer = httpx.post(f"{site}/take-in", files=upload, timeout=60)
         assert answer.status_code == 507 and "disk is full" in answer.text and "Traceback" not in answer.text
 
@@ -366,8 +368,8 @@ def test_a_database_that_was_away_is_said_and_work_goes_on_by_itself(
 
 
 def test_work_that_is_at_it_is_not_begun_again(engine: Engine, demo_files: dict[str, Path]) -> None:
-    from anaxis.jobs import kinds
-    from anaxis.jobs.queue import ask_for, put_in_queue
+    from anaxis.app import long_work as kinds
+    from anaxis.work.queue import ask_for, put_in_queue
     from test_long_work import asked
     from test_store import keep
 

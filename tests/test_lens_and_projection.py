@@ -11,14 +11,22 @@ from hypothesis import given
 from hypothesis import strategies as st
 from pxr import Gf
 
+from anaxis.core.camera.lens import (
+    FITS,
+    Image,
+    field_of_view_deg,
+    hand_over,
+    parse_image,
+    same_used,
+    used_rectangle,
+)
+from anaxis.core.camera.projection import pixel_matrices, project, unproject
+from anaxis.core.camera.track import Track, make_lens
 from anaxis.core.errors import BadInput
-from anaxis.core.landmarks import NO_LANDMARKS
-from anaxis.core.lens import FITS, Image, field_of_view_deg, hand_over, parse_image, same_used, used_rectangle
 from anaxis.core.outgoing import make_outgoing
-from anaxis.core.project import pixel_matrices, project, unproject
-from anaxis.core.proof import grade_of, prove
-from anaxis.core.track import Track, make_lens
-from anaxis.profiles import shipped_profiles
+from anaxis.core.proof.proof import grade_of, prove
+from anaxis.core.scene.landmarks import NO_LANDMARKS
+from anaxis.packages import shipped_profiles
 from conftest import random_rotations
 
 

@@ -9,8 +9,8 @@ import numpy as np
 import pytest
 from pxr import Gf
 
-from anaxis.core.lens import FITS, Image, equivalents, focal_of_view_mm, used_rectangle
-from anaxis.web.lens_drawing import FilmView
+from anaxis.core.camera.lens import FITS, Image, equivalents, focal_of_view_mm, used_rectangle
+from anaxis.web.drawings.lens import FilmView
 from test_bad_input import run
 
 

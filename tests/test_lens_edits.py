@@ -13,12 +13,10 @@ from hypothesis import given
 from hypothesis import strategies as st
 from pxr import Gf
 
-from anaxis.core.depth_of_field import CIRCLE_SHARE, sharp_m
-from anaxis.core.errors import BadInput
-from anaxis.core.landmarks import NO_LANDMARKS
-from anaxis.core.lens import FITS, Image
-from anaxis.core.lens_edits import Part, changed_curve, of_part
-from anaxis.core.lens_trial import (
+from anaxis.core.camera.depth_of_field import CIRCLE_SHARE, sharp_m
+from anaxis.core.camera.lens import FITS, Image
+from anaxis.core.camera.lens_edits import Part, changed_curve, of_part
+from anaxis.core.camera.lens_trial import (
     DRIVERS,
     KEEPS,
     Trial,
@@ -28,16 +26,19 @@ from anaxis.core.lens_trial import (
     with_film,
     with_fit,
 )
+from anaxis.core.camera.projection import pixel_matrices, project, unproject
+from anaxis.core.camera.track import Track, make_lens
+from anaxis.core.errors import BadInput
 from anaxis.core.outgoing import make_outgoing
-from anaxis.core.project import pixel_matrices, project, unproject
-from anaxis.core.recipe import Operation, replay
-from anaxis.core.track import Track, make_lens
-from anaxis.flow import Picture
+from anaxis.core.recipe.model import Operation
+from anaxis.core.recipe.replay import replay
+from anaxis.core.scene.landmarks import NO_LANDMARKS
+from anaxis.core.scene.picture import Picture
+from anaxis.delivery.sending import prepare
 from anaxis.formats import read_file
-from anaxis.profiles import shipped_profiles
-from anaxis.profiles.model import LensRule, profile_from_dict
-from anaxis.profiles.sheet import sheet_of
-from anaxis.sending import prepare
+from anaxis.packages import shipped_profiles
+from anaxis.packages.model import LensRule, profile_from_dict
+from anaxis.packages.sheet import sheet_of
 from test_bad_input import run
 from test_lens_and_projection import track
 

@@ -17,11 +17,11 @@ from playwright.sync_api import Page, expect
 from sqlalchemy import Engine, func, select
 from sqlalchemy.orm import Session
 
-from anaxis.jobs.queue import WorkerProcess, address_of, ask_for, lost_work, stop
-from anaxis.jobs.worker import Stopped, Teller, do_job
-from anaxis.profiles import shipped_profiles
-from anaxis.sending import Options
+from anaxis.delivery.sending import Options
+from anaxis.packages import shipped_profiles
 from anaxis.store.models import Delivery, Job
+from anaxis.work.queue import WorkerProcess, address_of, ask_for, lost_work, stop
+from anaxis.work.worker import Stopped, Teller, do_job
 from pages import fits, ready, take_in
 from test_store import keep
 
@@ -124,7 +124,7 @@ def test_work_of_a_killed_worker_is_taken_up_again(
     # A worker that is killed as soon as it has begun: it leaves 'running' here and 'doing' in the queue.
     environment = {**os.environ, "DATABASE_URL": address_of(engine)}
     script = (
-        "import os, signal, anaxis.jobs.worker as w, anaxis.jobs.kinds as k\n"
+        "import os, signal, anaxis.work.worker as w, anaxis.app.long_work as k\n"
         "k.KINDS['keys'] = lambda *a: os.kill(os.getpid(), signal.SIGKILL)\nw.main()"
     )
     with Session(engine) as store, store.begin():

@@ -12,21 +12,22 @@ from hypothesis import given
 from hypothesis import strategies as st
 from scipy.spatial.transform import Rotation
 
+from anaxis.core.camera.lens import Image
+from anaxis.core.camera.track import Track
+from anaxis.core.checks.examine import take_camera
 from anaxis.core.errors import BadInput
-from anaxis.core.landmarks import Landmarks, node_name
-from anaxis.core.lens import Image
-from anaxis.core.placement import Similarity
-from anaxis.core.recipe import Operation
-from anaxis.core.scene import Scene, corrected
-from anaxis.core.track import Track
-from anaxis.core.tree import angle_between_deg
-from anaxis.flow import Picture, take_camera
+from anaxis.core.motion.placement import Similarity
+from anaxis.core.recipe.model import Operation
+from anaxis.core.scene.landmarks import Landmarks, node_name
+from anaxis.core.scene.nodes import Scene, corrected
+from anaxis.core.scene.picture import Picture
+from anaxis.core.scene.tree import angle_between_deg
+from anaxis.delivery.sending import Delivered, Leaving, Options, deliver_all
+from anaxis.diagnosis.returned import bare_of, explain
 from anaxis.formats import read_file
 from anaxis.formats.file_axes import file_axes
-from anaxis.profiles import shipped_profiles
-from anaxis.profiles.standin import open_as_package
-from anaxis.returns import bare_of, explain
-from anaxis.sending import Delivered, Leaving, Options, deliver_all
+from anaxis.packages import shipped_profiles
+from anaxis.standin.package import open_as_package
 from conftest import reading_zooms
 from test_habits import with_habits
 from test_writers import PICTURE, shot

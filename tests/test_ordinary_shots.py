@@ -13,12 +13,12 @@ from typing import Any
 import numpy as np
 import pytest
 
-from anaxis.core.lens import Image
-from anaxis.core.precision import single_precision_bound_px
-from anaxis.core.resample import at_rate
-from anaxis.flow import Picture
-from anaxis.profiles import find_profile
-from anaxis.sending import Leaving, Options, deliver_all
+from anaxis.core.camera.lens import Image
+from anaxis.core.motion.resample import at_rate
+from anaxis.core.proof.precision import single_precision_bound_px
+from anaxis.core.scene.picture import Picture
+from anaxis.delivery.sending import Leaving, Options, deliver_all
+from anaxis.packages import find_profile
 from ordinary import SHOTS, Shot, landmarks_of_shot, pixels, points_ahead, track_of, zoomless
 
 FORMATS = ("usd", "alembic", "gltf", "collada", "json", "columns")
@@ -158,8 +158,8 @@ def test_frames_asked_for_below_0_lie_at_0_s_where_a_format_has_no_time_before(
 @pytest.mark.parametrize("format_key", ["usd", "alembic", "gltf", "collada"])
 def test_landmarks_that_move_arrive_moving(format_key: str, tmp_path: Path) -> None:
     """Read back by the product's own reader: the ferry is where it was on every frame."""
-    from anaxis.core.bake import node_positions_m
-    from anaxis.core.scene import corrected
+    from anaxis.core.scene.bake import node_positions_m
+    from anaxis.core.scene.nodes import corrected
     from anaxis.formats import read_file
 
     shot = SHOTS["moving_marks"]()

@@ -13,10 +13,10 @@ import numpy as np
 import pytest
 from alembic3d import Abc, AbcCoreAbstract, AbcGeom
 
-from anaxis.core.bake import bake_camera, world_matrices
+from anaxis.core.checks.examine import take_camera
 from anaxis.core.errors import BadInput
-from anaxis.core.surroundings import landmarks_of, set_lines_m
-from anaxis.flow import take_camera
+from anaxis.core.scene.bake import bake_camera, world_matrices
+from anaxis.core.scene.surroundings import landmarks_of, set_lines_m
 from anaxis.formats import read_file
 from make_scenes import SHOTS
 from other_formats import world_of, write_in_every_format

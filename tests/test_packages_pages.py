@@ -12,17 +12,17 @@ import numpy as np
 import pytest
 from playwright.sync_api import Page, expect
 
-from anaxis.core.landmarks import NO_LANDMARKS
-from anaxis.core.lens import Image
+from anaxis.core.camera.lens import Image
+from anaxis.core.checks.examine import take_camera
 from anaxis.core.outgoing import Outgoing
-from anaxis.core.proof import prove
-from anaxis.flow import take_camera
+from anaxis.core.proof.proof import prove
+from anaxis.core.scene.landmarks import NO_LANDMARKS
+from anaxis.diagnosis.calibration import FIT, form_of, made_camera
+from anaxis.diagnosis.calibration import IMAGE as CALIBRATED
 from anaxis.formats import read_file
-from anaxis.formats.columns import write_columns
-from anaxis.profiles.calibration import FIT, form_of, made_camera
-from anaxis.profiles.calibration import IMAGE as CALIBRATED
-from anaxis.profiles.model import Profile
-from anaxis.profiles.standin import open_as_package
+from anaxis.formats.tables.write import write_columns
+from anaxis.packages.model import Profile
+from anaxis.standin.package import open_as_package
 from pages import fits, ink, ready, take_in
 from test_calibration import opened, random_profile
 from test_habits import with_habits
@@ -97,8 +97,8 @@ def test_numbers_typed_for_three_frames_are_explained(
     take_in(site, demo_files["TW_010"], "TW_010")
     truth = with_habits("zup-lh-cm", {"code": "scale", "factor": 100})
     scene = take_camera(read_file(demo_files["TW_010"]), None)
-    from anaxis.flow import picture_of
-    from anaxis.sending import deliver
+    from anaxis.core.scene.picture import picture_of
+    from anaxis.delivery.sending import deliver
 
     done = deliver(
         scene.done,

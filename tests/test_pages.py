@@ -14,7 +14,7 @@ import numpy as np
 import pytest
 from playwright.sync_api import Page, expect
 
-from anaxis.profiles import shipped_profiles
+from anaxis.packages import shipped_profiles
 from pages import fits, ink, ready, take_in
 
 pytestmark = pytest.mark.browser

@@ -11,15 +11,22 @@ from hypothesis import strategies as st
 from playwright.sync_api import Page, expect
 from scipy.spatial.transform import Rotation
 
-from anaxis.core.card import card_at
+from anaxis.core.camera.lens import Image
+from anaxis.core.camera.projection import pixel_matrices, project
+from anaxis.core.checks.examine import take_camera
 from anaxis.core.errors import BadInput
-from anaxis.core.lens import Image
-from anaxis.core.placement import Similarity, at_frame, from_pairs, heading_of_deg, near_origin, similarity_of
-from anaxis.core.project import pixel_matrices, project
-from anaxis.core.rotation import matrices_from_angles
-from anaxis.flow import take_camera
+from anaxis.core.motion.placement import (
+    Similarity,
+    at_frame,
+    from_pairs,
+    heading_of_deg,
+    near_origin,
+    similarity_of,
+)
+from anaxis.core.scene.card import card_at
+from anaxis.core.space.rotation import matrices_from_angles
 from anaxis.formats import read_file
-from anaxis.profiles import shipped_profiles
+from anaxis.packages import shipped_profiles
 from pages import fits, ready, take_in
 from test_resample import walk
 

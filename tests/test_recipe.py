@@ -13,27 +13,21 @@ import pytest
 from pytransform3d.rotations import matrix_from_axis_angle
 from scipy.spatial.transform import Rotation
 
-from anaxis.core.bake import bake_camera, world_matrices
-from anaxis.core.compare import compare
-from anaxis.core.edits import lens_document
+from anaxis.core.camera.lens import Image
+from anaxis.core.checks.examine import take_camera
 from anaxis.core.errors import BadInput
-from anaxis.core.landmarks import LEGAL_NAME_RULE, NO_LANDMARKS, legal_name
-from anaxis.core.lens import Image
-from anaxis.core.operations import KINDS
-from anaxis.core.recipe import (
-    Operation,
-    bake_frames,
-    checked_order,
-    inserted,
-    recipe_document,
-    recipe_from_document,
-    replay,
-)
-from anaxis.core.scene import Scene
-from anaxis.core.tree import levels, roll_deg
-from anaxis.flow import take_camera
+from anaxis.core.motion.edits import lens_document
+from anaxis.core.proof.compare import compare
+from anaxis.core.recipe.documents import recipe_document, recipe_from_document
+from anaxis.core.recipe.model import Operation
+from anaxis.core.recipe.operations import KINDS, bake
+from anaxis.core.recipe.replay import checked_order, inserted, replay
+from anaxis.core.scene.bake import bake_camera, world_matrices
+from anaxis.core.scene.landmarks import LEGAL_NAME_RULE, NO_LANDMARKS, legal_name
+from anaxis.core.scene.nodes import Scene
+from anaxis.core.scene.tree import levels, roll_deg
 from anaxis.formats import read_file
-from anaxis.formats.scene_archive import track_to_bytes
+from anaxis.store.archive import track_to_bytes
 from make_scenes import SHOTS
 from other_formats import world_of
 
@@ -211,8 +205,12 @@ def test_doing_a_recipe_again_gives_the_same_bytes(demo_files: dict[str, Path], 
     assert np.allclose(bake_camera(read_file(path)).track.position_m, world_of(shot)[:, :3, 3], atol=1e-9)
 
 
+def bake_frames(rig: Scene, params: dict[str, Any]) -> Any:
+    return bake.frames_of(rig, "/base/cam", bake.KIND.read(params))
+
+
 def test_the_bake_takes_a_range_and_a_step_and_samples_on_a_frame_as_they_are(rig: Scene) -> None:
-    assert bake_frames(rig, "/base/cam", {"first": 2, "last": 5, "step": 0.5}).tolist() == [
+    assert bake_frames(rig, {"first": 2, "last": 5, "step": 0.5}).tolist() == [
         2,
         2.5,
         3,
@@ -221,14 +219,14 @@ def test_the_bake_takes_a_range_and_a_step_and_samples_on_a_frame_as_they_are(ri
         4.5,
         5,
     ]
-    assert bake_frames(rig, "/base/cam", {"step": 4}).tolist() == [1, 5, 9]
+    assert bake_frames(rig, {"step": 4}).tolist() == [1, 5, 9]
     for params, said in (
         ({"first": 9, "last": 2}, "end before its beginning"),
         ({"step": -1}, "above zero"),
         ({"step": 1e-7}, "larger step"),
     ):
         with pytest.raises(BadInput, match=said):
-            bake_frames(rig, "/base/cam", params)
+            bake_frames(rig, params)
     node = rig.node("/bell")
     halves = world_matrices(rig, "/bell", np.array([1.0, 7.0]))
     assert np.array_equal(halves[0], node.local[0]) and np.array_equal(halves[1], node.local[-1])

@@ -15,18 +15,18 @@ from scipy.interpolate import CubicHermiteSpline
 from scipy.spatial.transform import Rotation, Slerp
 
 from anaxis.cli import cli
-from anaxis.core.axes import Convention
+from anaxis.core.camera.lens import Image
+from anaxis.core.camera.projection import pixel_matrices
+from anaxis.core.camera.track import Track
 from anaxis.core.errors import BadInput
-from anaxis.core.landmarks import NO_LANDMARKS
-from anaxis.core.lens import Image
-from anaxis.core.project import pixel_matrices
-from anaxis.core.proof import prove
-from anaxis.core.reduce import KeyRule, Reduced, reduce
-from anaxis.core.track import Track
-from anaxis.flow import Picture
+from anaxis.core.motion.reduce import KeyRule, Reduced, reduce
+from anaxis.core.proof.proof import prove
+from anaxis.core.scene.landmarks import NO_LANDMARKS
+from anaxis.core.scene.picture import Picture
+from anaxis.core.space.axes import Convention
+from anaxis.delivery.sending import Options, deliver
 from anaxis.formats import read_file
-from anaxis.profiles import shipped_profiles
-from anaxis.sending import Options, deliver
+from anaxis.packages import shipped_profiles
 from test_resample import walk
 
 IMAGE = Image(1920, 1080)

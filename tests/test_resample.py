@@ -11,19 +11,20 @@ from hypothesis import given
 from hypothesis import strategies as st
 from scipy.spatial.transform import Rotation
 
-from anaxis.core.cuts import cuts_of, with_mark
+from anaxis.core.camera.lens import Image
+from anaxis.core.camera.projection import pixel_matrices
+from anaxis.core.camera.track import Track, make_lens
 from anaxis.core.errors import BadInput
-from anaxis.core.landmarks import NO_LANDMARKS
-from anaxis.core.lens import Image
-from anaxis.core.project import pixel_matrices
-from anaxis.core.proof import prove
-from anaxis.core.recipe import Operation, replay
-from anaxis.core.resample import at_rate, landmarks_at, resampling_error, sampled, with_handles
-from anaxis.core.track import Track, make_lens
-from anaxis.core.tree import angle_between_deg
+from anaxis.core.motion.cuts import cuts_of, with_mark
+from anaxis.core.motion.resample import at_rate, landmarks_at, resampling_error, sampled, with_handles
+from anaxis.core.proof.proof import prove
+from anaxis.core.recipe.model import Operation
+from anaxis.core.recipe.replay import replay
+from anaxis.core.scene.landmarks import NO_LANDMARKS
+from anaxis.core.scene.tree import angle_between_deg
 from anaxis.formats import read_file
-from anaxis.formats.scene_archive import track_from_bytes, track_to_bytes
-from anaxis.formats.timecodes import can_drop, frame_of_timecode, timecode_of
+from anaxis.formats.editorial.timecodes import can_drop, frame_of_timecode, timecode_of
+from anaxis.store.archive import track_from_bytes, track_to_bytes
 from ordinary import SHOTS, moving_marks, track_of
 
 RATES = [

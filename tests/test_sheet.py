@@ -10,16 +10,16 @@ import numpy as np
 import pytest
 from pypdf import PdfReader
 
-from anaxis.core.landmarks import Landmarks
-from anaxis.core.lens import Image
+from anaxis.core.camera.lens import Image
+from anaxis.core.camera.projection import pixel_matrices, project
 from anaxis.core.outgoing import numbers_of
-from anaxis.core.project import pixel_matrices, project
-from anaxis.flow import Picture
-from anaxis.profiles import shipped_profiles
-from anaxis.profiles.habits import HABITS
-from anaxis.profiles.model import Profile
-from anaxis.sending import Leaving, Options, deliver_in_formats
-from anaxis.transfer_sheet import Handed, Source, handed_of, sheet_html, sheet_pdf
+from anaxis.core.scene.landmarks import Landmarks
+from anaxis.core.scene.picture import Picture
+from anaxis.delivery.sending import Leaving, Options, deliver_in_formats
+from anaxis.delivery.transfer_sheet import Handed, Source, handed_of, sheet_html, sheet_pdf
+from anaxis.packages import shipped_profiles
+from anaxis.packages.habits import HABITS
+from anaxis.packages.model import Profile
 from test_habits import with_habits
 from test_writers import shot
 

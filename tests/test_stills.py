@@ -10,7 +10,7 @@ import pytest
 from playwright.sync_api import Page, expect
 
 from anaxis.core.errors import BadInput
-from anaxis.stills import measure, read_picture, to_png
+from anaxis.diagnosis.stills import measure, read_picture, to_png
 from pages import fits, ready, take_in
 
 

@@ -13,14 +13,15 @@ from sqlalchemy import Engine, func, select, update
 from sqlalchemy.exc import DBAPIError
 from sqlalchemy.orm import Session
 
+from anaxis.app.deliver import deliver_version, proof_arrays
+from anaxis.app.edit import keep_camera
+from anaxis.app.examined import Here, look
 from anaxis.core.errors import BadInput
-from anaxis.examined import Here, look
-from anaxis.flow import picture_of
+from anaxis.core.scene.picture import picture_of
 from anaxis.formats import read_file
-from anaxis.formats.scene_archive import scene_to_bytes, track_from_bytes
-from anaxis.profiles import shipped_profiles
+from anaxis.packages import shipped_profiles
+from anaxis.store.archive import scene_to_bytes, track_from_bytes
 from anaxis.store.database import connect, migrate
-from anaxis.store.deliveries import deliver_version, proof_arrays
 from anaxis.store.local_postgres import LocalPostgres
 from anaxis.store.models import Delivery, Shot, Version
 from anaxis.store.queries import (
@@ -29,7 +30,6 @@ from anaxis.store.queries import (
     stage_file,
     track_of,
 )
-from anaxis.store.versions import keep_camera
 
 
 def keep(store: Session, path: Path, shot: str) -> Version:

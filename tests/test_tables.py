@@ -10,16 +10,16 @@ import numpy as np
 import pytest
 from scipy.spatial.transform import Rotation
 
+from anaxis.core.camera.track import Track
+from anaxis.core.checks.examine import take_camera
 from anaxis.core.errors import BadInput
-from anaxis.core.landmarks import NO_LANDMARKS
-from anaxis.core.track import Track
-from anaxis.core.tree import angle_between_deg
-from anaxis.flow import take_camera
+from anaxis.core.scene.landmarks import NO_LANDMARKS
+from anaxis.core.scene.tree import angle_between_deg
+from anaxis.delivery.sending import deliver
+from anaxis.diagnosis.returned import track_of_table
 from anaxis.formats import read_file
-from anaxis.profiles import shipped_profiles
-from anaxis.profiles.model import Profile, profile_from_dict
-from anaxis.returns import track_of_table
-from anaxis.sending import deliver
+from anaxis.packages import shipped_profiles
+from anaxis.packages.model import Profile, profile_from_dict
 from test_writers import PICTURE, shot
 
 

@@ -14,23 +14,7 @@ from sqlalchemy import Engine, select, text
 from sqlalchemy.orm import Session
 
 import anaxis.store
-from anaxis.core.errors import BadInput
-from anaxis.core.lens import Image
-from anaxis.core.recipe import Operation
-from anaxis.examined import Here, look
-from anaxis.flow import picture_of
-from anaxis.formats import read_file
-from anaxis.formats.scene_archive import scene_to_bytes
-from anaxis.store.models import Camera, Shot, SourceFile, Version
-from anaxis.store.queries import (
-    find_or_make_shot,
-    find_or_make_show,
-    get_version,
-    recipe_of,
-    stage_file,
-    track_of,
-)
-from anaxis.store.versions import (
+from anaxis.app.edit import (
     copy_camera,
     correct_picture,
     edit_version,
@@ -39,6 +23,22 @@ from anaxis.store.versions import (
     retake,
     step_back,
     step_on,
+)
+from anaxis.app.examined import Here, look
+from anaxis.core.camera.lens import Image
+from anaxis.core.errors import BadInput
+from anaxis.core.recipe.model import Operation
+from anaxis.core.scene.picture import picture_of
+from anaxis.formats import read_file
+from anaxis.store.archive import scene_to_bytes
+from anaxis.store.models import Camera, Shot, SourceFile, Version
+from anaxis.store.queries import (
+    find_or_make_shot,
+    find_or_make_show,
+    get_version,
+    recipe_of,
+    stage_file,
+    track_of,
 )
 
 

@@ -10,20 +10,21 @@ import numpy as np
 import pytest
 from scipy.spatial.transform import Rotation
 
-from anaxis.core.landmarks import NO_LANDMARKS
-from anaxis.core.lens import Image
-from anaxis.core.precision import single_precision_bound_px
-from anaxis.core.project import pixel_matrices
-from anaxis.core.proof import prove
-from anaxis.core.scene import corrected
-from anaxis.core.track import Track, make_lens
-from anaxis.core.tree import angle_between_deg
-from anaxis.flow import Picture, take_camera
+from anaxis.core.camera.lens import Image
+from anaxis.core.camera.projection import pixel_matrices
+from anaxis.core.camera.track import Track, make_lens
+from anaxis.core.checks.examine import take_camera
+from anaxis.core.proof.precision import single_precision_bound_px
+from anaxis.core.proof.proof import prove
+from anaxis.core.scene.landmarks import NO_LANDMARKS
+from anaxis.core.scene.nodes import corrected
+from anaxis.core.scene.picture import Picture
+from anaxis.core.scene.tree import angle_between_deg
+from anaxis.delivery.sending import Options, deliver
 from anaxis.formats import read_file
 from anaxis.formats.file_axes import file_axes
-from anaxis.formats.track_json import convention_document
-from anaxis.profiles import SHIPPED_KEYS, shipped_profiles
-from anaxis.sending import Options, deliver
+from anaxis.formats.track_json.document import convention_document
+from anaxis.packages import SHIPPED_KEYS, shipped_profiles
 from conftest import reading_zooms
 from test_resample import walk
 

@@ -7,8 +7,8 @@ from typing import Any
 
 import numpy as np
 
-from anaxis.profiles import find_profile
-from anaxis.sending import Delivered, deliver_all
+from anaxis.delivery.sending import Delivered, deliver_all
+from anaxis.packages import find_profile
 from ordinary import SHOTS, Array, Shot, pixels, points_ahead, smooth
 from test_ordinary_shots import leaving
 

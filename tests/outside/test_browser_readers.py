@@ -98,8 +98,8 @@ def test_the_validator_has_nothing_to_say(
 ) -> None:
     from readers import shot_of
 
-    from anaxis.profiles import find_profile
-    from anaxis.sending import Options, deliver_all
+    from anaxis.delivery.sending import Options, deliver_all
+    from anaxis.packages import find_profile
     from test_ordinary_shots import leaving
 
     done = deliver_all(

@@ -8,8 +8,8 @@ import pytest
 from pxr import Usd, UsdValidation
 from readers import CAMERAS, written
 
-from anaxis.profiles import find_profile
-from anaxis.sending import Options, deliver_all
+from anaxis.delivery.sending import Options, deliver_all
+from anaxis.packages import find_profile
 from test_ordinary_shots import leaving
 
 NAMES = ["lens", "scene", "place_X", "a b.c/é"]

@@ -7,14 +7,16 @@ from typing import Any
 
 import click
 
+from anaxis.core.camera.lens import Image, focal_of_view_mm, parse_size_mm
+from anaxis.core.camera.lens_trial import KEEPS as FILM_KEEPS
+from anaxis.core.checks.examine import take_camera
 from anaxis.core.errors import BadInput
-from anaxis.core.lens import Image, focal_of_view_mm, parse_size_mm
-from anaxis.core.lens_trial import KEEPS as FILM_KEEPS
-from anaxis.core.recipe import Operation, Recipe, inserted
-from anaxis.core.scene import Scene
-from anaxis.flow import Picture, take_camera
-from anaxis.formats.editorial import cut_operations
-from anaxis.jobs.apart import safe_edit
+from anaxis.core.recipe.model import Operation, Recipe
+from anaxis.core.recipe.replay import inserted
+from anaxis.core.scene.nodes import Scene
+from anaxis.core.scene.picture import Picture
+from anaxis.formats.editorial.cut_list import cut_operations
+from anaxis.work.sandbox.apart import safe_edit
 
 _CHANGES = ("keep", "span", "cuts", "handles", "first", "film_back", "keep_view", "focal", "fov_h")
 

@@ -25,8 +25,8 @@ def inspect(file: Path, recipe: Path | None, camera: str | None, as_json: bool, 
     """Say what is in a camera FILE: cameras, range, rate, axes, unit, lens, findings."""
     reader = start_reader(file)
     from anaxis.cli.tables import print_json, print_report
-    from anaxis.core.timing import plain_frame, rate_text
-    from anaxis.flow import examine, refuse_unusable
+    from anaxis.core.checks.examine import examine, refuse_unusable
+    from anaxis.core.time.rates import plain_frame, rate_text
 
     scene = read_stated(reader, file, **stated)
     reports = examine(scene, recipes_of(recipe, scene, camera))

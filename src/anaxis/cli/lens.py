@@ -12,15 +12,8 @@ from anaxis.cli.tables import (
     print_json,
     table,
 )
+from anaxis.core.camera.lens import FITS, Image, equivalents, focal_of_view_mm, parse_size_mm, used_rectangle
 from anaxis.core.errors import BadInput
-from anaxis.core.lens import (
-    FITS,
-    Image,
-    equivalents,
-    focal_of_view_mm,
-    parse_size_mm,
-    used_rectangle,
-)
 
 
 @click.command()

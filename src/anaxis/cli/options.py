@@ -8,11 +8,11 @@ from typing import TYPE_CHECKING, Any, ClassVar
 
 import click
 
+from anaxis.core.camera.fits import FITS
 from anaxis.core.errors import BadInput
-from anaxis.core.fits import FITS
 
 if TYPE_CHECKING:  # options are there before anything is computed
-    from anaxis.core.lens import Image
+    from anaxis.core.camera.lens import Image
 
 
 class Frames(click.ParamType):
@@ -32,7 +32,7 @@ class Resolution(click.ParamType):
     name = "WxH"
 
     def convert(self, value: Any, param: Any, ctx: Any) -> Image:
-        from anaxis.core.lens import parse_image
+        from anaxis.core.camera.lens import parse_image
 
         return parse_image(value)
 

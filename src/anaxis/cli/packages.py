@@ -12,14 +12,14 @@ import click
 from anaxis.cli import options
 from anaxis.cli.read import Meant, read_meant, read_scene
 from anaxis.cli.tables import OFF_TOLERANCE, console, numbers_at, print_json, table
+from anaxis.core.camera.lens import Image
 from anaxis.core.errors import BadInput
-from anaxis.core.lens import Image
-from anaxis.core.mapping import channel_map, says
-from anaxis.core.timing import format_frame, plain_frame, rate_text
+from anaxis.core.space.mapping import channel_map, says
+from anaxis.core.time.rates import format_frame, plain_frame, rate_text
 
 if TYPE_CHECKING:
-    from anaxis.core.track import Track
-    from anaxis.profiles.model import Profile
+    from anaxis.core.camera.track import Track
+    from anaxis.packages.model import Profile
 
 _profile = click.option(
     "--profile", "profile", metavar="PROFILE", help="The package: a shipped key, or a JSON file."
@@ -34,12 +34,12 @@ _profile = click.option(
 @options.json
 def arrive(file: Path, profile: str, camera: str | None, resolution: Image | None, as_json: bool) -> None:
     """Open a delivered FILE as a package would, habits and all, and say what is there in its own numbers."""
-    from anaxis.core.landmarks import NO_LANDMARKS
     from anaxis.core.outgoing import Outgoing, numbers_of
-    from anaxis.flow import DEFAULT_IMAGE
-    from anaxis.profiles import find_profile
-    from anaxis.profiles.standin import open_as_package
-    from anaxis.returns import is_own_table
+    from anaxis.core.scene.landmarks import NO_LANDMARKS
+    from anaxis.core.scene.picture import DEFAULT_IMAGE
+    from anaxis.diagnosis.returned import is_own_table
+    from anaxis.packages import find_profile
+    from anaxis.standin.package import open_as_package
 
     package = find_profile(profile)
     if not is_own_table(file, package):
@@ -94,8 +94,8 @@ def _read_pair(
     meant: Path, arrived: Path, camera: str | None, arrived_camera: str | None, resolution: Image | None, source_fit: str | None,
     profile: str | None,
 ) -> tuple[Meant, Track, Profile | None]:  # fmt: skip
-    from anaxis.profiles import find_profile
-    from anaxis.returns import as_own_table, is_own_table, track_of_table, track_that_came_back
+    from anaxis.diagnosis.returned import as_own_table, is_own_table, track_of_table, track_that_came_back
+    from anaxis.packages import find_profile
 
     package = find_profile(profile) if profile else None
     source = read_meant(meant, camera, resolution, source_fit)
@@ -121,7 +121,7 @@ def proof(
     profile: str | None, tolerance_px: float, as_json: bool,
 ) -> None:  # fmt: skip
     """Measure the camera ARRIVED against the camera MEANT, in pixels on every frame."""
-    from anaxis.returns import compared
+    from anaxis.diagnosis.returned import compared
 
     source, back, _ = _read_pair(meant, arrived, camera, arrived_camera, resolution, source_fit, profile)
     done = compared(source.work.done, source.work.landmarks, source.picture, back)
@@ -153,7 +153,7 @@ def diagnose(
     profile: str | None, as_json: bool,
 ) -> None:  # fmt: skip
     """Say what happened to the camera MEANT on its way to the camera ARRIVED."""
-    from anaxis.returns import bare_of, explain
+    from anaxis.diagnosis.returned import bare_of, explain
 
     source, back, package = _read_pair(
         meant, arrived, camera, arrived_camera, resolution, source_fit, profile
@@ -190,7 +190,7 @@ def profile_list(ctx: click.Context, as_json: bool) -> None:
 @click.argument("key")
 def profile_show(key: str) -> None:
     """Print one profile as JSON."""
-    from anaxis.profiles import find_profile
+    from anaxis.packages import find_profile
 
     print_json(find_profile(key).model_dump(mode="json"))
 
@@ -199,7 +199,7 @@ def profile_show(key: str) -> None:
 @click.argument("file", type=click.Path(path_type=Path))
 def profile_check(file: Path) -> None:
     """Check a profile's JSON file; exit 2 with one sentence where something is wrong."""
-    from anaxis.profiles.model import profile_from_file
+    from anaxis.packages.model import profile_from_file
 
     found = profile_from_file(file)
     click.echo(
@@ -213,7 +213,7 @@ def profile_check(file: Path) -> None:
 @options.json
 def profile_map(a: str, b: str, as_json: bool) -> None:
     """Say how the channels of package A become those of package B, or that no such mapping exists."""
-    from anaxis.profiles import find_profile
+    from anaxis.packages import find_profile
 
     source, target = find_profile(a), find_profile(b)
     found = channel_map(source.convention, target.convention)
@@ -257,7 +257,7 @@ def calibrate() -> None:
 )
 def calibrate_start(out: Path, format_key: str) -> None:
     """Write the made camera, its points, and the form that is filled in by the package."""
-    from anaxis.profiles.calibration import write_start
+    from anaxis.diagnosis.calibration import write_start
 
     for path in write_start(out, format_key):
         click.echo(f"written: {path}")
@@ -281,7 +281,7 @@ def calibrate_finish(
     returned: Path, second: Path | None, third: Path | None, key: str, label: str, out: Path, as_json: bool
 ) -> None:
     """Write the profile of the package that filled in the form RETURNED."""
-    from anaxis.profiles.calibration import learned, returned_from_file
+    from anaxis.diagnosis.calibration import learned, returned_from_file
 
     found = learned(
         returned_from_file(returned), key, label or key, returned_from_file(second, "camera") if second else None,

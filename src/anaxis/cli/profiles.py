@@ -16,7 +16,7 @@ from anaxis.cli.tables import (
 @options.json
 def profiles(as_json: bool) -> None:
     """List the shipped package profiles."""
-    from anaxis.profiles import shipped_profiles
+    from anaxis.packages import shipped_profiles
 
     if as_json:
         print_json([p.model_dump(mode="json") for p in shipped_profiles().values()])

@@ -9,13 +9,13 @@ from typing import TYPE_CHECKING, Any
 
 from anaxis.core.errors import BadInput
 from anaxis.formats import check_size
-from anaxis.jobs.guard import ParserPool, limits_from_environment
+from anaxis.work.sandbox.guard import ParserPool, limits_from_environment
 
 if TYPE_CHECKING:  # loaded when first used: the reading process starts before all else
-    from anaxis.core.lens import Image
-    from anaxis.core.recipe import Recipe, Work
-    from anaxis.core.scene import Scene
-    from anaxis.flow import Picture
+    from anaxis.core.camera.lens import Image
+    from anaxis.core.recipe.model import Recipe, Work
+    from anaxis.core.scene.nodes import Scene
+    from anaxis.core.scene.picture import Picture
 
 
 @dataclass(frozen=True, eq=False)
@@ -36,8 +36,8 @@ def read_stated(
     columns: Path | None,
 ) -> Scene:  # fmt: skip
     """A file's scene with what a person states of it. Raises BadInput; ends the reader."""
-    from anaxis.core.scene import corrected
-    from anaxis.core.timing import parse_rate
+    from anaxis.core.scene.nodes import corrected
+    from anaxis.core.time.rates import parse_rate
 
     try:
         if not file.is_file():
@@ -59,7 +59,8 @@ def read_scene(file: Path) -> Scene:
 
 def read_meant(file: Path, camera: str | None, resolution: Image | None, source_fit: str | None) -> Meant:
     """The camera meant, with its picture. Raises BadInput."""
-    from anaxis.flow import picture_of, take_camera
+    from anaxis.core.checks.examine import take_camera
+    from anaxis.core.scene.picture import picture_of
 
     scene = read_scene(file)
     return Meant(take_camera(scene, camera), picture_of(scene, resolution, source_fit))
@@ -86,7 +87,8 @@ def read_source(
 ) -> Asked:
     """The file read as its options say. Raises BadInput."""
     from anaxis.cli.changes import split, with_pixel_aspect
-    from anaxis.flow import picture_after, picture_of
+    from anaxis.core.recipe.effects import picture_after
+    from anaxis.core.scene.picture import picture_of
 
     recipe, pixel_aspect = stated.pop("recipe"), stated.pop("pixel_aspect")
     changes, stated = split(stated)
@@ -109,7 +111,7 @@ def json_file(path: Path, what: str) -> Any:
 def recipe_of(path: Path | None) -> Recipe:
     if path is None:
         return ()
-    from anaxis.core.recipe import recipe_from_document
+    from anaxis.core.recipe.documents import recipe_from_document
 
     return recipe_from_document(json_file(path, "recipe"))
 

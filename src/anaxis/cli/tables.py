@@ -12,13 +12,13 @@ from rich.console import Console
 from rich.table import Table
 
 from anaxis.core.outgoing import Numbers
-from anaxis.core.proof import Proof
-from anaxis.core.scene import Scene
-from anaxis.core.timing import plain_frame, rate_label
+from anaxis.core.proof.proof import Proof
+from anaxis.core.scene.nodes import Scene
+from anaxis.core.time.rates import plain_frame, rate_label
 
 if TYPE_CHECKING:
     from anaxis.core.findings import Finding
-    from anaxis.sending import Delivered
+    from anaxis.delivery.sending import Delivered
 
 # Exit codes: a proof above the tolerance or frames that are missing; a warning nobody allowed; a format refused.
 OFF_TOLERANCE = 3

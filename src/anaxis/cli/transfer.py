@@ -24,16 +24,16 @@ from anaxis.cli.tables import (
     proof_document,
     transfer_entry,
 )
+from anaxis.core.camera.lens import Image
 from anaxis.core.errors import BadInput
-from anaxis.core.lens import Image
-from anaxis.core.recipe import Recipe, Work
-from anaxis.core.timing import format_frame
+from anaxis.core.recipe.model import Recipe, Work
+from anaxis.core.time.rates import format_frame
 
 if TYPE_CHECKING:  # loaded when first used: the command line starts quicker
     from anaxis.core.findings import Finding
-    from anaxis.core.proof import Proof
-    from anaxis.profiles.model import Profile
-    from anaxis.sending import Delivered, Leaving, Options
+    from anaxis.core.proof.proof import Proof
+    from anaxis.delivery.sending import Delivered, Leaving, Options
+    from anaxis.packages.model import Profile
 
 
 @click.command()
@@ -122,8 +122,8 @@ def transfer(
 ) -> None:  # fmt: skip
     """Write cameras for one or more packages and prove each by opening the written file again."""
     reader = start_reader(file)
-    from anaxis.profiles import find_profile
-    from anaxis.sending import Options, deliver_in_formats, file_stem
+    from anaxis.delivery.sending import Options, deliver_in_formats, file_stem
+    from anaxis.packages import find_profile
 
     allowed = {code.strip() for given in allow for code in given.split(",")}
     profiles = [find_profile(t) for t in to]
@@ -203,7 +203,7 @@ def transfer(
 
 def _owed(done: Delivered, expect: tuple[float, float] | None) -> Delivered:
     """A delivery whose proof counts the frames the shot owes, where those were said."""
-    from anaxis.core.proof import owing
+    from anaxis.core.proof.proof import owing
 
     return done if expect is None else replace(done, proof=owing(done.proof, *expect))
 
@@ -260,9 +260,9 @@ def _going_out(
     asked: Asked, name: str | None, ways: Options, expect: tuple[float, float] | None
 ) -> _GoingOut:
     from anaxis.core.checks import Expected
-    from anaxis.core.placement import placement_of
-    from anaxis.flow import between_samples, checked_camera
-    from anaxis.sending import Leaving
+    from anaxis.core.checks.examine import between_samples, checked_camera
+    from anaxis.core.recipe.effects import placement_of
+    from anaxis.delivery.sending import Leaving
 
     recipe = asked.steps(name)
     owed = Expected(*expect) if expect is not None else Expected()
@@ -281,9 +281,9 @@ def _bundle(
     done: list[dict[str, Delivered]],
     refused: dict[str, str],
 ) -> bytes:
-    from anaxis.core.recipe import recipe_document
-    from anaxis.handover import handover_zip
-    from anaxis.transfer_sheet import Source, handed_of
+    from anaxis.core.recipe.documents import recipe_document
+    from anaxis.delivery.handover import handover_zip
+    from anaxis.delivery.transfer_sheet import Source, handed_of
 
     checksum = hashlib.sha256(file.read_bytes()).hexdigest()
     return handover_zip([

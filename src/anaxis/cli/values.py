@@ -14,14 +14,12 @@ from anaxis.cli.tables import (
     print_json,
     print_values,
 )
+from anaxis.core.camera.lens import Image
 from anaxis.core.errors import BadInput
-from anaxis.core.lens import (
-    Image,
-)
 from anaxis.core.outgoing import numbers_of
-from anaxis.core.recipe import Recipe, Work
-from anaxis.core.scene import Scene
-from anaxis.core.timing import format_frame, rate_text
+from anaxis.core.recipe.model import Recipe, Work
+from anaxis.core.scene.nodes import Scene
+from anaxis.core.time.rates import format_frame, rate_text
 
 
 @click.command()
@@ -39,8 +37,8 @@ def values(
 ) -> None:  # fmt: skip
     """Show a camera in a package's own numbers, frame by frame."""
     reader = start_reader(file)
-    from anaxis.profiles import find_profile
-    from anaxis.sending import prepare, reduce_keys
+    from anaxis.delivery.sending import prepare, reduce_keys
+    from anaxis.packages import find_profile
 
     profile = find_profile(to)
     asked = read_source(reader, file, resolution, source_fit, stated)
@@ -89,7 +87,7 @@ def _whole_or_part(
     scene: Scene, camera: str | None, frames: tuple[float, float] | None, recipe: Recipe
 ) -> Work:
     """The whole camera, or only the frames asked for where other frames cannot be used."""
-    from anaxis.flow import take_camera
+    from anaxis.core.checks.examine import take_camera
 
     try:
         return take_camera(scene, camera, recipe=recipe)

@@ -2,13 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
+from collections.abc import Iterable
 from dataclasses import asdict, dataclass, field
 from math import isfinite
-from typing import TYPE_CHECKING, Any, Literal
-
-if TYPE_CHECKING:
-    from anaxis.core.checks.subject import Subject
+from typing import Any, Literal
 
 Severity = Literal["error", "warning", "note"]
 SEVERITIES: tuple[Severity, ...] = ("error", "warning", "note")
@@ -44,9 +41,6 @@ class Finding:
 def remedy(code: str, **params: object) -> dict[str, Any]:
     """A remedy as an operation of the recipe."""
     return {"code": code, "params": params}
-
-
-Check = Callable[["Subject"], Iterable[Finding]]
 
 
 def by_severity(findings: Iterable[Finding]) -> list[Finding]:

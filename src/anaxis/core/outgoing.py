@@ -7,14 +7,14 @@ from typing import Any
 
 import numpy as np
 
-from anaxis.core.axes import Convention
-from anaxis.core.landmarks import Landmarks
-from anaxis.core.lens import Image, field_of_view_deg, hand_over, zoom_px
-from anaxis.core.placement import Similarity
-from anaxis.core.reduce import Keys
-from anaxis.core.rotation import angles_from_matrices
-from anaxis.core.timing import seconds_of
-from anaxis.core.track import Track
+from anaxis.core.camera.lens import Image, field_of_view_deg, hand_over, zoom_px
+from anaxis.core.camera.track import Track
+from anaxis.core.motion.placement import Similarity
+from anaxis.core.motion.reduce import Keys
+from anaxis.core.scene.landmarks import Landmarks
+from anaxis.core.space.axes import Convention
+from anaxis.core.space.rotation import angles_from_matrices
+from anaxis.core.time.rates import seconds_of
 from anaxis.core.typing import Bools, Floats, Ints
 
 

@@ -16,10 +16,10 @@ from typing import TYPE_CHECKING, Any
 from anaxis.core.errors import BadInput
 
 if TYPE_CHECKING:  # a reader waits for none of what writers need
-    from anaxis.core.axes import Convention
+    from anaxis.core.motion.reduce import KeyRule
     from anaxis.core.outgoing import Outgoing
-    from anaxis.core.reduce import KeyRule
-    from anaxis.core.scene import Scene
+    from anaxis.core.scene.nodes import Scene
+    from anaxis.core.space.axes import Convention
 
 MAX_FILE_BYTES = 200 * 1000 * 1000
 
@@ -45,38 +45,44 @@ FORMATS: tuple[Format, ...] = (
         "usd",
         "OpenUSD",
         (".usd", ".usda", ".usdc", ".usdz"),
-        "usd_read:read_usd",
-        "usd_write:write_usd",
+        "usd.read:read_usd",
+        "usd.write:write_usd",
         several=True,
     ),
     Format(
         "alembic",
         "Alembic",
         (".abc",),
-        "alembic_read:read_alembic",
-        "alembic_write:write_alembic",
+        "alembic.read:read_alembic",
+        "alembic.write:write_alembic",
         several=True,
     ),
     Format(
-        "gltf", "glTF 2.0", (".gltf", ".glb"), "gltf_read:read_gltf", "gltf_write:write_gltf", several=True
+        "gltf", "glTF 2.0", (".gltf", ".glb"), "gltf.read:read_gltf", "gltf.write:write_gltf", several=True
     ),
     Format(
         "collada",
         "COLLADA 1.4",
         (".dae",),
-        "collada_read:read_collada",
-        "collada_write:write_collada",
+        "collada.read:read_collada",
+        "collada.write:write_collada",
         several=True,
     ),
-    Format("json", "Track JSON", (".json",), "track_json:read_track_json", "track_json:write_track_json"),
+    Format(
+        "json",
+        "Track JSON",
+        (".json",),
+        "track_json.document:read_track_json",
+        "track_json.document:write_track_json",
+    ),
     Format(
         "columns",
         "Column text",
         (".csv", ".tsv", ".txt"),
-        "column_read:read_columns",
-        "columns:write_columns",
+        "tables.read:read_columns",
+        "tables.write:write_columns",
     ),
-    Format("obj", "OBJ", (".obj",), "obj_read:read_obj", cameras=False),
+    Format("obj", "OBJ", (".obj",), "obj.read:read_obj", cameras=False),
 )
 
 CAMERA_SUFFIXES = tuple(s for f in FORMATS if f.read and f.cameras for s in f.suffixes)
@@ -117,7 +123,7 @@ def require_readable(name: str, suffixes: tuple[str, ...] = READABLE_SUFFIXES) -
 def read_file(path: Path, max_bytes: int = MAX_FILE_BYTES, layout: dict[str, Any] | None = None) -> Scene:
     """Read a camera file, a set, or a bundle; raises BadInput where that cannot be done.
 
-    ``layout`` says what the columns of column text are (see :mod:`anaxis.formats.column_layout`);
+    ``layout`` says what the columns of column text are (see :mod:`anaxis.formats.tables.layout`);
     without it they are told from their headings and behaviour.
     """
     is_bundle = path.suffix.lower() == BUNDLE_SUFFIX
@@ -127,7 +133,7 @@ def read_file(path: Path, max_bytes: int = MAX_FILE_BYTES, layout: dict[str, Any
         raise BadInput(f"There is no file {path}: check the name.")
     check_size(path.name, path.stat().st_size, max_bytes)
     if is_bundle:
-        from anaxis.formats.bundles import read_bundle
+        from anaxis.formats.zip_upload import read_bundle
 
         return read_bundle(path, _read_one, _BUNDLED_SUFFIXES)
     return _read_one(path, None, layout)
@@ -163,7 +169,7 @@ def write_files(format_key: str, cameras: Sequence[Outgoing], folder: Path, stem
     if len(cameras) > 1 and not has_nodes(format_key):
         raise BadInput(f"'{format_key}' holds one camera a file: write one file each.")
     if len(rates) > 1:
-        from anaxis.core.timing import rate_label
+        from anaxis.core.time.rates import rate_label
 
         said = " and ".join(f"{rate_label(r)}" for r in rates)
         raise BadInput(

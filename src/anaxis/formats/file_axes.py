@@ -6,8 +6,8 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from anaxis.core.axes import Convention, axis_name
-from anaxis.core.scene import UP_AXES
+from anaxis.core.scene.nodes import UP_AXES
+from anaxis.core.space.axes import Convention, axis_name
 from anaxis.core.typing import Floats
 
 

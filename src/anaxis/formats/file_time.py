@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from fractions import Fraction
 
-from anaxis.core.timing import format_frame, seconds_of
+from anaxis.core.time.rates import format_frame, seconds_of
 from anaxis.core.typing import Floats
 
 _LABELS = {"gltf": "glTF", "collada": "COLLADA"}

@@ -6,10 +6,10 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 from typing import NamedTuple
 
-from anaxis.core.axes import Convention
-from anaxis.core.landmarks import node_name
+from anaxis.core.motion.placement import Similarity
 from anaxis.core.outgoing import Outgoing
-from anaxis.core.placement import Similarity
+from anaxis.core.scene.landmarks import node_name
+from anaxis.core.space.axes import Convention
 from anaxis.core.typing import Floats
 
 

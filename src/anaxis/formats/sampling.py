@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from anaxis.core.errors import BadInput
-from anaxis.core.timing import MAX_FRAMES
+from anaxis.core.time.rates import MAX_FRAMES
 from anaxis.core.typing import Floats
 
 

@@ -10,7 +10,7 @@ from dataclasses import replace
 
 import numpy as np
 
-from anaxis.core.scene import Node
+from anaxis.core.scene.nodes import Node
 from anaxis.core.typing import Floats, Ints
 
 MAX_PIECES = 400

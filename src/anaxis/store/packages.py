@@ -6,8 +6,8 @@ from sqlalchemy import func, select, text
 from sqlalchemy.orm import Session
 
 from anaxis.core.errors import BadInput
-from anaxis.profiles import shipped_profiles
-from anaxis.profiles.model import Profile, profile_from_dict
+from anaxis.packages import shipped_profiles
+from anaxis.packages.model import Profile, profile_from_dict
 from anaxis.store.models import Camera, Delivery, Package, Shot, Version
 from anaxis.store.queries import NotFound
 

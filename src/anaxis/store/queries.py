@@ -12,24 +12,21 @@ from sqlalchemy import delete, event, select, update
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import Session, joinedload, selectinload
 
+from anaxis.app.examined import Document, Examiner, Here
+from anaxis.core.camera.film_backs import FilmBack
+from anaxis.core.camera.lens import Image
+from anaxis.core.camera.track import Track
 from anaxis.core.checks import Expected
 from anaxis.core.checks.times import OF_THE_SHOT, against_shot
-from anaxis.core.film_backs import FilmBack
 from anaxis.core.findings import Finding, by_severity
-from anaxis.core.landmarks import Landmarks
-from anaxis.core.lens import Image
-from anaxis.core.recipe import Recipe, no_sets, recipe_document, recipe_from_document
-from anaxis.core.scene import Scene
-from anaxis.core.timing import parse_rate
-from anaxis.core.track import Track
+from anaxis.core.recipe.documents import recipe_document, recipe_from_document
+from anaxis.core.recipe.model import Recipe, no_sets
+from anaxis.core.scene.landmarks import Landmarks
+from anaxis.core.scene.nodes import Scene
+from anaxis.core.scene.picture import Picture
+from anaxis.core.time.rates import parse_rate
 from anaxis.core.typing import Floats
-from anaxis.examined import Document, Examiner, Here
-from anaxis.flow import Picture
-from anaxis.formats.scene_archive import (
-    scene_from_bytes,
-    scene_to_bytes,
-    track_from_bytes,
-)
+from anaxis.store.archive import scene_from_bytes, scene_to_bytes, track_from_bytes
 from anaxis.store.models import (
     Camera,
     SavedFilmBack,

@@ -19,34 +19,32 @@ from starlette.exceptions import HTTPException
 from anaxis import __version__
 from anaxis.core.errors import BadInput
 from anaxis.formats import check_size
-from anaxis.jobs.calculators import Calculators
-from anaxis.jobs.guard import ParserPool, limits_from_environment
-from anaxis.jobs.queue import WorkerProcess
-from anaxis.jobs.turns import Busy, client
 from anaxis.store.database import connect, migrate
 from anaxis.store.queries import NotFound
-from anaxis.web import (
-    camera,
-    columns,
-    compare,
-    deliver,
-    editorial,
-    intake,
-    jobs,
-    landmarks,
-    lens,
-    matrix,
-    packages,
-    placement,
-    proof,
-    recipe,
-    returned,
-    shots,
-    stills,
-    time,
-)
 from anaxis.web.body_limit import BodyLimit
 from anaxis.web.pages import HERE, page, said_where_it_was_asked
+from anaxis.web.screens.camera import routes as camera
+from anaxis.web.screens.columns import routes as columns
+from anaxis.web.screens.compare import routes as compare
+from anaxis.web.screens.deliver import routes as deliver
+from anaxis.web.screens.editorial import routes as editorial
+from anaxis.web.screens.intake import routes as intake
+from anaxis.web.screens.jobs import routes as jobs
+from anaxis.web.screens.landmarks import routes as landmarks
+from anaxis.web.screens.lens import routes as lens
+from anaxis.web.screens.matrix import routes as matrix
+from anaxis.web.screens.packages import routes as packages
+from anaxis.web.screens.placement import routes as placement
+from anaxis.web.screens.proof import routes as proof
+from anaxis.web.screens.recipe import routes as recipe
+from anaxis.web.screens.returns import routes as returned
+from anaxis.web.screens.shots import routes as shots
+from anaxis.web.screens.stills import routes as stills
+from anaxis.web.screens.time import routes as time
+from anaxis.work.queue import WorkerProcess
+from anaxis.work.sandbox.calculators import Calculators
+from anaxis.work.sandbox.guard import ParserPool, limits_from_environment
+from anaxis.work.sandbox.turns import Busy, client
 
 SCREENS = (
     shots,

@@ -17,9 +17,9 @@ from sqlalchemy.orm import Session
 from anaxis import __version__
 from anaxis.core.checks.times import OF_THE_SHOT
 from anaxis.core.errors import BadInput
-from anaxis.core.timing import format_frame, parse_rate, rate_label
-from anaxis.formats.column_layout import QUANTITIES
-from anaxis.profiles.sheet import decimals
+from anaxis.core.time.rates import format_frame, parse_rate, rate_label
+from anaxis.formats.tables.layout import QUANTITIES
+from anaxis.packages.sheet import decimals
 
 HERE = Path(__file__).parent
 
@@ -56,7 +56,7 @@ def number_or_none(text: str, what: str) -> float | None:
     return value
 
 
-templates = Jinja2Templates(directory=HERE / "templates")
+templates = Jinja2Templates(directory=[HERE / "templates", HERE / "screens"])
 templates.env.filters |= {
     "pixels": pixels, "decimals": decimals, "frame": format_frame, "length_range": length_range,
     "rate": lambda text: rate_label(parse_rate(text)),

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from anaxis.core.timing import format_frame, parse_rate, rate_label
-from anaxis.store.deliveries import furthest_off, newest_deliveries
+from anaxis.app.deliver import furthest_off, newest_deliveries
+from anaxis.core.recipe.operations import kind_of
+from anaxis.core.time.rates import format_frame, parse_rate, rate_label
 from anaxis.store.models import Version
 from anaxis.store.queries import findings_of
 from anaxis.web.pages import pixels
@@ -35,7 +36,7 @@ def stations_of(version: Version) -> list[Station]:
     packages = len({d.profile["key"] for d in newest})
     film = facts["film_mm"]
     span = f"{format_frame(facts['first_frame'])}–{format_frame(facts['last_frame'])}"
-    placed = sum(o["code"] in _PLACING for o in version.recipe)
+    placed = sum(kind_of(o["code"]).station == "place" for o in version.recipe)
     return [
         Station("take-in", "Take in", "warning" if warned else "done", f"{count} f @ {rate}"),
         Station("clean", "Clean", "warning" if stray else "done", f"{active} operation{'s' * (active != 1)}"),
@@ -49,6 +50,3 @@ def stations_of(version: Version) -> list[Station]:
             "not proved" if worst is None else pixels(worst.max_px),
         ),
     ]  # fmt: skip
-
-
-_PLACING = ("marks_add", "mark_rename", "marks_hide", "set_add", "shift", "place")

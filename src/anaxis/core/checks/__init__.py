@@ -7,8 +7,8 @@ matter and add it to that file's CHECKS.
 from __future__ import annotations
 
 from anaxis.core.checks import cameras, lens, motion, times, transforms
-from anaxis.core.checks.subject import Expected, Subject, is_moving, moving_lens_channels
-from anaxis.core.findings import Check, Finding, by_severity
+from anaxis.core.checks.subject import Check, Expected, Subject, is_moving, moving_lens_channels
+from anaxis.core.findings import Finding, by_severity
 
 __all__ = ["CHECKS", "Expected", "Subject", "is_moving", "moving_lens_channels", "run_checks"]
 

@@ -7,9 +7,9 @@ from collections.abc import Iterator
 
 import numpy as np
 
-from anaxis.core.bake import Baked, node_positions_m
-from anaxis.core.checks.subject import Subject, is_moving, pose_rows
-from anaxis.core.findings import Check, Finding, remedy
+from anaxis.core.checks.subject import Check, Subject, is_moving, pose_rows
+from anaxis.core.findings import Finding, remedy
+from anaxis.core.scene.bake import Baked, node_positions_m
 
 # Relative to how far the cameras travel: two bakes of one motion differ by rounding and sampling.
 _ALIKE = 2e-3

@@ -6,11 +6,11 @@ from collections.abc import Iterator
 
 import numpy as np
 
-from anaxis.core.checks.subject import Subject, moving_lens_channels
-from anaxis.core.findings import Check, Finding, remedy
-from anaxis.core.lens import Image
-from anaxis.core.project import pixel_matrices, project
-from anaxis.core.timing import format_frame
+from anaxis.core.camera.lens import Image
+from anaxis.core.camera.projection import pixel_matrices, project
+from anaxis.core.checks.subject import Check, Subject, moving_lens_channels
+from anaxis.core.findings import Finding, remedy
+from anaxis.core.time.rates import format_frame
 
 # Film backs in use lie between the smallest phone sensors and large-format stills.
 _FILM_WIDTH_MM = (4.0, 75.0)

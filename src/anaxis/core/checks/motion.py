@@ -6,13 +6,13 @@ from collections.abc import Iterator
 
 import numpy as np
 
-from anaxis.core.checks.subject import Subject, is_moving, moving_lens_channels
-from anaxis.core.cuts import LEAP_M, Steps, breaks_of, cuts_of, steps_of
+from anaxis.core.camera.track import require_usable
+from anaxis.core.checks.subject import Check, Subject, is_moving, moving_lens_channels
 from anaxis.core.errors import BadInput
-from anaxis.core.findings import Check, Finding, remedy
-from anaxis.core.rotation import NEAR_LOCK_DEG, angles_from_matrices
-from anaxis.core.timing import format_frame
-from anaxis.core.track import require_usable
+from anaxis.core.findings import Finding, remedy
+from anaxis.core.motion.cuts import LEAP_M, Steps, breaks_of, cuts_of, steps_of
+from anaxis.core.space.rotation import NEAR_LOCK_DEG, angles_from_matrices
+from anaxis.core.time.rates import format_frame
 from anaxis.core.typing import Floats
 
 _FLIP_DEG = 150.0

@@ -2,17 +2,18 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
 from fractions import Fraction
 
 import numpy as np
 
-from anaxis.core.bake import Baked
-from anaxis.core.landmarks import Landmarks
-from anaxis.core.lens import Image
-from anaxis.core.scene import Scene
-from anaxis.core.track import LENS_CHANNELS, Track
+from anaxis.core.camera.lens import Image
+from anaxis.core.camera.track import LENS_CHANNELS, Track
+from anaxis.core.findings import Finding
+from anaxis.core.scene.bake import Baked
+from anaxis.core.scene.landmarks import Landmarks
+from anaxis.core.scene.nodes import Scene
 from anaxis.core.typing import Floats
 
 _STILL_M = 1e-9
@@ -43,6 +44,9 @@ class Subject:
     @property
     def path(self) -> str:
         return self.baked.node.path
+
+
+Check = Callable[[Subject], Iterable[Finding]]
 
 
 def pose_rows(track: Track) -> Floats:

@@ -7,12 +7,12 @@ from fractions import Fraction
 
 import numpy as np
 
-from anaxis.core.bake import Baked
-from anaxis.core.checks.subject import Expected, Subject
-from anaxis.core.findings import Check, Finding, remedy
-from anaxis.core.scene import Scene
-from anaxis.core.timing import KNOWN_RATES, format_frame, rate_label, rate_text
-from anaxis.core.track import Track
+from anaxis.core.camera.track import Track
+from anaxis.core.checks.subject import Check, Expected, Subject
+from anaxis.core.findings import Finding, remedy
+from anaxis.core.scene.bake import Baked
+from anaxis.core.scene.nodes import Scene
+from anaxis.core.time.rates import KNOWN_RATES, format_frame, rate_label, rate_text
 
 # What a guess is about, and what a wrong one does.
 _GUESSED = {

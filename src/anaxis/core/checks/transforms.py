@@ -6,14 +6,14 @@ from collections.abc import Iterator
 
 import numpy as np
 
-from anaxis.core.bake import world_matrices
-from anaxis.core.checks.subject import Subject, is_moving
-from anaxis.core.findings import Check, Finding, remedy
-from anaxis.core.lens import Image, zoom_px
-from anaxis.core.project import pixel_matrices, project
-from anaxis.core.proof import grid_pixels
-from anaxis.core.timing import format_frame
-from anaxis.core.tree import roll_deg
+from anaxis.core.camera.lens import Image, zoom_px
+from anaxis.core.camera.projection import pixel_matrices, project
+from anaxis.core.checks.subject import Check, Subject, is_moving
+from anaxis.core.findings import Finding, remedy
+from anaxis.core.proof.proof import grid_pixels
+from anaxis.core.scene.bake import world_matrices
+from anaxis.core.scene.tree import roll_deg
+from anaxis.core.time.rates import format_frame
 
 _SCALE_MATTERS = 1e-6
 _SHEAR_MATTERS = 1e-6

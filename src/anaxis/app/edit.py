@@ -1,0 +1,346 @@
+"""Making versions: a file's camera kept, taken again, edited, corrected; undo and redo."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any, Literal
+
+from sqlalchemy import func, select, update
+from sqlalchemy.orm import Session
+
+from anaxis.app.examined import Looked, fitting_recipe, look
+from anaxis.core.camera.lens import Image
+from anaxis.core.errors import BadInput
+from anaxis.core.findings import Finding
+from anaxis.core.motion.edits import lens_document
+from anaxis.core.recipe.documents import recipe_document
+from anaxis.core.recipe.effects import changes_picture, picture_after, picture_before
+from anaxis.core.recipe.model import Recipe
+from anaxis.core.recipe.operations import keep_lens, kind_of
+from anaxis.core.recipe.replay import inserted
+from anaxis.core.scene.landmarks import legal_name
+from anaxis.core.scene.nodes import Scene
+from anaxis.core.scene.picture import Picture
+from anaxis.store.archive import scene_from_bytes
+from anaxis.store.models import Camera, Shot, SourceFile, Version
+from anaxis.store.queries import (
+    examiner_of,
+    expected_of,
+    find_or_make,
+    keep_file,
+    picture_of_version,
+    recipe_of,
+    set_finder,
+    track_of,
+)
+
+Keeping = Literal["recipe", "motion", "nothing"]
+KEEPING_WORDS: dict[Keeping, str] = {
+    "recipe": "the new camera, with the recipe done again",
+    "motion": "the new motion only; lens, picture and recipe stay",
+    "nothing": "the new camera as it is; start a new recipe",
+}
+
+
+def keep_camera(
+    session: Session, shot: Shot, source: SourceFile, report: Looked, name: str, picture: Picture, change: str = "",
+) -> Version:  # fmt: skip
+    """Keep one camera of a file; a camera of that name in the shot gets a new take.
+
+    Raises BadInput for a camera that could not be flattened or has unusable numbers.
+    """
+    _refuse_unusable(report)
+    camera: Camera = find_or_make(session, Camera, shot_id=shot.id, name=name)
+    take = _highest(session, camera.id, Version.take) + 1
+    session.refresh(camera, ["head_id"])
+    follows = camera.head.number if camera.head_id is not None else None
+    version = _made(camera, source, report, picture, _highest(session, camera.id, Version.number) + 1)
+    version.take, version.edit, version.change = take, 0, change or f"taken in from {source.name}"
+    if follows is not None:  # what was worked on until now, whatever was undone before
+        version.facts = {**version.facts, "follows": follows}
+    session.add(version)
+    session.flush()
+    keep_file(session, source)
+    _set_head(session, camera, version, missing_from_id=None)
+    return version
+
+
+@dataclass(frozen=True)
+class Retake:
+    """A newer file of a known camera, looked through and ready to be kept."""
+
+    camera: Camera
+    report: Looked
+    picture: Picture
+    change: str
+
+
+def planned_retake(
+    session: Session, camera: Camera, source: SourceFile, scene: Scene, path: str, keeping: Keeping, picture: Picture,
+    draft: Recipe = (),
+) -> Retake:  # fmt: skip
+    """A newer file of a known camera as its next take, worked out and not kept yet.
+
+    ``draft`` is what was set for the file on intake. Operations that cannot be done on the new file are
+    switched off, and a finding says so.
+    """
+    before, examiner, sets = camera.head, examiner_of(session), set_finder(session)
+    recipe: Recipe = draft
+    trouble: list[Finding] = []
+    if keeping != "nothing":
+        wanted = _joined(draft, recipe_of(before))
+        recipe, trouble = fitting_recipe(examiner, source.scene, source.name, path, wanted, sets)
+        picture = _kept_picture(before, scene_from_bytes(before.source_file.scene), scene, picture, keeping)
+    if keeping == "motion":
+        lens = lens_document(track_of(before)[0])
+        recipe = inserted(recipe, keep_lens.KIND.operation({"lens": lens, "of": f"version {before.label}"}))
+    expected = expected_of(session.get_one(Shot, camera.shot_id))
+    report = look(
+        examiner, source.scene, source.name, {path: recipe}, expected, picture.image, sets, only=path
+    )[0]
+    report.findings.extend(trouble)
+    return Retake(camera, report, picture, f"taken in from {source.name}: {KEEPING_WORDS[keeping]}")
+
+
+def keep_retake(session: Session, source: SourceFile, made: Retake) -> Version:
+    """Raises BadInput where the camera cannot be used at all."""
+    shot = session.get_one(Shot, made.camera.shot_id)
+    return keep_camera(session, shot, source, made.report, made.camera.name, made.picture, made.change)
+
+
+def retake(
+    session: Session, camera: Camera, source: SourceFile, scene: Scene, path: str, keeping: Keeping, picture: Picture,
+    draft: Recipe = (),
+) -> Version:  # fmt: skip
+    """Plan a take and keep it; see :func:`planned_retake`. Raises BadInput where the camera cannot be used at all."""
+    return keep_retake(
+        session, source, planned_retake(session, camera, source, scene, path, keeping, picture, draft)
+    )
+
+
+def _kept_picture(
+    before: Version, source: Scene, scene: Scene, picture: Picture, keeping: Keeping
+) -> Picture:
+    """The picture of a new take: what was set by hand for it, else for the one before, else what the file says.
+
+    With the motion only, all of the picture is the earlier one's.
+    """
+    old = picture_of_version(before)
+    new_image = not picture.image_guessed and picture.image != scene.image
+    new_fit = not picture.fit_guessed and picture.fit != scene.source_fit
+    keep_image = not new_image and (
+        keeping == "motion" or (not old.image_guessed and old.image != source.image)
+    )
+    keep_fit = not new_fit and (keeping == "motion" or (not old.fit_guessed and old.fit != source.source_fit))
+    return Picture(
+        old.image if keep_image else picture.image, old.fit if keep_fit else picture.fit,
+        old.image_guessed if keep_image else picture.image_guessed, old.fit_guessed if keep_fit else picture.fit_guessed,
+    )  # fmt: skip
+
+
+def _joined(draft: Recipe, recipe: Recipe) -> Recipe:
+    """The new file's own corrections take the place of the earlier file's."""
+    codes = {o.code for o in draft if kind_of(o.code).for_file}
+    rest = tuple(o for o in recipe if o.code not in codes)
+    for operation in draft:
+        if operation not in rest:
+            rest = inserted(rest, operation)
+    return rest
+
+
+def mark_missing(
+    session: Session, before: Sequence[SourceFile], source: SourceFile, scene: Scene, kept: Sequence[Camera]
+) -> list[Camera]:
+    """Mark the cameras that came from the files ``before`` and are not in the newer one; nothing is deleted.
+
+    A camera that the newer file holds, by its path or name, and that was only not taken again, is not missing.
+    """
+    earlier = {f.id for f in before if f.id != source.id}
+    there = {n.path for n in scene.cameras} | {n.name for n in scene.cameras}
+    taken = {c.id for c in kept}
+    marked = []
+    for shot_id in {c.shot_id for c in kept}:
+        ours = select(Camera).where(Camera.shot_id == shot_id, ~Camera.made_here, Camera.id.not_in(taken))
+        for camera in session.execute(ours).scalars():
+            gone = not there & {
+                camera.name,
+                camera.head.camera_path,
+                camera.head.camera_path.rsplit("/", 1)[-1],
+            }
+            if gone and camera.head.source_file_id in earlier:
+                camera.missing_from_id = source.id
+                marked.append(camera)
+    session.flush()
+    return marked
+
+
+def edit_version(
+    session: Session, version: Version, recipe: Recipe, change: str, picture: Picture | None = None
+) -> Version:
+    """The recipe changed: the camera baked again as a new version, worked on from now on.
+
+    ``picture`` is how the source makes its picture where that changed too.
+
+    Raises BadInput, and keeps nothing, where the recipe cannot be done or leaves the camera unusable.
+    """
+    before = picture_before(picture_of_version(version), recipe_of(version))
+    picture = picture_after(picture or before, recipe)
+    report = _examined(session, version, recipe, picture)
+    if report.facts is None:
+        raise BadInput(report.findings[0].message)
+    _refuse_unusable(report)
+    return _next(session, version, _made(version.camera, version.source_file, report, picture, 0), change)
+
+
+def _examined(session: Session, version: Version, recipe: Recipe, picture: Picture) -> Looked:
+    image = None if picture.image_guessed else picture.image
+    path, expected = version.camera_path, expected_of(version.camera.shot)
+    source, sets = version.source_file, set_finder(session)
+    return look(
+        examiner_of(session), source.scene, source.name, {path: recipe}, expected, image, sets, only=path
+    )[0]
+
+
+def correct_picture(session: Session, version: Version, image: Image, source_fit: str) -> Version:
+    """The same camera with another picture, as a new version; nothing in it is a guess, and it is checked anew.
+
+    Raises BadInput where the picture is a part of a plate, whose size the recipe says.
+    """
+    recipe = recipe_of(version)
+    held = picture_of_version(version).image
+    sizing = changes_picture(recipe)
+    if sizing is not None and image != held:
+        raise BadInput(
+            f"The picture is a part of the plate, {held.width_px} x {held.height_px} px, which the recipe's operation "
+            f"'{sizing.label}' says: change it there, on Clean, or take it out first."
+        )
+    words = f"picture {image.width_px} x {image.height_px}, fit {source_fit}"
+    report = _examined(session, version, recipe, Picture(image, source_fit, False, False))
+    _refuse_unusable(report)
+    same = ("camera_id", "source_file_id", "camera_path", "facts", "track", "recipe")
+    made = Version(
+        **{k: getattr(version, k) for k in same}, findings=[f.as_dict() for f in report.findings],
+        width_px=image.width_px, height_px=image.height_px, pixel_aspect=image.pixel_aspect, image_guessed=False,
+        source_fit=source_fit, fit_guessed=False,
+    )  # fmt: skip
+    return _next(session, version, made, words)
+
+
+def step_back(session: Session, version: Version) -> Version:
+    """Undo: the version this one was made from is worked on again. Raises BadInput at a take's beginning."""
+    _require_seen(session, version.camera_id)
+    if version.parent_id is None:
+        raise BadInput(f"There is nothing to undo: version {version.label} is the camera as it was taken in.")
+    parent = session.get_one(Version, version.parent_id)
+    _set_head(session, version.camera, parent)
+    return parent
+
+
+def step_on(session: Session, version: Version) -> Version:
+    """Redo: the newest edit made from this version. Raises BadInput where there is none."""
+    _require_seen(session, version.camera_id)
+    child = next_of(session, version)
+    if child is None:
+        raise BadInput(f"There is nothing to redo after version {version.label}.")
+    _set_head(session, version.camera, child)
+    return child
+
+
+def next_of(session: Session, version: Version) -> Version | None:
+    """The newest edit made from a version."""
+    query = select(Version).where(Version.parent_id == version.id).order_by(Version.number.desc()).limit(1)
+    return session.execute(query).scalar_one_or_none()
+
+
+def copy_camera(session: Session, version: Version, name: str) -> Version:
+    """The version as a camera of its own in the same shot, under a legal name that is free."""
+    session.execute(select(Shot.id).where(Shot.id == version.camera.shot_id).with_for_update())
+    taken = set(
+        session.execute(select(Camera.name).where(Camera.shot_id == version.camera.shot_id)).scalars()
+    )
+    camera = Camera(
+        shot_id=version.camera.shot_id, name=legal_name(name or version.camera.name, taken), made_here=True
+    )
+    session.add(camera)
+    session.flush()
+    same = ("source_file_id", "camera_path", "facts", "findings", "track", "recipe", "width_px", "height_px",
+            "pixel_aspect", "image_guessed", "source_fit", "fit_guessed")  # fmt: skip
+    made = Version(
+        **{k: getattr(version, k) for k in same}, camera_id=camera.id, number=1, take=1, edit=0,
+        change=f"copied from {version.camera.name} {version.label}",
+    )  # fmt: skip
+    session.add(made)
+    session.flush()
+    _set_head(session, camera, made)
+    return made
+
+
+def _refuse_unusable(report: Looked) -> None:
+    if report.track is None or not report.usable:
+        worst = next(f for f in report.findings if f.severity == "error")
+        raise BadInput(f"{report.name} cannot be kept: {worst.message} {worst.remedy}")
+
+
+def _made(camera: Camera, source: SourceFile, report: Looked, picture: Picture, number: int) -> Version:
+    return Version(
+        camera_id=camera.id,
+        number=number,
+        source_file_id=source.id,
+        camera_path=report.path,
+        width_px=picture.image.width_px,
+        height_px=picture.image.height_px,
+        pixel_aspect=picture.image.pixel_aspect,
+        image_guessed=picture.image_guessed,
+        source_fit=picture.fit,
+        fit_guessed=picture.fit_guessed,
+        facts=report.facts,
+        findings=[f.as_dict() for f in report.findings],
+        recipe=recipe_document(report.recipe),
+        track=report.track,
+    )
+
+
+def _next(session: Session, version: Version, made: Version, change: str) -> Version:
+    """Put an edit behind the version it was made from. Raises BadInput where somebody else was quicker."""
+    _require_seen(session, version.camera_id)
+    made.number = _highest(session, version.camera_id, Version.number) + 1
+    edits = select(func.max(Version.edit)).where(
+        Version.camera_id == version.camera_id, Version.take == version.take
+    )
+    made.take, made.edit = version.take, (session.execute(edits).scalar() or 0) + 1
+    made.parent_id, made.change = version.id, change
+    session.add(made)
+    session.flush()
+    _set_head(session, version.camera, made)
+    return made
+
+
+def _require_seen(session: Session, camera_id: int) -> None:
+    """Refuse a change made from a page that does not show what is worked on by now.
+
+    The page's number of the version worked on comes along as ``session.info["head_seen"]``; the camera's row is
+    locked, so that of two changes at once the second is told.
+    """
+    seen = session.info.get("head_seen")
+    if seen is None:
+        return
+    session.execute(select(Camera.id).where(Camera.id == camera_id).with_for_update())
+    query = select(Version).join(Camera, Camera.head_id == Version.id).where(Camera.id == camera_id)
+    head = session.execute(query).scalar_one_or_none()
+    if head is not None and head.number != seen:
+        raise BadInput(
+            f"Meanwhile version {head.label} was made from another page ({head.change or 'taken in'}): nothing was changed here. "
+            "Look at what is there now, then do it again."
+        )
+
+
+def _set_head(session: Session, camera: Camera, version: Version, **also: Any) -> None:
+    session.execute(update(Camera).where(Camera.id == camera.id).values(head_id=version.id, **also))
+    session.expire(camera)
+
+
+def _highest(session: Session, camera_id: int, column: Any) -> int:
+    """The highest number in use; the row lock keeps them without gaps or clashes."""
+    session.execute(select(Camera.id).where(Camera.id == camera_id).with_for_update())
+    return session.execute(select(func.max(column)).where(Version.camera_id == camera_id)).scalar() or 0

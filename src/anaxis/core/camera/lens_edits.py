@@ -1,0 +1,124 @@
+"""Work on a lens's curves, and the film back of a part of the picture."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+from typing import NamedTuple
+
+import numpy as np
+
+from anaxis.core.camera.lens import Image
+from anaxis.core.camera.track import LENS_CHANNELS, Track
+from anaxis.core.errors import BadInput
+from anaxis.core.typing import Floats
+
+
+class LensChannel(NamedTuple):
+    """A channel as people name it; ``positive`` where nothing at or below zero makes sense."""
+
+    label: str
+    unit: str
+    positive: bool
+
+
+CHANNELS: dict[str, LensChannel] = {
+    "focal_mm": LensChannel("focal length", "mm", True),
+    "focus_m": LensChannel("focus distance", "m", True),
+    "fstop": LensChannel("stop", "f", True),
+    "offset_x_mm": LensChannel("offset right", "mm", False),
+    "offset_y_mm": LensChannel("offset up", "mm", False),
+    "squeeze": LensChannel("squeeze", "x", True),
+    "near_m": LensChannel("near plane", "m", True),
+    "far_m": LensChannel("far plane", "m", True),
+    "film_width_mm": LensChannel("film back width", "mm", True),
+    "film_height_mm": LensChannel("film back height", "mm", True),
+}
+assert set(CHANNELS) == set(LENS_CHANNELS)
+BY_LABEL = {c.label: name for name, c in CHANNELS.items()}
+WAYS = ("set to", "times", "plus", "hold outside")
+# Beyond these a lens is a mistake in a unit, whatever it is.
+_LARGEST = 1e9
+
+
+def changed_curve(
+    track: Track, channel: str, way: str, value: float | None, first: float = -np.inf, last: float = np.inf
+) -> Track:
+    """One lens channel changed on the frames from ``first`` to ``last``.
+
+    ``way``: "set to" a value, "times" or "plus" it, or "hold outside": the curve stays within the range and
+    is held before and after. Raises BadInput for a range without frames and for values no lens has.
+    """
+    if way not in WAYS:
+        raise BadInput(f"'{way}' is no way to change a curve: choose one of {', '.join(WAYS)}.")
+    kind, values = CHANNELS[channel], getattr(track.lens, channel)
+    inside = (track.frames >= first) & (track.frames <= last)
+    if not inside.any():
+        track.between(first, last)  # raises the sentence for it
+    if way == "hold outside":
+        at = np.flatnonzero(inside)
+        index = np.clip(np.arange(len(track)), at[0], at[-1])
+        return _with(track, channel, values[index])
+    if value is None:
+        raise BadInput(
+            f"The {kind.label} needs a number to be {'set to' if way == 'set to' else 'changed by'}."
+        )
+    if way != "set to" and np.isnan(values[inside]).any():
+        raise BadInput(f"The file says nothing of the {kind.label}: set it to a value first.")
+    made = {"set to": np.full(len(track), value), "times": values * value, "plus": values + value}[way]
+    made = np.where(inside, made, values)
+    wrong = inside & ~((np.abs(made) < _LARGEST) & ((made > 0) | (not kind.positive)))
+    if wrong.any():
+        worst = float(made[np.argmax(wrong)])
+        raise BadInput(
+            f"A {kind.label} of {worst:g} {kind.unit} cannot be"
+            + (": it must be above zero." if kind.positive else f": it must be within {_LARGEST:g}.")
+        )
+    return _with(track, channel, made)
+
+
+def _with(track: Track, channel: str, values: Floats) -> Track:
+    return replace(track, lens=replace(track.lens, **{channel: values}))
+
+
+@dataclass(frozen=True)
+class Part:
+    """A rectangle of a plate in pixels from its upper left corner; parts of it may lie outside (overscan)."""
+
+    x_px: float
+    y_px: float
+    width_px: float
+    height_px: float
+
+    def __post_init__(self) -> None:
+        if not (np.isfinite([self.x_px, self.y_px]).all() and max(abs(self.x_px), abs(self.y_px)) <= 1e6):
+            raise BadInput("Where the part begins must be two numbers of pixels.")
+        self.image(1.0)  # raises for a size that cannot be
+
+    def image(self, pixel_aspect: float) -> Image:
+        """The part as an image of its own."""
+        if self.width_px != round(self.width_px) or self.height_px != round(self.height_px):
+            raise BadInput(
+                f"A part of {self.width_px:g} x {self.height_px:g} px cannot be: it must be whole pixels."
+            )
+        return Image(round(self.width_px), round(self.height_px), pixel_aspect)
+
+
+def of_part(track: Track, plate: Image, fit: str, part: Part) -> Track:
+    """The camera of a part of its picture: the film back and offsets with which the part is the whole image.
+
+    With W x H the plate and used_w x used_h what it uses of the film back (DESIGN section 3), the part uses
+    used_w w / W by used_h h / H around its own middle; every fit then shows the same picture.
+    """
+    lens, used = track.lens, track.lens.used(plate, fit)
+    right = (part.x_px + part.width_px / 2) / plate.width_px - 0.5
+    down = (part.y_px + part.height_px / 2) / plate.height_px - 0.5
+    return replace(
+        track,
+        lens=replace(
+            lens,
+            film_width_mm=used.width_mm * part.width_px / plate.width_px / lens.squeeze,
+            film_height_mm=used.height_mm * part.height_px / plate.height_px,
+            offset_x_mm=lens.offset_x_mm + right * used.width_mm,
+            offset_y_mm=lens.offset_y_mm - down * used.height_mm,
+        ),
+    )

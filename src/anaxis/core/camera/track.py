@@ -1,0 +1,154 @@
+"""One camera's samples: per frame position, rotation and lens, in canonical space."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, fields, replace
+from fractions import Fraction
+
+import numpy as np
+
+from anaxis.core.camera.lens import Image, Used, used_rectangle
+from anaxis.core.errors import BadInput
+from anaxis.core.time.rates import format_frame
+from anaxis.core.typing import Floats, Ints
+
+LENS_CHANNELS = (
+    "focal_mm", "film_width_mm", "film_height_mm", "offset_x_mm", "offset_y_mm",
+    "squeeze", "focus_m", "fstop", "near_m", "far_m",
+)  # fmt: skip
+
+
+# Beyond it a double holds no tenth of a millimetre.
+_FAR_M = 1e12
+
+
+@dataclass(frozen=True, eq=False)
+class Lens:
+    """The lens on every frame; all arrays (n,). NaN where a file says nothing (focus, stop, near, far)."""
+
+    focal_mm: Floats
+    film_width_mm: Floats
+    film_height_mm: Floats
+    offset_x_mm: Floats
+    offset_y_mm: Floats
+    squeeze: Floats
+    focus_m: Floats
+    fstop: Floats
+    near_m: Floats
+    far_m: Floats
+
+    def used(self, image: Image, fit: str) -> Used:
+        return used_rectangle(self.film_width_mm, self.film_height_mm, self.squeeze, image, fit)
+
+    def values_at(self, at: int) -> dict[str, float]:
+        """Every channel by name at one sample."""
+        return {f.name: float(getattr(self, f.name)[at]) for f in fields(self)}
+
+    def take(self, index: Ints) -> Lens:
+        return Lens(**{f.name: getattr(self, f.name)[index] for f in fields(self)})
+
+
+def make_lens(n: int, **channels: object) -> Lens:
+    """A lens of ``n`` frames from numbers or (n,) arrays; what is left out takes a neutral value."""
+    neutral = {
+        "focal_mm": 50.0, "film_width_mm": 36.0, "film_height_mm": 24.0, "offset_x_mm": 0.0,
+        "offset_y_mm": 0.0, "squeeze": 1.0, "focus_m": np.nan, "fstop": np.nan, "near_m": np.nan,
+        "far_m": np.nan,
+    }  # fmt: skip
+    filled = {**neutral, **channels}
+    return Lens(**{k: np.array(np.broadcast_to(np.asarray(v, np.float64), (n,))) for k, v in filled.items()})
+
+
+@dataclass(frozen=True, eq=False)
+class Track:
+    """A camera in world space with one sample on every frame.
+
+    ``frames`` (n,) frame numbers, ``rate`` frames a second, ``position_m`` (n, 3), ``rotation``
+    (n, 3, 3) with the camera's local axes as columns. ``marked`` (n,) is 1 at samples that a person said
+    begin a new shot, -1 at those where a leap is none, 0 elsewhere; None where nobody has said anything.
+    """
+
+    name: str
+    frames: Floats
+    rate: Fraction
+    position_m: Floats
+    rotation: Floats
+    lens: Lens
+    marked: Ints | None = None
+
+    def __len__(self) -> int:
+        return len(self.frames)
+
+    def take(self, index: Ints) -> Track:
+        """The samples at ``index`` (k,), in that order."""
+        return replace(
+            self,
+            frames=self.frames[index],
+            position_m=self.position_m[index],
+            rotation=self.rotation[index],
+            lens=self.lens.take(index),
+            marked=None if self.marked is None else self.marked[index],
+        )
+
+    def between(self, first: float, last: float) -> Track:
+        """The samples from ``first`` to ``last``; raises BadInput where the camera has none."""
+        keep = np.flatnonzero((self.frames >= first) & (self.frames <= last))
+        if not len(keep):
+            raise BadInput(
+                f"'{self.name}' has no frames between {format_frame(first)} and {format_frame(last)}: it "
+                f"runs from {format_frame(self.frames[0])} to {format_frame(self.frames[-1])}."
+            )
+        return self.take(keep)
+
+
+def on_common_frames(a: Track, b: Track) -> tuple[Track, Track]:
+    """Two tracks on the frames that both have, a ten thousandth of a frame being none."""
+    both = np.intersect1d(np.round(a.frames, 4), np.round(b.frames, 4))
+    one, other = (t.take(np.flatnonzero(np.isin(np.round(t.frames, 4), both))) for t in (a, b))
+    return one, other
+
+
+def lens_moves(track: Track) -> bool:
+    """Whether anything of the lens that shapes the picture changes over the frames."""
+    return any(np.ptp(getattr(track.lens, k)) > 0 for k in LENS_CHANNELS[:6])
+
+
+def require_usable(track: Track, where: str) -> None:
+    """Raise BadInput naming the first frame at which a track cannot be used.
+
+    Checked: finite position, rotation, focal length, film back and offsets; focal length, film
+    back and squeeze above zero; positions within reach of double precision; frames that rise.
+    """
+    if (np.diff(track.frames) <= 0).any():
+        frame = format_frame(track.frames[int(np.argmax(np.diff(track.frames) <= 0))])
+        raise BadInput(
+            f"{where} has frames that do not rise after frame {frame}: choose a smaller first frame."
+        )
+    groups = {
+        "position": track.position_m,
+        "rotation": track.rotation.reshape(len(track), 9),
+        **{k: getattr(track.lens, k)[:, None] for k in LENS_CHANNELS[:6]},
+    }
+    for label, values in groups.items():
+        bad = ~np.isfinite(values).all(axis=1)
+        if bad.any():
+            frame = format_frame(track.frames[np.argmax(bad)])
+            raise BadInput(
+                f"{where} has a {label.replace('_mm', '').replace('_', ' ')} that is not a number at frame "
+                f"{frame}: repair that key in the source and export again."
+            )
+    far = np.abs(track.position_m).max(axis=1) > _FAR_M
+    if far.any():
+        at = int(np.argmax(far))
+        raise BadInput(
+            f"{where} stands {np.abs(track.position_m[at]).max():.3g} m from the origin at frame "
+            f"{format_frame(track.frames[at])}: no picture can be told from there; check the unit and that key."
+        )
+    for label in ("focal_mm", "film_width_mm", "film_height_mm", "squeeze"):
+        values = getattr(track.lens, label)
+        if (values <= 0).any():
+            at = int(np.argmax(values <= 0))
+            raise BadInput(
+                f"{where} has a {label.removesuffix('_mm').replace('_', ' ')} of {values[at]:g} at frame "
+                f"{format_frame(track.frames[at])}: it must be above zero."
+            )

@@ -1,0 +1,216 @@
+"""Where a motion breaks: steps from one frame to the next that neither side of them leads up to.
+
+What a whole shot does says nothing about one step of it: a hold makes every move look large, and a whip pan
+is fast for a few frames. A step is therefore held against the motion right beside it. Its *jump* is what it has
+more than the steps before and behind it, the smaller of the two: a move that starts, however abruptly, goes on
+behind the step, and one that stops was there before it. The jump's *weight* is how many times larger it is than
+the changes of speed among the four steps on either side, and than a share of the speed of its neighbours (a move
+that starts between two frames has a first step of any length). Position, rotation and lens are weighed apart and
+counted together. A sample that leaps away and is back a frame later (a stray sample) is set aside first.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import replace
+from typing import NamedTuple
+
+import numpy as np
+from scipy.spatial.transform import Rotation
+
+from anaxis.core.camera.track import Track
+from anaxis.core.errors import BadInput
+from anaxis.core.scene.tree import angle_between_deg
+from anaxis.core.time.rates import format_frame
+from anaxis.core.typing import Floats, Ints
+
+# Jumps smaller than these are no cut, whatever stands beside them: metres, degrees, share of the lens.
+LEAP_M = 0.05
+LEAP_DEG = 5.0
+LEAP_LENS = 0.02
+# From here on a jump is a cut; from the lesser one on it may be one, and is one where two quantities say so.
+CERTAIN = 10.0
+POSSIBLE = 4.0
+# Held against two steps on either side only, where another cut is near, more is asked for.
+CERTAIN_NEAR = 30.0
+_WIDE, _NEAR = 4, 2
+# Of the speed beside a step, what a jump is held against: half of it, at most, is a start between two frames.
+PACE = 0.2
+# A stray sample is this many times further away than its neighbours are from each other.
+STRAY = 8.0
+
+
+class Steps(NamedTuple):
+    """From each frame to the next: ``metres`` and ``degrees``, (n - 1,) each."""
+
+    metres: Floats
+    degrees: Floats
+
+
+class Breaks(NamedTuple):
+    """Places (k,) of the samples that begin something new: of the ``pose``, of the ``lens`` alone, and where it
+    is ``undecided``; ``strays`` are single samples that are far from both neighbours (each breaks the pose on
+    both sides)."""
+
+    pose: Ints
+    lens: Ints
+    undecided: Ints
+    strays: Ints
+
+
+_NONE = np.zeros(0, dtype=np.int64)
+
+
+def steps_of(track: Track) -> Steps | None:
+    """The steps of a track; None where they cannot be told: under four frames, or samples that are no numbers."""
+    if not _tellable(track):
+        return None
+    metres = np.linalg.norm(np.diff(track.position_m, axis=0), axis=1)
+    return Steps(metres, angle_between_deg(track.rotation[:-1], track.rotation[1:]))
+
+
+def _tellable(track: Track) -> bool:
+    return len(track) >= 4 and bool(np.isfinite(track.position_m).all() and np.isfinite(track.rotation).all())
+
+
+def cuts_of(track: Track, breaks: Breaks | None = None) -> Ints:
+    """The places (k,) of the samples that begin something new: cuts of pose or lens, and what a person marked.
+
+    ``breaks`` are those of the track, where they are at hand.
+    """
+    return _with_marks(track, found_cuts(track, breaks))
+
+
+def pose_cuts(track: Track, breaks: Breaks | None = None) -> Ints:
+    """Those of :func:`cuts_of` across which no pose is drawn; a lens that steps alone breaks no motion."""
+    return _with_marks(track, (breaks or breaks_of(track)).pose)
+
+
+def found_cuts(track: Track, breaks: Breaks | None = None) -> Ints:
+    """The places (k,) behind cuts of pose or lens, whatever anybody has marked."""
+    found = breaks or breaks_of(track)
+    return np.union1d(found.pose, found.lens)
+
+
+def _with_marks(track: Track, found: Ints) -> Ints:
+    if track.marked is None:
+        return found
+    found = np.union1d(found, np.flatnonzero(track.marked > 0))
+    found = np.setdiff1d(found, np.flatnonzero(track.marked < 0))
+    return found[found > 0]
+
+
+def breaks_of(track: Track) -> Breaks:
+    """Where pose and lens break, and where that cannot be told; none in under four samples."""
+    if not _tellable(track):
+        return Breaks(_NONE, _NONE, _NONE, _NONE)
+    strays = _strays(track)
+    left = np.setdiff1d(np.arange(len(track)), strays)
+    kept = track if not len(strays) else track.take(left)
+    if len(kept) < 4:
+        return Breaks(_NONE, _NONE, _NONE, strays)
+    weights = [
+        _weigh(kept.frames, *_position_steps(kept), LEAP_M),
+        _weigh(kept.frames, *_rotation_steps(kept), LEAP_DEG),
+        _weigh(kept.frames, *_lens_steps(kept), LEAP_LENS),
+    ]
+    certain = np.stack([(w.wide >= CERTAIN) | (w.near >= CERTAIN_NEAR) for w in weights])
+    possible = np.stack([w.wide >= POSSIBLE for w in weights])
+    # At the first and the last step there is one side only: nothing is certain there.
+    edge = np.zeros(len(kept) - 1, dtype=np.bool_)
+    edge[[0, -1]] = True
+    together = possible.sum(axis=0) >= 2
+    pose = (certain[:2].any(axis=0) | (together & possible[:2].any(axis=0))) & ~edge
+    lens = certain[2] & ~edge & ~pose
+    undecided = (possible | certain).any(axis=0) & ~pose & ~lens
+    isolated = np.unique(np.concatenate([strays, strays + 1])) if len(strays) else _NONE
+    return Breaks(
+        np.union1d(left[1:][pose], isolated[(isolated > 0) & (isolated < len(track))]),
+        left[1:][lens],
+        left[1:][undecided],
+        strays,
+    )
+
+
+class _Weight(NamedTuple):
+    """How many times larger each step's jump (n - 1,) is than what goes on beside it, over wide and near windows."""
+
+    wide: Floats
+    near: Floats
+
+
+def _weigh(frames: Floats, steps: Floats, least_seen: float, least: float) -> _Weight:
+    """Weigh vector steps (m, c). Jumps under ``least`` weigh nothing; changes of speed under ``least_seen`` are noise."""
+    span = np.diff(frames)[:, None]
+    speed = steps / span
+    change = np.linalg.norm(np.diff(speed, axis=0), axis=1)  # (m - 1,): of step j to j + 1
+    one_side = np.concatenate([[np.inf], change]), np.concatenate([change, [np.inf]])
+    jump = np.minimum(*one_side)
+    pace = np.linalg.norm(speed, axis=1)
+    quick = PACE * np.maximum(np.concatenate([[0.0], pace[:-1]]), np.concatenate([pace[1:], [0.0]]))
+    beside = {}
+    for reach in (_WIDE, _NEAR):
+        # Changes that the step itself has no part in: it takes part in those at i - 1 and i.
+        away = [*range(-reach - 1, -1), *range(1, reach + 1)]
+        most = np.maximum(_most(change, len(steps), away), np.maximum(quick, least_seen))
+        beside[reach] = most
+    size = jump * span[:, 0]
+    counts = np.isfinite(jump) & (size >= least)
+    return _Weight(*(np.where(counts, jump / beside[r], 0.0) for r in (_WIDE, _NEAR)))
+
+
+def _position_steps(track: Track) -> tuple[Floats, float]:
+    return np.diff(track.position_m, axis=0), LEAP_M / 1000
+
+
+def _rotation_steps(track: Track) -> tuple[Floats, float]:
+    turned = track.rotation[1:] @ np.swapaxes(track.rotation[:-1], 1, 2)
+    return np.degrees(Rotation.from_matrix(turned).as_rotvec()), LEAP_DEG / 1000
+
+
+def _lens_steps(track: Track) -> tuple[Floats, float]:
+    """The lens on a scale where one part in a hundred is 0.01: sizes as logarithms, offsets as a share of the width."""
+    lens = track.lens
+    with np.errstate(invalid="ignore", divide="ignore"):
+        rows = [np.log(getattr(lens, k)) for k in ("focal_mm", "film_width_mm", "film_height_mm", "squeeze")]
+        rows += [getattr(lens, k) / lens.film_width_mm for k in ("offset_x_mm", "offset_y_mm")]
+    values = np.stack([r if np.isfinite(r).all() else np.zeros(len(track)) for r in rows], axis=1)
+    return np.diff(values, axis=0), LEAP_LENS / 1000
+
+
+def _strays(track: Track) -> Ints:
+    """Samples far from both neighbours, which themselves nearly meet, in a motion that is otherwise quiet there."""
+    out = np.zeros(len(track), dtype=np.bool_)
+    turn = Rotation.from_matrix(track.rotation)
+    turned = [np.degrees((turn[k:] * turn[:-k].inv()).magnitude()) for k in (1, 2)]
+    placed = [np.linalg.norm(track.position_m[k:] - track.position_m[:-k], axis=1) for k in (1, 2)]
+    for (step, across), least in ((placed, LEAP_M), (turned, LEAP_DEG)):
+        away = np.minimum(step[:-1], step[1:])  # of sample i + 1 from the nearer of its neighbours
+        # The steps beside it, without the two that touch the sample itself.
+        away_from_it = [*range(-_WIDE, 0), *range(2, _WIDE + 2)]
+        quiet = np.maximum(across, _most(step, len(across), away_from_it))
+        out[1:-1] |= (away >= least) & (away >= STRAY * quiet)
+    return np.flatnonzero(out)
+
+
+def _most(values: Floats, count: int, offsets: Iterable[int]) -> Floats:
+    """For each of ``count`` places i, the largest of values[i + offset] that there are, (count,)."""
+    out = np.zeros(count)
+    for offset in offsets:
+        low, high = max(0, -offset), min(count, len(values) - offset)
+        if high > low:
+            out[low:high] = np.maximum(out[low:high], values[low + offset : high + offset])
+    return out
+
+
+def with_mark(track: Track, frame: float, cut: bool) -> Track:
+    """The track with a cut marked before ``frame``, or a leap there said to be none. Raises BadInput without that frame."""
+    at = np.flatnonzero(np.abs(track.frames - frame) < 1e-6)
+    if not len(at) or at[0] == 0:
+        raise BadInput(
+            f"No cut can lie before frame {format_frame(frame)}: '{track.name}' runs from "
+            f"{format_frame(track.frames[0])} to {format_frame(track.frames[-1])}, and a cut has frames on both sides."
+        )
+    marked = np.zeros(len(track), dtype=np.int64) if track.marked is None else track.marked.copy()
+    marked[at[0]] = 1 if cut else -1
+    return replace(track, marked=marked)

@@ -1,0 +1,213 @@
+"""Proof: by how many pixels the camera that arrived differs from the one meant, on every frame.
+
+Test points (DESIGN section 3): the landmarks, and a 9 x 5 grid over the image at four depths: the focus distance,
+near and far depths that bracket the landmarks, and one near depth that follows from the camera's own motion,
+whatever the lens is focused on. All are taken from the camera meant, so that a point is always somewhere a
+viewer could look. A proof says how many of the frames owed it rests on, and what else did not arrive as meant.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field, replace
+from typing import NamedTuple
+
+import numpy as np
+
+from anaxis.core.camera.lens import Image
+from anaxis.core.camera.projection import pixel_matrices, project, unproject
+from anaxis.core.camera.track import Track
+from anaxis.core.typing import Bools, Floats
+
+GRID_COLUMNS, GRID_ROWS = 9, 5
+GRADES: tuple[tuple[str, float], ...] = (("exact", 0.01), ("tight", 0.1), ("visible", 1.0))
+# Landmarks further out than this share of the image beside it are not looked at: near the plane of
+# the camera a projection runs to infinity and says nothing about the picture.
+_MARGIN = 0.5
+_CHUNK_POINTS = 2_000_000
+GRID_DEPTHS = 4
+# The near depth is so many sizes of the camera's own motion, within these bounds: a shift of the camera shows there.
+_MOTIONS, _NEAREST_M, _FURTHEST_M = 3.0, 1.0, 100.0
+
+
+@dataclass(frozen=True, eq=False)
+class TestPoints:
+    """``world_m`` (n, m, 3), the pixels meant (n, m, 2), and which of them count (n, m)."""
+
+    __test__ = False  # not a test class, whatever its name makes a test runner think
+    world_m: Floats
+    pixels: Floats
+    counts: Bools
+
+
+class Difference(NamedTuple):
+    """Something beside the picture that is not there as meant; ``matters`` where it makes the camera another one."""
+
+    what: str
+    meant: str
+    arrived: str
+    matters: bool
+
+    @property
+    def sentence(self) -> str:
+        return f"{self.what}: {self.meant} meant, {self.arrived}"
+
+
+@dataclass(frozen=True, eq=False)
+class Proof:
+    """``deviation_px`` (n,) the largest distance at each frame; ``median_px`` over the frames.
+
+    ``missing`` (k,) are frames owed that did not arrive: those of the camera, whose deviation is that of whatever stands
+    there, and those it never had (:func:`owing`).
+    ``between_px`` and ``between_frame`` are the worst between frames, where that was looked at.
+    """
+
+    frames: Floats
+    deviation_px: Floats
+    max_px: float
+    worst_frame: float
+    median_px: float
+    grade: str
+    test_points: int
+    missing: Floats = field(default_factory=lambda: np.zeros(0))
+    differences: tuple[Difference, ...] = ()
+    between_px: float | None = None
+    between_frame: float | None = None
+
+    @property
+    def owed(self) -> int:
+        return len(np.union1d(self.frames, self.missing))
+
+    @property
+    def compared(self) -> int:
+        """The frames owed that arrived."""
+        return self.owed - len(self.missing)
+
+    def within(self, tolerance_px: float) -> bool:
+        """Whether all frames arrived, none further off than that, and nothing else is another."""
+        other = any(d.matters for d in self.differences)
+        return self.max_px <= tolerance_px and not len(self.missing) and not other
+
+
+def owing(proof: Proof, first: float, last: float) -> Proof:
+    """The proof where the shot owes every whole frame from ``first`` to ``last``, whatever the camera has."""
+    never = np.setdiff1d(np.arange(first, last + 1), np.round(proof.frames, 4))
+    return replace(proof, missing=np.union1d(proof.missing, never))
+
+
+def grade_of(max_px: float) -> str:
+    """exact (<= 0.01 px), tight (<= 0.1), visible (<= 1) or off."""
+    return next((name for name, limit in GRADES if max_px <= limit), "off")
+
+
+def grid_pixels(image: Image) -> Floats:
+    """The 9 x 5 grid over the image, borders included, (45, 2)."""
+    x = np.linspace(0.0, image.width_px, GRID_COLUMNS)
+    y = np.linspace(0.0, image.height_px, GRID_ROWS)
+    return np.stack(np.meshgrid(x, y), axis=-1).reshape(-1, 2)
+
+
+def grid_depths_m(track: Track, meant: Floats, landmarks_m: Floats, motion_m: float | None = None) -> Floats:
+    """Focus, near and far depth of the grid on every frame, and the near depth of the motion, (n, 4) metres.
+
+    Without a focus distance the middle of the landmarks' depths stands for it; without landmarks
+    in front of the camera, near and far lie at half and ten times the focus; the far one lies at ten times the near
+    depth of the motion at least. ``motion_m`` is the size of the whole
+    camera's motion, that of ``track`` where None.
+    """
+    focus = np.where(track.lens.focus_m > 0, track.lens.focus_m, np.nan)
+    near = far = np.full(len(track), np.nan)
+    if landmarks_m.shape[1]:
+        _, depth = project(meant, landmarks_m)
+        ahead = np.where(depth > 1e-3, depth, np.nan)
+        seen = np.asarray(np.isfinite(ahead).any(axis=1))
+        if seen.any():
+            near = np.where(seen, np.nanmin(np.where(seen[:, None], ahead, 1.0), axis=1), np.nan) * 0.9
+            far = np.where(seen, np.nanmax(np.where(seen[:, None], ahead, 1.0), axis=1), np.nan) * 1.1
+    focus = np.where(np.isnan(focus), np.sqrt(near * far), focus)
+    focus = np.where(np.isnan(focus), 5.0, focus)
+    near = np.where(np.isnan(near), focus / 2, near)
+    far = np.where(np.isnan(far), focus * 10, far)
+    size = motion_size_m(track) if motion_m is None else motion_m
+    own = np.full(len(track), np.clip(_MOTIONS * size, _NEAREST_M, _FURTHEST_M))
+    # An error of place and one of rotation may cancel at one depth; they never do at a near and a far one.
+    return np.stack([focus, near, np.maximum(far, 10 * own), own], axis=1)
+
+
+def motion_size_m(track: Track) -> float:
+    """The diagonal of the box that the camera moves in."""
+    return float(np.linalg.norm(np.ptp(track.position_m, axis=0)))
+
+
+def make_test_points(
+    track: Track, meant: Floats, image: Image, landmarks_m: Floats, motion_m: float | None = None
+) -> TestPoints:
+    """Test points of every frame. ``landmarks_m`` is (1, l, 3) or (n, l, 3), l may be 0; see :func:`grid_depths_m`."""
+    n = len(track)
+    grid = grid_pixels(image)
+    depths = grid_depths_m(track, meant, landmarks_m, motion_m)
+    pixels = np.tile(grid, (depths.shape[1], 1))
+    world = unproject(meant, pixels, np.repeat(depths, len(grid), axis=1))
+    counts = np.ones(world.shape[:2], dtype=np.bool_)
+    pixels = np.broadcast_to(pixels, (n, *pixels.shape))
+    if landmarks_m.shape[1]:
+        seen_px, depth = project(meant, landmarks_m)
+        size = np.array([image.width_px, image.height_px], dtype=np.float64)
+        inside = ((seen_px >= -_MARGIN * size) & (seen_px <= (1 + _MARGIN) * size)).all(axis=2)
+        world = np.concatenate([np.broadcast_to(landmarks_m, (n, *landmarks_m.shape[1:])), world], axis=1)
+        pixels = np.concatenate([seen_px, pixels], axis=1)
+        counts = np.concatenate([inside & (depth > 1e-3), counts], axis=1)
+    return TestPoints(world, pixels, counts)
+
+
+def deviations_px(points: TestPoints, arrived: Floats, image: Image) -> Floats:
+    """The largest distance per frame, (n,), between the pixels meant and those of ``arrived``.
+
+    A point the arrived camera does not have in front of it counts as the image's diagonal.
+    """
+    seen_px, depth = project(arrived, points.world_m)
+    lost = np.hypot(image.width_px, image.height_px)
+    distance = np.hypot(*np.moveaxis(seen_px - points.pixels, 2, 0))
+    distance = np.where((depth > 0) & np.isfinite(distance), distance, lost)
+    return np.max(np.where(points.counts, distance, 0.0), axis=1)
+
+
+def prove(
+    track: Track,
+    image: Image,
+    fit: str,
+    arrived: Floats,
+    landmarks_m: Floats,
+) -> Proof:
+    """Measure a camera that arrived against the one meant.
+
+    Parameters:
+        track, image, fit: the camera meant and how its picture is made.
+        arrived: (n, 3, 4) pixel matrices of the camera that arrived, in canonical space.
+        landmarks_m: (1, l, 3) or (n, l, 3).
+    """
+    meant = pixel_matrices(track, image, fit)
+    per_frame = landmarks_m.shape[1] + GRID_DEPTHS * GRID_COLUMNS * GRID_ROWS
+    size = motion_size_m(track)
+    step = max(1, _CHUNK_POINTS // per_frame)
+    parts = []
+    for start in range(0, len(track), step):  # bounds memory only: a chunk is thousands of frames
+        cut = slice(start, start + step)
+        part = track.take(np.arange(len(track))[cut])
+        marks = landmarks_m if len(landmarks_m) == 1 else landmarks_m[cut]
+        points = make_test_points(part, meant[cut], image, marks, size)
+        parts.append(deviations_px(points, arrived[cut], image))
+    return proof_of(track.frames, np.concatenate(parts), per_frame)
+
+
+def proof_of(frames: Floats, deviation: Floats, test_points: int) -> Proof:
+    """A proof from the deviation (n,) on the frames (n,)."""
+    worst = int(np.argmax(deviation))
+    return Proof(
+        frames=frames,
+        deviation_px=deviation,
+        max_px=float(deviation[worst]),
+        worst_frame=float(frames[worst]),
+        median_px=float(np.median(deviation)),
+        grade=grade_of(float(deviation[worst])),
+        test_points=test_points,
+    )

@@ -1,0 +1,63 @@
+"""The bake: over which frames, and at which step."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from anaxis.core.errors import BadInput
+from anaxis.core.recipe.model import Kind, Number, Params, Work, asked
+from anaxis.core.scene.bake import camera_range
+from anaxis.core.scene.nodes import Scene
+from anaxis.core.time.rates import MAX_FRAMES, frame_range
+from anaxis.core.typing import Floats
+
+
+class Bake(Params):
+    first: Number | None = asked("First frame", default=None)
+    last: Number | None = asked("Last frame", default=None)
+    step: Number = asked("Step", "frames", default=1.0)
+
+
+def apply(work: Work, p: Bake) -> Work:
+    """Done by :func:`anaxis.core.recipe.replay.replay`, between the tree and the track."""
+    return work
+
+
+def words(p: Bake) -> str:
+    ends = ["first" if p.first is None else f"{p.first:g}", "last" if p.last is None else f"{p.last:g}"]
+    span = "" if p.first is None and p.last is None else f"frames {' to '.join(ends)}"
+    step = f"every {p.step:g} frames" if p.step != 1 else ""
+    return ", ".join(x for x in (span, step) if x) or "every whole frame"
+
+
+def frames_of(scene: Scene, path: str, p: Bake, within: tuple[float, float] | None = None) -> Floats:
+    """The frames a bake asks for, (n,): first, last and step where given, else every whole frame.
+
+    A step below one gives sub-frames; the frames are counted from the first. ``within`` is what is left of it
+    behind, where the camera's own range is more than can be baked. Raises BadInput for a range the camera has no
+    part of, and for too many frames.
+    """
+    node = scene.camera(path)
+    low, high = camera_range(scene, node.path)
+    what = f"{scene.name}, camera {node.path},"
+    first, last, step = p.first, p.last, p.step
+    if step <= 0:
+        raise BadInput(f"A step of {step:g} frames cannot be: it must be above zero.")
+    if within is not None and high - low >= MAX_FRAMES:
+        low, high = max(low, np.floor(within[0])), min(high, np.ceil(within[1]))
+    if first is None and last is None and step == 1.0:
+        return frame_range(low, high, what)
+    # A camera without samples stands the same at any frame.
+    start = float(np.ceil(low - 1e-6)) if first is None else first
+    end = float(np.floor(high + 1e-6)) if last is None else last
+    if start > end:
+        raise BadInput(f"The range {start:g} to {end:g} has its end before its beginning: swap them.")
+    count = int(np.floor((end - start) / step + 1e-9)) + 1
+    if count > MAX_FRAMES:
+        raise BadInput(
+            f"{what} would have {count} samples; at most {MAX_FRAMES} are taken: take a larger step."
+        )
+    return np.asarray(start + step * np.arange(count), dtype=np.float64)
+
+
+KIND = Kind("bake", "Bake", "bake", Bake, apply, words, once=True, moves_time=True)

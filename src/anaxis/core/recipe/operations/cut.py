@@ -1,0 +1,29 @@
+"""A cut where none was found, or none where one was."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+from anaxis.core.motion.cuts import with_mark
+from anaxis.core.recipe.model import Kind, Number, Params, Work, asked
+from anaxis.core.time.rates import format_frame
+
+
+class Cut(Params):
+    frame: Number = asked("First frame of what follows")
+    way: Literal["a cut", "no cut"] = asked("It is")
+
+
+def apply(work: Work, p: Cut) -> Work:
+    return work.with_track(with_mark(work.done, p.frame, p.way == "a cut"))
+
+
+KIND = Kind(
+    "cut",
+    "Cut",
+    "track",
+    Cut,
+    apply,
+    lambda p: f"{p.way} before frame {format_frame(p.frame)}",
+    station="time",
+)

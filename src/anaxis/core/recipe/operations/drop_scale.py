@@ -1,0 +1,21 @@
+"""Scale on a node above the camera taken out."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+from anaxis.core.recipe.model import Kind, NodePath, Params, Work, asked
+from anaxis.core.scene import tree
+
+
+class DropScale(Params):
+    node: NodePath = asked("Node")
+
+
+def apply(work: Work, p: DropScale) -> Work:
+    return replace(work, scene=tree.without_scale(work.scene, p.node))
+
+
+KIND = Kind(
+    "drop_scale", "Drop the scale", "tree", DropScale, apply, lambda p: f"of {p.node}", about_parents=True
+)

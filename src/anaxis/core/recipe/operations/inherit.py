@@ -1,0 +1,19 @@
+"""A node that leaves its parents aside follows them again."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+from anaxis.core.recipe.model import Kind, NodePath, Params, Work, asked
+from anaxis.core.scene import tree
+
+
+class Inherit(Params):
+    node: NodePath = asked("Node")
+
+
+def apply(work: Work, p: Inherit) -> Work:
+    return replace(work, scene=tree.inheriting(work.scene, p.node))
+
+
+KIND = Kind("inherit", "Let parents move it", "tree", Inherit, apply, lambda p: p.node, about_parents=True)

@@ -1,0 +1,29 @@
+"""The motion of one level above the camera held still, or taken out."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from typing import Literal
+
+from anaxis.core.recipe.model import Kind, NodePath, Params, Work, asked
+from anaxis.core.scene import tree
+
+
+class Level(Params):
+    node: NodePath = asked("Node")
+    way: Literal["still", "out"] = asked("How")
+
+
+def apply(work: Work, p: Level) -> Work:
+    return replace(work, scene=tree.level_off(work.scene, p.node, p.way, float(work.frames[0])))
+
+
+KIND = Kind(
+    "level",
+    "Switch a level off",
+    "tree",
+    Level,
+    apply,
+    lambda p: f"{p.node} {'held as at the first frame' if p.way == 'still' else 'taken out'}",
+    about_parents=True,
+)

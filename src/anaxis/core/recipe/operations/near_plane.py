@@ -1,0 +1,17 @@
+"""The near clip, on every frame."""
+
+from __future__ import annotations
+
+from anaxis.core.motion.edits import with_near
+from anaxis.core.recipe.model import Kind, Number, Params, Work, asked
+
+
+class NearPlane(Params):
+    near_m: Number = asked("Near", "m")
+
+
+def apply(work: Work, p: NearPlane) -> Work:
+    return work.with_track(with_near(work.done, p.near_m))
+
+
+KIND = Kind("near_plane", "Near plane", "track", NearPlane, apply, lambda p: f"{p.near_m:g} m")

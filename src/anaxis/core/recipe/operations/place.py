@@ -1,0 +1,45 @@
+"""Camera, landmarks and set placed in another scene by one similarity."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+from anaxis.core.motion.placement import Similarity, similarity_of
+from anaxis.core.recipe.model import Kind, Number, Params, Work, asked
+
+
+class Place(Params):
+    scale: Number = asked("scale")
+    qx: Number = asked("qx")
+    qy: Number = asked("qy")
+    qz: Number = asked("qz")
+    qw: Number = asked("qw")
+    x_m: Number = asked("x")
+    y_m: Number = asked("y")
+    z_m: Number = asked("z")
+    told: str | None = asked("How", default=None)
+
+
+def placement(p: Place) -> Similarity:
+    return similarity_of(p.model_dump(exclude={"told"}))
+
+
+def apply(work: Work, p: Place) -> Work:
+    found = placement(p)
+    lines = found.points(work.lines_m) if len(work.lines_m) else work.lines_m
+    return replace(
+        work, track=found.track(work.done), landmarks=found.landmarks(work.landmarks), lines_m=lines
+    )
+
+
+KIND = Kind(
+    "place",
+    "Place",
+    "track",
+    Place,
+    apply,
+    lambda p: p.told or f"scale {p.scale:g}",
+    station="place",
+    by_hand=False,
+    placement=placement,
+)

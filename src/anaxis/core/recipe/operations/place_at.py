@@ -1,0 +1,21 @@
+"""The camera put where another node stands, its rotation kept."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+from anaxis.core.recipe.model import Kind, NodePath, Params, Work, asked
+from anaxis.core.scene import tree
+
+
+class PlaceAt(Params):
+    node: NodePath = asked("Node")
+
+
+def apply(work: Work, p: PlaceAt) -> Work:
+    return replace(work, scene=tree.placed_at(work.scene, work.path, p.node, work.frames))
+
+
+KIND = Kind(
+    "place_at", "Position from a node", "tree", PlaceAt, apply, lambda p: f"stands where {p.node} stands"
+)

@@ -1,0 +1,41 @@
+"""Set geometry and landmarks from another file."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+import numpy as np
+
+from anaxis.core.recipe.model import Kind, Made, Number, Params, Work, asked
+from anaxis.core.recipe.operations.correct import UpAxis
+from anaxis.core.scene.landmarks import joined
+from anaxis.core.scene.nodes import corrected
+from anaxis.core.scene.surroundings import landmarks_of, set_lines_m
+
+
+class SetAdd(Params):
+    sha256: Made = asked("File")
+    name: str | None = asked("Name", default=None)
+    up_axis: UpAxis | None = asked("Up axis", default=None)
+    metres_per_unit: Number | None = asked("Metres a unit", "m", default=None)
+
+
+def apply(work: Work, p: SetAdd) -> Work:
+    found = corrected(work.sets(p.sha256), p.up_axis, p.metres_per_unit)
+    marks = joined([work.landmarks, landmarks_of(found, work.done.frames[:1])], len(work.done))
+    lines = np.concatenate([work.lines_m, set_lines_m(found, found.first_frame)])
+    return replace(work, landmarks=marks, lines_m=lines)
+
+
+KIND = Kind(
+    "set_add",
+    "Set from a file",
+    "track",
+    SetAdd,
+    apply,
+    lambda p: p.name or "",
+    station="place",
+    by_hand=False,
+    moves_camera=False,
+    set_of=lambda p: p.sha256,
+)

@@ -1,0 +1,52 @@
+"""What stands round a camera: the scene's landmarks and the lines of its set, in canonical space."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from anaxis.core.scene.bake import node_positions_m, world_matrices
+from anaxis.core.scene.landmarks import NO_LANDMARKS, Landmarks, joined
+from anaxis.core.scene.nodes import Node, Scene
+from anaxis.core.typing import Floats
+
+
+def landmarks_of(scene: Scene, frames: Floats) -> Landmarks:
+    """The scene's landmarks on the given frames; those with a position that is no number are left out.
+
+    Marked places come first. Pieces of the set are landmarks too, at their pivot where that lies
+    within their bounds, else in the middle of them; where places are marked, pieces are hidden.
+    """
+    nodes = [n for n in scene.nodes if n.kind == "landmark"]
+    marked = [
+        Landmarks((n.name,), at[:, None])
+        for n in nodes
+        if np.isfinite(at := node_positions_m(scene, n.path, frames)).all()
+    ]
+    pieces = []
+    for node, lines in set_pieces(scene, frames):
+        low, high = lines.min(axis=(0, 1)), lines.max(axis=(0, 1))
+        pivot = node_positions_m(scene, node.path, frames[:1])[0]
+        inside = (pivot >= low - 1e-9).all() and (pivot <= high + 1e-9).all()
+        at = pivot if inside else (low + high) / 2
+        hidden = frozenset({node.name}) if marked else frozenset()
+        pieces.append(Landmarks((node.name,), at[None, None], (high - low)[None], hidden))
+    return joined([*marked, *pieces], len(frames)) if marked or pieces else NO_LANDMARKS
+
+
+def set_lines_m(scene: Scene, frame: float) -> Floats:
+    """The set's lines in canonical space as they stand at one frame, (s, 2, 3) metres."""
+    pieces = [s for _, s in set_pieces(scene, np.array([frame]))]
+    return np.concatenate(pieces) if pieces else np.zeros((0, 2, 3))
+
+
+def set_pieces(scene: Scene, frames: Floats) -> list[tuple[Node, Floats]]:
+    """The pieces of the set that have lines, with those lines at the first of ``frames``."""
+    pieces = []
+    for node in scene.nodes:
+        if node.segments is not None and len(node.segments):
+            world = world_matrices(scene, node.path, frames[:1])[0]
+            placed = node.segments @ world[:3, :3].T + world[:3, 3]
+            segments = scene.convention.position_to_canonical(placed)
+            if np.isfinite(segments).all():
+                pieces.append((node, segments))
+    return pieces

@@ -1,0 +1,201 @@
+"""The package of files handed to one receiver: cameras, landmarks, set, an axis check, a sheet, a manifest.
+
+The zip is the same to the byte for the same camera, recipe and package: its entries carry a fixed date and
+nothing of the day it was made.
+"""
+
+from __future__ import annotations
+
+import csv
+import hashlib
+import io
+import json
+import zipfile
+from collections.abc import Mapping, Sequence
+from dataclasses import replace
+from importlib.metadata import version
+from typing import Any
+
+import numpy as np
+
+from anaxis import __version__
+from anaxis.core.scene.landmarks import Landmarks, legal_name, node_name
+from anaxis.core.space.axes import Convention
+from anaxis.core.time.rates import plain_frame, rate_text
+from anaxis.core.typing import Floats
+from anaxis.delivery.sending import compensate
+from anaxis.delivery.transfer_sheet import Handed, sheet_html, sheet_pdf
+from anaxis.formats.file_axes import file_axes
+from anaxis.packages.model import Profile
+
+_DAY = (2000, 1, 1, 0, 0, 0)
+# The three arms of the axis check, in metres: told apart by length and by the letter on their end.
+_ARMS_M = (1.0, 0.75, 0.5)
+# What wrote the files: the same versions write the same bytes.
+_LIBRARIES = ("usd-core", "alembic3d", "numpy", "scipy", "weasyprint")
+
+
+def handover_zip(cameras: Sequence[Handed]) -> bytes:
+    """The zip for one package; several cameras have a folder each for what is theirs alone."""
+    profile = cameras[0].profile
+    entries: dict[str, bytes] = {"axis_check/axis_check.obj": _axis_check(profile.convention)}
+    folders: set[str] = set()
+    for handed in cameras:
+        for file in handed.files:
+            entries[f"camera/{file.path.name}"] = file.path.read_bytes()
+        below = f"{legal_name(handed.track.name, folders)}/" if len(cameras) > 1 else ""
+        entries |= {below + name: data for name, data in _of_one(handed).items()}
+    entries["manifest.json"] = _manifest(entries, cameras)
+    return zipped(entries)
+
+
+def zipped(entries: Mapping[str, bytes]) -> bytes:
+    """Files in one zip, the same to the byte for the same files."""
+    out = io.BytesIO()
+    with zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED) as archive:
+        for name in sorted(entries):
+            info = zipfile.ZipInfo(name, _DAY)
+            info.compress_type, info.external_attr = zipfile.ZIP_DEFLATED, 0o644 << 16
+            archive.writestr(info, entries[name])
+    return out.getvalue()
+
+
+def _of_one(handed: Handed) -> dict[str, bytes]:
+    """What goes with one camera: its landmarks, its set, its sheet."""
+    marks, profile, entries = handed.marks, handed.profile, {}
+    if marks.names:
+        entries["landmarks/landmarks.csv"] = _landmark_table(marks, profile)
+        entries["landmarks/landmarks.obj"] = _points_obj(marks, profile.convention)
+        entries["landmarks/landmarks.usda"] = _landmarks_usd(handed)
+    if len(handed.camera.lines_m):
+        entries["set/set.obj"] = _lines_obj(handed.camera.lines_m, profile.convention)
+    html = sheet_html(handed)
+    return entries | {"transfer_sheet.html": html.encode(), "transfer_sheet.pdf": sheet_pdf(html)}
+
+
+def _landmark_table(marks: Landmarks, profile: Profile) -> bytes:
+    """Name and place of every landmark in the receiver's numbers, at the first frame."""
+    text = io.StringIO()
+    writer = csv.writer(text, lineterminator="\n")
+    writer.writerow(["name", *(f"{a}_{profile.unit_name}" for a in "xyz")])
+    for name, place in zip(
+        marks.names, profile.convention.position_from_canonical(marks.position_m[0]).tolist(), strict=True
+    ):
+        writer.writerow([name, *(repr(v) for v in place)])
+    return text.getvalue().encode()
+
+
+def _points_obj(marks: Landmarks, convention: Convention) -> bytes:
+    """A small three-armed cross at every landmark, an object each, in the receiver's axes and unit."""
+    rows, count = ["# landmarks, in the receiving package's own axes and unit"], 0
+    arm = 0.1
+    for name, place in zip(marks.names, marks.position_m[0], strict=True):
+        rows.append(f"o {name.replace(' ', '_')}")
+        ends = np.concatenate([place + arm * np.eye(3), place - arm * np.eye(3)])
+        rows += [f"v {x!r} {y!r} {z!r}" for x, y, z in convention.position_from_canonical(ends).tolist()]
+        rows += [f"l {count + 1 + i} {count + 4 + i}" for i in range(3)]
+        count += 6
+    return ("\n".join(rows) + "\n").encode()
+
+
+def _landmarks_usd(handed: Handed) -> bytes:
+    """The landmarks as a layer; what the package does to files on arrival is made up for as in the camera's."""
+    from pxr import Gf, Sdf, Usd, UsdGeom  # takes longer to load than most pages take
+
+    axes = file_axes("usd", handed.profile.convention)
+    marks = compensate(replace(handed.outgoing, keys=None), handed.profile, "usd")[0].landmarks
+    stage = Usd.Stage.CreateInMemory()
+    UsdGeom.SetStageUpAxis(stage, axes.up or "Y")
+    UsdGeom.SetStageMetersPerUnit(stage, axes.convention.metres_per_unit)
+    UsdGeom.Scope.Define(stage, "/landmarks")
+    taken: set[str] = set()
+    for name, place in zip(
+        marks.names, axes.convention.position_from_canonical(marks.position_m[0]).tolist(), strict=True
+    ):
+        legal = node_name(name, taken)
+        UsdGeom.Xform.Define(stage, f"/landmarks/{legal}").AddTranslateOp(
+            UsdGeom.XformOp.PrecisionDouble
+        ).Set(Gf.Vec3d(*place))
+    layer: Sdf.Layer = stage.GetRootLayer()
+    return str(layer.ExportToString()).encode()
+
+
+def _lines_obj(lines_m: Floats, convention: Convention) -> bytes:
+    points = convention.position_from_canonical(lines_m.reshape(-1, 3))
+    rows = ["# the set's lines, in the receiving package's own axes and unit", "o set"]
+    rows += [f"v {x!r} {y!r} {z!r}" for x, y, z in points.tolist()]
+    rows += [f"l {2 * i + 1} {2 * i + 2}" for i in range(len(lines_m))]
+    return ("\n".join(rows) + "\n").encode()
+
+
+# Letters as strokes on a unit square.
+_LETTERS = {"X": (((0, 0), (1, 1)), ((0, 1), (1, 0))), "Y": (((0, 1), (0.5, 0.5)), ((1, 1), (0.5, 0.5)), ((0.5, 0.5), (0.5, 0))),
+            "Z": (((0, 1), (1, 1)), ((1, 1), (0, 0)), ((0, 0), (1, 0)))}  # fmt: skip
+
+
+def _axis_check(convention: Convention) -> bytes:
+    """Arms along the package's own +X, +Y, +Z with their letters, and scale bars of one unit and of one metre.
+
+    Everything is in the package's own numbers, so an arm that points elsewhere there was turned on the way in.
+    """
+    unit = convention.metres_per_unit
+    rows, count = (
+        ["# axis check: arms along +X (1 m), +Y (0.75 m), +Z (0.5 m); bars of one unit and of one metre"],
+        0,
+    )
+
+    def segment(name: str, parts: list[tuple[Floats, Floats]]) -> None:
+        nonlocal count
+        rows.append(f"o {name}")
+        for a, b in parts:
+            rows.extend(f"v {p[0]!r} {p[1]!r} {p[2]!r}" for p in (a.tolist(), b.tolist()))
+            rows.append(f"l {count + 1} {count + 2}")
+            count += 2
+
+    for i, letter in enumerate("XYZ"):
+        end = np.zeros(3)
+        end[i] = _ARMS_M[i] / unit
+        across, up = np.eye(3)[(i + 1) % 3], np.eye(3)[(i + 2) % 3]
+        size = 0.1 / unit
+        strokes = [
+            (end + size * (a[0] * across + a[1] * up), end + size * (b[0] * across + b[1] * up))
+            for a, b in _LETTERS[letter]
+        ]
+        segment(f"plus_{letter}", [(np.zeros(3), end), *strokes])
+    low = np.full(3, -0.2 / unit)
+    segment("one_unit", [(low, low + np.eye(3)[0])])
+    segment("one_metre", [(low * 1.2, low * 1.2 + np.eye(3)[0] / unit)])
+    return ("\n".join(rows) + "\n").encode()
+
+
+def _manifest(entries: dict[str, bytes], cameras: Sequence[Handed]) -> bytes:
+    document = {
+        "anaxis": __version__,
+        "libraries": {name: version(name) for name in _LIBRARIES},
+        "package": cameras[0].profile.model_dump(mode="json"),
+        "cameras": [_camera_entry(c) for c in cameras],
+        "files": {name: {"sha256": hashlib.sha256(data).hexdigest(), "bytes": len(data)} for name, data in sorted(entries.items())},
+    }  # fmt: skip
+    return json.dumps(document, indent=1, sort_keys=True).encode()
+
+
+def _camera_entry(handed: Handed) -> dict[str, Any]:
+    track, picture, source, theirs = (
+        handed.track,
+        handed.camera.picture,
+        handed.source,
+        handed.outgoing.track.frames,
+    )
+    return {
+        "camera": track.name, "rate": rate_text(track.rate), "frames": [plain_frame(track.frames[0]), plain_frame(track.frames[-1])],
+        "frames_there": [plain_frame(theirs[0]), plain_frame(theirs[-1])],
+        "image": {"width_px": picture.image.width_px, "height_px": picture.image.height_px, "pixel_aspect": picture.image.pixel_aspect, "fit": picture.fit},
+        "source": {"file": source.name, "sha256": source.sha256, "camera": source.camera, "version": source.version, "recipe": source.recipe},
+        "proof": {
+            f.path.name: {"max_px": f.proof.max_px, "worst_frame": plain_frame(f.proof.worst_frame), "median_px": f.proof.median_px, "grade": f.proof.grade, "node": f.node,
+                          "frames_compared": f.proof.compared, "frames_owed": f.proof.owed, "differences": [d._asdict() for d in f.proof.differences],
+                          **({"frame_at_zero_s": plain_frame(f.zero_frame)} if f.zero_frame else {})}
+            for f in handed.files
+        },
+        **({"refused": dict(handed.refused)} if handed.refused else {}),
+    }  # fmt: skip

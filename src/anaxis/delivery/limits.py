@@ -1,0 +1,52 @@
+"""What a format cannot hold of a camera, said before anybody misses it."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from anaxis.core.camera.track import lens_moves
+from anaxis.core.outgoing import Outgoing
+from anaxis.core.proof.precision import single_precision_bound_px
+from anaxis.core.time.rates import rate_label
+from anaxis.formats.file_axes import file_axes
+
+_NO_FILM = {"gltf": "glTF", "collada": "COLLADA"}
+
+
+def limits_of(format_key: str, outgoing: Outgoing, reads_gltf_zoom: bool = False) -> tuple[str, ...]:
+    """Sentences about what does not go into the file, and what to do there instead."""
+    track, lens, out = outgoing.track, outgoing.track.lens, []
+    if format_key == "alembic":
+        axes = file_axes("alembic", outgoing.convention)
+        out.append(
+            f"Alembic states no axes, unit or rate: on import, set {axes.up} up, {axes.unit_m:g} m a unit and "
+            f"{rate_label(track.rate)} frames a second."
+        )
+    if format_key in _NO_FILM:
+        label = _NO_FILM[format_key]
+        x, y = (float(np.abs(v).max()) for v in (lens.offset_x_mm, lens.offset_y_mm))
+        if max(x, y) > 1e-9:
+            out.append(
+                f"{label} holds no offset of the film back: type {lens.offset_x_mm[0]:.4f} mm right and {lens.offset_y_mm[0]:.4f} mm up "
+                "there, or choose OpenUSD or Alembic."
+            )
+        if lens_moves(track) and not (format_key == "gltf" and reads_gltf_zoom):
+            focal = lens.focal_mm
+            out.append(
+                f"The lens moves, {focal.min():.4g} to {focal.max():.4g} mm, which glTF holds by an extension that hardly any package reads: "
+                "it counts as not arriving. Key it there by hand ('anaxis values' lists it), or choose OpenUSD or Alembic."
+                if format_key == "gltf" else
+                "The lens moves, which COLLADA holds as an animated field of view: some readers drop it; look at the last frame there."
+            )  # fmt: skip
+    if format_key == "gltf":
+        bound = float(
+            single_precision_bound_px(
+                track, outgoing.image, outgoing.fit, outgoing.landmarks.position_m, outgoing.zero_frame
+            ).max()
+        )
+        if bound > 0.01:
+            out.append(
+                f"glTF is single precision, which can cost {bound:.2g} px here (the distance from the origin, the nearest things seen, the length "
+                "of the clip): place the camera nearer to the origin, or choose OpenUSD."
+            )
+    return tuple(out)

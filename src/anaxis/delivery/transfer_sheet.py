@@ -1,0 +1,195 @@
+"""The transfer sheet: on one page what to set on import, which numbers to expect, and where to look. HTML and PDF.
+
+Both are the same to the byte for the same camera, recipe and package: nothing of the day is on them.
+"""
+
+from __future__ import annotations
+
+from base64 import b64decode, b64encode
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from functools import cache
+from pathlib import Path
+from typing import Any
+
+from jinja2 import Environment, FileSystemLoader, StrictUndefined
+from markupsafe import Markup
+
+from anaxis import __version__
+from anaxis.core.camera.lens import Image
+from anaxis.core.camera.projection import pixel_matrices, project
+from anaxis.core.camera.track import Track
+from anaxis.core.outgoing import Outgoing, numbers_of
+from anaxis.core.proof.proof import Proof
+from anaxis.core.scene.landmarks import Landmarks
+from anaxis.core.scene.picture import Picture
+from anaxis.core.time.rates import format_frame, rate_label
+from anaxis.delivery.sending import Delivered, Leaving
+from anaxis.packages.model import Profile
+from anaxis.packages.sheet import decimals, first_middle_last, sheet_of
+
+_HERE = Path(__file__).parent
+_FONTS = _HERE / "web" / "static" / "vendor" / "fonts"
+# Landmarks that fit beside the rest on one page; the others are in the table of landmarks.
+_MAX_MARKS = 24
+_FONT_URL = "data:font/woff2;base64,"
+_SIZES_PT = (9.0, 8.4, 7.8, 7.2, 6.6, 6.0)
+
+
+@dataclass(frozen=True)
+class Source:
+    """Where a camera came from: its file, that file's checksum, and the recipe."""
+
+    name: str
+    sha256: str
+    camera: str
+    recipe: list[dict[str, Any]]
+    version: str = ""
+
+
+@dataclass(frozen=True, eq=False)
+class HandedFile:
+    """A delivered file with its proof; the camera is its node of that name, ``zero_frame`` lies at 0 s."""
+
+    path: Path
+    format: str
+    proof: Proof
+    node: str = ""
+    zero_frame: float = 0.0
+
+
+@dataclass(frozen=True, eq=False)
+class Handed:
+    """One camera handed to one package: as it is meant, and ``outgoing`` as it is to be there; formats ``refused``."""
+
+    camera: Leaving
+    profile: Profile
+    outgoing: Outgoing
+    files: list[HandedFile]
+    notes: list[str]
+    source: Source
+    refused: Mapping[str, str] = field(default_factory=dict)
+
+    @property
+    def track(self) -> Track:
+        return self.camera.track
+
+    @property
+    def marks(self) -> Landmarks:
+        """The landmarks that go along."""
+        return self.camera.landmarks.shown()
+
+
+def handed_of(
+    camera: Leaving, profile: Profile, done: Mapping[str, Delivered], source: Source, refused: Mapping[str, str] | None = None
+) -> Handed:  # fmt: skip
+    """A camera with what was delivered of it, by format."""
+    files = [
+        HandedFile(p, key, d.proof, d.node, d.outgoing.zero_frame) for key, d in done.items() for p in d.files
+    ]
+    notes = list(dict.fromkeys(n for d in done.values() for n in d.outgoing.notes))
+    notes += [f"There is no {key} file: {why}" for key, why in (refused or {}).items()]
+    return Handed(camera, profile, next(iter(done.values())).outgoing, files, notes, source, refused or {})
+
+
+def sheet_html(handed: Handed) -> str:
+    """The sheet as a page of its own, without anything beside it."""
+    track, theirs = handed.track, handed.outgoing.track.frames
+    at = first_middle_last(len(track))
+    numbers = numbers_of(handed.outgoing)
+    expected = [
+        {
+            "here": format_frame(track.frames[i]), "there": format_frame(theirs[i]), "seconds": f"{numbers.seconds[i] - numbers.seconds[0]:.3f}",
+            "numbers": [decimals(v) for v in (*numbers.position[i], *numbers.rotation_deg[i], numbers.focal_mm[i])],
+        }
+        for i in at.tolist()
+    ]  # fmt: skip
+    image = handed.camera.picture.image
+    rows = pixel_rows(track, handed.marks, handed.camera.picture)
+    rows.sort(key=lambda row: not any(_inside(p, image) for p in row[1]))  # those to be seen come first
+    return _template().render(
+        handed=handed, track=track, profile=handed.profile, sheet=sheet_of(handed.outgoing, handed.profile), expected=expected,
+        rows=rows[:_MAX_MARKS], more=max(0, len(rows) - _MAX_MARKS), rate=rate_label(track.rate), frame=format_frame, theirs=theirs,
+        habits=[h.sentence for h in handed.profile.habits if h.on], version=__version__, image=image, inside=_inside,
+        fonts=Markup(_font_faces()),
+    )  # fmt: skip
+
+
+def _inside(place: tuple[float, float] | None, image: Image) -> bool:
+    return place is not None and 0 <= place[0] <= image.width_px and 0 <= place[1] <= image.height_px
+
+
+def sheet_pdf(html: str) -> bytes:
+    """The sheet printed on one page of A4; its letters grow smaller where there is much to say."""
+    from weasyprint import CSS, HTML
+    from weasyprint.text.fonts import FontConfiguration
+
+    page = HTML(string=html, url_fetcher=_only_fonts())
+    fonts = FontConfiguration()
+    drawn = None
+    for size in _SIZES_PT:
+        drawn = page.render(
+            stylesheets=[CSS(string=f"html {{ font-size: {size}pt !important }}")], font_config=fonts
+        )
+        if len(drawn.pages) == 1:
+            break
+    assert drawn is not None
+    return bytes(drawn.write_pdf())
+
+
+def pixel_rows(
+    track: Track, marks: Landmarks, picture: Picture
+) -> list[tuple[str, list[tuple[float, float] | None]]]:
+    """Where each landmark is seen at the first, middle and last frame, in pixels; None behind the camera."""
+    at = first_middle_last(len(track))
+    if not marks.names:
+        return []
+    place = marks.position_m if len(marks.position_m) == 1 else marks.position_m[at]
+    seen, depth = project(pixel_matrices(track.take(at), picture.image, picture.fit), place)
+    return [
+        (
+            name,
+            [
+                (float(seen[i, k, 0]), float(seen[i, k, 1])) if depth[i, k] > 1e-3 else None
+                for i in range(len(at))
+            ],
+        )
+        for k, name in enumerate(marks.names)
+    ]
+
+
+@cache
+def _template() -> Any:
+    loader = Environment(
+        loader=FileSystemLoader(_HERE), autoescape=True, undefined=StrictUndefined, trim_blocks=True, lstrip_blocks=True
+    )  # fmt: skip
+    return loader.get_template("transfer_sheet.html")
+
+
+@cache
+def _font_faces() -> str:
+    """The application's own fonts inside the sheet, so that it looks the same wherever it is opened."""
+    faces = []
+    for family, file, weight in (
+        ("Barlow", "barlow", 400),
+        ("Barlow", "barlow", 600),
+        ("Plex Mono", "ibm-plex-mono", 400),
+    ):
+        data = b64encode((_FONTS / f"{file}-latin-{weight}-normal.woff2").read_bytes()).decode()
+        faces.append(f"@font-face{{font-family:'{family}';font-weight:{weight};src:url({_FONT_URL}{data})}}")
+    return "".join(faces)
+
+
+def _only_fonts() -> Any:
+    """What the printer may open: the fonts in the sheet, and nothing that a name or a note could point at."""
+    from weasyprint.urls import URLFetcher, URLFetcherResponse
+
+    class OnlyFonts(URLFetcher):
+        def fetch(self, url: str, headers: Any = None) -> Any:
+            if not url.startswith(_FONT_URL):
+                raise ValueError("a sheet refers to nothing outside itself")
+            return URLFetcherResponse(
+                url, b64decode(url.removeprefix(_FONT_URL)), {"Content-Type": "font/woff2"}
+            )
+
+    return OnlyFonts()

@@ -1,0 +1,107 @@
+"""What a diagnosis is asked: two cameras, how their pictures are made, and the pixels between them."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+from functools import cached_property
+from typing import Any, NamedTuple
+
+import numpy as np
+
+from anaxis.core.camera.lens import Image
+from anaxis.core.camera.projection import pixel_matrices
+from anaxis.core.camera.track import Lens, Track
+from anaxis.core.motion.resample import sampled, sampled_straight
+from anaxis.core.proof.proof import deviations_px, make_test_points, motion_size_m
+from anaxis.core.space.axes import Convention
+from anaxis.core.time.rates import nearest_places
+from anaxis.core.typing import Floats
+from anaxis.diagnosis.time import Timing
+from anaxis.packages.habits import Arriving
+
+_SAMPLES = 16
+_IN_PICTURE = ("focal_mm", "film_width_mm", "film_height_mm", "offset_x_mm", "offset_y_mm", "squeeze")
+_NO_MARKS = np.zeros((1, 0, 3))
+
+
+@dataclass(frozen=True, eq=False)
+class Case:
+    """``meant`` and ``arrived``, both canonical; ``convention`` is the package's, for its words; ``bare`` are the
+    camera meant without what stands above it, where something does."""
+
+    meant: Track
+    arrived: Track
+    image: Image
+    fit: str
+    convention: Convention
+    bare: tuple[Track, ...] = ()
+
+    def aligned(self, timing: Timing, at: Any) -> Aligned:
+        """What arrived at some places ``at`` of a timing, and the camera meant at the frames behind them."""
+        seen = self.arrived.take(timing.arrived_at[at])
+
+        def behind(track: Track) -> Track:
+            draw = sampled_straight if timing.straight else sampled
+            return replace(draw(track, timing.meant_frames[at]), frames=seen.frames, rate=seen.rate)
+
+        should = behind(self.meant)
+        if self._lens_unsaid:
+            seen = replace(seen, lens=should.lens)
+        return Aligned(seen, should, tuple(behind(b) for b in self.bare))
+
+    @cached_property
+    def _lens_unsaid(self) -> bool:
+        """Whether the lens that arrived is the one meant at the same numbers: what does not say it was given that one
+        (:func:`lens_beside`), which tells nothing of when it was."""
+        mine = lens_beside(self.meant, self.arrived.frames)
+        return all(np.array_equal(getattr(mine, k), getattr(self.arrived.lens, k)) for k in _IN_PICTURE)
+
+    def apart(self, seen: Track, should: Track | None = None) -> Apart:
+        """Pixels from ``seen``; given what should have been seen, in a world of whose size it is."""
+        return Apart(seen, self.image, self.fit, 1.0 if should is None else larger(seen, should))
+
+    def arriving(self, track: Track) -> Arriving:
+        """A camera for a habit to be done to; what stands above it plays no part."""
+        return Arriving(track, self.image, self.fit, np.zeros((1, 4, 4)), np.zeros((1, 4, 4)))
+
+
+class Aligned(NamedTuple):
+    """A camera seen, what should have been seen, and the same without what stands above it."""
+
+    seen: Track
+    should: Track
+    bare: tuple[Track, ...]
+
+
+class Apart:
+    """Pixels between a camera seen and others on the same frames, (m,), at a grid in front of the one seen.
+
+    ``scale`` says how many times larger its world is: what stands a metre away there stands that much further off.
+    """
+
+    def __init__(self, seen: Track, image: Image, fit: str, scale: float = 1.0) -> None:
+        self._image, self._fit = image, fit
+        small = replace(seen, position_m=seen.position_m / scale)
+        points = make_test_points(small, pixel_matrices(small, image, fit), image, _NO_MARKS)
+        self._points = replace(points, world_m=points.world_m * scale)
+
+    def __call__(self, other: Track) -> Floats:
+        return deviations_px(self._points, pixel_matrices(other, self._image, self._fit), self._image)
+
+
+def lens_beside(meant: Track, frames: Floats) -> Lens:
+    """The lens meant at the frames (m,) that are nearest to those asked for."""
+    return meant.lens.take(nearest_places(meant.frames, frames))
+
+
+def larger(seen: Track, should: Track) -> float:
+    """How many times as far one camera moves as another, where that is another scale of the world and no noise; else 1."""
+    sizes = motion_size_m(seen), motion_size_m(should)
+    if min(sizes) < 1e-6:
+        return 1.0
+    ratio = sizes[0] / sizes[1]
+    return ratio if ratio > 2 or ratio < 0.5 else 1.0
+
+
+def spread(count: int) -> Any:
+    return np.unique(np.linspace(0, count - 1, min(_SAMPLES, count)).round().astype(int))

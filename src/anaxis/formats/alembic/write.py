@@ -1,0 +1,105 @@
+"""Writing Alembic: one transform a camera with a matrix a frame, at the top or below a root, and the camera below it.
+
+The archive states neither axes nor unit; it is written with the up axis and unit the receiver has itself.
+Focal length in mm, apertures and offsets in cm, distances in the receiver's unit (DESIGN section 4).
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from pathlib import Path
+from typing import Any
+
+import imath
+import numpy as np
+from alembic3d import Abc, AbcCoreAbstract, AbcGeom
+
+from anaxis.core.camera.track import Track
+from anaxis.core.motion.reduce import KeyRule
+from anaxis.core.outgoing import Outgoing, pose_matrices, root_matrix
+from anaxis.core.space.axes import Convention
+from anaxis.core.time.rates import seconds_of
+from anaxis.core.typing import Floats
+from anaxis.formats.file_axes import file_axes, is_still
+from anaxis.formats.nodes import Node, nodes_of, places
+
+
+def key_rule(receiver: Convention) -> KeyRule:
+    """Samples on the keys; what lies between is drawn straight, by most readers."""
+    return KeyRule(file_axes("alembic", receiver).convention, "linear", "quaternions")
+
+
+def write_alembic(cameras: Sequence[Outgoing], folder: Path, stem: str) -> list[Path]:
+    """Write ``stem.abc``; returns the files written."""
+    convention = file_axes("alembic", cameras[0].convention).convention
+    target = folder / f"{stem}.abc"
+    archive = Abc.OArchive(str(target))
+    for node in nodes_of(cameras):
+        _write_node(archive, node, convention)
+    del archive  # the file is complete when the library lets go of it
+    return [target]
+
+
+def _write_node(archive: Any, node: Node, convention: Convention) -> None:
+    above, outgoing = archive.getTop(), node.outgoing
+    if node.root is not None:
+        above = AbcGeom.OXform(above, node.root.name)
+        above.getSchema().set(_sample(root_matrix(node.root.placement, convention)))
+    track = outgoing.track.take(outgoing.written)
+    index = archive.addTimeSampling(_sampling(track))
+    place = AbcGeom.OXform(above, node.name)
+    place.getSchema().setTimeSampling(index)
+    for matrix in pose_matrices(track, convention):
+        place.getSchema().set(_sample(matrix))
+    _write_lens(AbcGeom.OCamera(place, "lens"), track, index, convention.metres_per_unit)
+    every = index if outgoing.keys is None else archive.addTimeSampling(_sampling(outgoing.track))
+    for name, at in places(node, convention):
+        mark = AbcGeom.OXform(above, name).getSchema()
+        if not is_still(at):
+            mark.setTimeSampling(every)
+        for point in (at[:1] if is_still(at) else at).tolist():
+            sample = AbcGeom.XformSample()
+            sample.setTranslation(imath.V3d(*point))
+            mark.set(sample)
+
+
+def _sample(matrix: Floats) -> Any:
+    sample = AbcGeom.XformSample()
+    sample.setMatrix(imath.M44d(*matrix.T.reshape(-1).tolist()))
+    return sample
+
+
+def _sampling(track: Track) -> Any:
+    """The samples' times: a first one and a step where they are even, else each by itself."""
+    seconds = seconds_of(track.frames, track.rate)
+    even = len(seconds) < 3 or np.allclose(
+        np.diff(track.frames), track.frames[1] - track.frames[0], rtol=0, atol=1e-9
+    )
+    step = float(seconds[1] - seconds[0]) if len(seconds) > 1 else 1.0 / float(track.rate)
+    if even:
+        return AbcCoreAbstract.TimeSampling(step, float(seconds[0]))
+    times = AbcCoreAbstract.TimeVector()
+    times.extend(seconds.tolist())
+    return AbcCoreAbstract.TimeSampling(
+        AbcCoreAbstract.TimeSamplingType(AbcCoreAbstract.AcyclicFlag.kAcyclic), times
+    )
+
+
+def _write_lens(camera: AbcGeom.OCamera, track: Track, sampling: int, unit: float) -> None:
+    lens = track.lens
+    camera.getSchema().setTimeSampling(sampling)
+    for i in range(len(track)):
+        sample = AbcGeom.CameraSample()
+        sample.setFocalLength(float(lens.focal_mm[i]))
+        sample.setHorizontalAperture(float(lens.film_width_mm[i]) / 10)
+        sample.setVerticalAperture(float(lens.film_height_mm[i]) / 10)
+        sample.setHorizontalFilmOffset(float(lens.offset_x_mm[i]) / 10)
+        sample.setVerticalFilmOffset(float(lens.offset_y_mm[i]) / 10)
+        sample.setLensSqueezeRatio(float(lens.squeeze[i]))
+        for values, put in (
+            (lens.focus_m / unit, sample.setFocusDistance), (lens.fstop, sample.setFStop),
+            (lens.near_m / unit, sample.setNearClippingPlane), (lens.far_m / unit, sample.setFarClippingPlane),
+        ):  # fmt: skip
+            if np.isfinite(values[i]):
+                put(float(values[i]))
+        camera.getSchema().set(sample)

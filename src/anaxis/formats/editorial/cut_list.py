@@ -1,0 +1,300 @@
+"""Reading an edit: which frames of which shot it shows and where one follows another, from OpenTimelineIO or an EDL."""
+
+from __future__ import annotations
+
+import re
+from collections import Counter
+from collections.abc import Iterable
+from dataclasses import asdict, dataclass, replace
+from fractions import Fraction
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from anaxis.core.camera.track import Track
+from anaxis.core.errors import BadInput
+from anaxis.core.recipe.model import Operation
+from anaxis.core.time.rates import format_frame, nearest_rate, parse_rate, rate_label, rate_text
+
+SUFFIXES = (".otio", ".edl")
+_MAX_CLIPS = 20_000
+_MAX_CUTS = 200
+
+
+@dataclass(frozen=True)
+class Clip:
+    """A piece of the edit as it is seen: its name, the frames of its source (both counted in, handles left out), and
+    where it begins, in frames from the beginning of the edit. ``rate`` is that of its source where it is another than
+    the edit's, ``speed`` how many frames of it go by in one of the edit: 0 where one frame is held."""
+
+    name: str
+    first: float
+    last: float
+    begins: float
+    rate: str = ""
+    speed: float = 1.0
+
+
+@dataclass(frozen=True)
+class Edit:
+    """The clips that are seen, in their order; ``rate`` is that of the edit, ``notes`` say which clips were left out or
+    not understood, and why."""
+
+    name: str
+    rate: Fraction
+    clips: tuple[Clip, ...]
+    notes: tuple[str, ...] = ()
+
+    @property
+    def cuts(self) -> list[float]:
+        """Where one clip follows another, in frames from the beginning; the beginning itself is none."""
+        return sorted({c.begins for c in self.clips if c.begins > 0})
+
+    def as_dict(self) -> dict[str, Any]:
+        return {
+            "name": self.name,
+            "rate": rate_text(self.rate),
+            "clips": [asdict(c) for c in self.clips],
+            "notes": list(self.notes),
+        }
+
+
+def edit_from_dict(document: dict[str, Any]) -> Edit:
+    """The inverse of :meth:`Edit.as_dict`."""
+    return Edit(
+        document["name"],
+        parse_rate(document["rate"]),
+        tuple(Clip(**c) for c in document["clips"]),
+        tuple(document.get("notes", ())),
+    )
+
+
+def read_edit(path: Path, rate: Fraction) -> Edit:
+    """Read an edit; ``rate`` is what an EDL's timecodes count in, which it does not state.
+
+    Raises BadInput for a file that is neither, is damaged, or holds no clip.
+    """
+    import opentimelineio as otio
+
+    suffix = path.suffix.lower()
+    if suffix not in SUFFIXES:
+        raise BadInput(f"{path.name} is no edit that can be read: hand over one of {', '.join(SUFFIXES)}.")
+    try:
+        if suffix == ".edl":
+            timeline = otio.adapters.read_from_file(str(path), adapter_name="cmx_3600", rate=float(rate))
+        else:
+            timeline = otio.adapters.read_from_file(str(path), adapter_name="otio_json")
+    except Exception as error:  # the library has an exception of its own for everything
+        words = " ".join(str(error).split())[:160] or type(error).__name__
+        raise BadInput(f"{path.name} cannot be read as an edit ({words}): export it again.") from error
+    if not isinstance(timeline, otio.schema.Timeline):
+        raise BadInput(f"{path.name} holds no timeline: export the edit itself.")
+    clips, notes = _Reading(timeline, path.name).clips()
+    if not clips:
+        left_out = f" ({notes[0]})" if notes else ""
+        raise BadInput(
+            f"{path.name} holds no clip on a picture track that is seen{left_out}: export the edit with its pictures."
+        )
+    if len(clips) > _MAX_CLIPS:
+        raise BadInput(
+            f"{path.name} holds {len(clips)} clips; at most {_MAX_CLIPS} are taken: export one sequence."
+        )
+    counted = Counter(rate for _, rate in clips)
+    edit_rate = _edit_rate(timeline, counted)
+    return Edit(
+        timeline.name or path.stem,
+        edit_rate,
+        tuple(_in_rate(c, r, edit_rate) for c, r in clips),
+        tuple(notes),
+    )
+
+
+def _edit_rate(timeline: Any, counted: Counter[float]) -> Fraction:
+    """What the edit itself counts in: its own start where it states one, else what most clips stand in."""
+    start = timeline.global_start_time
+    own = float(start.rate) if start is not None and start.rate > 1 else 0.0
+    return nearest_rate(own if own in counted or (own and len(counted) > 1) else counted.most_common(1)[0][0])
+
+
+def _in_rate(clip: Clip, place_rate: float, rate: Fraction) -> Clip:
+    """A clip that begins at a place counted at ``place_rate``, counted in the edit's own; its source's rate if another."""
+    begins = clip.begins * float(rate) / place_rate
+    whole = round(begins) if abs(begins - round(begins)) < 1e-6 else begins
+    return replace(clip, begins=float(whole), rate="" if parse_rate(clip.rate) == rate else clip.rate)
+
+
+class _Reading:
+    """The clips of a timeline that are seen, from the top track down, and what was left out on the way."""
+
+    def __init__(self, timeline: Any, name: str) -> None:
+        self.timeline, self.name = timeline, name
+        self.notes: list[str] = []
+        self.covered: list[tuple[float, float]] = []  # seconds of the edit that a track above shows
+
+    def clips(self) -> tuple[list[tuple[Clip, float]], list[str]]:
+        out: list[tuple[Clip, float]] = []
+        for track in reversed(self.timeline.video_tracks()):
+            if not track.enabled:
+                self.notes.append(f"Track '{track.name}' is switched off: its clips are left out.")
+                continue
+            out += self._of_track(track)
+        out.sort(key=lambda c: c[0].begins / c[1])
+        return out, self.notes
+
+    def _of_track(self, track: Any) -> list[tuple[Clip, float]]:
+        out, here = [], []
+        for clip in track.find_clips():
+            if not clip.enabled:
+                self.notes.append(f"Clip '{clip.name}' is switched off: it is left out.")
+                continue
+            placed = self._placed(track, clip)
+            if placed is None:
+                continue
+            begins, length, first, rate, speed, place_rate = placed
+            span = (begins / place_rate, (begins + length) / place_rate)
+            here.append(span)
+            seen = _without(span, self.covered)
+            if not seen:
+                self.notes.append(
+                    f"Clip '{clip.name}' lies under another track all the time: it is left out."
+                )
+            elif seen != [span]:
+                self.notes.append(
+                    f"Clip '{clip.name}' lies under another track in part: only what is seen of it counts."
+                )
+            for start, end in seen:
+                # Places of the edit to frames of the source, at the clip's own speed.
+                skipped, count = (start - span[0]) * rate * speed, (end - start) * rate
+                low, high = first + skipped, first + skipped + _last_of(count, speed)
+                out.append((
+                    Clip(clip.name or "", *_whole(min(low, high), max(low, high)), round(start * place_rate, 6), rate_text(nearest_rate(rate)), speed),
+                    place_rate,
+                ))  # fmt: skip
+        self.covered = sorted([*self.covered, *here])
+        return out
+
+    def _placed(self, track: Any, clip: Any) -> tuple[float, float, float, float, float, float] | None:
+        """Where a clip begins in the edit and its length, both in frames of the edit; its source's first frame, rate
+        and speed; the rate of the place. None where the track's own range shows nothing of it."""
+        import opentimelineio as otio
+
+        try:
+            source, whole = clip.trimmed_range(), track.range_of_child(clip)
+        except (otio.exceptions.OTIOError, ValueError) as error:
+            raise BadInput(
+                f"{self.name}, clip '{clip.name}', does not say which frames it shows: export the edit with its source ranges."
+            ) from error
+        if source.duration.value <= 0:
+            return None
+        place_rate = float(whole.duration.rate)
+        start, length = (t.rescaled_to(place_rate).value for t in (whole.start_time, whole.duration))
+        low, high = _shown_of(track, place_rate)
+        shown_from, shown_to = max(start, low), min(start + length, high)
+        if shown_to <= shown_from:
+            self.notes.append(
+                f"Clip '{clip.name}' lies outside the range that its track shows: it is left out."
+            )
+            return None
+        rate, speed = float(source.start_time.rate), self._speed(clip)
+        first = float(source.start_time.value) + (shown_from - start) / place_rate * rate * speed
+        return float(shown_from - low), float(shown_to - shown_from), first, rate, speed, place_rate
+
+    def _speed(self, clip: Any) -> float:
+        """How fast its source goes by; what else is done to it in time is named."""
+        import opentimelineio as otio
+
+        speed = 1.0
+        for effect in clip.effects:
+            if isinstance(effect, otio.schema.FreezeFrame):
+                speed = 0.0
+            elif isinstance(effect, otio.schema.LinearTimeWarp):
+                speed *= float(effect.time_scalar)
+            elif isinstance(effect, otio.schema.TimeEffect):
+                self.notes.append(
+                    f"Clip '{clip.name}' has a speed change '{effect.name or effect.effect_name or 'without a name'}' that is not understood: "
+                    "its frames are counted as if it ran at its own speed."
+                )
+        try:
+            beside = [n for n in clip.parent().neighbors_of(clip) if isinstance(n, otio.schema.Transition)]
+        except (AttributeError, otio.exceptions.OTIOError):
+            beside = []
+        if beside:
+            self.notes.append(
+                f"Clip '{clip.name}' has a transition beside it: the frames under it are not counted; keep them as handles."
+            )
+        return speed
+
+
+def _shown_of(track: Any, rate: float) -> tuple[float, float]:
+    """The part of a track that its own range shows, in frames; all of it where there is none, or none that fits.
+
+    Some writers put the recording's own timecode there, which lies behind all that the track holds.
+    """
+    whole = float(track.available_range().duration.rescaled_to(rate).value)
+    if track.source_range is None:
+        return 0.0, whole
+    low = float(track.source_range.start_time.rescaled_to(rate).value)
+    high = low + float(track.source_range.duration.rescaled_to(rate).value)
+    return (low, min(high, whole)) if 0 <= low < whole else (0.0, whole)
+
+
+def _last_of(count: float, speed: float) -> float:
+    """How far behind its first frame a clip's last one lies, that shows ``count`` frames at a speed."""
+    if speed == 0:
+        return 0.0
+    far = count * abs(speed)
+    return float(np.copysign(max(0.0, np.ceil(far - 1e-6) - 1), speed))
+
+
+def _whole(first: float, last: float) -> tuple[float, float]:
+    return float(np.floor(first + 1e-6)), float(np.ceil(last - 1e-6))
+
+
+def _without(span: tuple[float, float], covered: list[tuple[float, float]]) -> list[tuple[float, float]]:
+    """What is left of a span (seconds) without the parts that are covered."""
+    left, at = [], span[0]
+    for start, end in covered:
+        if end <= at or start >= span[1]:
+            continue
+        if start > at + 1e-9:
+            left.append((at, start))
+        at = max(at, end)
+    if at < span[1] - 1e-9:
+        left.append((at, span[1]))
+    return left
+
+
+def cut_operations(edit: Edit, track: Track, begins: float) -> list[Operation]:
+    """The edit's cuts as marks in a camera that runs through it; ``begins`` is the camera's frame at which the edit begins.
+
+    Raises BadInput where the rates differ, or no cut lies on a frame of the camera.
+    """
+    if edit.rate != track.rate:
+        raise BadInput(
+            f"The edit '{edit.name}' runs at {rate_label(edit.rate)} frames a second and the camera at {rate_label(track.rate)}: "
+            "change the camera's rate first, or export the edit anew."
+        )
+    at = np.array([begins + c for c in edit.cuts])
+    inside = at[np.isin(np.round(at, 4), np.round(track.frames[1:], 4))].tolist()
+    if not inside:
+        raise BadInput(
+            f"No cut of the edit '{edit.name}' lies on the camera's frames {format_frame(track.frames[0])} to "
+            f"{format_frame(track.frames[-1])}: say at which of them the edit begins."
+        )
+    return [Operation("cut", {"frame": frame, "way": "a cut"}) for frame in inside[:_MAX_CUTS]]
+
+
+def shots_in(edit: Edit, shots: Iterable[str]) -> dict[str, list[Clip]]:
+    """The clips of each shot that is in the edit: named like it, or like it with more behind a sign ("TW_010_comp_v003")."""
+    longest_first = sorted(shots, key=len, reverse=True)
+    out: dict[str, list[Clip]] = {}
+    for clip in edit.clips:
+        name = next((s for s in longest_first if _is_of(clip.name, s)), None)
+        if name is not None:
+            out.setdefault(name, []).append(clip)
+    return out
+
+
+def _is_of(clip: str, shot: str) -> bool:
+    return re.match(re.escape(shot) + r"(?![A-Za-z0-9])", clip.strip(), re.IGNORECASE) is not None

@@ -1,0 +1,89 @@
+"""glTF geometry as lines and points: triangles, strips, fans, lines; packed geometry is left out."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+from pygltflib import GLTF2
+
+from anaxis.core.errors import BadInput
+from anaxis.core.scene.nodes import Node
+from anaxis.core.typing import Floats
+from anaxis.formats.gltf.data import Accessors
+from anaxis.formats.set_lines import marks_of_points, mesh_lines, polyline_lines
+
+_PACKED = ("KHR_draco_mesh_compression", "EXT_meshopt_compression")
+
+
+class Meshes:
+    """A document's meshes by index."""
+
+    def __init__(self, document: GLTF2, name: str, accessors: Accessors) -> None:
+        self._document, self._name, self._accessors = document, name, accessors
+
+    def _primitives(self, mesh: int) -> list[Any]:
+        try:
+            return list(self._document.meshes[mesh].primitives or [])
+        except (IndexError, TypeError) as error:
+            raise BadInput(f"{self._name}: there is no mesh {mesh}; export it again.") from error
+
+    def segments(self, mesh: int) -> Floats | None:
+        pieces = [s for p in self._primitives(mesh) if (s := self._lines_of(p)) is not None and len(s)]
+        return np.concatenate(pieces) if pieces else None
+
+    def _lines_of(self, primitive: Any) -> Floats | None:
+        mode = 4 if primitive.mode is None else primitive.mode
+        if mode == 0 or any(k in _PACKED for k in (primitive.extensions or {})):
+            return None
+        points, index = self._points_and_order(primitive)
+        if index is None:
+            return None
+        if mode == 4:
+            index = index[: len(index) // 3 * 3]
+            points, index = _welded(points, index)
+            return mesh_lines(points, np.full(len(index) // 3, 3), index)
+        if mode in (5, 6) and len(index) >= 3:
+            i = np.arange(len(index) - 2)
+            first = index[i] if mode == 5 else np.repeat(index[:1], len(i))
+            triangles = np.stack([first, index[i + 1], index[i + 2]], axis=1).reshape(-1)
+            return mesh_lines(*_welded_triangles(points, triangles))
+        if mode == 1:
+            return points[index[: len(index) // 2 * 2].reshape(-1, 2)]
+        if mode in (2, 3):
+            order = np.append(index, index[:1]) if mode == 2 else index
+            return polyline_lines(points[order], np.array([len(order)]))
+        return None
+
+    def _points_and_order(self, primitive: Any) -> tuple[Floats, Any]:
+        """A primitive's points and the order they are used in; None where that does not fit."""
+        held = primitive.attributes  # the library leaves a plain dict where a file was text
+        position = held.get("POSITION") if isinstance(held, dict) else getattr(held, "POSITION", None)
+        if position is None:
+            return np.zeros((0, 3)), None
+        points = self._accessors.array(position)
+        if primitive.indices is None:
+            return points, np.arange(len(points))
+        index = self._accessors.array(primitive.indices)[:, 0].astype(np.int64)
+        fits = points.shape[1] == 3 and len(index) and index.min() >= 0 and index.max() < len(points)
+        return points, index if fits else None
+
+    def point_marks(self, mesh: int, path: str) -> list[Node]:
+        out: list[Node] = []
+        for primitive in self._primitives(mesh):
+            if primitive.mode == 0:
+                points, index = self._points_and_order(primitive)
+                if index is not None and points.shape[1] == 3 and not out:
+                    out = marks_of_points(path, points)
+        return out
+
+
+def _welded(points: Floats, index: Any) -> tuple[Floats, Any]:
+    """Points at one place as one point: exporters split them along every crease and seam."""
+    unique, which = np.unique(points, axis=0, return_inverse=True)
+    return unique, which.reshape(-1)[index]
+
+
+def _welded_triangles(points: Floats, index: Any) -> tuple[Floats, Any, Any]:
+    points, index = _welded(points, index)
+    return points, np.full(len(index) // 3, 3), index

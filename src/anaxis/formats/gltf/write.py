@@ -1,0 +1,212 @@
+"""Writing glTF 2.0: Y up, metres, single precision; a node a camera, at the top or below a root, its motion in an animation.
+
+Core glTF holds a field of view and an aspect, no film back and no offsets; those go into ``extras``. A lens
+that moves is written by the animation-pointer extension, which most readers drop: in an animation of its own,
+since some of them drop every channel of an animation that holds one they do not know. Keys with slopes become
+CUBICSPLINE samplers, whose tangents are slopes per second. Each node rests where it stands on its first frame,
+for readers that play nothing.
+"""
+
+from __future__ import annotations
+
+import json
+import struct
+from collections.abc import Sequence
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from scipy.spatial.transform import Rotation
+
+from anaxis.core.motion.reduce import KeyRule, continuous_quaternions
+from anaxis.core.outgoing import Outgoing
+from anaxis.core.space.axes import Convention
+from anaxis.core.time.rates import plain_frame, rate_text
+from anaxis.core.typing import Floats
+from anaxis.formats.file_axes import is_still
+from anaxis.formats.nodes import Node, nodes_of, places
+
+POINTER = "KHR_animation_pointer"
+
+
+def key_rule(receiver: Convention) -> KeyRule:
+    return KeyRule(Convention(), "bezier", "quaternions")
+
+
+class _Buffer:
+    """The one binary buffer, its views and accessors."""
+
+    def __init__(self) -> None:
+        self.data = bytearray()
+        self.views: list[dict[str, Any]] = []
+        self.accessors: list[dict[str, Any]] = []
+
+    def add(self, array: Floats) -> int:
+        values = np.ascontiguousarray(array, dtype="<f4")
+        flat = values.reshape(len(values), -1)
+        self.views.append({"buffer": 0, "byteOffset": len(self.data), "byteLength": values.nbytes})
+        self.data += values.tobytes()
+        kind = {1: "SCALAR", 3: "VEC3", 4: "VEC4"}[flat.shape[1]]
+        self.accessors.append(
+            {
+                "bufferView": len(self.views) - 1, "componentType": 5126, "count": len(values), "type": kind,
+                "min": flat.min(axis=0).astype(float).tolist(), "max": flat.max(axis=0).astype(float).tolist(),
+            }
+        )  # fmt: skip
+        return len(self.accessors) - 1
+
+
+def write_gltf(cameras: Sequence[Outgoing], folder: Path, stem: str) -> list[Path]:
+    """Write ``stem.glb``; returns the files written."""
+    document = _Document()
+    for node in nodes_of(cameras):
+        document.add(node)
+    target = folder / f"{stem}.glb"
+    target.write_bytes(_container(json.dumps(document.as_dict()).encode(), bytes(document.buffer.data)))
+    return [target]
+
+
+class _Document:
+    """The document as it grows, camera after camera."""
+
+    def __init__(self) -> None:
+        self.buffer = _Buffer()
+        self.nodes: list[dict[str, Any]] = []
+        self.top: list[int] = []
+        self.cameras: list[dict[str, Any]] = []
+        self.animations: list[dict[str, Any]] = []
+
+    def add(self, node: Node) -> None:
+        """One camera with its animation, its landmarks, and its root."""
+        outgoing, track = node.outgoing, node.outgoing.track
+        turn = continuous_quaternions(track.rotation)
+        used = track.lens.used(outgoing.image, outgoing.fit)
+        yfov = 2 * np.arctan(used.height_mm / 2 / track.lens.focal_mm)
+        entry: dict[str, Any] = {
+            "name": node.name, "camera": len(self.cameras),
+            "translation": track.position_m[0].tolist(), "rotation": turn[0].tolist(),
+        }  # fmt: skip
+        motion, zoom = _Motion(self.buffer, outgoing), _Motion(self.buffer, outgoing)
+        if is_still(track.position_m) and is_still(turn):
+            # Its range arrives all the same; and some readers refuse a file without a buffer.
+            motion.hold({"node": len(self.nodes), "path": "translation"}, track.position_m)
+        else:
+            motion.add({"node": len(self.nodes), "path": "translation"}, track.position_m, [0, 1, 2])
+            motion.add({"node": len(self.nodes), "path": "rotation"}, turn, [3, 4, 5, 6])
+        if not is_still(yfov):
+            pointer = {"pointer": f"/cameras/{len(self.cameras)}/perspective/yfov"}
+            zoom.add({"path": "pointer", "extensions": {POINTER: pointer}}, yfov[:, None], [])
+        here = [entry]
+        for name, place in places(node, Convention()):
+            if not is_still(place):
+                motion.add({"node": len(self.nodes) + len(here), "path": "translation"}, place, [])
+            here.append({"name": name, "translation": place[0].tolist()})
+        index = list(range(len(self.nodes), len(self.nodes) + len(here)))
+        self.nodes += here
+        if node.root is not None:
+            placement = node.root.placement
+            self.nodes.append({
+                "name": node.root.name, "children": index, "translation": placement.shift_m.tolist(),
+                "rotation": Rotation.from_matrix(placement.turn).as_quat().tolist(),
+            })  # fmt: skip
+            index = [len(self.nodes) - 1]
+        self.top += index
+        aspect = float(used.width_mm[0] / used.height_mm[0])
+        self.cameras.append(_camera(outgoing, node.name, float(yfov[0]), aspect))
+        for name, part in ((node.name, motion), (f"{node.name}_lens", zoom)):
+            if part.channels:
+                self.animations.append({"name": name, "channels": part.channels, "samplers": part.samplers})
+
+    def as_dict(self) -> dict[str, Any]:
+        pointed = any(c["target"]["path"] == "pointer" for a in self.animations for c in a["channels"])
+        return {
+            "asset": {"version": "2.0", "generator": "Anaxis"},
+            "scene": 0, "scenes": [{"nodes": self.top}], "nodes": self.nodes, "cameras": self.cameras,
+            **({
+                "bufferViews": self.buffer.views, "accessors": self.buffer.accessors,
+                "buffers": [{"byteLength": len(self.buffer.data)}],
+            } if self.buffer.data else {}),
+            **({"animations": self.animations} if self.animations else {}),
+            **({"extensionsUsed": [POINTER]} if pointed else {}),
+        }  # fmt: skip
+
+
+class _Motion:
+    """The samplers and channels of one camera."""
+
+    def __init__(self, buffer: _Buffer, outgoing: Outgoing) -> None:
+        self.buffer, self.keys, self.rate = buffer, outgoing.keys, float(outgoing.track.rate)
+        self.samplers: list[dict[str, Any]] = []
+        self.channels: list[dict[str, Any]] = []
+        self.seconds = outgoing.seconds_in_file[:, None]
+        self.times: dict[bool, int] = {}  # accessors: of the keys' times, and of every frame's
+
+    def _times(self, by_keys: bool) -> int:
+        if by_keys not in self.times:
+            keys = self.keys if by_keys else None
+            self.times[by_keys] = self.buffer.add(self.seconds if keys is None else self.seconds[keys.index])
+        return self.times[by_keys]
+
+    def hold(self, target: dict[str, Any], values: Floats) -> None:
+        """A channel that stands, on the first and the last frame."""
+        ends = np.unique([0, len(values) - 1])
+        times, held = self.buffer.add(self.seconds[ends]), self.buffer.add(values[ends])
+        self.samplers.append({"input": times, "output": held, "interpolation": "LINEAR"})
+        self.channels.append({"sampler": len(self.samplers) - 1, "target": target})
+
+    def add(self, target: dict[str, Any], values: Floats, columns: list[int]) -> None:
+        """A channel (n, c): by the keys' ``columns`` where there are keys, else on every frame."""
+        keys = self.keys
+        if keys is not None and columns:
+            parts = (keys.slope_in * self.rate, keys.values, keys.slope_out * self.rate)
+            cubic = np.stack([p[:, columns] for p in parts], axis=1).reshape(-1, len(columns))
+            sampler = {
+                "input": self._times(True),
+                "output": self.buffer.add(cubic),
+                "interpolation": "CUBICSPLINE",
+            }
+        else:
+            # A field of view and a landmark are no channels of the keys: they stay on every frame.
+            sampler = {
+                "input": self._times(False),
+                "output": self.buffer.add(values),
+                "interpolation": "LINEAR",
+            }
+        self.samplers.append(sampler)
+        self.channels.append({"sampler": len(self.samplers) - 1, "target": target})
+
+
+def _container(text: bytes, data: bytes) -> bytes:
+    """The document and its buffer in one file, each padded to four bytes as the standard asks."""
+    text += b" " * (-len(text) % 4)
+    data += b"\0" * (-len(data) % 4)
+    parts = struct.pack("<I4s", len(text), b"JSON") + text
+    if data:
+        parts += struct.pack("<I4s", len(data), b"BIN\0") + data
+    return struct.pack("<4sII", b"glTF", 2, 12 + len(parts)) + parts
+
+
+def _camera(outgoing: Outgoing, name: str, yfov: float, aspect: float) -> dict[str, Any]:
+    track, lens = outgoing.track, outgoing.track.lens
+    near, far = float(lens.near_m[0]), float(lens.far_m[0])
+    perspective: dict[str, Any] = {
+        "yfov": yfov,
+        "aspectRatio": aspect,
+        "znear": near if near > 0 else 0.01,  # the standard asks for more than 0
+    }
+    if np.isfinite(far) and far > perspective["znear"]:
+        perspective["zfar"] = far
+    first = {k: float(getattr(lens, k)[0]) for k in (
+        "focal_mm", "film_width_mm", "film_height_mm", "offset_x_mm", "offset_y_mm", "squeeze", "focus_m", "fstop")}  # fmt: skip
+    image = outgoing.image
+    extras = {
+        "rate": rate_text(track.rate), "first_frame": plain_frame(track.frames[0]), "frame_at_zero_s": plain_frame(outgoing.zero_frame),
+        "image": {"width_px": image.width_px, "height_px": image.height_px, "pixel_aspect": image.pixel_aspect},
+        "lens": {k: v for k, v in first.items() if np.isfinite(v)},
+    }  # fmt: skip
+    return {
+        "type": "perspective",
+        "name": name,
+        "perspective": perspective,
+        "extras": {"anaxis": extras},
+    }

@@ -1,0 +1,206 @@
+"""A scene or a track as bytes: float64 arrays behind a JSON header, compressed.
+
+Used between the parsing process and the server, and in the database. It holds data only (no
+pickles), so a broken parser cannot make the reader run anything.
+"""
+
+from __future__ import annotations
+
+import io
+import json
+import zipfile
+import zlib
+from collections.abc import Mapping
+from dataclasses import fields
+from typing import Any
+
+import numpy as np
+
+from anaxis.core.camera.lens import Image
+from anaxis.core.camera.track import Lens, Track
+from anaxis.core.errors import BadInput
+from anaxis.core.findings import Finding
+from anaxis.core.scene.landmarks import Landmarks
+from anaxis.core.scene.nodes import Node, Scene
+from anaxis.core.space.axes import Convention
+from anaxis.core.time.rates import parse_rate, rate_text
+from anaxis.core.typing import Floats, Ints
+
+_MAGIC = b"anaxis2\n"
+_MAX_BODY_BYTES = 1_000_000_000
+_NODE_ARRAYS = ("frames", "local", "keys", "lens_frames", "lens_keys", "segments")
+_PLAIN_FIELDS = ("lens_in_units", "in_seconds", "stated_rate", "columns")
+_LENS_FIELDS = tuple(f.name for f in fields(Lens))
+
+
+def pack(header: dict[str, Any], arrays: Mapping[str, Floats]) -> bytes:
+    """A header and named arrays: one compressed block, since a scene has hundreds of small arrays."""
+    held = {k: np.ascontiguousarray(a, dtype="<f8") for k, a in arrays.items()}
+    text = json.dumps({"header": header, "shapes": {k: a.shape for k, a in held.items()}}).encode()
+    body = len(text).to_bytes(8, "little") + text + b"".join(a.tobytes() for a in held.values())
+    return _MAGIC + zlib.compress(body, 1)
+
+
+def unpack(data: bytes) -> tuple[dict[str, Any], dict[str, Floats]]:
+    """The inverse of :func:`pack`; raises BadInput for bytes that are no such archive."""
+    try:
+        if not data.startswith(_MAGIC):
+            return _unpack_npz(data)
+        body = _inflated(data[len(_MAGIC) :])
+        size = int.from_bytes(body[:8], "little")
+        told = json.loads(body[8 : 8 + size])
+        arrays, at = {}, 8 + size
+        for name, shape in told["shapes"].items():
+            count = int(np.prod(shape, dtype=np.int64))
+            arrays[name] = np.frombuffer(body, "<f8", count, at).reshape(shape).astype(np.float64)
+            at += count * 8
+        return told["header"], arrays
+    except BadInput:  # what is said already is said better
+        raise
+    except (ValueError, KeyError, TypeError, OSError, EOFError, zipfile.BadZipFile, zlib.error) as error:
+        raise BadInput(
+            "A stored track is damaged: restore it from a backup or take the file in again."
+        ) from error
+
+
+def _inflated(data: bytes) -> bytes:
+    """The block as it was before it was compressed; what a parser sends is not trusted to be of any size."""
+    stream = zlib.decompressobj()
+    body = stream.decompress(data, _MAX_BODY_BYTES)
+    if stream.unconsumed_tail or not stream.eof:
+        raise BadInput(
+            f"What the file holds comes to more than {_MAX_BODY_BYTES / 1e9:g} GB when it is read: export the camera and its set alone."
+        )
+    return body
+
+
+def _unpack_npz(data: bytes) -> tuple[dict[str, Any], dict[str, Floats]]:
+    """As versions were kept before."""
+    with np.load(io.BytesIO(data), allow_pickle=False) as archive:
+        arrays = {k: archive[k] for k in archive.files}
+    header: dict[str, Any] = json.loads(arrays.pop("header").tobytes())
+    return header, arrays
+
+
+def scene_to_bytes(scene: Scene) -> bytes:
+    arrays: dict[str, Floats] = {"world": scene.convention.world, "camera": scene.convention.camera}
+    nodes = []
+    for i, node in enumerate(scene.nodes):
+        for name in _NODE_ARRAYS:
+            value = getattr(node, name)
+            if value is not None and len(value):
+                arrays[f"{i}.{name}"] = value
+        if node.lens is not None:
+            arrays[f"{i}.lens"] = np.stack([getattr(node.lens, f) for f in _LENS_FIELDS])
+        nodes.append(
+            {
+                "path": node.path,
+                "parent": node.parent,
+                "kind": node.kind,
+                "resets": node.resets,
+                "stepped": [node.stepped, node.lens_stepped],
+            }
+        )
+    image = scene.image
+    header = {
+        "name": scene.name,
+        "format": scene.format,
+        "metres_per_unit": scene.convention.metres_per_unit,
+        "order": scene.convention.order,
+        "signs": scene.convention.signs,
+        "rate": rate_text(scene.rate),
+        "range": [scene.first_frame, scene.last_frame],
+        "nodes": nodes,
+        "image": [image.width_px, image.height_px, image.pixel_aspect] if image else None,
+        "source_fit": scene.source_fit,
+        **{k: getattr(scene, k) for k in _PLAIN_FIELDS},
+        "guesses": scene.guesses,
+        "findings": [f.as_dict() for f in scene.findings],
+    }
+    return pack(header, arrays)
+
+
+def scene_from_bytes(data: bytes) -> Scene:
+    header, arrays = unpack(data)
+    empty = np.zeros(0)
+    nodes = []
+    for i, entry in enumerate(header["nodes"]):
+        lens = arrays.get(f"{i}.lens")
+        nodes.append(
+            Node(
+                entry["path"],
+                entry["parent"],
+                entry["kind"],
+                resets=entry["resets"],
+                stepped=entry.get("stepped", [False, False])[0],
+                lens_stepped=entry.get("stepped", [False, False])[1],
+                **{n: arrays.get(f"{i}.{n}", empty) for n in _NODE_ARRAYS[:-1]},
+                segments=arrays.get(f"{i}.segments"),
+                lens=None if lens is None else Lens(**dict(zip(_LENS_FIELDS, lens, strict=True))),
+            )
+        )
+    return Scene(
+        name=header["name"],
+        format=header["format"],
+        convention=Convention(
+            arrays["world"],
+            arrays["camera"],
+            header["metres_per_unit"],
+            header["order"],
+            tuple(header["signs"]),
+        ),
+        rate=parse_rate(header["rate"]),
+        first_frame=header["range"][0],
+        last_frame=header["range"][1],
+        nodes=tuple(nodes),
+        image=Image(*header["image"]) if header["image"] else None,
+        source_fit=header["source_fit"],
+        **{k: header[k] for k in _PLAIN_FIELDS if k in header},
+        guesses=header["guesses"],
+        findings=tuple(Finding(**f) for f in header["findings"]),
+    )
+
+
+def track_to_bytes(track: Track, landmarks: Landmarks, segments_m: Floats) -> bytes:
+    """A version as it is kept: the baked track, its landmarks and the set's lines."""
+    arrays = {
+        "frames": track.frames,
+        "position_m": track.position_m,
+        "rotation": track.rotation,
+        "lens": np.stack([getattr(track.lens, f) for f in _LENS_FIELDS]),
+        "landmarks_m": landmarks.position_m,
+        "sizes_m": landmarks.size_m,
+        "segments_m": segments_m,
+    }
+    header = {
+        "name": track.name, "rate": rate_text(track.rate), "landmarks": landmarks.names,
+        "hidden": sorted(landmarks.hidden),
+        "marked": None if track.marked is None else {int(i): int(track.marked[i]) for i in np.flatnonzero(track.marked)},
+    }  # fmt: skip
+    return pack(header, arrays)
+
+
+def _marked(kept: dict[str, int] | None, count: int) -> Ints | None:
+    if kept is None:
+        return None
+    out = np.zeros(count, dtype=np.int64)
+    out[[int(k) for k in kept]] = list(kept.values())
+    return out
+
+
+def track_from_bytes(data: bytes) -> tuple[Track, Landmarks, Floats]:
+    header, a = unpack(data)
+    lens = Lens(**dict(zip(_LENS_FIELDS, a["lens"], strict=True)))
+    track = Track(
+        header["name"],
+        a["frames"],
+        parse_rate(header["rate"]),
+        a["position_m"],
+        a["rotation"],
+        lens,
+        _marked(header.get("marked"), len(a["frames"])),
+    )
+    names = tuple(header["landmarks"])
+    sizes = a.get("sizes_m", np.zeros((len(names), 3)))
+    marks = Landmarks(names, a["landmarks_m"], sizes, frozenset(header.get("hidden", ())))
+    return track, marks, a["segments_m"]

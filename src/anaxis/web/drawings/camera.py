@@ -1,0 +1,168 @@
+"""What each page's drawings need, computed for all frames at once."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any
+
+import numpy as np
+
+from anaxis.core.camera.depth_of_field import sharp_m
+from anaxis.core.camera.lens import Image
+from anaxis.core.camera.lens_edits import CHANNELS
+from anaxis.core.camera.projection import pixel_matrices, unproject
+from anaxis.core.camera.track import Track
+from anaxis.core.motion.edits import renumbered
+from anaxis.core.outgoing import Numbers, make_outgoing, numbers_of
+from anaxis.core.proof.proof import grid_depths_m, grid_pixels
+from anaxis.core.scene.landmarks import Landmarks
+from anaxis.core.scene.picture import Picture
+from anaxis.core.space.axes import Convention
+from anaxis.core.time.rates import seconds_of
+from anaxis.core.typing import Floats, FloatsLike
+from anaxis.delivery.sending import prepare
+from anaxis.packages.model import Profile
+from anaxis.web.drawings.packed import encode_bundle
+
+_SHOWN_NUMBERS = ("focal_mm", "film_width_mm", "film_height_mm", "hfov_deg", "vfov_deg", "zoom_px", "focus")
+
+
+def _corners_px(image: Image) -> Floats:
+    w, h = image.width_px, image.height_px
+    return np.array([(0, 0), (w, 0), (w, h), (0, h)], dtype=np.float64)
+
+
+def _frustum_m(track: Track, meant: Floats, image: Image, landmarks: Landmarks) -> Floats:
+    """The image's corners at the focus distance (or its stand-in), (n, 4, 3)."""
+    depth = grid_depths_m(track, meant, landmarks.position_m)[:, :1]
+    return unproject(meant, _corners_px(image), np.repeat(depth, 4, axis=1))
+
+
+def camera_bundle(
+    track: Track,
+    landmarks: Landmarks,
+    segments_m: Floats,
+    picture: Picture,
+    source: Convention,
+    profile: Profile,
+    there: float | None = None,
+) -> bytes:
+    """Path, pictures and both sides' numbers of a camera on every frame."""
+    image, landmarks = picture.image, landmarks.shown()
+    meant = pixel_matrices(track, image, picture.fit)
+    ours = numbers_of(make_outgoing(track, source, image, picture.fit, picture.fit, landmarks))
+    theirs = numbers_of(prepare(track, landmarks, picture, profile, there))
+    segments_m, ground = _or_ground(segments_m, track)
+    arrays: dict[str, Floats] = {
+        "frames": track.frames,
+        "theirs_frames": theirs.frames,
+        "seconds": seconds_of(track.frames, track.rate),
+        "meant": meant.reshape(-1, 12),
+        "position_m": track.position_m,
+        "frustum_m": _frustum_m(track, meant, image, landmarks),
+        "landmarks_m": landmarks.position_m,
+        "segments_m": segments_m,
+        "reach_m": grid_depths_m(track, meant, landmarks.position_m)[:, 0],
+        "sharp_m": sharp_m(track, track.lens.used(image, picture.fit)),
+        **{f"lens_{k}": getattr(track.lens, k) for k in CHANNELS},
+    }
+    arrays |= _side("ours", ours) | _side("theirs", theirs)
+    return encode_bundle({**_facts(image, landmarks), "ground_m": ground}, arrays)
+
+
+def _or_ground(segments_m: Floats, track: Track) -> tuple[Floats, float]:
+    """The set's lines; a ground grid under the path and its spacing in metres where there is no set."""
+    if len(segments_m) or not len(track):
+        return segments_m, 0.0
+    ahead = track.position_m - track.rotation[:, :, 2] * 10.0
+    reach = np.concatenate([track.position_m, ahead])[:, [0, 2]]
+    low, high = reach.min(axis=0), reach.max(axis=0)
+    span = float((high - low).max())
+    step = float(10 ** np.ceil(np.log10(max(span, 1.0) / 30)))
+    first, last = np.floor(low / step - 2) * step, np.ceil(high / step + 2) * step
+    x, z = np.arange(first[0], last[0] + step / 2, step), np.arange(first[1], last[1] + step / 2, step)
+    lines = np.zeros((len(x) + len(z), 2, 3))
+    lines[: len(x), :, 0], lines[: len(x), :, 2] = x[:, None], [first[1], last[1]]
+    lines[len(x) :, :, 2], lines[len(x) :, :, 0] = z[:, None], [first[0], last[0]]
+    return lines, step
+
+
+def look_bundle(track: Track, landmarks: Landmarks, lines_m: Floats, picture: Picture) -> bytes:
+    """Path and picture of a camera that is not kept yet."""
+    image, marks = picture.image, landmarks.shown()
+    good = np.isfinite(track.position_m).all(axis=1) & np.isfinite(track.rotation).all(axis=(1, 2))
+    good &= np.isfinite(track.lens.focal_mm) & (track.lens.focal_mm > 0)
+    index = np.flatnonzero(good)
+    track, marks = track.take(index), marks.at_frames(index)
+    lines, ground = _or_ground(lines_m, track)
+    meant = pixel_matrices(track, image, picture.fit)
+    arrays = {
+        "frames": track.frames,
+        "seconds": seconds_of(track.frames, track.rate),
+        "meant": meant.reshape(-1, 12),
+        "position_m": track.position_m,
+        "frustum_m": _frustum_m(track, meant, image, marks),
+        "landmarks_m": marks.position_m,
+        "segments_m": lines,
+    }
+    return encode_bundle({**_facts(image, marks), "ground_m": ground}, arrays)
+
+
+def levels_bundle(paths: list[str], arrays: dict[str, Floats]) -> bytes:
+    """What each level of the camera's chain adds to the motion, on the frames of its track."""
+    return encode_bundle({"levels": paths}, arrays)
+
+
+def proof_bundle(
+    track: Track,
+    landmarks: Landmarks,
+    segments_m: Floats,
+    picture: Picture,
+    deviation_px: Floats,
+    arrived: Floats,
+    first_there: float | None = None,
+    keys: FloatsLike = (),
+    numbers: Mapping[str, Numbers] | None = None,
+) -> bytes:
+    """Both pictures on every frame, and the way from a pixel meant to the pixel that arrived.
+
+    ``numbers`` are those of either side, by "ours" and "theirs"; ``keys`` the frames that kept a key where only some did. ``shift`` (n, 12) takes (x_px d, y_px d, d, 1) of the picture meant to the one that arrived.
+    """
+    image, landmarks = picture.image, landmarks.shown()
+    meant = pixel_matrices(track, image, picture.fit)
+    whole = np.tile(np.eye(4), (len(track), 1, 1))
+    whole[:, :3] = meant
+    arrays = {
+        "frames": track.frames,
+        "seconds": seconds_of(track.frames, track.rate),
+        "meant": meant.reshape(-1, 12),
+        "theirs_frames": track.frames if first_there is None else renumbered(track, first_there).frames,
+        "key_frames": np.asarray(keys, dtype=np.float64),
+        "arrived": arrived.reshape(-1, 12),
+        "shift": (arrived @ np.linalg.inv(whole)).reshape(-1, 12),
+        "deviation_px": deviation_px,
+        "grid_px": grid_pixels(image),
+        "grid_depths_m": grid_depths_m(track, meant, landmarks.position_m),
+        "landmarks_m": landmarks.position_m,
+        "segments_m": segments_m,
+    }
+    for side, held in (numbers or {}).items():
+        arrays |= _side(side, held)
+    return encode_bundle(_facts(image, landmarks), arrays)
+
+
+def _side(side: str, numbers: Numbers) -> dict[str, Floats]:
+    """A side's numbers on every frame, by the names that cells ask for them."""
+    return {
+        f"{side}_position": numbers.position, f"{side}_rotation": numbers.rotation_deg,
+        **{f"{side}_{k}": getattr(numbers, k) for k in _SHOWN_NUMBERS},
+    }  # fmt: skip
+
+
+def _facts(image: Image, landmarks: Landmarks) -> dict[str, Any]:
+    return {
+        "width_px": image.width_px,
+        "height_px": image.height_px,
+        "pixel_aspect": image.pixel_aspect,
+        "landmarks": list(landmarks.names),
+    }

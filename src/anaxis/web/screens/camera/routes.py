@@ -1,0 +1,229 @@
+"""The camera's page: the answer, the line of stations, the drawings, and one station's panel open."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Annotated, Any
+
+from fastapi import APIRouter, Form, Query, Request
+from fastapi.responses import RedirectResponse, Response
+from sqlalchemy.orm import Session
+
+from anaxis.app.deliver import furthest_off, has_finer, newest_deliveries
+from anaxis.app.edit import correct_picture, next_of
+from anaxis.app.examined import Examiner, camera_after, chain_after, levels_of
+from anaxis.app.returned import returns_of
+from anaxis.core.camera.lens import FIT_WORDS, FITS, parse_image, require_fit
+from anaxis.core.camera.track import Track
+from anaxis.core.errors import BadInput
+from anaxis.core.recipe.model import Operation, Recipe
+from anaxis.core.recipe.operations import kind_of
+from anaxis.core.recipe.replay import inserted
+from anaxis.core.scene.landmarks import NODE_NAME_RULE, Landmarks, node_name
+from anaxis.delivery.sending import Leaving, Options, from_zero_up, prepare
+from anaxis.formats import FORMATS, SET_SUFFIXES
+from anaxis.formats.track_json.document import convention_from_document
+from anaxis.packages import SHIPPED_KEYS
+from anaxis.packages.model import Profile
+from anaxis.packages.sheet import sheet_of
+from anaxis.store.models import Version
+from anaxis.store.packages import all_packages
+from anaxis.store.queries import (
+    examiner_of,
+    findings_of,
+    get_version,
+    other_cameras,
+    picture_of_version,
+    recipe_of,
+    saved_film_backs,
+    saved_recipes,
+    set_finder,
+    track_of,
+)
+from anaxis.web.drawings.axes import axes_svg, axis_turn
+from anaxis.web.drawings.camera import camera_bundle, levels_bundle
+from anaxis.web.pages import Store, drawing_answer, number_or_none, page
+from anaxis.web.screens.jobs.routes import open_work
+from anaxis.web.screens.landmarks.routes import THE_FILE, axes_of, file_unit, rows_of
+from anaxis.web.screens.lens.routes import lens_context
+from anaxis.web.screens.recipe.routes import ADDABLE
+from anaxis.web.screens.stills.routes import stills_of
+from anaxis.web.screens.time.routes import time_context
+from anaxis.web.stations import stations_of
+
+router = APIRouter(prefix="/cameras")
+_MAX_PROFILE_BYTES = 100_000
+_QUICK_FRAMES = 3000
+
+
+@router.get("/{camera_id}")
+def camera(
+    request: Request, store: Store, camera_id: int,
+    version: int | None = None, to: str = "", station: str = "", axes: str = THE_FILE, there: str = "",
+    off: Annotated[list[str] | None, Query()] = None,
+) -> Any:  # fmt: skip
+    kept = get_version(store, camera_id, version)
+    profile = _profile(store, to, kept)
+    stations = stations_of(kept)
+    chosen = (
+        station if station in {s.key for s in stations} else ("deliver" if kept.deliveries else "take-in")
+    )
+    return page(
+        request,
+        "camera/index.html",
+        **_context(store, kept, profile, chosen, axes, off or [], there),
+        stations=stations,
+        open_station=chosen,
+    )
+
+
+@router.get("/{camera_id}/panel/{station}")
+def panel(
+    request: Request, store: Store, camera_id: int, station: str, version: int, to: str = "", there: str = ""
+) -> Any:
+    kept = get_version(store, camera_id, version)
+    stations, profile = stations_of(kept), _profile(store, to, kept)
+    if station not in {s.key for s in stations}:
+        raise BadInput(f"There is no station '{station}'.")
+    return page(
+        request, "camera/panel.html", **_context(store, kept, profile, station, THE_FILE, [], there),
+        stations=stations, open_station=station, swapped=True,
+    )  # fmt: skip
+
+
+@router.get("/{camera_id}/drawing")
+def drawing(
+    store: Store,
+    camera_id: int,
+    version: int,
+    to: str = "",
+    there: str = "",
+    off: Annotated[list[str] | None, Query()] = None,
+) -> Response:
+    """The drawings' data; with ``off``, as the camera would go with those levels held still."""
+    kept = get_version(store, camera_id, version)
+    track, landmarks, segments = track_of(kept)
+    if off:
+        track, landmarks, segments = camera_after(*_asked(store, kept, off))
+    data = camera_bundle(
+        track,
+        landmarks,
+        segments,
+        picture_of_version(kept),
+        convention_from_document(kept.facts["convention"]),
+        _profile(store, to, kept),
+        number_or_none(there, "a first frame"),
+    )
+    return drawing_answer(data)
+
+
+@router.get("/{camera_id}/levels")
+def levels(store: Store, camera_id: int, version: int) -> Response:
+    """What each level of the tree adds to the motion on every frame."""
+    return drawing_answer(
+        levels_bundle(*levels_of(*_asked(store, get_version(store, camera_id, version), [])))
+    )
+
+
+def _asked(
+    store: Session, version: Version, off: list[str]
+) -> tuple[Examiner, bytes, str, str, Recipe, Callable[[str], bytes]]:
+    """What it takes to do the version's recipe again, with some levels held still as at the first frame."""
+    recipe = recipe_of(version)
+    for path in off[:100]:
+        recipe = inserted(recipe, Operation("level", {"node": path, "way": "still"}))
+    source = version.source_file
+    return examiner_of(store), source.scene, source.name, version.camera_path, recipe, set_finder(store)
+
+
+@router.post("/{camera_id}/picture")
+def correct(
+    store: Store, camera_id: int,
+    version: Annotated[int, Form()], resolution: Annotated[str, Form()], source_fit: Annotated[str, Form()],
+    pixel_aspect: Annotated[float, Form()] = 1.0,
+) -> Any:  # fmt: skip
+    """A guess corrected where it stands: the same track with another picture, as a new version."""
+    require_fit(source_fit)
+    image = parse_image(resolution, pixel_aspect)
+    made = correct_picture(store, get_version(store, camera_id, version), image, source_fit)
+    return RedirectResponse(f"/cameras/{camera_id}?version={made.number}&station=lens", status_code=303)
+
+
+def _profile(store: Session, key: str, version: Version) -> Profile:
+    """The package asked for, else the one last delivered to, else the first shipped one."""
+    packages = all_packages(store)
+    if key in packages:
+        return packages[key]
+    last = version.deliveries[0].profile["key"] if version.deliveries else ""
+    return packages.get(last, packages[SHIPPED_KEYS[0]])
+
+
+def _station_context(
+    store: Session, version: Version, station: str, track: Track, landmarks: Landmarks, axes: str
+) -> dict[str, Any]:
+    """What only one station's panel shows."""
+    if station == "place":
+        convention, unit = axes_of(store, version, axes)
+        return {
+            "axes": axes, "mark_unit": unit, "mark_axes": convention, "mark_rows": rows_of(landmarks, convention),
+            "set_suffixes": SET_SUFFIXES,
+        }  # fmt: skip
+    if station == "lens":
+        return lens_context(version, track, saved_film_backs(store))
+    if station == "time":
+        return time_context(version, track)
+    if station != "clean":
+        return {}
+    chain = list(chain_after(*_asked(store, version, [])).nodes)
+    recipe = [(i, o, kind_of(o.code)) for i, o in enumerate(recipe_of(version))]
+    return {
+        "chain": chain[::-1], "recipe": recipe, "addable": ADDABLE, "saved_recipes": saved_recipes(store),
+        "can_undo": version.parent_id is not None, "redo": next_of(store, version),
+    }  # fmt: skip
+
+
+def _context(
+    store: Session, version: Version, profile: Profile, station: str, axes: str, off: list[str], there: str
+) -> dict[str, Any]:
+    source = convention_from_document(version.facts["convention"])
+    track, landmarks, segments = track_of(version)
+    asked = Options(first=number_or_none(there, "a first frame"))
+    first = from_zero_up(asked, [Leaving(track, landmarks, picture_of_version(version))], profile).first
+    outgoing = prepare(track, landmarks, picture_of_version(version), profile, first)
+    newest = newest_deliveries(version)
+    sheet = sheet_of(outgoing, profile) if station in ("lens", "deliver") else None
+    return {
+        "sheet": sheet,
+        "other_cameras": other_cameras(store, version.camera) if station == "deliver" else [],
+        "node": node_name(version.camera.name, set()),
+        "node_rule": NODE_NAME_RULE,
+        "packages": all_packages(store),
+        "returns": returns_of(store, version) if station == "prove" else [],
+        "stills": stills_of(store, version) if station == "prove" else [],
+        "open_work": open_work(store, version) if station == "prove" else [],
+        "outgoing": outgoing,
+        "version": version,
+        "camera": version.camera,
+        "shot": version.camera.shot,
+        "profile": profile,
+        "track": track,
+        "landmarks": landmarks.shown(),
+        "segments": len(segments),
+        "findings": findings_of(version),
+        "picture": picture_of_version(version),
+        "fits": FITS,
+        "fit_words": FIT_WORDS,
+        "formats": [f for f in FORMATS if f.write],
+        "source": source,
+        "source_axes": axes_svg(source, "The file"),
+        "target_axes": axes_svg(profile.convention, profile.label),
+        "turn": axis_turn(source, profile.convention),
+        "notes": outgoing.notes,
+        "worst": furthest_off(newest),
+        "source_unit": file_unit(source),
+        "off": off,
+        "there": first,
+        "there_asked": there != "",
+        "has_finer": has_finer(version),
+        **_station_context(store, version, station, track, landmarks, axes),
+    }

@@ -1,0 +1,129 @@
+"""Column text on intake: what each column is, chosen by hand, saved as a layout, and read again at once."""
+
+from __future__ import annotations
+
+from typing import Annotated, Any
+
+from fastapi import APIRouter, Form, Request
+from fastapi.responses import JSONResponse, RedirectResponse, Response
+
+from anaxis.core.errors import BadInput
+from anaxis.core.space.axes import ORDERS
+from anaxis.core.time.rates import parse_rate
+from anaxis.formats.track_json.document import convention_document
+from anaxis.packages.model import Profile, profile_from_dict
+from anaxis.store.packages import all_packages, get_package, keep_package
+from anaxis.store.queries import get_layout, let_go, reread, save_layout, staged_scene
+from anaxis.web.pages import Store
+from anaxis.web.screens.intake.routes import read_bytes
+
+router = APIRouter(prefix="/take-in")
+GUESS = "guess"
+
+
+@router.post("/{source_id}/layout")
+def choose_layout(
+    request: Request, store: Store, source_id: int,
+    quantity: Annotated[list[str] | None, Form()] = None, unit: Annotated[list[str] | None, Form()] = None,
+    sign: Annotated[list[str] | None, Form()] = None, axes: Annotated[str, Form()] = GUESS,
+    order: Annotated[str, Form()] = "", rate: Annotated[str, Form()] = "", saved: Annotated[str, Form()] = "",
+    save_as: Annotated[str, Form()] = "", save_with: Annotated[str, Form()] = "",
+) -> Any:  # fmt: skip
+    """Read the staged table again by the columns chosen; a saved layout, where one is named, goes first."""
+    source, scene = staged_scene(store, source_id)
+    if scene.columns is None:
+        raise BadInput(f"{source.name} is no table: its columns cannot be chosen.")
+    if source.kept:
+        raise BadInput(
+            f"A camera of {source.name} is kept already: take the file in again to read it another way."
+        )
+    if saved:
+        layout = _saved(store, saved)
+    else:
+        layout = _typed(quantity or [], unit or [], sign or [], axes, order, rate, all_packages(store))
+    let_go(store)
+    again = read_bytes(request.app.state.parsers, source.name, source.data, layout)
+    reread(store, source, again, layout)
+    if save_as.strip() and layout is not None:
+        save_layout(store, save_as.strip()[:120], layout)
+    if save_with and layout is not None and again.columns is not None:
+        keep_package(
+            store,
+            with_table(get_package(store, save_with), layout, again.columns),
+            f"columns of {source.name}",
+        )
+    return RedirectResponse(f"/take-in/{source_id}", status_code=303)
+
+
+def _saved(store: Store, name: str) -> dict[str, Any] | None:
+    """A layout under its name, or that of a package, as "package:key"; None to guess again."""
+    if name == GUESS:
+        return None
+    kind, _, key = name.partition(":")
+    if kind == "package" and key:
+        layout = get_package(store, key).layout
+        if layout is None:
+            raise BadInput(f"The package '{key}' has no column layout of its own: choose another one.")
+        return layout
+    return get_layout(store, name)
+
+
+def with_table(package: Profile, layout: dict[str, Any], read: dict[str, Any]) -> Profile:
+    """A package with the layout of a table that was read as its own. Raises BadInput where it holds no whole camera."""
+    columns = [{k: c[k] for k in ("quantity", "unit", "sign")} for c in layout["columns"]]
+    table = {
+        "columns": columns,
+        "headings": bool(read["headings"]),
+        "separator": read["delimiter"].removesuffix("s"),
+    }
+    return profile_from_dict(
+        package.model_dump(mode="json") | {"table": table}, f"The package '{package.key}'"
+    )
+
+
+@router.get("/{source_id}/layout.json")
+def layout_file(store: Store, source_id: int) -> Response:
+    """The layout in force as a file, for the command line's --columns."""
+    source, scene = staged_scene(store, source_id)
+    if scene.columns is None:
+        raise BadInput(f"{source.name} is no table: it has no column layout.")
+    return JSONResponse(
+        scene.columns["layout"], headers={"Content-Disposition": 'attachment; filename="columns.json"'}
+    )
+
+
+def _typed(
+    quantity: list[str],
+    unit: list[str],
+    sign: list[str],
+    axes: str,
+    order: str,
+    rate: str,
+    packages: dict[str, Profile],
+) -> dict[str, Any]:
+    if not len(quantity) == len(unit) == len(sign):
+        raise BadInput("Some columns have no choice: reload the page and choose again.")
+    convention = None
+    if axes != GUESS:
+        if axes not in packages:
+            raise BadInput(f"'{axes}' is no known set of axes: choose one of the list.")
+        convention = convention_document(packages[axes].convention)
+    if order and order not in ORDERS:
+        raise BadInput(f"'{order}' is no order of turns: choose one of {', '.join(ORDERS)}.")
+    if rate.strip():
+        parse_rate(rate)
+    columns = [
+        {
+            "quantity": q,
+            "unit": u.partition(":")[2] if u.startswith(f"{q}:") else "",
+            "sign": -1 if s == "-1" else 1,
+        }
+        for q, u, s in zip(quantity, unit, sign, strict=True)
+    ]
+    return {
+        "columns": columns,
+        "convention": convention,
+        "axes": axes,
+        "order": order or None,
+        "rate": rate.strip() or None,
+    }

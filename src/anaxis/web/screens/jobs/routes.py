@@ -1,0 +1,114 @@
+"""Long work on the page: how far it is, a way to stop it, and what came of it."""
+
+from __future__ import annotations
+
+from typing import Annotated, Any
+
+from fastapi import APIRouter, Form, Request
+from fastapi.responses import RedirectResponse, Response
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from anaxis.app.hand_over import get_made_file
+from anaxis.core.errors import BadInput
+from anaxis.store.models import Job, Version
+from anaxis.store.packages import get_package
+from anaxis.store.queries import get_version
+from anaxis.web.drawings.keys import keys_svg
+from anaxis.web.pages import Store, download_answer, number_or_none, page
+from anaxis.work.queue import OPEN, ask_for, get_job, stop
+
+router = APIRouter()
+KEPT_WORDS = {
+    "delivery": "Writing and measuring",
+    "bundle": "Putting everything together for",
+    "keys": "Looking for keys",
+}
+
+
+def start_work(request: Request, kind: str, version_id: int, params: dict[str, Any]) -> int:
+    """Put work down and see that somebody does it; returns its number."""
+    number = ask_for(request.app.state.engine, kind, version_id, params)
+    request.app.state.worker.ensure()
+    return number
+
+
+def open_work(session: Session, version: Version) -> list[Job]:
+    """What is asked for and not over of a version's deliveries and zips, oldest first."""
+    query = (
+        select(Job)
+        .where(Job.version_id == version.id, Job.kind.in_(("delivery", "bundle")), Job.state.in_(OPEN))
+        .order_by(Job.id)
+    )
+    return list(session.execute(query).scalars())
+
+
+@router.get("/jobs/{number}")
+def whole(request: Request, store: Store, number: int) -> Any:
+    job = get_job(store, number)
+    if job.state == "done" and "delivery" in job.result:
+        return RedirectResponse(f"/deliveries/{job.result['delivery']}", status_code=303)
+    version = get_version(store, job.version.camera_id, job.version.number)
+    return page(
+        request,
+        "jobs/index.html",
+        version=version,
+        camera=version.camera,
+        shot=version.camera.shot,
+        **_context(job),
+    )
+
+
+@router.get("/jobs/{number}/state")
+def state(request: Request, store: Store, number: int) -> Any:
+    """How far it is; asked for again and again until it is over."""
+    job = get_job(store, number)
+    if job.state in OPEN:
+        request.app.state.worker.ensure()  # it may have ended in the meantime
+    answer = page(request, "jobs/state.html", **_context(job))
+    if job.state == "done" and "delivery" in job.result:
+        answer.headers["HX-Redirect"] = f"/deliveries/{job.result['delivery']}"
+    return answer
+
+
+@router.get("/jobs/{number}/file")
+def made(store: Store, number: int) -> Response:
+    """What a job made to be fetched."""
+    made = get_made_file(store, get_job(store, number).result.get("made_file"))
+    return download_answer(made.name, made.data)
+
+
+@router.post("/jobs/{number}/stop")
+def stopped(request: Request, store: Store, number: int) -> Any:
+    stop(store, number)
+    store.flush()
+    if request.headers.get("hx-request"):
+        return page(request, "jobs/state.html", **_context(get_job(store, number)))
+    return RedirectResponse(f"/jobs/{number}", status_code=303)
+
+
+@router.post("/cameras/{camera_id}/keys")
+def keys(
+    request: Request, store: Store, camera_id: int, version: Annotated[int, Form()], to: Annotated[str, Form()],
+    format_key: Annotated[str, Form()], reduce_px: Annotated[str, Form()] = "",
+) -> Response:  # fmt: skip
+    """The keys a delivery would have, looked for and drawn before anything is written."""
+    kept = get_version(store, camera_id, version)
+    pixels = number_or_none(reduce_px, "pixels that fewer keys may cost")
+    if pixels is None or pixels <= 0:
+        raise BadInput("Type how many pixels fewer keys may cost, such as 0.1.")
+    params = {
+        "profile": get_package(store, to).model_dump(mode="json"),
+        "format": format_key,
+        "reduce_px": pixels,
+    }
+    job = get_job(store, start_work(request, "keys", kept.id, params))
+    answer: Response = page(request, "jobs/state.html", **_context(job))
+    return answer
+
+
+def _context(job: Job) -> dict[str, Any]:
+    out: dict[str, Any] = {"job": job, "doing": KEPT_WORDS[job.kind], "open": job.state in OPEN}
+    if job.kind == "keys" and job.state == "done":
+        out["keys_drawing"] = keys_svg(job.result, float(job.params["reduce_px"]))
+    return out

@@ -1,0 +1,122 @@
+"""The proof's page: the answer in one line, the pictures that show it, the numbers that explain it."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any, NamedTuple
+
+import numpy as np
+from fastapi import APIRouter, Request
+from fastapi.responses import HTMLResponse, Response
+
+from anaxis.app.deliver import get_delivery, get_delivery_file, leaving_of, proof_arrays
+from anaxis.app.hand_over import handed_again, outgoing_of
+from anaxis.core.camera.projection import pixel_matrices, project
+from anaxis.core.camera.track import Track
+from anaxis.core.outgoing import make_outgoing, numbers_of
+from anaxis.core.scene.landmarks import Landmarks
+from anaxis.core.scene.picture import Picture
+from anaxis.core.space.axes import Convention
+from anaxis.core.typing import Floats
+from anaxis.delivery.transfer_sheet import sheet_html, sheet_pdf
+from anaxis.packages.model import profile_from_dict
+from anaxis.store.queries import (
+    get_version,
+    picture_of_version,
+)
+from anaxis.web.drawings.camera import proof_bundle
+from anaxis.web.pages import Store, download_answer, drawing_answer, page
+from anaxis.web.stations import stations_of
+
+router = APIRouter(prefix="/deliveries")
+
+
+@router.get("/{delivery_id}")
+def proof(request: Request, store: Store, delivery_id: int) -> Any:
+    delivery = get_delivery(store, delivery_id)
+    version = get_version(store, delivery.version.camera_id, delivery.version.number)
+    profile = profile_from_dict(delivery.profile, "the delivery's profile")
+    camera = leaving_of(version)
+    track, landmarks, picture = camera.track, camera.landmarks, camera.picture
+    outgoing = outgoing_of(delivery, camera, profile)
+    numbers = numbers_of(outgoing)
+    meant = numbers_of(make_outgoing(track, Convention(), picture.image, picture.fit, picture.fit, landmarks))
+    meant_used = track.lens.used(picture.image, picture.fit)
+    their_used = outgoing.track.lens.used(outgoing.image, outgoing.fit)
+    at = int(np.flatnonzero(track.frames == delivery.worst_frame)[0])
+    return page(
+        request, "proof/index.html",
+        delivery=delivery, version=version, camera=version.camera, shot=version.camera.shot, profile=profile,
+        picture=picture, track=track, numbers=numbers, meant=meant, at=at, outgoing=outgoing, landmarks=landmarks.shown(),
+        marks=mark_rows(track, landmarks.shown(), picture, proof_arrays(delivery)[1], at), meant_used=meant_used, their_used=their_used, stations=stations_of(version), open_station="prove",
+    )  # fmt: skip
+
+
+@router.get("/{delivery_id}/drawing")
+def drawing(store: Store, delivery_id: int) -> Response:
+    delivery = get_delivery(store, delivery_id)
+    profile = profile_from_dict(delivery.profile, "the delivery's profile")
+    camera = leaving_of(delivery.version)
+    track, landmarks, segments = camera.track, camera.landmarks, camera.lines_m
+    deviation, arrived = proof_arrays(delivery)
+    asked, picture = delivery.options, camera.picture
+    meant = numbers_of(make_outgoing(track, Convention(), picture.image, picture.fit, picture.fit, landmarks))
+    data = proof_bundle(
+        track, landmarks, segments, picture_of_version(delivery.version), deviation, arrived,
+        asked.get("first"), _key_frames(asked, track), {"ours": meant, "theirs": numbers_of(outgoing_of(delivery, camera, profile))},
+    )  # fmt: skip
+    return drawing_answer(data)
+
+
+class MarkRow(NamedTuple):
+    """A landmark at one frame: the pixel meant and the one that arrived (None behind the camera), and what lies between."""
+
+    name: str
+    meant: Floats | None
+    seen: Floats | None
+    off_px: float | None
+
+
+def mark_rows(track: Track, marks: Landmarks, picture: Picture, arrived: Floats, at: int) -> list[MarkRow]:
+    """Every landmark at the sample ``at`` of a track, whose arrived pixel matrices are (n, 3, 4)."""
+    if not marks.names:
+        return []
+    place = marks.position_m[at if len(marks.position_m) > 1 else 0][None]
+    both = [
+        project(matrices, place)
+        for matrices in (
+            pixel_matrices(track.take(np.array([at])), picture.image, picture.fit),
+            arrived[at : at + 1],
+        )
+    ]
+    rows = []
+    for k, name in enumerate(marks.names):
+        meant, seen = (pixels[0, k] if depth[0, k] > 1e-3 else None for pixels, depth in both)
+        off = None if meant is None or seen is None else float(np.hypot(*(meant - seen)))
+        rows.append(MarkRow(name, meant, seen, off))
+    return rows
+
+
+def _key_frames(asked: dict[str, Any], track: Track) -> Floats:
+    """The frames that kept a key, in our numbering; none where every frame has one."""
+    kept = np.array(asked.get("keys", {}).get("frames", []), dtype=np.float64)
+    return kept + (track.frames[0] - asked["first"]) if "first" in asked and len(kept) else kept
+
+
+@router.get("/{delivery_id}/sheet")
+def sheet(store: Store, delivery_id: int) -> Response:
+    """The transfer sheet of a delivery, to look at or to print."""
+    return HTMLResponse(sheet_html(handed_again(get_delivery(store, delivery_id))))
+
+
+@router.get("/{delivery_id}/sheet.pdf")
+def printed_sheet(store: Store, delivery_id: int) -> Response:
+    handed = handed_again(get_delivery(store, delivery_id))
+    name = f"{Path(handed.files[0].path.name).stem}.sheet.pdf"
+    return download_answer(name, sheet_pdf(sheet_html(handed)), "application/pdf")
+
+
+@router.get("/{delivery_id}/files/{name}")
+def download(store: Store, delivery_id: int, name: str) -> Response:
+    row = get_delivery_file(store, delivery_id, name)
+    return download_answer(row.name, row.data)

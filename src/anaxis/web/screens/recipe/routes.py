@@ -1,0 +1,177 @@
+"""The recipe on the camera's page: add, change, reorder, switch off, undo, redo, save, apply, copy."""
+
+from __future__ import annotations
+
+import json
+from typing import Annotated, Any
+
+from fastapi import APIRouter, Depends, Form, Request
+from fastapi.responses import JSONResponse, RedirectResponse, Response
+
+from anaxis.app.edit import copy_camera, edit_version, step_back, step_on
+from anaxis.core.errors import BadInput
+from anaxis.core.recipe.documents import recipe_document, recipe_from_document
+from anaxis.core.recipe.model import Operation, Recipe
+from anaxis.core.recipe.operations import KINDS, kind_of
+from anaxis.core.recipe.replay import checked_order, inserted
+from anaxis.store.archive import scene_from_bytes
+from anaxis.store.models import Version
+from anaxis.store.queries import get_recipe, get_version, recipe_of, save_recipe
+from anaxis.web.pages import Store, page
+
+router = APIRouter(prefix="/cameras")
+
+
+async def _typed(request: Request) -> dict[str, str]:
+    """The form as it was typed: which fields it has depends on the operation."""
+    return {k: v for k, v in (await request.form()).items() if isinstance(v, str)}
+
+
+Typed = Annotated[dict[str, str], Depends(_typed)]
+
+
+def back_to(camera_id: int, station: str, to: str) -> RedirectResponse:
+    """To the version now worked on, with the station open that was open before."""
+    return RedirectResponse(f"/cameras/{camera_id}?station={station or 'clean'}&to={to}", status_code=303)
+
+
+@router.post("/{camera_id}/recipe")
+def change(store: Store, camera_id: int, form: Typed) -> Any:
+    """One change of the recipe: ``action`` says which, ``index`` which operation."""
+    kept = get_version(store, camera_id, _whole(form.get("version", ""), "version"))
+    recipe, words = changed(recipe_of(kept), form)
+    edit_version(store, kept, checked_order(recipe), words)
+    return back_to(camera_id, form.get("station", ""), form.get("to", ""))
+
+
+def changed(recipe: Recipe, form: dict[str, str]) -> tuple[Recipe, str]:
+    """The recipe after one change, and what was changed in a few words. Raises BadInput."""
+    action = form.get("action", "")
+    if action == "add":
+        operation = _operation(form)
+        label = kind_of(operation.code).label
+        return inserted(recipe, operation), f"{label}: {kind_of(operation.code).says(operation.params)}"
+    at = _whole(form.get("index", ""), "operation")
+    if not 0 <= at < len(recipe):
+        raise BadInput("That operation is no longer in the recipe: reload the page.")
+    one, rest = recipe[at], (*recipe[:at], *recipe[at + 1 :])
+    label = kind_of(one.code).label
+    if action == "out":
+        return rest, f"{label} taken out"
+    if action in ("on", "off"):
+        switched = Operation(one.code, one.params, action == "on")
+        return (*recipe[:at], switched, *recipe[at + 1 :]), f"{label} switched {action}"
+    if action in ("up", "down"):
+        to = max(0, min(len(rest), at + (-1 if action == "up" else 1)))
+        return (*rest[:to], one, *rest[to:]), f"{label} moved {action}"
+    if action == "change":
+        fresh = _operation({**form, "code": one.code})
+        return (*recipe[:at], fresh, *recipe[at + 1 :]), f"{label}: {kind_of(one.code).says(fresh.params)}"
+    raise BadInput("That is no change of a recipe: reload the page and try again.")
+
+
+def _operation(form: dict[str, str]) -> Operation:
+    """An operation as a finding's remedy gives it, or as it was typed."""
+    if form.get("operation"):
+        try:
+            return recipe_from_document([json.loads(form["operation"])])[0]
+        except json.JSONDecodeError as error:
+            raise BadInput("That remedy cannot be read: reload the page and try again.") from error
+    kind = kind_of(form.get("code", ""))
+    typed = {f.name: form.get(f"param_{f.name}", "") for f in kind.fields}
+    return kind.operation(typed)
+
+
+def _whole(text: str, what: str) -> int:
+    try:
+        return int(text)
+    except ValueError as error:
+        raise BadInput(f"'{text}' is no number of a {what}: reload the page and try again.") from error
+
+
+@router.post("/{camera_id}/undo")
+def undo(store: Store, camera_id: int, form: Typed) -> Any:
+    step_back(store, get_version(store, camera_id, _whole(form.get("version", ""), "version")))
+    return back_to(camera_id, form.get("station", ""), form.get("to", ""))
+
+
+@router.post("/{camera_id}/redo")
+def redo(store: Store, camera_id: int, form: Typed) -> Any:
+    step_on(store, get_version(store, camera_id, _whole(form.get("version", ""), "version")))
+    return back_to(camera_id, form.get("station", ""), form.get("to", ""))
+
+
+@router.post("/{camera_id}/recipe/save")
+def save(
+    store: Store, camera_id: int, version: Annotated[int, Form()], name: Annotated[str, Form()] = "",
+    to: Annotated[str, Form()] = "",
+) -> Any:  # fmt: skip
+    kept = get_version(store, camera_id, version)
+    if not name.strip():
+        raise BadInput("The recipe needs a name to be saved under: type one.")
+    if not kept.recipe:
+        raise BadInput("There is no operation in this recipe yet: add one first.")
+    save_recipe(store, name.strip()[:120], recipe_of(kept))
+    return back_to(camera_id, "clean", to)
+
+
+@router.post("/{camera_id}/recipe/apply")
+def apply(
+    store: Store, camera_id: int, version: Annotated[int, Form()], name: Annotated[str, Form()] = "",
+    to: Annotated[str, Form()] = "",
+) -> Any:  # fmt: skip
+    """A saved recipe in the place of this camera's own."""
+    kept = get_version(store, camera_id, version)
+    edit_version(store, kept, checked_order(get_recipe(store, name)), f"recipe '{name}' applied")
+    return back_to(camera_id, "clean", to)
+
+
+@router.post("/{camera_id}/copy")
+def copy(
+    store: Store, camera_id: int, version: Annotated[int, Form()], name: Annotated[str, Form()] = ""
+) -> Any:
+    made = copy_camera(store, get_version(store, camera_id, version), name)
+    return RedirectResponse(f"/cameras/{made.camera_id}", status_code=303)
+
+
+@router.get("/{camera_id}/recipe.json")
+def recipe_file(store: Store, camera_id: int, version: int) -> Response:
+    """The recipe as a file, for the command line's --recipe."""
+    kept = get_version(store, camera_id, version)
+    name = f"{kept.camera.name}.recipe.json"
+    document = {"anaxis_recipe": 1, "operations": recipe_document(recipe_of(kept))}
+    return JSONResponse(document, headers={"Content-Disposition": f'attachment; filename="{name}"'})
+
+
+@router.get("/{camera_id}/operation")
+def operation_form(
+    request: Request,
+    store: Store,
+    camera_id: int,
+    version: int,
+    code: str = "",
+    index: int | None = None,
+    to: str = "",
+) -> Any:
+    """The fields of one operation, empty or with what stands in the recipe."""
+    kept = get_version(store, camera_id, version)
+    recipe = recipe_of(kept)
+    old = recipe[index] if index is not None and 0 <= index < len(recipe) else None
+    kind = kind_of(old.code if old else code)
+    return page(
+        request, "camera/operation.html", kind=kind, values=old.params if old else {}, index=index,
+        nodes=node_choices(kept, kind.about_parents), version=kept, camera=kept.camera, to=to,
+    )  # fmt: skip
+
+
+def node_choices(version: Version, about_parents: bool) -> list[str]:
+    """The nodes an operation can be about: those that move the camera, or all others."""
+    scene = scene_from_bytes(version.source_file.scene)
+    chain = [n.path for n in scene.chain(version.camera_path)]
+    if about_parents:
+        return chain
+    return [n.path for n in scene.nodes if n.path != version.camera_path][:2000]
+
+
+# What a form can ask for; the others come by findings, the landmarks' table or a new take.
+ADDABLE = tuple(k for k in KINDS.values() if k.by_hand)

@@ -1,0 +1,113 @@
+"""Two pictures of one frame, one from each side, laid over each other with what lies between them."""
+
+from __future__ import annotations
+
+from dataclasses import asdict
+from pathlib import Path
+from tempfile import TemporaryDirectory
+from typing import Annotated, Any
+
+import cv2
+import numpy as np
+from fastapi import APIRouter, File, Form, Request, UploadFile
+from fastapi.responses import RedirectResponse, Response
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from anaxis.core.camera.projection import pixel_matrices, project
+from anaxis.core.errors import BadInput
+from anaxis.diagnosis.stills import SUFFIXES, Between, measure
+from anaxis.formats import check_size
+from anaxis.store.models import Still, Version
+from anaxis.store.queries import NotFound, found, get_version, picture_of_version, track_of
+from anaxis.web.pages import Store, disk_name, name_of_upload, page
+from anaxis.web.screens.lens.routes import place_of
+from anaxis.web.stations import stations_of
+from anaxis.work.sandbox.apart import safe_png
+
+router = APIRouter()
+
+
+def stills_of(session: Session, version: Version) -> list[Still]:
+    return list(
+        session.execute(
+            select(Still).where(Still.version_id == version.id).order_by(Still.id.desc())
+        ).scalars()
+    )
+
+
+@router.post("/cameras/{camera_id}/stills")
+def handed_in(
+    request: Request, store: Store, camera_id: int, version: Annotated[int, Form()], ours: Annotated[UploadFile, File()],
+    theirs: Annotated[UploadFile, File()], frame: Annotated[str, Form()] = "",
+) -> Any:  # fmt: skip
+    kept = get_version(store, camera_id, version)
+    track = track_of(kept)[0]
+    names, data = [], []
+    with TemporaryDirectory(prefix="anaxis-stills-") as folder:
+        for i, file in enumerate((ours, theirs)):
+            name = name_of_upload(file)
+            if Path(name).suffix.lower() not in SUFFIXES:
+                raise BadInput(
+                    f"'{name or 'nothing'}' is no picture that is read: hand over two of {', '.join(SUFFIXES)}."
+                )
+            check_size(name, file.size or 0, request.app.state.limits.max_bytes)
+            (Path(folder) / str(i)).mkdir()
+            path = Path(folder) / str(i) / disk_name(name)
+            path.write_bytes(file.file.read())
+            names.append(name)
+            data.append(safe_png(path))
+    pictures = [
+        np.asarray(cv2.imdecode(np.frombuffer(d, np.uint8), cv2.IMREAD_COLOR), dtype=np.uint8) for d in data
+    ]
+    found = measure(*pictures)
+    row = Still(
+        version_id=kept.id, frame=float(track.frames[place_of(track, frame)]), our_name=names[0], their_name=names[1], ours=data[0], theirs=data[1],
+        measured=asdict(found) | {"width_px": pictures[0].shape[1], "height_px": pictures[0].shape[0]},
+    )  # fmt: skip
+    store.add(row)
+    store.flush()
+    return RedirectResponse(f"/stills/{row.id}", status_code=303)
+
+
+@router.get("/stills/{number}")
+def shown(request: Request, store: Store, number: int) -> Any:
+    row = _still(store, number)
+    version = get_version(store, row.version.camera_id, row.version.number)
+    size = {k: row.measured[k] for k in ("width_px", "height_px")}
+    found = Between(**{k: v for k, v in row.measured.items() if k not in size})
+    return page(
+        request, "stills/index.html", row=row, version=version, camera=version.camera, shot=version.camera.shot, found=found, size=size,
+        stations=stations_of(version), open_station="prove", marks=_marks(version, row.frame, size),
+    )  # fmt: skip
+
+
+def _marks(version: Version, frame: float, size: dict[str, int]) -> list[tuple[str, float, float]]:
+    """Where the landmarks should be seen in the picture, in its own pixels."""
+    track, landmarks, _ = track_of(version)
+    picture, marks = picture_of_version(version), landmarks.shown()
+    if not marks.names:
+        return []
+    at = place_of(track, str(frame))
+    place = marks.position_m[at if len(marks.position_m) > 1 else 0][None]
+    seen, depth = project(pixel_matrices(track.take(np.array([at])), picture.image, picture.fit), place)
+    across, down = size["width_px"] / picture.image.width_px, size["height_px"] / picture.image.height_px
+    return [
+        (name, float(seen[0, k, 0]) * across, float(seen[0, k, 1]) * down)
+        for k, name in enumerate(marks.names)
+        if depth[0, k] > 1e-3 and abs(seen[0, k]).max() < 1e6
+    ]
+
+
+@router.get("/stills/{number}/{side}.png")
+def picture(store: Store, number: int, side: str) -> Response:
+    row = _still(store, number)
+    if side not in ("ours", "theirs"):
+        raise NotFound("There is no such picture.")
+    return Response(
+        getattr(row, side), media_type="image/png", headers={"Cache-Control": "private, max-age=86400"}
+    )
+
+
+def _still(session: Session, number: int) -> Still:
+    return found(session, Still, number, "pair of stills")

@@ -1,0 +1,86 @@
+"""What else cannot be trusted, read in a process of its own that answers once: pictures and edits.
+
+Run as ``python -m anaxis.work.sandbox.apart KIND FILE [MORE]``: one letter and a body on standard output, S and the answer
+or E and a sentence. Camera files have readers of their own that are kept warm (:mod:`anaxis.work.sandbox.guard`).
+"""
+
+from __future__ import annotations
+
+import json
+import os
+import resource
+import subprocess
+import sys
+from collections.abc import Callable
+from fractions import Fraction
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from anaxis.core.errors import BadInput
+from anaxis.core.time.rates import parse_rate, rate_text
+
+if TYPE_CHECKING:  # each kind loads what it needs: this module is the start of a process
+    from anaxis.formats.editorial.cut_list import Edit
+
+_WALL_S, _MEMORY_MB = 60, 4000
+
+
+def safe_png(path: Path) -> bytes:
+    """A PNG, JPEG or EXR as a PNG; raises BadInput, also where the decoder crashed or hung."""
+    return _ask("picture", path, "render it again")
+
+
+def safe_edit(path: Path, rate: Fraction) -> Edit:
+    """An edit as :func:`anaxis.formats.editorial.cut_list.read_edit` reads it; raises BadInput, also where the reader crashed or hung."""
+    from anaxis.formats.editorial.cut_list import edit_from_dict
+
+    return edit_from_dict(json.loads(_ask("edit", path, "export it again", rate_text(rate))))
+
+
+def _ask(kind: str, path: Path, remedy: str, *more: str) -> bytes:
+    environment = {k: os.environ[k] for k in ("PATH", "LANG", "TMPDIR") if k in os.environ}
+    try:
+        done = subprocess.run(
+            [sys.executable, "-P", "-m", "anaxis.work.sandbox.apart", kind, str(path), *more], capture_output=True, timeout=_WALL_S, env=environment
+        )  # fmt: skip
+    except subprocess.TimeoutExpired as error:
+        raise BadInput(
+            f"{path.name} took longer than {_WALL_S} s to read and was given up: hand over a smaller one."
+        ) from error
+    if done.stdout[:1] == b"S":
+        return done.stdout[1:]
+    if done.stdout[:1] == b"E":
+        raise BadInput(done.stdout[1:].decode())
+    raise BadInput(f"{path.name} made its reader stop: it is damaged or far too large; {remedy}.")
+
+
+def _picture(path: Path) -> bytes:
+    from anaxis.diagnosis.stills import read_picture, to_png
+
+    return to_png(read_picture(path))
+
+
+def _edit(path: Path, rate: str) -> bytes:
+    from anaxis.formats.editorial.cut_list import read_edit
+
+    return json.dumps(read_edit(path, parse_rate(rate)).as_dict()).encode()
+
+
+_KINDS: dict[str, Callable[..., bytes]] = {"picture": _picture, "edit": _edit}
+
+
+def main() -> None:
+    memory = _MEMORY_MB << 20
+    resource.setrlimit(resource.RLIMIT_AS, (memory, memory))
+    resource.setrlimit(resource.RLIMIT_CPU, (_WALL_S, _WALL_S + 1))
+    resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
+    kind, path, *more = sys.argv[1:]
+    try:
+        answer = b"S" + _KINDS[kind](Path(path), *more)
+    except BadInput as error:
+        answer = b"E" + error.sentence.encode()
+    sys.stdout.buffer.write(answer)
+
+
+if __name__ == "__main__":
+    main()

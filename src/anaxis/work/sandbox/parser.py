@@ -1,0 +1,102 @@
+"""The parsing process: reads one file, answers once, ends. Run as ``python -m anaxis.work.sandbox.parser``.
+
+It waits, with the format libraries loaded, for one line of JSON on standard input
+(``{"path", "max_bytes", "memory_mb", "wall_s", "answer_bytes", "layout"}``) and answers on standard output
+with one letter and a body: S and a scene archive, or E and a sentence. An argument names the one
+suffix whose library is to be loaded; without it all are.
+"""
+
+from __future__ import annotations
+
+import json
+import os
+import resource
+import signal
+import sys
+from contextlib import suppress
+from importlib import import_module
+from pathlib import Path
+from tempfile import TemporaryDirectory
+from typing import Any, BinaryIO
+
+from anaxis.core.errors import BadInput
+from anaxis.formats import BUNDLE_SUFFIX, FORMATS, read_file
+from anaxis.store.archive import scene_to_bytes
+from anaxis.work.sandbox.budget import allow_more
+
+
+def main() -> None:
+    # The answer goes to a copy of standard output; whatever a library prints goes nowhere.
+    answer = os.fdopen(os.dup(1), "wb")
+    silence = os.open(os.devnull, os.O_WRONLY)
+    os.dup2(silence, 1)
+    os.dup2(silence, 2)
+    only = sys.argv[1] if len(sys.argv) > 1 and sys.argv[1] != BUNDLE_SUFFIX else ""
+    for entry in FORMATS:
+        if entry.read and (not only or only in entry.suffixes):
+            import_module(f"anaxis.formats.{entry.read.split(':')[0]}")
+    if not only:  # one that waits for any file; one started for a file has none to wait for
+        _warm_up()
+    line = sys.stdin.readline()
+    if line.strip():
+        _serve(json.loads(line), answer)
+
+
+# Libraries set up plugins and tables when they read their first file: better before there is one.
+_SMALL = {
+    ".usda": '#usda 1.0\n(metersPerUnit = 1 upAxis = "Y")\ndef Xform "x" { double3 xformOp:translate.timeSamples = { 1: (0, 0, 0), 2: (1, 0, 0) }\n'
+    'uniform token[] xformOpOrder = ["xformOp:translate"]\ndef Camera "c" { float focalLength = 30 } }\n',
+    ".csv": "frame,x,y,z,rx,ry,rz\n1,0,1,0,0,0,0\n2,1,1,0,0,9,0\n",
+    ".gltf": '{"asset": {"version": "2.0"}, "nodes": [{"camera": 0}], "cameras": [{"type": "perspective", "perspective": {"yfov": 1, "znear": 1}}]}',
+    ".dae": '<COLLADA version="1.4.1"><library_visual_scenes><visual_scene><node/></visual_scene></library_visual_scenes></COLLADA>',
+}
+
+
+def _warm_up() -> None:
+    with TemporaryDirectory(prefix="anaxis-warm-") as folder:
+        for suffix, text in _SMALL.items():
+            path = Path(folder) / f"small{suffix}"
+            path.write_text(text)
+            with suppress(BadInput):
+                scene_to_bytes(read_file(path))
+
+
+def _serve(task: dict[str, Any], answer: BinaryIO) -> None:
+    path = Path(str(task["path"]))
+    allow_more(int(task["memory_mb"]))
+    # The budget begins with the file: what starting took is not counted.
+    used = sum(resource.getrusage(resource.RUSAGE_SELF)[:2])
+    seconds = int(used + int(task["wall_s"])) + 1
+    resource.setrlimit(resource.RLIMIT_CPU, (seconds, seconds + 1))
+    signal.alarm(int(task["wall_s"]))
+    # What a bundle unpacks to is counted beforehand; this holds for a reader gone wild.
+    resource.setrlimit(resource.RLIMIT_FSIZE, (3 << 30, 3 << 30))
+    try:
+        body = b"S" + scene_to_bytes(read_file(path, int(task["max_bytes"]), task["layout"]))
+        if len(body) > int(task["answer_bytes"]):
+            raise BadInput(f"{path.name} holds more than can be taken in: export the camera alone.")
+    except BadInput as error:
+        body = b"E" + error.sentence.encode()
+    except MemoryError:
+        body = (
+            b"E"
+            + (
+                f"{path.name} needs more than {task['memory_mb']} MB of memory to read: export the camera "
+                "without its geometry."
+            ).encode()
+        )
+    except Exception as error:
+        body = (
+            b"E"
+            + (
+                f"{path.name} cannot be read ({type(error).__name__}): it may be damaged; export it again."
+            ).encode()
+        )
+    answer.write(body)
+    answer.flush()
+    # Libraries with threads of their own can hang or crash while they are torn down.
+    os._exit(0)
+
+
+if __name__ == "__main__":
+    main()
