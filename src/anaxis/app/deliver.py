@@ -14,6 +14,7 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session, object_session
 
 from anaxis.app.examined import finer_track
+from anaxis.app.waiting import examiner_of
 from anaxis.core.motion.reduce import Progress
 from anaxis.core.proof.proof import Proof
 from anaxis.core.recipe.effects import placement_of
@@ -23,7 +24,7 @@ from anaxis.delivery.sending import Delivered, Leaving, Options, deliver_all, fi
 from anaxis.packages.model import Profile
 from anaxis.store.archive import pack, unpack
 from anaxis.store.models import Delivery, DeliveryFile, Version
-from anaxis.store.queries import NotFound, examiner_of, found, picture_of_version, recipe_of, track_of
+from anaxis.store.queries import NotFound, found, picture_of_version, recipe_of, track_of
 
 
 def leaving_of(version: Version, options: Options = Options()) -> Leaving:  # noqa: B008  (frozen)

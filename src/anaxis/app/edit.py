@@ -10,6 +10,7 @@ from sqlalchemy import func, select, update
 from sqlalchemy.orm import Session
 
 from anaxis.app.examined import Looked, fitting_recipe, look
+from anaxis.app.waiting import examiner_of
 from anaxis.core.camera.lens import Image
 from anaxis.core.errors import BadInput
 from anaxis.core.findings import Finding
@@ -25,7 +26,6 @@ from anaxis.core.scene.picture import Picture
 from anaxis.store.archive import scene_from_bytes
 from anaxis.store.models import Camera, Shot, SourceFile, Version
 from anaxis.store.queries import (
-    examiner_of,
     expected_of,
     find_or_make,
     keep_file,

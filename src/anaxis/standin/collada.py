@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from fractions import Fraction
 from pathlib import Path
 from typing import Any
@@ -13,9 +14,18 @@ from scipy.spatial.transform import Rotation
 from anaxis.core.time.rates import nearest_rate
 from anaxis.core.typing import Floats
 from anaxis.standin.gltf import FILM_WIDTH_MM, Evaluated
-from anaxis.standin.read import chosen
+from anaxis.standin.views import Y_UP, Z_UP, Asked, FileViews, chosen, posed
 
 _NS = "{http://www.collada.org/2005/11/COLLADASchema}"
+
+
+def collada_views(path: Path, asked: Asked) -> FileViews:
+    found = evaluate(path, asked.at, asked.camera, asked.rate, asked.zero_frame or 0.0)
+    world = Z_UP if found.up == "Z" else Y_UP
+    views = posed(
+        found.name, found.frames, found.rate, found.locals, found.lens, world, found.unit, asked.image, found.up, found.unit
+    )  # fmt: skip
+    return replace(views, own_frames=found.own_frames)
 
 
 def evaluate(

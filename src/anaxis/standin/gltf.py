@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from fractions import Fraction
 from pathlib import Path
 from typing import Any
@@ -11,9 +11,10 @@ import numpy as np
 from scipy.interpolate import CubicHermiteSpline
 from scipy.spatial.transform import Rotation, Slerp
 
+from anaxis.core.camera.lens import Image
 from anaxis.core.time.rates import nearest_rate, parse_rate
 from anaxis.core.typing import Floats
-from anaxis.standin.read import chosen
+from anaxis.standin.views import Y_UP, Asked, FileViews, chosen, posed
 
 # A perspective has no size of its own: it is given that of a full-frame film back.
 FILM_WIDTH_MM = 36.0
@@ -35,6 +36,15 @@ class Evaluated:
     up: str = "Y"
     unit: float = 1.0
     own_frames: Floats = field(default_factory=lambda: np.zeros(1))
+
+
+def gltf_views(path: Path, asked: Asked) -> FileViews:
+    """By the standard's words: node transforms outermost first, quaternions, yfov in radians, seconds."""
+    zooms = asked.profile.lens.reads_gltf_zoom
+    found = evaluate(path, asked.at, asked.camera, asked.rate, asked.zero_frame, zooms)
+    image = Image(*found.size, found.pixel_aspect) if found.size else asked.image
+    views = posed(found.name, found.frames, found.rate, found.locals, found.lens, Y_UP, 1.0, image, "Y", 1.0)
+    return replace(views, own_frames=found.own_frames, stated=frozenset({"image"} if found.size else ()))
 
 
 def evaluate(

@@ -20,7 +20,8 @@ from anaxis.core.camera.track import LENS_CHANNELS, Track
 from anaxis.core.typing import Floats
 from anaxis.packages.habits import Arriving, arrived
 from anaxis.packages.model import Profile
-from anaxis.standin.read import Asked, FileViews, inscribed, read_views
+from anaxis.standin.read import read_views
+from anaxis.standin.views import Asked, FileViews, inscribed
 
 
 @dataclass(frozen=True, eq=False)

@@ -4,15 +4,13 @@ from __future__ import annotations
 
 import hashlib
 from collections.abc import Callable
-from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 from typing import Any
 
-from sqlalchemy import delete, event, select, update
+from sqlalchemy import delete, select, update
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import Session, joinedload, selectinload
 
-from anaxis.app.examined import Document, Examiner, Here
 from anaxis.core.camera.film_backs import FilmBack
 from anaxis.core.camera.lens import Image
 from anaxis.core.camera.track import Track
@@ -155,48 +153,6 @@ def set_finder(session: Session) -> Callable[[str], bytes]:
         return row.scene
 
     return find
-
-
-def examiner_of(session: Session) -> Examiner:
-    """Who works out what a file's content decides: a process apart for the pages, this one for all else.
-
-    The session's connection is given back while another process works.
-    """
-    apart: Examiner | None = session.info.get("examiner")
-    return Here() if apart is None else _Waiting(session, apart)
-
-
-@dataclass(frozen=True)
-class _Waiting:
-    session: Session
-    examiner: Examiner
-
-    def ask(
-        self, function: str, given: Document, blocks: list[bytes], what: str
-    ) -> tuple[Document, list[bytes]]:
-        let_go(self.session)
-        return self.examiner.ask(function, given, blocks, what)
-
-
-def let_go(session: Session) -> None:
-    """Give the connection back while something else is waited for, where the session is a page's own.
-
-    What was read stays readable; what is written later is kept all together, as before.
-    """
-    waiting = session.new or session.dirty or session.deleted or session.info.get("wrote")
-    if "examiner" in session.info and not waiting and not session.in_nested_transaction():
-        session.commit()
-
-
-@event.listens_for(Session, "after_flush")
-def _wrote(session: Session, context: object) -> None:
-    """What was written and is not kept yet must not be kept by halves."""
-    session.info["wrote"] = True
-
-
-@event.listens_for(Session, "after_commit")
-def _kept(session: Session) -> None:
-    session.info.pop("wrote", None)
 
 
 def all_shows(session: Session) -> list[Show]:

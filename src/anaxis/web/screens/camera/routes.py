@@ -13,6 +13,7 @@ from anaxis.app.deliver import furthest_off, has_finer, newest_deliveries
 from anaxis.app.edit import correct_picture, next_of
 from anaxis.app.examined import Examiner, camera_after, chain_after, levels_of
 from anaxis.app.returned import returns_of
+from anaxis.app.waiting import examiner_of
 from anaxis.core.camera.lens import FIT_WORDS, FITS, parse_image, require_fit
 from anaxis.core.camera.track import Track
 from anaxis.core.errors import BadInput
@@ -29,7 +30,6 @@ from anaxis.packages.sheet import sheet_of
 from anaxis.store.models import Version
 from anaxis.store.packages import all_packages
 from anaxis.store.queries import (
-    examiner_of,
     findings_of,
     get_version,
     other_cameras,

@@ -7,13 +7,14 @@ from typing import Annotated, Any
 from fastapi import APIRouter, Form, Request
 from fastapi.responses import JSONResponse, RedirectResponse, Response
 
+from anaxis.app.waiting import let_go
 from anaxis.core.errors import BadInput
 from anaxis.core.space.axes import ORDERS
 from anaxis.core.time.rates import parse_rate
 from anaxis.formats.track_json.document import convention_document
 from anaxis.packages.model import Profile, profile_from_dict
 from anaxis.store.packages import all_packages, get_package, keep_package
-from anaxis.store.queries import get_layout, let_go, reread, save_layout, staged_scene
+from anaxis.store.queries import get_layout, reread, save_layout, staged_scene
 from anaxis.web.pages import Store
 from anaxis.web.screens.intake.routes import read_bytes
 

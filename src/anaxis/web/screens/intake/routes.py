@@ -24,6 +24,7 @@ from anaxis.app.edit import (
     planned_retake,
 )
 from anaxis.app.examined import Looked, camera_after, look
+from anaxis.app.waiting import examiner_of, let_go
 from anaxis.core.camera.lens import FITS, Image, parse_image, require_fit
 from anaxis.core.checks import Expected
 from anaxis.core.checks.examine import refuse_unusable
@@ -41,13 +42,11 @@ from anaxis.store.models import Camera, Shot, SourceFile, Version
 from anaxis.store.packages import all_packages
 from anaxis.store.queries import (
     NotFound,
-    examiner_of,
     expected_of,
     find_or_make_shot,
     find_or_make_show,
     find_shot,
     get_camera,
-    let_go,
     newest_show_name,
     saved_layouts,
     set_finder,

@@ -13,6 +13,7 @@ from fastapi.responses import JSONResponse, Response
 from sqlalchemy.orm import Session
 
 from anaxis.app.edit import edit_version
+from anaxis.app.waiting import let_go
 from anaxis.core.camera.track import Track
 from anaxis.core.errors import BadInput
 from anaxis.core.recipe.model import Operation
@@ -26,7 +27,7 @@ from anaxis.formats.track_json.document import convention_from_document
 from anaxis.store.archive import scene_to_bytes
 from anaxis.store.models import Version
 from anaxis.store.packages import all_packages
-from anaxis.store.queries import get_version, keep_file, let_go, recipe_of, stage_file, track_of
+from anaxis.store.queries import get_version, keep_file, recipe_of, stage_file, track_of
 from anaxis.web.pages import Store, name_of_upload, number_or_none, page
 from anaxis.web.screens.intake.routes import read_bytes
 from anaxis.web.screens.recipe.routes import back_to

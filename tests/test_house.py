@@ -1,0 +1,14 @@
+"""The order of the rooms: what the code imports, against the contracts in pyproject.toml."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from importlinter.cli import lint_imports
+
+HERE = Path(__file__).resolve().parents[1]
+
+
+def test_every_import_points_down(capsys: object) -> None:
+    """Imports inside functions count as well, so no circle hides in one."""
+    assert lint_imports(config_filename=str(HERE / "pyproject.toml"), no_cache=True) == 0
