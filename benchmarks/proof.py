@@ -10,7 +10,7 @@ from dataclasses import replace
 import numpy as np
 
 from anaxis.core.camera.lens import Image
-from anaxis.core.camera.projection import pixel_matrices, project
+from anaxis.core.camera.projection import projection_of
 from anaxis.core.proof.proof import prove
 from anaxis.core.space.axes import Convention
 from anaxis.diagnosis.diagnose import diagnose
@@ -21,9 +21,9 @@ from resample import make_track, timed
 def main() -> None:
     image, track = Image(1920, 1080), make_track(240)
     marks = np.random.default_rng(1).uniform(-20, 20, (1, 1000, 3))
-    matrices = pixel_matrices(track, image, "width")
-    alone = timed(lambda: project(matrices, marks))
-    proof = timed(lambda: prove(track, image, "width", matrices, marks))
+    camera = projection_of(track, image, "width")
+    alone = timed(lambda: camera.project(marks))
+    proof = timed(lambda: prove(track, camera, camera, marks))
     print(
         f"240 frames x 1,000 points: proof {proof * 1000:.0f} ms, {proof / alone:.1f} x projecting the points once"
     )

@@ -8,7 +8,7 @@ from __future__ import annotations
 import numpy as np
 
 from anaxis.core.camera.lens import Image
-from anaxis.core.camera.projection import pixel_matrices
+from anaxis.core.camera.projection import projection_of
 from anaxis.core.motion.reduce import KeyRule, reduce
 from anaxis.core.proof.proof import prove
 from anaxis.core.space.axes import Convention
@@ -19,8 +19,8 @@ def main() -> None:
     image, marks = Image(1920, 1080), np.zeros((1, 0, 3))
     for count in (240, 2_400):
         track = make_track(count)
-        matrices = pixel_matrices(track, image, "width")
-        proof = timed(lambda t=track, m=matrices: prove(t, image, "width", m, marks))  # type: ignore[misc]
+        camera = projection_of(track, image, "width")
+        proof = timed(lambda t=track, c=camera: prove(t, c, c, marks))  # type: ignore[misc]
         for way in ("linear", "bezier"):
             rule = KeyRule(Convention(), way)  # type: ignore[arg-type]
             for pixels in (0.1, 1.0):

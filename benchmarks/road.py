@@ -17,6 +17,7 @@ from typing import TypeVar
 import numpy as np
 from pxr import Gf, Usd, UsdGeom
 
+from anaxis.core.camera.projection import projection_of
 from anaxis.core.checks.examine import examine
 from anaxis.core.outgoing import numbers_of
 from anaxis.core.proof.proof import prove
@@ -108,7 +109,9 @@ def run(frames: int) -> None:
         seen = step("read back", lambda: open_as_package(files[0], profile, picture.image))
         proof = step(
             "measure",
-            lambda: prove(track, picture.image, picture.fit, seen.pixel_matrices, marks.position_m),
+            lambda: prove(
+                track, projection_of(track, picture.image, picture.fit), seen.projection, marks.position_m
+            ),
         )
         print(f"\n{frames} frames, {proof.test_points} test points each, worst {proof.max_px:.2g} px")
         print(f"  {'usd-core alone':16}{library:9.3f} s   1.00")

@@ -12,6 +12,7 @@ from click.testing import CliRunner
 
 from anaxis.cli import cli
 from anaxis.core.camera.lens import FITS
+from anaxis.core.camera.projection import projection_of
 from anaxis.core.errors import BadInput
 from anaxis.core.proof.proof import prove
 from anaxis.core.scene.landmarks import NO_LANDMARKS
@@ -33,7 +34,7 @@ from anaxis.diagnosis.calibration import (
 )
 from anaxis.packages.habits import Arriving, arrived
 from anaxis.packages.model import Profile, profile_from_dict
-from anaxis.standin.package import _at, _to_pixels
+from anaxis.standin.package import _at, _seeing
 from test_habits import with_habits
 from test_resample import walk
 
@@ -100,7 +101,12 @@ def closes(truth: Profile, found: Profile) -> float:
     sent, intended = compensate(outgoing, found, "json")
     # What a right-handed file says is what the package opens: here the camera itself, in canonical space.
     there = _at(opened(sent.track, truth, "width"), intended)
-    return prove(track, IMAGE, "width", _to_pixels(there, IMAGE, truth.lens.fit), np.zeros((1, 0, 3))).max_px
+    return prove(
+        track,
+        projection_of(track, IMAGE, "width"),
+        _seeing(there, IMAGE, truth.lens.fit),
+        np.zeros((1, 0, 3)),
+    ).max_px
 
 
 @pytest.mark.parametrize("block", range(4))  # each of them by another process

@@ -12,6 +12,7 @@ import numpy as np
 import pytest
 from scipy.spatial.transform import Rotation
 
+from anaxis.core.camera.projection import projection_of
 from anaxis.core.camera.track import Track
 from anaxis.core.motion.resample import sampled, sampled_straight, with_handles
 from anaxis.core.proof.proof import prove
@@ -120,7 +121,12 @@ def test_random_pairs_are_found_and_undoing_them_closes_the_proof(tmp_path: Path
             learned = with_habits("zup-lh-cm", *({"code": c, **p} for c, p in found.explanations[0].causes))
             sent = deliver(track, NO_LANDMARKS, PICTURE, learned, "usd", tmp_path)
             seen = open_as_package(sent.files[0], profile, IMAGE, sent.seen.frames, track.rate)
-            closed += prove(track, IMAGE, "width", seen.pixel_matrices, np.zeros((1, 0, 3))).max_px <= 0.1
+            closed += (
+                prove(
+                    track, projection_of(track, IMAGE, "width"), seen.projection, np.zeros((1, 0, 3))
+                ).max_px
+                <= 0.1
+            )
     print(f"of 24 random pairs {explained} explained, {closed} closed")
     assert explained >= 22 and closed >= 21
 

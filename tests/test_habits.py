@@ -11,6 +11,7 @@ import pytest
 from scipy.spatial.transform import Rotation
 
 from anaxis.core.camera.lens import Image
+from anaxis.core.camera.projection import projection_of
 from anaxis.core.camera.track import Track, make_lens
 from anaxis.core.checks.examine import take_camera
 from anaxis.core.errors import BadInput
@@ -56,7 +57,7 @@ def spoiled(track: Track, profile: Profile, format_key: str, folder: Path) -> fl
         track, NO_LANDMARKS, PICTURE, profile.model_copy(update={"habits": ()}), format_key, folder
     )
     seen = open_as_package(plain.files[0], profile, IMAGE, track.frames)
-    return prove(track, IMAGE, "width", seen.pixel_matrices, NO_MARKS).max_px
+    return prove(track, projection_of(track, IMAGE, "width"), seen.projection, NO_MARKS).max_px
 
 
 def made_up_for(track: Track, profile: Profile, format_key: str, folder: Path) -> Delivered:

@@ -20,7 +20,7 @@ from anaxis.core.camera.lens import (
     same_used,
     used_rectangle,
 )
-from anaxis.core.camera.projection import pixel_matrices, project, unproject
+from anaxis.core.camera.projection import projection_of
 from anaxis.core.camera.track import Track, make_lens
 from anaxis.core.errors import BadInput
 from anaxis.core.outgoing import make_outgoing
@@ -77,14 +77,13 @@ def test_projection_agrees_with_the_format_librarys_frustum() -> None:
             Gf.Camera.Perspective, width, height, ox, oy, float(cam.lens.focal_mm[0]),
         )  # fmt: skip
         both = library.frustum.ComputeViewMatrix() * library.frustum.ComputeProjectionMatrix()
-        points = unproject(
-            pixel_matrices(cam, image, "stretch"),
+        points = projection_of(cam, image, "stretch").unproject(
             random.uniform(0, 1000, (9, 2)),
             random.uniform(1, 90, (1, 9)),
         )[0]
         ndc = np.array([both.Transform(Gf.Vec3d(*p)) for p in points])
         theirs = (ndc[:, :2] * [1, -1] + 1) / 2 * [image.width_px, image.height_px]
-        ours, depth = project(pixel_matrices(cam, image, "stretch"), points)
+        ours, depth = projection_of(cam, image, "stretch").project(points)
         assert (depth > 0).all()
         assert np.allclose(ours[0], theirs, rtol=1e-9, atol=1e-7)
 
@@ -118,7 +117,7 @@ def test_the_projection_does_not_depend_on_the_convention(key: str) -> None:
     """Seen from within a package's own space, every point falls on the pixel it falls on in ours."""
     convention, cam, image = shipped_profiles()[key].convention, track(), Image(1920, 1080)
     points = np.random.default_rng(2).uniform(-60, 60, (12, 30, 3))
-    ours, depth = project(pixel_matrices(cam, image, "width"), points)
+    ours, depth = projection_of(cam, image, "width").project(points)
     rotation = convention.rotation_from_canonical(cam.rotation)
     offset = (
         convention.position_from_canonical(points)
@@ -139,18 +138,25 @@ def test_proof_measures_a_known_shift() -> None:
     cam, image = track(), Image(1920, 1080)
     # The window moved right by d millimetres moves every point left by w d / used_w pixels.
     moved = replace(cam, lens=replace(cam.lens, offset_x_mm=cam.lens.offset_x_mm + np.linspace(0, 0.11, 12)))
-    proof = prove(cam, image, "width", pixel_matrices(moved, image, "width"), NO_LANDMARKS.position_m)
+    proof = prove(
+        cam, projection_of(cam, image, "width"), projection_of(moved, image, "width"), NO_LANDMARKS.position_m
+    )
     assert np.allclose(proof.deviation_px, 1920 * np.linspace(0, 0.11, 12) / 36, atol=1e-9)
     assert proof.worst_frame == 12 and proof.grade == "off" and proof.test_points == 180
     assert (
-        prove(cam, image, "width", pixel_matrices(cam, image, "width"), np.zeros((1, 0, 3))).grade == "exact"
+        prove(
+            cam, projection_of(cam, image, "width"), projection_of(cam, image, "width"), np.zeros((1, 0, 3))
+        ).grade
+        == "exact"
     )
 
 
 def test_a_camera_that_looks_away_loses_every_point() -> None:
     cam, image = track(), Image(1920, 1080)
     away = replace(cam, rotation=cam.rotation * [-1, 1, -1])
-    proof = prove(cam, image, "width", pixel_matrices(away, image, "width"), NO_LANDMARKS.position_m)
+    proof = prove(
+        cam, projection_of(cam, image, "width"), projection_of(away, image, "width"), NO_LANDMARKS.position_m
+    )
     assert np.allclose(proof.deviation_px, np.hypot(1920, 1080)) and proof.grade == "off"
 
 

@@ -26,7 +26,7 @@ from anaxis.core.camera.lens_trial import (
     with_film,
     with_fit,
 )
-from anaxis.core.camera.projection import pixel_matrices, project, unproject
+from anaxis.core.camera.projection import projection_of
 from anaxis.core.camera.track import Track, make_lens
 from anaxis.core.errors import BadInput
 from anaxis.core.outgoing import make_outgoing
@@ -108,8 +108,8 @@ def test_pixels_of_a_lens_tried_are_those_of_the_camera_with_it() -> None:
         offset_y_mm=1.5,
         squeeze=1.3,
     )
-    wanted = pixel_matrices(replace(source, lens=lens), IMAGE, "inside")[2]
-    got = pixels_between(before, after) @ pixel_matrices(source, IMAGE, "height")[2]
+    wanted = projection_of(replace(source, lens=lens), IMAGE, "inside").matrices[2]
+    got = pixels_between(before, after) @ projection_of(source, IMAGE, "height").matrices[2]
     assert np.allclose(got, wanted, rtol=1e-12, atol=1e-9)
 
 
@@ -126,13 +126,13 @@ def test_a_part_of_the_plate_keeps_every_pixel(
     part = Part(x, y, wide, high)
     cut = of_part(source, plate, fit, part)
     pixels = np.array([[0.0, 0], [900, 400], [1828, 1332], [3000, -200]])
-    points = unproject(pixel_matrices(source, plate, fit), pixels, np.full((3, 4), 7.0))
-    seen, _ = project(pixel_matrices(cut, part.image(1.0), receiver), points)
+    points = projection_of(source, plate, fit).unproject(pixels, np.full((3, 4), 7.0))
+    seen, _ = projection_of(cut, part.image(1.0), receiver).project(points)
     # Of a plate stretched over its film back no fit but "stretch" shows the oblong pixels.
     if fit != "stretch" or receiver == "stretch":
         assert np.allclose(seen, pixels - [x, y], atol=1e-6)
     assert np.allclose(
-        project(pixel_matrices(cut, part.image(1.0), "stretch"), points)[0], pixels - [x, y], atol=1e-6
+        projection_of(cut, part.image(1.0), "stretch").project(points)[0], pixels - [x, y], atol=1e-6
     )
 
 

@@ -13,6 +13,7 @@ import pytest
 from playwright.sync_api import Page, expect
 
 from anaxis.core.camera.lens import Image
+from anaxis.core.camera.projection import projection_of
 from anaxis.core.checks.examine import take_camera
 from anaxis.core.outgoing import Outgoing
 from anaxis.core.proof.proof import prove
@@ -85,7 +86,10 @@ def test_deliver_arrive_wrong_diagnose_deliver_again_exact(
     again = download(2, f"TW_010.shotcam.{key}.usd")
     track = take_camera(read_file(demo_files["TW_010"]), None).done
     seen = open_as_package(again, truth, IMAGE, track.frames)
-    assert prove(track, IMAGE, "width", seen.pixel_matrices, np.zeros((1, 0, 3))).max_px <= 0.01
+    assert (
+        prove(track, projection_of(track, IMAGE, "width"), seen.projection, np.zeros((1, 0, 3))).max_px
+        <= 0.01
+    )
     page.goto(f"/packages/{key}")
     expect(page.locator(".habits").first).to_contain_text("makes the film back 0.1 times as large")
     expect(page.locator("main")).to_contain_text("Delivered to for TW_010")

@@ -12,7 +12,7 @@ from playwright.sync_api import Page, expect
 from scipy.spatial.transform import Rotation
 
 from anaxis.core.camera.lens import Image
-from anaxis.core.camera.projection import pixel_matrices, project
+from anaxis.core.camera.projection import projection_of
 from anaxis.core.checks.examine import take_camera
 from anaxis.core.errors import BadInput
 from anaxis.core.motion.placement import (
@@ -41,8 +41,8 @@ def test_what_moves_together_keeps_its_picture_and_its_pairs(
     moved = Similarity(scale, turn, np.array(shift))
     random = np.random.default_rng(seed)
     points, track, image = random.normal(size=(6, 3)) * 5, walk(count=4), Image(1920, 1080)
-    before, depth = project(pixel_matrices(track, image, "width"), points)
-    after, _ = project(pixel_matrices(moved.track(track), image, "width"), moved.points(points))
+    before, depth = projection_of(track, image, "width").project(points)
+    after, _ = projection_of(moved.track(track), image, "width").project(moved.points(points))
     seen = depth > 0.05
     assert np.allclose(after[seen], before[seen], rtol=1e-6, atol=1e-5)
     assert np.allclose(moved.track(track).lens.focus_m, track.lens.focus_m * scale)

@@ -16,7 +16,7 @@ from scipy.spatial.transform import Rotation, Slerp
 
 from anaxis.cli import cli
 from anaxis.core.camera.lens import Image
-from anaxis.core.camera.projection import pixel_matrices
+from anaxis.core.camera.projection import projection_of
 from anaxis.core.camera.track import Track
 from anaxis.core.errors import BadInput
 from anaxis.core.motion.reduce import KeyRule, Reduced, reduce
@@ -73,7 +73,9 @@ def test_the_picture_stays_within_the_pixels_chosen(rule: KeyRule, tolerance_px:
     track = walk(count=count)
     done = few(track, rule, tolerance_px)
     arrived = drawn_by_scipy(track, done)
-    proof = prove(track, IMAGE, "width", pixel_matrices(arrived, IMAGE, "width"), NO_MARKS)
+    proof = prove(
+        track, projection_of(track, IMAGE, "width"), projection_of(arrived, IMAGE, "width"), NO_MARKS
+    )
     assert proof.max_px <= tolerance_px * (1 + 1e-9)
     assert np.allclose(proof.deviation_px, done.deviation_px, atol=1e-6)
     assert done.keys.index[0] == 0 and done.keys.index[-1] == count - 1

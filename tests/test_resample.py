@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 from scipy.spatial.transform import Rotation
 
 from anaxis.core.camera.lens import Image
-from anaxis.core.camera.projection import pixel_matrices
+from anaxis.core.camera.projection import projection_of
 from anaxis.core.camera.track import Track, make_lens
 from anaxis.core.errors import BadInput
 from anaxis.core.motion.cuts import cuts_of, with_mark
@@ -121,7 +121,12 @@ def test_there_and_back_keeps_the_picture_within_the_error_stated(
     whole = np.arange(len(stated.frames))  # the depths that are looked at follow from the whole motion
     there = back.take(np.minimum(whole, len(back) - 1))
     marks = np.zeros((1, 0, 3))
-    measured = prove(source.take(whole), image, "width", pixel_matrices(there, image, "width"), marks)
+    measured = prove(
+        source.take(whole),
+        projection_of(source.take(whole), image, "width"),
+        projection_of(there, image, "width"),
+        marks,
+    )
     assert np.allclose(measured.deviation_px[:n], stated.deviation_px[:n], atol=1e-6)
     if rate >= source_rate:
         assert stated.max_px < 0.2

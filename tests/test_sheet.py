@@ -11,7 +11,7 @@ import pytest
 from pypdf import PdfReader
 
 from anaxis.core.camera.lens import Image
-from anaxis.core.camera.projection import pixel_matrices, project
+from anaxis.core.camera.projection import projection_of
 from anaxis.core.outgoing import numbers_of
 from anaxis.core.scene.landmarks import Landmarks
 from anaxis.core.scene.picture import Picture
@@ -48,8 +48,8 @@ def test_the_sheet_says_what_to_set_what_to_expect_and_where_to_look(tmp_path: P
     assert pages == 1
     numbers = numbers_of(sheet.outgoing)
     marks = sheet.marks
-    seen, _ = project(
-        pixel_matrices(sheet.track.take(np.array([0])), PICTURE.image, PICTURE.fit), marks.position_m
+    seen, _ = projection_of(sheet.track.take(np.array([0])), PICTURE.image, PICTURE.fit).project(
+        marks.position_m
     )
     inside = [i for i in range(7) if 0 <= seen[0, i, 0] <= 1920 and 0 <= seen[0, i, 1] <= 1080]
     assert inside

@@ -11,7 +11,7 @@ import pytest
 from scipy.spatial.transform import Rotation
 
 from anaxis.core.camera.lens import Image
-from anaxis.core.camera.projection import pixel_matrices
+from anaxis.core.camera.projection import projection_of
 from anaxis.core.camera.track import Track, make_lens
 from anaxis.core.checks.examine import take_camera
 from anaxis.core.proof.precision import single_precision_bound_px
@@ -90,7 +90,12 @@ def test_our_reader_reads_what_we_write(format_key: str, key: str, tmp_path: Pat
     assert angle_between_deg(back.rotation, source.rotation).max() < max(
         1e-5 if format_key == "gltf" else 0, 1e-9 * 180
     )
-    seen = prove(source, IMAGE, "width", pixel_matrices(back, IMAGE, scene.source_fit or "width"), NO_MARKS)
+    seen = prove(
+        source,
+        projection_of(source, IMAGE, "width"),
+        projection_of(back, IMAGE, scene.source_fit or "width"),
+        NO_MARKS,
+    )
     assert seen.max_px <= (0.05 if format_key == "gltf" else 0.01)
 
 

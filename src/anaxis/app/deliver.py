@@ -15,6 +15,7 @@ from sqlalchemy.orm import Session, object_session
 
 from anaxis.app.examined import finer_track
 from anaxis.app.waiting import examiner_of
+from anaxis.core.camera.projection import Projection
 from anaxis.core.motion.reduce import Progress
 from anaxis.core.proof.proof import Proof
 from anaxis.core.recipe.effects import placement_of
@@ -104,7 +105,7 @@ def keep_delivery(
         grade=proof.grade,
         test_points=proof.test_points,
         arrival=arrival_of(proof),
-        proof=pack({}, {"deviation_px": proof.deviation_px, "arrived": done.seen.pixel_matrices}),
+        proof=pack({}, {"deviation_px": proof.deviation_px, "arrived": done.seen.projection.matrices}),
     )
     session.add(delivery)
     session.flush()
@@ -159,10 +160,11 @@ def furthest_off(deliveries: list[Delivery]) -> Delivery | None:
     return max(deliveries, key=lambda d: (not d.matches, d.max_px), default=None)
 
 
-def proof_arrays(delivery: Delivery) -> tuple[Floats, Floats]:
-    """``deviation_px`` (n,) and the arrived pixel matrices (n, 3, 4) of a delivery."""
+def proof_arrays(delivery: Delivery) -> tuple[Floats, Projection]:
+    """``deviation_px`` (n,) of a delivery, and how the camera that arrived sees."""
     _, arrays = unpack(delivery.proof)
-    return np.asarray(arrays["deviation_px"]), np.asarray(arrays["arrived"])
+    image = picture_of_version(delivery.version).image
+    return np.asarray(arrays["deviation_px"]), Projection(np.asarray(arrays["arrived"]), image)
 
 
 def get_delivery(session: Session, delivery_id: int) -> Delivery:

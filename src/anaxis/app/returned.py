@@ -8,6 +8,7 @@ import numpy as np
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
+from anaxis.core.camera.projection import Projection
 from anaxis.core.camera.track import Track
 from anaxis.core.errors import BadInput
 from anaxis.core.proof.proof import grade_of
@@ -45,7 +46,7 @@ def keep_return(
         median_px=proof.median_px if proof else 1e9, grade=proof.grade if proof else grade_of(1e9),
         missing=(len(measured.missing) if measured else len(track)) if name != TYPED else 0,
         diagnosis={"explained": found.explained, "explanations": [e.as_dict() for e in found.explanations]},
-        proof=pack({}, {"frames": frames, "deviation_px": proof.deviation_px if proof else np.zeros(0), "arrived": measured.arrived if measured else np.zeros((0, 3, 4))}),
+        proof=pack({}, {"frames": frames, "deviation_px": proof.deviation_px if proof else np.zeros(0), "arrived": measured.arrived.matrices if measured else np.zeros((0, 3, 4))}),
     )  # fmt: skip
     session.add(row)
     session.flush()
@@ -62,7 +63,11 @@ def returns_of(session: Session, version: Version) -> list[Return]:
     return list(session.execute(query).scalars())
 
 
-def return_arrays(row: Return) -> tuple[Floats, Floats, Floats]:
-    """``frames`` (m,), ``deviation_px`` (m,) and the pixel matrices that came back (m, 3, 4)."""
+def return_arrays(row: Return) -> tuple[Floats, Floats, Projection]:
+    """``frames`` (m,), ``deviation_px`` (m,) and how the camera that came back sees."""
     _, arrays = unpack(row.proof)
-    return arrays["frames"], arrays["deviation_px"], np.asarray(arrays["arrived"])
+    return (
+        arrays["frames"],
+        arrays["deviation_px"],
+        Projection(np.asarray(arrays["arrived"]), picture_of_version(row.version).image),
+    )

@@ -10,6 +10,7 @@ from typing import NamedTuple
 
 import numpy as np
 
+from anaxis.core.camera.projection import projection_of
 from anaxis.core.camera.track import Track, lens_moves
 from anaxis.core.checks import is_moving
 from anaxis.core.errors import BadInput
@@ -354,7 +355,7 @@ def _proved(
 
     seen = opened(intended)
     image, fit, marks = meant.picture.image, meant.picture.fit, meant.landmarks.shown()
-    proof = prove(meant.track, image, fit, seen.pixel_matrices, marks.position_m)
+    proof = prove(meant.track, projection_of(meant.track, image, fit), seen.projection, marks.position_m)
     still = not is_moving(sent.track) and not lens_moves(sent.track)
     there = arrived_frames(seen.own_frames, intended, ready.reduced is not None, still)
     proof = replace(
@@ -379,8 +380,9 @@ def _with_between(
     span = np.diff(track.frames)[steps]
     at = (track.frames[steps][:, None] + span[:, None] * shares).ravel()
     there = opened(at + (intended[0] - track.frames[0]))
+    drawn = sampled(track, at)
     found = prove(
-        sampled(track, at), meant.picture.image, meant.picture.fit, there.pixel_matrices,
+        drawn, projection_of(drawn, meant.picture.image, meant.picture.fit), there.projection,
         landmarks_at(track, meant.landmarks.shown(), at).position_m,
     )  # fmt: skip
     return replace(proof, between_px=found.max_px, between_frame=found.worst_frame)
@@ -404,7 +406,7 @@ def _folded(proof: Proof, seen: Seen, frames: Floats) -> tuple[Proof, Seen]:
     return folded, replace(
         seen,
         frames=seen.frames[whole],
-        pixel_matrices=seen.pixel_matrices[whole],
+        projection=seen.projection.take(whole),
         track=seen.track.take(whole),
     )
 

@@ -17,7 +17,7 @@ from markupsafe import Markup
 
 from anaxis import __version__
 from anaxis.core.camera.lens import Image
-from anaxis.core.camera.projection import pixel_matrices, project
+from anaxis.core.camera.projection import projection_of
 from anaxis.core.camera.track import Track
 from anaxis.core.outgoing import Outgoing, numbers_of
 from anaxis.core.proof.proof import Proof
@@ -29,7 +29,7 @@ from anaxis.packages.model import Profile
 from anaxis.packages.sheet import decimals, first_middle_last, sheet_of
 
 _HERE = Path(__file__).parent
-_FONTS = _HERE / "web" / "static" / "vendor" / "fonts"
+_FONTS = _HERE.parent / "web" / "static" / "vendor" / "fonts"
 # Landmarks that fit beside the rest on one page; the others are in the table of landmarks.
 _MAX_MARKS = 24
 _FONT_URL = "data:font/woff2;base64,"
@@ -145,7 +145,7 @@ def pixel_rows(
     if not marks.names:
         return []
     place = marks.position_m if len(marks.position_m) == 1 else marks.position_m[at]
-    seen, depth = project(pixel_matrices(track.take(at), picture.image, picture.fit), place)
+    seen, depth = projection_of(track.take(at), picture.image, picture.fit).project(place)
     return [
         (
             name,

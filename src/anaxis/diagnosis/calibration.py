@@ -20,7 +20,7 @@ import numpy as np
 from scipy.spatial.transform import Rotation
 
 from anaxis.core.camera.lens import FITS, Image
-from anaxis.core.camera.projection import pixel_matrices, project
+from anaxis.core.camera.projection import projection_of
 from anaxis.core.camera.track import Lens, Track, make_lens, on_common_frames, require_usable
 from anaxis.core.errors import BadInput
 from anaxis.core.outgoing import Outgoing, numbers_of
@@ -229,7 +229,7 @@ def form_of(track: Track, convention: Convention, image: Image, fit: str, format
     """The form as a package fills it in: a camera and the points in its own numbers, and some of its picture."""
     numbers = numbers_of(Outgoing(track, convention, image, fit, made_points(), ()))
     names, where = list(POINTS), np.array(list(POINTS.values()))
-    seen, depth = project(pixel_matrices(track, image, fit), where)
+    seen, depth = projection_of(track, image, fit).project(where)
     pixels: dict[str, Any] = {}
     for i in sorted({min(i, len(track) - 1) for i in SEEN_AT}):
         pixels[str(plain_frame(track.frames[i]))] = {

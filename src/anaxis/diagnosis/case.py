@@ -9,7 +9,7 @@ from typing import Any, NamedTuple
 import numpy as np
 
 from anaxis.core.camera.lens import Image
-from anaxis.core.camera.projection import pixel_matrices
+from anaxis.core.camera.projection import projection_of
 from anaxis.core.camera.track import Lens, Track
 from anaxis.core.motion.resample import sampled, sampled_straight
 from anaxis.core.proof.proof import deviations_px, make_test_points, motion_size_m
@@ -82,11 +82,10 @@ class Apart:
     def __init__(self, seen: Track, image: Image, fit: str, scale: float = 1.0) -> None:
         self._image, self._fit = image, fit
         small = replace(seen, position_m=seen.position_m / scale)
-        points = make_test_points(small, pixel_matrices(small, image, fit), image, _NO_MARKS)
-        self._points = replace(points, world_m=points.world_m * scale)
+        self._points = make_test_points(small, projection_of(small, image, fit), _NO_MARKS).scaled(scale)
 
     def __call__(self, other: Track) -> Floats:
-        return deviations_px(self._points, pixel_matrices(other, self._image, self._fit), self._image)
+        return deviations_px(self._points, projection_of(other, self._image, self._fit))
 
 
 def lens_beside(meant: Track, frames: Floats) -> Lens:

@@ -8,7 +8,7 @@ from pathlib import Path
 
 import numpy as np
 
-from anaxis.core.camera.projection import pixel_matrices
+from anaxis.core.camera.projection import Projection, projection_of
 from anaxis.core.camera.track import Track, on_common_frames, require_usable
 from anaxis.core.checks.examine import take_camera
 from anaxis.core.errors import BadInput
@@ -35,7 +35,7 @@ class Compared:
 
     proof: Proof
     missing: Floats
-    arrived: Floats  # (m, 3, 4) pixel matrices of the camera that came back, on the proof's frames
+    arrived: Projection  # of the camera that came back, on the proof's frames
 
 
 def is_own_table(path: Path, profile: Profile | None) -> bool:
@@ -123,8 +123,8 @@ def compared(meant: Track, landmarks: Landmarks, picture: Picture, arrived: Trac
             f"{meant.frames[0]:g} to {meant.frames[-1]:g}: they share no frame; diagnose it, or renumber one of them."
         )
     marks = landmarks.shown().at_frames(np.flatnonzero(np.isin(meant.frames, mine.frames)))
-    seen = pixel_matrices(theirs, picture.image, picture.fit)
-    proof = prove(mine, picture.image, picture.fit, seen, marks.position_m)
+    seen = projection_of(theirs, picture.image, picture.fit)
+    proof = prove(mine, projection_of(mine, picture.image, picture.fit), seen, marks.position_m)
     return Compared(proof, np.setdiff1d(np.round(meant.frames, 4), np.round(mine.frames, 4)), seen)
 
 

@@ -13,8 +13,9 @@ from typing import Any
 import numpy as np
 from scipy.spatial.transform import Rotation
 
+from anaxis.core.camera.channels import FRAMING
 from anaxis.core.camera.lens import Image, used_rectangle
-from anaxis.core.camera.track import LENS_CHANNELS, Track
+from anaxis.core.camera.track import Track
 from anaxis.core.scene.nodes import UP_AXES
 from anaxis.core.scene.tree import roll_deg
 from anaxis.core.space.axes import Convention
@@ -158,7 +159,7 @@ def _moves(s: Sending) -> bool:
 
 
 def _lens_moves(s: Sending) -> bool:
-    return any(np.ptp(v) > _STILL for v in (getattr(s.track.lens, k) for k in LENS_CHANNELS[:6]))
+    return any(np.ptp(getattr(s.track.lens, k)) > _STILL for k in FRAMING)
 
 
 def _only_first(s: Sending, _: Params) -> Sending:

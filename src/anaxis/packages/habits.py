@@ -14,8 +14,9 @@ from typing import Any
 import numpy as np
 from scipy.spatial.transform import Rotation
 
+from anaxis.core.camera.channels import CHANNELS
 from anaxis.core.camera.lens import Image, used_rectangle
-from anaxis.core.camera.track import LENS_CHANNELS, Track
+from anaxis.core.camera.track import Track
 from anaxis.core.errors import BadInput
 from anaxis.core.scene.nodes import UP_AXES
 from anaxis.core.scene.tree import level_axes
@@ -214,7 +215,7 @@ def _view_swapped(a: Arriving, _p: Params, _: Convention) -> Arriving:
 
 
 def _no_lens_animation(a: Arriving, _p: Params, _: Convention) -> Arriving:
-    return _with_lens(a, **{k: np.full(len(a.track), getattr(a.track.lens, k)[0]) for k in LENS_CHANNELS})
+    return _with_lens(a, **{k: np.full(len(a.track), getattr(a.track.lens, k)[0]) for k in CHANNELS})
 
 
 def _no_offsets(a: Arriving, _p: Params, _: Convention) -> Arriving:

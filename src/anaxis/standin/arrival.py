@@ -4,18 +4,13 @@ from __future__ import annotations
 
 import numpy as np
 
+from anaxis.core.camera.channels import BESIDE, CHANNELS
 from anaxis.core.outgoing import Outgoing
 from anaxis.core.proof.proof import Difference
 from anaxis.core.time.rates import nearest_places, rate_label
 from anaxis.core.typing import Bools, Floats
 from anaxis.standin.package import Seen
 
-_CHANNELS = {
-    "focus_m": ("focus distance", "m"),
-    "fstop": ("stop", "f"),
-    "near_m": ("near clip", "m"),
-    "far_m": ("far clip", "m"),
-}
 # A file in single precision keeps a number to some parts in ten million.
 _SAME = 1e-5
 _ON_FRAME = 2e-3
@@ -51,8 +46,13 @@ def differences(meant: Outgoing, sent: Outgoing, seen: Seen) -> tuple[Difference
         out.append(
             Difference("frame rate", f"{rate_label(sent.track.rate)} a second", f"{rate_label(seen.track.rate)} there", True)
         )  # fmt: skip
-    for name, (label, unit) in _CHANNELS.items():
-        found = _channel(label, unit, getattr(meant.track.lens, name), getattr(seen.track.lens, name))
+    for name in BESIDE:
+        found = _channel(
+            CHANNELS[name].label,
+            CHANNELS[name].unit,
+            getattr(meant.track.lens, name),
+            getattr(seen.track.lens, name),
+        )
         if found is not None:
             out.append(found)
     return tuple(out)

@@ -7,6 +7,7 @@ from fractions import Fraction
 import numpy as np
 from scipy.spatial.transform import Rotation
 
+from anaxis.core.camera.channels import BESIDE
 from anaxis.core.camera.lens import Image
 from anaxis.core.typing import Floats
 from anaxis.packages.model import Axes
@@ -33,9 +34,7 @@ def own_views(
     pose[:, :3, :3] = np.stack([right, up, -ahead], axis=2)
     pose[:, :3, 3] = position
     spread = {k: np.broadcast_to(v, frames.shape) for k, v in lens.items()}
-    others: dict[str, Floats] = {
-        k: spread[k] for k in ("squeeze", "fstop", "focus_m", "near_m", "far_m") if k in spread
-    }
+    others: dict[str, Floats] = {k: spread[k] for k in ("squeeze", *BESIDE) if k in spread}
     placed = _axes_rows(world)
     top = pose.copy()
     top[:, :3, :3] = rotation

@@ -15,8 +15,10 @@ from pathlib import Path
 import numpy as np
 from scipy.spatial.transform import Rotation, Slerp
 
+from anaxis.core.camera.channels import CHANNELS
 from anaxis.core.camera.lens import Image
-from anaxis.core.camera.track import LENS_CHANNELS, Track
+from anaxis.core.camera.projection import Projection
+from anaxis.core.camera.track import Track
 from anaxis.core.typing import Floats
 from anaxis.packages.habits import Arriving, arrived
 from anaxis.packages.model import Profile
@@ -26,14 +28,14 @@ from anaxis.standin.views import Asked, FileViews, inscribed
 
 @dataclass(frozen=True, eq=False)
 class Seen:
-    """What arrived: ``pixel_matrices`` (n, 3, 4) take canonical metres to (x_px d, y_px d, d).
+    """What arrived: ``projection`` is how it sees, from canonical metres.
 
     ``track`` is the camera that is there, in canonical space, on ``frames`` (n,) in the package's numbering;
     ``own_frames`` (k,) are those that arrived with a sample. ``stated`` names what of image and rate the file says.
     """
 
     frames: Floats
-    pixel_matrices: Floats
+    projection: Projection
     image: Image
     track: Track
     own_frames: Floats
@@ -62,10 +64,10 @@ def open_as_package(
         views = read_views(path, replace(asked, at=np.arange(views.frames[0], views.frames[-1] + 0.5)))
     here = arrived(_arriving(views, profile), habits, profile.convention)
     track = here.track if frames is None else _at(here.track, frames)
-    pixels = _to_pixels(track, here.image, profile.lens.fit)
+    sees = _seeing(track, here.image, profile.lens.fit)
     # With habits the file's own samples were read, and the habits moved them; without, they lie where the file has them.
     own = here.track.frames if habits or views.own_frames is None else views.own_frames
-    return Seen(track.frames, pixels, here.image, track, own, views.stated)
+    return Seen(track.frames, sees, here.image, track, own, views.stated)
 
 
 def _arriving(views: FileViews, profile: Profile) -> Arriving:
@@ -111,11 +113,11 @@ def _at(track: Track, frames: Floats) -> Track:
         near = np.clip(np.searchsorted(own, at), 0, len(own) - 1)
         exact = np.abs(own[near] - at) < 1e-9
         turn[exact] = track.rotation[near[exact]]
-    lens = replace(track.lens, **{k: straight(getattr(track.lens, k)) for k in LENS_CHANNELS})
+    lens = replace(track.lens, **{k: straight(getattr(track.lens, k)) for k in CHANNELS})
     return replace(track, frames=frames, position_m=place, rotation=turn, lens=lens, marked=None)
 
 
-def _to_pixels(track: Track, image: Image, fit: str) -> Floats:
+def _seeing(track: Track, image: Image, fit: str) -> Projection:
     """Inscribe the image in the film back's window and scale it to pixels."""
     lens = track.lens
     half = lens.squeeze * lens.film_width_mm / 2
@@ -133,4 +135,4 @@ def _to_pixels(track: Track, image: Image, fit: str) -> Floats:
     pixels[:, 2, 2] = 1.0
     rows = np.swapaxes(track.rotation, 1, 2) * np.array([[1.0], [1.0], [-1.0]])
     away = -np.sum(rows * track.position_m[:, None, :], axis=2)
-    return np.asarray(pixels @ np.concatenate([rows, away[:, :, None]], axis=2))
+    return Projection(np.asarray(pixels @ np.concatenate([rows, away[:, :, None]], axis=2)), image)

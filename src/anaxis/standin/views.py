@@ -10,6 +10,7 @@ from typing import Any
 import numpy as np
 from scipy.spatial.transform import Rotation, Slerp
 
+from anaxis.core.camera.channels import BESIDE
 from anaxis.core.camera.lens import Image
 from anaxis.core.camera.track import Lens, make_lens
 from anaxis.core.errors import BadInput
@@ -94,7 +95,7 @@ def posed(
         whole = whole @ local
     return FileViews(
         name, frames, rate, view_of(whole), window_of(lens), lens["focal_mm"],
-        {k: v for k, v in lens.items() if k in ("squeeze", "focus_m", "fstop", "near_m", "far_m")}, world, unit, image,
+        {k: v for k, v in lens.items() if k in ("squeeze", *BESIDE)}, world, unit, image,
         np.broadcast_to(locals_[-1], (n, 4, 4))[:, :3].copy(), np.broadcast_to(locals_[0], (n, 4, 4)).copy(), file_up, file_unit_m,
     )  # fmt: skip
 

@@ -3,38 +3,15 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
-from typing import NamedTuple
 
 import numpy as np
 
+from anaxis.core.camera.channels import CHANNELS
 from anaxis.core.camera.lens import Image
-from anaxis.core.camera.track import LENS_CHANNELS, Track
+from anaxis.core.camera.track import Track
 from anaxis.core.errors import BadInput
 from anaxis.core.typing import Floats
 
-
-class LensChannel(NamedTuple):
-    """A channel as people name it; ``positive`` where nothing at or below zero makes sense."""
-
-    label: str
-    unit: str
-    positive: bool
-
-
-CHANNELS: dict[str, LensChannel] = {
-    "focal_mm": LensChannel("focal length", "mm", True),
-    "focus_m": LensChannel("focus distance", "m", True),
-    "fstop": LensChannel("stop", "f", True),
-    "offset_x_mm": LensChannel("offset right", "mm", False),
-    "offset_y_mm": LensChannel("offset up", "mm", False),
-    "squeeze": LensChannel("squeeze", "x", True),
-    "near_m": LensChannel("near plane", "m", True),
-    "far_m": LensChannel("far plane", "m", True),
-    "film_width_mm": LensChannel("film back width", "mm", True),
-    "film_height_mm": LensChannel("film back height", "mm", True),
-}
-assert set(CHANNELS) == set(LENS_CHANNELS)
-BY_LABEL = {c.label: name for name, c in CHANNELS.items()}
 WAYS = ("set to", "times", "plus", "hold outside")
 # Beyond these a lens is a mistake in a unit, whatever it is.
 _LARGEST = 1e9

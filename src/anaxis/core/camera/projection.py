@@ -1,20 +1,90 @@
-"""From world space to pixels.
+"""From world space to pixels, and back: what everything that draws, proves, compares or diagnoses asks.
 
-A camera with its lens and image is, per frame, one (3, 4) matrix that takes a point (x, y, z, 1)
-in metres to (x_px d, y_px d, d), where d is the depth in front of the camera in metres.
+Nothing else assumes how a camera sees. A pinhole camera is, per frame, one (3, 4) matrix that takes a point
+(x, y, z, 1) in metres to (x_px d, y_px d, d), where d is the depth in front of the camera in metres.
 """
 
 from __future__ import annotations
+
+from dataclasses import dataclass
 
 import numpy as np
 
 from anaxis.core.camera.lens import Image
 from anaxis.core.camera.track import Track
-from anaxis.core.typing import Floats, FloatsLike
+from anaxis.core.typing import Floats, FloatsLike, Ints
 
 
-def pixel_matrices(track: Track, image: Image, fit: str) -> Floats:
-    """World to homogeneous pixels for every frame, (n, 3, 4) (DESIGN section 3, Lens)."""
+@dataclass(frozen=True, eq=False)
+class Projection:
+    """Pose and window of a camera on every frame, for an image. ``matrices`` is (n, 3, 4), see above."""
+
+    matrices: Floats
+    image: Image
+
+    def __len__(self) -> int:
+        return len(self.matrices)
+
+    def take(self, frames: Ints | slice) -> Projection:
+        """The same camera on some of its frames."""
+        return Projection(self.matrices[frames], self.image)
+
+    def project(self, points_m: FloatsLike) -> tuple[Floats, Floats]:
+        """Where points (m, 3) or (n, m, 3) are seen on every frame.
+
+        Returns:
+            pixels (n, m, 2) and depths (n, m) in metres; pixels of points at depth 0 are not finite,
+            and those of points behind the camera (depth < 0) have no meaning.
+        """
+        points = np.asarray(points_m, dtype=np.float64)
+        seen = self.rows(np.swapaxes(points[None] if points.ndim == 2 else points, 1, 2))
+        return np.swapaxes(seen[:, :2], 1, 2), seen[:, 2]
+
+    def rows(self, points_m: Floats) -> Floats:
+        """:meth:`project` coordinate by coordinate: points (1, 3, m) or (n, 3, m) to x px, y px and depth, (n, 3, m).
+
+        Each coordinate lies in memory as one row, which is what many points want.
+        """
+        if len(points_m) == 1:
+            seen = (self.matrices[:, :, :3].reshape(-1, 3) @ points_m[0]).reshape(len(self), 3, -1)
+        else:
+            seen = self.matrices[:, :, :3] @ points_m
+        seen += self.matrices[:, :, 3:]
+        with np.errstate(divide="ignore", invalid="ignore"):
+            seen[:, :2] /= seen[:, 2:]
+        return seen
+
+    def depths_m(self, points_m: Floats) -> Floats:
+        """How far in front of the camera points (1, m, 3) or (n, m, 3) lie, (n, m); behind it below zero."""
+        ahead = self.matrices[:, 2]
+        if len(points_m) == 1:
+            return ahead[:, :3] @ points_m[0].T + ahead[:, 3:]
+        return np.einsum("nmj,nj->nm", points_m, ahead[:, :3]) + ahead[:, 3:]
+
+    def unproject(self, pixels: Floats, depths_m: Floats) -> Floats:
+        """World points (n, m, 3) seen at ``pixels`` (m, 2) at the depths (n, m)."""
+        return np.swapaxes(self.rows_from(pixels.T, depths_m), 1, 2)
+
+    def rows_from(self, pixels: Floats, depths_m: Floats) -> Floats:
+        """:meth:`unproject` coordinate by coordinate: pixels (2, m) and depths (n, m) to points (n, 3, m)."""
+        rays = np.concatenate([pixels, np.ones((1, pixels.shape[1]))]) * depths_m[:, None]
+        rays -= self.matrices[:, :, 3:]
+        return np.linalg.inv(self.matrices[:, :, :3]) @ rays
+
+    def at_size(self, image: Image) -> Projection:
+        """The whole picture on the whole of another image: the same camera in that image's pixels."""
+        scale = np.array([image.width_px / self.image.width_px, image.height_px / self.image.height_px, 1.0])
+        return Projection(self.matrices * scale[:, None], image)
+
+    def shift_to(self, other: Projection) -> Floats:
+        """The way from a pixel here to the one there, (n, 3, 4): takes (x_px d, y_px d, d, 1) to the other's."""
+        whole = np.tile(np.eye(4), (len(self), 1, 1))
+        whole[:, :3] = self.matrices
+        return other.matrices @ np.linalg.inv(whole)
+
+
+def projection_of(track: Track, image: Image, fit: str) -> Projection:
+    """How a camera sees, its film back inscribed by ``fit`` (docs/conventions.md, Projection)."""
     lens = track.lens
     used = lens.used(image, fit)
     n = len(track)
@@ -28,27 +98,4 @@ def pixel_matrices(track: Track, image: Image, fit: str) -> Floats:
     view = np.swapaxes(track.rotation, 1, 2).copy()
     view[:, 2] *= -1.0
     shift = -np.einsum("nij,nj->ni", view, track.position_m)
-    return k @ np.concatenate([view, shift[:, :, None]], axis=2)
-
-
-def project(matrices: Floats, points_m: FloatsLike) -> tuple[Floats, Floats]:
-    """Project points (m, 3) or (n, m, 3) by matrices (n, 3, 4).
-
-    Returns:
-        pixels (n, m, 2) and depths (n, m) in metres; pixels of points at depth 0 are not finite,
-        and those of points behind the camera (depth < 0) have no meaning.
-    """
-    points = np.asarray(points_m, dtype=np.float64)
-    if points.ndim == 2:
-        points = points[None]
-    homogeneous = points @ np.swapaxes(matrices[:, :, :3], 1, 2) + matrices[:, None, :, 3]
-    depth = homogeneous[..., 2]
-    with np.errstate(divide="ignore", invalid="ignore"):
-        return homogeneous[..., :2] / depth[..., None], depth
-
-
-def unproject(matrices: Floats, pixels: Floats, depths_m: Floats) -> Floats:
-    """World points (n, m, 3) seen at ``pixels`` (m, 2) at the depths (n, m)."""
-    rays = np.concatenate([pixels, np.ones((len(pixels), 1))], axis=1)[None] * depths_m[..., None]
-    inverse = np.linalg.inv(matrices[:, :, :3])
-    return (rays - matrices[:, None, :, 3]) @ np.swapaxes(inverse, 1, 2)
+    return Projection(k @ np.concatenate([view, shift[:, :, None]], axis=2), image)

@@ -7,16 +7,11 @@ from fractions import Fraction
 
 import numpy as np
 
+from anaxis.core.camera.channels import CHANNELS, FRAMING
 from anaxis.core.camera.lens import Image, Used, used_rectangle
 from anaxis.core.errors import BadInput
 from anaxis.core.time.rates import format_frame
 from anaxis.core.typing import Floats, Ints
-
-LENS_CHANNELS = (
-    "focal_mm", "film_width_mm", "film_height_mm", "offset_x_mm", "offset_y_mm",
-    "squeeze", "focus_m", "fstop", "near_m", "far_m",
-)  # fmt: skip
-
 
 # Beyond it a double holds no tenth of a millimetre.
 _FAR_M = 1e12
@@ -50,12 +45,7 @@ class Lens:
 
 def make_lens(n: int, **channels: object) -> Lens:
     """A lens of ``n`` frames from numbers or (n,) arrays; what is left out takes a neutral value."""
-    neutral = {
-        "focal_mm": 50.0, "film_width_mm": 36.0, "film_height_mm": 24.0, "offset_x_mm": 0.0,
-        "offset_y_mm": 0.0, "squeeze": 1.0, "focus_m": np.nan, "fstop": np.nan, "near_m": np.nan,
-        "far_m": np.nan,
-    }  # fmt: skip
-    filled = {**neutral, **channels}
+    filled = {**{k: c.neutral for k, c in CHANNELS.items()}, **channels}
     return Lens(**{k: np.array(np.broadcast_to(np.asarray(v, np.float64), (n,))) for k, v in filled.items()})
 
 
@@ -110,7 +100,7 @@ def on_common_frames(a: Track, b: Track) -> tuple[Track, Track]:
 
 def lens_moves(track: Track) -> bool:
     """Whether anything of the lens that shapes the picture changes over the frames."""
-    return any(np.ptp(getattr(track.lens, k)) > 0 for k in LENS_CHANNELS[:6])
+    return any(np.ptp(getattr(track.lens, k)) > 0 for k in FRAMING)
 
 
 def require_usable(track: Track, where: str) -> None:
@@ -127,7 +117,7 @@ def require_usable(track: Track, where: str) -> None:
     groups = {
         "position": track.position_m,
         "rotation": track.rotation.reshape(len(track), 9),
-        **{k: getattr(track.lens, k)[:, None] for k in LENS_CHANNELS[:6]},
+        **{k: getattr(track.lens, k)[:, None] for k in FRAMING},
     }
     for label, values in groups.items():
         bad = ~np.isfinite(values).all(axis=1)
@@ -144,7 +134,7 @@ def require_usable(track: Track, where: str) -> None:
             f"{where} stands {np.abs(track.position_m[at]).max():.3g} m from the origin at frame "
             f"{format_frame(track.frames[at])}: no picture can be told from there; check the unit and that key."
         )
-    for label in ("focal_mm", "film_width_mm", "film_height_mm", "squeeze"):
+    for label in (k for k in FRAMING if CHANNELS[k].positive):
         values = getattr(track.lens, label)
         if (values <= 0).any():
             at = int(np.argmax(values <= 0))

@@ -6,8 +6,9 @@ from collections.abc import Iterator
 
 import numpy as np
 
+from anaxis.core.camera.channels import CHANNELS
 from anaxis.core.camera.lens import Image
-from anaxis.core.camera.projection import pixel_matrices, project
+from anaxis.core.camera.projection import projection_of
 from anaxis.core.checks.subject import Check, Subject, moving_lens_channels
 from anaxis.core.findings import Finding, remedy
 from anaxis.core.time.rates import format_frame
@@ -173,14 +174,14 @@ def _default_lens(subject: Subject) -> Iterator[Finding]:
 
 
 def _near_plane(subject: Subject) -> Iterator[Finding]:
-    """A near plane that cuts a landmark off while it is in the picture."""
+    """A near clip that cuts a landmark off while it is in the picture."""
     track, marks = subject.track, subject.landmarks
     image = subject.image or Image(1920, 1080)
     near = track.lens.near_m
     if not len(marks) or not np.isfinite(near).any() or not np.isfinite(track.position_m).all():
         return
     with np.errstate(invalid="ignore", over="ignore"):
-        seen, depth = project(pixel_matrices(track, image, "width"), marks.position_m)
+        seen, depth = projection_of(track, image, "width").project(marks.position_m)
         size = np.array([image.width_px, image.height_px])
         inside = ((seen >= 0) & (seen <= size)).all(axis=2) & (depth > 1e-3)
         cut = inside & (depth < near[:, None])
@@ -190,10 +191,10 @@ def _near_plane(subject: Subject) -> Iterator[Finding]:
     least = float(depth[inside].min())
     yield Finding(
         "near_plane", "warning",
-        f"The near plane stands at {near[frame]:g} m and {marks.names[mark]} is {depth[frame, mark]:.3g} m away at frame "
+        f"The near clip stands at {near[frame]:g} m and {marks.names[mark]} is {depth[frame, mark]:.3g} m away at frame "
         f"{format_frame(track.frames[frame])}, in the picture.",
-        f"Move the near plane to {least / 2:.3g} m.",
-        "Packages that use the file's near plane cut the set off there.",
+        f"Move the near clip to {least / 2:.3g} m.",
+        "Packages that use the file's near clip cut the set off there.",
         {"near_m": float(near[frame]), "depth_m": float(depth[frame, mark]), "frame": float(track.frames[frame])},
         remedy("near_plane", near_m=float(f"{least / 2:.3g}")), subject.path,
     )  # fmt: skip
@@ -204,7 +205,7 @@ def _lens_moves(subject: Subject) -> Iterator[Finding]:
     carrier = _DROPPED_BY.get(subject.scene.format)
     if carrier is None:
         return
-    moving = [k for k in moving_lens_channels(subject.track) if k not in ("focus_m", "fstop")]
+    moving = [k for k in moving_lens_channels(subject.track) if CHANNELS[k].framing]
     if moving:
         words = ", ".join(dict.fromkeys(_CHANNEL_WORDS[k] for k in moving))
         focal = subject.track.lens.focal_mm

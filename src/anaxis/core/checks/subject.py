@@ -8,8 +8,9 @@ from fractions import Fraction
 
 import numpy as np
 
+from anaxis.core.camera.channels import CHANNELS
 from anaxis.core.camera.lens import Image
-from anaxis.core.camera.track import LENS_CHANNELS, Track
+from anaxis.core.camera.track import Track
 from anaxis.core.findings import Finding
 from anaxis.core.scene.bake import Baked
 from anaxis.core.scene.landmarks import Landmarks
@@ -63,4 +64,6 @@ def is_moving(track: Track) -> bool:
 
 def moving_lens_channels(track: Track) -> list[str]:
     """The lens channels that change over the frames, near and far planes left out."""
-    return [k for k in LENS_CHANNELS[:8] if np.ptp(np.nan_to_num(getattr(track.lens, k))) > 0]
+    return [
+        k for k, c in CHANNELS.items() if not c.clip and np.ptp(np.nan_to_num(getattr(track.lens, k))) > 0
+    ]

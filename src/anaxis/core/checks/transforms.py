@@ -7,7 +7,7 @@ from collections.abc import Iterator
 import numpy as np
 
 from anaxis.core.camera.lens import Image, zoom_px
-from anaxis.core.camera.projection import pixel_matrices, project
+from anaxis.core.camera.projection import projection_of
 from anaxis.core.checks.subject import Check, Subject, is_moving
 from anaxis.core.findings import Finding, remedy
 from anaxis.core.proof.proof import grid_pixels
@@ -141,7 +141,7 @@ def _far_from_origin(subject: Subject) -> Iterator[Finding]:
     depth = np.where(track.lens.focus_m > 0, track.lens.focus_m, np.nan)
     if len(subject.landmarks):
         with np.errstate(invalid="ignore", over="ignore"):
-            _, seen = project(pixel_matrices(track, image, "width"), subject.landmarks.position_m)
+            _, seen = projection_of(track, image, "width").project(subject.landmarks.position_m)
         nearest = np.min(np.where(seen > 0.1, seen, np.inf), axis=1)
         depth = np.where(np.isnan(depth) & np.isfinite(nearest), nearest, depth)
     depth = np.where(np.isnan(depth), 5.0, depth)

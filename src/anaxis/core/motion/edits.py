@@ -8,7 +8,8 @@ from typing import Any
 import numpy as np
 from scipy.spatial.transform import Rotation, Slerp
 
-from anaxis.core.camera.track import LENS_CHANNELS, Lens, Track
+from anaxis.core.camera.channels import CHANNELS, FRAMING
+from anaxis.core.camera.track import Lens, Track
 from anaxis.core.errors import BadInput
 from anaxis.core.scene.tree import level_axes
 from anaxis.core.time.rates import format_frame
@@ -33,7 +34,7 @@ def without_gaps(track: Track) -> Track:
     )
     out = track if good.all() else _filled(track, good)
     lens: dict[str, Floats] = {}
-    for name in LENS_CHANNELS[:6]:
+    for name in FRAMING:
         values = getattr(track.lens, name)
         known = np.isfinite(values)
         if known.any() and not known.all():
@@ -69,14 +70,14 @@ def renumbered(track: Track, first: float) -> Track:
 
 def with_near(track: Track, near_m: float) -> Track:
     if not (np.isfinite(near_m) and near_m > 0):
-        raise BadInput(f"A near plane of {near_m:g} m cannot be: it must be above zero.")
+        raise BadInput(f"A near clip of {near_m:g} m cannot be: it must be above zero.")
     return replace(track, lens=replace(track.lens, near_m=np.full(len(track), near_m)))
 
 
 def lens_document(track: Track) -> dict[str, Any]:
     """A track's lens as plain JSON: one number where a channel does not vary, else one a frame."""
     out: dict[str, Any] = {"frames": track.frames.tolist()}
-    for name in LENS_CHANNELS:
+    for name in CHANNELS:
         values = getattr(track.lens, name)
         listed = [None if np.isnan(v) else v for v in values.tolist()]
         out[name] = listed[0] if all(v == listed[0] for v in listed) else listed

@@ -17,9 +17,10 @@ from typing import Any, Literal
 import numpy as np
 from scipy.spatial.transform import Rotation, Slerp
 
+from anaxis.core.camera.channels import BESIDE, CHANNELS
 from anaxis.core.camera.lens import Image
-from anaxis.core.camera.projection import pixel_matrices
-from anaxis.core.camera.track import LENS_CHANNELS, Track
+from anaxis.core.camera.projection import projection_of
+from anaxis.core.camera.track import Track
 from anaxis.core.errors import BadInput
 from anaxis.core.motion.cuts import cuts_of
 from anaxis.core.proof.proof import TestPoints, deviations_px, make_test_points, motion_size_m
@@ -32,7 +33,6 @@ Way = Literal["linear", "bezier"]
 Turns = Literal["angles", "quaternions"]
 # Channels that do not move the picture are kept to this share of their value.
 UNSEEN_SHARE = 0.002
-_UNSEEN = ("focus_m", "fstop", "near_m", "far_m")
 Progress = Callable[[float], None]
 # Test points are worked out for so many frames at a time: those of all frames of a long shot fill a gigabyte.
 _BLOCK, _BLOCKS_KEPT = 1024, 8
@@ -115,22 +115,21 @@ class _Fit:
     def __init__(self, track: Track, image: Image, fit: str, landmarks_m: Floats, rule: KeyRule) -> None:
         self.track, self.image, self.fit, self.rule = track, image, fit, rule
         self.channels, self.values = channels_of(track, rule)
-        self.meant, self.landmarks_m = pixel_matrices(track, image, fit), landmarks_m
+        self.meant, self.landmarks_m = projection_of(track, image, fit), landmarks_m
         self.motion_m = motion_size_m(track)
         self.blocks: dict[int, TestPoints] = {}
-        self.unseen = [i for i, c in enumerate(self.channels) if c in _UNSEEN]
+        self.unseen = [i for i, c in enumerate(self.channels) if c in BESIDE]
 
     def deviation(self, at: Ints, values: Floats) -> Floats:
         """Pixels off on the frames ``at`` (m,) with other ``values`` (m, c); infinite where focus and the like go."""
         moved = track_of_channels(self.track.take(at), self.channels, values, self.rule)
-        arrived = pixel_matrices(moved, self.image, self.fit)
+        arrived = projection_of(moved, self.image, self.fit)
         off = np.empty(len(at))
         block = at // _BLOCK
         for k in np.unique(block).tolist():
             here = np.flatnonzero(block == k)
-            points, inside = self._points(k), at[here] - k * _BLOCK
-            some = TestPoints(points.world_m[inside], points.pixels[inside], points.counts[inside])
-            off[here] = deviations_px(some, arrived[here], self.image)
+            some = self._points(k).take(at[here] - k * _BLOCK)
+            off[here] = deviations_px(some, arrived.take(here))
         if self.unseen:
             was, now = self.values[at][:, self.unseen], values[:, self.unseen]
             lost = (np.abs(now - was) > UNSEEN_SHARE * np.abs(was)).any(axis=1)
@@ -145,7 +144,7 @@ class _Fit:
             part = slice(k * _BLOCK, (k + 1) * _BLOCK)
             marks = self.landmarks_m if len(self.landmarks_m) == 1 else self.landmarks_m[part]
             track = self.track.take(np.arange(len(self.track))[part])
-            self.blocks[k] = make_test_points(track, self.meant[part], self.image, marks, self.motion_m)
+            self.blocks[k] = make_test_points(track, self.meant.take(part), marks, self.motion_m)
         return self.blocks[k]
 
     def slopes(self, i: int, j: int) -> tuple[Floats, Floats]:
@@ -200,7 +199,7 @@ def channels_of(track: Track, rule: KeyRule) -> tuple[tuple[str, ...], Floats]:
     else:
         names += ["quaternion_x", "quaternion_y", "quaternion_z", "quaternion_w"]
         columns.append(continuous_quaternions(turned))
-    for name in LENS_CHANNELS:
+    for name in CHANNELS:
         values = getattr(track.lens, name)
         if np.isfinite(values).all() and np.ptp(values) > 0:
             names.append(name)
@@ -224,7 +223,7 @@ def track_of_channels(track: Track, channels: tuple[str, ...], values: Floats, r
         if rule.turns == "angles"
         else Rotation.from_quat(c[:, 3:7]).as_matrix()
     )
-    lens = {n: c[:, i] for i, n in enumerate(channels) if n in LENS_CHANNELS}
+    lens = {n: c[:, i] for i, n in enumerate(channels) if n in CHANNELS}
     return replace(
         track, position_m=convention.position_to_canonical(c[:, :3]), rotation=convention.rotation_to_canonical(turned),
         lens=replace(track.lens, **lens),

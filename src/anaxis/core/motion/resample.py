@@ -20,7 +20,7 @@ from scipy.interpolate import CubicSpline, PchipInterpolator
 from scipy.spatial.transform import Rotation, RotationSpline, Slerp
 
 from anaxis.core.camera.lens import Image
-from anaxis.core.camera.projection import pixel_matrices
+from anaxis.core.camera.projection import projection_of
 from anaxis.core.camera.track import Lens, Track
 from anaxis.core.errors import BadInput
 from anaxis.core.motion.cuts import breaks_of, cuts_of, found_cuts, pose_cuts
@@ -269,7 +269,7 @@ def resampling_error(source: Track, resampled: Track, image: Image, fit: str) ->
     moved = replace(resampled.take(inside), frames=times)
     back = sampled(moved, np.minimum(source.frames[kept], times[-1]))
     part = source.take(kept)
-    return prove(part, image, fit, pixel_matrices(back, image, fit), np.zeros((1, 0, 3)))
+    return prove(part, projection_of(part, image, fit), projection_of(back, image, fit), np.zeros((1, 0, 3)))
 
 
 def with_handles(track: Track, head: int, tail: int, way: str) -> Track:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from anaxis.core.camera.lens import Image
-from anaxis.core.camera.projection import pixel_matrices
+from anaxis.core.camera.projection import projection_of
 from anaxis.core.camera.track import Track
 from anaxis.core.proof.proof import grid_depths_m
 from anaxis.core.scene.tree import angle_between_deg
@@ -29,7 +29,7 @@ def single_precision_bound_px(
     lens, used = track.lens, track.lens.used(image, fit)
     zoom = lens.focal_mm / used.width_mm * image.width_px
     half = np.hypot(used.width_mm, used.height_mm) / 2 / lens.focal_mm
-    depth = grid_depths_m(track, pixel_matrices(track, image, fit), landmarks_m).min(axis=1)
+    depth = grid_depths_m(track, projection_of(track, image, fit), landmarks_m).min(axis=1)
     view = 2 * np.arctan(used.height_mm / 2 / lens.focal_mm)
     place = zoom * (1 + half) * np.linalg.norm(track.position_m, axis=1) * EPS / depth
     turn = zoom * (1 + half**2) * 4 * EPS

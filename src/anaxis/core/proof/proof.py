@@ -14,29 +14,47 @@ from typing import NamedTuple
 import numpy as np
 
 from anaxis.core.camera.lens import Image
-from anaxis.core.camera.projection import pixel_matrices, project, unproject
+from anaxis.core.camera.projection import Projection
 from anaxis.core.camera.track import Track
-from anaxis.core.typing import Bools, Floats
+from anaxis.core.typing import Bools, Floats, Ints
 
 GRID_COLUMNS, GRID_ROWS = 9, 5
 GRADES: tuple[tuple[str, float], ...] = (("exact", 0.01), ("tight", 0.1), ("visible", 1.0))
 # Landmarks further out than this share of the image beside it are not looked at: near the plane of
 # the camera a projection runs to infinity and says nothing about the picture.
 _MARGIN = 0.5
-_CHUNK_POINTS = 2_000_000
+# Frames are measured some at a time, as many as lie in a processor's own memory.
+_CHUNK_POINTS = 100_000
 GRID_DEPTHS = 4
 # The near depth is so many sizes of the camera's own motion, within these bounds: a shift of the camera shows there.
 _MOTIONS, _NEAREST_M, _FURTHEST_M = 3.0, 1.0, 100.0
 
 
-@dataclass(frozen=True, eq=False)
-class TestPoints:
-    """``world_m`` (n, m, 3), the pixels meant (n, m, 2), and which of them count (n, m)."""
+class _Points(NamedTuple):
+    """``world_m`` (n, 3, m), or (1, 3, m) where they stand; the pixels meant (n, 2, m); which count (n, m), all where None."""
 
-    __test__ = False  # not a test class, whatever its name makes a test runner think
     world_m: Floats
     pixels: Floats
-    counts: Bools
+    counts: Bools | None
+
+    def take(self, frames: Ints) -> _Points:
+        world = self.world_m if len(self.world_m) == 1 else self.world_m[frames]
+        return _Points(world, self.pixels[frames], None if self.counts is None else self.counts[frames])
+
+
+@dataclass(frozen=True, eq=False)
+class TestPoints:
+    """Where a camera is looked at on every frame: the landmarks, and the grid."""
+
+    __test__ = False  # not a test class, whatever its name makes a test runner think
+    groups: tuple[_Points, ...]
+
+    def take(self, frames: Ints) -> TestPoints:
+        return TestPoints(tuple(g.take(frames) for g in self.groups))
+
+    def scaled(self, factor: float) -> TestPoints:
+        """The same pixels in a world so many times as large."""
+        return TestPoints(tuple(g._replace(world_m=g.world_m * factor) for g in self.groups))
 
 
 class Difference(NamedTuple):
@@ -106,7 +124,9 @@ def grid_pixels(image: Image) -> Floats:
     return np.stack(np.meshgrid(x, y), axis=-1).reshape(-1, 2)
 
 
-def grid_depths_m(track: Track, meant: Floats, landmarks_m: Floats, motion_m: float | None = None) -> Floats:
+def grid_depths_m(
+    track: Track, meant: Projection, landmarks_m: Floats, motion_m: float | None = None
+) -> Floats:
     """Focus, near and far depth of the grid on every frame, and the near depth of the motion, (n, 4) metres.
 
     Without a focus distance the middle of the landmarks' depths stands for it; without landmarks
@@ -117,12 +137,11 @@ def grid_depths_m(track: Track, meant: Floats, landmarks_m: Floats, motion_m: fl
     focus = np.where(track.lens.focus_m > 0, track.lens.focus_m, np.nan)
     near = far = np.full(len(track), np.nan)
     if landmarks_m.shape[1]:
-        _, depth = project(meant, landmarks_m)
-        ahead = np.where(depth > 1e-3, depth, np.nan)
-        seen = np.asarray(np.isfinite(ahead).any(axis=1))
-        if seen.any():
-            near = np.where(seen, np.nanmin(np.where(seen[:, None], ahead, 1.0), axis=1), np.nan) * 0.9
-            far = np.where(seen, np.nanmax(np.where(seen[:, None], ahead, 1.0), axis=1), np.nan) * 1.1
+        depth = meant.depths_m(landmarks_m)
+        ahead = (depth > 1e-3) & (depth < np.inf)
+        seen = ahead.any(axis=1)
+        near = np.where(seen, np.where(ahead, depth, np.inf).min(axis=1) * 0.9, np.nan)
+        far = np.where(seen, np.where(ahead, depth, 0.0).max(axis=1) * 1.1, np.nan)
     focus = np.where(np.isnan(focus), np.sqrt(near * far), focus)
     focus = np.where(np.isnan(focus), 5.0, focus)
     near = np.where(np.isnan(near), focus / 2, near)
@@ -139,63 +158,64 @@ def motion_size_m(track: Track) -> float:
 
 
 def make_test_points(
-    track: Track, meant: Floats, image: Image, landmarks_m: Floats, motion_m: float | None = None
+    track: Track, meant: Projection, landmarks_m: Floats, motion_m: float | None = None
 ) -> TestPoints:
     """Test points of every frame. ``landmarks_m`` is (1, l, 3) or (n, l, 3), l may be 0; see :func:`grid_depths_m`."""
-    n = len(track)
+    image = meant.image
     grid = grid_pixels(image)
     depths = grid_depths_m(track, meant, landmarks_m, motion_m)
-    pixels = np.tile(grid, (depths.shape[1], 1))
-    world = unproject(meant, pixels, np.repeat(depths, len(grid), axis=1))
-    counts = np.ones(world.shape[:2], dtype=np.bool_)
-    pixels = np.broadcast_to(pixels, (n, *pixels.shape))
+    pixels = np.tile(grid, (depths.shape[1], 1)).T
+    world = meant.rows_from(pixels, np.repeat(depths, len(grid), axis=1))
+    groups = [_Points(world, np.broadcast_to(pixels, (len(track), *pixels.shape)), None)]
     if landmarks_m.shape[1]:
-        seen_px, depth = project(meant, landmarks_m)
-        size = np.array([image.width_px, image.height_px], dtype=np.float64)
-        inside = ((seen_px >= -_MARGIN * size) & (seen_px <= (1 + _MARGIN) * size)).all(axis=2)
-        world = np.concatenate([np.broadcast_to(landmarks_m, (n, *landmarks_m.shape[1:])), world], axis=1)
-        pixels = np.concatenate([seen_px, pixels], axis=1)
-        counts = np.concatenate([inside & (depth > 1e-3), counts], axis=1)
-    return TestPoints(world, pixels, counts)
+        marks = np.swapaxes(landmarks_m, 1, 2)
+        seen = meant.rows(marks)
+        inside = seen[:, 2] > 1e-3
+        for row, size in zip((seen[:, 0], seen[:, 1]), (image.width_px, image.height_px), strict=True):
+            inside &= (row >= -_MARGIN * size) & (row <= (1 + _MARGIN) * size)
+        groups.append(_Points(marks, seen[:, :2], inside))
+    return TestPoints(tuple(groups))
 
 
-def deviations_px(points: TestPoints, arrived: Floats, image: Image) -> Floats:
+def deviations_px(points: TestPoints, arrived: Projection) -> Floats:
     """The largest distance per frame, (n,), between the pixels meant and those of ``arrived``.
 
     A point the arrived camera does not have in front of it counts as the image's diagonal.
     """
-    seen_px, depth = project(arrived, points.world_m)
-    lost = np.hypot(image.width_px, image.height_px)
-    distance = np.hypot(*np.moveaxis(seen_px - points.pixels, 2, 0))
-    distance = np.where((depth > 0) & np.isfinite(distance), distance, lost)
-    return np.max(np.where(points.counts, distance, 0.0), axis=1)
+    lost = float(arrived.image.width_px**2 + arrived.image.height_px**2)
+    worst = np.zeros(len(arrived))
+    for group in points.groups:
+        seen = arrived.rows(group.world_m)
+        off = seen[:, :2]
+        off -= group.pixels
+        off *= off
+        squared = off[:, 0]
+        squared += off[:, 1]
+        squared = np.where((seen[:, 2] > 0) & (squared < np.inf), squared, lost)
+        if group.counts is not None:
+            squared *= group.counts
+        np.maximum(worst, squared.max(axis=1), out=worst)
+    return np.sqrt(worst)
 
 
-def prove(
-    track: Track,
-    image: Image,
-    fit: str,
-    arrived: Floats,
-    landmarks_m: Floats,
-) -> Proof:
+def prove(track: Track, meant: Projection, arrived: Projection, landmarks_m: Floats) -> Proof:
     """Measure a camera that arrived against the one meant.
 
     Parameters:
-        track, image, fit: the camera meant and how its picture is made.
-        arrived: (n, 3, 4) pixel matrices of the camera that arrived, in canonical space.
+        track: the camera meant, whose focus and motion say at which depths to look.
+        meant, arrived: how the camera meant and the one that arrived see, in pixels of one image.
         landmarks_m: (1, l, 3) or (n, l, 3).
     """
-    meant = pixel_matrices(track, image, fit)
     per_frame = landmarks_m.shape[1] + GRID_DEPTHS * GRID_COLUMNS * GRID_ROWS
     size = motion_size_m(track)
     step = max(1, _CHUNK_POINTS // per_frame)
     parts = []
-    for start in range(0, len(track), step):  # bounds memory only: a chunk is thousands of frames
+    for start in range(0, len(track), step):  # a chunk is dozens of frames or more
         cut = slice(start, start + step)
         part = track.take(np.arange(len(track))[cut])
         marks = landmarks_m if len(landmarks_m) == 1 else landmarks_m[cut]
-        points = make_test_points(part, meant[cut], image, marks, size)
-        parts.append(deviations_px(points, arrived[cut], image))
+        points = make_test_points(part, meant.take(cut), marks, size)
+        parts.append(deviations_px(points, arrived.take(cut)))
     return proof_of(track.frames, np.concatenate(parts), per_frame)
 
 

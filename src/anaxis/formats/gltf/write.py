@@ -18,6 +18,7 @@ from typing import Any
 import numpy as np
 from scipy.spatial.transform import Rotation
 
+from anaxis.core.camera.channels import CHANNELS
 from anaxis.core.motion.reduce import KeyRule, continuous_quaternions
 from anaxis.core.outgoing import Outgoing
 from anaxis.core.space.axes import Convention
@@ -196,8 +197,7 @@ def _camera(outgoing: Outgoing, name: str, yfov: float, aspect: float) -> dict[s
     }
     if np.isfinite(far) and far > perspective["znear"]:
         perspective["zfar"] = far
-    first = {k: float(getattr(lens, k)[0]) for k in (
-        "focal_mm", "film_width_mm", "film_height_mm", "offset_x_mm", "offset_y_mm", "squeeze", "focus_m", "fstop")}  # fmt: skip
+    first = {k: float(getattr(lens, k)[0]) for k, c in CHANNELS.items() if not c.clip}
     image = outgoing.image
     extras = {
         "rate": rate_text(track.rate), "first_frame": plain_frame(track.frames[0]), "frame_at_zero_s": plain_frame(outgoing.zero_frame),

@@ -17,6 +17,7 @@ from typing import Any
 import numpy as np
 from jsonschema import Draft202012Validator
 
+from anaxis.core.camera.channels import CHANNELS
 from anaxis.core.camera.lens import Image
 from anaxis.core.camera.track import make_lens
 from anaxis.core.errors import BadInput
@@ -27,8 +28,8 @@ from anaxis.core.space.axes import Convention, axes_matrix, axis_name
 from anaxis.core.time.rates import MAX_FRAMES, parse_rate, plain_frame, rate_text
 from anaxis.core.typing import Floats
 
-_IN_UNITS = {"focus": "focus_m", "near": "near_m", "far": "far_m"}
-_PLAIN = ("focal_mm", "film_width_mm", "film_height_mm", "offset_x_mm", "offset_y_mm", "squeeze", "fstop")
+_IN_UNITS = {k.removesuffix("_m"): k for k, c in CHANNELS.items() if c.of_the_scene}
+_PLAIN = tuple(k for k, c in CHANNELS.items() if not c.of_the_scene)
 
 
 @cache

@@ -7,10 +7,10 @@ from typing import Any
 
 import numpy as np
 
+from anaxis.core.camera.channels import CHANNELS
 from anaxis.core.camera.depth_of_field import sharp_m
 from anaxis.core.camera.lens import Image
-from anaxis.core.camera.lens_edits import CHANNELS
-from anaxis.core.camera.projection import pixel_matrices, unproject
+from anaxis.core.camera.projection import Projection, projection_of
 from anaxis.core.camera.track import Track
 from anaxis.core.motion.edits import renumbered
 from anaxis.core.outgoing import Numbers, make_outgoing, numbers_of
@@ -32,10 +32,10 @@ def _corners_px(image: Image) -> Floats:
     return np.array([(0, 0), (w, 0), (w, h), (0, h)], dtype=np.float64)
 
 
-def _frustum_m(track: Track, meant: Floats, image: Image, landmarks: Landmarks) -> Floats:
+def _frustum_m(track: Track, meant: Projection, landmarks: Landmarks) -> Floats:
     """The image's corners at the focus distance (or its stand-in), (n, 4, 3)."""
     depth = grid_depths_m(track, meant, landmarks.position_m)[:, :1]
-    return unproject(meant, _corners_px(image), np.repeat(depth, 4, axis=1))
+    return meant.unproject(_corners_px(meant.image), np.repeat(depth, 4, axis=1))
 
 
 def camera_bundle(
@@ -49,7 +49,7 @@ def camera_bundle(
 ) -> bytes:
     """Path, pictures and both sides' numbers of a camera on every frame."""
     image, landmarks = picture.image, landmarks.shown()
-    meant = pixel_matrices(track, image, picture.fit)
+    meant = projection_of(track, image, picture.fit)
     ours = numbers_of(make_outgoing(track, source, image, picture.fit, picture.fit, landmarks))
     theirs = numbers_of(prepare(track, landmarks, picture, profile, there))
     segments_m, ground = _or_ground(segments_m, track)
@@ -57,9 +57,9 @@ def camera_bundle(
         "frames": track.frames,
         "theirs_frames": theirs.frames,
         "seconds": seconds_of(track.frames, track.rate),
-        "meant": meant.reshape(-1, 12),
+        "meant": meant.matrices.reshape(-1, 12),
         "position_m": track.position_m,
-        "frustum_m": _frustum_m(track, meant, image, landmarks),
+        "frustum_m": _frustum_m(track, meant, landmarks),
         "landmarks_m": landmarks.position_m,
         "segments_m": segments_m,
         "reach_m": grid_depths_m(track, meant, landmarks.position_m)[:, 0],
@@ -95,13 +95,13 @@ def look_bundle(track: Track, landmarks: Landmarks, lines_m: Floats, picture: Pi
     index = np.flatnonzero(good)
     track, marks = track.take(index), marks.at_frames(index)
     lines, ground = _or_ground(lines_m, track)
-    meant = pixel_matrices(track, image, picture.fit)
+    meant = projection_of(track, image, picture.fit)
     arrays = {
         "frames": track.frames,
         "seconds": seconds_of(track.frames, track.rate),
-        "meant": meant.reshape(-1, 12),
+        "meant": meant.matrices.reshape(-1, 12),
         "position_m": track.position_m,
-        "frustum_m": _frustum_m(track, meant, image, marks),
+        "frustum_m": _frustum_m(track, meant, marks),
         "landmarks_m": marks.position_m,
         "segments_m": lines,
     }
@@ -119,7 +119,7 @@ def proof_bundle(
     segments_m: Floats,
     picture: Picture,
     deviation_px: Floats,
-    arrived: Floats,
+    arrived: Projection,
     first_there: float | None = None,
     keys: FloatsLike = (),
     numbers: Mapping[str, Numbers] | None = None,
@@ -129,17 +129,15 @@ def proof_bundle(
     ``numbers`` are those of either side, by "ours" and "theirs"; ``keys`` the frames that kept a key where only some did. ``shift`` (n, 12) takes (x_px d, y_px d, d, 1) of the picture meant to the one that arrived.
     """
     image, landmarks = picture.image, landmarks.shown()
-    meant = pixel_matrices(track, image, picture.fit)
-    whole = np.tile(np.eye(4), (len(track), 1, 1))
-    whole[:, :3] = meant
+    meant = projection_of(track, image, picture.fit)
     arrays = {
         "frames": track.frames,
         "seconds": seconds_of(track.frames, track.rate),
-        "meant": meant.reshape(-1, 12),
+        "meant": meant.matrices.reshape(-1, 12),
         "theirs_frames": track.frames if first_there is None else renumbered(track, first_there).frames,
         "key_frames": np.asarray(keys, dtype=np.float64),
-        "arrived": arrived.reshape(-1, 12),
-        "shift": (arrived @ np.linalg.inv(whole)).reshape(-1, 12),
+        "arrived": arrived.matrices.reshape(-1, 12),
+        "shift": meant.shift_to(arrived).reshape(-1, 12),
         "deviation_px": deviation_px,
         "grid_px": grid_pixels(image),
         "grid_depths_m": grid_depths_m(track, meant, landmarks.position_m),

@@ -1,10 +1,13 @@
-"""One channel of the lens changed over a frame range: set, offset, multiplied, smoothed, held."""
+"""One channel of the lens changed over a frame range: set, multiplied, offset, held outside."""
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import Any, Literal
 
-from anaxis.core.camera.lens_edits import BY_LABEL, changed_curve
+from pydantic import field_validator
+
+from anaxis.core.camera.channels import BY_LABEL
+from anaxis.core.camera.lens_edits import changed_curve
 from anaxis.core.recipe.model import Kind, Number, Params, Work, asked
 from anaxis.core.recipe.spans import FIRST, LAST, ends, only_over
 
@@ -17,8 +20,8 @@ class LensCurve(Params):
         "offset right",
         "offset up",
         "squeeze",
-        "near plane",
-        "far plane",
+        "near clip",
+        "far clip",
         "film back width",
         "film back height",
     ] = asked("What")
@@ -26,6 +29,12 @@ class LensCurve(Params):
     value: Number | None = asked("Value", default=None)
     first: Number | None = FIRST
     last: Number | None = LAST
+
+    @field_validator("channel", mode="before")
+    @classmethod
+    def _as_it_was_called(cls, channel: Any) -> Any:
+        """Recipes kept before the clips had the trade's name."""
+        return channel.replace(" plane", " clip") if isinstance(channel, str) else channel
 
 
 def apply(work: Work, p: LensCurve) -> Work:

@@ -10,7 +10,7 @@ from fastapi.responses import Response
 
 from anaxis.core.camera.lens import Image
 from anaxis.core.errors import BadInput
-from anaxis.core.proof.compare import Comparison, arrived_matrices, compare
+from anaxis.core.proof.compare import Comparison, arrived_at, compare
 from anaxis.store.models import Version
 from anaxis.store.queries import get_version, picture_of_version, track_of
 from anaxis.web.drawings.camera import proof_bundle
@@ -46,7 +46,7 @@ def drawing(store: Store, camera_id: int, a: int, b: int) -> Response:
         raise BadInput("These versions have no frame in common: there is nothing to draw.")
     track, marks, lines = track_of(older)
     picture = picture_of_version(older)
-    arrived = arrived_matrices(found, track_of(newer)[0], _images(older, newer), newer.source_fit)
+    arrived = arrived_at(found, track_of(newer)[0], _images(older, newer), newer.source_fit)
     data = proof_bundle(
         track.take(found.in_a), marks.at_frames(found.in_a), lines, picture, found.proof.deviation_px, arrived
     )

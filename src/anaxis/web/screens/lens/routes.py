@@ -11,9 +11,10 @@ from fastapi import APIRouter, Form, Request
 from pydantic import BaseModel, ConfigDict, ValidationError
 
 from anaxis.app.edit import edit_version
+from anaxis.core.camera.channels import BY_LABEL, CHANNELS
 from anaxis.core.camera.film_backs import FILM_BACKS, FilmBack
 from anaxis.core.camera.lens import FITS, Image, parse_size_mm, same_used
-from anaxis.core.camera.lens_edits import BY_LABEL, CHANNELS, WAYS
+from anaxis.core.camera.lens_edits import WAYS
 from anaxis.core.camera.lens_trial import (
     DRIVERS,
     KEEPS,

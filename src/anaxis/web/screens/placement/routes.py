@@ -10,7 +10,7 @@ import numpy as np
 from fastapi import APIRouter, Depends, Form, Request
 
 from anaxis.app.edit import edit_version
-from anaxis.core.camera.projection import pixel_matrices, project
+from anaxis.core.camera.projection import projection_of
 from anaxis.core.camera.track import Track
 from anaxis.core.errors import BadInput
 from anaxis.core.motion.placement import Similarity, at_frame, from_pairs, near_origin
@@ -185,9 +185,7 @@ def _solved(
 
 def _pixels_apart(camera: Track, moved_m: Floats, goal_m: Floats, picture: Picture) -> list[float | None]:
     """For each pair the most pixels between both places over the frames that see them; None where none does."""
-    seen, depth = project(
-        pixel_matrices(camera, picture.image, picture.fit), np.concatenate([moved_m, goal_m])
-    )
+    seen, depth = projection_of(camera, picture.image, picture.fit).project(np.concatenate([moved_m, goal_m]))
     k = len(moved_m)
     ahead = (depth[:, :k] > 1e-3) & (depth[:, k:] > 1e-3)
     apart = np.where(ahead, np.linalg.norm(seen[:, :k] - seen[:, k:], axis=2), -1.0).max(axis=0)

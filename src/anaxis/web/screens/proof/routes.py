@@ -11,7 +11,7 @@ from fastapi.responses import HTMLResponse, Response
 
 from anaxis.app.deliver import get_delivery, get_delivery_file, leaving_of, proof_arrays
 from anaxis.app.hand_over import handed_again, outgoing_of
-from anaxis.core.camera.projection import pixel_matrices, project
+from anaxis.core.camera.projection import Projection, projection_of
 from anaxis.core.camera.track import Track
 from anaxis.core.outgoing import make_outgoing, numbers_of
 from anaxis.core.scene.landmarks import Landmarks
@@ -77,18 +77,15 @@ class MarkRow(NamedTuple):
     off_px: float | None
 
 
-def mark_rows(track: Track, marks: Landmarks, picture: Picture, arrived: Floats, at: int) -> list[MarkRow]:
-    """Every landmark at the sample ``at`` of a track, whose arrived pixel matrices are (n, 3, 4)."""
+def mark_rows(
+    track: Track, marks: Landmarks, picture: Picture, arrived: Projection, at: int
+) -> list[MarkRow]:
+    """Every landmark at the sample ``at`` of a track, as it was meant and as it arrived."""
     if not marks.names:
         return []
     place = marks.position_m[at if len(marks.position_m) > 1 else 0][None]
-    both = [
-        project(matrices, place)
-        for matrices in (
-            pixel_matrices(track.take(np.array([at])), picture.image, picture.fit),
-            arrived[at : at + 1],
-        )
-    ]
+    meant_there = projection_of(track.take(np.array([at])), picture.image, picture.fit)
+    both = [sees.project(place) for sees in (meant_there, arrived.take(slice(at, at + 1)))]
     rows = []
     for k, name in enumerate(marks.names):
         meant, seen = (pixels[0, k] if depth[0, k] > 1e-3 else None for pixels, depth in both)

@@ -14,7 +14,7 @@ from fastapi.responses import RedirectResponse, Response
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from anaxis.core.camera.projection import pixel_matrices, project
+from anaxis.core.camera.projection import projection_of
 from anaxis.core.errors import BadInput
 from anaxis.diagnosis.stills import SUFFIXES, Between, measure
 from anaxis.formats import check_size
@@ -90,7 +90,7 @@ def _marks(version: Version, frame: float, size: dict[str, int]) -> list[tuple[s
         return []
     at = place_of(track, str(frame))
     place = marks.position_m[at if len(marks.position_m) > 1 else 0][None]
-    seen, depth = project(pixel_matrices(track.take(np.array([at])), picture.image, picture.fit), place)
+    seen, depth = projection_of(track.take(np.array([at])), picture.image, picture.fit).project(place)
     across, down = size["width_px"] / picture.image.width_px, size["height_px"] / picture.image.height_px
     return [
         (name, float(seen[0, k, 0]) * across, float(seen[0, k, 1]) * down)
