@@ -92,7 +92,7 @@ def main() -> None:
         url = given or own.url
         if load_demo(url):
             print("The demo data is loaded.")
-        app = create_app(url)
+        app = create_app(url, own_worker=True)
         print(f"Anaxis is at http://127.0.0.1:{port} (Ctrl-C stops it)", flush=True)
         uvicorn.run(app, host="127.0.0.1", port=port, log_level="warning")
 

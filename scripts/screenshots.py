@@ -101,7 +101,9 @@ def main() -> None:
     with TemporaryDirectory() as folder, LocalPostgres(Path(folder) / "pg", throwaway=True) as database:
         load_demo(database.url)
         port = free_port()
-        server = uvicorn.Server(uvicorn.Config(create_app(database.url), port=port, log_level="error"))
+        server = uvicorn.Server(
+            uvicorn.Config(create_app(database.url, own_worker=True), port=port, log_level="error")
+        )
         thread = threading.Thread(target=server.run, daemon=True)
         thread.start()
         while not server.started:

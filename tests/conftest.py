@@ -90,7 +90,9 @@ def site(engine: Engine, database_url: str) -> Iterator[str]:
         probe.bind(("127.0.0.1", 0))
         port = probe.getsockname()[1]
     server = uvicorn.Server(
-        uvicorn.Config(create_app(database_url, warm_readers=0), port=port, log_level="error")
+        uvicorn.Config(
+            create_app(database_url, warm_readers=0, own_worker=True), port=port, log_level="error"
+        )
     )
     thread = threading.Thread(target=server.run, daemon=True)
     thread.start()

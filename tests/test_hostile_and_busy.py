@@ -22,7 +22,7 @@ import numpy as np
 import psycopg
 import pytest
 import uvicorn
-from sqlalchemy import Engine, event, func, select, text
+from sqlalchemy import Engine, event, func, select
 from sqlalchemy.exc import OperationalError
 from sqlalchemy.orm import Session
 
@@ -369,16 +369,13 @@ def test_a_database_that_was_away_is_said_and_work_goes_on_by_itself(
 
 def test_work_that_is_at_it_is_not_begun_again(engine: Engine, demo_files: dict[str, Path]) -> None:
     from anaxis.app import long_work as kinds
-    from anaxis.work.queue import ask_for, put_in_queue
-    from test_long_work import asked
+    from test_long_work import ask_for, asked, queued
     from test_store import keep
 
     with Session(engine) as store, store.begin():
         version = keep(store, demo_files["TW_010"], "TW_010").id
     number = ask_for(engine, "delivery", version, asked(version))
-    put_in_queue(engine, [number, number])  # queued again and again: there is one entry
-    with engine.connect() as connection:
-        assert connection.execute(text("SELECT count(*) FROM procrastinate_jobs")).scalar_one() == 1
+    assert queued(engine) == 1
     begun, calls = threading.Event(), []
 
     def slow(session: Session, job: Any, tell: Any) -> dict[str, Any]:

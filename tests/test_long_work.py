@@ -14,13 +14,14 @@ from typing import Any
 
 import pytest
 from playwright.sync_api import Page, expect
-from sqlalchemy import Engine, func, select
+from sqlalchemy import Engine, func, select, text
 from sqlalchemy.orm import Session
 
 from anaxis.delivery.sending import Options
 from anaxis.packages import shipped_profiles
 from anaxis.store.models import Delivery, Job
-from anaxis.work.queue import WorkerProcess, address_of, ask_for, lost_work, stop
+from anaxis.work.queue import WorkerProcess, address_of, has_worker, stop
+from anaxis.work.queue import ask_for as ask_in
 from anaxis.work.worker import Stopped, Teller, do_job
 from pages import fits, ready, take_in
 from test_store import keep
@@ -31,6 +32,16 @@ def asked(version_id: int, reduce_px: float | None = 0.5, format_key: str = "jso
     return {
         "profile": profile, "format": format_key, "options": asdict(Options(reduce_px, 0.0)), "versions": [version_id], "together": "",
     }  # fmt: skip
+
+
+def ask_for(engine: Engine, kind: str, version_id: int, params: dict[str, Any]) -> int:
+    with Session(engine) as store, store.begin():
+        return ask_in(store, kind, version_id, params).id
+
+
+def queued(engine: Engine) -> int:
+    with engine.connect() as connection:
+        return connection.execute(text("SELECT count(*) FROM procrastinate_jobs")).scalar_one()
 
 
 def job(engine: Engine, number: int) -> Job:
@@ -104,18 +115,36 @@ def test_work_is_stopped_before_and_while_it_is_done(engine: Engine, version_id:
     assert job(engine, running).state == "stopped" and job(engine, running).result == {}
 
 
-def test_work_asked_for_by_a_process_that_ended_is_found_and_done(engine: Engine, version_id: int) -> None:
-    with Session(engine) as store, store.begin():
-        store.add(Job(kind="keys", version_id=version_id, params=asked(version_id) | {"reduce_px": 0.5}))
-    assert len(lost_work(engine)) == 1
+def test_work_is_asked_for_and_in_the_queue_or_neither(engine: Engine, version_id: int) -> None:
+    with pytest.raises(RuntimeError), Session(engine) as store, store.begin():
+        ask_in(store, "keys", version_id, asked(version_id) | {"reduce_px": 0.5})
+        raise RuntimeError("the process that asks ends here")
+    with Session(engine) as store:
+        assert not store.execute(select(Job)).first() and queued(engine) == 0 and not has_worker(store)
+    number = ask_for(engine, "keys", version_id, asked(version_id) | {"reduce_px": 0.5})
+    assert queued(engine) == 1
     process = WorkerProcess(engine)  # starts by itself: there is open work
     try:
-        found = ended(engine, lost_work(engine)[0])
+        found = ended(engine, number)
         assert (
             found.state == "done" and found.result["after"] < 20 and len(found.result["deviation_px"]) == 240
         )
+        with Session(engine) as store:
+            assert has_worker(store)
     finally:
         process.close()
+
+
+def test_the_worker_is_a_command_of_its_own(engine: Engine, version_id: int) -> None:
+    number = ask_for(engine, "keys", version_id, asked(version_id) | {"reduce_px": 0.5})
+    command = [str(Path(sys.executable).with_name("anaxis")), "worker"]
+    environment = {**os.environ, "DATABASE_URL": address_of(engine)}
+    process = subprocess.Popen(command, stdin=subprocess.DEVNULL, env=environment)
+    try:
+        assert ended(engine, number, 90).state == "done"
+    finally:
+        process.terminate()
+        process.wait(30)
 
 
 def test_work_of_a_killed_worker_is_taken_up_again(
@@ -127,14 +156,10 @@ def test_work_of_a_killed_worker_is_taken_up_again(
         "import os, signal, anaxis.work.worker as w, anaxis.app.long_work as k\n"
         "k.KINDS['keys'] = lambda *a: os.kill(os.getpid(), signal.SIGKILL)\nw.main()"
     )
-    with Session(engine) as store, store.begin():
-        row = Job(kind="keys", version_id=version_id, params=asked(version_id) | {"reduce_px": 0.5})
-        store.add(row)
-        store.flush()
-        number = row.id
+    number = ask_for(engine, "keys", version_id, asked(version_id) | {"reduce_px": 0.5})
     killed = subprocess.Popen([sys.executable, "-c", script], stdin=subprocess.PIPE, env=environment)
-    assert killed.wait(60) == -signal.SIGKILL
-    assert job(engine, number).state == "running" and lost_work(engine) == []
+    assert killed.wait(120) == -signal.SIGKILL
+    assert job(engine, number).state == "running" and queued(engine) == 1
     worker.ensure()
     assert ended(engine, number, 90).state == "done"
 

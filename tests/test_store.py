@@ -9,12 +9,13 @@ from pathlib import Path
 
 import numpy as np
 import pytest
-from sqlalchemy import Engine, func, select, update
+from sqlalchemy import Engine, delete, func, select, text, update
 from sqlalchemy.exc import DBAPIError
 from sqlalchemy.orm import Session
 
+from anaxis.app.acting import Actor, use_case
 from anaxis.app.deliver import deliver_version, proof_arrays
-from anaxis.app.edit import keep_camera
+from anaxis.app.edit import copy_camera, keep_camera
 from anaxis.app.examined import Here, look
 from anaxis.core.errors import BadInput
 from anaxis.core.scene.picture import picture_of
@@ -23,7 +24,7 @@ from anaxis.packages import shipped_profiles
 from anaxis.store.archive import scene_to_bytes, track_from_bytes
 from anaxis.store.database import connect, migrate
 from anaxis.store.local_postgres import LocalPostgres
-from anaxis.store.models import Delivery, Shot, Version
+from anaxis.store.models import Delivery, HistoryEntry, Shot, Version, VersionInput
 from anaxis.store.queries import (
     find_or_make_shot,
     find_or_make_show,
@@ -60,11 +61,60 @@ def test_a_version_and_its_delivery_come_back_and_cannot_be_changed(
         track, landmarks, segments = track_of(version)
         assert len(track) == 120 and len(landmarks.shown()) == 7 and len(segments) > 200
         deviation, arrived = proof_arrays(delivery)
-        assert deviation.max() == delivery.max_px and arrived.shape == (120, 3, 4)
+        assert deviation.max() == delivery.max_px and arrived.matrices.shape == (120, 3, 4)
         assert delivery.files[0].data[:8] == b"PXR-USDC"
-    for model in (Version, Delivery):
+    with Session(engine) as store:
+        told = store.scalars(select(HistoryEntry).order_by(HistoryEntry.id)).all()
+        assert [(h.actor, h.action, h.kind, h.about_id) for h in told] == [
+            ("local", "take in", "versions", ids[0]), ("local", "deliver", "deliveries", ids[1])
+        ]  # fmt: skip
+        assert told[1].said == "zup-lh-cm, usd: Matches"
+    for model in (Version, Delivery, VersionInput, HistoryEntry):
         with pytest.raises(DBAPIError, match="immutable once kept"), Session(engine) as store, store.begin():
-            store.execute(update(model).values(created_at=func.now()))
+            store.execute(update(model).values(id=model.id))
+
+
+def test_what_nobody_may_do_is_not_done_and_leaves_no_entry(engine: Engine) -> None:
+    @use_case("clear the shelf", may=lambda actor: actor.name == "keeper")
+    def clear(session: Session) -> list[Shot]:
+        session.execute(delete(Shot))
+        return []
+
+    with Session(engine) as store, pytest.raises(BadInput, match="local may not clear the shelf") as refused:
+        clear(store)
+    assert refused.value.code == "not_allowed"
+    with Session(engine, info={"actor": Actor("keeper")}) as store:
+        assert clear(store) == []
+    with pytest.raises(DBAPIError, match="immutable once kept"), engine.begin() as connection:
+        connection.execute(
+            text("INSERT INTO history (actor, action, kind, about_id) VALUES ('x', 'y', 'z', 1)")
+        )
+        connection.execute(text("DELETE FROM history"))
+
+
+def test_versions_kept_before_inputs_had_rows_of_their_own_keep_their_source(
+    engine: Engine, demo_files: dict[str, Path]
+) -> None:
+    """Down to the tables of before and up again, with what is in them."""
+    with Session(engine) as store, store.begin():
+        kept = keep(store, demo_files["TW_020"], "TW_020")
+        copy_camera(store, kept, "again")
+    with Session(engine) as store:
+        before = [
+            (v.id, v.camera_path, v.source_file.sha256)
+            for v in store.scalars(select(Version).order_by(Version.id))
+        ]
+    migrate(engine, "0007")
+    with engine.connect() as connection:
+        rows = connection.execute(text("SELECT id, camera_path FROM versions ORDER BY id")).all()
+    assert [tuple(r) for r in rows] == [b[:2] for b in before]
+    migrate(engine)
+    with Session(engine) as store:
+        after = [
+            (v.id, v.camera_path, v.source_file.sha256)
+            for v in store.scalars(select(Version).order_by(Version.id))
+        ]
+        assert after == before and len(after) == 2 and after[0][1:] == after[1][1:]
 
 
 def test_a_track_kept_in_the_earlier_layout_is_still_read() -> None:

@@ -13,6 +13,7 @@ import numpy as np
 from sqlalchemy import select
 from sqlalchemy.orm import Session, object_session
 
+from anaxis.app.acting import use_case
 from anaxis.app.examined import finer_track
 from anaxis.app.waiting import examiner_of
 from anaxis.core.camera.projection import Projection
@@ -64,6 +65,7 @@ def deliver_version(
     return deliver_versions(session, [version], profile, format_key, options, progress)[0]
 
 
+@use_case("deliver")
 def deliver_versions(
     session: Session, versions: Sequence[Version], profile: Profile, format_key: str, options: Options = Options(),  # noqa: B008  (frozen)
     progress: Progress = lambda share: None, together: str = "",

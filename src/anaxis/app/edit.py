@@ -9,6 +9,7 @@ from typing import Any, Literal
 from sqlalchemy import func, select, update
 from sqlalchemy.orm import Session
 
+from anaxis.app.acting import use_case
 from anaxis.app.examined import Looked, fitting_recipe, look
 from anaxis.app.waiting import examiner_of
 from anaxis.core.camera.lens import Image
@@ -24,7 +25,7 @@ from anaxis.core.scene.landmarks import legal_name
 from anaxis.core.scene.nodes import Scene
 from anaxis.core.scene.picture import Picture
 from anaxis.store.archive import scene_from_bytes
-from anaxis.store.models import Camera, Shot, SourceFile, Version
+from anaxis.store.models import Camera, Shot, SourceFile, Version, VersionInput
 from anaxis.store.queries import (
     expected_of,
     find_or_make,
@@ -43,6 +44,7 @@ KEEPING_WORDS: dict[Keeping, str] = {
 }
 
 
+@use_case("take in")
 def keep_camera(
     session: Session, shot: Shot, source: SourceFile, report: Looked, name: str, picture: Picture, change: str = "",
 ) -> Version:  # fmt: skip
@@ -149,6 +151,7 @@ def _joined(draft: Recipe, recipe: Recipe) -> Recipe:
     return rest
 
 
+@use_case("mark as missing")
 def mark_missing(
     session: Session, before: Sequence[SourceFile], source: SourceFile, scene: Scene, kept: Sequence[Camera]
 ) -> list[Camera]:
@@ -175,6 +178,7 @@ def mark_missing(
     return marked
 
 
+@use_case("edit")
 def edit_version(
     session: Session, version: Version, recipe: Recipe, change: str, picture: Picture | None = None
 ) -> Version:
@@ -202,6 +206,7 @@ def _examined(session: Session, version: Version, recipe: Recipe, picture: Pictu
     )[0]
 
 
+@use_case("correct the picture")
 def correct_picture(session: Session, version: Version, image: Image, source_fit: str) -> Version:
     """The same camera with another picture, as a new version; nothing in it is a guess, and it is checked anew.
 
@@ -218,15 +223,16 @@ def correct_picture(session: Session, version: Version, image: Image, source_fit
     words = f"picture {image.width_px} x {image.height_px}, fit {source_fit}"
     report = _examined(session, version, recipe, Picture(image, source_fit, False, False))
     _refuse_unusable(report)
-    same = ("camera_id", "source_file_id", "camera_path", "facts", "track", "recipe")
+    same = ("camera_id", "facts", "track", "recipe")
     made = Version(
         **{k: getattr(version, k) for k in same}, findings=[f.as_dict() for f in report.findings],
         width_px=image.width_px, height_px=image.height_px, pixel_aspect=image.pixel_aspect, image_guessed=False,
-        source_fit=source_fit, fit_guessed=False,
+        source_fit=source_fit, fit_guessed=False, inputs=[i.again() for i in version.inputs],
     )  # fmt: skip
     return _next(session, version, made, words)
 
 
+@use_case("undo")
 def step_back(session: Session, version: Version) -> Version:
     """Undo: the version this one was made from is worked on again. Raises BadInput at a take's beginning."""
     _require_seen(session, version.camera_id)
@@ -237,6 +243,7 @@ def step_back(session: Session, version: Version) -> Version:
     return parent
 
 
+@use_case("redo")
 def step_on(session: Session, version: Version) -> Version:
     """Redo: the newest edit made from this version. Raises BadInput where there is none."""
     _require_seen(session, version.camera_id)
@@ -253,6 +260,7 @@ def next_of(session: Session, version: Version) -> Version | None:
     return session.execute(query).scalar_one_or_none()
 
 
+@use_case("copy")
 def copy_camera(session: Session, version: Version, name: str) -> Version:
     """The version as a camera of its own in the same shot, under a legal name that is free."""
     session.execute(select(Shot.id).where(Shot.id == version.camera.shot_id).with_for_update())
@@ -264,11 +272,11 @@ def copy_camera(session: Session, version: Version, name: str) -> Version:
     )
     session.add(camera)
     session.flush()
-    same = ("source_file_id", "camera_path", "facts", "findings", "track", "recipe", "width_px", "height_px",
+    same = ("facts", "findings", "track", "recipe", "width_px", "height_px",
             "pixel_aspect", "image_guessed", "source_fit", "fit_guessed")  # fmt: skip
     made = Version(
         **{k: getattr(version, k) for k in same}, camera_id=camera.id, number=1, take=1, edit=0,
-        change=f"copied from {version.camera.name} {version.label}",
+        change=f"copied from {version.camera.name} {version.label}", inputs=[i.again() for i in version.inputs],
     )  # fmt: skip
     session.add(made)
     session.flush()
@@ -286,8 +294,7 @@ def _made(camera: Camera, source: SourceFile, report: Looked, picture: Picture, 
     return Version(
         camera_id=camera.id,
         number=number,
-        source_file_id=source.id,
-        camera_path=report.path,
+        inputs=[VersionInput(source_file=source, camera_path=report.path)],
         width_px=picture.image.width_px,
         height_px=picture.image.height_px,
         pixel_aspect=picture.image.pixel_aspect,

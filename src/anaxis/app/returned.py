@@ -8,6 +8,7 @@ import numpy as np
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
+from anaxis.app.acting import use_case
 from anaxis.core.camera.projection import Projection
 from anaxis.core.camera.track import Track
 from anaxis.core.errors import BadInput
@@ -24,6 +25,7 @@ from anaxis.store.queries import found, picture_of_version, recipe_of, track_of
 TYPED = "typed.csv"
 
 
+@use_case("take back")
 def keep_return(
     session: Session, version: Version, profile: Profile, name: str, data: bytes, arrived: Track
 ) -> Return:

@@ -30,6 +30,10 @@ _COMMANDS = {
     "profile": ("packages:profile", "List, show, check and compare package profiles."),
     "calibrate": ("packages:calibrate", "Learn the profile of a package that is not known."),
     "profiles": ("profiles:profiles", "List the shipped package profiles."),
+    "worker": (
+        "worker:worker",
+        "Do long work from the queue; DATABASE_URL names the PostgreSQL that holds it.",
+    ),
     "serve": ("serve:serve", "Serve the pages; DATABASE_URL names the PostgreSQL to use."),
 }
 

@@ -89,8 +89,8 @@ def sheet_of(outgoing: Outgoing, profile: Profile) -> Sheet:
     per_unit = profile.metres_per_unit
     for label, values in (
         ("Focus distance", lens.focus_m),
-        ("Near plane", lens.near_m),
-        ("Far plane", lens.far_m),
+        ("Near clip", lens.near_m),
+        ("Far clip", lens.far_m),
     ):
         if np.isfinite(values).all():
             entries.append(entry(label, values / per_unit, profile.unit_name))

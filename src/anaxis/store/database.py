@@ -34,8 +34,8 @@ def connect(url: str) -> Engine:
     return engine
 
 
-def migrate(engine: Engine) -> None:
-    """Bring the tables to the newest version; two servers starting at once take turns."""
+def migrate(engine: Engine, revision: str = "head") -> None:
+    """Bring the tables to the newest version, or to one of their own; two servers starting at once take turns."""
     config = Config()
     config.set_main_option("script_location", str(Path(__file__).parent / "migrations"))
     with engine.connect() as connection:
@@ -43,7 +43,7 @@ def migrate(engine: Engine) -> None:
         connection.commit()
         try:
             config.attributes["connection"] = connection
-            command.upgrade(config, "head")
+            (command.upgrade if revision == "head" else command.downgrade)(config, revision)
             connection.commit()
         finally:
             connection.rollback()

@@ -123,8 +123,6 @@ class Version(Base):
     parent_id: Mapped[int | None] = mapped_column(ForeignKey("versions.id"))
     recipe: Mapped[list[Any]] = mapped_column(default=list)
     change: Mapped[str] = mapped_column(default="")
-    source_file_id: Mapped[int] = mapped_column(ForeignKey("source_files.id"))
-    camera_path: Mapped[str]
     width_px: Mapped[int]
     height_px: Mapped[int]
     pixel_aspect: Mapped[float]
@@ -136,13 +134,54 @@ class Version(Base):
     created_at: Mapped[datetime] = mapped_column(server_default=func.now())
     track: Mapped[bytes] = mapped_column(deferred=True)
     camera: Mapped[Camera] = relationship(back_populates="versions", foreign_keys=[camera_id])
-    source_file: Mapped[SourceFile] = relationship()
+    inputs: Mapped[list[VersionInput]] = relationship(
+        order_by="VersionInput.place", foreign_keys="VersionInput.version_id", lazy="selectin"
+    )
     deliveries: Mapped[list[Delivery]] = relationship(back_populates="version", order_by="Delivery.id.desc()")
+
+    @property
+    def source(self) -> VersionInput:
+        """The camera of a file that it begins with."""
+        return next(i for i in self.inputs if i.source_file_id is not None)
+
+    @property
+    def source_file(self) -> SourceFile:
+        found = self.source.source_file
+        assert found is not None
+        return found
+
+    @property
+    def source_file_id(self) -> int:
+        return self.source_file.id
+
+    @property
+    def camera_path(self) -> str:
+        return self.source.camera_path or ""
 
     @property
     def label(self) -> str:
         """Take and edit as people say it: 2, or 2.3 after three edits."""
         return f"{self.take}.{self.edit}" if self.edit else str(self.take)
+
+
+class VersionInput(Base):
+    """Something a version is made from, in a role: a camera of a file, or another version."""
+
+    __tablename__ = "version_inputs"
+    __table_args__ = (UniqueConstraint("version_id", "place"),)
+    id: Mapped[int] = mapped_column(primary_key=True)
+    version_id: Mapped[int] = mapped_column(ForeignKey("versions.id"), index=True)
+    place: Mapped[int] = mapped_column(default=0)
+    role: Mapped[str] = mapped_column(default="camera")
+    source_file_id: Mapped[int | None] = mapped_column(ForeignKey("source_files.id"), index=True)
+    camera_path: Mapped[str | None]
+    input_id: Mapped[int | None] = mapped_column(ForeignKey("versions.id"), index=True)
+    source_file: Mapped[SourceFile | None] = relationship(lazy="joined")
+
+    def again(self) -> VersionInput:
+        """The same input, for another version."""
+        same = ("place", "role", "source_file_id", "camera_path", "input_id")
+        return VersionInput(**{k: getattr(self, k) for k in same})
 
 
 class Delivery(Base):
@@ -338,3 +377,17 @@ class Still(Base):
     measured: Mapped[dict[str, Any]] = mapped_column(default=dict)
     created_at: Mapped[datetime] = mapped_column(server_default=func.now())
     version: Mapped[Version] = relationship()
+
+
+class HistoryEntry(Base):
+    """Who did what, when, on what: rows are only ever added. ``kind`` is the table of what it is about."""
+
+    __tablename__ = "history"
+    id: Mapped[int] = mapped_column(BigInteger, primary_key=True)
+    at: Mapped[datetime] = mapped_column(server_default=func.now())
+    actor: Mapped[str]
+    action: Mapped[str]
+    kind: Mapped[str]
+    about_id: Mapped[int] = mapped_column(BigInteger)
+    said: Mapped[str] = mapped_column(default="")
+    detail: Mapped[dict[str, Any]] = mapped_column(default=dict)

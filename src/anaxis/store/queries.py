@@ -172,7 +172,6 @@ def get_version(session: Session, camera_id: int, number: int | None = None) -> 
         .limit(1)
         .options(
             joinedload(Version.camera).joinedload(Camera.shot).joinedload(Shot.show),
-            joinedload(Version.source_file),
         )
     )
     if number is not None:

@@ -14,6 +14,8 @@ Row = TypeVar("Row")
 class NotFound(BadInput):
     """Something asked for by its number is not in the store."""
 
+    code = "not_found"
+
 
 def found(session: Session, model: type[Row], number: int, what: str) -> Row:
     """The row of that number; raises NotFound in words about ``what``."""

@@ -69,8 +69,11 @@ SCREENS = (
 _log = logging.getLogger("anaxis")
 
 
-def create_app(database_url: str | None = None, warm_readers: int = 2) -> FastAPI:
-    """The pages on a PostgreSQL, with so many reading processes kept ready; raises BadInput where that cannot be reached."""
+def create_app(database_url: str | None = None, warm_readers: int = 2, own_worker: bool = False) -> FastAPI:
+    """The pages on a PostgreSQL, with so many reading processes kept ready, and a worker of their own if told to.
+
+    Raises BadInput where the database cannot be reached.
+    """
     engine = connect(database_url or os.environ.get("DATABASE_URL", ""))
     migrate(engine)
     limits = limits_from_environment()
@@ -79,9 +82,10 @@ def create_app(database_url: str | None = None, warm_readers: int = 2) -> FastAP
     async def lifespan(app: FastAPI) -> AsyncIterator[None]:
         app.state.parsers = ParserPool(warm=warm_readers, limits=limits)
         app.state.calculators = Calculators(limits)
-        app.state.worker = WorkerProcess(engine)
+        app.state.worker = WorkerProcess(engine) if own_worker else None
         yield
-        app.state.worker.close()
+        if app.state.worker is not None:
+            app.state.worker.close()
         app.state.parsers.close()
         app.state.calculators.close()
         engine.dispose()

@@ -15,6 +15,7 @@ from fastapi.templating import Jinja2Templates
 from sqlalchemy.orm import Session
 
 from anaxis import __version__
+from anaxis.app.acting import LOCAL
 from anaxis.core.checks.times import OF_THE_SHOT
 from anaxis.core.errors import BadInput
 from anaxis.core.time.rates import format_frame, parse_rate, rate_label
@@ -84,7 +85,7 @@ def _session(request: Request, head: Annotated[int | None, Depends(_head_seen)])
     with Session(
         request.app.state.engine,
         expire_on_commit=False,
-        info={"head_seen": head, "examiner": request.app.state.calculators},
+        info={"head_seen": head, "examiner": request.app.state.calculators, "actor": LOCAL},
     ) as session:
         try:
             yield session

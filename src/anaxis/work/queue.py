@@ -1,12 +1,14 @@
 """Long work: asked for by a page, done by a worker process, watched and stopped from the page.
 
-The queue is procrastinate's, in the same PostgreSQL: what was asked for survives a crash of any process.
+The queue is procrastinate's, in the same PostgreSQL: what was asked for is in it with the same transaction, and
+survives a crash of any process.
 A row of ``jobs`` says how far the work is; the queue only says that it is to be done. The worker reads
 the row again whenever it tells its progress, and gives up where somebody has stopped it.
 """
 
 from __future__ import annotations
 
+import json
 import os
 import subprocess
 import sys
@@ -14,7 +16,6 @@ import threading
 from contextlib import suppress
 from typing import Any
 
-import procrastinate
 from sqlalchemy import Engine, make_url, select, text, update
 from sqlalchemy.exc import SQLAlchemyError
 from sqlalchemy.orm import Session
@@ -26,10 +27,13 @@ TASK = "anaxis.work"
 _WATCH_S = 3.0
 QUEUE = "anaxis"
 OPEN = ("waiting", "running", "stopping")
-# Asked for and not in the queue: the process that asked ended in between.
-_LOST = text(
-    "SELECT id FROM jobs WHERE state IN ('waiting', 'running', 'stopping') AND NOT EXISTS (SELECT 1 FROM procrastinate_jobs p "
-    "WHERE p.status IN ('todo', 'doing') AND p.task_name = :task AND (p.args->>'job_id')::int = jobs.id)"
+# procrastinate's own way into its queue, on a connection of ours.
+_DEFER = text(
+    "SELECT procrastinate_defer_jobs_v1(ARRAY[ROW(CAST(:queue AS varchar), CAST(:task AS varchar), 0, CAST(:lock AS text), "
+    "CAST(:lock AS text), CAST(:args AS jsonb), CAST(NULL AS timestamptz))]::procrastinate_job_to_defer_v1[])"
+)
+_ALIVE = text(
+    "SELECT 1 FROM procrastinate_workers WHERE last_heartbeat > now() - interval '15 seconds' LIMIT 1"
 )
 
 
@@ -38,32 +42,21 @@ def address_of(engine: Engine) -> str:
     return make_url(engine.url).set(drivername="postgresql").render_as_string(hide_password=False)
 
 
-def ask_for(engine: Engine, kind: str, version_id: int, params: dict[str, Any]) -> int:
-    """Put work down to be done; returns its number. It is in the store before it is in the queue."""
-    with Session(engine) as session, session.begin():
-        job = Job(kind=kind, version_id=version_id, params=params)
-        session.add(job)
-        session.flush()
-        number = job.id
-    put_in_queue(engine, [number])
-    return number
+def ask_for(session: Session, kind: str, version_id: int, params: dict[str, Any]) -> Job:
+    """Put work down to be done, in the session's own transaction: it is asked for and in the queue, or neither."""
+    job = Job(kind=kind, version_id=version_id, params=params)
+    session.add(job)
+    session.flush()
+    lock = f"job {job.id}"  # one entry a job in the queue, and never two of them at work
+    session.execute(
+        _DEFER, {"queue": QUEUE, "task": TASK, "lock": lock, "args": json.dumps({"job_id": job.id})}
+    )
+    return job
 
 
-def put_in_queue(engine: Engine, numbers: list[int]) -> None:
-    connector = procrastinate.SyncPsycopgConnector(conninfo=address_of(engine))
-    with procrastinate.App(connector=connector).open() as app:
-        for number in numbers:
-            # One entry a job in the queue, and never two of them at work.
-            with suppress(procrastinate.exceptions.AlreadyEnqueued):
-                app.configure_task(
-                    TASK, queue=QUEUE, lock=f"job {number}", queueing_lock=f"job {number}"
-                ).defer(job_id=number)
-
-
-def lost_work(engine: Engine) -> list[int]:
-    """Work that was asked for and is not in the queue."""
-    with engine.connect() as connection:
-        return [row[0] for row in connection.execute(_LOST, {"task": TASK})]
+def has_worker(session: Session) -> bool:
+    """Whether a worker has been heard of lately, on any machine."""
+    return session.execute(_ALIVE).first() is not None
 
 
 def get_job(session: Session, number: int) -> Job:
@@ -83,7 +76,7 @@ def has_open_work(engine: Engine) -> bool:
 
 
 class WorkerProcess:
-    """The worker, started when there is work and started again where it ended; it ends with its owner."""
+    """A worker of one's own, started when there is work and started again where it ended; it ends with its owner."""
 
     def __init__(self, engine: Engine) -> None:
         self._engine = engine
@@ -109,7 +102,7 @@ class WorkerProcess:
                 return
             environment = {**os.environ, "DATABASE_URL": address_of(self._engine)}
             self._process = subprocess.Popen(
-                [sys.executable, "-P", "-c", "from anaxis.work.worker import main; main()"],
+                [sys.executable, "-P", "-c", "from anaxis.work.worker import main; main(owned=True)"],
                 stdin=subprocess.PIPE,
                 env=environment,
             )

@@ -18,7 +18,7 @@ from sqlalchemy.orm import Session
 from anaxis.core.errors import BadInput
 from anaxis.store.database import connect
 from anaxis.store.models import Job
-from anaxis.work.queue import OPEN, QUEUE, TASK, address_of, lost_work, put_in_queue
+from anaxis.work.queue import OPEN, QUEUE, TASK, address_of
 
 _log = logging.getLogger("anaxis.worker")
 _TELL_EVERY_S = 0.15
@@ -121,7 +121,6 @@ async def work(engine: Engine) -> None:
         while True:
             for job in await app.job_manager.get_stalled_jobs(seconds_since_heartbeat=_GONE_AFTER_S):
                 await app.job_manager.retry_job(job)
-            await asyncio.to_thread(lambda: put_in_queue(engine, lost_work(engine)))
             await asyncio.sleep(_LOOK_EVERY_S)
 
     async with app.open_async():
@@ -147,7 +146,9 @@ def _end_with_owner() -> None:
     os._exit(0)
 
 
-def main() -> None:
+def main(owned: bool = False) -> None:
+    """Work until it is ended; ``owned`` by another process, which holds its standard input open, with that one."""
     logging.basicConfig(level=logging.WARNING, format="%(name)s: %(message)s")
-    threading.Thread(target=_end_with_owner, daemon=True).start()
+    if owned:
+        threading.Thread(target=_end_with_owner, daemon=True).start()
     asyncio.run(work(connect(os.environ.get("DATABASE_URL", ""))))

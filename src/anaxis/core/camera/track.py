@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass, fields, replace
 from fractions import Fraction
+from typing import NamedTuple
 
 import numpy as np
 
@@ -103,16 +104,33 @@ def lens_moves(track: Track) -> bool:
     return any(np.ptp(getattr(track.lens, k)) > 0 for k in FRAMING)
 
 
+class Unusable(NamedTuple):
+    """Why a track cannot be used, from a frame on, and what mends it; ``code`` for programs."""
+
+    code: str
+    what: str
+    mend: str
+
+
 def require_usable(track: Track, where: str) -> None:
-    """Raise BadInput naming the first frame at which a track cannot be used.
+    """Raise BadInput naming the first frame at which a track cannot be used; see :func:`unusable`."""
+    found = unusable(track)
+    if found is not None:
+        raise BadInput(f"{where} {found.what}: {found.mend}.", found.code)
+
+
+def unusable(track: Track) -> Unusable | None:
+    """The first reason why a track cannot be used; None where it can.
 
     Checked: finite position, rotation, focal length, film back and offsets; focal length, film
     back and squeeze above zero; positions within reach of double precision; frames that rise.
     """
     if (np.diff(track.frames) <= 0).any():
         frame = format_frame(track.frames[int(np.argmax(np.diff(track.frames) <= 0))])
-        raise BadInput(
-            f"{where} has frames that do not rise after frame {frame}: choose a smaller first frame."
+        return Unusable(
+            "frames_do_not_rise",
+            f"has frames that do not rise after frame {frame}",
+            "choose a smaller first frame",
         )
     groups = {
         "position": track.position_m,
@@ -123,22 +141,24 @@ def require_usable(track: Track, where: str) -> None:
         bad = ~np.isfinite(values).all(axis=1)
         if bad.any():
             frame = format_frame(track.frames[np.argmax(bad)])
-            raise BadInput(
-                f"{where} has a {label.replace('_mm', '').replace('_', ' ')} that is not a number at frame "
-                f"{frame}: repair that key in the source and export again."
-            )
+            what = f"has a {label.replace('_mm', '').replace('_', ' ')} that is not a number at frame {frame}"
+            return Unusable("not_a_number", what, "repair that key in the source and export again")
     far = np.abs(track.position_m).max(axis=1) > _FAR_M
     if far.any():
         at = int(np.argmax(far))
-        raise BadInput(
-            f"{where} stands {np.abs(track.position_m[at]).max():.3g} m from the origin at frame "
-            f"{format_frame(track.frames[at])}: no picture can be told from there; check the unit and that key."
+        return Unusable(
+            "too_far_out",
+            f"stands {np.abs(track.position_m[at]).max():.3g} m from the origin at frame "
+            f"{format_frame(track.frames[at])}",
+            "no picture can be told from there; check the unit and that key",
         )
     for label in (k for k in FRAMING if CHANNELS[k].positive):
         values = getattr(track.lens, label)
         if (values <= 0).any():
             at = int(np.argmax(values <= 0))
-            raise BadInput(
-                f"{where} has a {label.removesuffix('_mm').replace('_', ' ')} of {values[at]:g} at frame "
-                f"{format_frame(track.frames[at])}: it must be above zero."
+            return Unusable(
+                "not_above_zero",
+                f"has a {label.removesuffix('_mm').replace('_', ' ')} of {values[at]:g} at frame {format_frame(track.frames[at])}",
+                "it must be above zero",
             )
+    return None

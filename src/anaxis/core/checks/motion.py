@@ -6,9 +6,8 @@ from collections.abc import Iterator
 
 import numpy as np
 
-from anaxis.core.camera.track import require_usable
+from anaxis.core.camera.track import unusable
 from anaxis.core.checks.subject import Check, Subject, is_moving, moving_lens_channels
-from anaxis.core.errors import BadInput
 from anaxis.core.findings import Finding, remedy
 from anaxis.core.motion.cuts import LEAP_M, Steps, breaks_of, cuts_of, steps_of
 from anaxis.core.space.rotation import NEAR_LOCK_DEG, angles_from_matrices
@@ -20,15 +19,13 @@ _FLIP_DEG = 150.0
 
 def _numbers(subject: Subject) -> Iterator[Finding]:
     track = subject.track
-    try:
-        require_usable(track, f"{subject.scene.name}, {subject.path},")
-    except BadInput as error:
-        sentence, _, mend = error.sentence.rpartition(": ")
+    found = unusable(track)
+    if found is not None:
         finite = np.isfinite(track.position_m).all(axis=1) & np.isfinite(track.rotation).all(axis=(1, 2))
-        fillable = "not a number" in sentence and bool(finite.any())
+        fillable = found.code == "not_a_number" and bool(finite.any())
         yield Finding(
-            "unusable_number", "error", sentence + ".",
-            mend[:1].upper() + mend[1:] + (" Or draw those frames from their neighbours here." if fillable else ""),
+            "unusable_number", "error", f"{subject.scene.name}, {subject.path}, {found.what}.",
+            found.mend[:1].upper() + found.mend[1:] + "." + (" Or draw those frames from their neighbours here." if fillable else ""),
             "One such number makes some packages refuse the file and others place the camera at the origin.",
             {"frames": int((~finite).sum())}, remedy("fill_gaps") if fillable else None, subject.path,
         )  # fmt: skip

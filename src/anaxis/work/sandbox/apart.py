@@ -45,13 +45,14 @@ def _ask(kind: str, path: Path, remedy: str, *more: str) -> bytes:
         )  # fmt: skip
     except subprocess.TimeoutExpired as error:
         raise BadInput(
-            f"{path.name} took longer than {_WALL_S} s to read and was given up: hand over a smaller one."
+            f"{path.name} took longer than {_WALL_S} s to read and was given up: hand over a smaller one.",
+            "too_slow",
         ) from error
     if done.stdout[:1] == b"S":
         return done.stdout[1:]
     if done.stdout[:1] == b"E":
-        raise BadInput(done.stdout[1:].decode())
-    raise BadInput(f"{path.name} made its reader stop: it is damaged or far too large; {remedy}.")
+        raise BadInput.from_dict(json.loads(done.stdout[1:]))
+    raise BadInput(f"{path.name} made its reader stop: it is damaged or far too large; {remedy}.", "stopped")
 
 
 def _picture(path: Path) -> bytes:
@@ -78,7 +79,7 @@ def main() -> None:
     try:
         answer = b"S" + _KINDS[kind](Path(path), *more)
     except BadInput as error:
-        answer = b"E" + error.sentence.encode()
+        answer = b"E" + json.dumps(error.as_dict()).encode()
     sys.stdout.buffer.write(answer)
 
 

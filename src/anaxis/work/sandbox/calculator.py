@@ -76,7 +76,7 @@ def _answer(asked: dict[str, Any], blocks: list[bytes], memory_mb: int) -> tuple
         document, made = getattr(import_module(module), name)(asked["given"], blocks)
         return {"answer": document}, made
     except BadInput as error:
-        return {"sentence": error.sentence}, []
+        return dict(error.as_dict()), []
     except Exception as error:
         if isinstance(error, MemoryError) or "allocate" in str(error).lower():
             return _too_large(asked, memory_mb), []
@@ -87,7 +87,8 @@ def _answer(asked: dict[str, Any], blocks: list[bytes], memory_mb: int) -> tuple
 def _too_large(asked: dict[str, Any], memory_mb: int) -> dict[str, Any]:
     return {
         "sentence": f"{asked['what']} needs more than {memory_mb} MB of memory to be looked through: export the camera without its geometry, "
-        "over the shot's range."
+        "over the shot's range.",
+        "code": "too_large",
     }  # fmt: skip
 
 

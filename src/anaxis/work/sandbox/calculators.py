@@ -80,13 +80,15 @@ class Calculators:
                 calculator.end()
                 raise BadInput(
                     f"{what} took longer than {self._limits.wall_s} s to be looked through and was given up: export the camera alone, over the "
-                    "shot's range, or raise the limit (ANAXIS_FILE_SECONDS)."
+                    "shot's range, or raise the limit (ANAXIS_FILE_SECONDS).",
+                    "too_slow",
                 ) from error
             except (EOFError, OSError, ValueError) as error:
                 calculator.end()
                 raise BadInput(
                     f"{what} made the process that looked through it stop, in all likelihood for want of memory ({self._limits.memory_mb} MB): export "
-                    "the camera alone, over the shot's range, or raise the limit (ANAXIS_FILE_MB)."
+                    "the camera alone, over the shot's range, or raise the limit (ANAXIS_FILE_MB).",
+                    "too_large",
                 ) from error
             except BaseException:
                 calculator.end()
@@ -94,7 +96,7 @@ class Calculators:
             with self._lock:
                 self._idle.append(calculator)
         if "sentence" in answer:
-            raise BadInput(answer["sentence"])
+            raise BadInput.from_dict(answer)
         if "failed" in answer:
             raise RuntimeError(f"{function} failed on {what}:\n{answer['failed']}")
         return answer["answer"], made

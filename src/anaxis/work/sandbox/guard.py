@@ -141,7 +141,7 @@ class ParserPool:
         if len(answer) > limits.answer_bytes:
             raise BadInput(f"{path.name} holds more than can be taken in: export the camera alone.")
         if answer[:1] == b"E":
-            raise BadInput(answer[1:].decode())
+            raise BadInput.from_dict(json.loads(answer[1:]))
         from anaxis.store.archive import scene_from_bytes
 
         return scene_from_bytes(answer[1:])

@@ -76,26 +76,27 @@ def _serve(task: dict[str, Any], answer: BinaryIO) -> None:
         if len(body) > int(task["answer_bytes"]):
             raise BadInput(f"{path.name} holds more than can be taken in: export the camera alone.")
     except BadInput as error:
-        body = b"E" + error.sentence.encode()
+        body = _refused(error)
     except MemoryError:
-        body = (
-            b"E"
-            + (
-                f"{path.name} needs more than {task['memory_mb']} MB of memory to read: export the camera "
-                "without its geometry."
-            ).encode()
+        body = _refused(
+            BadInput(
+                f"{path.name} needs more than {task['memory_mb']} MB of memory to read: export the camera without its geometry.",
+                "too_large",
+            )
         )
     except Exception as error:
-        body = (
-            b"E"
-            + (
-                f"{path.name} cannot be read ({type(error).__name__}): it may be damaged; export it again."
-            ).encode()
+        name = type(error).__name__
+        body = _refused(
+            BadInput(f"{path.name} cannot be read ({name}): it may be damaged; export it again.", "damaged")
         )
     answer.write(body)
     answer.flush()
     # Libraries with threads of their own can hang or crash while they are torn down.
     os._exit(0)
+
+
+def _refused(error: BadInput) -> bytes:
+    return b"E" + json.dumps(error.as_dict()).encode()
 
 
 if __name__ == "__main__":

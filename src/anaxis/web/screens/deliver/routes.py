@@ -141,7 +141,7 @@ def make_delivery(request: Request, store: Store, camera_id: int, asked: Asked) 
             params = _params(
                 order.versions, order.options, order.together, profile=profile, format=order.format
             )
-            asked_for.append(start_work(request, "delivery", order.versions[0].id, params))
+            asked_for.append(start_work(request, store, "delivery", order.versions[0].id, params).id)
             at = f"/jobs/{asked_for[-1]}"
             continue
         try:
@@ -204,7 +204,7 @@ def _numbers(text: str) -> list[int]:
 
 
 @router.post("/{camera_id}/bundle")
-def bundle(request: Request, camera_id: int, asked: Asked) -> Response:
+def bundle(request: Request, store: Store, camera_id: int, asked: Asked) -> Response:
     """The package of files: every format, landmarks, set, axis check, sheet, manifest; a zip in a zip for each of several."""
     options, versions = asked.options, asked.versions
     formats = [f.key for f in FORMATS if f.write]
@@ -215,7 +215,7 @@ def bundle(request: Request, camera_id: int, asked: Asked) -> Response:
         profiles = [p.model_dump(mode="json") for p in asked.profiles]
         params = _params(versions, options, asked.together, profiles=profiles, formats=formats)
         return RedirectResponse(
-            f"/jobs/{start_work(request, 'bundle', versions[0].id, params)}", status_code=303
+            f"/jobs/{start_work(request, store, 'bundle', versions[0].id, params).id}", status_code=303
         )
     made = bundles_of(versions, asked.profiles, formats, options, asked.together)
     return download_answer(*made, "application/zip")

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from datetime import UTC, datetime, timedelta
 from typing import Annotated, Any
 
 from fastapi import APIRouter, Form, Request
@@ -16,7 +17,7 @@ from anaxis.store.packages import get_package
 from anaxis.store.queries import get_version
 from anaxis.web.drawings.keys import keys_svg
 from anaxis.web.pages import Store, download_answer, number_or_none, page
-from anaxis.work.queue import OPEN, ask_for, get_job, stop
+from anaxis.work.queue import OPEN, ask_for, get_job, has_worker, stop
 
 router = APIRouter()
 KEPT_WORDS = {
@@ -26,11 +27,20 @@ KEPT_WORDS = {
 }
 
 
-def start_work(request: Request, kind: str, version_id: int, params: dict[str, Any]) -> int:
-    """Put work down and see that somebody does it; returns its number."""
-    number = ask_for(request.app.state.engine, kind, version_id, params)
-    request.app.state.worker.ensure()
-    return number
+# Work that waits for longer, and no worker is there: that is said.
+_PATIENCE = timedelta(seconds=20)
+
+
+def start_work(request: Request, store: Session, kind: str, version_id: int, params: dict[str, Any]) -> Job:
+    """Put work down and see that somebody does it."""
+    job = ask_for(store, kind, version_id, params)
+    _ensure_worker(request)
+    return job
+
+
+def _ensure_worker(request: Request) -> None:
+    if request.app.state.worker is not None:
+        request.app.state.worker.ensure()
 
 
 def open_work(session: Session, version: Version) -> list[Job]:
@@ -55,7 +65,7 @@ def whole(request: Request, store: Store, number: int) -> Any:
         version=version,
         camera=version.camera,
         shot=version.camera.shot,
-        **_context(job),
+        **_context(store, job),
     )
 
 
@@ -64,8 +74,8 @@ def state(request: Request, store: Store, number: int) -> Any:
     """How far it is; asked for again and again until it is over."""
     job = get_job(store, number)
     if job.state in OPEN:
-        request.app.state.worker.ensure()  # it may have ended in the meantime
-    answer = page(request, "jobs/state.html", **_context(job))
+        _ensure_worker(request)  # it may have ended in the meantime
+    answer = page(request, "jobs/state.html", **_context(store, job))
     if job.state == "done" and "delivery" in job.result:
         answer.headers["HX-Redirect"] = f"/deliveries/{job.result['delivery']}"
     return answer
@@ -83,7 +93,7 @@ def stopped(request: Request, store: Store, number: int) -> Any:
     stop(store, number)
     store.flush()
     if request.headers.get("hx-request"):
-        return page(request, "jobs/state.html", **_context(get_job(store, number)))
+        return page(request, "jobs/state.html", **_context(store, get_job(store, number)))
     return RedirectResponse(f"/jobs/{number}", status_code=303)
 
 
@@ -102,13 +112,15 @@ def keys(
         "format": format_key,
         "reduce_px": pixels,
     }
-    job = get_job(store, start_work(request, "keys", kept.id, params))
-    answer: Response = page(request, "jobs/state.html", **_context(job))
+    job = start_work(request, store, "keys", kept.id, params)
+    answer: Response = page(request, "jobs/state.html", **_context(store, job))
     return answer
 
 
-def _context(job: Job) -> dict[str, Any]:
+def _context(store: Session, job: Job) -> dict[str, Any]:
     out: dict[str, Any] = {"job": job, "doing": KEPT_WORDS[job.kind], "open": job.state in OPEN}
+    long_enough = datetime.now(UTC) - job.created_at > _PATIENCE
+    out["no_worker"] = job.state == "waiting" and long_enough and not has_worker(store)
     if job.kind == "keys" and job.state == "done":
         out["keys_drawing"] = keys_svg(job.result, float(job.params["reduce_px"]))
     return out

@@ -1,0 +1,22 @@
+"""``anaxis worker``: long work, done on this machine."""
+
+from __future__ import annotations
+
+import os
+
+import click
+
+from anaxis.core.errors import BadInput
+
+
+@click.command()
+def worker() -> None:
+    """Do long work from the queue until it is ended; DATABASE_URL names the PostgreSQL that holds it.
+
+    Any number of them may run, on any machine that reaches the database.
+    """
+    from anaxis.work.worker import main
+
+    if not os.environ.get("DATABASE_URL"):
+        raise BadInput("DATABASE_URL is not set: name the PostgreSQL that the pages use.")
+    main()
