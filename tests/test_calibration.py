@@ -154,7 +154,7 @@ def test_start_and_finish_on_the_command_line(tmp_path: Path) -> None:
     assert done.exit_code == 0, done.output
     said = json.loads(done.stdout)
     assert said["explained"] and said["profile"]["world"] == truth.model_dump(mode="json")["world"]
-    assert set(said["confidence"]) == {"world", "unit", "camera and turns", "fit", "habits"}
+    assert set(said["confidence"]) == {"world", "unit", "camera and rotation", "fit", "habits"}
     assert run.invoke(cli, ["profile", "check", str(tmp_path / "attic.json")]).exit_code == 0
 
 

@@ -115,7 +115,7 @@ def test_the_columns_of_a_table_are_chosen_and_the_layout_is_kept(
     assert np.allclose(drawn(), [-before[0], before[2], before[1]])
     expect(page.locator("main")).not_to_contain_text("every choice is a guess")
     page.fill("#save_as", "the rail's tables")
-    page.get_by_role("button", name="Read it so").click()
+    page.get_by_role("button", name="Read with this layout").click()
     expect(page.locator("#saved")).to_contain_text("the rail's tables")
     # Two columns that are the same are refused where they stand, and nothing is lost.
     page.get_by_label("Column 8", exact=True).select_option("frame")
@@ -167,11 +167,11 @@ def test_the_recipe_is_built_reordered_undone_saved_and_applied(
     expect(page.get_by_role("alert")).to_have_count(0)
     page.get_by_role("button", name="Move Trim up").click()
     expect(page.get_by_role("alert")).to_contain_text(
-        "'Aim at a node' works on the node tree and cannot stand behind"
+        "'Aim at another node' works on the node tree and cannot stand behind"
     )
     page.locator(".recipe li").nth(0).get_by_role("button", name="Switch off").click()
     ready(page)
-    expect(page.locator(".recipe li.off")).to_contain_text("Aim at a node")
+    expect(page.locator(".recipe li.off")).to_contain_text("Aim at another node")
     page.get_by_role("button", name="Undo").click()
     ready(page)
     expect(page.locator(".recipe li.off")).to_have_count(0)
@@ -228,7 +228,7 @@ def test_the_tree_shows_what_each_level_adds_and_is_switched_off_level_by_level(
     ready(page)
     page.get_by_role("button", name="Keep dolly held still").click()
     ready(page)
-    expect(page.locator(".recipe")).to_contain_text("/TW_020/rail/dolly held as at the first frame")
+    expect(page.locator(".recipe")).to_contain_text("/TW_020/rail/dolly held at its first frame")
 
 
 def test_landmarks_are_typed_pasted_renamed_hidden_and_exported(
@@ -358,7 +358,7 @@ def test_another_rate_is_seen_both_ways_before_it_is_taken(
     expect(rulers).to_contain_text("same frames 120 f @ 30 = 4.000 s")
     expect(rulers).to_contain_text("same time 150 f @ 30 = 5.000 s")
     expect(rulers).to_contain_text("px at worst, at frame")
-    page.get_by_role("button", name="Change the rate").click()
+    page.get_by_role("button", name="Retime").click()
     ready(page)
     expect(page.locator(".stations")).to_contain_text("150 f @ 30")
     page.fill("#renumber-first", "00:00:00:01")
@@ -379,7 +379,7 @@ def test_another_rate_is_seen_both_ways_before_it_is_taken(
     page.get_by_role("button", name="Renumber").click()
     expect(page.get_by_role("alert")).to_contain_text("is no timecode at 30 frames")
     page.fill("[name=param_rate]", "often")
-    page.get_by_role("button", name="Change the rate").click()
+    page.get_by_role("button", name="Retime").click()
     expect(page.get_by_role("alert")).to_contain_text("'often' is not a frame rate")
     fits(page)
 

@@ -62,7 +62,7 @@ def test_a_number_typed_moves_every_other_and_the_picture(
     expect(page.locator(".stations")).to_contain_text("24.89 × 18.66 mm")
     settled(page, "vfov_deg", 20)
     page.goto("/cameras/1?station=clean")
-    expect(page.locator(".recipe")).to_contain_text("Film back 24.890 × 18.660 mm")
+    expect(page.locator(".recipe")).to_contain_text("Set the film back 24.890 × 18.660 mm")
     expect(page.locator(".recipe")).to_contain_text("Lens curve focal length set to")
 
 

@@ -110,13 +110,13 @@ def test_a_table_taken_in_gives_a_package_its_layout(attic: Page, site: str, tmp
     page.set_input_files("[name=file]", table)
     page.get_by_role("button", name="Read it").click()
     page.select_option("#save_with", "attic")
-    page.get_by_role("button", name="Read it so").click()
+    page.get_by_role("button", name="Read with this layout").click()
     expect(page.locator("#saved")).to_contain_text("Attic")
     kept = httpx.get(f"{site}/packages/attic/profile.json", timeout=60).json()["table"]
     assert [c["quantity"] for c in kept["columns"]][:4] == ["frame", "position_x", "position_y", "position_z"]
     assert kept["separator"] == "tab" and kept["headings"] is True
     page.select_option("#saved", "package:attic")
-    page.get_by_role("button", name="Read it so").click()
+    page.get_by_role("button", name="Read with this layout").click()
     expect(page.locator("main")).to_contain_text("Z up")
 
 

@@ -238,7 +238,7 @@ def test_tree_operations_stand_before_the_bake_and_track_operations_behind_it() 
     assert [o.code for o in inserted(recipe, op("bake", step=1))] == ["aim", "bake", "trim"]
     assert checked_order(recipe) == recipe
     with pytest.raises(
-        BadInput, match="'Aim at a node' works on the node tree and cannot stand behind 'Trim'"
+        BadInput, match="'Aim at another node' works on the node tree and cannot stand behind 'Trim'"
     ):
         checked_order((op("trim", first=2), op("aim", node="/a")))
 

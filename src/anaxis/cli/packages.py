@@ -68,7 +68,7 @@ def arrive(file: Path, profile: str, camera: str | None, resolution: Image | Non
     if as_json:
         print_json(document)
         return
-    rows = table("frame", "X", "Y", "Z", "turn X", "turn Y", "turn Z", "focal", "hfov")
+    rows = table("frame", "X", "Y", "Z", "rotation X", "rotation Y", "rotation Z", "focal", "hfov")
     for i in range(len(numbers.frames)):
         rows.add_row(
             format_frame(numbers.frames[i]), *(f"{v:.4f}" for v in numbers.position[i]), *(f"{v:.4f}" for v in numbers.rotation_deg[i]),
@@ -219,7 +219,7 @@ def profile_map(a: str, b: str, as_json: bool) -> None:
     found = channel_map(source.convention, target.convention)
     names = ("X", "Y", "Z")
     place = says(found.position, names, "")
-    turn = says(found.rotation, ("turn X", "turn Y", "turn Z"), "°") if found.rotation else []
+    turn = says(found.rotation, ("rotation X", "rotation Y", "rotation Z"), "°") if found.rotation else []
     if as_json:
 
         def entries(rows: Any) -> Any:
@@ -236,7 +236,9 @@ def profile_map(a: str, b: str, as_json: bool) -> None:
         for line in turn:
             click.echo(line)
         return
-    click.echo("No angle there is one angle here: turn the matrix, R there = A R here B, with A and B")
+    click.echo(
+        "Rotation channels do not map one to one; use the matrices, R there = A R here B, with A and B"
+    )
     for row, other in zip(found.turn.astype(int).tolist(), found.camera.astype(int).tolist(), strict=True):
         click.echo("  " + " ".join(f"{v:2d}" for v in row) + "      " + " ".join(f"{v:2d}" for v in other))
 

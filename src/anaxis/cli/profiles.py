@@ -21,7 +21,7 @@ def profiles(as_json: bool) -> None:
     if as_json:
         print_json([p.model_dump(mode="json") for p in shipped_profiles().values()])
         return
-    rows = table("key", "nature", "looks along", "unit", "turns", "shows", "fit")
+    rows = table("key", "nature", "looks along", "unit", "rotation", "shows", "fit")
     for p in shipped_profiles().values():
         signs = "".join("+" if s > 0 else "-" for s in p.rotation.signs)
         rows.add_row(

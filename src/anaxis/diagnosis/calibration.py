@@ -288,7 +288,7 @@ def learned(
     confidence = {
         "world": 1.0 if off <= max(1e-6, lets_go) else float(np.clip(1e-3 / off, 0, 0.99)),
         "unit": 1.0 if off <= max(1e-6, lets_go) else float(np.clip(1e-3 / off, 0, 0.99)),
-        "camera and turns": (1.0 if residual < 0.5 else float(np.clip(1 / residual, 0, 0.9))) / max(1, len(readings)),
+        "camera and rotation": (1.0 if residual < 0.5 else float(np.clip(1 / residual, 0, 0.9))) / max(1, len(readings)),
         "fit": 1.0 / max(1, len(fits)),
         "habits": (1.0 if found.explained and not asked else 0.8 if found.explained else 0.2) / max(1, len(ways)) if ways else 0.1,
     }  # fmt: skip

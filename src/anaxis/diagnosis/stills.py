@@ -53,7 +53,7 @@ class Between:
             parts.append(f"{'larger' if self.scale > 1 else 'smaller'} by {abs(self.scale - 1):.2%}")
         if abs(self.turn_deg) > 0.02:
             parts.append(
-                f"turned {abs(self.turn_deg):.2f}° {'clockwise' if self.turn_deg > 0 else 'counter-clockwise'}"
+                f"rotated {abs(self.turn_deg):.2f}° {'clockwise' if self.turn_deg > 0 else 'counter-clockwise'}"
             )
         return f"The one from there is {', '.join(parts)}." if parts else "Both pictures lie on each other."
 

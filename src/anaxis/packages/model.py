@@ -101,7 +101,7 @@ class TableRule(_Part):
             raise ValueError(f"two columns hold '{twice}': leave one of them out")
         turns = {f"rotation_{a}" for a in "xyz"}, {f"quaternion_{a}" for a in "xyzw"}
         if not ({f"position_{a}" for a in "xyz"} <= set(held) and any(t <= set(held) for t in turns)):
-            raise ValueError("a table needs the three positions, and three turns or a quaternion")
+            raise ValueError("a table needs the three positions, and three rotations or a quaternion")
         if not {"frame", "seconds"} & set(held):
             raise ValueError("a table needs a column with the frame or the time")
         return self

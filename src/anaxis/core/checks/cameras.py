@@ -126,7 +126,7 @@ def _aim_target(subject: Subject) -> Iterator[Finding]:
             f"The file holds {node.path}, by its name what {subject.path} aims at, and the camera looks up to "
             f"{off[at]:.1f} degrees past it (frame {subject.baked.track.frames[at]:g}).",
             "If the camera should aim at it, let it; its roll stays.",
-            "Few formats can say that a camera aims at a node: where it was not baked, the turn is lost.",
+            "Few formats can say that a camera aims at a node: where it was not baked, the aim is lost.",
             {"off_deg": float(off[at])}, remedy("aim", node=node.path), subject.path,
         )  # fmt: skip
         return

@@ -20,7 +20,7 @@ _GUESSED = {
     "metres_per_unit": ("the unit", "A wrong one makes the move 10, 39 or 100 times too large or too small."),
     "rate": ("the frame rate", "A wrong one stretches the move in time."),
     "columns": ("the columns", "A wrong one sends the camera elsewhere: look at the path drawn."),
-    "order": ("the order of the turns", "A wrong one tilts the camera wherever two angles are not zero."),
+    "order": ("the rotation order", "A wrong one tilts the camera wherever two angles are not zero."),
     "frames": ("the frame numbers", "The picture may be some frames late."),
 }
 

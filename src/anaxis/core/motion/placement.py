@@ -71,7 +71,7 @@ def similarity_of(params: dict[str, float]) -> Similarity:
     """The inverse of :meth:`Similarity.as_params`; raises BadInput for a turn that is none."""
     quaternion = np.array([params[k] for k in ("qx", "qy", "qz", "qw")])
     if not (np.isfinite(quaternion).all() and abs(float(quaternion @ quaternion) - 1) < 1e-3):
-        raise BadInput("The turn's four numbers are no unit quaternion: place the camera again.")
+        raise BadInput("The rotation's four numbers are no unit quaternion: place the camera again.")
     return Similarity(
         params["scale"],
         Rotation.from_quat(quaternion).as_matrix(),
@@ -123,7 +123,7 @@ def from_pairs(ours_m: Floats, theirs_m: Floats, with_scale: bool) -> Solved:
         spread = np.linalg.svd(points, compute_uv=False)
         if spread[1] < 1e-6 * max(spread[0], 1e-12):
             raise BadInput(
-                f"{whose} lie on one line, about which the camera could still turn: choose one beside it."
+                f"{whose} lie on one line, about which the camera could still rotate: choose one beside it."
             )
     u, d, vt = np.linalg.svd(b.T @ a)
     sign = np.array([1.0, 1.0, np.sign(np.linalg.det(u) * np.linalg.det(vt)) or 1.0])

@@ -69,7 +69,7 @@ def compare(
     for i, axis in enumerate(("right (X)", "up (Y)", "back (Z)")):
         gap = np.abs(there.position_m[:, i] - here.position_m[:, i])
         note(f"position {axis}", "m", gap, float(np.abs(here.position_m).max()))
-    note("turn", "°", angle_between_deg(here.rotation, there.rotation), 1.0)
+    note("rotation", "°", angle_between_deg(here.rotation, there.rotation), 1.0)
     for name, channel in CHANNELS.items():
         x, y = getattr(here.lens, name), getattr(there.lens, name)
         with np.errstate(invalid="ignore"):

@@ -33,7 +33,7 @@ QUANTITIES: dict[str, Quantity] = {
     "frame": Quantity("frame", _PLAIN),
     "seconds": Quantity("time", _SECONDS),
     **{f"position_{a}": Quantity(f"position {a.upper()}", _PLAIN) for a in "xyz"},
-    **{f"rotation_{a}": Quantity(f"turn about {a.upper()}", _ANGLE) for a in "xyz"},
+    **{f"rotation_{a}": Quantity(f"rotation {a.upper()}", _ANGLE) for a in "xyz"},
     **{f"quaternion_{a}": Quantity(f"quaternion {a}", _PLAIN) for a in "xyzw"},
     "focal": Quantity("focal length", _LENGTH_MM),
     "film_width": Quantity("film back width", _LENGTH_MM),
@@ -187,7 +187,7 @@ def _by_behaviour(columns: list[Column | None], taken: set[str], table: Floats) 
                         take(
                             i,
                             f"rotation_{axis}",
-                            f"three numbers within {'a turn in radians' if unit == 'rad' else 'three turns in degrees'}",
+                            f"three numbers within {'a turn in radians' if unit == 'rad' else 'three rotations in degrees'}",
                             unit,
                         )
                     break

@@ -58,7 +58,7 @@ def read_columns(path: Path, bundle: Path | None = None, layout: dict[str, Any] 
     if order:
         convention = replace(convention, order=str(order))
     elif not spoken and any(f"rotation_{a}" in by_name for a in "xyz") and "quaternion_w" not in by_name:
-        guesses["order"] = f"a table does not say in which order it turns; {convention.order} is taken"
+        guesses["order"] = f"a table does not say its rotation order; {convention.order} is taken"
     rate, frames = _time(values("frame"), values("seconds"), (layout or {}).get("rate"), guesses, len(table))
     if len(frames) > 1 and (np.diff(frames) <= 0).any():
         at = int(np.argmax(np.diff(frames) <= 0)) + 1
@@ -76,7 +76,7 @@ def read_columns(path: Path, bundle: Path | None = None, layout: dict[str, Any] 
     if "lens" in guesses:
         guesses[f"lens:{node.path}"] = guesses.pop("lens")
     flips = [
-        angle_flips(node.path, f"The turn about {a.upper()}", frames, column)
+        angle_flips(node.path, f"The rotation about {a.upper()}", frames, column)
         for a in "xyz"
         if (column := values(f"rotation_{a}")) is not None
     ]

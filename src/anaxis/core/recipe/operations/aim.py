@@ -16,4 +16,4 @@ def apply(work: Work, p: Aim) -> Work:
     return replace(work, scene=tree.aimed(work.scene, work.path, p.node, work.frames))
 
 
-KIND = Kind("aim", "Aim at a node", "tree", Aim, apply, lambda p: f"looks at {p.node}, roll kept")
+KIND = Kind("aim", "Aim at another node", "tree", Aim, apply, lambda p: f"looks at {p.node}, roll kept")

@@ -21,4 +21,4 @@ def apply(work: Work, p: Attach) -> Work:
     )
 
 
-KIND = Kind("attach", "Attach to a node", "tree", Attach, apply, lambda p: f"moves with {p.node}")
+KIND = Kind("attach", "Parent to another node", "tree", Attach, apply, lambda p: f"moves with {p.node}")

@@ -32,4 +32,4 @@ def words(p: Correct) -> str:
     return ", ".join(x for x in parts if x)
 
 
-KIND = Kind("correct", "Axes, unit, rate", "tree", Correct, apply, words, for_file=True)
+KIND = Kind("correct", "Set axes, unit, frame rate", "tree", Correct, apply, words, for_file=True)

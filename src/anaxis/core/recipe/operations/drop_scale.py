@@ -17,5 +17,5 @@ def apply(work: Work, p: DropScale) -> Work:
 
 
 KIND = Kind(
-    "drop_scale", "Drop the scale", "tree", DropScale, apply, lambda p: f"of {p.node}", about_parents=True
+    "drop_scale", "Remove scale", "tree", DropScale, apply, lambda p: f"of {p.node}", about_parents=True
 )

@@ -49,5 +49,10 @@ def apply(work: Work, p: FilmBack) -> Work:
 
 
 KIND = Kind(
-    "film_back", "Film back", "tree", FilmBack, apply, lambda p: f"{p.width_mm:.3f} × {p.height_mm:.3f} mm"
+    "film_back",
+    "Set the film back",
+    "tree",
+    FilmBack,
+    apply,
+    lambda p: f"{p.width_mm:.3f} × {p.height_mm:.3f} mm",
 )

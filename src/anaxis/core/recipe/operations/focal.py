@@ -30,5 +30,10 @@ def apply(work: Work, p: Focal) -> Work:
 
 
 KIND = Kind(
-    "focal", "Focal length", "track", Focal, apply, lambda p: f"{p.focal_mm:g} mm{only_over(p.first, p.last)}"
+    "focal",
+    "Set the focal length",
+    "track",
+    Focal,
+    apply,
+    lambda p: f"{p.focal_mm:g} mm{only_over(p.first, p.last)}",
 )

@@ -16,4 +16,6 @@ def apply(work: Work, p: Inherit) -> Work:
     return replace(work, scene=tree.inheriting(work.scene, p.node))
 
 
-KIND = Kind("inherit", "Let parents move it", "tree", Inherit, apply, lambda p: p.node, about_parents=True)
+KIND = Kind(
+    "inherit", "Inherit parent transforms", "tree", Inherit, apply, lambda p: p.node, about_parents=True
+)

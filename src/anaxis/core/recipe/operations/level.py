@@ -20,10 +20,10 @@ def apply(work: Work, p: Level) -> Work:
 
 KIND = Kind(
     "level",
-    "Switch a level off",
+    "Mute a parent's motion",
     "tree",
     Level,
     apply,
-    lambda p: f"{p.node} {'held as at the first frame' if p.way == 'still' else 'taken out'}",
+    lambda p: f"{p.node} {'held at its first frame' if p.way == 'still' else 'removed'}",
     about_parents=True,
 )

@@ -27,7 +27,7 @@ def apply(work: Work, p: MarkRename) -> Work:
 
 KIND = Kind(
     "mark_rename",
-    "Landmark renamed",
+    "Rename a landmark",
     "track",
     MarkRename,
     apply,

@@ -41,7 +41,7 @@ def words(p: MarksAdd) -> str:
 
 KIND = Kind(
     "marks_add",
-    "Landmarks typed",
+    "Add landmarks",
     "track",
     MarksAdd,
     apply,

@@ -27,7 +27,7 @@ def words(p: MarksHide) -> str:
 
 KIND = Kind(
     "marks_hide",
-    "Landmarks hidden or shown",
+    "Hide or show landmarks",
     "track",
     MarksHide,
     apply,

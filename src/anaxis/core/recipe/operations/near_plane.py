@@ -14,4 +14,4 @@ def apply(work: Work, p: NearPlane) -> Work:
     return work.with_track(with_near(work.done, p.near_m))
 
 
-KIND = Kind("near_plane", "Near clip", "track", NearPlane, apply, lambda p: f"{p.near_m:g} m")
+KIND = Kind("near_plane", "Set the near clip", "track", NearPlane, apply, lambda p: f"{p.near_m:g} m")

@@ -17,5 +17,10 @@ def apply(work: Work, p: PlaceAt) -> Work:
 
 
 KIND = Kind(
-    "place_at", "Position from a node", "tree", PlaceAt, apply, lambda p: f"stands where {p.node} stands"
+    "place_at",
+    "Position from another node",
+    "tree",
+    PlaceAt,
+    apply,
+    lambda p: f"stands where {p.node} stands",
 )

@@ -29,7 +29,7 @@ def apply(work: Work, p: Rate) -> Work:
 
 KIND = Kind(
     "rate",
-    "Change the rate",
+    "Retime",
     "track",
     Rate,
     apply,

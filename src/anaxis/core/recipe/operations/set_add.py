@@ -29,7 +29,7 @@ def apply(work: Work, p: SetAdd) -> Work:
 
 KIND = Kind(
     "set_add",
-    "Set from a file",
+    "Add set geometry",
     "track",
     SetAdd,
     apply,

@@ -24,7 +24,7 @@ def apply(work: Work, p: Shift) -> Work:
 
 KIND = Kind(
     "shift",
-    "Move everything",
+    "Offset camera, landmarks and set",
     "track",
     Shift,
     apply,

@@ -110,7 +110,7 @@ def _typed(
             raise BadInput(f"'{axes}' is no known set of axes: choose one of the list.")
         convention = convention_document(packages[axes].convention)
     if order and order not in ORDERS:
-        raise BadInput(f"'{order}' is no order of turns: choose one of {', '.join(ORDERS)}.")
+        raise BadInput(f"'{order}' is no rotation order: choose one of {', '.join(ORDERS)}.")
     if rate.strip():
         parse_rate(rate)
     columns = [

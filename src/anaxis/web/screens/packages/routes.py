@@ -71,7 +71,7 @@ def compare(request: Request, store: Store, a: str = "yup-rh-cm", b: str = "zup-
     found = channel_map(one.convention, other.convention)
     return page(
         request, "packages/compare/index.html", packages=all_packages(store), one=one, other=other, found=found,
-        place=says(found.position, ("X", "Y", "Z"), ""), turn=says(found.rotation, ("turn X", "turn Y", "turn Z"), "°") if found.rotation else None,
+        place=says(found.position, ("X", "Y", "Z"), ""), turn=says(found.rotation, ("rotation X", "rotation Y", "rotation Z"), "°") if found.rotation else None,
         one_axes=axes_svg(one.convention, one.label), other_axes=axes_svg(other.convention, other.label), axis_turn=axis_turn(one.convention, other.convention),
     )  # fmt: skip
 

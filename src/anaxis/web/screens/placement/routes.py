@@ -131,9 +131,9 @@ def _typed(convention: Convention, unit: str, move: str, axis: str, angle: str, 
     shift = convention.position_to_canonical(_three(move, "the move")) if move.strip() else np.zeros(3)
     factor = 1.0 if factor is None else factor
     if turn_deg == 0 and factor == 1.0 and not shift.any():
-        raise BadInput("Nothing was typed to place the camera by: a move, a turn or a scale.")
+        raise BadInput("Nothing was typed to place the camera by: a move, a rotation or a scale.")
     told = ", ".join(
-        t for t in (f"turned {turn_deg:g}° about {axis}" if turn_deg else "", f"scaled by {factor:g}" if factor != 1 else "",
+        t for t in (f"rotated {turn_deg:g}° about {axis}" if turn_deg else "", f"scaled by {factor:g}" if factor != 1 else "",
                     f"moved by {move.strip()} {unit}" if move.strip() else "") if t
     )  # fmt: skip
     return Wanted(Similarity(factor, about_axis(axis, turn_deg, convention), shift), told)
