@@ -11,6 +11,7 @@ from typing import Any
 import numpy as np
 import pytest
 from click.testing import CliRunner, Result
+from scipy.spatial.transform import Rotation
 
 from anaxis.cli import main
 from anaxis.core.camera.lens import Image
@@ -18,7 +19,7 @@ from anaxis.core.errors import BadInput
 from anaxis.core.outgoing import Outgoing
 from anaxis.core.scene.landmarks import NO_LANDMARKS
 from anaxis.core.space.mapping import channel_map
-from anaxis.core.space.rotation import angles_from_matrices, matrices_from_angles
+from anaxis.core.space.rotation import angles_from_matrices
 from anaxis.formats.tables.write import write_columns
 from anaxis.packages import SHIPPED_KEYS, shipped_profiles
 from anaxis.standin.package import open_as_package
@@ -182,9 +183,16 @@ def test_a_channel_mapping_holds_for_any_rotation(a: str, b: str) -> None:
     wanted = target.rotation_from_canonical(turns)
     here = angles_from_matrices(source.rotation_from_canonical(turns), source.order, source.signs).deg
     assert np.allclose(found.turn @ source.rotation_from_canonical(turns) @ found.camera, wanted)
-    if found.rotation is not None:
-        typed = np.stack([here[:, c] * f + o for c, f, o in found.rotation], axis=1)
-        assert np.allclose(matrices_from_angles(typed, target.order, target.signs), wanted)
+    typed = np.stack([here[:, c] * f + o for c, f, o in found.rotation], axis=1)
+    # By scipy alone: the typed angles in the order said, the camera's constant rotation below them.
+    order = found.order or target.order
+
+    def turned(angles: np.ndarray) -> np.ndarray:
+        shown = (angles * target.signs)[:, ["XYZ".index(a) for a in order]]
+        return Rotation.from_euler(order.lower(), shown, degrees=True).as_matrix()
+
+    below = np.eye(3) if found.offset_deg is None else turned(np.array([found.offset_deg]))[0]
+    assert np.allclose(turned(typed) @ below, wanted)
     place = np.random.default_rng(2).normal(size=(9, 3))
     mapped = np.stack([source.position_from_canonical(place)[:, c] * f for c, f, _ in found.position], axis=1)
     assert np.allclose(mapped, target.position_from_canonical(place))
@@ -200,8 +208,14 @@ def test_profile_commands(tmp_path: Path, bad: Path) -> None:
     assert mapped["rotation_deg"][0] == {"from": "x", "factor": -1.0, "add": 0.0} and mapped[
         "scale"
     ] == pytest.approx(0.01)
-    assert said("profile", "map", "yup-rh-m", "zup-rh-m", "--json")["rotation_deg"] is None
-    assert "No angle there is one angle here" in run("profile", "map", "yup-rh-m", "zup-rh-m").stdout
+    assert mapped["camera_offset_deg"] is None and mapped["rotation_order"] == "ZXY"
+    turned = said("profile", "map", "yup-rh-m", "zup-rh-m", "--json")
+    assert turned["camera_offset_deg"] == [90, 0, 0] and turned["rotation_order"] == "XZY"
+    words = run("profile", "map", "yup-rh-m", "zup-rh-m").stdout
+    assert (
+        "Set the rotation order to XZY there" in words
+        and "the camera's own rotation stays X 90°, Y 0°, Z 0°" in words
+    )
     assert main is not None
 
 

@@ -14,7 +14,7 @@ from anaxis.cli.read import Meant, read_meant, read_scene
 from anaxis.cli.tables import OFF_TOLERANCE, console, numbers_at, print_json, table
 from anaxis.core.camera.lens import Image
 from anaxis.core.errors import BadInput
-from anaxis.core.space.mapping import channel_map, says
+from anaxis.core.space.mapping import Entries, channel_map, rotation_says, says
 from anaxis.core.time.rates import format_frame, plain_frame, rate_text
 
 if TYPE_CHECKING:
@@ -212,35 +212,24 @@ def profile_check(file: Path) -> None:
 @click.argument("b")
 @options.json
 def profile_map(a: str, b: str, as_json: bool) -> None:
-    """Say how the channels of package A become those of package B, or that no such mapping exists."""
+    """Say how the channels of package A become those of package B."""
     from anaxis.packages import find_profile
 
     source, target = find_profile(a), find_profile(b)
     found = channel_map(source.convention, target.convention)
-    names = ("X", "Y", "Z")
-    place = says(found.position, names, "")
-    turn = says(found.rotation, ("rotation X", "rotation Y", "rotation Z"), "°") if found.rotation else []
     if as_json:
 
-        def entries(rows: Any) -> Any:
-            return None if rows is None else [{"from": "xyz"[c], "factor": f, "add": o} for c, f, o in rows]
+        def entries(rows: Entries) -> list[dict[str, Any]]:
+            return [{"from": "xyz"[c], "factor": f, "add": o} for c, f, o in rows]
 
         print_json({
             "from": source.key, "to": target.key, "scale": found.scale, "position": entries(found.position), "rotation_deg": entries(found.rotation),
+            "rotation_order": found.order or target.convention.order, "camera_offset_deg": found.offset_deg,
             "world_matrix": found.turn.tolist(), "camera_matrix": found.camera.tolist(),
         })  # fmt: skip
         return
-    for line in place:
+    for line in [*says(found.position, ("X", "Y", "Z"), ""), *rotation_says(found)]:
         click.echo(line)
-    if turn:
-        for line in turn:
-            click.echo(line)
-        return
-    click.echo(
-        "Rotation channels do not map one to one; use the matrices, R there = A R here B, with A and B"
-    )
-    for row, other in zip(found.turn.astype(int).tolist(), found.camera.astype(int).tolist(), strict=True):
-        click.echo("  " + " ".join(f"{v:2d}" for v in row) + "      " + " ".join(f"{v:2d}" for v in other))
 
 
 @click.group()

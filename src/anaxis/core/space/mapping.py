@@ -1,33 +1,42 @@
-"""The channel mapping between two packages: each angle of one as one angle of the other, where that holds.
+"""The channel mapping between two packages: each angle of one as one angle of the other.
 
-Between two conventions a target angle may be ``s * (one source angle) + k * 90 degrees`` (DESIGN section 3);
-whether it is is found by trying it on many rotations and held against others.
+Between two conventions a target angle may be ``s * (one source angle) + k * 90 degrees`` (docs/conventions.md,
+Channel mapping). Where it is not so in the target's own rotation order, it is in another, or with the camera turned by
+right angles below the node that is typed: for R_b = A R_a B the angles of A R_a A^T are those of R_a about other axes
+in another order, and A B stays the same whatever R_a is. The plainest is found by trying, and proved on random
+rotations.
 """
 
 from __future__ import annotations
 
+from functools import cache
 from itertools import permutations, product
 from typing import NamedTuple
 
 import numpy as np
 from scipy.spatial.transform import Rotation
 
-from anaxis.core.space.axes import Convention
+from anaxis.core.space.axes import ORDERS, Convention
 from anaxis.core.space.rotation import angles_from_matrices, matrices_from_angles
 from anaxis.core.typing import Floats
 
 AXES = "xyz"
+Entries = tuple[tuple[int, float, float], ...]
 
 
 class ChannelMap(NamedTuple):
     """``position`` and ``rotation``: for target x, y, z the source channel (0 to 2), its factor and what is added.
 
-    ``rotation`` is None where no such mapping exists. ``turn`` (3, 3) takes source positions to target ones
-    (times ``scale``); ``camera`` (3, 3) takes the source camera's axes to the target's: R_b = turn R_a camera.
+    ``order`` is the rotation order to set there, where it is another than the package's own. ``offset_deg`` are the
+    constant angles, in that order, of the camera below the node on which ``rotation`` is typed; None where the camera
+    itself is typed. ``turn`` (3, 3) takes source positions to target ones (times ``scale``); ``camera`` (3, 3) takes
+    the source camera's axes to the target's: R_b = turn R_a camera.
     """
 
-    position: tuple[tuple[int, float, float], ...]
-    rotation: tuple[tuple[int, float, float], ...] | None
+    position: Entries
+    rotation: Entries
+    order: str | None
+    offset_deg: tuple[float, float, float] | None
     turn: Floats
     camera: Floats
     scale: float
@@ -41,40 +50,67 @@ def channel_map(source: Convention, target: Convention) -> ChannelMap:
     position = tuple(
         (int(np.argmax(np.abs(row))), float(row[np.argmax(np.abs(row))]) * scale, 0.0) for row in turn
     )
-    return ChannelMap(position, _rotation_map(source, target), turn, camera, scale)
+    orders = (target.order, *(o for o in ORDERS if o != target.order))
+    shown, wanted = _samples(source, turn, camera)
+    for offset in (None, turn @ camera):
+        below = wanted if offset is None else wanted @ offset.T
+        for order in orders:
+            found = _rotation_map(shown, below, order, target.signs)
+            if found is not None:
+                angles = (
+                    None if offset is None else angles_from_matrices(offset[None], order, target.signs).deg[0]
+                )
+                return ChannelMap(
+                    position, found, None if order == target.order else order,
+                    None if angles is None else (float(angles[0]), float(angles[1]), float(angles[2])), turn, camera, scale,
+                )  # fmt: skip
+    raise AssertionError("every pair has one: see the module's head")
 
 
-def _rotation_map(source: Convention, target: Convention) -> tuple[tuple[int, float, float], ...] | None:
+def _samples(source: Convention, turn: Floats, camera: Floats) -> tuple[Floats, Floats]:
+    """Angles shown in the source (13, 3), those of no rotation first, and the rotations (13, 3, 3) they are there."""
     turns = Rotation.random(12, random_state=7).as_matrix()
-    source_deg = np.concatenate(
-        [np.zeros((1, 3)), angles_from_matrices(turns, source.order, source.signs).deg]
+    shown = np.concatenate([np.zeros((1, 3)), angles_from_matrices(turns, source.order, source.signs).deg])
+    return shown, turn @ matrices_from_angles(shown, source.order, source.signs) @ camera
+
+
+@cache
+def _tried() -> tuple[Floats, Floats, Floats]:
+    """Every way to take three angles from three: channels, signs and right angles, (k, 3) each, the plainest first."""
+    ways = list(
+        product(
+            permutations(range(3)),
+            product((1.0, -1.0), repeat=3),
+            product((0.0, 90.0, -90.0, 180.0), repeat=3),
+        )
     )
-    canonical = source.rotation_to_canonical(matrices_from_angles(source_deg, source.order, source.signs))
-    wanted = target.rotation_from_canonical(canonical)
-    base = angles_from_matrices(wanted[:1], target.order, target.signs).deg[0]
-    best: tuple[tuple[int, float, float], ...] | None = None
-    for order, signs in product(permutations(range(3)), product((1.0, -1.0), repeat=3)):
-        for offset in _offsets(base):
-            made = source_deg[:, order] * signs + offset
-            if np.abs(matrices_from_angles(made, target.order, target.signs) - wanted).max() < 1e-9:
-                found = tuple((order[i], signs[i], float(offset[i])) for i in range(3))
-                if best is None or _plainness(found) < _plainness(best):
-                    best = found
-    return best
+    ways.sort(key=lambda w: _plainness(tuple(zip(*w, strict=True))))
+    channels, signs, offsets = (np.array([w[i] for w in ways], dtype=np.float64) for i in range(3))
+    return channels, signs, offsets
 
 
-def _offsets(base: Floats) -> list[Floats]:
-    """Whole right angles; the one that the zero pose asks for first."""
-    near = np.round(base / 90) * 90
-    rest = [np.array(k, dtype=np.float64) * 90 for k in product((-1, 0, 1, 2), repeat=3)]
-    return [near, *rest]
+def _rotation_map(
+    shown: Floats, wanted: Floats, order: str, target_signs: tuple[int, int, int]
+) -> Entries | None:
+    """The plainest way from the angles shown (n, 3) to those of rotations (n, 3, 3) in an order; None where none is."""
+    channels, signs, offsets = _tried()
+    left = np.arange(len(channels))
+    for some in (slice(0, 2), slice(2, 4), slice(4, None)):  # most ways fail on the first ones
+        made = np.stack([shown[some][:, channels[left, i].astype(int)] for i in range(3)], axis=2)
+        made = (made * signs[left] + offsets[left]).reshape(-1, 3)
+        there = matrices_from_angles(made, order, target_signs).reshape(-1, len(left), 3, 3)
+        left = left[np.abs(there - wanted[some][:, None]).max(axis=(0, 2, 3)) < 1e-9]
+        if not len(left):
+            return None
+    best = left[0]
+    return tuple((int(channels[best, i]), float(signs[best, i]), float(offsets[best, i])) for i in range(3))
 
 
-def _plainness(found: tuple[tuple[int, float, float], ...]) -> float:
+def _plainness(found: Entries) -> float:
     return sum(abs(o) / 90 + (s < 0) * 0.1 + (c != i) * 0.01 for i, (c, s, o) in enumerate(found))
 
 
-def says(entries: tuple[tuple[int, float, float], ...], names: tuple[str, ...], unit: str) -> list[str]:
+def says(entries: Entries, names: tuple[str, ...], unit: str) -> list[str]:
     """Lines a person can type: ``"X there = -Y here × 100"``."""
     out = []
     for i, (channel, factor, added) in enumerate(entries):
@@ -83,3 +119,12 @@ def says(entries: tuple[tuple[int, float, float], ...], names: tuple[str, ...], 
         plus = f" {'+' if added > 0 else '-'} {abs(added):g}{unit}" if added else ""
         out.append(f"{names[i]} there = {sign}{names[channel]} here{times}{plus}")
     return out
+
+
+def rotation_says(found: ChannelMap) -> list[str]:
+    """What a person does about rotation: the order to set, where the angles go, and the three lines to type."""
+    out = [f"Set the rotation order to {found.order} there"] if found.order else []
+    if found.offset_deg is not None:
+        angles = ", ".join(f"{a.upper()} {v + 0.0:g}°" for a, v in zip(AXES, found.offset_deg, strict=True))
+        out.append(f"Parent the camera to a node; the camera's own rotation stays {angles}, and on the node:")
+    return out + says(found.rotation, ("rotation X", "rotation Y", "rotation Z"), "°")

@@ -30,7 +30,7 @@ from anaxis.core.space.axes import (
     handedness,
     turned,
 )
-from anaxis.core.space.mapping import channel_map, says
+from anaxis.core.space.mapping import channel_map, rotation_says, says
 from anaxis.core.space.rotation import angles_from_matrices
 from anaxis.diagnosis.calibration import (
     IMAGE,
@@ -71,7 +71,7 @@ def compare(request: Request, store: Store, a: str = "yup-rh-cm", b: str = "zup-
     found = channel_map(one.convention, other.convention)
     return page(
         request, "packages/compare/index.html", packages=all_packages(store), one=one, other=other, found=found,
-        place=says(found.position, ("X", "Y", "Z"), ""), turn=says(found.rotation, ("rotation X", "rotation Y", "rotation Z"), "°") if found.rotation else None,
+        place=says(found.position, ("X", "Y", "Z"), ""), turn=rotation_says(found),
         one_axes=axes_svg(one.convention, one.label), other_axes=axes_svg(other.convention, other.label), axis_turn=axis_turn(one.convention, other.convention),
     )  # fmt: skip
 
