@@ -210,12 +210,11 @@ def test_profile_commands(tmp_path: Path, bad: Path) -> None:
     ] == pytest.approx(0.01)
     assert mapped["camera_offset_deg"] is None and mapped["rotation_order"] == "ZXY"
     turned = said("profile", "map", "yup-rh-m", "zup-rh-m", "--json")
-    assert turned["camera_offset_deg"] == [90, 0, 0] and turned["rotation_order"] == "XZY"
-    words = run("profile", "map", "yup-rh-m", "zup-rh-m").stdout
-    assert (
-        "Set the rotation order to XZY there" in words
-        and "the camera's own rotation stays X 90°, Y 0°, Z 0°" in words
-    )
+    assert turned["camera_offset_deg"] is None and turned["rotation_order"] == "XZY"
+    assert turned["rotation_deg"][0] == {"from": "x", "factor": 1.0, "add": 90.0}
+    words = run("profile", "map", "yup-rh-cm", "zup-lh-cm").stdout
+    assert "Set the rotation order to XZY there" in words
+    assert "the camera's own rotation stays X 0°, Y 0°, Z -90°" in words
     assert main is not None
 
 

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import subprocess
+import sys
 from pathlib import Path
 
 from importlinter.cli import lint_imports
@@ -12,3 +14,8 @@ HERE = Path(__file__).resolve().parents[1]
 def test_every_import_points_down(capsys: object) -> None:
     """Imports inside functions count as well, so no circle hides in one."""
     assert lint_imports(config_filename=str(HERE / "pyproject.toml"), no_cache=True) == 0
+
+
+def test_the_picture_of_the_rooms_is_that_of_the_code() -> None:
+    script = HERE / "scripts" / "document_architecture.py"
+    assert subprocess.run([sys.executable, str(script), "--check"], check=False).returncode == 0

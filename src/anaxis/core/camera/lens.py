@@ -1,7 +1,7 @@
 """The lens: how the image is inscribed in the film back, fields of view, zoom.
 
 All lengths in millimetres unless named otherwise; every quantity may be an array over frames.
-Formulas: DESIGN section 3. With squeeze q the film back is seen q times wider, and the horizontal
+Formulas: docs/conventions.md, Lens. With squeeze q the film back is seen q times wider, and the horizontal
 offset is measured on the desqueezed image.
 """
 
@@ -77,7 +77,7 @@ def require_fit(fit: str) -> None:
 def used_rectangle(
     film_width_mm: FloatsLike, film_height_mm: FloatsLike, squeeze: FloatsLike, image: Image, fit: str
 ) -> Used:
-    """What of the desqueezed film back the image shows under a fit (DESIGN section 3).
+    """What of the desqueezed film back the image shows under a fit (docs/conventions.md, Lens).
 
     Raises BadInput for an unknown fit.
     """
@@ -142,7 +142,7 @@ class Equivalents(NamedTuple):
 
 
 def equivalents(focal_mm: FloatsLike, used: Used, image: Image) -> Equivalents:
-    """Every equivalent of a focal length over a used rectangle (DESIGN section 3, Lens)."""
+    """Every equivalent of a focal length over a used rectangle (docs/conventions.md, Lens)."""
     diagonal = np.hypot(used.width_mm, used.height_mm)
     crop = FULL_FRAME_DIAGONAL_MM / diagonal
     focal = np.asarray(focal_mm, dtype=np.float64)
@@ -196,7 +196,7 @@ def hand_over(
     source_fit: str,
     receiver_fit: str,
 ) -> HandOver:
-    """The film back with which a receiver of another fit shows the same picture (DESIGN section 3).
+    """The film back with which a receiver of another fit shows the same picture (docs/conventions.md, Lens).
 
     Raises BadInput where a stretched picture changes its proportions from frame to frame.
     """

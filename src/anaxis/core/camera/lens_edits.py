@@ -83,7 +83,7 @@ class Part:
 def of_part(track: Track, plate: Image, fit: str, part: Part) -> Track:
     """The camera of a part of its picture: the film back and offsets with which the part is the whole image.
 
-    With W x H the plate and used_w x used_h what it uses of the film back (DESIGN section 3), the part uses
+    With W x H the plate and used_w x used_h what it uses of the film back (docs/conventions.md, Lens), the part uses
     used_w w / W by used_h h / H around its own middle; every fit then shows the same picture.
     """
     lens, used = track.lens, track.lens.used(plate, fit)

@@ -58,7 +58,7 @@ class Trial:
         return equivalents(self.focal_mm, self.used, self.image)
 
     def matrix(self) -> Floats:
-        """Camera space (right, up, ahead) to homogeneous pixels, (3, 3) (DESIGN section 3, Lens)."""
+        """Camera space (right, up, ahead) to homogeneous pixels, (3, 3) (docs/conventions.md, Lens)."""
         w, h, used = self.image.width_px, self.image.height_px, self.used
         wide, high = float(used.width_mm), float(used.height_mm)
         return np.array(

@@ -1,6 +1,6 @@
 """Placement: a whole camera, its landmarks and set moved, turned and scaled to where another scene has them.
 
-A similarity in canonical space: p' = s Q p + t, R' = Q R; focus, near and far times s (DESIGN section 3).
+A similarity in canonical space: p' = s Q p + t, R' = Q R; focus, near and far times s (docs/conventions.md, Placement).
 """
 
 from __future__ import annotations

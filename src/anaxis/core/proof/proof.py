@@ -1,6 +1,6 @@
 """Proof: by how many pixels the camera that arrived differs from the one meant, on every frame.
 
-Test points (DESIGN section 3): the landmarks, and a 9 x 5 grid over the image at four depths: the focus distance,
+Test points (docs/conventions.md, Proof): the landmarks, and a 9 x 5 grid over the image at four depths: the focus distance,
 near and far depths that bracket the landmarks, and one near depth that follows from the camera's own motion,
 whatever the lens is focused on. All are taken from the camera meant, so that a point is always somewhere a
 viewer could look. A proof says how many of the frames owed it rests on, and what else did not arrive as meant.

@@ -1,6 +1,6 @@
 """Conventions: in which axes, handedness and unit a package writes a camera.
 
-A convention is two signed permutations and a unit (DESIGN section 3): the columns of ``world`` say
+A convention is two signed permutations and a unit (docs/conventions.md): the columns of ``world`` say
 where canonical right (X), up (Y) and back (Z) point in the package's world axes, those of
 ``camera`` the same for the camera's own axes. Then
 

@@ -1,6 +1,6 @@
 """Reading Alembic into a scene: xform stacks, film backs, any time sampling.
 
-Facts (DESIGN section 4): right-handed, cameras look along local -Z, focal length in mm, apertures
+Facts (docs/formats.md): right-handed, cameras look along local -Z, focal length in mm, apertures
 and offsets in cm, times in seconds. No unit, up axis or frame rate is stored: those are guesses.
 A sample's index and its time are different selectors, and the library's Python side takes an int
 for a time; here a sample is always asked for by its own stored time.

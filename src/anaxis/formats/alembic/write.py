@@ -1,7 +1,7 @@
 """Writing Alembic: one transform a camera with a matrix a frame, at the top or below a root, and the camera below it.
 
 The archive states neither axes nor unit; it is written with the up axis and unit the receiver has itself.
-Focal length in mm, apertures and offsets in cm, distances in the receiver's unit (DESIGN section 4).
+Focal length in mm, apertures and offsets in cm, distances in the receiver's unit (docs/formats.md).
 """
 
 from __future__ import annotations

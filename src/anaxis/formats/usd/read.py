@@ -1,6 +1,6 @@
 """Reading OpenUSD into a scene: axes, unit, time codes, transforms, lenses.
 
-Facts (DESIGN section 4): lens attributes are in tenths of a scene unit, so that
+Facts (docs/formats.md): lens attributes are in tenths of a scene unit, so that
 
     mm = value * 0.1 * metresPerUnit * 1000
 

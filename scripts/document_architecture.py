@@ -1,0 +1,133 @@
+"""Writes docs/architecture.md and its picture from the code's imports: ``python scripts/document_architecture.py``."""
+
+from __future__ import annotations
+
+import ast
+import sys
+import tomllib
+from collections import Counter
+from html import escape
+from pathlib import Path
+
+HERE = Path(__file__).resolve().parents[1]
+SOURCE = HERE / "src" / "anaxis"
+PICTURE = HERE / "docs" / "pictures" / "rooms.svg"
+TARGET = HERE / "docs" / "architecture.md"
+
+ROOMS = {
+    "core": "the rules and all computation: camera, space, time, scene, motion, recipe, proof, checks",
+    "formats": "one folder a format, reader and writer; tables, editorial",
+    "packages": "profiles: what a package writes, its habits, and how they are made up for",
+    "standin": "opens a delivered file as a package would; shares no conversion with formats",
+    "diagnosis": "what happened on the way; calibration; what two pictures say",
+    "delivery": "a camera made ready, written, proved; the package of files and its sheet",
+    "store": "PostgreSQL: tables, migrations, queries, what is kept as bytes",
+    "work": "the queue and its worker; sandbox: files parsed and worked out apart",
+    "app": "the use cases: take in, edit, deliver, hand over, take back; who may, and what is left in the history",
+    "web": "screens, a folder each with its templates; drawings; static",
+    "cli": "the same from a shell, a command a file",
+}
+WAY = (
+    "file",
+    "formats",
+    "scene",
+    "bake",
+    "track",
+    "recipe",
+    "track",
+    "outgoing",
+    "formats",
+    "file",
+    "stand-in",
+    "proof",
+)
+
+
+def room_of(module: str) -> str:
+    return module.split(".")[1] if module.count(".") else ""
+
+
+def imports() -> Counter[tuple[str, str]]:
+    """How many import statements of one room name another."""
+    found: Counter[tuple[str, str]] = Counter()
+    for path in SOURCE.rglob("*.py"):
+        here = path.relative_to(SOURCE).parts[0].removesuffix(".py")
+        for node in ast.walk(ast.parse(path.read_text())):
+            if isinstance(node, ast.ImportFrom) and (node.module or "").startswith("anaxis."):
+                there = room_of(node.module or "")
+                if here in ROOMS and there in ROOMS and here != there:
+                    found[here, there] += 1
+    return found
+
+
+def order() -> list[list[str]]:
+    """The rooms from the top, those beside each other in one row, as the contract in pyproject.toml has them."""
+    contracts = tomllib.loads((HERE / "pyproject.toml").read_text())["tool"]["importlinter"]["contracts"]
+    rows: list[list[str]] = []
+    for layer in next(c for c in contracts if c["name"] == "rooms")["layers"]:
+        names = [n.strip().split(".")[0] for n in layer.split("|")]
+        fresh = [n for n in dict.fromkeys(names) if not any(n in r for r in rows)]
+        if fresh:
+            rows.append(fresh)
+    return rows
+
+
+def picture(rows: list[list[str]], found: Counter[tuple[str, str]]) -> str:
+    """The rooms one above the other, a line for each room that another imports, as thick as it does so often."""
+    width, step, top = 900, 62, 20
+    place: dict[str, tuple[float, float]] = {}
+    boxes = []
+    for i, row in enumerate(rows):
+        y = top + i * step
+        for k, name in enumerate(row):
+            x = 40 + k * 190
+            place[name] = (x, y)
+            boxes.append(
+                f'<rect x="{x}" y="{y}" width="150" height="34" fill="#fffdf8" stroke="#1d2a33"/>'
+                f'<text x="{x + 75}" y="{y + 22}" text-anchor="middle" font-weight="600">{name}</text>'
+            )
+            if len(row) == 1:
+                boxes.append(f'<text x="{x + 330}" y="{y + 22}" font-size="12">{escape(ROOMS[name])}</text>')
+    lines = []
+    for (a, b), count in sorted(found.items()):
+        (x1, y1), (x2, y2) = place[a], place[b]
+        out = 12 + 9 * abs(round((y2 - y1) / step))
+        x1, x2 = x1 + 150, x2 + 150
+        lines.append(
+            f'<path d="M{x1} {y1 + 17}C{x1 + out} {y1 + 17} {x2 + out} {y2 + 17} {x2} {y2 + 17}" fill="none" '
+            f'stroke="#5b6f7a" stroke-width="{min(3.0, 0.6 + count / 25):.2f}" opacity="0.7"/>'
+        )
+    height = top + len(rows) * step
+    return (
+        f'<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 {width} {height}" font-family="sans-serif" font-size="14" '
+        f'fill="#1d2a33" role="img" aria-label="The rooms of the code, each importing only those below it">{"".join(lines + boxes)}</svg>\n'
+    )
+
+
+def document() -> tuple[str, str]:
+    rows, found = order(), imports()
+    listed = "\n".join(f"- **{name}**: {ROOMS[name]}" for row in rows for name in row)
+    text = f"""# Architecture
+
+Generated from the code's imports (`scripts/document_architecture.py`); a test holds it up to date, and another that every
+import points down (contracts in `pyproject.toml`; imports inside functions count).
+
+![The rooms, from the command line at the top to the core at the bottom](pictures/rooms.svg)
+
+{listed}
+
+A line stands for the imports of one room by another, thicker where there are more. `delivery` is a room between the proof's
+parts and what keeps them: pages, command line and workers all make, write and prove a camera through it, and it knows no
+database. Work is put in the queue below `app` (in the transaction that asks for it) and done above it, by `work.worker`.
+
+A camera flows one way: {", ".join(WAY)}.
+"""
+    return text, picture(rows, found)
+
+
+if __name__ == "__main__":
+    text, drawn = document()
+    if "--check" in sys.argv:
+        sys.exit(TARGET.read_text() != text or PICTURE.read_text() != drawn)
+    TARGET.write_text(text)
+    PICTURE.write_text(drawn)
