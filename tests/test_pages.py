@@ -23,6 +23,9 @@ pytestmark = pytest.mark.browser
 def test_the_whole_job_by_mouse(page: Page, demo_files: dict[str, Path], tmp_path: Path) -> None:
     page.goto("/")
     expect(page.get_by_role("heading", name="No cameras yet")).to_be_visible()
+    assert page.locator(".way dt").all_inner_texts() == [
+        "Take in", "Clean", "Lens", "Time", "Place", "Deliver", "Prove"
+    ]  # fmt: skip
     page.get_by_role("link", name="Take in a camera file").click()
     page.set_input_files("#file", demo_files["TW_020"])
     expect(page.get_by_role("heading", name="TW_020_camera_v001.usda")).to_be_visible()
@@ -66,7 +69,8 @@ def test_the_whole_job_by_mouse(page: Page, demo_files: dict[str, Path], tmp_pat
     page.goto("/")
     row = page.get_by_role("row", name=re.compile("TW_020"))
     expect(row).to_contain_text("delivered")
-    expect(row).to_contain_text("Z up, left-handed, centimetres")
+    expect(row).to_contain_text("zup-lh-cm")
+    expect(row.get_by_title("Z up, left-handed, centimetres, looks along +X")).to_be_visible()
 
 
 def test_the_whole_job_by_keyboard(page: Page, demo_files: dict[str, Path]) -> None:
@@ -283,3 +287,31 @@ def test_a_file_over_the_limit_is_refused_before_it_is_sent(site: str) -> None:
     answer = sender.getresponse()
     assert answer.status == 413 and "300 MB and the limit is 200 MB" in answer.read().decode()
     sender.close()
+
+
+def test_an_empty_store_offers_files_to_try_with_and_the_list_of_shots_shows_them(page: Page) -> None:
+    page.goto("/")
+    fits(page)
+    page.get_by_role("button", name="TW_010_camera_v001.usdc").click()
+    expect(page.get_by_role("heading", name="TW_010_camera_v001.usdc")).to_be_visible()
+    page.fill("#show", "The Tidewright")
+    page.get_by_role("button", name="Keep").click()
+    ready(page)
+    page.goto("/cameras/1?station=deliver&to=zup-lh-cm")
+    ready(page)
+    page.get_by_label("glTF 2.0").check()
+    page.get_by_role("button", name="Write and prove").click()
+    ready(page)
+    page.goto("/")
+    picture = page.locator("td.eye img")
+    page.wait_for_function("document.querySelector('td.eye img').naturalWidth > 0")
+    assert picture.evaluate("e => [e.naturalWidth, e.naturalHeight]") == [160, 90]
+    # What it draws, against where the camera sees the landmarks by plain sums.
+    drawn = httpx.get(page.url + "cameras/1/thumbnail.svg?version=1", timeout=60).text
+    assert drawn.count("h6M") >= 2 and drawn.count("L") > 100
+    share = page.locator(".bar i").evaluate("e => e.offsetWidth / e.parentElement.clientWidth")
+    worst = float(page.inner_text(".bar >> xpath=..").split()[0])
+    assert share == pytest.approx((np.log10(worst) + 5) / 7, abs=0.02)
+    assert page.locator(".receivers svg.axes").count() == 1 and "zup-lh-cm" in page.inner_text(".receivers")
+    fits(page)
+    assert httpx.post(page.url + "samples", data={"name": "../secret"}, timeout=60).status_code == 422

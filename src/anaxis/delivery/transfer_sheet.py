@@ -171,8 +171,8 @@ def _font_faces() -> str:
     """The application's own fonts inside the sheet, so that it looks the same wherever it is opened."""
     faces = []
     for family, file, weight in (
-        ("Barlow", "barlow", 400),
-        ("Barlow", "barlow", 600),
+        ("Source Sans 3", "source-sans-3", 400),
+        ("Source Sans 3", "source-sans-3", 600),
         ("Plex Mono", "ibm-plex-mono", 400),
     ):
         data = b64encode((_FONTS / f"{file}-latin-{weight}-normal.woff2").read_bytes()).decode()

@@ -61,7 +61,9 @@ _CALIBRATED = ("usd", "alembic", "collada", "columns", "json")
 @router.get("")
 def listed(request: Request, store: Store) -> Any:
     packages = all_packages(store)
-    return page(request, "packages/index.html", packages=packages, shipped=set(shipped_profiles()))
+    return page(
+        request, "packages/index.html", packages=packages, shipped=set(shipped_profiles()), axes=axes_svg
+    )
 
 
 @router.get("/compare")

@@ -3,21 +3,38 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from math import isfinite
+from math import isfinite, log10
 from typing import Annotated, Any
 
-from fastapi import APIRouter, Form, Request
+from fastapi import APIRouter, Form, Request, Response
 from fastapi.responses import RedirectResponse
 
 from anaxis.app.deliver import furthest_off, newest_deliveries
 from anaxis.core.errors import BadInput
 from anaxis.core.time.rates import parse_rate, rate_text
 from anaxis.formats.track_json.document import track_schema
-from anaxis.store.models import Camera, Delivery, Version
-from anaxis.store.queries import all_shows, findings_of, get_shot
-from anaxis.web.pages import Store, page
+from anaxis.packages.model import Profile, profile_from_dict
+from anaxis.store.models import EXACT_PX, Camera, Delivery, Version
+from anaxis.store.queries import all_shows, findings_of, get_shot, get_version, picture_of_version, track_of
+from anaxis.web.drawings.axes import axes_svg
+from anaxis.web.drawings.thumbnail import thumbnail
+from anaxis.web.pages import HERE, Store, page
+from anaxis.web.screens.intake.routes import take_in_bytes
 
 router = APIRouter()
+# The one scale of deviations: decades of a pixel, from the first to the last.
+_DECADES = (-5, 2)
+SAMPLES = {
+    "TW_010_camera_v001.usdc": "a crane over the sluice gate: nothing wrong with it",
+    "TW_040_camera_v001.usdc": "a hand-held walk whose lens is 100 times too large",
+}
+_SAMPLES = HERE / "samples"
+
+
+def along_scale(deviation_px: float) -> float:
+    """Where a deviation lies on the scale, 0 to 1."""
+    low, high = _DECADES
+    return min(1.0, max(0.0, (log10(max(deviation_px, 1e-12)) - low) / (high - low)))
 
 
 @dataclass(frozen=True)
@@ -27,8 +44,13 @@ class Row:
     camera: Camera
     version: Version
     worst: Delivery | None
-    packages: list[str]
+    packages: list[Profile]
     warnings: int
+
+    @property
+    def bar(self) -> float:
+        """How far the worst deviation reaches on the one scale of all rows, 0 to 1."""
+        return 0.0 if self.worst is None else along_scale(self.worst.max_px)
 
     @property
     def state(self) -> str:
@@ -47,7 +69,31 @@ def shots(request: Request, store: Store) -> Any:
         for show in shows
         for shot in show.shots
     }
-    return page(request, "shots/index.html", shows=[s for s in shows if s.shots], rows=rows)
+    ticks = [(f"{10.0**d:g}", along_scale(10.0**d)) for d in (-4, -2, 0)]
+    return page(
+        request, "shots/index.html", shows=[s for s in shows if s.shots], rows=rows, ticks=ticks, exact=along_scale(EXACT_PX),
+        samples=SAMPLES, axes=axes_svg,
+    )  # fmt: skip
+
+
+@router.get("/cameras/{camera_id}/thumbnail.svg")
+def thumbnail_file(request: Request, store: Store, camera_id: int, version: int) -> Response:
+    """What a version's camera sees in the middle of its shot; it never changes."""
+    kept = get_version(store, camera_id, version)
+    drawn = thumbnail(*track_of(kept), picture_of_version(kept))
+    answer: Response = page(request, "shots/thumbnail.svg", **drawn)
+    answer.headers["Content-Type"] = "image/svg+xml"
+    answer.headers["Cache-Control"] = "private, max-age=86400, immutable"
+    return answer
+
+
+@router.post("/samples")
+def take_sample(request: Request, store: Store, name: Annotated[str, Form()]) -> Any:
+    """A file of the demo taken in, to try with."""
+    if name not in SAMPLES:
+        raise BadInput(f"'{name}' is no sample: choose one of {', '.join(SAMPLES)}.")
+    source = take_in_bytes(store, request.app.state.parsers, name, (_SAMPLES / name).read_bytes())
+    return RedirectResponse(f"/take-in/{source.id}", status_code=303)
 
 
 @router.post("/shots/{shot_id}/expected")
@@ -88,4 +134,12 @@ def _row(camera: Camera) -> Row:
     newest = newest_deliveries(version)
     worst = furthest_off(newest)
     warnings = sum(f.severity != "note" for f in findings_of(version))
-    return Row(camera, version, worst, sorted({d.profile["label"] for d in newest}), warnings)
+    return Row(
+        camera,
+        version,
+        worst,
+        list(
+            {d.profile["key"]: profile_from_dict(d.profile, "a delivery's profile") for d in newest}.values()
+        ),
+        warnings,
+    )

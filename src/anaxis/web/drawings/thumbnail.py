@@ -1,0 +1,60 @@
+"""The picture of a shot on a list: what its camera sees in the middle of it, as lines."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+
+from anaxis.core.camera.projection import projection_of
+from anaxis.core.camera.track import Track
+from anaxis.core.scene.landmarks import Landmarks
+from anaxis.core.scene.picture import Picture
+from anaxis.core.typing import Floats
+
+WIDTH = 160
+_NEAR_M = 0.05
+_MOST_LINES = 4000
+
+
+def thumbnail(track: Track, landmarks: Landmarks, lines_m: Floats, picture: Picture) -> dict[str, Any]:
+    """What the template ``shots/thumbnail.svg`` draws: size, a path, and where the landmarks are seen."""
+    at = len(track) // 2
+    image = picture.image
+    height = WIDTH / image.aspect
+    sees = projection_of(track.take(np.array([at])), image, picture.fit)
+    scale = np.array([WIDTH / image.width_px, height / image.height_px])
+    marks = landmarks.shown()
+    crosses: list[list[float]] = []
+    if marks.names:
+        seen, depth = sees.project(marks.position_m[at if len(marks.position_m) > 1 else 0])
+        inside = (depth[0] > _NEAR_M) & ((seen[0] >= 0) & (seen[0] <= [image.width_px, image.height_px])).all(
+            axis=1
+        )
+        crosses = np.round(seen[0][inside] * scale, 1).tolist()
+    return {
+        "width": WIDTH, "height": round(height, 1), "crosses": crosses,
+        "path": _path(_in_front(lines_m[:_MOST_LINES], sees.depths_m(lines_m[:_MOST_LINES].reshape(1, -1, 3))), sees, scale),
+        "frame": track.frames[at],
+    }  # fmt: skip
+
+
+def _in_front(lines_m: Floats, depth: Floats) -> Floats:
+    """The parts of lines (s, 2, 3) that lie in front of the camera; their ends' depths are (1, 2 s)."""
+    ahead = depth.reshape(-1, 2)
+    some = (ahead > _NEAR_M).any(axis=1)
+    lines, ahead = lines_m[some].copy(), ahead[some]
+    for end in (0, 1):
+        behind = ahead[:, end] <= _NEAR_M
+        share = (_NEAR_M - ahead[behind, 1 - end]) / (ahead[behind, end] - ahead[behind, 1 - end])
+        lines[behind, end] = lines[behind, 1 - end] + share[:, None] * (
+            lines[behind, end] - lines[behind, 1 - end]
+        )
+    return lines
+
+
+def _path(lines_m: Floats, sees: Any, scale: Floats) -> str:
+    if not len(lines_m):
+        return ""
+    seen = (sees.project(lines_m.reshape(1, -1, 3))[0][0] * scale).reshape(-1, 2, 2)
+    return "".join(f"M{a:.1f} {b:.1f}L{c:.1f} {d:.1f}" for (a, b), (c, d) in seen.tolist())
