@@ -8,13 +8,14 @@ from __future__ import annotations
 from dataclasses import replace
 
 import numpy as np
+from anaxis.packages.habit import Arriving
+from anaxis.packages.habits import HABITS
 
 from anaxis.core.camera.lens import Image
 from anaxis.core.camera.projection import projection_of
 from anaxis.core.proof.proof import prove
 from anaxis.core.space.axes import Convention
 from anaxis.diagnosis.diagnose import diagnose
-from anaxis.packages.habits import HABITS, Arriving
 from resample import make_track, timed
 
 

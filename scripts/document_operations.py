@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from anaxis.core.recipe.model import Field
+from anaxis.core.parameters import Field
 from anaxis.core.recipe.operations import KINDS
 
 TARGET = Path(__file__).parents[1] / "docs" / "operations.md"

@@ -8,6 +8,8 @@ from typing import Any
 
 import numpy as np
 import pytest
+from anaxis.packages.habit import Arriving
+from anaxis.packages.habits import arrived
 from click.testing import CliRunner
 
 from anaxis.cli import cli
@@ -32,7 +34,6 @@ from anaxis.diagnosis.calibration import (
     returned_from_document,
     write_start,
 )
-from anaxis.packages.habits import Arriving, arrived
 from anaxis.packages.model import Profile, profile_from_dict
 from anaxis.standin.package import _at, _seeing
 from test_habits import with_habits

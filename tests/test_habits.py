@@ -8,6 +8,8 @@ from typing import Any
 
 import numpy as np
 import pytest
+from anaxis.packages.habit import Arriving
+from anaxis.packages.habits import HABITS
 from scipy.spatial.transform import Rotation
 
 from anaxis.core.camera.lens import Image
@@ -22,7 +24,6 @@ from anaxis.delivery.sending import Delivered, deliver
 from anaxis.formats import read_file
 from anaxis.formats.file_axes import file_axes
 from anaxis.packages import shipped_profiles
-from anaxis.packages.habits import HABITS, Arriving
 from anaxis.packages.model import Profile, profile_from_dict
 from anaxis.standin.package import open_as_package
 from conftest import reading_zooms
@@ -166,7 +167,7 @@ def test_parents_left_out_and_the_top_twice(tmp_path: Path) -> None:
     ("habit", "said"),
     [
         ({"code": "sulks"}, "is no habit"), ({"code": "scale", "factor": 0}, "cannot be"), ({"code": "scale", "factor": "big"}, "is no number"),
-        ({"code": "scale", "angle": 3}, "has no 'angle'"), ({"code": "look_axis", "look": "+X", "up": "-X"}, "cannot look along"),
+        ({"code": "scale", "angle": 3}, "has no parameter 'angle'"), ({"code": "look_axis", "look": "+X", "up": "-X"}, "cannot look along"),
         ({"code": "channels", "position": "+X+X+Y", "rotation": "+X+Y+Z"}, "which channel goes where"), ({"code": "own_rate", "rate": "often"}, "not a frame rate"),
         ({"code": "up_axis", "up": "W"}, "is no choice"),
     ],

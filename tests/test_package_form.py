@@ -108,7 +108,7 @@ def test_a_table_taken_in_gives_a_package_its_layout(attic: Page, site: str, tmp
     table.write_text("\n".join(["frame\ttx\tty\ttz\trx\try\trz\tfocal", *rows]) + "\n")
     page.goto("/take-in")
     page.set_input_files("[name=file]", table)
-    page.get_by_role("button", name="Read it").click()
+    page.get_by_role("button", name="Read with this layout").click()
     page.select_option("#save_with", "attic")
     page.get_by_role("button", name="Read with this layout").click()
     expect(page.locator("#saved")).to_contain_text("Attic")

@@ -297,7 +297,7 @@ def test_a_comparison_says_which_channels_since_when_and_by_how_many_pixels(
     found = compare(a, b, (image, image), ("width", "width"), NO_LANDMARKS)
     assert len(found.common) == 221 and found.only_a.tolist() == list(range(1, 20)) and len(found.only_b) == 0
     assert found.proof and 100 <= found.proof.worst_frame <= 110 and found.proof.median_px < 1e-9
-    assert {c.label for c in found.changes} >= {"turn", "position back (Z)"}
+    assert {c.label for c in found.changes} >= {"rotation", "position back (Z)"}
     assert all(100 <= c.since <= 110 and c.frames <= 11 for c in found.changes)
     same = compare(a, a, (image, Image(3840, 2160)), ("width", "width"), NO_LANDMARKS)
     assert same.changes == [] and same.proof and same.proof.max_px < 1e-9

@@ -1,4 +1,4 @@
-"""Sending: a camera made ready for a package, written, and proved by opening the file again as that package would."""
+"""Outbound: a camera made ready for a package, written, and proved by opening the file again as that package would."""
 
 from __future__ import annotations
 
@@ -30,8 +30,8 @@ from anaxis.formats import has_nodes, key_rule_of, write_files
 from anaxis.formats.file_axes import file_axes
 from anaxis.formats.file_time import zero_frame_of
 from anaxis.formats.nodes import node_names
-from anaxis.packages.compensation import Sending, compensated
-from anaxis.packages.habits import HABITS
+from anaxis.packages.habit import Outbound
+from anaxis.packages.habits import HABITS, compensated
 from anaxis.packages.model import Profile
 from anaxis.standin.arrival import arrived_frames, differences
 from anaxis.standin.package import Seen, open_as_package
@@ -414,7 +414,7 @@ def _folded(proof: Proof, seen: Seen, frames: Floats) -> tuple[Proof, Seen]:
 def rooted(outgoing: Outgoing, placement: Similarity, profile: Profile, format_key: str) -> Outgoing:
     """The camera below a root that carries its placement's turn and shift, where format and package allow one."""
     codes = {code for code, _ in profile.active_habits}
-    broken = next((HABITS[c] for c in ("parents", "twice") if c in codes), None)
+    broken = next((HABITS[c] for c in codes if HABITS[c].on_tree), None)
     if broken is not None:
         why = f"There is no root above the camera: the package {broken.says({})}, so a root would not arrive."
     elif not has_nodes(format_key):
@@ -431,7 +431,7 @@ def compensate(outgoing: Outgoing, profile: Profile, format_key: str) -> tuple[O
     if not profile.active_habits:
         return outgoing, outgoing.track.frames
     axes = file_axes(format_key, outgoing.convention)
-    before = Sending(
+    before = Outbound(
         outgoing.track, outgoing.track.frames, outgoing.convention, axes.convention, outgoing.image, outgoing.fit, axes.up, axes.unit_m,
         outgoing.landmarks.position_m,
     )  # fmt: skip

@@ -34,7 +34,9 @@ from anaxis.diagnosis.case import Apart
 from anaxis.diagnosis.diagnose import EXPLAINED_PX, Diagnosis, diagnose
 from anaxis.diagnosis.noise import decimals_in, of_decimals
 from anaxis.formats import write_files
-from anaxis.packages.habits import HABITS, Arriving, about_axis, arrived, in_order
+from anaxis.packages.habit import Arriving
+from anaxis.packages.habits import HABITS, arrived, in_order
+from anaxis.packages.habits.world_turn import about_axis
 from anaxis.packages.model import Profile, profile_from_dict
 
 IMAGE = Image(1920, 1080)

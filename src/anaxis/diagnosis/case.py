@@ -17,7 +17,7 @@ from anaxis.core.space.axes import Convention
 from anaxis.core.time.rates import nearest_places
 from anaxis.core.typing import Floats
 from anaxis.diagnosis.time import Timing
-from anaxis.packages.habits import Arriving
+from anaxis.packages.habit import Arriving
 
 _SAMPLES = 16
 _IN_PICTURE = ("focal_mm", "film_width_mm", "film_height_mm", "offset_x_mm", "offset_y_mm", "squeeze")

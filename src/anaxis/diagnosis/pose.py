@@ -22,7 +22,8 @@ from anaxis.core.space.rotation import angles_from_matrices, matrices_from_angle
 from anaxis.core.typing import Floats
 from anaxis.diagnosis.case import Aligned, Case
 from anaxis.diagnosis.time import Cause
-from anaxis.packages.habits import HABITS, camera_turn
+from anaxis.packages.habits import HABITS
+from anaxis.packages.habits.look_axis import camera_turn
 
 # How far from constant a turn may be and still be one turn: a thirtieth of a degree.
 _HOLDS = 6e-4

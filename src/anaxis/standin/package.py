@@ -20,7 +20,8 @@ from anaxis.core.camera.lens import Image
 from anaxis.core.camera.projection import Projection
 from anaxis.core.camera.track import Track
 from anaxis.core.typing import Floats
-from anaxis.packages.habits import Arriving, arrived
+from anaxis.packages.habit import Arriving
+from anaxis.packages.habits import arrived
 from anaxis.packages.model import Profile
 from anaxis.standin.read import read_views
 from anaxis.standin.views import Asked, FileViews, inscribed

@@ -10,17 +10,15 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass, field, replace
 from functools import cached_property
-from types import NoneType
-from typing import Annotated, Any, Generic, Literal, NamedTuple, TypeVar, get_args, get_origin
+from typing import Any, Generic, Literal
 
 import numpy as np
-from pydantic import BaseModel, ConfigDict, ValidationError, model_validator
-from pydantic import Field as ModelField
 
 from anaxis.core.camera.lens import Image
 from anaxis.core.camera.track import Track
 from anaxis.core.errors import BadInput
 from anaxis.core.motion.placement import Similarity
+from anaxis.core.parameters import Field, P, fields_of, read
 from anaxis.core.scene.bake import Baked
 from anaxis.core.scene.landmarks import NO_LANDMARKS, Landmarks
 from anaxis.core.scene.nodes import Scene
@@ -76,64 +74,6 @@ class Work:
         return replace(self, track=track)
 
 
-# Parameters
-
-Number = Annotated[float, ModelField(allow_inf_nan=False)]
-NodePath = Annotated[str, "a node's path"]
-Made = Annotated[str, "nobody types it"]
-
-
-class Params(BaseModel):
-    """The parameters of an operation. Unknown names are refused; an entry left empty in a form is one left out."""
-
-    model_config = ConfigDict(extra="forbid", frozen=True)
-
-    @model_validator(mode="before")
-    @classmethod
-    def _left_out(cls, given: dict[str, Any]) -> dict[str, Any]:
-        return {k: v for k, v in given.items() if v is not None and v != ""}
-
-
-P = TypeVar("P", bound=Params)
-
-
-def asked(label: str, unit: str = "", default: Any = ...) -> Any:
-    """A parameter as a form asks for it: its label, and the unit of its number."""
-    return ModelField(default, title=label, json_schema_extra={"unit": unit} if unit else None)
-
-
-class Field(NamedTuple):
-    """A parameter, as a form needs to know it: ``kind`` is number, node, text, choice or data (which nobody types)."""
-
-    name: str
-    label: str
-    kind: str
-    unit: str
-    choices: tuple[str, ...]
-    optional: bool
-    holds: type
-
-
-def _field(params: type[Params], name: str) -> Field:
-    info = params.model_fields[name]
-    held, marks = info.annotation, info.metadata
-    options = [a for a in get_args(held) if a is not NoneType] if NoneType in get_args(held) else [held]
-    held = options[0]
-    if get_origin(held) is Annotated:
-        held, *marks = get_args(held)
-    choices = tuple(get_args(held)) if get_origin(held) is Literal else ()
-    plain: Any = get_origin(held) or held
-    kind = (
-        "choice" if choices else "number" if plain is float else "data" if plain in (dict, list) or "nobody types it" in marks
-        else "node" if "a node's path" in marks else "text"
-    )  # fmt: skip
-    extra = info.json_schema_extra if isinstance(info.json_schema_extra, dict) else {}
-    return Field(
-        name, info.title or name, kind, str(extra.get("unit", "")), choices, not info.is_required(),
-        {list: list, dict: dict}.get(plain, str),
-    )  # fmt: skip
-
-
 # Kinds of operation
 
 
@@ -167,29 +107,11 @@ class Kind(Generic[P]):
 
     @cached_property
     def fields(self) -> tuple[Field, ...]:
-        return tuple(_field(self.params, name) for name in self.params.model_fields)
+        return fields_of(self.params)
 
     def read(self, given: dict[str, Any]) -> P:
         """The parameters, checked; raises BadInput that names the one at fault."""
-        try:
-            return self.params.model_validate(given)
-        except ValidationError as error:
-            raise BadInput(self._fault(error.errors()[0])) from error
-
-    def _fault(self, fault: Any) -> str:
-        name = str(fault["loc"][0]) if fault["loc"] else ""
-        asked_for = next((f for f in self.fields if f.name == name), None)
-        if asked_for is None:
-            return (
-                f"It has no parameter '{name}': there are {', '.join(f.name for f in self.fields) or 'none'}."
-            )
-        if fault["type"] == "missing":
-            return f"'{asked_for.label}' is missing: fill it in."
-        if asked_for.kind == "number":
-            return f"'{fault['input']}' is no number for '{asked_for.label}'."
-        if asked_for.kind == "choice":
-            return f"'{fault['input']}' is no choice for '{asked_for.label}': choose one of {', '.join(asked_for.choices)}."
-        return f"'{asked_for.label}' of this operation holds something else than it must: take it out."
+        return read(self.params, given)
 
     def operation(self, given: dict[str, Any]) -> Operation:
         """The operation with parameters as they were typed. Raises BadInput."""

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from anaxis.core.recipe.model import asked
+from anaxis.core.parameters import asked
 from anaxis.core.time.rates import format_frame
 
 FIRST = asked("First frame", default=None)

@@ -12,7 +12,8 @@ from anaxis.core.camera.track import Track
 from anaxis.core.errors import BadInput
 from anaxis.core.space.axes import Convention
 from anaxis.diagnosis.calibration import made_camera
-from anaxis.packages.habits import HABITS, Arriving
+from anaxis.packages.habit import Arriving
+from anaxis.packages.habits import HABITS
 
 _SIZE, _PAD = (150.0, 84.0), 9.0
 _IMAGE = Image(1920, 1080)

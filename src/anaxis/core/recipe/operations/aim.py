@@ -4,11 +4,12 @@ from __future__ import annotations
 
 from dataclasses import replace
 
-from anaxis.core.recipe.model import Kind, NodePath, Params, Work, asked
+from anaxis.core.parameters import NodePath, Parameters, asked
+from anaxis.core.recipe.model import Kind, Work
 from anaxis.core.scene import tree
 
 
-class Aim(Params):
+class Aim(Parameters):
     node: NodePath = asked("Node")
 
 

@@ -5,11 +5,12 @@ from __future__ import annotations
 from dataclasses import replace
 from typing import Literal
 
-from anaxis.core.recipe.model import Kind, NodePath, Params, Work, asked
+from anaxis.core.parameters import NodePath, Parameters, asked
+from anaxis.core.recipe.model import Kind, Work
 from anaxis.core.scene import tree
 
 
-class Attach(Params):
+class Attach(Parameters):
     node: NodePath = asked("Node")
     keep_place: Literal["its own numbers", "where it stands"] | None = asked("Its offset", default=None)
 

@@ -5,14 +5,15 @@ from __future__ import annotations
 import numpy as np
 
 from anaxis.core.errors import BadInput
-from anaxis.core.recipe.model import Kind, Number, Params, Work, asked
+from anaxis.core.parameters import Number, Parameters, asked
+from anaxis.core.recipe.model import Kind, Work
 from anaxis.core.scene.bake import camera_range
 from anaxis.core.scene.nodes import Scene
 from anaxis.core.time.rates import MAX_FRAMES, frame_range
 from anaxis.core.typing import Floats
 
 
-class Bake(Params):
+class Bake(Parameters):
     first: Number | None = asked("First frame", default=None)
     last: Number | None = asked("Last frame", default=None)
     step: Number = asked("Step", "frames", default=1.0)

@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from anaxis.core.motion.edits import bridged
-from anaxis.core.recipe.model import Kind, Number, Params, Work, asked
+from anaxis.core.parameters import Number, Parameters, asked
+from anaxis.core.recipe.model import Kind, Work
 from anaxis.core.recipe.spans import span_words
 
 
-class Bridge(Params):
+class Bridge(Parameters):
     first: Number = asked("From frame")
     last: Number | None = asked("To frame", default=None)
 

@@ -5,14 +5,15 @@ from __future__ import annotations
 from dataclasses import replace
 from typing import Literal
 
-from anaxis.core.recipe.model import Kind, Number, Params, Work, asked
+from anaxis.core.parameters import Number, Parameters, asked
+from anaxis.core.recipe.model import Kind, Work
 from anaxis.core.scene.nodes import corrected
 from anaxis.core.time.rates import parse_rate
 
 UpAxis = Literal["X", "Y", "Z"]
 
 
-class Correct(Params):
+class Correct(Parameters):
     up_axis: UpAxis | None = asked("Up axis", default=None)
     metres_per_unit: Number | None = asked("Metres a unit", "m", default=None)
     rate: str | None = asked("Frames a second", default=None)

@@ -5,11 +5,12 @@ from __future__ import annotations
 from typing import Literal
 
 from anaxis.core.motion.cuts import with_mark
-from anaxis.core.recipe.model import Kind, Number, Params, Work, asked
+from anaxis.core.parameters import Number, Parameters, asked
+from anaxis.core.recipe.model import Kind, Work
 from anaxis.core.time.rates import format_frame
 
 
-class Cut(Params):
+class Cut(Parameters):
     frame: Number = asked("First frame of what follows")
     way: Literal["a cut", "no cut"] = asked("It is")
 

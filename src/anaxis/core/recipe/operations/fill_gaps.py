@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from anaxis.core.motion.edits import without_gaps
-from anaxis.core.recipe.model import Kind, Params, Work
+from anaxis.core.parameters import Parameters
+from anaxis.core.recipe.model import Kind, Work
 
 
-class FillGaps(Params):
+class FillGaps(Parameters):
     pass
 
 

@@ -8,7 +8,8 @@ import numpy as np
 
 from anaxis.core.camera.track import Lens
 from anaxis.core.errors import BadInput
-from anaxis.core.recipe.model import Kind, Number, Params, Work, asked
+from anaxis.core.parameters import Number, Parameters, asked
+from anaxis.core.recipe.model import Kind, Work
 from anaxis.core.recipe.node_lens import with_lens
 from anaxis.core.typing import Floats
 
@@ -17,7 +18,7 @@ Keep = Literal["focal length", "field of view"]
 _FILM_MM = (0.01, 100_000.0)
 
 
-class FilmBack(Params):
+class FilmBack(Parameters):
     width_mm: Number = asked("Width", "mm")
     height_mm: Number = asked("Height", "mm")
     keep: Keep | None = asked("Keep the", default=None)

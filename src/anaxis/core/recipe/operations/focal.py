@@ -7,11 +7,12 @@ from dataclasses import replace
 import numpy as np
 
 from anaxis.core.errors import BadInput
-from anaxis.core.recipe.model import Kind, Number, Params, Work, asked
+from anaxis.core.parameters import Number, Parameters, asked
+from anaxis.core.recipe.model import Kind, Work
 from anaxis.core.recipe.spans import FIRST, LAST, ends, only_over
 
 
-class Focal(Params):
+class Focal(Parameters):
     focal_mm: Number = asked("Focal length", "mm")
     first: Number | None = FIRST
     last: Number | None = LAST

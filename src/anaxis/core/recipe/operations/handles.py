@@ -8,10 +8,11 @@ from typing import Literal
 import numpy as np
 
 from anaxis.core.motion.resample import with_handles
-from anaxis.core.recipe.model import Kind, Number, Params, Work, asked
+from anaxis.core.parameters import Number, Parameters, asked
+from anaxis.core.recipe.model import Kind, Work
 
 
-class Handles(Params):
+class Handles(Parameters):
     head: Number = asked("Before", "frames", default=0.0)
     tail: Number = asked("After", "frames", default=0.0)
     way: Literal["hold", "extend"] = asked("How")

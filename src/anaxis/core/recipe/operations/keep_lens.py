@@ -5,10 +5,11 @@ from __future__ import annotations
 from typing import Any
 
 from anaxis.core.motion.edits import with_lens
-from anaxis.core.recipe.model import Kind, Params, Work, asked
+from anaxis.core.parameters import Parameters, asked
+from anaxis.core.recipe.model import Kind, Work
 
 
-class KeepLens(Params):
+class KeepLens(Parameters):
     lens: dict[str, Any] = asked("Lens")
     of: str | None = asked("Of", default=None)
 

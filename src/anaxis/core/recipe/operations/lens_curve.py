@@ -8,11 +8,12 @@ from pydantic import field_validator
 
 from anaxis.core.camera.channels import BY_LABEL
 from anaxis.core.camera.lens_edits import changed_curve
-from anaxis.core.recipe.model import Kind, Number, Params, Work, asked
+from anaxis.core.parameters import Number, Parameters, asked
+from anaxis.core.recipe.model import Kind, Work
 from anaxis.core.recipe.spans import FIRST, LAST, ends, only_over
 
 
-class LensCurve(Params):
+class LensCurve(Parameters):
     channel: Literal[
         "focal length",
         "focus distance",

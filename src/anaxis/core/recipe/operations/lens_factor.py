@@ -5,7 +5,8 @@ from __future__ import annotations
 from typing import Literal
 
 from anaxis.core.errors import BadInput
-from anaxis.core.recipe.model import Kind, Number, Params, Work, asked
+from anaxis.core.parameters import Number, Parameters, asked
+from anaxis.core.recipe.model import Kind, Work
 from anaxis.core.recipe.node_lens import with_lens
 
 _SCALED = {
@@ -15,7 +16,7 @@ _SCALED = {
 }
 
 
-class LensFactor(Params):
+class LensFactor(Parameters):
     what: Literal["lens", "film back", "focal length"] = asked("What")
     factor: Number = asked("Times")
 

@@ -5,11 +5,12 @@ from __future__ import annotations
 from dataclasses import replace
 from typing import Literal
 
-from anaxis.core.recipe.model import Kind, NodePath, Params, Work, asked
+from anaxis.core.parameters import NodePath, Parameters, asked
+from anaxis.core.recipe.model import Kind, Work
 from anaxis.core.scene import tree
 
 
-class Level(Params):
+class Level(Parameters):
     node: NodePath = asked("Node")
     way: Literal["still", "out"] = asked("How")
 

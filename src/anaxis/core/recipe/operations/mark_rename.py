@@ -5,11 +5,12 @@ from __future__ import annotations
 from dataclasses import replace
 
 from anaxis.core.errors import BadInput
-from anaxis.core.recipe.model import Kind, Params, Work, asked
+from anaxis.core.parameters import Parameters, asked
+from anaxis.core.recipe.model import Kind, Work
 from anaxis.core.scene.landmarks import MAX_NAME
 
 
-class MarkRename(Params):
+class MarkRename(Parameters):
     name: str = asked("Name")
     to: str = asked("New name")
 

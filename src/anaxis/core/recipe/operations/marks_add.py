@@ -8,11 +8,12 @@ from typing import Any
 import numpy as np
 
 from anaxis.core.errors import BadInput
-from anaxis.core.recipe.model import Kind, Params, Work, asked
+from anaxis.core.parameters import Parameters, asked
+from anaxis.core.recipe.model import Kind, Work
 from anaxis.core.scene.landmarks import MAX_NAME, Landmarks, joined
 
 
-class MarksAdd(Params):
+class MarksAdd(Parameters):
     marks: list[Any] = asked("Landmarks")
 
 

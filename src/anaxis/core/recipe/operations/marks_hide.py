@@ -5,10 +5,11 @@ from __future__ import annotations
 from dataclasses import replace
 from typing import Any, Literal
 
-from anaxis.core.recipe.model import Kind, Params, Work, asked
+from anaxis.core.parameters import Parameters, asked
+from anaxis.core.recipe.model import Kind, Work
 
 
-class MarksHide(Params):
+class MarksHide(Parameters):
     names: list[Any] = asked("Names")
     way: Literal["hide", "show"] = asked("Way")
 

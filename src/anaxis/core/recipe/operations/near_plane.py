@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from anaxis.core.motion.edits import with_near
-from anaxis.core.recipe.model import Kind, Number, Params, Work, asked
+from anaxis.core.parameters import Number, Parameters, asked
+from anaxis.core.recipe.model import Kind, Work
 
 
-class NearPlane(Params):
+class NearPlane(Parameters):
     near_m: Number = asked("Near", "m")
 
 

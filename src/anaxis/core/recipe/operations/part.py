@@ -6,10 +6,11 @@ from typing import Literal
 
 from anaxis.core.camera.lens import Image
 from anaxis.core.camera.lens_edits import Part, of_part
-from anaxis.core.recipe.model import Kind, Number, Params, Work, asked
+from anaxis.core.parameters import Number, Parameters, asked
+from anaxis.core.recipe.model import Kind, Work
 
 
-class PartOfPlate(Params):
+class PartOfPlate(Parameters):
     plate_width_px: Number = asked("plate width", "px")
     plate_height_px: Number = asked("plate height", "px")
     x_px: Number = asked("x", "px")

@@ -5,10 +5,11 @@ from __future__ import annotations
 from dataclasses import replace
 
 from anaxis.core.motion.placement import Similarity, similarity_of
-from anaxis.core.recipe.model import Kind, Number, Params, Work, asked
+from anaxis.core.parameters import Number, Parameters, asked
+from anaxis.core.recipe.model import Kind, Work
 
 
-class Place(Params):
+class Place(Parameters):
     scale: Number = asked("scale")
     qx: Number = asked("qx")
     qy: Number = asked("qy")

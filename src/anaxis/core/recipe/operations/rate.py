@@ -8,11 +8,12 @@ from typing import Literal
 import numpy as np
 
 from anaxis.core.motion import resample
-from anaxis.core.recipe.model import Kind, Params, Work, asked
+from anaxis.core.parameters import Parameters, asked
+from anaxis.core.recipe.model import Kind, Work
 from anaxis.core.time.rates import nearest_places, parse_rate
 
 
-class Rate(Params):
+class Rate(Parameters):
     rate: str = asked("Frames a second")
     keep: Literal["frames", "time"] = asked("Keep the same")
 

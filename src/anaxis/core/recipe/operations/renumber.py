@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from anaxis.core.motion.edits import renumbered
-from anaxis.core.recipe.model import Kind, Number, Params, Work, asked
+from anaxis.core.parameters import Number, Parameters, asked
+from anaxis.core.recipe.model import Kind, Work
 from anaxis.core.time.rates import format_frame
 
 
-class Renumber(Params):
+class Renumber(Parameters):
     first: Number = asked("First frame")
 
 

@@ -6,14 +6,15 @@ from dataclasses import replace
 
 import numpy as np
 
-from anaxis.core.recipe.model import Kind, Made, Number, Params, Work, asked
+from anaxis.core.parameters import Made, Number, Parameters, asked
+from anaxis.core.recipe.model import Kind, Work
 from anaxis.core.recipe.operations.correct import UpAxis
 from anaxis.core.scene.landmarks import joined
 from anaxis.core.scene.nodes import corrected
 from anaxis.core.scene.surroundings import landmarks_of, set_lines_m
 
 
-class SetAdd(Params):
+class SetAdd(Parameters):
     sha256: Made = asked("File")
     name: str | None = asked("Name", default=None)
     up_axis: UpAxis | None = asked("Up axis", default=None)

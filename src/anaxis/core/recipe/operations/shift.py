@@ -6,10 +6,11 @@ from dataclasses import replace
 
 import numpy as np
 
-from anaxis.core.recipe.model import Kind, Number, Params, Work, asked
+from anaxis.core.parameters import Number, Parameters, asked
+from anaxis.core.recipe.model import Kind, Work
 
 
-class Shift(Params):
+class Shift(Parameters):
     x_m: Number = asked("X", "m")
     y_m: Number = asked("Y", "m")
     z_m: Number = asked("Z", "m")

@@ -6,11 +6,12 @@ from dataclasses import replace
 
 import numpy as np
 
-from anaxis.core.recipe.model import Kind, Number, Params, Work
+from anaxis.core.parameters import Number, Parameters
+from anaxis.core.recipe.model import Kind, Work
 from anaxis.core.recipe.spans import FIRST, LAST, ends, span_words
 
 
-class Trim(Params):
+class Trim(Parameters):
     first: Number | None = FIRST
     last: Number | None = LAST
 

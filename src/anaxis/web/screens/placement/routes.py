@@ -21,7 +21,7 @@ from anaxis.core.scene.picture import Picture
 from anaxis.core.space.axes import Convention
 from anaxis.core.time.rates import format_frame
 from anaxis.core.typing import Floats
-from anaxis.packages.habits import about_axis
+from anaxis.packages.habits.world_turn import about_axis
 from anaxis.store.queries import get_version, picture_of_version, recipe_of, track_of
 from anaxis.web.drawings.place import placed_svg, standing
 from anaxis.web.pages import Store, number_or_none, page

@@ -1,0 +1,51 @@
+"""The topmost transform applied twice."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+import numpy as np
+from scipy.spatial.transform import Rotation
+
+from anaxis.core.parameters import Parameters
+from anaxis.core.space.axes import Convention
+from anaxis.core.typing import Floats
+from anaxis.packages.habit import Arriving, Habit, Outbound
+
+
+class Twice(Parameters):
+    pass
+
+
+def arrive(a: Arriving, p: Twice, convention: Convention) -> Arriving:
+    turn, place = a.top[:, :3, :3], a.top[:, :3, 3]
+    track = a.track
+    return a.moved(np.einsum("nij,nj->ni", turn, track.position_m) + place, turn @ track.rotation)
+
+
+def undo(s: Outbound, p: Twice) -> Outbound:
+    """What gives the pose when it is applied twice: half the rotation, and the place from which that leads on.
+
+    A file's camera has no parent, so its own transform is the topmost, in the file's numbers W R C^T; as a
+    move of canonical space that is R A with A = C^T W. Twice that on X asks for X A X = R: X A is the root
+    of R A, and (X A + 1) p' = p.
+    """
+    between = s.axes.camera.T @ s.axes.world
+    half = Rotation.from_rotvec(Rotation.from_matrix(s.track.rotation @ between).as_rotvec() / 2).as_matrix()
+    place: Floats = np.asarray(
+        np.linalg.solve(half + np.eye(3), s.track.position_m[:, :, None])[:, :, 0], dtype=np.float64
+    )
+    # A landmark's transform is a move alone, and half of it twice is the whole.
+    return replace(s.moved(place, half @ between.T), marks_m=s.marks_m / 2)
+
+
+HABIT = Habit(
+    "twice",
+    "Applies the top transform twice",
+    Twice,
+    arrive,
+    undo,
+    lambda p: "applies the topmost transform twice",
+    1.6,
+    on_tree=True,
+)
