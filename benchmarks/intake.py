@@ -77,9 +77,7 @@ def alembic_alone(path: Path) -> None:
             if AbcGeom.IXform.matches(metadata):
                 schema = AbcGeom.IXform(entry, child.getName()).getSchema()
                 for k in range(schema.getNumSamples()):
-                    matrix = schema.getValue(
-                        Abc.ISampleSelector(schema.getTimeSampling().getSampleTime(k))
-                    ).getMatrix()
+                    matrix = schema.getValue(Abc.ISampleSelector(schema.getTimeSampling().getSampleTime(k))).getMatrix()
                     [matrix[r] for r in range(4)]
             elif AbcGeom.ICamera.matches(metadata):
                 schema = AbcGeom.ICamera(entry, child.getName()).getSchema()
@@ -103,15 +101,11 @@ def gltf_alone(path: Path) -> None:
         view = document.bufferViews[accessor.bufferView]
         kind = np.dtype(_TYPES[accessor.componentType])
         count = accessor.count * _WIDTHS[accessor.type]
-        arrays.append(
-            np.frombuffer(blob, kind, count, view.byteOffset + (accessor.byteOffset or 0)).astype(np.float64)
-        )
+        arrays.append(np.frombuffer(blob, kind, count, view.byteOffset + (accessor.byteOffset or 0)).astype(np.float64))
     for animation in document.animations:
         for channel in animation.channels:
             if channel.target.path == "rotation":
-                Rotation.from_quat(
-                    arrays[animation.samplers[channel.sampler].output].reshape(-1, 4)
-                ).as_matrix()
+                Rotation.from_quat(arrays[animation.samplers[channel.sampler].output].reshape(-1, 4)).as_matrix()
 
 
 def collada_alone(path: Path) -> None:

@@ -8,14 +8,14 @@ from __future__ import annotations
 from dataclasses import replace
 
 import numpy as np
-from anaxis.packages.habit import Arriving
-from anaxis.packages.habits import HABITS
 
 from anaxis.core.camera.lens import Image
 from anaxis.core.camera.projection import projection_of
 from anaxis.core.proof.proof import prove
 from anaxis.core.space.axes import Convention
 from anaxis.diagnosis.diagnose import diagnose
+from anaxis.packages.habit import Arriving
+from anaxis.packages.habits import HABITS
 from resample import make_track, timed
 
 
@@ -25,14 +25,17 @@ def main() -> None:
     camera = projection_of(track, image, "width")
     alone = timed(lambda: camera.project(marks))
     proof = timed(lambda: prove(track, camera, camera, marks))
-    print(
-        f"240 frames x 1,000 points: proof {proof * 1000:.0f} ms, {proof / alone:.1f} x projecting the points once"
-    )
+    print(f"240 frames x 1,000 points: proof {proof * 1000:.0f} ms, {proof / alone:.1f} x projecting the points once")
     whole = np.tile(np.eye(4), (240, 1, 1))
     cases = {
-        "nothing": [], "a world turn": [("world_turn", {"axis": "X", "angle_deg": -90.0})],
-        "a turn, a scale and a frame late": [("world_turn", {"axis": "Z", "angle_deg": 90.0}), ("scale", {"factor": 100.0}), ("frame_offset", {"frames": 1.0})],
-    }  # fmt: skip
+        "nothing": [],
+        "a world turn": [("world_turn", {"axis": "X", "angle_deg": -90.0})],
+        "a turn, a scale and a frame late": [
+            ("world_turn", {"axis": "Z", "angle_deg": 90.0}),
+            ("scale", {"factor": 100.0}),
+            ("frame_offset", {"frames": 1.0}),
+        ],
+    }
     for name, habits in cases.items():
         here = Arriving(track, image, "width", whole, whole)
         for code, params in habits:

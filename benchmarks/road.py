@@ -103,15 +103,11 @@ def run(frames: int) -> None:
         picture = picture_of(scene, None, None)
         outgoing = prepare(track, marks, picture, profile)
         step("convert", lambda: numbers_of(outgoing))
-        files = step(
-            "write", lambda: write_files("usd", [outgoing], Path(folder), file_stem("c", profile.key))
-        )
+        files = step("write", lambda: write_files("usd", [outgoing], Path(folder), file_stem("c", profile.key)))
         seen = step("read back", lambda: open_as_package(files[0], profile, picture.image))
         proof = step(
             "measure",
-            lambda: prove(
-                track, projection_of(track, picture.image, picture.fit), seen.projection, marks.position_m
-            ),
+            lambda: prove(track, projection_of(track, picture.image, picture.fit), seen.projection, marks.position_m),
         )
         print(f"\n{frames} frames, {proof.test_points} test points each, worst {proof.max_px:.2g} px")
         print(f"  {'usd-core alone':16}{library:9.3f} s   1.00")

@@ -13,9 +13,7 @@ import tempfile
 from pathlib import Path
 
 RUNS = 7
-SMALL = (
-    '#usda 1.0\n(\n metersPerUnit = 0.01\n upAxis = "Y"\n)\ndef Camera "c"\n{\n float focalLength = 30\n}\n'
-)
+SMALL = '#usda 1.0\n(\n metersPerUnit = 0.01\n upAxis = "Y"\n)\ndef Camera "c"\n{\n float focalLength = 30\n}\n'
 # The reading process as the command starts it, up to where it would open the file.
 READER = "import sys; sys.argv = ['parser', '.usda']; import anaxis.work.sandbox.parser as p; p.sys.stdin = open('/dev/null'); p.main()"
 PARENT = "import anaxis.cli, anaxis.cli.inspect"
@@ -28,9 +26,7 @@ def cpu_s(*command: str) -> float:
         before = os.times()
         subprocess.run(command, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, check=True)
         after = os.times()
-        best = min(
-            best, after.children_user - before.children_user + after.children_system - before.children_system
-        )
+        best = min(best, after.children_user - before.children_user + after.children_system - before.children_system)
     return best
 
 

@@ -88,9 +88,7 @@ def crane() -> Shot:
     """TW_010: a crane rises over the sluice gate. Y up, centimetres, three animated parents."""
     frames = np.arange(1001, 1121)
     t = (frames - frames[0]) / 119.0
-    base = matrices(
-        np.stack([np.linspace(1.5, -0.5, 120), 0 * t, 12.5 + 0 * t], 1), turn("y", 0.35 - 0.6 * ease(t))
-    )
+    base = matrices(np.stack([np.linspace(1.5, -0.5, 120), 0 * t, 12.5 + 0 * t], 1), turn("y", 0.35 - 0.6 * ease(t)))
     arm = matrices(np.stack([0 * t, 1.2 + 0 * t, 0 * t], 1), turn("x", 0.05 + 0.75 * ease(t)))
     reach = matrices(np.stack([0 * t, 0.3 + 0 * t, -4.0 - 1.2 * ease(t)], 1), np.tile(np.eye(3), (120, 1, 1)))
     target = np.stack([0.8 * t, 1.6 - 0.9 * ease(t), -0.5 - 2 * t], 1)
@@ -128,8 +126,10 @@ def kite() -> Shot:
     bell = np.array(LANDMARKS["tide_bell"])
     anchor = matrices(bell[None] - [[0, 1.0, 0]], np.eye(3)[None])
     line = matrices(np.zeros((1, 3)), turn("y", a))
-    kite_ = matrices(np.stack([0 * t, 2.5 + 2.2 * np.sin(a * 0.6), 7.5 + 1.5 * np.cos(a * 0.8)], 1)
-                     + shake(t * 16, 30, 0.12), turn("z", 0.12 * np.sin(a * 2)))  # fmt: skip
+    kite_ = matrices(
+        np.stack([0 * t, 2.5 + 2.2 * np.sin(a * 0.6), 7.5 + 1.5 * np.cos(a * 0.8)], 1) + shake(t * 16, 30, 0.12),
+        turn("z", 0.12 * np.sin(a * 2)),
+    )
     target = bell + shake(t * 8, 31, 0.2)
     anchor, line = (np.broadcast_to(m, (400, 4, 4)).copy() for m in (anchor, line))
     head = head_for([anchor, line, kite_], target)
@@ -150,8 +150,10 @@ def walk(newer: bool = False) -> Shot:
     t = (frames - 1) / 159.0
     path = np.stack([-2.5 - 4.0 * t, 0 * t, 3.5 - 4.5 * t + 0.4 * np.sin(t * 5)], 1)
     body = matrices(path, turn("y", 0.3 * np.sin(t * 4)))
-    step = matrices(np.stack([0.03 * np.sin(t * 40), 1.62 + 0.035 * np.abs(np.sin(t * 40)), 0 * t], 1),
-                    np.tile(np.eye(3), (len(t), 1, 1)))  # fmt: skip
+    step = matrices(
+        np.stack([0.03 * np.sin(t * 40), 1.62 + 0.035 * np.abs(np.sin(t * 40)), 0 * t], 1),
+        np.tile(np.eye(3), (len(t), 1, 1)),
+    )
     target = np.stack([-7.5 + 1.5 * t, 1.9 - 0.2 * t, -5.5 + 0 * t], 1)
     if newer:
         target[:, 0] += 0.8 * ease(np.clip((t - 0.6) / 0.4, 0, 1))
@@ -235,9 +237,7 @@ class Writer:
         camera.CreateVerticalApertureAttr(shot.film_mm[1] * tenths)
         camera.CreateHorizontalApertureOffsetAttr(shot.offset_mm[0] * tenths)
         camera.CreateVerticalApertureOffsetAttr(shot.offset_mm[1] * tenths)
-        self._samples(
-            camera.CreateFocusDistanceAttr(), [float(f / shot.metres_per_unit) for f in shot.focus_m]
-        )
+        self._samples(camera.CreateFocusDistanceAttr(), [float(f / shot.metres_per_unit) for f in shot.focus_m])
         camera.CreateFStopAttr(4.0)
         camera.CreateClippingRangeAttr(Gf.Vec2f(0.1 / shot.metres_per_unit, 500.0 / shot.metres_per_unit))
         if shot.squeeze != 1:

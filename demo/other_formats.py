@@ -109,11 +109,14 @@ class _Gltf:
         self.data += values.tobytes()
         self.accessors.append(
             {
-                "bufferView": len(self.views) - 1, "componentType": component, "count": len(values),
+                "bufferView": len(self.views) - 1,
+                "componentType": component,
+                "count": len(values),
                 "type": {1: "SCALAR", 3: "VEC3", 4: "VEC4"}[width],
-                "min": flat.min(axis=0).tolist(), "max": flat.max(axis=0).tolist(),
+                "min": flat.min(axis=0).tolist(),
+                "max": flat.max(axis=0).tolist(),
             }
-        )  # fmt: skip
+        )
         return len(self.accessors) - 1
 
 
@@ -149,9 +152,7 @@ def write_gltf(shot: Shot, path: Path) -> None:
     width = shot.film_mm[0] * shot.squeeze
     yfov = 2 * np.arctan(width / aspect / 2 / _all(shot.focal_mm, n))
     if len(shot.focal_mm) > 1:
-        animate(
-            {"path": "pointer", "extensions": {POINTER: {"pointer": "/cameras/0/perspective/yfov"}}}, yfov
-        )
+        animate({"path": "pointer", "extensions": {POINTER: {"pointer": "/cameras/0/perspective/yfov"}}}, yfov)
     roots = [0]
     for name, at in LANDMARKS.items():
         roots.append(len(nodes))
@@ -217,7 +218,9 @@ def write_collada(shot: Shot, path: Path) -> None:
         sources.append(_animation("lens/xfov", shot, xfov[:, None], ["XFOV"]))
     geometry, marks = "", ""
     for name, at in LANDMARKS.items():
-        marks += f"<node id={quoteattr(name)} name={quoteattr(name)}><translate>{_words(Z_UP @ at * 100)}</translate></node>"
+        marks += (
+            f"<node id={quoteattr(name)} name={quoteattr(name)}><translate>{_words(Z_UP @ at * 100)}</translate></node>"
+        )
     for piece in pieces():
         if piece.faces:
             points = piece.points @ Z_UP.T * 100
@@ -302,9 +305,7 @@ def write_obj(shot: Shot, path: Path) -> None:
         lines.append(f"o {piece.name}")
         lines += [f"v {p[0]:.9g} {p[1]:.9g} {p[2]:.9g}" for p in piece.points.tolist()]
         runs = piece.faces or [list(range(len(piece.points)))]
-        lines += [
-            f"{'f' if piece.faces else 'l'} " + " ".join(str(c + 1 + count) for c in run) for run in runs
-        ]
+        lines += [f"{'f' if piece.faces else 'l'} " + " ".join(str(c + 1 + count) for c in run) for run in runs]
         count += len(piece.points)
     bell = LANDMARKS["tide_bell"]
     lines += ["o tide_bell", f"v {bell[0]} {bell[1]} {bell[2]}", "p -1"]
@@ -328,9 +329,14 @@ def write_bundle(shot: Shot, path: Path) -> None:
 
 
 WRITERS: dict[str, Callable[[Shot, Path], None]] = {
-    ".abc": write_alembic, ".glb": write_gltf, ".gltf": write_gltf, ".dae": write_collada, ".txt": write_columns,
-    ".obj": write_obj, ".zip": write_bundle,
-}  # fmt: skip
+    ".abc": write_alembic,
+    ".glb": write_gltf,
+    ".gltf": write_gltf,
+    ".dae": write_collada,
+    ".txt": write_columns,
+    ".obj": write_obj,
+    ".zip": write_bundle,
+}
 
 
 def write_in_every_format(folder: Path, number: int = 1) -> dict[str, Path]:

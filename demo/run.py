@@ -32,8 +32,12 @@ from make_scenes import make_all, make_newer
 
 VAR = Path(__file__).resolve().parent.parent / "var"
 # What the demo has delivered already; the rest is left for the visitor.
-DELIVERIES = (("TW_010", "zup-lh-cm", "usd"), ("TW_010", "yup-rh-cm", "usd"), ("TW_020", "zup-lh-cm", "usd"),
-              ("TW_030", "yup-rh-m", "usd"))  # fmt: skip
+DELIVERIES = (
+    ("TW_010", "zup-lh-cm", "usd"),
+    ("TW_010", "yup-rh-cm", "usd"),
+    ("TW_020", "zup-lh-cm", "usd"),
+    ("TW_030", "yup-rh-m", "usd"),
+)
 
 
 def load_demo(url: str) -> bool:
@@ -53,9 +57,13 @@ def load_demo(url: str) -> bool:
                 report = look(Here(), source.scene, source.name, {})[0]
                 name = path.name[:6]
                 kept[name] = keep_camera(
-                    store, find_or_make_shot(store, show, name), source, report, report.name,
+                    store,
+                    find_or_make_shot(store, show, name),
+                    source,
+                    report,
+                    report.name,
                     picture_of(scene, None, None),
-                )  # fmt: skip
+                )
             again(store, parsers, kept["TW_040"], make_newer(Path(folder)))
             for shot, profile, format_key in DELIVERIES:
                 deliver_version(store, kept[shot], shipped_profiles()[profile], format_key)

@@ -32,17 +32,12 @@ class Piece:
 def box(name: str, low: tuple[float, float, float], high: tuple[float, float, float]) -> Piece:
     (x0, y0, z0), (x1, y1, z1) = low, high
     points = np.array(
-        [(x0, y0, z0), (x1, y0, z0), (x1, y1, z0), (x0, y1, z0),
-         (x0, y0, z1), (x1, y0, z1), (x1, y1, z1), (x0, y1, z1)]
-    )  # fmt: skip
-    return Piece(
-        name, points, [[0, 3, 2, 1], [4, 5, 6, 7], [0, 1, 5, 4], [2, 3, 7, 6], [1, 2, 6, 5], [0, 4, 7, 3]]
+        [(x0, y0, z0), (x1, y0, z0), (x1, y1, z0), (x0, y1, z0), (x0, y0, z1), (x1, y0, z1), (x1, y1, z1), (x0, y1, z1)]
     )
+    return Piece(name, points, [[0, 3, 2, 1], [4, 5, 6, 7], [0, 1, 5, 4], [2, 3, 7, 6], [1, 2, 6, 5], [0, 4, 7, 3]])
 
 
-def house(
-    name: str, low: tuple[float, float, float], high: tuple[float, float, float], ridge: float
-) -> Piece:
+def house(name: str, low: tuple[float, float, float], high: tuple[float, float, float], ridge: float) -> Piece:
     """A box with a pitched roof, its ridge along z."""
     body = box(name, low, high)
     middle = (low[0] + high[0]) / 2
@@ -76,13 +71,9 @@ def bell(centre: tuple[float, float, float]) -> Piece:
     """The tide bell: a turned profile with eight sides."""
     profile = np.array([(0.12, 0.0), (0.3, -0.15), (0.38, -0.6), (0.6, -1.0)])
     a = np.arange(8) * np.pi / 4
-    points = np.concatenate(
-        [np.stack([r * np.cos(a), np.full(8, y), r * np.sin(a)], axis=1) for r, y in profile]
-    )
+    points = np.concatenate([np.stack([r * np.cos(a), np.full(8, y), r * np.sin(a)], axis=1) for r, y in profile])
     faces = [
-        [k * 8 + i, k * 8 + (i + 1) % 8, k * 8 + 8 + (i + 1) % 8, k * 8 + 8 + i]
-        for k in range(3)
-        for i in range(8)
+        [k * 8 + i, k * 8 + (i + 1) % 8, k * 8 + 8 + (i + 1) % 8, k * 8 + 8 + i] for k in range(3) for i in range(8)
     ]
     return Piece("tide_bell_body", points + centre, faces)
 
@@ -95,18 +86,19 @@ def marsh_lines() -> list[Piece]:
         for i, z in enumerate((-14.0, 7.0, 10.0))
     ]
     race = [
-        Piece(f"race_wall_{side}", np.array([(x0, 0.0, 6.0), (x0, 0.0, -12.0), (x0, 0.6, -12.0), (x0, 0.6, 6.0)]),
-              [[0, 1, 2, 3]])
+        Piece(
+            f"race_wall_{side}",
+            np.array([(x0, 0.0, 6.0), (x0, 0.0, -12.0), (x0, 0.6, -12.0), (x0, 0.6, 6.0)]),
+            [[0, 1, 2, 3]],
+        )
         for side, x0 in (("left", -7.6), ("right", -4.8))
-    ]  # fmt: skip
+    ]
     return shore + race
 
 
 def pieces() -> list[Piece]:
     """The whole set."""
-    jetty = [
-        box(f"jetty_plank_{i}", (7.0 + i * 0.55, 0.7, 1.0), (7.4 + i * 0.55, 0.78, 3.0)) for i in range(5)
-    ]
+    jetty = [box(f"jetty_plank_{i}", (7.0 + i * 0.55, 0.7, 1.0), (7.4 + i * 0.55, 0.78, 3.0)) for i in range(5)]
     return [
         box("sluice_post_l", (-2.2, 0, -0.2), (-1.8, 2.6, 0.2)),
         box("sluice_post_r", (1.8, 0, -0.2), (2.2, 2.6, 0.2)),

@@ -46,10 +46,7 @@ PACKAGES = (
 def track_file(shot: Shot, path: Path) -> Path:
     """An ordinary shot as the open document, written out here; see docs/track.schema.json."""
     place, turned, focal = shot.samples
-    marks = [
-        {"name": n, "position": [list(map(float, p)) for p in at(shot.frames)]}
-        for n, at in shot.marks.items()
-    ]
+    marks = [{"name": n, "position": [list(map(float, p)) for p in at(shot.frames)]} for n, at in shot.marks.items()]
     axes = {"right": "+X", "up": "+Y", "back": "+Z"}
     document = {
         "anaxis_track": 1, "name": shot.name, "rate": f"{shot.rate}/1", "fit": "width",
@@ -74,17 +71,26 @@ def asked(folder: Path) -> Iterator[tuple[str, list[str]]]:
             yield f"{path.name} usd {package}", [str(path), "--to", package, "--format", "usd"]
         yield f"{path.name} all", [str(path), "--to", "zup-lh-cm", "--format", ",".join(FORMATS)]
         yield f"{path.name} bundle", [str(path), "--to", "zup-lh-cm", "--format", "usd,columns", "--bundle"]
-        yield f"{path.name} retimed", [str(path), "--to", "yup-lh-m", "--format", "usd,json", "--rate", "30", "--keep", "time"]  # fmt: skip
+        yield (
+            f"{path.name} retimed",
+            [str(path), "--to", "yup-lh-m", "--format", "usd,json", "--rate", "30", "--keep", "time"],
+        )
     for name, path in write_in_every_format(demo / "formats").items():
-        yield f"{name} read", [str(path), "--to", "zup-lh-cm", "--format", "usd,json", "--up-axis", "Y", "--metres-per-unit", "0.01"]  # fmt: skip
+        yield (
+            f"{name} read",
+            [str(path), "--to", "zup-lh-cm", "--format", "usd,json", "--up-axis", "Y", "--metres-per-unit", "0.01"],
+        )
     for name, make in SHOTS.items():
         path = track_file(make(), folder / f"{name}.track.json")
         yield f"{name} all", [str(path), "--to", "zup-lh-cm", "--format", ",".join(FORMATS)]
         for package in ("yup-rh-m", "ydown-px"):
             yield f"{name} {package}", [str(path), "--to", package, "--format", "usd,json"]
-        yield f"{name} retimed", [str(path), "--to", "zup-lh-cm", "--format", "abc,columns", "--rate", "25", "--keep", "time"]  # fmt: skip
+        yield (
+            f"{name} retimed",
+            [str(path), "--to", "zup-lh-cm", "--format", "abc,columns", "--rate", "25", "--keep", "time"],
+        )
         if name not in ("long", "subframes"):
-            yield f"{name} few keys", [str(path), "--to", "zup-lh-cm", "--format", "gltf,usd", "--reduce-px", "0.5"]  # fmt: skip
+            yield f"{name} few keys", [str(path), "--to", "zup-lh-cm", "--format", "gltf,usd", "--reduce-px", "0.5"]
 
 
 def hashes(data: bytes, name: str) -> dict[str, str]:
@@ -112,9 +118,7 @@ def delivered(how: list[str], out: Path) -> dict[str, Any]:
 
 
 def main() -> int:
-    parser = argparse.ArgumentParser(
-        description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter
-    )
+    parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
     parser.add_argument("out", type=Path)
     parser.add_argument("--against", type=Path)
     parser.add_argument(
@@ -127,9 +131,7 @@ def main() -> int:
             found[name] = delivered(how, Path(folder) / f"out{i}")
     given.out.write_text(json.dumps(found, indent=1))
     count = sum(len(f["files"]) for f in found.values())
-    print(
-        f"{len(found)} deliveries, {count} files, {sum(not f['files'] for f in found.values())} without one"
-    )
+    print(f"{len(found)} deliveries, {count} files, {sum(not f['files'] for f in found.values())} without one")
     if given.against is None:
         return 0
     before, worded = (

@@ -43,12 +43,7 @@ def seeds(folder: Path) -> list[Path]:
     scene = read_file(text)
     work = take_camera(scene, None, (1001, 1010))
     done = deliver(
-        work.done,
-        work.landmarks,
-        picture_of(scene, None, None),
-        shipped_profiles()["zup-lh-cm"],
-        "json",
-        folder,
+        work.done, work.landmarks, picture_of(scene, None, None), shipped_profiles()["zup-lh-cm"], "json", folder
     )
     others = write_in_every_format(folder / "others", 0)
     # A .gltf with its data beside it is read out of a bundle.

@@ -45,11 +45,7 @@ def pairs_elsewhere(page: Page) -> str:
     turn, out = np.radians(30), []
     for i, row in enumerate(rows):
         x, y, z = np.ravel(row["position"])[:3]
-        at = (
-            x * np.cos(turn) - y * np.sin(turn) + 1500 + 12 * (i == 2),
-            x * np.sin(turn) + y * np.cos(turn) - 800,
-            z,
-        )
+        at = (x * np.cos(turn) - y * np.sin(turn) + 1500 + 12 * (i == 2), x * np.sin(turn) + y * np.cos(turn) - 800, z)
         out.append(f"{row['name']} {at[0]:.1f} {at[1]:.1f} {at[2]:.1f}")
     return "\n".join(out)
 
@@ -101,9 +97,7 @@ def main() -> None:
     with TemporaryDirectory() as folder, LocalPostgres(Path(folder) / "pg", throwaway=True) as database:
         load_demo(database.url)
         port = free_port()
-        server = uvicorn.Server(
-            uvicorn.Config(create_app(database.url, own_worker=True), port=port, log_level="error")
-        )
+        server = uvicorn.Server(uvicorn.Config(create_app(database.url, own_worker=True), port=port, log_level="error"))
         thread = threading.Thread(target=server.run, daemon=True)
         thread.start()
         while not server.started:
@@ -112,9 +106,7 @@ def main() -> None:
             browser = playwright.chromium.launch(
                 executable_path="/usr/bin/chromium", args=["--no-sandbox", "--disable-gpu"]
             )
-            page = browser.new_page(
-                viewport={"width": 1280, "height": 800}, base_url=f"http://127.0.0.1:{port}"
-            )
+            page = browser.new_page(viewport={"width": 1280, "height": 800}, base_url=f"http://127.0.0.1:{port}")
             shoot(page, "shots", "/")
             shoot(page, "take-in-choose", "/take-in")
             page.set_input_files("#file", make_all(Path(folder) / "files")[3])

@@ -45,9 +45,7 @@ def usda(tmp_path: Path) -> Callable[..., Path]:
             "double3 xformOp:translate.timeSamples = { 1: (0, 10, 300), 10: (50, 20, 250) }\n"
             ' uniform token[] xformOpOrder = ["xformOp:translate"]'
         )
-        lens = (
-            lens or "float focalLength = 35\n float horizontalAperture = 36\n float verticalAperture = 20.25"
-        )
+        lens = lens or "float focalLength = 35\n float horizontalAperture = 36\n float verticalAperture = 20.25"
         camera = f'def Camera "cam" {{\n {lens}\n {ops}\n}}\n'
         path = tmp_path / name
         path.write_text(f"#usda 1.0\n(\n {head}\n)\n" + (body.replace("CAMERA", camera) if body else camera))
@@ -90,9 +88,7 @@ def site(engine: Engine, database_url: str) -> Iterator[str]:
         probe.bind(("127.0.0.1", 0))
         port = probe.getsockname()[1]
     server = uvicorn.Server(
-        uvicorn.Config(
-            create_app(database_url, warm_readers=0, own_worker=True), port=port, log_level="error"
-        )
+        uvicorn.Config(create_app(database_url, warm_readers=0, own_worker=True), port=port, log_level="error")
     )
     thread = threading.Thread(target=server.run, daemon=True)
     thread.start()
@@ -128,9 +124,7 @@ def page(browser: Any, site: str) -> Iterator[Page]:
     expected = ("422", "htmx:afterRequest", "htmx:sendAbort")
     page.on(
         "console",
-        lambda m: (
-            said.append(m.text) if m.type == "error" and not any(e in m.text for e in expected) else None
-        ),
+        lambda m: said.append(m.text) if m.type == "error" and not any(e in m.text for e in expected) else None,
     )
     asked: list[str] = []
     page.on("request", lambda r: asked.append(r.url))
@@ -165,29 +159,30 @@ def gltf(tmp_path: Path) -> Callable[..., Path]:
     import base64
 
     def write(
-        arrays: list[tuple[np.ndarray, str, int]], samplers: list[dict[str, Any]], channels: list[dict[str, Any]],
+        arrays: list[tuple[np.ndarray, str, int]],
+        samplers: list[dict[str, Any]],
+        channels: list[dict[str, Any]],
         change: Callable[[dict[str, Any]], None] = lambda d: None,
-    ) -> Path:  # fmt: skip
+    ) -> Path:
         data, views, accessors = b"", [], []
         for array, kind, component in arrays:
             raw = array.tobytes()
             views.append({"buffer": 0, "byteOffset": len(data), "byteLength": len(raw)})
             width = {"SCALAR": 1, "VEC3": 3, "VEC4": 4}[kind]
             accessors.append(
-                {
-                    "bufferView": len(views) - 1,
-                    "componentType": component,
-                    "count": array.size // width,
-                    "type": kind,
-                }
+                {"bufferView": len(views) - 1, "componentType": component, "count": array.size // width, "type": kind}
             )
             data += raw + b"\0" * (-len(raw) % 4)
         document = {
-            "asset": {"version": "2.0"}, "scenes": [{"nodes": [0]}], "nodes": [{"name": "cam", "camera": 0}],
+            "asset": {"version": "2.0"},
+            "scenes": [{"nodes": [0]}],
+            "nodes": [{"name": "cam", "camera": 0}],
             "cameras": [{"type": "perspective", "perspective": {"yfov": 0.7, "aspectRatio": 1.5, "znear": 0.1}}],
-            "animations": [{"samplers": samplers, "channels": channels}], "accessors": accessors, "bufferViews": views,
+            "animations": [{"samplers": samplers, "channels": channels}],
+            "accessors": accessors,
+            "bufferViews": views,
             "buffers": [{"byteLength": len(data), "uri": "data:;base64," + base64.b64encode(data).decode()}],
-        }  # fmt: skip
+        }
         change(document)
         path = tmp_path / "c.gltf"
         path.write_text(json.dumps(document))

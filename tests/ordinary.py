@@ -36,9 +36,7 @@ class Shot:
 
 def turns(yaw_deg: Array, pitch_deg: Array, roll_deg: Array) -> Array:
     """Rotations (n, 3, 3): yaw about up, then pitch, then roll, written out."""
-    y, p, r = (
-        np.radians(np.asarray(a, dtype=np.float64)) for a in np.broadcast_arrays(yaw_deg, pitch_deg, roll_deg)
-    )
+    y, p, r = (np.radians(np.asarray(a, dtype=np.float64)) for a in np.broadcast_arrays(yaw_deg, pitch_deg, roll_deg))
     cy, sy, cp, sp, cr, sr = np.cos(y), np.sin(y), np.cos(p), np.sin(p), np.cos(r), np.sin(r)
     out = np.empty((*y.shape, 3, 3))
     out[..., 0, 0], out[..., 0, 1], out[..., 0, 2] = cy * cr + sy * sp * sr, -cy * sr + sy * sp * cr, sy * cp
@@ -72,9 +70,7 @@ def _of(pose: Callable[[Array], tuple[Array, Array]], focal: Callable[[Array], A
 def still(first: float = 1001, count: int = 48) -> Shot:
     """A locked-off camera."""
     return Shot(
-        "still",
-        first + np.arange(count),
-        _of(lambda f: (line(f, _flat(f, 1.0)), turns(_flat(f, 12), -4, 0.5))),
+        "still", first + np.arange(count), _of(lambda f: (line(f, _flat(f, 1.0)), turns(_flat(f, 12), -4, 0.5)))
     )
 
 
@@ -93,9 +89,7 @@ def whip(first: float = 1001, count: int = 96, degrees: float = 120.0, over: flo
 
     def pose(f: Array) -> tuple[Array, Array]:
         go = (f - first) / 24
-        return line(f, 0.1 * go, 1.7, 6 - 0.2 * go), turns(
-            degrees * ease((f - first - 45) / over) + 0.4 * go, -3, 0
-        )
+        return line(f, 0.1 * go, 1.7, 6 - 0.2 * go), turns(degrees * ease((f - first - 45) / over) + 0.4 * go, -3, 0)
 
     return Shot("whip", first + np.arange(count), _of(pose))
 
@@ -174,9 +168,7 @@ SHOTS: dict[str, Callable[[], Shot]] = {
     "moving_marks": moving_marks,
     "far_out": lambda: zoomless(1001, 48, out_m=5000.0, name="far_out"),
     "focus_far": lambda: zoomless(1001, 48, name="focus_far", focus_m=1e6),
-    "portrait": lambda: zoomless(
-        1001, 48, name="portrait", width_px=1080, height_px=1920, film_mm=(13.5, 24.0)
-    ),
+    "portrait": lambda: zoomless(1001, 48, name="portrait", width_px=1080, height_px=1920, film_mm=(13.5, 24.0)),
     "three": lambda: zoomless(1001, 3, name="three"),
     "long": lambda: zoomless(1001, 12_000, name="long"),
 }
@@ -203,9 +195,7 @@ def points_ahead(shot: Shot, frames: Array, depths_m: tuple[float, ...] = (2.0, 
     for depth in depths_m:
         for x in (-0.4, 0.0, 0.4):
             for y in (-0.2, 0.2):
-                ray = np.stack(
-                    [x * shot.film_mm[0] / focal, y * shot.film_mm[0] / focal, -np.ones_like(focal)], axis=1
-                )
+                ray = np.stack([x * shot.film_mm[0] / focal, y * shot.film_mm[0] / focal, -np.ones_like(focal)], axis=1)
                 out.append(place + depth * np.einsum("nij,nj->ni", turn, ray))
     return np.stack(out, axis=1)
 
@@ -218,9 +208,12 @@ def track_of(shot: Shot) -> Any:
 
     place, turn, focal = shot.samples
     lens = make_lens(
-        len(shot.frames), focal_mm=focal, film_width_mm=shot.film_mm[0], film_height_mm=shot.film_mm[1],
+        len(shot.frames),
+        focal_mm=focal,
+        film_width_mm=shot.film_mm[0],
+        film_height_mm=shot.film_mm[1],
         focus_m=np.nan if shot.focus_m is None else shot.focus_m,
-    )  # fmt: skip
+    )
     return Track(shot.name, shot.frames.astype(np.float64), Fraction(shot.rate), place, turn, lens)
 
 

@@ -21,9 +21,7 @@ from test_axes_and_rotation import conventions
 
 
 @settings(max_examples=40, suppress_health_check=[HealthCheck.function_scoped_fixture])
-@given(
-    conventions(), st.sampled_from(FITS), st.sampled_from(FITS), st.sampled_from(("usd", "json", "columns"))
-)
+@given(conventions(), st.sampled_from(FITS), st.sampled_from(FITS), st.sampled_from(("usd", "json", "columns")))
 def test_any_package_sees_the_same_picture(
     demo_files: dict[str, Path], convention: Convention, source_fit: str, fit: str, format_key: str
 ) -> None:
@@ -32,7 +30,11 @@ def test_any_package_sees_the_same_picture(
     track = take_camera(scene, None, (1100, 1110)).done
     with TemporaryDirectory() as folder:
         done = deliver(
-            track, landmarks_of(scene, track.frames), picture_of(scene, Image(4096, 1716), source_fit),
-            profile, format_key, Path(folder),
-        )  # fmt: skip
+            track,
+            landmarks_of(scene, track.frames),
+            picture_of(scene, Image(4096, 1716), source_fit),
+            profile,
+            format_key,
+            Path(folder),
+        )
     assert done.proof.max_px <= (0.01 if format_key == "usd" else 1e-6)

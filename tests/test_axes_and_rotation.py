@@ -66,14 +66,10 @@ def test_the_first_road_by_hand() -> None:
     """Z up, left-handed, looking along +X: a camera at rest looks along -Z, which is their -Y, so it turns by -90."""
     road = Convention(axes_matrix("+X", "+Z", "+Y"), axes_matrix("+Y", "+Z", "-X"), 0.01, "XYZ", (-1, -1, 1))
     assert np.allclose(road.position_from_canonical([1.0, 2.0, 3.0]), [100, 300, 200])
-    assert np.allclose(
-        angles_from_matrices(road.rotation_from_canonical(np.eye(3)[None]), "XYZ").deg, [0, 0, -90]
-    )
+    assert np.allclose(angles_from_matrices(road.rotation_from_canonical(np.eye(3)[None]), "XYZ").deg, [0, 0, -90])
     # Tilting up by 30 degrees shows as +30 there, although the turn about Y is negative.
     up = matrices_from_angles([[30.0, 0, 0]], "XYZ")
-    assert np.allclose(
-        angles_from_matrices(road.rotation_from_canonical(up), "XYZ", road.signs).deg, [0, 30, -90]
-    )
+    assert np.allclose(angles_from_matrices(road.rotation_from_canonical(up), "XYZ", road.signs).deg, [0, 30, -90])
 
 
 @pytest.mark.parametrize("order", ORDERS)

@@ -23,11 +23,7 @@ ANAXIS = Path(sys.executable).parent / "anaxis"
 
 def run(*words: object, **env: str) -> subprocess.CompletedProcess[str]:
     return subprocess.run(
-        [str(ANAXIS), *map(str, words)],
-        capture_output=True,
-        text=True,
-        timeout=120,
-        env={**os.environ, **env},
+        [str(ANAXIS), *map(str, words)], capture_output=True, text=True, timeout=120, env={**os.environ, **env}
     )
 
 
@@ -177,8 +173,6 @@ def test_the_sensor_remedy_names_the_right_size(usda: Callable[..., Path]) -> No
     finding = next(f for f in examine(read_file(metres))[0].findings if f.code == "sensor_factor")
     assert "100 times too large" in finding.message and "tenths of that unit" in finding.message
     assert "36.00 x 20.25 mm and 35.00 mm" in finding.remedy
-    inches = usda(
-        lens="float focalLength = 35\n float horizontalAperture = 1.41732\n float verticalAperture = 0.79724"
-    )
+    inches = usda(lens="float focalLength = 35\n float horizontalAperture = 1.41732\n float verticalAperture = 0.79724")
     finding = next(f for f in examine(read_file(inches))[0].findings if f.code == "sensor_factor")
     assert "Multiply the film back by 25.4" in finding.remedy and "36.00 x 20.25" in finding.remedy

@@ -74,11 +74,11 @@ def test_reset_xform_stack_cuts_the_parents_off(usda: Callable[..., Path]) -> No
     assert np.allclose(bake_camera(read_usd(path)).track.position_m, [0.01, 0.02, 0.03])
 
 
-@pytest.mark.parametrize(("scale", "codes"), (("(0.01, 0.01, 0.01)", {"scale"}), ("(-1, 1, 1)", {"mirrored"}),
-                                              ("(1, 3, 1)", {"scale", "shear"})))  # fmt: skip
-def test_stray_scale_leaves_the_axes_and_is_found(
-    usda: Callable[..., Path], scale: str, codes: set[str]
-) -> None:
+@pytest.mark.parametrize(
+    ("scale", "codes"),
+    (("(0.01, 0.01, 0.01)", {"scale"}), ("(-1, 1, 1)", {"mirrored"}), ("(1, 3, 1)", {"scale", "shear"})),
+)
+def test_stray_scale_leaves_the_axes_and_is_found(usda: Callable[..., Path], scale: str, codes: set[str]) -> None:
     from anaxis.core.checks.examine import examine
 
     path = usda(
@@ -98,9 +98,7 @@ def test_stray_scale_leaves_the_axes_and_is_found(
     found = {f.code: f for f in examine(scene)[0].findings}
     assert codes <= set(found)
     assert (
-        ("/a is scaled" in found["scale"].message)
-        if "scale" in codes
-        else ("scale" not in found or "shear" in codes)
+        ("/a is scaled" in found["scale"].message) if "scale" in codes else ("scale" not in found or "shear" in codes)
     )
 
 

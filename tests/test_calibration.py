@@ -8,8 +8,6 @@ from typing import Any
 
 import numpy as np
 import pytest
-from anaxis.packages.habit import Arriving
-from anaxis.packages.habits import arrived
 from click.testing import CliRunner
 
 from anaxis.cli import cli
@@ -34,6 +32,8 @@ from anaxis.diagnosis.calibration import (
     returned_from_document,
     write_start,
 )
+from anaxis.packages.habit import Arriving
+from anaxis.packages.habits import arrived
 from anaxis.packages.model import Profile, profile_from_dict
 from anaxis.standin.package import _at, _seeing
 from test_habits import with_habits
@@ -53,7 +53,7 @@ HABITS_TRIED: dict[str, Any] = {
     "vfov_as_hfov": lambda r: {},
     "no_offsets": lambda r: {},
     "no_lens_animation": lambda r: {},
-}  # fmt: skip
+}
 
 
 def random_profile(seed: int) -> Profile:
@@ -71,14 +71,18 @@ def random_profile(seed: int) -> Profile:
     codes = [c for c in codes if c not in lens_codes[1:]]
     return profile_from_dict(
         {
-            "key": f"unknown-{seed}", "label": "unknown", "world": axes(world), "camera": axes(camera),
+            "key": f"unknown-{seed}",
+            "label": "unknown",
+            "world": axes(world),
+            "camera": axes(camera),
             "metres_per_unit": float(r.choice([0.01, 1.0, 0.001, 0.0254, 0.1])),
             "rotation": {"order": str(r.choice(ORDERS)), "signs": r.choice([-1, 1], 3).tolist()},
-            "lens": {"fit": str(r.choice(FITS[:4]))}, "time": {"rate": "25/1"},
+            "lens": {"fit": str(r.choice(FITS[:4]))},
+            "time": {"rate": "25/1"},
             "habits": [{"code": str(c), **HABITS_TRIED[str(c)](r)} for c in codes],
         },
         "a random profile",
-    )  # fmt: skip
+    )
 
 
 def opened(track: Any, profile: Profile, sent_fit: str) -> Any:
@@ -103,10 +107,7 @@ def closes(truth: Profile, found: Profile) -> float:
     # What a right-handed file says is what the package opens: here the camera itself, in canonical space.
     there = _at(opened(sent.track, truth, "width"), intended)
     return prove(
-        track,
-        projection_of(track, IMAGE, "width"),
-        _seeing(there, IMAGE, truth.lens.fit),
-        np.zeros((1, 0, 3)),
+        track, projection_of(track, IMAGE, "width"), _seeing(there, IMAGE, truth.lens.fit), np.zeros((1, 0, 3))
     ).max_px
 
 
@@ -183,12 +184,16 @@ def test_what_comes_back_of_few_numbers_says_what_a_second_round_would_settle() 
 @pytest.mark.parametrize(
     ("change", "said"),
     [
-        (lambda f: f.update(frames=[]), "not filled in"), (lambda f: f.update(points={}), "three points"), (lambda f: f.update(pixels={}), "frame of pixels"),
-        (lambda f: f.pop("position"), "not filled in"), (lambda f: f["points"].update(walnut=[1, 2, 3]), "none of those sent"),
-        (lambda f: f["points"].update(alder=[99, 99, 99]), "fit no axes"), (lambda f: f.update(pixels={"900": {"alder": [3, 4]}}), "same frames"),
+        (lambda f: f.update(frames=[]), "not filled in"),
+        (lambda f: f.update(points={}), "three points"),
+        (lambda f: f.update(pixels={}), "frame of pixels"),
+        (lambda f: f.pop("position"), "not filled in"),
+        (lambda f: f["points"].update(walnut=[1, 2, 3]), "none of those sent"),
+        (lambda f: f["points"].update(alder=[99, 99, 99]), "fit no axes"),
+        (lambda f: f.update(pixels={"900": {"alder": [3, 4]}}), "same frames"),
         (lambda f: f.update(rate="often"), "not a frame rate"),
     ],
-)  # fmt: skip
+)
 def test_a_form_that_cannot_be_read_says_why(change: Any, said: str) -> None:
     truth = random_profile(1)
     form = form_of(made_camera(), truth.convention, IMAGE, truth.lens.fit, "usd")
@@ -254,9 +259,12 @@ def forms(truth: Profile, decimals: int | None = None, every: int = 1) -> list[d
 def settled(truth: Profile, decimals: int | None = None, every: int = 1, kit: bool = True) -> Learned:
     first, second, third = forms(truth, decimals, every)
     return learned(
-        returned_from_document(first, "a"), "learned", "learned", returned_from_document(second, "b", "camera") if kit else None,
+        returned_from_document(first, "a"),
+        "learned",
+        "learned",
+        returned_from_document(second, "b", "camera") if kit else None,
         returned_from_document(third, "c", "pixels") if kit else None,
-    )  # fmt: skip
+    )
 
 
 @pytest.mark.parametrize("every", [2, 4])
@@ -272,9 +280,7 @@ def test_frames_that_were_not_typed_are_no_habit(every: int) -> None:
               {"code": "world_turn", "axis": "X", "angle_deg": -90.0}, None]
 )  # fmt: skip
 @pytest.mark.parametrize("key", ["zup-lh-cm", "yup-rh-m"])
-def test_one_file_does_not_tell_a_unit_from_a_scale_and_the_second_does(
-    habit: dict[str, Any] | None, key: str
-) -> None:
+def test_one_file_does_not_tell_a_unit_from_a_scale_and_the_second_does(habit: dict[str, Any] | None, key: str) -> None:
     truth = with_habits(key, *([habit] if habit else []))
     alone = settled(truth, kit=False)
     assert any("calibration_second" in s for s in alone.second_round) and alone.confidence["habits"] <= 0.5

@@ -52,9 +52,7 @@ def bad(tmp_path: Path) -> Path:
     return path
 
 
-def test_several_formats_and_packages_and_a_bundle_for_each(
-    demo_files: dict[str, Path], tmp_path: Path
-) -> None:
+def test_several_formats_and_packages_and_a_bundle_for_each(demo_files: dict[str, Path], tmp_path: Path) -> None:
     args = (
         demo_files["TW_010"],
         "--to",
@@ -68,36 +66,23 @@ def test_several_formats_and_packages_and_a_bundle_for_each(
     )
     done = said("transfer", *args, "--out", tmp_path / "a")
     assert len(done["deliveries"]) == 12 and done["proof"]["max_px"] <= 0.01
-    assert {d["format"] for d in done["deliveries"]} == {
-        "usd",
-        "alembic",
-        "gltf",
-        "collada",
-        "columns",
-        "json",
-    }
+    assert {d["format"] for d in done["deliveries"]} == {"usd", "alembic", "gltf", "collada", "columns", "json"}
     again = said("transfer", *args, "--out", tmp_path / "b")
     for one, other in zip(done["files"], again["files"], strict=True):
         assert Path(one).read_bytes() == Path(other).read_bytes(), one
     with zipfile.ZipFile(tmp_path / "a" / f"{demo_files['TW_010'].stem}.shotcam.zup-lh-cm.zip") as bundle:
         manifest = json.loads(bundle.read("manifest.json"))
-        assert (
-            set(manifest["files"]) == set(bundle.namelist()) - {"manifest.json"}
-            and len(bundle.namelist()) == 14
-        )
+        assert set(manifest["files"]) == set(bundle.namelist()) - {"manifest.json"} and len(bundle.namelist()) == 14
         for name, entry in manifest["files"].items():
             assert hashlib.sha256(bundle.read(name)).hexdigest() == entry["sha256"]
         assert (
-            manifest["cameras"][0]["source"]["sha256"]
-            == hashlib.sha256(demo_files["TW_010"].read_bytes()).hexdigest()
+            manifest["cameras"][0]["source"]["sha256"] == hashlib.sha256(demo_files["TW_010"].read_bytes()).hexdigest()
         )
         marks = bundle.read("landmarks/landmarks.csv").decode().splitlines()
         assert marks[0] == "name,x_cm,y_cm,z_cm" and len(marks) == 8
         check = bundle.read("axis_check/axis_check.obj").decode()
         ends = [line for line in check.splitlines() if line.startswith("v ")]
-        assert (
-            ends[1] == "v 100.0 0.0 0.0" and "o one_metre" in check
-        )  # a metre along the package's own +X, in cm
+        assert ends[1] == "v 100.0 0.0 0.0" and "o one_metre" in check  # a metre along the package's own +X, in cm
         sheet = bundle.read("transfer_sheet.html").decode()
         for words in (
             "Set on import",
@@ -116,9 +101,7 @@ def test_arrive_proof_and_diagnose_tell_what_a_package_made_of_a_file(
 ) -> None:
     source = demo_files["TW_010"]
     sent = Path(
-        said("transfer", source, "--to", "zup-lh-cm", "--format", "usd", "--out", tmp_path, "--json")[
-            "files"
-        ][0]
+        said("transfer", source, "--to", "zup-lh-cm", "--format", "usd", "--out", tmp_path, "--json")["files"][0]
     )
     plain, spoiled = (
         said("arrive", sent, "--profile", "zup-lh-cm", "--json"),
@@ -148,9 +131,7 @@ def test_arrive_proof_and_diagnose_tell_what_a_package_made_of_a_file(
     assert best["frames"] == [[1001, 1120]] and "scales everything by 100" in best["sentence"]
     assert "which with --profile" in run("proof", source, back).stderr
     # Sent again for the package as it is, it arrives right: the file makes up for the habits.
-    cured = said(
-        "transfer", source, "--to", bad, "--format", "usd,json,abc", "--out", tmp_path / "cured", "--json"
-    )
+    cured = said("transfer", source, "--to", bad, "--format", "usd,json,abc", "--out", tmp_path / "cured", "--json")
     assert cured["proof"]["max_px"] <= 0.01 and "makes up for it" in " ".join(cured["notes"])
 
 
@@ -163,9 +144,7 @@ def test_parents_that_were_left_out_are_found(demo_files: dict[str, Path], tmp_p
 
     scene = read_file(demo_files["TW_020"])
     node = scene.camera()
-    alone = bake_camera(
-        scene.replaced(replace(node, parent=None)), node.path, frame_range(1, 240, "it")
-    ).track
+    alone = bake_camera(scene.replaced(replace(node, parent=None)), node.path, frame_range(1, 240, "it")).track
     profile = shipped_profiles()["yup-rh-m"]
     back = write_columns(
         [Outgoing(alone, profile.convention, Image(1920, 1080), "height", NO_LANDMARKS, ())], tmp_path, "back"
@@ -205,9 +184,9 @@ def test_profile_commands(tmp_path: Path, bad: Path) -> None:
     assert said("profile", "show", "zup-lh-cm")["key"] == "zup-lh-cm"
     assert "2 habits" in run("profile", "check", bad).stdout
     mapped = said("profile", "map", "yup-lh-cm", "yup-rh-unit", "--json")
-    assert mapped["rotation_deg"][0] == {"from": "x", "factor": -1.0, "add": 0.0} and mapped[
-        "scale"
-    ] == pytest.approx(0.01)
+    assert mapped["rotation_deg"][0] == {"from": "x", "factor": -1.0, "add": 0.0} and mapped["scale"] == pytest.approx(
+        0.01
+    )
     assert mapped["camera_offset_deg"] is None and mapped["rotation_order"] == "ZXY"
     turned = said("profile", "map", "yup-rh-m", "zup-rh-m", "--json")
     assert turned["camera_offset_deg"] is None and turned["rotation_order"] == "XZY"
@@ -270,15 +249,7 @@ def test_cameras_together_below_a_root_and_each_alone(tmp_path: Path) -> None:
         "default_lens,guessed_up_axis",
     )
     done = said(
-        *args,
-        "--format",
-        "usd,dae,json",
-        "--together",
-        "--under-root",
-        "--bundle",
-        "--out",
-        tmp_path / "a",
-        "--json",
+        *args, "--format", "usd,dae,json", "--together", "--under-root", "--bundle", "--out", tmp_path / "a", "--json"
     )
     assert len(done["deliveries"]) == 12 and done["proof"]["max_px"] <= 0.01
     assert {d["camera"] for d in done["deliveries"]} == {"/set/race", "/set/loft"}
@@ -291,25 +262,12 @@ def test_cameras_together_below_a_root_and_each_alone(tmp_path: Path) -> None:
             bundle.namelist()
         )
         assert [c["camera"] for c in json.loads(bundle.read("manifest.json"))["cameras"]] == ["race", "loft"]
-    seen = said(
-        "arrive",
-        tmp_path / "a" / "mill.zup-lh-cm.usd",
-        "--profile",
-        "zup-lh-cm",
-        "--camera",
-        "loft",
-        "--json",
-    )
+    seen = said("arrive", tmp_path / "a" / "mill.zup-lh-cm.usd", "--profile", "zup-lh-cm", "--camera", "loft", "--json")
     assert len(seen["frames"]) == 10
-    wrong = run(
-        "arrive", tmp_path / "a" / "mill.zup-lh-cm.usd", "--profile", "zup-lh-cm", "--camera", "attic"
-    )
+    wrong = run("arrive", tmp_path / "a" / "mill.zup-lh-cm.usd", "--profile", "zup-lh-cm", "--camera", "attic")
     assert "holds no camera 'attic': there are race, loft" in str(wrong.exception)
     apart = said(*args, "--format", "usd", "--out", tmp_path / "b", "--json")
-    assert (
-        sorted(Path(f).name for f in apart["files"])[0] == "mill.loft.yup-rh-m.usd"
-        and len(apart["files"]) == 4
-    )
+    assert sorted(Path(f).name for f in apart["files"])[0] == "mill.loft.yup-rh-m.usd" and len(apart["files"]) == 4
 
 
 def test_a_table_under_other_headings_is_in_the_packages_own_numbers(

@@ -18,12 +18,7 @@ DEFAULT_ASSET = "<unit meter='1'/><up_axis>Y_UP</up_axis>"
 
 
 def collada(
-    tmp_path: Path,
-    node: str,
-    animations: str = "",
-    asset: str = "",
-    lens: str = "<xfov>50</xfov>",
-    head: str = "",
+    tmp_path: Path, node: str, animations: str = "", asset: str = "", lens: str = "<xfov>50</xfov>", head: str = ""
 ) -> Path:
     path = tmp_path / "c.dae"
     path.write_text(
@@ -64,10 +59,10 @@ def curve_xml(
 
 
 STACK = (
-     "<translate>1 2 3</translate><rotate>0.6 0 0.8 40</rotate><scale>1 2 3</scale>",
+    "<translate>1 2 3</translate><rotate>0.6 0 0.8 40</rotate><scale>1 2 3</scale>",
     "<matrix>1 0 0 4 0 0 -1 5 0 1 0 6 0 0 0 1</matrix><rotate>1 0 0 -20</rotate>",
     "<rotate>0 0 1 10</rotate><translate>-1 0 2</translate><lookat>0 0 0 0 0 -1 0 1 0</lookat>",
-)  # fmt: skip
+)
 
 
 @pytest.mark.parametrize("stack", STACK)
@@ -91,9 +86,7 @@ def test_collada_lookat_looks_from_the_eye_at_its_interest(tmp_path: Path) -> No
 
 def test_collada_skew_tilts_the_first_axis_towards_the_second(tmp_path: Path) -> None:
     local = read_file(collada(tmp_path, "<skew>45 1 0 0 0 1 0</skew>")).cameras[0].local[0]
-    assert np.allclose(local[:3, :3] @ [1, 0, 0], [1, 1, 0]) and np.allclose(
-        local[:3, :3] @ [0, 1, 0], [0, 1, 0]
-    )
+    assert np.allclose(local[:3, :3] @ [1, 0, 0], [1, 1, 0]) and np.allclose(local[:3, :3] @ [0, 1, 0], [0, 1, 0])
 
 
 @pytest.mark.parametrize(
@@ -105,7 +98,7 @@ def test_collada_skew_tilts_the_first_axis_towards_the_second(tmp_path: Path) ->
         ('<matrix sid="m">1 0 0 0 0 1 0 0 0 0 1 0 0 0 0 1</matrix>', "n/m(0)(3)", [0, 8], (0, 3), [0, 4, 8]),
         ('<rotate sid="r">0 1 0 0</rotate>', "n/r.ANGLE", [0, 60], (0, 2), np.sin(np.radians([0, 30, 60]))),
     ),
-)  # fmt: skip
+)
 def test_collada_animation_targets(
     tmp_path: Path, node: str, target: str, values: list[float], element: tuple[int, int], expected: Any
 ) -> None:
@@ -133,10 +126,14 @@ def test_collada_step_and_bezier(tmp_path: Path) -> None:
     ("lens", "hfov", "vfov"),
     (
         ("<xfov>50</xfov><aspect_ratio>2</aspect_ratio>", 50.0, 2 * np.degrees(np.arctan(np.tan(np.radians(25)) / 2))),
-        ("<yfov>30</yfov><aspect_ratio>1.5</aspect_ratio>", 2 * np.degrees(np.arctan(np.tan(np.radians(15)) * 1.5)), 30.0),
+        (
+            "<yfov>30</yfov><aspect_ratio>1.5</aspect_ratio>",
+            2 * np.degrees(np.arctan(np.tan(np.radians(15)) * 1.5)),
+            30.0,
+        ),
         ("<xfov>50</xfov><yfov>30</yfov>", 50.0, 30.0),
     ),
-)  # fmt: skip
+)
 def test_collada_any_two_of_xfov_yfov_and_aspect(tmp_path: Path, lens: str, hfov: float, vfov: float) -> None:
     got = bake_camera(read_file(collada(tmp_path, "", lens=lens))).track.lens
     assert np.isclose(2 * np.degrees(np.arctan(got.film_width_mm / 2 / got.focal_mm))[0], hfov)
@@ -145,17 +142,11 @@ def test_collada_any_two_of_xfov_yfov_and_aspect(tmp_path: Path, lens: str, hfov
 
 def test_collada_up_axes_and_unit(tmp_path: Path) -> None:
     """The direction that is up in the file is up in canonical space, and right stays where the standard has it."""
-    for letter, up, right in (
-        ("X", [1, 0, 0], [0, -1, 0]),
-        ("Y", [0, 1, 0], [1, 0, 0]),
-        ("Z", [0, 0, 1], [1, 0, 0]),
-    ):
+    for letter, up, right in (("X", [1, 0, 0], [0, -1, 0]), ("Y", [0, 1, 0], [1, 0, 0]), ("Z", [0, 0, 1], [1, 0, 0])):
         asset = f'<unit meter="0.0254"/><up_axis>{letter}_UP</up_axis>'
         for axis, canonical in ((up, [0, 1, 0]), (right, [1, 0, 0])):
             at = " ".join(str(v) for v in axis)
-            track = bake_camera(
-                read_file(collada(tmp_path, f"<translate>{at}</translate>", asset=asset))
-            ).track
+            track = bake_camera(read_file(collada(tmp_path, f"<translate>{at}</translate>", asset=asset))).track
             assert np.allclose(track.position_m[0], np.array(canonical) * 0.0254), letter
 
 

@@ -29,9 +29,7 @@ PLACE = np.stack([80 * np.sin(T / 7), 160 + 0.5 * T, 300 - 9.0 * T], axis=1)
 ANGLES = np.stack([-4 + np.sin(T), 25 * np.cos(T / 9), 0.1 * T], axis=1)
 
 
-def table(
-    path: Path, columns: list[np.ndarray], head: str = "", gap: str = " ", digits: str = "%.9g"
-) -> Path:
+def table(path: Path, columns: list[np.ndarray], head: str = "", gap: str = " ", digits: str = "%.9g") -> Path:
     rows = [gap.join(digits % v for v in row) for row in np.column_stack(columns).tolist()]
     path.write_text("\n".join(([head] if head else []) + rows) + "\n")
     return path
@@ -62,9 +60,7 @@ def test_columns_are_told_by_behaviour_where_there_are_no_headings(tmp_path: Pat
     radians = table(tmp_path / "d.txt", [T, PLACE, np.radians(ANGLES)])
     scene = read_file(radians)
     assert scene.columns and scene.columns["layout"]["columns"][4]["unit"] == "rad"
-    assert np.allclose(
-        bake_camera(scene).track.rotation, bake_camera(read_file(bare)).track.rotation, atol=1e-8
-    )
+    assert np.allclose(bake_camera(scene).track.rotation, bake_camera(read_file(bare)).track.rotation, atol=1e-8)
 
 
 @pytest.mark.parametrize(
@@ -73,9 +69,12 @@ def test_columns_are_told_by_behaviour_where_there_are_no_headings(tmp_path: Pat
         ("Frame,tx,ty,tz,rx,ry,rz,focalLength", ["frame", *PLACES, *TURNS, "focal"]),
         ("time_s;pos.x;pos.y;pos.z;pitch;yaw;roll;vfov_deg", ["seconds", *PLACES, *TURNS, "vfov"]),
         ("frame\tX\tY\tZ\trotateX\trotateY\trotateZ\tzoom", ["frame", *PLACES, *TURNS, "zoom"]),
-        ("frm,translateX,translateY,translateZ,rotation_x_deg,rotation_y_deg,rotation_z_deg,note", ["frame", *PLACES, *TURNS, "focal"]),
+        (
+            "frm,translateX,translateY,translateZ,rotation_x_deg,rotation_y_deg,rotation_z_deg,note",
+            ["frame", *PLACES, *TURNS, "focal"],
+        ),
     ),
-)  # fmt: skip
+)
 def test_columns_are_told_by_their_headings(tmp_path: Path, head: str, expected: list[str]) -> None:
     gap = next(g for g in ("\t", ";", ",") if g in head)
     first = T / 24 if "time" in head else T + 1
@@ -89,17 +88,10 @@ def test_a_layout_chosen_by_hand_is_done_as_it_says(tmp_path: Path) -> None:
     columns: list[dict[str, Any]] = [{"quantity": "frame"}]
     columns += [{"quantity": q, "unit": "rad", "sign": -1 if q.endswith("y") else 1} for q in TURNS]
     columns += [{"quantity": q} for q in PLACES] + [{"quantity": "nothing"}]
-    layout = {
-        "columns": columns,
-        "convention": convention_document(convention),
-        "order": "ZXY",
-        "rate": "30000/1001",
-    }
+    layout = {"columns": columns, "convention": convention_document(convention), "order": "ZXY", "rate": "30000/1001"}
     scene = read_file(path, layout=layout)
     track = bake_camera(scene).track
-    assert scene.rate == Fraction(30000, 1001) and not {"rate", "up_axis", "columns", "order"} & set(
-        scene.guesses
-    )
+    assert scene.rate == Fraction(30000, 1001) and not {"rate", "up_axis", "columns", "order"} & set(scene.guesses)
     assert np.allclose(track.position_m, convention.position_to_canonical(PLACE))
     # The convention counts x and y backwards; the column's own sign comes on top of it.
     x, y, z = (ANGLES * [-1, 1, 1]).T
@@ -108,9 +100,7 @@ def test_a_layout_chosen_by_hand_is_done_as_it_says(tmp_path: Path) -> None:
 
 
 @pytest.mark.parametrize("key", ("yup-rh-cm", "zup-lh-cm", "ydown-px", "yup-lh-m"))
-def test_what_was_written_as_columns_reads_back(
-    tmp_path: Path, demo_files: dict[str, Path], key: str
-) -> None:
+def test_what_was_written_as_columns_reads_back(tmp_path: Path, demo_files: dict[str, Path], key: str) -> None:
     scene, profile = read_file(demo_files["TW_020"]), shipped_profiles()[key]
     track = take_camera(scene, None).done
     picture = picture_of(scene, None, None)
@@ -121,9 +111,7 @@ def test_what_was_written_as_columns_reads_back(
     again = bake_camera(read_file(done.files[0], layout=layout)).track
     assert np.allclose(again.position_m, track.position_m, atol=1e-9)
     assert np.allclose(again.rotation, track.rotation, atol=1e-9)
-    assert np.allclose(again.lens.focal_mm, track.lens.focal_mm) and np.allclose(
-        again.lens.focus_m, track.lens.focus_m
-    )
+    assert np.allclose(again.lens.focal_mm, track.lens.focal_mm) and np.allclose(again.lens.focus_m, track.lens.focus_m)
     assert np.allclose(again.lens.offset_y_mm, track.lens.offset_y_mm)
 
 
@@ -152,7 +140,7 @@ def test_a_lens_by_its_field_of_view_or_zoom(tmp_path: Path) -> None:
         ("x,y,z\n", "headings and no rows"),
         ("\0\0\0\0", "is no text"),
     ),
-)  # fmt: skip
+)
 def test_a_table_that_cannot_be_read_is_one_sentence(tmp_path: Path, text: str, said: str) -> None:
     (tmp_path / "tide.txt").write_text(text)
     if said == "columns":  # two rows of one number: no frames then, which is told and no error
@@ -169,24 +157,18 @@ def test_a_table_that_cannot_be_read_is_one_sentence(tmp_path: Path, text: str, 
         ([{"quantity": "tide"}] * 4, "Column 1 is said to be 'tide'"),
         ([{"quantity": "frame"}], "names 1 columns and the table has 4"),
     ),
-)  # fmt: skip
-def test_a_layout_that_does_not_fit_is_one_sentence(
-    tmp_path: Path, columns: list[dict[str, Any]], said: str
-) -> None:
+)
+def test_a_layout_that_does_not_fit_is_one_sentence(tmp_path: Path, columns: list[dict[str, Any]], said: str) -> None:
     with pytest.raises(BadInput, match=said):
         read_file(table(tmp_path / "a.txt", [T, PLACE]), layout={"columns": columns})
 
 
 @given(st.integers(2, 30), st.integers(3, 12), st.integers(0, 2**32 - 1))
-def test_every_table_of_numbers_gets_a_proposal_that_uses_nothing_twice(
-    rows: int, columns: int, seed: int
-) -> None:
+def test_every_table_of_numbers_gets_a_proposal_that_uses_nothing_twice(rows: int, columns: int, seed: int) -> None:
     random = np.random.default_rng(seed)
     numbers = random.normal(0, 10.0 ** random.integers(-3, 5, columns), (rows, columns))
     found = propose(None, numbers)
     used = [c.quantity for c in found if c.quantity != "nothing"]
     assert (
-        len(found) == columns
-        and len(set(used)) == len(used)
-        and all(c.quantity in QUANTITIES and c.why for c in found)
+        len(found) == columns and len(set(used)) == len(used) and all(c.quantity in QUANTITIES and c.why for c in found)
     )

@@ -21,16 +21,19 @@ def test_inspect_says_what_is_in_a_file(demo_files: dict[str, Path]) -> None:
     report = json.loads(done.stdout)
     assert done.returncode == 0 and done.stderr == ""
     assert report["file"] == {
-        "name": "TW_020_camera_v001.usda", "format": "usd", "up_axis": "Z", "metres_per_unit": 1.0,
-        "rate": "25/1", "first_frame": 1, "last_frame": 240,
-    }  # fmt: skip
+        "name": "TW_020_camera_v001.usda",
+        "format": "usd",
+        "up_axis": "Z",
+        "metres_per_unit": 1.0,
+        "rate": "25/1",
+        "first_frame": 1,
+        "last_frame": 240,
+    }
     (camera,) = report["cameras"]
     assert camera["path"] == "/TW_020/rail/dolly/head/shotcam" and camera["name"] == "shotcam"
     assert (camera["first_frame"], camera["last_frame"], camera["samples"]) == (1, 240, 240)
     assert camera["animated"] and camera["lens_animated"] and camera["findings"] == []
-    assert camera["lens"]["focal_mm"] == pytest.approx(24) and camera["lens"][
-        "film_width_mm"
-    ] == pytest.approx(24.89)
+    assert camera["lens"]["focal_mm"] == pytest.approx(24) and camera["lens"]["film_width_mm"] == pytest.approx(24.89)
     assert "shotcam" in run("inspect", demo_files["TW_020"]).stdout
 
 
@@ -38,15 +41,7 @@ def test_inspect_says_what_is_in_a_file(demo_files: dict[str, Path]) -> None:
 def test_values_are_the_packages_own(demo_files: dict[str, Path], key: str) -> None:
     document = json.loads(
         run(
-            "values",
-            demo_files["TW_010"],
-            "--to",
-            key,
-            "--frames",
-            "1001-1003",
-            "--resolution",
-            "2000x1000",
-            "--json",
+            "values", demo_files["TW_010"], "--to", key, "--frames", "1001-1003", "--resolution", "2000x1000", "--json"
         ).stdout
     )
     assert [f["frame"] for f in document["frames"]] == [1001, 1002, 1003]
@@ -98,9 +93,7 @@ def test_transfer_writes_and_proves(demo_files: dict[str, Path], tmp_path: Path,
     assert 1001 <= proof["worst_frame"] <= 1400 and proof["median_px"] <= proof["max_px"]
 
 
-def test_exit_code_3_when_the_proof_is_above_the_tolerance(
-    demo_files: dict[str, Path], tmp_path: Path
-) -> None:
+def test_exit_code_3_when_the_proof_is_above_the_tolerance(demo_files: dict[str, Path], tmp_path: Path) -> None:
     done = run("transfer", demo_files["TW_020"], "--to", "zup-lh-cm", "--format", "usd", "--out", tmp_path,
                "--tolerance-px", "0.0000001", "--json")  # fmt: skip
     assert done.returncode == 3 and json.loads(done.stdout)["proof"]["max_px"] > 1e-7
@@ -120,11 +113,15 @@ def test_several_cameras_must_be_chosen(usda: Callable[..., Path]) -> None:
 
 def test_a_profile_of_ones_own(demo_files: dict[str, Path], tmp_path: Path) -> None:
     mine = {
-        "key": "attic", "label": "The attic", "world": {"right": "+X", "up": "+Z", "back": "+Y"},
-        "camera": {"right": "+Y", "up": "+Z", "back": "-X"}, "metres_per_unit": 0.01,
+        "key": "attic",
+        "label": "The attic",
+        "world": {"right": "+X", "up": "+Z", "back": "+Y"},
+        "camera": {"right": "+Y", "up": "+Z", "back": "-X"},
+        "metres_per_unit": 0.01,
         "rotation": {"order": "XYZ", "signs": [-1, -1, 1]},
-        "lens": {"shown": "focal", "film_unit": "mm", "fit": "width"}, "time": {"rate": "30/1", "first_frame": 0},
-    }  # fmt: skip
+        "lens": {"shown": "focal", "film_unit": "mm", "fit": "width"},
+        "time": {"rate": "30/1", "first_frame": 0},
+    }
     path = tmp_path / "attic.json"
     path.write_text(json.dumps(mine))
     words = ("values", demo_files["TW_010"], "--frames", "1050-1050", "--json", "--to")
@@ -140,9 +137,7 @@ def test_a_profile_of_ones_own(demo_files: dict[str, Path], tmp_path: Path) -> N
 def test_a_guess_can_be_set(usda: Callable[..., Path]) -> None:
     path = usda(head="timeCodesPerSecond = 24")
     guessed = json.loads(run("inspect", path, "--json").stdout)
-    assert {"guessed_up_axis", "guessed_metres_per_unit"} <= {
-        f["code"] for f in guessed["cameras"][0]["findings"]
-    }
+    assert {"guessed_up_axis", "guessed_metres_per_unit"} <= {f["code"] for f in guessed["cameras"][0]["findings"]}
     report = json.loads(run("inspect", path, "--up-axis", "Z", "--metres-per-unit", "0.1", "--json").stdout)
     assert report["file"]["up_axis"] == "Z" and report["file"]["metres_per_unit"] == 0.1
     assert not [f for f in report["cameras"][0]["findings"] if f["code"].startswith("guessed")]
@@ -172,9 +167,7 @@ def test_bad_words_get_one_sentence(demo_files: dict[str, Path], words: tuple[st
 def test_inspect_reads_every_format(other_files: dict[str, Path], suffix: str) -> None:
     report = json.loads(run("inspect", other_files[suffix], "--json").stdout)
     (camera,) = report["cameras"]
-    assert (camera["first_frame"], camera["last_frame"], camera["samples"]) == (1, 240, 240) and camera[
-        "animated"
-    ]
+    assert (camera["first_frame"], camera["last_frame"], camera["samples"]) == (1, 240, 240) and camera["animated"]
     assert report["file"]["rate"] == ("24/1" if suffix == ".txt" else "25/1")
 
 
@@ -186,9 +179,7 @@ def test_a_recipe_and_a_column_layout_come_from_files(other_files: dict[str, Pat
         {"code": "shift", "params": {"x_m": 1, "y_m": 0, "z_m": 0}},
     ]
     (tmp_path / "recipe.json").write_text(json.dumps({"operations": steps}))
-    plain = json.loads(
-        run("values", other_files[".txt"], "--to", "yup-rh-m", "--frames", "10-20", "--json").stdout
-    )
+    plain = json.loads(run("values", other_files[".txt"], "--to", "yup-rh-m", "--frames", "10-20", "--json").stdout)
     done = run(
         "values",
         other_files[".txt"],
@@ -201,9 +192,7 @@ def test_a_recipe_and_a_column_layout_come_from_files(other_files: dict[str, Pat
         "--json",
     )
     shown = json.loads(done.stdout)
-    assert shown["rate"] == "25/1" and [f["frame"] for f in shown["frames"]] == [
-        10 + i / 2 for i in range(21)
-    ]
+    assert shown["rate"] == "25/1" and [f["frame"] for f in shown["frames"]] == [10 + i / 2 for i in range(21)]
     assert shown["frames"][0]["position"][0] == pytest.approx(plain["frames"][0]["position"][0] + 1)
     for format_key in ("usd", "json", "columns"):
         out = tmp_path / format_key
@@ -233,7 +222,7 @@ def test_a_recipe_and_a_column_layout_come_from_files(other_files: dict[str, Pat
         (("--rate", "often"), "'often' is not a frame rate"),
         (("--up-axis", "Q"), "Q"),
     ),
-)  # fmt: skip
+)
 def test_an_option_that_cannot_be_used_is_one_sentence(
     other_files: dict[str, Path], options: tuple[str, ...], said: str
 ) -> None:

@@ -15,9 +15,7 @@ from ordinary import SHOTS, ease, held, jitter, line, primes, track_of, turns, w
 
 
 def made(place: np.ndarray, turn: np.ndarray, focal: np.ndarray | float = 35.0) -> Track:
-    return Track(
-        "m", 1001.0 + np.arange(len(place)), Fraction(24), place, turn, make_lens(len(place), focal_mm=focal)
-    )
+    return Track("m", 1001.0 + np.arange(len(place)), Fraction(24), place, turn, make_lens(len(place), focal_mm=focal))
 
 
 def a_move(rng: np.random.Generator, count: int) -> Track:
@@ -27,10 +25,7 @@ def a_move(rng: np.random.Generator, count: int) -> Track:
     focal = np.full(count, rng.choice([18.0, 35.0, 85.0]))
     on_twos = rng.random() < 0.2
     for _ in range(rng.integers(1, 4)):
-        start, over = (
-            rng.uniform(5, count - 5),
-            rng.choice([12, 24, 48] if on_twos else [3, 4, 5, 8, 12, 24, 48]),
-        )
+        start, over = (rng.uniform(5, count - 5), rng.choice([12, 24, 48] if on_twos else [3, 4, 5, 8, 12, 24, 48]))
         way = ease if rng.random() < 0.8 else (lambda u: np.clip(u, 0, 1))
         go = way((f - start) / over)
         kind = rng.integers(0, 4)
@@ -64,8 +59,11 @@ def test_a_move_is_no_cut_and_a_cut_is_seen() -> None:
         apart = rng.normal(size=3) * rng.choice([1.0, 5.0, 50.0])
         turned = Rotation.from_rotvec(rng.normal(size=3)).as_matrix()
         place = np.concatenate([one.position_m, two.position_m @ turned.T + apart])
-        joined = made(place, np.concatenate([one.rotation, turned @ two.rotation]),
-                      np.concatenate([one.lens.focal_mm, two.lens.focal_mm]))  # fmt: skip
+        joined = made(
+            place,
+            np.concatenate([one.rotation, turned @ two.rotation]),
+            np.concatenate([one.lens.focal_mm, two.lens.focal_mm]),
+        )
         found = breaks_of(joined)
         missed += 60 not in found.pose and 60 not in found.undecided
         undecided += 60 not in found.pose and 60 in found.undecided

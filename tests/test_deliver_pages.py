@@ -43,9 +43,7 @@ def test_two_cameras_go_together_in_one_file_below_their_roots(
         pages = [client.get(f"/deliveries/{i}").text for i in (1, 2, 3, 4)]
         assert all("graded exact" in p for p in pages)
         names = [re.findall(r'/files/([^"]+)" download', p)[0] for p in pages]
-        assert (
-            names[0] == names[1] == "TW_010.zup-lh-cm.usd" and names[2][:6] + names[3][:6] == "TW_010TW_030"
-        )
+        assert names[0] == names[1] == "TW_010.zup-lh-cm.usd" and names[2][:6] + names[3][:6] == "TW_010TW_030"
         data = client.get(f"/deliveries/1/files/{names[0]}").content
         assert data == client.get(f"/deliveries/2/files/{names[0]}").content
     path = tmp_path / "both.usd"
@@ -106,10 +104,7 @@ def test_a_camera_that_begins_below_frame_0_there_goes_out_in_every_format(
     assert {Path(n).suffix for n in names} == {".usd", ".abc", ".json", ".csv", ".glb", ".dae"}
     cameras = json.loads(bundle.read("manifest.json"))["cameras"]
     zero = {
-        n: p.get("frame_at_zero_s", 0)
-        for c in cameras
-        for n, p in c["proof"].items()
-        if n.endswith((".glb", ".dae"))
+        n: p.get("frame_at_zero_s", 0) for c in cameras for n, p in c["proof"].items() if n.endswith((".glb", ".dae"))
     }
     assert sorted(zero.values()) == [-1000, -1000, 0, 0], zero
 

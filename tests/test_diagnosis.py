@@ -29,15 +29,16 @@ from test_resample import walk
 
 # Habits that say the same of one camera: whichever is named, undoing it closes the proof.
 SAME = {
-    "up_axis": {"world_turn"}, "unit": {"scale"}, "own_first": {"own_first", "frame_offset"}, "frame_offset": {"own_first", "frame_offset"},
-}  # fmt: skip
+    "up_axis": {"world_turn"},
+    "unit": {"scale"},
+    "own_first": {"own_first", "frame_offset"},
+    "frame_offset": {"own_first", "frame_offset"},
+}
 
 
 def arrival(track: Track, profile: Profile, format_key: str, folder: Path) -> Track:
     """What a package with habits makes of a file that knows nothing of them."""
-    plain = deliver(
-        track, NO_LANDMARKS, PICTURE, profile.model_copy(update={"habits": ()}), format_key, folder
-    )
+    plain = deliver(track, NO_LANDMARKS, PICTURE, profile.model_copy(update={"habits": ()}), format_key, folder)
     return open_as_package(plain.files[0], profile, IMAGE, None, track.rate).track
 
 
@@ -61,11 +62,7 @@ def test_each_habit_alone_is_found(code: str, tmp_path: Path) -> None:
     # What the format itself drops is told beside it.
     own = [c for c in causes if not (format_key in ("gltf", "collada") and c == "no_offsets")]
     assert len(own) == 1 and own[0] in SAME.get(code, {code}), causes
-    assert (
-        first.residual_px <= EXPLAINED_PX
-        and first.sentence.endswith("remain.")
-        and "package" in first.sentence
-    )
+    assert first.residual_px <= EXPLAINED_PX and first.sentence.endswith("remain.") and "package" in first.sentence
     if code in (
         "world_turn",
         "scale",
@@ -97,9 +94,7 @@ def test_each_habit_alone_is_found(code: str, tmp_path: Path) -> None:
         {"code": "mirror", "axis": "X"},
     ],
 )
-def test_a_horizon_levelled_after_something_else_is_told_from_it(
-    first: dict[str, Any], tmp_path: Path
-) -> None:
+def test_a_horizon_levelled_after_something_else_is_told_from_it(first: dict[str, Any], tmp_path: Path) -> None:
     profile, track = with_habits("zup-lh-cm", first, {"code": "no_roll"}), shot()
     found = told(track, profile, "usd", tmp_path)
     assert found.explained, found.explanations[0].sentence
@@ -122,10 +117,7 @@ def test_random_pairs_are_found_and_undoing_them_closes_the_proof(tmp_path: Path
             sent = deliver(track, NO_LANDMARKS, PICTURE, learned, "usd", tmp_path)
             seen = open_as_package(sent.files[0], profile, IMAGE, sent.seen.frames, track.rate)
             closed += (
-                prove(
-                    track, projection_of(track, IMAGE, "width"), seen.projection, np.zeros((1, 0, 3))
-                ).max_px
-                <= 0.1
+                prove(track, projection_of(track, IMAGE, "width"), seen.projection, np.zeros((1, 0, 3))).max_px <= 0.1
             )
     print(f"of 24 random pairs {explained} explained, {closed} closed")
     assert explained >= 22 and closed >= 21
@@ -133,11 +125,7 @@ def test_random_pairs_are_found_and_undoing_them_closes_the_proof(tmp_path: Path
 
 def test_nothing_happened_is_said_so(tmp_path: Path) -> None:
     found = told(shot(), with_habits("zup-rh-m"), "json", tmp_path)
-    assert (
-        found.explained
-        and found.explanations[0].causes == ()
-        and "camera meant" in found.explanations[0].sentence
-    )
+    assert found.explained and found.explanations[0].causes == () and "camera meant" in found.explanations[0].sentence
     assert found.deviation_px.max() < 0.01
 
 
@@ -145,18 +133,14 @@ def test_what_nothing_explains_says_where_it_departs(tmp_path: Path) -> None:
     track = shot()
     place = track.position_m.copy()
     place[30:] += np.linspace(0, 2, 18)[:, None] * [1.0, 0.3, -0.5]
-    found = diagnose(
-        track, replace(track, position_m=place), IMAGE, "width", with_habits("zup-lh-cm").convention
-    )
+    found = diagnose(track, replace(track, position_m=place), IMAGE, "width", with_habits("zup-lh-cm").convention)
     assert not found.explained and found.explanations
     assert "px remain, most at frame" in found.explanations[0].sentence
     assert (found.deviation_px[:30] < 1e-6).all() and found.deviation_px[-1] > 10
     # A camera of another shot altogether, and one frame alone, are no reason to fail.
     other = replace(track, position_m=track.position_m[::-1] * 3, rotation=track.rotation[::-1])
     assert not diagnose(track, other, IMAGE, "width", with_habits("yup-rh-m").convention).explained
-    assert diagnose(
-        track, track.take(np.array([0])), IMAGE, "width", with_habits("yup-rh-m").convention
-    ).explanations
+    assert diagnose(track, track.take(np.array([0])), IMAGE, "width", with_habits("yup-rh-m").convention).explanations
 
 
 def test_a_camera_with_handles_and_a_part_of_it_still_match(tmp_path: Path) -> None:
@@ -214,14 +198,9 @@ def test_what_is_on_no_list_is_never_explained(kind: int) -> None:
 
 @pytest.mark.parametrize("read", ["XZY", "YXZ", "YZX", "ZXY", "ZYX"])
 def test_a_wrong_rotation_order_is_named(read: str, tmp_path: Path) -> None:
-    profile, track = (
-        with_habits("zup-lh-cm", {"code": "rotation_order", "written": "XYZ", "read": read}),
-        shot(),
-    )
+    profile, track = (with_habits("zup-lh-cm", {"code": "rotation_order", "written": "XYZ", "read": read}), shot())
     found = told(track, profile, "usd", tmp_path)
-    assert found.explained and found.explanations[0].causes == (
-        ("rotation_order", {"written": "XYZ", "read": read}),
-    )
+    assert found.explained and found.explanations[0].causes == (("rotation_order", {"written": "XYZ", "read": read}),)
     assert read in found.explanations[0].sentence and read[::-1] in found.explanations[0].sentence
 
 
@@ -230,19 +209,13 @@ def test_the_top_transform_twice_is_named_where_the_source_has_a_parent() -> Non
     parent_turn = Rotation.from_euler("yxz", [40, 10, -5], degrees=True).as_matrix()
     parent_place = np.array([3.0, 0.5, -2.0])
     bare = replace(
-        track,
-        position_m=(track.position_m - parent_place) @ parent_turn,
-        rotation=parent_turn.T @ track.rotation,
+        track, position_m=(track.position_m - parent_place) @ parent_turn, rotation=parent_turn.T @ track.rotation
     )
     twice = replace(
-        track,
-        position_m=track.position_m @ parent_turn.T + parent_place,
-        rotation=parent_turn @ track.rotation,
+        track, position_m=track.position_m @ parent_turn.T + parent_place, rotation=parent_turn @ track.rotation
     )
     found = diagnose(track, twice, IMAGE, "width", with_habits("zup-lh-cm").convention, (bare,))
-    assert found.explained and [c for c, _ in found.explanations[0].causes] == ["twice"], found.explanations[
-        0
-    ].sentence
+    assert found.explained and [c for c, _ in found.explanations[0].causes] == ["twice"], found.explanations[0].sentence
 
 
 @pytest.mark.parametrize("rate", ["30", "25", "48"])
@@ -282,42 +255,34 @@ def test_noise_defeats_no_cause_and_is_none(habit: dict[str, Any], noise_m: floa
         )
         .track
     )
-    found = diagnose(
-        track, replace(here, position_m=here.position_m + noise), IMAGE, "width", profile.convention
-    )
-    assert found.explained and [c for c, _ in found.explanations[0].causes] == [habit["code"]], (
-        found.explanations[0].sentence
-    )
+    found = diagnose(track, replace(here, position_m=here.position_m + noise), IMAGE, "width", profile.convention)
+    assert found.explained and [c for c, _ in found.explanations[0].causes] == [habit["code"]], found.explanations[
+        0
+    ].sentence
     assert "noise" in found.explanations[0].sentence or found.explanations[0].residual_px <= EXPLAINED_PX
 
 
 @pytest.mark.parametrize("decimals", [2, 3, 4])
 def test_printed_decimals_defeat_no_cause_and_are_said(decimals: int) -> None:
     """Typed from a package's own display, in its own unit."""
-    for habit in (
-        {"code": "world_turn", "axis": "Z", "angle_deg": 90.0},
-        {"code": "scale", "factor": 0.01},
-        None,
-    ):
+    for habit in ({"code": "world_turn", "axis": "Z", "angle_deg": 90.0}, {"code": "scale", "factor": 0.01}, None):
         profile = with_habits("zup-rh-m", *([habit] if habit else []))
         track, convention = walk(count=48), profile.convention
         here = Case(track, track, IMAGE, "width", convention).arriving(track)
-        done = (
-            HABITS[habit["code"]].arrive(here, profile.habits[0].params, convention).track if habit else track
-        )
+        done = HABITS[habit["code"]].arrive(here, profile.habits[0].params, convention).track if habit else track
         place = np.round(convention.position_from_canonical(done.position_m), decimals)
-        angles = np.round(
-            angles_from_matrices(convention.rotation_from_canonical(done.rotation), "XYZ").deg, decimals
-        )
+        angles = np.round(angles_from_matrices(convention.rotation_from_canonical(done.rotation), "XYZ").deg, decimals)
         if habit and habit["code"] == "scale" and decimals < 4:
             continue  # a hundredth of a metre in two decimals says nothing of a move
         typed = replace(
-            done, position_m=convention.position_to_canonical(place), rotation=convention.rotation_to_canonical(matrices_from_angles(angles, "XYZ")),
-        )  # fmt: skip
+            done,
+            position_m=convention.position_to_canonical(place),
+            rotation=convention.rotation_to_canonical(matrices_from_angles(angles, "XYZ")),
+        )
         found = diagnose(track, typed, IMAGE, "width", convention)
-        assert found.explained and [c for c, _ in found.explanations[0].causes] == (
-            [habit["code"]] if habit else []
-        ), found.explanations[0].sentence
+        assert found.explained and [c for c, _ in found.explanations[0].causes] == ([habit["code"]] if habit else []), (
+            found.explanations[0].sentence
+        )
         if found.explanations[0].residual_px > EXPLAINED_PX:
             assert f"{decimals} decimals tell" in found.explanations[0].sentence
 
@@ -327,18 +292,12 @@ def test_of_three_frames_nothing_is_fitted() -> None:
     three = track.take(np.array([0, 50, 99]))
     same = diagnose(track, three, IMAGE, "width", convention)
     assert (
-        same.explained
-        and same.explanations[0].causes == ()
-        and "told from 3 frames" in same.explanations[0].sentence
+        same.explained and same.explanations[0].causes == () and "told from 3 frames" in same.explanations[0].sentence
     )
     moved = replace(three, position_m=three.position_m + np.array([0.123, 0.4, -0.2]))
     assert not diagnose(track, moved, IMAGE, "width", convention).explained
     turned = Case(track, three, IMAGE, "width", convention)
-    here = (
-        HABITS["world_turn"]
-        .arrive(turned.arriving(three), {"axis": "X", "angle_deg": -90.0}, convention)
-        .track
-    )
+    here = HABITS["world_turn"].arrive(turned.arriving(three), {"axis": "X", "angle_deg": -90.0}, convention).track
     assert diagnose(track, here, IMAGE, "width", convention).explained
 
 
@@ -363,9 +322,7 @@ def test_a_place_of_whole_numbers_is_as_exact_as_it_looks() -> None:
 def test_noise_is_measured_by_the_size_of_the_world_it_is_seen_in() -> None:
     """A hundred times larger, a hundredth of a unit is a tenth of a millimetre, also with a lens of 85 mm."""
     track = walk(count=120, first=86400)
-    track = replace(
-        track, lens=replace(track.lens, focal_mm=np.full(120, 85.0), film_width_mm=np.full(120, 13.3))
-    )
+    track = replace(track, lens=replace(track.lens, focal_mm=np.full(120, 85.0), film_width_mm=np.full(120, 13.3)))
     noise = np.random.default_rng(3).normal(size=track.position_m.shape) * 1e-2
     grown = replace(track, position_m=track.position_m * 100 + noise)
     found = diagnose(track, grown, IMAGE, "width", with_habits("yup-rh-m").convention)

@@ -45,20 +45,14 @@ def test_an_edl_and_a_timeline_say_the_same(edl: Path, tmp_path: Path) -> None:
     assert edit.clips[1] == Clip("tw_020", 1.0, 240.0, 119.0)
     assert edit.cuts == [119.0, 359.0, 365.0] and edit.rate == 24
     other = tmp_path / "reel.otio"
-    otio.adapters.write_to_file(
-        otio.adapters.read_from_file(str(edl), adapter_name="cmx_3600", rate=24), str(other)
-    )
+    otio.adapters.write_to_file(otio.adapters.read_from_file(str(edl), adapter_name="cmx_3600", rate=24), str(other))
     assert read_edit(other, Fraction(25)).clips == edit.clips
     assert safe_edit(other, Fraction(24)) == read_edit(other, Fraction(24))
 
 
 def test_clips_belong_to_the_shot_they_are_named_after(edl: Path) -> None:
     found = shots_in(read_edit(edl, Fraction(24)), ["TW_010", "TW_020", "TW_030", "TW"])
-    assert {k: len(v) for k, v in found.items()} == {
-        "TW_010": 2,
-        "TW_020": 1,
-        "TW": 1,
-    }  # TW_0101 is not TW_010
+    assert {k: len(v) for k, v in found.items()} == {"TW_010": 2, "TW_020": 1, "TW": 1}  # TW_0101 is not TW_010
 
 
 def test_gaps_between_clips_count(tmp_path: Path) -> None:
@@ -70,9 +64,13 @@ def test_gaps_between_clips_count(tmp_path: Path) -> None:
             otio.opentime.RationalTime(first, rate), otio.opentime.RationalTime(frames, rate)
         )
 
-    track.extend([
-        otio.schema.Clip("a", source_range=span(7, 10)), otio.schema.Gap(source_range=span(0, 5)), otio.schema.Clip("b", source_range=span(100, 20)),
-    ])  # fmt: skip
+    track.extend(
+        [
+            otio.schema.Clip("a", source_range=span(7, 10)),
+            otio.schema.Gap(source_range=span(0, 5)),
+            otio.schema.Clip("b", source_range=span(100, 20)),
+        ]
+    )
     timeline = otio.schema.Timeline("gapped")
     timeline.tracks.append(track)
     path = tmp_path / "g.otio"
@@ -83,7 +81,9 @@ def test_gaps_between_clips_count(tmp_path: Path) -> None:
 
 def test_cuts_become_marks_of_the_camera() -> None:
     track = shot()  # 1001 to 1060
-    edit = Edit("reel", track.rate, (Clip("a", 1, 20, 0), Clip("b", 1, 20, 20), Clip("c", 1, 90, 40), Clip("d", 1, 9, 130)))  # fmt: skip
+    edit = Edit(
+        "reel", track.rate, (Clip("a", 1, 20, 0), Clip("b", 1, 20, 20), Clip("c", 1, 90, 40), Clip("d", 1, 9, 130))
+    )
     assert [o.params["frame"] for o in cut_operations(edit, track, 1001.0)] == [1021.0, 1041.0]
     with pytest.raises(BadInput, match="No cut of the edit 'reel' lies on the camera's frames 1001 to 1060"):
         cut_operations(edit, track, 5000.0)
@@ -128,9 +128,7 @@ def test_nothing_is_interpolated_across_the_edits_cuts(demo_files: dict[str, Pat
 def test_the_edit_on_the_pages(page: Page, site: str, demo_files: dict[str, Path], edl: Path) -> None:
     for name in ("TW_010", "TW_020", "TW_030"):
         take_in(site, demo_files[name], name)
-    httpx.post(
-        f"{site}/cameras/1/deliver", data={"version": "1", "to": "yup-rh-m", "format_key": "usd"}, timeout=60
-    )
+    httpx.post(f"{site}/cameras/1/deliver", data={"version": "1", "to": "yup-rh-m", "format_key": "usd"}, timeout=60)
     page.goto("/")
     page.get_by_text("What the edit expects of these shots").click()
     page.set_input_files("[name=file]", edl)
@@ -161,9 +159,7 @@ def test_the_edit_on_the_pages(page: Page, site: str, demo_files: dict[str, Path
         assert client.post("/shows/9/edit", files={"file": ("x.edl", EDL.encode())}).status_code == 404
 
 
-def _timeline(
-    tmp_path: Path, tracks: list[otio.schema.Track], start: otio.opentime.RationalTime | None = None
-) -> Path:
+def _timeline(tmp_path: Path, tracks: list[otio.schema.Track], start: otio.opentime.RationalTime | None = None) -> Path:
     timeline = otio.schema.Timeline("made", global_start_time=start)
     for track in tracks:
         timeline.tracks.append(track)
@@ -180,9 +176,7 @@ def _clip(
     effects: list[otio.schema.TimeEffect] | None = None,
     on: bool = True,
 ) -> otio.schema.Clip:
-    span = otio.opentime.TimeRange(
-        otio.opentime.RationalTime(first, rate), otio.opentime.RationalTime(frames, rate)
-    )
+    span = otio.opentime.TimeRange(otio.opentime.RationalTime(first, rate), otio.opentime.RationalTime(frames, rate))
     clip = otio.schema.Clip(name, source_range=span, effects=effects or [])
     clip.enabled = on
     return clip
@@ -192,51 +186,46 @@ def test_speed_freezes_and_rates_count_the_frames_that_are_seen(tmp_path: Path) 
     """By hand: 24 frames at 200 % go through 48 of the source, backwards through the 48 before it."""
     warp = otio.schema.LinearTimeWarp
     track = otio.schema.Track(kind=otio.schema.TrackKind.Video)
-    track.extend([
-        _clip("fast", 1001, 24, effects=[warp(time_scalar=2.0)]),
-        _clip("slow", 1001, 24, effects=[warp(time_scalar=0.5)]),
-        _clip("back", 1048, 24, effects=[warp(time_scalar=-2.0)]),
-        _clip("frozen", 1010, 24, effects=[otio.schema.FreezeFrame()]),
-        _clip("ramp", 1001, 24, effects=[otio.schema.TimeEffect("a ramp", "curve")]),
-        _clip("high", 2001, 96, rate=48),
-    ])  # fmt: skip
+    track.extend(
+        [
+            _clip("fast", 1001, 24, effects=[warp(time_scalar=2.0)]),
+            _clip("slow", 1001, 24, effects=[warp(time_scalar=0.5)]),
+            _clip("back", 1048, 24, effects=[warp(time_scalar=-2.0)]),
+            _clip("frozen", 1010, 24, effects=[otio.schema.FreezeFrame()]),
+            _clip("ramp", 1001, 24, effects=[otio.schema.TimeEffect("a ramp", "curve")]),
+            _clip("high", 2001, 96, rate=48),
+        ]
+    )
     edit = read_edit(_timeline(tmp_path, [track], otio.opentime.RationalTime(0, 24)), Fraction(24))
     seen = {c.name: (c.first, c.last, c.rate, c.speed, c.begins) for c in edit.clips}
     assert seen == {
-        "fast": (1001, 1048, "", 2.0, 0), "slow": (1001, 1012, "", 0.5, 24), "back": (1001, 1048, "", -2.0, 48),
-        "frozen": (1010, 1010, "", 0.0, 72), "ramp": (1001, 1024, "", 1.0, 96), "high": (2001, 2096, "48/1", 1.0, 120),
-    }  # fmt: skip
-    assert (
-        edit.rate == 24 and len(edit.notes) == 1 and "'ramp'" in edit.notes[0] and "a ramp" in edit.notes[0]
-    )
+        "fast": (1001, 1048, "", 2.0, 0),
+        "slow": (1001, 1012, "", 0.5, 24),
+        "back": (1001, 1048, "", -2.0, 48),
+        "frozen": (1010, 1010, "", 0.0, 72),
+        "ramp": (1001, 1024, "", 1.0, 96),
+        "high": (2001, 2096, "48/1", 1.0, 120),
+    }
+    assert edit.rate == 24 and len(edit.notes) == 1 and "'ramp'" in edit.notes[0] and "a ramp" in edit.notes[0]
     first = otio.schema.Track(kind=otio.schema.TrackKind.Video)
     first.extend([_clip("odd", 1, 48, rate=48), *(_clip(f"c{i}", 1, 24) for i in range(4))])
-    assert (
-        read_edit(_timeline(tmp_path, [first]), Fraction(30)).rate == 24
-    )  # not that of whatever clip comes first
+    assert read_edit(_timeline(tmp_path, [first]), Fraction(30)).rate == 24  # not that of whatever clip comes first
 
 
 def test_what_is_not_seen_of_an_edit_is_named(tmp_path: Path) -> None:
     low, high = (otio.schema.Track(kind=otio.schema.TrackKind.Video, name=n) for n in ("V1", "V2"))
-    low.extend(
-        [
-            _clip("under", 1, 24),
-            _clip("half", 101, 48),
-            _clip("off", 1, 24, on=False),
-            _clip("clear", 201, 24),
-        ]
-    )
+    low.extend([_clip("under", 1, 24), _clip("half", 101, 48), _clip("off", 1, 24, on=False), _clip("clear", 201, 24)])
     high.extend([_clip("over", 501, 48)])
     edit = read_edit(_timeline(tmp_path, [low, high]), Fraction(24))
     assert [(c.name, c.first, c.last, c.begins) for c in edit.clips] == [
-        ("over", 501, 548, 0), ("half", 125, 148, 48), ("clear", 201, 224, 96)
-    ]  # fmt: skip
+        ("over", 501, 548, 0),
+        ("half", 125, 148, 48),
+        ("clear", 201, 224, 96),
+    ]
     assert [n.split("'")[1] for n in edit.notes] == ["under", "half", "off"]
     cut = otio.schema.Track(kind=otio.schema.TrackKind.Video)
     cut.extend([_clip("head", 1, 24), _clip("middle", 101, 48), _clip("tail", 201, 24)])
-    cut.source_range = otio.opentime.TimeRange(
-        otio.opentime.RationalTime(34, 24), otio.opentime.RationalTime(48, 24)
-    )
+    cut.source_range = otio.opentime.TimeRange(otio.opentime.RationalTime(34, 24), otio.opentime.RationalTime(48, 24))
     edit = read_edit(_timeline(tmp_path, [cut]), Fraction(24))
     assert [(c.name, c.first, c.last, c.begins) for c in edit.clips] == [
         ("middle", 111, 148, 0),

@@ -29,7 +29,9 @@ def moving(keys: dict[float, tuple[Any, Any, Any]], more: str = "", order: str =
 
 
 def lens(focal: float = 35.0, width: float = 36.0, height: float = 20.25, more: str = "") -> str:
-    return f"float focalLength = {focal}\n float horizontalAperture = {width}\n float verticalAperture = {height}\n {more}"
+    return (
+        f"float focalLength = {focal}\n float horizontalAperture = {width}\n float verticalAperture = {height}\n {more}"
+    )
 
 
 def head(unit: float = 0.01, rate: str = "24", more: str = "", image: bool = True, up: str = "Y") -> str:
@@ -47,7 +49,9 @@ def xform(name: str, body: str, ops: str) -> str:
 
 SCALED = 'double3 xformOp:scale = (0.01, 0.01, 0.01)\n uniform token[] xformOpOrder = ["xformOp:scale"]'
 MIRROR = 'double3 xformOp:scale = (-1, 1, 1)\n uniform token[] xformOpOrder = ["xformOp:scale"]'
-LOPSIDED = 'double3 xformOp:scale = (1, 1, 3)\n double xformOp:rotateX = 30\n uniform token[] xformOpOrder = ["xformOp:scale"]'
+LOPSIDED = (
+    'double3 xformOp:scale = (1, 1, 3)\n double xformOp:rotateX = 30\n uniform token[] xformOpOrder = ["xformOp:scale"]'
+)
 MOVED = moving({1.0: (0, 0, 0), 10.0: (90, 0, 0)})
 OWN = f'def Camera "cam" {{\n {lens()}\n uniform token[] xformOpOrder = ["!resetXformStack!"]\n}}'
 MARK = 'def Xform "bell" {\n double3 xformOp:translate = (25, 10, 295)\n uniform token[] xformOpOrder = ["xformOp:translate"]\n}'
@@ -154,9 +158,7 @@ def test_a_remedy_is_an_operation_that_mends_the_fault(file: Callable[..., Path]
 def test_the_inch_and_hundred_factors_are_named(file: Callable[..., Path]) -> None:
     inches = next(f for f in findings_of(file(**FAULTS["sensor_factor inches"])) if f.code == "sensor_factor")
     assert inches.numbers["factor"] == 25.4
-    metres = findings_of(
-        file(head=head(unit=1.0), lens=lens(), ops=moving({1.0: (0, 1, 3), 10.0: (1, 1, 3)}))
-    )
+    metres = findings_of(file(head=head(unit=1.0), lens=lens(), ops=moving({1.0: (0, 1, 3), 10.0: (1, 1, 3)})))
     assert "plain millimetres" in metres[0].message and metres[0].numbers["factor"] == 100
 
 
@@ -175,9 +177,7 @@ def test_a_shot_that_should_be_longer_or_at_another_rate(file: Callable[..., Pat
     (extra,) = (f for f in longer if f.code == "longer_than_shot")
     assert "2 frames more before it and 2 behind it" in extra.message and extra.severity == "note"
     assert extra.operation == {"code": "trim", "params": {"first": 3, "last": 8}}
-    assert not [
-        f for f in findings_of(file(), expected=Expected(30, 80, None)) if f.code == "longer_than_shot"
-    ]
+    assert not [f for f in findings_of(file(), expected=Expected(30, 80, None)) if f.code == "longer_than_shot"]
     assert said["rate_not_shot"].operation == {"code": "correct", "params": {"rate": "25/1"}}
     assert findings_of(path, expected=Expected(1, 10, Fraction(24))) == []
 
@@ -188,12 +188,8 @@ def test_a_target_that_is_looked_at_already_is_no_finding(file: Callable[..., Pa
     assert findings_of(file(body=SETTINGS + ahead, ops=still)) == []
 
 
-def test_lens_animation_that_most_readers_drop(
-    other_files: dict[str, Path], demo_files: dict[str, Path]
-) -> None:
-    codes = {
-        s: [f.code for f in examine(read_file(other_files[s]))[0].findings] for s in (".glb", ".dae", ".abc")
-    }
+def test_lens_animation_that_most_readers_drop(other_files: dict[str, Path], demo_files: dict[str, Path]) -> None:
+    codes = {s: [f.code for f in examine(read_file(other_files[s]))[0].findings] for s in (".glb", ".dae", ".abc")}
     assert (
         "lens_animation" in codes[".glb"]
         and "lens_animation" in codes[".dae"]
@@ -221,12 +217,15 @@ def test_every_check_yields_only_codes_that_are_tested() -> None:
     import inspect
     import re
 
-    named = {
-        code for check in CHECKS for code in re.findall(r'Finding\(\s*"(\w+)"', inspect.getsource(check))
-    }
+    named = {code for check in CHECKS for code in re.findall(r'Finding\(\s*"(\w+)"', inspect.getsource(check))}
     tested = {k.split()[0] for k in FAULTS} | {
-        "helper_camera", "unused_camera", "shorter_than_shot", "longer_than_shot", "rate_not_shot", "lens_animation",
-    }  # fmt: skip
+        "helper_camera",
+        "unused_camera",
+        "shorter_than_shot",
+        "longer_than_shot",
+        "rate_not_shot",
+        "lens_animation",
+    }
     assert named - tested == set()
 
 

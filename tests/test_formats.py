@@ -39,16 +39,12 @@ def test_every_format_arrives_within_a_hundredth_of_a_pixel(
     picture = picture_of(scene, Image(4096, round(4096 / 1.9)), None)
     limits = {"usd": 0.01, "json": 1e-6, "columns": 1e-6}
     for format_key, limit in limits.items():
-        done = deliver(
-            track, landmarks_of(scene, track.frames), picture, shipped_profiles()[key], format_key, tmp_path
-        )
+        done = deliver(track, landmarks_of(scene, track.frames), picture, shipped_profiles()[key], format_key, tmp_path)
         assert done.proof.max_px <= limit and done.proof.test_points == 187
 
 
 @pytest.mark.parametrize("key", list(shipped_profiles()))
-def test_a_written_usd_reads_back_as_the_same_camera(
-    demo_files: dict[str, Path], tmp_path: Path, key: str
-) -> None:
+def test_a_written_usd_reads_back_as_the_same_camera(demo_files: dict[str, Path], tmp_path: Path, key: str) -> None:
     scene = read_file(demo_files["TW_030"])
     track = bake_camera(scene).track
     marks = landmarks_of(scene, track.frames).shown()
@@ -63,11 +59,7 @@ def test_a_written_usd_reads_back_as_the_same_camera(
     stage = Usd.Stage.Open(str(done.files[0]))
     assert UsdGeom.GetStageUpAxis(stage) == ("Z" if key.startswith("zup") else "Y")
     assert UsdGeom.GetStageMetersPerUnit(stage) == profile.metres_per_unit
-    assert (stage.GetStartTimeCode(), stage.GetEndTimeCode(), stage.GetTimeCodesPerSecond()) == (
-        1001,
-        1400,
-        24,
-    )
+    assert (stage.GetStartTimeCode(), stage.GetEndTimeCode(), stage.GetTimeCodesPerSecond()) == (1001, 1400, 24)
     # The lens is in tenths of a scene unit, whatever the unit.
     camera = UsdGeom.Camera(stage.GetDefaultPrim())
     assert camera.GetFocalLengthAttr().Get() == pytest.approx(50 / (100 * profile.metres_per_unit))
@@ -81,9 +73,13 @@ def test_writing_twice_gives_the_same_bytes(demo_files: dict[str, Path], tmp_pat
         for name in ("a", "b"):
             (folder := tmp_path / format_key / name).mkdir(parents=True)
             done = deliver(
-                track, landmarks_of(scene, track.frames), picture_of(scene, None, None),
-                shipped_profiles()["zup-lh-cm"], format_key, folder,
-            )  # fmt: skip
+                track,
+                landmarks_of(scene, track.frames),
+                picture_of(scene, None, None),
+                shipped_profiles()["zup-lh-cm"],
+                format_key,
+                folder,
+            )
             both.append(done.files[0].read_bytes())
         assert both[0] == both[1]
 
@@ -93,18 +89,16 @@ def test_track_json_is_lossless(demo_files: dict[str, Path], tmp_path: Path) -> 
 
     scene = read_file(demo_files["TW_020"])
     track = bake_camera(scene).track
-    out = make_outgoing(
-        track, Convention(), Image(1920, 1080), "width", "width", landmarks_of(scene, track.frames)
-    )
+    out = make_outgoing(track, Convention(), Image(1920, 1080), "width", "width", landmarks_of(scene, track.frames))
     again = read_file(write_track_json([out], tmp_path, "x")[0])
     back = bake_camera(again).track
     assert again.source_fit == "width" and again.rate == track.rate
     for name in ("frames", "position_m", "rotation"):
         assert np.array_equal(getattr(back, name), getattr(track, name)), name
     for field in fields(Lens):
-        assert np.array_equal(
-            getattr(back.lens, field.name), getattr(track.lens, field.name), equal_nan=True
-        ), field.name
+        assert np.array_equal(getattr(back.lens, field.name), getattr(track.lens, field.name), equal_nan=True), (
+            field.name
+        )
 
 
 def test_a_scene_survives_the_archive(demo_files: dict[str, Path]) -> None:
@@ -116,15 +110,15 @@ def test_a_scene_survives_the_archive(demo_files: dict[str, Path]) -> None:
 
 @pytest.mark.parametrize("metres_per_unit", (0.001, 0.01, 0.0254, 1.0))
 def test_lens_lengths_are_tenths_of_a_unit(usda: Callable[..., Path], metres_per_unit: float) -> None:
-    path = usda(head=f'upAxis = "Y"\n metersPerUnit = {metres_per_unit}',
-                lens="float focalLength = 2\n float horizontalAperture = 3\n float verticalAperture = 1.5\n"
-                     " float horizontalApertureOffset = 0.5\n float verticalApertureOffset.timeSamples = {1: 0, 5: 1}\n"
-                     " float focusDistance = 7\n float fStop = 2.8\n float2 clippingRange = (1, 100)")  # fmt: skip
+    path = usda(
+        head=f'upAxis = "Y"\n metersPerUnit = {metres_per_unit}',
+        lens="float focalLength = 2\n float horizontalAperture = 3\n float verticalAperture = 1.5\n"
+        " float horizontalApertureOffset = 0.5\n float verticalApertureOffset.timeSamples = {1: 0, 5: 1}\n"
+        " float focusDistance = 7\n float fStop = 2.8\n float2 clippingRange = (1, 100)",
+    )
     lens = bake_camera(read_file(path)).track.lens
     mm = 0.1 * metres_per_unit * 1000
-    assert np.allclose(
-        [lens.focal_mm[0], lens.film_width_mm[0], lens.film_height_mm[0]], np.array([2, 3, 1.5]) * mm
-    )
+    assert np.allclose([lens.focal_mm[0], lens.film_width_mm[0], lens.film_height_mm[0]], np.array([2, 3, 1.5]) * mm)
     assert np.allclose(lens.offset_x_mm, 0.5 * mm) and np.allclose(
         lens.offset_y_mm[:6], np.array([0, 0.25, 0.5, 0.75, 1, 1]) * mm
     )
@@ -153,7 +147,9 @@ def test_time_codes(usda: Callable[..., Path], head: str, rate: str, first: int,
 
 
 def test_render_settings_state_the_resolution(usda: Callable[..., Path]) -> None:
-    settings = 'def RenderSettings "r" {\n uniform int2 resolution = (2048, 858)\n uniform float pixelAspectRatio = 2\n}'
+    settings = (
+        'def RenderSettings "r" {\n uniform int2 resolution = (2048, 858)\n uniform float pixelAspectRatio = 2\n}'
+    )
     image = read_file(usda("CAMERA\n" + settings)).image
     assert image is not None and (image.width_px, image.height_px, image.pixel_aspect) == (2048, 858, 2)
     assert read_file(usda()).image is None
@@ -188,9 +184,13 @@ def test_columns_carry_every_digit(demo_files: dict[str, Path], tmp_path: Path) 
     scene = read_file(demo_files["TW_010"])
     track = bake_camera(scene).track
     done = deliver(
-        track, landmarks_of(scene, track.frames), picture_of(scene, None, None),
-        shipped_profiles()["zup-rh-m"], "columns", tmp_path,
-    )  # fmt: skip
+        track,
+        landmarks_of(scene, track.frames),
+        picture_of(scene, None, None),
+        shipped_profiles()["zup-rh-m"],
+        "columns",
+        tmp_path,
+    )
     table = np.genfromtxt(done.files[0], delimiter=",", names=True)
     assert np.array_equal(table["frame"], track.frames)
     assert np.array_equal(table["position_z"], track.position_m[:, 1])

@@ -29,10 +29,13 @@ def test_gltf_samplers_against_their_formulas(gltf: Callable[..., Path]) -> None
     steps = random.uniform(0.5, 2, (3, 3)).astype(F4)
     path = gltf(
         [(TIMES, "SCALAR", 5126), (spline, "VEC3", 5126), (turns, "VEC4", 5126), (steps, "VEC3", 5126)],
-        [{"input": 0, "output": 1, "interpolation": "CUBICSPLINE"}, {"input": 0, "output": 2},
-         {"input": 0, "output": 3, "interpolation": "STEP"}],
+        [
+            {"input": 0, "output": 1, "interpolation": "CUBICSPLINE"},
+            {"input": 0, "output": 2},
+            {"input": 0, "output": 3, "interpolation": "STEP"},
+        ],
         [{"sampler": i, "target": {"node": 0, "path": p}} for i, p in enumerate(("translation", "rotation", "scale"))],
-    )  # fmt: skip
+    )
     scene = read_file(path)
     frames = np.arange(0.0, 25.0)
     local = scene.node("/cam").local[np.searchsorted(scene.node("/cam").frames, frames)]
@@ -43,9 +46,7 @@ def test_gltf_samplers_against_their_formulas(gltf: Callable[..., Path]) -> None
     for a, b in ((0, 1), (1, 2)):
         inside = (seconds >= TIMES[a]) & (seconds <= TIMES[b])
         curve = CubicHermiteSpline(
-            TIMES[[a, b]],
-            spline[[a, b], 1].astype(float),
-            np.stack([spline[a, 2], spline[b, 0]]).astype(float),
+            TIMES[[a, b]], spline[[a, b], 1].astype(float), np.stack([spline[a, 2], spline[b, 0]]).astype(float)
         )
         assert np.allclose(local[inside, :3, 3], curve(seconds[inside]), atol=1e-6)
     turn = Slerp(TIMES, Rotation.from_quat(turns))(seconds).as_matrix()
@@ -54,17 +55,19 @@ def test_gltf_samplers_against_their_formulas(gltf: Callable[..., Path]) -> None
 
 
 def test_gltf_sparse_and_normalised_accessors(gltf: Callable[..., Path]) -> None:
-    turns = np.round(
-        Rotation.from_rotvec(np.radians([[0, 0, 0], [0, 40, 0], [0, 90, 0]])).as_quat() * 32767
-    ).astype(np.int16)
+    turns = np.round(Rotation.from_rotvec(np.radians([[0, 0, 0], [0, 40, 0], [0, 90, 0]])).as_quat() * 32767).astype(
+        np.int16
+    )
     places = np.zeros((3, 3), F4)
     sparse_at, sparse_values = np.array([1], np.uint16), np.array([[5, 6, 7]], F4)
 
     def change(document: dict[str, Any]) -> None:
         document["accessors"][2]["normalized"] = True
         document["accessors"][1]["sparse"] = {
-            "count": 1, "indices": {"bufferView": 3, "componentType": 5123}, "values": {"bufferView": 4},
-        }  # fmt: skip
+            "count": 1,
+            "indices": {"bufferView": 3, "componentType": 5123},
+            "values": {"bufferView": 4},
+        }
         del document["accessors"][3:], document["accessors"][1]["bufferView"]
 
     path = gltf(
@@ -75,9 +78,7 @@ def test_gltf_sparse_and_normalised_accessors(gltf: Callable[..., Path]) -> None
     )  # fmt: skip
     node = read_file(path).node("/cam")
     assert np.allclose(node.local[:, :3, 3], [[0, 0, 0], [5, 6, 7], [0, 0, 0]])
-    assert np.allclose(
-        node.local[1, :3, :3], Rotation.from_euler("y", 40, degrees=True).as_matrix(), atol=1e-4
-    )
+    assert np.allclose(node.local[1, :3, :3], Rotation.from_euler("y", 40, degrees=True).as_matrix(), atol=1e-4)
 
 
 def test_gltf_lens_animation_comes_by_the_pointer_extension(gltf: Callable[..., Path]) -> None:
@@ -104,14 +105,16 @@ def test_gltf_lens_animation_comes_by_the_pointer_extension(gltf: Callable[..., 
         (lambda d: d["asset"].update(version="1.0"), "another version"),
         (lambda d: d["cameras"][0].update(type="orthographic"), "orthographic"),
     ),
-)  # fmt: skip
+)
 def test_a_bad_gltf_is_one_sentence(
     gltf: Callable[..., Path], change: Callable[[dict[str, Any]], None], said: str
 ) -> None:
     places = np.zeros((3, 3), F4)
     path = gltf(
-        [(TIMES, "SCALAR", 5126), (places, "VEC3", 5126)], [{"input": 0, "output": 1}],
-        [{"sampler": 0, "target": {"node": 0, "path": "translation"}}], change,
-    )  # fmt: skip
+        [(TIMES, "SCALAR", 5126), (places, "VEC3", 5126)],
+        [{"input": 0, "output": 1}],
+        [{"sampler": 0, "target": {"node": 0, "path": "translation"}}],
+        change,
+    )
     with pytest.raises(BadInput, match=said):
         take_camera(read_file(path), None)

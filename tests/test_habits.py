@@ -8,8 +8,6 @@ from typing import Any
 
 import numpy as np
 import pytest
-from anaxis.packages.habit import Arriving
-from anaxis.packages.habits import HABITS
 from scipy.spatial.transform import Rotation
 
 from anaxis.core.camera.lens import Image
@@ -24,6 +22,8 @@ from anaxis.delivery.sending import Delivered, deliver
 from anaxis.formats import read_file
 from anaxis.formats.file_axes import file_axes
 from anaxis.packages import shipped_profiles
+from anaxis.packages.habit import Arriving
+from anaxis.packages.habits import HABITS
 from anaxis.packages.model import Profile, profile_from_dict
 from anaxis.standin.package import open_as_package
 from conftest import reading_zooms
@@ -36,13 +36,7 @@ NO_MARKS = np.zeros((1, 0, 3))
 
 def shot(**lens: Any) -> Track:
     source = walk(count=48, first=1.0)
-    given = {
-        "focal_mm": source.lens.focal_mm,
-        "film_width_mm": 24.0,
-        "film_height_mm": 13.5,
-        "focus_m": 4.0,
-        **lens,
-    }
+    given = {"focal_mm": source.lens.focal_mm, "film_width_mm": 24.0, "film_height_mm": 13.5, "focus_m": 4.0, **lens}
     roll = Rotation.from_rotvec([0, 0, 0.2]).as_matrix()
     return replace(source, rotation=source.rotation @ roll, lens=make_lens(48, **given))
 
@@ -54,9 +48,7 @@ def with_habits(key: str, *habits: dict[str, Any]) -> Profile:
 
 def spoiled(track: Track, profile: Profile, format_key: str, folder: Path) -> float:
     """How far off the camera is where the file knows nothing of the habits."""
-    plain = deliver(
-        track, NO_LANDMARKS, PICTURE, profile.model_copy(update={"habits": ()}), format_key, folder
-    )
+    plain = deliver(track, NO_LANDMARKS, PICTURE, profile.model_copy(update={"habits": ()}), format_key, folder)
     seen = open_as_package(plain.files[0], profile, IMAGE, track.frames)
     return prove(track, projection_of(track, IMAGE, "width"), seen.projection, NO_MARKS).max_px
 
@@ -77,9 +69,12 @@ CURABLE: dict[str, tuple[dict[str, Any], str]] = {
 }  # fmt: skip
 # What cannot be: the sentence that says so.
 INCURABLE: dict[str, tuple[dict[str, Any], str]] = {
-    "only_first": ({}, "takes only the first frame"), "first_keys": ({"count": 20}, "in parts of at most 20 frames"),
-    "no_lens_animation": ({}, "key the focal length there"), "no_offsets": ({}, "type 0.8000 mm right"), "no_roll": ({}, "key the roll there"),
-}  # fmt: skip
+    "only_first": ({}, "takes only the first frame"),
+    "first_keys": ({"count": 20}, "in parts of at most 20 frames"),
+    "no_lens_animation": ({}, "key the focal length there"),
+    "no_offsets": ({}, "type 0.8000 mm right"),
+    "no_roll": ({}, "key the roll there"),
+}
 
 
 def test_every_habit_is_tested() -> None:
@@ -139,9 +134,7 @@ def test_negative_frames_are_moved_and_sub_frames_said(tmp_path: Path) -> None:
 def test_several_habits_at_once_are_made_up_for(seed: int, tmp_path: Path) -> None:
     random = np.random.default_rng(seed)
     codes = random.choice(
-        [c for c in CURABLE if c not in ("channels", "own_first", "film_default", "rotation_order")],
-        3,
-        replace=False,
+        [c for c in CURABLE if c not in ("channels", "own_first", "film_default", "rotation_order")], 3, replace=False
     )
     profile = with_habits("zup-lh-cm", *({"code": str(c), **CURABLE[str(c)][0]} for c in codes))
     done = made_up_for(shot(), profile, "usd", tmp_path)
@@ -166,12 +159,16 @@ def test_parents_left_out_and_the_top_twice(tmp_path: Path) -> None:
 @pytest.mark.parametrize(
     ("habit", "said"),
     [
-        ({"code": "sulks"}, "is no habit"), ({"code": "scale", "factor": 0}, "cannot be"), ({"code": "scale", "factor": "big"}, "is no number"),
-        ({"code": "scale", "angle": 3}, "has no parameter 'angle'"), ({"code": "look_axis", "look": "+X", "up": "-X"}, "cannot look along"),
-        ({"code": "channels", "position": "+X+X+Y", "rotation": "+X+Y+Z"}, "which channel goes where"), ({"code": "own_rate", "rate": "often"}, "not a frame rate"),
+        ({"code": "sulks"}, "is no habit"),
+        ({"code": "scale", "factor": 0}, "cannot be"),
+        ({"code": "scale", "factor": "big"}, "is no number"),
+        ({"code": "scale", "angle": 3}, "has no parameter 'angle'"),
+        ({"code": "look_axis", "look": "+X", "up": "-X"}, "cannot look along"),
+        ({"code": "channels", "position": "+X+X+Y", "rotation": "+X+Y+Z"}, "which channel goes where"),
+        ({"code": "own_rate", "rate": "often"}, "not a frame rate"),
         ({"code": "up_axis", "up": "W"}, "is no choice"),
     ],
-)  # fmt: skip
+)
 def test_a_habit_that_makes_no_sense_is_refused(habit: dict[str, Any], said: str) -> None:
     with pytest.raises(BadInput, match=said):
         with_habits("zup-lh-cm", habit)
@@ -193,10 +190,7 @@ def test_landmarks_in_the_file_arrive_where_they_are_meant(
     habit: dict[str, Any], format_key: str, tmp_path: Path
 ) -> None:
     """They go through the same habits as the camera beside them."""
-    profile, place = (
-        reading_zooms(with_habits("zup-lh-cm", habit)),
-        np.array([[[3.0, 1.5, -8.0], [-2.0, 0.2, 4.0]]]),
-    )
+    profile, place = (reading_zooms(with_habits("zup-lh-cm", habit)), np.array([[[3.0, 1.5, -8.0], [-2.0, 0.2, 4.0]]]))
     done = deliver(shot(), Landmarks(("bell", "hub"), place), PICTURE, profile, format_key, tmp_path)
     found = take_camera(read_file(done.files[0]), None).landmarks
     there = found.position_m[0, [found.index("bell"), found.index("hub")]]

@@ -68,18 +68,14 @@ def heavy(cameras: int, frames: int) -> Scene:
     for i in range(cameras):
         lens = make_lens(1)
         nodes.append(Node(f"/cam_{i}", None, "camera", at, local, at, lens=lens))
-    return Scene(
-        "heavy.usd", "usd", Convention(metres_per_unit=1.0), Fraction(24), 0.0, float(frames), tuple(nodes)
-    )
+    return Scene("heavy.usd", "usd", Convention(metres_per_unit=1.0), Fraction(24), 0.0, float(frames), tuple(nodes))
 
 
 def test_what_is_too_much_to_look_through_ends_in_a_sentence_and_costs_the_pages_nothing() -> None:
     before = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss
     calculators = Calculators(Limits(memory_mb=150, wall_s=60), slots=2)
     try:
-        with pytest.raises(
-            BadInput, match=r"heavy\.usd needs more than 150 MB|in all likelihood for want of memory"
-        ):
+        with pytest.raises(BadInput, match=r"heavy\.usd needs more than 150 MB|in all likelihood for want of memory"):
             look(calculators, scene_to_bytes(heavy(40, 90_000)), "heavy.usd", {})
         # The next one is served as if nothing had been.
         assert look(calculators, scene_to_bytes(heavy(1, 24)), "small.usd", {})[0].samples == 2
@@ -204,13 +200,9 @@ def test_a_change_from_an_old_page_is_told_so(site: str, engine: Engine, demo_fi
     form = {"version": "1", "head": "1", "action": "add", "code": "level_horizon"}
     with httpx.Client(base_url=site, timeout=60) as browser:
         assert browser.post("/cameras/1/recipe", data=form).status_code == 303
-        late = browser.post(
-            "/cameras/1/recipe", data=form | {"code": "fill_gaps"}, headers={"hx-request": "1"}
-        )
+        late = browser.post("/cameras/1/recipe", data=form | {"code": "fill_gaps"}, headers={"hx-request": "1"})
         assert late.status_code == 422 and "Meanwhile version 1.1 was made from another page" in late.text
-        undo = browser.post(
-            "/cameras/1/undo", data={"version": "1", "head": "1"}, headers={"hx-request": "1"}
-        )
+        undo = browser.post("/cameras/1/undo", data={"version": "1", "head": "1"}, headers={"hx-request": "1"})
         assert "Meanwhile" in undo.text
         assert (
             browser.post(
@@ -219,22 +211,15 @@ def test_a_change_from_an_old_page_is_told_so(site: str, engine: Engine, demo_fi
             == 303
         )
     with Session(engine) as store:
-        assert [o["code"] for o in store.execute(select(Version.recipe).order_by(Version.number.desc()).limit(1)).scalar_one()] == [
-            "level_horizon", "fill_gaps"
-        ]  # fmt: skip
+        assert [
+            o["code"]
+            for o in store.execute(select(Version.recipe).order_by(Version.number.desc()).limit(1)).scalar_one()
+        ] == ["level_horizon", "fill_gaps"]
 
 
 @pytest.mark.parametrize(
     "name",
-    [
-        "..",
-        "../../etc/passwd.usda",
-        "😀" * 200 + ".usda",
-        "con\udcff.usda",
-        "a" * 300 + ".usda",
-        " .usda",
-        "\x00.usda",
-    ],
+    ["..", "../../etc/passwd.usda", "😀" * 200 + ".usda", "con\udcff.usda", "a" * 300 + ".usda", " .usda", "\x00.usda"],
 )
 def test_no_name_that_is_sent_becomes_a_path(name: str, site: str, usda: Any) -> None:
     """Raw, as a browser would not send it: taken in or refused in a sentence, on every way in."""
@@ -243,8 +228,7 @@ def test_no_name_that_is_sent_becomes_a_path(name: str, site: str, usda: Any) ->
 
     def body(field: str, more: dict[str, str]) -> bytes:
         parts = [
-            f'--{mark}\r\nContent-Disposition: form-data; name="{k}"\r\n\r\n{v}\r\n'.encode()
-            for k, v in more.items()
+            f'--{mark}\r\nContent-Disposition: form-data; name="{k}"\r\n\r\n{v}\r\n'.encode() for k, v in more.items()
         ]
         quoted = name.encode("utf-8", "surrogateescape").replace(b'"', b"%22")
         parts.append(
@@ -264,9 +248,12 @@ def test_no_name_that_is_sent_becomes_a_path(name: str, site: str, usda: Any) ->
             assert browser.get(first.headers["location"]).status_code == 200
         take_in(site, usda(name="plain.usda"), "TW_1")
         for path, field, more in (
-            ("/cameras/1/returns", "file", {"version": "1", "to": "yup-rh-m"}), ("/cameras/1/set", "file", {"version": "1"}),
-            ("/cameras/1/cuts", "file", {"version": "1"}), ("/cameras/1/stills", "ours", {"version": "1"}), ("/packages/calibrate", "file", {"label": "x"}),
-        ):  # fmt: skip
+            ("/cameras/1/returns", "file", {"version": "1", "to": "yup-rh-m"}),
+            ("/cameras/1/set", "file", {"version": "1"}),
+            ("/cameras/1/cuts", "file", {"version": "1"}),
+            ("/cameras/1/stills", "ours", {"version": "1"}),
+            ("/packages/calibrate", "file", {"label": "x"}),
+        ):
             assert browser.post(path, content=body(field, more), headers=head).status_code in (303, 422), path
 
 
@@ -314,9 +301,7 @@ def test_a_full_disk_is_said_and_over_with_it_everything_goes_on(
     upload = {"file": ("TW_010.usda", demo_files["TW_010"].read_bytes())}
     full = OSError(errno.ENOSPC, os.strerror(errno.ENOSPC))
     with monkeypatch.context() as patched:
-        patched.setattr(
-            "anaxis.web.screens.intake.routes.TemporaryDirectory", lambda **_: (_ for _ in ()).throw(full)
-        )
+        patched.setattr("anaxis.web.screens.intake.routes.TemporaryDirectory", lambda **_: (_ for _ in ()).throw(full))
         answer = httpx.post(f"{site}/take-in", files=upload, timeout=60)
         assert answer.status_code == 507 and "disk is full" in answer.text and "Traceback" not in answer.text
 

@@ -31,18 +31,13 @@ def add(page: Page, code: str, **params: str) -> None:
     ready(page)
 
 
-def test_a_camera_that_cannot_be_used_is_mended_before_it_is_kept(
-    page: Page, usda: Callable[..., Path]
-) -> None:
+def test_a_camera_that_cannot_be_used_is_mended_before_it_is_kept(page: Page, usda: Callable[..., Path]) -> None:
     keys = ", ".join(f"{f}: ({'nan' if f == 4 else 5 * f}, 10, 300)" for f in range(1, 9))
     ops = f'double3 xformOp:translate.timeSamples = {{ {keys} }}\n uniform token[] xformOpOrder = ["xformOp:translate"]'
     page.goto("/take-in")
     page.set_input_files(
         "#file",
-        usda(
-            ops=ops,
-            lens="float focalLength = 350\n float horizontalAperture = 360\n float verticalAperture = 202.5",
-        ),
+        usda(ops=ops, lens="float focalLength = 350\n float horizontalAperture = 360\n float verticalAperture = 202.5"),
     )
     expect(page.locator("[data-code=unusable_number]")).to_contain_text("at frame 4")
     assert page.get_by_role("checkbox", name="Keep cam").is_disabled()
@@ -158,9 +153,7 @@ def test_the_recipe_is_built_reordered_undone_saved_and_applied(
     expect(page.locator(".recipe li")).to_have_count(3)
     # Renumbered first, the trim would cut at a frame that is no longer there: said where it stands, nothing kept.
     page.get_by_role("button", name="Move Renumber up").click()
-    expect(page.get_by_role("alert")).to_contain_text(
-        "'Trim' cannot be done: 'shotcam' has no frames between 1011"
-    )
+    expect(page.get_by_role("alert")).to_contain_text("'Trim' cannot be done: 'shotcam' has no frames between 1011")
     expect(page.locator(".recipe li").nth(1)).to_contain_text("Trim")
     page.reload()
     ready(page)
@@ -196,9 +189,7 @@ def test_the_recipe_is_built_reordered_undone_saved_and_applied(
     ready(page)
     page.get_by_text("Save, apply, copy").click()
     page.get_by_role("button", name="Apply").click()
-    expect(page.get_by_role("alert")).to_contain_text(
-        "'Trim' cannot be done: 'shotcam' has no frames between 1101"
-    )
+    expect(page.get_by_role("alert")).to_contain_text("'Trim' cannot be done: 'shotcam' has no frames between 1101")
     page.goto("/cameras/2?station=clean")
     ready(page)
     expect(page.locator(".recipe")).to_have_count(0)
@@ -272,9 +263,7 @@ def test_landmarks_are_typed_pasted_renamed_hidden_and_exported(
         version = re.search(r"landmarks\.csv\?version=(\d+)", page.content())
         assert version
         table = client.get(f"/cameras/1/landmarks.csv?version={version[1]}&axes=zup-lh-cm").text.splitlines()
-        assert table[0] == "name,frame,x_cm,y_cm,z_cm" and any(
-            r.startswith("weather vane,,100.0") for r in table
-        )
+        assert table[0] == "name,frame,x_cm,y_cm,z_cm" and any(r.startswith("weather vane,,100.0") for r in table)
         assert not any(r.startswith("jetty_lamp") for r in table)
         wrong = client.post(
             "/cameras/1/landmarks", data={"version": version[1], "action": "paste", "table": "bell 1 2\nx"}
@@ -345,9 +334,7 @@ def test_what_the_shot_should_be_is_checked(page: Page, site: str, demo_files: d
     expect(page.get_by_role("alert")).to_contain_text("lies before its first")
 
 
-def test_another_rate_is_seen_both_ways_before_it_is_taken(
-    page: Page, site: str, demo_files: dict[str, Path]
-) -> None:
+def test_another_rate_is_seen_both_ways_before_it_is_taken(page: Page, site: str, demo_files: dict[str, Path]) -> None:
     take_in(site, demo_files["TW_010"], "TW_010")
     page.goto("/cameras/1?station=time")
     ready(page)

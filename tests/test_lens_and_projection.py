@@ -11,15 +11,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 from pxr import Gf
 
-from anaxis.core.camera.lens import (
-    FITS,
-    Image,
-    field_of_view_deg,
-    hand_over,
-    parse_image,
-    same_used,
-    used_rectangle,
-)
+from anaxis.core.camera.lens import FITS, Image, field_of_view_deg, hand_over, parse_image, same_used, used_rectangle
 from anaxis.core.camera.projection import projection_of
 from anaxis.core.camera.track import Track, make_lens
 from anaxis.core.errors import BadInput
@@ -33,18 +25,25 @@ from conftest import random_rotations
 def track(n: int = 12, seed: int = 1, **lens: object) -> Track:
     random = np.random.default_rng(seed)
     return Track(
-        "cam", np.arange(1.0, n + 1), Fraction(24), random.uniform(-50, 50, (n, 3)), random_rotations(n, seed),
+        "cam",
+        np.arange(1.0, n + 1),
+        Fraction(24),
+        random.uniform(-50, 50, (n, 3)),
+        random_rotations(n, seed),
         make_lens(n, **{"focal_mm": random.uniform(18, 90, n), "focus_m": 6.0, **lens}),
-    )  # fmt: skip
+    )
 
 
 def test_used_rectangle_by_hand() -> None:
     """A 36 x 24 film back and a 16:9 image: the five fits worked out on paper."""
     image = Image(1920, 1080)
     worked = {
-        "width": (36, 20.25), "height": (24 * 16 / 9, 24), "inside": (36, 20.25),
-        "outside": (24 * 16 / 9, 24), "stretch": (36, 24),
-    }  # fmt: skip
+        "width": (36, 20.25),
+        "height": (24 * 16 / 9, 24),
+        "inside": (36, 20.25),
+        "outside": (24 * 16 / 9, 24),
+        "stretch": (36, 24),
+    }
     for fit in FITS:
         assert np.allclose(used_rectangle(36, 24, 1, image, fit), worked[fit]), fit
     # A tall image on the same film back: inside and outside change places.
@@ -74,12 +73,16 @@ def test_projection_agrees_with_the_format_librarys_frustum() -> None:
         image = Image(4096, round(4096 * height / width))
         library = Gf.Camera(
             Gf.Matrix4d(*np.block([[cam.rotation[0].T, np.zeros((3, 1))], [cam.position_m[0], 1]]).ravel()),
-            Gf.Camera.Perspective, width, height, ox, oy, float(cam.lens.focal_mm[0]),
-        )  # fmt: skip
+            Gf.Camera.Perspective,
+            width,
+            height,
+            ox,
+            oy,
+            float(cam.lens.focal_mm[0]),
+        )
         both = library.frustum.ComputeViewMatrix() * library.frustum.ComputeProjectionMatrix()
         points = projection_of(cam, image, "stretch").unproject(
-            random.uniform(0, 1000, (9, 2)),
-            random.uniform(1, 90, (1, 9)),
+            random.uniform(0, 1000, (9, 2)), random.uniform(1, 90, (1, 9))
         )[0]
         ndc = np.array([both.Transform(Gf.Vec3d(*p)) for p in points])
         theirs = (ndc[:, :2] * [1, -1] + 1) / 2 * [image.width_px, image.height_px]
@@ -89,9 +92,13 @@ def test_projection_agrees_with_the_format_librarys_frustum() -> None:
 
 
 @given(
-    st.floats(5, 70), st.floats(5, 70), st.sampled_from((1.0, 1.5, 2.0)), st.sampled_from(FITS),
-    st.sampled_from(FITS), st.sampled_from((Image(1920, 1080), Image(2048, 858), Image(1000, 1400), Image(1440, 1080, 1.333))),
-)  # fmt: skip
+    st.floats(5, 70),
+    st.floats(5, 70),
+    st.sampled_from((1.0, 1.5, 2.0)),
+    st.sampled_from(FITS),
+    st.sampled_from(FITS),
+    st.sampled_from((Image(1920, 1080), Image(2048, 858), Image(1000, 1400), Image(1440, 1080, 1.333))),
+)
 def test_handing_over_keeps_the_picture_across_all_fits(
     width: float, height: float, squeeze: float, source: str, receiver: str, image: Image
 ) -> None:
@@ -107,9 +114,7 @@ def test_handing_over_keeps_the_picture_across_all_fits(
 
 def test_a_picture_that_changes_its_stretch_cannot_be_handed_over() -> None:
     with pytest.raises(BadInput, match="animated"):
-        hand_over(
-            np.array([30.0, 40]), np.array([20.0, 20]), np.ones(2), Image(1920, 1080), "stretch", "width"
-        )
+        hand_over(np.array([30.0, 40]), np.array([20.0, 20]), np.ones(2), Image(1920, 1080), "stretch", "width")
 
 
 @pytest.mark.parametrize("key", list(shipped_profiles()))
@@ -119,13 +124,8 @@ def test_the_projection_does_not_depend_on_the_convention(key: str) -> None:
     points = np.random.default_rng(2).uniform(-60, 60, (12, 30, 3))
     ours, depth = projection_of(cam, image, "width").project(points)
     rotation = convention.rotation_from_canonical(cam.rotation)
-    offset = (
-        convention.position_from_canonical(points)
-        - convention.position_from_canonical(cam.position_m)[:, None]
-    )
-    right, up, back = (
-        np.einsum("nmi,nij,j->nm", offset, rotation, convention.camera[:, k]) for k in range(3)
-    )
+    offset = convention.position_from_canonical(points) - convention.position_from_canonical(cam.position_m)[:, None]
+    right, up, back = (np.einsum("nmi,nij,j->nm", offset, rotation, convention.camera[:, k]) for k in range(3))
     f, w = cam.lens.focal_mm[:, None], cam.lens.film_width_mm[:, None]
     x = image.width_px * (0.5 + f * right / -back / w)
     y = image.height_px * (0.5 - f * up / -back / (w / image.aspect))
@@ -144,9 +144,7 @@ def test_proof_measures_a_known_shift() -> None:
     assert np.allclose(proof.deviation_px, 1920 * np.linspace(0, 0.11, 12) / 36, atol=1e-9)
     assert proof.worst_frame == 12 and proof.grade == "off" and proof.test_points == 180
     assert (
-        prove(
-            cam, projection_of(cam, image, "width"), projection_of(cam, image, "width"), np.zeros((1, 0, 3))
-        ).grade
+        prove(cam, projection_of(cam, image, "width"), projection_of(cam, image, "width"), np.zeros((1, 0, 3))).grade
         == "exact"
     )
 
@@ -154,25 +152,26 @@ def test_proof_measures_a_known_shift() -> None:
 def test_a_camera_that_looks_away_loses_every_point() -> None:
     cam, image = track(), Image(1920, 1080)
     away = replace(cam, rotation=cam.rotation * [-1, 1, -1])
-    proof = prove(
-        cam, projection_of(cam, image, "width"), projection_of(away, image, "width"), NO_LANDMARKS.position_m
-    )
+    proof = prove(cam, projection_of(cam, image, "width"), projection_of(away, image, "width"), NO_LANDMARKS.position_m)
     assert np.allclose(proof.deviation_px, np.hypot(1920, 1080)) and proof.grade == "off"
 
 
 def test_grades_at_their_limits() -> None:
     assert [grade_of(v) for v in (0.01, 0.0101, 0.1, 0.11, 1.0, 1.01)] == [
-        "exact", "tight", "tight", "visible", "visible", "off",
-    ]  # fmt: skip
+        "exact",
+        "tight",
+        "tight",
+        "visible",
+        "visible",
+        "off",
+    ]
 
 
 def test_film_back_survives_a_receiver_with_the_same_view() -> None:
     """16:9 in single precision is the same film back for every fit, and is handed over untouched."""
     cam = track(film_width_mm=float(np.float32(25.6)), film_height_mm=float(np.float32(14.4)))
     for profile in shipped_profiles().values():
-        out = make_outgoing(
-            cam, profile.convention, Image(1920, 1080), "width", profile.lens.fit, NO_LANDMARKS
-        )
+        out = make_outgoing(cam, profile.convention, Image(1920, 1080), "width", profile.lens.fit, NO_LANDMARKS)
         assert out.notes == () and np.array_equal(out.track.lens.film_height_mm, cam.lens.film_height_mm)
 
 

@@ -39,16 +39,7 @@ def test_the_equivalents_of_a_lens_against_a_frustum(fit: str) -> None:
 def test_lens_prints_what_the_page_says_it_does() -> None:
     done = json.loads(
         run(
-            "lens",
-            "--film-back",
-            "25.6x14.4",
-            "--focal",
-            "32",
-            "--resolution",
-            "1920x1080",
-            "--fit",
-            "width",
-            "--json",
+            "lens", "--film-back", "25.6x14.4", "--focal", "32", "--resolution", "1920x1080", "--fit", "width", "--json"
         ).stdout
     )
     assert set(done) == {
@@ -61,14 +52,7 @@ def test_lens_prints_what_the_page_says_it_does() -> None:
     )
     back = json.loads(
         run(
-            "lens",
-            "--film-back",
-            "25.6x14.4",
-            "--fov-h",
-            str(done["hfov_deg"]),
-            "--resolution",
-            "1920x1080",
-            "--json",
+            "lens", "--film-back", "25.6x14.4", "--fov-h", str(done["hfov_deg"]), "--resolution", "1920x1080", "--json"
         ).stdout
     )
     assert back["focal_mm"] == pytest.approx(32)
@@ -84,7 +68,7 @@ def test_lens_prints_what_the_page_says_it_does() -> None:
         (("--film-back", "25.6x14.4", "--fov-h", "180"), "lies between 0 and 180"),
         (("--film-back", "25.6x14.4", "--focal", "-5"), "above zero"),
     ),
-)  # fmt: skip
+)
 def test_a_lens_that_cannot_be_is_one_sentence(options: tuple[str, ...], said: str) -> None:
     done = run("lens", *options, "--resolution", "1920x1080")
     assert done.returncode == 2 and said in done.stderr and done.stderr.count("\n") == 1
@@ -105,19 +89,13 @@ def test_values_change_rate_range_first_frame_handles_and_lens(demo_files: dict[
     for new, old in ((0, 100), (2, 100), (4, 101), (20, 109)):
         assert np.allclose(frames[new]["position"], plain[old]["position"], atol=1e-12), new
     step = np.subtract(plain[109]["position"], plain[108]["position"])
-    assert np.allclose(
-        frames[21]["position"], plain[109]["position"] + step / 2, atol=np.abs(step).max() / 20
-    )
+    assert np.allclose(frames[21]["position"], plain[109]["position"] + step / 2, atol=np.abs(step).max() / 20)
     assert frames[21]["position"] == frames[22]["position"] == frames[23]["position"]
     assert all(f["hfov_deg"] == pytest.approx(40) and f["film_height_mm"] == 20.25 for f in frames)
     same = json.loads(
-        run(
-            "values", demo_files["TW_020"], "--to", "yup-rh-m", "--rate", "30", "--keep", "frames", "--json"
-        ).stdout
+        run("values", demo_files["TW_020"], "--to", "yup-rh-m", "--rate", "30", "--keep", "frames", "--json").stdout
     )
-    assert same["rate"] == "30/1" and [f["position"] for f in same["frames"]] == [
-        f["position"] for f in plain
-    ]
+    assert same["rate"] == "30/1" and [f["position"] for f in same["frames"]] == [f["position"] for f in plain]
 
 
 def test_a_resampled_camera_is_delivered_exactly(demo_files: dict[str, Path], tmp_path: Path) -> None:
@@ -127,9 +105,9 @@ def test_a_resampled_camera_is_delivered_exactly(demo_files: dict[str, Path], tm
     )  # fmt: skip
     assert done.returncode == 0 and json.loads(done.stdout)["proof"]["grade"] == "exact"
     report = json.loads(run("inspect", json.loads(done.stdout)["files"][0], "--json").stdout)
-    assert report["file"]["rate"] == "30000/1001" and report["cameras"][0]["lens"][
-        "focal_mm"
-    ] == pytest.approx(40, rel=1e-6)
+    assert report["file"]["rate"] == "30000/1001" and report["cameras"][0]["lens"]["focal_mm"] == pytest.approx(
+        40, rel=1e-6
+    )
     for options, said in (
         (("--keep", "time"), "needs the rate"),
         (("--focal", "3", "--fov-h", "4"), "say the same thing twice"),
@@ -145,7 +123,4 @@ def test_the_drawing_says_what_the_image_does_with_the_film_back() -> None:
     straight = FilmView(24.89, 14.0, 0.0, 0.0, used, image)
     assert straight.uses == "The image uses all of the film back."
     shifted = FilmView(24.89, 14.0, 0.0, 0.6, used, image)
-    assert (
-        shifted.uses
-        == "The image has the film back's size, and lies +0.00 mm right and +0.60 mm up of its middle."
-    )
+    assert shifted.uses == "The image has the film back's size, and lies +0.00 mm right and +0.60 mm up of its middle."

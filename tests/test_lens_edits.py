@@ -16,16 +16,7 @@ from pxr import Gf
 from anaxis.core.camera.depth_of_field import CIRCLE_SHARE, sharp_m
 from anaxis.core.camera.lens import FITS, Image
 from anaxis.core.camera.lens_edits import Part, changed_curve, of_part
-from anaxis.core.camera.lens_trial import (
-    DRIVERS,
-    KEEPS,
-    Trial,
-    driven,
-    pixels_between,
-    trial_at,
-    with_film,
-    with_fit,
-)
+from anaxis.core.camera.lens_trial import DRIVERS, KEEPS, Trial, driven, pixels_between, trial_at, with_film, with_fit
 from anaxis.core.camera.projection import projection_of
 from anaxis.core.camera.track import Track, make_lens
 from anaxis.core.errors import BadInput
@@ -47,9 +38,14 @@ SIZES = st.floats(4, 70)
 
 
 @given(
-    SIZES, SIZES, st.floats(8, 300), st.sampled_from(FITS), st.sampled_from([1.0, 1.33, 2.0]), st.sampled_from(DRIVERS),
+    SIZES,
+    SIZES,
+    st.floats(8, 300),
+    st.sampled_from(FITS),
+    st.sampled_from([1.0, 1.33, 2.0]),
+    st.sampled_from(DRIVERS),
     st.floats(0.2, 3.0),
-)  # fmt: skip
+)
 def test_whatever_drives_has_its_value_and_the_others_follow(
     wide: float, high: float, focal: float, fit: str, squeeze: float, driver: str, factor: float
 ) -> None:
@@ -59,18 +55,14 @@ def test_whatever_drives_has_its_value_and_the_others_follow(
     if driver.endswith("_deg"):
         wanted = min(wanted, 170.0)
     made = driven(trial, driver, wanted)
-    assert {**made.equivalents._asdict(), "focal_mm": made.focal_mm}[driver] == pytest.approx(
-        wanted, rel=1e-9
-    )
+    assert {**made.equivalents._asdict(), "focal_mm": made.focal_mm}[driver] == pytest.approx(wanted, rel=1e-9)
     assert (made.film_width_mm, made.offset_x_mm, made.fit) == (wide, 0.4, fit)
     # Against the library's own frustum: the same window gives the same angle.
     frustum = Gf.Frustum(
         Gf.Vec3d(0), Gf.Rotation(), Gf.Range2d(*_window(made)), Gf.Range1d(1, 10), Gf.Frustum.Perspective
     )
     left, right = frustum.GetWindow().GetMin()[0], frustum.GetWindow().GetMax()[0]
-    assert np.degrees(2 * np.arctan((right - left) / 2)) == pytest.approx(
-        float(made.equivalents.hfov_deg), rel=1e-9
-    )
+    assert np.degrees(2 * np.arctan((right - left) / 2)) == pytest.approx(float(made.equivalents.hfov_deg), rel=1e-9)
 
 
 def _window(trial: Trial) -> tuple[Gf.Vec2d, Gf.Vec2d]:
@@ -81,9 +73,7 @@ def _window(trial: Trial) -> tuple[Gf.Vec2d, Gf.Vec2d]:
 @given(SIZES, SIZES, st.sampled_from(FITS), st.sampled_from(FITS))
 def test_a_new_film_back_or_fit_keeps_what_was_asked(wide: float, high: float, fit: str, other: str) -> None:
     trial = Trial(24.89, 18.66, 32.0, 0, 0, 1, IMAGE, fit)
-    assert (
-        with_film(trial, wide, high, KEEPS[0]).focal_mm == with_fit(trial, other, KEEPS[0]).focal_mm == 32.0
-    )
+    assert with_film(trial, wide, high, KEEPS[0]).focal_mm == with_fit(trial, other, KEEPS[0]).focal_mm == 32.0
     for made in (with_film(trial, wide, high, KEEPS[1]), with_fit(trial, other, KEEPS[1])):
         assert float(made.equivalents.hfov_deg) == pytest.approx(float(trial.equivalents.hfov_deg), rel=1e-12)
     with pytest.raises(BadInput, match="cannot be kept"):
@@ -94,19 +84,10 @@ def test_pixels_of_a_lens_tried_are_those_of_the_camera_with_it() -> None:
     source = track(6, offset_x_mm=0.3)
     before = trial_at(source, 2, IMAGE, "height")
     after = replace(
-        driven(with_film(before, 20, 12, KEEPS[0]), "hfov_deg", 61.0),
-        offset_y_mm=1.5,
-        fit="inside",
-        squeeze=1.3,
+        driven(with_film(before, 20, 12, KEEPS[0]), "hfov_deg", 61.0), offset_y_mm=1.5, fit="inside", squeeze=1.3
     )
     lens = make_lens(
-        6,
-        focal_mm=after.focal_mm,
-        film_width_mm=20,
-        film_height_mm=12,
-        offset_x_mm=0.3,
-        offset_y_mm=1.5,
-        squeeze=1.3,
+        6, focal_mm=after.focal_mm, film_width_mm=20, film_height_mm=12, offset_x_mm=0.3, offset_y_mm=1.5, squeeze=1.3
     )
     wanted = projection_of(replace(source, lens=lens), IMAGE, "inside").matrices[2]
     got = pixels_between(before, after) @ projection_of(source, IMAGE, "height").matrices[2]
@@ -114,9 +95,14 @@ def test_pixels_of_a_lens_tried_are_those_of_the_camera_with_it() -> None:
 
 
 @given(
-    st.sampled_from(FITS), st.floats(-600, 900), st.floats(-300, 500), st.integers(200, 4000), st.integers(200, 4000),
-    st.sampled_from([1.0, 2.0]), st.sampled_from(FITS),
-)  # fmt: skip
+    st.sampled_from(FITS),
+    st.floats(-600, 900),
+    st.floats(-300, 500),
+    st.integers(200, 4000),
+    st.integers(200, 4000),
+    st.sampled_from([1.0, 2.0]),
+    st.sampled_from(FITS),
+)
 def test_a_part_of_the_plate_keeps_every_pixel(
     fit: str, x: float, y: float, wide: int, high: int, squeeze: float, receiver: str
 ) -> None:
@@ -131,9 +117,7 @@ def test_a_part_of_the_plate_keeps_every_pixel(
     # Of a plate stretched over its film back no fit but "stretch" shows the oblong pixels.
     if fit != "stretch" or receiver == "stretch":
         assert np.allclose(seen, pixels - [x, y], atol=1e-6)
-    assert np.allclose(
-        projection_of(cut, part.image(1.0), "stretch").project(points)[0], pixels - [x, y], atol=1e-6
-    )
+    assert np.allclose(projection_of(cut, part.image(1.0), "stretch").project(points)[0], pixels - [x, y], atol=1e-6)
 
 
 def test_curves_are_set_scaled_moved_and_held() -> None:
@@ -147,19 +131,20 @@ def test_curves_are_set_scaled_moved_and_held() -> None:
     assert held[6:] == pytest.approx(focal[5])
     assert changed_curve(source, "fstop", "set to", 4.0, 2, 2).lens.fstop[1] == 4.0
     for channel, way, value, first, said in (
-        ("fstop", "times", 2.0, 1, "says nothing of the stop"), ("focal_mm", "set to", 0.0, 1, "above zero"),
-        ("focal_mm", "set to", None, 1, "needs a number"), ("focal_mm", "set to", 30.0, 99, "no frames between"),
-        ("focal_mm", "bend", 30.0, 1, "no way to change"), ("offset_y_mm", "plus", 1e12, 1, "cannot be"),
-    ):  # fmt: skip
+        ("fstop", "times", 2.0, 1, "says nothing of the stop"),
+        ("focal_mm", "set to", 0.0, 1, "above zero"),
+        ("focal_mm", "set to", None, 1, "needs a number"),
+        ("focal_mm", "set to", 30.0, 99, "no frames between"),
+        ("focal_mm", "bend", 30.0, 1, "no way to change"),
+        ("offset_y_mm", "plus", 1e12, 1, "cannot be"),
+    ):
         with pytest.raises(BadInput, match=said):
             changed_curve(source, channel, way, value, first)
 
 
 def test_what_is_sharp_is_what_blurs_by_the_circle() -> None:
     """The blur of a point at distance d with the lens focused at s: f^2 |d - s| / (N d (s - f)), thin lens."""
-    source = track(
-        5, focal_mm=np.array([24, 35, 50, 85, 135.0]), fstop=2.8, focus_m=np.array([2, 4, 3, 8, 12.0])
-    )
+    source = track(5, focal_mm=np.array([24, 35, 50, 85, 135.0]), fstop=2.8, focus_m=np.array([2, 4, 3, 8, 12.0]))
     used = source.lens.used(IMAGE, "width")
     circle_m = np.hypot(used.width_mm, used.height_mm) * CIRCLE_SHARE / 1000
     f, s = source.lens.focal_mm / 1000, source.lens.focus_m
@@ -167,8 +152,7 @@ def test_what_is_sharp_is_what_blurs_by_the_circle() -> None:
         blur = f * f * np.abs(limit - s) / (2.8 * limit * (s - f))
         assert np.allclose(blur, circle_m, rtol=1e-9)
     wide = sharp_m(
-        track(1, focal_mm=12.0, fstop=16.0, focus_m=5.0),
-        used.__class__(used.width_mm[:1], used.height_mm[:1]),
+        track(1, focal_mm=12.0, fstop=16.0, focus_m=5.0), used.__class__(used.width_mm[:1], used.height_mm[:1])
     )
     assert np.isinf(wide[0, 1]) and wide[0, 0] < 1
     assert np.isnan(sharp_m(track(2), track(2).lens.used(IMAGE, "width"))).all()  # no stop, no limits
@@ -176,13 +160,7 @@ def test_what_is_sharp_is_what_blurs_by_the_circle() -> None:
 
 def test_the_sheet_is_in_the_packages_unit_and_sign() -> None:
     source = track(
-        9,
-        offset_x_mm=1.2,
-        offset_y_mm=-0.6,
-        film_width_mm=24.0,
-        film_height_mm=13.5,
-        focal_mm=30.0,
-        fstop=4.0,
+        9, offset_x_mm=1.2, offset_y_mm=-0.6, film_width_mm=24.0, film_height_mm=13.5, focal_mm=30.0, fstop=4.0
     )
     document = shipped_profiles()["yup-rh-cm"].model_dump(mode="json")
     rules: tuple[tuple[LensRule, tuple[str, str]], ...] = (
@@ -192,22 +170,16 @@ def test_the_sheet_is_in_the_packages_unit_and_sign() -> None:
     )
     for rule, (x, y) in rules:
         profile = profile_from_dict({**document, "lens": rule.model_dump()}, "a test")
-        sheet = sheet_of(
-            prepare(source, NO_LANDMARKS, Picture(IMAGE, "width", False, False), profile), profile
-        )
+        sheet = sheet_of(prepare(source, NO_LANDMARKS, Picture(IMAGE, "width", False, False), profile), profile)
         said = {e.label: e for e in sheet.entries}
         assert (said["Offset x"].values, said["Offset y"].values) == ((x,), (y,))
         assert ("left" in said["Offset x"].note) == (rule.offset_signs[0] < 0)
         assert said["Focus distance"].values == ("600.0000",) and said["Focus distance"].unit == "cm"
         assert said["Film back width"].values == (f"{24 * profile.film_scale:.4f}",)
         assert not any(e.animated for e in sheet.entries) and said["Stop"].values == ("4.00",)
-    moving = sheet_of(
-        make_outgoing(track(9), profile.convention, IMAGE, "width", "width", NO_LANDMARKS), profile
-    )
+    moving = sheet_of(make_outgoing(track(9), profile.convention, IMAGE, "width", "width", NO_LANDMARKS), profile)
     assert moving.frames == ("1", "5", "9")
-    assert [float(v) for v in moving.entries[5].values] == pytest.approx(
-        track(9).lens.focal_mm[[0, 4, 8]], abs=1e-4
-    )
+    assert [float(v) for v in moving.entries[5].values] == pytest.approx(track(9).lens.focal_mm[[0, 4, 8]], abs=1e-4)
 
 
 def test_a_part_in_a_recipe_changes_the_picture_with_it(demo_files: dict[str, Path], tmp_path: Path) -> None:
@@ -222,25 +194,15 @@ def test_a_part_in_a_recipe_changes_the_picture_with_it(demo_files: dict[str, Pa
     ]  # fmt: skip
     path = tmp_path / "half.json"
     path.write_text(json.dumps(recipe))
-    done = run(
-        "values", demo_files["TW_020"], "--to", "zup-lh-cm", "--recipe", path, "--frames", "1", "--json"
-    )
+    done = run("values", demo_files["TW_020"], "--to", "zup-lh-cm", "--recipe", path, "--frames", "1", "--json")
     said = json.loads(done.stdout)
     assert said["resolution"] == [960, 540]
-    whole = json.loads(
-        run("values", demo_files["TW_020"], "--to", "zup-lh-cm", "--frames", "1", "--json").stdout
-    )
+    whole = json.loads(run("values", demo_files["TW_020"], "--to", "zup-lh-cm", "--frames", "1", "--json").stdout)
     half, full = said["frames"][0], whole["frames"][0]
     assert half["film_width_mm"] == pytest.approx(full["film_width_mm"] / 2)
     assert half["zoom_px"] == pytest.approx(full["zoom_px"])
     scene = read_file(demo_files["TW_020"])
-    for wrong in (
-        {"width_px": 0},
-        {"width_px": 10.5},
-        {"fit": "sideways"},
-        {"x_px": 1e300},
-        {"plate_width_px": -1},
-    ):
+    for wrong in ({"width_px": 0}, {"width_px": 10.5}, {"fit": "sideways"}, {"x_px": 1e300}, {"plate_width_px": -1}):
         with pytest.raises(BadInput):
             replay(scene, scene.cameras[0].path, (Operation("part", recipe[0]["params"] | wrong),))  # type: ignore[operator]
 
@@ -248,9 +210,7 @@ def test_a_part_in_a_recipe_changes_the_picture_with_it(demo_files: dict[str, Pa
 def test_a_rate_of_a_track_is_said_as_it_is(tmp_path: Path) -> None:
     slow = replace(track(3), rate=Fraction(24000, 1001))
     profile = shipped_profiles()["zup-rh-m"]
-    entries = sheet_of(
-        make_outgoing(slow, profile.convention, IMAGE, "width", "width", NO_LANDMARKS), profile
-    ).entries
+    entries = sheet_of(make_outgoing(slow, profile.convention, IMAGE, "width", "width", NO_LANDMARKS), profile).entries
     rate = next(e for e in entries if e.label == "Frames a second")
     assert rate.values == ("23.976",) and "24000/1001" in rate.note
     assert isinstance(slow, Track)

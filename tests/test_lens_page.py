@@ -33,9 +33,7 @@ def settled(page: Page, name: str, wanted: float) -> None:
     page.wait_for_function(f"Math.abs(document.querySelector('[data-lens={name}]').value - {wanted}) < 2e-3")
 
 
-def test_a_number_typed_moves_every_other_and_the_picture(
-    page: Page, site: str, demo_files: dict[str, Path]
-) -> None:
+def test_a_number_typed_moves_every_other_and_the_picture(page: Page, site: str, demo_files: dict[str, Path]) -> None:
     opened(page, site, demo_files["TW_030"], "TW_030")
     expect(page.locator("[data-live=uses]")).to_contain_text("The image crops its height by 1.1%.")
     before, wedge = picture(page), page.locator(".wedges").inner_html()

@@ -30,8 +30,12 @@ from test_store import keep
 def asked(version_id: int, reduce_px: float | None = 0.5, format_key: str = "json") -> dict[str, Any]:
     profile = shipped_profiles()["zup-lh-cm"].model_dump(mode="json")
     return {
-        "profile": profile, "format": format_key, "options": asdict(Options(reduce_px, 0.0)), "versions": [version_id], "together": "",
-    }  # fmt: skip
+        "profile": profile,
+        "format": format_key,
+        "options": asdict(Options(reduce_px, 0.0)),
+        "versions": [version_id],
+        "together": "",
+    }
 
 
 def ask_for(engine: Engine, kind: str, version_id: int, params: dict[str, Any]) -> int:
@@ -95,9 +99,7 @@ def test_what_cannot_be_done_says_why_and_keeps_nothing(engine: Engine, version_
 
 
 def test_work_is_stopped_before_and_while_it_is_done(engine: Engine, version_id: int) -> None:
-    waiting, running = (
-        ask_for(engine, "keys", version_id, asked(version_id) | {"reduce_px": 0.1}) for _ in range(2)
-    )
+    waiting, running = (ask_for(engine, "keys", version_id, asked(version_id) | {"reduce_px": 0.1}) for _ in range(2))
     with Session(engine) as store, store.begin():
         stop(store, waiting)
         store.get_one(Job, running).state = "running"
@@ -126,9 +128,7 @@ def test_work_is_asked_for_and_in_the_queue_or_neither(engine: Engine, version_i
     process = WorkerProcess(engine)  # starts by itself: there is open work
     try:
         found = ended(engine, number)
-        assert (
-            found.state == "done" and found.result["after"] < 20 and len(found.result["deviation_px"]) == 240
-        )
+        assert found.state == "done" and found.result["after"] < 20 and len(found.result["deviation_px"]) == 240
         with Session(engine) as store:
             assert has_worker(store)
     finally:
@@ -147,9 +147,7 @@ def test_the_worker_is_a_command_of_its_own(engine: Engine, version_id: int) -> 
         process.wait(30)
 
 
-def test_work_of_a_killed_worker_is_taken_up_again(
-    engine: Engine, version_id: int, worker: WorkerProcess
-) -> None:
+def test_work_of_a_killed_worker_is_taken_up_again(engine: Engine, version_id: int, worker: WorkerProcess) -> None:
     # A worker that is killed as soon as it has begun: it leaves 'running' here and 'doing' in the queue.
     environment = {**os.environ, "DATABASE_URL": address_of(engine)}
     script = (

@@ -34,7 +34,9 @@ from test_writers import PICTURE, shot
 
 NODES = ("usd", "alembic", "gltf", "collada")
 MARKS = Landmarks(("tide bell", "wheel hub"), np.array([[[3.0, 1.5, -20.0], [-2.0, 2.0, -15.0]]]))
-PLACED = Similarity(2.0, Rotation.from_euler("yxz", [40, 5, -3], degrees=True).as_matrix(), np.array([12.0, -3.0, 50.0]))  # fmt: skip
+PLACED = Similarity(
+    2.0, Rotation.from_euler("yxz", [40, 5, -3], degrees=True).as_matrix(), np.array([12.0, -3.0, 50.0])
+)
 ROOTED = Options(under_root=True)
 
 
@@ -64,9 +66,7 @@ def camera_named(scene: Scene, name: str) -> Track:
 
 @pytest.mark.parametrize("format_key", NODES)
 @pytest.mark.parametrize("options", [Options(), ROOTED])
-def test_cameras_together_in_one_file_are_each_themselves(
-    format_key: str, options: Options, tmp_path: Path
-) -> None:
+def test_cameras_together_in_one_file_are_each_themselves(format_key: str, options: Options, tmp_path: Path) -> None:
     cameras = three()
     profile = reading_zooms(shipped_profiles()["zup-lh-cm"])
     done = deliver_all(cameras, profile, format_key, tmp_path, options, stem="all")
@@ -113,13 +113,19 @@ def test_a_root_carries_the_placement_and_nothing_moves(
 
 @pytest.mark.parametrize("format_key", ["usd", "collada"])
 def test_habits_are_made_up_for_below_a_root(format_key: str, tmp_path: Path) -> None:
-    turned = with_habits("zup-rh-m", {"code": "world_turn", "axis": "Z", "angle_deg": 90}, {"code": "unit", "metres_per_unit": 0.01})  # fmt: skip
+    turned = with_habits(
+        "zup-rh-m", {"code": "world_turn", "axis": "Z", "angle_deg": 90}, {"code": "unit", "metres_per_unit": 0.01}
+    )
     done = deliver_all([Leaving(shot(), MARKS, PICTURE, PLACED)], turned, format_key, tmp_path, ROOTED)[0]
     assert done.proof.max_px <= 0.01 and done.outgoing.root is not None
     for code in ("parents", "twice"):
         done = deliver_all(
-            [Leaving(shot(), MARKS, PICTURE, PLACED)], with_habits("zup-rh-m", {"code": code}), format_key, tmp_path, ROOTED
-        )[0]  # fmt: skip
+            [Leaving(shot(), MARKS, PICTURE, PLACED)],
+            with_habits("zup-rh-m", {"code": code}),
+            format_key,
+            tmp_path,
+            ROOTED,
+        )[0]
         assert done.outgoing.root is None and any("a root would not arrive" in n for n in done.outgoing.notes)
         assert done.proof.max_px <= 0.01
 

@@ -60,9 +60,7 @@ def bound_px(shot: Shot, format_key: str, done: Any) -> float:
     scale = WIDTH_PX / shot.width_px
     nearest = replace(track, lens=replace(track.lens, focus_m=np.full(len(track), 1.9)))
     marks = np.zeros((1, 0, 3))
-    single = single_precision_bound_px(
-        nearest, Image(shot.width_px, shot.height_px), "width", marks, out.zero_frame
-    )
+    single = single_precision_bound_px(nearest, Image(shot.width_px, shot.height_px), "width", marks, out.zero_frame)
     return 0.01 + 2 * float(single.max()) * scale
 
 
@@ -93,9 +91,7 @@ def test_every_shot_in_every_format_as_it_is(name: str, format_key: str, tmp_pat
             assert done.outgoing.track.frames[0] == first and any(
                 "lies before frame 0" in n.replace("drop what ", "") for n in done.outgoing.notes
             )
-        assert (done.outgoing.zero_frame != 0) == zero and any(
-            "lies at 0 s" in n for n in done.outgoing.notes
-        ) == zero
+        assert (done.outgoing.zero_frame != 0) == zero and any("lies at 0 s" in n for n in done.outgoing.notes) == zero
 
 
 @pytest.mark.parametrize("name", [n for n in SHOTS if n not in ("long", "jitter", "subframes")])
@@ -144,13 +140,9 @@ def test_every_shot_in_every_format_with_few_keys(name: str, format_key: str, tm
 
 
 @pytest.mark.parametrize("format_key", ["gltf", "collada"])
-def test_frames_asked_for_below_0_lie_at_0_s_where_a_format_has_no_time_before(
-    format_key: str, tmp_path: Path
-) -> None:
+def test_frames_asked_for_below_0_lie_at_0_s_where_a_format_has_no_time_before(format_key: str, tmp_path: Path) -> None:
     shot = SHOTS["frame_minus_20"]()
-    (done,) = deliver_all(
-        [leaving(shot)], find_profile("zup-rh-m"), format_key, tmp_path, Options(first=-20.0)
-    )
+    (done,) = deliver_all([leaving(shot)], find_profile("zup-rh-m"), format_key, tmp_path, Options(first=-20.0))
     assert done.outgoing.zero_frame == -20 and off_px(shot, done) <= bound_px(shot, format_key, done)
     assert any("Frame -20 lies at 0 s" in n and "no time before 0" in n for n in done.outgoing.notes)
 
@@ -195,7 +187,5 @@ def test_samples_between_frames_are_handed_over_and_said_where_they_are_not(tmp_
     assert any("whole frames only" in n for n in silent.outgoing.notes)
     assert any(
         "drawn between" in n
-        for n in deliver_all([leaving(zoomless())], find_profile("yup-rh-m"), "usd", tmp_path, ways)[
-            0
-        ].outgoing.notes
+        for n in deliver_all([leaving(zoomless())], find_profile("yup-rh-m"), "usd", tmp_path, ways)[0].outgoing.notes
     )

@@ -86,9 +86,7 @@ def test_an_alembic_lens_is_the_window_its_library_gives(tmp_path: Path) -> None
             for side in ("Left", "Right", "Top", "Bottom"):
                 getattr(sample, f"setOverScan{side}")(random.uniform(0, 0.2))
         if number % 3 == 0:
-            shift = AbcGeom.FilmBackXformOp(
-                AbcGeom.FilmBackXformOperationType.kTranslateFilmBackOperation, "t"
-            )
+            shift = AbcGeom.FilmBackXformOp(AbcGeom.FilmBackXformOperationType.kTranslateFilmBackOperation, "t")
             shift.setTranslate(imath.V2d(*random.uniform(-0.3, 0.3, 2)))
             scale = AbcGeom.FilmBackXformOp(AbcGeom.FilmBackXformOperationType.kScaleFilmBackOperation, "s")
             scale.setScale(imath.V2d(*random.uniform(0.7, 1.4, 2)))
@@ -105,9 +103,7 @@ def test_an_alembic_lens_is_the_window_its_library_gives(tmp_path: Path) -> None
         half = np.array([lens.film_width_mm[0] * lens.squeeze[0], lens.film_height_mm[0]]) / 2
         middle = np.array([lens.offset_x_mm[0], lens.offset_y_mm[0]])
         ours = np.concatenate([middle - half, middle + half]) / (width * 10 / 2)
-        assert np.allclose(
-            ours, [window["left"], window["bottom"], window["right"], window["top"]], atol=1e-12
-        ), number
+        assert np.allclose(ours, [window["left"], window["bottom"], window["right"], window["top"]], atol=1e-12), number
         # The library's field of view knows neither overscan nor film-back ops nor squeeze.
         if number % 2 == 0 and number % 3:
             view = 2 * np.degrees(np.arctan(half[0] / lens.squeeze[0] / lens.focal_mm[0]))
@@ -187,10 +183,11 @@ def test_a_bundle_opens_what_its_layer_refers_to_and_nothing_else(
         assert scene.cameras == [] and scene.findings[0].code == "outside_reference"
     places = np.arange(9, dtype=F4).reshape(3, 3)
     alone = gltf(
-        [(TIMES, "SCALAR", 5126), (places, "VEC3", 5126)], [{"input": 0, "output": 1}],
+        [(TIMES, "SCALAR", 5126), (places, "VEC3", 5126)],
+        [{"input": 0, "output": 1}],
         [{"sampler": 0, "target": {"node": 0, "path": "translation"}}],
         lambda d: d["buffers"][0].update(uri="parts/c%20data.bin"),
-    )  # fmt: skip
+    )
     data = TIMES.tobytes() + places.tobytes()
     packed = bundle(tmp_path, {"c.gltf": alone.read_bytes(), "parts/c data.bin": data})
     assert np.allclose(read_file(packed).cameras[0].local[:, :3, 3], places)
@@ -207,10 +204,8 @@ def test_a_bundle_opens_what_its_layer_refers_to_and_nothing_else(
         ({"notes.md": b"x"}, False, "holds no camera file"),
         ({"shot.usda": b"tide tables"}, False, "cannot be read as USD"),
     ),
-)  # fmt: skip
-def test_a_hostile_bundle_is_one_sentence(
-    tmp_path: Path, entries: dict[str, bytes], link: bool, said: str
-) -> None:
+)
+def test_a_hostile_bundle_is_one_sentence(tmp_path: Path, entries: dict[str, bytes], link: bool, said: str) -> None:
     with pytest.raises(BadInput, match=said):
         read_file(bundle(tmp_path, entries, link))
 
@@ -227,9 +222,7 @@ def test_a_bundle_that_lies_about_its_size_is_refused(tmp_path: Path) -> None:
 
 def test_obj_indices_groups_and_bad_lines(tmp_path: Path) -> None:
     path = tmp_path / "set.obj"
-    path.write_text(
-        "v 0 0 0\nv 2 0 0\nv 2 0 4\nv 0 0 4\no slab\nf 1/1/1 2//2 3 4\no rope\nl -2 -1\no post\np 2\n"
-    )
+    path.write_text("v 0 0 0\nv 2 0 0\nv 2 0 4\nv 0 0 4\no slab\nf 1/1/1 2//2 3 4\no rope\nl -2 -1\no post\np 2\n")
     nodes = {n.path: n for n in read_file(path).nodes}
     assert nodes["/slab"].kind == "set" and len(nodes["/slab"].segments) == 4  # type: ignore[arg-type]
     assert nodes["/slab"].local[0, :3, 3].tolist() == [1, 0, 2] and len(nodes["/rope"].segments) == 1  # type: ignore[arg-type]

@@ -134,9 +134,7 @@ def test_fields_that_are_not_kept_yet_are_not_lost(attic: Page, site: str) -> No
     assert "asks for a unit" in httpx.get(f"{site}/packages/attic/profile.json", timeout=60).json()["notes"]
 
 
-def test_a_habit_switched_off_is_kept_and_not_made_up_for(
-    attic: Page, site: str, demo_files: dict[str, Path]
-) -> None:
+def test_a_habit_switched_off_is_kept_and_not_made_up_for(attic: Page, site: str, demo_files: dict[str, Path]) -> None:
     page = attic
     page.select_option("#habit-code", "world_turn")
     page.get_by_role("button", name="Add it").click()

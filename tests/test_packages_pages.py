@@ -36,9 +36,7 @@ def what_comes_back(sent: Path, truth: Profile, folder: Path) -> Path:
     """The package's own table of the camera that it made of a delivered file."""
     seen = open_as_package(sent, truth, IMAGE)
     return write_columns(
-        [Outgoing(seen.track, truth.convention, seen.image, truth.lens.fit, NO_LANDMARKS, ())],
-        folder,
-        "came_back",
+        [Outgoing(seen.track, truth.convention, seen.image, truth.lens.fit, NO_LANDMARKS, ())], folder, "came_back"
     )[0]
 
 
@@ -46,9 +44,7 @@ def test_deliver_arrive_wrong_diagnose_deliver_again_exact(
     page: Page, site: str, demo_files: dict[str, Path], tmp_path: Path
 ) -> None:
     truth = with_habits(
-        "zup-lh-cm",
-        {"code": "world_turn", "axis": "Z", "angle_deg": 90},
-        {"code": "film_factor", "factor": 0.1},
+        "zup-lh-cm", {"code": "world_turn", "axis": "Z", "angle_deg": 90}, {"code": "film_factor", "factor": 0.1}
     )
     take_in(site, demo_files["TW_010"], "TW_010")
     page.goto("/cameras/1?station=deliver&to=zup-lh-cm")
@@ -86,10 +82,7 @@ def test_deliver_arrive_wrong_diagnose_deliver_again_exact(
     again = download(2, f"TW_010.shotcam.{key}.usd")
     track = take_camera(read_file(demo_files["TW_010"]), None).done
     seen = open_as_package(again, truth, IMAGE, track.frames)
-    assert (
-        prove(track, projection_of(track, IMAGE, "width"), seen.projection, np.zeros((1, 0, 3))).max_px
-        <= 0.01
-    )
+    assert prove(track, projection_of(track, IMAGE, "width"), seen.projection, np.zeros((1, 0, 3))).max_px <= 0.01
     page.goto(f"/packages/{key}")
     expect(page.locator(".habits").first).to_contain_text("makes the film back 0.1 times as large")
     expect(page.locator("main")).to_contain_text("Delivered to for TW_010")
@@ -129,9 +122,7 @@ def test_numbers_typed_for_three_frames_are_explained(
     expect(page.locator("#answer")).to_contain_text("4 frames typed")
 
 
-def test_a_package_is_copied_edited_refused_exported_and_imported(
-    page: Page, site: str, tmp_path: Path
-) -> None:
+def test_a_package_is_copied_edited_refused_exported_and_imported(page: Page, site: str, tmp_path: Path) -> None:
     page.goto("/packages")
     expect(page.locator("tbody tr")).to_have_count(9)
     page.get_by_role("link", name="Y up, left-handed, metres, looks along +Z").click()
@@ -207,18 +198,14 @@ def test_requests_that_make_no_sense_are_sentences(site: str, demo_files: dict[s
             assert client.get(url).status_code in (404, 422), url
 
 
-def test_everything_for_a_package_and_cameras_by_packages(
-    page: Page, site: str, demo_files: dict[str, Path]
-) -> None:
+def test_everything_for_a_package_and_cameras_by_packages(page: Page, site: str, demo_files: dict[str, Path]) -> None:
     take_in(site, demo_files["TW_010"], "TW_010")
     page.goto("/cameras/1?station=deliver&to=zup-lh-cm")
     ready(page)
     with page.expect_download() as download:
         page.get_by_role("button", name="Everything in one zip").click()
     names = zipfile.ZipFile(download.value.path()).namelist()
-    assert (
-        download.value.suggested_filename == "TW_010.shotcam.zup-lh-cm.zip" and "transfer_sheet.html" in names
-    )
+    assert download.value.suggested_filename == "TW_010.shotcam.zup-lh-cm.zip" and "transfer_sheet.html" in names
     assert sum(n.startswith("camera/") for n in names) == 6
     page.get_by_role("button", name="Write and prove").click()
     page.wait_for_url("**/deliveries/1")
@@ -260,9 +247,7 @@ def test_several_at_once_and_an_unknown_package_learned(
     truth = random_profile(4)
     form = tmp_path / "return.json"
     form.write_text(
-        json.dumps(
-            form_of(opened(made_camera(), truth, FIT), truth.convention, CALIBRATED, truth.lens.fit, "usd")
-        )
+        json.dumps(form_of(opened(made_camera(), truth, FIT), truth.convention, CALIBRATED, truth.lens.fit, "usd"))
     )
     page.set_input_files("[name=file]", form)
     page.fill("[name=label]", "Mill loft")
@@ -271,8 +256,5 @@ def test_several_at_once_and_an_unknown_package_learned(
     expect(page.locator("main")).to_contain_text("habits")
     page.get_by_role("link", name="Open the package").click()
     page.wait_for_url("**/packages/mill-loft")
-    assert (
-        page.input_value("[name=world_up]") == truth.world.up
-        and page.input_value("[name=order]") in page.content()
-    )
+    assert page.input_value("[name=world_up]") == truth.world.up and page.input_value("[name=order]") in page.content()
     fits(page)

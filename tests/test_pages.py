@@ -29,9 +29,7 @@ def test_the_whole_job_by_mouse(page: Page, demo_files: dict[str, Path], tmp_pat
     page.get_by_role("link", name="Take in a camera file").click()
     page.set_input_files("#file", demo_files["TW_020"])
     expect(page.get_by_role("heading", name="TW_020_camera_v001.usda")).to_be_visible()
-    assert "/TW_020/rail/dolly/head/shotcam" in page.inner_text("main") and "25 frames/s" in page.inner_text(
-        "main"
-    )
+    assert "/TW_020/rail/dolly/head/shotcam" in page.inner_text("main") and "25 frames/s" in page.inner_text("main")
     fits(page)
     assert page.input_value("#shot") == "TW_020" and page.input_value("#resolution") == "1920x1080"
     page.fill("#show", "The Tidewright")
@@ -123,17 +121,18 @@ def test_the_whole_job_by_keyboard(page: Page, demo_files: dict[str, Path]) -> N
     expect(page.locator("#answer")).to_contain_text("Matches in Y down, right-handed, pixels")
 
 
-def test_stations_open_their_panels_and_the_drawing_stays(
-    page: Page, site: str, demo_files: dict[str, Path]
-) -> None:
+def test_stations_open_their_panels_and_the_drawing_stays(page: Page, site: str, demo_files: dict[str, Path]) -> None:
     take_in(site, demo_files["TW_030"])
     page.goto("/cameras/1")
     ready(page)
     page.keyboard.press("End")
     for station, said in (
-        ("Take in", "The film back's aspect is 2.360"), ("Clean", "What moves the camera"), ("Lens", "2x"), ("Time", "16.667 s"),
+        ("Take in", "The film back's aspect is 2.360"),
+        ("Clean", "What moves the camera"),
+        ("Lens", "2x"),
+        ("Time", "16.667 s"),
         ("Prove", "Nothing to prove yet"),
-    ):  # fmt: skip
+    ):
         page.locator(".stations").get_by_role("link", name=re.compile(station)).click()
         expect(page.locator("#panel")).to_contain_text(said)
         assert page.inner_text("[data-now=ours]") == "1400"
@@ -160,14 +159,15 @@ def test_both_conventions_stand_side_by_side(page: Page, site: str, demo_files: 
 
 
 @pytest.mark.parametrize("name", ("empty.usda", "cut.usda", "notes.usdc", "set.usda", "tide.txt"))
-def test_a_bad_file_is_a_sentence_in_the_page(
-    page: Page, usda: Callable[..., Path], tmp_path: Path, name: str
-) -> None:
+def test_a_bad_file_is_a_sentence_in_the_page(page: Page, usda: Callable[..., Path], tmp_path: Path, name: str) -> None:
     good = usda().read_text()
     text = {
-        "empty.usda": "", "cut.usda": good[:150], "notes.usdc": "tide tables", "set.usda": "#usda 1.0\n",
+        "empty.usda": "",
+        "cut.usda": good[:150],
+        "notes.usdc": "tide tables",
+        "set.usda": "#usda 1.0\n",
         "tide.txt": "high water",
-    }[name]  # fmt: skip
+    }[name]
     (tmp_path / name).write_text(text)
     page.goto("/take-in")
     page.set_input_files("#file", tmp_path / name)
@@ -180,8 +180,11 @@ def test_a_bad_file_is_a_sentence_in_the_page(
 
 def test_a_long_name_and_five_thousand_frames(page: Page, site: str, usda: Callable[..., Path]) -> None:
     name = "camera_of_the_very_long_walk_over_the_marsh_at_low_water_v12"
-    path = usda(ops="double3 xformOp:translate.timeSamples = { 1: (0, 10, 300), 5000: (50, 20, 250) }\n"
-                    ' uniform token[] xformOpOrder = ["xformOp:translate"]', head='upAxis = "Y"\n metersPerUnit = 0.01')  # fmt: skip
+    path = usda(
+        ops="double3 xformOp:translate.timeSamples = { 1: (0, 10, 300), 5000: (50, 20, 250) }\n"
+        ' uniform token[] xformOpOrder = ["xformOp:translate"]',
+        head='upAxis = "Y"\n metersPerUnit = 0.01',
+    )
     path.write_text(path.read_text().replace('"cam"', f'"{name}"'))
     take_in(site, path, shot="SHOT_" + "X" * 55)
     page.goto("/cameras/1")
@@ -200,9 +203,7 @@ def test_a_long_name_and_five_thousand_frames(page: Page, site: str, usda: Calla
     assert panel and ruler and panel["y"] + panel["height"] <= ruler["y"]
 
 
-def test_a_guessed_axis_and_unit_are_corrected_where_they_stand(
-    page: Page, usda: Callable[..., Path]
-) -> None:
+def test_a_guessed_axis_and_unit_are_corrected_where_they_stand(page: Page, usda: Callable[..., Path]) -> None:
     page.goto("/take-in")
     page.set_input_files("#file", usda(head="timeCodesPerSecond = 24"))
     expect(page.get_by_label(re.compile("Up axis a guess"))).to_have_value("Y")
@@ -223,9 +224,7 @@ def test_a_guessed_axis_and_unit_are_corrected_where_they_stand(
     expect(page.locator("#panel")).not_to_contain_text("Correct them")
 
 
-def test_several_cameras_of_one_file_are_kept_under_their_own_names(
-    page: Page, usda: Callable[..., Path]
-) -> None:
+def test_several_cameras_of_one_file_are_kept_under_their_own_names(page: Page, usda: Callable[..., Path]) -> None:
     page.goto("/take-in")
     page.set_input_files("#file", usda('def Xform "a" {\n CAMERA\n}\ndef Xform "b" {\n CAMERA\n}'))
     page.fill("#show", "S")
@@ -246,9 +245,7 @@ def test_what_cannot_be_is_said_and_nothing_breaks(site: str, demo_files: dict[s
         assert client.post("/cameras/1/deliver", data={}).status_code == 422
         cross = client.post("/cameras/1/deliver", data={}, headers={"Sec-Fetch-Site": "cross-site"})
         assert cross.status_code == 403
-        nothing = client.post(
-            "/take-in/1", data={"show": "S", "shot": "", "resolution": "1x1", "source_fit": "width"}
-        )
+        nothing = client.post("/take-in/1", data={"show": "S", "shot": "", "resolution": "1x1", "source_fit": "width"})
         assert nothing.status_code == 422 and "No camera is chosen" in nothing.text
         assert client.get("/schema/track.json").json()["title"] == "Anaxis track"
 
@@ -257,10 +254,7 @@ def test_a_package_of_ones_own_is_delivered_to_and_a_mirrored_one_refused(
     page: Page, site: str, demo_files: dict[str, Path], tmp_path: Path
 ) -> None:
     take_in(site, demo_files["TW_010"])
-    profile = json.loads(shipped_profiles()["zup-lh-cm"].model_dump_json()) | {
-        "key": "attic",
-        "label": "The attic",
-    }
+    profile = json.loads(shipped_profiles()["zup-lh-cm"].model_dump_json()) | {"key": "attic", "label": "The attic"}
     (tmp_path / "attic.json").write_text(json.dumps(profile))
     mirrored = profile | {"camera": {"right": "+X", "up": "+Y", "back": "+Z"}}
     (tmp_path / "mirrored.json").write_text(json.dumps(mirrored))
@@ -271,9 +265,7 @@ def test_a_package_of_ones_own_is_delivered_to_and_a_mirrored_one_refused(
         page.set_input_files("#own_profile", tmp_path / name)
         page.get_by_role("button", name="Write and prove").click()
         if name == "mirrored.json":
-            expect(page.get_by_role("alert")).to_contain_text(
-                "mirrored.json: The world axes are left-handed but"
-            )
+            expect(page.get_by_role("alert")).to_contain_text("mirrored.json: The world axes are left-handed but")
     ready(page)
     expect(page.locator("#answer")).to_contain_text("Matches in The attic")
 

@@ -15,14 +15,7 @@ from anaxis.core.camera.lens import Image
 from anaxis.core.camera.projection import projection_of
 from anaxis.core.checks.examine import take_camera
 from anaxis.core.errors import BadInput
-from anaxis.core.motion.placement import (
-    Similarity,
-    at_frame,
-    from_pairs,
-    heading_of_deg,
-    near_origin,
-    similarity_of,
-)
+from anaxis.core.motion.placement import Similarity, at_frame, from_pairs, heading_of_deg, near_origin, similarity_of
 from anaxis.core.scene.card import card_at
 from anaxis.core.space.rotation import matrices_from_angles
 from anaxis.formats import read_file
@@ -70,9 +63,11 @@ def test_pairs_that_do_not_agree_name_what_is_left_and_mirrors_are_never_taken()
     assert np.linalg.det(flat.turn) == pytest.approx(1) and off.max() < 1e-9
     line = np.array([[0.0, 0, 0], [1, 1, 1], [2, 2, 2]])
     for ours, theirs, said in (
-        (points[:2], points[:2], "settle no placement"), (line, points[:3], "points here lie on one line"),
-        (points[:3], line, "points there lie on one line"), (points, np.where(points == 5, np.nan, points), "no number"),
-    ):  # fmt: skip
+        (points[:2], points[:2], "settle no placement"),
+        (line, points[:3], "points here lie on one line"),
+        (points[:3], line, "points there lie on one line"),
+        (points, np.where(points == 5, np.nan, points), "no number"),
+    ):
         with pytest.raises(BadInput, match=said):
             from_pairs(ours, theirs, False)
 
@@ -105,8 +100,7 @@ def test_a_camera_is_stood_elsewhere_on_the_page(page: Page, site: str, demo_fil
     turn = Rotation.from_euler("y", 30, degrees=True).as_matrix()
     goal = where @ turn.T + np.array([10.0, 0, -4])
     rows = "\n".join(
-        f"{n} {x * 100:.6f} {-0 + z * 100:.6f} {y * 100:.6f}"
-        for n, (x, y, z) in zip(names, goal.tolist(), strict=True)
+        f"{n} {x * 100:.6f} {-0 + z * 100:.6f} {y * 100:.6f}" for n, (x, y, z) in zip(names, goal.tolist(), strict=True)
     )
     page.get_by_text("From landmark pairs").click()
     page.fill("[name=pairs]", "nobody 1 2 3")
@@ -115,9 +109,7 @@ def test_a_camera_is_stood_elsewhere_on_the_page(page: Page, site: str, demo_fil
     page.get_by_text("From landmark pairs").click()
     page.fill("[name=pairs]", rows.splitlines()[0])
     expect(page.locator("#placed-look")).to_contain_text("1 pairs settle no placement")
-    wrong = rows.replace(
-        rows.split()[1], str(float(rows.split()[1]) + 40.0), 1
-    )  # the first is 40 cm elsewhere
+    wrong = rows.replace(rows.split()[1], str(float(rows.split()[1]) + 40.0), 1)  # the first is 40 cm elsewhere
     page.fill("[name=pairs]", wrong)
     moved = goal.copy()
     moved[0, 0] += 0.4

@@ -71,9 +71,7 @@ def test_aim_looks_at_its_target_on_every_frame_and_keeps_the_roll(rig: Scene) -
     track = done(rig, op("aim", node="/bell")).done
     bell = world_matrices(rig, "/bell", track.frames)[:, :3, 3] / 100
     ahead = (bell - track.position_m) / np.linalg.norm(bell - track.position_m, axis=1, keepdims=True)
-    assert np.allclose(track.position_m, before.position_m) and np.allclose(
-        -track.rotation[:, :, 2], ahead, atol=1e-12
-    )
+    assert np.allclose(track.position_m, before.position_m) and np.allclose(-track.rotation[:, :, 2], ahead, atol=1e-12)
     assert np.allclose(roll_deg(track.rotation), roll_deg(before.rotation)) and np.allclose(
         roll_deg(before.rotation), 12
     )
@@ -100,9 +98,7 @@ def test_a_position_from_a_node_and_a_camera_hung_on_one(rig: Scene) -> None:
     hung = done(rig, op("attach", node="/cart")).done
     assert np.allclose(hung.position_m, cart + numbers)
     kept = done(rig, op("attach", node="/cart", keep_place="where it stands")).done
-    assert np.allclose(kept.position_m[0], before.position_m[0]) and np.allclose(
-        kept.rotation[0], before.rotation[0]
-    )
+    assert np.allclose(kept.position_m[0], before.position_m[0]) and np.allclose(kept.rotation[0], before.rotation[0])
     assert np.allclose(kept.position_m - kept.position_m[0], cart - cart[0] + numbers - numbers[0])
     with pytest.raises(BadInput, match="has no node '/nowhere'"):
         done(rig, op("attach", node="/nowhere"))
@@ -127,12 +123,8 @@ def test_scale_is_dropped_and_parents_shut_out_let_in(usda: Callable[..., Path])
     scene = read_file(usda(body))
     assert bake_camera(scene).mirrored.all()
     work = done(scene, op("drop_scale", node="/s"))
-    assert not work.baked.mirrored.any() and np.allclose(
-        work.done.position_m[-1], np.array([50, 20, 250]) / 100
-    )
-    alone = RIG.replace(
-        "CAMERA", 'def Camera "cam" {\n uniform token[] xformOpOrder = ["!resetXformStack!"]\n}'
-    )
+    assert not work.baked.mirrored.any() and np.allclose(work.done.position_m[-1], np.array([50, 20, 250]) / 100)
+    alone = RIG.replace("CAMERA", 'def Camera "cam" {\n uniform token[] xformOpOrder = ["!resetXformStack!"]\n}')
     scene = read_file(usda(alone, lens="float focalLength = 35\n float horizontalAperture = 36"))
     assert np.ptp(bake_camera(scene).track.position_m) == 0
     assert np.allclose(done(scene, op("inherit", node="/base/cam")).done.position_m[-1], [0.9, 0, 0])
@@ -153,15 +145,16 @@ def test_gaps_and_jumps_are_drawn_from_their_neighbours(usda: Callable[..., Path
 
 def test_trim_renumber_shift_near_and_landmarks(rig: Scene) -> None:
     recipe = (
-        op("trim", first=3, last=8), op("shift", x_m=10, y_m=-2, z_m=0.5), op("renumber", first=1001), op("near_plane", near_m=0.2),
-        op("marks_add", marks=[{"name": "sluice post", "position_m": [1, 2, 3]}]), op("mark_rename", name="cart", to="barrow"),
+        op("trim", first=3, last=8),
+        op("shift", x_m=10, y_m=-2, z_m=0.5),
+        op("renumber", first=1001),
+        op("near_plane", near_m=0.2),
+        op("marks_add", marks=[{"name": "sluice post", "position_m": [1, 2, 3]}]),
+        op("mark_rename", name="cart", to="barrow"),
         op("marks_hide", names=["bell"], way="hide"),
-    )  # fmt: skip
-    whole, work = done(rig), done(rig, *recipe)
-    assert (
-        work.done.frames.tolist() == [1001, 1002, 1003, 1004, 1005, 1006]
-        and (work.done.lens.near_m == 0.2).all()
     )
+    whole, work = done(rig), done(rig, *recipe)
+    assert work.done.frames.tolist() == [1001, 1002, 1003, 1004, 1005, 1006] and (work.done.lens.near_m == 0.2).all()
     assert np.allclose(work.done.position_m, whole.done.position_m[2:8] + np.array([10, -2, 0.5]))
     assert (
         work.landmarks.names == ("bell", "cart".replace("cart", "barrow"), "sluice post")
@@ -180,10 +173,7 @@ def test_an_earlier_lens_is_kept_over_a_new_motion(demo_files: dict[str, Path]) 
     # TW_010 starts at frame 1001, where TW_020's lens has long ended: it is held there.
     assert np.allclose(kept.lens.focal_mm, zoom.lens.focal_mm[-1]) and np.allclose(kept.lens.offset_y_mm, 0.6)
     shifted = done(crane, op("renumber", first=1), op("keep_lens", lens=lens_document(zoom))).done
-    assert (
-        np.array_equal(shifted.lens.focal_mm, zoom.lens.focal_mm[:120])
-        and np.isnan(shifted.lens.fstop).sum() == 0
-    )
+    assert np.array_equal(shifted.lens.focal_mm, zoom.lens.focal_mm[:120]) and np.isnan(shifted.lens.fstop).sum() == 0
 
 
 @pytest.mark.parametrize("number", range(4))
@@ -192,9 +182,12 @@ def test_doing_a_recipe_again_gives_the_same_bytes(demo_files: dict[str, Path], 
     path = demo_files[shot.name]
     first = float(shot.frames[10])
     recipe = (
-        op("aim", node=f"/{shot.name}/landmarks/tide_bell"), op("bake", first=first, last=first + 40, step=0.5),
-        op("bridge", first=first + 5), op("level_horizon"), op("marks_hide", names=["jetty_lamp"], way="hide"),
-    )  # fmt: skip
+        op("aim", node=f"/{shot.name}/landmarks/tide_bell"),
+        op("bake", first=first, last=first + 40, step=0.5),
+        op("bridge", first=first + 5),
+        op("level_horizon"),
+        op("marks_hide", names=["jetty_lamp"], way="hide"),
+    )
     kept = []
     for _ in range(2):
         again = recipe_from_document(json.loads(json.dumps(recipe_document(recipe))))
@@ -210,15 +203,7 @@ def bake_frames(rig: Scene, params: dict[str, Any]) -> Any:
 
 
 def test_the_bake_takes_a_range_and_a_step_and_samples_on_a_frame_as_they_are(rig: Scene) -> None:
-    assert bake_frames(rig, {"first": 2, "last": 5, "step": 0.5}).tolist() == [
-        2,
-        2.5,
-        3,
-        3.5,
-        4,
-        4.5,
-        5,
-    ]
+    assert bake_frames(rig, {"first": 2, "last": 5, "step": 0.5}).tolist() == [2, 2.5, 3, 3.5, 4, 4.5, 5]
     assert bake_frames(rig, {"step": 4}).tolist() == [1, 5, 9]
     for params, said in (
         ({"first": 9, "last": 2}, "end before its beginning"),
@@ -237,9 +222,7 @@ def test_tree_operations_stand_before_the_bake_and_track_operations_behind_it() 
     assert [o.code for o in recipe] == ["aim", "bake", "trim"]
     assert [o.code for o in inserted(recipe, op("bake", step=1))] == ["aim", "bake", "trim"]
     assert checked_order(recipe) == recipe
-    with pytest.raises(
-        BadInput, match="'Aim at another node' works on the node tree and cannot stand behind 'Trim'"
-    ):
+    with pytest.raises(BadInput, match="'Aim at another node' works on the node tree and cannot stand behind 'Trim'"):
         checked_order((op("trim", first=2), op("aim", node="/a")))
 
 
@@ -251,7 +234,7 @@ def test_tree_operations_stand_before_the_bake_and_track_operations_behind_it() 
         ([7], "Operation 1 of the recipe cannot be read"),
         ([{"code": "trim"}] * 201, "at most 200 operations"),
     ),
-)  # fmt: skip
+)
 def test_a_recipe_that_cannot_be_read_is_one_sentence(document: Any, said: str) -> None:
     with pytest.raises(BadInput, match=said):
         recipe_from_document(document)
@@ -271,10 +254,8 @@ def test_a_recipe_that_cannot_be_read_is_one_sentence(document: Any, said: str) 
         (op("correct", up_axis="Q"), "is no choice"),
         (op("correct", metres_per_unit=-1), "positive number|above zero"),
     ),
-)  # fmt: skip
-def test_an_operation_that_cannot_be_done_says_which_and_why(
-    rig: Scene, operation: Operation, said: str
-) -> None:
+)
+def test_an_operation_that_cannot_be_done_says_which_and_why(rig: Scene, operation: Operation, said: str) -> None:
     with pytest.raises(BadInput, match=f"'{KINDS[operation.code].label}' cannot be done: .*({said})"):
         done(rig, operation)
 
@@ -282,14 +263,16 @@ def test_an_operation_that_cannot_be_done_says_which_and_why(
 def test_names_are_made_legal_and_unique_by_the_rule_shown() -> None:
     taken: set[str] = set()
     assert [legal_name(n, taken) for n in ("main cam", "main/cam", "Kamera ä", "___", "x" * 200)] == [
-        "main_cam", "main_cam_2", "Kamera", "camera", "x" * 114,
-    ]  # fmt: skip
+        "main_cam",
+        "main_cam_2",
+        "Kamera",
+        "camera",
+        "x" * 114,
+    ]
     assert "_2" in LEGAL_NAME_RULE
 
 
-def test_a_comparison_says_which_channels_since_when_and_by_how_many_pixels(
-    demo_files: dict[str, Path],
-) -> None:
+def test_a_comparison_says_which_channels_since_when_and_by_how_many_pixels(demo_files: dict[str, Path]) -> None:
     scene = read_file(demo_files["TW_020"])
     a = take_camera(scene, None).done
     b = done(scene, op("bridge", first=100, last=110), op("trim", first=20)).done
@@ -301,18 +284,13 @@ def test_a_comparison_says_which_channels_since_when_and_by_how_many_pixels(
     assert all(100 <= c.since <= 110 and c.frames <= 11 for c in found.changes)
     same = compare(a, a, (image, Image(3840, 2160)), ("width", "width"), NO_LANDMARKS)
     assert same.changes == [] and same.proof and same.proof.max_px < 1e-9
-    none = compare(
-        a, done(scene, op("renumber", first=9000)).done, (image, image), ("width", "width"), NO_LANDMARKS
-    )
+    none = compare(a, done(scene, op("renumber", first=9000)).done, (image, image), ("width", "width"), NO_LANDMARKS)
     assert none.proof is None and none.changes == []
 
 
 @pytest.mark.parametrize(
     ("params", "said"),
-    (
-        ({"first": "early"}, "'early' is no number for 'First frame'"),
-        ({"step": 0}, "step of 0 frames cannot be"),
-    ),
+    (({"first": "early"}, "'early' is no number for 'First frame'"), ({"step": 0}, "step of 0 frames cannot be")),
 )
 def test_a_bake_is_checked_like_every_other_operation(rig: Scene, params: dict[str, Any], said: str) -> None:
     with pytest.raises(BadInput, match=f"'Bake' cannot be done: .*{said}"):

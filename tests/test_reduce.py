@@ -31,9 +31,7 @@ from test_resample import walk
 
 IMAGE = Image(1920, 1080)
 NO_MARKS = np.zeros((1, 0, 3))
-RULES = [
-    KeyRule(Convention(), way, turns) for way in ("linear", "bezier") for turns in ("angles", "quaternions")
-]  # type: ignore[arg-type]
+RULES = [KeyRule(Convention(), way, turns) for way in ("linear", "bezier") for turns in ("angles", "quaternions")]  # type: ignore[arg-type]
 
 
 def few(track: Track, rule: KeyRule, tolerance_px: float) -> Reduced:
@@ -50,9 +48,9 @@ def drawn_by_scipy(track: Track, done: Reduced) -> Track:
             for s in range(len(keys) - 1):
                 inside = (at >= keys.frames[s]) & (at <= keys.frames[s + 1])
                 slopes = [keys.slope_out[s, c], keys.slope_in[s + 1, c]]
-                values[inside] = CubicHermiteSpline(
-                    keys.frames[s : s + 2], keys.values[s : s + 2, c], slopes
-                )(at[inside])
+                values[inside] = CubicHermiteSpline(keys.frames[s : s + 2], keys.values[s : s + 2, c], slopes)(
+                    at[inside]
+                )
         columns.append(values)
     table, angles = np.stack(columns, axis=1), keys.rule.turns == "angles"
     if angles:
@@ -62,9 +60,7 @@ def drawn_by_scipy(track: Track, done: Reduced) -> Track:
     else:
         turned = Rotation.from_quat(table[:, 3:7])
     lens = {n: table[:, i] for i, n in enumerate(keys.channels) if hasattr(track.lens, n)}
-    return replace(
-        track, position_m=table[:, :3], rotation=turned.as_matrix(), lens=replace(track.lens, **lens)
-    )
+    return replace(track, position_m=table[:, :3], rotation=turned.as_matrix(), lens=replace(track.lens, **lens))
 
 
 @settings(max_examples=25)
@@ -73,9 +69,7 @@ def test_the_picture_stays_within_the_pixels_chosen(rule: KeyRule, tolerance_px:
     track = walk(count=count)
     done = few(track, rule, tolerance_px)
     arrived = drawn_by_scipy(track, done)
-    proof = prove(
-        track, projection_of(track, IMAGE, "width"), projection_of(arrived, IMAGE, "width"), NO_MARKS
-    )
+    proof = prove(track, projection_of(track, IMAGE, "width"), projection_of(arrived, IMAGE, "width"), NO_MARKS)
     assert proof.max_px <= tolerance_px * (1 + 1e-9)
     assert np.allclose(proof.deviation_px, done.deviation_px, atol=1e-6)
     assert done.keys.index[0] == 0 and done.keys.index[-1] == count - 1
@@ -87,9 +81,7 @@ def test_a_straight_move_needs_two_keys_and_a_cubic_one_too() -> None:
     track = walk(count=101)
     u = np.linspace(0, 1, 101)[:, None]
     still = replace(
-        track,
-        rotation=np.tile(track.rotation[:1], (101, 1, 1)),
-        lens=track.lens.take(np.zeros(101, dtype=int)),
+        track, rotation=np.tile(track.rotation[:1], (101, 1, 1)), lens=track.lens.take(np.zeros(101, dtype=int))
     )
     straight = replace(still, position_m=u * [3.0, 0.5, -2.0])
     curved = replace(still, position_m=(u**3 - 1.3 * u**2) * [3.0, 0.5, -2.0])
@@ -150,7 +142,6 @@ def test_reduce_on_the_command_line(demo_files: dict[str, Path], tmp_path: Path)
     listed = json.loads(CliRunner().invoke(cli, ["values", *args]).stdout)
     assert [f["frame"] for f in listed["frames"]] == listed["keys"]["frames"]
     strict = CliRunner().invoke(
-        cli,
-        ["transfer", *args, "--format", "json", "--out", str(tmp_path), "--tolerance-px", "0.1", "--force"],
+        cli, ["transfer", *args, "--format", "json", "--out", str(tmp_path), "--tolerance-px", "0.1", "--force"]
     )
     assert strict.exit_code == 3

@@ -27,9 +27,7 @@ from anaxis.formats.editorial.timecodes import can_drop, frame_of_timecode, time
 from anaxis.store.archive import track_from_bytes, track_to_bytes
 from ordinary import SHOTS, moving_marks, track_of
 
-RATES = [
-    Fraction(r) for r in ("24000/1001", "24", "25", "30000/1001", "30", "48", "50", "60000/1001", "60", "120")
-]
+RATES = [Fraction(r) for r in ("24000/1001", "24", "25", "30000/1001", "30", "48", "50", "60000/1001", "60", "120")]
 
 
 def pose(seconds: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
@@ -77,27 +75,26 @@ def test_samples_that_coincide_are_the_source_samples_to_the_last_bit() -> None:
     )
     assert np.array_equal(double.lens.focal_mm[::2], source.lens.focal_mm)
     half = at_rate(double, Fraction(24), "time")
-    assert np.array_equal(half.position_m, source.position_m) and np.array_equal(
-        half.rotation, source.rotation
-    )
+    assert np.array_equal(half.position_m, source.position_m) and np.array_equal(half.rotation, source.rotation)
 
 
 def test_nothing_is_drawn_across_a_cut() -> None:
     one, two = walk(count=40), walk(count=40)
     frames = 1.0 + np.arange(80)
     joined = Track(
-        "cut", frames, Fraction(24), np.concatenate([one.position_m, two.position_m + np.array([50, 0, 0])]),
-        np.concatenate([one.rotation, two.rotation]), make_lens(80),
-    )  # fmt: skip
+        "cut",
+        frames,
+        Fraction(24),
+        np.concatenate([one.position_m, two.position_m + np.array([50, 0, 0])]),
+        np.concatenate([one.rotation, two.rotation]),
+        make_lens(80),
+    )
     assert cuts_of(joined).tolist() == [40]
     made = sampled(joined, np.array([39.0, 40.0, 40.25, 40.75, 41.0, 41.5]))
     # What is left of frame 40 goes on as the first piece went.
     alone = sampled(replace(one, frames=frames[:40]), np.array([40.25, 40.75]))
     known, _ = pose(np.array([39.25, 39.75]) / 24)
-    assert (
-        np.allclose(made.position_m[2:4], alone.position_m)
-        and np.abs(made.position_m[2:4] - known).max() < 2e-4
-    )
+    assert np.allclose(made.position_m[2:4], alone.position_m) and np.abs(made.position_m[2:4] - known).max() < 2e-4
     assert np.array_equal(made.position_m[[1, 4]], joined.position_m[[39, 40]])
     alone = sampled(replace(two, frames=frames[40:]), np.array([41.5]))
     assert np.allclose(made.position_m[5], alone.position_m[0] + np.array([50, 0, 0]))
@@ -153,10 +150,7 @@ def test_handles_hold_or_go_on() -> None:
 
 def test_rates_and_handles_are_operations_of_a_recipe(demo_files: dict) -> None:  # type: ignore[type-arg]
     scene = read_file(demo_files["TW_020"])
-    recipe = (
-        Operation("rate", {"rate": "50", "keep": "time"}),
-        Operation("handles", {"head": 8, "way": "hold"}),
-    )
+    recipe = (Operation("rate", {"rate": "50", "keep": "time"}), Operation("handles", {"head": 8, "way": "hold"}))
     work = replay(scene, scene.cameras[0].path, recipe)
     assert work.done.rate == 50 and len(work.done) == 488 and work.done.frames[0] == -7
     with pytest.raises(BadInput, match="'never' is not a frame rate"):
@@ -195,19 +189,23 @@ def test_timecode_counts_as_the_standard_does(rate: Fraction) -> None:
         plain = timecode_of(frame, rate)
         hours, rest = divmod(frame, count * 3600)
         assert plain and [int(p) for p in plain.split(":")] == [
-            hours % 24, rest // (count * 60), rest // count % 60, rest % count
-        ]  # fmt: skip
+            hours % 24,
+            rest // (count * 60),
+            rest // count % 60,
+            rest % count,
+        ]
         assert frame_of_timecode(plain, rate) == frame % (86_400 * count)
         if drop:
             skipped = count // 15
             tens, within = divmod(frame, count * 600 - 9 * skipped)
-            number = (
-                frame + 9 * skipped * tens + skipped * max(0, (within - skipped) // (count * 60 - skipped))
-            )
+            number = frame + 9 * skipped * tens + skipped * max(0, (within - skipped) // (count * 60 - skipped))
             said = timecode_of(frame, rate, True)
             assert said and [int(p) for p in said.replace(";", ":").split(":")] == [
-                number // (count * 3600), number // (count * 60) % 60, number // count % 60, number % count
-            ]  # fmt: skip
+                number // (count * 3600),
+                number // (count * 60) % 60,
+                number // count % 60,
+                number % count,
+            ]
             assert frame_of_timecode(said, rate) == frame
     assert timecode_of(-1, rate) is None and timecode_of(0.5, rate) is None
     assert timecode_of(5, Fraction(25, 2)) is None
@@ -248,9 +246,7 @@ def test_a_retime_of_an_ordinary_shot_shows_what_the_camera_did(name: str, rate:
     at = shot.frames[0] + float(Fraction(24) / Fraction(rate)) * np.arange(len(made))
     place, turn, focal = shot.at(np.minimum(at, shot.frames[-1] + 0.999))
     if name == "primes":
-        assert set(made.lens.focal_mm.tolist()) <= {35.0, 85.0, 50.0} and np.array_equal(
-            made.lens.focal_mm, focal
-        )
+        assert set(made.lens.focal_mm.tolist()) <= {35.0, 85.0, 50.0} and np.array_equal(made.lens.focal_mm, focal)
     off_deg = angle_between_deg(made.rotation, turn)
     inside = at <= shot.frames[-1]
     # A whip of 120 degrees over six frames is told to half a degree between them; all else to a hundredth.

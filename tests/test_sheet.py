@@ -27,7 +27,9 @@ PICTURE = Picture(Image(1920, 1080), "width", False, False)
 SOURCE = Source("mill.usda", "ab" * 32, "/rig/<b>cam</b>", [], "2.1")
 
 
-def handed(profile: Profile, marks: int, folder: Path, name: str = "rail", formats: tuple[str, ...] = ("usd", "json")) -> Handed:  # fmt: skip
+def handed(
+    profile: Profile, marks: int, folder: Path, name: str = "rail", formats: tuple[str, ...] = ("usd", "json")
+) -> Handed:
     track = replace(shot(), name=name)
     rng = np.random.default_rng(3)
     place = rng.normal((0, 1.5, -14), (3, 1, 4), (1, marks, 3))
@@ -48,9 +50,7 @@ def test_the_sheet_says_what_to_set_what_to_expect_and_where_to_look(tmp_path: P
     assert pages == 1
     numbers = numbers_of(sheet.outgoing)
     marks = sheet.marks
-    seen, _ = projection_of(sheet.track.take(np.array([0])), PICTURE.image, PICTURE.fit).project(
-        marks.position_m
-    )
+    seen, _ = projection_of(sheet.track.take(np.array([0])), PICTURE.image, PICTURE.fit).project(marks.position_m)
     inside = [i for i in range(7) if 0 <= seen[0, i, 0] <= 1920 and 0 <= seen[0, i, 1] <= 1080]
     assert inside
     wanted = [
@@ -80,8 +80,7 @@ def test_the_printed_sheet_is_the_same_to_the_byte_and_opens_nothing(tmp_path: P
     secret = tmp_path / "secret.png"
     secret.write_bytes(b"x")
     poked = html.replace(
-        "<body>",
-        f'<body><img src="{secret.as_uri()}" alt="none"><link rel="attachment" href="{secret.as_uri()}">',
+        "<body>", f'<body><img src="{secret.as_uri()}" alt="none"><link rel="attachment" href="{secret.as_uri()}">'
     )
     pdf = sheet_pdf(poked)
     assert not PdfReader(io.BytesIO(pdf)).attachments

@@ -23,9 +23,7 @@ def drawn(seed: int = 3, size: tuple[int, int] = (960, 540)) -> np.ndarray:
         a, b = random.integers(0, [w, h], (2, 2))
         colour = tuple(int(c) for c in random.integers(0, 255, 3))
         if random.random() < 0.5:
-            cv2.rectangle(
-                picture, tuple(map(int, a)), tuple(map(int, a + random.integers(10, 80, 2))), colour, -1
-            )
+            cv2.rectangle(picture, tuple(map(int, a)), tuple(map(int, a + random.integers(10, 80, 2))), colour, -1)
         else:
             cv2.line(picture, tuple(map(int, a)), tuple(map(int, b)), colour, 3)
     return cv2.GaussianBlur(picture, (0, 0), 1.0)
@@ -76,9 +74,9 @@ def test_other_sizes_and_formats_and_what_is_no_match(tmp_path: Path) -> None:
     import OpenEXR
 
     linear = (ours[:, :, ::-1].astype(np.float32) / 255) ** 2.2
-    OpenEXR.File(
-        {"compression": OpenEXR.ZIP_COMPRESSION, "type": OpenEXR.scanlineimage}, {"RGB": linear}
-    ).write(str(tmp_path / "a.exr"))
+    OpenEXR.File({"compression": OpenEXR.ZIP_COMPRESSION, "type": OpenEXR.scanlineimage}, {"RGB": linear}).write(
+        str(tmp_path / "a.exr")
+    )
     shown = read_picture(tmp_path / "a.exr")
     assert shown.shape == ours.shape and np.abs(shown.astype(int) - ours).mean() < 4
     assert "too little in common" in measure(ours, drawn(seed=99)).sentence

@@ -25,12 +25,7 @@ from anaxis.store.archive import scene_to_bytes, track_from_bytes
 from anaxis.store.database import connect, migrate
 from anaxis.store.local_postgres import LocalPostgres
 from anaxis.store.models import Delivery, HistoryEntry, Shot, Version, VersionInput
-from anaxis.store.queries import (
-    find_or_make_shot,
-    find_or_make_show,
-    stage_file,
-    track_of,
-)
+from anaxis.store.queries import find_or_make_shot, find_or_make_show, stage_file, track_of
 
 
 def keep(store: Session, path: Path, shot: str) -> Version:
@@ -66,8 +61,9 @@ def test_a_version_and_its_delivery_come_back_and_cannot_be_changed(
     with Session(engine) as store:
         told = store.scalars(select(HistoryEntry).order_by(HistoryEntry.id)).all()
         assert [(h.actor, h.action, h.kind, h.about_id) for h in told] == [
-            ("local", "take in", "versions", ids[0]), ("local", "deliver", "deliveries", ids[1])
-        ]  # fmt: skip
+            ("local", "take in", "versions", ids[0]),
+            ("local", "deliver", "deliveries", ids[1]),
+        ]
         assert told[1].said == "zup-lh-cm, usd: Matches"
     for model in (Version, Delivery, VersionInput, HistoryEntry):
         with pytest.raises(DBAPIError, match="immutable once kept"), Session(engine) as store, store.begin():
@@ -86,9 +82,7 @@ def test_what_nobody_may_do_is_not_done_and_leaves_no_entry(engine: Engine) -> N
     with Session(engine, info={"actor": Actor("keeper")}) as store:
         assert clear(store) == []
     with pytest.raises(DBAPIError, match="immutable once kept"), engine.begin() as connection:
-        connection.execute(
-            text("INSERT INTO history (actor, action, kind, about_id) VALUES ('x', 'y', 'z', 1)")
-        )
+        connection.execute(text("INSERT INTO history (actor, action, kind, about_id) VALUES ('x', 'y', 'z', 1)"))
         connection.execute(text("DELETE FROM history"))
 
 
@@ -101,8 +95,7 @@ def test_versions_kept_before_inputs_had_rows_of_their_own_keep_their_source(
         copy_camera(store, kept, "again")
     with Session(engine) as store:
         before = [
-            (v.id, v.camera_path, v.source_file.sha256)
-            for v in store.scalars(select(Version).order_by(Version.id))
+            (v.id, v.camera_path, v.source_file.sha256) for v in store.scalars(select(Version).order_by(Version.id))
         ]
     migrate(engine, "0007")
     with engine.connect() as connection:
@@ -111,8 +104,7 @@ def test_versions_kept_before_inputs_had_rows_of_their_own_keep_their_source(
     migrate(engine)
     with Session(engine) as store:
         after = [
-            (v.id, v.camera_path, v.source_file.sha256)
-            for v in store.scalars(select(Version).order_by(Version.id))
+            (v.id, v.camera_path, v.source_file.sha256) for v in store.scalars(select(Version).order_by(Version.id))
         ]
         assert after == before and len(after) == 2 and after[0][1:] == after[1][1:]
 
@@ -127,12 +119,7 @@ def test_a_track_kept_in_the_earlier_layout_is_still_read() -> None:
         lens=lens, landmarks_m=np.zeros((1, 1, 3)), segments_m=np.zeros((0, 2, 3)),
     )  # fmt: skip
     track, marks, lines = track_from_bytes(held.getvalue())
-    assert (
-        track.lens.far_m.tolist() == [100, 100]
-        and marks.names == ("bell",)
-        and not marks.hidden
-        and len(lines) == 0
-    )
+    assert track.lens.far_m.tolist() == [100, 100] and marks.names == ("bell",) and not marks.hidden and len(lines) == 0
     for broken in (b"anaxis2\nrubbish", b"rubbish", b""):
         with pytest.raises(BadInput, match="A stored track is damaged"):
             track_from_bytes(broken)
@@ -143,10 +130,7 @@ def test_a_failed_request_leaves_nothing(engine: Engine, demo_files: dict[str, P
         version = keep(store, demo_files["TW_010"], "TW_010")
         deliver_version(store, version, shipped_profiles()["zup-lh-cm"], "scroll")
     with Session(engine) as store:
-        assert (
-            store.scalar(select(func.count(Shot.id))) == 0
-            and store.scalar(select(func.count(Version.id))) == 0
-        )
+        assert store.scalar(select(func.count(Shot.id))) == 0 and store.scalar(select(func.count(Version.id))) == 0
 
 
 def test_people_taking_in_at_once_lose_nothing(engine: Engine, demo_files: dict[str, Path]) -> None:

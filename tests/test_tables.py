@@ -67,15 +67,16 @@ def test_our_reader_reads_it_by_the_profiles_layout(name: str, tmp_path: Path) -
     back: Track = take_camera(scene, None).done
     assert np.abs(back.position_m - source.position_m).max() < 1e-9
     assert angle_between_deg(back.rotation, source.rotation).max() < 1e-6
-    assert np.allclose(
-        back.lens.focal_mm / back.lens.film_width_mm, source.lens.focal_mm / source.lens.film_width_mm
-    )
+    assert np.allclose(back.lens.focal_mm / back.lens.film_width_mm, source.lens.focal_mm / source.lens.film_width_mm)
 
 
 def test_a_table_with_times_says_its_rate_itself(tmp_path: Path) -> None:
     """The package's own rate is 30; its table's times are those of a camera at 24."""
     source = shot()
-    for columns, rate in ((f"frame seconds {PLACE} rotation_x rotation_y rotation_z", 24), (f"frame {PLACE} rotation_x rotation_y rotation_z", 30)):  # fmt: skip
+    for columns, rate in (
+        (f"frame seconds {PLACE} rotation_x rotation_y rotation_z", 24),
+        (f"frame {PLACE} rotation_x rotation_y rotation_z", 30),
+    ):
         profile = with_table("zup-lh-cm", columns)
         path = deliver(source, NO_LANDMARKS, PICTURE, profile, "columns", tmp_path).files[0]
         assert read_file(path, layout=profile.layout).rate == rate
@@ -84,7 +85,10 @@ def test_a_table_with_times_says_its_rate_itself(tmp_path: Path) -> None:
 def test_numbers_stand_in_the_columns_as_the_layout_says(tmp_path: Path) -> None:
     """Against arithmetic written out by hand: Z up, left-handed, centimetres, the camera looks along +X."""
     source = shot(3)
-    profile = with_table("zup-lh-cm", "frame position_x:  position_y -position_z rotation_x rotation_y:rad rotation_z focal:cm".replace(":  ", " "))  # fmt: skip
+    profile = with_table(
+        "zup-lh-cm",
+        "frame position_x:  position_y -position_z rotation_x rotation_y:rad rotation_z focal:cm".replace(":  ", " "),
+    )
     text = deliver(source, NO_LANDMARKS, PICTURE, profile, "columns", tmp_path).files[0].read_text()
     head, *rows = text.splitlines()
     assert head == "frame,position_x,position_y,position_z,rotation_x,rotation_y_rad,rotation_z,focal_cm"
@@ -123,9 +127,7 @@ def test_a_table_that_does_not_fit_its_layout_is_one_sentence(tmp_path: Path) ->
     path.write_text("frame,x,y,z,a,b,c,v\n1,0,0,0,0,0,0,wide\n")
     with pytest.raises(BadInput, match="cannot be read as numbers"):
         track_of_table(path, profile, PICTURE, shot())
-    stop = with_table(
-        "yup-rh-m", f"frame {PLACE} rotation_x rotation_y rotation_z vfov focus", separator="blank"
-    )
+    stop = with_table("yup-rh-m", f"frame {PLACE} rotation_x rotation_y rotation_z vfov focus", separator="blank")
     source = shot()
     lens = source.lens
     open_focus = replace(source, lens=replace(lens, focus_m=np.full(len(source), np.nan)))

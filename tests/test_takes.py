@@ -32,14 +32,7 @@ from anaxis.core.scene.picture import picture_of
 from anaxis.formats import read_file
 from anaxis.store.archive import scene_to_bytes
 from anaxis.store.models import Camera, Shot, SourceFile, Version
-from anaxis.store.queries import (
-    find_or_make_shot,
-    find_or_make_show,
-    get_version,
-    recipe_of,
-    stage_file,
-    track_of,
-)
+from anaxis.store.queries import find_or_make_shot, find_or_make_show, get_version, recipe_of, stage_file, track_of
 
 
 @pytest.fixture
@@ -57,12 +50,7 @@ def kept(store: Session, path: Path, name: str = "shotcam", at: int = 0) -> Vers
     source, scene = staged(store, path)
     shot = find_or_make_shot(store, find_or_make_show(store, "The Tidewright"), "TW_X")
     return keep_camera(
-        store,
-        shot,
-        source,
-        look(Here(), source.scene, source.name, {})[at],
-        name,
-        picture_of(scene, None, None),
+        store, shot, source, look(Here(), source.scene, source.name, {})[at], name, picture_of(scene, None, None)
     )
 
 
@@ -101,17 +89,13 @@ def test_a_newer_file_keeps_the_recipe_or_only_brings_motion(
     store: Session, demo_files: dict[str, Path], usda: Callable[..., Path]
 ) -> None:
     first = kept(store, demo_files["TW_020"])
-    work = edit_version(
-        store, first, (Operation("lens_factor", {"what": "focal length", "factor": 2}),), "longer"
-    )
+    work = edit_version(store, first, (Operation("lens_factor", {"what": "focal length", "factor": 2}),), "longer")
     work = edit_version(
         store, work, (*recipe_of(work), Operation("aim", {"node": "/TW_020/landmarks/tide_bell"})), "aimed"
     )
     work = correct_picture(store, work, Image(4096, 2304), "height")
     camera = work.camera
-    source, scene = staged(
-        store, usda(name="TW_020_v002.usda")
-    )  # another camera name, other frames, no landmarks
+    source, scene = staged(store, usda(name="TW_020_v002.usda"))  # another camera name, other frames, no landmarks
     whole = retake(store, camera, source, scene, "/cam", "recipe", picture_of(scene, None, None))
     assert (whole.label, whole.camera_id, camera.name) == ("2", first.camera_id, "shotcam")
     lens = track_of(whole)[0].lens
@@ -128,22 +112,18 @@ def test_a_newer_file_keeps_the_recipe_or_only_brings_motion(
     assert [v.label for v in camera.takes] == ["1.3", "2", "3", "4"]
 
 
-def test_the_lens_kept_by_motion_only_is_the_one_worked_on_here(
-    store: Session, demo_files: dict[str, Path]
-) -> None:
+def test_the_lens_kept_by_motion_only_is_the_one_worked_on_here(store: Session, demo_files: dict[str, Path]) -> None:
     zoom = kept(store, demo_files["TW_020"])
     source, scene = staged(store, demo_files["TW_010"])
-    new = retake(
-        store, zoom.camera, source, scene, scene.cameras[0].path, "motion", picture_of(scene, None, None)
-    )
+    new = retake(store, zoom.camera, source, scene, scene.cameras[0].path, "motion", picture_of(scene, None, None))
     old, track = track_of(zoom)[0], track_of(new)[0]
-    assert np.allclose(track.lens.focal_mm, old.lens.focal_mm[-1]) and np.allclose(
-        track.lens.offset_y_mm, 0.6
-    )
+    assert np.allclose(track.lens.focal_mm, old.lens.focal_mm[-1]) and np.allclose(track.lens.offset_y_mm, 0.6)
     assert new.width_px == 1920 and track.frames[0] == 1001
 
 
-WITNESS = 'def Camera "witness" {\n float focalLength = 20\n float horizontalAperture = 36\n float verticalAperture = 24\n}'
+WITNESS = (
+    'def Camera "witness" {\n float focalLength = 20\n float horizontalAperture = 36\n float verticalAperture = 24\n}'
+)
 
 
 def test_cameras_gone_from_the_file_are_marked_and_those_made_here_are_not(

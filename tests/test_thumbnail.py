@@ -31,24 +31,16 @@ def test_what_is_drawn_is_what_the_camera_sees_and_nothing_of_what_lies_behind()
     picture = Picture(Image(shot.width_px, shot.height_px), "width", False, False)
     drawn = thumbnail(track, marks, lines, picture)
     assert drawn["height"] == round(WIDTH * 16 / 9, 1) and drawn["frame"] == shot.frames[at]
-    ends = np.array(
-        [[float(v) for v in re.findall(r"-?[0-9.]+", part)] for part in drawn["path"].split("M")[1:]]
-    )
+    ends = np.array([[float(v) for v in re.findall(r"-?[0-9.]+", part)] for part in drawn["path"].split("M")[1:]])
     assert len(ends) == 2  # the third lies behind
     meant = pixels(shot, shot.frames[at : at + 1], lines[0][None], WIDTH)[0][0]
     assert np.allclose(ends[0].reshape(2, 2), meant, atol=0.06)
     # The second is cut 5 cm in front of the camera, on the way from its first end to its second.
     share = (3 - 0.05) / 6
     cut = lines[1][0] + share * (lines[1][1] - lines[1][0])
+    assert np.allclose(ends[1][2:], pixels(shot, shot.frames[at : at + 1], cut[None, None], WIDTH)[0][0, 0], atol=0.06)
     assert np.allclose(
-        ends[1][2:], pixels(shot, shot.frames[at : at + 1], cut[None, None], WIDTH)[0][0, 0], atol=0.06
+        drawn["crosses"], pixels(shot, shot.frames[at : at + 1], marks.position_m[:, :1], WIDTH)[0][0], atol=0.06
     )
-    assert np.allclose(
-        drawn["crosses"],
-        pixels(shot, shot.frames[at : at + 1], marks.position_m[:, :1], WIDTH)[0][0],
-        atol=0.06,
-    )
-    bare = thumbnail(
-        replace(track, name="x"), Landmarks((), np.zeros((1, 0, 3))), np.zeros((0, 2, 3)), picture
-    )
+    bare = thumbnail(replace(track, name="x"), Landmarks((), np.zeros((1, 0, 3))), np.zeros((0, 2, 3)), picture)
     assert bare["path"] == "" and bare["crosses"] == []

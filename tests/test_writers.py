@@ -55,9 +55,7 @@ def shot(count: int = 60, first: float = 1001.0) -> Track:
 def test_what_is_written_arrives(format_key: str, key: str, tmp_path: Path) -> None:
     """Through the stand-in, at 4096 px: exact in double precision, within its own bound in single."""
     source = shot()
-    done = deliver(
-        source, NO_LANDMARKS, PICTURE, reading_zooms(shipped_profiles()[key]), format_key, tmp_path
-    )
+    done = deliver(source, NO_LANDMARKS, PICTURE, reading_zooms(shipped_profiles()[key]), format_key, tmp_path)
     if format_key == "gltf":
         bound = single_precision_bound_px(source, IMAGE, "width", NO_MARKS)
         assert (done.proof.deviation_px <= bound).all() and done.proof.max_px > 1e-6
@@ -73,9 +71,7 @@ def test_our_reader_reads_what_we_write(format_key: str, key: str, tmp_path: Pat
     done = deliver(source, NO_LANDMARKS, PICTURE, profile, format_key, tmp_path)
     scene = read_file(done.files[0])
     axes = file_axes(format_key, profile.convention)
-    if (
-        format_key == "columns"
-    ):  # no table says its axes and unit: a person chooses them, the columns are told
+    if format_key == "columns":  # no table says its axes and unit: a person chooses them, the columns are told
         told = scene.columns
         assert told is not None and {"up_axis", "metres_per_unit"} <= set(scene.guesses)
         layout = told["layout"] | {"convention": convention_document(profile.convention)}
@@ -91,10 +87,7 @@ def test_our_reader_reads_what_we_write(format_key: str, key: str, tmp_path: Pat
         1e-5 if format_key == "gltf" else 0, 1e-9 * 180
     )
     seen = prove(
-        source,
-        projection_of(source, IMAGE, "width"),
-        projection_of(back, IMAGE, scene.source_fit or "width"),
-        NO_MARKS,
+        source, projection_of(source, IMAGE, "width"), projection_of(back, IMAGE, scene.source_fit or "width"), NO_MARKS
     )
     assert seen.max_px <= (0.05 if format_key == "gltf" else 0.01)
 
@@ -193,9 +186,7 @@ def test_collada_is_read_by_its_library(tmp_path: Path) -> None:
     (seen,) = document.scene.objects("camera")
     pose = profile.convention.rotation_from_canonical(source.rotation)[0]
     assert np.allclose(seen.matrix[:3, :3], pose, atol=1e-6)
-    assert np.allclose(
-        seen.matrix[:3, 3], profile.convention.position_from_canonical(source.position_m)[0], atol=1e-5
-    )
+    assert np.allclose(seen.matrix[:3, 3], profile.convention.position_from_canonical(source.position_m)[0], atol=1e-5)
     half_height = np.tan(np.radians(seen.yfov) / 2)
     assert half_height * seen.aspect_ratio == pytest.approx(24.89 / 2 / source.lens.focal_mm[0], rel=1e-6)
 

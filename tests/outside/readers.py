@@ -32,9 +32,7 @@ def seconds_of(shot: Shot, done: Delivered) -> Array:
     return np.asarray((frames - done.outgoing.zero_frame) / 24.0)
 
 
-def off_px(
-    shot: Shot, place: Array, turn: Array, tan_x: Array, aspect: float, at: Any = slice(None)
-) -> float:
+def off_px(shot: Shot, place: Array, turn: Array, tan_x: Array, aspect: float, at: Any = slice(None)) -> float:
     """Pixels between where the shot sees points ahead of it and where a camera (n, 3), (n, 3, 3) with half the
     horizontal view's tangent (n,) and an aspect does."""
     frames = shot.frames[at]

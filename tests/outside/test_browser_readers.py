@@ -73,9 +73,7 @@ def test_three_sees_the_camera(reader: Page, name: str, format_key: str, tmp_pat
     at = np.unique(np.linspace(0, len(every) - 1, 24).round().astype(int))
     # The very end of a clip is where it begins anew.
     times = [float(min(t, every[-1] - 1e-6)) if len(every) > 1 else 0.0 for t in every[at]]
-    rows = np.array(
-        reader.evaluate(f"([text, times]) => window.seen.{format_key}(text, times)", [text, times])
-    )
+    rows = np.array(reader.evaluate(f"([text, times]) => window.seen.{format_key}(text, times)", [text, times]))
     matrices = np.swapaxes(rows[:, :16].reshape(-1, 4, 4), 1, 2)
     aspect = rows[0, 17]
     assert aspect == pytest.approx(shot.width_px / shot.height_px, rel=1e-6)
@@ -85,26 +83,19 @@ def test_three_sees_the_camera(reader: Page, name: str, format_key: str, tmp_pat
     tan_x = shot.film_mm[0] / 2 / focal if moves else np.tan(np.radians(rows[:, 16]) / 2) * aspect
     # Its times are single precision: at 3,600 s a frame is told to a few thousandths.
     late = {"frame_86400": 0.6, "whip": 2.0}.get(name, 0.2)
-    assert (
-        off_px(shot, matrices[:, :3, 3], matrices[:, :3, :3], tan_x, aspect, at)
-        <= bound_px(name, format_key) + late
-    )
+    assert off_px(shot, matrices[:, :3, 3], matrices[:, :3, :3], tan_x, aspect, at) <= bound_px(name, format_key) + late
 
 
 @pytest.mark.parametrize("keys", [None, 0.5])
 @pytest.mark.parametrize("name", [*CAMERAS, "zoom"])
-def test_the_validator_has_nothing_to_say(
-    reader: Page, name: str, keys: float | None, tmp_path: Path
-) -> None:
+def test_the_validator_has_nothing_to_say(reader: Page, name: str, keys: float | None, tmp_path: Path) -> None:
     from readers import shot_of
 
     from anaxis.delivery.sending import Options, deliver_all
     from anaxis.packages import find_profile
     from test_ordinary_shots import leaving
 
-    done = deliver_all(
-        [leaving(shot_of(name))], find_profile("yup-rh-m"), "gltf", tmp_path, Options(reduce_px=keys)
-    )[0]
+    done = deliver_all([leaving(shot_of(name))], find_profile("yup-rh-m"), "gltf", tmp_path, Options(reduce_px=keys))[0]
     told = reader.evaluate(
         """async (text) => { let frame = document.querySelector('iframe');
            if (!frame) { frame = document.createElement('iframe'); frame.src = '/validator';

@@ -95,9 +95,7 @@ def test_vtk_sees_the_camera(name: str, tmp_path: Path) -> None:
     for seconds in seconds_of(shot, done)[at].tolist():
         reader.UpdateAtTimeValue(seconds)
         camera = reader.GetRenderer().GetActiveCamera()
-        eye, goal, up = (
-            np.array(v) for v in (camera.GetPosition(), camera.GetFocalPoint(), camera.GetViewUp())
-        )
+        eye, goal, up = (np.array(v) for v in (camera.GetPosition(), camera.GetFocalPoint(), camera.GetViewUp()))
         back = (eye - goal) / np.linalg.norm(eye - goal)
         right = np.cross(up, back)
         right /= np.linalg.norm(right)

@@ -54,9 +54,7 @@ def use_case(
             for row in result if isinstance(result, list) else [result]:
                 kind, number, said, detail = _told(row)
                 session.add(
-                    HistoryEntry(
-                        actor=actor.name, action=action, kind=kind, about_id=number, said=said, detail=detail
-                    )
+                    HistoryEntry(actor=actor.name, action=action, kind=kind, about_id=number, said=said, detail=detail)
                 )
             session.flush()
             return result

@@ -23,9 +23,11 @@ def table_came_back(
     """A table in a package's own numbers; see :func:`anaxis.diagnosis.returned.track_of_table`."""
     image = picture.image
     given = {
-        "name": name, "profile": profile.model_dump(mode="json"), "fit": picture.fit,
+        "name": name,
+        "profile": profile.model_dump(mode="json"),
+        "fit": picture.fit,
         "image": [image.width_px, image.height_px, image.pixel_aspect],
-    }  # fmt: skip
+    }
     _, made = examiner.ask("anaxis.app.came_back:of_table", given, [data, _bytes(meant)], name)
     return track_from_bytes(made[0])[0]
 

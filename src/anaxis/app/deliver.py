@@ -42,13 +42,7 @@ def leaving_of(version: Version, options: Options = Options()) -> Leaving:  # no
         assert session is not None
         finer = finer_track(examiner_of(session), source.scene, source.name, version.camera_path, recipe)
     return Leaving(
-        track,
-        landmarks,
-        picture_of_version(version),
-        placement_of(recipe),
-        lines_m,
-        finer,
-        has_finer(version),
+        track, landmarks, picture_of_version(version), placement_of(recipe), lines_m, finer, has_finer(version)
     )
 
 
@@ -58,24 +52,31 @@ def has_finer(version: Version) -> bool:
 
 
 def deliver_version(
-    session: Session, version: Version, profile: Profile, format_key: str, options: Options = Options(),  # noqa: B008  (frozen)
+    session: Session,
+    version: Version,
+    profile: Profile,
+    format_key: str,
+    options: Options = Options(),  # noqa: B008  (frozen)
     progress: Progress = lambda share: None,
-) -> Delivery:  # fmt: skip
+) -> Delivery:
     """Write a version for a package, prove it, and keep files and proof together."""
     return deliver_versions(session, [version], profile, format_key, options, progress)[0]
 
 
 @use_case("deliver")
 def deliver_versions(
-    session: Session, versions: Sequence[Version], profile: Profile, format_key: str, options: Options = Options(),  # noqa: B008  (frozen)
-    progress: Progress = lambda share: None, together: str = "",
-) -> list[Delivery]:  # fmt: skip
+    session: Session,
+    versions: Sequence[Version],
+    profile: Profile,
+    format_key: str,
+    options: Options = Options(),  # noqa: B008  (frozen)
+    progress: Progress = lambda share: None,
+    together: str = "",
+) -> list[Delivery]:
     """Versions written into one file called ``together``; a delivery for each, with its own proof and that file."""
     cameras = [leaving_of(v, options) for v in versions]
     shot = versions[0].camera.shot.name
-    stem = (
-        file_stem(together, profile.key) if together else file_stem(cameras[0].track.name, profile.key, shot)
-    )
+    stem = file_stem(together, profile.key) if together else file_stem(cameras[0].track.name, profile.key, shot)
     with TemporaryDirectory(prefix="anaxis-delivery-") as folder:
         done = deliver_all(cameras, profile, format_key, Path(folder), options, progress, stem)
         names = [c.track.name for c in cameras]
@@ -86,12 +87,7 @@ def deliver_versions(
 
 
 def keep_delivery(
-    session: Session,
-    version: Version,
-    profile: Profile,
-    format_key: str,
-    done: Delivered,
-    together: Sequence[str] = (),
+    session: Session, version: Version, profile: Profile, format_key: str, done: Delivered, together: Sequence[str] = ()
 ) -> Delivery:
     """What was delivered of a version; ``together`` names the cameras that share its file."""
     proof = done.proof

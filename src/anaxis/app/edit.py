@@ -46,8 +46,8 @@ KEEPING_WORDS: dict[Keeping, str] = {
 
 @use_case("take in")
 def keep_camera(
-    session: Session, shot: Shot, source: SourceFile, report: Looked, name: str, picture: Picture, change: str = "",
-) -> Version:  # fmt: skip
+    session: Session, shot: Shot, source: SourceFile, report: Looked, name: str, picture: Picture, change: str = ""
+) -> Version:
     """Keep one camera of a file; a camera of that name in the shot gets a new take.
 
     Raises BadInput for a camera that could not be flattened or has unusable numbers.
@@ -98,9 +98,7 @@ def planned_retake(
         lens = lens_document(track_of(before)[0])
         recipe = inserted(recipe, keep_lens.KIND.operation({"lens": lens, "of": f"version {before.label}"}))
     expected = expected_of(session.get_one(Shot, camera.shot_id))
-    report = look(
-        examiner, source.scene, source.name, {path: recipe}, expected, picture.image, sets, only=path
-    )[0]
+    report = look(examiner, source.scene, source.name, {path: recipe}, expected, picture.image, sets, only=path)[0]
     report.findings.extend(trouble)
     return Retake(camera, report, picture, f"taken in from {source.name}: {KEEPING_WORDS[keeping]}")
 
@@ -116,14 +114,10 @@ def retake(
     draft: Recipe = (),
 ) -> Version:  # fmt: skip
     """Plan a take and keep it; see :func:`planned_retake`. Raises BadInput where the camera cannot be used at all."""
-    return keep_retake(
-        session, source, planned_retake(session, camera, source, scene, path, keeping, picture, draft)
-    )
+    return keep_retake(session, source, planned_retake(session, camera, source, scene, path, keeping, picture, draft))
 
 
-def _kept_picture(
-    before: Version, source: Scene, scene: Scene, picture: Picture, keeping: Keeping
-) -> Picture:
+def _kept_picture(before: Version, source: Scene, scene: Scene, picture: Picture, keeping: Keeping) -> Picture:
     """The picture of a new take: what was set by hand for it, else for the one before, else what the file says.
 
     With the motion only, all of the picture is the earlier one's.
@@ -131,14 +125,14 @@ def _kept_picture(
     old = picture_of_version(before)
     new_image = not picture.image_guessed and picture.image != scene.image
     new_fit = not picture.fit_guessed and picture.fit != scene.source_fit
-    keep_image = not new_image and (
-        keeping == "motion" or (not old.image_guessed and old.image != source.image)
-    )
+    keep_image = not new_image and (keeping == "motion" or (not old.image_guessed and old.image != source.image))
     keep_fit = not new_fit and (keeping == "motion" or (not old.fit_guessed and old.fit != source.source_fit))
     return Picture(
-        old.image if keep_image else picture.image, old.fit if keep_fit else picture.fit,
-        old.image_guessed if keep_image else picture.image_guessed, old.fit_guessed if keep_fit else picture.fit_guessed,
-    )  # fmt: skip
+        old.image if keep_image else picture.image,
+        old.fit if keep_fit else picture.fit,
+        old.image_guessed if keep_image else picture.image_guessed,
+        old.fit_guessed if keep_fit else picture.fit_guessed,
+    )
 
 
 def _joined(draft: Recipe, recipe: Recipe) -> Recipe:
@@ -166,11 +160,7 @@ def mark_missing(
     for shot_id in {c.shot_id for c in kept}:
         ours = select(Camera).where(Camera.shot_id == shot_id, ~Camera.made_here, Camera.id.not_in(taken))
         for camera in session.execute(ours).scalars():
-            gone = not there & {
-                camera.name,
-                camera.head.camera_path,
-                camera.head.camera_path.rsplit("/", 1)[-1],
-            }
+            gone = not there & {camera.name, camera.head.camera_path, camera.head.camera_path.rsplit("/", 1)[-1]}
             if gone and camera.head.source_file_id in earlier:
                 camera.missing_from_id = source.id
                 marked.append(camera)
@@ -201,9 +191,7 @@ def _examined(session: Session, version: Version, recipe: Recipe, picture: Pictu
     image = None if picture.image_guessed else picture.image
     path, expected = version.camera_path, expected_of(version.camera.shot)
     source, sets = version.source_file, set_finder(session)
-    return look(
-        examiner_of(session), source.scene, source.name, {path: recipe}, expected, image, sets, only=path
-    )[0]
+    return look(examiner_of(session), source.scene, source.name, {path: recipe}, expected, image, sets, only=path)[0]
 
 
 @use_case("correct the picture")
@@ -264,20 +252,21 @@ def next_of(session: Session, version: Version) -> Version | None:
 def copy_camera(session: Session, version: Version, name: str) -> Version:
     """The version as a camera of its own in the same shot, under a legal name that is free."""
     session.execute(select(Shot.id).where(Shot.id == version.camera.shot_id).with_for_update())
-    taken = set(
-        session.execute(select(Camera.name).where(Camera.shot_id == version.camera.shot_id)).scalars()
-    )
-    camera = Camera(
-        shot_id=version.camera.shot_id, name=legal_name(name or version.camera.name, taken), made_here=True
-    )
+    taken = set(session.execute(select(Camera.name).where(Camera.shot_id == version.camera.shot_id)).scalars())
+    camera = Camera(shot_id=version.camera.shot_id, name=legal_name(name or version.camera.name, taken), made_here=True)
     session.add(camera)
     session.flush()
     same = ("facts", "findings", "track", "recipe", "width_px", "height_px",
             "pixel_aspect", "image_guessed", "source_fit", "fit_guessed")  # fmt: skip
     made = Version(
-        **{k: getattr(version, k) for k in same}, camera_id=camera.id, number=1, take=1, edit=0,
-        change=f"copied from {version.camera.name} {version.label}", inputs=[i.again() for i in version.inputs],
-    )  # fmt: skip
+        **{k: getattr(version, k) for k in same},
+        camera_id=camera.id,
+        number=1,
+        take=1,
+        edit=0,
+        change=f"copied from {version.camera.name} {version.label}",
+        inputs=[i.again() for i in version.inputs],
+    )
     session.add(made)
     session.flush()
     _set_head(session, camera, made)
@@ -312,9 +301,7 @@ def _next(session: Session, version: Version, made: Version, change: str) -> Ver
     """Put an edit behind the version it was made from. Raises BadInput where somebody else was quicker."""
     _require_seen(session, version.camera_id)
     made.number = _highest(session, version.camera_id, Version.number) + 1
-    edits = select(func.max(Version.edit)).where(
-        Version.camera_id == version.camera_id, Version.take == version.take
-    )
+    edits = select(func.max(Version.edit)).where(Version.camera_id == version.camera_id, Version.take == version.take)
     made.take, made.edit = version.take, (session.execute(edits).scalar() or 0) + 1
     made.parent_id, made.change = version.id, change
     session.add(made)

@@ -32,14 +32,7 @@ from anaxis.core.scene.tree import levels
 from anaxis.core.time.rates import parse_rate, rate_text
 from anaxis.core.typing import Floats
 from anaxis.formats.track_json.document import convention_document
-from anaxis.store.archive import (
-    pack,
-    scene_from_bytes,
-    scene_to_bytes,
-    track_from_bytes,
-    track_to_bytes,
-    unpack,
-)
+from anaxis.store.archive import pack, scene_from_bytes, scene_to_bytes, track_from_bytes, track_to_bytes, unpack
 
 Document = dict[str, Any]
 Sets = Callable[[str], bytes]
@@ -61,17 +54,13 @@ class Looked(Described):
 class Examiner(Protocol):
     """Who works it out: ``ask`` gives a function of this module a document and blocks of bytes."""
 
-    def ask(
-        self, function: str, given: Document, blocks: list[bytes], what: str
-    ) -> tuple[Document, list[bytes]]: ...
+    def ask(self, function: str, given: Document, blocks: list[bytes], what: str) -> tuple[Document, list[bytes]]: ...
 
 
 class Here:
     """Works it out in this process."""
 
-    def ask(
-        self, function: str, given: Document, blocks: list[bytes], what: str
-    ) -> tuple[Document, list[bytes]]:
+    def ask(self, function: str, given: Document, blocks: list[bytes], what: str) -> tuple[Document, list[bytes]]:
         module, _, name = function.partition(":")
         made: tuple[Document, list[bytes]] = getattr(import_module(module), name)(given, blocks)
         return made
@@ -92,12 +81,11 @@ def look(
         "recipes": {path: recipe_document(r) for path, r in recipes.items()},
         "expected": [expected.first_frame, expected.last_frame, rate_text(expected.rate) if expected.rate else None],
         "image": [image.width_px, image.height_px, image.pixel_aspect] if image else None,
-        "only": only, "tracks": None if tracks is None else list(tracks),
-    }  # fmt: skip
+        "only": only,
+        "tracks": None if tracks is None else list(tracks),
+    }
     wanted, blocks = _sets_of(recipes.values(), sets)
-    answer, made = examiner.ask(
-        "anaxis.app.examined:looked_at", given | {"sets": wanted}, [scene, *blocks], name
-    )
+    answer, made = examiner.ask("anaxis.app.examined:looked_at", given | {"sets": wanted}, [scene, *blocks], name)
     return [_looked(c, made) for c in answer["cameras"]]
 
 
@@ -165,10 +153,12 @@ def _looked(c: Document, made: list[bytes]) -> Looked:
     track = c.pop("track")
     return Looked(
         **{
-            **c, "findings": [Finding(**f) for f in c["findings"]], "recipe": recipe_from_document(c["recipe"], strict=False),
+            **c,
+            "findings": [Finding(**f) for f in c["findings"]],
+            "recipe": recipe_from_document(c["recipe"], strict=False),
             "track": None if track is None else made[track],
         }
-    )  # fmt: skip
+    )
 
 
 # What is worked out
@@ -180,8 +170,13 @@ def looked_at(given: Document, blocks: list[bytes]) -> tuple[Document, list[byte
     first, last, rate = given["expected"]
     image = Image(*given["image"]) if given["image"] else None
     reports = examine(
-        scene, recipes, Expected(first, last, parse_rate(rate) if rate else None), image, _found(given["sets"], blocks), given["only"]
-    )  # fmt: skip
+        scene,
+        recipes,
+        Expected(first, last, parse_rate(rate) if rate else None),
+        image,
+        _found(given["sets"], blocks),
+        given["only"],
+    )
     cameras: list[Document] = []
     made: list[bytes] = []
     for report in reports:
@@ -237,10 +232,14 @@ def fitted(given: Document, blocks: list[bytes]) -> tuple[Document, list[bytes]]
             label = kind_of(operation.code).label
             trouble.append(
                 Finding(
-                    "operation_off", "warning", f"'{label}' of the recipe is switched off: {error.sentence}",
-                    "Change it or take it out of the recipe.", "The new file does not hold what it works on.", node=path,
+                    "operation_off",
+                    "warning",
+                    f"'{label}' of the recipe is switched off: {error.sentence}",
+                    "Change it or take it out of the recipe.",
+                    "The new file does not hold what it works on.",
+                    node=path,
                 )
-            )  # fmt: skip
+            )
     return {"recipe": recipe_document(tuple(kept)), "findings": [f.as_dict() for f in trouble]}, []
 
 

@@ -25,25 +25,35 @@ from anaxis.store.queries import NotFound, recipe_of
 
 
 def bundle_of(
-    versions: Sequence[Version], profile: Profile, formats: Sequence[str], options: Options, together: str = "",
+    versions: Sequence[Version],
+    profile: Profile,
+    formats: Sequence[str],
+    options: Options,
+    together: str = "",
     progress: Progress = lambda share: None,
-) -> tuple[str, bytes]:  # fmt: skip
+) -> tuple[str, bytes]:
     """Name and bytes of the zip; ``together`` names the file that holds all cameras, in formats that can."""
     cameras = [leaving_of(v, options) for v in versions]
     shot = versions[0].camera.shot.name
     with TemporaryDirectory(prefix="anaxis-bundle-") as folder:
         sent = deliver_in_formats(cameras, profile, formats, Path(folder), options, together, progress, shot)
-        data = handover_zip([
-            handed_of(camera, profile, of_one, source_of(version), sent.refused)
-            for camera, version, of_one in zip(cameras, versions, sent.done, strict=True)
-        ])  # fmt: skip
+        data = handover_zip(
+            [
+                handed_of(camera, profile, of_one, source_of(version), sent.refused)
+                for camera, version, of_one in zip(cameras, versions, sent.done, strict=True)
+            ]
+        )
     return f"{file_stem(together or cameras[0].track.name, profile.key, '' if together else shot)}.zip", data
 
 
 def bundles_of(
-    versions: Sequence[Version], profiles: Sequence[Profile], formats: Sequence[str], options: Options, together: str = "",
+    versions: Sequence[Version],
+    profiles: Sequence[Profile],
+    formats: Sequence[str],
+    options: Options,
+    together: str = "",
     progress: Progress = lambda share: None,
-) -> tuple[str, bytes]:  # fmt: skip
+) -> tuple[str, bytes]:
     """The zip for one package, or one that holds a zip for each of several."""
     made: dict[str, bytes] = {}
     for i, profile in enumerate(profiles):
@@ -60,9 +70,7 @@ def bundles_of(
 def source_of(version: Version) -> Source:
     """Where a version came from, as it is written on what is handed over."""
     file = version.source_file
-    return Source(
-        file.name, file.sha256, version.camera_path, recipe_document(recipe_of(version)), version.label
-    )
+    return Source(file.name, file.sha256, version.camera_path, recipe_document(recipe_of(version)), version.label)
 
 
 def outgoing_of(delivery: Delivery, camera: Leaving, profile: Profile) -> Outgoing:
@@ -74,10 +82,7 @@ def outgoing_of(delivery: Delivery, camera: Leaving, profile: Profile) -> Outgoi
 
 def handed_again(delivery: Delivery) -> Handed:
     """A delivery as its sheet shows it."""
-    profile, camera = (
-        profile_from_dict(delivery.profile, "the delivery's profile"),
-        leaving_of(delivery.version),
-    )
+    profile, camera = (profile_from_dict(delivery.profile, "the delivery's profile"), leaving_of(delivery.version))
     proof = Proof(
         camera.track.frames, proof_arrays(delivery)[0], delivery.max_px, delivery.worst_frame, delivery.median_px, delivery.grade,
         delivery.test_points, np.array(delivery.arrival.get("missing", []), dtype=np.float64),

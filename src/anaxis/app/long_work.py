@@ -40,10 +40,14 @@ def _keys(session: Session, job: Job, tell: Progress) -> dict[str, Any]:
     outgoing = prepare(track, landmarks, picture_of_version(version), profile)
     found = reduce_keys(outgoing, params["format"], params["reduce_px"], tell)
     return found.summary() | {
-        "sentence": found.sentence, "deviation_px": found.deviation_px.tolist(), "all_frames": track.frames.tolist()
-    }  # fmt: skip
+        "sentence": found.sentence,
+        "deviation_px": found.deviation_px.tolist(),
+        "all_frames": track.frames.tolist(),
+    }
 
 
 KINDS: dict[str, Callable[[Session, Job, Progress], dict[str, Any]]] = {
-    "delivery": _deliver, "bundle": _bundle, "keys": _keys
-}  # fmt: skip
+    "delivery": _deliver,
+    "bundle": _bundle,
+    "keys": _keys,
+}

@@ -26,9 +26,7 @@ TYPED = "typed.csv"
 
 
 @use_case("take back")
-def keep_return(
-    session: Session, version: Version, profile: Profile, name: str, data: bytes, arrived: Track
-) -> Return:
+def keep_return(session: Session, version: Version, profile: Profile, name: str, data: bytes, arrived: Track) -> Return:
     """A camera that came back, with how far it is off and what explains it."""
     track, landmarks, _ = track_of(version)
     picture = picture_of_version(version)

@@ -24,9 +24,7 @@ class _Waiting:
     session: Session
     examiner: Examiner
 
-    def ask(
-        self, function: str, given: Document, blocks: list[bytes], what: str
-    ) -> tuple[Document, list[bytes]]:
+    def ask(self, function: str, given: Document, blocks: list[bytes], what: str) -> tuple[Document, list[bytes]]:
         let_go(self.session)
         return self.examiner.ask(function, given, blocks, what)
 

@@ -17,10 +17,7 @@ from anaxis.core.errors import BadInput
 
 # A command's module and name below this package, and what it does in a few words.
 _COMMANDS = {
-    "inspect": (
-        "inspect:inspect",
-        "Say what is in a camera FILE: cameras, range, rate, axes, unit, lens, findings.",
-    ),
+    "inspect": ("inspect:inspect", "Say what is in a camera FILE: cameras, range, rate, axes, unit, lens, findings."),
     "values": ("values:values", "Show a camera in a package's own numbers, frame by frame."),
     "transfer": ("transfer:transfer", "Write cameras for one or more packages and prove each."),
     "lens": ("lens:lens", "Work out fields of view, focal length and crop factor of a film back."),
@@ -30,10 +27,7 @@ _COMMANDS = {
     "profile": ("packages:profile", "List, show, check and compare package profiles."),
     "calibrate": ("packages:calibrate", "Learn the profile of a package that is not known."),
     "profiles": ("profiles:profiles", "List the shipped package profiles."),
-    "worker": (
-        "worker:worker",
-        "Do long work from the queue; DATABASE_URL names the PostgreSQL that holds it.",
-    ),
+    "worker": ("worker:worker", "Do long work from the queue; DATABASE_URL names the PostgreSQL that holds it."),
     "serve": ("serve:serve", "Serve the pages; DATABASE_URL names the PostgreSQL to use."),
 }
 

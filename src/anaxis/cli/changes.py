@@ -29,9 +29,7 @@ def split(options: dict[str, Any]) -> tuple[dict[str, Any], dict[str, Any]]:
     changes = {k: options.pop(k) for k in _CHANGES}
     changes["rate"] = options["rate"] if changes["keep"] else None
     if changes["keep"] and not changes["rate"]:
-        raise BadInput(
-            f"--keep {changes['keep']} needs the rate to change to: add --rate, such as --rate 25."
-        )
+        raise BadInput(f"--keep {changes['keep']} needs the rate to change to: add --rate, such as --rate 25.")
     return changes, {**options, "rate": None if changes["keep"] else options["rate"]}
 
 
@@ -42,9 +40,7 @@ def with_pixel_aspect(picture: Picture, pixel_aspect: float | None) -> Picture:
     return replace(picture, image=image)
 
 
-def with_changes(
-    recipe: Recipe, changes: dict[str, Any], scene: Scene, camera: str | None, picture: Picture
-) -> Recipe:
+def with_changes(recipe: Recipe, changes: dict[str, Any], scene: Scene, camera: str | None, picture: Picture) -> Recipe:
     """The recipe with one operation for each option, in the order they are listed in the help."""
 
     def add(code: str, **params: Any) -> None:

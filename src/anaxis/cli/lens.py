@@ -7,11 +7,7 @@ import math
 import click
 
 from anaxis.cli import options
-from anaxis.cli.tables import (
-    console,
-    print_json,
-    table,
-)
+from anaxis.cli.tables import console, print_json, table
 from anaxis.core.camera.lens import FITS, Image, equivalents, focal_of_view_mm, parse_size_mm, used_rectangle
 from anaxis.core.errors import BadInput
 
@@ -46,10 +42,15 @@ def lens(
         return
     rows = table("lens", "value")
     for label, key, unit in (
-        ("horizontal field of view", "hfov_deg", "deg"), ("vertical field of view", "vfov_deg", "deg"),
-        ("diagonal field of view", "dfov_deg", "deg"), ("used width", "used_width_mm", "mm"), ("used height", "used_height_mm", "mm"),
-        ("zoom", "zoom_px", "px"), ("35 mm equivalent", "equivalent_35_mm", "mm"), ("crop factor", "crop_factor", ""),
-    ):  # fmt: skip
+        ("horizontal field of view", "hfov_deg", "deg"),
+        ("vertical field of view", "vfov_deg", "deg"),
+        ("diagonal field of view", "dfov_deg", "deg"),
+        ("used width", "used_width_mm", "mm"),
+        ("used height", "used_height_mm", "mm"),
+        ("zoom", "zoom_px", "px"),
+        ("35 mm equivalent", "equivalent_35_mm", "mm"),
+        ("crop factor", "crop_factor", ""),
+    ):
         rows.add_row(label, f"{found[key]:.4f} {unit}".strip())
     if fov_h is not None:
         rows.add_row("focal length", f"{focal_mm:.4f} mm")

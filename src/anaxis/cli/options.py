@@ -80,13 +80,9 @@ class Formats(click.ParamType):
 
 
 file = click.argument("file", type=click.Path(path_type=Path))
-camera = click.option(
-    "--camera", "camera", help="Path or name of the camera; needed where there are several."
-)
+camera = click.option("--camera", "camera", help="Path or name of the camera; needed where there are several.")
 to = click.option("--to", "to", required=True, metavar="PROFILE", help="Shipped profile key, or a JSON file.")
-resolution = click.option(
-    "--resolution", type=Resolution(), help="Image size; else the file's, else 1920x1080."
-)
+resolution = click.option("--resolution", type=Resolution(), help="Image size; else the file's, else 1920x1080.")
 fit = click.option(
     "--source-fit",
     "--fit",
@@ -94,19 +90,11 @@ fit = click.option(
     type=click.Choice(FITS),
     help="How the source inscribes the image (guess: width).",
 )
-up_axis = click.option(
-    "--up-axis", type=click.Choice(["X", "Y", "Z"]), help="Up axis, where the file does not say."
-)
+up_axis = click.option("--up-axis", type=click.Choice(["X", "Y", "Z"]), help="Up axis, where the file does not say.")
 unit = click.option("--metres-per-unit", type=float, help="Metres a unit, where the file does not say.")
-rate = click.option(
-    "--rate", help="Frames a second, where the file does not say; with --keep, the rate to change to."
-)
-columns = click.option(
-    "--columns", type=click.Path(path_type=Path), help="Column layout of a text table, a JSON file."
-)
-pixel_aspect = click.option(
-    "--pixel-aspect", type=float, help="Width of a pixel over its height; else the file's."
-)
+rate = click.option("--rate", help="Frames a second, where the file does not say; with --keep, the rate to change to.")
+columns = click.option("--columns", type=click.Path(path_type=Path), help="Column layout of a text table, a JSON file.")
+pixel_aspect = click.option("--pixel-aspect", type=float, help="Width of a pixel over its height; else the file's.")
 
 
 recipe = click.option("--recipe", type=click.Path(path_type=Path), help="Operations to do, a JSON file.")
@@ -116,9 +104,7 @@ json = click.option("--json", "as_json", is_flag=True, help="Print JSON instead 
 def changes(command: Any) -> Any:
     """Options that become operations behind those of --recipe."""
     for option in (
-        click.option(
-            "--keep", type=click.Choice(["time", "frames"]), help="Change to --rate, keeping time or frames."
-        ),
+        click.option("--keep", type=click.Choice(["time", "frames"]), help="Change to --rate, keeping time or frames."),
         click.option("--range", "span", type=Frames(), help="Trim to these frames of the source."),
         click.option(
             "--cuts",
@@ -132,14 +118,10 @@ def changes(command: Any) -> Any:
             help="Film back in mm, as 25.6x14.4; the focal length stays, or the field of view where the file holds nothing else.",
         ),
         click.option(
-            "--keep-view",
-            is_flag=True,
-            help="With --film-back: the field of view stays, the focal length follows.",
+            "--keep-view", is_flag=True, help="With --film-back: the field of view stays, the focal length follows."
         ),
         click.option("--focal", type=float, help="Focal length in mm on every frame."),
-        click.option(
-            "--reduce-px", type=float, help="Keep only the keys that hold the picture within so many pixels."
-        ),
+        click.option("--reduce-px", type=float, help="Keep only the keys that hold the picture within so many pixels."),
         click.option("--fov-h", type=float, help="Horizontal field of view in degrees on every frame."),
     ):
         command = option(command)

@@ -21,9 +21,7 @@ if TYPE_CHECKING:
     from anaxis.core.camera.track import Track
     from anaxis.packages.model import Profile
 
-_profile = click.option(
-    "--profile", "profile", metavar="PROFILE", help="The package: a shipped key, or a JSON file."
-)
+_profile = click.option("--profile", "profile", metavar="PROFILE", help="The package: a shipped key, or a JSON file.")
 
 
 @click.command()
@@ -43,9 +41,7 @@ def arrive(file: Path, profile: str, camera: str | None, resolution: Image | Non
 
     package = find_profile(profile)
     if not is_own_table(file, package):
-        scene = read_scene(
-            file
-        )  # in a process of its own: what cannot be read, or refers to other files, ends here
+        scene = read_scene(file)  # in a process of its own: what cannot be read, or refers to other files, ends here
         outside = next((f for f in scene.findings if f.code == "outside_reference"), None)
         if outside is not None:
             raise BadInput(f"{file.name}: {outside.message} Flatten it into one file first.")
@@ -57,23 +53,27 @@ def arrive(file: Path, profile: str, camera: str | None, resolution: Image | Non
         raise BadInput(
             f"{file.name} cannot be opened as '{package.key}' would: it is damaged, or holds no camera; export it again."
         ) from error
-    numbers = numbers_of(
-        Outgoing(seen.track, package.convention, seen.image, package.lens.fit, NO_LANDMARKS, ())
-    )
+    numbers = numbers_of(Outgoing(seen.track, package.convention, seen.image, package.lens.fit, NO_LANDMARKS, ()))
     document = {
-        "file": file.name, "profile": package.key, "rate": rate_text(seen.track.rate),
-        "resolution": [seen.image.width_px, seen.image.height_px], "habits": [h.sentence for h in package.habits],
+        "file": file.name,
+        "profile": package.key,
+        "rate": rate_text(seen.track.rate),
+        "resolution": [seen.image.width_px, seen.image.height_px],
+        "habits": [h.sentence for h in package.habits],
         "frames": [numbers_at(numbers, i) for i in range(len(numbers.frames))],
-    }  # fmt: skip
+    }
     if as_json:
         print_json(document)
         return
     rows = table("frame", "X", "Y", "Z", "rotation X", "rotation Y", "rotation Z", "focal", "hfov")
     for i in range(len(numbers.frames)):
         rows.add_row(
-            format_frame(numbers.frames[i]), *(f"{v:.4f}" for v in numbers.position[i]), *(f"{v:.4f}" for v in numbers.rotation_deg[i]),
-            f"{numbers.focal_mm[i]:.3f}", f"{numbers.hfov_deg[i]:.3f}",
-        )  # fmt: skip
+            format_frame(numbers.frames[i]),
+            *(f"{v:.4f}" for v in numbers.position[i]),
+            *(f"{v:.4f}" for v in numbers.rotation_deg[i]),
+            f"{numbers.focal_mm[i]:.3f}",
+            f"{numbers.hfov_deg[i]:.3f}",
+        )
     console().print(rows)
     for h in package.habits:
         click.echo(f"The package {h.sentence}.")
@@ -82,18 +82,28 @@ def arrive(file: Path, profile: str, camera: str | None, resolution: Image | Non
 def _pair(command: Any) -> Any:
     """The camera meant, the one that arrived, and what files do not say."""
     for option in (
-        options.json, _profile, options.fit, options.resolution,
+        options.json,
+        _profile,
+        options.fit,
+        options.resolution,
         click.option("--arrived-camera", help="Path or name of the camera that arrived, where there are several."),
-        options.camera, click.argument("arrived", type=click.Path(path_type=Path)), click.argument("meant", type=click.Path(path_type=Path)),
-    ):  # fmt: skip
+        options.camera,
+        click.argument("arrived", type=click.Path(path_type=Path)),
+        click.argument("meant", type=click.Path(path_type=Path)),
+    ):
         command = option(command)
     return command
 
 
 def _read_pair(
-    meant: Path, arrived: Path, camera: str | None, arrived_camera: str | None, resolution: Image | None, source_fit: str | None,
+    meant: Path,
+    arrived: Path,
+    camera: str | None,
+    arrived_camera: str | None,
+    resolution: Image | None,
+    source_fit: str | None,
     profile: str | None,
-) -> tuple[Meant, Track, Profile | None]:  # fmt: skip
+) -> tuple[Meant, Track, Profile | None]:
     from anaxis.diagnosis.returned import as_own_table, is_own_table, track_of_table, track_that_came_back
     from anaxis.packages import find_profile
 
@@ -108,8 +118,9 @@ def _read_pair(
     unsaid = [w for w in ("up_axis", "metres_per_unit") if w in scene.guesses and package is None]
     if unsaid:
         click.echo(
-            f"note: {arrived.name} does not say its {' and '.join(unsaid)}, which are guessed: give the package with --profile.", err=True
-        )  # fmt: skip
+            f"note: {arrived.name} does not say its {' and '.join(unsaid)}, which are guessed: give the package with --profile.",
+            err=True,
+        )
     return source, track_that_came_back(scene, arrived_camera, package), package
 
 
@@ -127,10 +138,15 @@ def proof(
     done = compared(source.work.done, source.work.landmarks, source.picture, back)
     found = done.proof
     document = {
-        "max_px": found.max_px, "worst_frame": plain_frame(found.worst_frame), "median_px": found.median_px, "grade": found.grade,
-        "test_points": found.test_points, "frames": [plain_frame(f) for f in found.frames.tolist()],
-        "deviation_px": found.deviation_px.tolist(), "missing_frames": [plain_frame(f) for f in done.missing.tolist()],
-    }  # fmt: skip
+        "max_px": found.max_px,
+        "worst_frame": plain_frame(found.worst_frame),
+        "median_px": found.median_px,
+        "grade": found.grade,
+        "test_points": found.test_points,
+        "frames": [plain_frame(f) for f in found.frames.tolist()],
+        "deviation_px": found.deviation_px.tolist(),
+        "missing_frames": [plain_frame(f) for f in done.missing.tolist()],
+    }
     if as_json:
         print_json(document)
     else:
@@ -155,9 +171,7 @@ def diagnose(
     """Say what happened to the camera MEANT on its way to the camera ARRIVED."""
     from anaxis.diagnosis.returned import bare_of, explain
 
-    source, back, package = _read_pair(
-        meant, arrived, camera, arrived_camera, resolution, source_fit, profile
-    )
+    source, back, package = _read_pair(meant, arrived, camera, arrived_camera, resolution, source_fit, profile)
     bare = bare_of(source.work.scene, source.work.path, (), source.work.done)
     found = explain(source.work.done, source.picture, back, package, bare)
     document = {"explanations": [e.as_dict() for e in found.explanations], "explained": found.explained}
@@ -202,9 +216,7 @@ def profile_check(file: Path) -> None:
     from anaxis.packages.model import profile_from_file
 
     found = profile_from_file(file)
-    click.echo(
-        f"{file.name} is a profile: {found.label}, {len(found.habits)} habit{'s' * (len(found.habits) != 1)}."
-    )
+    click.echo(f"{file.name} is a profile: {found.label}, {len(found.habits)} habit{'s' * (len(found.habits) != 1)}.")
 
 
 @profile.command("map")
@@ -257,13 +269,9 @@ def calibrate_start(out: Path, format_key: str) -> None:
 @calibrate.command("finish")
 @click.argument("returned", type=click.Path(path_type=Path))
 @click.option(
-    "--second",
-    type=click.Path(path_type=Path),
-    help="The form of calibration_second: another unit, another axis up.",
+    "--second", type=click.Path(path_type=Path), help="The form of calibration_second: another unit, another axis up."
 )
-@click.option(
-    "--third", type=click.Path(path_type=Path), help="The form of calibration_third: another film aspect."
-)
+@click.option("--third", type=click.Path(path_type=Path), help="The form of calibration_third: another film aspect.")
 @click.option("--key", required=True, help="Key of the new profile.")
 @click.option("--label", default="", help="Label of the new profile.")
 @click.option("--out", required=True, type=click.Path(path_type=Path), help="The profile's JSON file.")
@@ -275,14 +283,20 @@ def calibrate_finish(
     from anaxis.diagnosis.calibration import learned, returned_from_file
 
     found = learned(
-        returned_from_file(returned), key, label or key, returned_from_file(second, "camera") if second else None,
+        returned_from_file(returned),
+        key,
+        label or key,
+        returned_from_file(second, "camera") if second else None,
         returned_from_file(third, "pixels") if third else None,
-    )  # fmt: skip
+    )
     out.write_text(json.dumps(found.profile.model_dump(mode="json"), indent=2), encoding="utf-8")
     document = {
-        "profile": found.profile.model_dump(mode="json"), "confidence": found.confidence, "residual_px": found.residual_px,
-        "second_round": list(found.second_round), "explained": found.explained,
-    }  # fmt: skip
+        "profile": found.profile.model_dump(mode="json"),
+        "confidence": found.confidence,
+        "residual_px": found.residual_px,
+        "second_round": list(found.second_round),
+        "explained": found.explained,
+    }
     if as_json:
         print_json(document)
         return

@@ -5,11 +5,7 @@ from __future__ import annotations
 import click
 
 from anaxis.cli import options
-from anaxis.cli.tables import (
-    console,
-    print_json,
-    table,
-)
+from anaxis.cli.tables import console, print_json, table
 
 
 @click.command()
@@ -25,7 +21,12 @@ def profiles(as_json: bool) -> None:
     for p in shipped_profiles().values():
         signs = "".join("+" if s > 0 else "-" for s in p.rotation.signs)
         rows.add_row(
-            p.key, p.label, p.convention.look_axis, f"{p.metres_per_unit:g} m", f"{p.rotation.order} {signs}",
-            p.lens.shown, p.lens.fit,
-        )  # fmt: skip
+            p.key,
+            p.label,
+            p.convention.look_axis,
+            f"{p.metres_per_unit:g} m",
+            f"{p.rotation.order} {signs}",
+            p.lens.shown,
+            p.lens.fit,
+        )
     console().print(rows)

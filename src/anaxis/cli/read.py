@@ -32,9 +32,13 @@ def start_reader(file: Path) -> ParserPool:
 
 
 def read_stated(
-    reader: ParserPool, file: Path, up_axis: str | None, metres_per_unit: float | None, rate: str | None,
+    reader: ParserPool,
+    file: Path,
+    up_axis: str | None,
+    metres_per_unit: float | None,
+    rate: str | None,
     columns: Path | None,
-) -> Scene:  # fmt: skip
+) -> Scene:
     """A file's scene with what a person states of it. Raises BadInput; ends the reader."""
     from anaxis.core.scene.nodes import corrected
     from anaxis.core.time.rates import parse_rate

@@ -12,9 +12,7 @@ from anaxis.core.errors import BadInput
 @click.command()
 @click.option("--host", default="127.0.0.1", show_default=True)
 @click.option("--port", default=8400, show_default=True)
-@click.option(
-    "--worker", is_flag=True, help="Start a worker of its own for long work; else 'anaxis worker' does it."
-)
+@click.option("--worker", is_flag=True, help="Start a worker of its own for long work; else 'anaxis worker' does it.")
 def serve(host: str, port: int, worker: bool) -> None:
     """Serve the pages; DATABASE_URL names the PostgreSQL to use."""
     import uvicorn

@@ -55,10 +55,14 @@ def print_report(document: dict[str, Any], scene: Scene) -> None:
         lens = c["lens"] or {}
         sizes = [lens.get(k) for k in ("film_width_mm", "film_height_mm")]
         rows.add_row(
-            c["path"], f"{c['first_frame']}-{c['last_frame']}", str(c["samples"]),
-            "yes" if c["animated"] else "no", "yes" if c["lens_animated"] else "no",
-            _number(lens.get("focal_mm")), " x ".join(_number(s) for s in sizes),
-        )  # fmt: skip
+            c["path"],
+            f"{c['first_frame']}-{c['last_frame']}",
+            str(c["samples"]),
+            "yes" if c["animated"] else "no",
+            "yes" if c["lens_animated"] else "no",
+            _number(lens.get("focal_mm")),
+            " x ".join(_number(s) for s in sizes),
+        )
     out.print(rows)
     for c in document["cameras"]:
         for f in c["findings"]:
@@ -74,9 +78,7 @@ def _number(value: float | None) -> str:
 
 def print_values(document: dict[str, Any], notes: list[str], unit: str) -> None:
     out = console()
-    out.print(
-        f"{document['camera']} for {document['to']}, {document['resolution'][0]}x{document['resolution'][1]} px"
-    )
+    out.print(f"{document['camera']} for {document['to']}, {document['resolution'][0]}x{document['resolution'][1]} px")
     rows = table("frame", "s", f"x {unit}", f"y {unit}", f"z {unit}", "rx deg", "ry deg", "rz deg",
                    "focal mm", "film back mm", "h fov", "v fov", "zoom px", "stop")  # fmt: skip
     for f in document["frames"]:
@@ -118,9 +120,7 @@ def print_transfer(document: dict[str, Any], label: str) -> None:
 def print_findings(findings: list[tuple[str, Finding]]) -> None:
     out = console()
     for path, f in findings:
-        out.print(
-            f"{f.severity} {f.code}: {path.rsplit('/', 1)[-1]}: {f.message} -> {f.remedy}", markup=False
-        )
+        out.print(f"{f.severity} {f.code}: {path.rsplit('/', 1)[-1]}: {f.message} -> {f.remedy}", markup=False)
 
 
 def numbers_at(numbers: Numbers, i: int) -> dict[str, Any]:
@@ -152,9 +152,13 @@ def proof_document(proof: Proof) -> dict[str, Any]:
 def transfer_entry(to: str, format_key: str, done: Delivered, reduce_px: float | None) -> dict[str, Any]:
     """One delivery as JSON; its files by name."""
     entry: dict[str, Any] = {
-        "to": to, "format": format_key, "files": [f.name for f in done.files], "proof": proof_document(done.proof),
-        "notes": list(done.outgoing.notes), **({"frame_at_zero_s": plain_frame(done.outgoing.zero_frame)} if done.outgoing.zero_frame else {}),
-    }  # fmt: skip
+        "to": to,
+        "format": format_key,
+        "files": [f.name for f in done.files],
+        "proof": proof_document(done.proof),
+        "notes": list(done.outgoing.notes),
+        **({"frame_at_zero_s": plain_frame(done.outgoing.zero_frame)} if done.outgoing.zero_frame else {}),
+    }
     if done.reduced is not None:
         entry["keys"] = done.reduced.summary() | {"tolerance_px": reduce_px}
         entry["notes"].append(done.reduced.sentence)

@@ -45,13 +45,9 @@ if TYPE_CHECKING:  # loaded when first used: the command line starts quicker
     help="Path or name of a camera; needed where there are several, and may be given again.",
 )
 @click.option(
-    "--together",
-    is_flag=True,
-    help="The cameras in one file, in formats that hold several; else a file each.",
+    "--together", is_flag=True, help="The cameras in one file, in formats that hold several; else a file each."
 )
-@click.option(
-    "--under-root", is_flag=True, help="The camera below a root that carries the recipe's placement."
-)
+@click.option("--under-root", is_flag=True, help="The camera below a root that carries the recipe's placement.")
 @click.option(
     "--to",
     "to",
@@ -69,18 +65,13 @@ if TYPE_CHECKING:  # loaded when first used: the command line starts quicker
 )
 @click.option("--out", required=True, type=click.Path(path_type=Path), help="Folder for the files.")
 @click.option(
-    "--bundle",
-    is_flag=True,
-    help="A zip for each package: cameras, landmarks, set, axis check, sheet, manifest.",
+    "--bundle", is_flag=True, help="A zip for each package: cameras, landmarks, set, axis check, sheet, manifest."
 )
 @options.resolution
 @options.fit
 @click.option("--tolerance-px", type=float, help="Exit 3 above it (0.01; with --reduce-px, that number).")
 @click.option(
-    "--samples",
-    type=int,
-    default=1,
-    help="Samples a frame for motion blur, the source's own where it has some.",
+    "--samples", type=int, default=1, help="Samples a frame for motion blur, the source's own where it has some."
 )
 @click.option(
     "--shutter",
@@ -89,17 +80,10 @@ if TYPE_CHECKING:  # loaded when first used: the command line starts quicker
     help="Where they lie about their frame, in frames (-0.25,0.25).",
 )
 @click.option(
-    "--prove-between",
-    "between",
-    type=int,
-    default=1,
-    help="Compare the picture at so many places a frame, too.",
+    "--prove-between", "between", type=int, default=1, help="Compare the picture at so many places a frame, too."
 )
 @click.option(
-    "--expect",
-    "expect",
-    type=options.Frames(),
-    help="The frames the shot owes; exit 3 where some are missing.",
+    "--expect", "expect", type=options.Frames(), help="The frames the shot owes; exit 3 where some are missing."
 )
 @click.option(
     "--allow",
@@ -108,9 +92,7 @@ if TYPE_CHECKING:  # loaded when first used: the command line starts quicker
     metavar="CODE",
     help="A warning that is no reason to exit 4; with commas, or again.",
 )
-@click.option(
-    "--name", "shot_name", help="The shot's name, in front of the files' names; else from the file."
-)
+@click.option("--name", "shot_name", help="The shot's name, in front of the files' names; else from the file.")
 @click.option("--force", is_flag=True, help="Replace files of the same name.")
 @options.source_and_changes
 @options.json
@@ -183,11 +165,14 @@ def transfer(
     worst = max((one.proof for *_, one in sent), key=lambda p: (not p.within(tolerance_px), p.max_px))
     warnings = [f for c in cameras for f in c.findings if f.severity != "note" and f.code not in allowed]
     document: dict[str, Any] = {
-        "camera": cameras[0].work.path, "files": list(moved.values()), "proof": proof_document(worst),
+        "camera": cameras[0].work.path,
+        "files": list(moved.values()),
+        "proof": proof_document(worst),
         "notes": list(dict.fromkeys(n for e in entries for n in e["notes"])),
         "findings": [{"camera": c.work.path, **f.as_dict()} for c in cameras for f in c.findings],
-        "deliveries": entries, **({"refused": refused} if refused else {}),
-    }  # fmt: skip
+        "deliveries": entries,
+        **({"refused": refused} if refused else {}),
+    }
     if len(entries) == 1 and "keys" in entries[0]:
         document["keys"] = entries[0]["keys"]
     if as_json:
@@ -208,17 +193,16 @@ def _owed(done: Delivered, expect: tuple[float, float] | None) -> Delivered:
     return done if expect is None else replace(done, proof=owing(done.proof, *expect))
 
 
-def _exit_code(
-    proofs: list[Proof], refused: list[dict[str, str]], warnings: list[Finding], tolerance_px: float
-) -> int:
+def _exit_code(proofs: list[Proof], refused: list[dict[str, str]], warnings: list[Finding], tolerance_px: float) -> int:
     """What a script is told, the gravest first; every reason is said on standard error."""
     code = 0
     if warnings:
         code = WARNED
         listed = ", ".join(dict.fromkeys(f.code for f in warnings))
         click.echo(
-            f"anaxis: {warnings[0].message} {warnings[0].remedy} (Warnings not allowed: {listed}; --allow names those that are known.)", err=True
-        )  # fmt: skip
+            f"anaxis: {warnings[0].message} {warnings[0].remedy} (Warnings not allowed: {listed}; --allow names those that are known.)",
+            err=True,
+        )
     for r in refused:
         code = REFUSED
         click.echo(f"anaxis: There is no {r['format']} file for {r['to']}: {r['why']}", err=True)
@@ -256,9 +240,7 @@ class _GoingOut(NamedTuple):
     findings: list[Finding]
 
 
-def _going_out(
-    asked: Asked, name: str | None, ways: Options, expect: tuple[float, float] | None
-) -> _GoingOut:
+def _going_out(asked: Asked, name: str | None, ways: Options, expect: tuple[float, float] | None) -> _GoingOut:
     from anaxis.core.checks import Expected
     from anaxis.core.checks.examine import between_samples, checked_camera
     from anaxis.core.recipe.effects import placement_of
@@ -268,25 +250,23 @@ def _going_out(
     owed = Expected(*expect) if expect is not None else Expected()
     work, findings = checked_camera(asked.scene, name, recipe, owed, asked.picture)
     has, finer = between_samples(asked.scene, work, recipe, wanted=ways.samples > 1)
-    leaving = Leaving(
-        work.done, work.landmarks, asked.picture, placement_of(recipe), work.lines_m, finer, has
-    )
+    leaving = Leaving(work.done, work.landmarks, asked.picture, placement_of(recipe), work.lines_m, finer, has)
     return _GoingOut(work, recipe, leaving, findings)
 
 
 def _bundle(
-    file: Path,
-    cameras: list[_GoingOut],
-    profile: Profile,
-    done: list[dict[str, Delivered]],
-    refused: dict[str, str],
+    file: Path, cameras: list[_GoingOut], profile: Profile, done: list[dict[str, Delivered]], refused: dict[str, str]
 ) -> bytes:
     from anaxis.core.recipe.documents import recipe_document
     from anaxis.delivery.handover import handover_zip
     from anaxis.delivery.transfer_sheet import Source, handed_of
 
     checksum = hashlib.sha256(file.read_bytes()).hexdigest()
-    return handover_zip([
-        handed_of(c.leaving, profile, of_one, Source(file.name, checksum, c.work.path, recipe_document(c.recipe)), refused)
-        for c, of_one in zip(cameras, done, strict=True)
-    ])  # fmt: skip
+    return handover_zip(
+        [
+            handed_of(
+                c.leaving, profile, of_one, Source(file.name, checksum, c.work.path, recipe_document(c.recipe)), refused
+            )
+            for c, of_one in zip(cameras, done, strict=True)
+        ]
+    )

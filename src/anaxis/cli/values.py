@@ -9,11 +9,7 @@ import click
 
 from anaxis.cli import options
 from anaxis.cli.read import read_source, start_reader
-from anaxis.cli.tables import (
-    numbers_at,
-    print_json,
-    print_values,
-)
+from anaxis.cli.tables import numbers_at, print_json, print_values
 from anaxis.core.camera.lens import Image
 from anaxis.core.errors import BadInput
 from anaxis.core.outgoing import numbers_of
@@ -83,9 +79,7 @@ def values(
         print_values(document, notes, profile.unit_name)
 
 
-def _whole_or_part(
-    scene: Scene, camera: str | None, frames: tuple[float, float] | None, recipe: Recipe
-) -> Work:
+def _whole_or_part(scene: Scene, camera: str | None, frames: tuple[float, float] | None, recipe: Recipe) -> Work:
     """The whole camera, or only the frames asked for where other frames cannot be used."""
     from anaxis.core.checks.examine import take_camera
 

@@ -32,9 +32,7 @@ class Finding:
 
     def as_dict(self) -> dict[str, Any]:
         """Plain JSON: numbers that are none, or infinite, become null."""
-        numbers = {
-            k: None if isinstance(v, float) and not isfinite(v) else v for k, v in self.numbers.items()
-        }
+        numbers = {k: None if isinstance(v, float) and not isfinite(v) else v for k, v in self.numbers.items()}
         return {**asdict(self), "numbers": numbers}
 
 

@@ -81,12 +81,7 @@ class Numbers:
 
 
 def make_outgoing(
-    track: Track,
-    convention: Convention,
-    image: Image,
-    source_fit: str,
-    receiver_fit: str,
-    landmarks: Landmarks,
+    track: Track, convention: Convention, image: Image, source_fit: str, receiver_fit: str, landmarks: Landmarks
 ) -> Outgoing:
     """Prepare a track for a receiver; its film back is changed only where the picture demands it."""
     lens = track.lens

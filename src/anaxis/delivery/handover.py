@@ -113,9 +113,9 @@ def _landmarks_usd(handed: Handed) -> bytes:
         marks.names, axes.convention.position_from_canonical(marks.position_m[0]).tolist(), strict=True
     ):
         legal = node_name(name, taken)
-        UsdGeom.Xform.Define(stage, f"/landmarks/{legal}").AddTranslateOp(
-            UsdGeom.XformOp.PrecisionDouble
-        ).Set(Gf.Vec3d(*place))
+        UsdGeom.Xform.Define(stage, f"/landmarks/{legal}").AddTranslateOp(UsdGeom.XformOp.PrecisionDouble).Set(
+            Gf.Vec3d(*place)
+        )
     layer: Sdf.Layer = stage.GetRootLayer()
     return str(layer.ExportToString()).encode()
 
@@ -129,8 +129,11 @@ def _lines_obj(lines_m: Floats, convention: Convention) -> bytes:
 
 
 # Letters as strokes on a unit square.
-_LETTERS = {"X": (((0, 0), (1, 1)), ((0, 1), (1, 0))), "Y": (((0, 1), (0.5, 0.5)), ((1, 1), (0.5, 0.5)), ((0.5, 0.5), (0.5, 0))),
-            "Z": (((0, 1), (1, 1)), ((1, 1), (0, 0)), ((0, 0), (1, 0)))}  # fmt: skip
+_LETTERS = {
+    "X": (((0, 0), (1, 1)), ((0, 1), (1, 0))),
+    "Y": (((0, 1), (0.5, 0.5)), ((1, 1), (0.5, 0.5)), ((0.5, 0.5), (0.5, 0))),
+    "Z": (((0, 1), (1, 1)), ((1, 1), (0, 0)), ((0, 0), (1, 0))),
+}
 
 
 def _axis_check(convention: Convention) -> bytes:
@@ -139,10 +142,7 @@ def _axis_check(convention: Convention) -> bytes:
     Everything is in the package's own numbers, so an arm that points elsewhere there was turned on the way in.
     """
     unit = convention.metres_per_unit
-    rows, count = (
-        ["# axis check: arms along +X (1 m), +Y (0.75 m), +Z (0.5 m); bars of one unit and of one metre"],
-        0,
-    )
+    rows, count = (["# axis check: arms along +X (1 m), +Y (0.75 m), +Z (0.5 m); bars of one unit and of one metre"], 0)
 
     def segment(name: str, parts: list[tuple[Floats, Floats]]) -> None:
         nonlocal count
@@ -174,18 +174,16 @@ def _manifest(entries: dict[str, bytes], cameras: Sequence[Handed]) -> bytes:
         "libraries": {name: version(name) for name in _LIBRARIES},
         "package": cameras[0].profile.model_dump(mode="json"),
         "cameras": [_camera_entry(c) for c in cameras],
-        "files": {name: {"sha256": hashlib.sha256(data).hexdigest(), "bytes": len(data)} for name, data in sorted(entries.items())},
-    }  # fmt: skip
+        "files": {
+            name: {"sha256": hashlib.sha256(data).hexdigest(), "bytes": len(data)}
+            for name, data in sorted(entries.items())
+        },
+    }
     return json.dumps(document, indent=1, sort_keys=True).encode()
 
 
 def _camera_entry(handed: Handed) -> dict[str, Any]:
-    track, picture, source, theirs = (
-        handed.track,
-        handed.camera.picture,
-        handed.source,
-        handed.outgoing.track.frames,
-    )
+    track, picture, source, theirs = (handed.track, handed.camera.picture, handed.source, handed.outgoing.track.frames)
     return {
         "camera": track.name, "rate": rate_text(track.rate), "frames": [plain_frame(track.frames[0]), plain_frame(track.frames[-1])],
         "frames_there": [plain_frame(theirs[0]), plain_frame(theirs[-1])],

@@ -35,9 +35,9 @@ def limits_of(format_key: str, outgoing: Outgoing, reads_gltf_zoom: bool = False
             out.append(
                 f"The lens moves, {focal.min():.4g} to {focal.max():.4g} mm, which glTF holds by an extension that hardly any package reads: "
                 "it counts as not arriving. Key it there by hand ('anaxis values' lists it), or choose OpenUSD or Alembic."
-                if format_key == "gltf" else
-                "The lens moves, which COLLADA holds as an animated field of view: some readers drop it; look at the last frame there."
-            )  # fmt: skip
+                if format_key == "gltf"
+                else "The lens moves, which COLLADA holds as an animated field of view: some readers drop it; look at the last frame there."
+            )
     if format_key == "gltf":
         bound = float(
             single_precision_bound_px(

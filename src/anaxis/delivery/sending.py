@@ -63,13 +63,9 @@ class Options:
         if self.reduce_px is not None:
             require_tolerance(self.reduce_px)
         if not 1 <= self.samples <= MAX_SAMPLES or not 1 <= self.between <= MAX_SAMPLES:
-            raise BadInput(
-                f"{max(self.samples, self.between)} samples a frame cannot be: choose 1 to {MAX_SAMPLES}."
-            )
+            raise BadInput(f"{max(self.samples, self.between)} samples a frame cannot be: choose 1 to {MAX_SAMPLES}.")
         if self.samples > 1 and self.reduce_px is not None:
-            raise BadInput(
-                "Few keys and several samples a frame ask for opposite things: leave one of them out."
-            )
+            raise BadInput("Few keys and several samples a frame ask for opposite things: leave one of them out.")
         if not -1 < self.shutter_open < self.shutter_close < 1:
             raise BadInput(
                 f"A shutter from {self.shutter_open:g} to {self.shutter_close:g} frames cannot be: it opens before it "
@@ -227,9 +223,7 @@ def _in_format(
     cameras: Sequence[Leaving], profile: Profile, key: str, folder: Path, options: Options, together: str, progress: Progress, shot: str,
 ) -> list[Delivered]:  # fmt: skip
     if together and len(cameras) > 1 and has_nodes(key):
-        return deliver_all(
-            cameras, profile, key, folder, options, progress, file_stem(together, profile.key, shot)
-        )
+        return deliver_all(cameras, profile, key, folder, options, progress, file_stem(together, profile.key, shot))
     done: list[Delivered] = []
     stems: set[str] = set()
     options = from_zero_up(options, cameras, profile)
@@ -282,12 +276,7 @@ class Ready:
 
 
 def made_ready(
-    camera: Leaving,
-    profile: Profile,
-    format_key: str,
-    options: Options,
-    progress: Progress,
-    tighter: float = 1.0,
+    camera: Leaving, profile: Profile, format_key: str, options: Options, progress: Progress, tighter: float = 1.0
 ) -> Ready:
     """``tighter`` is a share of the tolerance for fewer keys, for formats that cost something themselves."""
     camera, said = with_samples(camera, options)
@@ -301,9 +290,7 @@ def made_ready(
         drawn = reduced.track if outgoing.root is None else outgoing.root.track(reduced.track)
         outgoing = replace(outgoing, track=drawn, keys=reduced.keys)
     sent, intended = compensate(outgoing, profile, format_key)
-    zero, said_zero = zero_frame_of(
-        format_key, sent.track.frames, sent.track.rate, profile.time.clips_from_zero
-    )
+    zero, said_zero = zero_frame_of(format_key, sent.track.frames, sent.track.rate, profile.time.clips_from_zero)
     limits = limits_of(format_key, replace(outgoing, zero_frame=zero), profile.lens.reads_gltf_zoom)
     notes = (*limits, *sent.notes, *([said_zero] if said_zero else []))
     sent = replace(sent, zero_frame=zero, notes=notes)
@@ -325,18 +312,10 @@ def with_samples(camera: Leaving, options: Options) -> tuple[Leaving, tuple[str,
     at = np.unique(np.round(np.concatenate([track.frames, (track.frames[:, None] + offsets).ravel()]), 9))
     at = at[(at >= track.frames[0]) & (at <= track.frames[-1])]
     if len(at) > MAX_FRAMES:
-        raise BadInput(
-            f"That would be {len(at)} samples; at most {MAX_FRAMES} are written: ask for fewer a frame."
-        )
+        raise BadInput(f"That would be {len(at)} samples; at most {MAX_FRAMES} are written: ask for fewer a frame.")
     finer = camera.finer
-    where = (
-        "those of the source"
-        if finer is not None
-        else "drawn between the whole frames, for the source has none"
-    )
-    said = (
-        f"{options.samples} samples a frame, from {options.shutter_open:g} to {options.shutter_close:g} frames around it: {where}."
-    )  # fmt: skip
+    where = "those of the source" if finer is not None else "drawn between the whole frames, for the source has none"
+    said = f"{options.samples} samples a frame, from {options.shutter_open:g} to {options.shutter_close:g} frames around it: {where}."
     moved = sampled(track if finer is None else finer, at)
     marks = landmarks_at(track, camera.landmarks, at)
     return replace(camera, track=replace(moved, name=track.name), landmarks=marks), (said,)
@@ -351,16 +330,14 @@ def _proved(
         typed = sent.track.lens.values_at(0)
         return open_as_package(
             files[0], profile, ready.outgoing.image, frames, sent.track.rate, node, typed, sent.zero_frame
-        )  # fmt: skip
+        )
 
     seen = opened(intended)
     image, fit, marks = meant.picture.image, meant.picture.fit, meant.landmarks.shown()
     proof = prove(meant.track, projection_of(meant.track, image, fit), seen.projection, marks.position_m)
     still = not is_moving(sent.track) and not lens_moves(sent.track)
     there = arrived_frames(seen.own_frames, intended, ready.reduced is not None, still)
-    proof = replace(
-        proof, missing=meant.track.frames[~there], differences=differences(ready.outgoing, sent, seen)
-    )  # fmt: skip
+    proof = replace(proof, missing=meant.track.frames[~there], differences=differences(ready.outgoing, sent, seen))
     if options.between > 1:
         proof = _with_between(proof, meant, intended, opened, options.between)
     if len(meant.track) != len(camera.track):
@@ -382,9 +359,11 @@ def _with_between(
     there = opened(at + (intended[0] - track.frames[0]))
     drawn = sampled(track, at)
     found = prove(
-        drawn, projection_of(drawn, meant.picture.image, meant.picture.fit), there.projection,
+        drawn,
+        projection_of(drawn, meant.picture.image, meant.picture.fit),
+        there.projection,
         landmarks_at(track, meant.landmarks.shown(), at).position_m,
-    )  # fmt: skip
+    )
     return replace(proof, between_px=found.max_px, between_frame=found.worst_frame)
 
 
@@ -400,14 +379,15 @@ def _folded(proof: Proof, seen: Seen, frames: Floats) -> tuple[Proof, Seen]:
     folded = proof_of(frames, deviation, proof.test_points)
     missing = np.unique(frames[of_frame(proof.missing)]) if len(proof.missing) else proof.missing
     folded = replace(
-        folded, missing=missing, differences=proof.differences, between_px=proof.between_px, between_frame=proof.between_frame
-    )  # fmt: skip
+        folded,
+        missing=missing,
+        differences=proof.differences,
+        between_px=proof.between_px,
+        between_frame=proof.between_frame,
+    )
     whole = np.searchsorted(proof.frames, frames)
     return folded, replace(
-        seen,
-        frames=seen.frames[whole],
-        projection=seen.projection.take(whole),
-        track=seen.track.take(whole),
+        seen, frames=seen.frames[whole], projection=seen.projection.take(whole), track=seen.track.take(whole)
     )
 
 
@@ -437,9 +417,7 @@ def compensate(outgoing: Outgoing, profile: Profile, format_key: str) -> tuple[O
     )  # fmt: skip
     done = compensated(before, profile.active_habits)
     marks = replace(outgoing.landmarks, position_m=done.marks_m)
-    changed = replace(
-        outgoing, track=done.track, landmarks=marks, notes=(*outgoing.notes, *done.notes, *done.cannot)
-    )
+    changed = replace(outgoing, track=done.track, landmarks=marks, notes=(*outgoing.notes, *done.notes, *done.cannot))
     if changed.keys is not None and done.track is not outgoing.track:
         # The same frames keep their keys, in the numbers of what is written now.
         changed = replace(changed, keys=rekeyed(changed.keys, changed.below_root))
@@ -454,9 +432,7 @@ def reduce_keys(
     marks = outgoing.landmarks
     if outgoing.root is not None:
         marks = outgoing.root.inverse().landmarks(marks)
-    return reduce(
-        outgoing.below_root, outgoing.image, outgoing.fit, marks.position_m, rule, tolerance_px, progress
-    )
+    return reduce(outgoing.below_root, outgoing.image, outgoing.fit, marks.position_m, rule, tolerance_px, progress)
 
 
 def file_stem(camera_name: str, profile_key: str, shot: str = "") -> str:

@@ -81,12 +81,14 @@ class Handed:
 
 
 def handed_of(
-    camera: Leaving, profile: Profile, done: Mapping[str, Delivered], source: Source, refused: Mapping[str, str] | None = None
-) -> Handed:  # fmt: skip
+    camera: Leaving,
+    profile: Profile,
+    done: Mapping[str, Delivered],
+    source: Source,
+    refused: Mapping[str, str] | None = None,
+) -> Handed:
     """A camera with what was delivered of it, by format."""
-    files = [
-        HandedFile(p, key, d.proof, d.node, d.outgoing.zero_frame) for key, d in done.items() for p in d.files
-    ]
+    files = [HandedFile(p, key, d.proof, d.node, d.outgoing.zero_frame) for key, d in done.items() for p in d.files]
     notes = list(dict.fromkeys(n for d in done.values() for n in d.outgoing.notes))
     notes += [f"There is no {key} file: {why}" for key, why in (refused or {}).items()]
     return Handed(camera, profile, next(iter(done.values())).outgoing, files, notes, source, refused or {})
@@ -99,11 +101,13 @@ def sheet_html(handed: Handed) -> str:
     numbers = numbers_of(handed.outgoing)
     expected = [
         {
-            "here": format_frame(track.frames[i]), "there": format_frame(theirs[i]), "seconds": f"{numbers.seconds[i] - numbers.seconds[0]:.3f}",
+            "here": format_frame(track.frames[i]),
+            "there": format_frame(theirs[i]),
+            "seconds": f"{numbers.seconds[i] - numbers.seconds[0]:.3f}",
             "numbers": [decimals(v) for v in (*numbers.position[i], *numbers.rotation_deg[i], numbers.focal_mm[i])],
         }
         for i in at.tolist()
-    ]  # fmt: skip
+    ]
     image = handed.camera.picture.image
     rows = pixel_rows(track, handed.marks, handed.camera.picture)
     rows.sort(key=lambda row: not any(_inside(p, image) for p in row[1]))  # those to be seen come first
@@ -128,18 +132,14 @@ def sheet_pdf(html: str) -> bytes:
     fonts = FontConfiguration()
     drawn = None
     for size in _SIZES_PT:
-        drawn = page.render(
-            stylesheets=[CSS(string=f"html {{ font-size: {size}pt !important }}")], font_config=fonts
-        )
+        drawn = page.render(stylesheets=[CSS(string=f"html {{ font-size: {size}pt !important }}")], font_config=fonts)
         if len(drawn.pages) == 1:
             break
     assert drawn is not None
     return bytes(drawn.write_pdf())
 
 
-def pixel_rows(
-    track: Track, marks: Landmarks, picture: Picture
-) -> list[tuple[str, list[tuple[float, float] | None]]]:
+def pixel_rows(track: Track, marks: Landmarks, picture: Picture) -> list[tuple[str, list[tuple[float, float] | None]]]:
     """Where each landmark is seen at the first, middle and last frame, in pixels; None behind the camera."""
     at = first_middle_last(len(track))
     if not marks.names:
@@ -147,13 +147,7 @@ def pixel_rows(
     place = marks.position_m if len(marks.position_m) == 1 else marks.position_m[at]
     seen, depth = projection_of(track.take(at), picture.image, picture.fit).project(place)
     return [
-        (
-            name,
-            [
-                (float(seen[i, k, 0]), float(seen[i, k, 1])) if depth[i, k] > 1e-3 else None
-                for i in range(len(at))
-            ],
-        )
+        (name, [(float(seen[i, k, 0]), float(seen[i, k, 1])) if depth[i, k] > 1e-3 else None for i in range(len(at))])
         for k, name in enumerate(marks.names)
     ]
 
@@ -162,7 +156,7 @@ def pixel_rows(
 def _template() -> Any:
     loader = Environment(
         loader=FileSystemLoader(_HERE), autoescape=True, undefined=StrictUndefined, trim_blocks=True, lstrip_blocks=True
-    )  # fmt: skip
+    )
     return loader.get_template("transfer_sheet.html")
 
 
@@ -188,8 +182,6 @@ def _only_fonts() -> Any:
         def fetch(self, url: str, headers: Any = None) -> Any:
             if not url.startswith(_FONT_URL):
                 raise ValueError("a sheet refers to nothing outside itself")
-            return URLFetcherResponse(
-                url, b64decode(url.removeprefix(_FONT_URL)), {"Content-Type": "font/woff2"}
-            )
+            return URLFetcherResponse(url, b64decode(url.removeprefix(_FONT_URL)), {"Content-Type": "font/woff2"})
 
     return OnlyFonts()

@@ -67,8 +67,7 @@ def made_camera() -> Track:
     n = 48
     t = np.arange(n) / 25.0
     place: Floats = np.stack(
-        [0.7 * np.sin(1.3 * t) + 0.11 * t, 1.2 + 0.4 * np.cos(0.9 * t), 0.5 * t + 0.2 * np.sin(2.1 * t)],
-        axis=1,
+        [0.7 * np.sin(1.3 * t) + 0.11 * t, 1.2 + 0.4 * np.cos(0.9 * t), 0.5 * t + 0.2 * np.sin(2.1 * t)], axis=1
     )
     turn = Rotation.from_rotvec(
         np.stack([0.15 * np.sin(1.7 * t) + 0.05, 0.2 * np.sin(0.8 * t) - 0.04, 0.1 * np.cos(1.1 * t)], axis=1)
@@ -97,9 +96,7 @@ def files_of(format_key: str) -> dict[str, tuple[Track, Convention]]:
     The second is in another unit with another axis up, where a format states those; the third has a film back of
     another aspect, so that every way to inscribe the image shows another picture.
     """
-    wide = replace(
-        made_camera(), lens=replace(made_camera().lens, film_height_mm=np.full(len(made_camera()), 10.7))
-    )
+    wide = replace(made_camera(), lens=replace(made_camera().lens, film_height_mm=np.full(len(made_camera()), 10.7)))
     kit = {"calibration": (made_camera(), Convention()), "calibration_third": (wide, Convention())}
     if format_key in STATED:
         kit["calibration_second"] = (made_camera(), Convention(world=UP_AXES["Z"], metres_per_unit=0.01))
@@ -112,13 +109,10 @@ def write_start(out: Path, format_key: str) -> list[Path]:
         out.mkdir(parents=True, exist_ok=True)
         files: list[Path] = []
         for name, (track, convention) in files_of(format_key).items():
-            files += write_files(
-                format_key, [Outgoing(track, convention, IMAGE, FIT, made_points(), ())], out, name
-            )
+            files += write_files(format_key, [Outgoing(track, convention, IMAGE, FIT, made_points(), ())], out, name)
         points = out / "points.csv"
         points.write_text(
-            "name,x_m,y_m,z_m\n" + "".join(f"{n},{x},{y},{z}\n" for n, (x, y, z) in POINTS.items()),
-            encoding="utf-8",
+            "name,x_m,y_m,z_m\n" + "".join(f"{n},{x},{y},{z}\n" for n, (x, y, z) in POINTS.items()), encoding="utf-8"
         )
         forms = []
         for name in files_of(format_key):
@@ -219,9 +213,7 @@ def returned_from_document(document: Any, name: str, needs: Needs = "all") -> Re
             f"{name} is not filled in: it needs the camera on one frame at least{', and pixels' * (needs == 'pixels')}."
         )
     if needs == "all" and (n < 1 or len(found.points) < 3 or not found.pixels):
-        raise BadInput(
-            f"{name} is not filled in: at least one frame, three points and one frame of pixels are needed."
-        )
+        raise BadInput(f"{name} is not filled in: at least one frame, three points and one frame of pixels are needed.")
     if unknown := sorted(set(found.points) - set(POINTS)):
         raise BadInput(f"{name} has a point '{unknown[0]}', which is none of those sent.")
     return found
@@ -238,12 +230,17 @@ def form_of(track: Track, convention: Convention, image: Image, fit: str, format
             n: seen[i, k].tolist() for k, n in enumerate(names) if depth[i, k] > 0.01
         }
     return {
-        "anaxis_return": 1, "format": format_key, "rate": rate_text(track.rate), "resolution": [image.width_px, image.height_px],
-        "frames": [plain_frame(f) for f in track.frames.tolist()], "position": numbers.position.tolist(),
-        "rotation_deg": numbers.rotation_deg.tolist(), **{k: getattr(track.lens, k).tolist() for k in _LENS},
+        "anaxis_return": 1,
+        "format": format_key,
+        "rate": rate_text(track.rate),
+        "resolution": [image.width_px, image.height_px],
+        "frames": [plain_frame(f) for f in track.frames.tolist()],
+        "position": numbers.position.tolist(),
+        "rotation_deg": numbers.rotation_deg.tolist(),
+        **{k: getattr(track.lens, k).tolist() for k in _LENS},
         "points": dict(zip(names, convention.position_from_canonical(where).tolist(), strict=True)),
         "pixels": {f: s for f, s in pixels.items() if s},
-    }  # fmt: skip
+    }
 
 
 @dataclass(frozen=True, eq=False)
@@ -290,22 +287,25 @@ def learned(
     confidence = {
         "world": 1.0 if off <= max(1e-6, lets_go) else float(np.clip(1e-3 / off, 0, 0.99)),
         "unit": 1.0 if off <= max(1e-6, lets_go) else float(np.clip(1e-3 / off, 0, 0.99)),
-        "camera and rotation": (1.0 if residual < 0.5 else float(np.clip(1 / residual, 0, 0.9))) / max(1, len(readings)),
+        "camera and rotation": (1.0 if residual < 0.5 else float(np.clip(1 / residual, 0, 0.9)))
+        / max(1, len(readings)),
         "fit": 1.0 / max(1, len(fits)),
-        "habits": (1.0 if found.explained and not asked else 0.8 if found.explained else 0.2) / max(1, len(ways)) if ways else 0.1,
-    }  # fmt: skip
+        "habits": (1.0 if found.explained and not asked else 0.8 if found.explained else 0.2) / max(1, len(ways))
+        if ways
+        else 0.1,
+    }
     return Learned(
-        profile_from_dict(document, "the profile learned"), confidence, residual, tuple(asked), found.explained and bool(ways), found
-    )  # fmt: skip
+        profile_from_dict(document, "the profile learned"),
+        confidence,
+        residual,
+        tuple(asked),
+        found.explained and bool(ways),
+        found,
+    )
 
 
 def _second_round(
-    returned: Returned,
-    found: Diagnosis,
-    readings: set[str],
-    fits: list[str],
-    ways: list[Causes],
-    had_second: bool,
+    returned: Returned, found: Diagnosis, readings: set[str], fits: list[str], ways: list[Causes], had_second: bool
 ) -> list[str]:
     """What is not settled yet, each with the file or the numbers that would settle it."""
     asked = []
@@ -327,9 +327,9 @@ def _second_round(
         said = " or ".join(sorted({_words(way) for way in ways}))
         asked.append(
             f"whether it goes by a file's own unit and up axis ({said}): open calibration_second and fill in return_second.json"
-            if not had_second else
-            f"what it does to a file ({said}): both forms agree with each; fill in more frames of calibration_second"
-        )  # fmt: skip
+            if not had_second
+            else f"what it does to a file ({said}): both forms agree with each; fill in more frames of calibration_second"
+        )
     if not found.explained:
         asked.append(
             f"what else it does to a file: {found.explanations[0].sentence if found.explanations else 'no frame came back that was sent'}"
@@ -435,9 +435,7 @@ def _world_of(returned: Returned) -> tuple[Floats, float, float]:
             f"The points fit no axes: one of them is off by {off[best]:.2g} m. Check that they stand where the set stands, in the package's own numbers."
         )
     unit = 1.0 / float(size[best])
-    known = next(
-        (u for u in (0.001, 0.01, 0.0254, 0.1, 0.3048, 1.0, 10.0, 100.0) if abs(unit / u - 1) < 1e-3), unit
-    )
+    known = next((u for u in (0.001, 0.01, 0.0254, 0.1, 0.3048, 1.0, 10.0, 100.0) if abs(unit / u - 1) < 1e-3), unit)
     return _AXES[best], known, float(off[best])
 
 
@@ -496,8 +494,7 @@ class _Target:
         with np.errstate(divide="ignore", invalid="ignore"):
             x = self._image.width_px * (
                 0.5
-                + ((lens.focal_mm[:, None] * seen[..., 0]) / depth - lens.offset_x_mm[:, None])
-                / used.width_mm[:, None]
+                + ((lens.focal_mm[:, None] * seen[..., 0]) / depth - lens.offset_x_mm[:, None]) / used.width_mm[:, None]
             )
             y = self._image.height_px * (
                 0.5
@@ -507,13 +504,16 @@ class _Target:
         gap = np.hypot(x - self._pixels[..., 0], y - self._pixels[..., 1])
         known = np.isfinite(self._pixels[..., 0])
         gap = np.where((depth > 0) & np.isfinite(gap), np.minimum(gap, 1e4), 1e4)
-        return np.asarray(
-            np.sqrt(np.where(known, gap * gap, 0.0).sum(axis=(2, 3)) / max(1, int(known.sum())))
-        )
+        return np.asarray(np.sqrt(np.where(known, gap * gap, 0.0).sum(axis=(2, 3)) / max(1, int(known.sum()))))
 
 
 def _track_of(returned: Returned, convention: Convention) -> Track:
     turn = matrices_from_angles(returned.rotation_deg, convention.order, convention.signs)
     return Track(
-        "returned", returned.frames, returned.rate, convention.position_to_canonical(returned.position), convention.rotation_to_canonical(turn), returned.lens
-    )  # fmt: skip
+        "returned",
+        returned.frames,
+        returned.rate,
+        convention.position_to_canonical(returned.position),
+        convention.rotation_to_canonical(turn),
+        returned.lens,
+    )

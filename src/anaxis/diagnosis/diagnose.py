@@ -66,8 +66,9 @@ class Explanation:
             "causes": [{"code": code, **params} for code, params in self.causes],
             "residual_px": self.residual_px,
             "frames": [[plain_frame(a), plain_frame(b)] for a, b in self.frames],
-            "rests_on": self.rests_on, "floor_px": self.floor.px,
-        }  # fmt: skip
+            "rests_on": self.rests_on,
+            "floor_px": self.floor.px,
+        }
 
 
 @dataclass(frozen=True, eq=False)
@@ -84,9 +85,14 @@ class Diagnosis:
 
 
 def diagnose(
-    meant: Track, arrived: Track, image: Image, fit: str, convention: Convention, bare: tuple[Track, ...] = (),
+    meant: Track,
+    arrived: Track,
+    image: Image,
+    fit: str,
+    convention: Convention,
+    bare: tuple[Track, ...] = (),
     typed: bool = False,
-) -> Diagnosis:  # fmt: skip
+) -> Diagnosis:
     """What makes ``arrived`` of ``meant``, both canonical; ``convention`` is the package's, for its words.
 
     ``bare`` are the camera meant without what stands above it, where a file has that; ``typed`` says that a person
@@ -147,9 +153,7 @@ def _explained_by(timing: Timing, case: Case, floor: Floor) -> Iterator[Explanat
     aligned = case.aligned(timing, spread(len(timing.arrived_at)))
     # What the numbers leave open makes no pose the better one.
     near = max(1.0, 1.5 * floor.px)
-    ordered = sorted(
-        poses(case, aligned), key=lambda p: (p.rough > near, p.cost if p.rough <= near else p.rough)
-    )
+    ordered = sorted(poses(case, aligned), key=lambda p: (p.rough > near, p.cost if p.rough <= near else p.rough))
     apart = case.apart(aligned.seen, aligned.should)
     for i, pose in enumerate(ordered[:3]):
         if i and pose.rough > _ROUGH_PX:
@@ -158,13 +162,7 @@ def _explained_by(timing: Timing, case: Case, floor: Floor) -> Iterator[Explanat
             off = apart(lensed)
             every = (*timing.causes, *pose.causes, *causes)
             yield Explanation(
-                "",
-                every,
-                float(off.max()),
-                timing.cost + pose.cost + cost + 0.1 * len(every),
-                (),
-                off,
-                timing,
+                "", every, float(off.max()), timing.cost + pose.cost + cost + 0.1 * len(every), (), off, timing
             )
             if pose.rough > _ROUGH_PX:
                 break  # no lens makes up for a pose that is wrong
@@ -227,14 +225,10 @@ def _on_every_frame(found: Explanation, case: Case, floor: Floor) -> Explanation
     fitted = _forward(case, aligned, found.causes[len(timing.causes) :], apart)
     off = apart(fitted)
     residual = float(off.max())
-    if max(EXPLAINED_PX, floor.px) < residual and is_noise(
-        fitted, seen, larger(seen, aligned.should), residual
-    ):
+    if max(EXPLAINED_PX, floor.px) < residual and is_noise(fitted, seen, larger(seen, aligned.should), residual):
         floor = Floor(residual, "which is noise from frame to frame and no more")
     fits = off <= max(0.1, EXPLAINED_PX, floor.px)
-    said = sentence_of(
-        found.causes, case.meant, residual, float(seen.frames[int(np.argmax(off))]), floor, timing
-    )
+    said = sentence_of(found.causes, case.meant, residual, float(seen.frames[int(np.argmax(off))]), floor, timing)
     return replace(
         found, sentence=said, residual_px=residual, frames=_ranges(seen.frames, fits), deviation_px=off, rests_on=len(seen), floor=floor,
     )  # fmt: skip
@@ -256,9 +250,7 @@ def _forward(case: Case, aligned: Aligned, causes: tuple[Cause, ...], apart: Apa
 def _ranges(frames: Floats, good: Any) -> tuple[tuple[float, float], ...]:
     """The runs of frames that are good."""
     edges = np.flatnonzero(np.diff(np.concatenate([[False], good, [False]]).astype(int)))
-    return tuple(
-        (float(frames[a]), float(frames[b - 1])) for a, b in zip(edges[::2], edges[1::2], strict=True)
-    )
+    return tuple((float(frames[a]), float(frames[b - 1])) for a, b in zip(edges[::2], edges[1::2], strict=True))
 
 
 def sentence_of(

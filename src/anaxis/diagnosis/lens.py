@@ -50,9 +50,7 @@ def lenses(case: Case, pose: Track, seen: Track) -> Iterator[tuple[tuple[Cause, 
         made, cost = here, 0.0
         for code, params in causes:
             made = HABITS[code].arrive(made, params, case.convention)
-            cost += HABITS[code].cost + (
-                0.6 if code.endswith("_factor") and not known(params["factor"]) else 0.0
-            )
+            cost += HABITS[code].cost + (0.6 if code.endswith("_factor") and not known(params["factor"]) else 0.0)
         yield causes, made.track, cost
 
 

@@ -58,9 +58,11 @@ def of_decimals(arrived: Track, convention: Convention, apart: Apart) -> Floor:
         )
         turn = Rotation.from_rotvec(np.radians(angle_off)).as_matrix() @ arrived.rotation
         other = replace(
-            arrived, position_m=convention.position_to_canonical(place + place_off), rotation=turn,
+            arrived,
+            position_m=convention.position_to_canonical(place + place_off),
+            rotation=turn,
             lens=replace(lens, focal_mm=lens.focal_mm + focal_off),
-        )  # fmt: skip
+        )
         worst = max(worst, float(apart(other).max()))
     least = min(d for d in few if d is not None)
     words = {0: "whole numbers", 1: "one decimal"}.get(least, f"{least} decimals")
@@ -72,9 +74,7 @@ def _printed(values: Floats) -> int | None:
     decimals = decimals_in(values)
     if decimals is None:
         return None
-    parts = np.unique(
-        np.round(np.abs(values) * 10.0**decimals) % 10**decimals if decimals else np.abs(values)
-    )
+    parts = np.unique(np.round(np.abs(values) * 10.0**decimals) % 10**decimals if decimals else np.abs(values))
     return decimals if len(parts) >= (3 if decimals >= 2 else 12) else None
 
 

@@ -41,7 +41,7 @@ class Pose:
 
 FACTORS = tuple(
     f * s for f in (1.0, 10.0, 100.0, 1000.0, 2.54, 25.4, 254.0, 39.37007874015748, 30.48, 3.048, 12.0) for s in (1.0,)
-)  # fmt: skip
+)
 
 
 def _right_angles() -> list[Floats]:
@@ -63,9 +63,7 @@ _LOOKS = {
 }
 
 
-def bases(
-    case: Case, should: Track, bare: tuple[Track, ...]
-) -> Iterator[tuple[tuple[Cause, ...], float, Track]]:
+def bases(case: Case, should: Track, bare: tuple[Track, ...]) -> Iterator[tuple[tuple[Cause, ...], float, Track]]:
     """The camera meant, and what is left of it after the mistakes that are no similarity."""
     yield (), 0.0, should
     here, convention = case.arriving(should), case.convention
@@ -95,7 +93,7 @@ def bases(
     yield (("no_roll", {}),), HABITS["no_roll"].cost, HABITS["no_roll"].arrive(here, {}, convention).track
 
 
-def _levelled(case: Case, should: Track, bare: tuple[Track, ...]) -> Iterator[tuple[tuple[Cause, ...], float, Track]]:  # fmt: skip
+def _levelled(case: Case, should: Track, bare: tuple[Track, ...]) -> Iterator[tuple[tuple[Cause, ...], float, Track]]:
     """The horizon levelled after something else: a world on its side, another look axis, or what is no similarity.
 
     What a turn about up, or the camera's own up axis, does besides is gone with the roll, so one of each kind is
@@ -103,9 +101,7 @@ def _levelled(case: Case, should: Track, bare: tuple[Track, ...]) -> Iterator[tu
     """
     level = HABITS["no_roll"]
 
-    def levelled(
-        causes: tuple[Cause, ...], cost: float, track: Track
-    ) -> tuple[tuple[Cause, ...], float, Track]:
+    def levelled(causes: tuple[Cause, ...], cost: float, track: Track) -> tuple[tuple[Cause, ...], float, Track]:
         made = level.arrive(case.arriving(track), {}, case.convention).track
         return (*causes, ("no_roll", {})), cost + level.cost, made
 
@@ -148,9 +144,7 @@ def poses(case: Case, aligned: Aligned) -> Iterator[Pose]:
     yield from _orders(case, should, seen, zoom, depth)
 
 
-def _orders(
-    case: Case, should: Track, seen: Track, zoom: float, depth: Callable[[float], float]
-) -> Iterator[Pose]:
+def _orders(case: Case, should: Track, seen: Track, zoom: float, depth: Callable[[float], float]) -> Iterator[Pose]:
     """Angles written in one of the six orders and read in another; about moving axes that is the order reversed."""
     convention = case.convention
     found = []
@@ -167,9 +161,11 @@ def _orders(
             moved = replace(should, position_m=scale * should.position_m + shift, rotation=turn)
             more, dearer = _scaled_and_shifted(scale, shift, convention)
             yield Pose(
-                (("rotation_order", {"written": written, "read": read}), *more), HABITS["rotation_order"].cost + dearer,
-                replace(moved, lens=_scaled_lens(moved.lens, scale)), _rough(moved, seen, zoom, depth(scale)),
-            )  # fmt: skip
+                (("rotation_order", {"written": written, "read": read}), *more),
+                HABITS["rotation_order"].cost + dearer,
+                replace(moved, lens=_scaled_lens(moved.lens, scale)),
+                _rough(moved, seen, zoom, depth(scale)),
+            )
 
 
 def _rough(moved: Track, seen: Track, zoom: float, depth: float) -> float:
@@ -218,9 +214,7 @@ def _similarities(
             named, turn_cost, exact = _named_turn(turn, convention)
             place = base.position_m @ exact.T
             for scale, shift in _scales(place, seen.position_m):
-                moved = replace(
-                    base, position_m=scale * place + shift, rotation=exact @ base.rotation @ _TURNS[k]
-                )
+                moved = replace(base, position_m=scale * place + shift, rotation=exact @ base.rotation @ _TURNS[k])
                 out, total = [*causes], cost + turn_cost
                 if k:
                     look, up = _LOOKS[_TURNS[k].round().astype(int).tobytes()]
@@ -229,8 +223,11 @@ def _similarities(
                 more, dearer = _scaled_and_shifted(scale, shift, convention)
                 lens = _scaled_lens(moved.lens, scale)
                 yield Pose(
-                    (*out, *named, *more), total + dearer, replace(moved, lens=lens), _rough(moved, seen, zoom, depth(scale))
-                )  # fmt: skip
+                    (*out, *named, *more),
+                    total + dearer,
+                    replace(moved, lens=lens),
+                    _rough(moved, seen, zoom, depth(scale)),
+                )
 
 
 def _candidates(turn: Floats, base: Track, seen: Track) -> list[Floats]:
@@ -279,9 +276,7 @@ def _nearly(scale: float) -> list[float]:
 
 def rounded(scale: float) -> float:
     """A scale that is a known factor within what single precision leaves of it."""
-    return next(
-        (known for known in (*FACTORS, *(1 / f for f in FACTORS)) if abs(scale / known - 1) < 1e-5), scale
-    )
+    return next((known for known in (*FACTORS, *(1 / f for f in FACTORS)) if abs(scale / known - 1) < 1e-5), scale)
 
 
 def known(scale: float) -> bool:
@@ -323,9 +318,7 @@ def _named_turn(turn: Floats, convention: Convention) -> tuple[list[Cause], floa
     return named, cost * len(named) + 0.3, turn
 
 
-def _channels(
-    case: Case, should: Track, seen: Track, zoom: float, depth: Callable[[float], float]
-) -> Iterator[Pose]:
+def _channels(case: Case, should: Track, seen: Track, zoom: float, depth: Callable[[float], float]) -> Iterator[Pose]:
     """The package's own numbers under each other's names: positions and angles each for themselves."""
     convention = case.convention
     mine, theirs = (

@@ -61,8 +61,7 @@ def as_own_table(scene: Scene, profile: Profile) -> Profile:
     try:
         rule = TableRule(
             columns=tuple(
-                ColumnRule(quantity=c["quantity"], unit=c["unit"], sign=c["sign"])
-                for c in told["layout"]["columns"]
+                ColumnRule(quantity=c["quantity"], unit=c["unit"], sign=c["sign"]) for c in told["layout"]["columns"]
             ),
             headings=told["headings"] is not None,
             separator=told["delimiter"].removesuffix("s"),
@@ -82,9 +81,7 @@ def track_of_table(path: Path, profile: Profile, picture: Picture, meant: Track)
     """
     bare = profile.model_copy(update={"habits": ()})
     try:
-        track = open_as_package(
-            path, bare, picture.image, rate=meant.rate, typed=meant.lens.values_at(0)
-        ).track
+        track = open_as_package(path, bare, picture.image, rate=meant.rate, typed=meant.lens.values_at(0)).track
     except BadInput:
         raise
     except (ValueError, KeyError, TypeError, IndexError) as error:
@@ -104,11 +101,7 @@ def track_that_came_back(scene: Scene, camera: str | None, profile: Profile | No
     Where the file says nothing of its axes and unit, those of the package's own export are taken. Raises
     BadInput where the camera cannot be used.
     """
-    if (
-        profile is not None
-        and scene.format == "alembic"
-        and {"up_axis", "metres_per_unit"} & set(scene.guesses)
-    ):
+    if profile is not None and scene.format == "alembic" and {"up_axis", "metres_per_unit"} & set(scene.guesses):
         axes = file_axes("alembic", profile.convention)
         scene = corrected(scene, axes.up, axes.unit_m)
     return take_camera(scene, camera).done

@@ -75,9 +75,7 @@ def read_picture(path: Path) -> NDArray[np.uint8]:
 
 def _within(picture: NDArray[np.uint8], name: str) -> NDArray[np.uint8]:
     if max(picture.shape[:2]) > MAX_SIDE_PX:
-        raise BadInput(
-            f"{name} is {picture.shape[1]} x {picture.shape[0]} px; at most {MAX_SIDE_PX} a side are taken."
-        )
+        raise BadInput(f"{name} is {picture.shape[1]} x {picture.shape[0]} px; at most {MAX_SIDE_PX} a side are taken.")
     return picture
 
 
@@ -138,9 +136,7 @@ def _turn_and_scale(a: NDArray[np.float32], b: NDArray[np.float32]) -> tuple[flo
     polar = []
     for p in square:
         spectrum = np.log1p(np.abs(np.fft.fftshift(np.fft.fft2((p - p.mean()) * window)))).astype(np.float32)
-        polar.append(
-            cv2.warpPolar(spectrum, (size, size), (size / 2, size / 2), size / 2, cv2.WARP_POLAR_LOG)
-        )
+        polar.append(cv2.warpPolar(spectrum, (size, size), (size / 2, size / 2), size / 2, cv2.WARP_POLAR_LOG))
     along, around = _correlated(*(np.asarray(p, dtype=np.float32) for p in polar))
     turn = around * 360 / size
     turn = (turn + 90) % 180 - 90
@@ -189,8 +185,12 @@ def _refined(a: NDArray[np.float32], b: NDArray[np.float32], turn_deg: float, sc
     u, d, vt = np.linalg.svd(found[:, :2])
     turn = u @ vt
     return Between(
-        float(shift[0]), float(shift[1]), float(np.sqrt(d[0] * d[1])), float(np.degrees(np.arctan2(turn[1, 0], turn[0, 0]))), float(max(0.0, alike))
-    )  # fmt: skip
+        float(shift[0]),
+        float(shift[1]),
+        float(np.sqrt(d[0] * d[1])),
+        float(np.degrees(np.arctan2(turn[1, 0], turn[0, 0]))),
+        float(max(0.0, alike)),
+    )
 
 
 def _aligned(

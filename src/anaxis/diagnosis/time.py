@@ -92,10 +92,7 @@ def _ways(meant: Track, arrived: Track) -> Iterator[tuple[tuple[Cause, ...], Flo
     if moving and 0 < still < len(own) - 1:
         # Held from here on: the keys up to it are all that arrived, under whatever numbering.
         count = {"count": float(still + 1)}
-        for causes, frames in (
-            ((), own),
-            ((("own_first", {"first": first}),), own - first + meant.frames[0]),
-        ):
+        for causes, frames in (((), own), ((("own_first", {"first": first}),), own - first + meant.frames[0])):
             last = frames[still]
             yield (*causes, ("first_keys", count)), np.minimum(frames, last)
     for offset in _OFFSETS:

@@ -42,45 +42,18 @@ class Format:
 BUNDLE_SUFFIX = ".zip"
 FORMATS: tuple[Format, ...] = (
     Format(
-        "usd",
-        "OpenUSD",
-        (".usd", ".usda", ".usdc", ".usdz"),
-        "usd.read:read_usd",
-        "usd.write:write_usd",
-        several=True,
+        "usd", "OpenUSD", (".usd", ".usda", ".usdc", ".usdz"), "usd.read:read_usd", "usd.write:write_usd", several=True
+    ),
+    Format("alembic", "Alembic", (".abc",), "alembic.read:read_alembic", "alembic.write:write_alembic", several=True),
+    Format("gltf", "glTF 2.0", (".gltf", ".glb"), "gltf.read:read_gltf", "gltf.write:write_gltf", several=True),
+    Format(
+        "collada", "COLLADA 1.4", (".dae",), "collada.read:read_collada", "collada.write:write_collada", several=True
     ),
     Format(
-        "alembic",
-        "Alembic",
-        (".abc",),
-        "alembic.read:read_alembic",
-        "alembic.write:write_alembic",
-        several=True,
+        "json", "Track JSON", (".json",), "track_json.document:read_track_json", "track_json.document:write_track_json"
     ),
     Format(
-        "gltf", "glTF 2.0", (".gltf", ".glb"), "gltf.read:read_gltf", "gltf.write:write_gltf", several=True
-    ),
-    Format(
-        "collada",
-        "COLLADA 1.4",
-        (".dae",),
-        "collada.read:read_collada",
-        "collada.write:write_collada",
-        several=True,
-    ),
-    Format(
-        "json",
-        "Track JSON",
-        (".json",),
-        "track_json.document:read_track_json",
-        "track_json.document:write_track_json",
-    ),
-    Format(
-        "columns",
-        "Column text",
-        (".csv", ".tsv", ".txt"),
-        "tables.read:read_columns",
-        "tables.write:write_columns",
+        "columns", "Column text", (".csv", ".tsv", ".txt"), "tables.read:read_columns", "tables.write:write_columns"
     ),
     Format("obj", "OBJ", (".obj",), "obj.read:read_obj", cameras=False),
 )
@@ -172,9 +145,7 @@ def write_files(format_key: str, cameras: Sequence[Outgoing], folder: Path, stem
         from anaxis.core.time.rates import rate_label
 
         said = " and ".join(f"{rate_label(r)}" for r in rates)
-        raise BadInput(
-            f"The cameras run at {said} frames a second, and a file has one rate: write one file each."
-        )
+        raise BadInput(f"The cameras run at {said} frames a second, and a file has one rate: write one file each.")
     written = _load(target)(cameras, folder, stem)
     assert isinstance(written, list)
     return written

@@ -31,7 +31,4 @@ def zero_frame_of(format_key: str, frames: Floats, rate: Fraction, from_zero: bo
     else:
         return 0.0, ""
     said = format_frame(first)
-    return (
-        first,
-        f"Frame {said} lies at 0 s in the {label} file, {why}: let the clip begin at frame {said} there.",
-    )
+    return (first, f"Frame {said} lies at 0 s in the {label} file, {why}: let the clip begin at frame {said} there.")

@@ -32,12 +32,7 @@ def mesh_lines(points: Floats, counts: Ints, corners: Ints) -> Floats | None:
     """
     if not usable_points(points) or not len(counts) or not len(corners):
         return None
-    if (
-        (counts < 3).any()
-        or counts.sum() != len(corners)
-        or corners.min() < 0
-        or corners.max() >= len(points)
-    ):
+    if (counts < 3).any() or counts.sum() != len(corners) or corners.min() < 0 or corners.max() >= len(points):
         return None
     # The next corner of each corner, wrapping round at the end of its face.
     first = np.cumsum(counts) - counts
@@ -97,9 +92,7 @@ def within_budget(nodes: list[Node]) -> list[Node]:
     if sum(counts) <= MAX_SEGMENTS:
         return out
     # Length in the node's own space: a cheap stand-in for how much of the drawing a line is.
-    lengths = np.concatenate(
-        [np.linalg.norm(np.diff(_segments(out[i]), axis=1)[:, 0], axis=1) for i in pieces]
-    )
+    lengths = np.concatenate([np.linalg.norm(np.diff(_segments(out[i]), axis=1)[:, 0], axis=1) for i in pieces])
     keep = np.zeros(len(lengths), dtype=np.bool_)
     keep[np.argsort(-lengths, kind="stable")[:MAX_SEGMENTS]] = True
     start = 0

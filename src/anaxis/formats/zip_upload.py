@@ -48,15 +48,7 @@ def unpack(path: Path, folder: Path, suffixes: tuple[str, ...] | None = None) ->
             return targets
     except BadInput:
         raise
-    except (
-        zipfile.BadZipFile,
-        zlib.error,
-        EOFError,
-        OSError,
-        NotImplementedError,
-        RuntimeError,
-        ValueError,
-    ) as error:
+    except (zipfile.BadZipFile, zlib.error, EOFError, OSError, NotImplementedError, RuntimeError, ValueError) as error:
         raise BadInput(
             f"{path.name} is not a readable {path.suffix.lower()} package: it is damaged, locked or not a package; "
             "pack it again."
@@ -82,9 +74,7 @@ def _write(archive: zipfile.ZipFile, item: zipfile.ZipInfo, target: Path, name: 
         while piece := source.read(_COPY):
             left -= len(piece)
             if left < 0:
-                raise BadInput(
-                    f"{name} holds '{item.filename}', which is larger than it says: pack it again."
-                )
+                raise BadInput(f"{name} holds '{item.filename}', which is larger than it says: pack it again.")
             out.write(piece)
 
 
@@ -128,10 +118,12 @@ def _with_the_others(scene: Scene, name: str, others: list[Path], taken: Path, f
         return scene
     listed = ", ".join(str(f.relative_to(folder)) for f in beside[:5])
     found = Finding(
-        "more_files", "warning",
+        "more_files",
+        "warning",
         f"{name} holds {len(beside) + 1} files that may hold cameras and only {taken.relative_to(folder)} is read; not {listed}"
         f"{f' and {len(beside) - 5} more' if len(beside) > 5 else ''}.",
         "Take the others in one by one, if they are cameras and no layers of this one.",
-        "A camera that nobody took in is missed when it is needed.", {"files": len(beside) + 1},
-    )  # fmt: skip
+        "A camera that nobody took in is missed when it is needed.",
+        {"files": len(beside) + 1},
+    )
     return replace(scene, findings=(*scene.findings, found))

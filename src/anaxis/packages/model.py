@@ -75,14 +75,10 @@ class ColumnRule(_Part):
     @model_validator(mode="after")
     def _known(self) -> ColumnRule:
         if self.quantity not in QUANTITIES:
-            raise ValueError(
-                f"'{self.quantity}' is nothing a column holds: write one of {', '.join(QUANTITIES)}"
-            )
+            raise ValueError(f"'{self.quantity}' is nothing a column holds: write one of {', '.join(QUANTITIES)}")
         units = QUANTITIES[self.quantity].units
         if self.unit and self.unit not in units:
-            raise ValueError(
-                f"a column of {self.quantity} is not in '{self.unit}': write one of {', '.join(units)}"
-            )
+            raise ValueError(f"a column of {self.quantity} is not in '{self.unit}': write one of {', '.join(units)}")
         return self
 
 
@@ -171,9 +167,12 @@ class Profile(_Part):
             return None
         timed = any(c.quantity == "seconds" for c in self.table.columns)
         return {
-            **self.table.model_dump(mode="json"), "convention": convention_document(self.convention), "axes": self.key,
-            "order": self.rotation.order, "rate": None if timed else self.time.rate,
-        }  # fmt: skip
+            **self.table.model_dump(mode="json"),
+            "convention": convention_document(self.convention),
+            "axes": self.key,
+            "order": self.rotation.order,
+            "rate": None if timed else self.time.rate,
+        }
 
     @model_validator(mode="after")
     def _agrees(self) -> Profile:
@@ -221,9 +220,7 @@ def profile_from_file(path: Path) -> Profile:
     try:
         data = path.read_bytes()
     except OSError as error:
-        raise BadInput(
-            f"The profile {path} cannot be opened ({error.strerror or error}): check the name."
-        ) from error
+        raise BadInput(f"The profile {path} cannot be opened ({error.strerror or error}): check the name.") from error
     return profile_from_text(data, path.name)
 
 
@@ -232,6 +229,4 @@ def profile_from_text(data: bytes, name: str) -> Profile:
     try:
         return profile_from_dict(json.loads(data.decode("utf-8")), name)
     except (UnicodeDecodeError, json.JSONDecodeError, RecursionError) as error:
-        raise BadInput(
-            f"{name} cannot be read as a profile: it is not readable JSON; see docs/profiles.md."
-        ) from error
+        raise BadInput(f"{name} cannot be read as a profile: it is not readable JSON; see docs/profiles.md.") from error

@@ -12,9 +12,11 @@ from anaxis.core.typing import Floats, Ints
 from anaxis.packages.model import Profile
 
 _SHOWN = {
-    "focal": ("Focal length", "mm"), "hfov": ("Horizontal field of view", "°"), "vfov": ("Vertical field of view", "°"),
+    "focal": ("Focal length", "mm"),
+    "hfov": ("Horizontal field of view", "°"),
+    "vfov": ("Vertical field of view", "°"),
     "zoom": ("Zoom", "px"),
-}  # fmt: skip
+}
 
 
 class Entry(NamedTuple):
@@ -57,12 +59,7 @@ def sheet_of(outgoing: Outgoing, profile: Profile) -> Sheet:
     def entry(label: str, values: Floats, unit: str, digits: int = 4, note: str = "") -> Entry:
         return Entry(label, _texts(values[at], digits), unit, note)
 
-    shown = {
-        "focal": numbers.focal_mm,
-        "hfov": numbers.hfov_deg,
-        "vfov": numbers.vfov_deg,
-        "zoom": numbers.zoom_px,
-    }
+    shown = {"focal": numbers.focal_mm, "hfov": numbers.hfov_deg, "vfov": numbers.vfov_deg, "zoom": numbers.zoom_px}
     label, unit = _SHOWN[rule.shown]
     entries = [
         Entry("Image size", (f"{image.width_px} x {image.height_px}",), "px"),
@@ -73,11 +70,7 @@ def sheet_of(outgoing: Outgoing, profile: Profile) -> Sheet:
             "",
             f"exactly {track.rate}" if track.rate.denominator > 1 else "",
         ),
-        Entry(
-            "First and last frame",
-            (f"{format_frame(track.frames[0])} to {format_frame(track.frames[-1])}",),
-            "",
-        ),
+        Entry("First and last frame", (f"{format_frame(track.frames[0])} to {format_frame(track.frames[-1])}",), ""),
         Entry("How the image sits in the film back", (rule.fit,), ""),
         entry(label, shown[rule.shown], unit),
         entry("Film back width", lens.film_width_mm * profile.film_scale, rule.film_unit),
@@ -87,11 +80,7 @@ def sheet_of(outgoing: Outgoing, profile: Profile) -> Sheet:
     if (lens.squeeze != 1).any():
         entries.append(entry("Squeeze", lens.squeeze, "x"))
     per_unit = profile.metres_per_unit
-    for label, values in (
-        ("Focus distance", lens.focus_m),
-        ("Near clip", lens.near_m),
-        ("Far clip", lens.far_m),
-    ):
+    for label, values in (("Focus distance", lens.focus_m), ("Near clip", lens.near_m), ("Far clip", lens.far_m)):
         if np.isfinite(values).all():
             entries.append(entry(label, values / per_unit, profile.unit_name))
     if np.isfinite(lens.fstop).all():
@@ -108,17 +97,17 @@ def _offsets(outgoing: Outgoing, profile: Profile, at: Ints) -> list[tuple[str, 
         "width_share": (1 / wide, 1 / wide),
         "side_share": (1 / wide, 1 / lens.film_height_mm),
     }[rule.offset_unit]
-    unit = {"film_unit": rule.film_unit, "width_share": "of the width", "side_share": "of its side"}[
-        rule.offset_unit
-    ]
+    unit = {"film_unit": rule.film_unit, "width_share": "of the width", "side_share": "of its side"}[rule.offset_unit]
     ways = (("right", "left"), ("up", "down"))
     return [
         (
-            f"Offset {'xy'[i]}", _texts((values * scale * rule.offset_signs[i])[at], 5), unit,
+            f"Offset {'xy'[i]}",
+            _texts((values * scale * rule.offset_signs[i])[at], 5),
+            unit,
             f"positive moves the window {ways[i][0 if rule.offset_signs[i] > 0 else 1]}",
         )
         for i, (values, scale) in enumerate(zip((lens.offset_x_mm, lens.offset_y_mm), scales, strict=True))
-    ]  # fmt: skip
+    ]
 
 
 def _texts(values: Floats, digits: int) -> tuple[str, ...]:

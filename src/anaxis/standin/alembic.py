@@ -45,12 +45,7 @@ def alembic_views(path: Path, asked: Asked) -> FileViews:
     pick = Abc.ISampleSelector
     near = pick.TimeIndexType.kNearIndex
     locals_ = [
-        np.array(
-            [
-                np.array(x.getSchema().getValue(pick(t, near)).getMatrix()).reshape(4, 4).T
-                for t in times.tolist()
-            ]
-        )
+        np.array([np.array(x.getSchema().getValue(pick(t, near)).getMatrix()).reshape(4, 4).T for t in times.tolist()])
         for x in chain[:-1]
     ] or [np.tile(np.eye(4), (len(times), 1, 1))]
     samples = [camera.getValue(pick(t, near)) for t in times.tolist()]

@@ -36,22 +36,24 @@ def differences(meant: Outgoing, sent: Outgoing, seen: Seen) -> tuple[Difference
     if "image" in seen.stated:
         if (ours.width_px, ours.height_px) != (theirs.width_px, theirs.height_px):
             out.append(
-                Difference("image size", f"{ours.width_px} x {ours.height_px} px", f"{theirs.width_px} x {theirs.height_px} px there", True)
-            )  # fmt: skip
-        if abs(ours.pixel_aspect - theirs.pixel_aspect) > _SAME * ours.pixel_aspect:
-            out.append(
-                Difference("pixel aspect", f"{ours.pixel_aspect:g}", f"{theirs.pixel_aspect:g} there", True)
+                Difference(
+                    "image size",
+                    f"{ours.width_px} x {ours.height_px} px",
+                    f"{theirs.width_px} x {theirs.height_px} px there",
+                    True,
+                )
             )
+        if abs(ours.pixel_aspect - theirs.pixel_aspect) > _SAME * ours.pixel_aspect:
+            out.append(Difference("pixel aspect", f"{ours.pixel_aspect:g}", f"{theirs.pixel_aspect:g} there", True))
     if "rate" in seen.stated and seen.track.rate != sent.track.rate:
         out.append(
-            Difference("frame rate", f"{rate_label(sent.track.rate)} a second", f"{rate_label(seen.track.rate)} there", True)
-        )  # fmt: skip
+            Difference(
+                "frame rate", f"{rate_label(sent.track.rate)} a second", f"{rate_label(seen.track.rate)} there", True
+            )
+        )
     for name in BESIDE:
         found = _channel(
-            CHANNELS[name].label,
-            CHANNELS[name].unit,
-            getattr(meant.track.lens, name),
-            getattr(seen.track.lens, name),
+            CHANNELS[name].label, CHANNELS[name].unit, getattr(meant.track.lens, name), getattr(seen.track.lens, name)
         )
         if found is not None:
             out.append(found)

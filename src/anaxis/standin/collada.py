@@ -29,11 +29,7 @@ def collada_views(path: Path, asked: Asked) -> FileViews:
 
 
 def evaluate(
-    path: Path,
-    at: Floats | None,
-    wanted: str | None = None,
-    rate: Fraction | None = None,
-    zero_frame: float = 0.0,
+    path: Path, at: Floats | None, wanted: str | None = None, rate: Fraction | None = None, zero_frame: float = 0.0
 ) -> Evaluated:
     """A camera by its node's name, the file's first where None, at its own samples or at frames ``at``.
 
@@ -64,9 +60,7 @@ def evaluate(
     n = len(seconds)
     aspect = stated.get("aspect_ratio")
     fov = {
-        k: _value(curves.get(f"{camera.get('id')}/{k}"), seconds, stated[k])
-        for k in ("xfov", "yfov")
-        if k in stated
+        k: _value(curves.get(f"{camera.get('id')}/{k}"), seconds, stated[k]) for k in ("xfov", "yfov") if k in stated
     }
     tangents = {k: 2 * np.tan(np.radians(v) / 2) for k, v in fov.items()}
     width = tangents["xfov"] if "xfov" in tangents else tangents["yfov"] * (aspect or 1.0)
@@ -75,10 +69,15 @@ def evaluate(
     unit = float(unit_element.get("meter") or 1.0) if unit_element is not None else 1.0
     up_element = next(root.iter(f"{_NS}up_axis"), None)
     lens = {
-        "focal_mm": FILM_WIDTH_MM / width, "film_width_mm": np.full(n, FILM_WIDTH_MM), "film_height_mm": FILM_WIDTH_MM * height / width,
-        "offset_x_mm": np.zeros(n), "offset_y_mm": np.zeros(n), "squeeze": np.ones(n), "near_m": np.full(n, stated["znear"] * unit),
+        "focal_mm": FILM_WIDTH_MM / width,
+        "film_width_mm": np.full(n, FILM_WIDTH_MM),
+        "film_height_mm": FILM_WIDTH_MM * height / width,
+        "offset_x_mm": np.zeros(n),
+        "offset_y_mm": np.zeros(n),
+        "squeeze": np.ones(n),
+        "near_m": np.full(n, stated["znear"] * unit),
         "far_m": np.full(n, stated["zfar"] * unit),
-    }  # fmt: skip
+    }
     up = str(up_element.text)[0] if up_element is not None else "Y"
     return Evaluated(str(chain[0].get("name")), frames, rate, locals_, lens, None, 1.0, up, unit, own)
 
@@ -92,20 +91,11 @@ def _curve(root: Any, channel: Any) -> tuple[str, tuple[Floats, Floats, Floats |
     by_id = {e.get("id"): e for e in root.iter(f"{_NS}source", f"{_NS}sampler")}
     sampler = by_id[channel.get("source")[1:]]
     parts = {i.get("semantic"): by_id[i.get("source")[1:]] for i in sampler if i.tag == f"{_NS}input"}
-    tangents = [
-        _floats(parts[k]).reshape(-1, 2) if k in parts else None for k in ("IN_TANGENT", "OUT_TANGENT")
-    ]
-    return channel.get("target"), (
-        _floats(parts["INPUT"]),
-        _floats(parts["OUTPUT"]),
-        tangents[0],
-        tangents[1],
-    )
+    tangents = [_floats(parts[k]).reshape(-1, 2) if k in parts else None for k in ("IN_TANGENT", "OUT_TANGENT")]
+    return channel.get("target"), (_floats(parts["INPUT"]), _floats(parts["OUTPUT"]), tangents[0], tangents[1])
 
 
-def _value(
-    curve: tuple[Floats, Floats, Floats | None, Floats | None] | None, seconds: Floats, still: float
-) -> Floats:
+def _value(curve: tuple[Floats, Floats, Floats | None, Floats | None] | None, seconds: Floats, still: float) -> Floats:
     if curve is None:
         return np.full(len(seconds), still)
     times, values, into, out = curve
@@ -119,9 +109,7 @@ def _value(
     drawn = np.empty(len(at))
     for s in np.unique(span).tolist():
         here = span == s
-        drawn[here] = CubicHermiteSpline(times[s : s + 2], values[s : s + 2], [leaving[s], arriving[s + 1]])(
-            at[here]
-        )
+        drawn[here] = CubicHermiteSpline(times[s : s + 2], values[s : s + 2], [leaving[s], arriving[s + 1]])(at[here])
     return drawn
 
 
@@ -145,10 +133,7 @@ def _local(node: Any, curves: dict[str, Any], seconds: Floats) -> Floats:
         at = f"{node.get('id')}/{sid}"
         if kind == "translate":
             step[:, :3, 3] = np.stack(
-                [
-                    _value(curves.get(f"{at}.{a}"), seconds, v)
-                    for a, v in zip("XYZ", numbers.tolist(), strict=True)
-                ],
+                [_value(curves.get(f"{at}.{a}"), seconds, v) for a, v in zip("XYZ", numbers.tolist(), strict=True)],
                 axis=1,
             )
         elif kind == "rotate":

@@ -48,9 +48,13 @@ def gltf_views(path: Path, asked: Asked) -> FileViews:
 
 
 def evaluate(
-    path: Path, at: Floats | None, wanted: str | None = None, rate: Fraction | None = None, zero_frame: float | None = None,
+    path: Path,
+    at: Floats | None,
+    wanted: str | None = None,
+    rate: Fraction | None = None,
+    zero_frame: float | None = None,
     animated_lens: bool = False,
-) -> Evaluated:  # fmt: skip
+) -> Evaluated:
     """A camera by its node's name, the file's first where None, at its own samples or at frames ``at``.
 
     ``rate`` and ``zero_frame`` (the frame at 0 s) are what a person sets there, else what the file's extras say. Few
@@ -90,11 +94,7 @@ def evaluate(
     # Single precision loses the last digits of a time: a frame is the whole number beside it.
     own_frames = np.round(times.astype(np.float64) * float(rate), 3) + zero
     frames = own_frames if at is None else at
-    seconds = (
-        times.astype(np.float64)
-        if at is None
-        else _on_keys((at - zero) / float(rate), times, 1e-3 / float(rate))
-    )
+    seconds = times.astype(np.float64) if at is None else _on_keys((at - zero) / float(rate), times, 1e-3 / float(rate))
     locals_ = [_local(nodes[i], i, animated, seconds) for i in reversed(chain)]
     view = camera.perspective
     yfov = _sampled(animated.get(f"{lens_at}perspective/yfov"), seconds, np.array([view.yfov]))[:, 0]
@@ -102,10 +102,15 @@ def evaluate(
     aspect = float(view.aspectRatio or 1.0)
     height = FILM_WIDTH_MM / aspect
     lens = {
-        "focal_mm": height / 2 / np.tan(yfov / 2), "film_width_mm": np.full(n, FILM_WIDTH_MM), "film_height_mm": np.full(n, height),
-        "offset_x_mm": np.zeros(n), "offset_y_mm": np.zeros(n), "squeeze": np.ones(n), "near_m": np.full(n, float(view.znear)),
+        "focal_mm": height / 2 / np.tan(yfov / 2),
+        "film_width_mm": np.full(n, FILM_WIDTH_MM),
+        "film_height_mm": np.full(n, height),
+        "offset_x_mm": np.zeros(n),
+        "offset_y_mm": np.zeros(n),
+        "squeeze": np.ones(n),
+        "near_m": np.full(n, float(view.znear)),
         "far_m": np.full(n, float(view.zfar) if view.zfar else np.nan),
-    }  # fmt: skip
+    }
     image = own.get("image")
     size = (int(image["width_px"]), int(image["height_px"])) if image else None
     return Evaluated(
@@ -125,9 +130,7 @@ def _on_keys(seconds: Floats, times: Floats, near_s: float) -> Floats:
     place = np.clip(np.searchsorted(times, seconds), 1, max(1, len(times) - 1))
     place = np.minimum(place, len(times) - 1)
     before = np.maximum(place - 1, 0)
-    nearest = np.where(
-        np.abs(times[before] - seconds) < np.abs(times[place] - seconds), times[before], times[place]
-    )
+    nearest = np.where(np.abs(times[before] - seconds) < np.abs(times[place] - seconds), times[before], times[place])
     return np.where(np.abs(nearest - seconds) < near_s, nearest, seconds)
 
 
@@ -164,9 +167,9 @@ def _sampled(found: tuple[Floats, Floats, str] | None, seconds: Floats, still: F
         drawn = np.empty((len(at), value.shape[1]))
         for s in np.unique(span).tolist():
             here = span == s
-            drawn[here] = CubicHermiteSpline(
-                times[s : s + 2], value[s : s + 2], np.stack([out[s], into[s + 1]])
-            )(at[here])
+            drawn[here] = CubicHermiteSpline(times[s : s + 2], value[s : s + 2], np.stack([out[s], into[s + 1]]))(
+                at[here]
+            )
         return drawn
     if way == "STEP":
         return values[np.searchsorted(times, at, side="right") - 1]
@@ -178,12 +181,8 @@ def _sampled(found: tuple[Floats, Floats, str] | None, seconds: Floats, still: F
 def _local(node: Any, index: int, animated: dict[str, tuple[Floats, Floats, str]], seconds: Floats) -> Floats:
     if node.matrix:
         return np.tile(np.array(node.matrix).reshape(4, 4).T, (len(seconds), 1, 1))
-    place = _sampled(
-        animated.get(f"/nodes/{index}/translation"), seconds, np.array(node.translation or [0.0, 0, 0])
-    )
-    turn = _sampled(
-        animated.get(f"/nodes/{index}/rotation"), seconds, np.array(node.rotation or [0.0, 0, 0, 1])
-    )
+    place = _sampled(animated.get(f"/nodes/{index}/translation"), seconds, np.array(node.translation or [0.0, 0, 0]))
+    turn = _sampled(animated.get(f"/nodes/{index}/rotation"), seconds, np.array(node.rotation or [0.0, 0, 0, 1]))
     scale = _sampled(animated.get(f"/nodes/{index}/scale"), seconds, np.array(node.scale or [1.0, 1, 1]))
     out = np.tile(np.eye(4), (len(seconds), 1, 1))
     out[:, :3, :3] = Rotation.from_quat(turn).as_matrix() * scale[:, None, :]

@@ -36,9 +36,7 @@ def column_views(path: Path, asked: Asked) -> FileViews:
         numbers = at
     position = np.stack([column[f"position_{a}"] for a in "xyz"], axis=1)
     if "quaternion_w" in column:
-        rotation = Rotation.from_quat(
-            np.stack([column[f"quaternion_{a}"] for a in "xyzw"], axis=1)
-        ).as_matrix()
+        rotation = Rotation.from_quat(np.stack([column[f"quaternion_{a}"] for a in "xyzw"], axis=1)).as_matrix()
     else:
         angles = np.stack([column[f"rotation_{a}_deg"] for a in "xyz"], axis=1) * profile.rotation.signs
         rotation = turned(angles, profile.rotation.order)
@@ -52,9 +50,13 @@ def column_views(path: Path, asked: Asked) -> FileViews:
 def _numbers(lines: Iterable[str], separator: str) -> Floats:
     """The cells of rows, (n, c); an empty one is none."""
     return np.loadtxt(
-        lines, delimiter=None if separator == " " else separator, comments=None, quotechar='"', ndmin=2,
+        lines,
+        delimiter=None if separator == " " else separator,
+        comments=None,
+        quotechar='"',
+        ndmin=2,
         converters=lambda cell: float(cell.strip() or "nan"),
-    )  # fmt: skip
+    )
 
 
 def _by_headings(path: Path) -> dict[str, Floats]:
@@ -72,9 +74,7 @@ def _by_layout(path: Path, rule: TableRule) -> dict[str, Floats]:
     """The columns of a table under their plain names. Raises BadInput for a row with more or fewer cells."""
     separator = {"comma": ",", "semicolon": ";", "tab": "\t", "blank": " "}[rule.separator]
     lines = [
-        x
-        for x in path.read_text(encoding="utf-8").splitlines()
-        if x.strip() and not x.lstrip().startswith(("#", "//"))
+        x for x in path.read_text(encoding="utf-8").splitlines() if x.strip() and not x.lstrip().startswith(("#", "//"))
     ]
     for i, row in enumerate(lines, 1):
         cells = len(row.split()) if separator == " " else len(next(csv.reader([row], delimiter=separator)))
@@ -97,13 +97,7 @@ def _by_layout(path: Path, rule: TableRule) -> dict[str, Floats]:
 
 def _column_lens(column: dict[str, Floats], asked: Asked, count: int) -> dict[str, Floats]:
     """The lens of a table: what it does not say is as a person typed it there, else a full frame without offsets."""
-    otherwise = {
-        "film_width_mm": 36.0,
-        "film_height_mm": 24.0,
-        "offset_x_mm": 0.0,
-        "offset_y_mm": 0.0,
-        "squeeze": 1.0,
-    }
+    otherwise = {"film_width_mm": 36.0, "film_height_mm": 24.0, "offset_x_mm": 0.0, "offset_y_mm": 0.0, "squeeze": 1.0}
     lens = {k: column.get(k, np.full(count, (asked.typed or {}).get(k, v))) for k, v in otherwise.items()}
     wide = lens["squeeze"] * lens["film_width_mm"]
     shown_width, shown_height = inscribed(wide, lens["film_height_mm"], asked.image, asked.profile.lens.fit)

@@ -22,9 +22,7 @@ def json_views(path: Path, asked: Asked) -> FileViews:
     at = asked.at
     document = json.loads(path.read_text(encoding="utf-8"))
     frames = np.array(document["frames"], dtype=np.float64)
-    lens = {
-        k: np.broadcast_to(np.array(v, dtype=np.float64), frames.shape) for k, v in document["lens"].items()
-    }
+    lens = {k: np.broadcast_to(np.array(v, dtype=np.float64), frames.shape) for k, v in document["lens"].items()}
     spoken = document["convention"]
     unit = spoken["metres_per_unit"]
     lens |= {f"{k}_m": lens.pop(k) * unit for k in ("focus", "near", "far") if k in lens}
@@ -36,9 +34,7 @@ def json_views(path: Path, asked: Asked) -> FileViews:
         position = np.stack([curves[f"position_{a}"] for a in "xyz"], axis=1)
         turns = np.stack([curves[f"rotation_{a}"] for a in "xyz"], axis=1) * spoken["rotation"]["signs"]
         rotation = turned(turns, spoken["rotation"]["order"])
-        lens = {
-            k: np.broadcast_to(v[:1], frames.shape) if k not in curves else curves[k] for k, v in lens.items()
-        }
+        lens = {k: np.broadcast_to(v[:1], frames.shape) if k not in curves else curves[k] for k, v in lens.items()}
     views = own_views(
         document["name"], frames, parse_rate(document["rate"]), position, rotation, lens, Axes(**spoken["camera"]), Axes(**spoken["world"]),
         unit, Image(**document["image"]),

@@ -16,9 +16,7 @@ def usd_views(path: Path, asked: Asked) -> FileViews:
     from pxr import Usd, UsdGeom, UsdRender, Vt
 
     stage = Usd.Stage.Open(str(path))
-    prim = chosen(
-        path.name, [(p.GetName(), p) for p in stage.Traverse() if p.IsA(UsdGeom.Camera)], asked.camera
-    )
+    prim = chosen(path.name, [(p.GetName(), p) for p in stage.Traverse() if p.IsA(UsdGeom.Camera)], asked.camera)
     at, image = asked.at, asked.image
     camera = UsdGeom.Camera(prim)
     chain = [p for p in prim.GetPath().GetPrefixes() if UsdGeom.Xformable(stage.GetPrimAtPath(p))]
@@ -46,9 +44,7 @@ def usd_views(path: Path, asked: Asked) -> FileViews:
     view[:, 2] *= -1.0  # the library looks along -Z; ahead is counted positive here
     up = str(UsdGeom.GetStageUpAxis(stage))
     made_for = [
-        s
-        for p in stage.Traverse()
-        if (s := UsdRender.Settings(p)) and prim.GetPath() in s.GetCameraRel().GetTargets()
+        s for p in stage.Traverse() if (s := UsdRender.Settings(p)) and prim.GetPath() in s.GetCameraRel().GetTargets()
     ]
     settings = made_for[0] if made_for else UsdRender.Settings.GetStageRenderSettings(stage)
     if settings and settings.GetResolutionAttr().HasAuthoredValue():

@@ -52,9 +52,14 @@ class FileViews:
         left, right, bottom, top = self.window.T * self.focal_mm
         squeeze = self.others.get("squeeze", np.ones(len(self.frames)))
         return make_lens(
-            len(self.frames), focal_mm=self.focal_mm, film_width_mm=(right - left) / squeeze, film_height_mm=top - bottom,
-            offset_x_mm=(left + right) / 2, offset_y_mm=(bottom + top) / 2, **(self.others | {"squeeze": squeeze}),
-        )  # fmt: skip
+            len(self.frames),
+            focal_mm=self.focal_mm,
+            film_width_mm=(right - left) / squeeze,
+            film_height_mm=top - bottom,
+            offset_x_mm=(left + right) / 2,
+            offset_y_mm=(bottom + top) / 2,
+            **(self.others | {"squeeze": squeeze}),
+        )
 
 
 @dataclass(frozen=True, eq=False)
@@ -78,9 +83,7 @@ def chosen(file: str, cameras: list[tuple[str, Any]], wanted: str | None) -> Any
         raise BadInput(f"{file} holds no camera.")
     found = next((c for name, c in cameras if wanted in (None, name)), None)
     if found is None:
-        raise BadInput(
-            f"{file} holds no camera '{wanted}': there are {', '.join(n for n, _ in cameras[:12])}."
-        )
+        raise BadInput(f"{file} holds no camera '{wanted}': there are {', '.join(n for n, _ in cameras[:12])}.")
     return found
 
 
@@ -129,9 +132,7 @@ def _between(views: FileViews, at: Floats) -> FileViews:
     place = -np.einsum("nij,nj->ni", np.swapaxes(rows, 1, 2), views.view[:, :, 3])
     where = np.clip(at, own[0], own[-1])
     turned = (
-        Slerp(own, Rotation.from_matrix(pose))(where).as_matrix()
-        if len(own) > 1
-        else np.repeat(pose, len(at), axis=0)
+        Slerp(own, Rotation.from_matrix(pose))(where).as_matrix() if len(own) > 1 else np.repeat(pose, len(at), axis=0)
     )
     moved = np.tile(np.eye(4), (len(at), 1, 1))
     moved[:, :3, :3] = turned
@@ -151,7 +152,10 @@ def inscribed(width: Floats, height: Floats, image: Image, fit: str) -> tuple[Fl
     aspect = image.width_px * image.pixel_aspect / image.height_px
     film = width / height
     by_width = {
-        "width": np.ones_like(film), "height": np.zeros_like(film), "stretch": np.full_like(film, np.nan),
-        "inside": (aspect > film).astype(np.float64), "outside": (aspect <= film).astype(np.float64),
-    }[fit]  # fmt: skip
+        "width": np.ones_like(film),
+        "height": np.zeros_like(film),
+        "stretch": np.full_like(film, np.nan),
+        "inside": (aspect > film).astype(np.float64),
+        "outside": (aspect <= film).astype(np.float64),
+    }[fit]
     return np.where(by_width == 0, height * aspect, width), np.where(by_width == 1, width / aspect, height)

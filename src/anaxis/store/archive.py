@@ -58,9 +58,7 @@ def unpack(data: bytes) -> tuple[dict[str, Any], dict[str, Floats]]:
     except BadInput:  # what is said already is said better
         raise
     except (ValueError, KeyError, TypeError, OSError, EOFError, zipfile.BadZipFile, zlib.error) as error:
-        raise BadInput(
-            "A stored track is damaged: restore it from a backup or take the file in again."
-        ) from error
+        raise BadInput("A stored track is damaged: restore it from a backup or take the file in again.") from error
 
 
 def _inflated(data: bytes) -> bytes:
@@ -143,11 +141,7 @@ def scene_from_bytes(data: bytes) -> Scene:
         name=header["name"],
         format=header["format"],
         convention=Convention(
-            arrays["world"],
-            arrays["camera"],
-            header["metres_per_unit"],
-            header["order"],
-            tuple(header["signs"]),
+            arrays["world"], arrays["camera"], header["metres_per_unit"], header["order"], tuple(header["signs"])
         ),
         rate=parse_rate(header["rate"]),
         first_frame=header["range"][0],
@@ -173,10 +167,14 @@ def track_to_bytes(track: Track, landmarks: Landmarks, segments_m: Floats) -> by
         "segments_m": segments_m,
     }
     header = {
-        "name": track.name, "rate": rate_text(track.rate), "landmarks": landmarks.names,
+        "name": track.name,
+        "rate": rate_text(track.rate),
+        "landmarks": landmarks.names,
         "hidden": sorted(landmarks.hidden),
-        "marked": None if track.marked is None else {int(i): int(track.marked[i]) for i in np.flatnonzero(track.marked)},
-    }  # fmt: skip
+        "marked": None
+        if track.marked is None
+        else {int(i): int(track.marked[i]) for i in np.flatnonzero(track.marked)},
+    }
     return pack(header, arrays)
 
 

@@ -31,8 +31,9 @@ _LEFTOVERS_S = 20
 def postgres_binary(name: str) -> str:
     """The newest installed server program of this name; raises BadInput with the command to run."""
     found = sorted(
-        Path("/usr/lib/postgresql").glob(f"*/bin/{name}"), key=lambda p: int(p.parts[-3]) if p.parts[-3].isdigit() else 0
-    )  # fmt: skip
+        Path("/usr/lib/postgresql").glob(f"*/bin/{name}"),
+        key=lambda p: int(p.parts[-3]) if p.parts[-3].isdigit() else 0,
+    )
     if found:
         return str(found[-1])
     on_path = shutil.which(name)
@@ -90,8 +91,12 @@ class LocalPostgres:
         with self.log.open("ab") as log:
             self._process = subprocess.Popen(
                 [*self._as_server_user(), postgres_binary("postgres"), *options],
-                stdin=subprocess.DEVNULL, stdout=log, stderr=log, cwd="/", start_new_session=True,
-            )  # fmt: skip
+                stdin=subprocess.DEVNULL,
+                stdout=log,
+                stderr=log,
+                cwd="/",
+                start_new_session=True,
+            )
 
     def stop(self) -> None:
         if self._process and self._process.poll() is None:
@@ -154,11 +159,7 @@ class LocalPostgres:
         begun = time.monotonic()
         deadline = begun + _START_S
         while True:
-            if (
-                self._process.poll() is not None
-                and time.monotonic() < begun + _LEFTOVERS_S
-                and self._others_end()
-            ):
+            if self._process.poll() is not None and time.monotonic() < begun + _LEFTOVERS_S and self._others_end():
                 time.sleep(0.3)
                 self._launch(options)
                 continue
@@ -171,9 +172,7 @@ class LocalPostgres:
                 )
             try:
                 with psycopg.connect(f"{address}/postgres", autocommit=True, connect_timeout=2) as db:
-                    known = db.execute(
-                        "SELECT 1 FROM pg_database WHERE datname = %s", (_DATABASE,)
-                    ).fetchone()
+                    known = db.execute("SELECT 1 FROM pg_database WHERE datname = %s", (_DATABASE,)).fetchone()
                     if not known:
                         db.execute(f"CREATE DATABASE {_DATABASE}")
                 return

@@ -31,9 +31,12 @@ class Coverage(NamedTuple):
 
 class Base(DeclarativeBase):
     type_annotation_map = {  # noqa: RUF012  (SQLAlchemy reads it off the class)
-        str: Text, bytes: LargeBinary, datetime: DateTime(timezone=True),
-        dict[str, Any]: JSONB, list[Any]: JSONB,
-    }  # fmt: skip
+        str: Text,
+        bytes: LargeBinary,
+        datetime: DateTime(timezone=True),
+        dict[str, Any]: JSONB,
+        list[Any]: JSONB,
+    }
 
 
 class Show(Base):

@@ -31,9 +31,7 @@ def get_package(session: Session, key: str, number: int | None = None) -> Profil
         if key in packages:
             return packages[key]
         raise NotFound(f"There is no package '{key}': choose one of {', '.join(packages)}.")
-    row = session.execute(
-        select(Package).where(Package.key == key, Package.number == number)
-    ).scalar_one_or_none()
+    row = session.execute(select(Package).where(Package.key == key, Package.number == number)).scalar_one_or_none()
     if row is None:
         raise NotFound(f"There is no version {number} of the package '{key}'.")
     return profile_from_dict(row.document, key)
@@ -41,9 +39,7 @@ def get_package(session: Session, key: str, number: int | None = None) -> Profil
 
 def versions_of(session: Session, key: str) -> list[Package]:
     """The versions of a package of one's own, newest first."""
-    return list(
-        session.execute(select(Package).where(Package.key == key).order_by(Package.number.desc())).scalars()
-    )
+    return list(session.execute(select(Package).where(Package.key == key).order_by(Package.number.desc())).scalars())
 
 
 def keep_package(session: Session, profile: Profile, change: str) -> Package:
@@ -53,9 +49,7 @@ def keep_package(session: Session, profile: Profile, change: str) -> Package:
     # Two people who save one package wait for each other.
     session.execute(text("SELECT pg_advisory_xact_lock(hashtext(:key))"), {"key": f"package {profile.key}"})
     highest = session.execute(select(func.max(Package.number)).where(Package.key == profile.key)).scalar_one()
-    row = Package(
-        key=profile.key, number=(highest or 0) + 1, document=profile.model_dump(mode="json"), change=change
-    )
+    row = Package(key=profile.key, number=(highest or 0) + 1, document=profile.model_dump(mode="json"), change=change)
     session.add(row)
     session.flush()
     return row
@@ -72,7 +66,12 @@ def free_key(session: Session, wanted: str) -> str:
 def shots_using(session: Session, key: str) -> list[str]:
     """The shots that a package was delivered to."""
     query = (
-        select(Shot.name).join(Camera, Camera.shot_id == Shot.id).join(Version, Version.camera_id == Camera.id)
-        .join(Delivery, Delivery.version_id == Version.id).where(Delivery.profile["key"].astext == key).distinct().order_by(Shot.name)
-    )  # fmt: skip
+        select(Shot.name)
+        .join(Camera, Camera.shot_id == Shot.id)
+        .join(Version, Version.camera_id == Camera.id)
+        .join(Delivery, Delivery.version_id == Version.id)
+        .where(Delivery.profile["key"].astext == key)
+        .distinct()
+        .order_by(Shot.name)
+    )
     return list(session.execute(query).scalars())

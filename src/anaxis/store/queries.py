@@ -25,16 +25,7 @@ from anaxis.core.scene.picture import Picture
 from anaxis.core.time.rates import parse_rate
 from anaxis.core.typing import Floats
 from anaxis.store.archive import scene_from_bytes, scene_to_bytes, track_from_bytes
-from anaxis.store.models import (
-    Camera,
-    SavedFilmBack,
-    SavedLayout,
-    SavedRecipe,
-    Shot,
-    Show,
-    SourceFile,
-    Version,
-)
+from anaxis.store.models import Camera, SavedFilmBack, SavedLayout, SavedRecipe, Shot, Show, SourceFile, Version
 from anaxis.store.rows import NotFound as NotFound
 from anaxis.store.rows import found as found
 
@@ -46,13 +37,7 @@ def stage_file(session: Session, name: str, data: bytes, scene: bytes) -> Source
     stale = datetime.now(UTC) - _STAGED_FOR
     session.execute(delete(SourceFile).where(~SourceFile.kept, SourceFile.created_at < stale))
     row = SourceFile(
-        name=name,
-        sha256=hashlib.sha256(data).hexdigest(),
-        size=len(data),
-        kept=False,
-        draft={},
-        data=data,
-        scene=scene,
+        name=name, sha256=hashlib.sha256(data).hexdigest(), size=len(data), kept=False, draft={}, data=data, scene=scene
     )
     session.add(row)
     session.flush()
@@ -67,9 +52,7 @@ def keep_file(session: Session, source: SourceFile) -> None:
 def staged_scene(session: Session, source_file_id: int) -> tuple[SourceFile, Scene]:
     row = session.get(SourceFile, source_file_id)
     if row is None:
-        raise NotFound(
-            f"There is no uploaded file {source_file_id}; it may have waited too long: drop it again."
-        )
+        raise NotFound(f"There is no uploaded file {source_file_id}; it may have waited too long: drop it again.")
     return row, scene_from_bytes(row.scene)
 
 
@@ -96,9 +79,13 @@ def find_or_make_shot(session: Session, show: Show, name: str) -> Shot:
 def newest_show_name(session: Session) -> str:
     """The show worked in last, to be proposed for the next file; "" where there is none."""
     query = (
-        select(Show.name).outerjoin(Shot, Shot.show_id == Show.id).outerjoin(Camera, Camera.shot_id == Shot.id)
-        .outerjoin(Version, Version.camera_id == Camera.id).order_by(Version.id.desc().nulls_last(), Show.id.desc()).limit(1)
-    )  # fmt: skip
+        select(Show.name)
+        .outerjoin(Shot, Shot.show_id == Show.id)
+        .outerjoin(Camera, Camera.shot_id == Shot.id)
+        .outerjoin(Version, Version.camera_id == Camera.id)
+        .order_by(Version.id.desc().nulls_last(), Show.id.desc())
+        .limit(1)
+    )
     return session.execute(query).scalar() or ""
 
 
@@ -118,11 +105,7 @@ def findings_of(version: Version) -> list[Finding]:
     whole = (facts["first_frame"], facts["last_frame"])
     held = tuple(facts.get("held_frames") or whole)
     now = against_shot(
-        expected_of(version.camera.shot),
-        whole,
-        (held[0], held[1]),
-        parse_rate(facts["rate"]),
-        version.camera_path,
+        expected_of(version.camera.shot), whole, (held[0], held[1]), parse_rate(facts["rate"]), version.camera_path
     )
     return by_severity([*kept, *now])
 
@@ -157,8 +140,11 @@ def set_finder(session: Session) -> Callable[[str], bytes]:
 
 def all_shows(session: Session) -> list[Show]:
     loading = (
-        selectinload(Show.shots).selectinload(Shot.cameras).selectinload(Camera.head_version).selectinload(Version.deliveries)
-    )  # fmt: skip
+        selectinload(Show.shots)
+        .selectinload(Shot.cameras)
+        .selectinload(Camera.head_version)
+        .selectinload(Version.deliveries)
+    )
     return list(session.execute(select(Show).order_by(Show.name).options(loading)).scalars())
 
 
@@ -170,9 +156,7 @@ def get_version(session: Session, camera_id: int, number: int | None = None) -> 
         .where(Version.camera_id == camera_id)
         .order_by((Version.id == Camera.head_id).desc().nulls_last(), Version.number.desc())
         .limit(1)
-        .options(
-            joinedload(Version.camera).joinedload(Camera.shot).joinedload(Shot.show),
-        )
+        .options(joinedload(Version.camera).joinedload(Camera.shot).joinedload(Shot.show))
     )
     if number is not None:
         query = query.where(Version.number == number)
@@ -198,9 +182,12 @@ def get_camera(session: Session, camera_id: int) -> Camera:
 def other_cameras(session: Session, camera: Camera) -> list[Camera]:
     """The other cameras of its show, those of its own shot first."""
     query = (
-        select(Camera).join(Shot, Shot.id == Camera.shot_id).where(Shot.show_id == camera.shot.show_id, Camera.id != camera.id)
-        .order_by((Camera.shot_id == camera.shot_id).desc(), Shot.name, Camera.name).options(joinedload(Camera.shot))
-    )  # fmt: skip
+        select(Camera)
+        .join(Shot, Shot.id == Camera.shot_id)
+        .where(Shot.show_id == camera.shot.show_id, Camera.id != camera.id)
+        .order_by((Camera.shot_id == camera.shot_id).desc(), Shot.name, Camera.name)
+        .options(joinedload(Camera.shot))
+    )
     return list(session.execute(query).scalars())
 
 

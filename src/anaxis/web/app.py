@@ -181,9 +181,7 @@ async def _not_storable(request: Request, error: Exception) -> Response:
 async def _no_database(request: Request, error: Exception) -> Response:
     _log.error("database: %s", error)
     if "disk" in str(error).lower() or "No space left" in str(error):
-        return _say(
-            request, "The database's disk is full; nothing was changed. Make room on it, then try again.", 507
-        )
+        return _say(request, "The database's disk is full; nothing was changed. Make room on it, then try again.", 507)
     return _say(request, "The database does not answer; nothing was changed. Try again in a moment.", 503)
 
 

@@ -6,7 +6,9 @@ from contextlib import suppress
 
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
-_SAID = b"What was sent is larger than the limit for a file: send a smaller one, or raise the limit (ANAXIS_MAX_FILE_MB)."
+_SAID = (
+    b"What was sent is larger than the limit for a file: send a smaller one, or raise the limit (ANAXIS_MAX_FILE_MB)."
+)
 
 
 class BodyLimit:

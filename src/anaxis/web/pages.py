@@ -59,15 +59,14 @@ def number_or_none(text: str, what: str) -> float | None:
 
 templates = Jinja2Templates(directory=[HERE / "templates", HERE / "screens"])
 templates.env.filters |= {
-    "pixels": pixels, "decimals": decimals, "frame": format_frame, "length_range": length_range,
+    "pixels": pixels,
+    "decimals": decimals,
+    "frame": format_frame,
+    "length_range": length_range,
     "rate": lambda text: rate_label(parse_rate(text)),
     "megabytes": lambda size: f"{size / 1e6:.2f} MB" if size >= 10_000 else f"{size / 1000:.1f} kB",
-}  # fmt: skip
-templates.env.globals |= {
-    "app_version": __version__,
-    "quantities": QUANTITIES,
-    "of_the_shot": OF_THE_SHOT,
 }
+templates.env.globals |= {"app_version": __version__, "quantities": QUANTITIES, "of_the_shot": OF_THE_SHOT}
 
 
 async def _head_seen(request: Request) -> int | None:
@@ -107,15 +106,9 @@ def said_where_it_was_asked(request: Request, sentence: str) -> Response | None:
     None where the request did not come from one.
     """
     origin = urlsplit(request.headers.get("referer", ""))
-    if (
-        request.method != "POST"
-        or origin.netloc != request.url.netloc
-        or not origin.path.startswith("/cameras/")
-    ):
+    if request.method != "POST" or origin.netloc != request.url.netloc or not origin.path.startswith("/cameras/"):
         return None
-    answer = RedirectResponse(
-        f"{origin.path}?{origin.query}" if origin.query else origin.path, status_code=303
-    )
+    answer = RedirectResponse(f"{origin.path}?{origin.query}" if origin.query else origin.path, status_code=303)
     say_next(answer, sentence)
     return answer
 

@@ -45,8 +45,9 @@ def stations_of(version: Version) -> list[Station]:
         Station("place", "Place", "done", f"{placed} change{'s' * (placed != 1)}" if placed else "as taken in"),
         Station("deliver", "Deliver", "done" if newest else "open", f"{packages} package{'s' * (packages != 1)}"),
         Station(
-            "prove", "Prove",
+            "prove",
+            "Prove",
             "open" if worst is None else "done" if worst.matches else "off",
             "not proved" if worst is None else pixels(worst.max_px),
         ),
-    ]  # fmt: skip
+    ]

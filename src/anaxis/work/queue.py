@@ -32,9 +32,7 @@ _DEFER = text(
     "SELECT procrastinate_defer_jobs_v1(ARRAY[ROW(CAST(:queue AS varchar), CAST(:task AS varchar), 0, CAST(:lock AS text), "
     "CAST(:lock AS text), CAST(:args AS jsonb), CAST(NULL AS timestamptz))]::procrastinate_job_to_defer_v1[])"
 )
-_ALIVE = text(
-    "SELECT 1 FROM procrastinate_workers WHERE last_heartbeat > now() - interval '15 seconds' LIMIT 1"
-)
+_ALIVE = text("SELECT 1 FROM procrastinate_workers WHERE last_heartbeat > now() - interval '15 seconds' LIMIT 1")
 
 
 def address_of(engine: Engine) -> str:
@@ -48,9 +46,7 @@ def ask_for(session: Session, kind: str, version_id: int, params: dict[str, Any]
     session.add(job)
     session.flush()
     lock = f"job {job.id}"  # one entry a job in the queue, and never two of them at work
-    session.execute(
-        _DEFER, {"queue": QUEUE, "task": TASK, "lock": lock, "args": json.dumps({"job_id": job.id})}
-    )
+    session.execute(_DEFER, {"queue": QUEUE, "task": TASK, "lock": lock, "args": json.dumps({"job_id": job.id})})
     return job
 
 

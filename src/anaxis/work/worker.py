@@ -71,9 +71,7 @@ def _do(engine: Engine, number: int) -> None:
     with Session(engine) as session, session.begin():
         begun = update(Job).where(Job.id == number, Job.state.in_(("waiting", "running")))
         if not session.execute(begun.values(state="running").returning(Job.id)).first():
-            session.execute(
-                update(Job).where(Job.id == number, Job.state == "stopping").values(state="stopped")
-            )
+            session.execute(update(Job).where(Job.id == number, Job.state == "stopping").values(state="stopped"))
             return
     try:
         with Session(engine, expire_on_commit=False) as session, session.begin():
@@ -82,9 +80,7 @@ def _do(engine: Engine, number: int) -> None:
             kinds = import_module("anaxis.app.long_work").KINDS
             result = kinds[job.kind](session, job, Teller(engine, number))
             done = update(Job).where(Job.id == number, Job.state == "running")
-            if not session.execute(
-                done.values(state="done", share=1.0, result=result).returning(Job.id)
-            ).first():
+            if not session.execute(done.values(state="done", share=1.0, result=result).returning(Job.id)).first():
                 raise Stopped
     except Stopped:
         _end(engine, number, "stopped", "")
@@ -102,9 +98,7 @@ def _do(engine: Engine, number: int) -> None:
 
 def _end(engine: Engine, number: int, state: str, said: str) -> None:
     with engine.begin() as connection:
-        connection.execute(
-            update(Job).where(Job.id == number, Job.state.in_(OPEN)).values(state=state, said=said)
-        )
+        connection.execute(update(Job).where(Job.id == number, Job.state.in_(OPEN)).values(state=state, said=said))
 
 
 async def work(engine: Engine) -> None:

@@ -39,8 +39,7 @@ class Image:
     def __post_init__(self) -> None:
         if not (0 < self.width_px <= 65536 and 0 < self.height_px <= 65536):
             raise BadInput(
-                f"The resolution {self.width_px}x{self.height_px} is not usable: both sides must be "
-                "1 to 65536 pixels."
+                f"The resolution {self.width_px}x{self.height_px} is not usable: both sides must be 1 to 65536 pixels."
             )
         if not (np.isfinite(self.pixel_aspect) and self.pixel_aspect > 0):
             raise BadInput(f"The pixel aspect {self.pixel_aspect} must be a positive number.")
@@ -147,19 +146,22 @@ def equivalents(focal_mm: FloatsLike, used: Used, image: Image) -> Equivalents:
     crop = FULL_FRAME_DIAGONAL_MM / diagonal
     focal = np.asarray(focal_mm, dtype=np.float64)
     return Equivalents(
-        field_of_view_deg(used.width_mm, focal), field_of_view_deg(used.height_mm, focal),
-        field_of_view_deg(diagonal, focal), used.width_mm, used.height_mm, zoom_px(focal, used.width_mm, image),
-        focal * crop, crop,
-    )  # fmt: skip
+        field_of_view_deg(used.width_mm, focal),
+        field_of_view_deg(used.height_mm, focal),
+        field_of_view_deg(diagonal, focal),
+        used.width_mm,
+        used.height_mm,
+        zoom_px(focal, used.width_mm, image),
+        focal * crop,
+        crop,
+    )
 
 
 def focal_of_view_mm(used_mm: FloatsLike, view_deg: FloatsLike) -> Floats:
     """The focal length that sees ``used_mm`` under an angle; raises BadInput outside 0 to 180 degrees."""
     view = np.asarray(view_deg, dtype=np.float64)
     if not ((view > 0) & (view < 180)).all():
-        raise BadInput(
-            f"A field of view of {float(np.ravel(view)[0]):g} degrees cannot be: it lies between 0 and 180."
-        )
+        raise BadInput(f"A field of view of {float(np.ravel(view)[0]):g} degrees cannot be: it lies between 0 and 180.")
     return np.asarray(np.asarray(used_mm, dtype=np.float64) / 2 / np.tan(np.radians(view) / 2))
 
 
@@ -189,12 +191,7 @@ class HandOver(NamedTuple):
 
 
 def hand_over(
-    film_width_mm: Floats,
-    film_height_mm: Floats,
-    squeeze: Floats,
-    image: Image,
-    source_fit: str,
-    receiver_fit: str,
+    film_width_mm: Floats, film_height_mm: Floats, squeeze: Floats, image: Image, source_fit: str, receiver_fit: str
 ) -> HandOver:
     """The film back with which a receiver of another fit shows the same picture (docs/conventions.md, Lens).
 
@@ -218,8 +215,6 @@ def hand_over(
                 "The source stretches the image over a film back whose proportions are animated, which "
                 f"no receiver with the fit '{receiver_fit}' can show: choose another source fit."
             )
-        image = Image(
-            image.width_px, image.height_px, float(proportion[0]) * image.height_px / image.width_px
-        )
+        image = Image(image.width_px, image.height_px, float(proportion[0]) * image.height_px / image.width_px)
         note += f" The stretched picture needs the pixel aspect {image.pixel_aspect:.6g} there."
     return HandOver(width, height, image, False, note)

@@ -36,9 +36,7 @@ def changed_curve(
         index = np.clip(np.arange(len(track)), at[0], at[-1])
         return _with(track, channel, values[index])
     if value is None:
-        raise BadInput(
-            f"The {kind.label} needs a number to be {'set to' if way == 'set to' else 'changed by'}."
-        )
+        raise BadInput(f"The {kind.label} needs a number to be {'set to' if way == 'set to' else 'changed by'}.")
     if way != "set to" and np.isnan(values[inside]).any():
         raise BadInput(f"The file says nothing of the {kind.label}: set it to a value first.")
     made = {"set to": np.full(len(track), value), "times": values * value, "plus": values + value}[way]
@@ -74,9 +72,7 @@ class Part:
     def image(self, pixel_aspect: float) -> Image:
         """The part as an image of its own."""
         if self.width_px != round(self.width_px) or self.height_px != round(self.height_px):
-            raise BadInput(
-                f"A part of {self.width_px:g} x {self.height_px:g} px cannot be: it must be whole pixels."
-            )
+            raise BadInput(f"A part of {self.width_px:g} x {self.height_px:g} px cannot be: it must be whole pixels.")
         return Image(round(self.width_px), round(self.height_px), pixel_aspect)
 
 

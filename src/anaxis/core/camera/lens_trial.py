@@ -41,9 +41,11 @@ class Trial:
     def __post_init__(self) -> None:
         require_fit(self.fit)
         for label, value in (
-            ("film back width", self.film_width_mm), ("film back height", self.film_height_mm),
-            ("focal length", self.focal_mm), ("squeeze", self.squeeze),
-        ):  # fmt: skip
+            ("film back width", self.film_width_mm),
+            ("film back height", self.film_height_mm),
+            ("focal length", self.focal_mm),
+            ("squeeze", self.squeeze),
+        ):
             if not 0.001 <= value <= 1e6:
                 raise BadInput(f"A {label} of {value:g} cannot be: it must be above zero, in millimetres.")
         if not max(abs(self.offset_x_mm), abs(self.offset_y_mm)) <= 1e6:
@@ -106,8 +108,10 @@ def driven(trial: Trial, driver: str, value: float) -> Trial:
         side = {"hfov_deg": used.width_mm, "vfov_deg": used.height_mm, "dfov_deg": diagonal}[driver]
         return replace(trial, focal_mm=float(focal_of_view_mm(side, value)))
     factor = {
-        "focal_mm": 1.0, "zoom_px": float(used.width_mm) / trial.image.width_px, "equivalent_35_mm": diagonal / FULL_FRAME_DIAGONAL_MM,
-    }.get(driver)  # fmt: skip
+        "focal_mm": 1.0,
+        "zoom_px": float(used.width_mm) / trial.image.width_px,
+        "equivalent_35_mm": diagonal / FULL_FRAME_DIAGONAL_MM,
+    }.get(driver)
     if factor is None:
         raise BadInput(f"'{driver}' settles no focal length: choose one of {', '.join(DRIVERS)}.")
     return replace(trial, focal_mm=value * factor)

@@ -128,9 +128,7 @@ def unusable(track: Track) -> Unusable | None:
     if (np.diff(track.frames) <= 0).any():
         frame = format_frame(track.frames[int(np.argmax(np.diff(track.frames) <= 0))])
         return Unusable(
-            "frames_do_not_rise",
-            f"has frames that do not rise after frame {frame}",
-            "choose a smaller first frame",
+            "frames_do_not_rise", f"has frames that do not rise after frame {frame}", "choose a smaller first frame"
         )
     groups = {
         "position": track.position_m,

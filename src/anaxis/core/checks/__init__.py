@@ -12,9 +12,7 @@ from anaxis.core.findings import Finding, by_severity
 
 __all__ = ["CHECKS", "Expected", "Subject", "is_moving", "moving_lens_channels", "run_checks"]
 
-CHECKS: tuple[Check, ...] = (
-    *motion.CHECKS, *lens.CHECKS, *transforms.CHECKS, *times.CHECKS, *cameras.CHECKS,
-)  # fmt: skip
+CHECKS: tuple[Check, ...] = (*motion.CHECKS, *lens.CHECKS, *transforms.CHECKS, *times.CHECKS, *cameras.CHECKS)
 
 
 def run_checks(subject: Subject) -> list[Finding]:

@@ -30,13 +30,16 @@ def _duplicate(subject: Subject) -> Iterator[Finding]:
             else f"{(other if here < there else mine).node.path} has the denser samples"
         )
         yield Finding(
-            "duplicate", "note",
+            "duplicate",
+            "note",
             f"{subject.path} makes the same move as {other.node.path} (within {gap * 1000:.3g} mm): "
             f"{_made_of(mine)} here, {_made_of(other)} there.",
             f"Keep one of them; {denser}.",
             "Two copies of one camera part ways as soon as one of them is changed.",
-            {"gap_m": gap, "samples": len(mine.keys), "other_samples": len(other.keys)}, None, subject.path,
-        )  # fmt: skip
+            {"gap_m": gap, "samples": len(mine.keys), "other_samples": len(other.keys)},
+            None,
+            subject.path,
+        )
 
 
 def _made_of(baked: Baked) -> str:
@@ -75,12 +78,15 @@ def _helper(subject: Subject) -> Iterator[Finding]:
         and np.allclose(mine.track.rotation[0], mine.track.rotation[0].round())
     )
     yield Finding(
-        "unused_camera" if untouched else "helper_camera", "note",
+        "unused_camera" if untouched else "helper_camera",
+        "note",
         f"{subject.path} {'stands untouched at the origin' if untouched else 'stands still'} while {moving[0]} moves.",
         f"Take {moving[0]} for the shot, and leave this one out unless it is meant to stand still.",
         "A default or helper camera taken for the shot camera is the commonest wrong delivery.",
-        {"moving": len(moving)}, None, subject.path,
-    )  # fmt: skip
+        {"moving": len(moving)},
+        None,
+        subject.path,
+    )
 
 
 def _same_name(subject: Subject) -> Iterator[Finding]:
@@ -88,11 +94,15 @@ def _same_name(subject: Subject) -> Iterator[Finding]:
     same = [o.node.path for o in subject.others if o.node.name == name]
     if same:
         yield Finding(
-            "same_name", "note",
+            "same_name",
+            "note",
             f"{len(same) + 1} cameras of the file are called {name}: {', '.join([subject.path, *same][:4])}.",
             "They are kept under names made unique; check which one is the shot's.",
-            "Packages that go by the name alone take any of them.", {"count": len(same) + 1}, None, subject.path,
-        )  # fmt: skip
+            "Packages that go by the name alone take any of them.",
+            {"count": len(same) + 1},
+            None,
+            subject.path,
+        )
 
 
 def _words(name: str) -> str:
@@ -110,8 +120,7 @@ def _aim_target(subject: Subject) -> Iterator[Finding]:
         if node.path == subject.path or node.path in [n.path for n in subject.baked.parents]:
             continue
         towards = (
-            node_positions_m(subject.scene, node.path, subject.baked.track.frames)
-            - subject.baked.track.position_m
+            node_positions_m(subject.scene, node.path, subject.baked.track.frames) - subject.baked.track.position_m
         )
         distance = np.linalg.norm(towards, axis=1)
         if not np.isfinite(towards).all() or (distance < 1e-6).any():
@@ -122,13 +131,16 @@ def _aim_target(subject: Subject) -> Iterator[Finding]:
             continue
         at = int(np.argmax(off))
         yield Finding(
-            "aim_target", "note",
+            "aim_target",
+            "note",
             f"The file holds {node.path}, by its name what {subject.path} aims at, and the camera looks up to "
             f"{off[at]:.1f} degrees past it (frame {subject.baked.track.frames[at]:g}).",
             "If the camera should aim at it, let it; its roll stays.",
             "Few formats can say that a camera aims at a node: where it was not baked, the aim is lost.",
-            {"off_deg": float(off[at])}, remedy("aim", node=node.path), subject.path,
-        )  # fmt: skip
+            {"off_deg": float(off[at])},
+            remedy("aim", node=node.path),
+            subject.path,
+        )
         return
 
 

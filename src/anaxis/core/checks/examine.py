@@ -94,14 +94,22 @@ def examine(
 
 
 def _report(
-    scene: Scene, path: str, recipe: Recipe, done: Mapping[str, Work | BadInput], expected: Expected, image: Image | None
-) -> CameraReport:  # fmt: skip
+    scene: Scene,
+    path: str,
+    recipe: Recipe,
+    done: Mapping[str, Work | BadInput],
+    expected: Expected,
+    image: Image | None,
+) -> CameraReport:
     name, work = path.rsplit("/", 1)[-1], done[path]
     if isinstance(work, BadInput):
         finding = Finding(
-            "cannot_flatten", "error", work.sentence,
-            "Switch that operation off, or change it." if recipe else "Repair the source and export again.", node=path,
-        )  # fmt: skip
+            "cannot_flatten",
+            "error",
+            work.sentence,
+            "Switch that operation off, or change it." if recipe else "Repair the source and export again.",
+            node=path,
+        )
         first, last = camera_range(scene, path)
         return CameraReport(path, name, first, last, 0, False, False, [finding], recipe, None)
     assert work.baked is not None

@@ -118,12 +118,15 @@ def _focal_alone(subject: Subject, width_mm: float, focal_mm: float) -> Iterator
     ratio = min(fitting, key=lambda r: abs(np.log(focal_mm * r / width_mm)))
     factor = 1 / ratio if large else ratio
     yield Finding(
-        "focal_factor", "warning",
+        "focal_factor",
+        "warning",
         f"{seen}, a view of {angle:.3g} degrees: the focal length is {factor:g} times too {'long' if large else 'short'}.",
         f"{'Divide' if large else 'Multiply'} the focal length by {factor:g}, which gives {focal_mm * ratio:.2f} mm.",
-        "The field of view is off in every package.", {**numbers, "factor": factor},
-        remedy("lens_factor", what="focal length", factor=ratio), subject.path,
-    )  # fmt: skip
+        "The field of view is off in every package.",
+        {**numbers, "factor": factor},
+        remedy("lens_factor", what="focal length", factor=ratio),
+        subject.path,
+    )
 
 
 def _film_aspect(subject: Subject) -> Iterator[Finding]:
@@ -141,22 +144,29 @@ def _film_aspect(subject: Subject) -> Iterator[Finding]:
     fallback = _FALLBACKS_MM.get(subject.scene.format)
     if fallback and np.allclose((width, height), fallback, rtol=1e-4):
         yield Finding(
-            "default_film_back", "warning",
+            "default_film_back",
+            "warning",
             f"The film back is {width:g} x {height:g} mm, which is what this file format falls back to where nobody set "
             f"one, and its aspect {film:.3f} is not the image's {image.aspect:.3f}.",
             "Ask for the film back the shot was made with and set it; until then the width is kept and the height "
             "follows the image.",
-            "The field of view is that of a film back nobody chose.", numbers, matching, subject.path,
-        )  # fmt: skip
+            "The field of view is that of a film back nobody chose.",
+            numbers,
+            matching,
+            subject.path,
+        )
         return
     yield Finding(
-        "film_aspect", "warning",
+        "film_aspect",
+        "warning",
         f"The film back's aspect is {film:.3f} and the image's {image.aspect:.3f}.",
         "Set the source fit to the way the source package inscribes the image in the film back; or, where the picture "
         "takes the whole width, bring the film back to the image's aspect.",
         "Packages crop or pad the difference in different ways, and the field of view changes with it.",
-        numbers, matching, subject.path,
-    )  # fmt: skip
+        numbers,
+        matching,
+        subject.path,
+    )
 
 
 def _default_lens(subject: Subject) -> Iterator[Finding]:
@@ -165,12 +175,15 @@ def _default_lens(subject: Subject) -> Iterator[Finding]:
         lens = subject.track.lens
         width = float(lens.film_width_mm[0])
         yield Finding(
-            "default_lens", "warning", f"For {subject.path}, {why}.",
+            "default_lens",
+            "warning",
+            f"For {subject.path}, {why}.",
             "Check film back and focal length in the source package; if they are right, confirm the film back, else set it.",
             "The field of view may not be the shot's.",
             {"width_mm": width, "focal_mm": float(lens.focal_mm[0])},
-            remedy("film_back", width_mm=width, height_mm=float(lens.film_height_mm[0])), subject.path,
-        )  # fmt: skip
+            remedy("film_back", width_mm=width, height_mm=float(lens.film_height_mm[0])),
+            subject.path,
+        )
 
 
 def _near_plane(subject: Subject) -> Iterator[Finding]:
@@ -190,14 +203,16 @@ def _near_plane(subject: Subject) -> Iterator[Finding]:
     frame, mark = np.unravel_index(int(np.argmax(cut)), cut.shape)
     least = float(depth[inside].min())
     yield Finding(
-        "near_plane", "warning",
+        "near_plane",
+        "warning",
         f"The near clip stands at {near[frame]:g} m and {marks.names[mark]} is {depth[frame, mark]:.3g} m away at frame "
         f"{format_frame(track.frames[frame])}, in the picture.",
         f"Move the near clip to {least / 2:.3g} m.",
         "Packages that use the file's near clip cut the set off there.",
         {"near_m": float(near[frame]), "depth_m": float(depth[frame, mark]), "frame": float(track.frames[frame])},
-        remedy("near_plane", near_m=float(f"{least / 2:.3g}")), subject.path,
-    )  # fmt: skip
+        remedy("near_plane", near_m=float(f"{least / 2:.3g}")),
+        subject.path,
+    )
 
 
 def _lens_moves(subject: Subject) -> Iterator[Finding]:
@@ -210,11 +225,15 @@ def _lens_moves(subject: Subject) -> Iterator[Finding]:
         words = ", ".join(dict.fromkeys(_CHANNEL_WORDS[k] for k in moving))
         focal = subject.track.lens.focal_mm
         yield Finding(
-            "lens_animation", "warning", f"The lens moves ({words} changes over the frames), {carrier}.",
+            "lens_animation",
+            "warning",
+            f"The lens moves ({words} changes over the frames), {carrier}.",
             "Pass it on as USD, track JSON or column text, and check the lens on the last frame there.",
             "The picture then fits on one frame only.",
-            {"focal_from_mm": float(focal[0]), "focal_to_mm": float(focal[-1])}, None, subject.path,
-        )  # fmt: skip
+            {"focal_from_mm": float(focal[0]), "focal_to_mm": float(focal[-1])},
+            None,
+            subject.path,
+        )
 
 
 CHECKS: tuple[Check, ...] = (_lens_size, _film_aspect, _default_lens, _near_plane, _lens_moves)

@@ -42,11 +42,15 @@ def _stillness(subject: Subject) -> Iterator[Finding]:
     else:
         seen = "has no animation"
     yield Finding(
-        "still", "warning" if len(keys) else "note", f"{subject.path} {seen}.",
+        "still",
+        "warning" if len(keys) else "note",
+        f"{subject.path} {seen}.",
         "Check that the right camera was exported, with its parents, over the whole range.",
         "If the shot's camera moves, this is a helper camera, or only one key came out.",
-        {"samples": len(keys)}, None, subject.path,
-    )  # fmt: skip
+        {"samples": len(keys)},
+        None,
+        subject.path,
+    )
 
 
 def _jumps(subject: Subject) -> Iterator[Finding]:
@@ -64,8 +68,10 @@ def _jumps(subject: Subject) -> Iterator[Finding]:
     cuts = [i for i in cuts_of(track, found).tolist() if i not in apart]
     # A turn about where it stands, by all but a half one.
     flips = [
-        i for i in cuts if degrees[i - 1] > _FLIP_DEG and metres[i - 1] < LEAP_M + 4 * _beside(metres, i - 1) and not marked[i]
-    ]  # fmt: skip
+        i
+        for i in cuts
+        if degrees[i - 1] > _FLIP_DEG and metres[i - 1] < LEAP_M + 4 * _beside(metres, i - 1) and not marked[i]
+    ]
     if flips:
         yield _flip(subject, flips, degrees)
     leaping = [i for i in cuts if i not in flips and i in found.pose and not marked[i]]
@@ -92,26 +98,31 @@ def _beside(steps: Floats, i: int) -> float:
 def _stray(subject: Subject, strays: list[int], steps: Steps) -> Finding:
     frame, before = float(subject.track.frames[strays[0]]), strays[0] - 1
     return Finding(
-        "teleport", "warning",
+        "teleport",
+        "warning",
         f"At frame {format_frame(frame)} the camera jumps {steps.metres[before]:.3g} m and {steps.degrees[before]:.3g} "
         f"degrees away, and is back a frame later{_more(len(strays), 'such frames')}.",
         "Draw that frame from its neighbours.",
         "One such frame is a flash in the picture, and smears motion blur on both sides.",
         {"frame": frame, "jump_m": float(steps.metres[before]), "count": len(strays)},
-        remedy("bridge", first=frame), subject.path,
-    )  # fmt: skip
+        remedy("bridge", first=frame),
+        subject.path,
+    )
 
 
 def _flip(subject: Subject, flips: list[int], degrees: Floats) -> Finding:
     frames, at = subject.track.frames, flips[0]
     return Finding(
-        "flip", "warning",
+        "flip",
+        "warning",
         f"From frame {format_frame(frames[at - 1])} to {format_frame(frames[at])} the camera rotates by {degrees[at - 1]:.0f} "
         f"degrees where it stands{_more(len(flips), 'times')}.",
         "Check the rotation there in the source: a look-at through the vertical, or an axis that flipped.",
         "It is a cut in the picture that nobody made, and a spin for whoever samples between frames.",
-        {"frame": float(frames[at]), "turn_deg": float(degrees[at - 1]), "count": len(flips)}, None, subject.path,
-    )  # fmt: skip
+        {"frame": float(frames[at]), "turn_deg": float(degrees[at - 1]), "count": len(flips)},
+        None,
+        subject.path,
+    )
 
 
 def _leap(subject: Subject, leaping: list[int], cuts: list[int], steps: Steps) -> Finding:
@@ -125,15 +136,17 @@ def _leap(subject: Subject, leaping: list[int], cuts: list[int], steps: Steps) -
         else f"where the frames beside it move by {near_m:.3g} m and {near_deg:.3g} degrees at most"
     )
     return Finding(
-        "jump", "warning" if len(leaping) > 3 else "note",
+        "jump",
+        "warning" if len(leaping) > 3 else "note",
         f"From frame {format_frame(frames[at - 1])} to {format_frame(frames[at])} the camera leaps {metres:.3g} m and "
         f"{degrees:.3g} degrees, {beside}{_more(len(leaping), 'times')}.",
         f"If it is a cut, trim to the longest piece between cuts, {format_frame(first)} to {format_frame(last)}; if not, check "
         "the keys there.",
         "Resampling must not draw a line across a cut.",
         {"frame": float(frames[at]), "jump_m": metres, "jump_deg": degrees, "count": len(leaping)},
-        remedy("trim", first=first, last=last), subject.path,
-    )  # fmt: skip
+        remedy("trim", first=first, last=last),
+        subject.path,
+    )
 
 
 def _lens_change(subject: Subject, places: list[int]) -> Finding:
@@ -141,26 +154,31 @@ def _lens_change(subject: Subject, places: list[int]) -> Finding:
     was, now = (float(track.lens.focal_mm[i]) for i in (at - 1, at))
     what = f"from {was:.4g} to {now:.4g} mm" if was != now else "in its film back, offset or squeeze"
     return Finding(
-        "lens_change", "note",
+        "lens_change",
+        "note",
         f"At frame {format_frame(track.frames[at])} the lens changes at once, {what}{_more(len(places), 'times')}.",
         "Nothing to do where a lens was swapped: nothing is drawn across it. If it is a zoom, mark it as no cut on Time.",
         "A package that draws a curve between keys shows focal lengths there that nobody shot with.",
-        {"frame": float(track.frames[at]), "focal_from_mm": was, "focal_to_mm": now, "count": len(places)}, None, subject.path,
-    )  # fmt: skip
+        {"frame": float(track.frames[at]), "focal_from_mm": was, "focal_to_mm": now, "count": len(places)},
+        None,
+        subject.path,
+    )
 
 
 def _undecided(subject: Subject, places: list[int], steps: Steps) -> Finding:
     frames, at = subject.track.frames, places[0]
     return Finding(
-        "undecided_cut", "note",
+        "undecided_cut",
+        "note",
         f"From frame {format_frame(frames[at - 1])} to {format_frame(frames[at])} the camera moves {steps.metres[at - 1]:.3g} m and "
         f"{steps.degrees[at - 1]:.3g} degrees, more than beside it: a cut, or a fast move; it is taken for a move"
         f"{_more(len(places), 'such places')}.",
         "Mark it on Time as a cut, or as none.",
         "Resampling draws through a move and never across a cut.",
         {"frame": float(frames[at]), "jump_m": float(steps.metres[at - 1]), "count": len(places)},
-        remedy("cut", frame=float(frames[at]), way="a cut"), subject.path,
-    )  # fmt: skip
+        remedy("cut", frame=float(frames[at]), way="a cut"),
+        subject.path,
+    )
 
 
 def _longest_between(cuts: list[int], frames: Floats) -> tuple[float, float]:
@@ -179,13 +197,16 @@ def _gimbal(subject: Subject) -> Iterator[Finding]:
     if near.any():
         frame = float(track.frames[int(np.argmax(near))])
         yield Finding(
-            "gimbal", "note",
+            "gimbal",
+            "note",
             f"Turned in the order {convention.order}, the middle angle is within {NEAR_LOCK_DEG:g} degrees of 90 at frame "
             f"{format_frame(frame)} ({int(near.sum())} of {len(track)} frames).",
             "Nothing to do for the pose; where angles are typed, use an order whose middle axis is another one.",
             "Near there the other two angles swing far for a small move, and packages that blend angles wobble.",
-            {"frame": frame, "count": int(near.sum())}, None, subject.path,
-        )  # fmt: skip
+            {"frame": frame, "count": int(near.sum())},
+            None,
+            subject.path,
+        )
 
 
 CHECKS: tuple[Check, ...] = (_numbers, _stillness, _jumps, _gimbal)

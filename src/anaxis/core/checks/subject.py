@@ -64,6 +64,4 @@ def is_moving(track: Track) -> bool:
 
 def moving_lens_channels(track: Track) -> list[str]:
     """The lens channels that change over the frames, the clips left out."""
-    return [
-        k for k, c in CHANNELS.items() if not c.clip and np.ptp(np.nan_to_num(getattr(track.lens, k))) > 0
-    ]
+    return [k for k, c in CHANNELS.items() if not c.clip and np.ptp(np.nan_to_num(getattr(track.lens, k))) > 0]

@@ -41,29 +41,42 @@ def _first_frame(subject: Subject) -> Iterator[Finding]:
     numbers = {"first_frame": first}
     if first < 0:
         yield Finding(
-            "negative_frames", "warning", f"The camera starts at frame {format_frame(first)}.",
+            "negative_frames",
+            "warning",
+            f"The camera starts at frame {format_frame(first)}.",
             "Renumber the shot to start at 1 or later before delivery.",
-            "Some packages drop or refuse frames below 0.", numbers, remedy("renumber", first=1), subject.path,
-        )  # fmt: skip
+            "Some packages drop or refuse frames below 0.",
+            numbers,
+            remedy("renumber", first=1),
+            subject.path,
+        )
     elif first == 0 and len(subject.track) > 1:
         yield Finding(
-            "zero_first_frame", "note", "The camera starts at frame 0.",
+            "zero_first_frame",
+            "note",
+            "The camera starts at frame 0.",
             "Leave it where the shot counts from 0; else renumber it to start at 1.",
-            "Packages that count from 1 show the picture one frame late, or drop the first.", numbers,
-            remedy("renumber", first=1), subject.path,
-        )  # fmt: skip
+            "Packages that count from 1 show the picture one frame late, or drop the first.",
+            numbers,
+            remedy("renumber", first=1),
+            subject.path,
+        )
 
 
 def _range(subject: Subject) -> Iterator[Finding]:
     keys, scene = subject.baked.keys, subject.scene
     if len(keys) > 1 and (keys[0] > scene.first_frame + 0.5 or keys[-1] < scene.last_frame - 0.5):
         yield Finding(
-            "shorter_than_file", "note",
+            "shorter_than_file",
+            "note",
             f"The camera's samples run from {format_frame(keys[0])} to {format_frame(keys[-1])} but the file from "
             f"{format_frame(scene.first_frame)} to {format_frame(scene.last_frame)}.",
-            "Check that the whole range was exported.", "Where there are no samples the camera is held still.",
-            {"first": float(keys[0]), "last": float(keys[-1])}, None, subject.path,
-        )  # fmt: skip
+            "Check that the whole range was exported.",
+            "Where there are no samples the camera is held still.",
+            {"first": float(keys[0]), "last": float(keys[-1])},
+            None,
+            subject.path,
+        )
 
 
 def held_range(track: Track, baked: Baked) -> tuple[float, float]:
@@ -78,9 +91,7 @@ def held_range(track: Track, baked: Baked) -> tuple[float, float]:
 def _of_the_shot(subject: Subject) -> Iterator[Finding]:
     track = subject.track
     whole = (float(track.frames[0]), float(track.frames[-1]))
-    yield from against_shot(
-        subject.expected, whole, held_range(track, subject.baked), track.rate, subject.path
-    )
+    yield from against_shot(subject.expected, whole, held_range(track, subject.baked), track.rate, subject.path)
 
 
 def against_shot(
@@ -93,12 +104,14 @@ def against_shot(
     if wanted.rate is not None and wanted.rate != rate:
         apart = abs(float(rate) - float(wanted.rate)) * 60
         yield Finding(
-            "rate_not_shot", "warning",
+            "rate_not_shot",
+            "warning",
             f"The file runs at {rate_label(rate)} frames a second and the shot at {rate_label(wanted.rate)}.",
             f"If every frame should keep its pose, take {rate_label(wanted.rate)}.",
             f"After a minute the picture and the edit are {apart:.0f} frames apart.",
-            {"rate": float(rate), "shot_rate": float(wanted.rate)}, remedy("correct", rate=rate_text(wanted.rate)),
-        )  # fmt: skip
+            {"rate": float(rate), "shot_rate": float(wanted.rate)},
+            remedy("correct", rate=rate_text(wanted.rate)),
+        )
 
 
 def _shorter(shot_first: float, shot_last: float, held: tuple[float, float], path: str) -> Iterator[Finding]:
@@ -110,14 +123,16 @@ def _shorter(shot_first: float, shot_last: float, held: tuple[float, float], pat
         missing.append(_frames_words(max(last, shot_first - 1) + 1, shot_last))
     if missing:
         yield Finding(
-            "shorter_than_shot", "warning",
+            "shorter_than_shot",
+            "warning",
             f"The shot runs from {format_frame(shot_first)} to {format_frame(shot_last)} and the camera from "
             f"{format_frame(first)} to {format_frame(last)}: {' and '.join(missing)} missing.",
             "Ask for the whole range; if only the numbering differs, renumber the camera to start where the shot does.",
             "Frames without samples are rendered with a camera that stands still.",
             {"first": first, "last": last, "shot_first": shot_first, "shot_last": shot_last},
-            remedy("renumber", first=shot_first), path,
-        )  # fmt: skip
+            remedy("renumber", first=shot_first),
+            path,
+        )
 
 
 def _longer(shot_first: float, shot_last: float, whole: tuple[float, float], path: str) -> Iterator[Finding]:
@@ -127,23 +142,21 @@ def _longer(shot_first: float, shot_last: float, whole: tuple[float, float], pat
     if not (before or after) or first > shot_last or last < shot_first:
         return
     yield Finding(
-        "longer_than_shot", "note",
+        "longer_than_shot",
+        "note",
         f"The shot runs from {format_frame(shot_first)} to {format_frame(shot_last)} and the camera from "
         f"{format_frame(first)} to {format_frame(last)}: {before:g} frames more before it and {after:g} behind it.",
         "Keep them where they are handles; else trim the camera to the shot.",
         "A render over the camera's range has more frames than the edit expects.",
         {"before": before, "after": after, "shot_first": shot_first, "shot_last": shot_last},
-        remedy("trim", first=shot_first, last=shot_last), path,
-    )  # fmt: skip
+        remedy("trim", first=shot_first, last=shot_last),
+        path,
+    )
 
 
 def _frames_words(first: float, last: float) -> str:
     one = round(first) == round(last)
-    return (
-        f"frame {format_frame(first)} is"
-        if one
-        else f"frames {format_frame(first)} to {format_frame(last)} are"
-    )
+    return f"frame {format_frame(first)} is" if one else f"frames {format_frame(first)} to {format_frame(last)} are"
 
 
 def _grid(subject: Subject) -> Iterator[Finding]:
@@ -152,24 +165,30 @@ def _grid(subject: Subject) -> Iterator[Finding]:
     if off.any():
         first = float(keys[int(np.argmax(off))])
         yield Finding(
-            "off_grid", "note",
+            "off_grid",
+            "note",
             f"{int(off.sum())} of {len(keys)} samples lie between frames (first at frame {first:g}).",
             "Export on whole frames, unless the extra samples are for motion blur.",
             "Whole frames are taken from the file's own interpolation.",
-            {"count": int(off.sum()), "first": first}, None, subject.path,
-        )  # fmt: skip
+            {"count": int(off.sum()), "first": first},
+            None,
+            subject.path,
+        )
     steps = np.diff(keys)
     if len(steps) > 1 and steps.max() - steps.min() > 1e-3:
         usual = float(np.median(steps))
         odd = int(np.argmax(np.abs(steps - usual) > 1e-3))
         yield Finding(
-            "uneven", "note",
+            "uneven",
+            "note",
             f"The samples are not evenly spaced: {usual:g} frames apart for the most part, {steps[odd]:g} after frame "
             f"{format_frame(keys[odd])}.",
             "Bake the camera on every frame in the source if it should move evenly there.",
             "Between samples each package draws the motion its own way.",
-            {"usual": usual, "odd": float(steps[odd]), "frame": float(keys[odd])}, None, subject.path,
-        )  # fmt: skip
+            {"usual": usual, "odd": float(steps[odd]), "frame": float(keys[odd])},
+            None,
+            subject.path,
+        )
 
 
 def _rate(subject: Subject) -> Iterator[Finding]:
@@ -178,11 +197,14 @@ def _rate(subject: Subject) -> Iterator[Finding]:
     if rate not in KNOWN_RATES:
         nearest = min(KNOWN_RATES, key=lambda r: abs(float(r) - exact))
         yield Finding(
-            "odd_rate", "warning", f"The file runs at {rate_label(rate)} frames a second, which is no rate in use.",
+            "odd_rate",
+            "warning",
+            f"The file runs at {rate_label(rate)} frames a second, which is no rate in use.",
             f"Set the rate in the source package and export again, or take {rate_label(nearest)} here.",
             "Every frame keeps its pose, but its time will not fit the edit.",
-            {"rate": exact}, remedy("correct", rate=rate_text(nearest)),
-        )  # fmt: skip
+            {"rate": exact},
+            remedy("correct", rate=rate_text(nearest)),
+        )
     elif (
         stated is not None
         and rate.denominator != 1
@@ -191,12 +213,13 @@ def _rate(subject: Subject) -> Iterator[Finding]:
     ):
         drift = abs(stated - exact) * 3600
         yield Finding(
-            "rate_rounded", "note",
+            "rate_rounded",
+            "note",
             f"The file writes its rate as {stated:g}, a rounded number; {rate_text(rate)} is taken.",
             "Nothing to do here; set the exact rate in the source where it can be set.",
             f"A package that takes {stated:g} as it stands is {drift:.1f} frames off after an hour.",
             {"stated": stated, "taken": exact},
-        )  # fmt: skip
+        )
 
 
 def _guessed(subject: Subject) -> Iterator[Finding]:

@@ -34,15 +34,19 @@ def _scale(subject: Subject) -> Iterator[Finding]:
         x, y, z = (float(v) for v in lengths[at])
         own = node is baked.node
         yield Finding(
-            "scale", "note" if own else "warning",
+            "scale",
+            "note" if own else "warning",
             f"{node.path} is scaled by {x:g}, {y:g}, {z:g}"
             f"{'' if len(node.local) == 1 else f' at frame {format_frame(node.frames[at])}'}.",
-            "Nothing to do: the scale is out of the camera's axes here." if own else
-            "Check that the distance travelled is the one you expect; if it is off by this factor, drop the scale.",
+            "Nothing to do: the scale is out of the camera's axes here."
+            if own
+            else "Check that the distance travelled is the one you expect; if it is off by this factor, drop the scale.",
             "Packages disagree on what a scaled camera sees, so the scale is taken out of the camera's axes here "
             "(positions keep it).",
-            {"x": x, "y": y, "z": z}, None if own else remedy("drop_scale", node=node.path), node.path,
-        )  # fmt: skip
+            {"x": x, "y": y, "z": z},
+            None if own else remedy("drop_scale", node=node.path),
+            node.path,
+        )
     if (baked.shear > _SHEAR_MATTERS).any():
         at = int(np.nanargmax(baked.shear))
         angle = float(np.degrees(np.arcsin(min(1.0, baked.shear[at]))))
@@ -50,14 +54,17 @@ def _scale(subject: Subject) -> Iterator[Finding]:
         off_px = float(_squared_up_px(subject)[at])
         lopsided = next((n.path for n in baked.parents if _is_lopsided(n.local[:, :3, :3])), "")
         yield Finding(
-            "shear", "warning",
+            "shear",
+            "warning",
             f"The camera's axes are not square to each other at frame {format_frame(frame)} (off by {angle:.2f} degrees), "
             f"from a non-uniform scale above a rotation{f' ({lopsided})' if lopsided else ''}.",
             "Remove the non-uniform scale from the parents in the source, or drop it here.",
             f"No package's camera can be sheared; here the look axis is kept and the others are squared up, which differs by {off_px:.3g} px "
             "at the edge of the picture from what a package that shows the shear draws.",
-            {"angle_deg": angle, "frame": frame, "off_px": off_px}, remedy("drop_scale", node=lopsided) if lopsided else None, subject.path,
-        )  # fmt: skip
+            {"angle_deg": angle, "frame": frame, "off_px": off_px},
+            remedy("drop_scale", node=lopsided) if lopsided else None,
+            subject.path,
+        )
 
 
 def _squared_up_px(subject: Subject) -> np.ndarray:
@@ -65,20 +72,20 @@ def _squared_up_px(subject: Subject) -> np.ndarray:
     baked, image = subject.baked, subject.image or Image(1920, 1080)
     track = baked.track
     world = world_matrices(subject.scene, subject.path, track.frames)
-    linear = subject.scene.convention.rotation_to_canonical(
-        np.broadcast_to(world, (len(track), 4, 4))[:, :3, :3]
-    )
+    linear = subject.scene.convention.rotation_to_canonical(np.broadcast_to(world, (len(track), 4, 4))[:, :3, :3])
     used, focal = track.lens.used(image, "width"), track.lens.focal_mm
     with np.errstate(invalid="ignore", divide="ignore"):
         axes = linear / np.linalg.norm(linear, axis=1, keepdims=True)
-        into = (
-            np.linalg.pinv(np.nan_to_num(axes)) @ track.rotation
-        )  # what is seen square, as the sheared axes count it
+        into = np.linalg.pinv(np.nan_to_num(axes)) @ track.rotation  # what is seen square, as the sheared axes count it
         grid = grid_pixels(image) / (image.width_px, image.height_px) - 0.5
-        rays = np.stack([
-            grid[:, 0] * (used.width_mm / focal)[:, None], grid[:, 1] * (used.height_mm / focal)[:, None],
-            np.full((len(track), len(grid)), -1.0),
-        ], axis=2)  # fmt: skip
+        rays = np.stack(
+            [
+                grid[:, 0] * (used.width_mm / focal)[:, None],
+                grid[:, 1] * (used.height_mm / focal)[:, None],
+                np.full((len(track), len(grid)), -1.0),
+            ],
+            axis=2,
+        )
         seen = np.einsum("nij,nmj->nmi", into, rays)
         moved = seen[..., :2] / -seen[..., 2:] - rays[..., :2]
         px = np.hypot(*np.moveaxis(moved, 2, 0)) * (image.width_px * focal / used.width_mm)[:, None]
@@ -97,16 +104,18 @@ def _mirrored(subject: Subject) -> Iterator[Finding]:
     frame = float(baked.track.frames[int(np.argmax(baked.mirrored))])
     with np.errstate(invalid="ignore"):
         culprit = next(
-            (n.path for n in (baked.node, *baked.parents) if (np.linalg.det(n.local[:, :3, :3]) < 0).any()),
-            "",
+            (n.path for n in (baked.node, *baked.parents) if (np.linalg.det(n.local[:, :3, :3]) < 0).any()), ""
         )
     yield Finding(
-        "mirrored", "warning",
+        "mirrored",
+        "warning",
         f"The camera is mirrored by a negative scale{f' on {culprit}' if culprit else ''} at frame {format_frame(frame)}.",
         "Remove the negative scale in the source; here the right axis is flipped back.",
         "No real camera is mirrored, and packages flip different axes of it.",
-        {"frame": frame}, remedy("drop_scale", node=culprit) if culprit else None, subject.path,
-    )  # fmt: skip
+        {"frame": frame},
+        remedy("drop_scale", node=culprit) if culprit else None,
+        subject.path,
+    )
 
 
 def _parents_shut_out(subject: Subject) -> Iterator[Finding]:
@@ -123,12 +132,15 @@ def _parents_shut_out(subject: Subject) -> Iterator[Finding]:
             above = by_path.get(above.parent or "")
         if moving and not is_moving(subject.track):
             yield Finding(
-                "still_under_parents", "warning",
+                "still_under_parents",
+                "warning",
                 f"{subject.path} stands still although {moving[0]} above it moves: {node.path} says that its parents do not move it.",
                 "If the parents carry the move, let them.",
                 "The camera arrives without the motion its parents have.",
-                {"moving_parents": len(moving)}, remedy("inherit", node=node.path), node.path,
-            )  # fmt: skip
+                {"moving_parents": len(moving)},
+                remedy("inherit", node=node.path),
+                node.path,
+            )
 
 
 def _far_from_origin(subject: Subject) -> Iterator[Finding]:
@@ -156,14 +168,16 @@ def _far_from_origin(subject: Subject) -> Iterator[Finding]:
         return
     middle = -np.round(track.position_m.mean(axis=0))
     yield Finding(
-        "far_from_origin", "warning",
+        "far_from_origin",
+        "warning",
         f"At frame {format_frame(track.frames[at])} the camera is {distance[at]:,.0f} m from the origin: in single precision "
         f"it trembles by {tremble[at]:.2g} px there.",
         f"Move everything by {middle[0]:g}, {middle[1]:g}, {middle[2]:g} m, camera, landmarks and set together.",
         "Real-time packages and several file formats hold positions in single precision.",
         {"distance_m": float(distance[at]), "tremble_px": float(tremble[at])},
-        remedy("shift", x_m=float(middle[0]), y_m=float(middle[1]), z_m=float(middle[2])), subject.path,
-    )  # fmt: skip
+        remedy("shift", x_m=float(middle[0]), y_m=float(middle[1]), z_m=float(middle[2])),
+        subject.path,
+    )
 
 
 def _roll(subject: Subject) -> Iterator[Finding]:
@@ -175,13 +189,16 @@ def _roll(subject: Subject) -> Iterator[Finding]:
     if abs(roll) < _ROLLED_DEG or any(np.abs(roll_deg(o.track.rotation)).max() > _LEVEL_DEG for o in others):
         return
     yield Finding(
-        "roll", "note",
+        "roll",
+        "note",
         f"{subject.path} rolls by {roll:.2f} degrees in the middle of its frames; the other "
         f"{'camera of the file has' if len(others) == 1 else f'{len(others)} cameras of the file have'} a level horizon.",
         "If the roll was not meant, level the horizon.",
         "A roll that comes in by an axis mix-up is seen only when pictures are laid over each other.",
-        {"roll_deg": roll}, remedy("level_horizon"), subject.path,
-    )  # fmt: skip
+        {"roll_deg": roll},
+        remedy("level_horizon"),
+        subject.path,
+    )
 
 
 CHECKS: tuple[Check, ...] = (_scale, _mirrored, _parents_shut_out, _far_from_origin, _roll)

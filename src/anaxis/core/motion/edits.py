@@ -29,9 +29,7 @@ def bridged(track: Track, first: float, last: float) -> Track:
 
 def without_gaps(track: Track) -> Track:
     """Samples that are no numbers drawn anew from their neighbours, pose and lens each for itself."""
-    good: Bools = np.asarray(
-        np.isfinite(track.position_m).all(axis=1) & np.isfinite(track.rotation).all(axis=(1, 2))
-    )
+    good: Bools = np.asarray(np.isfinite(track.position_m).all(axis=1) & np.isfinite(track.rotation).all(axis=(1, 2)))
     out = track if good.all() else _filled(track, good)
     lens: dict[str, Floats] = {}
     for name in FRAMING:
@@ -100,7 +98,5 @@ def with_lens(track: Track, document: dict[str, Any]) -> Track:
             else:
                 channels[field.name] = np.full(len(track), np.nan if value is None else float(value))
     except (KeyError, TypeError, ValueError) as error:
-        raise BadInput(
-            "The lens that was to be kept cannot be read: take the operation out of the recipe."
-        ) from error
+        raise BadInput("The lens that was to be kept cannot be read: take the operation out of the recipe.") from error
     return replace(track, lens=Lens(**channels))

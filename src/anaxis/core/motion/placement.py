@@ -39,8 +39,11 @@ class Similarity:
         lens = track.lens
         scaled = {k: getattr(lens, k) * self.scale for k in ("focus_m", "near_m", "far_m")}
         return replace(
-            track, position_m=self.points(track.position_m), rotation=self.turn @ track.rotation, lens=replace(lens, **scaled)
-        )  # fmt: skip
+            track,
+            position_m=self.points(track.position_m),
+            rotation=self.turn @ track.rotation,
+            lens=replace(lens, **scaled),
+        )
 
     def then(self, after: Similarity) -> Similarity:
         """This one done first, then ``after``."""
@@ -122,17 +125,13 @@ def from_pairs(ours_m: Floats, theirs_m: Floats, with_scale: bool) -> Solved:
     for points, whose in ((a, "The points here"), (b, "The points there")):
         spread = np.linalg.svd(points, compute_uv=False)
         if spread[1] < 1e-6 * max(spread[0], 1e-12):
-            raise BadInput(
-                f"{whose} lie on one line, about which the camera could still rotate: choose one beside it."
-            )
+            raise BadInput(f"{whose} lie on one line, about which the camera could still rotate: choose one beside it.")
     u, d, vt = np.linalg.svd(b.T @ a)
     sign = np.array([1.0, 1.0, np.sign(np.linalg.det(u) * np.linalg.det(vt)) or 1.0])
     turn = (u * sign) @ vt
     scale = float((d * sign).sum() / (a * a).sum()) if with_scale else 1.0
     if with_scale and not scale > 0:
-        raise BadInput(
-            "The pairs ask for a scale of 0 or less: two of them are mixed up, or one side is mirrored."
-        )
+        raise BadInput("The pairs ask for a scale of 0 or less: two of them are mixed up, or one side is mirrored.")
     # Four points off one plane and more tell a mirror from a rotation: then the mirrored fit is the one without a rest.
     if d[2] > 1e-6 * d[0] and sign[2] < 0:
         mirrored = (u @ vt) * (float(d.sum() / (a * a).sum()) if with_scale else 1.0)

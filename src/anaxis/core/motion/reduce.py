@@ -88,10 +88,13 @@ class Reduced:
         """Plain JSON: how many keys of how many, which, and the worst frame."""
         at = int(np.argmax(self.deviation_px))
         return {
-            "before": len(self.track), "after": len(self.keys), "way": self.keys.rule.way,
-            "max_px": float(self.deviation_px[at]), "worst_frame": plain_frame(self.track.frames[at]),
+            "before": len(self.track),
+            "after": len(self.keys),
+            "way": self.keys.rule.way,
+            "max_px": float(self.deviation_px[at]),
+            "worst_frame": plain_frame(self.track.frames[at]),
             "frames": [plain_frame(f) for f in self.keys.frames.tolist()],
-        }  # fmt: skip
+        }
 
     @property
     def sentence(self) -> str:
@@ -166,9 +169,7 @@ class _Fit:
 def require_tolerance(tolerance_px: float) -> None:
     """Raise BadInput for a tolerance that is not above zero."""
     if not (np.isfinite(tolerance_px) and tolerance_px > 0):
-        raise BadInput(
-            f"Keys cannot be kept within {tolerance_px:g} px: choose a number above zero, such as 0.1."
-        )
+        raise BadInput(f"Keys cannot be kept within {tolerance_px:g} px: choose a number above zero, such as 0.1.")
 
 
 def span_slopes(frames: Floats, values: Floats, way: str) -> tuple[Floats, Floats]:
@@ -225,9 +226,11 @@ def track_of_channels(track: Track, channels: tuple[str, ...], values: Floats, r
     )
     lens = {n: c[:, i] for i, n in enumerate(channels) if n in CHANNELS}
     return replace(
-        track, position_m=convention.position_to_canonical(c[:, :3]), rotation=convention.rotation_to_canonical(turned),
+        track,
+        position_m=convention.position_to_canonical(c[:, :3]),
+        rotation=convention.rotation_to_canonical(turned),
         lens=replace(track.lens, **lens),
-    )  # fmt: skip
+    )
 
 
 def _hermite(u: Floats) -> Floats:
@@ -253,15 +256,21 @@ def drawn(
         return np.asarray(out)
     basis = _hermite(u)
     return np.asarray(
-        basis[:, :1] * values[span] + basis[:, 1:2] * values[span + 1]
+        basis[:, :1] * values[span]
+        + basis[:, 1:2] * values[span + 1]
         + length * (basis[:, 2:3] * slope_out[span] + basis[:, 3:] * slope_in[span + 1])
-    )  # fmt: skip
+    )
 
 
 def reduce(
-    track: Track, image: Image, fit: str, landmarks_m: Floats, rule: KeyRule, tolerance_px: float,
+    track: Track,
+    image: Image,
+    fit: str,
+    landmarks_m: Floats,
+    rule: KeyRule,
+    tolerance_px: float,
     progress: Progress = lambda share: None,
-) -> Reduced:  # fmt: skip
+) -> Reduced:
     """The fewest keys found that keep the picture of ``track`` within ``tolerance_px`` on every frame.
 
     ``landmarks_m`` (1, l, 3) or (n, l, 3); ``progress`` is told the share done, and may raise to stop.
@@ -340,9 +349,7 @@ def _with_slopes(fitted: _Fit, index: Ints, tolerance_px: float) -> Keys:
     span_of = np.clip(np.searchsorted(index, np.arange(len(fitted.track)), side="right") - 1, 0, k - 2)
     while True:
         joined = replace(
-            broken,
-            slope_in=np.where(smooth[:, None], one, into),
-            slope_out=np.where(smooth[:, None], one, out),
+            broken, slope_in=np.where(smooth[:, None], one, into), slope_out=np.where(smooth[:, None], one, out)
         )
         every = _drawn_by(joined, fitted.track.frames)
         off = fitted.deviation(np.arange(len(fitted.track)), every) > tolerance_px

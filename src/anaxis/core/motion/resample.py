@@ -46,9 +46,7 @@ def at_rate(track: Track, rate: Fraction, keep: Keep) -> Track:
     # Every frame is shown for its whole length, so the time kept is that of n frames, not of n - 1 steps.
     count = int(np.floor((span + 1.0) / step + _ON_SAMPLE))
     if not 1 <= count <= MAX_FRAMES:
-        raise BadInput(
-            f"'{track.name}' would have {count} frames at that rate; 1 to {MAX_FRAMES} can be had."
-        )
+        raise BadInput(f"'{track.name}' would have {count} frames at that rate; 1 to {MAX_FRAMES} can be had.")
     at = track.frames[0] + step * np.arange(count)
     moved = sampled(track, at)
     return replace(moved, frames=track.frames[0] + np.arange(count, dtype=np.float64), rate=rate)
@@ -84,9 +82,10 @@ def sampled_straight(track: Track, at: Floats) -> Track:
     where = np.clip(at, own[0], own[-1])
     place = np.stack([np.interp(where, own, v) for v in track.position_m.T], axis=1)
     turn = (
-        np.repeat(track.rotation, len(at), axis=0) if len(own) == 1 else
-        np.asarray(Slerp(own, Rotation.from_matrix(track.rotation))(where).as_matrix())
-    )  # fmt: skip
+        np.repeat(track.rotation, len(at), axis=0)
+        if len(own) == 1
+        else np.asarray(Slerp(own, Rotation.from_matrix(track.rotation))(where).as_matrix())
+    )
     lens = Lens(**{f.name: np.interp(where, own, getattr(track.lens, f.name)) for f in fields(Lens)})
     return replace(track, frames=at, position_m=place, rotation=turn, lens=lens, marked=None)
 
@@ -176,9 +175,7 @@ def _turned(part: Track, at: Floats) -> Floats:
     made = np.empty((len(at), 3, 3))
     turn = Rotation.from_matrix(part.rotation)
     steps = (turn[:-1].inv() * turn[1:]).as_rotvec() if len(part) > 1 else np.zeros((0, 3))
-    made[out] = (
-        part.rotation[-1] @ Rotation.from_rotvec(_further(steps, rest)).as_matrix() if out.any() else 0
-    )
+    made[out] = part.rotation[-1] @ Rotation.from_rotvec(_further(steps, rest)).as_matrix() if out.any() else 0
     for inside, first, end in _moving_runs(part.frames, _still_steps(steps), at, ~out):
         if end - first == 1:
             made[inside] = part.rotation[first]
@@ -293,9 +290,7 @@ def with_handles(track: Track, head: int, tail: int, way: str) -> Track:
         if count:
             gap = track.frames[at] - track.frames[near]
             share = (frames[part] - track.frames[at]) / gap
-            position[part] = track.position_m[at] + share[:, None] * (
-                track.position_m[at] - track.position_m[near]
-            )
+            position[part] = track.position_m[at] + share[:, None] * (track.position_m[at] - track.position_m[near])
             turn = Rotation.from_matrix(track.rotation[at] @ track.rotation[near].T).as_rotvec()
             rotation[part] = Rotation.from_rotvec(share[:, None] * turn).as_matrix() @ track.rotation[at]
     return replace(out, position_m=position, rotation=rotation)

@@ -45,9 +45,7 @@ class Comparison(NamedTuple):
     proof: Proof | None
 
 
-def compare(
-    a: Track, b: Track, images: tuple[Image, Image], fits: tuple[str, str], landmarks: Landmarks
-) -> Comparison:
+def compare(a: Track, b: Track, images: tuple[Image, Image], fits: tuple[str, str], landmarks: Landmarks) -> Comparison:
     """Compare ``b`` with ``a``; ``landmarks`` are those of ``a``."""
     common, in_a, in_b = np.intersect1d(a.frames, b.frames, return_indices=True)
     only_a, only_b = np.setdiff1d(a.frames, b.frames), np.setdiff1d(b.frames, a.frames)
@@ -61,9 +59,7 @@ def compare(
         if off.any():
             worst, first = int(np.argmax(gap)), int(np.argmax(off))
             changes.append(
-                Change(
-                    label, unit, float(gap[worst]), float(common[worst]), float(common[first]), int(off.sum())
-                )
+                Change(label, unit, float(gap[worst]), float(common[worst]), float(common[first]), int(off.sum()))
             )
 
     for i, axis in enumerate(("right (X)", "up (Y)", "back (Z)")):

@@ -124,9 +124,7 @@ def grid_pixels(image: Image) -> Floats:
     return np.stack(np.meshgrid(x, y), axis=-1).reshape(-1, 2)
 
 
-def grid_depths_m(
-    track: Track, meant: Projection, landmarks_m: Floats, motion_m: float | None = None
-) -> Floats:
+def grid_depths_m(track: Track, meant: Projection, landmarks_m: Floats, motion_m: float | None = None) -> Floats:
     """Focus, near and far depth of the grid on every frame, and the near depth of the motion, (n, 4) metres.
 
     Without a focus distance the middle of the landmarks' depths stands for it; without landmarks
@@ -157,9 +155,7 @@ def motion_size_m(track: Track) -> float:
     return float(np.linalg.norm(np.ptp(track.position_m, axis=0)))
 
 
-def make_test_points(
-    track: Track, meant: Projection, landmarks_m: Floats, motion_m: float | None = None
-) -> TestPoints:
+def make_test_points(track: Track, meant: Projection, landmarks_m: Floats, motion_m: float | None = None) -> TestPoints:
     """Test points of every frame. ``landmarks_m`` is (1, l, 3) or (n, l, 3), l may be 0; see :func:`grid_depths_m`."""
     image = meant.image
     grid = grid_pixels(image)

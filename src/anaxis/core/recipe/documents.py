@@ -24,9 +24,7 @@ def recipe_from_document(document: Any, strict: bool = True) -> Recipe:
     out = []
     for number, entry in enumerate(listed, 1):
         if not isinstance(entry, dict) or not isinstance(entry.get("params", {}), dict):
-            raise BadInput(
-                f"Operation {number} of the recipe cannot be read: it needs a code and its params."
-            )
+            raise BadInput(f"Operation {number} of the recipe cannot be read: it needs a code and its params.")
         kind = kind_of(str(entry.get("code")))
         if strict:
             _require_known(entry, ("code", "params", "on"), f"Operation {number} of the recipe")

@@ -60,9 +60,14 @@ def replay(scene: Scene, path: str, recipe: Recipe, sets: Callable[[str], Scene]
     frames = _frames_of(recipe, work.scene, work.path)
     baked = bake_camera(work.scene, work.path, frames)
     work = replace(
-        work, frames=frames, baked=baked, track=baked.track, kept=np.arange(len(frames)),
-        landmarks=landmarks_of(work.scene, frames), lines_m=set_lines_m(work.scene, float(frames[0])),
-    )  # fmt: skip
+        work,
+        frames=frames,
+        baked=baked,
+        track=baked.track,
+        kept=np.arange(len(frames)),
+        landmarks=landmarks_of(work.scene, frames),
+        lines_m=set_lines_m(work.scene, float(frames[0])),
+    )
     return _all_of("track", recipe, work)
 
 

@@ -130,9 +130,7 @@ def unit_axes(linear: Floats) -> tuple[Floats, Floats, Floats, Bools]:
         rotation = np.stack([right, np.cross(z, right), z], axis=2)
         # A matrix that is a rotation already is taken as it is, to the last bit.
         far = np.abs(scale - 1)
-        clean = (
-            (np.maximum(np.maximum(far[:, 0], far[:, 1]), far[:, 2]) < _UNIT) & (shear < _UNIT) & ~mirrored
-        )
+        clean = (np.maximum(np.maximum(far[:, 0], far[:, 1]), far[:, 2]) < _UNIT) & (shear < _UNIT) & ~mirrored
     return np.where(clean[:, None, None], linear, rotation), scale, shear, mirrored
 
 
@@ -168,9 +166,7 @@ def bake_camera(scene: Scene, path: str | None = None, frames: Floats | None = N
         rotation=rotation,
         lens=_lens_at(node, frames),
     )
-    return Baked(
-        node, tuple(scene.chain(node.path)[1:]), track, scale, shear, mirrored, chain_keys(scene, node.path)
-    )
+    return Baked(node, tuple(scene.chain(node.path)[1:]), track, scale, shear, mirrored, chain_keys(scene, node.path))
 
 
 def _lens_at(node: Node, frames: Floats) -> Lens:
@@ -181,7 +177,5 @@ def _lens_at(node: Node, frames: Floats) -> Lens:
     if np.array_equal(frames, known):
         return node.lens
     if node.lens_stepped:
-        return node.lens.take(
-            np.clip(np.searchsorted(known, frames + _ON_FRAME, side="right") - 1, 0, len(known) - 1)
-        )
+        return node.lens.take(np.clip(np.searchsorted(known, frames + _ON_FRAME, side="right") - 1, 0, len(known) - 1))
     return Lens(**{f.name: np.interp(frames, known, getattr(node.lens, f.name)) for f in fields(Lens)})

@@ -142,8 +142,7 @@ def _extent(scene: Scene) -> float:
 def _height(scene: Scene) -> float:
     """How high the cameras stand above the origin for the most part, in file units; 0 where they do not."""
     heights = [
-        world_matrices(scene, n.path, _frames(scene, n))[:, :3, 3] @ scene.convention.world[:, 1]
-        for n in scene.cameras
+        world_matrices(scene, n.path, _frames(scene, n))[:, :3, 3] @ scene.convention.world[:, 1] for n in scene.cameras
     ]
     every = np.concatenate(heights) if heights else np.zeros(1)
     every = every[np.isfinite(every)]

@@ -48,9 +48,7 @@ class Landmarks:
         """Those that are not hidden."""
         if not self.hidden:
             return self
-        return self.take(
-            np.array([i for i, n in enumerate(self.names) if n not in self.hidden], dtype=np.int64)
-        )
+        return self.take(np.array([i for i, n in enumerate(self.names) if n not in self.hidden], dtype=np.int64))
 
     def at_frames(self, index: Ints) -> Landmarks:
         """The same landmarks where only the frames at ``index`` (k,) are kept."""
@@ -59,9 +57,7 @@ class Landmarks:
     def index(self, name: str) -> int:
         """Where a name stands; raises BadInput that lists some of the names."""
         if name not in self.names:
-            raise BadInput(
-                f"There is no landmark '{name}': there are {', '.join(self.names[:12]) or 'none'}."
-            )
+            raise BadInput(f"There is no landmark '{name}': there are {', '.join(self.names[:12]) or 'none'}.")
         return self.names.index(name)
 
 
@@ -82,9 +78,7 @@ def joined(parts: Iterable[Landmarks], frames: int) -> Landmarks:
             names.append(made)
             if name in part.hidden:
                 hidden.add(made)
-    position = np.concatenate(
-        [np.broadcast_to(p.position_m, (count, *p.position_m.shape[1:])) for p in listed], axis=1
-    )
+    position = np.concatenate([np.broadcast_to(p.position_m, (count, *p.position_m.shape[1:])) for p in listed], axis=1)
     return Landmarks(tuple(names), position, np.concatenate([p.size_m for p in listed]), frozenset(hidden))
 
 
@@ -108,7 +102,9 @@ def unique_name(name: str, taken: set[str]) -> str:
     return unique
 
 
-LEGAL_NAME_RULE = "Letters, digits, _ . - stay; anything else becomes _; a name that is taken gets _2, _3 and so on behind it."
+LEGAL_NAME_RULE = (
+    "Letters, digits, _ . - stay; anything else becomes _; a name that is taken gets _2, _3 and so on behind it."
+)
 
 
 NODE_NAME_RULE = "Letters, digits and _ stay, accents go, anything else becomes _; _ goes before a digit in front; a name that is taken gets _2, _3 and so on behind it."

@@ -76,9 +76,7 @@ class Scene:
     image: Image | None = None
     source_fit: str | None = None
     lens_in_units: bool = False  # the file writes lens lengths in its own unit, so that they follow it
-    in_seconds: bool = (
-        False  # the file's samples lie at seconds, so that a new rate moves them to other frames
-    )
+    in_seconds: bool = False  # the file's samples lie at seconds, so that a new rate moves them to other frames
     stated_rate: float | None = None  # as the file writes it, before the exact fraction was taken
     columns: dict[str, Any] | None = None  # column text: its first rows, and what each column was taken for
     guesses: dict[str, str] = field(default_factory=dict)
@@ -120,9 +118,7 @@ class Scene:
         """
         cameras = self.cameras
         if not cameras:
-            raise BadInput(
-                f"{self.name} holds no camera: export the shot camera with its parents and try again."
-            )
+            raise BadInput(f"{self.name} holds no camera: export the shot camera with its parents and try again.")
         listed = ", ".join(n.path for n in cameras)
         if path is None:
             if len(cameras) == 1:
@@ -132,16 +128,11 @@ class Scene:
         found = exact or [n for n in cameras if n.name == path]
         if len(found) == 1:
             return found[0]
-        raise BadInput(
-            f"{self.name} has {'more than one' if found else 'no'} camera '{path}'; it holds: {listed}."
-        )
+        raise BadInput(f"{self.name} has {'more than one' if found else 'no'} camera '{path}'; it holds: {listed}.")
 
 
 def corrected(
-    scene: Scene,
-    up_axis: str | None = None,
-    metres_per_unit: float | None = None,
-    rate: Fraction | None = None,
+    scene: Scene, up_axis: str | None = None, metres_per_unit: float | None = None, rate: Fraction | None = None
 ) -> Scene:
     """The scene with what the file did not state set by hand; what is None stays as it is.
 
@@ -176,11 +167,14 @@ def _at_rate(scene: Scene, rate: Fraction) -> tuple[Scene, tuple[Node, ...]]:
     ratio = float(rate / scene.rate)
     nodes = tuple(
         replace(
-            n, frames=snapped(n.frames * ratio), keys=snapped(n.keys * ratio),
-            lens_frames=snapped(n.lens_frames * ratio), lens_keys=snapped(n.lens_keys * ratio),
+            n,
+            frames=snapped(n.frames * ratio),
+            keys=snapped(n.keys * ratio),
+            lens_frames=snapped(n.lens_frames * ratio),
+            lens_keys=snapped(n.lens_keys * ratio),
         )
         for n in scene.nodes
-    )  # fmt: skip
+    )
     first, last = snapped(np.array([scene.first_frame, scene.last_frame]) * ratio).tolist()
     return replace(scene, nodes=nodes, first_frame=first, last_frame=last), nodes
 

@@ -82,9 +82,7 @@ def without_scale(scene: Scene, path: str) -> Scene:
     node = scene.node(path)
     rotation = unit_axes(node.local[:, :3, :3])[0]
     if not np.isfinite(rotation).all():
-        raise BadInput(
-            f"{path} is scaled to nothing at some frame: its rotation is lost; repair it in the source."
-        )
+        raise BadInput(f"{path} is scaled to nothing at some frame: its rotation is lost; repair it in the source.")
     local = node.local.copy()
     local[:, :3, :3] = rotation
     return scene.replaced(replace(node, local=local))

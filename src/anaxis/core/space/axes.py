@@ -66,9 +66,7 @@ def turned(axes: Floats, arm: str, towards: str) -> Floats:
     """
     sign, side = towards[:1], towards[1:]
     if arm not in ("X", "Y", "Z") or side not in SIDES or sign not in ("+", "-"):
-        raise BadInput(
-            f"'{arm}' cannot be turned towards '{towards}': say X, Y or Z, and such as +right or -up."
-        )
+        raise BadInput(f"'{arm}' cannot be turned towards '{towards}': say X, Y or Z, and such as +right or -up.")
     row = "XYZ".index(arm)
     wanted = np.zeros(3)
     wanted[SIDES.index(side)] = 1.0 if sign == "+" else -1.0

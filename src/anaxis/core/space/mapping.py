@@ -47,9 +47,7 @@ def channel_map(source: Convention, target: Convention) -> ChannelMap:
     turn = target.world @ source.world.T
     camera = source.camera @ target.camera.T
     scale = source.metres_per_unit / target.metres_per_unit
-    position = tuple(
-        (int(np.argmax(np.abs(row))), float(row[np.argmax(np.abs(row))]) * scale, 0.0) for row in turn
-    )
+    position = tuple((int(np.argmax(np.abs(row))), float(row[np.argmax(np.abs(row))]) * scale, 0.0) for row in turn)
     orders = (target.order, *(o for o in ORDERS if o != target.order))
     shown, wanted = _samples(source, turn, camera)
     for offset in (None, turn @ camera):
@@ -57,13 +55,16 @@ def channel_map(source: Convention, target: Convention) -> ChannelMap:
         for order in orders:
             found = _rotation_map(shown, below, order, target.signs)
             if found is not None:
-                angles = (
-                    None if offset is None else angles_from_matrices(offset[None], order, target.signs).deg[0]
-                )
+                angles = None if offset is None else angles_from_matrices(offset[None], order, target.signs).deg[0]
                 return ChannelMap(
-                    position, found, None if order == target.order else order,
-                    None if angles is None else (float(angles[0]), float(angles[1]), float(angles[2])), turn, camera, scale,
-                )  # fmt: skip
+                    position,
+                    found,
+                    None if order == target.order else order,
+                    None if angles is None else (float(angles[0]), float(angles[1]), float(angles[2])),
+                    turn,
+                    camera,
+                    scale,
+                )
     raise AssertionError("every pair has one: see the module's head")
 
 
@@ -78,20 +79,14 @@ def _samples(source: Convention, turn: Floats, camera: Floats) -> tuple[Floats, 
 def _tried() -> tuple[Floats, Floats, Floats]:
     """Every way to take three angles from three: channels, signs and right angles, (k, 3) each, the plainest first."""
     ways = list(
-        product(
-            permutations(range(3)),
-            product((1.0, -1.0), repeat=3),
-            product((0.0, 90.0, -90.0, 180.0), repeat=3),
-        )
+        product(permutations(range(3)), product((1.0, -1.0), repeat=3), product((0.0, 90.0, -90.0, 180.0), repeat=3))
     )
     ways.sort(key=lambda w: _plainness(tuple(zip(*w, strict=True))))
     channels, signs, offsets = (np.array([w[i] for w in ways], dtype=np.float64) for i in range(3))
     return channels, signs, offsets
 
 
-def _rotation_map(
-    shown: Floats, wanted: Floats, order: str, target_signs: tuple[int, int, int]
-) -> Entries | None:
+def _rotation_map(shown: Floats, wanted: Floats, order: str, target_signs: tuple[int, int, int]) -> Entries | None:
     """The plainest way from the angles shown (n, 3) to those of rotations (n, 3, 3) in an order; None where none is."""
     channels, signs, offsets = _tried()
     left = np.arange(len(channels))

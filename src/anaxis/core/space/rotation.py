@@ -29,9 +29,7 @@ class Angles(NamedTuple):
     near_lock: Bools
 
 
-def matrices_from_angles(
-    angles_deg: FloatsLike, order: str, signs: tuple[int, int, int] = (1, 1, 1)
-) -> Floats:
+def matrices_from_angles(angles_deg: FloatsLike, order: str, signs: tuple[int, int, int] = (1, 1, 1)) -> Floats:
     """Rotation matrices (n, 3, 3) from shown angles (n, 3) about x, y and z in degrees."""
     angles = np.atleast_2d(np.asarray(angles_deg, dtype=np.float64)) * np.asarray(signs)
     about = {"X": angles[:, 0], "Y": angles[:, 1], "Z": angles[:, 2]}
@@ -81,9 +79,7 @@ def _turn(axis: str, angle_deg: Floats) -> Floats:
     return out
 
 
-def _hold_through_lock(
-    r: Floats, order: str, a: Floats, b: Floats, c: Floats, locked: Bools
-) -> tuple[Floats, Floats]:
+def _hold_through_lock(r: Floats, order: str, a: Floats, b: Floats, c: Floats, locked: Bools) -> tuple[Floats, Floats]:
     """In locked frames, hold the first angle and put all of the free turn in the third."""
     index = np.where(locked, -1, np.arange(len(a)))
     last_free = np.maximum.accumulate(index)

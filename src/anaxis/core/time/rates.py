@@ -38,10 +38,7 @@ def nearest_rate(frames_per_second: float) -> Fraction:
 def parse_rate(text: str) -> Fraction:
     """A rate from ``"24"``, ``"24/1"``, ``"24000/1001"`` or ``"23.976"``; raises BadInput."""
     try:
-        if re.fullmatch(r"\s*\d+(/\d+)?\s*", text):
-            rate = Fraction(text.strip())
-        else:
-            rate = nearest_rate(float(text))
+        rate = Fraction(text.strip()) if re.fullmatch(r"\s*\d+(/\d+)?\s*", text) else nearest_rate(float(text))
     except (ValueError, ZeroDivisionError) as error:
         raise BadInput(f"'{text}' is not a frame rate: write 24, 25 or 24000/1001.") from error
     if rate <= 0:

@@ -55,9 +55,7 @@ class _Reader:
     def scene(self) -> Scene:
         objects = list(_objects(self.archive.getTop(), None))
         if len(objects) >= _MAX_OBJECTS:
-            raise BadInput(
-                f"{self.name} holds over {_MAX_OBJECTS} objects: export the camera and its set alone."
-            )
+            raise BadInput(f"{self.name} holds over {_MAX_OBJECTS} objects: export the camera and its set alone.")
         for entry, parent in objects:
             self._add(entry, parent)
         # Everything was read at one frame a second; the rate then moves it to frames.
@@ -120,16 +118,7 @@ class _Reader:
             times, lens = self._lens(schema)
             keys = times if len(times) > 1 else np.zeros(0)
             self.nodes.append(
-                Node(
-                    path,
-                    parent,
-                    "camera",
-                    np.zeros(1),
-                    np.eye(4)[None],
-                    lens=lens,
-                    lens_frames=keys,
-                    lens_keys=keys,
-                )
+                Node(path, parent, "camera", np.zeros(1), np.eye(4)[None], lens=lens, lens_frames=keys, lens_keys=keys)
             )
         elif AbcGeom.IPolyMesh.matches(metadata):
             self._add_mesh(AbcGeom.IPolyMesh(owner, entry.getName()).getSchema(), path, parent)
@@ -211,10 +200,7 @@ def _lens_of(samples: list[Any]) -> Lens:
     cores: list[Callable[[int], float]] = [s.getCoreValue for s in samples]
     # Written out: this line runs once a sample, and a loop over the indices costs three times as much.
     table = np.array(
-        [
-            (g(0), g(1), g(2), g(3), g(4), g(5), g(6), g(7), g(8), g(9), g(10), g(11), g(14), g(15))
-            for g in cores
-        ],
+        [(g(0), g(1), g(2), g(3), g(4), g(5), g(6), g(7), g(8), g(9), g(10), g(11), g(14), g(15)) for g in cores],
         dtype=np.float64,
     ).reshape(len(samples), 14)
     c = dict(zip([n for n in _CORE if n not in ("open", "close")], table.T, strict=True))

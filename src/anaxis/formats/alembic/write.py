@@ -72,17 +72,13 @@ def _sample(matrix: Floats) -> Any:
 def _sampling(track: Track) -> Any:
     """The samples' times: a first one and a step where they are even, else each by itself."""
     seconds = seconds_of(track.frames, track.rate)
-    even = len(seconds) < 3 or np.allclose(
-        np.diff(track.frames), track.frames[1] - track.frames[0], rtol=0, atol=1e-9
-    )
+    even = len(seconds) < 3 or np.allclose(np.diff(track.frames), track.frames[1] - track.frames[0], rtol=0, atol=1e-9)
     step = float(seconds[1] - seconds[0]) if len(seconds) > 1 else 1.0 / float(track.rate)
     if even:
         return AbcCoreAbstract.TimeSampling(step, float(seconds[0]))
     times = AbcCoreAbstract.TimeVector()
     times.extend(seconds.tolist())
-    return AbcCoreAbstract.TimeSampling(
-        AbcCoreAbstract.TimeSamplingType(AbcCoreAbstract.AcyclicFlag.kAcyclic), times
-    )
+    return AbcCoreAbstract.TimeSampling(AbcCoreAbstract.TimeSamplingType(AbcCoreAbstract.AcyclicFlag.kAcyclic), times)
 
 
 def _write_lens(camera: AbcGeom.OCamera, track: Track, sampling: int, unit: float) -> None:
@@ -97,9 +93,11 @@ def _write_lens(camera: AbcGeom.OCamera, track: Track, sampling: int, unit: floa
         sample.setVerticalFilmOffset(float(lens.offset_y_mm[i]) / 10)
         sample.setLensSqueezeRatio(float(lens.squeeze[i]))
         for values, put in (
-            (lens.focus_m / unit, sample.setFocusDistance), (lens.fstop, sample.setFStop),
-            (lens.near_m / unit, sample.setNearClippingPlane), (lens.far_m / unit, sample.setFarClippingPlane),
-        ):  # fmt: skip
+            (lens.focus_m / unit, sample.setFocusDistance),
+            (lens.fstop, sample.setFStop),
+            (lens.near_m / unit, sample.setNearClippingPlane),
+            (lens.far_m / unit, sample.setFarClippingPlane),
+        ):
             if np.isfinite(values[i]):
                 put(float(values[i]))
         camera.getSchema().set(sample)

@@ -116,12 +116,14 @@ class _Reader:
         if lost:
             self.findings.append(
                 Finding(
-                    "lost_target", "note",
+                    "lost_target",
+                    "note",
                     f"{len(lost)} animation channel{'s' * (len(lost) > 1)} of {self.name} lead nowhere in the file "
-                    f"('{lost[0][:80]}').", "Check in the source what they animate.",
+                    f"('{lost[0][:80]}').",
+                    "Check in the source what they animate.",
                     "What they were meant to move stays still here.",
                 )
-            )  # fmt: skip
+            )
         seconds = [s.seconds for channels in found.values() for _, s in channels]
         self.rate, why = self._stated_rate() or guess_rate(np.concatenate([np.zeros(0), *seconds]))
         self.guesses["rate"] = why
@@ -161,22 +163,13 @@ class _Reader:
         if camera is not None:
             lens, lens_frames, lens_keys, held = self._lens(self.document.by_url(camera.get("url")), path)
             node = replace(
-                node,
-                kind="camera",
-                lens=lens,
-                lens_frames=lens_frames,
-                lens_keys=lens_keys,
-                lens_stepped=held,
+                node, kind="camera", lens=lens, lens_frames=lens_frames, lens_keys=lens_keys, lens_stepped=held
             )
         elif geometry is not None:
             segments = geometry_lines(self.document, self.document.by_url(geometry.get("url")))
             if len(segments):
                 node = replace(node, kind="set", segments=segments)
-        elif (
-            not inner
-            and not any(local(c).startswith("instance_") for c in element)
-            and self.marks < MAX_MARKS
-        ):
+        elif not inner and not any(local(c).startswith("instance_") for c in element) and self.marks < MAX_MARKS:
             self.marks += 1
             node = replace(node, kind="landmark")
         self.nodes.append(node)
@@ -218,9 +211,7 @@ class _Reader:
             out = out @ _matrices(kind, values)
         return frames, np.array(np.broadcast_to(out, (len(frames), 4, 4))), keys, stepped
 
-    def _overlay(
-        self, values: Floats, kind: str, member: str, sampler: Sampler, frames: Floats, path: str
-    ) -> None:
+    def _overlay(self, values: Floats, kind: str, member: str, sampler: Sampler, frames: Floats, path: str) -> None:
         """Put a curve's values in the place of those it animates, in ``values`` (n, c)."""
         at = _columns(kind, member)
         if at is None or sampler.values.shape[1] != len(at):
@@ -242,13 +233,15 @@ class _Reader:
         if view is None:
             is_flat = common is not None and child(common, "orthographic") is not None
             missing = Finding(
-                "no_lens", "error", f"{path} has no perspective lens in the file.",
-                "Set its projection to perspective in the source and export again.", node=path,
-            )  # fmt: skip
+                "no_lens",
+                "error",
+                f"{path} has no perspective lens in the file.",
+                "Set its projection to perspective in the source and export again.",
+                node=path,
+            )
             self.findings.append(orthographic(path) if is_flat else missing)
         parts = {
-            k: child(view, k) if view is not None else None
-            for k in ("xfov", "yfov", "aspect_ratio", "znear", "zfar")
+            k: child(view, k) if view is not None else None for k in ("xfov", "yfov", "aspect_ratio", "znear", "zfar")
         }
         channels = {k: self.animated[e] for k, e in parts.items() if e is not None and e in self.animated}
         samplers = [s for c in channels.values() for _, s in c]
@@ -267,9 +260,13 @@ class _Reader:
         self.guesses[f"lens:{path}"] = NO_FILM_BACK
         unit = self.metres_per_unit
         lens = make_lens(
-            max(1, len(frames)), focal_mm=focal, film_width_mm=FILM_WIDTH_MM, film_height_mm=height,
-            near_m=values["znear"] * unit, far_m=values["zfar"] * unit,
-        )  # fmt: skip
+            max(1, len(frames)),
+            focal_mm=focal,
+            film_width_mm=FILM_WIDTH_MM,
+            film_height_mm=height,
+            near_m=values["znear"] * unit,
+            far_m=values["zfar"] * unit,
+        )
         return lens, frames, keys, stepped
 
 
@@ -286,9 +283,7 @@ def _film(values: dict[str, Floats]) -> tuple[Floats, Floats, str]:
     with np.errstate(invalid="ignore", divide="ignore"):
         if not np.isnan(x).any():
             focal = half / x
-            height = (
-                2 * focal * y if not np.isnan(y).any() else FILM_WIDTH_MM / np.nan_to_num(aspect, nan=16 / 9)
-            )
+            height = 2 * focal * y if not np.isnan(y).any() else FILM_WIDTH_MM / np.nan_to_num(aspect, nan=16 / 9)
             return focal, height, "width"
         height = FILM_WIDTH_MM / np.nan_to_num(aspect, nan=16 / 9)
         return height / 2 / y, height, "height"

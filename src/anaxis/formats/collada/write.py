@@ -174,9 +174,7 @@ def _animation(channel: _Channel, seconds: Floats, outgoing: Outgoing, ids: set[
     n = len(seconds)
     name = "TRANSFORM" if values.shape[1] == 16 else target.rsplit(".", 1)[-1].rsplit("/", 1)[-1].upper()
     kind = "float4x4" if values.shape[1] == 16 else "float"
-    inputs = _source(source["i"], seconds, 1, "TIME") + _source(
-        source["o"], values, values.shape[1], name, kind
-    )
+    inputs = _source(source["i"], seconds, 1, "TIME") + _source(source["o"], values, values.shape[1], name, kind)
     names = " ".join(["BEZIER" if curved else "LINEAR"] * n)
     inputs += (
         f'<source id="{source["k"]}"><Name_array id="{source["k"]}_a" count="{n}">{names}</Name_array><technique_common><accessor source="#{source["k"]}_a" count="{n}" stride="1">'

@@ -16,9 +16,13 @@ from anaxis.formats.text_numbers import numbers_in
 
 # A parser for files that cannot be trusted: no entities, no network, no outside DTD.
 _OPTIONS: dict[str, Any] = {
-    "resolve_entities": False, "no_network": True, "load_dtd": False, "huge_tree": True,
-    "remove_comments": True, "remove_pis": True,
-}  # fmt: skip
+    "resolve_entities": False,
+    "no_network": True,
+    "load_dtd": False,
+    "huge_tree": True,
+    "remove_comments": True,
+    "remove_pis": True,
+}
 _MAX_DEPTH = 512
 
 
@@ -49,13 +53,9 @@ class Document:
             ) from error
         self.root = tree.getroot()
         if tree.docinfo.doctype or tree.docinfo.internalDTD is not None:
-            raise BadInput(
-                f"{self.name} declares a document type, which no COLLADA needs: take the DOCTYPE out."
-            )
+            raise BadInput(f"{self.name} declares a document type, which no COLLADA needs: take the DOCTYPE out.")
         if local(self.root) != "COLLADA":
-            raise BadInput(
-                f"{self.name} is XML but no COLLADA: its root is '{local(self.root)}'; export it again."
-            )
+            raise BadInput(f"{self.name} is XML but no COLLADA: its root is '{local(self.root)}'; export it again.")
         if not str(self.root.get("version", "")).startswith("1."):
             raise BadInput(f"{self.name} states no COLLADA 1 version: export it as COLLADA 1.4.")
         self.ids: dict[str, Any] = {}
@@ -90,9 +90,7 @@ class Document:
         times, values = (self._floats(inputs.get(k), k) for k in ("INPUT", "OUTPUT"))
         count = len(times)
         if not count or (np.diff(times[:, 0]) < 0).any() or not np.isfinite(times).all():
-            raise BadInput(
-                f"{self.name}: the sample times of '{element.get('id')}' do not rise; export it again."
-            )
+            raise BadInput(f"{self.name}: the sample times of '{element.get('id')}' do not rise; export it again.")
         if values.size % count:
             raise BadInput(
                 f"{self.name}: '{element.get('id')}' has {count} sample times and {values.size} values; export it again."

@@ -97,17 +97,10 @@ def read_edit(path: Path, rate: Fraction) -> Edit:
             f"{path.name} holds no clip on a picture track that is seen{left_out}: export the edit with its pictures."
         )
     if len(clips) > _MAX_CLIPS:
-        raise BadInput(
-            f"{path.name} holds {len(clips)} clips; at most {_MAX_CLIPS} are taken: export one sequence."
-        )
+        raise BadInput(f"{path.name} holds {len(clips)} clips; at most {_MAX_CLIPS} are taken: export one sequence.")
     counted = Counter(rate for _, rate in clips)
     edit_rate = _edit_rate(timeline, counted)
-    return Edit(
-        timeline.name or path.stem,
-        edit_rate,
-        tuple(_in_rate(c, r, edit_rate) for c, r in clips),
-        tuple(notes),
-    )
+    return Edit(timeline.name or path.stem, edit_rate, tuple(_in_rate(c, r, edit_rate) for c, r in clips), tuple(notes))
 
 
 def _edit_rate(timeline: Any, counted: Counter[float]) -> Fraction:
@@ -156,9 +149,7 @@ class _Reading:
             here.append(span)
             seen = _without(span, self.covered)
             if not seen:
-                self.notes.append(
-                    f"Clip '{clip.name}' lies under another track all the time: it is left out."
-                )
+                self.notes.append(f"Clip '{clip.name}' lies under another track all the time: it is left out.")
             elif seen != [span]:
                 self.notes.append(
                     f"Clip '{clip.name}' lies under another track in part: only what is seen of it counts."
@@ -192,9 +183,7 @@ class _Reading:
         low, high = _shown_of(track, place_rate)
         shown_from, shown_to = max(start, low), min(start + length, high)
         if shown_to <= shown_from:
-            self.notes.append(
-                f"Clip '{clip.name}' lies outside the range that its track shows: it is left out."
-            )
+            self.notes.append(f"Clip '{clip.name}' lies outside the range that its track shows: it is left out.")
             return None
         rate, speed = float(source.start_time.rate), self._speed(clip)
         first = float(source.start_time.value) + (shown_from - start) / place_rate * rate * speed

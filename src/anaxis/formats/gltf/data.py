@@ -63,12 +63,13 @@ class Accessors:
     def _sparse(self, accessor: Any, raw: np.ndarray, width: int, kind: np.dtype[Any]) -> np.ndarray:
         sparse = accessor.sparse
         where = self._view(
-            sparse.indices.bufferView, sparse.indices.byteOffset or 0, sparse.count, 1,
+            sparse.indices.bufferView,
+            sparse.indices.byteOffset or 0,
+            sparse.count,
+            1,
             np.dtype(_TYPES[sparse.indices.componentType]),
-        )[:, 0]  # fmt: skip
-        values = self._view(
-            sparse.values.bufferView, sparse.values.byteOffset or 0, sparse.count, width, kind
-        )
+        )[:, 0]
+        values = self._view(sparse.values.bufferView, sparse.values.byteOffset or 0, sparse.count, width, kind)
         raw = raw.copy()
         raw[where] = values
         return raw

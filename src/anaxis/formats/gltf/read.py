@@ -55,9 +55,7 @@ class _Channel(NamedTuple):
         if self.kind == "CUBICSPLINE" and self.incoming is not None and self.outgoing is not None:
             return curves.hermite(self.frames, self.values, self.incoming, self.outgoing, frames)
         return (
-            curves.slerp(self.frames, self.values, frames)
-            if turn
-            else curves.linear(self.frames, self.values, frames)
+            curves.slerp(self.frames, self.values, frames) if turn else curves.linear(self.frames, self.values, frames)
         )
 
 
@@ -178,9 +176,7 @@ class _Reader:
         if values.shape[1] == 1 and len(values) != count * per_key:
             values = values.reshape(count * per_key, -1) if len(values) % (count * per_key) == 0 else values
         if len(values) != count * per_key:
-            raise BadInput(
-                f"{self.name}: {target} has {count} sample times and {len(values)} values; export it again."
-            )
+            raise BadInput(f"{self.name}: {target} has {count} sample times and {len(values)} values; export it again.")
         frames = snapped(seconds * float(self.rate))
         if kind == "CUBICSPLINE":
             parts = values.reshape(count, 3, -1)
@@ -301,10 +297,7 @@ class _Reader:
                 if ours in animated
                 else np.array([np.nan if still is None else float(still)])
             )
-        if (
-            not np.isfinite(values["yfov"]).all()
-            or not ((values["yfov"] > 0) & (values["yfov"] < np.pi)).all()
-        ):
+        if not np.isfinite(values["yfov"]).all() or not ((values["yfov"] > 0) & (values["yfov"] < np.pi)).all():
             values["yfov"] = np.where((values["yfov"] > 0) & (values["yfov"] < np.pi), values["yfov"], np.nan)
         if np.isnan(values["aspect"]).any():
             values["aspect"] = np.array([16 / 9])
@@ -314,9 +307,13 @@ class _Reader:
             height = FILM_WIDTH_MM / values["aspect"]
             focal = height / 2 / np.tan(values["yfov"] / 2)
         lens = make_lens(
-            max(1, len(frames)), focal_mm=focal, film_width_mm=FILM_WIDTH_MM, film_height_mm=height,
-            near_m=values["near"], far_m=values["far"],
-        )  # fmt: skip
+            max(1, len(frames)),
+            focal_mm=focal,
+            film_width_mm=FILM_WIDTH_MM,
+            film_height_mm=height,
+            near_m=values["near"],
+            far_m=values["far"],
+        )
         return lens, frames, keys, stepped
 
 

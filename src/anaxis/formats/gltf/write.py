@@ -50,10 +50,14 @@ class _Buffer:
         kind = {1: "SCALAR", 3: "VEC3", 4: "VEC4"}[flat.shape[1]]
         self.accessors.append(
             {
-                "bufferView": len(self.views) - 1, "componentType": 5126, "count": len(values), "type": kind,
-                "min": flat.min(axis=0).astype(float).tolist(), "max": flat.max(axis=0).astype(float).tolist(),
+                "bufferView": len(self.views) - 1,
+                "componentType": 5126,
+                "count": len(values),
+                "type": kind,
+                "min": flat.min(axis=0).astype(float).tolist(),
+                "max": flat.max(axis=0).astype(float).tolist(),
             }
-        )  # fmt: skip
+        )
         return len(self.accessors) - 1
 
 
@@ -84,9 +88,11 @@ class _Document:
         used = track.lens.used(outgoing.image, outgoing.fit)
         yfov = 2 * np.arctan(used.height_mm / 2 / track.lens.focal_mm)
         entry: dict[str, Any] = {
-            "name": node.name, "camera": len(self.cameras),
-            "translation": track.position_m[0].tolist(), "rotation": turn[0].tolist(),
-        }  # fmt: skip
+            "name": node.name,
+            "camera": len(self.cameras),
+            "translation": track.position_m[0].tolist(),
+            "rotation": turn[0].tolist(),
+        }
         motion, zoom = _Motion(self.buffer, outgoing), _Motion(self.buffer, outgoing)
         if is_still(track.position_m) and is_still(turn):
             # Its range arrives all the same; and some readers refuse a file without a buffer.
@@ -106,10 +112,14 @@ class _Document:
         self.nodes += here
         if node.root is not None:
             placement = node.root.placement
-            self.nodes.append({
-                "name": node.root.name, "children": index, "translation": placement.shift_m.tolist(),
-                "rotation": Rotation.from_matrix(placement.turn).as_quat().tolist(),
-            })  # fmt: skip
+            self.nodes.append(
+                {
+                    "name": node.root.name,
+                    "children": index,
+                    "translation": placement.shift_m.tolist(),
+                    "rotation": Rotation.from_matrix(placement.turn).as_quat().tolist(),
+                }
+            )
             index = [len(self.nodes) - 1]
         self.top += index
         aspect = float(used.width_mm[0] / used.height_mm[0])
@@ -161,18 +171,10 @@ class _Motion:
         if keys is not None and columns:
             parts = (keys.slope_in * self.rate, keys.values, keys.slope_out * self.rate)
             cubic = np.stack([p[:, columns] for p in parts], axis=1).reshape(-1, len(columns))
-            sampler = {
-                "input": self._times(True),
-                "output": self.buffer.add(cubic),
-                "interpolation": "CUBICSPLINE",
-            }
+            sampler = {"input": self._times(True), "output": self.buffer.add(cubic), "interpolation": "CUBICSPLINE"}
         else:
             # A field of view and a landmark are no channels of the keys: they stay on every frame.
-            sampler = {
-                "input": self._times(False),
-                "output": self.buffer.add(values),
-                "interpolation": "LINEAR",
-            }
+            sampler = {"input": self._times(False), "output": self.buffer.add(values), "interpolation": "LINEAR"}
         self.samplers.append(sampler)
         self.channels.append({"sampler": len(self.samplers) - 1, "target": target})
 
@@ -200,13 +202,10 @@ def _camera(outgoing: Outgoing, name: str, yfov: float, aspect: float) -> dict[s
     first = {k: float(getattr(lens, k)[0]) for k, c in CHANNELS.items() if not c.clip}
     image = outgoing.image
     extras = {
-        "rate": rate_text(track.rate), "first_frame": plain_frame(track.frames[0]), "frame_at_zero_s": plain_frame(outgoing.zero_frame),
+        "rate": rate_text(track.rate),
+        "first_frame": plain_frame(track.frames[0]),
+        "frame_at_zero_s": plain_frame(outgoing.zero_frame),
         "image": {"width_px": image.width_px, "height_px": image.height_px, "pixel_aspect": image.pixel_aspect},
         "lens": {k: v for k, v in first.items() if np.isfinite(v)},
-    }  # fmt: skip
-    return {
-        "type": "perspective",
-        "name": name,
-        "perspective": perspective,
-        "extras": {"anaxis": extras},
     }
+    return {"type": "perspective", "name": name, "perspective": perspective, "extras": {"anaxis": extras}}

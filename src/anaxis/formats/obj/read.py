@@ -45,10 +45,15 @@ def read_obj(path: Path, bundle: Path | None = None) -> Scene:
             mark = name if len(piece.points) == 1 and segments is None else f"{name}_point_{i + 1}"
             nodes.append(Node(mark, None, "landmark", np.zeros(1), _at(points[index])))
     scene = Scene(
-        name=path.name, format="obj", convention=Convention(metres_per_unit=1.0), rate=Fraction(24),
-        first_frame=0.0, last_frame=0.0, nodes=tuple(within_budget(nodes)),
+        name=path.name,
+        format="obj",
+        convention=Convention(metres_per_unit=1.0),
+        rate=Fraction(24),
+        first_frame=0.0,
+        last_frame=0.0,
+        nodes=tuple(within_budget(nodes)),
         guesses={"up_axis": "the format has no place for it; Y is the commoner"},
-    )  # fmt: skip
+    )
     return with_guesses(scene, up_axis=False, metres_per_unit=True)
 
 

@@ -94,16 +94,12 @@ def columns_of(layout: dict[str, Any], count: int) -> list[Column]:
     for i, entry in enumerate(layout.get("columns", [])):
         quantity, unit = str(entry.get("quantity", "")), str(entry.get("unit", "") or "")
         if quantity not in QUANTITIES:
-            raise BadInput(
-                f"Column {i + 1} is said to be '{quantity}': choose one of {', '.join(QUANTITIES)}."
-            )
+            raise BadInput(f"Column {i + 1} is said to be '{quantity}': choose one of {', '.join(QUANTITIES)}.")
         if unit and unit not in QUANTITIES[quantity].units:
             unit = ""
         out.append(Column(quantity, unit, -1 if entry.get("sign") == -1 else 1, str(entry.get("why", ""))))
     if len(out) != count:
-        raise BadInput(
-            f"The layout names {len(out)} columns and the table has {count}: choose another layout."
-        )
+        raise BadInput(f"The layout names {len(out)} columns and the table has {count}: choose another layout.")
     used = [c.quantity for c in out if c.quantity != NOTHING]
     twice = next((q for q in used if used.count(q) > 1), None)
     if twice:

@@ -49,9 +49,7 @@ def read_columns(path: Path, bundle: Path | None = None, layout: dict[str, Any] 
         i, column = by_name[name]
         return table[:, i] * column.factor
 
-    guesses: dict[str, str] = (
-        {} if layout else {"columns": "what each column is was told from headings and behaviour"}
-    )
+    guesses: dict[str, str] = {} if layout else {"columns": "what each column is was told from headings and behaviour"}
     spoken = (layout or {}).get("convention")
     convention = convention_from_document(spoken) if spoken else Convention(metres_per_unit=1.0)
     order = (layout or {}).get("order")
@@ -91,11 +89,7 @@ def read_columns(path: Path, bundle: Path | None = None, layout: dict[str, Any] 
 
 
 def _preview(
-    headings: list[str] | None,
-    rows: list[list[str]],
-    delimiter: str,
-    columns: list[Column],
-    layout: dict[str, Any],
+    headings: list[str] | None, rows: list[list[str]], delimiter: str, columns: list[Column], layout: dict[str, Any]
 ) -> dict[str, Any]:
     """What the picker shows: the first rows, and the layout in force."""
     return {
@@ -104,9 +98,7 @@ def _preview(
         "count": len(rows),
         "delimiter": {",": "commas", ";": "semicolons", "\t": "tabs"}.get(delimiter, "blanks"),
         "layout": {
-            "columns": [
-                {"quantity": c.quantity, "unit": c.unit, "sign": c.sign, "why": c.why} for c in columns
-            ],
+            "columns": [{"quantity": c.quantity, "unit": c.unit, "sign": c.sign, "why": c.why} for c in columns],
             **{k: layout.get(k) for k in ("convention", "axes", "order", "rate")},
         },
     }
@@ -133,9 +125,7 @@ def _table(path: Path) -> tuple[list[str] | None, list[list[str]], str]:
     if all(row and row[-1] == "" for row in rows):
         rows = [row[:-1] for row in rows]
     if delimiter != "," and "," in text:
-        rows = [
-            [c.replace(",", ".") if c.count(",") == 1 and "." not in c else c for c in row] for row in rows
-        ]
+        rows = [[c.replace(",", ".") if c.count(",") == 1 and "." not in c else c for c in row] for row in rows]
     if not 3 <= len(rows[0]) <= _MAX_COLUMNS:
         raise BadInput(
             f"{path.name} has {len(rows[0])} column{'s' * (len(rows[0]) != 1)}: a camera needs at least three, one "
@@ -226,9 +216,7 @@ def _local(values: Any, convention: Convention, count: int, name: str) -> Floats
         turns = np.stack(quaternion, axis=1)
         good = np.isfinite(turns).all(axis=1)
         if (np.linalg.norm(turns[good], axis=1) < 1e-9).any():
-            raise BadInput(
-                f"{name} has a quaternion without length: choose other columns, or correct that row."
-            )
+            raise BadInput(f"{name} has a quaternion without length: choose other columns, or correct that row.")
         local[good, :3, :3] = Rotation.from_quat(turns[good]).as_matrix()
         local[~good, :3, :3] = np.nan
         return local
@@ -241,9 +229,7 @@ def _local(values: Any, convention: Convention, count: int, name: str) -> Floats
     return local
 
 
-def _lens(
-    values: Any, metres_per_unit: float, count: int, guesses: dict[str, str]
-) -> tuple[Lens, str | None]:
+def _lens(values: Any, metres_per_unit: float, count: int, guesses: dict[str, str]) -> tuple[Lens, str | None]:
     """The lens from whichever of its quantities the table has, and the fit that keeps what is stated."""
     width, height, focal = values("film_width"), values("film_height"), values("focal")
     hfov, vfov, zoom, squeeze = values("hfov"), values("vfov"), values("zoom"), values("squeeze")

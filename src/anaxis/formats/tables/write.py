@@ -64,9 +64,9 @@ def write_columns(cameras: Sequence[Outgoing], folder: Path, stem: str) -> list[
         if headings:
             writer.writerow(headings)
         for row in table.tolist():
-            writer.writerow([
-                plain_frame(v) if i in frames else "" if np.isnan(v) else repr(v) for i, v in enumerate(row)
-            ])  # fmt: skip
+            writer.writerow(
+                [plain_frame(v) if i in frames else "" if np.isnan(v) else repr(v) for i, v in enumerate(row)]
+            )
     return [target]
 
 

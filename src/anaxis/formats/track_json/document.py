@@ -61,11 +61,7 @@ def track_document(outgoing: Outgoing) -> dict[str, Any]:
         "name": track.name,
         "convention": convention_document(convention),
         "rate": rate_text(track.rate),
-        "image": {
-            "width_px": image.width_px,
-            "height_px": image.height_px,
-            "pixel_aspect": image.pixel_aspect,
-        },
+        "image": {"width_px": image.width_px, "height_px": image.height_px, "pixel_aspect": image.pixel_aspect},
         "fit": outgoing.fit,
         "frames": [plain_frame(f) for f in track.frames.tolist()],
         "position": numbers.position.tolist(),
@@ -73,8 +69,7 @@ def track_document(outgoing: Outgoing) -> dict[str, Any]:
         "rotation_deg": numbers.rotation_deg.tolist(),
         "lens": lens,
         "landmarks": [
-            {"name": name, "position": marks[:, i].tolist()}
-            for i, name in enumerate(outgoing.landmarks.names)
+            {"name": name, "position": marks[:, i].tolist()} for i, name in enumerate(outgoing.landmarks.names)
         ],
         **keys,
     }
@@ -131,9 +126,7 @@ def read_track_json(path: Path, bundle: Path | None = None) -> Scene:
     try:
         document = json.loads(path.read_text(encoding="utf-8"))
     except (json.JSONDecodeError, UnicodeDecodeError, RecursionError) as error:
-        where = (
-            f" (line {error.lineno}, column {error.colno})" if isinstance(error, json.JSONDecodeError) else ""
-        )
+        where = f" (line {error.lineno}, column {error.colno})" if isinstance(error, json.JSONDecodeError) else ""
         raise BadInput(
             f"{path.name} is not readable JSON{where}: it breaks off or is another kind of file; export it again."
         ) from error
@@ -174,9 +167,7 @@ def _scene(document: dict[str, Any], name: str) -> Scene:
     frames = _array(document["frames"], (n,), name, "frames")
     for key in ("position", "rotation"):
         if len(document[key]) != n:
-            raise BadInput(
-                f"{name} has {n} frames but {len(document[key])} entries in {key}: each frame needs one."
-            )
+            raise BadInput(f"{name} has {n} frames but {len(document[key])} entries in {key}: each frame needs one.")
     if n > MAX_FRAMES or (np.diff(frames) <= 0).any():
         raise BadInput(f"{name}: the frames must rise from one to the next, {MAX_FRAMES} of them at most.")
     local = np.zeros((n, 4, 4))
@@ -187,9 +178,7 @@ def _scene(document: dict[str, Any], name: str) -> Scene:
     for key, value in document["lens"].items():
         values = _array(_listed(value), (-1,), name, key)
         if len(values) not in (1, n):
-            raise BadInput(
-                f"{name} has {n} frames but {len(values)} values of {key}: give one, or one a frame."
-            )
+            raise BadInput(f"{name} has {n} frames but {len(values)} values of {key}: give one, or one a frame.")
         if key in _IN_UNITS:
             lens[_IN_UNITS[key]] = values * convention.metres_per_unit
         else:
@@ -224,9 +213,13 @@ def _landmark(entry: dict[str, Any], frames: Floats, name: str) -> Node:
     local[:, :3, 3] = positions
     moving = len(positions) > 1
     return Node(
-        f"/landmarks/{entry['name']}", None, "landmark", frames if moving else np.zeros(1), local,
+        f"/landmarks/{entry['name']}",
+        None,
+        "landmark",
+        frames if moving else np.zeros(1),
+        local,
         frames if moving else np.zeros(0),
-    )  # fmt: skip
+    )
 
 
 def _channel(values: Floats) -> Any:

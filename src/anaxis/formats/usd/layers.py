@@ -86,9 +86,7 @@ class Opened:
         paths: list[Sdf.Path] = []
         layer.Traverse("/", paths.append)
         for path in paths:
-            spec = (
-                layer.GetPrimAtPath(path) if path.IsPrimPath() or path.IsPrimVariantSelectionPath() else None
-            )
+            spec = layer.GetPrimAtPath(path) if path.IsPrimPath() or path.IsPrimVariantSelectionPath() else None
             if spec is None:
                 continue
             for field in ("references", "payload"):

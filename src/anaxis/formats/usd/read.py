@@ -75,16 +75,13 @@ class _Reader:
             self.guesses["metres_per_unit"] = "the file does not say; 0.01 is the standard's fallback"
         if not (np.isfinite(self.metres_per_unit) and self.metres_per_unit > 0):
             raise BadInput(
-                f"{name} says metersPerUnit = {self.metres_per_unit:g}: it must be above zero; set it and "
-                "export again."
+                f"{name} says metersPerUnit = {self.metres_per_unit:g}: it must be above zero; set it and export again."
             )
         self.clock = self._clock()
         self.nodes: dict[str, Node] = {}
 
     def scene(self) -> Scene:
-        prims = list(
-            Usd.PrimRange(self.stage.GetPseudoRoot(), Usd.TraverseInstanceProxies(Usd.PrimDefaultPredicate))
-        )
+        prims = list(Usd.PrimRange(self.stage.GetPseudoRoot(), Usd.TraverseInstanceProxies(Usd.PrimDefaultPredicate)))
         cameras = [p for p in prims if p.IsA(UsdGeom.Camera)]
         for prim in cameras:
             self._add(prim)
@@ -236,8 +233,9 @@ class _Reader:
         path = str(prim.GetPath())
         if camera.GetProjectionAttr().Get() == UsdGeom.Tokens.orthographic:
             self.findings.append(orthographic(path))
-        if not (camera.GetHorizontalApertureAttr().HasAuthoredValue() and
-                camera.GetFocalLengthAttr().HasAuthoredValue()):  # fmt: skip
+        if not (
+            camera.GetHorizontalApertureAttr().HasAuthoredValue() and camera.GetFocalLengthAttr().HasAuthoredValue()
+        ):
             self.guesses[f"lens:{path}"] = "the file leaves the film back or focal length at its default"
         squeeze_attr = prim.GetAttribute(SQUEEZE)
         attrs = {
@@ -273,9 +271,7 @@ class _Reader:
 
     def _image(self, prims: list[Usd.Prim]) -> Image | None:
         named = UsdRender.Settings.GetStageRenderSettings(self.stage)
-        candidates = ([named] if named else []) + [
-            UsdRender.Settings(p) for p in prims if p.IsA(UsdRender.Settings)
-        ]
+        candidates = ([named] if named else []) + [UsdRender.Settings(p) for p in prims if p.IsA(UsdRender.Settings)]
         for settings in candidates:
             attr = settings.GetResolutionAttr()
             if attr.HasAuthoredValue():

@@ -48,8 +48,7 @@ def write_usd(cameras: Sequence[Outgoing], folder: Path, stem: str) -> list[Path
             stage.SetMetadata("renderSettingsPrimPath", str(settings.GetPath()))
     said = "; ".join(f"{c.track.name}: {len(c.track)} frames" for c in cameras)
     stage.SetMetadata(
-        "comment",
-        f"{said} at {rate_label(cameras[0].track.rate)} frames a second, world space, written by Anaxis",
+        "comment", f"{said} at {rate_label(cameras[0].track.rate)} frames a second, world space, written by Anaxis"
     )
     target = folder / f"{stem}.usd"
     layer.Export(str(target), args={"format": "usdc"})
@@ -88,10 +87,7 @@ def _write_pose(camera: UsdGeom.Camera, outgoing: Outgoing, convention: Conventi
 
 def _write_keys(camera: UsdGeom.Camera, keys: Keys) -> None:
     double = UsdGeom.XformOp.PrecisionDouble
-    for op, columns in (
-        (camera.AddTranslateOp(double), slice(0, 3)),
-        (camera.AddRotateXYZOp(double), slice(3, 6)),
-    ):
+    for op, columns in ((camera.AddTranslateOp(double), slice(0, 3)), (camera.AddRotateXYZOp(double), slice(3, 6))):
         _set_samples(op.GetAttr(), keys.frames, [Gf.Vec3d(*v) for v in keys.values[:, columns].tolist()])
 
 
@@ -126,9 +122,11 @@ def _write_landmarks(stage: Usd.Stage, above: str, node: Node, convention: Conve
     if node.marks:
         UsdGeom.Scope.Define(stage, f"{above}/landmarks")
     for name, place in places(node, convention):
-        attr = UsdGeom.Xform.Define(stage, f"{above}/landmarks/{name}").AddTranslateOp(
-            UsdGeom.XformOp.PrecisionDouble
-        ).GetAttr()  # fmt: skip
+        attr = (
+            UsdGeom.Xform.Define(stage, f"{above}/landmarks/{name}")
+            .AddTranslateOp(UsdGeom.XformOp.PrecisionDouble)
+            .GetAttr()
+        )
         points = [Gf.Vec3d(*p) for p in place.tolist()]
         if len(points) == 1:
             attr.Set(points[0])

@@ -17,9 +17,7 @@ class FilmDefault(Parameters):
 
 def arrive(a: Arriving, p: FilmDefault, convention: Convention) -> Arriving:
     n = len(a.track)
-    return a.with_lens(
-        film_width_mm=np.full(n, p.width_mm), film_height_mm=np.full(n, p.height_mm), squeeze=np.ones(n)
-    )
+    return a.with_lens(film_width_mm=np.full(n, p.width_mm), film_height_mm=np.full(n, p.height_mm), squeeze=np.ones(n))
 
 
 def undo(s: Outbound, p: FilmDefault) -> Outbound:
@@ -34,9 +32,13 @@ def undo(s: Outbound, p: FilmDefault) -> Outbound:
             f"type {lens.film_width_mm[0]:.4f} x {lens.film_height_mm[0]:.4f} mm there."
         )
     return s.with_lens(
-        focal_mm=lens.focal_mm * ratio, film_width_mm=np.full(n, p.width_mm), film_height_mm=np.full(n, p.height_mm),
-        offset_x_mm=lens.offset_x_mm * ratio, offset_y_mm=lens.offset_y_mm * ratio, squeeze=np.ones(n),
-    )  # fmt: skip
+        focal_mm=lens.focal_mm * ratio,
+        film_width_mm=np.full(n, p.width_mm),
+        film_height_mm=np.full(n, p.height_mm),
+        offset_x_mm=lens.offset_x_mm * ratio,
+        offset_y_mm=lens.offset_y_mm * ratio,
+        squeeze=np.ones(n),
+    )
 
 
 HABIT = Habit(

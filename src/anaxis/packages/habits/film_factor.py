@@ -13,16 +13,12 @@ class FilmFactor(Parameters):
 
 def arrive(a: Arriving, p: FilmFactor, convention: Convention) -> Arriving:
     lens = a.track.lens
-    return a.with_lens(
-        film_width_mm=lens.film_width_mm * p.factor, film_height_mm=lens.film_height_mm * p.factor
-    )
+    return a.with_lens(film_width_mm=lens.film_width_mm * p.factor, film_height_mm=lens.film_height_mm * p.factor)
 
 
 def undo(s: Outbound, p: FilmFactor) -> Outbound:
     lens = s.track.lens
-    return s.with_lens(
-        film_width_mm=lens.film_width_mm / p.factor, film_height_mm=lens.film_height_mm / p.factor
-    )
+    return s.with_lens(film_width_mm=lens.film_width_mm / p.factor, film_height_mm=lens.film_height_mm / p.factor)
 
 
 HABIT = Habit(

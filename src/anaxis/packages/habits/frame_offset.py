@@ -23,9 +23,7 @@ def undo(s: Outbound, p: FrameOffset) -> Outbound:
 
 def words(p: FrameOffset) -> str:
     count = abs(p.frames)
-    return (
-        f"shows every frame {number(count)} frame{'s' * (count != 1)} {'late' if p.frames > 0 else 'early'}"
-    )
+    return f"shows every frame {number(count)} frame{'s' * (count != 1)} {'late' if p.frames > 0 else 'early'}"
 
 
 HABIT = Habit("frame_offset", "Is some frames late", FrameOffset, arrive, undo, words)

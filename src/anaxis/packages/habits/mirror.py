@@ -32,11 +32,5 @@ def undo(s: Outbound, p: Mirror) -> Outbound:
 
 
 HABIT = Habit(
-    "mirror",
-    "Mirrors the world",
-    Mirror,
-    arrive,
-    undo,
-    lambda p: f"mirrors the world along its {p.axis}",
-    1.5,
+    "mirror", "Mirrors the world", Mirror, arrive, undo, lambda p: f"mirrors the world along its {p.axis}", 1.5
 )

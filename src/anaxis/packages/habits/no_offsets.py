@@ -28,6 +28,4 @@ def undo(s: Outbound, p: NoOffsets) -> Outbound:
     )
 
 
-HABIT = Habit(
-    "no_offsets", "Drops offsets", NoOffsets, arrive, undo, lambda p: "drops the film back's offsets", 1.1
-)
+HABIT = Habit("no_offsets", "Drops offsets", NoOffsets, arrive, undo, lambda p: "drops the film back's offsets", 1.1)

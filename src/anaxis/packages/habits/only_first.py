@@ -28,11 +28,5 @@ def undo(s: Outbound, p: OnlyFirst) -> Outbound:
 
 
 HABIT = Habit(
-    "only_first",
-    "Takes only the first frame",
-    OnlyFirst,
-    arrive,
-    undo,
-    lambda p: "takes only the first frame",
-    1.2,
+    "only_first", "Takes only the first frame", OnlyFirst, arrive, undo, lambda p: "takes only the first frame", 1.2
 )

@@ -34,9 +34,7 @@ def undo(s: Outbound, p: OwnRate) -> Outbound:
 
 
 def words(p: OwnRate) -> str:
-    return (
-        f"plays the file's time at {rate_label(parse_rate(p.rate))} frames a second instead of the file's own"
-    )
+    return f"plays the file's time at {rate_label(parse_rate(p.rate))} frames a second instead of the file's own"
 
 
 HABIT = Habit("own_rate", "Takes its own rate", OwnRate, arrive, undo, words, 1.2)

@@ -20,12 +20,5 @@ def undo(s: Outbound, p: Parents) -> Outbound:
 
 
 HABIT = Habit(
-    "parents",
-    "Ignores parents",
-    Parents,
-    arrive,
-    undo,
-    lambda p: "leaves the camera's parents out",
-    1.2,
-    on_tree=True,
+    "parents", "Ignores parents", Parents, arrive, undo, lambda p: "leaves the camera's parents out", 1.2, on_tree=True
 )

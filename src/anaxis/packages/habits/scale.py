@@ -19,6 +19,4 @@ def undo(s: Outbound, p: Scale) -> Outbound:
     return s.scaled(1.0 / p.factor)
 
 
-HABIT = Habit(
-    "scale", "Scales the root", Scale, arrive, undo, lambda p: f"scales everything by {number(p.factor)}"
-)
+HABIT = Habit("scale", "Scales the root", Scale, arrive, undo, lambda p: f"scales everything by {number(p.factor)}")

@@ -21,17 +21,9 @@ def arrive(a: Arriving, p: Snap, convention: Convention) -> Arriving:
 def undo(s: Outbound, p: Snap) -> Outbound:
     if (s.track.frames == np.round(s.track.frames)).all():
         return s
-    return s.but(
-        "The package moves samples between frames to whole frames: bake the camera on whole frames for it."
-    )
+    return s.but("The package moves samples between frames to whole frames: bake the camera on whole frames for it.")
 
 
 HABIT = Habit(
-    "snap",
-    "Snaps sub-frames",
-    Snap,
-    arrive,
-    undo,
-    lambda p: "moves samples between frames to whole frames",
-    1.4,
+    "snap", "Snaps sub-frames", Snap, arrive, undo, lambda p: "moves samples between frames to whole frames", 1.4
 )

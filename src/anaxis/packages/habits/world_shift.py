@@ -18,9 +18,7 @@ class WorldShift(Parameters):
 
 
 def arrive(a: Arriving, p: WorldShift, convention: Convention) -> Arriving:
-    return a.moved(
-        a.track.position_m + convention.position_to_canonical(np.array([p.x, p.y, p.z])), a.track.rotation
-    )
+    return a.moved(a.track.position_m + convention.position_to_canonical(np.array([p.x, p.y, p.z])), a.track.rotation)
 
 
 def undo(s: Outbound, p: WorldShift) -> Outbound:

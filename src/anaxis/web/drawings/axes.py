@@ -23,9 +23,7 @@ def axes_svg(convention: Convention, caption: str, size_px: int = 168) -> Markup
     return axes_drawing(convention.world, convention.camera, caption, size_px)
 
 
-def axes_drawing(
-    world: Floats, camera: Floats, caption: str, size_px: int = 168, to_turn: bool = False
-) -> Markup:
+def axes_drawing(world: Floats, camera: Floats, caption: str, size_px: int = 168, to_turn: bool = False) -> Markup:
     """The same of two signed permutations that need not agree; ``to_turn`` gives each arm a handle to be dragged by."""
     beyond = 15.0 if to_turn else 9.0  # the letter stands clear of the handle
     both = (
@@ -69,9 +67,7 @@ def _handles(axes: Floats, origin: Floats, length: float, side: str) -> str:
 def directions(origin: Floats, length: float) -> list[tuple[str, tuple[float, float]]]:
     """Where the ends of canonical right, up and back fall on the page: ("+right", (x, y))..."""
     ends = [
-        (f"{s}{name}", origin + k * length * _PAGE[i])
-        for i, name in enumerate(SIDES)
-        for s, k in (("+", 1), ("-", -1))
+        (f"{s}{name}", origin + k * length * _PAGE[i]) for i, name in enumerate(SIDES) for s, k in (("+", 1), ("-", -1))
     ]
     return [(towards, (float(at[0]), float(at[1]))) for towards, at in ends]
 
@@ -101,9 +97,7 @@ def _camera_symbol(at: Floats) -> str:
     far = at - 26 * _PAGE[2]
     right, up = _PAGE[0] * 13, _PAGE[1] * 9
     corners = [far - right + up, far + right + up, far + right - up, far - right - up]
-    lines = "".join(
-        f'<line x1="{at[0]:.1f}" y1="{at[1]:.1f}" x2="{c[0]:.1f}" y2="{c[1]:.1f}"/>' for c in corners
-    )
+    lines = "".join(f'<line x1="{at[0]:.1f}" y1="{at[1]:.1f}" x2="{c[0]:.1f}" y2="{c[1]:.1f}"/>' for c in corners)
     outline = " ".join(f"{x:.1f},{y:.1f}" for x, y in corners)
     return f'<g class="eye">{lines}<polygon points="{outline}"/></g>'
 

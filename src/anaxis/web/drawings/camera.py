@@ -152,9 +152,10 @@ def proof_bundle(
 def _side(side: str, numbers: Numbers) -> dict[str, Floats]:
     """A side's numbers on every frame, by the names that cells ask for them."""
     return {
-        f"{side}_position": numbers.position, f"{side}_rotation": numbers.rotation_deg,
+        f"{side}_position": numbers.position,
+        f"{side}_rotation": numbers.rotation_deg,
         **{f"{side}_{k}": getattr(numbers, k) for k in _SHOWN_NUMBERS},
-    }  # fmt: skip
+    }
 
 
 def _facts(image: Image, landmarks: Landmarks) -> dict[str, Any]:

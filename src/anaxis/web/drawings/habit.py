@@ -51,21 +51,14 @@ def _renumbered(track: Track, first: float) -> Track:
 def _lines(code: str, track: Track, seen: Track) -> tuple[np.ndarray, np.ndarray, str]:
     if code in _TIME:
         return (
-            np.stack([track.frames, -track.position_m[:, 0]], axis=1), np.stack([seen.frames, -seen.position_m[:, 0]], axis=1), "over frames",
-        )  # fmt: skip
-    if code in (
-        "film_factor",
-        "film_default",
-        "focal_factor",
-        "vfov_as_hfov",
-        "no_offsets",
-        "no_lens_animation",
-    ):
+            np.stack([track.frames, -track.position_m[:, 0]], axis=1),
+            np.stack([seen.frames, -seen.position_m[:, 0]], axis=1),
+            "over frames",
+        )
+    if code in ("film_factor", "film_default", "focal_factor", "vfov_as_hfov", "no_offsets", "no_lens_animation"):
         at = len(track) - 1
         return _window(track, at), _window(seen, min(at, len(seen) - 1)), "the view"
-    up = code in ("up_axis", "no_roll") or abs(np.ptp(seen.position_m[:, 1])) > 3 * abs(
-        np.ptp(seen.position_m[:, 2])
-    )
+    up = code in ("up_axis", "no_roll") or abs(np.ptp(seen.position_m[:, 1])) > 3 * abs(np.ptp(seen.position_m[:, 2]))
     axes = [0, 1] if up else [0, 2]
     sign = np.array([1.0, -1.0 if up else 1.0])
     ahead = [t.position_m[:, axes] * sign for t in (track, seen)]
@@ -97,9 +90,7 @@ def _paths(meant: np.ndarray, arrived: np.ndarray) -> str:
         low, high = both_low, both_high
     span = np.maximum(high - low, 1e-6)
     room = np.array(_SIZE) - 2 * _PAD
-    if (
-        abs(span[0] / span[1]) > 30 or np.ptp(meant[:, 0]) > 20
-    ):  # over frames the two axes have nothing in common
+    if abs(span[0] / span[1]) > 30 or np.ptp(meant[:, 0]) > 20:  # over frames the two axes have nothing in common
         scale = room / span
     else:
         scale = np.full(2, float((room / span).min()))

@@ -30,14 +30,10 @@ def keys_svg(result: dict[str, Any], tolerance_px: float) -> Markup:
     column = np.minimum((np.arange(len(frames)) * _COLUMNS) // max(1, len(frames)), _COLUMNS - 1)
     starts = np.flatnonzero(np.diff(column, prepend=-1))
     worst = np.maximum.reduceat(off, starts)
-    line = " ".join(
-        f"{x(f):.1f},{y(v):.1f}" for f, v in zip(frames[starts].tolist(), worst.tolist(), strict=True)
-    )
+    line = " ".join(f"{x(f):.1f},{y(v):.1f}" for f, v in zip(frames[starts].tolist(), worst.tolist(), strict=True))
     ticks = "".join(f"M{x(f):.1f} {_FOOT + 3:.0f}v9" for f in result["frames"])
     limit = y(tolerance_px)
-    said = (
-        f"{result['after']} of {result['before']} keys; the worst frame is off by {result['max_px']:.3g} px"
-    )
+    said = f"{result['after']} of {result['before']} keys; the worst frame is off by {result['max_px']:.3g} px"
     return Markup(
         f'<svg class="keys" viewBox="0 0 {_WIDTH:g} 124" role="img" aria-label="{said}">'
         f'<path class="limit" d="M{_LEFT} {limit:.1f}H{_WIDTH - _RIGHT}"/><text x="{_LEFT}" y="{limit - 4:.1f}">{tolerance_px:g} px</text>'

@@ -77,12 +77,16 @@ def film_svg(view: FilmView, scale: float | None = None) -> Markup:
     foot = 22 + down + 16
     parts = [
         '<defs><pattern id="cropped" width="6" height="6" patternUnits="userSpaceOnUse" patternTransform="rotate(45)"><path d="M0 0V6"/></pattern></defs>',
-        film, clear, image, film.replace('class="film"', 'class="edge"'), corner,
+        film,
+        clear,
+        image,
+        film.replace('class="film"', 'class="edge"'),
+        corner,
         f'<path class="axis" d="M{x(0) - 5:.1f} {y(0):.1f}h10M{x(0):.1f} {y(0) - 5:.1f}v10"/>',
         f'<text x="{x(0):.1f}" y="14" text-anchor="middle">film back {view.film_width_mm:.2f} mm</text>',
         f'<text x="{x(view.film_width_mm / 2) + 5:.1f}" y="{y(0) + 4:.1f}">{view.film_height_mm:.2f}</text>',
         f'<text class="image" x="{x(view.offset_x_mm):.1f}" y="{foot:.1f}" text-anchor="middle">image {wide:.2f} × {high:.2f} mm</text>',
-    ]  # fmt: skip
+    ]
     said = f"Film back {view.film_width_mm:.2f} by {view.film_height_mm:.2f} mm; the image uses {wide:.2f} by {high:.2f} mm"
     return Markup(
         f'<svg class="film" data-mm="{scale:.6f}" data-x="{x(0):.3f}" data-y="{y(0):.3f}" viewBox="0 0 {_WIDTH:g} {foot + 8:.0f}" role="img" aria-label="{said}">{"".join(parts)}</svg>'
@@ -93,17 +97,16 @@ def part_svg(plate: Image, part: Part) -> Markup:
     """The plate (solid) and the part of it (dashed), with the part's size in pixels."""
     a = plate.pixel_aspect
     left, top = min(0.0, part.x_px), min(0.0, part.y_px)
-    right, bottom = (
-        max(plate.width_px, part.x_px + part.width_px),
-        max(plate.height_px, part.y_px + part.height_px),
-    )
+    right, bottom = (max(plate.width_px, part.x_px + part.width_px), max(plate.height_px, part.y_px + part.height_px))
     scale = min(300.0 / ((right - left) * a), 120.0 / (bottom - top))
 
     def box(x0: float, y0: float, w: float, h: float, kind: str) -> str:
         return f'<rect class="{kind}" x="{8 + (x0 - left) * a * scale:.1f}" y="{6 + (y0 - top) * scale:.1f}" width="{w * a * scale:.1f}" height="{h * scale:.1f}"/>'
 
     foot = 6 + (bottom - top) * scale + 16
-    said = f"A part of {part.width_px:g} by {part.height_px:g} pixels of a plate of {plate.width_px} by {plate.height_px}"
+    said = (
+        f"A part of {part.width_px:g} by {part.height_px:g} pixels of a plate of {plate.width_px} by {plate.height_px}"
+    )
     return Markup(
         f'<svg class="film" viewBox="0 0 {_WIDTH:g} {foot + 6:.0f}" role="img" aria-label="{said}">{box(0, 0, plate.width_px, plate.height_px, "edge")}'
         f'{box(part.x_px, part.y_px, part.width_px, part.height_px, "image")}<text class="image" x="8" y="{foot:.0f}">{part.width_px:g} × {part.height_px:g} px at {part.x_px:g}, {part.y_px:g}</text></svg>'
@@ -129,6 +132,4 @@ def views_svg(hfov_deg: float, vfov_deg: float) -> Markup:
             f'<text x="{(x0 + 28 if angle > 25 else x0 + dx + 6):.1f}" y="{y0 + 4:.1f}">{angle:.2f}°</text><text class="name" x="{x0}" y="100">{label}</text>'
         )
     said = f"Horizontal field of view {hfov_deg:.2f} degrees, vertical {vfov_deg:.2f} degrees"
-    return Markup(
-        f'<svg class="wedges" viewBox="0 0 340 106" role="img" aria-label="{said}">{"".join(parts)}</svg>'
-    )
+    return Markup(f'<svg class="wedges" viewBox="0 0 340 106" role="img" aria-label="{said}">{"".join(parts)}</svg>')

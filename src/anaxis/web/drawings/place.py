@@ -34,7 +34,9 @@ def standing(track: Track, marks_m: Floats) -> Standing:
     return Standing(track.position_m[at], -track.rotation[0, :, 2], marks_m)
 
 
-def placed_svg(before: Standing, after: Standing, moved_m: Floats, goals_m: Floats, convention: Convention, unit: str) -> Markup:  # fmt: skip
+def placed_svg(
+    before: Standing, after: Standing, moved_m: Floats, goals_m: Floats, convention: Convention, unit: str
+) -> Markup:
     """Both on one scale; ``goals_m`` (k, 3) are where landmarks are to stand that come to stand at ``moved_m``."""
     every = np.concatenate([before.path_m, after.path_m, before.marks_m, after.marks_m, goals_m])
     half = _WIDTH / 2
@@ -77,9 +79,7 @@ def _standing(page: _Page, one: Standing, scale: float, kind: str) -> str:
     path, look = page.of(one.path_m), page.of(one.path_m[0] + one.look * 18 / scale)
     dots = " ".join(f"{x:.1f},{y:.1f}" for x, y in path)
     x, y = path[0]
-    crosses = "".join(
-        f"M {mx - 3:.1f} {my:.1f} h 6 M {mx:.1f} {my - 3:.1f} v 6 " for mx, my in page.of(one.marks_m)
-    )
+    crosses = "".join(f"M {mx - 3:.1f} {my:.1f} h 6 M {mx:.1f} {my - 3:.1f} v 6 " for mx, my in page.of(one.marks_m))
     return (
         f'<polyline class="{kind}" points="{dots}"/><circle class="{kind}" cx="{x:.1f}" cy="{y:.1f}" r="3"/>'
         f'<line class="{kind} look" x1="{x:.1f}" y1="{y:.1f}" x2="{look[0]:.1f}" y2="{look[1]:.1f}"/>'

@@ -28,15 +28,17 @@ def thumbnail(track: Track, landmarks: Landmarks, lines_m: Floats, picture: Pict
     crosses: list[list[float]] = []
     if marks.names:
         seen, depth = sees.project(marks.position_m[at if len(marks.position_m) > 1 else 0])
-        inside = (depth[0] > _NEAR_M) & ((seen[0] >= 0) & (seen[0] <= [image.width_px, image.height_px])).all(
-            axis=1
-        )
+        inside = (depth[0] > _NEAR_M) & ((seen[0] >= 0) & (seen[0] <= [image.width_px, image.height_px])).all(axis=1)
         crosses = np.round(seen[0][inside] * scale, 1).tolist()
     return {
-        "width": WIDTH, "height": round(height, 1), "crosses": crosses,
-        "path": _path(_in_front(lines_m[:_MOST_LINES], sees.depths_m(lines_m[:_MOST_LINES].reshape(1, -1, 3))), sees, scale),
+        "width": WIDTH,
+        "height": round(height, 1),
+        "crosses": crosses,
+        "path": _path(
+            _in_front(lines_m[:_MOST_LINES], sees.depths_m(lines_m[:_MOST_LINES].reshape(1, -1, 3))), sees, scale
+        ),
         "frame": track.frames[at],
-    }  # fmt: skip
+    }
 
 
 def _in_front(lines_m: Floats, depth: Floats) -> Floats:
@@ -47,9 +49,7 @@ def _in_front(lines_m: Floats, depth: Floats) -> Floats:
     for end in (0, 1):
         behind = ahead[:, end] <= _NEAR_M
         share = (_NEAR_M - ahead[behind, 1 - end]) / (ahead[behind, end] - ahead[behind, 1 - end])
-        lines[behind, end] = lines[behind, 1 - end] + share[:, None] * (
-            lines[behind, end] - lines[behind, 1 - end]
-        )
+        lines[behind, end] = lines[behind, 1 - end] + share[:, None] * (lines[behind, end] - lines[behind, 1 - end])
     return lines
 
 

@@ -41,12 +41,14 @@ def _ask(kind: str, path: Path, remedy: str, *more: str) -> bytes:
     environment = {k: os.environ[k] for k in ("PATH", "LANG", "TMPDIR") if k in os.environ}
     try:
         done = subprocess.run(
-            [sys.executable, "-P", "-m", "anaxis.work.sandbox.apart", kind, str(path), *more], capture_output=True, timeout=_WALL_S, env=environment
-        )  # fmt: skip
+            [sys.executable, "-P", "-m", "anaxis.work.sandbox.apart", kind, str(path), *more],
+            capture_output=True,
+            timeout=_WALL_S,
+            env=environment,
+        )
     except subprocess.TimeoutExpired as error:
         raise BadInput(
-            f"{path.name} took longer than {_WALL_S} s to read and was given up: hand over a smaller one.",
-            "too_slow",
+            f"{path.name} took longer than {_WALL_S} s to read and was given up: hand over a smaller one.", "too_slow"
         ) from error
     if done.stdout[:1] == b"S":
         return done.stdout[1:]

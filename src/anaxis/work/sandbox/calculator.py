@@ -89,7 +89,7 @@ def _too_large(asked: dict[str, Any], memory_mb: int) -> dict[str, Any]:
         "sentence": f"{asked['what']} needs more than {memory_mb} MB of memory to be looked through: export the camera without its geometry, "
         "over the shot's range.",
         "code": "too_large",
-    }  # fmt: skip
+    }
 
 
 if __name__ == "__main__":

@@ -29,9 +29,12 @@ class _Calculator:
         self.line = ours
         self.process = subprocess.Popen(
             [sys.executable, "-P", "-m", "anaxis.work.sandbox.calculator", str(theirs.fileno()), str(memory_mb)],
-            stdin=subprocess.DEVNULL, stderr=subprocess.DEVNULL, env=clean_environment() | {"OPENBLAS_NUM_THREADS": "1"}, pass_fds=[theirs.fileno()],
+            stdin=subprocess.DEVNULL,
+            stderr=subprocess.DEVNULL,
+            env=clean_environment() | {"OPENBLAS_NUM_THREADS": "1"},
+            pass_fds=[theirs.fileno()],
             start_new_session=True,
-        )  # fmt: skip
+        )
         theirs.close()
 
     def told(self, asked: dict[str, Any], blocks: list[bytes], deadline: float) -> _Calculator:

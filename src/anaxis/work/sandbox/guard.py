@@ -43,8 +43,10 @@ def limits_from_environment() -> Limits:
     """The limits in force: ANAXIS_MAX_FILE_MB (200), ANAXIS_FILE_MB of memory (1000) and ANAXIS_FILE_SECONDS (30)."""
     found = {}
     for name, usual, unit in (
-        ("ANAXIS_MAX_FILE_MB", 200.0, "megabytes"), ("ANAXIS_FILE_MB", 1000.0, "megabytes"), ("ANAXIS_FILE_SECONDS", 30.0, "seconds"),
-    ):  # fmt: skip
+        ("ANAXIS_MAX_FILE_MB", 200.0, "megabytes"),
+        ("ANAXIS_FILE_MB", 1000.0, "megabytes"),
+        ("ANAXIS_FILE_SECONDS", 30.0, "seconds"),
+    ):
         text = os.environ.get(name, str(usual))
         try:
             found[name] = float(text)
@@ -118,13 +120,15 @@ class ParserPool:
     def _ask(self, process: subprocess.Popen[bytes], path: Path, layout: dict[str, Any] | None) -> Scene:
         limits = self.limits
         task = {
-            "path": str(path), "max_bytes": limits.max_bytes, "memory_mb": limits.memory_mb,
-            "wall_s": limits.wall_s, "answer_bytes": limits.answer_bytes, "layout": layout,
-        }  # fmt: skip
+            "path": str(path),
+            "max_bytes": limits.max_bytes,
+            "memory_mb": limits.memory_mb,
+            "wall_s": limits.wall_s,
+            "answer_bytes": limits.answer_bytes,
+            "layout": layout,
+        }
         try:
-            answer, _ = process.communicate(
-                json.dumps(task).encode() + b"\n", timeout=limits.wall_s + _STARTS_S
-            )
+            answer, _ = process.communicate(json.dumps(task).encode() + b"\n", timeout=limits.wall_s + _STARTS_S)
         except subprocess.TimeoutExpired as error:
             raise BadInput(
                 f"{path.name} took longer than {limits.wall_s} s to read and was given up: export the camera "
@@ -152,9 +156,12 @@ def _start(only_for: str) -> subprocess.Popen[bytes]:
     # -P: never import from the current folder, which may hold the uploaded file.
     return subprocess.Popen(
         [sys.executable, "-P", "-m", "anaxis.work.sandbox.parser", *([Path(only_for).suffix] if only_for else [])],
-        stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL,
-        env=environment, start_new_session=True,
-    )  # fmt: skip
+        stdin=subprocess.PIPE,
+        stdout=subprocess.PIPE,
+        stderr=subprocess.DEVNULL,
+        env=environment,
+        start_new_session=True,
+    )
 
 
 def _end(process: subprocess.Popen[bytes]) -> None:

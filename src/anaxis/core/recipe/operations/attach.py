@@ -17,8 +17,7 @@ class Attach(Parameters):
 
 def apply(work: Work, p: Attach) -> Work:
     return replace(
-        work,
-        scene=tree.attached(work.scene, work.path, p.node, p.keep_place == "where it stands", work.frames),
+        work, scene=tree.attached(work.scene, work.path, p.node, p.keep_place == "where it stands", work.frames)
     )
 
 

@@ -55,9 +55,7 @@ def frames_of(scene: Scene, path: str, p: Bake, within: tuple[float, float] | No
         raise BadInput(f"The range {start:g} to {end:g} has its end before its beginning: swap them.")
     count = int(np.floor((end - start) / step + 1e-9)) + 1
     if count > MAX_FRAMES:
-        raise BadInput(
-            f"{what} would have {count} samples; at most {MAX_FRAMES} are taken: take a larger step."
-        )
+        raise BadInput(f"{what} would have {count} samples; at most {MAX_FRAMES} are taken: take a larger step.")
     return np.asarray(start + step * np.arange(count), dtype=np.float64)
 
 

@@ -20,11 +20,5 @@ def apply(work: Work, p: Cut) -> Work:
 
 
 KIND = Kind(
-    "cut",
-    "Cut",
-    "track",
-    Cut,
-    apply,
-    lambda p: f"{p.way} before frame {format_frame(p.frame)}",
-    station="time",
+    "cut", "Cut", "track", Cut, apply, lambda p: f"{p.way} before frame {format_frame(p.frame)}", station="time"
 )

@@ -17,6 +17,4 @@ def apply(work: Work, p: DropScale) -> Work:
     return replace(work, scene=tree.without_scale(work.scene, p.node))
 
 
-KIND = Kind(
-    "drop_scale", "Remove scale", "tree", DropScale, apply, lambda p: f"of {p.node}", about_parents=True
-)
+KIND = Kind("drop_scale", "Remove scale", "tree", DropScale, apply, lambda p: f"of {p.node}", about_parents=True)

@@ -16,10 +16,5 @@ def apply(work: Work, p: FillGaps) -> Work:
 
 
 KIND = Kind(
-    "fill_gaps",
-    "Fill gaps",
-    "track",
-    FillGaps,
-    apply,
-    lambda p: "samples that are no numbers, from their neighbours",
+    "fill_gaps", "Fill gaps", "track", FillGaps, apply, lambda p: "samples that are no numbers, from their neighbours"
 )

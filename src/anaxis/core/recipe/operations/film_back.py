@@ -50,10 +50,5 @@ def apply(work: Work, p: FilmBack) -> Work:
 
 
 KIND = Kind(
-    "film_back",
-    "Set the film back",
-    "tree",
-    FilmBack,
-    apply,
-    lambda p: f"{p.width_mm:.3f} × {p.height_mm:.3f} mm",
+    "film_back", "Set the film back", "tree", FilmBack, apply, lambda p: f"{p.width_mm:.3f} × {p.height_mm:.3f} mm"
 )

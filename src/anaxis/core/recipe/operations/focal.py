@@ -31,10 +31,5 @@ def apply(work: Work, p: Focal) -> Work:
 
 
 KIND = Kind(
-    "focal",
-    "Set the focal length",
-    "track",
-    Focal,
-    apply,
-    lambda p: f"{p.focal_mm:g} mm{only_over(p.first, p.last)}",
+    "focal", "Set the focal length", "track", Focal, apply, lambda p: f"{p.focal_mm:g} mm{only_over(p.first, p.last)}"
 )

@@ -17,6 +17,4 @@ def apply(work: Work, p: Inherit) -> Work:
     return replace(work, scene=tree.inheriting(work.scene, p.node))
 
 
-KIND = Kind(
-    "inherit", "Inherit parent transforms", "tree", Inherit, apply, lambda p: p.node, about_parents=True
-)
+KIND = Kind("inherit", "Inherit parent transforms", "tree", Inherit, apply, lambda p: p.node, about_parents=True)

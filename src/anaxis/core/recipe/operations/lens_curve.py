@@ -39,9 +39,7 @@ class LensCurve(Parameters):
 
 
 def apply(work: Work, p: LensCurve) -> Work:
-    return work.with_track(
-        changed_curve(work.done, BY_LABEL[p.channel], p.way, p.value, *ends(p.first, p.last))
-    )
+    return work.with_track(changed_curve(work.done, BY_LABEL[p.channel], p.way, p.value, *ends(p.first, p.last)))
 
 
 def words(p: LensCurve) -> str:

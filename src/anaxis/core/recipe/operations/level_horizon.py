@@ -16,10 +16,5 @@ def apply(work: Work, p: LevelHorizon) -> Work:
 
 
 KIND = Kind(
-    "level_horizon",
-    "Level the horizon",
-    "track",
-    LevelHorizon,
-    apply,
-    lambda p: "the roll goes, the look stays",
+    "level_horizon", "Level the horizon", "track", LevelHorizon, apply, lambda p: "the roll goes, the look stays"
 )

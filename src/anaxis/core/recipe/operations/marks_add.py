@@ -41,13 +41,5 @@ def words(p: MarksAdd) -> str:
 
 
 KIND = Kind(
-    "marks_add",
-    "Add landmarks",
-    "track",
-    MarksAdd,
-    apply,
-    words,
-    station="place",
-    by_hand=False,
-    moves_camera=False,
+    "marks_add", "Add landmarks", "track", MarksAdd, apply, words, station="place", by_hand=False, moves_camera=False
 )

@@ -32,17 +32,11 @@ def apply(work: Work, p: PartOfPlate) -> Work:
 
 
 def words(p: PartOfPlate) -> str:
-    return f"{p.width_px:g} × {p.height_px:g} px at {p.x_px:g}, {p.y_px:g} of {p.plate_width_px:g} × {p.plate_height_px:g}"
+    return (
+        f"{p.width_px:g} × {p.height_px:g} px at {p.x_px:g}, {p.y_px:g} of {p.plate_width_px:g} × {p.plate_height_px:g}"
+    )
 
 
 KIND = Kind(
-    "part",
-    "Part of the plate",
-    "track",
-    PartOfPlate,
-    apply,
-    words,
-    station="lens",
-    by_hand=False,
-    picture=picture,
+    "part", "Part of the plate", "track", PartOfPlate, apply, words, station="lens", by_hand=False, picture=picture
 )

@@ -28,9 +28,7 @@ def placement(p: Place) -> Similarity:
 def apply(work: Work, p: Place) -> Work:
     found = placement(p)
     lines = found.points(work.lines_m) if len(work.lines_m) else work.lines_m
-    return replace(
-        work, track=found.track(work.done), landmarks=found.landmarks(work.landmarks), lines_m=lines
-    )
+    return replace(work, track=found.track(work.done), landmarks=found.landmarks(work.landmarks), lines_m=lines)
 
 
 KIND = Kind(

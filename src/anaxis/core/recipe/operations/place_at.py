@@ -17,11 +17,4 @@ def apply(work: Work, p: PlaceAt) -> Work:
     return replace(work, scene=tree.placed_at(work.scene, work.path, p.node, work.frames))
 
 
-KIND = Kind(
-    "place_at",
-    "Position from another node",
-    "tree",
-    PlaceAt,
-    apply,
-    lambda p: f"stands where {p.node} stands",
-)
+KIND = Kind("place_at", "Position from another node", "tree", PlaceAt, apply, lambda p: f"stands where {p.node} stands")

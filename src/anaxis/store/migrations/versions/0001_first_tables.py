@@ -11,8 +11,13 @@ depends_on = None
 
 _IMMUTABLE = ("versions", "deliveries", "delivery_files")
 # Compressed already (npz), or not worth the time: kept out of line as they are.
-_BINARY = (("source_files", "data"), ("source_files", "scene"), ("versions", "track"),
-           ("deliveries", "proof"), ("delivery_files", "data"))  # fmt: skip
+_BINARY = (
+    ("source_files", "data"),
+    ("source_files", "scene"),
+    ("versions", "track"),
+    ("deliveries", "proof"),
+    ("delivery_files", "data"),
+)
 
 
 def _id() -> sa.Column:
@@ -38,24 +43,14 @@ def _need(name: str, kind: object) -> sa.Column:
 def upgrade() -> None:
     op.create_table("shows", _id(), _text("name", unique=True), _made())
     op.create_table(
-        "shots",
-        _id(),
-        _ref("show_id", "shows"),
-        _text("name"),
-        _made(),
-        sa.UniqueConstraint("show_id", "name"),
+        "shots", _id(), _ref("show_id", "shows"), _text("name"), _made(), sa.UniqueConstraint("show_id", "name")
     )
     op.create_table(
         "source_files", _id(), _text("name"), _text("sha256", index=True), _need("size", sa.BigInteger),
         _need("kept", sa.Boolean), _made(), _need("data", sa.LargeBinary), _need("scene", sa.LargeBinary),
     )  # fmt: skip
     op.create_table(
-        "cameras",
-        _id(),
-        _ref("shot_id", "shots"),
-        _text("name"),
-        _made(),
-        sa.UniqueConstraint("shot_id", "name"),
+        "cameras", _id(), _ref("shot_id", "shots"), _text("name"), _made(), sa.UniqueConstraint("shot_id", "name")
     )
     op.create_table(
         "versions", _id(), _ref("camera_id", "cameras"), _need("number", sa.Integer),
@@ -85,8 +80,7 @@ def upgrade() -> None:
     )
     for table in _IMMUTABLE:
         op.execute(
-            f"CREATE TRIGGER {table}_immutable BEFORE UPDATE ON {table} "
-            "FOR EACH ROW EXECUTE FUNCTION refuse_update()"
+            f"CREATE TRIGGER {table}_immutable BEFORE UPDATE ON {table} FOR EACH ROW EXECUTE FUNCTION refuse_update()"
         )
 
 

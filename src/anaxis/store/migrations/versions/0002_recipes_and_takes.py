@@ -11,11 +11,7 @@ depends_on = None
 
 
 def upgrade() -> None:
-    for column in (
-        sa.Column("first_frame", sa.Float),
-        sa.Column("last_frame", sa.Float),
-        sa.Column("rate", sa.Text),
-    ):
+    for column in (sa.Column("first_frame", sa.Float), sa.Column("last_frame", sa.Float), sa.Column("rate", sa.Text)):
         op.add_column("shots", column)
     op.add_column("source_files", sa.Column("draft", JSONB, nullable=False, server_default="{}"))
     op.add_column("source_files", sa.Column("layout", JSONB))

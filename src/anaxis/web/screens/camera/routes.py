@@ -65,9 +65,7 @@ def camera(
     kept = get_version(store, camera_id, version)
     profile = _profile(store, to, kept)
     stations = stations_of(kept)
-    chosen = (
-        station if station in {s.key for s in stations} else ("deliver" if kept.deliveries else "take-in")
-    )
+    chosen = station if station in {s.key for s in stations} else ("deliver" if kept.deliveries else "take-in")
     return page(
         request,
         "camera/index.html",
@@ -86,9 +84,13 @@ def panel(
     if station not in {s.key for s in stations}:
         raise BadInput(f"There is no station '{station}'.")
     return page(
-        request, "camera/panel.html", **_context(store, kept, profile, station, THE_FILE, [], there),
-        stations=stations, open_station=station, swapped=True,
-    )  # fmt: skip
+        request,
+        "camera/panel.html",
+        **_context(store, kept, profile, station, THE_FILE, [], there),
+        stations=stations,
+        open_station=station,
+        swapped=True,
+    )
 
 
 @router.get("/{camera_id}/drawing")
@@ -120,9 +122,7 @@ def drawing(
 @router.get("/{camera_id}/levels")
 def levels(store: Store, camera_id: int, version: int) -> Response:
     """What each level of the tree adds to the motion on every frame."""
-    return drawing_answer(
-        levels_bundle(*levels_of(*_asked(store, get_version(store, camera_id, version), [])))
-    )
+    return drawing_answer(levels_bundle(*levels_of(*_asked(store, get_version(store, camera_id, version), []))))
 
 
 def _asked(
@@ -138,10 +138,13 @@ def _asked(
 
 @router.post("/{camera_id}/picture")
 def correct(
-    store: Store, camera_id: int,
-    version: Annotated[int, Form()], resolution: Annotated[str, Form()], source_fit: Annotated[str, Form()],
+    store: Store,
+    camera_id: int,
+    version: Annotated[int, Form()],
+    resolution: Annotated[str, Form()],
+    source_fit: Annotated[str, Form()],
     pixel_aspect: Annotated[float, Form()] = 1.0,
-) -> Any:  # fmt: skip
+) -> Any:
     """A guess corrected where it stands: the same track with another picture, as a new version."""
     require_fit(source_fit)
     image = parse_image(resolution, pixel_aspect)
@@ -165,9 +168,12 @@ def _station_context(
     if station == "place":
         convention, unit = axes_of(store, version, axes)
         return {
-            "axes": axes, "mark_unit": unit, "mark_axes": convention, "mark_rows": rows_of(landmarks, convention),
+            "axes": axes,
+            "mark_unit": unit,
+            "mark_axes": convention,
+            "mark_rows": rows_of(landmarks, convention),
             "set_suffixes": SET_SUFFIXES,
-        }  # fmt: skip
+        }
     if station == "lens":
         return lens_context(version, track, saved_film_backs(store))
     if station == "time":
@@ -177,9 +183,13 @@ def _station_context(
     chain = list(chain_after(*_asked(store, version, [])).nodes)
     recipe = [(i, o, kind_of(o.code)) for i, o in enumerate(recipe_of(version))]
     return {
-        "chain": chain[::-1], "recipe": recipe, "addable": ADDABLE, "saved_recipes": saved_recipes(store),
-        "can_undo": version.parent_id is not None, "redo": next_of(store, version),
-    }  # fmt: skip
+        "chain": chain[::-1],
+        "recipe": recipe,
+        "addable": ADDABLE,
+        "saved_recipes": saved_recipes(store),
+        "can_undo": version.parent_id is not None,
+        "redo": next_of(store, version),
+    }
 
 
 def _context(

@@ -35,9 +35,7 @@ def choose_layout(
     if scene.columns is None:
         raise BadInput(f"{source.name} is no table: its columns cannot be chosen.")
     if source.kept:
-        raise BadInput(
-            f"A camera of {source.name} is kept already: take the file in again to read it another way."
-        )
+        raise BadInput(f"A camera of {source.name} is kept already: take the file in again to read it another way.")
     if saved:
         layout = _saved(store, saved)
     else:
@@ -49,9 +47,7 @@ def choose_layout(
         save_layout(store, save_as.strip()[:120], layout)
     if save_with and layout is not None and again.columns is not None:
         keep_package(
-            store,
-            with_table(get_package(store, save_with), layout, again.columns),
-            f"columns of {source.name}",
+            store, with_table(get_package(store, save_with), layout, again.columns), f"columns of {source.name}"
         )
     return RedirectResponse(f"/take-in/{source_id}", status_code=303)
 
@@ -72,14 +68,8 @@ def _saved(store: Store, name: str) -> dict[str, Any] | None:
 def with_table(package: Profile, layout: dict[str, Any], read: dict[str, Any]) -> Profile:
     """A package with the layout of a table that was read as its own. Raises BadInput where it holds no whole camera."""
     columns = [{k: c[k] for k in ("quantity", "unit", "sign")} for c in layout["columns"]]
-    table = {
-        "columns": columns,
-        "headings": bool(read["headings"]),
-        "separator": read["delimiter"].removesuffix("s"),
-    }
-    return profile_from_dict(
-        package.model_dump(mode="json") | {"table": table}, f"The package '{package.key}'"
-    )
+    table = {"columns": columns, "headings": bool(read["headings"]), "separator": read["delimiter"].removesuffix("s")}
+    return profile_from_dict(package.model_dump(mode="json") | {"table": table}, f"The package '{package.key}'")
 
 
 @router.get("/{source_id}/layout.json")
@@ -88,9 +78,7 @@ def layout_file(store: Store, source_id: int) -> Response:
     source, scene = staged_scene(store, source_id)
     if scene.columns is None:
         raise BadInput(f"{source.name} is no table: it has no column layout.")
-    return JSONResponse(
-        scene.columns["layout"], headers={"Content-Disposition": 'attachment; filename="columns.json"'}
-    )
+    return JSONResponse(scene.columns["layout"], headers={"Content-Disposition": 'attachment; filename="columns.json"'})
 
 
 def _typed(
@@ -114,11 +102,7 @@ def _typed(
     if rate.strip():
         parse_rate(rate)
     columns = [
-        {
-            "quantity": q,
-            "unit": u.partition(":")[2] if u.startswith(f"{q}:") else "",
-            "sign": -1 if s == "-1" else 1,
-        }
+        {"quantity": q, "unit": u.partition(":")[2] if u.startswith(f"{q}:") else "", "sign": -1 if s == "-1" else 1}
         for q, u, s in zip(quantity, unit, sign, strict=True)
     ]
     return {

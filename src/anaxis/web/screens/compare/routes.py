@@ -20,17 +20,13 @@ router = APIRouter(prefix="/cameras")
 
 
 @router.get("/{camera_id}/compare")
-def comparison(
-    request: Request, store: Store, camera_id: int, a: int | None = None, b: int | None = None
-) -> Any:
+def comparison(request: Request, store: Store, camera_id: int, a: int | None = None, b: int | None = None) -> Any:
     newer = get_version(store, camera_id, b)
     if a is None:
         a = _before(newer)
     older = get_version(store, camera_id, a)
     found = _compared(older, newer)
-    same_picture = (
-        _images(older, newer)[0] == _images(older, newer)[1] and older.source_fit == newer.source_fit
-    )
+    same_picture = _images(older, newer)[0] == _images(older, newer)[1] and older.source_fit == newer.source_fit
     return page(
         request, "compare/index.html", older=older, newer=newer, camera=newer.camera, shot=newer.camera.shot,
         found=found, pictures=(picture_of_version(older), picture_of_version(newer)), same_picture=same_picture,
@@ -70,17 +66,13 @@ def _images(older: Version, newer: Version) -> tuple[Image, Image]:
 
 def _compared(older: Version, newer: Version) -> Comparison:
     track, marks, _ = track_of(older)
-    return compare(
-        track, track_of(newer)[0], _images(older, newer), (older.source_fit, newer.source_fit), marks
-    )
+    return compare(track, track_of(newer)[0], _images(older, newer), (older.source_fit, newer.source_fit), marks)
 
 
 def _mark_changes(older: Version, newer: Version) -> list[str]:
     """What became of the landmarks, one sentence each."""
     a, b = track_of(older)[1].shown(), track_of(newer)[1].shown()
-    said = [f"{n} is gone" for n in a.names if n not in b.names] + [
-        f"{n} is new" for n in b.names if n not in a.names
-    ]
+    said = [f"{n} is gone" for n in a.names if n not in b.names] + [f"{n} is new" for n in b.names if n not in a.names]
     for name in a.names:
         if name in b.names:
             gap = float(np.linalg.norm(b.position_m[0, b.index(name)] - a.position_m[0, a.index(name)]))

@@ -138,9 +138,7 @@ def make_delivery(request: Request, store: Store, camera_id: int, asked: Asked) 
     for order in orders:
         if slow:
             profile = order.profile.model_dump(mode="json")
-            params = _params(
-                order.versions, order.options, order.together, profile=profile, format=order.format
-            )
+            params = _params(order.versions, order.options, order.together, profile=profile, format=order.format)
             asked_for.append(start_work(request, store, "delivery", order.versions[0].id, params).id)
             at = f"/jobs/{asked_for[-1]}"
             continue
@@ -190,9 +188,7 @@ def handed_over_files(store: Store, d: str = "") -> Response:
     entries = {unique_name(file.name, taken): file.data for file in each.values()}
     if not entries:
         raise BadInput("None of these deliveries has a file: deliver again.")
-    return download_answer(
-        f"{deliveries[0].version.camera.shot.name}.zip", zipped(entries), "application/zip"
-    )
+    return download_answer(f"{deliveries[0].version.camera.shot.name}.zip", zipped(entries), "application/zip")
 
 
 def _numbers(text: str) -> list[int]:
@@ -208,10 +204,7 @@ def bundle(request: Request, store: Store, camera_id: int, asked: Asked) -> Resp
     """The package of files: every format, landmarks, set, axis check, sheet, manifest; a zip in a zip for each of several."""
     options, versions = asked.options, asked.versions
     formats = [f.key for f in FORMATS if f.write]
-    if (
-        options.reduce_px is not None
-        or _frames(versions) * len(formats) * len(asked.profiles) > _QUICK_FRAMES
-    ):
+    if options.reduce_px is not None or _frames(versions) * len(formats) * len(asked.profiles) > _QUICK_FRAMES:
         profiles = [p.model_dump(mode="json") for p in asked.profiles]
         params = _params(versions, options, asked.together, profiles=profiles, formats=formats)
         return RedirectResponse(

@@ -36,8 +36,12 @@ class Told(NamedTuple):
 
 @router.post("/shows/{show_id}/edit")
 def ranges(
-    request: Request, store: Store, show_id: int, file: Annotated[UploadFile, File()], rate: Annotated[str, Form()] = "24"
-) -> Any:  # fmt: skip
+    request: Request,
+    store: Store,
+    show_id: int,
+    file: Annotated[UploadFile, File()],
+    rate: Annotated[str, Form()] = "24",
+) -> Any:
     """The range and rate of every shot that the edit shows, taken from it; their cameras are held against it."""
     show, edit = get_show(store, show_id), _read(file, rate)
     found = shots_in(edit, [s.name for s in show.shots])
@@ -54,9 +58,14 @@ def ranges(
         told.append(Told(shot, before, clips, cameras))
     named = {id(c) for t in told for c in t.clips}
     return page(
-        request, "editorial/index.html", show=show, edit=edit, told=told, strangers=[c for c in edit.clips if id(c) not in named],
+        request,
+        "editorial/index.html",
+        show=show,
+        edit=edit,
+        told=told,
+        strangers=[c for c in edit.clips if id(c) not in named],
         without=[s for s in show.shots if s.name not in found],
-    )  # fmt: skip
+    )
 
 
 def _at_odds(camera: Camera) -> str:
@@ -65,9 +74,13 @@ def _at_odds(camera: Camera) -> str:
 
 @router.post("/cameras/{camera_id}/cuts")
 def cuts(
-    store: Store, camera_id: int, version: Annotated[int, Form()], file: Annotated[UploadFile, File()], first: Annotated[str, Form()] = "",
+    store: Store,
+    camera_id: int,
+    version: Annotated[int, Form()],
+    file: Annotated[UploadFile, File()],
+    first: Annotated[str, Form()] = "",
     to: Annotated[str, Form()] = "",
-) -> Any:  # fmt: skip
+) -> Any:
     """The edit's cuts marked in a camera that runs through it; ``first`` is the frame here at which the edit begins."""
     kept = get_version(store, camera_id, version)
     track = track_of(kept)[0]
@@ -77,9 +90,7 @@ def cuts(
     recipe = recipe_of(kept)
     for mark in marks:
         recipe = inserted(recipe, mark)
-    edit_version(
-        store, kept, recipe, f"{len(marks)} cut{'s' * (len(marks) != 1)} from the edit {edit.name}"[:300]
-    )
+    edit_version(store, kept, recipe, f"{len(marks)} cut{'s' * (len(marks) != 1)} from the edit {edit.name}"[:300])
     return back_to(camera_id, "time", to)
 
 

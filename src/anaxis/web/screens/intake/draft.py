@@ -35,18 +35,19 @@ class Draft:
     def of(source: SourceFile) -> Draft:
         held = source.draft or {}
         recipes = {
-            path: recipe_from_document(entries, strict=False)
-            for path, entries in held.get("recipes", {}).items()
+            path: recipe_from_document(entries, strict=False) for path, entries in held.get("recipes", {}).items()
         }
-        return Draft(
-            held.get("correct", {}), recipes, held.get("camera"), held.get("show", ""), held.get("shot", "")
-        )
+        return Draft(held.get("correct", {}), recipes, held.get("camera"), held.get("show", ""), held.get("shot", ""))
 
     def kept_in(self, source: SourceFile) -> None:
         recipes = {path: recipe_document(recipe) for path, recipe in self.recipes.items() if recipe}
         source.draft = {
-            "correct": self.correct, "recipes": recipes, "camera": self.camera, "show": self.show, "shot": self.shot,
-        }  # fmt: skip
+            "correct": self.correct,
+            "recipes": recipes,
+            "camera": self.camera,
+            "show": self.show,
+            "shot": self.shot,
+        }
 
     def recipe(self, path: str) -> Recipe:
         """The camera's drafted recipe, with what was corrected for the whole file in front."""

@@ -14,15 +14,7 @@ from fastapi import APIRouter, File, Form, Request, UploadFile
 from fastapi.responses import RedirectResponse, Response
 from sqlalchemy.orm import Session
 
-from anaxis.app.edit import (
-    KEEPING_WORDS,
-    Keeping,
-    Retake,
-    keep_camera,
-    keep_retake,
-    mark_missing,
-    planned_retake,
-)
+from anaxis.app.edit import KEEPING_WORDS, Keeping, Retake, keep_camera, keep_retake, mark_missing, planned_retake
 from anaxis.app.examined import Looked, camera_after, look
 from anaxis.app.waiting import examiner_of, let_go
 from anaxis.core.camera.lens import FITS, Image, parse_image, require_fit
@@ -123,9 +115,12 @@ def take_in_bytes(store: Session, parsers: ParserPool, name: str, data: bytes) -
 
 
 def read_bytes(
-    parsers: ParserPool, name: str, data: bytes, layout: dict[str, Any] | None = None,
+    parsers: ParserPool,
+    name: str,
+    data: bytes,
+    layout: dict[str, Any] | None = None,
     suffixes: tuple[str, ...] = READABLE_SUFFIXES,
-) -> Scene:  # fmt: skip
+) -> Scene:
     """The scene in an uploaded file; raises BadInput where it cannot be read."""
     check_size(name, len(data), parsers.limits.max_bytes)
     with TemporaryDirectory(prefix="anaxis-upload-") as folder:
@@ -134,14 +129,17 @@ def read_bytes(
         return parsers.read(path, layout, suffixes)
 
 
-def _choose_page(
-    request: Request, sentence: str = "", status: int = 200, camera: Camera | None = None
-) -> Any:
+def _choose_page(request: Request, sentence: str = "", status: int = 200, camera: Camera | None = None) -> Any:
     limit = request.app.state.limits.max_bytes / 1e6
     return page(
-        request, "intake/choose.html", status, sentence=sentence, suffixes=READABLE_SUFFIXES, limit_mb=f"{limit:g}",
+        request,
+        "intake/choose.html",
+        status,
+        sentence=sentence,
+        suffixes=READABLE_SUFFIXES,
+        limit_mb=f"{limit:g}",
         camera=camera,
-    )  # fmt: skip
+    )
 
 
 # What is in it
@@ -172,9 +170,7 @@ def change_draft(
             asked = json.loads(rest)
             path, operation = str(asked["path"]), recipe_from_document([asked["operation"]])[0]
             if kind_of(operation.code).for_file:  # a guess confirmed holds for all of the file
-                correct |= {
-                    k: f"{v:g}" if isinstance(v, float) else str(v) for k, v in operation.params.items()
-                }
+                correct |= {k: f"{v:g}" if isinstance(v, float) else str(v) for k, v in operation.params.items()}
             else:
                 recipes[path] = inserted(recipes.get(path, ()), operation)
         elif verb == "back":
@@ -188,13 +184,7 @@ def change_draft(
     except (ValueError, KeyError, TypeError) as error:
         if not isinstance(error, BadInput):
             raise BadInput("That change cannot be read: reload the page and try again.") from error
-        typed_form = {
-            "show": show,
-            "shot": shot,
-            "up_axis": up_axis,
-            "metres_per_unit": metres_per_unit,
-            "rate": rate,
-        }
+        typed_form = {"show": show, "shot": shot, "up_axis": up_axis, "metres_per_unit": metres_per_unit, "rate": rate}
         return _review_page(request, store, source, read, error.sentence, typed_form)
     Draft(correct, recipes, draft.camera, show or draft.show, shot or draft.shot).kept_in(source)
     return RedirectResponse(f"/take-in/{source_id}", status_code=303)
@@ -207,9 +197,13 @@ def targets(request: Request, store: Store, source_id: int, show: str = "", shot
     draft = Draft.of(source)
     reports = _reports(store, source, draft, read, show, shot)
     return page(
-        request, "intake/targets.html", targets=targets_of(store, draft, reports, show, shot), rule=LEGAL_NAME_RULE,
-        keepings=KEEPING_WORDS, usable={r.path for r in reports if r.usable},
-    )  # fmt: skip
+        request,
+        "intake/targets.html",
+        targets=targets_of(store, draft, reports, show, shot),
+        rule=LEGAL_NAME_RULE,
+        keepings=KEEPING_WORDS,
+        usable={r.path for r in reports if r.usable},
+    )
 
 
 @router.get("/{source_id}/drawing")
@@ -225,13 +219,7 @@ def drawing(store: Store, source_id: int, camera: int) -> Response:
 
 
 def _reports(
-    store: Session,
-    source: SourceFile,
-    draft: Draft,
-    read: Scene,
-    show: str,
-    shot: str,
-    tracks: Sequence[str] = (),
+    store: Session, source: SourceFile, draft: Draft, read: Scene, show: str, shot: str, tracks: Sequence[str] = ()
 ) -> list[Looked]:
     found = find_shot(store, show.strip(), shot.strip())
     recipes = {n.path: draft.recipe(n.path) for n in read.cameras}
@@ -241,27 +229,30 @@ def _reports(
 
 
 def _review_page(
-    request: Request, store: Session, source: SourceFile, read: Scene, sentence: str = "",
+    request: Request,
+    store: Session,
+    source: SourceFile,
+    read: Scene,
+    sentence: str = "",
     typed: dict[str, Any] | None = None,
-) -> Any:  # fmt: skip
+) -> Any:
     draft = Draft.of(source)
     try:
         scene = draft.corrected(read)
     except BadInput as error:
         # A layout chosen later can make an earlier correction impossible.
-        draft, scene, sentence = (
-            Draft({}, {}, draft.camera, draft.show, draft.shot),
-            read,
-            sentence or error.sentence,
-        )
+        draft, scene, sentence = (Draft({}, {}, draft.camera, draft.show, draft.shot), read, sentence or error.sentence)
     show = (typed or {}).get("show") or draft.show or newest_show_name(store)
     shot = (typed or {}).get("shot") or draft.shot or _shot_name(source.name)
     reports = _reports(store, source, draft, read, show, shot)
     picture = picture_of(scene, None, None)
     proposed = {
-        "show": show, "shot": shot, "resolution": f"{picture.image.width_px}x{picture.image.height_px}",
-        "source_fit": picture.fit, "cameras": [r.path for r in reports if r.usable],
-    }  # fmt: skip
+        "show": show,
+        "shot": shot,
+        "resolution": f"{picture.image.width_px}x{picture.image.height_px}",
+        "source_fit": picture.fit,
+        "cameras": [r.path for r in reports if r.usable],
+    }
     drafted = {p: [(i, o, kind_of(o.code)) for i, o in enumerate(r)] for p, r in draft.recipes.items() if r}
     packages = all_packages(store) if read.columns else {}
     return page(
@@ -299,9 +290,7 @@ def keep(
             if not 1 <= len(name) <= _MAX_NAME:
                 raise BadInput(f"The {what} needs a name of 1 to {_MAX_NAME} characters.")
         if keeping not in KEEPING_WORDS:
-            raise BadInput(
-                f"'{keeping}' is no way to take a camera again: choose one of {', '.join(KEEPING_WORDS)}."
-            )
+            raise BadInput(f"'{keeping}' is no way to take a camera again: choose one of {', '.join(KEEPING_WORDS)}.")
         picture = _picture(draft.corrected(read), parse_image(resolution), source_fit)
         found = find_shot(store, names["show"], names["shot"])
         known = {c.name for c in found.cameras} if found else set()
@@ -313,9 +302,13 @@ def keep(
             kept = _keep_all(store, kept_shot, source, read, planned, wanted, picture)
     except BadInput as error:
         typed = {
-            "show": show, "shot": shot, "resolution": resolution, "source_fit": source_fit, "cameras": cameras or [],
+            "show": show,
+            "shot": shot,
+            "resolution": resolution,
+            "source_fit": source_fit,
+            "cameras": cameras or [],
             **stated,
-        }  # fmt: skip
+        }
         return _review_page(request, store, source, read, error.sentence, typed)
     target = f"/cameras/{kept[0].camera_id}" if len(kept) == 1 else "/"
     return RedirectResponse(target, status_code=303)
@@ -345,22 +338,26 @@ def _wanted(
 
 
 def _planned(
-    store: Session, source: SourceFile, read: Scene, chosen: list[Looked], wanted: dict[str, tuple[str, Camera | None]],
-    keeping: Keeping, picture: Picture,
-) -> list[Looked | Retake]:  # fmt: skip
+    store: Session,
+    source: SourceFile,
+    read: Scene,
+    chosen: list[Looked],
+    wanted: dict[str, tuple[str, Camera | None]],
+    keeping: Keeping,
+    picture: Picture,
+) -> list[Looked | Retake]:
     """The chosen cameras, and those of them that are takes of known ones worked out. Raises BadInput."""
     again = [wanted[r.path][1] for r in chosen if wanted[r.path][1] is not None]
     if len({c.id for c in again if c}) < len(again):
-        raise BadInput(
-            "Two cameras of the file are to be takes of one camera: choose one of them, or a new camera."
-        )
+        raise BadInput("Two cameras of the file are to be takes of one camera: choose one of them, or a new camera.")
     out: list[Looked | Retake] = []
     for report in chosen:
         camera = wanted[report.path][1]
         out.append(
-            report if camera is None else
-            planned_retake(store, camera, source, read, report.path, keeping, picture, report.recipe)
-        )  # fmt: skip
+            report
+            if camera is None
+            else planned_retake(store, camera, source, read, report.path, keeping, picture, report.recipe)
+        )
     return out
 
 
@@ -375,9 +372,14 @@ def _require_nobody_else(shot: Shot, known: set[str], wanted: list[tuple[str, Ca
 
 
 def _keep_all(
-    store: Session, shot: Shot, source: SourceFile, read: Scene, planned: list[Looked | Retake],
-    wanted: dict[str, tuple[str, Camera | None]], picture: Picture,
-) -> list[Version]:  # fmt: skip
+    store: Session,
+    shot: Shot,
+    source: SourceFile,
+    read: Scene,
+    planned: list[Looked | Retake],
+    wanted: dict[str, tuple[str, Camera | None]],
+    picture: Picture,
+) -> list[Version]:
     kept: list[Version] = []
     before: list[SourceFile] = []
     taken = {c.name for c in shot.cameras}
@@ -386,9 +388,7 @@ def _keep_all(
             before.append(one.camera.head.source_file)
             kept.append(keep_retake(store, source, one))
         else:
-            kept.append(
-                keep_camera(store, shot, source, one, legal_name(wanted[one.path][0], taken), picture)
-            )
+            kept.append(keep_camera(store, shot, source, one, legal_name(wanted[one.path][0], taken), picture))
     mark_missing(store, before, source, read, [store.get_one(Camera, v.camera_id) for v in kept])
     return kept
 

@@ -99,19 +99,20 @@ def stopped(request: Request, store: Store, number: int) -> Any:
 
 @router.post("/cameras/{camera_id}/keys")
 def keys(
-    request: Request, store: Store, camera_id: int, version: Annotated[int, Form()], to: Annotated[str, Form()],
-    format_key: Annotated[str, Form()], reduce_px: Annotated[str, Form()] = "",
-) -> Response:  # fmt: skip
+    request: Request,
+    store: Store,
+    camera_id: int,
+    version: Annotated[int, Form()],
+    to: Annotated[str, Form()],
+    format_key: Annotated[str, Form()],
+    reduce_px: Annotated[str, Form()] = "",
+) -> Response:
     """The keys a delivery would have, looked for and drawn before anything is written."""
     kept = get_version(store, camera_id, version)
     pixels = number_or_none(reduce_px, "pixels that fewer keys may cost")
     if pixels is None or pixels <= 0:
         raise BadInput("Type how many pixels fewer keys may cost, such as 0.1.")
-    params = {
-        "profile": get_package(store, to).model_dump(mode="json"),
-        "format": format_key,
-        "reduce_px": pixels,
-    }
+    params = {"profile": get_package(store, to).model_dump(mode="json"), "format": format_key, "reduce_px": pixels}
     job = start_work(request, store, "keys", kept.id, params)
     answer: Response = page(request, "jobs/state.html", **_context(store, job))
     return answer

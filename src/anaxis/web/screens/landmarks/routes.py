@@ -39,7 +39,7 @@ THE_FILE = "file"
 @router.get("/{camera_id}/card")
 def card(
     request: Request, store: Store, camera_id: int, version: int, name: str = "", frame: str = "", axes: str = THE_FILE
-) -> Any:  # fmt: skip
+) -> Any:
     """A landmark's place and a card there that faces the camera, in a package's numbers, to copy."""
     kept = get_version(store, camera_id, version)
     track, marks, _ = track_of(kept)
@@ -48,9 +48,7 @@ def card(
     at = 0 if asked is None else int(np.argmin(np.abs(track.frames - asked)))
     place = marks.position_m[at if len(marks.position_m) > 1 else 0, marks.index(name)]
     found = card_at(track, at, place, convention)
-    return page(
-        request, "camera/card.html", card=found, mark=name, unit=unit, at_frame=float(track.frames[at])
-    )
+    return page(request, "camera/card.html", card=found, mark=name, unit=unit, at_frame=float(track.frames[at]))
 
 
 class Row(NamedTuple):
@@ -84,11 +82,14 @@ def rows_of(marks: Landmarks, convention: Convention) -> list[Row]:
     sizes = np.abs(marks.size_m @ convention.world.T) / convention.metres_per_unit
     return [
         Row(
-            name, places[0, i].tolist(), " × ".join(f"{v:.4g}" for v in sizes[i]) if sizes[i].any() else "",
-            name in marks.hidden, bool(moves[i]),
+            name,
+            places[0, i].tolist(),
+            " × ".join(f"{v:.4g}" for v in sizes[i]) if sizes[i].any() else "",
+            name in marks.hidden,
+            bool(moves[i]),
         )
         for i, name in enumerate(marks.names)
-    ]  # fmt: skip
+    ]
 
 
 @router.post("/{camera_id}/landmarks")
@@ -134,11 +135,7 @@ def parse_table(text: str, convention: Convention) -> list[dict[str, Any]]:
             if len(numbers) != 3 or not name or not np.isfinite(numbers).all():
                 raise ValueError
         except ValueError as error:
-            if (
-                number == 1
-                and len(text.splitlines()) > 1
-                and not any(c.replace(".", "").isdigit() for c in cells)
-            ):
+            if number == 1 and len(text.splitlines()) > 1 and not any(c.replace(".", "").isdigit() for c in cells):
                 continue
             raise BadInput(
                 f"Row {number}, '{line.strip()[:60]}', is no landmark: write a name and three numbers, such as "
@@ -165,9 +162,11 @@ def export(store: Store, camera_id: int, kind: str, version: int, axes: str = TH
     if kind == "json":
         places = convention.position_from_canonical(shown.position_m)
         document = {
-            "unit": unit, "metres_per_unit": convention.metres_per_unit, "up_axis": convention.up_axis,
+            "unit": unit,
+            "metres_per_unit": convention.metres_per_unit,
+            "up_axis": convention.up_axis,
             "landmarks": [{"name": n, "position": places[:, i].tolist()} for i, n in enumerate(shown.names)],
-        }  # fmt: skip
+        }
         return JSONResponse(document, headers=headers)
     raise BadInput(f"'{kind}' is no format for landmarks: choose csv or json.")
 

@@ -9,9 +9,7 @@ from anaxis.core.scene.picture import Picture
 from anaxis.web.pages import number_or_none
 
 
-def part_of_form(
-    track: Track, picture: Picture, x: str, y: str, width: str, height: str
-) -> tuple[Part, Track]:
+def part_of_form(track: Track, picture: Picture, x: str, y: str, width: str, height: str) -> tuple[Part, Track]:
     """The part typed, the whole plate where a field is empty, centred where its corner is; and its camera. Raises BadInput."""
     plate = picture.image
     wide = number_or_none(width, "the part's width")
@@ -19,8 +17,11 @@ def part_of_form(
     wide, high = (plate.width_px if wide is None else wide), (plate.height_px if high is None else high)
     left, top = number_or_none(x, "the part's left edge"), number_or_none(y, "the part's upper edge")
     part = Part(
-        (plate.width_px - wide) / 2 if left is None else left, (plate.height_px - high) / 2 if top is None else top, wide, high
-    )  # fmt: skip
+        (plate.width_px - wide) / 2 if left is None else left,
+        (plate.height_px - high) / 2 if top is None else top,
+        wide,
+        high,
+    )
     return part, of_part(track, plate, picture.fit, part)
 
 

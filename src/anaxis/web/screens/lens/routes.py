@@ -15,30 +15,14 @@ from anaxis.core.camera.channels import BY_LABEL, CHANNELS
 from anaxis.core.camera.film_backs import FILM_BACKS, FilmBack
 from anaxis.core.camera.lens import FITS, Image, parse_size_mm, same_used
 from anaxis.core.camera.lens_edits import WAYS
-from anaxis.core.camera.lens_trial import (
-    DRIVERS,
-    KEEPS,
-    Trial,
-    driven,
-    pixels_between,
-    trial_at,
-    with_film,
-    with_fit,
-)
+from anaxis.core.camera.lens_trial import DRIVERS, KEEPS, Trial, driven, pixels_between, trial_at, with_film, with_fit
 from anaxis.core.camera.track import Track
 from anaxis.core.errors import BadInput
 from anaxis.core.recipe.model import Operation, Recipe
 from anaxis.core.recipe.replay import inserted
 from anaxis.core.time.rates import format_frame
 from anaxis.store.models import Version
-from anaxis.store.queries import (
-    drop_film_back,
-    get_version,
-    picture_of_version,
-    recipe_of,
-    save_film_back,
-    track_of,
-)
+from anaxis.store.queries import drop_film_back, get_version, picture_of_version, recipe_of, save_film_back, track_of
 from anaxis.web.drawings.lens import FilmView, film_svg, part_svg, views_svg
 from anaxis.web.pages import Store, number_or_none, page
 from anaxis.web.screens.lens.part import part_of_form, part_operation
@@ -85,19 +69,22 @@ def tried_document(before: Trial, trial: Trial, scale: float | None = None) -> d
         other = replace(trial, fit=fit)
         fits.append(
             {
-                "fit": fit, "uses": view_of(other).size_words or "all of the film back", "to_pixels": pixels_between(before, other).ravel().tolist(),
+                "fit": fit,
+                "uses": view_of(other).size_words or "all of the film back",
+                "to_pixels": pixels_between(before, other).ravel().tolist(),
                 "same": same_used(trial.used, other.used),
             }
-        )  # fmt: skip
+        )
     return {
         "state": state_of(trial),
         "same": trial == before,
         "equivalents": {k: float(v) for k, v in found._asdict().items()},
         "to_pixels": pixels_between(before, trial).ravel().tolist(),
-        "film": film_svg(view, scale), "views": views_svg(float(found.hfov_deg), float(found.vfov_deg)),
+        "film": film_svg(view, scale),
+        "views": views_svg(float(found.hfov_deg), float(found.vfov_deg)),
         "uses": view.uses,
         "fits": fits,
-    }  # fmt: skip
+    }
 
 
 def state_of(trial: Trial) -> dict[str, Any]:
@@ -106,8 +93,13 @@ def state_of(trial: Trial) -> dict[str, Any]:
 
 def view_of(trial: Trial) -> FilmView:
     return FilmView(
-        trial.squeeze * trial.film_width_mm, trial.film_height_mm, trial.offset_x_mm, trial.offset_y_mm, trial.used, trial.image
-    )  # fmt: skip
+        trial.squeeze * trial.film_width_mm,
+        trial.film_height_mm,
+        trial.offset_x_mm,
+        trial.offset_y_mm,
+        trial.used,
+        trial.image,
+    )
 
 
 def place_of(track: Track, frame: str) -> int:
@@ -137,19 +129,14 @@ def _changed(trial: Trial, changed: str, value: str, keep: str) -> Trial:
     if changed in DRIVERS:
         return driven(trial, changed, number)
     if changed in ("film_width_mm", "film_height_mm"):
-        sizes = {"film_width_mm": trial.film_width_mm, "film_height_mm": trial.film_height_mm} | {
-            changed: number
-        }
+        sizes = {"film_width_mm": trial.film_width_mm, "film_height_mm": trial.film_height_mm} | {changed: number}
         if not number > 0:
             raise BadInput(f"A film back of {number:g} mm cannot be: both sides must be above zero.")
         return with_film(trial, sizes["film_width_mm"], sizes["film_height_mm"], keep)
     if changed in ("offset_x_mm", "offset_y_mm", "squeeze"):
         moved = {k: getattr(trial, k) for k in ("offset_x_mm", "offset_y_mm", "squeeze")} | {changed: number}
         return replace(
-            trial,
-            offset_x_mm=moved["offset_x_mm"],
-            offset_y_mm=moved["offset_y_mm"],
-            squeeze=moved["squeeze"],
+            trial, offset_x_mm=moved["offset_x_mm"], offset_y_mm=moved["offset_y_mm"], squeeze=moved["squeeze"]
         )
     raise BadInput(f"'{changed}' is nothing of a lens that can be tried: reload the page.")
 
@@ -190,9 +177,7 @@ def take(
     return back_to(camera_id, "lens", to)
 
 
-def operations_between(
-    before: Trial, after: Trial, way: str, span: dict[str, float]
-) -> list[tuple[Operation, str]]:
+def operations_between(before: Trial, after: Trial, way: str, span: dict[str, float]) -> list[tuple[Operation, str]]:
     """The operations that lead from one lens to another, each with a few words.
 
     ``way`` "scale" keeps a curve's shape: the focal length is multiplied and offsets are moved by what they
@@ -208,9 +193,7 @@ def operations_between(
                 for i, (name, v) in enumerate(zip(("film_width_mm", "film_height_mm"), size, strict=True))
             ]
         else:
-            out.append(
-                (Operation("film_back", {"width_mm": size[0], "height_mm": size[1], "keep": KEEPS[0]}), said)
-            )
+            out.append((Operation("film_back", {"width_mm": size[0], "height_mm": size[1], "keep": KEEPS[0]}), said))
     if _differ((after.focal_mm,), (before.focal_mm,)):
         one = way != "scale"
         value = after.focal_mm if one else after.focal_mm / before.focal_mm
@@ -253,9 +236,7 @@ def part_tried(
 ) -> Any:  # fmt: skip
     """A part of the plate drawn, with the film back and offsets it would have."""
     kept = get_version(store, camera_id, version)
-    return page(
-        request, "camera/part.html", **part_context(kept, track_of(kept)[0], x_px, y_px, width_px, height_px)
-    )
+    return page(request, "camera/part.html", **part_context(kept, track_of(kept)[0], x_px, y_px, width_px, height_px))
 
 
 def part_context(
@@ -263,12 +244,7 @@ def part_context(
 ) -> dict[str, Any]:
     picture = picture_of_version(version)
     part, made = part_of_form(track, picture, x, y, width, height)
-    return {
-        "part": part,
-        "part_lens": made.lens,
-        "part_drawing": part_svg(picture.image, part),
-        "plate": picture.image,
-    }
+    return {"part": part, "part_lens": made.lens, "part_drawing": part_svg(picture.image, part), "plate": picture.image}
 
 
 @router.post("/{camera_id}/part")
@@ -287,9 +263,13 @@ def part_taken(
 
 @router.post("/{camera_id}/film-backs")
 def film_backs(
-    store: Store, camera_id: int, name: Annotated[str, Form()] = "", size: Annotated[str, Form()] = "", drop: Annotated[str, Form()] = "",
+    store: Store,
+    camera_id: int,
+    name: Annotated[str, Form()] = "",
+    size: Annotated[str, Form()] = "",
+    drop: Annotated[str, Form()] = "",
     to: Annotated[str, Form()] = "",
-) -> Any:  # fmt: skip
+) -> Any:
     """A film back kept under a name, or one taken out of the list."""
     get_version(store, camera_id)
     if drop:

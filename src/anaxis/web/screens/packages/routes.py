@@ -61,9 +61,7 @@ _CALIBRATED = ("usd", "alembic", "collada", "columns", "json")
 @router.get("")
 def listed(request: Request, store: Store) -> Any:
     packages = all_packages(store)
-    return page(
-        request, "packages/index.html", packages=packages, shipped=set(shipped_profiles()), axes=axes_svg
-    )
+    return page(request, "packages/index.html", packages=packages, shipped=set(shipped_profiles()), axes=axes_svg)
 
 
 @router.get("/compare")
@@ -94,9 +92,7 @@ def calibration(request: Request, store: Store) -> Any:
 def calibration_files(format_key: str = "usd") -> Response:
     """The made camera, its points, the form and what to do with them, in one zip."""
     if format_key not in _CALIBRATED:
-        raise BadInput(
-            f"'{format_key}' is no format of the made camera: choose one of {', '.join(_CALIBRATED)}."
-        )
+        raise BadInput(f"'{format_key}' is no format of the made camera: choose one of {', '.join(_CALIBRATED)}.")
     out = io.BytesIO()
     with (
         TemporaryDirectory(prefix="anaxis-calibrate-") as folder,
@@ -110,9 +106,14 @@ def calibration_files(format_key: str = "usd") -> Response:
 
 @router.post("/calibrate")
 def calibrated(
-    request: Request, store: Store, file: Annotated[UploadFile, File()], second: Annotated[UploadFile | None, File()] = None,
-    third: Annotated[UploadFile | None, File()] = None, key: Annotated[str, Form()] = "", label: Annotated[str, Form()] = "",
-) -> Any:  # fmt: skip
+    request: Request,
+    store: Store,
+    file: Annotated[UploadFile, File()],
+    second: Annotated[UploadFile | None, File()] = None,
+    third: Annotated[UploadFile | None, File()] = None,
+    key: Annotated[str, Form()] = "",
+    label: Annotated[str, Form()] = "",
+) -> Any:
     """The forms that came back: the package learned and kept, with how sure each part of it is."""
     name = name_of_upload(file) or "the form"
     first = _form_in(file, "all")
@@ -120,7 +121,7 @@ def calibrated(
     assert first is not None
     found = learned(
         first, free_key(store, wanted), label.strip() or wanted, _form_in(second, "camera"), _form_in(third, "pixels")
-    )  # fmt: skip
+    )
     keep_package(store, found.profile, f"learned from {name}")
     return page(request, "packages/learned/index.html", found=found, p=found.profile)
 
@@ -191,9 +192,7 @@ def axes(request: Request, store: Store, key: str, side: str = "", arm: str = ""
 
 
 @router.post("/{key}/copy")
-def copied(
-    store: Store, key: str, label: Annotated[str, Form()] = "", new_key: Annotated[str, Form()] = ""
-) -> Any:
+def copied(store: Store, key: str, label: Annotated[str, Form()] = "", new_key: Annotated[str, Form()] = "") -> Any:
     source = get_package(store, key)
     wanted = re.sub(r"[^a-z0-9._-]+", "-", (new_key or f"{key}-own").lower()).strip("-._") or "own"
     document = source.model_dump(mode="json") | {
@@ -227,8 +226,9 @@ def changed_document(profile: Profile, form: dict[str, str]) -> dict[str, Any]:
         document["notes"] = form.get("notes", "")[:4000]
         document["metres_per_unit"] = form.get("metres_per_unit", "")
         document["rotation"] = {
-            "order": form.get("order", "XYZ"), "signs": [1 if s == "+" else -1 for s in form.get("signs", "+++")]
-        }  # fmt: skip
+            "order": form.get("order", "XYZ"),
+            "signs": [1 if s == "+" else -1 for s in form.get("signs", "+++")],
+        }
         lens = {
             k: form[f"lens_{k}"]
             for k in ("shown", "film_unit", "fit", "offset_unit", "reads_gltf_zoom")
@@ -246,9 +246,7 @@ def changed_document(profile: Profile, form: dict[str, str]) -> dict[str, Any]:
         kind = HABITS.get(form.get("code", ""))
         if kind is None:
             raise BadInput("Choose a habit to add.")
-        habits.append(
-            {"code": kind.code, **{f.name: form.get(f"habit_{f.name}", f.default) for f in kind.fields}}
-        )
+        habits.append({"code": kind.code, **{f.name: form.get(f"habit_{f.name}", f.default) for f in kind.fields}})
     else:
         at = int(form.get("index", "-1")) if form.get("index", "").isdigit() else -1
         if not 0 <= at < len(habits):
@@ -285,16 +283,10 @@ def _table(form: dict[str, str]) -> dict[str, Any] | None:
     for i in range(_MAX_COLUMNS):
         quantity, _, unit = form.get(f"column_{i}", "").partition(":")
         if quantity:
-            columns.append(
-                {"quantity": quantity, "unit": unit, "sign": -1 if form.get(f"sign_{i}") == "-1" else 1}
-            )
+            columns.append({"quantity": quantity, "unit": unit, "sign": -1 if form.get(f"sign_{i}") == "-1" else 1})
     if not columns:
         return None
-    return {
-        "columns": columns,
-        "headings": form.get("headings") == "true",
-        "separator": form.get("separator", "comma"),
-    }
+    return {"columns": columns, "headings": form.get("headings") == "true", "separator": form.get("separator", "comma")}
 
 
 @router.get("/{key}/habit")

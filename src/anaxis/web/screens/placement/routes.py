@@ -84,11 +84,7 @@ Asked = Annotated[Callable[[], Wanted], Depends(_wanted)]
 
 @router.post("/{camera_id}/place")
 def placed(
-    store: Store,
-    camera_id: int,
-    version: Annotated[int, Form()],
-    wanted: Asked,
-    to: Annotated[str, Form()] = "",
+    store: Store, camera_id: int, version: Annotated[int, Form()], wanted: Asked, to: Annotated[str, Form()] = ""
 ) -> Any:
     kept, found = get_version(store, camera_id, version), wanted()
     operation = Operation("place", {**found.similarity.as_params(), "told": found.told[:300]})
@@ -98,8 +94,13 @@ def placed(
 
 @router.post("/{camera_id}/place/look")
 def looked_at(
-    request: Request, store: Store, camera_id: int, version: Annotated[int, Form()], wanted: Asked, axes: Annotated[str, Form()] = "file"
-) -> Any:  # fmt: skip
+    request: Request,
+    store: Store,
+    camera_id: int,
+    version: Annotated[int, Form()],
+    wanted: Asked,
+    axes: Annotated[str, Form()] = "file",
+) -> Any:
     """The path and landmarks as they would stand, before that is taken; what is still missing is said in its place."""
     kept = get_version(store, camera_id, version)
     try:
@@ -111,10 +112,13 @@ def looked_at(
     marks = landmarks.shown().position_m[0]
     none = np.zeros((0, 3))
     drawing = placed_svg(
-        standing(track, marks), standing(found.similarity.track(track), found.similarity.points(marks)),
-        np.array([p.moved_m for p in found.pairs]) if found.pairs else none, np.array([p.goal_m for p in found.pairs]) if found.pairs else none,
-        convention, unit,
-    )  # fmt: skip
+        standing(track, marks),
+        standing(found.similarity.track(track), found.similarity.points(marks)),
+        np.array([p.moved_m for p in found.pairs]) if found.pairs else none,
+        np.array([p.goal_m for p in found.pairs]) if found.pairs else none,
+        convention,
+        unit,
+    )
     first = convention.position_from_canonical(found.similarity.points(track.position_m[0]))
     worst = max(found.pairs, key=lambda p: p.off_m, default=None)
     return page(
@@ -133,9 +137,14 @@ def _typed(convention: Convention, unit: str, move: str, axis: str, angle: str, 
     if turn_deg == 0 and factor == 1.0 and not shift.any():
         raise BadInput("Nothing was typed to place the camera by: a move, a rotation or a scale.")
     told = ", ".join(
-        t for t in (f"rotated {turn_deg:g}° about {axis}" if turn_deg else "", f"scaled by {factor:g}" if factor != 1 else "",
-                    f"moved by {move.strip()} {unit}" if move.strip() else "") if t
-    )  # fmt: skip
+        t
+        for t in (
+            f"rotated {turn_deg:g}° about {axis}" if turn_deg else "",
+            f"scaled by {factor:g}" if factor != 1 else "",
+            f"moved by {move.strip()} {unit}" if move.strip() else "",
+        )
+        if t
+    )
     return Wanted(Similarity(factor, about_axis(axis, turn_deg, convention), shift), told)
 
 
@@ -155,13 +164,9 @@ def _solved(
     """From rows of a landmark's name and where it is to stand; residuals in metres and in pixels, the worst named."""
     names, theirs = [], []
     for number, line in enumerate(text.strip().splitlines(), 1):
-        found = re.match(
-            r"^\s*(.+?)[\s,;]+(-?[\d.eE+-]+)[\s,;]+(-?[\d.eE+-]+)[\s,;]+(-?[\d.eE+-]+)\s*$", line
-        )
+        found = re.match(r"^\s*(.+?)[\s,;]+(-?[\d.eE+-]+)[\s,;]+(-?[\d.eE+-]+)[\s,;]+(-?[\d.eE+-]+)\s*$", line)
         if not found:
-            raise BadInput(
-                f"Row {number} of the pairs, '{line.strip()[:40]}', is no landmark and its three numbers."
-            )
+            raise BadInput(f"Row {number} of the pairs, '{line.strip()[:40]}', is no landmark and its three numbers.")
         marks.index(found[1])  # raises the sentence for a name that is not there
         names.append(found[1])
         theirs.append(_three(" ".join(found.groups()[1:]), f"row {number}"))
@@ -172,15 +177,11 @@ def _solved(
     solved = from_pairs(ours, goal, with_scale)
     moved = solved.similarity.points(ours)
     pixels = _pixels_apart(solved.similarity.track(track), moved, goal, picture)
-    off = tuple(
-        Pair(name, goal[i], moved[i], float(solved.residual_m[i]), pixels[i]) for i, name in enumerate(names)
-    )
+    off = tuple(Pair(name, goal[i], moved[i], float(solved.residual_m[i]), pixels[i]) for i, name in enumerate(names))
     worst = max(off, key=lambda p: p.off_m)
     said = f"from {len(names)} pairs" + (f", scale {solved.similarity.scale:.6g}" if with_scale else "")
     seen = "never seen" if worst.off_px is None else f"at most {worst.off_px:.2f} px off"
-    return Wanted(
-        solved.similarity, f"{said}; the worst is '{worst.name}', {worst.off_m:.4f} m and {seen}", off
-    )
+    return Wanted(solved.similarity, f"{said}; the worst is '{worst.name}', {worst.off_m:.4f} m and {seen}", off)
 
 
 def _pixels_apart(camera: Track, moved_m: Floats, goal_m: Floats, picture: Picture) -> list[float | None]:

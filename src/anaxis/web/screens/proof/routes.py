@@ -20,10 +20,7 @@ from anaxis.core.space.axes import Convention
 from anaxis.core.typing import Floats
 from anaxis.delivery.transfer_sheet import sheet_html, sheet_pdf
 from anaxis.packages.model import profile_from_dict
-from anaxis.store.queries import (
-    get_version,
-    picture_of_version,
-)
+from anaxis.store.queries import get_version, picture_of_version
 from anaxis.web.drawings.camera import proof_bundle
 from anaxis.web.pages import Store, download_answer, drawing_answer, page
 from anaxis.web.stations import stations_of
@@ -77,9 +74,7 @@ class MarkRow(NamedTuple):
     off_px: float | None
 
 
-def mark_rows(
-    track: Track, marks: Landmarks, picture: Picture, arrived: Projection, at: int
-) -> list[MarkRow]:
+def mark_rows(track: Track, marks: Landmarks, picture: Picture, arrived: Projection, at: int) -> list[MarkRow]:
     """Every landmark at the sample ``at`` of a track, as it was meant and as it arrived."""
     if not marks.names:
         return []

@@ -103,9 +103,12 @@ def redo(store: Store, camera_id: int, form: Typed) -> Any:
 
 @router.post("/{camera_id}/recipe/save")
 def save(
-    store: Store, camera_id: int, version: Annotated[int, Form()], name: Annotated[str, Form()] = "",
+    store: Store,
+    camera_id: int,
+    version: Annotated[int, Form()],
+    name: Annotated[str, Form()] = "",
     to: Annotated[str, Form()] = "",
-) -> Any:  # fmt: skip
+) -> Any:
     kept = get_version(store, camera_id, version)
     if not name.strip():
         raise BadInput("The recipe needs a name to be saved under: type one.")
@@ -117,9 +120,12 @@ def save(
 
 @router.post("/{camera_id}/recipe/apply")
 def apply(
-    store: Store, camera_id: int, version: Annotated[int, Form()], name: Annotated[str, Form()] = "",
+    store: Store,
+    camera_id: int,
+    version: Annotated[int, Form()],
+    name: Annotated[str, Form()] = "",
     to: Annotated[str, Form()] = "",
-) -> Any:  # fmt: skip
+) -> Any:
     """A saved recipe in the place of this camera's own."""
     kept = get_version(store, camera_id, version)
     edit_version(store, kept, checked_order(get_recipe(store, name)), f"recipe '{name}' applied")
@@ -127,9 +133,7 @@ def apply(
 
 
 @router.post("/{camera_id}/copy")
-def copy(
-    store: Store, camera_id: int, version: Annotated[int, Form()], name: Annotated[str, Form()] = ""
-) -> Any:
+def copy(store: Store, camera_id: int, version: Annotated[int, Form()], name: Annotated[str, Form()] = "") -> Any:
     made = copy_camera(store, get_version(store, camera_id, version), name)
     return RedirectResponse(f"/cameras/{made.camera_id}", status_code=303)
 
@@ -145,13 +149,7 @@ def recipe_file(store: Store, camera_id: int, version: int) -> Response:
 
 @router.get("/{camera_id}/operation")
 def operation_form(
-    request: Request,
-    store: Store,
-    camera_id: int,
-    version: int,
-    code: str = "",
-    index: int | None = None,
-    to: str = "",
+    request: Request, store: Store, camera_id: int, version: int, code: str = "", index: int | None = None, to: str = ""
 ) -> Any:
     """The fields of one operation, empty or with what stands in the recipe."""
     kept = get_version(store, camera_id, version)

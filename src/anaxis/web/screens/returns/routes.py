@@ -40,9 +40,14 @@ _HEADINGS = "frame,seconds,position_x,position_y,position_z,rotation_x_deg,rotat
 
 @router.post("/cameras/{camera_id}/returns")
 def handed_in(
-    request: Request, store: Store, camera_id: int, version: Annotated[int, Form()], to: Annotated[str, Form()],
-    file: Annotated[UploadFile | None, File()] = None, numbers: Annotated[str, Form()] = "",
-) -> Any:  # fmt: skip
+    request: Request,
+    store: Store,
+    camera_id: int,
+    version: Annotated[int, Form()],
+    to: Annotated[str, Form()],
+    file: Annotated[UploadFile | None, File()] = None,
+    numbers: Annotated[str, Form()] = "",
+) -> Any:
     """A file that the package exported, or its numbers typed or pasted."""
     kept, package = get_version(store, camera_id, version), get_package(store, to)
     limits = request.app.state.limits
@@ -66,9 +71,7 @@ def handed_in(
     return RedirectResponse(f"/returns/{row.id}", status_code=303)
 
 
-def _read(
-    parsers: ParserPool, examiner: Examiner, name: str, data: bytes, package: Profile, meant: Leaving
-) -> Track:
+def _read(parsers: ParserPool, examiner: Examiner, name: str, data: bytes, package: Profile, meant: Leaving) -> Track:
     with TemporaryDirectory(prefix="anaxis-return-") as folder:
         path = Path(folder) / disk_name(name)
         path.write_bytes(data)
@@ -117,11 +120,7 @@ def table_of_numbers(text: str, meant: Track) -> str:
         at = int(np.argmin(np.abs(meant.frames - values[0])))
         lens = meant.lens
         focal = values[7] if len(values) > 7 else float(lens.focal_mm[at])
-        film = (
-            values[8:10]
-            if len(values) == 10
-            else [float(lens.film_width_mm[at]), float(lens.film_height_mm[at])]
-        )
+        film = values[8:10] if len(values) == 10 else [float(lens.film_width_mm[at]), float(lens.film_height_mm[at])]
         seconds = values[0] * meant.rate.denominator / meant.rate.numerator
         row = [
             values[0],
@@ -187,17 +186,12 @@ def made_a_habit(
     if not 0 <= which < len(explanations) or not explanations[which]["causes"]:
         raise BadInput("There is nothing in this explanation to make a habit of.")
     package = (
-        get_package(store, row.profile["key"])
-        if row.profile["key"]
-        else profile_from_dict(row.profile, "the package")
+        get_package(store, row.profile["key"]) if row.profile["key"] else profile_from_dict(row.profile, "the package")
     )
     document = package.model_dump(mode="json")
     document["habits"] = [*document["habits"], *explanations[which]["causes"]]
     if package.key in shipped_profiles():
-        document |= {
-            "key": free_key(store, f"{package.key}-here"),
-            "label": f"{package.label}, as it is here",
-        }
+        document |= {"key": free_key(store, f"{package.key}-here"), "label": f"{package.label}, as it is here"}
     learned = profile_from_dict(document, "the package")
     keep_package(store, learned, f"learned from {row.name}")
     last = next((d.format for d in version.deliveries if d.profile["key"] == package.key), "")

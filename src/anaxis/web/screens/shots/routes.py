@@ -64,11 +64,7 @@ class Row:
 @router.get("/")
 def shots(request: Request, store: Store) -> Any:
     shows = all_shows(store)
-    rows = {
-        shot.id: [_row(c) for c in shot.cameras if c.head_id is not None]
-        for show in shows
-        for shot in show.shots
-    }
+    rows = {shot.id: [_row(c) for c in shot.cameras if c.head_id is not None] for show in shows for shot in show.shots}
     ticks = [(f"{10.0**d:g}", along_scale(10.0**d)) for d in (-4, -2, 0)]
     return page(
         request, "shots/index.html", shows=[s for s in shows if s.shots], rows=rows, ticks=ticks, exact=along_scale(EXACT_PX),
@@ -98,9 +94,14 @@ def take_sample(request: Request, store: Store, name: Annotated[str, Form()]) ->
 
 @router.post("/shots/{shot_id}/expected")
 def expect(
-    store: Store, shot_id: int, first_frame: Annotated[str, Form()] = "", last_frame: Annotated[str, Form()] = "",
-    rate: Annotated[str, Form()] = "", camera: Annotated[int | None, Form()] = None, to: Annotated[str, Form()] = "",
-) -> Any:  # fmt: skip
+    store: Store,
+    shot_id: int,
+    first_frame: Annotated[str, Form()] = "",
+    last_frame: Annotated[str, Form()] = "",
+    rate: Annotated[str, Form()] = "",
+    camera: Annotated[int | None, Form()] = None,
+    to: Annotated[str, Form()] = "",
+) -> Any:
     """What the edit expects of a shot; its cameras are held against it from now on."""
     shot = get_shot(store, shot_id)
     ends = [_frame(first_frame, "first frame"), _frame(last_frame, "last frame")]
@@ -138,8 +139,6 @@ def _row(camera: Camera) -> Row:
         camera,
         version,
         worst,
-        list(
-            {d.profile["key"]: profile_from_dict(d.profile, "a delivery's profile") for d in newest}.values()
-        ),
+        list({d.profile["key"]: profile_from_dict(d.profile, "a delivery's profile") for d in newest}.values()),
         warnings,
     )

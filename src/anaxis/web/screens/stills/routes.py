@@ -30,17 +30,20 @@ router = APIRouter()
 
 def stills_of(session: Session, version: Version) -> list[Still]:
     return list(
-        session.execute(
-            select(Still).where(Still.version_id == version.id).order_by(Still.id.desc())
-        ).scalars()
+        session.execute(select(Still).where(Still.version_id == version.id).order_by(Still.id.desc())).scalars()
     )
 
 
 @router.post("/cameras/{camera_id}/stills")
 def handed_in(
-    request: Request, store: Store, camera_id: int, version: Annotated[int, Form()], ours: Annotated[UploadFile, File()],
-    theirs: Annotated[UploadFile, File()], frame: Annotated[str, Form()] = "",
-) -> Any:  # fmt: skip
+    request: Request,
+    store: Store,
+    camera_id: int,
+    version: Annotated[int, Form()],
+    ours: Annotated[UploadFile, File()],
+    theirs: Annotated[UploadFile, File()],
+    frame: Annotated[str, Form()] = "",
+) -> Any:
     kept = get_version(store, camera_id, version)
     track = track_of(kept)[0]
     names, data = [], []
@@ -57,14 +60,17 @@ def handed_in(
             path.write_bytes(file.file.read())
             names.append(name)
             data.append(safe_png(path))
-    pictures = [
-        np.asarray(cv2.imdecode(np.frombuffer(d, np.uint8), cv2.IMREAD_COLOR), dtype=np.uint8) for d in data
-    ]
+    pictures = [np.asarray(cv2.imdecode(np.frombuffer(d, np.uint8), cv2.IMREAD_COLOR), dtype=np.uint8) for d in data]
     found = measure(*pictures)
     row = Still(
-        version_id=kept.id, frame=float(track.frames[place_of(track, frame)]), our_name=names[0], their_name=names[1], ours=data[0], theirs=data[1],
+        version_id=kept.id,
+        frame=float(track.frames[place_of(track, frame)]),
+        our_name=names[0],
+        their_name=names[1],
+        ours=data[0],
+        theirs=data[1],
         measured=asdict(found) | {"width_px": pictures[0].shape[1], "height_px": pictures[0].shape[0]},
-    )  # fmt: skip
+    )
     store.add(row)
     store.flush()
     return RedirectResponse(f"/stills/{row.id}", status_code=303)
@@ -104,9 +110,7 @@ def picture(store: Store, number: int, side: str) -> Response:
     row = _still(store, number)
     if side not in ("ours", "theirs"):
         raise NotFound("There is no such picture.")
-    return Response(
-        getattr(row, side), media_type="image/png", headers={"Cache-Control": "private, max-age=86400"}
-    )
+    return Response(getattr(row, side), media_type="image/png", headers={"Cache-Control": "private, max-age=86400"})
 
 
 def _still(session: Session, number: int) -> Still:

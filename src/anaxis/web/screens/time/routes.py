@@ -33,8 +33,12 @@ def rulers(request: Request, store: Store, camera_id: int, version: int, rate: s
 
 @router.post("/{camera_id}/first")
 def first_frame(
-    store: Store, camera_id: int, version: Annotated[int, Form()], first: Annotated[str, Form()] = "", to: Annotated[str, Form()] = ""
-) -> Any:  # fmt: skip
+    store: Store,
+    camera_id: int,
+    version: Annotated[int, Form()],
+    first: Annotated[str, Form()] = "",
+    to: Annotated[str, Form()] = "",
+) -> Any:
     """The first frame moved, to a number or a timecode."""
     kept = get_version(store, camera_id, version)
     track = track_of(kept)[0]
@@ -69,17 +73,16 @@ def time_context(version: Version, track: Track) -> dict[str, Any]:
     if can_drop(track.rate):
         codes = [("Non-drop", codes[0][1]), ("Drop-frame", [timecode_of(f, track.rate, True) for f in ends])]
     found = set(found_cuts(track).tolist())
-    denied = (
-        []
-        if track.marked is None
-        else [i for i, m in enumerate(track.marked.tolist()) if m < 0 and i in found]
-    )
+    denied = [] if track.marked is None else [i for i, m in enumerate(track.marked.tolist()) if m < 0 and i in found]
     cuts = [(float(track.frames[i]), "found" if i in found else "marked") for i in cuts_of(track).tolist()]
     return {
-        "rates": RATES, "timecodes": [(label, ends) for label, ends in codes if all(ends)],
-        "cuts": cuts[:20], "more_cuts": max(0, len(cuts) - 20), "denied_cuts": [float(track.frames[i]) for i in denied],
+        "rates": RATES,
+        "timecodes": [(label, ends) for label, ends in codes if all(ends)],
+        "cuts": cuts[:20],
+        "more_cuts": max(0, len(cuts) - 20),
+        "denied_cuts": [float(track.frames[i]) for i in denied],
         **rulers_context(version, track, ""),
-    }  # fmt: skip
+    }
 
 
 def _expected(shot: Shot) -> int | None:
