@@ -17,6 +17,7 @@ from sqlalchemy.orm import Session
 from anaxis.app.deliver import deliver_version
 from anaxis.app.edit import edit_version, keep_camera, retake
 from anaxis.app.examined import Here, look
+from anaxis.app.take_in import take_in_bytes
 from anaxis.core.errors import BadInput
 from anaxis.core.recipe.documents import recipe_from_document
 from anaxis.core.scene.picture import picture_of
@@ -26,7 +27,6 @@ from anaxis.store.local_postgres import LocalPostgres
 from anaxis.store.models import Show, Version
 from anaxis.store.queries import find_or_make_shot, find_or_make_show, staged_scene
 from anaxis.web.app import create_app
-from anaxis.web.screens.intake.routes import take_in_bytes
 from anaxis.work.sandbox.guard import ParserPool, limits_from_environment
 from make_scenes import make_all, make_newer
 

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import math
-import re
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Annotated, Any
@@ -123,15 +122,6 @@ def name_of_upload(file: UploadFile, most: int = 120) -> str:
     name = Path((file.filename or "").replace("\\", "/")).name[-most:]
     # Half of a pair of code units is no character, and no database keeps it.
     return name.encode("utf-8", "replace").decode().replace("\0", "_").strip()
-
-
-def disk_name(name: str) -> str:
-    """What an uploaded file is called where it is put aside: its ending, and of its name what any file system takes.
-
-    No name that was sent ever becomes a path: "..", a name in another script, one too long for a folder.
-    """
-    plain = re.sub(r"[^A-Za-z0-9._ -]", "_", name)[-100:].lstrip(". ")
-    return plain or "file"
 
 
 def drawing_answer(data: bytes, kept: bool = True) -> Response:

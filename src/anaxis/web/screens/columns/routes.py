@@ -7,6 +7,7 @@ from typing import Annotated, Any
 from fastapi import APIRouter, Form, Request
 from fastapi.responses import JSONResponse, RedirectResponse, Response
 
+from anaxis.app.take_in import read_bytes
 from anaxis.app.waiting import let_go
 from anaxis.core.errors import BadInput
 from anaxis.core.space.axes import ORDERS
@@ -16,7 +17,6 @@ from anaxis.packages.model import Profile, profile_from_dict
 from anaxis.store.packages import all_packages, get_package, keep_package
 from anaxis.store.queries import get_layout, reread, save_layout, staged_scene
 from anaxis.web.pages import Store
-from anaxis.web.screens.intake.routes import read_bytes
 
 router = APIRouter(prefix="/take-in")
 GUESS = "guess"

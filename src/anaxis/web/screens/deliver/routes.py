@@ -2,55 +2,27 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from dataclasses import asdict, dataclass
 from typing import Annotated, Any
 
 from fastapi import APIRouter, Depends, File, Form, Request, UploadFile
 from fastapi.responses import RedirectResponse, Response
 
-from anaxis.app.deliver import deliver_versions, get_delivery
-from anaxis.app.hand_over import bundles_of
+from anaxis.app.deliver import get_delivery
+from anaxis.app.orders import Order, fulfil, zip_of
 from anaxis.core.errors import BadInput
 from anaxis.core.scene.landmarks import unique_name
 from anaxis.delivery.handover import zipped
-from anaxis.delivery.sending import Options, moved_along
-from anaxis.formats import FORMATS, has_nodes
-from anaxis.packages.model import Profile, profile_from_text
-from anaxis.store.models import Version
+from anaxis.delivery.sending import Options
+from anaxis.packages.model import profile_from_text
 from anaxis.store.packages import all_packages, get_package
 from anaxis.store.queries import get_version
 from anaxis.web.pages import Store, download_answer, number_or_none, page, say_next
-from anaxis.web.screens.jobs.routes import start_work
+from anaxis.web.screens.jobs.routes import ensure_worker
 from anaxis.work.queue import get_job
 
 router = APIRouter(prefix="/cameras")
 several = APIRouter()
 _MAX_PROFILE_BYTES = 100_000
-# Frames written in all, above which a page would be waited for too long.
-_QUICK_FRAMES = 3000
-
-
-@dataclass(frozen=True)
-class Asking:
-    """What the form asks for; the first of ``versions`` is the camera on the page."""
-
-    versions: list[Version]
-    profiles: list[Profile]
-    formats: list[str]
-    options: Options
-    together: str
-
-
-@dataclass(frozen=True)
-class Order:
-    """One file: the versions in it, for a package, in a format."""
-
-    versions: list[Version]
-    profile: Profile
-    format: str
-    options: Options
-    together: str = ""
 
 
 def _form(
@@ -61,7 +33,7 @@ def _form(
     more_cameras: Annotated[list[int] | None, Form()] = None, together: Annotated[bool, Form()] = False,
     samples: Annotated[str, Form()] = "1", shutter_open: Annotated[str, Form()] = "-0.25", shutter_close: Annotated[str, Form()] = "0.25",
     between: Annotated[str, Form()] = "1", own_profile: Annotated[UploadFile | None, File()] = None,
-) -> Asking:  # fmt: skip
+) -> Order:  # fmt: skip
     kept = get_version(store, camera_id, version)
     if own_profile is not None and own_profile.filename:
         profile = profile_from_text(own_profile.file.read(_MAX_PROFILE_BYTES), own_profile.filename)
@@ -72,7 +44,7 @@ def _form(
         profile = packages[to]
     others = [get_version(store, c) for c in dict.fromkeys(more_cameras or []) if c != camera_id]
     more = [get_package(store, k) for k in dict.fromkeys(more_packages or []) if k != profile.key]
-    return Asking(
+    return Order(
         [kept, *others],
         [profile, *more],
         list(dict.fromkeys([format_key, *(more_formats or [])])),
@@ -103,64 +75,23 @@ def _count(text: str, what: str) -> int:
     return int(value)
 
 
-Asked = Annotated[Asking, Depends(_form)]
-
-
-def orders_of(asked: Asking) -> list[Order]:
-    """A file for each package and format, and for each camera where they do not go together."""
-    out = []
-    for profile in asked.profiles:
-        for key in asked.formats:
-            if asked.together and has_nodes(key):
-                out.append(Order(asked.versions, profile, key, asked.options, asked.together))
-                continue
-            out += [
-                Order([v], profile, key, moved_along(asked.options, _first(asked.versions[0]), _first(v)))
-                for v in asked.versions
-            ]
-    return out
-
-
-def _first(version: Version) -> float:
-    return float(version.facts["first_frame"])
-
-
-def _frames(versions: Sequence[Version]) -> int:
-    return sum(round(v.facts["last_frame"] - v.facts["first_frame"]) + 1 for v in versions)
+Ordered = Annotated[Order, Depends(_form)]
 
 
 @router.post("/{camera_id}/deliver")
-def make_delivery(request: Request, store: Store, camera_id: int, asked: Asked) -> Any:
+def make_delivery(request: Request, store: Store, camera_id: int, order: Ordered) -> Any:
     """Write and prove at once, or as work of its own where that takes longer than a page should."""
-    orders = orders_of(asked)
-    slow = asked.options.reduce_px is not None or sum(_frames(o.versions) for o in orders) > _QUICK_FRAMES
-    at, made, asked_for, refused = "", list[int](), list[int](), list[str]()
-    for order in orders:
-        if slow:
-            profile = order.profile.model_dump(mode="json")
-            params = _params(order.versions, order.options, order.together, profile=profile, format=order.format)
-            asked_for.append(start_work(request, store, "delivery", order.versions[0].id, params).id)
-            at = f"/jobs/{asked_for[-1]}"
-            continue
-        try:
-            with store.begin_nested():
-                done = deliver_versions(
-                    store, order.versions, order.profile, order.format, order.options, together=order.together
-                )
-        except BadInput as error:  # one format that is refused stops no other
-            if len(orders) == 1:
-                raise
-            refused.append(f"{order.format} for {order.profile.key}: {error.sentence}")
-            continue
-        made += [d.id for d in done]
-        at = f"/deliveries/{done[0].id}"
-    if len(orders) > 1:
-        parts = {"d": made, "j": asked_for}
+    done = fulfil(store, order)
+    ensure_worker(request, bool(done.jobs))
+    parts = {"d": [d.id for d in done.deliveries], "j": [j.id for j in done.jobs]}
+    if done.files > 1:
         query = "&".join(f"{k}={','.join(map(str, v))}" for k, v in parts.items() if v)
         at = f"/handed-over?camera={camera_id}&{query}"
+    else:
+        at = f"/jobs/{parts['j'][0]}" if done.jobs else f"/deliveries/{parts['d'][0]}"
     answer = RedirectResponse(at, status_code=303)
-    if refused:
-        say_next(answer, " ".join(["Not written:", *refused]))
+    if done.refused:
+        say_next(answer, " ".join(["Not written:", *done.refused]))
     return answer
 
 
@@ -200,20 +131,10 @@ def _numbers(text: str) -> list[int]:
 
 
 @router.post("/{camera_id}/bundle")
-def bundle(request: Request, store: Store, camera_id: int, asked: Asked) -> Response:
+def bundle(request: Request, store: Store, camera_id: int, order: Ordered) -> Response:
     """The package of files: every format, landmarks, set, axis check, sheet, manifest; a zip in a zip for each of several."""
-    options, versions = asked.options, asked.versions
-    formats = [f.key for f in FORMATS if f.write]
-    if options.reduce_px is not None or _frames(versions) * len(formats) * len(asked.profiles) > _QUICK_FRAMES:
-        profiles = [p.model_dump(mode="json") for p in asked.profiles]
-        params = _params(versions, options, asked.together, profiles=profiles, formats=formats)
-        return RedirectResponse(
-            f"/jobs/{start_work(request, store, 'bundle', versions[0].id, params).id}", status_code=303
-        )
-    made = bundles_of(versions, asked.profiles, formats, options, asked.together)
-    return download_answer(*made, "application/zip")
-
-
-def _params(versions: Sequence[Version], options: Options, together: str, **rest: Any) -> dict[str, Any]:
-    """An order as the worker takes it."""
-    return {"versions": [v.id for v in versions], "options": asdict(options), "together": together, **rest}
+    made = zip_of(store, order)
+    if isinstance(made, tuple):
+        return download_answer(*made, "application/zip")
+    ensure_worker(request, True)
+    return RedirectResponse(f"/jobs/{made.id}", status_code=303)

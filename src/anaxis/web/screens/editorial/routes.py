@@ -9,6 +9,7 @@ from typing import Annotated, Any, NamedTuple
 from fastapi import APIRouter, File, Form, Request, UploadFile
 
 from anaxis.app.edit import edit_version
+from anaxis.app.take_in import disk_name
 from anaxis.core.checks.times import OF_THE_SHOT
 from anaxis.core.recipe.replay import inserted
 from anaxis.core.time.rates import parse_rate, rate_text
@@ -16,7 +17,7 @@ from anaxis.formats import check_size
 from anaxis.formats.editorial.cut_list import Clip, Edit, cut_operations, shots_in
 from anaxis.store.models import Camera, Shot
 from anaxis.store.queries import findings_of, get_show, get_version, recipe_of, track_of
-from anaxis.web.pages import Store, disk_name, name_of_upload, number_or_none, page
+from anaxis.web.pages import Store, name_of_upload, number_or_none, page
 from anaxis.web.screens.recipe.routes import back_to
 from anaxis.work.sandbox.apart import safe_edit
 

@@ -4,40 +4,32 @@ from __future__ import annotations
 
 import json
 import re
-from collections.abc import Sequence
-from dataclasses import replace
 from pathlib import Path
-from tempfile import TemporaryDirectory
 from typing import Annotated, Any
 
 from fastapi import APIRouter, File, Form, Request, UploadFile
 from fastapi.responses import RedirectResponse, Response
 from sqlalchemy.orm import Session
 
-from anaxis.app.edit import KEEPING_WORDS, Keeping, Retake, keep_camera, keep_retake, mark_missing, planned_retake
-from anaxis.app.examined import Looked, camera_after, look
-from anaxis.app.waiting import examiner_of, let_go
-from anaxis.core.camera.lens import FITS, Image, parse_image, require_fit
-from anaxis.core.checks import Expected
-from anaxis.core.checks.examine import refuse_unusable
+from anaxis.app.draft import Draft, corrections_typed, targets_of
+from anaxis.app.edit import KEEPING_WORDS
+from anaxis.app.examined import camera_after
+from anaxis.app.take_in import TakeIn, reports_of, take_in, take_in_bytes
+from anaxis.app.waiting import examiner_of
+from anaxis.core.camera.lens import FITS
 from anaxis.core.errors import BadInput
 from anaxis.core.recipe.documents import recipe_from_document
 from anaxis.core.recipe.operations import kind_of
 from anaxis.core.recipe.replay import inserted
-from anaxis.core.scene.landmarks import LEGAL_NAME_RULE, legal_name
+from anaxis.core.scene.landmarks import LEGAL_NAME_RULE
 from anaxis.core.scene.nodes import UP_AXES, Scene
-from anaxis.core.scene.picture import Picture, picture_of
+from anaxis.core.scene.picture import picture_of
 from anaxis.formats import READABLE_SUFFIXES, check_size, require_readable
 from anaxis.packages import SHIPPED_KEYS
-from anaxis.store.archive import scene_to_bytes
-from anaxis.store.models import Camera, Shot, SourceFile, Version
+from anaxis.store.models import Camera, SourceFile
 from anaxis.store.packages import all_packages
 from anaxis.store.queries import (
     NotFound,
-    expected_of,
-    find_or_make_shot,
-    find_or_make_show,
-    find_shot,
     get_camera,
     newest_show_name,
     saved_layouts,
@@ -46,9 +38,7 @@ from anaxis.store.queries import (
     staged_scene,
 )
 from anaxis.web.drawings.camera import look_bundle
-from anaxis.web.pages import Store, disk_name, drawing_answer, name_of_upload, page
-from anaxis.web.screens.intake.draft import Draft, corrections_typed, targets_of
-from anaxis.work.sandbox.guard import ParserPool
+from anaxis.web.pages import Store, drawing_answer, name_of_upload, page
 
 router = APIRouter(prefix="/take-in")
 _MAX_NAME = 120
@@ -99,34 +89,6 @@ def again(store: Store, camera_id: int) -> Any:
     copy.layout = held.layout
     store.flush()
     return RedirectResponse(f"/take-in/{copy.id}", status_code=303)
-
-
-def take_in_bytes(store: Session, parsers: ParserPool, name: str, data: bytes) -> SourceFile:
-    """Read an uploaded file in a process of its own and put it aside with its scene.
-
-    Raises BadInput where it cannot be read or holds no camera that can be used or repaired.
-    """
-    let_go(store)
-    scene = scene_to_bytes(read_bytes(parsers, name, data))
-    reports = look(examiner_of(store), scene, name, {}, tracks=[])
-    if not any(f.operation for r in reports for f in r.findings if f.severity == "error"):
-        refuse_unusable(reports)
-    return stage_file(store, name, data, scene)
-
-
-def read_bytes(
-    parsers: ParserPool,
-    name: str,
-    data: bytes,
-    layout: dict[str, Any] | None = None,
-    suffixes: tuple[str, ...] = READABLE_SUFFIXES,
-) -> Scene:
-    """The scene in an uploaded file; raises BadInput where it cannot be read."""
-    check_size(name, len(data), parsers.limits.max_bytes)
-    with TemporaryDirectory(prefix="anaxis-upload-") as folder:
-        path = Path(folder) / disk_name(name)
-        path.write_bytes(data)
-        return parsers.read(path, layout, suffixes)
 
 
 def _choose_page(request: Request, sentence: str = "", status: int = 200, camera: Camera | None = None) -> Any:
@@ -195,7 +157,7 @@ def targets(request: Request, store: Store, source_id: int, show: str = "", shot
     """The part of the page that depends on the shot's name."""
     source, read = staged_scene(store, source_id)
     draft = Draft.of(source)
-    reports = _reports(store, source, draft, read, show, shot)
+    reports = reports_of(store, source, draft, read, show, shot)
     return page(
         request,
         "intake/targets.html",
@@ -218,16 +180,6 @@ def drawing(store: Store, source_id: int, camera: int) -> Response:
     return drawing_answer(look_bundle(*after, picture_of(read, None, None)), kept=False)
 
 
-def _reports(
-    store: Session, source: SourceFile, draft: Draft, read: Scene, show: str, shot: str, tracks: Sequence[str] = ()
-) -> list[Looked]:
-    found = find_shot(store, show.strip(), shot.strip())
-    recipes = {n.path: draft.recipe(n.path) for n in read.cameras}
-    expected = expected_of(found) if found else Expected()
-    sets = set_finder(store)
-    return look(examiner_of(store), source.scene, source.name, recipes, expected, sets=sets, tracks=tracks)
-
-
 def _review_page(
     request: Request,
     store: Session,
@@ -244,7 +196,7 @@ def _review_page(
         draft, scene, sentence = (Draft({}, {}, draft.camera, draft.show, draft.shot), read, sentence or error.sentence)
     show = (typed or {}).get("show") or draft.show or newest_show_name(store)
     shot = (typed or {}).get("shot") or draft.shot or _shot_name(source.name)
-    reports = _reports(store, source, draft, read, show, shot)
+    reports = reports_of(store, source, draft, read, show, shot)
     picture = picture_of(scene, None, None)
     proposed = {
         "show": show,
@@ -264,133 +216,34 @@ def _review_page(
     )  # fmt: skip
 
 
-# Keeping
-
-
 @router.post("/{source_id}")
 def keep(
-    request: Request, store: Store, source_id: int,
-    show: Annotated[str, Form()] = "", shot: Annotated[str, Form()] = "",
-    resolution: Annotated[str, Form()] = "", source_fit: Annotated[str, Form()] = "",
-    cameras: Annotated[list[str] | None, Form()] = None, targets: Annotated[list[str] | None, Form()] = None,
-    keeping: Annotated[str, Form()] = "recipe", up_axis: Annotated[str, Form()] = "",
-    metres_per_unit: Annotated[str, Form()] = "", rate: Annotated[str, Form()] = "",
-) -> Any:  # fmt: skip
-    source, read = staged_scene(store, source_id)
-    draft = Draft.of(source)
+    request: Request,
+    store: Store,
+    source_id: int,
+    show: Annotated[str, Form()] = "",
+    shot: Annotated[str, Form()] = "",
+    resolution: Annotated[str, Form()] = "",
+    source_fit: Annotated[str, Form()] = "",
+    cameras: Annotated[list[str] | None, Form()] = None,
+    targets: Annotated[list[str] | None, Form()] = None,
+    keeping: Annotated[str, Form()] = "recipe",
+    up_axis: Annotated[str, Form()] = "",
+    metres_per_unit: Annotated[str, Form()] = "",
+    rate: Annotated[str, Form()] = "",
+) -> Any:
     stated = {"up_axis": up_axis, "metres_per_unit": metres_per_unit, "rate": rate}
+    asked = TakeIn(
+        show=show, shot=shot, resolution=resolution, source_fit=source_fit, cameras=cameras or [], targets=targets or [],
+        keeping=keeping, stated=stated,
+    )  # fmt: skip
     try:
-        draft = replace(draft, correct=corrections_typed(draft, read, stated))
-        names = {"show": show.strip(), "shot": shot.strip()}
-        reports = _reports(store, source, draft, read, names["show"], names["shot"], cameras or [])
-        chosen = [r for r in reports if r.path in (cameras or [])]
-        if not chosen:
-            raise BadInput("No camera is chosen: tick at least one.")
-        for what, name in names.items():
-            if not 1 <= len(name) <= _MAX_NAME:
-                raise BadInput(f"The {what} needs a name of 1 to {_MAX_NAME} characters.")
-        if keeping not in KEEPING_WORDS:
-            raise BadInput(f"'{keeping}' is no way to take a camera again: choose one of {', '.join(KEEPING_WORDS)}.")
-        picture = _picture(draft.corrected(read), parse_image(resolution), source_fit)
-        found = find_shot(store, names["show"], names["shot"])
-        known = {c.name for c in found.cameras} if found else set()
-        wanted = _wanted(store, draft, reports, names, targets or [])
-        planned = _planned(store, source, read, chosen, wanted, keeping, picture)
-        with store.begin_nested():  # all of the chosen cameras, or none
-            kept_shot = find_or_make_shot(store, find_or_make_show(store, names["show"]), names["shot"])
-            _require_nobody_else(kept_shot, known, [wanted[r.path] for r in chosen])
-            kept = _keep_all(store, kept_shot, source, read, planned, wanted, picture)
+        kept = take_in(store, source_id, asked)
     except BadInput as error:
-        typed = {
-            "show": show,
-            "shot": shot,
-            "resolution": resolution,
-            "source_fit": source_fit,
-            "cameras": cameras or [],
-            **stated,
-        }
-        return _review_page(request, store, source, read, error.sentence, typed)
+        typed = asked.model_dump(exclude={"targets", "keeping", "stated"}) | stated
+        return _review_page(request, store, *staged_scene(store, source_id), error.sentence, typed)
     target = f"/cameras/{kept[0].camera_id}" if len(kept) == 1 else "/"
     return RedirectResponse(target, status_code=303)
-
-
-def _picture(scene: Scene, image: Image, source_fit: str) -> Picture:
-    """The picture as typed; what was left as proposed stays as much of a guess as it was."""
-    require_fit(source_fit)
-    guess = picture_of(scene, None, None)
-    same_image = (image.width_px, image.height_px) == (guess.image.width_px, guess.image.height_px)
-    return picture_of(scene, None if same_image else image, None if source_fit == guess.fit else source_fit)
-
-
-def _wanted(
-    store: Session, draft: Draft, reports: list[Looked], names: dict[str, str], targets: list[str]
-) -> dict[str, tuple[str, Camera | None]]:
-    """For each camera of the file its name and the known camera it is a take of: as chosen, else as proposed."""
-    said = dict(t.rsplit("=", 1) for t in targets if "=" in t)
-    wanted: dict[str, tuple[str, Camera | None]] = {}
-    for target in targets_of(store, draft, reports, names["show"], names["shot"]):
-        choice = said.get(target.path)
-        chosen = target.chosen
-        if choice is not None:
-            chosen = next((c for c in target.known if str(c.id) == choice), None)
-        wanted[target.path] = (target.name, chosen)
-    return wanted
-
-
-def _planned(
-    store: Session,
-    source: SourceFile,
-    read: Scene,
-    chosen: list[Looked],
-    wanted: dict[str, tuple[str, Camera | None]],
-    keeping: Keeping,
-    picture: Picture,
-) -> list[Looked | Retake]:
-    """The chosen cameras, and those of them that are takes of known ones worked out. Raises BadInput."""
-    again = [wanted[r.path][1] for r in chosen if wanted[r.path][1] is not None]
-    if len({c.id for c in again if c}) < len(again):
-        raise BadInput("Two cameras of the file are to be takes of one camera: choose one of them, or a new camera.")
-    out: list[Looked | Retake] = []
-    for report in chosen:
-        camera = wanted[report.path][1]
-        out.append(
-            report
-            if camera is None
-            else planned_retake(store, camera, source, read, report.path, keeping, picture, report.recipe)
-        )
-    return out
-
-
-def _require_nobody_else(shot: Shot, known: set[str], wanted: list[tuple[str, Camera | None]]) -> None:
-    """Raises BadInput where another page has kept a camera of the name since this one was planned."""
-    since = {c.name for c in shot.cameras} - known
-    for name, camera in wanted:
-        if camera is None and name in since:
-            raise BadInput(
-                f"Meanwhile a camera {name} was kept in {shot.name} from another page: look at it, and keep this one as its take or under another name."
-            )
-
-
-def _keep_all(
-    store: Session,
-    shot: Shot,
-    source: SourceFile,
-    read: Scene,
-    planned: list[Looked | Retake],
-    wanted: dict[str, tuple[str, Camera | None]],
-    picture: Picture,
-) -> list[Version]:
-    kept: list[Version] = []
-    before: list[SourceFile] = []
-    taken = {c.name for c in shot.cameras}
-    for one in planned:
-        if isinstance(one, Retake):
-            before.append(one.camera.head.source_file)
-            kept.append(keep_retake(store, source, one))
-        else:
-            kept.append(keep_camera(store, shot, source, one, legal_name(wanted[one.path][0], taken), picture))
-    mark_missing(store, before, source, read, [store.get_one(Camera, v.camera_id) for v in kept])
-    return kept
 
 
 def _shot_name(file_name: str) -> str:

@@ -31,15 +31,9 @@ KEPT_WORDS = {
 _PATIENCE = timedelta(seconds=20)
 
 
-def start_work(request: Request, store: Session, kind: str, version_id: int, params: dict[str, Any]) -> Job:
-    """Put work down and see that somebody does it."""
-    job = ask_for(store, kind, version_id, params)
-    _ensure_worker(request)
-    return job
-
-
-def _ensure_worker(request: Request) -> None:
-    if request.app.state.worker is not None:
+def ensure_worker(request: Request, wanted: bool) -> None:
+    """See that somebody does what was asked for, where this process has a worker of its own."""
+    if wanted and request.app.state.worker is not None:
         request.app.state.worker.ensure()
 
 
@@ -73,8 +67,7 @@ def whole(request: Request, store: Store, number: int) -> Any:
 def state(request: Request, store: Store, number: int) -> Any:
     """How far it is; asked for again and again until it is over."""
     job = get_job(store, number)
-    if job.state in OPEN:
-        _ensure_worker(request)  # it may have ended in the meantime
+    ensure_worker(request, job.state in OPEN)  # it may have ended in the meantime
     answer = page(request, "jobs/state.html", **_context(store, job))
     if job.state == "done" and "delivery" in job.result:
         answer.headers["HX-Redirect"] = f"/deliveries/{job.result['delivery']}"
@@ -113,7 +106,8 @@ def keys(
     if pixels is None or pixels <= 0:
         raise BadInput("Type how many pixels fewer keys may cost, such as 0.1.")
     params = {"profile": get_package(store, to).model_dump(mode="json"), "format": format_key, "reduce_px": pixels}
-    job = start_work(request, store, "keys", kept.id, params)
+    job = ask_for(store, "keys", kept.id, params)
+    ensure_worker(request, True)
     answer: Response = page(request, "jobs/state.html", **_context(store, job))
     return answer
 

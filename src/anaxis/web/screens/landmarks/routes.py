@@ -13,6 +13,7 @@ from fastapi.responses import JSONResponse, Response
 from sqlalchemy.orm import Session
 
 from anaxis.app.edit import edit_version
+from anaxis.app.take_in import read_bytes
 from anaxis.app.waiting import let_go
 from anaxis.core.camera.track import Track
 from anaxis.core.errors import BadInput
@@ -29,7 +30,6 @@ from anaxis.store.models import Version
 from anaxis.store.packages import all_packages
 from anaxis.store.queries import get_version, keep_file, recipe_of, stage_file, track_of
 from anaxis.web.pages import Store, name_of_upload, number_or_none, page
-from anaxis.web.screens.intake.routes import read_bytes
 from anaxis.web.screens.recipe.routes import back_to
 
 router = APIRouter(prefix="/cameras")

@@ -15,6 +15,7 @@ from anaxis.app.came_back import camera_came_back, table_came_back
 from anaxis.app.deliver import deliver_version, leaving_of
 from anaxis.app.examined import Examiner
 from anaxis.app.returned import TYPED, get_return, keep_return, return_arrays
+from anaxis.app.take_in import disk_name
 from anaxis.app.waiting import examiner_of, let_go
 from anaxis.core.camera.track import Track
 from anaxis.core.errors import BadInput
@@ -29,7 +30,7 @@ from anaxis.store.archive import scene_to_bytes
 from anaxis.store.packages import free_key, get_package, keep_package
 from anaxis.store.queries import get_version, picture_of_version, track_of
 from anaxis.web.drawings.camera import proof_bundle
-from anaxis.web.pages import Store, disk_name, drawing_answer, name_of_upload, page
+from anaxis.web.pages import Store, drawing_answer, name_of_upload, page
 from anaxis.web.screens.proof.routes import mark_rows
 from anaxis.web.stations import stations_of
 from anaxis.work.sandbox.guard import ParserPool

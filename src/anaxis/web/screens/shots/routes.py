@@ -10,6 +10,7 @@ from fastapi import APIRouter, Form, Request, Response
 from fastapi.responses import RedirectResponse
 
 from anaxis.app.deliver import furthest_off, newest_deliveries
+from anaxis.app.take_in import take_in_bytes
 from anaxis.core.errors import BadInput
 from anaxis.core.time.rates import parse_rate, rate_text
 from anaxis.formats.track_json.document import track_schema
@@ -19,7 +20,6 @@ from anaxis.store.queries import all_shows, findings_of, get_shot, get_version, 
 from anaxis.web.drawings.axes import axes_svg
 from anaxis.web.drawings.thumbnail import thumbnail
 from anaxis.web.pages import HERE, Store, page
-from anaxis.web.screens.intake.routes import take_in_bytes
 
 router = APIRouter()
 # The one scale of deviations: decades of a pixel, from the first to the last.

@@ -14,13 +14,14 @@ from fastapi.responses import RedirectResponse, Response
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
+from anaxis.app.take_in import disk_name
 from anaxis.core.camera.projection import projection_of
 from anaxis.core.errors import BadInput
 from anaxis.diagnosis.stills import SUFFIXES, Between, measure
 from anaxis.formats import check_size
 from anaxis.store.models import Still, Version
 from anaxis.store.queries import NotFound, found, get_version, picture_of_version, track_of
-from anaxis.web.pages import Store, disk_name, name_of_upload, page
+from anaxis.web.pages import Store, name_of_upload, page
 from anaxis.web.screens.lens.routes import place_of
 from anaxis.web.stations import stations_of
 from anaxis.work.sandbox.apart import safe_png

@@ -1,0 +1,116 @@
+"""An order: cameras for packages, in formats, written at once or put down as long work."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import asdict, dataclass, field
+from typing import Any
+
+from sqlalchemy.orm import Session
+
+from anaxis.app.deliver import deliver_versions
+from anaxis.app.hand_over import bundles_of
+from anaxis.core.errors import BadInput
+from anaxis.delivery.sending import Options, moved_along
+from anaxis.formats import FORMATS, has_nodes
+from anaxis.packages.model import Profile
+from anaxis.store.models import Delivery, Job, Version
+from anaxis.work.queue import ask_for
+
+# Frames written in all, above which nobody should wait for them.
+_QUICK_FRAMES = 3000
+
+
+@dataclass(frozen=True)
+class Order:
+    """What is asked for; the first of ``versions`` numbers the frames, ``together`` names the file that holds them all."""
+
+    versions: list[Version]
+    profiles: list[Profile]
+    formats: list[str]
+    options: Options
+    together: str
+
+
+@dataclass(frozen=True)
+class OneFile:
+    """One file of an order: the versions in it, for a package, in a format."""
+
+    versions: list[Version]
+    profile: Profile
+    format: str
+    options: Options
+    together: str = ""
+
+
+@dataclass
+class Fulfilled:
+    """What an order came to: deliveries that are there, work that will make some, and what was refused, in words."""
+
+    files: int
+    deliveries: list[Delivery] = field(default_factory=list)
+    jobs: list[Job] = field(default_factory=list)
+    refused: list[str] = field(default_factory=list)
+
+
+def files_of(order: Order) -> list[OneFile]:
+    """A file for each package and format, and for each camera where they do not go together."""
+    out = []
+    first = _first(order.versions[0])
+    for profile in order.profiles:
+        for key in order.formats:
+            if order.together and has_nodes(key):
+                out.append(OneFile(order.versions, profile, key, order.options, order.together))
+                continue
+            out += [OneFile([v], profile, key, moved_along(order.options, first, _first(v))) for v in order.versions]
+    return out
+
+
+def fulfil(session: Session, order: Order) -> Fulfilled:
+    """Write and prove an order's files, or put them down as work where that takes long.
+
+    One format that is refused stops no other; raises BadInput where it is the only one.
+    """
+    files = files_of(order)
+    slow = order.options.reduce_px is not None or sum(_frames(f.versions) for f in files) > _QUICK_FRAMES
+    done = Fulfilled(len(files))
+    for one in files:
+        if slow:
+            params = _params(one, profile=one.profile.model_dump(mode="json"), format=one.format)
+            done.jobs.append(ask_for(session, "delivery", one.versions[0].id, params))
+            continue
+        try:
+            with session.begin_nested():
+                done.deliveries += deliver_versions(
+                    session, one.versions, one.profile, one.format, one.options, together=one.together
+                )
+        except BadInput as error:
+            if len(files) == 1:
+                raise
+            done.refused.append(f"{one.format} for {one.profile.key}: {error.sentence}")
+    return done
+
+
+def zip_of(session: Session, order: Order) -> tuple[str, bytes] | Job:
+    """The package of files in every format, by name and bytes; the work that makes it, where that takes long."""
+    formats = [f.key for f in FORMATS if f.write]
+    count = _frames(order.versions) * len(formats) * len(order.profiles)
+    if order.options.reduce_px is None and count <= _QUICK_FRAMES:
+        return bundles_of(order.versions, order.profiles, formats, order.options, order.together)
+    params = _params(order, profiles=[p.model_dump(mode="json") for p in order.profiles], formats=formats)
+    return ask_for(session, "bundle", order.versions[0].id, params)
+
+
+def _params(asked: Order | OneFile, **rest: Any) -> dict[str, Any]:
+    """An order as the worker takes it."""
+    return {
+        "versions": [v.id for v in asked.versions], "options": asdict(asked.options), "together": asked.together, **rest
+    }  # fmt: skip
+
+
+def _first(version: Version) -> float:
+    return float(version.facts["first_frame"])
+
+
+def _frames(versions: Sequence[Version]) -> int:
+    return sum(round(v.facts["last_frame"] - v.facts["first_frame"]) + 1 for v in versions)

@@ -1,0 +1,208 @@
+"""Take in: a file read apart and put aside, what is in it with what was set for it, and its cameras kept."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+from dataclasses import replace
+from pathlib import Path
+from tempfile import TemporaryDirectory
+from typing import Any
+
+from pydantic import BaseModel
+from sqlalchemy.orm import Session
+
+from anaxis.app.draft import Draft, corrections_typed, targets_of
+from anaxis.app.edit import KEEPING_WORDS, Keeping, Retake, keep_camera, keep_retake, mark_missing, planned_retake
+from anaxis.app.examined import Looked, look
+from anaxis.app.waiting import examiner_of, let_go
+from anaxis.core.camera.lens import Image, parse_image, require_fit
+from anaxis.core.checks import Expected
+from anaxis.core.checks.examine import refuse_unusable
+from anaxis.core.errors import BadInput
+from anaxis.core.scene.landmarks import legal_name
+from anaxis.core.scene.nodes import Scene
+from anaxis.core.scene.picture import Picture, picture_of
+from anaxis.formats import READABLE_SUFFIXES, check_size
+from anaxis.store.archive import scene_to_bytes
+from anaxis.store.models import Camera, Shot, SourceFile, Version
+from anaxis.store.queries import (
+    expected_of,
+    find_or_make_shot,
+    find_or_make_show,
+    find_shot,
+    set_finder,
+    stage_file,
+    staged_scene,
+)
+from anaxis.work.sandbox.guard import ParserPool
+
+_MAX_NAME = 120
+
+
+class TakeIn(BaseModel):
+    """What is to be kept of a file that was put aside: as which shot, with which picture, which of its cameras (by
+    path) and as takes of which known ones (``path=camera number``); ``stated`` is what the file does not state."""
+
+    show: str = ""
+    shot: str = ""
+    resolution: str = ""
+    source_fit: str = ""
+    cameras: list[str] = []
+    targets: list[str] = []
+    keeping: str = "recipe"
+    stated: dict[str, str] = {}
+
+
+def take_in(session: Session, source_id: int, asked: TakeIn) -> list[Version]:
+    """Keep cameras of a file: all of those chosen, or none. Raises BadInput."""
+    source, read = staged_scene(session, source_id)
+    draft = Draft.of(source)
+    draft = replace(draft, correct=corrections_typed(draft, read, asked.stated))
+    names = {"show": asked.show.strip(), "shot": asked.shot.strip()}
+    reports = reports_of(session, source, draft, read, names["show"], names["shot"], asked.cameras)
+    chosen = [r for r in reports if r.path in asked.cameras]
+    if not chosen:
+        raise BadInput("No camera is chosen: tick at least one.")
+    for what, name in names.items():
+        if not 1 <= len(name) <= _MAX_NAME:
+            raise BadInput(f"The {what} needs a name of 1 to {_MAX_NAME} characters.")
+    keeping = next((k for k in KEEPING_WORDS if k == asked.keeping), None)
+    if keeping is None:
+        raise BadInput(f"'{asked.keeping}' is no way to take a camera again: choose one of {', '.join(KEEPING_WORDS)}.")
+    picture = _picture(draft.corrected(read), parse_image(asked.resolution), asked.source_fit)
+    found = find_shot(session, names["show"], names["shot"])
+    known = {c.name for c in found.cameras} if found else set()
+    wanted = _wanted(session, draft, reports, names, asked.targets)
+    planned = _planned(session, source, read, chosen, wanted, keeping, picture)
+    with session.begin_nested():  # all of the chosen cameras, or none
+        shot = find_or_make_shot(session, find_or_make_show(session, names["show"]), names["shot"])
+        _require_nobody_else(shot, known, [wanted[r.path] for r in chosen])
+        return _keep_all(session, shot, source, read, planned, wanted, picture)
+
+
+def disk_name(name: str) -> str:
+    """What an uploaded file is called where it is put aside: its ending, and of its name what any file system takes.
+
+    No name that was sent ever becomes a path: "..", a name in another script, one too long for a folder.
+    """
+    plain = re.sub(r"[^A-Za-z0-9._ -]", "_", name)[-100:].lstrip(". ")
+    return plain or "file"
+
+
+def take_in_bytes(session: Session, parsers: ParserPool, name: str, data: bytes) -> SourceFile:
+    """Read an uploaded file in a process of its own and put it aside with its scene.
+
+    Raises BadInput where it cannot be read or holds no camera that can be used or repaired.
+    """
+    let_go(session)
+    scene = scene_to_bytes(read_bytes(parsers, name, data))
+    reports = look(examiner_of(session), scene, name, {}, tracks=[])
+    if not any(f.operation for r in reports for f in r.findings if f.severity == "error"):
+        refuse_unusable(reports)
+    return stage_file(session, name, data, scene)
+
+
+def read_bytes(
+    parsers: ParserPool,
+    name: str,
+    data: bytes,
+    layout: dict[str, Any] | None = None,
+    suffixes: tuple[str, ...] = READABLE_SUFFIXES,
+) -> Scene:
+    """The scene in an uploaded file; raises BadInput where it cannot be read."""
+    check_size(name, len(data), parsers.limits.max_bytes)
+    with TemporaryDirectory(prefix="anaxis-upload-") as folder:
+        path = Path(folder) / disk_name(name)
+        path.write_bytes(data)
+        return parsers.read(path, layout, suffixes)
+
+
+def reports_of(
+    session: Session, source: SourceFile, draft: Draft, read: Scene, show: str, shot: str, tracks: Sequence[str] = ()
+) -> list[Looked]:
+    """The cameras of a file put aside, through what was set for them, against what their shot is expected to be."""
+    found = find_shot(session, show.strip(), shot.strip())
+    recipes = {n.path: draft.recipe(n.path) for n in read.cameras}
+    expected = expected_of(found) if found else Expected()
+    sets = set_finder(session)
+    return look(examiner_of(session), source.scene, source.name, recipes, expected, sets=sets, tracks=tracks)
+
+
+def _picture(scene: Scene, image: Image, source_fit: str) -> Picture:
+    """The picture as typed; what was left as proposed stays as much of a guess as it was."""
+    require_fit(source_fit)
+    guess = picture_of(scene, None, None)
+    same_image = (image.width_px, image.height_px) == (guess.image.width_px, guess.image.height_px)
+    return picture_of(scene, None if same_image else image, None if source_fit == guess.fit else source_fit)
+
+
+def _wanted(
+    session: Session, draft: Draft, reports: list[Looked], names: dict[str, str], targets: list[str]
+) -> dict[str, tuple[str, Camera | None]]:
+    """For each camera of the file its name and the known camera it is a take of: as chosen, else as proposed."""
+    said = dict(t.rsplit("=", 1) for t in targets if "=" in t)
+    wanted: dict[str, tuple[str, Camera | None]] = {}
+    for target in targets_of(session, draft, reports, names["show"], names["shot"]):
+        choice = said.get(target.path)
+        chosen = target.chosen
+        if choice is not None:
+            chosen = next((c for c in target.known if str(c.id) == choice), None)
+        wanted[target.path] = (target.name, chosen)
+    return wanted
+
+
+def _planned(
+    session: Session,
+    source: SourceFile,
+    read: Scene,
+    chosen: list[Looked],
+    wanted: dict[str, tuple[str, Camera | None]],
+    keeping: Keeping,
+    picture: Picture,
+) -> list[Looked | Retake]:
+    """The chosen cameras, and those of them that are takes of known ones worked out. Raises BadInput."""
+    again = [wanted[r.path][1] for r in chosen if wanted[r.path][1] is not None]
+    if len({c.id for c in again if c}) < len(again):
+        raise BadInput("Two cameras of the file are to be takes of one camera: choose one of them, or a new camera.")
+    out: list[Looked | Retake] = []
+    for report in chosen:
+        camera = wanted[report.path][1]
+        out.append(
+            report
+            if camera is None
+            else planned_retake(session, camera, source, read, report.path, keeping, picture, report.recipe)
+        )
+    return out
+
+
+def _require_nobody_else(shot: Shot, known: set[str], wanted: list[tuple[str, Camera | None]]) -> None:
+    """Raises BadInput where another page has kept a camera of the name since this one was planned."""
+    since = {c.name for c in shot.cameras} - known
+    for name, camera in wanted:
+        if camera is None and name in since:
+            raise BadInput(
+                f"Meanwhile a camera {name} was kept in {shot.name} from another page: look at it, and keep this one as its take or under another name."
+            )
+
+
+def _keep_all(
+    session: Session,
+    shot: Shot,
+    source: SourceFile,
+    read: Scene,
+    planned: list[Looked | Retake],
+    wanted: dict[str, tuple[str, Camera | None]],
+    picture: Picture,
+) -> list[Version]:
+    kept: list[Version] = []
+    before: list[SourceFile] = []
+    taken = {c.name for c in shot.cameras}
+    for one in planned:
+        if isinstance(one, Retake):
+            before.append(one.camera.head.source_file)
+            kept.append(keep_retake(session, source, one))
+        else:
+            kept.append(keep_camera(session, shot, source, one, legal_name(wanted[one.path][0], taken), picture))
+    mark_missing(session, before, source, read, [session.get_one(Camera, v.camera_id) for v in kept])
+    return kept
