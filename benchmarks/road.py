@@ -24,7 +24,8 @@ from anaxis.core.proof.proof import prove
 from anaxis.core.scene.bake import bake_camera
 from anaxis.core.scene.picture import picture_of
 from anaxis.core.scene.surroundings import landmarks_of
-from anaxis.delivery.sending import file_stem, prepare
+from anaxis.delivery.deliver import file_stem
+from anaxis.delivery.ready import prepare
 from anaxis.formats import read_file, write_files
 from anaxis.packages import shipped_profiles
 from anaxis.standin.package import open_as_package

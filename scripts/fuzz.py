@@ -24,7 +24,7 @@ sys.path.insert(0, str(ROOT / "demo"))
 from anaxis.core.checks.examine import examine, take_camera  # noqa: E402
 from anaxis.core.errors import BadInput  # noqa: E402
 from anaxis.core.scene.picture import picture_of  # noqa: E402
-from anaxis.delivery.sending import deliver  # noqa: E402
+from anaxis.delivery.deliver import deliver  # noqa: E402
 from anaxis.formats import READABLE_SUFFIXES, read_file  # noqa: E402
 from anaxis.packages import shipped_profiles  # noqa: E402
 from anaxis.store.archive import scene_from_bytes, scene_to_bytes  # noqa: E402

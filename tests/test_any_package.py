@@ -13,7 +13,7 @@ from anaxis.core.checks.examine import take_camera
 from anaxis.core.scene.picture import picture_of
 from anaxis.core.scene.surroundings import landmarks_of
 from anaxis.core.space.axes import Convention
-from anaxis.delivery.sending import deliver
+from anaxis.delivery.deliver import deliver
 from anaxis.formats import read_file
 from anaxis.formats.track_json.document import convention_document
 from anaxis.packages.model import Profile

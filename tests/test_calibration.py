@@ -18,7 +18,7 @@ from anaxis.core.proof.proof import prove
 from anaxis.core.scene.landmarks import NO_LANDMARKS
 from anaxis.core.scene.picture import Picture
 from anaxis.core.space.axes import ORDERS, axis_name
-from anaxis.delivery.sending import compensate, prepare
+from anaxis.delivery.ready import compensate, prepare
 from anaxis.diagnosis.calibration import (
     _AXES,
     FIT,

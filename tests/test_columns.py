@@ -17,7 +17,7 @@ from anaxis.core.errors import BadInput
 from anaxis.core.scene.bake import bake_camera
 from anaxis.core.scene.picture import picture_of
 from anaxis.core.scene.surroundings import landmarks_of
-from anaxis.delivery.sending import deliver
+from anaxis.delivery.deliver import deliver
 from anaxis.formats import read_file
 from anaxis.formats.tables.layout import QUANTITIES, propose
 from anaxis.formats.track_json.document import convention_document

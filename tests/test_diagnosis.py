@@ -18,7 +18,7 @@ from anaxis.core.motion.resample import sampled, sampled_straight, with_handles
 from anaxis.core.proof.proof import prove
 from anaxis.core.scene.landmarks import NO_LANDMARKS
 from anaxis.core.space.rotation import angles_from_matrices, matrices_from_angles
-from anaxis.delivery.sending import deliver
+from anaxis.delivery.deliver import deliver
 from anaxis.diagnosis.case import Case
 from anaxis.diagnosis.diagnose import EXPLAINED_PX, Diagnosis, diagnose
 from anaxis.packages.habits import HABITS

@@ -18,7 +18,8 @@ from anaxis.core.errors import BadInput
 from anaxis.core.proof.proof import prove
 from anaxis.core.scene.landmarks import NO_LANDMARKS, Landmarks
 from anaxis.core.scene.picture import Picture
-from anaxis.delivery.sending import Delivered, deliver
+from anaxis.delivery.deliver import deliver
+from anaxis.delivery.proved import Delivered
 from anaxis.formats import read_file
 from anaxis.formats.file_axes import file_axes
 from anaxis.packages import shipped_profiles

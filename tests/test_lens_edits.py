@@ -25,7 +25,7 @@ from anaxis.core.recipe.model import Operation
 from anaxis.core.recipe.replay import replay
 from anaxis.core.scene.landmarks import NO_LANDMARKS
 from anaxis.core.scene.picture import Picture
-from anaxis.delivery.sending import prepare
+from anaxis.delivery.ready import prepare
 from anaxis.formats import read_file
 from anaxis.packages import shipped_profiles
 from anaxis.packages.model import LensRule, profile_from_dict

@@ -17,7 +17,7 @@ from playwright.sync_api import Page, expect
 from sqlalchemy import Engine, func, select, text
 from sqlalchemy.orm import Session
 
-from anaxis.delivery.sending import Options
+from anaxis.delivery.options import Options
 from anaxis.packages import shipped_profiles
 from anaxis.store.models import Delivery, Job
 from anaxis.work.queue import WorkerProcess, address_of, has_worker, stop

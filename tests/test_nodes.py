@@ -22,7 +22,10 @@ from anaxis.core.scene.landmarks import Landmarks, node_name
 from anaxis.core.scene.nodes import Scene, corrected
 from anaxis.core.scene.picture import Picture
 from anaxis.core.scene.tree import angle_between_deg
-from anaxis.delivery.sending import Delivered, Leaving, Options, deliver_all
+from anaxis.delivery.deliver import deliver_all
+from anaxis.delivery.options import Options
+from anaxis.delivery.proved import Delivered
+from anaxis.delivery.shot_camera import ShotCamera
 from anaxis.diagnosis.returned import bare_of, explain
 from anaxis.formats import read_file
 from anaxis.formats.file_axes import file_axes
@@ -40,14 +43,14 @@ PLACED = Similarity(
 ROOTED = Options(under_root=True)
 
 
-def three() -> list[Leaving]:
+def three() -> list[ShotCamera]:
     """Three cameras that differ in range, motion, lens and picture; two of them share their name."""
     first = replace(shot(), name="Rail 20 é")
     second = PLACED.track(replace(shot(35, 40.0), name="kite"))
     third = replace(shot(50, 7.0), name="kite")
     third = replace(third, lens=replace(third.lens, focal_mm=third.lens.focal_mm * 1.5))
     other = Picture(Image(2048, 858), "width", False, False)
-    return [Leaving(first, MARKS, PICTURE), Leaving(second, MARKS, other), Leaving(third, MARKS, PICTURE)]
+    return [ShotCamera(first, MARKS, PICTURE), ShotCamera(second, MARKS, other), ShotCamera(third, MARKS, PICTURE)]
 
 
 def read_again(done: Delivered, format_key: str, key: str = "zup-lh-cm") -> Scene:
@@ -91,7 +94,7 @@ def test_a_root_carries_the_placement_and_nothing_moves(
 ) -> None:
     """The world is the same; below the root the camera stands as it did before it was placed."""
     before = shot()
-    leaving = Leaving(PLACED.track(before), PLACED.landmarks(MARKS), PICTURE, PLACED)
+    leaving = ShotCamera(PLACED.track(before), PLACED.landmarks(MARKS), PICTURE, PLACED)
     profile = reading_zooms(shipped_profiles()["yup-rh-m"])
     done = deliver_all([leaving], profile, format_key, tmp_path, Options(reduce_px, under_root=True))[0]
     assert done.proof.max_px <= (reduce_px or 0) + (0.5 if format_key == "gltf" else 0.01)
@@ -116,11 +119,11 @@ def test_habits_are_made_up_for_below_a_root(format_key: str, tmp_path: Path) ->
     turned = with_habits(
         "zup-rh-m", {"code": "world_turn", "axis": "Z", "angle_deg": 90}, {"code": "unit", "metres_per_unit": 0.01}
     )
-    done = deliver_all([Leaving(shot(), MARKS, PICTURE, PLACED)], turned, format_key, tmp_path, ROOTED)[0]
+    done = deliver_all([ShotCamera(shot(), MARKS, PICTURE, PLACED)], turned, format_key, tmp_path, ROOTED)[0]
     assert done.proof.max_px <= 0.01 and done.outgoing.root is not None
     for code in ("parents", "twice"):
         done = deliver_all(
-            [Leaving(shot(), MARKS, PICTURE, PLACED)],
+            [ShotCamera(shot(), MARKS, PICTURE, PLACED)],
             with_habits("zup-rh-m", {"code": code}),
             format_key,
             tmp_path,
@@ -133,7 +136,7 @@ def test_habits_are_made_up_for_below_a_root(format_key: str, tmp_path: Path) ->
 @pytest.mark.parametrize("format_key", ["usd", "alembic"])
 def test_a_root_left_out_on_the_way_is_found(format_key: str, tmp_path: Path) -> None:
     """The package drops what stands above a camera, which nobody knew: the camera comes back as it was before it was placed."""
-    leaving, plain = Leaving(PLACED.track(shot()), MARKS, PICTURE, PLACED), with_habits("zup-rh-m")
+    leaving, plain = ShotCamera(PLACED.track(shot()), MARKS, PICTURE, PLACED), with_habits("zup-rh-m")
     sent = deliver_all([leaving], plain, format_key, tmp_path, ROOTED)[0]
     careless = with_habits("zup-rh-m", {"code": "parents"})
     back = open_as_package(sent.files[0], careless, PICTURE.image, rate=leaving.track.rate).track

@@ -17,7 +17,9 @@ from anaxis.core.camera.lens import Image
 from anaxis.core.motion.resample import at_rate
 from anaxis.core.proof.precision import single_precision_bound_px
 from anaxis.core.scene.picture import Picture
-from anaxis.delivery.sending import Leaving, Options, deliver_all
+from anaxis.delivery.deliver import deliver_all
+from anaxis.delivery.options import Options
+from anaxis.delivery.shot_camera import ShotCamera
 from anaxis.packages import find_profile
 from ordinary import SHOTS, Shot, landmarks_of_shot, pixels, points_ahead, track_of, zoomless
 
@@ -26,9 +28,9 @@ PACKAGES = ("zup-lh-cm", "yup-rh-m", "ydown-px")
 WIDTH_PX = 4096
 
 
-def leaving(shot: Shot) -> Leaving:
+def leaving(shot: Shot) -> ShotCamera:
     image = Image(shot.width_px, shot.height_px)
-    return Leaving(track_of(shot), landmarks_of_shot(shot), Picture(image, "width", False, False))
+    return ShotCamera(track_of(shot), landmarks_of_shot(shot), Picture(image, "width", False, False))
 
 
 def off_px(

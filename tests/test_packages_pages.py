@@ -95,7 +95,7 @@ def test_numbers_typed_for_three_frames_are_explained(
     truth = with_habits("zup-lh-cm", {"code": "scale", "factor": 100})
     scene = take_camera(read_file(demo_files["TW_010"]), None)
     from anaxis.core.scene.picture import picture_of
-    from anaxis.delivery.sending import deliver
+    from anaxis.delivery.deliver import deliver
 
     done = deliver(
         scene.done,

@@ -24,7 +24,8 @@ from anaxis.core.proof.proof import prove
 from anaxis.core.scene.landmarks import NO_LANDMARKS
 from anaxis.core.scene.picture import Picture
 from anaxis.core.space.axes import Convention
-from anaxis.delivery.sending import Options, deliver
+from anaxis.delivery.deliver import deliver
+from anaxis.delivery.options import Options
 from anaxis.formats import read_file
 from anaxis.packages import shipped_profiles
 from test_resample import walk

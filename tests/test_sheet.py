@@ -15,7 +15,9 @@ from anaxis.core.camera.projection import projection_of
 from anaxis.core.outgoing import numbers_of
 from anaxis.core.scene.landmarks import Landmarks
 from anaxis.core.scene.picture import Picture
-from anaxis.delivery.sending import Leaving, Options, deliver_in_formats
+from anaxis.delivery.deliver import deliver_in_formats
+from anaxis.delivery.options import Options
+from anaxis.delivery.shot_camera import ShotCamera
 from anaxis.delivery.transfer_sheet import Handed, Source, handed_of, sheet_html, sheet_pdf
 from anaxis.packages import shipped_profiles
 from anaxis.packages.habits import HABITS
@@ -33,7 +35,7 @@ def handed(
     track = replace(shot(), name=name)
     rng = np.random.default_rng(3)
     place = rng.normal((0, 1.5, -14), (3, 1, 4), (1, marks, 3))
-    camera = Leaving(track, Landmarks(tuple(f"mark {i} & more" for i in range(marks)), place), PICTURE)
+    camera = ShotCamera(track, Landmarks(tuple(f"mark {i} & more" for i in range(marks)), place), PICTURE)
     done = deliver_in_formats([camera], profile, formats, folder, Options(first=0.0)).done[0]
     return handed_of(camera, profile, done, SOURCE)
 
@@ -89,7 +91,7 @@ def test_the_printed_sheet_is_the_same_to_the_byte_and_opens_nothing(tmp_path: P
 @pytest.mark.parametrize("first", [0.0, 1001.0])
 def test_a_still_camera_of_one_frame_has_a_sheet(first: float, tmp_path: Path) -> None:
     track = shot(2, first).take(np.array([0]))
-    camera = Leaving(track, Landmarks((), np.zeros((1, 0, 3))), PICTURE)
+    camera = ShotCamera(track, Landmarks((), np.zeros((1, 0, 3))), PICTURE)
     profile = shipped_profiles()["yup-rh-cm"]
     done = deliver_in_formats([camera], profile, ["usd"], tmp_path).done[0]
     html = sheet_html(handed_of(camera, profile, done, SOURCE))

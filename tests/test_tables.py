@@ -15,7 +15,7 @@ from anaxis.core.checks.examine import take_camera
 from anaxis.core.errors import BadInput
 from anaxis.core.scene.landmarks import NO_LANDMARKS
 from anaxis.core.scene.tree import angle_between_deg
-from anaxis.delivery.sending import deliver
+from anaxis.delivery.deliver import deliver
 from anaxis.diagnosis.returned import track_of_table
 from anaxis.formats import read_file
 from anaxis.packages import shipped_profiles

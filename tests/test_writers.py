@@ -20,7 +20,8 @@ from anaxis.core.scene.landmarks import NO_LANDMARKS
 from anaxis.core.scene.nodes import corrected
 from anaxis.core.scene.picture import Picture
 from anaxis.core.scene.tree import angle_between_deg
-from anaxis.delivery.sending import Options, deliver
+from anaxis.delivery.deliver import deliver
+from anaxis.delivery.options import Options
 from anaxis.formats import read_file
 from anaxis.formats.file_axes import file_axes
 from anaxis.formats.track_json.document import convention_document

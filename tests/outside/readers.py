@@ -7,7 +7,8 @@ from typing import Any
 
 import numpy as np
 
-from anaxis.delivery.sending import Delivered, deliver_all
+from anaxis.delivery.deliver import deliver_all
+from anaxis.delivery.proved import Delivered
 from anaxis.packages import find_profile
 from ordinary import SHOTS, Array, Shot, pixels, points_ahead, smooth
 from test_ordinary_shots import leaving

@@ -91,7 +91,8 @@ def test_three_sees_the_camera(reader: Page, name: str, format_key: str, tmp_pat
 def test_the_validator_has_nothing_to_say(reader: Page, name: str, keys: float | None, tmp_path: Path) -> None:
     from readers import shot_of
 
-    from anaxis.delivery.sending import Options, deliver_all
+    from anaxis.delivery.deliver import deliver_all
+    from anaxis.delivery.options import Options
     from anaxis.packages import find_profile
     from test_ordinary_shots import leaving
 

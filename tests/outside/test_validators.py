@@ -8,7 +8,8 @@ import pytest
 from pxr import Usd, UsdValidation
 from readers import CAMERAS, written
 
-from anaxis.delivery.sending import Options, deliver_all
+from anaxis.delivery.deliver import deliver_all
+from anaxis.delivery.options import Options
 from anaxis.packages import find_profile
 from test_ordinary_shots import leaving
 

@@ -22,14 +22,17 @@ from anaxis.core.proof.proof import Proof
 from anaxis.core.recipe.effects import placement_of
 from anaxis.core.time.rates import plain_frame
 from anaxis.core.typing import Floats
-from anaxis.delivery.sending import Delivered, Leaving, Options, deliver_all, file_stem
+from anaxis.delivery.deliver import deliver_all, file_stem
+from anaxis.delivery.options import USUAL, Options
+from anaxis.delivery.proved import Delivered
+from anaxis.delivery.shot_camera import ShotCamera
 from anaxis.packages.model import Profile
 from anaxis.store.archive import pack, unpack
 from anaxis.store.models import Delivery, DeliveryFile, Version
 from anaxis.store.queries import NotFound, found, picture_of_version, recipe_of, track_of
 
 
-def leaving_of(version: Version, options: Options = Options()) -> Leaving:  # noqa: B008  (frozen)
+def shot_camera_of(version: Version, options: Options = USUAL) -> ShotCamera:
     """A version as it goes out: under the name it is kept by, for two cameras of a file may share their own.
 
     Where ``options`` ask for samples between frames, those of the source come along.
@@ -41,7 +44,7 @@ def leaving_of(version: Version, options: Options = Options()) -> Leaving:  # no
         source, session = version.source_file, object_session(version)
         assert session is not None
         finer = finer_track(examiner_of(session), source.scene, source.name, version.camera_path, recipe)
-    return Leaving(
+    return ShotCamera(
         track, landmarks, picture_of_version(version), placement_of(recipe), lines_m, finer, has_finer(version)
     )
 
@@ -56,7 +59,7 @@ def deliver_version(
     version: Version,
     profile: Profile,
     format_key: str,
-    options: Options = Options(),  # noqa: B008  (frozen)
+    options: Options = USUAL,
     progress: Progress = lambda share: None,
 ) -> Delivery:
     """Write a version for a package, prove it, and keep files and proof together."""
@@ -69,12 +72,12 @@ def deliver_versions(
     versions: Sequence[Version],
     profile: Profile,
     format_key: str,
-    options: Options = Options(),  # noqa: B008  (frozen)
+    options: Options = USUAL,
     progress: Progress = lambda share: None,
     together: str = "",
 ) -> list[Delivery]:
     """Versions written into one file called ``together``; a delivery for each, with its own proof and that file."""
-    cameras = [leaving_of(v, options) for v in versions]
+    cameras = [shot_camera_of(v, options) for v in versions]
     shot = versions[0].camera.shot.name
     stem = file_stem(together, profile.key) if together else file_stem(cameras[0].track.name, profile.key, shot)
     with TemporaryDirectory(prefix="anaxis-delivery-") as folder:

@@ -11,13 +11,16 @@ from typing import Any
 import numpy as np
 from sqlalchemy.orm import Session
 
-from anaxis.app.deliver import leaving_of, options_from, proof_arrays
+from anaxis.app.deliver import options_from, proof_arrays, shot_camera_of
 from anaxis.core.motion.reduce import Progress, part_of
 from anaxis.core.outgoing import Outgoing
 from anaxis.core.proof.proof import Difference, Proof
 from anaxis.core.recipe.documents import recipe_document
+from anaxis.delivery.deliver import deliver_in_formats, file_stem
 from anaxis.delivery.handover import handover_zip, zipped
-from anaxis.delivery.sending import Leaving, Options, deliver_in_formats, file_stem, made_ready
+from anaxis.delivery.options import Options
+from anaxis.delivery.ready import made_ready
+from anaxis.delivery.shot_camera import ShotCamera
 from anaxis.delivery.transfer_sheet import Handed, HandedFile, Source, handed_of
 from anaxis.packages.model import Profile, profile_from_dict
 from anaxis.store.models import Delivery, MadeFile, Version
@@ -33,7 +36,7 @@ def bundle_of(
     progress: Progress = lambda share: None,
 ) -> tuple[str, bytes]:
     """Name and bytes of the zip; ``together`` names the file that holds all cameras, in formats that can."""
-    cameras = [leaving_of(v, options) for v in versions]
+    cameras = [shot_camera_of(v, options) for v in versions]
     shot = versions[0].camera.shot.name
     with TemporaryDirectory(prefix="anaxis-bundle-") as folder:
         sent = deliver_in_formats(cameras, profile, formats, Path(folder), options, together, progress, shot)
@@ -73,7 +76,7 @@ def source_of(version: Version) -> Source:
     return Source(file.name, file.sha256, version.camera_path, recipe_document(recipe_of(version)), version.label)
 
 
-def outgoing_of(delivery: Delivery, camera: Leaving, profile: Profile) -> Outgoing:
+def outgoing_of(delivery: Delivery, camera: ShotCamera, profile: Profile) -> Outgoing:
     """The camera of a delivery as it is meant to be in its package, in the package's numbering."""
     # Fewer keys cost less than what is read off a number; looking for them again would take long.
     asked = replace(options_from(delivery.options), reduce_px=None, samples=1)
@@ -82,7 +85,7 @@ def outgoing_of(delivery: Delivery, camera: Leaving, profile: Profile) -> Outgoi
 
 def handed_again(delivery: Delivery) -> Handed:
     """A delivery as its sheet shows it."""
-    profile, camera = (profile_from_dict(delivery.profile, "the delivery's profile"), leaving_of(delivery.version))
+    profile, camera = (profile_from_dict(delivery.profile, "the delivery's profile"), shot_camera_of(delivery.version))
     proof = Proof(
         camera.track.frames, proof_arrays(delivery)[0], delivery.max_px, delivery.worst_frame, delivery.median_px, delivery.grade,
         delivery.test_points, np.array(delivery.arrival.get("missing", []), dtype=np.float64),

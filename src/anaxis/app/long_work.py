@@ -10,7 +10,8 @@ from sqlalchemy.orm import Session
 from anaxis.app.deliver import deliver_versions
 from anaxis.app.hand_over import bundles_of, keep_made_file
 from anaxis.core.motion.reduce import Progress
-from anaxis.delivery.sending import Options, prepare, reduce_keys
+from anaxis.delivery.options import Options
+from anaxis.delivery.ready import prepare, reduce_keys
 from anaxis.packages.model import profile_from_dict
 from anaxis.store.models import Job, Version
 from anaxis.store.queries import picture_of_version, track_of

@@ -11,7 +11,7 @@ from sqlalchemy.orm import Session
 from anaxis.app.deliver import deliver_versions
 from anaxis.app.hand_over import bundles_of
 from anaxis.core.errors import BadInput
-from anaxis.delivery.sending import Options, moved_along
+from anaxis.delivery.options import Options, moved_along
 from anaxis.formats import FORMATS, has_nodes
 from anaxis.packages.model import Profile
 from anaxis.store.models import Delivery, Job, Version

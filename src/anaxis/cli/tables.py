@@ -18,7 +18,7 @@ from anaxis.core.time.rates import plain_frame, rate_label
 
 if TYPE_CHECKING:
     from anaxis.core.findings import Finding
-    from anaxis.delivery.sending import Delivered
+    from anaxis.delivery.proved import Delivered
 
 # Exit codes: a proof above the tolerance or frames that are missing; a warning nobody allowed; a format refused.
 OFF_TOLERANCE = 3

@@ -32,7 +32,9 @@ from anaxis.core.time.rates import format_frame
 if TYPE_CHECKING:  # loaded when first used: the command line starts quicker
     from anaxis.core.findings import Finding
     from anaxis.core.proof.proof import Proof
-    from anaxis.delivery.sending import Delivered, Leaving, Options
+    from anaxis.delivery.options import Options
+    from anaxis.delivery.proved import Delivered
+    from anaxis.delivery.shot_camera import ShotCamera
     from anaxis.packages.model import Profile
 
 
@@ -104,7 +106,8 @@ def transfer(
 ) -> None:  # fmt: skip
     """Write cameras for one or more packages and prove each by opening the written file again."""
     reader = start_reader(file)
-    from anaxis.delivery.sending import Options, deliver_in_formats, file_stem
+    from anaxis.delivery.deliver import deliver_in_formats, file_stem
+    from anaxis.delivery.options import Options
     from anaxis.packages import find_profile
 
     allowed = {code.strip() for given in allow for code in given.split(",")}
@@ -236,7 +239,7 @@ class _GoingOut(NamedTuple):
 
     work: Work
     recipe: Recipe
-    leaving: Leaving
+    leaving: ShotCamera
     findings: list[Finding]
 
 
@@ -244,13 +247,13 @@ def _going_out(asked: Asked, name: str | None, ways: Options, expect: tuple[floa
     from anaxis.core.checks import Expected
     from anaxis.core.checks.examine import between_samples, checked_camera
     from anaxis.core.recipe.effects import placement_of
-    from anaxis.delivery.sending import Leaving
+    from anaxis.delivery.shot_camera import ShotCamera
 
     recipe = asked.steps(name)
     owed = Expected(*expect) if expect is not None else Expected()
     work, findings = checked_camera(asked.scene, name, recipe, owed, asked.picture)
     has, finer = between_samples(asked.scene, work, recipe, wanted=ways.samples > 1)
-    leaving = Leaving(work.done, work.landmarks, asked.picture, placement_of(recipe), work.lines_m, finer, has)
+    leaving = ShotCamera(work.done, work.landmarks, asked.picture, placement_of(recipe), work.lines_m, finer, has)
     return _GoingOut(work, recipe, leaving, findings)
 
 

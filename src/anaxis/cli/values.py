@@ -33,7 +33,7 @@ def values(
 ) -> None:  # fmt: skip
     """Show a camera in a package's own numbers, frame by frame."""
     reader = start_reader(file)
-    from anaxis.delivery.sending import prepare, reduce_keys
+    from anaxis.delivery.ready import prepare, reduce_keys
     from anaxis.packages import find_profile
 
     profile = find_profile(to)

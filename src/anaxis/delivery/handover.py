@@ -23,7 +23,7 @@ from anaxis.core.scene.landmarks import Landmarks, legal_name, node_name
 from anaxis.core.space.axes import Convention
 from anaxis.core.time.rates import plain_frame, rate_text
 from anaxis.core.typing import Floats
-from anaxis.delivery.sending import compensate
+from anaxis.delivery.ready import compensate
 from anaxis.delivery.transfer_sheet import Handed, sheet_html, sheet_pdf
 from anaxis.formats.file_axes import file_axes
 from anaxis.packages.model import Profile

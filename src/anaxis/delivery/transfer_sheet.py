@@ -24,7 +24,8 @@ from anaxis.core.proof.proof import Proof
 from anaxis.core.scene.landmarks import Landmarks
 from anaxis.core.scene.picture import Picture
 from anaxis.core.time.rates import format_frame, rate_label
-from anaxis.delivery.sending import Delivered, Leaving
+from anaxis.delivery.proved import Delivered
+from anaxis.delivery.shot_camera import ShotCamera
 from anaxis.packages.model import Profile
 from anaxis.packages.sheet import decimals, first_middle_last, sheet_of
 
@@ -62,7 +63,7 @@ class HandedFile:
 class Handed:
     """One camera handed to one package: as it is meant, and ``outgoing`` as it is to be there; formats ``refused``."""
 
-    camera: Leaving
+    camera: ShotCamera
     profile: Profile
     outgoing: Outgoing
     files: list[HandedFile]
@@ -81,7 +82,7 @@ class Handed:
 
 
 def handed_of(
-    camera: Leaving,
+    camera: ShotCamera,
     profile: Profile,
     done: Mapping[str, Delivered],
     source: Source,

@@ -20,7 +20,7 @@ from anaxis.core.scene.picture import Picture
 from anaxis.core.space.axes import Convention
 from anaxis.core.time.rates import seconds_of
 from anaxis.core.typing import Floats, FloatsLike
-from anaxis.delivery.sending import prepare
+from anaxis.delivery.ready import prepare
 from anaxis.packages.model import Profile
 from anaxis.web.drawings.packed import encode_bundle
 

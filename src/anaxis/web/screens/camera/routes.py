@@ -21,7 +21,9 @@ from anaxis.core.recipe.model import Operation, Recipe
 from anaxis.core.recipe.operations import kind_of
 from anaxis.core.recipe.replay import inserted
 from anaxis.core.scene.landmarks import NODE_NAME_RULE, Landmarks, node_name
-from anaxis.delivery.sending import Leaving, Options, from_zero_up, prepare
+from anaxis.delivery.options import Options, from_zero_up
+from anaxis.delivery.ready import prepare
+from anaxis.delivery.shot_camera import ShotCamera
 from anaxis.formats import FORMATS, SET_SUFFIXES
 from anaxis.formats.track_json.document import convention_from_document
 from anaxis.packages import SHIPPED_KEYS
@@ -198,7 +200,7 @@ def _context(
     source = convention_from_document(version.facts["convention"])
     track, landmarks, segments = track_of(version)
     asked = Options(first=number_or_none(there, "a first frame"))
-    first = from_zero_up(asked, [Leaving(track, landmarks, picture_of_version(version))], profile).first
+    first = from_zero_up(asked, [ShotCamera(track, landmarks, picture_of_version(version))], profile).first
     outgoing = prepare(track, landmarks, picture_of_version(version), profile, first)
     newest = newest_deliveries(version)
     sheet = sheet_of(outgoing, profile) if station in ("lens", "deliver") else None

@@ -12,7 +12,7 @@ from anaxis.app.orders import Order, fulfil, zip_of
 from anaxis.core.errors import BadInput
 from anaxis.core.scene.landmarks import unique_name
 from anaxis.delivery.handover import zipped
-from anaxis.delivery.sending import Options
+from anaxis.delivery.options import Options
 from anaxis.packages.model import profile_from_text
 from anaxis.store.packages import all_packages, get_package
 from anaxis.store.queries import get_version

@@ -9,7 +9,7 @@ import numpy as np
 from fastapi import APIRouter, Request
 from fastapi.responses import HTMLResponse, Response
 
-from anaxis.app.deliver import get_delivery, get_delivery_file, leaving_of, proof_arrays
+from anaxis.app.deliver import get_delivery, get_delivery_file, proof_arrays, shot_camera_of
 from anaxis.app.hand_over import handed_again, outgoing_of
 from anaxis.core.camera.projection import Projection, projection_of
 from anaxis.core.camera.track import Track
@@ -33,7 +33,7 @@ def proof(request: Request, store: Store, delivery_id: int) -> Any:
     delivery = get_delivery(store, delivery_id)
     version = get_version(store, delivery.version.camera_id, delivery.version.number)
     profile = profile_from_dict(delivery.profile, "the delivery's profile")
-    camera = leaving_of(version)
+    camera = shot_camera_of(version)
     track, landmarks, picture = camera.track, camera.landmarks, camera.picture
     outgoing = outgoing_of(delivery, camera, profile)
     numbers = numbers_of(outgoing)
@@ -53,7 +53,7 @@ def proof(request: Request, store: Store, delivery_id: int) -> Any:
 def drawing(store: Store, delivery_id: int) -> Response:
     delivery = get_delivery(store, delivery_id)
     profile = profile_from_dict(delivery.profile, "the delivery's profile")
-    camera = leaving_of(delivery.version)
+    camera = shot_camera_of(delivery.version)
     track, landmarks, segments = camera.track, camera.landmarks, camera.lines_m
     deviation, arrived = proof_arrays(delivery)
     asked, picture = delivery.options, camera.picture

@@ -12,7 +12,7 @@ from fastapi import APIRouter, File, Form, Request, UploadFile
 from fastapi.responses import RedirectResponse, Response
 
 from anaxis.app.came_back import camera_came_back, table_came_back
-from anaxis.app.deliver import deliver_version, leaving_of
+from anaxis.app.deliver import deliver_version, shot_camera_of
 from anaxis.app.examined import Examiner
 from anaxis.app.returned import TYPED, get_return, keep_return, return_arrays
 from anaxis.app.take_in import disk_name
@@ -20,7 +20,8 @@ from anaxis.app.waiting import examiner_of, let_go
 from anaxis.core.camera.track import Track
 from anaxis.core.errors import BadInput
 from anaxis.core.time.rates import format_frame
-from anaxis.delivery.sending import Leaving, Options
+from anaxis.delivery.options import Options
+from anaxis.delivery.shot_camera import ShotCamera
 from anaxis.diagnosis.returned import as_own_table, is_own_table
 from anaxis.formats import CAMERA_SUFFIXES, check_size, require_readable
 from anaxis.formats.tables.write import SEPARATORS
@@ -65,14 +66,16 @@ def handed_in(
         name, data = TYPED, pasted.encode()
     else:
         raise BadInput("Choose the file that came back, or type its numbers for three frames or more.")
-    meant = leaving_of(kept)
+    meant = shot_camera_of(kept)
     let_go(store)
     arrived = _read(request.app.state.parsers, examiner_of(store), name, data, package, meant)
     row = keep_return(store, kept, package, name, data, arrived)
     return RedirectResponse(f"/returns/{row.id}", status_code=303)
 
 
-def _read(parsers: ParserPool, examiner: Examiner, name: str, data: bytes, package: Profile, meant: Leaving) -> Track:
+def _read(
+    parsers: ParserPool, examiner: Examiner, name: str, data: bytes, package: Profile, meant: ShotCamera
+) -> Track:
     with TemporaryDirectory(prefix="anaxis-return-") as folder:
         path = Path(folder) / disk_name(name)
         path.write_bytes(data)

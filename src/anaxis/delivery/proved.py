@@ -1,0 +1,109 @@
+"""A written file opened again as its package would, and measured against the camera meant."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+from pathlib import Path
+
+import numpy as np
+
+from anaxis.core.camera.projection import projection_of
+from anaxis.core.camera.track import lens_moves
+from anaxis.core.checks import is_moving
+from anaxis.core.motion.cuts import cuts_of
+from anaxis.core.motion.reduce import Reduced
+from anaxis.core.motion.resample import landmarks_at, sampled
+from anaxis.core.outgoing import Outgoing
+from anaxis.core.proof.proof import Proof, proof_of, prove
+from anaxis.core.time.rates import nearest_places
+from anaxis.core.typing import Floats, Ints
+from anaxis.delivery.options import USUAL, Options
+from anaxis.delivery.ready import Ready
+from anaxis.delivery.shot_camera import ShotCamera
+from anaxis.packages.model import Profile
+from anaxis.standin.arrival import arrived_frames, differences
+from anaxis.standin.package import Seen, open_as_package
+
+
+@dataclass(frozen=True, eq=False)
+class Delivered:
+    """Files written for a profile, with their proof; ``seen`` is what the stand-in saw, of the ``node`` of that name."""
+
+    outgoing: Outgoing
+    files: list[Path]
+    seen: Seen
+    proof: Proof
+    options: Options = USUAL
+    reduced: Reduced | None = None
+    node: str = ""
+
+
+def proved(
+    camera: ShotCamera, ready: Ready, files: list[Path], node: str | None, profile: Profile, options: Options
+) -> Delivered:
+    intended, sent, meant = ready.intended, ready.sent, ready.meant
+
+    def opened(frames: Floats) -> Seen:
+        typed = sent.track.lens.values_at(0)
+        return open_as_package(
+            files[0], profile, ready.outgoing.image, frames, sent.track.rate, node, typed, sent.zero_frame
+        )
+
+    seen = opened(intended)
+    image, fit, marks = meant.picture.image, meant.picture.fit, meant.landmarks.shown()
+    proof = prove(meant.track, projection_of(meant.track, image, fit), seen.projection, marks.position_m)
+    still = not is_moving(sent.track) and not lens_moves(sent.track)
+    there = arrived_frames(seen.own_frames, intended, ready.reduced is not None, still)
+    proof = replace(proof, missing=meant.track.frames[~there], differences=differences(ready.outgoing, sent, seen))
+    if options.between > 1:
+        proof = _with_between(proof, meant, intended, opened, options.between)
+    if len(meant.track) != len(camera.track):
+        proof, seen = _folded(proof, seen, camera.track.frames)
+    return Delivered(ready.outgoing, files, seen, proof, options, ready.reduced, node or "")
+
+
+def _with_between(
+    proof: Proof, meant: ShotCamera, intended: Floats, opened: Callable[[Floats], Seen], count: int
+) -> Proof:
+    """The worst deviation at ``count`` places a frame, where no cut lies between."""
+    track = meant.track
+    steps = np.setdiff1d(np.arange(len(track) - 1), cuts_of(track) - 1)
+    shares = np.arange(1, count) / count
+    if not len(steps):
+        return proof
+    span = np.diff(track.frames)[steps]
+    at = (track.frames[steps][:, None] + span[:, None] * shares).ravel()
+    there = opened(at + (intended[0] - track.frames[0]))
+    drawn = sampled(track, at)
+    found = prove(
+        drawn,
+        projection_of(drawn, meant.picture.image, meant.picture.fit),
+        there.projection,
+        landmarks_at(track, meant.landmarks.shown(), at).position_m,
+    )
+    return replace(proof, between_px=found.max_px, between_frame=found.worst_frame)
+
+
+def _folded(proof: Proof, seen: Seen, frames: Floats) -> tuple[Proof, Seen]:
+    """Samples between frames counted to the frame they lie nearest to."""
+
+    def of_frame(samples: Floats) -> Ints:  # half way between two, the earlier
+        return nearest_places(frames, samples - 1e-9)
+
+    at = of_frame(proof.frames)
+    deviation = np.zeros(len(frames))
+    np.maximum.at(deviation, at, proof.deviation_px)
+    folded = proof_of(frames, deviation, proof.test_points)
+    missing = np.unique(frames[of_frame(proof.missing)]) if len(proof.missing) else proof.missing
+    folded = replace(
+        folded,
+        missing=missing,
+        differences=proof.differences,
+        between_px=proof.between_px,
+        between_frame=proof.between_frame,
+    )
+    whole = np.searchsorted(proof.frames, frames)
+    return folded, replace(
+        seen, frames=seen.frames[whole], projection=seen.projection.take(whole), track=seen.track.take(whole)
+    )

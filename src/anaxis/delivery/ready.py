@@ -1,0 +1,149 @@
+"""A camera made ready for a package: numbered, sampled, compensated, rooted, with few keys."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from anaxis.core.camera.track import Track
+from anaxis.core.errors import BadInput
+from anaxis.core.motion.edits import renumbered
+from anaxis.core.motion.placement import Similarity
+from anaxis.core.motion.reduce import Progress, Reduced, reduce, rekeyed
+from anaxis.core.motion.resample import landmarks_at, sampled
+from anaxis.core.outgoing import Outgoing, make_outgoing
+from anaxis.core.scene.landmarks import Landmarks
+from anaxis.core.scene.picture import Picture
+from anaxis.core.time.rates import MAX_FRAMES, format_frame, require_frame
+from anaxis.core.typing import Floats
+from anaxis.delivery.limits import limits_of
+from anaxis.delivery.options import Options
+from anaxis.delivery.shot_camera import ShotCamera
+from anaxis.formats import has_nodes, key_rule_of
+from anaxis.formats.file_axes import file_axes
+from anaxis.formats.file_time import zero_frame_of
+from anaxis.packages.habit import Outbound
+from anaxis.packages.habits import HABITS, compensated
+from anaxis.packages.model import Profile
+
+
+def prepare(
+    track: Track, landmarks: Landmarks, picture: Picture, profile: Profile, first: float | None = None
+) -> Outgoing:
+    """The camera as it goes to a package, its first frame numbered ``first`` there where that is given."""
+    shown, note = landmarks.shown(), ""
+    if first is not None and first != track.frames[0]:
+        require_frame(first)
+        moved = renumbered(track, first)
+        note = (
+            f"Frame {format_frame(track.frames[0])} here is frame {format_frame(moved.frames[0])} there: the range "
+            f"{format_frame(track.frames[0])} to {format_frame(track.frames[-1])} goes out as "
+            f"{format_frame(moved.frames[0])} to {format_frame(moved.frames[-1])}."
+            f"{' Many packages drop what lies before frame 0.' if track.frames[0] < 0 <= first else ''}"
+        )
+        track = moved
+    made = make_outgoing(track, profile.convention, picture.image, picture.fit, profile.lens.fit, shown)
+    return replace(made, notes=(*made.notes, *([note] if note else [])), layout=profile.layout)
+
+
+@dataclass(frozen=True, eq=False)
+class Ready:
+    """A camera before it is written: as it is ``meant`` (with its samples between frames), as it is meant to arrive
+    on the frames ``intended``, and as it is ``sent``."""
+
+    meant: ShotCamera
+    outgoing: Outgoing
+    sent: Outgoing
+    intended: Floats
+    reduced: Reduced | None
+
+
+def made_ready(
+    camera: ShotCamera, profile: Profile, format_key: str, options: Options, progress: Progress, tighter: float = 1.0
+) -> Ready:
+    """``tighter`` is a share of the tolerance for fewer keys, for formats that cost something themselves."""
+    camera, said = with_samples(camera, options)
+    outgoing = prepare(camera.track, camera.landmarks, camera.picture, profile, options.first)
+    outgoing = replace(outgoing, notes=(*outgoing.notes, *said))
+    reduced = None
+    if options.under_root:
+        outgoing = rooted(outgoing, camera.placement, profile, format_key)
+    if options.reduce_px is not None:
+        reduced = reduce_keys(outgoing, format_key, options.reduce_px * tighter, progress)
+        drawn = reduced.track if outgoing.root is None else outgoing.root.track(reduced.track)
+        outgoing = replace(outgoing, track=drawn, keys=reduced.keys)
+    sent, intended = compensate(outgoing, profile, format_key)
+    zero, said_zero = zero_frame_of(format_key, sent.track.frames, sent.track.rate, profile.time.clips_from_zero)
+    limits = limits_of(format_key, replace(outgoing, zero_frame=zero), profile.lens.reads_gltf_zoom)
+    notes = (*limits, *sent.notes, *([said_zero] if said_zero else []))
+    sent = replace(sent, zero_frame=zero, notes=notes)
+    outgoing = replace(outgoing, track=replace(outgoing.track, frames=intended), zero_frame=zero, notes=notes)
+    return Ready(camera, outgoing, sent, intended, reduced)
+
+
+def with_samples(camera: ShotCamera, options: Options) -> tuple[ShotCamera, tuple[str, ...]]:
+    """The camera with samples between its frames, as many as asked for, and where they are from."""
+    track = camera.track
+    if options.samples == 1:
+        if camera.has_finer and (track.frames == np.round(track.frames)).all():
+            return camera, (
+                "The source has samples between frames, for motion blur, and this file whole frames only: ask for "
+                "several samples a frame to hand them over.",
+            )
+        return camera, ()
+    offsets = np.linspace(options.shutter_open, options.shutter_close, options.samples)
+    at = np.unique(np.round(np.concatenate([track.frames, (track.frames[:, None] + offsets).ravel()]), 9))
+    at = at[(at >= track.frames[0]) & (at <= track.frames[-1])]
+    if len(at) > MAX_FRAMES:
+        raise BadInput(f"That would be {len(at)} samples; at most {MAX_FRAMES} are written: ask for fewer a frame.")
+    finer = camera.finer
+    where = "those of the source" if finer is not None else "drawn between the whole frames, for the source has none"
+    said = f"{options.samples} samples a frame, from {options.shutter_open:g} to {options.shutter_close:g} frames around it: {where}."
+    moved = sampled(track if finer is None else finer, at)
+    marks = landmarks_at(track, camera.landmarks, at)
+    return replace(camera, track=replace(moved, name=track.name), landmarks=marks), (said,)
+
+
+def rooted(outgoing: Outgoing, placement: Similarity, profile: Profile, format_key: str) -> Outgoing:
+    """The camera below a root that carries its placement's turn and shift, where format and package allow one."""
+    codes = {code for code, _ in profile.active_habits}
+    broken = next((HABITS[c] for c in codes if HABITS[c].on_tree), None)
+    if broken is not None:
+        why = f"There is no root above the camera: the package {broken.says({})}, so a root would not arrive."
+    elif not has_nodes(format_key):
+        why = "There is no root above the camera: this format has no nodes, and holds it in world space."
+    else:
+        scaled = "" if placement.scale == 1 else " Its scale stays in the camera's own numbers."
+        why = f"The camera stands below a root that carries its placement: move the root there, and all of it moves.{scaled}"
+        outgoing = replace(outgoing, root=placement.rigid())
+    return replace(outgoing, notes=(*outgoing.notes, why))
+
+
+def compensate(outgoing: Outgoing, profile: Profile, format_key: str) -> tuple[Outgoing, Floats]:
+    """The camera to write so that it is right after the package's habits, and the frames it is meant to have there."""
+    if not profile.active_habits:
+        return outgoing, outgoing.track.frames
+    axes = file_axes(format_key, outgoing.convention)
+    before = Outbound(
+        outgoing.track, outgoing.track.frames, outgoing.convention, axes.convention, outgoing.image, outgoing.fit, axes.up, axes.unit_m,
+        outgoing.landmarks.position_m,
+    )  # fmt: skip
+    done = compensated(before, profile.active_habits)
+    marks = replace(outgoing.landmarks, position_m=done.marks_m)
+    changed = replace(outgoing, track=done.track, landmarks=marks, notes=(*outgoing.notes, *done.notes, *done.cannot))
+    if changed.keys is not None and done.track is not outgoing.track:
+        # The same frames keep their keys, in the numbers of what is written now.
+        changed = replace(changed, keys=rekeyed(changed.keys, changed.below_root))
+    return changed, done.intended
+
+
+def reduce_keys(
+    outgoing: Outgoing, format_key: str, tolerance_px: float, progress: Progress = lambda share: None
+) -> Reduced:
+    """The few keys with which a format's readers draw an outgoing camera within a tolerance. Raises BadInput."""
+    rule = key_rule_of(format_key, outgoing.convention)
+    marks = outgoing.landmarks
+    if outgoing.root is not None:
+        marks = outgoing.root.inverse().landmarks(marks)
+    return reduce(outgoing.below_root, outgoing.image, outgoing.fit, marks.position_m, rule, tolerance_px, progress)
