@@ -19,19 +19,10 @@ from anaxis.core.scene.landmarks import NO_LANDMARKS
 from anaxis.core.scene.picture import Picture
 from anaxis.core.space.axes import ORDERS, axis_name
 from anaxis.delivery.ready import compensate, prepare
-from anaxis.diagnosis.calibration import (
-    _AXES,
-    FIT,
-    IMAGE,
-    POINTS,
-    Learned,
-    files_of,
-    form_of,
-    learned,
-    made_camera,
-    returned_from_document,
-    write_start,
-)
+from anaxis.diagnosis.calibration import Learned, learned
+from anaxis.diagnosis.calibration_axes import AXES
+from anaxis.diagnosis.calibration_form import form_of, returned_from_document
+from anaxis.diagnosis.calibration_kit import FIT, IMAGE, POINTS, files_of, made_camera, write_start
 from anaxis.packages.habit import Arriving
 from anaxis.packages.habits import arrived
 from anaxis.packages.model import Profile, profile_from_dict
@@ -59,8 +50,8 @@ HABITS_TRIED: dict[str, Any] = {
 def random_profile(seed: int) -> Profile:
     """A convention and up to two habits that the solver is not told."""
     r = np.random.default_rng(seed)
-    world = _AXES[r.integers(48)]
-    cameras = [c for c in _AXES if round(float(np.linalg.det(c))) == round(float(np.linalg.det(world)))]
+    world = AXES[r.integers(48)]
+    cameras = [c for c in AXES if round(float(np.linalg.det(c))) == round(float(np.linalg.det(world)))]
     camera = cameras[r.integers(len(cameras))]
 
     def axes(m: Any) -> dict[str, str]:
@@ -215,7 +206,7 @@ def test_points_are_in_the_picture_whichever_way_a_package_turns_or_mirrors_the_
     least = 99
     for mirror in (np.eye(3), *(np.diag(np.where(np.arange(3) == i, -1.0, 1.0)) for i in range(3))):
         flipped = np.linalg.det(mirror) < 0
-        for axes in (c for c in _AXES if np.linalg.det(c) > 0):
+        for axes in (c for c in AXES if np.linalg.det(c) > 0):
             turn = mirror @ sent.rotation[at] @ (np.diag([-1.0, 1.0, 1.0]) if flipped else np.eye(3)) @ axes
             seen = np.einsum("nji,nmj->nmi", turn, places[None] - (sent.position_m[at] @ mirror)[:, None])
             depth, focal = -seen[..., 2], sent.lens.focal_mm[at][:, None]

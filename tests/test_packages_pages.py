@@ -18,8 +18,9 @@ from anaxis.core.checks.examine import take_camera
 from anaxis.core.outgoing import Outgoing
 from anaxis.core.proof.proof import prove
 from anaxis.core.scene.landmarks import NO_LANDMARKS
-from anaxis.diagnosis.calibration import FIT, form_of, made_camera
-from anaxis.diagnosis.calibration import IMAGE as CALIBRATED
+from anaxis.diagnosis.calibration_form import form_of
+from anaxis.diagnosis.calibration_kit import FIT, made_camera
+from anaxis.diagnosis.calibration_kit import IMAGE as CALIBRATED
 from anaxis.formats import read_file
 from anaxis.formats.tables.write import write_columns
 from anaxis.packages.model import Profile

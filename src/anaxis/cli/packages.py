@@ -260,7 +260,7 @@ def calibrate() -> None:
 )
 def calibrate_start(out: Path, format_key: str) -> None:
     """Write the made camera, its points, and the form that is filled in by the package."""
-    from anaxis.diagnosis.calibration import write_start
+    from anaxis.diagnosis.calibration_kit import write_start
 
     for path in write_start(out, format_key):
         click.echo(f"written: {path}")
@@ -280,7 +280,8 @@ def calibrate_finish(
     returned: Path, second: Path | None, third: Path | None, key: str, label: str, out: Path, as_json: bool
 ) -> None:
     """Write the profile of the package that filled in the form RETURNED."""
-    from anaxis.diagnosis.calibration import learned, returned_from_file
+    from anaxis.diagnosis.calibration import learned
+    from anaxis.diagnosis.calibration_form import returned_from_file
 
     found = learned(
         returned_from_file(returned),

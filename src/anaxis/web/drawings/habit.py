@@ -11,7 +11,7 @@ from anaxis.core.camera.lens import Image
 from anaxis.core.camera.track import Track
 from anaxis.core.errors import BadInput
 from anaxis.core.space.axes import Convention
-from anaxis.diagnosis.calibration import made_camera
+from anaxis.diagnosis.calibration_kit import made_camera
 from anaxis.packages.habit import Arriving
 from anaxis.packages.habits import HABITS
 

@@ -32,15 +32,9 @@ from anaxis.core.space.axes import (
 )
 from anaxis.core.space.mapping import channel_map, rotation_says, says
 from anaxis.core.space.rotation import angles_from_matrices
-from anaxis.diagnosis.calibration import (
-    IMAGE,
-    Needs,
-    Returned,
-    learned,
-    made_camera,
-    returned_from_document,
-    write_start,
-)
+from anaxis.diagnosis.calibration import learned
+from anaxis.diagnosis.calibration_form import Needs, Returned, returned_from_document
+from anaxis.diagnosis.calibration_kit import IMAGE, made_camera, write_start
 from anaxis.formats.tables.layout import QUANTITIES
 from anaxis.packages import shipped_profiles
 from anaxis.packages.habits import HABITS
