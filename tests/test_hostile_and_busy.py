@@ -49,7 +49,9 @@ def served(url: str) -> Iterator[str]:
     with socket.socket() as probe:
         probe.bind(("127.0.0.1", 0))
         port = probe.getsockname()[1]
-    server = uvicorn.Server(uvicorn.Config(create_app(url, warm_readers=0), port=port, log_level="critical"))
+    server = uvicorn.Server(
+        uvicorn.Config(create_app(url, warm_readers=0, own_worker=True), port=port, log_level="critical")
+    )
     thread = threading.Thread(target=server.run, daemon=True)
     thread.start()
     limit = time.monotonic() + 30

@@ -65,7 +65,7 @@ def test_guesses_are_confirmed_by_a_click(page: Page, other_files: dict[str, Pat
     for left in (2, 1, 0):
         page.locator("[data-code^=guessed]").first.get_by_role("button", name="Confirm").click()
         expect(page.locator("[data-code^=guessed]")).to_have_count(left)
-    expect(page.get_by_label(re.compile("Metres a unit set by hand"))).to_have_value("0.01")
+    expect(page.get_by_label(re.compile("Metres per unit set by hand"))).to_have_value("0.01")
     page.fill("#show", "S")
     page.get_by_role("button", name="Keep", exact=True).click()
     ready(page)

@@ -69,7 +69,7 @@ def test_deliver_arrive_wrong_diagnose_deliver_again_exact(
     ready(page)
     expect(page.locator("#answer")).to_contain_text("Came back changed")
     first = page.locator(".explanations li").first
-    expect(first).to_contain_text("turns the world by 90 degrees about its Z")
+    expect(first).to_contain_text("rotates the world by 90 degrees about its Z")
     expect(first).to_contain_text("makes the film back 0.1 times as large")
     assert ink(page, "overlay") > 1000 and ink(page, "curve") > 300
     fits(page)
@@ -252,8 +252,8 @@ def test_several_at_once_and_an_unknown_package_learned(
     )
     page.set_input_files("[name=file]", form)
     page.fill("[name=label]", "Mill loft")
-    page.get_by_role("button", name="Learn the package").click()
-    expect(page.locator("h1")).to_have_text("Learned: Mill loft")
+    page.get_by_role("button", name="Calibrate").click()
+    expect(page.locator("h1")).to_have_text("Calibrated: Mill loft")
     expect(page.locator("main")).to_contain_text("habits")
     page.get_by_role("link", name="Open the package").click()
     page.wait_for_url("**/packages/mill-loft")

@@ -133,7 +133,7 @@ def test_a_camera_is_stood_elsewhere_on_the_page(page: Page, site: str, demo_fil
     page.get_by_text("A frame on a point and heading").click()
     page.fill("[name=point]", "0 0 150")
     page.fill("[name=heading]", "0")
-    page.get_by_role("button", name="Stand it there").click()
+    page.get_by_role("button", name="Place it there").click()
     ready(page)
     cells = [page.inner_text(f"[data-cell='theirs_position.{i}']") for i in range(3)]
     assert [float(c.split()[0]) for c in cells] == pytest.approx([0, 0, 150], abs=1e-3)

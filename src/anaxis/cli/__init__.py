@@ -25,7 +25,7 @@ _COMMANDS = {
     "proof": ("packages:proof", "Measure a camera that came back against the one meant."),
     "diagnose": ("packages:diagnose", "Say what happened to a camera on the way."),
     "profile": ("packages:profile", "List, show, check and compare package profiles."),
-    "calibrate": ("packages:calibrate", "Learn the profile of a package that is not known."),
+    "calibrate": ("packages:calibrate", "Calibrate an unknown package."),
     "profiles": ("profiles:profiles", "List the shipped package profiles."),
     "worker": ("worker:worker", "Do long work from the queue; DATABASE_URL names the PostgreSQL that holds it."),
     "serve": ("serve:serve", "Serve the pages; DATABASE_URL names the PostgreSQL to use."),

@@ -91,7 +91,7 @@ fit = click.option(
     help="How the source inscribes the image (guess: width).",
 )
 up_axis = click.option("--up-axis", type=click.Choice(["X", "Y", "Z"]), help="Up axis, where the file does not say.")
-unit = click.option("--metres-per-unit", type=float, help="Metres a unit, where the file does not say.")
+unit = click.option("--metres-per-unit", type=float, help="Metres per unit, where the file does not say.")
 rate = click.option("--rate", help="Frames a second, where the file does not say; with --keep, the rate to change to.")
 columns = click.option("--columns", type=click.Path(path_type=Path), help="Column layout of a text table, a JSON file.")
 pixel_aspect = click.option("--pixel-aspect", type=float, help="Width of a pixel over its height; else the file's.")

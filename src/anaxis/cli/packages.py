@@ -246,7 +246,7 @@ def profile_map(a: str, b: str, as_json: bool) -> None:
 
 @click.group()
 def calibrate() -> None:
-    """Learn an unknown package's profile from a made camera and what arrived of it."""
+    """Calibrate an unknown package: its profile, from a made camera and what arrived of it."""
 
 
 @calibrate.command("start")

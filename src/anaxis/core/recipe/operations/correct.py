@@ -15,7 +15,7 @@ UpAxis = Literal["X", "Y", "Z"]
 
 class Correct(Parameters):
     up_axis: UpAxis | None = asked("Up axis", default=None)
-    metres_per_unit: Number | None = asked("Metres a unit", "m", default=None)
+    metres_per_unit: Number | None = asked("Metres per unit", "m", default=None)
     rate: str | None = asked("Frames a second", default=None)
 
 

@@ -18,7 +18,7 @@ class SetAdd(Parameters):
     sha256: Made = asked("File")
     name: str | None = asked("Name", default=None)
     up_axis: UpAxis | None = asked("Up axis", default=None)
-    metres_per_unit: Number | None = asked("Metres a unit", "m", default=None)
+    metres_per_unit: Number | None = asked("Metres per unit", "m", default=None)
 
 
 def apply(work: Work, p: SetAdd) -> Work:
