@@ -60,34 +60,24 @@ def imports() -> Counter[tuple[str, str]]:
     return found
 
 
-def order() -> list[list[str]]:
-    """The rooms from the top, those beside each other in one row, as the contract in pyproject.toml has them."""
+def order() -> list[str]:
+    """The rooms from the top, as the contract in pyproject.toml has them; one in several layers where its lowest part is."""
     contracts = tomllib.loads((HERE / "pyproject.toml").read_text())["tool"]["importlinter"]["contracts"]
-    rows: list[list[str]] = []
-    for layer in next(c for c in contracts if c["name"] == "rooms")["layers"]:
-        names = [n.strip().split(".")[0] for n in layer.split("|")]
-        fresh = [n for n in dict.fromkeys(names) if not any(n in r for r in rows)]
-        if fresh:
-            rows.append(fresh)
-    return rows
+    layers = next(c for c in contracts if c["name"] == "rooms")["layers"]
+    names = [n.strip().split(".")[0] for layer in layers for n in layer.split("|")]
+    return list(reversed(dict.fromkeys(reversed(names))))
 
 
-def picture(rows: list[list[str]], found: Counter[tuple[str, str]]) -> str:
+def picture(rows: list[str], found: Counter[tuple[str, str]]) -> str:
     """The rooms one above the other, a line for each room that another imports, as thick as it does so often."""
-    width, step, top = 900, 62, 20
-    place: dict[str, tuple[float, float]] = {}
-    boxes = []
-    for i, row in enumerate(rows):
-        y = top + i * step
-        for k, name in enumerate(row):
-            x = 40 + k * 190
-            place[name] = (x, y)
-            boxes.append(
-                f'<rect x="{x}" y="{y}" width="150" height="34" fill="#fffdf8" stroke="#1d2a33"/>'
-                f'<text x="{x + 75}" y="{y + 22}" text-anchor="middle" font-weight="600">{name}</text>'
-            )
-            if len(row) == 1:
-                boxes.append(f'<text x="{x + 330}" y="{y + 22}" font-size="12">{escape(ROOMS[name])}</text>')
+    width, step, top = 1000, 54, 16
+    place = {name: (40, top + i * step) for i, name in enumerate(rows)}
+    boxes = [
+        f'<rect x="{x}" y="{y}" width="150" height="34" fill="#fffdf8" stroke="#1d2a33"/>'
+        f'<text x="{x + 75}" y="{y + 22}" text-anchor="middle" font-weight="600">{name}</text>'
+        f'<text x="{x + 290}" y="{y + 22}" font-size="12.5">{escape(ROOMS[name])}</text>'
+        for name, (x, y) in place.items()
+    ]
     lines = []
     for (a, b), count in sorted(found.items()):
         (x1, y1), (x2, y2) = place[a], place[b]
@@ -106,7 +96,7 @@ def picture(rows: list[list[str]], found: Counter[tuple[str, str]]) -> str:
 
 def document() -> tuple[str, str]:
     rows, found = order(), imports()
-    listed = "\n".join(f"- **{name}**: {ROOMS[name]}" for row in rows for name in row)
+    listed = "\n".join(f"- **{name}**: {ROOMS[name]}" for name in rows)
     text = f"""# Architecture
 
 Generated from the code's imports (`scripts/document_architecture.py`); a test holds it up to date, and another that every
