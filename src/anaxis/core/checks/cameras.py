@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
+from functools import lru_cache
 
 import numpy as np
 
@@ -50,6 +51,13 @@ def _made_of(baked: Baked) -> str:
 
 def _same_motion(a: Baked, b: Baked) -> float | None:
     """How far two bakes are apart at most, in metres, where they are one motion; else None."""
+    # Most pairs differ on the first frame that both have, and nothing else needs to be looked at.
+    first = max(a.track.frames[0], b.track.frames[0])
+    at = [min(int(np.searchsorted(t.frames, first)), len(t) - 1) for t in (a.track, b.track)]
+    if a.track.frames[at[0]] == b.track.frames[at[1]]:
+        apart = np.abs(a.track.position_m[at[0]] - b.track.position_m[at[1]]).max()
+        if apart >= _ALIKE * max(a.travel_m, 1e-3):
+            return None
     if not (is_moving(a.track) and is_moving(b.track)):
         return None
     frames, in_a, in_b = np.intersect1d(a.track.frames, b.track.frames, return_indices=True)
@@ -105,6 +113,7 @@ def _same_name(subject: Subject) -> Iterator[Finding]:
         )
 
 
+@lru_cache(maxsize=4096)
 def _words(name: str) -> str:
     return re.sub(r"([a-z])([A-Z])", r"\1_\2", name).lower()
 

@@ -6,6 +6,7 @@ Vectorised: a chain of five parents over 10,000 frames is five stacked matrix pr
 from __future__ import annotations
 
 from dataclasses import dataclass, fields
+from functools import cached_property
 
 import numpy as np
 from scipy.spatial.transform import Rotation, Slerp
@@ -36,6 +37,11 @@ class Baked:
     shear: Floats
     mirrored: Bools
     keys: Floats
+
+    @cached_property
+    def travel_m(self) -> float:
+        """The longest side of the box that the camera moves in."""
+        return float(np.ptp(self.track.position_m, axis=0).max())
 
 
 def chain_keys(scene: Scene, path: str) -> Floats:

@@ -1,0 +1,112 @@
+"""What grows faster than what it is given: every step at once, twice and four times the frames, nodes, cameras and shots.
+
+Run with ``make bench``. A step that is linear takes twice as long for twice as much; one that is quadratic four times.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+from tempfile import TemporaryDirectory
+
+import numpy as np
+from sqlalchemy.orm import Session
+
+from anaxis.app.edit import keep_camera
+from anaxis.app.examined import Here, look
+from anaxis.core.camera.lens import Image
+from anaxis.core.camera.projection import projection_of
+from anaxis.core.checks.examine import examine
+from anaxis.core.motion.reduce import KeyRule, reduce
+from anaxis.core.motion.resample import at_rate
+from anaxis.core.proof.proof import prove
+from anaxis.core.scene.bake import bake_camera
+from anaxis.core.scene.nodes import Node, Scene
+from anaxis.core.scene.picture import Picture
+from anaxis.core.space.axes import Convention
+from anaxis.core.time.rates import parse_rate
+from anaxis.store.archive import scene_to_bytes
+from anaxis.store.database import connect, migrate
+from anaxis.store.local_postgres import LocalPostgres
+from anaxis.store.queries import all_shows, find_or_make_shot, find_or_make_show, findings_of, stage_file
+from resample import make_track, timed
+
+IMAGE = Image(1920, 1080)
+
+
+def grown(what: str, sizes: tuple[int, int, int], of: Callable[[int], Callable[[], object]]) -> None:
+    """One step at three sizes, each twice the one before: seconds, and how many times longer than half as much."""
+    seconds = [timed(of(n)) for n in sizes]
+    ratios = [b / a for a, b in zip(seconds, seconds[1:], strict=False)]
+    print(f"{what:<34}" + "".join(f"{n:>8} {s * 1000:8.1f} ms" for n, s in zip(sizes, seconds, strict=True)), end="")
+    print("   x " + ", x ".join(f"{r:.2f}" for r in ratios))
+
+
+def scene_of(nodes: int, cameras: int, frames: int = 24) -> Scene:
+    """A scene of transforms in chains of eight, with cameras at the ends of the first of them."""
+    whole = np.tile(np.eye(4), (frames, 1, 1))
+    whole[:, 0, 3] = np.linspace(0, 1, frames)
+    at = np.arange(frames, dtype=np.float64)
+    out: list[Node] = []
+    for i in range(nodes):
+        parent = None if i % 8 == 0 else out[-1].path
+        path = f"{parent or ''}/n{i}"
+        out.append(Node(path=path, parent=parent, kind="transform", frames=at, local=whole, keys=at))
+    lens = make_track(1).lens
+    for c in range(cameras):
+        parent = out[min(len(out) - 1, 8 * c + 7)].path
+        out.append(
+            Node(path=f"{parent}/cam{c}", parent=parent, kind="camera", frames=at, local=whole, keys=at, lens=lens,
+                 lens_frames=np.zeros(0), lens_keys=np.zeros(0))
+        )  # fmt: skip
+    return Scene("grown.usda", "usd", Convention(), parse_rate("24"), 0.0, float(frames - 1), tuple(out))
+
+
+def main() -> None:
+    whole = np.zeros((1, 0, 3))
+
+    def proof(n: int) -> Callable[[], object]:
+        track = make_track(n)
+        camera = projection_of(track, IMAGE, "width")
+        return lambda: prove(track, camera, camera, whole)
+
+    frames = (2500, 5000, 10_000)
+    grown("frames: proof", frames, proof)
+    grown("frames: retime 24 to 25", frames, lambda n: lambda t=make_track(n): at_rate(t, parse_rate("25"), "time"))
+    rule = KeyRule(Convention(), "bezier")
+    grown(
+        "frames: few keys, 1 px", (600, 1200, 2400),
+        lambda n: lambda t=make_track(n): reduce(t, IMAGE, "width", whole, rule, 1.0),
+    )  # fmt: skip
+    grown("nodes: bake of one camera", (1000, 2000, 4000), lambda n: lambda s=scene_of(n, 1): bake_camera(s))
+    grown("nodes: every check", (1000, 2000, 4000), lambda n: lambda s=scene_of(n, 1): examine(s))
+    grown("cameras of a file: every check", (20, 40, 80), lambda n: lambda s=scene_of(8 * n, n): examine(s))
+    with TemporaryDirectory() as folder, LocalPostgres(Path(folder) / "pg", throwaway=True) as server:
+        engine = connect(server.url)
+        migrate(engine)
+        kept, scene = 0, scene_to_bytes(scene_of(8, 1))
+        report = look(Here(), scene, "grown.usda", {})[0]
+
+        def listed(n: int) -> Callable[[], object]:
+            nonlocal kept
+            with Session(engine) as store, store.begin():
+                source = stage_file(store, "grown.usda", b"made up", scene)
+                show = find_or_make_show(store, "The Tidewright")
+                for i in range(kept, n):
+                    shot = find_or_make_shot(store, show, f"TW_{i:04d}")
+                    keep_camera(store, shot, source, report, "cam", Picture(IMAGE, "width", False, False))
+            kept = n
+
+            def rows() -> int:
+                with Session(engine) as store:
+                    shows = all_shows(store)
+                    return sum(len(findings_of(c.head)) for s in shows for shot in s.shots for c in shot.cameras)
+
+            return rows
+
+        grown("shots: the list of them", (100, 200, 400), listed)
+        engine.dispose()
+
+
+if __name__ == "__main__":
+    main()
