@@ -77,8 +77,11 @@ def test_what_is_too_much_to_look_through_ends_in_a_sentence_and_costs_the_pages
     before = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss
     calculators = Calculators(Limits(memory_mb=150, wall_s=60), slots=2)
     try:
-        with pytest.raises(BadInput, match=r"heavy\.usd needs more than 150 MB|in all likelihood for want of memory"):
+        with pytest.raises(
+            BadInput, match=r"heavy\.usd needs more than 150 MB|in all likelihood for want of memory"
+        ) as refused:
             look(calculators, scene_to_bytes(heavy(40, 90_000)), "heavy.usd", {})
+        assert refused.value.code == "too_large"
         # The next one is served as if nothing had been.
         assert look(calculators, scene_to_bytes(heavy(1, 24)), "small.usd", {})[0].samples == 2
     finally:
@@ -86,8 +89,9 @@ def test_what_is_too_much_to_look_through_ends_in_a_sentence_and_costs_the_pages
     slow = Calculators(Limits(memory_mb=4000, wall_s=1), slots=1)
     slow._limits = Limits(memory_mb=4000, wall_s=-3)  # what is left of it once the process stands
     try:
-        with pytest.raises(BadInput, match="took longer than"):
+        with pytest.raises(BadInput, match="took longer than") as given_up:
             look(slow, scene_to_bytes(heavy(200, 50_000)), "heavy.usd", {})
+        assert given_up.value.code == "too_slow"
     finally:
         slow.close()
     assert resource.getrusage(resource.RUSAGE_SELF).ru_maxrss - before < 200_000  # kB

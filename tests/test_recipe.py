@@ -226,6 +226,26 @@ def test_tree_operations_stand_before_the_bake_and_track_operations_behind_it() 
         checked_order((op("trim", first=2), op("aim", node="/a")))
 
 
+def test_a_recipe_kept_before_the_clips_had_the_trades_name_is_done_as_it_was(rig: Scene) -> None:
+    old, new = (
+        done(rig, op("lens_curve", channel=name, way="set to", value=0.25)).done.lens.near_m
+        for name in ("near plane", "near clip")
+    )
+    assert (old == 0.25).all() and np.array_equal(old, new)
+
+
+def test_an_operations_parameters_describe_themselves() -> None:
+    schema = KINDS["trim"].params.model_json_schema()
+    assert schema["additionalProperties"] is False and set(schema["properties"]) == {"first", "last"}
+    assert KINDS["lens_factor"].operation({"what": "lens", "factor": " 100 "}).params == {
+        "what": "lens",
+        "factor": 100.0,
+    }
+    with pytest.raises(BadInput, match=r"no parameter 'tide': there are first, last") as refused:
+        KINDS["trim"].operation({"tide": "1"})
+    assert refused.value.code == "bad_parameter"
+
+
 @pytest.mark.parametrize(
     ("document", "said"),
     (
