@@ -71,7 +71,7 @@ def read_meant(file: Path, camera: str | None, resolution: Image | None, source_
 
 
 @dataclass(frozen=True, eq=False)
-class Asked:
+class ReadSource:
     """A file with its picture, the recipe, and the options that change a camera."""
 
     scene: Scene
@@ -88,7 +88,7 @@ class Asked:
 
 def read_source(
     reader: ParserPool, file: Path, resolution: Image | None, source_fit: str | None, stated: dict[str, Any]
-) -> Asked:
+) -> ReadSource:
     """The file read as its options say. Raises BadInput."""
     from anaxis.cli.changes import split, with_pixel_aspect
     from anaxis.core.recipe.effects import picture_after
@@ -99,7 +99,7 @@ def read_source(
     scene = read_stated(reader, file, **stated)
     picture = with_pixel_aspect(picture_of(scene, resolution, source_fit), pixel_aspect)
     steps = recipe_of(recipe)
-    return Asked(scene, picture_after(picture, steps), steps, changes)
+    return ReadSource(scene, picture_after(picture, steps), steps, changes)
 
 
 def json_file(path: Path, what: str) -> Any:

@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING, Any, NamedTuple
 import click
 
 from anaxis.cli import options
-from anaxis.cli.read import Asked, read_source, start_reader
+from anaxis.cli.read import ReadSource, read_source, start_reader
 from anaxis.cli.tables import (
     OFF_TOLERANCE,
     REFUSED,
@@ -243,7 +243,7 @@ class _GoingOut(NamedTuple):
     findings: list[Finding]
 
 
-def _going_out(asked: Asked, name: str | None, ways: Options, expect: tuple[float, float] | None) -> _GoingOut:
+def _going_out(asked: ReadSource, name: str | None, ways: Options, expect: tuple[float, float] | None) -> _GoingOut:
     from anaxis.core.checks import Expected
     from anaxis.core.checks.examine import between_samples, checked_camera
     from anaxis.core.recipe.effects import placement_of

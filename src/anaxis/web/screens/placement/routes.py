@@ -79,12 +79,12 @@ def _wanted(
     return found
 
 
-Asked = Annotated[Callable[[], Wanted], Depends(_wanted)]
+WantedForm = Annotated[Callable[[], Wanted], Depends(_wanted)]
 
 
 @router.post("/{camera_id}/place")
 def placed(
-    store: Store, camera_id: int, version: Annotated[int, Form()], wanted: Asked, to: Annotated[str, Form()] = ""
+    store: Store, camera_id: int, version: Annotated[int, Form()], wanted: WantedForm, to: Annotated[str, Form()] = ""
 ) -> Any:
     kept, found = get_version(store, camera_id, version), wanted()
     operation = Operation("place", {**found.similarity.as_params(), "told": found.told[:300]})
@@ -98,7 +98,7 @@ def looked_at(
     store: Store,
     camera_id: int,
     version: Annotated[int, Form()],
-    wanted: Asked,
+    wanted: WantedForm,
     axes: Annotated[str, Form()] = "file",
 ) -> Any:
     """The path and landmarks as they would stand, before that is taken; what is still missing is said in its place."""
