@@ -3,26 +3,70 @@
 from __future__ import annotations
 
 import hashlib
+from pathlib import Path
+from tempfile import TemporaryDirectory
 
 import numpy as np
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from anaxis.app.acting import use_case
+from anaxis.app.came_back import camera_came_back, table_came_back
+from anaxis.app.deliver import shot_camera_of
+from anaxis.app.examined import Examiner
+from anaxis.app.take_in import disk_name
+from anaxis.app.typed_numbers import package_table, table_of_numbers
+from anaxis.app.waiting import examiner_of, let_go
 from anaxis.core.camera.projection import Projection
 from anaxis.core.camera.track import Track
 from anaxis.core.errors import BadInput
 from anaxis.core.proof.proof import grade_of
 from anaxis.core.scene.landmarks import NO_LANDMARKS
 from anaxis.core.typing import Floats
-from anaxis.diagnosis.returned import Compared, bare_of, compared, explain
+from anaxis.delivery.shot_camera import ShotCamera
+from anaxis.diagnosis.returned import Compared, as_own_table, bare_of, compared, explain, is_own_table
 from anaxis.packages.model import Profile
-from anaxis.store.archive import pack, scene_from_bytes, track_to_bytes, unpack
+from anaxis.store.archive import pack, scene_from_bytes, scene_to_bytes, track_to_bytes, unpack
 from anaxis.store.models import Return, Version
 from anaxis.store.queries import found, picture_of_version, recipe_of, track_of
+from anaxis.work.sandbox.guard import ParserPool
 
 # What numbers are called that somebody typed: frames that are not among them say nothing.
 TYPED = "typed.csv"
+
+
+def take_back(
+    session: Session, parsers: ParserPool, version: Version, package: Profile, name: str, data: bytes
+) -> Return:
+    """A file that the package exported, read apart, measured and explained. Raises BadInput."""
+    meant = shot_camera_of(version)
+    let_go(session)
+    arrived = _read(parsers, examiner_of(session), name, data, package, meant)
+    return keep_return(session, version, package, name, data, arrived)
+
+
+def take_back_typed(session: Session, parsers: ParserPool, version: Version, package: Profile, numbers: str) -> Return:
+    """The same of numbers that somebody typed, in the package's own layout or as frame, position and angles."""
+    table = package_table(numbers, package)
+    if table is None:
+        package = package.model_copy(update={"table": None})
+        table = table_of_numbers(numbers, track_of(version)[0])
+    return take_back(session, parsers, version, package, TYPED, table.encode())
+
+
+def _read(
+    parsers: ParserPool, examiner: Examiner, name: str, data: bytes, package: Profile, meant: ShotCamera
+) -> Track:
+    with TemporaryDirectory(prefix="anaxis-return-") as folder:
+        path = Path(folder) / disk_name(name)
+        path.write_bytes(data)
+        if is_own_table(path, package):
+            return table_came_back(examiner, path.name, data, package, meant.picture, meant.track)
+        scene = parsers.read(path)
+        if scene.columns is not None:
+            own = as_own_table(scene, package)
+            return table_came_back(examiner, path.name, data, own, meant.picture, meant.track)
+        return camera_came_back(examiner, name, scene_to_bytes(scene), package)
 
 
 @use_case("take back")

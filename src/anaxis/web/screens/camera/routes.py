@@ -13,6 +13,7 @@ from anaxis.app.deliver import furthest_off, has_finer, newest_deliveries
 from anaxis.app.edit import correct_picture, next_of
 from anaxis.app.examined import Examiner, camera_after, chain_after, levels_of
 from anaxis.app.returned import returns_of
+from anaxis.app.stills import stills_of
 from anaxis.app.waiting import examiner_of
 from anaxis.core.camera.lens import FIT_WORDS, FITS, parse_image, require_fit
 from anaxis.core.camera.track import Track
@@ -49,7 +50,6 @@ from anaxis.web.screens.jobs.routes import open_work
 from anaxis.web.screens.landmarks.routes import THE_FILE, axes_of, file_unit, rows_of
 from anaxis.web.screens.lens.routes import lens_context
 from anaxis.web.screens.recipe.routes import ADDABLE
-from anaxis.web.screens.stills.routes import stills_of
 from anaxis.web.screens.time.routes import time_context
 from anaxis.web.stations import stations_of
 

@@ -2,42 +2,28 @@
 
 from __future__ import annotations
 
-import re
-from pathlib import Path
-from tempfile import TemporaryDirectory
 from typing import Annotated, Any
 
 import numpy as np
 from fastapi import APIRouter, File, Form, Request, UploadFile
 from fastapi.responses import RedirectResponse, Response
 
-from anaxis.app.came_back import camera_came_back, table_came_back
-from anaxis.app.deliver import deliver_version, shot_camera_of
-from anaxis.app.examined import Examiner
-from anaxis.app.returned import TYPED, get_return, keep_return, return_arrays
-from anaxis.app.take_in import disk_name
-from anaxis.app.waiting import examiner_of, let_go
-from anaxis.core.camera.track import Track
+from anaxis.app.deliver import deliver_version
+from anaxis.app.returned import get_return, return_arrays, take_back, take_back_typed
 from anaxis.core.errors import BadInput
 from anaxis.core.time.rates import format_frame
 from anaxis.delivery.options import Options
-from anaxis.delivery.shot_camera import ShotCamera
-from anaxis.diagnosis.returned import as_own_table, is_own_table
 from anaxis.formats import CAMERA_SUFFIXES, check_size, require_readable
-from anaxis.formats.tables.write import SEPARATORS
 from anaxis.packages import shipped_profiles
-from anaxis.packages.model import Profile, profile_from_dict
-from anaxis.store.archive import scene_to_bytes
+from anaxis.packages.model import profile_from_dict
 from anaxis.store.packages import free_key, get_package, keep_package
 from anaxis.store.queries import get_version, picture_of_version, track_of
 from anaxis.web.drawings.camera import proof_bundle
 from anaxis.web.pages import Store, drawing_answer, name_of_upload, page
 from anaxis.web.screens.proof.routes import mark_rows
 from anaxis.web.stations import stations_of
-from anaxis.work.sandbox.guard import ParserPool
 
 router = APIRouter()
-_HEADINGS = "frame,seconds,position_x,position_y,position_z,rotation_x_deg,rotation_y_deg,rotation_z_deg,focal_mm,film_width_mm,film_height_mm"
 
 
 @router.post("/cameras/{camera_id}/returns")
@@ -58,88 +44,12 @@ def handed_in(
         require_readable(name, CAMERA_SUFFIXES)
         check_size(name, file.size or 0, limits.max_bytes)
         data = file.file.read(limits.max_bytes + 1)
+        row = take_back(store, request.app.state.parsers, kept, package, name, data)
     elif numbers.strip():
-        pasted = package_table(numbers, package)
-        if pasted is None:
-            package = package.model_copy(update={"table": None})
-            pasted = table_of_numbers(numbers, track_of(kept)[0])
-        name, data = TYPED, pasted.encode()
+        row = take_back_typed(store, request.app.state.parsers, kept, package, numbers)
     else:
         raise BadInput("Choose the file that came back, or type its numbers for three frames or more.")
-    meant = shot_camera_of(kept)
-    let_go(store)
-    arrived = _read(request.app.state.parsers, examiner_of(store), name, data, package, meant)
-    row = keep_return(store, kept, package, name, data, arrived)
     return RedirectResponse(f"/returns/{row.id}", status_code=303)
-
-
-def _read(
-    parsers: ParserPool, examiner: Examiner, name: str, data: bytes, package: Profile, meant: ShotCamera
-) -> Track:
-    with TemporaryDirectory(prefix="anaxis-return-") as folder:
-        path = Path(folder) / disk_name(name)
-        path.write_bytes(data)
-        if is_own_table(path, package):
-            return table_came_back(examiner, path.name, data, package, meant.picture, meant.track)
-        scene = parsers.read(path)
-        if scene.columns is not None:
-            own = as_own_table(scene, package)
-            return table_came_back(examiner, path.name, data, own, meant.picture, meant.track)
-        return camera_came_back(examiner, name, scene_to_bytes(scene), package)
-
-
-def package_table(text: str, package: Profile) -> str | None:
-    """Pasted rows as a table of the package's own layout; None where it has none or they have other columns."""
-    rule = package.table
-    if rule is None:
-        return None
-    rows = [[p for p in re.split(r"[\s,;]+", line.strip()) if p] for line in text.strip().splitlines()]
-    if rows and not re.match(r"^[-+.\d]", rows[0][0] if rows[0] else ""):
-        rows = rows[1:]
-    if len(rows) < 3 or any(len(r) != len(rule.columns) for r in rows):
-        return None
-    separator = SEPARATORS[rule.separator]
-    head = [[c.quantity for c in rule.columns]] if rule.headings else []
-    return "".join(separator.join(r) + "\n" for r in [*head, *rows])
-
-
-def table_of_numbers(text: str, meant: Track) -> str:
-    """Typed rows of frame, position and angles (and focal length, film back) as a table. Raises BadInput naming the row."""
-    rows = [_HEADINGS + ",offset_x_mm,offset_y_mm,squeeze"]
-    for number, line in enumerate(text.strip().splitlines(), 1):
-        parts = [p for p in re.split(r"[\s,;]+", line.strip()) if p]
-        if number == 1 and not re.match(r"^[-+.\d]", parts[0] if parts else ""):
-            continue
-        try:
-            values = [float(p) for p in parts]
-        except ValueError as error:
-            raise BadInput(
-                f"Row {number} of the numbers holds '{line.strip()[:40]}': type frame, x, y, z and the three angles."
-            ) from error
-        if len(values) not in (7, 8, 10):
-            raise BadInput(
-                f"Row {number} of the numbers has {len(values)} of them: type frame, x, y, z, the three angles, and if they are shown the "
-                "focal length and the film back's width and height."
-            )
-        at = int(np.argmin(np.abs(meant.frames - values[0])))
-        lens = meant.lens
-        focal = values[7] if len(values) > 7 else float(lens.focal_mm[at])
-        film = values[8:10] if len(values) == 10 else [float(lens.film_width_mm[at]), float(lens.film_height_mm[at])]
-        seconds = values[0] * meant.rate.denominator / meant.rate.numerator
-        row = [
-            values[0],
-            seconds,
-            *values[1:7],
-            focal,
-            *film,
-            float(lens.offset_x_mm[at]),
-            float(lens.offset_y_mm[at]),
-            float(lens.squeeze[at]),
-        ]
-        rows.append(",".join(repr(v) for v in row))
-    if len(rows) < 4:
-        raise BadInput("Three frames or more are needed to tell what happened: type a row for each.")
-    return "\n".join(rows) + "\n"
 
 
 @router.get("/returns/{number}")

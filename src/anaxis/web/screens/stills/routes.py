@@ -2,37 +2,24 @@
 
 from __future__ import annotations
 
-from dataclasses import asdict
-from pathlib import Path
-from tempfile import TemporaryDirectory
 from typing import Annotated, Any
 
-import cv2
 import numpy as np
 from fastapi import APIRouter, File, Form, Request, UploadFile
 from fastapi.responses import RedirectResponse, Response
-from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from anaxis.app.take_in import disk_name
+from anaxis.app.stills import compare_stills, require_picture
 from anaxis.core.camera.projection import projection_of
-from anaxis.core.errors import BadInput
-from anaxis.diagnosis.stills import SUFFIXES, Between, measure
+from anaxis.diagnosis.stills import Between
 from anaxis.formats import check_size
 from anaxis.store.models import Still, Version
 from anaxis.store.queries import NotFound, found, get_version, picture_of_version, track_of
 from anaxis.web.pages import Store, name_of_upload, page
 from anaxis.web.screens.lens.routes import place_of
 from anaxis.web.stations import stations_of
-from anaxis.work.sandbox.apart import safe_png
 
 router = APIRouter()
-
-
-def stills_of(session: Session, version: Version) -> list[Still]:
-    return list(
-        session.execute(select(Still).where(Still.version_id == version.id).order_by(Still.id.desc())).scalars()
-    )
 
 
 @router.post("/cameras/{camera_id}/stills")
@@ -46,34 +33,13 @@ def handed_in(
     frame: Annotated[str, Form()] = "",
 ) -> Any:
     kept = get_version(store, camera_id, version)
-    track = track_of(kept)[0]
-    names, data = [], []
-    with TemporaryDirectory(prefix="anaxis-stills-") as folder:
-        for i, file in enumerate((ours, theirs)):
-            name = name_of_upload(file)
-            if Path(name).suffix.lower() not in SUFFIXES:
-                raise BadInput(
-                    f"'{name or 'nothing'}' is no picture that is read: hand over two of {', '.join(SUFFIXES)}."
-                )
-            check_size(name, file.size or 0, request.app.state.limits.max_bytes)
-            (Path(folder) / str(i)).mkdir()
-            path = Path(folder) / str(i) / disk_name(name)
-            path.write_bytes(file.file.read())
-            names.append(name)
-            data.append(safe_png(path))
-    pictures = [np.asarray(cv2.imdecode(np.frombuffer(d, np.uint8), cv2.IMREAD_COLOR), dtype=np.uint8) for d in data]
-    found = measure(*pictures)
-    row = Still(
-        version_id=kept.id,
-        frame=float(track.frames[place_of(track, frame)]),
-        our_name=names[0],
-        their_name=names[1],
-        ours=data[0],
-        theirs=data[1],
-        measured=asdict(found) | {"width_px": pictures[0].shape[1], "height_px": pictures[0].shape[0]},
-    )
-    store.add(row)
-    store.flush()
+    pictures = []
+    for file in (ours, theirs):
+        name = name_of_upload(file)
+        require_picture(name)
+        check_size(name, file.size or 0, request.app.state.limits.max_bytes)
+        pictures.append((name, file.file.read()))
+    row = compare_stills(store, kept, place_of(track_of(kept)[0], frame), pictures)
     return RedirectResponse(f"/stills/{row.id}", status_code=303)
 
 

@@ -1,0 +1,58 @@
+"""Two pictures of one frame, one from each side: read apart, measured, kept."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import asdict
+from pathlib import Path
+from tempfile import TemporaryDirectory
+
+import cv2
+import numpy as np
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from anaxis.app.acting import use_case
+from anaxis.app.take_in import disk_name
+from anaxis.core.errors import BadInput
+from anaxis.diagnosis.stills import SUFFIXES, measure
+from anaxis.store.models import Still, Version
+from anaxis.store.queries import track_of
+from anaxis.work.sandbox.apart import safe_png
+
+
+def require_picture(name: str) -> None:
+    """Raise BadInput for a name that ends in nothing that is read as a picture."""
+    if Path(name).suffix.lower() not in SUFFIXES:
+        raise BadInput(f"'{name or 'nothing'}' is no picture that is read: hand over two of {', '.join(SUFFIXES)}.")
+
+
+@use_case("compare stills")
+def compare_stills(session: Session, version: Version, at: int, pictures: Sequence[tuple[str, bytes]]) -> Still:
+    """Ours and theirs, by name and bytes, of the sample ``at`` of the version's track. Raises BadInput."""
+    data = []
+    with TemporaryDirectory(prefix="anaxis-stills-") as folder:
+        for i, (name, held) in enumerate(pictures):
+            path = Path(folder) / str(i) / disk_name(name)
+            path.parent.mkdir()
+            path.write_bytes(held)
+            data.append(safe_png(path))
+    read = [np.asarray(cv2.imdecode(np.frombuffer(d, np.uint8), cv2.IMREAD_COLOR), dtype=np.uint8) for d in data]
+    row = Still(
+        version_id=version.id,
+        frame=float(track_of(version)[0].frames[at]),
+        our_name=pictures[0][0],
+        their_name=pictures[1][0],
+        ours=data[0],
+        theirs=data[1],
+        measured=asdict(measure(*read)) | {"width_px": read[0].shape[1], "height_px": read[0].shape[0]},
+    )
+    session.add(row)
+    session.flush()
+    return row
+
+
+def stills_of(session: Session, version: Version) -> list[Still]:
+    return list(
+        session.execute(select(Still).where(Still.version_id == version.id).order_by(Still.id.desc())).scalars()
+    )
