@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import deque
 from fractions import Fraction
 from pathlib import Path
 from typing import Any
@@ -21,9 +22,9 @@ def alembic_views(path: Path, asked: Asked) -> FileViews:
     archive = Abc.IArchive(str(path))
     chains: list[list[Any]] = []
     top = archive.getTop()
-    waiting: list[tuple[Any, list[Any]]] = [(top.getChild(i), []) for i in range(top.getNumChildren())]
+    waiting: deque[tuple[Any, list[Any]]] = deque((top.getChild(i), []) for i in range(top.getNumChildren()))
     while waiting:
-        entry, above = waiting.pop(0)
+        entry, above = waiting.popleft()
         here = (
             [*above, AbcGeom.IXform(entry.getParent(), entry.getName())]
             if AbcGeom.IXform.matches(entry.getMetaData())

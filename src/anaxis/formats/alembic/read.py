@@ -8,6 +8,7 @@ for a time; here a sample is always asked for by its own stored time.
 
 from __future__ import annotations
 
+from collections import deque
 from collections.abc import Callable, Iterator
 from fractions import Fraction
 from pathlib import Path
@@ -180,10 +181,10 @@ class _Reader:
 
 def _objects(top: Any, parent: str | None) -> Iterator[tuple[Any, str | None]]:
     """Every object below ``top`` with the path of its parent, parents first; bounded."""
-    waiting = [(top.getChild(i), parent) for i in range(top.getNumChildren())]
+    waiting = deque((top.getChild(i), parent) for i in range(top.getNumChildren()))
     count = 0
     while waiting and count < _MAX_OBJECTS:
-        entry, above = waiting.pop(0)
+        entry, above = waiting.popleft()
         count += 1
         yield entry, above
         path = entry.getFullName()
