@@ -11,6 +11,7 @@ from typing import Any
 import numpy as np
 import pytest
 from playwright.sync_api import Page, Route
+
 from readers import CAMERAS, bound_px, off_px, seconds_of, written
 
 pytestmark = pytest.mark.browser
@@ -89,11 +90,10 @@ def test_three_sees_the_camera(reader: Page, name: str, format_key: str, tmp_pat
 @pytest.mark.parametrize("keys", [None, 0.5])
 @pytest.mark.parametrize("name", [*CAMERAS, "zoom"])
 def test_the_validator_has_nothing_to_say(reader: Page, name: str, keys: float | None, tmp_path: Path) -> None:
-    from readers import shot_of
-
     from anaxis.delivery.deliver import deliver_all
     from anaxis.delivery.options import Options
     from anaxis.packages import find_profile
+    from readers import shot_of
     from test_ordinary_shots import leaving
 
     done = deliver_all([leaving(shot_of(name))], find_profile("yup-rh-m"), "gltf", tmp_path, Options(reduce_px=keys))[0]

@@ -7,8 +7,9 @@ from typing import Any
 
 import numpy as np
 import pytest
-from readers import CAMERAS, bound_px, off_px, seconds_of, written
 from scipy.spatial.transform import Rotation
+
+from readers import CAMERAS, bound_px, off_px, seconds_of, written
 
 
 def assimp_scene(path: Path) -> Any:

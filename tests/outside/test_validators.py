@@ -6,11 +6,11 @@ from pathlib import Path
 
 import pytest
 from pxr import Usd, UsdValidation
-from readers import CAMERAS, written
 
 from anaxis.delivery.deliver import deliver_all
 from anaxis.delivery.options import Options
 from anaxis.packages import find_profile
+from readers import CAMERAS, written
 from test_ordinary_shots import leaving
 
 NAMES = ["lens", "scene", "place_X", "a b.c/é"]
@@ -32,6 +32,7 @@ def test_usd_passes_its_librarys_checker(name: str, tmp_path: Path) -> None:
 def test_collada_is_valid_by_its_schema(name: str, keys: float | None, tmp_path: Path) -> None:
     from collada.schema import ColladaValidator
     from lxml import etree
+
     from readers import shot_of
 
     shot = shot_of(name)

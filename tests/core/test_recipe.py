@@ -327,7 +327,7 @@ def test_a_jump_at_frame_zero_is_bridged_up_to_there(rig: Scene) -> None:
 
 def test_the_document_lists_every_operation_and_is_up_to_date() -> None:
     """Made from the registry, so that no parameter is left undocumented."""
-    script = Path(__file__).parents[1] / "scripts" / "document_operations.py"
+    script = Path(__file__).parents[2] / "scripts" / "document_operations.py"
     made = runpy.run_path(str(script))
     text = made["TARGET"].read_text()
     assert text == made["document"](), "run scripts/document_operations.py"
