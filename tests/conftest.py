@@ -3,10 +3,7 @@
 from __future__ import annotations
 
 import json
-import socket
 import sys
-import threading
-import time
 from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import Any
@@ -16,6 +13,8 @@ import pytest
 from hypothesis import settings
 from playwright.sync_api import Page
 from sqlalchemy import Engine
+
+from pages import served
 
 ROOT = Path(__file__).resolve().parent.parent
 sys.path.insert(0, str(ROOT / "demo"))
@@ -80,25 +79,8 @@ def engine(database_url: str) -> Iterator[Engine]:
 @pytest.fixture
 def site(engine: Engine, database_url: str) -> Iterator[str]:
     """The application on a free port, with an empty store; yields its address."""
-    import uvicorn
-
-    from anaxis.web.app import create_app
-
-    with socket.socket() as probe:
-        probe.bind(("127.0.0.1", 0))
-        port = probe.getsockname()[1]
-    server = uvicorn.Server(
-        uvicorn.Config(create_app(database_url, warm_readers=0, own_worker=True), port=port, log_level="error")
-    )
-    thread = threading.Thread(target=server.run, daemon=True)
-    thread.start()
-    deadline = time.monotonic() + 20
-    while not server.started and time.monotonic() < deadline:
-        time.sleep(0.02)
-    assert server.started
-    yield f"http://127.0.0.1:{port}"
-    server.should_exit = True
-    thread.join(10)
+    with served(database_url) as address:
+        yield address
 
 
 @pytest.fixture(scope="session")

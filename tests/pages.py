@@ -3,10 +3,37 @@
 from __future__ import annotations
 
 import re
+import socket
+import threading
+import time
+from collections.abc import Iterator
+from contextlib import contextmanager
 from pathlib import Path
 
 import httpx
+import uvicorn
 from playwright.sync_api import Page
+
+
+@contextmanager
+def served(url: str, log_level: str = "error") -> Iterator[str]:
+    """The application on a free port, on a database; yields its address."""
+    from anaxis.web.app import create_app
+
+    with socket.socket() as probe:
+        probe.bind(("127.0.0.1", 0))
+        port = probe.getsockname()[1]
+    app = create_app(url, warm_readers=0, own_worker=True)
+    server = uvicorn.Server(uvicorn.Config(app, port=port, log_level=log_level))
+    thread = threading.Thread(target=server.run, daemon=True)
+    thread.start()
+    deadline = time.monotonic() + 30
+    while not server.started and time.monotonic() < deadline:
+        time.sleep(0.02)
+    assert server.started
+    yield f"http://127.0.0.1:{port}"
+    server.should_exit = True
+    thread.join(10)
 
 
 def ink(page: Page, view: str) -> int:

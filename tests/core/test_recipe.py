@@ -246,6 +246,13 @@ def test_an_operations_parameters_describe_themselves() -> None:
     assert refused.value.code == "bad_parameter"
 
 
+def test_a_parameter_of_an_older_version_is_refused_in_a_file_and_left_out_of_what_is_stored() -> None:
+    document = [{"code": "trim", "params": {"first": 20, "tide": 1}}]
+    with pytest.raises(BadInput, match="'tide'"):
+        recipe_from_document(document)
+    assert recipe_from_document(document, strict=False) == (op("trim", first=20),)
+
+
 @pytest.mark.parametrize(
     ("document", "said"),
     (

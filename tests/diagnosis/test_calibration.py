@@ -89,6 +89,21 @@ def come_back(profile: Profile) -> Learned:
     return learned(returned_from_document(form, "the form"), "learned", "learned")
 
 
+def keep_rows(form: dict[str, Any], rows: list[int]) -> None:
+    """Of a filled-in form's numbers, only those of some rows."""
+    for key in (
+        "frames",
+        "position",
+        "rotation_deg",
+        "focal_mm",
+        "film_width_mm",
+        "film_height_mm",
+        "offset_x_mm",
+        "offset_y_mm",
+    ):
+        form[key] = [form[key][i] for i in rows]
+
+
 def closes(truth: Profile, found: Profile) -> float:
     """How far off another camera is that is sent by the profile learned and opened by the true package."""
     track = walk(count=40, first=11.0)
@@ -154,17 +169,7 @@ def test_start_and_finish_on_the_command_line(tmp_path: Path) -> None:
 def test_what_comes_back_of_few_numbers_says_what_a_second_round_would_settle() -> None:
     truth = random_profile(8)
     form = form_of(opened(made_camera(), truth, FIT), truth.convention, IMAGE, truth.lens.fit, "usd")
-    for key in (
-        "frames",
-        "position",
-        "rotation_deg",
-        "focal_mm",
-        "film_width_mm",
-        "film_height_mm",
-        "offset_x_mm",
-        "offset_y_mm",
-    ):
-        form[key] = [form[key][0], form[key][17], form[key][34]]
+    keep_rows(form, [0, 17, 34])
     form["points"] = dict(list(form["points"].items())[:3])
     found = learned(returned_from_document(form, "the form"), "few", "few")
     assert any("later frames arrive" in s for s in found.second_round) and any(
@@ -230,17 +235,7 @@ def forms(truth: Profile, decimals: int | None = None, every: int = 1) -> list[d
         there = arrived(here, [(h.code, h.params) for h in truth.habits], truth.convention).track
         form = json.loads(json.dumps(form_of(there, truth.convention, IMAGE, truth.lens.fit, "usd")))
         keep = [i for i in range(len(track)) if i % every == 0 or str(form["frames"][i]) in form["pixels"]]
-        for key in (
-            "frames",
-            "position",
-            "rotation_deg",
-            "focal_mm",
-            "film_width_mm",
-            "film_height_mm",
-            "offset_x_mm",
-            "offset_y_mm",
-        ):
-            form[key] = [form[key][i] for i in keep]
+        keep_rows(form, keep)
         if decimals is not None:
             form = json.loads(json.dumps(form), parse_float=lambda t: round(float(t), decimals))
         out.append(form | {"called": name})

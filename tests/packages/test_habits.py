@@ -163,6 +163,8 @@ def test_parents_left_out_and_the_top_twice(tmp_path: Path) -> None:
         ({"code": "sulks"}, "is no habit"),
         ({"code": "scale", "factor": 0}, "cannot be"),
         ({"code": "scale", "factor": "big"}, "is no number"),
+        ({"code": "scale", "factor": 1e10}, "should be less than or equal to 1000000000"),
+        ({"code": "frame_offset", "frames": -1e10}, "should be greater than or equal to -1000000000"),
         ({"code": "scale", "angle": 3}, "has no parameter 'angle'"),
         ({"code": "look_axis", "look": "+X", "up": "-X"}, "cannot look along"),
         ({"code": "channels", "position": "+X+X+Y", "rotation": "+X+Y+Z"}, "which channel goes where"),

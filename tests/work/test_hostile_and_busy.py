@@ -6,13 +6,11 @@ import errno
 import os
 import re
 import resource
-import socket
 import threading
 import time
 import zlib
 from collections.abc import Iterator
 from concurrent.futures import ThreadPoolExecutor
-from contextlib import contextmanager
 from fractions import Fraction
 from pathlib import Path
 from typing import Any
@@ -21,7 +19,6 @@ import httpx
 import numpy as np
 import psycopg
 import pytest
-import uvicorn
 from sqlalchemy import Engine, event, func, select
 from sqlalchemy.exc import OperationalError
 from sqlalchemy.orm import Session
@@ -38,28 +35,7 @@ from anaxis.work.sandbox.calculators import Calculators
 from anaxis.work.sandbox.guard import Limits
 from anaxis.work.sandbox.turns import Busy, Turns, client
 from anaxis.work.worker import do_job
-from pages import take_in
-
-
-@contextmanager
-def served(url: str) -> Iterator[str]:
-    """An application of its own on a database."""
-    from anaxis.web.app import create_app
-
-    with socket.socket() as probe:
-        probe.bind(("127.0.0.1", 0))
-        port = probe.getsockname()[1]
-    server = uvicorn.Server(
-        uvicorn.Config(create_app(url, warm_readers=0, own_worker=True), port=port, log_level="critical")
-    )
-    thread = threading.Thread(target=server.run, daemon=True)
-    thread.start()
-    limit = time.monotonic() + 30
-    while not server.started and time.monotonic() < limit:
-        time.sleep(0.02)
-    yield f"http://127.0.0.1:{port}"
-    server.should_exit = True
-    thread.join(10)
+from pages import served, take_in
 
 
 def heavy(cameras: int, frames: int) -> Scene:
@@ -289,7 +265,7 @@ def test_a_body_without_a_length_passes_no_limit(
             yield b"x" * 100_000
         yield b"\r\n--b--\r\n"
 
-    with served(database_url) as at, httpx.Client(base_url=at, timeout=60) as browser:
+    with served(database_url, "critical") as at, httpx.Client(base_url=at, timeout=60) as browser:
         try:
             answer = browser.post(
                 "/take-in", content=chunks(), headers={"content-type": "multipart/form-data; boundary=b"}
@@ -336,7 +312,7 @@ def test_a_database_that_was_away_is_said_and_work_goes_on_by_itself(
     server = LocalPostgres(tmp_path / "pg")
     server.start()
     try:
-        with served(server.url) as at:
+        with served(server.url, "critical") as at:
             take_in(at, demo_files["TW_010"], "TW_010")
             server.stop()
             answer = httpx.get(f"{at}/", timeout=30)

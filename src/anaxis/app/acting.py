@@ -10,7 +10,7 @@ from typing import Any, Concatenate, ParamSpec, TypeVar
 from sqlalchemy.orm import Session
 
 from anaxis.core.errors import BadInput
-from anaxis.store.models import Camera, Delivery, HistoryEntry, Package, Return, Still, Version
+from anaxis.store.models import Camera, Delivery, HistoryEntry, Return, Still, Version
 
 P = ParamSpec("P")
 R = TypeVar("R")
@@ -76,8 +76,6 @@ def _told(row: Any) -> tuple[str, int, str, dict[str, Any]]:
         said, detail = f"{row.name}, {row.profile['key']}", {"version": row.version_id, "max_px": row.max_px}
     elif isinstance(row, Still):
         said, detail = f"{row.our_name}, {row.their_name}", {"version": row.version_id, "frame": row.frame}
-    elif isinstance(row, Package):
-        said, detail = f"{row.key}: {row.change}", {"key": row.key, "number": row.number}
     else:
         said = row.name if isinstance(row, Camera) else ""
     return row.__tablename__, row.id, said, detail

@@ -78,8 +78,7 @@ def deliver_versions(
 ) -> list[Delivery]:
     """Versions written into one file called ``together``; a delivery for each, with its own proof and that file."""
     cameras = [shot_camera_of(v, options) for v in versions]
-    shot = versions[0].camera.shot.name
-    stem = file_stem(together, profile.key) if together else file_stem(cameras[0].track.name, profile.key, shot)
+    stem = file_stem(together or cameras[0].track.name, profile.key, versions[0].camera.shot.name)
     with TemporaryDirectory(prefix="anaxis-delivery-") as folder:
         done = deliver_all(cameras, profile, format_key, Path(folder), options, progress, stem)
         names = [c.track.name for c in cameras]

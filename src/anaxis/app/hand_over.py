@@ -46,7 +46,7 @@ def bundle_of(
                 for camera, version, of_one in zip(cameras, versions, sent.done, strict=True)
             ]
         )
-    return f"{file_stem(together or cameras[0].track.name, profile.key, '' if together else shot)}.zip", data
+    return f"{file_stem(together or cameras[0].track.name, profile.key, shot)}.zip", data
 
 
 def bundles_of(
@@ -65,8 +65,8 @@ def bundles_of(
         made[name] = data
     if len(made) == 1:
         return next(iter(made.items()))
-    shot = "" if together else versions[0].camera.shot.name
-    stem = file_stem(together or versions[0].camera.name, f"{len(made)}-packages", shot)
+    camera = versions[0].camera
+    stem = file_stem(together or camera.name, f"{len(made)}-packages", camera.shot.name)
     return f"{stem}.zip", zipped(made)
 
 

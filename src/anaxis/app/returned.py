@@ -12,7 +12,6 @@ from sqlalchemy.orm import Session
 
 from anaxis.app.acting import use_case
 from anaxis.app.came_back import camera_came_back, table_came_back
-from anaxis.app.deliver import shot_camera_of
 from anaxis.app.examined import Examiner
 from anaxis.app.take_in import disk_name
 from anaxis.app.typed_numbers import package_table, table_of_numbers
@@ -22,8 +21,8 @@ from anaxis.core.camera.track import Track
 from anaxis.core.errors import BadInput
 from anaxis.core.proof.proof import grade_of
 from anaxis.core.scene.landmarks import NO_LANDMARKS
+from anaxis.core.scene.picture import Picture
 from anaxis.core.typing import Floats
-from anaxis.delivery.shot_camera import ShotCamera
 from anaxis.diagnosis.returned import Compared, as_own_table, bare_of, compared, explain, is_own_table
 from anaxis.packages.model import Profile
 from anaxis.store.archive import pack, scene_from_bytes, scene_to_bytes, track_to_bytes, unpack
@@ -39,9 +38,9 @@ def take_back(
     session: Session, parsers: ParserPool, version: Version, package: Profile, name: str, data: bytes
 ) -> Return:
     """A file that the package exported, read apart, measured and explained. Raises BadInput."""
-    meant = shot_camera_of(version)
+    picture, meant = picture_of_version(version), track_of(version)[0]
     let_go(session)
-    arrived = _read(parsers, examiner_of(session), name, data, package, meant)
+    arrived = _read(parsers, examiner_of(session), name, data, package, picture, meant)
     return keep_return(session, version, package, name, data, arrived)
 
 
@@ -55,17 +54,17 @@ def take_back_typed(session: Session, parsers: ParserPool, version: Version, pac
 
 
 def _read(
-    parsers: ParserPool, examiner: Examiner, name: str, data: bytes, package: Profile, meant: ShotCamera
+    parsers: ParserPool, examiner: Examiner, name: str, data: bytes, package: Profile, picture: Picture, meant: Track
 ) -> Track:
     with TemporaryDirectory(prefix="anaxis-return-") as folder:
         path = Path(folder) / disk_name(name)
         path.write_bytes(data)
         if is_own_table(path, package):
-            return table_came_back(examiner, path.name, data, package, meant.picture, meant.track)
+            return table_came_back(examiner, path.name, data, package, picture, meant)
         scene = parsers.read(path)
         if scene.columns is not None:
             own = as_own_table(scene, package)
-            return table_came_back(examiner, path.name, data, own, meant.picture, meant.track)
+            return table_came_back(examiner, path.name, data, own, picture, meant)
         return camera_came_back(examiner, name, scene_to_bytes(scene), package)
 
 

@@ -11,7 +11,9 @@ from pydantic import Field as ModelField
 from anaxis.core.errors import BadInput
 
 Number = Annotated[float, ModelField(allow_inf_nan=False)]
-Positive = Annotated[float, ModelField(allow_inf_nan=False, gt=0)]
+# Those of a habit: beyond them a number is a mistake, whatever it is of.
+Bounded = Annotated[float, ModelField(allow_inf_nan=False, ge=-1e9, le=1e9)]
+Positive = Annotated[float, ModelField(allow_inf_nan=False, gt=0, le=1e9)]
 NodePath = Annotated[str, "a node's path"]
 Made = Annotated[str, "nobody types it"]
 
@@ -84,17 +86,18 @@ def read(parameters: type[P], given: Any, of: str = "") -> P:
 
 
 def _fault(fields: tuple[Field, ...], fault: Any, of: str) -> str:
+    told = fault.get("ctx", {}).get("error")
+    if isinstance(told, BadInput):  # a check of ours says itself what is wrong
+        return told.sentence
     name = str(fault["loc"][0]) if fault["loc"] else ""
     found = next((f for f in fields if f.name == name), None)
     whose = f" of {of}" if of else ""
-    if found is None and name:
-        return f"{of or 'It'} has no parameter '{name}': there are {', '.join(f.name for f in fields) or 'none'}."
     if found is None:
-        return f"{str(fault['msg']).removeprefix('Value error, ')}{whose}"
+        return f"{of or 'It'} has no parameter '{name}': there are {', '.join(f.name for f in fields) or 'none'}."
     if fault["type"] == "missing":
         return f"'{found.label}'{whose} is missing: fill it in."
-    if fault["type"] in ("greater_than", "less_than_equal", "value_error"):
-        return f"'{fault['input']}' cannot be '{found.label}'{whose}: {str(fault['msg']).removeprefix('Value error, ').removeprefix('Input ')}."
+    if fault["type"] in ("greater_than", "greater_than_equal", "less_than_equal"):
+        return f"'{fault['input']}' cannot be '{found.label}'{whose}: it {fault['msg'].removeprefix('Input ')}."
     if found.kind == "number":
         return f"'{fault['input']}' is no number for '{found.label}'{whose}."
     if found.kind == "choice":

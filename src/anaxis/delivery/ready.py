@@ -108,7 +108,7 @@ def with_samples(camera: ShotCamera, options: Options) -> tuple[ShotCamera, tupl
 def rooted(outgoing: Outgoing, placement: Similarity, profile: Profile, format_key: str) -> Outgoing:
     """The camera below a root that carries its placement's turn and shift, where format and package allow one."""
     codes = {code for code, _ in profile.active_habits}
-    broken = next((HABITS[c] for c in codes if HABITS[c].on_tree), None)
+    broken = next((kind for code, kind in HABITS.items() if kind.on_tree and code in codes), None)
     if broken is not None:
         why = f"There is no root above the camera: the package {broken.says({})}, so a root would not arrive."
     elif not has_nodes(format_key):

@@ -110,7 +110,7 @@ class Outbound:
 
 
 @dataclass(frozen=True)
-class Habit(Generic[P]):
+class HabitKind(Generic[P]):
     """``does`` is what it does, ``undoes`` what makes up for it beforehand, ``words`` say it as a sentence about the
     package; rarer ones cost more. ``on_tree``: it works on the file's tree, while that is read.
     """

@@ -76,14 +76,13 @@ def _by_layout(path: Path, rule: TableRule) -> dict[str, Floats]:
     lines = [
         x for x in path.read_text(encoding="utf-8").splitlines() if x.strip() and not x.lstrip().startswith(("#", "//"))
     ]
-    for i, row in enumerate(lines, 1):
-        cells = len(row.split()) if separator == " " else len(next(csv.reader([row], delimiter=separator)))
-        if cells != len(rule.columns) and (i > 1 or not rule.headings):
-            raise BadInput(
-                f"{path.name}, row {i}, has {cells} cells and the package's layout has {len(rule.columns)} columns: "
-                "export the table again, or change the layout."
-            )
-    table = _numbers(lines[rule.headings :], separator)
+    try:
+        table = _numbers(lines[rule.headings :], separator)
+    except ValueError:
+        _require_whole_rows(path, lines, separator, rule)
+        raise
+    if table.shape[1] != len(rule.columns):
+        _require_whole_rows(path, lines, separator, rule)
     out = {}
     for i, held in enumerate(rule.columns):
         kind = held.quantity.split("_")[0]
@@ -93,6 +92,17 @@ def _by_layout(path: Path, rule: TableRule) -> dict[str, Floats]:
         values = table[:, i]
         out[name] = values * held.sign * _TABLE_UNITS.get(held.unit, 1.0)
     return out
+
+
+def _require_whole_rows(path: Path, lines: list[str], separator: str, rule: TableRule) -> None:
+    """Raise BadInput naming the first row that has another number of cells than the layout has columns."""
+    for i, row in enumerate(lines[rule.headings :], 1 + rule.headings):
+        cells = len(row.split()) if separator == " " else len(next(csv.reader([row], delimiter=separator)))
+        if cells != len(rule.columns):
+            raise BadInput(
+                f"{path.name}, row {i}, has {cells} cells and the package's layout has {len(rule.columns)} columns: "
+                "export the table again, or change the layout."
+            )
 
 
 def _column_lens(column: dict[str, Floats], asked: Asked, count: int) -> dict[str, Floats]:

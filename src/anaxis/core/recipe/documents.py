@@ -16,7 +16,7 @@ def recipe_from_document(document: Any, strict: bool = True) -> Recipe:
     """A recipe from plain JSON (a list of operations); raises BadInput that names the entry.
 
     Unknown keys are refused, with the nearest known one. ``strict`` False is for what is stored already: it was
-    checked by whatever version kept it.
+    checked by whatever version kept it, and a parameter that an operation has no longer is left out.
     """
     listed = document.get("operations") if isinstance(document, dict) else document
     if not isinstance(listed, list) or len(listed) > MAX_OPERATIONS:
@@ -37,7 +37,9 @@ def recipe_from_document(document: Any, strict: bool = True) -> Recipe:
                 raise BadInput(
                     f"Operation {number} of the recipe ('{kind.code}') has \"on\": {entry['on']!r}: write true or false, without quotes."
                 )
-        out.append(Operation(kind.code, dict(entry.get("params", {})), bool(entry.get("on", True))))
+        known = {f.name for f in kind.fields}
+        params = {k: v for k, v in entry.get("params", {}).items() if k in known}
+        out.append(Operation(kind.code, params, bool(entry.get("on", True))))
     return tuple(out)
 
 

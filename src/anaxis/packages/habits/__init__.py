@@ -7,7 +7,7 @@ from typing import Any
 
 from anaxis.core.errors import BadInput
 from anaxis.core.space.axes import Convention
-from anaxis.packages.habit import Arriving, Habit, Outbound
+from anaxis.packages.habit import Arriving, HabitKind, Outbound
 from anaxis.packages.habits import (
     channels,
     film_default,
@@ -64,7 +64,7 @@ _ALL = (
     snap,
     no_roll,
 )
-HABITS: dict[str, Habit[Any]] = {m.HABIT.code: m.HABIT for m in _ALL}
+HABITS: dict[str, HabitKind[Any]] = {m.HABIT.code: m.HABIT for m in _ALL}
 Habits = list[tuple[str, dict[str, Any]]]
 
 

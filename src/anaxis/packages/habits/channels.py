@@ -10,7 +10,7 @@ from anaxis.core.parameters import Parameters, asked
 from anaxis.core.space.axes import Convention
 from anaxis.core.space.rotation import angles_from_matrices, matrices_from_angles
 from anaxis.core.typing import Floats
-from anaxis.packages.habit import Arriving, Habit, Outbound
+from anaxis.packages.habit import Arriving, HabitKind, Outbound
 
 
 class Channels(Parameters):
@@ -64,4 +64,4 @@ def words(p: Channels) -> str:
     return "reads " + " and ".join(f"{what} as {held}" for what, held in read.items() if held != "+X+Y+Z")
 
 
-HABIT = Habit("channels", "Swaps or negates channels", Channels, arrive, undo, words, 1.8)
+HABIT = HabitKind("channels", "Swaps or negates channels", Channels, arrive, undo, words, 1.8)

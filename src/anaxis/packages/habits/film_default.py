@@ -7,7 +7,7 @@ import numpy as np
 from anaxis.core.camera.lens import used_rectangle
 from anaxis.core.parameters import Parameters, Positive, asked
 from anaxis.core.space.axes import Convention
-from anaxis.packages.habit import Arriving, Habit, Outbound, number
+from anaxis.packages.habit import Arriving, HabitKind, Outbound, number
 
 
 class FilmDefault(Parameters):
@@ -41,7 +41,7 @@ def undo(s: Outbound, p: FilmDefault) -> Outbound:
     )
 
 
-HABIT = Habit(
+HABIT = HabitKind(
     "film_default",
     "Film back left at its default",
     FilmDefault,

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from anaxis.core.parameters import Parameters, Positive, asked
 from anaxis.core.space.axes import Convention
-from anaxis.packages.habit import Arriving, Habit, Outbound, number
+from anaxis.packages.habit import Arriving, HabitKind, Outbound, number
 
 
 class FilmFactor(Parameters):
@@ -21,7 +21,7 @@ def undo(s: Outbound, p: FilmFactor) -> Outbound:
     return s.with_lens(film_width_mm=lens.film_width_mm / p.factor, film_height_mm=lens.film_height_mm / p.factor)
 
 
-HABIT = Habit(
+HABIT = HabitKind(
     "film_factor",
     "Film back by a factor",
     FilmFactor,

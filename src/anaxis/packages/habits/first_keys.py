@@ -6,7 +6,7 @@ import numpy as np
 
 from anaxis.core.parameters import Parameters, Positive, asked
 from anaxis.core.space.axes import Convention
-from anaxis.packages.habit import Arriving, Habit, Outbound, number
+from anaxis.packages.habit import Arriving, HabitKind, Outbound, number
 
 
 class FirstKeys(Parameters):
@@ -26,7 +26,7 @@ def undo(s: Outbound, p: FirstKeys) -> Outbound:
     )
 
 
-HABIT = Habit(
+HABIT = HabitKind(
     "first_keys",
     "Takes only the first keys",
     FirstKeys,

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from anaxis.core.parameters import Parameters, Positive, asked
 from anaxis.core.space.axes import Convention
-from anaxis.packages.habit import Arriving, Habit, Outbound, number
+from anaxis.packages.habit import Arriving, HabitKind, Outbound, number
 
 
 class FocalFactor(Parameters):
@@ -19,7 +19,7 @@ def undo(s: Outbound, p: FocalFactor) -> Outbound:
     return s.with_lens(focal_mm=s.track.lens.focal_mm / p.factor)
 
 
-HABIT = Habit(
+HABIT = HabitKind(
     "focal_factor",
     "Focal length by a factor",
     FocalFactor,

@@ -4,13 +4,13 @@ from __future__ import annotations
 
 from dataclasses import replace
 
-from anaxis.core.parameters import Number, Parameters, asked
+from anaxis.core.parameters import Bounded, Parameters, asked
 from anaxis.core.space.axes import Convention
-from anaxis.packages.habit import Arriving, Habit, Outbound, number
+from anaxis.packages.habit import Arriving, HabitKind, Outbound, number
 
 
 class FrameOffset(Parameters):
-    frames: Number = asked("Later by", "frames", default=1.0)
+    frames: Bounded = asked("Later by", "frames", default=1.0)
 
 
 def arrive(a: Arriving, p: FrameOffset, convention: Convention) -> Arriving:
@@ -26,4 +26,4 @@ def words(p: FrameOffset) -> str:
     return f"shows every frame {number(count)} frame{'s' * (count != 1)} {'late' if p.frames > 0 else 'early'}"
 
 
-HABIT = Habit("frame_offset", "Is some frames late", FrameOffset, arrive, undo, words)
+HABIT = HabitKind("frame_offset", "Is some frames late", FrameOffset, arrive, undo, words)

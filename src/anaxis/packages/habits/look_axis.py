@@ -11,7 +11,7 @@ from anaxis.core.errors import BadInput
 from anaxis.core.parameters import Parameters, asked
 from anaxis.core.space.axes import Convention, axis_vector
 from anaxis.core.typing import Floats
-from anaxis.packages.habit import Arriving, Habit, Outbound
+from anaxis.packages.habit import Arriving, HabitKind, Outbound
 
 Axis = Literal["+X", "-X", "+Y", "-Y", "+Z", "-Z"]
 
@@ -42,7 +42,7 @@ def undo(s: Outbound, p: LookAxis) -> Outbound:
     return s.moved(s.track.position_m, s.track.rotation @ camera_turn(p.look, p.up).T)
 
 
-HABIT = Habit(
+HABIT = HabitKind(
     "look_axis",
     "Takes another camera look axis",
     LookAxis,

@@ -9,7 +9,7 @@ import numpy as np
 
 from anaxis.core.parameters import Parameters, asked
 from anaxis.core.space.axes import Convention, axis_vector
-from anaxis.packages.habit import Arriving, Habit, Outbound
+from anaxis.packages.habit import Arriving, HabitKind, Outbound
 
 
 class Mirror(Parameters):
@@ -31,6 +31,6 @@ def undo(s: Outbound, p: Mirror) -> Outbound:
     return replace(made, marks_m=s.marks_m @ flip)
 
 
-HABIT = Habit(
+HABIT = HabitKind(
     "mirror", "Mirrors the world", Mirror, arrive, undo, lambda p: f"mirrors the world along its {p.axis}", 1.5
 )

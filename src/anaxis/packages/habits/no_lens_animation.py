@@ -8,7 +8,7 @@ from anaxis.core.camera.channels import CHANNELS, FRAMING
 from anaxis.core.parameters import Parameters
 from anaxis.core.space.axes import Convention
 from anaxis.core.time.rates import format_frame
-from anaxis.packages.habit import Arriving, Habit, Outbound
+from anaxis.packages.habit import Arriving, HabitKind, Outbound
 
 STILL = 1e-9
 
@@ -35,7 +35,7 @@ def undo(s: Outbound, p: NoLensAnimation) -> Outbound:
     )
 
 
-HABIT = Habit(
+HABIT = HabitKind(
     "no_lens_animation",
     "Drops lens animation",
     NoLensAnimation,

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from anaxis.core.parameters import Parameters
 from anaxis.core.space.axes import Convention
-from anaxis.packages.habit import Arriving, Habit, Outbound
+from anaxis.packages.habit import Arriving, HabitKind, Outbound
 from anaxis.packages.habits.own_first import renumbered
 
 
@@ -24,4 +24,4 @@ def words(p: NoNegative) -> str:
     return "drops frames below 0"
 
 
-HABIT = Habit("no_negative", "Drops negative frames", NoNegative, arrive, undo, words, 1.4)
+HABIT = HabitKind("no_negative", "Drops negative frames", NoNegative, arrive, undo, words, 1.4)

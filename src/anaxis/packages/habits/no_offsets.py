@@ -6,7 +6,7 @@ import numpy as np
 
 from anaxis.core.parameters import Parameters
 from anaxis.core.space.axes import Convention
-from anaxis.packages.habit import Arriving, Habit, Outbound
+from anaxis.packages.habit import Arriving, HabitKind, Outbound
 from anaxis.packages.habits.no_lens_animation import STILL
 
 
@@ -28,4 +28,6 @@ def undo(s: Outbound, p: NoOffsets) -> Outbound:
     )
 
 
-HABIT = Habit("no_offsets", "Drops offsets", NoOffsets, arrive, undo, lambda p: "drops the film back's offsets", 1.1)
+HABIT = HabitKind(
+    "no_offsets", "Drops offsets", NoOffsets, arrive, undo, lambda p: "drops the film back's offsets", 1.1
+)

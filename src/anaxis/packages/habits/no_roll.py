@@ -7,7 +7,7 @@ import numpy as np
 from anaxis.core.parameters import Parameters
 from anaxis.core.scene.tree import level_axes, roll_deg
 from anaxis.core.space.axes import Convention
-from anaxis.packages.habit import Arriving, Habit, Outbound
+from anaxis.packages.habit import Arriving, HabitKind, Outbound
 
 
 class NoRoll(Parameters):
@@ -28,4 +28,4 @@ def undo(s: Outbound, p: NoRoll) -> Outbound:
     )
 
 
-HABIT = Habit("no_roll", "Drops the roll", NoRoll, arrive, undo, lambda p: "levels the horizon", 1.3)
+HABIT = HabitKind("no_roll", "Drops the roll", NoRoll, arrive, undo, lambda p: "levels the horizon", 1.3)

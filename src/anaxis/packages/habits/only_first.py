@@ -6,7 +6,7 @@ import numpy as np
 
 from anaxis.core.parameters import Parameters
 from anaxis.core.space.axes import Convention
-from anaxis.packages.habit import Arriving, Habit, Outbound
+from anaxis.packages.habit import Arriving, HabitKind, Outbound
 from anaxis.packages.habits.no_lens_animation import STILL, lens_moves
 
 
@@ -27,6 +27,6 @@ def undo(s: Outbound, p: OnlyFirst) -> Outbound:
     )
 
 
-HABIT = Habit(
+HABIT = HabitKind(
     "only_first", "Takes only the first frame", OnlyFirst, arrive, undo, lambda p: "takes only the first frame", 1.2
 )

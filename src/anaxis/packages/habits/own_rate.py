@@ -10,7 +10,7 @@ from pydantic import field_validator
 from anaxis.core.parameters import Parameters, asked
 from anaxis.core.space.axes import Convention
 from anaxis.core.time.rates import parse_rate, rate_label
-from anaxis.packages.habit import Arriving, Habit, Outbound
+from anaxis.packages.habit import Arriving, HabitKind, Outbound
 
 
 class OwnRate(Parameters):
@@ -37,4 +37,4 @@ def words(p: OwnRate) -> str:
     return f"plays the file's time at {rate_label(parse_rate(p.rate))} frames a second instead of the file's own"
 
 
-HABIT = Habit("own_rate", "Takes its own rate", OwnRate, arrive, undo, words, 1.2)
+HABIT = HabitKind("own_rate", "Takes its own rate", OwnRate, arrive, undo, words, 1.2)

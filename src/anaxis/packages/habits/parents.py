@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from anaxis.core.parameters import Parameters
 from anaxis.core.space.axes import Convention
-from anaxis.packages.habit import Arriving, Habit, Outbound
+from anaxis.packages.habit import Arriving, HabitKind, Outbound
 
 
 class Parents(Parameters):
@@ -19,6 +19,6 @@ def undo(s: Outbound, p: Parents) -> Outbound:
     return s  # deliveries have no parents
 
 
-HABIT = Habit(
+HABIT = HabitKind(
     "parents", "Ignores parents", Parents, arrive, undo, lambda p: "leaves the camera's parents out", 1.2, on_tree=True
 )

@@ -8,7 +8,7 @@ from anaxis.core.parameters import Parameters, asked
 from anaxis.core.space.axes import Convention
 from anaxis.core.space.rotation import angles_from_matrices, matrices_from_angles
 from anaxis.core.typing import Floats
-from anaxis.packages.habit import Arriving, Habit, Outbound
+from anaxis.packages.habit import Arriving, HabitKind, Outbound
 
 Order = Literal["XYZ", "XZY", "YXZ", "YZX", "ZXY", "ZYX"]
 
@@ -39,4 +39,4 @@ def words(p: RotationOrder) -> str:
     )
 
 
-HABIT = Habit("rotation_order", "Reads another rotation order", RotationOrder, arrive, undo, words, 1.3)
+HABIT = HabitKind("rotation_order", "Reads another rotation order", RotationOrder, arrive, undo, words, 1.3)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from anaxis.core.parameters import Parameters, Positive, asked
 from anaxis.core.space.axes import Convention
-from anaxis.packages.habit import Arriving, Habit, Outbound, number
+from anaxis.packages.habit import Arriving, HabitKind, Outbound, number
 
 
 class Scale(Parameters):
@@ -19,4 +19,4 @@ def undo(s: Outbound, p: Scale) -> Outbound:
     return s.scaled(1.0 / p.factor)
 
 
-HABIT = Habit("scale", "Scales the root", Scale, arrive, undo, lambda p: f"scales everything by {number(p.factor)}")
+HABIT = HabitKind("scale", "Scales the root", Scale, arrive, undo, lambda p: f"scales everything by {number(p.factor)}")

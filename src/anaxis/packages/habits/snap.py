@@ -6,7 +6,7 @@ import numpy as np
 
 from anaxis.core.parameters import Parameters
 from anaxis.core.space.axes import Convention
-from anaxis.packages.habit import Arriving, Habit, Outbound
+from anaxis.packages.habit import Arriving, HabitKind, Outbound
 
 
 class Snap(Parameters):
@@ -24,6 +24,6 @@ def undo(s: Outbound, p: Snap) -> Outbound:
     return s.but("The package moves samples between frames to whole frames: bake the camera on whole frames for it.")
 
 
-HABIT = Habit(
+HABIT = HabitKind(
     "snap", "Snaps sub-frames", Snap, arrive, undo, lambda p: "moves samples between frames to whole frames", 1.4
 )

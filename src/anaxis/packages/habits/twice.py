@@ -10,7 +10,7 @@ from scipy.spatial.transform import Rotation
 from anaxis.core.parameters import Parameters
 from anaxis.core.space.axes import Convention
 from anaxis.core.typing import Floats
-from anaxis.packages.habit import Arriving, Habit, Outbound
+from anaxis.packages.habit import Arriving, HabitKind, Outbound
 
 
 class Twice(Parameters):
@@ -39,7 +39,7 @@ def undo(s: Outbound, p: Twice) -> Outbound:
     return replace(s.moved(place, half @ between.T), marks_m=s.marks_m / 2)
 
 
-HABIT = Habit(
+HABIT = HabitKind(
     "twice",
     "Applies the top transform twice",
     Twice,

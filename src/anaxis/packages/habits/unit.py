@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from anaxis.core.parameters import Parameters, Positive, asked
 from anaxis.core.space.axes import Convention
-from anaxis.packages.habit import Arriving, Habit, Outbound, number
+from anaxis.packages.habit import Arriving, HabitKind, Outbound, number
 
 
 class Unit(Parameters):
@@ -19,7 +19,7 @@ def undo(s: Outbound, p: Unit) -> Outbound:
     return s if s.file_unit_m is None else s.scaled(s.file_unit_m / p.metres_per_unit)
 
 
-HABIT = Habit(
+HABIT = HabitKind(
     "unit",
     "Ignores the file's unit",
     Unit,

@@ -7,7 +7,7 @@ from typing import Literal
 from anaxis.core.parameters import Parameters, asked
 from anaxis.core.scene.nodes import UP_AXES
 from anaxis.core.space.axes import Convention
-from anaxis.packages.habit import Arriving, Habit, Outbound
+from anaxis.packages.habit import Arriving, HabitKind, Outbound
 
 
 class UpAxis(Parameters):
@@ -24,7 +24,7 @@ def undo(s: Outbound, p: UpAxis) -> Outbound:
     return s.rotated((UP_AXES[p.up].T @ UP_AXES[s.file_up]).T)
 
 
-HABIT = Habit(
+HABIT = HabitKind(
     "up_axis",
     "Ignores the file's up axis",
     UpAxis,

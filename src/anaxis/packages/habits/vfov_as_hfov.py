@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from anaxis.core.parameters import Parameters
 from anaxis.core.space.axes import Convention
-from anaxis.packages.habit import Arriving, Habit, Outbound
+from anaxis.packages.habit import Arriving, HabitKind, Outbound
 
 
 class VerticalAsHorizontal(Parameters):
@@ -23,7 +23,7 @@ def undo(s: Outbound, p: VerticalAsHorizontal) -> Outbound:
     return s.with_lens(focal_mm=lens.focal_mm * used.height_mm / used.width_mm)
 
 
-HABIT = Habit(
+HABIT = HabitKind(
     "vfov_as_hfov",
     "Vertical field of view read as horizontal",
     VerticalAsHorizontal,

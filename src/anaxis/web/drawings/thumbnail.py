@@ -6,7 +6,7 @@ from typing import Any
 
 import numpy as np
 
-from anaxis.core.camera.projection import projection_of
+from anaxis.core.camera.projection import Projection, projection_of
 from anaxis.core.camera.track import Track
 from anaxis.core.scene.landmarks import Landmarks
 from anaxis.core.scene.picture import Picture
@@ -34,16 +34,14 @@ def thumbnail(track: Track, landmarks: Landmarks, lines_m: Floats, picture: Pict
         "width": WIDTH,
         "height": round(height, 1),
         "crosses": crosses,
-        "path": _path(
-            _in_front(lines_m[:_MOST_LINES], sees.depths_m(lines_m[:_MOST_LINES].reshape(1, -1, 3))), sees, scale
-        ),
+        "path": _path(_in_front(lines_m[:_MOST_LINES], sees), sees, scale),
         "frame": track.frames[at],
     }
 
 
-def _in_front(lines_m: Floats, depth: Floats) -> Floats:
-    """The parts of lines (s, 2, 3) that lie in front of the camera; their ends' depths are (1, 2 s)."""
-    ahead = depth.reshape(-1, 2)
+def _in_front(lines_m: Floats, sees: Projection) -> Floats:
+    """The parts of lines (s, 2, 3) that lie in front of the camera."""
+    ahead = sees.depths_m(lines_m.reshape(1, -1, 3)).reshape(-1, 2)
     some = (ahead > _NEAR_M).any(axis=1)
     lines, ahead = lines_m[some].copy(), ahead[some]
     for end in (0, 1):
@@ -53,7 +51,7 @@ def _in_front(lines_m: Floats, depth: Floats) -> Floats:
     return lines
 
 
-def _path(lines_m: Floats, sees: Any, scale: Floats) -> str:
+def _path(lines_m: Floats, sees: Projection, scale: Floats) -> str:
     if not len(lines_m):
         return ""
     seen = (sees.project(lines_m.reshape(1, -1, 3))[0][0] * scale).reshape(-1, 2, 2)
