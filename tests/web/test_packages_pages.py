@@ -86,7 +86,7 @@ def test_deliver_arrive_wrong_diagnose_deliver_again_exact(
     assert prove(track, projection_of(track, IMAGE, "width"), seen.projection, np.zeros((1, 0, 3))).max_px <= 0.01
     page.goto(f"/packages/{key}")
     expect(page.locator(".habits").first).to_contain_text("makes the film back 0.1 times as large")
-    expect(page.locator("main")).to_contain_text("Delivered to for TW_010")
+    expect(page.locator("main")).to_contain_text("Shots delivered to it: TW_010")
 
 
 def test_numbers_typed_for_three_frames_are_explained(
