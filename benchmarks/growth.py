@@ -30,8 +30,9 @@ from anaxis.core.space.axes import Convention
 from anaxis.core.time.rates import parse_rate
 from anaxis.store.archive import scene_to_bytes
 from anaxis.store.database import connect, migrate
+from anaxis.store.keep import find_or_make_shot, find_or_make_show, stage_file
 from anaxis.store.local_postgres import LocalPostgres
-from anaxis.store.queries import all_shows, find_or_make_shot, find_or_make_show, findings_of, stage_file
+from anaxis.store.queries import all_shows, findings_of
 from resample import make_track, timed
 
 IMAGE = Image(1920, 1080)

@@ -23,9 +23,10 @@ from anaxis.core.recipe.documents import recipe_from_document
 from anaxis.core.scene.picture import picture_of
 from anaxis.packages import shipped_profiles
 from anaxis.store.database import connect, migrate
+from anaxis.store.keep import find_or_make_shot, find_or_make_show
 from anaxis.store.local_postgres import LocalPostgres
 from anaxis.store.models import Show, Version
-from anaxis.store.queries import find_or_make_shot, find_or_make_show, staged_scene
+from anaxis.store.queries import staged_scene
 from anaxis.web.app import create_app
 from anaxis.work.sandbox.guard import ParserPool, limits_from_environment
 from make_scenes import make_all, make_newer

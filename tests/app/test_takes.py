@@ -31,8 +31,9 @@ from anaxis.core.recipe.model import Operation
 from anaxis.core.scene.picture import picture_of
 from anaxis.formats import read_file
 from anaxis.store.archive import scene_to_bytes
+from anaxis.store.keep import find_or_make_shot, find_or_make_show, stage_file
 from anaxis.store.models import Camera, Shot, SourceFile, Version
-from anaxis.store.queries import find_or_make_shot, find_or_make_show, get_version, recipe_of, stage_file, track_of
+from anaxis.store.queries import get_version, recipe_of, track_of
 
 
 @pytest.fixture

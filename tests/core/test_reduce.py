@@ -45,7 +45,7 @@ def drawn_by_scipy(track: Track, done: Reduced) -> Track:
     columns = []
     for c in range(keys.values.shape[1]):
         values = np.interp(at, keys.frames, keys.values[:, c])
-        if keys.rule.way == "bezier":
+        if keys.rule.interpolation == "bezier":
             for s in range(len(keys) - 1):
                 inside = (at >= keys.frames[s]) & (at <= keys.frames[s + 1])
                 slopes = [keys.slope_out[s, c], keys.slope_in[s + 1, c]]
@@ -56,7 +56,7 @@ def drawn_by_scipy(track: Track, done: Reduced) -> Track:
     table, angles = np.stack(columns, axis=1), keys.rule.turns == "angles"
     if angles:
         turned = Rotation.from_euler("xyz", table[:, 3:6], degrees=True)
-    elif keys.rule.way == "linear":
+    elif keys.rule.interpolation == "linear":
         turned = Slerp(keys.frames, Rotation.from_quat(keys.values[:, 3:7]))(at)
     else:
         turned = Rotation.from_quat(table[:, 3:7])
@@ -139,7 +139,7 @@ def test_reduce_on_the_command_line(demo_files: dict[str, Path], tmp_path: Path)
     assert made.exit_code == 0, made.output
     said = json.loads(made.stdout)
     assert said["keys"]["before"] == 240 > 40 > said["keys"]["after"] == len(said["keys"]["frames"])
-    assert said["proof"]["max_px"] <= 0.5 and said["keys"]["way"] == "bezier"
+    assert said["proof"]["max_px"] <= 0.5 and said["keys"]["interpolation"] == "bezier"
     listed = json.loads(CliRunner().invoke(cli, ["values", *args]).stdout)
     assert [f["frame"] for f in listed["frames"]] == listed["keys"]["frames"]
     strict = CliRunner().invoke(

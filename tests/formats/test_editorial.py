@@ -11,8 +11,8 @@ import pytest
 from playwright.sync_api import Page, expect
 
 from anaxis.core.errors import BadInput
-from anaxis.formats.editorial.cut_list import Clip, Edit, cut_operations, read_edit, shots_in
-from anaxis.work.sandbox.apart import safe_edit
+from anaxis.formats.editorial.cut_list import Clip, CutList, cut_operations, read_cut_list, shots_in
+from anaxis.work.sandbox.apart import safe_cut_list
 from pages import fits, ready, take_in
 from test_cli_packages import run, said
 from test_writers import shot
@@ -40,18 +40,18 @@ def edl(tmp_path: Path) -> Path:
 
 def test_an_edl_and_a_timeline_say_the_same(edl: Path, tmp_path: Path) -> None:
     """Frames by hand: 00:00:41:17 at 24 is 1001, and an EDL's out is one past the last frame shown."""
-    edit = read_edit(edl, Fraction(24))
+    edit = read_cut_list(edl, Fraction(24))
     assert edit.clips[0] == Clip("TW_010_comp_v003", 1001.0, 1119.0, 0.0)
     assert edit.clips[1] == Clip("tw_020", 1.0, 240.0, 119.0)
     assert edit.cuts == [119.0, 359.0, 365.0] and edit.rate == 24
     other = tmp_path / "reel.otio"
     otio.adapters.write_to_file(otio.adapters.read_from_file(str(edl), adapter_name="cmx_3600", rate=24), str(other))
-    assert read_edit(other, Fraction(25)).clips == edit.clips
-    assert safe_edit(other, Fraction(24)) == read_edit(other, Fraction(24))
+    assert read_cut_list(other, Fraction(25)).clips == edit.clips
+    assert safe_cut_list(other, Fraction(24)) == read_cut_list(other, Fraction(24))
 
 
 def test_clips_belong_to_the_shot_they_are_named_after(edl: Path) -> None:
-    found = shots_in(read_edit(edl, Fraction(24)), ["TW_010", "TW_020", "TW_030", "TW"])
+    found = shots_in(read_cut_list(edl, Fraction(24)), ["TW_010", "TW_020", "TW_030", "TW"])
     assert {k: len(v) for k, v in found.items()} == {"TW_010": 2, "TW_020": 1, "TW": 1}  # TW_0101 is not TW_010
 
 
@@ -75,20 +75,20 @@ def test_gaps_between_clips_count(tmp_path: Path) -> None:
     timeline.tracks.append(track)
     path = tmp_path / "g.otio"
     otio.adapters.write_to_file(timeline, str(path))
-    edit = read_edit(path, Fraction(24))
+    edit = read_cut_list(path, Fraction(24))
     assert edit.clips == (Clip("a", 7, 16, 0), Clip("b", 100, 119, 15)) and edit.rate == 25
 
 
 def test_cuts_become_marks_of_the_camera() -> None:
     track = shot()  # 1001 to 1060
-    edit = Edit(
+    edit = CutList(
         "reel", track.rate, (Clip("a", 1, 20, 0), Clip("b", 1, 20, 20), Clip("c", 1, 90, 40), Clip("d", 1, 9, 130))
     )
     assert [o.params["frame"] for o in cut_operations(edit, track, 1001.0)] == [1021.0, 1041.0]
     with pytest.raises(BadInput, match="No cut of the edit 'reel' lies on the camera's frames 1001 to 1060"):
         cut_operations(edit, track, 5000.0)
     with pytest.raises(BadInput, match="runs at 30 frames a second and the camera at 24"):
-        cut_operations(Edit("reel", Fraction(30), edit.clips), track, 1001.0)
+        cut_operations(CutList("reel", Fraction(30), edit.clips), track, 1001.0)
 
 
 @pytest.mark.parametrize(
@@ -105,7 +105,7 @@ def test_what_is_no_edit_is_one_sentence(name: str, text: str, words: str, tmp_p
     path = tmp_path / name
     path.write_text(text)
     with pytest.raises(BadInput, match=words) as caught:
-        safe_edit(path, Fraction(24))
+        safe_cut_list(path, Fraction(24))
     assert caught.value.sentence.count("\n") == 0
 
 
@@ -196,7 +196,7 @@ def test_speed_freezes_and_rates_count_the_frames_that_are_seen(tmp_path: Path) 
             _clip("high", 2001, 96, rate=48),
         ]
     )
-    edit = read_edit(_timeline(tmp_path, [track], otio.opentime.RationalTime(0, 24)), Fraction(24))
+    edit = read_cut_list(_timeline(tmp_path, [track], otio.opentime.RationalTime(0, 24)), Fraction(24))
     seen = {c.name: (c.first, c.last, c.rate, c.speed, c.begins) for c in edit.clips}
     assert seen == {
         "fast": (1001, 1048, "", 2.0, 0),
@@ -209,14 +209,14 @@ def test_speed_freezes_and_rates_count_the_frames_that_are_seen(tmp_path: Path) 
     assert edit.rate == 24 and len(edit.notes) == 1 and "'ramp'" in edit.notes[0] and "a ramp" in edit.notes[0]
     first = otio.schema.Track(kind=otio.schema.TrackKind.Video)
     first.extend([_clip("odd", 1, 48, rate=48), *(_clip(f"c{i}", 1, 24) for i in range(4))])
-    assert read_edit(_timeline(tmp_path, [first]), Fraction(30)).rate == 24  # not that of whatever clip comes first
+    assert read_cut_list(_timeline(tmp_path, [first]), Fraction(30)).rate == 24  # not that of whatever clip comes first
 
 
 def test_what_is_not_seen_of_an_edit_is_named(tmp_path: Path) -> None:
     low, high = (otio.schema.Track(kind=otio.schema.TrackKind.Video, name=n) for n in ("V1", "V2"))
     low.extend([_clip("under", 1, 24), _clip("half", 101, 48), _clip("off", 1, 24, on=False), _clip("clear", 201, 24)])
     high.extend([_clip("over", 501, 48)])
-    edit = read_edit(_timeline(tmp_path, [low, high]), Fraction(24))
+    edit = read_cut_list(_timeline(tmp_path, [low, high]), Fraction(24))
     assert [(c.name, c.first, c.last, c.begins) for c in edit.clips] == [
         ("over", 501, 548, 0),
         ("half", 125, 148, 48),
@@ -226,7 +226,7 @@ def test_what_is_not_seen_of_an_edit_is_named(tmp_path: Path) -> None:
     cut = otio.schema.Track(kind=otio.schema.TrackKind.Video)
     cut.extend([_clip("head", 1, 24), _clip("middle", 101, 48), _clip("tail", 201, 24)])
     cut.source_range = otio.opentime.TimeRange(otio.opentime.RationalTime(34, 24), otio.opentime.RationalTime(48, 24))
-    edit = read_edit(_timeline(tmp_path, [cut]), Fraction(24))
+    edit = read_cut_list(_timeline(tmp_path, [cut]), Fraction(24))
     assert [(c.name, c.first, c.last, c.begins) for c in edit.clips] == [
         ("middle", 111, 148, 0),
         ("tail", 201, 210, 38),

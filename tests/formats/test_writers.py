@@ -132,7 +132,7 @@ def test_few_keys_are_written_as_the_format_draws_them(format_key: str, tmp_path
     )
     assert done.reduced is not None and done.proof.max_px <= 3.0
     curved = format_key in ("json", "gltf", "collada")
-    assert (done.reduced.keys.rule.way == "bezier") == curved
+    assert (done.reduced.keys.rule.interpolation == "bezier") == curved
     assert len(done.reduced.keys) < (30 if curved else 119)
     if format_key == "collada":
         assert done.files[0].read_text().count("BEZIER") == 6 * len(done.reduced.keys)

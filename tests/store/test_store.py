@@ -5,6 +5,7 @@ from __future__ import annotations
 import io
 import json
 import threading
+from fractions import Fraction
 from pathlib import Path
 
 import numpy as np
@@ -17,15 +18,20 @@ from anaxis.app.acting import Actor, use_case
 from anaxis.app.deliver import deliver_version, proof_arrays
 from anaxis.app.edit import copy_camera, keep_camera
 from anaxis.app.examined import Here, look
+from anaxis.app.expect import expect, expect_from_cut_list
+from anaxis.app.packages import copy_package
+from anaxis.app.saved import drop_film_back, save_film_back, save_layout, save_recipe
 from anaxis.core.errors import BadInput
 from anaxis.core.scene.picture import picture_of
 from anaxis.formats import read_file
+from anaxis.formats.editorial.cut_list import Clip, CutList
 from anaxis.packages import shipped_profiles
 from anaxis.store.archive import scene_to_bytes, track_from_bytes
 from anaxis.store.database import connect, migrate
+from anaxis.store.keep import find_or_make_shot, find_or_make_show, stage_file
 from anaxis.store.local_postgres import LocalPostgres
 from anaxis.store.models import Delivery, HistoryEntry, Shot, Version, VersionInput
-from anaxis.store.queries import find_or_make_shot, find_or_make_show, stage_file, track_of
+from anaxis.store.queries import track_of
 
 
 def keep(store: Session, path: Path, shot: str) -> Version:
@@ -68,6 +74,53 @@ def test_a_version_and_its_delivery_come_back_and_cannot_be_changed(
     for model in (Version, Delivery, VersionInput, HistoryEntry):
         with pytest.raises(DBAPIError, match="immutable once kept"), Session(engine) as store, store.begin():
             store.execute(update(model).values(id=model.id))
+
+
+def test_whatever_is_kept_leaves_an_entry_in_the_history(engine: Engine, demo_files: dict[str, Path]) -> None:
+    cuts = CutList("reel", Fraction(24), (Clip("TW_010", 11.0, 40.0, 0.0),))
+    with Session(engine) as store, store.begin():
+        version = keep(store, demo_files["TW_010"], "TW_010")
+        shot = version.camera.shot
+        expect(store, shot, 1001.0, 1120.0, Fraction(24))
+        assert [e.clips for e in expect_from_cut_list(store, shot.show, cuts)] == [list(cuts.clips)]
+        made = copy_package(store, "zup-lh-cm", "Ours", "")
+        save_film_back(store, " wide ", 36.0, 24.0)
+        save_film_back(store, "wide", 36.0, 20.25)
+        drop_film_back(store, "wide")
+        save_layout(store, "tracker", {"columns": []})
+        with pytest.raises(BadInput, match="no operation in this recipe"):
+            save_recipe(store, version, "nothing")
+        found = made.key, shot.id
+    with Session(engine) as store:
+        rows = store.scalars(select(HistoryEntry).order_by(HistoryEntry.id).offset(1)).all()
+        assert [(h.action, h.said) for h in rows] == [
+            ("say what a shot should be", "TW_010"),
+            ("say what a shot should be", "TW_010"),
+            ("keep a package", f"{found[0]} v1: copied from zup-lh-cm"),
+            ("save a film back", "wide"),
+            ("save a film back", "wide"),
+            ("take out a film back", "wide"),
+            ("save a column layout", "tracker"),
+        ]
+        assert [h.detail["first_frame"] for h in rows[:2]] == [1001.0, 11.0] and rows[0].about_id == found[1]
+
+
+@pytest.mark.parametrize(
+    ("first", "last", "rate", "says"),
+    [
+        (1e308, None, None, "cannot be"),
+        (10.0, 5.0, None, "swap them"),
+        (None, None, Fraction(10**400), "frame rate"),
+        (None, None, Fraction(1, 10**12), "frame rate"),
+    ],
+)
+def test_what_no_shot_can_be_is_not_kept(
+    first: float | None, last: float | None, rate: Fraction | None, says: str, engine: Engine
+) -> None:
+    with Session(engine) as store:
+        shot = find_or_make_shot(store, find_or_make_show(store, "The Tidewright"), "TW_X")
+        with pytest.raises(BadInput, match=says):
+            expect(store, shot, first, last, rate)
 
 
 def test_what_nobody_may_do_is_not_done_and_leaves_no_entry(engine: Engine) -> None:

@@ -87,7 +87,7 @@ def test_the_columns_of_a_table_are_chosen_and_the_layout_is_kept(
     def drawn() -> list[float]:
         url = page.locator("#look").get_attribute("data-base") or ""
         data = page.evaluate(
-            "async (url) => { const { loadBundle } = await import('/static/bundle.js'); return [...(await loadBundle(url)).position_m.slice(0, 3)]; }",
+            "async (url) => { const { loadDrawing } = await import('/static/drawing.js'); return [...(await loadDrawing(url)).position_m.slice(0, 3)]; }",
             url + "0",
         )
         return [float(v) for v in data]

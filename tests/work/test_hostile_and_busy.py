@@ -163,7 +163,7 @@ def test_many_keep_one_name_at_once_and_many_save_one_package(
 
     def save(i: int) -> None:
         from anaxis.packages.model import profile_from_dict
-        from anaxis.store.packages import keep_package
+        from anaxis.store.keep import keep_package
 
         with Session(engine) as store, store.begin():
             keep_package(store, profile_from_dict(document | {"label": f"Shared {i}"}, "x"), f"by {i}")

@@ -10,7 +10,7 @@ from typing import Any, Concatenate, ParamSpec, TypeVar
 from sqlalchemy.orm import Session
 
 from anaxis.core.errors import BadInput
-from anaxis.store.models import Camera, Delivery, HistoryEntry, Return, Still, Version
+from anaxis.store.models import Delivery, HistoryEntry, Package, Return, Shot, Still, Version
 
 P = ParamSpec("P")
 R = TypeVar("R")
@@ -41,7 +41,7 @@ def use_case(
 ) -> Callable[[Callable[Concatenate[Session, P], R]], Callable[Concatenate[Session, P], R]]:
     """A use case: refused where the session's actor may not do it, and told in the history with what came of it.
 
-    The entry is written in the session's own transaction: it stays or goes with what it tells of.
+    The entry is written in the session's own transaction: it stays or goes with what it is about.
     """
 
     def made(function: Callable[Concatenate[Session, P], R]) -> Callable[Concatenate[Session, P], R]:
@@ -52,7 +52,7 @@ def use_case(
                 raise BadInput(f"{actor.name} may not {action}: ask somebody who may.", "not_allowed")
             result = function(session, *args, **kwargs)
             for row in result if isinstance(result, list) else [result]:
-                kind, number, said, detail = _told(row)
+                kind, number, said, detail = _entry_of(row)
                 session.add(
                     HistoryEntry(actor=actor.name, action=action, kind=kind, about_id=number, said=said, detail=detail)
                 )
@@ -64,7 +64,7 @@ def use_case(
     return made
 
 
-def _told(row: Any) -> tuple[str, int, str, dict[str, Any]]:
+def _entry_of(row: Any) -> tuple[str, int, str, dict[str, Any]]:
     """What an entry is about: its table and number, in a few words, and what else is worth keeping."""
     detail: dict[str, Any] = {}
     if isinstance(row, Version):
@@ -76,6 +76,11 @@ def _told(row: Any) -> tuple[str, int, str, dict[str, Any]]:
         said, detail = f"{row.name}, {row.profile['key']}", {"version": row.version_id, "max_px": row.max_px}
     elif isinstance(row, Still):
         said, detail = f"{row.our_name}, {row.their_name}", {"version": row.version_id, "frame": row.frame}
+    elif isinstance(row, Package):
+        said, detail = f"{row.key} v{row.number}: {row.change}", {"key": row.key, "number": row.number}
+    elif isinstance(row, Shot):
+        said = row.name
+        detail = {"first_frame": row.first_frame, "last_frame": row.last_frame, "rate": row.rate}
     else:
-        said = row.name if isinstance(row, Camera) else ""
+        said = str(getattr(row, "name", ""))
     return row.__tablename__, row.id, said, detail

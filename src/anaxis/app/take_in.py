@@ -25,16 +25,9 @@ from anaxis.core.scene.nodes import Scene
 from anaxis.core.scene.picture import Picture, picture_of
 from anaxis.formats import READABLE_SUFFIXES, check_size
 from anaxis.store.archive import scene_to_bytes
+from anaxis.store.keep import find_or_make_shot, find_or_make_show, reread, stage_file
 from anaxis.store.models import Camera, Shot, SourceFile, Version
-from anaxis.store.queries import (
-    expected_of,
-    find_or_make_shot,
-    find_or_make_show,
-    find_shot,
-    set_finder,
-    stage_file,
-    staged_scene,
-)
+from anaxis.store.queries import expected_of, find_shot, set_finder, staged_scene
 from anaxis.work.sandbox.guard import ParserPool
 
 _MAX_NAME = 120
@@ -101,6 +94,24 @@ def take_in_bytes(session: Session, parsers: ParserPool, name: str, data: bytes)
     if not any(f.operation for r in reports for f in r.findings if f.severity == "error"):
         refuse_unusable(reports)
     return stage_file(session, name, data, scene)
+
+
+def take_in_once_more(session: Session, camera: Camera) -> SourceFile:
+    """The file a camera came from, put aside to be taken in another way."""
+    held = camera.head.source_file
+    copy = stage_file(session, held.name, held.data, held.scene)
+    copy.draft = {"camera": camera.id, "show": camera.shot.show.name, "shot": camera.shot.name}
+    copy.layout = held.layout
+    session.flush()
+    return copy
+
+
+def read_again(session: Session, parsers: ParserPool, source: SourceFile, layout: dict[str, Any] | None) -> Scene:
+    """A table put aside, read by another layout of its columns, None to guess it; raises BadInput."""
+    let_go(session)
+    scene = read_bytes(parsers, source.name, source.data, layout)
+    reread(session, source, scene, layout)
+    return scene
 
 
 def read_bytes(

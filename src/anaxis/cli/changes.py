@@ -16,7 +16,7 @@ from anaxis.core.recipe.replay import inserted
 from anaxis.core.scene.nodes import Scene
 from anaxis.core.scene.picture import Picture
 from anaxis.formats.editorial.cut_list import cut_operations
-from anaxis.work.sandbox.apart import safe_edit
+from anaxis.work.sandbox.apart import safe_cut_list
 
 _CHANGES = ("keep", "span", "cuts", "handles", "first", "film_back", "keep_view", "focal", "fov_h")
 
@@ -67,7 +67,7 @@ def with_changes(recipe: Recipe, changes: dict[str, Any], scene: Scene, camera: 
         add("focal", focal_mm=float(focal_of_view_mm(used, changes["fov_h"])[0]))
     if changes["cuts"]:
         track = take_camera(scene, camera, recipe=recipe).done
-        edit = safe_edit(changes["cuts"], track.rate)
+        edit = safe_cut_list(changes["cuts"], track.rate)
         for note in edit.notes:
             click.echo(f"anaxis: {edit.name}: {note}", err=True)
         for mark in cut_operations(edit, track, float(track.frames[0])):

@@ -8,12 +8,11 @@ from typing import Annotated, Any, Literal, NamedTuple, TypeVar, get_args, get_o
 from pydantic import BaseModel, ConfigDict, ValidationError, model_validator
 from pydantic import Field as ModelField
 
+from anaxis.core.bounds import MAX_NUMBER
 from anaxis.core.errors import BadInput
 
-Number = Annotated[float, ModelField(allow_inf_nan=False)]
-# Those of a habit: beyond them a number is a mistake, whatever it is of.
-Bounded = Annotated[float, ModelField(allow_inf_nan=False, ge=-1e9, le=1e9)]
-Positive = Annotated[float, ModelField(allow_inf_nan=False, gt=0, le=1e9)]
+Number = Annotated[float, ModelField(allow_inf_nan=False, ge=-MAX_NUMBER, le=MAX_NUMBER)]
+Positive = Annotated[float, ModelField(allow_inf_nan=False, gt=0, le=MAX_NUMBER)]
 NodePath = Annotated[str, "a node's path"]
 Made = Annotated[str, "nobody types it"]
 

@@ -6,6 +6,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
+from anaxis.core.bounds import MAX_FRAMES, require_frame
 from anaxis.core.camera.track import Track
 from anaxis.core.errors import BadInput
 from anaxis.core.motion.edits import renumbered
@@ -15,7 +16,7 @@ from anaxis.core.motion.resample import landmarks_at, sampled
 from anaxis.core.outgoing import Outgoing, make_outgoing
 from anaxis.core.scene.landmarks import Landmarks
 from anaxis.core.scene.picture import Picture
-from anaxis.core.time.rates import MAX_FRAMES, format_frame, require_frame
+from anaxis.core.time.rates import format_frame
 from anaxis.core.typing import Floats
 from anaxis.delivery.limits import limits_of
 from anaxis.delivery.options import Options

@@ -96,16 +96,16 @@ def write_start(out: Path, format_key: str) -> list[Path]:
         for name in files_of(format_key):
             forms.append(out / f"return{name.removeprefix('calibration')}.json")
             forms[-1].write_text(json.dumps(_empty_form(format_key), indent=1), encoding="utf-8")
-        told = out / "README.txt"
-        told.write_text(_TOLD, encoding="utf-8")
+        readme = out / "README.txt"
+        readme.write_text(_README, encoding="utf-8")
     except OSError as error:
         raise BadInput(
             f"The files cannot be written to {out} ({error.strerror or error}): choose another folder with --out."
         ) from error
-    return [*files, points, *forms, told]
+    return [*files, points, *forms, readme]
 
 
-_TOLD = """What to do with these files
+_README = """What to do with these files
 
 1. Open the calibration camera in the package, as any camera is opened there.
 2. Put the points of points.csv there: import the file where it can be, or place them where the set's own

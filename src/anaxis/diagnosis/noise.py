@@ -103,8 +103,8 @@ def is_noise(fitted: Track, seen: Track, scale: float, residual_px: float) -> bo
     for left in parts:
         size = float(np.sqrt((left * left).mean()))
         third = np.diff(left, n=3, axis=0)
-        told = float(np.sqrt((third * third).mean() / 20))
-        if not _ALIKE[0] <= told / size <= _ALIKE[1]:
+        by_thirds = float(np.sqrt((third * third).mean() / 20))
+        if not _ALIKE[0] <= by_thirds / size <= _ALIKE[1]:
             return False
     view = np.abs(
         seen.lens.focal_mm / seen.lens.film_width_mm / (fitted.lens.focal_mm / fitted.lens.film_width_mm) - 1

@@ -57,14 +57,14 @@ def as_own_table(scene: Scene, profile: Profile) -> Profile:
 
     Raises BadInput where the columns told from the table hold no camera.
     """
-    told = scene.columns or {}
+    columns = scene.columns or {}
     try:
         rule = TableRule(
             columns=tuple(
-                ColumnRule(quantity=c["quantity"], unit=c["unit"], sign=c["sign"]) for c in told["layout"]["columns"]
+                ColumnRule(quantity=c["quantity"], unit=c["unit"], sign=c["sign"]) for c in columns["layout"]["columns"]
             ),
-            headings=told["headings"] is not None,
-            separator=told["delimiter"].removesuffix("s"),
+            headings=columns["headings"] is not None,
+            separator=columns["delimiter"].removesuffix("s"),
         )
     except ValueError as error:
         raise BadInput(

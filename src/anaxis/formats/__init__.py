@@ -1,6 +1,6 @@
 """File formats: one module each, and this registry of them.
 
-A reader takes a path, and the folder of a bundle whose other files it may open, and gives a scene; a
+A reader takes a path, and the folder of a zip whose other files it may open, and gives a scene; a
 writer takes an outgoing camera, a folder and a file stem and gives the files it wrote. Modules are
 imported when first used: a format library takes longer to load than most files.
 """
@@ -39,7 +39,7 @@ class Format:
     several: bool = False
 
 
-BUNDLE_SUFFIX = ".zip"
+ZIP_SUFFIX = ".zip"
 FORMATS: tuple[Format, ...] = (
     Format(
         "usd", "OpenUSD", (".usd", ".usda", ".usdc", ".usdz"), "usd.read:read_usd", "usd.write:write_usd", several=True
@@ -60,9 +60,9 @@ FORMATS: tuple[Format, ...] = (
 
 CAMERA_SUFFIXES = tuple(s for f in FORMATS if f.read and f.cameras for s in f.suffixes)
 SET_SUFFIXES = tuple(s for f in FORMATS if f.read and f.key not in ("json", "columns") for s in f.suffixes)
-READABLE_SUFFIXES = (*CAMERA_SUFFIXES, BUNDLE_SUFFIX)
-# Nobody means the text files beside a layer when a bundle is handed over.
-_BUNDLED_SUFFIXES = tuple(s for s in CAMERA_SUFFIXES if s not in (".txt", ".csv", ".tsv"))
+READABLE_SUFFIXES = (*CAMERA_SUFFIXES, ZIP_SUFFIX)
+# Nobody means the text files beside a layer when a zip is handed over.
+_ZIPPED_SUFFIXES = tuple(s for s in CAMERA_SUFFIXES if s not in (".txt", ".csv", ".tsv"))
 
 
 def _load(target: str) -> Callable[..., object]:
@@ -94,29 +94,29 @@ def require_readable(name: str, suffixes: tuple[str, ...] = READABLE_SUFFIXES) -
 
 
 def read_file(path: Path, max_bytes: int = MAX_FILE_BYTES, layout: dict[str, Any] | None = None) -> Scene:
-    """Read a camera file, a set, or a bundle; raises BadInput where that cannot be done.
+    """Read a camera file, a set, or a zip; raises BadInput where that cannot be done.
 
     ``layout`` says what the columns of column text are (see :mod:`anaxis.formats.tables.layout`);
     without it they are told from their headings and behaviour.
     """
-    is_bundle = path.suffix.lower() == BUNDLE_SUFFIX
-    if not is_bundle:
+    is_zip = path.suffix.lower() == ZIP_SUFFIX
+    if not is_zip:
         reader_of(path.name)
     if not path.is_file():
         raise BadInput(f"There is no file {path}: check the name.")
     check_size(path.name, path.stat().st_size, max_bytes)
-    if is_bundle:
-        from anaxis.formats.zip_upload import read_bundle
+    if is_zip:
+        from anaxis.formats.zip_upload import read_zip
 
-        return read_bundle(path, _read_one, _BUNDLED_SUFFIXES)
+        return read_zip(path, _read_one, _ZIPPED_SUFFIXES)
     return _read_one(path, None, layout)
 
 
-def _read_one(path: Path, bundle: Path | None, layout: dict[str, Any] | None = None) -> Scene:
+def _read_one(path: Path, within: Path | None, layout: dict[str, Any] | None = None) -> Scene:
     entry = reader_of(path.name)
     assert entry.read
     extra = {"layout": layout} if entry.key == "columns" else {}
-    scene: Scene = _load(entry.read)(path, bundle, **extra)  # type: ignore[assignment]
+    scene: Scene = _load(entry.read)(path, within, **extra)  # type: ignore[assignment]
     return scene
 
 

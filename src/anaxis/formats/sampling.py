@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import numpy as np
 
+from anaxis.core.bounds import MAX_FRAMES
 from anaxis.core.errors import BadInput
-from anaxis.core.time.rates import MAX_FRAMES
 from anaxis.core.typing import Floats
 
 

@@ -1,4 +1,4 @@
-"""Unpacking archives that cannot be trusted: a bundle of a layer with what it refers to.
+"""Unpacking archives that cannot be trusted: a zip of a layer with what it refers to.
 
 Checked before a byte is written: names that lead out, links, how many files, how large unpacked.
 """
@@ -78,14 +78,14 @@ def _write(archive: zipfile.ZipFile, item: zipfile.ZipInfo, target: Path, name: 
             out.write(piece)
 
 
-def read_bundle(path: Path, read: Callable[[Path, Path], Scene], suffixes: tuple[str, ...]) -> Scene:
+def read_zip(path: Path, read: Callable[[Path, Path], Scene], suffixes: tuple[str, ...]) -> Scene:
     """Read the one camera file of a zip, with the other files of the zip at its hand.
 
     ``read`` takes the file and the folder nothing may lead out of. Where several could be meant, the
     first that has a camera is taken, those nearest the top of the folder tree first.
     Raises BadInput where none can be read.
     """
-    with TemporaryDirectory(prefix="anaxis-bundle-") as name:
+    with TemporaryDirectory(prefix="anaxis-zip-") as name:
         folder = Path(name).resolve()
         files = [f for f in unpack(path, folder) if f.suffix.lower() in suffixes]
         if not files:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 
@@ -13,7 +14,7 @@ from anaxis.standin.views import Y_UP, Z_UP, Asked, FileViews, chosen
 
 def usd_views(path: Path, asked: Asked) -> FileViews:
     """The format library's own evaluation: Gf.Camera's frustum at every frame of the file."""
-    from pxr import Usd, UsdGeom, UsdRender, Vt
+    from pxr import Gf, Usd, UsdGeom, UsdRender, Vt
 
     stage = Usd.Stage.Open(str(path))
     prim = chosen(path.name, [(p.GetName(), p) for p in stage.Traverse() if p.IsA(UsdGeom.Camera)], asked.camera)
@@ -25,11 +26,17 @@ def usd_views(path: Path, asked: Asked) -> FileViews:
     own = np.array(samples or [stage.GetStartTimeCode()], dtype=np.float64)
     frames = own if at is None else at
     unit = UsdGeom.GetStageMetersPerUnit(stage)
-    highest = UsdGeom.Xformable(stage.GetPrimAtPath(chain[0]))
+    highest = stage.GetPrimAtPath(chain[0])
+    seen, moving = camera.GetCamera(frames[0]), _moving_lens(camera)
+    cache = UsdGeom.XformCache()  # evaluates as the camera itself does, without looking its ops up at every frame
     matrices, locals_, tops, windows, focal = [], [], [], np.empty((len(frames), 4)), np.empty(len(frames))
     near, far, focus, stop = (np.empty(len(frames)) for _ in range(4))
     for i, frame in enumerate(frames.tolist()):
-        seen = camera.GetCamera(frame)
+        cache.SetTime(frame)
+        seen.transform = cache.GetLocalToWorldTransform(prim)
+        for name, query in moving:
+            value = query.Get(frame)
+            setattr(seen, name, Gf.Range1f(*value) if name == "clippingRange" else value)
         frustum = seen.frustum
         window = frustum.GetWindow()
         low, high = window.GetMin(), window.GetMax()
@@ -38,8 +45,8 @@ def usd_views(path: Path, asked: Asked) -> FileViews:
         near[i], far[i] = seen.clippingRange.min * unit, seen.clippingRange.max * unit
         focus[i], stop[i] = seen.focusDistance * unit, seen.fStop
         matrices.append(frustum.ComputeViewMatrix())
-        locals_.append(UsdGeom.Xformable(prim).GetLocalTransformation(frame))
-        tops.append(highest.GetLocalTransformation(frame))
+        locals_.append(cache.GetLocalTransformation(prim)[0])
+        tops.append(cache.GetLocalTransformation(highest)[0])
     view = np.swapaxes(np.array(Vt.Matrix4dArray(matrices)), 1, 2)[:, :3].copy()
     view[:, 2] *= -1.0  # the library looks along -Z; ahead is counted positive here
     up = str(UsdGeom.GetStageUpAxis(stage))
@@ -62,3 +69,20 @@ def usd_views(path: Path, asked: Asked) -> FileViews:
         np.swapaxes(np.array(Vt.Matrix4dArray(locals_)), 1, 2)[:, :3], np.swapaxes(np.array(Vt.Matrix4dArray(tops)), 1, 2),
         up, unit, own, frozenset({"rate", *(["image"] if image is not asked.image else [])}),
     )  # fmt: skip
+
+
+def _moving_lens(camera: Any) -> list[tuple[str, Any]]:
+    """What of the lens changes over time: the name that Gf.Camera has for it, and the attribute to ask."""
+    from pxr import Usd
+
+    attrs = {
+        "focalLength": camera.GetFocalLengthAttr(),
+        "horizontalAperture": camera.GetHorizontalApertureAttr(),
+        "verticalAperture": camera.GetVerticalApertureAttr(),
+        "horizontalApertureOffset": camera.GetHorizontalApertureOffsetAttr(),
+        "verticalApertureOffset": camera.GetVerticalApertureOffsetAttr(),
+        "clippingRange": camera.GetClippingRangeAttr(),
+        "focusDistance": camera.GetFocusDistanceAttr(),
+        "fStop": camera.GetFStopAttr(),
+    }
+    return [(name, Usd.AttributeQuery(a)) for name, a in attrs.items() if a.ValueMightBeTimeVarying()]

@@ -48,13 +48,13 @@ def unpack(data: bytes) -> tuple[dict[str, Any], dict[str, Floats]]:
             return _unpack_npz(data)
         body = _inflated(data[len(_MAGIC) :])
         size = int.from_bytes(body[:8], "little")
-        told = json.loads(body[8 : 8 + size])
+        outline = json.loads(body[8 : 8 + size])
         arrays, at = {}, 8 + size
-        for name, shape in told["shapes"].items():
+        for name, shape in outline["shapes"].items():
             count = int(np.prod(shape, dtype=np.int64))
             arrays[name] = np.frombuffer(body, "<f8", count, at).reshape(shape).astype(np.float64)
             at += count * 8
-        return told["header"], arrays
+        return outline["header"], arrays
     except BadInput:  # what is said already is said better
         raise
     except (ValueError, KeyError, TypeError, OSError, EOFError, zipfile.BadZipFile, zlib.error) as error:

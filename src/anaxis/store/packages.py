@@ -1,11 +1,10 @@
-"""Packages of one's own, beside the shipped ones. Callers hold the transaction."""
+"""The packages there are: one's own beside the shipped ones."""
 
 from __future__ import annotations
 
-from sqlalchemy import func, select, text
+from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
-from anaxis.core.errors import BadInput
 from anaxis.packages import shipped_profiles
 from anaxis.packages.model import Profile, profile_from_dict
 from anaxis.store.models import Camera, Delivery, Package, Shot, Version
@@ -40,19 +39,6 @@ def get_package(session: Session, key: str, number: int | None = None) -> Profil
 def versions_of(session: Session, key: str) -> list[Package]:
     """The versions of a package of one's own, newest first."""
     return list(session.execute(select(Package).where(Package.key == key).order_by(Package.number.desc())).scalars())
-
-
-def keep_package(session: Session, profile: Profile, change: str) -> Package:
-    """A package as the next version of its key. Raises BadInput for the key of a shipped one."""
-    if profile.key in shipped_profiles():
-        raise BadInput(f"'{profile.key}' is the key of a shipped package: copy it under a key of your own.")
-    # Two people who save one package wait for each other.
-    session.execute(text("SELECT pg_advisory_xact_lock(hashtext(:key))"), {"key": f"package {profile.key}"})
-    highest = session.execute(select(func.max(Package.number)).where(Package.key == profile.key)).scalar_one()
-    row = Package(key=profile.key, number=(highest or 0) + 1, document=profile.model_dump(mode="json"), change=change)
-    session.add(row)
-    session.flush()
-    return row
 
 
 def free_key(session: Session, wanted: str) -> str:

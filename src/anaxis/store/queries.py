@@ -1,14 +1,11 @@
-"""What the pages ask the store to keep and to find. Callers hold the transaction."""
+"""What is found in the store. Callers hold the transaction; what writes is in ``store/keep.py``."""
 
 from __future__ import annotations
 
-import hashlib
 from collections.abc import Callable
-from datetime import UTC, datetime, timedelta
 from typing import Any
 
-from sqlalchemy import delete, select, update
-from sqlalchemy.dialects.postgresql import insert
+from sqlalchemy import select
 from sqlalchemy.orm import Session, joinedload, selectinload
 
 from anaxis.core.camera.film_backs import FilmBack
@@ -17,36 +14,17 @@ from anaxis.core.camera.track import Track
 from anaxis.core.checks import Expected
 from anaxis.core.checks.times import OF_THE_SHOT, against_shot
 from anaxis.core.findings import Finding, by_severity
-from anaxis.core.recipe.documents import recipe_document, recipe_from_document
+from anaxis.core.recipe.documents import recipe_from_document
 from anaxis.core.recipe.model import Recipe, no_sets
 from anaxis.core.scene.landmarks import Landmarks
 from anaxis.core.scene.nodes import Scene
 from anaxis.core.scene.picture import Picture
 from anaxis.core.time.rates import parse_rate
 from anaxis.core.typing import Floats
-from anaxis.store.archive import scene_from_bytes, scene_to_bytes, track_from_bytes
+from anaxis.store.archive import scene_from_bytes, track_from_bytes
 from anaxis.store.models import Camera, SavedFilmBack, SavedLayout, SavedRecipe, Shot, Show, SourceFile, Version
 from anaxis.store.rows import NotFound as NotFound
 from anaxis.store.rows import found as found
-
-_STAGED_FOR = timedelta(days=7)
-
-
-def stage_file(session: Session, name: str, data: bytes, scene: bytes) -> SourceFile:
-    """Put an uploaded file and its scene aside until a camera of it is kept, or a week has passed."""
-    stale = datetime.now(UTC) - _STAGED_FOR
-    session.execute(delete(SourceFile).where(~SourceFile.kept, SourceFile.created_at < stale))
-    row = SourceFile(
-        name=name, sha256=hashlib.sha256(data).hexdigest(), size=len(data), kept=False, draft={}, data=data, scene=scene
-    )
-    session.add(row)
-    session.flush()
-    return row
-
-
-def keep_file(session: Session, source: SourceFile) -> None:
-    """A file that something kept refers to stays."""
-    session.execute(update(SourceFile).where(SourceFile.id == source.id).values(kept=True))
 
 
 def staged_scene(session: Session, source_file_id: int) -> tuple[SourceFile, Scene]:
@@ -56,24 +34,10 @@ def staged_scene(session: Session, source_file_id: int) -> tuple[SourceFile, Sce
     return row, scene_from_bytes(row.scene)
 
 
-def find_or_make(session: Session, model: Any, **key: object) -> Any:
-    """Two people making the same thing at once both get the one row."""
-    session.execute(insert(model).values(**key).on_conflict_do_nothing())
-    return session.execute(select(model).filter_by(**key)).scalar_one()
-
-
-def find_or_make_show(session: Session, name: str) -> Show:
-    return find_or_make(session, Show, name=name)
-
-
 def find_shot(session: Session, show: str, shot: str) -> Shot | None:
     """A shot by its names; None where there is none yet."""
     query = select(Shot).join(Show).where(Show.name == show, Shot.name == shot)
     return session.execute(query).scalar_one_or_none()
-
-
-def find_or_make_shot(session: Session, show: Show, name: str) -> Shot:
-    return find_or_make(session, Shot, show_id=show.id, name=name)
 
 
 def newest_show_name(session: Session) -> str:
@@ -191,12 +155,6 @@ def other_cameras(session: Session, camera: Camera) -> list[Camera]:
     return list(session.execute(query).scalars())
 
 
-def reread(session: Session, source: SourceFile, scene: Scene, layout: dict[str, Any] | None) -> None:
-    """A staged file read another way."""
-    source.scene, source.layout = scene_to_bytes(scene), layout
-    session.flush()
-
-
 def saved_layouts(session: Session) -> list[str]:
     return list(session.execute(select(SavedLayout.name).order_by(SavedLayout.name)).scalars())
 
@@ -208,27 +166,10 @@ def get_layout(session: Session, name: str) -> dict[str, Any]:
     return row.layout
 
 
-def save_layout(session: Session, name: str, layout: dict[str, Any]) -> None:
-    """Save a column layout under a name; one of that name is replaced."""
-    query = insert(SavedLayout).values(name=name, layout=layout)
-    session.execute(query.on_conflict_do_update(index_elements=["name"], set_={"layout": layout}))
-
-
 def saved_film_backs(session: Session) -> list[FilmBack]:
     """The film backs kept under a name, beside the nominal ones."""
     rows = session.execute(select(SavedFilmBack).order_by(SavedFilmBack.name)).scalars()
     return [FilmBack(r.name, r.width_mm, r.height_mm) for r in rows]
-
-
-def save_film_back(session: Session, film: FilmBack) -> None:
-    """Keep a film back under its name; one of that name is replaced."""
-    sizes = {"width_mm": film.width_mm, "height_mm": film.height_mm}
-    query = insert(SavedFilmBack).values(name=film.label, **sizes)
-    session.execute(query.on_conflict_do_update(index_elements=["name"], set_=sizes))
-
-
-def drop_film_back(session: Session, name: str) -> None:
-    session.execute(delete(SavedFilmBack).where(SavedFilmBack.name == name))
 
 
 def saved_recipes(session: Session) -> list[str]:
@@ -240,10 +181,3 @@ def get_recipe(session: Session, name: str) -> Recipe:
     if row is None:
         raise NotFound(f"There is no saved recipe '{name}': choose one of the list.")
     return recipe_from_document(row.operations, strict=False)
-
-
-def save_recipe(session: Session, name: str, recipe: Recipe) -> None:
-    """Save a recipe under a name; one of that name is replaced."""
-    operations = recipe_document(recipe)
-    query = insert(SavedRecipe).values(name=name, operations=operations)
-    session.execute(query.on_conflict_do_update(index_elements=["name"], set_={"operations": operations}))

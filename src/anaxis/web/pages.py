@@ -68,6 +68,14 @@ templates.env.filters |= {
 templates.env.globals |= {"app_version": __version__, "quantities": QUANTITIES, "of_the_shot": OF_THE_SHOT}
 
 
+async def _typed(request: Request) -> dict[str, str]:
+    """The form as it was typed, where its fields depend on what is asked for."""
+    return {k: v for k, v in (await request.form()).items() if isinstance(v, str)}
+
+
+TypedForm = Annotated[dict[str, str], Depends(_typed)]
+
+
 async def _head_seen(request: Request) -> int | None:
     """The version that was worked on when the form was drawn; None where a form does not say."""
     if request.method != "POST" or "form" not in request.headers.get("content-type", ""):

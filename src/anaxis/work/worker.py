@@ -36,16 +36,16 @@ class Teller:
     """Writes how far a job is, now and then, and learns whether it is to stop."""
 
     def __init__(self, engine: Engine, number: int) -> None:
-        self._engine, self._number, self._told = engine, number, 0.0
+        self._engine, self._number, self._said = engine, number, 0.0
 
     def __call__(self, share: float) -> None:
         now = time.monotonic()
-        if now - self._told < _TELL_EVERY_S:
+        if now - self._said < _TELL_EVERY_S:
             return
-        self._told = now
+        self._said = now
         with self._engine.begin() as connection:
-            told = update(Job).where(Job.id == self._number).values(share=share).returning(Job.state)
-            if connection.execute(told).scalar_one() != "running":
+            share_kept = update(Job).where(Job.id == self._number).values(share=share).returning(Job.state)
+            if connection.execute(share_kept).scalar_one() != "running":
                 raise Stopped
 
 

@@ -12,6 +12,7 @@ from typing import NamedTuple
 
 import numpy as np
 
+from anaxis.core.bounds import require_image
 from anaxis.core.camera.fits import FITS
 from anaxis.core.errors import BadInput
 from anaxis.core.typing import Floats, FloatsLike
@@ -37,12 +38,7 @@ class Image:
     pixel_aspect: float = 1.0
 
     def __post_init__(self) -> None:
-        if not (0 < self.width_px <= 65536 and 0 < self.height_px <= 65536):
-            raise BadInput(
-                f"The resolution {self.width_px}x{self.height_px} is not usable: both sides must be 1 to 65536 pixels."
-            )
-        if not (np.isfinite(self.pixel_aspect) and self.pixel_aspect > 0):
-            raise BadInput(f"The pixel aspect {self.pixel_aspect} must be a positive number.")
+        require_image(self.width_px, self.height_px, self.pixel_aspect)
 
     @property
     def aspect(self) -> float:

@@ -6,6 +6,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
+from anaxis.core.bounds import MAX_NUMBER
 from anaxis.core.camera.channels import CHANNELS
 from anaxis.core.camera.lens import Image
 from anaxis.core.camera.track import Track
@@ -14,7 +15,6 @@ from anaxis.core.typing import Floats
 
 WAYS = ("set to", "times", "plus", "hold outside")
 # Beyond these a lens is a mistake in a unit, whatever it is.
-_LARGEST = 1e9
 
 
 def changed_curve(
@@ -41,12 +41,12 @@ def changed_curve(
         raise BadInput(f"The file says nothing of the {kind.label}: set it to a value first.")
     made = {"set to": np.full(len(track), value), "times": values * value, "plus": values + value}[way]
     made = np.where(inside, made, values)
-    wrong = inside & ~((np.abs(made) < _LARGEST) & ((made > 0) | (not kind.positive)))
+    wrong = inside & ~((np.abs(made) < MAX_NUMBER) & ((made > 0) | (not kind.positive)))
     if wrong.any():
         worst = float(made[np.argmax(wrong)])
         raise BadInput(
             f"A {kind.label} of {worst:g} {kind.unit} cannot be"
-            + (": it must be above zero." if kind.positive else f": it must be within {_LARGEST:g}.")
+            + (": it must be above zero." if kind.positive else f": it must be within {MAX_NUMBER:g}.")
         )
     return _with(track, channel, made)
 

@@ -199,7 +199,7 @@ def _gimbal(subject: Subject) -> Iterator[Finding]:
         yield Finding(
             "gimbal",
             "note",
-            f"Turned in the order {convention.order}, the middle angle is within {NEAR_LOCK_DEG:g} degrees of 90 at frame "
+            f"In rotation order {convention.order}, the middle angle is within {NEAR_LOCK_DEG:g} degrees of 90 at frame "
             f"{format_frame(frame)} ({int(near.sum())} of {len(track)} frames).",
             "Nothing to do for the pose; where angles are typed, use an order whose middle axis is another one.",
             "Near there the other two angles swing far for a small move, and packages that blend angles wobble.",

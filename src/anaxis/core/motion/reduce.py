@@ -29,7 +29,7 @@ from anaxis.core.space.rotation import angles_from_matrices, matrices_from_angle
 from anaxis.core.time.rates import plain_frame
 from anaxis.core.typing import Floats, Ints
 
-Way = Literal["linear", "bezier"]
+Interpolation = Literal["linear", "bezier"]
 Turns = Literal["angles", "quaternions"]
 # Channels that do not move the picture are kept to this share of their value.
 UNSEEN_SHARE = 0.002
@@ -48,7 +48,7 @@ class KeyRule:
     """How a receiver draws between keys: in which convention, straight or curved, angles or quaternions."""
 
     convention: Convention
-    way: Way = "linear"
+    interpolation: Interpolation = "linear"
     turns: Turns = "angles"
 
 
@@ -90,7 +90,7 @@ class Reduced:
         return {
             "before": len(self.track),
             "after": len(self.keys),
-            "way": self.keys.rule.way,
+            "interpolation": self.keys.rule.interpolation,
             "max_px": float(self.deviation_px[at]),
             "worst_frame": plain_frame(self.track.frames[at]),
             "frames": [plain_frame(f) for f in self.keys.frames.tolist()],
@@ -99,7 +99,7 @@ class Reduced:
     @property
     def sentence(self) -> str:
         """What was won and what it costs, in a few words."""
-        linear = self.keys.rule.way == "linear"
+        linear = self.keys.rule.interpolation == "linear"
         nearly_all = linear and len(self.keys) > 0.6 * len(self.track) > 6
         return (
             f"{len(self.keys)} of {len(self.track)} keys ({'straight' if linear else 'curved'} spans) keep every frame within "
@@ -152,7 +152,7 @@ class _Fit:
 
     def slopes(self, i: int, j: int) -> tuple[Floats, Floats]:
         """Slopes at both ends of the span from sample i to j, each (c,)."""
-        return span_slopes(self.track.frames[i : j + 1], self.values[i : j + 1], self.rule.way)
+        return span_slopes(self.track.frames[i : j + 1], self.values[i : j + 1], self.rule.interpolation)
 
     def keeps(self, i: int, j: int, tolerance_px: float) -> bool:
         """Whether the span from i to j draws every sample between within the tolerance."""
@@ -172,11 +172,11 @@ def require_tolerance(tolerance_px: float) -> None:
         raise BadInput(f"Keys cannot be kept within {tolerance_px:g} px: choose a number above zero, such as 0.1.")
 
 
-def span_slopes(frames: Floats, values: Floats, way: str) -> tuple[Floats, Floats]:
+def span_slopes(frames: Floats, values: Floats, interpolation: str) -> tuple[Floats, Floats]:
     """Slopes (c,) at both ends of one span through samples ``values`` (m, c) at ``frames`` (m,), in the least squares."""
     span = frames[-1] - frames[0]
     chord = (values[-1] - values[0]) / span
-    if way == "linear" or len(frames) < 3:
+    if interpolation == "linear" or len(frames) < 3:
         return chord, chord
     basis = _hermite((frames[1:-1] - frames[0]) / span)
     rest = values[1:-1] - basis[:, :1] * values[0] - basis[:, 1:2] * values[-1]
@@ -248,7 +248,7 @@ def drawn(
         return np.repeat(values, len(at), axis=0)
     length = (frames[span + 1] - frames[span])[:, None]
     u = np.clip((at - frames[span]) / length[:, 0], 0.0, 1.0)
-    if rule.way == "linear":
+    if rule.interpolation == "linear":
         out = values[span] + (values[span + 1] - values[span]) * u[:, None]
         if rule.turns == "quaternions":
             arc = Slerp(frames, Rotation.from_quat(values[:, 3:7]))
@@ -296,7 +296,7 @@ def rekeyed(keys: Keys, track: Track) -> Keys:
     into, out = np.zeros((k, c)), np.zeros((k, c))
     for s in range(k - 1):
         span = slice(int(keys.index[s]), int(keys.index[s + 1]) + 1)
-        out[s], into[s + 1] = span_slopes(track.frames[span], values[span], keys.rule.way)
+        out[s], into[s + 1] = span_slopes(track.frames[span], values[span], keys.rule.interpolation)
     if k > 1:
         into[0], out[-1] = out[0], into[-1]
     return Keys(keys.rule, channels, keys.index, track.frames[keys.index], values[keys.index], into, out)
@@ -338,7 +338,7 @@ def _with_slopes(fitted: _Fit, index: Ints, tolerance_px: float) -> Keys:
         into[0], out[-1] = out[0], into[-1]
     frames = fitted.track.frames[index]
     broken = Keys(fitted.rule, fitted.channels, index, frames, fitted.values[index], into, out)
-    if fitted.rule.way == "linear" or k < 3:
+    if fitted.rule.interpolation == "linear" or k < 3:
         return broken
     cut = set(cuts_of(fitted.track).tolist())
     smooth = np.array([i not in cut and i + 1 not in cut for i in index.tolist()])

@@ -19,6 +19,7 @@ import numpy as np
 from scipy.interpolate import CubicSpline, PchipInterpolator
 from scipy.spatial.transform import Rotation, RotationSpline, Slerp
 
+from anaxis.core.bounds import MAX_FRAMES
 from anaxis.core.camera.lens import Image
 from anaxis.core.camera.projection import projection_of
 from anaxis.core.camera.track import Lens, Track
@@ -26,7 +27,7 @@ from anaxis.core.errors import BadInput
 from anaxis.core.motion.cuts import breaks_of, cuts_of, found_cuts, pose_cuts
 from anaxis.core.proof.proof import Proof, prove
 from anaxis.core.scene.landmarks import Landmarks
-from anaxis.core.time.rates import MAX_FRAMES, nearest_places
+from anaxis.core.time.rates import nearest_places
 from anaxis.core.typing import Bools, Floats, Ints
 
 Keep = Literal["frames", "time"]

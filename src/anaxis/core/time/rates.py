@@ -7,6 +7,7 @@ from fractions import Fraction
 
 import numpy as np
 
+from anaxis.core.bounds import MAX_FRAMES, require_rate
 from anaxis.core.errors import BadInput
 from anaxis.core.typing import Floats, FloatsLike, Ints
 
@@ -18,7 +19,8 @@ KNOWN_RATES: tuple[Fraction, ...] = tuple(
     )
 )  # fmt: skip
 
-MAX_FRAMES = 100_000
+
+_MAX_TEXT = 40
 
 
 def nearest_rate(frames_per_second: float) -> Fraction:
@@ -32,17 +34,22 @@ def nearest_rate(frames_per_second: float) -> Fraction:
     best = min(KNOWN_RATES, key=lambda r: abs(float(r) - frames_per_second))
     if abs(float(best) / frames_per_second - 1.0) < 2e-4:
         return best
-    return Fraction(frames_per_second).limit_denominator(100_000)
+    rate = Fraction(frames_per_second).limit_denominator(100_000)
+    require_rate(rate)
+    return rate
 
 
 def parse_rate(text: str) -> Fraction:
     """A rate from ``"24"``, ``"24/1"``, ``"24000/1001"`` or ``"23.976"``; raises BadInput."""
+    if len(text) > _MAX_TEXT:
+        raise BadInput(f"'{text[:20]}...' is not a frame rate: write 24, 25 or 24000/1001.", "out_of_bounds")
     try:
         rate = Fraction(text.strip()) if re.fullmatch(r"\s*\d+(/\d+)?\s*", text) else nearest_rate(float(text))
     except (ValueError, ZeroDivisionError) as error:
         raise BadInput(f"'{text}' is not a frame rate: write 24, 25 or 24000/1001.") from error
     if rate <= 0:
         raise BadInput(f"'{text}' is not a frame rate: it must be above zero.")
+    require_rate(rate)
     return rate
 
 
@@ -82,12 +89,6 @@ def frame_range(first: float, last: float, what: str) -> Floats:
             "are taken: export the shot's range only."
         )
     return np.arange(a, b + 1) + 0.0  # no minus before frame 0
-
-
-def require_frame(frame: float) -> None:
-    """Raise BadInput for a frame number that no package counts to."""
-    if not (np.isfinite(frame) and abs(frame) <= 10_000_000):
-        raise BadInput(f"Frame {frame:g} cannot be: frame numbers lie within ten million of 0.")
 
 
 def plain_frame(value: float) -> int | float:

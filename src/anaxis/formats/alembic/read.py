@@ -18,12 +18,13 @@ import imath
 import numpy as np
 from alembic3d import Abc, AbcGeom
 
+from anaxis.core.bounds import MAX_FRAMES
 from anaxis.core.camera.track import Lens, make_lens
 from anaxis.core.errors import BadInput
 from anaxis.core.scene.guesses import guess_rate, with_guesses
 from anaxis.core.scene.nodes import Node, Scene, corrected
 from anaxis.core.space.axes import Convention
-from anaxis.core.time.rates import MAX_FRAMES, nearest_rate
+from anaxis.core.time.rates import nearest_rate
 from anaxis.core.typing import Floats
 from anaxis.formats.set_lines import MAX_MARKS, marks_of_points, mesh_lines, polyline_lines, within_budget
 
@@ -35,7 +36,7 @@ _CORE = ("focal", "width", "offset_x", "height", "offset_y", "squeeze", "over_le
 _FPS_KEYS = ("DCC FPS", "FPS", "fps")  # the library's own key first
 
 
-def read_alembic(path: Path, bundle: Path | None = None) -> Scene:
+def read_alembic(path: Path, within: Path | None = None) -> Scene:
     """Read a .abc; raises BadInput where it cannot be read."""
     try:
         archive = Abc.IArchive(str(path))

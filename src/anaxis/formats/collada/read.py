@@ -38,7 +38,7 @@ _MEMBERS = {"X": 0, "Y": 1, "Z": 2, "W": 3, "ANGLE": 3, "R": 0, "G": 1, "B": 2, 
 _MAX_NODES = 50_000
 
 
-def read_collada(path: Path, bundle: Path | None = None) -> Scene:
+def read_collada(path: Path, within: Path | None = None) -> Scene:
     """Read a .dae; raises BadInput where it cannot be read."""
     return _Reader(Document(path)).scene()
 

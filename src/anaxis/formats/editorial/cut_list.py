@@ -37,7 +37,7 @@ class Clip:
 
 
 @dataclass(frozen=True)
-class Edit:
+class CutList:
     """The clips that are seen, in their order; ``rate`` is that of the edit, ``notes`` say which clips were left out or
     not understood, and why."""
 
@@ -60,9 +60,9 @@ class Edit:
         }
 
 
-def edit_from_dict(document: dict[str, Any]) -> Edit:
-    """The inverse of :meth:`Edit.as_dict`."""
-    return Edit(
+def cut_list_from_dict(document: dict[str, Any]) -> CutList:
+    """The inverse of :meth:`CutList.as_dict`."""
+    return CutList(
         document["name"],
         parse_rate(document["rate"]),
         tuple(Clip(**c) for c in document["clips"]),
@@ -70,7 +70,7 @@ def edit_from_dict(document: dict[str, Any]) -> Edit:
     )
 
 
-def read_edit(path: Path, rate: Fraction) -> Edit:
+def read_cut_list(path: Path, rate: Fraction) -> CutList:
     """Read an edit; ``rate`` is what an EDL's timecodes count in, which it does not state.
 
     Raises BadInput for a file that is neither, is damaged, or holds no clip.
@@ -100,7 +100,9 @@ def read_edit(path: Path, rate: Fraction) -> Edit:
         raise BadInput(f"{path.name} holds {len(clips)} clips; at most {_MAX_CLIPS} are taken: export one sequence.")
     counted = Counter(rate for _, rate in clips)
     edit_rate = _edit_rate(timeline, counted)
-    return Edit(timeline.name or path.stem, edit_rate, tuple(_in_rate(c, r, edit_rate) for c, r in clips), tuple(notes))
+    return CutList(
+        timeline.name or path.stem, edit_rate, tuple(_in_rate(c, r, edit_rate) for c, r in clips), tuple(notes)
+    )
 
 
 def _edit_rate(timeline: Any, counted: Counter[float]) -> Fraction:
@@ -254,7 +256,7 @@ def _without(span: tuple[float, float], covered: list[tuple[float, float]]) -> l
     return left
 
 
-def cut_operations(edit: Edit, track: Track, begins: float) -> list[Operation]:
+def cut_operations(edit: CutList, track: Track, begins: float) -> list[Operation]:
     """The edit's cuts as marks in a camera that runs through it; ``begins`` is the camera's frame at which the edit begins.
 
     Raises BadInput where the rates differ, or no cut lies on a frame of the camera.
@@ -274,7 +276,7 @@ def cut_operations(edit: Edit, track: Track, begins: float) -> list[Operation]:
     return [Operation("cut", {"frame": frame, "way": "a cut"}) for frame in inside[:_MAX_CUTS]]
 
 
-def shots_in(edit: Edit, shots: Iterable[str]) -> dict[str, list[Clip]]:
+def shots_in(edit: CutList, shots: Iterable[str]) -> dict[str, list[Clip]]:
     """The clips of each shot that is in the edit: named like it, or like it with more behind a sign ("TW_010_comp_v003")."""
     longest_first = sorted(shots, key=len, reverse=True)
     out: dict[str, list[Clip]] = {}

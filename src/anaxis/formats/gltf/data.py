@@ -20,13 +20,13 @@ _MAX_ITEMS = 20_000_000
 
 
 class Accessors:
-    """A document's accessors by index; ``bundle`` is the folder whose files buffers may be.
+    """A document's accessors by index; ``within`` is the folder whose files buffers may be.
 
     ``outside`` lists the buffer files that were asked for and never opened.
     """
 
-    def __init__(self, document: GLTF2, name: str, folder: Path, bundle: Path | None) -> None:
-        self._document, self._name, self._folder, self._bundle = document, name, folder, bundle
+    def __init__(self, document: GLTF2, name: str, folder: Path, within: Path | None) -> None:
+        self._document, self._name, self._folder, self._within = document, name, folder, within
         self._buffers: dict[int, bytes] = {}
         self.outside: list[str] = []
 
@@ -106,7 +106,7 @@ class Accessors:
             except binascii.Error as error:
                 raise ValueError from error
         target = (self._folder / unquote(uri)).resolve()
-        if self._bundle is not None and target.is_relative_to(self._bundle.resolve()) and target.is_file():
+        if self._within is not None and target.is_relative_to(self._within.resolve()) and target.is_file():
             return target.read_bytes()
         if uri not in self.outside:
             self.outside.append(uri)

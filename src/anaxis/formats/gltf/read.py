@@ -68,10 +68,10 @@ class _Pose(NamedTuple):
     stepped: bool
 
 
-def read_gltf(path: Path, bundle: Path | None = None) -> Scene:
+def read_gltf(path: Path, within: Path | None = None) -> Scene:
     """Read a .gltf or .glb; raises BadInput where it cannot be read.
 
-    Buffer files below ``bundle`` may be referred to; nothing else is ever opened.
+    Buffer files below ``within`` may be referred to; nothing else is ever opened.
     """
     data = path.read_bytes()
     try:
@@ -94,13 +94,13 @@ def read_gltf(path: Path, bundle: Path | None = None) -> Scene:
         raise BadInput(
             f"{path.name} cannot be read as glTF 2.0: it is another version, damaged, or breaks off; export it again."
         ) from error
-    return _Reader(document, path, bundle).scene()
+    return _Reader(document, path, within).scene()
 
 
 class _Reader:
-    def __init__(self, document: GLTF2, path: Path, bundle: Path | None) -> None:
+    def __init__(self, document: GLTF2, path: Path, within: Path | None) -> None:
         self.document, self.name = document, path.name
-        self.accessors = Accessors(document, path.name, path.parent, bundle)
+        self.accessors = Accessors(document, path.name, path.parent, within)
         self.meshes = Meshes(document, path.name, self.accessors)
         self.guesses: dict[str, str] = {}
         self.findings: list[Finding] = []

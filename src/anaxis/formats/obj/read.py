@@ -30,7 +30,7 @@ class _Piece:
         self.points: list[int] = []
 
 
-def read_obj(path: Path, bundle: Path | None = None) -> Scene:
+def read_obj(path: Path, within: Path | None = None) -> Scene:
     """Read a .obj as a set; raises BadInput, naming the line, where it cannot be read."""
     points, pieces = _parsed(path)
     nodes: list[Node] = []

@@ -16,6 +16,7 @@ from typing import Any
 import numpy as np
 from scipy.spatial.transform import Rotation
 
+from anaxis.core.bounds import MAX_FRAMES
 from anaxis.core.camera.track import Lens, make_lens
 from anaxis.core.errors import BadInput
 from anaxis.core.scene.flips import angle_flips
@@ -23,7 +24,7 @@ from anaxis.core.scene.guesses import guess_rate, with_guesses
 from anaxis.core.scene.nodes import Node, Scene, snapped
 from anaxis.core.space.axes import Convention
 from anaxis.core.space.rotation import matrices_from_angles
-from anaxis.core.time.rates import MAX_FRAMES, nearest_rate, parse_rate, rate_label
+from anaxis.core.time.rates import nearest_rate, parse_rate, rate_label
 from anaxis.core.typing import Floats
 from anaxis.formats.tables.layout import Column, columns_of, propose
 from anaxis.formats.text_numbers import numbers_in
@@ -36,7 +37,7 @@ _MAX_COLUMNS = 200
 _OFF_FRAME = 0.02
 
 
-def read_columns(path: Path, bundle: Path | None = None, layout: dict[str, Any] | None = None) -> Scene:
+def read_columns(path: Path, within: Path | None = None, layout: dict[str, Any] | None = None) -> Scene:
     """Read a table as one camera; raises BadInput, naming the row, where it cannot be read."""
     headings, rows, delimiter = _table(path)
     table = _numbers(rows, path.name, 1 if headings else 0)

@@ -17,6 +17,7 @@ from typing import Any
 import numpy as np
 from jsonschema import Draft202012Validator
 
+from anaxis.core.bounds import MAX_FRAMES
 from anaxis.core.camera.channels import CHANNELS
 from anaxis.core.camera.lens import Image
 from anaxis.core.camera.track import make_lens
@@ -25,7 +26,7 @@ from anaxis.core.motion.reduce import KeyRule, Keys
 from anaxis.core.outgoing import Outgoing, numbers_of
 from anaxis.core.scene.nodes import Node, Scene
 from anaxis.core.space.axes import Convention, axes_matrix, axis_name
-from anaxis.core.time.rates import MAX_FRAMES, parse_rate, plain_frame, rate_text
+from anaxis.core.time.rates import parse_rate, plain_frame, rate_text
 from anaxis.core.typing import Floats
 
 _IN_UNITS = {k.removesuffix("_m"): k for k, c in CHANNELS.items() if c.of_the_scene}
@@ -121,7 +122,7 @@ def convention_from_document(spoken: dict[str, Any]) -> Convention:
     )
 
 
-def read_track_json(path: Path, bundle: Path | None = None) -> Scene:
+def read_track_json(path: Path, within: Path | None = None) -> Scene:
     """Read a track document; raises BadInput that says which field is wrong."""
     try:
         document = json.loads(path.read_text(encoding="utf-8"))

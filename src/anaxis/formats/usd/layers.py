@@ -22,11 +22,11 @@ _LAYERS = (".usda", ".usdc", ".usd")
 class Opened:
     """A root layer with the layers it may use kept open, and what was cut off.
 
-    With ``bundle``, layers in that folder may be referred to, and no others. ``outside`` lists the
+    With ``within``, layers in that folder may be referred to, and no others. ``outside`` lists the
     asset paths never opened, ``clips`` the prims whose value clips were left out. Close it (or leave its ``with`` block) to drop the layers and unpacked files.
     """
 
-    def __init__(self, path: Path, bundle: Path | None = None) -> None:
+    def __init__(self, path: Path, within: Path | None = None) -> None:
         self.outside: list[str] = []
         self.clips: list[str] = []
         self._layers: list[Sdf.Layer] = []
@@ -39,8 +39,8 @@ class Opened:
                 if not layers:
                     raise BadInput(f"{path.name} holds no USD layer: pack the camera layer first in it.")
                 self.root = self._open(layers[0], inside)
-            elif bundle is not None:
-                self.root = self._open(path.resolve(), bundle.resolve())
+            elif within is not None:
+                self.root = self._open(path.resolve(), within.resolve())
             else:
                 # Anonymous: nothing of this path stays in the process-wide layer registry.
                 self.root = _parse(path, path.name, anonymous=True)

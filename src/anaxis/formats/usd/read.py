@@ -17,7 +17,7 @@ from fractions import Fraction
 from pathlib import Path
 
 import numpy as np
-from pxr import Gf, Usd, UsdGeom, UsdRender, Vt
+from pxr import Gf, Sdf, Usd, UsdGeom, UsdRender, Vt
 
 from anaxis.core.camera.lens import Image
 from anaxis.core.camera.track import Lens, make_lens
@@ -50,12 +50,12 @@ class _Clock:
         return [float(c) for c in frames / self.frames_per_code]
 
 
-def read_usd(path: Path, bundle: Path | None = None) -> Scene:
+def read_usd(path: Path, within: Path | None = None) -> Scene:
     """Read a .usd, .usda, .usdc or .usdz; raises BadInput where it cannot be read.
 
-    Layers below ``bundle`` may be referred to; nothing else is ever opened.
+    Layers below ``within`` may be referred to; nothing else is ever opened.
     """
-    with Opened(path, bundle) as opened:
+    with Opened(path, within) as opened:
         stage = Usd.Stage.Open(opened.root)
         if stage is None:
             raise BadInput(f"{path.name} holds no stage that can be opened: export it again.")
@@ -179,11 +179,8 @@ class _Reader:
         parent = self._add(prim.GetParent())
         xform = UsdGeom.Xformable(prim)
         keys, frames = self._sampled(_sample_codes(xform), path)
-        if len(keys):
-            matrices = [xform.GetLocalTransformation(c) for c in self.clock.codes(frames)]
-        else:
-            matrices = [xform.GetLocalTransformation(Usd.TimeCode.Default())]
-        local = np.swapaxes(np.array(Vt.Matrix4dArray(matrices), dtype=np.float64), 1, 2)
+        times = self.clock.codes(frames) if len(keys) else [Usd.TimeCode.Default()]
+        local = np.swapaxes(_local_matrices(prim, times), 1, 2)
         if len(keys) > 1:
             self._look_for_flips(xform, path)
         is_camera = prim.IsA(UsdGeom.Camera)
@@ -203,8 +200,7 @@ class _Reader:
             codes = op.GetTimeSamples() if "rotate" in str(op.GetOpType().name).lower() else []
             if len(codes) < 2:
                 continue
-            query = Usd.AttributeQuery(op.GetAttr())
-            angles = _numbers_of([query.Get(c) for c in codes])
+            angles = _numbers_of(_samples(op.GetAttr(), codes))
             frames = self.clock.frames(list(codes))
             found = [angle_flips(path, "An angle", frames, column) for column in angles.T]
             self.findings += [f for f in found if f is not None][:1]
@@ -303,6 +299,28 @@ class _Reader:
                     "Bake the clips into one layer and export again.",
                 )
             )
+
+
+def _local_matrices(prim: Usd.Prim, times: list[float]) -> Floats:
+    """The library's local matrices (n, 4, 4), rows as it writes them.
+
+    A cache looks the ops up once, not at every time; one a prim, since moving its time costs all it holds.
+    """
+    cache, matrices = UsdGeom.XformCache(), []
+    for time in times:
+        cache.SetTime(time)
+        matrices.append(cache.GetLocalTransformation(prim)[0])
+    return np.array(Vt.Matrix4dArray(matrices), dtype=np.float64)
+
+
+def _samples(attr: Usd.Attribute, codes: list[float]) -> list[object]:
+    """The values at the attribute's own samples: at once where one layer holds them all, else one by one."""
+    stack = attr.GetPropertyStack()
+    held = stack[0].GetInfo("timeSamples") if len(stack) == 1 else {}
+    if list(held) == list(codes) and Sdf.ValueBlock not in set(map(type, held.values())):
+        return list(held.values())
+    query = Usd.AttributeQuery(attr)
+    return [query.Get(c) for c in codes]
 
 
 def _numbers_of(values: list[object]) -> Floats:

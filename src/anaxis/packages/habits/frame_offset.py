@@ -4,13 +4,13 @@ from __future__ import annotations
 
 from dataclasses import replace
 
-from anaxis.core.parameters import Bounded, Parameters, asked
+from anaxis.core.parameters import Number, Parameters, asked
 from anaxis.core.space.axes import Convention
 from anaxis.packages.habit import Arriving, HabitKind, Outbound, number
 
 
 class FrameOffset(Parameters):
-    frames: Bounded = asked("Later by", "frames", default=1.0)
+    frames: Number = asked("Later by", "frames", default=1.0)
 
 
 def arrive(a: Arriving, p: FrameOffset, convention: Convention) -> Arriving:

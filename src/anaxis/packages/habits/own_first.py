@@ -4,14 +4,14 @@ from __future__ import annotations
 
 from dataclasses import replace
 
-from anaxis.core.parameters import Bounded, Parameters, asked
+from anaxis.core.parameters import Number, Parameters, asked
 from anaxis.core.space.axes import Convention
 from anaxis.core.time.rates import format_frame
 from anaxis.packages.habit import Arriving, HabitKind, Outbound, number
 
 
 class OwnFirst(Parameters):
-    first: Bounded = asked("First frame", default=0.0)
+    first: Number = asked("First frame", default=0.0)
 
 
 def renumbered(s: Outbound, first: float, why: str) -> Outbound:

@@ -6,15 +6,15 @@ from dataclasses import replace
 
 import numpy as np
 
-from anaxis.core.parameters import Bounded, Parameters, asked
+from anaxis.core.parameters import Number, Parameters, asked
 from anaxis.core.space.axes import Convention
 from anaxis.packages.habit import Arriving, HabitKind, Outbound, number
 
 
 class WorldShift(Parameters):
-    x: Bounded = asked("X", "its units", default=0.0)
-    y: Bounded = asked("Y", "its units", default=0.0)
-    z: Bounded = asked("Z", "its units", default=0.0)
+    x: Number = asked("X", "its units", default=0.0)
+    y: Number = asked("Y", "its units", default=0.0)
+    z: Number = asked("Z", "its units", default=0.0)
 
 
 def arrive(a: Arriving, p: WorldShift, convention: Convention) -> Arriving:

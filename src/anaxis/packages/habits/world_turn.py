@@ -7,7 +7,7 @@ from typing import Literal
 import numpy as np
 from scipy.spatial.transform import Rotation
 
-from anaxis.core.parameters import Bounded, Parameters, asked
+from anaxis.core.parameters import Number, Parameters, asked
 from anaxis.core.space.axes import Convention, axis_vector
 from anaxis.core.typing import Floats
 from anaxis.packages.habit import Arriving, HabitKind, Outbound, number
@@ -15,7 +15,7 @@ from anaxis.packages.habit import Arriving, HabitKind, Outbound, number
 
 class WorldTurn(Parameters):
     axis: Literal["X", "Y", "Z"] = asked("About its axis", default="X")
-    angle_deg: Bounded = asked("By", "°", default=-90.0)
+    angle_deg: Number = asked("By", "°", default=-90.0)
 
 
 def about_axis(axis: str, angle_deg: float, convention: Convention) -> Floats:

@@ -6,11 +6,14 @@ colour, and both packages are drawn from the same corner, so that the turn betwe
 
 from __future__ import annotations
 
+from typing import Any
+
 import numpy as np
-from markupsafe import Markup, escape
+from markupsafe import Markup
 
 from anaxis.core.space.axes import SIDES, Convention, axis_name, handedness
 from anaxis.core.typing import Floats
+from anaxis.web.drawings.svg import drawn
 
 # Where canonical right, up and back fall on the page (x right, y down): an oblique view in which
 # back comes towards the reader, down and to the left.
@@ -30,38 +33,28 @@ def axes_drawing(world: Floats, camera: Floats, caption: str, size_px: int = 168
         ("world", world, np.array([size_px * 0.30, size_px * 0.62]), size_px * 0.34, 2.0),
         ("camera", camera, np.array([size_px * 0.74, size_px * 0.27]), size_px * 0.17, 1.4),
     )
-    arms, reached = _camera_symbol(both[1][2]), [np.zeros(2), np.array([size_px, size_px * 0.84])]
+    sides, reached = [], [np.zeros(2), np.array([size_px, size_px * 0.84])]
     for side, axes, origin, length, width in both:
-        arms += _arms(axes, origin, length, width, beyond)
-        rests = np.concatenate([_PAGE, -_PAGE]) if to_turn else axes @ _PAGE
-        reached += [origin + r * (length + beyond + 7) for r in rests]
-        if to_turn:
-            arms += _handles(axes, origin, length, side)
+        rests = directions(origin, length * 1.06) if to_turn else []
+        sides.append(
+            {
+                "name": side,
+                "origin": origin,
+                "width": width,
+                "arms": _arms(axes, origin, length, beyond),
+                "rests": rests,
+            }
+        )
+        ends = np.concatenate([_PAGE, -_PAGE]) if to_turn else axes @ _PAGE
+        reached += [origin + r * (length + beyond + 7) for r in ends]
     # An arm that points down, or away, needs more paper than the usual ones.
     low, high = np.min(reached, axis=0), np.max(reached, axis=0)
-    sides = ["right-handed" if handedness(a) > 0 else "left-handed" for a in (world, camera)]
-    side = sides[0] if sides[0] == sides[1] else f"{sides[0]}, its camera {sides[1]}"
-    label = escape(
-        f"{caption}: {axis_name(world[:, 1]).removeprefix('+')} up, {side}, the camera looks along {axis_name(-camera[:, 2])}"
-    )
+    hands = ["right-handed" if handedness(a) > 0 else "left-handed" for a in (world, camera)]
+    hand = hands[0] if hands[0] == hands[1] else f"{hands[0]}, its camera {hands[1]}"
+    up, look = axis_name(world[:, 1]).removeprefix("+"), axis_name(-camera[:, 2])
+    label = f"{caption}: {up} up, {hand}, the camera looks along {look}"
     box = f"{low[0]:.0f} {low[1]:.0f} {high[0] - low[0]:.0f} {high[1] - low[1]:.0f}"
-    return Markup(f'<svg class="axes" viewBox="{box}" role="img" aria-label="{label}">{arms}</svg>')
-
-
-def _handles(axes: Floats, origin: Floats, length: float, side: str) -> str:
-    """A ring at the tip of each arm, and where an arm may be let go: both ends of right, up and back."""
-    out = []
-    for towards, (x, y) in directions(origin, length * 1.06):
-        out.append(
-            f'<circle class="rest" data-side="{side}" data-towards="{towards}" cx="{x:.1f}" cy="{y:.1f}" r="3"/>'
-        )
-    for i, letter in enumerate("XYZ"):
-        x, y = origin + (axes[i] @ _PAGE) * length
-        out.append(
-            f'<circle class="handle" data-side="{side}" data-arm="{letter}" data-x="{origin[0]:.1f}" data-y="{origin[1]:.1f}" '
-            f'cx="{x:.1f}" cy="{y:.1f}" r="7"><title>Drag {letter} to where it points</title></circle>'
-        )
-    return "".join(out)
+    return drawn("axes", box=box, label=label, eye=_camera_symbol(both[1][2]), sides=sides)
 
 
 def directions(origin: Floats, length: float) -> list[tuple[str, tuple[float, float]]]:
@@ -72,7 +65,7 @@ def directions(origin: Floats, length: float) -> list[tuple[str, tuple[float, fl
     return [(towards, (float(at[0]), float(at[1]))) for towards, at in ends]
 
 
-def _arms(axes: Floats, origin: Floats, length: float, width: float, beyond: float = 9.0) -> str:
+def _arms(axes: Floats, origin: Floats, length: float, beyond: float) -> list[dict[str, Any]]:
     """Arrows along the package's +X, +Y, +Z; the column of ``axes`` says where each lies."""
     out = []
     for i, letter in enumerate("XYZ"):
@@ -81,25 +74,15 @@ def _arms(axes: Floats, origin: Floats, length: float, width: float, beyond: flo
         unit = direction / np.linalg.norm(direction)
         side = np.array([-unit[1], unit[0]])
         head = [tip, tip - unit * 7 + side * 3, tip - unit * 7 - side * 3]
-        at = tip + unit * beyond
-        points = " ".join(f"{x:.1f},{y:.1f}" for x, y in head)
-        out.append(
-            f'<line x1="{origin[0]:.1f}" y1="{origin[1]:.1f}" x2="{tip[0]:.1f}" y2="{tip[1]:.1f}" '
-            f'stroke-width="{width}" stroke-dasharray="{_DASH[letter]}"/>'
-            f'<polygon points="{points}"/>'
-            f'<text x="{at[0]:.1f}" y="{at[1] + 4:.1f}" text-anchor="middle">{letter}</text>'
-        )
-    return f'<g class="arms">{"".join(out)}</g>'
+        out.append({"letter": letter, "tip": tip, "head": head, "label": tip + unit * beyond, "dash": _DASH[letter]})
+    return out
 
 
-def _camera_symbol(at: Floats) -> str:
+def _camera_symbol(at: Floats) -> dict[str, Any]:
     """A small pyramid opening away from the reader: the canonical camera looks along -back."""
     far = at - 26 * _PAGE[2]
     right, up = _PAGE[0] * 13, _PAGE[1] * 9
-    corners = [far - right + up, far + right + up, far + right - up, far - right - up]
-    lines = "".join(f'<line x1="{at[0]:.1f}" y1="{at[1]:.1f}" x2="{c[0]:.1f}" y2="{c[1]:.1f}"/>' for c in corners)
-    outline = " ".join(f"{x:.1f},{y:.1f}" for x, y in corners)
-    return f'<g class="eye">{lines}<polygon points="{outline}"/></g>'
+    return {"at": at, "corners": [far - right + up, far + right + up, far + right - up, far - right - up]}
 
 
 def axis_turn(source: Convention, target: Convention) -> list[tuple[str, str]]:

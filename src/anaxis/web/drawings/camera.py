@@ -22,7 +22,7 @@ from anaxis.core.time.rates import seconds_of
 from anaxis.core.typing import Floats, FloatsLike
 from anaxis.delivery.ready import prepare
 from anaxis.packages.model import Profile
-from anaxis.web.drawings.packed import encode_bundle
+from anaxis.web.drawings.packed import encode_drawing
 
 _SHOWN_NUMBERS = ("focal_mm", "film_width_mm", "film_height_mm", "hfov_deg", "vfov_deg", "zoom_px", "focus")
 
@@ -38,7 +38,7 @@ def _frustum_m(track: Track, meant: Projection, landmarks: Landmarks) -> Floats:
     return meant.unproject(_corners_px(meant.image), np.repeat(depth, 4, axis=1))
 
 
-def camera_bundle(
+def camera_drawing(
     track: Track,
     landmarks: Landmarks,
     segments_m: Floats,
@@ -67,7 +67,7 @@ def camera_bundle(
         **{f"lens_{k}": getattr(track.lens, k) for k in CHANNELS},
     }
     arrays |= _side("ours", ours) | _side("theirs", theirs)
-    return encode_bundle({**_facts(image, landmarks), "ground_m": ground}, arrays)
+    return encode_drawing({**_facts(image, landmarks), "ground_m": ground}, arrays)
 
 
 def _or_ground(segments_m: Floats, track: Track) -> tuple[Floats, float]:
@@ -87,7 +87,7 @@ def _or_ground(segments_m: Floats, track: Track) -> tuple[Floats, float]:
     return lines, step
 
 
-def look_bundle(track: Track, landmarks: Landmarks, lines_m: Floats, picture: Picture) -> bytes:
+def look_drawing(track: Track, landmarks: Landmarks, lines_m: Floats, picture: Picture) -> bytes:
     """Path and picture of a camera that is not kept yet."""
     image, marks = picture.image, landmarks.shown()
     good = np.isfinite(track.position_m).all(axis=1) & np.isfinite(track.rotation).all(axis=(1, 2))
@@ -105,15 +105,15 @@ def look_bundle(track: Track, landmarks: Landmarks, lines_m: Floats, picture: Pi
         "landmarks_m": marks.position_m,
         "segments_m": lines,
     }
-    return encode_bundle({**_facts(image, marks), "ground_m": ground}, arrays)
+    return encode_drawing({**_facts(image, marks), "ground_m": ground}, arrays)
 
 
-def levels_bundle(paths: list[str], arrays: dict[str, Floats]) -> bytes:
+def levels_drawing(paths: list[str], arrays: dict[str, Floats]) -> bytes:
     """What each level of the camera's chain adds to the motion, on the frames of its track."""
-    return encode_bundle({"levels": paths}, arrays)
+    return encode_drawing({"levels": paths}, arrays)
 
 
-def proof_bundle(
+def proof_drawing(
     track: Track,
     landmarks: Landmarks,
     segments_m: Floats,
@@ -146,7 +146,7 @@ def proof_bundle(
     }
     for side, held in (numbers or {}).items():
         arrays |= _side(side, held)
-    return encode_bundle(_facts(image, landmarks), arrays)
+    return encode_drawing(_facts(image, landmarks), arrays)
 
 
 def _side(side: str, numbers: Numbers) -> dict[str, Floats]:

@@ -10,10 +10,12 @@ from markupsafe import Markup
 from anaxis.core.camera.lens import Image
 from anaxis.core.camera.track import Track
 from anaxis.core.errors import BadInput
+from anaxis.core.motion.edits import renumbered
 from anaxis.core.space.axes import Convention
 from anaxis.diagnosis.calibration_kit import made_camera
 from anaxis.packages.habit import Arriving
 from anaxis.packages.habits import HABITS
+from anaxis.web.drawings.svg import drawn
 
 _SIZE, _PAD = (150.0, 84.0), 9.0
 _IMAGE = Image(1920, 1080)
@@ -24,7 +26,7 @@ def habit_svg(code: str, params: dict[str, Any], convention: Convention) -> Mark
     """What a habit does to a made camera: in time for habits of time, the image's corners for those of the lens, else from above."""
     track = made_camera()
     if code == "no_negative":
-        track = _renumbered(track, -20.0)
+        track = renumbered(track, -20.0)
     whole = np.tile(np.eye(4), (len(track), 1, 1))
     whole[:, :3, :3], whole[:, :3, 3] = track.rotation, track.position_m
     local = whole.copy()
@@ -35,17 +37,7 @@ def habit_svg(code: str, params: dict[str, Any], convention: Convention) -> Mark
     except (BadInput, KeyError, TypeError, ValueError):
         return Markup("")
     meant, arrived, axis = _lines(code, track, seen)
-    said = f"Meant and arrived, {axis}"
-    return Markup(
-        f'<svg class="habit" viewBox="0 0 {_SIZE[0]:g} {_SIZE[1]:g}" role="img" aria-label="{said}">{_paths(meant, arrived)}'
-        f'<text x="{_SIZE[0] - 4:g}" y="{_SIZE[1] - 4:g}" text-anchor="end">{axis}</text></svg>'
-    )
-
-
-def _renumbered(track: Track, first: float) -> Track:
-    from anaxis.core.motion.edits import renumbered
-
-    return renumbered(track, first)
+    return drawn("habit", width=_SIZE[0], height=_SIZE[1], axis=axis, lines=_paths(meant, arrived))
 
 
 def _lines(code: str, track: Track, seen: Track) -> tuple[np.ndarray, np.ndarray, str]:
@@ -82,7 +74,7 @@ def _window(track: Track, at: int) -> np.ndarray:
     return np.asarray((corners + np.array([x, y])) / f)
 
 
-def _paths(meant: np.ndarray, arrived: np.ndarray) -> str:
+def _paths(meant: np.ndarray, arrived: np.ndarray) -> list[tuple[str, Any]]:
     """Both on one scale; one that is far larger or smaller than the other runs off the paper or shrinks to a dot."""
     low, high = meant.min(axis=0), meant.max(axis=0)
     both_low, both_high = np.minimum(low, arrived.min(axis=0)), np.maximum(high, arrived.max(axis=0))
@@ -96,10 +88,5 @@ def _paths(meant: np.ndarray, arrived: np.ndarray) -> str:
         scale = np.full(2, float((room / span).min()))
     shift = (np.array(_SIZE) - span * scale) / 2
 
-    def line(points: np.ndarray, kind: str) -> str:
-        at = np.clip((points - low) * scale + shift, -500, 700)
-        dots = " ".join(f"{x:.1f},{y:.1f}" for x, y in at.tolist())
-        x, y = at[0]
-        return f'<polyline class="{kind}" points="{dots}"/><circle class="{kind}" cx="{x:.1f}" cy="{y:.1f}" r="2.2"/>'
-
-    return line(meant, "meant") + line(arrived, "arrived")
+    lines = (("meant", meant), ("arrived", arrived))
+    return [(kind, np.clip((points - low) * scale + shift, -500, 700).tolist()) for kind, points in lines]

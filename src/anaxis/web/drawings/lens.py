@@ -9,6 +9,7 @@ from markupsafe import Markup
 
 from anaxis.core.camera.lens import Image, Used
 from anaxis.core.camera.lens_edits import Part
+from anaxis.web.drawings.svg import drawn
 
 _WIDTH, _MARGIN, _TALLEST = 340.0, 44.0, 190.0
 
@@ -58,8 +59,7 @@ def film_svg(view: FilmView, scale: float | None = None) -> Markup:
     top = max(view.film_height_mm / 2, view.offset_y_mm + high / 2)
     if scale is None or not 0 < scale < 1e6:
         scale = min((_WIDTH - 2 * _MARGIN) / (right - left), _TALLEST / (top - bottom))
-    across, down = (right - left) * scale, (top - bottom) * scale
-    x0 = (_WIDTH - across) / 2
+    x0 = (_WIDTH - (right - left) * scale) / 2
 
     def x(mm: float) -> float:
         return x0 + (mm - left) * scale
@@ -67,29 +67,22 @@ def film_svg(view: FilmView, scale: float | None = None) -> Markup:
     def y(mm: float) -> float:
         return 22 + (top - mm) * scale
 
-    def box(cx: float, cy: float, w: float, h: float, kind: str, more: str = "") -> str:
-        return f'<rect class="{kind}" {more} x="{x(cx - w / 2):.1f}" y="{y(cy + h / 2):.1f}" width="{w * scale:.1f}" height="{h * scale:.1f}"/>'
+    def box(cx: float, cy: float, w: float, h: float) -> tuple[float, float, float, float]:
+        return x(cx - w / 2), y(cy + h / 2), w * scale, h * scale
 
-    film = box(0, 0, view.film_width_mm, view.film_height_mm, "film")
-    image = box(view.offset_x_mm, view.offset_y_mm, wide, high, "image", 'data-drag="offset"')
-    clear = box(view.offset_x_mm, view.offset_y_mm, wide, high, "clear")
-    corner = f'<rect class="grip" data-drag="film" x="{x(view.film_width_mm / 2) - 5:.1f}" y="{y(-view.film_height_mm / 2) - 5:.1f}" width="10" height="10"/>'
-    foot = 22 + down + 16
-    parts = [
-        '<defs><pattern id="cropped" width="6" height="6" patternUnits="userSpaceOnUse" patternTransform="rotate(45)"><path d="M0 0V6"/></pattern></defs>',
-        film,
-        clear,
-        image,
-        film.replace('class="film"', 'class="edge"'),
-        corner,
-        f'<path class="axis" d="M{x(0) - 5:.1f} {y(0):.1f}h10M{x(0):.1f} {y(0) - 5:.1f}v10"/>',
-        f'<text x="{x(0):.1f}" y="14" text-anchor="middle">film back {view.film_width_mm:.2f} mm</text>',
-        f'<text x="{x(view.film_width_mm / 2) + 5:.1f}" y="{y(0) + 4:.1f}">{view.film_height_mm:.2f}</text>',
-        f'<text class="image" x="{x(view.offset_x_mm):.1f}" y="{foot:.1f}" text-anchor="middle">image {wide:.2f} × {high:.2f} mm</text>',
-    ]
-    said = f"Film back {view.film_width_mm:.2f} by {view.film_height_mm:.2f} mm; the image uses {wide:.2f} by {high:.2f} mm"
-    return Markup(
-        f'<svg class="film" data-mm="{scale:.6f}" data-x="{x(0):.3f}" data-y="{y(0):.3f}" viewBox="0 0 {_WIDTH:g} {foot + 8:.0f}" role="img" aria-label="{said}">{"".join(parts)}</svg>'
+    film_mm = (view.film_width_mm, view.film_height_mm)
+    return drawn(
+        "film",
+        scale=scale,
+        width=_WIDTH,
+        foot=22 + (top - bottom) * scale + 16,
+        x0=x(0),
+        y0=y(0),
+        film=box(0, 0, *film_mm),
+        image=box(view.offset_x_mm, view.offset_y_mm, wide, high),
+        film_mm=film_mm,
+        image_mm=(wide, high),
+        said=f"Film back {film_mm[0]:.2f} by {film_mm[1]:.2f} mm; the image uses {wide:.2f} by {high:.2f} mm",
     )
 
 
@@ -100,36 +93,34 @@ def part_svg(plate: Image, part: Part) -> Markup:
     right, bottom = (max(plate.width_px, part.x_px + part.width_px), max(plate.height_px, part.y_px + part.height_px))
     scale = min(300.0 / ((right - left) * a), 120.0 / (bottom - top))
 
-    def box(x0: float, y0: float, w: float, h: float, kind: str) -> str:
-        return f'<rect class="{kind}" x="{8 + (x0 - left) * a * scale:.1f}" y="{6 + (y0 - top) * scale:.1f}" width="{w * a * scale:.1f}" height="{h * scale:.1f}"/>'
+    def box(x0: float, y0: float, w: float, h: float) -> tuple[float, float, float, float]:
+        return 8 + (x0 - left) * a * scale, 6 + (y0 - top) * scale, w * a * scale, h * scale
 
-    foot = 6 + (bottom - top) * scale + 16
-    said = (
-        f"A part of {part.width_px:g} by {part.height_px:g} pixels of a plate of {plate.width_px} by {plate.height_px}"
-    )
-    return Markup(
-        f'<svg class="film" viewBox="0 0 {_WIDTH:g} {foot + 6:.0f}" role="img" aria-label="{said}">{box(0, 0, plate.width_px, plate.height_px, "edge")}'
-        f'{box(part.x_px, part.y_px, part.width_px, part.height_px, "image")}<text class="image" x="8" y="{foot:.0f}">{part.width_px:g} × {part.height_px:g} px at {part.x_px:g}, {part.y_px:g}</text></svg>'
+    return drawn(
+        "part",
+        width=_WIDTH,
+        foot=6 + (bottom - top) * scale + 16,
+        plate=plate,
+        boxes=[
+            ("edge", box(0, 0, plate.width_px, plate.height_px)),
+            ("image", box(part.x_px, part.y_px, part.width_px, part.height_px)),
+        ],
+        size=f"{part.width_px:g} by {part.height_px:g}",
+        said=f"{part.width_px:g} × {part.height_px:g} px at {part.x_px:g}, {part.y_px:g}",
     )
 
 
 def views_svg(hfov_deg: float, vfov_deg: float) -> Markup:
     """Both fields of view as wedges from the lens, with their angles."""
-    parts = []
-    for k, (label, angle) in enumerate((("horizontal", hfov_deg), ("vertical", vfov_deg))):
-        x0, y0, reach = 12.0 + k * 170.0, 46.0, 88.0
-        half = math.radians(min(angle, 178.0)) / 2
+    wedges, reach, radius = [], 88.0, 22.0
+    for k, (name, drag, deg) in enumerate((("horizontal", "hfov_deg", hfov_deg), ("vertical", "vfov_deg", vfov_deg))):
+        half = math.radians(min(deg, 178.0)) / 2
         # Short of the edge of its half of the drawing, whatever the angle.
         length = min(reach / max(math.cos(half), 0.05), 40.0 / max(math.sin(half), 0.05))
-        dx, dy = length * math.cos(half), length * math.sin(half)
-        r = 22.0
-        ax, ay = r * math.cos(half), r * math.sin(half)
-        parts.append(
-            f'<path class="wide" data-drag="{"hfov_deg" if k == 0 else "vfov_deg"}" data-x="{x0}" data-y="{y0}" d="M{x0 + dx:.1f} {y0 - dy:.1f}L{x0} {y0}L{x0 + dx:.1f} {y0 + dy:.1f}"/>'
-            f'<path d="M{x0 + dx:.1f} {y0 - dy:.1f}L{x0} {y0}L{x0 + dx:.1f} {y0 + dy:.1f}"/>'
-            f'<path class="thin" d="M{x0 + dx:.1f} {y0 - dy:.1f}V{y0 + dy:.1f}"/>'
-            f'<path class="thin" d="M{x0 + ax:.1f} {y0 - ay:.1f}A{r} {r} 0 0 1 {x0 + ax:.1f} {y0 + ay:.1f}"/>'
-            f'<text x="{(x0 + 28 if angle > 25 else x0 + dx + 6):.1f}" y="{y0 + 4:.1f}">{angle:.2f}°</text><text class="name" x="{x0}" y="100">{label}</text>'
+        wedges.append(
+            {"name": name, "drag": drag, "deg": deg, "x": 12.0 + k * 170.0, "y": 46.0, "r": radius}
+            | {"dx": length * math.cos(half), "dy": length * math.sin(half)}
+            | {"ax": radius * math.cos(half), "ay": radius * math.sin(half)}
         )
     said = f"Horizontal field of view {hfov_deg:.2f} degrees, vertical {vfov_deg:.2f} degrees"
-    return Markup(f'<svg class="wedges" viewBox="0 0 340 106" role="img" aria-label="{said}">{"".join(parts)}</svg>')
+    return drawn("wedges", wedges=wedges, said=said)

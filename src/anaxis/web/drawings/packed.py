@@ -14,7 +14,7 @@ import numpy as np
 from anaxis.core.typing import Floats
 
 
-def encode_bundle(facts: dict[str, Any], arrays: dict[str, Floats]) -> bytes:
+def encode_drawing(facts: dict[str, Any], arrays: dict[str, Floats]) -> bytes:
     layout = {k: list(a.shape) for k, a in arrays.items()}
     header = json.dumps({"facts": facts, "arrays": layout}).encode()
     header += b" " * (-(len(header) + 4) % 8)

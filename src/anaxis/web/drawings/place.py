@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 import numpy as np
 from markupsafe import Markup
@@ -11,6 +11,7 @@ from markupsafe import Markup
 from anaxis.core.camera.track import Track
 from anaxis.core.space.axes import Convention
 from anaxis.core.typing import Floats
+from anaxis.web.drawings.svg import drawn
 
 _WIDTH, _HEIGHT, _PAD = 330.0, 190.0, 14.0
 _POINTS = 200
@@ -43,26 +44,21 @@ def placed_svg(
     spans = [np.ptp(every @ flat.T, axis=0) for flat in _VIEWS.values()]
     widest, tallest = np.max(spans, axis=0)
     scale = min((half - 2 * _PAD) / max(widest, 1e-6), (_HEIGHT - 2 * _PAD - 24) / max(tallest, 1e-6), 1e6)
-    views = ""
+    views = []
     for k, (name, flat) in enumerate(_VIEWS.items()):
         # Each view stands in the middle of its half.
         spare = np.array([half, _HEIGHT - 22]) - spans[k] * scale
         page = _Page(flat * scale, np.array([k * half, 8]) + spare / 2 - (every @ flat.T).min(axis=0) * scale)
-        views += _standing(page, before, scale, "was") + _standing(page, after, scale, "now")
-        for mark, goal in zip(page.of(moved_m), page.of(goals_m), strict=True):
-            views += f'<line class="off" x1="{mark[0]:.1f}" y1="{mark[1]:.1f}" x2="{goal[0]:.1f}" y2="{goal[1]:.1f}"/>'
-            views += f'<circle class="goal" cx="{goal[0]:.1f}" cy="{goal[1]:.1f}" r="4"/>'
-        views += f'<text x="{k * half + half / 2:.0f}" y="13" text-anchor="middle">{name}</text>'
-    bar, said = _bar(scale, convention.metres_per_unit, unit)
-    views += (
-        f'<path class="bar" d="M {_PAD:.0f} {_HEIGHT - 8:.0f} h {bar:.1f}"/>'
-        f'<text x="{_PAD + bar + 5:.0f}" y="{_HEIGHT - 4:.0f}">{said}</text>'
-    )
-    label = "The camera's path as it stands and as it would stand, from above and from the side"
-    return Markup(
-        f'<svg class="placed" viewBox="0 0 {_WIDTH:g} {_HEIGHT:g}" role="img" aria-label="{label}">'
-        f'<line class="fold" x1="{half:g}" y1="6" x2="{half:g}" y2="{_HEIGHT - 8:g}"/>{views}</svg>'
-    )
+        views.append(
+            {
+                "name": name,
+                "middle": k * half + half / 2,
+                "standing": [_standing(page, before, scale, "was"), _standing(page, after, scale, "now")],
+                "pairs": list(zip(page.of(moved_m), page.of(goals_m), strict=True)),
+            }
+        )
+    bar, length = _bar(scale, convention.metres_per_unit, unit)
+    return drawn("placed", width=_WIDTH, height=_HEIGHT, pad=_PAD, views=views, bar=bar, bar_length=length)
 
 
 class _Page(NamedTuple):
@@ -75,16 +71,9 @@ class _Page(NamedTuple):
         return np.asarray(points_m @ self.flat.T + self.shift)
 
 
-def _standing(page: _Page, one: Standing, scale: float, kind: str) -> str:
-    path, look = page.of(one.path_m), page.of(one.path_m[0] + one.look * 18 / scale)
-    dots = " ".join(f"{x:.1f},{y:.1f}" for x, y in path)
-    x, y = path[0]
-    crosses = "".join(f"M {mx - 3:.1f} {my:.1f} h 6 M {mx:.1f} {my - 3:.1f} v 6 " for mx, my in page.of(one.marks_m))
-    return (
-        f'<polyline class="{kind}" points="{dots}"/><circle class="{kind}" cx="{x:.1f}" cy="{y:.1f}" r="3"/>'
-        f'<line class="{kind} look" x1="{x:.1f}" y1="{y:.1f}" x2="{look[0]:.1f}" y2="{look[1]:.1f}"/>'
-        + (f'<path class="{kind}" d="{crosses}"/>' if crosses else "")
-    )
+def _standing(page: _Page, one: Standing, scale: float, kind: str) -> dict[str, Any]:
+    look = page.of(one.path_m[0] + one.look * 18 / scale)
+    return {"kind": kind, "path": page.of(one.path_m), "look": look, "marks": page.of(one.marks_m)}
 
 
 def _bar(scale: float, metres_per_unit: float, unit: str) -> tuple[float, str]:

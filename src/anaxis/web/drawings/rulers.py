@@ -5,13 +5,15 @@ from __future__ import annotations
 from contextlib import suppress
 from dataclasses import dataclass
 from fractions import Fraction
+from math import ceil
 
-from markupsafe import Markup, escape
+from markupsafe import Markup
 
 from anaxis.core.camera.track import Track
 from anaxis.core.errors import BadInput
 from anaxis.core.motion.resample import at_rate
-from anaxis.core.time.rates import format_frame, rate_label
+from anaxis.core.time.rates import rate_label
+from anaxis.web.drawings.svg import drawn
 
 _WIDTH, _LEFT, _ROW = 320.0, 4.0, 46.0
 
@@ -50,14 +52,10 @@ def rulers_svg(spans: list[Span], expected_frames: int | None) -> Markup:
     """The rulers one below the other, a tick a second; whether each is the shot's length where that is known."""
     longest = max(s.seconds for s in spans) or 1.0
     scale = (_WIDTH - 2 * _LEFT) / longest
-    step = next((s for s in (1, 2, 5, 10, 20, 60, 120, 300, 600, 1800) if longest / s <= 24), 3600)
+    step = next((s for s in (1, 2, 5, 10, 20, 60, 120, 300, 600, 1800) if longest / s <= 24), ceil(longest / 24))
     rows = []
     for k, span in enumerate(spans):
         y, end = 18 + k * _ROW, _LEFT + span.seconds * scale
-        ticks = "".join(
-            f'<line x1="{_LEFT + t * scale:.1f}" y1="{y - 4:.1f}" x2="{_LEFT + t * scale:.1f}" y2="{y:.1f}"/>'
-            for t in range(0, int(span.seconds) + 1, step)
-        )
         fits = (
             ""
             if expected_frames is None
@@ -65,15 +63,8 @@ def rulers_svg(spans: list[Span], expected_frames: int | None) -> Markup:
             if span.frames == expected_frames
             else ", not the shot's length"
         )
-        rows.append(
-            f'<g class="ruler-row"><text x="{_LEFT}" y="{y - 7:.1f}"><tspan class="name">{escape(span.label)}</tspan> '
-            f"{span.frames} f @ {rate_label(span.rate)} = {span.seconds:.3f} s{fits}</text>"
-            f'<line class="bar" x1="{_LEFT}" y1="{y:.1f}" x2="{end:.1f}" y2="{y:.1f}"/>{ticks}'
-            f'<text class="end" x="{_LEFT}" y="{y + 13:.1f}">{format_frame(span.first)}</text>'
-            f'<text class="end" x="{end:.1f}" y="{y + 13:.1f}" text-anchor="end">{format_frame(span.last)}</text></g>'
-        )
+        ticks = [_LEFT + t * scale for t in range(0, int(span.seconds) + 1, step)]
+        rows.append({"span": span, "rate": rate_label(span.rate), "y": y, "end": end, "ticks": ticks, "fits": fits})
     height = 18 + len(spans) * _ROW - 20
     said = "; ".join(f"{s.label}: {s.frames} frames, {s.seconds:.3f} seconds" for s in spans)
-    return Markup(
-        f'<svg class="rulers" viewBox="0 0 {_WIDTH:g} {height:g}" role="img" aria-label="{escape(said)}">{"".join(rows)}</svg>'
-    )
+    return drawn("rulers", height=height, left=_LEFT, rows=rows, said=said)

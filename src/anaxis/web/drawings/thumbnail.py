@@ -2,23 +2,23 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 import numpy as np
+from markupsafe import Markup
 
 from anaxis.core.camera.projection import Projection, projection_of
 from anaxis.core.camera.track import Track
 from anaxis.core.scene.landmarks import Landmarks
 from anaxis.core.scene.picture import Picture
 from anaxis.core.typing import Floats
+from anaxis.web.drawings.svg import drawn
 
 WIDTH = 160
 _NEAR_M = 0.05
 _MOST_LINES = 4000
 
 
-def thumbnail(track: Track, landmarks: Landmarks, lines_m: Floats, picture: Picture) -> dict[str, Any]:
-    """What the template ``shots/thumbnail.svg`` draws: size, a path, and where the landmarks are seen."""
+def thumbnail(track: Track, landmarks: Landmarks, lines_m: Floats, picture: Picture) -> Markup:
+    """The set's lines and the landmarks in the picture of the middle frame."""
     at = len(track) // 2
     image = picture.image
     height = WIDTH / image.aspect
@@ -30,13 +30,14 @@ def thumbnail(track: Track, landmarks: Landmarks, lines_m: Floats, picture: Pict
         seen, depth = sees.project(marks.position_m[at if len(marks.position_m) > 1 else 0])
         inside = (depth[0] > _NEAR_M) & ((seen[0] >= 0) & (seen[0] <= [image.width_px, image.height_px])).all(axis=1)
         crosses = np.round(seen[0][inside] * scale, 1).tolist()
-    return {
-        "width": WIDTH,
-        "height": round(height, 1),
-        "crosses": crosses,
-        "path": _path(_in_front(lines_m[:_MOST_LINES], sees), sees, scale),
-        "frame": track.frames[at],
-    }
+    return drawn(
+        "thumbnail",
+        width=WIDTH,
+        height=round(height, 1),
+        crosses=crosses,
+        path=_path(_in_front(lines_m[:_MOST_LINES], sees), sees, scale),
+        at_frame=track.frames[at],
+    )
 
 
 def _in_front(lines_m: Floats, sees: Projection) -> Floats:

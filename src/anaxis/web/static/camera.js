@@ -1,4 +1,4 @@
-import { loadBundle } from "./bundle.js";
+import { loadDrawing } from "./drawing.js";
 import { cells } from "./cells.js";
 import { curvesView } from "./curves.js";
 import { frameChanged, openLens } from "./lens.js";
@@ -70,7 +70,7 @@ async function fillLevels() {
   const table = document.querySelector("[data-levels]");
   levels.data = null;
   if (!table) return;
-  levels.data = await loadBundle(table.dataset.levels);
+  levels.data = await loadDrawing(table.dataset.levels);
   showLevels();
 }
 
@@ -92,7 +92,7 @@ let opened = () => {}; // what a station needs once its panel is there
 async function start() {
   setUpForms();
   fillLevels();
-  const data = await loadBundle(board.dataset.url);
+  const data = await loadDrawing(board.dataset.url);
   const state = { index: 0 };
   const view = (name) => board.querySelector(`[data-view=${name}]`);
   const draw = [

@@ -1,6 +1,6 @@
 // The lens over the shot: one strip for every channel that moves, the frames chosen by dragging.
 
-import { FONT, clear, fitCanvas, theme } from "./bundle.js";
+import { FONT, clear, fitCanvas, theme } from "./drawing.js";
 
 const LABELS = { focal_mm: ["focal length", "mm"], focus_m: ["focus", "m"], fstop: ["stop", "f"], offset_x_mm: ["offset right", "mm"],
   offset_y_mm: ["offset up", "mm"], near_m: ["near", "m"], far_m: ["far", "m"], squeeze: ["squeeze", "x"],

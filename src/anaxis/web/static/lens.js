@@ -1,6 +1,6 @@
 // The Lens station: a number typed or a drawing dragged goes to the server, and what comes back is drawn.
 
-import { fitCanvas, theme, clear } from "./bundle.js";
+import { fitCanvas, theme, clear } from "./drawing.js";
 import { paper, traceSet, tryOn } from "./views.js";
 
 const form = () => document.getElementById("lens-form");
@@ -8,8 +8,8 @@ const digits = { film_width_mm: 4, film_height_mm: 4, offset_x_mm: 4, offset_y_m
 let tried = null, data = null, state = null, redraw = () => {}, busy = false, next = null, fits = [];
 
 // Called when the station opens, with the page's drawing data and a way to draw it again.
-export function openLens(bundle, shared, draw) {
-  data = bundle; state = shared; redraw = draw;
+export function openLens(drawing, shared, draw) {
+  data = drawing; state = shared; redraw = draw;
   const source = document.getElementById("lens-tried");
   state.lens = null;
   if (!source || !form()) { tried = null; redraw(); return; }

@@ -1,5 +1,5 @@
 // Intake: the camera drawn before it is kept, and the columns of a table chosen.
-import { loadBundle } from "./bundle.js";
+import { loadDrawing } from "./drawing.js";
 import { lensView, measuredView } from "./views.js";
 
 const look = document.getElementById("look"), chosen = document.getElementById("look-camera");
@@ -13,7 +13,7 @@ function fresh(name) {
 }
 
 async function draw() {
-  const data = await loadBundle(look.dataset.base + encodeURIComponent(chosen.value));
+  const data = await loadDrawing(look.dataset.base + encodeURIComponent(chosen.value));
   const state = { index: 0 };
   const say = (name, text) => { look.querySelector(`[data-live=${name}]`).textContent = text; };
   const views = [measuredView(fresh("plan"), data, state, "plan"),

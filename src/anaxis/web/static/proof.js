@@ -1,4 +1,4 @@
-import { FONT, clear, fitCanvas, loadBundle, niceStep, theme } from "./bundle.js";
+import { FONT, clear, fitCanvas, loadDrawing, niceStep, theme } from "./drawing.js";
 import { cells } from "./cells.js";
 import { Ruler, startFrame } from "./ruler.js";
 import { cross, landmarkAt, paper, project, traceSet } from "./views.js";
@@ -155,7 +155,7 @@ function setUpMagnify(select, worst, data, state, redraw) {
 }
 
 async function start() {
-  const data = await loadBundle(board.dataset.url);
+  const data = await loadDrawing(board.dataset.url);
   const state = { index: 0, magnify: 1 };
   const view = (name) => board.querySelector(`[data-view=${name}]`);
   const worst = data.deviation_px.reduce((m, v) => Math.max(m, v), 0);

@@ -1,6 +1,6 @@
 // The frame ruler shared by all drawings of a page: both numberings, seconds, play, keys.
 
-import { FONT, clear, fitCanvas, niceStep, theme } from "./bundle.js";
+import { FONT, clear, fitCanvas, niceStep, theme } from "./drawing.js";
 
 export class Ruler {
   constructor(root, frames, seconds, onFrame, theirs = frames) {

@@ -1,6 +1,6 @@
 // The drawings. Everything is computed on the server; here points are only put on paper.
 
-import { FONT, clear, fitCanvas, niceStep, theme } from "./bundle.js";
+import { FONT, clear, fitCanvas, niceStep, theme } from "./drawing.js";
 
 // World to pixels by the i-th 3x4 matrix: [x d, y d, d].
 export function project(matrices, i, x, y, z, out) {

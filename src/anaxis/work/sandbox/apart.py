@@ -20,7 +20,7 @@ from anaxis.core.errors import BadInput
 from anaxis.core.time.rates import parse_rate, rate_text
 
 if TYPE_CHECKING:  # each kind loads what it needs: this module is the start of a process
-    from anaxis.formats.editorial.cut_list import Edit
+    from anaxis.formats.editorial.cut_list import CutList
 
 _WALL_S, _MEMORY_MB = 60, 4000
 
@@ -30,11 +30,11 @@ def safe_png(path: Path) -> bytes:
     return _ask("picture", path, "render it again")
 
 
-def safe_edit(path: Path, rate: Fraction) -> Edit:
-    """An edit as :func:`anaxis.formats.editorial.cut_list.read_edit` reads it; raises BadInput, also where the reader crashed or hung."""
-    from anaxis.formats.editorial.cut_list import edit_from_dict
+def safe_cut_list(path: Path, rate: Fraction) -> CutList:
+    """An edit as :func:`anaxis.formats.editorial.cut_list.read_cut_list` reads it; raises BadInput, also where the reader crashed or hung."""
+    from anaxis.formats.editorial.cut_list import cut_list_from_dict
 
-    return edit_from_dict(json.loads(_ask("edit", path, "export it again", rate_text(rate))))
+    return cut_list_from_dict(json.loads(_ask("edit", path, "export it again", rate_text(rate))))
 
 
 def _ask(kind: str, path: Path, remedy: str, *more: str) -> bytes:
@@ -64,9 +64,9 @@ def _picture(path: Path) -> bytes:
 
 
 def _edit(path: Path, rate: str) -> bytes:
-    from anaxis.formats.editorial.cut_list import read_edit
+    from anaxis.formats.editorial.cut_list import read_cut_list
 
-    return json.dumps(read_edit(path, parse_rate(rate)).as_dict()).encode()
+    return json.dumps(read_cut_list(path, parse_rate(rate)).as_dict()).encode()
 
 
 _KINDS: dict[str, Callable[..., bytes]] = {"picture": _picture, "edit": _edit}

@@ -37,7 +37,7 @@ class _Calculator:
         )
         theirs.close()
 
-    def told(self, asked: dict[str, Any], blocks: list[bytes], deadline: float) -> _Calculator:
+    def given(self, asked: dict[str, Any], blocks: list[bytes], deadline: float) -> _Calculator:
         """Send it what is asked; a process that does not take it is ended."""
         self.line.settimeout(max(1.0, deadline - time.monotonic()))
         try:
@@ -119,9 +119,9 @@ class Calculators:
     ) -> _Calculator:
         """Who was asked: the calculator, or a fresh one where that had just ended, grown too large."""
         try:
-            return calculator.told(asked, blocks, deadline)
+            return calculator.given(asked, blocks, deadline)
         except (BrokenPipeError, ConnectionResetError):
-            return _Calculator(self._limits.memory_mb).told(asked, blocks, deadline)
+            return _Calculator(self._limits.memory_mb).given(asked, blocks, deadline)
 
     def close(self) -> None:
         with self._lock:

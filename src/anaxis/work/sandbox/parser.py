@@ -20,7 +20,7 @@ from tempfile import TemporaryDirectory
 from typing import Any, BinaryIO
 
 from anaxis.core.errors import BadInput
-from anaxis.formats import BUNDLE_SUFFIX, FORMATS, read_file
+from anaxis.formats import FORMATS, ZIP_SUFFIX, read_file
 from anaxis.store.archive import scene_to_bytes
 from anaxis.work.sandbox.budget import allow_more
 
@@ -31,7 +31,7 @@ def main() -> None:
     silence = os.open(os.devnull, os.O_WRONLY)
     os.dup2(silence, 1)
     os.dup2(silence, 2)
-    only = sys.argv[1] if len(sys.argv) > 1 and sys.argv[1] != BUNDLE_SUFFIX else ""
+    only = sys.argv[1] if len(sys.argv) > 1 and sys.argv[1] != ZIP_SUFFIX else ""
     for entry in FORMATS:
         if entry.read and (not only or only in entry.suffixes):
             import_module(f"anaxis.formats.{entry.read.split(':')[0]}")
@@ -69,7 +69,7 @@ def _serve(task: dict[str, Any], answer: BinaryIO) -> None:
     seconds = int(used + int(task["wall_s"])) + 1
     resource.setrlimit(resource.RLIMIT_CPU, (seconds, seconds + 1))
     signal.alarm(int(task["wall_s"]))
-    # What a bundle unpacks to is counted beforehand; this holds for a reader gone wild.
+    # What a zip unpacks to is counted beforehand; this holds for a reader gone wild.
     resource.setrlimit(resource.RLIMIT_FSIZE, (3 << 30, 3 << 30))
     try:
         body = b"S" + scene_to_bytes(read_file(path, int(task["max_bytes"]), task["layout"]))

@@ -4,12 +4,13 @@ from __future__ import annotations
 
 import numpy as np
 
+from anaxis.core.bounds import MAX_FRAMES
 from anaxis.core.errors import BadInput
 from anaxis.core.parameters import Number, Parameters, asked
 from anaxis.core.recipe.model import Kind, Work
 from anaxis.core.scene.bake import camera_range
 from anaxis.core.scene.nodes import Scene
-from anaxis.core.time.rates import MAX_FRAMES, frame_range
+from anaxis.core.time.rates import frame_range
 from anaxis.core.typing import Floats
 
 

@@ -44,7 +44,7 @@ from anaxis.store.queries import (
     track_of,
 )
 from anaxis.web.drawings.axes import axes_svg, axis_turn
-from anaxis.web.drawings.camera import camera_bundle, levels_bundle
+from anaxis.web.drawings.camera import camera_drawing, levels_drawing
 from anaxis.web.pages import Store, drawing_answer, number_or_none, page
 from anaxis.web.screens.jobs.routes import open_work
 from anaxis.web.screens.landmarks.routes import THE_FILE, axes_of, file_unit, rows_of
@@ -109,7 +109,7 @@ def drawing(
     track, landmarks, segments = track_of(kept)
     if off:
         track, landmarks, segments = camera_after(*_asked(store, kept, off))
-    data = camera_bundle(
+    data = camera_drawing(
         track,
         landmarks,
         segments,
@@ -124,7 +124,7 @@ def drawing(
 @router.get("/{camera_id}/levels")
 def levels(store: Store, camera_id: int, version: int) -> Response:
     """What each level of the tree adds to the motion on every frame."""
-    return drawing_answer(levels_bundle(*levels_of(*_asked(store, get_version(store, camera_id, version), []))))
+    return drawing_answer(levels_drawing(*levels_of(*_asked(store, get_version(store, camera_id, version), []))))
 
 
 def _asked(

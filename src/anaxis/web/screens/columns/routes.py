@@ -7,15 +7,16 @@ from typing import Annotated, Any
 from fastapi import APIRouter, Form, Request
 from fastapi.responses import JSONResponse, RedirectResponse, Response
 
-from anaxis.app.take_in import read_bytes
-from anaxis.app.waiting import let_go
+from anaxis.app.packages import keep_package
+from anaxis.app.saved import save_layout
+from anaxis.app.take_in import read_again
 from anaxis.core.errors import BadInput
 from anaxis.core.space.axes import ORDERS
 from anaxis.core.time.rates import parse_rate
 from anaxis.formats.track_json.document import convention_document
 from anaxis.packages.model import Profile, profile_from_dict
-from anaxis.store.packages import all_packages, get_package, keep_package
-from anaxis.store.queries import get_layout, reread, save_layout, staged_scene
+from anaxis.store.packages import all_packages, get_package
+from anaxis.store.queries import get_layout, staged_scene
 from anaxis.web.pages import Store
 
 router = APIRouter(prefix="/take-in")
@@ -40,11 +41,9 @@ def choose_layout(
         layout = _saved(store, saved)
     else:
         layout = _typed(quantity or [], unit or [], sign or [], axes, order, rate, all_packages(store))
-    let_go(store)
-    again = read_bytes(request.app.state.parsers, source.name, source.data, layout)
-    reread(store, source, again, layout)
+    again = read_again(store, request.app.state.parsers, source, layout)
     if save_as.strip() and layout is not None:
-        save_layout(store, save_as.strip()[:120], layout)
+        save_layout(store, save_as, layout)
     if save_with and layout is not None and again.columns is not None:
         keep_package(
             store, with_table(get_package(store, save_with), layout, again.columns), f"columns of {source.name}"

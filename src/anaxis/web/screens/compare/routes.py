@@ -13,7 +13,7 @@ from anaxis.core.errors import BadInput
 from anaxis.core.proof.compare import Comparison, arrived_at, compare
 from anaxis.store.models import Version
 from anaxis.store.queries import get_version, picture_of_version, track_of
-from anaxis.web.drawings.camera import proof_bundle
+from anaxis.web.drawings.camera import proof_drawing
 from anaxis.web.pages import Store, drawing_answer, page
 
 router = APIRouter(prefix="/cameras")
@@ -43,7 +43,7 @@ def drawing(store: Store, camera_id: int, a: int, b: int) -> Response:
     track, marks, lines = track_of(older)
     picture = picture_of_version(older)
     arrived = arrived_at(found, track_of(newer)[0], _images(older, newer), newer.source_fit)
-    data = proof_bundle(
+    data = proof_drawing(
         track.take(found.in_a), marks.at_frames(found.in_a), lines, picture, found.proof.deviation_px, arrived
     )
     return drawing_answer(data)

@@ -14,7 +14,7 @@ from sqlalchemy.orm import Session
 from anaxis.app.draft import Draft, corrections_typed, targets_of
 from anaxis.app.edit import KEEPING_WORDS
 from anaxis.app.examined import camera_after
-from anaxis.app.take_in import TakeIn, reports_of, take_in, take_in_bytes
+from anaxis.app.take_in import TakeIn, reports_of, take_in, take_in_bytes, take_in_once_more
 from anaxis.app.waiting import examiner_of
 from anaxis.core.camera.lens import FITS
 from anaxis.core.errors import BadInput
@@ -28,16 +28,8 @@ from anaxis.formats import READABLE_SUFFIXES, check_size, require_readable
 from anaxis.packages import SHIPPED_KEYS
 from anaxis.store.models import Camera, SourceFile
 from anaxis.store.packages import all_packages
-from anaxis.store.queries import (
-    NotFound,
-    get_camera,
-    newest_show_name,
-    saved_layouts,
-    set_finder,
-    stage_file,
-    staged_scene,
-)
-from anaxis.web.drawings.camera import look_bundle
+from anaxis.store.queries import NotFound, get_camera, newest_show_name, saved_layouts, set_finder, staged_scene
+from anaxis.web.drawings.camera import look_drawing
 from anaxis.web.pages import Store, drawing_answer, name_of_upload, page
 
 router = APIRouter(prefix="/take-in")
@@ -83,11 +75,7 @@ def upload(
 def again(store: Store, camera_id: int) -> Any:
     """The file a camera came from, to be taken in another way: other columns, axes, unit or rate."""
     camera = get_camera(store, camera_id)
-    held = camera.head.source_file
-    copy = stage_file(store, held.name, held.data, held.scene)
-    copy.draft = {"camera": camera.id, "show": camera.shot.show.name, "shot": camera.shot.name}
-    copy.layout = held.layout
-    store.flush()
+    copy = take_in_once_more(store, camera)
     return RedirectResponse(f"/take-in/{copy.id}", status_code=303)
 
 
@@ -177,7 +165,7 @@ def drawing(store: Store, source_id: int, camera: int) -> Response:
     path = cameras[camera].path
     recipe = Draft.of(source).recipe(path)
     after = camera_after(examiner_of(store), source.scene, source.name, path, recipe, set_finder(store))
-    return drawing_answer(look_bundle(*after, picture_of(read, None, None)), kept=False)
+    return drawing_answer(look_drawing(*after, picture_of(read, None, None)), kept=False)
 
 
 def _review_page(

@@ -13,6 +13,7 @@ from fastapi.responses import JSONResponse, Response
 from sqlalchemy.orm import Session
 
 from anaxis.app.edit import edit_version
+from anaxis.app.scenery import add_set as add_set_from
 from anaxis.app.take_in import read_bytes
 from anaxis.app.waiting import let_go
 from anaxis.core.camera.track import Track
@@ -25,10 +26,9 @@ from anaxis.core.space.axes import Convention
 from anaxis.core.time.rates import plain_frame
 from anaxis.formats import SET_SUFFIXES, require_readable
 from anaxis.formats.track_json.document import convention_from_document
-from anaxis.store.archive import scene_to_bytes
 from anaxis.store.models import Version
 from anaxis.store.packages import all_packages
-from anaxis.store.queries import get_version, keep_file, recipe_of, stage_file, track_of
+from anaxis.store.queries import get_version, recipe_of, track_of
 from anaxis.web.pages import Store, name_of_upload, number_or_none, page
 from anaxis.web.screens.recipe.routes import back_to
 
@@ -198,14 +198,6 @@ def add_set(
     data = file.file.read(request.app.state.limits.max_bytes + 1)
     let_go(store)
     scene = read_bytes(request.app.state.parsers, name, data, suffixes=SET_SUFFIXES)
-    if not any(n.kind == "landmark" or n.segments is not None for n in scene.nodes):
-        raise BadInput(f"{name} holds no mesh, curve, point or marked place: export the set and try again.")
-    source = stage_file(store, name, data, scene_to_bytes(scene))
-    keep_file(store, source)
-    params: dict[str, Any] = {"sha256": source.sha256, "name": name}
-    if metres_per_unit.strip():
-        params["metres_per_unit"] = metres_per_unit.strip()
-    if up_axis:
-        params["up_axis"] = up_axis
-    edit_version(store, kept, inserted(recipe_of(kept), Operation("set_add", params)), f"set from {name}")
+    typed = {"metres_per_unit": metres_per_unit.strip(), "up_axis": up_axis}
+    add_set_from(store, kept, name, data, scene, {k: v for k, v in typed.items() if v})
     return back_to(camera_id, "place", to)

@@ -11,6 +11,7 @@ from fastapi import APIRouter, Form, Request
 from pydantic import BaseModel, ConfigDict, ValidationError
 
 from anaxis.app.edit import edit_version
+from anaxis.app.saved import drop_film_back, save_film_back
 from anaxis.core.camera.channels import BY_LABEL, CHANNELS
 from anaxis.core.camera.film_backs import FILM_BACKS, FilmBack
 from anaxis.core.camera.lens import FITS, Image, parse_size_mm, same_used
@@ -22,7 +23,7 @@ from anaxis.core.recipe.model import Operation, Recipe
 from anaxis.core.recipe.replay import inserted
 from anaxis.core.time.rates import format_frame
 from anaxis.store.models import Version
-from anaxis.store.queries import drop_film_back, get_version, picture_of_version, recipe_of, save_film_back, track_of
+from anaxis.store.queries import get_version, picture_of_version, recipe_of, track_of
 from anaxis.web.drawings.lens import FilmView, film_svg, part_svg, views_svg
 from anaxis.web.pages import Store, number_or_none, page
 from anaxis.web.screens.lens.part import part_of_form, part_operation
@@ -274,11 +275,8 @@ def film_backs(
     get_version(store, camera_id)
     if drop:
         drop_film_back(store, drop)
-        return back_to(camera_id, "lens", to)
-    name = name.strip()[:60]
-    if not name:
-        raise BadInput("The film back needs a name to be kept under: type one.")
-    save_film_back(store, FilmBack(name, *parse_size_mm(size)))
+    else:
+        save_film_back(store, name, *parse_size_mm(size))
     return back_to(camera_id, "lens", to)
 
 

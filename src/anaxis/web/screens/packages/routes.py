@@ -14,6 +14,7 @@ from fastapi import APIRouter, File, Form, Request, UploadFile
 from fastapi.responses import JSONResponse, RedirectResponse, Response
 from markupsafe import Markup
 
+from anaxis.app.packages import copy_package, keep_package, legal_key
 from anaxis.core.camera.lens import FITS
 from anaxis.core.camera.track import Track
 from anaxis.core.errors import BadInput
@@ -39,10 +40,10 @@ from anaxis.formats.tables.layout import QUANTITIES
 from anaxis.packages import shipped_profiles
 from anaxis.packages.habits import HABITS
 from anaxis.packages.model import Profile, profile_from_dict, profile_from_text
-from anaxis.store.packages import all_packages, free_key, get_package, keep_package, shots_using, versions_of
+from anaxis.store.packages import all_packages, free_key, get_package, shots_using, versions_of
 from anaxis.web.drawings.axes import axes_drawing, axes_svg, axis_turn
 from anaxis.web.drawings.habit import habit_svg
-from anaxis.web.pages import Store, name_of_upload, page
+from anaxis.web.pages import Store, TypedForm, name_of_upload, page
 
 router = APIRouter(prefix="/packages")
 _MAX_PROFILE_BYTES = 100_000
@@ -111,7 +112,7 @@ def calibrated(
     """The forms that came back: the package learned and kept, with how sure each part of it is."""
     name = name_of_upload(file) or "the form"
     first = _form_in(file, "all")
-    wanted = re.sub(r"[^a-z0-9._-]+", "-", (key or label or "learned").lower()).strip("-._") or "learned"
+    wanted = legal_key(key or label, "learned")
     assert first is not None
     found = learned(
         first, free_key(store, wanted), label.strip() or wanted, _form_in(second, "camera"), _form_in(third, "pixels")
@@ -187,22 +188,14 @@ def axes(request: Request, store: Store, key: str, side: str = "", arm: str = ""
 
 @router.post("/{key}/copy")
 def copied(store: Store, key: str, label: Annotated[str, Form()] = "", new_key: Annotated[str, Form()] = "") -> Any:
-    source = get_package(store, key)
-    wanted = re.sub(r"[^a-z0-9._-]+", "-", (new_key or f"{key}-own").lower()).strip("-._") or "own"
-    document = source.model_dump(mode="json") | {
-        "key": free_key(store, wanted),
-        "label": label.strip() or f"{source.label}, our own",
-    }
-    made = profile_from_dict(document, "the copy")
-    keep_package(store, made, f"copied from {key}")
+    made = copy_package(store, key, label, new_key)
     return RedirectResponse(f"/packages/{made.key}", status_code=303)
 
 
 @router.post("/{key}")
-async def edited(request: Request, store: Store, key: str) -> Any:
+def edited(store: Store, key: str, form: TypedForm) -> Any:
     """Every field of the form as the package's next version. A field that cannot be is refused with the reason."""
     profile = get_package(store, key)
-    form = {k: v for k, v in (await request.form()).items() if isinstance(v, str)}
     document = changed_document(profile, form)
     made = profile_from_dict(document, f"The package '{key}'")
     keep_package(store, made, form.get("change", "") or "edited")

@@ -36,7 +36,7 @@ class Wanted(NamedTuple):
     """A placement that is asked for, what it is in words, and what each landmark pair is off by where it is solved from them."""
 
     similarity: Similarity
-    told: str
+    said: str
     pairs: tuple[Pair, ...] = ()
 
 
@@ -67,9 +67,9 @@ def _wanted(
         if action == "point":
             at = place_of(track, frame)
             where = convention.position_to_canonical(_three(point, "the point"))
-            told = f"frame {format_frame(track.frames[at])} stands on {point.strip()} {unit}"
-            told += f", heading {heading}°" if heading.strip() else ""
-            return Wanted(at_frame(track, at, where, number_or_none(heading, "a heading")), told)
+            said = f"frame {format_frame(track.frames[at])} stands on {point.strip()} {unit}"
+            said += f", heading {heading}°" if heading.strip() else ""
+            return Wanted(at_frame(track, at, where, number_or_none(heading, "a heading")), said)
         if action == "pairs":
             return _solved(pairs, bool(with_scale), convention, track, marks, picture_of_version(kept))
         if action == "origin":
@@ -87,8 +87,8 @@ def placed(
     store: Store, camera_id: int, version: Annotated[int, Form()], wanted: WantedForm, to: Annotated[str, Form()] = ""
 ) -> Any:
     kept, found = get_version(store, camera_id, version), wanted()
-    operation = Operation("place", {**found.similarity.as_params(), "told": found.told[:300]})
-    edit_version(store, kept, inserted(recipe_of(kept), operation), f"Placed: {found.told}"[:300])
+    operation = Operation("place", {**found.similarity.as_params(), "told": found.said[:300]})
+    edit_version(store, kept, inserted(recipe_of(kept), operation), f"Placed: {found.said}"[:300])
     return back_to(camera_id, "place", to)
 
 
@@ -136,7 +136,7 @@ def _typed(convention: Convention, unit: str, move: str, axis: str, angle: str, 
     factor = 1.0 if factor is None else factor
     if turn_deg == 0 and factor == 1.0 and not shift.any():
         raise BadInput("Nothing was typed to place the camera by: a move, a rotation or a scale.")
-    told = ", ".join(
+    said = ", ".join(
         t
         for t in (
             f"rotated {turn_deg:g}° about {axis}" if turn_deg else "",
@@ -145,7 +145,7 @@ def _typed(convention: Convention, unit: str, move: str, axis: str, angle: str, 
         )
         if t
     )
-    return Wanted(Similarity(factor, about_axis(axis, turn_deg, convention), shift), told)
+    return Wanted(Similarity(factor, about_axis(axis, turn_deg, convention), shift), said)
 
 
 def _three(text: str, what: str) -> Floats:

@@ -21,7 +21,7 @@ from anaxis.core.typing import Floats
 from anaxis.delivery.transfer_sheet import sheet_html, sheet_pdf
 from anaxis.packages.model import profile_from_dict
 from anaxis.store.queries import get_version, picture_of_version
-from anaxis.web.drawings.camera import proof_bundle
+from anaxis.web.drawings.camera import proof_drawing
 from anaxis.web.pages import Store, download_answer, drawing_answer, page
 from anaxis.web.stations import stations_of
 
@@ -58,7 +58,7 @@ def drawing(store: Store, delivery_id: int) -> Response:
     deviation, arrived = proof_arrays(delivery)
     asked, picture = delivery.options, camera.picture
     meant = numbers_of(make_outgoing(track, Convention(), picture.image, picture.fit, picture.fit, landmarks))
-    data = proof_bundle(
+    data = proof_drawing(
         track, landmarks, segments, picture_of_version(delivery.version), deviation, arrived,
         asked.get("first"), _key_frames(asked, track), {"ours": meant, "theirs": numbers_of(outgoing_of(delivery, camera, profile))},
     )  # fmt: skip

@@ -5,10 +5,11 @@ from __future__ import annotations
 import json
 from typing import Annotated, Any
 
-from fastapi import APIRouter, Depends, Form, Request
+from fastapi import APIRouter, Form, Request
 from fastapi.responses import JSONResponse, RedirectResponse, Response
 
 from anaxis.app.edit import copy_camera, edit_version, step_back, step_on
+from anaxis.app.saved import save_recipe
 from anaxis.core.errors import BadInput
 from anaxis.core.recipe.documents import recipe_document, recipe_from_document
 from anaxis.core.recipe.model import Operation, Recipe
@@ -16,18 +17,10 @@ from anaxis.core.recipe.operations import KINDS, kind_of
 from anaxis.core.recipe.replay import checked_order, inserted
 from anaxis.store.archive import scene_from_bytes
 from anaxis.store.models import Version
-from anaxis.store.queries import get_recipe, get_version, recipe_of, save_recipe
-from anaxis.web.pages import Store, page
+from anaxis.store.queries import get_recipe, get_version, recipe_of
+from anaxis.web.pages import Store, TypedForm, page
 
 router = APIRouter(prefix="/cameras")
-
-
-async def _typed(request: Request) -> dict[str, str]:
-    """The form as it was typed: which fields it has depends on the operation."""
-    return {k: v for k, v in (await request.form()).items() if isinstance(v, str)}
-
-
-Typed = Annotated[dict[str, str], Depends(_typed)]
 
 
 def back_to(camera_id: int, station: str, to: str) -> RedirectResponse:
@@ -36,7 +29,7 @@ def back_to(camera_id: int, station: str, to: str) -> RedirectResponse:
 
 
 @router.post("/{camera_id}/recipe")
-def change(store: Store, camera_id: int, form: Typed) -> Any:
+def change(store: Store, camera_id: int, form: TypedForm) -> Any:
     """One change of the recipe: ``action`` says which, ``index`` which operation."""
     kept = get_version(store, camera_id, _whole(form.get("version", ""), "version"))
     recipe, words = changed(recipe_of(kept), form)
@@ -90,13 +83,13 @@ def _whole(text: str, what: str) -> int:
 
 
 @router.post("/{camera_id}/undo")
-def undo(store: Store, camera_id: int, form: Typed) -> Any:
+def undo(store: Store, camera_id: int, form: TypedForm) -> Any:
     step_back(store, get_version(store, camera_id, _whole(form.get("version", ""), "version")))
     return back_to(camera_id, form.get("station", ""), form.get("to", ""))
 
 
 @router.post("/{camera_id}/redo")
-def redo(store: Store, camera_id: int, form: Typed) -> Any:
+def redo(store: Store, camera_id: int, form: TypedForm) -> Any:
     step_on(store, get_version(store, camera_id, _whole(form.get("version", ""), "version")))
     return back_to(camera_id, form.get("station", ""), form.get("to", ""))
 
@@ -110,11 +103,7 @@ def save(
     to: Annotated[str, Form()] = "",
 ) -> Any:
     kept = get_version(store, camera_id, version)
-    if not name.strip():
-        raise BadInput("The recipe needs a name to be saved under: type one.")
-    if not kept.recipe:
-        raise BadInput("There is no operation in this recipe yet: add one first.")
-    save_recipe(store, name.strip()[:120], recipe_of(kept))
+    save_recipe(store, kept, name)
     return back_to(camera_id, "clean", to)
 
 

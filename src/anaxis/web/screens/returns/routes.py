@@ -9,6 +9,7 @@ from fastapi import APIRouter, File, Form, Request, UploadFile
 from fastapi.responses import RedirectResponse, Response
 
 from anaxis.app.deliver import deliver_version
+from anaxis.app.packages import keep_package
 from anaxis.app.returned import get_return, return_arrays, take_back, take_back_typed
 from anaxis.core.errors import BadInput
 from anaxis.core.time.rates import format_frame
@@ -16,9 +17,9 @@ from anaxis.delivery.options import Options
 from anaxis.formats import CAMERA_SUFFIXES, check_size, require_readable
 from anaxis.packages import shipped_profiles
 from anaxis.packages.model import profile_from_dict
-from anaxis.store.packages import free_key, get_package, keep_package
+from anaxis.store.packages import free_key, get_package
 from anaxis.store.queries import get_version, picture_of_version, track_of
-from anaxis.web.drawings.camera import proof_bundle
+from anaxis.web.drawings.camera import proof_drawing
 from anaxis.web.pages import Store, drawing_answer, name_of_upload, page
 from anaxis.web.screens.proof.routes import mark_rows
 from anaxis.web.stations import stations_of
@@ -85,7 +86,7 @@ def drawing(store: Store, number: int) -> Response:
     at = np.flatnonzero(np.isin(np.round(track.frames, 4), np.round(frames, 4)))
     marks = landmarks.at_frames(at)
     return drawing_answer(
-        proof_bundle(track.take(at), marks, segments, picture_of_version(row.version), deviation, arrived)
+        proof_drawing(track.take(at), marks, segments, picture_of_version(row.version), deviation, arrived)
     )
 
 

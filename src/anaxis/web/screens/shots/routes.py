@@ -3,23 +3,24 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from math import isfinite, log10
+from math import log10
 from typing import Annotated, Any
 
 from fastapi import APIRouter, Form, Request, Response
 from fastapi.responses import RedirectResponse
 
 from anaxis.app.deliver import furthest_off, newest_deliveries
+from anaxis.app.expect import expect as expect_of_shot
 from anaxis.app.take_in import take_in_bytes
 from anaxis.core.errors import BadInput
-from anaxis.core.time.rates import parse_rate, rate_text
+from anaxis.core.time.rates import parse_rate
 from anaxis.formats.track_json.document import track_schema
 from anaxis.packages.model import Profile, profile_from_dict
 from anaxis.store.models import EXACT_PX, Camera, Delivery, Version
 from anaxis.store.queries import all_shows, findings_of, get_shot, get_version, picture_of_version, track_of
 from anaxis.web.drawings.axes import axes_svg
 from anaxis.web.drawings.thumbnail import thumbnail
-from anaxis.web.pages import HERE, Store, page
+from anaxis.web.pages import HERE, Store, number_or_none, page
 
 router = APIRouter()
 # The one scale of deviations: decades of a pixel, from the first to the last.
@@ -73,14 +74,12 @@ def shots(request: Request, store: Store) -> Any:
 
 
 @router.get("/cameras/{camera_id}/thumbnail.svg")
-def thumbnail_file(request: Request, store: Store, camera_id: int, version: int) -> Response:
+def thumbnail_file(store: Store, camera_id: int, version: int) -> Response:
     """What a version's camera sees in the middle of its shot; it never changes."""
     kept = get_version(store, camera_id, version)
     drawn = thumbnail(*track_of(kept), picture_of_version(kept))
-    answer: Response = page(request, "shots/thumbnail.svg", **drawn)
-    answer.headers["Content-Type"] = "image/svg+xml"
-    answer.headers["Cache-Control"] = "private, max-age=86400, immutable"
-    return answer
+    cached = {"Cache-Control": "private, max-age=86400, immutable"}
+    return Response(drawn, media_type="image/svg+xml", headers=cached)
 
 
 @router.post("/samples")
@@ -103,25 +102,10 @@ def expect(
     to: Annotated[str, Form()] = "",
 ) -> Any:
     """What the edit expects of a shot; its cameras are held against it from now on."""
-    shot = get_shot(store, shot_id)
-    ends = [_frame(first_frame, "first frame"), _frame(last_frame, "last frame")]
-    if ends[0] is not None and ends[1] is not None and ends[1] < ends[0]:
-        raise BadInput(f"The shot's last frame {ends[1]:g} lies before its first {ends[0]:g}: swap them.")
-    shot.first_frame, shot.last_frame = ends
-    shot.rate = rate_text(parse_rate(rate)) if rate.strip() else None
-    store.flush()
+    first, last = number_or_none(first_frame, "the first frame"), number_or_none(last_frame, "the last frame")
+    expect_of_shot(store, get_shot(store, shot_id), first, last, parse_rate(rate) if rate.strip() else None)
     target = f"/cameras/{camera}?station=time&to={to}" if camera else "/"
     return RedirectResponse(target, status_code=303)
-
-
-def _frame(text: str, what: str) -> float | None:
-    try:
-        value = float(text) if text.strip() else None
-    except ValueError as error:
-        raise BadInput(f"'{text}' is no {what}: write a frame number, or leave it empty.") from error
-    if value is not None and not isfinite(value):
-        raise BadInput(f"'{text}' is no {what}: write a frame number, or leave it empty.")
-    return value
 
 
 @router.get("/schema/track.json")

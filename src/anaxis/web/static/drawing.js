@@ -1,6 +1,6 @@
-// Reads the server's drawing data: a JSON header, then named float64 arrays (see web/bundle.py).
+// Reads the server's drawing data: a JSON header, then named float64 arrays (see web/drawings/packed.py).
 
-export async function loadBundle(url) {
+export async function loadDrawing(url) {
   const answer = await fetch(url);
   if (!answer.ok) throw new Error(`The drawing could not be loaded (${answer.status}): reload the page.`);
   const buffer = await answer.arrayBuffer();

@@ -1,0 +1,35 @@
+"""Packages of one's own: kept, copied."""
+
+from __future__ import annotations
+
+import re
+
+from sqlalchemy.orm import Session
+
+from anaxis.app.acting import use_case
+from anaxis.packages.model import Profile, profile_from_dict
+from anaxis.store import keep
+from anaxis.store.models import Package
+from anaxis.store.packages import free_key, get_package
+
+
+@use_case("keep a package")
+def keep_package(session: Session, profile: Profile, change: str) -> Package:
+    """A package as the next version of its key. Raises BadInput for the key of a shipped one."""
+    return keep.keep_package(session, profile, change[:300])
+
+
+def copy_package(session: Session, key: str, label: str, wanted: str) -> Package:
+    """A package under another key, one like ``wanted`` that is free. Raises BadInput."""
+    source = get_package(session, key)
+    changed = {
+        "key": free_key(session, legal_key(wanted or f"{key}-own", "own")),
+        "label": label.strip() or f"{source.label}, our own",
+    }
+    made = profile_from_dict(source.model_dump(mode="json") | changed, "the copy")
+    return keep_package(session, made, f"copied from {key}")
+
+
+def legal_key(wanted: str, otherwise: str) -> str:
+    """``wanted`` as a package's key may be written."""
+    return re.sub(r"[^a-z0-9._-]+", "-", wanted.lower()).strip("-._") or otherwise

@@ -1,0 +1,101 @@
+"""What the use cases ask the store to keep. Callers hold the transaction."""
+
+from __future__ import annotations
+
+import hashlib
+from datetime import UTC, datetime, timedelta
+from typing import Any
+
+from sqlalchemy import delete, func, select, text, update
+from sqlalchemy.dialects.postgresql import insert
+from sqlalchemy.orm import Session
+
+from anaxis.core.camera.film_backs import FilmBack
+from anaxis.core.errors import BadInput
+from anaxis.core.recipe.documents import recipe_document
+from anaxis.core.recipe.model import Recipe
+from anaxis.core.scene.nodes import Scene
+from anaxis.packages import shipped_profiles
+from anaxis.packages.model import Profile
+from anaxis.store.archive import scene_to_bytes
+from anaxis.store.models import Package, SavedFilmBack, SavedLayout, SavedRecipe, Shot, Show, SourceFile
+from anaxis.store.rows import NotFound
+
+_STAGED_FOR = timedelta(days=7)
+
+
+def stage_file(session: Session, name: str, data: bytes, scene: bytes) -> SourceFile:
+    """Put an uploaded file and its scene aside until a camera of it is kept, or a week has passed."""
+    stale = datetime.now(UTC) - _STAGED_FOR
+    session.execute(delete(SourceFile).where(~SourceFile.kept, SourceFile.created_at < stale))
+    row = SourceFile(
+        name=name, sha256=hashlib.sha256(data).hexdigest(), size=len(data), kept=False, draft={}, data=data, scene=scene
+    )
+    session.add(row)
+    session.flush()
+    return row
+
+
+def keep_file(session: Session, source: SourceFile) -> None:
+    """A file that something kept refers to stays."""
+    session.execute(update(SourceFile).where(SourceFile.id == source.id).values(kept=True))
+
+
+def find_or_make(session: Session, model: Any, **key: object) -> Any:
+    """Two people making the same thing at once both get the one row."""
+    session.execute(insert(model).values(**key).on_conflict_do_nothing())
+    return session.execute(select(model).filter_by(**key)).scalar_one()
+
+
+def find_or_make_show(session: Session, name: str) -> Show:
+    return find_or_make(session, Show, name=name)
+
+
+def find_or_make_shot(session: Session, show: Show, name: str) -> Shot:
+    return find_or_make(session, Shot, show_id=show.id, name=name)
+
+
+def reread(session: Session, source: SourceFile, scene: Scene, layout: dict[str, Any] | None) -> None:
+    """A staged file read another way."""
+    source.scene, source.layout = scene_to_bytes(scene), layout
+    session.flush()
+
+
+def save_recipe(session: Session, name: str, recipe: Recipe) -> SavedRecipe:
+    return _saved(session, SavedRecipe, name, operations=recipe_document(recipe))
+
+
+def save_layout(session: Session, name: str, layout: dict[str, Any]) -> SavedLayout:
+    return _saved(session, SavedLayout, name, layout=layout)
+
+
+def save_film_back(session: Session, film: FilmBack) -> SavedFilmBack:
+    return _saved(session, SavedFilmBack, film.label, width_mm=film.width_mm, height_mm=film.height_mm)
+
+
+def drop_film_back(session: Session, name: str) -> SavedFilmBack:
+    """The row that is gone; raises NotFound."""
+    row = session.execute(select(SavedFilmBack).where(SavedFilmBack.name == name)).scalar_one_or_none()
+    if row is None:
+        raise NotFound(f"There is no film back '{name}' in the list any more.")
+    session.execute(delete(SavedFilmBack).where(SavedFilmBack.id == row.id))
+    return row
+
+
+def keep_package(session: Session, profile: Profile, change: str) -> Package:
+    """A package as the next version of its key. Raises BadInput for the key of a shipped one."""
+    if profile.key in shipped_profiles():
+        raise BadInput(f"'{profile.key}' is the key of a shipped package: copy it under a key of your own.")
+    # Two people who save one package wait for each other.
+    session.execute(text("SELECT pg_advisory_xact_lock(hashtext(:key))"), {"key": f"package {profile.key}"})
+    highest = session.execute(select(func.max(Package.number)).where(Package.key == profile.key)).scalar_one()
+    row = Package(key=profile.key, number=(highest or 0) + 1, document=profile.model_dump(mode="json"), change=change)
+    session.add(row)
+    session.flush()
+    return row
+
+
+def _saved(session: Session, model: Any, name: str, **values: Any) -> Any:
+    """Save a row under its name; one of that name is replaced."""
+    query = insert(model).values(name=name, **values).on_conflict_do_update(index_elements=["name"], set_=values)
+    return session.execute(query.returning(model), execution_options={"populate_existing": True}).scalar_one()
