@@ -40,7 +40,7 @@ def ink(page: Page, view: str) -> int:
     """How many pixels of a drawing are not empty."""
     return int(
         page.evaluate(
-            """(view) => { const c = document.querySelector(`[data-view=${view}]`);
+            """(view) => { const c = document.querySelector(`canvas[data-view=${view}], [data-view=${view}] canvas`);
             const d = c.getContext('2d').getImageData(0, 0, c.width, c.height).data;
             let n = 0; for (let i = 3; i < d.length; i += 4) n += d[i] > 0; return n; }""",
             view,
@@ -63,9 +63,9 @@ def take_in(site: str, path: Path, shot: str = "TW_X") -> None:
         answer = client.post("/take-in", files={"file": (path.name, path.read_bytes())})
         assert answer.status_code == 303, answer.text
         review = client.get(answer.headers["location"]).text
-        fields = dict(re.findall(r'name="(resolution|cameras)" value="([^"]+)"', review)) or {}
+        fields = dict(re.findall(r'name="(resolution|cameras)"\s+value="([^"]+)"', review)) or {}
         fields |= {k: v for v, k in re.findall(r'value="([^"]+)"[^>]*name="(resolution|cameras)"', review)}
-        resolution = re.search(r'id="resolution" name="resolution" value="([^"]+)"', review)
+        resolution = re.search(r'id="resolution"\s+name="resolution"\s+value="([^"]+)"', review)
         assert resolution
         fields |= {"show": "The Tidewright", "shot": shot, "source_fit": "width", "resolution": resolution[1]}
         assert client.post(answer.headers["location"], data=fields).status_code == 303

@@ -64,6 +64,16 @@ def test_the_whole_job_by_mouse(page: Page, demo_files: dict[str, Path], tmp_pat
     assert curve
     page.mouse.click(curve["x"] + 93, curve["y"] + 40)
     assert page.inner_text("[data-now=ours]") == "1"
+    # A drag over it looks closer: what was its left edge is a later frame then; a double click shows all again.
+    page.mouse.move(curve["x"] + 400, curve["y"] + 40)
+    page.mouse.down()
+    page.mouse.move(curve["x"] + 600, curve["y"] + 40, steps=4)
+    page.mouse.up()
+    page.mouse.click(curve["x"] + 93, curve["y"] + 40)
+    assert 40 < int(page.inner_text("[data-now=ours]")) < 90
+    page.mouse.dblclick(curve["x"] + 300, curve["y"] + 40)
+    page.mouse.click(curve["x"] + 93, curve["y"] + 40)
+    assert page.inner_text("[data-now=ours]") == "1"
     page.goto("/")
     row = page.get_by_role("row", name=re.compile("TW_020"))
     expect(row).to_contain_text("delivered")

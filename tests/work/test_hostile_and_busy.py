@@ -129,8 +129,8 @@ def form_of(site: str, path: Path, shot: str) -> tuple[str, dict[str, str]]:
     with httpx.Client(base_url=site, timeout=60) as browser:
         at = browser.post("/take-in", files={"file": (path.name, path.read_bytes())}).headers["location"]
         review = browser.get(at).text
-    resolution = re.search(r'id="resolution" name="resolution" value="([^"]+)"', review)
-    camera = re.search(r'name="cameras" value="([^"]+)"', review)
+    resolution = re.search(r'id="resolution"\s+name="resolution"\s+value="([^"]+)"', review)
+    camera = re.search(r'name="cameras"\s+value="([^"]+)"', review)
     assert resolution and camera
     fields = {
         "show": "The Tidewright",

@@ -110,7 +110,7 @@ def test_work_is_stopped_before_and_while_it_is_done(engine: Engine, version_id:
     assert job(engine, running).share == 0.25
     with Session(engine) as store, store.begin():
         stop(store, running)
-    tell._told = 0.0
+    tell._said = 0.0
     with pytest.raises(Stopped):
         tell(0.5)
     do_job(engine, running)

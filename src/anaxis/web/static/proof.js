@@ -1,4 +1,5 @@
-import { FONT, clear, fitCanvas, loadDrawing, niceStep, theme } from "./drawing.js";
+import { curve } from "./curve.js";
+import { clear, fitCanvas, loadDrawing, niceStep, theme } from "./drawing.js";
 import { cells } from "./cells.js";
 import { Ruler, startFrame } from "./ruler.js";
 import { cross, landmarkAt, paper, project, traceSet } from "./views.js";
@@ -98,46 +99,41 @@ function fillMarks(data, i) {
 }
 
 // Deviation per frame. Below 0.01 px everything is exact, so the scale never hides that line.
-function curveView(canvas, data, state, onPick) {
-  const ink = theme(), d = data.deviation_px, n = d.length, left = 92;
+function curveView(box, data, state, onFrame) {
+  const ink = theme(), d = data.deviation_px;
   const worst = Math.max(d.reduce((m, v) => Math.max(m, v), 0), 1e-9);
   // A point that went far off the picture would press everything else flat: then each tick is a hundred times the one below.
   const tens = worst > 2 * Math.hypot(data.facts.width_px, data.facts.height_px);
-  const heightOf = (v) => (tens ? Math.log10(Math.max(v, 0.01)) + 2 : v);
-  const top = heightOf(worst) * (tens ? 1.05 : 1.15);
-  const x = (i, width) => left + (n > 1 ? i / (n - 1) : 0.5) * (width - left - 24);
-  canvas.addEventListener("click", (event) => {
-    const box = canvas.getBoundingClientRect();
-    onPick(Math.round(((event.clientX - box.left - left) / (box.width - left - 24)) * (n - 1)));
-  });
-  return fitCanvas(canvas, (pen, width, height) => {
-    clear(pen, width, height);
-    const y = (v) => height - 16 - (heightOf(v) / top) * (height - 26);
-    pen.font = FONT; pen.textAlign = "right"; pen.lineWidth = 1;
-    const step = niceStep(top / 3), ticks = [];
-    if (tens) for (let v = 0.01; v <= worst; v *= 100) ticks.push(v);
-    else for (let v = 0; v <= top; v += step) ticks.push(v);
-    for (const v of ticks) {
-      pen.strokeStyle = ink.faint; pen.beginPath(); pen.moveTo(left, y(v)); pen.lineTo(width - 24, y(v)); pen.stroke();
-      pen.fillStyle = ink.soft; pen.fillText(v === 0 ? "0 px" : tens ? `${v < 1e5 ? v : v.toExponential(0).replace("+", "")} px` : v < 1e-6 ? v.toExponential(0) : v.toFixed(Math.max(0, -Math.floor(Math.log10(step)))), left - 8, y(v) + 4);
-    }
-    if (worst > 0.01) {
-      pen.strokeStyle = ink.ink; pen.setLineDash([2, 4]);
-      pen.beginPath(); pen.moveTo(left, y(0.01)); pen.lineTo(width - 24, y(0.01)); pen.stroke(); pen.setLineDash([]);
-    }
-    pen.strokeStyle = ink.warm; pen.lineWidth = 1.5;
-    pen.beginPath();
-    for (let i = 0; i < n; i += 1) pen.lineTo(x(i, width), y(d[i]));
-    pen.stroke();
-    pen.strokeStyle = ink.ink; pen.lineWidth = 1.2; pen.beginPath();
-    const first = data.frames[0], span = Math.max(1, data.frames[n - 1] - first);
-    for (const f of data.key_frames) { const k = x(((f - first) / span) * (n - 1), width); pen.moveTo(k, height - 16); pen.lineTo(k, height - 10); }
-    pen.stroke();
-    pen.textAlign = "center"; pen.fillStyle = ink.soft;
-    pen.fillText(data.frames[0], x(0, width), height - 2); pen.fillText(data.frames[n - 1], x(n - 1, width), height - 2);
-    const at = x(state.index, width);
-    pen.strokeStyle = ink.ink; pen.lineWidth = 2; pen.beginPath(); pen.moveTo(at, 2); pen.lineTo(at, height - 14); pen.stroke();
-    pen.fillStyle = ink.warm; pen.beginPath(); pen.arc(at, y(d[state.index]), 4, 0, 7); pen.fill();
+  const step = niceStep((worst * 1.15) / 3);
+  const said = (v) => (v === 0 ? "0 px" : tens ? `${v < 1e5 ? v : v.toExponential(0).replace("+", "")} px`
+    : v < 1e-6 ? v.toExponential(0) : v.toFixed(Math.max(0, -Math.floor(Math.log10(step)))));
+  const ticks = [];
+  if (tens) for (let v = 0.01; v <= worst; v *= 100) ticks.push(v);
+  else for (let v = 0; v <= worst * 1.15; v += step) ticks.push(v);
+  return curve(box, {
+    frames: data.frames, values: tens ? d.map((v) => Math.max(v, 0.01)) : d, state, onFrame, zoom: true, stroke: ink.warm,
+    y: {
+      scale: tens ? { distr: 3, range: () => [0.01, worst * 1.5] } : { range: () => [0, worst * 1.15] },
+      axis: { size: 92, splits: () => ticks, values: (u, at) => at.map(said) },
+    },
+    marks: (u, pen, ratio) => {
+      const { left, top, width, height } = u.bbox;
+      const line = (x0, y0, x1, y1) => { pen.beginPath(); pen.moveTo(x0, y0); pen.lineTo(x1, y1); pen.stroke(); };
+      pen.save();
+      pen.strokeStyle = ink.ink; pen.lineWidth = ratio;
+      if (worst > 0.01) {
+        const exact = u.valToPos(0.01, "y", true);
+        pen.setLineDash([2 * ratio, 4 * ratio]); line(left, exact, left + width, exact); pen.setLineDash([]);
+      }
+      for (const frame of data.key_frames) {
+        const at = u.valToPos(frame, "x", true);
+        if (at >= left && at <= left + width) line(at, top + height, at, top + height - 6 * ratio);
+      }
+      pen.fillStyle = ink.warm;
+      const x = u.valToPos(data.frames[state.index], "x", true), y = u.valToPos(Math.max(d[state.index], tens ? 0.01 : 0), "y", true);
+      if (x >= left && x <= left + width) { pen.beginPath(); pen.arc(x, y, 4 * ratio, 0, 7); pen.fill(); }
+      pen.restore();
+    },
   });
 }
 
@@ -165,10 +161,10 @@ async function start() {
   setUpMagnify(document.getElementById("magnify"), worst, data, state, overlay);
   const fill = cells(board, data), shownFrame = board.querySelector("[data-numbers-frame]");
   let ruler = null;
-  const curve = curveView(view("curve"), data, state, (i) => ruler.go(i));
+  const deviation = curveView(view("curve"), data, state, (i) => ruler.go(i));
   ruler = new Ruler(document.getElementById("ruler"), data.frames, data.seconds, (i) => {
     state.index = i;
-    overlay(); curve();
+    overlay(); deviation();
     say("overlay", `frame ${data.frames[i]}`);
     fillMarks(data, i);
     fill.forEach((put) => put(i));
