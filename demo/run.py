@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import logging
 import os
 import signal
 import socket
@@ -10,7 +11,6 @@ from contextlib import nullcontext
 from pathlib import Path
 from tempfile import TemporaryDirectory
 
-import uvicorn
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
@@ -27,8 +27,9 @@ from anaxis.store.keep import find_or_make_shot, find_or_make_show
 from anaxis.store.local_postgres import LocalPostgres
 from anaxis.store.models import Show, Version
 from anaxis.store.queries import staged_scene
-from anaxis.web.app import create_app
+from anaxis.work.sandbox.folders import settle
 from anaxis.work.sandbox.guard import ParserPool, limits_from_environment
+from anaxis.work.supervise import Supervisor
 from make_scenes import make_all, make_newer
 
 VAR = Path(__file__).resolve().parent.parent / "var"
@@ -95,15 +96,16 @@ def main() -> None:
                 f"Port {port} on 127.0.0.1 is taken: stop what runs there, or choose another with 'make demo PORT=8401'."
             ) from error
     given = os.environ.get("DATABASE_URL")
-    # Asked to stop in any way, PostgreSQL is stopped too.
+    # Asked to stop before all runs, PostgreSQL is stopped too.
     signal.signal(signal.SIGTERM, lambda *_: sys.exit(0))
+    logging.basicConfig(level=logging.WARNING, format="%(name)s: %(message)s")
+    settle()
     with nullcontext() if given else LocalPostgres(VAR) as own:
         url = given or own.url
         if load_demo(url):
             print("The demo data is loaded.")
-        app = create_app(url, own_worker=True)
         print(f"Anaxis is at http://127.0.0.1:{port} (Ctrl-C stops it)", flush=True)
-        uvicorn.run(app, host="127.0.0.1", port=port, log_level="warning")
+        Supervisor("127.0.0.1", port, url, own).run()
 
 
 if __name__ == "__main__":

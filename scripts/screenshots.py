@@ -61,12 +61,17 @@ def draw_axes(folder: Path) -> None:
         (folder / f"axes-{key}.svg").write_text(svg[:cut] + STYLE + paper + svg[cut:] + "\n")
 
 
+def ready(page: Page) -> None:
+    while not page.evaluate("window.anaxisReady === true"):
+        page.wait_for_timeout(50)
+
+
 def shoot(page: Page, name: str, url: str) -> None:
     page.goto(url)
     if url.endswith("/sheet"):
         pass  # a page of its own, without drawings
     elif "/cameras/" in url or "/deliveries/" in url or "/returns/" in url or "/take-in/" in url:
-        page.wait_for_function("window.anaxisReady === true")
+        ready(page)
     page.wait_for_timeout(600)
     page.screenshot(path=ROOT / "docs" / "screenshots" / f"{name}.png")
 
@@ -82,7 +87,7 @@ def came_back(page: Page, folder: Path) -> None:
     outgoing = Outgoing(seen.track, truth.convention, seen.image, "width", NO_LANDMARKS, ())
     back = write_columns([outgoing], folder, "TW_020_came_back")[0]
     page.goto("/cameras/2?station=prove&to=zup-lh-cm")
-    page.wait_for_function("window.anaxisReady === true")
+    ready(page)
     page.set_input_files("#return-form input[name=file]", back)
     page.get_by_role("button", name="Measure and explain").click()
     page.wait_for_url("**/returns/*")
@@ -121,7 +126,7 @@ def main() -> None:
             shoot(page, "camera-findings", "/cameras/4?version=1&station=take-in&to=zup-lh-cm#f=80")
             shoot(page, "camera-clean", "/cameras/4?station=clean&to=zup-lh-cm#f=140")
             page.goto("/cameras/1?station=place&to=zup-lh-cm&axes=zup-lh-cm#f=1060")
-            page.wait_for_function("window.anaxisReady === true")
+            ready(page)
             page.get_by_text("From landmark pairs").click()
             page.fill("[name=pairs]", pairs_elsewhere(page))
             page.wait_for_selector("svg.placed")
@@ -130,7 +135,7 @@ def main() -> None:
             page.screenshot(path=ROOT / "docs" / "screenshots" / "camera-place.png")
             shoot(page, "compare", "/cameras/4/compare")
             page.goto("/cameras/2?station=lens&to=zup-lh-cm#f=120")
-            page.wait_for_function("window.anaxisReady === true")
+            ready(page)
             page.wait_for_timeout(600)
             page.fill("[data-lens=hfov_deg]", "50")
             page.wait_for_timeout(600)
@@ -138,13 +143,13 @@ def main() -> None:
             page.wait_for_timeout(300)
             page.screenshot(path=ROOT / "docs" / "screenshots" / "camera-lens.png")
             page.goto("/cameras/1?station=time&to=zup-lh-cm#f=1060")
-            page.wait_for_function("window.anaxisReady === true")
+            ready(page)
             page.fill("[name=param_rate]", "30")
             page.locator("[name=param_rate]").press("Tab")
             page.wait_for_timeout(800)
             page.screenshot(path=ROOT / "docs" / "screenshots" / "camera-time.png")
             page.goto("/cameras/2?station=deliver&to=zup-lh-cm&there=0#f=190")
-            page.wait_for_function("window.anaxisReady === true")
+            ready(page)
             page.check("input[value=json]")
             page.fill("#reduce_px", "0.5")
             page.get_by_role("button", name="Look", exact=True).click()

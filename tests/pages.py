@@ -7,12 +7,23 @@ import socket
 import threading
 import time
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from pathlib import Path
+from typing import Any
 
 import httpx
 import uvicorn
-from playwright.sync_api import Page
+from playwright.sync_api import Error, Page
+
+
+class Visitor(httpx.Client):
+    """A client that says which page its forms come from, as every browser does."""
+
+    def __init__(self, **more: Any) -> None:
+        super().__init__(event_hooks={"request": [self._from_here]}, **more)
+
+    def _from_here(self, request: httpx.Request) -> None:
+        request.headers.setdefault("Origin", f"{request.url.scheme}://{request.url.netloc.decode()}")
 
 
 @contextmanager
@@ -54,12 +65,23 @@ def fits(page: Page) -> None:
 
 
 def ready(page: Page) -> None:
-    page.wait_for_function("window.anaxisReady === true")
+    until(page, "window.anaxisReady === true")
+
+
+def until(page: Page, condition: str, seconds: float = 30) -> None:
+    """Asked from here: the pages allow no script that is made up in them."""
+    deadline = time.monotonic() + seconds
+    while True:
+        with suppress(Error):  # on the way to another page
+            if page.evaluate(condition):
+                return
+        assert time.monotonic() < deadline, condition
+        page.wait_for_timeout(50)
 
 
 def take_in(site: str, path: Path, shot: str = "TW_X") -> None:
     """The take-in through the pages' own forms, without a browser."""
-    with httpx.Client(base_url=site, timeout=60) as client:
+    with Visitor(base_url=site, timeout=60) as client:
         answer = client.post("/take-in", files={"file": (path.name, path.read_bytes())})
         assert answer.status_code == 303, answer.text
         review = client.get(answer.headers["location"]).text

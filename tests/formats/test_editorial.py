@@ -5,7 +5,6 @@ from __future__ import annotations
 from fractions import Fraction
 from pathlib import Path
 
-import httpx
 import opentimelineio as otio
 import pytest
 from playwright.sync_api import Page, expect
@@ -13,7 +12,7 @@ from playwright.sync_api import Page, expect
 from anaxis.core.errors import BadInput
 from anaxis.formats.editorial.cut_list import Clip, CutList, cut_operations, read_cut_list, shots_in
 from anaxis.work.sandbox.apart import safe_cut_list
-from pages import fits, ready, take_in
+from pages import Visitor, fits, ready, take_in
 from test_cli_packages import run, said
 from test_writers import shot
 
@@ -128,7 +127,9 @@ def test_nothing_is_interpolated_across_the_edits_cuts(demo_files: dict[str, Pat
 def test_the_edit_on_the_pages(page: Page, site: str, demo_files: dict[str, Path], edl: Path) -> None:
     for name in ("TW_010", "TW_020", "TW_030"):
         take_in(site, demo_files[name], name)
-    httpx.post(f"{site}/cameras/1/deliver", data={"version": "1", "to": "yup-rh-m", "format_key": "usd"}, timeout=60)
+    Visitor().post(
+        f"{site}/cameras/1/deliver", data={"version": "1", "to": "yup-rh-m", "format_key": "usd"}, timeout=60
+    )
     page.goto("/")
     page.get_by_text("What the edit expects of these shots").click()
     page.set_input_files("[name=file]", edl)
@@ -153,7 +154,7 @@ def test_the_edit_on_the_pages(page: Page, site: str, demo_files: dict[str, Path
     page.get_by_role("button", name="Mark its cuts").click()
     ready(page)
     expect(page.locator(".cuts")).to_contain_text("1120, marked")
-    with httpx.Client(base_url=site, timeout=60) as client:
+    with Visitor(base_url=site, timeout=60) as client:
         answer = client.post("/shows/1/edit", files={"file": ("x.edl", b"")})
         assert answer.status_code == 422 and "empty" in answer.text
         assert client.post("/shows/9/edit", files={"file": ("x.edl", EDL.encode())}).status_code == 404

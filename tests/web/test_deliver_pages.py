@@ -14,7 +14,7 @@ from playwright.sync_api import Page, expect
 from pypdf import PdfReader
 
 from anaxis.formats import read_file
-from pages import fits, ready, take_in
+from pages import Visitor, fits, ready, take_in
 
 pytestmark = pytest.mark.browser
 
@@ -39,7 +39,7 @@ def test_two_cameras_go_together_in_one_file_below_their_roots(
     expect(page.locator("table.list tbody tr")).to_have_count(4)
     expect(page.locator("#answer")).to_contain_text("All 4 match")
     # One USD for both, and a JSON each.
-    with httpx.Client(base_url=site, timeout=60) as client:
+    with Visitor(base_url=site, timeout=60) as client:
         pages = [client.get(f"/deliveries/{i}").text for i in (1, 2, 3, 4)]
         assert all("graded exact" in p for p in pages)
         names = [re.findall(r'/files/([^"]+)" download', p)[0] for p in pages]
@@ -79,7 +79,7 @@ def test_a_zip_that_takes_long_is_work_of_its_own(page: Page, site: str, demo_fi
 def test_several_packages_get_a_zip_each_in_one(site: str, demo_files: dict[str, Path]) -> None:
     take_in(site, demo_files["TW_010"], "TW_010")
     form = {"version": "1", "to": "yup-rh-m", "format_key": "usd", "more_packages": ["zup-lh-cm"]}
-    with httpx.Client(base_url=site, timeout=60) as client:
+    with Visitor(base_url=site, timeout=60) as client:
         answer = client.post("/cameras/1/bundle", data=form)
         assert answer.content == client.post("/cameras/1/bundle", data=form).content
     assert "shotcam.2-packages.zip" in answer.headers["content-disposition"]
@@ -97,7 +97,7 @@ def test_a_camera_that_begins_below_frame_0_there_goes_out_in_every_format(
     for name in ("TW_010", "TW_020"):
         take_in(site, demo_files[name], name)
     form = {"version": "1", "to": "yup-rh-m", "format_key": "usd", "more_cameras": "2", "first_there": "0"}
-    with httpx.Client(base_url=site, timeout=60) as client:
+    with Visitor(base_url=site, timeout=60) as client:
         answer = client.post("/cameras/1/bundle", data=form)
     bundle = zipfile.ZipFile(io.BytesIO(answer.content))
     names = [n for n in bundle.namelist() if n.startswith("camera/")]
@@ -118,7 +118,7 @@ def test_what_cannot_be_delivered_is_said_where_it_was_asked(
     page.fill("#reduce_px", "-3")
     page.get_by_role("button", name="Write and prove").click()
     expect(page.get_by_role("alert")).to_contain_text("Keys cannot be kept within -3 px")
-    with httpx.Client(base_url=site, timeout=60) as client:
+    with Visitor(base_url=site, timeout=60) as client:
         form = {"version": "1", "to": "yup-rh-m", "format_key": "usd"}
         assert client.post("/cameras/1/deliver", data=form | {"more_cameras": "77"}).status_code == 404
         assert client.post("/cameras/1/bundle", data=form | {"to": "nowhere"}).status_code == 422

@@ -7,12 +7,11 @@ import re
 from collections.abc import Callable
 from pathlib import Path
 
-import httpx
 import numpy as np
 import pytest
 from playwright.sync_api import Locator, Page, expect
 
-from pages import fits, ink, ready, take_in
+from pages import Visitor, fits, ink, ready, take_in
 
 pytestmark = pytest.mark.browser
 
@@ -259,7 +258,7 @@ def test_landmarks_are_typed_pasted_renamed_hidden_and_exported(
     ready(page)
     expect(marks.filter(has_text="tide_bell_2")).to_be_visible()
     expect(page.locator("#panel")).to_contain_text("968 lines are drawn")
-    with httpx.Client(base_url=site, timeout=60) as client:
+    with Visitor(base_url=site, timeout=60) as client:
         version = re.search(r"landmarks\.csv\?version=(\d+)", page.content())
         assert version
         table = client.get(f"/cameras/1/landmarks.csv?version={version[1]}&axes=zup-lh-cm").text.splitlines()
@@ -398,7 +397,7 @@ NONSENSE: tuple[tuple[str, dict[str, str]], ...] = (
 
 def test_a_request_that_makes_no_sense_is_a_sentence(site: str, demo_files: dict[str, Path]) -> None:
     take_in(site, demo_files["TW_010"])
-    with httpx.Client(base_url=site, timeout=60) as client:
+    with Visitor(base_url=site, timeout=60) as client:
         for url, data in NONSENSE:
             answer = client.post(url, data=data)
             assert answer.status_code in (404, 422), (url, data)

@@ -8,7 +8,7 @@ from pathlib import Path
 import pytest
 from playwright.sync_api import Page, expect
 
-from pages import fits, ink, ready, take_in
+from pages import fits, ink, ready, take_in, until
 
 pytestmark = pytest.mark.browser
 
@@ -17,7 +17,7 @@ def opened(page: Page, site: str, path: Path, shot: str, at: str = "") -> None:
     take_in(site, path, shot)
     page.goto(f"/cameras/1?station=lens{at}")
     ready(page)
-    page.wait_for_function("document.querySelector('[data-lens=focal_mm]').value !== ''")
+    until(page, "document.querySelector('[data-lens=focal_mm]').value !== ''")
     page.evaluate("document.fonts.ready.then(() => true)")
 
 
@@ -30,7 +30,7 @@ def picture(page: Page) -> str:
 
 
 def settled(page: Page, name: str, wanted: float) -> None:
-    page.wait_for_function(f"Math.abs(document.querySelector('[data-lens={name}]').value - {wanted}) < 2e-3")
+    until(page, f"Math.abs(document.querySelector('[data-lens={name}]').value - {wanted}) < 2e-3")
 
 
 def test_a_number_typed_moves_every_other_and_the_picture(page: Page, site: str, demo_files: dict[str, Path]) -> None:
@@ -79,13 +79,13 @@ def test_the_drawings_are_dragged(page: Page, site: str, demo_files: dict[str, P
         page.wait_for_selector("#lens-form[aria-busy=false]")  # drawn once more when the drag ends
 
     drag("#lens-form rect.image", 25, -12)
-    page.wait_for_function("document.querySelector('[data-lens=offset_x_mm]').value > 1")
+    until(page, "document.querySelector('[data-lens=offset_x_mm]').value > 1")
     assert value(page, "offset_x_mm") / value(page, "offset_y_mm") == pytest.approx(25 / 12, rel=0.05)
     assert picture(page) != before
     slow = "const f = window.fetch; window.fetch = (...asked) => new Promise((done) => setTimeout(() => done(f(...asked)), 250))"
     page.evaluate(slow)  # answers come slower than the hand moves
     drag("#lens-form rect.grip", -40, 0)
-    page.wait_for_function("document.querySelector('[data-lens=film_width_mm]').value < 20")
+    until(page, "document.querySelector('[data-lens=film_width_mm]').value < 20")
     wide = value(page, "hfov_deg")
     x, y = page.evaluate(
         """() => { const p = document.querySelector('[data-drag=hfov_deg]'), at = p.getPointAtLength(20), m = p.getScreenCTM();
@@ -95,7 +95,7 @@ def test_the_drawings_are_dragged(page: Page, site: str, demo_files: dict[str, P
     page.mouse.down()
     page.mouse.move(x, y - 25, steps=5)
     page.mouse.up()
-    page.wait_for_function(f"document.querySelector('[data-lens=hfov_deg]').value > {wide + 3}")
+    until(page, f"document.querySelector('[data-lens=hfov_deg]').value > {wide + 3}")
     fits(page)
 
 

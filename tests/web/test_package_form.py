@@ -8,7 +8,7 @@ import httpx
 import pytest
 from playwright.sync_api import Page, expect
 
-from pages import fits, ready, take_in
+from pages import Visitor, fits, ready, take_in
 
 pytestmark = pytest.mark.browser
 
@@ -16,7 +16,7 @@ pytestmark = pytest.mark.browser
 @pytest.fixture
 def attic(page: Page, site: str) -> Page:
     """The form of a package of one's own, copied from the Z-up, left-handed one in centimetres."""
-    httpx.post(f"{site}/packages/zup-lh-cm/copy", data={"new_key": "attic", "label": "Attic"}, timeout=60)
+    Visitor().post(f"{site}/packages/zup-lh-cm/copy", data={"new_key": "attic", "label": "Attic"}, timeout=60)
     page.goto("/packages/attic")
     return page
 
@@ -83,7 +83,7 @@ def test_a_column_layout_is_kept_with_the_package_and_written(
     expect(page.locator("main")).to_contain_text("−position_y")
     fits(page)
     take_in(site, demo_files["TW_010"], "TW_010")
-    with httpx.Client(base_url=site, timeout=60) as client:
+    with Visitor(base_url=site, timeout=60) as client:
         form = {"version": "1", "to": "attic", "format_key": "columns"}
         answer = client.post("/cameras/1/deliver", data=form)
         assert answer.headers["location"] == "/deliveries/1"

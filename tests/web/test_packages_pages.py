@@ -25,7 +25,7 @@ from anaxis.formats import read_file
 from anaxis.formats.tables.write import write_columns
 from anaxis.packages.model import Profile
 from anaxis.standin.package import open_as_package
-from pages import fits, ink, ready, take_in
+from pages import Visitor, fits, ink, ready, take_in, until
 from test_calibration import opened, random_profile
 from test_habits import with_habits
 
@@ -176,7 +176,7 @@ def test_two_packages_side_by_side(page: Page) -> None:
 
 def test_requests_that_make_no_sense_are_sentences(site: str, demo_files: dict[str, Path]) -> None:
     take_in(site, demo_files["TW_010"])
-    with httpx.Client(base_url=site, timeout=60) as client:
+    with Visitor(base_url=site, timeout=60) as client:
         assert client.post("/packages/zup-lh-cm/copy", data={"new_key": "attic"}).status_code == 303
         for url, data in (
             ("/packages/attic", {"action": "add", "code": "sulk"}), ("/packages/attic", {"action": "out", "index": "9"}),
@@ -215,7 +215,7 @@ def test_everything_for_a_package_and_cameras_by_packages(page: Page, site: str,
     ready(page)
     whole = ink(page, "overlay")
     page.locator("#wipe").fill("40")
-    page.wait_for_function("(n) => document.querySelector('[data-view=overlay]') && n > 0", arg=whole)
+    until(page, "document.querySelector('[data-view=overlay]') !== null")
     assert ink(page, "overlay") != whole
     page.goto("/matrix")
     expect(page.locator("tbody tr")).to_contain_text("exact")

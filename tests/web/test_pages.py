@@ -15,7 +15,7 @@ import pytest
 from playwright.sync_api import Page, expect
 
 from anaxis.packages import shipped_profiles
-from pages import fits, ink, ready, take_in
+from pages import Visitor, fits, ink, ready, take_in, until
 
 pytestmark = pytest.mark.browser
 
@@ -115,7 +115,7 @@ def test_the_whole_job_by_keyboard(page: Page, demo_files: dict[str, Path]) -> N
     page.keyboard.press("ArrowRight")
     expect(ours).to_have_text("1002")
     page.keyboard.press("Space")
-    page.wait_for_function("Number(document.querySelector('[data-now=ours]').textContent) > 1006")
+    until(page, "Number(document.querySelector('[data-now=ours]').textContent) > 1006")
     page.keyboard.press("Space")
     tab_to("a[href*='station=deliver'][hx-get]")
     page.keyboard.press("Enter")
@@ -246,7 +246,7 @@ def test_several_cameras_of_one_file_are_kept_under_their_own_names(page: Page, 
 
 def test_what_cannot_be_is_said_and_nothing_breaks(site: str, demo_files: dict[str, Path]) -> None:
     take_in(site, demo_files["TW_040"])
-    with httpx.Client(base_url=site, follow_redirects=True, timeout=60) as client:
+    with Visitor(base_url=site, follow_redirects=True, timeout=60) as client:
         for url in ("/cameras/99", "/deliveries/7", "/cameras/1?version=8", "/nowhere", "/take-in/77"):
             answer = client.get(url)
             assert answer.status_code == 404 and "Traceback" not in answer.text, url
@@ -284,6 +284,7 @@ def test_a_file_over_the_limit_is_refused_before_it_is_sent(site: str) -> None:
     sender = HTTPConnection(site.removeprefix("http://"), timeout=10)
     sender.putrequest("POST", "/take-in")
     sender.putheader("Content-Length", "300000000")
+    sender.putheader("Origin", site)
     sender.putheader("Content-Type", "multipart/form-data; boundary=b")
     sender.endheaders()
     answer = sender.getresponse()
@@ -306,7 +307,7 @@ def test_an_empty_store_offers_files_to_try_with_and_the_list_of_shots_shows_the
     ready(page)
     page.goto("/")
     picture = page.locator("td.eye img")
-    page.wait_for_function("document.querySelector('td.eye img').naturalWidth > 0")
+    until(page, "document.querySelector('td.eye img').naturalWidth > 0")
     assert picture.evaluate("e => [e.naturalWidth, e.naturalHeight]") == [160, 90]
     # What it draws, against where the camera sees the landmarks by plain sums.
     drawn = httpx.get(page.url + "cameras/1/thumbnail.svg?version=1", timeout=60).text
@@ -316,4 +317,4 @@ def test_an_empty_store_offers_files_to_try_with_and_the_list_of_shots_shows_the
     assert share == pytest.approx((np.log10(worst) + 5) / 7, abs=0.02)
     assert page.locator(".receivers svg.axes").count() == 1 and "zup-lh-cm" in page.inner_text(".receivers")
     fits(page)
-    assert httpx.post(page.url + "samples", data={"name": "../secret"}, timeout=60).status_code == 422
+    assert Visitor().post(page.url + "samples", data={"name": "../secret"}, timeout=60).status_code == 422

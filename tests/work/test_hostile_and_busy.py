@@ -35,7 +35,7 @@ from anaxis.work.sandbox.calculators import Calculators
 from anaxis.work.sandbox.guard import Limits
 from anaxis.work.sandbox.turns import Busy, Turns, client
 from anaxis.work.worker import do_job
-from pages import served, take_in
+from pages import Visitor, served, take_in
 
 
 def heavy(cameras: int, frames: int) -> Scene:
@@ -126,7 +126,7 @@ def test_one_who_sends_much_stands_in_nobody_elses_way() -> None:
 
 
 def form_of(site: str, path: Path, shot: str) -> tuple[str, dict[str, str]]:
-    with httpx.Client(base_url=site, timeout=60) as browser:
+    with Visitor(base_url=site, timeout=60) as browser:
         at = browser.post("/take-in", files={"file": (path.name, path.read_bytes())}).headers["location"]
         review = browser.get(at).text
     resolution = re.search(r'id="resolution"\s+name="resolution"\s+value="([^"]+)"', review)
@@ -148,7 +148,7 @@ def test_many_keep_one_name_at_once_and_many_save_one_package(
     forms = [form_of(site, demo_files["TW_010"], "TW_010") for _ in range(6)]
 
     def keep(form: tuple[str, dict[str, str]]) -> int:
-        return httpx.post(site + form[0], data=form[1], timeout=120).status_code
+        return Visitor().post(site + form[0], data=form[1], timeout=120).status_code
 
     with ThreadPoolExecutor(6) as pool:
         answers = list(pool.map(keep, forms))
@@ -180,7 +180,7 @@ def test_many_keep_one_name_at_once_and_many_save_one_package(
 def test_a_change_from_an_old_page_is_told_so(site: str, engine: Engine, demo_files: dict[str, Path]) -> None:
     take_in(site, demo_files["TW_010"], "TW_010")
     form = {"version": "1", "head": "1", "action": "add", "code": "level_horizon"}
-    with httpx.Client(base_url=site, timeout=60) as browser:
+    with Visitor(base_url=site, timeout=60) as browser:
         assert browser.post("/cameras/1/recipe", data=form).status_code == 303
         late = browser.post("/cameras/1/recipe", data=form | {"code": "fill_gaps"}, headers={"hx-request": "1"})
         assert late.status_code == 422 and "Meanwhile version 1.1 was made from another page" in late.text
@@ -223,7 +223,7 @@ def test_no_name_that_is_sent_becomes_a_path(name: str, site: str, usda: Any) ->
         return b"".join(parts) + f"--{mark}--\r\n".encode()
 
     head = {"content-type": f"multipart/form-data; boundary={mark}"}
-    with httpx.Client(base_url=site, timeout=60) as browser:
+    with Visitor(base_url=site, timeout=60) as browser:
         first = browser.post("/take-in", content=body("file", {}), headers=head)
         assert first.status_code in (303, 422), first.text
         if first.status_code == 303:
@@ -245,7 +245,7 @@ def test_a_node_as_deep_as_it_may_be_can_be_looked_at(site: str, tmp_path: Path)
         deep = f'def Xform "{"n" * 70}_{i}" {{\n{deep}}}\n'
     path = tmp_path / "deep.usda"
     path.write_text('#usda 1.0\n(\n upAxis = "Y"\n metersPerUnit = 1\n)\n' + deep)
-    with httpx.Client(base_url=site, timeout=60) as browser:
+    with Visitor(base_url=site, timeout=60) as browser:
         at = browser.post("/take-in", files={"file": (path.name, path.read_bytes())}).headers["location"]
         assert browser.get(at).status_code == 200
         drawing = browser.get(f"{at}/drawing?camera=0")
@@ -265,7 +265,7 @@ def test_a_body_without_a_length_passes_no_limit(
             yield b"x" * 100_000
         yield b"\r\n--b--\r\n"
 
-    with served(database_url, "critical") as at, httpx.Client(base_url=at, timeout=60) as browser:
+    with served(database_url, "critical") as at, Visitor(base_url=at, timeout=60) as browser:
         try:
             answer = browser.post(
                 "/take-in", content=chunks(), headers={"content-type": "multipart/form-data; boundary=b"}
@@ -284,7 +284,7 @@ def test_a_full_disk_is_said_and_over_with_it_everything_goes_on(
     full = OSError(errno.ENOSPC, os.strerror(errno.ENOSPC))
     with monkeypatch.context() as patched:
         patched.setattr("anaxis.app.take_in.TemporaryDirectory", lambda **_: (_ for _ in ()).throw(full))
-        answer = httpx.post(f"{site}/take-in", files=upload, timeout=60)
+        answer = Visitor().post(f"{site}/take-in", files=upload, timeout=60)
         assert answer.status_code == 507 and "disk is full" in answer.text and "Traceback" not in answer.text
 
     def refuse(connection: Any, cursor: Any, statement: str, *_: Any) -> None:
@@ -296,12 +296,12 @@ def test_a_full_disk_is_said_and_over_with_it_everything_goes_on(
     event.listen(Engine, "before_cursor_execute", refuse)
     form = {"version": "1", "to": "yup-rh-m", "format_key": "usd"}
     try:
-        answer = httpx.post(f"{site}/cameras/1/deliver", data=form, timeout=60)
+        answer = Visitor().post(f"{site}/cameras/1/deliver", data=form, timeout=60)
         assert answer.status_code == 507 and "disk is full" in answer.text
     finally:
         event.remove(Engine, "before_cursor_execute", refuse)
-    assert httpx.post(f"{site}/take-in", files=upload, timeout=60).status_code == 303
-    assert httpx.post(f"{site}/cameras/1/deliver", data=form, timeout=60).status_code == 303
+    assert Visitor().post(f"{site}/take-in", files=upload, timeout=60).status_code == 303
+    assert Visitor().post(f"{site}/cameras/1/deliver", data=form, timeout=60).status_code == 303
     with Session(engine) as store:
         assert store.execute(select(func.count(Delivery.id))).scalar_one() == 1
 
@@ -320,7 +320,7 @@ def test_a_database_that_was_away_is_said_and_work_goes_on_by_itself(
             server.start()
             assert httpx.get(f"{at}/", timeout=30).status_code == 200
             form = {"version": "1", "to": "yup-rh-m", "format_key": "json", "reduce_px": "5"}
-            asked = httpx.post(f"{at}/cameras/1/deliver", data=form, timeout=30)
+            asked = Visitor().post(f"{at}/cameras/1/deliver", data=form, timeout=30)
             assert asked.status_code == 303
             job = asked.headers["location"]
             server.stop()

@@ -2,11 +2,8 @@
 
 from __future__ import annotations
 
-import hashlib
 from collections.abc import Mapping, Sequence
-from dataclasses import asdict, fields, replace
-from pathlib import Path
-from tempfile import TemporaryDirectory
+from dataclasses import fields, replace
 from typing import Any
 
 import numpy as np
@@ -14,20 +11,18 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session, object_session
 
 from anaxis.app.acting import use_case
-from anaxis.app.examined import finer_track
+from anaxis.app.examined import Document, finer_track
+from anaxis.app.made import Made, made, written
 from anaxis.app.waiting import examiner_of
 from anaxis.core.camera.projection import Projection
 from anaxis.core.motion.reduce import Progress
-from anaxis.core.proof.proof import Proof
 from anaxis.core.recipe.effects import placement_of
-from anaxis.core.time.rates import plain_frame
 from anaxis.core.typing import Floats
-from anaxis.delivery.deliver import deliver_all, file_stem
+from anaxis.delivery.deliver import file_stem
 from anaxis.delivery.options import USUAL, Options
-from anaxis.delivery.proved import Delivered
 from anaxis.delivery.shot_camera import ShotCamera
 from anaxis.packages.model import Profile
-from anaxis.store.archive import pack, unpack
+from anaxis.store.archive import unpack
 from anaxis.store.models import Delivery, DeliveryFile, Version
 from anaxis.store.queries import NotFound, found, picture_of_version, recipe_of, track_of
 
@@ -66,6 +61,21 @@ def deliver_version(
     return deliver_versions(session, [version], profile, format_key, options, progress)[0]
 
 
+def written_for(
+    session: Session,
+    versions: Sequence[Version],
+    profile: Profile,
+    format_key: str,
+    options: Options = USUAL,
+    progress: Progress = lambda share: None,
+    together: str = "",
+) -> Made:
+    """Versions written into one file and proved, and nothing kept yet."""
+    cameras = [shot_camera_of(v, options) for v in versions]
+    stem = file_stem(together or cameras[0].track.name, profile.key, versions[0].camera.shot.name)
+    return made(session, written, stem, cameras, profile, format_key, options, stem, progress=progress)
+
+
 @use_case("deliver")
 def deliver_versions(
     session: Session,
@@ -75,74 +85,45 @@ def deliver_versions(
     options: Options = USUAL,
     progress: Progress = lambda share: None,
     together: str = "",
+    ready: Made | None = None,
 ) -> list[Delivery]:
-    """Versions written into one file called ``together``; a delivery for each, with its own proof and that file."""
-    cameras = [shot_camera_of(v, options) for v in versions]
-    stem = file_stem(together or cameras[0].track.name, profile.key, versions[0].camera.shot.name)
-    with TemporaryDirectory(prefix="anaxis-delivery-") as folder:
-        done = deliver_all(cameras, profile, format_key, Path(folder), options, progress, stem)
-        names = [c.track.name for c in cameras]
-        return [
-            keep_delivery(session, v, profile, format_key, d, names if len(names) > 1 else [])
-            for v, d in zip(versions, done, strict=True)
-        ]
+    """Versions written into one file called ``together``; a delivery for each, with its own proof and that file.
+
+    ``ready`` is what :func:`written_for` made of them before.
+    """
+    document, blocks = ready or written_for(session, versions, profile, format_key, options, progress, together)
+    names = [v.camera.name for v in versions]
+    return [
+        _keep(session, v, profile, format_key, d, blocks, names if len(names) > 1 else [])
+        for v, d in zip(versions, document["deliveries"], strict=True)
+    ]
 
 
-def keep_delivery(
-    session: Session, version: Version, profile: Profile, format_key: str, done: Delivered, together: Sequence[str] = ()
+def _keep(
+    session: Session,
+    version: Version,
+    profile: Profile,
+    format_key: str,
+    done: Document,
+    blocks: list[bytes],
+    together: Sequence[str],
 ) -> Delivery:
     """What was delivered of a version; ``together`` names the cameras that share its file."""
-    proof = done.proof
+    kept = done["kept"]
+    options = kept["options"] | ({"together": list(together)} if together else {})
     delivery = Delivery(
-        version_id=version.id,
-        profile=profile.model_dump(mode="json"),
-        format=format_key,
-        notes=list(done.outgoing.notes),
-        options=_options_of(done) | ({"together": list(together)} if together else {}),
-        max_px=proof.max_px,
-        worst_frame=proof.worst_frame,
-        median_px=proof.median_px,
-        grade=proof.grade,
-        test_points=proof.test_points,
-        arrival=arrival_of(proof),
-        proof=pack({}, {"deviation_px": proof.deviation_px, "arrived": done.seen.projection.matrices}),
-    )
+        version_id=version.id, profile=profile.model_dump(mode="json"), format=format_key, proof=blocks[done["proof"]],
+        **(kept | {"options": options}),
+    )  # fmt: skip
     session.add(delivery)
     session.flush()
-    for path in done.files:
-        data = path.read_bytes()
+    for file in done["files"]:
+        data = blocks[file["block"]]
         session.add(
-            DeliveryFile(
-                delivery_id=delivery.id,
-                name=path.name,
-                sha256=hashlib.sha256(data).hexdigest(),
-                size=len(data),
-                data=data,
-            )
+            DeliveryFile(delivery_id=delivery.id, name=file["name"], sha256=file["sha256"], size=len(data), data=data)
         )
     session.flush()
     return delivery
-
-
-def arrival_of(proof: Proof) -> dict[str, Any]:
-    """What arrived beside the picture, as plain JSON; empty where all of it did."""
-    out: dict[str, Any] = {}
-    if len(proof.missing):
-        out["missing"] = [plain_frame(f) for f in proof.missing.tolist()]
-    if proof.differences:
-        out["differences"] = [d._asdict() for d in proof.differences]
-    if proof.between_px is not None and proof.between_frame is not None:
-        out["between"] = {"max_px": proof.between_px, "worst_frame": proof.between_frame}
-    return out
-
-
-def _options_of(done: Delivered) -> dict[str, Any]:
-    """What was asked of a delivery and what came of it, as plain JSON."""
-    usual = asdict(Options())
-    out = {k: v for k, v in asdict(done.options).items() if v != usual[k]}
-    if done.node:
-        out["node"] = done.node
-    return out if done.reduced is None else out | {"keys": done.reduced.summary()}
 
 
 def options_from(kept: Mapping[str, Any]) -> Options:

@@ -216,7 +216,7 @@ def correct_picture(session: Session, version: Version, image: Image, source_fit
 @use_case("undo")
 def step_back(session: Session, version: Version) -> Version:
     """Undo: the version this one was made from is worked on again. Raises BadInput at a take's beginning."""
-    _require_seen(session, version.camera_id)
+    _require_seen(session, version)
     if version.parent_id is None:
         raise BadInput(f"There is nothing to undo: version {version.label} is the camera as it was taken in.")
     parent = session.get_one(Version, version.parent_id)
@@ -227,7 +227,7 @@ def step_back(session: Session, version: Version) -> Version:
 @use_case("redo")
 def step_on(session: Session, version: Version) -> Version:
     """Redo: the newest edit made from this version. Raises BadInput where there is none."""
-    _require_seen(session, version.camera_id)
+    _require_seen(session, version)
     child = next_of(session, version)
     if child is None:
         raise BadInput(f"There is nothing to redo after version {version.label}.")
@@ -292,7 +292,7 @@ def _made(camera: Camera, source: SourceFile, report: Looked, picture: Picture, 
 
 def _next(session: Session, version: Version, made: Version, change: str) -> Version:
     """Put an edit behind the version it was made from. Raises BadInput where somebody else was quicker."""
-    _require_seen(session, version.camera_id)
+    _require_seen(session, version)
     made.number = _highest(session, version.camera_id, Version.number) + 1
     edits = select(func.max(Version.edit)).where(Version.camera_id == version.camera_id, Version.take == version.take)
     made.take, made.edit = version.take, (session.execute(edits).scalar() or 0) + 1
@@ -303,22 +303,25 @@ def _next(session: Session, version: Version, made: Version, change: str) -> Ver
     return made
 
 
-def _require_seen(session: Session, camera_id: int) -> None:
+def _require_seen(session: Session, version: Version) -> None:
     """Refuse a change made from a page that does not show what is worked on by now.
 
-    The page's number of the version worked on comes along as ``session.info["head_seen"]``; the camera's row is
-    locked, so that of two changes at once the second is told.
+    The page's number of the version worked on comes along as ``session.info["head_seen"]``, that the change was made
+    from where it does not say; the camera's row is locked, so that of two changes at once the second is told.
     """
-    seen = session.info.get("head_seen")
-    if seen is None:
+    if "head_seen" not in session.info:  # nobody looks at a page: the command line, the demo
         return
-    session.execute(select(Camera.id).where(Camera.id == camera_id).with_for_update())
-    query = select(Version).join(Camera, Camera.head_id == Version.id).where(Camera.id == camera_id)
+    seen = session.info["head_seen"]
+    if seen is None:  # a form that names the version it was made from alone
+        seen = version.number
+    session.execute(select(Camera.id).where(Camera.id == version.camera_id).with_for_update())
+    query = select(Version).join(Camera, Camera.head_id == Version.id).where(Camera.id == version.camera_id)
     head = session.execute(query).scalar_one_or_none()
     if head is not None and head.number != seen:
         raise BadInput(
             f"Meanwhile version {head.label} was made from another page ({head.change or 'taken in'}): nothing was changed here. "
-            "Look at what is there now, then do it again."
+            "Look at what is there now, then do it again.",
+            "conflict",
         )
 
 

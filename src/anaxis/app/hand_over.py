@@ -5,51 +5,30 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import replace
 from pathlib import Path
-from tempfile import TemporaryDirectory
 from typing import Any
 
 import numpy as np
 from sqlalchemy.orm import Session
 
 from anaxis.app.deliver import options_from, proof_arrays, shot_camera_of
+from anaxis.app.made import made, packed_up, printed
 from anaxis.core.motion.reduce import Progress, part_of
 from anaxis.core.outgoing import Outgoing
 from anaxis.core.proof.proof import Difference, Proof
 from anaxis.core.recipe.documents import recipe_document
-from anaxis.delivery.deliver import deliver_in_formats, file_stem
-from anaxis.delivery.handover import handover_zip, zipped
+from anaxis.delivery.deliver import file_stem
+from anaxis.delivery.handover import zipped
 from anaxis.delivery.options import Options
 from anaxis.delivery.ready import made_ready
 from anaxis.delivery.shot_camera import ShotCamera
-from anaxis.delivery.transfer_sheet import Handed, HandedFile, Source, handed_of
+from anaxis.delivery.transfer_sheet import Handed, HandedFile, Source, sheet_html
 from anaxis.packages.model import Profile, profile_from_dict
 from anaxis.store.models import Delivery, MadeFile, Version
 from anaxis.store.queries import NotFound, recipe_of
 
 
-def bundle_of(
-    versions: Sequence[Version],
-    profile: Profile,
-    formats: Sequence[str],
-    options: Options,
-    together: str = "",
-    progress: Progress = lambda share: None,
-) -> tuple[str, bytes]:
-    """Name and bytes of the zip; ``together`` names the file that holds all cameras, in formats that can."""
-    cameras = [shot_camera_of(v, options) for v in versions]
-    shot = versions[0].camera.shot.name
-    with TemporaryDirectory(prefix="anaxis-bundle-") as folder:
-        sent = deliver_in_formats(cameras, profile, formats, Path(folder), options, together, progress, shot)
-        data = handover_zip(
-            [
-                handed_of(camera, profile, of_one, source_of(version), sent.refused)
-                for camera, version, of_one in zip(cameras, versions, sent.done, strict=True)
-            ]
-        )
-    return f"{file_stem(together or cameras[0].track.name, profile.key, shot)}.zip", data
-
-
 def bundles_of(
+    session: Session,
     versions: Sequence[Version],
     profiles: Sequence[Profile],
     formats: Sequence[str],
@@ -57,17 +36,29 @@ def bundles_of(
     together: str = "",
     progress: Progress = lambda share: None,
 ) -> tuple[str, bytes]:
-    """The zip for one package, or one that holds a zip for each of several."""
-    made: dict[str, bytes] = {}
+    """The zip for one package, or one that holds a zip for each of several, by name.
+
+    ``together`` names the file that holds all cameras, in formats that can.
+    """
+    cameras = [shot_camera_of(v, options) for v in versions]
+    sources = [source_of(v) for v in versions]
+    camera = versions[0].camera
+    shot, stem = camera.shot.name, file_stem(together or camera.name, f"{len(profiles)}-packages", camera.shot.name)
+    packed: dict[str, bytes] = {}
     for i, profile in enumerate(profiles):
         share = part_of(progress, i, len(profiles))
-        name, data = bundle_of(versions, profile, formats, options, together, share)
-        made[name] = data
-    if len(made) == 1:
-        return next(iter(made.items()))
-    camera = versions[0].camera
-    stem = file_stem(together or camera.name, f"{len(made)}-packages", camera.shot.name)
-    return f"{stem}.zip", zipped(made)
+        document, (data,) = made(
+            session, packed_up, stem, cameras, sources, profile, list(formats), options, together, shot, progress=share
+        )
+        packed[document["name"]] = data
+    return next(iter(packed.items())) if len(packed) == 1 else (f"{stem}.zip", zipped(packed))
+
+
+def printed_sheet(session: Session, delivery: Delivery) -> tuple[str, bytes]:
+    """The transfer sheet of a delivery as PDF, by name."""
+    handed = handed_again(delivery)
+    name = f"{Path(handed.files[0].path.name).stem}.sheet.pdf"
+    return name, made(session, printed, name, sheet_html(handed))[1][0]
 
 
 def source_of(version: Version) -> Source:

@@ -29,7 +29,7 @@ def _bundle(session: Session, job: Job, tell: Progress) -> dict[str, Any]:
     params, options = job.params, Options(**job.params["options"])
     profiles = [profile_from_dict(p, "the package's profile") for p in params["profiles"]]
     versions = [session.get_one(Version, v) for v in params["versions"]]
-    name, data = bundles_of(versions, profiles, params["formats"], options, params["together"], tell)
+    name, data = bundles_of(session, versions, profiles, params["formats"], options, params["together"], tell)
     return {"made_file": keep_made_file(session, name, data).id, "name": name, "bytes": len(data)}
 
 

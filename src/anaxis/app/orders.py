@@ -8,8 +8,9 @@ from typing import Any
 
 from sqlalchemy.orm import Session
 
-from anaxis.app.deliver import deliver_versions
+from anaxis.app.deliver import deliver_versions, written_for
 from anaxis.app.hand_over import bundles_of
+from anaxis.app.made import Made
 from anaxis.core.errors import BadInput
 from anaxis.delivery.options import Options, moved_along
 from anaxis.formats import FORMATS, has_nodes
@@ -74,20 +75,23 @@ def fulfil(session: Session, order: Order) -> Fulfilled:
     files = files_of(order)
     slow = order.options.reduce_px is not None or sum(_frames(f.versions) for f in files) > _QUICK_FRAMES
     done = Fulfilled(len(files))
+    ready: list[tuple[OneFile, Made]] = []
     for one in files:
         if slow:
             params = _params(one, profile=one.profile.model_dump(mode="json"), format=one.format)
             done.jobs.append(ask_for(session, "delivery", one.versions[0].id, params))
             continue
         try:
-            with session.begin_nested():
-                done.deliveries += deliver_versions(
-                    session, one.versions, one.profile, one.format, one.options, together=one.together
-                )
+            asked = (one.versions, one.profile, one.format, one.options)
+            ready.append((one, written_for(session, *asked, together=one.together)))
         except BadInput as error:
             if len(files) == 1:
                 raise
             done.refused.append(f"{one.format} for {one.profile.key}: {error.sentence}")
+    for one, of_it in ready:  # kept all together, when nothing has to be waited for any more
+        done.deliveries += deliver_versions(
+            session, one.versions, one.profile, one.format, one.options, together=one.together, ready=of_it
+        )
     return done
 
 
@@ -96,7 +100,7 @@ def zip_of(session: Session, order: Order) -> tuple[str, bytes] | Job:
     formats = [f.key for f in FORMATS if f.write]
     count = _frames(order.versions) * len(formats) * len(order.profiles)
     if order.options.reduce_px is None and count <= _QUICK_FRAMES:
-        return bundles_of(order.versions, order.profiles, formats, order.options, order.together)
+        return bundles_of(session, order.versions, order.profiles, formats, order.options, order.together)
     params = _params(order, profiles=[p.model_dump(mode="json") for p in order.profiles], formats=formats)
     return ask_for(session, "bundle", order.versions[0].id, params)
 

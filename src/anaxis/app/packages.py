@@ -14,9 +14,11 @@ from anaxis.store.packages import free_key, get_package
 
 
 @use_case("keep a package")
-def keep_package(session: Session, profile: Profile, change: str) -> Package:
-    """A package as the next version of its key. Raises BadInput for the key of a shipped one."""
-    return keep.keep_package(session, profile, change[:300])
+def keep_package(
+    session: Session, profile: Profile, change: str, fresh: bool = False, made_from: int | None = None
+) -> Package:
+    """A package as the next version of its key, or as a ``fresh`` one; see :func:`anaxis.store.keep.keep_package`."""
+    return keep.keep_package(session, profile, change[:300], fresh, made_from)
 
 
 def copy_package(session: Session, key: str, label: str, wanted: str) -> Package:
@@ -27,7 +29,7 @@ def copy_package(session: Session, key: str, label: str, wanted: str) -> Package
         "label": label.strip() or f"{source.label}, our own",
     }
     made = profile_from_dict(source.model_dump(mode="json") | changed, "the copy")
-    return keep_package(session, made, f"copied from {key}")
+    return keep_package(session, made, f"copied from {key}", fresh=True)
 
 
 def legal_key(wanted: str, otherwise: str) -> str:

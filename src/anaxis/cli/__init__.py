@@ -27,6 +27,7 @@ _COMMANDS = {
     "profile": ("packages:profile", "List, show, check and compare package profiles."),
     "calibrate": ("packages:calibrate", "Calibrate an unknown package."),
     "profiles": ("profiles:profiles", "List the shipped package profiles."),
+    "start": ("start:start", "Run the pages, workers and a database of its own, each started again where it ends."),
     "worker": ("worker:worker", "Do long work from the queue; DATABASE_URL names the PostgreSQL that holds it."),
     "serve": ("serve:serve", "Serve the pages; DATABASE_URL names the PostgreSQL to use."),
 }

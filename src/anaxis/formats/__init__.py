@@ -106,9 +106,9 @@ def read_file(path: Path, max_bytes: int = MAX_FILE_BYTES, layout: dict[str, Any
         raise BadInput(f"There is no file {path}: check the name.")
     check_size(path.name, path.stat().st_size, max_bytes)
     if is_zip:
-        from anaxis.formats.zip_upload import read_zip
+        from anaxis.formats.zip_upload import UNPACKED_TIMES, read_zip
 
-        return read_zip(path, _read_one, _ZIPPED_SUFFIXES)
+        return read_zip(path, _read_one, _ZIPPED_SUFFIXES, UNPACKED_TIMES * max_bytes)
     return _read_one(path, None, layout)
 
 

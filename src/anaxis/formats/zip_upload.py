@@ -18,14 +18,15 @@ from anaxis.core.findings import Finding
 from anaxis.core.scene.nodes import Scene
 
 MAX_FILES = 2000
-MAX_UNPACKED_BYTES = 2 << 30
+# What a zip may unpack to, in times of the largest file that is taken; a .usdz is stored, not packed.
+UNPACKED_TIMES, STORED_TIMES = 5, 2
 _COPY = 1 << 20
 # Files that are cameras of their own for the most part; layers lie below, or are referred to.
 _CAMERA_FILES = (".abc", ".dae", ".glb", ".gltf", ".usd", ".usda", ".usdc", ".usdz")
 
 
-def unpack(path: Path, folder: Path, suffixes: tuple[str, ...] | None = None) -> list[Path]:
-    """Unpack a zip into ``folder``; returns the files in the archive's order.
+def unpack(path: Path, folder: Path, most_bytes: int, suffixes: tuple[str, ...] | None = None) -> list[Path]:
+    """Unpack a zip of ``most_bytes`` at most into ``folder``; returns the files in the archive's order.
 
     With ``suffixes`` only files of those are written. Raises BadInput for a damaged archive and for
     one with an entry that leads out, is a link, or makes it too many or too large.
@@ -35,10 +36,10 @@ def unpack(path: Path, folder: Path, suffixes: tuple[str, ...] | None = None) ->
         with zipfile.ZipFile(path) as archive:
             files = [i for i in archive.infolist() if not i.is_dir()]
             total = sum(i.file_size for i in files)
-            if len(files) > MAX_FILES or total > MAX_UNPACKED_BYTES:
+            if len(files) > MAX_FILES or total > most_bytes:
                 raise BadInput(
                     f"{path.name} unpacks to {len(files)} files of {total >> 20} MB in all; at most {MAX_FILES} "
-                    f"files and {MAX_UNPACKED_BYTES >> 20} MB are taken: pack the camera without its assets."
+                    f"files and {most_bytes >> 20} MB are taken: pack the camera without its assets."
                 )
             wanted = [i for i in files if suffixes is None or Path(i.filename).suffix.lower() in suffixes]
             targets = [_target(path.name, inside, i) for i in wanted]
@@ -78,7 +79,7 @@ def _write(archive: zipfile.ZipFile, item: zipfile.ZipInfo, target: Path, name: 
             out.write(piece)
 
 
-def read_zip(path: Path, read: Callable[[Path, Path], Scene], suffixes: tuple[str, ...]) -> Scene:
+def read_zip(path: Path, read: Callable[[Path, Path], Scene], suffixes: tuple[str, ...], most_bytes: int) -> Scene:
     """Read the one camera file of a zip, with the other files of the zip at its hand.
 
     ``read`` takes the file and the folder nothing may lead out of. Where several could be meant, the
@@ -87,7 +88,7 @@ def read_zip(path: Path, read: Callable[[Path, Path], Scene], suffixes: tuple[st
     """
     with TemporaryDirectory(prefix="anaxis-zip-") as name:
         folder = Path(name).resolve()
-        files = [f for f in unpack(path, folder) if f.suffix.lower() in suffixes]
+        files = [f for f in unpack(path, folder, most_bytes) if f.suffix.lower() in suffixes]
         if not files:
             raise BadInput(
                 f"{path.name} holds no camera file: pack one of {', '.join(suffixes)} with what it refers to."

@@ -14,11 +14,23 @@ from anaxis.core.errors import BadInput
 _MIGRATION_LOCK = 7_204_114
 
 
-def connect(url: str) -> Engine:
-    """An engine for a PostgreSQL address; raises BadInput where it cannot be reached."""
+# No connection waits for ever: not for another's lock, not for its own statement, nor for whoever holds it open.
+_PATIENCE = "-c lock_timeout=8s -c statement_timeout=60s -c idle_in_transaction_session_timeout=120s"
+
+
+def connect(url: str, pool: int = 20) -> Engine:
+    """An engine for a PostgreSQL address, of ``pool`` connections at most; raises BadInput where it cannot be reached."""
     try:
         parsed = make_url(url).set(drivername="postgresql+psycopg")
-        engine = create_engine(parsed, pool_pre_ping=True)
+        engine = create_engine(
+            parsed,
+            pool_pre_ping=True,
+            pool_size=min(pool, 8),
+            max_overflow=max(0, pool - 8),
+            pool_timeout=10,
+            hide_parameters=True,  # what was sent does not end in a log
+            connect_args={"options": _PATIENCE, "connect_timeout": 10},
+        )
         with engine.connect():
             pass
     except ArgumentError as error:
@@ -39,6 +51,7 @@ def migrate(engine: Engine, revision: str = "head") -> None:
     config = Config()
     config.set_main_option("script_location", str(Path(__file__).parent / "migrations"))
     with engine.connect() as connection:
+        connection.execute(text("SET lock_timeout = 0; SET statement_timeout = 0"))  # the other server's may take long
         connection.execute(text(f"SELECT pg_advisory_lock({_MIGRATION_LOCK})"))
         connection.commit()
         try:
@@ -49,3 +62,4 @@ def migrate(engine: Engine, revision: str = "head") -> None:
             connection.rollback()
             connection.execute(text(f"SELECT pg_advisory_unlock({_MIGRATION_LOCK})"))
             connection.commit()
+            connection.invalidate()  # one without patience is not used again

@@ -82,13 +82,34 @@ def drop_film_back(session: Session, name: str) -> SavedFilmBack:
     return row
 
 
-def keep_package(session: Session, profile: Profile, change: str) -> Package:
-    """A package as the next version of its key. Raises BadInput for the key of a shipped one."""
+def keep_package(
+    session: Session, profile: Profile, change: str, fresh: bool = False, made_from: int | None = None
+) -> Package:
+    """A package as the next version of its key, or as a ``fresh`` one of a key that nobody has.
+
+    Raises BadInput for the key of a shipped one, for one that is taken by now, and for a change ``made_from`` another
+    version than the newest.
+    """
     if profile.key in shipped_profiles():
         raise BadInput(f"'{profile.key}' is the key of a shipped package: copy it under a key of your own.")
     # Two people who save one package wait for each other.
     session.execute(text("SELECT pg_advisory_xact_lock(hashtext(:key))"), {"key": f"package {profile.key}"})
     highest = session.execute(select(func.max(Package.number)).where(Package.key == profile.key)).scalar_one()
+    if fresh and highest:
+        raise BadInput(
+            f"Somebody else has just made a package '{profile.key}': nothing was made here. Make it again, or choose "
+            "another key.",
+            "conflict",
+        )
+    if made_from is not None and highest != made_from:
+        newest = session.execute(
+            select(Package.change).where(Package.key == profile.key).order_by(Package.number.desc()).limit(1)
+        ).scalar_one_or_none()
+        raise BadInput(
+            f"Meanwhile version {highest} of '{profile.key}' was kept from another page ({newest}): nothing was changed "
+            "here. Look at what is there now, then do it again.",
+            "conflict",
+        )
     row = Package(key=profile.key, number=(highest or 0) + 1, document=profile.model_dump(mode="json"), change=change)
     session.add(row)
     session.flush()

@@ -76,6 +76,9 @@ class LocalPostgres:
 
     def start(self) -> None:
         self.folder.mkdir(parents=True, exist_ok=True)
+        self.folder.chmod(0o711)  # the server may pass, nobody may look
+        self.log.touch(mode=0o600)
+        self.log.chmod(0o600)  # statements of others may stand in it
         if not (self.data / "PG_VERSION").exists():
             self._make_cluster()
         options = [
@@ -97,6 +100,10 @@ class LocalPostgres:
                 cwd="/",
                 start_new_session=True,
             )
+
+    @property
+    def alive(self) -> bool:
+        return self._process is not None and self._process.poll() is None
 
     def stop(self) -> None:
         if self._process and self._process.poll() is None:

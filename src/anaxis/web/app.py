@@ -11,7 +11,10 @@ from contextlib import asynccontextmanager
 from fastapi import FastAPI, Request, Response
 from fastapi.exceptions import RequestValidationError
 from fastapi.middleware.gzip import GZipMiddleware
+from fastapi.responses import PlainTextResponse
 from fastapi.staticfiles import StaticFiles
+from psycopg.errors import DeadlockDetected, LockNotAvailable, QueryCanceled
+from secure.middleware import SecureASGIMiddleware
 from sqlalchemy.exc import DataError, IntegrityError, InternalError, OperationalError
 from sqlalchemy.exc import TimeoutError as PoolTimeout
 from starlette.exceptions import HTTPException
@@ -21,7 +24,7 @@ from anaxis.core.errors import BadInput
 from anaxis.formats import check_size
 from anaxis.store.database import connect, migrate
 from anaxis.store.queries import NotFound
-from anaxis.web.body_limit import BodyLimit
+from anaxis.web.bodies import Bodies, BodyLimits
 from anaxis.web.pages import HERE, page, said_where_it_was_asked
 from anaxis.web.screens.camera import routes as camera
 from anaxis.web.screens.columns import routes as columns
@@ -41,6 +44,7 @@ from anaxis.web.screens.returns import routes as returned
 from anaxis.web.screens.shots import routes as shots
 from anaxis.web.screens.stills import routes as stills
 from anaxis.web.screens.time import routes as time
+from anaxis.web.security import Answered, NotStored, SameSite, hosts_allowed, policy
 from anaxis.work.queue import WorkerProcess
 from anaxis.work.sandbox.calculators import Calculators
 from anaxis.work.sandbox.guard import ParserPool, limits_from_environment
@@ -66,13 +70,16 @@ SCREENS = (
     placement,
     stills,
 )
+_FAILED = "Something in Anaxis itself failed, and nothing of this step was kept: the server's log says what."
 _log = logging.getLogger("anaxis")
 
 
-def create_app(database_url: str | None = None, warm_readers: int = 2, own_worker: bool = False) -> FastAPI:
+def create_app(
+    database_url: str | None = None, warm_readers: int = 2, own_worker: bool = False, bound_to: str = ""
+) -> FastAPI:
     """The pages on a PostgreSQL, with so many reading processes kept ready, and a worker of their own if told to.
 
-    Raises BadInput where the database cannot be reached.
+    ``bound_to`` is the address they are served at, whose name they answer to beside this machine's own. Raises BadInput where the database cannot be reached.
     """
     engine = connect(database_url or os.environ.get("DATABASE_URL", ""))
     migrate(engine)
@@ -93,15 +100,20 @@ def create_app(database_url: str | None = None, warm_readers: int = 2, own_worke
     app = FastAPI(title="Anaxis", version=__version__, lifespan=lifespan, docs_url=None, redoc_url=None)
     app.state.engine = engine
     app.state.limits = limits
+    # The last one added stands outermost.
     app.add_middleware(GZipMiddleware, minimum_size=2000, compresslevel=1)
-    app.middleware("http")(_same_origin)
     app.middleware("http")(_not_too_long)
     app.middleware("http")(_whose)
-    app.add_middleware(BodyLimit, most=limits.max_bytes + 1_000_000)
+    app.add_middleware(Bodies, limits=BodyLimits(limits.max_bytes + 1_000_000))
+    app.add_middleware(SameSite, hosts=hosts_allowed(bound_to))
+    app.add_middleware(NotStored)
+    app.add_middleware(Answered, say=_broken)
+    app.add_middleware(SecureASGIMiddleware, secure=policy())
     app.mount("/static", StaticFiles(directory=HERE / "static"), name="static")
     for screen in SCREENS:
         app.include_router(screen.router)
     app.include_router(packages.schema_router)
+    app.add_api_route("/alive", _alive, response_class=PlainTextResponse)
     app.include_router(deliver.several)
     app.add_exception_handler(BadInput, _bad_input)
     app.add_exception_handler(RequestValidationError, _bad_form)
@@ -112,15 +124,12 @@ def create_app(database_url: str | None = None, warm_readers: int = 2, own_worke
     app.add_exception_handler(IntegrityError, _at_once)
     app.add_exception_handler(UnicodeEncodeError, _not_storable)
     app.add_exception_handler(OSError, _no_room)
-    app.add_exception_handler(Exception, _broken)
     return app
 
 
-async def _same_origin(request: Request, call: Callable[[Request], Awaitable[Response]]) -> Response:
-    """Another site's page in the same browser may not post to this one."""
-    if request.method != "GET" and request.headers.get("sec-fetch-site") in ("cross-site", "same-site"):
-        return Response("This request came from another site.", status_code=403)
-    return await call(request)
+async def _alive() -> str:
+    """That the pages' process goes on; it asks nothing of the database."""
+    return "alive"
 
 
 async def _whose(request: Request, call: Callable[[Request], Awaitable[Response]]) -> Response:
@@ -179,6 +188,12 @@ async def _not_storable(request: Request, error: Exception) -> Response:
 
 
 async def _no_database(request: Request, error: Exception) -> Response:
+    waited = isinstance(getattr(error, "orig", None), LockNotAvailable | QueryCanceled | DeadlockDetected)
+    if waited or isinstance(error, PoolTimeout):
+        sentence = "Others are changing the same thing, or very much is being done: nothing was changed here. Try again in a moment."
+        answer = said_where_it_was_asked(request, sentence) or _say(request, sentence, 503)
+        answer.headers["Retry-After"] = "10"
+        return answer
     _log.error("database: %s", error)
     if "disk" in str(error).lower() or "No space left" in str(error):
         return _say(request, "The database's disk is full; nothing was changed. Make room on it, then try again.", 507)
@@ -200,8 +215,4 @@ async def _no_room(request: Request, error: Exception) -> Response:
 
 async def _broken(request: Request, error: Exception) -> Response:
     _log.exception("failed: %s", request.url.path, exc_info=error)
-    return _say(
-        request,
-        "Something in Anaxis itself failed, and nothing of this step was kept: the server's log says what.",
-        500,
-    )
+    return _say(request, _FAILED, 500)

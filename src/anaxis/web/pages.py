@@ -3,14 +3,16 @@
 from __future__ import annotations
 
 import math
+import secrets
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Annotated, Any
-from urllib.parse import quote, unquote, urlsplit
+from urllib.parse import urlsplit
 
 from fastapi import Depends, Request, Response, UploadFile
 from fastapi.responses import RedirectResponse
 from fastapi.templating import Jinja2Templates
+from itsdangerous import BadData, URLSafeTimedSerializer
 from sqlalchemy.orm import Session
 
 from anaxis import __version__
@@ -104,7 +106,9 @@ def _session(request: Request, head: Annotated[int | None, Depends(_head_seen)])
 Store = Annotated[Session, Depends(_session, scope="function")]
 
 
-_SAID = "said"
+_SAID, _SAID_FOR_S = "said", 60
+# Another server on this machine, at another port, shares the cookies: none of its words is shown here.
+_signed = URLSafeTimedSerializer(secrets.token_bytes(32), salt=_SAID)
 
 
 def said_where_it_was_asked(request: Request, sentence: str) -> Response | None:
@@ -122,7 +126,15 @@ def said_where_it_was_asked(request: Request, sentence: str) -> Response | None:
 
 def say_next(answer: Response, sentence: str) -> None:
     """A sentence for the page that is shown next, once."""
-    answer.set_cookie(_SAID, quote(sentence[:1200]), max_age=60, httponly=True, samesite="strict")
+    answer.set_cookie(_SAID, _signed.dumps(sentence[:1200]), max_age=_SAID_FOR_S, httponly=True, samesite="strict")
+
+
+def _said_once(request: Request) -> str:
+    """The sentence that this server set for the next page; one that came from elsewhere is nobody's."""
+    try:
+        return str(_signed.loads(request.cookies.get(_SAID, ""), max_age=_SAID_FOR_S))
+    except BadData:
+        return ""
 
 
 def name_of_upload(file: UploadFile, most: int = 120) -> str:
@@ -146,7 +158,7 @@ def download_answer(name: str, data: bytes, media_type: str = "application/octet
 
 def page(request: Request, name: str, status: int = 200, **context: Any) -> Any:
     whole = name.endswith("index.html")  # a part of a page leaves the sentence to the page
-    said = unquote(request.cookies.get(_SAID, "")) if whole else ""
+    said = _said_once(request) if whole else ""
     answer = templates.TemplateResponse(request, name, {"said": said, **context}, status_code=status)
     if said:
         answer.delete_cookie(_SAID)

@@ -5,6 +5,7 @@ from __future__ import annotations
 import asyncio
 import logging
 import os
+import signal
 import sys
 import threading
 import time
@@ -12,17 +13,22 @@ from contextlib import suppress
 from importlib import import_module
 
 import procrastinate
+from procrastinate.exceptions import ConnectorException
+from psycopg import Error as PsycopgError
 from sqlalchemy import Engine, text, update
+from sqlalchemy.exc import SQLAlchemyError
 from sqlalchemy.orm import Session
 
 from anaxis.core.errors import BadInput
 from anaxis.store.database import connect
 from anaxis.store.models import Job
 from anaxis.work.queue import OPEN, QUEUE, TASK, address_of
+from anaxis.work.sandbox.folders import settle
 
 _log = logging.getLogger("anaxis.worker")
 _TELL_EVERY_S = 0.15
 _LOOK_EVERY_S = 3.0
+_ENDS_S, _AGAIN_S = 7.0, 2.0
 _JOB_LOCK = 7_204_115
 # A worker that has not been heard of for so long is gone, and its work is taken up again.
 _GONE_AFTER_S = 10.0
@@ -119,18 +125,38 @@ async def work(engine: Engine) -> None:
 
     async with app.open_async():
         looking = asyncio.create_task(take_up_again())
-        try:
-            await app.run_worker_async(
+        working = asyncio.create_task(
+            app.run_worker_async(
                 queues=[QUEUE],
                 concurrency=2,
                 fetch_job_polling_interval=1.0,
                 delete_jobs="always",
-                shutdown_graceful_timeout=5,
+                install_signal_handlers=False,
                 update_heartbeat_interval=2.0,
                 stalled_worker_timeout=_GONE_AFTER_S,
             )
+        )
+        if threading.current_thread() is threading.main_thread():
+            for asked in (signal.SIGTERM, signal.SIGINT):
+                asyncio.get_running_loop().add_signal_handler(asked, _end_soon, working)
+        try:
+            await working
+        except asyncio.CancelledError:
+            raise Ended from None
         finally:
             looking.cancel()
+
+
+class Ended(Exception):
+    """The worker was asked to end, and has."""
+
+
+def _end_soon(working: asyncio.Task[None]) -> None:
+    """What is being done may come to its end, within a few seconds; else it is taken up again by the next worker."""
+    over = threading.Timer(_ENDS_S, os._exit, (0,))
+    over.daemon = True
+    over.start()
+    working.cancel()
 
 
 def _end_with_owner() -> None:
@@ -145,4 +171,15 @@ def main(owned: bool = False) -> None:
     logging.basicConfig(level=logging.WARNING, format="%(name)s: %(message)s")
     if owned:
         threading.Thread(target=_end_with_owner, daemon=True).start()
-    asyncio.run(work(connect(os.environ.get("DATABASE_URL", ""))))
+    settle()
+    engine = connect(os.environ.get("DATABASE_URL", ""))
+    while True:
+        try:
+            asyncio.run(work(engine))
+            return
+        except Ended:
+            return
+        except (ConnectorException, PsycopgError, SQLAlchemyError) as error:
+            # The database was away, or this connection was ended: what waits is still there.
+            _log.warning("the database does not answer (%s); trying again", " ".join(str(error).split())[:200])
+            time.sleep(_AGAIN_S)

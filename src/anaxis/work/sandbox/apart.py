@@ -7,8 +7,8 @@ or E and a sentence. Camera files have readers of their own that are kept warm (
 from __future__ import annotations
 
 import json
-import os
 import resource
+import shutil
 import subprocess
 import sys
 from collections.abc import Callable
@@ -18,6 +18,8 @@ from typing import TYPE_CHECKING
 
 from anaxis.core.errors import BadInput
 from anaxis.core.time.rates import parse_rate, rate_text
+from anaxis.work.sandbox.folders import handed_in, made_for_a_reader
+from anaxis.work.sandbox.guard import clean_environment, confined
 
 if TYPE_CHECKING:  # each kind loads what it needs: this module is the start of a process
     from anaxis.formats.editorial.cut_list import CutList
@@ -38,18 +40,20 @@ def safe_cut_list(path: Path, rate: Fraction) -> CutList:
 
 
 def _ask(kind: str, path: Path, remedy: str, *more: str) -> bytes:
-    environment = {k: os.environ[k] for k in ("PATH", "LANG", "TMPDIR") if k in os.environ}
+    folder = made_for_a_reader()
     try:
         done = subprocess.run(
-            [sys.executable, "-P", "-m", "anaxis.work.sandbox.apart", kind, str(path), *more],
+            confined("apart", folder, kind, str(handed_in(path, folder)), *more),
             capture_output=True,
             timeout=_WALL_S,
-            env=environment,
+            env=clean_environment() | {"TMPDIR": str(folder)},
         )
     except subprocess.TimeoutExpired as error:
         raise BadInput(
             f"{path.name} took longer than {_WALL_S} s to read and was given up: hand over a smaller one.", "too_slow"
         ) from error
+    finally:
+        shutil.rmtree(folder, ignore_errors=True)
     if done.stdout[:1] == b"S":
         return done.stdout[1:]
     if done.stdout[:1] == b"E":

@@ -7,9 +7,9 @@ budget's seconds or megabytes, and the process of the pages stays as large as it
 from __future__ import annotations
 
 import os
+import shutil
 import socket
 import subprocess
-import sys
 import threading
 import time
 from collections import deque
@@ -17,7 +17,8 @@ from typing import Any
 
 from anaxis.core.errors import BadInput
 from anaxis.work.sandbox.calculator import receive, send
-from anaxis.work.sandbox.guard import Limits, clean_environment
+from anaxis.work.sandbox.folders import made_for_a_reader
+from anaxis.work.sandbox.guard import Limits, clean_environment, confined
 from anaxis.work.sandbox.turns import Turns
 
 
@@ -26,12 +27,13 @@ class _Calculator:
 
     def __init__(self, memory_mb: int) -> None:
         ours, theirs = socket.socketpair()
+        self._folder = made_for_a_reader()
         self.line = ours
         self.process = subprocess.Popen(
-            [sys.executable, "-P", "-m", "anaxis.work.sandbox.calculator", str(theirs.fileno()), str(memory_mb)],
+            confined("calculator", self._folder, str(theirs.fileno()), str(memory_mb)),
             stdin=subprocess.DEVNULL,
             stderr=subprocess.DEVNULL,
-            env=clean_environment() | {"OPENBLAS_NUM_THREADS": "1"},
+            env=clean_environment() | {"OPENBLAS_NUM_THREADS": "1", "TMPDIR": str(self._folder)},
             pass_fds=[theirs.fileno()],
             start_new_session=True,
         )
@@ -52,6 +54,7 @@ class _Calculator:
         if self.process.poll() is None:
             self.process.kill()
         self.process.wait()
+        shutil.rmtree(self._folder, ignore_errors=True)
 
 
 class Calculators:

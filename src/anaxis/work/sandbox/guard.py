@@ -1,13 +1,15 @@
 """Reading files that cannot be trusted: each in a process of its own, from a warm pool.
 
 A crash, a hang or a flood of memory in a format library ends that process and becomes a sentence.
-The process gets no environment of ours (so no database address) and is used once.
+The process gets no environment of ours (so no database address), may do little else than compute
+(:mod:`anaxis.work.sandbox.confine`) and is used once.
 """
 
 from __future__ import annotations
 
 import json
 import os
+import shutil
 import signal
 import subprocess
 import sys
@@ -19,12 +21,13 @@ from typing import TYPE_CHECKING, Any
 
 from anaxis.core.errors import BadInput
 from anaxis.formats import MAX_FILE_BYTES, READABLE_SUFFIXES, require_readable
+from anaxis.work.sandbox.folders import handed_in, made_for_a_reader
 from anaxis.work.sandbox.turns import Turns
 
 if TYPE_CHECKING:  # the reading process is to start before all else
     from anaxis.core.scene.nodes import Scene
 
-_KEPT_ENVIRONMENT = ("PATH", "LANG", "LC_ALL", "TMPDIR", "OPENBLAS_CORETYPE", "OPENBLAS_L2_SIZE")
+_KEPT_ENVIRONMENT = ("PATH", "LANG", "LC_ALL", "OPENBLAS_CORETYPE", "OPENBLAS_L2_SIZE")
 # A process that was not kept ready takes a moment before it reads, more on a busy machine.
 _STARTS_S = 15
 
@@ -66,6 +69,12 @@ def clean_environment() -> dict[str, str]:
     return {k: os.environ[k] for k in _KEPT_ENVIRONMENT if k in os.environ}
 
 
+def confined(module: str, folder: Path, *args: str) -> list[str]:
+    """The command that runs a module of this package confined to a folder (:mod:`anaxis.work.sandbox.confine`)."""
+    # -P: never import from the current folder, which may hold the uploaded file.
+    return [sys.executable, "-P", "-m", "anaxis.work.sandbox.confined", str(folder), module, *args]
+
+
 class ParserPool:
     """Keeps ``warm`` parsing processes ready.
 
@@ -79,7 +88,7 @@ class ParserPool:
         self._only_for = only_for
         self._warm = warm
         self._turns = Turns(max(2, os.cpu_count() or 2))
-        self._ready: deque[subprocess.Popen[bytes]] = deque()
+        self._ready: deque[_Reader] = deque()
         self._lock = threading.Lock()
         self._closed = False
         self._refill()
@@ -87,13 +96,13 @@ class ParserPool:
     def _refill(self) -> None:
         with self._lock:
             while len(self._ready) < self._warm and not self._closed:
-                self._ready.append(_start(self._only_for))
+                self._ready.append(_Reader(self._only_for))
 
     def close(self) -> None:
         with self._lock:
             self._closed = True
             while self._ready:
-                _end(self._ready.popleft())
+                self._ready.popleft().end()
 
     def read(
         self, path: Path, layout: dict[str, Any] | None = None, suffixes: tuple[str, ...] = READABLE_SUFFIXES
@@ -107,20 +116,22 @@ class ParserPool:
         require_readable(path.name, suffixes)
         with self._turns.turn():
             with self._lock:
-                process = self._ready.popleft() if self._ready else None
-            if process is None or process.poll() is not None:
-                process = _start(self._only_for or path.name)
+                reader = self._ready.popleft() if self._ready else None
+            if reader is None or reader.process.poll() is not None:
+                if reader is not None:
+                    reader.end()
+                reader = _Reader(self._only_for or path.name)
             try:
-                return self._ask(process, path, layout)
+                return self._ask(reader, path, layout)
             finally:
-                _end(process)
+                reader.end()
                 if self._warm > 1:
                     threading.Thread(target=self._refill, daemon=True).start()
 
-    def _ask(self, process: subprocess.Popen[bytes], path: Path, layout: dict[str, Any] | None) -> Scene:
-        limits = self.limits
+    def _ask(self, reader: _Reader, path: Path, layout: dict[str, Any] | None) -> Scene:
+        limits, process = self.limits, reader.process
         task = {
-            "path": str(path),
+            "path": str(handed_in(path, reader.folder)),
             "max_bytes": limits.max_bytes,
             "memory_mb": limits.memory_mb,
             "wall_s": limits.wall_s,
@@ -151,23 +162,25 @@ class ParserPool:
         return scene_from_bytes(answer[1:])
 
 
-def _start(only_for: str) -> subprocess.Popen[bytes]:
-    environment = clean_environment()
-    # -P: never import from the current folder, which may hold the uploaded file.
-    return subprocess.Popen(
-        [sys.executable, "-P", "-m", "anaxis.work.sandbox.parser", *([Path(only_for).suffix] if only_for else [])],
-        stdin=subprocess.PIPE,
-        stdout=subprocess.PIPE,
-        stderr=subprocess.DEVNULL,
-        env=environment,
-        start_new_session=True,
-    )
+class _Reader:
+    """A reading process with its folder: the file is put there, and the folder goes with the process."""
 
+    def __init__(self, only_for: str) -> None:
+        self.folder = made_for_a_reader()
+        self.process = subprocess.Popen(
+            confined("parser", self.folder, *([Path(only_for).suffix] if only_for else [])),
+            stdin=subprocess.PIPE,
+            stdout=subprocess.PIPE,
+            stderr=subprocess.DEVNULL,
+            env=clean_environment() | {"TMPDIR": str(self.folder)},
+            start_new_session=True,
+        )
 
-def _end(process: subprocess.Popen[bytes]) -> None:
-    if process.poll() is None:
-        process.kill()
-    process.wait()
-    for stream in (process.stdin, process.stdout):
-        if stream:
-            stream.close()
+    def end(self) -> None:
+        if self.process.poll() is None:
+            self.process.kill()
+        self.process.wait()
+        for stream in (self.process.stdin, self.process.stdout):
+            if stream:
+                stream.close()
+        shutil.rmtree(self.folder, ignore_errors=True)

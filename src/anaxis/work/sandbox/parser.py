@@ -21,6 +21,7 @@ from typing import Any, BinaryIO
 
 from anaxis.core.errors import BadInput
 from anaxis.formats import FORMATS, ZIP_SUFFIX, read_file
+from anaxis.formats.zip_upload import UNPACKED_TIMES
 from anaxis.store.archive import scene_to_bytes
 from anaxis.work.sandbox.budget import allow_more
 
@@ -70,7 +71,8 @@ def _serve(task: dict[str, Any], answer: BinaryIO) -> None:
     resource.setrlimit(resource.RLIMIT_CPU, (seconds, seconds + 1))
     signal.alarm(int(task["wall_s"]))
     # What a zip unpacks to is counted beforehand; this holds for a reader gone wild.
-    resource.setrlimit(resource.RLIMIT_FSIZE, (3 << 30, 3 << 30))
+    most = (UNPACKED_TIMES + 1) * int(task["max_bytes"])
+    resource.setrlimit(resource.RLIMIT_FSIZE, (most, most))
     try:
         body = b"S" + scene_to_bytes(read_file(path, int(task["max_bytes"]), task["layout"]))
         if len(body) > int(task["answer_bytes"]):

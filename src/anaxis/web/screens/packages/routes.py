@@ -43,7 +43,7 @@ from anaxis.packages.model import Profile, profile_from_dict, profile_from_text
 from anaxis.store.packages import all_packages, free_key, get_package, shots_using, versions_of
 from anaxis.web.drawings.axes import axes_drawing, axes_svg, axis_turn
 from anaxis.web.drawings.habit import habit_svg
-from anaxis.web.pages import Store, TypedForm, name_of_upload, page
+from anaxis.web.pages import Store, TypedForm, name_of_upload, number_or_none, page
 
 router = APIRouter(prefix="/packages")
 _MAX_PROFILE_BYTES = 100_000
@@ -117,7 +117,7 @@ def calibrated(
     found = learned(
         first, free_key(store, wanted), label.strip() or wanted, _form_in(second, "camera"), _form_in(third, "pixels")
     )
-    keep_package(store, found.profile, f"learned from {name}")
+    keep_package(store, found.profile, f"learned from {name}", fresh=True)
     return page(request, "packages/learned/index.html", found=found, p=found.profile)
 
 
@@ -198,7 +198,10 @@ def edited(store: Store, key: str, form: TypedForm) -> Any:
     profile = get_package(store, key)
     document = changed_document(profile, form)
     made = profile_from_dict(document, f"The package '{key}'")
-    keep_package(store, made, form.get("change", "") or "edited")
+    made_from = number_or_none(form.get("made_from", ""), "the version this was made from")
+    keep_package(
+        store, made, form.get("change", "") or "edited", made_from=None if made_from is None else int(made_from)
+    )
     return RedirectResponse(f"/packages/{key}", status_code=303)
 
 
@@ -284,7 +287,8 @@ def habit_form(request: Request, store: Store, key: str, code: str = "") -> Any:
     kind = HABITS[code]
     params = {f.name: f.default for f in kind.fields}
     drawing = habit_svg(code, params, get_package(store, key).convention)
-    return page(request, "packages/habit.html", kind=kind, drawing=drawing, key=key)
+    newest = versions_of(store, key)[0].number if key not in shipped_profiles() else ""
+    return page(request, "packages/habit.html", kind=kind, drawing=drawing, key=key, newest=newest)
 
 
 @router.get("/{key}/profile.json")

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from pathlib import Path
 from typing import Any, NamedTuple
 
 import numpy as np
@@ -10,7 +9,7 @@ from fastapi import APIRouter, Request
 from fastapi.responses import HTMLResponse, Response
 
 from anaxis.app.deliver import get_delivery, get_delivery_file, proof_arrays, shot_camera_of
-from anaxis.app.hand_over import handed_again, outgoing_of
+from anaxis.app.hand_over import handed_again, outgoing_of, printed_sheet
 from anaxis.core.camera.projection import Projection, projection_of
 from anaxis.core.camera.track import Track
 from anaxis.core.outgoing import make_outgoing, numbers_of
@@ -18,7 +17,7 @@ from anaxis.core.scene.landmarks import Landmarks
 from anaxis.core.scene.picture import Picture
 from anaxis.core.space.axes import Convention
 from anaxis.core.typing import Floats
-from anaxis.delivery.transfer_sheet import sheet_html, sheet_pdf
+from anaxis.delivery.transfer_sheet import sheet_html
 from anaxis.packages.model import profile_from_dict
 from anaxis.store.queries import get_version, picture_of_version
 from anaxis.web.drawings.camera import proof_drawing
@@ -102,10 +101,9 @@ def sheet(store: Store, delivery_id: int) -> Response:
 
 
 @router.get("/{delivery_id}/sheet.pdf")
-def printed_sheet(store: Store, delivery_id: int) -> Response:
-    handed = handed_again(get_delivery(store, delivery_id))
-    name = f"{Path(handed.files[0].path.name).stem}.sheet.pdf"
-    return download_answer(name, sheet_pdf(sheet_html(handed)), "application/pdf")
+def printed(store: Store, delivery_id: int) -> Response:
+    name, data = printed_sheet(store, get_delivery(store, delivery_id))
+    return download_answer(name, data, "application/pdf")
 
 
 @router.get("/{delivery_id}/files/{name}")

@@ -105,10 +105,11 @@ def made_a_habit(
     )
     document = package.model_dump(mode="json")
     document["habits"] = [*document["habits"], *explanations[which]["causes"]]
-    if package.key in shipped_profiles():
+    fresh = package.key in shipped_profiles()
+    if fresh:
         document |= {"key": free_key(store, f"{package.key}-here"), "label": f"{package.label}, as it is here"}
     learned = profile_from_dict(document, "the package")
-    keep_package(store, learned, f"learned from {row.name}")
+    keep_package(store, learned, f"learned from {row.name}", fresh)
     last = next((d.format for d in version.deliveries if d.profile["key"] == package.key), "")
     delivery = deliver_version(store, version, learned, format_key or last or "usd", Options())
     return RedirectResponse(f"/deliveries/{delivery.id}", status_code=303)

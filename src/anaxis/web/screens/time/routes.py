@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Annotated, Any
 
-from fastapi import APIRouter, Form, Request
+from fastapi import APIRouter, Form, Query, Request
 
 from anaxis.app.edit import edit_version
 from anaxis.core.camera.track import Track
@@ -26,7 +26,9 @@ RATES = ("23.976", "24", "25", "29.97", "30", "47.952", "48", "50", "59.94", "60
 
 
 @router.get("/{camera_id}/rulers")
-def rulers(request: Request, store: Store, camera_id: int, version: int, rate: str = "") -> Any:
+def rulers(
+    request: Request, store: Store, camera_id: int, version: int, rate: Annotated[str, Query(alias="param_rate")] = ""
+) -> Any:
     kept = get_version(store, camera_id, version)
     return page(request, "camera/rulers.html", **rulers_context(kept, track_of(kept)[0], rate))
 

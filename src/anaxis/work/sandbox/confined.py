@@ -1,0 +1,29 @@
+"""``python -m anaxis.work.sandbox.confined FOLDER MODULE ARGS``: a module's ``main`` in a process that is confined first.
+
+Nothing but the standard library is loaded before, so that no thread of a library runs free. FOLDER is the only one that
+may be written. With ``check`` in the place of a module it says what could not be had, a line each.
+"""
+
+from __future__ import annotations
+
+import os
+import sys
+from importlib import import_module
+from pathlib import Path
+
+from anaxis.work.sandbox.confine import confine
+
+
+def main() -> None:
+    folder, module = sys.argv[1:3]
+    os.chdir(folder)
+    missing = confine(Path(folder))
+    if module == "check":
+        print("\n".join(missing))
+        return
+    sys.argv = [module, *sys.argv[3:]]
+    import_module(f"anaxis.work.sandbox.{module}").main()
+
+
+if __name__ == "__main__":
+    main()

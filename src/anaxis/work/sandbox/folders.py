@@ -1,0 +1,89 @@
+"""A folder of our own for all that is put aside, and in it one for each process that works on what came in.
+
+What a killed process left is cleared by whoever started it, and what a killed owner left when the next one starts.
+"""
+
+from __future__ import annotations
+
+import atexit
+import os
+import pwd
+import shutil
+import subprocess
+import sys
+import tempfile
+from pathlib import Path
+
+import psutil
+
+from anaxis.work.sandbox.confine import USER, runs_as
+
+
+def settle(base: Path | None = None) -> Path:
+    """From now on this process puts things aside in a folder of its own, gone when it ends; what others left is cleared."""
+    # A process of ours that was started by another has its folder beside that one's, not in it.
+    base = base or Path(os.environ.setdefault("ANAXIS_TMP", tempfile.gettempdir())) / f"anaxis-{os.geteuid()}"
+    base.mkdir(mode=0o711, parents=True, exist_ok=True)
+    if base.stat().st_uid != os.geteuid():  # somebody else was here first: not ours to trust
+        base = Path(tempfile.mkdtemp(prefix="anaxis-"))
+    for left in base.iterdir():
+        if not _lives(left.name):
+            shutil.rmtree(left, ignore_errors=True)
+    own = base / f"{os.getpid()}-{_born(os.getpid())}"
+    own.mkdir(mode=0o711, exist_ok=True)
+    tempfile.tempdir = os.environ["TMPDIR"] = str(own)
+    atexit.register(shutil.rmtree, own, ignore_errors=True)
+    return own
+
+
+def _born(pid: int) -> int:
+    return int(psutil.Process(pid).create_time())
+
+
+def _lives(name: str) -> bool:
+    pid, _, born = name.partition("-")
+    try:
+        return abs(_born(int(pid)) - int(born)) <= 1  # another process may have the number by now
+    except (ValueError, psutil.Error):
+        return False
+
+
+def how_readers_work() -> str:
+    """A sentence on what the processes that work on what came in may do on this machine, and what could not be had."""
+    folder = made_for_a_reader()
+    try:
+        asked = [sys.executable, "-P", "-m", "anaxis.work.sandbox.confined", str(folder), "check"]
+        done = subprocess.run(asked, capture_output=True, text=True, timeout=60)
+    finally:
+        shutil.rmtree(folder, ignore_errors=True)
+    said = (
+        f"files are read as the user {runs_as()}, with no new privileges, no network and nothing but the file in sight"
+    )
+    missing = [line for line in done.stdout.splitlines() if line]
+    if done.returncode:
+        missing = [f"any of it ({(done.stderr.splitlines() or ['?'])[-1]})"]
+    return said + (f"; this machine does not allow: {'; '.join(missing)}" if missing else "")
+
+
+def made_for_a_reader() -> Path:
+    """A fresh folder that only a process which works on what came in may use, whoever it works as."""
+    folder = Path(tempfile.mkdtemp(prefix="reader-"))
+    if os.geteuid() == 0 and runs_as() == USER:
+        user = pwd.getpwnam(USER)
+        os.chown(folder, user.pw_uid, user.pw_gid)
+    return folder
+
+
+def handed_in(path: Path, folder: Path) -> Path:
+    """The file at ``path`` put into a reader's folder under its own name."""
+    inside = folder / "in"
+    inside.mkdir(mode=0o755)
+    to = inside / path.name
+    try:
+        if os.geteuid() == 0:
+            raise OSError  # a link would keep its owner and its rights
+        os.link(path, to)
+    except OSError:
+        shutil.copyfile(path, to)
+        to.chmod(0o644)
+    return to
