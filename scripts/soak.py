@@ -51,6 +51,7 @@ class Watch:
     last_kill: float = -1e9
     kills: list[str] = field(default_factory=list)
     conflicts: int = 0
+    refused: list[str] = field(default_factory=list)
     lock: threading.Lock = field(default_factory=threading.Lock)
 
 
@@ -91,7 +92,9 @@ class User(threading.Thread):
         killed = begun - self.watch.last_kill < AWAY_S + took
         with self.watch.lock:
             said = "busy" if status == 503 else str(status)
-            self.watch.statuses[said] += 1
+            self.watch.statuses[said if status < 400 or status == 503 else f"{said} {kind}"] += 1
+            if status == 422 and len(self.watch.refused) < 12:
+                self.watch.refused.append(f"{kind}: {' '.join(re.sub('<[^>]+>', ' ', answer.text).split())[-260:]}")
             if not killed:
                 self.watch.took_s[kind].append(took)
             if (status >= 500 and status != 503) or status in (400, 403, 404, 408, 413, 421):
@@ -341,6 +344,8 @@ def report(watch: Watch, database: str, minutes: float) -> bool:
             break
         time.sleep(1)
     print(f"  work: {states}, still in the queue {queued[0] if queued else 0}")
+    for line in sorted(set(watch.refused)):
+        print("  refused", line)
     for line in watch.wrong[:20]:
         print("  WRONG", line[:400])
     lost = waiting > 0 or states.get("failed", 0) > 0

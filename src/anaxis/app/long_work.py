@@ -9,6 +9,7 @@ from sqlalchemy.orm import Session
 
 from anaxis.app.deliver import deliver_versions
 from anaxis.app.hand_over import bundles_of, keep_made_file
+from anaxis.app.waiting import let_go
 from anaxis.core.motion.reduce import Progress
 from anaxis.delivery.options import Options
 from anaxis.delivery.ready import prepare, reduce_keys
@@ -38,6 +39,7 @@ def _keys(session: Session, job: Job, tell: Progress) -> dict[str, Any]:
     params, version = job.params, job.version
     profile = profile_from_dict(params["profile"], "the package's profile")
     track, landmarks, _ = track_of(version)
+    let_go(session)
     outgoing = prepare(track, landmarks, picture_of_version(version), profile)
     found = reduce_keys(outgoing, params["format"], params["reduce_px"], tell)
     return found.summary() | {

@@ -16,8 +16,8 @@ from typing import Any
 
 from sqlalchemy.orm import Session
 
-from anaxis.app.examined import Document, Here
-from anaxis.app.waiting import examiner_of
+from anaxis.app.examined import Document, Examiner
+from anaxis.app.waiting import let_go
 from anaxis.core.motion.reduce import Progress
 from anaxis.core.proof.proof import Proof
 from anaxis.core.time.rates import plain_frame
@@ -37,10 +37,11 @@ def made(
     session: Session, work: Callable[..., Made], what: str, *of: Any, progress: Progress = lambda share: None
 ) -> Made:
     """A function of this module done apart, or here where nobody waits. Raises BadInput, also Busy."""
-    examiner = examiner_of(session)
-    if isinstance(examiner, Here):
+    maker: Examiner | None = session.info.get("maker")
+    let_go(session)
+    if maker is None:
         return work(*of, progress=progress)
-    return examiner.ask("anaxis.app.made:unpacked", {"work": work.__name__}, [pickle.dumps(of)], what)
+    return maker.ask("anaxis.app.made:unpacked", {"work": work.__name__}, [pickle.dumps(of)], what)
 
 
 def unpacked(given: Document, blocks: list[bytes]) -> Made:

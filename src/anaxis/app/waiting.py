@@ -30,12 +30,12 @@ class _Waiting:
 
 
 def let_go(session: Session) -> None:
-    """Give the connection back while something else is waited for, where the session is a page's own.
+    """Give the connection back while something else is waited for or worked out, where the session's owner says so.
 
     What was read stays readable; what is written later is kept all together, as before.
     """
     waiting = session.new or session.dirty or session.deleted or session.info.get("wrote")
-    if "examiner" in session.info and not waiting and not session.in_nested_transaction():
+    if session.info.get("lets_go") and not waiting and not session.in_nested_transaction():
         session.commit()
 
 

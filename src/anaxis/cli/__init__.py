@@ -60,7 +60,7 @@ def cli() -> None:
 def main() -> None:
     """Entry point: every failure a person can mend is one sentence and exit code 2."""
     try:
-        cli.main(standalone_mode=False)
+        cli.main(prog_name="anaxis", standalone_mode=False)
     except BadInput as error:
         click.echo(f"anaxis: {error.sentence}", err=True)
         sys.exit(2)

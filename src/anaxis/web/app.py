@@ -7,6 +7,7 @@ import logging
 import os
 from collections.abc import AsyncIterator, Awaitable, Callable
 from contextlib import asynccontextmanager
+from dataclasses import replace
 
 from fastapi import FastAPI, Request, Response
 from fastapi.exceptions import RequestValidationError
@@ -88,13 +89,16 @@ def create_app(
     @asynccontextmanager
     async def lifespan(app: FastAPI) -> AsyncIterator[None]:
         app.state.parsers = ParserPool(warm=warm_readers, limits=limits)
-        app.state.calculators = Calculators(limits)
+        app.state.calculators = Calculators(limits, keeps_bytes=64_000_000)
+        # What is written and printed is ours and not a stranger's: its libraries alone take more addresses than a file may.
+        app.state.makers = Calculators(replace(limits, memory_mb=limits.memory_mb + 3000, wall_s=limits.wall_s + 30))
         app.state.worker = WorkerProcess(engine) if own_worker else None
         yield
         if app.state.worker is not None:
             app.state.worker.close()
         app.state.parsers.close()
         app.state.calculators.close()
+        app.state.makers.close()
         engine.dispose()
 
     app = FastAPI(title="Anaxis", version=__version__, lifespan=lifespan, docs_url=None, redoc_url=None)
@@ -162,7 +166,8 @@ async def _bad_input(request: Request, error: Exception) -> Response:
     back = None if request.headers.get("hx-request") else said_where_it_was_asked(request, error.sentence)
     if back is not None:
         return back
-    status = 404 if isinstance(error, NotFound) else 503 if isinstance(error, Busy) else 422
+    by_code = {"disk_full": 507, "conflict": 409}
+    status = 404 if isinstance(error, NotFound) else 503 if isinstance(error, Busy) else by_code.get(error.code, 422)
     answer = _say(request, error.sentence, status)
     if status == 503:
         answer.headers["Retry-After"] = "30"

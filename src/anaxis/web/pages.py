@@ -65,6 +65,8 @@ templates.env.filters |= {
     "frame": format_frame,
     "length_range": length_range,
     "rate": lambda text: rate_label(parse_rate(text)),
+    # In addresses of what a browser may keep: the numbers of another store begin at 1 too.
+    "stamp": lambda at: f"{at.timestamp():.0f}",
     "megabytes": lambda size: f"{size / 1e6:.2f} MB" if size >= 10_000 else f"{size / 1000:.1f} kB",
 }
 templates.env.globals |= {"app_version": __version__, "quantities": QUANTITIES, "of_the_shot": OF_THE_SHOT}
@@ -93,7 +95,13 @@ def _session(request: Request, head: Annotated[int | None, Depends(_head_seen)])
     with Session(
         request.app.state.engine,
         expire_on_commit=False,
-        info={"head_seen": head, "examiner": request.app.state.calculators, "actor": LOCAL},
+        info={
+            "head_seen": head,
+            "examiner": request.app.state.calculators,
+            "maker": request.app.state.makers,
+            "actor": LOCAL,
+            "lets_go": True,
+        },
     ) as session:
         try:
             yield session

@@ -80,7 +80,8 @@ def _do(engine: Engine, number: int) -> None:
             session.execute(update(Job).where(Job.id == number, Job.state == "stopping").values(state="stopped"))
             return
     try:
-        with Session(engine, expire_on_commit=False) as session, session.begin():
+        # One short transaction at its end: no connection is held while it is worked out.
+        with Session(engine, expire_on_commit=False, info={"lets_go": True}) as session:
             job = session.get_one(Job, number)
             # What the work needs is loaded once it is there: until then it is told apart from work nobody took up.
             kinds = import_module("anaxis.app.long_work").KINDS
@@ -88,6 +89,7 @@ def _do(engine: Engine, number: int) -> None:
             done = update(Job).where(Job.id == number, Job.state == "running")
             if not session.execute(done.values(state="done", share=1.0, result=result).returning(Job.id)).first():
                 raise Stopped
+            session.commit()
     except Stopped:
         _end(engine, number, "stopped", "")
     except BadInput as error:

@@ -7,6 +7,7 @@ back as a sentence.
 
 from __future__ import annotations
 
+import errno
 import json
 import os
 import socket
@@ -77,6 +78,11 @@ def _answer(asked: dict[str, Any], blocks: list[bytes], memory_mb: int) -> tuple
         return {"answer": document}, made
     except BadInput as error:
         return dict(error.as_dict()), []
+    except OSError as error:
+        if error.errno not in (errno.ENOSPC, errno.EDQUOT):
+            return {"failed": "".join(traceback.format_exception(error))}, []
+        sentence = "The disk is full; nothing was changed. Make room on it, then try again."
+        return dict(BadInput(sentence, "disk_full").as_dict()), []
     except Exception as error:
         if isinstance(error, MemoryError) or "allocate" in str(error).lower():
             return _too_large(asked, memory_mb), []

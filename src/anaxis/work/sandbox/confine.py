@@ -29,16 +29,9 @@ _LANDLOCK_CREATE, _LANDLOCK_ADD, _LANDLOCK_RESTRICT = 444, 445, 446
 _LOOK, _EXECUTE_AND_LOOK, _ALL_FILES, _ALL_TCP = 0b1100, 0b1101, (1 << 15) - 1, 0b11
 _ON_A_FILE = 0b100_0000_0000_0111  # execute, write, read, truncate
 _SYSTEM = (
-    "/usr",
-    "/lib",
-    "/lib64",
-    "/lib32",
-    "/etc/ld.so.cache",
-    "/etc/localtime",
-    "/etc/ssl",
-    "/etc/fonts",
-    "/sys/devices/system",
-)
+    "/usr", "/lib", "/lib64", "/lib32", "/sys/devices/system", "/var/cache/fontconfig",
+    *(f"/etc/{name}" for name in ("ld.so.cache", "localtime", "ssl", "fonts", "mime.types")),
+)  # fmt: skip
 _PROC = ("/proc/self", "/proc/cpuinfo", "/proc/meminfo", "/proc/stat", "/proc/sys")
 _DEVICES = ("/dev/null", "/dev/zero", "/dev/urandom", "/dev/random")
 USER = "nobody"

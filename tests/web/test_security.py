@@ -1,0 +1,196 @@
+"""What a request must show and an answer carries: against other sites, other hosts, planted words, slow and many bodies."""
+
+from __future__ import annotations
+
+import asyncio
+import inspect
+import re
+import socket
+from collections.abc import Iterator
+from pathlib import Path
+
+import httpx
+import pytest
+from fastapi import FastAPI
+from fastapi.routing import APIRoute
+from sqlalchemy import Engine
+from starlette.types import Message, Scope
+
+from anaxis.web.app import SCREENS, create_app
+from anaxis.web.bodies import Bodies, BodyLimits
+from anaxis.web.security import hosts_allowed
+from pages import Visitor
+
+TEMPLATES = Path(__file__).resolve().parents[2] / "src" / "anaxis"
+
+
+@pytest.mark.parametrize(
+    ("headers", "status"),
+    [
+        ({}, 303),
+        ({"Origin": "http://elsewhere.example"}, 403),
+        ({"Origin": "null"}, 403),
+        ({"Origin": "http://127.0.0.1:1"}, 403),  # another server on this machine
+        ({"Origin": "", "Referer": "http://elsewhere.example/HOST"}, 403),
+        ({"Origin": ""}, 403),  # neither: not taken on trust
+        ({"Sec-Fetch-Site": "cross-site"}, 403),
+        ({"Sec-Fetch-Site": "same-site"}, 403),
+        ({"Host": "elsewhere.example"}, 421),
+        ({"Host": "127.0.0.1.elsewhere.example"}, 421),
+    ],
+)
+def test_another_sites_page_changes_nothing(headers: dict[str, str], status: int, site: str) -> None:
+    with Visitor(base_url=site, timeout=60) as client:
+        answer = client.post("/packages/zup-lh-cm/copy", data={"new_key": "taken"}, headers=headers)
+        assert answer.status_code == status
+        assert (client.get("/packages/taken").status_code == 200) == (status == 303)
+
+
+def test_a_page_that_says_by_its_referer_that_it_is_ours_is_believed(site: str) -> None:
+    answer = httpx.post(
+        f"{site}/packages/zup-lh-cm/copy", data={"new_key": "x"}, headers={"Referer": f"{site}/packages"}
+    )
+    assert answer.status_code == 303
+    assert httpx.post(f"{site}/packages/zup-lh-cm/copy", data={"new_key": "y"}).status_code == 403
+
+
+def test_a_foreign_name_that_leads_here_reads_nothing(site: str, monkeypatch: pytest.MonkeyPatch) -> None:
+    answer = httpx.get(site, headers={"Host": "elsewhere.example"})
+    assert answer.status_code == 421 and "elsewhere.example" in answer.text and "ANAXIS_HOSTS" in answer.text
+    monkeypatch.setenv("ANAXIS_HOSTS", "mill.example, [2001:db8::1]")
+    assert {"mill.example", "2001:db8::1", "10.0.0.7", "localhost"} <= hosts_allowed("10.0.0.7")
+    assert "0.0.0.0" not in hosts_allowed("0.0.0.0")
+
+
+def test_every_answer_says_what_a_browser_may_do_with_it(site: str) -> None:
+    for path in ("/", "/packages", "/nowhere", "/static/anaxis.css"):
+        held = httpx.get(site + path).headers
+        policy = held["content-security-policy"]
+        assert "frame-ancestors 'none'" in policy and "script-src 'self';" in policy and "default-src 'none'" in policy
+        assert held["x-content-type-options"] == "nosniff" and held["referrer-policy"] == "same-origin"
+        assert held["x-frame-options"] == "DENY"
+        assert (held.get("cache-control") == "no-store") == (not path.startswith("/static"))
+
+
+def test_no_page_holds_a_script_of_its_own() -> None:
+    pages = [p for p in TEMPLATES.rglob("*.html") if "web" in p.parts]
+    assert len(pages) > 30
+    for path in pages:
+        text = path.read_text()
+        scripts = [s for s in re.findall(r"<script\b[^>]*>", text) if "src=" not in s and "application/json" not in s]
+        assert not scripts and not re.search(r"\son[a-z]+\s*=\s*[\"']|hx-on|js:|javascript:", text), path
+
+
+def test_words_planted_in_a_cookie_are_not_shown(site: str) -> None:
+    for planted in ("Call%20this%20number", "IkNhbGwgdGhpcyBudW1iZXIi.aaaa.bbbb"):
+        assert "number" not in httpx.get(site, headers={"Cookie": f"said={planted}"}).text
+
+
+def test_no_handler_works_on_the_loop() -> None:
+    """A handler that is a coroutine would hold up everybody while it waits for the database."""
+    routers = [getattr(s, name) for s in SCREENS for name in ("router", "several", "schema_router") if hasattr(s, name)]
+    routes = [r for router in routers for r in router.routes if isinstance(r, APIRoute)]
+    assert len(routes) > 60 and not [r.path for r in routes if inspect.iscoroutinefunction(r.endpoint)]
+
+
+def test_after_a_failure_the_connection_serves_the_next_request(
+    site: str, monkeypatch: pytest.MonkeyPatch, caplog: pytest.LogCaptureFixture
+) -> None:
+    def broken(*_: object) -> None:
+        raise RuntimeError("the mill has stopped")
+
+    monkeypatch.setattr("anaxis.web.screens.packages.routes.all_packages", broken)
+    with httpx.Client(base_url=site, timeout=60) as client:
+        answer = client.get("/packages")
+        assert answer.status_code == 500 and "Something in Anaxis itself failed" in answer.text
+        assert "mill" not in answer.text and "Traceback" not in answer.text
+        with socket.socket() as line:  # by hand: one connection, two requests
+            host, port = site.removeprefix("http://").split(":")
+            line.connect((host, int(port)))
+            for path, status in (("/packages", b"500"), ("/alive", b"200")):
+                line.sendall(f"GET {path} HTTP/1.1\r\nHost: {host}:{port}\r\n\r\n".encode())
+                line.settimeout(20)
+                said = b""
+                while b"\r\n\r\n" not in said or (status == b"500" and b"</html>" not in said):
+                    got = line.recv(65536)
+                    assert got, f"the connection was closed before {path} was answered"
+                    said += got
+                assert said.startswith(b"HTTP/1.1 " + status)
+    assert "the mill has stopped" in caplog.text
+
+
+# Bodies
+
+
+def _app(limits: BodyLimits) -> Bodies:
+    app = FastAPI()
+
+    @app.post("/")
+    async def take(data: bytes = b"") -> str:
+        return "taken"
+
+    async def whole(scope: Scope, receive: object, send: object) -> None:
+        more = True
+        while more:
+            message = await receive()  # type: ignore[operator]
+            more = message.get("more_body", False)
+        await app(scope, _nothing, send)  # type: ignore[arg-type]
+
+    return Bodies(whole, limits)  # type: ignore[arg-type]
+
+
+async def _nothing() -> Message:
+    return {"type": "http.request", "body": b"", "more_body": False}
+
+
+def _scope(client: str = "10.0.0.1") -> Scope:
+    return {"type": "http", "method": "POST", "path": "/", "headers": [], "query_string": b"", "client": (client, 1)}
+
+
+async def _answer(app: Bodies, parts: Iterator[tuple[float, bytes]], client: str = "10.0.0.1") -> tuple[int, str]:
+    said: list[Message] = []
+
+    async def receive() -> Message:
+        wait, data = next(parts)
+        await asyncio.sleep(wait)
+        return {"type": "http.request", "body": data, "more_body": data != b""}
+
+    async def send(message: Message) -> None:
+        said.append(message)
+
+    await app(_scope(client), receive, send)
+    return said[0]["status"], said[1]["body"].decode()
+
+
+@pytest.mark.parametrize(
+    ("parts", "status"),
+    [
+        ([(0, b"x" * 900), (0, b"")], 200),
+        ([(0, b"x" * 900), (0, b"x" * 900), (0, b"")], 413),
+        ([(0, b"x"), (5, b"x"), (0, b"")], 408),  # a pause
+        ([*((0.04, b"x") for _ in range(30)), (0, b"")], 408),  # never a pause, and never an end
+    ],
+)
+def test_a_body_too_long_or_too_slow_ends_in_a_sentence(parts: list[tuple[float, bytes]], status: int) -> None:
+    limits = BodyLimits(1000, grace_s=0.3, pause_s=1.0, least_bytes_s=1000)
+    found, said = asyncio.run(_answer(_app(limits), iter(parts)))
+    assert found == status and (status == 200 or said.endswith(".") or "limit" in said)
+
+
+def test_one_clients_many_bodies_leave_room_for_others() -> None:
+    app = _app(BodyLimits(1000, open_each=3, open_all=5, pause_s=2.0))
+
+    async def all_at_once() -> list[int]:
+        slow = [(0.5, b"x"), (0.5, b"")]
+        asked = [_answer(app, iter(slow), "10.0.0.1") for _ in range(6)]
+        asked += [_answer(app, iter(slow), "10.0.0.2") for _ in range(2)]
+        first = [s for s, _ in await asyncio.gather(*asked)]
+        return [*first, (await _answer(app, iter(slow), "10.0.0.1"))[0]]
+
+    assert sorted(asyncio.run(all_at_once())) == [200] * 6 + [503] * 3
+
+
+def test_the_pages_bodies_are_limited_so(engine: Engine, database_url: str) -> None:
+    app = create_app(database_url, warm_readers=0)
+    found = next(m for m in app.user_middleware if m.cls is Bodies).kwargs["limits"]
+    assert 0 < found.pause_s <= 30 and found.grace_s <= 60 and found.open_each < found.open_all <= 100

@@ -1,0 +1,128 @@
+"""Processes that work on what came in: what they can reach, and what is left of them."""
+
+from __future__ import annotations
+
+import json
+import os
+import socket
+import subprocess
+import sys
+import tempfile
+import zipfile
+from pathlib import Path
+
+import psutil
+import pytest
+
+from anaxis.core.errors import BadInput
+from anaxis.formats.zip_upload import read_zip, unpack
+from anaxis.work.sandbox.folders import how_readers_work, made_for_a_reader, settle
+from anaxis.work.sandbox.guard import Limits, ParserPool, clean_environment
+
+PROBE = """
+import json, os, socket, sys
+from pathlib import Path
+from anaxis.work.sandbox.confine import confine
+own, outside, port = Path(sys.argv[1]), Path(sys.argv[2]), int(sys.argv[3])
+missing = confine(own)
+def can(do):
+    try:
+        do()
+        return True
+    except OSError:
+        return False
+(own / "kept").write_text("x")
+status = Path("/proc/self/status").read_text()
+print(json.dumps({
+    "missing": missing,
+    "reads": can(lambda: outside.read_text()), "lists": can(lambda: list(outside.parent.iterdir())),
+    "writes": can(lambda: (outside.parent / "made").write_text("x")), "passwords": can(lambda: Path("/etc/passwd").read_text()),
+    "network": can(lambda: socket.create_connection(("127.0.0.1", port), 3)),
+    "spawns_with_more": "NoNewPrivs:\\t1" not in status,
+    "capabilities": status.split("CapEff:")[1].split()[0].strip("0") != "",
+    "user": os.geteuid(), "own": (own / "kept").read_text(),
+}))
+"""
+
+
+def test_a_reader_reaches_nothing_but_its_own_folder(tmp_path: Path) -> None:
+    """What this machine cannot give is said, and only that may be possible."""
+    outside = tmp_path / "outside.txt"
+    outside.write_text("somebody else's")
+    folder = made_for_a_reader()
+    with socket.create_server(("127.0.0.1", 0)) as server:
+        done = subprocess.run(
+            [sys.executable, "-P", "-c", PROBE, str(folder), str(outside), str(server.getsockname()[1])],
+            capture_output=True, text=True, env=clean_environment(), check=True,
+        )  # fmt: skip
+    seen = json.loads(done.stdout)
+    assert seen["own"] == "x" and not seen["spawns_with_more"] and not seen["capabilities"]
+    missing = " ".join(seen["missing"])
+    if "files" not in missing:
+        assert not (seen["reads"] or seen["lists"] or seen["writes"] or seen["passwords"])
+    if "network" not in missing:
+        assert not seen["network"]
+    if os.geteuid() == 0 and "another user" not in missing:
+        assert seen["user"] != 0
+    assert all(word in how_readers_work() for word in seen["missing"])
+
+
+def test_files_come_through_as_before_and_nothing_is_left(demo_files: dict[str, Path], tmp_path: Path) -> None:
+    own = settle(tmp_path / "own")
+    try:
+        pool = ParserPool(warm=0)
+        scene = pool.read(demo_files["TW_010"])
+        assert scene.name == demo_files["TW_010"].name and scene.cameras
+        with pytest.raises(BadInput, match="took longer than 1 s"):
+            ParserPool(warm=0, limits=Limits(wall_s=1)).read(_slow(tmp_path))
+        assert list(own.iterdir()) == []
+    finally:
+        tempfile.tempdir = None
+        os.environ.pop("TMPDIR", None)
+
+
+def _slow(folder: Path) -> Path:
+    path = folder / "slow.csv"
+    path.write_text("frame,x,y,z,rx,ry,rz\n" + "".join(f"{i},{i}.5,0,0,0,{i},0\n" for i in range(95_000)) * 1)
+    big = folder / "slow.dae"
+    big.write_bytes(
+        b'<COLLADA version="1.4.1"><library_visual_scenes><visual_scene>'
+        + b"<node/>" * 2_000_000
+        + b"</visual_scene></library_visual_scenes></COLLADA>"
+    )
+    return big
+
+
+def test_what_a_killed_process_left_is_cleared_by_the_next(tmp_path: Path) -> None:
+    ended = subprocess.Popen([sys.executable, "-c", "import time; time.sleep(60)"])
+    born = int(psutil.Process(ended.pid).create_time())
+    left, living = (
+        tmp_path / f"{ended.pid}-{born}",
+        tmp_path / f"{os.getppid()}-{int(psutil.Process(os.getppid()).create_time())}",
+    )
+    for folder in (left, living, tmp_path / f"{ended.pid}-1", tmp_path / "stray"):
+        folder.mkdir()
+        (folder / "half").write_bytes(bytes(1000))
+    command = "import sys; from pathlib import Path; from anaxis.work.sandbox.folders import settle; print(settle(Path(sys.argv[1])))"
+
+    def settled() -> list[Path]:
+        done = subprocess.run(
+            [sys.executable, "-c", command, str(tmp_path)], capture_output=True, text=True, check=True
+        )
+        assert not Path(done.stdout.strip()).exists()  # its own is gone with it
+        return sorted(tmp_path.iterdir())
+
+    assert settled() == sorted([left, living])
+    ended.kill()
+    ended.wait()
+    assert settled() == [living]
+
+
+def test_a_zip_unpacks_to_no_more_than_follows_from_the_largest_file(tmp_path: Path) -> None:
+    path = tmp_path / "large.zip"
+    with zipfile.ZipFile(path, "w", zipfile.ZIP_DEFLATED) as out:
+        out.writestr("shot.usda", bytes(6_000_000))
+    with pytest.raises(BadInput, match="unpacks to 1 files of 5 MB"):
+        unpack(path, tmp_path, 5_000_000)
+    with pytest.raises(BadInput, match="unpacks to 1 files"):
+        read_zip(path, lambda *_: None, (".usda",), 5_000_000)  # type: ignore[arg-type,return-value]
