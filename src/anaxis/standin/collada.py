@@ -38,7 +38,7 @@ def evaluate(
     """
     from lxml import etree
 
-    root = etree.parse(str(path), etree.XMLParser(resolve_entities=False, no_network=True)).getroot()
+    root = etree.parse(str(path), etree.XMLParser(resolve_entities=False, no_network=True, huge_tree=True)).getroot()
     instances = [(str(e.getparent().get("name")), e) for e in root.iter(f"{_NS}instance_camera")]
     instance = chosen(path.name, instances, wanted)
     chain, node = [], instance.getparent()

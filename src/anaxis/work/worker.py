@@ -80,11 +80,11 @@ def _do(engine: Engine, number: int) -> None:
             session.execute(update(Job).where(Job.id == number, Job.state == "stopping").values(state="stopped"))
             return
     try:
+        # What the work needs is loaded once it is there: until then it is told apart from work nobody took up.
+        kinds = import_module("anaxis.app.long_work").KINDS
         # One short transaction at its end: no connection is held while it is worked out.
         with Session(engine, expire_on_commit=False, info={"lets_go": True}) as session:
             job = session.get_one(Job, number)
-            # What the work needs is loaded once it is there: until then it is told apart from work nobody took up.
-            kinds = import_module("anaxis.app.long_work").KINDS
             result = kinds[job.kind](session, job, Teller(engine, number))
             done = update(Job).where(Job.id == number, Job.state == "running")
             if not session.execute(done.values(state="done", share=1.0, result=result).returning(Job.id)).first():

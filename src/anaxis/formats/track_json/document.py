@@ -126,7 +126,7 @@ def read_track_json(path: Path, within: Path | None = None) -> Scene:
     """Read a track document; raises BadInput that says which field is wrong."""
     try:
         document = json.loads(path.read_text(encoding="utf-8"))
-    except (json.JSONDecodeError, UnicodeDecodeError, RecursionError) as error:
+    except (ValueError, RecursionError) as error:
         where = f" (line {error.lineno}, column {error.colno})" if isinstance(error, json.JSONDecodeError) else ""
         raise BadInput(
             f"{path.name} is not readable JSON{where}: it breaks off or is another kind of file; export it again."

@@ -67,9 +67,10 @@ def _operation(form: dict[str, str]) -> Operation:
     """An operation as a finding's remedy gives it, or as it was typed."""
     if form.get("operation"):
         try:
-            return recipe_from_document([json.loads(form["operation"])])[0]
-        except json.JSONDecodeError as error:
+            remedy = json.loads(form["operation"])
+        except (ValueError, RecursionError) as error:
             raise BadInput("That remedy cannot be read: reload the page and try again.") from error
+        return recipe_from_document([remedy])[0]
     kind = kind_of(form.get("code", ""))
     typed = {f.name: form.get(f"param_{f.name}", "") for f in kind.fields}
     return kind.operation(typed)
