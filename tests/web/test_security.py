@@ -21,7 +21,7 @@ from starlette.types import Message, Scope
 from anaxis.web.app import SCREENS, create_app
 from anaxis.web.bodies import Bodies, BodyLimits
 from anaxis.web.security import hosts_allowed
-from pages import Visitor
+from pages import Visitor, take_in
 
 T = TypeVar("T")
 TEMPLATES = Path(__file__).resolve().parents[2] / "src" / "anaxis"
@@ -203,3 +203,18 @@ def test_the_pages_bodies_are_limited_so(engine: Engine, database_url: str) -> N
     app = create_app(database_url, warm_readers=0)
     found = next(m for m in app.user_middleware if m.cls is Bodies).kwargs["limits"]
     assert 0 < found.pause_s <= 30 and found.grace_s <= 60 and found.open_each < found.open_all <= 100
+
+
+def test_what_nothing_runs_at_is_a_sentence_everywhere(site: str, demo_files: dict[str, Path]) -> None:
+    take_in(site, demo_files["TW_010"])
+    retime = {"version": "1", "action": "add", "code": "rate", "param_keep": "time"}
+    with Visitor(base_url=site, timeout=60) as client:
+        for rate in ("1/1000000000000", "9" * 400, "1e308", "nan", "0.001", "1/" + "9" * 30):
+            for answer in (
+                client.get("/cameras/1/rulers", params={"version": "1", "param_rate": rate}),
+                client.post("/shots/1/expected", data={"rate": rate}),
+                client.post("/cameras/1/recipe", data=retime | {"param_rate": rate}),
+            ):
+                assert answer.status_code == 422 and "frame rate" in answer.text
+        assert client.post("/shots/1/expected", data={"first_frame": "1e308"}).status_code == 422
+        assert client.get("/").status_code == 200

@@ -16,8 +16,10 @@ import pytest
 
 from anaxis.core.errors import BadInput
 from anaxis.formats.zip_upload import read_zip, unpack
+from anaxis.work.sandbox.calculators import Calculators
 from anaxis.work.sandbox.folders import how_readers_work, made_for_a_reader, settle
 from anaxis.work.sandbox.guard import Limits, ParserPool, clean_environment
+from anaxis.work.sandbox.kept import Kept
 
 PROBE = """
 import json, os, socket, sys
@@ -126,3 +128,34 @@ def test_a_zip_unpacks_to_no_more_than_follows_from_the_largest_file(tmp_path: P
         unpack(path, tmp_path, 5_000_000)
     with pytest.raises(BadInput, match="unpacks to 1 files"):
         read_zip(path, lambda *_: None, (".usda",), 5_000_000)  # type: ignore[arg-type,return-value]
+
+
+def test_an_answer_is_worked_out_once_and_a_sentence_is_not_for_ever(monkeypatch: pytest.MonkeyPatch) -> None:
+    asked: list[str] = []
+
+    def worked_out(self: Calculators, function: str, given: dict[str, int], blocks: list[bytes], what: str) -> object:
+        asked.append(what)
+        if what == "bad":
+            raise BadInput("It took too long.", "too_slow")
+        return {"n": given["n"]}, [blocks[0] * 2]
+
+    monkeypatch.setattr(Calculators, "_worked_out", worked_out)
+    calculators = Calculators(Limits(), keeps_bytes=10_000)
+    for _ in range(2):
+        answer, made = calculators.ask("m:f", {"n": 1}, [b"ab"], "file")
+        assert (answer, made) == ({"n": 1}, [b"abab"])
+        answer["n"] = 9  # whoever was answered may do with it what they like
+        with pytest.raises(BadInput, match="too long") as error:
+            calculators.ask("m:f", {"n": 1}, [b"ab"], "bad")
+        assert error.value.code == "too_slow"
+    calculators.ask("m:f", {"n": 2}, [b"ab"], "file")
+    calculators.ask("m:f", {"n": 1}, [b"a", b"b"], "file")
+    assert asked == ["file", "bad", "file", "file"]
+    monkeypatch.setattr("anaxis.work.sandbox.kept._SENTENCE_S", -1.0)
+    with pytest.raises(BadInput):
+        calculators.ask("m:f", {"n": 1}, [b"ab"], "bad")
+    assert asked[-1] == "bad"
+    kept = Kept(1000)
+    for i in range(50):
+        kept.put(bytes([i]), ({"n": i}, [bytes(90)]))
+    assert kept.get(bytes([49])) is not None and kept.get(bytes([0])) is None

@@ -104,10 +104,12 @@ def _worked(url: str) -> str:
         engine.dispose()
 
 
-def test_asked_to_stop_all_of_it_ends_whatever_it_is_doing(running: Running) -> None:
+def test_asked_to_stop_all_of_it_ends_whatever_it_is_doing(running: Running, tmp_path: Path) -> None:
     start, site = running
     everything = [start, *start.children(recursive=True)]
     assert {"serve", "worker"} <= {a for p in everything for a in p.cmdline()}
+    folder = tmp_path / "var"
+    assert [oct(p.stat().st_mode & 0o777) for p in (folder, folder / "postgres.log")] == ["0o711", "0o600"]
     # Somebody who holds a connection open and says nothing does not keep it.
     with httpx.Client(base_url=site) as held:
         held.get("/alive")
