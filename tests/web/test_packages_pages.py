@@ -41,6 +41,13 @@ def what_comes_back(sent: Path, truth: Profile, folder: Path) -> Path:
     )[0]
 
 
+_WORDS_DRAWN = """
+window.wordsDrawn = new Set();
+const fill = CanvasRenderingContext2D.prototype.fillText;
+CanvasRenderingContext2D.prototype.fillText = function (text, ...at) { window.wordsDrawn.add(String(text)); return fill.call(this, text, ...at); };
+"""
+
+
 def test_deliver_arrive_wrong_diagnose_deliver_again_exact(
     page: Page, site: str, demo_files: dict[str, Path], tmp_path: Path
 ) -> None:
@@ -61,6 +68,7 @@ def test_deliver_arrive_wrong_diagnose_deliver_again_exact(
         return path
 
     back = what_comes_back(download(1, "TW_010.shotcam.zup-lh-cm.usd"), truth, tmp_path)
+    page.add_init_script(_WORDS_DRAWN)
     page.goto("/cameras/1?station=prove&to=zup-lh-cm")
     ready(page)
     page.set_input_files("#return-form input[name=file]", back)
@@ -72,6 +80,9 @@ def test_deliver_arrive_wrong_diagnose_deliver_again_exact(
     expect(first).to_contain_text("rotates the world by 90 degrees about its Z")
     expect(first).to_contain_text("makes the film back 0.1 times as large")
     assert ink(page, "overlay") > 1000 and ink(page, "curve") > 300
+    drawn = page.evaluate("[...window.wordsDrawn]")
+    # Every tick says how many pixels it is, on a scale of tens too.
+    assert any(w.endswith("px") for w in drawn) and not any("null" in w or "NaN" in w for w in drawn)
     fits(page)
     first.get_by_role("button", name="Make it a habit and deliver again").click()
     page.wait_for_url("**/deliveries/2")

@@ -114,7 +114,7 @@ function curveView(box, data, state, onFrame) {
     frames: data.frames, values: tens ? d.map((v) => Math.max(v, 0.01)) : d, state, onFrame, zoom: true, stroke: ink.warm,
     y: {
       scale: tens ? { distr: 3, range: () => [0.01, worst * 1.5] } : { range: () => [0, worst * 1.15] },
-      axis: { size: 92, splits: () => ticks, values: (u, at) => at.map(said) },
+      axis: { size: 92, splits: () => ticks, filter: (u, at) => at, values: (u, at) => at.map(said) },
     },
     marks: (u, pen, ratio) => {
       const { left, top, width, height } = u.bbox;
