@@ -10,6 +10,7 @@ import hashlib
 import pickle
 from collections.abc import Callable, Sequence
 from dataclasses import asdict
+from fractions import Fraction
 from pathlib import Path
 from tempfile import TemporaryDirectory
 from typing import Any
@@ -18,7 +19,10 @@ from sqlalchemy.orm import Session
 
 from anaxis.app.examined import Document, Examiner
 from anaxis.app.waiting import let_go
+from anaxis.core.camera.lens import Image
+from anaxis.core.camera.track import Track
 from anaxis.core.motion.reduce import Progress
+from anaxis.core.motion.resample import at_rate, resampling_error
 from anaxis.core.proof.proof import Proof
 from anaxis.core.time.rates import plain_frame
 from anaxis.delivery.deliver import deliver_all, deliver_in_formats, file_stem
@@ -130,9 +134,15 @@ def packed_up(
     return {"name": f"{file_stem(together or cameras[0].track.name, profile.key, shot)}.zip"}, [data]
 
 
+def retimed(track: Track, rate: Fraction, image: Image, fit: str, progress: Progress = lambda share: None) -> Made:
+    """What sampling a track anew at another rate would lose, at the source's own samples."""
+    lost = resampling_error(track, at_rate(track, rate, "time"), image, fit)
+    return {"max_px": lost.max_px, "worst_frame": lost.worst_frame}, []
+
+
 def printed(sheet: str, progress: Progress = lambda share: None) -> Made:
     """A transfer sheet as PDF."""
     return {}, [sheet_pdf(sheet)]
 
 
-_WORKS: dict[str, Callable[..., Made]] = {w.__name__: w for w in (written, packed_up, printed)}
+_WORKS: dict[str, Callable[..., Made]] = {w.__name__: w for w in (written, packed_up, retimed, printed)}

@@ -42,15 +42,20 @@ def at_rate(track: Track, rate: Fraction, keep: Keep) -> Track:
     """The track at another rate. Raises BadInput for a rate that would need too many frames."""
     if keep == "frames" or rate == track.rate:
         return replace(track, rate=rate)
-    step = float(track.rate / rate)  # from one new frame to the next, in old frames
-    span = float(track.frames[-1] - track.frames[0])
-    # Every frame is shown for its whole length, so the time kept is that of n frames, not of n - 1 steps.
-    count = int(np.floor((span + 1.0) / step + _ON_SAMPLE))
-    if not 1 <= count <= MAX_FRAMES:
-        raise BadInput(f"'{track.name}' would have {count} frames at that rate; 1 to {MAX_FRAMES} can be had.")
+    step, count = float(track.rate / rate), count_at_rate(track, rate)  # from one new frame to the next, in old frames
     at = track.frames[0] + step * np.arange(count)
     moved = sampled(track, at)
     return replace(moved, frames=track.frames[0] + np.arange(count, dtype=np.float64), rate=rate)
+
+
+def count_at_rate(track: Track, rate: Fraction) -> int:
+    """How many frames the track's time is at another rate. Raises BadInput for too many, or none."""
+    span = float(track.frames[-1] - track.frames[0])
+    # Every frame is shown for its whole length, so the time kept is that of n frames, not of n - 1 steps.
+    count = int(np.floor((span + 1.0) / float(track.rate / rate) + _ON_SAMPLE))
+    if not 1 <= count <= MAX_FRAMES:
+        raise BadInput(f"'{track.name}' would have {count} frames at that rate; 1 to {MAX_FRAMES} can be had.")
+    return count
 
 
 def sampled(track: Track, at: Floats) -> Track:

@@ -11,7 +11,7 @@ from markupsafe import Markup
 
 from anaxis.core.camera.track import Track
 from anaxis.core.errors import BadInput
-from anaxis.core.motion.resample import at_rate
+from anaxis.core.motion.resample import count_at_rate
 from anaxis.core.time.rates import rate_label
 from anaxis.web.drawings.svg import drawn
 
@@ -35,17 +35,15 @@ class Span:
 
 def spans_of(track: Track, rate: Fraction) -> list[Span]:
     """The track now and, where the rate is another, with the same frames and with the same time at it."""
-    out = [_span("now", track)]
+    first, last = float(track.frames[0]), float(track.frames[-1])
+    out = [Span("now", first, last, len(track), track.rate)]
     if rate == track.rate:
         return out
-    out.append(_span("same frames", at_rate(track, rate, "frames")))
+    out.append(Span("same frames", first, last, len(track), rate))
     with suppress(BadInput):  # so many frames that it cannot be had: the other two still say something
-        out.append(_span("same time", at_rate(track, rate, "time")))
+        count = count_at_rate(track, rate)
+        out.append(Span("same time", first, first + count - 1, count, rate))
     return out
-
-
-def _span(label: str, track: Track) -> Span:
-    return Span(label, float(track.frames[0]), float(track.frames[-1]), len(track), track.rate)
 
 
 def rulers_svg(spans: list[Span], expected_frames: int | None) -> Markup:

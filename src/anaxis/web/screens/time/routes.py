@@ -7,10 +7,10 @@ from typing import Annotated, Any
 from fastapi import APIRouter, Form, Query, Request
 
 from anaxis.app.edit import edit_version
+from anaxis.app.made import made, retimed
 from anaxis.core.camera.track import Track
 from anaxis.core.errors import BadInput
 from anaxis.core.motion.cuts import cuts_of, found_cuts
-from anaxis.core.motion.resample import at_rate, resampling_error
 from anaxis.core.recipe.model import Operation
 from anaxis.core.recipe.replay import inserted
 from anaxis.core.time.rates import format_frame, parse_rate
@@ -30,7 +30,7 @@ def rulers(
     request: Request, store: Store, camera_id: int, version: int, rate: Annotated[str, Query(alias="param_rate")] = ""
 ) -> Any:
     kept = get_version(store, camera_id, version)
-    return page(request, "camera/rulers.html", **rulers_context(kept, track_of(kept)[0], rate))
+    return page(request, "camera/rulers.html", **rulers_context(store, kept, track_of(kept)[0], rate))
 
 
 @router.post("/{camera_id}/first")
@@ -57,14 +57,14 @@ def first_frame(
     return back_to(camera_id, "time", to)
 
 
-def rulers_context(version: Version, track: Track, rate_text: str) -> dict[str, Any]:
+def rulers_context(store: Store, version: Version, track: Track, rate_text: str) -> dict[str, Any]:
     """The drawing for a rate, and what sampling anew would lose in pixels at the source's own samples."""
     rate = parse_rate(rate_text) if rate_text.strip() else track.rate
     picture = picture_of_version(version)
     spans = spans_of(track, rate)
     error = None
     if rate != track.rate and len(spans) == 3 and len(track) > 1:
-        error = resampling_error(track, at_rate(track, rate, "time"), picture.image, picture.fit)
+        error, _ = made(store, retimed, track.name, track, rate, picture.image, picture.fit)
     return {"rulers": rulers_svg(spans, _expected(version.camera.shot)), "resampling": error}
 
 
@@ -83,7 +83,8 @@ def time_context(version: Version, track: Track) -> dict[str, Any]:
         "cuts": cuts[:20],
         "more_cuts": max(0, len(cuts) - 20),
         "denied_cuts": [float(track.frames[i]) for i in denied],
-        **rulers_context(version, track, ""),
+        "rulers": rulers_svg(spans_of(track, track.rate), _expected(version.camera.shot)),
+        "resampling": None,
     }
 
 
