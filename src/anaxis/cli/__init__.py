@@ -21,6 +21,8 @@ _COMMANDS = {
     "values": ("values:values", "Show a camera in a package's own numbers, frame by frame."),
     "transfer": ("transfer:transfer", "Write cameras for one or more packages and prove each."),
     "lens": ("lens:lens", "Work out fields of view, focal length and crop factor of a film back."),
+    "overscan": ("distortion:overscan", "Say how much larger than its plate a render must be."),
+    "st-map": ("distortion:st_map", "Make ST maps that distort and undistort, and read them."),
     "arrive": ("packages:arrive", "Open a FILE as a package would, with its habits, and print what it sees."),
     "proof": ("packages:proof", "Measure a camera that came back against the one meant."),
     "diagnose": ("packages:diagnose", "Say what happened to a camera on the way."),

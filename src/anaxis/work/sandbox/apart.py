@@ -14,7 +14,7 @@ import sys
 from collections.abc import Callable
 from fractions import Fraction
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from anaxis.core.errors import BadInput
 from anaxis.core.time.rates import parse_rate, rate_text
@@ -37,6 +37,12 @@ def safe_cut_list(path: Path, rate: Fraction) -> CutList:
     from anaxis.formats.editorial.cut_list import cut_list_from_dict
 
     return cut_list_from_dict(json.loads(_ask("edit", path, "export it again", rate_text(rate))))
+
+
+def safe_st_map(path: Path) -> dict[str, Any]:
+    """What an ST map holds, as :func:`anaxis.formats.st_map.read.read_st_map` reads it, in plain JSON; raises BadInput."""
+    found: dict[str, Any] = json.loads(_ask("st_map", path, "write it again"))
+    return found
 
 
 def _ask(kind: str, path: Path, remedy: str, *more: str) -> bytes:
@@ -73,7 +79,19 @@ def _edit(path: Path, rate: str) -> bytes:
     return json.dumps(read_cut_list(path, parse_rate(rate)).as_dict()).encode()
 
 
-_KINDS: dict[str, Callable[..., bytes]] = {"picture": _picture, "edit": _edit}
+def _st_map(path: Path) -> bytes:
+    from anaxis.formats.st_map.read import read_st_map
+
+    found = read_st_map(path)
+    return json.dumps(
+        {
+            "resolution": [found.st.shape[1], found.st.shape[0]], "origin": found.origin, "leads": found.leads,
+            "largest_px": found.largest_px, "guesses": found.guesses,
+        }
+    ).encode()  # fmt: skip
+
+
+_KINDS: dict[str, Callable[..., bytes]] = {"picture": _picture, "edit": _edit, "st_map": _st_map}
 
 
 def main() -> None:

@@ -1,0 +1,197 @@
+"""``anaxis overscan`` and ``anaxis st-map``: how much more to render, and the maps that distort and undistort."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from pathlib import Path
+from typing import Any
+
+import click
+
+from anaxis.cli import options
+from anaxis.cli.read import json_file, read_source, start_reader
+from anaxis.cli.tables import console, print_json, table
+from anaxis.core.camera.distortion.distortion import Distortion, distortion_from_document
+from anaxis.core.camera.distortion.overscan import Overscan, overscan_of
+from anaxis.core.camera.distortion.window import Window, window_of
+from anaxis.core.camera.lens import Image, field_of_view_deg
+from anaxis.core.errors import BadInput
+
+_distortion = click.option(
+    "--distortion", "distortion", required=True, type=click.Path(path_type=Path),
+    help='A distortion document, {"model": "radial-tangential", "k1": 0.05, ...}.',
+)  # fmt: skip
+_multiple = click.option(
+    "--multiple",
+    type=click.IntRange(1, 1024),
+    default=2,
+    show_default=True,
+    help="The render's sides are multiples of it.",
+)
+
+
+class _Plate:
+    """A camera's plate and its distortion, as a command's options name them."""
+
+    def __init__(
+        self,
+        file: Path,
+        camera: str | None,
+        distortion: Path,
+        resolution: Image | None,
+        source_fit: str | None,
+        stated: Any,
+    ) -> None:
+        from anaxis.core.checks.examine import take_camera
+
+        reader = start_reader(file)
+        stated.pop("reduce_px", None)  # keys are a matter of what is written
+        self.distortion: Distortion = distortion_from_document(json_file(distortion, "distortion"), distortion.name)
+        asked = read_source(reader, file, resolution, source_fit, stated)
+        self.track = take_camera(asked.scene, camera, recipe=asked.steps(camera)).done
+        self.picture = asked.picture
+        self.window: Window = window_of(self.track.lens, self.picture.image, self.picture.fit)
+        self.guesses = [
+            f"The resolution {self.picture.image.width_px}x{self.picture.image.height_px} is a guess; set it with --resolution."
+        ] * self.picture.image_guessed + [
+            f"The source's fit is a guess ({self.picture.fit}); set it with --source-fit."
+        ] * self.picture.fit_guessed  # fmt: skip
+
+    def overscan(self, multiple: int) -> Overscan:
+        return overscan_of(self.distortion, self.window, self.picture.image, multiple)
+
+
+@click.command()
+@options.file
+@options.camera
+@_distortion
+@options.resolution
+@options.fit
+@_multiple
+@options.source_and_changes
+@options.json
+def overscan(
+    file: Path, camera: str | None, distortion: Path, resolution: Image | None, source_fit: str | None, multiple: int,
+    as_json: bool, **stated: Any,
+) -> None:  # fmt: skip
+    """Say how much larger than the plate a render must be, in pixels and in field of view."""
+    plate = _Plate(file, camera, distortion, resolution, source_fit, stated)
+    found, lens = plate.overscan(multiple), plate.track.lens
+    grown = replace(
+        lens, film_width_mm=lens.film_width_mm * found.wider, film_height_mm=lens.film_height_mm * found.higher
+    )
+    used = grown.used(found.image, plate.picture.fit)
+    document = {
+        "resolution": [found.image.width_px, found.image.height_px],
+        "factor": list(found.factor),
+        "film_width_mm": float(grown.film_width_mm[0]),
+        "film_height_mm": float(grown.film_height_mm[0]),
+        "offset_x_mm": float(lens.offset_x_mm[0]),
+        "offset_y_mm": float(lens.offset_y_mm[0]),
+        "hfov_deg": float(field_of_view_deg(used.width_mm, lens.focal_mm)[0]),
+        "vfov_deg": float(field_of_view_deg(used.height_mm, lens.focal_mm)[0]),
+        "empty_px_without": found.empty_px,
+    }
+    if as_json:
+        print_json({**document, "notes": plate.guesses})
+        return
+    rows = table("overscan", "value")
+    rows.add_row("render", f"{found.image.width_px} x {found.image.height_px} px")
+    rows.add_row("needed", f"{found.factor[0]:.5f} x {found.factor[1]:.5f} of the plate")
+    rows.add_row("film back", f"{document['film_width_mm']:.4f} x {document['film_height_mm']:.4f} mm")
+    rows.add_row("horizontal field of view", f"{document['hfov_deg']:.4f} deg, at the first frame")
+    rows.add_row("vertical field of view", f"{document['vfov_deg']:.4f} deg, at the first frame")
+    rows.add_row("empty without it", f"{found.empty_px} px of the plate")
+    console().print(rows)
+    console().print("Focal length and offsets stay. Set both the resolution and the film back, or neither.")
+    for note in plate.guesses:
+        console().print(note)
+
+
+@click.group("st-map")
+def st_map() -> None:
+    """Make and read ST maps."""
+
+
+@st_map.command()
+@options.file
+@options.camera
+@_distortion
+@options.resolution
+@options.fit
+@_multiple
+@click.option("--frame", type=float, help="The frame whose lens and distortion it is; else the first.")
+@click.option("--out", required=True, type=click.Path(file_okay=False, path_type=Path), help="The folder to write to.")
+@click.option("--force", is_flag=True, help="Write over maps that are there.")
+@options.source_and_changes
+@options.json
+def make(
+    file: Path, camera: str | None, distortion: Path, resolution: Image | None, source_fit: str | None, multiple: int,
+    frame: float | None, out: Path, force: bool, as_json: bool, **stated: Any,
+) -> None:  # fmt: skip
+    """Write a map that undistorts the plate into the overscanned picture, and one that distorts a render of it back."""
+    import numpy as np
+
+    from anaxis.core.camera.distortion.st_map import distort_map, undistort_map
+    from anaxis.formats.st_map.read import read_st_map
+    from anaxis.formats.st_map.write import write_st_map
+
+    plate = _Plate(file, camera, distortion, resolution, source_fit, stated)
+    found, image = plate.overscan(multiple), plate.picture.image
+    frames = plate.track.frames
+    if frame is not None and not frames[0] <= frame <= frames[-1]:
+        raise BadInput(f"Frame {frame:g} is none of the camera's, {frames[0]:g} to {frames[-1]:g}.")
+    at = 0 if frame is None else int(np.argmin(np.abs(frames - frame)))
+    window, alone = plate.window.take(slice(at, at + 1)), plate.distortion.take(np.array([at]))
+    rendered = window.about(found.wider, found.higher)
+    out.mkdir(parents=True, exist_ok=True)
+    stem = f"{file.stem}.{plate.track.name}"
+    written: dict[str, dict[str, Any]] = {}
+    for kind, maker in (("undistort", undistort_map), ("distort", distort_map)):
+        path = out / f"{stem}.{kind}.exr"
+        if path.exists() and not force:
+            raise BadInput(f"{path} is there already: choose another folder, or write over it with --force.")
+        st = maker(alone, window, image, rendered, found.image)
+        write_st_map(st, path)
+        # Read back and measured: single precision is what is left of it.
+        back = read_st_map(path).st
+        fetched = image if kind == "undistort" else found.image
+        off = float(np.linalg.norm((back - st) * [fetched.width_px, fetched.height_px], axis=-1).max())
+        written[kind] = {"file": path.name, "resolution": [st.shape[1], st.shape[0]], "max_px": off}
+    document = {
+        "frame": float(frames[at]), "plate": [image.width_px, image.height_px],
+        "render": [found.image.width_px, found.image.height_px], "factor": list(found.factor), "maps": written,
+    }  # fmt: skip
+    if as_json:
+        print_json({**document, "notes": plate.guesses})
+        return
+    for kind, one in written.items():
+        where = "plate" if kind == "undistort" else "render"
+        console().print(
+            f"{one['file']}: {one['resolution'][0]} x {one['resolution'][1]} px, fetches in the {where}; read back within {one['max_px']:.5f} px"
+        )
+    for note in plate.guesses:
+        console().print(note)
+
+
+@st_map.command("read")
+@click.argument("file", type=click.Path(path_type=Path))
+@options.json
+def read(file: Path, as_json: bool) -> None:
+    """Say what an ST map holds, and what of it is a guess."""
+    from anaxis.work.sandbox.apart import safe_st_map
+
+    if not file.is_file():
+        raise BadInput(f"There is no file {file}: check the name.")
+    document = safe_st_map(file)
+    if as_json:
+        print_json(document)
+        return
+    rows = table("ST map", "value")
+    rows.add_row("size", f"{document['resolution'][0]} x {document['resolution'][1]} px")
+    rows.add_row("origin", f"{document['origin']} (guess)")
+    rows.add_row("leads", f"{document['leads'] or 'nowhere'} (guess)")
+    rows.add_row("moves by at most", f"{document['largest_px']:.3f} px")
+    console().print(rows)
+    for said in document["guesses"].values():
+        console().print(f"Guess: {said}.")

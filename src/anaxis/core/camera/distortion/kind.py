@@ -1,0 +1,47 @@
+"""What a distortion model is: coefficients, and the map from the pinhole picture to the picture as shot.
+
+Everything is in tangents about the distortion's centre: ``u = x / -z`` to the right and ``v = y / -z`` upward, of the
+desqueezed picture. Coefficients may change over the frames: each is (n, 1) or (1, 1), points are (n, m) or (1, m).
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
+from typing import NamedTuple
+
+from anaxis.core.typing import Floats
+
+Coefficients = Mapping[str, Floats]
+
+
+class Bent(NamedTuple):
+    """Where points come to lie, and how the map stretches there: its four partial derivatives."""
+
+    u: Floats
+    v: Floats
+    uu: Floats  # of the new u by the old u
+    uv: Floats  # of the new u by the old v
+    vu: Floats
+    vv: Floats
+
+    @property
+    def determinant(self) -> Floats:
+        return self.uu * self.vv - self.uv * self.vu
+
+
+@dataclass(frozen=True)
+class DistortionKind:
+    """``usual`` has every coefficient with the value that leaves the picture as it is; ``bend`` is the map D."""
+
+    code: str
+    label: str
+    source: str
+    usual: Mapping[str, float]
+    bend: Callable[[Coefficients, Floats, Floats], Bent]
+
+
+def radial(u: Floats, v: Floats, factor: Floats, by_r2: Floats) -> Bent:
+    """A map that moves points along their radius: ``factor`` of r squared, and its derivative by r squared."""
+    mixed = 2 * u * v * by_r2
+    return Bent(u * factor, v * factor, factor + 2 * u * u * by_r2, mixed, mixed, factor + 2 * v * v * by_r2)

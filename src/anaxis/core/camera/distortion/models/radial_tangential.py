@@ -1,0 +1,36 @@
+"""Radial and tangential (Brown 1966, 1971), with the optional denominator of a rational one."""
+
+from __future__ import annotations
+
+from anaxis.core.camera.distortion.kind import Bent, Coefficients, DistortionKind, radial
+from anaxis.core.typing import Floats
+
+
+def bend(c: Coefficients, u: Floats, v: Floats) -> Bent:
+    """``u_d = u R + 2 p1 u v + p2 (r^2 + 2 u^2)``, ``v_d = v R + p1 (r^2 + 2 v^2) + 2 p2 u v`` with
+    ``R = (1 + k1 r^2 + k2 r^4 + k3 r^6) / (1 + k4 r^2 + k5 r^4 + k6 r^6)``."""
+    r2 = u * u + v * v
+    above = 1 + r2 * (c["k1"] + r2 * (c["k2"] + r2 * c["k3"]))
+    below = 1 + r2 * (c["k4"] + r2 * (c["k5"] + r2 * c["k6"]))
+    above_by = c["k1"] + r2 * (2 * c["k2"] + 3 * r2 * c["k3"])
+    below_by = c["k4"] + r2 * (2 * c["k5"] + 3 * r2 * c["k6"])
+    b = radial(u, v, above / below, (above_by * below - above * below_by) / (below * below))
+    p1, p2 = c["p1"], c["p2"]
+    across = 2 * (p1 * u + p2 * v)
+    return Bent(
+        b.u + 2 * p1 * u * v + p2 * (r2 + 2 * u * u),
+        b.v + p1 * (r2 + 2 * v * v) + 2 * p2 * u * v,
+        b.uu + 2 * p1 * v + 6 * p2 * u,
+        b.uv + across,
+        b.vu + across,
+        b.vv + 6 * p1 * v + 2 * p2 * u,
+    )
+
+
+KIND = DistortionKind(
+    "radial-tangential",
+    "Radial and tangential",
+    "D. C. Brown, Decentering distortion of lenses, 1966; Close-range camera calibration, 1971",
+    dict.fromkeys(("k1", "k2", "k3", "p1", "p2", "k4", "k5", "k6"), 0.0),
+    bend,
+)

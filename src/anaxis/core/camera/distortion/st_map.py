@@ -1,0 +1,41 @@
+"""ST maps: for every pixel of one picture, where to fetch in another.
+
+Red is ``s = x / width``, green ``t = y / height`` from the lower left, at the middles of the pixels (docs/conventions.md).
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+import numpy as np
+
+from anaxis.core.camera.distortion.distortion import Distortion
+from anaxis.core.camera.distortion.overscan import reach_of
+from anaxis.core.camera.distortion.window import Window, pixel_centres
+from anaxis.core.camera.lens import Image
+from anaxis.core.typing import Floats
+
+_AT_ONCE = 400_000
+
+
+def undistort_map(distortion: Distortion, plate: Window, image: Image, rendered: Window, size: Image) -> Floats:
+    """For every pixel of the undistorted picture (``rendered``, of ``size``), where to fetch in the plate: (h, w, 2)."""
+    return _map(distortion.distort, rendered, size, plate, image)
+
+
+def distort_map(distortion: Distortion, plate: Window, image: Image, rendered: Window, size: Image) -> Floats:
+    """For every pixel of the plate, where to fetch in the undistorted picture (``rendered``, of ``size``): (h, w, 2)."""
+    reach = reach_of(distortion, plate, image)
+    return _map(lambda seen: distortion.undistort(seen, reach), plate, image, rendered, size)
+
+
+def _map(bent: Callable[[Floats], Floats], of: Window, of_image: Image, within: Window, within_image: Image) -> Floats:
+    out = np.empty((of_image.height_px * of_image.width_px, 2))
+    rows = max(1, _AT_ONCE // of_image.width_px)
+    for first in range(0, of_image.height_px, rows):
+        centres = pixel_centres(of_image, first, rows)
+        pixels = within.pixels(bent(of.tangents(centres, of_image)), within_image)[0]
+        start = first * of_image.width_px
+        out[start : start + len(centres), 0] = pixels[:, 0] / within_image.width_px
+        out[start : start + len(centres), 1] = 1.0 - pixels[:, 1] / within_image.height_px
+    return out.reshape(of_image.height_px, of_image.width_px, 2)

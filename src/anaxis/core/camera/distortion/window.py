@@ -1,0 +1,63 @@
+"""What a picture shows as tangents, its border, and the camera whose picture it is."""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+
+import numpy as np
+
+from anaxis.core.camera.lens import Image
+from anaxis.core.camera.track import Lens
+from anaxis.core.typing import Floats, Ints
+
+
+class Window(NamedTuple):
+    """A picture's left, right, bottom and top edges as tangents (n,), right and up counted positive."""
+
+    left: Floats
+    right: Floats
+    bottom: Floats
+    top: Floats
+
+    def take(self, frames: Ints | slice) -> Window:
+        return Window(*(edge[frames] for edge in self))
+
+    def tangents(self, pixels: Floats, image: Image) -> Floats:
+        """Pixels (m, 2) from the upper left to tangents (n, m, 2)."""
+        u = self.left[:, None] + (self.right - self.left)[:, None] * pixels[:, 0] / image.width_px
+        v = self.top[:, None] - (self.top - self.bottom)[:, None] * pixels[:, 1] / image.height_px
+        return np.stack([u, v], axis=-1)
+
+    def pixels(self, tangents: Floats, image: Image) -> Floats:
+        """The inverse of :meth:`tangents`."""
+        x = image.width_px * (tangents[..., 0] - self.left[:, None]) / (self.right - self.left)[:, None]
+        y = image.height_px * (self.top[:, None] - tangents[..., 1]) / (self.top - self.bottom)[:, None]
+        return np.stack([x, y], axis=-1)
+
+    def about(self, wider: float, higher: float) -> Window:
+        """The same so many times as wide and high about its middle."""
+        across, up = (self.left + self.right) / 2, (self.bottom + self.top) / 2
+        half_u, half_v = wider * (self.right - self.left) / 2, higher * (self.top - self.bottom) / 2
+        return Window(across - half_u, across + half_u, up - half_v, up + half_v)
+
+
+def window_of(lens: Lens, image: Image, fit: str) -> Window:
+    """What the image of a lens shows on every frame (docs/conventions.md, Lens)."""
+    used = lens.used(image, fit)
+    left, right = lens.offset_x_mm - used.width_mm / 2, lens.offset_x_mm + used.width_mm / 2
+    bottom, top = lens.offset_y_mm - used.height_mm / 2, lens.offset_y_mm + used.height_mm / 2
+    return Window(left / lens.focal_mm, right / lens.focal_mm, bottom / lens.focal_mm, top / lens.focal_mm)
+
+
+def border_pixels(image: Image, most: int = 100_000) -> Floats:
+    """Points along the border of a picture, (m, 2): the corners of its pixels, ``most`` a side."""
+    w, h = image.width_px, image.height_px
+    x, y = np.linspace(0, w, min(w, most) + 1), np.linspace(0, h, min(h, most) + 1)
+    sides = [(x, np.zeros_like(x)), (x, np.full_like(x, h)), (np.zeros_like(y), y), (np.full_like(y, w), y)]
+    return np.concatenate([np.stack(s, axis=1) for s in sides])
+
+
+def pixel_centres(image: Image, first_row: int, rows: int) -> Floats:
+    """The middles of the pixels of some rows, (rows * w, 2)."""
+    x, y = np.arange(image.width_px) + 0.5, np.arange(first_row, min(first_row + rows, image.height_px)) + 0.5
+    return np.stack(np.meshgrid(x, y), axis=-1).reshape(-1, 2)

@@ -1,0 +1,1 @@
+"""ST maps in OpenEXR: 32-bit float, red and green, blue 0."""

@@ -1,0 +1,109 @@
+"""ST maps as files: written, read back by the library alone, guessed at; and what is none."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import OpenEXR
+import pytest
+from click.testing import CliRunner
+
+from anaxis.cli import cli
+from anaxis.core.errors import BadInput
+from anaxis.formats.st_map.read import read_st_map
+from anaxis.formats.st_map.write import write_st_map
+from anaxis.work.sandbox.apart import safe_st_map
+
+
+def plain(width: int, height: int) -> np.ndarray:
+    """The map that moves nothing."""
+    x, y = (np.arange(width) + 0.5) / width, 1 - (np.arange(height) + 0.5) / height
+    return np.stack(np.meshgrid(x, y), axis=-1)
+
+
+def written(path: Path, **channels: Any) -> Path:
+    with OpenEXR.File({"compression": OpenEXR.ZIP_COMPRESSION, "type": OpenEXR.scanlineimage}, channels) as out:
+        out.write(str(path))
+    return path
+
+
+def test_a_map_is_written_as_the_trade_reads_it(tmp_path: Path) -> None:
+    st = plain(40, 20) * 1.1 - 0.05
+    write_st_map(st, tmp_path / "m.exr")
+    with OpenEXR.File(str(tmp_path / "m.exr")) as held:
+        pixels = held.channels()["RGB"].pixels
+    assert pixels.dtype == np.float32 and pixels.shape == (20, 40, 3) and not pixels[..., 2].any()
+    assert pixels[0, 0, 0] == pytest.approx(1.1 * 0.5 / 40 - 0.05) and pixels[0, 0, 1] == pytest.approx(
+        1.1 * (1 - 0.5 / 20) - 0.05
+    )
+    back = read_st_map(tmp_path / "m.exr")
+    assert np.abs(back.st - st).max() < 1e-7 and back.origin == "lower left" and back.leads == "to the plate"
+
+
+def test_what_a_map_does_not_say_is_guessed_and_said(tmp_path: Path) -> None:
+    st = plain(64, 32)
+    turned = st.astype(np.float32)
+    turned[..., 1] = 1 - turned[..., 1]
+    found = read_st_map(written(tmp_path / "upper.exr", R=turned[..., 0].copy(), G=turned[..., 1].copy()))
+    assert found.origin == "upper left" and "grows from the top" in found.guesses["origin"]
+    assert np.abs(found.st - st).max() < 1e-6 and found.leads == "" and found.largest_px < 1e-4
+    inside = (st * 0.9 + 0.05).astype(np.float16)
+    found = read_st_map(written(tmp_path / "half.exr", R=inside[..., 0].copy(), G=inside[..., 1].copy()))
+    assert found.leads == "from the plate" and "16-bit" in found.guesses["precision"]
+    assert found.largest_px == pytest.approx(np.hypot(31.5 * 0.1, 15.5 * 0.1), rel=1e-2)
+
+
+@pytest.mark.parametrize("where", [read_st_map, safe_st_map])
+def test_what_is_no_map_is_said(where: Any, tmp_path: Path) -> None:
+    flat = np.zeros((8, 8), np.float32)
+    broken = plain(8, 8).astype(np.float32)
+    broken[3, 3] = np.nan
+    cases = {
+        "red must grow": written(tmp_path / "flat.exr", R=flat, G=flat.copy()),
+        "no red and green": written(tmp_path / "y.exr", Y=flat),
+        "no numbers": written(tmp_path / "nan.exr", R=broken[..., 0].copy(), G=broken[..., 1].copy()),
+        "must be floats": written(tmp_path / "whole.exr", R=flat.astype(np.uint32), G=flat.astype(np.uint32)),
+        "cannot be read as an EXR": tmp_path / "cut.exr",
+    }
+    whole = written(tmp_path / "whole2.exr", R=flat, G=flat.copy()).read_bytes()
+    cases["cannot be read as an EXR"].write_bytes(whole[: len(whole) // 2])
+    for says, path in cases.items():
+        with pytest.raises(BadInput, match=says):
+            where(path)
+
+
+def test_overscan_and_maps_on_the_command_line(demo_files: dict[str, Path], tmp_path: Path) -> None:
+    distortion = tmp_path / "d.json"
+    distortion.write_text(json.dumps({"model": "radial-tangential", "k1": -0.12, "k2": 0.02, "p1": 0.002}))
+    asked = [str(demo_files["TW_010"]), "--distortion", str(distortion), "--resolution", "480x270"]
+
+    def run(*args: str) -> dict[str, Any]:
+        done = CliRunner().invoke(cli, [*args, "--json"], standalone_mode=False)
+        assert done.exception is None, done.exception
+        found: dict[str, Any] = json.loads(done.output)
+        return found
+
+    over = run("overscan", *asked)
+    width, height = over["resolution"]
+    assert set(over) == {
+        "resolution", "factor", "film_width_mm", "film_height_mm", "offset_x_mm", "offset_y_mm", "hfov_deg", "vfov_deg",
+        "empty_px_without", "notes",
+    }  # fmt: skip
+    assert over["film_width_mm"] == pytest.approx(25.6 * width / 480) and over["film_height_mm"] == pytest.approx(
+        14.4 * height / 270
+    )
+    assert 1 < over["factor"][0] < width / 480 and over["empty_px_without"] > 1000
+    made = run("st-map", "make", *asked, "--out", str(tmp_path / "maps"))
+    assert made["render"] == [width, height] and made["maps"]["undistort"]["resolution"] == [width, height]
+    assert made["maps"]["distort"]["resolution"] == [480, 270] and made["maps"]["distort"]["max_px"] < 0.001
+    for kind, leads in (("undistort", "to the plate"), ("distort", "from the plate")):
+        read = run("st-map", "read", str(tmp_path / "maps" / made["maps"][kind]["file"]))
+        assert (read["origin"], read["leads"]) == ("lower left", leads)
+    again = CliRunner().invoke(cli, ["st-map", "make", *asked, "--out", str(tmp_path / "maps")], standalone_mode=False)
+    assert isinstance(again.exception, BadInput) and "is there already" in again.exception.sentence
+    distortion.write_text('{"model": "radial-tangential", "k1": -9}')
+    folded = CliRunner().invoke(cli, ["overscan", *asked], standalone_mode=False)
+    assert isinstance(folded.exception, BadInput) and "folds over at a radius" in folded.exception.sentence
