@@ -45,8 +45,8 @@ def confine(own: Path) -> list[str]:
     _libc.prctl(_NO_NEW_PRIVILEGES, 1, 0, 0, 0)
     has_network = not _without_network()
     if os.geteuid() == 0:
-        if runs_as() != USER:
-            missing.append(f"another user ({USER} cannot reach {sys.prefix})")
+        if runs_as(own) != USER:
+            missing.append(f"another user ({USER} cannot reach {_out_of_reach(own)[0]})")
         else:
             user = pwd.getpwnam(USER)
             os.setgroups([])
@@ -61,12 +61,17 @@ def confine(own: Path) -> list[str]:
     return missing
 
 
-def runs_as() -> str:
-    """The user that such a process works as."""
+def runs_as(own: Path) -> str:
+    """The user that such a process works as, with this folder."""
     if os.geteuid() != 0:
         return pwd.getpwuid(os.geteuid()).pw_name
+    return "root" if _out_of_reach(own) else USER
+
+
+def _out_of_reach(own: Path) -> list[Path]:
+    """What the other user cannot come to, of the code and the folder's own place."""
     user = pwd.getpwnam(USER)
-    return USER if all(_walkable(p, user) for p in _code()) else "root"
+    return [p for p in (*_code(), own.parent.resolve()) if not _walkable(p, user)]
 
 
 def _code() -> list[Path]:

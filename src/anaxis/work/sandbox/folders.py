@@ -51,14 +51,13 @@ def _lives(name: str) -> bool:
 def how_readers_work() -> str:
     """A sentence on what the processes that work on what came in may do on this machine, and what could not be had."""
     folder = made_for_a_reader()
+    user = runs_as(folder)
     try:
         asked = [sys.executable, "-P", "-m", "anaxis.work.sandbox.confined", str(folder), "check"]
         done = subprocess.run(asked, capture_output=True, text=True, timeout=60)
     finally:
         shutil.rmtree(folder, ignore_errors=True)
-    said = (
-        f"files are read as the user {runs_as()}, with no new privileges, no network and nothing but the file in sight"
-    )
+    said = f"files are read as the user {user}, with no new privileges, no network and nothing but the file in sight"
     missing = [line for line in done.stdout.splitlines() if line]
     if done.returncode:
         missing = [f"any of it ({(done.stderr.splitlines() or ['?'])[-1]})"]
@@ -68,7 +67,7 @@ def how_readers_work() -> str:
 def made_for_a_reader() -> Path:
     """A fresh folder that only a process which works on what came in may use, whoever it works as."""
     folder = Path(tempfile.mkdtemp(prefix="reader-"))
-    if os.geteuid() == 0 and runs_as() == USER:
+    if os.geteuid() == 0 and runs_as(folder) == USER:
         user = pwd.getpwnam(USER)
         os.chown(folder, user.pw_uid, user.pw_gid)
     return folder
