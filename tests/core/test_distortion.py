@@ -11,6 +11,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from anaxis.core.camera.distortion.distortion import Distortion, distortion_from_document
+from anaxis.core.camera.distortion.fit import fit_model
 from anaxis.core.camera.distortion.models import MODELS
 from anaxis.core.camera.distortion.overscan import overscan_of
 from anaxis.core.camera.distortion.st_map import distort_map, undistort_map
@@ -220,3 +221,23 @@ def test_the_most_that_is_needed_over_the_frames_is_taken() -> None:
 def test_what_is_no_distortion_is_said_so(document: Any, says: str) -> None:
     with pytest.raises(BadInput, match=says):
         distortion_from_document(document)
+
+
+@pytest.mark.parametrize("model", MODELS)
+def test_a_model_is_found_again_from_its_own_points(model: str) -> None:
+    meant = made(model, **{k: v for k, v in SOME[model].items() if k not in ("squeeze", "k4")})
+    pinhole = POINTS[0] * 0.8
+    fitted = fit_model(model, pinhole, meant.distort(pinhole[None])[0], 1000.0)
+    assert fitted.off_px.max() < 1e-5
+    elsewhere = np.random.default_rng(9).uniform(-0.4, 0.4, (1, 200, 2))
+    assert np.allclose(fitted.distortion.distort(elsewhere), meant.distort(elsewhere), rtol=0, atol=1e-7)
+
+
+def test_what_cannot_be_fitted_is_said() -> None:
+    pinhole = POINTS[0] * 0.8
+    far = fit_model("division", pinhole, made("fisheye", k1=0.1).distort(pinhole[None])[0], 1000.0)
+    assert 0.01 < far.rms_px <= far.off_px.max()  # the nearest there is, and how near that is
+    with pytest.raises(BadInput, match="30 points of the map or more; 12"):
+        fit_model("division", pinhole[:12], pinhole[:12], 1000.0)
+    with pytest.raises(BadInput, match="'swirl' is no distortion model"):
+        fit_model("swirl", pinhole, pinhole, 1000.0)

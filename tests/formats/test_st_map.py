@@ -102,6 +102,22 @@ def test_overscan_and_maps_on_the_command_line(demo_files: dict[str, Path], tmp_
     for kind, leads in (("undistort", "to the plate"), ("distort", "from the plate")):
         read = run("st-map", "read", str(tmp_path / "maps" / made["maps"][kind]["file"]))
         assert (read["origin"], read["leads"]) == ("lower left", leads)
+    camera = [str(demo_files["TW_010"]), "--resolution", "480x270"]
+    for kind, more in (("undistort", []), ("distort", ["--render", f"{width}x{height}"])):
+        fitted = run("st-map", "fit", *camera, "--map", str(tmp_path / "maps" / made["maps"][kind]["file"]), *more)
+        assert fitted["max_px"] < 0.001 and fitted["points"] > 2000
+        meant = {"k1": -0.12, "k2": 0.02, "p1": 0.002}
+        assert all(abs(fitted["distortion"][k] - v) < 1e-3 for k, v in meant.items() if k != "k2")
+    other = run(
+        "st-map",
+        "fit",
+        *camera,
+        "--map",
+        str(tmp_path / "maps" / made["maps"]["undistort"]["file"]),
+        "--model",
+        "division",
+    )
+    assert 0.01 < other["rms_px"] < other["max_px"] < 5  # another model comes near, and says how near
     again = CliRunner().invoke(cli, ["st-map", "make", *asked, "--out", str(tmp_path / "maps")], standalone_mode=False)
     assert isinstance(again.exception, BadInput) and "is there already" in again.exception.sentence
     distortion.write_text('{"model": "radial-tangential", "k1": -9}')

@@ -12,7 +12,7 @@ from anaxis.cli import options
 from anaxis.cli.read import json_file, read_source, start_reader
 from anaxis.cli.tables import console, print_json, table
 from anaxis.core.camera.distortion.distortion import Distortion, distortion_from_document
-from anaxis.core.camera.distortion.overscan import Overscan, overscan_of
+from anaxis.core.camera.distortion.overscan import overscan_of
 from anaxis.core.camera.distortion.window import Window, window_of
 from anaxis.core.camera.lens import Image, field_of_view_deg
 from anaxis.core.errors import BadInput
@@ -31,22 +31,15 @@ _multiple = click.option(
 
 
 class _Plate:
-    """A camera's plate and its distortion, as a command's options name them."""
+    """A camera's plate, as a command's options name it."""
 
     def __init__(
-        self,
-        file: Path,
-        camera: str | None,
-        distortion: Path,
-        resolution: Image | None,
-        source_fit: str | None,
-        stated: Any,
+        self, file: Path, camera: str | None, resolution: Image | None, source_fit: str | None, stated: Any
     ) -> None:
         from anaxis.core.checks.examine import take_camera
 
         reader = start_reader(file)
         stated.pop("reduce_px", None)  # keys are a matter of what is written
-        self.distortion: Distortion = distortion_from_document(json_file(distortion, "distortion"), distortion.name)
         asked = read_source(reader, file, resolution, source_fit, stated)
         self.track = take_camera(asked.scene, camera, recipe=asked.steps(camera)).done
         self.picture = asked.picture
@@ -57,8 +50,9 @@ class _Plate:
             f"The source's fit is a guess ({self.picture.fit}); set it with --source-fit."
         ] * self.picture.fit_guessed  # fmt: skip
 
-    def overscan(self, multiple: int) -> Overscan:
-        return overscan_of(self.distortion, self.window, self.picture.image, multiple)
+
+def _distortion_in(path: Path) -> Distortion:
+    return distortion_from_document(json_file(path, "distortion"), path.name)
 
 
 @click.command()
@@ -75,8 +69,9 @@ def overscan(
     as_json: bool, **stated: Any,
 ) -> None:  # fmt: skip
     """Say how much larger than the plate a render must be, in pixels and in field of view."""
-    plate = _Plate(file, camera, distortion, resolution, source_fit, stated)
-    found, lens = plate.overscan(multiple), plate.track.lens
+    bent = _distortion_in(distortion)
+    plate = _Plate(file, camera, resolution, source_fit, stated)
+    found, lens = overscan_of(bent, plate.window, plate.picture.image, multiple), plate.track.lens
     grown = replace(
         lens, film_width_mm=lens.film_width_mm * found.wider, film_height_mm=lens.film_height_mm * found.higher
     )
@@ -136,13 +131,15 @@ def make(
     from anaxis.formats.st_map.read import read_st_map
     from anaxis.formats.st_map.write import write_st_map
 
-    plate = _Plate(file, camera, distortion, resolution, source_fit, stated)
-    found, image = plate.overscan(multiple), plate.picture.image
+    bent = _distortion_in(distortion)
+    plate = _Plate(file, camera, resolution, source_fit, stated)
+    image = plate.picture.image
+    found = overscan_of(bent, plate.window, image, multiple)
     frames = plate.track.frames
     if frame is not None and not frames[0] <= frame <= frames[-1]:
         raise BadInput(f"Frame {frame:g} is none of the camera's, {frames[0]:g} to {frames[-1]:g}.")
     at = 0 if frame is None else int(np.argmin(np.abs(frames - frame)))
-    window, alone = plate.window.take(slice(at, at + 1)), plate.distortion.take(np.array([at]))
+    window, alone = plate.window.take(slice(at, at + 1)), bent.take(np.array([at]))
     rendered = window.about(found.wider, found.higher)
     out.mkdir(parents=True, exist_ok=True)
     stem = f"{file.stem}.{plate.track.name}"
@@ -185,7 +182,7 @@ def read(file: Path, as_json: bool) -> None:
         raise BadInput(f"There is no file {file}: check the name.")
     document = safe_st_map(file)
     if as_json:
-        print_json(document)
+        print_json({k: v for k, v in document.items() if k not in ("rows", "columns", "st")})
         return
     rows = table("ST map", "value")
     rows.add_row("size", f"{document['resolution'][0]} x {document['resolution'][1]} px")
@@ -195,3 +192,73 @@ def read(file: Path, as_json: bool) -> None:
     console().print(rows)
     for said in document["guesses"].values():
         console().print(f"Guess: {said}.")
+
+
+@st_map.command()
+@options.file
+@options.camera
+@click.option("--map", "map_file", required=True, type=click.Path(path_type=Path), help="The ST map, an .exr.")
+@click.option("--model", default="radial-tangential", show_default=True)
+@click.option("--centre", is_flag=True, help="Look for the distortion's centre too.")
+@click.option(
+    "--leads", type=click.Choice(["to the plate", "from the plate"]), help="Which way the map leads; else a guess."
+)
+@click.option(
+    "--render",
+    type=options.Resolution(),
+    help="The render's size, for a map that leads from the plate; else the plate's.",
+)
+@options.resolution
+@options.fit
+@options.source_and_changes
+@options.json
+def fit(
+    file: Path, camera: str | None, map_file: Path, model: str, centre: bool, leads: str | None, render: Image | None,
+    resolution: Image | None, source_fit: str | None, as_json: bool, **stated: Any,
+) -> None:  # fmt: skip
+    """Fit a distortion model to an ST map of the camera's plate, and say what remains in pixels."""
+    import numpy as np
+
+    from anaxis.core.camera.distortion.fit import fit_model
+    from anaxis.work.sandbox.apart import safe_st_map
+
+    plate = _Plate(file, camera, resolution, source_fit, stated)
+    if not map_file.is_file():
+        raise BadInput(f"There is no file {map_file}: check the name.")
+    found = safe_st_map(map_file)
+    image, window = plate.picture.image, plate.window.take(slice(0, 1))
+    wide, high = found["resolution"]
+    size = Image(wide, high, image.pixel_aspect)
+    way = leads or found["leads"] or "to the plate"
+    columns, rows = np.meshgrid(np.array(found["columns"]) + 0.5, np.array(found["rows"]) + 0.5)
+    here = np.stack([columns, rows], axis=-1).reshape(-1, 2)
+    st = np.array(found["st"]).reshape(-1, 2)
+    if way == "from the plate" and (size.width_px, size.height_px) != (image.width_px, image.height_px):
+        raise BadInput(
+            f"{map_file.name} is {size.width_px} x {size.height_px} px and the plate {image.width_px} x {image.height_px}: a map "
+            "that leads from the plate has its size; set it with --resolution, or say with --leads that it leads to the plate."
+        )
+    # A render has the plate's pixels about its middle, and more of them.
+    larger = size if way == "to the plate" else render or image
+    rendered = window.about(larger.width_px / image.width_px, larger.height_px / image.height_px)
+    of, within = (rendered, window) if way == "to the plate" else (window, rendered)
+    target = image if way == "to the plate" else larger
+    fetched = np.stack([st[:, 0] * target.width_px, (1 - st[:, 1]) * target.height_px], axis=-1)
+    ends = of.tangents(here, size)[0], within.tangents(fetched, target)[0]
+    pinhole, as_shot = ends if way == "to the plate" else ends[::-1]
+    inside = (st >= 0).all(axis=1) & (st <= 1).all(axis=1)
+    per_tangent = image.width_px / float((window.right - window.left)[0])
+    fitted = fit_model(model, pinhole[inside], as_shot[inside], per_tangent, centre)
+    worst = int(np.argmax(fitted.off_px))
+    document = {
+        "distortion": {"model": model, **fitted.coefficients}, "rms_px": fitted.rms_px, "max_px": float(fitted.off_px[worst]),
+        "at_px": here[inside][worst].tolist(), "points": int(inside.sum()), "leads": way,
+    }  # fmt: skip
+    if as_json:
+        print_json({**document, "notes": plate.guesses})
+        return
+    console().print(
+        f"{model}: {document['rms_px']:.4f} px off in the mean square, {document['max_px']:.4f} px at worst"
+    )
+    for name, value in fitted.coefficients.items():
+        console().print(f"  {name:10} {value: .9g}")

@@ -40,7 +40,10 @@ def safe_cut_list(path: Path, rate: Fraction) -> CutList:
 
 
 def safe_st_map(path: Path) -> dict[str, Any]:
-    """What an ST map holds, as :func:`anaxis.formats.st_map.read.read_st_map` reads it, in plain JSON; raises BadInput."""
+    """What an ST map holds, as :func:`anaxis.formats.st_map.read.read_st_map` reads it, in plain JSON; raises BadInput.
+
+    Of its pixels those of some ``rows`` and ``columns`` come along as ``st``.
+    """
     found: dict[str, Any] = json.loads(_ask("st_map", path, "write it again"))
     return found
 
@@ -80,11 +83,19 @@ def _edit(path: Path, rate: str) -> bytes:
 
 
 def _st_map(path: Path) -> bytes:
+    import numpy as np
+
     from anaxis.formats.st_map.read import read_st_map
 
     found = read_st_map(path)
+    height, width = found.st.shape[:2]
+    rows, columns = (
+        np.unique(np.linspace(0, n - 1, min(n, most)).astype(int)) for n, most in ((height, 45), (width, 80))
+    )
+    picked = found.st[np.ix_(rows, columns)]
     return json.dumps(
         {
+            "rows": rows.tolist(), "columns": columns.tolist(), "st": picked.tolist(),
             "resolution": [found.st.shape[1], found.st.shape[0]], "origin": found.origin, "leads": found.leads,
             "largest_px": found.largest_px, "guesses": found.guesses,
         }

@@ -32,13 +32,15 @@ class Bent(NamedTuple):
 
 @dataclass(frozen=True)
 class DistortionKind:
-    """``usual`` has every coefficient with the value that leaves the picture as it is; ``bend`` is the map D."""
+    """``usual`` has every coefficient with the value that leaves the picture as it is; ``bend`` is the map D. Those of
+    ``not_fitted`` do what others do as well, and stay as they are when a model is fitted to a map."""
 
     code: str
     label: str
     source: str
     usual: Mapping[str, float]
     bend: Callable[[Coefficients, Floats, Floats], Bent]
+    not_fitted: tuple[str, ...] = ()
 
 
 def radial(u: Floats, v: Floats, factor: Floats, by_r2: Floats) -> Bent:

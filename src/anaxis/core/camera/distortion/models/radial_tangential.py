@@ -33,4 +33,5 @@ KIND = DistortionKind(
     "D. C. Brown, Decentering distortion of lenses, 1966; Close-range camera calibration, 1971",
     dict.fromkeys(("k1", "k2", "k3", "p1", "p2", "k4", "k5", "k6"), 0.0),
     bend,
+    ("k4", "k5", "k6"),
 )

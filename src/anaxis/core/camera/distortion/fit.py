@@ -1,0 +1,61 @@
+"""A model fitted to a map: by least squares over the plate, with what remains in pixels."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from scipy.optimize import least_squares
+
+from anaxis.core.camera.distortion.distortion import Distortion
+from anaxis.core.camera.distortion.models import MODELS
+from anaxis.core.errors import BadInput
+from anaxis.core.typing import Floats
+
+_LEAST_POINTS = 30
+
+
+@dataclass(frozen=True, eq=False)
+class Fitted:
+    """``off_px`` (m,) is what remains at each point; ``coefficients`` those of the distortion, by name."""
+
+    distortion: Distortion
+    coefficients: dict[str, float]
+    off_px: Floats
+
+    @property
+    def rms_px(self) -> float:
+        return float(np.sqrt((self.off_px**2).mean()))
+
+
+def fit_model(model: str, pinhole: Floats, as_shot: Floats, px_per_tangent: float, with_centre: bool = False) -> Fitted:
+    """The coefficients with which a model takes ``pinhole`` tangents (m, 2) nearest to those ``as_shot`` (m, 2).
+
+    ``with_centre`` looks for the distortion's centre too, which tangential coefficients do much the same as.
+
+    Raises BadInput for an unknown model, too few points, and where nothing is found.
+    """
+    kind = MODELS.get(model)
+    if kind is None:
+        raise BadInput(f"'{model[:40]}' is no distortion model: choose one of {', '.join(MODELS)}.")
+    if len(pinhole) < _LEAST_POINTS:
+        raise BadInput(
+            f"A model is fitted to {_LEAST_POINTS} points of the map or more; {len(pinhole)} lie within the plate."
+        )
+    names = [*(k for k in kind.usual if k not in kind.not_fitted), *(("centre_u", "centre_v") if with_centre else ())]
+    usual = {**kind.usual, "centre_u": 0.0, "centre_v": 0.0, "squeeze": 1.0}
+
+    def made(values: Floats) -> Distortion:
+        found = usual | dict(zip(names, values.tolist(), strict=True))
+        return Distortion(kind, {k: np.full((1, 1), v) for k, v in found.items()})
+
+    def off(values: Floats) -> Floats:
+        bent = made(values).distort(pinhole[None])[0]
+        return np.nan_to_num((bent - as_shot) * px_per_tangent, nan=1e6).ravel()
+
+    start = np.array([usual[n] for n in names])
+    found = least_squares(off, start, x_scale="jac", xtol=1e-14, ftol=1e-14, gtol=1e-14, max_nfev=400)
+    left = np.linalg.norm(found.fun.reshape(-1, 2), axis=1)
+    if not np.isfinite(left).all() or left.max() > 1e5:
+        raise BadInput(f"{kind.label} cannot be fitted to this map: try another model.")
+    return Fitted(made(found.x), dict(zip(names, (float(v) for v in found.x), strict=True)), left)
