@@ -45,13 +45,17 @@ def confine(own: Path) -> list[str]:
     _libc.prctl(_NO_NEW_PRIVILEGES, 1, 0, 0, 0)
     has_network = not _without_network()
     if os.geteuid() == 0:
-        if runs_as(own) != USER:
-            missing.append(f"another user ({USER} cannot reach {_out_of_reach(own)[0]})")
+        out_of_reach = _out_of_reach(own)
+        if out_of_reach:
+            missing.append(f"another user ({USER} cannot reach {out_of_reach[0]})")
         else:
             user = pwd.getpwnam(USER)
-            os.setgroups([])
-            os.setresgid(user.pw_gid, user.pw_gid, user.pw_gid)
-            os.setresuid(user.pw_uid, user.pw_uid, user.pw_uid)
+            try:
+                os.setgroups([])
+                os.setresgid(user.pw_gid, user.pw_gid, user.pw_gid)
+                os.setresuid(user.pw_uid, user.pw_uid, user.pw_uid)
+            except OSError as error:
+                missing.append(f"another user ({error.strerror})")
         _without_capabilities()
     abi = _libc.syscall(_LANDLOCK_CREATE, None, 0, 1)
     if abi < 1 or not _only(own, abi):
@@ -70,7 +74,10 @@ def runs_as(own: Path) -> str:
 
 def _out_of_reach(own: Path) -> list[Path]:
     """What the other user cannot come to, of the code and the folder's own place."""
-    user = pwd.getpwnam(USER)
+    try:
+        user = pwd.getpwnam(USER)
+    except KeyError:  # there is no such user
+        return [own]
     return [p for p in (*_code(), own.parent.resolve()) if not _walkable(p, user)]
 
 
