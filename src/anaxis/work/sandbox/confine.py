@@ -4,7 +4,7 @@ It is called before anything is loaded or read, by the process itself. Each meas
 
 - no new privileges, ever (``prctl``), and no capabilities;
 - another user, ``nobody``, where it was started as root and that user can reach the code;
-- no network: a network namespace of its own, empty; where that cannot be made, no TCP by Landlock;
+- no network: a network namespace of its own, empty; where that cannot be made, no TCP by Landlock, and that is said;
 - of the file system the code, the system's libraries and its own folder, by Landlock (Linux 5.13 and later).
 
 Sources: prctl(2), unshare(2), capabilities(7), landlock(7).
@@ -60,8 +60,8 @@ def confine(own: Path) -> list[str]:
     abi = _libc.syscall(_LANDLOCK_CREATE, None, 0, 1)
     if abi < 1 or not _only(own, abi):
         missing.append("files: this system has no Landlock")
-    if has_network and abi < 4:
-        missing.append("network: this system allows no namespace here")
+    if has_network:
+        missing.append(f"network: no namespace of its own{', TCP alone is denied' if abi >= 4 else ''}")
     return missing
 
 
