@@ -32,7 +32,7 @@ from anaxis.store.database import connect, migrate
 from anaxis.store.keep import find_or_make_shot, find_or_make_show, stage_file
 from anaxis.store.local_postgres import LocalPostgres
 from anaxis.store.models import Delivery, HistoryEntry, Shot, Version, VersionInput
-from anaxis.store.packages import versions_of
+from anaxis.store.packages import all_packages, get_package, versions_of
 from anaxis.store.queries import track_of
 
 
@@ -277,3 +277,24 @@ def test_nothing_waits_for_ever_for_another(engine: Engine) -> None:
         waiting.execute(text("SET lock_timeout = '100ms'"))
         with pytest.raises(DBAPIError, match="lock timeout"):
             waiting.execute(text("SELECT pg_advisory_xact_lock(1)"))
+
+
+def test_hundreds_of_packages_are_read_once(engine: Engine, monkeypatch: pytest.MonkeyPatch) -> None:
+    """The list of packages stands on every camera's page."""
+    with Session(engine) as store, store.begin():
+        for i in range(40):
+            copy_package(store, "zup-lh-cm", f"Ours {i}", "ours")
+    read: list[str] = []
+    monkeypatch.setattr(
+        "anaxis.store.packages.profile_from_dict",
+        lambda d, k: read.append(k) or profile_from_dict(d, k),  # type: ignore[func-returns-value]
+    )
+    with Session(engine) as store:
+        first = all_packages(store)
+        assert len(first) == 49 and all_packages(store) == first and len(read) <= 40
+        assert get_package(store, "ours-40") == first["ours-40"] and len(read) <= 40
+        keep_package(store, first["ours-40"].model_copy(update={"label": "Changed"}), "changed")
+        assert all_packages(store)["ours-40"].label == "Changed" == get_package(store, "ours-40").label
+        assert get_package(store, "ours-40", 1).label == "Ours 39"
+        store.rollback()
+        assert all_packages(store)["ours-40"].label == "Ours 39"

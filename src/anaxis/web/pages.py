@@ -17,6 +17,7 @@ from sqlalchemy.orm import Session
 
 from anaxis import __version__
 from anaxis.app.acting import LOCAL
+from anaxis.app.waiting import let_go
 from anaxis.core.checks.times import OF_THE_SHOT
 from anaxis.core.errors import BadInput
 from anaxis.core.time.rates import format_frame, parse_rate, rate_label
@@ -103,6 +104,7 @@ def _session(request: Request, head: Annotated[int | None, Depends(_head_seen)])
             "lets_go": True,
         },
     ) as session:
+        request.state.store = session
         try:
             yield session
             session.commit()
@@ -165,6 +167,9 @@ def download_answer(name: str, data: bytes, media_type: str = "application/octet
 
 
 def page(request: Request, name: str, status: int = 200, **context: Any) -> Any:
+    store = getattr(request.state, "store", None)
+    if store is not None:
+        let_go(store)  # drawing a page takes longer than asking for what is on it
     whole = name.endswith("index.html")  # a part of a page leaves the sentence to the page
     said = _said_once(request) if whole else ""
     answer = templates.TemplateResponse(request, name, {"said": said, **context}, status_code=status)

@@ -6,6 +6,7 @@ colour, and both packages are drawn from the same corner, so that the turn betwe
 
 from __future__ import annotations
 
+from functools import lru_cache
 from typing import Any
 
 import numpy as np
@@ -23,7 +24,12 @@ _DASH = {"X": "none", "Y": "7 4", "Z": "10 3 2 3"}
 
 def axes_svg(convention: Convention, caption: str, size_px: int = 168) -> Markup:
     """World axes (long) and camera axes (short, at a camera symbol) of one convention."""
-    return axes_drawing(convention.world, convention.camera, caption, size_px)
+    return _drawn_once(convention.world.tobytes(), convention.camera.tobytes(), caption, size_px)
+
+
+@lru_cache(maxsize=4000)  # a list of packages draws each of them every time it is looked at
+def _drawn_once(world: bytes, camera: bytes, caption: str, size_px: int) -> Markup:
+    return axes_drawing(np.frombuffer(world).reshape(3, 3), np.frombuffer(camera).reshape(3, 3), caption, size_px)
 
 
 def axes_drawing(world: Floats, camera: Floats, caption: str, size_px: int = 168, to_turn: bool = False) -> Markup:
