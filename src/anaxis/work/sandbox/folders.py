@@ -74,10 +74,13 @@ def made_for_a_reader() -> Path:
 
 
 def handed_in(path: Path, folder: Path) -> Path:
-    """The file at ``path`` put into a reader's folder under its own name."""
+    """The file at ``path`` put into a reader's folder under its own name; one that is not there is not there either,
+    which the reader says."""
     inside = folder / "in"
     inside.mkdir(mode=0o755)
     to = inside / path.name
+    if not path.is_file():
+        return to
     try:
         if os.geteuid() == 0:
             raise OSError  # a link would keep its owner and its rights
