@@ -230,3 +230,21 @@ def test_gf_agrees_that_z_up_is_a_quarter_turn() -> None:
     from anaxis.core.scene.nodes import UP_AXES
 
     assert np.allclose(np.array(Gf.Matrix3d(Gf.Rotation(Gf.Vec3d(1, 0, 0), 90))).T, UP_AXES["Z"])
+
+
+@pytest.mark.parametrize("ticks", [705_600_000, 192_000, 254_016_000_000])
+def test_a_clock_of_ticks_is_no_frame_rate_and_no_fault(ticks: int, usda: Callable[..., Path]) -> None:
+    """Time codes that count ticks: what a frame is the playback rate says."""
+    head = f'upAxis = "Y"\n metersPerUnit = 0.01\n timeCodesPerSecond = {ticks}\n framesPerSecond = 24'
+    per_frame = ticks // 24
+    ops = (
+        f"double3 xformOp:translate.timeSamples = {{ {per_frame}: (0, 10, 300), {10 * per_frame}: (50, 20, 250) }}\n"
+        ' uniform token[] xformOpOrder = ["xformOp:translate"]'
+    )
+    scene = read_file(usda(head=head, ops=ops))
+    assert scene.rate == 24 and scene.camera().keys.tolist() == [1, 10]
+
+
+def test_a_file_at_a_rate_that_nothing_runs_at_is_refused(usda: Callable[..., Path]) -> None:
+    with pytest.raises(BadInput, match=r"shot\.usda: 7\.056e\+08 is no frame rate that can be taken"):
+        read_file(usda(head='upAxis = "Y"\n metersPerUnit = 0.01\n timeCodesPerSecond = 705600000'))

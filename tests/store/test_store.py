@@ -31,7 +31,7 @@ from anaxis.store.archive import scene_to_bytes, track_from_bytes
 from anaxis.store.database import connect, migrate
 from anaxis.store.keep import find_or_make_shot, find_or_make_show, stage_file
 from anaxis.store.local_postgres import LocalPostgres
-from anaxis.store.models import Delivery, HistoryEntry, Shot, Version, VersionInput
+from anaxis.store.models import Delivery, HistoryEntry, Package, Shot, Version, VersionInput
 from anaxis.store.packages import all_packages, get_package, versions_of
 from anaxis.store.queries import track_of
 
@@ -243,15 +243,27 @@ def test_the_database_keeps_nothing_that_cannot_be_shown(engine: Engine) -> None
     migrate(engine, "0008")
     with engine.begin() as connection:
         connection.execute(text("INSERT INTO shows (name) VALUES ('The Tidewright')"))
-        rows = "(1, 'a', 1e308, 5, '24/1'), (1, 'b', 10, 5, :long), (1, 'c', 'NaN', 3, '1/1000000000000'), (1, 'd', 1, 9, '24000/1001')"
+        rows = (
+            "(1, 'a', 1e308, 5, '24/1'), (1, 'b', 10, 5, :long), (1, 'c', 'NaN', 3, '1/1000000000000'), "
+            "(1, 'd', 1, 9, '24000/1001'), (1, 'e', 1, 9, '1/1000000'), (1, 'f', 1, 9, '9999999/1'), "
+            "(1, 'g', 1, 9, '24/0'), (1, 'h', 1, 9, '100000/1')"
+        )
         connection.execute(
             text(f"INSERT INTO shots (show_id, name, first_frame, last_frame, rate) VALUES {rows}"), {"long": "9" * 400}
         )
     migrate(engine)
     with engine.connect() as connection:
         kept = connection.execute(text("SELECT first_frame, last_frame, rate FROM shots ORDER BY name")).all()
-    assert [tuple(r) for r in kept] == [(None, 5, "24/1"), (10, None, None), (None, 3, None), (1, 9, "24000/1001")]
-    for change in ("first_frame = 1e308", "first_frame = 'NaN'", "first_frame = 20, last_frame = 10", "rate = '9/0x'"):
+    assert [tuple(r) for r in kept] == [(None, 5, "24/1"), (10, None, None), (None, 3, None), (1, 9, "24000/1001"),
+        (1, 9, None), (1, 9, None), (1, 9, None), (1, 9, "100000/1"),
+    ]  # fmt: skip
+    for change in (
+        "first_frame = 1e308",
+        "first_frame = 'NaN'",
+        "first_frame = 20, last_frame = 10",
+        "rate = '9/0x'",
+        "rate = '1/101'",
+    ):
         with pytest.raises(DBAPIError, match="violates check constraint"), engine.begin() as connection:
             connection.execute(text(f"UPDATE shots SET {change} WHERE name = 'a'"))
 
@@ -298,3 +310,14 @@ def test_hundreds_of_packages_are_read_once(engine: Engine, monkeypatch: pytest.
         assert get_package(store, "ours-40", 1).label == "Ours 39"
         store.rollback()
         assert all_packages(store)["ours-40"].label == "Ours 39"
+
+
+def test_a_package_kept_under_other_rules_stops_no_page(engine: Engine) -> None:
+    with Session(engine) as store, store.begin():
+        kept = copy_package(store, "zup-lh-cm", "Ours", "ours")
+        document = kept.document | {"time": kept.document["time"] | {"rate": "1/1000000000000"}}
+        store.add(Package(key="odd", number=1, document=document | {"key": "odd"}, change="long ago"))
+    with Session(engine) as store:
+        assert "ours" in all_packages(store) and "odd" not in all_packages(store)
+        with pytest.raises(BadInput, match="rate"):
+            get_package(store, "odd")

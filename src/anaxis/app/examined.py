@@ -29,7 +29,7 @@ from anaxis.core.recipe.replay import replay_tree as tree_after
 from anaxis.core.scene.landmarks import NO_LANDMARKS, Landmarks
 from anaxis.core.scene.nodes import Scene
 from anaxis.core.scene.tree import levels
-from anaxis.core.time.rates import parse_rate, rate_text
+from anaxis.core.time.rates import kept_rate, rate_text
 from anaxis.core.typing import Floats
 from anaxis.formats.track_json.document import convention_document
 from anaxis.store.archive import pack, scene_from_bytes, scene_to_bytes, track_from_bytes, track_to_bytes, unpack
@@ -172,7 +172,7 @@ def looked_at(given: Document, blocks: list[bytes]) -> tuple[Document, list[byte
     reports = examine(
         scene,
         recipes,
-        Expected(first, last, parse_rate(rate) if rate else None),
+        Expected(first, last, kept_rate(rate) if rate else None),
         image,
         _found(given["sets"], blocks),
         given["only"],

@@ -26,12 +26,12 @@ def require_frame(frame: float) -> None:
         raise BadInput(f"Frame {frame:g} cannot be: frame numbers lie within ten million of 0.", "out_of_bounds")
 
 
-def require_rate(rate: Fraction) -> None:
-    """Raise BadInput for a frame rate that nothing runs at."""
+def require_rate(rate: Fraction, where: str = "") -> None:
+    """Raise BadInput for a frame rate that nothing runs at, naming ``where`` it stands."""
     if not (MIN_RATE <= rate <= MAX_RATE and rate.denominator <= MAX_RATE_DENOMINATOR):
         said = f"{float(rate):g}" if rate.numerator < 10**300 and rate.denominator < 10**300 else "That"
         raise BadInput(
-            f"{said} is no frame rate that can be taken: it lies between {float(MIN_RATE):g} and {int(MAX_RATE)} frames a "
+            f"{where + ': ' if where else ''}{said} is no frame rate that can be taken: it lies between {float(MIN_RATE):g} and {int(MAX_RATE)} frames a "
             "second; write 24, 25 or 24000/1001.",
             "out_of_bounds",
         )

@@ -13,6 +13,7 @@ from importlib import import_module
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from anaxis.core.bounds import require_rate
 from anaxis.core.errors import BadInput
 
 if TYPE_CHECKING:  # a reader waits for none of what writers need
@@ -117,6 +118,7 @@ def _read_one(path: Path, within: Path | None, layout: dict[str, Any] | None = N
     assert entry.read
     extra = {"layout": layout} if entry.key == "columns" else {}
     scene: Scene = _load(entry.read)(path, within, **extra)  # type: ignore[assignment]
+    require_rate(scene.rate, path.name)
     return scene
 
 

@@ -23,7 +23,7 @@ from anaxis.core.findings import Finding
 from anaxis.core.scene.landmarks import Landmarks
 from anaxis.core.scene.nodes import Node, Scene
 from anaxis.core.space.axes import Convention
-from anaxis.core.time.rates import parse_rate, rate_text
+from anaxis.core.time.rates import kept_rate, rate_text
 from anaxis.core.typing import Floats, Ints
 
 _MAGIC = b"anaxis2\n"
@@ -143,7 +143,7 @@ def scene_from_bytes(data: bytes) -> Scene:
         convention=Convention(
             arrays["world"], arrays["camera"], header["metres_per_unit"], header["order"], tuple(header["signs"])
         ),
-        rate=parse_rate(header["rate"]),
+        rate=kept_rate(header["rate"]),
         first_frame=header["range"][0],
         last_frame=header["range"][1],
         nodes=tuple(nodes),
@@ -192,7 +192,7 @@ def track_from_bytes(data: bytes) -> tuple[Track, Landmarks, Floats]:
     track = Track(
         header["name"],
         a["frames"],
-        parse_rate(header["rate"]),
+        kept_rate(header["rate"]),
         a["position_m"],
         a["rotation"],
         lens,

@@ -2,15 +2,19 @@
 
 from __future__ import annotations
 
+import logging
 from datetime import datetime
 
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
+from anaxis.core.errors import BadInput
 from anaxis.packages import shipped_profiles
 from anaxis.packages.model import Profile, profile_from_dict
 from anaxis.store.models import Camera, Delivery, Package, Shot, Version
 from anaxis.store.queries import NotFound
+
+_log = logging.getLogger("anaxis.packages")
 
 
 def all_packages(session: Session) -> dict[str, Profile]:
@@ -21,8 +25,13 @@ def all_packages(session: Session) -> dict[str, Profile]:
         .join(newest, (Package.key == newest.c.key) & (Package.number == newest.c.number))
         .order_by(Package.key)
     )
-    own = {p.key: _profile(p) for p in session.execute(query).scalars()}
-    return {**shipped_profiles(), **own}
+    found = dict(shipped_profiles())
+    for row in session.execute(query).scalars():
+        try:
+            found[row.key] = _profile(row)
+        except BadInput as error:  # kept under other rules; its own page says so, and no other page fails for it
+            _log.warning("the package '%s' is left out: %s", row.key, error.sentence)
+    return found
 
 
 # A version of a package never changes; reading hundreds of them anew for every page takes longer than the page.

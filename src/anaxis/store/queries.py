@@ -19,7 +19,7 @@ from anaxis.core.recipe.model import Recipe, no_sets
 from anaxis.core.scene.landmarks import Landmarks
 from anaxis.core.scene.nodes import Scene
 from anaxis.core.scene.picture import Picture
-from anaxis.core.time.rates import parse_rate
+from anaxis.core.time.rates import kept_rate
 from anaxis.core.typing import Floats
 from anaxis.store.archive import scene_from_bytes, track_from_bytes
 from anaxis.store.models import Camera, SavedFilmBack, SavedLayout, SavedRecipe, Shot, Show, SourceFile, Version
@@ -69,7 +69,7 @@ def findings_of(version: Version) -> list[Finding]:
     whole = (facts["first_frame"], facts["last_frame"])
     held = tuple(facts.get("held_frames") or whole)
     now = against_shot(
-        expected_of(version.camera.shot), whole, (held[0], held[1]), parse_rate(facts["rate"]), version.camera_path
+        expected_of(version.camera.shot), whole, (held[0], held[1]), kept_rate(facts["rate"]), version.camera_path
     )
     return by_severity([*kept, *now])
 
@@ -85,7 +85,7 @@ def recipe_of(version: Version) -> Recipe:
 
 def expected_of(shot: Shot) -> Expected:
     """What the edit expects of a shot."""
-    return Expected(shot.first_frame, shot.last_frame, parse_rate(shot.rate) if shot.rate else None)
+    return Expected(shot.first_frame, shot.last_frame, kept_rate(shot.rate) if shot.rate else None)
 
 
 def set_finder(session: Session) -> Callable[[str], bytes]:

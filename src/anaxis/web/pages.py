@@ -20,7 +20,7 @@ from anaxis.app.acting import LOCAL
 from anaxis.app.waiting import let_go
 from anaxis.core.checks.times import OF_THE_SHOT
 from anaxis.core.errors import BadInput
-from anaxis.core.time.rates import format_frame, parse_rate, rate_label
+from anaxis.core.time.rates import format_frame, kept_rate, rate_label
 from anaxis.formats.tables.layout import QUANTITIES
 from anaxis.packages.sheet import decimals
 
@@ -65,7 +65,7 @@ templates.env.filters |= {
     "decimals": decimals,
     "frame": format_frame,
     "length_range": length_range,
-    "rate": lambda text: rate_label(parse_rate(text)),
+    "rate": lambda text: rate_label(kept_rate(text)),
     # In addresses of what a browser may keep: the numbers of another store begin at 1 too.
     "stamp": lambda at: f"{at.timestamp():.0f}",
     "megabytes": lambda size: f"{size / 1e6:.2f} MB" if size >= 10_000 else f"{size / 1000:.1f} kB",

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 from anaxis.app.deliver import furthest_off, newest_deliveries
 from anaxis.core.recipe.operations import kind_of
-from anaxis.core.time.rates import format_frame, parse_rate, rate_label
+from anaxis.core.time.rates import format_frame, kept_rate, rate_label
 from anaxis.store.models import Version
 from anaxis.store.queries import findings_of
 from anaxis.web.pages import pixels
@@ -26,7 +26,7 @@ def stations_of(version: Version) -> list[Station]:
     """The steps of the job, in the order people work, each with its state and key figure."""
     facts = version.facts
     count = facts.get("frames") or round(facts["last_frame"] - facts["first_frame"]) + 1
-    rate = rate_label(parse_rate(facts["rate"]))
+    rate = rate_label(kept_rate(facts["rate"]))
     warned = any(f.severity != "note" for f in findings_of(version))
     active = sum(bool(o.get("on", True)) for o in version.recipe)
     stray = abs(facts["scale"][0] - 1) > 1e-6 or abs(facts["scale"][1] - 1) > 1e-6

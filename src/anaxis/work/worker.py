@@ -121,8 +121,9 @@ async def work(engine: Engine) -> None:
 
     async def take_up_again() -> None:
         while True:
-            for job in await app.job_manager.get_stalled_jobs(seconds_since_heartbeat=_GONE_AFTER_S):
-                await app.job_manager.retry_job(job)
+            with suppress(ConnectorException):  # the database is away: looked again when it is back
+                for job in await app.job_manager.get_stalled_jobs(seconds_since_heartbeat=_GONE_AFTER_S):
+                    await app.job_manager.retry_job(job)
             await asyncio.sleep(_LOOK_EVERY_S)
 
     async with app.open_async():

@@ -26,7 +26,8 @@ _MAX_TEXT = 40
 def nearest_rate(frames_per_second: float) -> Fraction:
     """The rate meant by a float: a known one within one part in ten thousand, else the float.
 
-    Packages write 23.976 or 23.98 for 24000/1001; 23.98 lies 1.7 parts in ten thousand away.
+    Packages write 23.976 or 23.98 for 24000/1001; 23.98 lies 1.7 parts in ten thousand away. What comes out may be the
+    rate of a clock that no frames run at (ticks); a rate of frames is held against its bounds where it is taken.
     Raises BadInput when the number is not positive and finite.
     """
     if not np.isfinite(frames_per_second) or frames_per_second <= 0:
@@ -34,9 +35,7 @@ def nearest_rate(frames_per_second: float) -> Fraction:
     best = min(KNOWN_RATES, key=lambda r: abs(float(r) - frames_per_second))
     if abs(float(best) / frames_per_second - 1.0) < 2e-4:
         return best
-    rate = Fraction(frames_per_second).limit_denominator(100_000)
-    require_rate(rate)
-    return rate
+    return Fraction(frames_per_second).limit_denominator(100_000)
 
 
 def parse_rate(text: str) -> Fraction:
@@ -51,6 +50,11 @@ def parse_rate(text: str) -> Fraction:
         raise BadInput(f"'{text}' is not a frame rate: it must be above zero.")
     require_rate(rate)
     return rate
+
+
+def kept_rate(text: str) -> Fraction:
+    """A rate as :func:`rate_text` wrote it: what was kept once is read, whatever bounds were drawn since."""
+    return Fraction(text)
 
 
 def rate_text(rate: Fraction) -> str:
