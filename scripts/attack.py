@@ -39,6 +39,8 @@ sys.path[:0] = [str(ROOT / "demo"), str(ROOT / "scripts")]
 from fuzz import mutate, seeds  # noqa: E402
 
 File = tuple[str, bytes]
+# What is too long for a view of the shots' page, and too much for the pages' process to grow by.
+_STOOD_STILL_S, _GREW_MB = 15.0, 250.0
 SECRET = "the-miller-keeps-the-key-under-the-third-stone"
 NUMBERS = [
     "0", "1", "-1", "2", "nan", "inf", "-inf", "1e308", "-1e308", "1e-320", "1/1000000000000", "24000/1001", "9" * 400,
@@ -443,6 +445,10 @@ def main() -> None:
     )
     if given.pid:
         print(f"the pages' process: {before:.0f} MB before, {size():.0f} MB after")
+    if seen.pages_slowest_s > _STOOD_STILL_S:
+        seen.wrong.append(f"the shots' page stood still for {seen.pages_slowest_s:.0f} s")
+    if size() - before > _GREW_MB:
+        seen.wrong.append(f"the pages' process grew by {size() - before:.0f} MB")
     for line in seen.wrong[:40]:
         print("WRONG", line)
     escaped = [

@@ -15,9 +15,10 @@ from anaxis.core.camera.distortion.fit import fit_model
 from anaxis.core.camera.distortion.models import MODELS
 from anaxis.core.camera.distortion.overscan import overscan_of
 from anaxis.core.camera.distortion.st_map import distort_map, undistort_map
-from anaxis.core.camera.distortion.window import Window
+from anaxis.core.camera.distortion.window import Window, window_of
 from anaxis.core.camera.lens import Image
 from anaxis.core.errors import BadInput
+from ordinary import SHOTS, track_of
 
 RANDOM = np.random.default_rng(4)
 POINTS = RANDOM.uniform(-0.6, 0.6, (1, 400, 2))
@@ -58,7 +59,7 @@ def test_division_and_anamorphic_as_written() -> None:
     assert np.allclose(bent / (1 - 0.3 * r2), POINTS, rtol=0, atol=1e-13)
     a, b, turn = RANDOM.uniform(-0.1, 0.1, 5), RANDOM.uniform(-0.1, 0.1, 5), np.radians(3.0)
     values = {f"a{i + 1}": v for i, v in enumerate(a)} | {f"b{i + 1}": v for i, v in enumerate(b)}
-    found = made("anamorphic", **values, turn_deg=3.0, scale_x=1.02, scale_y=0.97, squeeze=2.0).distort(POINTS)[0]
+    found = made("anamorphic", **values, rotation_deg=3.0, scale_x=1.02, scale_y=0.97, squeeze=2.0).distort(POINTS)[0]
     x, y = np.array([[np.cos(turn), np.sin(turn)], [-np.sin(turn), np.cos(turn)]]) @ (POINTS[0] / [2, 1]).T
     terms = np.array([x**2, y**2, x**4, x**2 * y**2, y**4])
     bent_xy = np.array([1.02 * x * (1 + a @ terms), 0.97 * y * (1 + b @ terms)])
@@ -69,7 +70,15 @@ def test_division_and_anamorphic_as_written() -> None:
 SOME = {
     "radial-tangential": {"k1": -0.2, "k2": 0.05, "p1": 0.01, "p2": -0.008, "k4": 0.02},
     "division": {"k": -0.25},
-    "anamorphic": {"a1": -0.1, "a4": 0.05, "b2": 0.07, "b5": -0.02, "turn_deg": 2.0, "scale_x": 1.05, "squeeze": 1.8},
+    "anamorphic": {
+        "a1": -0.1,
+        "a4": 0.05,
+        "b2": 0.07,
+        "b5": -0.02,
+        "rotation_deg": 2.0,
+        "scale_x": 1.05,
+        "squeeze": 1.8,
+    },
     "fisheye": {"k1": -0.05, "k2": 0.02},
 }
 
@@ -241,3 +250,22 @@ def test_what_cannot_be_fitted_is_said() -> None:
         fit_model("division", pinhole[:12], pinhole[:12], 1000.0)
     with pytest.raises(BadInput, match="'swirl' is no distortion model"):
         fit_model("swirl", pinhole, pinhole, 1000.0)
+
+
+@pytest.mark.parametrize("name", SHOTS)
+def test_every_ordinary_shot_gets_the_overscan_of_its_widest_frame(name: str) -> None:
+    """Held, whipped, numbered from 86400, of 3 frames or 12,000, with primes swapped: the lens alone matters."""
+    shot = SHOTS[name]()
+    track, image = track_of(shot), Image(shot.width_px, shot.height_px)
+    plate, bent = window_of(track.lens, image, "width"), made("radial-tangential", k1=-0.08, k2=0.01)
+    found = overscan_of(bent, plate, image)
+    # Plain numpy: the corner of the widest frame, its radius found by bisection on r (1 + k1 r^2 + k2 r^4).
+    half = shot.film_mm[0] / 2 / shot.samples[2].min()
+    corner = np.hypot(half, half * shot.height_px / shot.width_px)
+    low, high = corner, corner * 1.5
+    for _ in range(80):
+        middle = (low + high) / 2
+        low, high = (middle, high) if middle * (1 - 0.08 * middle**2 + 0.01 * middle**4) < corner else (low, middle)
+    assert found.factor == pytest.approx([low / corner] * 2, rel=1e-9)
+    assert shot.samples[2][found.worst] == shot.samples[2].min()
+    assert found.image.width_px == 2 * int(np.ceil(low / corner * shot.width_px / 2 - 1e-9))

@@ -40,7 +40,7 @@ def test_a_map_is_written_as_the_trade_reads_it(tmp_path: Path) -> None:
         1.1 * (1 - 0.5 / 20) - 0.05
     )
     back = read_st_map(tmp_path / "m.exr")
-    assert np.abs(back.st - st).max() < 1e-7 and back.origin == "lower left" and back.leads == "to the plate"
+    assert np.abs(back.st - st).max() < 1e-7 and back.origin == "lower left" and back.direction == "undistort"
 
 
 def test_what_a_map_does_not_say_is_guessed_and_said(tmp_path: Path) -> None:
@@ -49,10 +49,10 @@ def test_what_a_map_does_not_say_is_guessed_and_said(tmp_path: Path) -> None:
     turned[..., 1] = 1 - turned[..., 1]
     found = read_st_map(written(tmp_path / "upper.exr", R=turned[..., 0].copy(), G=turned[..., 1].copy()))
     assert found.origin == "upper left" and "grows from the top" in found.guesses["origin"]
-    assert np.abs(found.st - st).max() < 1e-6 and found.leads == "" and found.largest_px < 1e-4
+    assert np.abs(found.st - st).max() < 1e-6 and found.direction == "" and found.largest_px < 1e-4
     inside = (st * 0.9 + 0.05).astype(np.float16)
     found = read_st_map(written(tmp_path / "half.exr", R=inside[..., 0].copy(), G=inside[..., 1].copy()))
-    assert found.leads == "from the plate" and "16-bit" in found.guesses["precision"]
+    assert found.direction == "distort" and "16-bit" in found.guesses["precision"]
     assert found.largest_px == pytest.approx(np.hypot(31.5 * 0.1, 15.5 * 0.1), rel=1e-2)
 
 
@@ -99,9 +99,9 @@ def test_overscan_and_maps_on_the_command_line(demo_files: dict[str, Path], tmp_
     made = run("st-map", "make", *asked, "--out", str(tmp_path / "maps"))
     assert made["render"] == [width, height] and made["maps"]["undistort"]["resolution"] == [width, height]
     assert made["maps"]["distort"]["resolution"] == [480, 270] and made["maps"]["distort"]["max_px"] < 0.001
-    for kind, leads in (("undistort", "to the plate"), ("distort", "from the plate")):
+    for kind in ("undistort", "distort"):
         read = run("st-map", "read", str(tmp_path / "maps" / made["maps"][kind]["file"]))
-        assert (read["origin"], read["leads"]) == ("lower left", leads)
+        assert (read["origin"], read["direction"]) == ("lower left", kind)
     camera = [str(demo_files["TW_010"]), "--resolution", "480x270"]
     for kind, more in (("undistort", []), ("distort", ["--render", f"{width}x{height}"])):
         fitted = run("st-map", "fit", *camera, "--map", str(tmp_path / "maps" / made["maps"][kind]["file"]), *more)

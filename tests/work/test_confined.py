@@ -55,7 +55,7 @@ def test_a_reader_reaches_nothing_but_its_own_folder(tmp_path: Path) -> None:
     with socket.create_server(("127.0.0.1", 0)) as server:
         done = subprocess.run(
             [sys.executable, "-P", "-c", PROBE, str(folder), str(outside), str(server.getsockname()[1])],
-            capture_output=True, text=True, env=clean_environment(), check=True,
+            capture_output=True, text=True, env=clean_environment(folder), check=True,
         )  # fmt: skip
     seen = json.loads(done.stdout)
     assert seen["own"] == "x" and not seen["spawns_with_more"] and not seen["capabilities"]

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
@@ -9,7 +10,7 @@ from typing import Any
 import click
 
 from anaxis.cli import options
-from anaxis.cli.read import json_file, read_source, start_reader
+from anaxis.cli.read import guesses_of, json_file, read_source, start_reader
 from anaxis.cli.tables import console, print_json, table
 from anaxis.core.camera.distortion.distortion import Distortion, distortion_from_document
 from anaxis.core.camera.distortion.overscan import overscan_of
@@ -21,13 +22,17 @@ _distortion = click.option(
     "--distortion", "distortion", required=True, type=click.Path(path_type=Path),
     help='A distortion document, {"model": "radial-tangential", "k1": 0.05, ...}.',
 )  # fmt: skip
-_multiple = click.option(
-    "--multiple",
-    type=click.IntRange(1, 1024),
-    default=2,
-    show_default=True,
-    help="The render's sides are multiples of it.",
-)
+
+
+def _of_a_distorted_plate(command: Any) -> Any:
+    """The camera, its distortion, its picture, and what the render's sides are multiples of."""
+    multiple = click.option(
+        "--multiple", type=click.IntRange(1, 1024), default=2, show_default=True,
+        help="The render's sides are multiples of it.",
+    )  # fmt: skip
+    for option in (multiple, options.fit, options.resolution, _distortion, options.camera, options.file):
+        command = option(command)
+    return command
 
 
 class _Plate:
@@ -44,11 +49,15 @@ class _Plate:
         self.track = take_camera(asked.scene, camera, recipe=asked.steps(camera)).done
         self.picture = asked.picture
         self.window: Window = window_of(self.track.lens, self.picture.image, self.picture.fit)
-        self.guesses = [
-            f"The resolution {self.picture.image.width_px}x{self.picture.image.height_px} is a guess; set it with --resolution."
-        ] * self.picture.image_guessed + [
-            f"The source's fit is a guess ({self.picture.fit}); set it with --source-fit."
-        ] * self.picture.fit_guessed  # fmt: skip
+
+    def say(self, document: dict[str, Any], lines: Sequence[Any], as_json: bool) -> None:
+        """What a command found, as JSON or in lines and tables, with what of the picture is a guess."""
+        notes = guesses_of(self.picture)
+        if as_json:
+            print_json({**document, "notes": notes})
+            return
+        for line in (*lines, *notes):
+            console().print(line)
 
 
 def _distortion_in(path: Path) -> Distortion:
@@ -56,12 +65,7 @@ def _distortion_in(path: Path) -> Distortion:
 
 
 @click.command()
-@options.file
-@options.camera
-@_distortion
-@options.resolution
-@options.fit
-@_multiple
+@_of_a_distorted_plate
 @options.source_and_changes
 @options.json
 def overscan(
@@ -87,9 +91,6 @@ def overscan(
         "vfov_deg": float(field_of_view_deg(used.height_mm, lens.focal_mm)[0]),
         "empty_px_without": found.empty_px,
     }
-    if as_json:
-        print_json({**document, "notes": plate.guesses})
-        return
     rows = table("overscan", "value")
     rows.add_row("render", f"{found.image.width_px} x {found.image.height_px} px")
     rows.add_row("needed", f"{found.factor[0]:.5f} x {found.factor[1]:.5f} of the plate")
@@ -97,10 +98,8 @@ def overscan(
     rows.add_row("horizontal field of view", f"{document['hfov_deg']:.4f} deg, at the first frame")
     rows.add_row("vertical field of view", f"{document['vfov_deg']:.4f} deg, at the first frame")
     rows.add_row("empty without it", f"{found.empty_px} px of the plate")
-    console().print(rows)
-    console().print("Focal length and offsets stay. Set both the resolution and the film back, or neither.")
-    for note in plate.guesses:
-        console().print(note)
+    both = "Focal length and offsets stay. Set both the resolution and the film back, or neither."
+    plate.say(document, [rows, both], as_json)
 
 
 @click.group("st-map")
@@ -109,12 +108,7 @@ def st_map() -> None:
 
 
 @st_map.command()
-@options.file
-@options.camera
-@_distortion
-@options.resolution
-@options.fit
-@_multiple
+@_of_a_distorted_plate
 @click.option("--frame", type=float, help="The frame whose lens and distortion it is; else the first.")
 @click.option("--out", required=True, type=click.Path(file_okay=False, path_type=Path), help="The folder to write to.")
 @click.option("--force", is_flag=True, help="Write over maps that are there.")
@@ -159,16 +153,12 @@ def make(
         "frame": float(frames[at]), "plate": [image.width_px, image.height_px],
         "render": [found.image.width_px, found.image.height_px], "factor": list(found.factor), "maps": written,
     }  # fmt: skip
-    if as_json:
-        print_json({**document, "notes": plate.guesses})
-        return
-    for kind, one in written.items():
-        where = "plate" if kind == "undistort" else "render"
-        console().print(
-            f"{one['file']}: {one['resolution'][0]} x {one['resolution'][1]} px, fetches in the {where}; read back within {one['max_px']:.5f} px"
-        )
-    for note in plate.guesses:
-        console().print(note)
+    lines = [
+        f"{one['file']}: {one['resolution'][0]} x {one['resolution'][1]} px, fetches in the "
+        f"{'plate' if kind == 'undistort' else 'render'}; read back within {one['max_px']:.5f} px"
+        for kind, one in written.items()
+    ]
+    plate.say(document, lines, as_json)
 
 
 @st_map.command("read")
@@ -187,8 +177,8 @@ def read(file: Path, as_json: bool) -> None:
     rows = table("ST map", "value")
     rows.add_row("size", f"{document['resolution'][0]} x {document['resolution'][1]} px")
     rows.add_row("origin", f"{document['origin']} (guess)")
-    rows.add_row("leads", f"{document['leads'] or 'nowhere'} (guess)")
-    rows.add_row("moves by at most", f"{document['largest_px']:.3f} px")
+    rows.add_row("direction", f"{document['direction'] or 'none: nothing is moved'} (guess)")
+    rows.add_row("largest displacement", f"{document['largest_px']:.3f} px")
     console().print(rows)
     for said in document["guesses"].values():
         console().print(f"Guess: {said}.")
@@ -200,20 +190,16 @@ def read(file: Path, as_json: bool) -> None:
 @click.option("--map", "map_file", required=True, type=click.Path(path_type=Path), help="The ST map, an .exr.")
 @click.option("--model", default="radial-tangential", show_default=True)
 @click.option("--centre", is_flag=True, help="Look for the distortion's centre too.")
+@click.option("--direction", type=click.Choice(["undistort", "distort"]), help="What the map does; else a guess.")
 @click.option(
-    "--leads", type=click.Choice(["to the plate", "from the plate"]), help="Which way the map leads; else a guess."
-)
-@click.option(
-    "--render",
-    type=options.Resolution(),
-    help="The render's size, for a map that leads from the plate; else the plate's.",
+    "--render", type=options.Resolution(), help="The render's size, for a map that distorts; else the plate's."
 )
 @options.resolution
 @options.fit
 @options.source_and_changes
 @options.json
 def fit(
-    file: Path, camera: str | None, map_file: Path, model: str, centre: bool, leads: str | None, render: Image | None,
+    file: Path, camera: str | None, map_file: Path, model: str, centre: bool, direction: str | None, render: Image | None,
     resolution: Image | None, source_fit: str | None, as_json: bool, **stated: Any,
 ) -> None:  # fmt: skip
     """Fit a distortion model to an ST map of the camera's plate, and say what remains in pixels."""
@@ -229,36 +215,30 @@ def fit(
     image, window = plate.picture.image, plate.window.take(slice(0, 1))
     wide, high = found["resolution"]
     size = Image(wide, high, image.pixel_aspect)
-    way = leads or found["leads"] or "to the plate"
+    undistorts = (direction or found["direction"] or "undistort") == "undistort"
     columns, rows = np.meshgrid(np.array(found["columns"]) + 0.5, np.array(found["rows"]) + 0.5)
     here = np.stack([columns, rows], axis=-1).reshape(-1, 2)
     st = np.array(found["st"]).reshape(-1, 2)
-    if way == "from the plate" and (size.width_px, size.height_px) != (image.width_px, image.height_px):
+    if not undistorts and (size.width_px, size.height_px) != (image.width_px, image.height_px):
         raise BadInput(
             f"{map_file.name} is {size.width_px} x {size.height_px} px and the plate {image.width_px} x {image.height_px}: a map "
-            "that leads from the plate has its size; set it with --resolution, or say with --leads that it leads to the plate."
+            "that distorts has the plate's size; set it with --resolution, or say with --direction that it undistorts."
         )
     # A render has the plate's pixels about its middle, and more of them.
-    larger = size if way == "to the plate" else render or image
+    larger = size if undistorts else render or image
     rendered = window.about(larger.width_px / image.width_px, larger.height_px / image.height_px)
-    of, within = (rendered, window) if way == "to the plate" else (window, rendered)
-    target = image if way == "to the plate" else larger
+    of, within, target = (rendered, window, image) if undistorts else (window, rendered, larger)
     fetched = np.stack([st[:, 0] * target.width_px, (1 - st[:, 1]) * target.height_px], axis=-1)
     ends = of.tangents(here, size)[0], within.tangents(fetched, target)[0]
-    pinhole, as_shot = ends if way == "to the plate" else ends[::-1]
+    pinhole, as_shot = ends if undistorts else ends[::-1]
     inside = (st >= 0).all(axis=1) & (st <= 1).all(axis=1)
     per_tangent = image.width_px / float((window.right - window.left)[0])
     fitted = fit_model(model, pinhole[inside], as_shot[inside], per_tangent, centre)
     worst = int(np.argmax(fitted.off_px))
     document = {
         "distortion": {"model": model, **fitted.coefficients}, "rms_px": fitted.rms_px, "max_px": float(fitted.off_px[worst]),
-        "at_px": here[inside][worst].tolist(), "points": int(inside.sum()), "leads": way,
+        "at_px": here[inside][worst].tolist(), "points": int(inside.sum()), "direction": "undistort" if undistorts else "distort",
     }  # fmt: skip
-    if as_json:
-        print_json({**document, "notes": plate.guesses})
-        return
-    console().print(
-        f"{model}: {document['rms_px']:.4f} px off in the mean square, {document['max_px']:.4f} px at worst"
-    )
-    for name, value in fitted.coefficients.items():
-        console().print(f"  {name:10} {value: .9g}")
+    lines = [f"{model}: {fitted.rms_px:.4f} px RMS, {fitted.off_px[worst]:.4f} px at worst"]
+    lines += [f"  {name:12} {value: .9g}" for name, value in fitted.coefficients.items()]
+    plate.say(document, lines, as_json)

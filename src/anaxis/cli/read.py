@@ -26,6 +26,17 @@ class Meant:
     picture: Picture
 
 
+def guesses_of(picture: Picture) -> list[str]:
+    """What of a picture is a guess, and the option that sets it."""
+    said = []
+    if picture.image_guessed:
+        size = f"{picture.image.width_px}x{picture.image.height_px}"
+        said.append(f"The resolution {size} is a guess; set it with --resolution.")
+    if picture.fit_guessed:
+        said.append(f"The source's fit is a guess ({picture.fit}); set it with --source-fit.")
+    return said
+
+
 def start_reader(file: Path) -> ParserPool:
     """Started first thing, so that the reading process loads its library while this one does."""
     return ParserPool(warm=1, limits=limits_from_environment(), only_for=file.name)

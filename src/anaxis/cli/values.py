@@ -8,7 +8,7 @@ from typing import Any
 import click
 
 from anaxis.cli import options
-from anaxis.cli.read import read_source, start_reader
+from anaxis.cli.read import guesses_of, read_source, start_reader
 from anaxis.cli.tables import numbers_at, print_json, print_values
 from anaxis.core.camera.lens import Image
 from anaxis.core.errors import BadInput
@@ -69,10 +69,7 @@ def values(
             f"The camera runs from {format_frame(whole[0])} to {format_frame(whole[-1])}; the other frames asked "
             "for are left out."
         )
-    if picture.fit_guessed:
-        notes.insert(0, f"The source's fit is a guess ({picture.fit}); set it with --source-fit.")
-    if picture.image_guessed:
-        notes.insert(0, f"The resolution {_size(picture.image)} is a guess; set it with --resolution.")
+    notes = guesses_of(picture) + notes
     if as_json:
         print_json({**document, "notes": notes})
     else:
@@ -89,7 +86,3 @@ def _whole_or_part(scene: Scene, camera: str | None, frames: tuple[float, float]
         if frames is None:
             raise
         return take_camera(scene, camera, frames, recipe)
-
-
-def _size(image: Image) -> str:
-    return f"{image.width_px}x{image.height_px}"

@@ -1,7 +1,7 @@
 """Keeps what belongs together running: a database of one's own, the pages, a worker. Each is started again where it ended.
 
 What was asked for stands in the database, so that each goes on with what it was doing: the queue's work is taken up
-again, a page is asked for again. Asked to stop, everything ends within ten seconds, in the turned-round order.
+again, a page is asked for again. Asked to stop, pages and workers end within ten seconds, then the database does.
 """
 
 from __future__ import annotations

@@ -1,4 +1,4 @@
-"""Reading an ST map, and what it does not say: where its origin lies, and which way it leads."""
+"""Reading an ST map, and what it does not say: where its origin lies, and in which direction it goes."""
 
 from __future__ import annotations
 
@@ -18,13 +18,13 @@ _MOST_PX = 120_000_000
 class StMap:
     """``st`` is (h, w, 2) from the lower left, rows from the top; ``guesses`` say how what the file does not say was told.
 
-    ``leads`` is "to the plate" for a map that undistorts (each pixel of the undistorted picture fetches in the plate) and
-    "from the plate" for one that distorts; "" where it leads to itself.
+    ``direction`` is "undistort" where each pixel of the undistorted picture fetches in the plate and "distort" where each
+    of the plate fetches in the undistorted one; "" where nothing is moved.
     """
 
     st: Floats
     origin: str
-    leads: str
+    direction: str
     largest_px: float
     guesses: dict[str, str]
 
@@ -53,21 +53,23 @@ def read_st_map(path: Path) -> StMap:
         guesses["precision"] = "the file is in 16-bit floats: it fetches up to a quarter of a pixel off at 2048 pixels"
     x, y = (np.arange(width) + 0.5) / width, 1 - (np.arange(height) + 0.5) / height
     off = np.stack([(st[:, :, 0] - x) * width, (st[:, :, 1] - y[:, None]) * height], axis=-1)
-    leads = _leads(st, off, guesses)
-    return StMap(st, origin, leads, float(np.linalg.norm(off, axis=-1).max()), guesses)
+    direction = _direction(st, off, guesses)
+    return StMap(st, origin, direction, float(np.linalg.norm(off, axis=-1).max()), guesses)
 
 
-def _leads(st: Floats, off: Floats, guesses: dict[str, str]) -> str:
+def _direction(st: Floats, off: Floats, guesses: dict[str, str]) -> str:
     """A render is larger than its plate: its map fetches outside the plate at its edges, the plate's never outside it."""
     if np.abs(off).max() < 1e-3:
-        guesses["leads"] = "nothing is moved"
+        guesses["direction"] = "nothing is moved"
         return ""
     outside = float(max((-st).max(), (st - 1).max()))
     if outside > 1e-4:
-        guesses["leads"] = f"it fetches up to {outside:.1%} outside the picture, as a larger render does of its plate"
-        return "to the plate"
-    guesses["leads"] = "it fetches nowhere outside the picture, as a plate does of its larger render"
-    return "from the plate"
+        guesses["direction"] = (
+            f"it fetches up to {outside:.1%} outside the picture, as a larger render does of its plate"
+        )
+        return "undistort"
+    guesses["direction"] = "it fetches nowhere outside the picture, as a plate does of its larger render"
+    return "distort"
 
 
 def _channels(path: Path) -> tuple[np.ndarray, bool]:

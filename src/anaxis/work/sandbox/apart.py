@@ -18,8 +18,9 @@ from typing import TYPE_CHECKING, Any
 
 from anaxis.core.errors import BadInput
 from anaxis.core.time.rates import parse_rate, rate_text
+from anaxis.work.sandbox.confined import confined
 from anaxis.work.sandbox.folders import handed_in, made_for_a_reader
-from anaxis.work.sandbox.guard import clean_environment, confined
+from anaxis.work.sandbox.guard import clean_environment
 
 if TYPE_CHECKING:  # each kind loads what it needs: this module is the start of a process
     from anaxis.formats.editorial.cut_list import CutList
@@ -55,7 +56,7 @@ def _ask(kind: str, path: Path, remedy: str, *more: str) -> bytes:
             confined("apart", folder, kind, str(handed_in(path, folder)), *more),
             capture_output=True,
             timeout=_WALL_S,
-            env=clean_environment() | {"TMPDIR": str(folder)},
+            env=clean_environment(folder),
         )
     except subprocess.TimeoutExpired as error:
         raise BadInput(
@@ -96,7 +97,7 @@ def _st_map(path: Path) -> bytes:
     return json.dumps(
         {
             "rows": rows.tolist(), "columns": columns.tolist(), "st": picked.tolist(),
-            "resolution": [found.st.shape[1], found.st.shape[0]], "origin": found.origin, "leads": found.leads,
+            "resolution": [found.st.shape[1], found.st.shape[0]], "origin": found.origin, "direction": found.direction,
             "largest_px": found.largest_px, "guesses": found.guesses,
         }
     ).encode()  # fmt: skip

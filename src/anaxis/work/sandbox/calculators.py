@@ -18,8 +18,9 @@ from typing import Any
 
 from anaxis.core.errors import BadInput
 from anaxis.work.sandbox.calculator import receive, send
+from anaxis.work.sandbox.confined import confined
 from anaxis.work.sandbox.folders import made_for_a_reader
-from anaxis.work.sandbox.guard import Limits, clean_environment, confined
+from anaxis.work.sandbox.guard import Limits, clean_environment
 from anaxis.work.sandbox.kept import Kept, key_of
 from anaxis.work.sandbox.turns import Busy, Turns
 
@@ -35,7 +36,7 @@ class _Calculator:
             confined("calculator", self._folder, str(theirs.fileno()), str(memory_mb)),
             stdin=subprocess.DEVNULL,
             stderr=subprocess.DEVNULL,
-            env=clean_environment() | {"OPENBLAS_NUM_THREADS": "1", "TMPDIR": str(self._folder)},
+            env=clean_environment(self._folder) | {"OPENBLAS_NUM_THREADS": "1"},
             pass_fds=[theirs.fileno()],
             start_new_session=True,
         )

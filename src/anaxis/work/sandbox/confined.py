@@ -14,6 +14,12 @@ from pathlib import Path
 from anaxis.work.sandbox.confine import confine
 
 
+def confined(module: str, folder: Path, *args: str) -> list[str]:
+    """The command that runs a module of this package confined to a folder."""
+    # -P: never import from the current folder, which may hold the uploaded file.
+    return [sys.executable, "-P", "-m", "anaxis.work.sandbox.confined", str(folder), module, *args]
+
+
 def main() -> None:
     folder, module = sys.argv[1:3]
     os.chdir(folder)

@@ -10,13 +10,13 @@ import os
 import pwd
 import shutil
 import subprocess
-import sys
 import tempfile
 from pathlib import Path
 
 import psutil
 
 from anaxis.work.sandbox.confine import USER, runs_as
+from anaxis.work.sandbox.confined import confined
 
 
 def settle(base: Path | None = None) -> Path:
@@ -53,8 +53,7 @@ def how_readers_work() -> str:
     folder = made_for_a_reader()
     user = runs_as(folder)
     try:
-        asked = [sys.executable, "-P", "-m", "anaxis.work.sandbox.confined", str(folder), "check"]
-        done = subprocess.run(asked, capture_output=True, text=True, timeout=60)
+        done = subprocess.run(confined("check", folder), capture_output=True, text=True, timeout=60)
     finally:
         shutil.rmtree(folder, ignore_errors=True)
     said = f"files are read as the user {user}, with no new privileges, no network and nothing but the file in sight"

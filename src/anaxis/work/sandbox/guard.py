@@ -12,7 +12,6 @@ import os
 import shutil
 import signal
 import subprocess
-import sys
 import threading
 from collections import deque
 from dataclasses import dataclass
@@ -21,6 +20,7 @@ from typing import TYPE_CHECKING, Any
 
 from anaxis.core.errors import BadInput
 from anaxis.formats import MAX_FILE_BYTES, READABLE_SUFFIXES, require_readable
+from anaxis.work.sandbox.confined import confined
 from anaxis.work.sandbox.folders import handed_in, made_for_a_reader
 from anaxis.work.sandbox.turns import Turns
 
@@ -64,15 +64,9 @@ def limits_from_environment() -> Limits:
     )
 
 
-def clean_environment() -> dict[str, str]:
-    """The environment of a process that works on what came in: nothing of ours."""
-    return {k: os.environ[k] for k in _KEPT_ENVIRONMENT if k in os.environ}
-
-
-def confined(module: str, folder: Path, *args: str) -> list[str]:
-    """The command that runs a module of this package confined to a folder (:mod:`anaxis.work.sandbox.confine`)."""
-    # -P: never import from the current folder, which may hold the uploaded file.
-    return [sys.executable, "-P", "-m", "anaxis.work.sandbox.confined", str(folder), module, *args]
+def clean_environment(folder: Path) -> dict[str, str]:
+    """The environment of a process that works on what came in: nothing of ours, and its own folder to put things aside."""
+    return {k: os.environ[k] for k in _KEPT_ENVIRONMENT if k in os.environ} | {"TMPDIR": str(folder)}
 
 
 class ParserPool:
@@ -172,7 +166,7 @@ class _Reader:
             stdin=subprocess.PIPE,
             stdout=subprocess.PIPE,
             stderr=subprocess.DEVNULL,
-            env=clean_environment() | {"TMPDIR": str(self.folder)},
+            env=clean_environment(self.folder),
             start_new_session=True,
         )
 

@@ -10,13 +10,10 @@ import numpy as np
 
 from anaxis.core.bounds import MAX_FRAMES, MAX_NUMBER
 from anaxis.core.camera.distortion.kind import Bent, DistortionKind
-from anaxis.core.camera.distortion.models import MODELS
+from anaxis.core.camera.distortion.models import MODELS, model_of, usual_of
 from anaxis.core.errors import BadInput
 from anaxis.core.typing import Bools, Floats, Ints
 
-# What every model has beside its own: where its centre lies, as tangents from the lens's axis, and the squeeze of the
-# picture it was measured in (1: the desqueezed one).
-_COMMON = {"centre_u": 0.0, "centre_v": 0.0, "squeeze": 1.0}
 _NEWTON, _EXACT, _STEPS = 60, 1e-13, 48
 _ON_THE_WAY = tuple(i / 16 for i in range(1, 17))
 
@@ -139,10 +136,8 @@ def distortion_from_document(document: Any, name: str = "the distortion") -> Dis
     """
     if not isinstance(document, dict) or not isinstance(document.get("model"), str):
         raise BadInput(f'{name} says no model: write "model", one of {", ".join(MODELS)}.')
-    kind = MODELS.get(document["model"])
-    if kind is None:
-        raise BadInput(f"'{document['model'][:40]}' is no distortion model: choose one of {', '.join(MODELS)}.")
-    usual = {**kind.usual, **_COMMON}
+    kind = model_of(document["model"])
+    usual = usual_of(kind)
     values = {}
     for key, given in document.items():
         if key == "model":

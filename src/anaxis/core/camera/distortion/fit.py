@@ -8,7 +8,7 @@ import numpy as np
 from scipy.optimize import least_squares
 
 from anaxis.core.camera.distortion.distortion import Distortion
-from anaxis.core.camera.distortion.models import MODELS
+from anaxis.core.camera.distortion.models import model_of, usual_of
 from anaxis.core.errors import BadInput
 from anaxis.core.typing import Floats
 
@@ -35,15 +35,13 @@ def fit_model(model: str, pinhole: Floats, as_shot: Floats, px_per_tangent: floa
 
     Raises BadInput for an unknown model, too few points, and where nothing is found.
     """
-    kind = MODELS.get(model)
-    if kind is None:
-        raise BadInput(f"'{model[:40]}' is no distortion model: choose one of {', '.join(MODELS)}.")
+    kind = model_of(model)
+    usual = usual_of(kind)
     if len(pinhole) < _LEAST_POINTS:
         raise BadInput(
             f"A model is fitted to {_LEAST_POINTS} points of the map or more; {len(pinhole)} lie within the plate."
         )
     names = [*(k for k in kind.usual if k not in kind.not_fitted), *(("centre_u", "centre_v") if with_centre else ())]
-    usual = {**kind.usual, "centre_u": 0.0, "centre_v": 0.0, "squeeze": 1.0}
 
     def made(values: Floats) -> Distortion:
         found = usual | dict(zip(names, values.tolist(), strict=True))

@@ -9,15 +9,13 @@ import numpy as np
 
 from anaxis.core.bounds import MAX_SIDE_PX
 from anaxis.core.camera.distortion.distortion import Distortion
-from anaxis.core.camera.distortion.window import Window, border_pixels, pixel_centres
+from anaxis.core.camera.distortion.window import AT_ONCE, Window, border_pixels, pixel_rows
 from anaxis.core.camera.lens import Image
 from anaxis.core.errors import BadInput
 from anaxis.core.typing import Ints
 
 # Points on a side that say on which frames the most is needed; those are looked at along the whole border.
 _COARSE, _CLOSELY = 64, 12
-# Points and frames worked out at once.
-_AT_ONCE = 400_000
 
 
 @dataclass(frozen=True)
@@ -72,13 +70,13 @@ def frames_of(distortion: Distortion, plate: Window) -> int:
 
 
 def _blocks(count: int, points: int) -> list[Ints]:
-    step = max(1, _AT_ONCE // points)
+    step = max(1, AT_ONCE // points)
     return [np.arange(i, min(i + step, count)) for i in range(0, count, step)]
 
 
 def _needed(distortion: Distortion, plate: Window, image: Image, frames: Ints, most: int) -> np.ndarray:
     """By how much the pinhole picture of the plate is larger than the plate about its middle, (n, 2)."""
-    window = plate.take(frames) if len(plate.left) > 1 else plate
+    window = plate.take(frames)
     border = window.tangents(border_pixels(image, most), image)
     found = require_unfolded(distortion.take(frames), border, frames)
     across, up = (window.left + window.right) / 2, (window.bottom + window.top) / 2
@@ -121,13 +119,12 @@ def _rounded(size: float, multiple: int) -> int:
 
 def _empty(distortion: Distortion, plate: Window, image: Image, frame: int) -> int:
     """How many pixels of the plate lie, undistorted, outside a picture of the plate's own size."""
-    window = plate.take(slice(frame, frame + 1)) if len(plate.left) > 1 else plate
+    window = plate.take(slice(frame, frame + 1))
     alone = distortion.take(np.array([frame]))
     reach = reach_of(alone, window, image)
-    rows = max(1, _AT_ONCE // image.width_px)
     missing = 0
-    for first in range(0, image.height_px, rows):
-        found = alone.undistort(window.tangents(pixel_centres(image, first, rows), image), reach)[0]
+    for _, centres in pixel_rows(image):
+        found = alone.undistort(window.tangents(centres, image), reach)[0]
         inside = (found[:, 0] >= window.left) & (found[:, 0] <= window.right)
         inside &= (found[:, 1] >= window.bottom) & (found[:, 1] <= window.top)
         missing += int((~inside).sum())

@@ -11,11 +11,9 @@ import numpy as np
 
 from anaxis.core.camera.distortion.distortion import Distortion
 from anaxis.core.camera.distortion.overscan import reach_of
-from anaxis.core.camera.distortion.window import Window, pixel_centres
+from anaxis.core.camera.distortion.window import Window, pixel_rows
 from anaxis.core.camera.lens import Image
 from anaxis.core.typing import Floats
-
-_AT_ONCE = 400_000
 
 
 def undistort_map(distortion: Distortion, plate: Window, image: Image, rendered: Window, size: Image) -> Floats:
@@ -30,12 +28,10 @@ def distort_map(distortion: Distortion, plate: Window, image: Image, rendered: W
 
 
 def _map(bent: Callable[[Floats], Floats], of: Window, of_image: Image, within: Window, within_image: Image) -> Floats:
-    out = np.empty((of_image.height_px * of_image.width_px, 2))
-    rows = max(1, _AT_ONCE // of_image.width_px)
-    for first in range(0, of_image.height_px, rows):
-        centres = pixel_centres(of_image, first, rows)
+    out = np.empty((of_image.height_px, of_image.width_px, 2))
+    for rows, centres in pixel_rows(of_image):
         pixels = within.pixels(bent(of.tangents(centres, of_image)), within_image)[0]
-        start = first * of_image.width_px
-        out[start : start + len(centres), 0] = pixels[:, 0] / within_image.width_px
-        out[start : start + len(centres), 1] = 1.0 - pixels[:, 1] / within_image.height_px
-    return out.reshape(of_image.height_px, of_image.width_px, 2)
+        st = pixels / [within_image.width_px, within_image.height_px]
+        st[:, 1] = 1.0 - st[:, 1]
+        out[rows] = st.reshape(-1, of_image.width_px, 2)
+    return out

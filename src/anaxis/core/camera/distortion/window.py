@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from typing import NamedTuple
 
 import numpy as np
@@ -9,6 +10,9 @@ import numpy as np
 from anaxis.core.camera.lens import Image
 from anaxis.core.camera.track import Lens
 from anaxis.core.typing import Floats, Ints
+
+# Points worked out at once: what lies in a processor's reach, and no more memory than that takes.
+AT_ONCE = 400_000
 
 
 class Window(NamedTuple):
@@ -20,7 +24,8 @@ class Window(NamedTuple):
     top: Floats
 
     def take(self, frames: Ints | slice) -> Window:
-        return Window(*(edge[frames] for edge in self))
+        """The same on some of its frames; one that does not change stays as it is."""
+        return self if len(self.left) == 1 else Window(*(edge[frames] for edge in self))
 
     def tangents(self, pixels: Floats, image: Image) -> Floats:
         """Pixels (m, 2) from the upper left to tangents (n, m, 2)."""
@@ -57,7 +62,10 @@ def border_pixels(image: Image, most: int = 100_000) -> Floats:
     return np.concatenate([np.stack(s, axis=1) for s in sides])
 
 
-def pixel_centres(image: Image, first_row: int, rows: int) -> Floats:
-    """The middles of the pixels of some rows, (rows * w, 2)."""
-    x, y = np.arange(image.width_px) + 0.5, np.arange(first_row, min(first_row + rows, image.height_px)) + 0.5
-    return np.stack(np.meshgrid(x, y), axis=-1).reshape(-1, 2)
+def pixel_rows(image: Image) -> Iterator[tuple[slice, Floats]]:
+    """The middles of all pixels, some rows at a time: which rows, and (rows * w, 2)."""
+    step = max(1, AT_ONCE // image.width_px)
+    for first in range(0, image.height_px, step):
+        rows = slice(first, min(first + step, image.height_px))
+        x, y = np.arange(image.width_px) + 0.5, np.arange(rows.start, rows.stop) + 0.5
+        yield rows, np.stack(np.meshgrid(x, y), axis=-1).reshape(-1, 2)

@@ -1,4 +1,4 @@
-"""Polynomials of their own across and up, after a turn of the lens about its axis and a scale in each direction."""
+"""Polynomials of their own across and up, after a rotation of the lens about its axis and a scale in each direction."""
 
 from __future__ import annotations
 
@@ -10,8 +10,8 @@ from anaxis.core.typing import Floats
 
 def bend(c: Coefficients, u: Floats, v: Floats) -> Bent:
     """``x_d = s_x x (1 + a1 x^2 + a2 y^2 + a3 x^4 + a4 x^2 y^2 + a5 y^4)`` and ``y_d`` likewise with b and s_y, where x and y
-    are u and v in the lens's own axes, turned by ``turn_deg`` against the picture's; the result is turned back."""
-    turn = np.radians(c["turn_deg"])
+    are u and v in the lens's own axes, rotated by ``rotation_deg`` against the picture's; the result is rotated back."""
+    turn = np.radians(c["rotation_deg"])
     cos, sin = np.cos(turn), np.sin(turn)
     x, y = cos * u + sin * v, cos * v - sin * u
     x2, y2 = x * x, y * y
@@ -26,7 +26,7 @@ def bend(c: Coefficients, u: Floats, v: Floats) -> Bent:
 
     xd, xx, xy = one("a", x, c["scale_x"])
     yd, yy, yx = one("b", y, c["scale_y"])
-    # Turned back: R J R^T with R = [[cos, -sin], [sin, cos]].
+    # Rotated back: R J R^T with R = [[cos, -sin], [sin, cos]].
     return Bent(
         cos * xd - sin * yd,
         sin * xd + cos * yd,
@@ -41,6 +41,6 @@ KIND = DistortionKind(
     "anamorphic",
     "Anamorphic",
     "Even polynomials in two variables; docs/conventions.md, Distortion",
-    {**{f"{a}{i}": 0.0 for a in "ab" for i in range(1, 6)}, "turn_deg": 0.0, "scale_x": 1.0, "scale_y": 1.0},
+    {**{f"{a}{i}": 0.0 for a in "ab" for i in range(1, 6)}, "rotation_deg": 0.0, "scale_x": 1.0, "scale_y": 1.0},
     bend,
 )
