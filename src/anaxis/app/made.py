@@ -38,10 +38,14 @@ Made = tuple[Document, list[bytes]]
 
 
 def made(
-    session: Session, work: Callable[..., Made], what: str, *of: Any, progress: Progress = lambda share: None
-) -> Made:
-    """A function of this module done apart, or here where nobody waits. Raises BadInput, also Busy."""
-    maker: Examiner | None = session.info.get("maker")
+    session: Session, work: Callable[..., Made], what: str, *of: Any, progress: Progress = lambda share: None,
+    apart: bool = True,
+) -> Made:  # fmt: skip
+    """A function of this module done apart, or here where nobody waits, or it takes no longer than asking (``apart``).
+
+    Raises BadInput, also Busy.
+    """
+    maker: Examiner | None = session.info.get("maker") if apart else None
     let_go(session)
     if maker is None:
         return work(*of, progress=progress)

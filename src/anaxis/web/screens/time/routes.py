@@ -22,6 +22,8 @@ from anaxis.web.pages import Store, number_or_none, page
 from anaxis.web.screens.recipe.routes import back_to
 
 router = APIRouter(prefix="/cameras")
+# So many frames are sampled anew in less time than it takes to ask another process.
+_QUICK_FRAMES = 3000
 RATES = ("23.976", "24", "25", "29.97", "30", "47.952", "48", "50", "59.94", "60", "119.88", "120")
 
 
@@ -64,7 +66,8 @@ def rulers_context(store: Store, version: Version, track: Track, rate_text: str)
     spans = spans_of(track, rate)
     error = None
     if rate != track.rate and len(spans) == 3 and len(track) > 1:
-        error, _ = made(store, retimed, track.name, track, rate, picture.image, picture.fit)
+        apart = len(track) > _QUICK_FRAMES
+        error, _ = made(store, retimed, track.name, track, rate, picture.image, picture.fit, apart=apart)
     return {"rulers": rulers_svg(spans, _expected(version.camera.shot)), "resampling": error}
 
 
