@@ -17,10 +17,13 @@ from sqlalchemy.orm import Session
 from anaxis.app.deliver import deliver_version
 from anaxis.app.edit import edit_version, keep_camera, retake
 from anaxis.app.examined import Here, look
+from anaxis.app.plates import ask_for_proxies, attach_plate
 from anaxis.app.take_in import take_in_bytes
 from anaxis.core.errors import BadInput
 from anaxis.core.recipe.documents import recipe_from_document
 from anaxis.core.scene.picture import picture_of
+from anaxis.delivery.options import Options
+from anaxis.formats.distortion.read import read_distortion_file
 from anaxis.packages import shipped_profiles
 from anaxis.store.database import connect, migrate
 from anaxis.store.keep import find_or_make_shot, find_or_make_show
@@ -31,8 +34,11 @@ from anaxis.work.sandbox.folders import settle
 from anaxis.work.sandbox.guard import ParserPool, limits_from_environment
 from anaxis.work.supervise import Supervisor
 from make_scenes import make_all, make_newer
+from solve import make_solve
 
 VAR = Path(__file__).resolve().parent.parent / "var"
+# The demo's media root: the solver's bundle of TW_050 lies in it.
+MEDIA, MEDIA_NAME, SOLVE = VAR / "media", "mill", "TW_050"
 # What the demo has delivered already; the rest is left for the visitor.
 DELIVERIES = (
     ("TW_010", "zup-lh-cm", "usd"),
@@ -44,6 +50,7 @@ DELIVERIES = (
 
 def load_demo(url: str) -> bool:
     """Take in the demo files the way the pages do, once: a store with any show is left alone."""
+    with_media_roots()
     engine = connect(url)
     migrate(engine)
     parsers = ParserPool(warm=2, limits=limits_from_environment())
@@ -69,6 +76,8 @@ def load_demo(url: str) -> bool:
             again(store, parsers, kept["TW_040"], make_newer(Path(folder)))
             for shot, profile, format_key in DELIVERIES:
                 deliver_version(store, kept[shot], shipped_profiles()[profile], format_key)
+        with Session(engine) as store, store.begin():
+            solved(store, parsers, show_named(store))
         return True
     finally:
         parsers.close()
@@ -83,6 +92,34 @@ def again(store: Session, parsers: ParserPool, first: Version, newer: Path) -> N
     source, scene = staged_scene(store, source.id)
     path = scene.cameras[0].path
     retake(store, first.camera, source, scene, path, "recipe", picture_of(scene, None, None))
+
+
+def show_named(store: Session) -> Show:
+    return find_or_make_show(store, "The Tidewright")
+
+
+def solved(store: Session, parsers: ParserPool, show: Show) -> None:
+    """TW_050 as its solver hands it over: the camera with its distortion, the plate behind it, delivered with overscan."""
+    folder = MEDIA / SOLVE
+    path = make_solve(folder)
+    source = take_in_bytes(store, parsers, path.name, path.read_bytes())
+    source, scene = staged_scene(store, source.id)
+    report = next(r for r in look(Here(), source.scene, source.name, {}) if r.name == "shotcam")
+    shot = find_or_make_shot(store, show, SOLVE)
+    version = keep_camera(store, shot, source, report, report.name, picture_of(scene, None, None))
+    lens = folder / "TW_050_lens.json"
+    operation = {"code": "distortion", "params": {"document": read_distortion_file(lens), "of": lens.name}}
+    version = edit_version(store, version, recipe_from_document([operation]), f"Distortion from {lens.name}")
+    plate = attach_plate(store, shot, MEDIA_NAME, f"{SOLVE}/plate", "TW_050_plate.####.exr", "as shot")
+    ask_for_proxies(store, version, plate)
+    deliver_version(store, version, shipped_profiles()["zup-lh-cm"], "usd", Options(overscan="auto"))
+
+
+def with_media_roots() -> None:
+    """The folders that plates come from, where nobody has said any."""
+    MEDIA.mkdir(parents=True, exist_ok=True)
+    os.environ.setdefault("ANAXIS_MEDIA_ROOTS", f"{MEDIA_NAME}={MEDIA}")
+    os.environ.setdefault("ANAXIS_PLATES", str(VAR / "plates"))
 
 
 def main() -> None:
@@ -100,6 +137,7 @@ def main() -> None:
     signal.signal(signal.SIGTERM, lambda *_: sys.exit(0))
     logging.basicConfig(level=logging.WARNING, format="%(name)s: %(message)s")
     settle()
+    with_media_roots()
     with nullcontext() if given else LocalPostgres(VAR) as own:
         url = given or own.url
         if load_demo(url):

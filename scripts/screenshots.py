@@ -18,7 +18,11 @@ from playwright.sync_api import Page, sync_playwright
 ROOT = Path(__file__).resolve().parent.parent
 sys.path.insert(0, str(ROOT / "demo"))
 
+import solve  # noqa: E402
+from anaxis.core.camera.distortion.distortion import distortion_from_document  # noqa: E402
 from anaxis.core.camera.lens import Image  # noqa: E402
+from anaxis.core.camera.plate.overscan import overscan_of  # noqa: E402
+from anaxis.core.camera.plate.window import Window  # noqa: E402
 from anaxis.core.outgoing import Outgoing  # noqa: E402
 from anaxis.core.scene.landmarks import NO_LANDMARKS  # noqa: E402
 from anaxis.core.space.axes import Convention  # noqa: E402
@@ -29,6 +33,7 @@ from anaxis.standin.package import open_as_package  # noqa: E402
 from anaxis.store.local_postgres import LocalPostgres, free_port  # noqa: E402
 from anaxis.web.app import create_app  # noqa: E402
 from anaxis.web.drawings.axes import axes_svg  # noqa: E402
+from anaxis.web.drawings.distortion import distortion_svg  # noqa: E402
 from make_scenes import make_all  # noqa: E402
 from other_formats import write_in_every_format  # noqa: E402
 from run import load_demo  # noqa: E402
@@ -59,6 +64,23 @@ def draw_axes(folder: Path) -> None:
         cut = svg.index(">") + 1
         paper = '<rect width="100%" height="100%" fill="#fcfaf4"/>'
         (folder / f"axes-{key}.svg").write_text(svg[:cut] + STYLE + paper + svg[cut:] + "\n")
+
+
+def draw_distortion(path: Path) -> None:
+    """TW_050's lens, for docs/conventions.md."""
+    bent = distortion_from_document(solve.DISTORTION)
+    right, up = solve.half_tangents(solve.jib())
+    window = Window(*(np.array([v]) for v in (-right, right, -up, up)))
+    image = Image(*solve.PLATE, solve.SQUEEZE)
+    svg = str(distortion_svg(bent, window, image, overscan_of(bent, window, image).overscan))
+    cut = svg.index(">", svg.index("<svg")) + 1
+    style = (
+        "<style>path,rect{fill:none;stroke:#1c2530}.pinhole{stroke:#c9c2b0}.contour{stroke-dasharray:1 3}text{font:11px monospace;stroke:none}"
+        ".render-edge{stroke-dasharray:7 4}.empty{fill:url(#nothing);stroke:none}</style>"
+    )
+    path.write_text(
+        svg[:cut].replace("<svg ", '<svg xmlns="http://www.w3.org/2000/svg" ', 1) + style + svg[cut:] + "\n"
+    )
 
 
 def ready(page: Page) -> None:
@@ -99,6 +121,7 @@ def came_back(page: Page, folder: Path) -> None:
 
 def main() -> None:
     draw_axes(ROOT / "docs" / "pictures")
+    draw_distortion(ROOT / "docs" / "pictures" / "distortion.svg")
     with TemporaryDirectory() as folder, LocalPostgres(Path(folder) / "pg", throwaway=True) as database:
         load_demo(database.url)
         port = free_port()
@@ -142,6 +165,12 @@ def main() -> None:
             page.evaluate("document.getElementById('panel').scrollTop = 300")
             page.wait_for_timeout(300)
             page.screenshot(path=ROOT / "docs" / "screenshots" / "camera-lens.png")
+            page.goto("/")
+            solved = page.locator("a[href^='/cameras/']").filter(has_text="shotcam").last.get_attribute("href")
+            page.goto(f"{solved}?station=plate&to=zup-lh-cm#f=1050")
+            page.wait_for_selector("text=96 proxies", timeout=120_000)
+            page.goto("/")
+            shoot(page, "camera-plate", f"{solved}?station=plate&to=zup-lh-cm#f=1050")
             page.goto("/cameras/1?station=time&to=zup-lh-cm#f=1060")
             ready(page)
             page.fill("[name=param_rate]", "30")

@@ -31,6 +31,18 @@ def demo_files(tmp_path_factory: pytest.TempPathFactory) -> dict[str, Path]:
     return {p.name[:6]: p for p in make_all(tmp_path_factory.mktemp("demo"))}
 
 
+@pytest.fixture(scope="session")
+def solved(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """The solver's bundle of TW_050: scene, lens, maps, and the plate on frames 1041 to 1048."""
+    import solve
+
+    folder = tmp_path_factory.mktemp("solved") / "TW_050"
+    (folder / "plate").mkdir(parents=True)
+    solve.make_solve(folder, with_plate=False)
+    solve.draw_frames(folder / "plate", solve.jib(), np.arange(40, 48))
+    return folder
+
+
 @pytest.fixture
 def usda(tmp_path: Path) -> Callable[..., Path]:
     """Writes a small .usda: a still lens on a camera that moves from frame 1 to 10."""

@@ -79,8 +79,8 @@ def until(page: Page, condition: str, seconds: float = 30) -> None:
         page.wait_for_timeout(50)
 
 
-def take_in(site: str, path: Path, shot: str = "TW_X") -> None:
-    """The take-in through the pages' own forms, without a browser."""
+def take_in(site: str, path: Path, shot: str = "TW_X", camera: str = "") -> None:
+    """The take-in through the pages' own forms, without a browser; the last camera of the file, or the one at a path."""
     with Visitor(base_url=site, timeout=60) as client:
         answer = client.post("/take-in", files={"file": (path.name, path.read_bytes())})
         assert answer.status_code == 303, answer.text
@@ -90,4 +90,5 @@ def take_in(site: str, path: Path, shot: str = "TW_X") -> None:
         resolution = re.search(r'id="resolution"\s+name="resolution"\s+value="([^"]+)"', review)
         assert resolution
         fields |= {"show": "The Tidewright", "shot": shot, "source_fit": "width", "resolution": resolution[1]}
+        fields |= {"cameras": camera} if camera else {}
         assert client.post(answer.headers["location"], data=fields).status_code == 303

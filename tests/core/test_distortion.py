@@ -13,10 +13,10 @@ from hypothesis import strategies as st
 from anaxis.core.camera.distortion.distortion import Distortion, distortion_from_document
 from anaxis.core.camera.distortion.fit import fit_model
 from anaxis.core.camera.distortion.models import MODELS
-from anaxis.core.camera.distortion.overscan import overscan_of
-from anaxis.core.camera.distortion.st_map import distort_map, undistort_map
-from anaxis.core.camera.distortion.window import Window, window_of
 from anaxis.core.camera.lens import Image
+from anaxis.core.camera.plate.overscan import empty_pixels, overscan_of
+from anaxis.core.camera.plate.st_map import distort_map, undistort_map
+from anaxis.core.camera.plate.window import Window, window_of
 from anaxis.core.errors import BadInput
 from ordinary import SHOTS, track_of
 
@@ -158,7 +158,7 @@ def test_overscan_leaves_no_pixel_empty_and_is_not_larger_than_needed(seed: int)
     distortion, image = made(model, **values), Image(512, 288)
     plate = window(0.45, 0.45 * 288 / 512, up=random.uniform(-0.03, 0.03))
     found = overscan_of(distortion, plate, image)
-    rendered = plate.about(found.wider, found.higher)
+    rendered = found.overscan.window(plate)
     st = distort_map(distortion, plate, image, rendered, found.image)
     assert st.min() >= 0 and st.max() <= 1
     # Every pixel, by plain numpy: what the render shows where the map fetches is what the lens bends to this pixel.
@@ -171,7 +171,8 @@ def test_overscan_leaves_no_pixel_empty_and_is_not_larger_than_needed(seed: int)
     for k, size, of in zip(found.factor, (found.image.width_px, found.image.height_px), (512, 288), strict=True):
         assert size % 2 == 0 and size >= k * of - 1e-6 and (size - 2 < k * of or size == of)
     missing = (u < plate.left) | (u > plate.right) | (v < plate.bottom) | (v > plate.top)
-    assert found.empty_px == missing.sum()
+    assert np.array_equal(empty_pixels(distortion, plate, image, found.worst), missing)
+    assert not empty_pixels(distortion, plate, image, found.worst, found.overscan).any()
     # Pixel density and middle stay.
     assert float((rendered.right - rendered.left)[0]) / found.image.width_px == pytest.approx(0.9 / 512, rel=1e-12)
     assert float((rendered.bottom + rendered.top - plate.bottom - plate.top)[0]) == pytest.approx(0, abs=1e-12)
@@ -198,7 +199,8 @@ def test_the_most_that_is_needed_over_the_frames_is_taken() -> None:
     found = overscan_of(moving, plate, image)
     alone = overscan_of(made("radial-tangential", k1=-0.2), window(0.4, 0.2), image)
     assert found.worst == 1234 and found.factor == pytest.approx(alone.factor, rel=1e-12)
-    assert (found.image, found.empty_px) == (alone.image, alone.empty_px)
+    assert found.image == alone.image
+    assert empty_pixels(moving, plate, image, found.worst).sum() > 100
     with pytest.raises(BadInput, match="given for 2000 frames and the camera has 3"):
         overscan_of(moving, plate.take(slice(0, 3)), image)
     # A zoom: the wider the lens, the more of the bend is seen.

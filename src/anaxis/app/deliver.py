@@ -13,8 +13,10 @@ from sqlalchemy.orm import Session, object_session
 from anaxis.app.acting import use_case
 from anaxis.app.examined import Document, finer_track
 from anaxis.app.made import Made, made, written
+from anaxis.app.plates import pictures_of, plates_of
 from anaxis.app.waiting import examiner_of
 from anaxis.core.camera.projection import Projection
+from anaxis.core.image_plane import Pictures
 from anaxis.core.motion.reduce import Progress
 from anaxis.core.recipe.effects import placement_of
 from anaxis.core.typing import Floats
@@ -39,9 +41,22 @@ def shot_camera_of(version: Version, options: Options = USUAL) -> ShotCamera:
         source, session = version.source_file, object_session(version)
         assert session is not None
         finer = finer_track(examiner_of(session), source.scene, source.name, version.camera_path, recipe)
+    pictures = _pictures(version) if options.plane_m is not None else None
     return ShotCamera(
-        track, landmarks, picture_of_version(version), placement_of(recipe), lines_m, finer, has_finer(version)
-    )
+        track, landmarks, picture_of_version(version), placement_of(recipe), lines_m, finer, has_finer(version),
+        pictures=pictures,
+    )  # fmt: skip
+
+
+def _pictures(version: Version) -> Pictures | None:
+    """What stands on an image plane: the shot's undistorted plate where there is one, else its first."""
+    session = object_session(version)
+    assert session is not None
+    plates = plates_of(session, version.camera.shot)
+    if not plates:
+        return None
+    plate = next((p for p in plates if p.kind == "undistorted"), plates[0])
+    return pictures_of(session, plate)
 
 
 def has_finer(version: Version) -> bool:

@@ -19,6 +19,7 @@ from anaxis.core.recipe.documents import recipe_document
 from anaxis.delivery.deliver import file_stem
 from anaxis.delivery.handover import zipped
 from anaxis.delivery.options import Options
+from anaxis.delivery.overscan import with_overscan
 from anaxis.delivery.ready import made_ready
 from anaxis.delivery.shot_camera import ShotCamera
 from anaxis.delivery.transfer_sheet import Handed, HandedFile, Source, sheet_html
@@ -82,10 +83,19 @@ def handed_again(delivery: Delivery) -> Handed:
         delivery.test_points, np.array(delivery.arrival.get("missing", []), dtype=np.float64),
         tuple(Difference(**d) for d in delivery.differences),
     )  # fmt: skip
+    camera, _ = with_overscan(camera, options_from(delivery.options))
     node = delivery.options.get("node", "")
     files = [HandedFile(Path(f.name), delivery.format, proof, node) for f in delivery.files]
     outgoing = outgoing_of(delivery, camera, profile)
-    return Handed(camera, profile, outgoing, files, list(delivery.notes), source_of(delivery.version))
+    return Handed(
+        camera,
+        profile,
+        outgoing,
+        files,
+        list(delivery.notes),
+        source_of(delivery.version),
+        options=options_from(delivery.options),
+    )
 
 
 def keep_made_file(session: Session, name: str, data: bytes) -> MadeFile:

@@ -9,7 +9,9 @@ from sqlalchemy.orm import Session
 
 from anaxis.app.deliver import deliver_versions
 from anaxis.app.hand_over import bundles_of, keep_made_file
+from anaxis.app.plates import make_proxies
 from anaxis.app.waiting import let_go
+from anaxis.app.written import write_maps, write_warped
 from anaxis.core.motion.reduce import Progress
 from anaxis.delivery.options import Options
 from anaxis.delivery.ready import prepare, reduce_keys
@@ -53,4 +55,7 @@ KINDS: dict[str, Callable[[Session, Job, Progress], dict[str, Any]]] = {
     "delivery": _deliver,
     "bundle": _bundle,
     "keys": _keys,
+    "proxies": make_proxies,
+    "maps": write_maps,
+    "warped": write_warped,
 }

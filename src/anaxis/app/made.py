@@ -104,6 +104,8 @@ def arrival_of(proof: Proof) -> Document:
         out["differences"] = [d._asdict() for d in proof.differences]
     if proof.between_px is not None and proof.between_frame is not None:
         out["between"] = {"max_px": proof.between_px, "worst_frame": proof.between_frame}
+    if proof.plate_px is not None and proof.plate_frame is not None:
+        out["plate"] = {"max_px": proof.plate_px, "worst_frame": proof.plate_frame}
     return out
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hashlib
+from dataclasses import replace
 from pathlib import Path
 from tempfile import TemporaryDirectory
 
@@ -12,17 +13,21 @@ from sqlalchemy.orm import Session
 
 from anaxis.app.acting import use_case
 from anaxis.app.came_back import camera_came_back, table_came_back
+from anaxis.app.deliver import options_from
 from anaxis.app.examined import Examiner
 from anaxis.app.take_in import disk_name
 from anaxis.app.typed_numbers import package_table, table_of_numbers
 from anaxis.app.waiting import examiner_of, let_go
+from anaxis.core.camera.plate.overscan import Overscan
 from anaxis.core.camera.projection import Projection
 from anaxis.core.camera.track import Track
 from anaxis.core.errors import BadInput
 from anaxis.core.proof.proof import grade_of
-from anaxis.core.scene.landmarks import NO_LANDMARKS
+from anaxis.core.scene.landmarks import NO_LANDMARKS, Landmarks
 from anaxis.core.scene.picture import Picture
 from anaxis.core.typing import Floats
+from anaxis.delivery.overscan import with_overscan
+from anaxis.delivery.shot_camera import ShotCamera
 from anaxis.diagnosis.returned import Compared, as_own_table, bare_of, compared, explain, is_own_table
 from anaxis.packages.model import Profile
 from anaxis.store.archive import pack, scene_from_bytes, scene_to_bytes, track_to_bytes, unpack
@@ -68,11 +73,31 @@ def _read(
         return camera_came_back(examiner, name, scene_to_bytes(scene), package)
 
 
+def _as_handed_over(
+    version: Version, profile: Profile, landmarks: Landmarks, track: Track, picture: Picture, arrived: Track
+) -> tuple[Track, Picture, Overscan | None]:
+    """The camera as it went to that package: with the overscan of its newest delivery there, where what came back has it."""
+    asked = next((d.options for d in version.deliveries if d.profile["key"] == profile.key), {})
+    if not asked.get("overscan"):
+        return track, picture, None
+    plain = ShotCamera(track, landmarks, picture)
+    larger, _ = with_overscan(plain, options_from(asked))
+
+    def off(camera: ShotCamera) -> float:
+        try:
+            return compared(camera.track, landmarks, camera.picture, arrived).proof.median_px
+        except BadInput:
+            return 0.0
+
+    nearest = min((larger, plain), key=off)
+    return nearest.track, nearest.picture, nearest.render
+
+
 @use_case("take back")
 def keep_return(session: Session, version: Version, profile: Profile, name: str, data: bytes, arrived: Track) -> Return:
     """A camera that came back, with how far it is off and what explains it."""
     track, landmarks, _ = track_of(version)
-    picture = picture_of_version(version)
+    track, picture, render = _as_handed_over(version, profile, landmarks, track, picture_of_version(version), arrived)
     scene = scene_from_bytes(version.source_file.scene)
     bare = bare_of(scene, version.camera_path, recipe_of(version), track)
     found = explain(track, picture, arrived, profile, bare, name == TYPED)
@@ -80,6 +105,8 @@ def keep_return(session: Session, version: Version, profile: Profile, name: str,
         measured: Compared | None = compared(track, landmarks, picture, arrived)
     except BadInput:  # not one frame in common: the diagnosis still says why
         measured = None
+    if measured is not None and render is not None:
+        measured = replace(measured, arrived=measured.arrived.in_plate(render))
     proof = measured.proof if measured else None
     frames = proof.frames if proof is not None else np.zeros(0)
     row = Return(

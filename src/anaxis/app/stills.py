@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import asdict
 from pathlib import Path
-from tempfile import TemporaryDirectory
 
 import cv2
 import numpy as np
@@ -13,8 +12,9 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from anaxis.app.acting import use_case
-from anaxis.app.take_in import disk_name
+from anaxis.app.take_in import on_disk
 from anaxis.core.errors import BadInput
+from anaxis.core.typing import Bytes
 from anaxis.diagnosis.stills import SUFFIXES, measure
 from anaxis.store.models import Still, Version
 from anaxis.store.queries import track_of
@@ -30,14 +30,8 @@ def require_picture(name: str) -> None:
 @use_case("compare stills")
 def compare_stills(session: Session, version: Version, at: int, pictures: Sequence[tuple[str, bytes]]) -> Still:
     """Ours and theirs, by name and bytes, of the sample ``at`` of the version's track. Raises BadInput."""
-    data = []
-    with TemporaryDirectory(prefix="anaxis-stills-") as folder:
-        for i, (name, held) in enumerate(pictures):
-            path = Path(folder) / str(i) / disk_name(name)
-            path.parent.mkdir()
-            path.write_bytes(held)
-            data.append(safe_png(path))
-    read = [np.asarray(cv2.imdecode(np.frombuffer(d, np.uint8), cv2.IMREAD_COLOR), dtype=np.uint8) for d in data]
+    data = [safe_png(path) for path in on_disk(pictures)]
+    read = [read_png(d) for d in data]
     row = Still(
         version_id=version.id,
         frame=float(track_of(version)[0].frames[at]),
@@ -50,6 +44,11 @@ def compare_stills(session: Session, version: Version, at: int, pictures: Sequen
     session.add(row)
     session.flush()
     return row
+
+
+def read_png(data: bytes) -> Bytes:
+    """A PNG of ours as blue, green, red (h, w, 3)."""
+    return np.asarray(cv2.imdecode(np.frombuffer(data, np.uint8), cv2.IMREAD_COLOR), dtype=np.uint8)
 
 
 def stills_of(session: Session, version: Version) -> list[Still]:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import replace
 from pathlib import Path
 from tempfile import TemporaryDirectory
@@ -83,6 +83,15 @@ def disk_name(name: str) -> str:
     return plain or "file"
 
 
+def on_disk(files: Iterable[tuple[str, bytes]]) -> Iterator[Path]:
+    """Files that were handed in, one after the other in a folder of its own each, gone when the next is asked for."""
+    for name, data in files:
+        with TemporaryDirectory(prefix="anaxis-upload-") as folder:
+            path = Path(folder) / disk_name(name)
+            path.write_bytes(data)
+            yield path
+
+
 def take_in_bytes(session: Session, parsers: ParserPool, name: str, data: bytes) -> SourceFile:
     """Read an uploaded file in a process of its own and put it aside with its scene.
 
@@ -123,10 +132,8 @@ def read_bytes(
 ) -> Scene:
     """The scene in an uploaded file; raises BadInput where it cannot be read."""
     check_size(name, len(data), parsers.limits.max_bytes)
-    with TemporaryDirectory(prefix="anaxis-upload-") as folder:
-        path = Path(folder) / disk_name(name)
-        path.write_bytes(data)
-        return parsers.read(path, layout, suffixes)
+    (scene,) = (parsers.read(path, layout, suffixes) for path in on_disk([(name, data)]))
+    return scene
 
 
 def reports_of(

@@ -7,6 +7,7 @@ from typing import Any
 
 import click
 
+from anaxis.core.camera.distortion import mapped
 from anaxis.core.camera.lens import Image, focal_of_view_mm, parse_size_mm
 from anaxis.core.camera.lens_trial import KEEPS as FILM_KEEPS
 from anaxis.core.checks.examine import take_camera
@@ -15,10 +16,23 @@ from anaxis.core.recipe.model import Operation, Recipe
 from anaxis.core.recipe.replay import inserted
 from anaxis.core.scene.nodes import Scene
 from anaxis.core.scene.picture import Picture
+from anaxis.formats.distortion.read import read_distortion_file
 from anaxis.formats.editorial.cut_list import cut_operations
 from anaxis.work.sandbox.apart import safe_cut_list
 
-_CHANGES = ("keep", "span", "cuts", "handles", "first", "film_back", "keep_view", "focal", "fov_h")
+_CHANGES = (
+    "keep",
+    "span",
+    "cuts",
+    "handles",
+    "first",
+    "film_back",
+    "keep_view",
+    "focal",
+    "fov_h",
+    "distortion",
+    "distortion_model",
+)
 
 
 def split(options: dict[str, Any]) -> tuple[dict[str, Any], dict[str, Any]]:
@@ -55,6 +69,17 @@ def with_changes(recipe: Recipe, changes: dict[str, Any], scene: Scene, camera: 
         raise BadInput(
             "--keep-view says what stays under another film back: add --film-back, such as --film-back 25.6x14.4."
         )
+    if changes["distortion"]:
+        document = read_distortion_file(changes["distortion"], changes["distortion_model"] or "")
+        frames = document.pop("frames", None)
+        span, counts = changes["span"], {len(v) for v in document.values() if isinstance(v, list)}
+        is_of_the_range = span and (frames is not None or counts == {round(span[1] - span[0]) + 1})
+        if is_of_the_range and document["model"] != mapped.CODE:
+            frames = frames or [float(f) for f in range(round(span[0]), round(span[1]) + 1)]
+            add("trim", first=span[0], last=span[1])
+            changes = {**changes, "span": None}
+        numbered = {} if frames is None else {"frames": frames}
+        add("distortion", document=document, of=changes["distortion"].name, **numbered)
     if changes["focal"] is not None and changes["fov_h"] is not None:
         raise BadInput("--focal and --fov-h say the same thing twice: leave one of them out.")
     if changes["focal"] is not None:

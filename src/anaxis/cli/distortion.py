@@ -3,39 +3,38 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
 import click
 
 from anaxis.cli import options
-from anaxis.cli.read import guesses_of, json_file, read_source, start_reader
-from anaxis.cli.tables import console, print_json, table
-from anaxis.core.camera.distortion.distortion import Distortion, distortion_from_document
-from anaxis.core.camera.distortion.overscan import overscan_of
-from anaxis.core.camera.distortion.window import Window, window_of
+from anaxis.cli.read import guesses_of, read_source, start_reader
+from anaxis.cli.tables import console, print_json, said_on_the_way, table
+from anaxis.core.camera.distortion import mapped
+from anaxis.core.camera.distortion.distortion import Distortion
+from anaxis.core.camera.distortion.models import model_of, usual_of
+from anaxis.core.camera.distortion.suggested import Suggested
 from anaxis.core.camera.lens import Image, field_of_view_deg
+from anaxis.core.camera.plate.overscan import Needed, empty_pixels, no_overscan, overscan_of
+from anaxis.core.camera.plate.window import Window, window_of
 from anaxis.core.errors import BadInput
-
-_distortion = click.option(
-    "--distortion", "distortion", required=True, type=click.Path(path_type=Path),
-    help='A distortion document, {"model": "radial-tangential", "k1": 0.05, ...}.',
-)  # fmt: skip
+from anaxis.core.time.rates import plain_frame
 
 
-def _of_a_distorted_plate(command: Any) -> Any:
-    """The camera, its distortion, its picture, and what the render's sides are multiples of."""
+def of_a_plate(command: Any) -> Any:
+    """The camera, its picture, and how the render's sides are rounded and lie about the plate."""
+    tight = click.option("--tight", is_flag=True, help="Each side takes what it needs alone; the offsets move.")
     multiple = click.option(
         "--multiple", type=click.IntRange(1, 1024), default=2, show_default=True,
         help="The render's sides are multiples of it.",
     )  # fmt: skip
-    for option in (multiple, options.fit, options.resolution, _distortion, options.camera, options.file):
+    for option in (tight, multiple, options.fit, options.resolution, options.camera, options.file):
         command = option(command)
     return command
 
 
-class _Plate:
+class PlateOfCamera:
     """A camera's plate, as a command's options name it."""
 
     def __init__(
@@ -48,7 +47,16 @@ class _Plate:
         asked = read_source(reader, file, resolution, source_fit, stated)
         self.track = take_camera(asked.scene, camera, recipe=asked.steps(camera)).done
         self.picture = asked.picture
-        self.window: Window = window_of(self.track.lens, self.picture.image, self.picture.fit)
+        self.window: Window = window_of(self.track.lens, self.picture.image, self.picture.fit).simplest()
+
+    @property
+    def distortion(self) -> Distortion:
+        if self.track.distortion is None:
+            raise BadInput("The camera has no distortion: give one with --distortion, a document or a table.")
+        return self.track.distortion
+
+    def overscan(self, multiple: int, tight: bool) -> Needed:
+        return overscan_of(self.distortion, self.window, self.picture.image, multiple, tight)
 
     def say(self, document: dict[str, Any], lines: Sequence[Any], as_json: bool) -> None:
         """What a command found, as JSON or in lines and tables, with what of the picture is a guess."""
@@ -60,26 +68,20 @@ class _Plate:
             console().print(line)
 
 
-def _distortion_in(path: Path) -> Distortion:
-    return distortion_from_document(json_file(path, "distortion"), path.name)
-
-
 @click.command()
-@_of_a_distorted_plate
+@of_a_plate
 @options.source_and_changes
 @options.json
 def overscan(
-    file: Path, camera: str | None, distortion: Path, resolution: Image | None, source_fit: str | None, multiple: int,
+    file: Path, camera: str | None, resolution: Image | None, source_fit: str | None, multiple: int, tight: bool,
     as_json: bool, **stated: Any,
 ) -> None:  # fmt: skip
     """Say how much larger than the plate a render must be, in pixels and in field of view."""
-    bent = _distortion_in(distortion)
-    plate = _Plate(file, camera, resolution, source_fit, stated)
-    found, lens = overscan_of(bent, plate.window, plate.picture.image, multiple), plate.track.lens
-    grown = replace(
-        lens, film_width_mm=lens.film_width_mm * found.wider, film_height_mm=lens.film_height_mm * found.higher
-    )
+    plate = PlateOfCamera(file, camera, resolution, source_fit, stated)
+    found = plate.overscan(multiple, tight)
+    grown = lens = found.overscan.lens(plate.track.lens, plate.picture.fit)
     used = grown.used(found.image, plate.picture.fit)
+    empty_px = int(empty_pixels(plate.distortion, plate.window, plate.picture.image, found.worst).sum())
     document = {
         "resolution": [found.image.width_px, found.image.height_px],
         "factor": list(found.factor),
@@ -89,7 +91,7 @@ def overscan(
         "offset_y_mm": float(lens.offset_y_mm[0]),
         "hfov_deg": float(field_of_view_deg(used.width_mm, lens.focal_mm)[0]),
         "vfov_deg": float(field_of_view_deg(used.height_mm, lens.focal_mm)[0]),
-        "empty_px_without": found.empty_px,
+        "empty_px_without": empty_px,
     }
     rows = table("overscan", "value")
     rows.add_row("render", f"{found.image.width_px} x {found.image.height_px} px")
@@ -97,8 +99,11 @@ def overscan(
     rows.add_row("film back", f"{document['film_width_mm']:.4f} x {document['film_height_mm']:.4f} mm")
     rows.add_row("horizontal field of view", f"{document['hfov_deg']:.4f} deg, at the first frame")
     rows.add_row("vertical field of view", f"{document['vfov_deg']:.4f} deg, at the first frame")
-    rows.add_row("empty without it", f"{found.empty_px} px of the plate")
-    both = "Focal length and offsets stay. Set both the resolution and the film back, or neither."
+    rows.add_row("offset", f"{document['offset_x_mm']:.4f} right, {document['offset_y_mm']:.4f} up mm")
+    rows.add_row("plate within it", f"from x {-found.overscan.x_px:g}, y {-found.overscan.y_px:g} px")
+    rows.add_row("empty without it", f"{empty_px} px of the plate")
+    kept = "Focal length and offsets stay." if found.overscan.centred else "The focal length stays, the offsets move."
+    both = f"{kept} Set both the resolution and the film back, or neither."
     plate.say(document, [rows, both], as_json)
 
 
@@ -108,55 +113,48 @@ def st_map() -> None:
 
 
 @st_map.command()
-@_of_a_distorted_plate
+@of_a_plate
 @click.option("--frame", type=float, help="The frame whose lens and distortion it is; else the first.")
+@click.option("--sequence", is_flag=True, help="A pair of maps for every frame, numbered by it.")
+@click.option(
+    "--size", type=click.Choice(["overscan", "plate"]), default="overscan", show_default=True,
+    help="The undistorted picture: as large as the render must be, or the plate's own size.",
+)  # fmt: skip
 @click.option("--out", required=True, type=click.Path(file_okay=False, path_type=Path), help="The folder to write to.")
 @click.option("--force", is_flag=True, help="Write over maps that are there.")
 @options.source_and_changes
 @options.json
 def make(
-    file: Path, camera: str | None, distortion: Path, resolution: Image | None, source_fit: str | None, multiple: int,
-    frame: float | None, out: Path, force: bool, as_json: bool, **stated: Any,
+    file: Path, camera: str | None, resolution: Image | None, source_fit: str | None, multiple: int, tight: bool,
+    frame: float | None, sequence: bool, size: str, out: Path, force: bool, as_json: bool, **stated: Any,
 ) -> None:  # fmt: skip
     """Write a map that undistorts the plate into the overscanned picture, and one that distorts a render of it back."""
     import numpy as np
 
-    from anaxis.core.camera.distortion.st_map import distort_map, undistort_map
-    from anaxis.formats.st_map.read import read_st_map
-    from anaxis.formats.st_map.write import write_st_map
+    from anaxis.formats.st_map.pair import MapsOf, write_pair
 
-    bent = _distortion_in(distortion)
-    plate = _Plate(file, camera, resolution, source_fit, stated)
-    image = plate.picture.image
-    found = overscan_of(bent, plate.window, image, multiple)
-    frames = plate.track.frames
+    plate = PlateOfCamera(file, camera, resolution, source_fit, stated)
+    image, frames = plate.picture.image, plate.track.frames
+    render = no_overscan(image) if size == "plate" else plate.overscan(multiple, tight).overscan
     if frame is not None and not frames[0] <= frame <= frames[-1]:
         raise BadInput(f"Frame {frame:g} is none of the camera's, {frames[0]:g} to {frames[-1]:g}.")
-    at = 0 if frame is None else int(np.argmin(np.abs(frames - frame)))
-    window, alone = plate.window.take(slice(at, at + 1)), bent.take(np.array([at]))
-    rendered = window.about(found.wider, found.higher)
+    first = 0 if frame is None else int(np.argmin(np.abs(frames - frame)))
     out.mkdir(parents=True, exist_ok=True)
-    stem = f"{file.stem}.{plate.track.name}"
-    written: dict[str, dict[str, Any]] = {}
-    for kind, maker in (("undistort", undistort_map), ("distort", distort_map)):
-        path = out / f"{stem}.{kind}.exr"
-        if path.exists() and not force:
-            raise BadInput(f"{path} is there already: choose another folder, or write over it with --force.")
-        st = maker(alone, window, image, rendered, found.image)
-        write_st_map(st, path)
-        # Read back and measured: single precision is what is left of it.
-        back = read_st_map(path).st
-        fetched = image if kind == "undistort" else found.image
-        off = float(np.linalg.norm((back - st) * [fetched.width_px, fetched.height_px], axis=-1).max())
-        written[kind] = {"file": path.name, "resolution": [st.shape[1], st.shape[0]], "max_px": off}
+    maps = MapsOf(plate.distortion, plate.window, render)
+    pairs = []
+    for at in said_on_the_way(range(len(frames)) if sequence else [first], "pairs of maps"):
+        numbered = f".{plain_frame(frames[at]):04}" if sequence else ""
+        pairs.append(write_pair(maps, at, out, f"{file.stem}.{plate.track.name}", numbered, force))
+    worst = {kind: max((p[kind] for p in pairs), key=lambda w: w["max_px"]) for kind in pairs[0]}
     document = {
-        "frame": float(frames[at]), "plate": [image.width_px, image.height_px],
-        "render": [found.image.width_px, found.image.height_px], "factor": list(found.factor), "maps": written,
+        "frame": float(frames[first]), "plate": [image.width_px, image.height_px],
+        "render": [render.image.width_px, render.image.height_px], "maps": worst, "pairs": len(pairs),
     }  # fmt: skip
     lines = [
         f"{one['file']}: {one['resolution'][0]} x {one['resolution'][1]} px, fetches in the "
         f"{'plate' if kind == 'undistort' else 'render'}; read back within {one['max_px']:.5f} px"
-        for kind, one in written.items()
+        f"{f', the worst of {len(pairs)}' if len(pairs) > 1 else ''}"
+        for kind, one in worst.items()
     ]
     plate.say(document, lines, as_json)
 
@@ -187,10 +185,14 @@ def read(file: Path, as_json: bool) -> None:
 @st_map.command()
 @options.file
 @options.camera
-@click.option("--map", "map_file", required=True, type=click.Path(path_type=Path), help="The ST map, an .exr.")
-@click.option("--model", default="radial-tangential", show_default=True)
+@click.option(
+    "--map", "maps", required=True, multiple=True, type=click.Path(path_type=Path),
+    help="The ST map, an .exr; given twice, a pair; or a sequence, name.####.exr, one a frame of the camera.",
+)  # fmt: skip
+@click.option("--model", default="radial-tangential", show_default=True, help="One of the models, or map: as it came.")
 @click.option("--centre", is_flag=True, help="Look for the distortion's centre too.")
 @click.option("--direction", type=click.Choice(["undistort", "distort"]), help="What the map does; else a guess.")
+@click.option("--origin", type=click.Choice(["lower left", "upper left"]), help="Where its green begins; else a guess.")
 @click.option(
     "--render", type=options.Resolution(), help="The render's size, for a map that distorts; else the plate's."
 )
@@ -199,46 +201,63 @@ def read(file: Path, as_json: bool) -> None:
 @options.source_and_changes
 @options.json
 def fit(
-    file: Path, camera: str | None, map_file: Path, model: str, centre: bool, direction: str | None, render: Image | None,
-    resolution: Image | None, source_fit: str | None, as_json: bool, **stated: Any,
+    file: Path, camera: str | None, maps: tuple[Path, ...], model: str, centre: bool, direction: str | None,
+    origin: str | None, render: Image | None, resolution: Image | None, source_fit: str | None, as_json: bool, **stated: Any,
 ) -> None:  # fmt: skip
-    """Fit a distortion model to an ST map of the camera's plate, and say what remains in pixels."""
+    """Fit a distortion model to ST maps of the camera's plate, and say what remains in pixels."""
     import numpy as np
 
-    from anaxis.core.camera.distortion.fit import fit_model
+    from anaxis.formats.plates.found import sequence_at
+    from anaxis.formats.st_map.fitted import Given, fit_maps
     from anaxis.work.sandbox.apart import safe_st_map
 
-    plate = _Plate(file, camera, resolution, source_fit, stated)
-    if not map_file.is_file():
-        raise BadInput(f"There is no file {map_file}: check the name.")
-    found = safe_st_map(map_file)
-    image, window = plate.picture.image, plate.window.take(slice(0, 1))
-    wide, high = found["resolution"]
-    size = Image(wide, high, image.pixel_aspect)
-    undistorts = (direction or found["direction"] or "undistort") == "undistort"
-    columns, rows = np.meshgrid(np.array(found["columns"]) + 0.5, np.array(found["rows"]) + 0.5)
-    here = np.stack([columns, rows], axis=-1).reshape(-1, 2)
-    st = np.array(found["st"]).reshape(-1, 2)
-    if not undistorts and (size.width_px, size.height_px) != (image.width_px, image.height_px):
-        raise BadInput(
-            f"{map_file.name} is {size.width_px} x {size.height_px} px and the plate {image.width_px} x {image.height_px}: a map "
-            "that distorts has the plate's size; set it with --resolution, or say with --direction that it undistorts."
-        )
-    # A render has the plate's pixels about its middle, and more of them.
-    larger = size if undistorts else render or image
-    rendered = window.about(larger.width_px / image.width_px, larger.height_px / image.height_px)
-    of, within, target = (rendered, window, image) if undistorts else (window, rendered, larger)
-    fetched = np.stack([st[:, 0] * target.width_px, (1 - st[:, 1]) * target.height_px], axis=-1)
-    ends = of.tangents(here, size)[0], within.tangents(fetched, target)[0]
-    pinhole, as_shot = ends if undistorts else ends[::-1]
-    inside = (st >= 0).all(axis=1) & (st <= 1).all(axis=1)
-    per_tangent = image.width_px / float((window.right - window.left)[0])
-    fitted = fit_model(model, pinhole[inside], as_shot[inside], per_tangent, centre)
-    worst = int(np.argmax(fitted.off_px))
-    document = {
-        "distortion": {"model": model, **fitted.coefficients}, "rms_px": fitted.rms_px, "max_px": float(fitted.off_px[worst]),
-        "at_px": here[inside][worst].tolist(), "points": int(inside.sum()), "direction": "undistort" if undistorts else "distort",
+    plate = PlateOfCamera(file, camera, resolution, source_fit, stated)
+    image = plate.picture.image
+    size = None if render is None else (render.width_px, render.height_px)
+    squeeze = float(plate.track.lens.squeeze[0])
+
+    def fitted(paths: Sequence[Path], at: int) -> tuple[Suggested, list[Given]]:
+        for path in paths:
+            if not path.is_file():
+                raise BadInput(f"There is no file {path}: check the name.")
+        given = [Given.of(p.name, safe_st_map(p), direction or "", origin or "") for p in paths]
+        return fit_maps(given, model, plate.window.take(slice(at, at + 1)), image, centre, size, squeeze), given
+
+    frames: list[int] = []
+    pairs: list[tuple[Sequence[Path], int]] = [(maps, 0)]
+    if len(maps) == 1 and not maps[0].is_file():
+        if model == mapped.CODE:
+            raise BadInput("A map as it came is that of one frame: fit another model to a sequence of them.")
+        found = sequence_at(maps[0])
+        frames = list(found.files)
+        own = np.round(plate.track.frames).astype(int)
+        places = [int(np.flatnonzero(own == f)[0]) if f in own else -1 for f in frames]
+        if -1 in places:
+            raise BadInput(
+                f"{found.name} has frame {frames[places.index(-1)]} and the camera {own[0]} to {own[-1]}: a sequence of maps is "
+                "numbered by the camera's frames."
+            )
+        pairs = [((Path(found.files[f]),), at) for f, at in zip(frames, places, strict=True)]
+    done = [fitted(paths, at) for paths, at in said_on_the_way(pairs, "maps fitted")]
+    off = np.concatenate([one.off_px for one, _ in done])
+    worst = int(np.argmax(off))
+    at_px = np.concatenate([one.at_px for one, _ in done])[worst]
+    document = done[0][0].document
+    if frames:
+        names = dict.fromkeys(k for one, _ in done for k in one.document if k != "model")
+        usual = usual_of(model_of(model))
+        document = {
+            "model": model,
+            "frames": frames,
+            **{k: [one.document.get(k, usual[k]) for one, _ in done] for k in names},
+        }
+    rms = float(np.sqrt((off**2).mean()))
+    answer = {
+        "distortion": document, "rms_px": rms, "max_px": float(off[worst]), "at_px": at_px.tolist(), "points": len(off),
+        "direction": done[0][1][0].direction,
     }  # fmt: skip
-    lines = [f"{model}: {fitted.rms_px:.4f} px RMS, {fitted.off_px[worst]:.4f} px at worst"]
-    lines += [f"  {name:12} {value: .9g}" for name, value in fitted.coefficients.items()]
-    plate.say(document, lines, as_json)
+    lines = [f"{model}: {rms:.4f} px RMS, {off[worst]:.4f} px at worst{f', over {len(frames)} maps' if frames else ''}"]
+    lines += [f"  {name:12} {value: .9g}" for name, value in done[0][0].document.items() if isinstance(value, float)]
+    guesses = [s for s in done[0][0].said if s.startswith("A guess")]
+    answer["guesses"], lines = guesses, [*lines, *guesses]
+    plate.say(answer, lines, as_json)

@@ -122,6 +122,12 @@ def changes(command: Any) -> Any:
         ),
         click.option("--focal", type=float, help="Focal length in mm on every frame."),
         click.option("--reduce-px", type=float, help="Keep only the keys that hold the picture within so many pixels."),
+        click.option(
+            "--distortion",
+            type=click.Path(path_type=Path),
+            help='The distortion of the plate as shot: a document, {"model": "radial-tangential", "k1": 0.05, ...}, or a table.',
+        ),
+        click.option("--distortion-model", help="What the coefficients of a table are, where its headings do not say."),
         click.option("--fov-h", type=float, help="Horizontal field of view in degrees on every frame."),
     ):
         command = option(command)

@@ -5,7 +5,8 @@ from __future__ import annotations
 import json
 import math
 import sys
-from typing import TYPE_CHECKING, Any
+from collections.abc import Iterator, Sequence
+from typing import TYPE_CHECKING, Any, TypeVar
 
 import click
 from rich.console import Console
@@ -20,6 +21,8 @@ if TYPE_CHECKING:
     from anaxis.core.findings import Finding
     from anaxis.delivery.proved import Delivered
 
+T = TypeVar("T")
+
 # Exit codes: a proof above the tolerance or frames that are missing; a warning nobody allowed; a format refused.
 OFF_TOLERANCE = 3
 WARNED = 4
@@ -28,6 +31,15 @@ REFUSED = 5
 
 def console() -> Console:
     return Console(width=None if sys.stdout.isatty() else 160, highlight=False)
+
+
+def said_on_the_way(places: Sequence[T], what: str) -> Iterator[T]:
+    """The places one by one; at a terminal, where there are several, how many of them are done."""
+    telling = len(places) > 1 and sys.stderr.isatty()
+    for done, place in enumerate(places, 1):
+        yield place
+        if telling:
+            click.echo(f"\r{done} of {len(places)} {what}", err=True, nl=done == len(places))
 
 
 def table(*columns: str) -> Table:
@@ -111,6 +123,10 @@ def print_transfer(document: dict[str, Any], label: str) -> None:
         out.print(
             f"between frames: {proof['between']['max_px']:.3g} px at worst, at frame {proof['between']['worst_frame']:g}"
         )
+    if "plate" in proof:
+        out.print(
+            f"in the plate as shot: {proof['plate']['max_px']:.3g} px at worst, at frame {proof['plate']['worst_frame']:g}"
+        )
     for file in document["files"]:
         out.print(f"written: {file}", markup=False)
     for note in document["notes"]:
@@ -146,6 +162,7 @@ def proof_document(proof: Proof) -> dict[str, Any]:
         "test_points": proof.test_points, "frames_compared": proof.compared, "frames_owed": proof.owed,
         "differences": [d._asdict() for d in proof.differences],
         **({"between": {"max_px": proof.between_px, "worst_frame": proof.between_frame}} if proof.between_px is not None else {}),
+        **({"plate": {"max_px": proof.plate_px, "worst_frame": proof.plate_frame}} if proof.plate_px is not None else {}),
     }  # fmt: skip
 
 

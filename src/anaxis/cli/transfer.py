@@ -31,6 +31,7 @@ from anaxis.core.time.rates import format_frame
 
 if TYPE_CHECKING:  # loaded when first used: the command line starts quicker
     from anaxis.core.findings import Finding
+    from anaxis.core.image_plane import Pictures
     from anaxis.core.proof.proof import Proof
     from anaxis.delivery.options import Options
     from anaxis.delivery.proved import Delivered
@@ -94,6 +95,21 @@ if TYPE_CHECKING:  # loaded when first used: the command line starts quicker
     metavar="CODE",
     help="A warning that is no reason to exit 4; with commas, or again.",
 )
+@click.option(
+    "--overscan",
+    default="",
+    metavar="auto|PERCENT|WxH",
+    help="Render more than the plate: what its distortion needs, a percentage as 10%, or a size as 2112x1188.",
+)
+@click.option("--multiple", type=click.IntRange(1, 1024), default=2, help="Its sides are multiples of so many px (2).")
+@click.option("--tight", is_flag=True, help="With auto: each side takes what it needs alone; the offsets move.")
+@click.option(
+    "--image-plane", "plane_m", type=float, help="A quad that fills the picture, so many metres before the camera."
+)
+@click.option("--plane-opacity", type=float, default=1.0, help="Its opacity, 0 to 1 (1).")
+@click.option(
+    "--plate", "plate", type=click.Path(path_type=Path), help="The pictures on it: a folder, a file, or name.####.exr."
+)
 @click.option("--name", "shot_name", help="The shot's name, in front of the files' names; else from the file.")
 @click.option("--force", is_flag=True, help="Replace files of the same name.")
 @options.source_and_changes
@@ -102,7 +118,7 @@ def transfer(
     file: Path, names: tuple[str, ...], together: bool, under_root: bool, to: tuple[str, ...], formats: list[str], out: Path,
     bundle: bool, resolution: Image | None, source_fit: str | None, reduce_px: float | None, tolerance_px: float | None, as_json: bool,
     samples: int, shutter: tuple[float, float], between: int, expect: tuple[float, float] | None, allow: tuple[str, ...],
-    shot_name: str | None, force: bool, **stated: Any,
+    overscan: str, multiple: int, tight: bool, plane_m: float | None, plane_opacity: float, plate: Path | None, shot_name: str | None, force: bool, **stated: Any,
 ) -> None:  # fmt: skip
     """Write cameras for one or more packages and prove each by opening the written file again."""
     reader = start_reader(file)
@@ -123,9 +139,16 @@ def transfer(
         shutter_open=shutter[0],
         shutter_close=shutter[1],
         between=between,
+        overscan=overscan,
+        multiple=multiple,
+        tight=tight,
+        plane_m=plane_m,
+        plane_opacity=plane_opacity,
     )
     asked = read_source(reader, file, resolution, source_fit, stated)
     cameras = [_going_out(asked, name, ways, expect) for name in names or (None,)]
+    if plate is not None:
+        cameras = [c._replace(leaving=replace(c.leaving, pictures=_pictures(plate))) for c in cameras]
     shot = file.stem if shot_name is None else shot_name
     leaving = [c.leaving for c in cameras]
     name_together = file.stem if together else ""
@@ -255,6 +278,21 @@ def _going_out(asked: ReadSource, name: str | None, ways: Options, expect: tuple
     has, finer = between_samples(asked.scene, work, recipe, wanted=ways.samples > 1)
     leaving = ShotCamera(work.done, work.landmarks, asked.picture, placement_of(recipe), work.lines_m, finer, has)
     return _GoingOut(work, recipe, leaving, findings)
+
+
+def _pictures(plate: Path) -> Pictures:
+    """The plate's files by frame, as they lie here, and one of them small, for files that hold no sequence."""
+    from anaxis.core.image_plane import Pictures
+    from anaxis.formats.plates.found import sequence_at
+    from anaxis.work.sandbox.plates import plate_work
+
+    found = sequence_at(plate)
+    first = min(found.files)
+    (done,) = plate_work({"do": "proxies", "view": "plain", "stops": 0.0}, {first: Path(found.files[first])})
+    if "error" in done:
+        raise BadInput(done["error"])
+    files = {} if found.is_movie else {f: Path(p).resolve().as_posix() for f, p in found.files.items()}
+    return Pictures(found.name, files, done["data"])
 
 
 def _bundle(

@@ -9,6 +9,7 @@ import numpy as np
 
 from anaxis.core.camera.lens import Image, field_of_view_deg, hand_over, zoom_px
 from anaxis.core.camera.track import Track
+from anaxis.core.image_plane import ImagePlane
 from anaxis.core.motion.placement import Similarity
 from anaxis.core.motion.reduce import Keys
 from anaxis.core.scene.landmarks import Landmarks
@@ -26,7 +27,7 @@ class Outgoing:
     only these are written, and ``track`` is what they draw on every frame. With ``root`` the camera stands
     below a transform of that turn and shift; ``track`` is in world space all the same, the keys are below it.
     ``layout`` is what the columns of the receiver's tables are, where it has tables of its own; ``zero_frame``
-    the frame that lies at 0 s in a file that counts seconds.
+    the frame that lies at 0 s in a file that counts seconds. ``plane`` is an image plane below the camera.
     """
 
     track: Track
@@ -39,6 +40,7 @@ class Outgoing:
     root: Similarity | None = None
     layout: dict[str, Any] | None = None
     zero_frame: float = 0.0
+    plane: ImagePlane | None = None
 
     @property
     def seconds_in_file(self) -> Floats:

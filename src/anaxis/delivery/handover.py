@@ -14,6 +14,8 @@ import zipfile
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from importlib.metadata import version
+from pathlib import Path
+from tempfile import TemporaryDirectory
 from typing import Any
 
 import numpy as np
@@ -23,6 +25,7 @@ from anaxis.core.scene.landmarks import Landmarks, legal_name, node_name
 from anaxis.core.space.axes import Convention
 from anaxis.core.time.rates import plain_frame, rate_text
 from anaxis.core.typing import Floats
+from anaxis.delivery.plate_maps import has_maps, maps_of
 from anaxis.delivery.ready import compensate
 from anaxis.delivery.transfer_sheet import Handed, sheet_html, sheet_pdf
 from anaxis.formats.file_axes import file_axes
@@ -32,7 +35,7 @@ _DAY = (2000, 1, 1, 0, 0, 0)
 # The three arms of the axis check, in metres: told apart by length and by the letter on their end.
 _ARMS_M = (1.0, 0.75, 0.5)
 # What wrote the files: the same versions write the same bytes.
-_LIBRARIES = ("usd-core", "alembic3d", "numpy", "scipy", "weasyprint")
+_LIBRARIES = ("usd-core", "alembic3d", "numpy", "scipy", "weasyprint", "OpenEXR")
 
 
 def handover_zip(cameras: Sequence[Handed]) -> bytes:
@@ -69,8 +72,23 @@ def _of_one(handed: Handed) -> dict[str, bytes]:
         entries["landmarks/landmarks.usda"] = _landmarks_usd(handed)
     if len(handed.camera.lines_m):
         entries["set/set.obj"] = _lines_obj(handed.camera.lines_m, profile.convention)
+    if handed.track.distortion is not None:
+        entries |= _distortion(handed)
     html = sheet_html(handed)
     return entries | {"transfer_sheet.html": html.encode(), "transfer_sheet.pdf": sheet_pdf(html)}
+
+
+def _distortion(handed: Handed) -> dict[str, bytes]:
+    """The plate's distortion as a document, and where it is the same on every frame the maps there and back."""
+    camera = handed.camera
+    assert handed.track.distortion is not None
+    document = json.dumps(handed.track.distortion.document(), indent=1).encode()
+    entries = {"distortion/distortion.json": document}
+    if has_maps(camera):
+        with TemporaryDirectory(prefix="anaxis-maps-") as folder:
+            for kind, path in maps_of(camera, Path(folder)).items():
+                entries[f"distortion/{kind}.exr"] = path.read_bytes()
+    return entries
 
 
 def _landmark_table(marks: Landmarks, profile: Profile) -> bytes:
@@ -182,12 +200,24 @@ def _manifest(entries: dict[str, bytes], cameras: Sequence[Handed]) -> bytes:
     return json.dumps(document, indent=1, sort_keys=True).encode()
 
 
+def _plate_entry(handed: Handed) -> dict[str, Any]:
+    """The plate that the image is a render of, where it is larger: where it lies in it."""
+    render = handed.camera.render
+    if render is None:
+        return {}
+    plate = render.plate
+    return {
+        "plate": {"width_px": plate.width_px, "height_px": plate.height_px, "x_px": -render.x_px, "y_px": -render.y_px}
+    }
+
+
 def _camera_entry(handed: Handed) -> dict[str, Any]:
     track, picture, source, theirs = (handed.track, handed.camera.picture, handed.source, handed.outgoing.track.frames)
     return {
         "camera": track.name, "rate": rate_text(track.rate), "frames": [plain_frame(track.frames[0]), plain_frame(track.frames[-1])],
         "frames_there": [plain_frame(theirs[0]), plain_frame(theirs[-1])],
         "image": {"width_px": picture.image.width_px, "height_px": picture.image.height_px, "pixel_aspect": picture.image.pixel_aspect, "fit": picture.fit},
+        **_plate_entry(handed),
         "source": {"file": source.name, "sha256": source.sha256, "camera": source.camera, "version": source.version, "recipe": source.recipe},
         "proof": {
             f.path.name: {"max_px": f.proof.max_px, "worst_frame": plain_frame(f.proof.worst_frame), "median_px": f.proof.median_px, "grade": f.proof.grade, "node": f.node,

@@ -22,6 +22,11 @@ def limits_of(format_key: str, outgoing: Outgoing, reads_gltf_zoom: bool = False
             f"Alembic states no axes, unit or rate: on import, set {axes.up} up, {axes.unit_m:g} m a unit and "
             f"{rate_label(track.rate)} frames a second."
         )
+    if track.distortion is not None and format_key != "json":
+        out.append(
+            "The camera goes out as a pinhole, for the plate undistorted: the distortion is not in the file. The package of "
+            "files holds it, with the maps by which renders come back onto the plate."
+        )
     if format_key in _NO_FILM:
         label = _NO_FILM[format_key]
         x, y = (float(np.abs(v).max()) for v in (lens.offset_x_mm, lens.offset_y_mm))

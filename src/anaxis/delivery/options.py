@@ -6,11 +6,13 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
 from anaxis.core.errors import BadInput
+from anaxis.core.image_plane import require_distance
 from anaxis.core.motion.reduce import require_tolerance
 from anaxis.delivery.shot_camera import ShotCamera
 from anaxis.packages.model import Profile
 
 MAX_SAMPLES = 64
+MAX_MULTIPLE = 1024
 
 
 @dataclass(frozen=True)
@@ -20,7 +22,9 @@ class Options:
     ``reduce_px``: only the keys that keep the picture within so many pixels. ``first``: the number of the
     first frame there, ours where None. ``under_root``: below a root that carries the placement. ``samples`` a
     frame, spread from ``shutter_open`` to ``shutter_close`` in frames from it, where more than one.
-    ``between``: the picture is also compared at so many places a frame.
+    ``between``: the picture is also compared at so many places a frame. ``overscan``: a render larger than the plate,
+    "auto" for what the distortion needs, a percentage, or a size in pixels; about the plate's middle or ``tight``, its
+    sides multiples of ``multiple``. ``plane_m``: an image plane so far before the camera.
     """
 
     reduce_px: float | None = None
@@ -30,6 +34,11 @@ class Options:
     shutter_open: float = -0.25
     shutter_close: float = 0.25
     between: int = 1
+    overscan: str = ""
+    multiple: int = 2
+    tight: bool = False
+    plane_m: float | None = None
+    plane_opacity: float = 1.0
 
     def __post_init__(self) -> None:
         if self.reduce_px is not None:
@@ -38,6 +47,10 @@ class Options:
             raise BadInput(f"{max(self.samples, self.between)} samples a frame cannot be: choose 1 to {MAX_SAMPLES}.")
         if self.samples > 1 and self.reduce_px is not None:
             raise BadInput("Few keys and several samples a frame ask for opposite things: leave one of them out.")
+        if self.plane_m is not None:
+            require_distance(self.plane_m, self.plane_opacity)
+        if not 1 <= self.multiple <= MAX_MULTIPLE:
+            raise BadInput(f"Sides that are multiples of {self.multiple} px cannot be: choose 1 to {MAX_MULTIPLE}.")
         if not -1 < self.shutter_open < self.shutter_close < 1:
             raise BadInput(
                 f"A shutter from {self.shutter_open:g} to {self.shutter_close:g} frames cannot be: it opens before it "

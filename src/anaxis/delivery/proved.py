@@ -8,7 +8,9 @@ from pathlib import Path
 
 import numpy as np
 
-from anaxis.core.camera.projection import projection_of
+from anaxis.core.camera.plate.bend import bend_of
+from anaxis.core.camera.plate.overscan import Overscan
+from anaxis.core.camera.projection import Projection, projection_of
 from anaxis.core.camera.track import lens_moves
 from anaxis.core.checks import is_moving
 from anaxis.core.motion.cuts import cuts_of
@@ -28,7 +30,8 @@ from anaxis.standin.package import Seen, open_as_package
 
 @dataclass(frozen=True, eq=False)
 class Delivered:
-    """Files written for a profile, with their proof; ``seen`` is what the stand-in saw, of the ``node`` of that name."""
+    """Files written for a profile, with their proof; ``seen`` is what the stand-in saw, of the ``node`` of that name. With
+    ``render`` it is the camera of one that is larger than its plate."""
 
     outgoing: Outgoing
     files: list[Path]
@@ -37,6 +40,7 @@ class Delivered:
     options: Options = USUAL
     reduced: Reduced | None = None
     node: str = ""
+    render: Overscan | None = None
 
 
 def proved(
@@ -52,7 +56,9 @@ def proved(
 
     seen = opened(intended)
     image, fit, marks = meant.picture.image, meant.picture.fit, meant.landmarks.shown()
-    proof = prove(meant.track, projection_of(meant.track, image, fit), seen.projection, marks.position_m)
+    sees = projection_of(meant.track, image, fit)
+    proof = prove(meant.track, sees, seen.projection, marks.position_m)
+    proof = _with_plate(proof, ready, sees, seen.projection)
     still = not is_moving(sent.track) and not lens_moves(sent.track)
     there = arrived_frames(seen.own_frames, intended, ready.reduced is not None, still)
     proof = replace(proof, missing=meant.track.frames[~there], differences=differences(ready.outgoing, sent, seen))
@@ -60,7 +66,21 @@ def proved(
         proof = _with_between(proof, meant, intended, opened, options.between)
     if len(meant.track) != len(camera.track):
         proof, seen = _folded(proof, seen, camera.track.frames)
-    return Delivered(ready.outgoing, files, seen, proof, options, ready.reduced, node or "")
+    if meant.render is not None:
+        # What is drawn and kept is in the plate's pixels, which the render has too.
+        seen = replace(seen, projection=seen.projection.in_plate(meant.render))
+    return Delivered(ready.outgoing, files, seen, proof, options, ready.reduced, node or "", meant.render)
+
+
+def _with_plate(proof: Proof, ready: Ready, meant: Projection, arrived: Projection) -> Proof:
+    """The worst in the plate as shot: what both cameras see, distorted as their renders will be."""
+    camera = ready.of_plate
+    bend = bend_of(camera.track, camera.picture.image, camera.picture.fit, ready.meant.render)
+    if bend is None:
+        return proof
+    here, there = (replace(p, image=camera.picture.image, bend=bend) for p in (meant, arrived))
+    found = prove(camera.track, here, there, camera.landmarks.shown().position_m)
+    return replace(proof, plate_px=found.max_px, plate_frame=found.worst_frame)
 
 
 def _with_between(
@@ -102,6 +122,8 @@ def _folded(proof: Proof, seen: Seen, frames: Floats) -> tuple[Proof, Seen]:
         differences=proof.differences,
         between_px=proof.between_px,
         between_frame=proof.between_frame,
+        plate_px=proof.plate_px,
+        plate_frame=proof.plate_frame,
     )
     whole = np.searchsorted(proof.frames, frames)
     return folded, replace(

@@ -9,6 +9,7 @@ import numpy as np
 from anaxis.core.bounds import MAX_FRAMES, require_frame
 from anaxis.core.camera.track import Track
 from anaxis.core.errors import BadInput
+from anaxis.core.image_plane import image_plane, said_of_distance
 from anaxis.core.motion.edits import renumbered
 from anaxis.core.motion.placement import Similarity
 from anaxis.core.motion.reduce import Progress, Reduced, reduce, rekeyed
@@ -20,6 +21,7 @@ from anaxis.core.time.rates import format_frame
 from anaxis.core.typing import Floats
 from anaxis.delivery.limits import limits_of
 from anaxis.delivery.options import Options
+from anaxis.delivery.overscan import with_overscan
 from anaxis.delivery.shot_camera import ShotCamera
 from anaxis.formats import has_nodes, key_rule_of
 from anaxis.formats.file_axes import file_axes
@@ -51,8 +53,9 @@ def prepare(
 @dataclass(frozen=True, eq=False)
 class Ready:
     """A camera before it is written: as it is ``meant`` (with its samples between frames), as it is meant to arrive
-    on the frames ``intended``, and as it is ``sent``."""
+    on the frames ``intended``, and as it is ``sent``; ``of_plate`` is the one meant without its overscan."""
 
+    of_plate: ShotCamera
     meant: ShotCamera
     outgoing: Outgoing
     sent: Outgoing
@@ -65,8 +68,13 @@ def made_ready(
 ) -> Ready:
     """``tighter`` is a share of the tolerance for fewer keys, for formats that cost something themselves."""
     camera, said = with_samples(camera, options)
+    of_plate = camera
+    camera, larger = with_overscan(camera, options)
+    said = (*said, *larger)
     outgoing = prepare(camera.track, camera.landmarks, camera.picture, profile, options.first)
     outgoing = replace(outgoing, notes=(*outgoing.notes, *said))
+    if options.plane_m is not None:
+        outgoing = with_plane(outgoing, camera, format_key, options)
     reduced = None
     if options.under_root:
         outgoing = rooted(outgoing, camera.placement, profile, format_key)
@@ -80,7 +88,7 @@ def made_ready(
     notes = (*limits, *sent.notes, *([said_zero] if said_zero else []))
     sent = replace(sent, zero_frame=zero, notes=notes)
     outgoing = replace(outgoing, track=replace(outgoing.track, frames=intended), zero_frame=zero, notes=notes)
-    return Ready(camera, outgoing, sent, intended, reduced)
+    return Ready(of_plate, camera, outgoing, sent, intended, reduced)
 
 
 def with_samples(camera: ShotCamera, options: Options) -> tuple[ShotCamera, tuple[str, ...]]:
@@ -102,8 +110,32 @@ def with_samples(camera: ShotCamera, options: Options) -> tuple[ShotCamera, tupl
     where = "those of the source" if finer is not None else "drawn between the whole frames, for the source has none"
     said = f"{options.samples} samples a frame, from {options.shutter_open:g} to {options.shutter_close:g} frames around it: {where}."
     moved = sampled(track if finer is None else finer, at)
+    if finer is not None and track.distortion is not None:  # given for whole frames
+        moved = replace(moved, distortion=sampled(track, at).distortion)
     marks = landmarks_at(track, camera.landmarks, at)
     return replace(camera, track=replace(moved, name=track.name), landmarks=marks), (said,)
+
+
+def with_plane(outgoing: Outgoing, camera: ShotCamera, format_key: str, options: Options) -> Outgoing:
+    """The camera with an image plane that fills its picture, where the format has nodes, and what is to be said of it."""
+    assert options.plane_m is not None
+    plane = image_plane(
+        camera.track, camera.picture.image, camera.picture.fit, options.plane_m, options.plane_opacity, camera.pictures
+    )
+    said = list(said_of_distance(plane, camera.track, camera.landmarks.shown(), camera.lines_m))
+    bent = camera.track.distortion is not None
+    if not has_nodes(format_key):
+        said.insert(
+            0,
+            "There is no image plane in the file: this format has no nodes. Its distance and size are on the transfer sheet.",
+        )
+        return replace(outgoing, notes=(*outgoing.notes, *said))
+    said.insert(
+        0,
+        f"An image plane stands {options.plane_m:g} m before the camera and fills its picture on every frame"
+        f"{'; the undistorted plate belongs on it' if bent else ''}.",
+    )
+    return replace(outgoing, plane=plane, notes=(*outgoing.notes, *said))
 
 
 def rooted(outgoing: Outgoing, placement: Similarity, profile: Profile, format_key: str) -> Outgoing:

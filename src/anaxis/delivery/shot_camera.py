@@ -6,7 +6,10 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
+from anaxis.core.camera.lens import Image
+from anaxis.core.camera.plate.overscan import Overscan
 from anaxis.core.camera.track import Track
+from anaxis.core.image_plane import Pictures
 from anaxis.core.motion.placement import Similarity, no_placement
 from anaxis.core.scene.landmarks import Landmarks
 from anaxis.core.scene.picture import Picture
@@ -18,7 +21,8 @@ class ShotCamera:
     """A camera that goes out: its picture, the placement that a root above it would carry, the set's lines (s, 2, 3).
 
     ``finer`` is the same camera on the source's own samples between frames, where it has such and they were asked for;
-    ``has_finer`` says whether the source has any.
+    ``has_finer`` says whether the source has any. With ``render`` the camera is that of a render larger than its plate;
+    ``pictures`` are those for an image plane.
     """
 
     track: Track
@@ -28,3 +32,10 @@ class ShotCamera:
     lines_m: Floats = field(default_factory=lambda: np.zeros((0, 2, 3)))
     finer: Track | None = None
     has_finer: bool = False
+    render: Overscan | None = None
+    pictures: Pictures | None = None
+
+    @property
+    def plate(self) -> Image:
+        """The plate's image, of which ``picture`` is the render where it goes out with overscan."""
+        return self.picture.image if self.render is None else self.render.plate

@@ -19,11 +19,16 @@ from anaxis import __version__
 from anaxis.core.camera.lens import Image
 from anaxis.core.camera.projection import projection_of
 from anaxis.core.camera.track import Track
+from anaxis.core.image_plane import image_plane
 from anaxis.core.outgoing import Outgoing, numbers_of
 from anaxis.core.proof.proof import Proof
 from anaxis.core.scene.landmarks import Landmarks
 from anaxis.core.scene.picture import Picture
 from anaxis.core.time.rates import format_frame, rate_label
+from anaxis.core.typing import Ints
+from anaxis.delivery.options import USUAL, Options
+from anaxis.delivery.overscan import way_back, with_render
+from anaxis.delivery.plate_maps import has_maps
 from anaxis.delivery.proved import Delivered
 from anaxis.delivery.shot_camera import ShotCamera
 from anaxis.packages.model import Profile
@@ -70,6 +75,7 @@ class Handed:
     notes: list[str]
     source: Source
     refused: Mapping[str, str] = field(default_factory=dict)
+    options: Options = USUAL
 
     @property
     def track(self) -> Track:
@@ -92,7 +98,10 @@ def handed_of(
     files = [HandedFile(p, key, d.proof, d.node, d.outgoing.zero_frame) for key, d in done.items() for p in d.files]
     notes = list(dict.fromkeys(n for d in done.values() for n in d.outgoing.notes))
     notes += [f"There is no {key} file: {why}" for key, why in (refused or {}).items()]
-    return Handed(camera, profile, next(iter(done.values())).outgoing, files, notes, source, refused or {})
+    first = next(iter(done.values()))
+    return Handed(
+        with_render(camera, first.render), profile, first.outgoing, files, notes, source, refused or {}, first.options
+    )
 
 
 def sheet_html(handed: Handed) -> str:
@@ -116,8 +125,20 @@ def sheet_html(handed: Handed) -> str:
         handed=handed, track=track, profile=handed.profile, sheet=sheet_of(handed.outgoing, handed.profile), expected=expected,
         rows=rows[:_MAX_MARKS], more=max(0, len(rows) - _MAX_MARKS), rate=rate_label(track.rate), frame=format_frame, theirs=theirs,
         habits=[h.sentence for h in handed.profile.habits if h.on], version=__version__, image=image, inside=_inside,
+        plane=_plane(handed, at), back=way_back(track, handed.camera.render), render=handed.camera.render, has_maps=has_maps(handed.camera),
         fonts=Markup(_font_faces()),
     )  # fmt: skip
+
+
+def _plane(handed: Handed, at: Ints) -> dict[str, Any] | None:
+    """The image plane's distance and size in the receiver's unit, at the frames shown."""
+    asked = handed.options
+    if asked.plane_m is None:
+        return None
+    track, picture, unit = handed.track, handed.camera.picture, handed.profile.convention.metres_per_unit
+    plane = image_plane(track.take(at), picture.image, picture.fit, asked.plane_m, asked.plane_opacity)
+    sizes = [" × ".join(decimals(v) for v in size) for size in (plane.size_m / unit).tolist()]
+    return {"away": decimals(asked.plane_m / unit), "sizes": sizes, "opacity": f"{asked.plane_opacity:g}"}
 
 
 def _inside(place: tuple[float, float] | None, image: Image) -> bool:

@@ -39,6 +39,13 @@ class Between:
     turn_deg: float
     alike: float
 
+    def apart_px(self, width_px: float, height_px: float) -> float:
+        """How far a corner of the picture is moved at most."""
+        corner = np.hypot(width_px, height_px) / 2
+        return float(
+            np.hypot(self.shift_x_px, self.shift_y_px) + corner * (abs(self.scale - 1) + np.radians(abs(self.turn_deg)))
+        )
+
     @property
     def sentence(self) -> str:
         if self.alike < _TOO_LITTLE:

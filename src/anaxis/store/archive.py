@@ -16,6 +16,7 @@ from typing import Any
 
 import numpy as np
 
+from anaxis.core.camera.distortion.distortion import Distortion, distortion_from_document
 from anaxis.core.camera.lens import Image
 from anaxis.core.camera.track import Lens, Track
 from anaxis.core.errors import BadInput
@@ -97,6 +98,7 @@ def scene_to_bytes(scene: Scene) -> bytes:
                 "kind": node.kind,
                 "resets": node.resets,
                 "stepped": [node.stepped, node.lens_stepped],
+                **({"distortion": node.distortion.document()} if node.distortion is not None else {}),
             }
         )
     image = scene.image
@@ -135,6 +137,7 @@ def scene_from_bytes(data: bytes) -> Scene:
                 **{n: arrays.get(f"{i}.{n}", empty) for n in _NODE_ARRAYS[:-1]},
                 segments=arrays.get(f"{i}.segments"),
                 lens=None if lens is None else Lens(**dict(zip(_LENS_FIELDS, lens, strict=True))),
+                distortion=_distortion(entry),
             )
         )
     return Scene(
@@ -174,8 +177,13 @@ def track_to_bytes(track: Track, landmarks: Landmarks, segments_m: Floats) -> by
         "marked": None
         if track.marked is None
         else {int(i): int(track.marked[i]) for i in np.flatnonzero(track.marked)},
+        **({"distortion": track.distortion.document()} if track.distortion is not None else {}),
     }
     return pack(header, arrays)
+
+
+def _distortion(kept: dict[str, Any]) -> Distortion | None:
+    return distortion_from_document(kept["distortion"]) if "distortion" in kept else None
 
 
 def _marked(kept: dict[str, int] | None, count: int) -> Ints | None:
@@ -197,6 +205,7 @@ def track_from_bytes(data: bytes) -> tuple[Track, Landmarks, Floats]:
         a["rotation"],
         lens,
         _marked(header.get("marked"), len(a["frames"])),
+        _distortion(header),
     )
     names = tuple(header["landmarks"])
     sizes = a.get("sizes_m", np.zeros((len(names), 3)))

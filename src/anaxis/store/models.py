@@ -234,7 +234,8 @@ class Delivery(Base):
     @property
     def in_pixels(self) -> bool:
         """Whether the picture is within what was asked: exact, or the pixels chosen for fewer keys."""
-        return self.max_px <= max(EXACT_PX, self.chosen_px or 0.0)
+        in_plate = self.arrival.get("plate", {}).get("max_px", 0.0)
+        return max(self.max_px, in_plate) <= max(EXACT_PX, self.chosen_px or 0.0)
 
     @property
     def matches(self) -> bool:
@@ -380,6 +381,53 @@ class Still(Base):
     measured: Mapped[dict[str, Any]] = mapped_column(default=dict)
     created_at: Mapped[datetime] = mapped_column(server_default=func.now())
     version: Mapped[Version] = relationship()
+
+
+class Plate(Base):
+    """The image sequence or movie that a shot's cameras belong to.
+
+    Its ``files`` (names by their numbers, as text) lie in ``folder`` below the media root of the name ``root``.
+    ``facts`` are those of its first picture, ``seen`` what is wrong with some of its files; ``frame_offset`` added to a
+    number gives the camera's frame. ``view`` and ``stops`` say how it is shown.
+    """
+
+    __tablename__ = "plates"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    shot_id: Mapped[int] = mapped_column(ForeignKey("shots.id"), index=True)
+    name: Mapped[str]
+    kind: Mapped[str]
+    root: Mapped[str]
+    folder: Mapped[str]
+    files: Mapped[dict[str, Any]]
+    facts: Mapped[dict[str, Any]]
+    seen: Mapped[dict[str, Any]] = mapped_column(default=dict)
+    frame_offset: Mapped[int] = mapped_column(default=0)
+    view: Mapped[str] = mapped_column(default="plain")
+    stops: Mapped[float] = mapped_column(default=0.0)
+    removed_at: Mapped[datetime | None]
+    created_at: Mapped[datetime] = mapped_column(server_default=func.now())
+    shot: Mapped[Shot] = relationship()
+
+    @property
+    def look(self) -> str:
+        """By what its proxies are told from those that show it otherwise."""
+        return f"{self.view} {self.stops:g}"
+
+    @property
+    def numbers(self) -> list[int]:
+        """The numbers of its pictures: a movie's are counted from 0."""
+        movie = self.seen.get("movie_frames", 0)
+        return list(range(movie)) if movie else sorted(int(n) for n in self.files)
+
+
+class PlateProxy(Base):
+    """A small picture of a plate's; made again where it is not there."""
+
+    __tablename__ = "plate_proxies"
+    plate_id: Mapped[int] = mapped_column(ForeignKey("plates.id"), primary_key=True)
+    number: Mapped[int] = mapped_column(primary_key=True)
+    look: Mapped[str] = mapped_column(primary_key=True)
+    data: Mapped[bytes]
 
 
 class HistoryEntry(Base):

@@ -35,10 +35,12 @@ from anaxis.web.screens.editorial import routes as editorial
 from anaxis.web.screens.intake import routes as intake
 from anaxis.web.screens.jobs import routes as jobs
 from anaxis.web.screens.landmarks import routes as landmarks
+from anaxis.web.screens.lens import distortion
 from anaxis.web.screens.lens import routes as lens
 from anaxis.web.screens.matrix import routes as matrix
 from anaxis.web.screens.packages import routes as packages
 from anaxis.web.screens.placement import routes as placement
+from anaxis.web.screens.plates import routes as plates
 from anaxis.web.screens.proof import routes as proof
 from anaxis.web.screens.recipe import routes as recipe
 from anaxis.web.screens.returns import routes as returned
@@ -59,6 +61,7 @@ SCREENS = (
     recipe,
     landmarks,
     lens,
+    distortion,
     time,
     jobs,
     returned,
@@ -69,6 +72,7 @@ SCREENS = (
     packages,
     matrix,
     placement,
+    plates,
     stills,
 )
 _FAILED = "Something in Anaxis itself failed, and nothing of this step was kept: the server's log says what."
@@ -117,6 +121,7 @@ def create_app(
     for screen in SCREENS:
         app.include_router(screen.router)
     app.include_router(packages.schema_router)
+    app.include_router(distortion.schemas)
     app.add_api_route("/alive", _alive, response_class=PlainTextResponse)
     app.include_router(deliver.several)
     app.add_exception_handler(BadInput, _bad_input)

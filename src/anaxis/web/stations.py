@@ -4,7 +4,10 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from sqlalchemy.orm import object_session
+
 from anaxis.app.deliver import furthest_off, newest_deliveries
+from anaxis.app.plates import plates_of
 from anaxis.core.recipe.operations import kind_of
 from anaxis.core.time.rates import format_frame, kept_rate, rate_label
 from anaxis.store.models import Version
@@ -37,10 +40,12 @@ def stations_of(version: Version) -> list[Station]:
     film = facts["film_mm"]
     span = f"{format_frame(facts['first_frame'])}–{format_frame(facts['last_frame'])}"
     placed = sum(kind_of(o["code"]).station == "place" for o in version.recipe)
+    bent = any(o["code"] == "distortion" and o.get("on", True) for o in version.recipe)
     return [
         Station("take-in", "Take in", "warning" if warned else "done", f"{count} f @ {rate}"),
         Station("clean", "Clean", "warning" if stray else "done", f"{active} operation{'s' * (active != 1)}"),
         Station("lens", "Lens", "guess" if guess else "done", f"{film[0]:.2f} × {film[1]:.2f} mm"),
+        _plate(version, bent),
         Station("time", "Time", "done", span),
         Station("place", "Place", "done", f"{placed} change{'s' * (placed != 1)}" if placed else "as taken in"),
         Station("deliver", "Deliver", "done" if newest else "open", f"{packages} package{'s' * (packages != 1)}"),
@@ -51,3 +56,18 @@ def stations_of(version: Version) -> list[Station]:
             "not proved" if worst is None else pixels(worst.max_px),
         ),
     ]
+
+
+def _plate(version: Version, bent: bool) -> Station:
+    """The shot's plates; without any there is nothing to say."""
+    session = object_session(version)
+    plates = plates_of(session, version.camera.shot) if session is not None else []
+    if not plates:
+        return Station("plate", "Plate", "open", "none")
+    first = plates[0]
+    fits = (first.facts["width_px"], first.facts["height_px"]) == (version.width_px, version.height_px)
+    wrong = bool(first.seen.get("broken") or first.seen.get("missing")) or (
+        first.kind == "as shot" and not (fits and bent)
+    )
+    figure = f"{len(first.numbers)} f, {first.facts['width_px']} × {first.facts['height_px']}"
+    return Station("plate", "Plate", "warning" if wrong else "done", figure)

@@ -96,6 +96,19 @@ def used_rectangle(
     )
 
 
+def offsets_of_part_mm(
+    offset_mm: tuple[Floats, Floats],
+    used: Used,
+    plate: Image,
+    corner_px: tuple[float, float],
+    size_px: tuple[float, float],
+) -> tuple[Floats, Floats]:
+    """The offsets right and up of a rectangle of a plate (parts of it may lie outside): those of its own middle."""
+    right = (corner_px[0] + size_px[0] / 2) / plate.width_px - 0.5
+    down = (corner_px[1] + size_px[1] / 2) / plate.height_px - 0.5
+    return offset_mm[0] + right * used.width_mm, offset_mm[1] - down * used.height_mm
+
+
 def same_used(a: Used, b: Used) -> bool:
     """Whether two used rectangles show the same picture on every frame."""
     return bool(

@@ -8,7 +8,7 @@ import numpy as np
 
 from anaxis.core.bounds import MAX_NUMBER
 from anaxis.core.camera.channels import CHANNELS
-from anaxis.core.camera.lens import Image
+from anaxis.core.camera.lens import Image, offsets_of_part_mm
 from anaxis.core.camera.track import Track
 from anaxis.core.errors import BadInput
 from anaxis.core.typing import Floats
@@ -83,15 +83,16 @@ def of_part(track: Track, plate: Image, fit: str, part: Part) -> Track:
     used_w w / W by used_h h / H around its own middle; every fit then shows the same picture.
     """
     lens, used = track.lens, track.lens.used(plate, fit)
-    right = (part.x_px + part.width_px / 2) / plate.width_px - 0.5
-    down = (part.y_px + part.height_px / 2) / plate.height_px - 0.5
+    offsets = offsets_of_part_mm(
+        (lens.offset_x_mm, lens.offset_y_mm), used, plate, (part.x_px, part.y_px), (part.width_px, part.height_px)
+    )
     return replace(
         track,
         lens=replace(
             lens,
             film_width_mm=used.width_mm * part.width_px / plate.width_px / lens.squeeze,
             film_height_mm=used.height_mm * part.height_px / plate.height_px,
-            offset_x_mm=lens.offset_x_mm + right * used.width_mm,
-            offset_y_mm=lens.offset_y_mm - down * used.height_mm,
+            offset_x_mm=offsets[0],
+            offset_y_mm=offsets[1],
         ),
     )

@@ -1,40 +1,47 @@
 """From world space to pixels, and back: what everything that draws, proves, compares or diagnoses asks.
 
 Nothing else assumes how a camera sees. A pinhole camera is, per frame, one (3, 4) matrix that takes a point
-(x, y, z, 1) in metres to (x_px d, y_px d, d), where d is the depth in front of the camera in metres.
+(x, y, z, 1) in metres to (x_px d, y_px d, d), where d is the depth in front of the camera in metres. Behind it the lens
+may bend the picture (:class:`Bend`): then pixels are those of the plate as shot.
 """
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
 from anaxis.core.camera.lens import Image
+from anaxis.core.camera.plate.bend import Bend, bend_of
+from anaxis.core.camera.plate.overscan import Overscan, no_overscan
 from anaxis.core.camera.track import Track
 from anaxis.core.typing import Floats, FloatsLike, Ints
 
 
 @dataclass(frozen=True, eq=False)
 class Projection:
-    """Pose and window of a camera on every frame, for an image. ``matrices`` is (n, 3, 4), see above."""
+    """Pose and window of a camera on every frame, for an image. ``matrices`` is (n, 3, 4), see above.
+
+    With ``bend`` the matrices lead to its render and pixels are those of ``image``, its plate as shot.
+    """
 
     matrices: Floats
     image: Image
+    bend: Bend | None = None
 
     def __len__(self) -> int:
         return len(self.matrices)
 
     def take(self, frames: Ints | slice) -> Projection:
         """The same camera on some of its frames."""
-        return Projection(self.matrices[frames], self.image)
+        return Projection(self.matrices[frames], self.image, self.bend and self.bend.take(frames))
 
     def project(self, points_m: FloatsLike) -> tuple[Floats, Floats]:
         """Where points (m, 3) or (n, m, 3) are seen on every frame.
 
         Returns:
-            pixels (n, m, 2) and depths (n, m) in metres; pixels of points at depth 0 are not finite,
-            and those of points behind the camera (depth < 0) have no meaning.
+            pixels (n, m, 2) and depths (n, m) in metres; pixels of points at depth 0, and of those that a bent picture
+            does not show, are not finite, and those of points behind the camera (depth < 0) have no meaning.
         """
         points = np.asarray(points_m, dtype=np.float64)
         seen = self.rows(np.swapaxes(points[None] if points.ndim == 2 else points, 1, 2))
@@ -52,6 +59,8 @@ class Projection:
         seen += self.matrices[:, :, 3:]
         with np.errstate(divide="ignore", invalid="ignore"):
             seen[:, :2] /= seen[:, 2:]
+        if self.bend is not None:
+            seen[:, :2] = np.swapaxes(self.bend.to_plate(np.swapaxes(seen[:, :2], 1, 2)), 1, 2)
         return seen
 
     def depths_m(self, points_m: Floats) -> Floats:
@@ -67,14 +76,26 @@ class Projection:
 
     def rows_from(self, pixels: Floats, depths_m: Floats) -> Floats:
         """:meth:`unproject` coordinate by coordinate: pixels (2, m) and depths (n, m) to points (n, 3, m)."""
-        rays = np.concatenate([pixels, np.ones((1, pixels.shape[1]))]) * depths_m[:, None]
+        if self.bend is not None:
+            plain = np.swapaxes(self.bend.from_plate(pixels.T[None]), 1, 2)
+            rays = np.concatenate([plain, np.ones((len(plain), 1, plain.shape[2]))], axis=1) * depths_m[:, None]
+        else:
+            rays = np.concatenate([pixels, np.ones((1, pixels.shape[1]))]) * depths_m[:, None]
         rays -= self.matrices[:, :, 3:]
         return np.linalg.inv(self.matrices[:, :, :3]) @ rays
 
     def at_size(self, image: Image) -> Projection:
-        """The whole picture on the whole of another image: the same camera in that image's pixels."""
+        """The whole picture on the whole of another image: the same camera in that image's pixels, without an overscan."""
         scale = np.array([image.width_px / self.image.width_px, image.height_px / self.image.height_px, 1.0])
-        return Projection(self.matrices * scale[:, None], image)
+        bend = self.bend and replace(self.bend, render=no_overscan(image))
+        return Projection(self.matrices * scale[:, None], image, bend)
+
+    def in_plate(self, render: Overscan) -> Projection:
+        """A pinhole camera of a render, in the pixels of the plate within it."""
+        moved = self.matrices.copy()
+        moved[:, 0] += render.x_px * moved[:, 2]
+        moved[:, 1] += render.y_px * moved[:, 2]
+        return Projection(moved, render.plate)
 
     def shift_to(self, other: Projection) -> Floats:
         """The way from a pixel here to the one there, (n, 3, 4): takes (x_px d, y_px d, d, 1) to the other's."""
@@ -84,7 +105,7 @@ class Projection:
 
 
 def projection_of(track: Track, image: Image, fit: str) -> Projection:
-    """How a camera sees, its film back inscribed by ``fit`` (docs/conventions.md, Projection)."""
+    """How a camera sees as a pinhole, its film back inscribed by ``fit`` (docs/conventions.md, Projection)."""
     lens = track.lens
     used = lens.used(image, fit)
     n = len(track)
@@ -99,3 +120,11 @@ def projection_of(track: Track, image: Image, fit: str) -> Projection:
     view[:, 2] *= -1.0
     shift = -np.einsum("nij,nj->ni", view, track.position_m)
     return Projection(k @ np.concatenate([view, shift[:, :, None]], axis=2), image)
+
+
+def projection_as_shot(track: Track, image: Image, fit: str) -> Projection:
+    """How a camera sees the plate as shot: bent by its distortion where it has one.
+
+    Raises BadInput where the distortion folds over inside the plate.
+    """
+    return replace(projection_of(track, image, fit), bend=bend_of(track, image, fit))

@@ -9,6 +9,7 @@ from typing import NamedTuple
 import numpy as np
 
 from anaxis.core.camera.channels import CHANNELS, FRAMING
+from anaxis.core.camera.distortion.distortion import Distortion
 from anaxis.core.camera.lens import Image, Used, used_rectangle
 from anaxis.core.errors import BadInput
 from anaxis.core.time.rates import format_frame
@@ -57,6 +58,8 @@ class Track:
     ``frames`` (n,) frame numbers, ``rate`` frames a second, ``position_m`` (n, 3), ``rotation``
     (n, 3, 3) with the camera's local axes as columns. ``marked`` (n,) is 1 at samples that a person said
     begin a new shot, -1 at those where a leap is none, 0 elsewhere; None where nobody has said anything.
+    ``distortion`` is that of the plate as shot, of one or n frames: the camera itself is a pinhole that sees the plate
+    undistorted.
     """
 
     name: str
@@ -66,6 +69,7 @@ class Track:
     rotation: Floats
     lens: Lens
     marked: Ints | None = None
+    distortion: Distortion | None = None
 
     def __len__(self) -> int:
         return len(self.frames)
@@ -79,6 +83,7 @@ class Track:
             rotation=self.rotation[index],
             lens=self.lens.take(index),
             marked=None if self.marked is None else self.marked[index],
+            distortion=None if self.distortion is None else self.distortion.take(index),
         )
 
     def between(self, first: float, last: float) -> Track:

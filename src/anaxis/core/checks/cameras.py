@@ -16,6 +16,8 @@ from anaxis.core.scene.bake import Baked, node_positions_m
 _ALIKE = 2e-3
 _TARGET = re.compile(r"(^|[^a-z])(aim|target|interest|look_?at)([^a-z]|$)")
 _AIMED_DEG = 0.5
+# No overscan is larger than this.
+_MOST_OVERSCAN = 2.0
 
 
 def _duplicate(subject: Subject) -> Iterator[Finding]:
@@ -23,6 +25,10 @@ def _duplicate(subject: Subject) -> Iterator[Finding]:
     for other in subject.others:
         gap = _same_motion(mine, other)
         if gap is None:
+            continue
+        grown = _grown(mine, other)
+        if grown is not None:
+            yield from _of_the_undistorted(mine, other, grown)
             continue
         here, there = len(mine.keys), len(other.keys)
         denser = (
@@ -41,6 +47,43 @@ def _duplicate(subject: Subject) -> Iterator[Finding]:
             None,
             subject.path,
         )
+
+
+def _grown(a: Baked, b: Baked) -> tuple[float, float] | None:
+    """How many times as wide and high the film back of ``b`` is as that of ``a`` on every frame both have, where focal
+    length is the same and both are larger, or both smaller, as a render with overscan is against its plate."""
+    _, in_a, in_b = np.intersect1d(a.track.frames, b.track.frames, return_indices=True)
+    one, other = a.track.lens.take(in_a), b.track.lens.take(in_b)
+    if not np.allclose(one.focal_mm, other.focal_mm, rtol=1e-6):
+        return None
+    with np.errstate(divide="ignore", invalid="ignore"):
+        wide, high = other.film_width_mm / one.film_width_mm, other.film_height_mm / one.film_height_mm
+    if not (np.isfinite(wide).all() and np.isfinite(high).all() and np.ptp(wide) < 1e-5 and np.ptp(high) < 1e-5):
+        return None
+    k = float(wide[0]), float(high[0])
+    larger, smaller = min(k) > 1 + 1e-4 and max(k) < _MOST_OVERSCAN, max(k) < 1 - 1e-4 and min(k) > 1 / _MOST_OVERSCAN
+    return k if larger or smaller else None
+
+
+def _of_the_undistorted(mine: Baked, other: Baked, grown: tuple[float, float]) -> Iterator[Finding]:
+    """Two cameras of one move, of which one has the larger film back: it stands for the plate undistorted."""
+    here, there = mine.node.path, other.node.path
+    if grown[0] < 1:
+        yield Finding(
+            "undistortion_camera", "warning",
+            f"{here} makes the same move as {there} with the same focal length, on a film back {1 / grown[0]:.5f} times as wide and "
+            f"{1 / grown[1]:.5f} times as high: it stands for the undistorted picture with its overscan.",
+            f"Take {there} as the shot camera and leave this one out: with the distortion on Lens, its overscan is worked out and proved.",
+            "Taken for the shot camera, everything is too small on the plate by that factor.",
+            {"wider": 1 / grown[0], "higher": 1 / grown[1]}, None, here,
+        )  # fmt: skip
+    else:
+        yield Finding(
+            "has_undistortion_camera", "note",
+            f"{here} is the shot camera of two with one move: {there} has the larger film back ({grown[0]:.5f} x {grown[1]:.5f}) and "
+            "stands for the undistorted picture.",
+            "Take this one.", "The plate as shot belongs to this one.", {"wider": grown[0], "higher": grown[1]}, None, here,
+        )  # fmt: skip
 
 
 def _made_of(baked: Baked) -> str:

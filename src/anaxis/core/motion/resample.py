@@ -70,15 +70,22 @@ def sampled(track: Track, at: Floats) -> Track:
     for inside, part, where in _pieces(track, pose_cuts(track, breaks), at):
         position[inside] = drawn_through(part.frames, part.position_m, where)
         rotation[inside] = _turned(part, where)
-    lens = {f.name: np.empty(len(at)) for f in fields(Lens)}
-    for inside, part, where in _pieces(track, cuts, at):
-        for name, values in lens.items():
-            values[inside] = _lens_channel(part.frames, getattr(part.lens, name), where)
     nearest, exact = _coinciding(track.frames, at)
     position[exact], rotation[exact] = track.position_m[nearest], track.rotation[nearest]
-    for name, values in lens.items():
-        values[exact] = getattr(track.lens, name)[nearest]
-    made = replace(track, frames=at, position_m=position, rotation=rotation, lens=Lens(**lens), marked=None)
+    pieces = list(_places(track.frames, cuts, at))
+
+    def drawn(channel: Floats) -> Floats:
+        values = np.empty(len(at))
+        for inside, first, end in pieces:
+            values[inside] = _lens_channel(track.frames[first:end], channel[first:end], at[inside])
+        values[exact] = channel[nearest]
+        return values
+
+    lens = Lens(**{f.name: drawn(getattr(track.lens, f.name)) for f in fields(Lens)})
+    distortion = None if track.distortion is None else track.distortion.changed(drawn)
+    made = replace(
+        track, frames=at, position_m=position, rotation=rotation, lens=lens, marked=None, distortion=distortion
+    )
     return replace(made, marked=_marks_at(track, cuts, made))
 
 
@@ -93,7 +100,8 @@ def sampled_straight(track: Track, at: Floats) -> Track:
         else np.asarray(Slerp(own, Rotation.from_matrix(track.rotation))(where).as_matrix())
     )
     lens = Lens(**{f.name: np.interp(where, own, getattr(track.lens, f.name)) for f in fields(Lens)})
-    return replace(track, frames=at, position_m=place, rotation=turn, lens=lens, marked=None)
+    bent = None if track.distortion is None else track.distortion.changed(lambda v: np.interp(where, own, v))
+    return replace(track, frames=at, position_m=place, rotation=turn, lens=lens, marked=None, distortion=bent)
 
 
 def landmarks_at(track: Track, landmarks: Landmarks, at: Floats) -> Landmarks:

@@ -8,9 +8,10 @@ import numpy as np
 
 from anaxis.core.camera.channels import CHANNELS
 from anaxis.core.camera.lens import Image
-from anaxis.core.camera.projection import Projection, projection_of
+from anaxis.core.camera.plate.window import window_of
+from anaxis.core.camera.projection import Projection, projection_as_shot, projection_of
 from anaxis.core.camera.track import Track
-from anaxis.core.proof.proof import Proof, prove
+from anaxis.core.proof.proof import Proof, grid_pixels, prove
 from anaxis.core.scene.landmarks import Landmarks
 from anaxis.core.scene.tree import angle_between_deg
 from anaxis.core.typing import Floats, Ints
@@ -71,10 +72,22 @@ def compare(a: Track, b: Track, images: tuple[Image, Image], fits: tuple[str, st
         with np.errstate(invalid="ignore"):
             gap = np.where(np.isnan(x) & np.isnan(y), 0.0, np.abs(np.nan_to_num(y) - np.nan_to_num(x)))
         note(channel.label, channel.unit, gap, float(np.abs(np.nan_to_num(x)).max()))
+    note("distortion", "px", _distortions_apart_px(here, there, images[0], fits[0]), 1.0)
     marks = landmarks.shown().at_frames(in_a)
-    meant, arrived = (projection_of(t, i, f) for t, i, f in zip((here, there), images, fits, strict=True))
+    # As shot: a change of the distortion alone is a change of the picture.
+    meant, arrived = (projection_as_shot(t, i, f) for t, i, f in zip((here, there), images, fits, strict=True))
     proof = prove(here, meant, arrived.at_size(images[0]), marks.position_m)
     return Comparison(common, in_a, in_b, only_a, only_b, changes, proof)
+
+
+def _distortions_apart_px(a: Track, b: Track, image: Image, fit: str) -> Floats:
+    """How far apart two distortions put a point of the picture of ``a`` at most, per frame (n,)."""
+    if a.distortion is None and b.distortion is None:
+        return np.zeros(len(a))
+    window = window_of(a.lens, image, fit)
+    grid = window.tangents(grid_pixels(image), image)
+    seen = [window.pixels(t.distortion.distort(grid) if t.distortion is not None else grid, image) for t in (a, b)]
+    return np.asarray(np.linalg.norm(seen[1] - seen[0], axis=-1).max(axis=1))
 
 
 def arrived_at(comparison: Comparison, b: Track, images: tuple[Image, Image], fit: str) -> Projection:

@@ -76,7 +76,8 @@ class Proof:
 
     ``missing`` (k,) are frames owed that did not arrive: those of the camera, whose deviation is that of whatever stands
     there, and those it never had (:func:`owing`).
-    ``between_px`` and ``between_frame`` are the worst between frames, where that was looked at.
+    ``between_px`` and ``between_frame`` are the worst between frames, where that was looked at; ``plate_px`` and
+    ``plate_frame`` the worst in the plate as shot, where the camera has a distortion.
     """
 
     frames: Floats
@@ -90,6 +91,8 @@ class Proof:
     differences: tuple[Difference, ...] = ()
     between_px: float | None = None
     between_frame: float | None = None
+    plate_px: float | None = None
+    plate_frame: float | None = None
 
     @property
     def owed(self) -> int:
@@ -101,9 +104,9 @@ class Proof:
         return self.owed - len(self.missing)
 
     def within(self, tolerance_px: float) -> bool:
-        """Whether all frames arrived, none further off than that, and nothing else is another."""
+        """Whether all frames arrived, none further off than that, in the plate neither, and nothing else is another."""
         other = any(d.matters for d in self.differences)
-        return self.max_px <= tolerance_px and not len(self.missing) and not other
+        return max(self.max_px, self.plate_px or 0.0) <= tolerance_px and not len(self.missing) and not other
 
 
 def owing(proof: Proof, first: float, last: float) -> Proof:
@@ -183,8 +186,9 @@ def deviations_px(points: TestPoints, arrived: Projection) -> Floats:
     for group in points.groups:
         seen = arrived.rows(group.world_m)
         off = seen[:, :2]
-        off -= group.pixels
-        off *= off
+        with np.errstate(invalid="ignore", over="ignore"):  # what a bent picture does not show lies nowhere
+            off -= group.pixels
+            off *= off
         squared = off[:, 0]
         squared += off[:, 1]
         squared = np.where((seen[:, 2] > 0) & (squared < np.inf), squared, lost)

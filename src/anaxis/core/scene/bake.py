@@ -171,6 +171,9 @@ def bake_camera(scene: Scene, path: str | None = None, frames: Floats | None = N
         position_m=scene.convention.position_to_canonical(world[:, :3, 3]),
         rotation=rotation,
         lens=_lens_at(node, frames),
+        distortion=None
+        if node.distortion is None
+        else node.distortion.changed(lambda v: np.interp(frames, node.frames, v)),
     )
     return Baked(node, tuple(scene.chain(node.path)[1:]), track, scale, shear, mirrored, chain_keys(scene, node.path))
 

@@ -13,6 +13,7 @@ from typing import Any, Literal
 
 import numpy as np
 
+from anaxis.core.camera.distortion.distortion import Distortion
 from anaxis.core.camera.lens import Image
 from anaxis.core.camera.track import Lens
 from anaxis.core.errors import BadInput
@@ -39,7 +40,8 @@ class Node:
     units, held outside the first and last frame. ``keys`` are the frames the file itself has
     samples on (none for a still node). ``resets`` says that parents do not move it. A camera has
     a ``lens`` of k or 1 frames with its own ``lens_keys``; a set node has ``segments`` (s, 2, 3). Where it is
-    ``stepped`` (its lens: ``lens_stepped``) a sample is held up to the next one.
+    ``stepped`` (its lens: ``lens_stepped``) a sample is held up to the next one. ``distortion`` is of one frame, or of
+    all of ``frames``.
     """
 
     path: str
@@ -55,6 +57,7 @@ class Node:
     segments: Floats | None = None
     stepped: bool = False
     lens_stepped: bool = False
+    distortion: Distortion | None = None
 
     @property
     def name(self) -> str:

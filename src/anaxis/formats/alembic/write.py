@@ -15,6 +15,7 @@ import numpy as np
 from alembic3d import Abc, AbcCoreAbstract, AbcGeom
 
 from anaxis.core.camera.track import Track
+from anaxis.core.image_plane import CORNERS, ImagePlane
 from anaxis.core.motion.reduce import KeyRule
 from anaxis.core.outgoing import Outgoing, pose_matrices, root_matrix
 from anaxis.core.space.axes import Convention
@@ -52,6 +53,8 @@ def _write_node(archive: Any, node: Node, convention: Convention) -> None:
     for matrix in pose_matrices(track, convention):
         place.getSchema().set(_sample(matrix))
     _write_lens(AbcGeom.OCamera(place, "lens"), track, index, convention.metres_per_unit)
+    if outgoing.plane is not None:
+        _write_plane(place, archive, outgoing, outgoing.plane, convention.metres_per_unit)
     every = index if outgoing.keys is None else archive.addTimeSampling(_sampling(outgoing.track))
     for name, at in places(node, convention):
         mark = AbcGeom.OXform(above, name).getSchema()
@@ -61,6 +64,27 @@ def _write_node(archive: Any, node: Node, convention: Convention) -> None:
             sample = AbcGeom.XformSample()
             sample.setTranslation(imath.V3d(*point))
             mark.set(sample)
+
+
+def _write_plane(camera: Any, archive: Any, outgoing: Outgoing, plane: ImagePlane, unit: float) -> None:
+    """The quad below the camera's transform; the archive has no textures."""
+    local = plane.in_units(unit)
+    place = AbcGeom.OXform(camera, "image_plane")
+    if is_still(local):
+        local = local[:1]
+    else:
+        place.getSchema().setTimeSampling(archive.addTimeSampling(_sampling(outgoing.track)))
+    for matrix in local:
+        place.getSchema().set(_sample(matrix))
+    points = imath.V3fArray(4)
+    for i, corner in enumerate(CORNERS.tolist()):
+        points[i] = imath.V3f(*corner)
+    corners, counts = imath.IntArray(4), imath.IntArray(1)
+    # Alembic's faces are wound clockwise.
+    for i, k in enumerate((3, 2, 1, 0)):
+        corners[i] = k
+    counts[0] = 4
+    AbcGeom.OPolyMesh(place, "quad").getSchema().set(AbcGeom.OPolyMeshSchemaSample(points, corners, counts))
 
 
 def _sample(matrix: Floats) -> Any:

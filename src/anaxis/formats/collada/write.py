@@ -15,6 +15,7 @@ from xml.sax.saxutils import quoteattr
 
 import numpy as np
 
+from anaxis.core.image_plane import CORNERS, ON_PICTURE
 from anaxis.core.motion.reduce import KeyRule, Keys
 from anaxis.core.outgoing import Outgoing, pose_matrices, root_matrix
 from anaxis.core.scene.landmarks import unique_name
@@ -47,7 +48,7 @@ def write_collada(cameras: Sequence[Outgoing], folder: Path, stem: str) -> list[
         '<?xml version="1.0" encoding="utf-8"?>\n<COLLADA xmlns="http://www.collada.org/2005/11/COLLADASchema" version="1.4.1">\n'
         "<asset><contributor><authoring_tool>Anaxis</authoring_tool></contributor><created>2000-01-01T00:00:00</created><modified>2000-01-01T00:00:00</modified>"
         f'<unit name="{_UNIT_NAMES.get(unit, "unit")}" meter="{unit:.17g}"/><up_axis>{axes.up}_UP</up_axis></asset>\n'
-        f"<library_cameras>{''.join(lenses)}</library_cameras>\n{moving}"
+        f"<library_cameras>{''.join(lenses)}</library_cameras>\n{moving}{''.join(w.geometry() for w in written)}"
         f'<library_visual_scenes><visual_scene id="scene">{"".join(scene)}</visual_scene></library_visual_scenes>\n'
         '<scene><instance_visual_scene url="#scene"/></scene></COLLADA>\n',
         encoding="utf-8",
@@ -76,6 +77,11 @@ class _Written:
         self.matrix = pose_matrices(track, convention)
         self.used = track.lens.used(node.outgoing.image, node.outgoing.fit)
         self.yfov_deg = 2 * np.degrees(np.arctan(self.used.height_mm / 2 / track.lens.focal_mm))
+        plane = node.outgoing.plane
+        self.plane = None if plane is None else plane.in_units(convention.metres_per_unit)
+        self.plane_id, self.quad = (
+            ("", "") if plane is None else (unique_name(n, ids) for n in ("image_plane", "image_plane_quad"))
+        )
         self.marks = [(name, unique_name(name, ids), at) for name, at in places(node, convention)]
 
     def lens(self) -> str:
@@ -86,10 +92,24 @@ class _Written:
             f"<zfar>{_distance(lens.far_m, unit, 10_000.0)}</zfar></perspective></technique_common></optics></camera>"
         )
 
+    def geometry(self) -> str:
+        """The image plane's quad, in the library that holds it; the format's textures are left to the receiver."""
+        if self.plane is None:
+            return ""
+        key = self.quad
+        return (
+            f'<library_geometries><geometry id="{key}" name="image_plane"><mesh>{_source(f"{key}_p", CORNERS, 3, "X Y Z")}'
+            f'{_source(f"{key}_t", ON_PICTURE, 2, "S T")}<vertices id="{key}_v"><input semantic="POSITION" source="#{key}_p"/></vertices>'
+            f'<polylist count="1"><input semantic="VERTEX" source="#{key}_v" offset="0"/><input semantic="TEXCOORD" source="#{key}_t" offset="1"/>'
+            "<vcount>4</vcount><p>0 0 1 1 2 2 3 3</p></polylist></mesh></geometry></library_geometries>\n"
+        )
+
     def animations(self) -> list[str]:
         """A channel for everything that moves."""
         channels = self._pose_channels()
         channels.append(_Channel(f"{self.key}/yfov", self.yfov_deg[:, None]))
+        if self.plane is not None:
+            channels.append(_Channel(f"{self.plane_id}/transform", self.plane.reshape(-1, 16)))
         channels += [_Channel(f"{key}/transform", _moved(at)) for _, key, at in self.marks if len(at) > 1]
         seconds = self.outgoing.seconds_in_file
         return [
@@ -111,7 +131,13 @@ class _Written:
     def scene(self) -> str:
         """The camera's node and its landmarks', below the root where there is one."""
         node, convention = self.node, self.convention
-        inside = f'{_open(self.id, node.name)}{self._pose()}<instance_camera url="#{self.key}"/></node>'
+        below = ""
+        if self.plane is not None:
+            below = (
+                f'{_open(self.plane_id, "image_plane")}<matrix sid="transform">{_words(self.plane[0])}</matrix>'
+                f'<instance_geometry url="#{self.quad}"/></node>'
+            )
+        inside = f'{_open(self.id, node.name)}{self._pose()}<instance_camera url="#{self.key}"/>{below}</node>'
         for name, key, at in self.marks:
             first = _moved(at[:1])
             inside += f'{_open(key, name)}<matrix sid="transform">{_words(first)}</matrix></node>'

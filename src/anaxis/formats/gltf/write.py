@@ -19,6 +19,7 @@ import numpy as np
 from scipy.spatial.transform import Rotation
 
 from anaxis.core.camera.channels import CHANNELS
+from anaxis.core.image_plane import CORNERS, ON_PICTURE, ImagePlane
 from anaxis.core.motion.reduce import KeyRule, continuous_quaternions
 from anaxis.core.outgoing import Outgoing
 from anaxis.core.space.axes import Convention
@@ -28,6 +29,7 @@ from anaxis.formats.file_axes import is_still
 from anaxis.formats.nodes import Node, nodes_of, places
 
 POINTER = "KHR_animation_pointer"
+_UNLIT = "KHR_materials_unlit"
 
 
 def key_rule(receiver: Convention) -> KeyRule:
@@ -47,7 +49,7 @@ class _Buffer:
         flat = values.reshape(len(values), -1)
         self.views.append({"buffer": 0, "byteOffset": len(self.data), "byteLength": values.nbytes})
         self.data += values.tobytes()
-        kind = {1: "SCALAR", 3: "VEC3", 4: "VEC4"}[flat.shape[1]]
+        kind = {1: "SCALAR", 2: "VEC2", 3: "VEC3", 4: "VEC4"}[flat.shape[1]]
         self.accessors.append(
             {
                 "bufferView": len(self.views) - 1,
@@ -58,6 +60,17 @@ class _Buffer:
                 "max": flat.max(axis=0).astype(float).tolist(),
             }
         )
+        return len(self.accessors) - 1
+
+    def add_bytes(self, data: bytes) -> int:
+        """A view of bytes that are no numbers."""
+        self.views.append({"buffer": 0, "byteOffset": len(self.data), "byteLength": len(data)})
+        self.data += data + b"\0" * (-len(data) % 4)
+        return len(self.views) - 1
+
+    def add_indices(self, corners: list[int]) -> int:
+        view = self.add_bytes(np.array(corners, dtype="<u2").tobytes())
+        self.accessors.append({"bufferView": view, "componentType": 5123, "count": len(corners), "type": "SCALAR"})
         return len(self.accessors) - 1
 
 
@@ -80,6 +93,9 @@ class _Document:
         self.top: list[int] = []
         self.cameras: list[dict[str, Any]] = []
         self.animations: list[dict[str, Any]] = []
+        self.meshes: list[dict[str, Any]] = []
+        self.materials: list[dict[str, Any]] = []
+        self.images: list[dict[str, Any]] = []
 
     def add(self, node: Node) -> None:
         """One camera with its animation, its landmarks, and its root."""
@@ -104,11 +120,15 @@ class _Document:
             pointer = {"pointer": f"/cameras/{len(self.cameras)}/perspective/yfov"}
             zoom.add({"path": "pointer", "extensions": {POINTER: pointer}}, yfov[:, None], [])
         here = [entry]
+        if outgoing.plane is not None:
+            entry["children"] = [len(self.nodes) + 1]
+            here.append(self._plane(outgoing.plane, motion, len(self.nodes) + 1))
         for name, place in places(node, Convention()):
             if not is_still(place):
                 motion.add({"node": len(self.nodes) + len(here), "path": "translation"}, place, [])
             here.append({"name": name, "translation": place[0].tolist()})
-        index = list(range(len(self.nodes), len(self.nodes) + len(here)))
+        below = entry.get("children", [])
+        index = [i for i in range(len(self.nodes), len(self.nodes) + len(here)) if i not in below]
         self.nodes += here
         if node.root is not None:
             placement = node.root.placement
@@ -128,8 +148,39 @@ class _Document:
             if part.channels:
                 self.animations.append({"name": name, "channels": part.channels, "samplers": part.samplers})
 
+    def _plane(self, plane: ImagePlane, motion: _Motion, index: int) -> dict[str, Any]:
+        """The quad below its camera, with one picture of the plate on it: the format knows no sequence of them."""
+        local = plane.local_m
+        place, size = local[:, :3, 3], np.stack([local[:, 0, 0], local[:, 1, 1], np.ones(len(local))], axis=1)
+        for path, values in (("translation", place), ("scale", size)):
+            if not is_still(values):
+                motion.add({"node": index, "path": path}, values, [])
+        material: dict[str, Any] = {
+            "name": "plate", "doubleSided": True, "extensions": {_UNLIT: {}},
+            "pbrMetallicRoughness": {"baseColorFactor": [1, 1, 1, plane.opacity], "metallicFactor": 0},
+            **({"alphaMode": "BLEND"} if plane.opacity < 1 else {}),
+        }  # fmt: skip
+        if plane.pictures is not None and plane.pictures.still:
+            self.images.append({"bufferView": self.buffer.add_bytes(plane.pictures.still), "mimeType": "image/jpeg"})
+            material["pbrMetallicRoughness"]["baseColorTexture"] = {"index": len(self.images) - 1}
+        self.materials.append(material)
+        # The picture's v runs down here.
+        on_picture = self.buffer.add(np.stack([ON_PICTURE[:, 0], 1 - ON_PICTURE[:, 1]], axis=1))
+        attributes = {"POSITION": self.buffer.add(CORNERS), "TEXCOORD_0": on_picture}
+        faces = self.buffer.add_indices([0, 1, 2, 0, 2, 3])
+        self.meshes.append(
+            {"primitives": [{"attributes": attributes, "indices": faces, "material": len(self.materials) - 1}]}
+        )
+        return {
+            "name": "image_plane",
+            "mesh": len(self.meshes) - 1,
+            "translation": place[0].tolist(),
+            "scale": size[0].tolist(),
+        }
+
     def as_dict(self) -> dict[str, Any]:
         pointed = any(c["target"]["path"] == "pointer" for a in self.animations for c in a["channels"])
+        used = [*([POINTER] if pointed else []), *([_UNLIT] if self.meshes else [])]
         return {
             "asset": {"version": "2.0", "generator": "Anaxis"},
             "scene": 0, "scenes": [{"nodes": self.top}], "nodes": self.nodes, "cameras": self.cameras,
@@ -138,7 +189,9 @@ class _Document:
                 "buffers": [{"byteLength": len(self.buffer.data)}],
             } if self.buffer.data else {}),
             **({"animations": self.animations} if self.animations else {}),
-            **({"extensionsUsed": [POINTER]} if pointed else {}),
+            **({"meshes": self.meshes, "materials": self.materials} if self.meshes else {}),
+            **({"images": self.images, "textures": [{"source": i} for i in range(len(self.images))]} if self.images else {}),
+            **({"extensionsUsed": used} if used else {}),
         }  # fmt: skip
 
 

@@ -19,6 +19,7 @@ from jsonschema import Draft202012Validator
 
 from anaxis.core.bounds import MAX_FRAMES
 from anaxis.core.camera.channels import CHANNELS
+from anaxis.core.camera.distortion.distortion import Distortion, distortion_from_document
 from anaxis.core.camera.lens import Image
 from anaxis.core.camera.track import make_lens
 from anaxis.core.errors import BadInput
@@ -72,6 +73,7 @@ def track_document(outgoing: Outgoing) -> dict[str, Any]:
         "landmarks": [
             {"name": name, "position": marks[:, i].tolist()} for i, name in enumerate(outgoing.landmarks.names)
         ],
+        **({"distortion": track.distortion.document()} if track.distortion is not None else {}),
         **keys,
     }
 
@@ -189,6 +191,7 @@ def _scene(document: dict[str, Any], name: str) -> Scene:
         path="/" + document["name"], parent=None, kind="camera", frames=frames, local=local, keys=frames,
         lens=make_lens(n if animated else 1, **lens),
         lens_frames=frames if animated else np.zeros(0), lens_keys=frames if animated else np.zeros(0),
+        distortion=_distortion(document, n, name),
     )  # fmt: skip
     image = document.get("image")
     return Scene(
@@ -202,6 +205,17 @@ def _scene(document: dict[str, Any], name: str) -> Scene:
         image=Image(image["width_px"], image["height_px"], image.get("pixel_aspect", 1.0)) if image else None,
         source_fit=document.get("fit"),
     )
+
+
+def _distortion(document: dict[str, Any], n: int, name: str) -> Distortion | None:
+    if "distortion" not in document:
+        return None
+    found = distortion_from_document(document["distortion"], f"{name}, its distortion,")
+    if found.frames not in (1, n):
+        raise BadInput(
+            f"{name} has {n} frames and its distortion is given for {found.frames}: give one number, or one a frame."
+        )
+    return found
 
 
 def _landmark(entry: dict[str, Any], frames: Floats, name: str) -> Node:

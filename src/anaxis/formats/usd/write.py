@@ -16,10 +16,11 @@ from anaxis.core.motion.reduce import KeyRule, Keys
 from anaxis.core.outgoing import Outgoing, pose_matrices, root_matrix
 from anaxis.core.space.axes import Convention, axis_name
 from anaxis.core.time.rates import rate_label
-from anaxis.core.typing import Floats
 from anaxis.formats.file_axes import file_axes
 from anaxis.formats.nodes import Node, nodes_of, places
+from anaxis.formats.usd.plane import write_plane
 from anaxis.formats.usd.read import SQUEEZE
+from anaxis.formats.usd.samples import set_samples, set_values
 
 
 def key_rule(receiver: Convention) -> KeyRule:
@@ -65,6 +66,8 @@ def _write_node(stage: Usd.Stage, node: Node, convention: Convention) -> UsdGeom
     camera = UsdGeom.Camera.Define(stage, f"{above}/{node.name}")
     _write_pose(camera, outgoing, convention)
     _write_lens(camera, outgoing, convention)
+    if outgoing.plane is not None:
+        write_plane(camera, outgoing, outgoing.plane, convention)
     _write_landmarks(stage, above, node, convention)
     return camera
 
@@ -82,31 +85,31 @@ def _write_pose(camera: UsdGeom.Camera, outgoing: Outgoing, convention: Conventi
         return
     matrix = pose_matrices(track, convention)
     rows = Vt.Matrix4dArray.FromNumpy(np.ascontiguousarray(np.swapaxes(matrix, 1, 2)))
-    _set_samples(camera.AddTransformOp().GetAttr(), track.frames, list(rows))
+    set_samples(camera.AddTransformOp().GetAttr(), track.frames, list(rows))
 
 
 def _write_keys(camera: UsdGeom.Camera, keys: Keys) -> None:
     double = UsdGeom.XformOp.PrecisionDouble
     for op, columns in ((camera.AddTranslateOp(double), slice(0, 3)), (camera.AddRotateXYZOp(double), slice(3, 6))):
-        _set_samples(op.GetAttr(), keys.frames, [Gf.Vec3d(*v) for v in keys.values[:, columns].tolist()])
+        set_samples(op.GetAttr(), keys.frames, [Gf.Vec3d(*v) for v in keys.values[:, columns].tolist()])
 
 
 def _write_lens(camera: UsdGeom.Camera, outgoing: Outgoing, convention: Convention) -> None:
     track, unit = outgoing.track.take(outgoing.written), convention.metres_per_unit
     lens, frames = track.lens, track.frames
     tenths = 1.0 / (100.0 * unit)  # millimetres to tenths of a scene unit
-    _set(camera.CreateFocalLengthAttr(), frames, lens.focal_mm * tenths)
-    _set(camera.CreateHorizontalApertureAttr(), frames, lens.film_width_mm * lens.squeeze * tenths)
-    _set(camera.CreateVerticalApertureAttr(), frames, lens.film_height_mm * tenths)
-    _set(camera.CreateHorizontalApertureOffsetAttr(), frames, lens.offset_x_mm * tenths)
-    _set(camera.CreateVerticalApertureOffsetAttr(), frames, lens.offset_y_mm * tenths)
+    set_values(camera.CreateFocalLengthAttr(), frames, lens.focal_mm * tenths)
+    set_values(camera.CreateHorizontalApertureAttr(), frames, lens.film_width_mm * lens.squeeze * tenths)
+    set_values(camera.CreateVerticalApertureAttr(), frames, lens.film_height_mm * tenths)
+    set_values(camera.CreateHorizontalApertureOffsetAttr(), frames, lens.offset_x_mm * tenths)
+    set_values(camera.CreateVerticalApertureOffsetAttr(), frames, lens.offset_y_mm * tenths)
     if np.isfinite(lens.focus_m).all():
-        _set(camera.CreateFocusDistanceAttr(), frames, lens.focus_m / unit)
+        set_values(camera.CreateFocusDistanceAttr(), frames, lens.focus_m / unit)
     if np.isfinite(lens.fstop).all():
-        _set(camera.CreateFStopAttr(), frames, lens.fstop)
+        set_values(camera.CreateFStopAttr(), frames, lens.fstop)
     if (lens.squeeze != 1).any():
         attr = camera.GetPrim().CreateAttribute(SQUEEZE, Sdf.ValueTypeNames.Double, custom=True)
-        _set(attr, frames, lens.squeeze)
+        set_values(attr, frames, lens.squeeze)
     if np.isfinite(lens.near_m).all() and np.isfinite(lens.far_m).all():
         near, far = lens.near_m / unit, lens.far_m / unit
         pairs = [Gf.Vec2f(float(a), float(b)) for a, b in zip(near, far, strict=True)]
@@ -115,7 +118,7 @@ def _write_lens(camera: UsdGeom.Camera, outgoing: Outgoing, convention: Conventi
         if still:
             attr.Set(pairs[0])
         else:
-            _set_samples(attr, frames, pairs)
+            set_samples(attr, frames, pairs)
 
 
 def _write_landmarks(stage: Usd.Stage, above: str, node: Node, convention: Convention) -> None:
@@ -131,19 +134,4 @@ def _write_landmarks(stage: Usd.Stage, above: str, node: Node, convention: Conve
         if len(points) == 1:
             attr.Set(points[0])
         else:
-            _set_samples(attr, node.outgoing.track.frames, points)
-
-
-def _set(attr: Usd.Attribute, frames: Floats, values: Floats) -> None:
-    """One default where a channel does not vary, else a sample on every frame."""
-    if np.ptp(values) == 0:
-        attr.Set(float(values[0]))
-    else:
-        _set_samples(attr, frames, [float(v) for v in values])
-
-
-def _set_samples(attr: Usd.Attribute, frames: Floats, values: list[object]) -> None:
-    layer, path = attr.GetStage().GetRootLayer(), attr.GetPath()
-    with Sdf.ChangeBlock():
-        for frame, value in zip(frames.tolist(), values, strict=True):
-            layer.SetTimeSample(path, frame, value)
+            set_samples(attr, node.outgoing.track.frames, points)

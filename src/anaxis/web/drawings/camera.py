@@ -22,6 +22,7 @@ from anaxis.core.time.rates import seconds_of
 from anaxis.core.typing import Floats, FloatsLike
 from anaxis.delivery.ready import prepare
 from anaxis.packages.model import Profile
+from anaxis.web.drawings.bend import bend_mesh
 from anaxis.web.drawings.packed import encode_drawing
 
 _SHOWN_NUMBERS = ("focal_mm", "film_width_mm", "film_height_mm", "hfov_deg", "vfov_deg", "zoom_px", "focus")
@@ -67,7 +68,8 @@ def camera_drawing(
         **{f"lens_{k}": getattr(track.lens, k) for k in CHANNELS},
     }
     arrays |= _side("ours", ours) | _side("theirs", theirs)
-    return encode_drawing({**_facts(image, landmarks), "ground_m": ground}, arrays)
+    bent, mesh = bend_mesh(track, image, picture.fit)
+    return encode_drawing({**_facts(image, landmarks), "ground_m": ground, **bent}, arrays | mesh)
 
 
 def _or_ground(segments_m: Floats, track: Track) -> tuple[Floats, float]:
@@ -146,7 +148,8 @@ def proof_drawing(
     }
     for side, held in (numbers or {}).items():
         arrays |= _side(side, held)
-    return encode_drawing(_facts(image, landmarks), arrays)
+    bent, mesh = bend_mesh(track, image, picture.fit)
+    return encode_drawing({**_facts(image, landmarks), **bent}, arrays | mesh)
 
 
 def _side(side: str, numbers: Numbers) -> dict[str, Floats]:

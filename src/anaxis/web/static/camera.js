@@ -1,5 +1,6 @@
 import { loadDrawing } from "./drawing.js";
 import { cells } from "./cells.js";
+import { plateBar } from "./plate.js";
 import { curvesView } from "./curves.js";
 import { frameChanged, openLens } from "./lens.js";
 import { Ruler, startFrame } from "./ruler.js";
@@ -114,12 +115,19 @@ async function start() {
     fill.forEach((f) => f(i));
     say("frame", data.frames[i]);
     say("sharp", sharpWords(data, i));
+    if (state.tellPlate) state.tellPlate();
+    for (const field of document.querySelectorAll("[data-frame-field]")) {
+      if (field.value === String(data.frames[i])) continue;
+      field.value = data.frames[i];
+      if (field.form.querySelector("[name=moving]")) field.form.dispatchEvent(new Event("frame")); // only then is it another
+    }
     levels.index = i;
     frameChanged();
     showLevels();
   }, data.theirs_frames);
   ruler.goToFrame(startFrame(data.frames[0]));
   opened();
+  await plateBar(board.querySelector(".plate-bar"), data, state, () => draw[0]());
   window.anaxisReady = true;
 }
 

@@ -1,6 +1,7 @@
 import { curve } from "./curve.js";
 import { clear, fitCanvas, loadDrawing, niceStep, theme } from "./drawing.js";
 import { cells } from "./cells.js";
+import { bender, plateBar } from "./plate.js";
 import { Ruler, startFrame } from "./ruler.js";
 import { cross, landmarkAt, paper, project, traceSet } from "./views.js";
 
@@ -44,6 +45,8 @@ function overlayView(canvas, data, state) {
     pen.fillStyle = "#fffdf8"; pen.fillRect(box.x, box.y, box.w, box.h);
     pen.save();
     pen.beginPath(); pen.rect(box.x - 6, box.y - 6, box.w + 12, box.h + 12); pen.clip();
+    if (state.plate) state.plate.draw(pen, box, data.frames[state.index]);
+    const bend = state.bent ? bender(data, state.index) : null;
     // Wiped, the one meant stays left of the line and the one that arrived right of it.
     const edge = state.wipe > 0 ? box.x + box.w * state.wipe : null;
     const side = (from, to, draw) => {
@@ -54,15 +57,19 @@ function overlayView(canvas, data, state) {
     };
     side(box.x - 6, edge, () => {
       pen.lineWidth = 0.9; pen.strokeStyle = ink.ink;
-      traceSet(pen, data, data.meant, state.index, box.toX, box.toY);
+      traceSet(pen, data, data.meant, state.index, box.toX, box.toY, bend);
     });
     side(edge, box.x + box.w + 6, () => {
       pen.lineWidth = 1.3; pen.strokeStyle = ink.cool;
       if (edge === null) pen.setLineDash([6, 6]);
-      traceSet(pen, data, data.arrived, state.index, box.toX, box.toY);
+      traceSet(pen, data, data.arrived, state.index, box.toX, box.toY, bend);
     });
     if (edge !== null) { pen.fillStyle = ink.ink; pen.fillRect(edge - 0.75, box.y, 1.5, box.h); }
-    for (const [x, y, ax, ay, mark] of edge === null ? points(data, state.index) : []) {
+    for (let [x, y, ax, ay, mark] of edge === null ? points(data, state.index) : []) {
+      if (bend) { // both as the plate shows them
+        if (!bend(x, y, p) || !bend(ax, ay, q)) continue;
+        [x, y] = p; [ax, ay] = q;
+      }
       const sx = box.toX(x), sy = box.toY(y);
       const ex = sx + (ax - x) * state.magnify * box.scale, ey = sy + (ay - y) * state.magnify * box.scale;
       if (mark) { cross(pen, sx, sy, ink.ink, 5); cross(pen, box.toX(ax), box.toY(ay), ink.cool, 3); }
@@ -165,6 +172,7 @@ async function start() {
   ruler = new Ruler(document.getElementById("ruler"), data.frames, data.seconds, (i) => {
     state.index = i;
     overlay(); deviation();
+    if (state.tellPlate) state.tellPlate();
     say("overlay", `frame ${data.frames[i]}`);
     fillMarks(data, i);
     fill.forEach((put) => put(i));
@@ -172,6 +180,7 @@ async function start() {
     say("curve", `frame ${data.frames[i]}: ${pixels(data.deviation_px[i])}`);
   }, data.theirs_frames);
   ruler.goToFrame(startFrame(Number(board.dataset.worst)));
+  await plateBar(board.querySelector(".plate-bar"), data, state, overlay);
   window.anaxisReady = true;
 }
 

@@ -1,5 +1,6 @@
 // The drawings. Everything is computed on the server; here points are only put on paper.
 
+import { bender } from "./plate.js";
 import { FONT, clear, fitCanvas, niceStep, theme } from "./drawing.js";
 
 // World to pixels by the i-th 3x4 matrix: [x d, y d, d].
@@ -16,8 +17,9 @@ const NEAR = 0.02;
 const a = [0, 0, 0], b = [0, 0, 0];
 
 // The set's lines through one camera, cut at a plane just before it.
-export function traceSet(pen, data, matrices, i, toX, toY) {
-  const s = data.segments_m;
+// With a bend they are drawn in steps, for what is straight in a pinhole picture is not as shot.
+export function traceSet(pen, data, matrices, i, toX, toY, bend = null) {
+  const s = data.segments_m, step = data.facts.width_px / 40;
   pen.beginPath();
   for (let k = 0; k < s.length; k += 6) {
     project(matrices, i, s[k], s[k + 1], s[k + 2], a);
@@ -26,10 +28,24 @@ export function traceSet(pen, data, matrices, i, toX, toY) {
     let [ax, ay, ad] = a, [bx, by, bd] = b;
     if (ad < NEAR) { const t = (NEAR - ad) / (bd - ad); ax += (bx - ax) * t; ay += (by - ay) * t; ad = NEAR; }
     if (bd < NEAR) { const t = (NEAR - bd) / (ad - bd); bx += (ax - bx) * t; by += (ay - by) * t; bd = NEAR; }
+    if (bend) { traceBent(pen, ax / ad, ay / ad, bx / bd, by / bd, step, bend, toX, toY); continue; }
     pen.moveTo(toX(ax / ad), toY(ay / ad));
     pen.lineTo(toX(bx / bd), toY(by / bd));
   }
   pen.stroke();
+}
+
+const bentAt = [0, 0];
+
+function traceBent(pen, ax, ay, bx, by, step, bend, toX, toY) {
+  const count = Math.min(400, Math.max(1, Math.ceil(Math.hypot(bx - ax, by - ay) / step)));
+  let down = false;
+  for (let k = 0; k <= count; k += 1) {
+    const share = k / count, seen = bend(ax + (bx - ax) * share, ay + (by - ay) * share, bentAt);
+    if (seen && down) pen.lineTo(toX(bentAt[0]), toY(bentAt[1]));
+    else if (seen) pen.moveTo(toX(bentAt[0]), toY(bentAt[1]));
+    down = seen;
+  }
 }
 
 export function landmarkAt(data, i, l) {
@@ -64,6 +80,8 @@ export function lensView(canvas, data, state) {
     pen.fillStyle = "#fffdf8"; pen.fillRect(box.x, box.y, box.w, box.h);
     pen.save();
     pen.beginPath(); pen.rect(box.x, box.y, box.w, box.h); pen.clip();
+    if (state.plate) state.plate.draw(pen, box, data.frames[state.index]);
+    const bend = state.bent && !state.lens ? bender(data, state.index) : null;
     pen.strokeStyle = ink.faint; pen.lineWidth = 1;
     pen.beginPath();
     pen.moveTo(box.x + box.w / 2, box.y); pen.lineTo(box.x + box.w / 2, box.y + box.h);
@@ -72,9 +90,14 @@ export function lensView(canvas, data, state) {
     pen.strokeStyle = ink.ink; pen.lineWidth = 0.8; pen.globalAlpha = 0.75;
     // A lens that is only tried takes the pixels of the one kept to its own.
     const tried = state.lens ? tryOn(data.meant, state.index, state.lens) : null;
-    traceSet(pen, data, tried || data.meant, tried ? 0 : state.index, box.toX, box.toY);
+    if (state.plate) { // over a picture, lines need a pale edge to be seen on dark
+      pen.strokeStyle = "rgba(255,253,248,.85)"; pen.lineWidth = 2.6;
+      traceSet(pen, data, tried || data.meant, tried ? 0 : state.index, box.toX, box.toY, bend);
+      pen.strokeStyle = ink.ink; pen.lineWidth = 1; pen.globalAlpha = 1;
+    }
+    traceSet(pen, data, tried || data.meant, tried ? 0 : state.index, box.toX, box.toY, bend);
     pen.globalAlpha = 1;
-    labels(pen, data, state.index, box, ink, tried);
+    labels(pen, data, state.index, box, ink, tried, bend);
     if (data.facts.ground_m) {
       pen.font = FONT; pen.textAlign = "left"; pen.fillStyle = ink.soft;
       pen.fillText(`no set came along: ground grid of ${data.facts.ground_m} m`, box.x + 8, box.y + box.h - 8);
@@ -85,14 +108,16 @@ export function lensView(canvas, data, state) {
 }
 
 // Landmarks as crosses with names; a name gives way where it would lie over another.
-function labels(pen, data, i, box, ink, tried) {
+function labels(pen, data, i, box, ink, tried, bend = null) {
   pen.font = FONT; pen.textAlign = "left";
   const used = [];
   data.facts.landmarks.forEach((name, l) => {
     const p = landmarkAt(data, i, l);
     project(tried || data.meant, tried ? 0 : i, p[0], p[1], p[2], a);
     if (a[2] < NEAR) return;
-    const x = box.toX(a[0] / a[2]), y = box.toY(a[1] / a[2]);
+    let [px, py] = [a[0] / a[2], a[1] / a[2]];
+    if (bend) { if (!bend(px, py, bentAt)) return; [px, py] = bentAt; }
+    const x = box.toX(px), y = box.toY(py);
     if (x < box.x || x > box.x + box.w || y < box.y || y > box.y + box.h) return;
     cross(pen, x, y, ink.ink);
     const text = name.length > 26 ? `${name.slice(0, 25)}…` : name;

@@ -23,6 +23,8 @@ from anaxis.work.sandbox.folders import handed_in, made_for_a_reader
 from anaxis.work.sandbox.guard import clean_environment
 
 if TYPE_CHECKING:  # each kind loads what it needs: this module is the start of a process
+    from anaxis.core.typing import Floats
+    from anaxis.diagnosis.board import Board
     from anaxis.formats.editorial.cut_list import CutList
 
 _WALL_S, _MEMORY_MB = 60, 4000
@@ -47,6 +49,14 @@ def safe_st_map(path: Path) -> dict[str, Any]:
     """
     found: dict[str, Any] = json.loads(_ask("st_map", path, "write it again"))
     return found
+
+
+def safe_board(path: Path, board: Board) -> tuple[Floats, tuple[int, int]]:
+    """The corners or dots of a board in a picture, (m, 2) px, and the picture's size; raises BadInput."""
+    import numpy as np
+
+    found = json.loads(_ask("board", path, "hand it over again", board.kind, str(board.columns), str(board.rows)))
+    return np.array(found["points"], dtype=np.float64), (int(found["size"][0]), int(found["size"][1]))
 
 
 def _ask(kind: str, path: Path, remedy: str, *more: str) -> bytes:
@@ -103,7 +113,20 @@ def _st_map(path: Path) -> bytes:
     ).encode()  # fmt: skip
 
 
-_KINDS: dict[str, Callable[..., bytes]] = {"picture": _picture, "edit": _edit, "st_map": _st_map}
+def _board(path: Path, kind: str, columns: str, rows: str) -> bytes:
+    import numpy as np
+
+    from anaxis.diagnosis.board import Board, find_board
+    from anaxis.formats.plates.display import displayed
+    from anaxis.formats.plates.picture import read_picture_pixels
+
+    pixels, facts = read_picture_pixels(path)
+    grey = displayed(pixels, facts.linear).mean(axis=-1)
+    points = find_board(np.ascontiguousarray(grey, dtype=np.uint8), Board(kind, int(columns), int(rows)), path.name)
+    return json.dumps({"points": points.tolist(), "size": [facts.width_px, facts.height_px]}).encode()
+
+
+_KINDS: dict[str, Callable[..., bytes]] = {"picture": _picture, "edit": _edit, "st_map": _st_map, "board": _board}
 
 
 def main() -> None:

@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 
 from anaxis.core.bounds import MAX_FRAMES, MAX_NUMBER
+from anaxis.core.camera.distortion import mapped
 from anaxis.core.camera.distortion.kind import Bent, DistortionKind
+from anaxis.core.camera.distortion.mapped import MapBend
 from anaxis.core.camera.distortion.models import MODELS, model_of, usual_of
 from anaxis.core.errors import BadInput
 from anaxis.core.typing import Bools, Floats, Ints
@@ -34,6 +36,20 @@ class Distortion:
         """The same on some of its frames."""
         return Distortion(self.kind, {k: v if len(v) == 1 else v[frames] for k, v in self.values.items()})
 
+    def changed(self, change: Callable[[Floats], Floats]) -> Distortion:
+        """Every coefficient that changes over the frames, (n,), made into another, (m,)."""
+        return Distortion(
+            self.kind, {k: v if len(v) == 1 else change(v[:, 0])[:, None] for k, v in self.values.items()}
+        )
+
+    def document(self) -> dict[str, Any]:
+        """The inverse of :func:`distortion_from_document`; what is left at its usual value is left out."""
+        if isinstance(self.kind.bend, MapBend):
+            return self.kind.bend.document()
+        usual = usual_of(self.kind)
+        named = {k: v[:, 0].tolist() for k, v in self.values.items() if not (v == usual[k]).all()}
+        return {"model": self.kind.code, **{k: v[0] if len(v) == 1 else v for k, v in named.items()}}
+
     def bend(self, u: Floats, v: Floats) -> Bent:
         """Tangents of the pinhole picture (n or 1, m) to those of the picture as shot, with the map's derivatives."""
         c = self.values
@@ -54,6 +70,10 @@ class Distortion:
         known to fold nowhere.
         """
         return self.traced(points, reach)[0]
+
+    def found_from(self, points: Floats, near: Floats) -> tuple[Floats, Bools]:
+        """:meth:`undistort` from places ``near`` by, within a reach where nothing folds; which of them were found."""
+        return self._newton(points, near.copy())
 
     def traced(self, points: Floats, reach: float = 0.0) -> tuple[Floats, Floats]:
         """:meth:`undistort`, and how far out, in tangents from the centre of the picture as shot, the map folds over on
@@ -80,6 +100,12 @@ class Distortion:
             fine &= held
             followed = np.where(fine[..., None], followed_next, followed)
         return np.where(fine[..., None], followed, np.nan), folds
+
+    def clear_of_folds(self, points: Floats) -> Bools:
+        """Which tangents (n or 1, m, 2) of the pinhole picture the lens shows: it folds nowhere on the way to them."""
+        count = max(len(points), self.frames)
+        wide = np.broadcast_to(points, (count, *points.shape[1:]))
+        return self._clear(self.centre(count), wide)
 
     def _clear(self, centre: Floats, at: Floats) -> Bools:
         """Whether the map folds nowhere on the straight way from the centre to ``at``: behind a fold lies another sheet,
@@ -136,6 +162,9 @@ def distortion_from_document(document: Any, name: str = "the distortion") -> Dis
     """
     if not isinstance(document, dict) or not isinstance(document.get("model"), str):
         raise BadInput(f'{name} says no model: write "model", one of {", ".join(MODELS)}.')
+    if document["model"] == mapped.CODE:
+        kind = mapped.map_kind(mapped.map_from_document(document, name))
+        return Distortion(kind, {k: np.full((1, 1), v) for k, v in usual_of(kind).items()})
     kind = model_of(document["model"])
     usual = usual_of(kind)
     values = {}

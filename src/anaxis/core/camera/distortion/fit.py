@@ -28,15 +28,18 @@ class Fitted:
         return float(np.sqrt((self.off_px**2).mean()))
 
 
-def fit_model(model: str, pinhole: Floats, as_shot: Floats, px_per_tangent: float, with_centre: bool = False) -> Fitted:
+def fit_model(
+    model: str, pinhole: Floats, as_shot: Floats, px_per_tangent: float, with_centre: bool = False, squeeze: float = 1.0
+) -> Fitted:
     """The coefficients with which a model takes ``pinhole`` tangents (m, 2) nearest to those ``as_shot`` (m, 2).
 
     ``with_centre`` looks for the distortion's centre too, which tangential coefficients do much the same as.
+    ``squeeze`` is that of the picture the model is of, see :mod:`anaxis.core.camera.distortion.models`.
 
     Raises BadInput for an unknown model, too few points, and where nothing is found.
     """
     kind = model_of(model)
-    usual = usual_of(kind)
+    usual = usual_of(kind) | {"squeeze": squeeze}
     if len(pinhole) < _LEAST_POINTS:
         raise BadInput(
             f"A model is fitted to {_LEAST_POINTS} points of the map or more; {len(pinhole)} lie within the plate."
@@ -52,8 +55,12 @@ def fit_model(model: str, pinhole: Floats, as_shot: Floats, px_per_tangent: floa
         return np.nan_to_num((bent - as_shot) * px_per_tangent, nan=1e6).ravel()
 
     start = np.array([usual[n] for n in names])
-    found = least_squares(off, start, x_scale="jac", xtol=1e-14, ftol=1e-14, gtol=1e-14, max_nfev=400)
+    limits = np.array([kind.limits.get(n, (-np.inf, np.inf)) for n in names]).T
+    found = least_squares(
+        off, start, bounds=(limits[0], limits[1]), x_scale="jac", xtol=1e-14, ftol=1e-14, gtol=1e-14, max_nfev=400
+    )
     left = np.linalg.norm(found.fun.reshape(-1, 2), axis=1)
     if not np.isfinite(left).all() or left.max() > 1e5:
         raise BadInput(f"{kind.label} cannot be fitted to this map: try another model.")
-    return Fitted(made(found.x), dict(zip(names, (float(v) for v in found.x), strict=True)), left)
+    coefficients = dict(zip(names, (float(v) for v in found.x), strict=True))
+    return Fitted(made(found.x), coefficients | ({"squeeze": squeeze} if squeeze != 1 else {}), left)

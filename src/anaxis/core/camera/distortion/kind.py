@@ -7,7 +7,7 @@ desqueezed picture. Coefficients may change over the frames: each is (n, 1) or (
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import NamedTuple
 
 from anaxis.core.typing import Floats
@@ -33,7 +33,8 @@ class Bent(NamedTuple):
 @dataclass(frozen=True)
 class DistortionKind:
     """``usual`` has every coefficient with the value that leaves the picture as it is; ``bend`` is the map D. Those of
-    ``not_fitted`` do what others do as well, and stay as they are when a model is fitted to a map."""
+    ``not_fitted`` do what others do as well, and stay as they are when a model is fitted to a map; ``limits`` are within
+    what a coefficient is looked for, where others would be the same lens said differently."""
 
     code: str
     label: str
@@ -41,6 +42,7 @@ class DistortionKind:
     usual: Mapping[str, float]
     bend: Callable[[Coefficients, Floats, Floats], Bent]
     not_fitted: tuple[str, ...] = ()
+    limits: Mapping[str, tuple[float, float]] = field(default_factory=dict)
 
 
 def radial(u: Floats, v: Floats, factor: Floats, by_r2: Floats) -> Bent:

@@ -12,6 +12,7 @@ from sqlalchemy.orm import Session
 from anaxis.app.deliver import furthest_off, has_finer, newest_deliveries
 from anaxis.app.edit import correct_picture, next_of
 from anaxis.app.examined import Examiner, camera_after, chain_after, levels_of
+from anaxis.app.plates import plates_of
 from anaxis.app.returned import returns_of
 from anaxis.app.stills import stills_of
 from anaxis.app.waiting import examiner_of
@@ -48,7 +49,9 @@ from anaxis.web.drawings.camera import camera_drawing, levels_drawing
 from anaxis.web.pages import Store, drawing_answer, number_or_none, page
 from anaxis.web.screens.jobs.routes import open_work
 from anaxis.web.screens.landmarks.routes import THE_FILE, axes_of, file_unit, rows_of
+from anaxis.web.screens.lens.distortion import distortion_context
 from anaxis.web.screens.lens.routes import lens_context
+from anaxis.web.screens.plates.routes import plate_context
 from anaxis.web.screens.recipe.routes import ADDABLE
 from anaxis.web.screens.time.routes import time_context
 from anaxis.web.stations import stations_of
@@ -164,7 +167,7 @@ def _profile(store: Session, key: str, version: Version) -> Profile:
 
 
 def _station_context(
-    store: Session, version: Version, station: str, track: Track, landmarks: Landmarks, axes: str
+    store: Session, version: Version, station: str, track: Track, landmarks: Landmarks, axes: str, to: str
 ) -> dict[str, Any]:
     """What only one station's panel shows."""
     if station == "place":
@@ -177,9 +180,11 @@ def _station_context(
             "set_suffixes": SET_SUFFIXES,
         }
     if station == "lens":
-        return lens_context(version, track, saved_film_backs(store))
+        return lens_context(version, track, saved_film_backs(store)) | distortion_context(store, version, track, to)
     if station == "time":
         return time_context(version, track)
+    if station == "plate":
+        return plate_context(store, version)
     if station != "clean":
         return {}
     chain = list(chain_after(*_asked(store, version, [])).nodes)
@@ -223,6 +228,7 @@ def _context(
         "segments": len(segments),
         "findings": findings_of(version),
         "picture": picture_of_version(version),
+        "plates": plates_of(store, version.camera.shot),
         "fits": FITS,
         "fit_words": FIT_WORDS,
         "formats": [f for f in FORMATS if f.write],
@@ -237,5 +243,5 @@ def _context(
         "there": first,
         "there_asked": there != "",
         "has_finer": has_finer(version),
-        **_station_context(store, version, station, track, landmarks, axes),
+        **_station_context(store, version, station, track, landmarks, axes, profile.key),
     }

@@ -32,7 +32,8 @@ def _form(
     more_formats: Annotated[list[str] | None, Form()] = None, more_packages: Annotated[list[str] | None, Form()] = None,
     more_cameras: Annotated[list[int] | None, Form()] = None, together: Annotated[bool, Form()] = False,
     samples: Annotated[str, Form()] = "1", shutter_open: Annotated[str, Form()] = "-0.25", shutter_close: Annotated[str, Form()] = "0.25",
-    between: Annotated[str, Form()] = "1", own_profile: Annotated[UploadFile | None, File()] = None,
+    between: Annotated[str, Form()] = "1", overscan: Annotated[str, Form()] = "", multiple: Annotated[str, Form()] = "2",
+    tight: Annotated[bool, Form()] = False, plane_m: Annotated[str, Form()] = "", plane_opacity: Annotated[str, Form()] = "1", own_profile: Annotated[UploadFile | None, File()] = None,
 ) -> Order:  # fmt: skip
     kept = get_version(store, camera_id, version)
     if own_profile is not None and own_profile.filename:
@@ -56,6 +57,11 @@ def _form(
             _number(shutter_open, "where the shutter opens"),
             _number(shutter_close, "where the shutter closes"),
             _count(between, "the places a frame"),
+            overscan.strip(),
+            _count(multiple, "what the render's sides are multiples of"),
+            tight,
+            number_or_none(plane_m, "a distance of the image plane"),
+            _number(plane_opacity, "the image plane's opacity"),
         ),
         kept.camera.shot.name if together and others else "",
     )

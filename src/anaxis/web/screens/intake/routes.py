@@ -11,11 +11,12 @@ from fastapi import APIRouter, File, Form, Request, UploadFile
 from fastapi.responses import RedirectResponse, Response
 from sqlalchemy.orm import Session
 
+from anaxis.app.bundle import pieces_of, take_along
 from anaxis.app.draft import Draft, corrections_typed, targets_of
 from anaxis.app.edit import KEEPING_WORDS
 from anaxis.app.examined import camera_after
 from anaxis.app.take_in import TakeIn, reports_of, take_in, take_in_bytes, take_in_once_more
-from anaxis.app.waiting import examiner_of
+from anaxis.app.waiting import examiner_of, let_go
 from anaxis.core.camera.lens import FITS
 from anaxis.core.errors import BadInput
 from anaxis.core.recipe.documents import recipe_from_document
@@ -31,6 +32,7 @@ from anaxis.store.packages import all_packages
 from anaxis.store.queries import NotFound, get_camera, newest_show_name, saved_layouts, set_finder, staged_scene
 from anaxis.web.drawings.camera import look_drawing
 from anaxis.web.pages import Store, drawing_answer, name_of_upload, page
+from anaxis.web.screens.jobs.routes import ensure_worker
 
 router = APIRouter(prefix="/take-in")
 _MAX_NAME = 120
@@ -191,7 +193,9 @@ def _review_page(
         "shot": shot,
         "resolution": f"{picture.image.width_px}x{picture.image.height_px}",
         "source_fit": picture.fit,
-        "cameras": [r.path for r in reports if r.usable],
+        "cameras": [
+            r.path for r in reports if r.usable and not any(f.code == "undistortion_camera" for f in r.findings)
+        ],
     }
     drafted = {p: [(i, o, kind_of(o.code)) for i, o in enumerate(r)] for p, r in draft.recipes.items() if r}
     packages = all_packages(store) if read.columns else {}
@@ -219,6 +223,7 @@ def keep(
     up_axis: Annotated[str, Form()] = "",
     metres_per_unit: Annotated[str, Form()] = "",
     rate: Annotated[str, Form()] = "",
+    with_it: Annotated[list[str] | None, Form()] = None,
 ) -> Any:
     stated = {"up_axis": up_axis, "metres_per_unit": metres_per_unit, "rate": rate}
     asked = TakeIn(
@@ -227,11 +232,29 @@ def keep(
     )  # fmt: skip
     try:
         kept = take_in(store, source_id, asked)
+        source, read = staged_scene(store, source_id)
+        along = take_along(store, source, _camera_file(read), kept, with_it or [])
     except BadInput as error:
         typed = asked.model_dump(exclude={"targets", "keeping", "stated"}) | stated
         return _review_page(request, store, *staged_scene(store, source_id), error.sentence, typed)
     target = f"/cameras/{kept[0].camera_id}" if len(kept) == 1 else "/"
+    ensure_worker(request, along)
     return RedirectResponse(target, status_code=303)
+
+
+@router.get("/{source_id}/with-it")
+def with_it(request: Request, store: Store, source_id: int) -> Any:
+    """What came along in a zip beside the camera's file."""
+    source, read = staged_scene(store, source_id)
+    let_go(store)
+    return page(
+        request, "intake/with_it.html", pieces=pieces_of(source, _camera_file(read)), camera_file=_camera_file(read)
+    )
+
+
+def _camera_file(scene: Scene) -> str:
+    """The file of a zip that the cameras are in."""
+    return scene.name.partition(": ")[2]
 
 
 def _shot_name(file_name: str) -> str:

@@ -24,6 +24,9 @@ KEPT_WORDS = {
     "delivery": "Writing and measuring",
     "bundle": "Putting everything together for",
     "keys": "Looking for keys",
+    "proxies": "Making proxies of the plate",
+    "maps": "Writing ST maps",
+    "warped": "Putting the plate through its maps",
 }
 
 

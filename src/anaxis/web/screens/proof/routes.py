@@ -10,6 +10,7 @@ from fastapi.responses import HTMLResponse, Response
 
 from anaxis.app.deliver import get_delivery, get_delivery_file, proof_arrays, shot_camera_of
 from anaxis.app.hand_over import handed_again, outgoing_of, printed_sheet
+from anaxis.app.plates import plates_of
 from anaxis.core.camera.projection import Projection, projection_of
 from anaxis.core.camera.track import Track
 from anaxis.core.outgoing import make_outgoing, numbers_of
@@ -45,6 +46,7 @@ def proof(request: Request, store: Store, delivery_id: int) -> Any:
         delivery=delivery, version=version, camera=version.camera, shot=version.camera.shot, profile=profile,
         picture=picture, track=track, numbers=numbers, meant=meant, at=at, outgoing=outgoing, landmarks=landmarks.shown(),
         marks=mark_rows(track, landmarks.shown(), picture, proof_arrays(delivery)[1], at), meant_used=meant_used, their_used=their_used, stations=stations_of(version), open_station="prove",
+        plates=plates_of(store, version.camera.shot),
     )  # fmt: skip
 
 

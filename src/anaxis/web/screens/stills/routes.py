@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import fields
 from typing import Annotated, Any
 
 import numpy as np
@@ -9,8 +10,10 @@ from fastapi import APIRouter, File, Form, Request, UploadFile
 from fastapi.responses import RedirectResponse, Response
 from sqlalchemy.orm import Session
 
+from anaxis.app.plates import get_plate
+from anaxis.app.renders import check_render
 from anaxis.app.stills import compare_stills, require_picture
-from anaxis.core.camera.projection import projection_of
+from anaxis.core.camera.projection import projection_as_shot, projection_of
 from anaxis.diagnosis.stills import Between
 from anaxis.formats import check_size
 from anaxis.store.models import Still, Version
@@ -43,19 +46,40 @@ def handed_in(
     return RedirectResponse(f"/stills/{row.id}", status_code=303)
 
 
+@router.post("/cameras/{camera_id}/renders")
+def render_back(
+    request: Request,
+    store: Store,
+    camera_id: int,
+    version: Annotated[int, Form()],
+    plate: Annotated[int, Form()],
+    file: Annotated[UploadFile, File()],
+    frame: Annotated[str, Form()] = "",
+) -> Any:
+    """A render that came back, checked and laid on the plate as shot."""
+    kept, name = get_version(store, camera_id, version), name_of_upload(file)
+    check_size(name, file.size or 0, request.app.state.limits.max_bytes)
+    at = place_of(track_of(kept)[0], frame)
+    row = check_render(store, kept, get_plate(store, plate), at, name, file.file.read())
+    return RedirectResponse(f"/stills/{row.id}", status_code=303)
+
+
 @router.get("/stills/{number}")
 def shown(request: Request, store: Store, number: int) -> Any:
     row = _still(store, number)
     version = get_version(store, row.version.camera_id, row.version.number)
     size = {k: row.measured[k] for k in ("width_px", "height_px")}
-    found = Between(**{k: v for k, v in row.measured.items() if k not in size})
+    found = Between(**{f.name: row.measured[f.name] for f in fields(Between)})
     return page(
         request, "stills/index.html", row=row, version=version, camera=version.camera, shot=version.camera.shot, found=found, size=size,
-        stations=stations_of(version), open_station="prove", marks=_marks(version, row.frame, size),
+        stations=stations_of(version), open_station="prove", marks=_marks(version, row.frame, size, row.measured.get("render", False)),
+        checks=row.measured.get("checks", []), apart_px=found.apart_px(size["width_px"], size["height_px"]) if row.measured.get("render") else None,
     )  # fmt: skip
 
 
-def _marks(version: Version, frame: float, size: dict[str, int]) -> list[tuple[str, float, float]]:
+def _marks(
+    version: Version, frame: float, size: dict[str, int], as_shot: bool = False
+) -> list[tuple[str, float, float]]:
     """Where the landmarks should be seen in the picture, in its own pixels."""
     track, landmarks, _ = track_of(version)
     picture, marks = picture_of_version(version), landmarks.shown()
@@ -63,12 +87,13 @@ def _marks(version: Version, frame: float, size: dict[str, int]) -> list[tuple[s
         return []
     at = place_of(track, str(frame))
     place = marks.position_m[at if len(marks.position_m) > 1 else 0][None]
-    seen, depth = projection_of(track.take(np.array([at])), picture.image, picture.fit).project(place)
+    sees = (projection_as_shot if as_shot else projection_of)(track.take(np.array([at])), picture.image, picture.fit)
+    seen, depth = sees.project(place)
     across, down = size["width_px"] / picture.image.width_px, size["height_px"] / picture.image.height_px
     return [
         (name, float(seen[0, k, 0]) * across, float(seen[0, k, 1]) * down)
         for k, name in enumerate(marks.names)
-        if depth[0, k] > 1e-3 and abs(seen[0, k]).max() < 1e6
+        if depth[0, k] > 1e-3 and np.abs(seen[0, k]).max() < 1e6
     ]
 
 

@@ -43,4 +43,5 @@ KIND = DistortionKind(
     "Even polynomials in two variables; docs/conventions.md, Distortion",
     {**{f"{a}{i}": 0.0 for a in "ab" for i in range(1, 6)}, "rotation_deg": 0.0, "scale_x": 1.0, "scale_y": 1.0},
     bend,
+    limits={"rotation_deg": (-45.0, 45.0)},
 )

@@ -27,10 +27,14 @@ class Window(NamedTuple):
         """The same on some of its frames; one that does not change stays as it is."""
         return self if len(self.left) == 1 else Window(*(edge[frames] for edge in self))
 
+    def simplest(self) -> Window:
+        """The same given once, where it does not change."""
+        return self.take(slice(0, 1)) if all(np.ptp(edge) == 0 for edge in self) else self
+
     def tangents(self, pixels: Floats, image: Image) -> Floats:
-        """Pixels (m, 2) from the upper left to tangents (n, m, 2)."""
-        u = self.left[:, None] + (self.right - self.left)[:, None] * pixels[:, 0] / image.width_px
-        v = self.top[:, None] - (self.top - self.bottom)[:, None] * pixels[:, 1] / image.height_px
+        """Pixels (m, 2), or (n, m, 2) frame by frame, from the upper left to tangents (n, m, 2)."""
+        u = self.left[:, None] + (self.right - self.left)[:, None] * pixels[..., 0] / image.width_px
+        v = self.top[:, None] - (self.top - self.bottom)[:, None] * pixels[..., 1] / image.height_px
         return np.stack([u, v], axis=-1)
 
     def pixels(self, tangents: Floats, image: Image) -> Floats:
@@ -38,12 +42,6 @@ class Window(NamedTuple):
         x = image.width_px * (tangents[..., 0] - self.left[:, None]) / (self.right - self.left)[:, None]
         y = image.height_px * (self.top[:, None] - tangents[..., 1]) / (self.top - self.bottom)[:, None]
         return np.stack([x, y], axis=-1)
-
-    def about(self, wider: float, higher: float) -> Window:
-        """The same so many times as wide and high about its middle."""
-        across, up = (self.left + self.right) / 2, (self.bottom + self.top) / 2
-        half_u, half_v = wider * (self.right - self.left) / 2, higher * (self.top - self.bottom) / 2
-        return Window(across - half_u, across + half_u, up - half_v, up + half_v)
 
 
 def window_of(lens: Lens, image: Image, fit: str) -> Window:

@@ -5,33 +5,32 @@ Red is ``s = x / width``, green ``t = y / height`` from the lower left, at the m
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Iterator
 
 import numpy as np
 
 from anaxis.core.camera.distortion.distortion import Distortion
-from anaxis.core.camera.distortion.overscan import reach_of
-from anaxis.core.camera.distortion.window import Window, pixel_rows
 from anaxis.core.camera.lens import Image
+from anaxis.core.camera.plate.pixel_rays import pixel_rays
+from anaxis.core.camera.plate.window import Window, pixel_rows
 from anaxis.core.typing import Floats
 
 
 def undistort_map(distortion: Distortion, plate: Window, image: Image, rendered: Window, size: Image) -> Floats:
     """For every pixel of the undistorted picture (``rendered``, of ``size``), where to fetch in the plate: (h, w, 2)."""
-    return _map(distortion.distort, rendered, size, plate, image)
+    seen = ((rows, distortion.distort(rendered.tangents(centres, size))[0]) for rows, centres in pixel_rows(size))
+    return _map(seen, size, plate, image)
 
 
 def distort_map(distortion: Distortion, plate: Window, image: Image, rendered: Window, size: Image) -> Floats:
     """For every pixel of the plate, where to fetch in the undistorted picture (``rendered``, of ``size``): (h, w, 2)."""
-    reach = reach_of(distortion, plate, image)
-    return _map(lambda seen: distortion.undistort(seen, reach), plate, image, rendered, size)
+    return _map(pixel_rays(distortion, plate, image), image, rendered, size)
 
 
-def _map(bent: Callable[[Floats], Floats], of: Window, of_image: Image, within: Window, within_image: Image) -> Floats:
-    out = np.empty((of_image.height_px, of_image.width_px, 2))
-    for rows, centres in pixel_rows(of_image):
-        pixels = within.pixels(bent(of.tangents(centres, of_image)), within_image)[0]
-        st = pixels / [within_image.width_px, within_image.height_px]
+def _map(seen: Iterator[tuple[slice, Floats]], of: Image, within: Window, within_image: Image) -> Floats:
+    out = np.empty((of.height_px, of.width_px, 2))
+    for rows, tangents in seen:
+        st = within.pixels(tangents[None], within_image)[0] / [within_image.width_px, within_image.height_px]
         st[:, 1] = 1.0 - st[:, 1]
-        out[rows] = st.reshape(-1, of_image.width_px, 2)
+        out[rows] = st.reshape(-1, of.width_px, 2)
     return out

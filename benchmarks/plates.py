@@ -1,0 +1,95 @@
+"""ST maps and warped plates: ``make bench``.
+
+The ratios: making both maps of a 4096-wide plate to one evaluation of the model on as many points; undistorting a 2048-wide
+picture to OpenCV's remap of it and to OpenImageIO's own read and write; memory over 300 pictures to that over 30.
+"""
+
+from __future__ import annotations
+
+import resource
+import sys
+from pathlib import Path
+from tempfile import TemporaryDirectory
+
+import cv2
+import numpy as np
+import OpenImageIO as oiio
+import psutil
+
+from anaxis.core.camera.distortion.distortion import distortion_from_document
+from anaxis.core.camera.lens import Image
+from anaxis.core.camera.plate.overscan import overscan_of
+from anaxis.core.camera.plate.window import Window, pixel_rows
+from anaxis.formats.plates.picture import read_picture_pixels
+from anaxis.formats.plates.warp import map_for_warp, warped
+from anaxis.formats.plates.write import write_picture
+from anaxis.formats.st_map.pair import MapsOf
+from anaxis.formats.st_map.write import write_st_map
+from anaxis.work.sandbox.plates import plate_work
+from resample import timed
+
+BENT = distortion_from_document({"model": "radial-tangential", "k1": -0.15, "k2": 0.03, "p1": 0.002})
+
+
+def plate_of(width: int, height: int) -> tuple[MapsOf, Image]:
+    image = Image(width, height)
+    window = Window(*(np.array([v]) for v in (-0.5, 0.5, -0.5 * height / width, 0.5 * height / width)))
+    return MapsOf(BENT, window, overscan_of(BENT, window, image).overscan), image
+
+
+def evaluated(maps: MapsOf, image: Image) -> None:
+    for _, centres in pixel_rows(image):
+        BENT.distort(maps.window.tangents(centres, image))
+
+
+def main() -> None:
+    maps, image = plate_of(4096, 2304)
+    once = timed(lambda: evaluated(maps, image))
+    for kind in ("undistort", "distort"):
+        took = timed(lambda k=kind: maps.map(k, 0))  # type: ignore[misc]
+        print(f"{kind} map of 4096 x 2304 px: {took:.2f} s, {took / once:.1f} x the model on as many points")
+    maps, image = plate_of(2048, 1152)
+    st = maps.map("undistort", 0)
+    with TemporaryDirectory() as folder:
+        path, out = Path(folder) / "in.exr", Path(folder) / "out.exr"
+        pixels = np.random.default_rng(1).uniform(0, 1, (1152, 2048, 3)).astype(np.float32)
+        spec = oiio.ImageSpec(2048, 1152, 3, oiio.HALF)
+        spec.attribute("compression", "zip")
+        file = oiio.ImageOutput.create(str(path))
+        file.open(str(path), spec)
+        file.write_image(pixels)
+        file.close()
+        _, facts = read_picture_pixels(path)
+        held = map_for_warp(st)
+        x, y = (np.ascontiguousarray(v, np.float32) for v in (st[..., 0] * 2048 - 0.5, (1 - st[..., 1]) * 1152 - 0.5))
+        remap = timed(lambda: cv2.remap(pixels, x, y, cv2.INTER_CUBIC))
+        files = timed(lambda: write_picture(read_picture_pixels(path)[0], facts, out))
+        warp = timed(lambda: warped(pixels, held))
+        print(
+            f"undistorting 2048 x 1152 px: {warp:.2f} s, {warp / remap:.0f} x OpenCV's remap, {warp / files:.1f} x reading and writing it"
+        )
+        _flat(Path(folder))
+
+
+def _flat(folder: Path) -> None:
+    """Memory of this process and of those that work apart, over 30 and over 300 small pictures."""
+    maps, _ = plate_of(512, 288)
+    write_st_map(maps.map("undistort", 0), folder / "map.exr")
+    _, facts = read_picture_pixels(folder / "in.exr")
+    write_picture(np.random.default_rng(2).uniform(0, 1, (288, 512, 3)).astype(np.float32), facts, folder / "small.exr")
+    peaks = []
+    for count in (30, 300):
+        files = dict.fromkeys(range(count), folder / "small.exr")
+        task = {"do": "warp", "size": [512, 288], "filter": "cubic", "names": {str(n): f"{n}.exr" for n in files}}
+        peak = 0
+        for done in plate_work(task, files, {0: folder / "map.exr"}, folder):
+            assert "error" not in done, done
+            done["path"].unlink()
+            peak = max(peak, psutil.Process().memory_info().rss)
+        peaks.append((peak, resource.getrusage(resource.RUSAGE_CHILDREN).ru_maxrss * 1024))
+    (a, b), (c, d) = peaks
+    print(f"memory over 300 pictures to that over 30: {c / a:.2f} here, {d / b:.2f} apart ({d >> 20} MB)")
+
+
+if __name__ == "__main__":
+    sys.exit(main())

@@ -1,0 +1,197 @@
+"""``anaxis plate``, ``anaxis undistort`` and ``anaxis distort``: plates looked at, and put through maps both ways."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from tempfile import TemporaryDirectory
+from typing import Any
+
+import click
+import numpy as np
+
+from anaxis.cli import options
+from anaxis.cli.distortion import PlateOfCamera, of_a_plate
+from anaxis.cli.tables import WARNED, console, print_findings, print_json, table
+from anaxis.core.camera.lens import Image
+from anaxis.core.camera.plate.overscan import no_overscan
+from anaxis.core.checks.plates import PLATE_KINDS, Beside, check_plate, ranges
+from anaxis.core.errors import BadInput
+from anaxis.core.time.rates import plain_frame
+from anaxis.delivery.options import Options
+from anaxis.delivery.overscan import render_of
+from anaxis.formats.plates import PICTURE_SUFFIXES
+from anaxis.formats.plates.found import sequence_at
+from anaxis.formats.plates.warp import FILTERS, USUAL_FILTER
+from anaxis.formats.st_map.pair import MapsOf
+from anaxis.work.sandbox.plate_look import look_at
+from anaxis.work.sandbox.plate_warp import through_maps
+
+_offset = click.option("--offset", type=int, default=0, help="Added to a picture's number to give the camera's frame.")
+_out = click.option(
+    "--out", required=True, type=click.Path(file_okay=False, path_type=Path), help="The folder to write to."
+)
+_filter = click.option(
+    "--filter", "filter_name", type=click.Choice(list(FILTERS)), default=USUAL_FILTER, show_default=True,
+    help="How pixels are fetched between pixels.",
+)  # fmt: skip
+_format = click.option(
+    "--picture-format", "suffix", type=click.Choice([s.lstrip(".") for s in PICTURE_SUFFIXES]),
+    help="The pictures' format; else that of the ones that came.",
+)  # fmt: skip
+_force = click.option("--force", is_flag=True, help="Write over pictures that are there.")
+
+
+@click.command()
+@click.argument("plate", type=click.Path(path_type=Path))
+@click.option(
+    "--file", "file", type=click.Path(path_type=Path), help="The camera's file, to see whether both belong together."
+)
+@options.camera
+@click.option("--kind", type=click.Choice(PLATE_KINDS), default="as shot", show_default=True)
+@_offset
+@click.option("--whole", is_flag=True, help="Read every picture whole, not only its head: what breaks off is found.")
+@options.resolution
+@options.fit
+@options.source_and_changes
+@options.json
+def plate(
+    plate: Path, file: Path | None, camera: str | None, kind: Any, offset: int, whole: bool, resolution: Image | None,
+    source_fit: str | None, as_json: bool, **stated: Any,
+) -> None:  # fmt: skip
+    """Say what a PLATE holds (a folder, one of its files, or name.####.exr), and whether it belongs to a camera."""
+    looked = look_at(sequence_at(plate), kind, offset, whole)
+    seen, facts = looked.plate, looked.facts
+    findings = []
+    if file is not None:
+        of = PlateOfCamera(file, camera, resolution, source_fit, stated)
+        findings = check_plate(Beside(seen, of.track, of.picture.image))
+    document = {
+        "name": seen.name, "kind": seen.kind, "resolution": [seen.image.width_px, seen.image.height_px],
+        "pixel_aspect": seen.image.pixel_aspect, "data_window": list(seen.data_px), "first_frame": min(seen.numbers),
+        "last_frame": max(seen.numbers), "frames": len(seen.numbers), "offset": offset, "missing": list(seen.missing),
+        "doubled": list(seen.doubled), "broken": {str(k): v for k, v in seen.broken.items()}, "pixels": facts.words,
+        "linear": facts.linear, "left_out": list(facts.left_out), "rate": None if seen.rate is None else str(seen.rate),
+        "findings": [f.as_dict() for f in findings],
+    }  # fmt: skip
+    if as_json:
+        print_json(document)
+    else:
+        rows = table("plate", "value")
+        rows.add_row("name", seen.name)
+        rows.add_row("frames", f"{ranges(seen.numbers)} ({len(seen.numbers)})")
+        rows.add_row(
+            "picture", f"{seen.image.width_px} x {seen.image.height_px} px, pixel aspect {seen.image.pixel_aspect:g}"
+        )
+        rows.add_row("pixels", f"{facts.words}{', linear' if facts.linear else ''}")
+        for label, numbers in (("missing", seen.missing), ("doubled", seen.doubled), ("broken", list(seen.broken))):
+            if numbers:
+                rows.add_row(label, ranges(numbers))
+        console().print(rows)
+        print_findings([(seen.name, f) for f in findings])
+    if any(f.severity != "note" for f in findings):
+        raise SystemExit(WARNED)
+
+
+def _put_through(command: Any) -> Any:
+    """What undistorting and distorting both ask for."""
+    overscan = click.option(
+        "--overscan",
+        default="auto",
+        show_default=True,
+        metavar="auto|none|PERCENT|WxH",
+        help="The undistorted picture.",
+    )
+    for option in (
+        options.json,
+        options.source_and_changes,
+        _force,
+        _format,
+        _filter,
+        _out,
+        _offset,
+        overscan,
+        of_a_plate,
+    ):
+        command = option(command)
+    return command
+
+
+@click.command()
+@_put_through
+@click.option("--plate", "pictures", required=True, type=click.Path(path_type=Path), help="The plate as shot.")
+def undistort(**given: Any) -> None:
+    """Write the undistorted plate of a camera, as an image sequence."""
+    _through_maps("undistort", **given)
+
+
+@click.command()
+@_put_through
+@click.option("--render", "pictures", required=True, type=click.Path(path_type=Path), help="The render, undistorted.")
+def distort(**given: Any) -> None:
+    """Put a render of a camera into the root format: distorted, it lies on the plate as shot."""
+    _through_maps("distort", **given)
+
+
+def _through_maps(
+    kind: str, file: Path, camera: str | None, resolution: Image | None, source_fit: str | None, multiple: int, tight: bool,
+    pictures: Path, overscan: str, offset: int, out: Path, filter_name: str, suffix: str | None, force: bool, as_json: bool,
+    **stated: Any,
+) -> None:  # fmt: skip
+    of = PlateOfCamera(file, camera, resolution, source_fit, stated)
+    distortion, asked = (
+        of.distortion,
+        Options(overscan="" if overscan == "none" else overscan, multiple=multiple, tight=tight),
+    )
+    render = render_of(of.track, of.picture, asked) or no_overscan(of.picture.image)
+    found = sequence_at(pictures)
+    if found.is_movie:
+        raise BadInput(
+            f"{found.name} is a movie, whose frames cannot be written back one by one: hand over an image sequence."
+        )
+    frames = np.round(of.track.frames).astype(int).tolist()
+    place = {f: i for i, f in enumerate(frames)}
+    places = {f: place[f + offset] for f in found.files if f + offset in place}
+    if not places:
+        raise BadInput(
+            f"{found.name} has frames {ranges(list(found.files))} and the camera {frames[0]} to {frames[-1]}: none in common; "
+            f"add --offset {frames[0] - min(found.files)}."
+        )
+    out.mkdir(parents=True, exist_ok=True)
+    stem, ending = (
+        found.name.split("#")[0].rstrip("._-"),
+        f".{suffix}" if suffix else Path(next(iter(found.files.values()))).suffix,
+    )
+    names = {
+        f: f"{Path(stem).stem if '#' not in found.name else stem}.{kind}ed.{plain_frame(f):04}{ending}" for f in places
+    }
+    there = next((n for n in names.values() if (out / n).exists()), None)
+    if there and not force:
+        raise BadInput(f"{out / there} is there already: choose another folder, or write over it with --force.")
+    maps = MapsOf(distortion, of.window, render)
+    files = {f: Path(found.files[f]) for f in places}
+    steps, errors, count = 0.0, [], 0
+    with TemporaryDirectory(prefix="anaxis-maps-") as folder:
+        for done in through_maps(kind, maps, places, files, filter_name, names, Path(folder), out):
+            if "error" in done:
+                errors.append(f"frame {done['frame']}: {done['error']}")
+                continue
+            count, steps = count + 1, max(steps, done["steps_off"])
+    size = render.image if kind == "undistort" else render.plate
+    document = {
+        "frames": count, "resolution": [size.width_px, size.height_px], "filter": FILTERS[filter_name],
+        "largest_step_off": steps, "folder": str(out), "first": next(iter(names.values())), "errors": errors,
+        "left_out": len(found.files) - len(places),
+    }  # fmt: skip
+    lines = [
+        f"{count} pictures of {size.width_px} x {size.height_px} px in {out}, filter {FILTERS[filter_name]}; read back within "
+        f"{steps:.3g} steps of their depth",
+        *(
+            [f"{document['left_out']} pictures have no frame of the camera and were left out"]
+            if document["left_out"]
+            else []
+        ),
+        *(f"not written: {e}" for e in errors),
+    ]
+    of.say(document, lines, as_json)
+    if errors:
+        raise SystemExit(WARNED)

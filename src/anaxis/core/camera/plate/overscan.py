@@ -1,0 +1,191 @@
+"""How much more than the plate must be rendered, so that the render fills the plate once it is distorted."""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass, replace
+from math import ceil, floor
+
+import numpy as np
+
+from anaxis.core.bounds import MAX_SIDE_PX
+from anaxis.core.camera.distortion.distortion import Distortion
+from anaxis.core.camera.lens import Image, offsets_of_part_mm
+from anaxis.core.camera.plate.pixel_rays import pixel_rays
+from anaxis.core.camera.plate.reach import COARSE, blocks, frames_of, require_unfolded
+from anaxis.core.camera.plate.window import Window, border_pixels
+from anaxis.core.camera.track import Lens
+from anaxis.core.errors import BadInput
+from anaxis.core.typing import Floats, Ints
+
+# Frames that need the most: these are looked at along the whole border.
+_CLOSELY = 12
+
+
+@dataclass(frozen=True)
+class Overscan:
+    """A render that holds a ``plate``: ``image`` of the plate's own pixels and more, whose upper left corner lies at
+    ``x_px``, ``y_px`` of the plate (zero or less)."""
+
+    plate: Image
+    image: Image
+    x_px: float
+    y_px: float
+
+    @property
+    def wider(self) -> float:
+        """By how much the film back's width grows: exactly as the image does."""
+        return self.image.width_px / self.plate.width_px
+
+    @property
+    def higher(self) -> float:
+        return self.image.height_px / self.plate.height_px
+
+    def window(self, plate: Window) -> Window:
+        """What the render shows, as tangents, of a plate's window."""
+        w, h = self.plate.width_px, self.plate.height_px
+        wide, high = plate.right - plate.left, plate.top - plate.bottom
+        left, top = plate.left + wide * self.x_px / w, plate.top - high * self.y_px / h
+        return Window(left, left + wide * self.wider, top - high * self.higher, top)
+
+    def plate_within(self, render: Window) -> Window:
+        """The inverse of :meth:`window`."""
+        w, h = self.image.width_px, self.image.height_px
+        wide, high = render.right - render.left, render.top - render.bottom
+        left, top = render.left - wide * self.x_px / w, render.top + high * self.y_px / h
+        return Window(left, left + wide / self.wider, top - high / self.higher, top)
+
+    def lens(self, lens: Lens, fit: str) -> Lens:
+        """The lens that renders it: focal length and pixel density stay, film back and offsets follow the image."""
+        used = lens.used(self.plate, fit)
+        size_px = (self.image.width_px, self.image.height_px)
+        offsets = offsets_of_part_mm(
+            (lens.offset_x_mm, lens.offset_y_mm), used, self.plate, (self.x_px, self.y_px), size_px
+        )
+        return replace(
+            lens,
+            film_width_mm=lens.film_width_mm * self.wider,
+            film_height_mm=lens.film_height_mm * self.higher,
+            offset_x_mm=offsets[0],
+            offset_y_mm=offsets[1],
+        )
+
+    @property
+    def centred(self) -> bool:
+        return (
+            2 * self.x_px + self.image.width_px == self.plate.width_px
+            and 2 * self.y_px + self.image.height_px == self.plate.height_px
+        )
+
+
+@dataclass(frozen=True)
+class Needed:
+    """The smallest render that serves: ``factor`` is what is needed before it is rounded to whole pixels, and ``worst``
+    the place of the frame that needs most of it."""
+
+    overscan: Overscan
+    factor: tuple[float, float]
+    worst: int
+
+    @property
+    def image(self) -> Image:
+        return self.overscan.image
+
+
+def overscan_of(distortion: Distortion, plate: Window, image: Image, multiple: int = 2, tight: bool = False) -> Needed:
+    """The smallest render that holds all of the plate on every frame, in sizes of ``multiple``.
+
+    It lies about the plate's middle; ``tight`` where each side takes what it needs alone, which moves the middle.
+    Raises BadInput where the distortion folds over inside the plate, or is given for another number of frames.
+    """
+    count = frames_of(distortion, plate)
+    coarse = np.concatenate([_reaches(distortion, plate, image, f, COARSE) for f in blocks(count, 4 * COARSE)])
+    closely = np.unique(np.concatenate([np.argsort(coarse[:, side])[-_CLOSELY:] for side in range(4)]))
+    exact = np.concatenate([_reaches(distortion, plate, image, np.array([f]), MAX_SIDE_PX) for f in closely.tolist()])
+    # How far beyond the plate each of its sides reaches, as a share of the plate's width and height.
+    left, right, up, down = (max(0.0, float(v)) for v in exact.max(axis=0))
+    if not tight:
+        left = right = max(left, right)
+        up = down = max(up, down)
+    k_w, k_h = 1 + left + right, 1 + up + down
+    x, width = _along(left, right, image.width_px, multiple, tight)
+    y, height = _along(up, down, image.height_px, multiple, tight)
+    if max(width, height) > MAX_SIDE_PX:
+        raise BadInput(
+            f"The render would be {width} x {height} px, {k_w:.1f} by {k_h:.1f} times the plate: check the coefficients, and "
+            "whether they are meant for tangents and for this lens.",
+            "out_of_bounds",
+        )
+    worst = int(closely[int(np.argmax(exact.max(axis=1)))])
+    found = Overscan(image, Image(width, height, image.pixel_aspect), x, y)
+    return Needed(found, (k_w, k_h), worst)
+
+
+def typed_overscan(text: str, image: Image, multiple: int = 2) -> Overscan:
+    """What somebody typed: 10% (on each side together), or 2112x1188 px; about the plate's middle. Raises BadInput."""
+    percent = re.fullmatch(r"\s*\+?(\d+(?:\.\d+)?)\s*%?\s*", text)
+    size = re.fullmatch(r"\s*(\d+)\s*[x×]\s*(\d+)\s*", text.lower())
+    if percent:
+        grown = 1 + float(percent[1]) / 100
+        width, height = (_rounded(grown * side, multiple) for side in (image.width_px, image.height_px))
+    elif size:
+        width, height = int(size[1]), int(size[2])
+    else:
+        raise BadInput(f"'{text}' is no overscan: write auto, a percentage as 10%, or the render's size as 2112x1188.")
+    if width < image.width_px or height < image.height_px:
+        raise BadInput(
+            f"A render of {width} x {height} px is smaller than the plate of {image.width_px} x {image.height_px} px: overscan "
+            "has at least the plate's own pixels."
+        )
+    bigger = Image(width, height, image.pixel_aspect)
+    return Overscan(image, bigger, (image.width_px - width) / 2, (image.height_px - height) / 2)
+
+
+def no_overscan(image: Image) -> Overscan:
+    """The plate's own size."""
+    return Overscan(image, image, 0.0, 0.0)
+
+
+def empty_pixels(
+    distortion: Distortion, plate: Window, image: Image, frame: int, render: Overscan | None = None
+) -> np.ndarray:
+    """Which pixels of the plate (h, w) find nothing to fetch in a render (of the plate's own size) on a frame."""
+    render = render or no_overscan(image)
+    window, alone = plate.take(slice(frame, frame + 1)), distortion.take(np.array([frame]))
+    within = render.window(window)
+    out = np.empty((image.height_px, image.width_px), dtype=np.bool_)
+    for rows, found in pixel_rays(alone, window, image):
+        inside = (found[:, 0] >= within.left) & (found[:, 0] <= within.right)
+        inside &= (found[:, 1] >= within.bottom) & (found[:, 1] <= within.top)
+        out[rows] = ~inside.reshape(-1, image.width_px)
+    return out
+
+
+def _reaches(distortion: Distortion, plate: Window, image: Image, frames: Ints, most: int) -> Floats:
+    """How far the plate's pinhole picture reaches beyond it to the left, right, up and down, in plates: (n, 4)."""
+    window = plate.take(frames)
+    border = window.tangents(border_pixels(image, most), image)
+    found = require_unfolded(distortion.take(frames), border, frames)
+    u, v = found[..., 0], found[..., 1]
+    wide, high = window.right - window.left, window.top - window.bottom
+    sides = (
+        (window.left - u.min(axis=1)) / wide,
+        (u.max(axis=1) - window.right) / wide,
+        (v.max(axis=1) - window.top) / high,
+        (window.bottom - v.min(axis=1)) / high,
+    )
+    return np.broadcast_to(np.stack(np.broadcast_arrays(*sides), axis=1), (max(len(found), len(frames)), 4))
+
+
+def _along(before: float, behind: float, size: int, multiple: int, tight: bool) -> tuple[float, int]:
+    """Where the render begins along one side of the plate, and its size there."""
+    if not tight:
+        whole = _rounded((1 + before + behind) * size, multiple)
+        return (size - whole) / 2, whole
+    first, last = floor(-before * size + 1e-9), ceil(size * (1 + behind) - 1e-9)
+    return float(first), multiple * ceil((last - first) / multiple)
+
+
+def _rounded(size: float, multiple: int) -> int:
+    # A size that is whole but for the last digits of a double is that size.
+    return multiple * ceil(size / multiple - 1e-9)

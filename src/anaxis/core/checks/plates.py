@@ -1,0 +1,209 @@
+"""Whether a plate and a camera belong together: frames, size, shape, and which of both is distorted."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass, field
+from fractions import Fraction
+from typing import Literal
+
+import numpy as np
+
+from anaxis.core.camera.lens import Image
+from anaxis.core.camera.track import Track
+from anaxis.core.findings import Finding, by_severity
+from anaxis.core.time.rates import format_frame, rate_label
+
+PlateKind = Literal["as shot", "undistorted"]
+PLATE_KINDS: tuple[PlateKind, ...] = ("as shot", "undistorted")
+_SAME = 2e-3
+
+
+@dataclass(frozen=True)
+class Plate:
+    """A plate as it was found: its picture, the numbers of its files, and what is wrong with some of them.
+
+    ``offset`` is added to a file's number to give the camera's frame. ``data_px`` is the part of the picture that has
+    pixels (x, y, width, height). ``broken`` says of a file's number why it cannot be read, ``sizes`` which files have
+    another size than the first.
+    """
+
+    name: str
+    kind: PlateKind
+    image: Image
+    data_px: tuple[int, int, int, int]
+    numbers: tuple[int, ...]
+    offset: int = 0
+    missing: tuple[int, ...] = ()
+    doubled: tuple[int, ...] = ()
+    broken: dict[int, str] = field(default_factory=dict)
+    sizes: dict[int, tuple[int, int]] = field(default_factory=dict)
+    rate: Fraction | None = None
+
+    @property
+    def frames(self) -> np.ndarray:
+        """The camera's frames that it has a picture for."""
+        return np.array(sorted(set(self.numbers) - self.broken.keys()), dtype=np.float64) + self.offset
+
+
+@dataclass(frozen=True, eq=False)
+class Beside:
+    """A plate and the camera it is laid behind, with the camera's picture."""
+
+    plate: Plate
+    track: Track
+    image: Image
+
+
+def check_plate(beside: Beside) -> list[Finding]:
+    """Every finding about a plate behind a camera, gravest first."""
+    return by_severity(f for check in CHECKS for f in check(beside))
+
+
+def ranges(numbers: tuple[int, ...] | np.ndarray | list[int], most: int = 8) -> str:
+    """1003, 1010-1014: numbers as people write them; of many ranges the first."""
+    values = np.unique(np.asarray(numbers, dtype=np.int64))
+    runs = np.split(values, np.flatnonzero(np.diff(values) > 1) + 1)
+    said = [str(r[0]) if len(r) == 1 else f"{r[0]} to {r[-1]}" for r in runs[:most]]
+    return ", ".join(said) + (f" and {len(runs) - most} more" if len(runs) > most else "")
+
+
+def _frames(b: Beside) -> Iterator[Finding]:
+    plate, wanted = b.plate, np.unique(np.round(b.track.frames))
+    without = np.setdiff1d(wanted, plate.frames)
+    if not len(without):
+        return
+    first, last = format_frame(wanted[0]), format_frame(wanted[-1])
+    numbers = np.array(plate.numbers) + plate.offset
+    if len(without) == len(wanted):
+        shift = int(wanted[0]) - min(plate.numbers)
+        fits = " as many frames as it has" if len(plate.numbers) == len(wanted) else ""
+        yield Finding(
+            "plate_other_frames", "error",
+            f"'{plate.name}' has frames {ranges(numbers, 3)} and the camera {first} to {last}: none in common.",
+            f"Type the offset {shift:+d}: its first frame then lies on the camera's first,{fits or ' if that is what was shot'}.",
+            "Behind the camera there is no picture on any frame.", {"offset": shift},
+        )  # fmt: skip
+        return
+    outside = without[(without < numbers.min()) | (without > numbers.max())]
+    if len(outside):
+        yield Finding(
+            "plate_too_short", "warning", f"'{plate.name}' ends before the camera does: no picture for frames {ranges(outside)}.",
+            "Hand over the whole plate, trim the camera on Time, or type another offset.",
+            "Nobody can see there whether the camera matches.", {"frames": len(outside)},
+        )  # fmt: skip
+
+
+def _holes(b: Beside) -> Iterator[Finding]:
+    plate = b.plate
+    if plate.missing:
+        yield Finding(
+            "plate_frames_missing", "warning", f"'{plate.name}' has no file for frames {ranges(plate.missing)}.",
+            "Copy those frames again.", "They are shown empty.", {"frames": len(plate.missing)},
+        )  # fmt: skip
+    if plate.doubled:
+        yield Finding(
+            "plate_frames_doubled", "warning",
+            f"'{plate.name}' has two files for frames {ranges(plate.doubled)}, numbered with more and with fewer digits.",
+            "Take one of the two away; the ones numbered like most are shown.", "One of them may be an older scan.",
+            {"frames": len(plate.doubled)},
+        )  # fmt: skip
+    if plate.broken:
+        first = min(plate.broken)
+        yield Finding(
+            "plate_frames_broken", "warning",
+            f"'{plate.name}' cannot be read on frames {ranges(list(plate.broken))}: {plate.broken[first]}",
+            "Copy or render those frames again.", "They are shown empty.", {"frames": len(plate.broken)},
+        )  # fmt: skip
+    if plate.sizes:
+        first, size = next(iter(plate.sizes.items()))
+        yield Finding(
+            "plate_sizes_change", "warning",
+            f"'{plate.name}' changes its size: {size[0]} x {size[1]} px at frame {first}, {plate.image.width_px} x "
+            f"{plate.image.height_px} px at its first.",
+            "Render all frames in one size.", "The picture jumps under a camera that does not.", {"frames": len(plate.sizes)},
+        )  # fmt: skip
+
+
+def _size(b: Beside) -> Iterator[Finding]:
+    plate, image, mine = b.plate, b.plate.image, b.image
+    if (image.width_px, image.height_px) == (mine.width_px, mine.height_px):
+        pass
+    elif plate.kind == "undistorted" and image.width_px >= mine.width_px and image.height_px >= mine.height_px:
+        yield Finding(
+            "plate_is_overscan", "note",
+            f"'{plate.name}' is {image.width_px} x {image.height_px} px, larger than the camera's picture of {mine.width_px} x "
+            f"{mine.height_px} px.",
+            "Nothing to do where it is the undistorted plate with its overscan: the picture lies in its middle.",
+            "It is shown with the same pixels, the camera's picture about its middle.",
+        )  # fmt: skip
+    elif abs(image.aspect / mine.aspect - 1) < _SAME:
+        yield Finding(
+            "plate_other_size", "note",
+            f"'{plate.name}' is {image.width_px} x {image.height_px} px and the camera's picture {mine.width_px} x {mine.height_px} "
+            "px, of the same shape.",
+            "Set the camera's resolution on Lens to the plate's, so that pixels mean the same.",
+            "It is shown scaled; deviations are in the camera's pixels.",
+        )  # fmt: skip
+    else:
+        yield Finding(
+            "plate_other_shape", "warning",
+            f"'{plate.name}' is {image.width_px} x {image.height_px} px (shape {image.aspect:.4f}) and the camera's picture "
+            f"{mine.width_px} x {mine.height_px} px (shape {mine.aspect:.4f}).",
+            "Set the camera's resolution and pixel aspect on Lens to the plate's; where the plate is cropped, use 'Part of the plate'.",
+            "Stretched over each other nothing can match.",
+        )  # fmt: skip
+    if abs(image.pixel_aspect / mine.pixel_aspect - 1) > _SAME:
+        yield Finding(
+            "plate_pixel_aspect", "warning",
+            f"'{plate.name}' says its pixels are {image.pixel_aspect:g} times as wide as high, the camera's picture {mine.pixel_aspect:g}.",
+            "Correct the pixel aspect on Lens, or in the plate's head where that is wrong.",
+            "The shape of the picture depends on it.", {"plate": image.pixel_aspect, "camera": mine.pixel_aspect},
+        )  # fmt: skip
+
+
+def _data_window(b: Beside) -> Iterator[Finding]:
+    image, (x, y, width, height) = b.plate.image, b.plate.data_px
+    if x > 0 or y > 0 or x + width < image.width_px or y + height < image.height_px:
+        yield Finding(
+            "plate_data_window", "warning",
+            f"'{b.plate.name}' has pixels only from {x}, {y} over {width} x {height} px of its {image.width_px} x {image.height_px} px.",
+            "Render it with its whole picture; until then the rest is black.", "Its size is that of the whole picture, not of the data.",
+        )  # fmt: skip
+    elif (width, height) != (image.width_px, image.height_px):
+        yield Finding(
+            "plate_data_beyond", "note",
+            f"'{b.plate.name}' has pixels beyond its picture: {width} x {height} px from {x}, {y}.",
+            "Nothing to do: the picture is what is shown.", "It was rendered with overscan about the picture.",
+        )  # fmt: skip
+
+
+def _distortion(b: Beside) -> Iterator[Finding]:
+    if b.track.distortion is not None and b.plate.kind == "undistorted":
+        yield Finding(
+            "camera_of_the_plate_as_shot", "warning",
+            f"The camera belongs to the plate as shot, for it has a distortion, and '{b.plate.name}' is undistorted.",
+            "Look at the plate as shot to judge the match; over this one the camera is drawn as a pinhole, without its distortion.",
+            "Distorted twice, or not at all, the edges are off by as much as the lens bends them.",
+        )  # fmt: skip
+    if b.track.distortion is None and b.plate.kind == "as shot":
+        yield Finding(
+            "plate_needs_distortion", "note",
+            f"'{b.plate.name}' is as shot, and the camera has no distortion.",
+            "Give the camera its distortion on Lens, look at the undistorted plate, or say that this one is undistorted.",
+            "Where the lens bends the picture, the match is worse towards the edges.",
+        )  # fmt: skip
+
+
+def _rate(b: Beside) -> Iterator[Finding]:
+    rate = b.plate.rate
+    if rate is not None and rate != b.track.rate:
+        yield Finding(
+            "plate_other_rate", "warning",
+            f"'{b.plate.name}' runs at {rate_label(rate)} frames a second and the camera at {rate_label(b.track.rate)}.",
+            "Change the camera's rate on Time with 'same frames' where its frames are the plate's.",
+            "Frames are matched by number: at another rate they are other moments.",
+        )  # fmt: skip
+
+
+CHECKS: tuple[Callable[[Beside], Iterator[Finding]], ...] = (_frames, _holes, _size, _data_window, _distortion, _rate)

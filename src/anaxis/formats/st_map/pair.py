@@ -1,0 +1,61 @@
+"""The two maps of a frame, written, read back and measured."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any, NamedTuple
+
+import numpy as np
+
+from anaxis.core.camera.distortion.distortion import Distortion
+from anaxis.core.camera.lens import Image
+from anaxis.core.camera.plate.overscan import Overscan
+from anaxis.core.camera.plate.st_map import distort_map, undistort_map
+from anaxis.core.camera.plate.window import Window
+from anaxis.core.errors import BadInput
+from anaxis.core.typing import Floats
+from anaxis.formats.st_map.read import read_st_map
+from anaxis.formats.st_map.write import write_st_map
+
+KINDS = ("undistort", "distort")
+
+
+class MapsOf(NamedTuple):
+    """A plate's distortion, its window on every frame, and the undistorted picture it is to become."""
+
+    distortion: Distortion
+    window: Window
+    render: Overscan
+
+    @property
+    def moves(self) -> bool:
+        """Whether the maps are others on other frames."""
+        return max(self.distortion.frames, len(self.window.left)) > 1
+
+    def map(self, kind: str, at: int) -> Floats:
+        """The map of the frame at a place: (h, w, 2). Raises BadInput where the distortion folds over."""
+        alone, window = self.distortion.take(np.array([at])), self.window.take(slice(at, at + 1))
+        make = undistort_map if kind == "undistort" else distort_map
+        return make(alone, window, self.render.plate, self.render.window(window), self.render.image)
+
+    def fetched(self, kind: str) -> Image:
+        """The picture that a map fetches in."""
+        return self.render.plate if kind == "undistort" else self.render.image
+
+
+def write_pair(maps: MapsOf, at: int, folder: Path, stem: str, numbered: str, force: bool = False) -> dict[str, Any]:
+    """Both maps of a frame; for each its file, its size, and by how many pixels at most it reads back otherwise.
+
+    Raises BadInput for a file that is there already.
+    """
+    out = {}
+    for kind in KINDS:
+        path = folder / f"{stem}.{kind}{numbered}.exr"
+        if path.exists() and not force:
+            raise BadInput(f"{path} is there already: choose another folder, or write over it with --force.")
+        st = maps.map(kind, at)
+        write_st_map(st, path)
+        back, image = read_st_map(path).st, maps.fetched(kind)
+        off = float(np.linalg.norm((back - st) * [image.width_px, image.height_px], axis=-1).max())
+        out[kind] = {"file": path.name, "resolution": [st.shape[1], st.shape[0]], "max_px": off}
+    return out

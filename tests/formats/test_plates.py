@@ -1,0 +1,261 @@
+"""Plates: found by number, read and written in every format, warped, shown; hostile pictures end in a sentence, apart."""
+
+from __future__ import annotations
+
+import struct
+import zlib
+from fractions import Fraction
+from pathlib import Path
+from typing import Any
+
+import av
+import cv2
+import numpy as np
+import OpenImageIO as oiio
+import pytest
+
+from anaxis.core.errors import BadInput
+from anaxis.formats.plates.display import displayed, smaller
+from anaxis.formats.plates.edges import edges_of
+from anaxis.formats.plates.found import sequence_at, sequences_among
+from anaxis.formats.plates.picture import facts_of, read_picture_pixels
+from anaxis.formats.plates.warp import FILTERS, map_for_warp, warped
+from anaxis.formats.plates.write import read_back, write_picture
+from anaxis.work.sandbox.plate_look import look_at
+from anaxis.work.sandbox.plates import plate_work
+
+RANDOM = np.random.default_rng(12)
+PICTURE = RANDOM.uniform(0, 1, (54, 96, 3)).astype(np.float32)
+KINDS = {
+    "exr": ("half", 0), "exr32": ("float", 0), "dpx": ("uint16", 10), "dpx16": ("uint16", 16), "tif": ("uint16", 0),
+    "tif32": ("float", 0), "png": ("uint8", 0), "png16": ("uint16", 0), "jpg": ("uint8", 0),
+}  # fmt: skip
+
+
+def written(path: Path, kind: str = "exr", pixels: np.ndarray = PICTURE, **more: Any) -> Path:
+    """A picture by OpenImageIO itself."""
+    depth, bits = KINDS[kind]
+    path = path.with_name(f"{path.name}.{kind.rstrip('0123456789')}")
+    spec = oiio.ImageSpec(pixels.shape[1], pixels.shape[0], pixels.shape[2], depth)
+    if bits:
+        spec.attribute("oiio:BitsPerSample", bits)
+    for name, value in more.items():
+        setattr(spec, name, value) if hasattr(spec, name) else spec.attribute(name, value)
+    out = oiio.ImageOutput.create(str(path))
+    assert out.open(str(path), spec), out.geterror()
+    out.write_image(np.ascontiguousarray(pixels))
+    out.close()
+    return path
+
+
+def test_sequences_are_found_by_their_numbers() -> None:
+    names = ["bg.1001.exr", "bg.1002.exr", "bg.1004.exr", "bg.01002.exr", "x_-0020.png", "x_-0019.png", "x_0001.png",
+             "clip.mov", "notes.txt", "still.jpg", "v2_86400.dpx", "v2_86401.dpx"]  # fmt: skip
+    found = {f.name: f for f in sequences_among(names)}
+    bg = found["bg.####.exr"]
+    assert list(bg.files) == [1001, 1002, 1004] and bg.missing == [1003] and bg.doubled == (1002,)
+    assert bg.files[1002] == "bg.1002.exr"  # numbered like most
+    assert found["clip.mov"].is_movie and found["still.jpg"].files == {0: "still.jpg"}
+    assert [list(f.files) for n, f in found.items() if n.startswith("v2_")] == [[86400, 86401]]
+    negative = [f for n, f in found.items() if n.startswith("x_")]
+    assert sorted(n for f in negative for n in f.files) == [-20, -19, 1]
+    assert not sequences_among(["notes.txt"])
+
+
+def test_a_sequence_is_named_by_folder_file_or_pattern(tmp_path: Path) -> None:
+    for f in (8, 9, 10):
+        written(tmp_path / f"bg.{f:04}", "png")
+    for place in (
+        tmp_path,
+        tmp_path / "bg.0009.png",
+        tmp_path / "bg.####.png",
+        tmp_path / "bg.%04d.png",
+        tmp_path / "bg.@@@@.png",
+    ):
+        assert list(sequence_at(place).files) == [8, 9, 10], place
+    written(tmp_path / "other.0001", "png")
+    with pytest.raises(BadInput, match="holds 2 sequences"):
+        sequence_at(tmp_path)
+    with pytest.raises(BadInput, match="no image sequence"):
+        sequence_at(tmp_path / "none.####.exr")
+    with pytest.raises(BadInput, match="no folder"):
+        sequence_at(tmp_path / "nowhere" / "a.exr")
+
+
+@pytest.mark.parametrize("kind", KINDS)
+def test_every_format_keeps_its_depth_and_reads_back(kind: str, tmp_path: Path) -> None:
+    path = written(tmp_path / "in", kind, PixelAspectRatio=2.0)
+    pixels, facts = read_picture_pixels(path)
+    assert (facts.width_px, facts.height_px, facts.channels, facts.pixel_aspect) == (96, 54, ("R", "G", "B"), 2.0)
+    assert facts.whole and facts.linear == (kind in ("exr", "exr32", "tif32"))
+    again = tmp_path / f"again{path.suffix}"
+    write_picture(pixels, facts, again)
+    back, same = read_picture_pixels(again)
+    assert (same.depth, same.bits, same.pixel_aspect) == (facts.depth, facts.bits, 2.0)
+    lossy = kind == "jpg"
+    assert np.abs(back - pixels).max() < (0.15 if lossy else 1e-7) and (lossy or read_back(pixels, facts, again) == 0)
+
+
+def test_an_outside_reader_sees_what_was_written(tmp_path: Path) -> None:
+    pixels, facts = read_picture_pixels(written(tmp_path / "in", "png16"))
+    write_picture(pixels, facts, tmp_path / "out.png")
+    seen = cv2.imread(str(tmp_path / "out.png"), cv2.IMREAD_UNCHANGED)
+    assert seen.dtype == np.uint16 and np.array_equal(seen[..., ::-1], np.round(pixels * 65535))
+    with pytest.raises(BadInput, match="keeps floats"):
+        write_picture(pixels, facts, tmp_path / "out.exr")
+    floats, linear = read_picture_pixels(written(tmp_path / "in", "exr"))
+    with pytest.raises(BadInput, match="keeps no floats"):
+        write_picture(floats, linear, tmp_path / "out.png")
+
+
+def test_a_data_window_is_laid_into_the_whole_picture(tmp_path: Path) -> None:
+    path = written(tmp_path / "part", "exr32", x=10, y=-4, full_x=0, full_y=0, full_width=100, full_height=60)
+    pixels, facts = read_picture_pixels(path)
+    assert facts.data_px == (10, -4, 96, 54) and not facts.whole and pixels.shape == (60, 100, 3)
+    assert np.array_equal(pixels[:50, 10:], PICTURE[4:, :90]) and not pixels[50:].any() and not pixels[:, :10].any()
+
+
+@pytest.mark.parametrize("name", FILTERS)
+def test_a_map_fetches_where_it_says(name: str) -> None:
+    """A picture of its own coordinates shows where every pixel was fetched; at 4096 px within 0.02."""
+    height, width = 64, 4096
+    y, x = np.mgrid[0:height, 0:width] + 0.5
+    ramp = np.stack([x / width, y / height, 0 * x], axis=-1).astype(np.float32)
+    fx, fy = (x - width / 2) * 0.97 + width / 2 + 11.37, (y - height / 2) * 0.9 + height / 2 - 0.6
+    out = warped(ramp, map_for_warp(np.stack([fx / width, 1 - fy / height], axis=-1)), name)
+    inside = (fx > 8) & (fx < width - 8) & (fy > 5) & (fy < height - 5)
+    off = np.hypot(out[..., 0] * width - fx, out[..., 1] * height - fy)[inside].max()
+    assert off < (0.02 if name != "sharp" else 0.1)
+    larger = warped(ramp, map_for_warp(np.full((80, 5000, 2), 0.5)), name)
+    assert larger.shape == (80, 5000, 3)
+    outside = (fx < -4) | (fx > width + 4)
+    assert not out[outside].any()
+
+
+def test_linear_light_is_shown_by_the_stated_view() -> None:
+    grey = np.full((2, 2, 3), 0.18, dtype=np.float32)
+    shown = displayed(grey, linear=True)
+    srgb = 1.055 * 0.18 ** (1 / 2.4) - 0.055
+    assert np.abs(shown.astype(int) - round(255 * srgb)).max() <= 1
+    up = displayed(grey, linear=True, stops=1.0)
+    assert np.abs(up.astype(int) - round(255 * (1.055 * 0.36 ** (1 / 2.4) - 0.055))).max() <= 1
+    assert np.array_equal(displayed(grey, linear=False), np.full((2, 2, 3), 46, np.uint8))
+    assert displayed(grey, linear=True, view="film").max() < 255
+    assert displayed(np.array([[[np.nan, np.inf, -1]]], np.float32), True).tolist() == [[[0, 255, 0]]]
+    assert smaller(np.zeros((100, 2000, 3), np.float32), 2.0).shape == (24, 960, 3)
+    for wrong in ({"view": "none"}, {"stops": 99.0}):
+        with pytest.raises(BadInput):
+            displayed(grey, True, **wrong)  # type: ignore[arg-type]
+
+
+def test_smeared_and_empty_edges_are_told_from_even_ones() -> None:
+    plain = edges_of(PICTURE)
+    assert not plain.smeared and not plain.empty
+    smeared = PICTURE.copy()
+    smeared[:, :7] = smeared[:, 7:8]
+    smeared[-4:] = 0
+    found = edges_of(smeared)
+    assert found.smeared == {"left": 8} and found.empty == {"bottom": 4}
+    sky = PICTURE.copy()
+    sky[:20] = 0.5
+    assert not edges_of(sky).smeared and edges_of(sky).even == ("top",)
+
+
+def movie(path: Path, frames: int = 10) -> Path:
+    with av.open(str(path), "w") as out:
+        stream = out.add_stream("mpeg4", rate=Fraction(24000, 1001))
+        stream.width, stream.height, stream.pix_fmt = 96, 54, "yuv420p"
+        stream.bit_rate = 4_000_000
+        for i in range(frames):
+            picture = np.full((54, 96, 3), 20 * i, np.uint8)
+            out.mux(stream.encode(av.VideoFrame.from_ndarray(picture, format="rgb24")))
+        out.mux(stream.encode())
+    return path
+
+
+def test_a_movie_is_a_plate_numbered_from_zero(tmp_path: Path) -> None:
+    path = movie(tmp_path / "clip.mov")
+    looked = look_at(sequence_at(path))
+    assert looked.plate.numbers == tuple(range(10)) and looked.plate.rate == Fraction(24000, 1001)
+    done = list(plate_work({"do": "proxies", "view": "plain", "stops": 0.0, "first": 3}, {0: path}))
+    assert [d["number"] for d in done] == list(range(3, 10))
+    for d in done:
+        grey = cv2.imdecode(np.frombuffer(d["data"], np.uint8), cv2.IMREAD_COLOR).mean()
+        assert abs(grey - 20 * d["number"]) < 6
+    cut = tmp_path / "cut.mp4"
+    cut.write_bytes(path.read_bytes()[:700])
+    with pytest.raises(BadInput):
+        look_at(sequence_at(cut))
+
+
+def huge_png(path: Path) -> Path:
+    """A head that announces more pixels than any plate has."""
+
+    def chunk(kind: bytes, data: bytes) -> bytes:
+        return struct.pack(">I", len(data)) + kind + data + struct.pack(">I", zlib.crc32(kind + data))
+
+    head = struct.pack(">IIBBBBB", 60_000, 60_000, 8, 2, 0, 0, 0)
+    path.write_bytes(
+        b"\x89PNG\r\n\x1a\n" + chunk(b"IHDR", head) + chunk(b"IDAT", zlib.compress(b"\0" * 999)) + chunk(b"IEND", b"")
+    )
+    return path
+
+
+def hostile(folder: Path) -> dict[str, Path]:
+    out = {f"truncated {k}": written(folder / f"{k}", k) for k in ("exr", "dpx", "tif", "png", "jpg")}
+    for path in out.values():
+        path.write_bytes(path.read_bytes()[: path.stat().st_size // 2])
+    many = np.zeros((4, 4, 1100), dtype=np.float32)
+    out["channels"] = written(folder / "channels", "exr", many, channelnames=tuple(f"c{i}" for i in range(1100)))
+    out["pixel type"] = folder / "ids.exr"
+    spec = oiio.ImageSpec(8, 8, 3, oiio.UINT32)
+    file = oiio.ImageOutput.create(str(out["pixel type"]))
+    file.open(str(out["pixel type"]), spec)
+    file.write_image(np.zeros((8, 8, 3), np.uint32))
+    file.close()
+    out["huge"] = huge_png(folder / "huge.png")
+    out["text"] = folder / "text.exr"
+    out["text"].write_text("no picture at all")
+    out["nothing"] = folder / "nothing.dpx"
+    out["nothing"].write_bytes(b"")
+    out["gone"] = folder / "gone.exr"
+    return out
+
+
+def test_hostile_pictures_end_in_a_sentence_that_names_them(tmp_path: Path) -> None:
+    files = dict(enumerate(hostile(tmp_path).values()))
+    good = written(tmp_path / "good", "exr")
+    files[99] = good
+    done = {d["frame"]: d for d in plate_work({"do": "facts", "whole": True}, files)}
+    assert set(done) == set(files) and done[99]["facts"]["width_px"] == 96
+    for number, path in files.items():
+        if number != 99:
+            said = done[number].get("error", f"{path.name} was read")
+            assert "was read" not in said, said
+            assert path.name in said and said.endswith(".") and "Traceback" not in said and str(tmp_path) not in said, (
+                said
+            )
+
+
+def test_a_picture_that_stops_its_process_stops_no_other(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    import anaxis.work.sandbox.plates as plates
+
+    files = {i: written(tmp_path / f"p{i}", "exr") for i in range(3)}
+    real = plates.confined
+
+    def falling(module: str, folder: Path, *args: str) -> list[str]:
+        """The second picture of a batch that begins with it makes the process stop."""
+        listed = sorted(p.name for p in (folder / "in").iterdir())
+        return ["/bin/false"] if listed[0].endswith("p1.exr") else real(module, folder, *args)
+
+    monkeypatch.setattr(plates, "confined", falling)
+    monkeypatch.setattr(plates, "_AT_ONCE", 1)
+    done = {d["frame"]: d for d in plate_work({"do": "facts"}, files)}
+    assert "made its reader stop" in done[1]["error"] and "facts" in done[0] and "facts" in done[2]
+
+
+def test_heads_alone_say_what_a_picture_is(tmp_path: Path) -> None:
+    layered = np.zeros((6, 8, 5), np.float32)
+    path = written(tmp_path / "layers", "exr32", layered, channelnames=("Z", "R", "G", "B", "id"))
+    facts = facts_of(path)
+    assert facts.channels == ("R", "G", "B") and set(facts.left_out) == {"Z", "id"}

@@ -1,0 +1,261 @@
+"""A plate behind the camera in a browser: attached, its proxies made, seen; the distortion drawn and taken; overscan delivered."""
+
+from __future__ import annotations
+
+import io
+import json
+import re
+import shutil
+import zipfile
+from pathlib import Path
+
+import cv2
+import numpy as np
+import OpenImageIO as oiio
+import pytest
+from playwright.sync_api import Page, expect
+
+import solve
+from pages import Visitor, ready, take_in, until
+
+pytestmark = pytest.mark.browser
+SHOTCAM = "/TW_050/jib_base/jib_arm/head/shotcam"
+
+
+@pytest.fixture(autouse=True)
+def roots(solved: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setenv("ANAXIS_MEDIA_ROOTS", f"mill={solved.parent}")
+    monkeypatch.setenv("ANAXIS_PLATES", str(tmp_path / "plates"))
+
+
+def has_picture(page: Page, view: str) -> bool:
+    """Whether colours other than paper and ink lie on the drawing: those of the plate."""
+    return bool(
+        page.evaluate(
+            """(view) => { const c = document.querySelector(`canvas[data-view=${view}]`); const d = c.getContext('2d').getImageData(0, 0, c.width, c.height).data;
+            let n = 0; for (let i = 0; i < d.length; i += 4) n += d[i + 2] - d[i] > 12; return n > 2000; }""",
+            view,
+        )
+    )
+
+
+def test_from_a_media_root_to_a_delivery_with_overscan(page: Page, site: str, solved: Path) -> None:
+    take_in(site, solved / "TW_050_camera_v001.usda", "TW_050", SHOTCAM)
+    page.goto("/cameras/1?station=plate#f=1044")
+    ready(page)
+    page.get_by_role("button", name="TW_050/").click()
+    page.get_by_role("button", name="plate/").click()
+    row = page.locator(".sequence").filter(has_text="TW_050_plate.####.exr")
+    expect(row).to_contain_text("1041 to 1048")
+    row.get_by_role("button", name="Attach").click()
+    page.wait_for_url("**station=plate**")
+    expect(page.locator(".proxies")).to_contain_text("8 proxies", timeout=60_000)
+    expect(page.locator(".findings")).to_contain_text("ends before the camera does")
+    page.goto("/cameras/1?station=lens#f=1044")
+    ready(page)
+    until(page, "true")
+    page.wait_for_timeout(500)
+    assert has_picture(page, "lens")
+    # The distortion, typed: it redraws, says what it asks of a render, and says where it folds over.
+    page.select_option("#distortion [name=model][form]", "radial-tangential")
+    page.fill("[name=c_k1]", "-0.12")
+    expect(page.locator("#distortion-drawing")).to_contain_text("px of the plate")
+    before = page.locator("svg.bent").inner_html()
+    page.fill("[name=c_k1]", "-0.3")
+    until(page, f"document.querySelector('svg.bent').innerHTML !== {json.dumps(before)}")
+    page.fill("[name=c_k1]", "-9")
+    expect(page.locator("#distortion-drawing")).to_contain_text("folds over")
+    page.fill("[name=c_k1]", "lots")
+    expect(page.locator("#distortion-drawing")).to_contain_text("is no number of k1")
+    # From its document, as it was handed over.
+    page.get_by_text("From a file, from ST maps").click()
+    page.set_input_files("#distortion input[name=file]", solved / "TW_050_lens.json")
+    page.get_by_role("button", name="Read it").click()
+    expect(page.locator("[name=c_a1]")).to_have_value("-0.19")
+    expect(page.locator("#distortion-drawing")).to_contain_text("782 × 654 px")
+    page.get_by_role("button", name="Take this distortion").click()
+    page.wait_for_url("**station=lens**")
+    ready(page)
+    expect(page.locator(".plate-bar")).to_contain_text("drawn as shot")
+    page.goto("/cameras/1?station=deliver&to=zup-lh-cm")
+    ready(page)
+    expect(page.locator("[name=overscan]")).to_have_value("auto")
+    page.get_by_role("button", name="Write and prove").click()
+    page.wait_for_url("**/deliveries/*")
+    ready(page)
+    expect(page.locator("#answer")).to_contain_text("in the plate as shot")
+    expect(page.locator("#answer strong")).to_have_text("Matches")
+    page.goto("/deliveries/1#f=1044")
+    ready(page)
+    page.wait_for_timeout(500)
+    assert has_picture(page, "overlay")
+
+
+def test_only_what_is_empty_of_the_plate_is_hatched(page: Page, site: str, solved: Path) -> None:
+    """A barrel leaves a margin of the plate empty; a cushion reaches beyond the plate and leaves none."""
+    take_in(site, solved / "TW_050_camera_v001.usda", "TW_050", SHOTCAM)
+    page.goto("/cameras/1?station=lens#f=1044")
+    ready(page)
+    page.select_option("#distortion [name=model][form]", "radial-tangential")
+    hatched = page.locator("#distortion-drawing path.empty")
+    for k1, render, shown in (("-0.2", "1.08213 × 1.08213", True), ("0.2", "1.00000 × 1.00000", False)):
+        with page.expect_response("**/distortion/drawing*"):
+            page.fill("#distortion [name=c_k1]", k1)
+        expect(page.locator("#distortion-drawing")).to_contain_text(render)
+        drawing = page.locator("#distortion-drawing svg.bent")
+        seen = drawing.screenshot()
+        hatched.evaluate("e => e.remove()")
+        assert (drawing.screenshot() != seen) is shown
+
+
+def test_maps_are_fitted_and_written_and_a_render_is_checked(
+    page: Page, site: str, solved: Path, tmp_path: Path
+) -> None:
+    take_in(site, solved / "TW_050_camera_v001.usda", "TW_050", SHOTCAM)
+    with Visitor(base_url=site, follow_redirects=True) as visitor:
+        asked = {
+            "version": "1",
+            "root": "mill",
+            "folder": "TW_050/plate",
+            "sequence": "TW_050_plate.####.exr",
+            "kind": "as shot",
+        }
+        assert visitor.post("/cameras/1/plates", data=asked).status_code == 200
+    page.goto("/cameras/1?station=lens")
+    ready(page)
+    page.get_by_text("From a file, from ST maps").click()
+    page.set_input_files(
+        "#distortion input[name=files][accept='.exr']",
+        [solved / "maps" / f"TW_050_{k}.exr" for k in ("undistort", "distort")],
+    )
+    form = page.locator("form[hx-post$='/distortion/maps']")
+    form.locator("[name=model]").select_option("anamorphic")
+    form.get_by_role("button", name="Fit it").click()
+    expect(page.locator("#distortion")).to_contain_text("Not taken yet", timeout=60_000)
+    expect(page.locator("#distortion")).to_contain_text("px RMS")
+    assert page.locator("svg.bent .residual").count() > 100
+    said = page.locator("#distortion").inner_text()
+    assert float(re.search(r"([\d.]+) px at worst", said)[1]) < 0.5  # type: ignore[index]
+    page.get_by_role("button", name="Take this distortion").click()
+    page.wait_for_url("**station=lens**")
+    ready(page)
+    page.get_by_text("Maps, the undistorted plate").click()
+    page.get_by_role("button", name="Make maps").click()
+    page.wait_for_url("**/jobs/*")
+    with page.expect_download() as coming:
+        page.get_by_role("link", name=re.compile("Download")).click(timeout=60_000)
+    with zipfile.ZipFile(coming.value.path()) as archive:
+        assert sorted(n.rsplit(".", 2)[1] for n in archive.namelist()) == ["distort", "undistort"]
+    expect(page.locator(".job")).to_contain_text("read back within")
+    # A render that came back: the painter's own pinhole picture of frame 1044, at the size that was asked for.
+    shot, place = solve.jib(), 43
+    truth = solve.Painter(shot).draw(solve.camera_matrices(shot)[place], place / 95)
+    width, height = 782, 654
+    y, x = (truth.shape[0] - height) // 2, (truth.shape[1] - width) // 2
+    good, smeared = tmp_path / "render.exr", tmp_path / "smeared.exr"
+    grain = np.random.default_rng(3).normal(0, 0.02, (height, width, 3))
+    inside = truth[y : y + height, x : x + width] + grain.astype(np.float32)
+    solve.write_exr(good, inside, oiio.HALF, "zip")
+    inside[:, :9] = inside[:, 9:10]
+    solve.write_exr(smeared, inside, oiio.HALF, "zip")
+    for file, sentence in (
+        (good, "Its edges are neither smeared nor empty."),
+        (smeared, "It is smeared at the left, 10 px deep"),
+    ):
+        page.goto("/cameras/1?station=plate#f=1044")
+        ready(page)
+        page.get_by_text("Check a render that came back").click()
+        page.set_input_files("form[action$='/renders'] [name=file]", file)
+        expect(page.locator("form[action$='/renders'] [name=frame]")).to_have_value("1044")
+        page.get_by_role("button", name="Check it").click()
+        page.wait_for_url("**/stills/*")
+        expect(page.locator(".checks")).to_contain_text(sentence)
+        shift = [
+            float(page.locator(f"dt:text-is('Shift {way}') + dd").inner_text().split()[0]) for way in ("right", "down")
+        ]
+        assert np.hypot(*shift) < 0.3, shift
+        expect(page.locator("#answer strong")).to_contain_text("Lies on the plate")
+    small = tmp_path / "small.png"
+    cv2.imwrite(str(small), np.zeros((64, 64, 3), np.uint8))
+    page.goto("/cameras/1?station=plate#f=1044")
+    ready(page)
+    page.get_by_text("Check a render that came back").click()
+    page.set_input_files("form[action$='/renders'] [name=file]", small)
+    page.get_by_role("button", name="Check it").click()
+    expect(page.get_by_role("alert")).to_contain_text("64 x 64 px, and what was asked for is 782 x 654")
+
+
+def test_a_solvers_zip_is_told_apart_and_taken_along(page: Page, site: str, solved: Path, tmp_path: Path) -> None:
+    path = tmp_path / "solve.zip"
+    shutil.make_archive(str(path.with_suffix("")), "zip", solved.parent, "TW_050")
+    page.goto("/take-in")
+    page.set_input_files("#file", path)
+    page.wait_for_url("**/take-in/*")
+    expect(page.get_by_label("Keep shotcam", exact=True)).to_be_checked()
+    expect(page.get_by_label("Keep shotcam_undistort")).not_to_be_checked()
+    table = page.locator("#with-it tbody")
+    expect(table.locator("tr").filter(has_text="TW_050_plate")).to_contain_text("8 pictures", timeout=60_000)
+    expect(table.locator("tr").filter(has_text="TW_050_distort.exr")).to_contain_text("taken to distort")
+    expect(table.locator("tr").filter(has_text="TW_050_lens.json")).to_contain_text("anamorphic")
+    page.get_by_label("Take TW_050/TW_050_lens.json").uncheck()
+    page.fill("#show", "The Tidewright")
+    page.fill("#shot", "TW_050")
+    page.get_by_role("button", name="Keep").last.click()
+    page.wait_for_url("**/cameras/*")
+    ready(page)
+    expect(page.locator(".stations")).to_contain_text("8 f, 768 × 644")
+    with Visitor(base_url=site) as visitor:
+        recipe = visitor.get("/cameras/1?station=clean").text
+    assert "fitted within" in recipe  # of the maps, for the document was left out
+
+
+def test_a_plate_is_handed_in_changed_and_taken_away(site: str, solved: Path, tmp_path: Path) -> None:
+    take_in(site, solved / "TW_050_camera_v001.usda", "TW_050", SHOTCAM)
+    frames = sorted((solved / "plate").iterdir())[:3]
+    with Visitor(base_url=site, follow_redirects=True) as visitor:
+        files = [("files", (f.name, f.read_bytes())) for f in frames]
+        answer = visitor.post("/cameras/1/plates/files", data={"version": "1", "kind": "as shot"}, files=files)
+        assert answer.status_code == 200 and "TW_050_plate" in answer.text and "1041 to 1043" in answer.text
+        packed = io.BytesIO()
+        with zipfile.ZipFile(packed, "w") as archive:
+            for f in frames:
+                archive.write(f, f"deep/und.{f.name.split('.')[1]}.exr")
+        files = [("files", ("und.zip", packed.getvalue()))]
+        assert (
+            "und"
+            in visitor.post("/cameras/1/plates/files", data={"version": "1", "kind": "undistorted"}, files=files).text
+        )
+        changed = {"camera": "1", "version": "1", "kind": "as shot", "offset": "-40", "view": "film", "stops": "1.5"}
+        answer = visitor.post("/plates/1", data=changed)
+        assert "1001 to 1003 here" in answer.text and 'value="1.5"' in answer.text
+        for wrong, said in (
+            ({"offset": "x"}, "no number"),
+            ({"offset": "0.5"}, "whole number"),
+            ({"stops": "99"}, "stops within"),
+            ({"view": "no"}, "from the lists"),
+        ):
+            assert said in visitor.post("/plates/1", data=changed | wrong).text
+        refused = visitor.post(
+            "/cameras/1/plates/files", data={"version": "1", "kind": "as shot"}, files=[("files", ("a.txt", b"x"))]
+        )
+        assert "is no picture that is read" in refused.text
+        twice = io.BytesIO()
+        with zipfile.ZipFile(twice, "w") as archive:
+            for folder in ("a", "b"):
+                archive.write(frames[0], f"{folder}/{frames[0].name}")
+        refused = visitor.post(
+            "/cameras/1/plates/files",
+            data={"version": "1", "kind": "as shot"},
+            files=[("files", ("two.zip", twice.getvalue()))],
+        )
+        assert "was handed in twice" in refused.text
+        assert len(list((tmp_path / "plates").iterdir())) == 2  # of what was refused nothing is left
+        for folder in ("..", "../..", "TW_050/../../.."):
+            assert (
+                "is no name below a media root"
+                in visitor.get("/cameras/1/plates/browse", params={"version": 1, "root": "mill", "folder": folder}).text
+            )
+        answer = visitor.post("/plates/2/remove", data={"camera": "1", "version": "1"})
+        assert 'aria-label="und"' not in answer.text and 'aria-label="TW_050_plate"' in answer.text
+        assert visitor.get("/plates/1/proxies/1041.jpg?look=never").status_code in (200, 404)
+        assert visitor.get("/plates/99/shown?camera=1&version=1").status_code == 404
