@@ -39,9 +39,11 @@ KEEPING_WORDS: dict[Keeping, str] = {
 
 @use_case("take in")
 def keep_camera(
-    session: Session, shot: Shot, source: SourceFile, report: Looked, name: str, picture: Picture, change: str = ""
-) -> Version:
-    """Keep one camera of a file; a camera of that name in the shot gets a new take.
+    session: Session, shot: Shot, source: SourceFile, report: Looked, name: str, picture: Picture, change: str = "",
+    made_of: Sequence[VersionInput] = (),
+) -> Version:  # fmt: skip
+    """Keep one camera of a file; a camera of that name in the shot gets a new take. ``made_of`` are the versions of other
+    cameras that it was made from.
 
     Raises BadInput for a camera that could not be flattened or has unusable numbers.
     """
@@ -50,7 +52,7 @@ def keep_camera(
     take = _highest(session, camera.id, Version.take) + 1
     session.refresh(camera, ["head_id"])
     follows = camera.head.number if camera.head_id is not None else None
-    version = _made(camera, source, report, picture, _highest(session, camera.id, Version.number) + 1)
+    version = _made(camera, source, report, picture, _highest(session, camera.id, Version.number) + 1, made_of)
     version.take, version.edit, version.change = take, 0, change or f"taken in from {source.name}"
     if follows is not None:  # what was worked on until now, whatever was undone before
         version.facts = {**version.facts, "follows": follows}
@@ -96,10 +98,14 @@ def planned_retake(
     return Retake(camera, report, picture, f"taken in from {source.name}: {KEEPING_WORDS[keeping]}")
 
 
-def keep_retake(session: Session, source: SourceFile, made: Retake) -> Version:
+def keep_retake(
+    session: Session, source: SourceFile, made: Retake, made_of: Sequence[VersionInput] = (), change: str = ""
+) -> Version:
     """Raises BadInput where the camera cannot be used at all."""
     shot = session.get_one(Shot, made.camera.shot_id)
-    return keep_camera(session, shot, source, made.report, made.camera.name, made.picture, made.change)
+    return keep_camera(
+        session, shot, source, made.report, made.camera.name, made.picture, change or made.change, made_of
+    )
 
 
 def retake(
@@ -177,7 +183,8 @@ def edit_version(
     if report.facts is None:
         raise BadInput(report.findings[0].message)
     _refuse_unusable(report)
-    return _next(session, version, _made(version.camera, version.source_file, report, picture, 0), change)
+    others = [i.again() for i in version.made_of]
+    return _next(session, version, _made(version.camera, version.source_file, report, picture, 0, others), change)
 
 
 def _examined(session: Session, version: Version, recipe: Recipe, picture: Picture) -> Looked:
@@ -272,11 +279,13 @@ def _refuse_unusable(report: Looked) -> None:
         raise BadInput(f"{report.name} cannot be kept: {worst.message} {worst.remedy}")
 
 
-def _made(camera: Camera, source: SourceFile, report: Looked, picture: Picture, number: int) -> Version:
+def _made(
+    camera: Camera, source: SourceFile, report: Looked, picture: Picture, number: int, made_of: Sequence[VersionInput]
+) -> Version:
     return Version(
         camera_id=camera.id,
         number=number,
-        inputs=[VersionInput(source_file=source, camera_path=report.path)],
+        inputs=[VersionInput(source_file=source, camera_path=report.path), *made_of],
         width_px=picture.image.width_px,
         height_px=picture.image.height_px,
         pixel_aspect=picture.image.pixel_aspect,

@@ -84,7 +84,7 @@ def look(
         "only": only,
         "tracks": None if tracks is None else list(tracks),
     }
-    wanted, blocks = _sets_of(recipes.values(), sets)
+    wanted, blocks = sets_for(recipes.values(), sets)
     answer, made = examiner.ask("anaxis.app.examined:looked_at", given | {"sets": wanted}, [scene, *blocks], name)
     return [_looked(c, made) for c in answer["cameras"]]
 
@@ -134,12 +134,13 @@ def _ask(
     examiner: Examiner, function: str, scene: bytes, name: str, path: str, recipe: Recipe, sets: Sets | None
 ) -> tuple[Document, list[bytes]]:
     """A function of this module on one camera of a scene and its recipe, with the sets that the recipe adds."""
-    wanted, blocks = _sets_of([recipe], sets)
+    wanted, blocks = sets_for([recipe], sets)
     given = {"path": path, "recipe": recipe_document(recipe), "sets": wanted}
     return examiner.ask(f"anaxis.app.examined:{function}", given, [scene, *blocks], name)
 
 
-def _sets_of(recipes: Any, sets: Sets | None) -> tuple[list[str], list[bytes]]:
+def sets_for(recipes: Any, sets: Sets | None) -> tuple[list[str], list[bytes]]:
+    """The files whose sets recipes add, by SHA-256, and their scenes."""
     wanted = sets_of(recipes)
     if not wanted:
         return [], []
@@ -199,12 +200,12 @@ def _track_of(report: CameraReport) -> bytes | None:
 
 
 def replayed(given: Document, blocks: list[bytes]) -> tuple[Document, list[bytes]]:
-    work = _replay(given, blocks)
+    work, _ = replay_of(given, blocks)
     return {}, [track_to_bytes(work.done, work.landmarks, work.lines_m)]
 
 
 def levelled(given: Document, blocks: list[bytes]) -> tuple[Document, list[bytes]]:
-    work = _replay(given, blocks)
+    work, _ = replay_of(given, blocks)
     assert work.baked is not None
     found = levels(work.scene, work.path, work.baked.track.frames)
     arrays = {"moved_m": found.moved_m[:, work.kept], "turned_deg": found.turned_deg[:, work.kept]}
@@ -249,9 +250,10 @@ def finer(given: Document, blocks: list[bytes]) -> tuple[Document, list[bytes]]:
     return {}, [] if found is None else [track_to_bytes(found, NO_LANDMARKS, np.zeros((0, 2, 3)))]
 
 
-def _replay(given: Document, blocks: list[bytes]) -> Work:
+def replay_of(given: Document, blocks: list[bytes]) -> tuple[Work, Recipe]:
+    """The recipe that was asked about, done on its scene."""
     recipe = recipe_from_document(given["recipe"], strict=False)
-    return replay(scene_from_bytes(blocks[0]), given["path"], recipe, _found(given["sets"], blocks))
+    return replay(scene_from_bytes(blocks[0]), given["path"], recipe, _found(given["sets"], blocks)), recipe
 
 
 def _found(wanted: list[str], blocks: list[bytes]) -> Callable[[str], Scene]:

@@ -7,6 +7,7 @@ worker and the command line do it where they are. What goes there is ours; what 
 from __future__ import annotations
 
 import hashlib
+import json
 import pickle
 from collections.abc import Callable, Sequence
 from dataclasses import asdict
@@ -21,8 +22,11 @@ from anaxis.app.examined import Document, Examiner
 from anaxis.app.waiting import let_go
 from anaxis.core.camera.lens import Image
 from anaxis.core.camera.track import Track
+from anaxis.core.derive import derived_kind
+from anaxis.core.derive.derived import Inputs, scene_of
 from anaxis.core.motion.reduce import Progress
 from anaxis.core.motion.resample import at_rate, resampling_error
+from anaxis.core.outgoing import Outgoing
 from anaxis.core.proof.proof import Proof
 from anaxis.core.time.rates import plain_frame
 from anaxis.delivery.deliver import deliver_all, deliver_in_formats, file_stem
@@ -31,8 +35,9 @@ from anaxis.delivery.options import Options
 from anaxis.delivery.proved import Delivered
 from anaxis.delivery.shot_camera import ShotCamera
 from anaxis.delivery.transfer_sheet import Source, handed_of, sheet_pdf
+from anaxis.formats.track_json.document import track_document
 from anaxis.packages.model import Profile
-from anaxis.store.archive import pack
+from anaxis.store.archive import pack, scene_to_bytes
 
 Made = tuple[Document, list[bytes]]
 
@@ -151,4 +156,12 @@ def printed(sheet: str, progress: Progress = lambda share: None) -> Made:
     return {}, [sheet_pdf(sheet)]
 
 
-_WORKS: dict[str, Callable[..., Made]] = {w.__name__: w for w in (written, packed_up, retimed, printed)}
+def derived(kind: str, inputs: Inputs, settings: Document, file: str, progress: Progress = lambda share: None) -> Made:
+    """A camera made from others: as blocks the scene that holds it, and its track document."""
+    found = derived_kind(kind).derive(inputs, settings)
+    scene = scene_of(found, file)
+    document = track_document(Outgoing(found.track, scene.convention, found.image, found.fit, found.landmarks, ()))
+    return {}, [scene_to_bytes(scene), json.dumps(document, allow_nan=False).encode()]
+
+
+_WORKS: dict[str, Callable[..., Made]] = {w.__name__: w for w in (written, packed_up, retimed, printed, derived)}

@@ -1,4 +1,4 @@
-"""Set geometry as lines: the edges of meshes and curves, enough to recognise the place.
+"""Set geometry: the edges of meshes and curves as lines, enough to recognise the place, and meshes as triangles.
 
 Edges inside a flat or smoothly curved surface say nothing in a line drawing and are dropped; of
 what is left, the longest stay when a file holds more than a browser draws in a few milliseconds.
@@ -6,7 +6,9 @@ what is left, the longest stay when a file holds more than a browser draws in a 
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import replace
+from typing import NamedTuple
 
 import numpy as np
 
@@ -16,12 +18,46 @@ from anaxis.core.typing import Floats, Ints
 MAX_PIECES = 400
 MAX_SEGMENTS = 20_000
 MAX_POINTS = 2_000_000
+MAX_TRIANGLES = 300_000
 MAX_MARKS = 300
 _CREASE_COS = np.cos(np.radians(20.0))
 
 
 def usable_points(points: Floats) -> bool:
     return 1 <= len(points) <= MAX_POINTS and bool(np.isfinite(points).all())
+
+
+class Shape(NamedTuple):
+    """What is drawn of a piece, ``lines`` (s, 2, 3), and its surface, ``triangles`` (t, 3, 3); None for curves."""
+
+    lines: Floats
+    triangles: Floats | None = None
+
+
+def mesh_shape(points: Floats, counts: Ints, corners: Ints) -> Shape | None:
+    """A mesh as it is drawn, and its faces as fans of triangles; None for indices that fit no mesh (:func:`mesh_lines`)."""
+    lines = mesh_lines(points, counts, corners)
+    if lines is None:
+        return None
+    fans = counts - 2
+    first = np.repeat(np.cumsum(counts) - counts, fans)
+    along = np.arange(int(fans.sum())) - np.repeat(np.cumsum(fans) - fans, fans)
+    return Shape(lines, points[corners[np.stack([first, first + along + 1, first + along + 2], axis=1)]])
+
+
+def line_shape(points: Floats, counts: Ints) -> Shape | None:
+    """Curves, see :func:`polyline_lines`."""
+    lines = polyline_lines(points, counts)
+    return None if lines is None else Shape(lines)
+
+
+def one_shape(parts: Iterable[Shape | None]) -> Shape | None:
+    """Several pieces as one; None where there is nothing to draw."""
+    found = [p for p in parts if p is not None and len(p.lines)]
+    if not found:
+        return None
+    meshes = [p.triangles for p in found if p.triangles is not None]
+    return Shape(np.concatenate([p.lines for p in found]), np.concatenate(meshes) if meshes else None)
 
 
 def mesh_lines(points: Floats, counts: Ints, corners: Ints) -> Floats | None:
@@ -85,6 +121,11 @@ def within_budget(nodes: list[Node]) -> list[Node]:
     """The nodes with as many set lines as are drawn at once: the longest, over all of the file."""
     pieces = [i for i, n in enumerate(nodes) if n.segments is not None]
     out = list(nodes)
+    meshes = [i for i in pieces if nodes[i].triangles is not None]
+    held = np.cumsum([len(nodes[i].triangles) for i in meshes])  # type: ignore[arg-type]
+    for i, count in zip(meshes, held, strict=True):
+        if count > MAX_TRIANGLES:  # whole pieces: a surface with holes would say something else
+            out[i] = replace(out[i], triangles=np.zeros((0, 3, 3)))
     for i in pieces[MAX_PIECES:]:
         out[i] = replace(out[i], segments=np.zeros((0, 2, 3)))
     pieces = pieces[:MAX_PIECES]

@@ -29,7 +29,9 @@ from anaxis.core.typing import Floats, Ints
 
 _MAGIC = b"anaxis2\n"
 _MAX_BODY_BYTES = 1_000_000_000
-_NODE_ARRAYS = ("frames", "local", "keys", "lens_frames", "lens_keys", "segments")
+_NODE_ARRAYS = ("frames", "local", "keys", "lens_frames", "lens_keys")
+# What not every node has.
+_NODE_MORE = ("segments", "triangles", "size", "marked")
 _PLAIN_FIELDS = ("lens_in_units", "in_seconds", "stated_rate", "columns")
 _LENS_FIELDS = tuple(f.name for f in fields(Lens))
 
@@ -87,7 +89,11 @@ def scene_to_bytes(scene: Scene) -> bytes:
     for i, node in enumerate(scene.nodes):
         for name in _NODE_ARRAYS:
             value = getattr(node, name)
-            if value is not None and len(value):
+            if len(value):
+                arrays[f"{i}.{name}"] = value
+        for name in _NODE_MORE:
+            value = getattr(node, name)
+            if value is not None:
                 arrays[f"{i}.{name}"] = value
         if node.lens is not None:
             arrays[f"{i}.lens"] = np.stack([getattr(node.lens, f) for f in _LENS_FIELDS])
@@ -98,6 +104,7 @@ def scene_to_bytes(scene: Scene) -> bytes:
                 "kind": node.kind,
                 "resets": node.resets,
                 "stepped": [node.stepped, node.lens_stepped],
+                **{k: True for k in ("hidden", "only_drawn") if getattr(node, k)},
                 **({"distortion": node.distortion.document()} if node.distortion is not None else {}),
             }
         )
@@ -122,24 +129,7 @@ def scene_to_bytes(scene: Scene) -> bytes:
 
 def scene_from_bytes(data: bytes) -> Scene:
     header, arrays = unpack(data)
-    empty = np.zeros(0)
-    nodes = []
-    for i, entry in enumerate(header["nodes"]):
-        lens = arrays.get(f"{i}.lens")
-        nodes.append(
-            Node(
-                entry["path"],
-                entry["parent"],
-                entry["kind"],
-                resets=entry["resets"],
-                stepped=entry.get("stepped", [False, False])[0],
-                lens_stepped=entry.get("stepped", [False, False])[1],
-                **{n: arrays.get(f"{i}.{n}", empty) for n in _NODE_ARRAYS[:-1]},
-                segments=arrays.get(f"{i}.segments"),
-                lens=None if lens is None else Lens(**dict(zip(_LENS_FIELDS, lens, strict=True))),
-                distortion=_distortion(entry),
-            )
-        )
+    nodes = [_node(entry, i, arrays) for i, entry in enumerate(header["nodes"])]
     return Scene(
         name=header["name"],
         format=header["format"],
@@ -155,6 +145,26 @@ def scene_from_bytes(data: bytes) -> Scene:
         **{k: header[k] for k in _PLAIN_FIELDS if k in header},
         guesses=header["guesses"],
         findings=tuple(Finding(**f) for f in header["findings"]),
+    )
+
+
+def _node(entry: dict[str, Any], at: int, arrays: Mapping[str, Floats]) -> Node:
+    lens, marked = (arrays.get(f"{at}.{k}") for k in ("lens", "marked"))
+    named: dict[str, Any] = {k: arrays.get(f"{at}.{k}", np.zeros(0)) for k in _NODE_ARRAYS}
+    named |= {k: arrays.get(f"{at}.{k}") for k in ("segments", "triangles", "size")}
+    return Node(
+        entry["path"],
+        entry["parent"],
+        entry["kind"],
+        resets=entry["resets"],
+        stepped=entry.get("stepped", [False, False])[0],
+        lens_stepped=entry.get("stepped", [False, False])[1],
+        lens=None if lens is None else Lens(**dict(zip(_LENS_FIELDS, lens, strict=True))),
+        distortion=_distortion(entry),
+        marked=None if marked is None else marked.astype(np.int64),
+        hidden=bool(entry.get("hidden")),
+        only_drawn=bool(entry.get("only_drawn")),
+        **named,
     )
 
 

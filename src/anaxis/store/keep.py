@@ -18,7 +18,7 @@ from anaxis.core.scene.nodes import Scene
 from anaxis.packages import shipped_profiles
 from anaxis.packages.model import Profile
 from anaxis.store.archive import scene_to_bytes
-from anaxis.store.models import Package, SavedFilmBack, SavedLayout, SavedRecipe, Shot, Show, SourceFile
+from anaxis.store.models import Derivation, Package, SavedFilmBack, SavedLayout, SavedRecipe, Shot, Show, SourceFile
 from anaxis.store.rows import NotFound
 
 _STAGED_FOR = timedelta(days=7)
@@ -34,6 +34,13 @@ def stage_file(session: Session, name: str, data: bytes, scene: bytes) -> Source
     session.add(row)
     session.flush()
     return row
+
+
+def keep_derivation(session: Session, source: SourceFile, kind: str, settings: dict[str, Any]) -> None:
+    """How the camera in a file of our own was made."""
+    session.add(Derivation(source_file_id=source.id, kind=kind, settings=settings))
+    session.flush()
+    session.refresh(source, ["derivation"])
 
 
 def keep_file(session: Session, source: SourceFile) -> None:

@@ -79,6 +79,18 @@ class SourceFile(Base):
     created_at: Mapped[datetime] = mapped_column(server_default=func.now())
     data: Mapped[bytes] = mapped_column(deferred=True)
     scene: Mapped[bytes] = mapped_column(deferred=True)
+    derivation: Mapped[Derivation | None] = relationship(lazy="joined")
+
+
+class Derivation(Base):
+    """How a camera was made from others: the ``kind``, its ``settings``; what came out is kept as a file of our own, the
+    inputs as those of its versions."""
+
+    __tablename__ = "derivations"
+    source_file_id: Mapped[int] = mapped_column(ForeignKey("source_files.id"), primary_key=True)
+    kind: Mapped[str]
+    settings: Mapped[dict[str, Any]]
+    created_at: Mapped[datetime] = mapped_column(server_default=func.now())
 
 
 class Camera(Base):
@@ -90,6 +102,7 @@ class Camera(Base):
     head_id: Mapped[int | None] = mapped_column(ForeignKey("versions.id", use_alter=True))
     made_here: Mapped[bool] = mapped_column(default=False)  # a copy: no file says whether it is still there
     missing_from_id: Mapped[int | None] = mapped_column(ForeignKey("source_files.id"))
+    removed_at: Mapped[datetime | None]  # off the lists; nothing of it is lost
     created_at: Mapped[datetime] = mapped_column(server_default=func.now())
     shot: Mapped[Shot] = relationship(back_populates="cameras")
     versions: Mapped[list[Version]] = relationship(
@@ -143,6 +156,15 @@ class Version(Base):
     deliveries: Mapped[list[Delivery]] = relationship(back_populates="version", order_by="Delivery.id.desc()")
 
     @property
+    def made_of(self) -> list[VersionInput]:
+        """The versions of other cameras that a derived camera is made from; none for all others."""
+        return [i for i in self.inputs if i.input_id is not None]
+
+    @property
+    def derivation(self) -> Derivation | None:
+        return self.source_file.derivation
+
+    @property
     def source(self) -> VersionInput:
         """The camera of a file that it begins with."""
         return next(i for i in self.inputs if i.source_file_id is not None)
@@ -180,6 +202,7 @@ class VersionInput(Base):
     camera_path: Mapped[str | None]
     input_id: Mapped[int | None] = mapped_column(ForeignKey("versions.id"), index=True)
     source_file: Mapped[SourceFile | None] = relationship(lazy="joined")
+    input: Mapped[Version | None] = relationship(foreign_keys=[input_id], viewonly=True)
 
     def again(self) -> VersionInput:
         """The same input, for another version."""

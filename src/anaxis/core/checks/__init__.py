@@ -6,13 +6,20 @@ matter and add it to that file's CHECKS.
 
 from __future__ import annotations
 
-from anaxis.core.checks import cameras, lens, motion, times, transforms
+from anaxis.core.checks import cameras, lens, motion, projection, times, transforms
 from anaxis.core.checks.subject import Check, Expected, Subject, is_moving, moving_lens_channels
 from anaxis.core.findings import Finding, by_severity
 
 __all__ = ["CHECKS", "Expected", "Subject", "is_moving", "moving_lens_channels", "run_checks"]
 
-CHECKS: tuple[Check, ...] = (*motion.CHECKS, *lens.CHECKS, *transforms.CHECKS, *times.CHECKS, *cameras.CHECKS)
+CHECKS: tuple[Check, ...] = (
+    *motion.CHECKS,
+    *lens.CHECKS,
+    *transforms.CHECKS,
+    *times.CHECKS,
+    *cameras.CHECKS,
+    *projection.CHECKS,
+)
 
 
 def run_checks(subject: Subject) -> list[Finding]:

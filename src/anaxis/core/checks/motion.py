@@ -35,6 +35,8 @@ def _stillness(subject: Subject) -> Iterator[Finding]:
     track, keys = subject.track, subject.baked.keys
     if is_moving(track) or moving_lens_channels(track) or not np.isfinite(track.position_m).all():
         return
+    if subject.scene.format == "derived":  # nobody exported it
+        return
     if len(keys) == 1:
         seen = f"has a single sample, at frame {format_frame(keys[0])}"
     elif len(keys):

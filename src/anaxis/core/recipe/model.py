@@ -51,8 +51,8 @@ def no_sets(sha256: str) -> Scene:
 class Work:
     """What a recipe works on: the node tree first, then the track baked from it.
 
-    ``sets`` finds the set of another file by its SHA-256. ``lines_m`` (s, 2, 3) and ``landmarks`` are
-    canonical; ``kept`` (n,) are the places of the track's frames among those baked.
+    ``sets`` finds the set of another file by its SHA-256. ``lines_m`` (s, 2, 3), ``triangles_m`` (t, 3, 3) and
+    ``landmarks`` are canonical; ``kept`` (n,) are the places of the track's frames among those baked.
     """
 
     scene: Scene
@@ -64,6 +64,7 @@ class Work:
     kept: Ints = field(default_factory=lambda: np.zeros(0, dtype=np.int64))
     landmarks: Landmarks = NO_LANDMARKS
     lines_m: Floats = field(default_factory=lambda: np.zeros((0, 2, 3)))
+    triangles_m: Floats = field(default_factory=lambda: np.zeros((0, 3, 3)))
 
     @property
     def done(self) -> Track:

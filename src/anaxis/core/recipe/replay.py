@@ -18,7 +18,7 @@ from anaxis.core.recipe.model import STAGES, Operation, Recipe, Stage, Work, no_
 from anaxis.core.recipe.operations import bake, kind_of, trim
 from anaxis.core.scene.bake import bake_camera
 from anaxis.core.scene.nodes import Scene
-from anaxis.core.scene.surroundings import landmarks_of, set_lines_m
+from anaxis.core.scene.surroundings import landmarks_of, set_lines_m, set_triangles_m
 from anaxis.core.typing import Floats
 
 T = TypeVar("T")
@@ -67,6 +67,7 @@ def replay(scene: Scene, path: str, recipe: Recipe, sets: Callable[[str], Scene]
         kept=np.arange(len(frames)),
         landmarks=landmarks_of(work.scene, frames),
         lines_m=set_lines_m(work.scene, float(frames[0])),
+        triangles_m=set_triangles_m(work.scene, float(frames[0])),
     )
     return _all_of("track", recipe, work)
 

@@ -171,11 +171,20 @@ def bake_camera(scene: Scene, path: str | None = None, frames: Floats | None = N
         position_m=scene.convention.position_to_canonical(world[:, :3, 3]),
         rotation=rotation,
         lens=_lens_at(node, frames),
+        marked=_marked_at(node, frames),
         distortion=None
         if node.distortion is None
         else node.distortion.changed(lambda v: np.interp(frames, node.frames, v)),
     )
     return Baked(node, tuple(scene.chain(node.path)[1:]), track, scale, shear, mirrored, chain_keys(scene, node.path))
+
+
+def _marked_at(node: Node, frames: Floats) -> Ints | None:
+    """What is marked of the samples that lie on ``frames``."""
+    if node.marked is None:
+        return None
+    nearest = nearest_places(node.frames, frames)
+    return np.where(np.abs(node.frames[nearest] - frames) <= _ON_FRAME, node.marked[nearest], 0)
 
 
 def _lens_at(node: Node, frames: Floats) -> Lens:

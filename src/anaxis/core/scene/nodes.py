@@ -19,7 +19,7 @@ from anaxis.core.camera.track import Lens
 from anaxis.core.errors import BadInput
 from anaxis.core.findings import Finding
 from anaxis.core.space.axes import Convention, axes_matrix
-from anaxis.core.typing import Floats
+from anaxis.core.typing import Floats, Ints
 
 # The right-handed world axes of a file by its up axis: right stays +X, but for X up it is -Y, as
 # COLLADA has it.
@@ -39,9 +39,11 @@ class Node:
     ``frames`` (k,) and ``local`` (k, 4, 4): its transform to the parent, column vectors, file
     units, held outside the first and last frame. ``keys`` are the frames the file itself has
     samples on (none for a still node). ``resets`` says that parents do not move it. A camera has
-    a ``lens`` of k or 1 frames with its own ``lens_keys``; a set node has ``segments`` (s, 2, 3). Where it is
+    a ``lens`` of k or 1 frames with its own ``lens_keys``; a set node has ``segments`` (s, 2, 3) and, where it is a mesh,
+    ``triangles`` (t, 3, 3), none of them where they were too many. Where it is
     ``stepped`` (its lens: ``lens_stepped``) a sample is held up to the next one. ``distortion`` is of one frame, or of
-    all of ``frames``.
+    all of ``frames``. ``marked`` (k,) says of a camera's samples which begin a new shot, as a track's does.
+    A landmark may be ``hidden`` and stand for a piece of the set of a ``size`` (3,); ``only_drawn`` is a set that is none.
     """
 
     path: str
@@ -58,6 +60,11 @@ class Node:
     stepped: bool = False
     lens_stepped: bool = False
     distortion: Distortion | None = None
+    triangles: Floats | None = None
+    marked: Ints | None = None
+    hidden: bool = False
+    size: Floats | None = None
+    only_drawn: bool = False
 
     @property
     def name(self) -> str:

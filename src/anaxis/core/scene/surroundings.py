@@ -18,12 +18,14 @@ def landmarks_of(scene: Scene, frames: Floats) -> Landmarks:
     """
     nodes = [n for n in scene.nodes if n.kind == "landmark"]
     marked = [
-        Landmarks((n.name,), at[:, None])
+        Landmarks((n.name,), at[:, None], _size_of(n), frozenset({n.name} if n.hidden else ()))
         for n in nodes
         if np.isfinite(at := node_positions_m(scene, n.path, frames)).all()
     ]
     pieces = []
     for node, lines in set_pieces(scene, frames):
+        if node.only_drawn:
+            continue
         low, high = lines.min(axis=(0, 1)), lines.max(axis=(0, 1))
         pivot = node_positions_m(scene, node.path, frames[:1])[0]
         inside = (pivot >= low - 1e-9).all() and (pivot <= high + 1e-9).all()
@@ -31,6 +33,29 @@ def landmarks_of(scene: Scene, frames: Floats) -> Landmarks:
         hidden = frozenset({node.name}) if marked else frozenset()
         pieces.append(Landmarks((node.name,), at[None, None], (high - low)[None], hidden))
     return joined([*marked, *pieces], len(frames)) if marked or pieces else NO_LANDMARKS
+
+
+def _size_of(node: Node) -> Floats:
+    return np.zeros((1, 3)) if node.size is None else node.size[None]
+
+
+def set_triangles_m(scene: Scene, frame: float) -> Floats:
+    """The set's surfaces in canonical space as they stand at one frame, (t, 3, 3) metres."""
+    found = []
+    for node in scene.nodes:
+        if node.triangles is not None and len(node.triangles):
+            placed = placed_m(scene, node, node.triangles, np.array([frame]))[0]
+            if np.isfinite(placed).all():
+                found.append(placed)
+    return np.concatenate(found) if found else np.zeros((0, 3, 3))
+
+
+def placed_m(scene: Scene, node: Node, points: Floats, frames: Floats) -> Floats:
+    """A node's own points (..., 3) in canonical space on each of the frames, (n, ..., 3), or (1, ..., 3) where it stands."""
+    world = world_matrices(scene, node.path, frames)
+    flat = points.reshape(-1, 3)
+    out = flat @ np.swapaxes(world[:, :3, :3], 1, 2) + world[:, None, :3, 3]
+    return scene.convention.position_to_canonical(out.reshape(-1, 3)).reshape(len(world), *points.shape)
 
 
 def set_lines_m(scene: Scene, frame: float) -> Floats:

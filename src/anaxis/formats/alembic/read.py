@@ -26,7 +26,7 @@ from anaxis.core.scene.nodes import Node, Scene, corrected
 from anaxis.core.space.axes import Convention
 from anaxis.core.time.rates import nearest_rate
 from anaxis.core.typing import Floats
-from anaxis.formats.set_lines import MAX_MARKS, marks_of_points, mesh_lines, polyline_lines, within_budget
+from anaxis.formats.set_lines import MAX_MARKS, Shape, line_shape, marks_of_points, mesh_shape, within_budget
 
 _NEAR = Abc.ISampleSelector.TimeIndexType.kNearIndex
 _MAX_OBJECTS = 50_000
@@ -129,7 +129,7 @@ class _Reader:
         elif AbcGeom.ICurves.matches(metadata):
             sample = AbcGeom.ICurves(owner, entry.getName()).getSchema().getValue()
             points, counts = _points(sample.getPositions()), _ints(sample.getCurvesNumVertices())
-            self._add_lines(path, parent, polyline_lines(points, counts))
+            self._add_shape(path, parent, line_shape(points, counts))
         elif AbcGeom.IPoints.matches(metadata):
             sample = AbcGeom.IPoints(owner, entry.getName()).getSchema().getValue()
             self.nodes += marks_of_points(str(parent), _points(sample.getPositions()))
@@ -173,11 +173,14 @@ class _Reader:
         if sample is None:
             return
         counts, corners = _ints(sample.getFaceCounts()), _ints(sample.getFaceIndices())
-        self._add_lines(path, parent, mesh_lines(_points(sample.getPositions()), counts, corners))
+        self._add_shape(path, parent, mesh_shape(_points(sample.getPositions()), counts, corners))
 
-    def _add_lines(self, path: str, parent: str | None, segments: Floats | None) -> None:
-        if segments is not None and len(segments):
-            self.nodes.append(Node(path, parent, "set", np.zeros(1), np.eye(4)[None], segments=segments))
+    def _add_shape(self, path: str, parent: str | None, shape: Shape | None) -> None:
+        if shape is not None and len(shape.lines):
+            at = np.eye(4)[None]
+            self.nodes.append(
+                Node(path, parent, "set", np.zeros(1), at, segments=shape.lines, triangles=shape.triangles)
+            )
 
 
 def _objects(top: Any, parent: str | None) -> Iterator[tuple[Any, str | None]]:

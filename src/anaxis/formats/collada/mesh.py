@@ -9,20 +9,18 @@ import numpy as np
 from anaxis.core.errors import BadInput
 from anaxis.core.typing import Floats, Ints
 from anaxis.formats.collada.xml_tree import Document, child, children, local, numbers
-from anaxis.formats.set_lines import mesh_lines, polyline_lines
+from anaxis.formats.set_lines import Shape, line_shape, mesh_shape, one_shape
 
 
-def geometry_lines(document: Document, geometry: Any | None) -> Floats:
-    """The lines of a <geometry>, (s, 2, 3); none for one that is not there or does not fit."""
+def geometry_shape(document: Document, geometry: Any | None) -> Shape | None:
+    """What is drawn of a <geometry>, and its surface; None for one that is not there or does not fit."""
     mesh = child(geometry, "mesh") if geometry is not None else None
     if mesh is None:
-        return np.zeros((0, 2, 3))
-    found = [_piece(document, mesh, p) for p in mesh]
-    pieces = [p for p in found if p is not None and len(p)]
-    return np.concatenate(pieces) if pieces else np.zeros((0, 2, 3))
+        return None
+    return one_shape(_piece(document, mesh, p) for p in mesh)
 
 
-def _piece(document: Document, mesh: Any, primitive: Any) -> Floats | None:
+def _piece(document: Document, mesh: Any, primitive: Any) -> Shape | None:
     kind = local(primitive)
     if kind not in ("triangles", "polylist", "polygons", "lines", "linestrips", "tristrips", "trifans"):
         return None
@@ -37,9 +35,9 @@ def _piece(document: Document, mesh: Any, primitive: Any) -> Floats | None:
         if kind in ("lines", "linestrips"):
             order = np.concatenate(runs)
             counts = np.full(len(order) // 2, 2) if kind == "lines" else np.array([len(r) for r in runs])
-            return polyline_lines(points[order[: counts.sum()]], counts)
+            return line_shape(points[order[: counts.sum()]], counts)
         counts, corners = _faces(document, primitive, kind, runs)
-        return mesh_lines(points, counts, corners)
+        return mesh_shape(points, counts, corners)
     except (BadInput, ValueError, IndexError, TypeError):
         return None  # a drawing aid: a mesh that does not fit is left out, the camera is not
 

@@ -27,7 +27,7 @@ from anaxis.core.space.axes import Convention
 from anaxis.core.time.rates import nearest_rate
 from anaxis.core.typing import Floats
 from anaxis.formats import curves
-from anaxis.formats.collada.mesh import geometry_lines
+from anaxis.formats.collada.mesh import geometry_shape
 from anaxis.formats.collada.xml_tree import Document, Sampler, check_depth, child, children, local, numbers
 from anaxis.formats.sampling import keys_and_whole_frames
 from anaxis.formats.set_lines import MAX_MARKS, within_budget
@@ -166,9 +166,9 @@ class _Reader:
                 node, kind="camera", lens=lens, lens_frames=lens_frames, lens_keys=lens_keys, lens_stepped=held
             )
         elif geometry is not None:
-            segments = geometry_lines(self.document, self.document.by_url(geometry.get("url")))
-            if len(segments):
-                node = replace(node, kind="set", segments=segments)
+            shape = geometry_shape(self.document, self.document.by_url(geometry.get("url")))
+            if shape is not None:
+                node = replace(node, kind="set", segments=shape.lines, triangles=shape.triangles)
         elif not inner and not any(local(c).startswith("instance_") for c in element) and self.marks < MAX_MARKS:
             self.marks += 1
             node = replace(node, kind="landmark")

@@ -11,7 +11,7 @@ from anaxis.core.errors import BadInput
 from anaxis.core.scene.nodes import Node
 from anaxis.core.typing import Floats
 from anaxis.formats.gltf.data import Accessors
-from anaxis.formats.set_lines import marks_of_points, mesh_lines, polyline_lines
+from anaxis.formats.set_lines import Shape, line_shape, marks_of_points, mesh_shape, one_shape
 
 _PACKED = ("KHR_draco_mesh_compression", "EXT_meshopt_compression")
 
@@ -28,11 +28,10 @@ class Meshes:
         except (IndexError, TypeError) as error:
             raise BadInput(f"{self._name}: there is no mesh {mesh}; export it again.") from error
 
-    def segments(self, mesh: int) -> Floats | None:
-        pieces = [s for p in self._primitives(mesh) if (s := self._lines_of(p)) is not None and len(s)]
-        return np.concatenate(pieces) if pieces else None
+    def shape(self, mesh: int) -> Shape | None:
+        return one_shape(self._shape_of(p) for p in self._primitives(mesh))
 
-    def _lines_of(self, primitive: Any) -> Floats | None:
+    def _shape_of(self, primitive: Any) -> Shape | None:
         mode = 4 if primitive.mode is None else primitive.mode
         if mode == 0 or any(k in _PACKED for k in (primitive.extensions or {})):
             return None
@@ -42,17 +41,17 @@ class Meshes:
         if mode == 4:
             index = index[: len(index) // 3 * 3]
             points, index = _welded(points, index)
-            return mesh_lines(points, np.full(len(index) // 3, 3), index)
+            return mesh_shape(points, np.full(len(index) // 3, 3), index)
         if mode in (5, 6) and len(index) >= 3:
             i = np.arange(len(index) - 2)
             first = index[i] if mode == 5 else np.repeat(index[:1], len(i))
             triangles = np.stack([first, index[i + 1], index[i + 2]], axis=1).reshape(-1)
-            return mesh_lines(*_welded_triangles(points, triangles))
+            return mesh_shape(*_welded_triangles(points, triangles))
         if mode == 1:
-            return points[index[: len(index) // 2 * 2].reshape(-1, 2)]
+            return Shape(points[index[: len(index) // 2 * 2].reshape(-1, 2)])
         if mode in (2, 3):
             order = np.append(index, index[:1]) if mode == 2 else index
-            return polyline_lines(points[order], np.array([len(order)]))
+            return line_shape(points[order], np.array([len(order)]))
         return None
 
     def _points_and_order(self, primitive: Any) -> tuple[Floats, Any]:

@@ -218,18 +218,19 @@ class _Reader:
         frames, local, keys, stepped = self._local(index, path)
         lens, lens_frames, lens_keys, lens_stepped = None, np.zeros(0), np.zeros(0), False
         kind = "transform"
-        segments = self.meshes.segments(node.mesh) if node.mesh is not None else None
+        shape = self.meshes.shape(node.mesh) if node.mesh is not None else None
         if node.camera is not None:
             lens, lens_frames, lens_keys, lens_stepped = self._lens(node.camera, path)
             kind = "camera" if lens is not None else "transform"
-        elif segments is not None and len(segments):
+        elif shape is not None:
             kind = "set"
         elif not node.children and node.mesh is None and node.skin is None:
             kind = "landmark" if self.marks < MAX_MARKS else "transform"
             self.marks += kind == "landmark"
         self.nodes.append(
             Node(path, parent, kind, frames, local, keys, False, lens, lens_frames, lens_keys,  # type: ignore[arg-type]
-                 segments if kind == "set" else None, stepped, lens_stepped)
+                 shape.lines if shape and kind == "set" else None, stepped, lens_stepped,
+                 triangles=shape.triangles if shape and kind == "set" else None)
         )  # fmt: skip
         if node.mesh is not None and kind != "camera":
             self.nodes += self.meshes.point_marks(node.mesh, path)

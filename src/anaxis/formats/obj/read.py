@@ -17,7 +17,7 @@ from anaxis.core.scene.landmarks import unique_name
 from anaxis.core.scene.nodes import Node, Scene
 from anaxis.core.space.axes import Convention
 from anaxis.core.typing import Floats, Ints
-from anaxis.formats.set_lines import MAX_MARKS, MAX_POINTS, mesh_lines, polyline_lines, within_budget
+from anaxis.formats.set_lines import MAX_MARKS, MAX_POINTS, Shape, line_shape, mesh_shape, one_shape, within_budget
 
 
 class _Piece:
@@ -37,12 +37,15 @@ def read_obj(path: Path, within: Path | None = None) -> Scene:
     taken: set[str] = set()
     for piece in pieces:
         name = unique_name("/" + piece.name.replace("/", "_"), taken)
-        segments = _segments(points, piece)
-        if segments is not None and len(segments):
-            middle = (segments.min(axis=(0, 1)) + segments.max(axis=(0, 1))) / 2
-            nodes.append(Node(name, None, "set", np.zeros(1), _at(middle), segments=segments - middle))
+        shape = _shape(points, piece)
+        if shape is not None:
+            middle = (shape.lines.min(axis=(0, 1)) + shape.lines.max(axis=(0, 1))) / 2
+            surface = None if shape.triangles is None else shape.triangles - middle
+            nodes.append(
+                Node(name, None, "set", np.zeros(1), _at(middle), segments=shape.lines - middle, triangles=surface)
+            )
         for i, index in enumerate(piece.points[:MAX_MARKS]):
-            mark = name if len(piece.points) == 1 and segments is None else f"{name}_point_{i + 1}"
+            mark = name if len(piece.points) == 1 and shape is None else f"{name}_point_{i + 1}"
             nodes.append(Node(mark, None, "landmark", np.zeros(1), _at(points[index])))
     scene = Scene(
         name=path.name,
@@ -102,16 +105,15 @@ def _index(item: str, count: int) -> int:
     return index
 
 
-def _segments(points: Floats, piece: _Piece) -> Floats | None:
+def _shape(points: Floats, piece: _Piece) -> Shape | None:
     parts = []
     faces = [f for f in piece.faces if len(f) >= 3]
     if faces:
-        parts.append(mesh_lines(points, _counts(faces), np.concatenate([np.array(f) for f in faces])))
+        parts.append(mesh_shape(points, _counts(faces), np.concatenate([np.array(f) for f in faces])))
     lines = [x for x in piece.lines if len(x) >= 2]
     if lines:
-        parts.append(polyline_lines(points[np.concatenate([np.array(x) for x in lines])], _counts(lines)))
-    found = [p for p in parts if p is not None]
-    return np.concatenate(found) if found else None
+        parts.append(line_shape(points[np.concatenate([np.array(x) for x in lines])], _counts(lines)))
+    return one_shape(parts)
 
 
 def _counts(runs: list[list[int]]) -> Ints:

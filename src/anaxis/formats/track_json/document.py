@@ -21,14 +21,14 @@ from anaxis.core.bounds import MAX_FRAMES
 from anaxis.core.camera.channels import CHANNELS
 from anaxis.core.camera.distortion.distortion import Distortion, distortion_from_document
 from anaxis.core.camera.lens import Image
-from anaxis.core.camera.track import make_lens
+from anaxis.core.camera.track import Track, make_lens
 from anaxis.core.errors import BadInput
 from anaxis.core.motion.reduce import KeyRule, Keys
 from anaxis.core.outgoing import Outgoing, numbers_of
 from anaxis.core.scene.nodes import Node, Scene
 from anaxis.core.space.axes import Convention, axes_matrix, axis_name
 from anaxis.core.time.rates import parse_rate, plain_frame, rate_text
-from anaxis.core.typing import Floats
+from anaxis.core.typing import Floats, Ints
 
 _IN_UNITS = {k.removesuffix("_m"): k for k, c in CHANNELS.items() if c.of_the_scene}
 _PLAIN = tuple(k for k, c in CHANNELS.items() if not c.of_the_scene)
@@ -74,8 +74,33 @@ def track_document(outgoing: Outgoing) -> dict[str, Any]:
             {"name": name, "position": marks[:, i].tolist()} for i, name in enumerate(outgoing.landmarks.names)
         ],
         **({"distortion": track.distortion.document()} if track.distortion is not None else {}),
+        **_marks_document(track),
         **keys,
     }
+
+
+def _marks_document(track: Track) -> dict[str, Any]:
+    """The frames marked as cuts, and as none; those only that are."""
+    if track.marked is None:
+        return {}
+    found = {"cuts": track.frames[track.marked > 0], "no_cuts": track.frames[track.marked < 0]}
+    return {k: [plain_frame(f) for f in v.tolist()] for k, v in found.items() if len(v)}
+
+
+def _marked(document: dict[str, Any], frames: Floats, name: str) -> Ints | None:
+    """What the document marks of its frames. Raises BadInput for a cut at a frame it has not."""
+    if not document.get("cuts") and not document.get("no_cuts"):
+        return None
+    out = np.zeros(len(frames), dtype=np.int64)
+    for key, mark in (("cuts", 1), ("no_cuts", -1)):
+        asked = _array(document.get(key, []), (-1,), name, key)
+        place = np.flatnonzero(np.isin(frames, asked))
+        if len(place) != len(np.unique(asked)) or (len(place) and place[0] == 0):
+            raise BadInput(
+                f"{name}: {key} holds a frame that is none of its own, or its first: each must have one before it."
+            )
+        out[place] = mark
+    return out
 
 
 def key_rule(receiver: Convention) -> KeyRule:
@@ -191,7 +216,7 @@ def _scene(document: dict[str, Any], name: str) -> Scene:
         path="/" + document["name"], parent=None, kind="camera", frames=frames, local=local, keys=frames,
         lens=make_lens(n if animated else 1, **lens),
         lens_frames=frames if animated else np.zeros(0), lens_keys=frames if animated else np.zeros(0),
-        distortion=_distortion(document, n, name),
+        distortion=_distortion(document, n, name), marked=_marked(document, frames, name),
     )  # fmt: skip
     image = document.get("image")
     return Scene(

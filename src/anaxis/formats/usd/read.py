@@ -29,7 +29,7 @@ from anaxis.core.space.axes import Convention
 from anaxis.core.time.rates import KNOWN_RATES, nearest_rate, rate_text
 from anaxis.core.typing import Floats
 from anaxis.formats.sampling import keys_and_whole_frames
-from anaxis.formats.set_lines import MAX_MARKS, marks_of_points, mesh_lines, polyline_lines, within_budget
+from anaxis.formats.set_lines import MAX_MARKS, Shape, line_shape, marks_of_points, mesh_shape, within_budget
 from anaxis.formats.usd.layers import Opened
 from anaxis.formats.views import orthographic
 
@@ -165,7 +165,7 @@ class _Reader:
 
     # Nodes
 
-    def _add(self, prim: Usd.Prim, segments: Floats | None = None) -> str | None:
+    def _add(self, prim: Usd.Prim, shape: Shape | None = None) -> str | None:
         """Add a prim and its transformable ancestors; returns its path, None for the root."""
         while prim and not prim.IsPseudoRoot() and not UsdGeom.Xformable(prim):
             prim = prim.GetParent()
@@ -173,8 +173,10 @@ class _Reader:
             return None
         path = str(prim.GetPath())
         if path in self.nodes:
-            if segments is not None and self.nodes[path].kind == "transform":
-                self.nodes[path] = replace(self.nodes[path], kind="set", segments=segments)
+            if shape is not None and self.nodes[path].kind == "transform":
+                self.nodes[path] = replace(
+                    self.nodes[path], kind="set", segments=shape.lines, triangles=shape.triangles
+                )
             return path
         parent = self._add(prim.GetParent())
         xform = UsdGeom.Xformable(prim)
@@ -185,12 +187,13 @@ class _Reader:
             self._look_for_flips(xform, path)
         is_camera = prim.IsA(UsdGeom.Camera)
         lens, lens_frames, lens_keys = self._lens(prim) if is_camera else (None, np.zeros(0), np.zeros(0))
-        kind = "camera" if is_camera else "set" if segments is not None else "transform"
+        kind = "camera" if is_camera else "set" if shape is not None else "transform"
         if kind == "transform" and _is_landmark(prim):
             kind = "landmark"
         self.nodes[path] = Node(
             path, parent, kind, frames, np.ascontiguousarray(local), keys,  # type: ignore[arg-type]
-            xform.GetResetXformStack(), lens, lens_frames, lens_keys, segments,
+            xform.GetResetXformStack(), lens, lens_frames, lens_keys, None if shape is None else shape.lines,
+            triangles=None if shape is None else shape.triangles,
         )  # fmt: skip
         return path
 
@@ -210,10 +213,10 @@ class _Reader:
         if prim.IsA(UsdGeom.Mesh):
             mesh = UsdGeom.Mesh(prim)
             counts = _array(mesh.GetFaceVertexCountsAttr(), np.int64)
-            segments = mesh_lines(_points(mesh), counts, _array(mesh.GetFaceVertexIndicesAttr(), np.int64))
+            shape = mesh_shape(_points(mesh), counts, _array(mesh.GetFaceVertexIndicesAttr(), np.int64))
         elif prim.IsA(UsdGeom.Curves):
             curves = UsdGeom.Curves(prim)
-            segments = polyline_lines(_points(curves), _array(curves.GetCurveVertexCountsAttr(), np.int64))
+            shape = line_shape(_points(curves), _array(curves.GetCurveVertexCountsAttr(), np.int64))
         elif prim.IsA(UsdGeom.Points):
             path = self._add(prim)
             for mark in marks_of_points(str(path), _points(UsdGeom.Points(prim))):
@@ -221,8 +224,8 @@ class _Reader:
             return
         else:
             return
-        if segments is not None and len(segments):
-            self._add(prim, segments)
+        if shape is not None and len(shape.lines):
+            self._add(prim, shape)
 
     def _lens(self, prim: Usd.Prim) -> tuple[Lens, Floats, Floats]:
         camera = UsdGeom.Camera(prim)

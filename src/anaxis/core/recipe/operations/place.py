@@ -27,8 +27,9 @@ def placement(p: Place) -> Similarity:
 
 def apply(work: Work, p: Place) -> Work:
     found = placement(p)
-    lines = found.points(work.lines_m) if len(work.lines_m) else work.lines_m
-    return replace(work, track=found.track(work.done), landmarks=found.landmarks(work.landmarks), lines_m=lines)
+    lines, triangles = (found.points(m) if len(m) else m for m in (work.lines_m, work.triangles_m))
+    moved = replace(work, track=found.track(work.done), landmarks=found.landmarks(work.landmarks))
+    return replace(moved, lines_m=lines, triangles_m=triangles)
 
 
 KIND = Kind(

@@ -11,7 +11,7 @@ from anaxis.core.recipe.model import Kind, Work
 from anaxis.core.recipe.operations.correct import UpAxis
 from anaxis.core.scene.landmarks import joined
 from anaxis.core.scene.nodes import corrected
-from anaxis.core.scene.surroundings import landmarks_of, set_lines_m
+from anaxis.core.scene.surroundings import landmarks_of, set_lines_m, set_triangles_m
 
 
 class SetAdd(Parameters):
@@ -25,7 +25,8 @@ def apply(work: Work, p: SetAdd) -> Work:
     found = corrected(work.sets(p.sha256), p.up_axis, p.metres_per_unit)
     marks = joined([work.landmarks, landmarks_of(found, work.done.frames[:1])], len(work.done))
     lines = np.concatenate([work.lines_m, set_lines_m(found, found.first_frame)])
-    return replace(work, landmarks=marks, lines_m=lines)
+    triangles = np.concatenate([work.triangles_m, set_triangles_m(found, found.first_frame)])
+    return replace(work, landmarks=marks, lines_m=lines, triangles_m=triangles)
 
 
 KIND = Kind(

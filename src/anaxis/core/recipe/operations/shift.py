@@ -20,7 +20,8 @@ def apply(work: Work, p: Shift) -> Work:
     offset = np.array([p.x_m, p.y_m, p.z_m])
     marks = replace(work.landmarks, position_m=work.landmarks.position_m + offset)
     track = replace(work.done, position_m=work.done.position_m + offset)
-    return replace(work, track=track, landmarks=marks, lines_m=work.lines_m + offset)
+    lines, triangles = work.lines_m + offset, work.triangles_m + offset
+    return replace(work, track=track, landmarks=marks, lines_m=lines, triangles_m=triangles)
 
 
 KIND = Kind(

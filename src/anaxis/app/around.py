@@ -1,0 +1,71 @@
+"""What lies about a camera after its recipe, for cameras that are made from it: surfaces, objects, places in the bake."""
+
+from __future__ import annotations
+
+from typing import Any, NamedTuple
+
+import numpy as np
+
+from anaxis.app.examined import Document, Examiner, Sets, replay_of, sets_for
+from anaxis.core.recipe.documents import recipe_document
+from anaxis.core.recipe.model import Recipe, Work
+from anaxis.core.recipe.operations import kind_of, set_add, shift
+from anaxis.core.scene.hull import pieces_m
+from anaxis.core.scene.nodes import corrected
+from anaxis.core.typing import Floats, Ints
+from anaxis.store.archive import pack, unpack
+
+
+class Around(NamedTuple):
+    """``triangles_m`` (t, 3, 3) of the set; ``objects`` the points (n or 1, k, 3) of pieces by name; ``kept`` (n,) which of
+    the samples baked from the source each frame is, or is next to."""
+
+    triangles_m: Floats
+    objects: dict[str, Floats]
+    kept: Ints
+
+
+def around(
+    examiner: Examiner,
+    scene: bytes,
+    name: str,
+    path: str,
+    recipe: Recipe,
+    sets: Sets | None,
+    objects: tuple[str, ...] = (),
+) -> Around:
+    """Ask for it, here or apart. Raises BadInput where the recipe cannot be done."""
+    wanted, blocks = sets_for([recipe], sets)
+    given: Document = {"path": path, "recipe": recipe_document(recipe), "sets": wanted, "objects": list(objects)}
+    _, made = examiner.ask("anaxis.app.around:surrounded", given, [scene, *blocks], name)
+    header, arrays = unpack(made[0])
+    found = {name: arrays[f"object.{i}"] for i, name in enumerate(header["objects"])}
+    return Around(arrays["triangles_m"], found, arrays["kept"].astype(np.int64))
+
+
+def surrounded(given: Document, blocks: list[bytes]) -> tuple[Document, list[bytes]]:
+    """The other end of :func:`around`."""
+    work, recipe = replay_of(given, blocks)
+    found = _objects(work, recipe, tuple(given["objects"]))
+    arrays: dict[str, Any] = {f"object.{i}": points for i, points in enumerate(found.values())}
+    arrays |= {"triangles_m": work.triangles_m, "kept": work.kept.astype(np.float64)}
+    return {}, [pack({"objects": list(found)}, arrays)]
+
+
+def _objects(work: Work, recipe: Recipe, names: tuple[str, ...]) -> dict[str, Floats]:
+    """The pieces by name, of the camera's own file and of sets that the recipe adds, placed as the camera is."""
+    if not names:
+        return {}
+    own = pieces_m(work.scene, names, work.frames)
+    moved = {k: v if len(v) == 1 else v[work.kept] for k, v in own.items()}
+    for operation in (o for o in recipe if o.on):
+        kind = kind_of(operation.code)
+        p = kind.read(operation.params)
+        if isinstance(p, set_add.SetAdd):
+            other = corrected(work.sets(p.sha256), p.up_axis, p.metres_per_unit)
+            moved = pieces_m(other, names, np.array([other.first_frame])) | moved
+        elif isinstance(p, shift.Shift):
+            moved = {k: v + np.array([p.x_m, p.y_m, p.z_m]) for k, v in moved.items()}
+        elif kind.placement is not None:
+            moved = {k: kind.placement(p).points(v) for k, v in moved.items()}
+    return moved

@@ -1,0 +1,242 @@
+"""Cameras made from cameras: made, held against their inputs, brought up to date."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
+from typing import Any
+
+from pydantic import BaseModel
+from sqlalchemy import select, text
+from sqlalchemy.orm import Session
+
+from anaxis.app.acting import use_case
+from anaxis.app.around import Around, around
+from anaxis.app.edit import keep_camera, keep_retake, planned_retake
+from anaxis.app.examined import camera_after, fitting_recipe, look
+from anaxis.app.made import derived, made
+from anaxis.app.waiting import examiner_of
+from anaxis.core.checks import Expected
+from anaxis.core.derive import derived_kind
+from anaxis.core.derive.derived import Input
+from anaxis.core.derive.framed import Frame
+from anaxis.core.derive.held import Hold
+from anaxis.core.derive.joined import Join
+from anaxis.core.errors import BadInput
+from anaxis.core.proof.compare import Comparison, compare
+from anaxis.core.scene.landmarks import legal_name
+from anaxis.core.scene.picture import Picture, picture_of
+from anaxis.store.archive import scene_from_bytes
+from anaxis.store.keep import find_or_make_shot, find_or_make_show, keep_derivation, stage_file
+from anaxis.store.models import Camera, Derivation, Shot, SourceFile, Version, VersionInput
+from anaxis.store.queries import expected_of, find_shot, picture_of_version, recipe_of, set_finder, track_of
+
+
+class Derive(BaseModel):
+    """A camera to be made: its ``kind`` and ``settings``, and the version of a camera for each role."""
+
+    kind: str
+    show: str
+    shot: str
+    name: str
+    settings: dict[str, Any] = {}
+    inputs: dict[str, int]
+
+
+@dataclass(frozen=True)
+class Behind:
+    """An input that has a newer version: the one made from, and the one there is now; ``itself`` says that the input is a
+    derived camera whose own inputs have newer ones."""
+
+    role: str
+    used: Version
+    newest: Version
+    itself: bool = False
+
+
+@use_case("derive")
+def derive(session: Session, asked: Derive) -> Version:
+    """Make a camera from others and keep it. Raises BadInput, and then nothing is kept."""
+    inputs = {role: session.get_one(Version, number) for role, number in asked.inputs.items()}
+    names = asked.show.strip(), asked.shot.strip()
+    if not all(1 <= len(n) <= 120 for n in names) or not 1 <= len(asked.name.strip()) <= 120:
+        raise BadInput("The show, the shot and the camera each need a name of 1 to 120 characters.")
+    source, picture = _made(session, asked.kind, inputs, asked.settings, asked.name)
+    found = find_shot(session, *names)
+    expected = expected_of(found) if found else Expected()
+    report = look(examiner_of(session), source.scene, source.name, {}, expected)[0]
+    shot = find_or_make_shot(session, find_or_make_show(session, names[0]), names[1])
+    session.execute(select(Shot.id).where(Shot.id == shot.id).with_for_update())
+    taken = set(session.execute(select(Camera.name).where(Camera.shot_id == shot.id)).scalars())
+    name = legal_name(asked.name, taken)
+    change = derived_kind(asked.kind).label
+    version = keep_camera(session, shot, source, report, name, picture, change, _made_of(inputs))
+    session.get_one(Camera, version.camera_id).made_here = True
+    session.flush()
+    return version
+
+
+@use_case("bring up to date")
+def bring_up_to_date(session: Session, version: Version) -> Version:
+    """A derived camera made anew from the newest versions of its inputs, its recipe done again, as its next take."""
+    derivation = _derivation(version)
+    newest = {i.role: _input(i).camera.head for i in version.made_of}
+    return _again(session, version, newest, derivation.settings, "brought up to date")
+
+
+@use_case("derive anew")
+def derive_anew(
+    session: Session, version: Version, settings: Mapping[str, Any], inputs: Mapping[str, int] | None = None
+) -> Version:
+    """A derived camera with other settings, or of other inputs, as its next take. Raises BadInput."""
+    chosen = {i.role: _input(i) for i in version.made_of}
+    if inputs is not None:
+        chosen = {role: session.get_one(Version, number) for role, number in inputs.items()}
+    return _again(session, version, chosen, dict(settings), "made with other settings")
+
+
+def _again(
+    session: Session, version: Version, inputs: Mapping[str, Version], settings: Mapping[str, Any], why: str
+) -> Version:
+    _refuse_circle(session, version.camera, inputs.values())
+    kind = _derivation(version).kind
+    source, picture = _made(session, kind, inputs, settings, version.camera.name)
+    scene = scene_from_bytes(source.scene)
+    planned = planned_retake(session, version.camera, source, scene, scene.cameras[0].path, "recipe", picture)
+    return keep_retake(session, source, planned, _made_of(inputs), f"{derived_kind(kind).label}, {why}")
+
+
+def _made(
+    session: Session, kind: str, inputs: Mapping[str, Version], settings: Mapping[str, Any], name: str
+) -> tuple[SourceFile, Picture]:
+    """The camera as a file of our own that holds it, and its picture."""
+    checked = derived_kind(kind).read({**settings, "name": name}).model_dump(mode="json")
+    scene, data = _bytes_of(session, kind, inputs, checked)
+    source = stage_file(session, f"{name}.{kind}.track.json", data, scene)
+    keep_derivation(session, source, kind, checked)
+    return source, picture_of(scene_from_bytes(scene), None, None)
+
+
+def _bytes_of(
+    session: Session, kind: str, inputs: Mapping[str, Version], settings: Mapping[str, Any]
+) -> tuple[bytes, bytes]:
+    given = {role: input_of(session, v, kind, settings) for role, v in inputs.items()}
+    file = f"{settings['name']}.{kind}.track.json"
+    _, (scene, data) = made(session, derived, file, kind, given, dict(settings), file)
+    return scene, data
+
+
+def input_of(session: Session, version: Version, kind: str, settings: Mapping[str, Any]) -> Input:
+    """A version as a camera that another is made from, with what the kind needs to know of what lies about it."""
+    track, marks, lines_m = track_of(version)
+    found = Input(
+        name_of(version), replace(track, name=version.camera.name), picture_of_version(version), marks, lines_m,
+        up_axis=str(version.facts["up_axis"]), metres_per_unit=float(version.facts["metres_per_unit"]),
+    )  # fmt: skip
+    if kind == "joined":
+        return found
+    about = around_version(session, version, tuple(settings.get("objects", ())))
+    return replace(found, triangles_m=about.triangles_m, objects=about.objects)
+
+
+def around_version(session: Session, version: Version, objects: tuple[str, ...] = ()) -> Around:
+    """What lies about a version's camera."""
+    source, recipe = version.source_file, recipe_of(version)
+    examiner, sets = examiner_of(session), set_finder(session)
+    return around(examiner, source.scene, source.name, version.camera_path, recipe, sets, objects)
+
+
+def name_of(version: Version) -> str:
+    """A version as people say it: shot, camera, take and edit."""
+    return f"{version.camera.shot.name} {version.camera.name} {version.label}"
+
+
+def _made_of(inputs: Mapping[str, Version]) -> list[VersionInput]:
+    return [VersionInput(place=i, role=role, input_id=v.id) for i, (role, v) in enumerate(inputs.items(), 1)]
+
+
+def _derivation(version: Version) -> Derivation:
+    if version.derivation is None:
+        raise BadInput(
+            f"{version.camera.name} is made from no other camera: it was taken in from {version.source_file.name}."
+        )
+    return version.derivation
+
+
+def _input(of: VersionInput) -> Version:
+    assert of.input is not None
+    return of.input
+
+
+def settings_of(version: Version) -> Join | Frame | Hold | None:
+    """The settings of a derived camera; None for one that was taken in."""
+    if version.derivation is None:
+        return None
+    found: Join | Frame | Hold = derived_kind(version.derivation.kind).read(version.derivation.settings)
+    return found
+
+
+# Behind its inputs
+
+
+def behind(session: Session, version: Version) -> list[Behind]:
+    """The inputs of a derived camera that have newer versions, or are behind themselves."""
+    out = []
+    for one in version.made_of:
+        used = _input(one)
+        newest = used.camera.head
+        itself = newest.derivation is not None and bool(behind(session, newest))
+        if newest.id != used.id or itself:
+            out.append(Behind(one.role, used, newest, itself))
+    return out
+
+
+def update_would_change(session: Session, version: Version) -> Comparison:
+    """What bringing a derived camera up to date would change, in pixels on the frames both have; nothing is kept.
+
+    Raises BadInput where it cannot be made of the newest inputs.
+    """
+    derivation = _derivation(version)
+    newest = {i.role: _input(i).camera.head for i in version.made_of}
+    scene, _ = _bytes_of(session, derivation.kind, newest, derivation.settings)
+    read = scene_from_bytes(scene)
+    path, name, examiner, sets = (
+        read.cameras[0].path,
+        version.source_file.name,
+        examiner_of(session),
+        set_finder(session),
+    )
+    recipe, _ = fitting_recipe(examiner, scene, name, path, recipe_of(version), sets)
+    track, _, _ = camera_after(examiner, scene, name, path, recipe, sets)
+    now, marks, _ = track_of(version)
+    before, after = picture_of_version(version), picture_of(read, None, None)
+    return compare(now, track, (before.image, after.image), (before.fit, after.fit), marks)
+
+
+def hanging_on(session: Session, camera: Camera) -> list[Camera]:
+    """The cameras that are made from a camera as they are worked on now, those that are off the lists left out."""
+    query = (
+        select(Camera)
+        .join(VersionInput, VersionInput.version_id == Camera.head_id)
+        .join(Version, Version.id == VersionInput.input_id)
+        .where(Version.camera_id == camera.id, Camera.removed_at.is_(None))
+        .distinct()
+        .order_by(Camera.id)
+    )
+    return list(session.execute(query).scalars())
+
+
+_MADE_FROM = text(
+    "WITH RECURSIVE up(id) AS (SELECT unnest(cast(:inputs AS int[])) UNION "
+    "SELECT i.input_id FROM version_inputs i JOIN up ON i.version_id = up.id WHERE i.input_id IS NOT NULL) "
+    "SELECT DISTINCT v.camera_id FROM versions v JOIN up ON v.id = up.id"
+)
+
+
+def _refuse_circle(session: Session, camera: Camera, inputs: Sequence[Version] | Any) -> None:
+    """Raises BadInput where a camera would be made from itself, however far round."""
+    wanted = [v.id for v in inputs]
+    if camera.id in set(session.execute(_MADE_FROM, {"inputs": wanted}).scalars()):
+        raise BadInput(
+            f"{camera.name} would be made from itself: one of its inputs is made from it; choose another version of that input."
+        )

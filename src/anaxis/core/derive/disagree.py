@@ -1,0 +1,131 @@
+"""Where the shots of a cut disagree, said before they are joined, each with what to do."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from fractions import Fraction
+
+import numpy as np
+
+from anaxis.core.camera.lens import Image
+from anaxis.core.derive.cut import Piece
+from anaxis.core.derive.derived import Input, Inputs
+from anaxis.core.findings import Finding
+from anaxis.core.time.rates import rate_label
+
+
+def disagreements(
+    inputs: Inputs, pieces: tuple[Piece, ...], rate: Fraction, image: Image, fit: str, film_back: str
+) -> list[Finding]:
+    """Findings about the cameras (by role) that the pieces of a cut show."""
+    used = {p.role: inputs[p.role] for p in pieces if p.role in inputs}
+    return [
+        *_rates(used, rate),
+        *_differ(used, "join_resolution", "Resolution", lambda i: f"{i.picture.image.width_px} x {i.picture.image.height_px} px",
+                 f"The joined camera is {image.width_px} x {image.height_px} px: render all of it at that size.", "warning"),
+        *_differ(used, "join_pixel_aspect", "Pixel aspect", lambda i: f"{i.picture.image.pixel_aspect:g}",
+                 f"The joined camera has {image.pixel_aspect:g}: correct a wrong one on its shot's Lens station.", "warning"),
+        *_aspects(used, image),
+        *_differ(used, "join_up_axis", "Up axis of the files", lambda i: f"{i.up_axis} up",
+                 "All are brought to one; if a shot lies on its side, correct the up axis where it was taken in.", "note"),
+        *_differ(used, "join_unit", "Unit of the files", lambda i: f"{i.metres_per_unit:g} m",
+                 "All are brought to metres; if a shot's set is 100 times too large or small, correct the unit where it was taken in.", "note"),
+        *_film_backs(used, image, fit, film_back),
+        *_half_known(used),
+        *_distortions(used),
+    ]  # fmt: skip
+
+
+def _listed(used: Inputs, told: Callable[[Input], str]) -> dict[str, list[str]]:
+    """Who has which value, by value."""
+    out: dict[str, list[str]] = {}
+    for source in used.values():
+        out.setdefault(told(source), []).append(source.name)
+    return out
+
+
+def _words(found: dict[str, list[str]]) -> str:
+    """Each value with the first of those that have it; the commonest first."""
+    ordered = sorted(found.items(), key=lambda kv: -len(kv[1]))
+    return "; ".join(
+        f"{value}: {', '.join(n[:3])}{f' and {len(n) - 3} more' if len(n) > 3 else ''}" for value, n in ordered
+    )
+
+
+def _differ(
+    used: Inputs, code: str, what: str, told: Callable[[Input], str], mend: str, severity: str
+) -> Iterator[Finding]:
+    found = _listed(used, told)
+    if len(found) > 1:
+        yield Finding(code, severity, f"{what} differs: {_words(found)}.", mend, numbers={"values": len(found)})  # type: ignore[arg-type]
+
+
+def _rates(used: Inputs, rate: Fraction) -> Iterator[Finding]:
+    other = {k: v for k, v in used.items() if v.track.rate != rate}
+    if other:
+        yield Finding(
+            "join_rate", "warning",
+            f"The cut runs at {rate_label(rate)} frames a second, and not all shots do: "
+            f"{_words(_listed(other, lambda i: f'{rate_label(i.track.rate)}/s'))}. Their frames are taken by number.",
+            "Retime the shot on its Time station first, keeping the frames or the time, whichever the edit did.",
+            "Taken by number, a shot plays faster or slower than it was shot.",
+        )  # fmt: skip
+
+
+def _aspects(used: Inputs, image: Image) -> Iterator[Finding]:
+    other = {k: v for k, v in used.items() if not np.isclose(v.picture.image.aspect, image.aspect, rtol=1e-6)}
+    if other:
+        yield Finding(
+            "join_aspect", "warning",
+            f"The joined picture is {image.aspect:.4f} wide as high, and not all shots are: "
+            f"{_words(_listed(other, lambda i: f'{i.picture.image.aspect:.4f}'))}. They are cropped or padded.",
+            "Choose whether their width or their height is kept, and crop the renders of those shots as their plates are.",
+            "The picture of such a shot is not its whole plate, or more than it.",
+        )  # fmt: skip
+
+
+def _film_backs(used: Inputs, image: Image, fit: str, film_back: str) -> Iterator[Finding]:
+    def told(source: Input) -> str:
+        lens = source.track.lens
+        return f"{lens.film_width_mm[0]:.3f} x {lens.film_height_mm[0]:.3f} mm" + (
+            f", squeeze {lens.squeeze[0]:g}" if lens.squeeze[0] != 1 else ""
+        )
+
+    found = _listed(used, told)
+    if len(found) > 1:
+        yield Finding(
+            "join_film_back", "note" if film_back == "common" else "warning",
+            f"The film backs differ: {_words(found)}. " + (
+                "All frames are on that of the first, with focal lengths that show the same picture; the depth of field is another."
+                if film_back == "common" else "The film back steps at the cuts."
+            ),
+            "Nothing: the picture is the same." if film_back == "common" else
+            "Choose a common film back where the receiver reads it once: glTF and COLLADA hold none, and many importers take the first frame's.",
+            "A receiver that keeps the first shot's film back shows every other shot with a wrong field of view.",
+        )  # fmt: skip
+
+
+def _half_known(used: Inputs) -> Iterator[Finding]:
+    for channel, words in (("focus_m", "focus distance"), ("fstop", "stop")):
+        known = {i.name: bool(np.isfinite(getattr(i.track.lens, channel)).all()) for i in used.values()}
+        if len(set(known.values())) > 1:
+            without = [n for n, k in known.items() if not k]
+            yield Finding(
+                "join_half_known", "warning",
+                f"There is no {words} in {', '.join(without[:4])}: files that hold one number a frame leave it out on all frames.",
+                "Give those shots one on their Lens station.", "Depth of field would be right in some shots and not in others.",
+            )  # fmt: skip
+
+
+def _distortions(used: Inputs) -> Iterator[Finding]:
+    kinds = _listed(used, lambda i: "none" if i.track.distortion is None else i.track.distortion.kind.label)
+    if len(kinds) > 1 or (
+        len(used) > 1
+        and any(i.track.distortion is not None and i.track.distortion.kind.code == "map" for i in used.values())
+    ):
+        yield Finding(
+            "join_distortion", "warning",
+            f"The distortion is not of one model: {_words(kinds)}. The joined camera is the pinhole of every shot and holds none.",
+            "Put each shot's render through that shot's own maps; its camera's page writes them.",
+            "The renders lie on the undistorted plates, and not on the plates as shot.",
+        )  # fmt: skip

@@ -1,0 +1,116 @@
+"""The pair of ST maps between a framing camera's render and the sphere it stands in, and what they are off by.
+
+*Out of the plate*: for every pixel of the render, where to fetch in the equirectangular plate. *Into the plate*: for
+every pixel of the plate, where to fetch in the render. Both as docs/conventions.md says of ST maps.
+"""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+
+import numpy as np
+
+from anaxis.core.camera.lens import Image
+from anaxis.core.camera.plate.window import pixel_rows, window_of
+from anaxis.core.camera.track import Track
+from anaxis.core.derive.sphere import across_px, directions_of, pixels_of
+from anaxis.core.typing import Floats
+
+# What fetches nowhere near the render fetches here: outside of it, and far enough for any filter.
+NOWHERE = -1.0
+_NEAR = 0.25
+DIRECTIONS = ("out", "into")
+
+
+class Sphere(NamedTuple):
+    """A framing camera on its frames with its render's image and fit, and the plate: its image, and ``axes`` (n, 3, 3),
+    how it stands on every frame (the identity at world orientation)."""
+
+    track: Track
+    image: Image
+    fit: str
+    plate: Image
+    axes: Floats
+
+    def directions(self, pixels: Floats, at: int) -> Floats:
+        """Directions (m, 3) in the plate's axes of pixels (m, 2) of the render, on the frame at a place."""
+        window = window_of(self.track.lens, self.image, self.fit).take(slice(at, at + 1))
+        u, v = np.moveaxis(window.tangents(pixels, self.image)[0], -1, 0)
+        rays = np.stack([u, v, np.full_like(u, -1.0)], axis=-1)
+        return rays @ self._turn(at).T
+
+    def in_plate(self, pixels: Floats, at: int) -> Floats:
+        """Where pixels (m, 2) of the render lie in the plate, (m, 2)."""
+        return pixels_of(self.directions(pixels, at), self.plate)
+
+    def in_render(self, pixels: Floats, at: int) -> Floats:
+        """Where pixels (m, 2) of the plate lie in the render, (m, 2); not a number behind the camera."""
+        seen = directions_of(pixels, self.plate) @ self._turn(at)
+        ahead = seen[:, 2] < -1e-6
+        with np.errstate(divide="ignore", invalid="ignore"):
+            tangents = np.where(ahead[:, None], seen[:, :2] / -seen[:, 2:], np.nan)
+        window = window_of(self.track.lens, self.image, self.fit).take(slice(at, at + 1))
+        return window.pixels(tangents[None], self.image)[0]
+
+    def _turn(self, at: int) -> Floats:
+        """Camera to plate axes, (3, 3)."""
+        return np.asarray(self.axes[at].T @ self.track.rotation[at])
+
+    def map(self, direction: str, at: int) -> Floats:
+        """One of the pair (``out`` or ``into``) on the frame at a place: (h, w, 2), rows from the top, t from the lower left."""
+        of, within, place = (
+            (self.image, self.plate, self.in_plate) if direction == "out" else (self.plate, self.image, self.in_render)
+        )
+        out = np.empty((of.height_px, of.width_px, 2))
+        for rows, centres in pixel_rows(of):
+            st = place(centres, at) / [within.width_px, within.height_px]
+            st[:, 1] = 1.0 - st[:, 1]
+            if direction == "into":
+                with np.errstate(invalid="ignore"):
+                    seen = ((st > -_NEAR) & (st < 1 + _NEAR)).all(axis=1)
+                st[~seen] = NOWHERE
+            out[rows] = st.reshape(-1, of.width_px, 2)
+        return out
+
+    def fetched(self, direction: str) -> Image:
+        """The picture that a map fetches in."""
+        return self.plate if direction == "out" else self.image
+
+    def outline_px(self, count: int = 24) -> Floats:
+        """The render's border in the plate on every frame, (n, 4 * count, 2), clockwise from the upper left."""
+        w, h = self.image.width_px, self.image.height_px
+        t = np.arange(count) / count
+        sides = [(t * w, 0 * t), (0 * t + w, t * h), ((1 - t) * w, 0 * t + h), (0 * t, (1 - t) * h)]
+        border = np.concatenate([np.stack(s, axis=1) for s in sides])
+        window = window_of(self.track.lens, self.image, self.fit)
+        tangents = window.tangents(border, self.image)
+        rays = np.concatenate([tangents, np.full((*tangents.shape[:2], 1), -1.0)], axis=2)
+        turn = np.swapaxes(self.axes, 1, 2) @ self.track.rotation
+        return pixels_of(
+            np.einsum("nij,nmj->nmi", turn, np.broadcast_to(rays, (len(turn), *rays.shape[1:]))), self.plate
+        )
+
+
+def map_error_px(sphere: Sphere, into: Floats, at: int, grid: tuple[int, int] = (33, 19)) -> float:
+    """How far points of the render, carried into the plate by a map (h, w, 2) as it was written, lie from where they
+    belong, in pixels of the plate at worst: the map is read between its pixels, as whoever fetches through it does."""
+    x, y = (
+        np.linspace(0.02, 0.98, n) * size
+        for n, size in zip(grid, (sphere.image.width_px, sphere.image.height_px), strict=True)
+    )
+    points = np.stack(np.meshgrid(x, y), axis=-1).reshape(-1, 2)
+    there = sphere.in_plate(points, at)
+    st = _between(into, there)
+    back = np.stack([st[:, 0] * sphere.image.width_px, (1 - st[:, 1]) * sphere.image.height_px], axis=-1)
+    return float(across_px(there, sphere.in_plate(back, at), sphere.plate).max())
+
+
+def _between(st: Floats, pixels: Floats) -> Floats:
+    """A plate's map (h, w, 2) at places (m, 2) between its pixels' middles: straight, round the seam."""
+    height, width = st.shape[:2]
+    x, y = pixels[:, 0] - 0.5, np.clip(pixels[:, 1] - 0.5, 0, height - 1)
+    left, top = np.floor(x).astype(np.int64), np.minimum(np.floor(y).astype(np.int64), height - 2)
+    a, b = (x - left)[:, None], (y - top)[:, None]
+    columns = left % width, (left + 1) % width
+    upper, lower = ((1 - a) * st[row, columns[0]] + a * st[row, columns[1]] for row in (top, top + 1))
+    return np.asarray((1 - b) * upper + b * lower)
