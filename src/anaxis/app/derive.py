@@ -80,7 +80,7 @@ def derive(session: Session, asked: Derive) -> Version:
 def bring_up_to_date(session: Session, version: Version) -> Version:
     """A derived camera made anew from the newest versions of its inputs, its recipe done again, as its next take."""
     derivation = _derivation(version)
-    newest = {i.role: _input(i).camera.head for i in version.made_of}
+    newest = {i.role: used_version(i).camera.head for i in version.made_of}
     return _again(session, version, newest, derivation.settings, "brought up to date")
 
 
@@ -89,7 +89,7 @@ def derive_anew(
     session: Session, version: Version, settings: Mapping[str, Any], inputs: Mapping[str, int] | None = None
 ) -> Version:
     """A derived camera with other settings, or of other inputs, as its next take. Raises BadInput."""
-    chosen = {i.role: _input(i) for i in version.made_of}
+    chosen = {i.role: used_version(i) for i in version.made_of}
     if inputs is not None:
         chosen = {role: session.get_one(Version, number) for role, number in inputs.items()}
     return _again(session, version, chosen, dict(settings), "made with other settings")
@@ -163,7 +163,8 @@ def _derivation(version: Version) -> Derivation:
     return version.derivation
 
 
-def _input(of: VersionInput) -> Version:
+def used_version(of: VersionInput) -> Version:
+    """The version of another camera that an input is."""
     assert of.input is not None
     return of.input
 
@@ -183,7 +184,7 @@ def behind(session: Session, version: Version) -> list[Behind]:
     """The inputs of a derived camera that have newer versions, or are behind themselves."""
     out = []
     for one in version.made_of:
-        used = _input(one)
+        used = used_version(one)
         newest = used.camera.head
         itself = newest.derivation is not None and bool(behind(session, newest))
         if newest.id != used.id or itself:
@@ -197,7 +198,7 @@ def update_would_change(session: Session, version: Version) -> Comparison:
     Raises BadInput where it cannot be made of the newest inputs.
     """
     derivation = _derivation(version)
-    newest = {i.role: _input(i).camera.head for i in version.made_of}
+    newest = {i.role: used_version(i).camera.head for i in version.made_of}
     scene, _ = _bytes_of(session, derivation.kind, newest, derivation.settings)
     read = scene_from_bytes(scene)
     path, name, examiner, sets = (

@@ -11,7 +11,10 @@ import numpy as np
 from sqlalchemy.orm import Session
 
 from anaxis.app.deliver import options_from, proof_arrays, shot_camera_of
+from anaxis.app.derive import name_of, settings_of, used_version
 from anaxis.app.made import made, packed_up, printed
+from anaxis.core.derive import derived_kind
+from anaxis.core.derive.joined import Join
 from anaxis.core.motion.reduce import Progress, part_of
 from anaxis.core.outgoing import Outgoing
 from anaxis.core.proof.proof import Difference, Proof
@@ -22,7 +25,8 @@ from anaxis.delivery.options import Options
 from anaxis.delivery.overscan import with_overscan
 from anaxis.delivery.ready import made_ready
 from anaxis.delivery.shot_camera import ShotCamera
-from anaxis.delivery.transfer_sheet import Handed, HandedFile, Source, sheet_html
+from anaxis.delivery.transfer_sheet import Handed, HandedFile, MadeFrom, Source, sheet_html
+from anaxis.formats.editorial.write import edit_files
 from anaxis.packages.model import Profile, profile_from_dict
 from anaxis.store.models import Delivery, MadeFile, Version
 from anaxis.store.queries import NotFound, recipe_of
@@ -64,8 +68,23 @@ def printed_sheet(session: Session, delivery: Delivery) -> tuple[str, bytes]:
 
 def source_of(version: Version) -> Source:
     """Where a version came from, as it is written on what is handed over."""
-    file = version.source_file
-    return Source(file.name, file.sha256, version.camera_path, recipe_document(recipe_of(version)), version.label)
+    file, recipe = version.source_file, recipe_document(recipe_of(version))
+    return Source(file.name, file.sha256, version.camera_path, recipe, version.label, _made_from(version))
+
+
+def _made_from(version: Version) -> MadeFrom | None:
+    """The inputs of a derived camera, and what is written of its cut; None for one that was taken in."""
+    settings = settings_of(version)
+    if settings is None or version.derivation is None:
+        return None
+    inputs = []
+    for one in version.made_of:
+        used = used_version(one)
+        file = used.source_file
+        inputs.append({"role": one.role, "version": name_of(used), "file": file.name, "sha256": file.sha256})
+    along = edit_files(settings) if isinstance(settings, Join) else {}
+    words = derived_kind(version.derivation.kind).label
+    return MadeFrom(words, version.derivation.settings, tuple(inputs), along)
 
 
 def outgoing_of(delivery: Delivery, camera: ShotCamera, profile: Profile) -> Outgoing:

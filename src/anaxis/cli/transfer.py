@@ -3,40 +3,23 @@
 from __future__ import annotations
 
 import hashlib
-import shutil
-import sys
 from dataclasses import replace
+from functools import partial
 from pathlib import Path
-from tempfile import TemporaryDirectory
-from typing import TYPE_CHECKING, Any, NamedTuple
+from typing import TYPE_CHECKING, Any
 
 import click
 
 from anaxis.cli import options
 from anaxis.cli.read import ReadSource, read_source, start_reader
-from anaxis.cli.tables import (
-    OFF_TOLERANCE,
-    REFUSED,
-    WARNED,
-    print_findings,
-    print_json,
-    print_transfer,
-    proof_document,
-    transfer_entry,
-)
+from anaxis.cli.send import GoingOut, finish, send
 from anaxis.core.camera.lens import Image
 from anaxis.core.errors import BadInput
-from anaxis.core.recipe.model import Recipe, Work
-from anaxis.core.time.rates import format_frame
 
 if TYPE_CHECKING:  # loaded when first used: the command line starts quicker
-    from anaxis.core.findings import Finding
     from anaxis.core.image_plane import Pictures
-    from anaxis.core.proof.proof import Proof
     from anaxis.delivery.options import Options
-    from anaxis.delivery.proved import Delivered
-    from anaxis.delivery.shot_camera import ShotCamera
-    from anaxis.packages.model import Profile
+    from anaxis.delivery.transfer_sheet import Source
 
 
 @click.command()
@@ -122,7 +105,6 @@ def transfer(
 ) -> None:  # fmt: skip
     """Write cameras for one or more packages and prove each by opening the written file again."""
     reader = start_reader(file)
-    from anaxis.delivery.deliver import deliver_in_formats, file_stem
     from anaxis.delivery.options import Options
     from anaxis.packages import find_profile
 
@@ -150,123 +132,23 @@ def transfer(
     if plate is not None:
         cameras = [c._replace(leaving=replace(c.leaving, pictures=_pictures(plate))) for c in cameras]
     shot = file.stem if shot_name is None else shot_name
-    leaving = [c.leaving for c in cameras]
     name_together = file.stem if together else ""
-    sent: list[tuple[Profile, _GoingOut, str, Delivered]] = []
-    refused: list[dict[str, str]] = []
-    zips: list[str] = []
-    try:
-        out.mkdir(parents=True, exist_ok=True)
-        # Written aside and moved, so that a failure leaves no half file where one is expected.
-        with TemporaryDirectory(prefix=".anaxis-", dir=out) as aside:
-            for profile in profiles:
-                done, refusals = deliver_in_formats(
-                    leaving, profile, formats, Path(aside), ways, name_together, shot=shot
-                )
-                refused += [{"to": profile.key, "format": k, "why": why} for k, why in refusals.items()]
-                sent += [
-                    (profile, camera, key, _owed(one, expect))
-                    for camera, of_one in zip(cameras, done, strict=True)
-                    for key, one in of_one.items()
-                ]
-                if bundle:
-                    zips.append(f"{file_stem(name_together or leaving[0].track.name, profile.key, shot)}.zip")
-                    (Path(aside) / zips[-1]).write_bytes(_bundle(file, cameras, profile, done, refusals))
-            written = list(dict.fromkeys([*(f.name for *_, one in sent for f in one.files), *zips]))
-            there = [name for name in written if (out / name).exists()]
-            if there and not force:
-                raise BadInput(
-                    f"{out / there[0]} is there already{f', and {len(there) - 1} more of these files' if len(there) > 1 else ''}: "
-                    "choose another folder with --out or another --name, or add --force to replace it. Nothing was written."
-                )
-            moved = {name: str(shutil.move(Path(aside) / name, out / name)) for name in written}
-    except OSError as error:
-        raise BadInput(
-            f"The files cannot be written to {out} ({error.strerror or error}): choose another folder with --out."
-        ) from error
-    entries = []
-    for profile, camera, key, one in sent:
-        entry = {"camera": camera.work.path, **transfer_entry(profile.key, key, one, reduce_px)}
-        entries.append(entry | {"files": [moved[f] for f in entry["files"]]})
-    worst = max((one.proof for *_, one in sent), key=lambda p: (not p.within(tolerance_px), p.max_px))
-    warnings = [f for c in cameras for f in c.findings if f.severity != "note" and f.code not in allowed]
-    document: dict[str, Any] = {
-        "camera": cameras[0].work.path,
-        "files": list(moved.values()),
-        "proof": proof_document(worst),
-        "notes": list(dict.fromkeys(n for e in entries for n in e["notes"])),
-        "findings": [{"camera": c.work.path, **f.as_dict()} for c in cameras for f in c.findings],
-        "deliveries": entries,
-        **({"refused": refused} if refused else {}),
-    }
-    if len(entries) == 1 and "keys" in entries[0]:
-        document["keys"] = entries[0]["keys"]
-    if as_json:
-        print_json(document)
-    else:
-        for (profile, *_), entry in zip(sent, entries, strict=True):
-            print_transfer(entry, profile.label)
-        for name in zips:
-            click.echo(f"written: {moved[name]}")
-        print_findings([(c.work.path, f) for c in cameras for f in c.findings])
-    sys.exit(_exit_code([one.proof for *_, one in sent], refused, warnings, tolerance_px))
+    went = send(
+        cameras,
+        profiles,
+        formats,
+        out,
+        ways,
+        name_together,
+        shot,
+        expect,
+        force,
+        partial(_source, file) if bundle else None,
+    )
+    finish(went, cameras, allowed, tolerance_px, reduce_px, as_json, {"camera": cameras[0].work.path})
 
 
-def _owed(done: Delivered, expect: tuple[float, float] | None) -> Delivered:
-    """A delivery whose proof counts the frames the shot owes, where those were said."""
-    from anaxis.core.proof.proof import owing
-
-    return done if expect is None else replace(done, proof=owing(done.proof, *expect))
-
-
-def _exit_code(proofs: list[Proof], refused: list[dict[str, str]], warnings: list[Finding], tolerance_px: float) -> int:
-    """What a script is told, the gravest first; every reason is said on standard error."""
-    code = 0
-    if warnings:
-        code = WARNED
-        listed = ", ".join(dict.fromkeys(f.code for f in warnings))
-        click.echo(
-            f"anaxis: {warnings[0].message} {warnings[0].remedy} (Warnings not allowed: {listed}; --allow names those that are known.)",
-            err=True,
-        )
-    for r in refused:
-        code = REFUSED
-        click.echo(f"anaxis: There is no {r['format']} file for {r['to']}: {r['why']}", err=True)
-    off = [p for p in proofs if not p.within(tolerance_px)]
-    if off:
-        code = OFF_TOLERANCE
-        worst = max(off, key=lambda p: p.max_px)
-        if worst.max_px > tolerance_px:
-            click.echo(
-                f"anaxis: The camera that arrives differs by {worst.max_px:.4g} px at frame "
-                f"{format_frame(worst.worst_frame)}, above the tolerance of {tolerance_px:g} px.",
-                err=True,
-            )
-        for said in dict.fromkeys(s for p in off for s in _otherwise(p)):
-            click.echo(f"anaxis: {said}", err=True)
-    return code
-
-
-def _otherwise(proof: Proof) -> list[str]:
-    """What is not there as meant beside the pixels."""
-    out = [f"What arrives is another {d.sentence}." for d in proof.differences if d.matters]
-    if len(proof.missing):
-        out.append(
-            f"{len(proof.missing)} of the {proof.owed} frames owed do not arrive, the first of them {format_frame(proof.missing[0])}."
-        )
-    return out
-
-
-class _GoingOut(NamedTuple):
-    """One camera of the file, what was done to it, how it leaves, and what was noticed about it."""
-
-    work: Work
-    recipe: Recipe
-    leaving: ShotCamera
-    findings: list[Finding]
-
-
-def _going_out(asked: ReadSource, name: str | None, ways: Options, expect: tuple[float, float] | None) -> _GoingOut:
+def _going_out(asked: ReadSource, name: str | None, ways: Options, expect: tuple[float, float] | None) -> GoingOut:
     from anaxis.core.checks import Expected
     from anaxis.core.checks.examine import between_samples, checked_camera
     from anaxis.core.recipe.effects import placement_of
@@ -277,7 +159,7 @@ def _going_out(asked: ReadSource, name: str | None, ways: Options, expect: tuple
     work, findings = checked_camera(asked.scene, name, recipe, owed, asked.picture)
     has, finer = between_samples(asked.scene, work, recipe, wanted=ways.samples > 1)
     leaving = ShotCamera(work.done, work.landmarks, asked.picture, placement_of(recipe), work.lines_m, finer, has)
-    return _GoingOut(work, recipe, leaving, findings)
+    return GoingOut(work, recipe, leaving, findings)
 
 
 def _pictures(plate: Path) -> Pictures:
@@ -295,19 +177,9 @@ def _pictures(plate: Path) -> Pictures:
     return Pictures(found.name, files, done["data"])
 
 
-def _bundle(
-    file: Path, cameras: list[_GoingOut], profile: Profile, done: list[dict[str, Delivered]], refused: dict[str, str]
-) -> bytes:
+def _source(file: Path, camera: GoingOut) -> Source:
     from anaxis.core.recipe.documents import recipe_document
-    from anaxis.delivery.handover import handover_zip
-    from anaxis.delivery.transfer_sheet import Source, handed_of
+    from anaxis.delivery.transfer_sheet import Source
 
     checksum = hashlib.sha256(file.read_bytes()).hexdigest()
-    return handover_zip(
-        [
-            handed_of(
-                c.leaving, profile, of_one, Source(file.name, checksum, c.work.path, recipe_document(c.recipe)), refused
-            )
-            for c, of_one in zip(cameras, done, strict=True)
-        ]
-    )
+    return Source(file.name, checksum, camera.work.path, recipe_document(camera.recipe))

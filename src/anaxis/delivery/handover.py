@@ -74,6 +74,9 @@ def _of_one(handed: Handed) -> dict[str, bytes]:
         entries["set/set.obj"] = _lines_obj(handed.camera.lines_m, profile.convention)
     if handed.track.distortion is not None:
         entries |= _distortion(handed)
+    made = handed.source.made
+    if made is not None:
+        entries |= {f"made_from/{name}": data for name, data in made.along.items()}
     html = sheet_html(handed)
     return entries | {"transfer_sheet.html": html.encode(), "transfer_sheet.pdf": sheet_pdf(html)}
 
@@ -218,7 +221,8 @@ def _camera_entry(handed: Handed) -> dict[str, Any]:
         "frames_there": [plain_frame(theirs[0]), plain_frame(theirs[-1])],
         "image": {"width_px": picture.image.width_px, "height_px": picture.image.height_px, "pixel_aspect": picture.image.pixel_aspect, "fit": picture.fit},
         **_plate_entry(handed),
-        "source": {"file": source.name, "sha256": source.sha256, "camera": source.camera, "version": source.version, "recipe": source.recipe},
+        "source": {"file": source.name, "sha256": source.sha256, "camera": source.camera, "version": source.version, "recipe": source.recipe,
+                   **({} if source.made is None else {"made": {"kind": source.made.kind, "settings": source.made.settings, "inputs": list(source.made.inputs)}})},
         "proof": {
             f.path.name: {"max_px": f.proof.max_px, "worst_frame": plain_frame(f.proof.worst_frame), "median_px": f.proof.median_px, "grade": f.proof.grade, "node": f.node,
                           "frames_compared": f.proof.compared, "frames_owed": f.proof.owed, "differences": [d._asdict() for d in f.proof.differences],

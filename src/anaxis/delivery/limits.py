@@ -30,7 +30,13 @@ def limits_of(format_key: str, outgoing: Outgoing, reads_gltf_zoom: bool = False
     if format_key in _NO_FILM:
         label = _NO_FILM[format_key]
         x, y = (float(np.abs(v).max()) for v in (lens.offset_x_mm, lens.offset_y_mm))
-        if max(x, y) > 1e-9:
+        steps = max(float(np.ptp(lens.offset_x_mm)), float(np.ptp(lens.offset_y_mm))) > 1e-9
+        if max(x, y) > 1e-9 and steps:
+            out.append(
+                f"{label} holds no offset of the film back, and here it changes over the frames (up to {x:.4f} mm right, {y:.4f} mm up): no "
+                "number typed there makes up for it; choose OpenUSD or Alembic."
+            )
+        elif max(x, y) > 1e-9:
             out.append(
                 f"{label} holds no offset of the film back: type {lens.offset_x_mm[0]:.4f} mm right and {lens.offset_y_mm[0]:.4f} mm up "
                 "there, or choose OpenUSD or Alembic."
@@ -43,6 +49,11 @@ def limits_of(format_key: str, outgoing: Outgoing, reads_gltf_zoom: bool = False
                 if format_key == "gltf"
                 else "The lens moves, which COLLADA holds as an animated field of view: some readers drop it; look at the last frame there."
             )
+    if format_key in ("usd", "alembic") and max(np.ptp(lens.film_width_mm), np.ptp(lens.film_height_mm)) > 1e-9:
+        out.append(
+            f"The film back changes over the frames, {lens.film_width_mm.min():.3f} to {lens.film_width_mm.max():.3f} mm wide: many importers read it "
+            "once, on the first frame. Where it was joined over a cut, a common film back shows the same picture."
+        )
     if format_key == "gltf":
         bound = float(
             single_precision_bound_px(

@@ -27,8 +27,11 @@ from anaxis.formats import has_nodes, key_rule_of
 from anaxis.formats.file_axes import file_axes
 from anaxis.formats.file_time import zero_frame_of
 from anaxis.packages.habit import Outbound
-from anaxis.packages.habits import HABITS, compensated
+from anaxis.packages.habits import HABITS, compensated, snap
 from anaxis.packages.model import Profile
+
+# How far ahead of a cut, in frames, what follows begins in files that hold curves; its shot ends twice as far ahead.
+BEFORE_CUT = 0.01
 
 
 def prepare(
@@ -68,6 +71,9 @@ def made_ready(
 ) -> Ready:
     """``tighter`` is a share of the tolerance for fewer keys, for formats that cost something themselves."""
     camera, said = with_samples(camera, options)
+    if options.samples == 1 and has_nodes(format_key):
+        camera, held = with_cuts_held(camera, profile)
+        said = (*said, *held)
     of_plate = camera
     camera, larger = with_overscan(camera, options)
     said = (*said, *larger)
@@ -84,11 +90,22 @@ def made_ready(
         outgoing = replace(outgoing, track=drawn, keys=reduced.keys)
     sent, intended = compensate(outgoing, profile, format_key)
     zero, said_zero = zero_frame_of(format_key, sent.track.frames, sent.track.rate, profile.time.clips_from_zero)
-    limits = limits_of(format_key, replace(outgoing, zero_frame=zero), profile.lens.reads_gltf_zoom)
+    limits = limits_of(
+        format_key, _on_whole_frames(replace(outgoing, zero_frame=zero), options), profile.lens.reads_gltf_zoom
+    )
     notes = (*limits, *sent.notes, *([said_zero] if said_zero else []))
     sent = replace(sent, zero_frame=zero, notes=notes)
     outgoing = replace(outgoing, track=replace(outgoing.track, frames=intended), zero_frame=zero, notes=notes)
     return Ready(of_plate, camera, outgoing, sent, intended, reduced)
+
+
+def _on_whole_frames(outgoing: Outgoing, options: Options) -> Outgoing:
+    """The camera on the frames that its picture is owed on, without what only keeps cuts apart."""
+    frames = outgoing.track.frames
+    whole = np.flatnonzero(np.abs(frames - np.round(frames)) < BEFORE_CUT / 2)
+    if options.samples > 1 or len(whole) in (0, len(frames)):
+        return outgoing
+    return replace(outgoing, track=outgoing.track.take(whole), landmarks=outgoing.landmarks.at_frames(whole))
 
 
 def with_samples(camera: ShotCamera, options: Options) -> tuple[ShotCamera, tuple[str, ...]]:
@@ -114,6 +131,34 @@ def with_samples(camera: ShotCamera, options: Options) -> tuple[ShotCamera, tupl
         moved = replace(moved, distortion=sampled(track, at).distortion)
     marks = landmarks_at(track, camera.landmarks, at)
     return replace(camera, track=replace(moved, name=track.name), landmarks=marks), (said,)
+
+
+def with_cuts_held(camera: ShotCamera, profile: Profile) -> tuple[ShotCamera, tuple[str, ...]]:
+    """The camera with two samples more just before every cut that is marked, where files hold curves: whoever draws between
+    samples then draws each shot to its end, and nothing between two shots."""
+    track = camera.track
+    if track.marked is None or not (track.marked > 0).any() or (track.frames != np.round(track.frames)).any():
+        return camera, ()
+    cuts = track.frames[track.marked > 0]
+    if any(code == snap.HABIT.code for code, _ in profile.active_habits):
+        return camera, (
+            f"The package moves samples to whole frames, so none stands before the {len(cuts)} cuts: motion blur about a cut mixes two shots there.",
+        )
+    early, late = cuts - 2 * BEFORE_CUT, cuts - BEFORE_CUT
+    at = np.union1d(track.frames, np.concatenate([early, late]))
+    moved, marks = sampled(track, at), landmarks_at(track, camera.landmarks, at)
+    # The one next to the cut is what follows it already: a reader whose clock is a little early sees it whole.
+    place = np.searchsorted(at, late)
+    index = np.arange(len(at))
+    index[place] += 1
+    held = replace(moved.take(index), name=track.name, frames=at)
+    told = np.array(held.marked) if held.marked is not None else np.zeros(len(at), dtype=np.int64)
+    told[place], told[place + 1] = 1, 0
+    said = (
+        f"Before each of the {len(cuts)} cuts stand two samples more, {2 * BEFORE_CUT:g} and {BEFORE_CUT:g} of a frame ahead: the end of one shot and "
+        "the beginning of the next, so that nothing is drawn between the two."
+    )
+    return replace(camera, track=replace(held, marked=told), landmarks=marks.at_frames(index)), (said,)
 
 
 def with_plane(outgoing: Outgoing, camera: ShotCamera, format_key: str, options: Options) -> Outgoing:

@@ -43,6 +43,17 @@ _SIZES_PT = (9.0, 8.4, 7.8, 7.2, 6.6, 6.0)
 
 
 @dataclass(frozen=True)
+class MadeFrom:
+    """What a derived camera is made from: its ``kind`` in words, its ``settings``, each input's role, name, file and its
+    checksum; and ``along``, files by name that go with it."""
+
+    kind: str
+    settings: dict[str, Any]
+    inputs: tuple[dict[str, Any], ...]
+    along: Mapping[str, bytes] = field(default_factory=dict)
+
+
+@dataclass(frozen=True)
 class Source:
     """Where a camera came from: its file, that file's checksum, and the recipe."""
 
@@ -51,6 +62,7 @@ class Source:
     camera: str
     recipe: list[dict[str, Any]]
     version: str = ""
+    made: MadeFrom | None = None
 
 
 @dataclass(frozen=True, eq=False)

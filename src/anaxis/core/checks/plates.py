@@ -14,8 +14,8 @@ from anaxis.core.camera.track import Track
 from anaxis.core.findings import Finding, by_severity
 from anaxis.core.time.rates import format_frame, rate_label
 
-PlateKind = Literal["as shot", "undistorted"]
-PLATE_KINDS: tuple[PlateKind, ...] = ("as shot", "undistorted")
+PlateKind = Literal["as shot", "undistorted", "equirectangular"]
+PLATE_KINDS: tuple[PlateKind, ...] = ("as shot", "undistorted", "equirectangular")
 _SAME = 2e-3
 
 
@@ -127,6 +127,14 @@ def _holes(b: Beside) -> Iterator[Finding]:
 
 def _size(b: Beside) -> Iterator[Finding]:
     plate, image, mine = b.plate, b.plate.image, b.image
+    if plate.kind == "equirectangular":
+        if abs(image.aspect - 2) > _SAME:
+            yield Finding(
+                "plate_no_sphere", "warning",
+                f"'{plate.name}' is {image.width_px} x {image.height_px} px and no equirectangular picture, which is twice as wide as high.",
+                "Hand over the whole sphere, or say that the plate is as shot.", "Where a direction lies in it is then not known.",
+            )  # fmt: skip
+        return
     if (image.width_px, image.height_px) == (mine.width_px, mine.height_px):
         pass
     elif plate.kind == "undistorted" and image.width_px >= mine.width_px and image.height_px >= mine.height_px:

@@ -72,6 +72,13 @@ class Sphere(NamedTuple):
             out[rows] = st.reshape(-1, of.width_px, 2)
         return out
 
+    @property
+    def moves(self) -> bool:
+        """Whether the maps are others on other frames."""
+        turn = np.swapaxes(self.axes, 1, 2) @ self.track.rotation
+        lens = self.track.lens
+        return bool(len(turn) > 1 and (np.ptp(turn, axis=0).max() > 0 or np.ptp(lens.focal_mm) > 0))
+
     def fetched(self, direction: str) -> Image:
         """The picture that a map fetches in."""
         return self.plate if direction == "out" else self.image

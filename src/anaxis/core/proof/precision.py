@@ -41,6 +41,9 @@ def single_precision_bound_px(
     span = np.diff(track.frames)
     moved = np.linalg.norm(np.diff(track.position_m, axis=0), axis=1) / span
     turned = np.radians(angle_between_deg(track.rotation[:-1], track.rotation[1:])) / span
+    if track.marked is not None:  # files hold what follows a marked cut from just before it
+        over = np.flatnonzero(track.marked[1:] > 0)
+        moved[over], turned[over] = 0.0, 0.0
     speed, spin = (np.maximum(np.append(v, v[-1]), np.insert(v, 0, v[0])) for v in (moved, turned))
     late = late_f * zoom * ((1 + half) * speed / depth + (1 + half**2) * spin)
     return np.asarray(still + late)

@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from collections import Counter
 from collections.abc import Iterable
-from dataclasses import asdict, dataclass, replace
+from dataclasses import asdict, dataclass, field, replace
 from fractions import Fraction
 from pathlib import Path
 from typing import Any
@@ -26,7 +26,9 @@ _MAX_CUTS = 200
 class Clip:
     """A piece of the edit as it is seen: its name, the frames of its source (both counted in, handles left out), and
     where it begins, in frames from the beginning of the edit. ``rate`` is that of its source where it is another than
-    the edit's, ``speed`` how many frames of it go by in one of the edit: 0 where one frame is held."""
+    the edit's, ``speed`` how many of its frames go by for one at its own rate: 0 where one frame is held. ``start`` is the
+    source's frame, whole or not, on its first frame on screen, of ``frames`` frames of the edit; ``mixed_in`` and
+    ``mixed_out`` over how many of them a transition mixes it with what stands before and behind it."""
 
     name: str
     first: float
@@ -34,6 +36,10 @@ class Clip:
     begins: float
     rate: str = ""
     speed: float = 1.0
+    start: float = field(default=0.0, compare=False)  # the rest says the same less closely
+    frames: float = field(default=0.0, compare=False)
+    mixed_in: float = field(default=0.0, compare=False)
+    mixed_out: float = field(default=0.0, compare=False)
 
 
 @dataclass(frozen=True)
@@ -113,10 +119,17 @@ def _edit_rate(timeline: Any, counted: Counter[float]) -> Fraction:
 
 
 def _in_rate(clip: Clip, place_rate: float, rate: Fraction) -> Clip:
-    """A clip that begins at a place counted at ``place_rate``, counted in the edit's own; its source's rate if another."""
-    begins = clip.begins * float(rate) / place_rate
-    whole = round(begins) if abs(begins - round(begins)) < 1e-6 else begins
-    return replace(clip, begins=float(whole), rate="" if parse_rate(clip.rate) == rate else clip.rate)
+    """A clip whose places are counted at ``place_rate``, counted in the edit's own; its source's rate if another."""
+
+    def counted(place: float) -> float:
+        here = place * float(rate) / place_rate
+        return float(round(here)) if abs(here - round(here)) < 1e-6 else here
+
+    begins, frames, mixed_in, mixed_out = (
+        counted(v) for v in (clip.begins, clip.frames, clip.mixed_in, clip.mixed_out)
+    )
+    own = "" if parse_rate(clip.rate) == rate else clip.rate
+    return replace(clip, begins=begins, frames=frames, mixed_in=mixed_in, mixed_out=mixed_out, rate=own)
 
 
 class _Reading:
@@ -147,6 +160,7 @@ class _Reading:
             if placed is None:
                 continue
             begins, length, first, rate, speed, place_rate = placed
+            mixed = _mixed(clip, place_rate)
             span = (begins / place_rate, (begins + length) / place_rate)
             here.append(span)
             seen = _without(span, self.covered)
@@ -161,7 +175,11 @@ class _Reading:
                 skipped, count = (start - span[0]) * rate * speed, (end - start) * rate
                 low, high = first + skipped, first + skipped + _last_of(count, speed)
                 out.append((
-                    Clip(clip.name or "", *_whole(min(low, high), max(low, high)), round(start * place_rate, 6), rate_text(nearest_rate(rate)), speed),
+                    Clip(
+                        clip.name or "", *_whole(min(low, high), max(low, high)), round(start * place_rate, 6), rate_text(nearest_rate(rate)),
+                        speed, round(low, 6), round((end - start) * place_rate, 6),
+                        mixed[0] if start <= span[0] + 1e-9 else 0.0, mixed[1] if end >= span[1] - 1e-9 else 0.0,
+                    ),
                     place_rate,
                 ))  # fmt: skip
         self.covered = sorted([*self.covered, *here])
@@ -215,6 +233,23 @@ class _Reading:
                 f"Clip '{clip.name}' has a transition beside it: the frames under it are not counted; keep them as handles."
             )
         return speed
+
+
+def _mixed(clip: Any, rate: float) -> tuple[float, float]:
+    """Over how many frames a transition before and behind a clip lasts."""
+    import opentimelineio as otio
+
+    try:
+        before, behind = clip.parent().neighbors_of(clip)
+    except (AttributeError, ValueError, otio.exceptions.OTIOError):
+        return 0.0, 0.0
+
+    def length(beside: Any) -> float:
+        if not isinstance(beside, otio.schema.Transition):
+            return 0.0
+        return float(sum(t.rescaled_to(rate).value for t in (beside.in_offset, beside.out_offset)))
+
+    return length(before), length(behind)
 
 
 def _shown_of(track: Any, rate: float) -> tuple[float, float]:

@@ -57,6 +57,11 @@ def read_st_map(path: Path) -> StMap:
     return StMap(st, origin, direction, float(np.linalg.norm(off, axis=-1).max()), guesses)
 
 
+def read_map_back(path: Path) -> Floats:
+    """A map of our own (h, w, 2) as it was written, nothing guessed of it. Raises BadInput for one that cannot be read."""
+    return _channels(path)[0].astype(np.float64)
+
+
 def _direction(st: Floats, off: Floats, guesses: dict[str, str]) -> str:
     """A render is larger than its plate: its map fetches outside the plate at its edges, the plate's never outside it."""
     if np.abs(off).max() < 1e-3:

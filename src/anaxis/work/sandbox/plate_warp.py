@@ -4,11 +4,24 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping
 from pathlib import Path
-from typing import Any, BinaryIO
+from typing import Any, BinaryIO, Protocol
 
-from anaxis.formats.st_map.pair import MapsOf
+from anaxis.core.camera.lens import Image
+from anaxis.core.typing import Floats
 from anaxis.formats.st_map.write import write_st_map
 from anaxis.work.sandbox.plates import plate_work
+
+
+class Maps(Protocol):
+    """A pair of maps, by kind, of one frame or of each."""
+
+    @property
+    def moves(self) -> bool: ...
+
+    def map(self, kind: str, at: int, /) -> Floats: ...
+
+    def fetched(self, kind: str, /) -> Image: ...
+
 
 # Maps that lie on disk at once, where each frame has its own.
 _MAPS_AT_ONCE = 12
@@ -16,7 +29,7 @@ _MAPS_AT_ONCE = 12
 
 def through_maps(
     kind: str,
-    maps: MapsOf,
+    maps: Maps,
     places: Mapping[int, int],
     files: Mapping[int, Path],
     filter_name: str,
@@ -24,15 +37,19 @@ def through_maps(
     folder: Path,
     out: Path,
     opened: Callable[[Path], BinaryIO] | None = None,
+    round_seam: bool = False,
+    with_alpha: bool = False,
 ) -> Iterator[dict[str, Any]]:
     """What :func:`plate_work` says of each picture, by its number: written to ``out`` under its name, read back and measured.
 
     ``places`` are the pictures' places among the camera's frames. Where the distortion moves, the map of each frame is made
-    in ``folder`` when it is needed; else there is one. Raises BadInput where the distortion folds over.
+    in ``folder`` when it is needed; else there is one. ``round_seam`` says that the pictures go round, as equirectangular
+    ones do, and ``with_alpha`` that what lies outside of them is to be told from black. Raises BadInput where the distortion folds over.
     """
     wanted = maps.fetched(kind)
     task = {
         "do": "warp", "size": [wanted.width_px, wanted.height_px], "filter": filter_name, "names": {str(n): v for n, v in names.items()},
+        "round_seam": round_seam, "with_alpha": with_alpha,
     }  # fmt: skip
     if not maps.moves:
         path = folder / "map.exr"

@@ -213,6 +213,7 @@ def _warp(task: dict[str, Any], path: Path, entry: dict[str, Any]) -> Iterator[d
     import OpenImageIO as oiio
 
     from anaxis.formats.plates.picture import read_picture_pixels
+    from anaxis.formats.plates.sphere import gone_round, map_of_gone_round, with_alpha
     from anaxis.formats.plates.warp import warped
     from anaxis.formats.plates.write import read_back, write_picture
 
@@ -225,7 +226,12 @@ def _warp(task: dict[str, Any], path: Path, entry: dict[str, Any]) -> Iterator[d
         )  # fmt: skip
     if entry["map"] not in _MAPS:
         _MAPS.clear()
-        _MAPS[entry["map"]] = oiio.ImageBuf(str(Path("in") / entry["map"]))
+        st = oiio.ImageBuf(str(Path("in") / entry["map"]))
+        _MAPS[entry["map"]] = map_of_gone_round(st, wanted) if task.get("round_seam") else st
+    if task.get("round_seam"):
+        pixels = gone_round(pixels)
+    if task.get("with_alpha"):
+        pixels, facts = with_alpha(pixels, facts)
     out = warped(pixels, _MAPS[entry["map"]], task["filter"])
     name = task["names"][str(entry["frame"])]
     write_picture(out, facts, Path("out") / name)

@@ -1,0 +1,465 @@
+"""``anaxis join``, ``anaxis frame`` and ``anaxis hold``: cameras made from cameras."""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Mapping
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from anaxis.cli import options
+from anaxis.cli.read import guesses_of, read_scene, read_source, start_reader
+from anaxis.cli.send import GoingOut, finish, send
+from anaxis.cli.tables import console, table
+from anaxis.core.camera.lens import Image
+from anaxis.core.errors import BadInput
+from anaxis.core.time.rates import format_frame, parse_rate, plain_frame, rate_text
+
+if TYPE_CHECKING:  # loaded when first used: the command line starts quicker
+    from anaxis.core.derive.derived import Derived, Input
+    from anaxis.core.findings import Finding
+    from anaxis.core.recipe.model import Recipe, Work
+    from anaxis.core.scene.picture import Picture
+    from anaxis.delivery.transfer_sheet import MadeFrom, Source
+
+
+def delivered(command: Any) -> Any:
+    """What all three ask of what is written."""
+    for option in (
+        options.json,
+        click.option("--force", is_flag=True, help="Replace files of the same name."),
+        click.option(
+            "--allow",
+            "allow",
+            multiple=True,
+            metavar="CODE",
+            help="A warning that is no reason to exit 4; with commas, or again.",
+        ),
+        click.option("--tolerance-px", type=float, default=0.01, help="Exit 3 above it (0.01)."),
+        click.option("--name", help="The camera's name; else made up."),
+        click.option("--bundle", is_flag=True, help="A zip for each package, with manifest and sheet."),
+        click.option(
+            "--out",
+            type=click.Path(path_type=Path, file_okay=False),
+            help="Folder for the files; without it nothing is written.",
+        ),
+        click.option(
+            "--format",
+            "formats",
+            type=options.Formats(),
+            help="One of usd, abc, gltf, dae, columns, json, or several with commas.",
+        ),
+        click.option(
+            "--to",
+            "to",
+            multiple=True,
+            metavar="PROFILE",
+            help="Shipped profile key, or a JSON file; may be given again.",
+        ),
+    ):
+        command = option(command)
+    return command
+
+
+@click.command()
+@click.argument("cut", type=click.Path(path_type=Path))
+@click.option(
+    "--camera",
+    "cameras",
+    multiple=True,
+    required=True,
+    metavar="CLIP=FILE",
+    help="The file of a clip's camera, FILE#CAMERA where it holds several; once for each shot.",
+)
+@click.option("--first", type=int, default=1001, show_default=True, help="Number of the first frame.")
+@click.option(
+    "--rate", default="24", show_default=True, help="What an EDL's timecodes count; an OpenTimelineIO document says it."
+)
+@options.resolution
+@click.option("--source-fit", "--fit", "source_fit", help="Fit of the joined picture; else that of the first shot.")
+@click.option(
+    "--keep",
+    type=click.Choice(["width", "height"]),
+    default="width",
+    show_default=True,
+    help="What stays of a shot of another aspect.",
+)
+@click.option(
+    "--film-back",
+    type=click.Choice(["stepped", "common"]),
+    default="stepped",
+    show_default=True,
+    help="Stepped at the cuts, or one with the same picture.",
+)
+@click.option(
+    "--gaps",
+    type=click.Choice(["hold", "close"]),
+    default="hold",
+    show_default=True,
+    help="Frames of the edit without a shot.",
+)
+@click.option(
+    "--missing",
+    type=click.Choice(["refuse", "hold"]),
+    default="refuse",
+    show_default=True,
+    help="Frames that a shot does not have.",
+)
+@click.option("--range", "span", type=options.Frames(), help="The range typed elsewhere: exit 4 where it is another.")
+@delivered
+def join(
+    cut: Path, cameras: tuple[str, ...], first: int, rate: str, resolution: Image | None, source_fit: str | None, keep: str,
+    film_back: str, gaps: str, missing: str, span: tuple[float, float] | None, **asked: Any,
+) -> None:  # fmt: skip
+    """Join the cameras of the shots of a CUT (OpenTimelineIO or EDL) into one."""
+    from anaxis.core.derive import joined
+    from anaxis.core.derive.owed import check_range
+    from anaxis.core.findings import Finding
+    from anaxis.delivery.transfer_sheet import MadeFrom
+    from anaxis.formats.editorial.cut_list import shots_in
+    from anaxis.formats.editorial.pieces import pieces_of
+    from anaxis.formats.editorial.write import edit_files, edl_refused, render_range, shot_ranges
+    from anaxis.work.sandbox.apart import safe_cut_list
+
+    if not cut.is_file():
+        raise BadInput(f"There is no file {cut}: check the name.")
+    edit = safe_cut_list(cut, parse_rate(rate))
+    files = _by_clip(cameras)
+    clips = shots_in(edit, files)
+    stranger = next((n for n in files if n not in clips), None)
+    if stranger is not None:
+        raise BadInput(
+            f"{cut.name} has no clip '{stranger}': it has {', '.join(dict.fromkeys(c.name for c in edit.clips[:12]))}."
+        )
+    role_of = {id(c): name for name, found in clips.items() for c in found}
+    laid = pieces_of(edit, lambda c: role_of.get(id(c), ""))
+    inputs, said, sources = {}, [], []
+    for role, given in files.items():
+        inputs[role], notes, source = _read(*given, role)
+        said += [f"{role}: {n}" for n in notes]
+        sources.append(source)
+    start = next(iter(inputs.values())).picture
+    image = resolution or start.image
+    settings = joined.KIND.read(
+        {
+            "pieces": [p.model_dump() for p in laid.pieces], "rate": rate_text(edit.rate), "first": first, "width_px": image.width_px,
+            "height_px": image.height_px, "pixel_aspect": image.pixel_aspect, "fit": source_fit or start.fit, "keep": keep,
+            "film_back": film_back, "gaps": gaps, "missing": missing, "edit": edit.name, "name": asked.pop("name") or "joined",
+        }
+    )  # fmt: skip
+    made = joined.make(inputs, settings)
+    owed = render_range(settings)
+    findings = [Finding("edit", "note", n, "Look at it in the edit.") for n in (*laid.notes, *said)]
+    findings += [Finding("edit", "note", r, "Use the OpenTimelineIO document.") for r in [edl_refused(settings)] if r]
+    if laid.without:
+        findings.append(
+            Finding(
+                "join_without",
+                "warning",
+                f"Clips without a camera are gaps: {', '.join(dict.fromkeys(laid.without))}.",
+                "Name their cameras with --camera.",
+            )
+        )
+    if span is not None:
+        found = check_range(owed["first_frame"], owed["last_frame"], int(span[0]), int(span[1]))
+        findings.append(
+            Finding(
+                "render_range",
+                "note" if found.equal else "warning",
+                found.said,
+                "Type the range owed." if not found.equal else "Nothing.",
+                numbers={"kind": found.kind},
+            )
+        )
+    head = {
+        "first_frame": owed["first_frame"], "last_frame": owed["last_frame"],
+        "shots": [{"name": s.name, "source_first": plain_frame(s.source_first), "source_last": plain_frame(s.source_last), "first": plain_frame(s.first), "last": plain_frame(s.last), "timecode": list(s.timecodes)} for s in shot_ranges(settings)],
+        "render_range": owed,
+    }  # fmt: skip
+    if not asked["as_json"]:
+        _print_shots(head)
+    written = edit_files(settings) if asked["out"] is not None else {}
+    _deliver(
+        made,
+        findings,
+        head,
+        asked,
+        MadeFrom(joined.KIND.label, settings.model_dump(mode="json"), tuple(sources), edit_files(settings)),
+        written,
+    )
+
+
+@click.command()
+@options.file
+@options.camera
+@click.option(
+    "--object",
+    "objects",
+    multiple=True,
+    required=True,
+    metavar="NAME",
+    help="A landmark or a piece of the set to be framed; may be given again.",
+)
+@click.option(
+    "--border",
+    default="10",
+    show_default=True,
+    metavar="N|Npx",
+    help="Room on each side: percent of the picture, or pixels as 40px.",
+)
+@click.option("--resolution", type=options.Resolution(), help="The new camera's picture (1920x1080).")
+@click.option(
+    "--view",
+    type=click.Choice(["changes", "constant"]),
+    default="changes",
+    show_default=True,
+    help="Field of view over the shot.",
+)
+@click.option("--stabilised", is_flag=True, help="The plate's picture does not turn with its camera.")
+@click.option(
+    "--plate",
+    "plate",
+    type=click.Path(path_type=Path),
+    help="The equirectangular plate: a folder, a file, or name.####.exr.",
+)
+@click.option("--plate-size", type=options.Resolution(), help="Its size, where no plate is given (4096x2048).")
+@click.option(
+    "--maps",
+    is_flag=True,
+    help="With --out: ST maps for every frame, out of the plate, into it, and at world orientation.",
+)
+@click.option(
+    "--cut-out",
+    is_flag=True,
+    help="With --out and --plate: the part of the plate that the camera sees, as an image sequence.",
+)
+@click.option(
+    "--render",
+    "render",
+    type=click.Path(path_type=Path),
+    help="With --out: a render of the new camera, put back into the plate with its alpha.",
+)
+@options.source_and_changes
+@delivered
+def frame(
+    file: Path, camera: str | None, objects: tuple[str, ...], border: str, resolution: Image | None, view: str, stabilised: bool,
+    plate: Path | None, plate_size: Image | None, maps: bool, cut_out: bool, render: Path | None, reduce_px: float | None, **given: Any,
+) -> None:  # fmt: skip
+    """Frame an object with an ordinary camera that stands in a 360-degree plate's."""
+    from anaxis.cli.sphere import plate_of, write_sphere
+    from anaxis.core.derive import framed
+    from anaxis.core.derive.sphere import require_equirectangular
+    from anaxis.core.derive.sphere_maps import Sphere, map_error_px
+    from anaxis.delivery.transfer_sheet import MadeFrom
+
+    asked, stated = _split(given)
+    found = plate_of(plate) if plate is not None else None
+    of_plate = found.image if found is not None else plate_size or Image(4096, 2048)
+    require_equirectangular(of_plate)
+    source, said, listed = _read(file, camera, framed.PLATE_CAMERA, stated, objects)
+    image = resolution or Image(1920, 1080)
+    pixels = border.strip().lower().removesuffix("%")
+    settings = framed.KIND.read(
+        {
+            "objects": list(objects), "border": _number(pixels.removesuffix("px"), "the border"), "border_in": "px" if pixels.endswith("px") else "percent",
+            "view": view, "width_px": image.width_px, "height_px": image.height_px, "plate": "stabilised" if stabilised else "as shot",
+            "plate_width_px": of_plate.width_px, "name": asked.pop("name") or "framing",
+        }
+    )  # fmt: skip
+    made = framed.make({framed.PLATE_CAMERA: source}, settings)
+    sphere = Sphere(made.track, made.image, made.fit, of_plate, framed.plate_axes(source.track, stabilised))
+    focal = made.track.lens.focal_mm
+    places = sorted({0, len(made.track) // 2, len(made.track) - 1})
+    head: dict[str, Any] = {
+        "first_frame": plain_frame(float(made.track.frames[0])), "last_frame": plain_frame(float(made.track.frames[-1])),
+        "focal_mm": [float(focal.min()), float(focal.max())],
+        "carried_back_px": max(map_error_px(sphere, sphere.map("into", at), at) for at in places),
+    }  # fmt: skip
+    if asked["out"] is not None and (maps or cut_out or render is not None):
+        head["sphere"] = write_sphere(
+            sphere, asked["out"], settings.name, asked["force"], maps, found if cut_out else None, render
+        )
+    elif maps or cut_out or render is not None:
+        raise BadInput("Maps and pictures need a folder: name it with --out.")
+    if not asked["as_json"]:
+        click.echo(
+            f"{settings.name}: frames {head['first_frame']} to {head['last_frame']}, {focal.min():.3f} to {focal.max():.3f} mm; carried into the plate and back within {head['carried_back_px']:.4f} px"
+        )
+    _deliver(made, _notes(said), head, asked, MadeFrom(framed.KIND.label, settings.model_dump(mode="json"), (listed,)))
+
+
+@click.command()
+@options.file
+@options.camera
+@click.option(
+    "--at", "at", type=float, help="The frame to hold the camera at; without it the best frames are proposed."
+)
+@click.option("--overscan", default="", metavar="auto|PERCENT|WxH", help="More than the plate, as a delivery's.")
+@click.option("--coverage", is_flag=True, help="How much of the shot it covers, on the set's surfaces.")
+@click.option("--set", "other", type=click.Path(path_type=Path), help="Another file that holds the set.")
+@options.resolution
+@options.fit
+@options.source_and_changes
+@delivered
+def hold(
+    file: Path, camera: str | None, at: float | None, overscan: str, coverage: bool, other: Path | None, resolution: Image | None,
+    source_fit: str | None, reduce_px: float | None, **given: Any,
+) -> None:  # fmt: skip
+    """Hold a shot camera at a frame: a projection camera, and what it covers."""
+    from dataclasses import replace
+
+    import numpy as np
+
+    from anaxis.core.derive import held
+    from anaxis.core.scene.surroundings import set_triangles_m
+    from anaxis.delivery.transfer_sheet import MadeFrom
+    from anaxis.diagnosis import covered
+
+    asked, stated = _split(given)
+    source, said, listed = _read(file, camera, held.SHOT, stated, (), resolution, source_fit)
+    if other is not None:
+        scene = read_scene(other)
+        source = replace(
+            source, triangles_m=np.concatenate([source.triangles_m, set_triangles_m(scene, scene.first_frame)])
+        )
+    track, picture = source.track, source.picture
+    of_shot = (track, picture.image, picture.fit, source.triangles_m)
+    head: dict[str, Any] = {
+        "first_frame": plain_frame(float(track.frames[0])),
+        "last_frame": plain_frame(float(track.frames[-1])),
+    }
+    if at is None:
+        head["best"] = covered.proposals(*of_shot)
+        _say_best(head, asked["as_json"])
+        return
+    settings = held.KIND.read({"at": at, "overscan": overscan, "name": asked.pop("name") or ""})
+    made = held.make({held.SHOT: source}, settings)
+    head["at"] = plain_frame(at)
+    if coverage:
+        head["coverage"] = covered.coverage(*of_shot, [(made.track, made.image, made.fit)])[0]
+        if not asked["as_json"]:
+            found = head["coverage"]
+            click.echo(
+                f"{made.track.name} covers {found['share']:.1%} of what the shot camera sees of the set, {found['worst']:.1%} at worst, at frame {found['worst_frame']}"
+            )
+    _deliver(made, _notes(said), head, asked, MadeFrom(held.KIND.label, settings.model_dump(mode="json"), (listed,)))
+
+
+def _say_best(head: dict[str, Any], as_json: bool) -> None:
+    from anaxis.cli.tables import print_json
+
+    if as_json:
+        print_json(head)
+        return
+    rows = table("hold at frames", "covers of the shot")
+    for best in head["best"]:
+        rows.add_row(", ".join(str(f) for f in best["frames"]), f"{best['share']:.1%}")
+    console().print(rows)
+
+
+def _by_clip(cameras: tuple[str, ...]) -> dict[str, tuple[Path, str | None]]:
+    """Each clip's file and the camera in it. Raises BadInput."""
+    out: dict[str, tuple[Path, str | None]] = {}
+    for given in cameras:
+        clip, sign, file = given.partition("=")
+        if not (sign and clip.strip() and file):
+            raise BadInput(f"'{given}' is no camera of a clip: write CLIP=FILE, as TW_010=shot.usd.")
+        path, _, name = (
+            (file, "", "") if Path(file).is_file() else file.rpartition("#") if "#" in file else (file, "", "")
+        )
+        out[clip.strip()] = (Path(path), name or None)
+    return out
+
+
+def _read(
+    file: Path, camera: str | None, role: str, stated: dict[str, Any] | None = None, objects: tuple[str, ...] = (),
+    resolution: Image | None = None, source_fit: str | None = None,
+) -> tuple[Input, list[str], dict[str, Any]]:  # fmt: skip
+    """A file's camera as an input, what of it is a guess, and what a manifest says of it. Raises BadInput."""
+    from anaxis.core.checks.examine import take_camera
+    from anaxis.core.derive.derived import Input
+    from anaxis.core.scene.hull import pieces_m
+    from anaxis.core.scene.picture import picture_of
+
+    if stated is None:
+        scene = read_scene(file)
+        recipe: Recipe = ()
+        picture = picture_of(scene, resolution, source_fit)
+    else:
+        read = read_source(start_reader(file), file, resolution, source_fit, stated)
+        scene, picture, recipe = read.scene, read.picture, read.steps(camera)
+    work = take_camera(scene, camera, recipe=recipe)
+    found = Input(
+        role, work.done, picture, work.landmarks, work.lines_m, work.triangles_m, pieces_m(work.scene, objects, work.done.frames),
+        scene.convention.up_axis, scene.convention.metres_per_unit,
+    )  # fmt: skip
+    checksum = hashlib.sha256(file.read_bytes()).hexdigest()
+    return found, guesses_of(picture), {"role": role, "file": file.name, "sha256": checksum, "camera": work.path}
+
+
+def _split(given: dict[str, Any]) -> tuple[dict[str, Any], dict[str, Any]]:
+    """What is asked of the files written, and what is stated of the source."""
+    mine = ("to", "formats", "out", "bundle", "name", "tolerance_px", "allow", "force", "as_json")
+    return {k: given[k] for k in mine}, {k: v for k, v in given.items() if k not in mine}
+
+
+def _number(text: str, what: str) -> float:
+    try:
+        return float(text)
+    except ValueError as error:
+        raise BadInput(f"'{text}' is no number of {what}.") from error
+
+
+def _notes(said: list[str]) -> list[Finding]:
+    from anaxis.core.findings import Finding
+
+    return [Finding("guess", "note", s, "State it.") for s in said]
+
+
+def _print_shots(head: dict[str, Any]) -> None:
+    owed = head["render_range"]
+    click.echo(
+        f"render {owed['first_frame']} to {owed['last_frame']}, {owed['frames']} frames{', ' + ' to '.join(owed['timecode']) if all(owed['timecode']) else ''}"
+    )
+    rows = table("shot", "source first", "source last", "first", "last")
+    for shot in head["shots"]:
+        rows.add_row(shot["name"], *(format_frame(shot[k]) for k in ("source_first", "source_last", "first", "last")))
+    console().print(rows)
+
+
+def _deliver(
+    made: Derived, findings: list[Finding], head: dict[str, Any], asked: dict[str, Any], from_: MadeFrom, along: Mapping[str, bytes] | None = None
+) -> None:  # fmt: skip
+    """A derived camera checked, written for packages where that is asked for, proved, and all of it said."""
+    from anaxis.core.checks import Expected
+    from anaxis.core.checks.examine import checked_camera
+    from anaxis.core.derive.derived import scene_of
+    from anaxis.core.scene.picture import picture_of
+    from anaxis.delivery.options import Options
+    from anaxis.delivery.shot_camera import ShotCamera
+    from anaxis.packages import find_profile
+
+    if asked["to"] and not asked["formats"]:
+        raise BadInput("--to needs a format: add --format usd, or several with commas.")
+    scene = scene_of(made, made.track.name)
+    picture: Picture = picture_of(scene, None, None)
+    work, noticed = checked_camera(scene, None, (), Expected(), picture)
+    leaving = ShotCamera(work.done, work.landmarks, picture, lines_m=work.lines_m)
+    going = GoingOut(work, (), leaving, [*findings, *noticed])
+    profiles = [find_profile(t) for t in asked["to"]]
+    digest = hashlib.sha256(repr((from_.kind, from_.settings, from_.inputs)).encode()).hexdigest()
+    source = _source(digest, work, from_)
+    went = send(
+        [going], profiles, asked["formats"] or [], asked["out"], Options(), "", "", None, asked["force"],
+        (lambda _: source) if asked["bundle"] else None, along,
+    )  # fmt: skip
+    allowed = {code.strip() for given in asked["allow"] for code in given.split(",")}
+    finish(went, [going], allowed, asked["tolerance_px"], None, asked["as_json"], head)
+
+
+def _source(digest: str, work: Work, from_: MadeFrom) -> Source:
+    from anaxis.delivery.transfer_sheet import Source
+
+    return Source(f"{from_.kind}", digest, work.path, [], made=from_)
