@@ -8,6 +8,7 @@ import signal
 import socket
 import sys
 from contextlib import nullcontext
+from fractions import Fraction
 from pathlib import Path
 from tempfile import TemporaryDirectory
 
@@ -15,15 +16,22 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from anaxis.app.deliver import deliver_version
+from anaxis.app.derive import Derive, derive
 from anaxis.app.edit import edit_version, keep_camera, retake
 from anaxis.app.examined import Here, look
+from anaxis.app.join import cameras_of, laid_of, role_of
 from anaxis.app.plates import ask_for_proxies, attach_plate
 from anaxis.app.take_in import take_in_bytes
+from anaxis.core.derive.framed import PLATE_CAMERA
+from anaxis.core.derive.held import SHOT
 from anaxis.core.errors import BadInput
 from anaxis.core.recipe.documents import recipe_from_document
 from anaxis.core.scene.picture import picture_of
+from anaxis.core.scene.projection_name import projection_name
+from anaxis.core.time.rates import rate_text
 from anaxis.delivery.options import Options
 from anaxis.formats.distortion.read import read_distortion_file
+from anaxis.formats.editorial.cut_list import read_cut_list
 from anaxis.packages import shipped_profiles
 from anaxis.store.database import connect, migrate
 from anaxis.store.keep import find_or_make_shot, find_or_make_show
@@ -33,12 +41,14 @@ from anaxis.store.queries import staged_scene
 from anaxis.work.sandbox.folders import settle
 from anaxis.work.sandbox.guard import ParserPool, limits_from_environment
 from anaxis.work.supervise import Supervisor
+from cut import make_cut
 from make_scenes import make_all, make_newer
 from solve import make_solve
+from sphere import make_sphere
 
 VAR = Path(__file__).resolve().parent.parent / "var"
-# The demo's media root: the solver's bundle of TW_050 lies in it.
-MEDIA, MEDIA_NAME, SOLVE = VAR / "media", "mill", "TW_050"
+# The demo's media root: the solver's bundle of TW_050, the sphere of TW_060 and the reel's cut lie in it.
+MEDIA, MEDIA_NAME, SOLVE, SPHERE = VAR / "media", "mill", "TW_050", "TW_060"
 # What the demo has delivered already; the rest is left for the visitor.
 DELIVERIES = (
     ("TW_010", "zup-lh-cm", "usd"),
@@ -78,6 +88,9 @@ def load_demo(url: str) -> bool:
                 deliver_version(store, kept[shot], shipped_profiles()[profile], format_key)
         with Session(engine) as store, store.begin():
             solved(store, parsers, show_named(store))
+        with Session(engine) as store, store.begin():
+            joined(store, show_named(store))
+            framed(store, parsers, show_named(store))
         return True
     finally:
         parsers.close()
@@ -85,9 +98,11 @@ def load_demo(url: str) -> bool:
 
 
 def again(store: Session, parsers: ParserPool, first: Version, newer: Path) -> None:
-    """TW_040's lens mended by its finding's remedy, then a newer file of it taken in with the recipe kept."""
+    """TW_040's lens mended by its finding's remedy, and a projection camera made of it; then a newer file of it taken in
+    with the recipe kept, which leaves that behind."""
     operation = next(f["operation"] for f in first.findings if f["code"] == "sensor_factor")
-    edit_version(store, first, recipe_from_document([operation]), "Scale the lens: lens × 0.01")
+    mended = edit_version(store, first, recipe_from_document([operation]), "Scale the lens: lens × 0.01")
+    held(store, mended)
     source = take_in_bytes(store, parsers, newer.name, newer.read_bytes())
     source, scene = staged_scene(store, source.id)
     path = scene.cameras[0].path
@@ -113,6 +128,46 @@ def solved(store: Session, parsers: ParserPool, show: Show) -> None:
     plate = attach_plate(store, shot, MEDIA_NAME, f"{SOLVE}/plate", "TW_050_plate.####.exr", "as shot")
     ask_for_proxies(store, version, plate)
     deliver_version(store, version, shipped_profiles()["zup-lh-cm"], "usd", Options(overscan="auto"))
+
+
+def held(store: Session, walk: Version) -> None:
+    """A projection camera for the wheel house."""
+    names = {"show": "The Tidewright", "shot": "TW_040", "name": projection_name(walk.camera.name, 96)}
+    derive(store, Derive(kind="held", settings={"at": 96, "overscan": "10%"}, inputs={SHOT: walk.id}, **names))
+
+
+def joined(store: Session, show: Show) -> None:
+    """Three shots joined over the reel's cut, which lies with the media, and delivered on a common film back."""
+    path = make_cut(MEDIA / "editorial" / "reel_1.otio")
+    edit = read_cut_list(path, Fraction(24))
+    cameras = {role_of(v): v for v in cameras_of(store, show)}
+    pieces = [p.model_dump() for p in laid_of(store, show, edit).pieces]
+    settings = {
+        "pieces": pieces, "rate": rate_text(edit.rate), "first": 2001, "width_px": 2048, "height_px": 858, "film_back": "common",
+        "edit": edit.name,
+    }  # fmt: skip
+    inputs = {role: cameras[role].id for role in dict.fromkeys(p["role"] for p in pieces)}
+    made = derive(
+        store, Derive(kind="joined", show=show.name, shot=edit.name, name="joined", settings=settings, inputs=inputs)
+    )
+    deliver_version(store, made, shipped_profiles()["zup-lh-cm"], "usd")
+
+
+def framed(store: Session, parsers: ParserPool, show: Show) -> None:
+    """TW_060: the sphere's camera with its plate, and an ordinary one that follows the tide bell in it."""
+    path = make_sphere(MEDIA / SPHERE)
+    source = take_in_bytes(store, parsers, path.name, path.read_bytes())
+    source, scene = staged_scene(store, source.id)
+    report = look(Here(), source.scene, source.name, {})[0]
+    shot = find_or_make_shot(store, show, SPHERE)
+    version = keep_camera(store, shot, source, report, report.name, picture_of(scene, None, None))
+    plate = attach_plate(store, shot, MEDIA_NAME, f"{SPHERE}/plate", "TW_060_sphere.####.png", "equirectangular")
+    ask_for_proxies(store, version, plate)
+    settings = {
+        "objects": ["tide_bell_body"], "border": 15, "width_px": 1280, "height_px": 720, "plate_width_px": 1024, "plate_id": plate.id,
+    }  # fmt: skip
+    asked = {"kind": "framed", "show": show.name, "shot": SPHERE, "name": "bell_framing"}
+    derive(store, Derive(settings=settings, inputs={PLATE_CAMERA: version.id}, **asked))
 
 
 def with_media_roots() -> None:

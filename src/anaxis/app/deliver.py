@@ -52,7 +52,7 @@ def _pictures(version: Version) -> Pictures | None:
     """What stands on an image plane: the shot's undistorted plate where there is one, else its first."""
     session = object_session(version)
     assert session is not None
-    plates = plates_of(session, version.camera.shot)
+    plates = [p for p in plates_of(session, version.camera.shot) if p.kind != "equirectangular"]
     if not plates:
         return None
     plate = next((p for p in plates if p.kind == "undistorted"), plates[0])

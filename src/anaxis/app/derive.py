@@ -192,6 +192,18 @@ def behind(session: Session, version: Version) -> list[Behind]:
     return out
 
 
+_LATE = text(
+    "WITH RECURSIVE late(id) AS (SELECT i.version_id FROM version_inputs i JOIN versions v ON v.id = i.input_id "
+    "JOIN cameras c ON c.id = v.camera_id WHERE c.head_id <> v.id UNION "
+    "SELECT i.version_id FROM version_inputs i JOIN late ON i.input_id = late.id) SELECT id FROM late"
+)
+
+
+def behind_of(session: Session) -> set[int]:
+    """The versions, by number, that are behind their inputs, or whose inputs are."""
+    return set(session.execute(_LATE).scalars())
+
+
 def update_would_change(session: Session, version: Version) -> Comparison:
     """What bringing a derived camera up to date would change, in pixels on the frames both have; nothing is kept.
 

@@ -10,6 +10,7 @@ from sqlalchemy.orm import Session
 from anaxis.app.deliver import deliver_versions
 from anaxis.app.hand_over import bundles_of, keep_made_file
 from anaxis.app.plates import make_proxies
+from anaxis.app.sphere import write_sphere_maps, write_sphere_pictures
 from anaxis.app.waiting import let_go
 from anaxis.app.written import write_maps, write_warped
 from anaxis.core.motion.reduce import Progress
@@ -58,4 +59,6 @@ KINDS: dict[str, Callable[[Session, Job, Progress], dict[str, Any]]] = {
     "proxies": make_proxies,
     "maps": write_maps,
     "warped": write_warped,
+    "sphere_maps": write_sphere_maps,
+    "sphere_pictures": write_sphere_pictures,
 }

@@ -29,12 +29,14 @@ from anaxis.core.motion.resample import at_rate, resampling_error
 from anaxis.core.outgoing import Outgoing
 from anaxis.core.proof.proof import Proof
 from anaxis.core.time.rates import plain_frame
+from anaxis.core.typing import Floats
 from anaxis.delivery.deliver import deliver_all, deliver_in_formats, file_stem
 from anaxis.delivery.handover import handover_zip
 from anaxis.delivery.options import Options
 from anaxis.delivery.proved import Delivered
 from anaxis.delivery.shot_camera import ShotCamera
 from anaxis.delivery.transfer_sheet import Source, handed_of, sheet_pdf
+from anaxis.diagnosis.covered import Held, coverage, proposals
 from anaxis.formats.track_json.document import track_document
 from anaxis.packages.model import Profile
 from anaxis.store.archive import pack, scene_to_bytes
@@ -164,4 +166,24 @@ def derived(kind: str, inputs: Inputs, settings: Document, file: str, progress: 
     return {}, [scene_to_bytes(scene), json.dumps(document, allow_nan=False).encode()]
 
 
-_WORKS: dict[str, Callable[..., Made]] = {w.__name__: w for w in (written, packed_up, retimed, printed, derived)}
+def covered(
+    shot: Track,
+    image: Image,
+    fit: str,
+    triangles_m: Floats,
+    held: Sequence[Held],
+    progress: Progress = lambda share: None,
+) -> Made:
+    """How much of a shot projection cameras cover, and as a block the arrays of its drawing."""
+    document, arrays = coverage(shot, image, fit, triangles_m, held)
+    return document, [pack({}, arrays)]
+
+
+def proposed(shot: Track, image: Image, fit: str, triangles_m: Floats, progress: Progress = lambda share: None) -> Made:
+    """The frames to hold a camera at that would cover most of its shot."""
+    return {"best": proposals(shot, image, fit, triangles_m)}, []
+
+
+_WORKS: dict[str, Callable[..., Made]] = {
+    w.__name__: w for w in (written, packed_up, retimed, printed, derived, covered, proposed)
+}

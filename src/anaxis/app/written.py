@@ -78,7 +78,7 @@ def write_maps(session: Session, job: Job, tell: Progress) -> dict[str, Any]:
             numbered = f".{plain_frame(track.frames[at]):04}" if len(places) > 1 else ""
             for kind, one in write_pair(maps, at, Path(folder), stem, numbered, force=True).items():
                 worst[kind] = max(worst.get(kind, 0.0), one["max_px"])
-                _put(archive, out, Path(folder) / one["file"])
+                put_in_zip(archive, out, Path(folder) / one["file"])
             tell(count / len(places))
     size = maps.render.image
     measured = [f"the {kind} maps read back within {px:.5f} px" for kind, px in worst.items()]
@@ -115,7 +115,7 @@ def write_warped(session: Session, job: Job, tell: Progress) -> dict[str, Any]:
                 errors.append(f"frame {done['frame']}: {done['error']}")
             else:
                 steps = max(steps, done["steps_off"])
-                _put(archive, out, done["path"])
+                put_in_zip(archive, out, done["path"])
             tell(count / len(numbers))
     if len(errors) == len(numbers):
         raise BadInput(errors[0])
@@ -126,7 +126,8 @@ def write_warped(session: Session, job: Job, tell: Progress) -> dict[str, Any]:
     return _kept(session, f"{plate.name}.{kind}ed.zip", out, said)
 
 
-def _put(archive: zipfile.ZipFile, out: BytesIO, path: Path) -> None:
+def put_in_zip(archive: zipfile.ZipFile, out: BytesIO, path: Path) -> None:
+    """Move a file into a zip that is kept to be fetched. Raises BadInput where it grows larger than such a zip may be."""
     archive.write(path, path.name)
     path.unlink()
     if out.tell() > _MOST_BYTES:

@@ -148,7 +148,7 @@ def other_cameras(session: Session, camera: Camera) -> list[Camera]:
     query = (
         select(Camera)
         .join(Shot, Shot.id == Camera.shot_id)
-        .where(Shot.show_id == camera.shot.show_id, Camera.id != camera.id)
+        .where(Shot.show_id == camera.shot.show_id, Camera.id != camera.id, Camera.removed_at.is_(None))
         .order_by((Camera.shot_id == camera.shot_id).desc(), Shot.name, Camera.name)
         .options(joinedload(Camera.shot))
     )

@@ -31,9 +31,11 @@ from anaxis.web.screens.camera import routes as camera
 from anaxis.web.screens.columns import routes as columns
 from anaxis.web.screens.compare import routes as compare
 from anaxis.web.screens.deliver import routes as deliver
+from anaxis.web.screens.derived import routes as derived
 from anaxis.web.screens.editorial import routes as editorial
 from anaxis.web.screens.intake import routes as intake
 from anaxis.web.screens.jobs import routes as jobs
+from anaxis.web.screens.join import routes as join
 from anaxis.web.screens.landmarks import routes as landmarks
 from anaxis.web.screens.lens import distortion
 from anaxis.web.screens.lens import routes as lens
@@ -65,6 +67,8 @@ SCREENS = (
     time,
     jobs,
     returned,
+    derived,
+    join,
     editorial,
     deliver,
     camera,

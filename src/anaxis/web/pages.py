@@ -127,7 +127,11 @@ def said_where_it_was_asked(request: Request, sentence: str) -> Response | None:
     None where the request did not come from one.
     """
     origin = urlsplit(request.headers.get("referer", ""))
-    if request.method != "POST" or origin.netloc != request.url.netloc or not origin.path.startswith("/cameras/"):
+    if (
+        request.method != "POST"
+        or origin.netloc != request.url.netloc
+        or not origin.path.startswith(("/cameras/", "/shows/"))
+    ):
         return None
     answer = RedirectResponse(f"{origin.path}?{origin.query}" if origin.query else origin.path, status_code=303)
     say_next(answer, sentence)

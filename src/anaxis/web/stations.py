@@ -42,7 +42,12 @@ def stations_of(version: Version) -> list[Station]:
     placed = sum(kind_of(o["code"]).station == "place" for o in version.recipe)
     bent = any(o["code"] == "distortion" and o.get("on", True) for o in version.recipe)
     return [
-        Station("take-in", "Take in", "warning" if warned else "done", f"{count} f @ {rate}"),
+        Station(
+            "take-in",
+            "Made from" if version.derivation else "Take in",
+            "warning" if warned else "done",
+            f"{count} f @ {rate}",
+        ),
         Station("clean", "Clean", "warning" if stray else "done", f"{active} operation{'s' * (active != 1)}"),
         Station("lens", "Lens", "guess" if guess else "done", f"{film[0]:.2f} × {film[1]:.2f} mm"),
         _plate(version, bent),

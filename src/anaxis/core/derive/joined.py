@@ -20,7 +20,7 @@ from anaxis.core.derive.cut import Piece, Pieces, laid_out, ranges_of
 from anaxis.core.derive.derived import Derived, DerivedKind, Input, Inputs, Shown
 from anaxis.core.derive.disagree import disagreements
 from anaxis.core.errors import BadInput
-from anaxis.core.findings import Finding
+from anaxis.core.findings import Finding, by_severity
 from anaxis.core.motion.cuts import cuts_of, found_cuts
 from anaxis.core.motion.resample import sampled
 from anaxis.core.parameters import Number, Parameters, Positive, asked
@@ -77,6 +77,37 @@ def make(inputs: Inputs, p: Join) -> Derived:
         track, image, p.fit, _landmarks(inputs, pieces), _lines(inputs), findings=tuple(findings),
         shown=Shown(names, pieces.which, pieces.frames),
     )  # fmt: skip
+
+
+def checked(inputs: Inputs, p: Join) -> list[Finding]:
+    """What is to be said of a cut before it is joined, gravest first; what would refuse it is an error."""
+    pieces = placed(p)
+    found = [
+        *pieces.findings(p.first),
+        *disagreements(
+            inputs,
+            pieces.pieces,
+            parse_rate(p.rate),
+            Image(p.width_px, p.height_px, p.pixel_aspect),
+            p.fit,
+            p.film_back,
+        ),
+    ]
+    for i, piece in enumerate(pieces.pieces):
+        try:
+            at = pieces.source_frames(i)
+            if len(at):
+                found += _within(source_of(inputs, piece).track, at, piece, p.missing)[1]
+        except BadInput as error:
+            found.append(
+                Finding(
+                    "join_missing_frames" if error.code == "missing_frames" else "join_no_camera",
+                    "error",
+                    error.sentence,
+                    "",
+                )
+            )
+    return by_severity(found)
 
 
 def placed(p: Join) -> Pieces:

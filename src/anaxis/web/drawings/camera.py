@@ -9,9 +9,12 @@ import numpy as np
 
 from anaxis.core.camera.channels import CHANNELS
 from anaxis.core.camera.depth_of_field import sharp_m
-from anaxis.core.camera.lens import Image
+from anaxis.core.camera.lens import Image, field_of_view_deg
 from anaxis.core.camera.projection import Projection, projection_of
 from anaxis.core.camera.track import Track
+from anaxis.core.derive.derived import Shown
+from anaxis.core.derive.sphere_maps import Sphere
+from anaxis.core.motion.cuts import cuts_of
 from anaxis.core.motion.edits import renumbered
 from anaxis.core.outgoing import Numbers, make_outgoing, numbers_of
 from anaxis.core.proof.proof import grid_depths_m, grid_pixels
@@ -47,8 +50,9 @@ def camera_drawing(
     source: Convention,
     profile: Profile,
     there: float | None = None,
+    shown: Shown | None = None,
 ) -> bytes:
-    """Path, pictures and both sides' numbers of a camera on every frame."""
+    """Path, pictures and both sides' numbers of a camera on every frame; what each frame of a derived camera shows."""
     image, landmarks = picture.image, landmarks.shown()
     meant = projection_of(track, image, picture.fit)
     ours = numbers_of(make_outgoing(track, source, image, picture.fit, picture.fit, landmarks))
@@ -63,13 +67,18 @@ def camera_drawing(
         "frustum_m": _frustum_m(track, meant, landmarks),
         "landmarks_m": landmarks.position_m,
         "segments_m": segments_m,
+        "cuts": cuts_of(track).astype(np.float64),
         "reach_m": grid_depths_m(track, meant, landmarks.position_m)[:, 0],
         "sharp_m": sharp_m(track, track.lens.used(image, picture.fit)),
         **{f"lens_{k}": getattr(track.lens, k) for k in CHANNELS},
     }
     arrays |= _side("ours", ours) | _side("theirs", theirs)
     bent, mesh = bend_mesh(track, image, picture.fit)
-    return encode_drawing({**_facts(image, landmarks), "ground_m": ground, **bent}, arrays | mesh)
+    facts = {**_facts(image, landmarks), "ground_m": ground, **bent}
+    if shown is not None:
+        facts["shown"] = list(shown.names)
+        arrays |= {"shown_which": shown.which.astype(np.float64), "shown_frames": shown.frames}
+    return encode_drawing(facts, arrays | mesh)
 
 
 def _or_ground(segments_m: Floats, track: Track) -> tuple[Floats, float]:
@@ -108,6 +117,26 @@ def look_drawing(track: Track, landmarks: Landmarks, lines_m: Floats, picture: P
         "segments_m": lines,
     }
     return encode_drawing({**_facts(image, marks), "ground_m": ground}, arrays)
+
+
+def sphere_drawing(sphere: Sphere, marks_px: Floats, landmarks: Landmarks, lines_m: Floats) -> bytes:
+    """A framing camera in its sphere: the frame's outline and the landmarks in the plate, and what it sees."""
+    track, image, marks = sphere.track, sphere.image, landmarks.shown()
+    used = track.lens.used(image, sphere.fit)
+    lines, ground = _or_ground(lines_m, track)
+    arrays = {
+        "frames": track.frames,
+        "seconds": seconds_of(track.frames, track.rate),
+        "meant": projection_of(track, image, sphere.fit).matrices.reshape(-1, 12),
+        "outline_px": sphere.outline_px(),
+        "marks_px": marks_px,
+        "hfov_deg": field_of_view_deg(used.width_mm, track.lens.focal_mm),
+        "vfov_deg": field_of_view_deg(used.height_mm, track.lens.focal_mm),
+        "landmarks_m": marks.position_m,
+        "segments_m": lines,
+    }
+    plate = {"plate_width_px": sphere.plate.width_px, "plate_height_px": sphere.plate.height_px}
+    return encode_drawing({**_facts(image, marks), **plate, "ground_m": ground}, arrays)
 
 
 def levels_drawing(paths: list[str], arrays: dict[str, Floats]) -> bytes:

@@ -115,6 +115,7 @@ async function start() {
     fill.forEach((f) => f(i));
     say("frame", data.frames[i]);
     say("sharp", sharpWords(data, i));
+    say("shown", shownWords(data, i));
     if (state.tellPlate) state.tellPlate();
     for (const field of document.querySelectorAll("[data-frame-field]")) {
       if (field.value === String(data.frames[i])) continue;
@@ -124,11 +125,22 @@ async function start() {
     levels.index = i;
     frameChanged();
     showLevels();
-  }, data.theirs_frames);
+  }, data.theirs_frames, data.cuts);
+  document.addEventListener("click", (event) => {
+    const go = event.target.closest("[data-go]");
+    if (go) { ruler.goToFrame(Number(go.dataset.go)); event.preventDefault(); }
+  });
   ruler.goToFrame(startFrame(data.frames[0]));
   opened();
   await plateBar(board.querySelector(".plate-bar"), data, state, () => draw[0]());
   window.anaxisReady = true;
+}
+
+// What a derived camera shows at a frame: the shot on screen, and its own frame.
+function shownWords(data, i) {
+  if (!data.facts.shown) return "";
+  const frame = data.shown_frames[i];
+  return ` ${data.facts.shown[data.shown_which[i]]}, frame ${Number.isInteger(frame) ? frame : frame.toFixed(3)}.`;
 }
 
 // What is sharp at a frame, as the plan's caption says it.

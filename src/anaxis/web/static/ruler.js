@@ -3,8 +3,8 @@
 import { FONT, clear, fitCanvas, niceStep, theme } from "./drawing.js";
 
 export class Ruler {
-  constructor(root, frames, seconds, onFrame, theirs = frames) {
-    Object.assign(this, { root, frames, theirs, seconds, onFrame, index: 0, playing: false });
+  constructor(root, frames, seconds, onFrame, theirs = frames, cuts = []) {
+    Object.assign(this, { root, frames, theirs, seconds, cuts, onFrame, index: 0, playing: false });
     this.canvas = root.querySelector("canvas");
     this.ink = theme();
     this.canvas.setAttribute("aria-valuemin", frames[0]);
@@ -119,6 +119,8 @@ export class Ruler {
       pen.fillStyle = ink; pen.fillText(frame, at(i), middle - 13);
       pen.fillStyle = cool; pen.fillText(this.theirs[i], at(i), middle + 22);
     }
+    pen.fillStyle = ink; // a cut lies before its first frame
+    for (const i of this.cuts) { const x = at(i - 0.5); pen.fillRect(x - 0.75, middle - 7, 1.5, 14); pen.fillRect(x - 0.75, middle - 7, 7, 1.5); }
     const x = at(this.index);
     pen.fillStyle = ink;
     pen.beginPath(); pen.moveTo(x, middle - 3); pen.lineTo(x - 6, middle - 14); pen.lineTo(x + 6, middle - 14); pen.fill();

@@ -205,7 +205,11 @@ function drawStill(pen, data, across, down, map, width, height, ink) {
   const p = data.position_m;
   pen.strokeStyle = ink.ink; pen.lineWidth = 1.4;
   pen.beginPath();
-  for (let k = 0; k < p.length; k += 3) pen.lineTo(map.x(p[k + across]), map.y(p[k + down]));
+  const cuts = new Set(data.cuts); // nothing was on its way from one shot to the next
+  for (let k = 0; k < p.length; k += 3) {
+    const x = map.x(p[k + across]), y = map.y(p[k + down]);
+    if (k && !cuts.has(k / 3)) pen.lineTo(x, y); else { pen.moveTo(x, y); pen.lineTo(x + 0.01, y); }
+  }
   pen.stroke();
   const last = p.length - 3;
   pen.fillStyle = ink.ink;

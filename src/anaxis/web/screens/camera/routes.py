@@ -10,10 +10,12 @@ from fastapi.responses import RedirectResponse, Response
 from sqlalchemy.orm import Session
 
 from anaxis.app.deliver import furthest_off, has_finer, newest_deliveries
+from anaxis.app.derive import behind
 from anaxis.app.edit import correct_picture, next_of
 from anaxis.app.examined import Examiner, camera_after, chain_after, levels_of
 from anaxis.app.plates import plates_of
 from anaxis.app.returned import returns_of
+from anaxis.app.shown import shown_of
 from anaxis.app.stills import stills_of
 from anaxis.app.waiting import examiner_of
 from anaxis.core.camera.lens import FIT_WORDS, FITS, parse_image, require_fit
@@ -47,6 +49,7 @@ from anaxis.store.queries import (
 from anaxis.web.drawings.axes import axes_svg, axis_turn
 from anaxis.web.drawings.camera import camera_drawing, levels_drawing
 from anaxis.web.pages import Store, drawing_answer, number_or_none, page
+from anaxis.web.screens.derived.routes import derived_context
 from anaxis.web.screens.jobs.routes import open_work
 from anaxis.web.screens.landmarks.routes import THE_FILE, axes_of, file_unit, rows_of
 from anaxis.web.screens.lens.distortion import distortion_context
@@ -120,6 +123,7 @@ def drawing(
         convention_from_document(kept.facts["convention"]),
         _profile(store, to, kept),
         number_or_none(there, "a first frame"),
+        shown_of(store, kept) if not off else None,
     )
     return drawing_answer(data)
 
@@ -167,8 +171,9 @@ def _profile(store: Session, key: str, version: Version) -> Profile:
 
 
 def _station_context(
-    store: Session, version: Version, station: str, track: Track, landmarks: Landmarks, axes: str, to: str
-) -> dict[str, Any]:
+    store: Session, version: Version, station: str, track: Track, landmarks: Landmarks, axes: str, to: str,
+    theirs_first: float,
+) -> dict[str, Any]:  # fmt: skip
     """What only one station's panel shows."""
     if station == "place":
         convention, unit = axes_of(store, version, axes)
@@ -185,6 +190,8 @@ def _station_context(
         return time_context(version, track)
     if station == "plate":
         return plate_context(store, version)
+    if station == "take-in":
+        return derived_context(store, version, theirs_first)
     if station != "clean":
         return {}
     chain = list(chain_after(*_asked(store, version, [])).nodes)
@@ -227,8 +234,9 @@ def _context(
         "landmarks": landmarks.shown(),
         "segments": len(segments),
         "findings": findings_of(version),
+        "late": behind(store, version) if version.derivation and version.id == version.camera.head.id else [],
         "picture": picture_of_version(version),
-        "plates": plates_of(store, version.camera.shot),
+        "plates": [p for p in plates_of(store, version.camera.shot) if p.kind != "equirectangular"],
         "fits": FITS,
         "fit_words": FIT_WORDS,
         "formats": [f for f in FORMATS if f.write],
@@ -243,5 +251,7 @@ def _context(
         "there": first,
         "there_asked": there != "",
         "has_finer": has_finer(version),
-        **_station_context(store, version, station, track, landmarks, axes, profile.key),
+        **_station_context(
+            store, version, station, track, landmarks, axes, profile.key, float(outgoing.track.frames[0])
+        ),
     }

@@ -27,6 +27,8 @@ KEPT_WORDS = {
     "proxies": "Making proxies of the plate",
     "maps": "Writing ST maps",
     "warped": "Putting the plate through its maps",
+    "sphere_maps": "Writing the sphere's maps",
+    "sphere_pictures": "Putting pictures through the sphere's maps",
 }
 
 

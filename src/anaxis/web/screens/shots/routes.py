@@ -10,8 +10,10 @@ from fastapi import APIRouter, Form, Request, Response
 from fastapi.responses import RedirectResponse
 
 from anaxis.app.deliver import furthest_off, newest_deliveries
+from anaxis.app.derive import behind_of
 from anaxis.app.expect import expect as expect_of_shot
 from anaxis.app.take_in import take_in_bytes
+from anaxis.core.derive import derived_kind
 from anaxis.core.errors import BadInput
 from anaxis.core.time.rates import parse_rate
 from anaxis.formats.track_json.document import track_schema
@@ -47,6 +49,13 @@ class Row:
     worst: Delivery | None
     packages: list[Profile]
     warnings: int
+    behind: bool = False
+
+    @property
+    def derived(self) -> str:
+        """How it was made from other cameras; "" where it was taken in."""
+        found = self.version.derivation
+        return derived_kind(found.kind).label if found else ""
 
     @property
     def bar(self) -> float:
@@ -56,7 +65,7 @@ class Row:
     @property
     def state(self) -> str:
         if self.worst is None:
-            return "taken in"
+            return "made" if self.derived else "taken in"
         if self.worst.matches or not self.worst.in_pixels:
             return "delivered" if self.worst.matches else self.worst.grade
         return self.worst.verdict
@@ -65,11 +74,17 @@ class Row:
 @router.get("/")
 def shots(request: Request, store: Store) -> Any:
     shows = all_shows(store)
-    rows = {shot.id: [_row(c) for c in shot.cameras if c.head_id is not None] for show in shows for shot in show.shots}
+    late = behind_of(store)
+    rows = {
+        shot.id: [_row(c, c.head_id in late) for c in shot.cameras if c.head_id is not None and c.removed_at is None]
+        for show in shows
+        for shot in show.shots
+    }
+    removed = {show.id: [c for shot in show.shots for c in shot.cameras if c.removed_at is not None] for show in shows}
     ticks = [(f"{10.0**d:g}", along_scale(10.0**d)) for d in (-4, -2, 0)]
     return page(
         request, "shots/index.html", shows=[s for s in shows if s.shots], rows=rows, ticks=ticks, exact=along_scale(EXACT_PX),
-        samples=SAMPLES, axes=axes_svg,
+        removed=removed, samples=SAMPLES, axes=axes_svg,
     )  # fmt: skip
 
 
@@ -114,7 +129,7 @@ def schema() -> dict[str, Any]:
     return track_schema()
 
 
-def _row(camera: Camera) -> Row:
+def _row(camera: Camera, behind: bool) -> Row:
     version = camera.head
     newest = newest_deliveries(version)
     worst = furthest_off(newest)
@@ -125,4 +140,5 @@ def _row(camera: Camera) -> Row:
         worst,
         list({d.profile["key"]: profile_from_dict(d.profile, "a delivery's profile") for d in newest}.values()),
         warnings,
+        behind,
     )

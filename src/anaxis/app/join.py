@@ -1,0 +1,53 @@
+"""A show's cameras on a cut: which there are, which an edit's clips show, and what is to be said before they are joined."""
+
+from __future__ import annotations
+
+from sqlalchemy import select
+from sqlalchemy.orm import Session, joinedload
+
+from anaxis.app.derive import input_of, settings_of
+from anaxis.core.derive import joined
+from anaxis.core.derive.held import Hold
+from anaxis.core.derive.joined import Join
+from anaxis.core.findings import Finding
+from anaxis.formats.editorial.cut_list import CutList, shots_in
+from anaxis.formats.editorial.pieces import Laid, pieces_of
+from anaxis.store.models import Camera, Shot, Show, Version
+
+
+def cameras_of(session: Session, show: Show) -> list[Version]:
+    """The versions worked on of a show's cameras, by shot and name; those that stand for one frame come last."""
+    query = (
+        select(Version)
+        .join(Camera, Camera.head_id == Version.id)
+        .join(Shot, Shot.id == Camera.shot_id)
+        .where(Shot.show_id == show.id, Camera.removed_at.is_(None))
+        .order_by(Shot.name, Camera.name)
+        .options(joinedload(Version.camera).joinedload(Camera.shot))
+    )
+    found = list(session.execute(query).scalars())
+    return sorted(found, key=lambda v: v.derivation is not None)
+
+
+def role_of(version: Version) -> str:
+    """What a camera is called in a cut: its shot and its name."""
+    return f"{version.camera.shot.name} {version.camera.name}"
+
+
+def laid_of(session: Session, show: Show, edit: CutList) -> Laid:
+    """An edit's clips as pieces: each shows the camera of the shot it is named like, the first that was taken in. Raises BadInput."""
+    by_shot: dict[str, Version] = {}
+    for version in cameras_of(session, show):
+        if not isinstance(settings_of(version), Hold):
+            by_shot.setdefault(version.camera.shot.name, version)
+    clips = shots_in(edit, by_shot)
+    role = {id(c): role_of(by_shot[name]) for name, found in clips.items() for c in found}
+    return pieces_of(edit, lambda c: role.get(id(c), ""))
+
+
+def checked(session: Session, show: Show, settings: Join) -> list[Finding]:
+    """What is to be said of a cut before it is joined. Raises BadInput where nothing can be laid."""
+    wanted = {p.role for p in settings.pieces}
+    kind, given = joined.KIND.code, settings.model_dump()
+    inputs = {role_of(v): input_of(session, v, kind, given) for v in cameras_of(session, show) if role_of(v) in wanted}
+    return joined.checked(inputs, settings)
