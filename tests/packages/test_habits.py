@@ -79,7 +79,7 @@ INCURABLE: dict[str, tuple[dict[str, Any], str]] = {
 
 
 def test_every_habit_is_tested() -> None:
-    assert set(CURABLE) | set(INCURABLE) | {"parents", "no_negative", "snap"} == set(HABITS)
+    assert set(CURABLE) | set(INCURABLE) | {"parents", "no_negative", "snap", "still_film"} == set(HABITS)
 
 
 @pytest.mark.parametrize("code", CURABLE)
@@ -206,3 +206,20 @@ def test_landmarks_in_the_file_arrive_where_they_are_meant(
     seen = HABITS[habit["code"]].arrive(here, params, profile.convention).track.position_m
     assert np.abs(seen - place[0]).max() < (1e-4 if format_key == "gltf" else 1e-9)
     assert done.proof.max_px <= (0.05 if format_key == "gltf" else 0.01)
+
+
+def test_a_film_back_that_is_read_once_is_made_up_for(tmp_path: Path) -> None:
+    """A film back that steps over a cut: spoilt where it is read once, and right again on the first frame's."""
+    track, n = shot(), len(shot())
+    half = np.arange(n) >= n // 2
+    lens = replace(track.lens, film_width_mm=np.where(half, 20.0, 36.0), film_height_mm=np.where(half, 11.25, 20.25))
+    stepped = replace(track, lens=lens)
+    profile = with_habits("zup-lh-cm", {"code": "still_film"})
+    assert spoiled(stepped, profile, "usd", tmp_path) > 100
+    done = made_up_for(stepped, profile, "usd", tmp_path)
+    assert done.proof.max_px <= 0.01 and np.ptp(done.seen.track.lens.film_width_mm) == 0
+    other = replace(track, lens=replace(lens, film_height_mm=np.where(half, 15.0, 20.25)))
+    tall = with_habits("yup-rh-cm", {"code": "still_film"})
+    assert made_up_for(other, tall, "usd", tmp_path).proof.max_px <= 0.01 or "common film back" in " ".join(
+        made_up_for(other, tall, "usd", tmp_path).outgoing.notes
+    )

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import replace
 from pathlib import Path
 from tempfile import TemporaryDirectory
@@ -19,15 +19,18 @@ from anaxis.app.waiting import examiner_of, let_go
 from anaxis.core.camera.lens import Image, parse_image, require_fit
 from anaxis.core.checks import Expected
 from anaxis.core.checks.examine import refuse_unusable
+from anaxis.core.checks.projection import held_finding
+from anaxis.core.derive.held import held_at
 from anaxis.core.errors import BadInput
+from anaxis.core.recipe.model import Recipe
 from anaxis.core.scene.landmarks import legal_name
 from anaxis.core.scene.nodes import Scene
 from anaxis.core.scene.picture import Picture, picture_of
 from anaxis.formats import READABLE_SUFFIXES, check_size
-from anaxis.store.archive import scene_to_bytes
+from anaxis.store.archive import scene_to_bytes, track_from_bytes
 from anaxis.store.keep import find_or_make_shot, find_or_make_show, reread, stage_file
 from anaxis.store.models import Camera, Shot, SourceFile, Version
-from anaxis.store.queries import expected_of, find_shot, set_finder, staged_scene
+from anaxis.store.queries import expected_of, find_shot, set_finder, staged_scene, track_of
 from anaxis.work.sandbox.guard import ParserPool
 
 _MAX_NAME = 120
@@ -144,7 +147,33 @@ def reports_of(
     recipes = {n.path: draft.recipe(n.path) for n in read.cameras}
     expected = expected_of(found) if found else Expected()
     sets = set_finder(session)
-    return look(examiner_of(session), source.scene, source.name, recipes, expected, sets=sets, tracks=tracks)
+    reports = look(examiner_of(session), source.scene, source.name, recipes, expected, sets=sets, tracks=tracks)
+    return _beside_known(session, source, recipes, found, reports) if found else reports
+
+
+def _beside_known(
+    session: Session, source: SourceFile, recipes: Mapping[str, Recipe], shot: Shot, reports: list[Looked]
+) -> list[Looked]:
+    """The reports, with a still camera that stands where one of the shot's known ones moves through named as held there."""
+    still = [
+        r for r in reports if r.usable and not r.animated and all(f.code != "projection_camera" for f in r.findings)
+    ]
+    heads = [c.head for c in shot.cameras if c.head_id is not None and c.removed_at is None]
+    known = [(f"{shot.name} {v.camera.name}", track_of(v)[0]) for v in heads if v.facts["animated"]] if still else []
+    for report in still[:20]:
+        asked = {report.path: recipes.get(report.path, ())}
+        (one,) = look(
+            examiner_of(session), source.scene, source.name, asked, sets=set_finder(session), only=report.path
+        )
+        if one.track is None:
+            continue
+        track = track_from_bytes(one.track)[0]
+        for name, moving in known:
+            at = held_at(track, moving)
+            if at is not None:
+                report.findings.insert(0, held_finding(report.path, name, at))
+                break
+    return reports
 
 
 def _picture(scene: Scene, image: Image, source_fit: str) -> Picture:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import csv
 import io
 import json
+import math
 from collections.abc import Sequence
 from typing import Any, NamedTuple
 
@@ -91,25 +92,45 @@ def cut_otio(p: Join) -> bytes:
     """The cut as an OpenTimelineIO document: it begins at the joined camera's first frame; gaps stay gaps."""
     import opentimelineio as otio
 
-    return str(otio.adapters.write_to_string(_timeline(p, names=False), adapter_name="otio_json")).encode()
+    return str(otio.adapters.write_to_string(_timeline(p), adapter_name="otio_json")).encode()
 
 
 def cut_edl(p: Join) -> bytes:
-    """The cut as an EDL of one picture track, recorded at the joined camera's own frames. It counts whole frames: a clip
-    that begins between two begins on the earlier.
+    """The cut as an EDL of one picture track, recorded at the joined camera's own frames, in timecode that drops nothing. It
+    counts whole frames: a clip that begins between two begins on the earlier.
 
-    Raises BadInput where it has no timecodes (:func:`edl_refused`)."""
-    import opentimelineio as otio
-
+    Written here: the library's writer drops numbers at 29.97 and does not read them again. Raises BadInput where there
+    are no timecodes (:func:`edl_refused`).
+    """
     refused = edl_refused(p)
     if refused:
         raise BadInput(refused)
-    return str(
-        otio.adapters.write_to_string(_timeline(p, names=True), adapter_name="cmx_3600", rate=float(parse_rate(p.rate)))
-    ).encode()
+    rate, pieces = parse_rate(p.rate), placed(p)
+
+    def at(frame: float) -> str:
+        return str(timecode_of(math.floor(frame + 1e-6), rate))
+
+    rows = [f"TITLE: {p.name}", "FCM: NON-DROP FRAME", ""]
+    for number, (low, end, piece) in enumerate(_runs(pieces), 1):
+        first, length, reel = float(pieces.frames[low]), end - low, _reel(piece.name)
+        speed = piece.speed if length > 1 else 1.0  # of one frame there is no speed
+        through = first + (length * speed if speed else 1)
+        record = f"{at(p.first + low)} {at(p.first + end)}"
+        rows.append(f"{number:03}  {reel:8} V     C        {at(first)} {at(max(0.0, through))} {record}")
+        if speed != 1:
+            rows.append(f"M2   {reel:8}       {_a_second(speed * float(rate))}                {at(first)}")
+        rows.append(f"* FROM CLIP NAME:  {piece.name}{' FF' if speed == 0 else ''}")
+        if speed == 0:
+            rows.append("* * FREEZE FRAME")
+    return ("\n".join(rows) + "\n").encode()
 
 
-def _timeline(p: Join, names: bool) -> Any:
+def _a_second(frames: float) -> str:
+    """A speed as an EDL says it, in frames a second: one decimal where that says it, else as many as it takes."""
+    return f"{frames:05.1f}" if abs(frames - round(frames, 1)) < 1e-9 else f"{frames:.6f}"
+
+
+def _timeline(p: Join) -> Any:
     import opentimelineio as otio
 
     rate = float(parse_rate(p.rate))
@@ -123,8 +144,6 @@ def _timeline(p: Join, names: bool) -> Any:
     track = otio.schema.Track(p.name, kind=otio.schema.TrackKind.Video)
     timeline.tracks.append(track)
     here = 0
-    if names:  # an EDL has no place for its start: what it records begins behind as many frames of nothing
-        track.append(otio.schema.Gap(source_range=otio.opentime.TimeRange(at(0), at(p.first))))
     for low, end, piece in _runs(pieces):
         if low > here:
             track.append(otio.schema.Gap(source_range=otio.opentime.TimeRange(at(0), at(low - here))))
@@ -135,8 +154,6 @@ def _timeline(p: Join, names: bool) -> Any:
             "first_frame": plain_frame(p.first + low),
             "last_frame": plain_frame(p.first + end - 1),
         }
-        if names:
-            clip.metadata["cmx_3600"] = {"reel": _reel(piece.name)}
         if piece.speed == 0:
             clip.effects.append(otio.schema.FreezeFrame())
         elif piece.speed != 1:

@@ -1,0 +1,142 @@
+"""A cut written back: read again it is the same cut, as OpenTimelineIO and as an EDL, in the new numbering."""
+
+from __future__ import annotations
+
+import csv
+import io
+import json
+from fractions import Fraction
+from pathlib import Path
+from typing import Any
+
+import opentimelineio as otio
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from anaxis.core.derive.joined import Join, placed
+from anaxis.core.errors import BadInput
+from anaxis.formats.editorial.cut_list import cut_list_from_dict, read_cut_list
+from anaxis.formats.editorial.pieces import pieces_of
+from anaxis.formats.editorial.timecodes import frame_of_timecode
+from anaxis.formats.editorial.write import cut_edl, edit_files, edl_refused, shot_ranges
+
+
+def settings(pieces: list[dict[str, Any]], **more: Any) -> Join:
+    return Join.model_validate(
+        {"pieces": pieces, "rate": "24", "width_px": 1920, "height_px": 1080, "name": "reel", **more}
+    )
+
+
+@st.composite
+def laid(draw: st.DrawFn) -> list[dict[str, Any]]:
+    at, pieces = 0, []
+    for i in range(draw(st.integers(1, 8))):
+        frames, speed = draw(st.integers(1, 60)), draw(st.sampled_from([1.0, 1.0, 2.0, 0.0, -1.0, 0.5]))
+        pieces.append(
+            {
+                "name": f"TW_{i:03d}",
+                "role": f"TW_{i:03d}",
+                "first": draw(st.integers(200, 90_000)),
+                "begins": at,
+                "frames": frames,
+                "speed": speed,
+            }
+        )
+        at += frames + draw(st.sampled_from([0, 0, 7]))
+    return pieces
+
+
+@given(pieces=laid(), first=st.integers(0, 100_000), rate=st.sampled_from(["24", "25", "30000/1001"]))
+def test_what_is_written_reads_as_the_same_cut(
+    pieces: list[dict[str, Any]], first: int, rate: str, tmp_path_factory: pytest.TempPathFactory
+) -> None:
+    p = settings(pieces, first=first, rate=rate)
+    folder = tmp_path_factory.mktemp("edit")
+    files = edit_files(p)
+    for name in ("reel.otio", *(["reel.edl"] if "reel.edl" in files else [])):
+        path = folder / name
+        path.write_bytes(files[name])
+        edit = read_cut_list(path, Fraction(rate))
+        assert edit.rate == Fraction(rate)
+        found = pieces_of(cut_list_from_dict(edit.as_dict()), lambda c: c.name).pieces
+        low = found[0].begins
+        for f, q in zip(found, pieces, strict=True):
+            assert (f.name, f.first, f.begins - low, f.frames) == (
+                q["name"],
+                float(q["first"]),
+                q["begins"],
+                q["frames"],
+            )
+            # An EDL says a speed in frames a second with six decimals, and none for one frame.
+            assert f.speed == pytest.approx(1.0 if name.endswith("edl") and q["frames"] == 1 else q["speed"], abs=1e-6)
+    if "reel.edl" in files:  # it records at the joined camera's own frames
+        recorded = [row.split()[-2:] for row in files["reel.edl"].decode().splitlines() if row[:3].isdigit()]
+        for (begin, end), q in zip(recorded, pieces, strict=True):
+            assert frame_of_timecode(begin, Fraction(rate)) == first + q["begins"]
+            assert frame_of_timecode(end, Fraction(rate)) == first + q["begins"] + q["frames"]
+    timeline = otio.adapters.read_from_string(files["reel.otio"].decode(), adapter_name="otio_json")
+    assert timeline.global_start_time.value == first
+    rows = list(csv.DictReader(io.StringIO(files["reel.shots.csv"].decode())))
+    assert [(int(r["first"]), int(r["last"])) for r in rows] == [
+        (first + q["begins"], first + q["begins"] + q["frames"] - 1) for q in pieces
+    ]
+    owed = json.loads(files["reel.render_range.json"])
+    assert (owed["first_frame"], owed["frames"]) == (first, placed(p).count)
+    if rate == "30000/1001":
+        assert ";" in owed["timecode_drop"][0] and ";" not in owed["timecode"][0]
+
+
+def test_a_covered_part_is_not_on_the_list_and_what_an_edl_cannot_say_is_said() -> None:
+    pieces = [
+        {"name": "a", "role": "a", "first": 1, "begins": 0, "frames": 30},
+        {"name": "b", "role": "b", "first": 100, "begins": 10, "frames": 5},
+    ]
+    found = [(s.name, s.source_first, s.source_last, s.first, s.last) for s in shot_ranges(settings(pieces))]
+    assert found == [("a", 1, 10, 1001, 1010), ("b", 100, 104, 1011, 1015), ("a", 16, 30, 1016, 1030)]
+    below = settings(pieces, first=-20)
+    assert (
+        "below 0" in (edl_refused(below) or "")
+        and "reel.edl" not in edit_files(below)
+        and "reel.otio" in edit_files(below)
+    )
+    with pytest.raises(BadInput, match="no timecode"):
+        cut_edl(settings(pieces, rate="23.5"))
+
+
+def test_transitions_other_rates_and_what_begins_between_frames_are_named(tmp_path: Path) -> None:
+    def clip(name: str, first: float, count: float, rate: float) -> otio.schema.Clip:
+        span = otio.opentime.TimeRange(otio.opentime.RationalTime(first, rate), otio.opentime.RationalTime(count, rate))
+        return otio.schema.Clip(name, otio.schema.MissingReference(), span)
+
+    timeline = otio.schema.Timeline("reel", global_start_time=otio.opentime.RationalTime(0, 25))
+    track = otio.schema.Track("V1", kind="Video")
+    timeline.tracks.append(track)
+    six = otio.opentime.RationalTime(6, 25)
+    track.extend(
+        [
+            clip("a", 1, 50, 25),
+            otio.schema.Transition(in_offset=six, out_offset=six),
+            clip("b", 10, 25, 25),
+            clip("c", 1, 49, 24),
+            clip("d", 1, 25, 25),
+        ]
+    )
+    path = tmp_path / "reel.otio"
+    otio.adapters.write_to_file(timeline, str(path))
+    laid = pieces_of(read_cut_list(path, Fraction(25)), lambda c: "" if c.name == "d" else c.name)
+    by_name = {p.name: p for p in laid.pieces}
+    assert (by_name["a"].mixed_out, by_name["b"].mixed_in) == (12, 12)
+    assert by_name["c"].speed == pytest.approx(24 / 25) and laid.without == ("d",)
+    said = " ".join(laid.notes)
+    assert (
+        "counts 24 frames a second and the edit 25" in said
+        and "between frames" in said
+        and "Without a camera, and left as gaps: d" in said
+    )
+    from anaxis.core.derive.joined import checked
+
+    told = [f for f in checked({}, settings([p.model_dump() for p in laid.pieces])) if f.code == "join_transition"]
+    assert "12 frames lies about frame 1051" in told[0].message and "handles of 6" in told[0].remedy
+    with pytest.raises(BadInput, match="No clip of reel has a camera"):
+        pieces_of(read_cut_list(path, Fraction(25)), lambda c: "")
