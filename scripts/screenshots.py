@@ -98,6 +98,24 @@ def shoot(page: Page, name: str, url: str) -> None:
     page.screenshot(path=ROOT / "docs" / "screenshots" / f"{name}.png")
 
 
+def derived(page: Page) -> None:
+    """The reel's cut on its strip, the bell framed in its sphere, what the wheel house's projection covers."""
+
+    def of(name: str) -> str:
+        page.goto("/")
+        return str(page.get_by_role("link", name=name, exact=True).first.get_attribute("href"))
+
+    shoot(page, "join-cut", f"{of('joined')}/cut")
+    sphere = of("bell_framing")
+    page.goto(f"{sphere}/sphere")
+    ready(page)
+    page.wait_for_timeout(8000)  # its proxies are being made
+    shoot(page, "sphere", f"{sphere}/sphere#f=1024")
+    page.goto(f"{of('shotcam_projection_f96')}/coverage?at=41")
+    page.wait_for_timeout(600)
+    page.screenshot(path=ROOT / "docs" / "screenshots" / "coverage.png")
+
+
 def came_back(page: Page, folder: Path) -> None:
     """TW_020's delivery as a package with two habits makes of it, handed in; and that package's own page."""
     document = shipped_profiles()["zup-lh-cm"].model_dump(mode="json")
@@ -136,7 +154,7 @@ def main() -> None:
             )
             page = browser.new_page(viewport={"width": 1280, "height": 800}, base_url=f"http://127.0.0.1:{port}")
             shoot(page, "shots", "/")
-            shoot(page, "take-in-choose", "/take-in")
+            page.goto("/take-in")
             page.set_input_files("#file", make_all(Path(folder) / "files")[3])
             page.wait_for_url("**/take-in/*")
             shoot(page, "take-in-review", page.url)
@@ -146,7 +164,6 @@ def main() -> None:
             page.wait_for_url("**/take-in/*")
             shoot(page, "take-in-columns", page.url)
             shoot(page, "camera", "/cameras/1?station=take-in&to=zup-lh-cm#f=1060")
-            shoot(page, "camera-findings", "/cameras/4?version=1&station=take-in&to=zup-lh-cm#f=80")
             shoot(page, "camera-clean", "/cameras/4?station=clean&to=zup-lh-cm#f=140")
             page.goto("/cameras/1?station=place&to=zup-lh-cm&axes=zup-lh-cm#f=1060")
             ready(page)
@@ -166,7 +183,7 @@ def main() -> None:
             page.wait_for_timeout(300)
             page.screenshot(path=ROOT / "docs" / "screenshots" / "camera-lens.png")
             page.goto("/")
-            solved = page.locator("a[href^='/cameras/']").filter(has_text="shotcam").last.get_attribute("href")
+            solved = page.locator("tr", has_text="TW_050").locator("a", has_text="shotcam").get_attribute("href")
             page.goto(f"{solved}?station=plate&to=zup-lh-cm#f=1050")
             page.wait_for_selector("text=96 proxies", timeout=120_000)
             page.goto("/")
@@ -189,9 +206,8 @@ def main() -> None:
             shoot(page, "proof", "/deliveries/3")
             shoot(page, "sheet", "/deliveries/3/sheet")
             shoot(page, "matrix", "/matrix")
+            derived(page)
             came_back(page, Path(folder))
-            page.set_viewport_size({"width": 1920, "height": 1080})
-            shoot(page, "camera-1920", "/cameras/3?station=deliver&to=zup-lh-cm#f=1250")
             browser.close()
         server.should_exit = True
         thread.join(10)

@@ -114,7 +114,12 @@ def _made(
     scene, data = _bytes_of(session, kind, inputs, checked)
     source = stage_file(session, f"{name}.{kind}.track.json", data, scene)
     keep_derivation(session, source, kind, checked)
-    return source, picture_of(scene_from_bytes(scene), None, None)
+    picture = picture_of(scene_from_bytes(scene), None, None)
+    if kind == "framed":  # its picture is what was asked for
+        return source, picture
+    # What was guessed of an input's picture is no more certain here.
+    fits, images = (any(getattr(v, k) for v in inputs.values()) for k in ("fit_guessed", "image_guessed"))
+    return source, replace(picture, fit_guessed=fits, image_guessed=images and kind == "held")
 
 
 def _bytes_of(

@@ -9,10 +9,16 @@ from anaxis.app.derive import input_of, settings_of
 from anaxis.core.derive import joined
 from anaxis.core.derive.held import Hold
 from anaxis.core.derive.joined import Join
-from anaxis.core.findings import Finding
+from anaxis.core.findings import Finding, by_severity
 from anaxis.formats.editorial.cut_list import CutList, shots_in
 from anaxis.formats.editorial.pieces import Laid, pieces_of
+from anaxis.packages.habits import HABITS
+from anaxis.packages.model import Profile
 from anaxis.store.models import Camera, Shot, Show, Version
+from anaxis.store.packages import all_packages
+
+# Habits by which a package shows one film back throughout.
+_KEEP_ONE = {"still_film", "no_lens_animation", "film_default"}
 
 
 def cameras_of(session: Session, show: Show) -> list[Version]:
@@ -50,4 +56,15 @@ def checked(session: Session, show: Show, settings: Join) -> list[Finding]:
     wanted = {p.role for p in settings.pieces}
     kind, given = joined.KIND.code, settings.model_dump()
     inputs = {role_of(v): input_of(session, v, kind, given) for v in cameras_of(session, show) if role_of(v) in wanted}
-    return joined.checked(inputs, settings)
+    found = joined.checked(inputs, settings)
+    if any(f.code == "join_film_back" for f in found) and settings.film_back == "stepped":
+        found += [_keeps_one(p) for p in all_packages(session).values() if {c for c, _ in p.active_habits} & _KEEP_ONE]
+    return by_severity(found)
+
+
+def _keeps_one(profile: Profile) -> Finding:
+    return Finding(
+        "join_receiver", "warning",
+        f"The package {profile.label} does not follow a film back that steps: it {HABITS[next(c for c, _ in profile.active_habits if c in _KEEP_ONE)].says({})}.",
+        "Choose a common film back, which shows the same picture there.", "Every shot but the first would have a wrong field of view.",
+    )  # fmt: skip

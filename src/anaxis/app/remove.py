@@ -4,12 +4,15 @@ from __future__ import annotations
 
 from datetime import UTC, datetime
 
+from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from anaxis.app.acting import use_case
-from anaxis.app.derive import hanging_on
+from anaxis.app.derive import hanging_on, settings_of
+from anaxis.app.plates import remove_plate
+from anaxis.core.derive.framed import Frame
 from anaxis.core.errors import BadInput
-from anaxis.store.models import Camera
+from anaxis.store.models import Camera, Plate, Shot, Version
 
 
 @use_case("remove")
@@ -27,6 +30,33 @@ def remove_camera(session: Session, camera: Camera, even_so: bool = False) -> Ca
     camera.removed_at = datetime.now(UTC)
     session.flush()
     return camera
+
+
+@use_case("remove a plate")
+def remove_plate_of_shot(session: Session, plate: Plate, even_so: bool = False) -> Plate:
+    """Take a plate away from its shot. Raises BadInput where a camera is framed in it, which says which, unless ``even_so``."""
+    framed = [
+        v.camera
+        for v in _heads(session, plate.shot)
+        if isinstance(s := settings_of(v), Frame) and s.plate_id == plate.id
+    ]
+    if framed and not even_so:
+        names = ", ".join(c.name for c in framed[:6])
+        raise BadInput(
+            f"{names} {'is' if len(framed) == 1 else 'are'} framed in '{plate.name}': the maps stay right without it, the picture behind the outline "
+            "goes. Tick 'even so' to take it away.",
+            "hangs_on",
+        )
+    return remove_plate(session, plate)
+
+
+def _heads(session: Session, shot: Shot) -> list[Version]:
+    query = (
+        select(Version)
+        .join(Camera, Camera.head_id == Version.id)
+        .where(Camera.shot_id == shot.id, Camera.removed_at.is_(None))
+    )
+    return list(session.execute(query).scalars())
 
 
 @use_case("bring back")

@@ -30,6 +30,7 @@ from anaxis.web.pages import HERE, page, said_where_it_was_asked
 from anaxis.web.screens.camera import routes as camera
 from anaxis.web.screens.columns import routes as columns
 from anaxis.web.screens.compare import routes as compare
+from anaxis.web.screens.coverage import routes as coverage
 from anaxis.web.screens.deliver import routes as deliver
 from anaxis.web.screens.derived import routes as derived
 from anaxis.web.screens.editorial import routes as editorial
@@ -47,6 +48,7 @@ from anaxis.web.screens.proof import routes as proof
 from anaxis.web.screens.recipe import routes as recipe
 from anaxis.web.screens.returns import routes as returned
 from anaxis.web.screens.shots import routes as shots
+from anaxis.web.screens.sphere import routes as sphere
 from anaxis.web.screens.stills import routes as stills
 from anaxis.web.screens.time import routes as time
 from anaxis.web.security import Answered, NotStored, SameSite, hosts_allowed, policy
@@ -68,6 +70,8 @@ SCREENS = (
     jobs,
     returned,
     derived,
+    sphere,
+    coverage,
     join,
     editorial,
     deliver,

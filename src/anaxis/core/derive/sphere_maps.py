@@ -11,7 +11,7 @@ from typing import NamedTuple
 import numpy as np
 
 from anaxis.core.camera.lens import Image
-from anaxis.core.camera.plate.window import pixel_rows, window_of
+from anaxis.core.camera.plate.window import AT_ONCE, pixel_rows, window_of
 from anaxis.core.camera.track import Track
 from anaxis.core.derive.sphere import across_px, directions_of, pixels_of
 from anaxis.core.typing import Floats
@@ -58,19 +58,40 @@ class Sphere(NamedTuple):
 
     def map(self, direction: str, at: int) -> Floats:
         """One of the pair (``out`` or ``into``) on the frame at a place: (h, w, 2), rows from the top, t from the lower left."""
-        of, within, place = (
-            (self.image, self.plate, self.in_plate) if direction == "out" else (self.plate, self.image, self.in_render)
-        )
-        out = np.empty((of.height_px, of.width_px, 2))
-        for rows, centres in pixel_rows(of):
-            st = place(centres, at) / [within.width_px, within.height_px]
-            st[:, 1] = 1.0 - st[:, 1]
-            if direction == "into":
-                with np.errstate(invalid="ignore"):
-                    seen = ((st > -_NEAR) & (st < 1 + _NEAR)).all(axis=1)
-                st[~seen] = NOWHERE
-            out[rows] = st.reshape(-1, of.width_px, 2)
+        if direction == "into":
+            return self._into(at)
+        out = np.empty((self.image.height_px, self.image.width_px, 2))
+        for rows, centres in pixel_rows(self.image):
+            out[rows] = self._st(self.in_plate(centres, at), self.plate).reshape(-1, self.image.width_px, 2)
         return out
+
+    def _into(self, at: int) -> Floats:
+        """The map into the plate: worked out where the render may reach, and nowhere elsewhere."""
+        out = np.full((self.plate.height_px, self.plate.width_px, 2), NOWHERE)
+        columns, rows = np.arange(self.plate.width_px) + 0.5, np.arange(self.plate.height_px) + 0.5
+        lon, lat = 2 * np.pi * (columns / self.plate.width_px - 0.5), np.pi * (0.5 - rows / self.plate.height_px)
+        ahead = -self._turn(at)[:, 2]
+        # The cosine of the angle between a pixel's direction and the aim, one row after another.
+        towards = np.outer(np.cos(lat), np.sin(lon) * ahead[0] - np.cos(lon) * ahead[2])
+        towards += (np.sin(lat) * ahead[1])[:, None]
+        window = window_of(self.track.lens, self.image, self.fit).take(slice(at, at + 1))
+        reach = [
+            max(abs(float(a[0])), abs(float(b[0])))
+            for a, b in ((window.left, window.right), (window.bottom, window.top))
+        ]
+        row, column = np.nonzero(towards > 1 / np.sqrt(1 + (1 + 2 * _NEAR) ** 2 * (reach[0] ** 2 + reach[1] ** 2)))
+        for some in np.array_split(np.arange(len(row)), max(1, len(row) // AT_ONCE)):
+            st = self._st(self.in_render(np.stack([columns[column[some]], rows[row[some]]], axis=1), at), self.image)
+            with np.errstate(invalid="ignore"):
+                seen = ((st > -_NEAR) & (st < 1 + _NEAR)).all(axis=1)
+            st[~seen] = NOWHERE
+            out[row[some], column[some]] = st
+        return out
+
+    def _st(self, pixels: Floats, within: Image) -> Floats:
+        st = pixels / [within.width_px, within.height_px]
+        st[:, 1] = 1.0 - st[:, 1]
+        return np.asarray(st)
 
     @property
     def moves(self) -> bool:

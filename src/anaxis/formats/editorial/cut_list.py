@@ -139,6 +139,7 @@ class _Reading:
         self.timeline, self.name = timeline, name
         self.notes: list[str] = []
         self.covered: list[tuple[float, float]] = []  # seconds of the edit that a track above shows
+        self.handles: list[str] = []
 
     def clips(self) -> tuple[list[tuple[Clip, float]], list[str]]:
         out: list[tuple[Clip, float]] = []
@@ -148,6 +149,11 @@ class _Reading:
                 continue
             out += self._of_track(track)
         out.sort(key=lambda c: c[0].begins / c[1])
+        if self.handles:
+            more = f" and {len(self.handles) - 3} more" if len(self.handles) > 3 else ""
+            self.notes.append(
+                f"Handles in the edit are not on screen and are left out: {'; '.join(self.handles[:3])}{more}."
+            )
         return out, self.notes
 
     def _of_track(self, track: Any) -> list[tuple[Clip, float]]:
@@ -161,6 +167,9 @@ class _Reading:
                 continue
             begins, length, first, rate, speed, place_rate = placed
             mixed = _mixed(clip, place_rate)
+            handles = _handles(clip)
+            if handles is not None:
+                self.handles.append(f"'{clip.name}' {handles[0]:g} frames before and {handles[1]:g} behind")
             span = (begins / place_rate, (begins + length) / place_rate)
             here.append(span)
             seen = _without(span, self.covered)
@@ -224,6 +233,11 @@ class _Reading:
                     f"Clip '{clip.name}' has a speed change '{effect.name or effect.effect_name or 'without a name'}' that is not understood: "
                     "its frames are counted as if it ran at its own speed."
                 )
+            else:
+                self.notes.append(
+                    f"Clip '{clip.name}' has an effect '{effect.name or effect.effect_name or 'without a name'}' that is not one of time: what it "
+                    "does to the picture is in no camera."
+                )
         try:
             beside = [n for n in clip.parent().neighbors_of(clip) if isinstance(n, otio.schema.Transition)]
         except (AttributeError, otio.exceptions.OTIOError):
@@ -233,6 +247,19 @@ class _Reading:
                 f"Clip '{clip.name}' has a transition beside it: the frames under it are not counted; keep them as handles."
             )
         return speed
+
+
+def _handles(clip: Any) -> tuple[float, float] | None:
+    """How many frames a clip's media has before and behind what the edit shows; None where it says nothing, or has none."""
+    held = getattr(clip.media_reference, "available_range", None)
+    if held is None:
+        return None
+    shown = clip.trimmed_range()
+    rate = shown.start_time.rate
+    before = shown.start_time.value - held.start_time.rescaled_to(rate).value
+    behind = held.end_time_exclusive().rescaled_to(rate).value - shown.end_time_exclusive().value
+    found = max(0.0, round(before, 3)), max(0.0, round(behind, 3))
+    return found if max(found) > 0 else None
 
 
 def _mixed(clip: Any, rate: float) -> tuple[float, float]:

@@ -8,45 +8,31 @@ from fastapi import APIRouter, Form, Request
 from fastapi.responses import RedirectResponse, Response
 from sqlalchemy.orm import Session
 
-from anaxis.app.coverage import best_frames, coverage_of, projections_of
+from anaxis.app.coverage import best_frames, projections_of
 from anaxis.app.derive import (
     Derive,
     behind,
     bring_up_to_date,
     derive,
-    derive_anew,
     hanging_on,
     settings_of,
     update_would_change,
     used_version,
 )
-from anaxis.app.plates import get_plate, plates_of
+from anaxis.app.plates import plates_of
 from anaxis.app.remove import bring_back_camera, remove_camera
 from anaxis.app.shown import cut_of
-from anaxis.app.sphere import (
-    ask_for_sphere_maps,
-    ask_for_sphere_pictures,
-    carried_back_px,
-    frame_settings,
-    objects_px,
-    plate_of_sphere,
-    sphere_of,
-)
 from anaxis.core.derive import derived_kind
-from anaxis.core.derive.framed import PLATE_CAMERA
-from anaxis.core.derive.held import SHOT, Hold
+from anaxis.core.derive.held import SHOT
 from anaxis.core.derive.joined import Join
 from anaxis.core.derive.owed import check_range
 from anaxis.core.errors import BadInput
 from anaxis.core.scene.projection_name import projection_name
 from anaxis.formats.editorial.write import edit_files, edl_refused, render_range, shot_ranges
 from anaxis.store.models import Version
-from anaxis.store.queries import NotFound, findings_of, get_camera, get_version, track_of
-from anaxis.web.drawings.camera import sphere_drawing
-from anaxis.web.drawings.coverage import coverage_svg, set_svg
+from anaxis.store.queries import NotFound, get_camera, get_version, track_of
 from anaxis.web.drawings.made_from import made_from_svg
-from anaxis.web.pages import Store, TypedForm, download_answer, drawing_answer, number_or_none, page
-from anaxis.web.screens.jobs.routes import ensure_worker
+from anaxis.web.pages import Store, download_answer, number_or_none, page
 
 router = APIRouter(prefix="/cameras")
 
@@ -86,7 +72,7 @@ def would_change(request: Request, store: Store, camera_id: int, version: int) -
 @router.post("/{camera_id}/up-to-date")
 def up_to_date(store: Store, camera_id: int, version: Annotated[int, Form()], to: Annotated[str, Form()] = "") -> Any:
     made = bring_up_to_date(store, get_version(store, camera_id, version))
-    return _to(camera_id, made, to)
+    return to_its_page(camera_id, made, to)
 
 
 @router.get("/{camera_id}/range")
@@ -159,124 +145,6 @@ def _held(store: Session, kept: Version, at: float, overscan: str, name: str) ->
     return derive(store, asked)
 
 
-@router.post("/{camera_id}/frame")
-def frame(store: Store, camera_id: int, typed: TypedForm) -> Any:
-    """A framing camera made, or made anew with other settings (``of`` names its version)."""
-    kept = get_version(store, camera_id, _whole(typed, "version"))
-    settings = _frame_settings(typed)
-    if typed.get("of"):
-        made = derive_anew(store, kept, settings)
-        return _to(camera_id, made, typed.get("to", ""))
-    name = typed.get("name", "").strip() or "framing"
-    asked = Derive(
-        kind="framed",
-        show=kept.camera.shot.show.name,
-        shot=kept.camera.shot.name,
-        name=name,
-        settings=settings,
-        inputs={PLATE_CAMERA: kept.id},
-    )
-    made = derive(store, asked)
-    return RedirectResponse(f"/cameras/{made.camera_id}/sphere", status_code=303)
-
-
-def _frame_settings(typed: dict[str, str]) -> dict[str, Any]:
-    """A form's fields as settings; the objects chosen are fields of their own."""
-    out: dict[str, Any] = {"objects": [k.removeprefix("object ") for k in typed if k.startswith("object ")]}
-    for key in ("border_in", "view", "plate"):
-        if typed.get(key):
-            out[key] = typed[key]
-    for key in ("border", "film_width_mm"):
-        value = number_or_none(typed.get(key, ""), key.replace("_", " "))
-        if value is not None:
-            out[key] = value
-    for key in ("width_px", "height_px", "plate_width_px", "plate_id"):
-        if typed.get(key, "").strip():
-            out[key] = _whole(typed, key)
-    return out
-
-
-def _whole(typed: dict[str, str], key: str) -> int:
-    try:
-        return int(typed.get(key, ""))
-    except ValueError as error:
-        raise BadInput(
-            f"'{typed.get(key, '')[:40]}' is no whole number of {key.replace('_px', '').replace('_', ' ')}: type one."
-        ) from error
-
-
-@router.get("/{camera_id}/coverage")
-def coverage(
-    request: Request, store: Store, camera_id: int, version: int | None = None, at: str = "", only: str = ""
-) -> Any:
-    """How much of a shot its projection cameras cover: over the frames, and on the set at one of them."""
-    kept = get_version(store, camera_id, version)
-    shot_camera = _shot_camera(kept)
-    held = projections_of(store, shot_camera.camera)
-    chosen = [v for v in held if not only or str(v.camera_id) in only.split(",")]
-    if not chosen:
-        raise BadInput(f"{shot_camera.camera.name} has no projection camera yet: hold it at a frame first.")
-    document, arrays = coverage_of(store, shot_camera, chosen)
-    rows = document["frames"]
-    asked = number_or_none(at, "the frame")
-    place = min(
-        range(len(rows)), key=lambda i: abs(rows[i]["frame"] - (document["worst_frame"] if asked is None else asked))
-    )
-    return page(
-        request, "derived/coverage.html", camera=shot_camera.camera, shot=shot_camera.camera.shot, version=shot_camera, held=held, chosen=chosen,
-        found=document, row=rows[place], curve=coverage_svg(document, place), seen=set_svg(arrays, place, shot_camera), place=place,
-    )  # fmt: skip
-
-
-def _shot_camera(kept: Version) -> Version:
-    """The shot camera that a held one is made from; itself where it is made from none."""
-    return used_version(kept.made_of[0]) if isinstance(settings_of(kept), Hold) else kept
-
-
-# In its sphere
-
-
-@router.get("/{camera_id}/sphere")
-def sphere(request: Request, store: Store, camera_id: int, version: int | None = None) -> Any:
-    """A framing camera in the whole of its plate, what its maps are off by, and what is written of it."""
-    kept = get_version(store, camera_id, version)
-    whole, settings, plate = sphere_of(store, kept), frame_settings(kept), plate_of_sphere(store, kept)
-    source = used_version(kept.made_of[0])
-    plates = plates_of(store, kept.camera.shot)
-    size = (whole.image.width_px, whole.image.height_px)
-    return page(
-        request, "derived/sphere.html", version=kept, camera=kept.camera, shot=kept.camera.shot, sphere=whole, settings=settings, plate=plate,
-        back_px=carried_back_px(whole), findings=[f for f in findings_of(kept) if f.severity != "note"], marks=track_of(source)[1],
-        spheres=[p for p in plates if p.kind == "equirectangular"],
-        renders=[p for p in plates if p.kind != "equirectangular" and (p.facts["width_px"], p.facts["height_px"]) == size],
-    )  # fmt: skip
-
-
-@router.get("/{camera_id}/sphere/drawing")
-def sphere_data(store: Store, camera_id: int, version: int) -> Response:
-    kept = get_version(store, camera_id, version)
-    whole = sphere_of(store, kept)
-    _, marks, lines = track_of(kept)
-    return drawing_answer(sphere_drawing(whole, objects_px(store, kept, whole), marks, lines))
-
-
-@router.post("/{camera_id}/sphere/maps")
-def sphere_maps(request: Request, store: Store, camera_id: int, version: Annotated[int, Form()]) -> Any:
-    job = ask_for_sphere_maps(store, get_version(store, camera_id, version))
-    ensure_worker(request, True)
-    return RedirectResponse(f"/jobs/{job.id}", status_code=303)
-
-
-@router.post("/{camera_id}/sphere/pictures")
-def sphere_pictures(
-    request: Request, store: Store, camera_id: int, version: Annotated[int, Form()], plate: Annotated[int, Form()],
-    direction: Annotated[str, Form()] = "out",
-) -> Any:  # fmt: skip
-    job = ask_for_sphere_pictures(store, get_version(store, camera_id, version), get_plate(store, plate), direction)
-    ensure_worker(request, True)
-    return RedirectResponse(f"/jobs/{job.id}", status_code=303)
-
-
 # Off the lists and back
 
 
@@ -292,5 +160,6 @@ def bring_back(store: Store, camera_id: int) -> Any:
     return RedirectResponse(f"/cameras/{camera_id}", status_code=303)
 
 
-def _to(camera_id: int, made: Version, to: str) -> RedirectResponse:
+def to_its_page(camera_id: int, made: Version, to: str) -> RedirectResponse:
+    """To the page of a camera that was made anew."""
     return RedirectResponse(f"/cameras/{camera_id}?version={made.number}&to={to}&station=take-in", status_code=303)

@@ -23,7 +23,7 @@ def matrix(request: Request, store: Store) -> Any:
     for show in all_shows(store):
         for shot in show.shots:
             for camera in shot.cameras:
-                if camera.head_id is not None:
+                if camera.head_id is not None and camera.removed_at is None:
                     cells: dict[str, list[Delivery]] = {}
                     for delivery in newest_deliveries(camera.head):
                         key = delivery.profile["key"]

@@ -22,9 +22,9 @@ from anaxis.app.plates import (
     plates_of,
     proxy_numbers,
     proxy_of,
-    remove_plate,
     shown_of,
 )
+from anaxis.app.remove import remove_plate_of_shot
 from anaxis.core.checks.plates import PLATE_KINDS, ranges
 from anaxis.core.errors import BadInput
 from anaxis.formats import check_size
@@ -128,8 +128,9 @@ def removed(
     camera: Annotated[int, Form()],
     version: Annotated[int, Form()],
     to: Annotated[str, Form()] = "",
+    even_so: Annotated[str, Form()] = "",
 ) -> Any:
-    remove_plate(store, get_plate(store, number))
+    remove_plate_of_shot(store, get_plate(store, number), bool(even_so))
     return _back(camera, version, to)
 
 
