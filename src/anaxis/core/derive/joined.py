@@ -136,6 +136,12 @@ def _within(track: Track, at: Floats, piece: Piece, missing: str) -> tuple[Float
     said = (
         f"'{piece.name}' shows frames {wanted} of '{track.name}', which has {format_frame(low)} to {format_frame(high)}"
     )
+    if at.min() > high or at.max() < low:
+        shift = low - np.floor(at.min())
+        raise BadInput(
+            f"{said}: none in common. It is numbered otherwise: renumber the shot on its Time station, or the clip by {shift:+g} frames.",
+            "missing_frames",
+        )
     if missing == "refuse":
         before, behind = max(0.0, np.ceil(low - at.min())), max(0.0, np.ceil(at.max() - high))
         raise BadInput(

@@ -97,6 +97,8 @@ def read_cut_list(path: Path, rate: Fraction) -> CutList:
     if not isinstance(timeline, otio.schema.Timeline):
         raise BadInput(f"{path.name} holds no timeline: export the edit itself.")
     clips, notes = _Reading(timeline, path.name).clips()
+    if suffix == ".edl":
+        notes += _transitions_unseen(path, sum(c.mixed_in > 0 for c, _ in clips))
     if not clips:
         left_out = f" ({notes[0]})" if notes else ""
         raise BadInput(
@@ -109,6 +111,21 @@ def read_cut_list(path: Path, rate: Fraction) -> CutList:
     return CutList(
         timeline.name or path.stem, edit_rate, tuple(_in_rate(c, r, edit_rate) for c, r in clips), tuple(notes)
     )
+
+
+# An event's number, reel, track, and a dissolve, wipe or key with its length in frames.
+_MIXED = re.compile(r"^(\d+)\s+\S+\s+\S+\s+(D|W\d+|K\S*)(?:\s+[A-Z])?\s+(\d+)\s", re.MULTILINE)
+
+
+def _transitions_unseen(path: Path, seen: int) -> list[str]:
+    """The transitions of an EDL that its reader passes over: those whose event does not name both clips."""
+    found = _MIXED.findall(path.read_text(encoding="utf-8", errors="replace"))
+    if len(found) <= seen:
+        return []
+    listed = ", ".join(f"event {n} over {int(frames)} frames" for n, _, frames in found[:8])
+    return [
+        f"The EDL has transitions that are cut over here ({listed}): two shots are seen at once there; keep the frames under them as handles."
+    ]
 
 
 def _edit_rate(timeline: Any, counted: Counter[float]) -> Fraction:
