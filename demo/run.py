@@ -20,6 +20,7 @@ from anaxis.app.derive import Derive, derive
 from anaxis.app.edit import edit_version, keep_camera, retake
 from anaxis.app.examined import Here, look
 from anaxis.app.join import cameras_of, laid_of, role_of
+from anaxis.app.plan import set_target
 from anaxis.app.plates import ask_for_proxies, attach_plate
 from anaxis.app.take_in import take_in_bytes
 from anaxis.core.derive.framed import PLATE_CAMERA
@@ -91,6 +92,7 @@ def load_demo(url: str) -> bool:
         with Session(engine) as store, store.begin():
             joined(store, show_named(store))
             framed(store, parsers, show_named(store))
+            planned(store, show_named(store))
         return True
     finally:
         parsers.close()
@@ -103,6 +105,7 @@ def again(store: Session, parsers: ParserPool, first: Version, newer: Path) -> N
     operation = next(f["operation"] for f in first.findings if f["code"] == "sensor_factor")
     mended = edit_version(store, first, recipe_from_document([operation]), "Scale the lens: lens × 0.01")
     held(store, mended)
+    deliver_version(store, mended, shipped_profiles()["zup-lh-cm"], "usd")
     source = take_in_bytes(store, parsers, newer.name, newer.read_bytes())
     source, scene = staged_scene(store, source.id)
     path = scene.cameras[0].path
@@ -168,6 +171,13 @@ def framed(store: Session, parsers: ParserPool, show: Show) -> None:
     }  # fmt: skip
     asked = {"kind": "framed", "show": show.name, "shot": SPHERE, "name": "bell_framing"}
     derive(store, Derive(settings=settings, inputs={PLATE_CAMERA: version.id}, **asked))
+
+
+def planned(store: Session, show: Show) -> None:
+    """What the show owes: every shot to the engine, three of them to the animators. TW_040 is behind its newer file."""
+    set_target(store, show, "zup-lh-cm", "usd")
+    animated = {s.id for s in show.shots if s.name in ("TW_010", "TW_030", "TW_040")}
+    set_target(store, show, "yup-rh-cm", "usd", shots=animated)
 
 
 def with_media_roots() -> None:

@@ -193,7 +193,7 @@ def test_disagreements_gaps_and_overlaps_are_said_before() -> None:
         join(pieces, rate="25")
     held = join(pieces, rate="25", missing="hold")
     assert (held.track.position_m[-12:] == INPUTS["portrait"].track.position_m[-1]).all()
-    with pytest.raises(BadInput, match="numbered otherwise.*-500 frames"):
+    with pytest.raises(BadInput, match=r"numbered otherwise.*-500 frames"):
         join([piece("held", 500, 0, 20)], missing="hold")
     closed = join(pieces[:2], gaps="close")
     assert len(closed.track) == 40 and not any(f.code == "join_gap" for f in closed.findings)

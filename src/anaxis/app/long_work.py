@@ -5,28 +5,54 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any
 
+from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from anaxis.app.deliver import deliver_versions
+from anaxis.app.edit import edit_version
 from anaxis.app.hand_over import bundles_of, keep_made_file
 from anaxis.app.plates import make_proxies
 from anaxis.app.sphere import write_sphere_maps, write_sphere_pictures
 from anaxis.app.waiting import let_go
 from anaxis.app.written import write_maps, write_warped
 from anaxis.core.motion.reduce import Progress
+from anaxis.core.recipe.documents import recipe_from_document
+from anaxis.core.recipe.replay import inserted
 from anaxis.delivery.options import Options
 from anaxis.delivery.ready import prepare, reduce_keys
 from anaxis.packages.model import profile_from_dict
-from anaxis.store.models import Job, Version
-from anaxis.store.queries import picture_of_version, track_of
+from anaxis.store.models import Camera, Job, Version
+from anaxis.store.queries import get_version, newest_recipe, picture_of_version, recipe_of, track_of
 
 
 def _deliver(session: Session, job: Job, tell: Progress) -> dict[str, Any]:
     params, options = job.params, Options(**job.params["options"])
     profile = profile_from_dict(params["profile"], "the package's profile")
     versions = [session.get_one(Version, v) for v in params["versions"]]
+    if params.get("recipe"):
+        versions = [session.get_one(Version, _with_recipe_kept(session, v, params["recipe"])) for v in versions]
     done = deliver_versions(session, versions, profile, params["format"], options, tell, params["together"])
     return {"delivery": done[0].id}
+
+
+def _with_recipe_kept(session: Session, version: Version, name: str) -> int:
+    """The number of the version to deliver. The edit is kept by itself: the work's own transaction stays a short one."""
+    with Session(session.get_bind()) as own, own.begin():
+        return with_recipe(own, own.get_one(Version, version.id), name).id
+
+
+def with_recipe(session: Session, version: Version, name: str) -> Version:
+    """The version worked on with a saved recipe done: an edit where it is not done yet. Raises BadInput."""
+    saved = newest_recipe(session, name)
+    session.execute(select(Camera.id).where(Camera.id == version.camera_id).with_for_update())
+    head = get_version(session, version.camera_id)
+    recipe = recipe_of(head)
+    wanted = [o for o in recipe_from_document(saved.operations, strict=False) if o not in recipe]
+    if not wanted:
+        return head
+    for operation in wanted:
+        recipe = inserted(recipe, operation)
+    return edit_version(session, head, recipe, f"recipe {name} {saved.number}")
 
 
 def _bundle(session: Session, job: Job, tell: Progress) -> dict[str, Any]:

@@ -16,7 +16,7 @@ from anaxis.store.queries import recipe_of
 
 @use_case("save a recipe")
 def save_recipe(session: Session, version: Version, name: str) -> SavedRecipe:
-    """A version's recipe under a name; one of that name is replaced. Raises BadInput where there is nothing to save."""
+    """A version's recipe under a name, as its next version. Raises BadInput where there is nothing to save."""
     if not version.recipe:
         raise BadInput("There is no operation in this recipe yet: add one first.")
     return keep.save_recipe(session, _named(name, 120, "The recipe", "saved"), recipe_of(version))

@@ -34,6 +34,8 @@ _COMMANDS = {
     "diagnose": ("packages:diagnose", "Say what happened to a camera on the way."),
     "profile": ("packages:profile", "List, show, check and compare package profiles."),
     "calibrate": ("packages:calibrate", "Calibrate an unknown package."),
+    "plan": ("plan:plan", "What a show owes its packages: show it, set it."),
+    "run": ("plan:run", "Deliver what is due of a show's plan."),
     "profiles": ("profiles:profiles", "List the shipped package profiles."),
     "start": ("start:start", "Run the pages, workers and a database of its own, each started again where it ends."),
     "worker": ("worker:worker", "Do long work from the queue; DATABASE_URL names the PostgreSQL that holds it."),

@@ -10,7 +10,8 @@ from anaxis.core.errors import BadInput
 
 
 @click.command()
-def worker() -> None:
+@click.option("--concurrency", default=2, show_default=True, type=click.IntRange(1, 64), help="Jobs done at once.")
+def worker(concurrency: int) -> None:
     """Do long work from the queue until it is ended; DATABASE_URL names the PostgreSQL that holds it.
 
     Any number of them may run, on any machine that reaches the database.
@@ -19,4 +20,4 @@ def worker() -> None:
 
     if not os.environ.get("DATABASE_URL"):
         raise BadInput("DATABASE_URL is not set: name the PostgreSQL that the pages use.")
-    main()
+    main(at_once=concurrency)

@@ -69,7 +69,13 @@ def reread(session: Session, source: SourceFile, scene: Scene, layout: dict[str,
 
 
 def save_recipe(session: Session, name: str, recipe: Recipe) -> SavedRecipe:
-    return _saved(session, SavedRecipe, name, operations=recipe_document(recipe))
+    """A recipe as the next version of its name; the earlier ones stay."""
+    session.execute(text("SELECT pg_advisory_xact_lock(hashtext(:key))"), {"key": f"recipe {name}"})
+    highest = session.execute(select(func.max(SavedRecipe.number)).where(SavedRecipe.name == name)).scalar()
+    row = SavedRecipe(name=name, number=(highest or 0) + 1, operations=recipe_document(recipe))
+    session.add(row)
+    session.flush()
+    return row
 
 
 def save_layout(session: Session, name: str, layout: dict[str, Any]) -> SavedLayout:

@@ -43,6 +43,7 @@ class Show(Base):
     __tablename__ = "shows"
     id: Mapped[int] = mapped_column(primary_key=True)
     name: Mapped[str] = mapped_column(unique=True)
+    archived_at: Mapped[datetime | None]
     created_at: Mapped[datetime] = mapped_column(server_default=func.now())
     shots: Mapped[list[Shot]] = relationship(back_populates="show", order_by="Shot.name")
 
@@ -56,6 +57,7 @@ class Shot(Base):
     first_frame: Mapped[float | None]  # what the edit expects of the shot; None where nobody has said
     last_frame: Mapped[float | None]
     rate: Mapped[str | None]
+    archived_at: Mapped[datetime | None]
     created_at: Mapped[datetime] = mapped_column(server_default=func.now())
     show: Mapped[Show] = relationship(back_populates="shots")
     cameras: Mapped[list[Camera]] = relationship(back_populates="shot", order_by="Camera.name")
@@ -296,11 +298,13 @@ class DeliveryFile(Base):
 
 
 class SavedRecipe(Base):
-    """A recipe under a name, to be applied to other cameras."""
+    """One version of a recipe under a name, to be applied to other cameras; the highest number is the one in force."""
 
     __tablename__ = "saved_recipes"
+    __table_args__ = (UniqueConstraint("name", "number"),)
     id: Mapped[int] = mapped_column(primary_key=True)
-    name: Mapped[str] = mapped_column(unique=True)
+    name: Mapped[str]
+    number: Mapped[int] = mapped_column(default=1)
     operations: Mapped[list[Any]]
     created_at: Mapped[datetime] = mapped_column(server_default=func.now())
 
@@ -329,7 +333,8 @@ class SavedFilmBack(Base):
 class Job(Base):
     """Long work on a version: ``state`` is waiting, running, stopping, stopped, failed or done.
 
-    ``share`` of it is done, ``said`` is why it failed, ``result`` what came of it.
+    ``share`` of it is done, ``said`` is why it failed, ``result`` what came of it. ``run_id`` is the run that asked for it, for
+    the plan's target ``target_id``; ``worker_id`` who took it up, when it was ``begun_at``.
     """
 
     __tablename__ = "jobs"
@@ -341,8 +346,62 @@ class Job(Base):
     share: Mapped[float] = mapped_column(default=0.0)
     said: Mapped[str] = mapped_column(default="")
     result: Mapped[dict[str, Any]] = mapped_column(default=dict)
+    run_id: Mapped[int | None] = mapped_column(ForeignKey("runs.id"), index=True)
+    target_id: Mapped[int | None] = mapped_column(ForeignKey("plan_targets.id"), index=True)
+    worker_id: Mapped[int | None] = mapped_column(ForeignKey("workers.id", ondelete="SET NULL"))
+    begun_at: Mapped[datetime | None]
+    ended_at: Mapped[datetime | None]
     created_at: Mapped[datetime] = mapped_column(server_default=func.now())
     version: Mapped[Version] = relationship()
+
+
+class PlanTarget(Base):
+    """What a show owes a package: its shots (all of them where ``shots`` is None) in a format, with options, after the
+    recipe saved under a name, if any."""
+
+    __tablename__ = "plan_targets"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    show_id: Mapped[int] = mapped_column(ForeignKey("shows.id"), index=True)
+    package: Mapped[str]
+    format: Mapped[str]
+    options: Mapped[dict[str, Any]] = mapped_column(default=dict)
+    recipe: Mapped[str] = mapped_column(default="")
+    shots: Mapped[list[Any] | None]
+    removed_at: Mapped[datetime | None]
+    created_at: Mapped[datetime] = mapped_column(server_default=func.now())
+    show: Mapped[Show] = relationship()
+
+    @property
+    def name(self) -> str:
+        return f"{self.package}, {self.format}"
+
+
+class Run(Base):
+    """One execution of a show's plan; its jobs say how far it is. ``recipes`` are the saved ones it used, with their numbers."""
+
+    __tablename__ = "runs"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    show_id: Mapped[int] = mapped_column(ForeignKey("shows.id"), index=True)
+    actor: Mapped[str]
+    recipes: Mapped[dict[str, Any]] = mapped_column(default=dict)
+    created_at: Mapped[datetime] = mapped_column(server_default=func.now())
+    show: Mapped[Show] = relationship()
+
+    @property
+    def name(self) -> str:
+        return f"run {self.id}"
+
+
+class Worker(Base):
+    """A worker process on some machine, heard of now and then while it lives."""
+
+    __tablename__ = "workers"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    host: Mapped[str]
+    pid: Mapped[int]
+    at_once: Mapped[int] = mapped_column(default=1)
+    begun_at: Mapped[datetime] = mapped_column(server_default=func.now())
+    heard_at: Mapped[datetime] = mapped_column(server_default=func.now())
 
 
 class MadeFile(Base):

@@ -173,11 +173,17 @@ def saved_film_backs(session: Session) -> list[FilmBack]:
 
 
 def saved_recipes(session: Session) -> list[str]:
-    return list(session.execute(select(SavedRecipe.name).order_by(SavedRecipe.name)).scalars())
+    return list(session.execute(select(SavedRecipe.name).distinct().order_by(SavedRecipe.name)).scalars())
+
+
+def newest_recipe(session: Session, name: str) -> SavedRecipe:
+    """The newest version of a saved recipe; raises NotFound."""
+    query = select(SavedRecipe).where(SavedRecipe.name == name).order_by(SavedRecipe.number.desc()).limit(1)
+    row = session.execute(query).scalar_one_or_none()
+    if row is None:
+        raise NotFound(f"There is no saved recipe '{name}': choose one of the list.")
+    return row
 
 
 def get_recipe(session: Session, name: str) -> Recipe:
-    row = session.execute(select(SavedRecipe).where(SavedRecipe.name == name)).scalar_one_or_none()
-    if row is None:
-        raise NotFound(f"There is no saved recipe '{name}': choose one of the list.")
-    return recipe_from_document(row.operations, strict=False)
+    return recipe_from_document(newest_recipe(session, name).operations, strict=False)

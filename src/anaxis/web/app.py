@@ -43,6 +43,7 @@ from anaxis.web.screens.lens import routes as lens
 from anaxis.web.screens.matrix import routes as matrix
 from anaxis.web.screens.packages import routes as packages
 from anaxis.web.screens.placement import routes as placement
+from anaxis.web.screens.plan import routes as plan
 from anaxis.web.screens.plates import routes as plates
 from anaxis.web.screens.proof import routes as proof
 from anaxis.web.screens.recipe import routes as recipe
@@ -70,6 +71,7 @@ SCREENS = (
     jobs,
     returned,
     derived,
+    plan,
     sphere,
     coverage,
     join,

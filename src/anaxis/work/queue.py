@@ -29,9 +29,10 @@ QUEUE = "anaxis"
 OPEN = ("waiting", "running", "stopping")
 # procrastinate's own way into its queue, on a connection of ours.
 _DEFER = text(
-    "SELECT procrastinate_defer_jobs_v1(ARRAY[ROW(CAST(:queue AS varchar), CAST(:task AS varchar), 0, CAST(:lock AS text), "
+    "SELECT procrastinate_defer_jobs_v1(ARRAY[ROW(CAST(:queue AS varchar), CAST(:task AS varchar), CAST(:priority AS integer), CAST(:lock AS text), "
     "CAST(:lock AS text), CAST(:args AS jsonb), CAST(NULL AS timestamptz))]::procrastinate_job_to_defer_v1[])"
 )
+_WAITS = text("SELECT id FROM procrastinate_jobs WHERE queueing_lock = :lock AND status = 'todo' FOR UPDATE")
 _ALIVE = text("SELECT 1 FROM procrastinate_workers WHERE last_heartbeat > now() - interval '15 seconds' LIMIT 1")
 
 
@@ -40,14 +41,31 @@ def address_of(engine: Engine) -> str:
     return make_url(engine.url).set(drivername="postgresql").render_as_string(hide_password=False)
 
 
-def ask_for(session: Session, kind: str, version_id: int, params: dict[str, Any]) -> Job:
-    """Put work down to be done, in the session's own transaction: it is asked for and in the queue, or neither."""
-    job = Job(kind=kind, version_id=version_id, params=params)
+# What somebody waits for at a page goes before what a run does.
+WAITED_FOR, OF_A_RUN = 10, 0
+
+
+def ask_for(session: Session, kind: str, version_id: int, params: dict[str, Any], **of_run: int) -> Job:
+    """Put work down to be done, in the session's own transaction: it is asked for and in the queue, or neither.
+
+    ``of_run`` are the ``run_id`` and ``target_id`` where a run asks for it.
+    """
+    job = Job(kind=kind, version_id=version_id, params=params, **of_run)
     session.add(job)
     session.flush()
-    lock = f"job {job.id}"  # one entry a job in the queue, and never two of them at work
-    session.execute(_DEFER, {"queue": QUEUE, "task": TASK, "lock": lock, "args": json.dumps({"job_id": job.id})})
+    put_in_queue(session, job)
     return job
+
+
+def put_in_queue(session: Session, job: Job) -> None:
+    """A job in the queue: once, or once more after it was stopped or failed."""
+    lock = f"job {job.id}"  # one entry a job in the queue, and never two of them at work
+    priority = WAITED_FOR if job.run_id is None else OF_A_RUN
+    args = json.dumps({"job_id": job.id})
+    # One that still waits there is held until this transaction ends, so that no worker takes it up for the state before.
+    if session.execute(_WAITS, {"lock": lock}).first():
+        return
+    session.execute(_DEFER, {"queue": QUEUE, "task": TASK, "priority": priority, "lock": lock, "args": args})
 
 
 def has_worker(session: Session) -> bool:

@@ -6,22 +6,24 @@ import asyncio
 import logging
 import os
 import signal
+import socket
 import sys
 import threading
 import time
 from contextlib import suppress
+from datetime import UTC, datetime, timedelta
 from importlib import import_module
 
 import procrastinate
 from procrastinate.exceptions import ConnectorException
 from psycopg import Error as PsycopgError
-from sqlalchemy import Engine, text, update
-from sqlalchemy.exc import SQLAlchemyError
+from sqlalchemy import Engine, delete, func, text, update
+from sqlalchemy.exc import InterfaceError, OperationalError, SQLAlchemyError
 from sqlalchemy.orm import Session
 
 from anaxis.core.errors import BadInput
 from anaxis.store.database import connect
-from anaxis.store.models import Job
+from anaxis.store.models import Job, Worker
 from anaxis.work.queue import OPEN, QUEUE, TASK, address_of
 from anaxis.work.sandbox.folders import settle
 
@@ -32,6 +34,9 @@ _ENDS_S, _AGAIN_S = 7.0, 2.0
 _JOB_LOCK = 7_204_115
 # A worker that has not been heard of for so long is gone, and its work is taken up again.
 _GONE_AFTER_S = 10.0
+_HEARD_EVERY_S, _FORGOTTEN_AFTER_S = 2.0, 3600.0
+AT_ONCE = 2
+CLEAR = "anaxis.clear"
 
 
 class Stopped(Exception):
@@ -55,7 +60,7 @@ class Teller:
                 raise Stopped
 
 
-def do_job(engine: Engine, number: int) -> None:
+def do_job(engine: Engine, number: int, worker_id: int | None = None) -> None:
     """Do one job, once: what comes of it and that it is done are kept together or not at all.
 
     Whoever takes it up while another is at it, on any machine, leaves it to that one: a worker that was only slow to
@@ -67,16 +72,17 @@ def do_job(engine: Engine, number: int) -> None:
             return
         connection.commit()
         try:
-            _do(engine, number)
+            _do(engine, number, worker_id)
         finally:
             connection.execute(text("SELECT pg_advisory_unlock(:kind, :number)"), lock)
             connection.commit()
 
 
-def _do(engine: Engine, number: int) -> None:
+def _do(engine: Engine, number: int, worker_id: int | None) -> None:
     with Session(engine) as session, session.begin():
         begun = update(Job).where(Job.id == number, Job.state.in_(("waiting", "running")))
-        if not session.execute(begun.values(state="running").returning(Job.id)).first():
+        told = begun.values(state="running", worker_id=worker_id, begun_at=func.now(), ended_at=None)
+        if not session.execute(told.returning(Job.id)).first():
             session.execute(update(Job).where(Job.id == number, Job.state == "stopping").values(state="stopped"))
             return
     try:
@@ -87,7 +93,9 @@ def _do(engine: Engine, number: int) -> None:
             job = session.get_one(Job, number)
             result = kinds[job.kind](session, job, Teller(engine, number))
             done = update(Job).where(Job.id == number, Job.state == "running")
-            if not session.execute(done.values(state="done", share=1.0, result=result).returning(Job.id)).first():
+            if not session.execute(
+                done.values(state="done", share=1.0, result=result, ended_at=func.now()).returning(Job.id)
+            ).first():
                 raise Stopped
             session.commit()
     except Stopped:
@@ -106,18 +114,64 @@ def _do(engine: Engine, number: int) -> None:
 
 def _end(engine: Engine, number: int, state: str, said: str) -> None:
     with engine.begin() as connection:
-        connection.execute(update(Job).where(Job.id == number, Job.state.in_(OPEN)).values(state=state, said=said))
+        ended = update(Job).where(Job.id == number, Job.state.in_(OPEN))
+        connection.execute(ended.values(state=state, said=said, ended_at=func.now()))
 
 
-async def work(engine: Engine) -> None:
-    """Do what comes until the process is ended."""
+class Heard:
+    """Tells the database, now and then, that this worker lives; its row goes when it ends, or long after it was killed."""
+
+    def __init__(self, engine: Engine, at_once: int) -> None:
+        self._engine, self.id = engine, 0
+        told = {"host": socket.gethostname()[:120], "pid": os.getpid(), "at_once": at_once}
+        with Session(engine) as session, session.begin():
+            gone = datetime.now(UTC) - timedelta(seconds=_FORGOTTEN_AFTER_S)
+            session.execute(delete(Worker).where(Worker.heard_at < gone))
+            row = Worker(**told)
+            session.add(row)
+            session.flush()
+            self.id = row.id
+        self._over = threading.Event()
+        threading.Thread(target=self._tell, daemon=True).start()
+
+    def _tell(self) -> None:
+        while not self._over.wait(_HEARD_EVERY_S):
+            with suppress(SQLAlchemyError), self._engine.begin() as connection:
+                connection.execute(update(Worker).where(Worker.id == self.id).values(heard_at=func.now()))
+
+    def ended(self) -> None:
+        self._over.set()
+        with suppress(SQLAlchemyError), self._engine.begin() as connection:
+            connection.execute(delete(Worker).where(Worker.id == self.id))
+
+
+async def work(engine: Engine, at_once: int = AT_ONCE) -> None:
+    """Do what comes, ``at_once`` at a time, until the process is ended."""
+    heard = Heard(engine, at_once)
+    try:
+        await _work(engine, at_once, heard.id)
+    finally:
+        heard.ended()
+
+
+# Trouble on the way to the database is no fault of the work: it is tried again.
+_AGAIN = procrastinate.RetryStrategy(max_attempts=6, wait=2, retry_exceptions={OperationalError, InterfaceError})
+
+
+async def _work(engine: Engine, at_once: int, worker_id: int) -> None:
     app = procrastinate.App(
         connector=procrastinate.PsycopgConnector(conninfo=address_of(engine), min_size=1, max_size=4)
     )
 
-    @app.task(name=TASK, queue=QUEUE)
+    @app.task(name=TASK, queue=QUEUE, retry=_AGAIN)
     def do(job_id: int) -> None:
-        do_job(engine, job_id)
+        do_job(engine, job_id, worker_id)
+
+    @app.periodic(cron="17 * * * *")
+    @app.task(name=CLEAR, queue=QUEUE, queueing_lock=CLEAR)
+    def clear(timestamp: int) -> None:
+        """Once an hour on one of the workers: what was kept for long enough goes."""
+        import_module("anaxis.app.retention").clear_out(engine)
 
     async def take_up_again() -> None:
         while True:
@@ -131,7 +185,7 @@ async def work(engine: Engine) -> None:
         working = asyncio.create_task(
             app.run_worker_async(
                 queues=[QUEUE],
-                concurrency=2,
+                concurrency=at_once,
                 fetch_job_polling_interval=1.0,
                 delete_jobs="always",
                 install_signal_handlers=False,
@@ -169,8 +223,8 @@ def _end_with_owner() -> None:
     os._exit(0)
 
 
-def main(owned: bool = False) -> None:
-    """Work until it is ended; ``owned`` by another process, which holds its standard input open, with that one."""
+def main(owned: bool = False, at_once: int = AT_ONCE) -> None:
+    """Work until it is ended, ``at_once`` at a time; ``owned`` by another process, which holds its standard input open, with that one."""
     logging.basicConfig(level=logging.WARNING, format="%(name)s: %(message)s")
     if owned:
         threading.Thread(target=_end_with_owner, daemon=True).start()
@@ -178,7 +232,7 @@ def main(owned: bool = False) -> None:
     engine = connect(os.environ.get("DATABASE_URL", ""))
     while True:
         try:
-            asyncio.run(work(engine))
+            asyncio.run(work(engine, at_once))
             return
         except Ended:
             return

@@ -1,0 +1,86 @@
+"""How long what can be made again is kept: made files, proxies, uploads that nobody kept; and what that frees."""
+
+from __future__ import annotations
+
+import os
+from datetime import UTC, datetime, timedelta
+from typing import NamedTuple
+
+from sqlalchemy import ColumnElement, Engine, delete, func, select
+from sqlalchemy.orm import Session
+
+from anaxis.core.errors import BadInput
+from anaxis.store.models import Job, MadeFile, Plate, PlateProxy, SourceFile
+
+# Days by setting; a setting of 0 keeps for ever.
+SETTINGS = {
+    "ANAXIS_KEEP_MADE_DAYS": ("zips and other made files", 14),
+    "ANAXIS_KEEP_PROXIES_DAYS": ("proxies of plates nobody looks at any more", 30),
+    "ANAXIS_KEEP_UPLOADS_DAYS": ("uploads that were not kept", 7),
+}
+
+
+class Kept(NamedTuple):
+    """Of one kind: the setting that says how long, how many there are, how large, and what of it would go now."""
+
+    setting: str
+    what: str
+    days: int
+    number: int
+    size: int
+    going: int
+    frees: int
+
+
+def days_of(setting: str) -> int:
+    """Raises BadInput for a setting that is no number of days."""
+    given = os.environ.get(setting, "").strip()
+    if not given:
+        return SETTINGS[setting][1]
+    if not given.isdigit() or int(given) > 36_500:
+        raise BadInput(f"{setting} is '{given[:40]}': write a number of days, 0 to keep for ever.")
+    return int(given)
+
+
+def kept(session: Session) -> list[Kept]:
+    """What is kept that can be made again, by kind."""
+    out = []
+    for setting, (what, _) in SETTINGS.items():
+        model, size, old = _of(setting)
+        count, whole = session.execute(
+            select(func.count(), func.coalesce(func.sum(size), 0)).select_from(model).where(_all(setting))
+        ).one()
+        gone, frees = session.execute(
+            select(func.count(), func.coalesce(func.sum(size), 0)).select_from(model).where(old)
+        ).one()
+        out.append(Kept(setting, what, days_of(setting), count, int(whole), gone, int(frees)))
+    return out
+
+
+def clear_out(engine: Engine) -> dict[str, int]:
+    """Take away what was kept for long enough; how many rows of each kind went."""
+    gone = {}
+    for setting in SETTINGS:
+        model, _, old = _of(setting)
+        with Session(engine) as session, session.begin():  # each kind by itself: none waits for another
+            gone[setting] = int(session.execute(delete(model).where(old)).rowcount)  # type: ignore[attr-defined]
+    return gone
+
+
+def _all(setting: str) -> ColumnElement[bool]:
+    return ~SourceFile.kept if setting == "ANAXIS_KEEP_UPLOADS_DAYS" else func.coalesce(True, True)
+
+
+def _of(setting: str) -> tuple[type, ColumnElement[int], ColumnElement[bool]]:
+    """The table of a kind, the size of a row, and which rows are old enough to go."""
+    days = days_of(setting)
+    before = datetime.now(UTC) - timedelta(days=days) if days else datetime(1970, 1, 1, tzinfo=UTC)
+    if setting == "ANAXIS_KEEP_MADE_DAYS":
+        return MadeFile, func.octet_length(MadeFile.data), MadeFile.created_at < before
+    if setting == "ANAXIS_KEEP_UPLOADS_DAYS":
+        size = func.octet_length(SourceFile.data) + func.octet_length(SourceFile.scene)
+        return SourceFile, size, ~SourceFile.kept & (SourceFile.created_at < before)
+    # A plate's proxies go together: those of plates without work on them since.
+    busy = select(Job.params["plate"].as_integer()).where(Job.kind == "proxies", Job.created_at >= before)
+    old = select(Plate.id).where(Plate.created_at < before, Plate.id.not_in(busy))
+    return PlateProxy, func.octet_length(PlateProxy.data), PlateProxy.plate_id.in_(old)

@@ -1,0 +1,200 @@
+"""``anaxis plan`` and ``anaxis run``: what a show owes, and having it done."""
+
+from __future__ import annotations
+
+import sys
+import time
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from anaxis.cli import options
+from anaxis.cli.store import opened_store, show_asked
+from anaxis.cli.tables import OFF_TOLERANCE, console, print_json, table
+from anaxis.core.errors import BadInput
+
+if TYPE_CHECKING:
+    from anaxis.app.plan import Board
+
+_SHOW = click.option("--show", "show", help="The show; needed where there are several.")
+
+
+@click.group()
+def plan() -> None:
+    """What a show owes its packages, in the store that DATABASE_URL names."""
+
+
+@plan.command("show")
+@_SHOW
+@options.json
+def show_plan(show: str | None, as_json: bool) -> None:
+    """Every camera against every target: owed, delivered, matching, behind, failed."""
+    from sqlalchemy.orm import Session
+
+    from anaxis.app.plan import board
+
+    with opened_store() as engine, Session(engine) as session:
+        found = board(session, show_asked(session, show))
+        _say(document_of(found), as_json)
+
+
+@plan.command("set")
+@_SHOW
+@click.option("--to", "to", required=True, multiple=True, metavar="PROFILE", help="Package key; may be given again.")
+@click.option(
+    "--format",
+    "formats",
+    required=True,
+    type=options.Formats(),
+    help="One of usd, abc, gltf, dae, columns, json, or several with commas.",
+)
+@click.option("--shots", help="Only these shots, with commas; else all.")
+@click.option("--recipe", default="", help="A saved recipe to be done first.")
+@click.option("--overscan", default="", metavar="auto|PERCENT|WxH")
+@click.option("--reduce-px", type=float, help="Only the keys that hold the picture within so many pixels.")
+@click.option("--drop", is_flag=True, help="Take these out of the plan.")
+@options.json
+def set_plan(
+    show: str | None, to: tuple[str, ...], formats: list[str], shots: str | None, recipe: str, overscan: str, reduce_px: float | None, drop: bool,
+    as_json: bool,
+) -> None:  # fmt: skip
+    """Say which packages and formats a show's shots go to."""
+    from sqlalchemy.orm import Session
+
+    from anaxis.app.plan import board, drop_of, set_target
+    from anaxis.delivery.options import Options
+
+    with opened_store() as engine, Session(engine) as session, session.begin():
+        held = show_asked(session, show)
+        wanted = [n.strip() for n in (shots or "").split(",") if n.strip()]
+        by_name = {s.name: s.id for s in held.shots}
+        stranger = next((n for n in wanted if n not in by_name), None)
+        if stranger is not None:
+            raise BadInput(f"{held.name} has no shot '{stranger}': there are {', '.join(list(by_name)[:12])}.")
+        for package in to:
+            for key in formats:
+                if drop:
+                    drop_of(session, held, package, key)
+                else:
+                    set_target(
+                        session,
+                        held,
+                        package,
+                        key,
+                        Options(reduce_px=reduce_px, overscan=overscan),
+                        recipe,
+                        [by_name[n] for n in wanted] or None,
+                    )
+        _say(document_of(board(session, held)), as_json)
+
+
+@click.command()
+@_SHOW
+@click.option("--dry-run", is_flag=True, help="Say what would be done, and do nothing.")
+@click.option("--watch", is_flag=True, help="Wait until it is over; exit 3 where something failed or does not match.")
+@options.json
+def run(show: str | None, dry_run: bool, watch: bool, as_json: bool) -> None:
+    """Deliver what is due of a show's plan; workers do it."""
+    from sqlalchemy.orm import Session
+
+    from anaxis.app.plan import board, due, start_run
+
+    with opened_store() as engine:
+        with Session(engine) as session, session.begin():
+            held = show_asked(session, show)
+            found = board(session, held)
+            wanted = due(found)
+            listed = [
+                {"shot": d.row.shot.name, "camera": d.row.camera.name, "version": d.row.version.label, "to": d.target.package, "format": d.target.format, "state": d.cell.state, "why": d.cell.why}
+                for d in wanted
+            ]  # fmt: skip
+            if dry_run:
+                _say_due(listed, as_json)
+                return
+            number = start_run(session, held).id
+        document: dict[str, Any] = {"run": number, "deliveries": listed}
+        if watch:
+            document |= _watched(engine, number, quiet=as_json)
+        if as_json:
+            print_json(document)
+        else:
+            click.echo(
+                f"run {number}: {len(listed)} deliveries"
+                + (f", {document['states']}" if watch else " put down for the workers")
+            )
+            for failed in document.get("failed", []):
+                click.echo(
+                    f"{failed['shot']} {failed['camera']} for {failed['to']}, {failed['format']}: {failed['said']}",
+                    err=True,
+                )
+        if watch and (document["failed"] or document["off"]):
+            sys.exit(OFF_TOLERANCE)
+
+
+def _watched(engine: Any, number: int, quiet: bool) -> dict[str, Any]:
+    from sqlalchemy.orm import Session
+
+    from anaxis.app.plan import jobs_of, progress_of
+    from anaxis.store.models import Delivery, Run
+
+    while True:
+        with Session(engine) as session:
+            progress = progress_of(session, session.get_one(Run, number))
+        if not quiet and sys.stderr.isatty():
+            click.echo(f"\r{progress.share:.0%} {progress.states}", err=True, nl=not progress.open)
+        if not progress.open:
+            break
+        time.sleep(0.5)
+    with Session(engine) as session:
+        jobs = jobs_of(session, session.get_one(Run, number))
+        failed = [
+            {"shot": j.version.camera.shot.name, "camera": j.version.camera.name, "to": j.params["profile"]["key"], "format": j.params["format"], "said": j.said}
+            for j in jobs
+            if j.state == "failed"
+        ]  # fmt: skip
+        made = [session.get_one(Delivery, j.result["delivery"]) for j in jobs if "delivery" in j.result]
+        off = [d.id for d in made if not d.matches]
+        worst = max((d.max_px for d in made), default=None)
+    return {"states": progress.states, "failed": failed, "off": off, "worst_px": worst}
+
+
+def document_of(found: Board) -> dict[str, Any]:
+    """A board as the command line prints it."""
+    from anaxis.app.plan import STATES
+
+    return {
+        "show": found.show.name,
+        "targets": [{"to": t.package, "format": t.format, "options": t.options, "recipe": t.recipe, "shots": t.shots and len(t.shots)} for t in found.targets],
+        "counts": {s: found.count(s) for s in STATES if found.count(s)},
+        "worst_px": found.worst_px,
+        "cameras": [
+            {"shot": r.shot.name, "camera": r.camera.name, "version": r.version.label,
+             "cells": [{"state": c.state, "why": c.why, "max_px": c.max_px, "delivery": c.delivery} for c in r.cells]}
+            for r in found.rows
+        ],
+    }  # fmt: skip
+
+
+def _say(document: dict[str, Any], as_json: bool) -> None:
+    if as_json:
+        print_json(document)
+        return
+    rows = table("shot", "camera", *(f"{t['to']}, {t['format']}" for t in document["targets"]))
+    for camera in document["cameras"]:
+        cells = [c["state"] if c["max_px"] is None else f"{c['max_px']:.3g} px {c['state']}" for c in camera["cells"]]
+        rows.add_row(camera["shot"], f"{camera['camera']} {camera['version']}", *cells)
+    console().print(rows)
+    click.echo(
+        ", ".join(f"{n} {s}" for s, n in document["counts"].items()) or "nothing is planned yet: anaxis plan set"
+    )
+
+
+def _say_due(listed: list[dict[str, Any]], as_json: bool) -> None:
+    if as_json:
+        print_json({"due": listed})
+        return
+    for d in listed:
+        click.echo(
+            f"{d['shot']} {d['camera']} {d['version']} for {d['to']}, {d['format']}: {d['state']}{f' ({d_why})' if (d_why := d['why']) else ''}"
+        )
+    click.echo(f"{len(listed)} deliveries would be made")

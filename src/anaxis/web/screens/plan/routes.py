@@ -1,0 +1,156 @@
+"""A show's plan as a board of shots by packages; runs of it, watched, stopped and taken up again; the workers."""
+
+from __future__ import annotations
+
+from typing import Annotated, Any
+
+from fastapi import APIRouter, Form, Request
+from fastapi.responses import RedirectResponse
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from anaxis.app.plan import (
+    DUE,
+    STATES,
+    board,
+    drop_target,
+    due,
+    jobs_of,
+    progress_of,
+    resume_run,
+    set_target,
+    start_run,
+    stop_run,
+    workers,
+)
+from anaxis.app.retention import kept as kept_of
+from anaxis.core.errors import BadInput
+from anaxis.delivery.options import Options
+from anaxis.formats import FORMATS
+from anaxis.store.models import PlanTarget, Run, Show
+from anaxis.store.packages import all_packages
+from anaxis.store.queries import found, get_show, saved_recipes
+from anaxis.web.pages import Store, number_or_none, page
+from anaxis.web.screens.jobs.routes import ensure_worker
+
+router = APIRouter()
+_PAGE = 100
+
+
+@router.get("/shows/{show_id}/plan")
+def plan(request: Request, store: Store, show_id: int, state: str = "", q: str = "", at: int = 0) -> Any:
+    """The board: every camera of the show against every target, the most urgent first where asked."""
+    whole = board(store, get_show(store, show_id))
+    wanted = q.strip().lower()
+    rows = [
+        r
+        for r in whole.rows
+        if (not state or any(c.state == state for c in r.cells))
+        and (not wanted or wanted in f"{r.shot.name} {r.camera.name}".lower())
+    ]
+    at = max(0, min(at, max(0, len(rows) - 1) // _PAGE * _PAGE))
+    return page(
+        request, "plan/index.html", show=whole.show, board=whole, rows=rows[at : at + _PAGE], shown=len(rows), at=at, step=_PAGE, state=state, q=q,
+        counts={s: whole.count(s) for s in STATES}, due=len(due(whole)), packages=all_packages(store), formats=[f for f in FORMATS if f.write],
+        recipes=saved_recipes(store), runs=_runs(store, whole.show), states=STATES,
+    )  # fmt: skip
+
+
+@router.post("/shows/{show_id}/plan/targets")
+def add_target(
+    store: Store, show_id: int, package: Annotated[str, Form()], format_key: Annotated[str, Form()], recipe: Annotated[str, Form()] = "",
+    reduce_px: Annotated[str, Form()] = "", overscan: Annotated[str, Form()] = "", only: Annotated[str, Form()] = "",
+) -> Any:  # fmt: skip
+    show = get_show(store, show_id)
+    names = [n.strip() for n in only.replace(",", " ").split() if n.strip()]
+    by_name = {s.name: s.id for s in show.shots}
+    stranger = next((n for n in names if n not in by_name), None)
+    if stranger is not None:
+        raise BadInput(f"{show.name} has no shot '{stranger[:80]}': leave the field empty for all shots.")
+    options = Options(reduce_px=number_or_none(reduce_px, "pixels that fewer keys may cost"), overscan=overscan.strip())
+    set_target(store, show, package, format_key, options, recipe, [by_name[n] for n in names] or None)
+    return _board(show_id)
+
+
+@router.post("/plan-targets/{number}/drop")
+def drop(store: Store, number: int) -> Any:
+    target = drop_target(store, found(store, PlanTarget, number, "target of a plan"))
+    return _board(target.show_id)
+
+
+@router.get("/shows/{show_id}/plan/dry-run")
+def dry_run(request: Request, store: Store, show_id: int) -> Any:
+    """What a run would do, and nothing done."""
+    whole = board(store, get_show(store, show_id))
+    return page(request, "plan/dry_run.html", wanted=due(whole), show=whole.show)
+
+
+@router.post("/shows/{show_id}/runs")
+def start(
+    request: Request, store: Store, show_id: int, camera: Annotated[list[int] | None, Form()] = None, states: Annotated[list[str] | None, Form()] = None
+) -> Any:  # fmt: skip
+    """Run what is due: of the whole show, or of the cameras chosen."""
+    run = start_run(store, get_show(store, show_id), [s for s in states or DUE if s in DUE], camera)
+    ensure_worker(request, True)
+    return RedirectResponse(f"/runs/{run.id}", status_code=303)
+
+
+@router.get("/runs/{number}")
+def run(request: Request, store: Store, number: int) -> Any:
+    return page(request, "plan/run/index.html", **_run(store, number))
+
+
+@router.get("/runs/{number}/state")
+def run_state(request: Request, store: Store, number: int) -> Any:
+    """How far it is; asked for again and again until it is over."""
+    told = _run(store, number)
+    ensure_worker(request, told["progress"].open)
+    return page(request, "plan/run/state.html", **told)
+
+
+@router.post("/runs/{number}/stop")
+def stop(store: Store, number: int) -> Any:
+    stop_run(store, _get(store, number))
+    return RedirectResponse(f"/runs/{number}", status_code=303)
+
+
+@router.post("/runs/{number}/resume")
+def resume(request: Request, store: Store, number: int, failed: Annotated[str, Form()] = "") -> Any:
+    """What was stopped, or what failed, once more."""
+    resume_run(store, _get(store, number), ("failed",) if failed else ("stopped",))
+    ensure_worker(request, True)
+    return RedirectResponse(f"/runs/{number}", status_code=303)
+
+
+@router.get("/workers")
+def all_workers(request: Request, store: Store) -> Any:
+    """Who does the long work, and what is kept that can be made again."""
+    return page(request, "plan/workers/index.html", workers=workers(store), kept=kept_of(store))
+
+
+def _get(store: Session, number: int) -> Run:
+    return found(store, Run, number, "run")
+
+
+def _run(store: Session, number: int) -> dict[str, Any]:
+    run = _get(store, number)
+    jobs = jobs_of(store, run)
+    order = {s: i for i, s in enumerate(("failed", "running", "stopping", "waiting", "stopped", "done"))}
+    jobs.sort(key=lambda j: (order.get(j.state, 9), j.id))
+    return {
+        "run": run,
+        "show": run.show,
+        "jobs": jobs[:200],
+        "all": len(jobs),
+        "progress": progress_of(store, run),
+        "workers": workers(store),
+    }
+
+
+def _runs(store: Session, show: Show) -> list[Any]:
+    newest = store.execute(select(Run).where(Run.show_id == show.id).order_by(Run.id.desc()).limit(5)).scalars()
+    return [(r, progress_of(store, r)) for r in newest]
+
+
+def _board(show_id: int) -> RedirectResponse:
+    return RedirectResponse(f"/shows/{show_id}/plan", status_code=303)

@@ -1,0 +1,362 @@
+"""A show's plan and its runs: what is owed is told right, done once, by anybody, and taken up where it was left."""
+
+from __future__ import annotations
+
+import json
+import os
+import signal
+import subprocess
+import sys
+import time
+from collections.abc import Iterator
+from contextlib import contextmanager
+from datetime import UTC, datetime, timedelta
+from pathlib import Path
+from typing import Any
+
+import httpx
+import pytest
+from playwright.sync_api import Page, expect
+from sqlalchemy import Engine, event, func, select, text, update
+from sqlalchemy.orm import Session
+
+from anaxis.app.edit import edit_version
+from anaxis.app.packages import copy_package
+from anaxis.app.plan import board, due, progress_of, resume_run, set_target, start_run, stop_run, workers
+from anaxis.app.remove import remove_camera
+from anaxis.app.retention import clear_out, kept
+from anaxis.core.errors import BadInput
+from anaxis.core.recipe.model import Operation
+from anaxis.delivery.options import Options
+from anaxis.store.keep import keep_package, save_recipe
+from anaxis.store.models import Delivery, Job, MadeFile, Run, Show, SourceFile, Version
+from anaxis.store.packages import get_package
+from anaxis.store.queries import get_version
+from anaxis.work.queue import address_of
+from anaxis.work.worker import do_job
+from pages import Visitor, fits
+from test_store import keep
+
+PACKAGE = "zup-lh-cm"
+MOVED = Operation("shift", {"x_m": 2.0, "y_m": 0.0, "z_m": 0.0})
+
+
+@pytest.fixture
+def shots(engine: Engine, demo_files: dict[str, Path]) -> list[int]:
+    """Two shots with a camera each, kept; the numbers of their cameras."""
+    return [kept_as(engine, demo_files[n], n) for n in ("TW_010", "TW_020")]
+
+
+def kept_as(engine: Engine, path: Path, shot: str) -> int:
+    with Session(engine) as store, store.begin():
+        return keep(store, path, shot).camera_id
+
+
+def show_of(store: Session) -> Show:
+    return store.execute(select(Show)).scalar_one()
+
+
+def planned(engine: Engine, *formats: str, to: str = PACKAGE, **more: Any) -> None:
+    with Session(engine) as store, store.begin():
+        for key in formats:
+            set_target(store, show_of(store), to, key, **more)
+
+
+def states(engine: Engine) -> list[list[str]]:
+    with Session(engine) as store:
+        return [[c.state for c in r.cells] for r in board(store, show_of(store)).rows]
+
+
+def whys(engine: Engine) -> str:
+    with Session(engine) as store:
+        return " | ".join(c.why for r in board(store, show_of(store)).rows for c in r.cells)
+
+
+def begin(engine: Engine, **more: Any) -> int:
+    with Session(engine) as store, store.begin():
+        return start_run(store, show_of(store), **more).id
+
+
+def jobs(engine: Engine, run: int) -> list[Job]:
+    with Session(engine) as store:
+        return list(store.execute(select(Job).where(Job.run_id == run).order_by(Job.id)).scalars())
+
+
+def work_off(engine: Engine, run: int) -> None:
+    for job in jobs(engine, run):
+        do_job(engine, job.id)
+
+
+def deliveries(engine: Engine) -> int:
+    with Session(engine) as store:
+        return store.execute(select(func.count()).select_from(Delivery)).scalar_one()
+
+
+@contextmanager
+def counted(engine: Engine) -> Iterator[list[str]]:
+    asked: list[str] = []
+
+    def count(_c: Any, _cursor: Any, statement: str, *_: Any) -> None:
+        asked.append(statement)
+
+    event.listen(engine, "before_cursor_execute", count)
+    try:
+        yield asked
+    finally:
+        event.remove(engine, "before_cursor_execute", count)
+
+
+def test_what_is_owed_is_delivered_and_told_to_be_behind_by_every_change(engine: Engine, shots: list[int]) -> None:
+    with Session(engine) as store, store.begin():
+        copy_package(store, PACKAGE, "The mill", "mill")
+    planned(engine, "json", to="mill")
+    assert states(engine) == [["owed"], ["owed"]]
+    run = begin(engine)
+    assert states(engine) == [["under way"], ["under way"]]
+    work_off(engine, run)
+    assert states(engine) == [["matches"], ["matches"]] and deliveries(engine) == 2
+    with pytest.raises(BadInput, match="Nothing of The Tidewright's plan is due"):
+        begin(engine)
+    with Session(engine) as store, store.begin():  # an edit of one of them
+        edit_version(store, get_version(store, shots[1]), (MOVED,), "twice as large")
+    assert states(engine) == [["matches"], ["behind"]] and "delivered of version 1, worked on is 1.1" in whys(engine)
+    work_off(engine, begin(engine))
+    assert states(engine) == [["matches"], ["matches"]]
+    planned(engine, "json", to="mill", options=Options(overscan="5"))  # other options of the same target
+    assert states(engine) == [["behind"], ["behind"]] and "other options" in whys(engine)
+    work_off(engine, begin(engine))
+    with Session(engine) as store, store.begin():  # the package itself
+        profile = get_package(store, "mill")
+        keep_package(store, profile.model_copy(update={"label": "The mill, renamed"}), "renamed")
+    assert states(engine) == [["behind"], ["behind"]] and "the package has changed" in whys(engine)
+    with Session(engine) as store, store.begin():
+        remove_camera(store, get_version(store, shots[0]).camera)
+    assert len(states(engine)) == 1, "what was removed is no longer owed"
+
+
+def test_only_the_shots_a_target_names_are_owed_and_the_camera_ticked_is_run(engine: Engine, shots: list[int]) -> None:
+    with Session(engine) as store, store.begin():
+        show = show_of(store)
+        set_target(store, show, PACKAGE, "json", shots=[show.shots[1].id])
+        set_target(store, show, PACKAGE, "usd")
+    assert states(engine) == [["not asked", "owed"], ["owed", "owed"]]
+    run = begin(engine, cameras=[shots[1]])
+    assert {(j.params["format"], j.version.camera_id) for j in with_versions(engine, run)} == {
+        ("json", shots[1]),
+        ("usd", shots[1]),
+    }
+    with Session(engine) as store, pytest.raises(BadInput, match="no format that is written"):
+        set_target(store, show_of(store), PACKAGE, "scroll")
+
+
+def with_versions(engine: Engine, run: int) -> list[Job]:
+    with Session(engine) as store:
+        found = list(store.execute(select(Job).where(Job.run_id == run)).scalars())
+        for job in found:
+            _ = job.version.camera_id
+        return found
+
+
+def test_a_saved_recipe_is_done_before_and_its_version_named(engine: Engine, shots: list[int]) -> None:
+    with Session(engine) as store, store.begin():
+        save_recipe(store, "to the mill", (Operation("shift", {"x_m": 3.0, "y_m": 0.0, "z_m": 0.0}),))
+        save_recipe(store, "to the mill", (MOVED,))
+    planned(engine, "json", recipe="to the mill")
+    run = begin(engine)
+    work_off(engine, run)
+    assert states(engine) == [["matches"], ["matches"]]
+    with Session(engine) as store:
+        assert store.get_one(Run, run).recipes == {"to the mill": 2}
+        head = get_version(store, shots[0])
+        assert head.label == "1.1" and head.change == "recipe to the mill 2"
+        assert len(head.recipe) == 1 and "2.0" in json.dumps(head.recipe) and "3.0" not in json.dumps(head.recipe)
+    with Session(engine) as store, store.begin():
+        save_recipe(store, "to the mill", (Operation("shift", {"x_m": 4.0, "y_m": 0.0, "z_m": 0.0}),))
+    assert states(engine) == [["behind"], ["behind"]] and "'to the mill' is not done" in whys(engine)
+
+
+def test_two_runs_at_once_share_nothing(engine: Engine, shots: list[int]) -> None:
+    planned(engine, "json")
+    first = begin(engine, cameras=shots[:1])
+    second = begin(engine)
+    assert [j.version_id for j in jobs(engine, first)] != [j.version_id for j in jobs(engine, second)]
+    assert len(jobs(engine, first)) == len(jobs(engine, second)) == 1
+    work_off(engine, second)
+    work_off(engine, first)
+    work_off(engine, first)  # once more, by a worker that heard late of it
+    assert deliveries(engine) == 2 and states(engine) == [["matches"], ["matches"]]
+
+
+def test_a_run_is_stopped_resumed_and_repeated_for_what_failed(engine: Engine, shots: list[int]) -> None:
+    planned(engine, "json")
+    run = begin(engine)
+    one, other = jobs(engine, run)
+    with Session(engine) as store, store.begin():
+        stop_run(store, store.get_one(Run, run))
+    assert [j.state for j in jobs(engine, run)] == ["stopped", "stopped"] and states(engine) == [["owed"], ["owed"]]
+    work_off(engine, run)
+    assert deliveries(engine) == 0, "stopped work is not done by a worker that finds it in the queue"
+    with Session(engine) as store, store.begin():
+        resume_run(store, store.get_one(Run, run))
+    with engine.begin() as connection:  # the first cannot be done: what was asked for is no option
+        connection.execute(update(Job).where(Job.id == one.id).values(params=one.params | {"format": "scroll"}))
+    work_off(engine, run)
+    assert states(engine) == [["failed"], ["matches"]] and "'scroll' is not a format" in whys(engine)
+    with Session(engine) as store:
+        told = progress_of(store, store.get_one(Run, run))
+        assert told.states == {"failed": 1, "done": 1} and not told.open and told.share == 1.0
+    with engine.begin() as connection:
+        connection.execute(update(Job).where(Job.id == one.id).values(params=one.params))
+    with Session(engine) as store, store.begin():
+        resume_run(store, store.get_one(Run, run), ("failed",))
+        with pytest.raises(BadInput, match="nothing to do again"):
+            resume_run(store, store.get_one(Run, run), ("failed",))
+    work_off(engine, run)
+    assert states(engine) == [["matches"], ["matches"]] and deliveries(engine) == 2
+    assert other.id in [j.id for j in jobs(engine, run) if j.state == "done"]
+
+
+def test_the_board_asks_as_often_for_many_shots_as_for_few(engine: Engine, demo_files: dict[str, Path]) -> None:
+    counts = []
+    for names in (("A_010", "A_020"), ("B_010", "B_020", "B_030", "B_040", "B_050")):
+        for name in names:
+            kept_as(engine, demo_files["TW_010"], name)
+        planned(engine, "json", "usd")
+        with Session(engine) as store, store.begin():
+            start_run(store, show_of(store), cameras=[get_version(store, c).camera_id for c in cameras(store)[:1]])
+        with Session(engine) as store, counted(engine) as asked:
+            plan = board(store, show_of(store))
+            assert len(due(plan)) == 2 * len(plan.rows) - 2 and plan.worst_px is None
+        counts.append(len(asked))
+    assert counts[0] == counts[1] < 15
+
+
+def cameras(store: Session) -> list[int]:
+    return list(store.execute(select(Version.camera_id).order_by(Version.id)).scalars())
+
+
+def test_killed_workers_lose_nothing_and_do_nothing_twice(engine: Engine, demo_files: dict[str, Path]) -> None:
+    """Two workers, one of them killed again and again while it works: every delivery is there once, within its time."""
+    for n in range(4):
+        kept_as(engine, demo_files["TW_030"], f"TW_{n}00")
+    planned(engine, "json", "usd")
+    environment = {**os.environ, "DATABASE_URL": address_of(engine)}
+
+    def start() -> subprocess.Popen[bytes]:
+        return subprocess.Popen(
+            [sys.executable, "-P", "-c", "from anaxis.cli import main; main()", "worker"], env=environment
+        )
+
+    run = begin(engine)
+    steady, shot = start(), start()
+    try:
+        for _ in range(2):
+            wait_for(lambda: any(j.state == "running" for j in jobs(engine, run)), 40)
+            shot.send_signal(signal.SIGKILL)
+            shot.wait()
+            shot = start()
+        with Session(engine) as store:
+            assert workers(store), "workers are heard of"
+        wait_for(lambda: all(j.state == "done" for j in jobs(engine, run)), 150)
+    finally:
+        for process in (steady, shot):
+            process.terminate()
+        for process in (steady, shot):
+            process.wait(30)
+    assert deliveries(engine) == 8 and {c for r in states(engine) for c in r} == {"matches"}
+    with Session(engine) as store:
+        whole = store.execute(select(func.count()).select_from(Job).where(Job.run_id == run)).scalar_one()
+        assert whole == 8
+    with engine.connect() as connection:
+        assert connection.execute(text("SELECT count(*) FROM procrastinate_jobs")).scalar_one() == 0
+
+
+def command(*words: str) -> subprocess.CompletedProcess[str]:
+    anaxis = "from anaxis.cli import main; main()"
+    return subprocess.run([sys.executable, "-P", "-c", anaxis, *words], capture_output=True, text=True)
+
+
+def wait_for(met: Any, seconds: float) -> None:
+    limit = time.monotonic() + seconds
+    while not met():
+        assert time.monotonic() < limit
+        time.sleep(0.05)
+
+
+def test_what_can_be_made_again_goes_when_its_time_is_over_and_nothing_else(
+    engine: Engine, shots: list[int], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    old = datetime.now(UTC) - timedelta(days=20)
+    with Session(engine) as store, store.begin():
+        store.add(MadeFile(name="old.zip", data=b"x" * 1000, created_at=old))
+        store.add(MadeFile(name="new.zip", data=b"x" * 10))
+        unread = SourceFile(
+            name="never_kept.usda", sha256="0" * 64, size=3, data=b"abc", scene=b"", kept=False, created_at=old
+        )
+        store.add(unread)
+        store.execute(update(SourceFile).where(SourceFile.kept).values(created_at=old))
+    with Session(engine) as store:
+        made, _, uploads = kept(store)
+        assert (made.number, made.going, made.frees) == (2, 1, 1000) and (uploads.number, uploads.frees) == (1, 3)
+    monkeypatch.setenv("ANAXIS_KEEP_MADE_DAYS", "0")
+    assert clear_out(engine)["ANAXIS_KEEP_MADE_DAYS"] == 0, "0 keeps for ever"
+    with Session(engine) as store:
+        assert store.execute(select(func.count()).select_from(SourceFile)).scalar_one() == 2, "what was kept stays"
+    monkeypatch.setenv("ANAXIS_KEEP_MADE_DAYS", "14")
+    assert clear_out(engine)["ANAXIS_KEEP_MADE_DAYS"] == 1
+    monkeypatch.setenv("ANAXIS_KEEP_MADE_DAYS", "soon")
+    with pytest.raises(BadInput, match="ANAXIS_KEEP_MADE_DAYS is 'soon'"):
+        clear_out(engine)
+
+
+def test_the_commands_plan_and_run_a_show(
+    engine: Engine, shots: list[int], site: str, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setenv("DATABASE_URL", address_of(engine))
+
+    def said(*words: str) -> Any:
+        result = command(*words, "--json")
+        assert result.returncode == 0, result.stderr
+        return json.loads(result.stdout)
+
+    said("plan", "set", "--to", PACKAGE, "--format", "json,usd", "--shots", "TW_010")
+    assert said("plan", "show")["counts"] == {"owed": 2, "not asked": 2}
+    assert [d["shot"] for d in said("run", "--dry-run")["due"]] == ["TW_010", "TW_010"]
+    assert deliveries(engine) == 0 and said("plan", "show")["counts"]["owed"] == 2
+    done = said("run", "--watch")
+    assert done["states"] == {"done": 2} and done["worst_px"] < 0.01 and done["failed"] == []
+    assert said("plan", "show")["counts"] == {"matches": 2, "not asked": 2}
+    refused = command("run", "--json")
+    assert refused.returncode == 2 and "Nothing of The Tidewright's plan is due" in refused.stderr
+    refused = command("plan", "set", "--to", PACKAGE, "--format", "usd", "--shots", "TW_999")
+    assert refused.returncode == 2 and "no shot 'TW_999': there are TW_010, TW_020" in refused.stderr
+    monkeypatch.delenv("DATABASE_URL")
+    refused = command("plan", "show")
+    assert refused.returncode == 2 and "DATABASE_URL is not set" in refused.stderr
+
+
+def test_a_plan_is_made_run_and_watched_in_the_browser(page: Page, engine: Engine, shots: list[int], site: str) -> None:
+    with Session(engine) as store:
+        number = show_of(store).id
+    page.goto("/")
+    page.get_by_role("link", name="The plan").click()
+    expect(page.locator("#answer")).to_contain_text("Nothing is planned yet")
+    page.get_by_label("Package").select_option(PACKAGE)
+    page.get_by_label("Format").select_option("json")
+    page.get_by_role("button", name="Add to the plan").click()
+    expect(page.locator("#answer")).to_contain_text("2 due")
+    page.get_by_role("button", name="What would it do?").click()
+    expect(page.locator("#dry")).to_contain_text("never delivered")
+    page.get_by_role("button", name="Deliver what is behind").click()
+    expect(page.locator("#answer")).to_contain_text("All done", timeout=90_000)
+    fits(page)
+    page.locator("#answer").get_by_role("link", name="The plan").click()
+    expect(page.locator("#answer")).to_contain_text("All delivered and matching")
+    fits(page)
+    page.get_by_label("Shot or camera").fill("tw_02")
+    page.get_by_role("button", name="Show", exact=True).click()
+    expect(page.locator("table.plan tbody tr")).to_have_count(1)
+    with Visitor(base_url=site) as visitor:
+        refused = visitor.post(f"/shows/{number}/runs", headers={"Accept": "text/html"})
+        assert refused.status_code == 422 and "plan is due" in refused.text
+    assert httpx.get(f"{site}/workers").status_code == 200
