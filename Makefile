@@ -27,6 +27,7 @@ bench: setup
 	@.venv/bin/python benchmarks/proof.py
 	@.venv/bin/python benchmarks/plates.py
 	@.venv/bin/python benchmarks/derived.py
+	@.venv/bin/python benchmarks/shows.py
 	@.venv/bin/python benchmarks/growth.py
 
 screenshots: setup

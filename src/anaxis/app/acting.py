@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from functools import wraps
 from typing import Any, Concatenate, ParamSpec, TypeVar
 
+from sqlalchemy import inspect
 from sqlalchemy.orm import Session
 
 from anaxis.core.errors import BadInput
@@ -79,8 +80,21 @@ def _entry_of(row: Any) -> tuple[str, int, str, dict[str, Any]]:
     elif isinstance(row, Package):
         said, detail = f"{row.key} v{row.number}: {row.change}", {"key": row.key, "number": row.number}
     elif isinstance(row, Shot):
-        said = row.name
-        detail = {"first_frame": row.first_frame, "last_frame": row.last_frame, "rate": row.rate}
+        said, was = row.name, _before(row)
+        detail = (
+            {"was": was} if was else {"first_frame": row.first_frame, "last_frame": row.last_frame, "rate": row.rate}
+        )
     else:
-        said = str(getattr(row, "name", ""))
+        said, was = str(getattr(row, "name", "")), _before(row)
+        detail = {"was": was} if was else {}
     return row.__tablename__, row.id, said, detail
+
+
+def _before(row: Any) -> dict[str, str]:
+    """The name, shot or show of a row as it was, where it has just been changed and is not written yet."""
+    state, was = inspect(row).attrs, {}
+    for what in ("name", "shot", "show"):
+        gone = state[what].history.deleted if what in state else ()
+        if gone:
+            was[what] = str(getattr(gone[0], "name", gone[0]))
+    return was

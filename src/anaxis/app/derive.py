@@ -15,6 +15,7 @@ from anaxis.app.around import Around, around
 from anaxis.app.edit import keep_camera, keep_retake, planned_retake
 from anaxis.app.examined import camera_after, fitting_recipe, look
 from anaxis.app.made import derived, made
+from anaxis.app.names import shot_for
 from anaxis.app.waiting import examiner_of
 from anaxis.core.checks import Expected
 from anaxis.core.derive import derived_kind
@@ -27,7 +28,7 @@ from anaxis.core.proof.compare import Comparison, compare
 from anaxis.core.scene.landmarks import legal_name
 from anaxis.core.scene.picture import Picture, picture_of
 from anaxis.store.archive import scene_from_bytes
-from anaxis.store.keep import find_or_make_shot, find_or_make_show, keep_derivation, stage_file
+from anaxis.store.keep import keep_derivation, stage_file
 from anaxis.store.models import Camera, Derivation, Shot, SourceFile, Version, VersionInput
 from anaxis.store.queries import expected_of, find_shot, picture_of_version, recipe_of, set_finder, track_of
 
@@ -65,7 +66,7 @@ def derive(session: Session, asked: Derive) -> Version:
     found = find_shot(session, *names)
     expected = expected_of(found) if found else Expected()
     report = look(examiner_of(session), source.scene, source.name, {}, expected)[0]
-    shot = find_or_make_shot(session, find_or_make_show(session, names[0]), names[1])
+    shot = shot_for(session, *names)
     session.execute(select(Shot.id).where(Shot.id == shot.id).with_for_update())
     taken = set(session.execute(select(Camera.name).where(Camera.shot_id == shot.id)).scalars())
     name = legal_name(asked.name, taken)

@@ -107,6 +107,11 @@ class Target:
     differs: bool
 
 
+def _renamed(known: list[Camera], in_file: set[str], path: str) -> Camera | None:
+    """The known camera that was taken in from this path and has another name here by now."""
+    return next((c for c in known if c.head_id and c.name not in in_file and c.head.camera_path == path), None)
+
+
 def targets_of(store: Session, draft: Draft, reports: list[Looked], show: str, shot: str) -> list[Target]:
     """A proposal for every camera: by the camera the file was handed over for, by name, or the only one there is."""
     found = find_shot(store, show.strip(), shot.strip())
@@ -116,7 +121,9 @@ def targets_of(store: Session, draft: Draft, reports: list[Looked], show: str, s
     out = []
     for report in reports:
         name = legal_name(report.name, taken)
-        same = next((c for c in known if c.name == name), None)
+        same = next((c for c in known if c.name == name), None) or _renamed(
+            known, {r.name for r in reports}, report.path
+        )
         chosen = same
         moving = [r for r in usable if r.animated] or usable
         if len(moving) == 1 and report is moving[0] and chosen is None:

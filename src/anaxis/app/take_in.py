@@ -15,6 +15,7 @@ from sqlalchemy.orm import Session
 from anaxis.app.draft import Draft, corrections_typed, targets_of
 from anaxis.app.edit import KEEPING_WORDS, Keeping, Retake, keep_camera, keep_retake, mark_missing, planned_retake
 from anaxis.app.examined import Looked, look
+from anaxis.app.names import shot_for
 from anaxis.app.waiting import examiner_of, let_go
 from anaxis.core.camera.lens import Image, parse_image, require_fit
 from anaxis.core.checks import Expected
@@ -28,7 +29,7 @@ from anaxis.core.scene.nodes import Scene
 from anaxis.core.scene.picture import Picture, picture_of
 from anaxis.formats import READABLE_SUFFIXES, check_size
 from anaxis.store.archive import scene_to_bytes, track_from_bytes
-from anaxis.store.keep import find_or_make_shot, find_or_make_show, reread, stage_file
+from anaxis.store.keep import reread, stage_file
 from anaxis.store.models import Camera, Shot, SourceFile, Version
 from anaxis.store.queries import expected_of, find_shot, set_finder, staged_scene, track_of
 from anaxis.work.sandbox.guard import ParserPool
@@ -72,7 +73,7 @@ def take_in(session: Session, source_id: int, asked: TakeIn) -> list[Version]:
     wanted = _wanted(session, draft, reports, names, asked.targets)
     planned = _planned(session, source, read, chosen, wanted, keeping, picture)
     with session.begin_nested():  # all of the chosen cameras, or none
-        shot = find_or_make_shot(session, find_or_make_show(session, names["show"]), names["shot"])
+        shot = shot_for(session, names["show"], names["shot"])
         _require_nobody_else(shot, known, [wanted[r.path] for r in chosen])
         return _keep_all(session, shot, source, read, planned, wanted, picture)
 

@@ -34,6 +34,7 @@ from anaxis.web.screens.coverage import routes as coverage
 from anaxis.web.screens.deliver import routes as deliver
 from anaxis.web.screens.derived import routes as derived
 from anaxis.web.screens.editorial import routes as editorial
+from anaxis.web.screens.history import routes as history
 from anaxis.web.screens.intake import routes as intake
 from anaxis.web.screens.jobs import routes as jobs
 from anaxis.web.screens.join import routes as join
@@ -48,6 +49,7 @@ from anaxis.web.screens.plates import routes as plates
 from anaxis.web.screens.proof import routes as proof
 from anaxis.web.screens.recipe import routes as recipe
 from anaxis.web.screens.returns import routes as returned
+from anaxis.web.screens.shots import names
 from anaxis.web.screens.shots import routes as shots
 from anaxis.web.screens.sphere import routes as sphere
 from anaxis.web.screens.stills import routes as stills
@@ -60,6 +62,8 @@ from anaxis.work.sandbox.turns import Busy, client
 
 SCREENS = (
     shots,
+    names,
+    history,
     intake,
     columns,
     compare,

@@ -2,24 +2,21 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from math import log10
 from typing import Annotated, Any
+from urllib.parse import urlencode
 
 from fastapi import APIRouter, Form, Request, Response
 from fastapi.responses import RedirectResponse
 
-from anaxis.app.deliver import furthest_off, newest_deliveries
-from anaxis.app.derive import behind_of
 from anaxis.app.expect import expect as expect_of_shot
+from anaxis.app.shots import PAGE, SORTS, STATES, Asked, asked_of, away, listed, shown_show, shows_of
 from anaxis.app.take_in import take_in_bytes
-from anaxis.core.derive import derived_kind
 from anaxis.core.errors import BadInput
 from anaxis.core.time.rates import parse_rate
 from anaxis.formats.track_json.document import track_schema
-from anaxis.packages.model import Profile, profile_from_dict
-from anaxis.store.models import EXACT_PX, Camera, Delivery, Version
-from anaxis.store.queries import all_shows, findings_of, get_shot, get_version, picture_of_version, track_of
+from anaxis.store.models import EXACT_PX
+from anaxis.store.queries import get_shot, get_version, picture_of_version, track_of
 from anaxis.web.drawings.axes import axes_svg
 from anaxis.web.drawings.thumbnail import thumbnail
 from anaxis.web.pages import HERE, Store, number_or_none, page
@@ -40,51 +37,27 @@ def along_scale(deviation_px: float) -> float:
     return min(1.0, max(0.0, (log10(max(deviation_px, 1e-12)) - low) / (high - low)))
 
 
-@dataclass(frozen=True)
-class Row:
-    """One camera on the list: ``worst`` is the delivery of its newest version that is furthest off."""
-
-    camera: Camera
-    version: Version
-    worst: Delivery | None
-    packages: list[Profile]
-    warnings: int
-    behind: bool = False
-
-    @property
-    def derived(self) -> str:
-        """How it was made from other cameras; "" where it was taken in."""
-        found = self.version.derivation
-        return derived_kind(found.kind).label if found else ""
-
-    @property
-    def bar(self) -> float:
-        """How far the worst deviation reaches on the one scale of all rows, 0 to 1."""
-        return 0.0 if self.worst is None else along_scale(self.worst.max_px)
-
-    @property
-    def state(self) -> str:
-        if self.worst is None:
-            return "made" if self.derived else "taken in"
-        if self.worst.matches or not self.worst.in_pixels:
-            return "delivered" if self.worst.matches else self.worst.grade
-        return self.worst.verdict
-
-
 @router.get("/")
-def shots(request: Request, store: Store) -> Any:
-    shows = all_shows(store)
-    late = behind_of(store)
-    rows = {
-        shot.id: [_row(c, c.head_id in late) for c in shot.cameras if c.head_id is not None and c.removed_at is None]
-        for show in shows
-        for shot in show.shots
-    }
-    removed = {show.id: [c for shot in show.shots for c in shot.cameras if c.removed_at is not None] for show in shows}
+def shots(
+    request: Request, store: Store, show: int | None = None, q: str = "", state: str = "", findings: str = "", behind: str = "", package: str = "",
+    who: str = "", days: str = "", sort: str = "shot", at: int = 0,
+) -> Any:  # fmt: skip
+    """A show's cameras by shot: the show worked in last, or the one asked for."""
+    shown = shown_show(store, show)
+    if shown is None:
+        return page(request, "shots/index.html", show=None, samples=SAMPLES)
+    typed = number_or_none(days, "the days since a change")
+    asked = Asked(
+        q.strip(), state if state in STATES else "", bool(findings), bool(behind), package, who, None if typed is None else max(0, min(int(typed), 36_500)),
+        sort if sort in SORTS else "shot", at,
+    )  # fmt: skip
     ticks = [(f"{10.0**d:g}", along_scale(10.0**d)) for d in (-4, -2, 0)]
+    packages, people = asked_of(store, shown)
+    kept = {k: v for k, v in request.query_params.items() if k != "at" and v}
     return page(
-        request, "shots/index.html", shows=[s for s in shows if s.shots], rows=rows, ticks=ticks, exact=along_scale(EXACT_PX),
-        removed=removed, samples=SAMPLES, axes=axes_svg,
+        request, "shots/index.html", show=shown, shows=shows_of(store), found=listed(store, shown, asked), asked=asked, step=PAGE, sorts=SORTS,
+        states=STATES, packages=packages, people=people, kept=urlencode(kept), ticks=ticks, exact=along_scale(EXACT_PX), along=along_scale,
+        away=away(store, shown), samples=SAMPLES, axes=axes_svg,
     )  # fmt: skip
 
 
@@ -127,18 +100,3 @@ def expect(
 def schema() -> dict[str, Any]:
     """The published JSON Schema of track documents."""
     return track_schema()
-
-
-def _row(camera: Camera, behind: bool) -> Row:
-    version = camera.head
-    newest = newest_deliveries(version)
-    worst = furthest_off(newest)
-    warnings = sum(f.severity != "note" for f in findings_of(version))
-    return Row(
-        camera,
-        version,
-        worst,
-        list({d.profile["key"]: profile_from_dict(d.profile, "a delivery's profile") for d in newest}.values()),
-        warnings,
-        behind,
-    )

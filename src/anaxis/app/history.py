@@ -1,0 +1,114 @@
+"""Who did what, when, to what: the history read, filtered and written out. Nothing of it is ever changed."""
+
+from __future__ import annotations
+
+import csv
+import io
+from collections.abc import Iterator
+from dataclasses import dataclass
+from datetime import UTC, datetime, timedelta
+
+from sqlalchemy import ColumnElement, Select, and_, func, or_, select
+from sqlalchemy.orm import Session
+
+from anaxis.store.models import Camera, Delivery, HistoryEntry, Package, Plate, Shot, Show, Version
+
+PAGE = 100
+
+
+@dataclass(frozen=True)
+class Of:
+    """Which entries: of a show, shot, camera (by number) or package (by key), by whom, what, of the last ``days``."""
+
+    show: int | None = None
+    shot: int | None = None
+    camera: int | None = None
+    package: str = ""
+    who: str = ""
+    action: str = ""
+    days: int | None = None
+
+
+def entries(session: Session, of: Of, at: int = 0) -> list[HistoryEntry]:
+    """A page of entries, the newest first."""
+    query = _of(of).order_by(HistoryEntry.id.desc()).limit(PAGE).offset(max(0, at))
+    return list(session.execute(query).scalars())
+
+
+def count(session: Session, of: Of) -> int:
+    return session.execute(select(func.count()).select_from(_of(of).subquery())).scalar_one()
+
+
+def actions_and_actors(session: Session) -> tuple[list[str], list[str]]:
+    """What entries may be filtered by."""
+    actions = session.execute(select(HistoryEntry.action).distinct().order_by(HistoryEntry.action)).scalars()
+    actors = session.execute(select(HistoryEntry.actor).distinct().order_by(HistoryEntry.actor)).scalars()
+    return list(actions), list(actors)
+
+
+def as_csv(session: Session, of: Of) -> Iterator[str]:
+    """All entries, the newest first, a line each, as RFC 4180 has it; times in UTC as ISO 8601."""
+    yield _line("at", "who", "did", "kind", "number", "of", "detail")
+    for e in session.execute(_of(of).order_by(HistoryEntry.id.desc())).scalars().yield_per(1000):
+        at = e.at.astimezone(UTC).isoformat(timespec="seconds")
+        yield _line(at, e.actor, e.action, e.kind, str(e.about_id), e.said, detail_words(e))
+
+
+def detail_words(entry: HistoryEntry) -> str:
+    """What else an entry holds, in a few words."""
+    detail = entry.detail
+    words = [f"{what} was {name}" for what, name in detail.get("was", {}).items()]
+    if entry.kind == Version.__tablename__ and "version" in detail:
+        words.append(f"version {detail['version']}")
+    if detail.get("max_px") is not None:
+        words.append(f"worst {detail['max_px']:.3g} px")
+    if detail.get("first_frame") is not None and detail.get("last_frame") is not None:
+        words.append(f"frames {detail['first_frame']:g} to {detail['last_frame']:g}")
+    if detail.get("rate"):
+        words.append(f"{detail['rate']}/s")
+    return ", ".join(words)
+
+
+def _line(*cells: str) -> str:
+    out = io.StringIO()
+    # A cell that a table program would take for a formula is written as text.
+    csv.writer(out).writerow(f"'{c}" if c[:1] in "=+-@\t" else c for c in cells)
+    return out.getvalue()
+
+
+def _of(of: Of) -> Select[HistoryEntry]:
+    query = select(HistoryEntry)
+    if of.who:
+        query = query.where(HistoryEntry.actor == of.who)
+    if of.action:
+        query = query.where(HistoryEntry.action == of.action)
+    if of.days is not None:
+        query = query.where(HistoryEntry.at >= datetime.now(UTC) - timedelta(days=of.days))
+    if of.package:
+        about = and_(HistoryEntry.kind == Package.__tablename__, HistoryEntry.detail["key"].as_string() == of.package)
+        went = and_(HistoryEntry.kind == Delivery.__tablename__, HistoryEntry.said.startswith(f"{of.package},"))
+        query = query.where(or_(about, went))
+    if of.camera is not None or of.shot is not None or of.show is not None:
+        query = query.where(_below(of))
+    return query
+
+
+def _below(of: Of) -> ColumnElement[bool]:
+    """Entries about a show, shot or camera, and all that hangs on it."""
+    cameras = select(Camera.id)
+    shots = select(Shot.id)
+    if of.camera is not None:
+        cameras, shots = cameras.where(Camera.id == of.camera), shots.where(Shot.id == -1)
+    elif of.shot is not None:
+        cameras, shots = cameras.where(Camera.shot_id == of.shot), shots.where(Shot.id == of.shot)
+    else:
+        shots = shots.where(Shot.show_id == of.show)
+        cameras = cameras.where(Camera.shot_id.in_(shots))
+    versions = select(Version.id).where(Version.camera_id.in_(cameras))
+    deliveries = select(Delivery.id).where(Delivery.version_id.in_(versions))
+    plates = select(Plate.id).where(Plate.shot_id.in_(shots))
+    tables = {Camera: cameras, Shot: shots, Version: versions, Delivery: deliveries, Plate: plates}
+    asked = [and_(HistoryEntry.kind == t.__tablename__, HistoryEntry.about_id.in_(ids)) for t, ids in tables.items()]
+    if of.show is not None and of.shot is None and of.camera is None:
+        asked.append(and_(HistoryEntry.kind == Show.__tablename__, HistoryEntry.about_id == of.show))
+    return or_(*asked)

@@ -1,0 +1,91 @@
+"""Shows, shots and cameras renamed, moved, archived and brought back: nothing is destroyed, what was delivered stays."""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime
+from typing import Any
+
+from sqlalchemy import select, text
+from sqlalchemy.orm import Session
+
+from anaxis.app.acting import use_case
+from anaxis.core.errors import BadInput
+from anaxis.store.keep import find_or_make_shot, find_or_make_show
+from anaxis.store.models import Camera, Shot, Show
+
+_MAX_NAME = 120
+
+
+def shot_for(session: Session, show: str, shot: str) -> Shot:
+    """The shot of these names, made where there is none yet. Raises BadInput where it, or its show, is archived."""
+    held = find_or_make_show(session, show)
+    made = find_or_make_shot(session, held, shot)
+    for what, row in (("show", held), ("shot", made)):
+        if row.archived_at is not None:
+            raise BadInput(
+                f"The {what} '{row.name}' is archived: bring it back on the page of the shots, or choose another name.", "archived"
+            )  # fmt: skip
+    return made
+
+
+@use_case("rename")
+def rename(session: Session, row: Show | Shot | Camera, name: str) -> Show | Shot | Camera:
+    """Another name for a show, shot or camera; what was delivered keeps the name it went out by.
+
+    Raises BadInput for a name that is empty, too long or taken beside it.
+    """
+    wanted = name.strip()
+    if not 1 <= len(wanted) <= _MAX_NAME:
+        raise BadInput(f"A name has 1 to {_MAX_NAME} characters: type one.")
+    _require_free(session, row, wanted, _beside(row))
+    row.name = wanted
+    return row
+
+
+@use_case("move")
+def move_camera(session: Session, camera: Camera, to: Shot) -> Camera:
+    """A camera into another shot. Raises BadInput where one of its name is there."""
+    _require_free(session, camera, camera.name, (Camera.shot_id == to.id,))
+    camera.shot = to
+    return camera
+
+
+@use_case("move")
+def move_shot(session: Session, shot: Shot, to: Show) -> Shot:
+    """A shot into another show. Raises BadInput where one of its name is there."""
+    _require_free(session, shot, shot.name, (Shot.show_id == to.id,))
+    shot.show = to
+    return shot
+
+
+@use_case("archive")
+def archive(session: Session, row: Show | Shot) -> Show | Shot:
+    """Off the lists, and owed nothing any more; nothing of it is lost."""
+    row.archived_at = datetime.now(UTC)
+    session.flush()
+    return row
+
+
+@use_case("bring back")
+def bring_back(session: Session, row: Show | Shot) -> Show | Shot:
+    row.archived_at = None
+    session.flush()
+    return row
+
+
+def _beside(row: Show | Shot | Camera) -> tuple[Any, ...]:
+    if isinstance(row, Camera):
+        return (Camera.shot_id == row.shot_id,)
+    return (Shot.show_id == row.show_id,) if isinstance(row, Shot) else ()
+
+
+def _require_free(session: Session, row: Show | Shot | Camera, name: str, beside: tuple[Any, ...]) -> None:
+    """Two people who take one name wait for each other."""
+    session.execute(text("SELECT pg_advisory_xact_lock(hashtext(:key))"), {"key": f"name {name}"})
+    model = type(row)
+    taken = session.execute(select(model).where(model.name == name, model.id != row.id, *beside)).scalar_one_or_none()
+    if taken is not None:
+        off = getattr(taken, "archived_at", None) or getattr(taken, "removed_at", None)
+        raise BadInput(
+            f"There is a {model.__name__.lower()} '{name[:80]}' already{', off the list' if off else ''}: choose another name.", "taken"
+        )  # fmt: skip

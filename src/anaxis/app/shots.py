@@ -1,0 +1,232 @@
+"""The cameras of a show by shot: found, filtered, sorted, paged."""
+
+from __future__ import annotations
+
+from collections.abc import Collection
+from dataclasses import dataclass
+from datetime import UTC, datetime, timedelta
+from typing import Any, NamedTuple
+
+from sqlalchemy import Select, func, select
+from sqlalchemy.dialects.postgresql import distinct_on
+from sqlalchemy.orm import Session, joinedload, selectinload
+
+from anaxis.app.deliver import furthest_off, newest_deliveries
+from anaxis.app.derive import behind_of
+from anaxis.core.checks.times import OF_THE_SHOT, Expected, against_shot
+from anaxis.core.derive import derived_kind
+from anaxis.core.time.rates import kept_rate
+from anaxis.packages.model import Profile, profile_from_dict
+from anaxis.store.models import Camera, Delivery, HistoryEntry, Shot, Show, Version
+from anaxis.store.queries import newest_show_name
+
+PAGE = 50
+SORTS = {"shot": "shot", "worst": "worst deviation first", "newest": "newest change first"}
+# What a camera's state may be asked for by; "does not match" is all that is not as meant.
+STATES = ("taken in", "delivered", "does not match")
+
+
+@dataclass(frozen=True)
+class Asked:
+    """Which cameras are to be listed, and in which order; what is left empty asks nothing."""
+
+    q: str = ""
+    state: str = ""
+    findings: bool = False
+    behind: bool = False
+    package: str = ""
+    who: str = ""
+    days: int | None = None
+    sort: str = "shot"
+    at: int = 0
+
+
+@dataclass(frozen=True)
+class Row:
+    """One camera on the list: ``worst`` is the delivery of the version worked on that is furthest off; ``by`` made that."""
+
+    camera: Camera
+    version: Version
+    worst: Delivery | None
+    packages: list[Profile]
+    warnings: int
+    behind: bool
+    by: str
+
+    @property
+    def derived(self) -> str:
+        """How it was made from other cameras; "" where it was taken in."""
+        found = self.version.derivation
+        return derived_kind(found.kind).label if found else ""
+
+    @property
+    def state(self) -> str:
+        if self.worst is None:
+            return "made" if self.derived else "taken in"
+        if self.worst.matches or not self.worst.in_pixels:
+            return "delivered" if self.worst.matches else self.worst.grade
+        return self.worst.verdict
+
+
+class Listing(NamedTuple):
+    """A page of a show's cameras: ``found`` answer to what was asked, of ``whole`` there are, from the ``at``-th on."""
+
+    rows: list[Row]
+    found: int
+    whole: int
+    at: int
+
+
+class _Light(NamedTuple):
+    """Of a camera only what it is filtered and sorted by."""
+
+    camera: int
+    head: int
+    at: datetime
+    warnings: int
+
+
+def shown_show(session: Session, show_id: int | None) -> Show | None:
+    """The show to look at: the one asked for, else the one worked in last; None where there is none."""
+    if show_id is not None:
+        return session.get(Show, show_id)
+    query = select(Show).where(Show.name == newest_show_name(session), Show.archived_at.is_(None))
+    newest = session.execute(query).scalar_one_or_none()
+    return newest or session.execute(select(Show).where(Show.archived_at.is_(None)).limit(1)).scalar_one_or_none()
+
+
+def shows_of(session: Session) -> list[Show]:
+    """All shows, those that are archived last."""
+    return list(session.execute(select(Show).order_by(Show.archived_at.is_not(None), Show.name)).scalars())
+
+
+def listed(session: Session, show: Show, asked: Asked) -> Listing:
+    """Cameras of a show, in a number of queries that does not depend on how many there are."""
+    late = behind_of(session)
+    whole = session.execute(_on_the_list(select(func.count(Camera.id)), show)).scalar_one()
+    found = [c for c in _candidates(session, show, asked, late) if not asked.findings or c.warnings]
+    if asked.state or asked.sort == "worst":
+        worst = _worst(session, [c.head for c in found])
+        found = [c for c in found if not asked.state or _is(worst.get(c.head), asked.state)]
+        if asked.sort == "worst":
+            found.sort(key=lambda c: _how_bad(worst.get(c.head)), reverse=True)
+    if asked.sort == "newest":
+        found.sort(key=lambda c: c.at, reverse=True)
+    at = max(0, min(asked.at, max(0, len(found) - 1)) // PAGE * PAGE)
+    return Listing(_rows(session, found[at : at + PAGE], late), len(found), whole, at)
+
+
+def _on_the_list(query: Select[Any], show: Show) -> Select[Any]:
+    joined = query.select_from(Camera).join(Shot, Shot.id == Camera.shot_id).join(Version, Version.id == Camera.head_id)
+    return joined.where(Shot.show_id == show.id, Shot.archived_at.is_(None), Camera.removed_at.is_(None))
+
+
+def _candidates(session: Session, show: Show, asked: Asked, late: Collection[int]) -> list[_Light]:
+    columns = (Camera.id, Version.id, Version.created_at, Version.findings, Version.facts)
+    query = _on_the_list(select(*columns, Shot.first_frame, Shot.last_frame, Shot.rate), show)
+    for word in asked.q.lower().split():
+        query = query.where(func.strpos(func.lower(Shot.name + " " + Camera.name), word) > 0)
+    if asked.package:
+        query = query.where(Version.deliveries.any(Delivery.profile["key"].as_string() == asked.package))
+    if asked.who:
+        made = select(HistoryEntry.about_id).where(
+            HistoryEntry.kind == Version.__tablename__, HistoryEntry.actor == asked.who
+        )
+        query = query.where(Version.id.in_(made))
+    if asked.days is not None:
+        query = query.where(Version.created_at >= datetime.now(UTC) - timedelta(days=asked.days))
+    rows = session.execute(query.order_by(Shot.name, Camera.name)).all()
+    return [
+        _Light(camera, head, at, _warnings(findings, facts, Expected(first, last, kept_rate(rate) if rate else None)))
+        for camera, head, at, findings, facts, first, last, rate in rows
+        if not asked.behind or head in late
+    ]
+
+
+def _warnings(findings: list[Any], facts: dict[str, Any], expected: Expected) -> int:
+    """How many findings are to be looked at, those against the shot as it is expected to be by now among them."""
+    kept = sum(f["severity"] != "note" for f in findings if f["code"] not in OF_THE_SHOT)
+    if expected == Expected():
+        return kept
+    whole = (facts["first_frame"], facts["last_frame"])
+    held = tuple(facts.get("held_frames") or whole)
+    now = against_shot(expected, whole, (held[0], held[1]), kept_rate(facts["rate"]), "")
+    return kept + sum(f.severity != "note" for f in now)
+
+
+def _worst(session: Session, heads: list[int]) -> dict[int, Delivery]:
+    """For each version the delivery that is furthest off, of the newest to each package in each format."""
+    key = Delivery.profile["key"].as_string()
+    query = (
+        select(Delivery)
+        .where(Delivery.version_id.in_(heads))
+        .ext(distinct_on(Delivery.version_id, key, Delivery.format))
+        .order_by(Delivery.version_id, key, Delivery.format, Delivery.id.desc())
+        .options(joinedload(Delivery.version).joinedload(Version.camera).joinedload(Camera.shot))
+    )
+    by_version: dict[int, list[Delivery]] = {}
+    for delivery in session.execute(query).scalars():
+        by_version.setdefault(delivery.version_id, []).append(delivery)
+    return {version: worst for version, found in by_version.items() if (worst := furthest_off(found)) is not None}
+
+
+def _is(worst: Delivery | None, state: str) -> bool:
+    if worst is None:
+        return state == "taken in"
+    return state == ("delivered" if worst.matches else "does not match")
+
+
+def _how_bad(worst: Delivery | None) -> tuple[bool, float]:
+    return (worst is not None and not worst.matches, worst.max_px if worst is not None else -1.0)
+
+
+def _rows(session: Session, wanted: list[_Light], late: Collection[int]) -> list[Row]:
+    """The rows of a page, in its order."""
+    loading = (joinedload(Camera.shot), joinedload(Camera.missing_from), selectinload(Camera.head_version).selectinload(Version.deliveries))  # fmt: skip
+    query = select(Camera).where(Camera.id.in_([c.camera for c in wanted])).options(*loading)
+    cameras = {c.id: c for c in session.execute(query).scalars()}
+    made = select(HistoryEntry.about_id, HistoryEntry.actor).where(
+        HistoryEntry.kind == Version.__tablename__, HistoryEntry.about_id.in_([c.head for c in wanted])
+    )
+    by = {row.about_id: row.actor for row in session.execute(made)}
+    rows = []
+    for light in wanted:
+        camera = cameras[light.camera]
+        newest = newest_deliveries(camera.head)
+        packages = {d.profile["key"]: profile_from_dict(d.profile, "a delivery's profile") for d in newest}
+        rows.append(
+            Row(
+                camera, camera.head, furthest_off(newest), list(packages.values()), light.warnings, light.head in late,
+                by.get(light.head, ""),
+            )
+        )  # fmt: skip
+    return rows
+
+
+def asked_of(session: Session, show: Show) -> tuple[list[str], list[str]]:
+    """What a show's cameras may be filtered by: the packages they went to, and who made the versions worked on."""
+    key = Delivery.profile["key"].as_string()
+    packages = _on_the_list(select(key).distinct(), show).join(Delivery, Delivery.version_id == Version.id)
+    who = _on_the_list(select(HistoryEntry.actor).distinct(), show).join(
+        HistoryEntry, (HistoryEntry.kind == Version.__tablename__) & (HistoryEntry.about_id == Version.id)
+    )
+    return sorted(session.execute(packages).scalars()), sorted(session.execute(who).scalars())
+
+
+class Away(NamedTuple):
+    """What is off a show's list, and can be brought back."""
+
+    shots: list[Shot]
+    cameras: list[Camera]
+
+
+def away(session: Session, show: Show) -> Away:
+    shots = select(Shot).where(Shot.show_id == show.id, Shot.archived_at.is_not(None)).order_by(Shot.name)
+    cameras = (
+        select(Camera)
+        .join(Shot)
+        .where(Shot.show_id == show.id, Shot.archived_at.is_(None), Camera.removed_at.is_not(None))
+        .order_by(Shot.name, Camera.name)
+        .options(joinedload(Camera.shot))
+    )
+    return Away(list(session.execute(shots).scalars()), list(session.execute(cameras).scalars()))
