@@ -11,8 +11,9 @@ from sqlalchemy.orm import Session
 from anaxis.app.examined import Looked
 from anaxis.core.errors import BadInput
 from anaxis.core.recipe.documents import recipe_document, recipe_from_document
-from anaxis.core.recipe.model import Recipe
-from anaxis.core.recipe.operations import correct
+from anaxis.core.recipe.model import Operation, Recipe
+from anaxis.core.recipe.operations import correct, kind_of
+from anaxis.core.recipe.replay import inserted
 from anaxis.core.scene.landmarks import legal_name
 from anaxis.core.scene.nodes import Scene, corrected
 from anaxis.core.time.rates import parse_rate, rate_label
@@ -55,6 +56,13 @@ class Draft:
         if not self.correct:
             return own
         return (correct.KIND.operation(self._stated()), *own)
+
+    def with_remedy(self, path: str, operation: Operation) -> Draft:
+        """The draft with a remedy of a camera taken; a guess confirmed holds for all of the file."""
+        if kind_of(operation.code).for_file:
+            stated = {k: f"{v:g}" if isinstance(v, float) else str(v) for k, v in operation.params.items()}
+            return replace(self, correct=self.correct | stated)
+        return replace(self, recipes={**self.recipes, path: inserted(self.recipes.get(path, ()), operation)})
 
     def corrected(self, scene: Scene) -> Scene:
         """The scene as its cameras' recipes begin; raises BadInput for a correction that cannot be read."""

@@ -34,6 +34,7 @@ _COMMANDS = {
     "diagnose": ("packages:diagnose", "Say what happened to a camera on the way."),
     "profile": ("packages:profile", "List, show, check and compare package profiles."),
     "calibrate": ("packages:calibrate", "Calibrate an unknown package."),
+    "take-in": ("take_in:take_in", "Keep the cameras of many files in the store that DATABASE_URL names."),
     "plan": ("plan:plan", "What a show owes its packages: show it, set it."),
     "run": ("plan:run", "Deliver what is due of a show's plan."),
     "profiles": ("profiles:profiles", "List the shipped package profiles."),

@@ -43,6 +43,7 @@ class Show(Base):
     __tablename__ = "shows"
     id: Mapped[int] = mapped_column(primary_key=True)
     name: Mapped[str] = mapped_column(unique=True)
+    rule: Mapped[str] = mapped_column(default="")  # how its files are named, see app/file_names
     archived_at: Mapped[datetime | None]
     created_at: Mapped[datetime] = mapped_column(server_default=func.now())
     shots: Mapped[list[Shot]] = relationship(back_populates="show", order_by="Shot.name")

@@ -40,6 +40,10 @@ def find_shot(session: Session, show: str, shot: str) -> Shot | None:
     return session.execute(query).scalar_one_or_none()
 
 
+def find_show(session: Session, name: str) -> Show | None:
+    return session.execute(select(Show).where(Show.name == name)).scalar_one_or_none()
+
+
 def newest_show_name(session: Session) -> str:
     """The show worked in last, to be proposed for the next file; "" where there is none."""
     query = (

@@ -35,6 +35,7 @@ from anaxis.web.screens.deliver import routes as deliver
 from anaxis.web.screens.derived import routes as derived
 from anaxis.web.screens.editorial import routes as editorial
 from anaxis.web.screens.history import routes as history
+from anaxis.web.screens.intake import many_files
 from anaxis.web.screens.intake import routes as intake
 from anaxis.web.screens.jobs import routes as jobs
 from anaxis.web.screens.join import routes as join
@@ -64,6 +65,7 @@ SCREENS = (
     shots,
     names,
     history,
+    many_files,
     intake,
     columns,
     compare,

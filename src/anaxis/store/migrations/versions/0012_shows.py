@@ -13,6 +13,8 @@ depends_on = None
 def upgrade() -> None:
     for table in ("shows", "shots"):
         op.add_column(table, sa.Column("archived_at", sa.DateTime(timezone=True)))
+    # How files of a show are named, as it was said last.
+    op.add_column("shows", sa.Column("rule", sa.Text, nullable=False, server_default=""))
     op.create_table(
         "plan_targets",
         sa.Column("id", sa.Integer, primary_key=True),
@@ -72,5 +74,6 @@ def downgrade() -> None:
         op.drop_column("jobs", column)
     for table in ("workers", "runs", "plan_targets"):
         op.drop_table(table)
+    op.drop_column("shows", "rule")
     for table in ("shots", "shows"):
         op.drop_column(table, "archived_at")

@@ -3,8 +3,6 @@
 from __future__ import annotations
 
 import json
-import re
-from pathlib import Path
 from typing import Annotated, Any
 
 from fastapi import APIRouter, File, Form, Request, UploadFile
@@ -15,13 +13,13 @@ from anaxis.app.bundle import pieces_of, take_along
 from anaxis.app.draft import Draft, corrections_typed, targets_of
 from anaxis.app.edit import KEEPING_WORDS
 from anaxis.app.examined import camera_after
+from anaxis.app.file_names import guessed
 from anaxis.app.take_in import TakeIn, reports_of, take_in, take_in_bytes, take_in_once_more
 from anaxis.app.waiting import examiner_of, let_go
 from anaxis.core.camera.lens import FITS
 from anaxis.core.errors import BadInput
 from anaxis.core.recipe.documents import recipe_from_document
 from anaxis.core.recipe.operations import kind_of
-from anaxis.core.recipe.replay import inserted
 from anaxis.core.scene.landmarks import LEGAL_NAME_RULE
 from anaxis.core.scene.nodes import UP_AXES, Scene
 from anaxis.core.scene.picture import picture_of
@@ -59,7 +57,7 @@ def upload(
             raise BadInput("No file was chosen: drop a camera file, or choose one.")
         if len(files) > 1:
             raise BadInput(
-                f"{len(files)} files were sent at once ({', '.join(name_of_upload(f) for f in files[:3])}…): take them in one after the other. "
+                f"{len(files)} files were sent at once ({', '.join(name_of_upload(f) for f in files[:3])}…): take them in on the page for many files. "
                 "None of them was read."
             )
         require_readable(name)
@@ -121,10 +119,8 @@ def change_draft(
         if verb == "remedy":
             asked = json.loads(rest)
             path, operation = str(asked["path"]), recipe_from_document([asked["operation"]])[0]
-            if kind_of(operation.code).for_file:  # a guess confirmed holds for all of the file
-                correct |= {k: f"{v:g}" if isinstance(v, float) else str(v) for k, v in operation.params.items()}
-            else:
-                recipes[path] = inserted(recipes.get(path, ()), operation)
+            remedied = draft.with_remedy(path, operation)
+            recipes, correct = dict(remedied.recipes), dict(remedied.correct)
         elif verb == "back":
             asked = json.loads(rest)
             path, at = str(asked["path"]), int(asked["at"])
@@ -185,7 +181,7 @@ def _review_page(
         # A layout chosen later can make an earlier correction impossible.
         draft, scene, sentence = (Draft({}, {}, draft.camera, draft.show, draft.shot), read, sentence or error.sentence)
     show = (typed or {}).get("show") or draft.show or newest_show_name(store)
-    shot = (typed or {}).get("shot") or draft.shot or _shot_name(source.name)
+    shot = (typed or {}).get("shot") or draft.shot or guessed(source.name).shot
     reports = reports_of(store, source, draft, read, show, shot)
     picture = picture_of(scene, None, None)
     proposed = {
@@ -255,9 +251,3 @@ def with_it(request: Request, store: Store, source_id: int) -> Any:
 def _camera_file(scene: Scene) -> str:
     """The file of a zip that the cameras are in."""
     return scene.name.partition(": ")[2]
-
-
-def _shot_name(file_name: str) -> str:
-    """A shot name read off a file name: AB_010 of AB_010_camera_v003.usd, else the stem."""
-    found = re.match(r"([A-Za-z]+[_-]?\d{2,5})", file_name)
-    return found[1] if found else Path(file_name).stem[:40]

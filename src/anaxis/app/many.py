@@ -1,0 +1,154 @@
+"""Many files at once: what is in each, whether it is new, a newer take or the same again, and all of it kept."""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from anaxis.app.draft import Draft, Target, targets_of
+from anaxis.app.examined import Looked
+from anaxis.app.file_names import Named, named
+from anaxis.app.take_in import TakeIn, reports_of, take_in
+from anaxis.core.errors import BadInput
+from anaxis.core.recipe.documents import recipe_from_document
+from anaxis.core.recipe.replay import inserted
+from anaxis.core.scene.nodes import Scene
+from anaxis.core.scene.picture import picture_of
+from anaxis.store.models import Camera, SourceFile, Version, VersionInput
+from anaxis.store.queries import find_shot, newest_recipe, staged_scene
+
+# What a file is to what is kept already. An older one is never kept by a button that keeps all.
+STATES = ("new", "newer take", "older", "same again", "cannot be taken in")
+KEPT = ("new", "newer take")
+
+
+@dataclass
+class Item:
+    """One file among many: what it is, of which cameras, and what is to be looked at in it."""
+
+    name: str
+    state: str
+    said: str = ""
+    source: int | None = None
+    names: Named = field(default_factory=Named)
+    cameras: list[str] = field(default_factory=list)
+    frames: str = ""
+    findings: dict[str, str] = field(default_factory=dict)  # code: severity
+    remedies: dict[str, str] = field(default_factory=dict)  # code: what its remedy says
+    kept: list[int] = field(default_factory=list)  # the cameras it was kept as
+
+
+def same_again(session: Session, show: str, shot: str, data: bytes) -> Version | None:
+    """A version of a camera of the shot that was taken in from the very same bytes."""
+    found = find_shot(session, show, shot)
+    if found is None:
+        return None
+    query = (
+        select(Version)
+        .join(VersionInput, VersionInput.version_id == Version.id)
+        .join(SourceFile, SourceFile.id == VersionInput.source_file_id)
+        .join(Camera, Camera.id == Version.camera_id)
+        .where(Camera.shot_id == found.id, SourceFile.sha256 == hashlib.sha256(data).hexdigest())
+        .order_by(Version.id.desc())
+        .limit(1)
+    )
+    return session.execute(query).scalar_one_or_none()
+
+
+def named_in(name: str, rule: str, show: str) -> Named:
+    """What a file is called by the rule, in the show given where the rule says none. Raises BadInput."""
+    said = named(name, rule)
+    whole = said._replace(show=said.show or show.strip())
+    if not whole.show:
+        raise BadInput(f"{name[-120:]}: no show is named: say which, or write {{show}} into the rule.")
+    return whole
+
+
+def item_of(session: Session, source: SourceFile, name: str, rule: str, show: str) -> Item:
+    """A file that was put aside, as a row of the table: what it is to what is kept already.
+
+    Raises BadInput for a name that the rule does not fit, and for a camera that is named and not in the file.
+    """
+    names = named_in(name, rule, show)
+    source, read = staged_scene(session, source.id)
+    draft = Draft.of(source)
+    reports = reports_of(session, source, draft, read, names.show, names.shot)
+    chosen = _chosen(reports, names, name)
+    targets = [
+        t for t in targets_of(session, draft, reports, names.show, names.shot) if t.path in {r.path for r in chosen}
+    ]
+    state, said = _state(targets, names, rule)
+    facts: dict[str, Any] = chosen[0].facts or {}
+    findings = [f for r in chosen for f in r.findings if f.severity != "note"]
+    return Item(
+        name, state, said, source.id, names, [t.chosen.name if t.chosen else t.name for t in targets],
+        f"{facts['first_frame']:g}–{facts['last_frame']:g}" if "first_frame" in facts else "",
+        {f.code: f.severity for f in findings}, {f.code: f.remedy for f in findings if f.operation},
+    )  # fmt: skip
+
+
+def _chosen(reports: list[Looked], names: Named, name: str) -> list[Looked]:
+    """The cameras of the file to be kept: the one its name says, else all that can be used or repaired."""
+    if names.camera and len(reports) > 1:
+        said = [r for r in reports if r.name == names.camera]
+        if not said:
+            raise BadInput(
+                f"{name[-120:]} has no camera '{names.camera[:60]}': there are {', '.join(r.name for r in reports[:8])}."
+            )
+        return said
+    chosen = [
+        r
+        for r in reports
+        if (r.usable or any(f.operation for f in r.findings))
+        and all(f.code != "undistortion_camera" for f in r.findings)
+    ]
+    if not chosen:
+        raise BadInput(f"{name[-120:]} holds no camera that can be used or repaired.")
+    return chosen
+
+
+def _state(targets: Sequence[Target], names: Named, rule: str) -> tuple[str, str]:
+    known = [t.chosen for t in targets if t.chosen is not None and t.chosen.head_id is not None]
+    if not known:
+        return "new", ""
+    head = known[0].head
+    try:
+        before = named(head.source_file.name, "" if "/" in rule else rule).version
+    except BadInput:
+        before = named(head.source_file.name).version
+    if names.version is not None and before is not None and names.version <= before:
+        return "older", f"version {names.version} of the file; {head.source_file.name} is kept"
+    return "newer take", f"of {known[0].name} {head.label}"
+
+
+def keep_item(session: Session, item: Item, recipe: str = "", accept: Sequence[str] = ()) -> list[Version]:
+    """Keep a file's cameras, with a saved recipe and the remedies of findings of the codes accepted. Raises BadInput."""
+    if item.source is None:
+        raise BadInput(f"{item.name[-120:]} was not read: {item.said}")
+    source, read = staged_scene(session, item.source)
+    draft = Draft.of(source)
+    reports = reports_of(session, source, draft, read, item.names.show, item.names.shot)
+    chosen = _chosen(reports, item.names, item.name)
+    wanted = recipe_from_document(newest_recipe(session, recipe).operations, strict=False) if recipe else ()
+    for report in chosen:
+        for finding in report.findings:
+            if finding.code in accept and finding.operation is not None:
+                draft = draft.with_remedy(report.path, recipe_from_document([finding.operation])[0])
+        own = draft.recipes.get(report.path, ())
+        for operation in wanted:
+            own = inserted(own, operation)
+        draft = Draft(draft.correct, {**draft.recipes, report.path: own}, draft.camera, draft.show, draft.shot)
+    draft.kept_in(source)
+    session.flush()
+    return take_in(session, source.id, _asked(session, draft, read, item, [r.path for r in chosen]))
+
+
+def _asked(session: Session, draft: Draft, read: Scene, item: Item, paths: list[str]) -> TakeIn:
+    picture = picture_of(draft.corrected(read), None, None)
+    size = f"{picture.image.width_px}x{picture.image.height_px}"
+    return TakeIn(show=item.names.show, shot=item.names.shot, resolution=size, source_fit=picture.fit, cameras=paths)

@@ -1,0 +1,177 @@
+"""``anaxis take-in``: many camera files kept in the store, each by what its name says."""
+
+from __future__ import annotations
+
+import sys
+from collections.abc import Iterator
+from concurrent.futures import ProcessPoolExecutor
+from contextlib import suppress
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from anaxis.cli import options
+from anaxis.cli.store import opened_store
+from anaxis.cli.tables import console, print_json, table
+from anaxis.core.errors import BadInput
+
+if TYPE_CHECKING:
+    from sqlalchemy import Engine
+
+    from anaxis.app.many import Item
+
+_BAD = 2
+
+
+@click.command("take-in")
+@click.argument("paths", nargs=-1, required=True, metavar="PATH...")
+@click.option("--show", default="", help="The show, where the rule names none; else the one worked in last.")
+@click.option(
+    "--rule",
+    default="",
+    help="How files are named, such as {shot}_{camera}_v{version} or {show}/{shot}/*_v{version}; else as was said last for the show, else guessed.",
+)
+@click.option("--recipe", default="", help="A saved recipe for all of them.")
+@click.option(
+    "--accept", multiple=True, metavar="CODE", help="Take the remedy of findings of this code; may be given again."
+)
+@click.option("--older", is_flag=True, help="Keep files too that are older than what is kept.")
+@click.option("--dry-run", is_flag=True, help="Say what is in the files, and keep nothing.")
+@click.option("--jobs", default=2, show_default=True, type=click.IntRange(1, 64), help="Files read at once.")
+@options.json
+def take_in(
+    paths: tuple[str, ...], show: str, rule: str, recipe: str, accept: tuple[str, ...], older: bool, dry_run: bool, jobs: int, as_json: bool
+) -> None:  # fmt: skip
+    """Keep the cameras of files, folders and patterns in the store that DATABASE_URL names.
+
+    Files that are there already are left out, with the reason. Exit code 2 where a file could not be taken in; the
+    others are.
+    """
+    from anaxis.app.file_names import compiled
+
+    if rule.strip():
+        compiled(rule)
+    files = list(_files(paths))
+    with opened_store() as engine:
+        kept = ("new", "newer take", "older") if older else ("new", "newer take")
+        items = []
+        with ProcessPoolExecutor(jobs) as readers:
+            for name, scene in zip(files, readers.map(_read, files), strict=True):
+                items.append(_one(engine, name, scene, rule, show, recipe, accept, kept if not dry_run else ()))
+                if not as_json and sys.stderr.isatty():
+                    click.echo(f"\r{len(items)} of {len(files)}", err=True, nl=len(items) == len(files))
+    _say(items, as_json)
+    if any(i.state == "cannot be taken in" for i in items):
+        sys.exit(_BAD)
+
+
+def _files(paths: tuple[str, ...]) -> Iterator[Path]:
+    """The files meant, each once, in order. Raises BadInput for a path or pattern where there is none."""
+    from anaxis.formats import READABLE_SUFFIXES
+
+    seen: set[Path] = set()
+    for asked in paths:
+        path = Path(asked)
+        if path.is_dir():
+            found = [p for p in path.rglob("*") if p.suffix.lower() in READABLE_SUFFIXES and p.is_file()]
+        elif path.exists():
+            found = [path]
+        else:
+            with suppress(ValueError, NotImplementedError, IndexError):
+                anchor = Path(path.anchor) if path.is_absolute() else Path()
+                found = [p for p in anchor.glob(str(path.relative_to(path.anchor))) if p.is_file()]
+        if not found:
+            raise BadInput(f"{asked[-200:]}: there is no camera file there.")
+        for one in sorted(found):
+            if one not in seen:
+                seen.add(one)
+                yield one
+
+
+def _read(path: Path) -> bytes | str:
+    """The scene in a file, or why it cannot be read."""
+    from anaxis.formats import read_file
+    from anaxis.store.archive import scene_to_bytes
+
+    try:
+        return scene_to_bytes(read_file(path))
+    except BadInput as error:
+        return error.sentence
+    except OSError as error:
+        return f"{path.name} cannot be read: {error.strerror}."
+
+
+def _one(
+    engine: Engine, path: Path, scene: bytes | str, rule: str, show: str, recipe: str, accept: tuple[str, ...], kept: tuple[str, ...]
+) -> Item:  # fmt: skip
+    """One file looked at and kept, in a transaction of its own: what fails of it keeps nothing, and stops nothing."""
+    from sqlalchemy.orm import Session
+
+    from anaxis.app.many import Item, item_of, keep_item, named_in, same_again
+    from anaxis.store.keep import stage_file
+    from anaxis.store.queries import find_show, newest_show_name
+
+    name = path.as_posix()
+    if isinstance(scene, str):
+        return Item(name, "cannot be taken in", scene)
+    item = None
+    try:
+        with Session(engine) as session:
+            session.begin()
+            held = show or newest_show_name(session)
+            known = find_show(session, held)
+            rule = rule.strip() or (known.rule if known else "")
+            names = named_in(name, rule, held)
+            data = path.read_bytes()
+            again = same_again(session, names.show, names.shot, data)
+            if again is not None:
+                label = f"{again.camera.name} {again.label} is of the same bytes"
+                return Item(name, "same again", label, names=names, cameras=[again.camera.name])
+            item = item_of(session, stage_file(session, path.name, data, scene), name, rule, held)
+            if item.state in kept:
+                versions = keep_item(session, item, recipe, accept)
+                item.kept = [v.camera_id for v in versions]
+                if rule:
+                    versions[0].camera.shot.show.rule = rule
+                session.commit()
+    except BadInput as error:
+        return Item(
+            name, "cannot be taken in", error.sentence, names=item.names if item else named_or_nothing(name, rule)
+        )
+    return item
+
+
+def named_or_nothing(name: str, rule: str) -> Any:
+    from anaxis.app.file_names import Named, named
+
+    try:
+        return named(name, rule)
+    except BadInput:
+        return Named()
+
+
+def document_of(item: Item) -> dict[str, Any]:
+    """A file as the command line prints it."""
+    return {
+        "file": item.name, "state": item.state, "said": item.said, **item.names._asdict(), "cameras": item.cameras,
+        "findings": item.findings, "remedies": item.remedies, "kept": item.kept,
+    }  # fmt: skip
+
+
+def _say(items: list[Item], as_json: bool) -> None:
+    from anaxis.app.many import STATES
+
+    counts = {s: n for s in STATES if (n := sum(i.state == s for i in items))}
+    kept = sum(bool(i.kept) for i in items)
+    if as_json:
+        print_json({"files": [document_of(i) for i in items], "counts": counts, "kept": kept})
+        return
+    rows = table("file", "shot", "cameras", "version", "state", "findings")
+    for i in items:
+        version = "" if i.names.version is None else str(i.names.version)
+        rows.add_row(
+            Path(i.name).name, i.names.shot, ", ".join(i.cameras), version, f"{i.state}{f': {i.said}' if i.said else ''}", ", ".join(i.findings)
+        )  # fmt: skip
+    console().print(rows)
+    click.echo(f"{', '.join(f'{n} {s}' for s, n in counts.items())}; {kept} kept")

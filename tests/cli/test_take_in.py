@@ -1,0 +1,120 @@
+"""Many files taken in by their names: new, newer, older, the same again and bad ones, each told apart and none stopping the rest."""
+
+from __future__ import annotations
+
+import json
+import shutil
+import subprocess
+import sys
+from pathlib import Path
+from typing import Any
+
+import pytest
+from sqlalchemy import Engine, func, select
+from sqlalchemy.orm import Session
+
+from anaxis.app.file_names import Named, named
+from anaxis.core.errors import BadInput
+from anaxis.core.recipe.model import Operation
+from anaxis.store.keep import save_recipe
+from anaxis.store.models import Camera, SourceFile, Version
+from anaxis.store.queries import find_shot
+from anaxis.work.queue import address_of
+
+
+@pytest.fixture
+def folder(tmp_path: Path, demo_files: dict[str, Path]) -> Path:
+    """Three shots of two files' kinds, a file that is none, and one beside them that is no camera file at all."""
+    for shot, of in (("MI_010", "TW_010"), ("MI_020", "TW_020"), ("MI_030", "TW_010")):
+        shutil.copy(demo_files[of], tmp_path / f"{shot}_layout_v002{demo_files[of].suffix}")
+    (tmp_path / "MI_040_layout_v001.usda").write_text("#usda 1.0\n(broken")
+    (tmp_path / "notes.txt.bak").write_text("not a camera")
+    return tmp_path
+
+
+@pytest.fixture
+def said(engine: Engine, monkeypatch: pytest.MonkeyPatch) -> Any:
+    monkeypatch.setenv("DATABASE_URL", address_of(engine))
+
+    def command(*words: object, code: int = 0) -> dict[str, Any]:
+        call = [sys.executable, "-P", "-c", "from anaxis.cli import main; main()", "take-in"]
+        done = subprocess.run([*call, *map(str, words), "--json"], capture_output=True, text=True)
+        assert done.returncode == code, done.stderr + done.stdout
+        return json.loads(done.stdout) if done.stdout.startswith("{") else {"refused": done.stderr}
+
+    return command
+
+
+def states(document: dict[str, Any]) -> dict[str, str]:
+    return {Path(f["file"]).name[:6]: f["state"] for f in document["files"]}
+
+
+def test_a_folder_is_kept_by_its_names_and_told_apart_the_next_time(said: Any, folder: Path, engine: Engine) -> None:
+    dry = said(folder, "--show", "The mill", "--dry-run", code=2)
+    assert states(dry) == {"MI_010": "new", "MI_020": "new", "MI_030": "new", "MI_040": "cannot be taken in"}
+    with Session(engine) as store:
+        assert store.execute(select(func.count()).select_from(Camera)).scalar_one() == 0 and dry["kept"] == 0
+        assert store.execute(select(func.count()).select_from(SourceFile)).scalar_one() == 0, "nothing is left of it"
+    first = said(folder, "--show", "The mill", code=2)
+    assert first["kept"] == 3 and first["counts"] == {"new": 3, "cannot be taken in": 1}
+    bad = next(f for f in first["files"] if f["state"] == "cannot be taken in")
+    assert "MI_040_layout_v001.usda" in bad["said"] and "Traceback" not in bad["said"]
+    assert states(said(folder / "*_v002.*"))["MI_010"] == "same again", "the show is the one worked in last"
+    for version in (1, 3):  # an older and a newer file of a shot
+        made = (folder / "MI_010_layout_v002.usda").read_text().replace("#usda 1.0", f"#usda 1.0\n# v{version}", 1)
+        (folder / f"MI_010_layout_v00{version}.usda").write_text(made)
+    assert states(said(folder / "MI_010_layout_v001.usda")) == {"MI_010": "older"}
+    assert states(said(folder / "MI_010_layout_v003.usda")) == {"MI_010": "newer take"}
+    with Session(engine) as store:
+        shot = find_shot(store, "The mill", "MI_010")
+        assert shot is not None and [v.label for v in shot.cameras[0].versions] == ["1", "2"]
+        assert store.execute(select(func.count()).select_from(Camera)).scalar_one() == 3
+
+
+def test_a_rule_a_recipe_and_remedies_hold_for_all(
+    said: Any, tmp_path: Path, demo_files: dict[str, Path], engine: Engine
+) -> None:
+    with Session(engine) as store, store.begin():
+        save_recipe(store, "to the mill", (Operation("shift", {"x_m": 2.0, "y_m": 0.0, "z_m": 0.0}),))
+    reel = tmp_path / "Second reel" / "R2_0100"
+    reel.mkdir(parents=True)
+    file = shutil.copy(demo_files["TW_040"], reel / f"cam_final_012{demo_files['TW_040'].suffix}")
+    refused = said(file, "--rule", "{shot}_{nothing}", code=2)["refused"]
+    assert "'{nothing}' is no field" in refused
+    other = said(file, "--rule", "{shot}_v{version}", "--show", "x", code=2)
+    assert "is not named by the rule" in other["files"][0]["said"]
+    rule = ("--rule", "{show}/{shot}/*_{version}")
+    found = said(file, *rule, "--dry-run")["files"][0]
+    assert (found["show"], found["shot"], found["version"]) == ("Second reel", "R2_0100", 12)
+    (code,) = found["remedies"]
+    kept = said(file, *rule, "--recipe", "to the mill", "--accept", code)
+    assert kept["kept"] == 1
+    with Session(engine) as store:
+        version = store.execute(select(Version)).scalar_one()
+        assert len(version.recipe) == 2 and code not in {f["code"] for f in version.findings}
+        assert version.camera.shot.show.name == "Second reel"
+    again = reel / f"cam_final_013{demo_files['TW_040'].suffix}"
+    again.write_bytes(demo_files["TW_030"].read_bytes())
+    unknown = said(again, *rule, "--recipe", "none", code=2)["files"][0]
+    assert unknown["state"] == "cannot be taken in" and "'none'" in unknown["said"]
+    assert "there is no camera file there" in said(tmp_path / "nowhere", code=2)["refused"]
+
+
+@pytest.mark.parametrize(
+    ("name", "rule", "meant"),
+    [
+        ("TW_010_camera_v003.usd", "", Named("", "TW_010", "", 3)),
+        ("walk.usd", "", Named("", "walk", "", None)),
+        ("a/b/TW010-shotcam.v12.abc", "{shot}-{camera}.v{version}", Named("", "TW010", "shotcam", 12)),
+        ("mill/sq10/sh 20/cam_v1.usd", "{show}/*/{shot}/*_v{version}", Named("mill", "sh 20", "", 1)),
+        ("x(1)_v2.usd", "{shot}(1)_v{version}", Named("", "x", "", 2)),
+    ],
+)
+def test_a_rule_takes_names_apart(name: str, rule: str, meant: Named) -> None:
+    assert named(name, rule) == meant
+
+
+@pytest.mark.parametrize("rule", ["{camera}_v{version}", "{shot}{shot}", "{}", "{shot", "x" * 300])
+def test_a_rule_that_says_nothing_is_refused(rule: str) -> None:
+    with pytest.raises(BadInput):
+        named("TW_010_v1.usd", rule)

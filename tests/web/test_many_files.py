@@ -1,0 +1,58 @@
+"""Many files on one page: rows as they are read, a bad one among them, a rule changed, remedies for all, all kept."""
+
+from __future__ import annotations
+
+import shutil
+from pathlib import Path
+
+from playwright.sync_api import Page, expect
+from sqlalchemy import Engine, func, select
+from sqlalchemy.orm import Session
+
+from anaxis.store.models import Camera, Show, SourceFile, Version
+from pages import fits
+
+
+def test_a_folder_of_files_is_read_named_mended_and_kept(
+    page: Page, tmp_path: Path, demo_files: dict[str, Path], engine: Engine
+) -> None:
+    files = []
+    for shot, of in (("MI_010", "TW_010"), ("MI_020", "TW_020"), ("MI_030", "TW_040")):
+        files.append(shutil.copy(demo_files[of], tmp_path / f"layout_{shot}_v002{demo_files[of].suffix}"))
+    (tmp_path / "layout_MI_040_v001.usda").write_text("#usda 1.0\n(broken")
+    page.goto("/take-in")
+    page.get_by_role("link", name="Many files at once").click()
+    page.get_by_label("Show").fill("The mill")
+    page.locator("#files").set_input_files([*map(str, files), str(tmp_path / "layout_MI_040_v001.usda")])
+    expect(page.locator("#rows tr")).to_have_count(4)
+    expect(page.locator("#counts")).to_have_text("3 new, 1 cannot be taken in")
+    expect(page.locator("#answer")).to_have_class("answer off")
+    fits(page)
+    bad = page.locator("#rows tr", has_text="MI_040")
+    expect(bad).to_contain_text("layout_MI_040_v001.usda")
+    # by the guess the whole stem is the shot; a rule says better, and every row follows it
+    page.get_by_label("How files are named").fill("layout_{shot}_v{version}")
+    page.get_by_label("How files are named").press("Tab")
+    expect(page.locator("#rows tr td:nth-child(4)", has_text="MI_030")).to_have_text("MI_030")
+    page.get_by_label("remedy of").first.check()
+    page.get_by_role("button", name="Keep all that are ticked").click()
+    expect(page.locator("#told")).to_have_text("3 kept")
+    expect(page.locator("#rows tr[data-kept]")).to_have_count(3)
+    fits(page)
+    with Session(engine) as store:
+        assert store.execute(select(func.count()).select_from(Camera)).scalar_one() == 3
+        show = store.execute(select(Show)).scalar_one()
+        assert (show.name, show.rule) == ("The mill", "layout_{shot}_v{version}")
+        mended = [v for v in store.execute(select(Version)).scalars() if v.recipe]
+        assert len(mended) == 1 and mended[0].camera.shot.name == "MI_030"
+    page.goto("/take-in/many")  # the show and its rule are there, and nothing is taken in twice
+    expect(page.get_by_label("How files are named")).to_have_value("layout_{shot}_v{version}")
+    page.locator("#files").set_input_files([str(files[0])])
+    expect(page.locator("#rows tr")).to_contain_text("same again")
+    with Session(engine) as store:
+        unread = store.execute(select(func.count()).select_from(SourceFile).where(~SourceFile.kept)).scalar_one()
+        assert unread == 0, "the bad file and the same one leave nothing behind"
+    page.get_by_label("How files are named").fill("{nothing}")
+    page.locator("#files").set_input_files([str(files[1])])
+    expect(page.locator("#rows tr").last).to_contain_text("'{nothing}' is no field")
+    expect(page.get_by_role("button", name="Keep all that are ticked")).to_be_disabled()
