@@ -205,7 +205,7 @@ def main() -> None:
             page.screenshot(path=ROOT / "docs" / "screenshots" / "deliver.png")
             shoot(page, "proof", "/deliveries/3")
             shoot(page, "sheet", "/deliveries/3/sheet")
-            shoot(page, "matrix", "/matrix")
+            shoot(page, "plan", "/shows/1/plan")
             derived(page)
             came_back(page, Path(folder))
             browser.close()

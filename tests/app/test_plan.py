@@ -24,7 +24,7 @@ from anaxis.app.edit import edit_version
 from anaxis.app.packages import copy_package
 from anaxis.app.plan import board, due, progress_of, resume_run, set_target, start_run, stop_run, workers
 from anaxis.app.remove import remove_camera
-from anaxis.app.retention import clear_out, kept
+from anaxis.app.retention import clear_out, clear_uploads, kept
 from anaxis.core.errors import BadInput
 from anaxis.core.recipe.model import Operation
 from anaxis.delivery.options import Options
@@ -295,6 +295,9 @@ def test_what_can_be_made_again_goes_when_its_time_is_over_and_nothing_else(
         )
         store.add(unread)
         store.execute(update(SourceFile).where(SourceFile.kept).values(created_at=old))
+    with Session(engine) as store:
+        clear_uploads(store)  # as the next upload does: here undone again
+        assert store.execute(select(func.count()).select_from(SourceFile)).scalar_one() == 2, "what was kept stays"
     with Session(engine) as store:
         made, _, uploads = kept(store)
         assert (made.number, made.going, made.frees) == (2, 1, 1000) and (uploads.number, uploads.frees) == (1, 3)

@@ -67,6 +67,11 @@ def clear_out(engine: Engine) -> dict[str, int]:
     return gone
 
 
+def clear_uploads(session: Session) -> None:
+    """The same of uploads alone, with the next one: a server without a worker that runs on is not filled up."""
+    session.execute(delete(SourceFile).where(_of("ANAXIS_KEEP_UPLOADS_DAYS")[2]))
+
+
 def _all(setting: str) -> ColumnElement[bool]:
     return ~SourceFile.kept if setting == "ANAXIS_KEEP_UPLOADS_DAYS" else func.coalesce(True, True)
 

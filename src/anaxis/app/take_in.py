@@ -16,6 +16,7 @@ from anaxis.app.draft import Draft, corrections_typed, targets_of
 from anaxis.app.edit import KEEPING_WORDS, Keeping, Retake, keep_camera, keep_retake, mark_missing, planned_retake
 from anaxis.app.examined import Looked, look
 from anaxis.app.names import shot_for
+from anaxis.app.retention import clear_uploads
 from anaxis.app.waiting import examiner_of, let_go
 from anaxis.core.camera.lens import Image, parse_image, require_fit
 from anaxis.core.checks import Expected
@@ -106,6 +107,7 @@ def take_in_bytes(session: Session, parsers: ParserPool, name: str, data: bytes)
     reports = look(examiner_of(session), scene, name, {}, tracks=[])
     if not any(f.operation for r in reports for f in r.findings if f.severity == "error"):
         refuse_unusable(reports)
+    clear_uploads(session)
     return stage_file(session, name, data, scene)
 
 

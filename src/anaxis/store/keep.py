@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import hashlib
-from datetime import UTC, datetime, timedelta
 from typing import Any
 
 from sqlalchemy import delete, func, select, text, update
@@ -21,13 +20,9 @@ from anaxis.store.archive import scene_to_bytes
 from anaxis.store.models import Derivation, Package, SavedFilmBack, SavedLayout, SavedRecipe, Shot, Show, SourceFile
 from anaxis.store.rows import NotFound
 
-_STAGED_FOR = timedelta(days=7)
-
 
 def stage_file(session: Session, name: str, data: bytes, scene: bytes) -> SourceFile:
-    """Put an uploaded file and its scene aside until a camera of it is kept, or a week has passed."""
-    stale = datetime.now(UTC) - _STAGED_FOR
-    session.execute(delete(SourceFile).where(~SourceFile.kept, SourceFile.created_at < stale))
+    """Put an uploaded file and its scene aside until a camera of it is kept, or it is cleared out (app/retention)."""
     row = SourceFile(
         name=name, sha256=hashlib.sha256(data).hexdigest(), size=len(data), kept=False, draft={}, data=data, scene=scene
     )
