@@ -118,3 +118,35 @@ def test_a_rule_takes_names_apart(name: str, rule: str, meant: Named) -> None:
 def test_a_rule_that_says_nothing_is_refused(rule: str) -> None:
     with pytest.raises(BadInput):
         named("TW_010_v1.usd", rule)
+
+
+def test_several_files_are_transferred_with_one_answer_and_the_gravest_exit_code(
+    tmp_path: Path, demo_files: dict[str, Path]
+) -> None:
+    (tmp_path / "broken.usda").write_text("#usda 1.0\n(broken")
+    files = [demo_files["TW_010"], tmp_path / "broken.usda", demo_files["TW_020"], demo_files["TW_040"]]
+
+    def transfer(*words: object) -> subprocess.CompletedProcess[str]:
+        call = [sys.executable, "-P", "-c", "from anaxis.cli import main; main()", "transfer", *map(str, words)]
+        return subprocess.run(
+            [*call, "--to", "zup-lh-cm", "--format", "json", "--out", str(tmp_path / "out")],
+            capture_output=True,
+            text=True,
+        )
+
+    done = transfer(*files, "--jobs", "2", "--json")
+    told = json.loads(done.stdout)
+    assert done.returncode == told["exit"] == 2
+    assert [Path(f["file"]).name for f in told["files"]] == [f.name for f in files], "in the order given"
+    assert [f["exit"] for f in told["files"]] == [0, 2, 0, 4] and "broken.usda" in told["files"][1]["said"]
+    assert told["worst_px"] == max(f["result"]["proof"]["max_px"] for f in told["files"] if "result" in f) < 0.01
+    assert len(list((tmp_path / "out").iterdir())) == 3
+    again = transfer(files[0], files[2])  # the files are there: none is replaced without being told to
+    assert again.returncode == 2 and again.stderr.count("--force") == 2
+    table = transfer(files[0], files[3], "--force", "--allow", "sensor_factor")
+    assert table.returncode == 0 and table.stdout.count("matches") == 2
+    shutil.copy(files[0], tmp_path / files[0].name)
+    alike = transfer(files[0], tmp_path / files[0].name)
+    assert alike.returncode == 2 and "Several files are called TW_010" in alike.stderr
+    named = transfer(files[0], files[2], "--name", "X")
+    assert named.returncode == 2 and "--name names the shot of one file" in named.stderr

@@ -19,6 +19,7 @@ from anaxis.core.recipe.documents import recipe_from_document
 from anaxis.core.recipe.replay import inserted
 from anaxis.core.scene.nodes import Scene
 from anaxis.core.scene.picture import picture_of
+from anaxis.store.keep import stage_file
 from anaxis.store.models import Camera, SourceFile, Version, VersionInput
 from anaxis.store.queries import find_shot, newest_recipe, staged_scene
 
@@ -58,6 +59,11 @@ def same_again(session: Session, show: str, shot: str, data: bytes) -> Version |
         .limit(1)
     )
     return session.execute(query).scalar_one_or_none()
+
+
+def put_aside(session: Session, name: str, data: bytes, scene: bytes) -> SourceFile:
+    """A file that was read elsewhere, with its scene, to be looked at and kept."""
+    return stage_file(session, name, data, scene)
 
 
 def named_in(name: str, rule: str, show: str) -> Named:

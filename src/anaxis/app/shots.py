@@ -18,7 +18,7 @@ from anaxis.core.derive import derived_kind
 from anaxis.core.time.rates import kept_rate
 from anaxis.packages.model import Profile, profile_from_dict
 from anaxis.store.models import Camera, Delivery, HistoryEntry, Shot, Show, Version
-from anaxis.store.queries import newest_show_name
+from anaxis.store.queries import get_show, newest_show_name
 
 PAGE = 50
 SORTS = {"shot": "shot", "worst": "worst deviation first", "newest": "newest change first"}
@@ -87,12 +87,12 @@ class _Light(NamedTuple):
 
 
 def shown_show(session: Session, show_id: int | None) -> Show | None:
-    """The show to look at: the one asked for, else the one worked in last; None where there is none."""
+    """The show to look at: the one asked for, else the one worked in last, an archived one where there is no other; None
+    where there is none. Raises NotFound."""
     if show_id is not None:
-        return session.get(Show, show_id)
-    query = select(Show).where(Show.name == newest_show_name(session), Show.archived_at.is_(None))
-    newest = session.execute(query).scalar_one_or_none()
-    return newest or session.execute(select(Show).where(Show.archived_at.is_(None)).limit(1)).scalar_one_or_none()
+        return get_show(session, show_id)
+    last = Show.name == newest_show_name(session)
+    return session.execute(select(Show).order_by(Show.archived_at.is_not(None), last.desc(), Show.id).limit(1)).scalar()
 
 
 def shows_of(session: Session) -> list[Show]:

@@ -108,8 +108,7 @@ def _one(
     """One file looked at and kept, in a transaction of its own: what fails of it keeps nothing, and stops nothing."""
     from sqlalchemy.orm import Session
 
-    from anaxis.app.many import Item, item_of, keep_item, named_in, same_again
-    from anaxis.store.keep import stage_file
+    from anaxis.app.many import Item, item_of, keep_item, named_in, put_aside, same_again
     from anaxis.store.queries import find_show, newest_show_name
 
     name = path.as_posix()
@@ -128,7 +127,7 @@ def _one(
             if again is not None:
                 label = f"{again.camera.name} {again.label} is of the same bytes"
                 return Item(name, "same again", label, names=names, cameras=[again.camera.name])
-            item = item_of(session, stage_file(session, path.name, data, scene), name, rule, held)
+            item = item_of(session, put_aside(session, path.name, data, scene), name, rule, held)
             if item.state in kept:
                 versions = keep_item(session, item, recipe, accept)
                 item.kept = [v.camera_id for v in versions]

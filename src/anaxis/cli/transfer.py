@@ -13,6 +13,7 @@ import click
 from anaxis.cli import options
 from anaxis.cli.read import ReadSource, read_source, start_reader
 from anaxis.cli.send import GoingOut, finish, send
+from anaxis.cli.several import KeepsArgs, each_of
 from anaxis.core.camera.lens import Image
 from anaxis.core.errors import BadInput
 
@@ -22,8 +23,11 @@ if TYPE_CHECKING:  # loaded when first used: the command line starts quicker
     from anaxis.delivery.transfer_sheet import Source
 
 
-@click.command()
-@options.file
+@click.command(cls=KeepsArgs)
+@click.argument("files", nargs=-1, required=True, metavar="FILE...", type=click.Path(path_type=Path))
+@click.option(
+    "--jobs", default=2, show_default=True, type=click.IntRange(1, 64), help="Of several files so many at once."
+)
 @click.option(
     "--camera",
     "names",
@@ -97,13 +101,22 @@ if TYPE_CHECKING:  # loaded when first used: the command line starts quicker
 @click.option("--force", is_flag=True, help="Replace files of the same name.")
 @options.source_and_changes
 @options.json
+@click.pass_context
 def transfer(
-    file: Path, names: tuple[str, ...], together: bool, under_root: bool, to: tuple[str, ...], formats: list[str], out: Path,
+    ctx: click.Context, files: tuple[Path, ...], jobs: int, names: tuple[str, ...], together: bool, under_root: bool, to: tuple[str, ...], formats: list[str], out: Path,
     bundle: bool, resolution: Image | None, source_fit: str | None, reduce_px: float | None, tolerance_px: float | None, as_json: bool,
     samples: int, shutter: tuple[float, float], between: int, expect: tuple[float, float] | None, allow: tuple[str, ...],
     overscan: str, multiple: int, tight: bool, plane_m: float | None, plane_opacity: float, plate: Path | None, shot_name: str | None, force: bool, **stated: Any,
 ) -> None:  # fmt: skip
-    """Write cameras for one or more packages and prove each by opening the written file again."""
+    """Write cameras for one or more packages and prove each by opening the written file again.
+
+    Several files are done each by itself: one table at the end, and the gravest exit code.
+    """
+    if len(files) > 1:
+        if shot_name is not None:
+            raise BadInput("--name names the shot of one file: leave it out, and each is called as its file.")
+        each_of(ctx, files, jobs, as_json)
+    (file,) = files
     reader = start_reader(file)
     from anaxis.delivery.options import Options
     from anaxis.packages import find_profile
