@@ -45,7 +45,9 @@ def ask_for(engine: Engine, kind: str, version_id: int, params: dict[str, Any]) 
 
 def queued(engine: Engine) -> int:
     with engine.connect() as connection:
-        return connection.execute(text("SELECT count(*) FROM procrastinate_jobs")).scalar_one()
+        return connection.execute(
+            text("SELECT count(*) FROM procrastinate_jobs WHERE task_name = 'anaxis.work'")
+        ).scalar_one()
 
 
 def job(engine: Engine, number: int) -> Job:
