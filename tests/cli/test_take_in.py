@@ -75,7 +75,9 @@ def test_a_rule_a_recipe_and_remedies_hold_for_all(
     said: Any, tmp_path: Path, demo_files: dict[str, Path], engine: Engine
 ) -> None:
     with Session(engine) as store, store.begin():
-        save_recipe(store, "to the mill", (Operation("shift", {"x_m": 2.0, "y_m": 0.0, "z_m": 0.0}),))
+        moved = Operation("shift", {"x_m": 2.0, "y_m": 0.0, "z_m": 0.0})
+        # the remedy itself is in the recipe too: it is not done twice
+        save_recipe(store, "to the mill", (Operation("lens_factor", {"what": "lens", "factor": 0.01}), moved))
     reel = tmp_path / "Second reel" / "R2_0100"
     reel.mkdir(parents=True)
     file = shutil.copy(demo_files["TW_040"], reel / f"cam_final_012{demo_files['TW_040'].suffix}")

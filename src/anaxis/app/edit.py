@@ -20,7 +20,7 @@ from anaxis.core.recipe.documents import recipe_document
 from anaxis.core.recipe.effects import changes_picture, picture_after, picture_before
 from anaxis.core.recipe.model import Recipe
 from anaxis.core.recipe.operations import keep_lens, kind_of
-from anaxis.core.recipe.replay import inserted
+from anaxis.core.recipe.replay import completed, inserted
 from anaxis.core.scene.landmarks import legal_name
 from anaxis.core.scene.nodes import Scene
 from anaxis.core.scene.picture import Picture
@@ -137,11 +137,7 @@ def _kept_picture(before: Version, source: Scene, scene: Scene, picture: Picture
 def _joined(draft: Recipe, recipe: Recipe) -> Recipe:
     """The new file's own corrections take the place of the earlier file's."""
     codes = {o.code for o in draft if kind_of(o.code).for_file}
-    rest = tuple(o for o in recipe if o.code not in codes)
-    for operation in draft:
-        if operation not in rest:
-            rest = inserted(rest, operation)
-    return rest
+    return completed(tuple(o for o in recipe if o.code not in codes), draft)
 
 
 @use_case("mark as missing")

@@ -69,3 +69,11 @@ def named(name: str, rule: str = "") -> Named:
     said = found.groupdict()
     version = said.get("version")
     return Named(said.get("show") or "", said["shot"], said.get("camera") or "", int(version) if version else None)
+
+
+def named_if(name: str, rule: str) -> Named:
+    """The same, with nothing said where the rule does not fit or is none."""
+    try:
+        return named(name, rule)
+    except BadInput:
+        return Named()

@@ -17,7 +17,7 @@ from anaxis.app.waiting import let_go
 from anaxis.app.written import write_maps, write_warped
 from anaxis.core.motion.reduce import Progress
 from anaxis.core.recipe.documents import recipe_from_document
-from anaxis.core.recipe.replay import inserted
+from anaxis.core.recipe.replay import completed
 from anaxis.delivery.options import Options
 from anaxis.delivery.ready import prepare, reduce_keys
 from anaxis.packages.model import profile_from_dict
@@ -46,12 +46,10 @@ def with_recipe(session: Session, version: Version, name: str) -> Version:
     saved = newest_recipe(session, name)
     session.execute(select(Camera.id).where(Camera.id == version.camera_id).with_for_update())
     head = get_version(session, version.camera_id)
-    recipe = recipe_of(head)
-    wanted = [o for o in recipe_from_document(saved.operations, strict=False) if o not in recipe]
-    if not wanted:
+    before = recipe_of(head)
+    recipe = completed(before, recipe_from_document(saved.operations, strict=False))
+    if recipe == before:
         return head
-    for operation in wanted:
-        recipe = inserted(recipe, operation)
     return edit_version(session, head, recipe, f"recipe {name} {saved.number}")
 
 

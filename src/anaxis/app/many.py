@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import hashlib
 from collections.abc import Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 from sqlalchemy import select
@@ -16,7 +16,7 @@ from anaxis.app.file_names import Named, named
 from anaxis.app.take_in import TakeIn, reports_of, take_in
 from anaxis.core.errors import BadInput
 from anaxis.core.recipe.documents import recipe_from_document
-from anaxis.core.recipe.replay import inserted
+from anaxis.core.recipe.replay import completed
 from anaxis.core.scene.nodes import Scene
 from anaxis.core.scene.picture import picture_of
 from anaxis.store.keep import stage_file
@@ -37,16 +37,17 @@ class Item:
     said: str = ""
     source: int | None = None
     names: Named = field(default_factory=Named)
-    cameras: list[str] = field(default_factory=list)
+    paths: list[str] = field(default_factory=list)  # of the cameras to be kept, in the file
+    cameras: list[str] = field(default_factory=list)  # and what they are called here
     frames: str = ""
     findings: dict[str, str] = field(default_factory=dict)  # code: severity
     remedies: dict[str, str] = field(default_factory=dict)  # code: what its remedy says
     kept: list[int] = field(default_factory=list)  # the cameras it was kept as
 
 
-def same_again(session: Session, show: str, shot: str, data: bytes) -> Version | None:
-    """A version of a camera of the shot that was taken in from the very same bytes."""
-    found = find_shot(session, show, shot)
+def same_again(session: Session, name: str, names: Named, data: bytes) -> Item | None:
+    """The row of a file whose very bytes a version of a camera of its shot was taken in from; None for any other."""
+    found = find_shot(session, names.show, names.shot)
     if found is None:
         return None
     query = (
@@ -58,7 +59,11 @@ def same_again(session: Session, show: str, shot: str, data: bytes) -> Version |
         .order_by(Version.id.desc())
         .limit(1)
     )
-    return session.execute(query).scalar_one_or_none()
+    again = session.execute(query).scalar_one_or_none()
+    if again is None:
+        return None
+    said = f"{again.camera.name} {again.label} is of the same bytes"
+    return Item(name, "same again", said, names=names, cameras=[again.camera.name])
 
 
 def put_aside(session: Session, name: str, data: bytes, scene: bytes) -> SourceFile:
@@ -92,7 +97,7 @@ def item_of(session: Session, source: SourceFile, name: str, rule: str, show: st
     facts: dict[str, Any] = chosen[0].facts or {}
     findings = [f for r in chosen for f in r.findings if f.severity != "note"]
     return Item(
-        name, state, said, source.id, names, [t.chosen.name if t.chosen else t.name for t in targets],
+        name, state, said, source.id, names, [r.path for r in chosen], [t.chosen.name if t.chosen else t.name for t in targets],
         f"{facts['first_frame']:g}–{facts['last_frame']:g}" if "first_frame" in facts else "",
         {f.code: f.severity for f in findings}, {f.code: f.remedy for f in findings if f.operation},
     )  # fmt: skip
@@ -138,23 +143,22 @@ def keep_item(session: Session, item: Item, recipe: str = "", accept: Sequence[s
         raise BadInput(f"{item.name[-120:]} was not read: {item.said}")
     source, read = staged_scene(session, item.source)
     draft = Draft.of(source)
-    reports = reports_of(session, source, draft, read, item.names.show, item.names.shot)
-    chosen = _chosen(reports, item.names, item.name)
+    if accept:
+        for report in reports_of(session, source, draft, read, item.names.show, item.names.shot):
+            for finding in report.findings if report.path in item.paths else ():
+                if finding.code in accept and finding.operation is not None:
+                    draft = draft.with_remedy(report.path, recipe_from_document([finding.operation])[0])
     wanted = recipe_from_document(newest_recipe(session, recipe).operations, strict=False) if recipe else ()
-    for report in chosen:
-        for finding in report.findings:
-            if finding.code in accept and finding.operation is not None:
-                draft = draft.with_remedy(report.path, recipe_from_document([finding.operation])[0])
-        own = draft.recipes.get(report.path, ())
-        for operation in wanted:
-            own = inserted(own, operation)
-        draft = Draft(draft.correct, {**draft.recipes, report.path: own}, draft.camera, draft.show, draft.shot)
+    own = {path: completed(draft.recipes.get(path, ()), wanted) for path in item.paths}
+    draft = replace(draft, recipes={**draft.recipes, **own})
     draft.kept_in(source)
     session.flush()
-    return take_in(session, source.id, _asked(session, draft, read, item, [r.path for r in chosen]))
+    return take_in(session, source.id, _asked(draft, read, item))
 
 
-def _asked(session: Session, draft: Draft, read: Scene, item: Item, paths: list[str]) -> TakeIn:
+def _asked(draft: Draft, read: Scene, item: Item) -> TakeIn:
     picture = picture_of(draft.corrected(read), None, None)
     size = f"{picture.image.width_px}x{picture.image.height_px}"
-    return TakeIn(show=item.names.show, shot=item.names.shot, resolution=size, source_fit=picture.fit, cameras=paths)
+    return TakeIn(
+        show=item.names.show, shot=item.names.shot, resolution=size, source_fit=picture.fit, cameras=item.paths
+    )

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Sequence
+from collections.abc import Collection, Iterable, Sequence
 from dataclasses import asdict, dataclass, field
 from datetime import UTC, datetime
 from typing import Any, NamedTuple
@@ -20,8 +20,8 @@ from anaxis.formats import FORMATS
 from anaxis.packages.model import Profile
 from anaxis.store.models import Camera, Delivery, Job, PlanTarget, Run, Shot, Show, Version
 from anaxis.store.packages import all_packages, get_package
-from anaxis.store.queries import newest_recipe
-from anaxis.work.queue import OPEN, put_in_queue
+from anaxis.store.queries import PACKAGE_KEY, newest_recipe, on_the_list
+from anaxis.work.queue import OPEN, put_in_queue, stop_those
 from anaxis.work.queue import ask_for as ask_in
 
 # What a cell of the board is, the most urgent first.
@@ -132,6 +132,16 @@ def targets_of(session: Session, show: Show) -> list[PlanTarget]:
     return list(session.execute(query).scalars())
 
 
+def shots_named(show: Show, names: Iterable[str]) -> list[int] | None:
+    """The numbers of a show's shots by name; None, which is all of them, where none is named. Raises BadInput."""
+    by_name = {s.name: s.id for s in show.shots}
+    wanted = [n for name in names if (n := name.strip())]
+    stranger = next((n for n in wanted if n not in by_name), None)
+    if stranger is not None:
+        raise BadInput(f"{show.name} has no shot '{stranger[:80]}': there are {', '.join(list(by_name)[:12])}.")
+    return [by_name[n] for n in wanted] or None
+
+
 class _Newest(NamedTuple):
     """A camera's newest delivery to a package in a format: all that a board says of it."""
 
@@ -165,7 +175,7 @@ def _rows(session: Session, show: Show) -> list[Row]:
         select(Shot, Camera, Version)
         .join(Camera, Camera.shot_id == Shot.id)
         .join(Version, Version.id == Camera.head_id)
-        .where(Shot.show_id == show.id, Shot.archived_at.is_(None), Camera.removed_at.is_(None))
+        .where(*on_the_list(show))
         .order_by(Shot.name, Camera.name)
     )
     found = session.execute(query).all()
@@ -174,15 +184,14 @@ def _rows(session: Session, show: Show) -> list[Row]:
 
 
 def _newest_deliveries(session: Session, show: Show) -> dict[tuple[int, str, str], _Newest]:
-    key = Delivery.profile["key"].as_string()
     query = (
-        select(Version.camera_id, key, Delivery)
+        select(Version.camera_id, PACKAGE_KEY, Delivery)
         .join(Version, Version.id == Delivery.version_id)
         .join(Camera, Camera.id == Version.camera_id)
         .join(Shot, Shot.id == Camera.shot_id)
         .where(Shot.show_id == show.id)
-        .ext(distinct_on(Version.camera_id, key, Delivery.format))
-        .order_by(Version.camera_id, key, Delivery.format, Delivery.id.desc())
+        .ext(distinct_on(Version.camera_id, PACKAGE_KEY, Delivery.format))
+        .order_by(Version.camera_id, PACKAGE_KEY, Delivery.format, Delivery.id.desc())
         .options(joinedload(Delivery.version).joinedload(Version.camera).joinedload(Camera.shot))
     )
     return {
@@ -303,8 +312,7 @@ def jobs_of(session: Session, run: Run) -> list[Job]:
 @use_case("stop a run")
 def stop_run(session: Session, run: Run) -> Run:
     """Work that has not begun is stopped at once, work under way when it next tells its progress."""
-    for state, becomes in (("waiting", "stopped"), ("running", "stopping")):
-        session.execute(update(Job).where(Job.run_id == run.id, Job.state == state).values(state=becomes))
+    stop_those(session, Job.run_id == run.id)
     return run
 
 

@@ -6,7 +6,7 @@ import os
 from datetime import UTC, datetime, timedelta
 from typing import NamedTuple
 
-from sqlalchemy import ColumnElement, Engine, delete, func, select
+from sqlalchemy import ColumnElement, Engine, delete, func, select, true
 from sqlalchemy.orm import Session
 
 from anaxis.core.errors import BadInput
@@ -73,7 +73,7 @@ def clear_uploads(session: Session) -> None:
 
 
 def _all(setting: str) -> ColumnElement[bool]:
-    return ~SourceFile.kept if setting == "ANAXIS_KEEP_UPLOADS_DAYS" else func.coalesce(True, True)
+    return ~SourceFile.kept if setting == "ANAXIS_KEEP_UPLOADS_DAYS" else true()
 
 
 def _of(setting: str) -> tuple[type, ColumnElement[int], ColumnElement[bool]]:

@@ -13,12 +13,10 @@ from sqlalchemy.orm import Session, joinedload, selectinload
 
 from anaxis.app.deliver import furthest_off, newest_deliveries
 from anaxis.app.derive import behind_of
-from anaxis.core.checks.times import OF_THE_SHOT, Expected, against_shot
 from anaxis.core.derive import derived_kind
-from anaxis.core.time.rates import kept_rate
 from anaxis.packages.model import Profile, profile_from_dict
 from anaxis.store.models import Camera, Delivery, HistoryEntry, Shot, Show, Version
-from anaxis.store.queries import get_show, newest_show_name
+from anaxis.store.queries import PACKAGE_KEY, expected_of, findings_now, get_show, newest_show_name, on_the_list
 
 PAGE = 50
 SORTS = {"shot": "shot", "worst": "worst deviation first", "newest": "newest change first"}
@@ -118,16 +116,16 @@ def listed(session: Session, show: Show, asked: Asked) -> Listing:
 
 def _on_the_list(query: Select[Any], show: Show) -> Select[Any]:
     joined = query.select_from(Camera).join(Shot, Shot.id == Camera.shot_id).join(Version, Version.id == Camera.head_id)
-    return joined.where(Shot.show_id == show.id, Shot.archived_at.is_(None), Camera.removed_at.is_(None))
+    return joined.where(*on_the_list(show))
 
 
 def _candidates(session: Session, show: Show, asked: Asked, late: Collection[int]) -> list[_Light]:
-    columns = (Camera.id, Version.id, Version.created_at, Version.findings, Version.facts)
+    columns = (Camera.id.label("camera"), Version.id.label("head"), Version.created_at, Version.findings, Version.facts)
     query = _on_the_list(select(*columns, Shot.first_frame, Shot.last_frame, Shot.rate), show)
     for word in asked.q.lower().split():
         query = query.where(func.strpos(func.lower(Shot.name + " " + Camera.name), word) > 0)
     if asked.package:
-        query = query.where(Version.deliveries.any(Delivery.profile["key"].as_string() == asked.package))
+        query = query.where(Version.deliveries.any(asked.package == PACKAGE_KEY))
     if asked.who:
         made = select(HistoryEntry.about_id).where(
             HistoryEntry.kind == Version.__tablename__, HistoryEntry.actor == asked.who
@@ -135,33 +133,21 @@ def _candidates(session: Session, show: Show, asked: Asked, late: Collection[int
         query = query.where(Version.id.in_(made))
     if asked.days is not None:
         query = query.where(Version.created_at >= datetime.now(UTC) - timedelta(days=asked.days))
-    rows = session.execute(query.order_by(Shot.name, Camera.name)).all()
-    return [
-        _Light(camera, head, at, _warnings(findings, facts, Expected(first, last, kept_rate(rate) if rate else None)))
-        for camera, head, at, findings, facts, first, last, rate in rows
-        if not asked.behind or head in late
-    ]
-
-
-def _warnings(findings: list[Any], facts: dict[str, Any], expected: Expected) -> int:
-    """How many findings are to be looked at, those against the shot as it is expected to be by now among them."""
-    kept = sum(f["severity"] != "note" for f in findings if f["code"] not in OF_THE_SHOT)
-    if expected == Expected():
-        return kept
-    whole = (facts["first_frame"], facts["last_frame"])
-    held = tuple(facts.get("held_frames") or whole)
-    now = against_shot(expected, whole, (held[0], held[1]), kept_rate(facts["rate"]), "")
-    return kept + sum(f.severity != "note" for f in now)
+    found = []
+    for row in session.execute(query.order_by(Shot.name, Camera.name)):
+        if not asked.behind or row.head in late:
+            now = findings_now(row.findings, row.facts, expected_of(row), "")
+            found.append(_Light(row.camera, row.head, row.created_at, sum(f.severity != "note" for f in now)))
+    return found
 
 
 def _worst(session: Session, heads: list[int]) -> dict[int, Delivery]:
     """For each version the delivery that is furthest off, of the newest to each package in each format."""
-    key = Delivery.profile["key"].as_string()
     query = (
         select(Delivery)
         .where(Delivery.version_id.in_(heads))
-        .ext(distinct_on(Delivery.version_id, key, Delivery.format))
-        .order_by(Delivery.version_id, key, Delivery.format, Delivery.id.desc())
+        .ext(distinct_on(Delivery.version_id, PACKAGE_KEY, Delivery.format))
+        .order_by(Delivery.version_id, PACKAGE_KEY, Delivery.format, Delivery.id.desc())
         .options(joinedload(Delivery.version).joinedload(Version.camera).joinedload(Camera.shot))
     )
     by_version: dict[int, list[Delivery]] = {}
@@ -205,8 +191,7 @@ def _rows(session: Session, wanted: list[_Light], late: Collection[int]) -> list
 
 def asked_of(session: Session, show: Show) -> tuple[list[str], list[str]]:
     """What a show's cameras may be filtered by: the packages they went to, and who made the versions worked on."""
-    key = Delivery.profile["key"].as_string()
-    packages = _on_the_list(select(key).distinct(), show).join(Delivery, Delivery.version_id == Version.id)
+    packages = _on_the_list(select(PACKAGE_KEY).distinct(), show).join(Delivery, Delivery.version_id == Version.id)
     who = _on_the_list(select(HistoryEntry.actor).distinct(), show).join(
         HistoryEntry, (HistoryEntry.kind == Version.__tablename__) & (HistoryEntry.about_id == Version.id)
     )

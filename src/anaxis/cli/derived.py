@@ -45,19 +45,8 @@ def delivered(command: Any) -> Any:
             type=click.Path(path_type=Path, file_okay=False),
             help="Folder for the files; without it nothing is written.",
         ),
-        click.option(
-            "--format",
-            "formats",
-            type=options.Formats(),
-            help="One of usd, abc, gltf, dae, columns, json, or several with commas.",
-        ),
-        click.option(
-            "--to",
-            "to",
-            multiple=True,
-            metavar="PROFILE",
-            help="Shipped profile key, or a JSON file; may be given again.",
-        ),
+        options.formats(required=False),
+        options.packages(required=False),
     ):
         command = option(command)
     return command

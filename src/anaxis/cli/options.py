@@ -98,6 +98,30 @@ pixel_aspect = click.option("--pixel-aspect", type=float, help="Width of a pixel
 
 
 recipe = click.option("--recipe", type=click.Path(path_type=Path), help="Operations to do, a JSON file.")
+
+
+def packages(required: bool) -> Any:
+    """``--to``, as often as there are packages."""
+    return click.option(
+        "--to",
+        "to",
+        required=required,
+        multiple=True,
+        metavar="PROFILE",
+        help="Shipped profile key, or a JSON file; may be given again.",
+    )
+
+
+def formats(required: bool) -> Any:
+    return click.option(
+        "--format",
+        "formats",
+        required=required,
+        type=Formats(),
+        help="One of usd, abc, gltf, dae, columns, json, or several with commas.",
+    )
+
+
 json = click.option("--json", "as_json", is_flag=True, help="Print JSON instead of a table.")
 
 

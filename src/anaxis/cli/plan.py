@@ -11,7 +11,6 @@ import click
 from anaxis.cli import options
 from anaxis.cli.store import opened_store, show_asked
 from anaxis.cli.tables import OFF_TOLERANCE, console, print_json, table
-from anaxis.core.errors import BadInput
 
 if TYPE_CHECKING:
     from anaxis.app.plan import Board
@@ -40,14 +39,8 @@ def show_plan(show: str | None, as_json: bool) -> None:
 
 @plan.command("set")
 @_SHOW
-@click.option("--to", "to", required=True, multiple=True, metavar="PROFILE", help="Package key; may be given again.")
-@click.option(
-    "--format",
-    "formats",
-    required=True,
-    type=options.Formats(),
-    help="One of usd, abc, gltf, dae, columns, json, or several with commas.",
-)
+@options.packages(required=True)
+@options.formats(required=True)
 @click.option("--shots", help="Only these shots, with commas; else all.")
 @click.option("--recipe", default="", help="A saved recipe to be done first.")
 @click.option("--overscan", default="", metavar="auto|PERCENT|WxH")
@@ -61,29 +54,19 @@ def set_plan(
     """Say which packages and formats a show's shots go to."""
     from sqlalchemy.orm import Session
 
-    from anaxis.app.plan import board, drop_of, set_target
+    from anaxis.app.plan import board, drop_of, set_target, shots_named
     from anaxis.delivery.options import Options
 
     with opened_store() as engine, Session(engine) as session, session.begin():
         held = show_asked(session, show)
-        wanted = [n.strip() for n in (shots or "").split(",") if n.strip()]
-        by_name = {s.name: s.id for s in held.shots}
-        stranger = next((n for n in wanted if n not in by_name), None)
-        if stranger is not None:
-            raise BadInput(f"{held.name} has no shot '{stranger}': there are {', '.join(list(by_name)[:12])}.")
+        only = shots_named(held, (shots or "").split(","))
         for package in to:
             for key in formats:
                 if drop:
                     drop_of(session, held, package, key)
                 else:
                     set_target(
-                        session,
-                        held,
-                        package,
-                        key,
-                        Options(reduce_px=reduce_px, overscan=overscan),
-                        recipe,
-                        [by_name[n] for n in wanted] or None,
+                        session, held, package, key, Options(reduce_px=reduce_px, overscan=overscan), recipe, only
                     )
         _say(document_of(board(session, held)), as_json)
 

@@ -108,13 +108,13 @@ def _one(
     """One file looked at and kept, in a transaction of its own: what fails of it keeps nothing, and stops nothing."""
     from sqlalchemy.orm import Session
 
+    from anaxis.app.file_names import named_if
     from anaxis.app.many import Item, item_of, keep_item, named_in, put_aside, same_again
     from anaxis.store.queries import find_show, newest_show_name
 
     name = path.as_posix()
     if isinstance(scene, str):
         return Item(name, "cannot be taken in", scene)
-    item = None
     try:
         with Session(engine) as session:
             session.begin()
@@ -123,10 +123,9 @@ def _one(
             rule = rule.strip() or (known.rule if known else "")
             names = named_in(name, rule, held)
             data = path.read_bytes()
-            again = same_again(session, names.show, names.shot, data)
+            again = same_again(session, name, names, data)
             if again is not None:
-                label = f"{again.camera.name} {again.label} is of the same bytes"
-                return Item(name, "same again", label, names=names, cameras=[again.camera.name])
+                return again
             item = item_of(session, put_aside(session, path.name, data, scene), name, rule, held)
             if item.state in kept:
                 versions = keep_item(session, item, recipe, accept)
@@ -135,19 +134,8 @@ def _one(
                     versions[0].camera.shot.show.rule = rule
                 session.commit()
     except BadInput as error:
-        return Item(
-            name, "cannot be taken in", error.sentence, names=item.names if item else named_or_nothing(name, rule)
-        )
+        return Item(name, "cannot be taken in", error.sentence, names=named_if(name, rule))
     return item
-
-
-def named_or_nothing(name: str, rule: str) -> Any:
-    from anaxis.app.file_names import Named, named
-
-    try:
-        return named(name, rule)
-    except BadInput:
-        return Named()
 
 
 def document_of(item: Item) -> dict[str, Any]:

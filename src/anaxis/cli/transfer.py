@@ -38,21 +38,8 @@ if TYPE_CHECKING:  # loaded when first used: the command line starts quicker
     "--together", is_flag=True, help="The cameras in one file, in formats that hold several; else a file each."
 )
 @click.option("--under-root", is_flag=True, help="The camera below a root that carries the recipe's placement.")
-@click.option(
-    "--to",
-    "to",
-    required=True,
-    multiple=True,
-    metavar="PROFILE",
-    help="Shipped profile key, or a JSON file; may be given again.",
-)
-@click.option(
-    "--format",
-    "formats",
-    required=True,
-    type=options.Formats(),
-    help="One of usd, abc, gltf, dae, columns, json, or several with commas.",
-)
+@options.packages(required=True)
+@options.formats(required=True)
 @click.option("--out", required=True, type=click.Path(path_type=Path), help="Folder for the files.")
 @click.option(
     "--bundle", is_flag=True, help="A zip for each package: cameras, landmarks, set, axis check, sheet, manifest."

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any
 
-from sqlalchemy import select
+from sqlalchemy import ColumnElement, select
 from sqlalchemy.orm import Session, joinedload, selectinload
 
 from anaxis.core.camera.film_backs import FilmBack
@@ -22,7 +22,17 @@ from anaxis.core.scene.picture import Picture
 from anaxis.core.time.rates import kept_rate
 from anaxis.core.typing import Floats
 from anaxis.store.archive import scene_from_bytes, track_from_bytes
-from anaxis.store.models import Camera, SavedFilmBack, SavedLayout, SavedRecipe, Shot, Show, SourceFile, Version
+from anaxis.store.models import (
+    Camera,
+    Delivery,
+    SavedFilmBack,
+    SavedLayout,
+    SavedRecipe,
+    Shot,
+    Show,
+    SourceFile,
+    Version,
+)
 from anaxis.store.rows import NotFound as NotFound
 from anaxis.store.rows import found as found
 
@@ -68,14 +78,16 @@ def picture_of_version(version: Version) -> Picture:
 
 def findings_of(version: Version) -> list[Finding]:
     """What was noticed about a version when it was made, and where it is not as its shot is expected to be by now."""
-    kept = [Finding(**f) for f in version.findings if f["code"] not in OF_THE_SHOT]
-    facts = version.facts
+    now = findings_now(version.findings, version.facts, expected_of(version.camera.shot), version.camera_path)
+    return by_severity(now)
+
+
+def findings_now(kept: list[Any], facts: dict[str, Any], expected: Expected, path: str) -> list[Finding]:
+    """Findings as they are kept with a version, those against the shot anew: by what is expected of it by now."""
     whole = (facts["first_frame"], facts["last_frame"])
     held = tuple(facts.get("held_frames") or whole)
-    now = against_shot(
-        expected_of(version.camera.shot), whole, (held[0], held[1]), kept_rate(facts["rate"]), version.camera_path
-    )
-    return by_severity([*kept, *now])
+    against = against_shot(expected, whole, (held[0], held[1]), kept_rate(facts["rate"]), path)
+    return [*(Finding(**f) for f in kept if f["code"] not in OF_THE_SHOT), *against]
 
 
 def track_of(version: Version) -> tuple[Track, Landmarks, Floats]:
@@ -87,9 +99,18 @@ def recipe_of(version: Version) -> Recipe:
     return recipe_from_document(version.recipe, strict=False)
 
 
-def expected_of(shot: Shot) -> Expected:
-    """What the edit expects of a shot."""
+def expected_of(shot: Any) -> Expected:
+    """What the edit expects of a shot, or of a row with a shot's first and last frame and rate."""
     return Expected(shot.first_frame, shot.last_frame, kept_rate(shot.rate) if shot.rate else None)
+
+
+# The key of the package a delivery went to, as queries have it.
+PACKAGE_KEY = Delivery.profile["key"].as_string()
+
+
+def on_the_list(show: Show) -> tuple[ColumnElement[bool], ...]:
+    """That a shot and camera of a query are a show's, and not off its list."""
+    return (Shot.show_id == show.id, Shot.archived_at.is_(None), Camera.removed_at.is_(None))
 
 
 def set_finder(session: Session) -> Callable[[str], bytes]:

@@ -16,7 +16,7 @@ import threading
 from contextlib import suppress
 from typing import Any
 
-from sqlalchemy import Engine, make_url, select, text, update
+from sqlalchemy import ColumnElement, Engine, make_url, select, text, update
 from sqlalchemy.exc import SQLAlchemyError
 from sqlalchemy.orm import Session
 
@@ -78,10 +78,15 @@ def get_job(session: Session, number: int) -> Job:
 
 
 def stop(session: Session, number: int) -> None:
-    """Work that has not begun is stopped at once, work under way when it next tells its progress."""
+    """See :func:`stop_those`; raises NotFound where there is no such work."""
     get_job(session, number)
+    stop_those(session, Job.id == number)
+
+
+def stop_those(session: Session, which: ColumnElement[bool]) -> None:
+    """Work that has not begun is stopped at once, work under way when it next tells its progress."""
     for state, becomes in (("waiting", "stopped"), ("running", "stopping")):
-        session.execute(update(Job).where(Job.id == number, Job.state == state).values(state=becomes))
+        session.execute(update(Job).where(which, Job.state == state).values(state=becomes))
 
 
 def has_open_work(engine: Engine) -> bool:

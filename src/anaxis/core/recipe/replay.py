@@ -6,7 +6,7 @@ same scene gives the same track, bit for bit.
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from dataclasses import replace
 from functools import partial
 from typing import Any, TypeVar
@@ -49,6 +49,14 @@ def inserted(recipe: Recipe, operation: Operation) -> Recipe:
     ranks = [STAGES.index(kind_of(o.code).stage) for o in recipe]
     at = sum(r <= rank for r in ranks)
     return (*recipe[:at], operation, *recipe[at:])
+
+
+def completed(recipe: Recipe, operations: Iterable[Operation]) -> Recipe:
+    """The recipe with those of the operations that it does not hold yet, each in its place: none is done twice."""
+    for operation in operations:
+        if operation not in recipe:
+            recipe = inserted(recipe, operation)
+    return recipe
 
 
 def replay(scene: Scene, path: str, recipe: Recipe, sets: Callable[[str], Scene] = no_sets) -> Work:

@@ -7,7 +7,7 @@ from typing import Annotated, Any
 from fastapi import APIRouter, File, Form, Request, UploadFile
 from sqlalchemy.orm import Session
 
-from anaxis.app.file_names import FIELDS, Named, named
+from anaxis.app.file_names import FIELDS, named_if
 from anaxis.app.many import Item, item_of, keep_item, named_in, same_again
 from anaxis.app.take_in import take_in_bytes
 from anaxis.core.errors import BadInput
@@ -44,13 +44,12 @@ def read(
         check_size(name, file.size or 0, limits.max_bytes)
         names = named_in(path, rule, show)
         data = file.file.read(limits.max_bytes + 1)
-        again = same_again(store, names.show, names.shot, data)
+        again = same_again(store, path, names, data)
         if again is not None:
-            said = f"{again.camera.name} {again.label} is of the same bytes"
-            return _row(request, Item(path, "same again", said, names=names, cameras=[again.camera.name]))
+            return _row(request, again)
         source = take_in_bytes(store, request.app.state.parsers, name, data)
     except BadInput as error:
-        return _row(request, Item(path, "cannot be taken in", error.sentence, names=_said_by(path, rule)))
+        return _row(request, Item(path, "cannot be taken in", error.sentence, names=named_if(path, rule)))
     return _row(request, _item(store, source, path, rule, show))
 
 
@@ -86,14 +85,7 @@ def _item(store: Session, source: SourceFile, path: str, rule: str, show: str) -
     try:
         return item_of(store, source, path, rule, show)
     except BadInput as error:
-        return Item(path, "cannot be taken in", error.sentence, source.id, _said_by(path, rule))
-
-
-def _said_by(path: str, rule: str) -> Named:
-    try:
-        return named(path, rule)
-    except BadInput:
-        return Named()
+        return Item(path, "cannot be taken in", error.sentence, source.id, named_if(path, rule))
 
 
 def _row(request: Request, item: Item) -> Any:

@@ -19,12 +19,12 @@ from anaxis.app.plan import (
     progress_of,
     resume_run,
     set_target,
+    shots_named,
     start_run,
     stop_run,
     workers,
 )
 from anaxis.app.retention import kept as kept_of
-from anaxis.core.errors import BadInput
 from anaxis.delivery.options import Options
 from anaxis.formats import FORMATS
 from anaxis.store.models import PlanTarget, Run, Show
@@ -32,6 +32,7 @@ from anaxis.store.packages import all_packages
 from anaxis.store.queries import found, get_show, saved_recipes
 from anaxis.web.pages import Store, number_or_none, page
 from anaxis.web.screens.jobs.routes import ensure_worker
+from anaxis.work.queue import has_worker
 
 router = APIRouter()
 _PAGE = 100
@@ -62,13 +63,8 @@ def add_target(
     reduce_px: Annotated[str, Form()] = "", overscan: Annotated[str, Form()] = "", only: Annotated[str, Form()] = "",
 ) -> Any:  # fmt: skip
     show = get_show(store, show_id)
-    names = [n.strip() for n in only.replace(",", " ").split() if n.strip()]
-    by_name = {s.name: s.id for s in show.shots}
-    stranger = next((n for n in names if n not in by_name), None)
-    if stranger is not None:
-        raise BadInput(f"{show.name} has no shot '{stranger[:80]}': leave the field empty for all shots.")
     options = Options(reduce_px=number_or_none(reduce_px, "pixels that fewer keys may cost"), overscan=overscan.strip())
-    set_target(store, show, package, format_key, options, recipe, [by_name[n] for n in names] or None)
+    set_target(store, show, package, format_key, options, recipe, shots_named(show, only.replace(",", " ").split()))
     return _board(show_id)
 
 
@@ -143,7 +139,7 @@ def _run(store: Session, number: int) -> dict[str, Any]:
         "jobs": jobs[:200],
         "all": len(jobs),
         "progress": progress_of(store, run),
-        "workers": workers(store),
+        "worked": has_worker(store),
     }
 
 
