@@ -25,15 +25,22 @@ from anaxis.app.packages import copy_package
 from anaxis.app.plan import board, due, progress_of, resume_run, set_target, start_run, stop_run, workers
 from anaxis.app.remove import remove_camera
 from anaxis.app.retention import clear_out, clear_uploads, kept
+from anaxis.core.camera.lens import Image
 from anaxis.core.errors import BadInput
 from anaxis.core.recipe.model import Operation
+from anaxis.core.scene.landmarks import NO_LANDMARKS
+from anaxis.core.scene.picture import Picture
+from anaxis.delivery.deliver import deliver_all
 from anaxis.delivery.options import Options
+from anaxis.delivery.shot_camera import ShotCamera
+from anaxis.packages import find_profile
 from anaxis.store.keep import keep_package, save_recipe
 from anaxis.store.models import Delivery, Job, MadeFile, Run, Show, SourceFile, Version
 from anaxis.store.packages import get_package
 from anaxis.store.queries import get_version
 from anaxis.work.queue import address_of
 from anaxis.work.worker import do_job
+from ordinary import primes, track_of
 from pages import Visitor, fits
 from test_store import keep
 
@@ -356,7 +363,8 @@ def test_a_plan_is_made_run_and_watched_in_the_browser(page: Page, engine: Engin
     page.get_by_role("button", name="What would it do?").click()
     expect(page.locator("#dry")).to_contain_text("never delivered")
     page.get_by_role("button", name="Deliver what is behind").click()
-    expect(page.locator("#answer")).to_contain_text("All done", timeout=90_000)
+    expect(page.locator("#answer")).to_contain_text("All match", timeout=90_000)
+    expect(page.locator("#answer")).to_contain_text("worst")
     fits(page)
     page.locator("#answer").get_by_role("link", name="The plan").click()
     expect(page.locator("#answer")).to_contain_text("All delivered and matching")
@@ -368,3 +376,24 @@ def test_a_plan_is_made_run_and_watched_in_the_browser(page: Page, engine: Engin
         refused = visitor.post(f"/shows/{number}/runs", headers={"Accept": "text/html"})
         assert refused.status_code == 422 and "plan is due" in refused.text
     assert httpx.get(f"{site}/workers").status_code == 200
+
+
+def test_a_run_whose_delivery_does_not_match_says_so_first(page: Page, engine: Engine, tmp_path: Path) -> None:
+    """A prime swap in glTF, whose standard holds one lens: done is not matching."""
+    image = Image(1920, 1080)
+    leaving = ShotCamera(track_of(primes()), NO_LANDMARKS, Picture(image, "width", False, False))
+    deliver_all([leaving], find_profile("yup-rh-m"), "usd", tmp_path)
+    (file,) = tmp_path.glob("*.usd")
+    kept_as(engine, file, "TW_070")
+    planned(engine, "gltf", "json")
+    run = begin(engine)
+    work_off(engine, run)
+    assert states(engine) == [["off", "matches"]]
+    page.goto(f"/runs/{run}")
+    expect(page.locator("#answer")).to_contain_text("1 does not match")
+    expect(page.locator("#answer")).to_have_class("answer off")
+    first = page.locator("tbody tr").first
+    expect(first).to_contain_text("gltf")
+    expect(first).to_contain_text("Does not match")
+    expect(first.get_by_role("link")).to_contain_text("px")
+    fits(page)

@@ -69,10 +69,10 @@ def _entry_of(row: Any) -> tuple[str, int, str, dict[str, Any]]:
     """What an entry is about: its table and number, in a few words, and what else is worth keeping."""
     detail: dict[str, Any] = {}
     if isinstance(row, Version):
-        said, detail = row.change, {"camera": row.camera_id, "version": row.number}
+        said, detail = row.change, {"camera": row.camera_id, "version": row.number, "of": row.called}
     elif isinstance(row, Delivery):
         said = f"{row.profile['key']}, {row.format}: {row.verdict}"
-        detail = {"version": row.version_id, "max_px": row.max_px}
+        detail = {"version": row.version_id, "max_px": row.max_px, "of": row.version.called}
     elif isinstance(row, Return):
         said, detail = f"{row.name}, {row.profile['key']}", {"version": row.version_id, "max_px": row.max_px}
     elif isinstance(row, Still):

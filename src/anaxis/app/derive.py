@@ -136,7 +136,7 @@ def input_of(session: Session, version: Version, kind: str, settings: Mapping[st
     """A version as a camera that another is made from, with what the kind needs to know of what lies about it."""
     track, marks, lines_m = track_of(version)
     found = Input(
-        name_of(version), replace(track, name=version.camera.name), picture_of_version(version), marks, lines_m,
+        version.called, replace(track, name=version.camera.name), picture_of_version(version), marks, lines_m,
         up_axis=str(version.facts["up_axis"]), metres_per_unit=float(version.facts["metres_per_unit"]),
     )  # fmt: skip
     if kind == "joined":
@@ -150,11 +150,6 @@ def around_version(session: Session, version: Version, objects: tuple[str, ...] 
     source, recipe = version.source_file, recipe_of(version)
     examiner, sets = examiner_of(session), set_finder(session)
     return around(examiner, source.scene, source.name, version.camera_path, recipe, sets, objects)
-
-
-def name_of(version: Version) -> str:
-    """A version as people say it: shot, camera, take and edit."""
-    return f"{version.camera.shot.name} {version.camera.name} {version.label}"
 
 
 def _made_of(inputs: Mapping[str, Version]) -> list[VersionInput]:

@@ -11,7 +11,7 @@ import numpy as np
 from sqlalchemy.orm import Session
 
 from anaxis.app.deliver import options_from, proof_arrays, shot_camera_of
-from anaxis.app.derive import name_of, settings_of, used_version
+from anaxis.app.derive import settings_of, used_version
 from anaxis.app.made import made, packed_up, printed
 from anaxis.core.derive import derived_kind
 from anaxis.core.derive.joined import Join
@@ -81,7 +81,7 @@ def _made_from(version: Version) -> MadeFrom | None:
     for one in version.made_of:
         used = used_version(one)
         file = used.source_file
-        inputs.append({"role": one.role, "version": name_of(used), "file": file.name, "sha256": file.sha256})
+        inputs.append({"role": one.role, "version": used.called, "file": file.name, "sha256": file.sha256})
     along = edit_files(settings) if isinstance(settings, Join) else {}
     words = derived_kind(version.derivation.kind).label
     return MadeFrom(words, version.derivation.settings, tuple(inputs), along)

@@ -58,8 +58,8 @@ def detail_words(entry: HistoryEntry) -> str:
     """What else an entry holds, in a few words."""
     detail = entry.detail
     words = [f"{what} was {name}" for what, name in detail.get("was", {}).items()]
-    if entry.kind == Version.__tablename__ and "version" in detail:
-        words.append(f"version {detail['version']}")
+    if "of" in detail:
+        words.append(str(detail["of"]))
     if detail.get("max_px") is not None:
         words.append(f"worst {detail['max_px']:.3g} px")
     if detail.get("first_frame") is not None and detail.get("last_frame") is not None:

@@ -309,6 +309,18 @@ def jobs_of(session: Session, run: Run) -> list[Job]:
     return list(session.execute(query).scalars())
 
 
+def made_by(session: Session, jobs: Iterable[Job]) -> dict[int, Delivery]:
+    """The deliveries of jobs that are done, by the job's number."""
+    of_job = {j.id: j.result["delivery"] for j in jobs if "delivery" in j.result}
+    query = (
+        select(Delivery)
+        .where(Delivery.id.in_(of_job.values()))
+        .options(joinedload(Delivery.version).joinedload(Version.camera).joinedload(Camera.shot))
+    )
+    made = {d.id: d for d in session.execute(query).scalars()}
+    return {job: made[delivery] for job, delivery in of_job.items()}
+
+
 @use_case("stop a run")
 def stop_run(session: Session, run: Run) -> Run:
     """Work that has not begun is stopped at once, work under way when it next tells its progress."""

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 from sqlalchemy.orm import Session
 
-from anaxis.app.derive import around_version, name_of, settings_of, used_version
+from anaxis.app.derive import around_version, settings_of, used_version
 from anaxis.core.derive.cut import Piece
 from anaxis.core.derive.derived import Shown
 from anaxis.core.derive.held import Hold
@@ -19,7 +19,7 @@ def shown_of(session: Session, version: Version) -> Shown | None:
     settings = settings_of(version)
     if isinstance(settings, Hold):
         count = int(version.facts["frames"])
-        names = tuple(f"{name_of(used_version(i))}, held" for i in version.made_of)
+        names = tuple(f"{used_version(i).called}, held" for i in version.made_of)
         return Shown(names, np.zeros(count, dtype=np.int64), np.full(count, float(settings.at)))
     if not isinstance(settings, Join):
         return None

@@ -117,8 +117,8 @@ def run(show: str | None, dry_run: bool, watch: bool, as_json: bool) -> None:
 def _watched(engine: Any, number: int, quiet: bool) -> dict[str, Any]:
     from sqlalchemy.orm import Session
 
-    from anaxis.app.plan import jobs_of, progress_of
-    from anaxis.store.models import Delivery, Run
+    from anaxis.app.plan import jobs_of, made_by, progress_of
+    from anaxis.store.models import Run
 
     while True:
         with Session(engine) as session:
@@ -135,7 +135,7 @@ def _watched(engine: Any, number: int, quiet: bool) -> dict[str, Any]:
             for j in jobs
             if j.state == "failed"
         ]  # fmt: skip
-        made = [session.get_one(Delivery, j.result["delivery"]) for j in jobs if "delivery" in j.result]
+        made = made_by(session, jobs).values()
         off = [d.id for d in made if not d.matches]
         worst = max((d.max_px for d in made), default=None)
     return {"states": progress.states, "failed": failed, "off": off, "worst_px": worst}

@@ -187,6 +187,11 @@ class Version(Base):
         return self.source.camera_path or ""
 
     @property
+    def called(self) -> str:
+        """As people say it: shot, camera, take and edit."""
+        return f"{self.camera.shot.name} {self.camera.name} {self.label}"
+
+    @property
     def label(self) -> str:
         """Take and edit as people say it: 2, or 2.3 after three edits."""
         return f"{self.take}.{self.edit}" if self.edit else str(self.take)

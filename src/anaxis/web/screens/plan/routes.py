@@ -16,6 +16,7 @@ from anaxis.app.plan import (
     drop_target,
     due,
     jobs_of,
+    made_by,
     progress_of,
     resume_run,
     set_target,
@@ -131,13 +132,18 @@ def _get(store: Session, number: int) -> Run:
 def _run(store: Session, number: int) -> dict[str, Any]:
     run = _get(store, number)
     jobs = jobs_of(store, run)
-    order = {s: i for i, s in enumerate(("failed", "running", "stopping", "waiting", "stopped", "done"))}
-    jobs.sort(key=lambda j: (order.get(j.state, 9), j.id))
+    made = made_by(store, jobs)
+    off = {number for number, delivery in made.items() if not delivery.matches}
+    order = {s: i for i, s in enumerate(("failed", "off", "running", "stopping", "waiting", "stopped", "done"))}
+    jobs.sort(key=lambda j: (order.get("off" if j.id in off else j.state, 9), j.id))
     return {
         "run": run,
         "show": run.show,
         "jobs": jobs[:200],
         "all": len(jobs),
+        "made": made,
+        "off": len(off),
+        "worst_px": max((d.max_px for d in made.values()), default=None),
         "progress": progress_of(store, run),
         "worked": has_worker(store),
     }
