@@ -64,7 +64,7 @@ def load_demo(url: str) -> bool:
     with_media_roots()
     engine = connect(url)
     migrate(engine)
-    parsers = ParserPool(warm=2, limits=limits_from_environment())
+    parsers = ParserPool(limits_from_environment())
     try:
         with Session(engine) as store, store.begin(), TemporaryDirectory(prefix="anaxis-demo-") as folder:
             if store.execute(select(Show.id).limit(1)).first():

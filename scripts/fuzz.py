@@ -107,7 +107,7 @@ def main() -> int:
         folder = Path(name)
         originals = [(p, p.read_bytes()) for p in seeds(folder)]
         # A pool a kind: a process then loads one library, and starts in a third of the time.
-        pools = {p.suffix: ParserPool(warm=2, limits=limits, only_for=p.name) for p, _ in originals}
+        pools = {p.suffix: ParserPool(limits, only_for=p.name) for p, _ in originals}
 
         def one(i: int) -> str:
             random = np.random.default_rng([seed, i])

@@ -34,7 +34,7 @@ def served(url: str, log_level: str = "error") -> Iterator[str]:
     with socket.socket() as probe:
         probe.bind(("127.0.0.1", 0))
         port = probe.getsockname()[1]
-    app = create_app(url, warm_readers=0, own_worker=True)
+    app = create_app(url, readers_ready=False, own_worker=True)
     server = uvicorn.Server(uvicorn.Config(app, port=port, log_level=log_level))
     thread = threading.Thread(target=server.run, daemon=True)
     thread.start()

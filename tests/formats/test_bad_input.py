@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import json
 import os
+import signal
 import subprocess
 import sys
-import time
 import zipfile
 from collections.abc import Callable
+from contextlib import closing
 from pathlib import Path
 
 import pytest
@@ -105,29 +106,46 @@ def test_a_package_that_leads_out_of_itself_is_refused(tmp_path: Path) -> None:
 def test_a_parser_that_crashes_or_hangs_becomes_a_sentence(
     usda: Callable[..., Path], monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    from anaxis.work.sandbox import guard
+    from anaxis.work.sandbox import guard, readers
 
     def instead(code: str) -> Callable[..., list[str]]:
-        return lambda *_: [sys.executable, "-c", code]
+        """The process that forks, with a reader that does something else."""
+        code = f"from anaxis.work.sandbox import fork_server\ndef serve(*_):\n    {code}\nfork_server.serve = serve\nfork_server.load = len\nfork_server.main()"
+        return lambda _module, _folder, *more: [sys.executable, "-c", code, *more]
 
-    pool = ParserPool(warm=0, limits=Limits(wall_s=2))
-    monkeypatch.setattr(guard, "confined", instead("import os; os.abort()"))
-    with pytest.raises(BadInput, match=r"shot.usda made its reader stop \(signal or limit 6\)"):
-        pool.read(usda())
-    monkeypatch.setattr(guard, "confined", instead("import time; time.sleep(60)"))
-    began = time.monotonic()
-    with pytest.raises(BadInput, match="longer than 2 s"):
-        pool.read(usda())
-    assert time.monotonic() - began < 20
+    def pool() -> ParserPool:
+        return ParserPool(Limits(wall_s=2), ready=False)
+
+    monkeypatch.setattr(readers, "confined", instead("import os; os.abort()"))
+    with (
+        closing(pool()) as crashing,
+        pytest.raises(BadInput, match=r"shot.usda made its reader stop \(signal or limit 6\)"),
+    ):
+        crashing.read(usda())
+    monkeypatch.setattr(readers, "confined", instead("import time; time.sleep(60)"))
+    monkeypatch.setattr(guard, "_GRACE_S", 0)
+    with closing(pool()) as hanging, pytest.raises(BadInput, match="longer than 2 s"):
+        hanging.read(usda())
+    monkeypatch.setattr(readers, "confined", instead("import os; os.kill(os.getppid(), 9); os._exit(0)"))
+    with closing(pool()) as alone, pytest.raises(BadInput, match="was ended twice meanwhile"):
+        alone.read(usda())
+
+
+def test_readers_come_again_when_what_they_are_forked_from_is_killed(usda: Callable[..., Path]) -> None:
+    with closing(ParserPool()) as pool:
+        assert pool.read(usda()).cameras
+        first = pool._source.start()._process
+        os.kill(first.pid, signal.SIGKILL)
+        assert pool.read(usda()).cameras and pool._source.start()._process.pid != first.pid
 
 
 def test_a_flood_of_memory_is_held(usda: Callable[..., Path]) -> None:
     with pytest.raises(BadInput, match=r"shot\.usda"):
-        ParserPool(warm=0, limits=Limits(memory_mb=60)).read(usda())
+        ParserPool(Limits(memory_mb=1)).read(usda())
 
 
 def test_the_parser_answers_after_a_bad_file(bad_files: dict[str, Path], usda: Callable[..., Path]) -> None:
-    pool = ParserPool(warm=1)
+    pool = ParserPool(ready=False)
     try:
         with pytest.raises(BadInput):
             pool.read(bad_files["truncated"])

@@ -200,7 +200,7 @@ def test_one_clients_many_bodies_leave_room_for_others() -> None:
 
 
 def test_the_pages_bodies_are_limited_so(engine: Engine, database_url: str) -> None:
-    app = create_app(database_url, warm_readers=0)
+    app = create_app(database_url, readers_ready=False)
     found = next(m for m in app.user_middleware if m.cls is Bodies).kwargs["limits"]
     assert 0 < found.pause_s <= 30 and found.grace_s <= 60 and found.open_each < found.open_all <= 100
 

@@ -17,8 +17,9 @@ import pytest
 from anaxis.core.errors import BadInput
 from anaxis.formats.zip_upload import read_zip, unpack
 from anaxis.work.sandbox.calculators import Calculators
+from anaxis.work.sandbox.confined import clean_environment
 from anaxis.work.sandbox.folders import how_readers_work, made_for_a_reader, settle
-from anaxis.work.sandbox.guard import Limits, ParserPool, clean_environment
+from anaxis.work.sandbox.guard import Limits, ParserPool
 from anaxis.work.sandbox.kept import Kept
 
 PROBE = """
@@ -72,11 +73,14 @@ def test_a_reader_reaches_nothing_but_its_own_folder(tmp_path: Path) -> None:
 def test_files_come_through_as_before_and_nothing_is_left(demo_files: dict[str, Path], tmp_path: Path) -> None:
     own = settle(tmp_path / "own")
     try:
-        pool = ParserPool(warm=0)
+        pool = ParserPool(Limits(wall_s=1), ready=False)
         scene = pool.read(demo_files["TW_010"])
         assert scene.name == demo_files["TW_010"].name and scene.cameras
         with pytest.raises(BadInput, match="took longer than 1 s"):
-            ParserPool(warm=0, limits=Limits(wall_s=1)).read(_slow(tmp_path))
+            pool.read(_slow(tmp_path))
+        (of_the_pool,) = own.iterdir()
+        assert len(list(of_the_pool.iterdir())) == 1  # nothing of a file, the two readers' folders are gone
+        pool.close()
         assert list(own.iterdir()) == []
     finally:
         tempfile.tempdir = None
@@ -159,3 +163,56 @@ def test_an_answer_is_worked_out_once_and_a_sentence_is_not_for_ever(monkeypatch
     for i in range(50):
         kept.put(bytes([i]), ({"n": i}, [bytes(90)]))
     assert kept.get(bytes([49])) is not None and kept.get(bytes([0])) is None
+
+
+REACHES = """
+import json, os, socket
+from pathlib import Path
+from anaxis.work.sandbox import fork_server
+def can(do):
+    try:
+        do()
+        return True
+    except OSError:
+        return False
+def serve(asked, answer, taken_bytes):
+    own = Path(os.environ["TMPDIR"])
+    asked.readline()
+    said = {
+        "writes": can(lambda: (own / "kept").write_text("x")), "other": can(lambda: (own.parent / "made").write_text("x")),
+        "sibling": any(can(lambda: list(p.iterdir())) for p in own.parent.glob("*") if p != own) or can(lambda: list(own.parent.iterdir())),
+        "passwords": can(lambda: Path("/etc/passwd").read_text()), "user": os.geteuid(), "files": len(os.listdir("/proc/self/fd")) if can(lambda: os.listdir("/proc/self/fd")) else 0,
+        "network": can(lambda: socket.create_connection(("127.0.0.1", PORT), 3)),
+    }
+    answer.write(b"E" + json.dumps({"sentence": json.dumps(said), "code": "said"}).encode())
+    answer.flush()
+    os._exit(0)
+fork_server.serve = serve
+"""
+
+
+def test_a_forked_reader_reaches_its_own_folder_and_not_that_of_another(
+    demo_files: dict[str, Path], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    from anaxis.work.sandbox import readers
+
+    with socket.create_server(("127.0.0.1", 0)) as server:
+        start = "import os, sys; from pathlib import Path; from anaxis.work.sandbox.confine import confine; os.chdir(sys.argv[1]); print(*confine(Path(sys.argv[1])), file=sys.stderr); del sys.argv[1]\n"
+        code = start + REACHES.replace("PORT", str(server.getsockname()[1])) + "fork_server.main()"
+        monkeypatch.setattr(
+            readers, "confined", lambda _, folder, *more: [sys.executable, "-P", "-c", code, str(folder), *more]
+        )
+        pool = ParserPool(ready=False)
+        try:
+            with pytest.raises(BadInput) as told:
+                pool.read(demo_files["TW_010"])
+        finally:
+            pool.close()
+    seen, missing = json.loads(told.value.sentence), how_readers_work()
+    assert seen["writes"] and seen["files"] == 0
+    if "files" not in missing:
+        assert not (seen["other"] or seen["sibling"] or seen["passwords"])
+    if "network" not in missing.partition("does not allow")[2]:
+        assert not seen["network"]
+    if os.geteuid() == 0 and "another user" not in missing:
+        assert seen["user"] != 0

@@ -39,7 +39,7 @@ def guesses_of(picture: Picture) -> list[str]:
 
 def start_reader(file: Path) -> ParserPool:
     """Started first thing, so that the reading process loads its library while this one does."""
-    return ParserPool(warm=1, limits=limits_from_environment(), only_for=file.name)
+    return ParserPool(limits_from_environment(), only_for=file.name)
 
 
 def read_stated(

@@ -96,9 +96,9 @@ _log = logging.getLogger("anaxis")
 
 
 def create_app(
-    database_url: str | None = None, warm_readers: int = 2, own_worker: bool = False, bound_to: str = ""
+    database_url: str | None = None, readers_ready: bool = True, own_worker: bool = False, bound_to: str = ""
 ) -> FastAPI:
-    """The pages on a PostgreSQL, with so many reading processes kept ready, and a worker of their own if told to.
+    """The pages on a PostgreSQL, its readers loaded at once or when a file comes, and a worker of their own if told to.
 
     ``bound_to`` is the address they are served at, whose name they answer to beside this machine's own. Raises BadInput where the database cannot be reached.
     """
@@ -108,7 +108,7 @@ def create_app(
 
     @asynccontextmanager
     async def lifespan(app: FastAPI) -> AsyncIterator[None]:
-        app.state.parsers = ParserPool(warm=warm_readers, limits=limits)
+        app.state.parsers = ParserPool(limits, ready=readers_ready)
         app.state.calculators = Calculators(limits, keeps_bytes=64_000_000)
         # What is written and printed is ours and not a stranger's: its libraries alone take more addresses than a file may.
         app.state.makers = Calculators(replace(limits, memory_mb=limits.memory_mb + 3000, wall_s=limits.wall_s + 30))

@@ -18,9 +18,8 @@ from typing import TYPE_CHECKING, Any
 
 from anaxis.core.errors import BadInput
 from anaxis.core.time.rates import parse_rate, rate_text
-from anaxis.work.sandbox.confined import confined
+from anaxis.work.sandbox.confined import clean_environment, confined
 from anaxis.work.sandbox.folders import handed_in, made_for_a_reader
-from anaxis.work.sandbox.guard import clean_environment
 
 if TYPE_CHECKING:  # each kind loads what it needs: this module is the start of a process
     from anaxis.core.typing import Floats

@@ -17,9 +17,12 @@ def held_bytes() -> int:
     return _statm(1)
 
 
-def allow_more(memory_mb: int) -> None:
-    """Let this process take so much more than it has now: what its libraries took is no file's doing."""
-    limit = addressed_bytes() + (memory_mb << 20)
+def allow_more(memory_mb: int, taken_bytes: int | None = None) -> None:
+    """Let this process take so much more than it has now: what its libraries took is no file's doing.
+
+    ``taken_bytes`` says what it has where it cannot look itself.
+    """
+    limit = (addressed_bytes() if taken_bytes is None else taken_bytes) + (memory_mb << 20)
     resource.setrlimit(resource.RLIMIT_AS, (limit, limit))
     resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
 

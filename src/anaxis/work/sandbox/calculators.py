@@ -18,9 +18,9 @@ from typing import Any
 
 from anaxis.core.errors import BadInput
 from anaxis.work.sandbox.calculator import receive, send
-from anaxis.work.sandbox.confined import confined
+from anaxis.work.sandbox.confined import clean_environment, confined
 from anaxis.work.sandbox.folders import made_for_a_reader
-from anaxis.work.sandbox.guard import Limits, clean_environment
+from anaxis.work.sandbox.guard import Limits
 from anaxis.work.sandbox.kept import Kept, key_of
 from anaxis.work.sandbox.turns import Busy, Turns
 

@@ -13,6 +13,13 @@ from pathlib import Path
 
 from anaxis.work.sandbox.confine import confine
 
+_KEPT_ENVIRONMENT = ("PATH", "LANG", "LC_ALL", "OPENBLAS_CORETYPE", "OPENBLAS_L2_SIZE")
+
+
+def clean_environment(folder: Path) -> dict[str, str]:
+    """The environment of a process that works on what came in: nothing of ours, and its own folder to put things aside."""
+    return {k: os.environ[k] for k in _KEPT_ENVIRONMENT if k in os.environ} | {"TMPDIR": str(folder)}
+
 
 def confined(module: str, folder: Path, *args: str) -> list[str]:
     """The command that runs a module of this package confined to a folder."""

@@ -63,9 +63,9 @@ def how_readers_work() -> str:
     return said + (f"; this machine does not allow: {'; '.join(missing)}" if missing else "")
 
 
-def made_for_a_reader() -> Path:
+def made_for_a_reader(within: Path | None = None) -> Path:
     """A fresh folder that only a process which works on what came in may use, whoever it works as."""
-    folder = Path(tempfile.mkdtemp(prefix="reader-"))
+    folder = Path(tempfile.mkdtemp(prefix="reader-", dir=within))
     if os.geteuid() == 0 and runs_as(folder) == USER:
         user = pwd.getpwnam(USER)
         os.chown(folder, user.pw_uid, user.pw_gid)

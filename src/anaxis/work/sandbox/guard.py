@@ -1,35 +1,32 @@
-"""Reading files that cannot be trusted: each in a process of its own, from a warm pool.
+"""Reading files that cannot be trusted: each in a process of its own (:mod:`anaxis.work.sandbox.readers`), used once.
 
-A crash, a hang or a flood of memory in a format library ends that process and becomes a sentence.
-The process gets no environment of ours (so no database address), may do little else than compute
-(:mod:`anaxis.work.sandbox.confine`) and is used once.
+A crash, a hang or a flood of memory in a format library ends that process and becomes a sentence. The process gets no
+environment of ours (so no database address) and may do little else than compute (:mod:`anaxis.work.sandbox.confine`).
 """
 
 from __future__ import annotations
 
 import json
 import os
-import shutil
 import signal
-import subprocess
-import threading
-from collections import deque
+from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from anaxis.core.errors import BadInput
 from anaxis.formats import MAX_FILE_BYTES, READABLE_SUFFIXES, require_readable
-from anaxis.work.sandbox.confined import confined
-from anaxis.work.sandbox.folders import handed_in, made_for_a_reader
+from anaxis.work.sandbox.folders import handed_in
+from anaxis.work.sandbox.readers import Gone, Source
 from anaxis.work.sandbox.turns import Turns
 
 if TYPE_CHECKING:  # the reading process is to start before all else
     from anaxis.core.scene.nodes import Scene
 
-_KEPT_ENVIRONMENT = ("PATH", "LANG", "LC_ALL", "OPENBLAS_CORETYPE", "OPENBLAS_L2_SIZE")
-# A process that was not kept ready takes a moment before it reads, more on a busy machine.
-_STARTS_S = 15
+# A process gives up by itself; on a busy machine it takes a moment to say so.
+_GRACE_S = 15
+# A process that went away with the one it was forked from says nothing about the file: another one may try.
+_TRIES = 2
 
 
 @dataclass(frozen=True)
@@ -64,39 +61,20 @@ def limits_from_environment() -> Limits:
     )
 
 
-def clean_environment(folder: Path) -> dict[str, str]:
-    """The environment of a process that works on what came in: nothing of ours, and its own folder to put things aside."""
-    return {k: os.environ[k] for k in _KEPT_ENVIRONMENT if k in os.environ} | {"TMPDIR": str(folder)}
-
-
 class ParserPool:
-    """Keeps ``warm`` parsing processes ready.
+    """Reads files, a few at once. ``ready`` loads the readers at once, else when they are first wanted; a single command
+    has them loaded for the name ``only_for`` alone."""
 
-    With ``warm=0`` one is started only when asked; with ``warm=1`` one is made ready and not
-    replaced, which is what a single command wants: it then loads only what a file of the name
-    ``only_for`` needs.
-    """
-
-    def __init__(self, warm: int = 2, limits: Limits | None = None, only_for: str = "") -> None:
+    def __init__(self, limits: Limits | None = None, ready: bool = True, only_for: str = "") -> None:
         self.limits = limits or Limits()
-        self._only_for = only_for
-        self._warm = warm
+        self._source = Source(Path(only_for).suffix)
         self._turns = Turns(max(2, os.cpu_count() or 2))
-        self._ready: deque[_Reader] = deque()
-        self._lock = threading.Lock()
-        self._closed = False
-        self._refill()
-
-    def _refill(self) -> None:
-        with self._lock:
-            while len(self._ready) < self._warm and not self._closed:
-                self._ready.append(_Reader(self._only_for))
+        if ready:
+            self._source.start()
 
     def close(self) -> None:
-        with self._lock:
-            self._closed = True
-            while self._ready:
-                self._ready.popleft().end()
+        """No process of it is left."""
+        self._source.close()
 
     def read(
         self, path: Path, layout: dict[str, Any] | None = None, suffixes: tuple[str, ...] = READABLE_SUFFIXES
@@ -109,43 +87,37 @@ class ParserPool:
         # A wrong kind of file is refused before a process is spent on it.
         require_readable(path.name, suffixes)
         with self._turns.turn():
-            with self._lock:
-                reader = self._ready.popleft() if self._ready else None
-            if reader is None or reader.process.poll() is not None:
-                if reader is not None:
-                    reader.end()
-                reader = _Reader(self._only_for or path.name)
-            try:
-                return self._ask(reader, path, layout)
-            finally:
-                reader.end()
-                if self._warm > 1:
-                    threading.Thread(target=self._refill, daemon=True).start()
+            for _ in range(_TRIES):
+                with suppress(Gone):
+                    return self._ask(path, layout)
+        raise BadInput(
+            f"{path.name} was not read: the process that reads files was ended twice meanwhile (is this machine out of memory?). Hand it over again."
+        )
 
-    def _ask(self, reader: _Reader, path: Path, layout: dict[str, Any] | None) -> Scene:
-        limits, process = self.limits, reader.process
-        task = {
-            "path": str(handed_in(path, reader.folder)),
-            "max_bytes": limits.max_bytes,
-            "memory_mb": limits.memory_mb,
-            "wall_s": limits.wall_s,
-            "answer_bytes": limits.answer_bytes,
-            "layout": layout,
-        }
+    def _ask(self, path: Path, layout: dict[str, Any] | None) -> Scene:
+        limits = self.limits
+        reader = self._source.start().reader()
         try:
-            answer, _ = process.communicate(json.dumps(task).encode() + b"\n", timeout=limits.wall_s + _STARTS_S)
-        except subprocess.TimeoutExpired as error:
-            raise BadInput(
-                f"{path.name} took longer than {limits.wall_s} s to read and was given up: export the camera "
-                "without its geometry, or raise the limit (ANAXIS_FILE_SECONDS)."
-            ) from error
+            task = {
+                "path": str(handed_in(path, reader.folder)),
+                "max_bytes": limits.max_bytes,
+                "memory_mb": limits.memory_mb,
+                "wall_s": limits.wall_s,
+                "answer_bytes": limits.answer_bytes,
+                "layout": layout,
+            }
+            answer = reader.ask(json.dumps(task).encode() + b"\n", limits.wall_s + _GRACE_S, limits.answer_bytes)
+            ended = 0 if answer else reader.ended_with()
+        except TimeoutError as error:
+            raise _too_slow(path, limits) from error
+        finally:
+            reader.end()
+        if not answer and ended in (-signal.SIGXCPU, -signal.SIGALRM):
+            raise _too_slow(path, limits)
         if not answer:
             raise BadInput(
-                f"{path.name} took longer than {limits.wall_s} s to read and was given up: export the camera without its geometry, or "
-                "raise the limit (ANAXIS_FILE_SECONDS)."
-                if process.returncode in (-signal.SIGXCPU, -signal.SIGALRM)
-                else f"{path.name} made its reader stop (signal or limit {-process.returncode}): it is damaged or far "
-                "too large; export it again with the camera alone."
+                f"{path.name} made its reader stop (signal or limit {abs(ended)}): it is damaged or far too large; "
+                "export it again with the camera alone."
             )
         if len(answer) > limits.answer_bytes:
             raise BadInput(f"{path.name} holds more than can be taken in: export the camera alone.")
@@ -156,25 +128,8 @@ class ParserPool:
         return scene_from_bytes(answer[1:])
 
 
-class _Reader:
-    """A reading process with its folder: the file is put there, and the folder goes with the process."""
-
-    def __init__(self, only_for: str) -> None:
-        self.folder = made_for_a_reader()
-        self.process = subprocess.Popen(
-            confined("parser", self.folder, *([Path(only_for).suffix] if only_for else [])),
-            stdin=subprocess.PIPE,
-            stdout=subprocess.PIPE,
-            stderr=subprocess.DEVNULL,
-            env=clean_environment(self.folder),
-            start_new_session=True,
-        )
-
-    def end(self) -> None:
-        if self.process.poll() is None:
-            self.process.kill()
-        self.process.wait()
-        for stream in (self.process.stdin, self.process.stdout):
-            if stream:
-                stream.close()
-        shutil.rmtree(self.folder, ignore_errors=True)
+def _too_slow(path: Path, limits: Limits) -> BadInput:
+    return BadInput(
+        f"{path.name} took longer than {limits.wall_s} s to read and was given up: export the camera "
+        "without its geometry, or raise the limit (ANAXIS_FILE_SECONDS)."
+    )

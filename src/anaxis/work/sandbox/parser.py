@@ -1,9 +1,7 @@
-"""The parsing process: reads one file, answers once, ends. Run as ``python -m anaxis.work.sandbox.parser``.
+"""What a reading process does: one file read, one answer. Forked by :mod:`anaxis.work.sandbox.fork_server`.
 
-It waits, with the format libraries loaded, for one line of JSON on standard input
-(``{"path", "max_bytes", "memory_mb", "wall_s", "answer_bytes", "layout"}``) and answers on standard output
-with one letter and a body: S and a scene archive, or E and a sentence. An argument names the one
-suffix whose library is to be loaded; without it all are.
+It takes one line of JSON (``{"path", "max_bytes", "memory_mb", "wall_s", "answer_bytes", "layout"}``) and answers with
+one letter and a body: S and a scene archive, or E and a sentence.
 """
 
 from __future__ import annotations
@@ -12,7 +10,6 @@ import json
 import os
 import resource
 import signal
-import sys
 from contextlib import suppress
 from importlib import import_module
 from pathlib import Path
@@ -26,21 +23,14 @@ from anaxis.store.archive import scene_to_bytes
 from anaxis.work.sandbox.budget import allow_more
 
 
-def main() -> None:
-    # The answer goes to a copy of standard output; whatever a library prints goes nowhere.
-    answer = os.fdopen(os.dup(1), "wb")
-    silence = os.open(os.devnull, os.O_WRONLY)
-    os.dup2(silence, 1)
-    os.dup2(silence, 2)
-    only = sys.argv[1] if len(sys.argv) > 1 and sys.argv[1] != ZIP_SUFFIX else ""
+def load(only: str = "") -> None:
+    """Load the format libraries: all, or what reads files of one suffix."""
+    only = "" if only == ZIP_SUFFIX else only
     for entry in FORMATS:
         if entry.read and (not only or only in entry.suffixes):
             import_module(f"anaxis.formats.{entry.read.split(':')[0]}")
-    if not only:  # one that waits for any file; one started for a file has none to wait for
+    if not only:  # what waits for any file; what was started for one has no time for more
         _warm_up()
-    line = sys.stdin.readline()
-    if line.strip():
-        _serve(json.loads(line), answer)
 
 
 # Libraries set up plugins and tables when they read their first file: better before there is one.
@@ -62,9 +52,18 @@ def _warm_up() -> None:
                 scene_to_bytes(read_file(path))
 
 
-def _serve(task: dict[str, Any], answer: BinaryIO) -> None:
+def serve(asked: BinaryIO, answer: BinaryIO, taken_bytes: int) -> None:
+    """Answer to one task, and end this process, which has taken so many addresses; without a task, end it."""
+    line = asked.readline()
+    if line.strip():
+        _read(json.loads(line), answer, taken_bytes)
+    # Libraries with threads of their own can hang or crash while they are torn down.
+    os._exit(0)
+
+
+def _read(task: dict[str, Any], answer: BinaryIO, taken_bytes: int) -> None:
     path = Path(str(task["path"]))
-    allow_more(int(task["memory_mb"]))
+    allow_more(int(task["memory_mb"]), taken_bytes)
     # The budget begins with the file: what starting took is not counted.
     used = sum(resource.getrusage(resource.RUSAGE_SELF)[:2])
     seconds = int(used + int(task["wall_s"])) + 1
@@ -93,13 +92,7 @@ def _serve(task: dict[str, Any], answer: BinaryIO) -> None:
         )
     answer.write(body)
     answer.flush()
-    # Libraries with threads of their own can hang or crash while they are torn down.
-    os._exit(0)
 
 
 def _refused(error: BadInput) -> bytes:
     return b"E" + json.dumps(error.as_dict()).encode()
-
-
-if __name__ == "__main__":
-    main()

@@ -22,9 +22,8 @@ from typing import Any, BinaryIO
 
 from anaxis.core.errors import BadInput
 from anaxis.formats.plates import MOVIE_SUFFIXES
-from anaxis.work.sandbox.confined import confined
+from anaxis.work.sandbox.confined import clean_environment, confined
 from anaxis.work.sandbox.folders import made_for_a_reader
-from anaxis.work.sandbox.guard import clean_environment
 
 _MEMORY_MB, _FRAME_S, _START_S = 6000, 30, 30
 _AT_ONCE = 24
