@@ -3,9 +3,13 @@
 from __future__ import annotations
 
 import json
+import os
 import shutil
+import signal
 import subprocess
 import sys
+import time
+import zipfile
 from pathlib import Path
 from typing import Any
 
@@ -152,3 +156,54 @@ def test_several_files_are_transferred_with_one_answer_and_the_gravest_exit_code
     assert alike.returncode == 2 and "Several files are called TW_010" in alike.stderr
     named = transfer(files[0], files[2], "--name", "X")
     assert named.returncode == 2 and "--name names the shot of one file" in named.stderr
+
+
+def test_a_zip_of_many_is_opened_and_stays_whole_where_that_is_said(said: Any, folder: Path, tmp_path: Path) -> None:
+    packed = tmp_path / "out" / "evening.zip"
+    packed.parent.mkdir()
+    with zipfile.ZipFile(packed, "w", zipfile.ZIP_DEFLATED) as out:
+        for file in folder.glob("MI_0[12]0*"):
+            out.write(file, f"layout/{file.name}")
+        out.writestr("layout/notes.md", "not a camera")
+    found = said(packed, "--show", "The mill", "--dry-run")
+    assert states(found) == {"MI_010": "new", "MI_020": "new"}
+    assert all(f["file"].startswith(f"{packed}/layout/MI_0") for f in found["files"])
+    whole = said(packed, "--show", "The mill", "--dry-run", "--whole-zips")
+    assert [Path(f["file"]).name for f in whole["files"]] == ["evening.zip"]
+    assert "more_files" in whole["files"][0]["findings"], "and that the other is left out is said"
+
+
+def test_a_watched_folder_is_gone_on_with_and_a_half_written_file_waits(
+    folder: Path, tmp_path: Path, engine: Engine
+) -> None:
+    watched = tmp_path / "in"
+    watched.mkdir()
+    first, second = sorted(folder.glob("MI_0[12]0*"))
+    shutil.copy(first, watched)
+    call = [
+        sys.executable,
+        "-P",
+        "-c",
+        "from anaxis.cli import main; main()",
+        "take-in",
+        str(watched),
+        "--show",
+        "Mill",
+    ]
+    environment = {**os.environ, "DATABASE_URL": address_of(engine)}
+    with subprocess.Popen([*call, "--watch", "--json"], stdout=subprocess.PIPE, text=True, env=environment) as watching:
+        assert watching.stdout is not None
+        try:
+            assert json.loads(watching.stdout.readline())["state"] == "new"
+            data = second.read_bytes()
+            with (watched / second.name).open("wb") as out:
+                for at in range(0, len(data), len(data) // 3 + 1):  # for longer than one look
+                    out.write(data[at : at + len(data) // 3 + 1])
+                    out.flush()
+                    time.sleep(0.8)
+            told = json.loads(watching.stdout.readline())
+        finally:
+            watching.send_signal(signal.SIGINT)
+    assert (told["state"], told["shot"], watching.returncode) == ("new", "MI_020", 0), told
+    with Session(engine) as store:
+        assert store.execute(select(func.count()).select_from(Camera)).scalar_one() == 2

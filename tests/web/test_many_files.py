@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import shutil
+import zipfile
 from pathlib import Path
 
+import pytest
 from playwright.sync_api import Page, expect
 from sqlalchemy import Engine, func, select
 from sqlalchemy.orm import Session
@@ -34,7 +36,8 @@ def test_a_folder_of_files_is_read_named_mended_and_kept(
     page.get_by_label("How files are named").fill("layout_{shot}_v{version}")
     page.get_by_label("How files are named").press("Tab")
     expect(page.locator("#rows tr td:nth-child(4)", has_text="MI_030")).to_have_text("MI_030")
-    page.get_by_label("remedy of").first.check()
+    expect(page.locator("thead .finding-column").first).to_contain_text("in 1")
+    page.get_by_label("Remedy of").first.check()
     page.get_by_role("button", name="Keep all that are ticked").click()
     expect(page.locator("#told")).to_have_text("3 kept")
     expect(page.locator("#rows tr[data-kept]")).to_have_count(3)
@@ -56,3 +59,57 @@ def test_a_folder_of_files_is_read_named_mended_and_kept(
     page.locator("#files").set_input_files([str(files[1])])
     expect(page.locator("#rows tr").last).to_contain_text("'{nothing}' is no field")
     expect(page.get_by_role("button", name="Keep all that are ticked")).to_be_disabled()
+
+
+def test_a_zip_of_many_is_opened_in_the_browser(page: Page, tmp_path: Path, demo_files: dict[str, Path]) -> None:
+    packed, files = tmp_path / "evening.zip", [demo_files["TW_010"], demo_files["TW_020"]]
+    with zipfile.ZipFile(packed, "w") as out:
+        for file, how in zip(files, (zipfile.ZIP_DEFLATED, zipfile.ZIP_STORED), strict=True):
+            out.write(file, f"layout/{file.name}", how)
+        out.writestr("layout/notes.md", "not a camera")
+    page.goto("/take-in/many")
+    page.get_by_label("Show").fill("The mill")
+    page.locator("#files").set_input_files([str(packed)])
+    expect(page.locator("#counts")).to_have_text("2 new")
+    paths = sorted(row.get_attribute("data-path") or "" for row in page.locator("#rows tr").all())
+    assert paths == sorted(f"evening.zip/layout/{f.name}" for f in files)
+    page.get_by_label("A zip of several camera files").select_option("whole")
+    page.locator("#files").set_input_files([str(packed)])
+    expect(page.locator("#rows tr")).to_have_count(3)
+    expect(page.locator("thead .finding-column", has_text="more files")).to_be_visible()
+    (tmp_path / "broken.zip").write_bytes(packed.read_bytes()[:-200])
+    page.get_by_label("A zip of several camera files").select_option("opened")
+    page.locator("#files").set_input_files([str(tmp_path / "broken.zip")])
+    expect(page.locator("#rows tr").last).to_contain_text("is not a readable .zip package")
+
+
+def test_a_folder_below_a_media_root_is_read_and_watched(
+    page: Page, tmp_path: Path, demo_files: dict[str, Path], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setenv("ANAXIS_MEDIA_ROOTS", f"layout={tmp_path}")
+    (tmp_path / "reel 1" / "cut").mkdir(parents=True)
+    (tmp_path / "empty").mkdir()
+    (tmp_path / "reel 1" / "out").symlink_to(demo_files["TW_010"].parent)
+    shutil.copy(demo_files["TW_010"], tmp_path / "reel 1" / "cut" / f"MI_010_v001{demo_files['TW_010'].suffix}")
+    page.goto("/take-in/many")
+    page.get_by_label("Show").fill("The mill")
+    page.get_by_label("Folder", exact=True).nth(0).fill("../..")
+    page.get_by_role("button", name="Read it", exact=True).click()
+    expect(page.locator("#trouble")).to_contain_text("is no name below a media root")
+    page.get_by_label("Folder", exact=True).nth(0).fill("empty")
+    page.get_by_role("button", name="Read it", exact=True).click()
+    expect(page.locator("#trouble")).to_contain_text("There is no camera file in that folder")
+    page.get_by_label("Folder", exact=True).nth(0).fill("reel 1")
+    page.get_by_role("button", name="Read it", exact=True).click()
+    expect(page.locator("#counts")).to_have_text("1 new")  # and nothing that a link leads to
+    assert (
+        page.locator("#rows tr").get_attribute("data-path")
+        == "layout/reel 1/cut/MI_010_v001" + demo_files["TW_010"].suffix
+    )
+    page.get_by_role("button", name="Read it, and what comes into it").click()
+    shutil.copy(demo_files["TW_020"], tmp_path / "reel 1" / f"MI_020_v001{demo_files['TW_020'].suffix}")
+    expect(page.locator("#counts")).to_have_text("2 new", timeout=20_000)
+    page.get_by_role("button", name="Watching: stop").click()
+    page.get_by_role("button", name="Keep all that are ticked").click()
+    expect(page.locator("#told")).to_have_text("2 kept")
+    fits(page)

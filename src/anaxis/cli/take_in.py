@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+import asyncio
+import json
 import sys
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from concurrent.futures import ProcessPoolExecutor
 from contextlib import suppress
 from pathlib import Path
+from tempfile import TemporaryDirectory
 from typing import TYPE_CHECKING, Any
 
 import click
@@ -38,10 +41,13 @@ _BAD = 2
 )
 @click.option("--older", is_flag=True, help="Keep files too that are older than what is kept.")
 @click.option("--dry-run", is_flag=True, help="Say what is in the files, and keep nothing.")
+@click.option("--whole-zips", is_flag=True, help="A zip of several camera files is one camera with what it refers to.")
+@click.option("--watch", is_flag=True, help="Go on with what comes into the one folder named, until Ctrl-C.")
 @click.option("--jobs", default=2, show_default=True, type=click.IntRange(1, 64), help="Files read at once.")
 @options.json
 def take_in(
-    paths: tuple[str, ...], show: str, rule: str, recipe: str, accept: tuple[str, ...], older: bool, dry_run: bool, jobs: int, as_json: bool
+    paths: tuple[str, ...], show: str, rule: str, recipe: str, accept: tuple[str, ...], older: bool, dry_run: bool, whole_zips: bool, watch: bool,
+    jobs: int, as_json: bool,
 ) -> None:  # fmt: skip
     """Keep the cameras of files, folders and patterns in the store that DATABASE_URL names.
 
@@ -52,16 +58,24 @@ def take_in(
 
     if rule.strip():
         compiled(rule)
-    files = list(_files(paths))
-    with opened_store() as engine:
-        kept = ("new", "newer take", "older") if older else ("new", "newer take")
-        items = []
-        with ProcessPoolExecutor(jobs) as readers:
-            for name, scene in zip(files, readers.map(_read, files), strict=True):
-                items.append(_one(engine, name, scene, rule, show, recipe, accept, kept if not dry_run else ()))
+    kept = () if dry_run else ("new", "newer take", "older") if older else ("new", "newer take")
+    items = []
+    with opened_store() as engine, ProcessPoolExecutor(jobs) as readers, TemporaryDirectory("-anaxis-zips") as unpacked:
+        if watch:
+            folder = _folder_of(paths)
+            with suppress(KeyboardInterrupt):
+                for path in _coming(folder):
+                    item = _one(engine, path.as_posix(), path, _read(path), rule, show, recipe, accept, kept)
+                    click.echo(json.dumps(document_of(item)) if as_json else _line(item))
+                    items.append(item)
+        else:
+            files = list(_opened(_files(paths), Path(unpacked), whole_zips))
+            for (name, path), scene in zip(files, readers.map(_read, [p for _, p in files]), strict=True):
+                items.append(_one(engine, name, path, scene, rule, show, recipe, accept, kept))
                 if not as_json and sys.stderr.isatty():
                     click.echo(f"\r{len(items)} of {len(files)}", err=True, nl=len(items) == len(files))
-    _say(items, as_json)
+    if not watch:
+        _say(items, as_json)
     if any(i.state == "cannot be taken in" for i in items):
         sys.exit(_BAD)
 
@@ -89,6 +103,52 @@ def _files(paths: tuple[str, ...]) -> Iterator[Path]:
                 yield one
 
 
+def _opened(files: Iterable[Path], unpacked: Path, whole_zips: bool) -> Iterator[tuple[str, Path]]:
+    """Each file with what it is called; a zip of several camera files is opened, unless it is to stay whole."""
+    from anaxis.formats import MAX_FILE_BYTES, READABLE_SUFFIXES
+    from anaxis.formats.zip_upload import UNPACKED_TIMES, unpack
+
+    for number, path in enumerate(files):
+        inside: list[Path] = []
+        if path.suffix.lower() == ".zip" and not whole_zips:
+            folder = unpacked / str(number)
+            wanted = tuple(s for s in READABLE_SUFFIXES if s != ".zip")
+            with suppress(BadInput):  # which is said where it is read
+                inside = unpack(path, folder, UNPACKED_TIMES * MAX_FILE_BYTES, wanted)
+        if len(inside) > 1:
+            yield from ((f"{path.as_posix()}/{one.relative_to(folder.resolve()).as_posix()}", one) for one in inside)
+        else:
+            yield path.as_posix(), path
+
+
+def _folder_of(paths: tuple[str, ...]) -> Path:
+    if len(paths) != 1 or not Path(paths[0]).is_dir():
+        raise BadInput("One folder is watched at a time: name one, and nothing beside it.")
+    return Path(paths[0])
+
+
+def _coming(folder: Path) -> Iterator[Path]:
+    """The files of a folder, and those that come into it, until it is interrupted."""
+    from anaxis.app.below import Arrived, arriving
+    from anaxis.formats import READABLE_SUFFIXES
+
+    looks = arriving(folder, READABLE_SUFFIXES)
+
+    async def look() -> list[Arrived]:
+        return await anext(looks)
+
+    with asyncio.Runner() as runner:
+        while True:
+            for one in runner.run(look()):
+                yield folder / one.path
+
+
+def _line(item: Item) -> str:
+    kept = f", kept as {', '.join(item.cameras)}" if item.kept else ""
+    said = f": {item.said}" if item.said else ""
+    return f"{item.name}: {item.state}{said}{kept}"
+
+
 def _read(path: Path) -> bytes | str:
     """The scene in a file, or why it cannot be read."""
     from anaxis.formats import read_file
@@ -103,7 +163,7 @@ def _read(path: Path) -> bytes | str:
 
 
 def _one(
-    engine: Engine, path: Path, scene: bytes | str, rule: str, show: str, recipe: str, accept: tuple[str, ...], kept: tuple[str, ...]
+    engine: Engine, name: str, path: Path, scene: bytes | str, rule: str, show: str, recipe: str, accept: tuple[str, ...], kept: tuple[str, ...]
 ) -> Item:  # fmt: skip
     """One file looked at and kept, in a transaction of its own: what fails of it keeps nothing, and stops nothing."""
     from sqlalchemy.orm import Session
@@ -112,7 +172,6 @@ def _one(
     from anaxis.app.many import Item, item_of, keep_item, named_in, put_aside, same_again
     from anaxis.store.queries import find_show, newest_show_name
 
-    name = path.as_posix()
     if isinstance(scene, str):
         return Item(name, "cannot be taken in", scene)
     try:

@@ -80,6 +80,26 @@ def listed(root: str, folder: str) -> Listed:
     return Listed(sorted(folders), sorted(files))
 
 
+def files_below(root: str, folder: str, suffixes: tuple[str, ...], most: int) -> list[str]:
+    """Files of those endings in a folder below a root and in all folders below it, as paths from there, links left out.
+
+    Raises BadInput for a folder that is not there or leads out, and for more than ``most`` files.
+    """
+    at = _walked(root_of(root), folder)
+    found = []
+    try:
+        for where, folders, files, _ in os.fwalk(".", dir_fd=at, follow_symlinks=False):
+            folders[:] = sorted(f for f in folders if not f.startswith("."))
+            inside = where.removeprefix(".").removeprefix("/")
+            names = [n for n in sorted(files) if not n.startswith(".") and n.lower().endswith(suffixes)]
+            found += [f"{inside}/{n}" if inside else n for n in names]
+            if len(found) > most:
+                raise BadInput(f"{folder or root} holds more than {most} such files: choose a folder below it.")
+    finally:
+        os.close(at)
+    return found
+
+
 def opened(root: str, folder: str, name: str) -> BinaryIO:
     """A file below a root, open for reading. Raises BadInput where it is not there, or a link, or no file."""
     at = _walked(root_of(root), folder)

@@ -1,6 +1,8 @@
 // Many files: each is sent, read and kept by a request of its own, two at a time; its row comes as it is done.
+import { filesOf, isZip } from "./zip.js";
+
 const form = document.getElementById("many"), rows = document.getElementById("rows"), keep = document.getElementById("keep");
-const accept = document.getElementById("accept"), drop = document.getElementById("drop"), files = document.getElementById("files");
+const head = document.getElementById("head"), drop = document.getElementById("drop"), files = document.getElementById("files");
 const folder = document.getElementById("folder"), trouble = document.getElementById("trouble"), suffixes = files.accept.split(",");
 const AT_ONCE = 2;
 let work = [], busy = 0, sum = 0, over = 0, doing = "";
@@ -36,31 +38,57 @@ function begin(jobs, words) {
   tell();
 }
 
-async function row(url, data, place) {
+const turns = new Map();  // of each file that was read: what was asked last holds, whatever answer comes last
+async function row(url, data, source) {
+  const turn = (turns.get(source) ?? 0) + 1;
+  if (source) turns.set(source, turn);
   const answer = await fetch(url, { method: "POST", body: data });
   const text = await answer.text();
   const held = document.createElement("template");
   held.innerHTML = text.trim();
-  const made = held.content.querySelector("tr");
-  if (!answer.ok || !made) throw new Error(`${data.get("path")} was not read (${answer.status}): send it again.`);
-  if (place) place.replaceWith(made); else rows.append(made);
-  offer();
+  const got = held.content.querySelector("tr");
+  if (!answer.ok || !got) throw new Error(`${data.get("path") ?? data.get("at")} was not read (${answer.status}): send it again.`);
+  if (source && turns.get(source) !== turn) return;
+  const same = source ? `data-source="${source}"` : `data-path="${CSS.escape(got.dataset.path)}"`;  // or the same file, come again
+  const place = rows.querySelector(`tr[${same}]:not([data-kept])`);
+  if (place) place.replaceWith(got); else rows.append(got);
+  later(columns);
 }
+let drawing = 0;
+function later(draw) { drawing ||= requestAnimationFrame(() => { drawing = 0; draw(); }); }
 
-// The remedies of all rows, each to be ticked once for all.
-function offer() {
-  const found = new Map();
-  for (const tr of rows.querySelectorAll("tr:not([data-kept])"))
-    for (const [code, words] of Object.entries(JSON.parse(tr.dataset.remedies))) found.set(code, [(found.get(code)?.[0] ?? 0) + 1, words]);
-  const ticked = new Set([...accept.querySelectorAll("input:checked")].map((i) => i.value));
-  accept.replaceChildren(...[...found].map(([code, [count, words]]) => {
-    const label = document.createElement("label"), box = document.createElement("input");
-    label.className = "tick";
-    label.title = words;
-    Object.assign(box, { type: "checkbox", name: "accept", value: code, className: "form-check-input", checked: ticked.has(code) });
-    label.append(box, ` remedy of ${code.replaceAll("_", " ")} (${count})`);
-    return label;
-  }));
+// A column for each kind of finding: in how many files it is, and its remedy, to be ticked once for all.
+const made = (tag, name, ...inside) => {
+  const element = document.createElement(tag);
+  element.className = name;
+  element.append(...inside);
+  return element;
+};
+function columns() {
+  const all = [...rows.children].map((tr) => [tr, JSON.parse(tr.dataset.findings), JSON.parse(tr.dataset.remedies)]), found = new Map();
+  for (const [, findings, remedies] of all)
+    for (const [code, severity] of Object.entries(findings)) {
+      const held = found.get(code) ?? { count: 0, error: false, remedy: "" };
+      found.set(code, { count: held.count + 1, error: held.error || severity === "error", remedy: held.remedy || remedies[code] || "" });
+    }
+  const ticked = new Set([...head.querySelectorAll("input:checked")].map((i) => i.value));
+  const codes = [...found].sort(([, a], [, b]) => b.error - a.error || b.count - a.count);
+  for (const old of document.querySelectorAll(".finding-column")) old.remove();
+  for (const [code, { count, remedy }] of codes) {
+    const words = code.replaceAll("_", " "), th = made("th", "finding-column", words, made("small", "", `in ${count}`));
+    th.scope = "col";
+    if (remedy) {
+      const box = Object.assign(made("input", "form-check-input"), { type: "checkbox", name: "accept", value: code, checked: ticked.has(code) });
+      box.setAttribute("form", "many");
+      box.setAttribute("aria-label", `Remedy of ${words}`);
+      const label = made("label", "tick", box, " remedy");
+      label.title = remedy;
+      th.append(label);
+    }
+    head.append(th);
+  }
+  for (const [tr, findings] of all)
+    for (const [code] of codes) tr.append(made("td", `finding-column ${findings[code] === "error" ? "warm" : ""}`, findings[code] ?? ""));
 }
 
 function asked(path) {
@@ -68,14 +96,72 @@ function asked(path) {
   data.set("path", path);
   return data;
 }
-function take(list) {
-  const wanted = list.filter(([file, path]) => !path.includes("/") || suffixes.some((s) => file.name.toLowerCase().endsWith(s)));
+function fail(sentence) { trouble.textContent = sentence; trouble.hidden = false; }
+
+// Zips with several camera files are opened here, unless they are to stay whole: a layer with those it refers to.
+async function unpacked(list) {
+  const all = [];
+  for (const [file, path] of list) {
+    if (!isZip(file) || form.elements.zips.value === "whole") { all.push([file, path]); continue; }
+    try {
+      const inside = (await filesOf(file)).filter(([one]) => !isZip(one) && suffixes.some((s) => one.name.toLowerCase().endsWith(s)));
+      all.push(...(inside.length > 1 ? inside.map(([one, at]) => [one, `${path}/${at}`]) : [[file, path]]));
+    } catch { all.push([file, path]); }  // what is wrong with it is said where it is read
+  }
+  return all;
+}
+async function take(list) {
+  const wanted = (await unpacked(list)).filter(([file, path]) => !path.includes("/") || suffixes.some((s) => file.name.toLowerCase().endsWith(s)));
+  if (!wanted.length) fail(`There is no camera file in it: ${suffixes.join(", ")} are read.`);
   begin(wanted.map(([file, path]) => () => {
     const data = asked(path);
     data.set("file", file);
     return row("/take-in/many/file", data);
   }), "read");
 }
+
+// A folder below a media root: read here and now, and what comes into it for as long as this page is open.
+const below = document.getElementById("below");
+let watching = null;
+const seen = new Map();
+function takeBelow(list, place) {
+  begin(list.map((at) => () => {
+    const data = new FormData(form);
+    for (const [name, value] of [...place, ["at", at]]) data.set(name, value);
+    return row("/take-in/many/below/file", data);
+  }), "read");
+}
+async function lookBelow() {
+  const place = new FormData(below), answer = await fetch(`/take-in/many/below?${new URLSearchParams(place)}`), found = await answer.json();
+  const folders = document.getElementById("folders");
+  folders.replaceChildren();
+  if (found.said || !answer.ok) { fail(found.said ?? `That folder was not read (${answer.status}).`); return; }
+  const at = place.get("folder").replace(/^\/+|\/+$/g, "");
+  folders.replaceChildren(...found.folders.map((f) => Object.assign(document.createElement("option"), { value: at ? `${at}/${f}` : f })));
+  if (!found.files.length) fail(`There is no camera file in that folder or below it${found.folders.length ? `; the folders in it: ${found.folders.slice(0, 12).join(", ")}` : ""}.`);
+  takeBelow(found.files, place);
+}
+function watch() {
+  const button = document.getElementById("watch"), place = new FormData(below);
+  if (watching) { watching.close(); watching = null; button.textContent = "Read it, and what comes into it"; button.setAttribute("aria-pressed", "false"); return; }
+  watching = new EventSource(`/take-in/many/below/arrivals?${new URLSearchParams(place)}`);
+  seen.clear();
+  watching.addEventListener("message", (event) => {
+    const { path, mark } = JSON.parse(event.data);
+    if (seen.get(path) === mark) return;  // the line was cut and came again
+    seen.set(path, mark);
+    takeBelow([path], place);
+  });
+  watching.addEventListener("error", () => {
+    if (watching?.readyState !== EventSource.CLOSED) return;
+    watch();
+    lookBelow();  // which says what is wrong with it
+  });
+  button.textContent = "Watching: stop";
+  button.setAttribute("aria-pressed", "true");
+}
+below?.addEventListener("submit", (event) => { event.preventDefault(); trouble.hidden = true; lookBelow(); });
+document.getElementById("watch")?.addEventListener("click", watch);
 
 files.addEventListener("change", () => { take([...files.files].map((f) => [f, f.name])); files.value = ""; });
 folder.addEventListener("change", () => { take([...folder.files].map((f) => [f, f.webkitRelativePath || f.name])); folder.value = ""; });
@@ -102,10 +188,10 @@ drop.addEventListener("drop", async (event) => {
 form.addEventListener("submit", (event) => event.preventDefault());
 for (const name of ["rule", "show"]) form.elements[name].addEventListener("change", () => {
   begin([...rows.querySelectorAll("tr[data-source]:not([data-kept])")].map((tr) =>
-    () => row(`/take-in/many/${tr.dataset.source}/row`, asked(tr.dataset.path), tr)), "looked at again");
+    () => row(`/take-in/many/${tr.dataset.source}/row`, asked(tr.dataset.path), tr.dataset.source)), "looked at again");
 });
 rows.addEventListener("change", tell);
 keep.addEventListener("click", () => {
   const chosen = [...rows.querySelectorAll("tr[data-source]")].filter((tr) => tr.querySelector("input:checked"));
-  begin(chosen.map((tr) => () => row(`/take-in/many/${tr.dataset.source}/keep`, asked(tr.dataset.path), tr)), "kept");
+  begin(chosen.map((tr) => () => row(`/take-in/many/${tr.dataset.source}/keep`, asked(tr.dataset.path), tr.dataset.source)), "kept");
 });

@@ -2,11 +2,17 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Any
+import json
+import os
+from collections.abc import AsyncIterator, Callable
+from typing import Annotated, Any, BinaryIO
 
 from fastapi import APIRouter, File, Form, Request, UploadFile
+from fastapi.concurrency import run_in_threadpool
+from fastapi.responses import JSONResponse, StreamingResponse
 from sqlalchemy.orm import Session
 
+from anaxis.app.below import arriving, folder_of, open_file, roots, watched
 from anaxis.app.file_names import FIELDS, named_if
 from anaxis.app.many import Item, item_of, keep_item, named_in, same_again
 from anaxis.app.take_in import take_in_bytes
@@ -18,7 +24,7 @@ from anaxis.web.pages import Store, name_of_upload, page
 
 router = APIRouter(prefix="/take-in/many")
 Typed = Annotated[str, Form()]
-_MAX_NAME = 120
+_MAX_NAME, _MAX_PATH = 120, 400
 
 
 @router.get("")
@@ -27,7 +33,7 @@ def choose(request: Request, store: Store) -> Any:
     known = find_show(store, show)
     return page(
         request, "intake/many/index.html", suffixes=READABLE_SUFFIXES, show=show, rule=known.rule if known else "", fields=FIELDS,
-        recipes=saved_recipes(store), limit_mb=f"{request.app.state.limits.max_bytes / 1e6:g}",
+        recipes=saved_recipes(store), limit_mb=f"{request.app.state.limits.max_bytes / 1e6:g}", roots=roots(),
     )  # fmt: skip
 
 
@@ -37,20 +43,44 @@ def read(
 ) -> Any:  # fmt: skip
     """One file read and put aside: its row of the table. What is wrong with it is said there."""
     name = name_of_upload(file, _MAX_NAME)
-    path = path.strip()[-400:] or name
-    limits = request.app.state.limits
+    return _row(request, _read(request, store, name, lambda: file.file, path.strip()[-_MAX_PATH:] or name, show, rule))
+
+
+@router.get("/below")
+def below(root: str, folder: str = "") -> Any:
+    """The camera files in a folder below a media root, and the folders in it."""
     try:
-        require_readable(name)
-        check_size(name, file.size or 0, limits.max_bytes)
-        names = named_in(path, rule, show)
-        data = file.file.read(limits.max_bytes + 1)
-        again = same_again(store, path, names, data)
-        if again is not None:
-            return _row(request, again)
-        source = take_in_bytes(store, request.app.state.parsers, name, data)
+        found = folder_of(root, folder)
     except BadInput as error:
-        return _row(request, Item(path, "cannot be taken in", error.sentence, names=named_if(path, rule)))
-    return _row(request, _item(store, source, path, rule, show))
+        return {"said": error.sentence, "files": [], "folders": []}
+    return {"files": found.files, "folders": found.folders}
+
+
+@router.post("/below/file")
+def read_below(
+    request: Request, store: Store, root: Typed, at: Typed, folder: Typed = "", show: Typed = "", rule: Typed = ""
+) -> Any:
+    """One of these files read and put aside, as one that is sent."""
+    path = "/".join(filter(None, (root, folder.strip("/"), at)))[-_MAX_PATH:]
+    name = at.rsplit("/", 1)[-1][-_MAX_NAME:]
+    return _row(request, _read(request, store, name, lambda: open_file(root, folder, at), path, show, rule))
+
+
+@router.get("/below/arrivals")
+async def arrivals(request: Request, root: str, folder: str = "") -> Any:
+    """The files in a folder below a media root and those that come, as server-sent events, for as long as the page is open."""
+    try:
+        where = await run_in_threadpool(watched, root, folder)
+    except BadInput as error:
+        return JSONResponse({"said": error.sentence}, 400)
+
+    async def told() -> AsyncIterator[str]:
+        async for some in arriving(where, READABLE_SUFFIXES):
+            if await request.is_disconnected():
+                return
+            yield "".join(f"data: {json.dumps(one._asdict())}\n\n" for one in some) or ": nothing new\n\n"
+
+    return StreamingResponse(told(), media_type="text/event-stream")
 
 
 @router.post("/{source_id}/row")
@@ -79,6 +109,26 @@ def keep(
         except BadInput as error:
             item = Item(path, "cannot be taken in", error.sentence, item.source, item.names)
     return _row(request, item)
+
+
+def _read(
+    request: Request, store: Session, name: str, opened: Callable[[], BinaryIO], path: str, show: str, rule: str
+) -> Item:
+    most = request.app.state.limits.max_bytes
+    try:
+        require_readable(name)
+        names = named_in(path, rule, show)
+        with opened() as source:
+            check_size(name, source.seek(0, os.SEEK_END), most)
+            source.seek(0)
+            data = source.read(most + 1)
+        again = same_again(store, path, names, data)
+        if again is not None:
+            return again
+        staged = take_in_bytes(store, request.app.state.parsers, name, data)
+    except BadInput as error:
+        return Item(path, "cannot be taken in", error.sentence, names=named_if(path, rule))
+    return _item(store, staged, path, rule, show)
 
 
 def _item(store: Session, source: SourceFile, path: str, rule: str, show: str) -> Item:
