@@ -11,6 +11,7 @@ import time
 from collections.abc import Iterator
 from contextlib import contextmanager
 from datetime import UTC, datetime, timedelta
+from hashlib import sha256
 from pathlib import Path
 from typing import Any
 
@@ -34,8 +35,8 @@ from anaxis.delivery.deliver import deliver_all
 from anaxis.delivery.options import Options
 from anaxis.delivery.shot_camera import ShotCamera
 from anaxis.packages import find_profile
-from anaxis.store.keep import keep_package, save_recipe
-from anaxis.store.models import Delivery, Job, MadeFile, Run, Show, SourceFile, Version
+from anaxis.store.keep import keep_package, save_recipe, stage_file
+from anaxis.store.models import Content, Delivery, Job, MadeFile, Run, Show, SourceFile, Version
 from anaxis.store.packages import get_package
 from anaxis.store.queries import get_version
 from anaxis.work.queue import address_of
@@ -302,21 +303,26 @@ def test_what_can_be_made_again_goes_when_its_time_is_over_and_nothing_else(
     with Session(engine) as store, store.begin():
         store.add(MadeFile(name="old.zip", data=b"x" * 1000, created_at=old))
         store.add(MadeFile(name="new.zip", data=b"x" * 10))
-        unread = SourceFile(
-            name="never_kept.usda", sha256="0" * 64, size=3, data=b"abc", scene=b"", kept=False, created_at=old
-        )
-        store.add(unread)
+        stage_file(store, "never_kept.usda", b"abc", b"").created_at = old
+        read = store.execute(select(SourceFile).where(SourceFile.kept).limit(1)).scalar_one()
+        again = stage_file(store, "the_same_again.usda", read.data, read.scene)
+        assert again.content is read.content, "the bytes are there once"
+        store.execute(update(Content).values(used_at=old))
         store.execute(update(SourceFile).where(SourceFile.kept).values(created_at=old))
     with Session(engine) as store:
         clear_uploads(store)  # as the next upload does: here undone again
-        assert store.execute(select(func.count()).select_from(SourceFile)).scalar_one() == 2, "what was kept stays"
+        assert store.execute(select(func.count()).select_from(SourceFile)).scalar_one() == 3, "what was kept stays"
     with Session(engine) as store:
         made, _, uploads = kept(store)
-        assert (made.number, made.going, made.frees) == (2, 1, 1000) and (uploads.number, uploads.frees) == (1, 3)
+        assert (made.number, made.going, made.frees) == (2, 1, 1000) and (uploads.number, uploads.going) == (2, 1)
+        assert uploads.frees == 3, "the bytes of the other are also those of a file that stays"
     monkeypatch.setenv("ANAXIS_KEEP_MADE_DAYS", "0")
     assert clear_out(engine)["ANAXIS_KEEP_MADE_DAYS"] == 0, "0 keeps for ever"
     with Session(engine) as store:
-        assert store.execute(select(func.count()).select_from(SourceFile)).scalar_one() == 2, "what was kept stays"
+        assert store.execute(select(func.count()).select_from(SourceFile)).scalar_one() == 3, "what was kept stays"
+        assert store.get(Content, sha256(b"abc").hexdigest()) is None, "bytes that no file is of go"
+        (again,) = store.execute(select(SourceFile).where(~SourceFile.kept)).scalars()
+        assert again.data, "and those that another one is of as well stay"
     monkeypatch.setenv("ANAXIS_KEEP_MADE_DAYS", "14")
     assert clear_out(engine)["ANAXIS_KEEP_MADE_DAYS"] == 1
     monkeypatch.setenv("ANAXIS_KEEP_MADE_DAYS", "soon")

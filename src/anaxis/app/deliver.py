@@ -25,6 +25,7 @@ from anaxis.delivery.options import USUAL, Options
 from anaxis.delivery.shot_camera import ShotCamera
 from anaxis.packages.model import Profile
 from anaxis.store.archive import unpack
+from anaxis.store.keep import keep_bytes
 from anaxis.store.models import Delivery, DeliveryFile, Version
 from anaxis.store.queries import NotFound, found, picture_of_version, recipe_of, track_of
 
@@ -134,9 +135,8 @@ def _keep(
     session.flush()
     for file in done["files"]:
         data = blocks[file["block"]]
-        session.add(
-            DeliveryFile(delivery_id=delivery.id, name=file["name"], sha256=file["sha256"], size=len(data), data=data)
-        )
+        held = keep_bytes(session, data)
+        session.add(DeliveryFile(delivery_id=delivery.id, name=file["name"], sha256=held, size=len(data)))
     session.flush()
     return delivery
 

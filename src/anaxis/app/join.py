@@ -16,6 +16,7 @@ from anaxis.packages.habits import HABITS
 from anaxis.packages.model import Profile
 from anaxis.store.models import Camera, Shot, Show, Version
 from anaxis.store.packages import all_packages
+from anaxis.store.queries import on_the_list
 
 # Habits by which a package shows one film back throughout.
 _KEEP_ONE = {"still_film", "no_lens_animation", "film_default"}
@@ -27,7 +28,7 @@ def cameras_of(session: Session, show: Show) -> list[Version]:
         select(Version)
         .join(Camera, Camera.head_id == Version.id)
         .join(Shot, Shot.id == Camera.shot_id)
-        .where(Shot.show_id == show.id, Camera.removed_at.is_(None))
+        .where(*on_the_list(show))
         .order_by(Shot.name, Camera.name)
         .options(joinedload(Version.camera).joinedload(Camera.shot))
     )

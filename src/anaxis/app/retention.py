@@ -4,13 +4,13 @@ from __future__ import annotations
 
 import os
 from datetime import UTC, datetime, timedelta
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
-from sqlalchemy import ColumnElement, Engine, delete, func, select, true
+from sqlalchemy import ColumnElement, Engine, Select, delete, exists, func, select, true, union
 from sqlalchemy.orm import Session
 
 from anaxis.core.errors import BadInput
-from anaxis.store.models import Job, MadeFile, Plate, PlateProxy, SourceFile
+from anaxis.store.models import Content, DeliveryFile, Job, MadeFile, Plate, PlateProxy, SourceFile
 
 # Days by setting; a setting of 0 keeps for ever.
 SETTINGS = {
@@ -18,6 +18,9 @@ SETTINGS = {
     "ANAXIS_KEEP_PROXIES_DAYS": ("proxies of plates nobody looks at any more", 30),
     "ANAXIS_KEEP_UPLOADS_DAYS": ("uploads that were not kept", 7),
 }
+
+
+_IN_HAND = timedelta(hours=1)
 
 
 class Kept(NamedTuple):
@@ -53,8 +56,22 @@ def kept(session: Session) -> list[Kept]:
         gone, frees = session.execute(
             select(func.count(), func.coalesce(func.sum(size), 0)).select_from(model).where(old)
         ).one()
+        if model is SourceFile:
+            frees = session.execute(_bytes_only_of(old)).scalar_one()
         out.append(Kept(setting, what, days_of(setting), count, int(whole), gone, int(frees)))
     return out
+
+
+def _bytes_only_of(going: ColumnElement[bool]) -> Select[Any]:
+    """The size of the bytes that no file is of but those source files."""
+    of = [select(column).where(going) for column in (SourceFile.sha256, SourceFile.scene_sha256)]
+    stays = [
+        exists().where(SourceFile.sha256 == Content.sha256, ~going),
+        exists().where(SourceFile.scene_sha256 == Content.sha256, ~going),
+        exists().where(DeliveryFile.sha256 == Content.sha256),
+    ]
+    size = func.coalesce(func.sum(func.octet_length(Content.data)), 0)
+    return select(size).where(Content.sha256.in_(union(*of)), *(~s for s in stays))
 
 
 def clear_out(engine: Engine) -> dict[str, int]:
@@ -64,7 +81,18 @@ def clear_out(engine: Engine) -> dict[str, int]:
         model, _, old = _of(setting)
         with Session(engine) as session, session.begin():  # each kind by itself: none waits for another
             gone[setting] = int(session.execute(delete(model).where(old)).rowcount)  # type: ignore[attr-defined]
+    clear_contents(engine)
     return gone
+
+
+def clear_contents(engine: Engine) -> int:
+    """Take away the bytes that no file is of any more; those of the last hour may be of one that is being kept."""
+    named = (SourceFile.sha256, SourceFile.scene_sha256, DeliveryFile.sha256)
+    unused = [~exists().where(column == Content.sha256) for column in named]
+    with Session(engine) as session, session.begin():
+        return int(
+            session.execute(delete(Content).where(*unused, Content.used_at < func.now() - _IN_HAND)).rowcount  # type: ignore[attr-defined]
+        )
 
 
 def clear_uploads(session: Session) -> None:
@@ -83,8 +111,12 @@ def _of(setting: str) -> tuple[type, ColumnElement[int], ColumnElement[bool]]:
     if setting == "ANAXIS_KEEP_MADE_DAYS":
         return MadeFile, func.octet_length(MadeFile.data), MadeFile.created_at < before
     if setting == "ANAXIS_KEEP_UPLOADS_DAYS":
-        size = func.octet_length(SourceFile.data) + func.octet_length(SourceFile.scene)
-        return SourceFile, size, ~SourceFile.kept & (SourceFile.created_at < before)
+        scene = select(func.octet_length(Content.data)).where(Content.sha256 == SourceFile.scene_sha256)
+        return (
+            SourceFile,
+            SourceFile.size + scene.scalar_subquery(),
+            ~SourceFile.kept & (SourceFile.created_at < before),
+        )
     # A plate's proxies go together: those of plates without work on them since.
     busy = select(Job.params["plate"].as_integer()).where(Job.kind == "proxies", Job.created_at >= before)
     old = select(Plate.id).where(Plate.created_at < before, Plate.id.not_in(busy))

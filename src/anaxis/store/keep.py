@@ -17,15 +17,35 @@ from anaxis.core.scene.nodes import Scene
 from anaxis.packages import shipped_profiles
 from anaxis.packages.model import Profile
 from anaxis.store.archive import scene_to_bytes
-from anaxis.store.models import Derivation, Package, SavedFilmBack, SavedLayout, SavedRecipe, Shot, Show, SourceFile
+from anaxis.store.models import (
+    Content,
+    Derivation,
+    Package,
+    SavedFilmBack,
+    SavedLayout,
+    SavedRecipe,
+    Shot,
+    Show,
+    SourceFile,
+)
 from anaxis.store.rows import NotFound
+
+
+def keep_bytes(session: Session, data: bytes) -> str:
+    """Keep bytes, once; returns the checksum that they are known by from then on."""
+    digest = hashlib.sha256(data).hexdigest()
+    # Known ones are held until the transaction ends: whoever takes away what no file is of waits for it.
+    known = update(Content).where(Content.sha256 == digest).values(used_at=func.now()).returning(Content.sha256)
+    if session.execute(known).first() is None:
+        held = insert(Content).values(sha256=digest, data=data)
+        session.execute(held.on_conflict_do_update(index_elements=["sha256"], set_={"used_at": func.now()}))
+    return digest
 
 
 def stage_file(session: Session, name: str, data: bytes, scene: bytes) -> SourceFile:
     """Put an uploaded file and its scene aside until a camera of it is kept, or it is cleared out (app/retention)."""
-    row = SourceFile(
-        name=name, sha256=hashlib.sha256(data).hexdigest(), size=len(data), kept=False, draft={}, data=data, scene=scene
-    )
+    whole, read = keep_bytes(session, data), keep_bytes(session, scene)
+    row = SourceFile(name=name, sha256=whole, scene_sha256=read, size=len(data), kept=False, draft={})
     session.add(row)
     session.flush()
     return row
@@ -59,8 +79,9 @@ def find_or_make_shot(session: Session, show: Show, name: str) -> Shot:
 
 def reread(session: Session, source: SourceFile, scene: Scene, layout: dict[str, Any] | None) -> None:
     """A staged file read another way."""
-    source.scene, source.layout = scene_to_bytes(scene), layout
+    source.scene_sha256, source.layout = keep_bytes(session, scene_to_bytes(scene)), layout
     session.flush()
+    session.expire(source, ["scene_content"])
 
 
 def save_recipe(session: Session, name: str, recipe: Recipe) -> SavedRecipe:

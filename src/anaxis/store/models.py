@@ -64,6 +64,15 @@ class Shot(Base):
     cameras: Mapped[list[Camera]] = relationship(back_populates="shot", order_by="Camera.name")
 
 
+class Content(Base):
+    """Bytes, kept once however many files are of them; taken away once no file is."""
+
+    __tablename__ = "contents"
+    sha256: Mapped[str] = mapped_column(primary_key=True)
+    data: Mapped[bytes]
+    used_at: Mapped[datetime] = mapped_column(server_default=func.now())  # a file was kept that is of them
+
+
 class SourceFile(Base):
     """An uploaded file with the scene read from it; ``kept`` once a camera of it was kept.
 
@@ -74,15 +83,26 @@ class SourceFile(Base):
     __tablename__ = "source_files"
     id: Mapped[int] = mapped_column(primary_key=True)
     name: Mapped[str]
-    sha256: Mapped[str] = mapped_column(index=True)
+    sha256: Mapped[str] = mapped_column(ForeignKey("contents.sha256"), index=True)
+    scene_sha256: Mapped[str] = mapped_column(ForeignKey("contents.sha256"), index=True)
     size: Mapped[int] = mapped_column(BigInteger)
     kept: Mapped[bool] = mapped_column(default=False)
     draft: Mapped[dict[str, Any]] = mapped_column(default=dict)
     layout: Mapped[dict[str, Any] | None]
     created_at: Mapped[datetime] = mapped_column(server_default=func.now())
-    data: Mapped[bytes] = mapped_column(deferred=True)
-    scene: Mapped[bytes] = mapped_column(deferred=True)
     derivation: Mapped[Derivation | None] = relationship(lazy="joined")
+    content: Mapped[Content] = relationship(foreign_keys=[sha256])
+    scene_content: Mapped[Content] = relationship(foreign_keys=[scene_sha256])
+
+    @property
+    def data(self) -> bytes:
+        """The file."""
+        return self.content.data
+
+    @property
+    def scene(self) -> bytes:
+        """What was read from it, as store/archive writes it."""
+        return self.scene_content.data
 
 
 class Derivation(Base):
@@ -297,10 +317,14 @@ class DeliveryFile(Base):
     id: Mapped[int] = mapped_column(primary_key=True)
     delivery_id: Mapped[int] = mapped_column(ForeignKey("deliveries.id"))
     name: Mapped[str]
-    sha256: Mapped[str]
+    sha256: Mapped[str] = mapped_column(ForeignKey("contents.sha256"), index=True)
     size: Mapped[int] = mapped_column(BigInteger)
-    data: Mapped[bytes] = mapped_column(deferred=True)
     delivery: Mapped[Delivery] = relationship(back_populates="files")
+    content: Mapped[Content] = relationship()
+
+    @property
+    def data(self) -> bytes:
+        return self.content.data
 
 
 class SavedRecipe(Base):

@@ -6,7 +6,7 @@ from collections.abc import Callable
 from typing import Any
 
 from sqlalchemy import ColumnElement, select
-from sqlalchemy.orm import Session, joinedload, selectinload
+from sqlalchemy.orm import Session, joinedload
 
 from anaxis.core.camera.film_backs import FilmBack
 from anaxis.core.camera.lens import Image
@@ -127,14 +127,17 @@ def set_finder(session: Session) -> Callable[[str], bytes]:
     return find
 
 
-def all_shows(session: Session) -> list[Show]:
-    loading = (
-        selectinload(Show.shots)
-        .selectinload(Shot.cameras)
-        .selectinload(Camera.head_version)
-        .selectinload(Version.deliveries)
+def cameras_on_the_list(session: Session, show: Show) -> list[Camera]:
+    """A show's cameras by shot and name, each with the version worked on and what was delivered of it, in as many queries
+    whatever their number."""
+    query = (
+        select(Camera)
+        .join(Shot, Shot.id == Camera.shot_id)
+        .where(*on_the_list(show), Camera.head_id.is_not(None))
+        .order_by(Shot.name, Camera.name)
+        .options(joinedload(Camera.shot), joinedload(Camera.head_version).selectinload(Version.deliveries))
     )
-    return list(session.execute(select(Show).order_by(Show.name).options(loading)).scalars())
+    return list(session.execute(query).scalars())
 
 
 def get_version(session: Session, camera_id: int, number: int | None = None) -> Version:
@@ -173,7 +176,7 @@ def other_cameras(session: Session, camera: Camera) -> list[Camera]:
     query = (
         select(Camera)
         .join(Shot, Shot.id == Camera.shot_id)
-        .where(Shot.show_id == camera.shot.show_id, Camera.id != camera.id, Camera.removed_at.is_(None))
+        .where(*on_the_list(camera.shot.show), Camera.id != camera.id)
         .order_by((Camera.shot_id == camera.shot_id).desc(), Shot.name, Camera.name)
         .options(joinedload(Camera.shot))
     )
