@@ -20,8 +20,10 @@ from anaxis.app.derive import Derive, derive
 from anaxis.app.edit import edit_version, keep_camera, retake
 from anaxis.app.examined import Here, look
 from anaxis.app.join import cameras_of, laid_of, role_of
+from anaxis.app.people import add_person, person_named
 from anaxis.app.plan import set_target
 from anaxis.app.plates import ask_for_proxies, attach_plate
+from anaxis.app.roles import Role
 from anaxis.app.take_in import take_in_bytes
 from anaxis.core.derive.framed import PLATE_CAMERA
 from anaxis.core.derive.held import SHOT
@@ -49,6 +51,7 @@ from sphere import make_sphere
 
 VAR = Path(__file__).resolve().parent.parent / "var"
 # The demo's media root: the solver's bundle of TW_050, the sphere of TW_060 and the reel's cut lie in it.
+PERSON = "demo"  # as whom everybody who comes is signed in
 MEDIA, MEDIA_NAME, SOLVE, SPHERE = VAR / "media", "mill", "TW_050", "TW_060"
 # What the demo has delivered already; the rest is left for the visitor.
 DELIVERIES = (
@@ -64,6 +67,9 @@ def load_demo(url: str) -> bool:
     with_media_roots()
     engine = connect(url)
     migrate(engine)
+    with Session(engine) as store, store.begin():
+        if person_named(store, PERSON) is None:
+            add_person(store, PERSON, Role.ADMINISTRATOR)
     parsers = ParserPool(limits_from_environment())
     try:
         with Session(engine) as store, store.begin(), TemporaryDirectory(prefix="anaxis-demo-") as folder:
@@ -207,8 +213,11 @@ def main() -> None:
         url = given or own.url
         if load_demo(url):
             print("The demo data is loaded.")
-        print(f"Anaxis is at http://127.0.0.1:{port} (Ctrl-C stops it)", flush=True)
-        Supervisor("127.0.0.1", port, url, own).run()
+        print(
+            f"Anaxis is at http://127.0.0.1:{port} (Ctrl-C stops it). Whoever comes to it from this machine is signed in as '{PERSON}' by itself.",
+            flush=True,
+        )
+        Supervisor("127.0.0.1", port, url, own, demonstration=PERSON).run()
 
 
 if __name__ == "__main__":

@@ -36,7 +36,7 @@ from anaxis.web.drawings.axes import axes_svg  # noqa: E402
 from anaxis.web.drawings.distortion import distortion_svg  # noqa: E402
 from make_scenes import make_all  # noqa: E402
 from other_formats import write_in_every_format  # noqa: E402
-from run import load_demo  # noqa: E402
+from run import PERSON, load_demo  # noqa: E402
 
 STYLE = (
     "<style>line{stroke:#1c2530}polygon{fill:#1c2530}text{fill:#1c2530;font:500 13px monospace}"
@@ -143,7 +143,9 @@ def main() -> None:
     with TemporaryDirectory() as folder, LocalPostgres(Path(folder) / "pg", throwaway=True) as database:
         load_demo(database.url)
         port = free_port()
-        server = uvicorn.Server(uvicorn.Config(create_app(database.url, own_worker=True), port=port, log_level="error"))
+        server = uvicorn.Server(
+            uvicorn.Config(create_app(database.url, own_worker=True, visitor=PERSON), port=port, log_level="error")
+        )
         thread = threading.Thread(target=server.run, daemon=True)
         thread.start()
         while not server.started:

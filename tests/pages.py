@@ -14,6 +14,11 @@ from typing import Any
 import httpx
 import uvicorn
 from playwright.sync_api import Error, Page
+from sqlalchemy.orm import Session
+
+from anaxis.app.people import add_person, person_named
+from anaxis.app.roles import Role
+from anaxis.store.database import connect, migrate
 
 
 class Visitor(httpx.Client):
@@ -26,15 +31,29 @@ class Visitor(httpx.Client):
         request.headers.setdefault("Origin", f"{request.url.scheme}://{request.url.netloc.decode()}")
 
 
+def administrator(url: str, name: str) -> None:
+    """Somebody who may do everything, with no password yet."""
+    engine = connect(url)
+    migrate(engine)
+    with Session(engine) as store, store.begin():
+        if person_named(store, name) is None:
+            add_person(store, name, Role.ADMINISTRATOR)
+    engine.dispose()
+
+
 @contextmanager
-def served(url: str, log_level: str = "error") -> Iterator[str]:
-    """The application on a free port, on a database; yields its address."""
+def served(url: str, log_level: str = "error", visitor: str = "demo") -> Iterator[str]:
+    """The application on a free port, on a database; yields its address. Whoever comes is signed in as the visitor, as in the
+    demonstration; "" for nobody."""
     from anaxis.web.app import create_app
+
+    if visitor:
+        administrator(url, visitor)
 
     with socket.socket() as probe:
         probe.bind(("127.0.0.1", 0))
         port = probe.getsockname()[1]
-    app = create_app(url, readers_ready=False, own_worker=True)
+    app = create_app(url, readers_ready=False, own_worker=True, visitor=visitor)
     server = uvicorn.Server(uvicorn.Config(app, port=port, log_level=log_level))
     thread = threading.Thread(target=server.run, daemon=True)
     thread.start()

@@ -3,28 +3,40 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
 from functools import wraps
 from typing import Any, Concatenate, ParamSpec, TypeVar
 
 from sqlalchemy import inspect
 from sqlalchemy.orm import Session
 
+from anaxis.app.roles import LOCAL, Actor, Role
 from anaxis.core.errors import BadInput
-from anaxis.store.models import Delivery, HistoryEntry, Package, Return, Shot, Still, Version
+from anaxis.store.models import (
+    Base,
+    Camera,
+    Delivery,
+    DeliveryFile,
+    HistoryEntry,
+    Job,
+    Package,
+    PlanTarget,
+    Plate,
+    Return,
+    Run,
+    Shot,
+    Show,
+    Still,
+    Version,
+)
 
 P = ParamSpec("P")
 R = TypeVar("R")
 
 
-@dataclass(frozen=True)
-class Actor:
-    """Somebody who does things here; on a machine of one's own everybody is "local"."""
+class NotAllowed(BadInput):
+    """Somebody lacks the role for it; nothing was done."""
 
-    name: str
-
-
-LOCAL = Actor("local")
+    code = "not_allowed"
 
 
 def actor_of(session: Session) -> Actor:
@@ -33,26 +45,41 @@ def actor_of(session: Session) -> Actor:
     return found
 
 
-def anybody(actor: Actor) -> bool:
-    return True
+def require(session: Session, needs: Role, show: int | None, what: str) -> None:
+    """Raise NotAllowed where the session's actor has not that role in a show (None: in any)."""
+    actor = actor_of(session)
+    has = actor.role(show)
+    if has < needs:
+        where = "here" if show is None else "in this show"
+        by = (
+            " with this token"
+            if actor.most < needs <= max(actor.everywhere, actor.in_shows.get(show or 0, Role.NOBODY))
+            else ""
+        )
+        raise NotAllowed(
+            f"{actor.name} may not {what}{by}: it needs {needs.article} {where}, and {actor.name} is "
+            f"{has.article if has else 'nobody'}. Ask an administrator for the role."
+        )
 
 
 def use_case(
-    action: str, may: Callable[[Actor], bool] = anybody
+    action: str, needs: Role = Role.ARTIST
 ) -> Callable[[Callable[Concatenate[Session, P], R]], Callable[Concatenate[Session, P], R]]:
-    """A use case: refused where the session's actor may not do it, and told in the history with what came of it.
+    """A use case: refused where the session's actor has not the role it needs, and told in the history with what came of it.
 
-    The entry is written in the session's own transaction: it stays or goes with what it is about.
+    The role is that in the shows of what it is given, and once more in those of what came of it: a shot that is moved needs
+    it in both. The entry is written in the session's own transaction: it stays or goes with what it is about.
     """
 
     def made(function: Callable[Concatenate[Session, P], R]) -> Callable[Concatenate[Session, P], R]:
         @wraps(function)
         def done(session: Session, *args: P.args, **kwargs: P.kwargs) -> R:
             actor = actor_of(session)
-            if not may(actor):
-                raise BadInput(f"{actor.name} may not {action}: ask somebody who may.", "not_allowed")
+            for show in {show_of(row) for row in args if isinstance(row, Base)} or {None}:
+                require(session, needs, show, action)
             result = function(session, *args, **kwargs)
             for row in result if isinstance(result, list) else [result]:
+                require(session, needs, show_of(row), action)
                 kind, number, said, detail = _entry_of(row)
                 session.add(
                     HistoryEntry(actor=actor.name, action=action, kind=kind, about_id=number, said=said, detail=detail)
@@ -63,6 +90,23 @@ def use_case(
         return done
 
     return made
+
+
+def show_of(row: Any) -> int | None:
+    """The number of the show that a row is of; None for what is of none."""
+    if isinstance(row, Show):
+        return row.id
+    if isinstance(row, Shot | Run | PlanTarget):
+        return row.show_id if row.show is None else row.show.id
+    if isinstance(row, Camera | Plate):
+        return show_of(row.shot)
+    if isinstance(row, Version):
+        return show_of(row.camera)
+    if isinstance(row, Delivery | Return | Still | Job):
+        return show_of(row.version)
+    if isinstance(row, DeliveryFile):
+        return show_of(row.delivery)
+    return None
 
 
 def _entry_of(row: Any) -> tuple[str, int, str, dict[str, Any]]:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import replace
 from typing import Any
 
 from sqlalchemy import select
@@ -12,6 +13,7 @@ from anaxis.app.deliver import deliver_versions
 from anaxis.app.edit import edit_version
 from anaxis.app.hand_over import bundles_of, keep_made_file
 from anaxis.app.plates import make_proxies
+from anaxis.app.roles import LOCAL, Actor
 from anaxis.app.sphere import write_sphere_maps, write_sphere_pictures
 from anaxis.app.waiting import let_go
 from anaxis.app.written import write_maps, write_warped
@@ -23,6 +25,11 @@ from anaxis.delivery.ready import prepare, reduce_keys
 from anaxis.packages.model import profile_from_dict
 from anaxis.store.models import Camera, Job, Version
 from anaxis.store.queries import get_version, newest_recipe, picture_of_version, recipe_of, track_of
+
+
+def asked_by(job: Job) -> Actor:
+    """Whom work is done for: who asked for it was allowed to when it was asked for."""
+    return replace(LOCAL, name=job.actor)
 
 
 def _deliver(session: Session, job: Job, tell: Progress) -> dict[str, Any]:
@@ -37,7 +44,7 @@ def _deliver(session: Session, job: Job, tell: Progress) -> dict[str, Any]:
 
 def _with_recipe_kept(session: Session, version: Version, name: str) -> int:
     """The number of the version to deliver. The edit is kept by itself: the work's own transaction stays a short one."""
-    with Session(session.get_bind()) as own, own.begin():
+    with Session(session.get_bind(), info={"actor": session.info.get("actor", LOCAL)}) as own, own.begin():
         return with_recipe(own, own.get_one(Version, version.id), name).id
 
 

@@ -9,6 +9,7 @@ from sqlalchemy import select, text
 from sqlalchemy.orm import Session
 
 from anaxis.app.acting import use_case
+from anaxis.app.roles import Role
 from anaxis.core.errors import BadInput
 from anaxis.store.keep import find_or_make_shot, find_or_make_show
 from anaxis.store.models import Camera, Shot, Show
@@ -28,7 +29,7 @@ def shot_for(session: Session, show: str, shot: str) -> Shot:
     return made
 
 
-@use_case("rename")
+@use_case("rename", Role.LEAD)
 def rename(session: Session, row: Show | Shot | Camera, name: str) -> Show | Shot | Camera:
     """Another name for a show, shot or camera; what was delivered keeps the name it went out by.
 
@@ -42,7 +43,7 @@ def rename(session: Session, row: Show | Shot | Camera, name: str) -> Show | Sho
     return row
 
 
-@use_case("move")
+@use_case("move", Role.LEAD)
 def move_camera(session: Session, camera: Camera, to: Shot) -> Camera:
     """A camera into another shot. Raises BadInput where one of its name is there."""
     _require_free(session, camera, camera.name, (Camera.shot_id == to.id,))
@@ -50,7 +51,7 @@ def move_camera(session: Session, camera: Camera, to: Shot) -> Camera:
     return camera
 
 
-@use_case("move")
+@use_case("move", Role.LEAD)
 def move_shot(session: Session, shot: Shot, to: Show) -> Shot:
     """A shot into another show. Raises BadInput where one of its name is there."""
     _require_free(session, shot, shot.name, (Shot.show_id == to.id,))
@@ -58,7 +59,7 @@ def move_shot(session: Session, shot: Shot, to: Show) -> Shot:
     return shot
 
 
-@use_case("archive")
+@use_case("archive", Role.LEAD)
 def archive(session: Session, row: Show | Shot) -> Show | Shot:
     """Off the lists, and owed nothing any more; nothing of it is lost."""
     row.archived_at = datetime.now(UTC)
@@ -66,7 +67,7 @@ def archive(session: Session, row: Show | Shot) -> Show | Shot:
     return row
 
 
-@use_case("bring back")
+@use_case("bring back", Role.LEAD)
 def bring_back(session: Session, row: Show | Shot) -> Show | Shot:
     row.archived_at = None
     session.flush()

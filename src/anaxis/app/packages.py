@@ -7,13 +7,14 @@ import re
 from sqlalchemy.orm import Session
 
 from anaxis.app.acting import use_case
+from anaxis.app.roles import Role
 from anaxis.packages.model import Profile, profile_from_dict
 from anaxis.store import keep
 from anaxis.store.models import Package
 from anaxis.store.packages import free_key, get_package
 
 
-@use_case("keep a package")
+@use_case("keep a package", Role.LEAD)
 def keep_package(
     session: Session, profile: Profile, change: str, fresh: bool = False, made_from: int | None = None
 ) -> Package:

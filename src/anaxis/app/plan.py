@@ -14,6 +14,7 @@ from sqlalchemy.orm import Session, joinedload
 from anaxis.app.acting import actor_of, use_case
 from anaxis.app.deliver import options_from
 from anaxis.app.derive import behind_of
+from anaxis.app.roles import Role
 from anaxis.core.errors import BadInput
 from anaxis.delivery.options import USUAL, Options
 from anaxis.formats import FORMATS
@@ -21,7 +22,7 @@ from anaxis.packages.model import Profile
 from anaxis.store.models import Camera, Delivery, Job, PlanTarget, Run, Shot, Show, Version
 from anaxis.store.packages import all_packages, get_package
 from anaxis.store.queries import PACKAGE_KEY, newest_recipe, on_the_list
-from anaxis.work.queue import OPEN, put_in_queue, stop_those
+from anaxis.work.queue import OPEN, many_are_in_queue, put_in_queue, stop_those
 from anaxis.work.queue import ask_for as ask_in
 
 # What a cell of the board is, the most urgent first.
@@ -70,7 +71,7 @@ class Board:
         return max((c.max_px for r in self.rows for c in r.cells if c.max_px is not None), default=None)
 
 
-@use_case("plan")
+@use_case("plan", Role.LEAD)
 def set_target(
     session: Session,
     show: Show,
@@ -117,7 +118,7 @@ def drop_of(session: Session, show: Show, package: str, format_key: str) -> None
     session.execute(update(PlanTarget).where(*of).values(removed_at=datetime.now(UTC)))
 
 
-@use_case("take out of the plan")
+@use_case("take out of the plan", Role.LEAD)
 def drop_target(session: Session, target: PlanTarget) -> PlanTarget:
     """A target is no longer owed; what was delivered for it stays."""
     target.removed_at = datetime.now(UTC)
@@ -296,6 +297,7 @@ def start_run(
             "options": {**asdict(USUAL), **one.target.options}, "together": "", "recipe": one.target.recipe,
         }  # fmt: skip
         ask_in(session, "delivery", one.row.version.id, params, run_id=run.id, target_id=one.target.id)
+    many_are_in_queue(session)
     return run
 
 
@@ -340,6 +342,7 @@ def resume_run(session: Session, run: Run, states: Sequence[str] = ("stopped",))
         job.state, job.said, job.share, job.begun_at, job.ended_at = "waiting", "", 0.0, None, None
         session.flush()
         put_in_queue(session, job)
+    many_are_in_queue(session)
     return run
 
 

@@ -39,6 +39,7 @@ _COMMANDS = {
     "run": ("plan:run", "Deliver what is due of a show's plan."),
     "profiles": ("profiles:profiles", "List the shipped package profiles."),
     "start": ("start:start", "Run the pages, workers and a database of its own, each started again where it ends."),
+    "people": ("people:people", "Who may sign in to the pages, and a new link for one who cannot."),
     "worker": ("worker:worker", "Do long work from the queue; DATABASE_URL names the PostgreSQL that holds it."),
     "serve": ("serve:serve", "Serve the pages; DATABASE_URL names the PostgreSQL to use."),
 }

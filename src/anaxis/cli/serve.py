@@ -4,10 +4,14 @@ from __future__ import annotations
 
 import os
 import threading
+from typing import TYPE_CHECKING
 
 import click
 
 from anaxis.core.errors import BadInput
+
+if TYPE_CHECKING:
+    from sqlalchemy import Engine
 
 # Whatever is being done when it is asked to end: so long may the answers under way take, and so long all of it.
 _ANSWERS_S, _ENDS_S = 4, 8.0
@@ -16,18 +20,22 @@ _ANSWERS_S, _ENDS_S = 4, 8.0
 @click.command()
 @click.option("--host", default="127.0.0.1", show_default=True)
 @click.option("--port", default=8400, show_default=True)
+@click.option("--demonstration", default="", hidden=True, metavar="PERSON")
 @click.option("--worker", is_flag=True, help="Start a worker of its own for long work; else 'anaxis worker' does it.")
-def serve(host: str, port: int, worker: bool) -> None:
+def serve(host: str, port: int, demonstration: str, worker: bool) -> None:
     """Serve the pages; DATABASE_URL names the PostgreSQL to use."""
     import logging
 
     import uvicorn
 
     from anaxis.web.app import create_app
+    from anaxis.web.security import LOOPBACK
     from anaxis.work.sandbox.folders import how_readers_work, settle
 
     if not os.environ.get("DATABASE_URL"):
         raise BadInput("DATABASE_URL is not set: run 'make demo', or name a PostgreSQL to use.")
+    if demonstration and host not in LOOPBACK:
+        raise BadInput(f"A demonstration is served to this machine alone, and {host} is not only this machine.")
     settle()
     logging.basicConfig(level=logging.WARNING, format="%(name)s: %(message)s")
     logging.getLogger("anaxis").setLevel(logging.INFO)
@@ -40,9 +48,26 @@ def serve(host: str, port: int, worker: bool) -> None:
             over.start()
             super().handle_exit(sig, frame)  # type: ignore[arg-type]
 
-    app = create_app(own_worker=worker, bound_to=host)
+    app = create_app(own_worker=worker, bound_to=host, visitor=demonstration)
+    _say_the_first_link(app.state.engine, f"http://{host}:{port}" if not demonstration else "")
     config = uvicorn.Config(
         app, host=host, port=port, log_level="warning", timeout_graceful_shutdown=_ANSWERS_S, timeout_keep_alive=15,
         backlog=512, server_header=False,
     )  # fmt: skip
     Server(config).run()
+
+
+def _say_the_first_link(engine: Engine, address: str) -> None:
+    """Where nobody can sign in yet, how the first administrator does: said on the terminal alone, and kept nowhere."""
+    from sqlalchemy.orm import Session
+
+    from anaxis.app.people import first_link
+
+    if not address:
+        return
+    with Session(engine) as store, store.begin():
+        secret = first_link(store)
+    if secret:
+        click.echo(
+            f"Nobody can sign in yet. Set the administrator's password, once: {address}/welcome#{secret}", err=True
+        )

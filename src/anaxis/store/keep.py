@@ -31,6 +31,11 @@ from anaxis.store.models import (
 from anaxis.store.rows import NotFound
 
 
+def actor_named(session: Session) -> str:
+    """Whom a session was opened for."""
+    return str(getattr(session.info.get("actor"), "name", "local"))
+
+
 def keep_bytes(session: Session, data: bytes) -> str:
     """Keep bytes, once; returns the checksum that they are known by from then on."""
     digest = hashlib.sha256(data).hexdigest()
@@ -45,7 +50,9 @@ def keep_bytes(session: Session, data: bytes) -> str:
 def stage_file(session: Session, name: str, data: bytes, scene: bytes) -> SourceFile:
     """Put an uploaded file and its scene aside until a camera of it is kept, or it is cleared out (app/retention)."""
     whole, read = keep_bytes(session, data), keep_bytes(session, scene)
-    row = SourceFile(name=name, sha256=whole, scene_sha256=read, size=len(data), kept=False, draft={})
+    row = SourceFile(
+        name=name, sha256=whole, scene_sha256=read, size=len(data), kept=False, draft={}, actor=actor_named(session)
+    )
     session.add(row)
     session.flush()
     return row

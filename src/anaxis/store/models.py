@@ -89,6 +89,7 @@ class SourceFile(Base):
     kept: Mapped[bool] = mapped_column(default=False)
     draft: Mapped[dict[str, Any]] = mapped_column(default=dict)
     layout: Mapped[dict[str, Any] | None]
+    actor: Mapped[str] = mapped_column(default="local")  # who put it aside
     created_at: Mapped[datetime] = mapped_column(server_default=func.now())
     derivation: Mapped[Derivation | None] = relationship(lazy="joined")
     content: Mapped[Content] = relationship(foreign_keys=[sha256])
@@ -372,6 +373,7 @@ class Job(Base):
     kind: Mapped[str]
     version_id: Mapped[int] = mapped_column(ForeignKey("versions.id"))
     params: Mapped[dict[str, Any]] = mapped_column(default=dict)
+    actor: Mapped[str] = mapped_column(default="local")  # who asked for it
     state: Mapped[str] = mapped_column(default="waiting")
     share: Mapped[float] = mapped_column(default=0.0)
     said: Mapped[str] = mapped_column(default="")

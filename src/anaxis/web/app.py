@@ -8,23 +8,27 @@ import os
 from collections.abc import AsyncIterator, Awaitable, Callable
 from contextlib import asynccontextmanager
 from dataclasses import replace
+from urllib.parse import quote
 
 from fastapi import FastAPI, Request, Response
 from fastapi.exceptions import RequestValidationError
 from fastapi.middleware.gzip import GZipMiddleware
-from fastapi.responses import PlainTextResponse
+from fastapi.responses import PlainTextResponse, RedirectResponse
 from fastapi.staticfiles import StaticFiles
 from psycopg.errors import DeadlockDetected, LockNotAvailable, QueryCanceled
 from secure.middleware import SecureASGIMiddleware
 from sqlalchemy.exc import DataError, IntegrityError, InternalError, OperationalError
 from sqlalchemy.exc import TimeoutError as PoolTimeout
+from sqlalchemy.orm import Session
 from starlette.exceptions import HTTPException
 
 from anaxis import __version__
+from anaxis.app.sign_in import NotSignedIn, server_key
 from anaxis.core.errors import BadInput
 from anaxis.formats import check_size
 from anaxis.store.database import connect, migrate
 from anaxis.store.queries import NotFound
+from anaxis.web.access import OPEN, needs
 from anaxis.web.bodies import Bodies, BodyLimits
 from anaxis.web.pages import HERE, page, said_where_it_was_asked
 from anaxis.web.screens.camera import routes as camera
@@ -44,6 +48,7 @@ from anaxis.web.screens.lens import distortion
 from anaxis.web.screens.lens import routes as lens
 from anaxis.web.screens.matrix import routes as matrix
 from anaxis.web.screens.packages import routes as packages
+from anaxis.web.screens.people import routes as screens_people
 from anaxis.web.screens.placement import routes as placement
 from anaxis.web.screens.plan import routes as plan
 from anaxis.web.screens.plates import routes as plates
@@ -56,6 +61,7 @@ from anaxis.web.screens.sphere import routes as sphere
 from anaxis.web.screens.stills import routes as stills
 from anaxis.web.screens.time import routes as time
 from anaxis.web.security import Answered, NotStored, SameSite, hosts_allowed, policy
+from anaxis.web.signed import Signer, is_api
 from anaxis.work.queue import WorkerProcess
 from anaxis.work.sandbox.calculators import Calculators
 from anaxis.work.sandbox.guard import ParserPool, limits_from_environment
@@ -96,14 +102,22 @@ _log = logging.getLogger("anaxis")
 
 
 def create_app(
-    database_url: str | None = None, readers_ready: bool = True, own_worker: bool = False, bound_to: str = ""
+    database_url: str | None = None,
+    readers_ready: bool = True,
+    own_worker: bool = False,
+    bound_to: str = "",
+    visitor: str = "",
 ) -> FastAPI:
     """The pages on a PostgreSQL, its readers loaded at once or when a file comes, and a worker of their own if told to.
 
-    ``bound_to`` is the address they are served at, whose name they answer to beside this machine's own. Raises BadInput where the database cannot be reached.
+    ``bound_to`` is the address they are served at, whose name they answer to beside this machine's own. ``visitor`` names a person
+    as whom everybody on this machine is signed in without being asked: a demonstration's. Raises BadInput where the database
+    cannot be reached.
     """
     engine = connect(database_url or os.environ.get("DATABASE_URL", ""))
     migrate(engine)
+    with Session(engine) as store, store.begin():
+        signer = Signer(server_key(store))
     limits = limits_from_environment()
 
     @asynccontextmanager
@@ -123,6 +137,8 @@ def create_app(
 
     app = FastAPI(title="Anaxis", version=__version__, lifespan=lifespan, docs_url=None, redoc_url=None)
     app.state.engine = engine
+    app.state.signer = signer
+    app.state.visitor = visitor
     app.state.limits = limits
     # The last one added stands outermost.
     app.add_middleware(GZipMiddleware, minimum_size=2000, compresslevel=1)
@@ -135,11 +151,14 @@ def create_app(
     app.add_middleware(SecureASGIMiddleware, secure=policy())
     app.mount("/static", StaticFiles(directory=HERE / "static"), name="static")
     for screen in SCREENS:
-        app.include_router(screen.router)
-    app.include_router(packages.schema_router)
-    app.include_router(distortion.schemas)
-    app.add_api_route("/alive", _alive, response_class=PlainTextResponse)
-    app.include_router(deliver.several)
+        app.include_router(screen.router, dependencies=[needs()])
+    app.include_router(deliver.several, dependencies=[needs()])
+    for schemas in (packages.schema_router, distortion.schemas):
+        app.include_router(schemas, dependencies=[OPEN])
+    for people in (screens_people.entry, screens_people.router, screens_people.managing):
+        app.include_router(people)
+    app.add_api_route("/alive", _alive, response_class=PlainTextResponse, dependencies=[OPEN])
+    app.add_exception_handler(NotSignedIn, _not_signed_in)
     app.add_exception_handler(BadInput, _bad_input)
     app.add_exception_handler(RequestValidationError, _bad_form)
     app.add_exception_handler(HTTPException, _http_error)
@@ -187,12 +206,24 @@ async def _bad_input(request: Request, error: Exception) -> Response:
     back = None if request.headers.get("hx-request") else said_where_it_was_asked(request, error.sentence)
     if back is not None:
         return back
-    by_code = {"disk_full": 507, "conflict": 409}
+    by_code = {"disk_full": 507, "conflict": 409, "not_allowed": 403, "too_many_tries": 429}
     status = 404 if isinstance(error, NotFound) else 503 if isinstance(error, Busy) else by_code.get(error.code, 422)
     answer = _say(request, error.sentence, status)
     if status == 503:
         answer.headers["Retry-After"] = "30"
     return answer
+
+
+async def _not_signed_in(request: Request, error: Exception) -> Response:
+    """To where one signs in, and back from there to what was asked for."""
+    assert isinstance(error, NotSignedIn)
+    if is_api(request):
+        return _say(request, error.sentence, 401)
+    asked = request.url.path + (f"?{request.url.query}" if request.url.query else "")
+    to = f"/sign-in?next={quote(asked if request.method == 'GET' else '/')}"
+    if request.headers.get("hx-request"):
+        return Response(status_code=401, headers={"HX-Redirect": to})
+    return RedirectResponse(to, 303)
 
 
 async def _bad_form(request: Request, error: Exception) -> Response:

@@ -16,13 +16,15 @@ from itsdangerous import BadData, URLSafeTimedSerializer
 from sqlalchemy.orm import Session
 
 from anaxis import __version__
-from anaxis.app.acting import LOCAL
+from anaxis.app.roles import Role
 from anaxis.app.waiting import let_go
 from anaxis.core.checks.times import OF_THE_SHOT
 from anaxis.core.errors import BadInput
 from anaxis.core.time.rates import format_frame, kept_rate, rate_label
 from anaxis.formats.tables.layout import QUANTITIES
 from anaxis.packages.sheet import decimals
+from anaxis.store.visible import SHOWS
+from anaxis.web.signed import actor_of_request, signed_in_by_itself
 
 HERE = Path(__file__).parent
 
@@ -92,28 +94,48 @@ async def _head_seen(request: Request) -> int | None:
 
 
 def _session(request: Request, head: Annotated[int | None, Depends(_head_seen)]) -> Iterator[Session]:
-    """One transaction a request: kept where the request succeeds, else nothing of it stays."""
-    with Session(
+    """One transaction a request, of whoever is signed in: kept where the request succeeds, else nothing of it stays.
+
+    Raises NotSignedIn.
+    """
+    with _opened(request, head) as session:
+        actor = actor_of_request(request, session)
+        request.state.actor = session.info["actor"] = actor
+        session.info[SHOWS] = actor.shows
+        yield from _in_one(request, session)
+
+
+def _open_session(request: Request) -> Iterator[Session]:
+    """The same for whoever comes: where nobody is signed in yet."""
+    with _opened(request, None) as session:
+        yield from _in_one(request, session)
+
+
+def _opened(request: Request, head: int | None) -> Session:
+    return Session(
         request.app.state.engine,
         expire_on_commit=False,
         info={
             "head_seen": head,
             "examiner": request.app.state.calculators,
             "maker": request.app.state.makers,
-            "actor": LOCAL,
             "lets_go": True,
         },
-    ) as session:
-        request.state.store = session
-        try:
-            yield session
-            session.commit()
-        except BaseException:
-            session.rollback()
-            raise
+    )
+
+
+def _in_one(request: Request, session: Session) -> Iterator[Session]:
+    request.state.store = session
+    try:
+        yield session
+        session.commit()
+    except BaseException:
+        session.rollback()
+        raise
 
 
 Store = Annotated[Session, Depends(_session, scope="function")]
+OpenStore = Annotated[Session, Depends(_open_session, scope="function")]
 
 
 _SAID, _SAID_FOR_S = "said", 60
@@ -176,7 +198,14 @@ def page(request: Request, name: str, status: int = 200, **context: Any) -> Any:
         let_go(store)  # drawing a page takes longer than asking for what is on it
     whole = name.endswith("index.html")  # a part of a page leaves the sentence to the page
     said = _said_once(request) if whole else ""
-    answer = templates.TemplateResponse(request, name, {"said": said, **context}, status_code=status)
+    context = {
+        "said": said,
+        "actor": getattr(request.state, "actor", None),
+        "Role": Role,
+        "by_itself": signed_in_by_itself(request),
+        **context,
+    }
+    answer = templates.TemplateResponse(request, name, context, status_code=status)
     if said:
         answer.delete_cookie(_SAID)
     return answer

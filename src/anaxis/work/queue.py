@@ -50,7 +50,8 @@ def ask_for(session: Session, kind: str, version_id: int, params: dict[str, Any]
 
     ``of_run`` are the ``run_id`` and ``target_id`` where a run asks for it.
     """
-    job = Job(kind=kind, version_id=version_id, params=params, **of_run)
+    asked_by = str(getattr(session.info.get("actor"), "name", "local"))
+    job = Job(kind=kind, version_id=version_id, params=params, actor=asked_by, **of_run)
     session.add(job)
     session.flush()
     put_in_queue(session, job)
@@ -66,6 +67,12 @@ def put_in_queue(session: Session, job: Job) -> None:
     if session.execute(_WAITS, {"lock": lock}).first():
         return
     session.execute(_DEFER, {"queue": QUEUE, "task": TASK, "priority": priority, "lock": lock, "args": args})
+
+
+def many_are_in_queue(session: Session) -> None:
+    """Tell the database that its queue has grown: for all it knows it is as empty as it mostly is, and each worker's every
+    question would go through all pairs of what waits."""
+    session.execute(text("ANALYZE procrastinate_jobs"))
 
 
 def has_worker(session: Session) -> bool:

@@ -60,11 +60,21 @@ def anaxis_command(*args: str) -> list[str]:
 
 
 class Supervisor:
-    """``url`` names the database; with ``own`` it is one of ours and is kept running too."""
+    """``url`` names the database; with ``own`` it is one of ours and is kept running too. ``demonstration`` names whom everybody on
+    this machine is signed in as."""
 
-    def __init__(self, host: str, port: int, url: str, own: LocalPostgres | None = None, workers: int = 1) -> None:
+    def __init__(
+        self,
+        host: str,
+        port: int,
+        url: str,
+        own: LocalPostgres | None = None,
+        workers: int = 1,
+        demonstration: str = "",
+    ) -> None:
         self._own, self._environment = own, {**os.environ, "DATABASE_URL": url}
-        serve = anaxis_command("serve", "--host", host, "--port", str(port))
+        as_person = ("--demonstration", demonstration) if demonstration else ()
+        serve = anaxis_command("serve", "--host", host, "--port", str(port), *as_person)
         asked = "127.0.0.1" if host in ("0.0.0.0", "::") else host
         self.services = [
             Service("pages", serve, lambda: _answers(asked, port)),

@@ -87,11 +87,12 @@ def _do(engine: Engine, number: int, worker_id: int | None) -> None:
             return
     try:
         # What the work needs is loaded once it is there: until then it is told apart from work nobody took up.
-        kinds = import_module("anaxis.app.long_work").KINDS
+        long_work = import_module("anaxis.app.long_work")
         # One short transaction at its end: no connection is held while it is worked out.
         with Session(engine, expire_on_commit=False, info={"lets_go": True}) as session:
             job = session.get_one(Job, number)
-            result = kinds[job.kind](session, job, Teller(engine, number))
+            session.info["actor"] = long_work.asked_by(job)
+            result = long_work.KINDS[job.kind](session, job, Teller(engine, number))
             done = update(Job).where(Job.id == number, Job.state == "running")
             if not session.execute(
                 done.values(state="done", share=1.0, result=result, ended_at=func.now()).returning(Job.id)

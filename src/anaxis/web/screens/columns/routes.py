@@ -8,6 +8,7 @@ from fastapi import APIRouter, Form, Request
 from fastapi.responses import JSONResponse, RedirectResponse, Response
 
 from anaxis.app.packages import keep_package
+from anaxis.app.roles import Role
 from anaxis.app.saved import save_layout
 from anaxis.app.take_in import read_again
 from anaxis.core.errors import BadInput
@@ -17,9 +18,10 @@ from anaxis.formats.track_json.document import convention_document
 from anaxis.packages.model import Profile, profile_from_dict
 from anaxis.store.packages import all_packages, get_package
 from anaxis.store.queries import get_layout, staged_scene
+from anaxis.web.access import needs
 from anaxis.web.pages import Store
 
-router = APIRouter(prefix="/take-in")
+router = APIRouter(prefix="/take-in", dependencies=[needs(Role.ARTIST)])
 GUESS = "guess"
 
 

@@ -15,14 +15,16 @@ from sqlalchemy.orm import Session
 from anaxis.app.below import arriving, folder_of, open_file, roots, watched
 from anaxis.app.file_names import FIELDS, named_if
 from anaxis.app.many import Item, item_of, keep_item, named_in, same_again
+from anaxis.app.roles import Role
 from anaxis.app.take_in import take_in_bytes
 from anaxis.core.errors import BadInput
 from anaxis.formats import READABLE_SUFFIXES, check_size, require_readable
 from anaxis.store.models import SourceFile
 from anaxis.store.queries import find_show, newest_show_name, saved_recipes, staged_scene
+from anaxis.web.access import needs
 from anaxis.web.pages import Store, name_of_upload, page
 
-router = APIRouter(prefix="/take-in/many")
+router = APIRouter(prefix="/take-in/many", dependencies=[needs(Role.ARTIST)])
 Typed = Annotated[str, Form()]
 _MAX_NAME, _MAX_PATH = 120, 400
 

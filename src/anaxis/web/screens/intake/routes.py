@@ -14,6 +14,7 @@ from anaxis.app.draft import Draft, corrections_typed, targets_of
 from anaxis.app.edit import KEEPING_WORDS
 from anaxis.app.examined import camera_after
 from anaxis.app.file_names import guessed
+from anaxis.app.roles import Role
 from anaxis.app.take_in import TakeIn, reports_of, take_in, take_in_bytes, take_in_once_more
 from anaxis.app.waiting import examiner_of, let_go
 from anaxis.core.camera.lens import FITS
@@ -28,11 +29,12 @@ from anaxis.packages import SHIPPED_KEYS
 from anaxis.store.models import Camera, SourceFile
 from anaxis.store.packages import all_packages
 from anaxis.store.queries import NotFound, get_camera, newest_show_name, saved_layouts, set_finder, staged_scene
+from anaxis.web.access import needs
 from anaxis.web.drawings.camera import look_drawing
 from anaxis.web.pages import Store, drawing_answer, name_of_upload, page
 from anaxis.web.screens.jobs.routes import ensure_worker
 
-router = APIRouter(prefix="/take-in")
+router = APIRouter(prefix="/take-in", dependencies=[needs(Role.ARTIST)])
 _MAX_NAME = 120
 
 

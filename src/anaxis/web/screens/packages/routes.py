@@ -15,6 +15,7 @@ from fastapi.responses import JSONResponse, RedirectResponse, Response
 from markupsafe import Markup
 
 from anaxis.app.packages import copy_package, keep_package, legal_key
+from anaxis.app.roles import Role
 from anaxis.core.camera.lens import FITS
 from anaxis.core.camera.track import Track
 from anaxis.core.errors import BadInput
@@ -41,11 +42,12 @@ from anaxis.packages import shipped_profiles
 from anaxis.packages.habits import HABITS
 from anaxis.packages.model import Profile, profile_from_dict, profile_from_text
 from anaxis.store.packages import all_packages, free_key, get_package, shots_using, versions_of
+from anaxis.web.access import needs
 from anaxis.web.drawings.axes import axes_drawing, axes_svg, axis_turn
 from anaxis.web.drawings.habit import habit_svg
 from anaxis.web.pages import Store, TypedForm, name_of_upload, number_or_none, page
 
-router = APIRouter(prefix="/packages")
+router = APIRouter(prefix="/packages", dependencies=[needs(change=Role.LEAD)])
 _MAX_PROFILE_BYTES = 100_000
 _EXAMPLE_AT = 12
 _MAX_FORM_BYTES = 5_000_000

@@ -26,11 +26,13 @@ from anaxis.app.plan import (
     workers,
 )
 from anaxis.app.retention import kept as kept_of
+from anaxis.app.roles import Role
 from anaxis.delivery.options import Options
 from anaxis.formats import FORMATS
 from anaxis.store.models import PlanTarget, Run, Show
 from anaxis.store.packages import all_packages
 from anaxis.store.queries import found, get_show, saved_recipes
+from anaxis.web.access import needs
 from anaxis.web.pages import Store, number_or_none, page
 from anaxis.web.screens.jobs.routes import ensure_worker
 from anaxis.work.queue import has_worker
@@ -58,7 +60,7 @@ def plan(request: Request, store: Store, show_id: int, state: str = "", q: str =
     )  # fmt: skip
 
 
-@router.post("/shows/{show_id}/plan/targets")
+@router.post("/shows/{show_id}/plan/targets", dependencies=[needs(change=Role.LEAD)])
 def add_target(
     store: Store, show_id: int, package: Annotated[str, Form()], format_key: Annotated[str, Form()], recipe: Annotated[str, Form()] = "",
     reduce_px: Annotated[str, Form()] = "", overscan: Annotated[str, Form()] = "", only: Annotated[str, Form()] = "",
@@ -69,7 +71,7 @@ def add_target(
     return _board(show_id)
 
 
-@router.post("/plan-targets/{number}/drop")
+@router.post("/plan-targets/{number}/drop", dependencies=[needs(change=Role.LEAD)])
 def drop(store: Store, number: int) -> Any:
     target = drop_target(store, found(store, PlanTarget, number, "target of a plan"))
     return _board(target.show_id)
@@ -119,7 +121,7 @@ def resume(request: Request, store: Store, number: int, failed: Annotated[str, F
     return RedirectResponse(f"/runs/{number}", status_code=303)
 
 
-@router.get("/workers")
+@router.get("/workers", dependencies=[needs(Role.LEAD)])
 def all_workers(request: Request, store: Store) -> Any:
     """Who does the long work, and what is kept that can be made again."""
     return page(request, "plan/workers/index.html", workers=workers(store), kept=kept_of(store))

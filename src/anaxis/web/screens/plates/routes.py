@@ -25,6 +25,7 @@ from anaxis.app.plates import (
     shown_of,
 )
 from anaxis.app.remove import remove_plate_of_shot
+from anaxis.app.roles import Role
 from anaxis.core.checks.plates import PLATE_KINDS, ranges
 from anaxis.core.errors import BadInput
 from anaxis.formats import check_size
@@ -32,6 +33,7 @@ from anaxis.formats.plates.display import VIEWS, view_in_words
 from anaxis.formats.plates.picture import facts_from_dict
 from anaxis.store.models import Plate, Version
 from anaxis.store.queries import NotFound, get_version
+from anaxis.web.access import needs
 from anaxis.web.pages import Store, name_of_upload, number_or_none, page
 from anaxis.web.screens.jobs.routes import ensure_worker
 from anaxis.work.media import HANDED_IN, media_roots
@@ -41,7 +43,7 @@ router = APIRouter()
 _MOST_FILES = 500
 
 
-@router.get("/cameras/{camera_id}/plates/browse")
+@router.get("/cameras/{camera_id}/plates/browse", dependencies=[needs(Role.ARTIST)])
 def browse(
     request: Request, store: Store, camera_id: int, version: int, root: str = "", folder: str = "", to: str = ""
 ) -> Any:

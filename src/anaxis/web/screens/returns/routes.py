@@ -11,6 +11,7 @@ from fastapi.responses import RedirectResponse, Response
 from anaxis.app.deliver import deliver_version
 from anaxis.app.packages import keep_package
 from anaxis.app.returned import get_return, return_arrays, take_back, take_back_typed
+from anaxis.app.roles import Role
 from anaxis.core.errors import BadInput
 from anaxis.core.time.rates import format_frame
 from anaxis.delivery.options import Options
@@ -19,6 +20,7 @@ from anaxis.packages import shipped_profiles
 from anaxis.packages.model import profile_from_dict
 from anaxis.store.packages import free_key, get_package
 from anaxis.store.queries import get_version, picture_of_version, track_of
+from anaxis.web.access import needs
 from anaxis.web.drawings.camera import proof_drawing
 from anaxis.web.pages import Store, drawing_answer, name_of_upload, page
 from anaxis.web.screens.proof.routes import mark_rows
@@ -90,7 +92,7 @@ def drawing(store: Store, number: int) -> Response:
     )
 
 
-@router.post("/returns/{number}/habit")
+@router.post("/returns/{number}/habit", dependencies=[needs(change=Role.LEAD)])
 def made_a_habit(
     store: Store, number: int, which: Annotated[int, Form()] = 0, format_key: Annotated[str, Form()] = ""
 ) -> Any:

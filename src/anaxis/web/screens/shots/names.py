@@ -9,12 +9,14 @@ from fastapi.responses import RedirectResponse
 
 from anaxis.app.history import Of, entries
 from anaxis.app.names import archive, bring_back, move_camera, move_shot, rename, shot_for
+from anaxis.app.roles import Role
 from anaxis.app.shots import shows_of
 from anaxis.core.errors import BadInput
 from anaxis.store.queries import get_camera, get_shot, get_show
+from anaxis.web.access import needs
 from anaxis.web.pages import Store, page
 
-router = APIRouter()
+router = APIRouter(dependencies=[needs(change=Role.LEAD)])
 Name = Annotated[str, Form()]
 
 

@@ -1,0 +1,73 @@
+"""What a route needs: a role, in the show of what its address names."""
+
+from __future__ import annotations
+
+from itertools import pairwise
+from typing import Any
+
+from fastapi import Depends, Request
+from sqlalchemy.orm import Session
+
+from anaxis.app.acting import actor_of, require, show_of
+from anaxis.app.roles import Role
+from anaxis.store.models import Camera, Delivery, Job, PlanTarget, Plate, Return, Run, Shot, Show, SourceFile, Still
+from anaxis.store.rows import NotFound, found
+from anaxis.web.pages import Store
+
+_SAFE = ("GET", "HEAD", "OPTIONS")
+# What the number behind a word of an address is of.
+_OF = {
+    "cameras": (Camera, "camera"), "again": (Camera, "camera"), "shots": (Shot, "shot"), "shows": (Show, "show"),
+    "deliveries": (Delivery, "delivery"), "jobs": (Job, "work"), "returns": (Return, "return"), "runs": (Run, "run"),
+    "plan-targets": (PlanTarget, "target"), "plates": (Plate, "plate"), "stills": (Still, "still"),
+}  # fmt: skip
+
+
+class Needs:
+    """A dependency that refuses whoever has not the role: ``read`` to look, ``change`` to do."""
+
+    def __init__(self, read: Role, change: Role) -> None:
+        self.read, self.change = read, change
+
+    def role(self, method: str) -> Role:
+        return self.read if method in _SAFE else self.change
+
+    def __call__(self, request: Request, store: Store) -> None:
+        role = self.role(request.method)
+        what = "see this" if request.method in _SAFE else "do this"
+        require(store, role, _show_of_address(request, store), what)
+
+
+class Open:
+    """A route for whoever comes: signing in, and what says that the server lives."""
+
+    def __call__(self) -> None:
+        return None
+
+
+def needs(read: Role = Role.VIEWER, change: Role = Role.ARTIST) -> Any:
+    """What a router or a route needs; where both say it, both are needed."""
+    return Depends(Needs(read, change))
+
+
+OPEN = Depends(Open())
+
+
+def _show_of_address(request: Request, session: Session) -> int | None:
+    """The show of what the address names; None where it names nothing of one show. Raises NotFound, also for what is not to
+    be seen."""
+    steps = request.url.path.strip("/").split("/")
+    for word, number in pairwise(steps):
+        if number.isdigit() and word in _OF:
+            model, what = _OF[word]
+            return show_of(found(session, model, int(number[:18]), what))
+        if number.isdigit() and word in ("take-in", "many", "files"):
+            _require_own(session, int(number[:18]))
+    return None
+
+
+def _require_own(session: Session, source_id: int) -> None:
+    """A file that was put aside is its own person's, and an administrator's, until it is kept."""
+    row, actor = found(session, SourceFile, source_id, "file"), actor_of(session)
+    if not row.kept and row.actor != actor.name and actor.everywhere < Role.ADMINISTRATOR:
+        raise NotFound(f"There is no file {source_id}: take it in again.")

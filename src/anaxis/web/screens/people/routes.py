@@ -1,0 +1,206 @@
+"""Signing in and out, one's own page, and the people that an administrator sees to."""
+
+from __future__ import annotations
+
+from typing import Annotated, Any
+from urllib.parse import urlsplit
+
+from fastapi import APIRouter, Form, Request
+from fastapi.responses import RedirectResponse
+from sqlalchemy.orm import Session
+
+from anaxis.app.acting import actor_of
+from anaxis.app.people import add_person, disable, enable, get_person, give_role, invite, link_for, people
+from anaxis.app.roles import GIVEN, Role
+from anaxis.app.shots import shows_of
+from anaxis.app.sign_in import (
+    LEAST,
+    accept,
+    change_password,
+    sign_in,
+    sign_ins,
+    sign_out,
+    sign_out_everywhere,
+    signed_in_as,
+)
+from anaxis.app.tokens import SCOPES, new_token, revoke, tokens_of
+from anaxis.core.errors import BadInput
+from anaxis.store.people import Person, Token
+from anaxis.store.queries import get_show
+from anaxis.store.rows import NotFound, found
+from anaxis.web.access import OPEN, needs
+from anaxis.web.pages import OpenStore, Store, page
+from anaxis.web.signed import signed_in_by_itself
+
+entry = APIRouter(dependencies=[OPEN])
+router = APIRouter(dependencies=[needs(Role.NOBODY, Role.NOBODY)])
+managing = APIRouter(prefix="/people", dependencies=[needs(Role.ADMINISTRATOR, Role.ADMINISTRATOR)])
+Typed = Annotated[str, Form()]
+_ROLES = [Role.NOBODY, *GIVEN]
+
+
+@entry.get("/sign-in")
+def form(request: Request, next: str = "/") -> Any:
+    return page(request, "people/sign_in/index.html", next=_within(next))
+
+
+@entry.post("/sign-in")
+def signed_in(request: Request, name: Typed, password: Typed, next: Typed = "/") -> Any:
+    client = request.client.host if request.client else ""
+    try:
+        secret = sign_in(request.app.state.engine, name, password, client, request.headers.get("user-agent", ""))
+    except BadInput as error:
+        status = 429 if error.code == "too_many_tries" else 403
+        return page(
+            request, "people/sign_in/index.html", status, next=_within(next), typed=name[:200], wrong=error.sentence
+        )
+    return _with_cookie(request, RedirectResponse(_within(next), 303), secret)
+
+
+@entry.get("/welcome")
+def welcome(request: Request) -> Any:
+    """Where a one-time link leads: its secret stands behind #, so that no log and no other server sees it."""
+    return page(request, "people/welcome/index.html", least=LEAST)
+
+
+@entry.post("/welcome")
+def password_set(request: Request, store: OpenStore, secret: Typed, password: Typed, again: Typed) -> Any:
+    try:
+        if password != again:
+            raise BadInput("The two passwords are not the same: type them again.")
+        person = accept(store, secret, password)
+    except BadInput as error:
+        return page(request, "people/welcome/index.html", 422, least=LEAST, secret=secret, wrong=error.sentence)
+    browser = signed_in_as(store, person.id, request.headers.get("user-agent", ""))
+    return _with_cookie(request, RedirectResponse("/", 303), browser)
+
+
+@router.post("/sign-out")
+def signed_out(request: Request, store: Store) -> Any:
+    secret = request.app.state.signer.secret(request)
+    if secret:
+        sign_out(store, secret)
+    answer = RedirectResponse("/sign-in", 303)
+    request.app.state.signer.take(answer)
+    return answer
+
+
+@router.get("/account")
+def account(request: Request, store: Store) -> Any:
+    return _account(request, store)
+
+
+@router.post("/account/password")
+def other_password(request: Request, store: Store, old: Typed, password: Typed, again: Typed) -> Any:
+    person = _me(store)
+    try:
+        if password != again:
+            raise BadInput("The two new passwords are not the same: type them again.")
+        change_password(store, person, old, password)
+    except BadInput as error:
+        return _account(request, store, 422, wrong=error.sentence)
+    secret = signed_in_as(store, person.id, request.headers.get("user-agent", ""))
+    return _with_cookie(request, RedirectResponse("/account", 303), secret)
+
+
+@router.post("/account/sign-out-everywhere")
+def out_everywhere(request: Request, store: Store) -> Any:
+    sign_out_everywhere(store, _me(store))
+    return RedirectResponse("/sign-in", 303)
+
+
+@router.post("/account/tokens")
+def token_made(
+    request: Request, store: Store, name: Typed, scope: Typed = "read", days: Annotated[int, Form()] = 90, show: Typed = ""
+) -> Any:  # fmt: skip
+    role = next((r for r, word in SCOPES.items() if word == scope), Role.NOBODY)
+    try:
+        within = get_show(store, int(show)) if show.isdigit() else None
+        secret, _ = new_token(store, _me(store), name, role, days, within)
+    except BadInput as error:
+        return _account(request, store, 422, wrong=error.sentence)
+    return _account(request, store, secret=secret)
+
+
+@router.post("/account/tokens/{number}/revoke")
+def token_revoked(store: Store, number: int) -> Any:
+    token = found(store, Token, number, "token")
+    if token.person_id != actor_of(store).person and actor_of(store).everywhere < Role.ADMINISTRATOR:
+        raise NotFound(f"There is no token {number}: go back to your page.")
+    revoke(store, token)
+    return RedirectResponse("/account", 303)
+
+
+@managing.get("")
+def listed(request: Request, store: Store) -> Any:
+    return _people(request, store)
+
+
+@managing.post("")
+def added(request: Request, store: Store, name: Typed, role: Annotated[int, Form()] = 0) -> Any:
+    person = add_person(store, name, _role(role))
+    return _people(request, store, person, link_for(store, person))
+
+
+@managing.post("/{number}/role")
+def role_given(store: Store, number: int, role: Annotated[int, Form()], show: Typed = "") -> Any:
+    give_role(store, get_person(store, number), _role(role), get_show(store, int(show)) if show.isdigit() else None)
+    return RedirectResponse("/people", 303)
+
+
+@managing.post("/{number}/link")
+def link_made(request: Request, store: Store, number: int) -> Any:
+    person = invite(store, get_person(store, number))
+    return _people(request, store, person, link_for(store, person))
+
+
+@managing.post("/{number}/disable")
+def disabled(store: Store, number: int) -> Any:
+    disable(store, get_person(store, number))
+    return RedirectResponse("/people", 303)
+
+
+@managing.post("/{number}/enable")
+def enabled(store: Store, number: int) -> Any:
+    enable(store, get_person(store, number))
+    return RedirectResponse("/people", 303)
+
+
+def _me(store: Session) -> Person:
+    return get_person(store, actor_of(store).person or 0)
+
+
+def _account(request: Request, store: Session, status: int = 200, **more: Any) -> Any:
+    person = _me(store)
+    mine = request.app.state.signer.secret(request)
+    return page(
+        request, "people/account/index.html", status, person=person, sign_ins=sign_ins(store, person), tokens=tokens_of(store, person), scopes=SCOPES,
+        shows=shows_of(store), least=LEAST, mine=mine, by_itself=signed_in_by_itself(request), roles=Role, **more,
+    )  # fmt: skip
+
+
+def _people(request: Request, store: Session, invited: Person | None = None, secret: str = "") -> Any:
+    link = f"{request.url.scheme}://{request.url.netloc}/welcome#{secret}" if secret else ""
+    return page(
+        request, "people/index.html", people=people(store), shows=shows_of(store), roles=_ROLES, all_roles=[*_ROLES, Role.ADMINISTRATOR], Role=Role,
+        invited=invited, link=link,
+    )  # fmt: skip
+
+
+def _role(number: int) -> Role:
+    try:
+        return Role(number)
+    except ValueError:
+        raise BadInput(f"There is no role {number}: choose one of the list.") from None
+
+
+def _within(address: str) -> str:
+    """An address on this server, whatever was asked for."""
+    split = urlsplit(address)
+    inside = address.startswith("/") and not address.startswith(("//", "/\\")) and not split.scheme and not split.netloc
+    return address if inside and address.isprintable() else "/"
+
+
+def _with_cookie(request: Request, answer: RedirectResponse, secret: str) -> RedirectResponse:
+    request.app.state.signer.give(request, answer, secret)
+    return answer

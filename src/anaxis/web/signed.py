@@ -1,0 +1,79 @@
+"""Who a request is from: the cookie of a browser signed in, the token of a program, or the person of the demonstration."""
+
+from __future__ import annotations
+
+import hashlib
+
+from fastapi import Request, Response
+from itsdangerous import BadSignature, URLSafeSerializer
+from sqlalchemy.orm import Session
+
+from anaxis.app.people import actor_for, person_named
+from anaxis.app.roles import Actor
+from anaxis.app.sign_in import NotSignedIn, person_signed_in
+from anaxis.app.tokens import actor_by_token
+from anaxis.store.people import Person
+from anaxis.web.security import LOOPBACK
+
+API = "/api/"
+_HOLDS_S = 90 * 24 * 3600
+
+
+class Signer:
+    """Cookies of one store's servers: their name and signature are of its key, so that another server's are no cookies here."""
+
+    def __init__(self, key: bytes) -> None:
+        self.cookie = f"anaxis_{hashlib.sha256(b'name' + key).hexdigest()[:8]}"
+        self._serializer = URLSafeSerializer(key, salt="signed in")
+
+    def secret(self, request: Request) -> str | None:
+        """What the browser was given when it was signed in; None where it has none of ours."""
+        try:
+            return str(self._serializer.loads(request.cookies.get(self.cookie, "")))
+        except BadSignature:
+            return None
+
+    def give(self, request: Request, answer: Response, secret: str) -> None:
+        answer.set_cookie(
+            self.cookie, str(self._serializer.dumps(secret)), max_age=_HOLDS_S, httponly=True, samesite="lax",
+            secure=request.url.scheme == "https",
+        )  # fmt: skip
+
+    def take(self, answer: Response) -> None:
+        answer.delete_cookie(self.cookie)
+
+
+def is_api(request: Request) -> bool:
+    return request.url.path.startswith(API)
+
+
+def actor_of_request(request: Request, session: Session) -> Actor:
+    """Raises NotSignedIn."""
+    if is_api(request):
+        return _by_token(request, session)
+    secret = request.app.state.signer.secret(request)
+    person = person_signed_in(session, secret) if secret else None
+    if person is None:
+        person = _visitor(request, session)
+    if person is None:
+        raise NotSignedIn("Sign in first.")
+    return actor_for(person)
+
+
+def signed_in_by_itself(request: Request) -> bool:
+    """Whether whoever comes is signed in without being asked: in a demonstration, from this machine."""
+    return bool(request.app.state.visitor) and request.client is not None and request.client.host in LOOPBACK
+
+
+def _visitor(request: Request, session: Session) -> Person | None:
+    return person_named(session, request.app.state.visitor) if signed_in_by_itself(request) else None
+
+
+def _by_token(request: Request, session: Session) -> Actor:
+    kind, _, token = request.headers.get("authorization", "").partition(" ")
+    actor = actor_by_token(session, token.strip()) if kind.lower() == "bearer" else None
+    if actor is None:
+        raise NotSignedIn(
+            "This needs a token that holds, as 'Authorization: Bearer …': make one on your own page (it may be revoked or too old)."
+        )
+    return actor

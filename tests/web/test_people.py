@@ -1,0 +1,376 @@
+"""People: signing in and what fails, every route as each role, shows that are not one's own, tokens, links."""
+
+from __future__ import annotations
+
+import re
+import threading
+from collections.abc import Callable, Iterator
+from pathlib import Path
+from typing import Any
+
+import pytest
+from fastapi import FastAPI
+from fastapi.routing import APIRoute
+from playwright.sync_api import Page, expect
+from sqlalchemy import Engine, func, select, text, update
+from sqlalchemy.orm import Session
+
+from anaxis.app.acting import NotAllowed
+from anaxis.app.names import move_shot, rename
+from anaxis.app.people import actor_for, add_person, disable, first_link, give_role, link_for
+from anaxis.app.roles import Actor, Role
+from anaxis.app.sign_in import accept, person_signed_in, sign_in
+from anaxis.app.tokens import actor_by_token, new_token, revoke
+from anaxis.core.errors import BadInput
+from anaxis.store.models import Camera, Delivery, HistoryEntry, Job, Shot, Show, SourceFile, Version
+from anaxis.store.people import OneTimeLink, Person, SignIn, SignInTry, Token
+from anaxis.store.visible import SHOWS
+from anaxis.web.access import Needs, Open
+from anaxis.web.app import create_app
+from pages import Visitor, served
+from test_store import keep
+
+PASSWORD = "a wheel turned by the tide"
+
+
+@pytest.fixture
+def people(engine: Engine, demo_files: dict[str, Path]) -> dict[str, int]:
+    """One of each role everywhere, one with a role in one of two shows, one with none; each has the same password."""
+    with Session(engine) as store, store.begin():
+        keep(store, demo_files["TW_010"], "TW_010")
+        other = Show(name="The lighthouse")
+        store.add(other)
+        store.flush()
+        store.add(Shot(show_id=other.id, name="LH_010"))
+        made = {r.called: add_person(store, r.called, r) for r in Role if r}
+        made["guest"] = add_person(store, "guest")
+        give_role(store, made["guest"], Role.ARTIST, other)
+        made["stranger"] = add_person(store, "stranger")
+        for person in made.values():
+            accept(store, link_for(store, person), PASSWORD)
+        return {name: p.id for name, p in made.items()}
+
+
+@pytest.fixture
+def closed(engine: Engine, database_url: str) -> Iterator[str]:
+    """The application with nobody signed in by itself."""
+    with served(database_url, visitor="") as address:
+        yield address
+
+
+def entered(address: str, name: str, password: str = PASSWORD) -> Visitor:
+    client = Visitor(base_url=address, follow_redirects=False, timeout=60)
+    answer = client.post("/sign-in", data={"name": name, "password": password})
+    assert answer.status_code == 303, answer.text
+    return client
+
+
+def routes_of(app: FastAPI) -> list[tuple[str, str, Role | None]]:
+    """Every route of the application: method, address and the highest need it states; None where it is open to whoever comes."""
+    found = []
+    for entry in app.routes:
+        own = (
+            [] if isinstance(entry, APIRoute) else getattr(getattr(entry, "include_context", None), "dependencies", [])
+        )
+        inside = (
+            [entry] if isinstance(entry, APIRoute) else getattr(getattr(entry, "original_router", None), "routes", [])
+        )
+        for route in inside:
+            stated = [d.dependency for d in (*own, *route.dependencies) if isinstance(d.dependency, Needs | Open)]
+            assert stated, f"{route.path} states no need"
+            (method,) = route.methods
+            roles = [s.role(method) for s in stated if isinstance(s, Needs)]
+            found.append((method, route.path, max(roles) if roles else None))
+    return found
+
+
+def test_every_route_states_what_it_needs_and_refuses_each_role_below(
+    closed: str, database_url: str, engine: Engine, people: dict[str, int]
+) -> None:
+    routes = routes_of(create_app(database_url, readers_ready=False))
+    assert len(routes) > 130 and {path for _, path, need in routes if need is None} <= {
+        "/sign-in", "/welcome", "/alive", "/schema/track.json", "/schema/profile.json", "/schema/lens.json", "/schema/distortion.json",
+    }  # fmt: skip
+    with Session(engine) as store, store.begin():
+        source = store.execute(select(SourceFile).limit(1)).scalar_one()
+        version = store.execute(select(Version).limit(1)).scalar_one()
+        delivery = store.execute(select(Delivery).limit(1)).scalar_one_or_none()
+        store.add(Job(kind="keys", version_id=version.id, state="done"))
+        numbers = {"source_id": source.id, "delivery_id": delivery.id if delivery else 1}
+    before = _counts(engine)
+    nobody = Visitor(base_url=closed, follow_redirects=False, timeout=60)
+    clients = {r: entered(closed, r.called) for r in Role if r}
+    seen = set()
+    for method, path, need in routes:
+        if need is None:
+            continue
+        address = re.sub(r"\{(\w+)\}", lambda m: str(numbers.get(m[1], "zup-lh-cm" if m[1] == "key" else 1)), path)
+        answer = nobody.request(method, address)
+        assert answer.status_code == 303 and answer.headers["location"].startswith("/sign-in"), (method, address)
+        for role, client in clients.items():
+            if role < need:
+                answer = client.request(method, address)
+                assert answer.status_code in (403, 404), (method, address, role, answer.status_code)
+                seen.add(answer.status_code)
+    assert 403 in seen
+    assert _counts(engine) == before, "what was refused changed nothing"
+    # who may see it may see it: no need is set above what the pages themselves lead to
+    for address in ("/", "/take-in", "/take-in/many", "/packages", "/history", "/cameras/1", "/account"):
+        assert clients[Role.ARTIST].get(address).status_code == 200, address
+    for address in ("/take-in", "/people", "/workers"):
+        assert clients[Role.VIEWER].get(address).status_code == 403
+
+
+def _counts(engine: Engine) -> list[int]:
+    with Session(engine) as store:
+        return [
+            store.execute(select(func.count()).select_from(t)).scalar_one()
+            for t in (Version, Show, Shot, Camera, Job, HistoryEntry)
+        ]
+
+
+def test_a_show_of_others_is_not_there(closed: str, engine: Engine, people: dict[str, int]) -> None:
+    guest, stranger = entered(closed, "guest"), entered(closed, "stranger")
+    home = guest.get("/")
+    assert home.status_code == 200 and "The lighthouse" in home.text and "Tidewright" not in home.text
+    for address in (
+        "/cameras/1",
+        "/cameras/1/recipe.json",
+        "/shots/1",
+        "/?show=1",
+        "/shows/1/plan",
+        "/cameras/1/compare",
+        "/cameras/1/panel/deliver",
+    ):
+        assert guest.get(address).status_code == 404, address
+    assert guest.post("/cameras/1/deliver", data={"to": "zup-lh-cm"}).status_code == 404
+    history = guest.get("/history").text
+    assert "TW_010" not in history
+    # taking a file in to that show by its name is refused, whatever is guessed
+    with Session(engine) as store, store.begin():
+        store.execute(update(SourceFile).values(kept=False, actor="guest"))
+    answer = guest.post("/take-in/1", data={"show": "The Tidewright", "shot": "TW_900", "cameras": "/cam/shotcam"})
+    assert answer.status_code in (403, 404, 422)
+    with Session(engine) as store:
+        assert store.execute(select(func.count()).where(Shot.name == "TW_900")).scalar_one() == 0
+    assert stranger.get("/").status_code == 403
+
+
+def test_a_use_case_is_refused_by_show_and_a_move_needs_both(engine: Engine, people: dict[str, int]) -> None:
+    with Session(engine) as store:
+        own, other = store.get_one(Show, 2), store.get_one(Show, 1)
+        guest = store.get_one(Person, people["guest"])
+        give_role(store, guest, Role.LEAD, own)
+        store.info["actor"] = actor_for(guest)
+        assert rename(store, own, "The old lighthouse").name == "The old lighthouse"
+        with pytest.raises(NotAllowed, match="needs a lead in this show, and guest is nobody"):
+            rename(store, other, "Mine")
+        with pytest.raises(NotAllowed):
+            move_shot(store, own.shots[0], other)
+        with pytest.raises(NotAllowed):
+            move_shot(store, other.shots[0], own)
+        store.info["actor"] = actor_for(guest, Role.VIEWER)
+        with pytest.raises(NotAllowed, match="with this token"):
+            rename(store, own, "Again")
+
+
+def test_rows_of_other_shows_are_in_no_query(engine: Engine, people: dict[str, int]) -> None:
+    with Session(engine, info={SHOWS: frozenset({2})}) as store:
+        assert [s.name for s in store.execute(select(Show)).scalars()] == ["The lighthouse"]
+        for model in (Camera, Version, Delivery, Job):
+            assert store.execute(select(func.count()).select_from(model)).scalar_one() == 0
+            assert store.get(model, 1) is None
+        assert store.execute(select(Shot.name).join(Show)).scalars().all() == ["LH_010"]
+    with Session(engine, info={SHOWS: frozenset()}) as store:
+        assert store.execute(select(Show)).first() is None
+
+
+def test_guessing_ends_and_a_name_is_not_told_from_a_password(
+    engine: Engine, closed: str, people: dict[str, int]
+) -> None:
+    said = set()
+    for name in ("artist", "nobody of that name"):
+        with pytest.raises(BadInput) as told:
+            sign_in(engine, name, "a wrong password", "10.0.0.1")
+        said.add(told.value.sentence)
+    assert len(said) == 1
+    codes: list[str] = []
+
+    def guess() -> None:
+        try:
+            sign_in(engine, "artist", "a wrong password", "10.0.0.2")
+        except BadInput as error:
+            codes.append(error.code)
+
+    threads = [threading.Thread(target=guess) for _ in range(14)]  # all at once, as a guesser would
+    for one in threads:
+        one.start()
+    for one in threads:
+        one.join()
+    assert codes.count("not_signed_in") <= 5 and codes.count("too_many_tries") >= 9
+    with pytest.raises(BadInput, match="tried too often"):
+        sign_in(engine, "artist", PASSWORD, "10.0.0.2")
+    assert sign_in(engine, "artist", PASSWORD, "10.0.0.3"), "elsewhere the person still comes in"
+    with Session(engine) as store, store.begin():
+        store.execute(update(SignInTry).values(at=func.now() - text("interval '16 minutes'")))
+    assert sign_in(engine, "artist", PASSWORD, "10.0.0.2")
+    answer = Visitor(base_url=closed).post(
+        "/sign-in", data={"name": "<b>artist</b>", "password": "x" * 12, "next": "//elsewhere.example"}
+    )
+    assert answer.status_code == 403 and "<b>artist" not in answer.text and 'value="//elsewhere' not in answer.text
+
+
+def test_a_session_is_new_at_every_sign_in_signed_and_ended_everywhere(
+    closed: str, engine: Engine, people: dict[str, int]
+) -> None:
+    client = Visitor(base_url=closed, follow_redirects=False)
+    fixed = "anaxis_00000000=fixed-by-somebody-else"
+    answer = client.post(
+        "/sign-in", data={"name": "artist", "password": PASSWORD, "next": "/history?show=1"}, headers={"Cookie": fixed}
+    )
+    assert answer.headers["location"] == "/history?show=1"
+    cookie = answer.headers["set-cookie"]
+    assert "HttpOnly" in cookie and "SameSite=lax" in cookie and "fixed-by" not in cookie
+    name, value = cookie.split(";")[0].split("=", 1)
+    assert entered(closed, "artist").cookies[name] != value, "each browser has its own"
+    forged = Visitor(
+        base_url=closed, cookies={name: value[:-1] + ("A" if value[-1] != "A" else "B")}, follow_redirects=False
+    )
+    assert forged.get("/").status_code == 303
+    stolen = Visitor(base_url=closed, cookies={name: value}, follow_redirects=False)
+    assert stolen.get("/account").status_code == 200
+    with Session(engine) as store:
+        held = store.execute(select(SignIn.digest)).scalars().all()
+        assert value not in held and all(value not in h for h in held), "of a secret only its digest is kept"
+    assert client.post("/account/sign-out-everywhere", headers={"Cookie": f"{name}={value}"}).status_code == 303
+    assert stolen.get("/account").status_code == 303
+    again = entered(closed, "artist")
+    secret = again.cookies[name]
+    again.post("/sign-out")
+    assert Visitor(base_url=closed, cookies={name: secret}, follow_redirects=False).get("/").status_code == 303
+    with Session(engine) as store, store.begin():
+        person = store.get_one(Person, people["artist"])
+        secret = sign_in(engine, "artist", PASSWORD, "")
+        assert person_signed_in(store, secret) is not None
+        store.execute(update(SignIn).values(seen_at=func.now() - text("interval '15 days'")))
+        assert person_signed_in(store, secret) is None
+        store.execute(update(SignIn).values(seen_at=func.now()))
+        disable(store, person)
+        assert person_signed_in(store, secret) is None
+    with pytest.raises(BadInput):
+        sign_in(engine, "artist", PASSWORD, "")
+
+
+def test_a_link_holds_once_and_nobody_is_left_without_an_administrator(engine: Engine, people: dict[str, int]) -> None:
+    with Session(engine) as store, store.begin():
+        artist = store.get_one(Person, people["artist"])
+        first = link_for(store, artist)
+        second = link_for(store, artist)
+        for bad in (first, "made-up"):
+            with pytest.raises(BadInput, match="used already, or is too old"):
+                accept(store, bad, PASSWORD + " again")
+        for weak in ("short", "aaaaaaaaaaaaaaaa", "artist-artist"):
+            with pytest.raises(BadInput):
+                accept(store, second, weak)
+        accept(store, second, PASSWORD + " again")
+        with pytest.raises(BadInput):
+            accept(store, second, PASSWORD)
+        third = link_for(store, artist)
+        store.execute(update(OneTimeLink).values(expires_at=func.now() - text("interval '1 minute'")))
+        with pytest.raises(BadInput):
+            accept(store, third, PASSWORD)
+        only = store.get_one(Person, people["administrator"])
+        for left in (lambda: give_role(store, only, Role.LEAD), lambda: disable(store, only)):
+            with pytest.raises(BadInput, match="is the only administrator"):
+                left()
+        give_role(store, artist, Role.ADMINISTRATOR)
+        disable(store, only)
+        assert first_link(store) is None, "somebody can sign in: no first link any more"
+        told = store.execute(select(HistoryEntry.action)).scalars().all()
+        assert {"add a person", "give a role", "disable a person"} <= set(told)
+
+
+def test_the_first_start_makes_one_administrator(engine: Engine) -> None:
+    with Session(engine) as store, store.begin():
+        one, two = first_link(store), first_link(store)
+        assert one and two and one != two
+        person = accept(store, two, PASSWORD)
+        assert (person.name, person.everywhere) == ("admin", Role.ADMINISTRATOR)
+        assert first_link(store) is None
+        assert store.execute(select(func.count()).select_from(Person)).scalar_one() == 1
+
+
+@pytest.fixture
+def token(engine: Engine, people: dict[str, int]) -> Callable[..., tuple[str, int]]:
+    def make(who: str, role: Role, days: int = 1, show: int | None = None) -> tuple[str, int]:
+        with Session(engine) as store, store.begin():
+            within = store.get_one(Show, show) if show else None
+            secret, row = new_token(store, store.get_one(Person, people[who]), "the night run", role, days, within)
+            return secret, row.id
+
+    return make
+
+
+def test_a_token_has_its_scope_its_days_and_an_end(engine: Engine, token: Any, people: dict[str, int]) -> None:
+    def actor(secret: str) -> Actor | None:
+        with Session(engine) as store, store.begin():
+            return actor_by_token(store, secret)
+
+    secret, number = token("lead", Role.ARTIST)
+    acts = actor(secret)
+    assert acts is not None and acts.role(1) == Role.ARTIST and acts.name == "lead"
+    only, _ = token("lead", Role.LEAD, show=2)
+    acts = actor(only)
+    assert acts is not None and (acts.role(1), acts.role(2), acts.shows) == (Role.NOBODY, Role.LEAD, {2})
+    reach, _ = token("viewer", Role.LEAD)
+    acts = actor(reach)
+    assert acts is not None and acts.role(1) == Role.VIEWER, "no token may more than its person"
+    assert actor(secret[:-1]) is None and actor("") is None
+    with Session(engine) as store, store.begin():
+        assert secret not in "".join(map(str, store.execute(text("SELECT * FROM tokens")).all())), (
+            "shown once, kept nowhere"
+        )
+        revoke(store, store.get_one(Token, number))
+    assert actor(secret) is None
+    with Session(engine) as store, store.begin():
+        store.execute(update(Token).values(expires_at=func.now() - text("interval '1 second'")))
+    assert actor(only) is None
+    with Session(engine) as store:
+        for bad in ({"name": ""}, {"days": 0}, {"days": 9999}, {"role": Role.ADMINISTRATOR}):
+            with pytest.raises(BadInput):
+                new_token(
+                    store, store.get_one(Person, people["lead"]), **{"name": "x", "role": Role.VIEWER, "days": 1, **bad}
+                )
+
+
+def test_signing_in_by_hand_a_new_person_and_a_token(browser: Any, closed: str, people: dict[str, int]) -> None:
+    page: Page = browser.new_page()
+    page.goto(f"{closed}/history?show=1")
+    expect(page.get_by_role("heading", name="Sign in")).to_be_visible()
+    page.get_by_label("Name").fill("administrator")
+    page.get_by_label("Password").fill("not that one at all")
+    page.get_by_role("button", name="Sign in").click()
+    expect(page.get_by_role("alert")).to_contain_text("do not belong together")
+    page.get_by_label("Password").fill(PASSWORD)
+    page.get_by_role("button", name="Sign in").click()
+    page.wait_for_url("**/history?show=1")
+    page.get_by_role("link", name="People").click()
+    page.get_by_label("Name").fill("<i>Ines</i> of the sluice")
+    page.get_by_role("button", name="Add, and make a link").click()
+    link = page.locator("#link").inner_text()
+    assert page.locator("i").count() == 0
+    page.get_by_role("link", name="administrator").click()
+    page.get_by_label("What it is for").fill("the farm")
+    page.get_by_role("button", name="Make a token").click()
+    assert page.locator("#new-token").inner_text().startswith("anaxis_")
+    page.goto(f"{closed}/account")
+    expect(page.locator("#new-token")).to_have_count(0)
+    page.get_by_role("button", name="Revoke").click()
+    expect(page.locator(".state.off")).to_have_text("revoked")
+    page.get_by_role("button", name="Sign out", exact=True).click()
+    page.goto(link)
+    assert "#" not in page.url, "the secret is gone from the address"
+    page.get_by_label("Password, 12").fill(PASSWORD)
+    page.get_by_label("The same again").fill(PASSWORD)
+    page.get_by_role("button", name="Set it and sign in").click()
+    expect(page.locator("main")).to_contain_text("Ask an administrator for the role")
