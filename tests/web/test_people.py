@@ -374,3 +374,86 @@ def test_signing_in_by_hand_a_new_person_and_a_token(browser: Any, closed: str, 
     page.get_by_label("The same again").fill(PASSWORD)
     page.get_by_role("button", name="Set it and sign in").click()
     expect(page.locator("main")).to_contain_text("Ask an administrator for the role")
+
+
+def test_two_people_at_one_camera_lose_nothing_and_each_conflict_is_shown(
+    closed: str, engine: Engine, people: dict[str, int]
+) -> None:
+    """200 changes of two people who both work from what they saw last: every one is a version, or was shown as a conflict."""
+    one, two = entered(closed, "artist"), entered(closed, "lead")
+
+    def change(client: Visitor, head: int, metres: float) -> Any:
+        typed = {"version": str(head), "head": str(head), "action": "add", "code": "shift", "param_x_m": str(metres)}
+        return client.post("/cameras/1/recipe", data={**typed, "param_y_m": "0", "param_z_m": "0"})
+
+    seen, kept, shown = {one: 1, two: 1}, 0, 0
+    for step in range(200):
+        client = one if step % 3 else two  # the second is behind each time the first was there
+        answer = change(client, seen[client], step / 1000 + 0.001)
+        if answer.status_code == 409:
+            shown += 1
+            assert "Not changed" in answer.text and ("artist" if client is two else "lead") in answer.text
+            assert "Do mine on top of it" in answer.text and f"{step / 1000 + 0.001}" in answer.text
+            with Session(engine) as store:
+                seen[client] = store.execute(
+                    select(func.max(Version.number)).where(Version.camera_id == 1)
+                ).scalar_one()
+            answer = change(client, seen[client], step / 1000 + 0.001)
+        assert answer.status_code == 303, answer.text
+        kept += 1
+        seen[client] += 1
+    with Session(engine) as store:
+        versions = store.execute(select(Version).where(Version.camera_id == 1).order_by(Version.number)).scalars().all()
+        assert len(versions) == 201 and [v.number for v in versions] == list(range(1, 202))
+        moved = [op for op in versions[-1].recipe if op["code"] == "shift"]
+        assert len(moved) == 200, "all of the steps are in the last one"
+        by = store.execute(
+            select(HistoryEntry.actor, func.count()).where(HistoryEntry.action == "edit").group_by(HistoryEntry.actor)
+        ).all()
+        assert dict(map(tuple, by)) == {"artist": 133, "lead": 67}
+    assert kept == 200 and shown == 133, "once for each time that the other one was there before"
+
+
+def test_the_choice_is_made_in_the_page_and_who_else_is_there_is_said(
+    browser: Any, closed: str, engine: Engine, people: dict[str, int]
+) -> None:
+    def page_of(name: str) -> Page:
+        page: Page = browser.new_page(base_url=closed)
+        page.goto("/cameras/1?station=clean")
+        page.get_by_label("Name").fill(name)
+        page.get_by_label("Password").fill(PASSWORD)
+        page.get_by_role("button", name="Sign in").click()
+        page.wait_for_url("**/cameras/1**")
+        return page
+
+    mine = page_of("artist")
+    expect(mine.locator("#others")).to_have_text("")
+    theirs = page_of("lead")
+    expect(theirs.locator("#others")).to_have_text("artist is here too")
+    other = entered(closed, "lead")
+    typed = {
+        "version": "1",
+        "head": "1",
+        "action": "add",
+        "code": "shift",
+        "param_x_m": "2",
+        "param_y_m": "0",
+        "param_z_m": "0",
+    }
+    assert other.post("/cameras/1/recipe", data=typed).status_code == 303
+    answer = mine.evaluate(
+        """() => { const f = document.createElement('form'); f.method = 'post'; f.action = '/cameras/1/recipe';
+        const all = {version: 1, head: 1, action: 'add', code: 'shift', param_x_m: 3, param_y_m: 0, param_z_m: 0, station: 'clean'};
+        for (const [k, v] of Object.entries(all)) { const i = document.createElement('input'); i.name = k; i.value = v; f.append(i); }
+        document.body.append(f); f.submit(); }"""
+    )
+    assert answer is None
+    expect(mine.get_by_role("alert")).to_contain_text("Not changed")
+    expect(mine.locator("table").first).to_contain_text("lead")
+    mine.get_by_role("button", name="Do mine on top of it").click()
+    mine.wait_for_url("**/cameras/1?station=clean**")
+    with Session(engine) as store:
+        head = store.get_one(Camera, 1).head
+        assert [op["params"]["x_m"] for op in head.recipe] == [2.0, 3.0]
+    for page in (mine, theirs):
+        page.close()

@@ -11,7 +11,7 @@ import click
 
 from anaxis.cli import options
 from anaxis.cli.read import Meant, read_meant, read_scene
-from anaxis.cli.tables import OFF_TOLERANCE, console, numbers_at, print_json, table
+from anaxis.cli.tables import OFF_TOLERANCE, console, print_json, table
 from anaxis.core.camera.lens import Image
 from anaxis.core.errors import BadInput
 from anaxis.core.space.mapping import Entries, channel_map, rotation_says, says
@@ -32,7 +32,7 @@ _profile = click.option("--profile", "profile", metavar="PROFILE", help="The pac
 @options.json
 def arrive(file: Path, profile: str, camera: str | None, resolution: Image | None, as_json: bool) -> None:
     """Open a delivered FILE as a package would, habits and all, and say what is there in its own numbers."""
-    from anaxis.core.outgoing import Outgoing, numbers_of
+    from anaxis.core.outgoing import Outgoing, numbers_at, numbers_of
     from anaxis.core.scene.landmarks import NO_LANDMARKS
     from anaxis.core.scene.picture import DEFAULT_IMAGE
     from anaxis.diagnosis.returned import is_own_table

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-import math
 import sys
 from collections.abc import Iterator, Sequence
 from typing import TYPE_CHECKING, Any, TypeVar
@@ -12,7 +11,6 @@ import click
 from rich.console import Console
 from rich.table import Table
 
-from anaxis.core.outgoing import Numbers
 from anaxis.core.proof.proof import Proof
 from anaxis.core.scene.nodes import Scene
 from anaxis.core.time.rates import plain_frame, rate_label
@@ -137,22 +135,6 @@ def print_findings(findings: list[tuple[str, Finding]]) -> None:
     out = console()
     for path, f in findings:
         out.print(f"{f.severity} {f.code}: {path.rsplit('/', 1)[-1]}: {f.message} -> {f.remedy}", markup=False)
-
-
-def numbers_at(numbers: Numbers, i: int) -> dict[str, Any]:
-    """A camera's numbers at one frame, as JSON."""
-    focus = float(numbers.focus[i])
-    plain = ("focal_mm", "film_width_mm", "film_height_mm", "hfov_deg", "vfov_deg", "zoom_px")
-    return {
-        "frame": plain_frame(numbers.frames[i]),
-        "seconds": float(numbers.seconds[i]),
-        "position": numbers.position[i].tolist(),
-        "rotation_deg": numbers.rotation_deg[i].tolist(),
-        "matrix": numbers.matrix[i].tolist(),
-        **{k: float(getattr(numbers, k)[i]) for k in plain},
-        "focus": None if math.isnan(focus) else focus,
-        "fstop": None if math.isnan(numbers.fstop[i]) else float(numbers.fstop[i]),
-    }
 
 
 def proof_document(proof: Proof) -> dict[str, Any]:

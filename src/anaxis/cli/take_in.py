@@ -199,10 +199,9 @@ def _one(
 
 def document_of(item: Item) -> dict[str, Any]:
     """A file as the command line prints it."""
-    return {
-        "file": item.name, "state": item.state, "said": item.said, **item.names._asdict(), "cameras": item.cameras,
-        "findings": item.findings, "remedies": item.remedies, "kept": item.kept,
-    }  # fmt: skip
+    from anaxis.app.documents import FileDocument
+
+    return FileDocument.of(item).model_dump(mode="json")
 
 
 def _say(items: list[Item], as_json: bool) -> None:

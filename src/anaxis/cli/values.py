@@ -9,10 +9,10 @@ import click
 
 from anaxis.cli import options
 from anaxis.cli.read import guesses_of, read_source, start_reader
-from anaxis.cli.tables import numbers_at, print_json, print_values
+from anaxis.cli.tables import print_json, print_values
 from anaxis.core.camera.lens import Image
 from anaxis.core.errors import BadInput
-from anaxis.core.outgoing import numbers_of
+from anaxis.core.outgoing import numbers_at, numbers_of
 from anaxis.core.recipe.model import Recipe, Work
 from anaxis.core.scene.nodes import Scene
 from anaxis.core.time.rates import format_frame, rate_text

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -15,7 +16,7 @@ from anaxis.core.motion.reduce import Keys
 from anaxis.core.scene.landmarks import Landmarks
 from anaxis.core.space.axes import Convention
 from anaxis.core.space.rotation import angles_from_matrices
-from anaxis.core.time.rates import seconds_of
+from anaxis.core.time.rates import plain_frame, seconds_of
 from anaxis.core.typing import Bools, Floats, Ints
 
 
@@ -138,3 +139,19 @@ def numbers_of(outgoing: Outgoing) -> Numbers:
         focus=track.lens.focus_m / convention.metres_per_unit,
         fstop=track.lens.fstop,
     )
+
+
+def numbers_at(numbers: Numbers, i: int) -> dict[str, Any]:
+    """A camera's numbers at one frame, as JSON."""
+    focus = float(numbers.focus[i])
+    plain = ("focal_mm", "film_width_mm", "film_height_mm", "hfov_deg", "vfov_deg", "zoom_px")
+    return {
+        "frame": plain_frame(numbers.frames[i]),
+        "seconds": float(numbers.seconds[i]),
+        "position": numbers.position[i].tolist(),
+        "rotation_deg": numbers.rotation_deg[i].tolist(),
+        "matrix": numbers.matrix[i].tolist(),
+        **{k: float(getattr(numbers, k)[i]) for k in plain},
+        "focus": None if math.isnan(focus) else focus,
+        "fstop": None if math.isnan(numbers.fstop[i]) else float(numbers.fstop[i]),
+    }

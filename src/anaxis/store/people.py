@@ -96,3 +96,16 @@ class Presence(Base):
     camera_id: Mapped[int] = mapped_column(ForeignKey("cameras.id"), primary_key=True)
     who: Mapped[str] = mapped_column(primary_key=True)
     seen_at: Mapped[datetime] = mapped_column(server_default=func.now())
+
+
+class AnswerGiven(Base):
+    """The answer to a request that came with a key of its own, so that the same one again is not done twice; without a
+    ``status`` while it is being done."""
+
+    __tablename__ = "answers_given"
+    who: Mapped[str] = mapped_column(primary_key=True)
+    key: Mapped[str] = mapped_column(primary_key=True)
+    asked: Mapped[str]
+    status: Mapped[int | None]
+    body: Mapped[bytes | None]
+    created_at: Mapped[datetime] = mapped_column(server_default=func.now())

@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 from sqlalchemy import and_, event, false, or_, select
 from sqlalchemy.orm import ORMExecuteState, Session, with_loader_criteria
 
 from anaxis.store.models import (
+    Base,
     Camera,
     Delivery,
     DeliveryFile,
@@ -43,7 +46,14 @@ def _seen_alone(state: ORMExecuteState) -> None:
     versions = select(Version.__table__.c.id).where(Version.__table__.c.camera_id.in_(cameras))
     deliveries = select(Delivery.__table__.c.id).where(Delivery.__table__.c.version_id.in_(versions))
     plates = select(Plate.__table__.c.id).where(Plate.__table__.c.shot_id.in_(shots))
-    about = {Show: in_shows, Shot: shots, Camera: cameras, Version: versions, Delivery: deliveries, Plate: plates}
+    about: dict[type[Base], Any] = {
+        Show: in_shows,
+        Shot: shots,
+        Camera: cameras,
+        Version: versions,
+        Delivery: deliveries,
+        Plate: plates,
+    }
     told = [and_(HistoryEntry.kind == t.__tablename__, HistoryEntry.about_id.in_(ids)) for t, ids in about.items()]
     state.statement = state.statement.options(
         with_loader_criteria(HistoryEntry, or_(HistoryEntry.kind.in_(_EVERYBODYS), *told), include_aliases=True),

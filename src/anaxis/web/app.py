@@ -11,6 +11,7 @@ from dataclasses import replace
 from urllib.parse import quote
 
 from fastapi import FastAPI, Request, Response
+from fastapi.concurrency import run_in_threadpool
 from fastapi.exceptions import RequestValidationError
 from fastapi.middleware.gzip import GZipMiddleware
 from fastapi.responses import PlainTextResponse, RedirectResponse
@@ -29,11 +30,13 @@ from anaxis.formats import check_size
 from anaxis.store.database import connect, migrate
 from anaxis.store.queries import NotFound
 from anaxis.web.access import OPEN, needs
+from anaxis.web.api.application import PREFIX, api_of
 from anaxis.web.bodies import Bodies, BodyLimits
 from anaxis.web.pages import HERE, page, said_where_it_was_asked
 from anaxis.web.screens.camera import routes as camera
 from anaxis.web.screens.columns import routes as columns
 from anaxis.web.screens.compare import routes as compare
+from anaxis.web.screens.conflict.shown import conflict
 from anaxis.web.screens.coverage import routes as coverage
 from anaxis.web.screens.deliver import routes as deliver
 from anaxis.web.screens.derived import routes as derived
@@ -149,6 +152,7 @@ def create_app(
     app.add_middleware(NotStored)
     app.add_middleware(Answered, say=_broken)
     app.add_middleware(SecureASGIMiddleware, secure=policy())
+    app.mount(PREFIX, api_of(app.state))
     app.mount("/static", StaticFiles(directory=HERE / "static"), name="static")
     for screen in SCREENS:
         app.include_router(screen.router, dependencies=[needs()])
@@ -203,6 +207,10 @@ def _say(request: Request, sentence: str, status: int) -> Response:
 
 async def _bad_input(request: Request, error: Exception) -> Response:
     assert isinstance(error, BadInput)
+    if error.code == "conflict":
+        chosen = await run_in_threadpool(conflict, request, error.sentence)
+        if chosen is not None:
+            return chosen
     back = None if request.headers.get("hx-request") else said_where_it_was_asked(request, error.sentence)
     if back is not None:
         return back

@@ -87,8 +87,12 @@ async def _head_seen(request: Request) -> int | None:
     """The version that was worked on when the form was drawn; None where a form does not say."""
     if request.method != "POST" or "form" not in request.headers.get("content-type", ""):
         return None
+    form = await request.form()
+    if all(isinstance(v, str) for v in form.values()):
+        # Where it turns out that others were there first, the same may be asked again.
+        request.state.typed = [(k, str(v)) for k, v in form.multi_items()]
     try:
-        return int(str((await request.form()).get("head", "")))
+        return int(str(form.get("head", "")))
     except ValueError:
         return None
 

@@ -84,8 +84,8 @@ class SameSite:
             return None
         if headers.get("sec-fetch-site", "same-origin") not in ("same-origin", "none"):
             return PlainTextResponse("This request came from another site: nothing was changed.", 403)
-        if path.startswith("/api/") and headers.get("authorization", "").lower().startswith("bearer "):
-            return None  # a program with a token, which no page of another site has; a cookie counts for nothing there
+        if path.startswith("/api/"):
+            return None  # only a token counts there, which no page of another site has, and no cookie
         came_from = headers.get("origin") or headers.get("referer")
         if came_from is None:
             sentence = "This request does not say from which page it comes (Origin or Referer): nothing was changed."

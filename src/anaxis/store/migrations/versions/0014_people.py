@@ -56,6 +56,10 @@ def upgrade() -> None:
     op.create_table(
         "presence", _of("cameras", primary_key=True), sa.Column("who", sa.Text, primary_key=True), _at("seen_at", False)
     )
+    op.create_table(
+        "answers_given", sa.Column("who", sa.Text, primary_key=True), sa.Column("key", sa.Text, primary_key=True),
+        sa.Column("asked", sa.Text, nullable=False), sa.Column("status", sa.Integer), sa.Column("body", sa.LargeBinary), _at("created_at", False),
+    )  # fmt: skip
     for table in ("jobs", "source_files"):
         op.add_column(table, sa.Column("actor", sa.Text, nullable=False, server_default="local"))
 

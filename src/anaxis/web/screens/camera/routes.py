@@ -13,6 +13,7 @@ from anaxis.app.deliver import furthest_off, has_finer, newest_deliveries
 from anaxis.app.derive import behind
 from anaxis.app.edit import correct_picture, next_of
 from anaxis.app.examined import Examiner, camera_after, chain_after, levels_of
+from anaxis.app.meanwhile import others_at
 from anaxis.app.plates import plates_of
 from anaxis.app.returned import returns_of
 from anaxis.app.shown import shown_of
@@ -37,6 +38,7 @@ from anaxis.store.models import Version
 from anaxis.store.packages import all_packages
 from anaxis.store.queries import (
     findings_of,
+    get_camera,
     get_version,
     other_cameras,
     picture_of_version,
@@ -255,3 +257,11 @@ def _context(
             store, version, station, track, landmarks, axes, profile.key, float(outgoing.track.frames[0])
         ),
     }
+
+
+@router.get("/{camera_id}/others")
+def others(request: Request, store: Store, camera_id: int) -> Any:
+    """That somebody has the page open, and who else has."""
+    return page(
+        request, "camera/others.html", camera_id=camera_id, others=others_at(store, get_camera(store, camera_id))
+    )

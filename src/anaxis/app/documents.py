@@ -1,0 +1,334 @@
+"""What the interface over HTTP and the command line say, as one set of models: each field once, with its unit.
+
+Lengths are in millimetres (``_mm``), deviations in pixels (``_px``), times in ISO 8601; frames are the camera's own numbers.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from datetime import datetime
+from typing import Any, Generic, Literal, TypeVar
+
+from pydantic import BaseModel, Field
+
+from anaxis.app.deliver import furthest_off, newest_deliveries
+from anaxis.app.many import Item
+from anaxis.app.plan import Board, Due
+from anaxis.store.models import Camera, Delivery, HistoryEntry, Job, Return, Run, Shot, Show, Version
+
+T = TypeVar("T")
+
+
+class Problem(BaseModel):
+    """Why something was not done: ``code`` stays the same when the sentence is worded anew; ``field`` is what it is about."""
+
+    code: str = Field(examples=["not_found"])
+    sentence: str = Field(examples=["There is no camera 12: go back to the shots and choose one."])
+    field: str | None = None
+
+
+class Paged(BaseModel, Generic[T]):
+    """Some of ``found`` entries, from the ``at``-th on; ``next`` is where the following ones begin, null at the end."""
+
+    entries: list[T]
+    found: int
+    at: int = 0
+    next: int | None = None
+
+    @classmethod
+    def of(cls, entries: Iterable[T], found: int, at: int) -> Paged[T]:
+        listed = list(entries)
+        after = at + len(listed)
+        return cls(entries=listed, found=found, at=at, next=after if listed and after < found else None)
+
+
+class Me(BaseModel):
+    """Whom a token acts for, and with which role where."""
+
+    name: str
+    everywhere: str
+    in_shows: dict[int, str]
+
+
+class ShowDocument(BaseModel):
+    id: int
+    name: str
+    rule: str = Field(description="How its files are named; empty where it is guessed.")
+    archived: bool
+
+    @classmethod
+    def of(cls, show: Show) -> ShowDocument:
+        return cls(id=show.id, name=show.name, rule=show.rule, archived=show.archived_at is not None)
+
+
+class ShotDocument(BaseModel):
+    id: int
+    show: int
+    name: str
+    first_frame: float | None = Field(description="What the edit expects; null where nobody has said.")
+    last_frame: float | None
+    rate: str | None = Field(examples=["24000/1001"])
+    archived: bool
+
+    @classmethod
+    def of(cls, shot: Shot) -> ShotDocument:
+        return cls(
+            id=shot.id, show=shot.show_id, name=shot.name, first_frame=shot.first_frame, last_frame=shot.last_frame, rate=shot.rate,
+            archived=shot.archived_at is not None,
+        )  # fmt: skip
+
+
+class DeliveryFileDocument(BaseModel):
+    name: str
+    sha256: str
+    size: int = Field(description="Bytes.")
+
+
+class DeliveryDocument(BaseModel):
+    """Files handed over, and the proof in pixels: whether it matches, and where it is worst."""
+
+    id: int
+    camera: int
+    version: str
+    to: str
+    format: str
+    matches: bool
+    verdict: str = Field(examples=["Matches"])
+    grade: str = Field(examples=["exact"])
+    max_px: float
+    worst_frame: float
+    median_px: float
+    test_points: int
+    frames_compared: int
+    frames_owed: int
+    options: dict[str, Any]
+    notes: list[Any]
+    files: list[DeliveryFileDocument]
+    made_at: datetime
+
+    @classmethod
+    def of(cls, delivery: Delivery) -> DeliveryDocument:
+        compared, owed = delivery.coverage
+        return cls(
+            id=delivery.id, camera=delivery.version.camera_id, version=delivery.version.label, to=delivery.profile["key"], format=delivery.format,
+            matches=delivery.matches, verdict=delivery.verdict, grade=delivery.grade, max_px=delivery.max_px, worst_frame=delivery.worst_frame,
+            median_px=delivery.median_px, test_points=delivery.test_points, frames_compared=compared, frames_owed=owed, options=delivery.options,
+            notes=delivery.notes, files=[DeliveryFileDocument(name=f.name, sha256=f.sha256, size=f.size) for f in delivery.files],
+            made_at=delivery.created_at,
+        )  # fmt: skip
+
+
+class VersionDocument(BaseModel):
+    """A camera at one state of its recipe."""
+
+    number: int = Field(description="What later edits are based on.")
+    label: str = Field(description="Take and edit as people say it.", examples=["2.3"])
+    change: str
+    width_px: int
+    height_px: int
+    source_fit: str
+    facts: dict[str, Any]
+    findings: list[dict[str, Any]]
+    recipe: list[Any]
+    made_at: datetime
+
+    @classmethod
+    def of(cls, version: Version) -> VersionDocument:
+        return cls(
+            number=version.number, label=version.label, change=version.change, width_px=version.width_px, height_px=version.height_px,
+            source_fit=version.source_fit, facts=version.facts, findings=version.findings, recipe=version.recipe, made_at=version.created_at,
+        )  # fmt: skip
+
+
+class CameraDocument(BaseModel):
+    """A camera with the version worked on; ``worst`` is the newest delivery of it that is furthest off, null where none is."""
+
+    id: int
+    name: str
+    shot: ShotDocument
+    head: VersionDocument
+    worst: DeliveryDocument | None
+
+    @classmethod
+    def of(cls, camera: Camera) -> CameraDocument:
+        worst = furthest_off(newest_deliveries(camera.head))
+        return cls(
+            id=camera.id, name=camera.name, shot=ShotDocument.of(camera.shot), head=VersionDocument.of(camera.head),
+            worst=DeliveryDocument.of(worst) if worst else None,
+        )  # fmt: skip
+
+
+class FileDocument(BaseModel):
+    """A camera file as it is told apart from what is kept: by ``anaxis take-in``, and where one is sent."""
+
+    file: str
+    state: Literal["new", "newer take", "older", "same again", "cannot be taken in"]
+    said: str
+    id: int | None = Field(default=None, description="What it is kept by; null where it is not put aside.")
+    show: str
+    shot: str
+    camera: str
+    version: int | None
+    frames: str = ""
+    cameras: list[str]
+    findings: dict[str, str] = Field(description="Severity by code.")
+    remedies: dict[str, str] = Field(description="What the remedy of a finding says, by its code.")
+    kept: list[int] = Field(description="The cameras it was kept as.")
+
+    @classmethod
+    def of(cls, item: Item) -> FileDocument:
+        return cls.model_validate({
+            "file": item.name, "state": item.state, "said": item.said, "id": item.source, **item.names._asdict(), "frames": item.frames,
+            "cameras": item.cameras, "findings": item.findings, "remedies": item.remedies, "kept": item.kept,
+        })  # fmt: skip
+
+
+class JobDocument(BaseModel):
+    """Long work: how far it is, and what came of it."""
+
+    id: int
+    kind: str
+    state: Literal["waiting", "running", "stopping", "stopped", "failed", "done"]
+    share: float = Field(description="0 to 1.")
+    said: str = Field(description="Why it failed.")
+    delivery: int | None
+    asked_by: str
+
+    @classmethod
+    def of(cls, job: Job) -> JobDocument:
+        return cls.model_validate({
+            "id": job.id, "kind": job.kind, "state": job.state, "share": job.share, "said": job.said, "delivery": job.result.get("delivery"),
+            "asked_by": job.actor,
+        })  # fmt: skip
+
+
+class HandedOver(BaseModel):
+    """What an order came to: deliveries that are there, work that will make the others, and what was refused, in words."""
+
+    deliveries: list[DeliveryDocument]
+    jobs: list[JobDocument]
+    refused: list[str]
+
+
+class ReturnDocument(BaseModel):
+    """A camera that came back from a package: how far it is off, and what explains that."""
+
+    id: int
+    camera: int
+    to: str
+    grade: str
+    max_px: float
+    worst_frame: float
+    median_px: float
+    frames_missing: int
+    explained: bool
+    explanations: list[Any]
+
+    @classmethod
+    def of(cls, row: Return) -> ReturnDocument:
+        return cls(
+            id=row.id, camera=row.version.camera_id, to=row.profile["key"], grade=row.grade, max_px=row.max_px, worst_frame=row.worst_frame,
+            median_px=row.median_px, frames_missing=row.missing, explained=bool(row.diagnosis.get("explained")),
+            explanations=row.diagnosis.get("explanations", []),
+        )  # fmt: skip
+
+
+class DueDocument(BaseModel):
+    """A delivery that a show's plan owes."""
+
+    shot: str
+    camera: str
+    version: str
+    to: str
+    format: str
+    state: str
+    why: str
+
+    @classmethod
+    def of(cls, due: Due) -> DueDocument:
+        return cls(
+            shot=due.row.shot.name, camera=due.row.camera.name, version=due.row.version.label, to=due.target.package, format=due.target.format,
+            state=due.cell.state, why=due.cell.why,
+        )  # fmt: skip
+
+
+class TargetDocument(BaseModel):
+    id: int
+    to: str
+    format: str
+    options: dict[str, Any]
+    recipe: str
+    shots: int | None = Field(description="How many shots it is for; null for all.")
+
+
+class CellDocument(BaseModel):
+    state: str
+    why: str
+    max_px: float | None
+    delivery: int | None
+
+
+class PlannedCamera(BaseModel):
+    shot: str
+    camera: str
+    version: str
+    cells: list[CellDocument] = Field(description="One for each target, in their order.")
+
+
+class PlanDocument(BaseModel):
+    show: str
+    targets: list[TargetDocument]
+    counts: dict[str, int]
+    worst_px: float | None
+    cameras: list[PlannedCamera]
+
+    @classmethod
+    def of(cls, found: Board, states: Sequence[str]) -> PlanDocument:
+        return cls(
+            show=found.show.name, counts={s: n for s in states if (n := found.count(s))}, worst_px=found.worst_px,
+            targets=[
+                TargetDocument(id=t.id, to=t.package, format=t.format, options=t.options, recipe=t.recipe, shots=len(t.shots) if t.shots else None)
+                for t in found.targets
+            ],
+            cameras=[
+                PlannedCamera(
+                    shot=r.shot.name, camera=r.camera.name, version=r.version.label,
+                    cells=[CellDocument(state=c.state, why=c.why, max_px=c.max_px, delivery=c.delivery) for c in r.cells],
+                )
+                for r in found.rows
+            ],
+        )  # fmt: skip
+
+
+class RunDocument(BaseModel):
+    id: int
+    show: int
+    started_by: str
+    states: dict[str, int] = Field(description="How many deliveries are in which state.")
+    share: float = Field(description="0 to 1.")
+    open: bool
+    left_s: float | None = Field(description="Seconds left, null where it cannot be known.")
+
+    @classmethod
+    def of(cls, run: Run, progress: Any) -> RunDocument:
+        return cls(
+            id=run.id, show=run.show_id, started_by=run.actor, states=dict(progress.states), share=progress.share, open=bool(progress.open),
+            left_s=progress.left_s,
+        )  # fmt: skip
+
+
+class HistoryDocument(BaseModel):
+    id: int
+    at: datetime
+    who: str
+    did: str
+    kind: str
+    about: int
+    said: str
+    detail: dict[str, Any]
+
+    @classmethod
+    def of(cls, entry: HistoryEntry) -> HistoryDocument:
+        return cls(
+            id=entry.id, at=entry.at, who=entry.actor, did=entry.action, kind=entry.kind, about=entry.about_id, said=entry.said, detail=entry.detail
+        )  # fmt: skip

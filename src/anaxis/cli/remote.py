@@ -1,0 +1,305 @@
+"""The store of a server, from a shell: ``--server`` names it, ANAXIS_TOKEN holds the token, which no list of processes shows."""
+
+from __future__ import annotations
+
+import os
+import sys
+import time
+from collections.abc import Callable, Iterator
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, TypeVar
+
+import click
+
+from anaxis.cli import options
+from anaxis.cli.tables import OFF_TOLERANCE, console, print_json, table
+from anaxis.core.errors import BadInput
+
+if TYPE_CHECKING:
+    import httpx
+
+F = TypeVar("F", bound=Callable[..., Any])
+_BAD = 2
+_OPEN = ("waiting", "running", "stopping")
+_SHOW = click.option("--show", "show_name", default="", help="The show; needed where there are several.")
+
+
+def server(command: F) -> F:
+    """The option that names the server; ANAXIS_SERVER does too."""
+    return click.option(
+        "--server", required=True, envvar="ANAXIS_SERVER", metavar="URL", help="Where the pages are; or ANAXIS_SERVER."
+    )(command)
+
+
+class Remote:
+    """The interface of a server."""
+
+    def __init__(self, server: str) -> None:
+        import httpx
+
+        token = os.environ.get("ANAXIS_TOKEN", "")
+        if not token:
+            raise BadInput("ANAXIS_TOKEN is not set: make a token on your own page of the server, and set it.")
+        base = f"{server.rstrip('/')}/api/v1"
+        self._client = httpx.Client(base_url=base, headers={"Authorization": f"Bearer {token}"}, timeout=300)
+        self._server = server
+
+    def answer(self, method: str, address: str, **more: Any) -> httpx.Response:
+        """Raises BadInput with the server's own sentence."""
+        import httpx
+
+        try:
+            answer = self._client.request(method, address, **more)
+        except (httpx.HTTPError, httpx.InvalidURL) as error:
+            raise BadInput(
+                f"{self._server} does not answer ({type(error).__name__}): is it running, and is that its address?"
+            ) from error
+        if answer.is_error:
+            try:
+                problem = answer.json()
+                sentence, code = str(problem["sentence"]), str(problem["code"])
+            except (ValueError, KeyError, TypeError):
+                sentence = (
+                    f"{self._server} answered {answer.status_code} and is no Anaxis, or something in front of it did."
+                )
+                raise BadInput(sentence) from None
+            raise BadInput(sentence, code)
+        return answer
+
+    def json(self, method: str, address: str, **more: Any) -> Any:
+        return self.answer(method, address, **more).json()
+
+    def show(self, name: str) -> dict[str, Any]:
+        """The show of that name, or the only one."""
+        shows = [s for s in self.json("GET", "/shows") if not s["archived"]]
+        found: list[dict[str, Any]] = [s for s in shows if not name or s["name"] == name]
+        if len(found) != 1:
+            listed = ", ".join(s["name"] for s in shows[:8]) or "none"
+            raise BadInput(
+                f"{f'There is no show {name!r}' if name else 'Name a show with --show'}: there are {listed}."
+            )
+        return found[0]
+
+    def cameras(self, show: dict[str, Any], **asked: Any) -> Iterator[dict[str, Any]]:
+        at: int | None = 0
+        while at is not None:
+            some = self.json("GET", f"/shows/{show['id']}/cameras", params={**asked, "at": at})
+            yield from some["entries"]
+            at = some["next"]
+
+    def camera(self, show: str, called: str) -> dict[str, Any]:
+        """A camera by SHOT, or SHOT/CAMERA where the shot has several."""
+        shot, _, name = called.partition("/")
+        found = [
+            c for c in self.cameras(self.show(show), q=shot) if c["shot"]["name"] == shot and (not name or c["name"] == name)
+        ]  # fmt: skip
+        if len(found) != 1:
+            listed = ", ".join(f"{shot}/{c['name']}" for c in found[:8]) or "none"
+            raise BadInput(f"'{called[:80]}' has to name one camera, as SHOT or SHOT/CAMERA: there are {listed}.")
+        return found[0]
+
+    def over(self, job: dict[str, Any]) -> dict[str, Any]:
+        """A job when it is over."""
+        while job["state"] in _OPEN:
+            time.sleep(0.5)
+            job = self.json("GET", f"/jobs/{job['id']}")
+        return job
+
+
+@click.command()
+@click.argument("paths", nargs=-1, required=True, metavar="FILE...")
+@server
+@click.option("--show", "show_name", default="", help="The show, where the rule names none.")
+@click.option("--rule", default="", help="How files are named; else guessed.")
+@click.option("--recipe", default="", help="A saved recipe for all of them.")
+@click.option(
+    "--accept", multiple=True, metavar="CODE", help="Take the remedy of findings of this code; may be given again."
+)
+@click.option("--older", is_flag=True, help="Keep files too that are older than what is kept.")
+@options.json
+def push(
+    paths: tuple[str, ...], server: str, show_name: str, rule: str, recipe: str, accept: tuple[str, ...], older: bool, as_json: bool
+) -> None:  # fmt: skip
+    """Send camera files to a server and keep their cameras; as 'take-in' does where the store is."""
+    remote, kept = Remote(server), ("new", "newer take", "older") if older else ("new", "newer take")
+    files = []
+    for path in map(Path, paths):
+        about = {"path": path.as_posix(), "show": show_name, "rule": rule}
+        try:
+            with path.open("rb") as source:
+                file = remote.json("POST", "/files", files={"file": (path.name, source)}, data=about)
+            if file["state"] in kept:
+                file = remote.json(
+                    "POST", f"/files/{file['id']}/keep", json={**about, "recipe": recipe, "accept": list(accept)}
+                )
+        except BadInput as error:
+            if error.code in ("not_signed_in", "not_allowed"):
+                raise
+            file = {
+                "file": path.as_posix(),
+                "state": "cannot be taken in",
+                "said": error.sentence,
+                "shot": "",
+                "cameras": [],
+                "kept": [],
+                "findings": {},
+            }
+        except OSError as error:
+            file = {"file": path.as_posix(), "state": "cannot be taken in", "said": f"{path.name} cannot be read: {error.strerror}.", "shot": "",
+                    "cameras": [], "kept": [], "findings": {}}  # fmt: skip
+        files.append(file)
+    if as_json:
+        print_json({"files": files, "kept": sum(bool(f["kept"]) for f in files)})
+    else:
+        rows = table("file", "shot", "cameras", "state", "findings")
+        for f in files:
+            said = f"{f['state']}: {f['said']}" if f["said"] else f["state"]
+            rows.add_row(
+                Path(f["file"]).name,
+                f["shot"],
+                ", ".join(f["cameras"]),
+                f"{said}{', kept' if f['kept'] else ''}",
+                ", ".join(f["findings"]),
+            )
+        console().print(rows)
+    if any(f["state"] == "cannot be taken in" for f in files):
+        sys.exit(_BAD)
+
+
+@click.command()
+@click.argument("camera", metavar="SHOT[/CAMERA]")
+@server
+@_SHOW
+@options.packages(required=True)
+@options.formats(required=True)
+@click.option("--reduce-px", type=float, help="Only the keys that hold the picture within so many pixels.")
+@click.option("--overscan", default="", metavar="auto|PERCENT|WxH")
+@click.option(
+    "-o", "--out", type=click.Path(file_okay=False, path_type=Path), help="Fetch the files into this folder too."
+)
+@options.json
+def deliver(
+    camera: str, server: str, show_name: str, to: tuple[str, ...], formats: list[str], reduce_px: float | None, overscan: str, out: Path | None,
+    as_json: bool,
+) -> None:  # fmt: skip
+    """Have a server write and prove a camera of its store; exit 3 where one does not match."""
+    remote = Remote(server)
+    held = remote.camera(show_name, camera)
+    asked = {"to": list(to), "formats": formats, "options": {"reduce_px": reduce_px, "overscan": overscan}}
+    done = remote.json("POST", f"/cameras/{held['id']}/deliveries", json=asked)
+    failed = list(done["refused"])
+    for job in map(remote.over, done["jobs"]):
+        if job["delivery"] is None:
+            failed.append(f"work {job['id']} {job['state']}: {job['said']}")
+        else:
+            done["deliveries"].append(remote.json("GET", f"/deliveries/{job['delivery']}"))
+    for one in done["deliveries"] if out else ():
+        _fetch(remote, one, out or Path())
+    if as_json:
+        print_json({"deliveries": done["deliveries"], "failed": failed})
+    else:
+        rows = table("to", "format", "answer", "worst", "at frame", "files")
+        for d in done["deliveries"]:
+            rows.add_row(
+                d["to"],
+                d["format"],
+                d["verdict"],
+                f"{d['max_px']:.3g} px",
+                f"{d['worst_frame']:g}",
+                ", ".join(f["name"] for f in d["files"]),
+            )
+        console().print(rows)
+        for sentence in failed:
+            click.echo(f"not written: {sentence}", err=True)
+    if failed or not all(d["matches"] for d in done["deliveries"]):
+        sys.exit(OFF_TOLERANCE)
+
+
+@click.command()
+@click.argument("delivery", type=int)
+@server
+@click.option(
+    "-o", "--out", type=click.Path(file_okay=False, path_type=Path), default=Path(), help="The folder; else this one."
+)
+@options.json
+def pull(delivery: int, server: str, out: Path, as_json: bool) -> None:
+    """Fetch the files of a delivery by its number, each held against its checksum."""
+    remote = Remote(server)
+    found = remote.json("GET", f"/deliveries/{delivery}")
+    written = [str(p) for p in _fetch(remote, found, out)]
+    if as_json:
+        print_json({"delivery": found, "files": written})
+    else:
+        click.echo(f"{found['verdict']}: {found['max_px']:.3g} px at worst")
+        for path in written:
+            click.echo(f"written: {path}")
+
+
+@click.command()
+@server
+@_SHOW
+@click.option("--start", is_flag=True, help="Put down what is due, and watch it.")
+@options.json
+def runs(server: str, show_name: str, start: bool, as_json: bool) -> None:
+    """What a show's plan owes on a server; with --start it is done. Exit 3 where something failed or does not match."""
+    remote = Remote(server)
+    show = remote.show(show_name)
+    due = remote.json("GET", f"/shows/{show['id']}/plan/due")
+    document: dict[str, Any] = {"show": show["name"], "due": due}
+    if start and due:
+        run = remote.json("POST", f"/shows/{show['id']}/runs", json={})
+        while run["open"]:
+            time.sleep(0.5)
+            run = remote.json("GET", f"/runs/{run['id']}")
+        plan = remote.json("GET", f"/shows/{show['id']}/plan")
+        document |= {"run": run, "counts": plan["counts"], "worst_px": plan["worst_px"]}
+    if as_json:
+        print_json(document)
+    else:
+        for d in due:
+            click.echo(
+                f"{d['shot']} {d['camera']} {d['version']} for {d['to']}, {d['format']}: {d['state']}{f', {w}' if (w := d['why']) else ''}"
+            )
+        counts = ", ".join(f"{n} {s}" for s, n in document.get("counts", {}).items())
+        click.echo(
+            f"run {document['run']['id']} is over; the plan: {counts}" if "run" in document else f"{len(due)} due"
+        )
+    if any(document.get("counts", {}).get(s) for s in ("failed", "off")):
+        sys.exit(OFF_TOLERANCE)
+
+
+@click.command()
+@server
+@_SHOW
+@click.option("--find", default="", help="Words in shot and camera.")
+@options.json
+def show(server: str, show_name: str, find: str, as_json: bool) -> None:
+    """The cameras of a show on a server, with the worst delivery of each."""
+    remote = Remote(server)
+    cameras = list(remote.cameras(remote.show(show_name), q=find))
+    if as_json:
+        print_json({"cameras": cameras})
+        return
+    rows = table("shot", "camera", "version", "answer", "worst")
+    for c in cameras:
+        worst = c["worst"]
+        rows.add_row(
+            c["shot"]["name"], c["name"], c["head"]["label"], worst["verdict"] if worst else "not delivered", f"{worst['max_px']:.3g} px" if worst else ""
+        )  # fmt: skip
+    console().print(rows)
+
+
+def _fetch(remote: Remote, delivery: dict[str, Any], out: Path) -> list[Path]:
+    """The files of a delivery, whole or not at all; a name never leads out of the folder."""
+    import hashlib
+
+    out.mkdir(parents=True, exist_ok=True)
+    written = []
+    for file in delivery["files"]:
+        data = remote.answer("GET", f"/deliveries/{delivery['id']}/files/{file['name']}").content
+        if hashlib.sha256(data).hexdigest() != file["sha256"]:
+            raise BadInput(f"{file['name']} did not arrive whole: fetch it again.")
+        path = out / Path(file["name"]).name
+        path.write_bytes(data)
+        written.append(path)
+    return written

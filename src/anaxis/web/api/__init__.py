@@ -1,0 +1,1 @@
+"""The interface for pipelines: JSON over HTTP, below /api/v1."""

@@ -1,0 +1,106 @@
+"""The interface's own application: what it says of itself, and how it says what went wrong."""
+
+from __future__ import annotations
+
+import logging
+from typing import Any
+
+from fastapi import FastAPI, Request
+from fastapi.exceptions import RequestValidationError
+from fastapi.responses import JSONResponse
+from sqlalchemy.exc import DataError, IntegrityError, InternalError, OperationalError
+from sqlalchemy.exc import TimeoutError as PoolTimeout
+from starlette.exceptions import HTTPException
+
+from anaxis import __version__
+from anaxis.app.documents import Problem
+from anaxis.core.errors import BadInput
+from anaxis.store.rows import NotFound
+from anaxis.web.api import deliveries, files, plans, shows
+from anaxis.work.sandbox.turns import Busy
+
+PREFIX = "/api/v1"
+_log = logging.getLogger("anaxis")
+_STATUS = {
+    "not_signed_in": 401, "not_allowed": 403, "not_found": 404, "conflict": 409, "nothing_due": 409, "disk_full": 507, "too_many_tries": 429,
+}  # fmt: skip
+_SAID: dict[int | str, dict[str, Any]] = {
+    s: {"model": Problem} for s in (400, 401, 403, 404, 405, 409, 413, 422, 503, 507)
+}
+_ABOUT = """Everything that the pages do with shots, for programs. Send a token of your own page as `Authorization: Bearer …`.
+
+What goes wrong is a `Problem`: a code that stays, a sentence, and the field it is about. Long work answers 202 with jobs, to be asked for or
+followed as server-sent events. A POST with an `Idempotency-Key` is done once."""
+
+
+def api_of(state: Any) -> FastAPI:
+    """The interface, with what the pages' application holds: engine, readers, limits."""
+    api = FastAPI(
+        title="Anaxis", version=__version__, description=_ABOUT, docs_url=None, redoc_url=None, responses=_SAID
+    )
+    api.state = state
+    for part in (shows, files, deliveries, plans):
+        api.include_router(part.router)
+    api.add_exception_handler(BadInput, _bad_input)
+    api.add_exception_handler(RequestValidationError, _bad_request)
+    api.add_exception_handler(HTTPException, _http_error)
+    for failed in (OperationalError, InternalError, PoolTimeout):
+        api.add_exception_handler(failed, _no_database)
+    for unfit in (DataError, UnicodeEncodeError):
+        api.add_exception_handler(unfit, _not_storable)
+    api.add_exception_handler(IntegrityError, _at_once)
+    return api
+
+
+def problem(status: int, code: str, sentence: str, field: str | None = None) -> JSONResponse:
+    """Why something was not done."""
+    return JSONResponse(Problem(code=code, sentence=sentence, field=field).model_dump(), status)
+
+
+async def _bad_input(request: Request, error: Exception) -> JSONResponse:
+    assert isinstance(error, BadInput)
+    status = 404 if isinstance(error, NotFound) else 503 if isinstance(error, Busy) else _STATUS.get(error.code, 422)
+    answer = problem(status, error.code, error.sentence)
+    if status == 401:
+        answer.headers["WWW-Authenticate"] = "Bearer"
+    if status == 503:
+        answer.headers["Retry-After"] = "30"
+    return answer
+
+
+async def _bad_request(request: Request, error: Exception) -> JSONResponse:
+    assert isinstance(error, RequestValidationError)
+    first = error.errors()[0]
+    field = ".".join(str(step) for step in first["loc"][1:]) or str(first["loc"][0])
+    return problem(422, "bad_request", f"{field}: {first['msg']}.", field)
+
+
+async def _http_error(request: Request, error: Exception) -> JSONResponse:
+    assert isinstance(error, HTTPException)
+    code = {404: "no_such_address", 405: "no_such_method"}.get(error.status_code, "bad_request")
+    answer = problem(error.status_code, code, str(error.detail))
+    answer.headers.update(error.headers or {})
+    return answer
+
+
+async def _no_database(request: Request, error: Exception) -> JSONResponse:
+    _log.error("database: %s", error)
+    answer = problem(
+        503,
+        "busy",
+        "The database does not answer, or others are changing the same thing: nothing was changed. Try again in a moment.",
+    )
+    answer.headers["Retry-After"] = "10"
+    return answer
+
+
+async def _not_storable(request: Request, error: Exception) -> JSONResponse:
+    return problem(422, "not_storable", "Something that was sent holds a character or number that cannot be kept.")
+
+
+async def _at_once(request: Request, error: Exception) -> JSONResponse:
+    return problem(
+        409,
+        "conflict",
+        "Somebody else made the same thing at the same moment: nothing was kept here. Look, then try again.",
+    )

@@ -1,0 +1,170 @@
+"""Deliveries and their proof, the long work that makes them, and cameras that came back."""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import AsyncIterator
+from typing import Annotated, Any
+
+from fastapi import APIRouter, File, Form, Request, Response, UploadFile
+from fastapi.concurrency import run_in_threadpool
+from fastapi.responses import StreamingResponse
+from pydantic import BaseModel, Field
+from sqlalchemy import Engine
+from sqlalchemy.orm import Session
+
+from anaxis.app.deliver import get_delivery, get_delivery_file, proof_arrays
+from anaxis.app.documents import DeliveryDocument, HandedOver, JobDocument, ReturnDocument
+from anaxis.app.orders import Order, fulfil
+from anaxis.app.returned import get_return, take_back
+from anaxis.core.errors import BadInput
+from anaxis.delivery.options import Options
+from anaxis.formats import CAMERA_SUFFIXES, FORMATS, check_size, require_readable
+from anaxis.store.models import Job
+from anaxis.store.packages import get_package
+from anaxis.store.queries import get_version, track_of
+from anaxis.web.access import needs
+from anaxis.web.api.fields import Name, Number
+from anaxis.web.api.once import Once
+from anaxis.web.pages import Store, download_answer, name_of_upload
+from anaxis.work.queue import OPEN, get_job, stop
+
+router = APIRouter(tags=["deliveries"], route_class=Once, dependencies=[needs()])
+_LOOK_EVERY_S = 0.5
+_WRITTEN = tuple(f.key for f in FORMATS if f.write)
+
+
+class Asked(BaseModel):
+    """How files are written; what is left out is as usual."""
+
+    reduce_px: float | None = Field(
+        default=None, ge=0, le=1e6, description="Only the keys that hold the picture within so many pixels."
+    )
+    first_there: float | None = Field(default=None, ge=-1e9, le=1e9, description="The first frame over there.")
+    under_root: bool = False
+    overscan: Name = Field(default="", description="auto, a percentage, or WIDTHxHEIGHT in pixels.")
+
+
+class NewDelivery(BaseModel):
+    """A camera for packages, in formats: a file for each. ``version`` is the one worked on where it is left out."""
+
+    to: list[Name] = Field(min_length=1, max_length=40, examples=[["zup-lh-cm"]])
+    formats: list[Name] = Field(min_length=1, max_length=10, examples=[["usd"]])
+    version: Number | None = None
+    options: Asked = Asked()
+
+
+class FrameDeviation(BaseModel):
+    frame: float
+    deviation_px: float
+
+
+class ProofDocument(BaseModel):
+    """The deviation of every frame, in pixels of the picture."""
+
+    delivery: DeliveryDocument
+    frames: list[FrameDeviation]
+    differences: list[Any] = Field(description="What arrived otherwise than meant, beside the picture.")
+
+
+@router.post("/cameras/{camera_id}/deliveries", status_code=201)
+def deliver(request: Request, response: Response, store: Store, camera_id: Number, asked: NewDelivery) -> HandedOver:
+    """Written and proved: at once, 201, or as work to be followed where that takes long, 202."""
+    unknown = [f for f in asked.formats if f not in _WRITTEN]
+    if unknown:
+        raise BadInput(f"'{unknown[0][:40]}' is no format that is written: choose of {', '.join(_WRITTEN)}.")
+    held = get_version(store, camera_id, asked.version)
+    profiles = [get_package(store, key) for key in dict.fromkeys(asked.to)]
+    options = Options(
+        asked.options.reduce_px,
+        asked.options.first_there,
+        asked.options.under_root,
+        overscan=asked.options.overscan.strip(),
+    )
+    done = fulfil(store, Order([held], profiles, list(dict.fromkeys(asked.formats)), options, ""))
+    if done.jobs:
+        response.status_code = 202
+        if request.app.state.worker is not None:
+            request.app.state.worker.ensure()
+    return HandedOver(
+        deliveries=[DeliveryDocument.of(d) for d in done.deliveries], jobs=[JobDocument.of(j) for j in done.jobs], refused=done.refused
+    )  # fmt: skip
+
+
+@router.get("/jobs/{number}")
+def job(store: Store, number: Number) -> JobDocument:
+    return JobDocument.of(get_job(store, number))
+
+
+@router.get("/jobs/{number}/events", response_class=StreamingResponse)
+def job_followed(request: Request, store: Store, number: Number) -> Any:
+    """The job as server-sent events, whenever it has got further, until it is over."""
+    get_job(store, number)
+    engine = request.app.state.engine
+
+    async def told() -> AsyncIterator[str]:
+        before = ""
+        while not await request.is_disconnected():
+            now = await run_in_threadpool(_looked_at, engine, number)
+            if now is None:
+                return
+            text = now.model_dump_json()
+            yield f"data: {text}\n\n" if text != before else ": nothing new\n\n"
+            before = text
+            if now.state not in OPEN:
+                return
+            await asyncio.sleep(_LOOK_EVERY_S)
+
+    return StreamingResponse(told(), media_type="text/event-stream")
+
+
+def _looked_at(engine: Engine, number: int) -> JobDocument | None:
+    with Session(engine) as session:
+        row = session.get(Job, number)
+        return JobDocument.of(row) if row is not None else None
+
+
+@router.post("/jobs/{number}/stop")
+def job_stopped(store: Store, number: Number) -> JobDocument:
+    stop(store, number)
+    store.expire_all()
+    return JobDocument.of(get_job(store, number))
+
+
+@router.get("/deliveries/{delivery_id}")
+def delivery(store: Store, delivery_id: Number) -> DeliveryDocument:
+    return DeliveryDocument.of(get_delivery(store, delivery_id))
+
+
+@router.get("/deliveries/{delivery_id}/proof")
+def proof(store: Store, delivery_id: Number) -> ProofDocument:
+    held = get_delivery(store, delivery_id)
+    deviation, _ = proof_arrays(held)
+    frames = track_of(held.version)[0].frames
+    listed = [FrameDeviation(frame=float(f), deviation_px=float(d)) for f, d in zip(frames, deviation, strict=False)]
+    return ProofDocument(delivery=DeliveryDocument.of(held), frames=listed, differences=held.differences)
+
+
+@router.get("/deliveries/{delivery_id}/files/{name}", response_class=Response)
+def file(store: Store, delivery_id: Number, name: Name) -> Any:
+    """A file as it was handed over."""
+    held = get_delivery_file(store, delivery_id, name)
+    return download_answer(held.name, held.data)
+
+
+@router.post("/cameras/{camera_id}/returns", status_code=201)
+def came_back(
+    request: Request, store: Store, camera_id: Number, file: Annotated[UploadFile, File(description="What the package exported.")],
+    to: Annotated[Name, Form(description="The package it came back from.")], version: Annotated[Number | None, Form()] = None,
+) -> ReturnDocument:  # fmt: skip
+    """A camera that came back: measured against the one meant, and what explains the difference."""
+    kept, package = get_version(store, camera_id, version), get_package(store, to)
+    name, most = name_of_upload(file), request.app.state.limits.max_bytes
+    require_readable(name, CAMERA_SUFFIXES)
+    check_size(name, file.size or 0, most)
+    return ReturnDocument.of(take_back(store, request.app.state.parsers, kept, package, name, file.file.read(most + 1)))
+
+
+@router.get("/returns/{number}")
+def returned(store: Store, number: Number) -> ReturnDocument:
+    return ReturnDocument.of(get_return(store, number))

@@ -1,0 +1,91 @@
+"""Camera files sent, told apart, and kept."""
+
+from __future__ import annotations
+
+from typing import Annotated, Any
+
+from fastapi import APIRouter, File, Form, Request, UploadFile
+from pydantic import BaseModel
+from sqlalchemy.orm import Session
+
+from anaxis.app.documents import FileDocument
+from anaxis.app.draft import Draft
+from anaxis.app.many import Item, item_of, keep_item, named_in, same_again
+from anaxis.app.roles import Role
+from anaxis.app.take_in import reports_of, take_in_bytes
+from anaxis.formats import check_size, require_readable
+from anaxis.store.queries import staged_scene
+from anaxis.web.access import needs
+from anaxis.web.api.fields import Name, Number
+from anaxis.web.api.once import Once
+from anaxis.web.pages import Store, name_of_upload
+
+router = APIRouter(tags=["files"], route_class=Once, dependencies=[needs(Role.ARTIST, Role.ARTIST)])
+Typed = Annotated[Name, Form()]
+
+
+class Keep(BaseModel):
+    """How a file is kept: with a saved recipe, and the remedies of findings of the codes accepted."""
+
+    path: Name
+    show: Name = ""
+    rule: Name = ""
+    recipe: Name = ""
+    accept: list[Name] = []
+
+
+class Inspected(BaseModel):
+    """A file with all that is found in it: for each camera its facts and findings."""
+
+    file: FileDocument
+    cameras: list[dict[str, Any]]
+
+
+@router.post("/files", status_code=201)
+def send(
+    request: Request, store: Store, file: Annotated[UploadFile, File(description="A camera file, or a zip of one with what it refers to.")],
+    path: Typed = "", show: Typed = "", rule: Typed = "",
+) -> FileDocument:  # fmt: skip
+    """A file read, in a process apart, and put aside: what it is to what is kept, by its name and a rule for names.
+
+    It is kept by ``POST /files/{id}/keep``; until then it goes after a while.
+    """
+    name, most = name_of_upload(file), request.app.state.limits.max_bytes
+    path = path.strip() or name
+    require_readable(name)
+    check_size(name, file.size or 0, most)
+    names = named_in(path, rule, show)
+    data = file.file.read(most + 1)
+    again = same_again(store, path, names, data)
+    if again is not None:
+        return FileDocument.of(again)
+    source = take_in_bytes(store, request.app.state.parsers, name, data)
+    return FileDocument.of(item_of(store, source, path, rule, show))
+
+
+@router.get("/files/{source_id}")
+def inspected(store: Store, source_id: Number, path: Name, show: Name = "", rule: Name = "") -> Inspected:
+    """A file that was put aside, once more: by another rule, or against what is kept by now, with all findings."""
+    source, read = staged_scene(store, source_id)
+    item = item_of(store, source, path, rule, show)
+    reports = reports_of(store, source, Draft.of(source), read, item.names.show, item.names.shot)
+    cameras = [
+        {"path": r.path, "name": r.name, "usable": r.usable, "facts": r.facts, "findings": [f.as_dict() for f in r.findings]} for r in reports
+    ]  # fmt: skip
+    return Inspected(file=FileDocument.of(item), cameras=cameras)
+
+
+@router.post("/files/{source_id}/keep")
+def keep(store: Store, source_id: Number, asked: Keep) -> FileDocument:
+    """Its cameras kept, all of them or none."""
+    return FileDocument.of(_kept(store, source_id, asked))
+
+
+def _kept(store: Session, source_id: int, asked: Keep) -> Item:
+    source, _ = staged_scene(store, source_id)
+    item = item_of(store, source, asked.path, asked.rule, asked.show)
+    versions = keep_item(store, item, asked.recipe, asked.accept)
+    item.kept, item.cameras = [v.camera_id for v in versions], [v.camera.name for v in versions]
+    if asked.rule.strip():
+        versions[0].camera.shot.show.rule = asked.rule.strip()
+    return item

@@ -1,0 +1,158 @@
+"""Plans and runs of a show, packages, and what was done by whom."""
+
+from __future__ import annotations
+
+from typing import Annotated, Literal
+
+from fastapi import APIRouter, Query, Request
+from pydantic import BaseModel, Field
+
+from anaxis.app.documents import DueDocument, HistoryDocument, Paged, PlanDocument, RunDocument
+from anaxis.app.history import PAGE, Of, count, entries
+from anaxis.app.packages import keep_package
+from anaxis.app.plan import (
+    DUE,
+    STATES,
+    board,
+    drop_of,
+    due,
+    progress_of,
+    resume_run,
+    set_target,
+    shots_named,
+    start_run,
+    stop_run,
+)
+from anaxis.app.roles import Role
+from anaxis.core.errors import BadInput
+from anaxis.delivery.options import Options
+from anaxis.packages.model import Profile
+from anaxis.store.models import Run
+from anaxis.store.packages import all_packages, get_package
+from anaxis.store.queries import get_show
+from anaxis.store.rows import found
+from anaxis.web.access import needs
+from anaxis.web.api.fields import Name, Number
+from anaxis.web.api.once import Once
+from anaxis.web.pages import Store
+
+router = APIRouter(route_class=Once, dependencies=[needs()])
+_LEAD = [needs(change=Role.LEAD)]
+
+
+class Target(BaseModel):
+    """A package and format that shots of a show go to."""
+
+    to: Name
+    format: Name
+    recipe: Name = ""
+    shots: list[Name] = Field(default=[], description="Only these, by name; empty for all.")
+    overscan: Name = ""
+    reduce_px: float | None = Field(default=None, ge=0, le=1e6)
+
+
+class NewRun(BaseModel):
+    """Which of a plan's cells a run does: those in these states, of all cameras or of some."""
+
+    states: list[Literal["failed", "off", "behind", "owed"]] = []
+    cameras: list[Number] | None = None
+
+
+class PackageRef(BaseModel):
+    key: str
+    label: str
+
+
+@router.get("/shows/{show_id}/plan", tags=["plans"])
+def plan(store: Store, show_id: Number) -> PlanDocument:
+    """Every camera against every target: owed, delivered, matching, behind, failed."""
+    return PlanDocument.of(board(store, get_show(store, show_id)), STATES)
+
+
+@router.put("/shows/{show_id}/plan/targets", tags=["plans"], dependencies=_LEAD)
+def target_set(store: Store, show_id: Number, asked: Target) -> PlanDocument:
+    show = get_show(store, show_id)
+    only = shots_named(show, asked.shots)
+    set_target(
+        store,
+        show,
+        asked.to,
+        asked.format,
+        Options(reduce_px=asked.reduce_px, overscan=asked.overscan),
+        asked.recipe,
+        only,
+    )
+    return PlanDocument.of(board(store, show), STATES)
+
+
+@router.delete("/shows/{show_id}/plan/targets", tags=["plans"], dependencies=_LEAD)
+def target_dropped(store: Store, show_id: Number, to: Name, format: Name) -> PlanDocument:
+    show = get_show(store, show_id)
+    drop_of(store, show, to, format)
+    return PlanDocument.of(board(store, show), STATES)
+
+
+@router.get("/shows/{show_id}/plan/due", tags=["plans"])
+def what_is_due(store: Store, show_id: Number) -> list[DueDocument]:
+    """What a run would do now."""
+    return [DueDocument.of(d) for d in due(board(store, get_show(store, show_id)))]
+
+
+@router.post("/shows/{show_id}/runs", tags=["plans"], status_code=202)
+def run_started(request: Request, store: Store, show_id: Number, asked: NewRun) -> RunDocument:
+    """What is due put down for the workers; what another run has under way is left to it."""
+    run = start_run(
+        store, get_show(store, show_id), asked.states or DUE, None if asked.cameras is None else set(asked.cameras)
+    )
+    if request.app.state.worker is not None:
+        request.app.state.worker.ensure()
+    return RunDocument.of(run, progress_of(store, run))
+
+
+@router.get("/runs/{number}", tags=["plans"])
+def run(store: Store, number: Number) -> RunDocument:
+    held = found(store, Run, number, "run")
+    return RunDocument.of(held, progress_of(store, held))
+
+
+@router.post("/runs/{number}/stop", tags=["plans"])
+def run_stopped(store: Store, number: Number) -> RunDocument:
+    held = stop_run(store, found(store, Run, number, "run"))
+    return RunDocument.of(held, progress_of(store, held))
+
+
+@router.post("/runs/{number}/resume", tags=["plans"])
+def run_resumed(store: Store, number: Number, failed: bool = False) -> RunDocument:
+    """Gone on with what was stopped, or with ``failed`` what failed done again."""
+    held = resume_run(store, found(store, Run, number, "run"), ("failed",) if failed else ("stopped",))
+    return RunDocument.of(held, progress_of(store, held))
+
+
+@router.get("/packages", tags=["packages"])
+def packages(store: Store) -> list[PackageRef]:
+    return [PackageRef(key=p.key, label=p.label) for p in all_packages(store).values()]
+
+
+@router.get("/packages/{key}", tags=["packages"])
+def package(store: Store, key: Name) -> Profile:
+    return get_package(store, key)
+
+
+@router.put("/packages/{key}", tags=["packages"], dependencies=_LEAD)
+def package_kept(store: Store, key: Name, profile: Profile, change: Name = "over the interface") -> Profile:
+    """A package of one's own as its next version."""
+    if profile.key != key:
+        raise BadInput(f"The profile's key is '{profile.key}' and the address says '{key[:60]}': make them one.")
+    keep_package(store, profile, change)
+    return profile
+
+
+@router.get("/history", tags=["history"])
+def history(
+    store: Store, show: Number | None = None, shot: Number | None = None, camera: Number | None = None, package: Name = "", who: Name = "",
+    did: Name = "", days: Annotated[int | None, Query(ge=0, le=36_500)] = None, at: Annotated[int, Query(ge=0, le=10**9)] = 0,
+) -> Paged[HistoryDocument]:  # fmt: skip
+    """Who did what, when, to which version: the newest first, 100 at a time."""
+    of = Of(show, shot, camera, package, who, did, days)
+    at = at // PAGE * PAGE
+    return Paged.of((HistoryDocument.of(e) for e in entries(store, of, at)), count(store, of), at)

@@ -1,0 +1,134 @@
+"""Shows, shots, cameras and their versions: looked at, and their recipes changed."""
+
+from __future__ import annotations
+
+from typing import Annotated, Any, Literal
+
+from fastapi import APIRouter, Query
+from pydantic import BaseModel, Field
+
+from anaxis.app.acting import actor_of
+from anaxis.app.documents import CameraDocument, Me, Paged, ShotDocument, ShowDocument, VersionDocument
+from anaxis.app.edit import edit_version
+from anaxis.app.shots import PAGE, Asked, listed, shows_of
+from anaxis.core.outgoing import numbers_at, numbers_of
+from anaxis.core.recipe.documents import recipe_from_document
+from anaxis.core.time.rates import rate_text
+from anaxis.delivery.ready import prepare
+from anaxis.store.packages import get_package
+from anaxis.store.queries import get_camera, get_show, get_version, picture_of_version, track_of
+from anaxis.store.rows import NotFound
+from anaxis.web.access import needs
+from anaxis.web.api.fields import Name, Number
+from anaxis.web.api.once import Once
+from anaxis.web.pages import Store
+
+router = APIRouter(tags=["shows"], route_class=Once, dependencies=[needs()])
+_MOST_FRAMES = 20_000
+
+
+class RecipeChange(BaseModel):
+    """A recipe in place of the one that is there, made from the version ``base``: where another is worked on by now, nothing
+    is changed and the answer is 409."""
+
+    base: Number
+    operations: list[dict[str, Any]] = Field(examples=[[{"code": "unit", "params": {"factor": 0.01}}]])
+    change: Name = "recipe, over the interface"
+
+
+class Values(BaseModel):
+    camera: int
+    version: str
+    to: str
+    rate: str
+    resolution: list[int]
+    notes: list[str]
+    frames: list[dict[str, Any]]
+
+
+@router.get("/me")
+def me(store: Store) -> Me:
+    """Whom the token acts for."""
+    actor = actor_of(store)
+    return Me(
+        name=actor.name, everywhere=actor.everywhere.called, in_shows={s: r.called for s, r in actor.in_shows.items()}
+    )
+
+
+@router.get("/shows")
+def all_shows(store: Store) -> list[ShowDocument]:
+    return [ShowDocument.of(s) for s in shows_of(store)]
+
+
+@router.get("/shows/{show_id}/shots")
+def shots(store: Store, show_id: Number) -> list[ShotDocument]:
+    return [ShotDocument.of(s) for s in get_show(store, show_id).shots]
+
+
+@router.get("/shows/{show_id}/cameras")
+def cameras(
+    store: Store, show_id: Number, q: Name = "", state: Literal["", "taken in", "delivered", "does not match"] = "",
+    findings: bool = False, behind: bool = False, package: Name = "", sort: Literal["shot", "worst", "newest"] = "shot",
+    at: Annotated[int, Query(ge=0, le=10**9)] = 0,
+) -> Paged[CameraDocument]:  # fmt: skip
+    """A show's cameras, 50 at a time, as the list of the pages finds and sorts them."""
+    found = listed(
+        store, get_show(store, show_id), Asked(q, state, findings, behind, package, sort=sort, at=at // PAGE * PAGE)
+    )
+    return Paged.of((CameraDocument.of(r.camera) for r in found.rows), found.found, found.at)
+
+
+@router.get("/cameras/{camera_id}")
+def camera(store: Store, camera_id: Number) -> CameraDocument:
+    held = get_camera(store, camera_id)
+    if held.head_id is None:
+        raise NotFound(f"There is no camera {camera_id}: go back to the shots and choose one.")
+    return CameraDocument.of(held)
+
+
+@router.get("/cameras/{camera_id}/versions")
+def versions(store: Store, camera_id: Number) -> list[VersionDocument]:
+    return [VersionDocument.of(v) for v in get_camera(store, camera_id).versions]
+
+
+@router.get("/cameras/{camera_id}/versions/{number}")
+def version(store: Store, camera_id: Number, number: Number) -> VersionDocument:
+    return VersionDocument.of(get_version(store, camera_id, number))
+
+
+@router.get("/cameras/{camera_id}/versions/{number}/values")
+def values(
+    store: Store, camera_id: Number, number: Number, to: Name, first: float | None = None, last: float | None = None
+) -> Values:  # fmt: skip
+    """A camera in a package's own numbers, frame by frame, of the whole range or of the frames from ``first`` to ``last``."""
+    held, profile = get_version(store, camera_id, number), get_package(store, to)
+    track, landmarks, _ = track_of(held)
+    picture = picture_of_version(held)
+    outgoing = prepare(track, landmarks, picture, profile)
+    numbers = numbers_of(outgoing)
+    keep = [int(i) for i in outgoing.written if _between(float(numbers.frames[i]), first, last)]
+    notes = list(outgoing.notes)
+    if len(keep) > _MOST_FRAMES:
+        notes.append(f"These are the first {_MOST_FRAMES} of {len(keep)} frames: ask for the others by first and last.")
+    return Values(
+        camera=camera_id, version=held.label, to=profile.key, rate=rate_text(track.rate), resolution=[picture.image.width_px, picture.image.height_px],
+        notes=notes, frames=[numbers_at(numbers, i) for i in keep[:_MOST_FRAMES]],
+    )  # fmt: skip
+
+
+@router.get("/cameras/{camera_id}/recipe")
+def recipe(store: Store, camera_id: Number) -> VersionDocument:
+    """The version worked on, with its recipe and the number to base a change on."""
+    return VersionDocument.of(get_version(store, camera_id))
+
+
+@router.put("/cameras/{camera_id}/recipe")
+def recipe_changed(store: Store, camera_id: Number, asked: RecipeChange) -> VersionDocument:
+    """The recipe changed: the camera is baked again as a new version, worked on from now on."""
+    store.info["head_seen"] = asked.base
+    operations = recipe_from_document(asked.operations)
+    return VersionDocument.of(edit_version(store, get_version(store, camera_id, asked.base), operations, asked.change))
+
+
+def _between(frame: float, first: float | None, last: float | None) -> bool:
+    return (first is None or frame >= first) and (last is None or frame <= last)

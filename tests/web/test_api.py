@@ -1,0 +1,247 @@
+"""The interface over HTTP: from a file to a proven delivery, roles and tokens, the same request twice, and whatever may be sent."""
+
+from __future__ import annotations
+
+import json
+import os
+import subprocess
+import sys
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+import httpx
+import pytest
+import schemathesis
+from fastapi import FastAPI
+from hypothesis import HealthCheck, given, settings
+from schemathesis.checks import not_a_server_error
+from schemathesis.specs.openapi.checks import response_schema_conformance, status_code_conformance
+from sqlalchemy import Engine, func, select, text, update
+from sqlalchemy.orm import Session
+
+from anaxis.app.people import add_person, give_role
+from anaxis.app.roles import Role
+from anaxis.app.tokens import new_token, revoke
+from anaxis.store.models import Camera, Delivery, HistoryEntry, Job, Show, Version
+from anaxis.store.people import Token
+from anaxis.web.api.application import PREFIX
+from anaxis.web.app import create_app
+from test_people import routes_of
+
+EXAMPLE = Path(__file__).resolve().parents[2] / "docs" / "examples" / "send_a_shot.py"
+
+
+@pytest.fixture
+def caller(site: str, engine: Engine) -> Callable[..., httpx.Client]:
+    """A client of the interface as somebody new of a role, with a token of a role; its token's number is kept with it."""
+
+    def make(
+        role: Role = Role.ARTIST, scope: Role = Role.LEAD, show: int | None = None, everywhere: bool = True
+    ) -> httpx.Client:
+        with Session(engine) as store, store.begin():
+            count = store.execute(select(func.count()).select_from(Token)).scalar_one()
+            person = add_person(store, f"{role.called} {count}", role if everywhere else Role.NOBODY)
+            if not everywhere and show is not None:
+                give_role(store, person, role, store.get_one(Show, show))
+            secret, row = new_token(store, person, "test", scope, 1, None)
+            client = httpx.Client(base_url=site + PREFIX, headers={"Authorization": f"Bearer {secret}"}, timeout=120)
+            client.token, client.number = secret, row.id  # type: ignore[attr-defined]
+            return client
+
+    return make
+
+
+def sent(client: httpx.Client, path: Path, **data: str) -> dict[str, Any]:
+    answer = client.post("/files", files={"file": (path.name, path.read_bytes())}, data={"show": "The mill", **data})
+    assert answer.status_code == 201, answer.text
+    found: dict[str, Any] = answer.json()
+    return found
+
+
+def kept(client: httpx.Client, path: Path) -> int:
+    file = sent(client, path)
+    answer = client.post(f"/files/{file['id']}/keep", json={"path": file["file"], "show": "The mill"})
+    assert answer.status_code == 200, answer.text
+    return int(answer.json()["kept"][0])
+
+
+def test_the_script_of_the_docs_takes_a_file_to_a_proven_delivery(
+    caller: Any, site: str, demo_files: dict[str, Path], tmp_path: Path, engine: Engine
+) -> None:
+    assert len(EXAMPLE.read_text().splitlines()) < 40
+    command = [sys.executable, str(EXAMPLE), site, str(demo_files["TW_010"]), "zup-lh-cm", "usd"]
+    environment = {**os.environ, "ANAXIS_TOKEN": caller().token}
+    done = subprocess.run(command, capture_output=True, text=True, cwd=tmp_path, env=environment)
+    assert done.returncode == 0, done.stderr
+    assert "Matches: " in done.stdout and "new, shot TW_010" in done.stdout and any(tmp_path.iterdir())
+    with Session(engine) as store:
+        assert store.execute(select(Delivery)).scalar_one().matches
+        assert {
+            e.actor for e in store.execute(select(HistoryEntry).where(HistoryEntry.action == "deliver")).scalars()
+        } == {"artist 0"}
+
+
+def test_long_work_is_followed_and_values_proof_and_returns_say_their_numbers(
+    caller: Any, demo_files: dict[str, Path]
+) -> None:
+    client = caller()
+    camera = kept(client, demo_files["TW_010"])
+    asked = {"to": ["zup-lh-cm", "ydown-px"], "formats": ["usd"], "options": {"reduce_px": 0.05}}
+    answer = client.post(f"/cameras/{camera}/deliveries", json=asked)
+    assert answer.status_code == 202 and len(answer.json()["jobs"]) == 2
+    for job in answer.json()["jobs"]:
+        with client.stream("GET", f"/jobs/{job['id']}/events", timeout=120) as events:
+            told = [json.loads(line[6:]) for line in events.iter_lines() if line.startswith("data: ")]
+        assert told[-1]["state"] == "done" and told[-1]["asked_by"] == "artist 0", told[-1]
+        delivery = client.get(f"/deliveries/{told[-1]['delivery']}").json()
+        assert delivery["matches"] and delivery["verdict"] == "Matches within 0.05 px"
+    proof = client.get(f"/deliveries/{delivery['id']}/proof").json()
+    assert max(f["deviation_px"] for f in proof["frames"]) == delivery["max_px"]
+    head = client.get(f"/cameras/{camera}").json()["head"]
+    values = client.get(
+        f"/cameras/{camera}/versions/{head['number']}/values", params={"to": "zup-lh-cm", "first": 1010, "last": 1012}
+    ).json()
+    assert [f["frame"] for f in values["frames"]] == [1010, 1011, 1012] and len(values["frames"][0]["position"]) == 3
+    file = client.get(f"/deliveries/{delivery['id']}/files/{delivery['files'][0]['name']}")
+    back = client.post(
+        f"/cameras/{camera}/returns",
+        files={"file": (delivery["files"][0]["name"], file.content)},
+        data={"to": delivery["to"]},
+    )
+    assert back.status_code == 201 and back.json()["max_px"] < 0.1, back.text
+
+
+def test_a_change_from_an_old_state_is_not_taken(caller: Any, demo_files: dict[str, Path]) -> None:
+    client = caller()
+    camera = kept(client, demo_files["TW_010"])
+    base = client.get(f"/cameras/{camera}/recipe").json()["number"]
+    shift = [{"code": "shift", "params": {"x_m": 1.0, "y_m": 0.0, "z_m": 0.0}}]
+    first = client.put(f"/cameras/{camera}/recipe", json={"base": base, "operations": shift, "change": "one metre"})
+    assert first.status_code == 200 and first.json()["recipe"], first.text
+    second = client.put(f"/cameras/{camera}/recipe", json={"base": base, "operations": []})
+    assert (
+        second.status_code == 409 and "one metre" in second.json()["sentence"] and second.json()["code"] == "conflict"
+    )
+    assert client.get(f"/cameras/{camera}/recipe").json()["number"] == first.json()["number"]
+    unusable = client.put(
+        f"/cameras/{camera}/recipe", json={"base": first.json()["number"], "operations": [{"code": "no such"}]}
+    )
+    assert unusable.status_code == 422 and unusable.json()["sentence"]
+
+
+def test_the_same_request_again_is_not_done_twice(caller: Any, demo_files: dict[str, Path], engine: Engine) -> None:
+    client = caller()
+    camera = kept(client, demo_files["TW_010"])
+    asked = {"to": ["zup-lh-cm"], "formats": ["json"]}
+    answers = [
+        client.post(f"/cameras/{camera}/deliveries", json=asked, headers={"Idempotency-Key": "run 7"}) for _ in range(3)
+    ]
+    assert {a.status_code for a in answers} == {201} and len({a.text for a in answers}) == 1
+    assert [a.headers.get("Idempotency-Replayed") for a in answers] == [None, "true", "true"]
+    with Session(engine) as store:
+        assert store.execute(select(func.count()).select_from(Delivery)).scalar_one() == 1
+    other = client.post(
+        f"/cameras/{camera}/deliveries", json={**asked, "formats": ["usd"]}, headers={"Idempotency-Key": "run 7"}
+    )
+    assert (other.status_code, other.json()["code"]) == (422, "idempotency")
+    failed = {"to": ["no such package"], "formats": ["json"]}
+    assert client.post(
+        f"/cameras/{camera}/deliveries", json=failed, headers={"Idempotency-Key": "run 8"}
+    ).status_code in (404, 422)
+    assert (
+        client.post(f"/cameras/{camera}/deliveries", json=asked, headers={"Idempotency-Key": "run 8"}).status_code
+        == 201
+    )
+    mine = caller().post(f"/cameras/{camera}/deliveries", json=asked, headers={"Idempotency-Key": "run 7"})
+    assert mine.headers.get("Idempotency-Replayed") is None, "a key is its sender's own"
+
+
+def test_each_route_as_each_role_and_with_no_token_that_holds(
+    caller: Any, site: str, demo_files: dict[str, Path], engine: Engine, database_url: str
+) -> None:
+    camera = kept(caller(), demo_files["TW_010"])
+    with Session(engine) as store, store.begin():
+        version = store.execute(select(Version)).scalar_one()
+        store.add(Job(kind="keys", version_id=version.id, state="done"))
+    api = next(r.app for r in create_app(database_url, readers_ready=False).routes if getattr(r, "path", "") == PREFIX)
+    assert isinstance(api, FastAPI)
+    routes = routes_of(api)
+    assert len(routes) > 30 and all(need for _, _, need in routes)
+    before = _counts(engine)
+    clients = {role: caller(role) for role in (Role.VIEWER, Role.ARTIST)}
+    scoped = caller(Role.LEAD, Role.VIEWER)
+    revoked, expired = caller(Role.LEAD), caller(Role.LEAD)
+    with Session(engine) as store, store.begin():
+        revoke(store, store.get_one(Token, revoked.number))
+        store.execute(
+            update(Token).where(Token.id == expired.number).values(expires_at=func.now() - text("interval '1 s'"))
+        )
+    nobody = httpx.Client(base_url=site + PREFIX)
+    elsewhere = caller(Role.LEAD, everywhere=False, show=_other_show(engine))
+    people = before[-1]
+    for method, path, need in routes:
+        address = path.replace("{key}", "zup-lh-cm").replace("{name}", "x")
+        for name in ("show_id", "camera_id", "number", "source_id", "delivery_id"):
+            address = address.replace(f"{{{name}}}", "1")
+        for client in (nobody, revoked, expired):
+            answer = client.request(method, address)
+            assert answer.status_code == 401 and answer.json()["code"] == "not_signed_in", (
+                method,
+                address,
+                answer.text,
+            )
+        for role, client in ((Role.VIEWER, scoped), *clients.items()):
+            if role < need:
+                assert client.request(method, address).status_code in (403, 404), (method, address, role)
+        if any(f"{{{n}}}" in path for n in ("show_id", "camera_id")):
+            assert elsewhere.request(method, address).status_code == 404, (method, address)
+    assert _counts(engine)[:-1] == before[:-1] and _counts(engine)[-1] >= people
+    assert clients[Role.VIEWER].get(f"/cameras/{camera}").status_code == 200
+    # a browser's cookie counts for nothing here, and a page of another site has no token
+    assert nobody.post("/cameras/1/deliveries", json={}, headers={"Origin": site}).status_code == 401
+
+
+def _other_show(engine: Engine) -> int:
+    with Session(engine) as store, store.begin():
+        show = Show(name="The lighthouse")
+        store.add(show)
+        store.flush()
+        return show.id
+
+
+def _counts(engine: Engine) -> list[int]:
+    with Session(engine) as store:
+        return [
+            store.execute(select(func.count()).select_from(t)).scalar_one()
+            for t in (Version, Camera, Job, Delivery, HistoryEntry)
+        ]
+
+
+def test_whatever_is_sent_is_answered_as_the_description_says(
+    caller: Any, site: str, demo_files: dict[str, Path], engine: Engine
+) -> None:
+    """Requests made up from the interface's own description, as a lead: no failure of ours, and no answer it does not tell of."""
+    client = caller(Role.LEAD)
+    kept(client, demo_files["TW_010"])
+    client.post("/cameras/1/deliveries", json={"to": ["zup-lh-cm"], "formats": ["json"]})
+    client.put("/shows/1/plan/targets", json={"to": "zup-lh-cm", "format": "usd"})
+    schema = schemathesis.openapi.from_url(f"{site}{PREFIX}/openapi.json")
+    checks = [not_a_server_error, status_code_conformance, response_schema_conformance]
+    seen = 0
+    for held in schema.get_all_operations():
+        operation = held.ok()
+        if operation.path.endswith("/events"):  # which goes on for as long as the work does
+            continue
+
+        @given(case=operation.as_strategy())
+        @settings(
+            max_examples=12, deadline=None, suppress_health_check=list(HealthCheck), database=None, derandomize=True
+        )
+        def check(case: schemathesis.Case) -> None:
+            answer = case.call(headers=dict(client.headers), timeout=120)
+            case.validate_response(answer, checks=checks)
+
+        check()
+        seen += 1
+    assert seen > 30
