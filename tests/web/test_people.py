@@ -361,7 +361,7 @@ def test_signing_in_by_hand_a_new_person_and_a_token(browser: Any, closed: str, 
     assert page.locator("i").count() == 0
     page.get_by_role("link", name="administrator").click()
     page.get_by_label("What it is for").fill("the farm")
-    page.get_by_role("button", name="Make a token").click()
+    page.get_by_role("button", name="Make it").click()
     assert page.locator("#new-token").inner_text().startswith("anaxis_")
     page.goto(f"{closed}/account")
     expect(page.locator("#new-token")).to_have_count(0)
