@@ -14,11 +14,15 @@ from tempfile import TemporaryDirectory
 import numpy as np
 import uvicorn
 from playwright.sync_api import Page, sync_playwright
+from sqlalchemy import select
+from sqlalchemy.orm import Session
 
 ROOT = Path(__file__).resolve().parent.parent
 sys.path.insert(0, str(ROOT / "demo"))
 
 import solve  # noqa: E402
+from anaxis.app.people import add_person, give_role  # noqa: E402
+from anaxis.app.roles import Role  # noqa: E402
 from anaxis.core.camera.distortion.distortion import distortion_from_document  # noqa: E402
 from anaxis.core.camera.lens import Image  # noqa: E402
 from anaxis.core.camera.plate.overscan import overscan_of  # noqa: E402
@@ -30,7 +34,9 @@ from anaxis.formats.tables.write import write_columns  # noqa: E402
 from anaxis.packages import shipped_profiles  # noqa: E402
 from anaxis.packages.model import profile_from_dict  # noqa: E402
 from anaxis.standin.package import open_as_package  # noqa: E402
+from anaxis.store.database import connect  # noqa: E402
 from anaxis.store.local_postgres import LocalPostgres, free_port  # noqa: E402
+from anaxis.store.models import Show  # noqa: E402
 from anaxis.web.app import create_app  # noqa: E402
 from anaxis.web.drawings.axes import axes_svg  # noqa: E402
 from anaxis.web.drawings.distortion import distortion_svg  # noqa: E402
@@ -90,9 +96,7 @@ def ready(page: Page) -> None:
 
 def shoot(page: Page, name: str, url: str) -> None:
     page.goto(url)
-    if url.endswith("/sheet"):
-        pass  # a page of its own, without drawings
-    elif "/cameras/" in url or "/deliveries/" in url or "/returns/" in url or "/take-in/" in url:
+    if "/cameras/" in url or "/deliveries/" in url or "/returns/" in url or "/take-in/" in url:
         ready(page)
     page.wait_for_timeout(600)
     page.screenshot(path=ROOT / "docs" / "screenshots" / f"{name}.png")
@@ -135,6 +139,18 @@ def came_back(page: Page, folder: Path) -> None:
     page.get_by_role("button", name="Make it a habit and deliver again").first.click()
     page.wait_for_url("**/deliveries/*")
     shoot(page, "package", "/packages/zup-lh-cm-here")
+
+
+def people_of_the_mill(url: str) -> None:
+    """Some of each role, made up."""
+    engine = connect(url)
+    with Session(engine) as store, store.begin():
+        show = store.execute(select(Show)).scalars().first()
+        for name, role in (("Marsh", Role.LEAD), ("Osier", Role.ARTIST), ("Reed", Role.NOBODY)):
+            person = add_person(store, name, role)
+            if role is Role.NOBODY and show is not None:
+                give_role(store, person, Role.ARTIST, show)
+    engine.dispose()
 
 
 def main() -> None:
@@ -206,7 +222,8 @@ def main() -> None:
             page.wait_for_timeout(400)
             page.screenshot(path=ROOT / "docs" / "screenshots" / "deliver.png")
             shoot(page, "proof", "/deliveries/3")
-            shoot(page, "sheet", "/deliveries/3/sheet")
+            people_of_the_mill(database.url)
+            shoot(page, "people", "/people")
             shoot(page, "plan", "/shows/1/plan")
             derived(page)
             came_back(page, Path(folder))

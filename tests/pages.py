@@ -98,9 +98,9 @@ def until(page: Page, condition: str, seconds: float = 30) -> None:
         page.wait_for_timeout(50)
 
 
-def take_in(site: str, path: Path, shot: str = "TW_X", camera: str = "") -> None:
+def take_in(site: str, path: Path, shot: str = "TW_X", camera: str = "", cookies: Any = None) -> None:
     """The take-in through the pages' own forms, without a browser; the last camera of the file, or the one at a path."""
-    with Visitor(base_url=site, timeout=60) as client:
+    with Visitor(base_url=site, timeout=60, cookies=cookies) as client:
         answer = client.post("/take-in", files={"file": (path.name, path.read_bytes())})
         assert answer.status_code == 303, answer.text
         review = client.get(answer.headers["location"]).text

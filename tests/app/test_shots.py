@@ -14,7 +14,6 @@ from sqlalchemy import Engine, select, text
 from sqlalchemy.exc import DBAPIError
 from sqlalchemy.orm import Session
 
-from anaxis.app.acting import Actor
 from anaxis.app.deliver import deliver_version
 from anaxis.app.draft import Draft, targets_of
 from anaxis.app.edit import edit_version
@@ -23,6 +22,7 @@ from anaxis.app.history import Of, as_csv, count, entries
 from anaxis.app.names import archive, bring_back, move_camera, move_shot, rename, shot_for
 from anaxis.app.plan import board, set_target
 from anaxis.app.remove import remove_camera
+from anaxis.app.roles import Actor, Role
 from anaxis.app.shots import PAGE, Asked, away, listed, shown_show
 from anaxis.app.take_in import reports_of
 from anaxis.core.errors import BadInput
@@ -62,7 +62,7 @@ def store(engine: Engine, demo_files: dict[str, Path]) -> Any:
     with Session(engine) as session, session.begin():
         good = keep(session, demo_files["TW_010"], "TW_010")
         deliver_version(session, good, find_profile("zup-lh-cm"), "json")
-        session.info["actor"] = Actor("night shift")
+        session.info["actor"] = Actor("night shift", Role.LEAD)
         other = keep(session, demo_files["TW_020"], "TW_020")
         other = edit_version(session, other, (Operation("shift", {"x_m": 1.0, "y_m": 0.0, "z_m": 0.0}),), "moved")
         bad = deliver_version(session, other, find_profile("yup-rh-cm"), "json")

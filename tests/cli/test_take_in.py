@@ -191,7 +191,10 @@ def test_a_watched_folder_is_gone_on_with_and_a_half_written_file_waits(
         "Mill",
     ]
     environment = {**os.environ, "DATABASE_URL": address_of(engine)}
-    with subprocess.Popen([*call, "--watch", "--json"], stdout=subprocess.PIPE, text=True, env=environment) as watching:
+    with subprocess.Popen(
+        [*call, "--watch", "--json"], stdout=subprocess.PIPE, text=True, env=environment,
+        preexec_fn=lambda: signal.signal(signal.SIGINT, signal.SIG_DFL),  # which a shell's background work ignores
+    ) as watching:  # fmt: skip
         assert watching.stdout is not None
         try:
             assert json.loads(watching.stdout.readline())["state"] == "new"

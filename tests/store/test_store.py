@@ -14,12 +14,13 @@ from sqlalchemy import Engine, delete, func, select, text, update
 from sqlalchemy.exc import DBAPIError
 from sqlalchemy.orm import Session
 
-from anaxis.app.acting import Actor, use_case
+from anaxis.app.acting import use_case
 from anaxis.app.deliver import deliver_version, proof_arrays
 from anaxis.app.edit import copy_camera, keep_camera
 from anaxis.app.examined import Here, look
 from anaxis.app.expect import expect, expect_from_cut_list
 from anaxis.app.packages import copy_package, keep_package
+from anaxis.app.roles import Actor, Role
 from anaxis.app.saved import drop_film_back, save_film_back, save_layout, save_recipe
 from anaxis.core.errors import BadInput
 from anaxis.core.scene.picture import picture_of
@@ -126,15 +127,17 @@ def test_what_no_shot_can_be_is_not_kept(
 
 
 def test_what_nobody_may_do_is_not_done_and_leaves_no_entry(engine: Engine) -> None:
-    @use_case("clear the shelf", may=lambda actor: actor.name == "keeper")
+    @use_case("clear the shelf", Role.LEAD)
     def clear(session: Session) -> list[Shot]:
         session.execute(delete(Shot))
         return []
 
-    with Session(engine) as store, pytest.raises(BadInput, match="local may not clear the shelf") as refused:
+    says = "visitor may not clear the shelf: it needs a lead here"
+    info = {"actor": Actor("visitor", Role.ARTIST)}
+    with Session(engine, info=info) as store, pytest.raises(BadInput, match=says) as refused:
         clear(store)
     assert refused.value.code == "not_allowed"
-    with Session(engine, info={"actor": Actor("keeper")}) as store:
+    with Session(engine, info={"actor": Actor("keeper", Role.LEAD)}) as store:
         assert clear(store) == []
     with pytest.raises(DBAPIError, match="immutable once kept"), engine.begin() as connection:
         connection.execute(text("INSERT INTO history (actor, action, kind, about_id) VALUES ('x', 'y', 'z', 1)"))

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import re
 import signal
 import subprocess
 import sys
@@ -23,7 +24,7 @@ from anaxis.store.local_postgres import free_port
 from anaxis.store.models import Job
 from anaxis.work.queue import ask_for
 from anaxis.work.supervise import anaxis_command
-from pages import take_in
+from pages import Visitor, take_in
 
 Running = tuple[psutil.Process, str]
 
@@ -54,9 +55,29 @@ def until(true: Callable[[], bool], seconds: float = 90) -> None:
 
 def _up(site: str) -> bool:
     try:
-        return httpx.get(site, timeout=10).status_code == 200
+        return httpx.get(f"{site}/sign-in", timeout=10).status_code == 200
     except httpx.HTTPError:
         return False
+
+
+def _keeps(url: str) -> bool:
+    try:
+        psycopg.connect(url).close()
+    except psycopg.OperationalError:
+        return False
+    return True
+
+
+def _administrator(site: str, log: str) -> httpx.Cookies:
+    """Signed in by the link that the first start says; nobody who comes without it is."""
+    link = re.search(r"http://127\.0\.0\.1:\d+/welcome#(\S+)", log)
+    assert link, log
+    password = "a wheel turned by the tide"
+    with Visitor(base_url=site) as client:
+        assert client.get("/").headers["location"].startswith("/sign-in")
+        answer = client.post("/welcome", data={"secret": link[1], "password": password, "again": password})
+        assert answer.status_code == 303, answer.text
+        return client.cookies
 
 
 def _find(start: psutil.Process, words: str) -> list[psutil.Process]:
@@ -68,15 +89,15 @@ def _find(start: psutil.Process, words: str) -> list[psutil.Process]:
     return found
 
 
-def test_what_is_killed_comes_back_and_goes_on(running: Running, demo_files: dict[str, Path]) -> None:
+def test_what_is_killed_comes_back_and_goes_on(running: Running, demo_files: dict[str, Path], tmp_path: Path) -> None:
     start, site = running
-    take_in(site, demo_files["TW_020"])
+    take_in(site, demo_files["TW_020"], cookies=_administrator(site, (tmp_path / "log").read_text()))
     url = _find(start, "main() serve")[0].environ()["DATABASE_URL"]
     for words in ("main() worker", "main() serve", "bin/postgres -D", "postgres: anaxis"):
         before = {p.pid for p in _find(start, words)}
         os.kill(min(before), signal.SIGKILL)
         until(lambda words=words, before=before: any(p.pid not in before for p in _find(start, words)))  # type: ignore[misc]
-        until(lambda: _up(site))
+        until(lambda: _up(site) and _keeps(url))
         with psycopg.connect(url) as line:
             assert line.execute("SELECT count(*) FROM versions").fetchone() == (1,)
         assert _worked(url) == "done"

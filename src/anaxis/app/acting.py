@@ -11,6 +11,7 @@ from sqlalchemy.orm import Session
 
 from anaxis.app.roles import LOCAL, Actor, Role
 from anaxis.core.errors import BadInput
+from anaxis.store.hooks import Webhook
 from anaxis.store.models import (
     Base,
     Camera,
@@ -96,7 +97,7 @@ def show_of(row: Any) -> int | None:
     """The number of the show that a row is of; None for what is of none."""
     if isinstance(row, Show):
         return row.id
-    if isinstance(row, Shot | Run | PlanTarget):
+    if isinstance(row, Shot | Run | PlanTarget | Webhook):
         return row.show_id if row.show is None else row.show.id
     if isinstance(row, Camera | Plate):
         return show_of(row.shot)

@@ -14,6 +14,7 @@ from anaxis.app.acting import use_case
 from anaxis.app.examined import Document, finer_track
 from anaxis.app.made import Made, made, written
 from anaxis.app.plates import pictures_of, plates_of
+from anaxis.app.telling import tell_delivered
 from anaxis.app.waiting import examiner_of
 from anaxis.core.camera.projection import Projection
 from anaxis.core.image_plane import Pictures
@@ -138,6 +139,7 @@ def _keep(
         held = keep_bytes(session, data)
         session.add(DeliveryFile(delivery_id=delivery.id, name=file["name"], sha256=held, size=len(data)))
     session.flush()
+    tell_delivered(session, delivery)
     return delivery
 
 

@@ -11,6 +11,7 @@ from sqlalchemy.orm import Session
 
 from anaxis.app.acting import use_case
 from anaxis.app.examined import Looked, fitting_recipe, look
+from anaxis.app.telling import tell_behind
 from anaxis.app.waiting import examiner_of
 from anaxis.core.camera.lens import Image
 from anaxis.core.errors import BadInput
@@ -331,6 +332,8 @@ def _require_seen(session: Session, version: Version) -> None:
 
 
 def _set_head(session: Session, camera: Camera, version: Version, **also: Any) -> None:
+    if camera.head_id is not None:
+        tell_behind(session, session.get(Version, camera.head_id), version)
     session.execute(update(Camera).where(Camera.id == camera.id).values(head_id=version.id, **also))
     session.expire(camera)
 

@@ -7,6 +7,7 @@ from typing import Any
 from sqlalchemy import and_, event, false, or_, select
 from sqlalchemy.orm import ORMExecuteState, Session, with_loader_criteria
 
+from anaxis.store.hooks import Webhook
 from anaxis.store.models import (
     Base,
     Camera,
@@ -58,7 +59,10 @@ def _seen_alone(state: ORMExecuteState) -> None:
     state.statement = state.statement.options(
         with_loader_criteria(HistoryEntry, or_(HistoryEntry.kind.in_(_EVERYBODYS), *told), include_aliases=True),
         with_loader_criteria(Show, Show.id.in_(in_shows), include_aliases=True),
-        *(with_loader_criteria(of, of.show_id.in_(in_shows), include_aliases=True) for of in (Shot, Run, PlanTarget)),
+        *(
+            with_loader_criteria(of, of.show_id.in_(in_shows), include_aliases=True)
+            for of in (Shot, Run, PlanTarget, Webhook)
+        ),
         *(with_loader_criteria(of, of.shot_id.in_(shots), include_aliases=True) for of in (Camera, Plate)),
         with_loader_criteria(Version, Version.camera_id.in_(cameras), include_aliases=True),
         *(

@@ -10,6 +10,7 @@ from sqlalchemy.orm import Session
 
 from anaxis.app.acting import actor_of, require, show_of
 from anaxis.app.roles import Role
+from anaxis.store.hooks import Webhook
 from anaxis.store.models import Camera, Delivery, Job, PlanTarget, Plate, Return, Run, Shot, Show, SourceFile, Still
 from anaxis.store.rows import NotFound, found
 from anaxis.web.pages import Store
@@ -19,7 +20,7 @@ _SAFE = ("GET", "HEAD", "OPTIONS")
 _OF = {
     "cameras": (Camera, "camera"), "again": (Camera, "camera"), "shots": (Shot, "shot"), "shows": (Show, "show"),
     "deliveries": (Delivery, "delivery"), "jobs": (Job, "work"), "returns": (Return, "return"), "runs": (Run, "run"),
-    "plan-targets": (PlanTarget, "target"), "plates": (Plate, "plate"), "stills": (Still, "still"),
+    "plan-targets": (PlanTarget, "target"), "plates": (Plate, "plate"), "stills": (Still, "still"), "webhooks": (Webhook, "webhook"),
 }  # fmt: skip
 
 

@@ -26,6 +26,7 @@ from anaxis.store.rows import found
 TASK = "anaxis.work"
 _WATCH_S = 3.0
 QUEUE = "anaxis"
+CALL = "anaxis.call"
 OPEN = ("waiting", "running", "stopping")
 # procrastinate's own way into its queue, on a connection of ours.
 _DEFER = text(
@@ -34,6 +35,10 @@ _DEFER = text(
 )
 _WAITS = text("SELECT id FROM procrastinate_jobs WHERE queueing_lock = :lock AND status = 'todo' FOR UPDATE")
 _ALIVE = text("SELECT 1 FROM procrastinate_workers WHERE last_heartbeat > now() - interval '15 seconds' LIMIT 1")
+
+
+class NotTaken(Exception):
+    """Something told by HTTP was not taken: it is to be tried again."""
 
 
 def address_of(engine: Engine) -> str:
@@ -67,6 +72,12 @@ def put_in_queue(session: Session, job: Job) -> None:
     if session.execute(_WAITS, {"lock": lock}).first():
         return
     session.execute(_DEFER, {"queue": QUEUE, "task": TASK, "priority": priority, "lock": lock, "args": args})
+
+
+def call_in_queue(session: Session, number: int) -> None:
+    """Something to be told by HTTP, in the queue."""
+    args, lock = json.dumps({"call_id": number}), f"call {number}"
+    session.execute(_DEFER, {"queue": QUEUE, "task": CALL, "priority": OF_A_RUN, "lock": lock, "args": args})
 
 
 def many_are_in_queue(session: Session) -> None:

@@ -24,7 +24,7 @@ from sqlalchemy.orm import Session
 from anaxis.core.errors import BadInput
 from anaxis.store.database import connect
 from anaxis.store.models import Job, Worker
-from anaxis.work.queue import OPEN, QUEUE, TASK, address_of
+from anaxis.work.queue import CALL, OPEN, QUEUE, TASK, NotTaken, address_of
 from anaxis.work.sandbox.folders import settle
 
 _log = logging.getLogger("anaxis.worker")
@@ -114,9 +114,11 @@ def _do(engine: Engine, number: int, worker_id: int | None) -> None:
 
 
 def _end(engine: Engine, number: int, state: str, said: str) -> None:
-    with engine.begin() as connection:
-        ended = update(Job).where(Job.id == number, Job.state.in_(OPEN))
-        connection.execute(ended.values(state=state, said=said, ended_at=func.now()))
+    with Session(engine) as session, session.begin():
+        ended = update(Job).where(Job.id == number, Job.state.in_(OPEN)).returning(Job.id)
+        over = session.execute(ended.values(state=state, said=said, ended_at=func.now())).first()
+        if over is not None and state == "failed":
+            import_module("anaxis.app.telling").tell_failed(session, session.get_one(Job, number))
 
 
 class Heard:
@@ -158,6 +160,11 @@ async def work(engine: Engine, at_once: int = AT_ONCE) -> None:
 # Trouble on the way to the database is no fault of the work: it is tried again.
 _AGAIN = procrastinate.RetryStrategy(max_attempts=6, wait=2, retry_exceptions={OperationalError, InterfaceError})
 
+# Told again after 4, 16, 64 s and so on, up to some five hours in all.
+_TOLD_AGAIN = procrastinate.RetryStrategy(
+    max_attempts=10, exponential_wait=4, retry_exceptions={NotTaken, OperationalError, InterfaceError}
+)
+
 
 async def _work(engine: Engine, at_once: int, worker_id: int) -> None:
     app = procrastinate.App(
@@ -167,6 +174,10 @@ async def _work(engine: Engine, at_once: int, worker_id: int) -> None:
     @app.task(name=TASK, queue=QUEUE, retry=_AGAIN)
     def do(job_id: int) -> None:
         do_job(engine, job_id, worker_id)
+
+    @app.task(name=CALL, queue=QUEUE, retry=_TOLD_AGAIN)
+    def call(call_id: int) -> None:
+        import_module("anaxis.app.hooks").send(engine, call_id)
 
     @app.periodic(cron="17 * * * *")
     @app.task(name=CLEAR, queue=QUEUE, queueing_lock=CLEAR)

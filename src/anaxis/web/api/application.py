@@ -16,7 +16,7 @@ from anaxis import __version__
 from anaxis.app.documents import Problem
 from anaxis.core.errors import BadInput
 from anaxis.store.rows import NotFound
-from anaxis.web.api import deliveries, files, plans, shows
+from anaxis.web.api import deliveries, files, hooks, plans, shows
 from anaxis.work.sandbox.turns import Busy
 
 PREFIX = "/api/v1"
@@ -39,7 +39,7 @@ def api_of(state: Any) -> FastAPI:
         title="Anaxis", version=__version__, description=_ABOUT, docs_url=None, redoc_url=None, responses=_SAID
     )
     api.state = state
-    for part in (shows, files, deliveries, plans):
+    for part in (shows, files, deliveries, plans, hooks):
         api.include_router(part.router)
     api.add_exception_handler(BadInput, _bad_input)
     api.add_exception_handler(RequestValidationError, _bad_request)

@@ -68,6 +68,7 @@ def downgrade() -> None:
     for table in ("source_files", "jobs"):
         op.drop_column(table, "actor")
     for table in (
+        "answers_given",
         "presence",
         "server_keys",
         "tokens",

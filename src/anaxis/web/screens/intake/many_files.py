@@ -8,7 +8,6 @@ from collections.abc import AsyncIterator, Callable
 from typing import Annotated, Any, BinaryIO
 
 from fastapi import APIRouter, File, Form, Request, UploadFile
-from fastapi.concurrency import run_in_threadpool
 from fastapi.responses import JSONResponse, StreamingResponse
 from sqlalchemy.orm import Session
 
@@ -69,10 +68,10 @@ def read_below(
 
 
 @router.get("/below/arrivals")
-async def arrivals(request: Request, root: str, folder: str = "") -> Any:
+def arrivals(request: Request, root: str, folder: str = "") -> Any:
     """The files in a folder below a media root and those that come, as server-sent events, for as long as the page is open."""
     try:
-        where = await run_in_threadpool(watched, root, folder)
+        where = watched(root, folder)
     except BadInput as error:
         return JSONResponse({"said": error.sentence}, 400)
 

@@ -1,0 +1,53 @@
+"""What happens in a show put down to be told to its webhooks (:mod:`anaxis.app.hooks`), with what it is about."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from anaxis.store.hooks import Webhook, WebhookCall
+from anaxis.store.models import Delivery, Job, Version
+from anaxis.work.queue import call_in_queue
+
+EVENTS = ("delivered", "failed", "behind")
+
+
+def tell_delivered(session: Session, delivery: Delivery) -> None:
+    """A delivery was made, matching or not."""
+    said = {
+        "delivery": delivery.id, "to": delivery.profile["key"], "format": delivery.format, "matches": delivery.matches, "verdict": delivery.verdict,
+        "max_px": delivery.max_px, "worst_frame": delivery.worst_frame,
+    }  # fmt: skip
+    _tell(session, delivery.version, "delivered", said)
+
+
+def tell_failed(session: Session, job: Job) -> None:
+    """Long work failed, and why."""
+    _tell(session, job.version, "failed", {"job": job.id, "kind": job.kind, "said": job.said})
+
+
+def tell_behind(session: Session, before: Version | None, now: Version) -> None:
+    """What was delivered of a camera is no longer of the version worked on; nothing where none was."""
+    if before is not None and before.id != now.id and before.deliveries and not now.deliveries:
+        _tell(session, now, "behind", {"delivered_version": before.label})
+
+
+def _tell(session: Session, version: Version, event: str, more: dict[str, Any]) -> None:
+    shot = version.camera.shot
+    query = select(Webhook).where(
+        Webhook.show_id == shot.show_id, Webhook.removed_at.is_(None), Webhook.events.contains([event])
+    )
+    about = {
+        "shot": shot.name,
+        "camera": version.camera_id,
+        "name": version.camera.name,
+        "version": version.label,
+        **more,
+    }
+    for hook in session.execute(query).scalars():
+        call = WebhookCall(webhook_id=hook.id, event=event, about=about)
+        session.add(call)
+        session.flush()
+        call_in_queue(session, call.id)

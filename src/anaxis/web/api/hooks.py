@@ -1,0 +1,90 @@
+"""Webhooks of a show: added, listed with what they were told, taken away."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import Any, Literal
+
+from fastapi import APIRouter
+from pydantic import BaseModel, Field
+
+from anaxis.app.hooks import add_webhook, calls_of, remove_webhook, webhooks
+from anaxis.app.roles import Role
+from anaxis.store.hooks import Webhook, WebhookCall
+from anaxis.store.queries import get_show
+from anaxis.store.rows import found
+from anaxis.web.access import needs
+from anaxis.web.api.fields import Name, Number
+from anaxis.web.api.once import Once
+from anaxis.web.pages import Store
+
+router = APIRouter(tags=["webhooks"], route_class=Once, dependencies=[needs(Role.LEAD, Role.LEAD)])
+
+
+class NewWebhook(BaseModel):
+    url: Name = Field(examples=["https://pipeline.example/anaxis"])
+    events: list[Literal["delivered", "failed", "behind"]] = Field(min_length=1, max_length=3)
+
+
+class WebhookDocument(BaseModel):
+    id: int
+    show: int
+    url: str
+    events: list[str]
+
+    @classmethod
+    def of(cls, hook: Webhook) -> WebhookDocument:
+        return cls(id=hook.id, show=hook.show_id, url=hook.url, events=hook.events)
+
+
+class MadeWebhook(WebhookDocument):
+    """With the secret that it signs with, which is told this once."""
+
+    secret: str
+
+
+class CallDocument(BaseModel):
+    """One thing told: waiting, sent or given up; ``said`` is why the last try was not taken."""
+
+    id: int
+    event: str
+    about: dict[str, Any]
+    state: str
+    tries: int
+    said: str
+    at: datetime
+
+    @classmethod
+    def of(cls, call: WebhookCall) -> CallDocument:
+        return cls(
+            id=call.id,
+            event=call.event,
+            about=call.about,
+            state=call.state,
+            tries=call.tries,
+            said=call.said,
+            at=call.created_at,
+        )
+
+
+@router.get("/shows/{show_id}/webhooks")
+def listed(store: Store, show_id: Number) -> list[WebhookDocument]:
+    return [WebhookDocument.of(h) for h in webhooks(store, get_show(store, show_id))]
+
+
+@router.post("/shows/{show_id}/webhooks", status_code=201)
+def added(store: Store, show_id: Number, asked: NewWebhook) -> MadeWebhook:
+    """An address that is told by POST of what happens in a show, signed by the secret in the answer."""
+    hook = add_webhook(store, get_show(store, show_id), asked.url, list(asked.events))
+    return MadeWebhook(**WebhookDocument.of(hook).model_dump(), secret=hook.secret)
+
+
+@router.get("/webhooks/{number}/calls")
+def calls(store: Store, number: Number) -> list[CallDocument]:
+    """The last hundred things it was told."""
+    return [CallDocument.of(c) for c in calls_of(store, found(store, Webhook, number, "webhook"))]
+
+
+@router.delete("/webhooks/{number}")
+def removed(store: Store, number: Number) -> WebhookDocument:
+    return WebhookDocument.of(remove_webhook(store, found(store, Webhook, number, "webhook")))
