@@ -126,7 +126,7 @@ def came_back(page: Page, folder: Path) -> None:
     habits = [{"code": "world_turn", "axis": "Z", "angle_deg": 90}, {"code": "frame_offset", "frames": 1}]
     truth = profile_from_dict({**document, "habits": habits}, "the package")
     sent = folder / "sent.usd"
-    sent.write_bytes(page.request.get("/deliveries/3/files/TW_020.shotcam.zup-lh-cm.usd").body())
+    sent.write_bytes(page.request.get("/deliveries/4/files/TW_020.shotcam.zup-lh-cm.usd").body())
     seen = open_as_package(sent, truth, Image(1920, 1080))
     outgoing = Outgoing(seen.track, truth.convention, seen.image, "width", NO_LANDMARKS, ())
     back = write_columns([outgoing], folder, "TW_020_came_back")[0]
@@ -221,7 +221,7 @@ def main() -> None:
             page.locator("svg.keys").scroll_into_view_if_needed()
             page.wait_for_timeout(400)
             page.screenshot(path=ROOT / "docs" / "screenshots" / "deliver.png")
-            shoot(page, "proof", "/deliveries/3")
+            shoot(page, "proof", "/deliveries/4")
             people_of_the_mill(database.url)
             shoot(page, "people", "/people")
             shoot(page, "plan", "/shows/1/plan")
