@@ -149,8 +149,24 @@ def test_a_show_of_others_is_not_there(closed: str, engine: Engine, people: dict
     # taking a file in to that show by its name is refused, whatever is guessed
     with Session(engine) as store, store.begin():
         store.execute(update(SourceFile).values(kept=False, actor="guest"))
-    answer = guest.post("/take-in/1", data={"show": "The Tidewright", "shot": "TW_900", "cameras": "/cam/shotcam"})
-    assert answer.status_code in (403, 404, 422)
+    review = guest.get("/take-in/1")
+    assert review.status_code == 200
+    path = re.findall(r'value="(/[^"]+)"[^>]*name="cameras"|name="cameras"[^>]*value="(/[^"]+)"', review.text)[0]
+    typed = {
+        "show": "The Tidewright",
+        "shot": "TW_900",
+        "cameras": "".join(path),
+        "resolution": "1920x1080",
+        "source_fit": "width",
+    }
+    answer = guest.post("/take-in/1", data=typed)
+    assert answer.status_code == 422 and "is there already, and not yours to work in" in answer.text
+    # a file of others is not there, put aside or kept
+    for kept in (False, True):
+        with Session(engine) as store, store.begin():
+            store.execute(update(SourceFile).values(kept=kept, actor="artist"))
+        assert guest.get("/take-in/1").status_code == 404
+        assert entered(closed, "lead").get("/take-in/1").status_code == (200 if kept else 404)
     with Session(engine) as store:
         assert store.execute(select(func.count()).where(Shot.name == "TW_900")).scalar_one() == 0
     assert stranger.get("/").status_code == 403

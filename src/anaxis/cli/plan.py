@@ -80,6 +80,7 @@ def run(show: str | None, dry_run: bool, watch: bool, as_json: bool) -> None:
     """Deliver what is due of a show's plan; workers do it."""
     from sqlalchemy.orm import Session
 
+    from anaxis.app.documents import DueDocument
     from anaxis.app.plan import board, due, start_run
 
     with opened_store() as engine:
@@ -87,10 +88,7 @@ def run(show: str | None, dry_run: bool, watch: bool, as_json: bool) -> None:
             held = show_asked(session, show)
             found = board(session, held)
             wanted = due(found)
-            listed = [
-                {"shot": d.row.shot.name, "camera": d.row.camera.name, "version": d.row.version.label, "to": d.target.package, "format": d.target.format, "state": d.cell.state, "why": d.cell.why}
-                for d in wanted
-            ]  # fmt: skip
+            listed = [DueDocument.of(d).model_dump(mode="json") for d in wanted]
             if dry_run:
                 _say_due(listed, as_json)
                 return
@@ -142,20 +140,11 @@ def _watched(engine: Any, number: int, quiet: bool) -> dict[str, Any]:
 
 
 def document_of(found: Board) -> dict[str, Any]:
-    """A board as the command line prints it."""
+    """A board as the command line and the interface print it."""
+    from anaxis.app.documents import PlanDocument
     from anaxis.app.plan import STATES
 
-    return {
-        "show": found.show.name,
-        "targets": [{"to": t.package, "format": t.format, "options": t.options, "recipe": t.recipe, "shots": t.shots and len(t.shots)} for t in found.targets],
-        "counts": {s: found.count(s) for s in STATES if found.count(s)},
-        "worst_px": found.worst_px,
-        "cameras": [
-            {"shot": r.shot.name, "camera": r.camera.name, "version": r.version.label,
-             "cells": [{"state": c.state, "why": c.why, "max_px": c.max_px, "delivery": c.delivery} for c in r.cells]}
-            for r in found.rows
-        ],
-    }  # fmt: skip
+    return PlanDocument.of(found, STATES).model_dump(mode="json")
 
 
 def _say(document: dict[str, Any], as_json: bool) -> None:

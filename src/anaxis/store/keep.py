@@ -71,9 +71,15 @@ def keep_file(session: Session, source: SourceFile) -> None:
 
 
 def find_or_make(session: Session, model: Any, **key: object) -> Any:
-    """Two people making the same thing at once both get the one row."""
+    """Two people making the same thing at once both get the one row. Raises BadInput where it is there, and not for whom the
+    session was opened for to see."""
     session.execute(insert(model).values(**key).on_conflict_do_nothing())
-    return session.execute(select(model).filter_by(**key)).scalar_one()
+    row = session.execute(select(model).filter_by(**key)).scalar_one_or_none()
+    if row is None:
+        raise BadInput(
+            f"'{key.get('name', '')}' is there already, and not yours to work in: choose another name.", "not_allowed"
+        )
+    return row
 
 
 def find_or_make_show(session: Session, name: str) -> Show:

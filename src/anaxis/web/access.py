@@ -6,12 +6,27 @@ from itertools import pairwise
 from typing import Any
 
 from fastapi import Depends, Request
+from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from anaxis.app.acting import actor_of, require, show_of
 from anaxis.app.roles import Role
 from anaxis.store.hooks import Webhook
-from anaxis.store.models import Camera, Delivery, Job, PlanTarget, Plate, Return, Run, Shot, Show, SourceFile, Still
+from anaxis.store.models import (
+    Camera,
+    Delivery,
+    Job,
+    PlanTarget,
+    Plate,
+    Return,
+    Run,
+    Shot,
+    Show,
+    SourceFile,
+    Still,
+    Version,
+    VersionInput,
+)
 from anaxis.store.rows import NotFound, found
 from anaxis.web.pages import Store
 
@@ -68,7 +83,10 @@ def _show_of_address(request: Request, session: Session) -> int | None:
 
 
 def _require_own(session: Session, source_id: int) -> None:
-    """A file that was put aside is its own person's, and an administrator's, until it is kept."""
+    """A file that was put aside is its own person's and an administrator's; one that is kept also theirs who see a camera of it."""
     row, actor = found(session, SourceFile, source_id, "file"), actor_of(session)
-    if not row.kept and row.actor != actor.name and actor.everywhere < Role.ADMINISTRATOR:
+    if row.actor == actor.name or actor.everywhere >= Role.ADMINISTRATOR:
+        return
+    seen = select(Version.id).join(VersionInput, VersionInput.version_id == Version.id)
+    if not row.kept or session.execute(seen.where(VersionInput.source_file_id == row.id).limit(1)).first() is None:
         raise NotFound(f"There is no file {source_id}: take it in again.")
