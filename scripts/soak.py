@@ -14,6 +14,7 @@ import argparse
 import os
 import random
 import re
+import secrets
 import signal
 import subprocess
 import sys
@@ -60,11 +61,11 @@ class Watch:
 class User(threading.Thread):
     """Somebody at work, from an address of their own."""
 
-    def __init__(self, number: int, url: str, watch: Watch, until: float) -> None:
+    def __init__(self, number: int, url: str, watch: Watch, until: float, cookies: httpx.Cookies) -> None:
         super().__init__(daemon=True)
         self.number, self.watch, self.until, self.random = number, watch, until, random.Random(number)
         wire = httpx.HTTPTransport(local_address=f"127.0.0.{number + 10}")
-        self.line = httpx.Client(base_url=url, transport=wire, timeout=60, headers={"Origin": url})
+        self.line = httpx.Client(base_url=url, transport=wire, timeout=60, headers={"Origin": url}, cookies=cookies)
         self.camera: int | None = None
 
     def run(self) -> None:
@@ -288,7 +289,8 @@ def main() -> None:
             start = psutil.Process(server.pid)
             database = _database(start)
             watch, until = Watch(), time.monotonic() + given.minutes * 60
-            users = [User(n, url, watch, until) for n in range(given.users)]
+            cookies = _signed_in(url, Path(folder, "soak.log"))
+            users = [User(n, url, watch, until, cookies) for n in range(given.users)]
             for user in users:
                 user.start()
             observe(start, database, watch, until, given.kill_every * 60)
@@ -367,6 +369,17 @@ def _wait(url: str, server: subprocess.Popen[bytes]) -> None:
         except httpx.HTTPError:
             time.sleep(0.3)
     raise SystemExit("the server did not start")
+
+
+def _signed_in(url: str, log: Path) -> httpx.Cookies:
+    """As the administrator, by the link that the first start says."""
+    link = re.search(r"/welcome#(\S+)", log.read_text())
+    if link is None:
+        raise SystemExit("the server did not say how the administrator signs in")
+    password = secrets.token_urlsafe(12)
+    with httpx.Client(base_url=url, headers={"Origin": url}) as line:
+        line.post("/welcome", data={"secret": link[1], "password": password, "again": password})
+        return line.cookies
 
 
 def _database(start: psutil.Process) -> str:

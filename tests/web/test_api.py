@@ -104,6 +104,7 @@ def test_long_work_is_followed_and_values_proof_and_returns_say_their_numbers(
     ).json()
     assert [f["frame"] for f in values["frames"]] == [1010, 1011, 1012] and len(values["frames"][0]["position"]) == 3
     file = client.get(f"/deliveries/{delivery['id']}/files/{delivery['files'][0]['name']}")
+    assert client.get(f"/deliveries/{delivery['id']}/sheet.pdf").content.startswith(b"%PDF")
     back = client.post(
         f"/cameras/{camera}/returns",
         files={"file": (delivery["files"][0]["name"], file.content)},

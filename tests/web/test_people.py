@@ -16,12 +16,19 @@ from sqlalchemy import Engine, func, select, text, update
 from sqlalchemy.orm import Session
 
 from anaxis.app.acting import NotAllowed
+from anaxis.app.deliver import deliver_version
+from anaxis.app.edit import edit_version
 from anaxis.app.names import move_shot, rename
+from anaxis.app.packages import keep_package
 from anaxis.app.people import actor_for, add_person, disable, first_link, give_role, link_for
+from anaxis.app.plan import set_target
 from anaxis.app.roles import Actor, Role
+from anaxis.app.saved import save_recipe
 from anaxis.app.sign_in import accept, person_signed_in, sign_in
 from anaxis.app.tokens import actor_by_token, new_token, revoke
 from anaxis.core.errors import BadInput
+from anaxis.core.recipe.model import Operation
+from anaxis.packages import find_profile
 from anaxis.store.models import Camera, Delivery, HistoryEntry, Job, Shot, Show, SourceFile, Version
 from anaxis.store.people import OneTimeLink, Person, SignIn, SignInTry, Token
 from anaxis.store.visible import SHOWS
@@ -247,6 +254,8 @@ def test_a_session_is_new_at_every_sign_in_signed_and_ended_everywhere(
     assert answer.headers["location"] == "/history?show=1"
     cookie = answer.headers["set-cookie"]
     assert "HttpOnly" in cookie and "SameSite=lax" in cookie and "fixed-by" not in cookie
+    by_tls = client.post("/sign-in", data={"name": "artist", "password": PASSWORD}, headers={"X-Forwarded-Proto": "https"})
+    assert "Secure" in by_tls.headers["set-cookie"] and "Secure" not in cookie
     name, value = cookie.split(";")[0].split("=", 1)
     assert entered(closed, "artist").cookies[name] != value, "each browser has its own"
     forged = Visitor(
@@ -473,3 +482,35 @@ def test_the_choice_is_made_in_the_page_and_who_else_is_there_is_said(
         assert [op["params"]["x_m"] for op in head.recipe] == [2.0, 3.0]
     for page in (mine, theirs):
         page.close()
+
+
+def test_names_that_hold_markup_are_names_on_every_page(
+    page: Page, site: str, engine: Engine, demo_files: dict[str, Path]
+) -> None:
+    """Whatever runs, or is refused by the pages' own policy, would stand in the console, which the page's fixture holds empty."""
+    planted = "<img src=x onerror=alert(1)>'\"&{{7*7}}"
+    with Session(engine) as store, store.begin():
+        version = keep(store, demo_files["TW_010"], "TW_010")
+        profile = find_profile("zup-lh-cm").model_copy(update={"key": "planted", "label": planted})
+        keep_package(store, profile, planted)
+        deliver_version(store, version, profile, "json")
+        version = edit_version(store, version, (Operation("shift", {"x_m": 1.0, "y_m": 0.0, "z_m": 0.0}),), planted)
+        save_recipe(store, version, planted)
+        set_target(store, version.camera.shot.show, "planted", "usd", recipe=planted)
+        for row in (version.camera, version.camera.shot, version.camera.shot.show):
+            rename(store, row, planted)
+        add_person(store, planted)
+    addresses = ["/", "/shots/1", "/history", "/matrix", "/shows/1/plan", "/shows/1/join", "/take-in", "/take-in/many", "/packages", "/packages/planted",
+                 "/people", "/account", "/workers", "/cameras/1/compare", "/deliveries/1", "/cameras/1/derive"]  # fmt: skip
+    addresses += [
+        f"/cameras/1?station={s}" for s in ("take-in", "clean", "lens", "plate", "time", "place", "deliver", "prove")
+    ]
+    shown = 0
+    for address in addresses:
+        assert page.goto(address).status == 200, address  # type: ignore[union-attr]
+        page.wait_for_load_state("networkidle")
+        assert page.locator("img[src=x]").count() == 0, address
+        text = page.content()
+        assert "{{7*7}}" in text or "49" not in page.locator("h1").first.inner_text(), address
+        shown += "onerror" in page.locator("body").inner_text()
+    assert shown > 12, "and they are shown as they are"

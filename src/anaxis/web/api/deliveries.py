@@ -15,6 +15,7 @@ from sqlalchemy.orm import Session
 
 from anaxis.app.deliver import get_delivery, get_delivery_file, proof_arrays
 from anaxis.app.documents import DeliveryDocument, HandedOver, JobDocument, ReturnDocument
+from anaxis.app.hand_over import printed_sheet
 from anaxis.app.orders import Order, fulfil
 from anaxis.app.returned import get_return, take_back
 from anaxis.core.errors import BadInput
@@ -150,6 +151,13 @@ def file(store: Store, delivery_id: Number, name: Name) -> Any:
     """A file as it was handed over."""
     held = get_delivery_file(store, delivery_id, name)
     return download_answer(held.name, held.data)
+
+
+@router.get("/deliveries/{delivery_id}/sheet.pdf", response_class=Response)
+def sheet(store: Store, delivery_id: Number) -> Any:
+    """The transfer sheet, for whoever opens the files over there, as a PDF of one page."""
+    name, data = printed_sheet(store, get_delivery(store, delivery_id))
+    return download_answer(name, data, "application/pdf")
 
 
 @router.post("/cameras/{camera_id}/returns", status_code=201)
