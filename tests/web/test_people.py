@@ -254,7 +254,9 @@ def test_a_session_is_new_at_every_sign_in_signed_and_ended_everywhere(
     assert answer.headers["location"] == "/history?show=1"
     cookie = answer.headers["set-cookie"]
     assert "HttpOnly" in cookie and "SameSite=lax" in cookie and "fixed-by" not in cookie
-    by_tls = client.post("/sign-in", data={"name": "artist", "password": PASSWORD}, headers={"X-Forwarded-Proto": "https"})
+    by_tls = client.post(
+        "/sign-in", data={"name": "artist", "password": PASSWORD}, headers={"X-Forwarded-Proto": "https"}
+    )
     assert "Secure" in by_tls.headers["set-cookie"] and "Secure" not in cookie
     name, value = cookie.split(";")[0].split("=", 1)
     assert entered(closed, "artist").cookies[name] != value, "each browser has its own"
