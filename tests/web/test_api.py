@@ -7,6 +7,7 @@ import os
 import subprocess
 import sys
 from collections.abc import Callable
+from http.client import HTTPConnection
 from pathlib import Path
 from typing import Any
 
@@ -19,13 +20,14 @@ from schemathesis.checks import not_a_server_error
 from schemathesis.specs.openapi.checks import response_schema_conformance, status_code_conformance
 from sqlalchemy import Engine, func, select, text, update
 from sqlalchemy.orm import Session
+from starlette.datastructures import State
 
 from anaxis.app.people import add_person, give_role
 from anaxis.app.roles import Role
 from anaxis.app.tokens import new_token, revoke
 from anaxis.store.models import Camera, Delivery, HistoryEntry, Job, Show, Version
 from anaxis.store.people import Token
-from anaxis.web.api.application import PREFIX
+from anaxis.web.api.application import PREFIX, api_of
 from anaxis.web.app import create_app
 from test_people import routes_of
 
@@ -201,6 +203,18 @@ def test_each_route_as_each_role_and_with_no_token_that_holds(
     assert clients[Role.VIEWER].get(f"/cameras/{camera}").status_code == 200
     # a browser's cookie counts for nothing here, and a page of another site has no token
     assert nobody.post("/cameras/1/deliveries", json={}, headers={"Origin": site}).status_code == 401
+
+
+def test_the_description_in_the_docs_is_that_of_the_code_and_what_is_too_large_is_a_problem(caller: Any) -> None:
+    documented = json.loads((EXAMPLE.parent.parent / "openapi.json").read_text())
+    assert documented == api_of(State()).openapi(), "run scripts/document_api.py"
+    client = caller()
+    line = HTTPConnection(client.base_url.host, client.base_url.port)
+    line.request(
+        "POST", f"{PREFIX}/files", headers={"Content-Length": "999999999", "Authorization": f"Bearer {client.token}"}
+    )
+    answer = line.getresponse()
+    assert answer.status == 413 and json.loads(answer.read())["code"] == "too_large"
 
 
 def _other_show(engine: Engine) -> int:

@@ -30,7 +30,7 @@ from anaxis.formats import check_size
 from anaxis.store.database import connect, migrate
 from anaxis.store.queries import NotFound
 from anaxis.web.access import OPEN, needs
-from anaxis.web.api.application import PREFIX, api_of
+from anaxis.web.api.application import PREFIX, api_of, problem
 from anaxis.web.bodies import Bodies, BodyLimits
 from anaxis.web.pages import HERE, page, said_where_it_was_asked
 from anaxis.web.screens.camera import routes as camera
@@ -199,6 +199,8 @@ async def _not_too_long(request: Request, call: Callable[[Request], Awaitable[Re
 
 
 def _say(request: Request, sentence: str, status: int) -> Response:
+    if is_api(request):  # what is refused before it comes to the interface
+        return problem(status, "too_large" if status == 413 else "refused", sentence)
     # A part of a page asks for a part of a page.
     name = "said.html" if request.headers.get("hx-request") else "error.html"
     answer: Response = page(request, name, status, sentence=sentence)
