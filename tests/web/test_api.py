@@ -99,7 +99,7 @@ def test_long_work_is_followed_and_values_proof_and_returns_say_their_numbers(
         delivery = client.get(f"/deliveries/{told[-1]['delivery']}").json()
         assert delivery["matches"] and delivery["verdict"] == "Matches within 0.05 px"
     proof = client.get(f"/deliveries/{delivery['id']}/proof").json()
-    assert max(f["deviation_px"] for f in proof["frames"]) == delivery["max_px"]
+    assert max(f["deviation_px"] for f in proof["frames"]) == delivery["max_px"] and proof["frames_missing"] == []
     head = client.get(f"/cameras/{camera}").json()["head"]
     values = client.get(
         f"/cameras/{camera}/versions/{head['number']}/values", params={"to": "zup-lh-cm", "first": 1010, "last": 1012}

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import os
-from asyncio import Event
 from collections.abc import AsyncIterator
 from pathlib import Path, PurePosixPath
 from typing import BinaryIO, NamedTuple
@@ -52,14 +51,14 @@ class Arrived(NamedTuple):
     mark: str
 
 
-async def arriving(folder: Path, suffixes: tuple[str, ...], over: Event | None = None) -> AsyncIterator[list[Arrived]]:
+async def arriving(folder: Path, suffixes: tuple[str, ...]) -> AsyncIterator[list[Arrived]]:
     """The files of a folder, and those that come into it or change in it, each once it is whole; an empty list where nothing
-    came for a while. Ends when ``over`` is set."""
+    came for a while."""
     told: dict[str, str] = {}
     seen: dict[str, str] = {}
     unsettled = True
     looks = awatch(
-        folder, stop_event=over, yield_on_timeout=True, rust_timeout=_LOOK_EVERY_MS, debounce=_LOOK_EVERY_MS
+        folder, yield_on_timeout=True, rust_timeout=_LOOK_EVERY_MS, debounce=_LOOK_EVERY_MS
     )  # fmt: skip
     async for changes in looks:
         if not (changes or unsettled):

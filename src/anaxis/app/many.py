@@ -137,8 +137,10 @@ def _state(targets: Sequence[Target], names: Named, rule: str) -> tuple[str, str
     return "newer take", f"of {known[0].name} {head.label}"
 
 
-def keep_item(session: Session, item: Item, recipe: str = "", accept: Sequence[str] = ()) -> list[Version]:
-    """Keep a file's cameras, with a saved recipe and the remedies of findings of the codes accepted. Raises BadInput."""
+def keep_item(session: Session, item: Item, rule: str = "", recipe: str = "", accept: Sequence[str] = ()) -> None:
+    """Keep a file's cameras, with a saved recipe and the remedies of findings of the codes accepted; the item says as which.
+    The rule is that of its show from then on. Raises BadInput.
+    """
     if item.source is None:
         raise BadInput(f"{item.name[-120:]} was not read: {item.said}")
     source, read = staged_scene(session, item.source)
@@ -153,7 +155,10 @@ def keep_item(session: Session, item: Item, recipe: str = "", accept: Sequence[s
     draft = replace(draft, recipes={**draft.recipes, **own})
     draft.kept_in(source)
     session.flush()
-    return take_in(session, source.id, _asked(draft, read, item))
+    versions = take_in(session, source.id, _asked(draft, read, item))
+    item.kept, item.cameras = [v.camera_id for v in versions], [v.camera.name for v in versions]
+    if rule.strip():
+        versions[0].camera.shot.show.rule = rule.strip()
 
 
 def _asked(draft: Draft, read: Scene, item: Item) -> TakeIn:

@@ -135,18 +135,9 @@ def push(
         except BadInput as error:
             if error.code in ("not_signed_in", "not_allowed"):
                 raise
-            file = {
-                "file": path.as_posix(),
-                "state": "cannot be taken in",
-                "said": error.sentence,
-                "shot": "",
-                "cameras": [],
-                "kept": [],
-                "findings": {},
-            }
+            file = _not_taken(path, error.sentence)
         except OSError as error:
-            file = {"file": path.as_posix(), "state": "cannot be taken in", "said": f"{path.name} cannot be read: {error.strerror}.", "shot": "",
-                    "cameras": [], "kept": [], "findings": {}}  # fmt: skip
+            file = _not_taken(path, f"{path.name} cannot be read: {error.strerror}.")
         files.append(file)
     if as_json:
         print_json({"files": files, "kept": sum(bool(f["kept"]) for f in files)})
@@ -287,6 +278,12 @@ def show(server: str, show_name: str, find: str, as_json: bool) -> None:
             c["shot"]["name"], c["name"], c["head"]["label"], worst["verdict"] if worst else "not delivered", f"{worst['max_px']:.3g} px" if worst else ""
         )  # fmt: skip
     console().print(rows)
+
+
+def _not_taken(path: Path, said: str) -> dict[str, Any]:
+    """A file as the server would tell of it."""
+    nothing = {"shot": "", "cameras": [], "kept": [], "findings": {}}
+    return {"file": path.as_posix(), "state": "cannot be taken in", "said": said, **nothing}
 
 
 def _fetch(remote: Remote, delivery: dict[str, Any], out: Path) -> list[Path]:

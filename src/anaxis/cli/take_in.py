@@ -187,10 +187,7 @@ def _one(
                 return again
             item = item_of(session, put_aside(session, path.name, data, scene), name, rule, held)
             if item.state in kept:
-                versions = keep_item(session, item, recipe, accept)
-                item.kept = [v.camera_id for v in versions]
-                if rule:
-                    versions[0].camera.shot.show.rule = rule
+                keep_item(session, item, rule, recipe, accept)
                 session.commit()
     except BadInput as error:
         return Item(name, "cannot be taken in", error.sentence, names=named_if(name, rule))

@@ -28,12 +28,7 @@ from anaxis.store.models import (
     Show,
     SourceFile,
 )
-from anaxis.store.rows import NotFound
-
-
-def actor_named(session: Session) -> str:
-    """Whom a session was opened for."""
-    return str(getattr(session.info.get("actor"), "name", "local"))
+from anaxis.store.rows import NotFound, actor_named
 
 
 def keep_bytes(session: Session, data: bytes) -> str:

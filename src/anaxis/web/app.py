@@ -28,7 +28,6 @@ from anaxis.app.sign_in import NotSignedIn, server_key
 from anaxis.core.errors import BadInput
 from anaxis.formats import check_size
 from anaxis.store.database import connect, migrate
-from anaxis.store.queries import NotFound
 from anaxis.web.access import OPEN, needs
 from anaxis.web.api.application import PREFIX, api_of, problem
 from anaxis.web.bodies import Bodies, BodyLimits
@@ -65,10 +64,11 @@ from anaxis.web.screens.stills import routes as stills
 from anaxis.web.screens.time import routes as time
 from anaxis.web.security import Answered, NotStored, SameSite, hosts_allowed, policy
 from anaxis.web.signed import Signer, is_api
+from anaxis.web.statuses import status_of
 from anaxis.work.queue import WorkerProcess
 from anaxis.work.sandbox.calculators import Calculators
 from anaxis.work.sandbox.guard import ParserPool, limits_from_environment
-from anaxis.work.sandbox.turns import Busy, client
+from anaxis.work.sandbox.turns import client
 
 SCREENS = (
     shots,
@@ -216,8 +216,7 @@ async def _bad_input(request: Request, error: Exception) -> Response:
     back = None if request.headers.get("hx-request") else said_where_it_was_asked(request, error.sentence)
     if back is not None:
         return back
-    by_code = {"disk_full": 507, "conflict": 409, "not_allowed": 403, "too_many_tries": 429}
-    status = 404 if isinstance(error, NotFound) else 503 if isinstance(error, Busy) else by_code.get(error.code, 422)
+    status = status_of(error)
     answer = _say(request, error.sentence, status)
     if status == 503:
         answer.headers["Retry-After"] = "30"

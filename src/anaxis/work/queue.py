@@ -21,7 +21,7 @@ from sqlalchemy.exc import SQLAlchemyError
 from sqlalchemy.orm import Session
 
 from anaxis.store.models import Job
-from anaxis.store.rows import found
+from anaxis.store.rows import actor_named, found
 
 TASK = "anaxis.work"
 _WATCH_S = 3.0
@@ -55,8 +55,7 @@ def ask_for(session: Session, kind: str, version_id: int, params: dict[str, Any]
 
     ``of_run`` are the ``run_id`` and ``target_id`` where a run asks for it.
     """
-    asked_by = str(getattr(session.info.get("actor"), "name", "local"))
-    job = Job(kind=kind, version_id=version_id, params=params, actor=asked_by, **of_run)
+    job = Job(kind=kind, version_id=version_id, params=params, actor=actor_named(session), **of_run)
     session.add(job)
     session.flush()
     put_in_queue(session, job)

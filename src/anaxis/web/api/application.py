@@ -15,15 +15,11 @@ from starlette.exceptions import HTTPException
 from anaxis import __version__
 from anaxis.app.documents import Problem
 from anaxis.core.errors import BadInput
-from anaxis.store.rows import NotFound
 from anaxis.web.api import deliveries, files, hooks, plans, shows
-from anaxis.work.sandbox.turns import Busy
+from anaxis.web.statuses import status_of
 
 PREFIX = "/api/v1"
 _log = logging.getLogger("anaxis")
-_STATUS = {
-    "not_signed_in": 401, "not_allowed": 403, "not_found": 404, "conflict": 409, "nothing_due": 409, "disk_full": 507, "too_many_tries": 429,
-}  # fmt: skip
 _SAID: dict[int | str, dict[str, Any]] = {
     s: {"model": Problem} for s in (400, 401, 403, 404, 405, 409, 413, 422, 503, 507)
 }
@@ -59,7 +55,7 @@ def problem(status: int, code: str, sentence: str, field: str | None = None) -> 
 
 async def _bad_input(request: Request, error: Exception) -> JSONResponse:
     assert isinstance(error, BadInput)
-    status = 404 if isinstance(error, NotFound) else 503 if isinstance(error, Busy) else _STATUS.get(error.code, 422)
+    status = 409 if error.code == "nothing_due" else status_of(error)
     answer = problem(status, error.code, error.sentence)
     if status == 401:
         answer.headers["WWW-Authenticate"] = "Bearer"

@@ -28,6 +28,7 @@ from anaxis.web.access import needs
 from anaxis.web.api.fields import Name, Number
 from anaxis.web.api.once import Once
 from anaxis.web.pages import Store, download_answer, name_of_upload
+from anaxis.web.screens.jobs.routes import ensure_worker
 from anaxis.work.queue import OPEN, get_job, stop
 
 router = APIRouter(tags=["deliveries"], route_class=Once, dependencies=[needs()])
@@ -65,6 +66,9 @@ class ProofDocument(BaseModel):
 
     delivery: DeliveryDocument
     frames: list[FrameDeviation]
+    frames_missing: list[float] = Field(
+        description="Those that did not arrive: their deviation is that of whatever stands there."
+    )
     differences: list[Any] = Field(description="What arrived otherwise than meant, beside the picture.")
 
 
@@ -85,8 +89,7 @@ def deliver(request: Request, response: Response, store: Store, camera_id: Numbe
     done = fulfil(store, Order([held], profiles, list(dict.fromkeys(asked.formats)), options, ""))
     if done.jobs:
         response.status_code = 202
-        if request.app.state.worker is not None:
-            request.app.state.worker.ensure()
+    ensure_worker(request, bool(done.jobs))
     return HandedOver(
         deliveries=[DeliveryDocument.of(d) for d in done.deliveries], jobs=[JobDocument.of(j) for j in done.jobs], refused=done.refused
     )  # fmt: skip
@@ -142,8 +145,13 @@ def proof(store: Store, delivery_id: Number) -> ProofDocument:
     held = get_delivery(store, delivery_id)
     deviation, _ = proof_arrays(held)
     frames = track_of(held.version)[0].frames
-    listed = [FrameDeviation(frame=float(f), deviation_px=float(d)) for f, d in zip(frames, deviation, strict=False)]
-    return ProofDocument(delivery=DeliveryDocument.of(held), frames=listed, differences=held.differences)
+    listed = [FrameDeviation(frame=float(f), deviation_px=float(d)) for f, d in zip(frames, deviation, strict=True)]
+    return ProofDocument(
+        delivery=DeliveryDocument.of(held),
+        frames=listed,
+        differences=held.differences,
+        frames_missing=held.arrival.get("missing", []),
+    )
 
 
 @router.get("/deliveries/{delivery_id}/files/{name}", response_class=Response)

@@ -6,11 +6,10 @@ from typing import Annotated, Any
 
 from fastapi import APIRouter, File, Form, Request, UploadFile
 from pydantic import BaseModel
-from sqlalchemy.orm import Session
 
 from anaxis.app.documents import FileDocument
 from anaxis.app.draft import Draft
-from anaxis.app.many import Item, item_of, keep_item, named_in, same_again
+from anaxis.app.many import item_of, keep_item, named_in, same_again
 from anaxis.app.roles import Role
 from anaxis.app.take_in import reports_of, take_in_bytes
 from anaxis.formats import check_size, require_readable
@@ -78,14 +77,7 @@ def inspected(store: Store, source_id: Number, path: Name, show: Name = "", rule
 @router.post("/files/{source_id}/keep")
 def keep(store: Store, source_id: Number, asked: Keep) -> FileDocument:
     """Its cameras kept, all of them or none."""
-    return FileDocument.of(_kept(store, source_id, asked))
-
-
-def _kept(store: Session, source_id: int, asked: Keep) -> Item:
     source, _ = staged_scene(store, source_id)
     item = item_of(store, source, asked.path, asked.rule, asked.show)
-    versions = keep_item(store, item, asked.recipe, asked.accept)
-    item.kept, item.cameras = [v.camera_id for v in versions], [v.camera.name for v in versions]
-    if asked.rule.strip():
-        versions[0].camera.shot.show.rule = asked.rule.strip()
-    return item
+    keep_item(store, item, asked.rule, asked.recipe, asked.accept)
+    return FileDocument.of(item)

@@ -35,6 +35,7 @@ from anaxis.web.access import needs
 from anaxis.web.api.fields import Name, Number
 from anaxis.web.api.once import Once
 from anaxis.web.pages import Store
+from anaxis.web.screens.jobs.routes import ensure_worker
 
 router = APIRouter(route_class=Once, dependencies=[needs()])
 _LEAD = [needs(change=Role.LEAD)]
@@ -104,8 +105,7 @@ def run_started(request: Request, store: Store, show_id: Number, asked: NewRun) 
     run = start_run(
         store, get_show(store, show_id), asked.states or DUE, None if asked.cameras is None else set(asked.cameras)
     )
-    if request.app.state.worker is not None:
-        request.app.state.worker.ensure()
+    ensure_worker(request, True)
     return RunDocument.of(run, progress_of(store, run))
 
 

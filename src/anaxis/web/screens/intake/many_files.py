@@ -102,11 +102,7 @@ def keep(
     if item.source is not None:
         try:
             with store.begin_nested():
-                versions = keep_item(store, item, recipe, accept or ())
-                item.kept = [v.camera_id for v in versions]
-                item.cameras = [v.camera.name for v in versions]
-                if rule.strip():
-                    versions[0].camera.shot.show.rule = rule.strip()
+                keep_item(store, item, rule, recipe, accept or ())
         except BadInput as error:
             item = Item(path, "cannot be taken in", error.sentence, item.source, item.names)
     return _row(request, item)
