@@ -299,7 +299,7 @@ def _mixed(clip: Any, rate: float) -> tuple[float, float]:
 def _shown_of(track: Any, rate: float) -> tuple[float, float]:
     """The part of a track that its own range shows, in frames; all of it where there is none, or none that fits.
 
-    Some writers put the recording's own timecode there, which lies behind all that the track holds.
+    Some writers put the clip's own timecode there, which lies behind all that the track holds.
     """
     whole = float(track.available_range().duration.rescaled_to(rate).value)
     if track.source_range is None:
