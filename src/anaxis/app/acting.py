@@ -11,6 +11,7 @@ from sqlalchemy.orm import Session
 
 from anaxis.app.roles import LOCAL, Actor, Role
 from anaxis.core.errors import BadInput
+from anaxis.store.exchange import Clash, Link, Party, Recording, Shared
 from anaxis.store.hooks import Webhook
 from anaxis.store.models import (
     Base,
@@ -97,7 +98,7 @@ def show_of(row: Any) -> int | None:
     """The number of the show that a row is of; None for what is of none."""
     if isinstance(row, Show):
         return row.id
-    if isinstance(row, Shot | Run | PlanTarget | Webhook):
+    if isinstance(row, Shot | Run | PlanTarget | Webhook | Party | Link | Clash | Recording):
         return row.show_id if row.show is None else row.show.id
     if isinstance(row, Camera | Plate):
         return show_of(row.shot)
@@ -107,6 +108,8 @@ def show_of(row: Any) -> int | None:
         return show_of(row.version)
     if isinstance(row, DeliveryFile):
         return show_of(row.delivery)
+    if isinstance(row, Shared):
+        return row.party.show_id
     return None
 
 

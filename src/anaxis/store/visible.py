@@ -7,6 +7,7 @@ from typing import Any
 from sqlalchemy import and_, event, false, or_, select
 from sqlalchemy.orm import ORMExecuteState, Session, with_loader_criteria
 
+from anaxis.store.exchange import Clash, Link, Party, Pulled, Recording, RecordingBlock, Shared, SharedChange
 from anaxis.store.hooks import Webhook
 from anaxis.store.models import (
     Base,
@@ -46,6 +47,8 @@ def _seen_alone(state: ORMExecuteState) -> None:
     cameras = select(Camera.__table__.c.id).where(Camera.__table__.c.shot_id.in_(shots))
     versions = select(Version.__table__.c.id).where(Version.__table__.c.camera_id.in_(cameras))
     deliveries = select(Delivery.__table__.c.id).where(Delivery.__table__.c.version_id.in_(versions))
+    parties = select(Party.__table__.c.id).where(Party.__table__.c.show_id.in_(in_shows) if in_shows else false())
+    taken = select(Recording.__table__.c.id).where(Recording.__table__.c.party_id.in_(parties))
     plates = select(Plate.__table__.c.id).where(Plate.__table__.c.shot_id.in_(shots))
     about: dict[type[Base], Any] = {
         Show: in_shows,
@@ -54,6 +57,8 @@ def _seen_alone(state: ORMExecuteState) -> None:
         Version: versions,
         Delivery: deliveries,
         Plate: plates,
+        Party: parties,
+        Recording: taken,
     }
     told = [and_(HistoryEntry.kind == t.__tablename__, HistoryEntry.about_id.in_(ids)) for t, ids in about.items()]
     state.statement = state.statement.options(
@@ -61,14 +66,16 @@ def _seen_alone(state: ORMExecuteState) -> None:
         with_loader_criteria(Show, Show.id.in_(in_shows), include_aliases=True),
         *(
             with_loader_criteria(of, of.show_id.in_(in_shows), include_aliases=True)
-            for of in (Shot, Run, PlanTarget, Webhook)
+            for of in (Shot, Run, PlanTarget, Webhook, Party, Link, Clash, Recording)
         ),
         *(with_loader_criteria(of, of.shot_id.in_(shots), include_aliases=True) for of in (Camera, Plate)),
         with_loader_criteria(Version, Version.camera_id.in_(cameras), include_aliases=True),
         *(
             with_loader_criteria(of, of.version_id.in_(versions), include_aliases=True)
-            for of in (Delivery, Return, Still, Job)
+            for of in (Delivery, Return, Still, Job, Pulled)
         ),
+        *(with_loader_criteria(of, of.party_id.in_(parties), include_aliases=True) for of in (Shared, SharedChange)),
+        with_loader_criteria(RecordingBlock, RecordingBlock.recording_id.in_(taken), include_aliases=True),
         with_loader_criteria(DeliveryFile, DeliveryFile.delivery_id.in_(deliveries), include_aliases=True),
         with_loader_criteria(PlateProxy, PlateProxy.plate_id.in_(plates), include_aliases=True),
     )

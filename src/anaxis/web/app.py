@@ -31,6 +31,8 @@ from anaxis.store.database import connect, migrate
 from anaxis.web.access import OPEN, needs
 from anaxis.web.api.application import PREFIX, api_of, problem
 from anaxis.web.bodies import Bodies, BodyLimits
+from anaxis.web.live import exchange
+from anaxis.web.live.hub import Hub
 from anaxis.web.pages import HERE, page, said_where_it_was_asked
 from anaxis.web.screens.camera import routes as camera
 from anaxis.web.screens.columns import routes as columns
@@ -130,7 +132,9 @@ def create_app(
         # What is written and printed is ours and not a stranger's: its libraries alone take more addresses than a file may.
         app.state.makers = Calculators(replace(limits, memory_mb=limits.memory_mb + 3000, wall_s=limits.wall_s + 30))
         app.state.worker = WorkerProcess(engine) if own_worker else None
+        app.state.hub.begin()
         yield
+        await app.state.hub.end()
         if app.state.worker is not None:
             app.state.worker.close()
         app.state.parsers.close()
@@ -143,6 +147,7 @@ def create_app(
     app.state.signer = signer
     app.state.visitor = visitor
     app.state.limits = limits
+    app.state.hub = Hub(engine)
     # The last one added stands outermost.
     app.add_middleware(GZipMiddleware, minimum_size=2000, compresslevel=1)
     app.middleware("http")(_not_too_long)
@@ -161,6 +166,7 @@ def create_app(
         app.include_router(schemas, dependencies=[OPEN])
     for people in (screens_people.entry, screens_people.router, screens_people.managing):
         app.include_router(people)
+    app.include_router(exchange.router)
     app.add_api_route("/alive", _alive, response_class=PlainTextResponse, dependencies=[OPEN])
     app.add_exception_handler(NotSignedIn, _not_signed_in)
     app.add_exception_handler(BadInput, _bad_input)

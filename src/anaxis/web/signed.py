@@ -5,6 +5,7 @@ from __future__ import annotations
 import hashlib
 
 from fastapi import Request, Response
+from fastapi.requests import HTTPConnection
 from itsdangerous import BadSignature, URLSafeSerializer
 from sqlalchemy.orm import Session
 
@@ -26,7 +27,7 @@ class Signer:
         self.cookie = f"anaxis_{hashlib.sha256(b'name' + key).hexdigest()[:8]}"
         self._serializer = URLSafeSerializer(key, salt="signed in")
 
-    def secret(self, request: Request) -> str | None:
+    def secret(self, request: HTTPConnection) -> str | None:
         """What the browser was given when it was signed in; None where it has none of ours."""
         try:
             return str(self._serializer.loads(request.cookies.get(self.cookie, "")))
@@ -43,11 +44,11 @@ class Signer:
         answer.delete_cookie(self.cookie)
 
 
-def is_api(request: Request) -> bool:
+def is_api(request: HTTPConnection) -> bool:
     return request.url.path.startswith(API)
 
 
-def actor_of_request(request: Request, session: Session) -> Actor:
+def actor_of_request(request: HTTPConnection, session: Session) -> Actor:
     """Raises NotSignedIn."""
     if is_api(request):
         return _by_token(request, session)
@@ -60,16 +61,16 @@ def actor_of_request(request: Request, session: Session) -> Actor:
     return actor_for(person)
 
 
-def signed_in_by_itself(request: Request) -> bool:
+def signed_in_by_itself(request: HTTPConnection) -> bool:
     """Whether whoever comes is signed in without being asked: in a demonstration, from this machine."""
     return bool(request.app.state.visitor) and request.client is not None and request.client.host in LOOPBACK
 
 
-def _visitor(request: Request, session: Session) -> Person | None:
+def _visitor(request: HTTPConnection, session: Session) -> Person | None:
     return person_named(session, request.app.state.visitor) if signed_in_by_itself(request) else None
 
 
-def _by_token(request: Request, session: Session) -> Actor:
+def _by_token(request: HTTPConnection, session: Session) -> Actor:
     kind, _, token = request.headers.get("authorization", "").partition(" ")
     actor = actor_by_token(session, token.strip()) if kind.lower() == "bearer" else None
     if actor is None:

@@ -105,3 +105,26 @@ def _nearest_solutions(abc_deg: Floats) -> Floats:
     change = gap(other[1:], abc_deg[:-1])
     flipped = np.concatenate([[0], np.cumsum(change < stay)]) % 2 == 1
     return np.unwrap(np.where(flipped[:, None], other, abc_deg), period=360.0, axis=0)
+
+
+def nearest_angles(
+    angles_deg: FloatsLike, near_deg: FloatsLike, order: str, signs: tuple[int, int, int] = (1, 1, 1)
+) -> Floats:
+    """The same rotations (n, 3) in shown angles, each frame's the nearest to ``near_deg`` (n, 3) of all that mean it.
+
+    Of the two Euler solutions and all turns of 360 degrees; a row of ``near_deg`` that is no number leaves its frame as it is.
+    """
+    spoken = np.asarray(signs, dtype=np.float64)
+    own, near = np.asarray(angles_deg, np.float64) * spoken, np.asarray(near_deg, np.float64) * spoken
+    places = ["XYZ".index(a) for a in order]
+    other = np.empty_like(own)
+    other[:, places] = own[:, places] * np.array([1.0, -1.0, 1.0]) + 180.0
+
+    def turned(angles: Floats) -> Floats:
+        return angles + 360.0 * np.round((near - angles) / 360.0)
+
+    known = np.isfinite(near).all(axis=1)
+    with np.errstate(invalid="ignore"):
+        ways = turned(own), turned(other)
+        closer = np.sum(np.square(ways[1] - near), axis=1) < np.sum(np.square(ways[0] - near), axis=1)
+    return np.asarray(np.where(known[:, None], np.where(closer[:, None], ways[1], ways[0]), own) * spoken + 0.0)

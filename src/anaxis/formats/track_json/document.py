@@ -45,8 +45,13 @@ def write_track_json(cameras: Sequence[Outgoing], folder: Path, stem: str) -> li
     """Write ``stem.track.json`` in the receiver's convention; a document holds one camera."""
     (outgoing,) = cameras
     target = folder / f"{stem}.track.json"
-    target.write_text(json.dumps(track_document(outgoing), indent=1, allow_nan=False), encoding="utf-8")
+    target.write_bytes(track_bytes(outgoing))
     return [target]
+
+
+def track_bytes(outgoing: Outgoing) -> bytes:
+    """The document of a camera as a file holds it."""
+    return json.dumps(track_document(outgoing), indent=1, allow_nan=False).encode()
 
 
 def track_document(outgoing: Outgoing) -> dict[str, Any]:
@@ -151,19 +156,24 @@ def convention_from_document(spoken: dict[str, Any]) -> Convention:
 
 def read_track_json(path: Path, within: Path | None = None) -> Scene:
     """Read a track document; raises BadInput that says which field is wrong."""
+    return scene_of_track(path.read_bytes(), path.name)
+
+
+def scene_of_track(data: bytes, name: str) -> Scene:
+    """The scene of a track document's bytes, of a file called ``name``; raises BadInput that says which field is wrong."""
     try:
-        document = json.loads(path.read_text(encoding="utf-8"))
+        document = json.loads(data.decode("utf-8"))
     except (ValueError, RecursionError) as error:
         where = f" (line {error.lineno}, column {error.colno})" if isinstance(error, json.JSONDecodeError) else ""
         raise BadInput(
-            f"{path.name} is not readable JSON{where}: it breaks off or is another kind of file; export it again."
+            f"{name} is not readable JSON{where}: it breaks off or is another kind of file; export it again."
         ) from error
     problem = next(iter(Draft202012Validator(track_schema()).iter_errors(_sketch(document))), None)
     if problem is not None:
         where = "/".join(str(p) for p in problem.absolute_path) or "the document"
         said = problem.message if len(problem.message) < 120 else problem.message[:117] + "..."
-        raise BadInput(f"{path.name} is no track document: in {where}, {said}; see track.schema.json.")
-    return _scene(document, path.name)
+        raise BadInput(f"{name} is no track document: in {where}, {said}; see track.schema.json.")
+    return _scene(document, name)
 
 
 def _sketch(value: Any, depth: int = 0) -> Any:

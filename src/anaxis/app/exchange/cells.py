@@ -1,0 +1,196 @@
+"""What a camera's frames hold, and what of them changes: cells of frames by groups, in a package's own numbers.
+
+A camera is a row of numbers for each of its frames (:mod:`anaxis.packages.own_numbers`). A change is some frames with
+some groups of theirs; all else of a row is left as it is.
+"""
+
+from __future__ import annotations
+
+import struct
+from collections.abc import Iterable
+from dataclasses import dataclass, replace
+from typing import Any
+
+import numpy as np
+
+from anaxis.core.bounds import MAX_FRAMES
+from anaxis.core.errors import BadInput
+from anaxis.core.time.rates import format_frame
+from anaxis.core.typing import Bools, Floats
+from anaxis.packages.own_numbers import COLUMNS, GROUPS, NEEDED, SLICES, columns_of, require_rows
+
+Groups = tuple[str, ...]
+EVERY: Groups = tuple(GROUPS)
+_HEAD = struct.Struct("<IIII")
+_MASK = {g: 1 << i for i, g in enumerate(GROUPS)}
+
+
+@dataclass(frozen=True, eq=False)
+class Cells:
+    """``rows`` (k, 16) on ``frames`` (k,) that rise; the columns of groups that are none of ``groups`` mean nothing (NaN)."""
+
+    frames: Floats
+    groups: Groups
+    rows: Floats
+
+    def __len__(self) -> int:
+        return len(self.frames)
+
+    def only(self, groups: Iterable[str]) -> Cells:
+        kept = tuple(g for g in self.groups if g in set(groups))
+        rows = np.full_like(self.rows, np.nan)
+        rows[:, columns_of(kept)] = self.rows[:, columns_of(kept)]
+        return Cells(self.frames, kept, rows)
+
+    def where(self, keep: Bools) -> Cells:
+        return replace(self, frames=self.frames[keep], rows=self.rows[keep])
+
+    def moved(self, offset: float) -> Cells:
+        return replace(self, frames=self.frames + offset)
+
+    def packed(self) -> bytes:
+        """As it is kept: frames, a bit a group, and the groups' columns."""
+        columns = columns_of(self.groups)
+        mask = sum(_MASK[g] for g in self.groups)
+        body = np.column_stack([self.frames, self.rows[:, columns]]).astype("<f8")
+        return _HEAD.pack(1, len(self), mask, len(columns)) + body.tobytes()
+
+    def matrix(self) -> Floats:
+        """Frames and the groups' columns, (k, 1 + c): what goes over the wire in binary."""
+        return np.column_stack([self.frames, self.rows[:, columns_of(self.groups)]])
+
+    def values(self) -> dict[str, list[list[float | None]]]:
+        """The groups' numbers by frame, as JSON has them: null where a camera says nothing."""
+        return {
+            g: [[None if v != v else v for v in row] for row in self.rows[:, SLICES[g]].tolist()] for g in self.groups
+        }
+
+    def same_as(self, other: Cells) -> Bools:
+        """Which frames (k,) hold the same bits in the groups as another's on the same frames."""
+        columns = columns_of(self.groups)
+        a, b = self.rows[:, columns], other.rows[:, columns]
+        return np.asarray(((a == b) | (np.isnan(a) & np.isnan(b))).all(axis=1))
+
+
+def unpacked(data: bytes) -> Cells:
+    """The inverse of :meth:`Cells.packed`."""
+    _, count, mask, wide = _HEAD.unpack_from(data)
+    groups = tuple(g for g in GROUPS if mask & _MASK[g])
+    body = np.frombuffer(data, "<f8", count * (1 + wide), _HEAD.size).reshape(count, 1 + wide).astype(np.float64)
+    return _of_matrix(body, groups)
+
+
+def _of_matrix(body: Floats, groups: Groups) -> Cells:
+    rows = np.full((len(body), len(COLUMNS)), np.nan)
+    rows[:, columns_of(groups)] = body[:, 1:]
+    return Cells(body[:, 0].copy(), groups, rows)
+
+
+def cells_of_matrix(body: Floats, groups: Iterable[str], where: str) -> Cells:
+    """Cells that came over the wire as a matrix (k, 1 + c): the frame, then the groups' columns. Raises BadInput."""
+    kept = tuple(g for g in GROUPS if g in set(groups))
+    if body.ndim != 2 or body.shape[1] != 1 + len(columns_of(kept)):
+        raise BadInput(f"{where}: its rows are not as long as its groups say.", "bad_message")
+    return _checked(_of_matrix(body, kept), where)
+
+
+def cells_of_values(frames: list[float], values: dict[str, list[list[float | None]]], where: str) -> Cells:
+    """Cells that came over the wire as JSON. Raises BadInput that names the group at fault."""
+    kept = tuple(g for g in GROUPS if g in values)
+    rows = np.full((len(frames), len(COLUMNS)), np.nan)
+    for group in kept:
+        try:
+            part = np.array(values[group], dtype=np.float64).reshape(len(frames), len(GROUPS[group]))
+        except (TypeError, ValueError) as error:
+            raise BadInput(
+                f"{where}: {group} needs {len(GROUPS[group])} numbers for each of its {len(frames)} frames.",
+                "bad_message",
+            ) from error
+        rows[:, SLICES[group]] = part
+    return _checked(Cells(np.array(frames, dtype=np.float64), kept, rows), where)
+
+
+def _checked(cells: Cells, where: str) -> Cells:
+    if not len(cells) or len(cells) > MAX_FRAMES:
+        raise BadInput(f"{where}: it has {len(cells)} frames; 1 to {MAX_FRAMES} can be sent.", "bad_message")
+    if not np.isfinite(cells.frames).all() or (np.diff(cells.frames) <= 0).any() or np.abs(cells.frames).max() > 1e9:
+        raise BadInput(f"{where}: its frames must be numbers that rise.", "bad_message")
+    if not cells.groups:
+        raise BadInput(f"{where}: it holds no group; there are {', '.join(GROUPS)}.", "bad_message")
+    require_rows(cells.rows, cells.groups, where)
+    return cells
+
+
+@dataclass(frozen=True, eq=False)
+class Held:
+    """What a side holds: ``rows`` (n, 16) on ``frames`` (n,) that rise."""
+
+    frames: Floats
+    rows: Floats
+
+    def __len__(self) -> int:
+        return len(self.frames)
+
+    def cells(self, frames: Floats | None = None, groups: Groups = EVERY) -> Cells:
+        """The cells on those of ``frames`` that are there; on all where none are named."""
+        if frames is None:
+            return Cells(self.frames, EVERY, self.rows).only(groups)
+        place, there = self.places(frames)
+        return Cells(self.frames[place[there]], EVERY, self.rows[place[there]]).only(groups)
+
+    def places(self, frames: Floats) -> tuple[Any, Bools]:
+        """Where each of ``frames`` (k,) lies, and which of them are there at all; a thousandth of a frame is none."""
+        if not len(self.frames):
+            return np.zeros(len(frames), dtype=np.int64), np.zeros(len(frames), dtype=np.bool_)
+        place = np.clip(np.searchsorted(self.frames, frames - 1e-3), 0, len(self.frames) - 1)
+        return place, np.abs(self.frames[place] - frames) <= 1e-3
+
+    def near(self, frames: Floats) -> Floats:
+        """The rows (k, 16) on ``frames`` (k,), of the nearest frame where one is not there; NaN where there is none at all."""
+        if not len(self.frames):
+            return np.full((len(frames), len(COLUMNS)), np.nan)
+        right = np.clip(np.searchsorted(self.frames, frames), 0, len(self.frames) - 1)
+        left = np.maximum(right - 1, 0)
+        closer = np.abs(self.frames[left] - frames) < np.abs(self.frames[right] - frames)
+        return self.rows[np.where(closer, left, right)]
+
+    def with_cells(self, cells: Cells, replaces: bool = False) -> Held:
+        """With the cells put in. ``replaces``: the camera then has the cells' frames and no others.
+
+        Raises BadInput where a frame that is new lacks what no camera is without.
+        """
+        base = self
+        if replaces:
+            place, there = self.places(cells.frames)
+            rows = np.full((len(cells), len(COLUMNS)), np.nan)
+            rows[there] = self.rows[place[there]]
+            base = Held(cells.frames, rows)
+        place, there = base.places(cells.frames)
+        if not there.all():
+            new = cells.frames[~there]
+            frames = np.concatenate([base.frames, new])
+            order = np.argsort(frames, kind="stable")
+            rows = np.concatenate([base.rows, np.full((len(new), len(COLUMNS)), np.nan)])[order]
+            base = Held(frames[order], rows)
+            place, _ = base.places(cells.frames)
+        rows = base.rows.copy()
+        columns = columns_of(cells.groups)
+        rows[np.ix_(place, columns)] = cells.rows[:, columns]
+        missing = ~np.isfinite(rows[place][:, columns_of(NEEDED)]).all(axis=1)
+        if missing.any():
+            frame = format_frame(cells.frames[int(np.argmax(missing))])
+            raise BadInput(f"Frame {frame} is new: send its {', '.join(NEEDED)} with it.", "not_whole")
+        return Held(base.frames, rows)
+
+    def packed(self) -> bytes:
+        return Cells(self.frames, EVERY, self.rows).packed()
+
+
+NOTHING = Held(np.zeros(0), np.zeros((0, len(COLUMNS))))
+
+
+def held_of(data: bytes | None) -> Held:
+    if data is None:
+        return NOTHING
+    cells = unpacked(data)
+    return Held(cells.frames, cells.rows)

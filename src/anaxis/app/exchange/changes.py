@@ -1,0 +1,400 @@
+"""Changes in both ways: kept before they are acknowledged, passed on by links, held against what the other side changed.
+
+A side numbers its changes; each is taken once, in order. A change says as its base the highest number of the other way
+that its side held when it was made: cells that were sent after it, and that it changes too, are a clash. Each side keeps
+its own there until the link's rule or a person chooses. All of it happens under the locks of the parties concerned,
+taken in the order of their numbers.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any
+
+import numpy as np
+from sqlalchemy import func, or_, select, text, update
+from sqlalchemy.orm import Session, undefer
+
+from anaxis.app.exchange.cells import EVERY, Cells, Held, unpacked
+from anaxis.app.exchange.messages import Change, Samples
+from anaxis.app.exchange.sides import held_by, keep_snapshot, many_since_snapshot, sent_to, side_of, with_row
+from anaxis.core.errors import BadInput
+from anaxis.core.typing import Bools
+from anaxis.store.exchange import EFFECTS, NOTIFIED, Clash, Link, Party, Recording, RecordingBlock, Shared, SharedChange
+
+RULES = {
+    "ask": "each keeps its own until a person chooses",
+    "first": "the first side's is taken",
+    "second": "the second side's is taken",
+}
+
+
+class Replaced(BadInput):
+    """Another connection of the same package counts now."""
+
+    code = "replaced"
+
+
+class Gap(BadInput):
+    """A change came whose predecessor did not."""
+
+    code = "gap"
+
+
+def notify(session: Session, *events: str) -> None:
+    """Tell every server, once this transaction is kept: ``p5`` something waits for party 5, ``c7`` camera 7 holds something
+    else, ``s3`` something of show 3's page changed."""
+    for event in dict.fromkeys(events):
+        session.execute(text("SELECT pg_notify(:channel, :event)"), {"channel": NOTIFIED, "event": event})
+
+
+def locked(session: Session, numbers: Sequence[int]) -> dict[int, Party]:
+    """The parties of these numbers, locked in order until the transaction ends."""
+    query = select(Party).where(Party.id.in_(set(numbers))).order_by(Party.id).with_for_update(of=Party)
+    return {p.id: p for p in session.execute(query.execution_options(populate_existing=True)).scalars()}
+
+
+def links_of(session: Session, shared: Shared) -> list[Link]:
+    """The links that a camera is an end of, and that are not stopped."""
+    ends = or_(Link.first_id == shared.id, Link.second_id == shared.id)
+    return list(session.execute(select(Link).where(ends, Link.stopped_at.is_(None)).order_by(Link.id)).scalars())
+
+
+def other_end(link: Link, shared: Shared) -> Shared:
+    return link.second if link.first_id == shared.id else link.first
+
+
+def offset_from(link: Link, shared: Shared) -> float:
+    """What is added to a frame of this end for the frame of the other."""
+    return link.offset if link.first_id == shared.id else -link.offset
+
+
+def lock_about(session: Session, shared: Shared) -> tuple[dict[int, Party], list[Link]]:
+    """The party of a camera and those at the other ends of its links, locked, and the links."""
+    links = links_of(session, shared)
+    parties = locked(session, [shared.party_id, *(other_end(link, shared).party_id for link in links)])
+    return parties, links
+
+
+# What a party tells
+
+
+def take_change(session: Session, party_id: int, connection: str | None, change: Change, cells: Cells) -> bool:
+    """Keep a change of a party and pass it on. False where it is kept already: it was sent again.
+
+    Raises Gap, Replaced; BadInput for one that makes no sense, which then counts as heard (see :func:`refuse_change`).
+    """
+    shared = session.execute(
+        select(Shared).where(Shared.party_id == party_id, Shared.key == change.camera)
+    ).scalar_one_or_none()
+    if shared is None:
+        raise BadInput(
+            f"There is no camera '{change.camera}' in the scene that was sent: send the scene first.", "no_such_camera"
+        )
+    parties, links = lock_about(session, shared)
+    party = parties[party_id]
+    if not _is_next(party, connection, change.number):
+        return False
+    before = held_by(session, shared)
+    if not (shared.known or change.replaces):
+        party.heard = change.number  # all of it will be asked for
+        session.flush()
+        return True
+    now = before.with_cells(cells, change.replaces)
+    side_of(shared).track(Held(cells.frames, now.cells(cells.frames).rows))  # raises where it is no camera
+    party.heard = change.number
+    row = SharedChange(
+        party_id=party.id, shared_id=shared.id, way="in", number=change.number, base=change.base, replaces=change.replaces,
+        entry=change.entry.model_dump() if change.entry else None, data=cells.packed(), frames=len(cells), effect=_next_effect(session),
+    )  # fmt: skip
+    session.add(row)
+    if change.entry is not None:
+        _take_entry(shared, change.entry.model_dump())
+    elif cells.frames[0] < shared.first or cells.frames[-1] > shared.last:
+        shared.first, shared.last = min(shared.first, float(cells.frames[0])), max(shared.last, float(cells.frames[-1]))
+    session.flush()
+    if not shared.known or many_since_snapshot(session, shared, row.effect or 0):
+        keep_snapshot(session, shared, row.effect or 0, now)
+    for link in links if before is not now and len(before) else ():
+        _pass_on(
+            session, link, shared, parties, row, changed_cells(before, now, cells, change.replaces), now, change.base
+        )
+    if not links:
+        _against_pushed(session, shared, row.base, cells)
+    notify(session, f"c{shared.id}")
+    return True
+
+
+def changed_cells(before: Held, now: Held, cells: Cells, replaces: bool) -> Cells:
+    """What of a change is one: all of it, or of a whole camera that is sent the frames that are others than before."""
+    if not replaces or not len(before):
+        return cells
+    place, there = before.places(cells.frames)
+    same = np.zeros(len(cells), dtype=np.bool_)
+    same[there] = cells.where(there).same_as(Cells(cells.frames[there], EVERY, before.rows[place[there]]))
+    return cells.where(~same)
+
+
+def refuse_change(session: Session, party_id: int, connection: str | None, change: Change, sentence: str) -> None:
+    """A change that cannot be taken counts as heard, so that what comes behind it can; the sentence stays with the party."""
+    party = locked(session, [party_id])[party_id]
+    if _is_next(party, connection, change.number):
+        party.heard, party.said = change.number, sentence
+        row = SharedChange(party_id=party.id, way="in", number=change.number, base=change.base, data=b"", said=sentence)
+        session.add(row)
+        notify(session, f"s{party.show_id}")
+
+
+def take_samples(session: Session, party_id: int, connection: str | None, message: Samples) -> bool:
+    """Keep a tracker's samples where they belong to a recording. False where they are kept already."""
+    party = locked(session, [party_id])[party_id]
+    if not _is_next(party, connection, message.number):
+        return False
+    party.heard = message.number
+    recording = session.get(Recording, message.recording) if message.recording is not None else None
+    if recording is not None and recording.party_id == party.id and recording.ended_at is None:
+        block = np.array(message.samples, dtype=np.float64).reshape(-1, 12)
+        if not np.isfinite(block).all():
+            raise BadInput(f"Message {message.number}: a sample holds something that is no number.", "not_a_number")
+        recording.width_px, recording.height_px = message.width_px, message.height_px
+        recording.samples += len(block)
+        session.add(RecordingBlock(recording_id=recording.id, number=message.number, data=block.tobytes()))
+        if message.last:
+            recording.ended_at = func.now()
+            notify(session, f"s{party.show_id}")
+    session.flush()
+    return True
+
+
+def take_acknowledged(session: Session, party_id: int, connection: str | None, number: int, held: Cells | None) -> None:
+    """A side holds for good what it was sent, or what it says it holds instead."""
+    query = select(SharedChange).where(
+        SharedChange.party_id == party_id, SharedChange.way == "out", SharedChange.number == number
+    )
+    row = session.execute(query.options(undefer(SharedChange.data))).scalar_one_or_none()
+    if row is None or row.shared_id is None:
+        return
+    shared = session.get_one(Shared, row.shared_id)
+    parties, links = lock_about(session, shared)
+    party = parties[party_id]
+    _require_current(party, connection)
+    session.refresh(row, ["acknowledged_at"])
+    if row.acknowledged_at is not None:
+        return
+    before = held_by(session, shared)
+    row.acknowledged_at, row.effect = func.clock_timestamp(), _next_effect(session)
+    if held is not None:
+        row.back = held.packed()
+    party.applied = max(party.applied, number)
+    session.flush()
+    notify(session, f"c{shared.id}")
+    try:
+        now = with_row(before, row)
+    except BadInput:
+        shared.held_effect = None  # what it says it holds is no camera: all of it is asked for again
+        session.flush()
+        return
+    if not shared.known or many_since_snapshot(session, shared, row.effect or 0):
+        keep_snapshot(session, shared, row.effect or 0, now)
+    if row.link_id is None:  # what a person had written here is a change for whoever is linked to it
+        cells = unpacked(row.data if row.back is None else row.back)
+        for link in links:
+            _pass_on(session, link, shared, parties, row, cells, now, base=row.number)
+
+
+def _is_next(party: Party, connection: str | None, number: int) -> bool:
+    """Whether a number is the next; False where it is known. Raises Gap, Replaced."""
+    _require_current(party, connection)
+    if number <= party.heard:
+        return False
+    if number != party.heard + 1:
+        raise Gap(f"Change {number} came where {party.heard + 1} was next: send it and all behind it again.")
+    return True
+
+
+def _require_current(party: Party, connection: str | None) -> None:
+    if connection is not None and party.connection != connection:
+        raise Replaced(f"{party.name} is connected a second time: the newer connection counts.")
+
+
+def _next_effect(session: Session) -> int:
+    return int(session.execute(select(EFFECTS.next_value())).scalar_one())
+
+
+def _take_entry(shared: Shared, entry: dict[str, Any]) -> None:
+    for name in ("name", "first", "last", "rate", "width_px", "height_px", "pixel_aspect"):
+        if getattr(shared, name) != entry[name]:
+            setattr(shared, name, entry[name])
+
+
+# What is passed on
+
+
+def _pass_on(
+    session: Session, link: Link, shared: Shared, parties: dict[int, Party], row: SharedChange, cells: Cells, now: Held,
+    base: int,
+) -> None:  # fmt: skip
+    """A change of one end of a link, for the other; where both changed the same behind ``base``, by the link's rule."""
+    to = other_end(link, shared)
+    cells = cells.only(link.groups)
+    if not cells.groups or not len(cells) or not to.known:
+        return
+    from_first = link.first_id == shared.id
+    unseen = _unseen(session, shared, base, cells)
+    if not (link.both_ways or from_first):
+        # One way: what the second changes is its own until the first changes it again, and the first's is meant to be there.
+        for sent, both in unseen:
+            if sent.link_id == link.id:
+                send(
+                    session,
+                    parties,
+                    link,
+                    to,
+                    shared,
+                    held_by(session, to),
+                    both.moved(offset_from(link, shared)),
+                    cause=sent.cause_id,
+                )
+        return
+    blocked = in_clash(session, link, shared, cells)
+    if blocked.any():
+        cells = cells.where(~blocked)
+        unseen = [(s, b) for s, b in ((s, _without(b, link, session, shared)) for s, b in unseen) if len(b)]
+    for sent, both in unseen:
+        if sent.link_id != link.id:
+            continue
+        hit = np.isin(cells.frames, both.frames)
+        if link.rule == "ask" and link.both_ways:
+            _clash(session, link.show_id, shared, link, sent, both)
+            cells = cells.where(~hit)
+        elif link.both_ways and (link.rule == "first") != from_first:
+            # The other side's is taken: it is meant to be here too.
+            send(
+                session,
+                parties,
+                link,
+                to,
+                shared,
+                held_by(session, to),
+                both.moved(offset_from(link, shared)),
+                cause=sent.cause_id,
+            )
+            cells = cells.where(~hit)
+    _against_pushed(session, shared, base, cells)
+    if len(cells):
+        send(session, parties, link, shared, to, now, cells, cause=row.id)
+
+
+def _without(cells: Cells, link: Link, session: Session, shared: Shared) -> Cells:
+    return cells.where(~in_clash(session, link, shared, cells))
+
+
+def _unseen(session: Session, shared: Shared, base: int, cells: Cells) -> list[tuple[SharedChange, Cells]]:
+    """What a camera was sent behind ``base`` on the same cells: each with the cells that both changed."""
+    query = (
+        select(SharedChange)
+        .where(
+            SharedChange.party_id == shared.party_id, SharedChange.way == "out", SharedChange.shared_id == shared.id, SharedChange.number > base,
+        )
+        .order_by(SharedChange.number.desc())
+        .options(undefer(SharedChange.data))
+    )  # fmt: skip
+    out, seen = [], np.zeros(len(cells), dtype=np.bool_)
+    for sent in session.execute(query).scalars():
+        theirs = unpacked(sent.data)
+        groups = tuple(g for g in cells.groups if g in theirs.groups)
+        hit = np.isin(np.round(cells.frames, 3), np.round(theirs.frames, 3)) & ~seen
+        if groups and hit.any():
+            out.append((sent, cells.where(hit).only(groups)))
+            seen |= hit
+    return out
+
+
+def _against_pushed(session: Session, shared: Shared, base: int, cells: Cells) -> None:
+    """What a person had written there, and the package changed before it came: shown, and nothing is taken by itself."""
+    for sent, both in _unseen(session, shared, base, cells):
+        if sent.link_id is None:
+            _clash(session, shared.party.show_id, shared, None, sent, both)
+
+
+def in_clash(session: Session, link: Link, shared: Shared, cells: Cells) -> Bools:
+    """Which frames (k,) of cells of one end lie in an open clash of the link."""
+    hit = np.zeros(len(cells), dtype=np.bool_)
+    for clash in open_clashes(session, link):
+        if not set(clash.groups) & set(cells.groups):
+            continue
+        offset = 0.0 if clash.shared_id == shared.id else offset_from(link, clash.shared)
+        hit |= np.isin(np.round(cells.frames, 3), np.round(np.array(clash.frames) + offset, 3))
+    return hit
+
+
+def open_clashes(session: Session, link: Link) -> list[Clash]:
+    query = select(Clash).where(Clash.link_id == link.id, Clash.closed_at.is_(None)).order_by(Clash.id)
+    return list(session.execute(query).scalars())
+
+
+def _clash(session: Session, show_id: int, shared: Shared, link: Link | None, sent: SharedChange, both: Cells) -> None:
+    known = select(Clash.id).where(
+        Clash.shared_id == shared.id, Clash.out_id == sent.id, Clash.closed_at.is_(None), Clash.frames == both.frames.tolist(),
+        Clash.groups == list(both.groups),
+    )  # fmt: skip
+    if session.execute(known).first() is not None:
+        return
+    session.add(
+        Clash(
+            show_id=show_id, shared_id=shared.id, link_id=link.id if link else None, out_id=sent.id, groups=list(both.groups), frames=both.frames.tolist(),
+        )
+    )  # fmt: skip
+    session.flush()
+    notify(session, f"s{show_id}")
+
+
+def send(
+    session: Session, parties: dict[int, Party], link: Link | None, shared: Shared, to: Shared, now: Held, cells: Cells,
+    cause: int | None = None,
+) -> SharedChange | None:  # fmt: skip
+    """What a camera holds ``now`` on some cells, on its way to the other end."""
+    source = side_of(shared)
+    whole = now.cells(cells.frames)
+    if not len(whole):
+        return None
+    track = source.track(Held(whole.frames, whole.rows))
+    offset = offset_from(link, shared) if link is not None else 0.0
+    made = sent_to(
+        track, source.image, source.profile.lens.fit, side_of(to), held_by(session, to), cells.groups, offset
+    )
+    return put_down(session, parties[to.party_id], to, made.meant, made.wire, link=link, cause=cause)
+
+
+def put_down(
+    session: Session, party: Party, to: Shared, meant: Cells, wire: Cells, link: Link | None = None, cause: int | None = None,
+    replaces: bool = False, entry: dict[str, Any] | None = None,
+) -> SharedChange:  # fmt: skip
+    """A change for a party, whose row is locked: kept with its number, sent as soon as it is there."""
+    party.sent += 1
+    row = SharedChange(
+        party_id=party.id, shared_id=to.id, way="out", number=party.sent, base=party.heard, replaces=replaces, entry=entry,
+        data=meant.packed(), wire=None if wire is meant else wire.packed(), frames=len(meant), link_id=link.id if link else None, cause_id=cause,
+    )  # fmt: skip
+    session.add(row)
+    session.flush()
+    notify(session, f"p{party.id}")
+    return row
+
+
+def waiting(session: Session, party_id: int, behind: int, most: int = 50) -> list[SharedChange]:
+    """What a party has not been sent on this connection yet, in order."""
+    query = (
+        select(SharedChange)
+        .where(SharedChange.party_id == party_id, SharedChange.way == "out", SharedChange.number > behind)
+        .order_by(SharedChange.number)
+        .limit(most)
+        .options(undefer(SharedChange.data), undefer(SharedChange.wire))
+    )
+    return list(session.execute(query).scalars())
+
+
+def stop_clashes(session: Session, link: Link) -> None:
+    """With its link a clash is over: each side holds its own."""
+    open_ones = update(Clash).where(Clash.link_id == link.id, Clash.closed_at.is_(None))
+    session.execute(open_ones.values(closed_at=func.now(), chosen="the link was stopped"))

@@ -1,0 +1,276 @@
+"""Links between two cameras of connected packages: made, stopped, what they do, and clashes that a person settles."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from typing import Any
+
+import numpy as np
+from pydantic import BaseModel
+from sqlalchemy import func, or_, select
+from sqlalchemy.orm import Session, undefer
+
+from anaxis.app.acting import actor_of, use_case
+from anaxis.app.exchange.cells import EVERY, Cells, Held, unpacked
+from anaxis.app.exchange.changes import (
+    RULES,
+    links_of,
+    locked,
+    notify,
+    offset_from,
+    open_clashes,
+    other_end,
+    put_down,
+    send,
+    stop_clashes,
+)
+from anaxis.app.exchange.sides import held_by, sent_to, side_of
+from anaxis.core.errors import BadInput
+from anaxis.core.time.rates import format_frame, kept_rate, rate_label
+from anaxis.packages.own_numbers import GROUPS
+from anaxis.store.exchange import Clash, Link, Party, Shared, SharedChange
+from anaxis.store.models import Show
+
+_MOST_EVERY_S = 3600
+
+
+class LinkAsked(BaseModel):
+    """A link to be made: from the first camera to the second, which holds what the first holds from then on."""
+
+    first: int
+    second: int
+    both_ways: bool = False
+    rule: str = "ask"
+    groups: list[str] = list(EVERY)
+    every_s: int = 0
+    follow: bool = False
+    frame_for_frame: bool = False
+    same_numbers: bool = False
+
+
+@use_case("link")
+def link(session: Session, asked: LinkAsked) -> Link:
+    """Two cameras kept the same from now on. The second takes at once what the first holds and it does not.
+
+    Raises BadInput where one of them is not known yet, is linked already, or runs at another rate and nobody said that it is
+    to go frame for frame.
+    """
+    first, second = (session.get_one(Shared, n) for n in (asked.first, asked.second))
+    if asked.rule not in RULES:
+        raise BadInput(f"'{asked.rule}' is no rule: choose one of {', '.join(RULES)}.")
+    groups = [g for g in GROUPS if g in asked.groups]
+    if not groups:
+        raise BadInput("No channel is chosen: tick at least one.")
+    if not 0 <= asked.every_s <= _MOST_EVERY_S:
+        raise BadInput(f"A version every {asked.every_s} s cannot be: 0 for none, up to {_MOST_EVERY_S}.")
+    if first.party.show_id != second.party.show_id:
+        raise BadInput("The two packages are connected in two shows: connect them in one.")
+    parties = locked(session, [first.party_id, second.party_id])
+    if first.id == second.id:
+        raise BadInput("A camera cannot be linked with itself: choose another one on one side.")
+    for shared in (first, second):
+        if not shared.known:
+            raise BadInput(
+                f"What {shared.called} holds is not known yet: choose it in its package, and wait until its frames are here."
+            )
+    _require_free(session, first, second, asked.both_ways)
+    if kept_rate(first.rate) != kept_rate(second.rate) and not asked.frame_for_frame:
+        raise BadInput(
+            f"{first.called} runs at {rate_label(kept_rate(first.rate))} frames a second and {second.called} at "
+            f"{rate_label(kept_rate(second.rate))}: set one rate in both, or choose frame for frame, by which the move takes another time there."
+        )
+    row = Link(
+        show_id=first.party.show_id, first_id=first.id, second_id=second.id, both_ways=asked.both_ways, rule=asked.rule, groups=groups,
+        offset=0.0 if asked.same_numbers else second.first - first.first, follow=asked.follow, every_s=asked.every_s, actor=actor_of(session).name,
+        moment_at=datetime.now(UTC),
+    )  # fmt: skip
+    session.add(row)
+    session.flush()
+    session.refresh(row, ["first", "second", "show"])
+    _even_out(session, row, parties)
+    notify(session, f"s{row.show_id}", f"c{first.id}", f"c{second.id}")
+    return row
+
+
+def _require_free(session: Session, first: Shared, second: Shared, both_ways: bool) -> None:
+    """Links make no circle: what is written to is written to by one link alone."""
+    for shared, written in ((first, both_ways), (second, True)):
+        for known in links_of(session, shared):
+            source = known.first_id == shared.id and not known.both_ways
+            if written or not source:
+                raise BadInput(f"{shared.called} is linked already ({known.name}): stop that link first.")
+
+
+def _even_out(session: Session, made: Link, parties: dict[int, Party]) -> None:
+    """Send the second what the first holds and it does not."""
+    first, second = made.first, made.second
+    source, now, there = side_of(first), held_by(session, first), held_by(session, second)
+    groups = tuple(made.groups)
+    sent = sent_to(
+        source.track(now), source.image, source.profile.lens.fit, side_of(second), there, groups, made.offset
+    )
+    place, known = there.places(sent.meant.frames)
+    if not known.all():  # frames that it has not got need all that a camera is
+        sent = sent_to(
+            source.track(now), source.image, source.profile.lens.fit, side_of(second), there, EVERY, made.offset
+        )
+        put_down(session, parties[second.party_id], second, sent.meant, sent.wire, link=made)
+        return
+    same = sent.meant.same_as(Cells(sent.meant.frames, EVERY, there.rows[place]))
+    if not same.all():
+        put_down(session, parties[second.party_id], second, sent.meant.where(~same), sent.wire.where(~same), link=made)
+
+
+@use_case("stop a link")
+def stop(session: Session, row: Link) -> Link:
+    """Nothing goes through any more; both sides keep what they hold."""
+    locked(session, [row.first.party_id, row.second.party_id])
+    if row.stopped_at is None:
+        row.stopped_at = datetime.now(UTC)
+        stop_clashes(session, row)
+        notify(session, f"s{row.show_id}")
+    return row
+
+
+@use_case("settle a clash")
+def settle(session: Session, clash: Clash, keep: str) -> Clash:
+    """What both sides changed: ``keep`` "here" what the camera of the clash holds, "sent" what it was sent."""
+    if keep not in ("here", "sent"):
+        raise BadInput("Choose which of the two is kept.")
+    shared = clash.shared
+    ends = [shared.party_id]
+    if clash.link is not None:
+        ends.append(other_end(clash.link, shared).party_id)
+    parties = locked(session, ends)
+    session.refresh(clash, ["closed_at"])
+    if clash.closed_at is not None:
+        raise BadInput(f"Somebody has settled this already ({clash.chosen}).", "conflict")
+    frames, groups = np.array(clash.frames, dtype=np.float64), tuple(clash.groups)
+    if clash.link is None:
+        clash.chosen = "what the package holds is kept"
+        if keep == "sent":
+            clash.chosen = "what was written is written again"
+            row = session.execute(
+                select(SharedChange)
+                .where(SharedChange.id == clash.out_id)
+                .options(undefer(SharedChange.data), undefer(SharedChange.wire))
+            ).scalar_one()
+            meant, wire = unpacked(row.data), unpacked(row.wire or row.data)
+            hit = np.isin(np.round(meant.frames, 3), np.round(frames, 3))
+            put_down(
+                session, parties[shared.party_id], shared, meant.where(hit).only(groups), wire.where(hit).only(groups)
+            )
+    else:
+        other = other_end(clash.link, shared)
+        source, to = (shared, other) if keep == "here" else (other, shared)
+        clash.chosen = f"{source.called}'s is kept"
+        at = frames if source.id == shared.id else frames + offset_from(clash.link, shared)
+        cells = held_by(session, source).cells(at, groups)
+        if len(cells):
+            send(session, parties, clash.link, source, to, held_by(session, source), cells)
+    clash.closed_at = datetime.now(UTC)
+    session.flush()
+    notify(session, f"s{clash.show_id}")
+    return clash
+
+
+# What is to be said of a link
+
+
+@dataclass(frozen=True)
+class Passed:
+    """What a link has done: changes that went through and are there, those on their way, and how long they took, in seconds, of
+    the newest; ``oldest_s`` is how long the oldest of those on their way has waited."""
+
+    through: int
+    on_their_way: int
+    delay_s: float | None
+    slowest_s: float | None
+    oldest_s: float | None
+    clashes: list[Clash]
+
+
+_NEWEST = 100
+
+
+def passed(session: Session, row: Link) -> Passed:
+    counts = select(
+        func.count().filter(SharedChange.acknowledged_at.is_not(None)), func.count().filter(SharedChange.acknowledged_at.is_(None)),
+        func.extract("epoch", func.clock_timestamp() - func.min(SharedChange.created_at).filter(SharedChange.acknowledged_at.is_(None))),
+    ).where(SharedChange.link_id == row.id)  # fmt: skip
+    through, waits, oldest = session.execute(counts).one()
+    cause = SharedChange.__table__.alias("cause")
+    took = (
+        select(func.extract("epoch", SharedChange.acknowledged_at - cause.c.created_at))
+        .join(cause, cause.c.id == SharedChange.cause_id)
+        .where(SharedChange.link_id == row.id, SharedChange.acknowledged_at.is_not(None))
+        .order_by(SharedChange.id.desc())
+        .limit(_NEWEST)
+    )
+    delays = [float(d) for d in session.execute(took).scalars()]
+    return Passed(
+        through, waits, float(np.median(delays)) if delays else None, max(delays) if delays else None,
+        float(oldest) if oldest is not None else None, open_clashes(session, row),
+    )  # fmt: skip
+
+
+def newest_changes(session: Session, row: Link, most: int = 12) -> list[dict[str, Any]]:
+    """What went through a link last, the newest first."""
+    query = (
+        select(SharedChange)
+        .where(SharedChange.link_id == row.id)
+        .order_by(SharedChange.id.desc())
+        .limit(most)
+        .options(undefer(SharedChange.data))
+    )
+    out = []
+    for change in session.execute(query).scalars():
+        cells = unpacked(change.data)
+        to = row.second if change.shared_id == row.second_id else row.first
+        out.append({"to": to.called, "frames": frames_words(cells.frames), "groups": list(cells.groups), "at": change.created_at,
+                    "there": change.acknowledged_at is not None, "as_sent": change.back is None})  # fmt: skip
+    return out
+
+
+def frames_words(frames: Any) -> str:
+    """Frames as people say them: 1010, 1001–1120 (120 frames)."""
+    first, last, count = float(frames[0]), float(frames[-1]), len(frames)
+    return format_frame(first) if count == 1 else f"{format_frame(first)}–{format_frame(last)} ({count} frames)"
+
+
+def links_in(session: Session, show: Show) -> list[Link]:
+    """The links of a show that are not stopped, the newest first."""
+    query = select(Link).where(Link.show_id == show.id, Link.stopped_at.is_(None)).order_by(Link.id.desc())
+    return list(session.execute(query).scalars())
+
+
+def clashes_in(session: Session, show: Show) -> list[Clash]:
+    query = select(Clash).where(Clash.show_id == show.id, Clash.closed_at.is_(None)).order_by(Clash.id)
+    return list(session.execute(query).scalars())
+
+
+def link_between(session: Session, a: Shared, b: Shared) -> Link | None:
+    ends = or_((Link.first_id == a.id) & (Link.second_id == b.id), (Link.first_id == b.id) & (Link.second_id == a.id))
+    return session.execute(select(Link).where(ends, Link.stopped_at.is_(None))).scalars().first()
+
+
+def whole_of(session: Session, shared: Shared) -> Held:
+    """What a camera holds. Raises BadInput where that is not known."""
+    if not shared.known:
+        raise BadInput(
+            f"What {shared.called} holds is not known yet: choose it in its package, and wait until its frames are here.",
+            "not_known",
+        )
+    return held_by(session, shared)
+
+
+def followers(session: Session, party_id: int, frame: float) -> list[tuple[int, float]]:
+    """Who follows the playhead of a party: the parties at the other ends of its links that say so, and the frame there."""
+    query = select(Link).where(Link.stopped_at.is_(None), Link.follow)
+    out = []
+    for row in session.execute(query).scalars():
+        for here, there, offset in ((row.first, row.second, row.offset), (row.second, row.first, -row.offset)):
+            if here.party_id == party_id and here.party.selected in (None, here.key):
+                out.append((there.party_id, frame + offset))
+    return out

@@ -1,0 +1,283 @@
+"""The messages of the exchange, version 1 (docs/exchange.md): what a package says and what it is told.
+
+Each is one JSON text. A change of many frames is one binary message: 4 bytes little-endian, the length of the JSON that
+follows and says all but the numbers; then, at the next multiple of 8 bytes, 8-byte little-endian floats, a row a frame:
+the frame, then the numbers of the groups in their order.
+"""
+
+from __future__ import annotations
+
+import json
+from typing import Annotated, Any, Literal
+
+import numpy as np
+from pydantic import BaseModel, ConfigDict, Field, TypeAdapter, ValidationError
+
+from anaxis.app.exchange.cells import EVERY, Cells, cells_of_matrix, cells_of_values
+from anaxis.core.bounds import MAX_FRAMES
+from anaxis.core.errors import BadInput
+from anaxis.packages.own_numbers import GROUPS, columns_of
+
+PROTOCOL = 1
+# From so many frames on a change is sent in binary.
+MANY_FRAMES = 64
+MAX_BYTES = 8 * (MAX_FRAMES + 100) * 18
+
+Group = Literal["position", "rotation", "lens", "focus", "stop", "clips"]
+Number = Annotated[int, Field(ge=1, le=2**53)]
+Counted = Annotated[int, Field(ge=0, le=2**53)]
+Key = Annotated[str, Field(min_length=1, max_length=120)]
+Values = dict[Group, list[list[float | None]]]
+Frames = Annotated[list[float], Field(max_length=MAX_FRAMES)]
+
+
+class _Message(BaseModel):
+    model_config = ConfigDict(extra="ignore", frozen=True)
+
+
+class CameraEntry(_Message):
+    """A camera of a package's scene: its id there, its name, its range and rate, and the image it is seen in."""
+
+    id: Key
+    name: Annotated[str, Field(min_length=1, max_length=200)]
+    first: float
+    last: float
+    rate: Annotated[str, Field(max_length=40)] = "24/1"
+    width_px: Annotated[int, Field(ge=1, le=32768)] = 1920
+    height_px: Annotated[int, Field(ge=1, le=32768)] = 1080
+    pixel_aspect: Annotated[float, Field(gt=0.05, lt=20)] = 1.0
+
+
+class Mark(_Message):
+    """A named point of the scene, in the package's own axes and unit."""
+
+    name: Annotated[str, Field(min_length=1, max_length=120)]
+    position: tuple[float, float, float]
+
+
+class Hello(_Message):
+    """The first message: who it is. ``client`` is made once and kept with the scene; ``last`` is the highest number it has given
+    a change of its own, ``have`` the highest of ours that it holds."""
+
+    type: Literal["hello"] = "hello"
+    protocol: int
+    client: Annotated[str, Field(pattern=r"^[A-Za-z0-9-]{8,64}$")]
+    kind: Literal["package", "tracker"] = "package"
+    name: Annotated[str, Field(min_length=1, max_length=60)]
+    show: Annotated[str, Field(max_length=120)] = ""
+    profile: str | dict[str, Any] = ""
+    token: Annotated[str, Field(max_length=200)] = ""
+    last: Counted = 0
+    have: Counted = 0
+
+
+class Scene(_Message):
+    """What is in the package: all cameras, named points, and lines (two points each) to draw."""
+
+    type: Literal["scene"] = "scene"
+    cameras: Annotated[list[CameraEntry], Field(max_length=500)]
+    marks: Annotated[list[Mark], Field(max_length=500)] = []
+    lines: Annotated[list[tuple[float, float, float, float, float, float]], Field(max_length=5000)] = []
+
+
+class Change(_Message):
+    """Some frames of a camera hold something else from now on. ``base`` is the highest number of the other side that the one who
+    changed it held then; ``replaces``: the camera has these frames and no others; ``answers_pull``: an answer to a pull, which says
+    what is there and changes nothing."""
+
+    type: Literal["change"] = "change"
+    number: Number
+    camera: Key
+    base: Counted = 0
+    frames: Frames = []
+    values: Values = {}
+    replaces: bool = False
+    answers_pull: bool = False
+    entry: CameraEntry | None = None
+
+
+class Cell(_Message):
+    """What a camera holds on some frames."""
+
+    frames: Frames
+    values: Values
+
+
+class Acknowledge(_Message):
+    """A change is kept for good. A package says in ``held`` what its camera holds there now, where that is another thing than
+    what was sent: a habit of it, or a change of its own that was newer."""
+
+    type: Literal["acknowledge"] = "acknowledge"
+    number: Number
+    held: Cell | None = None
+
+
+class Selection(_Message):
+    """The camera that is chosen there."""
+
+    type: Literal["selection"] = "selection"
+    camera: Key | None
+
+
+class Playhead(_Message):
+    """The frame that is shown there."""
+
+    type: Literal["playhead"] = "playhead"
+    camera: Key | None = None
+    frame: float
+
+
+class Samples(_Message):
+    """What a tracker measured: for each sample its clock in seconds, position in metres, quaternion x, y, z, w, and the focal
+    lengths and principal point of its picture in pixels. ``recording`` is the one they belong to; ``last``: it ends with them."""
+
+    type: Literal["samples"] = "samples"
+    number: Number
+    recording: int | None = None
+    width_px: Annotated[int, Field(ge=1, le=32768)] = 1440
+    height_px: Annotated[int, Field(ge=1, le=32768)] = 1920
+    samples: Annotated[list[Annotated[list[float], Field(min_length=12, max_length=12)]], Field(max_length=3000)]
+    last: bool = False
+
+
+class Welcome(_Message):
+    """The answer to hello: ``heard`` is the highest number of the package that is kept here."""
+
+    type: Literal["welcome"] = "welcome"
+    protocol: int = PROTOCOL
+    heard: Counted
+    server: str
+
+
+class Pull(_Message):
+    """Asks for all frames of a camera, or for the scene where it names none."""
+
+    type: Literal["pull"] = "pull"
+    camera: Key | None = None
+
+
+class Record(_Message):
+    """Asks a tracker to record, or to stop it."""
+
+    type: Literal["record"] = "record"
+    recording: int
+    on: bool
+
+
+class Problem(_Message):
+    """Something that was sent cannot be taken: a code that stays, a sentence; ``about`` is the number of the change."""
+
+    type: Literal["error"] = "error"
+    code: str
+    sentence: str
+    about: int | None = None
+
+
+FromPackage = Annotated[
+    Scene | Change | Acknowledge | Selection | Playhead | Samples | Problem, Field(discriminator="type")
+]
+ToPackage = Annotated[Welcome | Pull | Change | Acknowledge | Playhead | Record | Problem, Field(discriminator="type")]
+_FROM: TypeAdapter[Any] = TypeAdapter(FromPackage)
+_TO: TypeAdapter[Any] = TypeAdapter(ToPackage)
+
+
+def read_hello(text: str | bytes) -> Hello:
+    """Raises BadInput where the first message is no hello, or of another version."""
+    try:
+        document = json.loads(text)
+        if isinstance(document, dict) and document.get("type") == "hello" and document.get("protocol") != PROTOCOL:
+            raise BadInput(
+                f"This server speaks version {PROTOCOL} of the exchange, and hello says {document.get('protocol')!r}.",
+                "other_version",
+            )
+        return Hello.model_validate(document)
+    except ValidationError as error:
+        raise BadInput(
+            f"The first message is no hello: {_first(error)}; see docs/exchange.md.", "bad_message"
+        ) from error
+    except (ValueError, RecursionError) as error:
+        raise BadInput(
+            "The first message is no JSON: it must be a hello; see docs/exchange.md.", "bad_message"
+        ) from error
+
+
+def read_message(data: str | bytes) -> tuple[Any, Cells | None]:
+    """A message of a package and, of a change, its cells. Raises BadInput that says which field is wrong."""
+    rows = None
+    try:
+        if isinstance(data, bytes):
+            document, rows = _binary(data)
+        else:
+            document = json.loads(data, parse_constant=_no_constant)
+        message = _FROM.validate_python(document)
+    except ValidationError as error:
+        raise BadInput(f"A message cannot be read: {_first(error)}; see docs/exchange.md.", "bad_message") from error
+    except (ValueError, RecursionError, KeyError, TypeError) as error:
+        raise BadInput("A message is neither JSON nor a binary change; see docs/exchange.md.", "bad_message") from error
+    if not isinstance(message, Change):
+        return message, None
+    where = f"Change {message.number} of camera '{message.camera}'"
+    if rows is None:
+        return message, cells_of_values(message.frames, message.values, where)  # type: ignore[arg-type]
+    return message, cells_of_matrix(rows, document["groups"], where)
+
+
+def _no_constant(text: str) -> float:
+    raise ValueError(text)  # NaN and Infinity are no JSON
+
+
+def _binary(data: bytes) -> tuple[dict[str, Any], Any]:
+    size = int.from_bytes(data[:4], "little")
+    document = json.loads(data[4 : 4 + size])
+    start = (4 + size + 7) // 8 * 8
+    groups = [g for g in GROUPS if g in document["groups"]]
+    wide, count = 1 + len(columns_of(tuple(groups))), int(document["count"])
+    if not 0 < count <= MAX_FRAMES or len(data) != start + 8 * wide * count:
+        raise ValueError("length")
+    document["groups"] = groups
+    return document, np.frombuffer(data, "<f8", wide * count, start).reshape(count, wide).astype(np.float64)
+
+
+def change_message(change: dict[str, Any], cells: Cells) -> str | bytes:
+    """A change as it goes over the wire: JSON, or binary where it has many frames."""
+    said = {"type": "change", **change}
+    if len(cells) < MANY_FRAMES:
+        return json.dumps({**said, "frames": cells.frames.tolist(), "values": cells.values()}, allow_nan=False)
+    head = json.dumps({**said, "groups": list(cells.groups), "count": len(cells)}, allow_nan=False).encode()
+    head += b" " * (-(len(head) + 4) % 8)
+    return len(head).to_bytes(4, "little") + head + np.ascontiguousarray(cells.matrix(), "<f8").tobytes()
+
+
+def held_cells(held: Cell | None, where: str) -> Cells | None:
+    return None if held is None else cells_of_values(held.frames, held.values, where)  # type: ignore[arg-type]
+
+
+def schema() -> dict[str, Any]:
+    """The JSON Schema of both sides' messages."""
+    hello = Hello.model_json_schema(ref_template="#/$defs/{model}")
+    sides = {"from_package": _FROM, "to_package": _TO}
+    defs: dict[str, Any] = {"Hello": {k: v for k, v in hello.items() if k != "$defs"}, **hello.get("$defs", {})}
+    out: dict[str, Any] = {}
+    for name, adapter in sides.items():
+        made = adapter.json_schema(ref_template="#/$defs/{model}")
+        defs |= made.pop("$defs", {})
+        out[name] = made
+    out["from_package"]["oneOf"] = [{"$ref": "#/$defs/Hello"}, *out["from_package"]["oneOf"]]
+    return {
+        "$schema": "https://json-schema.org/draft/2020-12/schema",
+        "title": f"Anaxis exchange {PROTOCOL}",
+        "description": "Messages of a package (from_package) and of the server (to_package); of a binary change its JSON part, with "
+        "'groups' and 'count' in place of 'frames' and 'values'.",
+        "groups": {g: list(names) for g, names in GROUPS.items()},
+        "$defs": defs | out,
+        "anyOf": [{"$ref": "#/$defs/from_package"}, {"$ref": "#/$defs/to_package"}],
+    }
+
+
+def _first(error: ValidationError) -> str:
+    first = error.errors()[0]
+    return f"{'.'.join(str(p) for p in first['loc']) or 'the message'}: {first['msg']}"
+
+
+__all__ = ["EVERY", "Acknowledge", "CameraEntry", "Change", "Hello", "Playhead", "Problem", "Pull", "Record", "Samples", "Scene",
+           "Selection", "Welcome", "change_message", "held_cells", "read_hello", "read_message", "schema"]  # fmt: skip

@@ -1,0 +1,172 @@
+"""Who is connected: a package or tracker says who it is, what is in it, what is chosen there, and goes."""
+
+from __future__ import annotations
+
+import secrets
+from datetime import UTC, datetime, timedelta
+
+from sqlalchemy import func, select, update
+from sqlalchemy.dialects.postgresql import insert
+from sqlalchemy.orm import Session
+
+from anaxis.app.acting import actor_of, require
+from anaxis.app.exchange.changes import locked, notify
+from anaxis.app.exchange.messages import CameraEntry, Hello, Scene
+from anaxis.app.roles import Role
+from anaxis.core.errors import BadInput
+from anaxis.core.time.rates import parse_rate
+from anaxis.packages.model import Profile, profile_from_dict
+from anaxis.store.exchange import Link, Party, Shared
+from anaxis.store.models import Show
+from anaxis.store.packages import get_package
+
+# Of scenes with more cameras only those that are chosen or linked are asked for by themselves.
+ASKED_FOR_BY_ITSELF = 20
+# A server says of its connections every 15 s that they are there.
+_THERE_FOR = timedelta(seconds=45)
+
+
+def enter(session: Session, hello: Hello) -> Party:
+    """The party of a hello, with a connection of its own from now on. Raises BadInput, NotAllowed."""
+    show = _show(session, hello.show)
+    require(session, Role.ARTIST, show.id, "connect a package")
+    profile = _profile(session, hello)
+    session.execute(
+        insert(Party)
+        .values(show_id=show.id, client=hello.client, kind=hello.kind, name=hello.name, actor=actor_of(session).name)
+        .on_conflict_do_nothing()
+    )
+    query = select(Party).where(Party.show_id == show.id, Party.client == hello.client)
+    party = locked(session, [session.execute(query).scalar_one().id]).popitem()[1]
+    if hello.last < party.heard:
+        raise BadInput(
+            f"{hello.name} counts its changes up to {hello.last}, and {party.heard} were heard from it: its scene is an older copy. Open the "
+            "newest one, or connect this one as a package of its own.",
+            "older_copy",
+        )
+    if hello.have > party.sent:
+        raise BadInput(
+            f"{hello.name} holds change {hello.have} of this server, which has sent {party.sent}: the server's store is an older copy. Connect "
+            "the scene as a package of its own.",
+            "older_store",
+        )
+    if party.profile and party.profile != profile.model_dump(mode="json"):
+        _forget_what_is_held(session, party)  # other numbers mean the same camera now
+    party.kind, party.name, party.actor = hello.kind, hello.name, actor_of(session).name
+    party.profile = profile.model_dump(mode="json")
+    party.connection, party.removed_at = secrets.token_hex(8), None
+    party.connected_at = party.seen_at = datetime.now(UTC)
+    session.flush()
+    notify(session, f"s{show.id}", f"p{party.id}")
+    return party
+
+
+def _show(session: Session, name: str) -> Show:
+    shows = list(session.execute(select(Show).where(Show.archived_at.is_(None)).order_by(Show.name)).scalars())
+    found = [s for s in shows if not name or s.name == name]
+    if len(found) != 1:
+        listed = ", ".join(s.name for s in shows[:8]) or "none"
+        raise BadInput(
+            f"{f'There is no show {name!r}' if name else 'Name a show'}: there are {listed}.", "no_such_show"
+        )
+    return found[0]
+
+
+def _profile(session: Session, hello: Hello) -> Profile:
+    if isinstance(hello.profile, str):
+        if not hello.profile and hello.kind == "tracker":
+            return get_package(session, "yup-rh-m")
+        return get_package(session, hello.profile)
+    return profile_from_dict(hello.profile, f"The profile of {hello.name}")
+
+
+def _forget_what_is_held(session: Session, party: Party) -> None:
+    linked = select(Link.id).join(Shared, (Shared.id == Link.first_id) | (Shared.id == Link.second_id))
+    if session.execute(linked.where(Shared.party_id == party.id, Link.stopped_at.is_(None))).first() is not None:
+        raise BadInput(
+            f"{party.name} is linked by another profile: stop its links on the Live page, then connect it by this one.",
+            "other_profile",
+        )
+    session.execute(update(Shared).where(Shared.party_id == party.id).values(held=None, held_effect=None))
+
+
+def take_scene(session: Session, party_id: int, scene: Scene) -> list[str]:
+    """What is in a package now; returns the ids of the cameras whose frames are to be asked for. Raises BadInput."""
+    party = locked(session, [party_id])[party_id]
+    ids = [c.id for c in scene.cameras]
+    if len(set(ids)) < len(ids):
+        raise BadInput("Two cameras of the scene have the same id: each needs one of its own.", "bad_message")
+    for entry in scene.cameras:
+        _require_entry(entry)
+    known = {c.key: c for c in session.execute(select(Shared).where(Shared.party_id == party_id)).scalars()}
+    for entry in scene.cameras:
+        values = entry.model_dump(exclude={"id"})
+        row = known.get(entry.id)
+        if row is None:
+            session.add(Shared(party_id=party_id, key=entry.id, **values))
+            continue
+        for name, value in {**values, "gone_at": None}.items():
+            if getattr(row, name) != value:
+                setattr(row, name, value)
+    for key, row in known.items():
+        if key not in ids and row.gone_at is None:
+            row.gone_at = datetime.now(UTC)
+    party.scene = {"marks": [m.model_dump(mode="json") for m in scene.marks], "lines": [list(x) for x in scene.lines]}
+    session.flush()
+    notify(session, f"s{party.show_id}")
+    return wanted(session, party)
+
+
+def _require_entry(entry: CameraEntry) -> None:
+    parse_rate(entry.rate)
+    if not (-1e9 < entry.first <= entry.last < 1e9):
+        raise BadInput(
+            f"Camera '{entry.name}' runs from {entry.first:g} to {entry.last:g}: its first frame must not lie behind its last.",
+            "bad_message",
+        )
+
+
+def wanted(session: Session, party: Party) -> list[str]:
+    """The cameras of a party that nobody here knows, and should."""
+    rows = list(
+        session.execute(
+            select(Shared).where(Shared.party_id == party.id, Shared.gone_at.is_(None)).order_by(Shared.id)
+        ).scalars()
+    )
+    few = len(rows) <= ASKED_FOR_BY_ITSELF
+    return [r.key for r in rows if not r.known and (few or r.key == party.selected)]
+
+
+def choose(session: Session, party_id: int, key: str | None) -> list[str]:
+    """The camera that is chosen in a package; returns those to be asked for."""
+    party = locked(session, [party_id])[party_id]
+    party.selected = key
+    session.flush()
+    notify(session, f"s{party.show_id}")
+    return wanted(session, party)
+
+
+def heard_of(session: Session, party_id: int, said: str | None = None) -> None:
+    """A party is there; ``said`` is what it could not take, "" once it could again."""
+    values = {"seen_at": func.now()} | ({"said": said[:1000]} if said is not None else {})
+    session.execute(update(Party).where(Party.id == party_id).values(**values))
+
+
+def leave(session: Session, party_id: int, connection: str) -> None:
+    """A connection ended; where a newer one took its place, that one stays."""
+    gone = update(Party).where(Party.id == party_id, Party.connection == connection)
+    session.execute(gone.values(connection=None, seen_at=func.now()))
+    show = session.execute(select(Party.show_id).where(Party.id == party_id)).scalar_one_or_none()
+    notify(session, f"s{show}")
+
+
+def is_there(party: Party) -> bool:
+    """Whether a party is connected, and was heard of in the last while: a server that was killed said nothing of it."""
+    return party.connection is not None and datetime.now(UTC) - party.seen_at < _THERE_FOR
+
+
+def parties_of(session: Session, show: Show) -> list[Party]:
+    """Those of a show that were not taken off its list, those that are connected first."""
+    query = select(Party).where(Party.show_id == show.id, Party.removed_at.is_(None))
+    rows = session.execute(query.order_by(Party.connection.is_(None), Party.id)).scalars()
+    return list(rows)

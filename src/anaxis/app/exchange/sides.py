@@ -1,0 +1,187 @@
+"""What a side holds, in its own numbers and in ours, and how one side's numbers become another's."""
+
+from __future__ import annotations
+
+import json
+import threading
+from collections import OrderedDict
+from dataclasses import dataclass, replace
+from functools import lru_cache
+from typing import Any
+
+import numpy as np
+from sqlalchemy import select
+from sqlalchemy.orm import Session, undefer
+
+from anaxis.app.exchange.cells import EVERY, NOTHING, Cells, Groups, Held, held_of, unpacked
+from anaxis.core.camera.lens import Image
+from anaxis.core.camera.track import Track
+from anaxis.core.outgoing import make_outgoing
+from anaxis.core.scene.landmarks import NO_LANDMARKS
+from anaxis.core.time.rates import kept_rate
+from anaxis.core.typing import Floats
+from anaxis.packages.habit import Outbound
+from anaxis.packages.habits import HABITS, channels, compensated
+from anaxis.packages.model import Profile, profile_from_dict
+from anaxis.packages.own_numbers import SLICES, own_rows, track_of_rows
+from anaxis.store.exchange import Shared, SharedChange
+
+# What a package does to numbers that it is sent; all other habits are about files and their trees.
+OF_NUMBERS = (
+    "world_turn", "world_shift", "look_axis", "scale", "frame_offset", "film_factor", "film_default", "focal_factor", "vfov_as_hfov",
+    "no_offsets", "channels", "snap", "no_roll",
+)  # fmt: skip
+# Rows in force since the last snapshot, from where on a new one is kept.
+_SNAPSHOT_AFTER = 200
+
+
+class Mirrors:
+    """What sides held when they were last asked about: kept between transactions by one server."""
+
+    def __init__(self, most: int = 64) -> None:
+        self._held: OrderedDict[int, tuple[int, Held]] = OrderedDict()
+        self._most, self._lock = most, threading.Lock()
+
+    def get(self, number: int) -> tuple[int, Held] | None:
+        with self._lock:
+            return self._held.get(number)
+
+    def put(self, number: int, effect: int, held: Held) -> None:
+        with self._lock:
+            known = self._held.get(number)
+            if known is None or known[0] < effect:
+                self._held[number] = (effect, held)
+                self._held.move_to_end(number)
+            while len(self._held) > self._most:
+                self._held.popitem(last=False)
+
+
+def held_by(session: Session, shared: Shared) -> Held:
+    """What a side's camera holds by all that is in force; nothing where nobody knows."""
+    return held_with_effect(session, shared)[1]
+
+
+def held_with_effect(session: Session, shared: Shared) -> tuple[int, Held]:
+    """The same, and the effect that it is of."""
+    if not shared.known:
+        return 0, NOTHING
+    mirrors: Mirrors | None = session.info.get("mirrors")
+    known = mirrors.get(shared.id) if mirrors is not None else None
+    if known is None or known[0] < (shared.held_effect or 0):
+        known = (shared.held_effect or 0, held_of(shared.held))
+    effect, held = known
+    query = (
+        select(SharedChange)
+        .where(SharedChange.shared_id == shared.id, SharedChange.effect > effect)
+        .order_by(SharedChange.effect)
+        .options(undefer(SharedChange.data), undefer(SharedChange.back))
+    )
+    for row in session.execute(query).scalars():
+        held = with_row(held, row)
+        effect = row.effect or effect
+    if mirrors is not None and not session.info.get("wrote"):  # what may still be undone is nobody else's to know
+        mirrors.put(shared.id, effect, held)
+    return effect, held
+
+
+def with_row(held: Held, row: SharedChange) -> Held:
+    """What is held once a change is in force: what its receiver said it holds, else what was sent."""
+    return held.with_cells(unpacked(row.data if row.back is None else row.back), row.replaces)
+
+
+def keep_snapshot(session: Session, shared: Shared, effect: int, held: Held) -> None:
+    """Keep what is held as of an effect, so that fewer rows have to be gone through."""
+    shared.held, shared.held_effect = held.packed(), effect
+    session.flush()
+
+
+def many_since_snapshot(session: Session, shared: Shared, effect: int) -> bool:
+    """Whether the next snapshot is due; effects are counted over all cameras, so it comes rather early than late."""
+    return effect - (shared.held_effect or 0) > _SNAPSHOT_AFTER
+
+
+@dataclass(frozen=True, eq=False)
+class Side:
+    """A camera of a package with what its numbers mean."""
+
+    profile: Profile
+    image: Image
+    rate: str
+    name: str
+
+    @property
+    def habits(self) -> list[tuple[str, dict[str, Any]]]:
+        return [h for h in self.profile.active_habits if h[0] in OF_NUMBERS]
+
+    @property
+    def habits_of_files(self) -> list[str]:
+        """What its habits of files do, in words; they have no part in numbers that are sent."""
+        return [HABITS[code].says(p) for code, p in self.profile.active_habits if code not in OF_NUMBERS]
+
+    def track(self, held: Held) -> Track:
+        """The canonical track of what is held. Raises BadInput."""
+        return track_of_rows(self.name, held.frames, kept_rate(self.rate), held.rows, self.profile, self.image)
+
+
+def side_of(shared: Shared) -> Side:
+    return Side(
+        profile_of(shared.party.profile),
+        Image(shared.width_px, shared.height_px, shared.pixel_aspect),
+        shared.rate,
+        shared.name,
+    )
+
+
+def profile_of(document: dict[str, Any]) -> Profile:
+    """The profile that a party is connected by."""
+    return _profile(json.dumps(document, sort_keys=True))
+
+
+@lru_cache(maxsize=64)
+def _profile(text: str) -> Profile:
+    return profile_from_dict(json.loads(text), "The profile")
+
+
+@dataclass(frozen=True, eq=False)
+class Sent:
+    """Cells on their way to a side: as they are ``meant`` to be there, as they go over the ``wire``, and what cannot be had."""
+
+    meant: Cells
+    wire: Cells
+    cannot: tuple[str, ...] = ()
+
+
+def sent_to(track: Track, image: Image, fit: str, to: Side, there: Held, groups: Groups, offset: float = 0.0) -> Sent:
+    """A canonical track on some frames, as cells for a side, which holds ``there``.
+
+    ``offset`` is added to the frames. Angles are those nearest to what is there. Raises BadInput for a lens that no
+    film back of that side can show.
+    """
+    outgoing = make_outgoing(track, to.profile.convention, image, fit, to.profile.lens.fit, NO_LANDMARKS)
+    moved = replace(outgoing.track, frames=outgoing.track.frames + offset)
+    near = there.near(moved.frames)
+    meant = Cells(moved.frames, EVERY, own_rows(moved, to.profile, to.image, near)).only(groups)
+    habits = to.habits
+    if not habits:
+        return Sent(meant, meant)
+    before = Outbound(
+        moved, moved.frames, to.profile.convention, to.profile.convention, to.image, to.profile.lens.fit, None, None
+    )
+    whole = [h for h in habits if h[0] != channels.HABIT.code]
+    done = compensated(before, whole) if whole else before
+    rows = own_rows(done.track, to.profile, to.image, near)
+    for code, params in reversed(habits):
+        if code == channels.HABIT.code:
+            rows = _unswapped(rows, params)
+    return Sent(meant, Cells(done.track.frames, EVERY, rows).only(groups), done.cannot)
+
+
+def _unswapped(rows: Floats, params: dict[str, Any]) -> Floats:
+    """Rows that come out right once the package has swapped or negated channels: as numbers, for that is what it does."""
+    read, out = channels.HABIT.read(params), rows.copy()
+    for group, text in (("position", read.position), ("rotation", read.rotation)):
+        order, signs = channels.signed_channels(text)
+        part = np.empty_like(rows[:, SLICES[group]])
+        part[:, order] = rows[:, SLICES[group]] * signs
+        out[:, SLICES[group]] = part
+    return out

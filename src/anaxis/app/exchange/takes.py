@@ -1,0 +1,302 @@
+"""Versions of what packages hold: pulled by hand, kept at a link's moments; and versions written back."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from typing import NamedTuple
+
+import numpy as np
+from pydantic import BaseModel
+from sqlalchemy import func, select
+from sqlalchemy.orm import Session, undefer
+
+from anaxis.app.acting import use_case
+from anaxis.app.edit import keep_camera, keep_retake, planned_retake
+from anaxis.app.examined import look
+from anaxis.app.exchange.cells import EVERY, NOTHING, Cells, Groups, Held, held_of
+from anaxis.app.exchange.changes import lock_about, locked, notify, put_down
+from anaxis.app.exchange.links import whole_of
+from anaxis.app.exchange.sides import Side, held_with_effect, profile_of, sent_to, side_of
+from anaxis.app.names import shot_for
+from anaxis.app.waiting import examiner_of
+from anaxis.core.checks import Expected
+from anaxis.core.errors import BadInput
+from anaxis.core.outgoing import make_outgoing
+from anaxis.core.scene.landmarks import Landmarks, legal_name
+from anaxis.core.scene.picture import picture_of
+from anaxis.core.time.rates import kept_rate, rate_text
+from anaxis.core.typing import Bools, Floats
+from anaxis.formats.track_json.document import scene_of_track, track_bytes
+from anaxis.packages.own_numbers import GROUPS, columns_of
+from anaxis.store.archive import scene_from_bytes, scene_to_bytes
+from anaxis.store.exchange import Link, Party, Pulled, Shared
+from anaxis.store.keep import stage_file
+from anaxis.store.models import Camera, Shot, SourceFile, Version
+from anaxis.store.queries import expected_of, find_shot, picture_of_version, track_of
+
+# Numbers that differ by less, relative to their size, were not changed by anybody: they came through a matrix.
+_SAME = 1e-9
+
+
+class Pull(BaseModel):
+    """As which shot and camera a package's camera is kept; an empty name of the camera is the one it has there."""
+
+    shot: str = ""
+    camera: str = ""
+
+
+@use_case("pull")
+def pull(session: Session, shared: Shared, asked: Pull) -> Version:
+    """What a package's camera holds now, as the next take of the camera here that it is kept as, or of a new one."""
+    if shared.camera_id is None:
+        shot = asked.shot.strip()
+        if not 1 <= len(shot) <= 120 or len(asked.camera) > 120:
+            raise BadInput("The shot needs a name of 1 to 120 characters: it says where the camera is kept.")
+        row = shot_for(session, shared.party.show.name, shot)
+        session.execute(select(Shot.id).where(Shot.id == row.id).with_for_update())
+        wanted = asked.camera.strip() or shared.name
+        known = session.execute(
+            select(Camera).where(Camera.shot_id == row.id, Camera.name == legal_name(wanted, set()))
+        ).scalar_one_or_none()
+        if known is not None:
+            shared.camera_id = known.id
+            session.flush()
+            session.refresh(shared, ["camera"])
+    return kept_as_version(session, shared, f"pulled from {shared.called}", asked)
+
+
+def kept_as_version(session: Session, shared: Shared, change: str, asked: Pull | None = None) -> Version:
+    """What a camera of a package holds, kept. Raises BadInput where that is not known, or is no camera that can be used."""
+    held = whole_of(session, shared)
+    source = staged(session, shared, held)
+    scene = scene_from_bytes(source.scene)
+    picture, path = picture_of(scene, None, None), scene.cameras[0].path
+    if shared.camera_id is not None:
+        camera = session.get_one(Camera, shared.camera_id)
+        planned = planned_retake(session, camera, source, scene, path, "recipe", picture)
+        version = keep_retake(session, source, planned, change=change)
+    else:
+        assert asked is not None
+        shot_name = asked.shot.strip()
+        found = find_shot(session, shared.party.show.name, shot_name)
+        report = look(examiner_of(session), source.scene, source.name, {}, expected_of(found) if found else Expected())[
+            0
+        ]
+        shot = shot_for(session, shared.party.show.name, shot_name)
+        name = legal_name(asked.camera.strip() or shared.name, {c.name for c in shot.cameras})
+        version = keep_camera(session, shot, source, report, name, picture, change)
+        shared.camera_id = version.camera_id
+    session.add(Pulled(version_id=version.id, shared_id=shared.id, data=held.packed()))
+    session.flush()
+    notify(session, f"s{shared.party.show_id}")
+    return version
+
+
+def staged(session: Session, shared: Shared, held: Held) -> SourceFile:
+    """What a camera holds as a file of our own, in the package's convention, with the points of its scene."""
+    side = side_of(shared)
+    marks = marks_of(shared.party)
+    track = side.track(held)
+    outgoing = make_outgoing(
+        track, side.profile.convention, side.image, side.profile.lens.fit, side.profile.lens.fit, marks
+    )
+    data = track_bytes(outgoing)
+    name = f"{legal_name(shared.called, set())}.track.json"
+    return stage_file(session, name, data, scene_to_bytes(scene_of_track(data, name)))
+
+
+def marks_of(party: Party) -> Landmarks:
+    """The named points of a package's scene, canonical."""
+    from_scene = party.scene.get("marks", [])
+    names: list[str] = []
+    for mark in from_scene:
+        names.append(legal_name(mark["name"], set(names)))
+    place = np.array([m["position"] for m in from_scene], dtype=np.float64).reshape(1, -1, 3)
+    convention = profile_of(party.profile).convention
+    return Landmarks(tuple(names), convention.position_to_canonical(place))
+
+
+# A link's moments
+
+
+@use_case("keep a moment")
+def keep_moment(session: Session, link: Link, why: str) -> Version:
+    """What a link's first camera holds now, as a version. Raises BadInput where it is kept as no camera yet."""
+    if link.first.camera_id is None:
+        raise BadInput(f"Pull {link.first.called} once first: that says as which camera its versions are kept.")
+    effect, _ = held_with_effect(session, link.first)
+    version = kept_as_version(session, link.first, why)
+    link.moment_at, link.moment_effect = datetime.now(UTC), effect
+    return version
+
+
+def due_moments(session: Session) -> list[Link]:
+    """The links whose next version is due, and whose first camera holds something new since the last; each is held by whoever asks."""
+    late = func.extract("epoch", func.clock_timestamp() - Link.moment_at) >= Link.every_s
+    query = (
+        select(Link).where(Link.stopped_at.is_(None), Link.every_s > 0, late).with_for_update(of=Link, skip_locked=True)
+    )
+    return [
+        k
+        for k in session.execute(query).scalars()
+        if k.first.camera_id is not None and held_with_effect(session, k.first)[0] > k.moment_effect
+    ]
+
+
+# Written back
+
+
+class Push(BaseModel):
+    """A version for a package: to the camera ``shared`` there, or as a new one. ``groups`` are the channels that are written.
+    ``both`` says what is done where both sides changed the same since it was pulled: "ask" refuses, "ours", "theirs"."""
+
+    shared: int | None = None
+    party: int | None = None
+    name: str = ""
+    groups: list[str] = list(EVERY)
+    both: str = "ask"
+
+
+class Part(NamedTuple):
+    """Cells as they are ``meant`` to be there, and as they go over the ``wire``."""
+
+    meant: Cells
+    wire: Cells
+
+
+@dataclass(frozen=True, eq=False)
+class Writing:
+    """What a push would write: ``parts``, one a group; one in all, and ``whole``, where the camera there is new or has other
+    frames. ``both`` are the frames that were changed there too since it was pulled, by group; ``since`` is what was pulled."""
+
+    parts: list[Part]
+    whole: bool
+    both: dict[str, Floats]
+    cannot: tuple[str, ...]
+    since: Version | None
+
+    @property
+    def frames(self) -> int:
+        return len(np.unique(np.concatenate([p.meant.frames for p in self.parts]))) if self.parts else 0
+
+    @property
+    def groups(self) -> list[str]:
+        return [g for p in self.parts for g in p.meant.groups]
+
+
+def planned_push(session: Session, version: Version, shared: Shared | None, party: Party, groups: Groups) -> Writing:
+    """What of a version is written to a camera of a package: what was changed here since it was pulled from there, in the groups
+    chosen; all of it where it was never pulled from there, or has other frames by now. Raises BadInput."""
+    track, picture = track_of(version)[0], picture_of_version(version)
+    if shared is None:
+        to = Side(profile_of(party.profile), picture.image, rate_text(track.rate), track.name)
+        sent = sent_to(track, picture.image, picture.fit, to, NOTHING, EVERY)
+        return Writing([Part(sent.meant, sent.wire)], True, {}, sent.cannot, None)
+    there = whole_of(session, shared)
+    pulled = _pulled(session, version, shared)
+    before = held_of(pulled.data) if pulled is not None else there
+    sent = sent_to(track, picture.image, picture.fit, side_of(shared), before, EVERY)
+    since = pulled.version if pulled is not None else None
+
+    def on_same_frames(held: Held) -> bool:
+        return len(held) == len(track) and bool(np.allclose(held.frames, track.frames, rtol=0, atol=1e-3))
+
+    if not on_same_frames(there):
+        part = Part(_with_theirs(sent.meant, groups, there), _with_theirs(sent.wire, groups, there))
+        return Writing([part], True, {}, sent.cannot, since)
+    base = before if on_same_frames(before) else there
+    parts, both = [], {}
+    for group in groups:
+        ours, theirs = _differs(sent.meant.rows, base.rows, group), _differs(there.rows, base.rows, group)
+        if ours.any():
+            parts.append(Part(sent.meant.where(ours).only([group]), sent.wire.where(ours).only([group])))
+        if (ours & theirs).any():
+            both[group] = sent.meant.frames[ours & theirs]
+    return Writing(parts, False, both, sent.cannot, since)
+
+
+def _with_theirs(cells: Cells, groups: Groups, there: Held) -> Cells:
+    """All groups: those chosen as ours, the others as they are there, at the nearest frame."""
+    rows = there.near(cells.frames).copy()
+    columns = columns_of(groups)
+    rows[:, columns] = cells.rows[:, columns]
+    return Cells(cells.frames, EVERY, rows)
+
+
+def _differs(a: Floats, b: Floats, group: str) -> Bools:
+    """Which rows (n,) differ in a group by more than a number loses on its way through a matrix."""
+    x, y = a[:, columns_of((group,))], b[:, columns_of((group,))]
+    with np.errstate(invalid="ignore"):
+        near = np.abs(x - y) <= _SAME * np.maximum(1.0, np.abs(y))
+    return np.asarray(~(near | (np.isnan(x) & np.isnan(y))).all(axis=1))
+
+
+def _pulled(session: Session, version: Version, shared: Shared) -> Pulled | None:
+    """The pull from this camera that a version was made from, itself or the take it is an edit of."""
+    of_take = select(Version.id).where(
+        Version.camera_id == version.camera_id, Version.take == version.take, Version.edit == 0
+    )
+    query = (
+        select(Pulled)
+        .where(Pulled.version_id.in_(of_take), Pulled.shared_id == shared.id)
+        .options(undefer(Pulled.data))
+    )
+    return session.execute(query).scalars().first()
+
+
+@use_case("push")
+def push(session: Session, version: Version, asked: Push) -> Shared:
+    """Write a version into a package. Raises BadInput where both changed the same and nobody said which is to be, and where nothing
+    is to be written."""
+    groups = tuple(g for g in GROUPS if g in asked.groups)
+    if not groups:
+        raise BadInput("No channel is chosen: tick at least one.")
+    shared = session.get_one(Shared, asked.shared) if asked.shared is not None else None
+    party = shared.party if shared is not None else session.get_one(Party, asked.party)
+    parties = lock_about(session, shared)[0] if shared is not None else locked(session, [party.id])
+    writing = planned_push(session, version, shared, party, groups)
+    parts = writing.parts
+    if writing.both and asked.both == "ask":
+        count = len(np.unique(np.concatenate(list(writing.both.values()))))
+        raise BadInput(
+            f"{party.name} has changed {count} of these frames since they were pulled: choose whose is to be there, or pull again.",
+            "both_changed",
+        )
+    if asked.both == "theirs":
+        parts = [p for p in (_without(p, writing.both) for p in parts) if len(p.meant)]
+    if not parts:
+        raise BadInput(
+            f"Nothing is to be written: in these channels {version.called} is as {party.name} holds it.",
+            "nothing_to_write",
+        )
+    entry = None
+    if shared is None:
+        shared = _new_there(session, version, party, asked.name)
+        entry = {"id": shared.key, "name": shared.name, "first": shared.first, "last": shared.last, "rate": shared.rate,
+                 "width_px": shared.width_px, "height_px": shared.height_px, "pixel_aspect": shared.pixel_aspect}  # fmt: skip
+    for part in parts:
+        put_down(session, parties[party.id], shared, *part, replaces=writing.whole, entry=entry)
+    notify(session, f"s{party.show_id}")
+    return shared
+
+
+def _without(part: Part, both: dict[str, Floats]) -> Part:
+    """Without the frames that were changed there too."""
+    keep = ~np.isin(part.meant.frames, np.concatenate([both.get(g, np.zeros(0)) for g in part.meant.groups]))
+    return Part(part.meant.where(keep), part.wire.where(keep))
+
+
+def _new_there(session: Session, version: Version, party: Party, name: str) -> Shared:
+    facts = version.facts
+    wanted = (name.strip() or f"{version.camera.shot.name} {version.camera.name}")[:120]
+    count = session.execute(select(func.count()).where(Shared.party_id == party.id)).scalar_one()
+    row = Shared(
+        party_id=party.id, key=f"anaxis-{version.camera_id}-{count + 1}", name=wanted, first=float(facts["first_frame"]), last=float(facts["last_frame"]),
+        rate=rate_text(kept_rate(facts["rate"])), width_px=version.width_px, height_px=version.height_px, pixel_aspect=version.pixel_aspect,
+        camera_id=version.camera_id,
+    )  # fmt: skip
+    session.add(row)
+    session.flush()
+    session.refresh(row, ["party"])
+    return row

@@ -1,0 +1,220 @@
+"""Tables of the exchange: who is connected, what they hold, every change in both ways, links, clashes, recordings.
+
+A change is a row before it is acknowledged. What a side holds is its last snapshot and the rows in force since, in the
+order of ``effect``: what it told is in force at once, what it was sent once it said so.
+"""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import Any
+
+from sqlalchemy import BigInteger, ForeignKey, Index, Sequence, UniqueConstraint, func
+from sqlalchemy.orm import Mapped, mapped_column, relationship
+
+from anaxis.store.models import Base, Camera, Show, Version
+
+EFFECTS = Sequence("exchange_effects", metadata=Base.metadata)
+# The channel on which the database tells every server what has just been kept.
+NOTIFIED = "anaxis_exchange"
+
+
+class Party(Base):
+    """A package or tracker that has been connected: known by ``client``, which it made up itself, in one show.
+
+    ``heard`` is the highest number of its own that is kept here, ``sent`` the highest that it was sent, ``applied`` the highest
+    that it said it holds. ``connection`` is the one that counts, where there is one.
+    """
+
+    __tablename__ = "exchange_parties"
+    __table_args__ = (UniqueConstraint("show_id", "client"),)
+    id: Mapped[int] = mapped_column(primary_key=True)
+    show_id: Mapped[int] = mapped_column(ForeignKey("shows.id"))
+    client: Mapped[str]
+    kind: Mapped[str] = mapped_column(default="package")
+    name: Mapped[str]
+    profile: Mapped[dict[str, Any]] = mapped_column(default=dict)
+    actor: Mapped[str]
+    connection: Mapped[str | None]
+    connected_at: Mapped[datetime | None]
+    seen_at: Mapped[datetime] = mapped_column(server_default=func.now())
+    heard: Mapped[int] = mapped_column(BigInteger, default=0)
+    sent: Mapped[int] = mapped_column(BigInteger, default=0)
+    applied: Mapped[int] = mapped_column(BigInteger, default=0)
+    selected: Mapped[str | None]
+    scene: Mapped[dict[str, Any]] = mapped_column(default=dict)  # its marks and lines, in its own numbers
+    said: Mapped[str] = mapped_column(default="")  # the last thing that it could not take, or that it was refused
+    removed_at: Mapped[datetime | None]
+    created_at: Mapped[datetime] = mapped_column(server_default=func.now())
+    show: Mapped[Show] = relationship()
+    cameras: Mapped[list[Shared]] = relationship(back_populates="party", order_by="Shared.id")
+
+
+class Shared(Base):
+    """A camera of a party's scene. ``held`` is what it holds, as of ``held_effect``; None where nobody has asked for it yet.
+
+    ``camera_id`` is the camera here that its takes are kept as.
+    """
+
+    __tablename__ = "exchange_cameras"
+    __table_args__ = (UniqueConstraint("party_id", "key"),)
+    id: Mapped[int] = mapped_column(primary_key=True)
+    party_id: Mapped[int] = mapped_column(ForeignKey("exchange_parties.id"))
+    key: Mapped[str]
+    name: Mapped[str]
+    first: Mapped[float]
+    last: Mapped[float]
+    rate: Mapped[str]
+    width_px: Mapped[int]
+    height_px: Mapped[int]
+    pixel_aspect: Mapped[float]
+    held: Mapped[bytes | None] = mapped_column(deferred=True)
+    held_effect: Mapped[int | None] = mapped_column(BigInteger)
+    camera_id: Mapped[int | None] = mapped_column(ForeignKey("cameras.id"))
+    gone_at: Mapped[datetime | None]
+    created_at: Mapped[datetime] = mapped_column(server_default=func.now())
+    party: Mapped[Party] = relationship(back_populates="cameras", lazy="joined")
+    camera: Mapped[Camera | None] = relationship()
+
+    @property
+    def known(self) -> bool:
+        """Whether it is known here what it holds."""
+        return self.held_effect is not None
+
+    @property
+    def called(self) -> str:
+        return f"{self.party.name} {self.name}"
+
+
+class SharedChange(Base):
+    """A change that a party told (``way`` "in") or is sent ("out"), by its ``number`` in that way. ``base`` is the highest number
+    of the other way that whoever made it held then; ``data`` its cells as they are meant to be there, ``wire`` as they are sent
+    where a habit is made up for.
+
+    ``effect`` orders what is in force; None for one that is on its way. ``back`` are the cells that the receiver says it holds
+    instead.
+    ``cause_id`` is the change that a link passed on, ``said`` why one was refused.
+    """
+
+    __tablename__ = "exchange_changes"
+    __table_args__ = (
+        UniqueConstraint("party_id", "way", "number"),
+        Index("exchange_changes_by_effect", "shared_id", "effect"),
+        Index("exchange_changes_open", "party_id", "number", postgresql_where="acknowledged_at IS NULL"),
+    )
+    id: Mapped[int] = mapped_column(BigInteger, primary_key=True)
+    party_id: Mapped[int] = mapped_column(ForeignKey("exchange_parties.id"))
+    shared_id: Mapped[int | None] = mapped_column(ForeignKey("exchange_cameras.id"))
+    way: Mapped[str]
+    number: Mapped[int] = mapped_column(BigInteger)
+    base: Mapped[int] = mapped_column(BigInteger)
+    replaces: Mapped[bool] = mapped_column(default=False)
+    entry: Mapped[dict[str, Any] | None]
+    data: Mapped[bytes] = mapped_column(deferred=True)
+    wire: Mapped[bytes | None] = mapped_column(deferred=True)
+    back: Mapped[bytes | None] = mapped_column(deferred=True)
+    effect: Mapped[int | None] = mapped_column(BigInteger)
+    frames: Mapped[int] = mapped_column(default=0)
+    link_id: Mapped[int | None] = mapped_column(ForeignKey("exchange_links.id"), index=True)
+    cause_id: Mapped[int | None] = mapped_column(BigInteger)
+    said: Mapped[str] = mapped_column(default="")
+    created_at: Mapped[datetime] = mapped_column(server_default=func.clock_timestamp())
+    acknowledged_at: Mapped[datetime | None]
+
+
+class Link(Base):
+    """Two cameras that are kept the same: from the first to the second, or both ways. ``rule`` says what happens where both
+    changed the same: "ask", "first" or "second". A frame of the first is ``offset`` more there."""
+
+    __tablename__ = "exchange_links"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    show_id: Mapped[int] = mapped_column(ForeignKey("shows.id"), index=True)
+    first_id: Mapped[int] = mapped_column(ForeignKey("exchange_cameras.id"))
+    second_id: Mapped[int] = mapped_column(ForeignKey("exchange_cameras.id"))
+    both_ways: Mapped[bool]
+    rule: Mapped[str]
+    groups: Mapped[list[Any]]
+    offset: Mapped[float]
+    follow: Mapped[bool] = mapped_column(default=False)
+    every_s: Mapped[int] = mapped_column(default=0)
+    moment_at: Mapped[datetime | None]
+    moment_effect: Mapped[int] = mapped_column(BigInteger, default=0)
+    actor: Mapped[str]
+    created_at: Mapped[datetime] = mapped_column(server_default=func.now())
+    stopped_at: Mapped[datetime | None]
+    show: Mapped[Show] = relationship()
+    first: Mapped[Shared] = relationship(foreign_keys=[first_id], lazy="joined")
+    second: Mapped[Shared] = relationship(foreign_keys=[second_id], lazy="joined")
+
+    @property
+    def name(self) -> str:
+        return f"{self.first.called} {'and' if self.both_ways else 'to'} {self.second.called}"
+
+
+class Clash(Base):
+    """Cells that both sides changed without knowing of each other: each holds its own until a person chooses.
+
+    ``shared_id`` is the camera that held back what it was sent by the change ``out_id``; ``chosen`` says what was done.
+    """
+
+    __tablename__ = "exchange_clashes"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    show_id: Mapped[int] = mapped_column(ForeignKey("shows.id"))
+    shared_id: Mapped[int] = mapped_column(ForeignKey("exchange_cameras.id"), index=True)
+    link_id: Mapped[int | None] = mapped_column(ForeignKey("exchange_links.id"), index=True)
+    out_id: Mapped[int] = mapped_column(BigInteger)
+    groups: Mapped[list[Any]]
+    frames: Mapped[list[Any]]
+    created_at: Mapped[datetime] = mapped_column(server_default=func.now())
+    closed_at: Mapped[datetime | None]
+    chosen: Mapped[str] = mapped_column(default="")
+    show: Mapped[Show] = relationship()
+    shared: Mapped[Shared] = relationship(lazy="joined")
+    link: Mapped[Link | None] = relationship()
+
+    @property
+    def name(self) -> str:
+        return self.shared.called
+
+
+class Pulled(Base):
+    """What a camera of a package held when a version was made of it: what is written back is told from it."""
+
+    __tablename__ = "exchange_pulled"
+    version_id: Mapped[int] = mapped_column(ForeignKey("versions.id"), primary_key=True)
+    shared_id: Mapped[int] = mapped_column(ForeignKey("exchange_cameras.id"), index=True)
+    data: Mapped[bytes] = mapped_column(deferred=True)
+    created_at: Mapped[datetime] = mapped_column(server_default=func.now())
+    version: Mapped[Version] = relationship()
+    shared: Mapped[Shared] = relationship(lazy="joined")
+
+
+class Recording(Base):
+    """What a tracker measured between two presses: its samples lie in blocks. ``settings`` made the camera of it."""
+
+    __tablename__ = "exchange_recordings"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    show_id: Mapped[int] = mapped_column(ForeignKey("shows.id"), index=True)
+    party_id: Mapped[int] = mapped_column(ForeignKey("exchange_parties.id"))
+    name: Mapped[str]
+    actor: Mapped[str]
+    width_px: Mapped[int] = mapped_column(default=1440)
+    height_px: Mapped[int] = mapped_column(default=1920)
+    samples: Mapped[int] = mapped_column(default=0)
+    settings: Mapped[dict[str, Any]] = mapped_column(default=dict)
+    camera_id: Mapped[int | None] = mapped_column(ForeignKey("cameras.id"))
+    created_at: Mapped[datetime] = mapped_column(server_default=func.now())
+    stopped_at: Mapped[datetime | None]  # it was asked to stop
+    ended_at: Mapped[datetime | None]  # it said that nothing more comes
+    show: Mapped[Show] = relationship()
+    party: Mapped[Party] = relationship(lazy="joined")
+    camera: Mapped[Camera | None] = relationship()
+
+
+class RecordingBlock(Base):
+    """Samples of a recording, (k, 12) floats, by the number of the message that brought them."""
+
+    __tablename__ = "exchange_blocks"
+    recording_id: Mapped[int] = mapped_column(ForeignKey("exchange_recordings.id"), primary_key=True)
+    number: Mapped[int] = mapped_column(BigInteger, primary_key=True)
+    data: Mapped[bytes]

@@ -1,0 +1,278 @@
+"""The socket that packages and trackers speak the exchange by (docs/exchange.md).
+
+One task takes what comes, in order: each change is kept before it is acknowledged. Another sends what waits for the
+party, as soon as the database says that something does, and from the last change that the party holds on.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import json
+import logging
+from typing import Any
+
+from fastapi import APIRouter, WebSocket, WebSocketDisconnect
+from sqlalchemy.exc import DBAPIError
+from sqlalchemy.orm import Session
+
+from anaxis.app.exchange.cells import unpacked
+from anaxis.app.exchange.changes import (
+    Gap,
+    Replaced,
+    notify,
+    refuse_change,
+    take_acknowledged,
+    take_change,
+    take_samples,
+    waiting,
+)
+from anaxis.app.exchange.links import followers
+from anaxis.app.exchange.messages import (
+    MAX_BYTES,
+    Acknowledge,
+    Change,
+    Hello,
+    Playhead,
+    Problem,
+    Pull,
+    Record,
+    Samples,
+    Scene,
+    Selection,
+    Welcome,
+    change_message,
+    held_cells,
+    read_hello,
+    read_message,
+)
+from anaxis.app.exchange.parties import choose, enter, heard_of, leave, take_scene, wanted
+from anaxis.app.exchange.recordings import recording_wanted
+from anaxis.app.people import actor_for, person_named
+from anaxis.app.roles import Actor
+from anaxis.app.sign_in import NotSignedIn
+from anaxis.app.tokens import actor_by_token
+from anaxis.core.errors import BadInput
+from anaxis.store.exchange import Party
+from anaxis.store.rows import found
+from anaxis.web.live.hub import Hub
+from anaxis.web.signed import signed_in_by_itself
+
+router = APIRouter()
+ADDRESS = "/exchange/v1"
+_log = logging.getLogger("anaxis.live")
+_HELLO_WITHIN_S = 10.0
+_SAYS_EVERY_S = 15.0
+# Why a connection ends, as web sockets have it: nothing more to say, what it said, try again.
+_POLICY, _AGAIN = 1008, 1013
+
+
+@router.websocket(ADDRESS)
+async def exchange(socket: WebSocket) -> None:
+    hub: Hub = socket.app.state.hub
+    await socket.accept()
+    try:
+        connected = await _enter(socket, hub)
+    except BadInput as error:
+        await _end(socket, error)
+        return
+    except (TimeoutError, WebSocketDisconnect, KeyError):
+        await _close(socket, _POLICY)
+        return
+    except DBAPIError:
+        await _close(socket, _AGAIN)
+        return
+    await connected.run()
+
+
+async def _enter(socket: WebSocket, hub: Hub) -> Connected:
+    message = await asyncio.wait_for(socket.receive(), _HELLO_WITHIN_S)
+    if message["type"] != "websocket.receive":
+        raise WebSocketDisconnect(1006)
+    hello = read_hello(message.get("text") or message.get("bytes") or "")
+    itself = signed_in_by_itself(socket) and "origin" not in socket.headers
+    actor = await hub.work(_actor, hello.token, socket.app.state.visitor if itself else "")
+    party = await hub.work(enter, hello, actor=actor)
+    assert party.connection is not None
+    connected = Connected(socket, hub, actor, party, hello)
+    await connected.send(Welcome(heard=party.heard, server="Anaxis"))
+    return connected
+
+
+def _actor(session: Session, token: str, visitor: str) -> Actor:
+    """Who connects: by a token, which no page of another site has; in a demonstration whoever is on this machine."""
+    if token:
+        actor = actor_by_token(session, token)
+    else:
+        person = person_named(session, visitor) if visitor else None
+        actor = actor_for(person) if person is not None else None
+    if actor is None:
+        raise NotSignedIn(
+            "A package needs a token that holds: make one on your own page, and give it to the package (ANAXIS_TOKEN)."
+        )
+    return actor
+
+
+async def _end(socket: WebSocket, error: BadInput) -> None:
+    with contextlib.suppress(RuntimeError, WebSocketDisconnect):
+        await socket.send_text(Problem(code=error.code, sentence=error.sentence).model_dump_json())
+    await _close(socket, _POLICY)
+
+
+async def _close(socket: WebSocket, code: int) -> None:
+    with contextlib.suppress(RuntimeError, WebSocketDisconnect):
+        await socket.close(code)
+
+
+class Connected:
+    """One connection of a party, from its welcome to its end."""
+
+    def __init__(self, socket: WebSocket, hub: Hub, actor: Actor, party: Party, hello: Hello) -> None:
+        self.socket, self.hub, self.actor = socket, hub, actor
+        self.party, self.connection, self.kind, self.token = party.id, str(party.connection), party.kind, hello.token
+        self.sent, self.recording = hello.have, 0
+        self._one_at_a_time = asyncio.Lock()
+
+    async def send(self, message: Any) -> None:
+        data = message if isinstance(message, str | bytes) else message.model_dump_json(exclude_none=True)
+        async with self._one_at_a_time:
+            await (self.socket.send_bytes(data) if isinstance(data, bytes) else self.socket.send_text(data))
+
+    async def work(self, function: Any, *args: Any) -> Any:
+        return await self.hub.work(function, *args, actor=self.actor)
+
+    async def run(self) -> None:
+        tasks = [asyncio.create_task(t) for t in (self._receive(), self._send(), self._say())]
+        done, others = await asyncio.wait(tasks, return_when=asyncio.FIRST_COMPLETED)
+        for task in others:
+            task.cancel()
+        await asyncio.gather(*others, return_exceptions=True)
+        error = next(iter(done)).exception()
+        if isinstance(error, BadInput):
+            await _end(self.socket, error)
+        elif isinstance(error, DBAPIError):
+            await _close(self.socket, _AGAIN)  # it comes again, and sends again what was not acknowledged
+        elif error is not None and not isinstance(error, WebSocketDisconnect | RuntimeError):
+            _log.error("a connection of the exchange failed", exc_info=error)
+            await _close(self.socket, _AGAIN)
+        with contextlib.suppress(DBAPIError):
+            await self.work(leave, self.party, self.connection)
+
+    async def _receive(self) -> None:
+        while True:
+            data = await self.socket.receive()
+            if data["type"] != "websocket.receive":
+                return
+            given = data["bytes"] if data.get("bytes") is not None else data["text"]
+            if len(given) > MAX_BYTES:
+                raise BadInput(f"A message has {len(given)} bytes; {MAX_BYTES} can be taken.", "too_large")
+            await self._take(given)
+
+    async def _take(self, given: str | bytes) -> None:
+        try:
+            message, cells = read_message(given)
+        except BadInput as error:
+            await self._not_taken(given, error)
+            return
+        if isinstance(message, Change):
+            try:
+                await self.work(take_change, self.party, self.connection, message, cells)
+            except (Gap, Replaced):
+                raise
+            except BadInput as error:
+                await self.work(refuse_change, self.party, self.connection, message, error.sentence)
+                await self.send(Problem(code=error.code, sentence=error.sentence, about=message.number))
+            await self.send(Acknowledge(number=message.number))
+        elif isinstance(message, Samples):
+            await self.work(take_samples, self.party, self.connection, message)
+            await self.send(Acknowledge(number=message.number))
+        elif isinstance(message, Acknowledge):
+            held = held_cells(message.held, f"The answer to change {message.number}")
+            await self.work(take_acknowledged, self.party, self.connection, message.number, held)
+        elif isinstance(message, Scene):
+            await self._ask_for(await self.work(take_scene, self.party, message))
+        elif isinstance(message, Selection):
+            await self._ask_for(await self.work(choose, self.party, message.camera))
+        elif isinstance(message, Playhead):
+            await self.work(_tell_playhead, self.party, message.frame)
+        elif isinstance(message, Problem):
+            await self.work(heard_of, self.party, message.sentence)
+
+    async def _not_taken(self, given: str | bytes, error: BadInput) -> None:
+        """A message that cannot be read: a change among them counts as heard, so that those behind it can be."""
+        number = _number_in(given)
+        if number is not None:
+            await self.work(
+                refuse_change, self.party, self.connection, Change(number=number, camera="?"), error.sentence
+            )
+            await self.send(Problem(code=error.code, sentence=error.sentence, about=number))
+            await self.send(Acknowledge(number=number))
+            return
+        await self.send(Problem(code=error.code, sentence=error.sentence))
+
+    async def _ask_for(self, keys: list[str]) -> None:
+        for key in keys:
+            await self.send(Pull(camera=key))
+
+    async def _send(self) -> None:
+        with self.hub.waiting_for(f"p{self.party}", f"f{self.party}") as waiter:
+            while True:
+                for change in await self.work(_waiting, self.party, self.sent):
+                    await self.send(change["message"])
+                    self.sent = change["number"]
+                if self.kind == "tracker":
+                    await self._ask_to_record()
+                for event in await waiter.next():
+                    if event.startswith("f"):
+                        await self.send(Playhead(frame=float(event.partition(":")[2])))
+                    elif event.startswith("p") and event.endswith(":pull"):
+                        await self._ask_for(await self.work(_wanted, self.party))
+
+    async def _ask_to_record(self) -> None:
+        for number, on in await self.work(recording_wanted, self.party, self.recording):
+            await self.send(Record(recording=number, on=on))
+            self.recording = number if on else 0
+
+    async def _say(self) -> None:
+        """That the connection is there, and whether whoever it is of still may."""
+        while True:
+            await asyncio.sleep(_SAYS_EVERY_S)
+            await self.work(heard_of, self.party)
+            if self.token and await self.hub.work(actor_by_token, self.token) is None:
+                raise NotSignedIn("The token by which this package is connected no longer holds: make another one.")
+
+
+def _number_in(given: str | bytes) -> int | None:
+    """The number of a change or of samples that cannot be read otherwise."""
+    try:
+        size = int.from_bytes(given[:4], "little") if isinstance(given, bytes) else 0
+        document = json.loads(given[4 : 4 + size] if isinstance(given, bytes) else given)
+        number = document["number"] if document["type"] in ("change", "samples") else None
+    except (ValueError, KeyError, TypeError, RecursionError):
+        return None
+    return number if isinstance(number, int) and 0 < number < 2**53 else None
+
+
+def _waiting(session: Session, party_id: int, behind: int) -> list[dict[str, Any]]:
+    """The changes that a party has not been sent on this connection, as they go over the wire."""
+    keys = {c.id: c.key for c in found(session, Party, party_id, "package").cameras}
+    out = []
+    for row in waiting(session, party_id, behind):
+        said = {"number": row.number, "camera": keys[row.shared_id or 0], "base": row.base, "replaces": row.replaces}
+        if row.entry is not None:
+            said["entry"] = row.entry
+        out.append({"number": row.number, "message": change_message(said, unpacked(row.wire or row.data))})
+    return out
+
+
+def _wanted(session: Session, party_id: int) -> list[str]:
+    return wanted(session, found(session, Party, party_id, "package"))
+
+
+def _tell_playhead(session: Session, party_id: int, frame: float) -> None:
+    """Told to whoever watches and to packages that follow, and kept nowhere."""
+    notify(
+        session,
+        f"h{party_id}:{frame:.9g}",
+        *(f"f{other}:{at:.9g}" for other, at in followers(session, party_id, frame)),
+    )

@@ -1,0 +1,143 @@
+"""What the database says has just been kept, told to whoever waits for it in this server.
+
+The database is asked by one connection of this server's (LISTEN). What it says comes after what it is about is kept, and
+from all servers alike. Where the connection was lost something may have been missed: then everybody looks again.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import logging
+from collections.abc import Callable, Iterable, Iterator
+from typing import Any, TypeVar
+
+import psycopg
+from anyio import CapacityLimiter, to_thread
+from sqlalchemy import Engine
+from sqlalchemy.orm import Session
+
+from anaxis.app.exchange.sides import Mirrors
+from anaxis.app.exchange.takes import due_moments, keep_moment
+from anaxis.app.roles import LOCAL, Actor
+from anaxis.core.errors import BadInput
+from anaxis.store.exchange import NOTIFIED
+from anaxis.store.visible import SHOWS
+
+R = TypeVar("R")
+_log = logging.getLogger("anaxis.live")
+_AGAIN_S = 0.5
+# Everything is looked at again so often, should the database have told nothing.
+LOOK_AGAIN_S = 5.0
+_AT_ONCE = 8
+
+
+class Waiter:
+    """What has happened since it was last asked; "" stands for: look at everything."""
+
+    def __init__(self) -> None:
+        self._happened: dict[str, None] = {}
+        self._event = asyncio.Event()
+
+    def tell(self, what: str) -> None:
+        self._happened[what] = None
+        self._event.set()
+
+    async def next(self, timeout_s: float = LOOK_AGAIN_S) -> list[str]:
+        """What happened, as soon as something did; [""] after a while in which nothing did."""
+        try:
+            await asyncio.wait_for(self._event.wait(), timeout_s)
+        except TimeoutError:
+            return [""]
+        self._event.clear()
+        out, self._happened = list(self._happened), {}
+        return out
+
+
+class Hub:
+    """The live side of one server: who waits for what, and what its connections share."""
+
+    def __init__(self, engine: Engine) -> None:
+        self.engine, self.mirrors = engine, Mirrors()
+        self._waiters: dict[str, set[Waiter]] = {}
+        self._tasks: list[asyncio.Task[None]] = []
+        # Threads of its own: pages that take long do not keep a change waiting.
+        self.limiter = CapacityLimiter(_AT_ONCE)
+
+    def begin(self) -> None:
+        self._tasks = [asyncio.create_task(self._listen()), asyncio.create_task(self._moments())]
+
+    async def end(self) -> None:
+        for task in self._tasks:
+            task.cancel()
+        await asyncio.gather(*self._tasks, return_exceptions=True)
+
+    @contextlib.contextmanager
+    def waiting_for(self, *what: str) -> Iterator[Waiter]:
+        waiter = Waiter()
+        self.listen_to(waiter, what)
+        try:
+            yield waiter
+        finally:
+            for held in self._waiters.values():
+                held.discard(waiter)
+
+    def listen_to(self, waiter: Waiter, what: Iterable[str]) -> None:
+        for key in what:
+            self._waiters.setdefault(key, set()).add(waiter)
+
+    def tell(self, event: str) -> None:
+        """``h5:1010`` is told to whoever waits for ``h5``."""
+        for waiter in self._waiters.get(event.partition(":")[0], ()):
+            waiter.tell(event)
+
+    def everybody(self) -> None:
+        for waiter in {w for held in self._waiters.values() for w in held}:
+            waiter.tell("")
+
+    async def work(self, function: Callable[..., R], *args: Any, actor: Actor = LOCAL, **kwargs: Any) -> R:
+        """A use case in a thread, in a transaction of its own, as somebody. What it returns must not need the session."""
+
+        def done() -> R:
+            info = {"actor": actor, SHOWS: actor.shows, "mirrors": self.mirrors}
+            with Session(self.engine, expire_on_commit=False, info=info) as session, session.begin():
+                return function(session, *args, **kwargs)
+
+        return await to_thread.run_sync(done, limiter=self.limiter)
+
+    async def _listen(self) -> None:
+        address = self.engine.url.set(drivername="postgresql").render_as_string(hide_password=False)
+        while True:
+            try:
+                async with await psycopg.AsyncConnection.connect(
+                    address, autocommit=True, connect_timeout=5
+                ) as connection:
+                    await connection.execute(f"LISTEN {NOTIFIED}")
+                    self.everybody()
+                    async for notice in connection.notifies():
+                        self.tell(notice.payload)
+            except (psycopg.Error, OSError) as error:
+                _log.warning("the database is not heard of (%s); asked again", type(error).__name__)
+            await asyncio.sleep(_AGAIN_S)
+
+    async def _moments(self) -> None:
+        """Versions of links that want one every so many seconds."""
+        while True:
+            await asyncio.sleep(1.0)
+            try:
+                for sentence in await self.work(_keep_due):
+                    _log.warning("a link's version was not kept: %s", sentence)
+            except Exception as error:  # the database is away, or a lock was: the next second asks again
+                _log.warning("links' versions wait (%s)", type(error).__name__)
+
+
+def _keep_due(session: Session) -> list[str]:
+    said = []
+    for link in due_moments(session):
+        session.info["actor"] = Actor(link.actor, LOCAL.everywhere)
+        try:
+            with session.begin_nested():
+                keep_moment(session, link, f"kept while linked ({link.name}), every {link.every_s} s")
+        except BadInput as error:
+            said.append(error.sentence)
+    return said
