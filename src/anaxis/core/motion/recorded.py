@@ -25,7 +25,7 @@ from anaxis.core.errors import BadInput
 from anaxis.core.motion.cuts import breaks_of
 from anaxis.core.motion.placement import at_frame, heading_of_deg
 from anaxis.core.proof.proof import Proof, prove
-from anaxis.core.typing import Floats
+from anaxis.core.typing import Floats, Ints
 
 Gaps = Literal["bridge", "hold"]
 Kept = Literal["width", "height"]

@@ -123,8 +123,9 @@ def nearest_angles(
     def turned(angles: Floats) -> Floats:
         return angles + 360.0 * np.round((near - angles) / 360.0)
 
-    known = np.isfinite(near).all(axis=1)
+    known: Bools = np.asarray(np.isfinite(near).all(axis=1))
     with np.errstate(invalid="ignore"):
         ways = turned(own), turned(other)
-        closer = np.sum(np.square(ways[1] - near), axis=1) < np.sum(np.square(ways[0] - near), axis=1)
+        gap = [np.square(way - near).sum(axis=1) for way in ways]
+    closer = np.asarray(np.less(gap[1], gap[0]))
     return np.asarray(np.where(known[:, None], np.where(closer[:, None], ways[1], ways[0]), own) * spoken + 0.0)

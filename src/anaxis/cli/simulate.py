@@ -1,0 +1,141 @@
+"""``anaxis simulate``: packages and trackers that stand for what cannot be reached here."""
+
+from __future__ import annotations
+
+import json
+import os
+from pathlib import Path
+from typing import Any
+
+import click
+
+from anaxis.core.errors import BadInput
+
+_SERVER = click.option(
+    "--server",
+    default="http://127.0.0.1:8400",
+    envvar="ANAXIS_SERVER",
+    show_default=True,
+    metavar="URL",
+    help="Where the pages are; or ANAXIS_SERVER.",
+)
+_SHOW = click.option("--show", default="", help="The show; needed where there are several.")
+
+
+@click.group()
+def simulate() -> None:
+    """Run a simulated package or a simulated hand-held tracker, in a process of its own."""
+
+
+@simulate.command()
+@click.option(
+    "--profile", "profile_name", required=True, metavar="PROFILE", help="Shipped profile key, or a JSON file."
+)
+@click.option(
+    "--habits",
+    default="",
+    metavar="JSON|FILE",
+    help='What it does to what it is sent: [{"code": "frame_offset", "frames": 1}, ...].',
+)
+@click.option(
+    "--file",
+    "file",
+    required=True,
+    type=click.Path(dir_okay=False, path_type=Path),
+    help="Its scene; made up where there is none.",
+)
+@click.option("--name", default="", help="What it is called; else by its profile.")
+@click.option(
+    "--cameras", default=1, show_default=True, type=click.IntRange(0, 20), help="Cameras of a scene that is made up."
+)
+@click.option("--first", type=float, help="First frame of a scene that is made up; else the profile's.")
+@click.option(
+    "--frames",
+    default=120,
+    show_default=True,
+    type=click.IntRange(1, 100_000),
+    help="Frames of a scene that is made up.",
+)
+@click.option("--port", default=8410, show_default=True, help="Where its own page is.")
+@_SERVER
+@_SHOW
+def package(
+    profile_name: str, habits: str, file: Path, name: str, cameras: int, first: float | None, frames: int, port: int, server: str, show: str
+) -> None:  # fmt: skip
+    """Hold a scene in a package's own numbers, with a page of its own; ANAXIS_TOKEN lets it in."""
+    from anaxis.cli.options import require_free_port
+    from anaxis.packages import find_profile
+    from anaxis.packages.model import profile_from_dict
+    from anaxis.simulated.made_up import scene_document
+    from anaxis.simulated.package import run
+    from anaxis.simulated.scene import Scene
+
+    document = find_profile(profile_name).model_dump(mode="json")
+    if habits:
+        document["habits"] = _json(habits)
+    document = profile_from_dict(document, "The profile with these habits").model_dump(mode="json")
+    require_free_port(port)
+    try:
+        scene = Scene.opened(file, scene_document(name or document["label"][:60], document, first, frames, cameras))
+    except (ValueError, KeyError, TypeError) as error:
+        raise BadInput(
+            f"{file.name} is no scene of a simulated package: name another file, or one that does not exist yet."
+        ) from error
+    except OSError as error:
+        raise BadInput(f"{file.name} cannot be opened ({error.strerror}): name a file that can be written.") from error
+    if name:
+        scene.name = name
+    click.echo(f"{scene.name}: its page is at http://127.0.0.1:{port}; it speaks to {server}", err=True)
+    run(scene, server, show, os.environ.get("ANAXIS_TOKEN", ""), port)
+
+
+@simulate.command()
+@click.option(
+    "--file",
+    "file",
+    default=Path("tracker.json"),
+    show_default=True,
+    type=click.Path(dir_okay=False, path_type=Path),
+    help="What it keeps until it is acknowledged.",
+)
+@click.option("--name", default="phone", show_default=True)
+@click.option("--jitter-mm", default=0.6, show_default=True)
+@click.option("--jitter-deg", default=0.03, show_default=True)
+@click.option("--drops", default=0.01, show_default=True, help="Share of samples that are missing.")
+@click.option(
+    "--jump-every", default=7.0, show_default=True, help="Seconds from one relocalisation to the next; 0 for none."
+)
+@click.option("--seed", default=5, show_default=True)
+@_SERVER
+@_SHOW
+def tracker(
+    file: Path,
+    name: str,
+    jitter_mm: float,
+    jitter_deg: float,
+    drops: float,
+    jump_every: float,
+    seed: int,
+    server: str,
+    show: str,
+) -> None:
+    """Walk about with a made-up phone; ANAXIS_TOKEN lets it in."""
+    from anaxis.simulated.tracker import Device, run
+
+    device = Device(jitter_mm=jitter_mm, jitter_deg=jitter_deg, drops=drops, jump_every_s=jump_every, seed=seed)
+    click.echo(f"{name}: it speaks to {server}; start and stop recording on the Live page.", err=True)
+    try:
+        run(file, name, device, server, show, os.environ.get("ANAXIS_TOKEN", ""))
+    except (ValueError, KeyError) as error:
+        raise BadInput(f"{file.name} is no file of a tracker: name another one.") from error
+
+
+def _json(text: str) -> Any:
+    try:
+        return json.loads(Path(text).read_text(encoding="utf-8") if not text.lstrip().startswith("[") else text)
+    except OSError as error:
+        raise BadInput(
+            f"The habits {text} cannot be opened ({error.strerror}): name a JSON file, or write the list."
+        ) from error
+    except ValueError as error:
+        raise BadInput("The habits are no readable JSON: write a list of codes with their parameters.") from error
