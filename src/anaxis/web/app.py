@@ -31,7 +31,7 @@ from anaxis.store.database import connect, migrate
 from anaxis.web.access import OPEN, needs
 from anaxis.web.api.application import PREFIX, api_of, problem
 from anaxis.web.bodies import Bodies, BodyLimits
-from anaxis.web.live import exchange
+from anaxis.web.live import exchange, watch
 from anaxis.web.live.hub import Hub
 from anaxis.web.pages import HERE, page, said_where_it_was_asked
 from anaxis.web.screens.camera import routes as camera
@@ -50,6 +50,8 @@ from anaxis.web.screens.join import routes as join
 from anaxis.web.screens.landmarks import routes as landmarks
 from anaxis.web.screens.lens import distortion
 from anaxis.web.screens.lens import routes as lens
+from anaxis.web.screens.live import recordings
+from anaxis.web.screens.live import routes as live
 from anaxis.web.screens.matrix import routes as matrix
 from anaxis.web.screens.packages import routes as packages
 from anaxis.web.screens.people import routes as screens_people
@@ -101,6 +103,8 @@ SCREENS = (
     placement,
     plates,
     stills,
+    live,
+    recordings,
 )
 _FAILED = "Something in Anaxis itself failed, and nothing of this step was kept: the server's log says what."
 _log = logging.getLogger("anaxis")
@@ -167,6 +171,7 @@ def create_app(
     for people in (screens_people.entry, screens_people.router, screens_people.managing):
         app.include_router(people)
     app.include_router(exchange.router)
+    app.include_router(watch.router)
     app.add_api_route("/alive", _alive, response_class=PlainTextResponse, dependencies=[OPEN])
     app.add_exception_handler(NotSignedIn, _not_signed_in)
     app.add_exception_handler(BadInput, _bad_input)

@@ -123,6 +123,7 @@ def _opened(request: Request, head: int | None) -> Session:
             "head_seen": head,
             "examiner": request.app.state.calculators,
             "maker": request.app.state.makers,
+            "mirrors": request.app.state.hub.mirrors,
             "lets_go": True,
         },
     )

@@ -66,10 +66,20 @@ class SameSite:
         self.app, self.hosts = app, frozenset(hosts)
 
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
+        if scope["type"] == "websocket" and not self._same_socket(Headers(scope=scope)):
+            await send({"type": "websocket.close", "code": 1008})
+            return
         refused = (
             self._refused(scope["method"], scope["path"], Headers(scope=scope)) if scope["type"] == "http" else None
         )
         await (self.app if refused is None else refused)(scope, receive, send)
+
+    def _same_socket(self, headers: Headers) -> bool:
+        """A socket is opened by a page of this host, or by a program, which says no Origin: browsers always do."""
+        host, origin = headers.get("host", ""), headers.get("origin")
+        if _name_of(host) not in self.hosts:
+            return False
+        return origin is None or urlsplit(origin).netloc.lower() == host.lower()
 
     def _refused(self, method: str, path: str, headers: Headers) -> PlainTextResponse | None:
         host = headers.get("host", "")

@@ -138,6 +138,11 @@ class Held:
         place, there = self.places(frames)
         return Cells(self.frames[place[there]], EVERY, self.rows[place[there]]).only(groups)
 
+    def on(self, frames: Floats) -> Held:
+        """The same on those of ``frames`` that are there."""
+        place, there = self.places(frames)
+        return Held(self.frames[place[there]], self.rows[place[there]])
+
     def places(self, frames: Floats) -> tuple[Any, Bools]:
         """Where each of ``frames`` (k,) lies, and which of them are there at all; a thousandth of a frame is none."""
         if not len(self.frames):

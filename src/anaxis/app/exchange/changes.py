@@ -9,15 +9,15 @@ taken in the order of their numbers.
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Any
+from typing import Any, NamedTuple
 
 import numpy as np
-from sqlalchemy import func, or_, select, text, update
+from sqlalchemy import event, func, insert, or_, select, text, update
 from sqlalchemy.orm import Session, undefer
 
 from anaxis.app.exchange.cells import EVERY, Cells, Held, unpacked
 from anaxis.app.exchange.messages import Change, Samples
-from anaxis.app.exchange.sides import held_by, keep_snapshot, many_since_snapshot, sent_to, side_of, with_row
+from anaxis.app.exchange.sides import held_by, keep_snapshot, many_since_snapshot, sent_to, side_of
 from anaxis.core.errors import BadInput
 from anaxis.core.typing import Bools
 from anaxis.store.exchange import EFFECTS, NOTIFIED, Clash, Link, Party, Recording, RecordingBlock, Shared, SharedChange
@@ -44,8 +44,17 @@ class Gap(BadInput):
 def notify(session: Session, *events: str) -> None:
     """Tell every server, once this transaction is kept: ``p5`` something waits for party 5, ``c7`` camera 7 holds something
     else, ``s3`` something of show 3's page changed."""
-    for event in dict.fromkeys(events):
-        session.execute(text("SELECT pg_notify(:channel, :event)"), {"channel": NOTIFIED, "event": event})
+    session.info.setdefault("told", {}).update(dict.fromkeys(events))
+
+
+_TELL = text("SELECT pg_notify(:channel, told) FROM unnest(cast(:events AS text[])) AS told")
+
+
+@event.listens_for(Session, "before_commit")
+def _told_with_it(session: Session) -> None:
+    told = session.info.pop("told", None)
+    if told:
+        session.execute(_TELL, {"channel": NOTIFIED, "events": list(told)})
 
 
 def locked(session: Session, numbers: Sequence[int]) -> dict[int, Party]:
@@ -84,6 +93,11 @@ def take_change(session: Session, party_id: int, connection: str | None, change:
 
     Raises Gap, Replaced; BadInput for one that makes no sense, which then counts as heard (see :func:`refuse_change`).
     """
+    with session.no_autoflush:  # what is written goes out at the end, together
+        return _taken(session, party_id, connection, change, cells)
+
+
+def _taken(session: Session, party_id: int, connection: str | None, change: Change, cells: Cells) -> bool:
     shared = session.execute(
         select(Shared).where(Shared.party_id == party_id, Shared.key == change.camera)
     ).scalar_one_or_none()
@@ -96,33 +110,53 @@ def take_change(session: Session, party_id: int, connection: str | None, change:
     if not _is_next(party, connection, change.number):
         return False
     before = held_by(session, shared)
+    # What the others hold is asked for now: what is read after something was written is not kept for the next change.
+    theirs = {to.id: held_by(session, to) for to in (other_end(link, shared) for link in links)}
     if not (shared.known or change.replaces):
         party.heard = change.number  # all of it will be asked for
-        session.flush()
         return True
     now = before.with_cells(cells, change.replaces)
-    side_of(shared).track(Held(cells.frames, now.cells(cells.frames).rows))  # raises where it is no camera
+    side_of(shared).track(now.on(cells.frames))  # raises where it is no camera
     party.heard = change.number
-    row = SharedChange(
-        party_id=party.id, shared_id=shared.id, way="in", number=change.number, base=change.base, replaces=change.replaces,
-        entry=change.entry.model_dump() if change.entry else None, data=cells.packed(), frames=len(cells), effect=_next_effect(session),
-    )  # fmt: skip
-    session.add(row)
-    if change.entry is not None:
-        _take_entry(shared, change.entry.model_dump())
+    entry = change.entry.model_dump() if change.entry else None
+    number, effect = session.execute(
+        insert(SharedChange)
+        .values(
+            party_id=party.id, shared_id=shared.id, way="in", number=change.number, base=change.base, replaces=change.replaces, entry=entry,
+            data=cells.packed(), frames=len(cells), effect=EFFECTS.next_value(), said="",
+        )
+        .returning(SharedChange.id, SharedChange.effect)
+    ).one()  # fmt: skip
+    assert effect is not None
+    session.info["wrote"] = True
+    if entry is not None:
+        _take_entry(shared, entry)
     elif cells.frames[0] < shared.first or cells.frames[-1] > shared.last:
         shared.first, shared.last = min(shared.first, float(cells.frames[0])), max(shared.last, float(cells.frames[-1]))
-    session.flush()
-    if not shared.known or many_since_snapshot(session, shared, row.effect or 0):
-        keep_snapshot(session, shared, row.effect or 0, now)
-    for link in links if before is not now and len(before) else ():
-        _pass_on(
-            session, link, shared, parties, row, changed_cells(before, now, cells, change.replaces), now, change.base
-        )
-    if not links:
-        _against_pushed(session, shared, row.base, cells)
+    if not shared.known or many_since_snapshot(session, shared, effect):
+        keep_snapshot(session, shared, effect, now)
+    told = Told(shared, changed_cells(before, now, cells, change.replaces), now, change.base, number, theirs)
+    unseen = _unseen(session, told, party)
+    for link in links if len(before) else ():
+        _pass_on(session, link, told, parties, unseen)
+    _against_pushed(session, told, unseen)
     notify(session, f"c{shared.id}")
     return True
+
+
+class Told(NamedTuple):
+    """What a camera has come to hold: the ``cells`` that are others, all it holds ``now``, behind which ``base`` of what it was sent,
+    the ``cause``, a change's id, and what the cameras it is linked to hold, by their numbers."""
+
+    shared: Shared
+    cells: Cells
+    now: Held
+    base: int
+    cause: int
+    theirs: dict[int, Held]
+
+
+Unseen = list[tuple[SharedChange, Cells]]
 
 
 def changed_cells(before: Held, now: Held, cells: Cells, replaces: bool) -> Cells:
@@ -168,38 +202,51 @@ def take_samples(session: Session, party_id: int, connection: str | None, messag
 
 def take_acknowledged(session: Session, party_id: int, connection: str | None, number: int, held: Cells | None) -> None:
     """A side holds for good what it was sent, or what it says it holds instead."""
-    query = select(SharedChange).where(
-        SharedChange.party_id == party_id, SharedChange.way == "out", SharedChange.number == number
-    )
-    row = session.execute(query.options(undefer(SharedChange.data))).scalar_one_or_none()
-    if row is None or row.shared_id is None:
+    with session.no_autoflush:
+        _acknowledged(session, party_id, connection, number, held)
+
+
+def _acknowledged(session: Session, party_id: int, connection: str | None, number: int, held: Cells | None) -> None:
+    of = (SharedChange.party_id == party_id, SharedChange.way == "out", SharedChange.number == number)
+    query = select(SharedChange.shared_id, SharedChange.link_id, SharedChange.acknowledged_at).where(*of)
+    known = session.execute(query).one_or_none()
+    if known is None or known.shared_id is None or known.acknowledged_at is not None:
         return
-    shared = session.get_one(Shared, row.shared_id)
-    parties, links = lock_about(session, shared)
+    shared = session.get_one(Shared, known.shared_id)
+    if known.link_id is None:  # what a person had written here is a change for whoever is linked to it
+        parties, links = lock_about(session, shared)
+    else:
+        parties, links = locked(session, [party_id]), []
     party = parties[party_id]
     _require_current(party, connection)
-    session.refresh(row, ["acknowledged_at"])
-    if row.acknowledged_at is not None:
-        return
-    before = held_by(session, shared)
-    row.acknowledged_at, row.effect = func.clock_timestamp(), _next_effect(session)
+    values: dict[str, Any] = {"acknowledged_at": func.clock_timestamp(), "effect": EFFECTS.next_value()}
     if held is not None:
-        row.back = held.packed()
+        values["back"] = held.packed()
+    done = update(SharedChange).where(*of, SharedChange.acknowledged_at.is_(None)).values(**values)
+    row = session.execute(
+        done.returning(SharedChange.id, SharedChange.effect, SharedChange.data, SharedChange.replaces),
+        execution_options={"synchronize_session": False},
+    ).one_or_none()
+    if row is None:  # said twice at once
+        return
+    session.info["wrote"] = True
     party.applied = max(party.applied, number)
-    session.flush()
     notify(session, f"c{shared.id}")
+    snapshot = not shared.known or many_since_snapshot(session, shared, row.effect)
+    if not (snapshot or links):
+        return
     try:
-        now = with_row(before, row)
+        now = held_by(session, shared)
     except BadInput:
         shared.held_effect = None  # what it says it holds is no camera: all of it is asked for again
-        session.flush()
         return
-    if not shared.known or many_since_snapshot(session, shared, row.effect or 0):
-        keep_snapshot(session, shared, row.effect or 0, now)
-    if row.link_id is None:  # what a person had written here is a change for whoever is linked to it
-        cells = unpacked(row.data if row.back is None else row.back)
-        for link in links:
-            _pass_on(session, link, shared, parties, row, cells, now, base=row.number)
+    if snapshot:
+        keep_snapshot(session, shared, row.effect, now)
+    theirs = {to.id: held_by(session, to) for to in (other_end(link, shared) for link in links)}
+    told = Told(shared, held if held is not None else unpacked(row.data), now, number, row.id, theirs)
+    unseen = _unseen(session, told, party) if links else []
+    for link in links:
+        _pass_on(session, link, told, parties, unseen)
 
 
 def _is_next(party: Party, connection: str | None, number: int) -> bool:
@@ -230,71 +277,50 @@ def _take_entry(shared: Shared, entry: dict[str, Any]) -> None:
 # What is passed on
 
 
-def _pass_on(
-    session: Session, link: Link, shared: Shared, parties: dict[int, Party], row: SharedChange, cells: Cells, now: Held,
-    base: int,
-) -> None:  # fmt: skip
-    """A change of one end of a link, for the other; where both changed the same behind ``base``, by the link's rule."""
-    to = other_end(link, shared)
-    cells = cells.only(link.groups)
+def _pass_on(session: Session, link: Link, told: Told, parties: dict[int, Party], unseen: Unseen) -> None:
+    """A change of one end of a link, for the other; where both changed the same, by the link's rule."""
+    shared, to = told.shared, other_end(link, told.shared)
+    cells = told.cells.only(link.groups)
     if not cells.groups or not len(cells) or not to.known:
         return
     from_first = link.first_id == shared.id
-    unseen = _unseen(session, shared, base, cells)
+    of_link = [(sent, both.only(link.groups)) for sent, both in unseen if sent.link_id == link.id]
+
+    def send_theirs(sent: SharedChange, both: Cells) -> None:
+        """What the other side holds is meant to be here too."""
+        at = both.moved(offset_from(link, shared))
+        send(session, parties, link, to, shared, told.theirs[to.id], told.now, at, cause=sent.cause_id)
+
     if not (link.both_ways or from_first):
-        # One way: what the second changes is its own until the first changes it again, and the first's is meant to be there.
-        for sent, both in unseen:
-            if sent.link_id == link.id:
-                send(
-                    session,
-                    parties,
-                    link,
-                    to,
-                    shared,
-                    held_by(session, to),
-                    both.moved(offset_from(link, shared)),
-                    cause=sent.cause_id,
-                )
+        # One way: what the second changes is its own until the first changes it again.
+        for sent, both in of_link:
+            send_theirs(sent, both)
         return
-    blocked = in_clash(session, link, shared, cells)
-    if blocked.any():
+    if link.both_ways and link.rule == "ask":
+        blocked = in_clash(session, link, shared, cells)
+        for sent, both in of_link:
+            new = both.where(~np.isin(both.frames, cells.frames[blocked]))
+            if len(new):
+                _clash(session, link.show_id, shared, link, sent, new)
+            blocked |= np.isin(cells.frames, both.frames)
         cells = cells.where(~blocked)
-        unseen = [(s, b) for s, b in ((s, _without(b, link, session, shared)) for s, b in unseen) if len(b)]
-    for sent, both in unseen:
-        if sent.link_id != link.id:
-            continue
-        hit = np.isin(cells.frames, both.frames)
-        if link.rule == "ask" and link.both_ways:
-            _clash(session, link.show_id, shared, link, sent, both)
-            cells = cells.where(~hit)
-        elif link.both_ways and (link.rule == "first") != from_first:
-            # The other side's is taken: it is meant to be here too.
-            send(
-                session,
-                parties,
-                link,
-                to,
-                shared,
-                held_by(session, to),
-                both.moved(offset_from(link, shared)),
-                cause=sent.cause_id,
-            )
-            cells = cells.where(~hit)
-    _against_pushed(session, shared, base, cells)
+    elif link.both_ways and (link.rule == "first") != from_first:
+        for sent, both in of_link:
+            send_theirs(sent, both)
+            cells = cells.where(~np.isin(cells.frames, both.frames))
     if len(cells):
-        send(session, parties, link, shared, to, now, cells, cause=row.id)
+        send(session, parties, link, shared, to, told.now, told.theirs[to.id], cells, cause=told.cause)
 
 
-def _without(cells: Cells, link: Link, session: Session, shared: Shared) -> Cells:
-    return cells.where(~in_clash(session, link, shared, cells))
-
-
-def _unseen(session: Session, shared: Shared, base: int, cells: Cells) -> list[tuple[SharedChange, Cells]]:
-    """What a camera was sent behind ``base`` on the same cells: each with the cells that both changed."""
+def _unseen(session: Session, told: Told, party: Party) -> Unseen:
+    """What a camera was sent behind its base on the same cells: each, the newest first, with the cells that both changed."""
+    shared, cells = told.shared, told.cells
+    if told.base >= party.sent or not len(cells):
+        return []
     query = (
         select(SharedChange)
         .where(
-            SharedChange.party_id == shared.party_id, SharedChange.way == "out", SharedChange.shared_id == shared.id, SharedChange.number > base,
+            SharedChange.party_id == party.id, SharedChange.way == "out", SharedChange.shared_id == shared.id, SharedChange.number > told.base,
         )
         .order_by(SharedChange.number.desc())
         .options(undefer(SharedChange.data))
@@ -310,11 +336,11 @@ def _unseen(session: Session, shared: Shared, base: int, cells: Cells) -> list[t
     return out
 
 
-def _against_pushed(session: Session, shared: Shared, base: int, cells: Cells) -> None:
+def _against_pushed(session: Session, told: Told, unseen: Unseen) -> None:
     """What a person had written there, and the package changed before it came: shown, and nothing is taken by itself."""
-    for sent, both in _unseen(session, shared, base, cells):
+    for sent, both in unseen:
         if sent.link_id is None:
-            _clash(session, shared.party.show_id, shared, None, sent, both)
+            _clash(session, told.shared.party.show_id, told.shared, None, sent, both)
 
 
 def in_clash(session: Session, link: Link, shared: Shared, cells: Cells) -> Bools:
@@ -350,48 +376,60 @@ def _clash(session: Session, show_id: int, shared: Shared, link: Link | None, se
 
 
 def send(
-    session: Session, parties: dict[int, Party], link: Link | None, shared: Shared, to: Shared, now: Held, cells: Cells,
+    session: Session, parties: dict[int, Party], link: Link | None, shared: Shared, to: Shared, now: Held, there: Held, cells: Cells,
     cause: int | None = None,
-) -> SharedChange | None:  # fmt: skip
-    """What a camera holds ``now`` on some cells, on its way to the other end."""
+) -> None:  # fmt: skip
+    """What a camera holds ``now`` on some cells, on its way to the other end, which holds ``there``."""
     source = side_of(shared)
     whole = now.cells(cells.frames)
     if not len(whole):
-        return None
+        return
     track = source.track(Held(whole.frames, whole.rows))
     offset = offset_from(link, shared) if link is not None else 0.0
-    made = sent_to(
-        track, source.image, source.profile.lens.fit, side_of(to), held_by(session, to), cells.groups, offset
-    )
-    return put_down(session, parties[to.party_id], to, made.meant, made.wire, link=link, cause=cause)
+    made = sent_to(track, source.image, source.profile.lens.fit, side_of(to), there, cells.groups, offset)
+    put_down(session, parties[to.party_id], to, made.meant, made.wire, link=link, cause=cause)
 
 
 def put_down(
     session: Session, party: Party, to: Shared, meant: Cells, wire: Cells, link: Link | None = None, cause: int | None = None,
     replaces: bool = False, entry: dict[str, Any] | None = None,
-) -> SharedChange:  # fmt: skip
+) -> None:  # fmt: skip
     """A change for a party, whose row is locked: kept with its number, sent as soon as it is there."""
     party.sent += 1
-    row = SharedChange(
-        party_id=party.id, shared_id=to.id, way="out", number=party.sent, base=party.heard, replaces=replaces, entry=entry,
-        data=meant.packed(), wire=None if wire is meant else wire.packed(), frames=len(meant), link_id=link.id if link else None, cause_id=cause,
+    session.execute(
+        insert(SharedChange).values(
+            party_id=party.id, shared_id=to.id, way="out", number=party.sent, base=party.heard, replaces=replaces, entry=entry, data=meant.packed(),
+            wire=None if wire is meant else wire.packed(), frames=len(meant), link_id=link.id if link else None, cause_id=cause, said="",
+        )
     )  # fmt: skip
-    session.add(row)
-    session.flush()
     notify(session, f"p{party.id}")
-    return row
 
 
-def waiting(session: Session, party_id: int, behind: int, most: int = 50) -> list[SharedChange]:
+class Waits(NamedTuple):
+    """A change that a party is to be sent: of the camera of an id, with its base; ``cells`` as they go over the wire."""
+
+    number: int
+    camera: str
+    base: int
+    replaces: bool
+    entry: dict[str, Any] | None
+    cells: Cells
+
+
+def waiting(session: Session, party_id: int, behind: int, most: int = 50) -> list[Waits]:
     """What a party has not been sent on this connection yet, in order."""
+    c = SharedChange
     query = (
-        select(SharedChange)
-        .where(SharedChange.party_id == party_id, SharedChange.way == "out", SharedChange.number > behind)
-        .order_by(SharedChange.number)
+        select(c.number, Shared.key, c.base, c.replaces, c.entry, func.coalesce(c.wire, c.data))
+        .join(Shared, Shared.id == c.shared_id)
+        .where(c.party_id == party_id, c.way == "out", c.number > behind)
+        .order_by(c.number)
         .limit(most)
-        .options(undefer(SharedChange.data), undefer(SharedChange.wire))
     )
-    return list(session.execute(query).scalars())
+    return [
+        Waits(n, key, base, replaces, entry, unpacked(data))
+        for n, key, base, replaces, entry, data in session.execute(query)
+    ]
 
 
 def stop_clashes(session: Session, link: Link) -> None:

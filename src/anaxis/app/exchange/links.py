@@ -168,7 +168,7 @@ def settle(session: Session, clash: Clash, keep: str) -> Clash:
         at = frames if source.id == shared.id else frames + offset_from(clash.link, shared)
         cells = held_by(session, source).cells(at, groups)
         if len(cells):
-            send(session, parties, clash.link, source, to, held_by(session, source), cells)
+            send(session, parties, clash.link, source, to, held_by(session, source), held_by(session, to), cells)
     clash.closed_at = datetime.now(UTC)
     session.flush()
     notify(session, f"s{clash.show_id}")

@@ -9,7 +9,7 @@ from sqlalchemy import func, select, update
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import Session
 
-from anaxis.app.acting import actor_of, require
+from anaxis.app.acting import actor_of, require, use_case
 from anaxis.app.exchange.changes import locked, notify
 from anaxis.app.exchange.messages import CameraEntry, Hello, Scene
 from anaxis.app.roles import Role
@@ -170,3 +170,16 @@ def parties_of(session: Session, show: Show) -> list[Party]:
     query = select(Party).where(Party.show_id == show.id, Party.removed_at.is_(None))
     rows = session.execute(query.order_by(Party.connection.is_(None), Party.id)).scalars()
     return list(rows)
+
+
+@use_case("take off the list")
+def take_off(session: Session, party: Party) -> Party:
+    """A package that is away and not to be seen any more; where it connects again, it is there again. Raises BadInput while it is
+    connected, or linked."""
+    if is_there(party):
+        raise BadInput(f"{party.name} is connected: end its connection there first.")
+    linked = select(Link.id).join(Shared, (Shared.id == Link.first_id) | (Shared.id == Link.second_id))
+    if session.execute(linked.where(Shared.party_id == party.id, Link.stopped_at.is_(None))).first() is not None:
+        raise BadInput(f"{party.name} is linked: stop its links first.")
+    party.removed_at = datetime.now(UTC)
+    return party

@@ -57,7 +57,7 @@ def camera_drawing(
     meant = projection_of(track, image, picture.fit)
     ours = numbers_of(make_outgoing(track, source, image, picture.fit, picture.fit, landmarks))
     theirs = numbers_of(prepare(track, landmarks, picture, profile, there))
-    segments_m, ground = _or_ground(segments_m, track)
+    segments_m, ground = or_ground(segments_m, track)
     arrays: dict[str, Floats] = {
         "frames": track.frames,
         "theirs_frames": theirs.frames,
@@ -81,7 +81,7 @@ def camera_drawing(
     return encode_drawing(facts, arrays | mesh)
 
 
-def _or_ground(segments_m: Floats, track: Track) -> tuple[Floats, float]:
+def or_ground(segments_m: Floats, track: Track) -> tuple[Floats, float]:
     """The set's lines; a ground grid under the path and its spacing in metres where there is no set."""
     if len(segments_m) or not len(track):
         return segments_m, 0.0
@@ -105,7 +105,7 @@ def look_drawing(track: Track, landmarks: Landmarks, lines_m: Floats, picture: P
     good &= np.isfinite(track.lens.focal_mm) & (track.lens.focal_mm > 0)
     index = np.flatnonzero(good)
     track, marks = track.take(index), marks.at_frames(index)
-    lines, ground = _or_ground(lines_m, track)
+    lines, ground = or_ground(lines_m, track)
     meant = projection_of(track, image, picture.fit)
     arrays = {
         "frames": track.frames,
@@ -123,7 +123,7 @@ def sphere_drawing(sphere: Sphere, marks_px: Floats, landmarks: Landmarks, lines
     """A framing camera in its sphere: the frame's outline and the landmarks in the plate, and what it sees."""
     track, image, marks = sphere.track, sphere.image, landmarks.shown()
     used = track.lens.used(image, sphere.fit)
-    lines, ground = _or_ground(lines_m, track)
+    lines, ground = or_ground(lines_m, track)
     arrays = {
         "frames": track.frames,
         "seconds": seconds_of(track.frames, track.rate),

@@ -16,7 +16,6 @@ from fastapi import APIRouter, WebSocket, WebSocketDisconnect
 from sqlalchemy.exc import DBAPIError
 from sqlalchemy.orm import Session
 
-from anaxis.app.exchange.cells import unpacked
 from anaxis.app.exchange.changes import (
     Gap,
     Replaced,
@@ -217,9 +216,9 @@ class Connected:
     async def _send(self) -> None:
         with self.hub.waiting_for(f"p{self.party}", f"f{self.party}") as waiter:
             while True:
-                for change in await self.work(_waiting, self.party, self.sent):
-                    await self.send(change["message"])
-                    self.sent = change["number"]
+                for number, message in await self.work(_waiting, self.party, self.sent):
+                    await self.send(message)
+                    self.sent = number
                 if self.kind == "tracker":
                     await self._ask_to_record()
                 for event in await waiter.next():
@@ -253,15 +252,12 @@ def _number_in(given: str | bytes) -> int | None:
     return number if isinstance(number, int) and 0 < number < 2**53 else None
 
 
-def _waiting(session: Session, party_id: int, behind: int) -> list[dict[str, Any]]:
-    """The changes that a party has not been sent on this connection, as they go over the wire."""
-    keys = {c.id: c.key for c in found(session, Party, party_id, "package").cameras}
+def _waiting(session: Session, party_id: int, behind: int) -> list[tuple[int, str | bytes]]:
+    """The changes that a party has not been sent on this connection, by number, as they go over the wire."""
     out = []
-    for row in waiting(session, party_id, behind):
-        said = {"number": row.number, "camera": keys[row.shared_id or 0], "base": row.base, "replaces": row.replaces}
-        if row.entry is not None:
-            said["entry"] = row.entry
-        out.append({"number": row.number, "message": change_message(said, unpacked(row.wire or row.data))})
+    for w in waiting(session, party_id, behind):
+        said: dict[str, Any] = {"number": w.number, "camera": w.camera, "base": w.base, "replaces": w.replaces}
+        out.append((w.number, change_message(said | ({"entry": w.entry} if w.entry else {}), w.cells)))
     return out
 
 

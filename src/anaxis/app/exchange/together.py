@@ -1,0 +1,125 @@
+"""Two cameras of connected packages seen together: the same frame through both lenses, and what lies between them."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from sqlalchemy import select
+from sqlalchemy.orm import Session, undefer
+
+from anaxis.app.exchange.cells import Held, unpacked
+from anaxis.app.exchange.sides import held_with_effect, side_of
+from anaxis.app.exchange.takes import marks_of
+from anaxis.core.camera.channels import BESIDE, CHANNELS
+from anaxis.core.camera.lens import Image
+from anaxis.core.camera.projection import Projection, projection_of
+from anaxis.core.camera.track import Track
+from anaxis.core.errors import BadInput
+from anaxis.core.proof.proof import deviations_px, grid_depths_m, make_test_points, motion_size_m
+from anaxis.core.scene.landmarks import Landmarks
+from anaxis.core.space.axes import Convention
+from anaxis.core.typing import Floats
+from anaxis.store.exchange import Party, Shared, SharedChange
+
+# Relative: what goes through another unit and back is the same number still.
+_SAME = 1e-9
+_CHUNK = 2000
+
+
+@dataclass(frozen=True, eq=False)
+class Together:
+    """Both sides on the frames that both have: ``frames`` (n,) of the first, ``there`` (n,) of the second; their numbers (n, 16);
+    how each sees, in the first one's pixels; and the deviation (n,). ``effects`` says as of when, ``beside`` what else is another."""
+
+    frames: Floats
+    there: Floats
+    rows: tuple[Floats, Floats]
+    track: Track
+    image: Image
+    meant: Projection
+    arrived: Projection
+    deviation_px: Floats
+    depths_m: Floats
+    marks: Landmarks
+    lines_m: Floats
+    only_here: int
+    only_there: int
+    beside: list[str]
+    effects: tuple[int, int]
+    motion_m: float
+
+
+def together(
+    session: Session, first: Shared, second: Shared | None, offset: float, only: Floats | None = None, motion_m: float | None = None
+) -> Together:  # fmt: skip
+    """Two sides seen together; a second that is None is the first itself. ``only`` are the frames of the first that are asked for.
+
+    Raises BadInput where nobody knows what one of them holds, and where they have no frame in common.
+    """
+    sides, helds, effects = [], [], []
+    for shared in (first, second or first):
+        if not shared.known:
+            raise BadInput(f"What {shared.called} holds is not known yet: its package is asked for it.", "not_known")
+        effect, held = held_with_effect(session, shared)
+        sides.append(side_of(shared))
+        helds.append(held)
+        effects.append(effect)
+    here, there = helds
+    offset = offset if second is not None else 0.0
+    place, common = there.places(here.frames + offset)
+    count = int(common.sum())
+    if not count:
+        raise BadInput(
+            f"{first.called} and {(second or first).called} have no frame in common: choose another numbering, or other cameras.",
+            "no_common",
+        )
+    wanted = common if only is None else common & np.isin(np.round(here.frames, 3), np.round(only, 3))
+    a, b = Held(here.frames[wanted], here.rows[wanted]), Held(there.frames[place[wanted]], there.rows[place[wanted]])
+    track, other = sides[0].track(a), sides[1].track(b)
+    meant = projection_of(track, sides[0].image, sides[0].profile.lens.fit)
+    arrived = projection_of(other, sides[1].image, sides[1].profile.lens.fit).at_size(sides[0].image)
+    size = motion_m if motion_m is not None else motion_size_m(sides[0].track(here))
+    marks = marks_of(first.party)
+    deviation = [
+        deviations_px(make_test_points(track.take(part), meant.take(part), marks.position_m, size), arrived.take(part))
+        for part in np.array_split(np.arange(len(track)), max(1, -(-len(track) // _CHUNK)))
+    ]
+    return Together(
+        a.frames, b.frames, (a.rows, b.rows), track, sides[0].image, meant, arrived, np.concatenate(deviation),
+        grid_depths_m(track, meant, marks.position_m, size), marks, lines_of(first.party, sides[0].profile.convention), len(here) - count,
+        len(there) - count, _beside(track, other), (effects[0], effects[1]), size,
+    )  # fmt: skip
+
+
+def lines_of(party: Party, convention: Convention) -> Floats:
+    """The lines of a package's scene, canonical, (s, 2, 3)."""
+    lines = np.array(party.scene.get("lines", []), dtype=np.float64).reshape(-1, 2, 3)
+    return convention.position_to_canonical(lines)
+
+
+def _beside(a: Track, b: Track) -> list[str]:
+    """The channels that are others and that no picture shows, in words."""
+    out = []
+    for name in BESIDE:
+        x, y = getattr(a.lens, name), getattr(b.lens, name)
+        with np.errstate(invalid="ignore"):
+            off = ~((np.abs(x - y) <= _SAME * np.maximum(np.abs(x), 1e-9)) | (np.isnan(x) & np.isnan(y)))
+        if off.any():
+            out.append(f"{CHANNELS[name].label} on {int(off.sum())} frames")
+    return out
+
+
+def changed_since(session: Session, shared: Shared, effect: int) -> Floats | None:
+    """The frames on which a camera has come to hold something else since an effect; None where it has other frames by now."""
+    query = (
+        select(SharedChange)
+        .where(SharedChange.shared_id == shared.id, SharedChange.effect > effect)
+        .options(undefer(SharedChange.data), undefer(SharedChange.back))
+    )
+    frames = [np.zeros(0)]
+    for row in session.execute(query).scalars():
+        if row.replaces:
+            return None
+        frames.append(unpacked(row.data if row.back is None else row.back).frames)
+    return np.unique(np.concatenate(frames))

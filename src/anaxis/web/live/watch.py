@@ -1,0 +1,130 @@
+"""The socket by which a Live page is told what its two sides hold from now on."""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import json
+from typing import Any
+
+import numpy as np
+from fastapi import APIRouter, WebSocket, WebSocketDisconnect
+from sqlalchemy.exc import DBAPIError
+from sqlalchemy.orm import Session
+
+from anaxis.app.acting import require
+from anaxis.app.exchange.together import changed_since
+from anaxis.app.roles import Actor, Role
+from anaxis.core.errors import BadInput
+from anaxis.store.exchange import Shared
+from anaxis.store.models import Show
+from anaxis.store.rows import found
+from anaxis.web.live.hub import Hub
+from anaxis.web.screens.live.shown import frames_drawn, pair_of
+from anaxis.web.signed import actor_of_request
+
+router = APIRouter()
+# What a person sees needs to be no newer than this.
+_TOLD_EVERY_S = 0.03
+_MOST_FRAMES = 400
+_POLICY, _AGAIN = 1008, 1013
+
+
+@router.websocket("/live/watch")
+async def watch(
+    socket: WebSocket, show: int, a: int, b: int = 0, effect_a: int = 0, effect_b: int = 0, motion_m: float = 0.0
+) -> None:
+    """``a`` and ``b`` are the cameras looked at (0 for none on the right), as of the effects that the page's drawing is of."""
+    hub: Hub = socket.app.state.hub
+    try:
+        actor = await hub.work(_viewer, socket, show)
+    except (BadInput, DBAPIError):
+        await socket.close(_POLICY)
+        return
+    await socket.accept()
+    watching = _Watching(hub, actor, show, (a, b), [effect_a, effect_b], motion_m)
+    tasks = [asyncio.create_task(watching.tell(socket)), asyncio.create_task(_until_it_goes(socket))]
+    done, others = await asyncio.wait(tasks, return_when=asyncio.FIRST_COMPLETED)
+    for task in others:
+        task.cancel()
+    await asyncio.gather(*others, return_exceptions=True)
+    for task in done:
+        with contextlib.suppress(WebSocketDisconnect, RuntimeError, DBAPIError, BadInput):
+            task.result()
+    with contextlib.suppress(RuntimeError, WebSocketDisconnect):
+        await socket.close(_AGAIN)
+
+
+async def _until_it_goes(socket: WebSocket) -> None:
+    while (await socket.receive())["type"] != "websocket.disconnect":
+        pass
+
+
+def _viewer(session: Session, socket: WebSocket, show: int) -> Actor:
+    actor = actor_of_request(socket, session)
+    session.info["actor"] = actor
+    require(session, Role.VIEWER, show, "see this")
+    return actor
+
+
+class _Watching:
+    def __init__(
+        self, hub: Hub, actor: Actor, show: int, cameras: tuple[int, int], effects: list[int], motion_m: float
+    ) -> None:
+        self.hub, self.actor, self.show, self.cameras, self.effects, self.motion_m = (
+            hub,
+            actor,
+            show,
+            cameras,
+            effects,
+            motion_m,
+        )
+
+    async def tell(self, socket: WebSocket) -> None:
+        parties = await self.hub.work(_parties, self.cameras, actor=self.actor)
+        keys = [f"c{c}" for c in self.cameras if c] + [f"h{p}" for p in parties.values()] + [f"s{self.show}"]
+        with self.hub.waiting_for(*keys) as waiter:
+            while True:
+                events = await waiter.next()
+                for event in events:
+                    if event.startswith("h"):
+                        number, _, frame = event[1:].partition(":")
+                        side = next((i for i, c in enumerate(self.cameras) if parties.get(c) == int(number)), 0)
+                        await socket.send_text(json.dumps({"t": "playhead", "side": side, "frame": float(frame)}))
+                if any(e == "" or e.startswith("c") for e in events):
+                    message = await self.hub.work(
+                        _changes, self.show, self.cameras, list(self.effects), self.motion_m, actor=self.actor
+                    )
+                    if message is not None:
+                        self.effects = message.get("effects", self.effects)
+                        await socket.send_text(json.dumps(message))
+                if any(e == "" or e.startswith(("s", "c")) for e in events):
+                    await socket.send_text('{"t": "state"}')
+                await asyncio.sleep(_TOLD_EVERY_S)
+
+
+def _parties(session: Session, cameras: tuple[int, int]) -> dict[int, int]:
+    return {c: found(session, Shared, c, "camera of a package").party_id for c in cameras if c}
+
+
+def _changes(
+    session: Session, show: int, cameras: tuple[int, int], effects: list[int], motion_m: float
+) -> dict[str, Any] | None:
+    """What came to be held since; None for nothing, "reload" where it is too much to tell, or the frames are others."""
+    pair = pair_of(session, found(session, Show, show, "show"), cameras[0], cameras[1] or None)
+    if pair.cameras[0] != cameras[0] or (pair.cameras[1] or 0) != cameras[1]:
+        return {"t": "reload"}
+    frames = []
+    for i, (sheet, effect) in enumerate(zip((pair.left, pair.right), effects, strict=True)):
+        if sheet is None or sheet.shared is None:
+            continue
+        changed = changed_since(session, sheet.shared, effect)
+        if changed is None:
+            return {"t": "reload"}
+        frames.append(changed - (pair.offset if i else 0.0))
+    wanted = np.unique(np.round(np.concatenate(frames), 3)) if frames else np.zeros(0)
+    if not len(wanted):
+        return None
+    if len(wanted) > _MOST_FRAMES:
+        return {"t": "reload"}
+    return {"t": "frames", **frames_drawn(session, pair, wanted, motion_m)}

@@ -1,0 +1,108 @@
+"""A recording of a tracker: what was measured, what is to be done about it, the camera it would be, and kept as one."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from fastapi import APIRouter, Request
+from fastapi.responses import RedirectResponse, Response
+
+from anaxis.app.exchange.recordings import Settings, keep_recording, samples_in, settings_of, taken_by
+from anaxis.core.errors import BadInput
+from anaxis.core.motion.recorded import GAP_WORDS, Samples, gaps_of, jumps_of, step_s
+from anaxis.core.scene.landmarks import NO_LANDMARKS
+from anaxis.core.scene.picture import Picture
+from anaxis.store.exchange import Recording
+from anaxis.store.queries import found
+from anaxis.web.drawings.camera import look_drawing
+from anaxis.web.pages import Store, TypedForm, drawing_answer, number_or_none, page
+
+router = APIRouter(prefix="/recordings")
+_ASPECTS = {
+    "": "as it was filmed",
+    "1.777778": "16:9",
+    "1.85": "1.85",
+    "2.39": "2.39",
+    "1.333333": "4:3",
+    "0.5625": "9:16",
+}
+
+
+@router.get("/{number}")
+def recording(request: Request, store: Store, number: int) -> Any:
+    row = found(store, Recording, number, "recording")
+    samples, said = _samples(store, row)
+    typed = dict(request.query_params)
+    settings, wrong = _asked(row, typed, samples)
+    made = None
+    if samples is not None and settings is not None:
+        try:
+            made = taken_by(samples, settings, row.party.name)
+        except BadInput as error:
+            wrong = error.sentence
+    return page(
+        request, "live/recording/index.html", row=row, show=row.show, samples=samples, settings=settings or Settings(), made=made, sentence=said or wrong,
+        gaps=gaps_of(samples) if samples is not None else [], jumps=jumps_of(samples) if samples is not None else [],
+        rate_hz=1 / step_s(samples) if samples is not None else 0.0, gap_words=GAP_WORDS, aspects=_ASPECTS, query=str(request.url.query),
+    )  # fmt: skip
+
+
+@router.get("/{number}/drawing")
+def drawing(request: Request, store: Store, number: int) -> Response:
+    row = found(store, Recording, number, "recording")
+    samples = samples_in(store, row)
+    settings, wrong = _asked(row, dict(request.query_params), samples)
+    if settings is None:
+        raise BadInput(wrong)
+    made = taken_by(samples, settings, row.party.name)
+    empty = NO_LANDMARKS.position_m.reshape(0, 2, 3)[:0]
+    return drawing_answer(
+        look_drawing(made.track, NO_LANDMARKS, empty, Picture(made.image, "width", False, False)), kept=False
+    )
+
+
+@router.post("/{number}/keep")
+def keep(store: Store, number: int, typed: TypedForm) -> Any:
+    row = found(store, Recording, number, "recording")
+    settings = _settings(typed)
+    version = keep_recording(store, row, settings)
+    return RedirectResponse(f"/cameras/{version.camera_id}", 303)
+
+
+def _samples(store: Store, row: Recording) -> tuple[Samples | None, str]:
+    try:
+        return samples_in(store, row), ""
+    except BadInput as error:
+        return None, error.sentence
+
+
+def _asked(row: Recording, typed: dict[str, str], samples: Samples | None) -> tuple[Settings | None, str]:
+    """What is typed; else what it was kept by; else all jumps healed and the noise taken out by a pixel. And what is wrong."""
+    try:
+        if "rate" in typed:
+            return _settings(typed), ""
+        if row.settings:
+            return settings_of(row.settings), ""
+    except BadInput as error:
+        return None, error.sentence
+    jumps = [j.place for j in jumps_of(samples)] if samples is not None else []
+    return Settings(
+        camera=row.party.name, heal=jumps, smooth_px=1.0, aspect=16 / 9, stand=(0.0, 1.5, 0.0), heading_deg=0.0
+    ), ""
+
+
+def _settings(typed: dict[str, str]) -> Settings:
+    """Raises BadInput that names the field at fault."""
+    numbers = {
+        k: number_or_none(typed.get(k, ""), k.replace("_", " "))
+        for k in ("first_frame", "smooth_px", "aspect", "film_width_mm", "x_m", "y_m", "z_m", "heading_deg", "stand_at")
+    }
+    place = [numbers.pop(k) for k in ("x_m", "y_m", "z_m")]
+    given = {k: v for k, v in numbers.items() if v is not None}
+    return settings_of(
+        {
+            "shot": typed.get("shot", ""), "camera": typed.get("camera", ""), "rate": typed.get("rate", "24"), "gaps": typed.get("gaps", "bridge"),
+            "keep": typed.get("keep", "width"), "heal": [int(k[5:]) for k in typed if k.startswith("heal-") and k[5:].isdigit()],
+            "stand": None if all(v is None for v in place) else [v or 0.0 for v in place], **given,
+        }
+    )  # fmt: skip

@@ -1,0 +1,187 @@
+"""What the Live page shows of two sides: their data for the drawings, and what is said of them in words."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from sqlalchemy.orm import Session
+
+from anaxis.app.exchange.links import Passed, link_between, passed
+from anaxis.app.exchange.parties import is_there, parties_of
+from anaxis.app.exchange.sides import Side, profile_of, side_of
+from anaxis.app.exchange.together import Together, together
+from anaxis.core.errors import BadInput
+from anaxis.core.proof.proof import grid_pixels
+from anaxis.core.time.rates import kept_rate, rate_label, seconds_of
+from anaxis.packages.model import Profile
+from anaxis.packages.own_numbers import COLUMNS, GROUPS
+from anaxis.store.exchange import Link, Party, Shared
+from anaxis.store.models import Show
+from anaxis.web.drawings.camera import or_ground
+from anaxis.web.drawings.packed import encode_drawing
+
+_LENS = {
+    "focal": ("focal length", "mm"),
+    "hfov": ("field of view, horizontal", "°"),
+    "vfov": ("field of view, vertical", "°"),
+    "zoom": ("zoom", "px"),
+}
+
+
+@dataclass(frozen=True)
+class Sheet:
+    """One side's sheet: the package and its camera, and a row for each number as the package shows it: label, column, unit, digits."""
+
+    party: Party
+    shared: Shared | None
+    profile: Profile
+    there: bool
+    rows: list[tuple[str, int, str, int]]
+    habits: list[str]
+    of_files: list[str]
+
+
+@dataclass(frozen=True)
+class Pair:
+    """What is looked at: a camera on the left, one on the right or none, and the link between them, if any."""
+
+    left: Sheet | None
+    right: Sheet | None
+    link: Link | None
+    offset: float
+    passed: Passed | None
+    apart: str  # why they cannot be seen together
+
+    @property
+    def cameras(self) -> tuple[int | None, int | None]:
+        return tuple(s.shared.id if s is not None and s.shared is not None else None for s in (self.left, self.right))  # type: ignore[return-value]
+
+    @property
+    def rates(self) -> tuple[str, str] | None:
+        """Both rates, where they are not the same."""
+        if self.left is None or self.right is None or self.left.shared is None or self.right.shared is None:
+            return None
+        a, b = (kept_rate(s.rate) for s in (self.left.shared, self.right.shared))
+        return (rate_label(a), rate_label(b)) if a != b else None
+
+
+def pair_of(session: Session, show: Show, a: int | None, b: int | None) -> Pair:
+    """The two cameras asked for, of this show; else those of the newest link, else those chosen in the first two packages."""
+    packages = [p for p in parties_of(session, show) if p.kind == "package"]
+    cameras = {c.id: c for p in packages for c in p.cameras if c.gone_at is None}
+    left, right = cameras.get(a or 0), cameras.get(b or 0)
+    if left is None:
+        left = _chosen(next((p for p in packages if right is None or p.id != right.party_id), None))
+    if right is None or (left is not None and right.id == left.id):
+        right = _chosen(next((p for p in packages if left is None or p.id != left.party_id), None))
+    link = link_between(session, left, right) if left is not None and right is not None else None
+    offset = 0.0
+    if left is not None and right is not None:
+        offset = right.first - left.first
+        if link is not None:
+            offset = link.offset if link.first_id == left.id else -link.offset
+    return Pair(_sheet(left), _sheet(right), link, offset, passed(session, link) if link is not None else None, "")
+
+
+def _chosen(party: Party | None) -> Shared | None:
+    if party is None:
+        return None
+    there = [c for c in party.cameras if c.gone_at is None]
+    return next((c for c in there if c.key == party.selected), there[0] if there else None)
+
+
+def _sheet(shared: Shared | None) -> Sheet | None:
+    if shared is None:
+        return None
+    side = side_of(shared)
+    return Sheet(
+        shared.party,
+        shared,
+        side.profile,
+        is_there(shared.party),
+        number_rows(side.profile),
+        [_habit(side, h) for h in side.habits],
+        side.habits_of_files,
+    )
+
+
+def _habit(side: Side, habit: tuple[str, dict[str, Any]]) -> str:
+    return next(h.sentence for h in side.profile.habits if h.code == habit[0] and h.on)
+
+
+def number_rows(profile: Profile) -> list[tuple[str, int, str, int]]:
+    """The numbers of a side's sheet: what each is called there, its place in a row, its unit, its digits."""
+    unit, film = profile.unit_name, profile.lens.film_unit
+    lens, lens_unit = _LENS[profile.lens.shown]
+    offset = {"film_unit": film, "width_share": "of the width", "side_share": "of its side"}[profile.lens.offset_unit]
+    named = {
+        "position_x": ("position x", unit), "position_y": ("y", unit), "position_z": ("z", unit),
+        "rotation_x": (f"rotation x, {profile.rotation.order}", "°"), "rotation_y": ("y", "°"), "rotation_z": ("z", "°"),
+        "lens": (lens, lens_unit), "film_width": ("film back width", film), "film_height": ("height", film),
+        "offset_x": ("offset x", offset), "offset_y": ("y", offset), "focus": ("focus distance", unit), "stop": ("stop", "f"),
+    }  # fmt: skip
+    return [(*named[c][:1], COLUMNS.index(c), named[c][1], 2 if c == "stop" else 4) for c in COLUMNS if c in named]
+
+
+def seen(session: Session, pair: Pair, only: Any = None, motion_m: float | None = None) -> Together:
+    assert pair.left is not None and pair.left.shared is not None
+    right = pair.right.shared if pair.right is not None else None
+    return together(session, pair.left.shared, right, pair.offset, only, motion_m)
+
+
+def drawing_of(session: Session, pair: Pair) -> bytes:
+    """Both sides on every frame that both have, for the browser. Raises BadInput."""
+    if pair.left is None or pair.left.shared is None:
+        raise BadInput("No package is connected: there is nothing to draw.")
+    found = seen(session, pair)
+    lines, ground = or_ground(found.lines_m, found.track)
+    arrays = {
+        "frames": found.frames,
+        "theirs_frames": found.there,
+        "seconds": seconds_of(found.frames, found.track.rate),
+        **_moving(found),
+        "grid_px": grid_pixels(found.image),
+        "landmarks_m": found.marks.position_m,
+        "segments_m": lines,
+        "key_frames": np.zeros(0),
+    }
+    facts = {
+        "width_px": found.image.width_px, "height_px": found.image.height_px, "pixel_aspect": found.image.pixel_aspect,
+        "landmarks": list(found.marks.names), "ground_m": ground, "alone": pair.right is None, "only_here": found.only_here, "only_there": found.only_there,
+        "beside": found.beside, "effects": list(found.effects), "motion_m": found.motion_m,
+    }  # fmt: skip
+    return encode_drawing(facts, arrays)
+
+
+def _moving(found: Together) -> dict[str, Any]:
+    """What a change changes, a row a frame."""
+    return {
+        "meant": found.meant.matrices.reshape(-1, 12),
+        "arrived": found.arrived.matrices.reshape(-1, 12),
+        "shift": found.meant.shift_to(found.arrived).reshape(-1, 12),
+        "deviation_px": found.deviation_px,
+        "grid_depths_m": found.depths_m,
+        "here_rows": found.rows[0],
+        "there_rows": found.rows[1],
+    }
+
+
+def frames_drawn(session: Session, pair: Pair, frames: Any, motion_m: float) -> dict[str, Any]:
+    """What is drawn on some frames, as JSON; "frames" are those that both have."""
+    found = seen(session, pair, frames, motion_m)
+    return {
+        "frames": found.frames.tolist(), "beside": found.beside, "effects": list(found.effects),
+        **{k: [[None if v != v else v for v in row] for row in a.reshape(len(a), -1).tolist()] for k, a in _moving(found).items()},
+    }  # fmt: skip
+
+
+def profile_label(party: Party) -> str:
+    return profile_of(party.profile).label if party.profile else ""
+
+
+GROUP_WORDS = {
+    "position": "position", "rotation": "rotation", "lens": "lens and film back", "focus": "focus distance", "stop": "stop", "clips": "near and far clip",
+}  # fmt: skip
+assert tuple(GROUP_WORDS) == tuple(GROUPS)
