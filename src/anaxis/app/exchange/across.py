@@ -6,7 +6,7 @@ from pydantic import BaseModel
 from sqlalchemy.orm import Session
 
 from anaxis.app.acting import use_case
-from anaxis.app.exchange.cells import EVERY, NOTHING, Cells
+from anaxis.app.exchange.cells import EVERY, NOTHING, ROUNDING
 from anaxis.app.exchange.changes import lock_about, locked, notify, put_down
 from anaxis.app.exchange.links import whole_of
 from anaxis.app.exchange.sides import Side, profile_of, sent_to, side_of
@@ -65,7 +65,7 @@ def write_across(session: Session, asked: Across) -> Shared:
         put_down(session, parties[to.party_id], to, sent.meant, sent.wire)
     else:
         meant, wire = sent.meant.only(groups), sent.wire.only(groups)
-        same = meant.same_as(Cells(meant.frames, EVERY, there.rows[place]))
+        same = meant.same_as(there.rows[place], ROUNDING)
         if same.all():
             raise BadInput(
                 f"Nothing is to be written: {to.called} holds in these channels what {source.called} holds.",

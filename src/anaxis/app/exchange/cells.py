@@ -21,6 +21,8 @@ from anaxis.packages.own_numbers import COLUMNS, GROUPS, NEEDED, SLICES, columns
 
 Groups = tuple[str, ...]
 EVERY: Groups = tuple(GROUPS)
+# Numbers that differ by less, as a share, came through a matrix or another unit, and were changed by nobody.
+ROUNDING = 1e-9
 _HEAD = struct.Struct("<IIII")
 _MASK = {g: 1 << i for i, g in enumerate(GROUPS)}
 
@@ -65,11 +67,13 @@ class Cells:
             g: [[None if v != v else v for v in row] for row in self.rows[:, SLICES[g]].tolist()] for g in self.groups
         }
 
-    def same_as(self, other: Cells) -> Bools:
-        """Which frames (k,) hold the same bits in the groups as another's on the same frames."""
+    def same_as(self, other: Floats, within: float = 0.0) -> Bools:
+        """Which frames (k,) hold in the groups what the rows (k, 16) of another hold; ``within`` a share of each number, or of 1."""
         columns = columns_of(self.groups)
-        a, b = self.rows[:, columns], other.rows[:, columns]
-        return np.asarray(((a == b) | (np.isnan(a) & np.isnan(b))).all(axis=1))
+        a, b = self.rows[:, columns], other[:, columns]
+        with np.errstate(invalid="ignore"):
+            near = np.abs(a - b) <= within * np.maximum(1.0, np.abs(b))
+        return np.asarray((near | (np.isnan(a) & np.isnan(b))).all(axis=1))
 
 
 def unpacked(data: bytes) -> Cells:

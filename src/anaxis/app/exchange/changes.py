@@ -15,11 +15,11 @@ import numpy as np
 from sqlalchemy import event, func, insert, or_, select, text, update
 from sqlalchemy.orm import Session, undefer
 
-from anaxis.app.exchange.cells import EVERY, Cells, Held, unpacked
+from anaxis.app.exchange.cells import Cells, Held, unpacked
 from anaxis.app.exchange.messages import Change, Samples
 from anaxis.app.exchange.sides import held_by, keep_snapshot, many_since_snapshot, sent_to, side_of
 from anaxis.core.errors import BadInput
-from anaxis.core.typing import Bools
+from anaxis.core.typing import Bools, Floats
 from anaxis.store.exchange import EFFECTS, NOTIFIED, Clash, Link, Party, Recording, RecordingBlock, Shared, SharedChange
 
 RULES = {
@@ -165,7 +165,7 @@ def changed_cells(before: Held, now: Held, cells: Cells, replaces: bool) -> Cell
         return cells
     place, there = before.places(cells.frames)
     same = np.zeros(len(cells), dtype=np.bool_)
-    same[there] = cells.where(there).same_as(Cells(cells.frames[there], EVERY, before.rows[place[there]]))
+    same[there] = cells.where(there).same_as(before.rows[place[there]])
     return cells.where(~same)
 
 
@@ -296,20 +296,33 @@ def _pass_on(session: Session, link: Link, told: Told, parties: dict[int, Party]
         for sent, both in of_link:
             send_theirs(sent, both)
         return
+    free = {g: np.ones(len(cells), dtype=np.bool_) for g in cells.groups}
     if link.both_ways and link.rule == "ask":
-        blocked = in_clash(session, link, shared, cells)
-        for sent, both in of_link:
-            new = both.where(~np.isin(both.frames, cells.frames[blocked]))
-            if len(new):
-                _clash(session, link.show_id, shared, link, sent, new)
-            blocked |= np.isin(cells.frames, both.frames)
-        cells = cells.where(~blocked)
-    elif link.both_ways and (link.rule == "first") != from_first:
-        for sent, both in of_link:
+        for clash_groups, frames in open_cells(session, link, shared):
+            for group in free.keys() & clash_groups:
+                free[group] &= ~np.isin(np.round(cells.frames, 3), frames)
+    for sent, both in of_link if link.both_ways else ():
+        if link.rule == "ask":
+            new = parts(both, {g: np.isin(both.frames, cells.frames[free[g]]) for g in both.groups})
+            for part in new:
+                _clash(session, link.show_id, shared, link, sent, part)
+        elif (link.rule == "first") != from_first:
             send_theirs(sent, both)
-            cells = cells.where(~np.isin(cells.frames, both.frames))
-    if len(cells):
-        send(session, parties, link, shared, to, told.now, told.theirs[to.id], cells, cause=told.cause)
+        else:
+            continue
+        for group in both.groups:
+            free[group] &= ~np.isin(cells.frames, both.frames)
+    for part in parts(cells, free):
+        send(session, parties, link, shared, to, told.now, told.theirs[to.id], part, cause=told.cause)
+
+
+def parts(cells: Cells, masks: dict[str, Bools]) -> list[Cells]:
+    """The cells for which the masks (k,) of their groups hold, as few blocks of frames by groups."""
+    by_mask: dict[bytes, list[str]] = {}
+    for group, mask in masks.items():
+        if mask.any():
+            by_mask.setdefault(mask.tobytes(), []).append(group)
+    return [cells.where(masks[groups[0]]).only(groups) for groups in by_mask.values()]
 
 
 def _unseen(session: Session, told: Told, party: Party) -> Unseen:
@@ -325,14 +338,15 @@ def _unseen(session: Session, told: Told, party: Party) -> Unseen:
         .order_by(SharedChange.number.desc())
         .options(undefer(SharedChange.data))
     )  # fmt: skip
-    out, seen = [], np.zeros(len(cells), dtype=np.bool_)
+    out = []
+    seen = {g: np.zeros(len(cells), dtype=np.bool_) for g in cells.groups}
     for sent in session.execute(query).scalars():
         theirs = unpacked(sent.data)
-        groups = tuple(g for g in cells.groups if g in theirs.groups)
-        hit = np.isin(np.round(cells.frames, 3), np.round(theirs.frames, 3)) & ~seen
-        if groups and hit.any():
-            out.append((sent, cells.where(hit).only(groups)))
-            seen |= hit
+        hit = np.isin(np.round(cells.frames, 3), np.round(theirs.frames, 3))
+        masks = {g: hit & ~seen[g] for g in cells.groups if g in theirs.groups}
+        out += [(sent, part) for part in parts(cells, masks)]
+        for group in masks:
+            seen[group] |= hit
     return out
 
 
@@ -343,15 +357,13 @@ def _against_pushed(session: Session, told: Told, unseen: Unseen) -> None:
             _clash(session, told.shared.party.show_id, told.shared, None, sent, both)
 
 
-def in_clash(session: Session, link: Link, shared: Shared, cells: Cells) -> Bools:
-    """Which frames (k,) of cells of one end lie in an open clash of the link."""
-    hit = np.zeros(len(cells), dtype=np.bool_)
+def open_cells(session: Session, link: Link, shared: Shared) -> list[tuple[set[str], Floats]]:
+    """The groups and frames of a link's open clashes, in the frames of one end."""
+    out = []
     for clash in open_clashes(session, link):
-        if not set(clash.groups) & set(cells.groups):
-            continue
         offset = 0.0 if clash.shared_id == shared.id else offset_from(link, clash.shared)
-        hit |= np.isin(np.round(cells.frames, 3), np.round(np.array(clash.frames) + offset, 3))
-    return hit
+        out.append((set(clash.groups), np.round(np.array(clash.frames, dtype=np.float64) + offset, 3)))
+    return out
 
 
 def open_clashes(session: Session, link: Link) -> list[Clash]:

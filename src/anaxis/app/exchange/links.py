@@ -12,7 +12,7 @@ from sqlalchemy import func, or_, select
 from sqlalchemy.orm import Session, undefer
 
 from anaxis.app.acting import actor_of, use_case
-from anaxis.app.exchange.cells import EVERY, Cells, Held, unpacked
+from anaxis.app.exchange.cells import EVERY, ROUNDING, Held, unpacked
 from anaxis.app.exchange.changes import (
     RULES,
     links_of,
@@ -117,7 +117,7 @@ def _even_out(session: Session, made: Link, parties: dict[int, Party]) -> None:
         )
         put_down(session, parties[second.party_id], second, sent.meant, sent.wire, link=made)
         return
-    same = sent.meant.same_as(Cells(sent.meant.frames, EVERY, there.rows[place]))
+    same = sent.meant.same_as(there.rows[place], ROUNDING)
     if not same.all():
         put_down(session, parties[second.party_id], second, sent.meant.where(~same), sent.wire.where(~same), link=made)
 

@@ -14,7 +14,7 @@ from sqlalchemy.orm import Session, undefer
 from anaxis.app.acting import use_case
 from anaxis.app.edit import keep_camera, keep_retake, planned_retake
 from anaxis.app.examined import look
-from anaxis.app.exchange.cells import EVERY, NOTHING, Cells, Groups, Held, held_of
+from anaxis.app.exchange.cells import EVERY, NOTHING, ROUNDING, Cells, Groups, Held, held_of
 from anaxis.app.exchange.changes import lock_about, locked, notify, put_down
 from anaxis.app.exchange.links import whole_of
 from anaxis.app.exchange.sides import Side, held_with_effect, profile_of, sent_to, side_of
@@ -26,7 +26,7 @@ from anaxis.core.outgoing import make_outgoing
 from anaxis.core.scene.landmarks import Landmarks, legal_name
 from anaxis.core.scene.picture import picture_of
 from anaxis.core.time.rates import kept_rate, rate_text
-from anaxis.core.typing import Bools, Floats
+from anaxis.core.typing import Floats
 from anaxis.formats.track_json.document import scene_of_track, track_bytes
 from anaxis.packages.own_numbers import GROUPS, columns_of
 from anaxis.store.archive import scene_from_bytes, scene_to_bytes
@@ -34,9 +34,6 @@ from anaxis.store.exchange import Link, Party, Pulled, Shared
 from anaxis.store.keep import stage_file
 from anaxis.store.models import Camera, Shot, SourceFile, Version
 from anaxis.store.queries import expected_of, find_shot, picture_of_version, track_of
-
-# Numbers that differ by less, relative to their size, were not changed by anybody: they came through a matrix.
-_SAME = 1e-9
 
 
 class Pull(BaseModel):
@@ -208,7 +205,7 @@ def planned_push(session: Session, version: Version, shared: Shared | None, part
     base = before if on_same_frames(before) else there
     parts, both = [], {}
     for group in groups:
-        ours, theirs = _differs(sent.meant.rows, base.rows, group), _differs(there.rows, base.rows, group)
+        ours, theirs = (~c.only([group]).same_as(base.rows, ROUNDING) for c in (sent.meant, there.cells()))
         if ours.any():
             parts.append(Part(sent.meant.where(ours).only([group]), sent.wire.where(ours).only([group])))
         if (ours & theirs).any():
@@ -222,14 +219,6 @@ def _with_theirs(cells: Cells, groups: Groups, there: Held) -> Cells:
     columns = columns_of(groups)
     rows[:, columns] = cells.rows[:, columns]
     return Cells(cells.frames, EVERY, rows)
-
-
-def _differs(a: Floats, b: Floats, group: str) -> Bools:
-    """Which rows (n,) differ in a group by more than a number loses on its way through a matrix."""
-    x, y = a[:, columns_of((group,))], b[:, columns_of((group,))]
-    with np.errstate(invalid="ignore"):
-        near = np.abs(x - y) <= _SAME * np.maximum(1.0, np.abs(y))
-    return np.asarray(~(near | (np.isnan(x) & np.isnan(y))).all(axis=1))
 
 
 def _pulled(session: Session, version: Version, shared: Shared) -> Pulled | None:

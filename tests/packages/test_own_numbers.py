@@ -1,0 +1,87 @@
+"""A package's own numbers, told from an oracle of its own, over every ordinary shot and packages nobody has shipped."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+import pytest
+
+import ordinary
+from anaxis.app.exchange.cells import EVERY, NOTHING, Held
+from anaxis.app.exchange.sides import Side, sent_to
+from anaxis.core.camera.lens import Image
+from anaxis.core.errors import BadInput
+from anaxis.core.time.rates import kept_rate
+from anaxis.packages import shipped_profiles
+from anaxis.packages.model import Profile
+from anaxis.packages.own_numbers import COLUMNS, SLICES, own_rows, track_of_rows
+from anaxis.simulated import habits
+from linked import apart_px, pixels, random_profile
+
+PROFILES: dict[str, dict[str, Any]] = {
+    **{k: p.model_dump(mode="json") for k, p in shipped_profiles().items()},
+    **{f"random {k}": random_profile(np.random.default_rng(k), habits=k % 4) for k in range(8)},
+}
+
+
+@pytest.mark.parametrize("key", PROFILES)
+@pytest.mark.parametrize("name", ordinary.SHOTS)
+def test_what_arrives_in_a_package_is_what_was_meant(name: str, key: str) -> None:
+    """Sent over the wire, done by the simulated package's own habits, seen by its own arithmetic: the shot's own pixels."""
+    shot, profile = ordinary.SHOTS[name](), PROFILES[key]
+    track, image = ordinary.track_of(shot), Image(shot.width_px, shot.height_px)
+    to = Side(Profile.model_validate(profile), image, "24/1", "cam")
+    sent = sent_to(track, image, "width", to, NOTHING, EVERY, offset=12.0)
+    frames, rows = habits.arrived(profile, sent.wire.frames, sent.wire.rows, (image.width_px, image.height_px, 1.0))
+    np.testing.assert_allclose(frames, shot.frames + 12.0, atol=1e-9)
+    index = np.unique(np.linspace(0, len(frames) - 1, 60).astype(int))
+    points = ordinary.points_ahead(shot, shot.frames[index])
+    seen = pixels(profile, rows[index], points, (image.width_px, image.height_px, 1.0))
+    wanted, _ = ordinary.pixels(shot, shot.frames[index], points)
+    assert np.abs(seen - wanted).max() < 1e-5
+    # and what it holds is read back as the camera that was meant
+    back = track_of_rows("cam", frames, track.rate, rows, to.profile, image)
+    np.testing.assert_allclose(back.position_m, track.position_m, atol=1e-8)
+    np.testing.assert_allclose(back.rotation, track.rotation, atol=1e-9)
+    np.testing.assert_allclose(back.lens.focus_m, track.lens.focus_m, rtol=1e-12)
+
+
+def test_angles_stay_near_what_was_there() -> None:
+    """Of all angles that mean the same, those nearest to what the package shows already are written: frame by frame."""
+    rng = np.random.default_rng(4)
+    for key in range(6):
+        profile = Profile.model_validate(random_profile(rng))
+        shot = ordinary.SHOTS["whip"]()
+        track, image = ordinary.track_of(shot), Image(1920, 1080)
+        rows = own_rows(track, profile, image)
+        # Turned about by whole turns, and by the other solution of Euler's angles, it is the same camera.
+        places = ["XYZ".index(a) for a in profile.rotation.order]
+        other = rows.copy()
+        angles = rows[:, SLICES["rotation"]] * np.array(profile.rotation.signs)
+        angles[:, places] = angles[:, places] * [1, -1, 1] + 180.0
+        angles += 360.0 * rng.integers(-2, 3, size=3)
+        other[:, SLICES["rotation"]] = angles * np.array(profile.rotation.signs)
+        assert apart_px(profile.model_dump(mode="json"), rows, profile.model_dump(mode="json"), other) < 1e-6, key
+        again = own_rows(track, profile, image, near=other)
+        np.testing.assert_allclose(again[:, SLICES["rotation"]], other[:, SLICES["rotation"]], atol=1e-6)
+
+
+def test_numbers_that_are_no_camera_are_refused() -> None:
+    side = Side(shipped_profiles()["yup-rh-m"], Image(1920, 1080), "24/1", "cam")  # shows a vertical field of view
+    row = np.full((1, len(COLUMNS)), np.nan)
+    row[:, SLICES["position"]] = row[:, SLICES["rotation"]] = 0.0
+    row[:, SLICES["lens"]] = [190.0, 36.0, 24.0, 0.0, 0.0, 1.0]
+    with pytest.raises(BadInput, match="between 0 and 180"):
+        side.track(Held(np.array([1.0]), row))
+    with pytest.raises(BadInput, match="is new"):
+        NOTHING.with_cells(Held(np.array([1.0]), row).cells(groups=("position",)))
+
+
+def test_a_rate_is_kept_exactly() -> None:
+    held = Held(
+        np.arange(3.0),
+        own_rows(ordinary.track_of(ordinary.SHOTS["three"]()), shipped_profiles()["zup-rh-m"], Image(1920, 1080)),
+    )
+    track = Side(shipped_profiles()["zup-rh-m"], Image(1920, 1080), "24000/1001", "cam").track(held)
+    assert track.rate == kept_rate("24000/1001") and track.rate.denominator == 1001
