@@ -444,6 +444,15 @@ def waiting(session: Session, party_id: int, behind: int, most: int = 50) -> lis
     ]
 
 
+def acknowledged_until(session: Session, party_id: int) -> int:
+    """The number up to which a party has acknowledged what it was sent: all behind it is sent again, for what was done and never
+    acknowledged is answered once more with what is held."""
+    c = SharedChange
+    open_ones = select(func.min(c.number)).where(c.party_id == party_id, c.way == "out", c.acknowledged_at.is_(None))
+    first = session.execute(open_ones).scalar()
+    return int(first) - 1 if first is not None else 2**53
+
+
 def stop_clashes(session: Session, link: Link) -> None:
     """With its link a clash is over: each side holds its own."""
     open_ones = update(Clash).where(Clash.link_id == link.id, Clash.closed_at.is_(None))

@@ -19,6 +19,7 @@ from sqlalchemy.orm import Session
 from anaxis.app.exchange.changes import (
     Gap,
     Replaced,
+    acknowledged_until,
     notify,
     refuse_change,
     take_acknowledged,
@@ -31,7 +32,6 @@ from anaxis.app.exchange.messages import (
     MAX_BYTES,
     Acknowledge,
     Change,
-    Hello,
     Playhead,
     Problem,
     Pull,
@@ -93,7 +93,8 @@ async def _enter(socket: WebSocket, hub: Hub) -> Connected:
     actor = await hub.work(_actor, hello.token, socket.app.state.visitor if itself else "")
     party = await hub.work(enter, hello, actor=actor)
     assert party.connection is not None
-    connected = Connected(socket, hub, actor, party, hello)
+    until = min(hello.have, await hub.work(acknowledged_until, party.id))
+    connected = Connected(socket, hub, actor, party, hello.token, until)
     await connected.send(Welcome(heard=party.heard, server="Anaxis"))
     return connected
 
@@ -126,10 +127,10 @@ async def _close(socket: WebSocket, code: int) -> None:
 class Connected:
     """One connection of a party, from its welcome to its end."""
 
-    def __init__(self, socket: WebSocket, hub: Hub, actor: Actor, party: Party, hello: Hello) -> None:
+    def __init__(self, socket: WebSocket, hub: Hub, actor: Actor, party: Party, token: str, sent: int) -> None:
         self.socket, self.hub, self.actor = socket, hub, actor
-        self.party, self.connection, self.kind, self.token = party.id, str(party.connection), party.kind, hello.token
-        self.sent, self.recording = hello.have, 0
+        self.party, self.connection, self.kind, self.token = party.id, str(party.connection), party.kind, token
+        self.sent, self.recording = sent, 0
         self._one_at_a_time = asyncio.Lock()
 
     async def send(self, message: Any) -> None:

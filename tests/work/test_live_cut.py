@@ -1,0 +1,282 @@
+"""A thousand changes on both sides, while the server, a side and the network go at random: equal, none lost, none twice.
+
+Server and packages are processes of their own, killed without a word; between them stands a proxy that cuts.
+"""
+
+from __future__ import annotations
+
+import json
+import os
+import random
+import signal
+import socket
+import subprocess
+import threading
+import time
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager, suppress
+from pathlib import Path
+from typing import Any
+
+import httpx
+import numpy as np
+from sqlalchemy import Engine, func, select
+from sqlalchemy.orm import Session
+from websockets.exceptions import WebSocketException
+from websockets.sync.client import ClientConnection, connect
+
+from anaxis.app.exchange.links import LinkAsked, clashes_in, link, settle
+from anaxis.app.people import add_person
+from anaxis.app.roles import Role
+from anaxis.app.tokens import new_token
+from anaxis.simulated import space
+from anaxis.simulated.scene import Scene
+from anaxis.store.exchange import Party, SharedChange
+from anaxis.store.models import Show
+from anaxis.work.supervise import anaxis_command
+from linked import apart_px, quiet, random_profile, shared_ids, shown
+
+CHANGES, FRAMES, CUTS = 1000, 30, 10
+
+
+def free_port() -> int:
+    with socket.socket() as probe:
+        probe.bind(("127.0.0.1", 0))
+        return int(probe.getsockname()[1])
+
+
+def wait(condition: Callable[[], bool], seconds: float = 90, said: str = "what was waited for did not come") -> None:
+    deadline = time.monotonic() + seconds
+    while True:
+        with suppress(httpx.HTTPError, OSError, WebSocketException):
+            if condition():
+                return
+        assert time.monotonic() < deadline, said
+        time.sleep(0.05)
+
+
+class Killed:
+    """A process that is killed now and then, and started again."""
+
+    def __init__(self, *args: str, environment: dict[str, str]) -> None:
+        self.args, self.environment = args, environment
+        self.process = self.begun()
+
+    def begun(self) -> subprocess.Popen[bytes]:
+        return subprocess.Popen(
+            anaxis_command(*self.args), env={**os.environ, **self.environment}, stderr=subprocess.DEVNULL
+        )
+
+    def kill(self) -> None:
+        self.process.send_signal(signal.SIGKILL)
+        self.process.wait()
+        self.process = self.begun()
+
+
+class Proxy:
+    """Passes on what comes to a port, until it is cut: then every connection ends at once, and none is taken for a while."""
+
+    def __init__(self, to: int) -> None:
+        self.to, self.port, self.cut = to, free_port(), False
+        self._open: list[socket.socket] = []
+        self._listens = socket.create_server(("127.0.0.1", self.port))
+        threading.Thread(target=self._take, daemon=True).start()
+
+    def _take(self) -> None:
+        while True:
+            try:
+                came, _ = self._listens.accept()
+            except OSError:
+                return
+            try:
+                if self.cut:
+                    raise OSError
+                there = socket.create_connection(("127.0.0.1", self.to), timeout=5)
+                there.settimeout(None)
+            except OSError:
+                came.close()
+                continue
+            self._open += [came, there]
+            for a, b in ((came, there), (there, came)):
+                threading.Thread(target=self._pass, args=(a, b), daemon=True).start()
+
+    def _pass(self, a: socket.socket, b: socket.socket) -> None:
+        with suppress(OSError):
+            while data := a.recv(65536):
+                b.sendall(data)
+        for end in (a, b):
+            with suppress(OSError):
+                end.shutdown(socket.SHUT_RDWR)
+            end.close()
+
+    def drop(self, seconds: float) -> None:
+        self.cut = True
+        for end in self._open:
+            with suppress(OSError):
+                end.shutdown(socket.SHUT_RDWR)
+        self._open.clear()
+        time.sleep(seconds)
+        self.cut = False
+
+    def close(self) -> None:
+        self._listens.close()
+
+
+class Package:
+    """A package's process, driven as its page drives it."""
+
+    def __init__(self, folder: Path, name: str, profile: dict[str, Any], server: int, token: str) -> None:
+        self.name, self.profile, self.port = name, profile, free_port()
+        self.file = folder / f"{name}.json"
+        (folder / f"{name}.profile.json").write_text(json.dumps(profile))
+        self.process = Killed(
+            "simulate", "package", "--profile", str(folder / f"{name}.profile.json"), "--name", name, "--file", str(self.file), "--port", str(self.port),
+            "--frames", str(FRAMES), "--server", f"http://127.0.0.1:{server}", environment={"ANAXIS_TOKEN": token},
+        )  # fmt: skip
+        self._page: ClientConnection | None = None
+        self.last = 0
+
+    def state(self) -> dict[str, Any]:
+        found: dict[str, Any] = httpx.get(f"http://127.0.0.1:{self.port}/state", timeout=5).json()
+        return found
+
+    def page(self) -> ClientConnection:
+        if self._page is None:
+            wait(lambda: bool(self.state()))
+            here = f"127.0.0.1:{self.port}"
+            self._page = connect(
+                f"ws://{here}/line", origin=f"http://{here}", max_size=None, ping_interval=None, legacy=True
+            )
+            self.last = int(self.state()["last"])
+        return self._page
+
+    def kill(self) -> None:
+        self.process.kill()
+        self._page = None
+
+    def set(self, frame: float, group: str, value: list[float]) -> None:
+        """A change, made: told by the package that it is in its file."""
+        while True:
+            with suppress(WebSocketException, OSError, httpx.HTTPError, TimeoutError):
+                page, before = self.page(), self.last
+                page.send(json.dumps({"do": "set", "frame": frame, "group": group, "value": value}))
+                while self.last == before:
+                    told = json.loads(page.recv(timeout=10))
+                    self.last = told["last"] if told["t"] == "state" else self.last
+                return
+            self._page = None
+
+
+@contextmanager
+def running(
+    folder: Path, database_url: str, token: str, profiles: tuple[dict[str, Any], dict[str, Any]]
+) -> Iterator[tuple[Killed, Proxy, list[Package]]]:
+    port = free_port()
+    server = Killed("serve", "--port", str(port), environment={"DATABASE_URL": database_url})
+    proxy = Proxy(port)
+    packages = [
+        Package(folder, "first", profiles[0], port, token),
+        Package(folder, "second", profiles[1], proxy.port, token),
+    ]
+    try:
+        yield server, proxy, packages
+    finally:
+        for process in (*(p.process for p in packages), server):
+            process.process.send_signal(signal.SIGTERM)
+        for process in (*(p.process for p in packages), server):
+            try:
+                process.process.wait(15)
+            except subprocess.TimeoutExpired:
+                process.process.kill()
+        proxy.close()
+
+
+def test_a_thousand_changes_while_everything_goes_now_and_then(
+    engine: Engine, database_url: str, tmp_path: Path
+) -> None:
+    rng, dice = np.random.default_rng(11), random.Random(11)
+    profiles = random_profile(rng, 2), random_profile(rng, 2)
+    show = shown(engine)
+    with Session(engine) as store, store.begin():
+        token, _ = new_token(store, add_person(store, "td", Role.ADMINISTRATOR), "packages", Role.ARTIST, 2)
+    with running(tmp_path, database_url, token, profiles) as (server, proxy, packages):
+        wait(lambda: len(shared_ids(engine)) == 2)
+        with Session(engine) as store, store.begin():
+            ids = {n.split()[0]: i for n, i in shared_ids(engine).items()}
+            link(store, LinkAsked(first=ids["first"], second=ids["second"], both_ways=True))
+        wait(lambda: quiet(engine))
+        begun = {p.name: int(p.state()["last"]) for p in packages}
+        starts = {p.name: httpx.get(f"http://127.0.0.1:{p.port}/camera/cam1").json() for p in packages}
+        made: dict[str, dict[tuple[int, str], list[float]]] = {p.name: {} for p in packages}
+        cuts = sorted(dice.sample(range(20, CHANGES - 20), CUTS))
+        happened = []
+        for k in range(CHANGES):
+            if k in cuts:
+                what = ("server", "side", "network")[len(happened) % 3]
+                happened.append(what)
+                if what == "server":
+                    server.kill()
+                elif what == "side":
+                    packages[dice.randrange(2)].kill()
+                else:
+                    proxy.drop(0.4)
+            package = packages[dice.randrange(2)]
+            # Of the frames some are everybody's, and the others one side's alone.
+            own = packages.index(package)
+            place = dice.randrange(FRAMES // 3) + (dice.choice((0, own + 1)) * (FRAMES // 3))
+            group = dice.choice(list(space.GROUPS))
+            value = [
+                v * (1 + rng.normal() * 0.05) + rng.normal() * 0.01
+                for v in starts[package.name]["values"][group][place]
+            ]
+            value = [abs(v) if group in ("focus", "stop", "clips") else v for v in value]
+            if group == "lens":
+                value[5] = 1.0
+            package.set(starts[package.name]["frames"][place], group, value)
+            made[package.name][place, group] = value
+        assert set(happened) == {"server", "side", "network"}
+        wait(lambda: all(not p.state()["waiting"] for p in packages) and quiet(engine), 120)
+        settled = 0
+        while True:  # what both changed is a person's to choose
+            with Session(engine) as store, store.begin():
+                clashes = clashes_in(store, store.get_one(Show, show))
+                if not clashes:
+                    break
+                for clash in clashes:
+                    settle(store, clash, dice.choice(("here", "sent")))
+                    settled += 1
+            wait(lambda: all(not p.state()["waiting"] for p in packages) and quiet(engine), 120)
+        last = {p.name: p.state() for p in packages}
+    # None lost, none twice: each change of a side is there once, in order, and each that was sent is in force once.
+    assert settled > 0 and sum(last[n]["last"] - begun[n] for n in begun) >= CHANGES
+    with Session(engine) as store:
+        for party in store.execute(select(Party)).scalars():
+            heard = store.execute(
+                select(SharedChange.number, SharedChange.said)
+                .where(SharedChange.party_id == party.id, SharedChange.way == "in")
+                .order_by(SharedChange.number)
+            ).all()
+            assert [r.number for r in heard] == list(range(1, last[party.name]["last"] + 1)) and not any(
+                r.said for r in heard
+            )
+            sent = store.execute(
+                select(func.count(), func.count(SharedChange.effect.distinct()), func.max(SharedChange.number)).where(
+                    SharedChange.party_id == party.id, SharedChange.way == "out"
+                )
+            ).one()
+            assert sent[0] == sent[1] == sent[2] == last[party.name]["have"]
+    # Both sides are equal, by an oracle that reads their own files; and what one side alone changed is as it left it.
+    scenes = [Scene.opened(tmp_path / f"{p.name}.json") for p in packages]
+    a, b = (s.cameras["cam1"] for s in scenes)
+    assert len(a.frames) == len(b.frames) == FRAMES
+    assert apart_px(profiles[0], a.rows, profiles[1], b.rows) < 1e-5
+    for group in ("focus", "clips"):
+        ours, theirs = (
+            c.rows[:, space.columns(group)] * p["metres_per_unit"] for c, p in zip((a, b), profiles, strict=True)
+        )
+        np.testing.assert_allclose(ours, theirs, rtol=1e-9)
+    for camera, package in zip((a, b), packages, strict=True):
+        alone = {k: v for k, v in made[package.name].items() if k[0] >= FRAMES // 3}
+        assert len(alone) > 50
+        for (place, group), value in alone.items():
+            np.testing.assert_allclose(camera.rows[place, space.columns(group)], value, rtol=1e-9, atol=1e-9)
