@@ -166,7 +166,8 @@ class Scene:
     def _write(self, event: dict[str, Any]) -> None:
         self._journal.write(json.dumps(event) + "\n")
         self._journal.flush()
-        os.fsync(self._journal.fileno())
+        if event["did"] != "acknowledged":  # one that is lost is told again, and known by its number
+            os.fsync(self._journal.fileno())
         self._lines_in_journal += 1
 
     def _done(self, event: dict[str, Any]) -> None:

@@ -185,19 +185,20 @@ def read_hello(text: str | bytes) -> Hello:
     """Raises BadInput where the first message is no hello, or of another version."""
     try:
         document = json.loads(text)
-        if isinstance(document, dict) and document.get("type") == "hello" and document.get("protocol") != PROTOCOL:
-            raise BadInput(
-                f"This server speaks version {PROTOCOL} of the exchange, and hello says {document.get('protocol')!r}.",
-                "other_version",
-            )
+    except (ValueError, RecursionError) as error:
+        raise BadInput(
+            "The first message is no JSON: it must be a hello; see docs/exchange.md.", "bad_message"
+        ) from error
+    if isinstance(document, dict) and document.get("type") == "hello" and document.get("protocol") != PROTOCOL:
+        raise BadInput(
+            f"This server speaks version {PROTOCOL} of the exchange, and hello says {document.get('protocol')!r}.",
+            "other_version",
+        )
+    try:
         return Hello.model_validate(document)
     except ValidationError as error:
         raise BadInput(
             f"The first message is no hello: {_first(error)}; see docs/exchange.md.", "bad_message"
-        ) from error
-    except (ValueError, RecursionError) as error:
-        raise BadInput(
-            "The first message is no JSON: it must be a hello; see docs/exchange.md.", "bad_message"
         ) from error
 
 

@@ -190,7 +190,10 @@ class Connected:
             held = held_cells(message.held, f"The answer to change {message.number}")
             await self.work(take_acknowledged, self.party, self.connection, message.number, held)
         elif isinstance(message, Scene):
-            await self._ask_for(await self.work(take_scene, self.party, message))
+            try:
+                await self._ask_for(await self.work(take_scene, self.party, message))
+            except BadInput as error:
+                await self.send(Problem(code=error.code, sentence=error.sentence))
         elif isinstance(message, Selection):
             await self._ask_for(await self.work(choose, self.party, message.camera))
         elif isinstance(message, Playhead):

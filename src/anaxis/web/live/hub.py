@@ -107,6 +107,7 @@ class Hub:
 
     async def _listen(self) -> None:
         address = self.engine.url.set(drivername="postgresql").render_as_string(hide_password=False)
+        well = True
         while True:
             try:
                 async with await psycopg.AsyncConnection.connect(
@@ -114,21 +115,28 @@ class Hub:
                 ) as connection:
                     await connection.execute(f"LISTEN {NOTIFIED}")
                     self.everybody()
+                    well = True
                     async for notice in connection.notifies():
                         self.tell(notice.payload)
             except (psycopg.Error, OSError) as error:
-                _log.warning("the database is not heard of (%s); asked again", type(error).__name__)
+                if well:
+                    _log.warning("the database is not heard of (%s); asked again", type(error).__name__)
+                well = False
             await asyncio.sleep(_AGAIN_S)
 
     async def _moments(self) -> None:
         """Versions of links that want one every so many seconds."""
+        well = True
         while True:
             await asyncio.sleep(1.0)
             try:
                 for sentence in await self.work(_keep_due):
                     _log.warning("a link's version was not kept: %s", sentence)
+                well = True
             except Exception as error:  # the database is away, or a lock was: the next second asks again
-                _log.warning("links' versions wait (%s)", type(error).__name__)
+                if well:
+                    _log.warning("links' versions wait (%s)", type(error).__name__)
+                well = False
 
 
 def _keep_due(session: Session) -> list[str]:

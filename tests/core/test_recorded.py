@@ -1,0 +1,134 @@
+"""A tracker's recording made a camera, against the motion it was made from: in pixels, by its own clock."""
+
+from __future__ import annotations
+
+from fractions import Fraction
+from typing import Any
+
+import numpy as np
+import pytest
+
+from anaxis.core.camera.lens import Image
+from anaxis.core.errors import BadInput
+from anaxis.core.motion.recorded import Samples, Taken, gaps_of, jumps_of, samples_of, taken
+from anaxis.simulated.tracker import Device, measured, walk
+
+IMAGE = Image(1440, 1920)
+RATE = Fraction(24)
+
+
+def recorded(device: Device, seconds: float = 10.0) -> Samples:
+    times = np.arange(int(seconds * device.rate)) / device.rate
+    rows, told = measured(device, times)
+    return samples_of(rows[told], IMAGE)
+
+
+def as_camera(samples: Samples, **asked: Any) -> Taken:
+    usual: dict[str, Any] = {
+        "name": "walk", "rate": RATE, "first_frame": 1001, "gaps": "bridge", "heal": [j.place for j in jumps_of(samples)], "smooth_px": 0.0, "aspect": None,
+        "keep": "width", "film_width_mm": 36.0, "stand": None, "heading_deg": None, "stand_at": None,
+    }  # fmt: skip
+    return taken(samples, **{**usual, **asked})
+
+
+def off_px(made: Taken, device: Device, depth_m: float = 4.0) -> np.ndarray[Any, Any]:
+    """How far the take sees points from where the true motion sees them, per frame, by the plain pinhole sum of the phone."""
+    true_s = np.arange(len(made.track)) / float(RATE) / (1 + device.clock_ppm * 1e-6)
+    place, turn = walk(true_s)
+    corners = np.array([(x, y, -1.0) for x in (-0.35, 0.35) for y in (-0.45, 0.45)]) * depth_m
+    points = place[:, None, :] + np.einsum("nij,mj->nmi", turn, corners)
+    lens, track = made.track.lens, made.track
+    seen = np.einsum("nji,nmj->nmi", track.rotation, points - track.position_m[:, None, :])
+    focal_px = lens.focal_mm / lens.film_width_mm * made.image.width_px
+    found = focal_px[:, None, None] * seen[..., :2] / -seen[..., 2:]
+    meant = device.focal_px * corners[None, :, :2] / -corners[None, :, 2:]
+    return np.linalg.norm(found - meant, axis=-1).max(axis=1)
+
+
+QUIET = Device(jitter_mm=0, jitter_deg=0, drops=0, jump_every_s=0)
+
+
+def test_without_noise_the_take_is_the_motion_by_the_devices_clock() -> None:
+    made = as_camera(recorded(QUIET))
+    assert len(made.track) == 240 and made.track.frames[0] == 1001 and not made.gaps and not made.jumps
+    # drawn between samples a sixtieth of a second apart; a clock that runs 40 parts in a million fast is 0.4 ms off in 10 s
+    assert off_px(made, QUIET).max() < 0.35
+    assert off_px(made, Device(**{**QUIET.__dict__, "clock_ppm": 0.0}))[-1] < 0.5
+
+
+def test_jumps_are_found_and_healed_and_what_is_left_of_one_is_small() -> None:
+    device = Device(jitter_mm=0, jitter_deg=0, drops=0, jump_every_s=3.0)
+    samples = recorded(device)
+    jumps = jumps_of(samples)
+    assert [round(j.at_s, 1) for j in jumps] == [3.0, 6.0, 9.0]
+    assert [j.metres for j in jumps] == pytest.approx([0.35] * 3, abs=0.4) and [
+        j.degrees for j in jumps
+    ] == pytest.approx([6.0] * 3, abs=0.1)
+    assert off_px(as_camera(samples), device).max() < 3
+    left = as_camera(samples, heal=[jumps[0].place])
+    assert off_px(left, device)[:140].max() < 3 and off_px(left, device)[150:].max() > 100
+    # what is not healed is a cut: no frame is drawn across it
+    assert left.track.marked is not None and left.track.frames[left.track.marked > 0].tolist() == [
+        1146.0,
+        1218.0,
+    ]  # its clock is fast: the jump at 6 s comes a little later
+
+
+def test_noise_and_missing_samples_are_said_and_smoothing_costs_what_was_allowed() -> None:
+    device = Device()
+    samples = recorded(device, 12.0)
+    gaps = gaps_of(samples)
+    assert gaps and sum(g.missing for g in gaps) == 12 * 60 - len(samples)
+    plain = as_camera(samples)
+    assert len(plain.jumps) == 1 and plain.drawn.size
+    before_jump = slice(0, 7 * 24 - 4)  # what is left of the jump is another matter
+    errors = {0.0: np.median(off_px(plain, device)[before_jump])}
+    for most in (1.0, 2.0, 4.0):
+        made = as_camera(samples, smooth_px=most)
+        assert made.smoothing is not None and 0.7 * most < made.smoothing.max_px <= most
+        errors[most] = np.median(off_px(made, device)[before_jump])
+    assert errors[0.0] > errors[1.0] > errors[2.0] > errors[4.0] and errors[4.0] < 0.8 * errors[0.0] < 1.5, errors
+    held = as_camera(samples, gaps="hold")
+    for frame in held.drawn.tolist():
+        at = int(frame - 1001)
+        before = samples.position_m[np.searchsorted(samples.seconds, at / 24, side="right") - 1]
+        if frame < 1001 + 7 * 24 - 2:  # healed poses behind the jump are elsewhere
+            np.testing.assert_allclose(held.track.position_m[at], before, atol=1e-9)
+
+
+def test_the_film_back_by_an_aspect_shows_the_same_pixels() -> None:
+    """Cut to 16:9 by its width, the picture in the middle is the phone's own; kept by its height it is wider, and as high."""
+    samples = recorded(QUIET, 2.0)
+    for keep, size in (("width", (1440, 810)), ("height", (3414, 1920))):
+        made = as_camera(samples, aspect=16 / 9, keep=keep, film_width_mm=24.0)
+        lens = made.track.lens
+        assert (made.image.width_px, made.image.height_px) == size
+        np.testing.assert_allclose(lens.focal_mm / lens.film_width_mm * size[0], 1512.0)
+        np.testing.assert_allclose(lens.film_width_mm / lens.film_height_mm, size[0] / size[1])
+        # the principal point 3.5 px right and 5.25 px above the middle: the window moves the other way
+        np.testing.assert_allclose(lens.offset_x_mm / lens.film_width_mm * size[0], -3.5)
+        np.testing.assert_allclose(lens.offset_y_mm / lens.film_height_mm * size[1], -5.25)
+
+
+def test_it_stands_where_it_is_told_to_and_stays_upright() -> None:
+    samples = recorded(QUIET, 4.0)
+    made = as_camera(samples, stand=(2.0, 1.6, -3.0), heading_deg=90.0, stand_at=1049)
+    np.testing.assert_allclose(made.track.position_m[48], [2.0, 1.6, -3.0], atol=1e-12)
+    ahead = -made.track.rotation[48, :, 2]
+    assert ahead[0] == pytest.approx(-np.hypot(ahead[0], ahead[2])) and abs(ahead[2]) < 1e-12
+    plain = as_camera(samples)
+    np.testing.assert_allclose(made.track.rotation[:, 1, :], plain.track.rotation[:, 1, :], atol=1e-12)
+
+
+def test_a_recording_that_is_none_is_said_so() -> None:
+    rows, _ = measured(QUIET, np.arange(10) / 60)
+    with pytest.raises(BadInput, match="has 1 samples"):
+        samples_of(rows[:1], IMAGE)
+    wrong = rows.copy()
+    wrong[3, 4:8] = 0
+    with pytest.raises(BadInput, match="Sample 3"):
+        samples_of(wrong, IMAGE)
+    late = samples_of(rows[[0, 2, 1, 3, 3, *range(4, 10)]], IMAGE)
+    assert len(late) == 10 and (np.diff(late.seconds) > 0).all()
+    with pytest.raises(BadInput, match="no frame 2000"):
+        as_camera(late, stand=(0, 0, 0), stand_at=2000)
