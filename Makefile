@@ -1,6 +1,8 @@
 # `make demo` and `make test` each work alone on a fresh Debian 12 machine with Python 3.11.
 PORT ?= 8400
 export PORT
+# `make demo DEMO=--no-live` starts no simulated packages.
+DEMO ?=
 
 .PHONY: demo test setup check lock bench screenshots
 
@@ -8,7 +10,7 @@ setup:
 	@scripts/setup.sh
 
 demo: setup
-	@exec .venv/bin/python demo/run.py
+	@exec .venv/bin/python demo/run.py $(DEMO)
 
 test: setup check
 	@OPENBLAS_NUM_THREADS=1 .venv/bin/python -m pytest -n auto --maxprocesses 4
@@ -30,6 +32,7 @@ bench: setup
 	@.venv/bin/python benchmarks/shows.py
 	@.venv/bin/python benchmarks/many_files.py
 	@.venv/bin/python benchmarks/growth.py
+	@.venv/bin/python benchmarks/live.py
 
 screenshots: setup
 	@.venv/bin/python scripts/screenshots.py

@@ -46,7 +46,9 @@ async def _receive(folder: Path, frames: int, token: str) -> None:
     """The receiving package: writes down when it holds each change."""
     times: list[float] = []
     scene = _scene(folder, "zup-lh-cm", frames, HABIT)
-    line = PackageLine(scene, f"http://127.0.0.1:{PORT}", "", token, lambda c, f: times.append(time.monotonic()), lambda f: None)
+    line = PackageLine(
+        scene, f"http://127.0.0.1:{PORT}", "", token, lambda c, f: times.append(time.monotonic()), lambda f: None
+    )
     task = asyncio.create_task(line.line.run())
     while not (folder / "over").exists():
         await asyncio.sleep(0.05)
@@ -78,7 +80,10 @@ def _linked(engine: Engine) -> None:
         with Session(engine) as store, store.begin():
             known = {s.party.name: s.id for s in store.execute(select(Shared)).unique().scalars() if s.known}
             if len(known) == 2:
-                link(store, LinkAsked(first=known["zup-rh-m"], second=known["zup-lh-cm"], both_ways=True, frame_for_frame=True))
+                link(
+                    store,
+                    LinkAsked(first=known["zup-rh-m"], second=known["zup-lh-cm"], both_ways=True, frame_for_frame=True),
+                )
                 return
         time.sleep(0.1)
 
@@ -100,7 +105,10 @@ def _transactions(engine: Engine, count: int = 200) -> float:
 def main() -> None:
     print(f"{'frames':>7} {'median ms':>10} {'95 of 100':>10} {'worst':>8} {'x transactions':>15} {'lost':>5}")
     for frames, count in ((120, 200), (5000, 200)):
-        with TemporaryDirectory(prefix="anaxis-live-") as name, LocalPostgres(Path(name) / "cluster", throwaway=True) as own:
+        with (
+            TemporaryDirectory(prefix="anaxis-live-") as name,
+            LocalPostgres(Path(name) / "cluster", throwaway=True) as own,
+        ):
             folder = Path(name)
             engine = connect(own.url)
             migrate(engine)
@@ -108,7 +116,9 @@ def main() -> None:
                 store.add(Show(name="The Tidewright"))
                 token, _ = new_token(store, add_person(store, "bench", Role.ADMINISTRATOR), "bench", Role.ARTIST, 1)
             environment = {**os.environ, "DATABASE_URL": own.url}
-            server = subprocess.Popen(anaxis_command("serve", "--port", str(PORT)), env=environment, stderr=subprocess.DEVNULL)
+            server = subprocess.Popen(
+                anaxis_command("serve", "--port", str(PORT)), env=environment, stderr=subprocess.DEVNULL
+            )
             other = subprocess.Popen([sys.executable, __file__, "receive", name, str(frames), token])
             try:
                 made = asyncio.run(_send(folder, frames, token, engine, count))

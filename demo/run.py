@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import logging
 import os
 import signal
@@ -193,16 +194,39 @@ def with_media_roots() -> None:
     os.environ.setdefault("ANAXIS_PLATES", str(VAR / "plates"))
 
 
-def main() -> None:
-    port = int(os.environ.get("PORT") or 8400)
+def is_free(port: int) -> bool:
+    """Whether nothing listens on a port of this machine."""
     with socket.socket() as probe:
         probe.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
         try:
             probe.bind(("127.0.0.1", port))
-        except OSError as error:
-            raise BadInput(
-                f"Port {port} on 127.0.0.1 is taken: stop what runs there, or choose another with 'make demo PORT=8401'."
-            ) from error
+        except OSError:
+            return False
+    return True
+
+
+def live_packages(port: int) -> list[tuple[str, list[str]]]:
+    """Two simulated packages of different nature, each with a page of its own on the next port that is free."""
+    habits = json.dumps([{"code": "frame_offset", "frames": 1}])
+    asked = (
+        ("animation", ("--profile", "zup-rh-m", "--first", "1001")),
+        ("engine", ("--profile", "zup-lh-cm", "--habits", habits)),
+    )
+    server = f"http://127.0.0.1:{port}"
+    free = (p for p in range(port + 1, port + 100) if is_free(p))
+    return [
+        (name, ["simulate", "package", "--name", name, "--file", str(VAR / "live" / f"{name}.json"), "--port", str(next(free)), "--server", server, "--show",
+                "The Tidewright", *more])
+        for name, more in asked
+    ]  # fmt: skip
+
+
+def main() -> None:
+    port = int(os.environ.get("PORT") or 8400)
+    if not is_free(port):
+        raise BadInput(
+            f"Port {port} on 127.0.0.1 is taken: stop what runs there, or choose another with 'make demo PORT=8401'."
+        )
     given = os.environ.get("DATABASE_URL")
     # Asked to stop before all runs, PostgreSQL is stopped too.
     signal.signal(signal.SIGTERM, lambda *_: sys.exit(0))
@@ -217,7 +241,13 @@ def main() -> None:
             f"Anaxis is at http://127.0.0.1:{port} (Ctrl-C stops it). Whoever comes to it from this machine is signed in as '{PERSON}' by itself.",
             flush=True,
         )
-        Supervisor("127.0.0.1", port, url, own, demonstration=PERSON).run()
+        live = [] if "--no-live" in sys.argv[1:] else live_packages(port)
+        if live:
+            pages = " and ".join(
+                f"'{name}' at http://127.0.0.1:{args[args.index('--port') + 1]}" for name, args in live
+            )
+            print(f"Two simulated packages have pages of their own, {pages}; --no-live leaves them out.", flush=True)
+        Supervisor("127.0.0.1", port, url, own, demonstration=PERSON, beside=live).run()
 
 
 if __name__ == "__main__":

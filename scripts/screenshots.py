@@ -5,6 +5,7 @@ Run with ``make screenshots``. Uses a throwaway store, so nobody's data is in th
 
 from __future__ import annotations
 
+import subprocess
 import sys
 import threading
 import time
@@ -40,9 +41,9 @@ from anaxis.store.models import Show  # noqa: E402
 from anaxis.web.app import create_app  # noqa: E402
 from anaxis.web.drawings.axes import axes_svg  # noqa: E402
 from anaxis.web.drawings.distortion import distortion_svg  # noqa: E402
+from anaxis.work.supervise import anaxis_command  # noqa: E402
 from make_scenes import make_all  # noqa: E402
-from other_formats import write_in_every_format  # noqa: E402
-from run import PERSON, load_demo  # noqa: E402
+from run import PERSON, live_packages, load_demo  # noqa: E402
 
 STYLE = (
     "<style>line{stroke:#1c2530}polygon{fill:#1c2530}text{fill:#1c2530;font:500 13px monospace}"
@@ -141,6 +142,45 @@ def came_back(page: Page, folder: Path) -> None:
     shoot(page, "package", "/packages/zup-lh-cm-here")
 
 
+def live(page: Page, port: int, folder: Path) -> None:
+    """Two simulated packages linked both ways, a camera turned in one of them."""
+    commands = [
+        (name, [str(folder / f"{name}.json") if a.endswith(".json") else a for a in args])
+        for name, args in live_packages(port)
+    ]
+    running = [subprocess.Popen(anaxis_command(*args)) for _, args in commands]
+    try:
+        while (page.goto("/shows/1/live") and page.locator("#board").count() == 0) or not page.evaluate(
+            "window.anaxisReady === true"
+        ):
+            page.wait_for_timeout(800)
+        page.select_option("select[name=way]", "both")
+        page.locator(".linking [name=frame_for_frame]").check()
+        page.get_by_role("button", name="Link; ").click()
+        page.get_by_text("Linked: ").wait_for()
+        ready(page)
+        address = next(
+            f"http://127.0.0.1:{args[args.index('--port') + 1]}" for name, args in commands if name == "animation"
+        )
+        package = page.context.browser.new_page()  # type: ignore[union-attr]
+        package.goto(address)
+        package.wait_for_timeout(1500)
+        package.locator("#frame").fill("60")
+        box = package.locator("#lens").bounding_box()
+        assert box is not None
+        package.mouse.move(box["x"] + 200, box["y"] + 200)
+        package.mouse.down()
+        package.mouse.move(box["x"] + 230, box["y"] + 190, steps=6)
+        package.mouse.up()
+        page.wait_for_timeout(2500)
+        package.close()
+        page.screenshot(path=ROOT / "docs" / "screenshots" / "live.png")
+    finally:
+        for process in running:
+            process.terminate()
+            process.wait(20)
+
+
 def people_of_the_mill(url: str) -> None:
     """Some of each role, made up."""
     engine = connect(url)
@@ -176,11 +216,6 @@ def main() -> None:
             page.set_input_files("#file", make_all(Path(folder) / "files")[3])
             page.wait_for_url("**/take-in/*")
             shoot(page, "take-in-review", page.url)
-            others = write_in_every_format(Path(folder) / "others")
-            page.goto("/take-in")
-            page.set_input_files("#file", others[".txt"])
-            page.wait_for_url("**/take-in/*")
-            shoot(page, "take-in-columns", page.url)
             shoot(page, "camera", "/cameras/1?station=take-in&to=zup-lh-cm#f=1060")
             shoot(page, "camera-clean", "/cameras/4?station=clean&to=zup-lh-cm#f=140")
             page.goto("/cameras/1?station=place&to=zup-lh-cm&axes=zup-lh-cm#f=1060")
@@ -225,6 +260,7 @@ def main() -> None:
             people_of_the_mill(database.url)
             shoot(page, "people", "/people")
             shoot(page, "plan", "/shows/1/plan")
+            live(page, port, Path(folder))
             derived(page)
             came_back(page, Path(folder))
             browser.close()

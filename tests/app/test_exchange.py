@@ -10,7 +10,7 @@ from typing import Any
 
 import numpy as np
 import pytest
-from sqlalchemy import Engine, select
+from sqlalchemy import Engine, select, text
 from sqlalchemy.orm import Session
 
 from anaxis.app.deliver import deliver_version
@@ -21,6 +21,7 @@ from anaxis.app.exchange.changes import Gap, Replaced, take_change
 from anaxis.app.exchange.links import LinkAsked, link, passed, settle, stop
 from anaxis.app.exchange.messages import Change, Hello, Scene, read_message, schema
 from anaxis.app.exchange.parties import enter, take_scene
+from anaxis.app.exchange.retention import clear_changes
 from anaxis.app.exchange.sides import held_by
 from anaxis.app.exchange.takes import Pull, Push, due_moments, keep_moment, planned_push, pull, push
 from anaxis.app.exchange.together import together
@@ -254,6 +255,8 @@ def test_a_camera_here_goes_to_a_package_as_a_new_one_and_matches(two: Two) -> N
         # sent a frame early, for this package shows everything one late
         assert held.frames.tolist() == two.a.camera.frames.tolist() and held.name == "TW_900 pulled"
         assert apart_px(A, two.a.camera.rows, B, held.rows) < 1e-6
+        seen = two.store(lambda s: held_by(s, s.get_one(Shared, new)))
+        assert seen.frames.tolist() == held.frames.tolist() and (seen.rows == held.rows).all()
         # what is kept here is proved and delivered as any other version is
         done = two.store(
             lambda s: deliver_version(s, s.get_one(Version, version), shipped_profiles()["zup-lh-cm"], "usd")
@@ -355,6 +358,27 @@ def test_what_cannot_be_made_up_for_is_seen(engine: Engine, database_url: str, t
             and found.deviation_px[7] > 50
             and np.delete(found.deviation_px, 7).max() < 1e-6
         )
+
+    two.run(scenario)
+
+
+def test_old_changes_go_and_what_is_held_stays(two: Two) -> None:
+    async def scenario(two: Two) -> None:
+        number = await two.linked(both_ways=True)
+        for k in range(5):
+            await two.a.set(k, position=[float(k), 1.0, 2.0])
+        await two.settled()
+        held = [two.store(lambda s, i=i: held_by(s, s.get_one(Shared, i)).rows) for i in two.ids.values()]
+        assert clear_changes(two.engine, 1) == 0
+        with two.engine.begin() as connection:
+            connection.execute(text("UPDATE exchange_changes SET created_at = created_at - interval '3 days'"))
+        assert clear_changes(two.engine, 1) >= 10
+        assert two.store(lambda s: s.execute(select(SharedChange)).first()) is None
+        for i, rows in zip(two.ids.values(), held, strict=True):
+            np.testing.assert_array_equal(two.store(lambda s, i=i: held_by(s, s.get_one(Shared, i)).rows), rows)
+        await two.b.set(9, position=[900.0, 0.0, 0.0])
+        await two.settled()
+        assert two.apart() < 1e-6 and two.store(lambda s: passed(s, s.get_one(Link, number))).through == 1
 
     two.run(scenario)
 

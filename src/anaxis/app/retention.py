@@ -9,7 +9,9 @@ from typing import Any, NamedTuple
 from sqlalchemy import ColumnElement, Engine, Select, delete, exists, func, select, true, union
 from sqlalchemy.orm import Session
 
+from anaxis.app.exchange.retention import clear_changes
 from anaxis.core.errors import BadInput
+from anaxis.store.exchange import SharedChange
 from anaxis.store.models import Content, DeliveryFile, Job, MadeFile, Plate, PlateProxy, SourceFile
 
 # Days by setting; a setting of 0 keeps for ever.
@@ -17,6 +19,7 @@ SETTINGS = {
     "ANAXIS_KEEP_MADE_DAYS": ("zips and other made files", 14),
     "ANAXIS_KEEP_PROXIES_DAYS": ("proxies of plates nobody looks at any more", 30),
     "ANAXIS_KEEP_UPLOADS_DAYS": ("uploads that were not kept", 7),
+    "ANAXIS_KEEP_CHANGES_DAYS": ("changes of packages' cameras; what these hold stays", 30),
 }
 
 
@@ -78,6 +81,9 @@ def clear_out(engine: Engine) -> dict[str, int]:
     """Take away what was kept for long enough; how many rows of each kind went."""
     gone = {}
     for setting in SETTINGS:
+        if setting == "ANAXIS_KEEP_CHANGES_DAYS":
+            gone[setting] = clear_changes(engine, days) if (days := days_of(setting)) else 0
+            continue
         model, _, old = _of(setting)
         with Session(engine) as session, session.begin():  # each kind by itself: none waits for another
             gone[setting] = int(session.execute(delete(model).where(old)).rowcount)  # type: ignore[attr-defined]
@@ -117,6 +123,9 @@ def _of(setting: str) -> tuple[type, ColumnElement[int], ColumnElement[bool]]:
             SourceFile.size + scene.scalar_subquery(),
             ~SourceFile.kept & (SourceFile.created_at < before),
         )
+    if setting == "ANAXIS_KEEP_CHANGES_DAYS":
+        in_force = (SharedChange.created_at < before) & SharedChange.effect.is_not(None)
+        return SharedChange, func.octet_length(SharedChange.data), in_force
     # A plate's proxies go together: those of plates without work on them since.
     busy = select(Job.params["plate"].as_integer()).where(Job.kind == "proxies", Job.created_at >= before)
     old = select(Plate.id).where(Plate.created_at < before, Plate.id.not_in(busy))

@@ -136,6 +136,7 @@ def create_app(
         # What is written and printed is ours and not a stranger's: its libraries alone take more addresses than a file may.
         app.state.makers = Calculators(replace(limits, memory_mb=limits.memory_mb + 3000, wall_s=limits.wall_s + 30))
         app.state.worker = WorkerProcess(engine) if own_worker else None
+        app.state.hub.examiner = app.state.calculators
         app.state.hub.begin()
         yield
         await app.state.hub.end()

@@ -15,7 +15,7 @@ import subprocess
 import sys
 import threading
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 
 from anaxis.core.errors import BadInput
@@ -61,7 +61,7 @@ def anaxis_command(*args: str) -> list[str]:
 
 class Supervisor:
     """``url`` names the database; with ``own`` it is one of ours and is kept running too. ``demonstration`` names whom everybody on
-    this machine is signed in as."""
+    this machine is signed in as; ``beside`` are further commands of ours, by name."""
 
     def __init__(
         self,
@@ -71,6 +71,7 @@ class Supervisor:
         own: LocalPostgres | None = None,
         workers: int = 1,
         demonstration: str = "",
+        beside: Sequence[tuple[str, list[str]]] = (),
     ) -> None:
         self._own, self._environment = own, {**os.environ, "DATABASE_URL": url}
         as_person = ("--demonstration", demonstration) if demonstration else ()
@@ -79,6 +80,7 @@ class Supervisor:
         self.services = [
             Service("pages", serve, lambda: _answers(asked, port)),
             *(Service(f"worker {n}", anaxis_command("worker")) for n in range(1, workers + 1)),
+            *(Service(name, anaxis_command(*args)) for name, args in beside),
         ]
         self._over = threading.Event()
 

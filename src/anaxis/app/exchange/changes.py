@@ -15,7 +15,7 @@ import numpy as np
 from sqlalchemy import event, func, insert, or_, select, text, update
 from sqlalchemy.orm import Session, undefer
 
-from anaxis.app.exchange.cells import Cells, Held, unpacked
+from anaxis.app.exchange.cells import NOTHING, Cells, Held, unpacked
 from anaxis.app.exchange.messages import Change, Samples
 from anaxis.app.exchange.sides import held_by, keep_snapshot, many_since_snapshot, sent_to, side_of
 from anaxis.core.errors import BadInput
@@ -236,7 +236,12 @@ def _acknowledged(session: Session, party_id: int, connection: str | None, numbe
     if not (snapshot or links):
         return
     try:
-        now = held_by(session, shared)
+        if shared.known:
+            now = held_by(session, shared)
+        elif row.replaces:  # a new camera there
+            now = NOTHING.with_cells(held if held is not None else unpacked(row.data), True)
+        else:
+            return
     except BadInput:
         shared.held_effect = None  # what it says it holds is no camera: all of it is asked for again
         return

@@ -12,7 +12,7 @@ from sqlalchemy import func, or_, select
 from sqlalchemy.orm import Session, undefer
 
 from anaxis.app.acting import actor_of, use_case
-from anaxis.app.exchange.cells import EVERY, ROUNDING, Held, unpacked
+from anaxis.app.exchange.cells import EVERY, ROUNDING, Cells, Held, unpacked
 from anaxis.app.exchange.changes import (
     RULES,
     links_of,
@@ -216,21 +216,39 @@ def passed(session: Session, row: Link) -> Passed:
 
 
 def newest_changes(session: Session, row: Link, most: int = 12) -> list[dict[str, Any]]:
-    """What went through a link last, the newest first."""
+    """What went through a link last, the newest first, and what became of each."""
     query = (
         select(SharedChange)
         .where(SharedChange.link_id == row.id)
         .order_by(SharedChange.id.desc())
         .limit(most)
-        .options(undefer(SharedChange.data))
+        .options(undefer(SharedChange.data), undefer(SharedChange.back))
     )
+    changes = list(session.execute(query).scalars())
+    clashed = select(Clash.out_id).where(Clash.out_id.in_([c.id for c in changes]))
+    both = set(session.execute(clashed).scalars())
     out = []
-    for change in session.execute(query).scalars():
-        cells = unpacked(change.data)
+    for change in changes:
+        meant = unpacked(change.data)
         to = row.second if change.shared_id == row.second_id else row.first
-        out.append({"to": to.called, "frames": frames_words(cells.frames), "groups": list(cells.groups), "at": change.created_at,
-                    "there": change.acknowledged_at is not None, "as_sent": change.back is None})  # fmt: skip
+        state = "there"
+        if change.acknowledged_at is None:
+            state = "on its way"
+        elif change.id in both:
+            state = "both changed it"
+        elif change.back is not None and not _as_meant(meant, unpacked(change.back)):
+            state = "otherwise there"
+        out.append({"to": to.called, "frames": frames_words(meant.frames), "groups": list(meant.groups), "at": change.created_at, "state": state})  # fmt: skip
     return out
+
+
+def _as_meant(meant: Cells, held: Cells) -> bool:
+    """Whether a side says that it holds what it was meant to hold."""
+    return (
+        len(meant) == len(held)
+        and bool(np.allclose(meant.frames, held.frames, rtol=0, atol=1e-3))
+        and bool(meant.same_as(held.rows, 1e-7).all())
+    )
 
 
 def frames_words(frames: Any) -> str:

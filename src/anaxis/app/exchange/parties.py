@@ -172,6 +172,11 @@ def parties_of(session: Session, show: Show) -> list[Party]:
     return list(rows)
 
 
+def packages_there(session: Session, show: Show) -> list[Party]:
+    """The packages of a show that are connected now."""
+    return [p for p in parties_of(session, show) if p.kind == "package" and is_there(p)]
+
+
 @use_case("take off the list")
 def take_off(session: Session, party: Party) -> Party:
     """A package that is away and not to be seen any more; where it connects again, it is there again. Raises BadInput while it is

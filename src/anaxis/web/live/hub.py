@@ -17,6 +17,7 @@ from anyio import CapacityLimiter, to_thread
 from sqlalchemy import Engine
 from sqlalchemy.orm import Session
 
+from anaxis.app.examined import Examiner
 from anaxis.app.exchange.sides import Mirrors
 from anaxis.app.exchange.takes import due_moments, keep_moment
 from anaxis.app.roles import LOCAL, Actor
@@ -59,6 +60,7 @@ class Hub:
 
     def __init__(self, engine: Engine) -> None:
         self.engine, self.mirrors = engine, Mirrors()
+        self.examiner: Examiner | None = None  # who works out apart what a version takes, once there is somebody
         self._waiters: dict[str, set[Waiter]] = {}
         self._tasks: list[asyncio.Task[None]] = []
         # Threads of its own: pages that take long do not keep a change waiting.
@@ -99,7 +101,7 @@ class Hub:
         """A use case in a thread, in a transaction of its own, as somebody. What it returns must not need the session."""
 
         def done() -> R:
-            info = {"actor": actor, SHOWS: actor.shows, "mirrors": self.mirrors}
+            info = {"actor": actor, SHOWS: actor.shows, "mirrors": self.mirrors, "examiner": self.examiner}
             with Session(self.engine, expire_on_commit=False, info=info) as session, session.begin():
                 return function(session, *args, **kwargs)
 

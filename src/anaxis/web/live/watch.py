@@ -16,6 +16,7 @@ from anaxis.app.acting import require
 from anaxis.app.exchange.together import changed_since
 from anaxis.app.roles import Actor, Role
 from anaxis.core.errors import BadInput
+from anaxis.core.typing import Floats
 from anaxis.store.exchange import Shared
 from anaxis.store.models import Show
 from anaxis.store.rows import found
@@ -25,7 +26,7 @@ from anaxis.web.signed import actor_of_request
 
 router = APIRouter()
 # What a person sees needs to be no newer than this.
-_TOLD_EVERY_S = 0.03
+_TOLD_EVERY_S = 0.08
 _MOST_FRAMES = 400
 _POLICY, _AGAIN = 1008, 1013
 
@@ -68,22 +69,24 @@ def _viewer(session: Session, socket: WebSocket, show: int) -> Actor:
 
 
 class _Watching:
+    """``effects`` are those that the page has been told of; the offset between the two is asked for again when the page's state
+    changes, as a link does by being made or stopped."""
+
     def __init__(
         self, hub: Hub, actor: Actor, show: int, cameras: tuple[int, int], effects: list[int], motion_m: float
     ) -> None:
-        self.hub, self.actor, self.show, self.cameras, self.effects, self.motion_m = (
-            hub,
-            actor,
-            show,
-            cameras,
-            effects,
-            motion_m,
-        )
+        self.hub, self.actor, self.show, self.cameras = hub, actor, show, cameras
+        self.effects, self.motion_m, self.offset = effects, motion_m, 0.0
+
+    async def work(self, function: Any, *args: Any) -> Any:
+        return await self.hub.work(function, *args, actor=self.actor)
 
     async def tell(self, socket: WebSocket) -> None:
-        parties = await self.hub.work(_parties, self.cameras, actor=self.actor)
+        parties = await self.work(_parties, self.cameras)
+        self.offset = await self.work(_offset, self.show, self.cameras)
         keys = [f"c{c}" for c in self.cameras if c] + [f"h{p}" for p in parties.values()] + [f"s{self.show}"]
         with self.hub.waiting_for(*keys) as waiter:
+            waiter.tell("")  # what came between the drawing and now
             while True:
                 events = await waiter.next()
                 for event in events:
@@ -91,40 +94,49 @@ class _Watching:
                         number, _, frame = event[1:].partition(":")
                         side = next((i for i, c in enumerate(self.cameras) if parties.get(c) == int(number)), 0)
                         await socket.send_text(json.dumps({"t": "playhead", "side": side, "frame": float(frame)}))
+                if any(e == "" or e.startswith("s") for e in events):
+                    offset = await self.work(_offset, self.show, self.cameras)
+                    if offset != self.offset:
+                        await socket.send_text('{"t": "reload"}')
+                        return
                 if any(e == "" or e.startswith("c") for e in events):
-                    message = await self.hub.work(
-                        _changes, self.show, self.cameras, list(self.effects), self.motion_m, actor=self.actor
-                    )
-                    if message is not None:
-                        self.effects = message.get("effects", self.effects)
-                        await socket.send_text(json.dumps(message))
-                if any(e == "" or e.startswith(("s", "c")) for e in events):
+                    await self._tell_changes(socket)
+                if any(e.startswith(("s", "c")) for e in events):
                     await socket.send_text('{"t": "state"}')
                 await asyncio.sleep(_TOLD_EVERY_S)
+
+    async def _tell_changes(self, socket: WebSocket) -> None:
+        message = await self.work(_changes, self.cameras, list(self.effects), self.offset, self.motion_m)
+        if message is not None:
+            self.effects = message.get("effects", self.effects)
+            await socket.send_text(json.dumps(message))
 
 
 def _parties(session: Session, cameras: tuple[int, int]) -> dict[int, int]:
     return {c: found(session, Shared, c, "camera of a package").party_id for c in cameras if c}
 
 
+def _offset(session: Session, show: int, cameras: tuple[int, int]) -> float:
+    return pair_of(session, found(session, Show, show, "show"), cameras[0], cameras[1] or None).offset
+
+
 def _changes(
-    session: Session, show: int, cameras: tuple[int, int], effects: list[int], motion_m: float
+    session: Session, cameras: tuple[int, int], effects: list[int], offset: float, motion_m: float
 ) -> dict[str, Any] | None:
     """What came to be held since; None for nothing, "reload" where it is too much to tell, or the frames are others."""
-    pair = pair_of(session, found(session, Show, show, "show"), cameras[0], cameras[1] or None)
-    if pair.cameras[0] != cameras[0] or (pair.cameras[1] or 0) != cameras[1]:
-        return {"t": "reload"}
+    both = [found(session, Shared, c, "camera of a package") for c in cameras if c]
     frames = []
-    for i, (sheet, effect) in enumerate(zip((pair.left, pair.right), effects, strict=True)):
-        if sheet is None or sheet.shared is None:
-            continue
-        changed = changed_since(session, sheet.shared, effect)
+    for i, (shared, effect) in enumerate(zip(both, effects, strict=False)):
+        changed = changed_since(session, shared, effect)
         if changed is None:
             return {"t": "reload"}
-        frames.append(changed - (pair.offset if i else 0.0))
-    wanted = np.unique(np.round(np.concatenate(frames), 3)) if frames else np.zeros(0)
+        frames.append(changed - (offset if i else 0.0))
+    wanted: Floats = np.unique(np.round(np.concatenate(frames), 3))
     if not len(wanted):
         return None
     if len(wanted) > _MOST_FRAMES:
         return {"t": "reload"}
-    return {"t": "frames", **frames_drawn(session, pair, wanted, motion_m)}
+    return {
+        "t": "frames",
+        **frames_drawn(session, both[0], both[1] if len(both) > 1 else None, offset, wanted, motion_m),
+    }

@@ -13,6 +13,7 @@ from anaxis.app.deliver import furthest_off, has_finer, newest_deliveries
 from anaxis.app.derive import behind
 from anaxis.app.edit import correct_picture, next_of
 from anaxis.app.examined import Examiner, camera_after, chain_after, levels_of
+from anaxis.app.exchange.parties import packages_there
 from anaxis.app.meanwhile import others_at
 from anaxis.app.plates import plates_of
 from anaxis.app.returned import returns_of
@@ -221,6 +222,7 @@ def _context(
     return {
         "sheet": sheet,
         "other_cameras": other_cameras(store, version.camera) if station == "deliver" else [],
+        "connected": packages_there(store, version.camera.shot.show) if station == "deliver" else [],
         "node": node_name(version.camera.name, set()),
         "node_rule": NODE_NAME_RULE,
         "packages": all_packages(store),

@@ -15,6 +15,7 @@ from anaxis.app.exchange.together import Together, together
 from anaxis.core.errors import BadInput
 from anaxis.core.proof.proof import grid_pixels
 from anaxis.core.time.rates import kept_rate, rate_label, seconds_of
+from anaxis.core.typing import Floats
 from anaxis.packages.model import Profile
 from anaxis.packages.own_numbers import COLUMNS, GROUPS
 from anaxis.store.exchange import Link, Party, Shared
@@ -125,17 +126,11 @@ def number_rows(profile: Profile) -> list[tuple[str, int, str, int]]:
     return [(*named[c][:1], COLUMNS.index(c), named[c][1], 2 if c == "stop" else 4) for c in COLUMNS if c in named]
 
 
-def seen(session: Session, pair: Pair, only: Any = None, motion_m: float | None = None) -> Together:
-    assert pair.left is not None and pair.left.shared is not None
-    right = pair.right.shared if pair.right is not None else None
-    return together(session, pair.left.shared, right, pair.offset, only, motion_m)
-
-
 def drawing_of(session: Session, pair: Pair) -> bytes:
     """Both sides on every frame that both have, for the browser. Raises BadInput."""
     if pair.left is None or pair.left.shared is None:
         raise BadInput("No package is connected: there is nothing to draw.")
-    found = seen(session, pair)
+    found = together(session, pair.left.shared, pair.right.shared if pair.right is not None else None, pair.offset)
     lines, ground = or_ground(found.lines_m, found.track)
     arrays = {
         "frames": found.frames,
@@ -168,9 +163,11 @@ def _moving(found: Together) -> dict[str, Any]:
     }
 
 
-def frames_drawn(session: Session, pair: Pair, frames: Any, motion_m: float) -> dict[str, Any]:
+def frames_drawn(
+    session: Session, first: Shared, second: Shared | None, offset: float, frames: Floats, motion_m: float
+) -> dict[str, Any]:
     """What is drawn on some frames, as JSON; "frames" are those that both have."""
-    found = seen(session, pair, frames, motion_m)
+    found = together(session, first, second, offset, frames, motion_m)
     return {
         "frames": found.frames.tolist(), "beside": found.beside, "effects": list(found.effects),
         **{k: [[None if v != v else v for v in row] for row in a.reshape(len(a), -1).tolist()] for k, a in _moving(found).items()},
