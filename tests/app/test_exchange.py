@@ -13,6 +13,7 @@ import pytest
 from sqlalchemy import Engine, select, text
 from sqlalchemy.orm import Session
 
+import ordinary
 from anaxis.app.deliver import deliver_version
 from anaxis.app.edit import edit_version
 from anaxis.app.exchange.across import Across, write_across
@@ -25,14 +26,17 @@ from anaxis.app.exchange.retention import clear_changes
 from anaxis.app.exchange.sides import held_by
 from anaxis.app.exchange.takes import Pull, Push, due_moments, keep_moment, planned_push, pull, push
 from anaxis.app.exchange.together import together
+from anaxis.core.camera.lens import Image
 from anaxis.core.errors import BadInput
 from anaxis.core.recipe.model import Operation
 from anaxis.packages import shipped_profiles
+from anaxis.packages.own_numbers import own_rows
 from anaxis.simulated import space
-from anaxis.simulated.scene import rows_of
+from anaxis.simulated.scene import Camera, rows_of
 from anaxis.store.exchange import Clash, Link, Party, Shared, SharedChange
 from anaxis.store.models import Version
-from linked import Side, apart_px, loop, quiet, random_profile, shared_ids, shown, until
+from anaxis.store.queries import track_of
+from linked import Side, apart_px, loop, pixels, quiet, random_profile, shared_ids, shown, until
 from pages import served
 
 A = shipped_profiles()["zup-rh-m"].model_dump(mode="json")
@@ -358,6 +362,47 @@ def test_what_cannot_be_made_up_for_is_seen(engine: Engine, database_url: str, t
             and found.deviation_px[7] > 50
             and np.delete(found.deviation_px, 7).max() < 1e-6
         )
+
+    two.run(scenario)
+
+
+def test_ordinary_shots_pulled_and_pushed(engine: Engine, database_url: str, tmp_path: Path) -> None:
+    """Every shot of the matrix in one package, pulled from it, pushed into another as a new camera: the shot's own pixels there,
+    and what is kept here is the shot."""
+    made = {name: maker() for name, maker in ordinary.SHOTS.items()}
+    profiles = A, random_profile(np.random.default_rng(21), 2)
+    two = Two(engine, database_url, tmp_path, profiles)
+
+    async def scenario(two: Two) -> None:
+        side = shipped_profiles()["zup-rh-m"]
+        for name, shot in made.items():
+            rows = own_rows(ordinary.track_of(shot), side, Image(shot.width_px, shot.height_px))
+            two.a.scene.cameras[name] = Camera(
+                name, name, f"{shot.rate}/1", shot.width_px, shot.height_px, 1.0, shot.frames.astype(float), rows
+            )
+        await two.a.line.tell_scene()
+        await until(lambda: len(shared_ids(two.engine)) == len(made) + 2, 60)
+        ids = shared_ids(two.engine)
+        b = two.store(lambda s: s.execute(select(Party.id).where(Party.name == "engine")).scalar_one())
+        for name in made:
+            source = ids[f"animation {name}"]
+            await asyncio.to_thread(two.store, lambda s, i=source: write_across(s, Across(source=i, party=b)))
+        await two.settled()
+        for name, shot in made.items():
+            held = next(c for c in two.b.scene.cameras.values() if c.name == name)
+            assert held.frames.tolist() == shot.frames.tolist() and held.rate == f"{shot.rate}/1", name
+            some = np.unique(np.linspace(0, len(held.frames) - 1, 50).astype(int))
+            points = ordinary.points_ahead(shot, shot.frames[some])
+            seen = pixels(profiles[1], held.rows[some], points, held.image)
+            assert np.abs(seen - ordinary.pixels(shot, shot.frames[some], points)[0]).max() < 1e-5, name
+            version = await asyncio.to_thread(
+                two.store, lambda s, i=ids[f"animation {name}"], n=name: pull(s, s.get_one(Shared, i), Pull(shot=n)).id
+            )
+            track = two.store(lambda s, v=version: track_of(s.get_one(Version, v))[0])
+            place, turn, focal = shot.at(track.frames)
+            np.testing.assert_allclose(track.position_m, place, atol=1e-8)
+            np.testing.assert_allclose(track.rotation, turn, atol=1e-9)
+            np.testing.assert_allclose(track.lens.focal_mm, focal, rtol=1e-12)
 
     two.run(scenario)
 

@@ -82,7 +82,7 @@ def test_two_packages_side_by_side_linked_and_worked_on(
         wait(lambda: len(shared_ids(engine)) == 3)
         page.goto(f"/shows/{show}/live")
         ready(page)
-        expect(page.locator("#answer strong")).to_have_text("Same on both sides")
+        expect(page.locator("#answer strong")).to_have_text("Same frame for frame")
         fits(page)
         assert ink(page, "overlay") > 20_000
         # linked both ways; frame for frame, for they run at different rates
@@ -106,7 +106,7 @@ def test_two_packages_side_by_side_linked_and_worked_on(
         right.locator("#frame").fill("30")
         expect(right.get_by_label("position x")).to_have_value("-125")
         until(page, "document.getElementById('board').dataset.told !== undefined")
-        expect(page.locator("#answer strong")).to_have_text("Same on both sides")
+        expect(page.locator("#answer strong")).to_have_text("Same frame for frame")
         # the pointer turns the camera, and the page follows the playhead to the frame
         box = left.locator("#lens").bounding_box()
         assert box is not None
@@ -130,6 +130,10 @@ def test_two_packages_side_by_side_linked_and_worked_on(
         expect(page.get_by_role("heading", name="Link them")).to_be_visible()
         for other in (left, right):
             other.close()
+    # both gone: what they hold is what they said last, and the page does not say more
+    page.goto(f"/shows/{show}/live")
+    expect(page.locator("#answer strong")).to_have_text("Same when last heard of")
+    expect(page.locator("#answer")).to_contain_text("engine")
     with Session(engine) as store:
         assert store.execute(select(Version)).scalars().all()
 
@@ -160,7 +164,7 @@ def test_what_both_changed_is_shown_and_chosen(page: Page, site: str, engine: En
             page.wait_for_load_state()
         wait(lambda: quiet(engine))
         until(page, "window.anaxisReady === true")
-        expect(page.locator("#answer strong")).to_have_text("Same on both sides")
+        expect(page.locator("#answer strong")).to_have_text("Same frame for frame")
 
 
 def _forty_changes(address: str, x: float) -> None:

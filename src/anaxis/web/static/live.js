@@ -39,14 +39,21 @@ function answer(data, i) {
   const line = document.getElementById("answer"), words = document.getElementById("answer-words");
   const worst = data.deviation_px.reduce((best, v, k) => (v > data.deviation_px[best] ? k : best), 0);
   const most = data.deviation_px[worst], same = most <= EXACT_PX;
-  const { only_here, only_there, beside } = data.facts;
+  const { only_here, only_there, beside, rates, images } = data.facts;
   const whole = same && !only_here && !only_there;
-  line.className = `answer ${whole && !beside.length ? "yes" : "off"}`;
-  line.querySelector("strong").textContent = !same ? "The sides differ" : whole ? (beside.length ? "Same picture" : "Same on both sides") : "Same where both have frames";
+  // What a side that is away holds is what it said last.
+  const away = document.getElementById("away").textContent.trim();
+  const sure = whole && !beside.length && !rates.length && !images.length && !away;
+  line.className = `answer ${sure ? "yes" : same ? "open" : "off"}`;
+  line.querySelector("strong").textContent = !same ? "The sides differ" : !whole ? "Same where both have frames"
+    : away ? "Same when last heard of" : beside.length || images.length ? "Same picture" : rates.length ? "Same frame for frame" : "Same on both sides";
   const parts = [`now, at frame ${data.frames[i]}: ${pixels(data.deviation_px[i])}`,
     `at worst ${pixels(most)}${most > 0 ? `, at frame ${data.frames[worst]}` : ""}, of ${data.frames.length} frames`];
   if (only_here) parts.push(`${only_here} frames on the left side only`);
   if (only_there) parts.push(`${only_there} on the right side only`);
+  if (away) parts.push(`${away} is away: what is changed there meanwhile is not known`);
+  if (rates.length) parts.push(`${rates[0]} frames/s here, ${rates[1]} there: the move takes another time there`);
+  if (images.length) parts.push(`${images[0]} px here, ${images[1]} there`);
   if (beside.length) parts.push(`other: ${beside.join(", ")}`);
   words.textContent = parts.join(" · ");
 }
@@ -93,6 +100,7 @@ async function start() {
     board.dataset.told = String(Number(board.dataset.told || 0) + 1);
     shown(state.index); laterCurve();
   };
+  document.body.addEventListener("htmx:afterSwap", () => shown(state.index));
   const watch = () => {
     const { effects, motion_m } = data.facts;
     const line = new WebSocket(`${location.protocol === "https:" ? "wss" : "ws"}://${location.host}/live/watch?show=${show}&a=${a}&b=${b}`

@@ -145,9 +145,19 @@ def drawing_of(session: Session, pair: Pair) -> bytes:
     facts = {
         "width_px": found.image.width_px, "height_px": found.image.height_px, "pixel_aspect": found.image.pixel_aspect,
         "landmarks": list(found.marks.names), "ground_m": ground, "alone": pair.right is None, "only_here": found.only_here, "only_there": found.only_there,
-        "beside": found.beside, "effects": list(found.effects), "motion_m": found.motion_m,
+        "beside": found.beside, "rates": list(pair.rates or ()), "images": _images(pair), "effects": list(found.effects), "motion_m": found.motion_m,
     }  # fmt: skip
     return encode_drawing(facts, arrays)
+
+
+def _images(pair: Pair) -> list[str]:
+    """Both image sizes, where they are not the same."""
+    sizes = [
+        f"{s.shared.width_px} × {s.shared.height_px}{f', pixel aspect {s.shared.pixel_aspect:g}' if s.shared.pixel_aspect != 1 else ''}"
+        for s in (pair.left, pair.right)
+        if s is not None and s.shared is not None
+    ]
+    return sizes if len(set(sizes)) > 1 else []
 
 
 def _moving(found: Together) -> dict[str, Any]:
