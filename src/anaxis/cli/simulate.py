@@ -44,6 +44,12 @@ def simulate() -> None:
     type=click.Path(dir_okay=False, path_type=Path),
     help="Its scene; made up where there is none.",
 )
+@click.option(
+    "--from",
+    "camera_file",
+    type=click.Path(dir_okay=False, path_type=Path),
+    help="A camera file that a scene which is made up holds; else a crane over a sluice.",
+)
 @click.option("--name", default="", help="What it is called; else by its profile.")
 @click.option(
     "--cameras", default=1, show_default=True, type=click.IntRange(0, 20), help="Cameras of a scene that is made up."
@@ -60,7 +66,7 @@ def simulate() -> None:
 @_SERVER
 @_SHOW
 def package(
-    profile_name: str, habits: str, file: Path, name: str, cameras: int, first: float | None, frames: int, port: int, server: str, show: str
+    profile_name: str, habits: str, file: Path, camera_file: Path | None, name: str, cameras: int, first: float | None, frames: int, port: int, server: str, show: str
 ) -> None:  # fmt: skip
     """Hold a scene in a package's own numbers, with a page of its own; ANAXIS_TOKEN lets it in."""
     from anaxis.cli.options import require_free_port
@@ -75,8 +81,11 @@ def package(
         document["habits"] = _json(habits)
     document = profile_from_dict(document, "The profile with these habits").model_dump(mode="json")
     require_free_port(port)
+    made_up = scene_document(name or document["label"][:60], document, first, frames, cameras)
+    if camera_file is not None and not file.exists():
+        made_up |= _held_in(camera_file, document)
     try:
-        scene = Scene.opened(file, scene_document(name or document["label"][:60], document, first, frames, cameras))
+        scene = Scene.opened(file, made_up)
     except (ValueError, KeyError, TypeError) as error:
         raise BadInput(
             f"{file.name} is no scene of a simulated package: name another file, or one that does not exist yet."
@@ -128,6 +137,30 @@ def tracker(
         run(file, name, device, server, show, os.environ.get("ANAXIS_TOKEN", ""))
     except (ValueError, KeyError) as error:
         raise BadInput(f"{file.name} is no file of a tracker: name another one.") from error
+
+
+def _held_in(file: Path, profile: dict[str, Any]) -> dict[str, Any]:
+    """The shot camera of a file with its landmarks and set, in a package's own numbers, as its scene holds them. Raises BadInput."""
+    from anaxis.app.exchange.cells import EVERY, NOTHING
+    from anaxis.app.exchange.sides import Side, sent_to
+    from anaxis.cli.read import read_meant
+    from anaxis.core.time.rates import rate_text
+    from anaxis.packages.model import Profile
+
+    meant = read_meant(file, None, None, None)
+    track, image, rule = meant.work.done, meant.picture.image, Profile.model_validate(profile | {"habits": []})
+    side = Side(rule, image, rate_text(track.rate), track.name)
+    cells = sent_to(track, image, meant.picture.fit, side, NOTHING, EVERY).meant
+    marks = meant.work.landmarks.shown()
+    place = rule.convention.position_from_canonical
+    return {
+        "cameras": [
+            {"id": "cam1", "name": track.name, "rate": rate_text(track.rate), "width_px": image.width_px, "height_px": image.height_px,
+             "pixel_aspect": image.pixel_aspect, "frames": cells.frames.tolist(), "values": cells.values()}
+        ],
+        "marks": [{"name": n, "position": place(p).tolist()} for n, p in zip(marks.names, marks.position_m[0], strict=True)],
+        "lines": place(meant.work.lines_m).reshape(-1, 6)[:5000].tolist(),
+    }  # fmt: skip
 
 
 def _json(text: str) -> Any:

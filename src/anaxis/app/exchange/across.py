@@ -7,8 +7,8 @@ from sqlalchemy.orm import Session
 
 from anaxis.app.acting import use_case
 from anaxis.app.exchange.cells import EVERY, NOTHING, ROUNDING
-from anaxis.app.exchange.changes import lock_about, locked, notify, put_down
 from anaxis.app.exchange.links import whole_of
+from anaxis.app.exchange.passing import lock_about, locked, notify, put_down
 from anaxis.app.exchange.sides import Side, profile_of, sent_to, side_of
 from anaxis.core.errors import BadInput
 from anaxis.core.time.rates import kept_rate, rate_label

@@ -13,7 +13,7 @@ from sqlalchemy.orm import Session, undefer
 
 from anaxis.app.acting import actor_of, use_case
 from anaxis.app.exchange.cells import EVERY, ROUNDING, Cells, Held, unpacked
-from anaxis.app.exchange.changes import (
+from anaxis.app.exchange.passing import (
     RULES,
     links_of,
     locked,

@@ -10,8 +10,8 @@ from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import Session
 
 from anaxis.app.acting import actor_of, require, use_case
-from anaxis.app.exchange.changes import locked, notify
 from anaxis.app.exchange.messages import CameraEntry, Hello, Scene
+from anaxis.app.exchange.passing import locked, notify
 from anaxis.app.roles import Role
 from anaxis.core.errors import BadInput
 from anaxis.core.time.rates import parse_rate

@@ -12,7 +12,7 @@ from sqlalchemy.orm import Session
 from anaxis.app.acting import actor_of, use_case
 from anaxis.app.edit import keep_camera, keep_retake, planned_retake
 from anaxis.app.examined import look
-from anaxis.app.exchange.changes import locked, notify
+from anaxis.app.exchange.passing import locked, notify
 from anaxis.app.names import shot_for
 from anaxis.app.waiting import examiner_of
 from anaxis.core.camera.lens import Image

@@ -7,7 +7,7 @@ from datetime import timedelta
 from sqlalchemy import Engine, delete, func, or_, select
 from sqlalchemy.orm import Session
 
-from anaxis.app.exchange.changes import locked
+from anaxis.app.exchange.passing import locked
 from anaxis.app.exchange.sides import held_with_effect, keep_snapshot
 from anaxis.store.exchange import Clash, Shared, SharedChange
 

@@ -15,8 +15,8 @@ from anaxis.app.acting import use_case
 from anaxis.app.edit import keep_camera, keep_retake, planned_retake
 from anaxis.app.examined import look
 from anaxis.app.exchange.cells import EVERY, NOTHING, ROUNDING, Cells, Groups, Held, held_of
-from anaxis.app.exchange.changes import lock_about, locked, notify, put_down
 from anaxis.app.exchange.links import whole_of
+from anaxis.app.exchange.passing import lock_about, locked, notify, put_down
 from anaxis.app.exchange.sides import Side, held_with_effect, profile_of, sent_to, side_of
 from anaxis.app.names import shot_for
 from anaxis.app.waiting import examiner_of

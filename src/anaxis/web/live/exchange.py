@@ -20,7 +20,6 @@ from anaxis.app.exchange.changes import (
     Gap,
     Replaced,
     acknowledged_until,
-    notify,
     refuse_change,
     take_acknowledged,
     take_change,
@@ -46,6 +45,7 @@ from anaxis.app.exchange.messages import (
     read_message,
 )
 from anaxis.app.exchange.parties import choose, enter, heard_of, leave, take_scene, wanted
+from anaxis.app.exchange.passing import notify
 from anaxis.app.exchange.recordings import recording_wanted
 from anaxis.app.people import actor_for, person_named
 from anaxis.app.roles import Actor
@@ -184,7 +184,12 @@ class Connected:
                 await self.send(Problem(code=error.code, sentence=error.sentence, about=message.number))
             await self.send(Acknowledge(number=message.number))
         elif isinstance(message, Samples):
-            await self.work(take_samples, self.party, self.connection, message)
+            try:
+                await self.work(take_samples, self.party, self.connection, message)
+            except (Gap, Replaced):
+                raise
+            except BadInput as error:
+                await self._refused(message.number, error)
             await self.send(Acknowledge(number=message.number))
         elif isinstance(message, Acknowledge):
             held = held_cells(message.held, f"The answer to change {message.number}")
@@ -205,13 +210,14 @@ class Connected:
         """A message that cannot be read: a change among them counts as heard, so that those behind it can be."""
         number = _number_in(given)
         if number is not None:
-            await self.work(
-                refuse_change, self.party, self.connection, Change(number=number, camera="?"), error.sentence
-            )
-            await self.send(Problem(code=error.code, sentence=error.sentence, about=number))
+            await self._refused(number, error)
             await self.send(Acknowledge(number=number))
             return
         await self.send(Problem(code=error.code, sentence=error.sentence))
+
+    async def _refused(self, number: int, error: BadInput) -> None:
+        await self.work(refuse_change, self.party, self.connection, Change(number=number, camera="?"), error.sentence)
+        await self.send(Problem(code=error.code, sentence=error.sentence, about=number))
 
     async def _ask_for(self, keys: list[str]) -> None:
         for key in keys:

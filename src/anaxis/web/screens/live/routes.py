@@ -9,9 +9,9 @@ from fastapi.responses import RedirectResponse, Response
 from sqlalchemy import select
 
 from anaxis.app.exchange.across import Across, write_across
-from anaxis.app.exchange.changes import RULES
 from anaxis.app.exchange.links import LinkAsked, clashes_in, frames_words, link, links_in, newest_changes, settle, stop
 from anaxis.app.exchange.parties import is_there, parties_of, take_off
+from anaxis.app.exchange.passing import RULES
 from anaxis.app.exchange.recordings import open_recording, recordings_of, start_recording, stop_recording
 from anaxis.app.exchange.takes import Pull, Push, keep_moment, pull, push
 from anaxis.core.errors import BadInput

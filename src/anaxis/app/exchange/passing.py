@@ -1,0 +1,231 @@
+"""What is passed on: from one end of a link to the other, held against what the other side changed.
+
+A change says as its base the highest number of the other way that its side held when it was made: cells that were sent
+after it, and that it changes too, are a clash. Each side keeps its own there until the link's rule or a person chooses. All
+of it happens under the locks of the parties concerned, taken in the order of their numbers.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any, NamedTuple
+
+import numpy as np
+from sqlalchemy import event, func, insert, or_, select, text, update
+from sqlalchemy.orm import Session, undefer
+
+from anaxis.app.exchange.cells import Cells, Held, unpacked
+from anaxis.app.exchange.sides import sent_to, side_of
+from anaxis.core.typing import Bools, Floats
+from anaxis.store.exchange import NOTIFIED, Clash, Link, Party, Shared, SharedChange
+
+RULES = {
+    "ask": "each keeps its own until a person chooses",
+    "first": "the first side's is taken",
+    "second": "the second side's is taken",
+}
+
+
+def notify(session: Session, *events: str) -> None:
+    """Tell every server, once this transaction is kept: ``p5`` something waits for party 5, ``c7`` camera 7 holds something
+    else, ``s3`` something of show 3's page changed."""
+    session.info.setdefault("told", {}).update(dict.fromkeys(events))
+
+
+_TELL = text("SELECT pg_notify(:channel, told) FROM unnest(cast(:events AS text[])) AS told")
+
+
+@event.listens_for(Session, "before_commit")
+def _told_with_it(session: Session) -> None:
+    told = session.info.pop("told", None)
+    if told:
+        session.execute(_TELL, {"channel": NOTIFIED, "events": list(told)})
+
+
+def locked(session: Session, numbers: Sequence[int]) -> dict[int, Party]:
+    """The parties of these numbers, locked in order until the transaction ends."""
+    query = select(Party).where(Party.id.in_(set(numbers))).order_by(Party.id).with_for_update(of=Party)
+    return {p.id: p for p in session.execute(query.execution_options(populate_existing=True)).scalars()}
+
+
+def links_of(session: Session, shared: Shared) -> list[Link]:
+    """The links that a camera is an end of, and that are not stopped."""
+    ends = or_(Link.first_id == shared.id, Link.second_id == shared.id)
+    return list(session.execute(select(Link).where(ends, Link.stopped_at.is_(None)).order_by(Link.id)).scalars())
+
+
+def other_end(link: Link, shared: Shared) -> Shared:
+    return link.second if link.first_id == shared.id else link.first
+
+
+def offset_from(link: Link, shared: Shared) -> float:
+    """What is added to a frame of this end for the frame of the other."""
+    return link.offset if link.first_id == shared.id else -link.offset
+
+
+def lock_about(session: Session, shared: Shared) -> tuple[dict[int, Party], list[Link]]:
+    """The party of a camera and those at the other ends of its links, locked, and the links."""
+    links = links_of(session, shared)
+    parties = locked(session, [shared.party_id, *(other_end(link, shared).party_id for link in links)])
+    return parties, links
+
+
+class Told(NamedTuple):
+    """What a camera has come to hold: the ``cells`` that are others, all it holds ``now``, behind which ``base`` of what it was sent,
+    the ``cause``, a change's id, and what the cameras it is linked to hold, by their numbers."""
+
+    shared: Shared
+    cells: Cells
+    now: Held
+    base: int
+    cause: int
+    theirs: dict[int, Held]
+
+
+Unseen = list[tuple[SharedChange, Cells]]
+
+
+def pass_on(session: Session, link: Link, told: Told, parties: dict[int, Party], unseen: Unseen) -> None:
+    """A change of one end of a link, for the other; where both changed the same, by the link's rule."""
+    shared, to = told.shared, other_end(link, told.shared)
+    cells = told.cells.only(link.groups)
+    if not cells.groups or not len(cells) or not to.known:
+        return
+    from_first = link.first_id == shared.id
+    of_link = [(sent, both.only(link.groups)) for sent, both in unseen if sent.link_id == link.id]
+
+    def send_theirs(sent: SharedChange, both: Cells) -> None:
+        """What the other side holds is meant to be here too."""
+        at = both.moved(offset_from(link, shared))
+        send(session, parties, link, to, shared, told.theirs[to.id], told.now, at, cause=sent.cause_id)
+
+    if not (link.both_ways or from_first):
+        # One way: what the second changes is its own until the first changes it again.
+        for sent, both in of_link:
+            send_theirs(sent, both)
+        return
+    free = {g: np.ones(len(cells), dtype=np.bool_) for g in cells.groups}
+    if link.both_ways and link.rule == "ask":
+        for clash_groups, frames in open_cells(session, link, shared):
+            for group in free.keys() & clash_groups:
+                free[group] &= ~np.isin(np.round(cells.frames, 3), frames)
+    for sent, both in of_link if link.both_ways else ():
+        if link.rule == "ask":
+            new = parts(both, {g: np.isin(both.frames, cells.frames[free[g]]) for g in both.groups})
+            for part in new:
+                _clash(session, link.show_id, shared, link, sent, part)
+        elif (link.rule == "first") != from_first:
+            send_theirs(sent, both)
+        else:
+            continue
+        for group in both.groups:
+            free[group] &= ~np.isin(cells.frames, both.frames)
+    for part in parts(cells, free):
+        send(session, parties, link, shared, to, told.now, told.theirs[to.id], part, cause=told.cause)
+
+
+def parts(cells: Cells, masks: dict[str, Bools]) -> list[Cells]:
+    """The cells for which the masks (k,) of their groups hold, as few blocks of frames by groups."""
+    by_mask: dict[bytes, list[str]] = {}
+    for group, mask in masks.items():
+        if mask.any():
+            by_mask.setdefault(mask.tobytes(), []).append(group)
+    return [cells.where(masks[groups[0]]).only(groups) for groups in by_mask.values()]
+
+
+def unseen_by(session: Session, told: Told, party: Party) -> Unseen:
+    """What a camera was sent behind its base on the same cells: each, the newest first, with the cells that both changed."""
+    shared, cells = told.shared, told.cells
+    if told.base >= party.sent or not len(cells):
+        return []
+    query = (
+        select(SharedChange)
+        .where(
+            SharedChange.party_id == party.id, SharedChange.way == "out", SharedChange.shared_id == shared.id, SharedChange.number > told.base,
+        )
+        .order_by(SharedChange.number.desc())
+        .options(undefer(SharedChange.data))
+    )  # fmt: skip
+    out = []
+    seen = {g: np.zeros(len(cells), dtype=np.bool_) for g in cells.groups}
+    for sent in session.execute(query).scalars():
+        theirs = unpacked(sent.data)
+        hit = np.isin(np.round(cells.frames, 3), np.round(theirs.frames, 3))
+        masks = {g: hit & ~seen[g] for g in cells.groups if g in theirs.groups}
+        out += [(sent, part) for part in parts(cells, masks)]
+        for group in masks:
+            seen[group] |= hit
+    return out
+
+
+def against_pushed(session: Session, told: Told, unseen: Unseen) -> None:
+    """What a person had written there, and the package changed before it came: shown, and nothing is taken by itself."""
+    for sent, both in unseen:
+        if sent.link_id is None:
+            _clash(session, told.shared.party.show_id, told.shared, None, sent, both)
+
+
+def open_cells(session: Session, link: Link, shared: Shared) -> list[tuple[set[str], Floats]]:
+    """The groups and frames of a link's open clashes, in the frames of one end."""
+    out = []
+    for clash in open_clashes(session, link):
+        offset = 0.0 if clash.shared_id == shared.id else offset_from(link, clash.shared)
+        out.append((set(clash.groups), np.round(np.array(clash.frames, dtype=np.float64) + offset, 3)))
+    return out
+
+
+def open_clashes(session: Session, link: Link) -> list[Clash]:
+    query = select(Clash).where(Clash.link_id == link.id, Clash.closed_at.is_(None)).order_by(Clash.id)
+    return list(session.execute(query).scalars())
+
+
+def _clash(session: Session, show_id: int, shared: Shared, link: Link | None, sent: SharedChange, both: Cells) -> None:
+    known = select(Clash.id).where(
+        Clash.shared_id == shared.id, Clash.out_id == sent.id, Clash.closed_at.is_(None), Clash.frames == both.frames.tolist(),
+        Clash.groups == list(both.groups),
+    )  # fmt: skip
+    if session.execute(known).first() is not None:
+        return
+    session.add(
+        Clash(
+            show_id=show_id, shared_id=shared.id, link_id=link.id if link else None, out_id=sent.id, groups=list(both.groups), frames=both.frames.tolist(),
+        )
+    )  # fmt: skip
+    session.flush()
+    notify(session, f"s{show_id}")
+
+
+def send(
+    session: Session, parties: dict[int, Party], link: Link | None, shared: Shared, to: Shared, now: Held, there: Held, cells: Cells,
+    cause: int | None = None,
+) -> None:  # fmt: skip
+    """What a camera holds ``now`` on some cells, on its way to the other end, which holds ``there``."""
+    source = side_of(shared)
+    whole = now.cells(cells.frames)
+    if not len(whole):
+        return
+    track = source.track(Held(whole.frames, whole.rows))
+    offset = offset_from(link, shared) if link is not None else 0.0
+    made = sent_to(track, source.image, source.profile.lens.fit, side_of(to), there, cells.groups, offset)
+    put_down(session, parties[to.party_id], to, made.meant, made.wire, link=link, cause=cause)
+
+
+def put_down(
+    session: Session, party: Party, to: Shared, meant: Cells, wire: Cells, link: Link | None = None, cause: int | None = None,
+    replaces: bool = False, entry: dict[str, Any] | None = None,
+) -> None:  # fmt: skip
+    """A change for a party, whose row is locked: kept with its number, sent as soon as it is there."""
+    party.sent += 1
+    session.execute(
+        insert(SharedChange).values(
+            party_id=party.id, shared_id=to.id, way="out", number=party.sent, base=party.heard, replaces=replaces, entry=entry, data=meant.packed(),
+            wire=None if wire is meant else wire.packed(), frames=len(meant), link_id=link.id if link else None, cause_id=cause, said="",
+        )
+    )  # fmt: skip
+    notify(session, f"p{party.id}")
+
+
+def stop_clashes(session: Session, link: Link) -> None:
+    """With its link a clash is over: each side holds its own."""
+    open_ones = update(Clash).where(Clash.link_id == link.id, Clash.closed_at.is_(None))
+    session.execute(open_ones.values(closed_at=func.now(), chosen="the link was stopped"))
