@@ -247,6 +247,35 @@ def test_pulled_worked_on_and_written_back_by_channel(two: Two) -> None:
     two.run(scenario)
 
 
+def test_a_retimed_version_written_back_replaces_the_frames_and_keeps_their_lens(
+    engine: Engine, database_url: str, tmp_path: Path
+) -> None:
+    """Into a package that shifts its world: only the channels chosen are ours, and what is theirs arrives as it was."""
+    profile = A | {"habits": [{"code": "world_shift", "x": 3.0, "y": -1.0, "z": 0.5}]}
+    two = Two(engine, database_url, tmp_path, (profile, B))
+
+    async def scenario(two: Two) -> None:
+        a = next(i for n, i in two.ids.items() if n.startswith("animation"))
+        version = two.store(lambda s: pull(s, s.get_one(Shared, a), Pull(shot="TW_900")).id)
+        lens, place = two.a.row(0, "lens"), two.a.row(0, "position")
+        await two.a.set(0, lens=[77.0, *lens[1:]])
+        await two.settled()
+        recipe = (Operation("rate", {"rate": "48", "keep": "time"}),)
+        edited = two.store(lambda s: edit_version(s, s.get_one(Version, version), recipe, "retimed").id)
+        with pytest.raises(BadInput, match="has changed 48 of these frames"):
+            two.store(lambda s: push(s, s.get_one(Version, edited), Push(shared=a, groups=["rotation"])))
+        two.store(lambda s: push(s, s.get_one(Version, edited), Push(shared=a, groups=["rotation"], both="ours")))
+        await two.settled()
+        camera = two.a.camera
+        assert len(camera.frames) == 48 and camera.rate == "48/1" and two.a.row(0, "lens")[0] == 77.0
+        assert two.a.row(0, "position") == pytest.approx(place, abs=1e-9), "theirs, and not shifted by its habit"
+        held = two.store(lambda s: held_by(s, s.get_one(Shared, a)))
+        np.testing.assert_array_equal(held.rows, camera.rows)
+        await until(lambda: two.store(lambda s: s.get_one(Shared, a).rate) == "48/1")
+
+    two.run(scenario)
+
+
 def test_a_camera_here_goes_to_a_package_as_a_new_one_and_matches(two: Two) -> None:
     async def scenario(two: Two) -> None:
         a = next(i for n, i in two.ids.items() if n.startswith("animation"))

@@ -148,7 +148,7 @@ class PackageLine:
         elif kind == "change":
             if message["number"] > self.scene.have + 1:
                 raise ConnectionError(f"change {message['number']} came where {self.scene.have + 1} was next")
-            new = message["camera"] not in self.scene.cameras
+            new = message["camera"] not in self.scene.cameras or message.get("replaces")
             held = self.scene.take(message)
             answer = {"type": "acknowledge", "number": message["number"]}
             await self.line.send(answer | ({"held": held} if held is not None else {}))

@@ -261,6 +261,9 @@ class Scene:
         held, frames, rows = self._arriving(message)
         self.have = int(message["number"])
         self.cameras[held.id] = held
+        for name, value in (message.get("entry") or {}).items():
+            if name in ("rate", "width_px", "height_px", "pixel_aspect"):
+                setattr(held, name, value)
         if message.get("replaces"):
             place, there = held.places(frames)
             touched = np.zeros((len(frames), len(GROUPS)))

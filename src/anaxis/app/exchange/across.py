@@ -6,10 +6,11 @@ from pydantic import BaseModel
 from sqlalchemy.orm import Session
 
 from anaxis.app.acting import use_case
-from anaxis.app.exchange.cells import EVERY, NOTHING, ROUNDING
+from anaxis.app.exchange.cells import EVERY, NOTHING
 from anaxis.app.exchange.links import whole_of
 from anaxis.app.exchange.passing import lock_about, locked, notify, put_down
-from anaxis.app.exchange.sides import Side, profile_of, sent_to, side_of
+from anaxis.app.exchange.sides import Side, differing, profile_of, sent_to, side_of
+from anaxis.app.exchange.takes import entry_of
 from anaxis.core.errors import BadInput
 from anaxis.core.time.rates import kept_rate, rate_label
 from anaxis.packages.own_numbers import GROUPS
@@ -43,9 +44,7 @@ def write_across(session: Session, asked: Across) -> Shared:
         to = _new_there(session, source, party)
         fresh = Side(profile_of(party.profile), side.image, source.rate, source.name)
         sent = sent_to(side.track(now), side.image, side.profile.lens.fit, fresh, NOTHING, EVERY)
-        entry = {"id": to.key, "name": to.name, "first": to.first, "last": to.last, "rate": to.rate, "width_px": to.width_px,
-                 "height_px": to.height_px, "pixel_aspect": to.pixel_aspect}  # fmt: skip
-        put_down(session, parties[party.id], to, sent.meant, sent.wire, replaces=True, entry=entry)
+        put_down(session, parties[party.id], to, sent.meant, sent.wire, replaces=True, entry=entry_of(to))
         notify(session, f"s{party.show_id}")
         return to
     to = session.get_one(Shared, asked.to)
@@ -60,18 +59,14 @@ def write_across(session: Session, asked: Across) -> Shared:
     there = whole_of(session, to)
     offset = 0.0 if asked.same_numbers else to.first - source.first
     sent = sent_to(side.track(now), side.image, side.profile.lens.fit, side_of(to), there, EVERY, offset)
-    place, known = there.places(sent.meant.frames)
-    if not known.all():  # frames that it has not got need all that a camera is
-        put_down(session, parties[to.party_id], to, sent.meant, sent.wire)
-    else:
-        meant, wire = sent.meant.only(groups), sent.wire.only(groups)
-        same = meant.same_as(there.rows[place], ROUNDING)
-        if same.all():
-            raise BadInput(
-                f"Nothing is to be written: {to.called} holds in these channels what {source.called} holds.",
-                "nothing_to_write",
-            )
-        put_down(session, parties[to.party_id], to, meant.where(~same), wire.where(~same))
+    parts = differing(sent, there, groups)
+    if not parts:
+        raise BadInput(
+            f"Nothing is to be written: {to.called} holds in these channels what {source.called} holds.",
+            "nothing_to_write",
+        )
+    for meant, wire in parts:
+        put_down(session, parties[to.party_id], to, meant, wire)
     notify(session, f"s{to.party.show_id}")
     return to
 

@@ -12,7 +12,7 @@ from sqlalchemy import func, or_, select
 from sqlalchemy.orm import Session, undefer
 
 from anaxis.app.acting import actor_of, use_case
-from anaxis.app.exchange.cells import EVERY, ROUNDING, Cells, Held, unpacked
+from anaxis.app.exchange.cells import EVERY, Cells, Held, unpacked
 from anaxis.app.exchange.passing import (
     RULES,
     links_of,
@@ -25,7 +25,7 @@ from anaxis.app.exchange.passing import (
     send,
     stop_clashes,
 )
-from anaxis.app.exchange.sides import held_by, sent_to, side_of
+from anaxis.app.exchange.sides import differing, held_by, sent_to, side_of
 from anaxis.core.errors import BadInput
 from anaxis.core.time.rates import format_frame, kept_rate, rate_label
 from anaxis.packages.own_numbers import GROUPS
@@ -107,19 +107,9 @@ def _even_out(session: Session, made: Link, parties: dict[int, Party]) -> None:
     first, second = made.first, made.second
     source, now, there = side_of(first), held_by(session, first), held_by(session, second)
     groups = tuple(made.groups)
-    sent = sent_to(
-        source.track(now), source.image, source.profile.lens.fit, side_of(second), there, groups, made.offset
-    )
-    place, known = there.places(sent.meant.frames)
-    if not known.all():  # frames that it has not got need all that a camera is
-        sent = sent_to(
-            source.track(now), source.image, source.profile.lens.fit, side_of(second), there, EVERY, made.offset
-        )
-        put_down(session, parties[second.party_id], second, sent.meant, sent.wire, link=made)
-        return
-    same = sent.meant.same_as(there.rows[place], ROUNDING)
-    if not same.all():
-        put_down(session, parties[second.party_id], second, sent.meant.where(~same), sent.wire.where(~same), link=made)
+    sent = sent_to(source.track(now), source.image, source.profile.lens.fit, side_of(second), there, EVERY, made.offset)
+    for meant, wire in differing(sent, there, groups):
+        put_down(session, parties[second.party_id], second, meant, wire, link=made)
 
 
 @use_case("stop a link")

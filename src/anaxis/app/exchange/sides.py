@@ -13,7 +13,7 @@ import numpy as np
 from sqlalchemy import select
 from sqlalchemy.orm import Session, undefer
 
-from anaxis.app.exchange.cells import EVERY, NOTHING, Cells, Groups, Held, held_of, unpacked
+from anaxis.app.exchange.cells import EVERY, NOTHING, ROUNDING, Cells, Groups, Held, held_of, unpacked
 from anaxis.core.camera.lens import Image
 from anaxis.core.camera.track import Track
 from anaxis.core.outgoing import make_outgoing
@@ -174,6 +174,17 @@ def sent_to(track: Track, image: Image, fit: str, to: Side, there: Held, groups:
         if code == channels.HABIT.code:
             rows = _unswapped(rows, params)
     return Sent(meant, Cells(done.track.frames, EVERY, rows).only(groups), done.cannot)
+
+
+def differing(sent: Sent, there: Held, groups: Groups) -> list[tuple[Cells, Cells]]:
+    """What of cells in every group a side does not hold: meant, and as it goes over the wire. Of frames that it has the groups
+    chosen; of frames that it has not all that a camera is."""
+    place, known = there.places(sent.meant.frames)
+    parts = [(sent.meant.where(~known), sent.wire.where(~known))]
+    meant, wire = sent.meant.where(known).only(groups), sent.wire.where(known).only(groups)
+    off = ~meant.same_as(there.rows[place[known]], ROUNDING)
+    parts.append((meant.where(off), wire.where(off)))
+    return [p for p in parts if len(p[0])]
 
 
 def _unswapped(rows: Floats, params: dict[str, Any]) -> Floats:

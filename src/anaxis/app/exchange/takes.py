@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from datetime import UTC, datetime
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 import numpy as np
 from pydantic import BaseModel
@@ -199,9 +199,19 @@ def planned_push(session: Session, version: Version, shared: Shared | None, part
     def on_same_frames(held: Held) -> bool:
         return len(held) == len(track) and bool(np.allclose(held.frames, track.frames, rtol=0, atol=1e-3))
 
-    if not on_same_frames(there):
-        part = Part(_with_theirs(sent.meant, groups, there), _with_theirs(sent.wire, groups, there))
-        return Writing([part], True, {}, sent.cannot, since)
+    if not on_same_frames(there) or kept_rate(shared.rate) != track.rate:
+        side = side_of(shared)
+        wanted = side.track(Held(sent.meant.frames, _with_theirs(sent.meant, groups, there)))
+        whole = sent_to(wanted, side.image, side.profile.lens.fit, side, before, EVERY)
+        # What was changed there since it was pulled would go with the frames that are replaced.
+        changed = pulled is not None and not _same(before, there)
+        return Writing(
+            [Part(whole.meant, whole.wire)],
+            True,
+            dict.fromkeys(groups, whole.meant.frames) if changed else {},
+            whole.cannot,
+            since,
+        )
     base = before if on_same_frames(before) else there
     parts, both = [], {}
     for group in groups:
@@ -213,12 +223,16 @@ def planned_push(session: Session, version: Version, shared: Shared | None, part
     return Writing(parts, False, both, sent.cannot, since)
 
 
-def _with_theirs(cells: Cells, groups: Groups, there: Held) -> Cells:
-    """All groups: those chosen as ours, the others as they are there, at the nearest frame."""
+def _with_theirs(cells: Cells, groups: Groups, there: Held) -> Floats:
+    """Rows (k, 16) of the groups chosen as ours, and of the others as they are there at the nearest frame."""
     rows = there.near(cells.frames).copy()
     columns = columns_of(groups)
     rows[:, columns] = cells.rows[:, columns]
-    return Cells(cells.frames, EVERY, rows)
+    return rows
+
+
+def _same(a: Held, b: Held) -> bool:
+    return len(a) == len(b) and bool((a.frames == b.frames).all()) and bool(a.cells().same_as(b.rows).all())
 
 
 def _pulled(session: Session, version: Version, shared: Shared) -> Pulled | None:
@@ -259,15 +273,23 @@ def push(session: Session, version: Version, asked: Push) -> Shared:
             f"Nothing is to be written: in these channels {version.called} is as {party.name} holds it.",
             "nothing_to_write",
         )
-    entry = None
     if shared is None:
         shared = _new_there(session, version, party, asked.name)
-        entry = {"id": shared.key, "name": shared.name, "first": shared.first, "last": shared.last, "rate": shared.rate,
-                 "width_px": shared.width_px, "height_px": shared.height_px, "pixel_aspect": shared.pixel_aspect}  # fmt: skip
+    elif writing.whole:
+        facts = version.facts
+        shared.first, shared.last = float(facts["first_frame"]), float(facts["last_frame"])
+        shared.rate = rate_text(kept_rate(facts["rate"]))
+    entry = entry_of(shared) if writing.whole else None
     for part in parts:
         put_down(session, parties[party.id], shared, *part, replaces=writing.whole, entry=entry)
     notify(session, f"s{party.show_id}")
     return shared
+
+
+def entry_of(shared: Shared) -> dict[str, Any]:
+    """A camera as a scene lists it."""
+    same = ("name", "first", "last", "rate", "width_px", "height_px", "pixel_aspect")
+    return {"id": shared.key, **{k: getattr(shared, k) for k in same}}
 
 
 def _without(part: Part, both: dict[str, Floats]) -> Part:
