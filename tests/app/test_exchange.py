@@ -26,6 +26,7 @@ from anaxis.app.exchange.retention import clear_changes
 from anaxis.app.exchange.sides import held_by
 from anaxis.app.exchange.takes import Pull, Push, due_moments, keep_moment, planned_push, pull, push
 from anaxis.app.exchange.together import together
+from anaxis.app.history import Of, entries
 from anaxis.core.camera.lens import Image
 from anaxis.core.errors import BadInput
 from anaxis.core.recipe.model import Operation
@@ -152,6 +153,10 @@ def test_what_both_changed_waits_for_a_person_and_what_one_changed_does_not(two:
         two.store(lambda s: settle(s, s.get_one(Clash, clash.id), keep))
         await two.settled()
         assert two.b.row(4, "position") == pytest.approx([150, -250, 350]) and two.apart() < 1e-6
+        said = two.store(lambda s: [(e.action, e.said) for e in entries(s, Of(show=two.show))])
+        assert ("settle a clash", f"{clash.shared.called}: animation sluice_cam's is kept") in said and "link" in dict(
+            said
+        )
         with pytest.raises(BadInput, match="settled this already"):
             two.store(lambda s: settle(s, s.get_one(Clash, clash.id), keep))
 

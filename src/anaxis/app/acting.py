@@ -127,6 +127,8 @@ def _entry_of(row: Any) -> tuple[str, int, str, dict[str, Any]]:
         said, detail = f"{row.our_name}, {row.their_name}", {"version": row.version_id, "frame": row.frame}
     elif isinstance(row, Package):
         said, detail = f"{row.key} v{row.number}: {row.change}", {"key": row.key, "number": row.number}
+    elif isinstance(row, Clash):
+        said = f"{row.name}: {row.chosen}"
     elif isinstance(row, Shot):
         said, was = row.name, _before(row)
         detail = (

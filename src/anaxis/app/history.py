@@ -7,11 +7,13 @@ import io
 from collections.abc import Iterator
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
+from typing import Any
 
 from sqlalchemy import ColumnElement, Select, and_, func, or_, select
 from sqlalchemy.orm import Session
 
-from anaxis.store.models import Camera, Delivery, HistoryEntry, Package, Plate, Shot, Show, Version
+from anaxis.store.exchange import Clash, Link, Party, Recording, Shared
+from anaxis.store.models import Base, Camera, Delivery, HistoryEntry, Package, Plate, Shot, Show, Version
 
 PAGE = 100
 
@@ -110,5 +112,11 @@ def _below(of: Of) -> ColumnElement[bool]:
     tables = {Camera: cameras, Shot: shots, Version: versions, Delivery: deliveries, Plate: plates}
     asked = [and_(HistoryEntry.kind == t.__tablename__, HistoryEntry.about_id.in_(ids)) for t, ids in tables.items()]
     if of.show is not None and of.shot is None and of.camera is None:
-        asked.append(and_(HistoryEntry.kind == Show.__tablename__, HistoryEntry.about_id == of.show))
+        parties = select(Party.id).where(Party.show_id == of.show)
+        live: dict[type[Base], Any] = {
+            t: select(t.id).where(t.show_id == of.show) for t in (Party, Link, Clash, Recording)
+        }
+        live[Shared] = select(Shared.id).where(Shared.party_id.in_(parties))
+        live[Show] = [of.show]
+        asked += [and_(HistoryEntry.kind == t.__tablename__, HistoryEntry.about_id.in_(ids)) for t, ids in live.items()]
     return or_(*asked)

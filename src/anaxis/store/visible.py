@@ -59,6 +59,11 @@ def _seen_alone(state: ORMExecuteState) -> None:
         Plate: plates,
         Party: parties,
         Recording: taken,
+        Shared: select(Shared.__table__.c.id).where(Shared.__table__.c.party_id.in_(parties)),
+        **{
+            t: select(t.__table__.c.id).where(t.__table__.c.show_id.in_(in_shows) if in_shows else false())
+            for t in (Link, Clash)
+        },
     }
     told = [and_(HistoryEntry.kind == t.__tablename__, HistoryEntry.about_id.in_(ids)) for t, ids in about.items()]
     state.statement = state.statement.options(

@@ -19,6 +19,9 @@ from anaxis.app.exchange.sides import held_by, keep_snapshot, many_since_snapsho
 from anaxis.core.errors import BadInput
 from anaxis.store.exchange import EFFECTS, Party, Recording, RecordingBlock, Shared, SharedChange
 
+# Samples from one time that a page is told how many there are to the next.
+_SHOWN_EVERY = 120
+
 
 class Replaced(BadInput):
     """Another connection of the same package counts now."""
@@ -124,6 +127,8 @@ def take_samples(session: Session, party_id: int, connection: str | None, messag
             raise BadInput(f"Message {message.number}: a sample holds something that is no number.", "not_a_number")
         recording.width_px, recording.height_px = message.width_px, message.height_px
         recording.samples += len(block)
+        if recording.samples % _SHOWN_EVERY < len(block):
+            notify(session, f"s{party.show_id}")
         session.add(RecordingBlock(recording_id=recording.id, number=message.number, data=block.tobytes()))
         if message.last:
             recording.ended_at = func.now()
