@@ -10,26 +10,18 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from anaxis.app.acting import actor_of, use_case
-from anaxis.app.edit import keep_camera, keep_retake, planned_retake
-from anaxis.app.examined import look
+from anaxis.app.exchange.kept import As, keep_as, require_shot
 from anaxis.app.exchange.passing import locked, notify
-from anaxis.app.names import shot_for
-from anaxis.app.waiting import examiner_of
 from anaxis.core.camera.lens import Image
 from anaxis.core.errors import BadInput
 from anaxis.core.findings import Finding
 from anaxis.core.motion.recorded import GAP_WORDS, Gaps, Kept, Samples, Taken, samples_of, taken
 from anaxis.core.outgoing import make_outgoing
 from anaxis.core.scene.landmarks import NO_LANDMARKS, legal_name
-from anaxis.core.scene.picture import picture_of
 from anaxis.core.space.axes import Convention
 from anaxis.core.time.rates import format_frame, parse_rate
-from anaxis.formats.track_json.document import scene_of_track, track_bytes
-from anaxis.store.archive import scene_to_bytes
 from anaxis.store.exchange import Party, Recording, RecordingBlock
-from anaxis.store.keep import stage_file
-from anaxis.store.models import Camera, Shot, Version
-from anaxis.store.queries import expected_of
+from anaxis.store.models import Version
 
 
 class Settings(BaseModel):
@@ -131,30 +123,15 @@ def taken_by(samples: Samples, settings: Settings, name: str) -> Taken:
 @use_case("keep a recording")
 def keep_recording(session: Session, row: Recording, settings: Settings) -> Version:
     """A recording as a camera of a shot, as its next take where it has been kept before. Raises BadInput."""
-    if not 1 <= len(settings.shot.strip()) <= 120:
-        raise BadInput("The shot needs a name of 1 to 120 characters: it says where the camera is kept.")
+    require_shot(settings.shot)
     name = legal_name(settings.camera.strip() or row.party.name, set())
     made = taken_by(samples_in(session, row), settings, name)
     outgoing = make_outgoing(made.track, Convention(), made.image, "width", "width", NO_LANDMARKS)
-    file = f"{legal_name(row.name, set())}_{row.id}.recording.track.json"
-    data = track_bytes(outgoing)
-    scene = scene_of_track(data, file)
-    source = stage_file(session, file, data, scene_to_bytes(scene))
-    picture, path, change = picture_of(scene, None, None), scene.cameras[0].path, said_of(made, settings)
-    if row.camera_id is not None:
-        planned = planned_retake(
-            session, session.get_one(Camera, row.camera_id), source, scene, path, "recipe", picture
-        )
-        planned.report.findings.extend(findings_of(made, settings, path))
-        version = keep_retake(session, source, planned, change=change)
-    else:
-        shot = shot_for(session, row.show.name, settings.shot.strip())
-        session.execute(select(Shot.id).where(Shot.id == shot.id).with_for_update())
-        report = look(examiner_of(session), source.scene, source.name, {}, expected_of(shot))[0]
-        report.findings.extend(findings_of(made, settings, path))
-        taken_names = set(session.execute(select(Camera.name).where(Camera.shot_id == shot.id)).scalars())
-        version = keep_camera(session, shot, source, report, legal_name(name, taken_names), picture, change)
-        row.camera_id = version.camera_id
+    to = As(row.camera_id, row.show.name, settings.shot, name)
+    version = keep_as(
+        session, outgoing, f"{row.name}_{row.id}.recording", to, said_of(made, settings), lambda path: findings_of(made, settings, path)
+    )  # fmt: skip
+    row.camera_id = version.camera_id
     row.settings = settings.model_dump(mode="json")
     notify(session, f"s{row.show_id}")
     return version

@@ -12,28 +12,20 @@ from sqlalchemy import func, select
 from sqlalchemy.orm import Session, undefer
 
 from anaxis.app.acting import use_case
-from anaxis.app.edit import keep_camera, keep_retake, planned_retake
-from anaxis.app.examined import look
 from anaxis.app.exchange.cells import EVERY, NOTHING, ROUNDING, Cells, Groups, Held, held_of
+from anaxis.app.exchange.kept import As, keep_as, require_shot
 from anaxis.app.exchange.links import whole_of
 from anaxis.app.exchange.passing import lock_about, locked, notify, put_down
 from anaxis.app.exchange.sides import Side, held_with_effect, profile_of, sent_to, side_of
-from anaxis.app.names import shot_for
-from anaxis.app.waiting import examiner_of
-from anaxis.core.checks import Expected
 from anaxis.core.errors import BadInput
 from anaxis.core.outgoing import make_outgoing
 from anaxis.core.scene.landmarks import Landmarks, legal_name
-from anaxis.core.scene.picture import picture_of
 from anaxis.core.time.rates import kept_rate, rate_text
 from anaxis.core.typing import Floats
-from anaxis.formats.track_json.document import scene_of_track, track_bytes
 from anaxis.packages.own_numbers import GROUPS, columns_of
-from anaxis.store.archive import scene_from_bytes, scene_to_bytes
 from anaxis.store.exchange import Link, Party, Pulled, Shared
-from anaxis.store.keep import stage_file
-from anaxis.store.models import Camera, Shot, SourceFile, Version
-from anaxis.store.queries import expected_of, find_shot, picture_of_version, track_of
+from anaxis.store.models import Version
+from anaxis.store.queries import find_shot, picture_of_version, track_of
 
 
 class Pull(BaseModel):
@@ -45,62 +37,34 @@ class Pull(BaseModel):
 
 @use_case("pull")
 def pull(session: Session, shared: Shared, asked: Pull) -> Version:
-    """What a package's camera holds now, as the next take of the camera here that it is kept as, or of a new one."""
+    """What a package's camera holds now, as the next take of the camera here that it is kept as, else of the one of that name in the
+    shot, else as a new one."""
     if shared.camera_id is None:
-        shot = asked.shot.strip()
-        if not 1 <= len(shot) <= 120 or len(asked.camera) > 120:
-            raise BadInput("The shot needs a name of 1 to 120 characters: it says where the camera is kept.")
-        row = shot_for(session, shared.party.show.name, shot)
-        session.execute(select(Shot.id).where(Shot.id == row.id).with_for_update())
-        wanted = asked.camera.strip() or shared.name
-        known = session.execute(
-            select(Camera).where(Camera.shot_id == row.id, Camera.name == legal_name(wanted, set()))
-        ).scalar_one_or_none()
+        require_shot(asked.shot)
+        if len(asked.camera) > 120:
+            raise BadInput("The camera needs a name of at most 120 characters.")
+        found = find_shot(session, shared.party.show.name, asked.shot.strip())
+        name = legal_name(asked.camera.strip() or shared.name, set())
+        known = next((c for c in found.cameras if c.name == name), None) if found is not None else None
         if known is not None:
             shared.camera_id = known.id
             session.flush()
-            session.refresh(shared, ["camera"])
     return kept_as_version(session, shared, f"pulled from {shared.called}", asked)
 
 
 def kept_as_version(session: Session, shared: Shared, change: str, asked: Pull | None = None) -> Version:
     """What a camera of a package holds, kept. Raises BadInput where that is not known, or is no camera that can be used."""
-    held = whole_of(session, shared)
-    source = staged(session, shared, held)
-    scene = scene_from_bytes(source.scene)
-    picture, path = picture_of(scene, None, None), scene.cameras[0].path
-    if shared.camera_id is not None:
-        camera = session.get_one(Camera, shared.camera_id)
-        planned = planned_retake(session, camera, source, scene, path, "recipe", picture)
-        version = keep_retake(session, source, planned, change=change)
-    else:
-        assert asked is not None
-        shot_name = asked.shot.strip()
-        found = find_shot(session, shared.party.show.name, shot_name)
-        report = look(examiner_of(session), source.scene, source.name, {}, expected_of(found) if found else Expected())[
-            0
-        ]
-        shot = shot_for(session, shared.party.show.name, shot_name)
-        name = legal_name(asked.camera.strip() or shared.name, {c.name for c in shot.cameras})
-        version = keep_camera(session, shot, source, report, name, picture, change)
-        shared.camera_id = version.camera_id
+    held, side, asked = whole_of(session, shared), side_of(shared), asked or Pull()
+    fit = side.profile.lens.fit
+    outgoing = make_outgoing(side.track(held), side.profile.convention, side.image, fit, fit, marks_of(shared.party))
+    to = As(shared.camera_id, shared.party.show.name, asked.shot, asked.camera.strip() or shared.name)
+    version = keep_as(session, outgoing, shared.called, to, change)
+    shared.camera_id = version.camera_id
     session.add(Pulled(version_id=version.id, shared_id=shared.id, data=held.packed()))
     session.flush()
+    session.refresh(shared, ["camera"])
     notify(session, f"s{shared.party.show_id}")
     return version
-
-
-def staged(session: Session, shared: Shared, held: Held) -> SourceFile:
-    """What a camera holds as a file of our own, in the package's convention, with the points of its scene."""
-    side = side_of(shared)
-    marks = marks_of(shared.party)
-    track = side.track(held)
-    outgoing = make_outgoing(
-        track, side.profile.convention, side.image, side.profile.lens.fit, side.profile.lens.fit, marks
-    )
-    data = track_bytes(outgoing)
-    name = f"{legal_name(shared.called, set())}.track.json"
-    return stage_file(session, name, data, scene_to_bytes(scene_of_track(data, name)))
 
 
 def marks_of(party: Party) -> Landmarks:
