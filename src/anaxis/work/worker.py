@@ -241,6 +241,8 @@ def main(owned: bool = False, at_once: int = AT_ONCE) -> None:
     if owned:
         threading.Thread(target=_end_with_owner, daemon=True).start()
     settle()
+    # Its library makes its registries when it is first used, and two jobs that do so at once wait for each other for ever.
+    import_module("anaxis.formats.usd.write").begin()
     engine = connect(os.environ.get("DATABASE_URL", ""))
     while True:
         try:

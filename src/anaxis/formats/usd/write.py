@@ -28,6 +28,11 @@ def key_rule(receiver: Convention) -> KeyRule:
     return KeyRule(file_axes("usd", receiver).convention)
 
 
+def begin() -> None:
+    """Use the library once, before several threads do: what it makes on first use it must make by itself."""
+    Usd.Stage.Open(Sdf.Layer.CreateAnonymous(".usdc"))
+
+
 def write_usd(cameras: Sequence[Outgoing], folder: Path, stem: str) -> list[Path]:
     """Write ``stem.usd`` with cameras of one rate; returns the files written."""
     convention = file_axes("usd", cameras[0].convention).convention
