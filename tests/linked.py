@@ -8,7 +8,8 @@ from __future__ import annotations
 import asyncio
 import itertools
 import time
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Coroutine, Iterator
+from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
@@ -173,7 +174,14 @@ def quiet(engine: Engine) -> bool:
         return store.execute(open_ones.limit(1)).first() is None
 
 
+class Apart:
+    """Runs coroutines in a thread of their own: a browser that tests share keeps a loop running in theirs."""
+
+    def run(self, scenario: Coroutine[Any, Any, Any]) -> None:
+        with ThreadPoolExecutor(1) as one:
+            one.submit(asyncio.run, scenario).result()
+
+
 @contextmanager
-def loop() -> Iterator[asyncio.Runner]:
-    with asyncio.Runner() as runner:
-        yield runner
+def loop() -> Iterator[Apart]:
+    yield Apart()
