@@ -6,7 +6,6 @@ import json
 import logging
 import os
 import signal
-import socket
 import sys
 from contextlib import nullcontext
 from fractions import Fraction
@@ -39,7 +38,7 @@ from anaxis.formats.editorial.cut_list import read_cut_list
 from anaxis.packages import shipped_profiles
 from anaxis.store.database import connect, migrate
 from anaxis.store.keep import find_or_make_shot, find_or_make_show
-from anaxis.store.local_postgres import LocalPostgres
+from anaxis.store.local_postgres import LocalPostgres, is_free
 from anaxis.store.models import Show, Version
 from anaxis.store.queries import staged_scene
 from anaxis.work.sandbox.folders import settle
@@ -192,17 +191,6 @@ def with_media_roots() -> None:
     MEDIA.mkdir(parents=True, exist_ok=True)
     os.environ.setdefault("ANAXIS_MEDIA_ROOTS", f"{MEDIA_NAME}={MEDIA}")
     os.environ.setdefault("ANAXIS_PLATES", str(VAR / "plates"))
-
-
-def is_free(port: int) -> bool:
-    """Whether nothing listens on a port of this machine."""
-    with socket.socket() as probe:
-        probe.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
-        try:
-            probe.bind(("127.0.0.1", port))
-        except OSError:
-            return False
-    return True
 
 
 def live_packages(port: int) -> list[tuple[str, list[str]]]:

@@ -545,7 +545,7 @@ def test_what_a_simulated_package_says_is_by_the_schema(tmp_path: Path) -> None:
     side = Side(tmp_path, "one", A, "http://127.0.0.1:1")
     document = schema()
     check = Draft202012Validator({**document, "anyOf": [{"$ref": "#/$defs/from_package"}]})
-    messages = [side.line._hello(), side.scene.change("cam1", [3.0], {"position": [[1.0, 2.0, 3.0]]}), side.scene.whole("cam1", pulled=True),
+    messages = [side.line._hello(), side.scene.change("cam1", [3.0], {"position": [[1.0, 2.0, 3.0]]}), side.scene.whole("cam1"),
                 {"type": "scene", "cameras": [c.entry() for c in side.scene.cameras.values()], "marks": side.scene.marks, "lines": side.scene.lines}]  # fmt: skip
     for message in messages:
         check.validate(message)

@@ -14,9 +14,10 @@ import pytest
 from anaxis.core.checks.examine import take_camera
 from anaxis.formats import read_file
 from anaxis.simulated.scene import Scene
+from anaxis.store.local_postgres import free_port
 from anaxis.work.supervise import anaxis_command
 from linked import pixels
-from test_live_cut import free_port, wait
+from test_live_cut import wait
 
 
 def said(*args: str) -> tuple[int, str]:

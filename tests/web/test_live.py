@@ -27,6 +27,7 @@ from anaxis.app.tokens import new_token, revoke
 from anaxis.packages import shipped_profiles
 from anaxis.simulated.tracker import Device, Tracker, walk
 from anaxis.store.exchange import Party, Recording, RecordingBlock
+from anaxis.store.local_postgres import free_port
 from anaxis.store.models import Show, Version
 from anaxis.store.people import Token
 from anaxis.store.queries import track_of
@@ -34,7 +35,7 @@ from anaxis.work.supervise import anaxis_command
 from linked import loop, quiet, shared_ids, shown
 from linked import until as until_async
 from pages import Visitor, fits, ink, ready, served, until
-from test_live_cut import Proxy, free_port, wait
+from test_live_cut import Proxy, wait
 
 
 @contextmanager

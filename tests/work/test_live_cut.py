@@ -32,17 +32,12 @@ from anaxis.app.tokens import new_token
 from anaxis.simulated import space
 from anaxis.simulated.scene import Scene
 from anaxis.store.exchange import Party, SharedChange
+from anaxis.store.local_postgres import free_port
 from anaxis.store.models import Show
 from anaxis.work.supervise import anaxis_command
 from linked import apart_px, quiet, random_profile, shared_ids, shown
 
 CHANGES, FRAMES, CUTS = 1000, 30, 10
-
-
-def free_port() -> int:
-    with socket.socket() as probe:
-        probe.bind(("127.0.0.1", 0))
-        return int(probe.getsockname()[1])
 
 
 def wait(condition: Callable[[], bool], seconds: float = 90, said: str = "what was waited for did not come") -> None:

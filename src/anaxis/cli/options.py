@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import re
-import socket
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, ClassVar
 
@@ -164,13 +163,3 @@ def source_and_changes(command: Any) -> Any:
     for option in (pixel_aspect, changes, recipe, columns, rate, unit, up_axis):
         command = option(command)
     return command
-
-
-def require_free_port(port: int) -> None:
-    """Raises BadInput where something listens on a port of this machine already."""
-    with socket.socket() as probe:
-        probe.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
-        try:
-            probe.bind(("127.0.0.1", port))
-        except OSError as error:
-            raise BadInput(f"Port {port} on 127.0.0.1 is taken: stop what runs there, or choose another.") from error

@@ -69,18 +69,19 @@ def package(
     profile_name: str, habits: str, file: Path, camera_file: Path | None, name: str, cameras: int, first: float | None, frames: int, port: int, server: str, show: str
 ) -> None:  # fmt: skip
     """Hold a scene in a package's own numbers, with a page of its own; ANAXIS_TOKEN lets it in."""
-    from anaxis.cli.options import require_free_port
     from anaxis.packages import find_profile
     from anaxis.packages.model import profile_from_dict
     from anaxis.simulated.made_up import scene_document
     from anaxis.simulated.package import run
     from anaxis.simulated.scene import Scene
+    from anaxis.store.local_postgres import is_free
 
     document = find_profile(profile_name).model_dump(mode="json")
     if habits:
         document["habits"] = _json(habits)
     document = profile_from_dict(document, "The profile with these habits").model_dump(mode="json")
-    require_free_port(port)
+    if not is_free(port):
+        raise BadInput(f"Port {port} on 127.0.0.1 is taken: stop what runs there, or choose another.")
     made_up = scene_document(name or document["label"][:60], document, first, frames, cameras)
     if camera_file is not None and not file.exists():
         made_up |= _held_in(camera_file, document)

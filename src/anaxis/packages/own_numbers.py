@@ -7,6 +7,7 @@ a camera does not say is NaN.
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from fractions import Fraction
 
 import numpy as np
@@ -37,6 +38,15 @@ NEEDED = ("position", "rotation", "lens")
 def columns_of(groups: tuple[str, ...]) -> list[int]:
     """The places of the groups' columns in a row, in the order of GROUPS."""
     return [i for g in GROUPS if g in groups for i in range(SLICES[g].start, SLICES[g].stop)]
+
+
+def chosen_groups(names: Iterable[str]) -> tuple[str, ...]:
+    """The groups of these names, in the order of GROUPS. Raises BadInput for none."""
+    wanted = set(names)
+    groups = tuple(g for g in GROUPS if g in wanted)
+    if not groups:
+        raise BadInput("No channel is chosen: tick at least one.")
+    return groups
 
 
 def own_rows(track: Track, profile: Profile, image: Image, near: Floats | None = None) -> Floats:

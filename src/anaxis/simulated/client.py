@@ -5,7 +5,6 @@ from __future__ import annotations
 import asyncio
 import contextlib
 import json
-import logging
 import time
 from collections.abc import Awaitable, Callable
 from typing import Any
@@ -21,7 +20,6 @@ from anaxis.simulated.space import GROUPS, columns
 PROTOCOL = 1
 _MANY = 64
 _MOST_WAIT_S = 2.0
-_log = logging.getLogger("simulated")
 
 
 def wire(message: dict[str, Any]) -> str | bytes:
@@ -156,7 +154,7 @@ class PackageLine:
                 await self.tell_scene()
             self.changed(message["camera"], held["frames"] if held is not None else message["frames"])
         elif kind == "pull" and message.get("camera") in self.scene.cameras:
-            await self.line.send(self.scene.whole(message["camera"], pulled=True))
+            await self.line.send(self.scene.whole(message["camera"]))
         elif kind == "pull" and message.get("camera") is None:
             await self.tell_scene()
         elif kind == "playhead":

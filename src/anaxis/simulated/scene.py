@@ -9,6 +9,7 @@ from __future__ import annotations
 import json
 import os
 import uuid
+from collections.abc import Iterator
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
@@ -57,15 +58,10 @@ class Camera:
     def nearest(self, frames: Rows) -> Rows:
         if not len(self.frames):
             return np.full((len(frames), space.WIDTH), np.nan)
-        return (
-            self.rows[np.abs(self.frames[:, None] - frames[None, :]).argmin(axis=0)]
-            if len(frames) < 50
-            else self._near_many(frames)
-        )
-
-    def _near_many(self, frames: Rows) -> Rows:
-        at = np.clip(np.searchsorted(self.frames, frames), 0, len(self.frames) - 1)
-        return self.rows[at]
+        behind = np.clip(np.searchsorted(self.frames, frames), 0, len(self.frames) - 1)
+        before = np.maximum(behind - 1, 0)
+        closer = np.abs(self.frames[before] - frames) <= np.abs(self.frames[behind] - frames)
+        return np.asarray(self.rows[np.where(closer, before, behind)])
 
     def make_room(self, frames: Rows) -> None:
         """Frames that are not there yet are, at the nearest one's numbers."""
@@ -88,6 +84,26 @@ def rows_of(count: int, values: dict[str, Any]) -> Rows:
     for group, part in values.items():
         rows[:, columns(group)] = np.array(part, dtype=np.float64).reshape(count, GROUPS[group])
     return rows
+
+
+def write_whole(file: Path, document: dict[str, Any]) -> None:
+    """A document in its file, whole or as it was before."""
+    file.parent.mkdir(parents=True, exist_ok=True)
+    beside = file.with_name(file.name + ".new")
+    with beside.open("w", encoding="utf-8") as out:
+        json.dump(document, out)
+        out.flush()
+        os.fsync(out.fileno())
+    beside.replace(file)
+
+
+def lines_of(journal: Path) -> Iterator[dict[str, Any]]:
+    """The documents of a journal, a line each; the line that was being written when the process ended is none."""
+    for line in journal.read_text(encoding="utf-8").splitlines() if journal.exists() else ():
+        try:
+            yield json.loads(line)
+        except ValueError:  # nobody was told of it
+            return
 
 
 class Scene:
@@ -119,8 +135,7 @@ class Scene:
         """The scene of a file, with what its journal holds; a new one of ``made_up`` where there is none."""
         if file.exists():
             document = json.loads(file.read_text(encoding="utf-8"))
-            if made_up is not None and document["profile"] != made_up["profile"]:
-                document["profile"] = made_up["profile"]
+            document |= {"profile": made_up["profile"]} if made_up is not None else {}
         elif made_up is not None:
             document = made_up
         else:
@@ -132,13 +147,7 @@ class Scene:
 
     def _replay(self) -> None:
         """What the journal holds, done again: each change is known by its number, so that twice is once."""
-        if not self.journal.exists():
-            return
-        for line in self.journal.read_text(encoding="utf-8").splitlines():
-            try:
-                event = json.loads(line)
-            except ValueError:  # the line that was being written when the process ended: nobody was told of it
-                break
+        for event in lines_of(self.journal):
             self._apply(event)
 
     def write_anew(self) -> None:
@@ -151,13 +160,7 @@ class Scene:
                 for c in self.cameras.values()
             ],
         }  # fmt: skip
-        self.file.parent.mkdir(parents=True, exist_ok=True)
-        beside = self.file.with_name(self.file.name + ".new")
-        with beside.open("w", encoding="utf-8") as out:
-            json.dump(document, out)
-            out.flush()
-            os.fsync(out.fileno())
-        beside.replace(self.file)
+        write_whole(self.file, document)
         if self._journal is not None:
             self._journal.close()
         self._journal = self.journal.open("w", encoding="utf-8")
@@ -197,10 +200,10 @@ class Scene:
         self._done({"did": "made", "message": message})
         return message
 
-    def whole(self, camera: str, pulled: bool) -> dict[str, Any]:
+    def whole(self, camera: str) -> dict[str, Any]:
         """All frames of a camera, as they are: the answer to a pull."""
         held = self.cameras[camera]
-        message = {"type": "change", "number": self.last + 1, "camera": camera, "base": self.have, "replaces": True, "answers_pull": pulled,
+        message = {"type": "change", "number": self.last + 1, "camera": camera, "base": self.have, "replaces": True, "answers_pull": True,
                    "entry": held.entry(), "frames": held.frames.tolist(), "values": values_of(held.rows, list(GROUPS))}  # fmt: skip
         self._done({"did": "made", "message": message})
         return message

@@ -106,12 +106,11 @@ def views(profile: dict[str, Any], rows: Rows, image: tuple[int, int, float]) ->
     right, up, ahead = (turned @ v for v in (camera[:, 0], camera[:, 1], -camera[:, 2]))
     wide, high = used_mm(profile, rows, image)
     focal, lens, rule = focal_mm(profile, rows, image), rows[:, columns("lens")], profile["lens"]
-    by = {"film_unit": (film_mm(profile),) * 2}.get(rule.get("offset_unit", "film_unit"))
-    film = film_mm(profile)
-    scale = by or (
-        lens[:, 1] * film * lens[:, 5],
-        (lens[:, 1] * film * lens[:, 5]) if rule["offset_unit"] == "width_share" else lens[:, 2] * film,
-    )
+    film = np.full(len(rows), film_mm(profile))
+    across, tall = lens[:, 1] * film * lens[:, 5], lens[:, 2] * film
+    scale = {"film_unit": (film, film), "width_share": (across, across), "side_share": (across, tall)}[
+        rule.get("offset_unit", "film_unit")
+    ]
     signs = rule.get("offset_signs", (1, 1))
     off_x, off_y = lens[:, 3] * scale[0] * signs[0], lens[:, 4] * scale[1] * signs[1]
     out = np.zeros((len(rows), 3, 4))

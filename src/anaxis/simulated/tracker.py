@@ -20,6 +20,7 @@ import numpy as np
 from scipy.spatial.transform import Rotation
 
 from anaxis.simulated.client import PROTOCOL, Line
+from anaxis.simulated.scene import lines_of, write_whole
 from anaxis.simulated.space import Rows
 
 _BATCH_S = 0.1
@@ -100,6 +101,11 @@ class Tracker:
         self.last = int(held.get("last", 0))
         self.outbox: dict[int, dict[str, Any]] = {int(m["number"]): m for m in held.get("outbox", [])}
         self.recording: int | None = held.get("recording")
+        self._journal_file = file.with_name(file.name + ".journal")
+        for message in lines_of(self._journal_file):
+            if message["number"] > self.last:
+                self.last = message["number"]
+                self.outbox[self.last] = message
         self.line = Line(server, self._hello, self._welcomed, self._hear)
         self._began = time.monotonic()
         self._keep()
@@ -111,10 +117,8 @@ class Tracker:
             "recording": self.recording,
             "outbox": list(self.outbox.values()),
         }
-        beside = self.file.with_name(self.file.name + ".new")
-        self.file.parent.mkdir(parents=True, exist_ok=True)
-        beside.write_text(json.dumps(document), encoding="utf-8")
-        beside.replace(self.file)
+        write_whole(self.file, document)
+        self._journal_file.write_text("", encoding="utf-8")
 
     def _hello(self) -> dict[str, Any]:
         return {"type": "hello", "protocol": PROTOCOL, "client": self.client, "kind": "tracker", "name": self.name, "show": self._show,
@@ -126,7 +130,10 @@ class Tracker:
             await self.line.send(message)
 
     def _drop(self, number: int) -> None:
+        before = len(self.outbox)
         self.outbox = {n: m for n, m in self.outbox.items() if n > number}
+        if before and not self.outbox:
+            self._keep()
 
     async def _hear(self, message: dict[str, Any]) -> None:
         if message["type"] == "acknowledge":
@@ -149,7 +156,8 @@ class Tracker:
         message = {"type": "samples", "number": self.last, "recording": recording, "width_px": self.device.width_px, "height_px": self.device.height_px,
                    "samples": samples, "last": last}  # fmt: skip
         self.outbox[self.last] = message
-        self._keep()
+        with self._journal_file.open("a", encoding="utf-8") as journal:
+            journal.write(json.dumps(message) + "\n")
         await self.line.send(message)
 
     async def measure(self) -> None:

@@ -17,6 +17,8 @@ from anaxis.store.models import Base, Camera, Show, Version
 EFFECTS = Sequence("exchange_effects", metadata=Base.metadata)
 # The channel on which the database tells every server what has just been kept.
 NOTIFIED = "anaxis_exchange"
+# What a scene says of a camera, beside its id there.
+_LISTED = ("name", "first", "last", "rate", "width_px", "height_px", "pixel_aspect")
 
 
 class Party(Base):
@@ -77,6 +79,16 @@ class Shared(Base):
     camera: Mapped[Camera | None] = relationship()
 
     @property
+    def entry(self) -> dict[str, Any]:
+        """The camera as a scene lists it."""
+        return {"id": self.key, **{k: getattr(self, k) for k in _LISTED}}
+
+    def take_entry(self, entry: dict[str, Any]) -> None:
+        """What a scene says of it now."""
+        for name in _LISTED:
+            setattr(self, name, entry[name])
+
+    @property
     def known(self) -> bool:
         """Whether it is known here what it holds."""
         return self.held_effect is not None
@@ -120,6 +132,11 @@ class SharedChange(Base):
     said: Mapped[str] = mapped_column(default="")
     created_at: Mapped[datetime] = mapped_column(server_default=func.clock_timestamp())
     acknowledged_at: Mapped[datetime | None]
+
+    @property
+    def in_force(self) -> bytes:
+        """The cells that its side holds by it: what the receiver said it holds, else what was sent."""
+        return self.data if self.back is None else self.back
 
 
 class Link(Base):

@@ -42,6 +42,17 @@ def postgres_binary(name: str) -> str:
     raise BadInput("PostgreSQL's server is not installed: run 'apt-get install postgresql' as root.")
 
 
+def is_free(port: int) -> bool:
+    """Whether nothing listens on a port of this machine."""
+    with socket.socket() as probe:
+        probe.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+        try:
+            probe.bind(("127.0.0.1", port))
+        except OSError:
+            return False
+    return True
+
+
 def free_port() -> int:
     with socket.socket() as probe:
         probe.bind(("127.0.0.1", 0))

@@ -52,10 +52,8 @@ class Cells:
 
     def packed(self) -> bytes:
         """As it is kept: frames, a bit a group, and the groups' columns."""
-        columns = columns_of(self.groups)
-        mask = sum(_MASK[g] for g in self.groups)
-        body = np.column_stack([self.frames, self.rows[:, columns]]).astype("<f8")
-        return _HEAD.pack(1, len(self), mask, len(columns)) + body.tobytes()
+        mask, body = sum(_MASK[g] for g in self.groups), self.matrix().astype("<f8")
+        return _HEAD.pack(1, len(self), mask, body.shape[1] - 1) + body.tobytes()
 
     def matrix(self) -> Floats:
         """Frames and the groups' columns, (k, 1 + c): what goes over the wire in binary."""
@@ -137,10 +135,8 @@ class Held:
 
     def cells(self, frames: Floats | None = None, groups: Groups = EVERY) -> Cells:
         """The cells on those of ``frames`` that are there; on all where none are named."""
-        if frames is None:
-            return Cells(self.frames, EVERY, self.rows).only(groups)
-        place, there = self.places(frames)
-        return Cells(self.frames[place[there]], EVERY, self.rows[place[there]]).only(groups)
+        held = self if frames is None else self.on(frames)
+        return Cells(held.frames, EVERY, held.rows).only(groups)
 
     def on(self, frames: Floats) -> Held:
         """The same on those of ``frames`` that are there."""

@@ -80,10 +80,10 @@ def _taken(session: Session, party_id: int, connection: str | None, change: Chan
     assert effect is not None
     session.info["wrote"] = True
     if entry is not None:
-        _take_entry(shared, entry)
+        shared.take_entry(entry)
     elif cells.frames[0] < shared.first or cells.frames[-1] > shared.last:
         shared.first, shared.last = min(shared.first, float(cells.frames[0])), max(shared.last, float(cells.frames[-1]))
-    if not shared.known or many_since_snapshot(session, shared, effect):
+    if not shared.known or many_since_snapshot(shared, effect):
         keep_snapshot(session, shared, effect, now)
     told = Told(shared, changed_cells(before, now, cells, change.replaces), now, change.base, number, theirs)
     unseen = unseen_by(session, told, party)
@@ -169,14 +169,15 @@ def _acknowledged(session: Session, party_id: int, connection: str | None, numbe
     session.info["wrote"] = True
     party.applied = max(party.applied, number)
     notify(session, f"c{shared.id}")
-    snapshot = not shared.known or many_since_snapshot(session, shared, row.effect)
+    snapshot = not shared.known or many_since_snapshot(shared, row.effect)
     if not (snapshot or links):
         return
+    cells = held if held is not None else unpacked(row.data)
     try:
         if shared.known:
             now = held_by(session, shared)
         elif row.replaces:  # a new camera there
-            now = NOTHING.with_cells(held if held is not None else unpacked(row.data), True)
+            now = NOTHING.with_cells(cells, True)
         else:
             return
     except BadInput:
@@ -185,7 +186,7 @@ def _acknowledged(session: Session, party_id: int, connection: str | None, numbe
     if snapshot:
         keep_snapshot(session, shared, row.effect, now)
     theirs = {to.id: held_by(session, to) for to in (other_end(link, shared) for link in links)}
-    told = Told(shared, held if held is not None else unpacked(row.data), now, number, row.id, theirs)
+    told = Told(shared, cells, now, number, row.id, theirs)
     unseen = unseen_by(session, told, party) if links else []
     for link in links:
         pass_on(session, link, told, parties, unseen)
@@ -204,16 +205,6 @@ def _is_next(party: Party, connection: str | None, number: int) -> bool:
 def _require_current(party: Party, connection: str | None) -> None:
     if connection is not None and party.connection != connection:
         raise Replaced(f"{party.name} is connected a second time: the newer connection counts.")
-
-
-def _next_effect(session: Session) -> int:
-    return int(session.execute(select(EFFECTS.next_value())).scalar_one())
-
-
-def _take_entry(shared: Shared, entry: dict[str, Any]) -> None:
-    for name in ("name", "first", "last", "rate", "width_px", "height_px", "pixel_aspect"):
-        if getattr(shared, name) != entry[name]:
-            setattr(shared, name, entry[name])
 
 
 class Waits(NamedTuple):

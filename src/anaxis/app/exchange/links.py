@@ -19,16 +19,15 @@ from anaxis.app.exchange.passing import (
     locked,
     notify,
     offset_from,
-    open_clashes,
     other_end,
     put_down,
     send,
     stop_clashes,
 )
-from anaxis.app.exchange.sides import differing, held_by, sent_to, side_of
+from anaxis.app.exchange.sides import differing, held_by, side_of, side_to
 from anaxis.core.errors import BadInput
 from anaxis.core.time.rates import format_frame, kept_rate, rate_label
-from anaxis.packages.own_numbers import GROUPS
+from anaxis.packages.own_numbers import chosen_groups
 from anaxis.store.exchange import Clash, Link, Party, Shared, SharedChange
 from anaxis.store.models import Show
 
@@ -59,9 +58,7 @@ def link(session: Session, asked: LinkAsked) -> Link:
     first, second = (session.get_one(Shared, n) for n in (asked.first, asked.second))
     if asked.rule not in RULES:
         raise BadInput(f"'{asked.rule}' is no rule: choose one of {', '.join(RULES)}.")
-    groups = [g for g in GROUPS if g in asked.groups]
-    if not groups:
-        raise BadInput("No channel is chosen: tick at least one.")
+    groups = list(chosen_groups(asked.groups))
     if not 0 <= asked.every_s <= _MOST_EVERY_S:
         raise BadInput(f"A version every {asked.every_s} s cannot be: 0 for none, up to {_MOST_EVERY_S}.")
     if first.party.show_id != second.party.show_id:
@@ -70,16 +67,9 @@ def link(session: Session, asked: LinkAsked) -> Link:
     if first.id == second.id:
         raise BadInput("A camera cannot be linked with itself: choose another one on one side.")
     for shared in (first, second):
-        if not shared.known:
-            raise BadInput(
-                f"What {shared.called} holds is not known yet: choose it in its package, and wait until its frames are here."
-            )
+        require_known(shared)
     _require_free(session, first, second, asked.both_ways)
-    if kept_rate(first.rate) != kept_rate(second.rate) and not asked.frame_for_frame:
-        raise BadInput(
-            f"{first.called} runs at {rate_label(kept_rate(first.rate))} frames a second and {second.called} at "
-            f"{rate_label(kept_rate(second.rate))}: set one rate in both, or choose frame for frame, by which the move takes another time there."
-        )
+    require_same_rate(first, second, asked.frame_for_frame)
     row = Link(
         show_id=first.party.show_id, first_id=first.id, second_id=second.id, both_ways=asked.both_ways, rule=asked.rule, groups=groups,
         offset=0.0 if asked.same_numbers else second.first - first.first, follow=asked.follow, every_s=asked.every_s, actor=actor_of(session).name,
@@ -91,6 +81,16 @@ def link(session: Session, asked: LinkAsked) -> Link:
     _even_out(session, row, parties)
     notify(session, f"s{row.show_id}", f"c{first.id}", f"c{second.id}")
     return row
+
+
+def require_same_rate(source: Shared, to: Shared, frame_for_frame: bool) -> None:
+    """Raise BadInput where two cameras run at different rates and nobody said that it is to go frame for frame."""
+    rates = [kept_rate(s.rate) for s in (source, to)]
+    if rates[0] != rates[1] and not frame_for_frame:
+        raise BadInput(
+            f"{source.called} runs at {rate_label(rates[0])} frames a second and {to.called} at {rate_label(rates[1])}: set one rate in both, or "
+            "choose frame for frame, by which the move takes another time there."
+        )
 
 
 def _require_free(session: Session, first: Shared, second: Shared, both_ways: bool) -> None:
@@ -105,10 +105,9 @@ def _require_free(session: Session, first: Shared, second: Shared, both_ways: bo
 def _even_out(session: Session, made: Link, parties: dict[int, Party]) -> None:
     """Send the second what the first holds and it does not."""
     first, second = made.first, made.second
-    source, now, there = side_of(first), held_by(session, first), held_by(session, second)
-    groups = tuple(made.groups)
-    sent = sent_to(source.track(now), source.image, source.profile.lens.fit, side_of(second), there, EVERY, made.offset)
-    for meant, wire in differing(sent, there, groups):
+    there = held_by(session, second)
+    sent = side_to(side_of(first), held_by(session, first), side_of(second), there, offset=made.offset)
+    for meant, wire in differing(sent, there, tuple(made.groups)):
         put_down(session, parties[second.party_id], second, meant, wire, link=made)
 
 
@@ -178,7 +177,6 @@ class Passed:
     delay_s: float | None
     slowest_s: float | None
     oldest_s: float | None
-    clashes: list[Clash]
 
 
 _NEWEST = 100
@@ -201,7 +199,7 @@ def passed(session: Session, row: Link) -> Passed:
     delays = [float(d) for d in session.execute(took).scalars()]
     return Passed(
         through, waits, float(np.median(delays)) if delays else None, max(delays) if delays else None,
-        float(oldest) if oldest is not None else None, open_clashes(session, row),
+        float(oldest) if oldest is not None else None,
     )  # fmt: skip
 
 
@@ -247,12 +245,6 @@ def frames_words(frames: Any) -> str:
     return format_frame(first) if count == 1 else f"{format_frame(first)}–{format_frame(last)} ({count} frames)"
 
 
-def links_in(session: Session, show: Show) -> list[Link]:
-    """The links of a show that are not stopped, the newest first."""
-    query = select(Link).where(Link.show_id == show.id, Link.stopped_at.is_(None)).order_by(Link.id.desc())
-    return list(session.execute(query).scalars())
-
-
 def clashes_in(session: Session, show: Show) -> list[Clash]:
     query = select(Clash).where(Clash.show_id == show.id, Clash.closed_at.is_(None)).order_by(Clash.id)
     return list(session.execute(query).scalars())
@@ -263,13 +255,18 @@ def link_between(session: Session, a: Shared, b: Shared) -> Link | None:
     return session.execute(select(Link).where(ends, Link.stopped_at.is_(None))).scalars().first()
 
 
-def whole_of(session: Session, shared: Shared) -> Held:
-    """What a camera holds. Raises BadInput where that is not known."""
+def require_known(shared: Shared) -> None:
+    """Raise BadInput where nobody here knows what a camera holds."""
     if not shared.known:
         raise BadInput(
             f"What {shared.called} holds is not known yet: choose it in its package, and wait until its frames are here.",
             "not_known",
         )
+
+
+def whole_of(session: Session, shared: Shared) -> Held:
+    """What a camera holds. Raises BadInput where that is not known."""
+    require_known(shared)
     return held_by(session, shared)
 
 

@@ -13,7 +13,7 @@ from typing import Annotated, Any, Literal
 import numpy as np
 from pydantic import BaseModel, ConfigDict, Field, TypeAdapter, ValidationError
 
-from anaxis.app.exchange.cells import EVERY, Cells, cells_of_matrix, cells_of_values
+from anaxis.app.exchange.cells import Cells, cells_of_matrix, cells_of_values
 from anaxis.core.bounds import MAX_FRAMES
 from anaxis.core.errors import BadInput
 from anaxis.packages.own_numbers import GROUPS, columns_of
@@ -27,6 +27,7 @@ Group = Literal["position", "rotation", "lens", "focus", "stop", "clips"]
 Number = Annotated[int, Field(ge=1, le=2**53)]
 Counted = Annotated[int, Field(ge=0, le=2**53)]
 Key = Annotated[str, Field(min_length=1, max_length=120)]
+Finite = Annotated[float, Field(allow_inf_nan=False)]
 Values = dict[Group, list[list[float | None]]]
 Frames = Annotated[list[float], Field(max_length=MAX_FRAMES)]
 
@@ -40,8 +41,8 @@ class CameraEntry(_Message):
 
     id: Key
     name: Annotated[str, Field(min_length=1, max_length=200)]
-    first: float
-    last: float
+    first: Finite
+    last: Finite
     rate: Annotated[str, Field(max_length=40)] = "24/1"
     width_px: Annotated[int, Field(ge=1, le=32768)] = 1920
     height_px: Annotated[int, Field(ge=1, le=32768)] = 1080
@@ -52,7 +53,7 @@ class Mark(_Message):
     """A named point of the scene, in the package's own axes and unit."""
 
     name: Annotated[str, Field(min_length=1, max_length=120)]
-    position: tuple[float, float, float]
+    position: tuple[Finite, Finite, Finite]
 
 
 class Hello(_Message):
@@ -77,7 +78,7 @@ class Scene(_Message):
     type: Literal["scene"] = "scene"
     cameras: Annotated[list[CameraEntry], Field(max_length=500)]
     marks: Annotated[list[Mark], Field(max_length=500)] = []
-    lines: Annotated[list[tuple[float, float, float, float, float, float]], Field(max_length=5000)] = []
+    lines: Annotated[list[tuple[Finite, Finite, Finite, Finite, Finite, Finite]], Field(max_length=5000)] = []
 
 
 class Change(_Message):
@@ -124,7 +125,7 @@ class Playhead(_Message):
 
     type: Literal["playhead"] = "playhead"
     camera: Key | None = None
-    frame: float
+    frame: Finite
 
 
 class Samples(_Message):
@@ -278,7 +279,3 @@ def schema() -> dict[str, Any]:
 def _first(error: ValidationError) -> str:
     first = error.errors()[0]
     return f"{'.'.join(str(p) for p in first['loc']) or 'the message'}: {first['msg']}"
-
-
-__all__ = ["EVERY", "Acknowledge", "CameraEntry", "Change", "Hello", "Playhead", "Problem", "Pull", "Record", "Samples", "Scene",
-           "Selection", "Welcome", "change_message", "held_cells", "read_hello", "read_message", "schema"]  # fmt: skip

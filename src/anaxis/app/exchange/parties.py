@@ -80,9 +80,16 @@ def _profile(session: Session, hello: Hello) -> Profile:
     return profile_from_dict(hello.profile, f"The profile of {hello.name}")
 
 
-def _forget_what_is_held(session: Session, party: Party) -> None:
+def _is_linked(session: Session, party: Party) -> bool:
     linked = select(Link.id).join(Shared, (Shared.id == Link.first_id) | (Shared.id == Link.second_id))
-    if session.execute(linked.where(Shared.party_id == party.id, Link.stopped_at.is_(None))).first() is not None:
+    return (
+        session.execute(linked.where(Shared.party_id == party.id, Link.stopped_at.is_(None)).limit(1)).first()
+        is not None
+    )
+
+
+def _forget_what_is_held(session: Session, party: Party) -> None:
+    if _is_linked(session, party):
         raise BadInput(
             f"{party.name} is linked by another profile: stop its links on the Live page, then connect it by this one.",
             "other_profile",
@@ -100,14 +107,12 @@ def take_scene(session: Session, party_id: int, scene: Scene) -> list[str]:
         _require_entry(entry)
     known = {c.key: c for c in session.execute(select(Shared).where(Shared.party_id == party_id)).scalars()}
     for entry in scene.cameras:
-        values = entry.model_dump(exclude={"id"})
         row = known.get(entry.id)
         if row is None:
-            session.add(Shared(party_id=party_id, key=entry.id, **values))
-            continue
-        for name, value in {**values, "gone_at": None}.items():
-            if getattr(row, name) != value:
-                setattr(row, name, value)
+            row = Shared(party_id=party_id, key=entry.id)
+            session.add(row)
+        row.take_entry(entry.model_dump())
+        row.gone_at = None
     for key, row in known.items():
         if key not in ids and row.gone_at is None:
             row.gone_at = datetime.now(UTC)
@@ -183,8 +188,7 @@ def take_off(session: Session, party: Party) -> Party:
     connected, or linked."""
     if is_there(party):
         raise BadInput(f"{party.name} is connected: end its connection there first.")
-    linked = select(Link.id).join(Shared, (Shared.id == Link.first_id) | (Shared.id == Link.second_id))
-    if session.execute(linked.where(Shared.party_id == party.id, Link.stopped_at.is_(None))).first() is not None:
+    if _is_linked(session, party):
         raise BadInput(f"{party.name} is linked: stop its links first.")
     party.removed_at = datetime.now(UTC)
     return party

@@ -15,7 +15,7 @@ from sqlalchemy import event, func, insert, or_, select, text, update
 from sqlalchemy.orm import Session, undefer
 
 from anaxis.app.exchange.cells import Cells, Held, unpacked
-from anaxis.app.exchange.sides import sent_to, side_of
+from anaxis.app.exchange.sides import side_of, side_to
 from anaxis.core.typing import Bools, Floats
 from anaxis.store.exchange import NOTIFIED, Clash, Link, Party, Shared, SharedChange
 
@@ -196,17 +196,14 @@ def _clash(session: Session, show_id: int, shared: Shared, link: Link | None, se
 
 
 def send(
-    session: Session, parties: dict[int, Party], link: Link | None, shared: Shared, to: Shared, now: Held, there: Held, cells: Cells,
+    session: Session, parties: dict[int, Party], link: Link, shared: Shared, to: Shared, now: Held, there: Held, cells: Cells,
     cause: int | None = None,
 ) -> None:  # fmt: skip
     """What a camera holds ``now`` on some cells, on its way to the other end, which holds ``there``."""
-    source = side_of(shared)
-    whole = now.cells(cells.frames)
-    if not len(whole):
+    held = now.on(cells.frames)
+    if not len(held):
         return
-    track = source.track(Held(whole.frames, whole.rows))
-    offset = offset_from(link, shared) if link is not None else 0.0
-    made = sent_to(track, source.image, source.profile.lens.fit, side_of(to), there, cells.groups, offset)
+    made = side_to(side_of(shared), held, side_of(to), there, cells.groups, offset_from(link, shared))
     put_down(session, parties[to.party_id], to, made.meant, made.wire, link=link, cause=cause)
 
 

@@ -77,16 +77,11 @@ def held_with_effect(session: Session, shared: Shared) -> tuple[int, Held]:
         .options(undefer(SharedChange.data), undefer(SharedChange.back))
     )
     for row in session.execute(query).scalars():
-        held = with_row(held, row)
+        held = held.with_cells(unpacked(row.in_force), row.replaces)
         effect = row.effect or effect
     if mirrors is not None and not session.info.get("wrote"):  # what may still be undone is nobody else's to know
         mirrors.put(shared.id, effect, held)
     return effect, held
-
-
-def with_row(held: Held, row: SharedChange) -> Held:
-    """What is held once a change is in force: what its receiver said it holds, else what was sent."""
-    return held.with_cells(unpacked(row.data if row.back is None else row.back), row.replaces)
 
 
 def keep_snapshot(session: Session, shared: Shared, effect: int, held: Held) -> None:
@@ -95,7 +90,7 @@ def keep_snapshot(session: Session, shared: Shared, effect: int, held: Held) -> 
     session.flush()
 
 
-def many_since_snapshot(session: Session, shared: Shared, effect: int) -> bool:
+def many_since_snapshot(shared: Shared, effect: int) -> bool:
     """Whether the next snapshot is due; effects are counted over all cameras, so it comes rather early than late."""
     return effect - (shared.held_effect or 0) > _SNAPSHOT_AFTER
 
@@ -174,6 +169,11 @@ def sent_to(track: Track, image: Image, fit: str, to: Side, there: Held, groups:
         if code == channels.HABIT.code:
             rows = _unswapped(rows, params)
     return Sent(meant, Cells(done.track.frames, EVERY, rows).only(groups), done.cannot)
+
+
+def side_to(side: Side, held: Held, to: Side, there: Held, groups: Groups = EVERY, offset: float = 0.0) -> Sent:
+    """What one side holds, as cells for another, which holds ``there``. Raises BadInput."""
+    return sent_to(side.track(held), side.image, side.profile.lens.fit, to, there, groups, offset)
 
 
 def differing(sent: Sent, there: Held, groups: Groups) -> list[tuple[Cells, Cells]]:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from datetime import UTC, datetime
+from itertools import count
 from typing import Any, NamedTuple
 
 import numpy as np
@@ -16,13 +17,13 @@ from anaxis.app.exchange.cells import EVERY, NOTHING, ROUNDING, Cells, Groups, H
 from anaxis.app.exchange.kept import As, keep_as, require_shot
 from anaxis.app.exchange.links import whole_of
 from anaxis.app.exchange.passing import lock_about, locked, notify, put_down
-from anaxis.app.exchange.sides import Side, held_with_effect, profile_of, sent_to, side_of
+from anaxis.app.exchange.sides import Side, held_with_effect, profile_of, sent_to, side_of, side_to
 from anaxis.core.errors import BadInput
 from anaxis.core.outgoing import make_outgoing
 from anaxis.core.scene.landmarks import Landmarks, legal_name
 from anaxis.core.time.rates import kept_rate, rate_text
 from anaxis.core.typing import Floats
-from anaxis.packages.own_numbers import GROUPS, columns_of
+from anaxis.packages.own_numbers import chosen_groups, columns_of
 from anaxis.store.exchange import Link, Party, Pulled, Shared
 from anaxis.store.models import Version
 from anaxis.store.queries import find_shot, picture_of_version, track_of
@@ -134,12 +135,7 @@ class Writing:
     parts: list[Part]
     whole: bool
     both: dict[str, Floats]
-    cannot: tuple[str, ...]
     since: Version | None
-
-    @property
-    def frames(self) -> int:
-        return len(np.unique(np.concatenate([p.meant.frames for p in self.parts]))) if self.parts else 0
 
     @property
     def groups(self) -> list[str]:
@@ -153,7 +149,7 @@ def planned_push(session: Session, version: Version, shared: Shared | None, part
     if shared is None:
         to = Side(profile_of(party.profile), picture.image, rate_text(track.rate), track.name)
         sent = sent_to(track, picture.image, picture.fit, to, NOTHING, EVERY)
-        return Writing([Part(sent.meant, sent.wire)], True, {}, sent.cannot, None)
+        return Writing([Part(sent.meant, sent.wire)], True, {}, None)
     there = whole_of(session, shared)
     pulled = _pulled(session, version, shared)
     before = held_of(pulled.data) if pulled is not None else there
@@ -165,16 +161,11 @@ def planned_push(session: Session, version: Version, shared: Shared | None, part
 
     if not on_same_frames(there) or kept_rate(shared.rate) != track.rate:
         side = side_of(shared)
-        wanted = side.track(Held(sent.meant.frames, _with_theirs(sent.meant, groups, there)))
-        whole = sent_to(wanted, side.image, side.profile.lens.fit, side, before, EVERY)
+        whole = side_to(side, Held(sent.meant.frames, _with_theirs(sent.meant, groups, there)), side, before)
         # What was changed there since it was pulled would go with the frames that are replaced.
         changed = pulled is not None and not _same(before, there)
         return Writing(
-            [Part(whole.meant, whole.wire)],
-            True,
-            dict.fromkeys(groups, whole.meant.frames) if changed else {},
-            whole.cannot,
-            since,
+            [Part(whole.meant, whole.wire)], True, dict.fromkeys(groups, whole.meant.frames) if changed else {}, since
         )
     base = before if on_same_frames(before) else there
     parts, both = [], {}
@@ -184,7 +175,7 @@ def planned_push(session: Session, version: Version, shared: Shared | None, part
             parts.append(Part(sent.meant.where(ours).only([group]), sent.wire.where(ours).only([group])))
         if (ours & theirs).any():
             both[group] = sent.meant.frames[ours & theirs]
-    return Writing(parts, False, both, sent.cannot, since)
+    return Writing(parts, False, both, since)
 
 
 def _with_theirs(cells: Cells, groups: Groups, there: Held) -> Floats:
@@ -216,18 +207,16 @@ def _pulled(session: Session, version: Version, shared: Shared) -> Pulled | None
 def push(session: Session, version: Version, asked: Push) -> Shared:
     """Write a version into a package. Raises BadInput where both changed the same and nobody said which is to be, and where nothing
     is to be written."""
-    groups = tuple(g for g in GROUPS if g in asked.groups)
-    if not groups:
-        raise BadInput("No channel is chosen: tick at least one.")
+    groups = chosen_groups(asked.groups)
     shared = session.get_one(Shared, asked.shared) if asked.shared is not None else None
     party = shared.party if shared is not None else session.get_one(Party, asked.party)
     parties = lock_about(session, shared)[0] if shared is not None else locked(session, [party.id])
     writing = planned_push(session, version, shared, party, groups)
     parts = writing.parts
     if writing.both and asked.both == "ask":
-        count = len(np.unique(np.concatenate(list(writing.both.values()))))
+        frames = len(np.unique(np.concatenate(list(writing.both.values()))))
         raise BadInput(
-            f"{party.name} has changed {count} of these frames since they were pulled: choose whose is to be there, or pull again.",
+            f"{party.name} has changed {frames} of these frames since they were pulled: choose whose is to be there, or pull again.",
             "both_changed",
         )
     if asked.both == "theirs":
@@ -237,23 +226,24 @@ def push(session: Session, version: Version, asked: Push) -> Shared:
             f"Nothing is to be written: in these channels {version.called} is as {party.name} holds it.",
             "nothing_to_write",
         )
+    facts = version.facts
+    span = {
+        "first": float(facts["first_frame"]),
+        "last": float(facts["last_frame"]),
+        "rate": rate_text(kept_rate(facts["rate"])),
+    }
     if shared is None:
-        shared = _new_there(session, version, party, asked.name)
+        name = (asked.name.strip() or f"{version.camera.shot.name} {version.camera.name}")[:120]
+        picture = {k: getattr(version, k) for k in ("width_px", "height_px", "pixel_aspect")}
+        shared = new_there(session, party, str(version.camera_id), {"name": name, **span, **picture})
+        shared.camera_id = version.camera_id
     elif writing.whole:
-        facts = version.facts
-        shared.first, shared.last = float(facts["first_frame"]), float(facts["last_frame"])
-        shared.rate = rate_text(kept_rate(facts["rate"]))
-    entry = entry_of(shared) if writing.whole else None
+        shared.take_entry({**shared.entry, **span})
+    entry = shared.entry if writing.whole else None
     for part in parts:
         put_down(session, parties[party.id], shared, *part, replaces=writing.whole, entry=entry)
     notify(session, f"s{party.show_id}")
     return shared
-
-
-def entry_of(shared: Shared) -> dict[str, Any]:
-    """A camera as a scene lists it."""
-    same = ("name", "first", "last", "rate", "width_px", "height_px", "pixel_aspect")
-    return {"id": shared.key, **{k: getattr(shared, k) for k in same}}
 
 
 def _without(part: Part, both: dict[str, Floats]) -> Part:
@@ -262,15 +252,12 @@ def _without(part: Part, both: dict[str, Floats]) -> Part:
     return Part(part.meant.where(keep), part.wire.where(keep))
 
 
-def _new_there(session: Session, version: Version, party: Party, name: str) -> Shared:
-    facts = version.facts
-    wanted = (name.strip() or f"{version.camera.shot.name} {version.camera.name}")[:120]
-    count = session.execute(select(func.count()).where(Shared.party_id == party.id)).scalar_one()
-    row = Shared(
-        party_id=party.id, key=f"anaxis-{version.camera_id}-{count + 1}", name=wanted, first=float(facts["first_frame"]), last=float(facts["last_frame"]),
-        rate=rate_text(kept_rate(facts["rate"])), width_px=version.width_px, height_px=version.height_px, pixel_aspect=version.pixel_aspect,
-        camera_id=version.camera_id,
-    )  # fmt: skip
+def new_there(session: Session, party: Party, of: str, entry: dict[str, Any]) -> Shared:
+    """A camera that a package is to have, listed as ``entry``; its id there tells what it is made ``of``, and is one of its own."""
+    taken = {c.key for c in party.cameras}
+    key = next(k for k in (f"anaxis-{of}-{n}" for n in count(1)) if k not in taken)
+    row = Shared(party_id=party.id, key=key)
+    row.take_entry(entry)
     session.add(row)
     session.flush()
     session.refresh(row, ["party"])

@@ -121,5 +121,5 @@ def changed_since(session: Session, shared: Shared, effect: int) -> Floats | Non
     for row in session.execute(query).scalars():
         if row.replaces:
             return None
-        frames.append(unpacked(row.data if row.back is None else row.back).frames)
+        frames.append(unpacked(row.in_force).frames)
     return np.unique(np.concatenate(frames))

@@ -54,7 +54,7 @@ from anaxis.app.tokens import actor_by_token
 from anaxis.core.errors import BadInput
 from anaxis.store.exchange import Party
 from anaxis.store.rows import found
-from anaxis.web.live.hub import Hub
+from anaxis.web.live.hub import AGAIN, POLICY, Hub, first_to_end
 from anaxis.web.signed import signed_in_by_itself
 
 router = APIRouter()
@@ -62,8 +62,6 @@ ADDRESS = "/exchange/v1"
 _log = logging.getLogger("anaxis.live")
 _HELLO_WITHIN_S = 10.0
 _SAYS_EVERY_S = 15.0
-# Why a connection ends, as web sockets have it: nothing more to say, what it said, try again.
-_POLICY, _AGAIN = 1008, 1013
 
 
 @router.websocket(ADDRESS)
@@ -76,10 +74,10 @@ async def exchange(socket: WebSocket) -> None:
         await _end(socket, error)
         return
     except (TimeoutError, WebSocketDisconnect, KeyError):
-        await _close(socket, _POLICY)
+        await _close(socket, POLICY)
         return
     except DBAPIError:
-        await _close(socket, _AGAIN)
+        await _close(socket, AGAIN)
         return
     await connected.run()
 
@@ -116,7 +114,7 @@ def _actor(session: Session, token: str, visitor: str) -> Actor:
 async def _end(socket: WebSocket, error: BadInput) -> None:
     with contextlib.suppress(RuntimeError, WebSocketDisconnect):
         await socket.send_text(Problem(code=error.code, sentence=error.sentence).model_dump_json())
-    await _close(socket, _POLICY)
+    await _close(socket, POLICY)
 
 
 async def _close(socket: WebSocket, code: int) -> None:
@@ -142,19 +140,14 @@ class Connected:
         return await self.hub.work(function, *args, actor=self.actor)
 
     async def run(self) -> None:
-        tasks = [asyncio.create_task(t) for t in (self._receive(), self._send(), self._say())]
-        done, others = await asyncio.wait(tasks, return_when=asyncio.FIRST_COMPLETED)
-        for task in others:
-            task.cancel()
-        await asyncio.gather(*others, return_exceptions=True)
-        error = next(iter(done)).exception()
+        error = await first_to_end(self._receive(), self._send(), self._say())
         if isinstance(error, BadInput):
             await _end(self.socket, error)
         elif isinstance(error, DBAPIError):
-            await _close(self.socket, _AGAIN)  # it comes again, and sends again what was not acknowledged
+            await _close(self.socket, AGAIN)  # it comes again, and sends again what was not acknowledged
         elif error is not None and not isinstance(error, WebSocketDisconnect | RuntimeError):
             _log.error("a connection of the exchange failed", exc_info=error)
-            await _close(self.socket, _AGAIN)
+            await _close(self.socket, AGAIN)
         with contextlib.suppress(DBAPIError):
             await self.work(leave, self.party, self.connection)
 

@@ -9,7 +9,7 @@ from __future__ import annotations
 import asyncio
 import contextlib
 import logging
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Coroutine, Iterable, Iterator
 from typing import Any, TypeVar
 
 import psycopg
@@ -31,6 +31,20 @@ _AGAIN_S = 0.5
 # Everything is looked at again so often, should the database have told nothing.
 LOOK_AGAIN_S = 5.0
 _AT_ONCE = 8
+
+
+# Why a socket is closed, as web sockets have it: for what it said, or to be opened again.
+POLICY, AGAIN = 1008, 1013
+
+
+async def first_to_end(*running: Coroutine[Any, Any, None]) -> BaseException | None:
+    """Run them together until one ends, and end the others; what it ended by, None where it came to its end."""
+    tasks = [asyncio.create_task(r) for r in running]
+    done, others = await asyncio.wait(tasks, return_when=asyncio.FIRST_COMPLETED)
+    for task in others:
+        task.cancel()
+    await asyncio.gather(*others, return_exceptions=True)
+    return next(iter(done)).exception()
 
 
 class Waiter:

@@ -20,7 +20,7 @@ from anaxis.core.typing import Floats
 from anaxis.store.exchange import Shared
 from anaxis.store.models import Show
 from anaxis.store.rows import found
-from anaxis.web.live.hub import Hub
+from anaxis.web.live.hub import AGAIN, POLICY, Hub, first_to_end
 from anaxis.web.screens.live.shown import frames_drawn, pair_of
 from anaxis.web.signed import actor_of_request
 
@@ -28,7 +28,6 @@ router = APIRouter()
 # What a person sees needs to be no newer than this.
 _TOLD_EVERY_S = 0.08
 _MOST_FRAMES = 400
-_POLICY, _AGAIN = 1008, 1013
 
 
 @router.websocket("/live/watch")
@@ -40,20 +39,15 @@ async def watch(
     try:
         actor = await hub.work(_viewer, socket, show)
     except (BadInput, DBAPIError):
-        await socket.close(_POLICY)
+        await socket.close(POLICY)
         return
     await socket.accept()
     watching = _Watching(hub, actor, show, (a, b), [effect_a, effect_b], motion_m)
-    tasks = [asyncio.create_task(watching.tell(socket)), asyncio.create_task(_until_it_goes(socket))]
-    done, others = await asyncio.wait(tasks, return_when=asyncio.FIRST_COMPLETED)
-    for task in others:
-        task.cancel()
-    await asyncio.gather(*others, return_exceptions=True)
-    for task in done:
-        with contextlib.suppress(WebSocketDisconnect, RuntimeError, DBAPIError, BadInput):
-            task.result()
+    error = await first_to_end(watching.tell(socket), _until_it_goes(socket))
+    if error is not None and not isinstance(error, WebSocketDisconnect | RuntimeError | DBAPIError | BadInput):
+        raise error
     with contextlib.suppress(RuntimeError, WebSocketDisconnect):
-        await socket.close(_AGAIN)
+        await socket.close(AGAIN)
 
 
 async def _until_it_goes(socket: WebSocket) -> None:

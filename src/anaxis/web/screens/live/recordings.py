@@ -4,12 +4,13 @@ from __future__ import annotations
 
 from typing import Any
 
+import numpy as np
 from fastapi import APIRouter, Request
 from fastapi.responses import RedirectResponse, Response
 
 from anaxis.app.exchange.recordings import Settings, keep_recording, samples_in, settings_of, taken_by
 from anaxis.core.errors import BadInput
-from anaxis.core.motion.recorded import GAP_WORDS, Samples, gaps_of, jumps_of, step_s
+from anaxis.core.motion.recorded import GAP_WORDS, Jump, Samples, gaps_of, jumps_of, step_s
 from anaxis.core.scene.landmarks import NO_LANDMARKS
 from anaxis.core.scene.picture import Picture
 from anaxis.store.exchange import Recording
@@ -33,7 +34,8 @@ def recording(request: Request, store: Store, number: int) -> Any:
     row = found(store, Recording, number, "recording")
     samples, said = _samples(store, row)
     typed = dict(request.query_params)
-    settings, wrong = _asked(row, typed, samples)
+    jumps = jumps_of(samples) if samples is not None else []
+    settings, wrong = _asked(row, typed, jumps)
     made = None
     if samples is not None and settings is not None:
         try:
@@ -42,7 +44,7 @@ def recording(request: Request, store: Store, number: int) -> Any:
             wrong = error.sentence
     return page(
         request, "live/recording/index.html", row=row, show=row.show, samples=samples, settings=settings or Settings(), made=made, sentence=said or wrong,
-        gaps=gaps_of(samples) if samples is not None else [], jumps=jumps_of(samples) if samples is not None else [],
+        gaps=gaps_of(samples) if samples is not None else [], jumps=jumps,
         rate_hz=1 / step_s(samples) if samples is not None else 0.0, gap_words=GAP_WORDS, aspects=_ASPECTS, query=str(request.url.query),
     )  # fmt: skip
 
@@ -51,13 +53,13 @@ def recording(request: Request, store: Store, number: int) -> Any:
 def drawing(request: Request, store: Store, number: int) -> Response:
     row = found(store, Recording, number, "recording")
     samples = samples_in(store, row)
-    settings, wrong = _asked(row, dict(request.query_params), samples)
+    settings, wrong = _asked(row, dict(request.query_params), jumps_of(samples))
     if settings is None:
         raise BadInput(wrong)
     made = taken_by(samples, settings, row.party.name)
-    empty = NO_LANDMARKS.position_m.reshape(0, 2, 3)[:0]
     return drawing_answer(
-        look_drawing(made.track, NO_LANDMARKS, empty, Picture(made.image, "width", False, False)), kept=False
+        look_drawing(made.track, NO_LANDMARKS, np.zeros((0, 2, 3)), Picture(made.image, "width", False, False)),
+        kept=False,
     )
 
 
@@ -76,7 +78,7 @@ def _samples(store: Store, row: Recording) -> tuple[Samples | None, str]:
         return None, error.sentence
 
 
-def _asked(row: Recording, typed: dict[str, str], samples: Samples | None) -> tuple[Settings | None, str]:
+def _asked(row: Recording, typed: dict[str, str], jumps: list[Jump]) -> tuple[Settings | None, str]:
     """What is typed; else what it was kept by; else all jumps healed and the noise taken out by a pixel. And what is wrong."""
     try:
         if "rate" in typed:
@@ -85,9 +87,9 @@ def _asked(row: Recording, typed: dict[str, str], samples: Samples | None) -> tu
             return settings_of(row.settings), ""
     except BadInput as error:
         return None, error.sentence
-    jumps = [j.place for j in jumps_of(samples)] if samples is not None else []
+    heal = [j.place for j in jumps]
     return Settings(
-        camera=row.party.name, heal=jumps, smooth_px=1.0, aspect=16 / 9, stand=(0.0, 1.5, 0.0), heading_deg=0.0
+        camera=row.party.name, heal=heal, smooth_px=1.0, aspect=16 / 9, stand=(0.0, 1.5, 0.0), heading_deg=0.0
     ), ""
 
 

@@ -9,7 +9,7 @@ from fastapi.responses import RedirectResponse, Response
 from sqlalchemy import select
 
 from anaxis.app.exchange.across import Across, write_across
-from anaxis.app.exchange.links import LinkAsked, clashes_in, frames_words, link, links_in, newest_changes, settle, stop
+from anaxis.app.exchange.links import LinkAsked, clashes_in, frames_words, link, newest_changes, settle, stop
 from anaxis.app.exchange.parties import is_there, parties_of, take_off
 from anaxis.app.exchange.passing import RULES
 from anaxis.app.exchange.recordings import open_recording, recordings_of, start_recording, stop_recording
@@ -19,7 +19,7 @@ from anaxis.store.exchange import Clash, Link, Party, Pulled, Recording, Shared
 from anaxis.store.models import Camera, Show, Version
 from anaxis.store.queries import found, get_show
 from anaxis.web.pages import Store, TypedForm, drawing_answer, number_or_none, page
-from anaxis.web.screens.live.shown import GROUP_WORDS, drawing_of, pair_of, profile_label
+from anaxis.web.screens.live.shown import GROUP_WORDS, drawing_of, pair_of
 
 router = APIRouter()
 
@@ -50,8 +50,8 @@ def _context(store: Store, show: Show, a: int | None, b: int | None) -> dict[str
     parties = parties_of(store, show)
     sheets = [s for s in (pair.left, pair.right) if s is not None]
     return {
-        "show": show, "pair": pair, "parties": parties, "is_there": is_there, "profile_label": profile_label,
-        "links": links_in(store, show), "clashes": [(c, frames_words(c.frames)) for c in clashes_in(store, show)],
+        "show": show, "pair": pair, "parties": parties, "is_there": is_there,
+        "clashes": [(c, frames_words(c.frames)) for c in clashes_in(store, show)],
         "changes": newest_changes(store, pair.link) if pair.link is not None else [], "groups": GROUP_WORDS, "rules": RULES,
         "trackers": [(p, open_recording(store, p)) for p in parties if p.kind == "tracker"], "recordings": recordings_of(store, show.id),
         "back": {s.shared.id: _to_write_back(store, s.shared) for s in sheets if s.shared is not None},

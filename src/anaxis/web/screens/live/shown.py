@@ -10,7 +10,7 @@ from sqlalchemy.orm import Session
 
 from anaxis.app.exchange.links import Passed, link_between, passed
 from anaxis.app.exchange.parties import is_there, parties_of
-from anaxis.app.exchange.sides import Side, profile_of, side_of
+from anaxis.app.exchange.sides import Side, side_of
 from anaxis.app.exchange.together import Together, together
 from anaxis.core.errors import BadInput
 from anaxis.core.proof.proof import grid_pixels
@@ -53,7 +53,6 @@ class Pair:
     link: Link | None
     offset: float
     passed: Passed | None
-    apart: str  # why they cannot be seen together
 
     @property
     def cameras(self) -> tuple[int | None, int | None]:
@@ -83,7 +82,7 @@ def pair_of(session: Session, show: Show, a: int | None, b: int | None) -> Pair:
         offset = right.first - left.first
         if link is not None:
             offset = link.offset if link.first_id == left.id else -link.offset
-    return Pair(_sheet(left), _sheet(right), link, offset, passed(session, link) if link is not None else None, "")
+    return Pair(_sheet(left), _sheet(right), link, offset, passed(session, link) if link is not None else None)
 
 
 def _chosen(party: Party | None) -> Shared | None:
@@ -123,7 +122,7 @@ def number_rows(profile: Profile) -> list[tuple[str, int, str, int]]:
         "lens": (lens, lens_unit), "film_width": ("film back width", film), "film_height": ("height", film),
         "offset_x": ("offset x", offset), "offset_y": ("y", offset), "focus": ("focus distance", unit), "stop": ("stop", "f"),
     }  # fmt: skip
-    return [(*named[c][:1], COLUMNS.index(c), named[c][1], 2 if c == "stop" else 4) for c in COLUMNS if c in named]
+    return [(named[c][0], COLUMNS.index(c), named[c][1], 2 if c == "stop" else 4) for c in COLUMNS if c in named]
 
 
 def drawing_of(session: Session, pair: Pair) -> bytes:
@@ -182,10 +181,6 @@ def frames_drawn(
         "frames": found.frames.tolist(), "beside": found.beside, "effects": list(found.effects),
         **{k: [[None if v != v else v for v in row] for row in a.reshape(len(a), -1).tolist()] for k, a in _moving(found).items()},
     }  # fmt: skip
-
-
-def profile_label(party: Party) -> str:
-    return profile_of(party.profile).label if party.profile else ""
 
 
 GROUP_WORDS = {
