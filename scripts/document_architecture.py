@@ -22,8 +22,9 @@ ROOMS = {
     "diagnosis": "what happened on the way; calibration; what two pictures say",
     "delivery": "a camera made ready, written, proved; the package of files and its sheet",
     "store": "PostgreSQL: tables, migrations, queries, what is kept as bytes",
-    "work": "the queue and its worker; sandbox: files parsed and worked out apart",
+    "work": "the queue, and what compares it with the jobs; sandbox: files parsed and worked out apart",
     "app": "the use cases: take in, edit, deliver, hand over, take back; who may, and what is left in the history",
+    "worker": "does the work in the queue: attempts at jobs, and the process that makes them",
     "web": "screens, a folder each with its templates; drawings; static",
     "cli": "the same from a shell, a command a file",
 }
@@ -108,7 +109,7 @@ import points down (contracts in `pyproject.toml`; imports inside functions coun
 
 A line stands for the imports of one room by another, thicker where there are more. `delivery` is a room between the proof's
 parts and what keeps them: pages, command line and workers all make, write and prove a camera through it, and it knows no
-database. Work is put in the queue below `app` (in the transaction that asks for it) and done above it, by `work.worker`.
+database. Work is put in the queue below `app` (in the transaction that asks for it) and done above it, by `worker`.
 
 A camera flows one way: {", ".join(WAY)}.
 """

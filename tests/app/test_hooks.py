@@ -24,8 +24,8 @@ from anaxis.delivery.options import Options
 from anaxis.store.hooks import Webhook, WebhookCall
 from anaxis.store.models import Job, Show
 from anaxis.store.packages import get_package
-from anaxis.work.queue import NotTaken
-from anaxis.work.worker import do_job
+from anaxis.work.queue import TryAgain
+from anaxis.worker.attempt import do_job
 from test_store import keep
 
 MOVED = Operation("shift", {"x_m": 2.0, "y_m": 0.0, "z_m": 0.0})
@@ -94,7 +94,7 @@ def test_delivered_behind_and_failed_are_told_signed_and_once(
     told = [json.loads(body) for _, body in receiver.told]
     assert told[0]["about"]["matches"] and told[0]["about"]["shot"] == "TW_010" and told[0]["id"] == calls[0].id
     assert told[1]["about"] | {"version": "1.1", "delivered_version": "1"} == told[1]["about"]
-    assert "Something in Anaxis itself failed" in told[2]["about"]["said"]
+    assert "An error in Anaxis itself" in told[2]["about"]["said"]
 
 
 def test_what_is_not_taken_is_tried_again_and_given_up(
@@ -107,7 +107,7 @@ def test_what_is_not_taken_is_tried_again_and_given_up(
         fulfil(store, Order([version], [get_package(store, "zup-lh-cm")], ["json"], Options(), ""))
     (call,) = _calls(engine)
     for _ in range(TRIES - 1):
-        with pytest.raises(NotTaken, match="answered 503"):
+        with pytest.raises(TryAgain, match="answered 503"):
             send(engine, call.id)
     send(engine, call.id)
     (call,) = _calls(engine)
@@ -116,7 +116,7 @@ def test_what_is_not_taken_is_tried_again_and_given_up(
         store.get_one(WebhookCall, call.id).state = "waiting"
         store.get_one(WebhookCall, call.id).tries = 0
     monkeypatch.setenv("ANAXIS_WEBHOOK_HOSTS", "")
-    with pytest.raises(NotTaken, match="may not be told"):
+    with pytest.raises(TryAgain, match="may not be told"):
         send(engine, call.id)
     with Session(engine) as store, store.begin():
         remove_webhook(store, store.execute(select(Webhook)).scalar_one())

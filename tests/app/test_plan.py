@@ -40,7 +40,7 @@ from anaxis.store.models import Content, Delivery, Job, MadeFile, Run, Show, Sou
 from anaxis.store.packages import get_package
 from anaxis.store.queries import get_version
 from anaxis.work.queue import address_of
-from anaxis.work.worker import do_job
+from anaxis.worker.attempt import do_job
 from ordinary import primes, track_of
 from pages import Visitor, fits
 from test_store import keep

@@ -34,7 +34,7 @@ from anaxis.store.models import Camera, Delivery, Version
 from anaxis.work.sandbox.calculators import Calculators
 from anaxis.work.sandbox.guard import Limits
 from anaxis.work.sandbox.turns import Busy, Turns, client
-from anaxis.work.worker import do_job
+from anaxis.worker.attempt import do_job
 from pages import Visitor, served, take_in
 
 
@@ -336,6 +336,7 @@ def test_a_database_that_was_away_is_said_and_work_goes_on_by_itself(
 
 def test_work_that_is_at_it_is_not_begun_again(engine: Engine, demo_files: dict[str, Path]) -> None:
     from anaxis.app import long_work as kinds
+    from anaxis.work.queue import TryAgain
     from test_long_work import ask_for, asked, queued
     from test_store import keep
 
@@ -357,7 +358,8 @@ def test_work_that_is_at_it_is_not_begun_again(engine: Engine, demo_files: dict[
         one = threading.Thread(target=do_job, args=(engine, number))
         one.start()
         begun.wait(10)
-        do_job(engine, number)  # a second worker that takes the first for gone
+        with pytest.raises(TryAgain, match="under way"):
+            do_job(engine, number)  # a second worker that takes the first for gone
         one.join(10)
     finally:
         kinds.KINDS["delivery"] = usual

@@ -22,7 +22,7 @@ from anaxis.packages import shipped_profiles
 from anaxis.store.models import Delivery, Job
 from anaxis.work.queue import WorkerProcess, address_of, has_worker, stop
 from anaxis.work.queue import ask_for as ask_in
-from anaxis.work.worker import Stopped, Teller, do_job
+from anaxis.worker.attempt import Stopped, Teller, do_job
 from pages import fits, ready, take_in
 from test_store import keep
 
@@ -107,7 +107,7 @@ def test_work_is_stopped_before_and_while_it_is_done(engine: Engine, version_id:
         store.get_one(Job, running).state = "running"
     do_job(engine, waiting)
     assert job(engine, waiting).state == "stopped"
-    tell = Teller(engine, running)
+    tell = Teller(engine, running, 0)
     tell(0.25)
     assert job(engine, running).share == 0.25
     with Session(engine) as store, store.begin():
@@ -153,7 +153,7 @@ def test_work_of_a_killed_worker_is_taken_up_again(engine: Engine, version_id: i
     # A worker that is killed as soon as it has begun: it leaves 'running' here and 'doing' in the queue.
     environment = {**os.environ, "DATABASE_URL": address_of(engine)}
     script = (
-        "import os, signal, anaxis.work.worker as w, anaxis.app.long_work as k\n"
+        "import os, signal, anaxis.worker.process as w, anaxis.app.long_work as k\n"
         "k.KINDS['keys'] = lambda *a: os.kill(os.getpid(), signal.SIGKILL)\nw.main()"
     )
     number = ask_for(engine, "keys", version_id, asked(version_id) | {"reduce_px": 0.5})

@@ -190,15 +190,17 @@ class JobDocument(BaseModel):
     kind: str
     state: Literal["waiting", "running", "stopping", "stopped", "failed", "done"]
     share: float = Field(description="0 to 1.")
-    said: str = Field(description="Why it failed.")
+    tries: int = Field(description="How many attempts there were.")
+    said: str = Field(description="Why it failed, or why it waits for another attempt.")
+    no_worker: bool = Field(description="It is open, and no worker has given a sign of life for 20 s.")
     delivery: int | None
     asked_by: str
 
     @classmethod
-    def of(cls, job: Job) -> JobDocument:
+    def of(cls, job: Job, no_worker: bool = False) -> JobDocument:
         return cls.model_validate({
-            "id": job.id, "kind": job.kind, "state": job.state, "share": job.share, "said": job.said, "delivery": job.result.get("delivery"),
-            "asked_by": job.actor,
+            "id": job.id, "kind": job.kind, "state": job.state, "share": job.share, "tries": job.tries, "said": job.said, "no_worker": no_worker,
+            "delivery": job.result.get("delivery"), "asked_by": job.actor,
         })  # fmt: skip
 
 
@@ -308,12 +310,15 @@ class RunDocument(BaseModel):
     share: float = Field(description="0 to 1.")
     open: bool
     left_s: float | None = Field(description="Seconds left, null where it cannot be known.")
+    no_worker: int = Field(
+        description="How many of its open deliveries no worker has given a sign of life for, for 20 s."
+    )
 
     @classmethod
     def of(cls, run: Run, progress: Any) -> RunDocument:
         return cls(
             id=run.id, show=run.show_id, started_by=run.actor, states=dict(progress.states), share=progress.share, open=bool(progress.open),
-            left_s=progress.left_s,
+            left_s=progress.left_s, no_worker=progress.no_worker,
         )  # fmt: skip
 
 

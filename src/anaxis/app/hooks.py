@@ -24,7 +24,7 @@ from anaxis.app.telling import EVENTS
 from anaxis.core.errors import BadInput
 from anaxis.store.hooks import Webhook, WebhookCall
 from anaxis.store.models import Show
-from anaxis.work.queue import NotTaken
+from anaxis.work.queue import TryAgain, remove_entry
 
 TRIES = 7
 _TIMEOUT_S = 10
@@ -75,24 +75,42 @@ def signature(secret: str, at: int, body: bytes) -> str:
     return f"t={at},v1={mac}"
 
 
-def send(engine: Engine, number: int) -> None:
-    """One try to tell what was put down. Raises NotTaken where it is to be tried again."""
+def send(engine: Engine, number: int, entry: int | None = None) -> None:
+    """One try to make a webhook call; ``entry`` is its queue entry, removed with its result. Raises TryAgain where the
+    address did not take it and tries are left: 4, 16, 64 s and so on, up to some five hours in all."""
     with Session(engine) as session:
         call = session.get(WebhookCall, number)
-        if call is None or call.state != "waiting":
-            return
-        hook, body = call.webhook, _body_of(call)
-        said = "it was taken away" if hook.removed_at else ""
-    said = said or _sent(hook, body)
+        waits = call is not None and call.state == "waiting"
+        if call is not None and waits:
+            hook, body = call.webhook, _body_of(call)
+            said = "the webhook was removed" if hook.removed_at else ""
+    if waits:
+        said = said or _sent(hook, body)
     with Session(engine) as session, session.begin():
-        call = session.get_one(WebhookCall, number)
+        call = session.get(WebhookCall, number, with_for_update={"of": WebhookCall})
+        if call is None or call.state != "waiting":
+            remove_entry(session, entry)
+            return
         call.tries += 1
         call.said = said
-        over = not said or call.tries >= TRIES or hook.removed_at is not None
+        tries, over = call.tries, not said or call.tries >= TRIES or hook.removed_at is not None
         if over:
-            call.state, call.ended_at = "given up" if said else "sent", datetime.now(UTC)
+            _end_call(session, call, entry, "given up" if said else "sent")
     if not over:
-        raise NotTaken(said)
+        raise TryAgain(said, 4.0**tries)
+
+
+def give_up(engine: Engine, number: int, entry: int, said: str) -> None:
+    """Record that a call is not tried again, and remove its queue entry."""
+    with Session(engine) as session, session.begin():
+        call = session.get_one(WebhookCall, number)
+        call.said = said
+        _end_call(session, call, entry, "given up")
+
+
+def _end_call(session: Session, call: WebhookCall, entry: int | None, state: str) -> None:
+    call.state, call.ended_at = state, datetime.now(UTC)
+    remove_entry(session, entry)
 
 
 def _body_of(call: WebhookCall) -> bytes:

@@ -22,7 +22,7 @@ from anaxis.packages.model import Profile
 from anaxis.store.models import Camera, Delivery, Job, PlanTarget, Run, Shot, Show, Version
 from anaxis.store.packages import all_packages, get_package
 from anaxis.store.queries import PACKAGE_KEY, newest_recipe, on_the_list
-from anaxis.work.queue import OPEN, many_are_in_queue, put_in_queue, stop_those
+from anaxis.work.queue import OPEN, left_alone, many_are_in_queue, resume, stop_those
 from anaxis.work.queue import ask_for as ask_in
 
 # What a cell of the board is, the most urgent first.
@@ -333,25 +333,19 @@ def stop_run(session: Session, run: Run) -> Run:
 @use_case("resume a run")
 def resume_run(session: Session, run: Run, states: Sequence[str] = ("stopped",)) -> Run:
     """Work of a run that was stopped (or failed, where ``states`` say so) put down again. Raises BadInput where there is none."""
-    again = list(
-        session.execute(select(Job).where(Job.run_id == run.id, Job.state.in_(states)).with_for_update()).scalars()
-    )
-    if not again:
+    if not resume(session, Job.run_id == run.id, states):
         raise BadInput(f"Nothing of {run.name} was {' or '.join(states)}: there is nothing to do again.")
-    for job in again:
-        job.state, job.said, job.share, job.begun_at, job.ended_at = "waiting", "", 0.0, None, None
-        session.flush()
-        put_in_queue(session, job)
-    many_are_in_queue(session)
     return run
 
 
 class Progress(NamedTuple):
-    """How far a run is: counts by state, the share of all, and seconds left where that can be told."""
+    """How far a run is: counts by state, the share of all, seconds left where that can be told, and how many of its open
+    jobs no worker does."""
 
     states: dict[str, int]
     share: float
     left_s: float | None
+    no_worker: int
 
     @property
     def open(self) -> bool:
@@ -373,7 +367,7 @@ def progress_of(session: Session, run: Run) -> Progress:
     left = None
     if begun is not None and 0 < done < count:
         left = (now - begun).total_seconds() / done * (count - done)
-    return Progress(states, done / count if count else 1.0, left)
+    return Progress(states, done / count if count else 1.0, left, len(left_alone(session, Job.run_id == run.id)))
 
 
 _WORKERS = text(

@@ -16,7 +16,7 @@ def worker(concurrency: int) -> None:
 
     Any number of them may run, on any machine that reaches the database.
     """
-    from anaxis.work.worker import main
+    from anaxis.worker.process import main
 
     if not os.environ.get("DATABASE_URL"):
         raise BadInput("DATABASE_URL is not set: name the PostgreSQL that the pages use.")

@@ -8,8 +8,10 @@ from alembic import command
 from alembic.config import Config
 from sqlalchemy import Engine, create_engine, make_url, text
 from sqlalchemy.exc import ArgumentError, OperationalError
+from sqlalchemy.orm import configure_mappers
 
 from anaxis.core.errors import BadInput
+from anaxis.store import exchange, hooks, people  # noqa: F401  (their tables, beside those of models)
 
 _MIGRATION_LOCK = 7_204_114
 
@@ -19,7 +21,12 @@ _PATIENCE = "-c lock_timeout=8s -c statement_timeout=60s -c idle_in_transaction_
 
 
 def connect(url: str, pool: int = 20) -> Engine:
-    """An engine for a PostgreSQL address, of ``pool`` connections at most; raises BadInput where it cannot be reached."""
+    """An engine for a PostgreSQL address, of ``pool`` connections at most; raises BadInput where it cannot be reached.
+
+    All tables are configured before it is handed out: a thread that did so while another one still imports a table would
+    leave the process without a usable one.
+    """
+    configure_mappers()
     try:
         parsed = make_url(url).set(drivername="postgresql+psycopg")
         engine = create_engine(

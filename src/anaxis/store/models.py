@@ -364,8 +364,9 @@ class SavedFilmBack(Base):
 class Job(Base):
     """Long work on a version: ``state`` is waiting, running, stopping, stopped, failed or done.
 
-    ``share`` of it is done, ``said`` is why it failed, ``result`` what came of it. ``run_id`` is the run that asked for it, for
-    the plan's target ``target_id``; ``worker_id`` who took it up, when it was ``begun_at``.
+    ``share`` of it is done, ``said`` is why it failed or waits for another attempt, ``result`` is its result. ``run_id`` is the
+    run that asked for it, for the plan's target ``target_id``; ``worker_id`` is the worker of the newest attempt, which began
+    at ``begun_at``; ``tries`` counts the attempts.
     """
 
     __tablename__ = "jobs"
@@ -376,6 +377,7 @@ class Job(Base):
     actor: Mapped[str] = mapped_column(default="local")  # who asked for it
     state: Mapped[str] = mapped_column(default="waiting")
     share: Mapped[float] = mapped_column(default=0.0)
+    tries: Mapped[int] = mapped_column(default=0)
     said: Mapped[str] = mapped_column(default="")
     result: Mapped[dict[str, Any]] = mapped_column(default=dict)
     run_id: Mapped[int | None] = mapped_column(ForeignKey("runs.id"), index=True)

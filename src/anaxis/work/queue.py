@@ -1,9 +1,8 @@
 """Long work: asked for by a page, done by a worker process, watched and stopped from the page.
 
-The queue is procrastinate's, in the same PostgreSQL: what was asked for is in it with the same transaction, and
-survives a crash of any process.
-A row of ``jobs`` says how far the work is; the queue only says that it is to be done. The worker reads
-the row again whenever it tells its progress, and gives up where somebody has stopped it.
+The queue is procrastinate's, in the same PostgreSQL. A job is a row of ``jobs``, which holds its state; its entry in the
+queue says that it is to be done. Both are written in the transaction that asks for the work, and the entry is removed in
+the transaction that records the result. :mod:`anaxis.work.reconcile` compares the two.
 """
 
 from __future__ import annotations
@@ -13,14 +12,16 @@ import os
 import subprocess
 import sys
 import threading
+from collections.abc import Sequence
 from contextlib import suppress
 from typing import Any
 
-from sqlalchemy import ColumnElement, Engine, make_url, select, text, update
+from sqlalchemy import ColumnElement, Engine, func, make_url, select, text, update
 from sqlalchemy.exc import SQLAlchemyError
 from sqlalchemy.orm import Session
 
-from anaxis.store.models import Job
+from anaxis.core.errors import BadInput
+from anaxis.store.models import Job, Worker
 from anaxis.store.rows import actor_named, found
 
 TASK = "anaxis.work"
@@ -28,6 +29,10 @@ _WATCH_S = 3.0
 QUEUE = "anaxis"
 CALL = "anaxis.call"
 OPEN = ("waiting", "running", "stopping")
+# The first key of the advisory lock that an attempt at a job holds; the second is the job's number.
+JOB_LOCK = 7_204_115
+# A job that has waited for longer, or whose worker has said nothing for longer, is shown as left alone.
+PATIENCE_S = 20
 # procrastinate's own way into its queue, on a connection of ours.
 _DEFER = text(
     "SELECT procrastinate_defer_jobs_v1(ARRAY[ROW(CAST(:queue AS varchar), CAST(:task AS varchar), CAST(:priority AS integer), CAST(:lock AS text), "
@@ -37,8 +42,15 @@ _WAITS = text("SELECT id FROM procrastinate_jobs WHERE queueing_lock = :lock AND
 _ALIVE = text("SELECT 1 FROM procrastinate_workers WHERE last_heartbeat > now() - interval '15 seconds' LIMIT 1")
 
 
-class NotTaken(Exception):
-    """Something told by HTTP was not taken: it is to be tried again."""
+class TryAgain(Exception):
+    """Work has no result, and is not at fault: its queue entry is due again after ``wait_s`` seconds.
+
+    ``counts`` is False where nothing is wrong with this worker: another attempt is under way, or the database was away.
+    """
+
+    def __init__(self, reason: str, wait_s: float, counts: bool = True) -> None:
+        super().__init__(reason)
+        self.wait_s, self.counts = wait_s, counts
 
 
 def address_of(engine: Engine) -> str:
@@ -62,9 +74,24 @@ def ask_for(session: Session, kind: str, version_id: int, params: dict[str, Any]
     return job
 
 
+def lock_of_job(number: int) -> str:
+    """What procrastinate knows a job's entry by."""
+    return f"job {number}"
+
+
+def lock_of_call(number: int) -> str:
+    return f"call {number}"
+
+
+def remove_entry(session: Session, entry: int | None) -> None:
+    """Remove an entry from the queue, in the transaction that records the result of its work; None has no entry."""
+    if entry is not None:
+        session.execute(text("DELETE FROM procrastinate_jobs WHERE id = :entry"), {"entry": entry})
+
+
 def put_in_queue(session: Session, job: Job) -> None:
     """A job in the queue: once, or once more after it was stopped or failed."""
-    lock = f"job {job.id}"  # one entry a job in the queue, and never two of them at work
+    lock = lock_of_job(job.id)  # one entry a job in the queue, and never two of them at work
     priority = WAITED_FOR if job.run_id is None else OF_A_RUN
     args = json.dumps({"job_id": job.id})
     # One that still waits there is held until this transaction ends, so that no worker takes it up for the state before.
@@ -75,7 +102,7 @@ def put_in_queue(session: Session, job: Job) -> None:
 
 def call_in_queue(session: Session, number: int) -> None:
     """Something to be told by HTTP, in the queue."""
-    args, lock = json.dumps({"call_id": number}), f"call {number}"
+    args, lock = json.dumps({"call_id": number}), lock_of_call(number)
     session.execute(_DEFER, {"queue": QUEUE, "task": CALL, "priority": OF_A_RUN, "lock": lock, "args": args})
 
 
@@ -86,8 +113,19 @@ def many_are_in_queue(session: Session) -> None:
 
 
 def has_worker(session: Session) -> bool:
-    """Whether a worker has been heard of lately, on any machine."""
+    """Whether a worker has given a sign of life lately, on any machine."""
     return session.execute(_ALIVE).first() is not None
+
+
+def left_alone(session: Session, which: ColumnElement[bool]) -> list[int]:
+    """The open jobs among ``which`` that no worker does: waiting for longer than ``PATIENCE_S`` while there is no worker,
+    or begun by a worker that has given no sign of life for as long."""
+    past = func.now() - func.make_interval(0, 0, 0, 0, 0, 0, PATIENCE_S)
+    waits = Job.state.in_(("waiting", "stopping")) & (Job.created_at < past)
+    begun = (Job.state == "running") & (Job.begun_at < past) & (Worker.id.is_(None) | (Worker.heard_at < past))
+    found = select(Job.id).outerjoin(Worker, Worker.id == Job.worker_id).order_by(Job.id)
+    waiting = [] if has_worker(session) else list(session.execute(found.where(which, waits)).scalars())
+    return sorted({*waiting, *session.execute(found.where(which, begun)).scalars()})
 
 
 def get_job(session: Session, number: int) -> Job:
@@ -102,8 +140,33 @@ def stop(session: Session, number: int) -> None:
 
 def stop_those(session: Session, which: ColumnElement[bool]) -> None:
     """Work that has not begun is stopped at once, work under way when it next tells its progress."""
-    for state, becomes in (("waiting", "stopped"), ("running", "stopping")):
-        session.execute(update(Job).where(which, Job.state == state).values(state=becomes))
+    ended = update(Job).where(which, Job.state == "waiting").values(state="stopped", ended_at=func.now())
+    stopped = list(session.execute(ended.returning(Job.id)).scalars())
+    waits = "DELETE FROM procrastinate_jobs WHERE status = 'todo' AND queueing_lock = ANY(:locks)"
+    session.execute(text(waits), {"locks": [lock_of_job(number) for number in stopped]})
+    session.execute(update(Job).where(which, Job.state == "running").values(state="stopping"))
+
+
+def resume(session: Session, which: ColumnElement[bool], states: Sequence[str] = ("stopped", "failed")) -> list[Job]:
+    """Put jobs that were stopped or have failed back in the queue, to be done from their beginning."""
+    again = list(session.execute(select(Job).where(which, Job.state.in_(states)).with_for_update()).scalars())
+    for job in again:
+        job.state, job.said, job.share, job.tries, job.begun_at, job.ended_at = "waiting", "", 0.0, 0, None, None
+    session.flush()
+    for job in again:
+        put_in_queue(session, job)
+    many_are_in_queue(session)
+    return again
+
+
+def resume_job(session: Session, number: int) -> Job:
+    """See :func:`resume`. Raises NotFound, and BadInput where the job is neither stopped nor failed."""
+    job = get_job(session, number)
+    if not resume(session, Job.id == number):
+        raise BadInput(
+            f"Job {number} is {job.state}: only a job that was stopped or has failed can be resumed.", "nothing_to_do"
+        )
+    return job
 
 
 def has_open_work(engine: Engine) -> bool:
@@ -138,7 +201,7 @@ class WorkerProcess:
                 return
             environment = {**os.environ, "DATABASE_URL": address_of(self._engine)}
             self._process = subprocess.Popen(
-                [sys.executable, "-P", "-c", "from anaxis.work.worker import main; main(owned=True)"],
+                [sys.executable, "-P", "-c", "from anaxis.worker.process import main; main(owned=True)"],
                 stdin=subprocess.PIPE,
                 env=environment,
             )

@@ -2,7 +2,7 @@
 
 from alembic import context
 
-from anaxis.store import hooks, people  # noqa: F401  (their tables)
+from anaxis.store import exchange, hooks, people  # noqa: F401  (their tables)
 from anaxis.store.models import Base
 
 connection = context.config.attributes["connection"]

@@ -29,7 +29,7 @@ from anaxis.web.api.fields import Name, Number
 from anaxis.web.api.once import Once
 from anaxis.web.pages import Store, download_answer, name_of_upload
 from anaxis.web.screens.jobs.routes import ensure_worker
-from anaxis.work.queue import OPEN, get_job, stop
+from anaxis.work.queue import OPEN, get_job, left_alone, resume_job, stop
 
 router = APIRouter(tags=["deliveries"], route_class=Once, dependencies=[needs()])
 _LOOK_EVERY_S = 0.5
@@ -97,7 +97,11 @@ def deliver(request: Request, response: Response, store: Store, camera_id: Numbe
 
 @router.get("/jobs/{number}")
 def job(store: Store, number: Number) -> JobDocument:
-    return JobDocument.of(get_job(store, number))
+    return _job(store, number)
+
+
+def _job(session: Session, number: int) -> JobDocument:
+    return JobDocument.of(get_job(session, number), bool(left_alone(session, Job.id == number)))
 
 
 @router.get("/jobs/{number}/events", response_class=StreamingResponse)
@@ -124,15 +128,22 @@ def job_followed(request: Request, store: Store, number: Number) -> Any:
 
 def _looked_at(engine: Engine, number: int) -> JobDocument | None:
     with Session(engine) as session:
-        row = session.get(Job, number)
-        return JobDocument.of(row) if row is not None else None
+        return _job(session, number) if session.get(Job, number) is not None else None
 
 
 @router.post("/jobs/{number}/stop")
 def job_stopped(store: Store, number: Number) -> JobDocument:
     stop(store, number)
     store.expire_all()
-    return JobDocument.of(get_job(store, number))
+    return _job(store, number)
+
+
+@router.post("/jobs/{number}/resume")
+def job_resumed(request: Request, store: Store, number: Number) -> JobDocument:
+    """A job that was stopped or has failed, back in the queue."""
+    resume_job(store, number)
+    ensure_worker(request, True)
+    return _job(store, number)
 
 
 @router.get("/deliveries/{delivery_id}")

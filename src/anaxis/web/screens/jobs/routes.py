@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from datetime import UTC, datetime, timedelta
 from typing import Annotated, Any
 
 from fastapi import APIRouter, Form, Request
@@ -17,7 +16,7 @@ from anaxis.store.packages import get_package
 from anaxis.store.queries import get_version
 from anaxis.web.drawings.keys import keys_svg
 from anaxis.web.pages import Store, download_answer, number_or_none, page
-from anaxis.work.queue import OPEN, ask_for, get_job, has_worker, stop
+from anaxis.work.queue import OPEN, ask_for, get_job, left_alone, resume_job, stop
 
 router = APIRouter()
 KEPT_WORDS = {
@@ -30,10 +29,6 @@ KEPT_WORDS = {
     "sphere_maps": "Writing the sphere's maps",
     "sphere_pictures": "Putting pictures through the sphere's maps",
 }
-
-
-# Work that waits for longer, and no worker is there: that is said.
-_PATIENCE = timedelta(seconds=20)
 
 
 def ensure_worker(request: Request, wanted: bool) -> None:
@@ -95,6 +90,16 @@ def stopped(request: Request, store: Store, number: int) -> Any:
     return RedirectResponse(f"/jobs/{number}", status_code=303)
 
 
+@router.post("/jobs/{number}/resume")
+def resumed(request: Request, store: Store, number: int) -> Any:
+    """A job that was stopped or has failed, back in the queue."""
+    job = resume_job(store, number)
+    ensure_worker(request, True)
+    if request.headers.get("hx-request"):
+        return page(request, "jobs/state.html", **_context(store, job))
+    return RedirectResponse(f"/jobs/{number}", status_code=303)
+
+
 @router.post("/cameras/{camera_id}/keys")
 def keys(
     request: Request,
@@ -119,8 +124,7 @@ def keys(
 
 def _context(store: Session, job: Job) -> dict[str, Any]:
     out: dict[str, Any] = {"job": job, "doing": KEPT_WORDS[job.kind], "open": job.state in OPEN}
-    long_enough = datetime.now(UTC) - job.created_at > _PATIENCE
-    out["no_worker"] = job.state == "waiting" and long_enough and not has_worker(store)
+    out["no_worker"] = bool(left_alone(store, Job.id == job.id))
     if job.kind == "keys" and job.state == "done":
         out["keys_drawing"] = keys_svg(job.result, float(job.params["reduce_px"]))
     return out

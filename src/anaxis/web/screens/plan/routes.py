@@ -35,7 +35,6 @@ from anaxis.store.queries import found, get_show, saved_recipes
 from anaxis.web.access import needs
 from anaxis.web.pages import Store, number_or_none, page
 from anaxis.web.screens.jobs.routes import ensure_worker
-from anaxis.work.queue import has_worker
 
 router = APIRouter()
 _PAGE = 100
@@ -147,7 +146,6 @@ def _run(store: Session, number: int) -> dict[str, Any]:
         "off": len(off),
         "worst_px": max((d.max_px for d in made.values()), default=None),
         "progress": progress_of(store, run),
-        "worked": has_worker(store),
     }
 
 
