@@ -6,15 +6,18 @@ import json
 import sys
 from collections.abc import Callable, Iterator
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 import pytest
 from hypothesis import settings
-from playwright.sync_api import Page
-from sqlalchemy import Engine
 
-from pages import served
+if TYPE_CHECKING:  # tests of the core need neither a database nor a browser
+    from playwright.sync_api import Page
+    from sqlalchemy import Engine
+
+    from databases import Databases
+    from pages import Server
 
 ROOT = Path(__file__).resolve().parent.parent
 sys.path.insert(0, str(ROOT / "demo"))
@@ -66,32 +69,46 @@ def usda(tmp_path: Path) -> Callable[..., Path]:
 
 
 @pytest.fixture(scope="session")
-def database_url(tmp_path_factory: pytest.TempPathFactory) -> Iterator[str]:
+def databases(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Databases]:
+    """A PostgreSQL of this test process, and databases in it."""
     from anaxis.store.local_postgres import LocalPostgres
+    from databases import Databases
 
     with LocalPostgres(tmp_path_factory.mktemp("pg") / "cluster", throwaway=True) as server:
-        yield server.url
+        yield Databases(server.url)
+
+
+@pytest.fixture
+def database_url(databases: Databases) -> Iterator[str]:
+    """An empty database with all tables, which no other test ever has."""
+    with databases.fresh() as url:
+        yield url
 
 
 @pytest.fixture
 def engine(database_url: str) -> Iterator[Engine]:
-    """An empty database with all tables."""
-    from sqlalchemy import text
-
-    from anaxis.store.database import connect, migrate
+    from anaxis.store.database import connect
 
     engine = connect(database_url)
-    with engine.begin() as connection:
-        connection.execute(text("DROP SCHEMA public CASCADE; CREATE SCHEMA public"))
-    migrate(engine)
     yield engine
     engine.dispose()
 
 
+@pytest.fixture(scope="session")
+def server(databases: Databases) -> Iterator[Server]:
+    """The application, started once in this test process."""
+    from pages import Server
+
+    with databases.fresh() as idle:
+        server = Server(idle)
+        yield server
+        server.close()
+
+
 @pytest.fixture
-def site(engine: Engine, database_url: str) -> Iterator[str]:
-    """The application on a free port, with an empty store; yields its address."""
-    with served(database_url) as address:
+def site(server: Server, engine: Engine, database_url: str) -> Iterator[str]:
+    """The application's address, with an empty store."""
+    with server.on(database_url) as address:
         yield address
 
 

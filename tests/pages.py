@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 import re
 import socket
 import threading
@@ -14,11 +15,16 @@ from typing import Any
 import httpx
 import uvicorn
 from playwright.sync_api import Error, Page
+from sqlalchemy import Engine
+from sqlalchemy.exc import SQLAlchemyError
 from sqlalchemy.orm import Session
 
 from anaxis.app.people import add_person, person_named
 from anaxis.app.roles import Role
-from anaxis.store.database import connect, migrate
+from anaxis.store.database import connect
+from anaxis.web.app import create_app, serve_from
+from anaxis.work.queue import has_open_work
+from anaxis.worker.process import work
 
 
 class Visitor(httpx.Client):
@@ -34,36 +40,108 @@ class Visitor(httpx.Client):
 def administrator(url: str, name: str) -> None:
     """Somebody who may do everything, with no password yet."""
     engine = connect(url)
-    migrate(engine)
     with Session(engine) as store, store.begin():
         if person_named(store, name) is None:
             add_person(store, name, Role.ADMINISTRATOR)
     engine.dispose()
 
 
+class WorkerThread:
+    """Does the work in a database's queue in this process, once there is some; a worker process would load everything anew."""
+
+    def __init__(self, engine: Engine) -> None:
+        self._engine, self._over, self._lock = engine, threading.Event(), threading.Lock()
+        self._working: threading.Thread | None = None
+        self._watching = threading.Thread(target=self._watch, daemon=True)
+        self._watching.start()
+
+    def _watch(self) -> None:
+        while not self._over.wait(0.3):
+            with suppress(SQLAlchemyError):
+                if has_open_work(self._engine):
+                    self.ensure()
+
+    def ensure(self) -> None:
+        with self._lock:
+            if not self._over.is_set() and (self._working is None or not self._working.is_alive()):
+                self._working = threading.Thread(target=asyncio.run, args=(self._work(),), daemon=True)
+                self._working.start()
+
+    async def _work(self) -> None:
+        working = asyncio.create_task(work(self._engine))
+        ending = asyncio.create_task(asyncio.to_thread(self._over.wait))
+        await asyncio.wait([working, ending], return_when=asyncio.FIRST_COMPLETED)
+        working.cancel()
+        self._over.set()
+        await asyncio.gather(working, ending, return_exceptions=True)
+
+    def close(self) -> None:
+        """Work under way comes to its end first."""
+        self._over.set()
+        self._watching.join()
+        if self._working is not None:
+            self._working.join(60)
+            assert not self._working.is_alive(), "work of a test goes on after its end"
+
+
+class Server:
+    """The application on a free port: started once, and then served from one database after the other."""
+
+    def __init__(self, url: str, log_level: str = "error") -> None:
+        """``url`` is the database that it is served from in between."""
+        with socket.socket() as probe:
+            probe.bind(("127.0.0.1", 0))
+            port = probe.getsockname()[1]
+        self.address = f"http://127.0.0.1:{port}"
+        self.app = create_app(url, readers_ready=False)
+        self._idle = self.app.state.engine
+        self._server = uvicorn.Server(uvicorn.Config(self.app, port=port, log_level=log_level))
+        self._loop = asyncio.new_event_loop()
+        self._thread = threading.Thread(target=self._serve, daemon=True)
+        self._thread.start()
+        deadline = time.monotonic() + 60
+        while not self._server.started and time.monotonic() < deadline:
+            time.sleep(0.02)
+        assert self._server.started
+
+    def _serve(self) -> None:
+        asyncio.set_event_loop(self._loop)
+        self._loop.run_until_complete(self._server.serve())
+
+    @contextmanager
+    def on(self, url: str, visitor: str = "demo") -> Iterator[str]:
+        """Served from a database; yields the address. Whoever comes is signed in as the visitor, as in the demonstration; ""
+        for nobody."""
+        if visitor:
+            administrator(url, visitor)
+        engine = connect(url)
+        self.app.state.visitor, self.app.state.worker = visitor, WorkerThread(engine)
+        self._serve_from(engine)
+        try:
+            yield self.address
+        finally:
+            self._serve_from(self._idle)
+            self.app.state.worker.close()
+            self.app.state.worker = None
+            engine.dispose()
+
+    def _serve_from(self, engine: Engine) -> None:
+        asyncio.run_coroutine_threadsafe(serve_from(self.app, engine), self._loop).result(60)
+
+    def close(self) -> None:
+        self._server.should_exit = True
+        self._thread.join(30)
+
+
 @contextmanager
-def served(url: str, log_level: str = "error", visitor: str = "demo") -> Iterator[str]:
-    """The application on a free port, on a database; yields its address. Whoever comes is signed in as the visitor, as in the
-    demonstration; "" for nobody."""
-    from anaxis.web.app import create_app
-
-    if visitor:
-        administrator(url, visitor)
-
-    with socket.socket() as probe:
-        probe.bind(("127.0.0.1", 0))
-        port = probe.getsockname()[1]
-    app = create_app(url, readers_ready=False, own_worker=True, visitor=visitor)
-    server = uvicorn.Server(uvicorn.Config(app, port=port, log_level=log_level))
-    thread = threading.Thread(target=server.run, daemon=True)
-    thread.start()
-    deadline = time.monotonic() + 30
-    while not server.started and time.monotonic() < deadline:
-        time.sleep(0.02)
-    assert server.started
-    yield f"http://127.0.0.1:{port}"
-    server.should_exit = True
-    thread.join(10)
+def served(url: str, log_level: str = "error") -> Iterator[str]:
+    """An application of the test's own: for tests that end it, or what it needs."""
+    server = Server(url, log_level)
+    try:
+        with server.on(url) as address:
+            yield address
+    finally:
+        server.close()
 
 
 def ink(page: Page, view: str) -> int:

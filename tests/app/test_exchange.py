@@ -38,7 +38,7 @@ from anaxis.store.exchange import Clash, Link, Party, Shared, SharedChange
 from anaxis.store.models import Version
 from anaxis.store.queries import track_of
 from linked import Side, apart_px, loop, pixels, quiet, random_profile, shared_ids, shown, until
-from pages import served
+from pages import Server
 
 A = shipped_profiles()["zup-rh-m"].model_dump(mode="json")
 B = shipped_profiles()["zup-lh-cm"].model_dump(mode="json") | {"habits": [{"code": "frame_offset", "frames": 1.0}]}
@@ -49,13 +49,18 @@ class Two:
     """Two packages connected to a served store, and a link between their cameras when one is asked for."""
 
     def __init__(
-        self, engine: Engine, database_url: str, folder: Path, profiles: tuple[dict[str, Any], dict[str, Any]] = (A, B)
+        self,
+        server: Server,
+        engine: Engine,
+        database_url: str,
+        folder: Path,
+        profiles: tuple[dict[str, Any], dict[str, Any]] = (A, B),
     ) -> None:
-        self.engine, self.url, self.folder, self.profiles = engine, database_url, folder, profiles
+        self.server, self.engine, self.url, self.folder, self.profiles = server, engine, database_url, folder, profiles
         self.show = shown(engine)
 
     def run(self, scenario: Callable[[Two], Any]) -> None:
-        with served(self.url) as site, loop() as runner:
+        with self.server.on(self.url) as site, loop() as runner:
             runner.run(self._run(site, scenario))
 
     async def _run(self, site: str, scenario: Callable[[Two], Any]) -> None:
@@ -92,8 +97,8 @@ class Two:
 
 
 @pytest.fixture
-def two(engine: Engine, database_url: str, tmp_path: Path) -> Two:
-    return Two(engine, database_url, tmp_path)
+def two(server: Server, engine: Engine, database_url: str, tmp_path: Path) -> Two:
+    return Two(server, engine, database_url, tmp_path)
 
 
 def test_a_change_goes_through_and_back_and_takes_nothing_else_along(two: Two) -> None:
@@ -253,11 +258,11 @@ def test_pulled_worked_on_and_written_back_by_channel(two: Two) -> None:
 
 
 def test_a_retimed_version_written_back_replaces_the_frames_and_keeps_their_lens(
-    engine: Engine, database_url: str, tmp_path: Path
+    server: Server, engine: Engine, database_url: str, tmp_path: Path
 ) -> None:
     """Into a package that shifts its world: only the channels chosen are ours, and what is theirs arrives as it was."""
     profile = A | {"habits": [{"code": "world_shift", "x": 3.0, "y": -1.0, "z": 0.5}]}
-    two = Two(engine, database_url, tmp_path, (profile, B))
+    two = Two(server, engine, database_url, tmp_path, (profile, B))
 
     async def scenario(two: Two) -> None:
         a = next(i for n, i in two.ids.items() if n.startswith("animation"))
@@ -348,10 +353,10 @@ def test_versions_at_a_links_moments(two: Two) -> None:
 
 @pytest.mark.parametrize("seed", range(3))
 def test_links_between_packages_that_nobody_has_shipped(
-    engine: Engine, database_url: str, tmp_path: Path, seed: int
+    server: Server, engine: Engine, database_url: str, tmp_path: Path, seed: int
 ) -> None:
     rng = np.random.default_rng(seed)
-    two = Two(engine, database_url, tmp_path, (random_profile(rng, 2), random_profile(rng, 3)))
+    two = Two(server, engine, database_url, tmp_path, (random_profile(rng, 2), random_profile(rng, 3)))
 
     async def scenario(two: Two) -> None:
         await two.linked(both_ways=True)
@@ -375,10 +380,10 @@ def test_links_between_packages_that_nobody_has_shipped(
     two.run(scenario)
 
 
-def test_what_cannot_be_made_up_for_is_seen(engine: Engine, database_url: str, tmp_path: Path) -> None:
+def test_what_cannot_be_made_up_for_is_seen(server: Server, engine: Engine, database_url: str, tmp_path: Path) -> None:
     """A package that drops offsets and levels the horizon does not match, and is not said to."""
     profile = shipped_profiles()["yup-rh-m"].model_dump(mode="json") | {"habits": [{"code": "no_roll"}]}
-    two = Two(engine, database_url, tmp_path, (A, profile))
+    two = Two(server, engine, database_url, tmp_path, (A, profile))
 
     async def scenario(two: Two) -> None:
         await two.linked(both_ways=True)
@@ -400,12 +405,12 @@ def test_what_cannot_be_made_up_for_is_seen(engine: Engine, database_url: str, t
     two.run(scenario)
 
 
-def test_ordinary_shots_pulled_and_pushed(engine: Engine, database_url: str, tmp_path: Path) -> None:
+def test_ordinary_shots_pulled_and_pushed(server: Server, engine: Engine, database_url: str, tmp_path: Path) -> None:
     """Every shot of the matrix in one package, pulled from it, pushed into another as a new camera: the shot's own pixels there,
     and what is kept here is the shot."""
     made = {name: maker() for name, maker in ordinary.SHOTS.items()}
     profiles = A, random_profile(np.random.default_rng(21), 2)
-    two = Two(engine, database_url, tmp_path, profiles)
+    two = Two(server, engine, database_url, tmp_path, profiles)
 
     async def scenario(two: Two) -> None:
         side = shipped_profiles()["zup-rh-m"]

@@ -13,7 +13,7 @@ from scipy.spatial.transform import Rotation
 
 from anaxis.formats import read_file
 from anaxis.packages import SHIPPED_KEYS, shipped_profiles
-from test_bad_input import run
+from shell import run
 
 
 def test_inspect_says_what_is_in_a_file(demo_files: dict[str, Path]) -> None:

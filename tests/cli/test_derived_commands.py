@@ -4,28 +4,16 @@ from __future__ import annotations
 
 import json
 from pathlib import Path
-from typing import Any
 
 import numpy as np
 import OpenImageIO as oiio
 import pytest
-from click.testing import CliRunner
 
 import cut
 import sphere
-from anaxis.cli import cli
 from anaxis.core.scene.bake import bake_camera
 from anaxis.formats import read_file
-
-
-def run(*args: str, code: int = 0) -> dict[str, Any]:
-    done = CliRunner().invoke(cli, [*args, "--json"], standalone_mode=False)
-    got = done.exception.code if isinstance(done.exception, SystemExit) else 0 if done.exception is None else 2
-    assert got == code, (done.exception, done.output)
-    found: dict[str, Any] = (
-        json.loads(done.stdout) if code != 2 else {"said": str(getattr(done.exception, "sentence", ""))}
-    )
-    return found
+from shell import said as run
 
 
 def pixels(path: Path) -> np.ndarray:

@@ -11,7 +11,7 @@ from pxr import Gf
 
 from anaxis.core.camera.lens import FITS, Image, equivalents, focal_of_view_mm, used_rectangle
 from anaxis.web.drawings.lens import FilmView
-from test_bad_input import run
+from shell import run
 
 
 @pytest.mark.parametrize("fit", FITS)

@@ -4,25 +4,16 @@ from __future__ import annotations
 
 import json
 from pathlib import Path
-from typing import Any
 
 import numpy as np
 import OpenImageIO as oiio
 import pytest
-from click.testing import CliRunner
 
 import solve
-from anaxis.cli import cli
+from shell import run as in_shell
+from shell import said as run
 
 SIZE = ["--camera", "shotcam"]
-
-
-def run(*args: str, code: int = 0) -> dict[str, Any]:
-    done = CliRunner().invoke(cli, [*args, "--json"], standalone_mode=False)
-    got = done.exception.code if isinstance(done.exception, SystemExit) else 0
-    assert got == code, (done.exception, done.output)
-    found: dict[str, Any] = json.loads(done.output)
-    return found
 
 
 def pixels(path: Path) -> np.ndarray:
@@ -120,9 +111,8 @@ def test_what_cannot_be_is_said(solved: Path, tmp_path: Path) -> None:
         ([*transfer, "--overscan", "auto", "--out", str(tmp_path)], "no distortion"),
         ([*transfer, "--overscan", "lots", "--out", str(tmp_path)], "is no overscan"),
     ):
-        done = CliRunner().invoke(cli, args, standalone_mode=False)
-        told = f"{done.exception} {done.output}"
-        assert done.exception is not None and said in told, told
+        done = in_shell(*args)
+        assert done.returncode and said in done.stderr + done.stdout, done
 
 
 def test_transfer_hands_over_overscan_maps_and_an_image_plane(solved: Path, tmp_path: Path) -> None:

@@ -4,9 +4,6 @@ from __future__ import annotations
 
 import hashlib
 import json
-import os
-import subprocess
-import sys
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any
@@ -20,6 +17,7 @@ from anaxis.app.plan import set_target
 from anaxis.app.roles import Role
 from anaxis.app.tokens import new_token
 from anaxis.store.queries import find_show
+from shell import run as in_shell
 
 
 @pytest.fixture
@@ -30,10 +28,7 @@ def asked(site: str, engine: Engine) -> Callable[..., Any]:
         token, _ = new_token(store, person, "the shell", Role.LEAD, 1)
 
     def run(*words: object, code: int = 0, token: str = token, server: str = site) -> Any:
-        call = [sys.executable, "-P", "-c", "from anaxis.cli import main; main()", *map(str, words), "--json"]
-        done = subprocess.run(
-            call, capture_output=True, text=True, env={**os.environ, "ANAXIS_TOKEN": token, "ANAXIS_SERVER": server}
-        )
+        done = in_shell(*words, "--json", ANAXIS_TOKEN=token, ANAXIS_SERVER=server)
         assert done.returncode == code, done.stderr + done.stdout
         return json.loads(done.stdout) if done.stdout.startswith("{") else done.stderr
 

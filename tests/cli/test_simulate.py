@@ -17,11 +17,12 @@ from anaxis.simulated.scene import Scene
 from anaxis.store.local_postgres import free_port
 from anaxis.work.supervise import anaxis_command
 from linked import pixels
+from shell import run
 from test_live_cut import wait
 
 
 def said(*args: str) -> tuple[int, str]:
-    done = subprocess.run(anaxis_command("simulate", *args), capture_output=True, text=True, timeout=60, check=False)
+    done = run("simulate", *args)
     return done.returncode, done.stderr
 
 

@@ -24,6 +24,7 @@ from anaxis.store.keep import save_recipe
 from anaxis.store.models import Camera, SourceFile, Version
 from anaxis.store.queries import find_shot
 from anaxis.work.queue import address_of
+from shell import Ran, run
 
 
 @pytest.fixture
@@ -41,8 +42,7 @@ def said(engine: Engine, monkeypatch: pytest.MonkeyPatch) -> Any:
     monkeypatch.setenv("DATABASE_URL", address_of(engine))
 
     def command(*words: object, code: int = 0) -> dict[str, Any]:
-        call = [sys.executable, "-P", "-c", "from anaxis.cli import main; main()", "take-in"]
-        done = subprocess.run([*call, *map(str, words), "--json"], capture_output=True, text=True)
+        done = run("take-in", *words, "--json")
         assert done.returncode == code, done.stderr + done.stdout
         return json.loads(done.stdout) if done.stdout.startswith("{") else {"refused": done.stderr}
 
@@ -132,13 +132,8 @@ def test_several_files_are_transferred_with_one_answer_and_the_gravest_exit_code
     (tmp_path / "broken.usda").write_text("#usda 1.0\n(broken")
     files = [demo_files["TW_010"], tmp_path / "broken.usda", demo_files["TW_020"], demo_files["TW_040"]]
 
-    def transfer(*words: object) -> subprocess.CompletedProcess[str]:
-        call = [sys.executable, "-P", "-c", "from anaxis.cli import main; main()", "transfer", *map(str, words)]
-        return subprocess.run(
-            [*call, "--to", "zup-lh-cm", "--format", "json", "--out", str(tmp_path / "out")],
-            capture_output=True,
-            text=True,
-        )
+    def transfer(*words: object) -> Ran:
+        return run("transfer", *words, "--to", "zup-lh-cm", "--format", "json", "--out", tmp_path / "out")
 
     done = transfer(*files, "--jobs", "2", "--json")
     told = json.loads(done.stdout)

@@ -30,7 +30,7 @@ from anaxis.formats import read_file
 from anaxis.packages import shipped_profiles
 from anaxis.packages.model import LensRule, profile_from_dict
 from anaxis.packages.sheet import sheet_of
-from test_bad_input import run
+from shell import run
 from test_lens_and_projection import track
 
 IMAGE = Image(1920, 1080)

@@ -5,7 +5,6 @@ from __future__ import annotations
 import json
 import os
 import signal
-import subprocess
 import sys
 import zipfile
 from collections.abc import Callable
@@ -18,14 +17,7 @@ from anaxis.core.checks.examine import examine
 from anaxis.core.errors import BadInput
 from anaxis.formats import check_size, read_file
 from anaxis.work.sandbox.guard import Limits, ParserPool
-
-ANAXIS = Path(sys.executable).parent / "anaxis"
-
-
-def run(*words: object, **env: str) -> subprocess.CompletedProcess[str]:
-    return subprocess.run(
-        [str(ANAXIS), *map(str, words)], capture_output=True, text=True, timeout=120, env={**os.environ, **env}
-    )
+from shell import run
 
 
 @pytest.fixture

@@ -34,7 +34,7 @@ from anaxis.store.queries import track_of
 from anaxis.work.supervise import anaxis_command
 from linked import loop, quiet, shared_ids, shown
 from linked import until as until_async
-from pages import Visitor, fits, ink, ready, served, until
+from pages import Server, Visitor, fits, ink, ready, until
 from test_live_cut import Proxy, wait
 
 
@@ -271,7 +271,7 @@ def said(address: str, hello: Any, **more: Any) -> dict[str, Any]:
             line.close()
 
 
-def test_who_may_connect_and_watch(engine: Engine, database_url: str) -> None:
+def test_who_may_connect_and_watch(server: Server, engine: Engine, database_url: str) -> None:
     show = shown(engine)
     with Session(engine) as store, store.begin():
         tokens = {}
@@ -285,7 +285,7 @@ def test_who_may_connect_and_watch(engine: Engine, database_url: str) -> None:
         elsewhere, row = new_token(store, guest, "live", Role.ARTIST, 3)
         number = row.id
         assert actor_for(guest).shows
-    with served(database_url, visitor="") as site:
+    with server.on(database_url, visitor="") as site:
         address = site.replace("http", "ws") + "/exchange/v1"
         assert said(address, HELLO)["code"] == "not_signed_in"
         assert said(address, HELLO | {"token": "anaxis_guessed"})["code"] == "not_signed_in"

@@ -34,7 +34,7 @@ from anaxis.store.people import OneTimeLink, Person, SignIn, SignInTry, Token
 from anaxis.store.visible import SHOWS
 from anaxis.web.access import Needs, Open
 from anaxis.web.app import create_app
-from pages import Visitor, served
+from pages import Server, Visitor
 from test_store import keep
 
 PASSWORD = "a wheel turned by the tide"
@@ -59,9 +59,9 @@ def people(engine: Engine, demo_files: dict[str, Path]) -> dict[str, int]:
 
 
 @pytest.fixture
-def closed(engine: Engine, database_url: str) -> Iterator[str]:
+def closed(server: Server, engine: Engine, database_url: str) -> Iterator[str]:
     """The application with nobody signed in by itself."""
-    with served(database_url, visitor="") as address:
+    with server.on(database_url, visitor="") as address:
         yield address
 
 

@@ -18,6 +18,7 @@ from fastapi.responses import PlainTextResponse, RedirectResponse
 from fastapi.staticfiles import StaticFiles
 from psycopg.errors import DeadlockDetected, LockNotAvailable, QueryCanceled
 from secure.middleware import SecureASGIMiddleware
+from sqlalchemy import Engine
 from sqlalchemy.exc import DataError, IntegrityError, InternalError, OperationalError
 from sqlalchemy.exc import TimeoutError as PoolTimeout
 from sqlalchemy.orm import Session
@@ -125,8 +126,6 @@ def create_app(
     """
     engine = connect(database_url or os.environ.get("DATABASE_URL", ""))
     migrate(engine)
-    with Session(engine) as store, store.begin():
-        signer = Signer(server_key(store))
     limits = limits_from_environment()
 
     @asynccontextmanager
@@ -136,8 +135,7 @@ def create_app(
         # What is written and printed is ours and not a stranger's: its libraries alone take more addresses than a file may.
         app.state.makers = Calculators(replace(limits, memory_mb=limits.memory_mb + 3000, wall_s=limits.wall_s + 30))
         app.state.worker = WorkerProcess(engine) if own_worker else None
-        app.state.hub.examiner = app.state.calculators
-        app.state.hub.begin()
+        await serve_from(app, engine)
         yield
         await app.state.hub.end()
         if app.state.worker is not None:
@@ -149,10 +147,9 @@ def create_app(
 
     app = FastAPI(title="Anaxis", version=__version__, lifespan=lifespan, docs_url=None, redoc_url=None)
     app.state.engine = engine
-    app.state.signer = signer
     app.state.visitor = visitor
     app.state.limits = limits
-    app.state.hub = Hub(engine)
+    app.state.hub = None
     # The last one added stands outermost.
     app.add_middleware(GZipMiddleware, minimum_size=2000, compresslevel=1)
     app.middleware("http")(_not_too_long)
@@ -185,6 +182,20 @@ def create_app(
     app.add_exception_handler(UnicodeEncodeError, _not_storable)
     app.add_exception_handler(OSError, _no_room)
     return app
+
+
+async def serve_from(app: FastAPI, engine: Engine) -> None:
+    """Serve a database from the next request on; the one before is let go. The application must have been started."""
+
+    def signer() -> Signer:
+        with Session(engine) as store, store.begin():
+            return Signer(server_key(store))
+
+    if app.state.hub is not None:
+        await app.state.hub.end()
+    app.state.engine, app.state.signer, app.state.hub = engine, await run_in_threadpool(signer), Hub(engine)
+    app.state.hub.examiner = app.state.calculators
+    app.state.hub.begin()
 
 
 async def _alive() -> str:
