@@ -10,13 +10,10 @@ from typing import Any
 
 import numpy as np
 import pytest
-from alembic import command
-from alembic.config import Config
 from sqlalchemy import Engine, text
 from sqlalchemy.exc import DBAPIError
 from sqlalchemy.orm import Session
 
-import anaxis.store
 from anaxis.app.coverage import best_frames, coverage_of, projections_of
 from anaxis.app.derive import (
     Derive,
@@ -305,14 +302,3 @@ def test_a_file_of_a_held_camera_is_not_taken_for_the_shot_s(
         "stands at frame 1066" in found["projection_camera"].message
         and "TW_010 shotcam" in found["projection_camera"].message
     )
-
-
-def test_the_tables_go_down_and_up_again(engine: Engine, database_url: str) -> None:
-    config = Config()
-    config.set_main_option("script_location", str(Path(anaxis.store.__file__).parent / "migrations"))
-    with engine.begin() as connection:
-        config.attributes["connection"] = connection
-        command.downgrade(config, "0010")
-        assert connection.execute(text("SELECT to_regclass('derivations')")).scalar() is None
-        command.upgrade(config, "head")
-        assert connection.execute(text("SELECT to_regclass('derivations')")).scalar() is not None

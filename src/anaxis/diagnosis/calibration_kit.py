@@ -7,7 +7,7 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
-from scipy.spatial.transform import Rotation
+import scipy
 
 from anaxis.core.camera.lens import Image
 from anaxis.core.camera.track import Track, make_lens
@@ -47,7 +47,7 @@ def made_camera() -> Track:
     place: Floats = np.stack(
         [0.7 * np.sin(1.3 * t) + 0.11 * t, 1.2 + 0.4 * np.cos(0.9 * t), 0.5 * t + 0.2 * np.sin(2.1 * t)], axis=1
     )
-    turn = Rotation.from_rotvec(
+    turn = scipy.spatial.transform.Rotation.from_rotvec(
         np.stack([0.15 * np.sin(1.7 * t) + 0.05, 0.2 * np.sin(0.8 * t) - 0.04, 0.1 * np.cos(1.1 * t)], axis=1)
     )
     lens = make_lens(

@@ -6,7 +6,7 @@ from dataclasses import replace
 from typing import NamedTuple
 
 import numpy as np
-from scipy.spatial.transform import Rotation
+import scipy
 
 from anaxis.core.camera.track import Track
 from anaxis.core.space.axes import Convention
@@ -56,7 +56,7 @@ def of_decimals(arrived: Track, convention: Convention, apart: Apart) -> Floor:
             rng.choice([-0.5, 0.5], size=shape) * (0.0 if d is None else 10.0**-d)
             for d, shape in zip(few, (place.shape, angles.shape, lens.focal_mm.shape), strict=True)
         )
-        turn = Rotation.from_rotvec(np.radians(angle_off)).as_matrix() @ arrived.rotation
+        turn = scipy.spatial.transform.Rotation.from_rotvec(np.radians(angle_off)).as_matrix() @ arrived.rotation
         other = replace(
             arrived,
             position_m=convention.position_to_canonical(place + place_off),
@@ -95,7 +95,7 @@ def is_noise(fitted: Track, seen: Track, scale: float, residual_px: float) -> bo
     if len(seen) < _LEAST_FRAMES or np.ptp(np.diff(seen.frames)) > 1e-6:
         return False
     place = seen.position_m - fitted.position_m
-    turn = Rotation.from_matrix(seen.rotation @ np.swapaxes(fitted.rotation, 1, 2)).as_rotvec()
+    turn = scipy.spatial.transform.Rotation.from_matrix(seen.rotation @ np.swapaxes(fitted.rotation, 1, 2)).as_rotvec()
     parts = [p for p in (place, turn) if np.abs(p).max() > 1e-9]
     rms = [float(np.sqrt((p * p).mean())) for p in (place / scale, np.degrees(turn))]
     if residual_px > NOISE_PX and not (rms[0] <= _NOISE_M and rms[1] <= _NOISE_DEG):

@@ -12,7 +12,7 @@ from dataclasses import dataclass, replace
 from itertools import permutations, product
 
 import numpy as np
-from scipy.spatial.transform import Rotation
+import scipy
 
 from anaxis.core.camera.track import Lens, Track
 from anaxis.core.scene.nodes import UP_AXES
@@ -290,7 +290,7 @@ def _scaled_lens(lens: Lens, scale: float) -> Lens:
 def _named_turn(turn: Floats, convention: Convention) -> tuple[list[Cause], float, Floats]:
     """A turn of the world as turns about the package's axes, what that costs, and the turn itself."""
     own = convention.world @ turn @ convention.world.T
-    vector = Rotation.from_matrix(own).as_rotvec(degrees=True)
+    vector = scipy.spatial.transform.Rotation.from_matrix(own).as_rotvec(degrees=True)
     angle = float(np.linalg.norm(vector))
     if angle < 1e-3:
         return [], 0.0, np.eye(3)
@@ -309,7 +309,7 @@ def _named_turn(turn: Floats, convention: Convention) -> tuple[list[Cause], floa
     # Any other turn as three about x, y and z in their order.
     with warnings.catch_warnings():
         warnings.simplefilter("ignore", UserWarning)  # looking straight up: any split of the turn will do
-        angles = Rotation.from_matrix(own).as_euler("xyz", degrees=True)
+        angles = scipy.spatial.transform.Rotation.from_matrix(own).as_euler("xyz", degrees=True)
     named: list[Cause] = []
     for a, value in zip("XYZ", angles.tolist(), strict=True):
         value = float(round(value / 90) * 90) if abs(value - round(value / 90) * 90) < 0.01 else value

@@ -9,7 +9,7 @@ from __future__ import annotations
 from typing import NamedTuple
 
 import numpy as np
-from scipy.spatial.transform import Rotation, Slerp
+import scipy
 
 from anaxis.core.typing import Floats, Ints
 
@@ -49,7 +49,7 @@ def slerp(keys: Floats, quaternions: Floats, frames: Floats) -> Floats:
     """Shortest arcs between unit quaternions (k, 4), scalar last; returns (n, 4)."""
     if len(keys) == 1:
         return np.repeat(quaternions, len(frames), axis=0)
-    turns = Slerp(keys, Rotation.from_quat(quaternions))
+    turns = scipy.spatial.transform.Slerp(keys, scipy.spatial.transform.Rotation.from_quat(quaternions))
     return np.asarray(turns(np.clip(frames, keys[0], keys[-1])).as_quat())
 
 

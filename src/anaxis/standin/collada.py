@@ -8,8 +8,7 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
-from scipy.interpolate import CubicHermiteSpline
-from scipy.spatial.transform import Rotation
+import scipy
 
 from anaxis.core.time.rates import nearest_rate
 from anaxis.core.typing import Floats
@@ -109,7 +108,9 @@ def _value(curve: tuple[Floats, Floats, Floats | None, Floats | None] | None, se
     drawn = np.empty(len(at))
     for s in np.unique(span).tolist():
         here = span == s
-        drawn[here] = CubicHermiteSpline(times[s : s + 2], values[s : s + 2], [leaving[s], arriving[s + 1]])(at[here])
+        drawn[here] = scipy.interpolate.CubicHermiteSpline(
+            times[s : s + 2], values[s : s + 2], [leaving[s], arriving[s + 1]]
+        )(at[here])
     return drawn
 
 
@@ -138,7 +139,9 @@ def _local(node: Any, curves: dict[str, Any], seconds: Floats) -> Floats:
             )
         elif kind == "rotate":
             angle = _value(curves.get(f"{at}.ANGLE"), seconds, float(numbers[3]))
-            step[:, :3, :3] = Rotation.from_rotvec(np.radians(angle)[:, None] * numbers[:3]).as_matrix()
+            step[:, :3, :3] = scipy.spatial.transform.Rotation.from_rotvec(
+                np.radians(angle)[:, None] * numbers[:3]
+            ).as_matrix()
         elif kind == "scale":
             step[:, [0, 1, 2], [0, 1, 2]] = numbers
         else:

@@ -8,8 +8,7 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
-from scipy.interpolate import CubicHermiteSpline
-from scipy.spatial.transform import Rotation, Slerp
+import scipy
 
 from anaxis.core.camera.lens import Image
 from anaxis.core.time.rates import nearest_rate, parse_rate
@@ -167,14 +166,16 @@ def _sampled(found: tuple[Floats, Floats, str] | None, seconds: Floats, still: F
         drawn = np.empty((len(at), value.shape[1]))
         for s in np.unique(span).tolist():
             here = span == s
-            drawn[here] = CubicHermiteSpline(times[s : s + 2], value[s : s + 2], np.stack([out[s], into[s + 1]]))(
-                at[here]
-            )
+            drawn[here] = scipy.interpolate.CubicHermiteSpline(
+                times[s : s + 2], value[s : s + 2], np.stack([out[s], into[s + 1]])
+            )(at[here])
         return drawn
     if way == "STEP":
         return values[np.searchsorted(times, at, side="right") - 1]
     if values.shape[1] == 4:
-        return np.asarray(Slerp(times, Rotation.from_quat(values))(at).as_quat())
+        return np.asarray(
+            scipy.spatial.transform.Slerp(times, scipy.spatial.transform.Rotation.from_quat(values))(at).as_quat()
+        )
     return np.stack([np.interp(at, times, v) for v in values.T], axis=1)
 
 
@@ -185,6 +186,6 @@ def _local(node: Any, index: int, animated: dict[str, tuple[Floats, Floats, str]
     turn = _sampled(animated.get(f"/nodes/{index}/rotation"), seconds, np.array(node.rotation or [0.0, 0, 0, 1]))
     scale = _sampled(animated.get(f"/nodes/{index}/scale"), seconds, np.array(node.scale or [1.0, 1, 1]))
     out = np.tile(np.eye(4), (len(seconds), 1, 1))
-    out[:, :3, :3] = Rotation.from_quat(turn).as_matrix() * scale[:, None, :]
+    out[:, :3, :3] = scipy.spatial.transform.Rotation.from_quat(turn).as_matrix() * scale[:, None, :]
     out[:, :3, 3] = place
     return out

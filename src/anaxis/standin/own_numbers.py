@@ -5,7 +5,7 @@ from __future__ import annotations
 from fractions import Fraction
 
 import numpy as np
-from scipy.spatial.transform import Rotation
+import scipy
 
 from anaxis.core.camera.channels import BESIDE
 from anaxis.core.camera.lens import Image
@@ -57,4 +57,6 @@ def own_views(
 def turned(angles_deg: Floats, order: str) -> Floats:
     """Rotations (n, 3, 3) from plain angles about x, y, z (n, 3), turned in ``order`` about fixed axes."""
     places = ["XYZ".index(a) for a in order]
-    return np.asarray(Rotation.from_euler(order.lower(), angles_deg[:, places], degrees=True).as_matrix())
+    return np.asarray(
+        scipy.spatial.transform.Rotation.from_euler(order.lower(), angles_deg[:, places], degrees=True).as_matrix()
+    )

@@ -13,7 +13,7 @@ from fractions import Fraction
 from pathlib import Path
 
 import numpy as np
-from scipy.spatial.transform import Rotation, Slerp
+import scipy
 
 from anaxis.core.camera.channels import CHANNELS
 from anaxis.core.camera.lens import Image
@@ -109,7 +109,9 @@ def _at(track: Track, frames: Floats) -> Track:
     if len(own) == 1:
         turn = np.repeat(track.rotation, len(at), axis=0)
     else:
-        turn = Slerp(own, Rotation.from_matrix(track.rotation))(at).as_matrix()
+        turn = scipy.spatial.transform.Slerp(own, scipy.spatial.transform.Rotation.from_matrix(track.rotation))(
+            at
+        ).as_matrix()
         # A sample that is there is taken as it is.
         near = np.clip(np.searchsorted(own, at), 0, len(own) - 1)
         exact = np.abs(own[near] - at) < 1e-9

@@ -8,7 +8,7 @@ from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
-from scipy.spatial.transform import Rotation
+import scipy
 
 from anaxis.core.errors import BadInput
 from anaxis.core.time.rates import nearest_rate, parse_rate
@@ -36,7 +36,9 @@ def column_views(path: Path, asked: Asked) -> FileViews:
         numbers = at
     position = np.stack([column[f"position_{a}"] for a in "xyz"], axis=1)
     if "quaternion_w" in column:
-        rotation = Rotation.from_quat(np.stack([column[f"quaternion_{a}"] for a in "xyzw"], axis=1)).as_matrix()
+        rotation = scipy.spatial.transform.Rotation.from_quat(
+            np.stack([column[f"quaternion_{a}"] for a in "xyzw"], axis=1)
+        ).as_matrix()
     else:
         angles = np.stack([column[f"rotation_{a}_deg"] for a in "xyz"], axis=1) * profile.rotation.signs
         rotation = turned(angles, profile.rotation.order)

@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
-from scipy.interpolate import CubicHermiteSpline
+import scipy
 
 from anaxis.core.camera.lens import Image
 from anaxis.core.time.rates import parse_rate
@@ -53,7 +53,7 @@ def curves_of(keys: dict[str, Any], at: Floats) -> dict[str, Floats]:
             inside, ends = span == s, slice(s, s + 2)
             slopes = [channel["slopes_out"][s], channel["slopes_in"][min(s + 1, len(known) - 1)]]
             values[inside] = (
-                CubicHermiteSpline(known[ends], channel["values"][ends], slopes)(at[inside])
+                scipy.interpolate.CubicHermiteSpline(known[ends], channel["values"][ends], slopes)(at[inside])
                 if len(known) > 1
                 else channel["values"][0]
             )

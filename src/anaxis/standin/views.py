@@ -8,7 +8,7 @@ from fractions import Fraction
 from typing import Any
 
 import numpy as np
-from scipy.spatial.transform import Rotation, Slerp
+import scipy
 
 from anaxis.core.camera.channels import BESIDE
 from anaxis.core.camera.lens import Image
@@ -132,7 +132,9 @@ def _between(views: FileViews, at: Floats) -> FileViews:
     place = -np.einsum("nij,nj->ni", np.swapaxes(rows, 1, 2), views.view[:, :, 3])
     where = np.clip(at, own[0], own[-1])
     turned = (
-        Slerp(own, Rotation.from_matrix(pose))(where).as_matrix() if len(own) > 1 else np.repeat(pose, len(at), axis=0)
+        scipy.spatial.transform.Slerp(own, scipy.spatial.transform.Rotation.from_matrix(pose))(where).as_matrix()
+        if len(own) > 1
+        else np.repeat(pose, len(at), axis=0)
     )
     moved = np.tile(np.eye(4), (len(at), 1, 1))
     moved[:, :3, :3] = turned

@@ -4,9 +4,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from alembic import command
-from alembic.config import Config
-from sqlalchemy import Engine, create_engine, make_url, text
+from sqlalchemy import Engine, create_engine, inspect, make_url, text
 from sqlalchemy.exc import ArgumentError, OperationalError
 from sqlalchemy.orm import configure_mappers
 
@@ -53,10 +51,46 @@ def connect(url: str, pool: int = 20) -> Engine:
     return engine
 
 
+_MIGRATIONS = Path(__file__).parent / "migrations"
+_REVISIONS = sorted(path.name[:4] for path in (_MIGRATIONS / "versions").glob("[0-9]*.py"))
+
+
+def revision_of(engine: Engine) -> str:
+    """The revision of a database's tables; "" where there are none yet."""
+    with engine.connect() as connection:
+        if not inspect(connection).has_table("alembic_version"):
+            return ""
+        return str(connection.execute(text("SELECT version_num FROM alembic_version")).scalar_one_or_none() or "")
+
+
+def is_current(engine: Engine) -> bool:
+    """Whether a database's tables are those of this Anaxis."""
+    return revision_of(engine) == _REVISIONS[-1]
+
+
 def migrate(engine: Engine, revision: str = "head") -> None:
-    """Bring the tables to the newest version, or to one of their own; two servers starting at once take turns."""
+    """Bring the tables to the newest revision, or to another one; two servers starting at once take turns.
+
+    Raises BadInput where they are older or newer than this Anaxis can read.
+    """
+    before = revision_of(engine)
+    if revision == "head" and before == _REVISIONS[-1]:
+        return
+    if before and before not in _REVISIONS:
+        older = before < _REVISIONS[0]
+        remedy = (
+            "start the commit c143a36 of Anaxis once on this database, then this one"
+            if older
+            else "start the newer Anaxis"
+        )
+        raise BadInput(
+            f"The database's tables are of revision {before}, and this Anaxis reads {_REVISIONS[0]} to {_REVISIONS[-1]}: {remedy}."
+        )
+    from alembic import command  # loaded for a new or older store alone
+    from alembic.config import Config
+
     config = Config()
-    config.set_main_option("script_location", str(Path(__file__).parent / "migrations"))
+    config.set_main_option("script_location", str(_MIGRATIONS))
     with engine.connect() as connection:
         connection.execute(text("SET lock_timeout = 0; SET statement_timeout = 0"))  # the other server's may take long
         connection.execute(text(f"SELECT pg_advisory_lock({_MIGRATION_LOCK})"))

@@ -28,7 +28,7 @@ from sqlalchemy.orm import Session
 from anaxis.app.hooks import give_up, send
 from anaxis.app.retention import clear_out
 from anaxis.formats.usd.write import begin as begin_usd
-from anaxis.store.database import connect
+from anaxis.store.database import connect, is_current
 from anaxis.store.models import Worker
 from anaxis.work.queue import CALL, QUEUE, TASK, TryAgain, address_of
 from anaxis.work.reconcile import reconcile
@@ -36,7 +36,8 @@ from anaxis.work.sandbox.folders import settle
 from anaxis.worker.attempt import do_job
 
 _log = logging.getLogger("anaxis.worker")
-_LOOK_EVERY_S, _RECONCILE_EVERY_S = 3.0, 60.0
+_LOOK_S, _LOOK_EVERY_S, _RECONCILE_EVERY_S = 0.3, 3.0, 60.0
+_SAYS_AFTER_LOOKS = 60
 _ENDS_S, _AGAIN_S = 7.0, 2.0
 # A worker that has given no sign of life for so long has ended, and its work is taken up again.
 _GONE_AFTER_S = 10.0
@@ -245,6 +246,19 @@ def _end_with_owner() -> None:
     os._exit(0)
 
 
+def _wait_for_tables(engine: Engine) -> None:
+    """The pages bring the tables up to date; a worker that starts beside them waits until they are."""
+    looks = 0
+    while True:
+        with suppress(SQLAlchemyError):
+            if is_current(engine):
+                return
+        looks += 1
+        if looks == _SAYS_AFTER_LOOKS:
+            _log.warning("waiting for the pages to bring the database's tables up to date")
+        time.sleep(_LOOK_S)
+
+
 def main(owned: bool = False, at_once: int = AT_ONCE) -> None:
     """Work until it is ended, ``at_once`` at a time; ``owned`` by another process, which holds its standard input open, with that one."""
     logging.basicConfig(level=logging.WARNING, format="%(name)s: %(message)s")
@@ -254,6 +268,7 @@ def main(owned: bool = False, at_once: int = AT_ONCE) -> None:
     # Its library makes its registries when it is first used, and two jobs that do so at once wait for each other for ever.
     begin_usd()
     engine = connect(os.environ.get("DATABASE_URL", ""))
+    _wait_for_tables(engine)
     while True:
         try:
             asyncio.run(work(engine, at_once))

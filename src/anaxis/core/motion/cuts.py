@@ -16,7 +16,7 @@ from dataclasses import replace
 from typing import NamedTuple
 
 import numpy as np
-from scipy.spatial.transform import Rotation
+import scipy
 
 from anaxis.core.camera.track import Track
 from anaxis.core.errors import BadInput
@@ -165,7 +165,7 @@ def _position_steps(track: Track) -> tuple[Floats, float]:
 
 def _rotation_steps(track: Track) -> tuple[Floats, float]:
     turned = track.rotation[1:] @ np.swapaxes(track.rotation[:-1], 1, 2)
-    return np.degrees(Rotation.from_matrix(turned).as_rotvec()), LEAP_DEG / 1000
+    return np.degrees(scipy.spatial.transform.Rotation.from_matrix(turned).as_rotvec()), LEAP_DEG / 1000
 
 
 def _lens_steps(track: Track) -> tuple[Floats, float]:
@@ -181,7 +181,7 @@ def _lens_steps(track: Track) -> tuple[Floats, float]:
 def _strays(track: Track) -> Ints:
     """Samples far from both neighbours, which themselves nearly meet, in a motion that is otherwise quiet there."""
     out = np.zeros(len(track), dtype=np.bool_)
-    turn = Rotation.from_matrix(track.rotation)
+    turn = scipy.spatial.transform.Rotation.from_matrix(track.rotation)
     turned = [np.degrees((turn[k:] * turn[:-k].inv()).magnitude()) for k in (1, 2)]
     placed = [np.linalg.norm(track.position_m[k:] - track.position_m[:-k], axis=1) for k in (1, 2)]
     for (step, across), least in ((placed, LEAP_M), (turned, LEAP_DEG)):

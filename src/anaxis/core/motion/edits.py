@@ -6,7 +6,7 @@ from dataclasses import fields, replace
 from typing import Any
 
 import numpy as np
-from scipy.spatial.transform import Rotation, Slerp
+import scipy
 
 from anaxis.core.camera.channels import CHANNELS, FRAMING
 from anaxis.core.camera.track import Lens, Track
@@ -52,7 +52,9 @@ def _filled(track: Track, good: Bools) -> Track:
     if len(known) == 1:
         rotation[~good] = track.rotation[good][0]
     else:
-        rotation[~good] = Slerp(known, Rotation.from_matrix(track.rotation[good]))(at).as_matrix()
+        rotation[~good] = scipy.spatial.transform.Slerp(
+            known, scipy.spatial.transform.Rotation.from_matrix(track.rotation[good])
+        )(at).as_matrix()
     return replace(track, position_m=position, rotation=rotation)
 
 

@@ -9,7 +9,7 @@ from dataclasses import dataclass, replace
 from typing import NamedTuple
 
 import numpy as np
-from scipy.spatial.transform import Rotation
+import scipy
 
 from anaxis.core.camera.track import Track
 from anaxis.core.errors import BadInput
@@ -61,7 +61,7 @@ class Similarity:
 
     def as_params(self) -> dict[str, float]:
         """Plain numbers for a recipe: scale, a quaternion, a shift in metres."""
-        x, y, z, w = Rotation.from_matrix(self.turn).as_quat().tolist()
+        x, y, z, w = scipy.spatial.transform.Rotation.from_matrix(self.turn).as_quat().tolist()
         a, b, c = self.shift_m.tolist()
         return {"scale": self.scale, "qx": x, "qy": y, "qz": z, "qw": w, "x_m": a, "y_m": b, "z_m": c}
 
@@ -77,7 +77,7 @@ def similarity_of(params: dict[str, float]) -> Similarity:
         raise BadInput("The rotation's four numbers are no unit quaternion: place the camera again.")
     return Similarity(
         params["scale"],
-        Rotation.from_quat(quaternion).as_matrix(),
+        scipy.spatial.transform.Rotation.from_quat(quaternion).as_matrix(),
         np.array([params[k] for k in ("x_m", "y_m", "z_m")]),
     )
 
@@ -95,7 +95,9 @@ def at_frame(track: Track, at: int, point_m: Floats, heading_deg: float | None) 
             raise BadInput(
                 "The camera looks straight up or down on that frame and has no heading there: choose another frame."
             )
-        turn = Rotation.from_euler("y", heading_deg - heading_of_deg(ahead), degrees=True).as_matrix()
+        turn = scipy.spatial.transform.Rotation.from_euler(
+            "y", heading_deg - heading_of_deg(ahead), degrees=True
+        ).as_matrix()
     return Similarity(1.0, turn, point_m - turn @ track.position_m[at])
 
 

@@ -13,9 +13,7 @@ from fractions import Fraction
 from typing import Literal, NamedTuple
 
 import numpy as np
-from scipy.interpolate import PchipInterpolator
-from scipy.ndimage import gaussian_filter1d
-from scipy.spatial.transform import Rotation, Slerp
+import scipy
 
 from anaxis.core.bounds import MAX_FRAMES
 from anaxis.core.camera.lens import Image
@@ -95,7 +93,7 @@ def samples_of(rows: Floats, image: Image) -> Samples:
     if (size < 1e-6).any() or not np.isfinite(rows).all() or (rows[:, 8:10] <= 0).any():
         at = int(np.argmax((size < 1e-6) | ~np.isfinite(rows).all(axis=1) | (rows[:, 8:10] <= 0).any(axis=1)))
         raise BadInput(f"Sample {at} of the recording holds a rotation or a lens that is none: record again.")
-    turned = Rotation.from_quat(rows[:, 4:8]).as_matrix()
+    turned = scipy.spatial.transform.Rotation.from_quat(rows[:, 4:8]).as_matrix()
     return Samples(rows[:, 0] - rows[0, 0], rows[:, 1:4], turned, rows[:, 8:12], image)
 
 
@@ -139,12 +137,17 @@ def _jump_at(samples: Samples, place: int) -> tuple[Floats, float]:
         degree = 2 if len(seconds) > 5 else 1 if len(seconds) > 2 else 0
         position = np.array([np.polyfit(seconds, v, degree)[-1] for v in samples.position_m[side].T])
         first = samples.rotation[side][0]
-        turned = Rotation.from_matrix(first.T @ samples.rotation[side]).as_rotvec()
-        turn = first @ Rotation.from_rotvec([np.polyfit(seconds, v, degree)[-1] for v in turned.T]).as_matrix()
+        turned = scipy.spatial.transform.Rotation.from_matrix(first.T @ samples.rotation[side]).as_rotvec()
+        turn = (
+            first
+            @ scipy.spatial.transform.Rotation.from_rotvec(
+                [np.polyfit(seconds, v, degree)[-1] for v in turned.T]
+            ).as_matrix()
+        )
         ends.append((position, turn))
     (place_a, turn_a), (place_b, turn_b) = ends
     yaw = _yaw_deg(turn_a @ turn_b.T)
-    about = Rotation.from_euler("y", yaw, degrees=True).as_matrix()
+    about = scipy.spatial.transform.Rotation.from_euler("y", yaw, degrees=True).as_matrix()
     return place_a - about @ place_b, yaw
 
 
@@ -161,7 +164,7 @@ def healed(samples: Samples, places: list[int]) -> Samples:
         if not 0 < place < len(samples):
             raise BadInput(f"There is no sample {place} to heal a jump at: the recording has {len(samples)}.")
         moved, yaw = _jump_at(replace(samples, position_m=position, rotation=rotation), place)
-        turn = Rotation.from_euler("y", yaw, degrees=True).as_matrix()
+        turn = scipy.spatial.transform.Rotation.from_euler("y", yaw, degrees=True).as_matrix()
         position[place:] = position[place:] @ turn.T + moved
         rotation[place:] = turn @ rotation[place:]
     return replace(samples, position_m=position, rotation=rotation)
@@ -238,7 +241,7 @@ def _lens(
     if aspect is not None:
         width, height = (width, width / aspect) if keep == "width" else (height * aspect, height)
     fx, fy, cx, cy = (
-        PchipInterpolator(samples.seconds, v)(at) if np.ptp(v) else np.full(len(at), v[0])
+        scipy.interpolate.PchipInterpolator(samples.seconds, v)(at) if np.ptp(v) else np.full(len(at), v[0])
         for v in samples.intrinsics_px.T
     )
     oblong = float(np.median(fy / fx))
@@ -282,8 +285,10 @@ def _drawn(
         place, turn = _smoothed(seconds, place, turn, usual_s, sigma_s)
         seconds = _grid(seconds, usual_s)
     where = np.clip(at, seconds[0], seconds[-1])
-    position = PchipInterpolator(seconds, place)(where)
-    return position, np.asarray(Slerp(seconds, Rotation.from_matrix(turn))(where).as_matrix())
+    position = scipy.interpolate.PchipInterpolator(seconds, place)(where)
+    return position, np.asarray(
+        scipy.spatial.transform.Slerp(seconds, scipy.spatial.transform.Rotation.from_matrix(turn))(where).as_matrix()
+    )
 
 
 def _grid(seconds: Floats, usual_s: float) -> Floats:
@@ -295,21 +300,23 @@ def _smoothed(seconds: Floats, place: Floats, turn: Floats, usual_s: float, sigm
     """Poses on an even grid, weighed over the time around each by a bell; ends go on as they went (odd reflection)."""
     grid = _grid(seconds, usual_s)
     sigma = sigma_s / (grid[1] - grid[0])
-    even = PchipInterpolator(seconds, place)(grid)
-    spun = Slerp(seconds, Rotation.from_matrix(turn))(grid)
+    even = scipy.interpolate.PchipInterpolator(seconds, place)(grid)
+    spun = scipy.spatial.transform.Slerp(seconds, scipy.spatial.transform.Rotation.from_matrix(turn))(grid)
     quaternion = spun.as_quat()
     flips = np.cumprod(
         np.concatenate([[1.0], np.where(np.sum(quaternion[1:] * quaternion[:-1], axis=1) < 0, -1.0, 1.0)])
     )
     weighed = _weighed(quaternion * flips[:, None], sigma)
-    return _weighed(even, sigma), Rotation.from_quat(weighed).as_matrix()
+    return _weighed(even, sigma), scipy.spatial.transform.Rotation.from_quat(weighed).as_matrix()
 
 
 def _weighed(values: Floats, sigma: float) -> Floats:
     reach = min(len(values) - 1, int(np.ceil(4 * sigma)))
     head, tail = 2 * values[0] - values[reach:0:-1], 2 * values[-1] - values[-2 : -2 - reach : -1]
     whole = np.concatenate([head, values, tail])
-    return np.asarray(gaussian_filter1d(whole, sigma, axis=0, mode="nearest")[reach : reach + len(values)])
+    return np.asarray(
+        scipy.ndimage.gaussian_filter1d(whole, sigma, axis=0, mode="nearest")[reach : reach + len(values)]
+    )
 
 
 _SIGMAS = (1e-3, 4.0)

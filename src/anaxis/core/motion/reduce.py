@@ -15,7 +15,7 @@ from dataclasses import dataclass, replace
 from typing import Any, Literal
 
 import numpy as np
-from scipy.spatial.transform import Rotation, Slerp
+import scipy
 
 from anaxis.core.camera.channels import BESIDE, CHANNELS
 from anaxis.core.camera.lens import Image
@@ -210,7 +210,7 @@ def channels_of(track: Track, rule: KeyRule) -> tuple[tuple[str, ...], Floats]:
 
 def continuous_quaternions(rotation: Floats) -> Floats:
     """Unit quaternions x, y, z, w (n, 4) of rotations (n, 3, 3), each on the side of the one before."""
-    found = Rotation.from_matrix(rotation).as_quat()
+    found = scipy.spatial.transform.Rotation.from_matrix(rotation).as_quat()
     turns = np.sign(np.einsum("ij,ij->i", found[:-1], found[1:]))
     flips = np.concatenate([[1.0], np.cumprod(np.where(turns < 0, -1.0, 1.0))])
     return np.asarray(found * flips[:, None])
@@ -222,7 +222,7 @@ def track_of_channels(track: Track, channels: tuple[str, ...], values: Floats, r
     turned = (
         matrices_from_angles(c[:, 3:6], convention.order, convention.signs)
         if rule.turns == "angles"
-        else Rotation.from_quat(c[:, 3:7]).as_matrix()
+        else scipy.spatial.transform.Rotation.from_quat(c[:, 3:7]).as_matrix()
     )
     lens = {n: c[:, i] for i, n in enumerate(channels) if n in CHANNELS}
     return replace(
@@ -251,7 +251,7 @@ def drawn(
     if rule.interpolation == "linear":
         out = values[span] + (values[span + 1] - values[span]) * u[:, None]
         if rule.turns == "quaternions":
-            arc = Slerp(frames, Rotation.from_quat(values[:, 3:7]))
+            arc = scipy.spatial.transform.Slerp(frames, scipy.spatial.transform.Rotation.from_quat(values[:, 3:7]))
             out[:, 3:7] = arc(np.clip(at, frames[0], frames[-1])).as_quat()
         return np.asarray(out)
     basis = _hermite(u)

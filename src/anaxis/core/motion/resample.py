@@ -16,8 +16,7 @@ from fractions import Fraction
 from typing import Literal
 
 import numpy as np
-from scipy.interpolate import CubicSpline, PchipInterpolator
-from scipy.spatial.transform import Rotation, RotationSpline, Slerp
+import scipy
 
 from anaxis.core.bounds import MAX_FRAMES
 from anaxis.core.camera.lens import Image
@@ -97,7 +96,11 @@ def sampled_straight(track: Track, at: Floats) -> Track:
     turn = (
         np.repeat(track.rotation, len(at), axis=0)
         if len(own) == 1
-        else np.asarray(Slerp(own, Rotation.from_matrix(track.rotation))(where).as_matrix())
+        else np.asarray(
+            scipy.spatial.transform.Slerp(own, scipy.spatial.transform.Rotation.from_matrix(track.rotation))(
+                where
+            ).as_matrix()
+        )
     )
     lens = Lens(**{f.name: np.interp(where, own, getattr(track.lens, f.name)) for f in fields(Lens)})
     bent = None if track.distortion is None else track.distortion.changed(lambda v: np.interp(where, own, v))
@@ -178,7 +181,7 @@ def drawn_through(frames: Floats, values: Floats, at: Floats) -> Floats:
         made[inside] = (
             values[first]
             if end - first == 1
-            else CubicSpline(frames[run], values[run])(np.maximum(at[inside], frames[first]))
+            else scipy.interpolate.CubicSpline(frames[run], values[run])(np.maximum(at[inside], frames[first]))
         )
     return made
 
@@ -187,14 +190,18 @@ def _turned(part: Track, at: Floats) -> Floats:
     """Rotations (m, 3, 3) as :func:`drawn_through` draws positions."""
     out, rest = _continued(part.frames, at)
     made = np.empty((len(at), 3, 3))
-    turn = Rotation.from_matrix(part.rotation)
+    turn = scipy.spatial.transform.Rotation.from_matrix(part.rotation)
     steps = (turn[:-1].inv() * turn[1:]).as_rotvec() if len(part) > 1 else np.zeros((0, 3))
-    made[out] = part.rotation[-1] @ Rotation.from_rotvec(_further(steps, rest)).as_matrix() if out.any() else 0
+    made[out] = (
+        part.rotation[-1] @ scipy.spatial.transform.Rotation.from_rotvec(_further(steps, rest)).as_matrix()
+        if out.any()
+        else 0
+    )
     for inside, first, end in _moving_runs(part.frames, _still_steps(steps), at, ~out):
         if end - first == 1:
             made[inside] = part.rotation[first]
         else:
-            spline = RotationSpline(part.frames[first:end], turn[first:end])
+            spline = scipy.spatial.transform.RotationSpline(part.frames[first:end], turn[first:end])
             made[inside] = spline(np.maximum(at[inside], part.frames[first])).as_matrix()
     return made
 
@@ -262,7 +269,7 @@ def _lens_channel(frames: Floats, values: Floats, at: Floats) -> Floats:
         made[out] = values[-1] * (values[-1] / values[-2]) ** rest
     else:
         made[out] = values[-1] + rest * (values[-1] - values[-2])
-    made[~out] = PchipInterpolator(frames, values)(np.maximum(at[~out], frames[0]))
+    made[~out] = scipy.interpolate.PchipInterpolator(frames, values)(np.maximum(at[~out], frames[0]))
     return made
 
 
@@ -305,6 +312,8 @@ def with_handles(track: Track, head: int, tail: int, way: str) -> Track:
             gap = track.frames[at] - track.frames[near]
             share = (frames[part] - track.frames[at]) / gap
             position[part] = track.position_m[at] + share[:, None] * (track.position_m[at] - track.position_m[near])
-            turn = Rotation.from_matrix(track.rotation[at] @ track.rotation[near].T).as_rotvec()
-            rotation[part] = Rotation.from_rotvec(share[:, None] * turn).as_matrix() @ track.rotation[at]
+            turn = scipy.spatial.transform.Rotation.from_matrix(track.rotation[at] @ track.rotation[near].T).as_rotvec()
+            rotation[part] = (
+                scipy.spatial.transform.Rotation.from_rotvec(share[:, None] * turn).as_matrix() @ track.rotation[at]
+            )
     return replace(out, position_m=position, rotation=rotation)

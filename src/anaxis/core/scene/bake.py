@@ -9,7 +9,7 @@ from dataclasses import dataclass, fields
 from functools import cached_property
 
 import numpy as np
-from scipy.spatial.transform import Rotation, Slerp
+import scipy
 
 from anaxis.core.camera.track import Lens, Track
 from anaxis.core.errors import BadInput
@@ -91,7 +91,7 @@ def _blend(node: Node, at: Floats, left: Ints, right: Ints) -> Floats:
     turn, stretch = u @ vt, np.swapaxes(vt, 1, 2) @ (s[:, :, None] * vt)
     # A mirrored node has a polar factor of determinant -1: let the stretch carry the mirror.
     sign = np.sign(np.linalg.det(turn))[:, None, None]
-    slerp = Slerp(node.frames[pairs], Rotation.from_matrix(turn * sign))
+    slerp = scipy.spatial.transform.Slerp(node.frames[pairs], scipy.spatial.transform.Rotation.from_matrix(turn * sign))
     a, b = np.searchsorted(pairs, left), np.searchsorted(pairs, right)
     mixed = (1 - share) * (sign * stretch)[a] + share * (sign * stretch)[b]
     out = (1 - share) * node.local[left] + share * node.local[right]

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import numpy as np
-from scipy.spatial import ConvexHull, QhullError
+import scipy
 
 from anaxis.core.scene.nodes import Scene
 from anaxis.core.scene.surroundings import placed_m
@@ -18,8 +18,8 @@ def hull_points(points: Floats) -> Floats:
     if len(unique) <= 8:
         return unique
     try:
-        corners = unique[ConvexHull(unique).vertices]
-    except QhullError:  # all in a plane, or on a line
+        corners = unique[scipy.spatial.ConvexHull(unique).vertices]
+    except scipy.spatial.QhullError:  # all in a plane, or on a line
         corners = unique
     return corners if len(corners) <= _MOST else _box(unique)
 

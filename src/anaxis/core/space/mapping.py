@@ -14,7 +14,7 @@ from itertools import permutations, product
 from typing import NamedTuple
 
 import numpy as np
-from scipy.spatial.transform import Rotation
+import scipy
 
 from anaxis.core.space.axes import ORDERS, Convention
 from anaxis.core.space.rotation import angles_from_matrices, matrices_from_angles
@@ -70,7 +70,7 @@ def channel_map(source: Convention, target: Convention) -> ChannelMap:
 
 def _samples(source: Convention, turn: Floats, camera: Floats) -> tuple[Floats, Floats]:
     """Angles shown in the source (13, 3), those of no rotation first, and the rotations (13, 3, 3) they are there."""
-    turns = Rotation.random(12, random_state=7).as_matrix()
+    turns = scipy.spatial.transform.Rotation.random(12, random_state=7).as_matrix()
     shown = np.concatenate([np.zeros((1, 3)), angles_from_matrices(turns, source.order, source.signs).deg])
     return shown, turn @ matrices_from_angles(shown, source.order, source.signs) @ camera
 

@@ -14,7 +14,7 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
-from scipy.spatial.transform import Rotation
+import scipy
 
 from anaxis.core.camera.track import Lens, make_lens
 from anaxis.core.errors import BadInput
@@ -350,7 +350,7 @@ def _matrices(kind: str, v: Floats) -> Floats:
     elif kind == "rotate":
         length = np.linalg.norm(v[:, :3], axis=1, keepdims=True)
         axis = np.divide(v[:, :3], length, out=np.zeros((len(v), 3)), where=length > 0)
-        out[:, :3, :3] = Rotation.from_rotvec(axis * np.radians(v[:, 3:])).as_matrix()
+        out[:, :3, :3] = scipy.spatial.transform.Rotation.from_rotvec(axis * np.radians(v[:, 3:])).as_matrix()
     elif kind == "lookat":
         out[:, :3, :3], out[:, :3, 3] = _looking(v[:, :3], v[:, 3:6], v[:, 6:]), v[:, :3]
     elif kind == "skew":

@@ -15,8 +15,8 @@ from pathlib import Path
 from typing import Any, NamedTuple
 
 import numpy as np
+import scipy
 from pygltflib import GLTF2
-from scipy.spatial.transform import Rotation
 
 from anaxis.core.camera.track import Lens, make_lens
 from anaxis.core.errors import BadInput
@@ -269,7 +269,7 @@ class _Reader:
         length = np.linalg.norm(turn, axis=1)
         if not (length > 0).all():
             raise BadInput(f"{self.name}, {path}: its rotation has no length at some frame; export it again.")
-        local[:, :3, :3] = Rotation.from_quat(turn).as_matrix() * values["scale"][:, None, :]
+        local[:, :3, :3] = scipy.spatial.transform.Rotation.from_quat(turn).as_matrix() * values["scale"][:, None, :]
         local[:, :3, 3] = values["translation"]
         return _Pose(frames, local, keys, stepped)
 

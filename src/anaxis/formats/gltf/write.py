@@ -16,7 +16,7 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
-from scipy.spatial.transform import Rotation
+import scipy
 
 from anaxis.core.camera.channels import CHANNELS
 from anaxis.core.image_plane import CORNERS, ON_PICTURE, ImagePlane
@@ -137,7 +137,7 @@ class _Document:
                     "name": node.root.name,
                     "children": index,
                     "translation": placement.shift_m.tolist(),
-                    "rotation": Rotation.from_matrix(placement.turn).as_quat().tolist(),
+                    "rotation": scipy.spatial.transform.Rotation.from_matrix(placement.turn).as_quat().tolist(),
                 }
             )
             index = [len(self.nodes) - 1]

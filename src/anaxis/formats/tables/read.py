@@ -14,7 +14,7 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
-from scipy.spatial.transform import Rotation
+import scipy
 
 from anaxis.core.bounds import MAX_FRAMES
 from anaxis.core.camera.track import Lens, make_lens
@@ -218,7 +218,7 @@ def _local(values: Any, convention: Convention, count: int, name: str) -> Floats
         good = np.isfinite(turns).all(axis=1)
         if (np.linalg.norm(turns[good], axis=1) < 1e-9).any():
             raise BadInput(f"{name} has a quaternion without length: choose other columns, or correct that row.")
-        local[good, :3, :3] = Rotation.from_quat(turns[good]).as_matrix()
+        local[good, :3, :3] = scipy.spatial.transform.Rotation.from_quat(turns[good]).as_matrix()
         local[~good, :3, :3] = np.nan
         return local
     angles = np.zeros((count, 3))

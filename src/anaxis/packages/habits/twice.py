@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import replace
 
 import numpy as np
-from scipy.spatial.transform import Rotation
+import scipy
 
 from anaxis.core.parameters import Parameters
 from anaxis.core.space.axes import Convention
@@ -31,7 +31,9 @@ def undo(s: Outbound, p: Twice) -> Outbound:
     of R A, and (X A + 1) p' = p.
     """
     between = s.axes.camera.T @ s.axes.world
-    half = Rotation.from_rotvec(Rotation.from_matrix(s.track.rotation @ between).as_rotvec() / 2).as_matrix()
+    half = scipy.spatial.transform.Rotation.from_rotvec(
+        scipy.spatial.transform.Rotation.from_matrix(s.track.rotation @ between).as_rotvec() / 2
+    ).as_matrix()
     place: Floats = np.asarray(
         np.linalg.solve(half + np.eye(3), s.track.position_m[:, :, None])[:, :, 0], dtype=np.float64
     )

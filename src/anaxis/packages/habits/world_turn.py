@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Literal
 
 import numpy as np
-from scipy.spatial.transform import Rotation
+import scipy
 
 from anaxis.core.parameters import Number, Parameters, asked
 from anaxis.core.space.axes import Convention, axis_vector
@@ -20,7 +20,7 @@ class WorldTurn(Parameters):
 
 def about_axis(axis: str, angle_deg: float, convention: Convention) -> Floats:
     """A rotation about one of a package's axes, counter-clockwise seen from its positive end, in canonical space."""
-    own = Rotation.from_rotvec(np.radians(angle_deg) * axis_vector(axis)).as_matrix()
+    own = scipy.spatial.transform.Rotation.from_rotvec(np.radians(angle_deg) * axis_vector(axis)).as_matrix()
     # In a left-handed world the same picture of a rotation runs the other way; as numbers it is this matrix.
     return convention.world.T @ own @ convention.world
 

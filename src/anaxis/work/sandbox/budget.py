@@ -4,7 +4,15 @@ from __future__ import annotations
 
 import resource
 
+import scipy
+
 _PAGE = resource.getpagesize()
+
+
+def load_scipy() -> None:
+    """Load what scipy loads when it is first used, so that no file pays for it with its time or memory."""
+    for part in (scipy.spatial.transform.Rotation, scipy.interpolate.CubicSpline, scipy.optimize.least_squares):
+        assert part is not None
 
 
 def addressed_bytes() -> int:

@@ -17,7 +17,7 @@ from importlib import import_module
 from typing import Any
 
 from anaxis.core.errors import BadInput
-from anaxis.work.sandbox.budget import allow_more, held_bytes
+from anaxis.work.sandbox.budget import allow_more, held_bytes, load_scipy
 
 # A process that has grown by so much is replaced by a fresh one.
 _GROWN_MB = 300
@@ -58,6 +58,7 @@ def main() -> None:
     silence = os.open(os.devnull, os.O_WRONLY)
     os.dup2(silence, 1)
     import_module("anaxis.app.examined")
+    load_scipy()
     grown = held_bytes() + (_GROWN_MB << 20)
     allow_more(memory_mb)
     while True:

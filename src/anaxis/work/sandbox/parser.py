@@ -20,7 +20,7 @@ from anaxis.core.errors import BadInput
 from anaxis.formats import FORMATS, ZIP_SUFFIX, read_file
 from anaxis.formats.zip_upload import UNPACKED_TIMES
 from anaxis.store.archive import scene_to_bytes
-from anaxis.work.sandbox.budget import allow_more
+from anaxis.work.sandbox.budget import allow_more, load_scipy
 
 
 def load(only: str = "") -> None:
@@ -30,6 +30,7 @@ def load(only: str = "") -> None:
         if entry.read and (not only or only in entry.suffixes):
             import_module(f"anaxis.formats.{entry.read.split(':')[0]}")
     if not only:  # what waits for any file; what was started for one has no time for more
+        load_scipy()
         _warm_up()
 
 

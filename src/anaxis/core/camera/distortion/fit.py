@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
-from scipy.optimize import least_squares
+import scipy
 
 from anaxis.core.camera.distortion.distortion import Distortion
 from anaxis.core.camera.distortion.models import model_of, usual_of
@@ -56,7 +56,7 @@ def fit_model(
 
     start = np.array([usual[n] for n in names])
     limits = np.array([kind.limits.get(n, (-np.inf, np.inf)) for n in names]).T
-    found = least_squares(
+    found = scipy.optimize.least_squares(
         off, start, bounds=(limits[0], limits[1]), x_scale="jac", xtol=1e-14, ftol=1e-14, gtol=1e-14, max_nfev=400
     )
     left = np.linalg.norm(found.fun.reshape(-1, 2), axis=1)

@@ -10,7 +10,7 @@ from functools import cached_property
 from typing import Any
 
 import numpy as np
-from scipy.interpolate import RectBivariateSpline
+import scipy
 
 from anaxis.core.camera.distortion.kind import Bent, Coefficients, DistortionKind
 from anaxis.core.errors import BadInput
@@ -31,8 +31,10 @@ class MapBend:
     v: Floats
 
     @cached_property
-    def _splines(self) -> tuple[RectBivariateSpline, RectBivariateSpline]:
-        return RectBivariateSpline(self.up, self.across, self.u), RectBivariateSpline(self.up, self.across, self.v)
+    def _splines(self) -> tuple[scipy.interpolate.RectBivariateSpline, scipy.interpolate.RectBivariateSpline]:
+        return scipy.interpolate.RectBivariateSpline(
+            self.up, self.across, self.u
+        ), scipy.interpolate.RectBivariateSpline(self.up, self.across, self.v)
 
     def __call__(self, c: Coefficients, u: Floats, v: Floats) -> Bent:
         at_u = np.clip(np.nan_to_num(u), self.across[0], self.across[-1])

@@ -9,7 +9,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 import numpy as np
-from scipy.interpolate import RectBivariateSpline
+import scipy
 
 from anaxis.core.camera.distortion.distortion import Distortion
 from anaxis.core.camera.lens import Image
@@ -29,7 +29,7 @@ def pixel_rays(distortion: Distortion, plate: Window, image: Image) -> Iterator[
     x, y = (np.linspace(0, size, n + 1) for size, n in zip((image.width_px, image.height_px), _CELLS, strict=True))
     corners = np.stack(np.meshgrid(x, y), axis=-1)
     known = distortion.undistort(plate.tangents(corners.reshape(-1, 2), image), reach)[0].reshape(corners.shape)
-    across, up = (RectBivariateSpline(y, x, known[..., i]) for i in range(2))
+    across, up = (scipy.interpolate.RectBivariateSpline(y, x, known[..., i]) for i in range(2))
     columns = np.arange(image.width_px) + 0.5
     for rows, centres in pixel_rows(image):
         lines = np.arange(rows.start, rows.stop) + 0.5
