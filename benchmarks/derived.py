@@ -18,6 +18,7 @@ from anaxis.core.derive.sphere_maps import Sphere
 from anaxis.core.scene.picture import Picture
 from anaxis.diagnosis.rays import caster_of
 from resample import make_track, timed
+from sizes import sized
 
 IMAGE = Image(1920, 1080)
 
@@ -35,8 +36,8 @@ def shots(count: int, frames: int) -> tuple[dict[str, Input], dict[str, object]]
 
 def main() -> None:
     for label, sizes in (
-        ("shots of 48 frames", [(n, 48) for n in (50, 100, 200, 400)]),
-        ("frames of 20 shots", [(20, n) for n in (250, 500, 1000, 2000)]),
+        ("shots of 48 frames", [(n, 48) for n in sized((50, 100, 200, 400), (2, 4))]),
+        ("frames of 20 shots", [(20, n) for n in sized((250, 500, 1000, 2000), (8, 16))]),
     ):
         seconds = []
         for count, frames in sizes:
@@ -46,7 +47,7 @@ def main() -> None:
         print(
             f"joined, twice the {label}: x {grows}; {seconds[-1] * 1000:.0f} ms for {sizes[-1][0] * sizes[-1][1]} frames"
         )
-    track, plate = make_track(240), Image(4096, 2048)
+    track, plate = make_track(240), Image(*sized((4096, 2048), (256, 128)))
     box = np.array([[x, y, z] for x in (-1.0, 1.0) for y in (0.0, 2.0) for z in (-30.0, -28.0)])
     source = Input("raft", track, Picture(IMAGE, "width", False, False), objects={"box": box[None]})
     made = KINDS["framed"].derive({"plate camera": source}, {"objects": ["box"]})
@@ -56,13 +57,13 @@ def main() -> None:
     print(f"map into 4096 x 2048: {timed(lambda: sphere.map('into', 0)) / plain:.1f} times one arctangent a pixel")
     print(f"map out of it, 1920 x 1080: {timed(lambda: sphere.map('out', 0)) / plain:.1f} times the same")
     far = box + np.array([0.0, 0.0, -5000.0])
-    long = Input("raft", make_track(10_000), source.picture, objects={"box": far[None]})
-    copied = timed(lambda: long.track.take(np.arange(10_000)))
+    long = Input("raft", make_track(sized(10_000, 100)), source.picture, objects={"box": far[None]})
+    copied = timed(lambda: long.track.take(np.arange(len(long.track))))
     took = timed(lambda: KINDS["framed"].derive({"plate camera": long}, {"objects": ["box"]}))
     print(f"framing 10,000 frames: {took / copied:.0f} times copying the track, {took * 1000:.0f} ms")
-    wall = np.random.default_rng(2).uniform(-20, 20, size=(100_000, 1, 3)) + np.random.default_rng(3).normal(
-        scale=0.3, size=(100_000, 3, 3)
-    )
+    wall = np.random.default_rng(2).uniform(-20, 20, size=(sized(100_000, 500), 1, 3)) + np.random.default_rng(
+        3
+    ).normal(scale=0.3, size=(sized(100_000, 500), 3, 3))
     cast = caster_of(wall)
     seen = seen_of(track, IMAGE, "width", cast)
     held = track.take(np.array([0]))

@@ -34,6 +34,7 @@ from anaxis.store.keep import find_or_make_shot, find_or_make_show, stage_file
 from anaxis.store.local_postgres import LocalPostgres
 from anaxis.store.queries import cameras_on_the_list, find_show, findings_of
 from resample import make_track, timed
+from sizes import sized
 
 IMAGE = Image(1920, 1080)
 T = TypeVar("T")
@@ -85,18 +86,18 @@ def main() -> None:
         camera = projection_of(track, IMAGE, "width")
         return prove(track, camera, camera, whole)
 
-    frames, rule = (2500, 5000, 10_000), KeyRule(Convention(), "bezier")
+    frames, rule = sized((2500, 5000, 10_000), (50, 100, 200)), KeyRule(Convention(), "bezier")
     grown("frames: proof", frames, on(make_track, proof))
     grown("frames: retime 24 to 25", frames, on(make_track, lambda t: at_rate(t, parse_rate("25"), "time")))
     grown(
         "frames: few keys, 1 px",
-        (600, 1200, 2400),
+        sized((600, 1200, 2400), (20, 40, 80)),
         on(make_track, lambda t: reduce(t, IMAGE, "width", whole, rule, 1.0)),
     )
-    nodes = (1000, 2000, 4000)
+    nodes = sized((1000, 2000, 4000), (20, 40, 80))
     grown("nodes: bake of one camera", nodes, on(lambda n: scene_of(n, 1), bake_camera))
     grown("nodes: every check", nodes, on(lambda n: scene_of(n, 1), examine))
-    grown("cameras of a file: every check", (20, 40, 80), on(lambda n: scene_of(8 * n, n), examine))
+    grown("cameras of a file: every check", sized((20, 40, 80), (2, 4, 8)), on(lambda n: scene_of(8 * n, n), examine))
     with TemporaryDirectory() as folder, LocalPostgres(Path(folder) / "pg", throwaway=True) as server:
         engine = connect(server.url)
         migrate(engine)
@@ -121,7 +122,7 @@ def main() -> None:
 
             return rows
 
-        grown("shots: the list of them", (100, 200, 400), listed)
+        grown("shots: the list of them", sized((100, 200, 400), (2, 4, 8)), listed)
         engine.dispose()
 
 

@@ -27,6 +27,7 @@ from anaxis.formats.gltf.data import _TYPES, _WIDTHS  # noqa: E402
 from anaxis.work.sandbox.guard import ParserPool  # noqa: E402
 from make_scenes import Shot, Writer, matrices  # noqa: E402
 from other_formats import write_alembic, write_collada, write_columns, write_gltf  # noqa: E402
+from sizes import sized  # noqa: E402
 
 PARENTS = 5
 
@@ -132,7 +133,7 @@ def timed(what: Callable[[], object], times: int = 5) -> float:
 
 
 def main() -> None:
-    frames = int(sys.argv[1]) if len(sys.argv) > 1 else 10_000
+    frames = int(sys.argv[1]) if len(sys.argv) > 1 else sized(10_000, 24)
     shot = make_shot(frames)
     print(f"\n{frames} frames, {PARENTS} animated parents\n")
     print(f"  {'format':10}{'library':>10}{'reader':>10}{'ratio':>8}{'bake':>10}{'of reading':>12}")

@@ -18,12 +18,13 @@ from anaxis.formats import read_file  # noqa: E402
 from anaxis.store.local_postgres import LocalPostgres  # noqa: E402
 from make_scenes import make_all  # noqa: E402
 from pages import Visitor, served  # noqa: E402
+from sizes import sized  # noqa: E402
 
 AT_ONCE = 2  # as the page does
 
 
 def main() -> None:
-    count = int(sys.argv[1]) if len(sys.argv) > 1 else 200
+    count = int(sys.argv[1]) if len(sys.argv) > 1 else sized(200, 3)
     with TemporaryDirectory() as folder, LocalPostgres(Path(folder) / "cluster", throwaway=True) as server:
         path = next(p for p in make_all(Path(folder)) if p.name.startswith("TW_020"))
         data = path.read_bytes()

@@ -27,6 +27,7 @@ from anaxis.formats.st_map.pair import MapsOf
 from anaxis.formats.st_map.write import write_st_map
 from anaxis.work.sandbox.plates import plate_work
 from resample import timed
+from sizes import sized
 
 BENT = distortion_from_document({"model": "radial-tangential", "k1": -0.15, "k2": 0.03, "p1": 0.002})
 
@@ -43,17 +44,18 @@ def evaluated(maps: MapsOf, image: Image) -> None:
 
 
 def main() -> None:
-    maps, image = plate_of(4096, 2304)
+    maps, image = plate_of(*sized((4096, 2304), (256, 144)))
     once = timed(lambda: evaluated(maps, image))
     for kind in ("undistort", "distort"):
         took = timed(lambda k=kind: maps.map(k, 0))  # type: ignore[misc]
         print(f"{kind} map of 4096 x 2304 px: {took:.2f} s, {took / once:.1f} x the model on as many points")
-    maps, image = plate_of(2048, 1152)
+    width, height = sized((2048, 1152), (256, 144))
+    maps, image = plate_of(width, height)
     st = maps.map("undistort", 0)
     with TemporaryDirectory() as folder:
         path, out = Path(folder) / "in.exr", Path(folder) / "out.exr"
-        pixels = np.random.default_rng(1).uniform(0, 1, (1152, 2048, 3)).astype(np.float32)
-        spec = oiio.ImageSpec(2048, 1152, 3, oiio.HALF)
+        pixels = np.random.default_rng(1).uniform(0, 1, (height, width, 3)).astype(np.float32)
+        spec = oiio.ImageSpec(width, height, 3, oiio.HALF)
         spec.attribute("compression", "zip")
         file = oiio.ImageOutput.create(str(path))
         file.open(str(path), spec)
@@ -61,7 +63,7 @@ def main() -> None:
         file.close()
         _, facts = read_picture_pixels(path)
         held = map_for_warp(st)
-        x, y = (np.ascontiguousarray(v, np.float32) for v in (st[..., 0] * 2048 - 0.5, (1 - st[..., 1]) * 1152 - 0.5))
+        x, y = (np.ascontiguousarray(v, np.float32) for v in (st[..., 0] * width - 0.5, (1 - st[..., 1]) * height - 0.5))
         remap = timed(lambda: cv2.remap(pixels, x, y, cv2.INTER_CUBIC))
         files = timed(lambda: write_picture(read_picture_pixels(path)[0], facts, out))
         warp = timed(lambda: warped(pixels, held))
@@ -78,7 +80,7 @@ def _flat(folder: Path) -> None:
     _, facts = read_picture_pixels(folder / "in.exr")
     write_picture(np.random.default_rng(2).uniform(0, 1, (288, 512, 3)).astype(np.float32), facts, folder / "small.exr")
     peaks = []
-    for count in (30, 300):
+    for count in sized((30, 300), (2, 3)):
         files = dict.fromkeys(range(count), folder / "small.exr")
         task = {"do": "warp", "size": [512, 288], "filter": "cubic", "names": {str(n): f"{n}.exr" for n in files}}
         peak = 0

@@ -17,16 +17,17 @@ from anaxis.diagnosis.diagnose import diagnose
 from anaxis.packages.habit import Arriving
 from anaxis.packages.habits import HABITS
 from resample import make_track, timed
+from sizes import sized
 
 
 def main() -> None:
-    image, track = Image(1920, 1080), make_track(240)
+    image, track = Image(1920, 1080), make_track(sized(240, 24))
     marks = np.random.default_rng(1).uniform(-20, 20, (1, 1000, 3))
     camera = projection_of(track, image, "width")
     alone = timed(lambda: camera.project(marks))
     proof = timed(lambda: prove(track, camera, camera, marks))
     print(f"240 frames x 1,000 points: proof {proof * 1000:.0f} ms, {proof / alone:.1f} x projecting the points once")
-    whole = np.tile(np.eye(4), (240, 1, 1))
+    whole = np.tile(np.eye(4), (len(track), 1, 1))
     cases = {
         "nothing": [],
         "a world turn": [("world_turn", {"axis": "X", "angle_deg": -90.0})],
@@ -42,7 +43,7 @@ def main() -> None:
             here = HABITS[code].arrive(here, params, Convention())
         took = timed(lambda seen=here.track: diagnose(track, seen, image, "width", Convention()))  # type: ignore[misc]
         print(f"diagnosis of 240 frames, {name}: {took:.2f} s, {took / proof:.0f} x one proof")
-    bent = replace(track, position_m=track.position_m + np.linspace(0, 1, 240)[:, None] ** 2)
+    bent = replace(track, position_m=track.position_m + np.linspace(0, 1, len(track))[:, None] ** 2)
     took = timed(lambda: diagnose(track, bent, image, "width", Convention()))
     print(f"diagnosis of 240 frames, what nothing explains: {took:.2f} s, {took / proof:.0f} x one proof")
 

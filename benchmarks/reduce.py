@@ -13,11 +13,12 @@ from anaxis.core.motion.reduce import KeyRule, reduce
 from anaxis.core.proof.proof import prove
 from anaxis.core.space.axes import Convention
 from resample import make_track, timed
+from sizes import sized
 
 
 def main() -> None:
     image, marks = Image(1920, 1080), np.zeros((1, 0, 3))
-    for count in (240, 2_400):
+    for count in sized((240, 2_400), (24,)):
         track = make_track(count)
         camera = projection_of(track, image, "width")
         proof = timed(lambda t=track, c=camera: prove(t, c, c, marks))  # type: ignore[misc]

@@ -17,6 +17,7 @@ from scipy.spatial.transform import Rotation, RotationSpline
 from anaxis.core.camera.lens import Image
 from anaxis.core.camera.track import Track, make_lens
 from anaxis.core.motion.resample import at_rate, resampling_error
+from sizes import sized
 
 
 def make_track(count: int) -> Track:
@@ -33,7 +34,7 @@ def splines_alone(track: Track, at: np.ndarray) -> None:
 
 def timed(what: Callable[[], object]) -> float:
     best = np.inf
-    for _ in range(3):
+    for _ in range(sized(3, 1)):
         began = time.perf_counter()
         what()
         best = min(best, time.perf_counter() - began)
@@ -42,7 +43,7 @@ def timed(what: Callable[[], object]) -> float:
 
 def main() -> None:
     image = Image(1920, 1080)
-    for count in (2_400, 24_000):
+    for count in sized((2_400, 24_000), (48,)):
         track = make_track(count)
         made = at_rate(track, Fraction(25), "time")
         alone = timed(

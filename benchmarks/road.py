@@ -29,6 +29,7 @@ from anaxis.delivery.ready import prepare
 from anaxis.formats import read_file, write_files
 from anaxis.packages import shipped_profiles
 from anaxis.standin.package import open_as_package
+from sizes import sized
 
 T = TypeVar("T")
 PARENTS = 5
@@ -119,5 +120,5 @@ def run(frames: int) -> None:
 
 
 if __name__ == "__main__":
-    for count in [int(a) for a in sys.argv[1:]] or [240, 2_400, 24_000]:
+    for count in [int(a) for a in sys.argv[1:]] or sized([240, 2_400, 24_000], [24]):
         run(count)

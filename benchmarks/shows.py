@@ -31,6 +31,7 @@ from anaxis.store.local_postgres import LocalPostgres  # noqa: E402
 from anaxis.store.models import Job, Show  # noqa: E402
 from anaxis.work.queue import OPEN, address_of  # noqa: E402
 from make_scenes import make_all  # noqa: E402
+from sizes import sized  # noqa: E402
 
 
 def fill(engine: Engine, show: str, path: Path, count: int) -> None:
@@ -114,13 +115,13 @@ def run_s(engine: Engine, name: str, workers: int) -> tuple[float, float]:
 
 
 def main() -> None:
-    count = int(sys.argv[1]) if len(sys.argv) > 1 else 100
+    count = int(sys.argv[1]) if len(sys.argv) > 1 else sized(100, 12)
     with TemporaryDirectory() as folder, LocalPostgres(Path(folder) / "cluster", throwaway=True) as server:
         path = next(p for p in make_all(Path(folder)) if p.name.startswith("TW_020"))
         engine = connect(server.url)
         migrate(engine)
-        fill(engine, "small", path, 200)
-        fill(engine, "large", path, 2000)
+        fill(engine, "small", path, sized(200, 2))
+        fill(engine, "large", path, sized(2000, 4))
         for label, asked in (
             ("as it opens", Asked()),
             ("by state, worst first", Asked(state="taken in", sort="worst")),

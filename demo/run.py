@@ -7,10 +7,13 @@ import logging
 import os
 import signal
 import sys
+import time
+from collections.abc import Callable
 from contextlib import nullcontext
 from fractions import Fraction
 from pathlib import Path
 from tempfile import TemporaryDirectory
+from typing import NamedTuple
 
 from sqlalchemy import select
 from sqlalchemy.orm import Session
@@ -39,7 +42,7 @@ from anaxis.packages import shipped_profiles
 from anaxis.store.database import connect, migrate
 from anaxis.store.keep import find_or_make_shot, find_or_make_show
 from anaxis.store.local_postgres import LocalPostgres, is_free
-from anaxis.store.models import Show, Version
+from anaxis.store.models import PlanTarget, Shot, Show, Version
 from anaxis.store.queries import staged_scene
 from anaxis.work.sandbox.folders import settle
 from anaxis.work.sandbox.guard import ParserPool, limits_from_environment
@@ -51,6 +54,7 @@ from sphere import make_sphere
 
 VAR = Path(__file__).resolve().parent.parent / "var"
 # The demo's media root: the solver's bundle of TW_050, the sphere of TW_060 and the reel's cut lie in it.
+SHOW = "The Tidewright"
 PERSON = "demo"  # as whom everybody who comes is signed in
 MEDIA, MEDIA_NAME, SOLVE, SPHERE = VAR / "media", "mill", "TW_050", "TW_060"
 # What the demo has delivered already; the rest is left for the visitor.
@@ -62,47 +66,99 @@ DELIVERIES = (
 )
 
 
-def load_demo(url: str) -> bool:
-    """Take in the demo files the way the pages do, once: a store with any show is left alone."""
+def load_demo(url: str, say: Callable[[str], None] = lambda line: None) -> list[str]:
+    """Load what is missing of the demo data, piece by piece; returns the pieces loaded now.
+
+    Each piece is one transaction: a piece that was cut off is loaded whole the next time. A store with another show
+    alone is left as it is.
+    """
     with_media_roots()
     engine = connect(url)
     migrate(engine)
     with Session(engine) as store, store.begin():
         if person_named(store, PERSON) is None:
             add_person(store, PERSON, Role.ADMINISTRATOR)
+        names = set(store.execute(select(Show.name)).scalars())
+        if names and SHOW not in names:
+            return []
     parsers = ParserPool(limits_from_environment())
+    loaded = []
     try:
-        with Session(engine) as store, store.begin(), TemporaryDirectory(prefix="anaxis-demo-") as folder:
-            if store.execute(select(Show.id).limit(1)).first():
-                return False
-            show = find_or_make_show(store, "The Tidewright")
-            kept = {}
-            for path in make_all(Path(folder)):
-                source = take_in_bytes(store, parsers, path.name, path.read_bytes())
-                source, scene = staged_scene(store, source.id)
-                report = look(Here(), source.scene, source.name, {})[0]
-                name = path.name[:6]
-                kept[name] = keep_camera(
-                    store,
-                    find_or_make_shot(store, show, name),
-                    source,
-                    report,
-                    report.name,
-                    picture_of(scene, None, None),
-                )
-            again(store, parsers, kept["TW_040"], make_newer(Path(folder)))
-            for shot, profile, format_key in DELIVERIES:
-                deliver_version(store, kept[shot], shipped_profiles()[profile], format_key)
-        with Session(engine) as store, store.begin():
-            solved(store, parsers, show_named(store))
-        with Session(engine) as store, store.begin():
-            joined(store, show_named(store))
-            framed(store, parsers, show_named(store))
-            planned(store, show_named(store))
-        return True
+        with TemporaryDirectory(prefix="anaxis-demo-") as folder:
+            files = {path.name[:6]: path for path in make_all(Path(folder))}
+            newer = make_newer(Path(folder))
+            for piece, what, is_there, draw, load in pieces(files, newer):
+                with Session(engine) as store:
+                    if is_there(store):
+                        continue
+                begun = time.monotonic()
+                say(f"Demo data: {what}…")
+                draw()  # pictures take long, and are drawn before the transaction begins
+                with Session(engine) as store, store.begin():
+                    load(store, parsers)
+                loaded.append(piece)
+                say(f"Demo data: {piece} loaded in {time.monotonic() - begun:.0f} s.")
+        return loaded
     finally:
         parsers.close()
         engine.dispose()
+
+
+class Piece(NamedTuple):
+    """A part of the demo data: what it is, whether it is there, what is drawn for it, and how it is put in the store."""
+
+    name: str
+    what: str
+    is_there: Callable[[Session], bool]
+    draw: Callable[[], object]
+    load: Callable[[Session, ParserPool], object]
+
+
+def pieces(files: dict[str, Path], newer: Path) -> list[Piece]:
+    """The demo data in the order in which it is loaded: later pieces need earlier ones."""
+
+    def delivered(shot: str) -> Callable[[Session, ParserPool], None]:
+        def load(store: Session, parsers: ParserPool) -> None:
+            version = taken_in(store, parsers, files[shot], shot)
+            if shot == "TW_040":
+                again(store, parsers, version, newer)
+            for of, profile, format_key in DELIVERIES:
+                if of == shot:
+                    deliver_version(store, version, shipped_profiles()[profile], format_key)
+
+        return load
+
+    def no_drawing() -> None:
+        pass
+
+    shots = [Piece(s, f"{s}, its camera and deliveries", has_shot(s), no_drawing, delivered(s)) for s in files]
+    return [
+        *shots,
+        Piece(
+            SOLVE, f"{SOLVE}, a plate with lens distortion", has_shot(SOLVE), lambda: make_solve(MEDIA / SOLVE), solved
+        ),
+        Piece("reel_1", "reel_1, three shots joined over a cut", has_shot("reel_1"), no_drawing, joined),
+        Piece(SPHERE, f"{SPHERE}, a 360-degree plate", has_shot(SPHERE), lambda: make_sphere(MEDIA / SPHERE), framed),
+        Piece("plan", "the plan of the show", has_plan, no_drawing, planned),
+    ]
+
+
+def has_shot(name: str) -> Callable[[Session], bool]:
+    query = select(Shot.id).join(Show).where(Show.name == SHOW, Shot.name == name)
+    return lambda store: store.execute(query.limit(1)).first() is not None
+
+
+def has_plan(store: Session) -> bool:
+    return store.execute(select(PlanTarget.id).join(Show).where(Show.name == SHOW).limit(1)).first() is not None
+
+
+def taken_in(store: Session, parsers: ParserPool, path: Path, shot: str, camera: str = "") -> Version:
+    """A camera of a file, saved in a shot of the demo's show."""
+    source = take_in_bytes(store, parsers, path.name, path.read_bytes())
+    source, scene = staged_scene(store, source.id)
+    report = next(r for r in look(Here(), source.scene, source.name, {}) if r.name == (camera or r.name))
+    where = find_or_make_shot(store, show_named(store), shot)
+    return keep_camera(store, where, source, report, report.name, picture_of(scene, None, None))
 
 
 def again(store: Session, parsers: ParserPool, first: Version, newer: Path) -> None:
@@ -119,18 +175,14 @@ def again(store: Session, parsers: ParserPool, first: Version, newer: Path) -> N
 
 
 def show_named(store: Session) -> Show:
-    return find_or_make_show(store, "The Tidewright")
+    return find_or_make_show(store, SHOW)
 
 
-def solved(store: Session, parsers: ParserPool, show: Show) -> None:
+def solved(store: Session, parsers: ParserPool) -> None:
     """TW_050 as its solver hands it over: the camera with its distortion, the plate behind it, delivered with overscan."""
     folder = MEDIA / SOLVE
-    path = make_solve(folder)
-    source = take_in_bytes(store, parsers, path.name, path.read_bytes())
-    source, scene = staged_scene(store, source.id)
-    report = next(r for r in look(Here(), source.scene, source.name, {}) if r.name == "shotcam")
-    shot = find_or_make_shot(store, show, SOLVE)
-    version = keep_camera(store, shot, source, report, report.name, picture_of(scene, None, None))
+    version = taken_in(store, parsers, folder / "TW_050_camera_v001.usda", SOLVE, "shotcam")
+    shot = version.camera.shot
     lens = folder / "TW_050_lens.json"
     operation = {"code": "distortion", "params": {"document": read_distortion_file(lens), "of": lens.name}}
     version = edit_version(store, version, recipe_from_document([operation]), f"Distortion from {lens.name}")
@@ -141,12 +193,13 @@ def solved(store: Session, parsers: ParserPool, show: Show) -> None:
 
 def held(store: Session, walk: Version) -> None:
     """A projection camera for the wheel house."""
-    names = {"show": "The Tidewright", "shot": "TW_040", "name": projection_name(walk.camera.name, 96)}
+    names = {"show": SHOW, "shot": "TW_040", "name": projection_name(walk.camera.name, 96)}
     derive(store, Derive(kind="held", settings={"at": 96, "overscan": "10%"}, inputs={SHOT: walk.id}, **names))
 
 
-def joined(store: Session, show: Show) -> None:
+def joined(store: Session, parsers: ParserPool) -> None:
     """Three shots joined over the reel's cut, which lies with the media, and delivered on a common film back."""
+    show = show_named(store)
     path = make_cut(MEDIA / "editorial" / "reel_1.otio")
     edit = read_cut_list(path, Fraction(24))
     cameras = {role_of(v): v for v in cameras_of(store, show)}
@@ -162,25 +215,23 @@ def joined(store: Session, show: Show) -> None:
     deliver_version(store, made, shipped_profiles()["zup-lh-cm"], "usd")
 
 
-def framed(store: Session, parsers: ParserPool, show: Show) -> None:
+def framed(store: Session, parsers: ParserPool) -> None:
     """TW_060: the sphere's camera with its plate, and an ordinary one that follows the tide bell in it."""
-    path = make_sphere(MEDIA / SPHERE)
-    source = take_in_bytes(store, parsers, path.name, path.read_bytes())
-    source, scene = staged_scene(store, source.id)
-    report = look(Here(), source.scene, source.name, {})[0]
-    shot = find_or_make_shot(store, show, SPHERE)
-    version = keep_camera(store, shot, source, report, report.name, picture_of(scene, None, None))
+    (path,) = (MEDIA / SPHERE).glob("*.usd*")
+    version = taken_in(store, parsers, path, SPHERE)
+    shot = version.camera.shot
     plate = attach_plate(store, shot, MEDIA_NAME, f"{SPHERE}/plate", "TW_060_sphere.####.png", "equirectangular")
     ask_for_proxies(store, version, plate)
     settings = {
         "objects": ["tide_bell_body"], "border": 15, "width_px": 1280, "height_px": 720, "plate_width_px": 1024, "plate_id": plate.id,
     }  # fmt: skip
-    asked = {"kind": "framed", "show": show.name, "shot": SPHERE, "name": "bell_framing"}
+    asked = {"kind": "framed", "show": SHOW, "shot": SPHERE, "name": "bell_framing"}
     derive(store, Derive(settings=settings, inputs={PLATE_CAMERA: version.id}, **asked))
 
 
-def planned(store: Session, show: Show) -> None:
+def planned(store: Session, parsers: ParserPool) -> None:
     """What the show owes: every shot to the engine, three of them to the animators. TW_040 is behind its newer file."""
+    show = show_named(store)
     set_target(store, show, "zup-lh-cm", "usd")
     animated = {s.id for s in show.shots if s.name in ("TW_010", "TW_030", "TW_040")}
     set_target(store, show, "yup-rh-cm", "usd", shots=animated)
@@ -221,10 +272,11 @@ def main() -> None:
     logging.basicConfig(level=logging.WARNING, format="%(name)s: %(message)s")
     settle()
     with_media_roots()
+    if not given:
+        print("Starting PostgreSQL…", flush=True)
     with nullcontext() if given else LocalPostgres(VAR) as own:
         url = given or own.url
-        if load_demo(url):
-            print("The demo data is loaded.")
+        load_demo(url, lambda line: print(line, flush=True))
         print(
             f"Anaxis is at http://127.0.0.1:{port} (Ctrl-C stops it). Whoever comes to it from this machine is signed in as '{PERSON}' by itself.",
             flush=True,

@@ -25,7 +25,7 @@ PATH="$PATH:/usr/sbin:/sbin" have libharfbuzz-subset.so.0 || missing+=(libharfbu
 PATH="$PATH:/usr/sbin:/sbin" have libassimp.so.5 || missing+=(libassimp5)
 command -v setpriv >/dev/null || missing+=(util-linux)
 if [ ${#missing[@]} -gt 0 ]; then
-  echo "Installing ${missing[*]}…"
+  echo "Step 1 of 2: installing Debian's packages ${missing[*]}…"
   as_root=()
   if [ "$(id -u)" -ne 0 ]; then
     command -v sudo >/dev/null || fail "${missing[*]} must be installed and sudo is missing: run 'apt-get install ${missing[*]}' as root."
@@ -33,7 +33,7 @@ if [ ${#missing[@]} -gt 0 ]; then
   fi
   log=$(mktemp)
   quiet=(env DEBIAN_FRONTEND=noninteractive)
-  if ! { "${as_root[@]}" "${quiet[@]}" apt-get update -qq && "${as_root[@]}" "${quiet[@]}" apt-get install -y -qq --no-install-recommends "${missing[@]}"; } >"$log" 2>&1; then
+  if ! { "${as_root[@]}" "${quiet[@]}" apt-get update -qq && "${as_root[@]}" "${quiet[@]}" apt-get install -y -qq --no-install-recommends "${missing[@]}"; } >>"$log" 2>&1; then
     tail -n 5 "$log" >&2
     fail "${missing[*]} could not be installed: run 'apt-get install ${missing[*]}' as root and see what it says."
   fi
@@ -46,12 +46,19 @@ exec 9>var/setup.lock
 flock 9
 wanted=$(cat requirements.lock pyproject.toml | sha256sum | cut -d' ' -f1)
 if [ "$(cat .venv/made-from 2>/dev/null)" != "$wanted" ] || ! .venv/bin/python -c 'import anaxis' 2>/dev/null; then
-  echo "Setting up the virtual environment…"
+  packages=$(grep -c '^[a-zA-Z].*==' requirements.lock)
+  echo "Step 2 of 2: setting up the virtual environment: $packages Python packages, about 2 GB, some minutes…"
   rm -rf .venv
   python3.11 -m venv .venv || fail "The virtual environment could not be made: run 'apt-get install python3.11-venv' as root."
   log=$(mktemp)
-  if ! { .venv/bin/pip install -q --disable-pip-version-check --require-hashes -r requirements.lock &&
-         .venv/bin/pip install -q --disable-pip-version-check --no-deps --no-build-isolation -e .; } >"$log" 2>&1; then
+  # A line for every twentieth package, so that it can be seen how far this is.
+  progress() {
+    tee -a "$log" | awk -v all="$packages" '/^Collecting /{ if (++n % 20 == 0) { print "  " n " of " all " packages fetched"; fflush() } }
+      /^Installing collected/{ print "  all fetched; installing them…"; fflush() }' >&3
+  }
+  exec 3>&1
+  if ! { .venv/bin/pip install --progress-bar off --disable-pip-version-check --require-hashes -r requirements.lock 2>>"$log" | progress &&
+         .venv/bin/pip install -q --disable-pip-version-check --no-deps --no-build-isolation -e .; } >>"$log" 2>&1; then
     tail -n 5 "$log" >&2
     fail "The Python packages could not be installed: check the network and run '.venv/bin/pip install -r requirements.lock'."
   fi

@@ -254,6 +254,32 @@ def test_a_picture_that_stops_its_process_stops_no_other(tmp_path: Path, monkeyp
     assert "made its reader stop" in done[1]["error"] and "facts" in done[0] and "facts" in done[2]
 
 
+def test_a_larger_picture_has_more_time_and_a_slow_one_is_not_called_damaged(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    import anaxis.work.sandbox.plates as plates
+
+    given_s: list[float] = []
+    real = plates._Patience.__init__
+
+    def noted(patience: Any, process: Any, seconds: float) -> None:
+        given_s.append(seconds)
+        real(patience, process, seconds)
+
+    monkeypatch.setenv("ANAXIS_FILE_SECONDS", "20")
+    monkeypatch.setattr(plates._Patience, "__init__", noted)
+    large = written(tmp_path / "large", "png", np.zeros((2160, 4096, 3), np.float32))
+    (done,) = plate_work({"do": "facts"}, {1: large})
+    assert "facts" in done and max(given_s[1:]) == pytest.approx(20 * 4096 * 2160 / (1920 * 1080))
+    (done,) = plate_work({"do": "facts"}, {1: written(tmp_path / "small", "png")})
+    assert "facts" in done and given_s[-1] == 20
+
+    monkeypatch.setattr(plates._Patience, "__init__", lambda patience, process, seconds: real(patience, process, 0.0))
+    (done,) = plate_work({"do": "facts"}, {1: large})
+    assert done["code"] == "too_slow" and "took longer" in done["error"] and "ANAXIS_FILE_SECONDS" in done["error"]
+    assert "damaged" not in done["error"]
+
+
 def test_heads_alone_say_what_a_picture_is(tmp_path: Path) -> None:
     layered = np.zeros((6, 8, 5), np.float32)
     path = written(tmp_path / "layers", "exr32", layered, channelnames=("Z", "R", "G", "B", "id"))

@@ -24,8 +24,12 @@ from anaxis.core.errors import BadInput
 from anaxis.formats.plates import MOVIE_SUFFIXES
 from anaxis.work.sandbox.confined import clean_environment, confined
 from anaxis.work.sandbox.folders import made_for_a_reader
+from anaxis.work.sandbox.guard import limits_from_environment
 
-_MEMORY_MB, _FRAME_S, _START_S = 6000, 30, 30
+_MEMORY_MB, _START_S = 6000, 30
+# A picture of so many pixels may take ANAXIS_FILE_SECONDS, a larger one as much longer as it is larger.
+_USUAL_PIXELS = 1920 * 1080
+_LONGEST = 40  # times as long, whatever a header says of its picture
 _AT_ONCE = 24
 _OUT_BYTES = 2 << 30
 
@@ -111,16 +115,17 @@ def _ask(task: dict[str, Any], own: Path, files: dict[int, Path], target: Path |
         env=clean_environment(own), start_new_session=True,
     )  # fmt: skip
     assert process.stdin and process.stdout
-    over = _given_up(process, _START_S + _FRAME_S)
+    usual_s = limits_from_environment().wall_s
+    over = _Patience(process, _START_S + usual_s)
     waiting = list(files)
     try:
         process.stdin.write(json.dumps(task).encode() + b"\n")
         process.stdin.close()
         for line in process.stdout:
             over.cancel()  # each picture has its own time
-            over = _given_up(process, _FRAME_S)
             done = json.loads(line)
-            if done.get("frame") not in waiting:
+            over = _Patience(process, usual_s * min(max(1.0, done.get("pixels", 0) / _USUAL_PIXELS), _LONGEST))
+            if "pixels" in done or done.get("frame") not in waiting:
                 continue
             if not done.pop("more", False):  # a movie has many pictures
                 waiting.remove(done["frame"])
@@ -129,10 +134,13 @@ def _ask(task: dict[str, Any], own: Path, files: dict[int, Path], target: Path |
         process.wait()
         if waiting:  # it stopped at the next one: the others are another process's
             name = files[waiting[0]].name
-            yield {
-                "frame": waiting[0],
-                "error": f"{name} made its reader stop: it is damaged or far too large; render that frame again.",
-            }
+            sentence = (
+                f"{name} took longer than {over.seconds:.0f} s and was given up: try again when this machine has less to do, or "
+                "raise ANAXIS_FILE_SECONDS for pages and workers."
+                if over.ran_out
+                else f"{name} made its reader stop: it is damaged or needs too much memory; render that frame again."
+            )
+            yield {"frame": waiting[0], "error": sentence, "code": "too_slow" if over.ran_out else "stopped"}
     except BrokenPipeError:
         name = files[waiting[0]].name
         yield {"frame": waiting[0], "error": f"{name} made its reader stop before it was read: try again."}
@@ -143,12 +151,21 @@ def _ask(task: dict[str, Any], own: Path, files: dict[int, Path], target: Path |
         process.stdout.close()
 
 
-def _given_up(process: subprocess.Popen[bytes], seconds: float) -> threading.Timer:
-    """A process that says nothing for so long is ended."""
-    over = threading.Timer(seconds, process.kill)
-    over.daemon = True
-    over.start()
-    return over
+class _Patience:
+    """Ends a process that says nothing for so many seconds."""
+
+    def __init__(self, process: subprocess.Popen[bytes], seconds: float) -> None:
+        self.seconds, self.ran_out, self._process = seconds, False, process
+        self._timer = threading.Timer(seconds, self._end)
+        self._timer.daemon = True
+        self._timer.start()
+
+    def _end(self) -> None:
+        self.ran_out = True
+        self._process.kill()
+
+    def cancel(self) -> None:
+        self._timer.cancel()
 
 
 def _moved(done: dict[str, Any], own: Path, target: Path | None) -> dict[str, Any]:
@@ -256,6 +273,21 @@ def _shown(task: dict[str, Any], path: Path, entry: dict[str, Any]) -> Iterator[
     yield {"frame": entry["frame"], "file": name, "facts": facts.as_dict(), "edges": edges._asdict()}
 
 
+def _pixels(path: Path) -> int:
+    """How many pixels a picture has, by its header alone; 0 where it is not a still, or the header cannot be read."""
+    import OpenImageIO as oiio
+
+    if path.suffix.lower() in MOVIE_SUFFIXES:
+        return 0
+    opened = oiio.ImageInput.open(str(path))
+    if opened is None:
+        oiio.geterror()  # said by whoever reads the picture
+        return 0
+    size = opened.spec()
+    opened.close()
+    return int(size.width * size.height)
+
+
 _MAPS: dict[str, Any] = {}
 _DOES = {"facts": _facts, "proxies": _proxies, "warp": _warp, "shown": _shown}
 
@@ -275,6 +307,7 @@ def main() -> None:
         try:
             if not path.is_file():
                 raise BadInput(f"{entry['file'].split('-', 1)[1]} is no longer there.")
+            print(json.dumps({"frame": entry["frame"], "pixels": _pixels(path)}), file=answer, flush=True)
             for done in _DOES[task["do"]](task, path, entry):
                 print(json.dumps(done), file=answer, flush=True)
         except BadInput as error:

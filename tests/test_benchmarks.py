@@ -1,0 +1,29 @@
+"""Every benchmark runs, at its smallest size: a figure that nobody can measure any more is no figure."""
+
+from __future__ import annotations
+
+import runpy
+import sys
+from pathlib import Path
+
+import pytest
+
+HERE = Path(__file__).resolve().parents[1] / "benchmarks"
+ALL = sorted(p.name for p in HERE.glob("*.py") if p.name != "sizes.py")
+
+
+@pytest.mark.parametrize("name", ALL)
+def test_every_benchmark_runs(name: str, monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]) -> None:
+    monkeypatch.setenv("ANAXIS_BENCH_SMALL", "1")
+    monkeypatch.setattr(sys, "argv", [str(HERE / name)])
+    monkeypatch.syspath_prepend(str(HERE))
+    try:
+        runpy.run_path(str(HERE / name), run_name="__main__")
+    except SystemExit as ended:
+        assert not ended.code
+    assert capsys.readouterr().out.strip()
+
+
+def test_make_bench_runs_all_of_them() -> None:
+    makefile = (HERE.parent / "Makefile").read_text()
+    assert all(f"benchmarks/{name}" in makefile for name in ALL)
