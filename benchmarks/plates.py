@@ -63,7 +63,9 @@ def main() -> None:
         file.close()
         _, facts = read_picture_pixels(path)
         held = map_for_warp(st)
-        x, y = (np.ascontiguousarray(v, np.float32) for v in (st[..., 0] * width - 0.5, (1 - st[..., 1]) * height - 0.5))
+        x, y = (
+            np.ascontiguousarray(v, np.float32) for v in (st[..., 0] * width - 0.5, (1 - st[..., 1]) * height - 0.5)
+        )
         remap = timed(lambda: cv2.remap(pixels, x, y, cv2.INTER_CUBIC))
         files = timed(lambda: write_picture(read_picture_pixels(path)[0], facts, out))
         warp = timed(lambda: warped(pixels, held))

@@ -26,6 +26,19 @@ settings.register_profile("anaxis", deadline=None, max_examples=60, derandomize=
 settings.load_profile("anaxis")
 
 
+# Tests in these folders need neither PostgreSQL nor Chromium.
+PLAIN = ("cli", "core", "delivery", "diagnosis", "formats", "packages")
+
+
+def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
+    for item in items:
+        needs = {"databases", "browser"}.intersection(getattr(item, "fixturenames", ()))
+        if needs and item.path.relative_to(ROOT / "tests").parts[0] in PLAIN:
+            raise pytest.UsageError(
+                f"{item.nodeid} needs {' and '.join(sorted(needs))}: put it in a folder that may, see CONTRIBUTING.md"
+            )
+
+
 @pytest.fixture(scope="session")
 def demo_files(tmp_path_factory: pytest.TempPathFactory) -> dict[str, Path]:
     """The four demo files by shot name."""

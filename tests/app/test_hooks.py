@@ -92,6 +92,7 @@ def test_delivered_behind_and_failed_are_told_signed_and_once(
         at, mac = (part.split("=", 1)[1] for part in headers["Anaxis-Signature"].split(","))
         assert hmac.compare_digest(mac, hmac.new(secret.encode(), f"{at}.".encode() + body, hashlib.sha256).hexdigest())
     told = [json.loads(body) for _, body in receiver.told]
+    assert [t["event"] for t in told] == ["delivered", "behind", "failed"], "as docs/api.md names them"
     assert told[0]["about"]["matches"] and told[0]["about"]["shot"] == "TW_010" and told[0]["id"] == calls[0].id
     assert told[1]["about"] | {"version": "1.1", "delivered_version": "1"} == told[1]["about"]
     assert "An error in Anaxis itself" in told[2]["about"]["said"]

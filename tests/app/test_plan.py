@@ -321,6 +321,13 @@ def test_what_can_be_made_again_goes_when_its_time_is_over_and_nothing_else(
         assert store.get(Content, sha256(b"abc").hexdigest()) is None, "bytes that no file is of go"
         (again,) = store.execute(select(SourceFile).where(~SourceFile.kept)).scalars()
         assert again.data, "and those that another one is of as well stay"
+    with Session(engine) as store, store.begin():  # bytes that no file is of yet may be of one that is just being saved
+        for name, minutes in (("fresh", 50), ("stale", 70)):
+            used = datetime.now(UTC) - timedelta(minutes=minutes)
+            store.add(Content(sha256=name, data=b"", used_at=used))
+    clear_out(engine)
+    with Session(engine) as store:
+        assert store.get(Content, "fresh") is not None and store.get(Content, "stale") is None
     monkeypatch.setenv("ANAXIS_KEEP_MADE_DAYS", "14")
     assert clear_out(engine)["ANAXIS_KEEP_MADE_DAYS"] == 1
     monkeypatch.setenv("ANAXIS_KEEP_MADE_DAYS", "soon")

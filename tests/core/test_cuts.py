@@ -11,6 +11,7 @@ from scipy.spatial.transform import Rotation
 
 from anaxis.core.camera.track import Track, make_lens
 from anaxis.core.motion.cuts import breaks_of, cuts_of, pose_cuts
+from lanes import sized
 from ordinary import SHOTS, ease, held, jitter, line, primes, track_of, turns, whip
 
 
@@ -52,9 +53,9 @@ def a_move(rng: np.random.Generator, count: int) -> Track:
 def test_a_move_is_no_cut_and_a_cut_is_seen() -> None:
     """Stated in docs/lens-and-time.md: none of 400 moves is called a cut; of 400 cuts at most 1 in 100 is missed."""
     rng = np.random.default_rng(11)
-    false = sum(len(cuts_of(a_move(rng, 96))) > 0 for _ in range(400))
+    false = sum(len(cuts_of(a_move(rng, 96))) > 0 for _ in range(sized(400, 100)))
     missed = wrong = undecided = 0
-    for _ in range(400):
+    for _ in range(sized(400, 100)):
         one, two = a_move(rng, 60), a_move(rng, 60)
         apart = rng.normal(size=3) * rng.choice([1.0, 5.0, 50.0])
         turned = Rotation.from_rotvec(rng.normal(size=3)).as_matrix()

@@ -146,3 +146,17 @@ def test_reduce_on_the_command_line(demo_files: dict[str, Path], tmp_path: Path)
         cli, ["transfer", *args, "--format", "json", "--out", str(tmp_path), "--tolerance-px", "0.1", "--force"]
     )
     assert strict.exit_code == 3
+
+
+def test_the_slope_on_either_side_of_a_cut_knows_nothing_of_the_jump() -> None:
+    """Where the tolerance would allow it, too: a slow push of 1 mm a frame that is cut to one 20 cm further on."""
+    track = walk(count=80)
+    place = np.zeros((80, 3))
+    place[:, 2] = -0.001 * np.arange(80)
+    place[40:, 0] += 0.2
+    turn = np.tile(np.eye(3), (80, 1, 1))
+    keys = few(replace(track, position_m=place, rotation=turn), RULES[2], 400.0).keys
+    before, behind = (keys.index.tolist().index(i) for i in (39, 40))
+    per_frame = np.array([0, 0, -0.001])
+    assert np.allclose(keys.slope_in[before][:3], per_frame, atol=1e-6)
+    assert np.allclose(keys.slope_out[behind][:3], per_frame, atol=1e-6)

@@ -266,3 +266,15 @@ def test_a_zoom_never_leaves_the_values_beside_it() -> None:
     for rate in ("25", "30", "48"):
         made = at_rate(track, Fraction(rate), "time").lens.focal_mm
         assert made.min() >= 12 and made.max() <= 250 and (np.diff(made) >= 0).all()
+
+
+def test_before_the_first_sample_the_first_one_is_held() -> None:
+    track = walk(count=12)
+    seen = sampled(
+        track, np.array([track.frames[0] - 3, track.frames[0] - 0.25, track.frames[0], track.frames[0] + 0.5])
+    )
+    for early in (0, 1):
+        assert np.array_equal(seen.position_m[early], track.position_m[0])
+        assert np.allclose(seen.rotation[early], track.rotation[0], atol=1e-12)
+        assert seen.lens.focal_mm[early] == track.lens.focal_mm[0]
+    assert not np.allclose(seen.position_m[3], track.position_m[0])

@@ -27,6 +27,7 @@ from anaxis.packages.habit import Arriving
 from anaxis.packages.habits import arrived
 from anaxis.packages.model import Profile, profile_from_dict
 from anaxis.standin.package import _at, _seeing
+from lanes import sized
 from test_habits import with_habits
 from test_resample import walk
 
@@ -120,8 +121,9 @@ def closes(truth: Profile, found: Profile) -> float:
 @pytest.mark.parametrize("block", range(4))  # each of them by another process
 def test_two_hundred_unknown_packages(block: int) -> None:
     """Learned from one round; recovered where the convention is the true one and the next camera arrives right."""
+    many = sized(50, 10)
     same, closed, told = 0, 0, 0
-    for seed in range(50 * block, 50 * block + 50):
+    for seed in range(50 * block, 50 * block + many):
         truth = random_profile(seed)
         found = come_back(truth)
         right = all(
@@ -133,9 +135,9 @@ def test_two_hundred_unknown_packages(block: int) -> None:
         cannot = {h.code for h in truth.habits} & {"no_offsets", "no_lens_animation"}
         closed += bool(right and (cannot or closes(truth, found.profile) <= 0.1))
     print(
-        f"of 50 unknown packages: axes and unit of {same}, habits explained of {told}, next camera right for {closed}"
+        f"of {many} unknown packages: axes and unit of {same}, habits explained of {told}, next camera right for {closed}"
     )
-    assert same >= 49 and told >= 46 and closed >= 43
+    assert same >= many - 1 and told >= 0.9 * many and closed >= 0.8 * many
 
 
 def test_start_and_finish_on_the_command_line(tmp_path: Path) -> None:
@@ -289,9 +291,9 @@ def test_how_the_image_is_inscribed_takes_the_third_file(fit: str) -> None:
 
 
 def test_typed_to_three_decimals_packages_are_learned_all_the_same() -> None:
-    """37 of them: each right in its convention, and what is said of it true."""
+    """37 of them, or a few: each right in its convention, and what is said of it true."""
     failed = []
-    for seed in range(37):
+    for seed in range(sized(37, 10)):
         truth = random_profile(seed)
         if truth.metres_per_unit == 1.0 and {h.code for h in truth.habits} & {"scale"}:
             continue  # metres in a world a hundredth of the size have no three decimals that say anything
@@ -302,4 +304,4 @@ def test_typed_to_three_decimals_packages_are_learned_all_the_same() -> None:
         ) and found.profile.metres_per_unit == pytest.approx(truth.metres_per_unit)
         if not (right and found.explained):
             failed.append((seed, right, found.explained, [h.code for h in truth.habits], found.second_round))
-    assert len(failed) <= 3, failed
+    assert len(failed) <= sized(3, 1), failed

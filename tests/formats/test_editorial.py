@@ -7,12 +7,10 @@ from pathlib import Path
 
 import opentimelineio as otio
 import pytest
-from playwright.sync_api import Page, expect
 
 from anaxis.core.errors import BadInput
 from anaxis.formats.editorial.cut_list import Clip, CutList, cut_operations, read_cut_list, shots_in
 from anaxis.work.sandbox.apart import safe_cut_list
-from pages import Visitor, fits, ready, take_in
 from test_cli_packages import run, said
 from test_writers import shot
 
@@ -121,43 +119,6 @@ def test_nothing_is_interpolated_across_the_edits_cuts(demo_files: dict[str, Pat
     assert plain[75]["position"] == pytest.approx(cut[75]["position"], abs=1e-12)
     wrong = run(*args, "--cuts", tmp_path / "nowhere.edl")
     assert "cannot be read as an edit" in str(wrong.exception)
-
-
-@pytest.mark.browser
-def test_the_edit_on_the_pages(page: Page, site: str, demo_files: dict[str, Path], edl: Path) -> None:
-    for name in ("TW_010", "TW_020", "TW_030"):
-        take_in(site, demo_files[name], name)
-    Visitor().post(
-        f"{site}/cameras/1/deliver", data={"version": "1", "to": "yup-rh-m", "format_key": "usd"}, timeout=60
-    )
-    page.goto("/")
-    page.get_by_text("What the edit expects of these shots").click()
-    page.set_input_files("[name=file]", edl)
-    page.get_by_role("button", name="Take the ranges").click()
-    expect(page.locator("h1")).to_contain_text("What TIDEWRIGHT_REEL expects")
-    rows = page.locator("tbody tr")
-    expect(rows).to_have_count(2)
-    # Two clips of it: 1001 to 1119, and 1124 to 1129; the camera ends at 1120.
-    expect(rows.first).to_contain_text("1001–1129")
-    expect(rows.first.locator(".warm")).to_contain_text("1129")
-    expect(rows.last).to_contain_text("runs at 25 frames a second and the shot at 24")
-    expect(page.locator("main")).to_contain_text("TW_030")
-    expect(page.locator("main")).to_contain_text("TW_0101")
-    fits(page)
-    page.goto("/cameras/1?station=time")
-    ready(page)
-    # What the shot should be changes no camera; but nine frames of it are owed and were not delivered.
-    expect(page.locator("#answer")).to_contain_text("Only 120 of 129 frames")
-    expect(page.locator("#panel")).to_contain_text("1129")
-    page.get_by_text("Cuts from the edit").click()
-    page.set_input_files("#panel [name=file]", edl)
-    page.get_by_role("button", name="Mark its cuts").click()
-    ready(page)
-    expect(page.locator(".cuts")).to_contain_text("1120, marked")
-    with Visitor(base_url=site, timeout=60) as client:
-        answer = client.post("/shows/1/edit", files={"file": ("x.edl", b"")})
-        assert answer.status_code == 422 and "empty" in answer.text
-        assert client.post("/shows/9/edit", files={"file": ("x.edl", EDL.encode())}).status_code == 404
 
 
 def _timeline(tmp_path: Path, tracks: list[otio.schema.Track], start: otio.opentime.RationalTime | None = None) -> Path:

@@ -213,3 +213,43 @@ def test_gltf_is_what_the_standard_asks_for(tmp_path: Path) -> None:
             assert np.allclose(np.linalg.norm(values, axis=1), 1, atol=1e-6)
             assert np.allclose(Rotation.from_quat(values).as_matrix(), source.rotation, atol=1e-6)
             assert (np.sum(values[1:] * values[:-1], axis=1) > 0).all()
+
+
+def test_clips_of_alembic_are_in_the_packages_unit(tmp_path: Path) -> None:
+    from alembic3d import Abc, AbcGeom
+
+    path = deliver(shot(4), NO_LANDMARKS, PICTURE, shipped_profiles()["yup-rh-cm"], "alembic", tmp_path).files[0]
+    top = Abc.IArchive(str(path)).getTop()
+    xform = AbcGeom.IXform(top, top.getChild(0).getName())
+    sample = AbcGeom.ICamera(xform, xform.getChild(0).getName()).getSchema().getValue(Abc.ISampleSelector(0))
+    assert sample.getNearClippingPlane() == pytest.approx(10) and sample.getFarClippingPlane() == pytest.approx(90_000)
+    assert sample.getFocusDistance() == pytest.approx(100 * shot(4).lens.focus_m[0])
+
+
+def test_usd_holds_a_far_clip_that_moves_and_the_pixels_shape(tmp_path: Path) -> None:
+    from pxr import Usd, UsdGeom, UsdRender
+
+    source = shot(6)
+    moving = replace(source, lens=replace(source.lens, far_m=np.linspace(100, 600, 6)))
+    wide = Picture(Image(2048, 1716, 2.0), "width", False, False)
+    path = deliver(moving, NO_LANDMARKS, wide, shipped_profiles()["yup-rh-cm"], "usd", tmp_path).files[0]
+    stage = Usd.Stage.Open(str(path))
+    (camera,) = (UsdGeom.Camera(p) for p in stage.Traverse() if p.IsA(UsdGeom.Camera))
+    clips = [tuple(camera.GetClippingRangeAttr().Get(frame)) for frame in source.frames.tolist()]
+    assert clips == [pytest.approx((10.0, 100 * far)) for far in moving.lens.far_m]
+    settings = [UsdRender.Settings(p) for p in stage.Traverse() if p.IsA(UsdRender.Settings)]
+    assert [s.GetPixelAspectRatioAttr().Get() for s in settings] == [2.0]
+    assert [tuple(s.GetResolutionAttr().Get()) for s in settings] == [(2048, 1716)]
+
+
+@pytest.mark.parametrize(("last_frame", "begins_at_0_s"), [(24 * 255, False), (24 * 257, True)])
+def test_gltf_begins_with_the_first_frame_where_its_times_tell_frames_apart_no_longer(
+    last_frame: int, begins_at_0_s: bool, tmp_path: Path
+) -> None:
+    from pygltflib import GLTF2
+
+    source = shot(24, first=last_frame - 23.0)
+    path = deliver(source, NO_LANDMARKS, PICTURE, shipped_profiles()["yup-rh-cm"], "gltf", tmp_path).files[0]
+    document = GLTF2().load(str(path))
+    starts = {document.accessors[s.input].min[0] for s in document.animations[0].samplers}
+    assert starts == {0.0} if begins_at_0_s else min(starts) == pytest.approx((last_frame - 23) / 24)

@@ -29,6 +29,7 @@ from anaxis.store.models import Camera, Delivery, HistoryEntry, Job, Show, Versi
 from anaxis.store.people import Token
 from anaxis.web.api.application import PREFIX, api_of
 from anaxis.web.app import create_app
+from lanes import sized
 from test_people import routes_of
 
 EXAMPLE = Path(__file__).resolve().parents[2] / "docs" / "examples" / "send_a_shot.py"
@@ -251,7 +252,11 @@ def test_whatever_is_sent_is_answered_as_the_description_says(
 
         @given(case=operation.as_strategy())
         @settings(
-            max_examples=12, deadline=None, suppress_health_check=list(HealthCheck), database=None, derandomize=True
+            max_examples=sized(100, 4),
+            deadline=None,
+            suppress_health_check=list(HealthCheck),
+            database=None,
+            derandomize=True,
         )
         def check(case: schemathesis.Case) -> None:
             answer = case.call(headers=dict(client.headers), timeout=120)

@@ -35,9 +35,10 @@ from anaxis.store.exchange import Party, SharedChange
 from anaxis.store.local_postgres import free_port
 from anaxis.store.models import Show
 from anaxis.work.supervise import anaxis_command
+from lanes import sized
 from linked import apart_px, quiet, random_profile, shared_ids, shown
 
-CHANGES, FRAMES, CUTS = 1000, 30, 10
+CHANGES, FRAMES, CUTS = sized(1000, 100), 30, sized(10, 4)
 
 
 def wait(condition: Callable[[], bool], seconds: float = 90, said: str = "what was waited for did not come") -> None:

@@ -26,6 +26,7 @@ from anaxis.work.queue import TryAgain, address_of, ask_for, left_alone, resume_
 from anaxis.worker import attempt
 from anaxis.worker.attempt import MOST_TRIES, do_job
 from anaxis.worker.process import Health
+from lanes import sized
 from test_store import keep
 
 
@@ -95,13 +96,12 @@ def _all_done(engine: Engine, how_many: int, seconds: float, harm: object = None
     assert tuple(effects) == (how_many, how_many), "one effect a job: none lost, none twice"
 
 
-JOBS = int(os.environ.get("ANAXIS_TEST_JOBS", "40"))
+JOBS = sized(500, 30)
 
 
 def test_workers_killed_between_any_two_steps_and_faults_lose_no_job(
     tmp_path: Path, demo_files: dict[str, Path]
 ) -> None:
-    """The same with 500 jobs: ANAXIS_TEST_JOBS=500."""
     draw = random.Random(JOBS)
     with LocalPostgres(tmp_path / "cluster", throwaway=True) as server:
         engine = connect(server.url)
