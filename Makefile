@@ -4,7 +4,7 @@ export PORT
 # `make demo DEMO=--no-live` starts no simulated packages.
 DEMO ?=
 
-.PHONY: demo test setup check lock bench screenshots
+.PHONY: demo test test-long setup check lock bench screenshots
 
 setup:
 	@scripts/setup.sh
@@ -12,8 +12,16 @@ setup:
 demo: setup
 	@exec .venv/bin/python demo/run.py $(DEMO)
 
+# Everything, at a size that finds faults: before every commit, and in CI.
 test: setup check
-	@OPENBLAS_NUM_THREADS=1 .venv/bin/python -m pytest -n auto --maxprocesses 4
+	@OPENBLAS_NUM_THREADS=1 .venv/bin/python -m pytest -n auto --maxprocesses 4 --dist worksteal --durations=10
+
+# The heavy ones at full size, an hour of ten people's work with kills, and a run of mutations: before a release.
+test-long: setup check
+	@OPENBLAS_NUM_THREADS=1 ANAXIS_TEST_LONG=1 .venv/bin/python -m pytest -n auto --maxprocesses 4 --dist worksteal --durations=40
+	@.venv/bin/python scripts/soak.py --minutes 60 --users 10 --kill-every 5
+	@.venv/bin/python scripts/fuzz.py 2000
+	@.venv/bin/python scripts/mutate.py
 
 check: setup
 	@.venv/bin/ruff check .

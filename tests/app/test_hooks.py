@@ -16,8 +16,9 @@ from sqlalchemy import Engine, select, text
 from sqlalchemy.orm import Session
 
 from anaxis.app.edit import edit_version
-from anaxis.app.hooks import TRIES, add_webhook, remove_webhook, send
+from anaxis.app.hooks import add_webhook, remove_webhook
 from anaxis.app.orders import Order, fulfil
+from anaxis.app.webhook_calls import TRIES, send
 from anaxis.core.errors import BadInput
 from anaxis.core.recipe.model import Operation
 from anaxis.delivery.options import Options

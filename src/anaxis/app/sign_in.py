@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import secrets
 from datetime import UTC, datetime, timedelta
+from functools import cache
 
 from pwdlib import PasswordHash
 from pwdlib.hashers.argon2 import Argon2Hasher
@@ -61,7 +62,7 @@ def sign_in(engine: Engine, name: str, password: str, client: str, browser: str 
         person = person_named(session, name)
         known = person.password if person is not None and person.disabled_at is None else None
         who = person.id if person is not None else None
-    right, better = _HASH.verify_and_update(password[:MOST], known or _NOBODYS)
+    right, better = _HASH.verify_and_update(password[:MOST], known or _hash_of_nobody())
     if not right or known is None or who is None:
         raise NotSignedIn(
             "That name and password do not belong together: try again, or ask an administrator for a new link."
@@ -166,5 +167,7 @@ def _set_password(session: Session, person: Person, password: str) -> None:
     session.flush()
 
 
-# Looked at where a name is nobody's, so that it takes as long as where it is somebody's.
-_NOBODYS = _HASH.hash(secrets.token_urlsafe(16))
+@cache
+def _hash_of_nobody() -> str:
+    """Compared where a name is nobody's, so that an answer takes as long as where it is somebody's."""
+    return _HASH.hash(secrets.token_urlsafe(16))

@@ -25,8 +25,8 @@ from sqlalchemy import Engine, delete, func, update
 from sqlalchemy.exc import SQLAlchemyError
 from sqlalchemy.orm import Session
 
-from anaxis.app.hooks import give_up, send
 from anaxis.app.retention import clear_out
+from anaxis.app.webhook_calls import give_up, send
 from anaxis.formats.usd.write import begin as begin_usd
 from anaxis.store.database import connect, is_current
 from anaxis.store.models import Worker
