@@ -42,7 +42,7 @@ def main() -> None:
         seconds = []
         for count, frames in sizes:
             inputs, given = shots(count, frames)
-            seconds.append(timed(lambda i=inputs, g=given: KINDS["joined"].derive(i, g)))
+            seconds.append(timed(lambda i=inputs, g=given: KINDS["joined"].derive(i, g)))  # type: ignore[misc]
         grows = ", x ".join(f"{b / a:.2f}" for a, b in pairwise(seconds))
         print(
             f"joined, twice the {label}: x {grows}; {seconds[-1] * 1000:.0f} ms for {sizes[-1][0] * sizes[-1][1]} frames"

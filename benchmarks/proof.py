@@ -39,7 +39,7 @@ def main() -> None:
     }
     for name, habits in cases.items():
         here = Arriving(track, image, "width", whole, whole)
-        for code, params in habits:
+        for code, params in habits:  # type: ignore[attr-defined]
             here = HABITS[code].arrive(here, params, Convention())
         took = timed(lambda seen=here.track: diagnose(track, seen, image, "width", Convention()))  # type: ignore[misc]
         print(f"diagnosis of 240 frames, {name}: {took:.2f} s, {took / proof:.0f} x one proof")

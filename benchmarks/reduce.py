@@ -23,7 +23,7 @@ def main() -> None:
         camera = projection_of(track, image, "width")
         proof = timed(lambda t=track, c=camera: prove(t, c, c, marks))  # type: ignore[misc]
         for way in ("linear", "bezier"):
-            rule = KeyRule(Convention(), way)  # type: ignore[arg-type]
+            rule = KeyRule(Convention(), way)
             for pixels in (0.1, 1.0):
                 done = reduce(track, image, "width", marks, rule, pixels)
                 took = timed(lambda t=track, r=rule, p=pixels: reduce(t, image, "width", marks, r, p))  # type: ignore[misc]

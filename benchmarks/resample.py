@@ -24,7 +24,7 @@ def make_track(count: int) -> Track:
     t = np.arange(count) / 24.0
     place = np.stack([np.sin(t), 1.7 + 0.1 * np.cos(3 * t), -t], axis=1)
     turn = Rotation.from_rotvec(np.stack([0.1 * np.sin(2 * t), np.sin(t / 3), 0 * t], axis=1)).as_matrix()
-    return Track("walk", 1.0 + np.arange(count), Fraction(24), place, turn, make_lens(count, focal_mm=30 + np.sin(t)))
+    return Track("walk", 1.0 + np.arange(count), Fraction(24), place, turn, make_lens(count, focal_mm=30 + np.sin(t)))  # type: ignore[arg-type]
 
 
 def splines_alone(track: Track, at: np.ndarray) -> None:
@@ -47,8 +47,8 @@ def main() -> None:
         track = make_track(count)
         made = at_rate(track, Fraction(25), "time")
         alone = timed(
-            lambda t=track, m=made: splines_alone(t, np.minimum(t.frames[0] + 0.96 * np.arange(len(m)), t.frames[-1]))
-        )  # type: ignore[misc]
+            lambda t=track, m=made: splines_alone(t, np.minimum(t.frames[0] + 0.96 * np.arange(len(m)), t.frames[-1]))  # type: ignore[misc]
+        )
         print(f"\n{count} frames at 24 to {len(made)} at 25")
         print(f"  {'splines alone':16}{alone:9.3f} s   1.00")
         for label, what in (

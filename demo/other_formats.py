@@ -174,7 +174,7 @@ def write_gltf(shot: Shot, path: Path) -> None:
         **({"extensionsUsed": [POINTER]} if len(shot.focal_mm) > 1 else {}),
     }  # fmt: skip
     if path.suffix == ".gltf":
-        document["buffers"][0]["uri"] = path.with_suffix(".bin").name
+        document["buffers"][0]["uri"] = path.with_suffix(".bin").name  # type: ignore[index]
         path.with_suffix(".bin").write_bytes(bytes(out.data))
         path.write_text(json.dumps(document))
         return

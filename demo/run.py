@@ -275,7 +275,7 @@ def main() -> None:
     if not given:
         print("Starting PostgreSQL…", flush=True)
     with nullcontext() if given else LocalPostgres(VAR) as own:
-        url = given or own.url
+        url = given or (own.url if own else "")
         load_demo(url, lambda line: print(line, flush=True))
         print(
             f"Anaxis is at http://127.0.0.1:{port} (Ctrl-C stops it). Whoever comes to it from this machine is signed in as '{PERSON}' by itself.",

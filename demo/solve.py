@@ -199,7 +199,7 @@ def draw_frames(folder: Path, shot: Shot, some: np.ndarray) -> list[Path]:
         picture = painter.draw(world[i], i / (len(shot.frames) - 1))
         plate = cv2.remap(picture, fetch[..., 0], fetch[..., 1], cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
         y, x = starts[i]
-        plate += 0.01 * np.sqrt(np.clip(plate, 0.01, None)) * grain[y : y + PLATE[1], x : x + PLATE[0]]
+        plate += 0.01 * np.sqrt(np.clip(plate, 0.01, None)) * grain[y : y + PLATE[1], x : x + PLATE[0]]  # type: ignore[arg-type]
         path = folder / f"TW_050_plate.{shot.frames[i]}.exr"
         write_exr(path, plate, oiio.HALF, "dwaa:60")
         out.append(path)
@@ -207,14 +207,14 @@ def draw_frames(folder: Path, shot: Shot, some: np.ndarray) -> list[Path]:
 
 
 def write_exr(path: Path, pixels: np.ndarray, depth: object, compression: str) -> None:
-    spec = oiio.ImageSpec(pixels.shape[1], pixels.shape[0], 3, depth)
+    spec = oiio.ImageSpec(pixels.shape[1], pixels.shape[0], 3, depth)  # type: ignore[call-overload]
     spec.attribute("compression", compression)
     spec.attribute("PixelAspectRatio", SQUEEZE)
     spec.attribute("DateTime", "2000:01:01 00:00:00")
     out = oiio.ImageOutput.create(str(path))
-    out.open(str(path), spec)
-    out.write_image(np.ascontiguousarray(pixels, dtype=np.float32))
-    out.close()
+    out.open(str(path), spec)  # type: ignore[union-attr]
+    out.write_image(np.ascontiguousarray(pixels, dtype=np.float32))  # type: ignore[union-attr]
+    out.close()  # type: ignore[union-attr]
 
 
 def make_maps(folder: Path, shot: Shot, size: tuple[int, int]) -> list[Path]:

@@ -11,8 +11,9 @@ from dataclasses import dataclass, field
 from typing import Any
 
 import numpy as np
+from numpy.typing import ArrayLike
 
-Array = np.ndarray[Any, np.dtype[np.float64]]
+Array = np.ndarray[Any, np.dtype[Any]]
 
 
 @dataclass(frozen=True, eq=False)
@@ -34,7 +35,7 @@ class Shot:
         return self.at(self.frames)
 
 
-def turns(yaw_deg: Array, pitch_deg: Array, roll_deg: Array) -> Array:
+def turns(yaw_deg: ArrayLike, pitch_deg: ArrayLike, roll_deg: ArrayLike) -> Array:
     """Rotations (n, 3, 3): yaw about up, then pitch, then roll, written out."""
     y, p, r = (np.radians(np.asarray(a, dtype=np.float64)) for a in np.broadcast_arrays(yaw_deg, pitch_deg, roll_deg))
     cy, sy, cp, sp, cr, sr = np.cos(y), np.sin(y), np.cos(p), np.sin(p), np.cos(r), np.sin(r)

@@ -64,7 +64,7 @@ def run(*words: object, **environment: str) -> Ran:
         except SystemExit as ended:
             code = ended.code or 0
     out.flush()
-    return Ran(int(code), out.buffer.getvalue().decode(), err.getvalue())  # type: ignore[attr-defined]
+    return Ran(int(code), out.buffer.getvalue().decode(), err.getvalue())
 
 
 def said(*words: object, code: int = 0, **environment: str) -> dict[str, Any]:

@@ -178,9 +178,9 @@ def test_a_rule_settles_it_by_itself(two: Two, rule: str) -> None:
             await two.a.set(4, position=[1.0, 2.0, 3.0])
             await two.b.set(4, position=[-50.0, 60.0, 70.0])
             first.begin()
-            await until(lambda side=first: side.line.line.state == "connected" and not side.scene.outbox)
+            await until(lambda side=first: side.line.line.state == "connected" and not side.scene.outbox)  # type: ignore[misc]
             second.begin()
-            await until(lambda side=second: side.line.line.state == "connected")
+            await until(lambda side=second: side.line.line.state == "connected")  # type: ignore[misc]
             await two.settled()
             wanted = [1.0, 2.0, 3.0] if rule == "first" else [-0.5, -0.6, 0.7]
             assert two.a.row(4, "position") == pytest.approx(wanted) and two.apart() < 1e-6
@@ -369,7 +369,7 @@ def test_links_between_packages_that_nobody_has_shipped(
             await side.set(3 * k, position=row[:3].tolist(), rotation=row[3:6].tolist())
             await two.settled()
         assert two.apart() < 1e-5
-        shared = [two.store(lambda s, i=i: s.get_one(Shared, i)) for i in two.ids.values()]
+        shared = [two.store(lambda s, i=i: s.get_one(Shared, i)) for i in two.ids.values()]  # type: ignore[misc]
         found = two.store(
             lambda s: together(
                 s, s.get_one(Shared, shared[0].id), s.get_one(Shared, shared[1].id), shared[1].first - shared[0].first
@@ -425,7 +425,7 @@ def test_ordinary_shots_pulled_and_pushed(server: Server, engine: Engine, databa
         b = two.store(lambda s: s.execute(select(Party.id).where(Party.name == "engine")).scalar_one())
         for name in made:
             source = ids[f"animation {name}"]
-            await asyncio.to_thread(two.store, lambda s, i=source: write_across(s, Across(source=i, party=b)))
+            await asyncio.to_thread(two.store, lambda s, i=source: write_across(s, Across(source=i, party=b)))  # type: ignore[misc]
         await two.settled()
         for name, shot in made.items():
             held = next(c for c in two.b.scene.cameras.values() if c.name == name)
@@ -435,9 +435,10 @@ def test_ordinary_shots_pulled_and_pushed(server: Server, engine: Engine, databa
             seen = pixels(profiles[1], held.rows[some], points, held.image)
             assert np.abs(seen - ordinary.pixels(shot, shot.frames[some], points)[0]).max() < 1e-5, name
             version = await asyncio.to_thread(
-                two.store, lambda s, i=ids[f"animation {name}"], n=name: pull(s, s.get_one(Shared, i), Pull(shot=n)).id
+                two.store,
+                lambda s, i=ids[f"animation {name}"], n=name: pull(s, s.get_one(Shared, i), Pull(shot=n)).id,  # type: ignore[misc]
             )
-            track = two.store(lambda s, v=version: track_of(s.get_one(Version, v))[0])
+            track = two.store(lambda s, v=version: track_of(s.get_one(Version, v))[0])  # type: ignore[misc]
             place, turn, focal = shot.at(track.frames)
             np.testing.assert_allclose(track.position_m, place, atol=1e-8)
             np.testing.assert_allclose(track.rotation, turn, atol=1e-9)
@@ -452,14 +453,14 @@ def test_old_changes_go_and_what_is_held_stays(two: Two) -> None:
         for k in range(5):
             await two.a.set(k, position=[float(k), 1.0, 2.0])
         await two.settled()
-        held = [two.store(lambda s, i=i: held_by(s, s.get_one(Shared, i)).rows) for i in two.ids.values()]
+        held = [two.store(lambda s, i=i: held_by(s, s.get_one(Shared, i)).rows) for i in two.ids.values()]  # type: ignore[misc]
         assert clear_changes(two.engine, 1) == 0
         with two.engine.begin() as connection:
             connection.execute(text("UPDATE exchange_changes SET created_at = created_at - interval '3 days'"))
         assert clear_changes(two.engine, 1) >= 10
         assert two.store(lambda s: s.execute(select(SharedChange)).first()) is None
         for i, rows in zip(two.ids.values(), held, strict=True):
-            np.testing.assert_array_equal(two.store(lambda s, i=i: held_by(s, s.get_one(Shared, i)).rows), rows)
+            np.testing.assert_array_equal(two.store(lambda s, i=i: held_by(s, s.get_one(Shared, i)).rows), rows)  # type: ignore[misc]
         await two.b.set(9, position=[900.0, 0.0, 0.0])
         await two.settled()
         assert two.apart() < 1e-6 and two.store(lambda s: passed(s, s.get_one(Link, number))).through == 1
@@ -494,11 +495,11 @@ def whole(number: int, **more: Any) -> tuple[Change, Cells]:
         "stop": [[None]],
         "clips": [[None, None]],
     }
-    values = {g: v * 2 for g, v in row.items()}
+    values = {g: v * 2 for g, v in row.items()}  # type: ignore[operator]
     message = Change.model_validate(
         {"number": number, "camera": "c", "frames": [1, 2], "values": values, "replaces": True, **more}
     )
-    return message, cells_of_values([1.0, 2.0], values, "here")
+    return message, cells_of_values([1.0, 2.0], values, "here")  # type: ignore[arg-type]
 
 
 def test_numbers_are_taken_once_in_order_of_the_connection_that_counts(party: tuple[Session, Party]) -> None:

@@ -20,7 +20,7 @@ from anaxis.store.models import Plate, PlateProxy
 def grey(session: Session, plate: Plate, look: str) -> float:
     row = session.get(PlateProxy, (plate.id, 1044, look))
     assert row is not None
-    return float(cv2.imdecode(np.frombuffer(row.data, np.uint8), cv2.IMREAD_COLOR).mean())
+    return float(cv2.imdecode(np.frombuffer(row.data, np.uint8), cv2.IMREAD_COLOR).mean())  # type: ignore[union-attr]
 
 
 def test_proxies_are_of_the_look_that_was_asked_for(

@@ -99,7 +99,7 @@ def test_cameras_are_found_by_what_is_asked(store: Session) -> None:
 def test_many_shots_cost_as_many_queries_as_few(engine: Engine, store: Session) -> None:
     store.commit()
     asked = (Asked(), Asked(state="taken in", sort="worst"), Asked(q="TW_0", findings=True), Asked(at=100))
-    few, plenty = [], []
+    few, plenty = [], []  # type: ignore[var-annotated]
     for counts in (few, plenty):
         for one in asked:
             with Session(engine) as session, counted(engine) as queries:

@@ -81,7 +81,7 @@ def test_matrices_agree_with_two_oracles(order: str) -> None:
         ours, Rotation.from_euler(order.lower(), ordered, degrees=True).as_matrix(), rtol=1e-9, atol=1e-12
     )
     axes = ["XYZ".index(a) for a in order]
-    one = matrix_from_euler(np.radians(ordered[0]), *axes, extrinsic=True)
+    one = matrix_from_euler(np.radians(ordered[0]), *axes, extrinsic=True)  # type: ignore[arg-type, misc]
     assert np.allclose(ours[0], one, atol=1e-12)
 
 

@@ -16,7 +16,7 @@ from ordinary import SHOTS, ease, held, jitter, line, primes, track_of, turns, w
 
 
 def made(place: np.ndarray, turn: np.ndarray, focal: np.ndarray | float = 35.0) -> Track:
-    return Track("m", 1001.0 + np.arange(len(place)), Fraction(24), place, turn, make_lens(len(place), focal_mm=focal))
+    return Track("m", 1001.0 + np.arange(len(place)), Fraction(24), place, turn, make_lens(len(place), focal_mm=focal))  # type: ignore[arg-type]
 
 
 def a_move(rng: np.random.Generator, count: int) -> Track:

@@ -78,7 +78,7 @@ def test_the_object_lies_in_the_middle_of_the_smallest_view_that_holds_it(name: 
         turn = Rotation.from_matrix(made.track.rotation[i])
         held = half_of(turn, away, 16 / 9)
         # Aimed elsewhere, levelled likewise, no view is smaller by more than a part in a thousand.
-        found = minimize(lambda a, t=turn, p=away: half_of(t * Rotation.from_euler("yx", a), p, 16 / 9), [0.0, 0.0], method="Nelder-Mead",
+        found = minimize(lambda a, t=turn, p=away: half_of(t * Rotation.from_euler("yx", a), p, 16 / 9), [0.0, 0.0], method="Nelder-Mead",  # type: ignore[call-overload]
                          options={"xatol": 1e-7, "fatol": 1e-9})  # fmt: skip
         assert held <= found.fun * 1.02
     up = shot.at(shot.frames)[1][:, :, 1]

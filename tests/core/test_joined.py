@@ -83,8 +83,8 @@ def test_every_frame_is_exactly_that_of_the_shot_on_screen(pieces: list[dict[str
     changes = {
         i
         for i in range(1, len(meant))
-        if meant[i] and meant[i][0] is not meant[i - 1][0] and not _goes_on(meant[i - 1], meant[i])
-    }  # type: ignore[index]
+        if meant[i] and meant[i][0] is not meant[i - 1][0] and not _goes_on(meant[i - 1], meant[i])  # type: ignore[index]
+    }
     marked = set() if track.marked is None else set(np.flatnonzero(track.marked > 0).tolist())
     assert changes <= marked
     inside = {i for i in marked - changes if meant[i][0]["name"] not in ("primes",)}  # type: ignore[index]
@@ -121,7 +121,7 @@ def test_a_retimed_shot_is_drawn_within_itself_and_a_cut_stays_one_at_every_rate
             when = (made.frames - 1001) * 24 / float(rate) - p["begins"]
             place, _, _ = SEEN[p["name"]].at((p["first"] + when * p["speed"])[shot == i])
             assert np.abs(made.position_m[shot == i] - place).max() < 0.05, (rate, i)
-        assert (np.flatnonzero(made.marked > 0) == np.flatnonzero(np.diff(shot)) + 1).all()
+        assert (np.flatnonzero(made.marked > 0) == np.flatnonzero(np.diff(shot)) + 1).all()  # type: ignore[operator]
 
 
 def derived_rate(text: str) -> Any:

@@ -63,7 +63,7 @@ def test_projection_agrees_with_the_format_librarys_frustum() -> None:
         focal = 2.0 ** random.integers(4, 7)
         cam = track(
             1,
-            int(random.integers(1e6)),
+            int(random.integers(1e6)),  # type: ignore[call-overload]
             film_width_mm=width,
             film_height_mm=height,
             offset_x_mm=ox,

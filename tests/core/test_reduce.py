@@ -32,7 +32,7 @@ from test_resample import walk
 
 IMAGE = Image(1920, 1080)
 NO_MARKS = np.zeros((1, 0, 3))
-RULES = [KeyRule(Convention(), way, turns) for way in ("linear", "bezier") for turns in ("angles", "quaternions")]  # type: ignore[arg-type]
+RULES = [KeyRule(Convention(), way, turns) for way in ("linear", "bezier") for turns in ("angles", "quaternions")]
 
 
 def few(track: Track, rule: KeyRule, tolerance_px: float) -> Reduced:

@@ -42,7 +42,7 @@ def walk(rate: Fraction = Fraction(24), count: int = 97, first: float = 1001.0) 
     seconds = np.arange(count) / float(rate)
     place, turn = pose(seconds)
     lens = make_lens(count, focal_mm=30 + 8 * np.sin(seconds), focus_m=4 + np.cos(seconds))
-    return Track("walk", frames, rate, place, turn, lens)
+    return Track("walk", frames, rate, place, turn, lens)  # type: ignore[arg-type]
 
 
 @pytest.mark.parametrize("rate", RATES)
@@ -83,7 +83,7 @@ def test_nothing_is_drawn_across_a_cut() -> None:
     frames = 1.0 + np.arange(80)
     joined = Track(
         "cut",
-        frames,
+        frames,  # type: ignore[arg-type]
         Fraction(24),
         np.concatenate([one.position_m, two.position_m + np.array([50, 0, 0])]),
         np.concatenate([one.rotation, two.rotation]),
@@ -92,11 +92,11 @@ def test_nothing_is_drawn_across_a_cut() -> None:
     assert cuts_of(joined).tolist() == [40]
     made = sampled(joined, np.array([39.0, 40.0, 40.25, 40.75, 41.0, 41.5]))
     # What is left of frame 40 goes on as the first piece went.
-    alone = sampled(replace(one, frames=frames[:40]), np.array([40.25, 40.75]))
+    alone = sampled(replace(one, frames=frames[:40]), np.array([40.25, 40.75]))  # type: ignore[arg-type]
     known, _ = pose(np.array([39.25, 39.75]) / 24)
     assert np.allclose(made.position_m[2:4], alone.position_m) and np.abs(made.position_m[2:4] - known).max() < 2e-4
     assert np.array_equal(made.position_m[[1, 4]], joined.position_m[[39, 40]])
-    alone = sampled(replace(two, frames=frames[40:]), np.array([41.5]))
+    alone = sampled(replace(two, frames=frames[40:]), np.array([41.5]))  # type: ignore[arg-type]
     assert np.allclose(made.position_m[5], alone.position_m[0] + np.array([50, 0, 0]))
     whole = at_rate(joined, Fraction(25), "time").position_m[:, 0]
     assert not ((whole > 5) & (whole < 45)).any()
@@ -148,7 +148,7 @@ def test_handles_hold_or_go_on() -> None:
             with_handles(source, head, 0, way)
 
 
-def test_rates_and_handles_are_operations_of_a_recipe(demo_files: dict) -> None:  # type: ignore[type-arg]
+def test_rates_and_handles_are_operations_of_a_recipe(demo_files: dict) -> None:
     scene = read_file(demo_files["TW_020"])
     recipe = (Operation("rate", {"rate": "50", "keep": "time"}), Operation("handles", {"head": 8, "way": "hold"}))
     work = replay(scene, scene.cameras[0].path, recipe)

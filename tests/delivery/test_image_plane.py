@@ -69,7 +69,7 @@ def test_every_format_with_nodes_carries_it(format_key: str, tmp_path: Path) -> 
         track = replace(track, frames=done.outgoing.track.frames) if len(track) == len(shot.frames) else track
     node = next(n for n in scene.nodes if n.segments is not None and len(n.segments))
     world = np.broadcast_to(world_matrices(scene, node.path, track.frames), (len(track), 4, 4))
-    corners = np.unique(np.round(node.segments.reshape(-1, 3), 9), axis=0)
+    corners = np.unique(np.round(node.segments.reshape(-1, 3), 9), axis=0)  # type: ignore[union-attr]
     assert len(corners) == 4
     points = scene.convention.position_to_canonical(
         np.einsum("nij,kj->nki", world[:, :3, :3], corners) + world[:, None, :3, 3]
@@ -111,4 +111,4 @@ def test_with_overscan_it_fills_the_larger_picture() -> None:
     camera = leaving(SHOTS["still"]())
     larger, _ = with_overscan(camera, Options(overscan="10%"))
     small, large = (image_plane(c.track, c.picture.image, c.picture.fit, 3.0).size_m[0] for c in (camera, larger))
-    assert np.allclose(large / small, [larger.render.wider, larger.render.higher], rtol=1e-12)
+    assert np.allclose(large / small, [larger.render.wider, larger.render.higher], rtol=1e-12)  # type: ignore[union-attr]

@@ -60,7 +60,7 @@ def random_profile(seed: int) -> Profile:
 
     codes = r.choice(list(HABITS_TRIED), r.integers(0, 3), replace=False)
     lens_codes = [c for c in codes if c in ("film_factor", "film_default", "focal_factor", "vfov_as_hfov")]
-    codes = [c for c in codes if c not in lens_codes[1:]]
+    codes = [c for c in codes if c not in lens_codes[1:]]  # type: ignore[assignment]
     return profile_from_dict(
         {
             "key": f"unknown-{seed}",

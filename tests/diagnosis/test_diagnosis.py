@@ -270,7 +270,7 @@ def test_printed_decimals_defeat_no_cause_and_are_said(decimals: int) -> None:
         profile = with_habits("zup-rh-m", *([habit] if habit else []))
         track, convention = walk(count=48), profile.convention
         here = Case(track, track, IMAGE, "width", convention).arriving(track)
-        done = HABITS[habit["code"]].arrive(here, profile.habits[0].params, convention).track if habit else track
+        done = HABITS[habit["code"]].arrive(here, profile.habits[0].params, convention).track if habit else track  # type: ignore[index]
         place = np.round(convention.position_from_canonical(done.position_m), decimals)
         angles = np.round(angles_from_matrices(convention.rotation_from_canonical(done.rotation), "XYZ").deg, decimals)
         if habit and habit["code"] == "scale" and decimals < 4:

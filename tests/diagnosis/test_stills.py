@@ -63,7 +63,7 @@ def test_a_known_move_is_measured(x: float, y: float, scale: float, turn: float)
 def test_other_sizes_and_formats_and_what_is_no_match(tmp_path: Path) -> None:
     ours = drawn()
     half = cv2.resize(ours, (480, 270), interpolation=cv2.INTER_AREA)
-    found = measure(ours, half)
+    found = measure(ours, half)  # type: ignore[arg-type]
     assert abs(found.shift_x_px) < 0.6 and found.scale == pytest.approx(1, abs=2e-3)
     (tmp_path / "a.png").write_bytes(to_png(ours))
     cv2.imwrite(str(tmp_path / "a.jpg"), ours, [cv2.IMWRITE_JPEG_QUALITY, 95])

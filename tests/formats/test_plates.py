@@ -42,9 +42,9 @@ def written(path: Path, kind: str = "exr", pixels: np.ndarray = PICTURE, **more:
     for name, value in more.items():
         setattr(spec, name, value) if hasattr(spec, name) else spec.attribute(name, value)
     out = oiio.ImageOutput.create(str(path))
-    assert out.open(str(path), spec), out.geterror()
-    out.write_image(np.ascontiguousarray(pixels))
-    out.close()
+    assert out.open(str(path), spec), out.geterror()  # type: ignore[union-attr]
+    out.write_image(np.ascontiguousarray(pixels))  # type: ignore[union-attr]
+    out.close()  # type: ignore[union-attr]
     return path
 
 
@@ -100,7 +100,7 @@ def test_an_outside_reader_sees_what_was_written(tmp_path: Path) -> None:
     pixels, facts = read_picture_pixels(written(tmp_path / "in", "png16"))
     write_picture(pixels, facts, tmp_path / "out.png")
     seen = cv2.imread(str(tmp_path / "out.png"), cv2.IMREAD_UNCHANGED)
-    assert seen.dtype == np.uint16 and np.array_equal(seen[..., ::-1], np.round(pixels * 65535))
+    assert seen.dtype == np.uint16 and np.array_equal(seen[..., ::-1], np.round(pixels * 65535))  # type: ignore[index, union-attr]
     with pytest.raises(BadInput, match="keeps floats"):
         write_picture(pixels, facts, tmp_path / "out.exr")
     floats, linear = read_picture_pixels(written(tmp_path / "in", "exr"))
@@ -145,7 +145,7 @@ def test_linear_light_is_shown_by_the_stated_view() -> None:
     assert smaller(np.zeros((100, 2000, 3), np.float32), 2.0).shape == (24, 960, 3)
     for wrong in ({"view": "none"}, {"stops": 99.0}):
         with pytest.raises(BadInput):
-            displayed(grey, True, **wrong)  # type: ignore[arg-type]
+            displayed(grey, True, **wrong)
 
 
 def test_smeared_and_empty_edges_are_told_from_even_ones() -> None:
@@ -180,7 +180,7 @@ def test_a_movie_is_a_plate_numbered_from_zero(tmp_path: Path) -> None:
     done = list(plate_work({"do": "proxies", "view": "plain", "stops": 0.0, "first": 3}, {0: path}))
     assert [d["number"] for d in done] == list(range(3, 10))
     for d in done:
-        grey = cv2.imdecode(np.frombuffer(d["data"], np.uint8), cv2.IMREAD_COLOR).mean()
+        grey = cv2.imdecode(np.frombuffer(d["data"], np.uint8), cv2.IMREAD_COLOR).mean()  # type: ignore[union-attr]
         assert abs(grey - 20 * d["number"]) < 6
     cut = tmp_path / "cut.mp4"
     cut.write_bytes(path.read_bytes()[:700])
@@ -210,9 +210,9 @@ def hostile(folder: Path) -> dict[str, Path]:
     out["pixel type"] = folder / "ids.exr"
     spec = oiio.ImageSpec(8, 8, 3, oiio.UINT32)
     file = oiio.ImageOutput.create(str(out["pixel type"]))
-    file.open(str(out["pixel type"]), spec)
-    file.write_image(np.zeros((8, 8, 3), np.uint32))
-    file.close()
+    file.open(str(out["pixel type"]), spec)  # type: ignore[union-attr]
+    file.write_image(np.zeros((8, 8, 3), np.uint32))  # type: ignore[union-attr]
+    file.close()  # type: ignore[union-attr]
     out["huge"] = huge_png(folder / "huge.png")
     out["text"] = folder / "text.exr"
     out["text"].write_text("no picture at all")

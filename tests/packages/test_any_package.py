@@ -25,7 +25,7 @@ from test_axes_and_rotation import conventions
 def test_any_package_sees_the_same_picture(
     demo_files: dict[str, Path], convention: Convention, source_fit: str, fit: str, format_key: str
 ) -> None:
-    profile = Profile(key="any", label="Any package", lens={"fit": fit}, **convention_document(convention))
+    profile = Profile(key="any", label="Any package", lens={"fit": fit}, **convention_document(convention))  # type: ignore[arg-type]
     scene = read_file(demo_files["TW_030"])
     track = take_camera(scene, None, (1100, 1110)).done
     with TemporaryDirectory() as folder:

@@ -120,7 +120,7 @@ def test_what_cannot_be_made_up_for_is_said(code: str, tmp_path: Path) -> None:
 
 
 def test_negative_frames_are_moved_and_sub_frames_said(tmp_path: Path) -> None:
-    early = replace(shot(), frames=np.arange(48) - 8.0)
+    early = replace(shot(), frames=np.arange(48) - 8.0)  # type: ignore[arg-type]
     profile = with_habits("zup-lh-cm", {"code": "no_negative"})
     done = made_up_for(early, profile, "usd", tmp_path)
     assert done.proof.max_px <= 0.01 and done.seen.frames[0] == 0

@@ -48,7 +48,7 @@ LAYOUTS = {
 def test_a_table_in_the_packages_own_layout_arrives(name: str, tmp_path: Path) -> None:
     """What the table does not hold is typed there, by the sheet; the picture is the same."""
     key, columns, rule = LAYOUTS[name]
-    profile, source = with_table(key, columns, **rule), shot()
+    profile, source = with_table(key, columns, **rule), shot()  # type: ignore[arg-type]
     done = deliver(source, NO_LANDMARKS, PICTURE, profile, "columns", tmp_path)
     assert done.proof.max_px <= 1e-4
     back = track_of_table(done.files[0], profile, PICTURE, source)
@@ -59,7 +59,7 @@ def test_a_table_in_the_packages_own_layout_arrives(name: str, tmp_path: Path) -
 @pytest.mark.parametrize("name", list(LAYOUTS)[:2])
 def test_our_reader_reads_it_by_the_profiles_layout(name: str, tmp_path: Path) -> None:
     key, columns, rule = LAYOUTS[name]
-    profile, source = with_table(key, columns, **rule), shot()
+    profile, source = with_table(key, columns, **rule), shot()  # type: ignore[arg-type]
     path = deliver(source, NO_LANDMARKS, PICTURE, profile, "columns", tmp_path).files[0]
     layout = profile.layout
     assert layout is not None

@@ -168,7 +168,7 @@ def test_each_route_as_each_role_and_with_no_token_that_holds(
     with Session(engine) as store, store.begin():
         version = store.execute(select(Version)).scalar_one()
         store.add(Job(kind="keys", version_id=version.id, state="done"))
-    api = next(r.app for r in create_app(database_url, readers_ready=False).routes if getattr(r, "path", "") == PREFIX)
+    api = next(r.app for r in create_app(database_url, readers_ready=False).routes if getattr(r, "path", "") == PREFIX)  # type: ignore[attr-defined]
     assert isinstance(api, FastAPI)
     routes = routes_of(api)
     assert len(routes) > 30 and all(need for _, _, need in routes)
@@ -196,7 +196,7 @@ def test_each_route_as_each_role_and_with_no_token_that_holds(
                 answer.text,
             )
         for role, client in ((Role.VIEWER, scoped), *clients.items()):
-            if role < need:
+            if role < need:  # type: ignore[operator]
                 assert client.request(method, address).status_code in (403, 404), (method, address, role)
         if any(f"{{{n}}}" in path for n in ("show_id", "camera_id")):
             assert elsewhere.request(method, address).status_code == 404, (method, address)
@@ -246,7 +246,7 @@ def test_whatever_is_sent_is_answered_as_the_description_says(
     checks = [not_a_server_error, status_code_conformance, response_schema_conformance]
     seen = 0
     for held in schema.get_all_operations():
-        operation = held.ok()
+        operation = held.ok()  # type: ignore[union-attr]
         if operation.path.endswith("/events"):  # which goes on for as long as the work does
             continue
 

@@ -170,7 +170,7 @@ def test_what_both_changed_is_shown_and_chosen(page: Page, site: str, engine: En
 
 def _forty_changes(address: str, x: float) -> None:
     state = httpx.get(f"{address}/state").json()
-    with connect(f"{address.replace('http', 'ws')}/line", origin=address, legacy=True, max_size=None) as line:  # type: ignore[arg-type]
+    with connect(f"{address.replace('http', 'ws')}/line", origin=address, legacy=True, max_size=None) as line:  # type: ignore[call-overload]
         for step in range(40):
             line.send(
                 json.dumps(

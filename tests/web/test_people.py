@@ -89,7 +89,7 @@ def routes_of(app: FastAPI) -> list[tuple[str, str, Role | None]]:
                 continue
             stated = [d.dependency for d in (*own, *route.dependencies) if isinstance(d.dependency, Needs | Open)]
             assert stated, f"{route.path} states no need"
-            (method,) = route.methods
+            (method,) = route.methods  # type: ignore[misc]
             roles = [s.role(method) for s in stated if isinstance(s, Needs)]
             found.append((method, route.path, max(roles) if roles else None))
     return found
@@ -392,7 +392,9 @@ def test_a_token_has_its_scope_its_days_and_an_end(engine: Engine, token: Any, p
         for bad in ({"name": ""}, {"days": 0}, {"days": 9999}, {"role": Role.ADMINISTRATOR}):
             with pytest.raises(BadInput):
                 new_token(
-                    store, store.get_one(Person, people["lead"]), **{"name": "x", "role": Role.VIEWER, "days": 1, **bad}
+                    store,
+                    store.get_one(Person, people["lead"]),
+                    **{"name": "x", "role": Role.VIEWER, "days": 1, **bad},  # type: ignore[arg-type]
                 )
 
 
@@ -464,7 +466,7 @@ def test_two_people_at_one_camera_lose_nothing_and_each_conflict_is_shown(
         by = store.execute(
             select(HistoryEntry.actor, func.count()).where(HistoryEntry.action == "edit").group_by(HistoryEntry.actor)
         ).all()
-        assert dict(map(tuple, by)) == {"artist": 2 * steps // 3, "lead": steps - 2 * steps // 3}
+        assert dict(map(tuple, by)) == {"artist": 2 * steps // 3, "lead": steps - 2 * steps // 3}  # type: ignore[arg-type]
     assert kept == steps and shown == 2 * steps // 3 - (steps % 3 == 0), (
         "once for each time that the other one was there before"
     )

@@ -173,7 +173,7 @@ def test_maps_are_fitted_and_written_and_a_render_is_checked(
         shift = [
             float(page.locator(f"dt:text-is('Shift {way}') + dd").inner_text().split()[0]) for way in ("right", "down")
         ]
-        assert np.hypot(*shift) < 0.3, shift
+        assert np.hypot(*shift) < 0.3, shift  # type: ignore[call-overload]
         expect(page.locator("#answer strong")).to_contain_text("Lies on the plate")
     small = tmp_path / "small.png"
     cv2.imwrite(str(small), np.zeros((64, 64, 3), np.uint8))

@@ -140,7 +140,7 @@ class Package:
         if self._page is None:
             wait(lambda: bool(self.state()))
             here = f"127.0.0.1:{self.port}"
-            self._page = connect(
+            self._page = connect(  # type: ignore[call-overload]
                 f"ws://{here}/line", origin=f"http://{here}", max_size=None, ping_interval=None, legacy=True
             )
             self.last = int(self.state()["last"])
@@ -205,7 +205,7 @@ def test_a_thousand_changes_while_everything_goes_now_and_then(
         starts = {p.name: httpx.get(f"http://127.0.0.1:{p.port}/camera/cam1").json() for p in packages}
         made: dict[str, dict[tuple[int, str], list[float]]] = {p.name: {} for p in packages}
         cuts = sorted(dice.sample(range(20, CHANGES - 20), CUTS))
-        happened = []
+        happened = []  # type: ignore[var-annotated]
         for k in range(CHANGES):
             if k in cuts:
                 what = ("server", "side", "network")[len(happened) % 3]
