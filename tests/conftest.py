@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import sys
 from collections.abc import Callable, Iterator
+from contextlib import ExitStack
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -37,6 +38,14 @@ def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
             raise pytest.UsageError(
                 f"{item.nodeid} needs {' and '.join(sorted(needs))}: put it in a folder that may, see CONTRIBUTING.md"
             )
+
+
+@pytest.fixture(autouse=True)
+def no_process_outlives_its_test(request: pytest.FixtureRequest) -> Iterator[None]:
+    from processes import none_left
+
+    with none_left():
+        yield
 
 
 @pytest.fixture(scope="session")
@@ -86,9 +95,13 @@ def databases(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Databases]:
     """A PostgreSQL of this test process, and databases in it."""
     from anaxis.store.local_postgres import LocalPostgres
     from databases import Databases
+    from processes import shared
 
-    with LocalPostgres(tmp_path_factory.mktemp("pg") / "cluster", throwaway=True) as server:
-        yield Databases(server.url)
+    with ExitStack() as stack:
+        with shared():
+            cluster = LocalPostgres(tmp_path_factory.mktemp("pg") / "cluster", throwaway=True)
+            url = stack.enter_context(cluster).url
+        yield Databases(url)
 
 
 @pytest.fixture
@@ -129,11 +142,15 @@ def site(server: Server, engine: Engine, database_url: str) -> Iterator[str]:
 def browser() -> Iterator[object]:
     from playwright.sync_api import expect, sync_playwright
 
+    from processes import shared
+
     expect.set_options(timeout=20_000)  # a machine that does much else is no fault of a page
     quiet = ["--disable-gpu", "--no-first-run", "--disable-background-networking", "--disable-component-update",
              "--disable-sync", "--disable-quic", "--no-sandbox"]  # fmt: skip
-    with sync_playwright() as playwright:
-        chromium = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=quiet)
+    with ExitStack() as stack:
+        with shared():
+            playwright = stack.enter_context(sync_playwright())
+            chromium = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=quiet)
         yield chromium
         chromium.close()
 

@@ -69,11 +69,10 @@ class WorkerThread:
 
     async def _work(self) -> None:
         working = asyncio.create_task(work(self._engine))
-        ending = asyncio.create_task(asyncio.to_thread(self._over.wait))
-        await asyncio.wait([working, ending], return_when=asyncio.FIRST_COMPLETED)
+        while not (working.done() or self._over.is_set()):  # it ends by itself where the database was away
+            await asyncio.sleep(0.1)
         working.cancel()
-        self._over.set()
-        await asyncio.gather(working, ending, return_exceptions=True)
+        await asyncio.gather(working, return_exceptions=True)
 
     def close(self) -> None:
         """Work under way comes to its end first."""

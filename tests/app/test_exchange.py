@@ -88,7 +88,8 @@ class Two:
         return int(number)
 
     async def settled(self) -> None:
-        await until(lambda: quiet(self.engine) and not (self.a.scene.outbox or self.b.scene.outbox))
+        # The outboxes first: what leaves one has been passed on by then, so that the store is asked about it.
+        await until(lambda: not (self.a.scene.outbox or self.b.scene.outbox) and quiet(self.engine))
 
     def apart(self) -> float:
         a, b = self.a.camera, self.b.camera
