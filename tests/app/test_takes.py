@@ -8,12 +8,9 @@ from typing import Any
 
 import numpy as np
 import pytest
-from alembic import command
-from alembic.config import Config
-from sqlalchemy import Engine, select, text
+from sqlalchemy import Engine, select
 from sqlalchemy.orm import Session
 
-import anaxis.store
 from anaxis.app.edit import (
     copy_camera,
     correct_picture,
@@ -32,7 +29,7 @@ from anaxis.core.scene.picture import picture_of
 from anaxis.formats import read_file
 from anaxis.store.archive import scene_to_bytes
 from anaxis.store.keep import find_or_make_shot, find_or_make_show, stage_file
-from anaxis.store.models import Camera, Shot, SourceFile, Version
+from anaxis.store.models import Camera, SourceFile, Version
 from anaxis.store.queries import get_version, recipe_of, track_of
 
 
@@ -149,27 +146,3 @@ def test_cameras_gone_from_the_file_are_marked_and_those_made_here_are_not(
     back, scene = staged(store, both)
     retake(store, b.camera, back, scene, "/witness", "recipe", picture_of(scene, None, None))
     assert store.get_one(Camera, b.camera_id).missing_from_id is None
-
-
-def test_what_was_kept_before_recipes_goes_on(engine: Engine, demo_files: dict[str, Path]) -> None:
-    """A database of the first tables is brought up, and its versions can be edited."""
-    config = Config()
-    config.set_main_option("script_location", str(Path(anaxis.store.__file__).parent / "migrations"))
-    with Session(engine) as session, session.begin():
-        kept(session, demo_files["TW_010"])
-    with engine.connect() as connection:
-        config.attributes["connection"] = connection
-        command.downgrade(config, "0001")
-        connection.commit()
-        assert "recipe" not in connection.execute(text("SELECT to_jsonb(v) FROM versions v")).scalar_one()
-        command.upgrade(config, "head")
-        connection.commit()
-    with Session(engine) as session, session.begin():
-        version = session.scalars(select(Version)).one()
-        assert (version.take, version.label, [o.code for o in recipe_of(version)]) == (1, "1", ["correct"])
-        edited = edit_version(session, version, (*recipe_of(version), Operation("trim", {"first": 1010})), "")
-        old, new = track_of(version)[0], track_of(edited)[0]
-        assert (
-            np.array_equal(new.position_m, old.position_m[9:])
-            and session.scalars(select(Shot)).one().first_frame is None
-        )
