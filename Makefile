@@ -13,20 +13,23 @@ demo: setup
 	@exec .venv/bin/python demo/run.py $(DEMO)
 
 # Everything, at a size that finds faults: before every commit, and in CI.
-test: setup check
+test: check
 	@OPENBLAS_NUM_THREADS=1 .venv/bin/python -m pytest -n auto --maxprocesses 4 --dist worksteal --durations=10
 
 # The heavy ones at full size, an hour of ten people's work with kills, and a run of mutations: before a release.
-test-long: setup check
+test-long: check
 	@OPENBLAS_NUM_THREADS=1 ANAXIS_TEST_LONG=1 .venv/bin/python -m pytest -n auto --maxprocesses 4 --dist worksteal --durations=40
 	@.venv/bin/python scripts/soak.py --minutes 60 --users 10 --kill-every 5
 	@.venv/bin/python scripts/fuzz.py 2000
 	@.venv/bin/python scripts/mutate.py
 
-check: setup
+check:
+	@scripts/setup.sh checks
 	@.venv/bin/ruff check .
 	@.venv/bin/ruff format --check -q .
 	@.venv/bin/mypy --no-error-summary
+	@node_modules/.bin/biome lint --log-level=warn
+	@node --test --test-reporter=dot tests/scripts/*.test.js
 
 bench: setup
 	@.venv/bin/python benchmarks/start.py

@@ -24,6 +24,11 @@ PATH="$PATH:/usr/sbin:/sbin" have libharfbuzz-subset.so.0 || missing+=(libharfbu
 # An outside reader of the tests.
 PATH="$PATH:/usr/sbin:/sbin" have libassimp.so.5 || missing+=(libassimp5)
 command -v setpriv >/dev/null || missing+=(util-linux)
+# The checks of the pages' scripts; nothing of it is needed to run Anaxis.
+if [ "${1:-}" = checks ]; then
+  command -v node >/dev/null || missing+=(nodejs)
+  command -v npm >/dev/null || missing+=(npm)
+fi
 if [ ${#missing[@]} -gt 0 ]; then
   echo "Step 1 of 2: installing Debian's packages ${missing[*]}…"
   as_root=()
@@ -40,11 +45,16 @@ if [ ${#missing[@]} -gt 0 ]; then
   rm -f "$log"
 fi
 
+install_anaxis() {
+  .venv/bin/pip install -q --disable-pip-version-check --no-deps --no-build-isolation -e . &&
+    sha256sum <pyproject.toml >.venv/installed-from
+}
+
 # 2. The virtual environment, made again when the lock file changes. Two set-ups at once take turns.
 mkdir -p var
 exec 9>var/setup.lock
 flock 9
-wanted=$(cat requirements.lock pyproject.toml | sha256sum | cut -d' ' -f1)
+wanted=$(sha256sum <requirements.lock | cut -d' ' -f1)
 if [ "$(cat .venv/made-from 2>/dev/null)" != "$wanted" ] || ! .venv/bin/python -c 'import anaxis' 2>/dev/null; then
   packages=$(grep -c '^[a-zA-Z].*==' requirements.lock)
   echo "Step 2 of 2: setting up the virtual environment: $packages Python packages, about 2 GB, some minutes…"
@@ -58,10 +68,22 @@ if [ "$(cat .venv/made-from 2>/dev/null)" != "$wanted" ] || ! .venv/bin/python -
   }
   exec 3>&1
   if ! { .venv/bin/pip install --progress-bar off --disable-pip-version-check --require-hashes -r requirements.lock 2>>"$log" | progress &&
-         .venv/bin/pip install -q --disable-pip-version-check --no-deps --no-build-isolation -e .; } >>"$log" 2>&1; then
+         install_anaxis; } >>"$log" 2>&1; then
     tail -n 5 "$log" >&2
     fail "The Python packages could not be installed: check the network and run '.venv/bin/pip install -r requirements.lock'."
   fi
   rm -f "$log"
   echo "$wanted" >.venv/made-from
+elif [ "$(cat .venv/installed-from 2>/dev/null)" != "$(sha256sum <pyproject.toml)" ]; then
+  install_anaxis || fail "Anaxis could not be installed in .venv: run 'rm -r .venv' and try again."
+fi
+
+# 3. The linter of the pages' scripts, for the checks alone.
+if [ "${1:-}" = checks ]; then
+  wanted=$(cat package.json package-lock.json | sha256sum | cut -d' ' -f1)
+  if [ "$(cat node_modules/made-from 2>/dev/null)" != "$wanted" ]; then
+    echo "Setting up the linter of the scripts…"
+    npm ci --silent --no-audit --no-fund || fail "The linter could not be installed: check the network and run 'npm ci'."
+    echo "$wanted" >node_modules/made-from
+  fi
 fi

@@ -8,7 +8,7 @@ let held = null;
 
 document.addEventListener("pointerdown", (event) => {
   const handle = event.target.closest(".handle");
-  if (!handle || !handle.closest("[data-axes]")) return;
+  if (!handle?.closest("[data-axes]")) return;
   const svg = handle.ownerSVGElement;
   const line = document.createElementNS(svg.namespaceURI, "line");
   line.setAttribute("class", "turning");

@@ -5,7 +5,7 @@ const HIGH = 100, TOP = 30, BODY = 34, LEFT = 12;
 const field = document.getElementById("pieces"), strip = document.getElementById("strip");
 const laid = JSON.parse(field.dataset.laid);
 const cameras = new Map(laid.cameras.map((c) => [c.role, c]));
-let pieces = laid.pieces;
+const pieces = laid.pieces;
 const form = document.getElementById("cut-form");
 const first = () => Number(form.elements.first.value) || 0;
 const last = (p) => p.first + (p.frames - 1) * p.speed;

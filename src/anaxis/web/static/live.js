@@ -59,7 +59,7 @@ function answer(data, i) {
 }
 
 async function start() {
-  let data = await loadDrawing(`/shows/${show}/live/drawing?${asked}`);
+  const data = await loadDrawing(`/shows/${show}/live/drawing?${asked}`);
   const state = { index: 0, magnify: 1 };
   const view = (name) => board.querySelector(`[data-view=${name}]`);
   const overlay = overlayView(view("overlay"), data, state);

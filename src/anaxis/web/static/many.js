@@ -55,7 +55,10 @@ async function row(url, data, source) {
   later(columns);
 }
 let drawing = 0;
-function later(draw) { drawing ||= requestAnimationFrame(() => { drawing = 0; draw(); }); }
+function later(draw) {
+  if (drawing) return;
+  drawing = requestAnimationFrame(() => { drawing = 0; draw(); });
+}
 
 // A column for each kind of finding: in how many files it is, and its remedy, to be ticked once for all.
 const made = (tag, name, ...inside) => {

@@ -107,10 +107,10 @@ export async function plateBar(bar, data, state, redraw) {
   const changed = () => { redraw(); tell(); };
   const show = async () => {
     if (state.plate) state.plate.gone = true;
-    state.plate = choose && choose.value ? await Plate.load(`/plates/${choose.value}/shown?version=${bar.dataset.version}&camera=${bar.dataset.camera}`, changed) : null;
+    state.plate = choose?.value ? await Plate.load(`/plates/${choose.value}/shown?version=${bar.dataset.version}&camera=${bar.dataset.camera}`, changed) : null;
     if (state.plate) state.plate.opacity = Number(opacity.value);
     if (bent && state.plate) bent.checked = state.plate.kind === "as shot";
-    state.bent = Boolean(bent && bent.checked);
+    state.bent = Boolean(bent?.checked);
     sessionStorage.setItem(key, choose ? choose.value : "");
     changed();
   };
