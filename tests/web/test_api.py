@@ -216,6 +216,8 @@ def test_the_description_in_the_docs_is_that_of_the_code_and_what_is_too_large_i
     )
     answer = line.getresponse()
     assert answer.status == 413 and json.loads(answer.read())["code"] == "too_large"
+    long = client.put("/cameras/1/recipe", content=b"[" * 1_100_000, headers={"Content-Type": "application/json"})
+    assert long.status_code == 413 and "larger than 1 MB" in long.text
 
 
 def _other_show(engine: Engine) -> int:

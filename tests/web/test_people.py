@@ -201,6 +201,19 @@ def test_a_use_case_is_refused_by_show_and_a_move_needs_both(engine: Engine, peo
             rename(store, own, "Again")
 
 
+def test_a_show_that_cannot_be_read_is_not_every_show(closed: str, engine: Engine, people: dict[str, int]) -> None:
+    client = entered(closed, "administrator")
+    for show in ("ShowA", "1;2", "²", "-1"):
+        answer = client.post(f"/people/{people['guest']}/role", data={"role": "3", "show": show})
+        assert answer.status_code == 422 and "not the number of a show" in answer.text
+        token = client.post("/account/tokens", data={"name": "t", "scope": "read", "show": show})
+        assert token.status_code == 422 and "not the number of a show" in token.text
+    with Session(engine) as store:
+        guest = store.get_one(Person, people["guest"])
+        assert guest.everywhere == 0 and [r.role for r in guest.in_shows] == [Role.ARTIST], "as before"
+        assert store.execute(select(func.count()).select_from(Token)).scalar_one() == 0
+
+
 def test_a_use_case_whose_result_is_in_another_show_needs_the_role_there_too(
     engine: Engine, people: dict[str, int]
 ) -> None:

@@ -6,6 +6,7 @@ import asyncio
 import inspect
 import re
 import socket
+import time
 from collections.abc import Coroutine, Iterator
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
@@ -21,7 +22,7 @@ from starlette.types import Message, Scope
 from anaxis.web.app import SCREENS, create_app
 from anaxis.web.bodies import Bodies, BodyLimits
 from anaxis.web.security import hosts_allowed
-from pages import Visitor, take_in
+from pages import Server, Visitor, take_in
 
 T = TypeVar("T")
 TEMPLATES = Path(__file__).resolve().parents[2] / "src" / "anaxis"
@@ -152,11 +153,22 @@ async def _nothing() -> Message:
     return {"type": "http.request", "body": b"", "more_body": False}
 
 
-def _scope(client: str = "10.0.0.1") -> Scope:
-    return {"type": "http", "method": "POST", "path": "/", "headers": [], "query_string": b"", "client": (client, 1)}
+def _scope(client: str = "10.0.0.1", sender: str = "") -> Scope:
+    headers = [(b"content-type", b"multipart/form-data; boundary=x")]
+    scope = {
+        "type": "http",
+        "method": "POST",
+        "path": "/",
+        "headers": headers,
+        "query_string": b"",
+        "client": (client, 1),
+    }
+    return scope | ({"anaxis.sender": sender} if sender else {})
 
 
-async def _answer(app: Bodies, parts: Iterator[tuple[float, bytes]], client: str = "10.0.0.1") -> tuple[int, str]:
+async def _answer(
+    app: Bodies, parts: Iterator[tuple[float, bytes]], client: str = "10.0.0.1", sender: str = ""
+) -> tuple[int, str]:
     said: list[Message] = []
 
     async def receive() -> Message:
@@ -167,7 +179,7 @@ async def _answer(app: Bodies, parts: Iterator[tuple[float, bytes]], client: str
     async def send(message: Message) -> None:
         said.append(message)
 
-    await app(_scope(client), receive, send)
+    await app(_scope(client, sender), receive, send)
     return said[0]["status"], said[1]["body"].decode()
 
 
@@ -197,6 +209,58 @@ def test_one_clients_many_bodies_leave_room_for_others() -> None:
         return [*first, (await _answer(app, iter(slow), "10.0.0.1"))[0]]
 
     assert sorted(_run(all_at_once())) == [200] * 6 + [503] * 3
+
+
+def test_slow_bodies_of_nobody_leave_room_for_everybody_who_is_signed_in() -> None:
+    app = _app(BodyLimits(1000, open_each=3, open_all=3, pause_s=2.0))
+
+    async def all_at_once() -> tuple[list[int], list[int]]:
+        slow = [(0.5, b"x"), (0.5, b"")]
+        nobody = [_answer(app, iter(slow), f"10.0.0.{n}", f"signs in from 10.0.0.{n}") for n in range(6)]
+        person = [_answer(app, iter(slow), "10.0.0.9", "person 4") for _ in range(3)]
+        found = [s for s, _ in await asyncio.gather(*nobody, *person)]
+        return found[:6], found[6:]
+
+    nobody, person = _run(all_at_once())
+    assert sorted(nobody) == [200] * 3 + [503] * 3 and person == [200] * 3
+
+
+def _asked(site: str, head: str) -> tuple[int, float]:
+    """The status of the answer to a request whose head alone is sent, and the seconds until it is there."""
+    host, port = site.removeprefix("http://").split(":")
+    begun = time.monotonic()
+    with socket.create_connection((host, int(port)), timeout=20) as line:
+        line.sendall(f"{head}\r\nHost: {host}:{port}\r\nOrigin: {site}\r\nContent-Length: 20000000\r\n\r\n".encode())
+        return int(line.recv(64).split()[1]), time.monotonic() - begun
+
+
+def test_nothing_is_read_of_what_nobody_sends(server: Server, engine: Engine, database_url: str) -> None:
+    """Twenty megabytes are announced and none is sent: the answer does not wait for them."""
+    json_head = "Content-Type: application/json"
+    with server.on(database_url, visitor="") as site:
+        for head, status in (
+            (f"PUT /api/v1/cameras/1/recipe HTTP/1.1\r\n{json_head}", 401),
+            (f"PUT /api/v1/cameras/1/recipe HTTP/1.1\r\n{json_head}\r\nAuthorization: Bearer made-up", 401),
+            ("POST /take-in HTTP/1.1\r\nContent-Type: multipart/form-data; boundary=x", 303),
+            ("POST /cameras/1/recipe HTTP/1.1\r\nContent-Type: application/x-www-form-urlencoded", 303),
+        ):
+            found, seconds = _asked(site, head)
+            assert found == status and seconds < 10, (head, found)
+
+
+def test_what_is_parsed_is_short_and_what_comes_as_a_file_may_be_long(site: str) -> None:
+    with Visitor(base_url=site, timeout=60) as client:
+        long_form = client.post("/packages/zup-lh-cm/copy", data={f"field{n}": "x" * 400_000 for n in range(6)})
+        assert long_form.status_code == 413 and "larger than 2 MB" in long_form.text
+        file = {"file": ("long.usda", b"#usda 1.0\n" + b"#" * 3_000_000)}
+        assert client.post("/take-in", files=file).status_code == 422, "read, and refused for what is in it"
+
+
+@pytest.mark.parametrize("number", ["²", "٣", "1e3", "-1", "9" * 30])
+def test_what_is_no_number_is_no_failure(site: str, number: str) -> None:
+    with Visitor(base_url=site, timeout=60) as client:
+        for address in (f"/cameras/{number}", f"/shows/{number}/plan", f"/take-in/{number}", f"/jobs/{number}"):
+            assert client.get(address).status_code in (404, 422), address
 
 
 def test_the_pages_bodies_are_limited_so(engine: Engine, database_url: str) -> None:

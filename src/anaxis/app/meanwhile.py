@@ -43,7 +43,8 @@ def may_go_on_top(before: Version, now: Version, index: str | None) -> bool:
         return True
     mine, theirs = recipe_of(before), recipe_of(now)
     return (
-        index.isdigit()
+        index.isascii()
+        and index.isdecimal()
         and int(index) < min(len(mine), len(theirs))
         and mine[: int(index) + 1] == theirs[: int(index) + 1]
     )

@@ -29,7 +29,7 @@ from anaxis.store.models import (
     VersionInput,
 )
 from anaxis.store.rows import NotFound, found
-from anaxis.web.pages import Store
+from anaxis.web.pages import Store, row_number
 
 _SAFE = ("GET", "HEAD", "OPTIONS")
 # What the number behind a word of an address is of.
@@ -77,11 +77,12 @@ def _show_of_address(request: Request, session: Session) -> int | None:
     be seen."""
     steps = request.url.path.strip("/").split("/")
     for word, number in pairwise(steps):
-        if number.isdigit() and word in _OF:
+        row = row_number(number)
+        if row is not None and word in _OF:
             model, what = _OF[word]
-            return show_of(found(session, model, int(number[:18]), what))
-        if number.isdigit() and word in ("take-in", "many", "files"):
-            _require_own(session, int(number[:18]))
+            return show_of(found(session, model, row, what))
+        if row is not None and word in ("take-in", "many", "files"):
+            _require_own(session, row)
     return None
 
 

@@ -31,7 +31,7 @@ from anaxis.formats import check_size
 from anaxis.store.database import connect, migrate
 from anaxis.web.access import OPEN, needs
 from anaxis.web.api.application import PREFIX, api_of, problem
-from anaxis.web.bodies import Bodies, BodyLimits
+from anaxis.web.bodies import Bodies, BodyLimits, SignedInFirst
 from anaxis.web.live import exchange, watch
 from anaxis.web.live.hub import Hub
 from anaxis.web.pages import HERE, page, said_where_it_was_asked
@@ -155,6 +155,7 @@ def create_app(
     app.middleware("http")(_not_too_long)
     app.middleware("http")(_whose)
     app.add_middleware(Bodies, limits=BodyLimits(limits.max_bytes + 1_000_000))
+    app.add_middleware(SignedInFirst, refuse=_not_signed_in)
     app.add_middleware(SameSite, hosts=hosts_allowed(bound_to))
     app.add_middleware(NotStored)
     app.add_middleware(Answered, say=_broken)
@@ -250,7 +251,9 @@ async def _not_signed_in(request: Request, error: Exception) -> Response:
     """To where one signs in, and back from there to what was asked for."""
     assert isinstance(error, NotSignedIn)
     if is_api(request):
-        return _say(request, error.sentence, 401)
+        answer = problem(401, error.code, error.sentence)
+        answer.headers["WWW-Authenticate"] = "Bearer"
+        return answer
     asked = request.url.path + (f"?{request.url.query}" if request.url.query else "")
     to = f"/sign-in?next={quote(asked if request.method == 'GET' else '/')}"
     if request.headers.get("hx-request"):

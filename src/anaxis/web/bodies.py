@@ -1,7 +1,7 @@
-"""A request's body is counted and timed as it comes, and only so many are open at once.
+"""Bodies of requests: nothing is read before somebody is signed in; then it is counted and timed, and few are open at once.
 
-One that does not say how long it is passes no limit; one that trickles in does not keep its place; one client's many
-uploads leave room for everybody else's.
+A body that does not say its length passes no limit. A body that trickles in does not keep its place. Many uploads of one
+person leave room for everybody else's, and what is sent to sign in has places of its own.
 """
 
 from __future__ import annotations
@@ -9,18 +9,37 @@ from __future__ import annotations
 import asyncio
 import time
 from collections import Counter
+from collections.abc import Awaitable, Callable
 from contextlib import suppress
 from dataclasses import dataclass
 
+from sqlalchemy.exc import SQLAlchemyError
+from sqlalchemy.orm import Session
+from starlette.concurrency import run_in_threadpool
+from starlette.datastructures import Headers
+from starlette.requests import Request
+from starlette.responses import Response
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
+
+from anaxis.app.sign_in import NotSignedIn
+from anaxis.web.signed import actor_of_request
+
+_SAFE = ("GET", "HEAD", "OPTIONS")
+# What whoever comes may send.
+_OPEN = ("/sign-in", "/welcome")
+# Who sends, in the scope of a request: a person, or an address where nobody has to be signed in.
+_SENDER = "anaxis.sender"
 
 
 @dataclass(frozen=True)
 class BodyLimits:
-    """``most_bytes`` of one body; ``open_each`` bodies at once of one client and ``open_all`` of all; each may take
-    ``grace_s`` and then comes in at ``least_bytes_s`` at least, with pauses of ``pause_s`` at most."""
+    """``most_bytes`` of one body with files, ``json_bytes`` and ``form_bytes`` of one without, which is parsed where nothing
+    may take long; ``open_each`` bodies at once of one person and ``open_all`` of all; each may take ``grace_s`` and then
+    comes in at ``least_bytes_s`` at least, with pauses of ``pause_s`` at most."""
 
     most_bytes: int
+    json_bytes: int = 1_000_000
+    form_bytes: int = 2_000_000
     open_each: int = 12
     open_all: int = 60
     grace_s: float = 20.0
@@ -46,7 +65,9 @@ class Bodies:
             return
         refused: _Refused | None = None
         begun, whole, counted_in = False, False, False
-        taken, since, who = 0, time.monotonic(), (scope.get("client") or ("",))[0]
+        most = self._most(Headers(scope=scope).get("content-type", ""))
+        taken, since, who = 0, time.monotonic(), scope.get(_SENDER) or _address(scope)
+        waiting_room = who.startswith(_SIGNS_IN)
 
         async def counted() -> Message:
             nonlocal taken, refused, whole
@@ -55,7 +76,7 @@ class Bodies:
             try:
                 message = await asyncio.wait_for(receive(), self.limits.pause_s)
                 taken += len(message.get("body", b""))
-                self._require(taken, time.monotonic() - since)
+                self._require(taken, most, time.monotonic() - since)
             except TimeoutError:
                 refused = _Refused(408, "Nothing more of what was sent came for a while: send it again.")
                 raise refused from None
@@ -82,7 +103,8 @@ class Bodies:
                     del self._open[who]
 
         try:
-            if self._open[who] >= self.limits.open_each or self._open.total() >= self.limits.open_all:
+            alike = sum(n for name, n in self._open.items() if name.startswith(_SIGNS_IN) == waiting_room)
+            if self._open[who] >= self.limits.open_each or alike >= self.limits.open_all:
                 refused = _Refused(
                     503, "Many files are being sent right now: try again in a minute. Nothing was changed."
                 )
@@ -96,15 +118,55 @@ class Bodies:
         if refused is not None and not begun:
             await _say(send, refused)
 
-    def _require(self, taken: int, seconds: float) -> None:
-        if taken > self.limits.most_bytes:
-            raise _Refused(
-                413,
-                "What was sent is larger than the limit for a file: send a smaller one, or raise the limit "
-                "(ANAXIS_MAX_FILE_MB).",
-            )
+    def _most(self, content: str) -> int:
+        kind = content.partition(";")[0].strip().lower()
+        if kind == "multipart/form-data":
+            return self.limits.most_bytes
+        return self.limits.form_bytes if kind == "application/x-www-form-urlencoded" else self.limits.json_bytes
+
+    def _require(self, taken: int, most: int, seconds: float) -> None:
+        if taken > most:
+            remedy = "raise the limit (ANAXIS_MAX_FILE_MB)" if most == self.limits.most_bytes else "send it as a file"
+            raise _Refused(413, f"What was sent is larger than {most / 1e6:.0f} MB: send less, or {remedy}.")
         if seconds > self.limits.grace_s and taken < (seconds - self.limits.grace_s) * self.limits.least_bytes_s:
             raise _Refused(408, "What was sent came too slowly and was given up: send it again over a faster line.")
+
+
+class SignedInFirst:
+    """Answers a request that changes something before any of its body is read, where nobody is signed in.
+
+    ``refuse`` makes the answer. Where the database is away the request goes on: what it comes to says so.
+    """
+
+    def __init__(self, app: ASGIApp, refuse: Callable[[Request, Exception], Awaitable[Response]]) -> None:
+        self.app, self.refuse = app, refuse
+
+    async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
+        if scope["type"] == "http" and scope["method"] not in _SAFE:
+            request = Request(scope)
+            if request.url.path in _OPEN:
+                scope[_SENDER] = f"{_SIGNS_IN} {_address(scope)}"
+            else:
+                try:
+                    with suppress(SQLAlchemyError):
+                        scope[_SENDER] = await run_in_threadpool(_sender, request)
+                except NotSignedIn as error:
+                    answer = await self.refuse(request, error)
+                    await answer(scope, receive, send)
+                    return
+        await self.app(scope, receive, send)
+
+
+_SIGNS_IN = "signs in from"
+
+
+def _sender(request: Request) -> str:
+    with Session(request.app.state.engine) as session, session.begin():
+        return f"person {actor_of_request(request, session).person}"
+
+
+def _address(scope: Scope) -> str:
+    return str((scope.get("client") or ("",))[0])
 
 
 async def _say(send: Send, refused: _Refused) -> None:

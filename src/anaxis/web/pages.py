@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+import re
 import secrets
 from collections.abc import Iterator
 from pathlib import Path
@@ -59,6 +60,19 @@ def number_or_none(text: str, what: str) -> float | None:
     if not math.isfinite(value):
         raise BadInput(f"'{text}' is no number of {what}: type one, or leave it empty.")
     return value
+
+
+def row_number(text: str) -> int | None:
+    """A row's number as an address or a form says it; None for anything else."""
+    return int(text) if re.fullmatch(r"[0-9]{1,9}", text) else None
+
+
+def row_number_or_none(text: str, what: str) -> int | None:
+    """The same from a field that may be left empty: None is "all of them", so anything else raises BadInput."""
+    number = row_number(text)
+    if number is None and text:
+        raise BadInput(f"'{text[:40]}' is not the number of a {what}: choose one of the list. Nothing was changed.")
+    return number
 
 
 templates = Jinja2Templates(directory=[HERE / "templates", HERE / "screens"])

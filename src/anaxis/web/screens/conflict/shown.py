@@ -12,7 +12,7 @@ from anaxis.store.models import Camera
 from anaxis.store.queries import get_version
 from anaxis.store.rows import NotFound
 from anaxis.store.visible import SHOWS
-from anaxis.web.pages import page
+from anaxis.web.pages import page, row_number
 
 # Where a form was, not what it asked for.
 _PLACE = ("head", "version", "station", "to")
@@ -26,7 +26,7 @@ def conflict(request: Request, sentence: str) -> Response | None:
         return None
     form = dict(typed)
     seen = form.get("head") or form.get("version") or ""
-    if not seen.isdigit():
+    if row_number(seen) is None or row_number(form.get("version") or seen) is None:
         return None
     actor = request.state.actor
     with Session(request.app.state.engine, info={"actor": actor, SHOWS: actor.shows}) as store:

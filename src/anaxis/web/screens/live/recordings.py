@@ -16,7 +16,7 @@ from anaxis.core.scene.picture import Picture
 from anaxis.store.exchange import Recording
 from anaxis.store.queries import found
 from anaxis.web.drawings.camera import look_drawing
-from anaxis.web.pages import Store, TypedForm, drawing_answer, number_or_none, page
+from anaxis.web.pages import Store, TypedForm, drawing_answer, number_or_none, page, row_number
 
 router = APIRouter(prefix="/recordings")
 _ASPECTS = {
@@ -104,7 +104,7 @@ def _settings(typed: dict[str, str]) -> Settings:
     return settings_of(
         {
             "shot": typed.get("shot", ""), "camera": typed.get("camera", ""), "rate": typed.get("rate", "24"), "gaps": typed.get("gaps", "bridge"),
-            "keep": typed.get("keep", "width"), "heal": [int(k[5:]) for k in typed if k.startswith("heal-") and k[5:].isdigit()],
+            "keep": typed.get("keep", "width"), "heal": [int(k[5:]) for k in typed if k.startswith("heal-") and row_number(k[5:]) is not None],
             "stand": None if all(v is None for v in place) else [v or 0.0 for v in place], **given,
         }
     )  # fmt: skip

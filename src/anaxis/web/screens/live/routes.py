@@ -18,7 +18,7 @@ from anaxis.core.errors import BadInput
 from anaxis.store.exchange import Clash, Link, Party, Pulled, Recording, Shared
 from anaxis.store.models import Camera, Show, Version
 from anaxis.store.queries import found, get_show
-from anaxis.web.pages import Store, TypedForm, drawing_answer, number_or_none, page
+from anaxis.web.pages import Store, TypedForm, drawing_answer, number_or_none, page, row_number
 from anaxis.web.screens.live.shown import GROUP_WORDS, drawing_of, pair_of
 
 router = APIRouter()
@@ -73,8 +73,7 @@ def _back(show_id: int, a: int | None = None, b: int | None = None) -> RedirectR
 
 
 def _number(typed: dict[str, str], name: str) -> int | None:
-    text = typed.get(name, "")
-    return int(text) if text.isdigit() and len(text) < 10 else None
+    return row_number(typed.get(name, ""))
 
 
 def _ticked(typed: dict[str, str], before: str = "group-") -> list[str]:

@@ -45,7 +45,7 @@ from anaxis.store.packages import all_packages, free_key, get_package, shots_usi
 from anaxis.web.access import needs
 from anaxis.web.drawings.axes import axes_drawing, axes_svg, axis_turn
 from anaxis.web.drawings.habit import habit_svg
-from anaxis.web.pages import Store, TypedForm, name_of_upload, number_or_none, page
+from anaxis.web.pages import Store, TypedForm, name_of_upload, number_or_none, page, row_number
 
 router = APIRouter(prefix="/packages", dependencies=[needs(change=Role.LEAD)])
 _MAX_PROFILE_BYTES = 100_000
@@ -240,8 +240,8 @@ def changed_document(profile: Profile, form: dict[str, str]) -> dict[str, Any]:
             raise BadInput("Choose a habit to add.")
         habits.append({"code": kind.code, **{f.name: form.get(f"habit_{f.name}", f.default) for f in kind.fields}})
     else:
-        at = int(form.get("index", "-1")) if form.get("index", "").isdigit() else -1
-        if not 0 <= at < len(habits):
+        at = row_number(form.get("index", ""))
+        if at is None or at >= len(habits):
             raise BadInput("That habit is no longer there: reload the page.")
         entry = habits.pop(at)
         if action in ("up", "down"):

@@ -29,7 +29,7 @@ from anaxis.store.people import Person, Token
 from anaxis.store.queries import get_show
 from anaxis.store.rows import NotFound, found
 from anaxis.web.access import OPEN, needs
-from anaxis.web.pages import OpenStore, Store, page
+from anaxis.web.pages import OpenStore, Store, page, row_number_or_none
 from anaxis.web.signed import signed_in_by_itself
 
 entry = APIRouter(dependencies=[OPEN])
@@ -113,9 +113,10 @@ def out_everywhere(request: Request, store: Store) -> Any:
 def token_made(
     request: Request, store: Store, name: Typed, scope: Typed = "read", days: Annotated[int, Form()] = 90, show: Typed = ""
 ) -> Any:  # fmt: skip
-    role = next((r for r, word in SCOPES.items() if word == scope), Role.NOBODY)
     try:
-        within = get_show(store, int(show)) if show.isdigit() else None
+        role = next((r for r, word in SCOPES.items() if word == scope), Role.NOBODY)
+        only = row_number_or_none(show, "show")
+        within = None if only is None else get_show(store, only)
         secret, _ = new_token(store, _me(store), name, role, days, within)
     except BadInput as error:
         return _account(request, store, 422, wrong=error.sentence)
@@ -144,7 +145,8 @@ def added(request: Request, store: Store, name: Typed, role: Annotated[int, Form
 
 @managing.post("/{number}/role")
 def role_given(store: Store, number: int, role: Annotated[int, Form()], show: Typed = "") -> Any:
-    give_role(store, get_person(store, number), _role(role), get_show(store, int(show)) if show.isdigit() else None)
+    within = row_number_or_none(show, "show")
+    give_role(store, get_person(store, number), _role(role), None if within is None else get_show(store, within))
     return RedirectResponse("/people", 303)
 
 
