@@ -9,6 +9,7 @@ import socket
 import time
 from collections.abc import Coroutine, Iterator
 from concurrent.futures import ThreadPoolExecutor
+from email.message import Message
 from pathlib import Path
 from typing import Any, TypeVar
 
@@ -17,10 +18,12 @@ import pytest
 from fastapi import FastAPI
 from fastapi.routing import APIRoute
 from sqlalchemy import Engine
-from starlette.types import Message, Scope
+from starlette.types import Message as AsgiMessage
+from starlette.types import Scope
 
 from anaxis.web.app import SCREENS, create_app
 from anaxis.web.bodies import Bodies, BodyLimits
+from anaxis.web.pages import attachment
 from anaxis.web.security import hosts_allowed
 from pages import Server, Visitor, take_in
 
@@ -149,7 +152,7 @@ def _run(work: Coroutine[Any, Any, T]) -> T:
         return pool.submit(asyncio.run, work).result()
 
 
-async def _nothing() -> Message:
+async def _nothing() -> AsgiMessage:
     return {"type": "http.request", "body": b"", "more_body": False}
 
 
@@ -169,14 +172,14 @@ def _scope(client: str = "10.0.0.1", sender: str = "") -> Scope:
 async def _answer(
     app: Bodies, parts: Iterator[tuple[float, bytes]], client: str = "10.0.0.1", sender: str = ""
 ) -> tuple[int, str]:
-    said: list[Message] = []
+    said: list[AsgiMessage] = []
 
-    async def receive() -> Message:
+    async def receive() -> AsgiMessage:
         wait, data = next(parts)
         await asyncio.sleep(wait)
         return {"type": "http.request", "body": data, "more_body": data != b""}
 
-    async def send(message: Message) -> None:
+    async def send(message: AsgiMessage) -> None:
         said.append(message)
 
     await app(_scope(client, sender), receive, send)
@@ -254,6 +257,20 @@ def test_what_is_parsed_is_short_and_what_comes_as_a_file_may_be_long(site: str)
         assert long_form.status_code == 413 and "larger than 2 MB" in long_form.text
         file = {"file": ("long.usda", b"#usda 1.0\n" + b"#" * 3_000_000)}
         assert client.post("/take-in", files=file).status_code == 422, "read, and refused for what is in it"
+
+
+@pytest.mark.parametrize(
+    "name",
+    ["TW_010.usd", "東京.usd", "Säule.abc", 'a"; filename="evil.exe', "a\r\nSet-Cookie: x=1", "a b;c.zip", "‮gpj.exe"],
+)
+def test_a_name_in_a_header_is_one_name_in_any_script(name: str) -> None:
+    """Read back by the standard library's own parser of headers."""
+    header = attachment(name)["Content-Disposition"]
+    assert header.isascii() and header.isprintable()
+    message = Message()
+    message["Content-Disposition"] = header
+    assert message.get_content_disposition() == "attachment" and message.get_filename() == name
+    assert len(message.get_params(header="content-disposition") or []) == 2
 
 
 @pytest.mark.parametrize("number", ["²", "٣", "1e3", "-1", "9" * 30])

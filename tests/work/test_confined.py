@@ -216,3 +216,15 @@ def test_a_forked_reader_reaches_its_own_folder_and_not_that_of_another(
         assert not seen["network"]
     if os.geteuid() == 0 and "another user" not in missing:
         assert seen["user"] != 0
+
+
+def test_what_a_library_prints_is_no_part_of_the_answer(tmp_path: Path) -> None:
+    """Behind the answer or before it, by C or by Python: the answer has a line of its own."""
+    script = (
+        "import os, sys, anaxis.work.sandbox.apart as a\n"
+        "a._KINDS['noisy'] = lambda path: (os.write(1, b'before '), print('and this'), b'the answer')[2]\n"
+        f"sys.argv = ['apart', 'noisy', {str(tmp_path / 'x.exr')!r}]\n"
+        "a.main()\nos.write(1, b'behind')\nprint('and that')"
+    )
+    done = subprocess.run([sys.executable, "-c", script], capture_output=True, timeout=60, check=True)
+    assert done.stdout == b"Sthe answer"

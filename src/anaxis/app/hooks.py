@@ -64,6 +64,8 @@ def require_told(url: str) -> None:
     split = urlsplit(url)
     if len(url) > _MOST_URL or split.scheme not in ("http", "https") or not split.hostname or not url.isprintable():
         raise BadInput(f"'{url[:80]}' is no address that can be told: write http:// or https://, a host and a path.")
+    if split.username is not None or split.password is not None:
+        raise BadInput("Leave user and password out of the address: each call is signed, and the receiver checks that.")
     if split.hostname.lower() not in hosts_told():
         raise BadInput(
             f"The host {split.hostname[:80]} may not be told: whoever runs the server adds it to ANAXIS_WEBHOOK_HOSTS."

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from datetime import datetime
 from typing import Any
+from urllib.parse import urlsplit
 
 from sqlalchemy import ForeignKey, func
 from sqlalchemy.orm import Mapped, mapped_column, relationship
@@ -27,7 +28,8 @@ class Webhook(Base):
     @property
     def name(self) -> str:
         """The address without what may be secret in it."""
-        return self.url.partition("?")[0]
+        split = urlsplit(self.url)
+        return f"{split.scheme}://{split.netloc.rpartition('@')[2]}{split.path}"
 
 
 class WebhookCall(Base):

@@ -7,6 +7,7 @@ or E and a sentence. Camera files have readers of their own that are kept warm (
 from __future__ import annotations
 
 import json
+import os
 import resource
 import shutil
 import subprocess
@@ -129,6 +130,10 @@ _KINDS: dict[str, Callable[..., bytes]] = {"picture": _picture, "edit": _edit, "
 
 
 def main() -> None:
+    # What a library prints is no answer of ours.
+    to_parent = os.fdopen(os.dup(1), "wb")
+    silence = os.open(os.devnull, os.O_WRONLY)
+    os.dup2(silence, 1)
     memory = _MEMORY_MB << 20
     resource.setrlimit(resource.RLIMIT_AS, (memory, memory))
     resource.setrlimit(resource.RLIMIT_CPU, (_WALL_S, _WALL_S + 1))
@@ -138,7 +143,8 @@ def main() -> None:
         answer = b"S" + _KINDS[kind](Path(path), *more)
     except BadInput as error:
         answer = b"E" + json.dumps(error.as_dict()).encode()
-    sys.stdout.buffer.write(answer)
+    to_parent.write(answer)
+    to_parent.close()
 
 
 if __name__ == "__main__":

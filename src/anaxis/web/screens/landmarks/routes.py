@@ -29,7 +29,7 @@ from anaxis.formats.track_json.document import convention_from_document
 from anaxis.store.models import Version
 from anaxis.store.packages import all_packages
 from anaxis.store.queries import get_version, recipe_of, track_of
-from anaxis.web.pages import Store, name_of_upload, number_or_none, page
+from anaxis.web.pages import Store, attachment, name_of_upload, number_or_none, page
 from anaxis.web.screens.recipe.routes import back_to
 
 router = APIRouter(prefix="/cameras")
@@ -156,7 +156,7 @@ def export(store: Store, camera_id: int, kind: str, version: int, axes: str = TH
     convention, unit = axes_of(store, kept, axes)
     shown = marks.shown()
     name = f"{kept.camera.name}.landmarks.{kind}"
-    headers = {"Content-Disposition": f'attachment; filename="{name}"'}
+    headers = attachment(name)
     if kind == "csv":
         return Response(_csv(track, shown, convention, unit), media_type="text/csv", headers=headers)
     if kind == "json":

@@ -45,7 +45,7 @@ from anaxis.store.packages import all_packages, free_key, get_package, shots_usi
 from anaxis.web.access import needs
 from anaxis.web.drawings.axes import axes_drawing, axes_svg, axis_turn
 from anaxis.web.drawings.habit import habit_svg
-from anaxis.web.pages import Store, TypedForm, name_of_upload, number_or_none, page, row_number
+from anaxis.web.pages import Store, TypedForm, attachment, name_of_upload, number_or_none, page, row_number
 
 router = APIRouter(prefix="/packages", dependencies=[needs(change=Role.LEAD)])
 _MAX_PROFILE_BYTES = 100_000
@@ -296,7 +296,7 @@ def habit_form(request: Request, store: Store, key: str, code: str = "") -> Any:
 @router.get("/{key}/profile.json")
 def exported(store: Store, key: str) -> Response:
     document = get_package(store, key).model_dump(mode="json")
-    return JSONResponse(document, headers={"Content-Disposition": f'attachment; filename="{key}.json"'})
+    return JSONResponse(document, headers=attachment(f"{key}.json"))
 
 
 schema_router = APIRouter()

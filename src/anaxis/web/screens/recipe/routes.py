@@ -18,7 +18,7 @@ from anaxis.core.recipe.replay import checked_order, inserted
 from anaxis.store.archive import scene_from_bytes
 from anaxis.store.models import Version
 from anaxis.store.queries import get_recipe, get_version, recipe_of
-from anaxis.web.pages import Store, TypedForm, page
+from anaxis.web.pages import Store, TypedForm, attachment, page
 
 router = APIRouter(prefix="/cameras")
 
@@ -134,7 +134,7 @@ def recipe_file(store: Store, camera_id: int, version: int) -> Response:
     kept = get_version(store, camera_id, version)
     name = f"{kept.camera.name}.recipe.json"
     document = {"anaxis_recipe": 1, "operations": recipe_document(recipe_of(kept))}
-    return JSONResponse(document, headers={"Content-Disposition": f'attachment; filename="{name}"'})
+    return JSONResponse(document, headers=attachment(name))
 
 
 @router.get("/{camera_id}/operation")
