@@ -30,8 +30,8 @@ from anaxis.worker.process import work
 class Visitor(httpx.Client):
     """A client that says which page its forms come from, as every browser does."""
 
-    def __init__(self, **more: Any) -> None:
-        super().__init__(event_hooks={"request": [self._from_here]}, **more)
+    def __init__(self, timeout: float = 60, **more: Any) -> None:  # a busy machine is no fault of a page
+        super().__init__(event_hooks={"request": [self._from_here]}, timeout=timeout, **more)
 
     def _from_here(self, request: httpx.Request) -> None:
         request.headers.setdefault("Origin", f"{request.url.scheme}://{request.url.netloc.decode()}")

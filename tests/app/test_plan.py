@@ -386,7 +386,7 @@ def test_a_plan_is_made_run_and_watched_in_the_browser(page: Page, engine: Engin
     with Visitor(base_url=site) as visitor:
         refused = visitor.post(f"/shows/{number}/runs", headers={"Accept": "text/html"})
         assert refused.status_code == 422 and "plan is due" in refused.text
-    assert httpx.get(f"{site}/workers").status_code == 200
+    assert httpx.get(f"{site}/workers", timeout=60).status_code == 200
 
 
 def test_a_run_whose_delivery_does_not_match_says_so_first(page: Page, engine: Engine, tmp_path: Path) -> None:

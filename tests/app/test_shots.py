@@ -212,6 +212,6 @@ def test_a_show_of_many_shots_is_worked_through_in_the_browser(
     fits(page)
     with Session(engine) as session:
         assert session.execute(select(Version)).scalars().first()
-    assert httpx.get(f"{site}/history.csv").text.count("\n") >= 4
+    assert httpx.get(f"{site}/history.csv", timeout=60).text.count("\n") >= 4
     assert httpx.get(f"{site}/shots/999999").status_code == 404
-    assert httpx.get(f"{site}/?show=999999").status_code == 404
+    assert httpx.get(f"{site}/?show=999999", timeout=60).status_code == 404

@@ -181,7 +181,7 @@ def test_each_route_as_each_role_and_with_no_token_that_holds(
         store.execute(
             update(Token).where(Token.id == expired.number).values(expires_at=func.now() - text("interval '1 s'"))
         )
-    nobody = httpx.Client(base_url=site + PREFIX)
+    nobody = httpx.Client(base_url=site + PREFIX, timeout=60)
     elsewhere = caller(Role.LEAD, everywhere=False, show=_other_show(engine))
     people = before[-1]
     for method, path, need in routes:

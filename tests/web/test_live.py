@@ -169,7 +169,7 @@ def test_what_both_changed_is_shown_and_chosen(page: Page, site: str, engine: En
 
 
 def _forty_changes(address: str, x: float) -> None:
-    state = httpx.get(f"{address}/state").json()
+    state = httpx.get(f"{address}/state", timeout=60).json()
     with connect(f"{address.replace('http', 'ws')}/line", origin=address, legacy=True, max_size=None) as line:  # type: ignore[call-overload]
         for step in range(40):
             line.send(
@@ -346,5 +346,5 @@ def test_a_package_that_talks_nonsense_is_told_so_and_harms_nobody(site: str, en
             )
         )
         assert json.loads(line.recv())["code"] == "gap"
-    page = httpx.get(f"{site}/shows/1/live").text
+    page = httpx.get(f"{site}/shows/1/live", timeout=60).text
     assert "&lt;b&gt;cam" in page and "<b>cam" not in page

@@ -55,14 +55,14 @@ def test_another_sites_page_changes_nothing(headers: dict[str, str], status: int
 
 def test_a_page_that_says_by_its_referer_that_it_is_ours_is_believed(site: str) -> None:
     answer = httpx.post(
-        f"{site}/packages/zup-lh-cm/copy", data={"new_key": "x"}, headers={"Referer": f"{site}/packages"}
+        f"{site}/packages/zup-lh-cm/copy", data={"new_key": "x"}, headers={"Referer": f"{site}/packages"}, timeout=60
     )
     assert answer.status_code == 303
-    assert httpx.post(f"{site}/packages/zup-lh-cm/copy", data={"new_key": "y"}).status_code == 403
+    assert httpx.post(f"{site}/packages/zup-lh-cm/copy", data={"new_key": "y"}, timeout=60).status_code == 403
 
 
 def test_a_foreign_name_that_leads_here_reads_nothing(site: str, monkeypatch: pytest.MonkeyPatch) -> None:
-    answer = httpx.get(site, headers={"Host": "elsewhere.example"})
+    answer = httpx.get(site, headers={"Host": "elsewhere.example"}, timeout=60)
     assert answer.status_code == 421 and "elsewhere.example" in answer.text and "ANAXIS_HOSTS" in answer.text
     monkeypatch.setenv("ANAXIS_HOSTS", "mill.example, [2001:db8::1]")
     assert {"mill.example", "2001:db8::1", "10.0.0.7", "localhost"} <= hosts_allowed("10.0.0.7")
@@ -71,7 +71,7 @@ def test_a_foreign_name_that_leads_here_reads_nothing(site: str, monkeypatch: py
 
 def test_every_answer_says_what_a_browser_may_do_with_it(site: str) -> None:
     for path in ("/", "/packages", "/nowhere", "/static/anaxis.css"):
-        held = httpx.get(site + path).headers
+        held = httpx.get(site + path, timeout=60).headers
         policy = held["content-security-policy"]
         assert "frame-ancestors 'none'" in policy and "script-src 'self';" in policy and "default-src 'none'" in policy
         assert held["x-content-type-options"] == "nosniff" and held["referrer-policy"] == "same-origin"
@@ -90,7 +90,7 @@ def test_no_page_holds_a_script_of_its_own() -> None:
 
 def test_words_planted_in_a_cookie_are_not_shown(site: str) -> None:
     for planted in ("Call%20this%20number", "IkNhbGwgdGhpcyBudW1iZXIi.aaaa.bbbb"):
-        assert "number" not in httpx.get(site, headers={"Cookie": f"said={planted}"}).text
+        assert "number" not in httpx.get(site, headers={"Cookie": f"said={planted}"}, timeout=60).text
 
 
 def test_no_handler_works_on_the_loop() -> None:

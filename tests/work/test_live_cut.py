@@ -202,7 +202,7 @@ def test_a_thousand_changes_while_everything_goes_now_and_then(
             link(store, LinkAsked(first=ids["first"], second=ids["second"], both_ways=True))
         wait(lambda: quiet(engine))
         begun = {p.name: int(p.state()["last"]) for p in packages}
-        starts = {p.name: httpx.get(f"http://127.0.0.1:{p.port}/camera/cam1").json() for p in packages}
+        starts = {p.name: httpx.get(f"http://127.0.0.1:{p.port}/camera/cam1", timeout=60).json() for p in packages}
         made: dict[str, dict[tuple[int, str], list[float]]] = {p.name: {} for p in packages}
         cuts = sorted(dice.sample(range(20, CHANGES - 20), CUTS))
         happened = []  # type: ignore[var-annotated]
