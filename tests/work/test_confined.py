@@ -228,3 +228,26 @@ def test_what_a_library_prints_is_no_part_of_the_answer(tmp_path: Path) -> None:
     )
     done = subprocess.run([sys.executable, "-c", script], capture_output=True, timeout=60, check=True)
     assert done.stdout == b"Sthe answer"
+
+
+def test_the_folder_of_a_living_process_stays_when_the_clock_is_set(tmp_path: Path) -> None:
+    """Another process of ours starts after the clock was moved by an hour: what psutil takes for the machine's start moves too."""
+    script = (
+        "import sys, psutil._pslinux as linux\nfrom pathlib import Path\n"
+        "linux.BOOT_TIME = None\nreal = linux.boot_time\nlinux.boot_time = lambda: real() + float(sys.argv[2])\n"
+        "from anaxis.work.sandbox.folders import settle\nprint(settle(Path(sys.argv[1])), flush=True)\nsys.stdin.read()"
+    )
+
+    def started(moved_s: float) -> subprocess.Popen[str]:
+        command = [sys.executable, "-c", script, str(tmp_path), str(moved_s)]
+        return subprocess.Popen(command, stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True)
+
+    with started(0) as first:
+        assert first.stdout is not None
+        own = Path(first.stdout.readline().strip())
+        (tmp_path / "1-1").mkdir()  # of a process that has long ended: process 1 began at another time
+        with started(3600) as second:
+            assert second.stdout is not None and Path(second.stdout.readline().strip()).is_dir()
+            assert own.is_dir() and not (tmp_path / "1-1").exists()
+            second.communicate()
+        first.communicate()

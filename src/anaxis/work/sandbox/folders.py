@@ -13,8 +13,6 @@ import subprocess
 import tempfile
 from pathlib import Path
 
-import psutil
-
 from anaxis.work.sandbox.confine import USER, runs_as
 from anaxis.work.sandbox.confined import confined
 
@@ -37,14 +35,17 @@ def settle(base: Path | None = None) -> Path:
 
 
 def _born(pid: int) -> int:
-    return int(psutil.Process(pid).create_time())
+    """When a process began, in clock ticks since the machine started (proc(5), starttime). A time of day would be another
+    one after the clock was set, and the folder of a living process would be cleared. Raises OSError where there is none."""
+    after_name = Path(f"/proc/{pid}/stat").read_text().rpartition(")")[2].split()
+    return int(after_name[19])
 
 
 def _lives(name: str) -> bool:
     pid, _, born = name.partition("-")
     try:
-        return abs(_born(int(pid)) - int(born)) <= 1  # another process may have the number by now
-    except (ValueError, psutil.Error):
+        return _born(int(pid)) == int(born)  # another process may have the number by now
+    except (ValueError, OSError):
         return False
 
 
