@@ -119,8 +119,12 @@ def _ask(task: dict[str, Any], own: Path, files: dict[int, Path], target: Path |
     over = _Patience(process, _START_S + usual_s)
     waiting = list(files)
     try:
-        process.stdin.write(json.dumps(task).encode() + b"\n")
-        process.stdin.close()
+        taken = True
+        try:
+            process.stdin.write(json.dumps(task).encode() + b"\n")
+            process.stdin.close()
+        except BrokenPipeError:
+            taken = False
         for line in process.stdout:
             over.cancel()  # each picture has its own time
             done = json.loads(line)
@@ -133,17 +137,19 @@ def _ask(task: dict[str, Any], own: Path, files: dict[int, Path], target: Path |
                 yield _moved(done, own, target)
         process.wait()
         if waiting:  # it stopped at the next one: the others are another process's
-            name = files[waiting[0]].name
-            sentence = (
-                f"{name} took longer than {over.seconds:.0f} s and was given up: try again when this machine has less to do, or "
-                "raise ANAXIS_FILE_SECONDS for pages and workers."
-                if over.ran_out
-                else f"{name} made its reader stop: it is damaged or needs too much memory; render that frame again."
-            )
-            yield {"frame": waiting[0], "error": sentence, "code": "too_slow" if over.ran_out else "stopped"}
-    except BrokenPipeError:
-        name = files[waiting[0]].name
-        yield {"frame": waiting[0], "error": f"{name} made its reader stop before it was read: try again."}
+            name, code = files[waiting[0]].name, "too_slow" if over.ran_out else "stopped"
+            if over.ran_out:
+                sentence = (
+                    f"{name} took longer than {over.seconds:.0f} s and was given up: try again when this machine has less to do, or "
+                    "raise ANAXIS_FILE_SECONDS for pages and workers."
+                )
+            elif taken:
+                sentence = (
+                    f"{name} made its reader stop: it is damaged or needs too much memory; render that frame again."
+                )
+            else:
+                sentence = f"{name} made its reader stop before the picture was read: try again."
+            yield {"frame": waiting[0], "error": sentence, "code": code}
     finally:
         over.cancel()
         process.kill()
