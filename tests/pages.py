@@ -94,7 +94,8 @@ class Server:
         self.address = f"http://127.0.0.1:{port}"
         self.app = create_app(url, readers_ready=False)
         self._idle = self.app.state.engine
-        self._server = uvicorn.Server(uvicorn.Config(self.app, port=port, log_level=log_level))
+        config = uvicorn.Config(self.app, port=port, log_level=log_level, timeout_graceful_shutdown=2)
+        self._server = uvicorn.Server(config)
         self._loop = asyncio.new_event_loop()
         self._thread = threading.Thread(target=self._serve, daemon=True)
         self._thread.start()

@@ -8,11 +8,11 @@ import pytest
 from playwright.sync_api import Page, expect
 
 from pages import Visitor, fits, ready, take_in
-from test_editorial import EDL
+from test_editorial import EDL, edl  # noqa: F401  (a fixture)
 
 
 @pytest.mark.browser
-def test_the_edit_on_the_pages(page: Page, site: str, demo_files: dict[str, Path], edl: Path) -> None:
+def test_the_edit_on_the_pages(page: Page, site: str, demo_files: dict[str, Path], edl: Path) -> None:  # noqa: F811
     for name in ("TW_010", "TW_020", "TW_030"):
         take_in(site, demo_files[name], name)
     Visitor().post(
