@@ -25,6 +25,7 @@ def test_a_folder_of_files_is_read_named_mended_and_kept(
     page.goto("/take-in")
     page.get_by_role("link", name="Many files at once").click()
     page.get_by_label("Show").fill("The mill")
+    page.wait_for_load_state("load")  # its script listens from then on
     page.locator("#files").set_input_files([*map(str, files), str(tmp_path / "layout_MI_040_v001.usda")])
     expect(page.locator("#rows tr")).to_have_count(4)
     expect(page.locator("#counts")).to_have_text("3 new, 1 cannot be taken in")

@@ -9,6 +9,7 @@ from __future__ import annotations
 import json
 import os
 import signal
+import time
 from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
@@ -26,7 +27,7 @@ if TYPE_CHECKING:  # the reading process is to start before all else
 # A process gives up by itself; on a busy machine it takes a moment to say so.
 _GRACE_S = 15
 # A process that went away with the one it was forked from says nothing about the file: another one may try.
-_TRIES = 2
+_TRIES, _AGAIN_S = 2, 0.2
 
 
 @dataclass(frozen=True)
@@ -90,6 +91,7 @@ class ParserPool:
             for _ in range(_TRIES):
                 with suppress(Gone):
                     return self._ask(path, layout)
+                time.sleep(_AGAIN_S)  # until the one that was killed is seen to be dead
         raise BadInput(
             f"{path.name} was not read: the process that reads files was ended twice meanwhile (is this machine out of memory?). Hand it over again."
         )
