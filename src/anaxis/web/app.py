@@ -251,9 +251,7 @@ async def _not_signed_in(request: Request, error: Exception) -> Response:
     """To where one signs in, and back from there to what was asked for."""
     assert isinstance(error, NotSignedIn)
     if is_api(request):
-        answer = problem(401, error.code, error.sentence)
-        answer.headers["WWW-Authenticate"] = "Bearer"
-        return answer
+        return problem(401, error.code, error.sentence)
     asked = request.url.path + (f"?{request.url.query}" if request.url.query else "")
     to = f"/sign-in?next={quote(asked if request.method == 'GET' else '/')}"
     if request.headers.get("hx-request"):

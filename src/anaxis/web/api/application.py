@@ -50,15 +50,14 @@ def api_of(state: Any) -> FastAPI:
 
 def problem(status: int, code: str, sentence: str, field: str | None = None) -> JSONResponse:
     """Why something was not done."""
-    return JSONResponse(Problem(code=code, sentence=sentence, field=field).model_dump(), status)
+    headers = {"WWW-Authenticate": "Bearer"} if status == 401 else None
+    return JSONResponse(Problem(code=code, sentence=sentence, field=field).model_dump(), status, headers)
 
 
 async def _bad_input(request: Request, error: Exception) -> JSONResponse:
     assert isinstance(error, BadInput)
     status = 409 if error.code == "nothing_due" else status_of(error)
     answer = problem(status, error.code, error.sentence)
-    if status == 401:
-        answer.headers["WWW-Authenticate"] = "Bearer"
     if status == 503:
         answer.headers["Retry-After"] = "30"
     return answer
