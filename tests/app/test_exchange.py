@@ -18,10 +18,11 @@ from anaxis.app.deliver import deliver_version
 from anaxis.app.edit import edit_version
 from anaxis.app.exchange.across import Across, write_across
 from anaxis.app.exchange.cells import Cells, cells_of_values
-from anaxis.app.exchange.changes import Gap, Replaced, take_change
+from anaxis.app.exchange.changes import Gap, take_change
 from anaxis.app.exchange.links import LinkAsked, link, passed, settle, stop
 from anaxis.app.exchange.messages import Change, Hello, Scene, read_message, schema
-from anaxis.app.exchange.parties import enter, take_scene
+from anaxis.app.exchange.parties import choose, enter, heard_of, take_scene
+from anaxis.app.exchange.passing import Replaced
 from anaxis.app.exchange.retention import clear_changes
 from anaxis.app.exchange.sides import held_by
 from anaxis.app.exchange.takes import Pull, Push, due_moments, keep_moment, planned_push, pull, push
@@ -478,7 +479,10 @@ def party(engine: Engine) -> Iterator[tuple[Session, Party]]:
     with Session(engine, expire_on_commit=False) as store:
         row = enter(store, hello())
         take_scene(
-            store, row.id, Scene.model_validate({"cameras": [{"id": "c", "name": "cam", "first": 1, "last": 2}]})
+            store,
+            row.id,
+            row.connection,
+            Scene.model_validate({"cameras": [{"id": "c", "name": "cam", "first": 1, "last": 2}]}),
         )
         yield store, row
 
@@ -511,8 +515,16 @@ def test_numbers_are_taken_once_in_order_of_the_connection_that_counts(party: tu
         take_change(store, row.id, row.connection, *whole(3))
     before = row.connection
     assert enter(store, hello(last=1)).connection != before
-    with pytest.raises(Replaced):
-        take_change(store, row.id, before, *whole(2))
+    empty = Scene.model_validate({"cameras": []})
+    for said in (
+        lambda: take_change(store, row.id, before, *whole(2)),
+        lambda: take_scene(store, row.id, before, empty),
+        lambda: choose(store, row.id, before, "c"),
+        lambda: heard_of(store, row.id, before, "over"),
+    ):
+        with pytest.raises(Replaced):
+            said()
+    assert row.selected is None and row.said == "" and store.execute(select(Shared)).scalar_one().gone_at is None
     assert len(store.execute(select(SharedChange)).all()) == 1
     with pytest.raises(BadInput, match="an older copy"):
         enter(store, hello(last=0))
@@ -531,7 +543,7 @@ def test_numbers_are_taken_once_in_order_of_the_connection_that_counts(party: tu
         ('{"type": "change", "number": 1, "camera": "c", "frames": [2, 1], "values": {"stop": [[1], [2]]}}', "numbers that rise"),
         ('{"type": "change", "number": 1, "camera": "c", "frames": [1], "values": {"position": [[1, null, 2]]}}', "no number"),
         ('{"type": "change", "number": 1, "camera": "c", "frames": [], "values": {}}', "0 frames"), (b"\xff\xff\xff\x7f", "neither JSON"),
-        (b"\x02\x00\x00\x00{}", "neither JSON"), ('{"type": "change", "number": 1, "camera": "c", "frames": [1], "values": {"lens": [[0, 36, 24, 0, 0, 1]]}}', "above zero"),
+        (b"\x02\x00\x00\x00{}", "cannot be read"), ('{"type": "change", "number": 1, "camera": "c", "frames": [1], "values": {"lens": [[0, 36, 24, 0, 0, 1]]}}', "above zero"),
     ],
 )  # fmt: skip
 def test_messages_that_make_no_sense_are_said_so(text: str | bytes, said: str) -> None:

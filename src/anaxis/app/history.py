@@ -9,13 +9,20 @@ from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 from typing import Any
 
-from sqlalchemy import ColumnElement, Select, and_, func, or_, select
+from sqlalchemy import ColumnElement, Select, and_, func, or_, select, true
 from sqlalchemy.orm import Session
 
+from anaxis.app.acting import actor_of
+from anaxis.app.roles import Role
 from anaxis.store.exchange import Clash, Link, Party, Recording, Shared
+from anaxis.store.hooks import Webhook
+from anaxis.store.media import MediaRootShow
 from anaxis.store.models import Base, Camera, Delivery, HistoryEntry, Package, Plate, Shot, Show, Version
+from anaxis.store.people import Person, Token
 
 PAGE = 100
+# What is told of these is for administrators: who may do what, by which token, and whom the show tells.
+_ADMINISTRATORS = tuple(t.__tablename__ for t in (Person, Token, Webhook, MediaRootShow))
 
 
 @dataclass(frozen=True)
@@ -33,25 +40,28 @@ class Of:
 
 def entries(session: Session, of: Of, at: int = 0) -> list[HistoryEntry]:
     """A page of entries, the newest first."""
-    query = _of(of).order_by(HistoryEntry.id.desc()).limit(PAGE).offset(max(0, at))
+    query = _of(session, of).order_by(HistoryEntry.id.desc()).limit(PAGE).offset(max(0, at))
     return list(session.execute(query).scalars())
 
 
 def count(session: Session, of: Of) -> int:
-    return session.execute(select(func.count()).select_from(_of(of).subquery())).scalar_one()
+    return session.execute(select(func.count()).select_from(_of(session, of).subquery())).scalar_one()
 
 
 def actions_and_actors(session: Session) -> tuple[list[str], list[str]]:
     """What entries may be filtered by."""
-    actions = session.execute(select(HistoryEntry.action).distinct().order_by(HistoryEntry.action)).scalars()
-    actors = session.execute(select(HistoryEntry.actor).distinct().order_by(HistoryEntry.actor)).scalars()
+    seen = _seen(session)
+    actions = session.execute(
+        select(HistoryEntry.action).where(seen).distinct().order_by(HistoryEntry.action)
+    ).scalars()
+    actors = session.execute(select(HistoryEntry.actor).where(seen).distinct().order_by(HistoryEntry.actor)).scalars()
     return list(actions), list(actors)
 
 
 def as_csv(session: Session, of: Of) -> Iterator[str]:
     """All entries, the newest first, a line each, as RFC 4180 has it; times in UTC as ISO 8601."""
     yield _line("at", "who", "did", "kind", "number", "of", "detail")
-    for e in session.execute(_of(of).order_by(HistoryEntry.id.desc())).scalars().yield_per(1000):
+    for e in session.execute(_of(session, of).order_by(HistoryEntry.id.desc())).scalars().yield_per(1000):
         at = e.at.astimezone(UTC).isoformat(timespec="seconds")
         yield _line(at, e.actor, e.action, e.kind, str(e.about_id), e.said, detail_words(e))
 
@@ -78,8 +88,15 @@ def _line(*cells: str) -> str:
     return out.getvalue()
 
 
-def _of(of: Of) -> Select[HistoryEntry]:
-    query = select(HistoryEntry)
+def _seen(session: Session) -> ColumnElement[bool]:
+    actor = actor_of(session)
+    if min(actor.everywhere, actor.most) >= Role.ADMINISTRATOR:
+        return true()
+    return HistoryEntry.kind.not_in(_ADMINISTRATORS)
+
+
+def _of(session: Session, of: Of) -> Select[HistoryEntry]:
+    query = select(HistoryEntry).where(_seen(session))
     if of.who:
         query = query.where(HistoryEntry.actor == of.who)
     if of.action:

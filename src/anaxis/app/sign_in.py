@@ -11,18 +11,21 @@ from pwdlib.hashers.argon2 import Argon2Hasher
 from sqlalchemy import Engine, delete, func, or_, select, update
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import Session
+from zxcvbn import zxcvbn
 
 from anaxis.app.acting import use_case
+from anaxis.app.guessing import one_try
 from anaxis.app.people import digest_of, person_named
 from anaxis.app.roles import Role
 from anaxis.core.errors import BadInput
-from anaxis.store.people import OneTimeLink, Person, ServerKey, SignIn, SignInTry
+from anaxis.store.people import KnownAddress, OneTimeLink, Person, ServerKey, SignIn
 
 _HASH = PasswordHash((Argon2Hasher(),))
 LEAST, MOST = 12, 200
-# Failed tries within this time: of one name from one place, of one name, from one place.
-_WITHIN = timedelta(minutes=15)
-_OF_BOTH, _OF_NAME, _OF_CLIENT = 5, 40, 30
+# A password is guessed too easily below this, of zxcvbn's scores from 0 to 4; it looks at so many characters.
+_HARD_TO_GUESS, _LOOKED_AT = 3, 72
+# An address that somebody signs in from is known for so long after the last time.
+_KNOWN_FOR = timedelta(days=90)
 # A browser that was not heard of for so long is signed out, and every one after so long.
 _IDLE, _WHOLE, _SEEN_EVERY = timedelta(days=14), timedelta(days=90), timedelta(minutes=1)
 
@@ -31,10 +34,6 @@ class NotSignedIn(BadInput):
     """Nobody is signed in, or no longer."""
 
     code = "not_signed_in"
-
-
-class TooManyTries(BadInput):
-    code = "too_many_tries"
 
 
 def server_key(session: Session) -> bytes:
@@ -50,28 +49,37 @@ def sign_in(engine: Engine, name: str, password: str, client: str, browser: str 
     """The secret of a browser signed in from now on. Raises NotSignedIn for a wrong name or password, which are not told
     apart, TooManyTries."""
     name = name.strip()[:200]
-    # The try is counted before it is looked at, and by itself: a thousand at once are a thousand.
-    with Session(engine) as session, session.begin():
-        session.execute(delete(SignInTry).where(SignInTry.at < func.now() - 2 * _WITHIN))
-        tried = SignInTry(name=name.lower(), client=client)
-        session.add(tried)
-        session.flush()
-        number = tried.id
     with Session(engine) as session:
-        _require_few(session, name.lower(), client)
         person = person_named(session, name)
         known = person.password if person is not None and person.disabled_at is None else None
         who = person.id if person is not None else None
-    right, better = _HASH.verify_and_update(password[:MOST], known or _hash_of_nobody())
-    if not right or known is None or who is None:
-        raise NotSignedIn(
-            "That name and password do not belong together: try again, or ask an administrator for a new link."
-        )
+        known_here = who is not None and _is_known(session, who, client)
+    with one_try(str(engine.url), name.lower(), client, known_here) as tried:
+        right, better = _HASH.verify_and_update(password[:MOST], known or _hash_of_nobody())
+        if not right or known is None or who is None:
+            tried.failed()
+            raise NotSignedIn(
+                "That name and password do not belong together: try again, or ask an administrator for a new link."
+            )
     with Session(engine) as session, session.begin():
-        session.execute(delete(SignInTry).where(SignInTry.id == number))
         if better is not None:
             session.execute(update(Person).where(Person.id == who).values(password=better))
+        _know(session, who, client)
         return signed_in_as(session, who, browser)
+
+
+def _is_known(session: Session, person_id: int, address: str) -> bool:
+    held = session.get(KnownAddress, (person_id, address))
+    return held is not None and held.seen_at > datetime.now(UTC) - _KNOWN_FOR
+
+
+def _know(session: Session, person_id: int, address: str) -> None:
+    session.execute(
+        insert(KnownAddress)
+        .values(person_id=person_id, address=address)
+        .on_conflict_do_update(index_elements=["person_id", "address"], set_={"seen_at": func.now()})
+    )
+    session.execute(delete(KnownAddress).where(KnownAddress.seen_at < func.now() - _KNOWN_FOR))
 
 
 def signed_in_as(session: Session, person_id: int, browser: str = "") -> str:
@@ -83,18 +91,6 @@ def signed_in_as(session: Session, person_id: int, browser: str = "") -> str:
     )
     session.flush()
     return secret
-
-
-def _require_few(session: Session, name: str, client: str) -> None:
-    recent = SignInTry.at > func.now() - _WITHIN
-    counts = select(
-        func.count().filter(SignInTry.name == name, SignInTry.client == client),
-        func.count().filter(SignInTry.name == name),
-        func.count().filter(SignInTry.client == client),
-    ).where(recent, or_(SignInTry.name == name, SignInTry.client == client))
-    both, of_name, of_client = session.execute(counts).one()
-    if both > _OF_BOTH or of_name > _OF_NAME or of_client > _OF_CLIENT:
-        raise TooManyTries("That was tried too often: wait a quarter of an hour, then try again.")
 
 
 def person_signed_in(session: Session, secret: str) -> Person | None:
@@ -148,9 +144,11 @@ def accept(session: Session, secret: str, password: str) -> Person:
 
 @use_case("change the password", Role.NOBODY)
 def change_password(session: Session, person: Person, old: str, new: str) -> Person:
-    """Another password; every browser of that person is signed out. Raises BadInput."""
-    if person.password is None or not _HASH.verify(old[:MOST], person.password):
-        raise BadInput("The password there is was not that one: nothing was changed.")
+    """Another password; every browser of that person is signed out. Raises BadInput, TooManyTries."""
+    with one_try(str(session.get_bind().engine.url), f"password of {person.id}", "", False) as tried:
+        if person.password is None or not _HASH.verify(old[:MOST], person.password):
+            tried.failed()
+            raise BadInput("The password there is was not that one: nothing was changed.")
     _set_password(session, person, new)
     return person
 
@@ -160,8 +158,10 @@ def _set_password(session: Session, person: Person, password: str) -> None:
         raise BadInput(f"A password has {LEAST} to {MOST} characters; several words are a good one.")
     if person.name.lower() in password.lower() and len(password) < len(person.name) + LEAST:
         raise BadInput("That password is little more than the name: choose another one.")
-    if len(set(password)) < 5:
-        raise BadInput("That password is the same few characters again and again: choose another one.")
+    guessed = zxcvbn(password[:_LOOKED_AT], [person.name, "anaxis"])
+    if guessed["score"] < _HARD_TO_GUESS:
+        why = guessed["feedback"]["warning"] or "It is guessed too easily."
+        raise BadInput(f"Choose another password, such as several words that have nothing to do with each other. {why}")
     person.password = _HASH.hash(password)
     session.execute(delete(SignIn).where(SignIn.person_id == person.id))
     session.flush()

@@ -23,15 +23,18 @@ _MOST_WAIT_S = 2.0
 
 
 def wire(message: dict[str, Any]) -> str | bytes:
-    """A message as it is sent: JSON; a change of many frames binary."""
-    if message["type"] != "change" or len(message["frames"]) < _MANY:
+    """A message as it is sent: JSON; a change of many frames, or what is held of many, binary."""
+    if message["type"] == "change":
+        cell, head = message, {k: v for k, v in message.items() if k not in ("frames", "values")}
+    else:
+        cell, head = message.get("held") or {}, {k: v for k, v in message.items() if k != "held"}
+    if len(cell.get("frames", ())) < _MANY:
         return json.dumps(message, allow_nan=False)
-    groups = [g for g in GROUPS if g in message["values"]]
-    head = {k: v for k, v in message.items() if k not in ("frames", "values")}
-    text = json.dumps({**head, "groups": groups, "count": len(message["frames"])}, allow_nan=False).encode()
+    groups = [g for g in GROUPS if g in cell["values"]]
+    text = json.dumps({**head, "groups": groups, "count": len(cell["frames"])}, allow_nan=False).encode()
     text += b" " * (-(len(text) + 4) % 8)
-    rows = rows_of(len(message["frames"]), message["values"])
-    body = np.column_stack([np.array(message["frames"]), *(rows[:, columns(g)] for g in groups)])
+    rows = rows_of(len(cell["frames"]), cell["values"])
+    body = np.column_stack([np.array(cell["frames"]), *(rows[:, columns(g)] for g in groups)])
     return len(text).to_bytes(4, "little") + text + body.astype("<f8").tobytes()
 
 

@@ -53,14 +53,13 @@ class OneTimeLink(Base):
     person: Mapped[Person] = relationship(lazy="joined")
 
 
-class SignInTry(Base):
-    """A try to sign in that did not succeed."""
+class KnownAddress(Base):
+    """A network address that somebody has signed in from."""
 
-    __tablename__ = "sign_in_tries"
-    id: Mapped[int] = mapped_column(BigInteger, primary_key=True)
-    name: Mapped[str]
-    client: Mapped[str]
-    at: Mapped[datetime] = mapped_column(server_default=func.now())
+    __tablename__ = "known_addresses"
+    person_id: Mapped[int] = mapped_column(ForeignKey("people.id"), primary_key=True)
+    address: Mapped[str] = mapped_column(primary_key=True)
+    seen_at: Mapped[datetime] = mapped_column(server_default=func.now())
 
 
 class Token(Base):
@@ -87,6 +86,14 @@ class ServerKey(Base):
     __tablename__ = "server_keys"
     id: Mapped[int] = mapped_column(primary_key=True)
     key: Mapped[bytes]
+
+
+class Rights(Base):
+    """One row: ``revision`` rises with every change of anybody's rights (by triggers, migration 0018)."""
+
+    __tablename__ = "rights"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    revision: Mapped[int] = mapped_column(BigInteger)
 
 
 class Presence(Base):

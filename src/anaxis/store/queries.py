@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any
 
-from sqlalchemy import ColumnElement, select
+from sqlalchemy import ColumnElement, Text, cast, select
 from sqlalchemy.orm import Session, joinedload
 
 from anaxis.core.camera.film_backs import FilmBack
@@ -32,9 +32,12 @@ from anaxis.store.models import (
     Show,
     SourceFile,
     Version,
+    VersionInput,
 )
 from anaxis.store.rows import NotFound as NotFound
+from anaxis.store.rows import actor_named
 from anaxis.store.rows import found as found
+from anaxis.store.visible import SHOWS
 
 
 def staged_scene(session: Session, source_file_id: int) -> tuple[SourceFile, Scene]:
@@ -114,10 +117,24 @@ def on_the_list(show: Show) -> tuple[ColumnElement[bool], ...]:
 
 
 def set_finder(session: Session) -> Callable[[str], bytes]:
-    """Finds the scene of a kept file by its SHA-256, for recipes that add a set from it."""
+    """Finds the scene of a kept file by its SHA-256, for recipes that add a set from it.
+
+    A file of a show that whoever acts does not see is not found, but by a recipe that is kept with a camera they see.
+    """
 
     def find(sha256: str) -> bytes:
         query = select(SourceFile).where(SourceFile.sha256 == sha256).order_by(SourceFile.id).limit(1)
+        if session.info.get(SHOWS) is not None:
+            # Versions are those of shows that are seen, in every query.
+            used = (
+                select(Version.id)
+                .join(VersionInput, VersionInput.version_id == Version.id)
+                .where(VersionInput.source_file_id == SourceFile.id)
+            )
+            told = select(Version.id).where(cast(Version.recipe, Text).contains(sha256, autoescape=True)).limit(1)
+            seen = used.exists() | (SourceFile.actor == actor_named(session))
+            if session.execute(told).first() is None:
+                query = query.where(seen)
         row = session.execute(query).scalar_one_or_none()
         if row is None:
             no_sets(sha256)

@@ -14,19 +14,23 @@ from sqlalchemy.orm import Session
 
 from anaxis.app.exchange.cells import NOTHING, Cells, Held, unpacked
 from anaxis.app.exchange.messages import Change, Samples
-from anaxis.app.exchange.passing import Told, against_pushed, lock_about, locked, notify, other_end, pass_on, unseen_by
+from anaxis.app.exchange.passing import (
+    Told,
+    against_pushed,
+    lock_about,
+    locked,
+    notify,
+    other_end,
+    pass_on,
+    require_current,
+    unseen_by,
+)
 from anaxis.app.exchange.sides import held_by, keep_snapshot, many_since_snapshot, side_of
 from anaxis.core.errors import BadInput
 from anaxis.store.exchange import EFFECTS, Party, Recording, RecordingBlock, Shared, SharedChange
 
 # Samples from one time that a page is told how many there are to the next.
 _SHOWN_EVERY = 120
-
-
-class Replaced(BadInput):
-    """Another connection of the same package counts now."""
-
-    code = "replaced"
 
 
 class Gap(BadInput):
@@ -155,7 +159,7 @@ def _acknowledged(session: Session, party_id: int, connection: str | None, numbe
     else:
         parties, links = locked(session, [party_id]), []
     party = parties[party_id]
-    _require_current(party, connection)
+    require_current(party, connection)
     values: dict[str, Any] = {"acknowledged_at": func.clock_timestamp(), "effect": EFFECTS.next_value()}
     if held is not None:
         values["back"] = held.packed()
@@ -194,17 +198,12 @@ def _acknowledged(session: Session, party_id: int, connection: str | None, numbe
 
 def _is_next(party: Party, connection: str | None, number: int) -> bool:
     """Whether a number is the next; False where it is known. Raises Gap, Replaced."""
-    _require_current(party, connection)
+    require_current(party, connection)
     if number <= party.heard:
         return False
     if number != party.heard + 1:
         raise Gap(f"Change {number} came where {party.heard + 1} was next: send it and all behind it again.")
     return True
-
-
-def _require_current(party: Party, connection: str | None) -> None:
-    if connection is not None and party.connection != connection:
-        raise Replaced(f"{party.name} is connected a second time: the newer connection counts.")
 
 
 class Waits(NamedTuple):

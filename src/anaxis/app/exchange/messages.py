@@ -2,7 +2,10 @@
 
 Each is one JSON text. A change of many frames is one binary message: 4 bytes little-endian, the length of the JSON that
 follows and says all but the numbers; then, at the next multiple of 8 bytes, 8-byte little-endian floats, a row a frame:
-the frame, then the numbers of the groups in their order.
+the frame, then the numbers of the groups in their order. What a camera holds of many frames is acknowledged likewise.
+
+A message is measured before it is read, and what is wrong with it is looked for no further than the first fault: a thousand
+connections that talk nonsense cost little.
 """
 
 from __future__ import annotations
@@ -11,25 +14,37 @@ import json
 from typing import Annotated, Any, Literal
 
 import numpy as np
-from pydantic import BaseModel, ConfigDict, Field, TypeAdapter, ValidationError
+from pydantic import BaseModel, BeforeValidator, ConfigDict, FailFast, Field, TypeAdapter, ValidationError
 
 from anaxis.app.exchange.cells import Cells, cells_of_matrix, cells_of_values
 from anaxis.core.bounds import MAX_FRAMES
 from anaxis.core.errors import BadInput
+from anaxis.core.typing import Floats
 from anaxis.packages.own_numbers import GROUPS, columns_of
 
 PROTOCOL = 1
 # From so many frames on a change is sent in binary.
 MANY_FRAMES = 64
-MAX_BYTES = 8 * (MAX_FRAMES + 100) * 18
+# A hello is read before it is known whose it is; what is longer than a text may be is sent in binary.
+HELLO_BYTES, TEXT_BYTES, BINARY_BYTES = 4096, 1_000_000, 8 * (MAX_FRAMES + 100) * 18
+_HEAD_BYTES = 4096
 
 Group = Literal["position", "rotation", "lens", "focus", "stop", "clips"]
 Number = Annotated[int, Field(ge=1, le=2**53)]
 Counted = Annotated[int, Field(ge=0, le=2**53)]
 Key = Annotated[str, Field(min_length=1, max_length=120)]
 Finite = Annotated[float, Field(allow_inf_nan=False)]
-Values = dict[Group, list[list[float | None]]]
-Frames = Annotated[list[float], Field(max_length=MAX_FRAMES)]
+
+
+def _only_groups(values: Any) -> Any:
+    if isinstance(values, dict) and not set(values) <= set(GROUPS):
+        raise ValueError(f"its groups are of {', '.join(GROUPS)}")
+    return values
+
+
+_Row = Annotated[list[float | None], FailFast()]
+Values = Annotated[dict[Group, Annotated[list[_Row], FailFast()]], BeforeValidator(_only_groups)]
+Frames = Annotated[list[float], Field(max_length=MAX_FRAMES), FailFast()]
 
 
 class _Message(BaseModel):
@@ -76,9 +91,11 @@ class Scene(_Message):
     """What is in the package: all cameras, named points, and lines (two points each) to draw."""
 
     type: Literal["scene"] = "scene"
-    cameras: Annotated[list[CameraEntry], Field(max_length=500)]
-    marks: Annotated[list[Mark], Field(max_length=500)] = []
-    lines: Annotated[list[tuple[Finite, Finite, Finite, Finite, Finite, Finite]], Field(max_length=5000)] = []
+    cameras: Annotated[list[CameraEntry], Field(max_length=500), FailFast()]
+    marks: Annotated[list[Mark], Field(max_length=500), FailFast()] = []
+    lines: Annotated[
+        list[tuple[Finite, Finite, Finite, Finite, Finite, Finite]], Field(max_length=5000), FailFast()
+    ] = []
 
 
 class Change(_Message):
@@ -137,7 +154,11 @@ class Samples(_Message):
     recording: int | None = None
     width_px: Annotated[int, Field(ge=1, le=32768)] = 1440
     height_px: Annotated[int, Field(ge=1, le=32768)] = 1920
-    samples: Annotated[list[Annotated[list[float], Field(min_length=12, max_length=12)]], Field(max_length=3000)]
+    samples: Annotated[
+        list[Annotated[list[float], Field(min_length=12, max_length=12), FailFast()]],
+        Field(max_length=3000),
+        FailFast(),
+    ]
     last: bool = False
 
 
@@ -182,62 +203,110 @@ _FROM: TypeAdapter[Any] = TypeAdapter(FromPackage)
 _TO: TypeAdapter[Any] = TypeAdapter(ToPackage)
 
 
+class Unreadable(BadInput):
+    """A message that cannot be read; ``number`` is that of a change or of samples, where so much of it can be."""
+
+    code = "bad_message"
+
+    def __init__(self, sentence: str, number: int | None = None) -> None:
+        super().__init__(sentence)
+        self.number = number
+
+
 def read_hello(text: str | bytes) -> Hello:
     """Raises BadInput where the first message is no hello, or of another version."""
+    if len(text) > HELLO_BYTES:
+        raise BadInput(f"The first message is longer than {HELLO_BYTES} bytes: it must be a hello.", "too_large")
     try:
         document = json.loads(text)
     except (ValueError, RecursionError) as error:
-        raise BadInput(
-            "The first message is no JSON: it must be a hello; see docs/exchange.md.", "bad_message"
-        ) from error
+        raise Unreadable("The first message is no JSON: it must be a hello; see docs/exchange.md.") from error
     if isinstance(document, dict) and document.get("type") == "hello" and document.get("protocol") != PROTOCOL:
         raise BadInput(
-            f"This server speaks version {PROTOCOL} of the exchange, and hello says {document.get('protocol')!r}.",
+            f"This server speaks version {PROTOCOL} of the exchange, and hello says {str(document.get('protocol'))[:40]}.",
             "other_version",
         )
     try:
         return Hello.model_validate(document)
     except ValidationError as error:
-        raise BadInput(
-            f"The first message is no hello: {_first(error)}; see docs/exchange.md.", "bad_message"
-        ) from error
+        raise Unreadable(f"The first message is no hello: {_first(error)}; see docs/exchange.md.") from error
+
+
+def require_size(data: str | bytes) -> None:
+    """Raises BadInput for a message that is too long to be read."""
+    most = BINARY_BYTES if isinstance(data, bytes) else TEXT_BYTES
+    if len(data) > most:
+        kind = "binary" if isinstance(data, bytes) else "JSON"
+        raise BadInput(f"A {kind} message has {len(data)} bytes; {most} can be taken: send fewer frames.", "too_large")
 
 
 def read_message(data: str | bytes) -> tuple[Any, Cells | None]:
-    """A message of a package and, of a change, its cells. Raises BadInput that says which field is wrong."""
-    rows = None
+    """A message of a package and, of a change or of what an acknowledgement says is held, its cells.
+
+    Raises Unreadable that says which field is wrong.
+    """
+    document: Any = None
+    body: bytes | None = None
     try:
         if isinstance(data, bytes):
-            document, rows = _binary(data)
+            document, body = _head_and_body(data)
         else:
             document = json.loads(data, parse_constant=_no_constant)
         message = _FROM.validate_python(document)
+        rows = None if body is None else _rows(document, body)
     except ValidationError as error:
-        raise BadInput(f"A message cannot be read: {_first(error)}; see docs/exchange.md.", "bad_message") from error
+        raise Unreadable(
+            f"A message cannot be read: {_first(error)}; see docs/exchange.md.", _number(document)
+        ) from error
     except (ValueError, RecursionError, KeyError, TypeError) as error:
-        raise BadInput("A message is neither JSON nor a binary change; see docs/exchange.md.", "bad_message") from error
-    if not isinstance(message, Change):
-        return message, None
-    where = f"Change {message.number} of camera '{message.camera}'"
-    if rows is None:
-        return message, cells_of_values(message.frames, message.values, where)  # type: ignore[arg-type]
-    return message, cells_of_matrix(rows, document["groups"], where)
+        sentence = "A message is neither JSON nor a binary change; see docs/exchange.md."
+        raise Unreadable(sentence, _number(document)) from error
+    try:
+        return message, _cells(message, document, rows)
+    except BadInput as error:
+        raise Unreadable(error.sentence, _number(document)) from error
+
+
+def _cells(message: Any, document: dict[str, Any], rows: Floats | None) -> Cells | None:
+    if not isinstance(message, Change | Acknowledge):
+        return None
+    where = f"The answer to change {message.number}"
+    if isinstance(message, Change):
+        where = f"Change {message.number} of camera '{message.camera}'"
+    if rows is not None:
+        return cells_of_matrix(rows, document["groups"], where)
+    cell = message if isinstance(message, Change) else message.held
+    return (
+        None if cell is None else cells_of_values(cell.frames, {str(g): rows for g, rows in cell.values.items()}, where)
+    )
+
+
+def _number(document: Any) -> int | None:
+    """The number of a change or of samples that cannot be read otherwise."""
+    if not isinstance(document, dict) or document.get("type") not in ("change", "samples"):
+        return None
+    number = document.get("number")
+    return number if isinstance(number, int) and 0 < number < 2**53 else None
 
 
 def _no_constant(text: str) -> float:
     raise ValueError(text)  # NaN and Infinity are no JSON
 
 
-def _binary(data: bytes) -> tuple[dict[str, Any], Any]:
+def _head_and_body(data: bytes) -> tuple[Any, bytes]:
     size = int.from_bytes(data[:4], "little")
-    document = json.loads(data[4 : 4 + size])
-    start = (4 + size + 7) // 8 * 8
+    if size > _HEAD_BYTES:
+        raise ValueError("head")
+    return json.loads(data[4 : 4 + size], parse_constant=_no_constant), data[(4 + size + 7) // 8 * 8 :]
+
+
+def _rows(document: dict[str, Any], body: bytes) -> Floats:
     groups = [g for g in GROUPS if g in document["groups"]]
     wide, count = 1 + len(columns_of(tuple(groups))), int(document["count"])
-    if not 0 < count <= MAX_FRAMES or len(data) != start + 8 * wide * count:
+    if not 0 < count <= MAX_FRAMES or len(body) != 8 * wide * count:
         raise ValueError("length")
     document["groups"] = groups
-    return document, np.frombuffer(data, "<f8", wide * count, start).reshape(count, wide).astype(np.float64)
+    return np.frombuffer(body, "<f8", wide * count).reshape(count, wide).astype(np.float64)
 
 
 def change_message(change: dict[str, Any], cells: Cells) -> str | bytes:
@@ -248,10 +317,6 @@ def change_message(change: dict[str, Any], cells: Cells) -> str | bytes:
     head = json.dumps({**said, "groups": list(cells.groups), "count": len(cells)}, allow_nan=False).encode()
     head += b" " * (-(len(head) + 4) % 8)
     return len(head).to_bytes(4, "little") + head + np.ascontiguousarray(cells.matrix(), "<f8").tobytes()
-
-
-def held_cells(held: Cell | None, where: str) -> Cells | None:
-    return None if held is None else cells_of_values(held.frames, held.values, where)  # type: ignore[arg-type]
 
 
 def schema() -> dict[str, Any]:
@@ -268,7 +333,7 @@ def schema() -> dict[str, Any]:
     return {
         "$schema": "https://json-schema.org/draft/2020-12/schema",
         "title": f"Anaxis exchange {PROTOCOL}",
-        "description": "Messages of a package (from_package) and of the server (to_package); of a binary change its JSON part, with "
+        "description": "Messages of a package (from_package) and of the server (to_package); of a binary message its JSON part, with "
         "'groups' and 'count' in place of 'frames' and 'values'.",
         "groups": {g: list(names) for g, names in GROUPS.items()},
         "$defs": defs | out,
@@ -277,5 +342,5 @@ def schema() -> dict[str, Any]:
 
 
 def _first(error: ValidationError) -> str:
-    first = error.errors()[0]
+    first = error.errors(include_url=False, include_context=False, include_input=False)[0]
     return f"{'.'.join(str(p) for p in first['loc']) or 'the message'}: {first['msg']}"

@@ -11,7 +11,7 @@ from sqlalchemy.orm import Session
 
 from anaxis.app.acting import actor_of, require, use_case
 from anaxis.app.exchange.messages import CameraEntry, Hello, Scene
-from anaxis.app.exchange.passing import locked, notify
+from anaxis.app.exchange.passing import locked, notify, require_current
 from anaxis.app.roles import Role
 from anaxis.core.errors import BadInput
 from anaxis.core.time.rates import parse_rate
@@ -38,6 +38,11 @@ def enter(session: Session, hello: Hello) -> Party:
     )
     query = select(Party).where(Party.show_id == show.id, Party.client == hello.client)
     party = locked(session, [session.execute(query).scalar_one().id]).popitem()[1]
+    if party.actor != actor_of(session).name and is_there(party):
+        raise BadInput(
+            f"{party.name} is connected by {party.actor}: end that connection first, or connect a scene of your own.",
+            "in_use",
+        )
     if hello.last < party.heard:
         raise BadInput(
             f"{hello.name} counts its changes up to {hello.last}, and {party.heard} were heard from it: its scene is an older copy. Open the "
@@ -97,9 +102,10 @@ def _forget_what_is_held(session: Session, party: Party) -> None:
     session.execute(update(Shared).where(Shared.party_id == party.id).values(held=None, held_effect=None))
 
 
-def take_scene(session: Session, party_id: int, scene: Scene) -> list[str]:
-    """What is in a package now; returns the ids of the cameras whose frames are to be asked for. Raises BadInput."""
+def take_scene(session: Session, party_id: int, connection: str | None, scene: Scene) -> list[str]:
+    """What is in a package now; returns the ids of the cameras whose frames are to be asked for. Raises Replaced, BadInput."""
     party = locked(session, [party_id])[party_id]
+    require_current(party, connection)
     ids = [c.id for c in scene.cameras]
     if len(set(ids)) < len(ids):
         raise BadInput("Two cameras of the scene have the same id: each needs one of its own.", "bad_message")
@@ -142,19 +148,23 @@ def wanted(session: Session, party: Party) -> list[str]:
     return [r.key for r in rows if not r.known and (few or r.key == party.selected)]
 
 
-def choose(session: Session, party_id: int, key: str | None) -> list[str]:
-    """The camera that is chosen in a package; returns those to be asked for."""
+def choose(session: Session, party_id: int, connection: str | None, key: str | None) -> list[str]:
+    """The camera that is chosen in a package; returns those to be asked for. Raises Replaced."""
     party = locked(session, [party_id])[party_id]
+    require_current(party, connection)
     party.selected = key
     session.flush()
     notify(session, f"s{party.show_id}")
     return wanted(session, party)
 
 
-def heard_of(session: Session, party_id: int, said: str | None = None) -> None:
-    """A party is there; ``said`` is what it could not take, "" once it could again."""
-    values = {"seen_at": func.now()} | ({"said": said[:1000]} if said is not None else {})
-    session.execute(update(Party).where(Party.id == party_id).values(**values))
+def heard_of(session: Session, party_id: int, connection: str | None, said: str | None = None) -> None:
+    """A party is there; ``said`` is what it could not take, "" once it could again. Raises Replaced."""
+    party = locked(session, [party_id])[party_id]
+    require_current(party, connection)
+    party.seen_at = datetime.now(UTC)
+    if said is not None:
+        party.said = said[:1000]
 
 
 def leave(session: Session, party_id: int, connection: str) -> None:

@@ -16,6 +16,7 @@ from sqlalchemy.orm import Session, undefer
 
 from anaxis.app.exchange.cells import Cells, Held, unpacked
 from anaxis.app.exchange.sides import side_of, side_to
+from anaxis.core.errors import BadInput
 from anaxis.core.typing import Bools, Floats
 from anaxis.store.exchange import NOTIFIED, Clash, Link, Party, Shared, SharedChange
 
@@ -46,6 +47,18 @@ def locked(session: Session, numbers: Sequence[int]) -> dict[int, Party]:
     """The parties of these numbers, locked in order until the transaction ends."""
     query = select(Party).where(Party.id.in_(set(numbers))).order_by(Party.id).with_for_update(of=Party)
     return {p.id: p for p in session.execute(query.execution_options(populate_existing=True)).scalars()}
+
+
+class Replaced(BadInput):
+    """Another connection of the same package counts now."""
+
+    code = "replaced"
+
+
+def require_current(party: Party, connection: str | None) -> None:
+    """Raises Replaced where a message came over a connection that no longer counts; None stands for no connection."""
+    if connection is not None and party.connection != connection:
+        raise Replaced(f"{party.name} is connected a second time: the newer connection counts.")
 
 
 def links_of(session: Session, shared: Shared) -> list[Link]:

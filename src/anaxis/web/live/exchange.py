@@ -8,17 +8,17 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
-import json
 import logging
 from typing import Any
 
+from anyio import to_thread
 from fastapi import APIRouter, WebSocket, WebSocketDisconnect
 from sqlalchemy.exc import DBAPIError
 from sqlalchemy.orm import Session
 
+from anaxis.app.acting import NotAllowed
 from anaxis.app.exchange.changes import (
     Gap,
-    Replaced,
     acknowledged_until,
     refuse_change,
     take_acknowledged,
@@ -28,7 +28,6 @@ from anaxis.app.exchange.changes import (
 )
 from anaxis.app.exchange.links import followers
 from anaxis.app.exchange.messages import (
-    MAX_BYTES,
     Acknowledge,
     Change,
     Playhead,
@@ -38,23 +37,25 @@ from anaxis.app.exchange.messages import (
     Samples,
     Scene,
     Selection,
+    Unreadable,
     Welcome,
     change_message,
-    held_cells,
     read_hello,
     read_message,
+    require_size,
 )
 from anaxis.app.exchange.parties import choose, enter, heard_of, leave, take_scene, wanted
-from anaxis.app.exchange.passing import notify
+from anaxis.app.exchange.passing import Replaced, notify, require_current
 from anaxis.app.exchange.recordings import recording_wanted
 from anaxis.app.people import actor_for, person_named
-from anaxis.app.roles import Actor
+from anaxis.app.roles import Actor, Role
 from anaxis.app.sign_in import NotSignedIn
 from anaxis.app.tokens import actor_by_token
 from anaxis.core.errors import BadInput
 from anaxis.store.exchange import Party
 from anaxis.store.rows import found
-from anaxis.web.live.hub import AGAIN, POLICY, Hub, first_to_end
+from anaxis.web.live.hub import AGAIN, POLICY, Hub, TooManyOpen, first_to_end
+from anaxis.web.live.standing import RIGHTS, Standing
 from anaxis.web.signed import signed_in_by_itself
 
 router = APIRouter()
@@ -62,6 +63,12 @@ ADDRESS = "/exchange/v1"
 _log = logging.getLogger("anaxis.live")
 _HELLO_WITHIN_S = 10.0
 _SAYS_EVERY_S = 15.0
+# After these no message can be taken; after any other BadInput the next one can.
+_ENDS_IT = (Gap, Replaced, NotAllowed, NotSignedIn)
+# Of one person at once.
+_MOST_CONNECTED = 32
+# A message of more bytes is read in a thread.
+_READ_AT_ONCE = 4096
 
 
 @router.websocket(ADDRESS)
@@ -79,7 +86,11 @@ async def exchange(socket: WebSocket) -> None:
     except DBAPIError:
         await _close(socket, AGAIN)
         return
-    await connected.run()
+    try:
+        with hub.one_of(_MOST_CONNECTED, "connected", connected.person):
+            await connected.run()
+    except TooManyOpen as error:
+        await connected.left(error)
 
 
 async def _enter(socket: WebSocket, hub: Hub) -> Connected:
@@ -88,13 +99,12 @@ async def _enter(socket: WebSocket, hub: Hub) -> Connected:
         raise WebSocketDisconnect(1006)
     hello = read_hello(message.get("text") or message.get("bytes") or "")
     itself = signed_in_by_itself(socket) and "origin" not in socket.headers
-    actor = await hub.work(_actor, hello.token, socket.app.state.visitor if itself else "")
+    visitor = socket.app.state.visitor if itself else ""
+    actor = await hub.work(_actor, hello.token, visitor)
     party = await hub.work(enter, hello, actor=actor)
-    assert party.connection is not None
+    standing = Standing(lambda s: _actor(s, hello.token, visitor), Role.ARTIST, party.show_id, "connect a package")
     until = min(hello.have, await hub.work(acknowledged_until, party.id))
-    connected = Connected(socket, hub, actor, party, hello.token, until)
-    await connected.send(Welcome(heard=party.heard, server="Anaxis"))
-    return connected
+    return Connected(socket, hub, standing, actor.person, party, until)
 
 
 def _actor(session: Session, token: str, visitor: str) -> Actor:
@@ -125,9 +135,11 @@ async def _close(socket: WebSocket, code: int) -> None:
 class Connected:
     """One connection of a party, from its welcome to its end."""
 
-    def __init__(self, socket: WebSocket, hub: Hub, actor: Actor, party: Party, token: str, sent: int) -> None:
-        self.socket, self.hub, self.actor = socket, hub, actor
-        self.party, self.connection, self.kind, self.token = party.id, str(party.connection), party.kind, token
+    def __init__(
+        self, socket: WebSocket, hub: Hub, standing: Standing, person: int | None, party: Party, sent: int
+    ) -> None:
+        self.socket, self.hub, self.standing, self.person = socket, hub, standing, person
+        self.party, self.connection, self.kind, self.heard = party.id, str(party.connection), party.kind, party.heard
         self.sent, self.recording = sent, 0
         self._one_at_a_time = asyncio.Lock()
 
@@ -137,10 +149,19 @@ class Connected:
             await (self.socket.send_bytes(data) if isinstance(data, bytes) else self.socket.send_text(data))
 
     async def work(self, function: Any, *args: Any) -> Any:
-        return await self.hub.work(function, *args, actor=self.actor)
+        """Raises NotSignedIn or NotAllowed once whoever connected may not any more."""
+        return await self.hub.work(function, *args, actor=self.standing)
 
     async def run(self) -> None:
-        error = await first_to_end(self._receive(), self._send(), self._say())
+        try:
+            await self.send(Welcome(heard=self.heard, server="Anaxis"))
+        except (RuntimeError, WebSocketDisconnect) as error:
+            await self.left(error)
+        else:
+            await self.left(await first_to_end(self._receive(), self._send(), self._say()))
+
+    async def left(self, error: BaseException | None) -> None:
+        """The connection ends by an error, or by itself."""
         if isinstance(error, BadInput):
             await _end(self.socket, error)
         elif isinstance(error, DBAPIError):
@@ -149,28 +170,29 @@ class Connected:
             _log.error("a connection of the exchange failed", exc_info=error)
             await _close(self.socket, AGAIN)
         with contextlib.suppress(DBAPIError):
-            await self.work(leave, self.party, self.connection)
+            await self.hub.work(leave, self.party, self.connection)
 
     async def _receive(self) -> None:
         while True:
             data = await self.socket.receive()
             if data["type"] != "websocket.receive":
                 return
-            given = data["bytes"] if data.get("bytes") is not None else data["text"]
-            if len(given) > MAX_BYTES:
-                raise BadInput(f"A message has {len(given)} bytes; {MAX_BYTES} can be taken.", "too_large")
-            await self._take(given)
+            await self._take(data["bytes"] if data.get("bytes") is not None else data["text"])
 
     async def _take(self, given: str | bytes) -> None:
+        require_size(given)
         try:
-            message, cells = read_message(given)
-        except BadInput as error:
-            await self._not_taken(given, error)
+            if len(given) > _READ_AT_ONCE:
+                message, cells = await to_thread.run_sync(read_message, given)
+            else:
+                message, cells = read_message(given)
+        except Unreadable as error:
+            await self._not_taken(error)
             return
         if isinstance(message, Change):
             try:
                 await self.work(take_change, self.party, self.connection, message, cells)
-            except (Gap, Replaced):
+            except _ENDS_IT:
                 raise
             except BadInput as error:
                 await self.work(refuse_change, self.party, self.connection, message, error.sentence)
@@ -179,32 +201,32 @@ class Connected:
         elif isinstance(message, Samples):
             try:
                 await self.work(take_samples, self.party, self.connection, message)
-            except (Gap, Replaced):
+            except _ENDS_IT:
                 raise
             except BadInput as error:
                 await self._refused(message.number, error)
             await self.send(Acknowledge(number=message.number))
         elif isinstance(message, Acknowledge):
-            held = held_cells(message.held, f"The answer to change {message.number}")
-            await self.work(take_acknowledged, self.party, self.connection, message.number, held)
+            await self.work(take_acknowledged, self.party, self.connection, message.number, cells)
         elif isinstance(message, Scene):
             try:
-                await self._ask_for(await self.work(take_scene, self.party, message))
+                await self._ask_for(await self.work(take_scene, self.party, self.connection, message))
+            except _ENDS_IT:
+                raise
             except BadInput as error:
                 await self.send(Problem(code=error.code, sentence=error.sentence))
         elif isinstance(message, Selection):
-            await self._ask_for(await self.work(choose, self.party, message.camera))
+            await self._ask_for(await self.work(choose, self.party, self.connection, message.camera))
         elif isinstance(message, Playhead):
-            await self.work(_tell_playhead, self.party, message.frame)
+            await self.work(_tell_playhead, self.party, self.connection, message.frame)
         elif isinstance(message, Problem):
-            await self.work(heard_of, self.party, message.sentence)
+            await self.work(heard_of, self.party, self.connection, message.sentence)
 
-    async def _not_taken(self, given: str | bytes, error: BadInput) -> None:
+    async def _not_taken(self, error: Unreadable) -> None:
         """A message that cannot be read: a change among them counts as heard, so that those behind it can be."""
-        number = _number_in(given)
-        if number is not None:
-            await self._refused(number, error)
-            await self.send(Acknowledge(number=number))
+        if error.number is not None:
+            await self._refused(error.number, error)
+            await self.send(Acknowledge(number=error.number))
             return
         await self.send(Problem(code=error.code, sentence=error.sentence))
 
@@ -217,8 +239,8 @@ class Connected:
             await self.send(Pull(camera=key))
 
     async def _send(self) -> None:
-        with self.hub.waiting_for(f"p{self.party}", f"f{self.party}") as waiter:
-            while True:
+        with self.hub.waiting_for(f"p{self.party}", f"f{self.party}", RIGHTS) as waiter:
+            while True:  # what is looked up is refused once whoever connected may not any more
                 for number, message in await self.work(_waiting, self.party, self.sent):
                     await self.send(message)
                     self.sent = number
@@ -236,23 +258,10 @@ class Connected:
             self.recording = number if on else 0
 
     async def _say(self) -> None:
-        """That the connection is there, and whether whoever it is of still may."""
+        """That the connection is there."""
         while True:
             await asyncio.sleep(_SAYS_EVERY_S)
-            await self.work(heard_of, self.party)
-            if self.token and await self.hub.work(actor_by_token, self.token) is None:
-                raise NotSignedIn("The token by which this package is connected no longer holds: make another one.")
-
-
-def _number_in(given: str | bytes) -> int | None:
-    """The number of a change or of samples that cannot be read otherwise."""
-    try:
-        size = int.from_bytes(given[:4], "little") if isinstance(given, bytes) else 0
-        document = json.loads(given[4 : 4 + size] if isinstance(given, bytes) else given)
-        number = document["number"] if document["type"] in ("change", "samples") else None
-    except (ValueError, KeyError, TypeError, RecursionError):
-        return None
-    return number if isinstance(number, int) and 0 < number < 2**53 else None
+            await self.work(heard_of, self.party, self.connection)
 
 
 def _waiting(session: Session, party_id: int, behind: int) -> list[tuple[int, str | bytes]]:
@@ -268,8 +277,9 @@ def _wanted(session: Session, party_id: int) -> list[str]:
     return wanted(session, found(session, Party, party_id, "package"))
 
 
-def _tell_playhead(session: Session, party_id: int, frame: float) -> None:
+def _tell_playhead(session: Session, party_id: int, connection: str, frame: float) -> None:
     """Told to whoever watches and to packages that follow, and kept nowhere."""
+    require_current(found(session, Party, party_id, "package"), connection)
     notify(
         session,
         f"h{party_id}:{frame:.9g}",

@@ -9,8 +9,9 @@ from __future__ import annotations
 import asyncio
 import contextlib
 import logging
+from collections import Counter
 from collections.abc import Callable, Coroutine, Iterable, Iterator
-from typing import Any, TypeVar
+from typing import Any, Protocol, TypeVar
 
 import psycopg
 from anyio import CapacityLimiter, to_thread
@@ -30,11 +31,17 @@ _log = logging.getLogger("anaxis.live")
 _AGAIN_S = 0.5
 # Everything is looked at again so often, should the database have told nothing.
 LOOK_AGAIN_S = 5.0
-_AT_ONCE = 8
+# Threads for changes, and others for pages that watch: however many watch, a change is kept without waiting for them.
+_CHANGES_AT_ONCE, _WATCHED_AT_ONCE = 8, 4
 
 
 # Why a socket is closed, as web sockets have it: for what it said, or to be opened again.
 POLICY, AGAIN = 1008, 1013
+
+
+def close_reason(sentence: str) -> str:
+    """A sentence as the reason of a closed socket, which holds 123 bytes at most."""
+    return sentence.encode()[:123].decode(errors="ignore")
 
 
 async def first_to_end(*running: Coroutine[Any, Any, None]) -> BaseException | None:
@@ -45,6 +52,16 @@ async def first_to_end(*running: Coroutine[Any, Any, None]) -> BaseException | N
         task.cancel()
     await asyncio.gather(*others, return_exceptions=True)
     return next(iter(done)).exception()
+
+
+class TooManyOpen(BadInput):
+    code = "too_many_open"
+
+
+class ActsAs(Protocol):
+    """Who acts in a transaction, as of that transaction."""
+
+    def __call__(self, session: Session) -> Actor: ...
 
 
 class Waiter:
@@ -77,8 +94,8 @@ class Hub:
         self.examiner: Examiner | None = None  # who works out apart what a version takes, once there is somebody
         self._waiters: dict[str, set[Waiter]] = {}
         self._tasks: list[asyncio.Task[None]] = []
-        # Threads of its own: pages that take long do not keep a change waiting.
-        self.limiter = CapacityLimiter(_AT_ONCE)
+        self._changes, self._watched = CapacityLimiter(_CHANGES_AT_ONCE), CapacityLimiter(_WATCHED_AT_ONCE)
+        self._open: Counter[str] = Counter()
 
     def begin(self) -> None:
         self._tasks = [asyncio.create_task(self._listen()), asyncio.create_task(self._moments())]
@@ -111,15 +128,43 @@ class Hub:
         for waiter in {w for held in self._waiters.values() for w in held}:
             waiter.tell("")
 
-    async def work(self, function: Callable[..., R], *args: Any, actor: Actor = LOCAL, **kwargs: Any) -> R:
-        """A use case in a thread, in a transaction of its own, as somebody. What it returns must not need the session."""
+    @contextlib.contextmanager
+    def one_of(self, most: int, kind: str, person: int | None) -> Iterator[None]:
+        """One open connection of a kind of a person (None: whoever has the database), of ``most`` at once. Raises TooManyOpen."""
+        key = f"{kind} {person}"
+        if self._open[key] >= most:
+            raise TooManyOpen(
+                f"{most} connections of this kind are open for you already, which is the most: close some of them, then try again."
+            )
+        self._open[key] += 1
+        try:
+            yield
+        finally:
+            self._open[key] -= 1
+            if not self._open[key]:
+                del self._open[key]
+
+    async def work(
+        self,
+        function: Callable[..., R],
+        *args: Any,
+        actor: Actor | ActsAs = LOCAL,
+        watches: bool = False,
+        **kwargs: Any,
+    ) -> R:
+        """A use case in a thread, in a transaction of its own, as somebody. What it returns must not need the session.
+
+        ``watches``: it only looks, and keeps no change waiting.
+        """
 
         def done() -> R:
-            info = {"actor": actor, SHOWS: actor.shows, "mirrors": self.mirrors, "examiner": self.examiner}
+            info: dict[str, Any] = {"mirrors": self.mirrors, "examiner": self.examiner}
             with Session(self.engine, expire_on_commit=False, info=info) as session, session.begin():
+                who = actor if isinstance(actor, Actor) else actor(session)
+                session.info |= {"actor": who, SHOWS: who.shows}
                 return function(session, *args, **kwargs)
 
-        return await to_thread.run_sync(done, limiter=self.limiter)
+        return await to_thread.run_sync(done, limiter=self._watched if watches else self._changes)
 
     async def _listen(self) -> None:
         address = self.engine.url.set(drivername="postgresql").render_as_string(hide_password=False)

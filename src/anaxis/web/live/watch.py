@@ -12,15 +12,16 @@ from fastapi import APIRouter, WebSocket, WebSocketDisconnect
 from sqlalchemy.exc import DBAPIError
 from sqlalchemy.orm import Session
 
-from anaxis.app.acting import require
+from anaxis.app.acting import actor_of
 from anaxis.app.exchange.together import changed_since
-from anaxis.app.roles import Actor, Role
+from anaxis.app.roles import Role
 from anaxis.core.errors import BadInput
 from anaxis.core.typing import Floats
 from anaxis.store.exchange import Shared
 from anaxis.store.models import Show
 from anaxis.store.rows import found
-from anaxis.web.live.hub import AGAIN, POLICY, Hub, first_to_end
+from anaxis.web.live.hub import AGAIN, POLICY, Hub, close_reason, first_to_end
+from anaxis.web.live.standing import RIGHTS, Standing
 from anaxis.web.screens.live.shown import frames_drawn, pair_of
 from anaxis.web.signed import actor_of_request
 
@@ -28,6 +29,8 @@ router = APIRouter()
 # What a person sees needs to be no newer than this.
 _TOLD_EVERY_S = 0.08
 _MOST_FRAMES = 400
+# Of one person at once.
+_MOST_WATCHING = 16
 
 
 @router.websocket("/live/watch")
@@ -36,18 +39,22 @@ async def watch(
 ) -> None:
     """``a`` and ``b`` are the cameras looked at (0 for none on the right), as of the effects that the page's drawing is of."""
     hub: Hub = socket.app.state.hub
-    try:
-        actor = await hub.work(_viewer, socket, show)
-    except (BadInput, DBAPIError):
-        await socket.close(POLICY)
-        return
     await socket.accept()
-    watching = _Watching(hub, actor, show, (a, b), [effect_a, effect_b], motion_m)
-    error = await first_to_end(watching.tell(socket), _until_it_goes(socket))
+    standing = Standing(lambda session: actor_of_request(socket, session), Role.VIEWER, show, "see this")
+    watching = _Watching(hub, standing, show, (a, b), [effect_a, effect_b], motion_m)
+    try:
+        person = await watching.work(_person)
+        with hub.one_of(_MOST_WATCHING, "watching", person):
+            error = await first_to_end(watching.tell(socket), _until_it_goes(socket))
+    except (BadInput, DBAPIError) as refused:
+        error = refused
     if error is not None and not isinstance(error, WebSocketDisconnect | RuntimeError | DBAPIError | BadInput):
         raise error
     with contextlib.suppress(RuntimeError, WebSocketDisconnect):
-        await socket.close(AGAIN)
+        if isinstance(error, BadInput):
+            await socket.close(POLICY, close_reason(error.sentence))
+        else:
+            await socket.close(AGAIN)
 
 
 async def _until_it_goes(socket: WebSocket) -> None:
@@ -55,11 +62,8 @@ async def _until_it_goes(socket: WebSocket) -> None:
         pass
 
 
-def _viewer(session: Session, socket: WebSocket, show: int) -> Actor:
-    actor = actor_of_request(socket, session)
-    session.info["actor"] = actor
-    require(session, Role.VIEWER, show, "see this")
-    return actor
+def _person(session: Session) -> int | None:
+    return actor_of(session).person
 
 
 class _Watching:
@@ -67,22 +71,25 @@ class _Watching:
     changes, as a link does by being made or stopped."""
 
     def __init__(
-        self, hub: Hub, actor: Actor, show: int, cameras: tuple[int, int], effects: list[int], motion_m: float
+        self, hub: Hub, standing: Standing, show: int, cameras: tuple[int, int], effects: list[int], motion_m: float
     ) -> None:
-        self.hub, self.actor, self.show, self.cameras = hub, actor, show, cameras
+        self.hub, self.standing, self.show, self.cameras = hub, standing, show, cameras
         self.effects, self.motion_m, self.offset = effects, motion_m, 0.0
 
     async def work(self, function: Any, *args: Any) -> Any:
-        return await self.hub.work(function, *args, actor=self.actor)
+        """Raises NotSignedIn or NotAllowed once whoever watches may not any more."""
+        return await self.hub.work(function, *args, actor=self.standing, watches=True)
 
     async def tell(self, socket: WebSocket) -> None:
         parties = await self.work(_parties, self.cameras)
         self.offset = await self.work(_offset, self.show, self.cameras)
-        keys = [f"c{c}" for c in self.cameras if c] + [f"h{p}" for p in parties.values()] + [f"s{self.show}"]
+        keys = [f"c{c}" for c in self.cameras if c] + [f"h{p}" for p in parties.values()] + [f"s{self.show}", RIGHTS]
         with self.hub.waiting_for(*keys) as waiter:
             waiter.tell("")  # what came between the drawing and now
             while True:
                 events = await waiter.next()
+                if RIGHTS in events:
+                    await self.work(_person)
                 for event in events:
                     if event.startswith("h"):
                         number, _, frame = event[1:].partition(":")

@@ -118,7 +118,11 @@ async function start() {
         ruler.go(best);
       }
     };
-    line.onclose = () => { board.dataset.watching = "no"; setTimeout(watch, 1000); };
+    line.onclose = (event) => {
+      board.dataset.watching = "no";
+      if (event.code === 1008) document.getElementById("watching-ended").textContent = event.reason;
+      else setTimeout(watch, 1000);
+    };
   };
   watch();
   window.anaxisReady = true;
