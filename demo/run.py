@@ -241,6 +241,7 @@ def with_media_roots() -> None:
     """The folders that plates come from, where nobody has said any."""
     MEDIA.mkdir(parents=True, exist_ok=True)
     os.environ.setdefault("ANAXIS_MEDIA_ROOTS", f"{MEDIA_NAME}={MEDIA}")
+    os.environ.setdefault("ANAXIS_MEDIA_SHOWS", f"{MEDIA_NAME}={SHOW}")
     os.environ.setdefault("ANAXIS_PLATES", str(VAR / "plates"))
 
 

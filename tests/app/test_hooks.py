@@ -5,10 +5,13 @@ from __future__ import annotations
 import hashlib
 import hmac
 import json
+import socket
+import time
 from collections.abc import Iterator
+from contextlib import suppress
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
-from threading import Thread
+from threading import Event, Thread
 from typing import Any
 
 import pytest
@@ -16,17 +19,20 @@ from sqlalchemy import Engine, select, text
 from sqlalchemy.orm import Session
 
 from anaxis.app.edit import edit_version
-from anaxis.app.hooks import add_webhook, remove_webhook
+from anaxis.app.hooks import add_webhook, paused_of_actor, remove_webhook, resume_webhook
 from anaxis.app.orders import Order, fulfil
-from anaxis.app.webhook_calls import TRIES, send
+from anaxis.app.roles import Actor, Role
+from anaxis.app.webhook_calls import FAILURES, TRIES, send
 from anaxis.core.errors import BadInput
 from anaxis.core.recipe.model import Operation
 from anaxis.delivery.options import Options
 from anaxis.store.hooks import Webhook, WebhookCall
 from anaxis.store.models import Job, Show
 from anaxis.store.packages import get_package
-from anaxis.work.queue import TryAgain
+from anaxis.work.queue import TryAgain, ask_for, call_in_queue
+from anaxis.work.reconcile import reconcile
 from anaxis.worker.attempt import do_job
+from pages import WorkerThread
 from test_store import keep
 
 MOVED = Operation("shift", {"x_m": 2.0, "y_m": 0.0, "z_m": 0.0})
@@ -152,3 +158,135 @@ def test_only_hosts_that_are_named_are_told(engine: Engine, receiver: Receiver) 
 def _calls(engine: Engine) -> list[Any]:
     with Session(engine) as store:
         return list(store.execute(select(WebhookCall).order_by(WebhookCall.id)).scalars())
+
+
+def _waiting_calls(engine: Engine, receiver: Receiver | Slow, many: int) -> tuple[int, list[int]]:
+    """A webhook to a receiver, and calls that wait to be made, in the queue as those that really happen."""
+    with Session(engine) as store, store.begin():
+        show = Show(name=f"The mill {receiver.url}")
+        store.add(show)
+        store.flush()
+        hook = add_webhook(store, show, receiver.url, ["delivered"])
+        calls = [WebhookCall(webhook_id=hook.id, event="delivered", about={}) for _ in range(many)]
+        store.add_all(calls)
+        store.flush()
+        for call in calls:
+            call_in_queue(store, call.id)
+        return hook.id, [c.id for c in calls]
+
+
+def _in_queue(engine: Engine) -> int:
+    with Session(engine) as store:
+        asked = "SELECT count(*) FROM procrastinate_jobs WHERE task_name = 'anaxis.call'"
+        return int(store.execute(text(asked)).scalar_one())
+
+
+def test_a_receiver_that_keeps_failing_is_paused_and_its_owner_is_told(engine: Engine, receiver: Receiver) -> None:
+    receiver.answers = 500
+    number, calls = _waiting_calls(engine, receiver, FAILURES + 5)
+    for call in calls[:FAILURES]:
+        with pytest.raises(TryAgain, match="answered 500"):
+            send(engine, call)
+    assert len(receiver.told) == FAILURES and _in_queue(engine) == 0, "nothing more is tried"
+    send(engine, calls[-1])
+    assert len(receiver.told) == FAILURES and _calls(engine)[-1].state == "waiting", "nor lost"
+    reconcile(engine)
+    assert _in_queue(engine) == 0
+    with Session(engine) as store, store.begin():
+        (paused,) = paused_of_actor(store)
+        assert paused.hook.id == number and paused.waiting == FAILURES + 5 and paused.said == "answered 500"
+        store.info["actor"] = Actor("somebody else", Role.ADMINISTRATOR)
+        assert paused_of_actor(store) == []
+    with Session(engine) as store, store.begin():
+        resume_webhook(store, store.get_one(Webhook, number))
+    assert _in_queue(engine) == FAILURES + 5
+    receiver.answers = 200
+    send(engine, calls[0])
+    with Session(engine) as store:
+        assert store.get_one(Webhook, number).failures == 0 and store.get_one(WebhookCall, calls[0]).state == "sent"
+        with pytest.raises(BadInput, match="is not paused"):
+            resume_webhook(store, store.get_one(Webhook, number))
+
+
+def test_a_removed_webhooks_calls_end(engine: Engine, receiver: Receiver) -> None:
+    number, _ = _waiting_calls(engine, receiver, 3)
+    assert _in_queue(engine) == 3
+    with Session(engine) as store, store.begin():
+        remove_webhook(store, store.get_one(Webhook, number))
+    assert _in_queue(engine) == 0 and {(c.state, c.said) for c in _calls(engine)} == {
+        ("given up", "the webhook was removed")
+    }
+
+
+class Slow:
+    """A server that takes a call and sends its answer a byte at a time, each within any time-out between two."""
+
+    def __init__(self, every_s: float) -> None:
+        self.taken, self.over = 0, Event()
+        self._listens = socket.create_server(("127.0.0.1", 0))
+        self.url = f"http://localhost:{self._listens.getsockname()[1]}/slow"
+        self._every_s = every_s
+        Thread(target=self._serve, daemon=True).start()
+
+    def _serve(self) -> None:
+        with suppress(OSError):
+            while True:
+                line, _ = self._listens.accept()
+                self.taken += 1
+                Thread(target=self._trickle, args=(line,), daemon=True).start()
+
+    def _trickle(self, line: socket.socket) -> None:
+        with suppress(OSError), line:
+            line.sendall(b"HTTP/1.1 200 OK\r\nX-Slow: ")
+            while not self.over.wait(self._every_s):
+                line.sendall(b"x")
+
+    def close(self) -> None:
+        self.over.set()
+        self._listens.close()
+
+
+@pytest.fixture
+def slow(receiver: Receiver) -> Iterator[Slow]:
+    made = Slow(0.05)
+    yield made
+    made.close()
+
+
+def test_a_call_ends_after_its_time_whatever_trickles_in(
+    engine: Engine, slow: Slow, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr("anaxis.app.webhook_calls._WHOLE_CALL_S", 0.5)
+    (call,) = _waiting_calls(engine, slow, 1)[1]
+    with pytest.raises(TryAgain, match="no answer within"):
+        send(engine, call)
+
+
+def test_slow_receivers_stop_neither_jobs_nor_other_calls(
+    engine: Engine, database_url: str, demo_files: dict[str, Path], receiver: Receiver, slow: Slow
+) -> None:
+    """Two receivers that never answer have many calls waiting; a job, and a call to another receiver, are done meanwhile."""
+    other = Slow(0.05)
+    for held in (slow, other):
+        _waiting_calls(engine, held, 12)
+    _, (call,) = _waiting_calls(engine, receiver, 1)
+    with Session(engine) as store, store.begin():
+        version = keep(store, demo_files["TW_010"], "TW_010")
+        job = ask_for(store, "delivery", version.id, {"options": {"no such": 1}})
+        number = job.id
+    worker = WorkerThread(engine)
+    worker.ensure()
+    try:
+        deadline = time.monotonic() + 60
+        while True:
+            with Session(engine) as store:
+                done = store.get_one(Job, number).state == "failed" and store.get_one(WebhookCall, call).state == "sent"
+            if done:
+                break
+            assert time.monotonic() < deadline
+            time.sleep(0.1)
+        assert slow.taken <= 4 and other.taken <= 4, "the slow ones had not even been given up then"
+    finally:
+        slow.close()
+        other.close()
+        worker.close()

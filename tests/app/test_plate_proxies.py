@@ -27,6 +27,7 @@ def test_proxies_are_of_the_look_that_was_asked_for(
     engine: Engine, solved: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     monkeypatch.setenv("ANAXIS_MEDIA_ROOTS", f"mill={solved.parent}")
+    monkeypatch.setenv("ANAXIS_MEDIA_SHOWS", "mill=*")
 
     def asked(plate: Plate) -> Any:
         params = {"plate": plate.id, "look": plate.look, "view": plate.view, "stops": plate.stops}

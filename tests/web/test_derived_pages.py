@@ -199,6 +199,7 @@ def test_an_object_is_framed_in_its_sphere_and_the_maps_are_fetched(
     folder = tmp_path / "TW_060"
     file = sphere.make_sphere(folder, np.arange(0, 6))
     monkeypatch.setenv("ANAXIS_MEDIA_ROOTS", f"mill={tmp_path}")
+    monkeypatch.setenv("ANAXIS_MEDIA_SHOWS", "mill=*")
     monkeypatch.setenv("ANAXIS_PLATES", str(tmp_path / "plates"))
     take_in(site, file, "TW_060", "/TW_060/raft/shotcam")
     with Visitor(base_url=site, follow_redirects=True) as visitor:

@@ -88,6 +88,7 @@ def test_a_folder_below_a_media_root_is_read_and_watched(
     page: Page, tmp_path: Path, demo_files: dict[str, Path], monkeypatch: pytest.MonkeyPatch
 ) -> None:
     monkeypatch.setenv("ANAXIS_MEDIA_ROOTS", f"layout={tmp_path}")
+    monkeypatch.setenv("ANAXIS_MEDIA_SHOWS", "layout=*")
     (tmp_path / "reel 1" / "cut").mkdir(parents=True)
     (tmp_path / "empty").mkdir()
     (tmp_path / "reel 1" / "out").symlink_to(demo_files["TW_010"].parent)

@@ -25,6 +25,7 @@ SHOTCAM = "/TW_050/jib_base/jib_arm/head/shotcam"
 @pytest.fixture(autouse=True)
 def roots(solved: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setenv("ANAXIS_MEDIA_ROOTS", f"mill={solved.parent}")
+    monkeypatch.setenv("ANAXIS_MEDIA_SHOWS", "mill=*")
     monkeypatch.setenv("ANAXIS_PLATES", str(tmp_path / "plates"))
 
 

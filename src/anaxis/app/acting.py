@@ -13,6 +13,7 @@ from anaxis.app.roles import LOCAL, Actor, Role
 from anaxis.core.errors import BadInput
 from anaxis.store.exchange import Clash, Link, Party, Recording, Shared
 from anaxis.store.hooks import Webhook
+from anaxis.store.media import MediaRootShow
 from anaxis.store.models import (
     Base,
     Camera,
@@ -98,7 +99,7 @@ def show_of(row: Any) -> int | None:
     """The number of the show that a row is of; None for what is of none."""
     if isinstance(row, Show):
         return row.id
-    if isinstance(row, Shot | Run | PlanTarget | Webhook | Party | Link | Clash | Recording):
+    if isinstance(row, Shot | Run | PlanTarget | Webhook | MediaRootShow | Party | Link | Clash | Recording):
         return row.show_id if row.show is None else row.show.id
     if isinstance(row, Camera | Plate):
         return show_of(row.shot)

@@ -11,7 +11,7 @@ from watchfiles import awatch
 
 from anaxis.core.errors import BadInput
 from anaxis.formats import READABLE_SUFFIXES
-from anaxis.work.media import HANDED_IN, files_below, listed, media_roots, opened, root_of
+from anaxis.work.media import files_below, listed, opened, root_of
 
 _MOST_FILES = 5000
 # A file is whole when its size and time have stood still for one look.
@@ -25,11 +25,6 @@ class Folder(NamedTuple):
     folder: str
     folders: list[str]
     files: list[str]
-
-
-def roots() -> list[str]:
-    """The media roots that camera files may lie below."""
-    return [r for r in media_roots() if r != HANDED_IN]
 
 
 def folder_of(root: str, folder: str) -> Folder:

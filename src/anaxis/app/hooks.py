@@ -6,17 +6,19 @@ from __future__ import annotations
 import os
 import secrets
 from datetime import UTC, datetime
+from typing import NamedTuple
 from urllib.parse import urlsplit
 
-from sqlalchemy import select
+from sqlalchemy import func, select, update
 from sqlalchemy.orm import Session
 
-from anaxis.app.acting import use_case
+from anaxis.app.acting import actor_of, use_case
 from anaxis.app.roles import Role
 from anaxis.app.telling import EVENTS
 from anaxis.core.errors import BadInput
 from anaxis.store.hooks import Webhook, WebhookCall
 from anaxis.store.models import Show
+from anaxis.work.queue import call_in_queue, remove_calls
 
 _MOST_URL, _MOST_HOOKS = 500, 20
 
@@ -35,7 +37,13 @@ def add_webhook(session: Session, show: Show, url: str, events: list[str]) -> We
         raise BadInput(f"'{(unknown or [''])[0][:40]}' is no event: choose of {', '.join(EVENTS)}.")
     if len(webhooks(session, show)) >= _MOST_HOOKS:
         raise BadInput(f"A show has {_MOST_HOOKS} webhooks at most: take one away first.")
-    hook = Webhook(show_id=show.id, url=url, events=sorted(set(events)), secret=secrets.token_urlsafe(32))
+    hook = Webhook(
+        show_id=show.id,
+        url=url,
+        events=sorted(set(events)),
+        secret=secrets.token_urlsafe(32),
+        owner=actor_of(session).name,
+    )
     session.add(hook)
     session.flush()
     return hook
@@ -43,9 +51,58 @@ def add_webhook(session: Session, show: Show, url: str, events: list[str]) -> We
 
 @use_case("take a webhook away", Role.LEAD)
 def remove_webhook(session: Session, hook: Webhook) -> Webhook:
-    """It is told nothing more."""
+    """It is told nothing more, and what waits to be told is not."""
     hook.removed_at = hook.removed_at or datetime.now(UTC)
+    session.flush()
+    ended = (
+        update(WebhookCall)
+        .where(WebhookCall.webhook_id == hook.id, WebhookCall.state == "waiting")
+        .values(state="given up", said="the webhook was removed", ended_at=func.now())
+    )
+    remove_calls(session, session.execute(ended.returning(WebhookCall.id)).scalars().all())
     return hook
+
+
+@use_case("pause a webhook", Role.LEAD)
+def pause_webhook(session: Session, hook: Webhook) -> Webhook:
+    """What it would be told waits until it is resumed."""
+    hook.paused_at = hook.paused_at or datetime.now(UTC)
+    remove_calls(session, _waiting(session, hook))
+    return hook
+
+
+@use_case("resume a webhook", Role.LEAD)
+def resume_webhook(session: Session, hook: Webhook) -> Webhook:
+    """It is told what has waited, and all that comes. Raises BadInput where it is not paused."""
+    if hook.paused_at is None or hook.removed_at is not None:
+        raise BadInput(f"{hook.name} is not paused: there is nothing to resume.", "nothing_to_do")
+    hook.paused_at, hook.failures = None, 0
+    for number in _waiting(session, hook):
+        call_in_queue(session, number)
+    return hook
+
+
+def _waiting(session: Session, hook: Webhook) -> list[int]:
+    query = select(WebhookCall.id).where(WebhookCall.webhook_id == hook.id, WebhookCall.state == "waiting")
+    return list(session.execute(query.order_by(WebhookCall.id)).scalars())
+
+
+class Paused(NamedTuple):
+    """A paused webhook, how many calls wait for it, and why the last try failed."""
+
+    hook: Webhook
+    waiting: int
+    said: str
+
+
+def paused_of_actor(session: Session) -> list[Paused]:
+    """The paused webhooks that whoever acts added, for a notice on their pages."""
+    mine = (Webhook.owner == actor_of(session).name, Webhook.paused_at.is_not(None), Webhook.removed_at.is_(None))
+    out = []
+    for hook in session.execute(select(Webhook).where(*mine).order_by(Webhook.id)).scalars():
+        said = next((c.said for c in calls_of(session, hook) if c.said), "")
+        out.append(Paused(hook, len(_waiting(session, hook)), said))
+    return out
 
 
 def webhooks(session: Session, show: Show) -> list[Webhook]:

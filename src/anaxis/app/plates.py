@@ -17,6 +17,7 @@ from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import Session
 
 from anaxis.app.acting import use_case
+from anaxis.app.media_roots import require_pictures, require_root_for
 from anaxis.app.take_in import disk_name
 from anaxis.app.waiting import let_go
 from anaxis.core.camera.lens import Image
@@ -63,7 +64,8 @@ def folder_of(root: str, folder: str) -> Folder:
 def attach_plate(
     session: Session, shot: Shot, root: str, folder: str, sequence: str, kind: str, name: str = ""
 ) -> Plate:
-    """A sequence below a media root becomes a plate of a shot. Raises BadInput."""
+    """A sequence below a media root that is open to the shot's show becomes a plate of the shot. Raises BadInput, NotOpen."""
+    require_root_for(session, root, shot.show)
     held = next((f for f in folder_of(root, folder).sequences if f.name == sequence), None)
     if held is None:
         raise BadInput(
@@ -221,6 +223,8 @@ def proxy_numbers(session: Session, plate: Plate, look: str = "") -> list[int]:
 
 
 def proxy_of(session: Session, plate: Plate, number: int) -> bytes | None:
+    """A picture of a plate; None where it is not made yet. Raises NotOpen."""
+    require_pictures(session, plate)
     row = session.get(PlateProxy, (plate.id, number, plate.look))
     return None if row is None else row.data
 
@@ -254,6 +258,7 @@ def newest_proxy_work(session: Session, plate: Plate) -> Job | None:
 def make_proxies(session: Session, job: Job, tell: Progress) -> dict[str, Any]:
     """Every proxy that is not there yet; some at a time are kept, so that work taken up again goes on where it was."""
     plate, look = get_plate(session, job.params["plate"]), job.params["look"]
+    require_pictures(session, plate)
     there = set(proxy_numbers(session, plate, look))
     engine, wanted = session.get_bind(), [n for n in plate.numbers if n not in there]
     let_go(session)

@@ -50,4 +50,5 @@ def _tell(session: Session, version: Version, event: str, more: dict[str, Any]) 
         call = WebhookCall(webhook_id=hook.id, event=event, about=about)
         session.add(call)
         session.flush()
-        call_in_queue(session, call.id)
+        if hook.paused_at is None:
+            call_in_queue(session, call.id)

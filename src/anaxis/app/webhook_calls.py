@@ -6,22 +6,34 @@ time and the body, so that neither can be forged or sent again much later.
 
 from __future__ import annotations
 
+import asyncio
 import hashlib
 import hmac
 import json
+import random
+import threading
+from collections.abc import Iterator
+from concurrent.futures import ThreadPoolExecutor
+from contextlib import contextmanager
 from datetime import UTC, datetime
 
 import httpx
-from sqlalchemy import Engine
+from sqlalchemy import Engine, update
 from sqlalchemy.orm import Session
 
-from anaxis.app.hooks import require_told
+from anaxis.app.hooks import pause_webhook, require_told
 from anaxis.core.errors import BadInput
 from anaxis.store.hooks import Webhook, WebhookCall
 from anaxis.work.queue import TryAgain, remove_entry
 
 TRIES = 7
-_TIMEOUT_S = 10
+# All of a call, whatever the receiver does meanwhile; of its answer only the head is read.
+_WHOLE_CALL_S = 10.0
+# A worker calls a webhook once at a time; another call of it waits for so long in its thread, then for about so long in the queue.
+_FOR_ITS_TURN_S, _COME_AGAIN_S = 0.5, 10.0
+# Tries in a row that fail, after which a webhook is paused.
+FAILURES = 20
+_turns: dict[int, threading.Lock] = {}
 
 
 def signature(secret: str, at: int, body: bytes) -> str:
@@ -39,8 +51,14 @@ def send(engine: Engine, number: int, entry: int | None = None) -> None:
         if call is not None and waits:
             hook, body = call.webhook, _body_of(call)
             said = "the webhook was removed" if hook.removed_at else ""
+        paused = hook.paused_at is not None if waits else False
+    if paused:  # the entry goes, the call waits until the webhook is resumed
+        with Session(engine) as session, session.begin():
+            remove_entry(session, entry)
+        return
     if waits:
-        said = said or _sent(hook, body)
+        with _turn_of(hook.id):
+            said = said or _sent(hook, body)
     with Session(engine) as session, session.begin():
         call = session.get(WebhookCall, number, with_for_update={"of": WebhookCall})
         if call is None or call.state != "waiting":
@@ -48,6 +66,11 @@ def send(engine: Engine, number: int, entry: int | None = None) -> None:
             return
         call.tries += 1
         call.said = said
+        # Not behind a call that another worker makes at the same moment: the count is the database's.
+        count = Webhook.failures + 1 if said else 0
+        counted = update(Webhook).where(Webhook.id == hook.id).values(failures=count).returning(Webhook.failures)
+        if session.execute(counted).scalar_one() >= FAILURES:
+            pause_webhook(session, session.get_one(Webhook, hook.id, populate_existing=True))
         tries, over = call.tries, not said or call.tries >= TRIES or hook.removed_at is not None
         if over:
             _end_call(session, call, entry, "given up" if said else "sent")
@@ -61,6 +84,18 @@ def give_up(engine: Engine, number: int, entry: int, said: str) -> None:
         call = session.get_one(WebhookCall, number)
         call.said = said
         _end_call(session, call, entry, "given up")
+
+
+@contextmanager
+def _turn_of(hook: int) -> Iterator[None]:
+    """Raises TryAgain where another call of a webhook is under way for long: a slow receiver keeps none of the others waiting."""
+    turn = _turns.setdefault(hook, threading.Lock())
+    if not turn.acquire(timeout=_FOR_ITS_TURN_S):
+        raise TryAgain("another call of it is under way", _COME_AGAIN_S * random.uniform(0.5, 1.5), counts=False)
+    try:
+        yield
+    finally:
+        turn.release()
 
 
 def _end_call(session: Session, call: WebhookCall, entry: int | None, state: str) -> None:
@@ -85,9 +120,22 @@ def _sent(hook: Webhook, body: bytes) -> str:
         require_told(hook.url)
         at = int(datetime.now(UTC).timestamp())
         headers = {"Content-Type": "application/json", "Anaxis-Signature": signature(hook.secret, at, body)}
-        answer = httpx.post(hook.url, content=body, headers=headers, timeout=_TIMEOUT_S, follow_redirects=False)
+        with ThreadPoolExecutor(1) as apart:  # whoever calls this may have a loop of their own running
+            status = apart.submit(asyncio.run, _status_of_answer(hook.url, body, headers)).result()
     except BadInput as error:
         return error.sentence
+    except TimeoutError:
+        return f"no answer within {_WHOLE_CALL_S:.0f} s"
     except (httpx.HTTPError, httpx.InvalidURL) as error:
         return f"no answer ({type(error).__name__})"
-    return "" if answer.is_success else f"answered {answer.status_code}"
+    return "" if 200 <= status < 300 else f"answered {status}"
+
+
+async def _status_of_answer(url: str, body: bytes, headers: dict[str, str]) -> int:
+    """Raises TimeoutError where the whole of it takes too long, also where each part of it comes in time."""
+    async with (
+        asyncio.timeout(_WHOLE_CALL_S),
+        httpx.AsyncClient(timeout=_WHOLE_CALL_S, follow_redirects=False) as client,
+        client.stream("POST", url, content=body, headers=headers) as answer,
+    ):
+        return answer.status_code

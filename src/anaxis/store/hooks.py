@@ -13,7 +13,10 @@ from anaxis.store.models import Base, Show
 
 
 class Webhook(Base):
-    """An address that is told of ``events`` of a show; what it is sent is signed with its ``secret``."""
+    """An address that is told of ``events`` of a show; what it is sent is signed with its ``secret``.
+
+    ``failures`` counts the tries in a row that it did not take; after too many it is paused until somebody resumes it.
+    """
 
     __tablename__ = "webhooks"
     id: Mapped[int] = mapped_column(primary_key=True)
@@ -23,6 +26,9 @@ class Webhook(Base):
     secret: Mapped[str]
     created_at: Mapped[datetime] = mapped_column(server_default=func.now())
     removed_at: Mapped[datetime | None]
+    owner: Mapped[str] = mapped_column(default="")
+    failures: Mapped[int] = mapped_column(default=0)
+    paused_at: Mapped[datetime | None]
     show: Mapped[Show] = relationship()
 
     @property

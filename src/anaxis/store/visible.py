@@ -9,6 +9,7 @@ from sqlalchemy.orm import ORMExecuteState, Session, with_loader_criteria
 
 from anaxis.store.exchange import Clash, Link, Party, Pulled, Recording, RecordingBlock, Shared, SharedChange
 from anaxis.store.hooks import Webhook
+from anaxis.store.media import MediaRootShow
 from anaxis.store.models import (
     Base,
     Camera,
@@ -71,7 +72,7 @@ def _seen_alone(state: ORMExecuteState) -> None:
         with_loader_criteria(Show, Show.id.in_(in_shows), include_aliases=True),
         *(
             with_loader_criteria(of, of.show_id.in_(in_shows), include_aliases=True)
-            for of in (Shot, Run, PlanTarget, Webhook, Party, Link, Clash, Recording)
+            for of in (Shot, Run, PlanTarget, Webhook, MediaRootShow, Party, Link, Clash, Recording)
         ),
         *(with_loader_criteria(of, of.shot_id.in_(shots), include_aliases=True) for of in (Camera, Plate)),
         with_loader_criteria(Version, Version.camera_id.in_(cameras), include_aliases=True),

@@ -155,18 +155,23 @@ def put_aside(folder: str, name: str, source: BinaryIO) -> None:
     _require_plain(folder)
     _require_plain(name)
     where = Path(root) / folder
-    where.mkdir(parents=True, exist_ok=True)
+    where.mkdir(mode=0o700, parents=True, exist_ok=True)
     if (where / name).exists():
         raise BadInput(f"{name} was handed in twice: hand over the files of one folder.")
     partial = where / f".{name}.part"
     try:
-        with partial.open("wb") as out:
+        with open(partial, "wb", opener=_own) as out:
             while piece := source.read(1 << 20):
                 out.write(piece)
         partial.rename(where / name)
     finally:
         with suppress(OSError):
             partial.unlink(missing_ok=True)
+
+
+def _own(path: str, flags: int) -> int:
+    """A file that nobody else on this machine may read."""
+    return os.open(path, flags | os.O_NOFOLLOW | os.O_CLOEXEC, 0o600)
 
 
 def take_away(folder: str) -> None:

@@ -27,7 +27,7 @@ from anaxis.store.rows import actor_named, found
 TASK = "anaxis.work"
 _WATCH_S = 3.0
 QUEUE = "anaxis"
-CALL = "anaxis.call"
+CALL, CALL_QUEUE = "anaxis.call", "anaxis.calls"
 OPEN = ("waiting", "running", "stopping")
 # The first key of the advisory lock that an attempt at a job holds; the second is the job's number.
 JOB_LOCK = 7_204_115
@@ -39,6 +39,7 @@ _DEFER = text(
     "CAST(:lock AS text), CAST(:args AS jsonb), CAST(NULL AS timestamptz))]::procrastinate_job_to_defer_v1[])"
 )
 _WAITS = text("SELECT id FROM procrastinate_jobs WHERE queueing_lock = :lock AND status = 'todo' FOR UPDATE")
+_TAKE_OUT = text("DELETE FROM procrastinate_jobs WHERE status = 'todo' AND queueing_lock = ANY(:locks)")
 _ALIVE = text("SELECT 1 FROM procrastinate_workers WHERE last_heartbeat > now() - interval '15 seconds' LIMIT 1")
 
 
@@ -101,9 +102,14 @@ def put_in_queue(session: Session, job: Job) -> None:
 
 
 def call_in_queue(session: Session, number: int) -> None:
-    """Something to be told by HTTP, in the queue."""
+    """A webhook call, in the queue of such: none ever keeps a job waiting."""
     args, lock = json.dumps({"call_id": number}), lock_of_call(number)
-    session.execute(_DEFER, {"queue": QUEUE, "task": CALL, "priority": OF_A_RUN, "lock": lock, "args": args})
+    session.execute(_DEFER, {"queue": CALL_QUEUE, "task": CALL, "priority": OF_A_RUN, "lock": lock, "args": args})
+
+
+def remove_calls(session: Session, numbers: Sequence[int]) -> None:
+    """Take webhook calls that no worker has begun out of the queue."""
+    session.execute(_TAKE_OUT, {"locks": [lock_of_call(number) for number in numbers]})
 
 
 def many_are_in_queue(session: Session) -> None:
@@ -142,8 +148,7 @@ def stop_those(session: Session, which: ColumnElement[bool]) -> None:
     """Work that has not begun is stopped at once, work under way when it next tells its progress."""
     ended = update(Job).where(which, Job.state == "waiting").values(state="stopped", ended_at=func.now())
     stopped = list(session.execute(ended.returning(Job.id)).scalars())
-    waits = "DELETE FROM procrastinate_jobs WHERE status = 'todo' AND queueing_lock = ANY(:locks)"
-    session.execute(text(waits), {"locks": [lock_of_job(number) for number in stopped]})
+    session.execute(_TAKE_OUT, {"locks": [lock_of_job(number) for number in stopped]})
     session.execute(update(Job).where(which, Job.state == "running").values(state="stopping"))
 
 

@@ -29,9 +29,10 @@ _WITHOUT_ENTRY = text(
     ORDER BY id FOR UPDATE SKIP LOCKED"""
 )
 _CALLS_WITHOUT_ENTRY = text(
-    """SELECT id FROM webhook_calls WHERE state = 'waiting' AND NOT EXISTS
-    (SELECT FROM procrastinate_jobs e WHERE e.queueing_lock = 'call ' || webhook_calls.id AND e.status IN ('todo', 'doing'))
-    ORDER BY id FOR UPDATE SKIP LOCKED"""
+    """SELECT c.id FROM webhook_calls c JOIN webhooks w ON w.id = c.webhook_id
+    WHERE c.state = 'waiting' AND w.paused_at IS NULL AND NOT EXISTS
+    (SELECT FROM procrastinate_jobs e WHERE e.queueing_lock = 'call ' || c.id AND e.status IN ('todo', 'doing'))
+    ORDER BY c.id FOR UPDATE OF c SKIP LOCKED"""
 )
 _ENTRIES_WITHOUT_JOB = text(
     f"""DELETE FROM procrastinate_jobs e WHERE (e.task_name = '{TASK}' AND (e.status NOT IN ('todo', 'doing') OR NOT EXISTS

@@ -30,7 +30,7 @@ from anaxis.app.webhook_calls import give_up, send
 from anaxis.formats.usd.write import begin as begin_usd
 from anaxis.store.database import connect, is_current
 from anaxis.store.models import Worker
-from anaxis.work.queue import CALL, QUEUE, TASK, TryAgain, address_of
+from anaxis.work.queue import CALL, CALL_QUEUE, QUEUE, TASK, TryAgain, address_of
 from anaxis.work.reconcile import reconcile
 from anaxis.work.sandbox.folders import settle
 from anaxis.worker.attempt import do_job
@@ -46,6 +46,8 @@ _HEARD_EVERY_S, _FORGOTTEN_AFTER_S = 2.0, 3600.0
 _FAULTY_AFTER = 3
 _MOST_CALL_TRIES = 10
 AT_ONCE = 2
+# Calls wait for other people's servers: they have threads of their own.
+_CALLS_AT_ONCE = 8
 CLEAR = "anaxis.clear"
 
 
@@ -140,7 +142,7 @@ async def _work(engine: Engine, at_once: int, worker_id: int) -> None:
             raise
         health.done()
 
-    @app.task(name=CALL, queue=QUEUE, retry=Again(), pass_context=True)
+    @app.task(name=CALL, queue=CALL_QUEUE, retry=Again(), pass_context=True)
     def call(context: procrastinate.JobContext, call_id: int) -> None:
         _call(engine, call_id, context.job)
 
@@ -151,17 +153,7 @@ async def _work(engine: Engine, at_once: int, worker_id: int) -> None:
         clear_out(engine)
 
     async with app.open_async():
-        working = asyncio.create_task(
-            app.run_worker_async(
-                queues=[QUEUE],
-                concurrency=at_once,
-                fetch_job_polling_interval=1.0,
-                delete_jobs="always",
-                install_signal_handlers=False,
-                update_heartbeat_interval=2.0,
-                stalled_worker_timeout=_GONE_AFTER_S,
-            )
-        )
+        working = asyncio.create_task(_both(app, at_once))
         beside = [
             asyncio.create_task(_every(_LOOK_EVERY_S, lambda: _take_up_again(app.job_manager))),
             asyncio.create_task(_every(_RECONCILE_EVERY_S, lambda: _reconcile(engine, app.job_manager))),
@@ -177,6 +169,30 @@ async def _work(engine: Engine, at_once: int, worker_id: int) -> None:
         finally:
             for task in beside:
                 task.cancel()
+
+
+async def _both(app: procrastinate.App, at_once: int) -> None:
+    """Do the jobs, and beside them make the calls; where one of the two ends, so does the other."""
+    parts = [
+        asyncio.create_task(
+            app.run_worker_async(
+                queues=[queue],
+                concurrency=concurrency,
+                fetch_job_polling_interval=1.0,
+                delete_jobs="always",
+                install_signal_handlers=False,
+                update_heartbeat_interval=2.0,
+                stalled_worker_timeout=_GONE_AFTER_S,
+            )
+        )
+        for queue, concurrency in ((QUEUE, at_once), (CALL_QUEUE, _CALLS_AT_ONCE))
+    ]
+    try:
+        await asyncio.gather(*parts)
+    finally:
+        for part in parts:
+            part.cancel()
+        await asyncio.gather(*parts, return_exceptions=True)
 
 
 async def _every(seconds: float, look: Callable[[], Awaitable[Any]]) -> None:

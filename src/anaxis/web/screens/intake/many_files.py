@@ -11,9 +11,10 @@ from fastapi import APIRouter, File, Form, Request, UploadFile
 from fastapi.responses import JSONResponse, StreamingResponse
 from sqlalchemy.orm import Session
 
-from anaxis.app.below import arriving, folder_of, open_file, roots, watched
+from anaxis.app.below import arriving, folder_of, open_file, watched
 from anaxis.app.file_names import FIELDS, named_if
 from anaxis.app.many import Item, item_of, keep_item, named_in, same_again
+from anaxis.app.media_roots import require_root_of_actor, roots_of_actor
 from anaxis.app.roles import Role
 from anaxis.app.take_in import take_in_bytes
 from anaxis.core.errors import BadInput
@@ -34,7 +35,7 @@ def choose(request: Request, store: Store) -> Any:
     known = find_show(store, show)
     return page(
         request, "intake/many/index.html", suffixes=READABLE_SUFFIXES, show=show, rule=known.rule if known else "", fields=FIELDS,
-        recipes=saved_recipes(store), limit_mb=f"{request.app.state.limits.max_bytes / 1e6:g}", roots=roots(),
+        recipes=saved_recipes(store), limit_mb=f"{request.app.state.limits.max_bytes / 1e6:g}", roots=roots_of_actor(store),
     )  # fmt: skip
 
 
@@ -48,9 +49,10 @@ def read(
 
 
 @router.get("/below")
-def below(root: str, folder: str = "") -> Any:
+def below(store: Store, root: str, folder: str = "") -> Any:
     """The camera files in a folder below a media root, and the folders in it."""
     try:
+        require_root_of_actor(store, root)
         found = folder_of(root, folder)
     except BadInput as error:
         return {"said": error.sentence, "files": [], "folders": []}
@@ -62,15 +64,17 @@ def read_below(
     request: Request, store: Store, root: Typed, at: Typed, folder: Typed = "", show: Typed = "", rule: Typed = ""
 ) -> Any:
     """One of these files read and put aside, as one that is sent."""
+    require_root_of_actor(store, root)
     path = "/".join(filter(None, (root, folder.strip("/"), at)))[-_MAX_PATH:]
     name = at.rsplit("/", 1)[-1][-_MAX_NAME:]
     return _row(request, _read(request, store, name, lambda: open_file(root, folder, at), path, show, rule))
 
 
 @router.get("/below/arrivals")
-def arrivals(request: Request, root: str, folder: str = "") -> Any:
+def arrivals(request: Request, store: Store, root: str, folder: str = "") -> Any:
     """The files in a folder below a media root and those that come, as server-sent events, for as long as the page is open."""
     try:
+        require_root_of_actor(store, root)
         where = watched(root, folder)
     except BadInput as error:
         return JSONResponse({"said": error.sentence}, 400)

@@ -10,6 +10,8 @@ from fastapi.responses import RedirectResponse
 from sqlalchemy.orm import Session
 
 from anaxis.app.acting import actor_of
+from anaxis.app.hooks import paused_of_actor, resume_webhook
+from anaxis.app.media_roots import close_root, open_root, opened_roots
 from anaxis.app.people import add_person, disable, enable, get_person, give_role, invite, link_for, people
 from anaxis.app.roles import GIVEN, Role
 from anaxis.app.shots import shows_of
@@ -25,11 +27,12 @@ from anaxis.app.sign_in import (
 )
 from anaxis.app.tokens import SCOPES, new_token, revoke, tokens_of
 from anaxis.core.errors import BadInput
+from anaxis.store.hooks import Webhook
 from anaxis.store.people import Person, Token
 from anaxis.store.queries import get_show
 from anaxis.store.rows import NotFound, found
 from anaxis.web.access import OPEN, needs
-from anaxis.web.pages import OpenStore, Store, page, row_number_or_none
+from anaxis.web.pages import OpenStore, Store, page, row_number, row_number_or_none
 from anaxis.web.signed import signed_in_by_itself
 
 entry = APIRouter(dependencies=[OPEN])
@@ -168,6 +171,23 @@ def enabled(store: Store, number: int) -> Any:
     return RedirectResponse("/people", 303)
 
 
+@managing.get("/media-roots")
+def media_roots_listed(request: Request, store: Store) -> Any:
+    return page(request, "people/media_roots/index.html", roots=opened_roots(store), shows=shows_of(store))
+
+
+@managing.post("/media-roots")
+def media_root_opened(store: Store, root: Typed, show: Typed, close: Typed = "") -> Any:
+    (close_root if close else open_root)(store, root, get_show(store, row_number(show) or 0))
+    return RedirectResponse("/people/media-roots", 303)
+
+
+@router.post("/webhooks/{number}/resume", dependencies=[needs(Role.LEAD, Role.LEAD)])
+def webhook_resumed(store: Store, number: int) -> Any:
+    resume_webhook(store, found(store, Webhook, number, "webhook"))
+    return RedirectResponse("/account", 303)
+
+
 def _me(store: Session) -> Person:
     return get_person(store, actor_of(store).person or 0)
 
@@ -177,7 +197,7 @@ def _account(request: Request, store: Session, status: int = 200, **more: Any) -
     mine = request.app.state.signer.secret(request)
     return page(
         request, "people/account/index.html", status, person=person, sign_ins=sign_ins(store, person), tokens=tokens_of(store, person), scopes=SCOPES,
-        shows=shows_of(store), least=LEAST, mine=mine, by_itself=signed_in_by_itself(request), roles=Role, **more,
+        shows=shows_of(store), least=LEAST, mine=mine, by_itself=signed_in_by_itself(request), roles=Role, paused=paused_of_actor(store), **more,
     )  # fmt: skip
 
 

@@ -9,6 +9,7 @@ from fastapi import APIRouter, File, Form, Query, Request, UploadFile
 from fastapi.responses import JSONResponse, RedirectResponse, Response
 from sqlalchemy.orm import Session
 
+from anaxis.app.media_roots import require_root_for, roots_for
 from anaxis.app.plates import (
     Folder,
     ask_for_proxies,
@@ -36,10 +37,9 @@ from anaxis.store.queries import NotFound, get_version
 from anaxis.web.access import needs
 from anaxis.web.pages import Store, name_of_upload, number_or_none, page
 from anaxis.web.screens.jobs.routes import ensure_worker
-from anaxis.work.media import HANDED_IN, media_roots
 from anaxis.work.queue import OPEN
 
-router = APIRouter()
+router = APIRouter(dependencies=[needs()])
 _MOST_FILES = 500
 
 
@@ -50,7 +50,7 @@ def browse(
     """What a folder below a media root holds, to be chosen from."""
     kept = get_version(store, camera_id, version)
     return page(
-        request, "plates/browsed.html", version=kept, camera=kept.camera, profile={"key": to}, **browse_context(root, folder)
+        request, "plates/browsed.html", version=kept, camera=kept.camera, profile={"key": to}, **browse_context(store, kept, root, folder)
     )  # fmt: skip
 
 
@@ -172,8 +172,8 @@ def proxy(store: Store, number: int, picture: int, look: Annotated[str, Query()]
     return Response(data, media_type="image/jpeg", headers={"Cache-Control": kept})
 
 
-def browse_context(root: str = "", folder: str = "") -> dict[str, Any]:
-    """A folder below a media root, the first one where none was asked for; what is wrong is said in its place."""
+def browse_context(store: Session, version: Version, root: str = "", folder: str = "") -> dict[str, Any]:
+    """A folder below a media root that is open to the show, the first one where none was asked for; what is wrong is said in its place."""
     context: dict[str, Any] = {
         "kinds": PLATE_KINDS,
         "ranges": ranges,
@@ -182,8 +182,10 @@ def browse_context(root: str = "", folder: str = "") -> dict[str, Any]:
     }
     context["above"] = "" if context["above"] == "." else context["above"]
     try:
-        roots = [r for r in media_roots() if r != HANDED_IN]
-        context["roots"] = roots
+        show = version.camera.shot.show
+        context["roots"] = roots = roots_for(store, show)
+        if root:
+            require_root_for(store, root, show)
         at = root or (roots[0] if roots else "")
         context["at"] = folder_of(at, folder) if at else Folder("", "", [], [])
     except BadInput as error:
@@ -194,7 +196,7 @@ def browse_context(root: str = "", folder: str = "") -> dict[str, Any]:
 def plate_context(store: Session, version: Version) -> dict[str, Any]:
     """The station as it opens."""
     plates = plates_of(store, version.camera.shot)
-    return {"plate_rows": [_row(store, p, version) for p in plates], "views": VIEWS, **browse_context()}
+    return {"plate_rows": [_row(store, p, version) for p in plates], "views": VIEWS, **browse_context(store, version)}
 
 
 def _row(store: Session, plate: Plate, version: Version) -> dict[str, Any]:

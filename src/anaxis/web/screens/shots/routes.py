@@ -10,6 +10,7 @@ from fastapi import APIRouter, Form, Request, Response
 from fastapi.responses import RedirectResponse
 
 from anaxis.app.expect import expect as expect_of_shot
+from anaxis.app.hooks import paused_of_actor
 from anaxis.app.shots import PAGE, SORTS, STATES, Asked, asked_of, away, listed, shown_show, shows_of
 from anaxis.app.take_in import take_in_bytes
 from anaxis.core.errors import BadInput
@@ -17,11 +18,12 @@ from anaxis.core.time.rates import parse_rate
 from anaxis.formats.track_json.document import track_schema
 from anaxis.store.models import EXACT_PX
 from anaxis.store.queries import get_shot, get_version, picture_of_version, track_of
+from anaxis.web.access import needs
 from anaxis.web.drawings.axes import axes_svg
 from anaxis.web.drawings.thumbnail import thumbnail
 from anaxis.web.pages import HERE, Store, number_or_none, page
 
-router = APIRouter()
+router = APIRouter(dependencies=[needs()])
 # The one scale of deviations: decades of a pixel, from the first to the last.
 _DECADES = (-5, 2)
 SAMPLES = {
@@ -56,7 +58,7 @@ def shots(
     kept = {k: v for k, v in request.query_params.items() if k != "at" and v}
     return page(
         request, "shots/index.html", show=shown, shows=shows_of(store), found=listed(store, shown, asked), asked=asked, step=PAGE, sorts=SORTS,
-        states=STATES, packages=packages, people=people, kept=urlencode(kept), ticks=ticks, exact=along_scale(EXACT_PX), along=along_scale,
+        states=STATES, packages=packages, people=people, kept=urlencode(kept), ticks=ticks, exact=along_scale(EXACT_PX), along=along_scale, paused=paused_of_actor(store),
         away=away(store, shown), samples=SAMPLES, axes=axes_svg,
     )  # fmt: skip
 
