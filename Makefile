@@ -12,13 +12,16 @@ setup:
 demo: setup
 	@exec .venv/bin/python demo/run.py $(DEMO)
 
+# A third of a test's time is waiting for another process: three tests run on two cores, and at most six.
+WORKERS = $(shell n=$$(( ($$(nproc) * 3 + 1) / 2 )); echo $$(( n > 6 ? 6 : n )))
+
 # Everything, at a size that finds faults: before every commit, and in CI.
 test: check
-	@OPENBLAS_NUM_THREADS=1 .venv/bin/python -m pytest -n auto --maxprocesses 4 --dist worksteal --durations=10
+	@OPENBLAS_NUM_THREADS=1 .venv/bin/python -m pytest -n $(WORKERS) --dist worksteal --durations=10
 
 # The heavy ones at full size, an hour of ten people's work with kills, and a run of mutations: before a release.
 test-long: check
-	@OPENBLAS_NUM_THREADS=1 ANAXIS_TEST_LONG=1 .venv/bin/python -m pytest -n auto --maxprocesses 4 --dist worksteal --durations=40
+	@OPENBLAS_NUM_THREADS=1 ANAXIS_TEST_LONG=1 .venv/bin/python -m pytest -n $(WORKERS) --dist worksteal --durations=40
 	@.venv/bin/python scripts/soak.py --minutes 60 --users 10 --kill-every 5
 	@.venv/bin/python scripts/fuzz.py 2000
 	@.venv/bin/python scripts/mutate.py
@@ -48,6 +51,5 @@ bench: setup
 screenshots: setup
 	@.venv/bin/python scripts/screenshots.py
 
-# Needs the package `uv` at hand; names no registry.
 lock:
-	uv pip compile pyproject.toml --extra dev --generate-hashes --no-annotate --no-header --no-emit-index-url -p 3.11 -o requirements.lock
+	@.venv/bin/python scripts/lock.py

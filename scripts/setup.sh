@@ -54,28 +54,44 @@ install_anaxis() {
 mkdir -p var
 exec 9>var/setup.lock
 flock 9
-wanted=$(sha256sum <requirements.lock | cut -d' ' -f1)
-if [ "$(cat .venv/made-from 2>/dev/null)" != "$wanted" ] || ! .venv/bin/python -c 'import anaxis' 2>/dev/null; then
-  packages=$(grep -c '^[a-zA-Z].*==' requirements.lock)
-  echo "Step 2 of 2: setting up the virtual environment: $packages Python packages, about 2 GB, some minutes…"
-  rm -rf .venv
-  python3.11 -m venv .venv || fail "The virtual environment could not be made: run 'apt-get install python3.11-venv' as root."
+# Installs the packages of some lock files, and says how far this is.
+install_locked() {
+  local log packages
+  packages=$(cat "$@" | grep -c '^[a-zA-Z].*==')
   log=$(mktemp)
-  # A line for every twentieth package, so that it can be seen how far this is.
+  # A line for every twentieth package.
   progress() {
     tee -a "$log" | awk -v all="$packages" '/^Collecting /{ if (++n % 20 == 0) { print "  " n " of " all " packages fetched"; fflush() } }
       /^Installing collected/{ print "  all fetched; installing them…"; fflush() }' >&3
   }
   exec 3>&1
-  if ! { .venv/bin/pip install --progress-bar off --disable-pip-version-check --require-hashes -r requirements.lock 2>>"$log" | progress &&
-         install_anaxis; } >>"$log" 2>&1; then
+  if ! { .venv/bin/pip install --progress-bar off --disable-pip-version-check --require-hashes "${@/#/-r}" 2>>"$log" | progress; } >>"$log" 2>&1; then
     tail -n 5 "$log" >&2
-    fail "The Python packages could not be installed: check the network and run '.venv/bin/pip install -r requirements.lock'."
+    fail "The Python packages could not be installed: check the network and run '.venv/bin/pip install ${*/#/-r }'."
   fi
   rm -f "$log"
+}
+
+wanted=$(sha256sum <requirements.lock | cut -d' ' -f1)
+if [ "$(cat .venv/made-from 2>/dev/null)" != "$wanted" ] || ! .venv/bin/python -c 'import anaxis' 2>/dev/null; then
+  echo "Step 2 of 2: setting up the virtual environment: $(grep -c '^[a-zA-Z].*==' requirements.lock) Python packages, about 1 GB, some minutes…"
+  rm -rf .venv
+  python3.11 -m venv .venv || fail "The virtual environment could not be made: run 'apt-get install python3.11-venv' as root."
+  install_locked requirements.lock
+  install_anaxis || fail "Anaxis could not be installed in .venv: run 'rm -r .venv' and try again."
   echo "$wanted" >.venv/made-from
 elif [ "$(cat .venv/installed-from 2>/dev/null)" != "$(sha256sum <pyproject.toml)" ]; then
   install_anaxis || fail "Anaxis could not be installed in .venv: run 'rm -r .venv' and try again."
+fi
+
+# What tests and checks need beside: nothing of it is needed to run Anaxis.
+if [ "${1:-}" = checks ]; then
+  wanted=$(sha256sum <requirements-dev.lock | cut -d' ' -f1)
+  if [ "$(cat .venv/tests-made-from 2>/dev/null)" != "$wanted" ]; then
+    echo "Setting up what the tests need: $(grep -c '^[a-zA-Z].*==' requirements-dev.lock) more Python packages, about 1 GB, some minutes…"
+    install_locked requirements.lock requirements-dev.lock
+    echo "$wanted" >.venv/tests-made-from
+  fi
 fi
 
 # 3. The linter of the pages' scripts, for the checks alone.

@@ -13,6 +13,8 @@ from typing import Any
 import numpy as np
 from numpy.typing import ArrayLike
 
+from lanes import sized
+
 Array = np.ndarray[Any, np.dtype[Any]]
 
 
@@ -171,7 +173,7 @@ SHOTS: dict[str, Callable[[], Shot]] = {
     "focus_far": lambda: zoomless(1001, 48, name="focus_far", focus_m=1e6),
     "portrait": lambda: zoomless(1001, 48, name="portrait", width_px=1080, height_px=1920, film_mm=(13.5, 24.0)),
     "three": lambda: zoomless(1001, 3, name="three"),
-    "long": lambda: zoomless(1001, 12_000, name="long"),
+    "long": lambda: zoomless(1001, sized(12_000, 6_600), name="long"),
 }
 
 

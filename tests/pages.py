@@ -25,6 +25,7 @@ from anaxis.store.database import connect
 from anaxis.web.app import create_app, serve_from
 from anaxis.work.queue import has_open_work
 from anaxis.worker.process import work
+from loops import WatchedLoop, not_kept_waiting
 
 
 class Visitor(httpx.Client):
@@ -96,7 +97,7 @@ class Server:
         self._idle = self.app.state.engine
         config = uvicorn.Config(self.app, port=port, log_level=log_level, timeout_graceful_shutdown=2)
         self._server = uvicorn.Server(config)
-        self._loop = asyncio.new_event_loop()
+        self._loop = WatchedLoop()
         self._thread = threading.Thread(target=self._serve, daemon=True)
         self._thread.start()
         deadline = time.monotonic() + 60
@@ -118,7 +119,8 @@ class Server:
         self.app.state.visitor, self.app.state.worker = visitor, WorkerThread(engine)
         self._serve_from(engine)
         try:
-            yield self.address
+            with not_kept_waiting(self._loop):
+                yield self.address
         finally:
             self._serve_from(self._idle)
             self.app.state.worker.close()

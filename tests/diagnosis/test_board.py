@@ -26,7 +26,7 @@ def drawn(turn: tuple[float, float], kind: str = "checkerboard", k1: float = K1,
     x, y = np.meshgrid(np.arange(SIZE[0] * 2) / 2 + 0.25, np.arange(SIZE[1] * 2) / 2 + 0.25)
     u_d, v_d = (x / SIZE[0] * 2 - 1) * HALF, (y / SIZE[1] * 2 - 1) * HALF * SIZE[1] / SIZE[0]
     u, v = u_d.copy(), v_d.copy()
-    for _ in range(60):
+    for _ in range(16):  # each brings it five times nearer: to a billionth
         r2 = u * u + v * v
         factor = 1 + k1 * r2 + k2 * r2 * r2
         u, v = u_d / factor, v_d / factor

@@ -121,7 +121,7 @@ def closes(truth: Profile, found: Profile) -> float:
 @pytest.mark.parametrize("block", range(4))  # each of them by another process
 def test_two_hundred_unknown_packages(block: int) -> None:
     """Learned from one round; recovered where the convention is the true one and the next camera arrives right."""
-    many = sized(50, 10)
+    many = sized(50, 5)
     same, closed, told = 0, 0, 0
     for seed in range(50 * block, 50 * block + many):
         truth = random_profile(seed)
@@ -293,7 +293,7 @@ def test_how_the_image_is_inscribed_takes_the_third_file(fit: str) -> None:
 def test_typed_to_three_decimals_packages_are_learned_all_the_same() -> None:
     """37 of them, or a few: each right in its convention, and what is said of it true."""
     failed = []
-    for seed in range(sized(37, 10)):
+    for seed in range(sized(37, 6)):
         truth = random_profile(seed)
         if truth.metres_per_unit == 1.0 and {h.code for h in truth.habits} & {"scale"}:
             continue  # metres in a world a hundredth of the size have no three decimals that say anything

@@ -170,7 +170,7 @@ def test_each_route_as_each_role_and_with_no_token_that_holds(
         store.add(Job(kind="keys", version_id=version.id, state="done"))
     api = next(r.app for r in create_app(database_url, readers_ready=False).routes if getattr(r, "path", "") == PREFIX)  # type: ignore[attr-defined]
     assert isinstance(api, FastAPI)
-    routes = routes_of(api)
+    routes = [r for r in routes_of(api) if r[1] != "/openapi.json"]  # what there is, everybody may know
     assert len(routes) > 30 and all(need for _, _, need in routes)
     before = _counts(engine)
     clients = {role: caller(role) for role in (Role.VIEWER, Role.ARTIST)}

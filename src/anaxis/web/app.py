@@ -29,7 +29,7 @@ from anaxis.app.sign_in import NotSignedIn, server_key
 from anaxis.core.errors import BadInput
 from anaxis.formats import check_size
 from anaxis.store.database import connect, migrate
-from anaxis.web.access import OPEN, needs
+from anaxis.web.access import OPEN
 from anaxis.web.api.application import PREFIX, api_of, problem
 from anaxis.web.bodies import Bodies, BodyLimits, SignedInFirst
 from anaxis.web.live import exchange, watch
@@ -75,37 +75,45 @@ from anaxis.work.sandbox.calculators import Calculators
 from anaxis.work.sandbox.guard import ParserPool, limits_from_environment
 from anaxis.work.sandbox.turns import client
 
-SCREENS = (
-    shots,
-    names,
-    history,
-    many_files,
-    intake,
-    columns,
-    compare,
-    recipe,
-    landmarks,
-    lens,
-    distortion,
-    time,
-    jobs,
-    returned,
-    derived,
-    plan,
-    sphere,
-    coverage,
-    join,
-    editorial,
-    deliver,
-    camera,
-    proof,
-    packages,
-    matrix,
-    placement,
-    plates,
-    stills,
-    live,
-    recordings,
+ROUTERS = (
+    shots.router,
+    names.router,
+    history.router,
+    many_files.router,
+    intake.router,
+    columns.router,
+    compare.router,
+    recipe.router,
+    landmarks.router,
+    lens.router,
+    distortion.router,
+    time.router,
+    jobs.router,
+    returned.router,
+    derived.router,
+    plan.router,
+    sphere.router,
+    coverage.router,
+    join.router,
+    editorial.router,
+    deliver.router,
+    camera.router,
+    proof.router,
+    packages.router,
+    matrix.router,
+    placement.router,
+    plates.router,
+    stills.router,
+    live.router,
+    recordings.router,
+    deliver.several,
+    packages.schema_router,
+    distortion.schemas,
+    screens_people.entry,
+    screens_people.router,
+    screens_people.managing,
+    exchange.router,
+    watch.router,
 )
 _FAILED = "Something in Anaxis itself failed, and nothing of this step was kept: the server's log says what."
 _log = logging.getLogger("anaxis")
@@ -162,15 +170,9 @@ def create_app(
     app.add_middleware(SecureASGIMiddleware, secure=policy())
     app.mount(PREFIX, api_of(app.state))
     app.mount("/static", StaticFiles(directory=HERE / "static"), name="static")
-    for screen in SCREENS:
-        app.include_router(screen.router, dependencies=[needs()])
-    app.include_router(deliver.several, dependencies=[needs()])
-    for schemas in (packages.schema_router, distortion.schemas):
-        app.include_router(schemas, dependencies=[OPEN])
-    for people in (screens_people.entry, screens_people.router, screens_people.managing):
-        app.include_router(people)
-    app.include_router(exchange.router)
-    app.include_router(watch.router)
+    for router in ROUTERS:
+        # Each states its needs itself, so that none has to be analysed once more with what this one adds.
+        app.router.routes.extend(router.routes)
     app.add_api_route("/alive", _alive, response_class=PlainTextResponse, dependencies=[OPEN])
     app.add_exception_handler(NotSignedIn, _not_signed_in)
     app.add_exception_handler(BadInput, _bad_input)

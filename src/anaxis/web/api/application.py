@@ -15,14 +15,12 @@ from starlette.exceptions import HTTPException
 from anaxis import __version__
 from anaxis.app.documents import Problem
 from anaxis.core.errors import BadInput
+from anaxis.web.access import OPEN
 from anaxis.web.api import deliveries, files, hooks, plans, shows
 from anaxis.web.statuses import status_of
 
 PREFIX = "/api/v1"
 _log = logging.getLogger("anaxis")
-_SAID: dict[int | str, dict[str, Any]] = {
-    s: {"model": Problem} for s in (400, 401, 403, 404, 405, 409, 413, 422, 503, 507)
-}
 _ABOUT = """Everything that the pages do with shots, for programs. Send a token of your own page as `Authorization: Bearer …`.
 
 What goes wrong is a `Problem`: a code that stays, a sentence, and the field it is about. Long work answers 202 with jobs, to be asked for or
@@ -32,11 +30,12 @@ followed as server-sent events. A POST with an `Idempotency-Key` is done once.""
 def api_of(state: Any) -> FastAPI:
     """The interface, with what the pages' application holds: engine, readers, limits."""
     api = FastAPI(
-        title="Anaxis", version=__version__, description=_ABOUT, docs_url=None, redoc_url=None, responses=_SAID
+        title="Anaxis", version=__version__, description=_ABOUT, docs_url=None, redoc_url=None, openapi_url=None
     )
     api.state = state
     for part in (shows, files, deliveries, plans, hooks):
-        api.include_router(part.router)
+        api.router.routes.extend(part.router.routes)
+    api.add_api_route("/openapi.json", _described, include_in_schema=False, dependencies=[OPEN])
     api.add_exception_handler(BadInput, _bad_input)
     api.add_exception_handler(RequestValidationError, _bad_request)
     api.add_exception_handler(HTTPException, _http_error)
@@ -46,6 +45,11 @@ def api_of(state: Any) -> FastAPI:
         api.add_exception_handler(unfit, _not_storable)
     api.add_exception_handler(IntegrityError, _at_once)
     return api
+
+
+def _described(request: Request) -> JSONResponse:
+    """The description of every address, worked out once, by a thread."""
+    return JSONResponse({**request.app.openapi(), "servers": [{"url": PREFIX}]})
 
 
 def problem(status: int, code: str, sentence: str, field: str | None = None) -> JSONResponse:

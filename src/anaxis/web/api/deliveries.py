@@ -25,13 +25,13 @@ from anaxis.store.models import Job
 from anaxis.store.packages import get_package
 from anaxis.store.queries import get_version, track_of
 from anaxis.web.access import needs
-from anaxis.web.api.fields import Name, Number
+from anaxis.web.api.fields import REFUSALS, Name, Number
 from anaxis.web.api.once import Once
 from anaxis.web.pages import Store, download_answer, name_of_upload
 from anaxis.web.screens.jobs.routes import ensure_worker
 from anaxis.work.queue import OPEN, get_job, left_alone, resume_job, stop
 
-router = APIRouter(tags=["deliveries"], route_class=Once, dependencies=[needs()])
+router = APIRouter(tags=["deliveries"], route_class=Once, dependencies=[needs()], responses=REFUSALS)
 _LOOK_EVERY_S = 0.5
 _WRITTEN = tuple(f.key for f in FORMATS if f.write)
 

@@ -1,10 +1,17 @@
-"""Fields of requests: numbers that a row can have, text that can be kept."""
+"""Fields of requests: numbers that a row can have, text that can be kept; and how each address may refuse."""
 
 from __future__ import annotations
 
-from typing import Annotated
+from typing import Annotated, Any
 
 from pydantic import AfterValidator, Field, StringConstraints
+
+from anaxis.app.documents import Problem
+
+# The statuses with which any address may answer, for its description.
+REFUSALS: dict[int | str, dict[str, Any]] = {
+    s: {"model": Problem} for s in (400, 401, 403, 404, 405, 409, 413, 422, 503, 507)
+}
 
 
 def _storable(text: str) -> str:

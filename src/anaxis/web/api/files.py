@@ -15,11 +15,11 @@ from anaxis.app.take_in import reports_of, take_in_bytes
 from anaxis.formats import check_size, require_readable
 from anaxis.store.queries import staged_scene
 from anaxis.web.access import needs
-from anaxis.web.api.fields import Name, Number
+from anaxis.web.api.fields import REFUSALS, Name, Number
 from anaxis.web.api.once import Once
 from anaxis.web.pages import Store, name_of_upload
 
-router = APIRouter(tags=["files"], route_class=Once, dependencies=[needs(Role.ARTIST, Role.ARTIST)])
+router = APIRouter(tags=["files"], route_class=Once, dependencies=[needs(Role.ARTIST, Role.ARTIST)], responses=REFUSALS)
 Typed = Annotated[Name, Form()]
 
 

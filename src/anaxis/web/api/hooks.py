@@ -8,17 +8,17 @@ from typing import Any, Literal
 from fastapi import APIRouter
 from pydantic import BaseModel, Field
 
-from anaxis.app.hooks import add_webhook, calls_of, remove_webhook, webhooks
+from anaxis.app.hooks import add_webhook, calls_of, remove_webhook, resume_webhook, webhooks
 from anaxis.app.roles import Role
 from anaxis.store.hooks import Webhook, WebhookCall
 from anaxis.store.queries import get_show
 from anaxis.store.rows import found
 from anaxis.web.access import needs
-from anaxis.web.api.fields import Name, Number
+from anaxis.web.api.fields import REFUSALS, Name, Number
 from anaxis.web.api.once import Once
 from anaxis.web.pages import Store
 
-router = APIRouter(tags=["webhooks"], route_class=Once, dependencies=[needs(Role.LEAD, Role.LEAD)])
+router = APIRouter(tags=["webhooks"], route_class=Once, dependencies=[needs(Role.LEAD, Role.LEAD)], responses=REFUSALS)
 
 
 class NewWebhook(BaseModel):
@@ -31,10 +31,18 @@ class WebhookDocument(BaseModel):
     show: int
     url: str
     events: list[str]
+    owner: str = Field(description="Who added it.")
+    failures: int = Field(description="Tries in a row that it did not take.")
+    paused_at: datetime | None = Field(
+        description="Since when it is told nothing, because it kept failing; null where it is told."
+    )
 
     @classmethod
     def of(cls, hook: Webhook) -> WebhookDocument:
-        return cls(id=hook.id, show=hook.show_id, url=hook.url, events=hook.events)
+        return cls(
+            id=hook.id, show=hook.show_id, url=hook.url, events=hook.events, owner=hook.owner, failures=hook.failures,
+            paused_at=hook.paused_at,
+        )  # fmt: skip
 
 
 class MadeWebhook(WebhookDocument):
@@ -83,6 +91,12 @@ def added(store: Store, show_id: Number, asked: NewWebhook) -> MadeWebhook:
 def calls(store: Store, number: Number) -> list[CallDocument]:
     """The last hundred things it was told."""
     return [CallDocument.of(c) for c in calls_of(store, found(store, Webhook, number, "webhook"))]
+
+
+@router.post("/webhooks/{number}/resume")
+def resumed(store: Store, number: Number) -> WebhookDocument:
+    """A webhook that was paused because it kept failing is told what has waited, and what comes."""
+    return WebhookDocument.of(resume_webhook(store, found(store, Webhook, number, "webhook")))
 
 
 @router.delete("/webhooks/{number}")

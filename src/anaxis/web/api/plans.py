@@ -32,12 +32,12 @@ from anaxis.store.packages import all_packages, get_package
 from anaxis.store.queries import get_show
 from anaxis.store.rows import found
 from anaxis.web.access import needs
-from anaxis.web.api.fields import Name, Number
+from anaxis.web.api.fields import REFUSALS, Name, Number
 from anaxis.web.api.once import Once
 from anaxis.web.pages import Store
 from anaxis.web.screens.jobs.routes import ensure_worker
 
-router = APIRouter(route_class=Once, dependencies=[needs()])
+router = APIRouter(route_class=Once, dependencies=[needs()], responses=REFUSALS)
 _LEAD = [needs(change=Role.LEAD)]
 
 

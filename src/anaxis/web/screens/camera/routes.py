@@ -49,6 +49,7 @@ from anaxis.store.queries import (
     set_finder,
     track_of,
 )
+from anaxis.web.access import needs
 from anaxis.web.drawings.axes import axes_svg, axis_turn
 from anaxis.web.drawings.camera import camera_drawing, levels_drawing
 from anaxis.web.pages import Store, drawing_answer, number_or_none, page
@@ -62,7 +63,7 @@ from anaxis.web.screens.recipe.routes import ADDABLE
 from anaxis.web.screens.time.routes import time_context
 from anaxis.web.stations import stations_of
 
-router = APIRouter(prefix="/cameras")
+router = APIRouter(prefix="/cameras", dependencies=[needs()])
 _MAX_PROFILE_BYTES = 100_000
 _QUICK_FRAMES = 3000
 

@@ -13,10 +13,11 @@ from anaxis.core.errors import BadInput
 from anaxis.core.proof.compare import Comparison, arrived_at, compare
 from anaxis.store.models import Version
 from anaxis.store.queries import get_version, picture_of_version, track_of
+from anaxis.web.access import needs
 from anaxis.web.drawings.camera import proof_drawing
 from anaxis.web.pages import Store, drawing_answer, page
 
-router = APIRouter(prefix="/cameras")
+router = APIRouter(prefix="/cameras", dependencies=[needs()])
 
 
 @router.get("/{camera_id}/compare")

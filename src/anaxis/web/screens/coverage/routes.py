@@ -12,10 +12,11 @@ from anaxis.core.derive.held import Hold
 from anaxis.core.errors import BadInput
 from anaxis.store.models import Version
 from anaxis.store.queries import get_version
+from anaxis.web.access import needs
 from anaxis.web.drawings.coverage import coverage_svg, set_svg
 from anaxis.web.pages import Store, number_or_none, page
 
-router = APIRouter(prefix="/cameras")
+router = APIRouter(prefix="/cameras", dependencies=[needs()])
 
 
 @router.get("/{camera_id}/coverage")

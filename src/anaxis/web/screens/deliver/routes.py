@@ -16,12 +16,13 @@ from anaxis.delivery.options import Options
 from anaxis.packages.model import profile_from_text
 from anaxis.store.packages import all_packages, get_package
 from anaxis.store.queries import get_version
+from anaxis.web.access import needs
 from anaxis.web.pages import Store, download_answer, number_or_none, page, say_next
 from anaxis.web.screens.jobs.routes import ensure_worker
 from anaxis.work.queue import get_job
 
-router = APIRouter(prefix="/cameras")
-several = APIRouter()
+router = APIRouter(prefix="/cameras", dependencies=[needs()])
+several = APIRouter(dependencies=[needs()])
 _MAX_PROFILE_BYTES = 100_000
 
 

@@ -31,10 +31,11 @@ from anaxis.core.scene.projection_name import projection_name
 from anaxis.formats.editorial.write import edit_files, edl_refused, render_range, shot_ranges
 from anaxis.store.models import Version
 from anaxis.store.queries import NotFound, get_camera, get_version, track_of
+from anaxis.web.access import needs
 from anaxis.web.drawings.made_from import made_from_svg
 from anaxis.web.pages import Store, download_answer, number_or_none, page
 
-router = APIRouter(prefix="/cameras")
+router = APIRouter(prefix="/cameras", dependencies=[needs()])
 
 
 def derived_context(store: Session, version: Version, theirs_first: float) -> dict[str, Any]:

@@ -10,9 +10,10 @@ from fastapi.responses import Response
 
 from anaxis.app.history import PAGE, Of, actions_and_actors, as_csv, count, detail_words, entries
 from anaxis.store.queries import get_camera, get_shot, get_show
+from anaxis.web.access import needs
 from anaxis.web.pages import Store, download_answer, number_or_none, page
 
-router = APIRouter()
+router = APIRouter(dependencies=[needs()])
 
 
 @router.get("/history")

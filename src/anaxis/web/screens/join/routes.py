@@ -23,10 +23,11 @@ from anaxis.formats import check_size
 from anaxis.formats.editorial.write import render_range
 from anaxis.store.models import Show, Version
 from anaxis.store.queries import get_show, get_version
+from anaxis.web.access import needs
 from anaxis.web.pages import Store, TypedForm, name_of_upload, number_or_none, page
 from anaxis.work.sandbox.apart import safe_cut_list
 
-router = APIRouter()
+router = APIRouter(dependencies=[needs()])
 _MAX_EDIT_BYTES, _MAX_PIECES_BYTES = 20_000_000, 2_000_000
 
 

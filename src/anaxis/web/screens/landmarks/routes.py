@@ -29,10 +29,11 @@ from anaxis.formats.track_json.document import convention_from_document
 from anaxis.store.models import Version
 from anaxis.store.packages import all_packages
 from anaxis.store.queries import get_version, recipe_of, track_of
+from anaxis.web.access import needs
 from anaxis.web.pages import Store, attachment, name_of_upload, number_or_none, page
 from anaxis.web.screens.recipe.routes import back_to
 
-router = APIRouter(prefix="/cameras")
+router = APIRouter(prefix="/cameras", dependencies=[needs()])
 THE_FILE = "file"
 
 

@@ -34,17 +34,18 @@ from anaxis.formats.distortion.read import distortion_schema, read_distortion
 from anaxis.formats.plates.warp import FILTERS
 from anaxis.store.models import Version
 from anaxis.store.queries import get_version, picture_of_version, track_of
+from anaxis.web.access import OPEN, needs
 from anaxis.web.drawings.distortion import distortion_svg, fold_radius, largest_displacement_px
 from anaxis.web.pages import Store, TypedForm, name_of_upload, number_or_none, page
 from anaxis.web.screens.jobs.routes import ensure_worker
 
-router = APIRouter(prefix="/cameras")
+router = APIRouter(prefix="/cameras", dependencies=[needs()])
 _MOST_FILES = 40
 _UNITS = {"rotation_deg": "rotation, °", "scale_x": "scale across", "scale_y": "scale up", "centre_u": "centre right, tangent",
           "centre_v": "centre up, tangent", "squeeze": "squeeze, x"}  # fmt: skip
 
 
-schemas = APIRouter()
+schemas = APIRouter(dependencies=[OPEN])
 
 
 @schemas.get("/schema/distortion.json")

@@ -24,12 +24,13 @@ from anaxis.core.recipe.replay import inserted
 from anaxis.core.time.rates import format_frame
 from anaxis.store.models import Version
 from anaxis.store.queries import get_version, picture_of_version, recipe_of, track_of
+from anaxis.web.access import needs
 from anaxis.web.drawings.lens import FilmView, film_svg, part_svg, views_svg
 from anaxis.web.pages import Store, number_or_none, page
 from anaxis.web.screens.lens.part import part_of_form, part_operation
 from anaxis.web.screens.recipe.routes import back_to
 
-router = APIRouter(prefix="/cameras")
+router = APIRouter(prefix="/cameras", dependencies=[needs()])
 
 
 class State(BaseModel):

@@ -15,10 +15,11 @@ from anaxis.core.scene.landmarks import NO_LANDMARKS
 from anaxis.core.scene.picture import Picture
 from anaxis.store.exchange import Recording
 from anaxis.store.queries import found
+from anaxis.web.access import needs
 from anaxis.web.drawings.camera import look_drawing
 from anaxis.web.pages import Store, TypedForm, drawing_answer, number_or_none, page, row_number
 
-router = APIRouter(prefix="/recordings")
+router = APIRouter(prefix="/recordings", dependencies=[needs()])
 _ASPECTS = {
     "": "as it was filmed",
     "1.777778": "16:9",

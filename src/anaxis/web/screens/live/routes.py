@@ -18,10 +18,11 @@ from anaxis.core.errors import BadInput
 from anaxis.store.exchange import Clash, Link, Party, Pulled, Recording, Shared
 from anaxis.store.models import Camera, Show, Version
 from anaxis.store.queries import found, get_show
+from anaxis.web.access import needs
 from anaxis.web.pages import Store, TypedForm, drawing_answer, number_or_none, page, row_number
 from anaxis.web.screens.live.shown import GROUP_WORDS, drawing_of, pair_of
 
-router = APIRouter()
+router = APIRouter(dependencies=[needs()])
 
 
 @router.get("/shows/{show_id}/live")

@@ -11,10 +11,11 @@ from anaxis.app.shots import shown_show
 from anaxis.packages.model import Profile, profile_from_dict
 from anaxis.store.models import Camera, Delivery
 from anaxis.store.queries import cameras_on_the_list
+from anaxis.web.access import needs
 from anaxis.web.drawings.axes import axes_svg
 from anaxis.web.pages import Store, page
 
-router = APIRouter()
+router = APIRouter(dependencies=[needs()])
 
 
 @router.get("/matrix")

@@ -42,7 +42,7 @@ from anaxis.packages import shipped_profiles
 from anaxis.packages.habits import HABITS
 from anaxis.packages.model import Profile, profile_from_dict, profile_from_text
 from anaxis.store.packages import all_packages, free_key, get_package, shots_using, versions_of
-from anaxis.web.access import needs
+from anaxis.web.access import OPEN, needs
 from anaxis.web.drawings.axes import axes_drawing, axes_svg, axis_turn
 from anaxis.web.drawings.habit import habit_svg
 from anaxis.web.pages import Store, TypedForm, attachment, name_of_upload, number_or_none, page, row_number
@@ -299,7 +299,7 @@ def exported(store: Store, key: str) -> Response:
     return JSONResponse(document, headers=attachment(f"{key}.json"))
 
 
-schema_router = APIRouter()
+schema_router = APIRouter(dependencies=[OPEN])
 
 
 @schema_router.get("/schema/profile.json")

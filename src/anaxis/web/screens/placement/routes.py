@@ -23,13 +23,14 @@ from anaxis.core.time.rates import format_frame
 from anaxis.core.typing import Floats
 from anaxis.packages.habits.world_turn import about_axis
 from anaxis.store.queries import get_version, picture_of_version, recipe_of, track_of
+from anaxis.web.access import needs
 from anaxis.web.drawings.place import placed_svg, standing
 from anaxis.web.pages import Store, number_or_none, page
 from anaxis.web.screens.landmarks.routes import axes_of
 from anaxis.web.screens.lens.routes import place_of
 from anaxis.web.screens.recipe.routes import back_to
 
-router = APIRouter(prefix="/cameras")
+router = APIRouter(prefix="/cameras", dependencies=[needs()])
 
 
 class Wanted(NamedTuple):

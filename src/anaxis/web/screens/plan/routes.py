@@ -36,7 +36,7 @@ from anaxis.web.access import needs
 from anaxis.web.pages import Store, number_or_none, page
 from anaxis.web.screens.jobs.routes import ensure_worker
 
-router = APIRouter()
+router = APIRouter(dependencies=[needs()])
 _PAGE = 100
 
 

@@ -21,11 +21,12 @@ from anaxis.core.typing import Floats
 from anaxis.delivery.transfer_sheet import sheet_html
 from anaxis.packages.model import profile_from_dict
 from anaxis.store.queries import get_version, picture_of_version
+from anaxis.web.access import needs
 from anaxis.web.drawings.camera import proof_drawing
 from anaxis.web.pages import Store, download_answer, drawing_answer, page
 from anaxis.web.stations import stations_of
 
-router = APIRouter(prefix="/deliveries")
+router = APIRouter(prefix="/deliveries", dependencies=[needs()])
 
 
 @router.get("/{delivery_id}")

@@ -18,9 +18,10 @@ from anaxis.core.recipe.replay import checked_order, inserted
 from anaxis.store.archive import scene_from_bytes
 from anaxis.store.models import Version
 from anaxis.store.queries import get_recipe, get_version, recipe_of
+from anaxis.web.access import needs
 from anaxis.web.pages import Store, TypedForm, attachment, page
 
-router = APIRouter(prefix="/cameras")
+router = APIRouter(prefix="/cameras", dependencies=[needs()])
 
 
 def back_to(camera_id: int, station: str, to: str) -> RedirectResponse:

@@ -26,7 +26,7 @@ from anaxis.web.pages import Store, drawing_answer, name_of_upload, page
 from anaxis.web.screens.proof.routes import mark_rows
 from anaxis.web.stations import stations_of
 
-router = APIRouter()
+router = APIRouter(dependencies=[needs()])
 
 
 @router.post("/cameras/{camera_id}/returns")

@@ -21,12 +21,13 @@ from anaxis.app.sphere import (
 from anaxis.core.derive.framed import PLATE_CAMERA
 from anaxis.core.errors import BadInput
 from anaxis.store.queries import findings_of, get_version, track_of
+from anaxis.web.access import needs
 from anaxis.web.drawings.camera import sphere_drawing
 from anaxis.web.pages import Store, TypedForm, drawing_answer, number_or_none, page
 from anaxis.web.screens.derived.routes import to_its_page
 from anaxis.web.screens.jobs.routes import ensure_worker
 
-router = APIRouter(prefix="/cameras")
+router = APIRouter(prefix="/cameras", dependencies=[needs()])
 
 
 @router.get("/{camera_id}/sphere")

@@ -18,11 +18,12 @@ from anaxis.diagnosis.stills import Between
 from anaxis.formats import check_size
 from anaxis.store.models import Still, Version
 from anaxis.store.queries import NotFound, found, get_version, picture_of_version, track_of
+from anaxis.web.access import needs
 from anaxis.web.pages import Store, name_of_upload, page
 from anaxis.web.screens.lens.routes import place_of
 from anaxis.web.stations import stations_of
 
-router = APIRouter()
+router = APIRouter(dependencies=[needs()])
 
 
 @router.post("/cameras/{camera_id}/stills")

@@ -17,11 +17,12 @@ from anaxis.core.time.rates import format_frame, parse_rate
 from anaxis.formats.editorial.timecodes import can_drop, frame_of_timecode, timecode_of
 from anaxis.store.models import Shot, Version
 from anaxis.store.queries import get_version, picture_of_version, recipe_of, track_of
+from anaxis.web.access import needs
 from anaxis.web.drawings.rulers import rulers_svg, spans_of
 from anaxis.web.pages import Store, number_or_none, page
 from anaxis.web.screens.recipe.routes import back_to
 
-router = APIRouter(prefix="/cameras")
+router = APIRouter(prefix="/cameras", dependencies=[needs()])
 # So many frames are sampled anew in less time than it takes to ask another process.
 _QUICK_FRAMES = 3000
 RATES = ("23.976", "24", "25", "29.97", "30", "47.952", "48", "50", "59.94", "60", "119.88", "120")

@@ -1,0 +1,71 @@
+"""A watch over an event loop: what keeps it for too long keeps every page waiting."""
+
+from __future__ import annotations
+
+import asyncio
+import sys
+import threading
+import time
+import traceback
+from collections.abc import Iterator
+from contextlib import contextmanager
+
+# Of processor time of the loop's own thread: what a busy machine does beside is not counted.
+MOST_S = 0.05
+
+
+class WatchedLoop(asyncio.SelectorEventLoop):
+    """Notes each callback that takes the processor for longer than ``MOST_S`` while it is watched, and where it was then."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.watched = False
+        self.slow: list[str] = []
+        self.began = 0.0
+        self.seen = ""
+
+    def run_forever(self) -> None:
+        threading.Thread(target=self._look, args=(threading.get_ident(),), daemon=True).start()
+        super().run_forever()
+
+    def _look(self, thread: int) -> None:
+        while not self.is_closed():
+            time.sleep(MOST_S)
+            began = self.began
+            if self.watched and began and time.monotonic() - began > MOST_S and not self.seen:
+                frame = sys._current_frames().get(thread)
+                lines = [
+                    f"{f.filename.rsplit('/site-packages/')[-1]}:{f.lineno} {f.name}"
+                    for f in traceback.extract_stack(frame)
+                ]
+                self.seen = " < ".join(reversed(lines[-12:]))
+
+
+_run = asyncio.Handle._run
+
+
+def _timed(self: asyncio.Handle) -> None:
+    loop = self._loop  # type: ignore[attr-defined]
+    if not (isinstance(loop, WatchedLoop) and loop.watched):
+        _run(self)
+        return
+    loop.seen, loop.began, began = "", time.monotonic(), time.thread_time()
+    _run(self)
+    seconds, loop.began = time.thread_time() - began, 0.0
+    if seconds > MOST_S:
+        loop.slow.append(f"{seconds * 1000:.0f} ms in {loop.seen or repr(self)}")
+
+
+asyncio.Handle._run = _timed  # type: ignore[method-assign]
+
+
+@contextmanager
+def not_kept_waiting(loop: WatchedLoop) -> Iterator[None]:
+    """Fails where something kept the loop for too long meanwhile."""
+    loop.slow.clear()
+    loop.watched = True
+    try:
+        yield
+    finally:
+        loop.watched = False
+    assert not loop.slow, "the server's event loop was kept for\n" + "\n".join(loop.slow)
