@@ -10,6 +10,7 @@ import numpy as np
 import pytest
 from scipy.interpolate import BPoly
 
+from anaxis.core.checks.examine import take_camera
 from anaxis.core.errors import BadInput
 from anaxis.core.scene.bake import bake_camera, world_matrices
 from anaxis.formats import read_file
@@ -163,3 +164,9 @@ def test_collada_up_axes_and_unit(tmp_path: Path) -> None:
 def test_a_bad_collada_is_one_sentence(tmp_path: Path, make: Callable[[Path], Path], said: str) -> None:
     with pytest.raises(BadInput, match=said):
         read_file(make(tmp_path))
+
+
+@pytest.mark.parametrize("stack", ["<rotate>NaN 0 1 90</rotate>", "<rotate>0 0 1 NaN</rotate>", "<translate>0 NaN 0</translate>", "<matrix>NaN 0 0 0 0 1 0 0 0 0 1 0 0 0 0 1</matrix>"])  # fmt: skip
+def test_a_transform_that_is_no_number_is_not_taken_for_none(tmp_path: Path, stack: str) -> None:
+    with pytest.raises(BadInput, match="not a number at frame"):
+        take_camera(read_file(collada(tmp_path, stack)), None)

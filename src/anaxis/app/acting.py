@@ -65,19 +65,30 @@ def require(session: Session, needs: Role, show: int | None, what: str) -> None:
         )
 
 
+def require_everywhere(session: Session, needs: Role, what: str) -> None:
+    """Raise NotAllowed where the session's actor has not that role everywhere: what is of no show is the whole studio's."""
+    actor = actor_of(session)
+    if min(actor.most, actor.everywhere) < needs:
+        raise NotAllowed(
+            f"{actor.name} may not {what}: it is the whole studio's, and needs {needs.article} everywhere, not in one show. Ask an administrator."
+        )
+
+
 def use_case(
-    action: str, needs: Role = Role.ARTIST
+    action: str, needs: Role = Role.ARTIST, studio: bool = False
 ) -> Callable[[Callable[Concatenate[Session, P], R]], Callable[Concatenate[Session, P], R]]:
     """A use case: refused where the session's actor has not the role it needs, and told in the history with what came of it.
 
     The role is that in the shows of what it is given, and once more in those of what came of it: a shot that is moved needs
-    it in both. The entry is written in the session's own transaction: it stays or goes with what it is about.
+    it in both. ``studio``: it is needed everywhere. The entry is written in the session's own transaction: it stays or goes with what it is about.
     """
 
     def made(function: Callable[Concatenate[Session, P], R]) -> Callable[Concatenate[Session, P], R]:
         @wraps(function)
         def done(session: Session, *args: P.args, **kwargs: P.kwargs) -> R:
             actor = actor_of(session)
+            if studio:
+                require_everywhere(session, needs, action)
             for show in {show_of(row) for row in args if isinstance(row, Base)} or {None}:
                 require(session, needs, show, action)
             result = function(session, *args, **kwargs)

@@ -14,6 +14,7 @@ from sqlalchemy.orm import Session
 
 from anaxis.app.acting import actor_of
 from anaxis.app.roles import Role
+from anaxis.formats.text_cells import text_cell
 from anaxis.store.exchange import Clash, Link, Party, Recording, Shared
 from anaxis.store.hooks import Webhook
 from anaxis.store.media import MediaRootShow
@@ -83,8 +84,7 @@ def detail_words(entry: HistoryEntry) -> str:
 
 def _line(*cells: str) -> str:
     out = io.StringIO()
-    # A cell that a table program would take for a formula is written as text.
-    csv.writer(out).writerow(f"'{c}" if c[:1] in "=+-@\t" else c for c in cells)
+    csv.writer(out).writerow(map(text_cell, cells))
     return out.getvalue()
 
 

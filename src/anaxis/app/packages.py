@@ -14,7 +14,7 @@ from anaxis.store.models import Package
 from anaxis.store.packages import free_key, get_package
 
 
-@use_case("keep a package", Role.LEAD)
+@use_case("keep a package", Role.LEAD, studio=True)
 def keep_package(
     session: Session, profile: Profile, change: str, fresh: bool = False, made_from: int | None = None
 ) -> Package:

@@ -13,6 +13,7 @@ from sqlalchemy.orm import Session
 from anaxis.app.acting import use_case
 from anaxis.app.roles import GIVEN, Actor, Role
 from anaxis.core.errors import BadInput
+from anaxis.core.names import looks_like, visible_name
 from anaxis.store.models import Show
 from anaxis.store.people import OneTimeLink, Person, RoleInShow, SignIn, Token
 from anaxis.store.rows import found
@@ -56,10 +57,15 @@ def person_named(session: Session, name: str) -> Person | None:
 def add_person(session: Session, name: str, everywhere: Role = Role.NOBODY) -> Person:
     """Somebody new, with a role everywhere, who sets a password by a link (:func:`link_for`). Raises BadInput."""
     name = " ".join(name.split())
-    if not 1 <= len(name) <= _MAX_NAME or not name.isprintable():
+    if not 1 <= len(name) <= _MAX_NAME:
         raise BadInput(f"A person's name has 1 to {_MAX_NAME} characters: type one.")
-    if person_named(session, name) is not None or name.lower() == "local":
-        raise BadInput(f"There is somebody called '{name}' already: choose another name.")
+    name = visible_name(name)
+    looks = looks_like(name)
+    alike = next(
+        (n for n in ("local", *session.execute(select(Person.name)).scalars()) if looks_like(n) == looks), None
+    )
+    if alike is not None:
+        raise BadInput(f"There is somebody called '{alike}' already, and '{name}' looks like it: choose another name.")
     person = Person(name=name, everywhere=int(everywhere))
     session.add(person)
     session.flush()

@@ -24,6 +24,7 @@ from anaxis.core.checks.examine import refuse_unusable
 from anaxis.core.checks.projection import held_finding
 from anaxis.core.derive.held import held_at
 from anaxis.core.errors import BadInput
+from anaxis.core.names import spelled
 from anaxis.core.recipe.model import Recipe
 from anaxis.core.scene.landmarks import legal_name
 from anaxis.core.scene.nodes import Scene
@@ -82,9 +83,9 @@ def take_in(session: Session, source_id: int, asked: TakeIn) -> list[Version]:
 def disk_name(name: str) -> str:
     """What an uploaded file is called where it is put aside: its ending, and of its name what any file system takes.
 
-    No name that was sent ever becomes a path: "..", a name in another script, one too long for a folder.
+    No name that was sent ever becomes a path: "..", a name in another script, which is spelled in ASCII, one too long for a folder.
     """
-    plain = re.sub(r"[^A-Za-z0-9._ -]", "_", name)[-100:].lstrip(". ")
+    plain = re.sub(r"[^A-Za-z0-9._ -]", "_", spelled(name))[-100:].lstrip(". ")
     return plain or "file"
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gc
 import os
 import threading
 from typing import TYPE_CHECKING
@@ -54,6 +55,8 @@ def serve(host: str, port: int, demonstration: str, worker: bool) -> None:
         app, host=host, port=port, log_level="warning", timeout_graceful_shutdown=_ANSWERS_S, timeout_keep_alive=15,
         backlog=512, server_header=False,
     )  # fmt: skip
+    gc.collect()
+    gc.freeze()  # what is loaded stays: the collector need not go through it while requests wait
     Server(config).run()
 
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Sequence
 from pathlib import Path
 from typing import NamedTuple
@@ -10,6 +9,7 @@ from typing import NamedTuple
 from anaxis.core.camera.track import Track
 from anaxis.core.errors import BadInput
 from anaxis.core.motion.reduce import Progress, part_of
+from anaxis.core.names import file_stem_of
 from anaxis.core.scene.landmarks import Landmarks, unique_name
 from anaxis.core.scene.picture import Picture
 from anaxis.delivery.options import USUAL, Options, along, from_zero_up
@@ -138,7 +138,7 @@ def _in_format(
 
 
 def file_stem(camera_name: str, profile_key: str, shot: str = "") -> str:
-    """The name of a delivered file: shot, camera and package, with nothing a file system trips over.
+    """The name of a delivered file: shot, camera and package, in their own script, with nothing a file system trips over.
 
     A name that two of them share stands there once.
     """
@@ -147,5 +147,4 @@ def file_stem(camera_name: str, profile_key: str, shot: str = "") -> str:
         shot == camera_name or camera_name.startswith(f"{shot}_") or camera_name.startswith(f"{shot}.")
     ):
         parts = parts[1:]
-    safe = re.sub(r"[^A-Za-z0-9._-]+", "_", ".".join(parts)).strip("._")
-    return safe[:120] or "camera"
+    return file_stem_of(".".join(parts))[:120] or "camera"

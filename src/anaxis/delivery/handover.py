@@ -29,6 +29,7 @@ from anaxis.delivery.plate_maps import has_maps, maps_of
 from anaxis.delivery.ready import compensate
 from anaxis.delivery.transfer_sheet import Handed, sheet_html, sheet_pdf
 from anaxis.formats.file_axes import file_axes
+from anaxis.formats.text_cells import text_cell
 from anaxis.packages.model import Profile
 
 _DAY = (2000, 1, 1, 0, 0, 0)
@@ -102,7 +103,7 @@ def _landmark_table(marks: Landmarks, profile: Profile) -> bytes:
     for name, place in zip(
         marks.names, profile.convention.position_from_canonical(marks.position_m[0]).tolist(), strict=True
     ):
-        writer.writerow([name, *(repr(v) for v in place)])
+        writer.writerow([text_cell(name), *(repr(v) for v in place)])
     return text.getvalue().encode()
 
 

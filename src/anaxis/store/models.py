@@ -13,7 +13,9 @@ from typing import Any, NamedTuple
 
 from sqlalchemy import BigInteger, DateTime, ForeignKey, LargeBinary, Text, UniqueConstraint, func
 from sqlalchemy.dialects.postgresql import JSONB
-from sqlalchemy.orm import DeclarativeBase, Mapped, mapped_column, relationship
+from sqlalchemy.orm import DeclarativeBase, Mapped, mapped_column, relationship, validates
+
+from anaxis.core.names import visible_name
 
 EXACT_PX = 0.01
 
@@ -37,6 +39,11 @@ class Base(DeclarativeBase):
         dict[str, Any]: JSONB,
         list[Any]: JSONB,
     }
+
+    @validates("name")
+    def _visible_name(self, key: str, name: str) -> str:
+        """Raises BadInput for a name with characters that cannot be seen, whatever it is the name of."""
+        return visible_name(name) if isinstance(name, str) else name
 
 
 class Show(Base):

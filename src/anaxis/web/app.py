@@ -153,7 +153,9 @@ def create_app(
         app.state.makers.close()
         engine.dispose()
 
-    app = FastAPI(title="Anaxis", version=__version__, lifespan=lifespan, docs_url=None, redoc_url=None)
+    app = FastAPI(
+        title="Anaxis", version=__version__, lifespan=lifespan, docs_url=None, redoc_url=None, openapi_url=None
+    )
     app.state.engine = engine
     app.state.visitor = visitor
     app.state.limits = limits

@@ -17,10 +17,12 @@ from itsdangerous import BadData, URLSafeTimedSerializer
 from sqlalchemy.orm import Session
 
 from anaxis import __version__
+from anaxis.app.edited import base_of
 from anaxis.app.roles import Role
 from anaxis.app.waiting import let_go
 from anaxis.core.checks.times import OF_THE_SHOT
 from anaxis.core.errors import BadInput
+from anaxis.core.names import without_unseen
 from anaxis.core.time.rates import format_frame, kept_rate, rate_label
 from anaxis.formats.tables.layout import QUANTITIES
 from anaxis.packages.sheet import decimals
@@ -86,7 +88,12 @@ templates.env.filters |= {
     "stamp": lambda at: f"{at.timestamp():.0f}",
     "megabytes": lambda size: f"{size / 1e6:.2f} MB" if size >= 10_000 else f"{size / 1000:.1f} kB",
 }
-templates.env.globals |= {"app_version": __version__, "quantities": QUANTITIES, "of_the_shot": OF_THE_SHOT}
+templates.env.globals |= {
+    "app_version": __version__,
+    "base_of": base_of,
+    "quantities": QUANTITIES,
+    "of_the_shot": OF_THE_SHOT,
+}
 
 
 async def _typed(request: Request) -> dict[str, str]:
@@ -196,7 +203,7 @@ def name_of_upload(file: UploadFile, most: int = 120) -> str:
     """What a file that came in is called, without the folders some browsers send along; "" where it has no name."""
     name = Path((file.filename or "").replace("\\", "/")).name[-most:]
     # Half of a pair of code units is no character, and no database keeps it.
-    return name.encode("utf-8", "replace").decode().replace("\0", "_").strip()
+    return without_unseen(name.encode("utf-8", "replace").decode()).strip()
 
 
 def drawing_answer(data: bytes, kept: bool = True) -> Response:

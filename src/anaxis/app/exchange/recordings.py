@@ -22,6 +22,7 @@ from anaxis.core.space.axes import Convention
 from anaxis.core.time.rates import format_frame, parse_rate
 from anaxis.store.exchange import Party, Recording, RecordingBlock
 from anaxis.store.models import Version
+from anaxis.store.queries import get_version
 
 
 class Settings(BaseModel):
@@ -122,7 +123,14 @@ def taken_by(samples: Samples, settings: Settings, name: str) -> Taken:
 
 @use_case("keep a recording")
 def keep_recording(session: Session, row: Recording, settings: Settings) -> Version:
-    """A recording as a camera of a shot, as its next take where it has been kept before. Raises BadInput."""
+    """A recording as a camera of a shot, as its next take where it has been kept before. Raises BadInput.
+
+    Asked for again by the same settings it is the same version: a form that is sent twice makes no second take.
+    """
+    session.refresh(row, ["camera_id", "settings"], with_for_update={"of": Recording})
+    asked = settings.model_dump(mode="json")
+    if row.camera_id is not None and row.settings == asked:
+        return get_version(session, row.camera_id)
     require_shot(settings.shot)
     name = legal_name(settings.camera.strip() or row.party.name, set())
     made = taken_by(samples_in(session, row), settings, name)
@@ -132,7 +140,7 @@ def keep_recording(session: Session, row: Recording, settings: Settings) -> Vers
         session, outgoing, f"{row.name}_{row.id}.recording", to, said_of(made, settings), lambda path: findings_of(made, settings, path)
     )  # fmt: skip
     row.camera_id = version.camera_id
-    row.settings = settings.model_dump(mode="json")
+    row.settings = asked
     notify(session, f"s{row.show_id}")
     return version
 

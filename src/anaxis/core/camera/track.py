@@ -17,6 +17,8 @@ from anaxis.core.typing import Floats, Ints
 
 # Beyond it a double holds no tenth of a millimetre.
 _FAR_M = 1e12
+# Millimetres, or a squeeze, beyond which no picture can be worked out; and for what must be above zero, below which.
+_LARGE, _SMALL = 1e9, 1e-9
 
 
 @dataclass(frozen=True, eq=False)
@@ -128,7 +130,8 @@ def unusable(track: Track) -> Unusable | None:
     """The first reason why a track cannot be used; None where it can.
 
     Checked: finite position, rotation, focal length, film back and offsets; focal length, film
-    back and squeeze above zero; positions within reach of double precision; frames that rise.
+    back and squeeze above zero, none so large or small that no picture can be worked out; positions within reach of double precision;
+    frames that rise.
     """
     if (np.diff(track.frames) <= 0).any():
         frame = format_frame(track.frames[int(np.argmax(np.diff(track.frames) <= 0))])
@@ -155,6 +158,14 @@ def unusable(track: Track) -> Unusable | None:
             f"{format_frame(track.frames[at])}",
             "no picture can be told from there; check the unit and that key",
         )
+    for label in FRAMING:
+        values = np.abs(getattr(track.lens, label))
+        off = (values > _LARGE) | ((values > 0) & (values < _SMALL) if CHANNELS[label].positive else False)
+        if off.any():
+            at = int(np.argmax(off))
+            named = label.replace("_mm", "").replace("_", " ")
+            what = f"has a {named} of {values[at]:.3g} at frame {format_frame(track.frames[at])}, with which no picture can be worked out"
+            return Unusable("out_of_bounds", what, "check the unit and that key")
     for label in (k for k in FRAMING if CHANNELS[k].positive):
         values = getattr(track.lens, label)
         if (values <= 0).any():

@@ -15,7 +15,7 @@ from typing import Literal, NamedTuple
 import numpy as np
 import scipy
 
-from anaxis.core.bounds import MAX_FRAMES
+from anaxis.core.bounds import MAX_FRAMES, MAX_NUMBER
 from anaxis.core.camera.lens import Image
 from anaxis.core.camera.projection import projection_of
 from anaxis.core.camera.track import Track, make_lens
@@ -30,6 +30,8 @@ Kept = Literal["width", "height"]
 GAP_WORDS: dict[Gaps, str] = {"bridge": "drawn from both sides", "hold": "the last pose held until the next sample"}
 # A step of so many usual ones between two samples is a gap.
 _GAP_STEPS = 1.6
+# A clock in seconds, of this century or of the device's start; two samples are further apart than this.
+_MOST_CLOCK_S, _LEAST_STEP_S = 1e12, 1e-6
 # Samples on either side of a jump that say where the motion was going.
 _BESIDE = 8
 # Pixels whose sides differ by less are square.
@@ -89,6 +91,11 @@ def samples_of(rows: Floats, image: Image) -> Samples:
     if len(rows) < 2:
         raise BadInput(f"The recording has {len(rows)} samples: two are the least that move. Record again.")
     rows = rows[np.unique(rows[:, 0], return_index=True)[1]]
+    large = ~(np.abs(rows[:, 1:]) <= MAX_NUMBER).all(axis=1) | ~(np.abs(rows[:, 0]) <= _MOST_CLOCK_S)
+    if large.any():
+        raise BadInput(f"Sample {int(np.argmax(large))} of the recording holds a number that cannot be: record again.")
+    if len(rows) < 2 or (np.diff(rows[:, 0]) < _LEAST_STEP_S).any():
+        raise BadInput("The recording's samples follow each other within a microsecond: its clock must be in seconds.")
     size = np.linalg.norm(rows[:, 4:8], axis=1)
     if (size < 1e-6).any() or not np.isfinite(rows).all() or (rows[:, 8:10] <= 0).any():
         at = int(np.argmax((size < 1e-6) | ~np.isfinite(rows).all(axis=1) | (rows[:, 8:10] <= 0).any(axis=1)))

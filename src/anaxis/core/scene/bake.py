@@ -158,6 +158,8 @@ def bake_camera(scene: Scene, path: str | None = None, frames: Floats | None = N
     # The file's camera axes come off before squaring up, so that the look axis is the one kept.
     linear = scene.convention.rotation_to_canonical(world[:, :3, :3])
     rotation, scale, shear, mirrored = unit_axes(linear)
+    # Two of the axes would give a rotation, whatever the third says.
+    rotation[~np.isfinite(linear).all(axis=(1, 2))] = np.nan
     flat = (scale == 0).any(axis=1)
     if flat.any():
         raise BadInput(

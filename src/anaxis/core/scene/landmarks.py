@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 import re
-import unicodedata
 from collections.abc import Iterable
 from dataclasses import dataclass, field, replace
 
 import numpy as np
 
 from anaxis.core.errors import BadInput
+from anaxis.core.names import spelled
 from anaxis.core.typing import Floats, Ints
 
 MAX_NAME = 120
@@ -102,23 +102,19 @@ def unique_name(name: str, taken: set[str]) -> str:
     return unique
 
 
-LEGAL_NAME_RULE = (
-    "Letters, digits, _ . - stay; anything else becomes _; a name that is taken gets _2, _3 and so on behind it."
-)
+LEGAL_NAME_RULE = "Letters, digits, _ . - stay; letters of other scripts are spelled in these; anything else becomes _; a name that is taken gets _2, _3 and so on behind it."
 
 
-NODE_NAME_RULE = "Letters, digits and _ stay, accents go, anything else becomes _; _ goes before a digit in front; a name that is taken gets _2, _3 and so on behind it."
+NODE_NAME_RULE = "Letters, digits and _ stay, letters of other scripts are spelled in these, anything else becomes _; _ goes before a digit in front; a name that is taken gets _2, _3 and so on behind it."
 
 
 def node_name(name: str, taken: set[str]) -> str:
     """What a node of a written file is called, by NODE_NAME_RULE; adds it to ``taken``."""
-    plain = unicodedata.normalize("NFKD", name.strip())
-    plain = "".join(c for c in plain if not unicodedata.combining(c))
-    plain = re.sub(r"[^A-Za-z0-9_]", "_", plain)[: MAX_NAME - 6] or "camera"
+    plain = re.sub(r"[^A-Za-z0-9_]", "_", spelled(name.strip()))[: MAX_NAME - 6] or "camera"
     return unique_name("_" + plain if plain[0].isdigit() else plain, taken)
 
 
 def legal_name(name: str, taken: set[str]) -> str:
     """A name that every package takes, by LEGAL_NAME_RULE; adds it to ``taken``."""
-    plain = re.sub(r"[^A-Za-z0-9_.-]+", "_", name.strip()).strip("_")[: MAX_NAME - 6] or "camera"
+    plain = re.sub(r"[^A-Za-z0-9_.-]+", "_", spelled(name.strip())).strip("_")[: MAX_NAME - 6] or "camera"
     return unique_name(plain, taken)

@@ -349,7 +349,7 @@ def _matrices(kind: str, v: Floats) -> Floats:
         out[:, [0, 1, 2], [0, 1, 2]] = v
     elif kind == "rotate":
         length = np.linalg.norm(v[:, :3], axis=1, keepdims=True)
-        axis = np.divide(v[:, :3], length, out=np.zeros((len(v), 3)), where=length > 0)
+        axis = np.divide(v[:, :3], length, out=np.zeros((len(v), 3)), where=length != 0)  # NaN stays
         out[:, :3, :3] = scipy.spatial.transform.Rotation.from_rotvec(axis * np.radians(v[:, 3:])).as_matrix()
     elif kind == "lookat":
         out[:, :3, :3], out[:, :3, 3] = _looking(v[:, :3], v[:, 3:6], v[:, 6:]), v[:, :3]

@@ -12,6 +12,7 @@ from typing import Any
 
 import numpy as np
 
+from anaxis.core.bounds import MAX_NUMBER
 from anaxis.core.camera.track import Track
 from anaxis.core.errors import BadInput
 from anaxis.core.recipe.model import Operation
@@ -96,7 +97,7 @@ def read_cut_list(path: Path, rate: Fraction) -> CutList:
         raise BadInput(f"{path.name} cannot be read as an edit ({words}): export it again.") from error
     if not isinstance(timeline, otio.schema.Timeline):
         raise BadInput(f"{path.name} holds no timeline: export the edit itself.")
-    clips, notes = _Reading(timeline, path.name).clips()
+    clips, notes = _clips_of(timeline, path.name)
     if suffix == ".edl":
         notes += _transitions_unseen(path, sum(c.mixed_in > 0 for c, _ in clips))
     if not clips:
@@ -126,6 +127,22 @@ def _transitions_unseen(path: Path, seen: int) -> list[str]:
     return [
         f"The EDL has transitions that are cut over here ({listed}): two shots are seen at once there; keep the frames under them as handles."
     ]
+
+
+def _clips_of(timeline: Any, name: str) -> tuple[list[tuple[Clip, float]], list[str]]:
+    """The clips of an edit. Raises BadInput where a time of one is no number, or one that nothing counts to."""
+    no_number = BadInput(f"{name} holds a time or a rate that is not a number: export it again.", "not_a_number")
+    try:
+        clips, notes = _Reading(timeline, name).clips()
+    except BadInput:
+        raise
+    except (ValueError, OverflowError, ZeroDivisionError) as error:
+        raise no_number from error
+    for clip, rate in clips:
+        times = (clip.begins, clip.frames, clip.first, clip.speed, clip.mixed_in, clip.mixed_out, rate)
+        if not all(abs(t) <= MAX_NUMBER for t in times):
+            raise no_number
+    return clips, notes
 
 
 def _edit_rate(timeline: Any, counted: Counter[float]) -> Fraction:

@@ -14,6 +14,7 @@ from anaxis.core.derive.joined import Join, placed
 from anaxis.core.errors import BadInput
 from anaxis.core.time.rates import parse_rate, plain_frame, rate_text
 from anaxis.formats.editorial.timecodes import can_drop, counted, timecode_of
+from anaxis.formats.text_cells import text_cell
 
 
 class ShotRange(NamedTuple):
@@ -84,7 +85,9 @@ def shots_table(p: Join) -> bytes:
     writer.writerow(["shot", "source_first", "source_last", "first", "last", "frames", "timecode_in", "timecode_last"])
     for s in shot_ranges(p):
         numbers = [plain_frame(v) for v in (s.source_first, s.source_last, s.first, s.last)]
-        writer.writerow([s.name, *numbers, plain_frame(s.last - s.first + 1), *(t or "" for t in s.timecodes)])
+        writer.writerow(
+            [text_cell(s.name), *numbers, plain_frame(s.last - s.first + 1), *(t or "" for t in s.timecodes)]
+        )
     return text.getvalue().encode()
 
 

@@ -25,6 +25,7 @@ from anaxis.core.scene.landmarks import Landmarks
 from anaxis.core.space.axes import Convention
 from anaxis.core.time.rates import plain_frame
 from anaxis.formats import SET_SUFFIXES, require_readable
+from anaxis.formats.text_cells import text_cell
 from anaxis.formats.track_json.document import convention_from_document
 from anaxis.store.models import Version
 from anaxis.store.packages import all_packages
@@ -181,7 +182,7 @@ def _csv(track: Track, marks: Landmarks, convention: Convention, unit: str) -> s
         moves = len(places) > 1 and np.ptp(places[:, i], axis=0).max() > 0
         for f in range(len(places)) if moves else (0,):
             frame = plain_frame(track.frames[f]) if moves else ""
-            writer.writerow([name, frame, *(repr(float(v)) for v in places[f, i])])
+            writer.writerow([text_cell(name), frame, *(repr(float(v)) for v in places[f, i])])
     return out.getvalue()
 
 

@@ -103,9 +103,9 @@ def write_back(store: Store, number: int, typed: TypedForm) -> Any:
 def across(store: Store, show_id: int, typed: TypedForm) -> Any:
     """Push what one side holds to the other, once."""
     source = found(store, Shared, _number(typed, "source") or 0, "camera of a package")
-    new = typed.get("to", "").startswith("new-")
+    new = row_number(typed.get("to", "").removeprefix("new-")) if typed.get("to", "").startswith("new-") else None
     to = write_across(
-        store, Across(source=source.id, to=None if new else _number(typed, "to"), party=int(typed["to"][4:14]) if new else None, groups=_ticked(typed),
+        store, Across(source=source.id, to=_number(typed, "to"), party=new, groups=_ticked(typed),
                       frame_for_frame="frame_for_frame" in typed, same_numbers=typed.get("numbers") == "same"),
     )  # fmt: skip
     swapped = _number(typed, "b") == source.id

@@ -10,6 +10,7 @@ from fastapi.responses import RedirectResponse
 from sqlalchemy.orm import Session
 
 from anaxis.app.acting import actor_of
+from anaxis.app.edited import require_base
 from anaxis.app.hooks import paused_of_actor, resume_webhook
 from anaxis.app.media_roots import close_root, open_root, opened_roots
 from anaxis.app.people import add_person, disable, enable, get_person, give_role, invite, link_for, people
@@ -147,9 +148,11 @@ def added(request: Request, store: Store, name: Typed, role: Annotated[int, Form
 
 
 @managing.post("/{number}/role")
-def role_given(store: Store, number: int, role: Annotated[int, Form()], show: Typed = "") -> Any:
+def role_given(store: Store, number: int, role: Annotated[int, Form()], base: Typed = "", show: Typed = "") -> Any:
+    person = get_person(store, number)
     within = row_number_or_none(show, "show")
-    give_role(store, get_person(store, number), _role(role), None if within is None else get_show(store, within))
+    require_base(store, person, base, "everywhere", "in_shows")
+    give_role(store, person, _role(role), None if within is None else get_show(store, within))
     return RedirectResponse("/people", 303)
 
 

@@ -9,6 +9,7 @@ from fastapi import APIRouter, File, Form, Query, Request, UploadFile
 from fastapi.responses import JSONResponse, RedirectResponse, Response
 from sqlalchemy.orm import Session
 
+from anaxis.app.edited import require_base
 from anaxis.app.media_roots import require_root_for, roots_for
 from anaxis.app.plates import (
     Folder,
@@ -114,8 +115,10 @@ def change(
     view: Annotated[str, Form()] = "plain",
     stops: Annotated[str, Form()] = "0",
     to: Annotated[str, Form()] = "",
+    base: Annotated[str, Form()] = "",
 ) -> Any:
     plate, kept = get_plate(store, number), get_version(store, camera, version)
+    require_base(store, plate, base, "kind", "frame_offset", "view", "stops")
     moved = number_or_none(offset, "an offset in frames") or 0.0
     if moved != round(moved):
         raise BadInput(f"An offset of {moved:g} frames cannot be: type a whole number.")

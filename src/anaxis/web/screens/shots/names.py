@@ -7,6 +7,7 @@ from typing import Annotated, Any
 from fastapi import APIRouter, Form, Request
 from fastapi.responses import RedirectResponse
 
+from anaxis.app.edited import require_base
 from anaxis.app.history import Of, entries
 from anaxis.app.names import archive, bring_back, move_camera, move_shot, rename, shot_for
 from anaxis.app.roles import Role
@@ -31,8 +32,10 @@ def shot(request: Request, store: Store, shot_id: int) -> Any:
 
 
 @router.post("/shows/{show_id}/rename")
-def rename_show(store: Store, show_id: int, name: Name) -> Any:
-    rename(store, get_show(store, show_id), name)
+def rename_show(store: Store, show_id: int, name: Name, base: Name = "") -> Any:
+    row = get_show(store, show_id)
+    require_base(store, row, base, "name")
+    rename(store, row, name)
     return RedirectResponse(f"/?show={show_id}", status_code=303)
 
 
@@ -49,14 +52,18 @@ def bring_show_back(store: Store, show_id: int) -> Any:
 
 
 @router.post("/shots/{shot_id}/rename")
-def rename_shot(store: Store, shot_id: int, name: Name) -> Any:
-    rename(store, get_shot(store, shot_id), name)
+def rename_shot(store: Store, shot_id: int, name: Name, base: Name = "") -> Any:
+    row = get_shot(store, shot_id)
+    require_base(store, row, base, "name")
+    rename(store, row, name)
     return RedirectResponse(f"/shots/{shot_id}", status_code=303)
 
 
 @router.post("/shots/{shot_id}/move")
-def move_to_show(store: Store, shot_id: int, show: Annotated[int, Form()]) -> Any:
-    move_shot(store, get_shot(store, shot_id), get_show(store, show))
+def move_to_show(store: Store, shot_id: int, show: Annotated[int, Form()], base: Name = "") -> Any:
+    row = get_shot(store, shot_id)
+    require_base(store, row, base, "show_id")
+    move_shot(store, row, get_show(store, show))
     return RedirectResponse(f"/shots/{shot_id}", status_code=303)
 
 
@@ -73,16 +80,18 @@ def bring_shot_back(store: Store, shot_id: int) -> Any:
 
 
 @router.post("/cameras/{camera_id}/rename")
-def rename_camera(store: Store, camera_id: int, name: Name) -> Any:
+def rename_camera(store: Store, camera_id: int, name: Name, base: Name = "") -> Any:
     camera = get_camera(store, camera_id)
+    require_base(store, camera, base, "name")
     rename(store, camera, name)
     return RedirectResponse(f"/shots/{camera.shot_id}", status_code=303)
 
 
 @router.post("/cameras/{camera_id}/move")
-def move_to_shot(store: Store, camera_id: int, shot: Annotated[str, Form()]) -> Any:
+def move_to_shot(store: Store, camera_id: int, shot: Annotated[str, Form()], base: Name = "") -> Any:
     """Into another shot of its show, made where there is none of that name yet."""
     camera = get_camera(store, camera_id)
+    require_base(store, camera, base, "shot_id")
     if not 1 <= len(shot.strip()) <= 120:
         raise BadInput("Name the shot that the camera goes to, with 1 to 120 characters.")
     move_camera(store, camera, shot_for(store, camera.shot.show.name, shot.strip()))

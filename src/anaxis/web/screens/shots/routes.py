@@ -9,6 +9,7 @@ from urllib.parse import urlencode
 from fastapi import APIRouter, Form, Request, Response
 from fastapi.responses import RedirectResponse
 
+from anaxis.app.edited import require_base
 from anaxis.app.expect import expect as expect_of_shot
 from anaxis.app.hooks import paused_of_actor
 from anaxis.app.shots import PAGE, SORTS, STATES, Asked, asked_of, away, listed, shown_show, shows_of
@@ -90,10 +91,14 @@ def expect(
     rate: Annotated[str, Form()] = "",
     camera: Annotated[int | None, Form()] = None,
     to: Annotated[str, Form()] = "",
+    base: Annotated[str, Form()] = "",
 ) -> Any:
     """What the edit expects of a shot; its cameras are held against it from now on."""
     first, last = number_or_none(first_frame, "the first frame"), number_or_none(last_frame, "the last frame")
-    expect_of_shot(store, get_shot(store, shot_id), first, last, parse_rate(rate) if rate.strip() else None)
+    parsed = parse_rate(rate) if rate.strip() else None
+    shot = get_shot(store, shot_id)
+    require_base(store, shot, base, "first_frame", "last_frame", "rate")
+    expect_of_shot(store, shot, first, last, parsed)
     target = f"/cameras/{camera}?station=time&to={to}" if camera else "/"
     return RedirectResponse(target, status_code=303)
 

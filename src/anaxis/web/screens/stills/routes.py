@@ -103,7 +103,7 @@ def picture(store: Store, number: int, side: str) -> Response:
     row = _still(store, number)
     if side not in ("ours", "theirs"):
         raise NotFound("There is no such picture.")
-    return Response(getattr(row, side), media_type="image/png", headers={"Cache-Control": "private, max-age=86400"})
+    return Response(getattr(row, side), media_type="image/png", headers={"Cache-Control": "no-store"})
 
 
 def _still(session: Session, number: int) -> Still:
