@@ -261,6 +261,16 @@ def live_packages(port: int) -> list[tuple[str, list[str]]]:
     ]  # fmt: skip
 
 
+def sign_in_service(port: int) -> tuple[str, list[str]]:
+    """A simulated sign-in service of the studio, and the settings by which the pages know it."""
+    at = next(p for p in range(port + 100, port + 200) if is_free(p))
+    os.environ |= {
+        "ANAXIS_OIDC_ISSUER": f"http://127.0.0.1:{at}", "ANAXIS_OIDC_CLIENT_ID": "anaxis", "ANAXIS_OIDC_CLIENT_SECRET": "tide",
+        "ANAXIS_OIDC_GROUPS": f"pipeline=administrator; mill-artists=artist@{SHOW}",
+    }  # fmt: skip
+    return "sign-in service", ["simulate", "provider", "--port", str(at)]
+
+
 def main() -> None:
     port = int(os.environ.get("PORT") or 8400)
     if not is_free(port):
@@ -273,6 +283,7 @@ def main() -> None:
     logging.basicConfig(level=logging.WARNING, format="%(name)s: %(message)s")
     settle()
     with_media_roots()
+    os.environ.setdefault("ANAXIS_LOGS", "text")
     if not given:
         print("Starting PostgreSQL…", flush=True)
     with nullcontext() if given else LocalPostgres(VAR) as own:
@@ -288,6 +299,8 @@ def main() -> None:
                 f"'{name}' at http://127.0.0.1:{args[args.index('--port') + 1]}" for name, args in live
             )
             print(f"Two simulated packages have pages of their own, {pages}; --no-live leaves them out.", flush=True)
+            live.append(sign_in_service(port))
+            print(f"A simulated sign-in service of the studio is asked by http://127.0.0.1:{port}/sign-in.", flush=True)
         Supervisor("127.0.0.1", port, url, own, demonstration=PERSON, beside=live).run()
 
 

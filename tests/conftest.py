@@ -230,3 +230,28 @@ def gltf(tmp_path: Path) -> Callable[..., Path]:
         return path
 
     return write
+
+
+@pytest.fixture
+def people(engine: Engine, demo_files: dict[str, Path]) -> dict[str, int]:
+    """One of each role everywhere, one with a role in one of two shows, one with none; each has the same password."""
+    from sqlalchemy.orm import Session
+
+    from anaxis.app.people import add_person, give_role, link_for
+    from anaxis.app.roles import Role
+    from anaxis.app.sign_in import accept
+    from anaxis.store.keep import find_or_make_shot, find_or_make_show
+    from pages import PASSWORD
+    from test_store import keep
+
+    with Session(engine) as store, store.begin():
+        keep(store, demo_files["TW_010"], "TW_010")
+        other = find_or_make_show(store, "The lighthouse")
+        find_or_make_shot(store, other, "LH_010")
+        made = {r.called: add_person(store, r.called, r) for r in Role if r}
+        made["guest"] = add_person(store, "guest")
+        give_role(store, made["guest"], Role.ARTIST, other)
+        made["stranger"] = add_person(store, "stranger")
+        for person in made.values():
+            accept(store, link_for(store, person), PASSWORD)
+        return {name: p.id for name, p in made.items()}

@@ -38,6 +38,16 @@ class Visitor(httpx.Client):
         request.headers.setdefault("Origin", f"{request.url.scheme}://{request.url.netloc.decode()}")
 
 
+PASSWORD = "a wheel turned by the tide"
+
+
+def entered(address: str, name: str, password: str = PASSWORD) -> Visitor:
+    client = Visitor(base_url=address, follow_redirects=False, timeout=60)
+    answer = client.post("/sign-in", data={"name": name, "password": password})
+    assert answer.status_code == 303, answer.text
+    return client
+
+
 def administrator(url: str, name: str) -> None:
     """Somebody who may do everything, with no password yet."""
     engine = connect(url)

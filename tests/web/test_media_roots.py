@@ -19,8 +19,7 @@ from anaxis.app.sign_in import accept
 from anaxis.core.errors import BadInput
 from anaxis.store.models import Plate, Shot, Show
 from anaxis.work.media import HANDED_IN
-from pages import Server, Visitor
-from test_people import PASSWORD, entered
+from pages import PASSWORD, Server, Visitor, entered
 from test_store import keep
 
 

@@ -37,28 +37,8 @@ from anaxis.store.visible import SHOWS
 from anaxis.web.access import Needs, Open
 from anaxis.web.app import create_app
 from lanes import sized
-from pages import Server, Visitor, ready
+from pages import PASSWORD, Server, Visitor, entered, ready
 from test_store import keep
-
-PASSWORD = "a wheel turned by the tide"
-
-
-@pytest.fixture
-def people(engine: Engine, demo_files: dict[str, Path]) -> dict[str, int]:
-    """One of each role everywhere, one with a role in one of two shows, one with none; each has the same password."""
-    with Session(engine) as store, store.begin():
-        keep(store, demo_files["TW_010"], "TW_010")
-        other = Show(name="The lighthouse")
-        store.add(other)
-        store.flush()
-        store.add(Shot(show_id=other.id, name="LH_010"))
-        made = {r.called: add_person(store, r.called, r) for r in Role if r}
-        made["guest"] = add_person(store, "guest")
-        give_role(store, made["guest"], Role.ARTIST, other)
-        made["stranger"] = add_person(store, "stranger")
-        for person in made.values():
-            accept(store, link_for(store, person), PASSWORD)
-        return {name: p.id for name, p in made.items()}
 
 
 @pytest.fixture
@@ -66,13 +46,6 @@ def closed(server: Server, engine: Engine, database_url: str) -> Iterator[str]:
     """The application with nobody signed in by itself."""
     with server.on(database_url, visitor="") as address:
         yield address
-
-
-def entered(address: str, name: str, password: str = PASSWORD) -> Visitor:
-    client = Visitor(base_url=address, follow_redirects=False, timeout=60)
-    answer = client.post("/sign-in", data={"name": name, "password": password})
-    assert answer.status_code == 303, answer.text
-    return client
 
 
 def routes_of(app: FastAPI) -> list[tuple[str, str, Role | None]]:
@@ -96,7 +69,7 @@ def test_every_route_states_what_it_needs_and_refuses_each_role_below(
 ) -> None:
     routes = routes_of(create_app(database_url, readers_ready=False))
     assert len(routes) > 130 and {path for _, path, need in routes if need is None} <= {
-        "/sign-in", "/welcome", "/alive", "/schema/track.json", "/schema/profile.json", "/schema/lens.json", "/schema/distortion.json",
+        "/sign-in", "/sign-in/code", "/sign-in/studio", "/sign-in/studio/back", "/welcome", "/alive", "/ready", "/metrics", "/schema/track.json", "/schema/profile.json", "/schema/lens.json", "/schema/distortion.json",
     }  # fmt: skip
     with Session(engine) as store, store.begin():
         source = store.execute(select(SourceFile).limit(1)).scalar_one()

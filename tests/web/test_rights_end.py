@@ -24,8 +24,7 @@ from anaxis.store.exchange import Party, Shared, SharedChange
 from anaxis.store.models import Show
 from anaxis.store.people import Person, Token
 from linked import shown
-from pages import Server
-from test_people import PASSWORD, entered
+from pages import PASSWORD, Server, entered
 
 # What changes something is checked in its own transaction; what only watches ends within this time.
 _WITHIN_S = 5.0

@@ -74,7 +74,10 @@ def add_person(session: Session, name: str, everywhere: Role = Role.NOBODY) -> P
 
 @use_case("give a role", Role.ADMINISTRATOR)
 def give_role(session: Session, person: Person, role: Role, show: Show | None = None) -> Person:
-    """A role everywhere or in a show; NOBODY takes it back. Raises BadInput where nobody would be left to give roles."""
+    """A role everywhere or in a show; NOBODY takes it back. Raises BadInput where nobody would be left to give roles, and for
+    somebody whose groups say it."""
+    if person.subject is not None:
+        raise BadInput(f"{person.name} signs in by the studio's service: their groups there say what they may do here.")
     if show is None:
         _require_another(session, person, role)
         person.everywhere = int(role)
@@ -129,6 +132,8 @@ def link_for(session: Session, person: Person) -> str:
     """
     if person.disabled_at is not None:
         raise BadInput(f"{person.name} is disabled: enable them first.")
+    if person.subject is not None:
+        raise BadInput(f"{person.name} signs in by the studio's service, and has no password here.")
     session.execute(delete(OneTimeLink).where(OneTimeLink.person_id == person.id))
     secret = secrets.token_urlsafe(32)
     held = OneTimeLink(digest=digest_of(secret), person_id=person.id, expires_at=datetime.now(UTC) + _LINK_HOLDS)

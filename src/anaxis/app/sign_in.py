@@ -17,6 +17,7 @@ from anaxis.app.acting import use_case
 from anaxis.app.guessing import one_try
 from anaxis.app.people import digest_of, person_named
 from anaxis.app.roles import Role
+from anaxis.app.second_factor import is_required, require_code, set_up
 from anaxis.core.errors import BadInput
 from anaxis.store.people import KnownAddress, OneTimeLink, Person, ServerKey, SignIn
 
@@ -45,14 +46,24 @@ def server_key(session: Session) -> bytes:
     return found
 
 
+class CodeWanted(BadInput):
+    """Name and password are right, and the second factor is still to come; ``set_up``: to be set up first."""
+
+    code = "code_wanted"
+
+    def __init__(self, person: int, set_up: bool) -> None:
+        super().__init__("Type the code that your device shows.")
+        self.person, self.set_up = person, set_up
+
+
 def sign_in(engine: Engine, name: str, password: str, client: str, browser: str = "") -> str:
     """The secret of a browser signed in from now on. Raises NotSignedIn for a wrong name or password, which are not told
-    apart, TooManyTries."""
+    apart, TooManyTries, and CodeWanted where a second factor follows (:func:`sign_in_with_code`)."""
     name = name.strip()[:200]
     with Session(engine) as session:
         person = person_named(session, name)
         known = person.password if person is not None and person.disabled_at is None else None
-        who = person.id if person is not None else None
+        who, has_code = (person.id, person.code_secret is not None) if person is not None else (None, False)
         known_here = who is not None and _is_known(session, who, client)
     with one_try(str(engine.url), name.lower(), client, known_here) as tried:
         right, better = _HASH.verify_and_update(password[:MOST], known or _hash_of_nobody())
@@ -61,11 +72,31 @@ def sign_in(engine: Engine, name: str, password: str, client: str, browser: str 
             raise NotSignedIn(
                 "That name and password do not belong together: try again, or ask an administrator for a new link."
             )
-    with Session(engine) as session, session.begin():
-        if better is not None:
+    if better is not None:
+        with Session(engine) as session, session.begin():
             session.execute(update(Person).where(Person.id == who).values(password=better))
+    if has_code or is_required():
+        raise CodeWanted(who, not has_code)
+    with Session(engine) as session, session.begin():
         _know(session, who, client)
         return signed_in_as(session, who, browser)
+
+
+def sign_in_with_code(
+    engine: Engine, person_id: int, code: str, client: str, browser: str = "", secret: str = ""
+) -> str:
+    """The same after :class:`CodeWanted`, by a code; ``secret`` is that of a second factor to be set up by it. Raises BadInput,
+    TooManyTries."""
+    with Session(engine) as session, session.begin():
+        person = session.get_one(Person, person_id)
+        if person.disabled_at is not None or person.password is None:
+            raise NotSignedIn("You can no longer sign in: ask an administrator.")
+        if person.code_secret is None and secret:
+            set_up(session, person, secret, code)
+        else:
+            require_code(session, person, code)
+        _know(session, person_id, client)
+        return signed_in_as(session, person_id, browser)
 
 
 def _is_known(session: Session, person_id: int, address: str) -> bool:
@@ -82,12 +113,18 @@ def _know(session: Session, person_id: int, address: str) -> None:
     session.execute(delete(KnownAddress).where(KnownAddress.seen_at < func.now() - _KNOWN_FOR))
 
 
-def signed_in_as(session: Session, person_id: int, browser: str = "") -> str:
-    """A browser signed in: always by a new secret, never by one that it came with."""
+def signed_in_as(session: Session, person_id: int, browser: str = "", ends_at: datetime | None = None) -> str:
+    """A browser signed in, until ``ends_at`` at the latest: always by a new secret, never by one that it came with."""
     secret = secrets.token_urlsafe(32)
-    session.add(SignIn(digest=digest_of(secret), person_id=person_id, browser=browser[:200]))
+    session.add(SignIn(digest=digest_of(secret), person_id=person_id, browser=browser[:200], ends_at=ends_at))
     session.execute(
-        delete(SignIn).where(or_(SignIn.seen_at < func.now() - _IDLE, SignIn.created_at < func.now() - _WHOLE))
+        delete(SignIn).where(
+            or_(
+                SignIn.seen_at < func.now() - _IDLE,
+                SignIn.created_at < func.now() - _WHOLE,
+                SignIn.ends_at < func.now(),
+            )
+        )
     )
     session.flush()
     return secret
@@ -102,6 +139,7 @@ def person_signed_in(session: Session, secret: str) -> Person | None:
         or held.person.disabled_at is not None
         or held.seen_at < now - _IDLE
         or held.created_at < now - _WHOLE
+        or (held.ends_at is not None and held.ends_at < now)
     ):
         return None
     if held.seen_at < now - _SEEN_EVERY:

@@ -31,6 +31,7 @@ def serve(host: str, port: int, demonstration: str, worker: bool) -> None:
 
     from anaxis.web.app import create_app
     from anaxis.web.security import LOOPBACK
+    from anaxis.work.logs import begin_logs
     from anaxis.work.sandbox.folders import how_readers_work, settle
 
     if not os.environ.get("DATABASE_URL"):
@@ -38,8 +39,7 @@ def serve(host: str, port: int, demonstration: str, worker: bool) -> None:
     if demonstration and host not in LOOPBACK:
         raise BadInput(f"A demonstration is served to this machine alone, and {host} is not only this machine.")
     settle()
-    logging.basicConfig(level=logging.WARNING, format="%(name)s: %(message)s")
-    logging.getLogger("anaxis").setLevel(logging.INFO)
+    begin_logs()
     logging.getLogger("anaxis").info(how_readers_work())
 
     class Server(uvicorn.Server):
@@ -52,7 +52,7 @@ def serve(host: str, port: int, demonstration: str, worker: bool) -> None:
     app = create_app(own_worker=worker, bound_to=host, visitor=demonstration)
     _say_the_first_link(app.state.engine, f"http://{host}:{port}" if not demonstration else "")
     config = uvicorn.Config(
-        app, host=host, port=port, log_level="warning", timeout_graceful_shutdown=_ANSWERS_S, timeout_keep_alive=15,
+        app, host=host, port=port, log_level="warning", log_config=None, timeout_graceful_shutdown=_ANSWERS_S, timeout_keep_alive=15,
         backlog=512, server_header=False,
     )  # fmt: skip
     gc.collect()

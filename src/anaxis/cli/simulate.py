@@ -140,6 +140,22 @@ def tracker(
         raise BadInput(f"{file.name} is no file of a tracker: name another one.") from error
 
 
+@simulate.command()
+@click.option("--port", default=8480, show_default=True)
+def provider(port: int) -> None:
+    """Be a studio's sign-in service (OpenID Connect) with made-up people; point ANAXIS_OIDC_ISSUER at it."""
+    import uvicorn
+
+    from anaxis.simulated.provider import Provider
+
+    made = Provider(f"http://127.0.0.1:{port}")
+    click.echo(
+        f"ANAXIS_OIDC_ISSUER={made.issuer} ANAXIS_OIDC_CLIENT_ID={made.client_id} ANAXIS_OIDC_CLIENT_SECRET={made.client_secret}",
+        err=True,
+    )
+    uvicorn.run(made.app(), port=port, log_level="warning")
+
+
 def _held_in(file: Path, profile: dict[str, Any]) -> dict[str, Any]:
     """The shot camera of a file with its landmarks and set, in a package's own numbers, as its scene holds them. Raises BadInput."""
     from anaxis.app.exchange.cells import EVERY, NOTHING

@@ -23,8 +23,10 @@ import click
 def start(host: str, port: int, workers: int, folder: Path) -> None:
     """Run the pages, workers and, without DATABASE_URL, a database; each is started again where it ends."""
     from anaxis.store.local_postgres import LocalPostgres
+    from anaxis.work.logs import begin_logs
     from anaxis.work.supervise import Supervisor
 
+    begin_logs()
     given = os.environ.get("DATABASE_URL")
     with nullcontext() if given else LocalPostgres(folder) as own:
         Supervisor(host, port, given or own.url, own, workers).run()  # type: ignore[union-attr]

@@ -382,6 +382,7 @@ class Job(Base):
     version_id: Mapped[int] = mapped_column(ForeignKey("versions.id"))
     params: Mapped[dict[str, Any]] = mapped_column(default=dict)
     actor: Mapped[str] = mapped_column(default="local")  # who asked for it
+    request_id: Mapped[str] = mapped_column(default="")  # by which request, for the logs
     state: Mapped[str] = mapped_column(default="waiting")
     share: Mapped[float] = mapped_column(default=0.0)
     tries: Mapped[int] = mapped_column(default=0)

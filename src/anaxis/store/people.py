@@ -11,13 +11,20 @@ from anaxis.store.models import Base, Show
 
 
 class Person(Base):
-    """Somebody with a name of their own; ``password`` is its Argon2 hash, None until one was set; ``everywhere`` a role by number."""
+    """Somebody with a name of their own; ``password`` is its Argon2 hash, None until one was set; ``everywhere`` a role by number.
+
+    ``subject`` is who they are to the studio's sign-in service, for whom it signs in; ``code_secret`` that of their second factor,
+    whose newest code that was taken is of the half minute ``code_step``.
+    """
 
     __tablename__ = "people"
     id: Mapped[int] = mapped_column(primary_key=True)
     name: Mapped[str]
     password: Mapped[str | None]
     everywhere: Mapped[int] = mapped_column(default=0)
+    subject: Mapped[str | None] = mapped_column(unique=True)
+    code_secret: Mapped[str | None]
+    code_step: Mapped[int] = mapped_column(BigInteger, default=0)
     disabled_at: Mapped[datetime | None]
     created_at: Mapped[datetime] = mapped_column(server_default=func.now())
     in_shows: Mapped[list[RoleInShow]] = relationship(lazy="selectin", cascade="all, delete-orphan")
@@ -32,7 +39,7 @@ class RoleInShow(Base):
 
 
 class SignIn(Base):
-    """A browser in which somebody is signed in."""
+    """A browser in which somebody is signed in, until ``ends_at`` where the studio's service signed them in."""
 
     __tablename__ = "sign_ins"
     digest: Mapped[str] = mapped_column(primary_key=True)
@@ -40,6 +47,7 @@ class SignIn(Base):
     browser: Mapped[str] = mapped_column(default="")
     created_at: Mapped[datetime] = mapped_column(server_default=func.now())
     seen_at: Mapped[datetime] = mapped_column(server_default=func.now())
+    ends_at: Mapped[datetime | None]
     person: Mapped[Person] = relationship(lazy="joined")
 
 

@@ -29,6 +29,7 @@ from anaxis.app.sign_in import NotSignedIn, server_key
 from anaxis.core.errors import BadInput
 from anaxis.formats import check_size
 from anaxis.store.database import connect, migrate
+from anaxis.web import watched
 from anaxis.web.access import OPEN
 from anaxis.web.api.application import PREFIX, api_of, problem
 from anaxis.web.bodies import Bodies, BodyLimits, SignedInFirst
@@ -56,6 +57,7 @@ from anaxis.web.screens.live import routes as live
 from anaxis.web.screens.matrix import routes as matrix
 from anaxis.web.screens.packages import routes as packages
 from anaxis.web.screens.people import routes as screens_people
+from anaxis.web.screens.people import second_factor, studio
 from anaxis.web.screens.placement import routes as placement
 from anaxis.web.screens.plan import routes as plan
 from anaxis.web.screens.plates import routes as plates
@@ -70,6 +72,7 @@ from anaxis.web.screens.time import routes as time
 from anaxis.web.security import Answered, NotStored, SameSite, hosts_allowed, policy
 from anaxis.web.signed import Signer, is_api
 from anaxis.web.statuses import status_of
+from anaxis.web.watched import Measured
 from anaxis.work.queue import WorkerProcess
 from anaxis.work.sandbox.calculators import Calculators
 from anaxis.work.sandbox.guard import ParserPool, limits_from_environment
@@ -112,8 +115,13 @@ ROUTERS = (
     screens_people.entry,
     screens_people.router,
     screens_people.managing,
+    second_factor.entry,
+    second_factor.router,
+    second_factor.managing,
+    studio.entry,
     exchange.router,
     watch.router,
+    watched.router,
 )
 _FAILED = "Something in Anaxis itself failed, and nothing of this step was kept: the server's log says what."
 _log = logging.getLogger("anaxis")
@@ -170,6 +178,7 @@ def create_app(
     app.add_middleware(NotStored)
     app.add_middleware(Answered, say=_broken)
     app.add_middleware(SecureASGIMiddleware, secure=policy())
+    app.add_middleware(Measured)
     app.mount(PREFIX, api_of(app.state))
     app.mount("/static", StaticFiles(directory=HERE / "static"), name="static")
     for router in ROUTERS:

@@ -26,7 +26,7 @@ from anaxis.web.signed import actor_of_request
 
 _SAFE = ("GET", "HEAD", "OPTIONS")
 # What whoever comes may send.
-_OPEN = ("/sign-in", "/welcome")
+_OPEN = ("/sign-in", "/sign-in/code", "/welcome")
 # Who sends, in the scope of a request: a person, or an address where nobody has to be signed in.
 _SENDER = "anaxis.sender"
 

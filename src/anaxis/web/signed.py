@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import hashlib
+from typing import Any
 
 from fastapi import Request, Response
 from fastapi.requests import HTTPConnection
-from itsdangerous import BadSignature, URLSafeSerializer
+from itsdangerous import BadData, BadSignature, URLSafeSerializer, URLSafeTimedSerializer
 from sqlalchemy.orm import Session
 
 from anaxis.app.people import actor_for, person_named
@@ -18,6 +19,7 @@ from anaxis.web.security import LOOPBACK
 
 API = "/api/"
 _HOLDS_S = 90 * 24 * 3600
+_PENDING_S = 600
 
 
 class Signer:
@@ -26,6 +28,7 @@ class Signer:
     def __init__(self, key: bytes) -> None:
         self.cookie = f"anaxis_{hashlib.sha256(b'name' + key).hexdigest()[:8]}"
         self._serializer = URLSafeSerializer(key, salt="signed in")
+        self._timed = URLSafeTimedSerializer(key, salt="pending")
 
     def secret(self, request: HTTPConnection) -> str | None:
         """What the browser was given when it was signed in; None where it has none of ours."""
@@ -33,6 +36,18 @@ class Signer:
             return str(self._serializer.loads(request.cookies.get(self.cookie, "")))
         except BadSignature:
             return None
+
+    def pending(self, kind: str, **said: object) -> str:
+        """Something that a browser is to bring back within a few minutes, signed, for one purpose."""
+        return str(self._timed.dumps(said, salt=kind))
+
+    def brought_back(self, kind: str, text: str) -> dict[str, Any] | None:
+        """The same, where it is ours, of that purpose, and came in time."""
+        try:
+            found: dict[str, Any] = self._timed.loads(text, max_age=_PENDING_S, salt=kind)
+        except BadData:
+            return None
+        return found
 
     def give(self, request: Request, answer: Response, secret: str) -> None:
         answer.set_cookie(

@@ -6,7 +6,15 @@ from anaxis.core.errors import BadInput
 from anaxis.store.rows import NotFound
 from anaxis.work.sandbox.turns import Busy
 
-_BY_CODE = {"not_signed_in": 401, "not_allowed": 403, "conflict": 409, "too_many_tries": 429, "disk_full": 507}
+_BY_CODE = {
+    "not_signed_in": 401,
+    "not_allowed": 403,
+    "conflict": 409,
+    "too_many_tries": 429,
+    "too_many_open": 429,
+    "service_away": 503,
+    "disk_full": 507,
+}
 
 
 def status_of(error: BadInput) -> int:

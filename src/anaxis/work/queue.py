@@ -23,6 +23,7 @@ from sqlalchemy.orm import Session
 from anaxis.core.errors import BadInput
 from anaxis.store.models import Job, Worker
 from anaxis.store.rows import actor_named, found
+from anaxis.work.logs import request_id
 
 TASK = "anaxis.work"
 _WATCH_S = 3.0
@@ -68,7 +69,9 @@ def ask_for(session: Session, kind: str, version_id: int, params: dict[str, Any]
 
     ``of_run`` are the ``run_id`` and ``target_id`` where a run asks for it.
     """
-    job = Job(kind=kind, version_id=version_id, params=params, actor=actor_named(session), **of_run)
+    job = Job(
+        kind=kind, version_id=version_id, params=params, actor=actor_named(session), request_id=request_id(), **of_run
+    )
     session.add(job)
     session.flush()
     put_in_queue(session, job)

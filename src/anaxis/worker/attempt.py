@@ -21,6 +21,7 @@ from anaxis.app.long_work import KINDS, asked_by
 from anaxis.app.telling import tell_failed
 from anaxis.core.errors import BadInput
 from anaxis.store.models import Job
+from anaxis.work.logs import about
 from anaxis.work.queue import JOB_LOCK, OPEN, TryAgain, remove_entry
 from anaxis.work.sandbox.turns import Busy
 
@@ -65,9 +66,11 @@ def do_job(engine: Engine, number: int, worker_id: int | None = None, entry: int
         lock = {"kind": JOB_LOCK, "number": number}
         if not connection.execute(text("SELECT pg_try_advisory_lock(:kind, :number)"), lock).scalar_one():
             raise TryAgain("another attempt is under way", _OTHER_ATTEMPT_WAIT_S, counts=False)
+        asked = connection.execute(select(Job.request_id).where(Job.id == number)).scalar() or ""
         connection.commit()
         try:
-            _attempt(engine, number, worker_id, entry)
+            with about(job=number, request=asked):
+                _attempt(engine, number, worker_id, entry)
         finally:
             try:
                 connection.execute(text("SELECT pg_advisory_unlock(:kind, :number)"), lock)
@@ -85,7 +88,9 @@ def _attempt(engine: Engine, number: int, worker_id: int | None, entry: int | No
         with Session(engine, expire_on_commit=False, info={"lets_go": True}) as session:
             job = session.get_one(Job, number)
             session.info["actor"] = asked_by(job)
+            began = time.monotonic()
             result = KINDS[job.kind](session, job, Teller(engine, number, tries))
+            _log.info("job %s done", number, extra={"kind": job.kind, "ms": round((time.monotonic() - began) * 1000)})
             if not _record(session, number, tries, entry, state="done", share=1.0, result=result):
                 raise Stopped
             session.commit()

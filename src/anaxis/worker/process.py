@@ -30,6 +30,7 @@ from anaxis.app.webhook_calls import give_up, send
 from anaxis.formats.usd.write import begin as begin_usd
 from anaxis.store.database import connect, is_current
 from anaxis.store.models import Worker
+from anaxis.work.logs import begin_logs
 from anaxis.work.queue import CALL, CALL_QUEUE, QUEUE, TASK, TryAgain, address_of
 from anaxis.work.reconcile import reconcile
 from anaxis.work.sandbox.folders import settle
@@ -277,7 +278,7 @@ def _wait_for_tables(engine: Engine) -> None:
 
 def main(owned: bool = False, at_once: int = AT_ONCE) -> None:
     """Work until it is ended, ``at_once`` at a time; ``owned`` by another process, which holds its standard input open, with that one."""
-    logging.basicConfig(level=logging.WARNING, format="%(name)s: %(message)s")
+    begin_logs()
     if owned:
         threading.Thread(target=_end_with_owner, daemon=True).start()
     settle()

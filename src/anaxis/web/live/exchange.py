@@ -57,6 +57,7 @@ from anaxis.store.rows import found
 from anaxis.web.live.hub import AGAIN, POLICY, Hub, TooManyOpen, first_to_end
 from anaxis.web.live.standing import RIGHTS, Standing
 from anaxis.web.signed import signed_in_by_itself
+from anaxis.work.measured import CHANGE_SECONDS
 
 router = APIRouter()
 ADDRESS = "/exchange/v1"
@@ -191,7 +192,8 @@ class Connected:
             return
         if isinstance(message, Change):
             try:
-                await self.work(take_change, self.party, self.connection, message, cells)
+                with CHANGE_SECONDS.time():
+                    await self.work(take_change, self.party, self.connection, message, cells)
             except _ENDS_IT:
                 raise
             except BadInput as error:

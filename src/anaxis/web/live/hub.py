@@ -144,6 +144,13 @@ class Hub:
             if not self._open[key]:
                 del self._open[key]
 
+    def open_by_kind(self) -> dict[str, int]:
+        """How many connections of each kind are open."""
+        out: Counter[str] = Counter()
+        for key, count in self._open.items():
+            out[key.split(" ", 1)[0]] += count
+        return out
+
     async def work(
         self,
         function: Callable[..., R],

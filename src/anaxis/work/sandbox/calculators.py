@@ -17,6 +17,7 @@ from collections import deque
 from typing import Any
 
 from anaxis.core.errors import BadInput
+from anaxis.work.measured import READER_SECONDS
 from anaxis.work.sandbox.calculator import receive, send
 from anaxis.work.sandbox.confined import clean_environment, confined
 from anaxis.work.sandbox.folders import made_for_a_reader
@@ -97,7 +98,7 @@ class Calculators:
     def _worked_out(
         self, function: str, given: dict[str, Any], blocks: list[bytes], what: str
     ) -> tuple[dict[str, Any], list[bytes]]:
-        with self._turns.turn():
+        with self._turns.turn(), READER_SECONDS.labels("calculation").time():
             calculator = self._free()
             # The budget counts from when the process works; a fresh one takes a moment to start.
             deadline = time.monotonic() + self._limits.wall_s + 5

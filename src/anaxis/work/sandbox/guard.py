@@ -17,6 +17,7 @@ from typing import TYPE_CHECKING, Any
 
 from anaxis.core.errors import BadInput
 from anaxis.formats import MAX_FILE_BYTES, READABLE_SUFFIXES, require_readable
+from anaxis.work.measured import READER_SECONDS
 from anaxis.work.sandbox.folders import handed_in
 from anaxis.work.sandbox.readers import Gone, Source
 from anaxis.work.sandbox.turns import Turns
@@ -87,7 +88,7 @@ class ParserPool:
         """
         # A wrong kind of file is refused before a process is spent on it.
         require_readable(path.name, suffixes)
-        with self._turns.turn():
+        with self._turns.turn(), READER_SECONDS.labels("file").time():
             for _ in range(_TRIES):
                 with suppress(Gone):
                     return self._ask(path, layout)

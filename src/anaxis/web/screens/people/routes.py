@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from typing import Annotated, Any
-from urllib.parse import urlsplit
 
 from fastapi import APIRouter, Form, Request
 from fastapi.responses import RedirectResponse
@@ -15,9 +14,11 @@ from anaxis.app.hooks import paused_of_actor, resume_webhook
 from anaxis.app.media_roots import close_root, open_root, opened_roots
 from anaxis.app.people import add_person, disable, enable, get_person, give_role, invite, link_for, people
 from anaxis.app.roles import GIVEN, Role
+from anaxis.app.second_factor import is_required, new_secret
 from anaxis.app.shots import shows_of
 from anaxis.app.sign_in import (
     LEAST,
+    CodeWanted,
     accept,
     change_password,
     sign_in,
@@ -34,6 +35,9 @@ from anaxis.store.queries import get_show
 from anaxis.store.rows import NotFound, found
 from anaxis.web.access import OPEN, needs
 from anaxis.web.pages import OpenStore, Store, page, row_number, row_number_or_none
+from anaxis.web.screens.people.second_factor import code_asked
+from anaxis.web.screens.people.studio import has_studio, out_of_studio
+from anaxis.web.screens.people.there_and_back import with_cookie, within
 from anaxis.web.signed import signed_in_by_itself
 
 entry = APIRouter(dependencies=[OPEN])
@@ -45,7 +49,7 @@ _ROLES = [Role.NOBODY, *GIVEN]
 
 @entry.get("/sign-in")
 def form(request: Request, next: str = "/") -> Any:
-    return page(request, "people/sign_in/index.html", next=_within(next))
+    return page(request, "people/sign_in/index.html", next=within(next), studio=has_studio())
 
 
 @entry.post("/sign-in")
@@ -53,12 +57,14 @@ def signed_in(request: Request, name: Typed, password: Typed, next: Typed = "/")
     client = request.client.host if request.client else ""
     try:
         secret = sign_in(request.app.state.engine, name, password, client, request.headers.get("user-agent", ""))
+    except CodeWanted as wanted:
+        return code_asked(request, wanted.person, within(next), new_secret() if wanted.set_up else "")
     except BadInput as error:
         status = 429 if error.code == "too_many_tries" else 403
         return page(
-            request, "people/sign_in/index.html", status, next=_within(next), typed=name[:200], wrong=error.sentence
-        )
-    return _with_cookie(request, RedirectResponse(_within(next), 303), secret)
+            request, "people/sign_in/index.html", status, next=within(next), typed=name[:200], wrong=error.sentence, studio=has_studio(),
+        )  # fmt: skip
+    return with_cookie(request, RedirectResponse(within(next), 303), secret)
 
 
 @entry.get("/welcome")
@@ -76,7 +82,7 @@ def password_set(request: Request, store: OpenStore, secret: Typed, password: Ty
     except BadInput as error:
         return page(request, "people/welcome/index.html", 422, least=LEAST, secret=secret, wrong=error.sentence)
     browser = signed_in_as(store, person.id, request.headers.get("user-agent", ""))
-    return _with_cookie(request, RedirectResponse("/", 303), browser)
+    return with_cookie(request, RedirectResponse("/", 303), browser)
 
 
 @router.post("/sign-out")
@@ -84,7 +90,7 @@ def signed_out(request: Request, store: Store) -> Any:
     secret = request.app.state.signer.secret(request)
     if secret:
         sign_out(store, secret)
-    answer = RedirectResponse("/sign-in", 303)
+    answer = RedirectResponse(out_of_studio(request, _me(store)) or "/sign-in", 303)
     request.app.state.signer.take(answer)
     return answer
 
@@ -104,7 +110,7 @@ def other_password(request: Request, store: Store, old: Typed, password: Typed, 
     except BadInput as error:
         return _account(request, store, 422, wrong=error.sentence)
     secret = signed_in_as(store, person.id, request.headers.get("user-agent", ""))
-    return _with_cookie(request, RedirectResponse("/account", 303), secret)
+    return with_cookie(request, RedirectResponse("/account", 303), secret)
 
 
 @router.post("/account/sign-out-everywhere")
@@ -200,7 +206,7 @@ def _account(request: Request, store: Session, status: int = 200, **more: Any) -
     mine = request.app.state.signer.secret(request)
     return page(
         request, "people/account/index.html", status, person=person, sign_ins=sign_ins(store, person), tokens=tokens_of(store, person), scopes=SCOPES,
-        shows=shows_of(store), least=LEAST, mine=mine, by_itself=signed_in_by_itself(request), roles=Role, paused=paused_of_actor(store), **more,
+        shows=shows_of(store), least=LEAST, mine=mine, by_itself=signed_in_by_itself(request), roles=Role, paused=paused_of_actor(store), required=is_required(), **more,
     )  # fmt: skip
 
 
@@ -217,15 +223,3 @@ def _role(number: int) -> Role:
         return Role(number)
     except ValueError:
         raise BadInput(f"There is no role {number}: choose one of the list.") from None
-
-
-def _within(address: str) -> str:
-    """An address on this server, whatever was asked for."""
-    split = urlsplit(address)
-    inside = address.startswith("/") and not address.startswith(("//", "/\\")) and not split.scheme and not split.netloc
-    return address if inside and address.isprintable() else "/"
-
-
-def _with_cookie(request: Request, answer: RedirectResponse, secret: str) -> RedirectResponse:
-    request.app.state.signer.give(request, answer, secret)
-    return answer

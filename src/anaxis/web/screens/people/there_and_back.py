@@ -1,0 +1,20 @@
+"""Where a browser goes once it is signed in, and what it is given."""
+
+from __future__ import annotations
+
+from urllib.parse import urlsplit
+
+from fastapi import Request
+from fastapi.responses import RedirectResponse
+
+
+def within(address: str) -> str:
+    """An address on this server, whatever was asked for."""
+    split = urlsplit(address)
+    inside = address.startswith("/") and not address.startswith(("//", "/\\")) and not split.scheme and not split.netloc
+    return address if inside and address.isprintable() else "/"
+
+
+def with_cookie(request: Request, answer: RedirectResponse, secret: str) -> RedirectResponse:
+    request.app.state.signer.give(request, answer, secret)
+    return answer
