@@ -49,6 +49,20 @@ def no_process_outlives_its_test(request: pytest.FixtureRequest) -> Iterator[Non
 
 
 @pytest.fixture(scope="session")
+def usual_hash() -> Iterator[Any]:
+    """How passwords are hashed but in tests, where it would cost more than all else (tests/web/test_people.py looks at it)."""
+    from pwdlib import PasswordHash
+    from pwdlib.hashers.argon2 import Argon2Hasher
+
+    from anaxis.app import sign_in
+
+    usual, sign_in._HASH = sign_in._HASH, PasswordHash((Argon2Hasher(time_cost=1, memory_cost=64, parallelism=1),))
+    sign_in._hash_of_nobody.cache_clear()
+    yield usual
+    sign_in._HASH = usual
+
+
+@pytest.fixture(scope="session")
 def demo_files(tmp_path_factory: pytest.TempPathFactory) -> dict[str, Path]:
     """The four demo files by shot name."""
     from make_scenes import make_all
@@ -91,7 +105,7 @@ def usda(tmp_path: Path) -> Callable[..., Path]:
 
 
 @pytest.fixture(scope="session")
-def databases(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Databases]:
+def databases(tmp_path_factory: pytest.TempPathFactory, usual_hash: Any) -> Iterator[Databases]:
     """A PostgreSQL of this test process, and databases in it."""
     from anaxis.store.local_postgres import LocalPostgres
     from databases import Databases

@@ -47,6 +47,8 @@ def none_left() -> Iterator[None]:
     said = []
     for process in alive:
         with suppress(psutil.Error):
+            if _OF_POOLS in " ".join(process.cmdline()):  # it had not become what it is when it was first looked at
+                continue
             said.append(" ".join(process.cmdline())[-200:])
             for below in [*process.children(recursive=True), process]:
                 below.kill()

@@ -292,7 +292,7 @@ def test_names_are_made_legal_and_unique_by_the_rule_shown() -> None:
     assert [legal_name(n, taken) for n in ("main cam", "main/cam", "Kamera ä", "___", "x" * 200)] == [
         "main_cam",
         "main_cam_2",
-        "Kamera",
+        "Kamera_a",
         "camera",
         "x" * 114,
     ]

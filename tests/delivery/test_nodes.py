@@ -26,7 +26,7 @@ from anaxis.delivery.deliver import deliver_all
 from anaxis.delivery.options import Options
 from anaxis.delivery.proved import Delivered
 from anaxis.delivery.shot_camera import ShotCamera
-from anaxis.diagnosis.returned import bare_of, explain
+from anaxis.diagnosis.returned import CameBack, bare_of, explain
 from anaxis.formats import read_file
 from anaxis.formats.file_axes import file_axes
 from anaxis.packages import shipped_profiles
@@ -143,7 +143,7 @@ def test_a_root_left_out_on_the_way_is_found(format_key: str, tmp_path: Path) ->
     recipe = (Operation("place", PLACED.as_params()),)
     scene = read_again(sent, format_key, "zup-rh-m")
     bare = bare_of(scene, scene.cameras[0].path, recipe, leaving.track)
-    found = explain(leaving.track, PICTURE, back, plain, bare)
+    found = explain(leaving.track, PICTURE, CameBack(back), plain, bare)
     assert found.explained and [c for c, _ in found.explanations[0].causes] == ["parents"]
 
 

@@ -16,7 +16,7 @@ from anaxis.core.errors import BadInput
 from anaxis.core.scene.landmarks import NO_LANDMARKS
 from anaxis.core.scene.tree import angle_between_deg
 from anaxis.delivery.deliver import deliver
-from anaxis.diagnosis.returned import track_of_table
+from anaxis.diagnosis.returned import of_table
 from anaxis.formats import read_file
 from anaxis.packages import shipped_profiles
 from anaxis.packages.model import Profile, profile_from_dict
@@ -51,7 +51,7 @@ def test_a_table_in_the_packages_own_layout_arrives(name: str, tmp_path: Path) -
     profile, source = with_table(key, columns, **rule), shot()  # type: ignore[arg-type]
     done = deliver(source, NO_LANDMARKS, PICTURE, profile, "columns", tmp_path)
     assert done.proof.max_px <= 1e-4
-    back = track_of_table(done.files[0], profile, PICTURE, source)
+    back = of_table(done.files[0], profile, PICTURE, source).track
     assert np.abs(back.position_m - source.position_m).max() < 1e-9
     assert np.allclose(back.frames, source.frames)
 
@@ -123,10 +123,10 @@ def test_a_table_that_does_not_fit_its_layout_is_one_sentence(tmp_path: Path) ->
     path = tmp_path / "back.csv"
     path.write_text("frame,x,y,z,a,b,c,v\n1,0,0,0,0,0,0,40\n2,0,0,0,0,0,40\n")
     with pytest.raises(BadInput, match=r"row 3, has 7 cells .* 8 columns"):
-        track_of_table(path, profile, PICTURE, shot())
+        of_table(path, profile, PICTURE, shot())
     path.write_text("frame,x,y,z,a,b,c,v\n1,0,0,0,0,0,0,wide\n")
     with pytest.raises(BadInput, match="cannot be read as numbers"):
-        track_of_table(path, profile, PICTURE, shot())
+        of_table(path, profile, PICTURE, shot())
     stop = with_table("yup-rh-m", f"frame {PLACE} rotation_x rotation_y rotation_z vfov focus", separator="blank")
     source = shot()
     lens = source.lens

@@ -292,6 +292,11 @@ def test_tries_from_elsewhere_lock_nobody_out_where_they_have_signed_in(engine: 
         assert sign_in(engine, "viewer", PASSWORD, "10.1.2.1"), "what succeeds does not count"
 
 
+def test_a_password_costs_much_to_guess(usual_hash: Any) -> None:
+    """By the second recommended option of RFC 9106: 64 MiB, three passes."""
+    assert usual_hash.hash(PASSWORD).startswith("$argon2id$v=19$m=65536,t=3,")
+
+
 def test_the_old_password_is_not_guessed_without_end(engine: Engine, people: dict[str, int]) -> None:
     with Session(engine) as store:
         person = store.get_one(Person, people["artist"])

@@ -227,7 +227,14 @@ def test_a_plate_is_handed_in_changed_and_taken_away(site: str, solved: Path, tm
             in visitor.post("/cameras/1/plates/files", data={"version": "1", "kind": "undistorted"}, files=files).text
         )
         changed = {"camera": "1", "version": "1", "kind": "as shot", "offset": "-40", "view": "film", "stops": "1.5"}
-        answer = visitor.post("/plates/1", data=changed)
+
+        def base() -> str:
+            page = visitor.get("/cameras/1?station=plate").text
+            found = re.search(r'action="/plates/1"[^>]*><input type="hidden" name="base" value="(\w+)"', page)
+            assert found
+            return found[1]
+
+        answer = visitor.post("/plates/1", data=changed | {"base": base()})
         assert "1001 to 1003 here" in answer.text and 'value="1.5"' in answer.text
         for wrong, said in (
             ({"offset": "x"}, "no number"),
@@ -235,7 +242,7 @@ def test_a_plate_is_handed_in_changed_and_taken_away(site: str, solved: Path, tm
             ({"stops": "99"}, "stops within"),
             ({"view": "no"}, "from the lists"),
         ):
-            assert said in visitor.post("/plates/1", data=changed | wrong).text
+            assert said in visitor.post("/plates/1", data=changed | wrong | {"base": base()}).text
         refused = visitor.post(
             "/cameras/1/plates/files", data={"version": "1", "kind": "as shot"}, files=[("files", ("a.txt", b"x"))]
         )

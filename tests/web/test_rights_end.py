@@ -96,6 +96,11 @@ class Connected:
         self.number += 1
         return True
 
+    def is_there(self) -> bool:
+        """Whether the server takes the package for connected."""
+        with Session(self.engine) as store:
+            return store.execute(select(Party.connection)).scalar_one() is not None
+
     def kept(self) -> int:
         with Session(self.engine) as store:
             return len(store.execute(select(SharedChange.id)).all())
@@ -184,11 +189,9 @@ def test_another_artist_does_not_take_a_package_over_while_it_is_connected(conne
         connected.package(token, last=connected.number)
     assert connected.change()
     connected.line.close()
-    with Session(connected.engine) as store:
-        deadline = time.monotonic() + 20
-        while store.execute(select(Party.connection)).scalar_one() is not None:
-            assert time.monotonic() < deadline
-            store.rollback()
+    deadline = time.monotonic() + 20
+    while connected.is_there():
+        assert time.monotonic() < deadline
     connected.line = connected.package(token, last=connected.number)  # it is away: the scene is worked on by another
     assert connected.change()
 
@@ -209,6 +212,21 @@ def test_one_persons_sockets_are_limited_and_keep_no_change_waiting(connected: C
             break
         except ConnectionClosed:
             assert time.monotonic() < deadline
+
+
+def test_who_leaves_without_a_word_leaves_no_trace(connected: Connected, caplog: pytest.LogCaptureFixture) -> None:
+    with caplog.at_level("WARNING"):
+        for number in range(30):
+            line = connected.watching()
+            if number % 3:
+                connected.heard(line)
+            assert connected.change()
+            line.socket.close()
+        connected.line.socket.close()
+        deadline = time.monotonic() + 20
+        while connected.is_there():
+            assert time.monotonic() < deadline
+    assert not [r for r in caplog.records if r.exc_info or "Traceback" in r.getMessage()]
 
 
 def test_what_nobody_is_signed_in_for_is_not_read(connected: Connected) -> None:

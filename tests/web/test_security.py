@@ -6,23 +6,28 @@ import asyncio
 import inspect
 import re
 import socket
+import threading
 import time
 from collections.abc import Coroutine, Iterator
 from concurrent.futures import ThreadPoolExecutor
+from contextlib import suppress
 from email.message import Message
 from pathlib import Path
 from typing import Any, TypeVar
 
 import httpx
 import pytest
+import uvicorn
 from fastapi import FastAPI
 from fastapi.routing import APIRoute
 from sqlalchemy import Engine
 from starlette.types import Message as AsgiMessage
 from starlette.types import Scope
 
+from anaxis.store.local_postgres import free_port
 from anaxis.web.app import ROUTERS, create_app
 from anaxis.web.bodies import Bodies, BodyLimits
+from anaxis.web.heads import TimedHeads
 from anaxis.web.pages import attachment
 from anaxis.web.security import hosts_allowed
 from pages import Server, Visitor, take_in
@@ -296,5 +301,44 @@ def test_what_nothing_runs_at_is_a_sentence_everywhere(site: str, demo_files: di
                 client.post("/cameras/1/recipe", data=retime | {"param_rate": rate}),
             ):
                 assert answer.status_code == 422 and "frame rate" in answer.text
-        assert client.post("/shots/1/expected", data={"first_frame": "1e308"}).status_code == 422
+        base = re.search(r'name="base" value="(\w+)"', client.get("/cameras/1?station=time").text)
+        assert (
+            base and client.post("/shots/1/expected", data={"first_frame": "1e308", "base": base[1]}).status_code == 422
+        )
         assert client.get("/").status_code == 200
+
+
+def test_heads_that_never_end_are_given_up_and_slow_answers_are_not(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr("anaxis.web.heads.HEAD_S", 0.5)
+
+    async def app(scope: Scope, receive: Any, send: Any) -> None:
+        await asyncio.sleep(1.2)  # longer than a head may take
+        await send({"type": "http.response.start", "status": 200, "headers": [(b"content-length", b"2")]})
+        await send({"type": "http.response.body", "body": b"ok"})
+
+    port = free_port()
+    server = uvicorn.Server(uvicorn.Config(app, port=port, http=TimedHeads, lifespan="off", log_level="error"))
+    running = threading.Thread(target=server.run, daemon=True)
+    running.start()
+    while not server.started:
+        time.sleep(0.01)
+    ask = b"GET / HTTP/1.1\r\nHost: x\r\n\r\n"
+    for begins in (b"", b"GET / HTTP/1.1\r\nHost: x\r\nX-Half: ", ask + b"GET / HTTP/1.1\r\nX-Half: "):
+        with socket.create_connection(("127.0.0.1", port), timeout=10) as line:
+            line.sendall(begins)
+            answer = b""
+            with suppress(ConnectionError):
+                while piece := line.recv(1000):
+                    answer += piece
+            assert (b"200 OK" in answer) is begins.startswith(ask), (
+                "what was asked for whole is answered, and then the line is closed"
+            )
+    with socket.create_connection(("127.0.0.1", port), timeout=10) as line:
+        for _ in range(2):
+            line.sendall(ask)
+            answer = b""
+            while not answer.endswith(b"ok"):
+                answer += line.recv(1000)
+            assert b"200 OK" in answer
+    server.should_exit = True
+    running.join(10)

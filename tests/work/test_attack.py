@@ -7,7 +7,13 @@ from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 import psutil
+from sqlalchemy import Engine
+from sqlalchemy.orm import Session
 
+from anaxis.app.people import person_named
+from anaxis.app.roles import Role
+from anaxis.app.tokens import new_token
+from anaxis.store.models import Show
 from lanes import sized
 from pages import Visitor, take_in
 
@@ -49,3 +55,18 @@ def test_many_zips_at_once_are_made_or_told_to_come_again(site: str, demo_files:
     with Visitor(base_url=site, timeout=60) as client:
         assert client.get("/").status_code == 200
     assert len(psutil.Process().children(recursive=True)) <= before + 12
+
+
+def test_floods_of_strangers_keep_no_page_waiting(site: str, engine: Engine) -> None:
+    """At a small size; the watch over the server's loop fails the test where one of them keeps it."""
+    from floods import floods
+
+    with Session(engine) as store, store.begin():
+        person = person_named(store, "demo")
+        assert person is not None
+        show = Show(name="The Tidewright")
+        store.add(show)
+        store.flush()
+        token, _ = new_token(store, person, "flood", Role.ARTIST, 1)
+    found = floods(site, size=sized(1.0, 0.05), token=token)
+    assert found.wrong == [] and set(found.statuses) >= {"too_large", "error", "acknowledge"}

@@ -12,15 +12,16 @@ from anaxis.core.camera.lens import Image
 from anaxis.core.camera.track import Track
 from anaxis.core.scene.landmarks import NO_LANDMARKS
 from anaxis.core.scene.picture import Picture
-from anaxis.diagnosis.returned import track_of_table, track_that_came_back
+from anaxis.core.time.rates import parse_rate, rate_text
+from anaxis.diagnosis.returned import CameBack, of_scene, of_table
 from anaxis.packages.model import Profile, profile_from_dict
 from anaxis.store.archive import scene_from_bytes, track_from_bytes, track_to_bytes
 
 
 def table_came_back(
     examiner: Examiner, name: str, data: bytes, profile: Profile, picture: Picture, meant: Track
-) -> Track:
-    """A table in a package's own numbers; see :func:`anaxis.diagnosis.returned.track_of_table`."""
+) -> CameBack:
+    """A table in a package's own numbers; see :func:`anaxis.diagnosis.returned.of_table`."""
     image = picture.image
     given = {
         "name": name,
@@ -28,29 +29,47 @@ def table_came_back(
         "fit": picture.fit,
         "image": [image.width_px, image.height_px, image.pixel_aspect],
     }
-    _, made = examiner.ask("anaxis.app.came_back:of_table", given, [data, _bytes(meant)], name)
-    return track_from_bytes(made[0])[0]
+    return _read(*examiner.ask("anaxis.app.came_back:table_apart", given, [data, _bytes(meant)], name))
 
 
-def camera_came_back(examiner: Examiner, name: str, scene: bytes, profile: Profile | None) -> Track:
-    """A file's camera as it stands; see :func:`anaxis.diagnosis.returned.track_that_came_back`."""
+def camera_came_back(examiner: Examiner, name: str, scene: bytes, profile: Profile | None) -> CameBack:
+    """A file's camera as it stands; see :func:`anaxis.diagnosis.returned.of_scene`."""
     given = {"profile": profile.model_dump(mode="json") if profile is not None else None}
-    _, made = examiner.ask("anaxis.app.came_back:of_scene", given, [scene], name)
-    return track_from_bytes(made[0])[0]
+    return _read(*examiner.ask("anaxis.app.came_back:scene_apart", given, [scene], name))
 
 
-def of_table(given: Document, blocks: list[bytes]) -> tuple[Document, list[bytes]]:
+def table_apart(given: Document, blocks: list[bytes]) -> tuple[Document, list[bytes]]:
     picture = Picture(Image(*given["image"]), given["fit"], False, False)
     profile = profile_from_dict(given["profile"], "the return's package")
     with TemporaryDirectory(prefix="anaxis-return-") as folder:
         path = Path(folder) / given["name"]
         path.write_bytes(blocks[0])
-        return {}, [_bytes(track_of_table(path, profile, picture, track_from_bytes(blocks[1])[0]))]
+        return _written(of_table(path, profile, picture, track_from_bytes(blocks[1])[0]))
 
 
-def of_scene(given: Document, blocks: list[bytes]) -> tuple[Document, list[bytes]]:
+def scene_apart(given: Document, blocks: list[bytes]) -> tuple[Document, list[bytes]]:
     profile = profile_from_dict(given["profile"], "the return's package") if given["profile"] else None
-    return {}, [_bytes(track_that_came_back(scene_from_bytes(blocks[0]), None, profile))]
+    return _written(of_scene(scene_from_bytes(blocks[0]), None, profile))
+
+
+def _written(back: CameBack) -> tuple[Document, list[bytes]]:
+    image = back.image
+    said = {
+        "image": None if image is None else [image.width_px, image.height_px, image.pixel_aspect],
+        "rate": None if back.rate is None else rate_text(back.rate),
+        "lens": back.lens_said,
+    }
+    return said, [_bytes(back.track)]
+
+
+def _read(said: Document, blocks: list[bytes]) -> CameBack:
+    image, rate = said["image"], said["rate"]
+    return CameBack(
+        track_from_bytes(blocks[0])[0],
+        Image(*image) if image else None,
+        parse_rate(rate) if rate else None,
+        said["lens"],
+    )
 
 
 def _bytes(track: Track) -> bytes:

@@ -28,7 +28,7 @@ from anaxis.core.scene.picture import Picture
 from anaxis.core.typing import Floats
 from anaxis.delivery.overscan import with_overscan
 from anaxis.delivery.shot_camera import ShotCamera
-from anaxis.diagnosis.returned import Compared, as_own_table, bare_of, compared, explain, is_own_table
+from anaxis.diagnosis.returned import CameBack, Compared, as_own_table, bare_of, compared, explain, is_own_table
 from anaxis.packages.model import Profile
 from anaxis.store.archive import pack, scene_from_bytes, scene_to_bytes, track_to_bytes, unpack
 from anaxis.store.models import Return, Version
@@ -60,7 +60,7 @@ def take_back_typed(session: Session, parsers: ParserPool, version: Version, pac
 
 def _read(
     parsers: ParserPool, examiner: Examiner, name: str, data: bytes, package: Profile, picture: Picture, meant: Track
-) -> Track:
+) -> CameBack:
     with TemporaryDirectory(prefix="anaxis-return-") as folder:
         path = Path(folder) / disk_name(name)
         path.write_bytes(data)
@@ -74,7 +74,7 @@ def _read(
 
 
 def _as_handed_over(
-    version: Version, profile: Profile, landmarks: Landmarks, track: Track, picture: Picture, arrived: Track
+    version: Version, profile: Profile, landmarks: Landmarks, track: Track, picture: Picture, back: CameBack
 ) -> tuple[Track, Picture, Overscan | None]:
     """The camera as it went to that package: with the overscan of its newest delivery there, where what came back has it."""
     asked = next((d.options for d in version.deliveries if d.profile["key"] == profile.key), {})
@@ -85,7 +85,7 @@ def _as_handed_over(
 
     def off(camera: ShotCamera) -> float:
         try:
-            return compared(camera.track, landmarks, camera.picture, arrived).proof.median_px
+            return compared(camera.track, landmarks, camera.picture, back, profile).proof.median_px
         except BadInput:
             return 0.0
 
@@ -94,15 +94,15 @@ def _as_handed_over(
 
 
 @use_case("take back")
-def keep_return(session: Session, version: Version, profile: Profile, name: str, data: bytes, arrived: Track) -> Return:
+def keep_return(session: Session, version: Version, profile: Profile, name: str, data: bytes, back: CameBack) -> Return:
     """A camera that came back, with how far it is off and what explains it."""
     track, landmarks, _ = track_of(version)
-    track, picture, render = _as_handed_over(version, profile, landmarks, track, picture_of_version(version), arrived)
+    track, picture, render = _as_handed_over(version, profile, landmarks, track, picture_of_version(version), back)
     scene = scene_from_bytes(version.source_file.scene)
     bare = bare_of(scene, version.camera_path, recipe_of(version), track)
-    found = explain(track, picture, arrived, profile, bare, name == TYPED)
+    found = explain(track, picture, back, profile, bare, name == TYPED)
     try:
-        measured: Compared | None = compared(track, landmarks, picture, arrived)
+        measured: Compared | None = compared(track, landmarks, picture, back, profile)
     except BadInput:  # not one frame in common: the diagnosis still says why
         measured = None
     if measured is not None and render is not None:
@@ -111,11 +111,12 @@ def keep_return(session: Session, version: Version, profile: Profile, name: str,
     frames = proof.frames if proof is not None else np.zeros(0)
     row = Return(
         version_id=version.id, profile=profile.model_dump(mode="json"), name=name[-200:], sha256=hashlib.sha256(data).hexdigest(), data=data,
-        track=track_to_bytes(arrived, NO_LANDMARKS, np.zeros((0, 2, 3))),
+        track=track_to_bytes(back.track, NO_LANDMARKS, np.zeros((0, 2, 3))),
         max_px=proof.max_px if proof else 1e9, worst_frame=proof.worst_frame if proof else float(track.frames[0]),
         median_px=proof.median_px if proof else 1e9, grade=proof.grade if proof else grade_of(1e9),
-        missing=(len(measured.missing) if measured else len(track)) if name != TYPED else 0,
-        diagnosis={"explained": found.explained, "explanations": [e.as_dict() for e in found.explanations]},
+        missing=(len(proof.missing) if proof else len(track)) if name != TYPED else 0,
+        diagnosis={"explained": found.explained, "explanations": [e.as_dict() for e in found.explanations],
+                   "differences": [d._asdict() for d in proof.differences] if proof else []},
         proof=pack({}, {"frames": frames, "deviation_px": proof.deviation_px if proof else np.zeros(0), "arrived": measured.arrived.matrices if measured else np.zeros((0, 3, 4))}),
     )  # fmt: skip
     session.add(row)

@@ -18,7 +18,7 @@ from anaxis.core.space.mapping import Entries, channel_map, rotation_says, says
 from anaxis.core.time.rates import format_frame, plain_frame, rate_text
 
 if TYPE_CHECKING:
-    from anaxis.core.camera.track import Track
+    from anaxis.diagnosis.returned import CameBack
     from anaxis.packages.model import Profile
 
 _profile = click.option("--profile", "profile", metavar="PROFILE", help="The package: a shipped key, or a JSON file.")
@@ -103,8 +103,8 @@ def _read_pair(
     resolution: Image | None,
     source_fit: str | None,
     profile: str | None,
-) -> tuple[Meant, Track, Profile | None]:
-    from anaxis.diagnosis.returned import as_own_table, is_own_table, track_of_table, track_that_came_back
+) -> tuple[Meant, CameBack, Profile | None]:
+    from anaxis.diagnosis.returned import as_own_table, is_own_table, of_scene, of_table
     from anaxis.packages import find_profile
 
     package = find_profile(profile) if profile else None
@@ -114,29 +114,36 @@ def _read_pair(
         if package is None:
             raise BadInput(f"{arrived.name} is a table in a package's own numbers: say which with --profile.")
         own = package if scene is None else as_own_table(scene, package)
-        return source, track_of_table(arrived, own, source.picture, source.work.done), package
+        return source, of_table(arrived, own, source.picture, source.work.done), package
     unsaid = [w for w in ("up_axis", "metres_per_unit") if w in scene.guesses and package is None]
     if unsaid:
         click.echo(
             f"note: {arrived.name} does not say its {' and '.join(unsaid)}, which are guessed: give the package with --profile.",
             err=True,
         )
-    return source, track_that_came_back(scene, arrived_camera, package), package
+    return source, of_scene(scene, arrived_camera, package), package
 
 
 @click.command()
 @_pair
 @click.option("--tolerance-px", type=float, default=0.01, show_default=True)
+@click.option(
+    "--prove-between",
+    "between",
+    default=1,
+    show_default=True,
+    type=click.IntRange(1, 100),
+    help="Look at so many places a frame.",
+)
 def proof(
     meant: Path, arrived: Path, camera: str | None, arrived_camera: str | None, resolution: Image | None, source_fit: str | None,
-    profile: str | None, tolerance_px: float, as_json: bool,
+    profile: str | None, tolerance_px: float, between: int, as_json: bool,
 ) -> None:  # fmt: skip
     """Measure the camera ARRIVED against the camera MEANT, in pixels on every frame."""
     from anaxis.diagnosis.returned import compared
 
-    source, back, _ = _read_pair(meant, arrived, camera, arrived_camera, resolution, source_fit, profile)
-    done = compared(source.work.done, source.work.landmarks, source.picture, back)
-    found = done.proof
+    source, back, package = _read_pair(meant, arrived, camera, arrived_camera, resolution, source_fit, profile)
+    found = compared(source.work.done, source.work.landmarks, source.picture, back, package, between).proof
     document = {
         "max_px": found.max_px,
         "worst_frame": plain_frame(found.worst_frame),
@@ -145,7 +152,10 @@ def proof(
         "test_points": found.test_points,
         "frames": [plain_frame(f) for f in found.frames.tolist()],
         "deviation_px": found.deviation_px.tolist(),
-        "missing_frames": [plain_frame(f) for f in done.missing.tolist()],
+        "missing_frames": [plain_frame(f) for f in found.missing.tolist()],
+        "differences": [d._asdict() for d in found.differences],
+        "between_px": found.between_px,
+        "between_frame": None if found.between_frame is None else plain_frame(found.between_frame),
     }
     if as_json:
         print_json(document)
@@ -154,11 +164,15 @@ def proof(
             f"{found.grade.upper()}: {found.max_px:.4g} px at worst, at frame {format_frame(found.worst_frame)}; median "
             f"{found.median_px:.3g} px, {found.test_points} points on each of {len(found.frames)} frames"
         )
-        if len(done.missing):
+        if found.between_px is not None and found.between_frame is not None:
+            click.echo(f"between frames {found.between_px:.4g} px at worst, at {format_frame(found.between_frame)}")
+        if len(found.missing):
             click.echo(
-                f"{len(done.missing)} frames did not come back, the first of them {format_frame(done.missing[0])}."
+                f"{len(found.missing)} frames did not come back, the first of them {format_frame(found.missing[0])}."
             )
-    if not found.within(tolerance_px) or len(done.missing):
+        for other in found.differences:
+            click.echo(f"{'another' if other.matters else 'note'}: {other.sentence}")
+    if not found.within(tolerance_px) or (found.between_px or 0.0) > tolerance_px:
         sys.exit(OFF_TOLERANCE)
 
 

@@ -30,6 +30,7 @@ def serve(host: str, port: int, demonstration: str, worker: bool) -> None:
     import uvicorn
 
     from anaxis.web.app import create_app
+    from anaxis.web.heads import TimedHeads
     from anaxis.web.security import LOOPBACK
     from anaxis.work.logs import begin_logs
     from anaxis.work.sandbox.folders import how_readers_work, settle
@@ -53,7 +54,7 @@ def serve(host: str, port: int, demonstration: str, worker: bool) -> None:
     _say_the_first_link(app.state.engine, f"http://{host}:{port}" if not demonstration else "")
     config = uvicorn.Config(
         app, host=host, port=port, log_level="warning", log_config=None, timeout_graceful_shutdown=_ANSWERS_S, timeout_keep_alive=15,
-        backlog=512, server_header=False,
+        backlog=512, server_header=False, http=TimedHeads,
     )  # fmt: skip
     gc.collect()
     gc.freeze()  # what is loaded stays: the collector need not go through it while requests wait

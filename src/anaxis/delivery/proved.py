@@ -13,10 +13,11 @@ from anaxis.core.camera.plate.overscan import Overscan
 from anaxis.core.camera.projection import Projection, projection_of
 from anaxis.core.camera.track import lens_moves
 from anaxis.core.checks import is_moving
-from anaxis.core.motion.cuts import cuts_of
+from anaxis.core.motion.cuts import places_between
 from anaxis.core.motion.reduce import Reduced
 from anaxis.core.motion.resample import landmarks_at, sampled
 from anaxis.core.outgoing import Outgoing
+from anaxis.core.proof.beside import arrived_frames
 from anaxis.core.proof.proof import Proof, proof_of, prove
 from anaxis.core.time.rates import nearest_places
 from anaxis.core.typing import Floats, Ints
@@ -24,7 +25,7 @@ from anaxis.delivery.options import USUAL, Options
 from anaxis.delivery.ready import Ready
 from anaxis.delivery.shot_camera import ShotCamera
 from anaxis.packages.model import Profile
-from anaxis.standin.arrival import arrived_frames, differences
+from anaxis.standin.arrival import differences
 from anaxis.standin.package import Seen, open_as_package
 
 
@@ -88,12 +89,9 @@ def _with_between(
 ) -> Proof:
     """The worst deviation at ``count`` places a frame, where no cut lies between."""
     track = meant.track
-    steps = np.setdiff1d(np.arange(len(track) - 1), cuts_of(track) - 1)
-    shares = np.arange(1, count) / count
-    if not len(steps):
+    at = places_between(track, count)
+    if not len(at):
         return proof
-    span = np.diff(track.frames)[steps]
-    at = (track.frames[steps][:, None] + span[:, None] * shares).ravel()
     there = opened(at + (intended[0] - track.frames[0]))
     drawn = sampled(track, at)
     found = prove(

@@ -121,9 +121,12 @@ def _second_round(
             else f"what it does to a file ({said}): both forms agree with each; fill in more frames of calibration_second"
         )
     if not found.explained:
-        asked.append(
-            f"what else it does to a file: {found.explanations[0].sentence if found.explanations else 'no frame came back that was sent'}"
+        none = (
+            "no frame came back that was sent"
+            if not len(found.frames)
+            else "nothing that is known comes near what came back"
         )
+        asked.append(f"what else it does to a file: {found.explanations[0].sentence if found.explanations else none}")
     elif returned.frames[-1] - returned.frames[0] < len(made_camera()) - 1.5:
         asked.append("whether later frames arrive: fill in the camera's last frame, too")
     return asked

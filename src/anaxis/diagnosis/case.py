@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
-from functools import cached_property
 from typing import Any, NamedTuple
 
 import numpy as np
@@ -27,7 +26,8 @@ _NO_MARKS = np.zeros((1, 0, 3))
 @dataclass(frozen=True, eq=False)
 class Case:
     """``meant`` and ``arrived``, both canonical; ``convention`` is the package's, for its words; ``bare`` are the
-    camera meant without what stands above it, where something does."""
+    camera meant without what stands above it, where something does. ``lens_said`` is False where what arrived says nothing of
+    the lens and was given the one meant (:func:`lens_beside`)."""
 
     meant: Track
     arrived: Track
@@ -35,30 +35,33 @@ class Case:
     fit: str
     convention: Convention
     bare: tuple[Track, ...] = ()
+    lens_said: bool = True
 
     def aligned(self, timing: Timing, at: Any) -> Aligned:
         """What arrived at some places ``at`` of a timing, and the camera meant at the frames behind them."""
         seen = self.arrived.take(timing.arrived_at[at])
 
         def behind(track: Track) -> Track:
-            draw = sampled_straight if timing.straight else sampled
-            return replace(draw(track, timing.meant_frames[at]), frames=seen.frames, rate=seen.rate)
+            frames = timing.meant_frames[at]
+            place = nearest_places(track.frames, frames)
+            if np.array_equal(track.frames[place], frames):  # no curve need be drawn to find what is there
+                drawn = track.take(place)
+            else:
+                drawn = (sampled_straight if timing.straight else sampled)(track, frames)
+            return replace(drawn, frames=seen.frames, rate=seen.rate)
 
         should = behind(self.meant)
-        if self._lens_unsaid:
+        if not self.lens_said:
             seen = replace(seen, lens=should.lens)
         return Aligned(seen, should, tuple(behind(b) for b in self.bare))
 
-    @cached_property
-    def _lens_unsaid(self) -> bool:
-        """Whether the lens that arrived is the one meant at the same numbers: what does not say it was given that one
-        (:func:`lens_beside`), which tells nothing of when it was."""
-        mine = lens_beside(self.meant, self.arrived.frames)
-        return all(np.array_equal(getattr(mine, k), getattr(self.arrived.lens, k)) for k in _IN_PICTURE)
-
     def apart(self, seen: Track, should: Track | None = None) -> Apart:
         """Pixels from ``seen``; given what should have been seen, in a world of whose size it is."""
-        return Apart(seen, self.image, self.fit, 1.0 if should is None else larger(seen, should))
+        if should is None:
+            return Apart(seen, self.image, self.fit)
+        # How far the focus lies is one of the things that may have been changed: where it was meant is looked at.
+        focused = replace(seen, lens=replace(seen.lens, focus_m=should.lens.focus_m))
+        return Apart(focused, self.image, self.fit, larger(seen, should))
 
     def arriving(self, track: Track) -> Arriving:
         """A camera for a habit to be done to; what stands above it plays no part."""

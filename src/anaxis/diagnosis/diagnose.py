@@ -19,7 +19,7 @@ from anaxis.core.motion.resample import sampled, sampled_straight
 from anaxis.core.scene.tree import angle_between_deg
 from anaxis.core.space.axes import Convention
 from anaxis.core.time.rates import plain_frame, rate_label
-from anaxis.core.typing import Floats
+from anaxis.core.typing import Floats, Ints
 from anaxis.diagnosis.case import Aligned, Apart, Case, larger, spread
 from anaxis.diagnosis.lens import lenses
 from anaxis.diagnosis.noise import MAY_BE_NOISE_PX, NO_FLOOR, Floor, is_noise, of_decimals
@@ -92,14 +92,15 @@ def diagnose(
     convention: Convention,
     bare: tuple[Track, ...] = (),
     typed: bool = False,
+    lens_said: bool = True,
 ) -> Diagnosis:
     """What makes ``arrived`` of ``meant``, both canonical; ``convention`` is the package's, for its words.
 
     ``bare`` are the camera meant without what stands above it, where a file has that; ``typed`` says that a person
-    typed some of the frames. Raises nothing a caller must
+    typed some of the frames; ``lens_said`` is False where what arrived says nothing of the lens. Raises nothing a caller must
     catch: where nothing explains the difference, the diagnosis says so.
     """
-    case = Case(meant, arrived, image, fit, convention, bare)
+    case = Case(meant, arrived, image, fit, convention, bare, lens_said)
     floor = NO_FLOOR
     if len(arrived):
         beside, _ = on_common_frames(meant, arrived)
@@ -116,7 +117,9 @@ def diagnose(
             done = min((e.cost for e in found if e.residual_px < enough), default=np.inf)
             if timing.cost >= done + _AS_LIKELY:
                 break  # whatever comes is dearer
-            found += [e for e in _explained_by(timing, case, floor) if _affords(e, len(timing.arrived_at))]
+            found += [
+                e for e in _explained_by(timing, case, floor) if _affords(e, distinct(arrived, timing.arrived_at))
+            ]
         if any(e.residual_px < enough for e in found):
             break
     whole = [_on_every_frame(e, case, floor) for e in _best(found, enough)]
@@ -142,8 +145,15 @@ def free_numbers(causes: tuple[Cause, ...]) -> int:
     return count
 
 
+def distinct(track: Track, at: Ints) -> int:
+    """How many of a track's samples ``at`` are different ones: frames that show the same are one piece of evidence."""
+    lens = np.column_stack([track.lens.focal_mm, track.lens.film_width_mm])
+    rows = np.column_stack([track.position_m, track.rotation.reshape(len(track), 9), lens])[at]
+    return len(np.unique(np.round(rows, 9), axis=0))
+
+
 def _affords(found: Explanation, frames: int) -> bool:
-    """Whether an explanation has far fewer fitted numbers than frames; of three or four frames it fits none."""
+    """Whether an explanation has far fewer fitted numbers than frames that differ; of three or four it fits none."""
     free = free_numbers(found.causes)
     return free == 0 if frames < _FEW_FRAMES else 2 * free <= frames
 
@@ -226,11 +236,16 @@ def _on_every_frame(found: Explanation, case: Case, floor: Floor) -> Explanation
     off = apart(fitted)
     residual = float(off.max())
     if max(EXPLAINED_PX, floor.px) < residual and is_noise(fitted, seen, larger(seen, aligned.should), residual):
-        floor = Floor(residual, "which is noise from frame to frame and no more")
+        floor = Floor(
+            residual, "which is noise from frame to frame and no more", "with noise from frame to frame and no more"
+        )
     fits = off <= max(0.1, EXPLAINED_PX, floor.px)
-    said = sentence_of(found.causes, case.meant, residual, float(seen.frames[int(np.argmax(off))]), floor, timing)
+    different = distinct(case.arrived, timing.arrived_at)
+    said = sentence_of(
+        found.causes, case.meant, residual, float(seen.frames[int(np.argmax(off))]), floor, timing, different
+    )
     return replace(
-        found, sentence=said, residual_px=residual, frames=_ranges(seen.frames, fits), deviation_px=off, rests_on=len(seen), floor=floor,
+        found, sentence=said, residual_px=residual, frames=_ranges(seen.frames, fits), deviation_px=off, rests_on=different, floor=floor,
     )  # fmt: skip
 
 
@@ -254,11 +269,17 @@ def _ranges(frames: Floats, good: Any) -> tuple[tuple[float, float], ...]:
 
 
 def sentence_of(
-    causes: tuple[Cause, ...], meant: Track, residual_px: float, worst: float, floor: Floor, timing: Timing
+    causes: tuple[Cause, ...], meant: Track, residual_px: float, worst: float, floor: Floor, timing: Timing, count: int
 ) -> str:
     """The causes as one sentence about the package, with what remains and how many frames it rests on."""
-    if not causes:
+    still = count == 1 < len(timing.arrived_at)
+    rests = "told from one view, since it is still" if still else f"told from {count} frame{'s' * (count != 1)}"
+    if not causes and residual_px <= EXPLAINED_PX:
         said = "Nothing happened to it: it is the camera meant"
+    elif not causes and residual_px <= floor.px:
+        return f"It is the same camera, {floor.said}: up to {residual_px:.2g} px off; {rests}."
+    elif not causes:
+        said = "The camera is nearest to the one meant"
     else:
         parts = [HABITS[code].says(params) + _aside(code, params, meant) for code, params in causes]
         said = "The package " + (
@@ -266,8 +287,6 @@ def sentence_of(
         )
         if timing.straight:
             said += " (with straight lines between the frames)"
-    count = len(timing.arrived_at)
-    rests = f"told from {count} frame{'s' * (count != 1)}"
     if residual_px <= EXPLAINED_PX:
         remains = f"{residual_px:.2g}" if residual_px >= 1e-3 else "less than 0.001"
         return f"{said}; {rests}, {remains} px remain."

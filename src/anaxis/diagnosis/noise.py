@@ -29,10 +29,12 @@ _LEAST_FRAMES = 8
 
 
 class Floor(NamedTuple):
-    """Below ``px`` nothing can be told; ``why`` in a few words, "" where that is nothing to speak of."""
+    """Below ``px`` nothing can be told; ``why`` in a few words, "" where that is nothing to speak of; ``said`` is what it makes of a
+    camera that nothing else happened to."""
 
     px: float
     why: str
+    said: str = ""
 
 
 NO_FLOOR = Floor(0.0, "")
@@ -66,7 +68,7 @@ def of_decimals(arrived: Track, convention: Convention, apart: Apart) -> Floor:
         worst = max(worst, float(apart(other).max()))
     least = min(d for d in few if d is not None)
     words = {0: "whole numbers", 1: "one decimal"}.get(least, f"{least} decimals")
-    return Floor(min(1.2 * worst, MOST_PX), f"as far as {words} tell")
+    return Floor(min(1.2 * worst, MOST_PX), f"as far as {words} tell", f"rounded to {words}")
 
 
 def _printed(values: Floats) -> int | None:

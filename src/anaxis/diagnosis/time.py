@@ -58,7 +58,11 @@ def _timings(meant: Track, arrived: Track, typed: bool) -> Iterator[Timing]:
             continue
         tried.add(key)
         # Samples that lie further apart than a frame are not all there is, wherever they end.
-        sparse = typed or (len(arrived) > 1 and float(np.median(np.diff(arrived.frames))) > 1.5)
+        sparse = (
+            typed
+            or (len(arrived) == 1 and _still_from(meant) == 0)
+            or (len(arrived) > 1 and float(np.median(np.diff(arrived.frames))) > 1.5)
+        )
         short = not sparse and frames[-1] < meant.frames[-1] - 0.5 and frames[0] <= meant.frames[0] + 0.5
         if short and not any(code in ("first_keys", "only_first", "own_rate") for code, _ in causes):
             causes = (*causes, ("first_keys", {"count": float(len(inside))}))
@@ -80,6 +84,17 @@ def _ways(meant: Track, arrived: Track) -> Iterator[tuple[tuple[Cause, ...], Flo
     """Causes, and for every frame that arrived the frame meant that it shows."""
     own = arrived.frames
     first = float(own[0])
+    if _still_from(meant) == 0:  # it looks the same whenever: only where its frames begin and end can be told
+        if len(own) == 1:
+            yield (), meant.frames[:1]
+            return
+        yield (), own
+        if first != meant.frames[0]:
+            yield (("own_first", {"first": first}),), own - first + meant.frames[0]
+            offset = first - meant.frames[0]
+            if offset in _OFFSETS and len(own) == len(meant):
+                yield (("frame_offset", {"frames": offset}),), own - offset
+        return
     still = _still_from(arrived)
     moving = _still_from(meant) > 0
     if moving and still == 0 and len(own):

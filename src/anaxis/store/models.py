@@ -490,6 +490,17 @@ class Return(Base):
     proof: Mapped[bytes] = mapped_column(deferred=True)
     version: Mapped[Version] = relationship()
 
+    @property
+    def differences(self) -> list[dict[str, Any]]:
+        """What of it is another beside the picture: ``what``, as ``meant`` and as ``arrived``, and whether it ``matters``."""
+        found: list[dict[str, Any]] = self.diagnosis.get("differences", [])
+        return found
+
+    @property
+    def as_it_was(self) -> bool:
+        """Whether all of it came back, no frame further off than is exact, and nothing that matters is another."""
+        return self.max_px <= EXACT_PX and not self.missing and not any(d["matters"] for d in self.differences)
+
 
 class Still(Base):
     """Two pictures of one frame, ``ours`` and ``theirs`` as PNG, and what was measured between them."""

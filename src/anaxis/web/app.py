@@ -122,6 +122,7 @@ ROUTERS = (
     exchange.router,
     watch.router,
     watched.router,
+    watched.managing,
 )
 _FAILED = "Something in Anaxis itself failed, and nothing of this step was kept: the server's log says what."
 _log = logging.getLogger("anaxis")

@@ -15,7 +15,7 @@ from typing import Any
 
 import psutil
 from fastapi import APIRouter, Request
-from fastapi.responses import PlainTextResponse, Response
+from fastapi.responses import JSONResponse, PlainTextResponse, Response
 from prometheus_client import CONTENT_TYPE_LATEST, REGISTRY, CollectorRegistry, generate_latest
 from prometheus_client.core import CounterMetricFamily, GaugeMetricFamily
 from prometheus_client.registry import Collector
@@ -25,9 +25,10 @@ from sqlalchemy.orm import Session
 from starlette.datastructures import Headers, MutableHeaders
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
+from anaxis.app.roles import Role
 from anaxis.store.database import is_current
 from anaxis.store.models import Job, Worker
-from anaxis.web.access import OPEN
+from anaxis.web.access import OPEN, needs
 from anaxis.web.security import LOOPBACK
 from anaxis.work.logs import about, request_id_from
 from anaxis.work.measured import REQUEST_SECONDS
@@ -35,6 +36,7 @@ from anaxis.work.queue import OPEN as OPEN_JOBS
 from anaxis.work.queue import has_worker
 
 router = APIRouter(dependencies=[OPEN])
+managing = APIRouter(dependencies=[needs(Role.ADMINISTRATOR, Role.ADMINISTRATOR)])
 _log = logging.getLogger("anaxis.requests")
 _ID = "x-request-id"
 
@@ -162,6 +164,12 @@ def _processes() -> Iterator[Any]:
             apart += child.memory_info().rss
     memory.add_metric(["readers"], apart)
     yield memory
+
+
+@managing.get("/openapi.json")
+def described(request: Request) -> Response:
+    """Every address of the pages with its fields: what an attack by way of trial reads (scripts/attack.py)."""
+    return JSONResponse(request.app.openapi())
 
 
 @router.get("/metrics")

@@ -214,3 +214,10 @@ def with_mark(track: Track, frame: float, cut: bool) -> Track:
     marked = np.zeros(len(track), dtype=np.int64) if track.marked is None else track.marked.copy()
     marked[at[0]] = 1 if cut else -1
     return replace(track, marked=marked)
+
+
+def places_between(track: Track, count: int) -> Floats:
+    """``count`` - 1 places between every two frames, but where a cut lies between, (k,) frame numbers."""
+    steps = np.setdiff1d(np.arange(len(track) - 1), cuts_of(track) - 1)
+    span = np.diff(track.frames)[steps]
+    return np.asarray((track.frames[steps][:, None] + span[:, None] * (np.arange(1, count) / count)).ravel())

@@ -75,13 +75,13 @@ _READ_AT_ONCE = 4096
 @router.websocket(ADDRESS)
 async def exchange(socket: WebSocket) -> None:
     hub: Hub = socket.app.state.hub
-    await socket.accept()
     try:
+        await socket.accept()
         connected = await _enter(socket, hub)
     except BadInput as error:
         await _end(socket, error)
         return
-    except (TimeoutError, WebSocketDisconnect, KeyError):
+    except (TimeoutError, WebSocketDisconnect, RuntimeError, KeyError):
         await _close(socket, POLICY)
         return
     except DBAPIError:

@@ -39,7 +39,10 @@ async def watch(
 ) -> None:
     """``a`` and ``b`` are the cameras looked at (0 for none on the right), as of the effects that the page's drawing is of."""
     hub: Hub = socket.app.state.hub
-    await socket.accept()
+    try:
+        await socket.accept()
+    except (RuntimeError, WebSocketDisconnect):  # it has gone already
+        return
     standing = Standing(lambda session: actor_of_request(socket, session), Role.VIEWER, show, "see this")
     watching = _Watching(hub, standing, show, (a, b), [effect_a, effect_b], motion_m)
     try:

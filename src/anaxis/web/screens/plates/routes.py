@@ -118,11 +118,12 @@ def change(
     base: Annotated[str, Form()] = "",
 ) -> Any:
     plate, kept = get_plate(store, number), get_version(store, camera, version)
-    require_base(store, plate, base, "kind", "frame_offset", "view", "stops")
     moved = number_or_none(offset, "an offset in frames") or 0.0
     if moved != round(moved):
         raise BadInput(f"An offset of {moved:g} frames cannot be: type a whole number.")
-    change_plate(store, plate, kind, int(moved), view, number_or_none(stops, "stops") or 0.0)
+    brighter = number_or_none(stops, "stops") or 0.0
+    require_base(store, plate, base, "kind", "frame_offset", "view", "stops")
+    change_plate(store, plate, kind, int(moved), view, brighter)
     return _begun(request, store, kept, plate, to)
 
 
