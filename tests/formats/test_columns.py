@@ -20,6 +20,7 @@ from anaxis.core.scene.surroundings import landmarks_of
 from anaxis.delivery.deliver import deliver
 from anaxis.formats import read_file
 from anaxis.formats.tables.layout import QUANTITIES, propose
+from anaxis.formats.tables.read import read_columns
 from anaxis.formats.track_json.document import convention_document
 from anaxis.packages import shipped_profiles
 
@@ -172,3 +173,18 @@ def test_every_table_of_numbers_gets_a_proposal_that_uses_nothing_twice(rows: in
     assert (
         len(found) == columns and len(set(used)) == len(used) and all(c.quantity in QUANTITIES and c.why for c in found)
     )
+
+
+@pytest.mark.parametrize("encoding", ["utf-16", "utf-16-le", "utf-16-be", "utf-8-sig"])
+def test_unicode_text_of_a_spreadsheet_is_read(tmp_path: Path, encoding: str) -> None:
+    plain = table(
+        tmp_path / "plain.txt",
+        [np.arange(1.0, 6.0), *np.random.default_rng(3).normal(size=(6, 5))],
+        "frame\tx\ty\tz\trx\try\trz",
+        "\t",
+    )
+    mark = {"utf-16-le": "\ufeff", "utf-16-be": "\ufeff"}.get(encoding, "")
+    other = tmp_path / "other.txt"
+    other.write_bytes((mark + plain.read_text()).encode(encoding))
+    a, b = (read_columns(p).nodes[0] for p in (plain, other))
+    assert np.array_equal(a.local, b.local) and np.array_equal(a.frames, b.frames)

@@ -47,6 +47,16 @@ def test_an_edl_and_a_timeline_say_the_same(edl: Path, tmp_path: Path) -> None:
     assert safe_cut_list(other, Fraction(24)) == read_cut_list(other, Fraction(24))
 
 
+def test_clips_of_an_edl_without_names_go_by_their_reel(edl: Path, tmp_path: Path) -> None:
+    path = tmp_path / "reels.edl"
+    path.write_text("\n".join(x for x in EDL.splitlines() if "FROM CLIP" not in x) + "\n")
+    edit = read_cut_list(path, Fraction(24))
+    assert [c.name for c in edit.clips] == ["TW010", "TW020", "TW010", "TW0101"]
+    assert [(c.first, c.last) for c in edit.clips] == [
+        (c.first, c.last) for c in read_cut_list(edl, Fraction(24)).clips
+    ]
+
+
 def test_clips_belong_to_the_shot_they_are_named_after(edl: Path) -> None:
     found = shots_in(read_cut_list(edl, Fraction(24)), ["TW_010", "TW_020", "TW_030", "TW"])
     assert {k: len(v) for k, v in found.items()} == {"TW_010": 2, "TW_020": 1, "TW": 1}  # TW_0101 is not TW_010

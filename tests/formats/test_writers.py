@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hashlib
+import re
 from dataclasses import replace
 from pathlib import Path
 
@@ -175,6 +176,15 @@ def test_alembic_is_read_by_its_library(tmp_path: Path) -> None:
         matrix = np.array(xform.getSchema().getValue(at).getMatrix()).reshape(4, 4).T
         assert np.allclose(matrix[:3, 3], source.position_m[i] * 100, rtol=1e-12)
         assert np.allclose(matrix[:3, :3], source.rotation[i], atol=1e-12)
+
+
+def test_a_near_plane_of_nothing_is_not_written_to_collada_and_that_is_said(tmp_path: Path) -> None:
+    source = shot(5)
+    source = replace(source, lens=replace(source.lens, near_m=np.zeros(5)))
+    done = deliver(source, NO_LANDMARKS, PICTURE, shipped_profiles()["yup-rh-m"], "collada", tmp_path)
+    written = re.search(r"<znear>([^<]+)</znear>", done.files[0].read_text())
+    assert written and float(written[1]) == pytest.approx(1e-4)
+    assert done.proof.within(0.01) and any("0.0001 m is written" in n for n in done.outgoing.notes)
 
 
 def test_collada_is_read_by_its_library(tmp_path: Path) -> None:

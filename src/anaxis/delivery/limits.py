@@ -8,6 +8,7 @@ from anaxis.core.camera.track import lens_moves
 from anaxis.core.outgoing import Outgoing
 from anaxis.core.proof.precision import single_precision_bound_px
 from anaxis.core.time.rates import rate_label
+from anaxis.formats.collada.write import NEAREST_M
 from anaxis.formats.file_axes import file_axes
 
 _NO_FILM = {"gltf": "glTF", "collada": "COLLADA"}
@@ -49,6 +50,10 @@ def limits_of(format_key: str, outgoing: Outgoing, reads_gltf_zoom: bool = False
                 if format_key == "gltf"
                 else "The lens moves, which COLLADA holds as an animated field of view: some readers drop it; look at the last frame there."
             )
+    if format_key == "collada" and (lens.near_m < NEAREST_M).any():
+        out.append(
+            f"The near plane lies at {lens.near_m.min():g} m, which makes some readers of COLLADA divide by nothing: {NEAREST_M:g} m is written."
+        )
     if format_key in ("usd", "alembic") and max(np.ptp(lens.film_width_mm), np.ptp(lens.film_height_mm)) > 1e-9:
         out.append(
             f"The film back changes over the frames, {lens.film_width_mm.min():.3f} to {lens.film_width_mm.max():.3f} mm wide: many importers read it "

@@ -231,11 +231,12 @@ def page(request: Request, name: str, status: int = 200, **context: Any) -> Any:
         let_go(store)  # drawing a page takes longer than asking for what is on it
     whole = name.endswith("index.html")  # a part of a page leaves the sentence to the page
     said = _said_once(request) if whole else ""
+    actor = getattr(request.state, "actor", None)
     context = {
         "said": said,
-        "actor": getattr(request.state, "actor", None),
+        "actor": actor,
         "Role": Role,
-        "by_itself": signed_in_by_itself(request),
+        "by_itself": actor is not None and actor.name == request.app.state.visitor and signed_in_by_itself(request),
         **context,
     }
     answer = templates.TemplateResponse(request, name, context, status_code=status)

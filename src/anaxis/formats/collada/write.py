@@ -25,6 +25,8 @@ from anaxis.core.typing import Floats
 from anaxis.formats.file_axes import file_axes, is_still
 from anaxis.formats.nodes import Node, nodes_of, places
 
+# A near plane at 0 makes a projection that divides by nothing, in readers that take it as it is.
+NEAREST_M = 1e-4
 _UNIT_NAMES = {0.001: "millimeter", 0.01: "centimeter", 1.0: "meter", 0.0254: "inch", 0.3048: "foot"}
 
 
@@ -88,7 +90,7 @@ class _Written:
         lens, unit, used = self.outgoing.track.lens, self.convention.metres_per_unit, self.used
         return (
             f'<camera id="{self.key}" name={quoteattr(self.node.name)}><optics><technique_common><perspective><yfov sid="yfov">{self.yfov_deg[0]:.17g}</yfov>'
-            f"<aspect_ratio>{float(used.width_mm[0] / used.height_mm[0]):.17g}</aspect_ratio><znear>{_distance(lens.near_m, unit, 0.01)}</znear>"
+            f"<aspect_ratio>{float(used.width_mm[0] / used.height_mm[0]):.17g}</aspect_ratio><znear>{_distance(lens.near_m, unit, 0.01, NEAREST_M)}</znear>"
             f"<zfar>{_distance(lens.far_m, unit, 10_000.0)}</zfar></perspective></technique_common></optics></camera>"
         )
 
@@ -170,9 +172,9 @@ def _open(key: str, name: str) -> str:
     return f"<node id={quoteattr(key)} name={quoteattr(name)}>"
 
 
-def _distance(values_m: Floats, unit: float, otherwise_m: float) -> str:
+def _distance(values_m: Floats, unit: float, otherwise_m: float, least_m: float = 0.0) -> str:
     first = float(values_m[0])
-    return f"{(first if np.isfinite(first) else otherwise_m) / unit:.17g}"
+    return f"{max(first if np.isfinite(first) else otherwise_m, least_m) / unit:.17g}"
 
 
 def _words(values: Floats) -> str:

@@ -129,6 +129,12 @@ def _transitions_unseen(path: Path, seen: int) -> list[str]:
     ]
 
 
+def _name_of(clip: Any) -> str:
+    """What a clip is called. One of an EDL that names none goes by its reel: its reader calls it by the event's number."""
+    reel = str(clip.metadata.get("cmx_3600", {}).get("reel", ""))
+    return reel if reel and re.fullmatch(r"\d{1,6}", clip.name or "0") else clip.name or ""
+
+
 def _clips_of(timeline: Any, name: str) -> tuple[list[tuple[Clip, float]], list[str]]:
     """The clips of an edit. Raises BadInput where a time of one is no number, or one that nothing counts to."""
     no_number = BadInput(f"{name} holds a time or a rate that is not a number: export it again.", "not_a_number")
@@ -219,7 +225,7 @@ class _Reading:
                 low, high = first + skipped, first + skipped + _last_of(count, speed)
                 out.append((
                     Clip(
-                        clip.name or "", *_whole(min(low, high), max(low, high)), round(start * place_rate, 6), rate_text(nearest_rate(rate)),
+                        _name_of(clip), *_whole(min(low, high), max(low, high)), round(start * place_rate, 6), rate_text(nearest_rate(rate)),
                         speed, round(low, 6), round((end - start) * place_rate, 6),
                         mixed[0] if start <= span[0] + 1e-9 else 0.0, mixed[1] if end >= span[1] - 1e-9 else 0.0,
                     ),

@@ -6,6 +6,7 @@ headings and behaviour and said to be a guess.
 
 from __future__ import annotations
 
+import codecs
 import csv
 import re
 from dataclasses import replace
@@ -105,12 +106,18 @@ def _preview(
     }
 
 
+def text_of(data: bytes) -> str:
+    """The text of a file: UTF-16 where it begins with that mark, as spreadsheets write "Unicode text", else UTF-8."""
+    if data.startswith((codecs.BOM_UTF16_LE, codecs.BOM_UTF16_BE)):
+        return data.decode("utf-16", errors="replace")
+    return data.decode("utf-8-sig", errors="replace")
+
+
 def _table(path: Path) -> tuple[list[str] | None, list[list[str]], str]:
     """Headings (None where there are none), rows of cells, and what separates them."""
-    data = path.read_bytes()
-    if b"\0" in data[:4096]:
+    text = text_of(path.read_bytes())
+    if "\0" in text[:4096]:
         raise BadInput(f"{path.name} is no text: export the table as plain text.")
-    text = data.decode("utf-8-sig", errors="replace")
     lines = [x for x in text.splitlines() if x.strip() and not x.lstrip().startswith(("#", "//"))]
     if not lines:
         raise BadInput(f"{path.name} holds no rows: export it again.")

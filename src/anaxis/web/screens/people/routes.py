@@ -38,7 +38,6 @@ from anaxis.web.pages import OpenStore, Store, page, row_number, row_number_or_n
 from anaxis.web.screens.people.second_factor import code_asked
 from anaxis.web.screens.people.studio import has_studio, out_of_studio
 from anaxis.web.screens.people.there_and_back import with_cookie, within
-from anaxis.web.signed import signed_in_by_itself
 
 entry = APIRouter(dependencies=[OPEN])
 router = APIRouter(dependencies=[needs(Role.NOBODY, Role.NOBODY)])
@@ -206,7 +205,7 @@ def _account(request: Request, store: Session, status: int = 200, **more: Any) -
     mine = request.app.state.signer.secret(request)
     return page(
         request, "people/account/index.html", status, person=person, sign_ins=sign_ins(store, person), tokens=tokens_of(store, person), scopes=SCOPES,
-        shows=shows_of(store), least=LEAST, mine=mine, by_itself=signed_in_by_itself(request), roles=Role, paused=paused_of_actor(store), required=is_required(), **more,
+        shows=shows_of(store), least=LEAST, mine=mine, roles=Role, paused=paused_of_actor(store), required=is_required(), **more,
     )  # fmt: skip
 
 
