@@ -5,6 +5,7 @@ from __future__ import annotations
 import io
 import json
 import threading
+from collections.abc import Callable
 from fractions import Fraction
 from pathlib import Path
 
@@ -35,6 +36,7 @@ from anaxis.store.local_postgres import LocalPostgres
 from anaxis.store.models import Delivery, HistoryEntry, Package, Shot, Version, VersionInput
 from anaxis.store.packages import all_packages, get_package, versions_of
 from anaxis.store.queries import track_of
+from shell import run
 
 
 def keep(store: Session, path: Path, shot: str) -> Version:
@@ -48,6 +50,31 @@ def keep(store: Session, path: Path, shot: str) -> Version:
         look(Here(), source.scene, source.name, {})[0],
         "shotcam",
         picture_of(scene, None, None),
+    )
+
+
+_HEAD = 'upAxis = "Y"\n metersPerUnit = 0.01\n timeCodesPerSecond = 24\n startTimeCode = 1001\n endTimeCode = 1100'
+_SAMPLES = ", ".join(f"{f}: ({f}, 10, 300)" for f in range(1001, 1011))
+_MOVES = (
+    f'double3 xformOp:translate.timeSamples = {{ {_SAMPLES} }}\n uniform token[] xformOpOrder = ["xformOp:translate"]'
+)
+
+
+def test_the_range_that_a_file_states_is_owed_where_nobody_says_another(
+    engine: Engine, usda: Callable[..., Path]
+) -> None:
+    path = usda(head=_HEAD, ops=_MOVES)
+    with Session(engine, expire_on_commit=False) as store, store.begin():
+        version = keep(store, path, "TW_010")
+        short = deliver_version(store, version, shipped_profiles()["zup-lh-cm"], "json")
+        assert short.coverage == (10, 100) and short.verdict == "Only 10 of 100 frames" and not short.matches
+        expect(store, version.camera.shot, 1001.0, 1010.0, None)
+        assert short.coverage == (10, 10) and short.matches, "the shot's own range is what is owed"
+    ran = run("transfer", path, "--to", "zup-lh-cm", "--format", "json", "--out", path.parent / "out", "--json")
+    assert (
+        ran.returncode != 0
+        and ran.document["proof"]["frames_owed"] == 100
+        and ran.document["proof"]["frames_compared"] == 10
     )
 
 

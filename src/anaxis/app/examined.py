@@ -17,7 +17,7 @@ from anaxis.core.camera.lens import Image
 from anaxis.core.camera.track import Track
 from anaxis.core.checks import Expected
 from anaxis.core.checks.examine import CameraReport, Described, between_samples, examine
-from anaxis.core.checks.times import held_range
+from anaxis.core.checks.times import held_range, stated_range
 from anaxis.core.errors import BadInput
 from anaxis.core.findings import Finding
 from anaxis.core.recipe.documents import recipe_document, recipe_from_document
@@ -280,6 +280,7 @@ def facts_of(report: CameraReport) -> Document | None:
             "first_frame": report.first_frame,
             "last_frame": report.last_frame,
             "frames": len(report.track),
+            "stated": stated_range(report.work),
             "held_frames": list(held_range(report.work.done, baked)),
             "samples": report.samples,
             "animated": report.animated,

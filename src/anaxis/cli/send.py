@@ -67,6 +67,7 @@ def send(
 
     ``source_of`` says where a camera came from, for a zip for each package. Raises BadInput, and then nothing is written.
     """
+    from anaxis.core.checks.times import stated_range
     from anaxis.delivery.deliver import deliver_in_formats, file_stem
 
     leaving = [c.leaving for c in cameras]
@@ -82,7 +83,7 @@ def send(
                 done, refusals = deliver_in_formats(leaving, profile, formats, Path(aside), ways, together, shot=shot)
                 refused += [{"to": profile.key, "format": k, "why": why} for k, why in refusals.items()]
                 sent += [
-                    (profile, camera, key, _owed(one, expect))
+                    (profile, camera, key, _owed(one, expect or stated_range(camera.work)))
                     for camera, of_one in zip(cameras, done, strict=True)
                     for key, one in of_one.items()
                 ]

@@ -274,16 +274,19 @@ class Delivery(Base):
 
     @property
     def coverage(self) -> Coverage:
-        """How many frames the proof rests on, of those owed: the shot's, where its range is known, else the camera's."""
+        """How many frames the proof rests on, of those owed: the shot's, where its range is known, else those that the file states, else the
+        camera's."""
         facts, shot = self.version.facts, self.version.camera.shot
         first, last, lost = facts["first_frame"], facts["last_frame"], self.arrival.get("missing", [])
-        if shot.first_frame is None or shot.last_frame is None:
-            owed = int(facts["frames"])
-            return Coverage(owed - len(lost), owed)
-        low, high = max(first, shot.first_frame), min(last, shot.last_frame)
-        gone = sum(shot.first_frame <= f <= shot.last_frame for f in lost)
+        owed = (shot.first_frame, shot.last_frame)
+        if owed[0] is None or owed[1] is None:
+            if not facts.get("stated"):
+                return Coverage(int(facts["frames"]) - len(lost), int(facts["frames"]))
+            owed = tuple(facts["stated"])
+        low, high = max(first, owed[0]), min(last, owed[1])
+        gone = sum(owed[0] <= f <= owed[1] for f in lost)
         there = max(0, math.floor(high) - math.ceil(low) + 1) - gone
-        return Coverage(max(0, there), round(shot.last_frame - shot.first_frame) + 1)
+        return Coverage(max(0, there), round(owed[1] - owed[0]) + 1)
 
     @property
     def differences(self) -> list[dict[str, Any]]:

@@ -10,6 +10,7 @@ import numpy as np
 from anaxis.core.camera.track import Track
 from anaxis.core.checks.subject import Check, Expected, Subject
 from anaxis.core.findings import Finding, remedy
+from anaxis.core.recipe.model import Work
 from anaxis.core.scene.bake import Baked
 from anaxis.core.scene.nodes import Scene
 from anaxis.core.time.rates import KNOWN_RATES, format_frame, rate_label, rate_text
@@ -237,3 +238,19 @@ def _guessed(subject: Subject) -> Iterator[Finding]:
 
 
 CHECKS: tuple[Check, ...] = (_first_frame, _range, _of_the_shot, _grid, _rate, _guessed)
+
+
+def stated_range(work: Work) -> tuple[float, float] | None:
+    """The first and last frame that a file states, where they lie beyond all samples in it: that many frames are owed, unless
+    somebody says another range. None where the file's range is that of its samples, and where the recipe changed the camera's frames."""
+    scene, baked = work.scene, work.baked
+    keys = [k for n in scene.nodes for k in (n.keys, n.lens_keys) if len(k)]
+    if (
+        baked is None
+        or not keys
+        or (work.done.frames[0], work.done.frames[-1]) != (baked.track.frames[0], baked.track.frames[-1])
+    ):
+        return None
+    every = np.concatenate(keys)
+    beyond = scene.first_frame < every.min() - 0.5 or scene.last_frame > every.max() + 0.5
+    return (scene.first_frame, scene.last_frame) if beyond else None
