@@ -7,6 +7,7 @@ import json
 import os
 import re
 import subprocess
+import time
 from collections.abc import Callable, Iterator
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager, suppress
@@ -116,11 +117,14 @@ def test_two_packages_side_by_side_linked_and_worked_on(
         left.mouse.move(box["x"] + 260, box["y"] + 220, steps=4)
         left.mouse.up()
         expect(page.locator("[data-now=ours], [data-now=theirs]").filter(has_text="1031")).to_have_count(1)
-        wanted = left.get_by_label("rotation z").input_value()
-        until(
-            page,
-            f"[...document.querySelectorAll('[data-row]')].some((c) => Math.abs(Number(c.textContent) - {wanted}) < 1e-3)",
-        )
+        deadline = time.monotonic() + 30
+        while True:  # what the drag ended with may still be on its way
+            wanted = left.get_by_label("rotation z").input_value()
+            shows = f"[...document.querySelectorAll('[data-row]')].some((c) => Math.abs(Number(c.textContent) - {wanted}) < 1e-3)"
+            if page.evaluate(shows):
+                break
+            assert time.monotonic() < deadline, wanted
+            page.wait_for_timeout(50)
         # pulled once, kept by hand, stopped: versions that can be proved and delivered
         page.locator("details.own", has_text="animation: pull").locator("summary").click()
         page.locator("details.own", has_text="animation: pull").get_by_label("As a camera of shot").fill("TW_900")
