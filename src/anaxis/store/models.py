@@ -278,15 +278,16 @@ class Delivery(Base):
         camera's."""
         facts, shot = self.version.facts, self.version.camera.shot
         first, last, lost = facts["first_frame"], facts["last_frame"], self.arrival.get("missing", [])
-        owed = (shot.first_frame, shot.last_frame)
-        if owed[0] is None or owed[1] is None:
-            if not facts.get("stated"):
-                return Coverage(int(facts["frames"]) - len(lost), int(facts["frames"]))
-            owed = tuple(facts["stated"])
-        low, high = max(first, owed[0]), min(last, owed[1])
-        gone = sum(owed[0] <= f <= owed[1] for f in lost)
+        if shot.first_frame is not None and shot.last_frame is not None:
+            begins, ends = shot.first_frame, shot.last_frame
+        elif facts.get("stated"):
+            begins, ends = facts["stated"]
+        else:
+            return Coverage(int(facts["frames"]) - len(lost), int(facts["frames"]))
+        low, high = max(first, begins), min(last, ends)
+        gone = sum(begins <= f <= ends for f in lost)
         there = max(0, math.floor(high) - math.ceil(low) + 1) - gone
-        return Coverage(max(0, there), round(owed[1] - owed[0]) + 1)
+        return Coverage(max(0, there), round(ends - begins) + 1)
 
     @property
     def differences(self) -> list[dict[str, Any]]:
