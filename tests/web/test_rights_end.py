@@ -6,8 +6,10 @@ import json
 import time
 from collections.abc import Callable, Iterator
 from contextlib import ExitStack
+from pathlib import Path
 from typing import Any
 
+import httpx
 import pytest
 from sqlalchemy import Engine, select, text
 from sqlalchemy.orm import Session
@@ -21,10 +23,11 @@ from anaxis.app.sign_in import accept, sign_out_everywhere
 from anaxis.app.tokens import new_token, revoke
 from anaxis.packages import shipped_profiles
 from anaxis.store.exchange import Party, Shared, SharedChange
-from anaxis.store.models import Show
+from anaxis.store.models import Job, Show
 from anaxis.store.people import Person, Token
 from linked import shown
 from pages import PASSWORD, Server, entered
+from test_store import keep
 
 # What changes something is checked in its own transaction; what only watches ends within this time.
 _WITHIN_S = 5.0
@@ -42,8 +45,8 @@ class Connected:
             accept(store, link_for(store, person), PASSWORD)
             self.person = person.id
         self.browser = entered(site, "artist")
-        self.token_id, token = self.token_of(self.person)
-        self.line = self.package(token)
+        self.token_id, self.token = self.token_of(self.person)
+        self.line = self.package(self.token)
         self.say(type="scene", cameras=[{"id": "c", "name": "cam", "first": 1, "last": 1}])
         assert self.heard(self.line) == {"type": "pull", "camera": "c"}
         self.number = 0
@@ -212,6 +215,36 @@ def test_one_persons_sockets_are_limited_and_keep_no_change_waiting(connected: C
             break
         except ConnectionClosed:
             assert time.monotonic() < deadline
+
+
+def test_event_streams_are_limited_and_end_with_the_right(
+    connected: Connected, server: Server, demo_files: dict[str, Path]
+) -> None:
+    server.app.state.worker.close()  # the job is to wait
+    with Session(connected.engine) as store, store.begin():
+        version = keep(store, demo_files["TW_010"], "TW_010")
+        job = Job(kind="keys", version_id=version.id, state="waiting")
+        store.add(job)
+        store.flush()
+        address = f"{connected.site}/api/v1/jobs/{job.id}/events"
+    with ExitStack() as stack:
+        client = stack.enter_context(
+            httpx.Client(
+                timeout=60,
+                headers={"Authorization": f"Bearer {connected.token}"},
+                limits=httpx.Limits(max_connections=40),
+            )
+        )
+        streams = [stack.enter_context(client.stream("GET", address)) for _ in range(16)]
+        first = streams[0].iter_lines()
+        assert all(s.status_code == 200 for s in streams) and next(first).startswith("data: ")
+        assert client.get(address).status_code == 429
+        with Session(connected.engine) as store, store.begin():
+            revoke(store, store.get_one(Token, connected.token_id))
+        since = time.monotonic()
+        for _ in first:
+            assert time.monotonic() - since < 20
+        assert client.get(address).status_code == 401
 
 
 def test_who_leaves_without_a_word_leaves_no_trace(connected: Connected, caplog: pytest.LogCaptureFixture) -> None:

@@ -29,6 +29,7 @@ from anaxis.web.api.fields import REFUSALS, Name, Number
 from anaxis.web.api.once import Once
 from anaxis.web.pages import Store, download_answer, name_of_upload
 from anaxis.web.screens.jobs.routes import ensure_worker
+from anaxis.web.streams import events
 from anaxis.work.queue import OPEN, get_job, left_alone, resume_job, stop
 
 router = APIRouter(tags=["deliveries"], route_class=Once, dependencies=[needs()], responses=REFUSALS)
@@ -112,7 +113,7 @@ def job_followed(request: Request, store: Store, number: Number) -> Any:
 
     async def told() -> AsyncIterator[str]:
         before = ""
-        while not await request.is_disconnected():
+        while True:
             now = await run_in_threadpool(_looked_at, engine, number)
             if now is None:
                 return
@@ -123,7 +124,7 @@ def job_followed(request: Request, store: Store, number: Number) -> Any:
                 return
             await asyncio.sleep(_LOOK_EVERY_S)
 
-    return StreamingResponse(told(), media_type="text/event-stream")
+    return events(request, told())
 
 
 def _looked_at(engine: Engine, number: int) -> JobDocument | None:

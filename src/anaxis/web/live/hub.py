@@ -128,14 +128,19 @@ class Hub:
         for waiter in {w for held in self._waiters.values() for w in held}:
             waiter.tell("")
 
-    @contextlib.contextmanager
-    def one_of(self, most: int, kind: str, person: int | None) -> Iterator[None]:
-        """One open connection of a kind of a person (None: whoever has the database), of ``most`` at once. Raises TooManyOpen."""
+    def require_room(self, most: int, kind: str, person: int | None) -> str:
+        """What connections of a kind of a person are counted by. Raises TooManyOpen where ``most`` are open."""
         key = f"{kind} {person}"
-        if self._open[key] >= most:
+        if self._open.get(key, 0) >= most:
             raise TooManyOpen(
                 f"{most} connections of this kind are open for you already, which is the most: close some of them, then try again."
             )
+        return key
+
+    @contextlib.contextmanager
+    def one_of(self, most: int, kind: str, person: int | None) -> Iterator[None]:
+        """One open connection of a kind of a person (None: whoever has the database), of ``most`` at once. Raises TooManyOpen."""
+        key = self.require_room(most, kind, person)
         self._open[key] += 1
         try:
             yield

@@ -8,7 +8,7 @@ from collections.abc import AsyncIterator, Callable
 from typing import Annotated, Any, BinaryIO
 
 from fastapi import APIRouter, File, Form, Request, UploadFile
-from fastapi.responses import JSONResponse, StreamingResponse
+from fastapi.responses import JSONResponse
 from sqlalchemy.orm import Session
 
 from anaxis.app.below import arriving, folder_of, open_file, watched
@@ -23,6 +23,7 @@ from anaxis.store.models import SourceFile
 from anaxis.store.queries import find_show, newest_show_name, saved_recipes, staged_scene
 from anaxis.web.access import needs
 from anaxis.web.pages import Store, name_of_upload, page
+from anaxis.web.streams import events
 
 router = APIRouter(prefix="/take-in/many", dependencies=[needs(Role.ARTIST)])
 Typed = Annotated[str, Form()]
@@ -81,11 +82,9 @@ def arrivals(request: Request, store: Store, root: str, folder: str = "") -> Any
 
     async def told() -> AsyncIterator[str]:
         async for some in arriving(where, READABLE_SUFFIXES):
-            if await request.is_disconnected():
-                return
             yield "".join(f"data: {json.dumps(one._asdict())}\n\n" for one in some) or ": nothing new\n\n"
 
-    return StreamingResponse(told(), media_type="text/event-stream")
+    return events(request, told())
 
 
 @router.post("/{source_id}/row")
