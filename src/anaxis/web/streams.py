@@ -12,7 +12,6 @@ from sqlalchemy.orm import Session
 
 from anaxis.app.roles import Actor
 from anaxis.core.errors import BadInput
-from anaxis.web.live.hub import Hub
 from anaxis.web.signed import actor_of_request
 
 _MOST_STREAMS = 16
@@ -21,7 +20,7 @@ _ASKED_EVERY_S = 5.0
 
 def events(request: Request, told: AsyncIterator[str]) -> StreamingResponse:
     """What is told, as server-sent events, until it ends, the client goes or its rights change. Raises TooManyOpen."""
-    hub: Hub = request.app.state.hub
+    hub = request.app.state.hub
     actor: Actor = request.state.actor
     hub.require_room(_MOST_STREAMS, "events", actor.person)
 
