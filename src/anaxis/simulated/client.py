@@ -83,7 +83,8 @@ class Line:
                     self.address, max_size=None, open_timeout=5, ping_interval=10, ping_timeout=20, compression=None
                 ) as connection:
                     await connection.send(json.dumps(self._hello()))
-                    answer = unwired(await asyncio.wait_for(connection.recv(), 15))
+                    async with asyncio.timeout(15):  # wait_for can lose a cancellation that comes with the answer
+                        answer = unwired(await connection.recv())
                     if answer["type"] != "welcome":
                         raise ConnectionError(answer.get("sentence", "no welcome"))
                     self.connection, self.state, self.said = connection, "connected", ""

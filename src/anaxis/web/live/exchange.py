@@ -95,7 +95,8 @@ async def exchange(socket: WebSocket) -> None:
 
 
 async def _enter(socket: WebSocket, hub: Hub) -> Connected:
-    message = await asyncio.wait_for(socket.receive(), _HELLO_WITHIN_S)
+    async with asyncio.timeout(_HELLO_WITHIN_S):
+        message = await socket.receive()
     if message["type"] != "websocket.receive":
         raise WebSocketDisconnect(1006)
     hello = read_hello(message.get("text") or message.get("bytes") or "")

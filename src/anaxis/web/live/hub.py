@@ -78,7 +78,10 @@ class Waiter:
     async def next(self, timeout_s: float = LOOK_AGAIN_S) -> list[str]:
         """What happened, as soon as something did; [""] after a while in which nothing did."""
         try:
-            await asyncio.wait_for(self._event.wait(), timeout_s)
+            async with asyncio.timeout(
+                timeout_s
+            ):  # wait_for of this Python can lose a cancellation that comes with the event
+                await self._event.wait()
         except TimeoutError:
             return [""]
         self._event.clear()
