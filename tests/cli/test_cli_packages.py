@@ -18,12 +18,16 @@ from anaxis.core.outgoing import Outgoing
 from anaxis.core.scene.landmarks import NO_LANDMARKS
 from anaxis.core.space.mapping import channel_map
 from anaxis.core.space.rotation import angles_from_matrices
+from anaxis.delivery.deliver import deliver_all
+from anaxis.delivery.options import Options
 from anaxis.formats.tables.write import write_columns
 from anaxis.packages import SHIPPED_KEYS, shipped_profiles
 from anaxis.standin.package import open_as_package
 from conftest import random_rotations
+from ordinary import SHOTS
 from shell import run
 from test_habits import with_habits
+from test_ordinary_shots import leaving
 
 
 def said(*args: object) -> Any:
@@ -123,6 +127,32 @@ def test_arrive_proof_and_diagnose_tell_what_a_package_made_of_a_file(
     # Sent again for the package as it is, it arrives right: the file makes up for the habits.
     cured = said("transfer", source, "--to", bad, "--format", "usd,json,abc", "--out", tmp_path / "cured", "--json")
     assert cured["proof"]["max_px"] <= 0.01 and "makes up for it" in " ".join(cured["notes"])
+
+
+def test_what_a_transfer_renumbered_is_no_fault_of_the_package(tmp_path: Path) -> None:
+    shot = SHOTS["frame_minus_20"]()
+    (written,) = deliver_all([leaving(shot)], shipped_profiles()["yup-rh-m"], "usd", tmp_path, Options(first=-20))
+    source = written.files[0]
+    sent = Path(
+        said(
+            "transfer",
+            source,
+            "--to",
+            "zup-lh-cm",
+            "--format",
+            "usd",
+            "--out",
+            tmp_path / "sent",
+            "--allow",
+            "negative_frames",
+            "--json",
+        )["files"][0]
+    )
+    proof = run("proof", source, sent, "--profile", "zup-lh-cm", "--json")
+    assert proof.returncode == 0 and json.loads(proof.stdout)["missing_frames"] == []
+    assert "renumbered frame -20 as frame 0" in proof.stderr
+    found = said("diagnose", source, sent, "--profile", "zup-lh-cm", "--json")
+    assert found["explained"] and found["explanations"][0]["causes"] == []
 
 
 def test_parents_that_were_left_out_are_found(demo_files: dict[str, Path], tmp_path: Path) -> None:

@@ -25,11 +25,16 @@ from starlette.datastructures import State
 from anaxis.app.people import add_person, give_role
 from anaxis.app.roles import Role
 from anaxis.app.tokens import new_token, revoke
+from anaxis.delivery.deliver import deliver_all
+from anaxis.delivery.options import Options
+from anaxis.packages import find_profile
 from anaxis.store.models import Camera, Delivery, HistoryEntry, Job, Show, Version
 from anaxis.store.people import Token
 from anaxis.web.api.application import PREFIX, api_of
 from anaxis.web.app import create_app
 from lanes import sized
+from ordinary import SHOTS
+from test_ordinary_shots import leaving
 from test_people import routes_of
 
 EXAMPLE = Path(__file__).resolve().parents[2] / "docs" / "examples" / "send_a_shot.py"
@@ -114,6 +119,21 @@ def test_long_work_is_followed_and_values_proof_and_returns_say_their_numbers(
         data={"to": delivery["to"]},
     )
     assert back.status_code == 201 and back.json()["max_px"] < 0.1, back.text
+
+
+def test_what_a_delivery_renumbered_is_no_fault_of_the_package(caller: Any, tmp_path: Path) -> None:
+    client = caller()
+    shot = SHOTS["frame_minus_20"]()
+    (written,) = deliver_all([leaving(shot)], find_profile("yup-rh-m"), "usd", tmp_path, Options(first=-20))
+    camera = kept(client, written.files[0])
+    asked = {"to": ["zup-lh-cm"], "formats": ["usd"]}
+    delivery = client.post(f"/cameras/{camera}/deliveries", json=asked).json()["deliveries"][0]
+    name = delivery["files"][0]["name"]
+    file = client.get(f"/deliveries/{delivery['id']}/files/{name}").content
+    back = client.post(f"/cameras/{camera}/returns", files={"file": (name, file)}, data={"to": "zup-lh-cm"}).json()
+    assert back["as_it_was"] and back["frames_missing"] == 0 and back["max_px"] < 0.01, back
+    assert back["explained"] and back["explanations"][0]["causes"] == []
+    assert "renumbered frame -20 as frame 0" in back["numbering"]
 
 
 def test_a_change_from_an_old_state_is_not_taken(caller: Any, demo_files: dict[str, Path]) -> None:

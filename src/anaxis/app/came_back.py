@@ -32,10 +32,10 @@ def table_came_back(
     return _read(*examiner.ask("anaxis.app.came_back:table_apart", given, [data, _bytes(meant)], name))
 
 
-def camera_came_back(examiner: Examiner, name: str, scene: bytes, profile: Profile | None) -> CameBack:
+def camera_came_back(examiner: Examiner, name: str, scene: bytes, profile: Profile | None, meant: Track) -> CameBack:
     """A file's camera as it stands; see :func:`anaxis.diagnosis.returned.of_scene`."""
     given = {"profile": profile.model_dump(mode="json") if profile is not None else None}
-    return _read(*examiner.ask("anaxis.app.came_back:scene_apart", given, [scene], name))
+    return _read(*examiner.ask("anaxis.app.came_back:scene_apart", given, [scene, _bytes(meant)], name))
 
 
 def table_apart(given: Document, blocks: list[bytes]) -> tuple[Document, list[bytes]]:
@@ -49,7 +49,7 @@ def table_apart(given: Document, blocks: list[bytes]) -> tuple[Document, list[by
 
 def scene_apart(given: Document, blocks: list[bytes]) -> tuple[Document, list[bytes]]:
     profile = profile_from_dict(given["profile"], "the return's package") if given["profile"] else None
-    return _written(of_scene(scene_from_bytes(blocks[0]), None, profile))
+    return _written(of_scene(scene_from_bytes(blocks[0]), None, profile, track_from_bytes(blocks[1])[0]))
 
 
 def _written(back: CameBack) -> tuple[Document, list[bytes]]:

@@ -227,6 +227,7 @@ class ReturnDocument(BaseModel):
         description="All of it came back, exact on every frame, and nothing that matters is another."
     )
     differences: list[Any] = Field(description="What is another beside the picture: rate, image, focus, stop, clips.")
+    numbering: str = Field(description="Where the delivery gave the camera other frame numbers: which. Else empty.")
     explained: bool
     explanations: list[Any]
 
@@ -234,7 +235,8 @@ class ReturnDocument(BaseModel):
     def of(cls, row: Return) -> ReturnDocument:
         return cls(
             id=row.id, camera=row.version.camera_id, to=row.profile["key"], grade=row.grade, max_px=row.max_px, worst_frame=row.worst_frame,
-            median_px=row.median_px, frames_missing=row.missing, as_it_was=row.as_it_was, differences=row.differences, explained=bool(row.diagnosis.get("explained")),
+            median_px=row.median_px, frames_missing=row.missing, as_it_was=row.as_it_was, differences=row.differences,
+            numbering=row.diagnosis.get("numbering", ""), explained=bool(row.diagnosis.get("explained")),
             explanations=row.diagnosis.get("explanations", []),
         )  # fmt: skip
 

@@ -13,19 +13,20 @@ from sqlalchemy.orm import Session
 
 from anaxis.app.acting import use_case
 from anaxis.app.came_back import camera_came_back, table_came_back
-from anaxis.app.deliver import options_from
+from anaxis.app.deliver import newest_deliveries, options_from
 from anaxis.app.examined import Examiner
 from anaxis.app.take_in import disk_name
 from anaxis.app.typed_numbers import package_table, table_of_numbers
 from anaxis.app.waiting import examiner_of, let_go
-from anaxis.core.camera.plate.overscan import Overscan
 from anaxis.core.camera.projection import Projection
 from anaxis.core.camera.track import Track
 from anaxis.core.errors import BadInput
+from anaxis.core.motion.edits import renumbered
 from anaxis.core.proof.proof import grade_of
-from anaxis.core.scene.landmarks import NO_LANDMARKS, Landmarks
+from anaxis.core.scene.landmarks import NO_LANDMARKS
 from anaxis.core.scene.picture import Picture
 from anaxis.core.typing import Floats
+from anaxis.delivery.numbering import Numbering, nearest_sent, numberings, renumbered_back
 from anaxis.delivery.overscan import with_overscan
 from anaxis.delivery.shot_camera import ShotCamera
 from anaxis.diagnosis.returned import CameBack, Compared, as_own_table, bare_of, compared, explain, is_own_table
@@ -70,39 +71,35 @@ def _read(
         if scene.columns is not None:
             own = as_own_table(scene, package)
             return table_came_back(examiner, path.name, data, own, picture, meant)
-        return camera_came_back(examiner, name, scene_to_bytes(scene), package)
+        return camera_came_back(examiner, name, scene_to_bytes(scene), package, meant)
 
 
 def _as_handed_over(
-    version: Version, profile: Profile, landmarks: Landmarks, track: Track, picture: Picture, back: CameBack
-) -> tuple[Track, Picture, Overscan | None]:
-    """The camera as it went to that package: with the overscan of its newest delivery there, where what came back has it."""
+    version: Version, profile: Profile, track: Track, picture: Picture, back: CameBack
+) -> tuple[ShotCamera, Numbering]:
+    """The camera as its newest deliveries took it to that package: with their overscan and frame numbers, where the one that
+    came back has them."""
+    sent = [d for d in newest_deliveries(version) if d.profile["key"] == profile.key]
+    among = numberings(track, profile, [(d.format, options_from(d.options)) for d in sent])
+    plain = ShotCamera(track, NO_LANDMARKS, picture)
     asked = next((d.options for d in version.deliveries if d.profile["key"] == profile.key), {})
-    if not asked.get("overscan"):
-        return track, picture, None
-    plain = ShotCamera(track, landmarks, picture)
-    larger, _ = with_overscan(plain, options_from(asked))
-
-    def off(camera: ShotCamera) -> float:
-        try:
-            return compared(camera.track, landmarks, camera.picture, back, profile).proof.median_px
-        except BadInput:
-            return 0.0
-
-    nearest = min((larger, plain), key=off)
-    return nearest.track, nearest.picture, nearest.render
+    larger = [with_overscan(plain, options_from(asked))[0]] if asked.get("overscan") else []
+    return nearest_sent([*larger, plain], among, back, profile)
 
 
 @use_case("take back")
 def keep_return(session: Session, version: Version, profile: Profile, name: str, data: bytes, back: CameBack) -> Return:
     """A camera that came back, with how far it is off and what explains it."""
     track, landmarks, _ = track_of(version)
-    track, picture, render = _as_handed_over(version, profile, landmarks, track, picture_of_version(version), back)
+    sent, numbering = _as_handed_over(version, profile, track, picture_of_version(version), back)
+    track, picture, render = sent.track, sent.picture, sent.render
+    here = renumbered_back(back, numbering, track)
     scene = scene_from_bytes(version.source_file.scene)
     bare = bare_of(scene, version.camera_path, recipe_of(version), track)
-    found = explain(track, picture, back, profile, bare, name == TYPED)
+    meant, *above = (renumbered(one, numbering.first) for one in (track, *bare))
+    found = explain(meant, picture, back, profile, tuple(above), name == TYPED)
     try:
-        measured: Compared | None = compared(track, landmarks, picture, back, profile)
+        measured: Compared | None = compared(track, landmarks, picture, here if numbering.wanted else back, profile)
     except BadInput:  # not one frame in common: the diagnosis still says why
         measured = None
     if measured is not None and render is not None:
@@ -115,7 +112,7 @@ def keep_return(session: Session, version: Version, profile: Profile, name: str,
         max_px=proof.max_px if proof else 1e9, worst_frame=proof.worst_frame if proof else float(track.frames[0]),
         median_px=proof.median_px if proof else 1e9, grade=proof.grade if proof else grade_of(1e9),
         missing=(len(proof.missing) if proof else len(track)) if name != TYPED else 0,
-        diagnosis={"explained": found.explained, "explanations": [e.as_dict() for e in found.explanations],
+        diagnosis={"explained": found.explained, "numbering": numbering.sentence, "explanations": [e.as_dict() for e in found.explanations],
                    "differences": [d._asdict() for d in proof.differences] if proof else []},
         proof=pack({}, {"frames": frames, "deviation_px": proof.deviation_px if proof else np.zeros(0), "arrived": measured.arrived.matrices if measured else np.zeros((0, 3, 4))}),
     )  # fmt: skip

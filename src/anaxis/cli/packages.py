@@ -18,6 +18,7 @@ from anaxis.core.space.mapping import Entries, channel_map, rotation_says, says
 from anaxis.core.time.rates import format_frame, plain_frame, rate_text
 
 if TYPE_CHECKING:
+    from anaxis.delivery.numbering import Numbering
     from anaxis.diagnosis.returned import CameBack
     from anaxis.packages.model import Profile
 
@@ -95,6 +96,23 @@ def _pair(command: Any) -> Any:
     return command
 
 
+def _numbered(source: Meant, back: CameBack, package: Profile | None, arrived: Path) -> tuple[Numbering, CameBack]:
+    """The frame numbers that a usual delivery gives the camera meant, and the one that arrived in the numbers meant."""
+    from anaxis.delivery.numbering import Numbering, nearest_sent, numberings, renumbered_back
+    from anaxis.delivery.options import USUAL, from_zero_up
+    from anaxis.delivery.shot_camera import ShotCamera
+    from anaxis.formats import reader_of
+
+    meant = ShotCamera(source.work.done, source.work.landmarks, source.picture)
+    among = [Numbering(float(meant.track.frames[0]))]
+    if package is not None:
+        among = numberings(meant.track, package, [(reader_of(arrived.name).key, from_zero_up(USUAL, [meant], package))])
+    _, numbering = nearest_sent([meant], among, back, package)
+    if numbering.sentence:
+        click.echo(f"note: {numbering.sentence}", err=True)
+    return numbering, renumbered_back(back, numbering, meant.track) if numbering.wanted else back
+
+
 def _read_pair(
     meant: Path,
     arrived: Path,
@@ -121,7 +139,7 @@ def _read_pair(
             f"note: {arrived.name} does not say its {' and '.join(unsaid)}, which are guessed: give the package with --profile.",
             err=True,
         )
-    return source, of_scene(scene, arrived_camera, package), package
+    return source, of_scene(scene, arrived_camera, package, source.work.done), package
 
 
 @click.command()
@@ -143,7 +161,8 @@ def proof(
     from anaxis.diagnosis.returned import compared
 
     source, back, package = _read_pair(meant, arrived, camera, arrived_camera, resolution, source_fit, profile)
-    found = compared(source.work.done, source.work.landmarks, source.picture, back, package, between).proof
+    _, here = _numbered(source, back, package, arrived)
+    found = compared(source.work.done, source.work.landmarks, source.picture, here, package, between).proof
     document = {
         "max_px": found.max_px,
         "worst_frame": plain_frame(found.worst_frame),
@@ -183,11 +202,14 @@ def diagnose(
     profile: str | None, as_json: bool,
 ) -> None:  # fmt: skip
     """Say what happened to the camera MEANT on its way to the camera ARRIVED."""
+    from anaxis.core.motion.edits import renumbered
     from anaxis.diagnosis.returned import bare_of, explain
 
     source, back, package = _read_pair(meant, arrived, camera, arrived_camera, resolution, source_fit, profile)
     bare = bare_of(source.work.scene, source.work.path, (), source.work.done)
-    found = explain(source.work.done, source.picture, back, package, bare)
+    numbering, _ = _numbered(source, back, package, arrived)
+    track, *above = (renumbered(one, numbering.first) for one in (source.work.done, *bare))
+    found = explain(track, source.picture, back, package, tuple(above))
     document = {"explanations": [e.as_dict() for e in found.explanations], "explained": found.explained}
     if as_json:
         print_json(document)

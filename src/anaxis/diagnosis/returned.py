@@ -22,7 +22,7 @@ from anaxis.core.proof.beside import Beside, differences
 from anaxis.core.proof.proof import Proof, prove
 from anaxis.core.recipe.effects import is_placed, placement_of
 from anaxis.core.recipe.model import Recipe
-from anaxis.core.scene.bake import bake_camera
+from anaxis.core.scene.bake import bake_camera, camera_range
 from anaxis.core.scene.landmarks import NO_LANDMARKS, Landmarks
 from anaxis.core.scene.nodes import Scene, corrected
 from anaxis.core.scene.picture import Picture
@@ -113,17 +113,27 @@ def of_table(path: Path, profile: Profile, picture: Picture, meant: Track) -> Ca
     return CameBack(track, None, track.rate if "rate" in seen.stated else None, said)
 
 
-def of_scene(scene: Scene, camera: str | None, profile: Profile | None) -> CameBack:
+def of_scene(scene: Scene, camera: str | None, profile: Profile | None, meant: Track) -> CameBack:
     """A file's camera as it stands, in canonical space.
 
-    Where the file says nothing of its axes and unit, those of the package's own export are taken. Raises
-    BadInput where the camera cannot be used.
+    Where the file says nothing of its axes and unit, those of the package's own export are taken. Where it says nothing of
+    its rate, that of the camera ``meant`` is taken if the camera is nearer to its length then: samples between frames look like
+    a rate that is a multiple. Raises BadInput where the camera cannot be used.
     """
+    stated = "rate" not in scene.guesses
     if profile is not None and scene.format == "alembic" and {"up_axis", "metres_per_unit"} & set(scene.guesses):
         axes = file_axes("alembic", profile.convention)
         scene = corrected(scene, axes.up, axes.unit_m)
+    if not stated:
+        path = scene.camera(camera).path
+
+        def off_in_length(one: Scene) -> float:
+            first, last = camera_range(one, path)
+            return abs((last - first) - float(meant.frames[-1] - meant.frames[0]))
+
+        scene = min(scene, corrected(scene, rate=meant.rate), key=off_in_length)
     track = take_camera(scene, camera).done
-    return CameBack(track, scene.image, None if "rate" in scene.guesses else track.rate)
+    return CameBack(track, scene.image, track.rate if stated else None)
 
 
 def compared(
