@@ -37,6 +37,7 @@ ROOT = Path(__file__).resolve().parent.parent
 sys.path[:0] = [str(ROOT / "demo"), str(ROOT / "scripts")]
 
 from fuzz import mutate, seeds  # noqa: E402
+from page_watch import watched_page  # noqa: E402
 
 File = tuple[str, bytes]
 # What is too long for a view of the shots' page, and too much for the pages' process to grow by.
@@ -352,7 +353,7 @@ class Seen:
 def attack(url: str, requests: int, seconds: float, clients: int, seed: int, files: list[File]) -> Seen:
     """Ask so often, by so many at once, for so long at most; another one looks at the pages meanwhile."""
     described = httpx.get(f"{url}/openapi.json", timeout=60).json()
-    ask_for, seen, over = Asker(described, files, seed), Seen(), threading.Event()
+    ask_for, seen = Asker(described, files, seed), Seen()
     asks = [ask_for() for _ in range(requests)]
     deadline = time.monotonic() + seconds
 
@@ -380,24 +381,10 @@ def attack(url: str, requests: int, seconds: float, clients: int, seed: int, fil
                     continue
                 seen.note(ask, answer, time.monotonic() - begun)
 
-    def visitor() -> None:
-        with httpx.Client(base_url=url, timeout=60) as line:
-            while not over.wait(1.0):
-                begun = time.monotonic()
-                try:
-                    answer = line.get("/")
-                    if answer.status_code != 200:
-                        seen.wrong.append(f"the shots' page: {answer.status_code}")
-                except httpx.HTTPError as error:
-                    seen.wrong.append(f"the shots' page: {error!r}")
-                seen.pages_slowest_s = max(seen.pages_slowest_s, time.monotonic() - begun)
-
-    looking = threading.Thread(target=visitor, daemon=True)
-    looking.start()
-    with ThreadPoolExecutor(clients) as pool:
+    with watched_page(url, 1.0) as pages, ThreadPoolExecutor(clients) as pool:
         list(pool.map(client, [asks[i::clients] for i in range(clients)]))
-    over.set()
-    looking.join(90)
+    seen.pages_slowest_s = pages.slowest_s
+    seen.wrong += pages.wrong
     return seen
 
 

@@ -10,7 +10,6 @@ import argparse
 import json
 import socket
 import sys
-import threading
 import time
 from collections import Counter
 from collections.abc import Callable
@@ -20,6 +19,7 @@ from dataclasses import dataclass, field
 from urllib.parse import urlsplit
 
 import httpx
+from page_watch import watched_page
 from websockets.exceptions import ConnectionClosed, InvalidStatus
 from websockets.sync.client import connect
 
@@ -47,38 +47,19 @@ def floods(url: str, size: float = 1.0, token: str = "") -> Meanwhile:
         "large forms of nobody": lambda: _at_once(
             many, lambda: _post(url, found, "/take-in", b"x" * 20_000_000, "multipart/form-data; boundary=x")
         ),
-        "bodies that trickle": lambda: _trickle(url, round(80 * size) or 2, _HALF_A_BODY),
-        "headers that trickle": lambda: _trickle(
-            url, round(300 * size) or 2, b"GET / HTTP/1.1\r\nHost: 127.0.0.1\r\nX-Half: "
-        ),
+        "bodies that trickle": lambda: _trickle(url, round(80 * size) or 2, _half_a_body(url)),
+        "headers that trickle": lambda: _trickle(url, round(300 * size) or 2, _HALF_A_HEAD),
         "large first messages": lambda: _at_once(many, lambda: _first_message(url, found, 1_000_000)),
         "sockets of nobody": lambda: _at_once(many, lambda: _watch(url, found)),
     }
     if token:
         kinds["messages that make no sense"] = lambda: _no_sense(url, found, token, many)
     for kind, flood in kinds.items():
-        over = threading.Event()
-        looking = threading.Thread(target=_look, args=(url, kind, found, over), daemon=True)
-        looking.start()
-        flood()
-        over.set()
-        looking.join(90)
+        with watched_page(url, 0.1, follow_redirects=True) as seen:
+            flood()
+        found.slowest_s[kind] = seen.slowest_s
+        found.wrong += [f"{kind}: {wrong}" for wrong in seen.wrong]
     return found
-
-
-def _look(url: str, kind: str, found: Meanwhile, over: threading.Event) -> None:
-    with httpx.Client(base_url=url, timeout=60, follow_redirects=True) as line:
-        while True:
-            begun = time.monotonic()
-            try:
-                answer = line.get("/")
-                if answer.status_code != 200:
-                    found.wrong.append(f"{kind}: a page answered {answer.status_code}")
-            except httpx.HTTPError as error:
-                found.wrong.append(f"{kind}: a page did not come ({error!r})")
-            found.slowest_s[kind] = max(found.slowest_s.get(kind, 0.0), time.monotonic() - begun)
-            if over.wait(0.1):
-                return
 
 
 def _at_once(many: int, one: Callable[[], None]) -> None:
@@ -100,19 +81,23 @@ def _post(url: str, found: Meanwhile, path: str, body: bytes, content: str = "ap
         found.wrong.append(f"{path}: {status}")
 
 
-_HALF_A_BODY = b"POST /sign-in HTTP/1.1\r\nHost: 127.0.0.1\r\nContent-Type: application/x-www-form-urlencoded\r\nContent-Length: 100000\r\n\r\nname="
+_HALF_A_HEAD = b"GET / HTTP/1.1\r\nHost: 127.0.0.1\r\nX-Half: "
+
+
+def _half_a_body(url: str) -> bytes:
+    head = f"POST /sign-in HTTP/1.1\r\nHost: 127.0.0.1\r\nOrigin: {url}\r\nContent-Type: application/x-www-form-urlencoded\r\nContent-Length: 100000"
+    return f"{head}\r\n\r\nname=".encode()
 
 
 def _trickle(url: str, many: int, begins: bytes, seconds: float = 3.0) -> None:
     """So many connections that send a byte a second and never come to an end."""
     where = urlsplit(url)
-    origin = begins.replace(b"\r\nContent-Type", f"\r\nOrigin: {url}\r\nContent-Type".encode())
     with ExitStack() as stack:
         lines = []
         for _ in range(many):
             line = stack.enter_context(socket.create_connection((where.hostname or "", where.port or 80), timeout=10))
             with suppress(OSError):
-                line.sendall(origin)
+                line.sendall(begins)
             lines.append(line)
         until = time.monotonic() + seconds
         while time.monotonic() < until:

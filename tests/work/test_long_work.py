@@ -6,7 +6,6 @@ import os
 import signal
 import subprocess
 import sys
-import time
 from collections.abc import Iterator
 from dataclasses import asdict
 from pathlib import Path
@@ -23,6 +22,7 @@ from anaxis.store.models import Delivery, Job
 from anaxis.work.queue import WorkerProcess, address_of, has_worker, stop
 from anaxis.work.queue import ask_for as ask_in
 from anaxis.worker.attempt import Stopped, Teller, do_job
+from jobs import ended, job
 from pages import fits, ready, take_in
 from test_store import keep
 
@@ -48,19 +48,6 @@ def queued(engine: Engine) -> int:
         return connection.execute(
             text("SELECT count(*) FROM procrastinate_jobs WHERE task_name = 'anaxis.work'")
         ).scalar_one()
-
-
-def job(engine: Engine, number: int) -> Job:
-    with Session(engine) as store:
-        return store.get_one(Job, number)
-
-
-def ended(engine: Engine, number: int, seconds: float = 60) -> Job:
-    limit = time.monotonic() + seconds
-    while (found := job(engine, number)).state in ("waiting", "running", "stopping"):
-        assert time.monotonic() < limit, found.state
-        time.sleep(0.1)
-    return found
 
 
 @pytest.fixture

@@ -68,7 +68,7 @@ def require(session: Session, needs: Role, show: int | None, what: str) -> None:
 def require_everywhere(session: Session, needs: Role, what: str) -> None:
     """Raise NotAllowed where the session's actor has not that role everywhere: what is of no show is the whole studio's."""
     actor = actor_of(session)
-    if min(actor.most, actor.everywhere) < needs:
+    if actor.of_studio < needs:
         raise NotAllowed(
             f"{actor.name} may not {what}: it is the whole studio's, and needs {needs.article} everywhere, not in one show. Ask an administrator."
         )

@@ -11,11 +11,12 @@ import threading
 import time
 from collections import Counter
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import AbstractContextManager, contextmanager
 
 from limits import RateLimitItem, parse
 from limits.storage import MemoryStorage
 from limits.strategies import MovingWindowRateLimiter
+from sqlalchemy.orm import Session
 
 from anaxis.core.errors import BadInput
 
@@ -47,6 +48,11 @@ class Try:
 
     def failed(self) -> None:
         self.wrong = True
+
+
+def own_try(session: Session, what: str) -> AbstractContextManager[Try]:
+    """A try of somebody who is known already, at ``what`` is theirs. Raises TooManyTries."""
+    return one_try(str(session.get_bind().engine.url), what, "", False)
 
 
 @contextmanager

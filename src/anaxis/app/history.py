@@ -90,7 +90,7 @@ def _line(*cells: str) -> str:
 
 def _seen(session: Session) -> ColumnElement[bool]:
     actor = actor_of(session)
-    if min(actor.everywhere, actor.most) >= Role.ADMINISTRATOR:
+    if actor.of_studio >= Role.ADMINISTRATOR:
         return true()
     return HistoryEntry.kind.not_in(_ADMINISTRATORS)
 

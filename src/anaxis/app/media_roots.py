@@ -37,7 +37,7 @@ def roots_of_actor(session: Session) -> list[str]:
     actor = actor_of(session)
     shows = session.execute(select(Show).where(Show.archived_at.is_(None))).scalars()
     theirs = [s for s in shows if actor.role(s.id) >= Role.ARTIST]
-    return _open_to(session, theirs, min(actor.most, actor.everywhere) >= Role.ARTIST)
+    return _open_to(session, theirs, actor.of_studio >= Role.ARTIST)
 
 
 def _open_to(session: Session, shows: list[Show], also_coming: bool) -> list[str]:

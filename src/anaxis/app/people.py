@@ -10,7 +10,7 @@ from datetime import UTC, datetime, timedelta
 from sqlalchemy import delete, func, select, text
 from sqlalchemy.orm import Session
 
-from anaxis.app.acting import use_case
+from anaxis.app.acting import actor_of, use_case
 from anaxis.app.roles import GIVEN, Actor, Role
 from anaxis.core.errors import BadInput
 from anaxis.core.names import looks_like, visible_name
@@ -46,6 +46,11 @@ def people(session: Session) -> list[Person]:
 
 def get_person(session: Session, number: int) -> Person:
     return found(session, Person, number, "person")
+
+
+def own_person(session: Session) -> Person:
+    """The person who acts in a session. Raises NotFound for whoever has the database and is no person."""
+    return get_person(session, actor_of(session).person or 0)
 
 
 def person_named(session: Session, name: str) -> Person | None:

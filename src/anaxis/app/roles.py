@@ -40,6 +40,11 @@ class Actor:
     person: int | None = None
     most: Role = Role.ADMINISTRATOR
 
+    @property
+    def of_studio(self) -> Role:
+        """The role in what is the whole studio's and of no show."""
+        return min(self.most, self.everywhere)
+
     def role(self, show: int | None) -> Role:
         """In a show; of what is of no show the highest of all, since it is everybody's."""
         own = max(self.in_shows.values(), default=Role.NOBODY) if show is None else self.in_shows.get(show, Role.NOBODY)

@@ -13,7 +13,7 @@ import segno
 from sqlalchemy.orm import Session
 
 from anaxis.app.acting import use_case
-from anaxis.app.guessing import one_try
+from anaxis.app.guessing import own_try
 from anaxis.app.roles import Role
 from anaxis.core.errors import BadInput
 from anaxis.store.people import Person
@@ -90,7 +90,7 @@ def _lock(session: Session, person: Person) -> None:
 
 
 def _take(session: Session, person: Person, secret: str, code: str) -> None:
-    with one_try(str(session.get_bind().engine.url), f"code of {person.id}", "", False) as tried:
+    with own_try(session, f"code of {person.id}") as tried:
         step = _step_of(secret, "".join(code.split()))
         if step is None or step <= person.code_step:
             tried.failed()

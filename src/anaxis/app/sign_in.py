@@ -14,7 +14,7 @@ from sqlalchemy.orm import Session
 from zxcvbn import zxcvbn
 
 from anaxis.app.acting import use_case
-from anaxis.app.guessing import one_try
+from anaxis.app.guessing import one_try, own_try
 from anaxis.app.people import digest_of, person_named
 from anaxis.app.roles import Role
 from anaxis.app.second_factor import is_required, require_code, set_up
@@ -183,7 +183,7 @@ def accept(session: Session, secret: str, password: str) -> Person:
 @use_case("change the password", Role.NOBODY)
 def change_password(session: Session, person: Person, old: str, new: str) -> Person:
     """Another password; every browser of that person is signed out. Raises BadInput, TooManyTries."""
-    with one_try(str(session.get_bind().engine.url), f"password of {person.id}", "", False) as tried:
+    with own_try(session, f"password of {person.id}") as tried:
         if person.password is None or not _HASH.verify(old[:MOST], person.password):
             tried.failed()
             raise BadInput("The password there is was not that one: nothing was changed.")

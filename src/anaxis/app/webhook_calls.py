@@ -47,18 +47,14 @@ def send(engine: Engine, number: int, entry: int | None = None) -> None:
     address did not take it and tries are left: 4, 16, 64 s and so on, up to some five hours in all."""
     with Session(engine) as session:
         call = session.get(WebhookCall, number)
-        waits = call is not None and call.state == "waiting"
-        if call is not None and waits:
-            hook, body = call.webhook, _body_of(call)
-            said = "the webhook was removed" if hook.removed_at else ""
-        paused = hook.paused_at is not None if waits else False
-    if paused:  # the entry goes, the call waits until the webhook is resumed
-        with Session(engine) as session, session.begin():
+        if call is None or call.state != "waiting" or call.webhook.paused_at is not None:
+            # Of a webhook that is paused the call waits on, and is put in the queue again when it is resumed.
             remove_entry(session, entry)
-        return
-    if waits:
-        with _turn_of(hook.id):
-            said = said or _sent(hook, body)
+            session.commit()
+            return
+        hook, body = call.webhook, _body_of(call)
+    with _turn_of(hook.id):
+        said = "the webhook was removed" if hook.removed_at else _sent(hook, body)
     with Session(engine) as session, session.begin():
         call = session.get(WebhookCall, number, with_for_update={"of": WebhookCall})
         if call is None or call.state != "waiting":

@@ -11,8 +11,7 @@ import numpy as np
 from anaxis.core.camera.plate.bend import bend_of
 from anaxis.core.camera.plate.overscan import Overscan
 from anaxis.core.camera.projection import Projection, projection_of
-from anaxis.core.camera.track import lens_moves
-from anaxis.core.checks import is_moving
+from anaxis.core.checks import is_still
 from anaxis.core.motion.cuts import places_between
 from anaxis.core.motion.reduce import Reduced
 from anaxis.core.motion.resample import landmarks_at, sampled
@@ -60,7 +59,7 @@ def proved(
     sees = projection_of(meant.track, image, fit)
     proof = prove(meant.track, sees, seen.projection, marks.position_m)
     proof = _with_plate(proof, ready, sees, seen.projection)
-    still = not is_moving(sent.track) and not lens_moves(sent.track)
+    still = is_still(sent.track)
     there = arrived_frames(seen.own_frames, intended, ready.reduced is not None, still)
     proof = replace(proof, missing=meant.track.frames[~there], differences=differences(ready.outgoing, sent, seen))
     if options.between > 1:

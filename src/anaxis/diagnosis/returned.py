@@ -11,8 +11,8 @@ import numpy as np
 
 from anaxis.core.camera.lens import Image
 from anaxis.core.camera.projection import Projection, projection_of
-from anaxis.core.camera.track import Track, lens_moves, on_common_frames, require_usable
-from anaxis.core.checks import is_moving
+from anaxis.core.camera.track import Track, on_common_frames, require_usable
+from anaxis.core.checks import is_still
 from anaxis.core.checks.examine import take_camera
 from anaxis.core.errors import BadInput
 from anaxis.core.motion.cuts import places_between
@@ -145,8 +145,7 @@ def compared(
     smoothly between their samples. Raises BadInput where there is no frame in common.
     """
     arrived = back.track
-    still = not is_moving(meant) and not lens_moves(meant)
-    if len(arrived) == 1 and still:
+    if len(arrived) == 1 and is_still(meant):
         arrived = replace(arrived.take(np.zeros(len(meant), dtype=np.int64)), frames=meant.frames)
     mine, theirs = on_common_frames(meant, arrived)
     if not len(mine):

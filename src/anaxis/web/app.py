@@ -29,12 +29,13 @@ from anaxis.app.sign_in import NotSignedIn, server_key
 from anaxis.core.errors import BadInput
 from anaxis.formats import check_size
 from anaxis.store.database import connect, migrate
-from anaxis.web import watched
+from anaxis.web import monitoring
 from anaxis.web.access import OPEN
 from anaxis.web.api.application import PREFIX, api_of, problem
 from anaxis.web.bodies import Bodies, BodyLimits, SignedInFirst
 from anaxis.web.live import exchange, watch
 from anaxis.web.live.hub import Hub
+from anaxis.web.monitoring import Measured
 from anaxis.web.pages import HERE, page, said_where_it_was_asked
 from anaxis.web.screens.camera import routes as camera
 from anaxis.web.screens.columns import routes as columns
@@ -72,7 +73,6 @@ from anaxis.web.screens.time import routes as time
 from anaxis.web.security import Answered, NotStored, SameSite, hosts_allowed, policy
 from anaxis.web.signed import Signer, is_api
 from anaxis.web.statuses import status_of
-from anaxis.web.watched import Measured
 from anaxis.work.queue import WorkerProcess
 from anaxis.work.sandbox.calculators import Calculators
 from anaxis.work.sandbox.guard import ParserPool, limits_from_environment
@@ -121,8 +121,8 @@ ROUTERS = (
     studio.entry,
     exchange.router,
     watch.router,
-    watched.router,
-    watched.managing,
+    monitoring.router,
+    monitoring.managing,
 )
 _FAILED = "Something in Anaxis itself failed, and nothing of this step was kept: the server's log says what."
 _log = logging.getLogger("anaxis")

@@ -17,7 +17,7 @@ from itsdangerous import BadData, URLSafeTimedSerializer
 from sqlalchemy.orm import Session
 
 from anaxis import __version__
-from anaxis.app.edited import base_of
+from anaxis.app.form_base import base_of
 from anaxis.app.roles import Role
 from anaxis.app.waiting import let_go
 from anaxis.core.checks.times import OF_THE_SHOT

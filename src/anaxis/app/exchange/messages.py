@@ -268,17 +268,18 @@ def read_message(data: str | bytes) -> tuple[Any, Cells | None]:
 
 
 def _cells(message: Any, document: dict[str, Any], rows: Floats | None) -> Cells | None:
-    if not isinstance(message, Change | Acknowledge):
-        return None
-    where = f"The answer to change {message.number}"
+    held: Change | Cell | None
     if isinstance(message, Change):
-        where = f"Change {message.number} of camera '{message.camera}'"
+        held, where = message, f"Change {message.number} of camera '{message.camera}'"
+    elif isinstance(message, Acknowledge):
+        held, where = message.held, f"The answer to change {message.number}"
+    else:
+        return None
     if rows is not None:
         return cells_of_matrix(rows, document["groups"], where)
-    cell = message if isinstance(message, Change) else message.held
-    return (
-        None if cell is None else cells_of_values(cell.frames, {str(g): rows for g, rows in cell.values.items()}, where)
-    )
+    if held is None:
+        return None
+    return cells_of_values(held.frames, {str(g): values for g, values in held.values.items()}, where)
 
 
 def _number(document: Any) -> int | None:

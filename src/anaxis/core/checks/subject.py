@@ -10,7 +10,7 @@ import numpy as np
 
 from anaxis.core.camera.channels import CHANNELS
 from anaxis.core.camera.lens import Image
-from anaxis.core.camera.track import Track
+from anaxis.core.camera.track import Track, lens_moves
 from anaxis.core.findings import Finding
 from anaxis.core.scene.bake import Baked
 from anaxis.core.scene.landmarks import Landmarks
@@ -60,6 +60,11 @@ def is_moving(track: Track) -> bool:
     rows = pose_rows(track)
     good = rows[np.isfinite(rows).all(axis=1)]
     return bool(len(good)) and bool(np.ptp(good, axis=0).max() > _STILL_M)
+
+
+def is_still(track: Track) -> bool:
+    """Whether the camera shows one picture of what stands still: neither its pose nor its framing changes."""
+    return not is_moving(track) and not lens_moves(track)
 
 
 def moving_lens_channels(track: Track) -> list[str]:

@@ -244,13 +244,12 @@ def stated_range(work: Work) -> tuple[float, float] | None:
     """The first and last frame that a file states, where they lie beyond all samples in it: that many frames are owed, unless
     somebody says another range. None where the file's range is that of its samples, and where the recipe changed the camera's frames."""
     scene, baked = work.scene, work.baked
-    keys = [k for n in scene.nodes for k in (n.keys, n.lens_keys) if len(k)]
     if (
         baked is None
-        or not keys
+        or scene.sampled is None
         or (work.done.frames[0], work.done.frames[-1]) != (baked.track.frames[0], baked.track.frames[-1])
     ):
         return None
-    every = np.concatenate(keys)
-    beyond = scene.first_frame < every.min() - 0.5 or scene.last_frame > every.max() + 0.5
+    first, last = scene.sampled
+    beyond = scene.first_frame < first - 0.5 or scene.last_frame > last + 0.5
     return (scene.first_frame, scene.last_frame) if beyond else None

@@ -6,6 +6,7 @@ takes everything to canonical space.
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import dataclass, field, replace
 from fractions import Fraction
 from functools import cached_property
@@ -71,6 +72,12 @@ class Node:
         return self.path.rsplit("/", 1)[-1]
 
 
+def sampled_range(nodes: Iterable[Node]) -> tuple[float, float] | None:
+    """The first and last frame on which any of the nodes has a sample; None where none has one."""
+    keys = [k for n in nodes for k in (n.keys, n.lens_keys) if len(k)]
+    return (min(float(k.min()) for k in keys), max(float(k.max()) for k in keys)) if keys else None
+
+
 @dataclass(frozen=True, eq=False)
 class Scene:
     """A file taken in. ``image`` is the resolution it states, if any; ``guesses`` maps a field that
@@ -91,6 +98,11 @@ class Scene:
     columns: dict[str, Any] | None = None  # column text: its first rows, and what each column was taken for
     guesses: dict[str, str] = field(default_factory=dict)
     findings: tuple[Finding, ...] = ()
+
+    @cached_property
+    def sampled(self) -> tuple[float, float] | None:
+        """The first and last frame on which anything in it has a sample."""
+        return sampled_range(self.nodes)
 
     @cached_property
     def by_path(self) -> dict[str, Node]:

@@ -22,7 +22,7 @@ from anaxis.core.findings import Finding
 from anaxis.core.scene.flips import angle_flips
 from anaxis.core.scene.guesses import guess_rate, with_guesses
 from anaxis.core.scene.landmarks import Names, unique_name
-from anaxis.core.scene.nodes import UP_AXES, Node, Scene, snapped
+from anaxis.core.scene.nodes import UP_AXES, Node, Scene, sampled_range, snapped
 from anaxis.core.space.axes import Convention
 from anaxis.core.time.rates import nearest_rate
 from anaxis.core.typing import Floats
@@ -62,15 +62,14 @@ class _Reader:
         root = self._visual_scene()
         for node in children(root, "node") if root is not None else []:
             self._add(node, None, 0)
-        keys = [k for n in self.nodes for k in (n.keys, n.lens_keys) if len(k)]
-        every = np.concatenate(keys) if keys else np.zeros(1)
+        first, last = sampled_range(self.nodes) or (0.0, 0.0)
         scene = Scene(
             name=self.name,
             format="collada",
             convention=Convention(UP_AXES[self.up], metres_per_unit=self.metres_per_unit),
             rate=self.rate,
-            first_frame=float(every.min()),
-            last_frame=float(every.max()),
+            first_frame=first,
+            last_frame=last,
             nodes=tuple(within_budget(self.nodes)),
             in_seconds=True,
             source_fit=self.fits[0] if self.fits else None,

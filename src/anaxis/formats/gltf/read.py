@@ -23,7 +23,7 @@ from anaxis.core.errors import BadInput
 from anaxis.core.findings import Finding
 from anaxis.core.scene.guesses import guess_rate
 from anaxis.core.scene.landmarks import Names, unique_name
-from anaxis.core.scene.nodes import Node, Scene, snapped
+from anaxis.core.scene.nodes import Node, Scene, sampled_range, snapped
 from anaxis.core.space.axes import Convention
 from anaxis.core.typing import Floats
 from anaxis.formats import curves
@@ -113,15 +113,14 @@ class _Reader:
         self._read_animations()
         for index, path, parent in self._walk():
             self._add(index, path, parent)
-        keys = [k for n in self.nodes for k in (n.keys, n.lens_keys) if len(k)]
-        every = np.concatenate(keys) if keys else np.zeros(1)
+        first, last = sampled_range(self.nodes) or (0.0, 0.0)
         return Scene(
             name=self.name,
             format="gltf",
             convention=Convention(metres_per_unit=1.0),
             rate=self.rate,
-            first_frame=float(every.min()),
-            last_frame=float(every.max()),
+            first_frame=first,
+            last_frame=last,
             nodes=tuple(within_budget(self.nodes)),
             in_seconds=True,
             source_fit="height" if any(n.kind == "camera" for n in self.nodes) else None,

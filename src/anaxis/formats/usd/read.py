@@ -24,7 +24,7 @@ from anaxis.core.camera.track import Lens, make_lens
 from anaxis.core.errors import BadInput
 from anaxis.core.findings import Finding, remedy
 from anaxis.core.scene.flips import angle_flips
-from anaxis.core.scene.nodes import UP_AXES, Node, Scene
+from anaxis.core.scene.nodes import UP_AXES, Node, Scene, sampled_range
 from anaxis.core.space.axes import Convention
 from anaxis.core.time.rates import KNOWN_RATES, nearest_rate, rate_text
 from anaxis.core.typing import Floats
@@ -150,11 +150,7 @@ class _Reader:
             first, last = self.clock.frames([self.stage.GetStartTimeCode(), self.stage.GetEndTimeCode()])
             if np.isfinite([first, last]).all() and first <= last:
                 return float(first), float(last)
-        keys = [k for n in self.nodes.values() for k in (n.keys, n.lens_keys) if len(k)]
-        if not keys:
-            return 0.0, 0.0
-        every = np.concatenate(keys)
-        return float(every.min()), float(every.max())
+        return sampled_range(self.nodes.values()) or (0.0, 0.0)
 
     def _sampled(self, codes: list[float], what: str) -> tuple[Floats, Floats]:
         """The keys as frames, and every frame to evaluate: the keys and the whole frames between."""

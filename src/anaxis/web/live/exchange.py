@@ -57,7 +57,7 @@ from anaxis.store.rows import found
 from anaxis.web.live.hub import AGAIN, POLICY, Hub, TooManyOpen, first_to_end
 from anaxis.web.live.standing import RIGHTS, Standing
 from anaxis.web.signed import signed_in_by_itself
-from anaxis.work.measured import CHANGE_SECONDS
+from anaxis.work.metrics import CHANGE_SECONDS
 
 router = APIRouter()
 ADDRESS = "/exchange/v1"

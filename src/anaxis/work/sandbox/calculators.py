@@ -17,7 +17,7 @@ from collections import deque
 from typing import Any
 
 from anaxis.core.errors import BadInput
-from anaxis.work.measured import READER_SECONDS
+from anaxis.work.metrics import READER_SECONDS
 from anaxis.work.sandbox.calculator import receive, send
 from anaxis.work.sandbox.confined import clean_environment, confined
 from anaxis.work.sandbox.folders import made_for_a_reader

@@ -17,7 +17,7 @@ from typing import TYPE_CHECKING, Any
 
 from anaxis.core.errors import BadInput
 from anaxis.formats import MAX_FILE_BYTES, READABLE_SUFFIXES, require_readable
-from anaxis.work.measured import READER_SECONDS
+from anaxis.work.metrics import READER_SECONDS
 from anaxis.work.sandbox.folders import handed_in
 from anaxis.work.sandbox.readers import Gone, Source
 from anaxis.work.sandbox.turns import Turns

@@ -9,10 +9,10 @@ from fastapi.responses import RedirectResponse
 from sqlalchemy.orm import Session
 
 from anaxis.app.acting import actor_of
-from anaxis.app.edited import require_base
+from anaxis.app.form_base import require_base
 from anaxis.app.hooks import paused_of_actor, resume_webhook
 from anaxis.app.media_roots import close_root, open_root, opened_roots
-from anaxis.app.people import add_person, disable, enable, get_person, give_role, invite, link_for, people
+from anaxis.app.people import add_person, disable, enable, get_person, give_role, invite, link_for, own_person, people
 from anaxis.app.roles import GIVEN, Role
 from anaxis.app.second_factor import is_required, new_secret
 from anaxis.app.shots import shows_of
@@ -35,9 +35,9 @@ from anaxis.store.queries import get_show
 from anaxis.store.rows import NotFound, found
 from anaxis.web.access import OPEN, needs
 from anaxis.web.pages import OpenStore, Store, page, row_number, row_number_or_none
+from anaxis.web.screens.people.after_sign_in import here, with_cookie, within
 from anaxis.web.screens.people.second_factor import code_asked
 from anaxis.web.screens.people.studio import has_studio, out_of_studio
-from anaxis.web.screens.people.there_and_back import with_cookie, within
 
 entry = APIRouter(dependencies=[OPEN])
 router = APIRouter(dependencies=[needs(Role.NOBODY, Role.NOBODY)])
@@ -89,7 +89,7 @@ def signed_out(request: Request, store: Store) -> Any:
     secret = request.app.state.signer.secret(request)
     if secret:
         sign_out(store, secret)
-    answer = RedirectResponse(out_of_studio(request, _me(store)) or "/sign-in", 303)
+    answer = RedirectResponse(out_of_studio(request, own_person(store)) or "/sign-in", 303)
     request.app.state.signer.take(answer)
     return answer
 
@@ -101,7 +101,7 @@ def account(request: Request, store: Store) -> Any:
 
 @router.post("/account/password")
 def other_password(request: Request, store: Store, old: Typed, password: Typed, again: Typed) -> Any:
-    person = _me(store)
+    person = own_person(store)
     try:
         if password != again:
             raise BadInput("The two new passwords are not the same: type them again.")
@@ -114,7 +114,7 @@ def other_password(request: Request, store: Store, old: Typed, password: Typed, 
 
 @router.post("/account/sign-out-everywhere")
 def out_everywhere(request: Request, store: Store) -> Any:
-    sign_out_everywhere(store, _me(store))
+    sign_out_everywhere(store, own_person(store))
     return RedirectResponse("/sign-in", 303)
 
 
@@ -126,7 +126,7 @@ def token_made(
         role = next((r for r, word in SCOPES.items() if word == scope), Role.NOBODY)
         only = row_number_or_none(show, "show")
         within = None if only is None else get_show(store, only)
-        secret, _ = new_token(store, _me(store), name, role, days, within)
+        secret, _ = new_token(store, own_person(store), name, role, days, within)
     except BadInput as error:
         return _account(request, store, 422, wrong=error.sentence)
     return _account(request, store, secret=secret)
@@ -196,12 +196,8 @@ def webhook_resumed(store: Store, number: int) -> Any:
     return RedirectResponse("/account", 303)
 
 
-def _me(store: Session) -> Person:
-    return get_person(store, actor_of(store).person or 0)
-
-
 def _account(request: Request, store: Session, status: int = 200, **more: Any) -> Any:
-    person = _me(store)
+    person = own_person(store)
     mine = request.app.state.signer.secret(request)
     return page(
         request, "people/account/index.html", status, person=person, sign_ins=sign_ins(store, person), tokens=tokens_of(store, person), scopes=SCOPES,
@@ -210,7 +206,7 @@ def _account(request: Request, store: Session, status: int = 200, **more: Any) -
 
 
 def _people(request: Request, store: Session, invited: Person | None = None, secret: str = "") -> Any:
-    link = f"{request.url.scheme}://{request.url.netloc}/welcome#{secret}" if secret else ""
+    link = here(request, f"/welcome#{secret}") if secret else ""
     return page(
         request, "people/index.html", people=people(store), shows=shows_of(store), roles=_ROLES, all_roles=[*_ROLES, Role.ADMINISTRATOR], Role=Role,
         invited=invited, link=link,

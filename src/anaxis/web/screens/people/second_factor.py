@@ -8,8 +8,7 @@ from fastapi import APIRouter, Form, Request
 from fastapi.responses import RedirectResponse
 from sqlalchemy.orm import Session
 
-from anaxis.app.acting import actor_of
-from anaxis.app.people import get_person
+from anaxis.app.people import get_person, own_person
 from anaxis.app.roles import Role
 from anaxis.app.second_factor import address_of, new_secret, picture_of, reset, set_up, take_away
 from anaxis.app.sign_in import NotSignedIn, sign_in_with_code
@@ -17,7 +16,7 @@ from anaxis.core.errors import BadInput
 from anaxis.store.people import Person
 from anaxis.web.access import OPEN, needs
 from anaxis.web.pages import Store, page
-from anaxis.web.screens.people.there_and_back import with_cookie, within
+from anaxis.web.screens.people.after_sign_in import with_cookie, within
 
 entry = APIRouter(dependencies=[OPEN])
 router = APIRouter(dependencies=[needs(Role.NOBODY, Role.NOBODY)])
@@ -56,12 +55,12 @@ def code_typed(request: Request, pending: Typed, code: Typed, next: Typed = "/")
 
 @router.post("/account/second-factor")
 def begun(request: Request, store: Store) -> Any:
-    return _to_set_up(request, _me(store), new_secret())
+    return _to_set_up(request, own_person(store), new_secret())
 
 
 @router.post("/account/second-factor/confirm")
 def confirmed(request: Request, store: Store, pending: Typed, code: Typed) -> Any:
-    person = _me(store)
+    person = own_person(store)
     said = request.app.state.signer.brought_back(_OWN, pending)
     if said is None or said["person"] != person.id:
         raise BadInput("That took too long: begin again on your page.")
@@ -75,7 +74,7 @@ def confirmed(request: Request, store: Store, pending: Typed, code: Typed) -> An
 
 @router.post("/account/second-factor/remove")
 def removed(store: Store, code: Typed) -> Any:
-    take_away(store, _me(store), code)
+    take_away(store, own_person(store), code)
     return RedirectResponse("/account", 303)
 
 
@@ -91,7 +90,3 @@ def _to_set_up(request: Request, person: Person, secret: str, status: int = 200,
         request, "people/code/index.html", status, pending=pending, next="/account", secret=secret, wrong=wrong,
         action="/account/second-factor/confirm", picture=picture_of(address_of(secret, person)),
     )  # fmt: skip
-
-
-def _me(store: Session) -> Person:
-    return get_person(store, actor_of(store).person or 0)

@@ -15,10 +15,11 @@ from anaxis.store.people import Person
 from anaxis.store.rows import NotFound
 from anaxis.web.access import OPEN
 from anaxis.web.pages import OpenStore, page
-from anaxis.web.screens.people.there_and_back import with_cookie, within
+from anaxis.web.screens.people.after_sign_in import here, with_cookie, within
 
 entry = APIRouter(dependencies=[OPEN])
 _COOKIE, _AT_SERVICE = "anaxis_at_service", "at the studio's service"
+_BACK = "/sign-in/studio/back"
 
 
 def has_studio() -> bool:
@@ -30,7 +31,7 @@ def out_of_studio(request: Request, person: Person) -> str | None:
     by = service()
     if by is None or person.subject is None:
         return None
-    return sign_out_address(by, f"{request.url.scheme}://{request.url.netloc}/sign-in")
+    return sign_out_address(by, here(request, "/sign-in"))
 
 
 @entry.get("/sign-in/studio")
@@ -40,7 +41,7 @@ def sent(request: Request, next: str = "/") -> Any:
         raise NotFound("This server knows no sign-in service of the studio: sign in with a password.")
     pending = Pending(*(secrets.token_urlsafe(32) for _ in range(3)))
     try:
-        address = begin(by, _back(request), pending)
+        address = begin(by, here(request, _BACK), pending)
     except BadInput as error:
         return page(request, "people/sign_in/index.html", 503, next=within(next), studio=True, wrong=error.sentence)
     answer = RedirectResponse(address, 303)
@@ -50,7 +51,7 @@ def sent(request: Request, next: str = "/") -> Any:
     return answer
 
 
-@entry.get("/sign-in/studio/back")
+@entry.get(_BACK)
 def back(request: Request, store: OpenStore, state: str = "", code: str = "", error: str = "") -> Any:
     by, said = service(), request.app.state.signer.brought_back(_AT_SERVICE, request.cookies.get(_COOKIE, ""))
     try:
@@ -58,7 +59,7 @@ def back(request: Request, store: OpenStore, state: str = "", code: str = "", er
             raise NotSignedIn("That sign-in was not begun in this browser, or too long ago: begin again.")
         if error:
             raise NotSignedIn(f"The studio's sign-in service said no ({error[:60]}): begin again, or ask who runs it.")
-        told = finish(by, _back(request), Pending(said["state"], said["nonce"], said["verifier"]), state, code)
+        told = finish(by, here(request, _BACK), Pending(said["state"], said["nonce"], said["verifier"]), state, code)
         secret = signed_in_by(store, by, told, request.headers.get("user-agent", ""))
     except BadInput as failed:
         store.rollback()
@@ -69,7 +70,3 @@ def back(request: Request, store: OpenStore, state: str = "", code: str = "", er
         answer = with_cookie(request, RedirectResponse(within(said["next"]), 303), secret)
     answer.delete_cookie(_COOKIE)
     return answer
-
-
-def _back(request: Request) -> str:
-    return f"{request.url.scheme}://{request.url.netloc}/sign-in/studio/back"

@@ -9,7 +9,7 @@ from fastapi import APIRouter, File, Form, Query, Request, UploadFile
 from fastapi.responses import JSONResponse, RedirectResponse, Response
 from sqlalchemy.orm import Session
 
-from anaxis.app.edited import require_base
+from anaxis.app.form_base import require_base
 from anaxis.app.media_roots import require_root_for, roots_for
 from anaxis.app.plates import (
     Folder,

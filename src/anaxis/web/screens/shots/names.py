@@ -7,7 +7,7 @@ from typing import Annotated, Any
 from fastapi import APIRouter, Form, Request
 from fastapi.responses import RedirectResponse
 
-from anaxis.app.edited import require_base
+from anaxis.app.form_base import require_base
 from anaxis.app.history import Of, entries
 from anaxis.app.names import archive, bring_back, move_camera, move_shot, rename, shot_for
 from anaxis.app.roles import Role

@@ -9,8 +9,8 @@ from urllib.parse import urlencode
 from fastapi import APIRouter, Form, Request, Response
 from fastapi.responses import RedirectResponse
 
-from anaxis.app.edited import require_base
 from anaxis.app.expect import expect as expect_of_shot
+from anaxis.app.form_base import require_base
 from anaxis.app.hooks import paused_of_actor
 from anaxis.app.shots import PAGE, SORTS, STATES, Asked, asked_of, away, listed, shown_show, shows_of
 from anaxis.app.take_in import take_in_bytes

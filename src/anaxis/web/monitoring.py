@@ -31,7 +31,7 @@ from anaxis.store.models import Job, Worker
 from anaxis.web.access import OPEN, needs
 from anaxis.web.security import LOOPBACK
 from anaxis.work.logs import about, request_id_from
-from anaxis.work.measured import REQUEST_SECONDS
+from anaxis.work.metrics import REQUEST_SECONDS
 from anaxis.work.queue import OPEN as OPEN_JOBS
 from anaxis.work.queue import has_worker
 
@@ -120,8 +120,9 @@ class _Store(Collector):
 
     def _of_store(self) -> Iterator[Any]:
         with Session(self._state.engine) as session:
-            waits = (Job.state == "waiting", func.extract("epoch", func.now() - func.min(Job.created_at)))
-            age = session.execute(select(func.coalesce(waits[1], 0)).where(waits[0])).scalar_one()
+            waited_s = func.extract("epoch", func.now() - func.min(Job.created_at))
+            oldest = select(func.coalesce(waited_s, 0)).where(Job.state == "waiting")
+            age = session.execute(oldest).scalar_one()
             counted = session.execute(select(Job.kind, Job.state, func.count()).group_by(Job.kind, Job.state)).all()
             workers = (
                 session.execute(select(func.count()).select_from(Worker)).scalar_one() if has_worker(session) else 0

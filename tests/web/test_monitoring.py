@@ -18,7 +18,7 @@ from sqlalchemy.orm import Session
 from anaxis.core.errors import BadInput
 from anaxis.store.models import Job
 from anaxis.work.logs import begin_logs
-from anaxis.worker.attempt import do_job
+from jobs import ended
 from pages import Server, Visitor, take_in
 
 
@@ -60,7 +60,7 @@ def test_metrics_say_what_happens(site: str, engine: Engine, demo_files: dict[st
 
 
 def test_who_may_read_metrics(server: Server, site: str, monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr("anaxis.web.watched.LOOPBACK", ())
+    monkeypatch.setattr("anaxis.web.monitoring.LOOPBACK", ())
     monkeypatch.setenv("ANAXIS_METRICS_TOKEN", "tide")
     for headers in ({}, {"Authorization": "Bearer ebb"}, {"Authorization": "Basic tide"}):
         assert httpx.get(f"{site}/metrics", headers=headers, timeout=60).status_code == 403
@@ -105,8 +105,7 @@ def test_a_requests_id_goes_along_into_its_job(
     with Session(engine) as store:
         job = store.execute(select(Job)).scalar_one()
     assert job.request_id == "tide-0815-4711"
-    if job.state == "waiting":
-        do_job(engine, job.id)
+    assert ended(engine, job.id).state == "done"
     told = [json.loads(line) for line in lines.getvalue().splitlines()]
     mine = [t for t in told if t.get("request") == "tide-0815-4711"]
     assert {"anaxis.requests"} <= {t["logger"] for t in mine}

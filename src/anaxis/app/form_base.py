@@ -43,12 +43,8 @@ def _plain(value: Any) -> Any:
 def _said(value: Any) -> str:
     if isinstance(value, list):
         return "others" if value else "none"
-    return (
-        "none"
-        if value is None
-        else f"'{value}'"
-        if isinstance(value, str)
-        else f"{value:g}"
-        if isinstance(value, float)
-        else str(value)
-    )
+    if value is None:
+        return "none"
+    if isinstance(value, str):
+        return f"'{value}'"
+    return f"{value:g}" if isinstance(value, float) else str(value)

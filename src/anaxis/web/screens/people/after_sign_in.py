@@ -1,4 +1,4 @@
-"""Where a browser goes once it is signed in, and what it is given."""
+"""Where a browser is sent about signing in, and the cookie it is given."""
 
 from __future__ import annotations
 
@@ -13,6 +13,11 @@ def within(address: str) -> str:
     split = urlsplit(address)
     inside = address.startswith("/") and not address.startswith(("//", "/\\")) and not split.scheme and not split.netloc
     return address if inside and address.isprintable() else "/"
+
+
+def here(request: Request, path: str) -> str:
+    """The whole address of a page of this server."""
+    return f"{request.url.scheme}://{request.url.netloc}{path}"
 
 
 def with_cookie(request: Request, answer: RedirectResponse, secret: str) -> RedirectResponse:
