@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import logging
 import re
 import socket
 import threading
@@ -94,6 +95,29 @@ class WorkerThread:
             assert not self._working.is_alive(), "work of a test goes on after its end"
 
 
+class FailedDrawings(logging.Handler):
+    """Keeps what the log says of drawings that failed: a page shows a sentence in place of such a drawing."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.said: list[str] = []
+
+    def emit(self, record: logging.LogRecord) -> None:
+        self.said.append(self.format(record))
+
+
+@contextmanager
+def every_drawing_made() -> Iterator[FailedDrawings]:
+    """Fails where a drawing of a page failed meanwhile; a test that means it clears ``said``."""
+    failed, log = FailedDrawings(), logging.getLogger("anaxis.drawings")
+    log.addHandler(failed)
+    try:
+        yield failed
+    finally:
+        log.removeHandler(failed)
+    assert not failed.said, failed.said[0]
+
+
 class Server:
     """The application on a free port: started once, and then served from one database after the other."""
 
@@ -129,7 +153,7 @@ class Server:
         self.app.state.visitor, self.app.state.worker = visitor, WorkerThread(engine)
         self._serve_from(engine)
         try:
-            with not_kept_waiting(self._loop):
+            with not_kept_waiting(self._loop), every_drawing_made():
                 yield self.address
         finally:
             self._serve_from(self._idle)

@@ -3,12 +3,16 @@
 from __future__ import annotations
 
 import re
+from pathlib import Path
+from typing import Any
 
 import pytest
+from playwright.sync_api import Browser, expect
 
+from anaxis.web.drawings import svg
 from lanes import sized
 from other_formats import write_in_every_format
-from pages import Visitor
+from pages import Visitor, take_in
 
 PAGES = sized(
     ("", "?station=lens", "?station=place", "?station=prove", "?station=deliver", "?station=time"),
@@ -56,3 +60,26 @@ def test_a_camera_is_refused_or_shown(site: str, scene: str, number: str) -> Non
                             for data in re.findall(r'data-(?:src|url|drawing|views)="(/cameras/[^"]+)"', shown.text):
                                 assert client.get(data.replace("&amp;", "&")).status_code == 200, (kind, data)
     assert len(seen) >= 7
+
+
+def test_a_page_whose_drawings_fail_shows_the_rest(
+    browser: Browser, site: str, demo_files: dict[str, Path], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    def fails(*things: Any, **named: Any) -> None:
+        raise FloatingPointError("overflow")
+
+    said: list[str] = []
+    take_in(site, demo_files["TW_010"])
+    for place in ("drawings.axes._drawn_once", "drawings.lens.drawn", "screens.camera.routes.camera_drawing"):
+        monkeypatch.setattr(f"anaxis.web.{place}", fails)
+    monkeypatch.setattr(svg._log, "exception", lambda text, name: said.append(name))
+    page = browser.new_page(base_url=site)
+    shown = page.goto("/cameras/1?station=lens")
+    assert shown is not None and shown.status == 200 and {"axes_svg", "film_svg", "views_svg"} <= set(said)
+    expect(page.locator(".lens-grid")).to_be_visible()
+    expect(page.locator("#panel .not-drawn").first).to_contain_text("could not make this drawing")
+    expect(page.locator(".view.lens .not-loaded")).to_contain_text("could not be loaded (500)")
+    page.get_by_role("link", name="Deliver").first.click()
+    expect(page.locator("#panel button[type=submit]").first).to_be_visible()
+    page.wait_for_load_state("networkidle")
+    page.close()

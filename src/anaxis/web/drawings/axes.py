@@ -14,7 +14,7 @@ from markupsafe import Markup
 
 from anaxis.core.space.axes import SIDES, Convention, axis_name, handedness
 from anaxis.core.typing import Floats
-from anaxis.web.drawings.svg import drawn
+from anaxis.web.drawings.svg import drawing, drawn
 
 # Where canonical right, up and back fall on the page (x right, y down): an oblique view in which
 # back comes towards the reader, down and to the left.
@@ -22,6 +22,7 @@ _PAGE = np.array([[1.0, 0.0], [0.0, -1.0], [-0.55, 0.42]])
 _DASH = {"X": "none", "Y": "7 4", "Z": "10 3 2 3"}
 
 
+@drawing
 def axes_svg(convention: Convention, caption: str, size_px: int = 168) -> Markup:
     """World axes (long) and camera axes (short, at a camera symbol) of one convention."""
     return _drawn_once(convention.world.tobytes(), convention.camera.tobytes(), caption, size_px)

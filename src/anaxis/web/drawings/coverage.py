@@ -10,12 +10,13 @@ from markupsafe import Markup
 from anaxis.core.derive.coverage import HIDDEN, OUTSIDE, SEEN, TURNED_AWAY
 from anaxis.core.typing import Floats
 from anaxis.store.models import Version
-from anaxis.web.drawings.svg import drawn
+from anaxis.web.drawings.svg import drawing, drawn
 
 _WIDTH, _LEFT, _TOP, _HIGH, _GAP = 620.0, 46.0, 10.0, 92.0, 34.0
 _KINDS = ((SEEN, "covered"), (OUTSIDE, "outside"), (TURNED_AWAY, "away"), (HIDDEN, "hidden"))
 
 
+@drawing
 def coverage_svg(found: dict[str, Any], place: int) -> Markup:
     """The share covered on each frame that was looked at, and below it the density; a line at the one shown."""
     rows = found["frames"]
@@ -47,6 +48,7 @@ def coverage_svg(found: dict[str, Any], place: int) -> Markup:
     )  # fmt: skip
 
 
+@drawing
 def set_svg(arrays: dict[str, Floats], place: int, shot: Version) -> Markup:
     """What the shot camera sees of the set at a frame: each ray a cell, filled where it is covered; and the same from above."""
     why, pixels, points = arrays["why"][place], arrays["pixels"], arrays["points_m"][place]

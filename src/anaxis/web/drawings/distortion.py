@@ -14,7 +14,7 @@ from anaxis.core.camera.lens import Image
 from anaxis.core.camera.plate.overscan import Overscan
 from anaxis.core.camera.plate.window import Window, border_pixels
 from anaxis.core.typing import Floats
-from anaxis.web.drawings.svg import drawn
+from anaxis.web.drawings.svg import drawing, drawn
 
 _WIDTH, _MARGIN_SHARE, _LINES, _ALONG = 372.0, 0.07, (9, 6), 48
 # A fold is looked for along so many directions, out to so many times the plate's corner.
@@ -47,6 +47,7 @@ class _Paper:
         return [*self.put(np.array([x, y])).tolist(), *(np.array([width, height]) * self.scale).tolist()]
 
 
+@drawing
 def distortion_svg(
     distortion: Distortion,
     plate: Window,

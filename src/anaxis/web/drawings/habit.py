@@ -15,13 +15,14 @@ from anaxis.core.space.axes import Convention
 from anaxis.diagnosis.calibration_kit import made_camera
 from anaxis.packages.habit import Arriving
 from anaxis.packages.habits import HABITS
-from anaxis.web.drawings.svg import drawn
+from anaxis.web.drawings.svg import drawing, drawn
 
 _SIZE, _PAD = (150.0, 84.0), 9.0
 _IMAGE = Image(1920, 1080)
 _TIME = ("frame_offset", "own_rate", "own_first", "no_negative", "only_first", "first_keys", "snap")
 
 
+@drawing
 def habit_svg(code: str, params: dict[str, Any], convention: Convention) -> Markup:
     """What a habit does to a made camera: in time for habits of time, the image's corners for those of the lens, else from above."""
     track = made_camera()

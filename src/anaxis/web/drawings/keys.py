@@ -7,12 +7,13 @@ from typing import Any
 import numpy as np
 from markupsafe import Markup
 
-from anaxis.web.drawings.svg import drawn
+from anaxis.web.drawings.svg import drawing, drawn
 
 _WIDTH, _LEFT, _RIGHT, _TOP, _FOOT = 330.0, 4.0, 4.0, 16.0, 96.0
 _COLUMNS = 322
 
 
+@drawing
 def keys_svg(result: dict[str, Any], tolerance_px: float) -> Markup:
     """The deviation on every frame under the tolerance's line, and below it a tick for every key."""
     frames, off = np.array(result["all_frames"]), np.array(result["deviation_px"])

@@ -9,7 +9,7 @@ from markupsafe import Markup
 
 from anaxis.core.camera.lens import Image, Used
 from anaxis.core.camera.lens_edits import Part
-from anaxis.web.drawings.svg import drawn
+from anaxis.web.drawings.svg import drawing, drawn
 
 _WIDTH, _MARGIN, _TALLEST = 340.0, 44.0, 190.0
 
@@ -46,6 +46,7 @@ class FilmView:
         return f"The image {size}, and lies {self.offset_x_mm:+.2f} mm right and {self.offset_y_mm:+.2f} mm up of its middle."
 
 
+@drawing
 def film_svg(view: FilmView, scale: float | None = None) -> Markup:
     """Film back (solid), image (dashed) where the offsets put it, both dimensioned in mm.
 
@@ -86,6 +87,7 @@ def film_svg(view: FilmView, scale: float | None = None) -> Markup:
     )
 
 
+@drawing
 def part_svg(plate: Image, part: Part) -> Markup:
     """The plate (solid) and the part of it (dashed), with the part's size in pixels."""
     a = plate.pixel_aspect
@@ -110,6 +112,7 @@ def part_svg(plate: Image, part: Part) -> Markup:
     )
 
 
+@drawing
 def views_svg(hfov_deg: float, vfov_deg: float) -> Markup:
     """Both fields of view as wedges from the lens, with their angles."""
     wedges, reach, radius = [], 88.0, 22.0

@@ -8,11 +8,12 @@ from markupsafe import Markup
 
 from anaxis.app.derive import Behind
 from anaxis.store.models import Version
-from anaxis.web.drawings.svg import drawn
+from anaxis.web.drawings.svg import drawing, drawn
 
 _MOST, _ROW, _BOX, _WIDTH = 8, 34.0, 26.0, 330.0
 
 
+@drawing
 def made_from_svg(version: Version, inputs: Sequence[tuple[str, Version]], late: Sequence[Behind]) -> Markup:
     """An arrow from each input; one that has a newer version says which."""
     newer = {b.role: b for b in late}

@@ -11,7 +11,7 @@ from markupsafe import Markup
 from anaxis.core.camera.track import Track
 from anaxis.core.space.axes import Convention
 from anaxis.core.typing import Floats
-from anaxis.web.drawings.svg import drawn
+from anaxis.web.drawings.svg import drawing, drawn
 
 _WIDTH, _HEIGHT, _PAD = 330.0, 190.0, 14.0
 _POINTS = 200
@@ -35,6 +35,7 @@ def standing(track: Track, marks_m: Floats) -> Standing:
     return Standing(track.position_m[at], -track.rotation[0, :, 2], marks_m)
 
 
+@drawing
 def placed_svg(
     before: Standing, after: Standing, moved_m: Floats, goals_m: Floats, convention: Convention, unit: str
 ) -> Markup:

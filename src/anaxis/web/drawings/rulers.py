@@ -13,7 +13,7 @@ from anaxis.core.camera.track import Track
 from anaxis.core.errors import BadInput
 from anaxis.core.motion.resample import count_at_rate
 from anaxis.core.time.rates import rate_label
-from anaxis.web.drawings.svg import drawn
+from anaxis.web.drawings.svg import drawing, drawn
 
 _WIDTH, _LEFT, _ROW = 320.0, 4.0, 46.0
 
@@ -46,6 +46,7 @@ def spans_of(track: Track, rate: Fraction) -> list[Span]:
     return out
 
 
+@drawing
 def rulers_svg(spans: list[Span], expected_frames: int | None) -> Markup:
     """The rulers one below the other, a tick a second; whether each is the shot's length where that is known."""
     longest = max(s.seconds for s in spans) or 1.0

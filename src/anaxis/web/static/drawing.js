@@ -1,8 +1,16 @@
 // Reads the server's drawing data: a JSON header, then named float64 arrays (see web/drawings/packed.py).
 
+// Where the data does not come, a sentence stands in each view, and the rest of the page is left as it is.
 export async function loadDrawing(url) {
   const answer = await fetch(url);
-  if (!answer.ok) throw new Error(`The drawing could not be loaded (${answer.status}): reload the page.`);
+  for (const old of document.querySelectorAll("p.not-loaded")) old.remove();
+  if (!answer.ok) {
+    const said = `The drawing could not be loaded (${answer.status}): reload the page.`;
+    for (const view of document.querySelectorAll("[data-view]")) {
+      view.before(Object.assign(document.createElement("p"), { className: "not-drawn not-loaded", textContent: said }));
+    }
+    throw new Error(said);
+  }
   const buffer = await answer.arrayBuffer();
   const size = new DataView(buffer).getUint32(0, true);
   const header = JSON.parse(new TextDecoder().decode(new Uint8Array(buffer, 4, size)));
