@@ -32,7 +32,7 @@ from anaxis.store.archive import scene_to_bytes
 from anaxis.store.database import connect, migrate
 from anaxis.store.keep import find_or_make_shot, find_or_make_show, stage_file
 from anaxis.store.local_postgres import LocalPostgres
-from anaxis.store.queries import cameras_on_the_list, find_show, findings_of
+from anaxis.store.queries import cameras_on_the_list, find_show
 from resample import make_track, timed
 from sizes import sized
 
@@ -118,7 +118,7 @@ def main() -> None:
                 with Session(engine) as store:
                     show = find_show(store, "The Tidewright")
                     assert show is not None
-                    return sum(len(findings_of(c.head)) for c in cameras_on_the_list(store, show))
+                    return sum(len(c.head.noticed) for c in cameras_on_the_list(store, show))
 
             return rows
 

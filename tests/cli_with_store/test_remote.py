@@ -9,13 +9,14 @@ from pathlib import Path
 from typing import Any
 
 import pytest
-from sqlalchemy import Engine
+from sqlalchemy import Engine, select
 from sqlalchemy.orm import Session
 
 from anaxis.app.people import person_named
 from anaxis.app.plan import set_target
 from anaxis.app.roles import Role
 from anaxis.app.tokens import new_token
+from anaxis.store.models import HistoryEntry
 from anaxis.store.queries import find_show
 from shell import run as in_shell
 
@@ -87,3 +88,18 @@ def test_what_is_wrong_is_one_sentence(asked: Any, demo_files: dict[str, Path]) 
     assert "There is no show 'Other'" in asked("show", "--show", "Other", code=2)
     assert "has to name one camera" in asked("deliver", "TW_999", "--to", "zup-lh-cm", "--format", "usd", code=2)
     assert "There is no delivery 77" in asked("pull", 77, code=2)
+
+
+def test_a_warning_is_no_match_until_it_is_allowed_by_name(
+    asked: Any, usda: Callable[..., Path], engine: Engine
+) -> None:
+    lens = "float focalLength = 3500\n float horizontalAperture = 3600\n float verticalAperture = 2025"
+    asked("push", usda(lens=lens, name="TW_090.usda"), "--show", "The mill")
+    done = asked("deliver", "TW_090", "--to", "zup-lh-cm", "--format", "usd", code=4)
+    (delivery,) = done["deliveries"]
+    assert delivery["matches"] and delivery["warnings"] == ["sensor_factor"]
+    done = asked("deliver", "TW_090", "--to", "zup-lh-cm", "--format", "usd", "--allow", "sensor_factor,another")
+    assert done["deliveries"][0]["verdict"] == "Matches"
+    with Session(engine) as store:
+        told = store.scalars(select(HistoryEntry).where(HistoryEntry.action == "allow warnings")).one()
+        assert told.actor.startswith("demo") and told.said.startswith("sensor_factor: ")

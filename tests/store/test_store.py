@@ -39,17 +39,12 @@ from anaxis.store.queries import track_of
 from shell import run
 
 
-def keep(store: Session, path: Path, shot: str) -> Version:
+def keep(store: Session, path: Path, shot: str, camera: str = "shotcam") -> Version:
     scene = read_file(path)
     source = stage_file(store, path.name, path.read_bytes(), scene_to_bytes(scene))
     kept_shot = find_or_make_shot(store, find_or_make_show(store, "The Tidewright"), shot)
     return keep_camera(
-        store,
-        kept_shot,
-        source,
-        look(Here(), source.scene, source.name, {})[0],
-        "shotcam",
-        picture_of(scene, None, None),
+        store, kept_shot, source, look(Here(), source.scene, source.name, {})[0], camera, picture_of(scene, None, None)
     )
 
 

@@ -90,6 +90,21 @@ def test_the_script_of_the_docs_takes_a_file_to_a_proven_delivery(
         } == {"artist 0"}
 
 
+def test_a_warning_is_said_with_each_delivery_until_it_is_allowed(caller: Any, usda: Callable[..., Path]) -> None:
+    lens = "float focalLength = 3500\n float horizontalAperture = 3600\n float verticalAperture = 2025"
+    client, said = caller(), "The film back is 3600 x 2025 mm"
+    camera = kept(client, usda(lens=lens, name="TW_090.usda"))
+    answer = client.post(f"/cameras/{camera}/deliveries", json={"to": ["zup-lh-cm"], "formats": ["usd"]})
+    (delivery,) = answer.json()["deliveries"]
+    assert delivery["matches"] and delivery["warnings"] == ["sensor_factor"]
+    assert delivery["verdict"].startswith(f"Matches the file; the file has a warning: {said}")
+    refused = client.post(f"/cameras/{camera}/versions/1/allowed", json={"codes": ["rate_guessed"]})
+    assert refused.status_code == 422 and "no open warning" in refused.text
+    allowed = client.post(f"/cameras/{camera}/versions/1/allowed", json={"codes": ["sensor_factor"]})
+    assert allowed.status_code == 201 and allowed.json()["open_warnings"] == []
+    assert client.get(f"/deliveries/{delivery['id']}").json()["verdict"] == "Matches"
+
+
 def test_long_work_is_followed_and_values_proof_and_returns_say_their_numbers(
     caller: Any, demo_files: dict[str, Path]
 ) -> None:

@@ -101,7 +101,7 @@ def test_a_cut_laid_by_hand_is_joined_proved_falls_behind_and_is_brought_up_to_d
     page.get_by_role("button", name="Write and prove").click()
     page.wait_for_url("**/deliveries/*")
     ready(page)
-    expect(page.locator("#answer strong")).to_have_text("Matches")
+    expect(page.locator("#answer strong")).to_contain_text("Matches the camera; the camera has 2 warnings")
     with Visitor(base_url=shots, follow_redirects=True) as visitor:
         files = re.findall(r"/cameras/4/edit/[^\"?]+", visitor.get("/cameras/4?station=take-in").text)
         assert len(set(files)) == 4

@@ -15,6 +15,7 @@ from anaxis.store.exchange import Clash, Link, Party, Recording, Shared
 from anaxis.store.hooks import Webhook
 from anaxis.store.media import MediaRootShow
 from anaxis.store.models import (
+    AllowedWarning,
     Base,
     Camera,
     Delivery,
@@ -114,7 +115,7 @@ def show_of(row: Any) -> int | None:
         return row.show_id if row.show is None else row.show.id
     if isinstance(row, Camera | Plate):
         return show_of(row.shot)
-    if isinstance(row, Version):
+    if isinstance(row, Version | AllowedWarning):
         return show_of(row.camera)
     if isinstance(row, Delivery | Return | Still | Job):
         return show_of(row.version)
@@ -139,6 +140,8 @@ def _entry_of(row: Any) -> tuple[str, int, str, dict[str, Any]]:
         said, detail = f"{row.our_name}, {row.their_name}", {"version": row.version_id, "frame": row.frame}
     elif isinstance(row, Package):
         said, detail = f"{row.key} v{row.number}: {row.change}", {"key": row.key, "number": row.number}
+    elif isinstance(row, AllowedWarning):
+        return Camera.__tablename__, row.camera_id, f"{row.code}: {row.sentence}", {}
     elif isinstance(row, Clash):
         said = f"{row.name}: {row.chosen}"
     elif isinstance(row, Shot):

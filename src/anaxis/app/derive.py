@@ -30,7 +30,8 @@ from anaxis.core.scene.picture import Picture, picture_of
 from anaxis.store.archive import scene_from_bytes
 from anaxis.store.keep import keep_derivation, stage_file
 from anaxis.store.models import Camera, Derivation, Shot, SourceFile, Version, VersionInput
-from anaxis.store.queries import expected_of, find_shot, picture_of_version, recipe_of, set_finder, track_of
+from anaxis.store.noticed import expected_of
+from anaxis.store.queries import find_shot, picture_of_version, recipe_of, set_finder, track_of
 
 
 class Derive(BaseModel):

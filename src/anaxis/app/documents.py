@@ -94,6 +94,9 @@ class DeliveryDocument(BaseModel):
     format: str
     matches: bool
     verdict: str = Field(examples=["Matches"])
+    warnings: list[str] = Field(
+        description="Codes of the file's warnings that nobody has mended or allowed: the file may match and be wrong."
+    )
     grade: str = Field(examples=["exact"])
     max_px: float
     worst_frame: float
@@ -111,7 +114,8 @@ class DeliveryDocument(BaseModel):
         compared, owed = delivery.coverage
         return cls(
             id=delivery.id, camera=delivery.version.camera_id, version=delivery.version.label, to=delivery.profile["key"], format=delivery.format,
-            matches=delivery.matches, verdict=delivery.verdict, grade=delivery.grade, max_px=delivery.max_px, worst_frame=delivery.worst_frame,
+            matches=delivery.matches, verdict=delivery.verdict,
+            warnings=[f.code for f in delivery.version.open_warnings], grade=delivery.grade, max_px=delivery.max_px, worst_frame=delivery.worst_frame,
             median_px=delivery.median_px, test_points=delivery.test_points, frames_compared=compared, frames_owed=owed, options=delivery.options,
             notes=delivery.notes, files=[DeliveryFileDocument(name=f.name, sha256=f.sha256, size=f.size) for f in delivery.files],
             made_at=delivery.created_at,
@@ -129,6 +133,7 @@ class VersionDocument(BaseModel):
     source_fit: str
     facts: dict[str, Any]
     findings: list[dict[str, Any]]
+    open_warnings: list[str] = Field(description="Codes of its warnings that nobody has mended or allowed.")
     recipe: list[Any]
     made_at: datetime
 
@@ -136,7 +141,8 @@ class VersionDocument(BaseModel):
     def of(cls, version: Version) -> VersionDocument:
         return cls(
             number=version.number, label=version.label, change=version.change, width_px=version.width_px, height_px=version.height_px,
-            source_fit=version.source_fit, facts=version.facts, findings=version.findings, recipe=version.recipe, made_at=version.created_at,
+            source_fit=version.source_fit, facts=version.facts,
+            findings=[f.as_dict() for f in version.noticed], open_warnings=[f.code for f in version.open_warnings], recipe=version.recipe, made_at=version.created_at,
         )  # fmt: skip
 
 

@@ -28,7 +28,8 @@ from anaxis.core.scene.picture import Picture
 from anaxis.store.archive import scene_from_bytes
 from anaxis.store.keep import find_or_make, keep_file
 from anaxis.store.models import Camera, Shot, SourceFile, Version, VersionInput
-from anaxis.store.queries import expected_of, picture_of_version, recipe_of, set_finder, track_of
+from anaxis.store.noticed import expected_of
+from anaxis.store.queries import picture_of_version, recipe_of, set_finder, track_of
 
 Keeping = Literal["recipe", "motion", "nothing"]
 KEEPING_WORDS: dict[Keeping, str] = {

@@ -14,7 +14,6 @@ from anaxis.core.errors import BadInput
 from anaxis.core.time.rates import parse_rate, rate_text
 from anaxis.formats.editorial.cut_list import Clip, CutList, shots_in
 from anaxis.store.models import Camera, Shot, Show
-from anaxis.store.queries import findings_of
 
 
 @use_case("say what a shot should be")
@@ -60,4 +59,4 @@ def expect_from_cut_list(session: Session, show: Show, cuts: CutList) -> list[Fr
 
 
 def _at_odds(camera: Camera) -> str:
-    return next((f.message for f in findings_of(camera.head) if f.code in OF_THE_SHOT), "")
+    return next((f.message for f in camera.head.noticed if f.code in OF_THE_SHOT), "")

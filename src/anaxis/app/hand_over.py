@@ -69,7 +69,15 @@ def printed_sheet(session: Session, delivery: Delivery) -> tuple[str, bytes]:
 def source_of(version: Version) -> Source:
     """Where a version came from, as it is written on what is handed over."""
     file, recipe = version.source_file, recipe_document(recipe_of(version))
-    return Source(file.name, file.sha256, version.camera_path, recipe, version.label, _made_from(version))
+    return Source(
+        file.name,
+        file.sha256,
+        version.camera_path,
+        recipe,
+        version.label,
+        _made_from(version),
+        tuple(f.message for f in version.open_warnings),
+    )
 
 
 def _made_from(version: Version) -> MadeFrom | None:

@@ -26,7 +26,7 @@ from anaxis.work.queue import OPEN, left_alone, many_are_in_queue, resume, stop_
 from anaxis.work.queue import ask_for as ask_in
 
 # What a cell of the board is, the most urgent first.
-STATES = ("failed", "off", "behind", "owed", "under way", "matches", "not asked")
+STATES = ("failed", "off", "behind", "owed", "under way", "warned", "matches", "not asked")
 DUE = ("failed", "off", "behind", "owed")
 
 
@@ -243,8 +243,8 @@ def _cell(
         cell.state, cell.why = "behind", f"the recipe '{target.recipe}' is not done"
     elif late:
         cell.state, cell.why = "behind", "an input of it has a newer version: bring it up to date"
-    elif not delivery.matches:
-        cell.state, cell.why = "off", delivery.verdict
+    elif not delivery.sound:
+        cell.state, cell.why = "warned" if delivery.matches else "off", delivery.verdict
     return cell
 
 

@@ -15,13 +15,16 @@ from anaxis.app.deliver import furthest_off, newest_deliveries
 from anaxis.app.derive import behind_of
 from anaxis.core.derive import derived_kind
 from anaxis.packages.model import Profile, profile_from_dict
-from anaxis.store.models import Camera, Delivery, HistoryEntry, Shot, Show, Version
-from anaxis.store.queries import PACKAGE_KEY, expected_of, findings_now, get_show, newest_show_name, on_the_list
+from anaxis.store.models import AllowedWarning, Camera, Delivery, HistoryEntry, Shot, Show, Version
+from anaxis.store.noticed import expected_of, findings_now, is_open
+from anaxis.store.queries import PACKAGE_KEY, get_show, newest_show_name, on_the_list
 
 PAGE = 50
 SORTS = {"shot": "shot", "worst": "worst deviation first", "newest": "newest change first"}
+# A camera whose deliveries match its file, where the file has a warning that nobody has mended or allowed.
+WARNED = "file has a warning"
 # What a camera's state may be asked for by; "does not match" is all that is not as meant.
-STATES = ("taken in", "delivered", "does not match")
+STATES = ("taken in", "delivered", WARNED, "does not match")
 
 
 @dataclass(frozen=True)
@@ -61,9 +64,9 @@ class Row:
     def state(self) -> str:
         if self.worst is None:
             return "made" if self.derived else "taken in"
-        if self.worst.matches or not self.worst.in_pixels:
-            return "delivered" if self.worst.matches else self.worst.grade
-        return self.worst.verdict
+        if self.worst.matches:
+            return "delivered" if self.worst.sound else WARNED
+        return self.worst.verdict if self.worst.in_pixels else self.worst.grade
 
 
 class Listing(NamedTuple):
@@ -114,7 +117,7 @@ def listed(session: Session, show: Show, asked: Asked) -> Listing:
     return Listing(_rows(session, found[at : at + PAGE], late), len(found), whole, at)
 
 
-def _on_the_list(query: Select[Any], show: Show) -> Select[Any]:
+def _on_the_list(query: Select[*tuple[Any, ...]], show: Show) -> Select[*tuple[Any, ...]]:
     joined = query.select_from(Camera).join(Shot, Shot.id == Camera.shot_id).join(Version, Version.id == Camera.head_id)
     return joined.where(*on_the_list(show))
 
@@ -133,11 +136,16 @@ def _candidates(session: Session, show: Show, asked: Asked, late: Collection[int
         query = query.where(Version.id.in_(made))
     if asked.days is not None:
         query = query.where(Version.created_at >= datetime.now(UTC) - timedelta(days=asked.days))
+    allowed: dict[int, list[str]] = {}
+    known_of = _on_the_list(select(Camera.id.label("camera"), AllowedWarning.sentence), show).join(AllowedWarning)
+    for row in session.execute(known_of):
+        allowed.setdefault(row.camera, []).append(row.sentence)
     found = []
     for row in session.execute(query.order_by(Shot.name, Camera.name)):
         if not asked.behind or row.head in late:
             now = findings_now(row.findings, row.facts, expected_of(row), "")
-            found.append(_Light(row.camera, row.head, row.created_at, sum(f.severity != "note" for f in now)))
+            known = frozenset(allowed.get(row.camera, ()))
+            found.append(_Light(row.camera, row.head, row.created_at, sum(is_open(f, known) for f in now)))
     return found
 
 
@@ -159,11 +167,15 @@ def _worst(session: Session, heads: list[int]) -> dict[int, Delivery]:
 def _is(worst: Delivery | None, state: str) -> bool:
     if worst is None:
         return state == "taken in"
-    return state == ("delivered" if worst.matches else "does not match")
+    if not worst.matches:
+        return state == "does not match"
+    return state == ("delivered" if worst.sound else WARNED)
 
 
-def _how_bad(worst: Delivery | None) -> tuple[bool, float]:
-    return (worst is not None and not worst.matches, worst.max_px if worst is not None else -1.0)
+def _how_bad(worst: Delivery | None) -> tuple[int, float]:
+    if worst is None:
+        return (0, -1.0)
+    return (0 if worst.sound else 1 if worst.matches else 2, worst.max_px)
 
 
 def _rows(session: Session, wanted: list[_Light], late: Collection[int]) -> list[Row]:

@@ -33,7 +33,8 @@ from anaxis.formats import READABLE_SUFFIXES, check_size
 from anaxis.store.archive import scene_to_bytes, track_from_bytes
 from anaxis.store.keep import reread, stage_file
 from anaxis.store.models import Camera, Shot, SourceFile, Version
-from anaxis.store.queries import expected_of, find_shot, set_finder, staged_scene, track_of
+from anaxis.store.noticed import expected_of
+from anaxis.store.queries import find_shot, set_finder, staged_scene, track_of
 from anaxis.work.sandbox.guard import ParserPool
 
 _MAX_NAME = 120

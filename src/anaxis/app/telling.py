@@ -18,6 +18,7 @@ def tell_delivered(session: Session, delivery: Delivery) -> None:
     """A delivery was made, matching or not."""
     said = {
         "delivery": delivery.id, "to": delivery.profile["key"], "format": delivery.format, "matches": delivery.matches, "verdict": delivery.verdict,
+        "warnings": [f.code for f in delivery.version.open_warnings],
         "max_px": delivery.max_px, "worst_frame": delivery.worst_frame,
     }  # fmt: skip
     _tell(session, delivery.version, "delivered", said)

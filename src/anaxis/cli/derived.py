@@ -20,7 +20,7 @@ from anaxis.core.time.rates import format_frame, parse_rate, plain_frame, rate_t
 if TYPE_CHECKING:  # loaded when first used: the command line starts quicker
     from anaxis.core.derive.derived import Derived, Input
     from anaxis.core.findings import Finding
-    from anaxis.core.recipe.model import Recipe, Work
+    from anaxis.core.recipe.model import Recipe
     from anaxis.core.scene.picture import Picture
     from anaxis.delivery.transfer_sheet import MadeFrom, Source
 
@@ -30,13 +30,7 @@ def delivered(command: Any) -> Any:
     for option in (
         options.json,
         click.option("--force", is_flag=True, help="Replace files of the same name."),
-        click.option(
-            "--allow",
-            "allow",
-            multiple=True,
-            metavar="CODE",
-            help="A warning that is no reason to exit 4; with commas, or again.",
-        ),
+        options.allow,
         click.option("--tolerance-px", type=float, default=0.01, help="Exit 3 above it (0.01)."),
         click.option("--name", help="The camera's name; else made up."),
         click.option("--bundle", is_flag=True, help="A zip for each package, with manifest and sheet."),
@@ -439,16 +433,22 @@ def _deliver(
     going = GoingOut(work, (), leaving, [*findings, *noticed])
     profiles = [find_profile(t) for t in asked["to"]]
     digest = hashlib.sha256(repr((from_.kind, from_.settings, from_.inputs)).encode()).hexdigest()
-    source = _source(digest, work, from_)
+    source = _source(digest, going, from_, asked["allow"])
     went = send(
         [going], profiles, asked["formats"] or [], asked["out"], Options(), "", "", None, asked["force"],
         (lambda _: source) if asked["bundle"] else None, along,
     )  # fmt: skip
-    allowed = {code.strip() for given in asked["allow"] for code in given.split(",")}
-    finish(went, [going], allowed, asked["tolerance_px"], None, asked["as_json"], head)
+    finish(went, [going], asked["allow"], asked["tolerance_px"], None, asked["as_json"], head)
 
 
-def _source(digest: str, work: Work, from_: MadeFrom) -> Source:
+def _source(digest: str, going: GoingOut, from_: MadeFrom, allowed: frozenset[str]) -> Source:
     from anaxis.delivery.transfer_sheet import Source
 
-    return Source(f"{from_.kind}", digest, work.path, [], made=from_)
+    return Source(
+        from_.kind,
+        digest,
+        going.work.path,
+        [],
+        made=from_,
+        warnings=tuple(f.message for f in going.open_warnings(allowed)),
+    )

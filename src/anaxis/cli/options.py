@@ -122,6 +122,14 @@ def formats(required: bool) -> Any:
     )
 
 
+def _codes(context: click.Context, option: click.Parameter, given: tuple[str, ...]) -> frozenset[str]:
+    return frozenset(code.strip() for text in given for code in text.split(","))
+
+
+allow = click.option(
+    "--allow", "allow", multiple=True, metavar="CODE", callback=_codes,
+    help="A warning that is no reason to exit 4; with commas, or again.",
+)  # fmt: skip
 json = click.option("--json", "as_json", is_flag=True, help="Print JSON instead of a table.")
 
 

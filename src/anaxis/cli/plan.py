@@ -10,7 +10,7 @@ import click
 
 from anaxis.cli import options
 from anaxis.cli.store import opened_store, show_asked
-from anaxis.cli.tables import OFF_TOLERANCE, console, print_json, table
+from anaxis.cli.tables import OFF_TOLERANCE, WARNED, console, print_json, table
 
 if TYPE_CHECKING:
     from anaxis.app.plan import Board
@@ -74,7 +74,11 @@ def set_plan(
 @click.command()
 @_SHOW
 @click.option("--dry-run", is_flag=True, help="Say what would be done, and do nothing.")
-@click.option("--watch", is_flag=True, help="Wait until it is over; exit 3 where something failed or does not match.")
+@click.option(
+    "--watch",
+    is_flag=True,
+    help="Wait until it is over; exit 3 where something failed or does not match, 4 where a file has a warning that nobody has allowed.",
+)
 @options.json
 def run(show: str | None, dry_run: bool, watch: bool, as_json: bool) -> None:
     """Deliver what is due of a show's plan; workers do it."""
@@ -110,6 +114,8 @@ def run(show: str | None, dry_run: bool, watch: bool, as_json: bool) -> None:
                 )
         if watch and (document["failed"] or document["off"]):
             sys.exit(OFF_TOLERANCE)
+        if watch and document["warned"]:
+            sys.exit(WARNED)
 
 
 def _watched(engine: Any, number: int, quiet: bool) -> dict[str, Any]:
@@ -135,8 +141,9 @@ def _watched(engine: Any, number: int, quiet: bool) -> dict[str, Any]:
         ]  # fmt: skip
         made = made_by(session, jobs).values()
         off = [d.id for d in made if not d.matches]
+        warned = {d.id: [f.code for f in d.version.open_warnings] for d in made if d.matches and not d.sound}
         worst = max((d.max_px for d in made), default=None)
-    return {"states": progress.states, "failed": failed, "off": off, "worst_px": worst}
+    return {"states": progress.states, "failed": failed, "off": off, "warned": warned, "worst_px": worst}
 
 
 def document_of(found: Board) -> dict[str, Any]:

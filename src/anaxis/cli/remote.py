@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, Any, TypeVar
 import click
 
 from anaxis.cli import options
-from anaxis.cli.tables import OFF_TOLERANCE, console, print_json, table
+from anaxis.cli.tables import OFF_TOLERANCE, WARNED, console, print_json, table
 from anaxis.core.errors import BadInput
 
 if TYPE_CHECKING:
@@ -168,14 +168,20 @@ def push(
 @click.option(
     "-o", "--out", type=click.Path(file_okay=False, path_type=Path), help="Fetch the files into this folder too."
 )
+@options.allow
 @options.json
 def deliver(
     camera: str, server: str, show_name: str, to: tuple[str, ...], formats: list[str], reduce_px: float | None, overscan: str, out: Path | None,
-    as_json: bool,
+    allow: frozenset[str], as_json: bool,
 ) -> None:  # fmt: skip
-    """Have a server write and prove a camera of its store; exit 3 where one does not match."""
+    """Have a server write and prove a camera of its store; exit 3 where one does not match, 4 where its file has a warning
+    that nobody has allowed. What --allow names is allowed on the server, under your name."""
     remote = Remote(server)
     held = remote.camera(show_name, camera)
+    known = allow.intersection(held["head"]["open_warnings"])
+    if known:
+        address = f"/cameras/{held['id']}/versions/{held['head']['number']}/allowed"
+        remote.json("POST", address, json={"codes": sorted(known)})
     asked = {"to": list(to), "formats": formats, "options": {"reduce_px": reduce_px, "overscan": overscan}}
     done = remote.json("POST", f"/cameras/{held['id']}/deliveries", json=asked)
     failed = list(done["refused"])
@@ -204,6 +210,10 @@ def deliver(
             click.echo(f"not written: {sentence}", err=True)
     if failed or not all(d["matches"] for d in done["deliveries"]):
         sys.exit(OFF_TOLERANCE)
+    warnings = dict.fromkeys(code for d in done["deliveries"] for code in d["warnings"])
+    if warnings:
+        click.echo(f"anaxis: the file has warnings that nobody has allowed: {', '.join(warnings)} (--allow).", err=True)
+        sys.exit(WARNED)
 
 
 @click.command()

@@ -44,6 +44,10 @@ class GoingOut(NamedTuple):
     leaving: ShotCamera
     findings: list[Finding]
 
+    def open_warnings(self, allowed: frozenset[str]) -> list[Finding]:
+        """The warnings that are of none of the codes ``allowed``."""
+        return [f for f in self.findings if f.severity != "note" and f.code not in allowed]
+
 
 class Sent(NamedTuple):
     """What was written: each camera for a package in a format, refusals, where files of a name lie, and zips."""
@@ -110,7 +114,7 @@ def send(
 
 
 def finish(
-    went: Sent, cameras: list[GoingOut], allowed: set[str], tolerance_px: float, reduce_px: float | None, as_json: bool,
+    went: Sent, cameras: list[GoingOut], allowed: frozenset[str], tolerance_px: float, reduce_px: float | None, as_json: bool,
     head: dict[str, Any],
 ) -> None:  # fmt: skip
     """Print what was written, ``head`` first, and end with the exit code that says the gravest."""
@@ -119,7 +123,7 @@ def finish(
         entry = {"camera": camera.work.path, **transfer_entry(profile.key, key, one, reduce_px)}
         entries.append(entry | {"files": [went.moved[f] for f in entry["files"] if f in went.moved]})
     worst = max(went.proofs, key=lambda p: (not p.within(tolerance_px), p.max_px), default=None)
-    warnings = [f for c in cameras for f in c.findings if f.severity != "note" and f.code not in allowed]
+    warnings = [f for c in cameras for f in c.open_warnings(allowed)]
     document: dict[str, Any] = {
         **head,
         "files": list(went.moved.values()),

@@ -62,13 +62,7 @@ if TYPE_CHECKING:  # loaded when first used: the command line starts quicker
 @click.option(
     "--expect", "expect", type=options.Frames(), help="The frames the shot owes; exit 3 where some are missing."
 )
-@click.option(
-    "--allow",
-    "allow",
-    multiple=True,
-    metavar="CODE",
-    help="A warning that is no reason to exit 4; with commas, or again.",
-)
+@options.allow
 @click.option(
     "--overscan",
     default="",
@@ -92,7 +86,7 @@ if TYPE_CHECKING:  # loaded when first used: the command line starts quicker
 def transfer(
     ctx: click.Context, files: tuple[Path, ...], jobs: int, names: tuple[str, ...], together: bool, under_root: bool, to: tuple[str, ...], formats: list[str], out: Path,
     bundle: bool, resolution: Image | None, source_fit: str | None, reduce_px: float | None, tolerance_px: float | None, as_json: bool,
-    samples: int, shutter: tuple[float, float], between: int, expect: tuple[float, float] | None, allow: tuple[str, ...],
+    samples: int, shutter: tuple[float, float], between: int, expect: tuple[float, float] | None, allow: frozenset[str],
     overscan: str, multiple: int, tight: bool, plane_m: float | None, plane_opacity: float, plate: Path | None, shot_name: str | None, force: bool, **stated: Any,
 ) -> None:  # fmt: skip
     """Write cameras for one or more packages and prove each by opening the written file again.
@@ -108,7 +102,6 @@ def transfer(
     from anaxis.delivery.options import Options
     from anaxis.packages import find_profile
 
-    allowed = {code.strip() for given in allow for code in given.split(",")}
     profiles = [find_profile(t) for t in to]
     if tolerance_px is None:
         tolerance_px = max(reduce_px or 0.0, 0.01)
@@ -143,9 +136,9 @@ def transfer(
         shot,
         expect,
         force,
-        partial(_source, file) if bundle else None,
+        partial(_source, file, allow) if bundle else None,
     )
-    finish(went, cameras, allowed, tolerance_px, reduce_px, as_json, {"camera": cameras[0].work.path})
+    finish(went, cameras, allow, tolerance_px, reduce_px, as_json, {"camera": cameras[0].work.path})
 
 
 def _going_out(asked: ReadSource, name: str | None, ways: Options, expect: tuple[float, float] | None) -> GoingOut:
@@ -177,9 +170,12 @@ def _pictures(plate: Path) -> Pictures:
     return Pictures(found.name, files, done["data"])
 
 
-def _source(file: Path, camera: GoingOut) -> Source:
+def _source(file: Path, allowed: frozenset[str], camera: GoingOut) -> Source:
     from anaxis.core.recipe.documents import recipe_document
     from anaxis.delivery.transfer_sheet import Source
 
     checksum = hashlib.sha256(file.read_bytes()).hexdigest()
-    return Source(file.name, checksum, camera.work.path, recipe_document(camera.recipe))
+    recipe = recipe_document(camera.recipe)
+    return Source(
+        file.name, checksum, camera.work.path, recipe, warnings=tuple(f.message for f in camera.open_warnings(allowed))
+    )

@@ -222,7 +222,7 @@ def _camera_entry(handed: Handed) -> dict[str, Any]:
         "frames_there": [plain_frame(theirs[0]), plain_frame(theirs[-1])],
         "image": {"width_px": picture.image.width_px, "height_px": picture.image.height_px, "pixel_aspect": picture.image.pixel_aspect, "fit": picture.fit},
         **_plate_entry(handed),
-        "source": {"file": source.name, "sha256": source.sha256, "camera": source.camera, "version": source.version, "recipe": source.recipe,
+        "source": {"file": source.name, "sha256": source.sha256, "camera": source.camera, "version": source.version, "recipe": source.recipe, "warnings": list(source.warnings),
                    **({} if source.made is None else {"made": {"kind": source.made.kind, "settings": source.made.settings, "inputs": list(source.made.inputs)}})},
         "proof": {
             f.path.name: {"max_px": f.proof.max_px, "worst_frame": plain_frame(f.proof.worst_frame), "median_px": f.proof.median_px, "grade": f.proof.grade, "node": f.node,

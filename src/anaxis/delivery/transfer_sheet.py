@@ -55,7 +55,8 @@ class MadeFrom:
 
 @dataclass(frozen=True)
 class Source:
-    """Where a camera came from: its file, that file's checksum, and the recipe."""
+    """Where a camera came from: its file, that file's checksum, and the recipe; ``warnings`` are those of the file that
+    nobody has mended or allowed."""
 
     name: str
     sha256: str
@@ -63,6 +64,7 @@ class Source:
     recipe: list[dict[str, Any]]
     version: str = ""
     made: MadeFrom | None = None
+    warnings: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True, eq=False)

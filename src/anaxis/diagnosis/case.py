@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from collections.abc import Sequence
+from dataclasses import dataclass, field, replace
 from typing import Any, NamedTuple
 
 import numpy as np
@@ -36,18 +37,35 @@ class Case:
     convention: Convention
     bare: tuple[Track, ...] = ()
     lens_said: bool = True
+    # The cameras meant, drawn once between their frames for all timings; by straight lines or not.
+    drawn: dict[bool, dict[int, Track]] = field(default_factory=dict)
+
+    def draw_for(self, timings: Sequence[Timing]) -> None:
+        """Draw the cameras meant at the frames that a few samples of these timings ask for."""
+        for straight, way in ((False, sampled), (True, sampled_straight)):
+            asked = [t.meant_frames[spread(len(t.meant_frames))] for t in timings if t.straight is straight]
+            if asked:
+                at = np.unique(np.concatenate(asked))
+                self.drawn[straight] = {id(track): way(track, at) for track in (self.meant, *self.bare)}
+
+    def meant_at(self, frames: Floats, straight: bool) -> Track:
+        """The camera meant at some frames."""
+        return self._behind(self.meant, frames, straight)
+
+    def _behind(self, track: Track, frames: Floats, straight: bool) -> Track:
+        drawn = self.drawn.get(straight, {}).get(id(track))
+        for known in (track, *([] if drawn is None else [drawn])):  # no curve need be drawn to find what is there
+            place = nearest_places(known.frames, frames)
+            if np.array_equal(known.frames[place], frames):
+                return known.take(place)
+        return (sampled_straight if straight else sampled)(track, frames)
 
     def aligned(self, timing: Timing, at: Any) -> Aligned:
         """What arrived at some places ``at`` of a timing, and the camera meant at the frames behind them."""
         seen = self.arrived.take(timing.arrived_at[at])
 
         def behind(track: Track) -> Track:
-            frames = timing.meant_frames[at]
-            place = nearest_places(track.frames, frames)
-            if np.array_equal(track.frames[place], frames):  # no curve need be drawn to find what is there
-                drawn = track.take(place)
-            else:
-                drawn = (sampled_straight if timing.straight else sampled)(track, frames)
+            drawn = self._behind(track, timing.meant_frames[at], timing.straight)
             return replace(drawn, frames=seen.frames, rate=seen.rate)
 
         should = behind(self.meant)

@@ -15,7 +15,6 @@ import numpy as np
 
 from anaxis.core.camera.lens import Image
 from anaxis.core.camera.track import Track, on_common_frames
-from anaxis.core.motion.resample import sampled, sampled_straight
 from anaxis.core.scene.tree import angle_between_deg
 from anaxis.core.space.axes import Convention
 from anaxis.core.time.rates import plain_frame, rate_label
@@ -111,7 +110,8 @@ def diagnose(
     timings = list(timings_of(meant, arrived, typed))
     # How far the camera turns from sample to sample is the same whatever was done to the world and its axes:
     # mistakes of time that agree in it are looked at first, and the others only where those explain nothing.
-    agree = [_turns_alike(meant, arrived, t, floor) for t in timings]
+    case.draw_for(timings)
+    agree = [_turns_alike(case, t, floor) for t in timings]
     for wanted in (True, False):
         for timing in (t for t, alike in zip(timings, agree, strict=True) if alike is wanted):
             done = min((e.cost for e in found if e.residual_px < enough), default=np.inf)
@@ -178,13 +178,10 @@ def _explained_by(timing: Timing, case: Case, floor: Floor) -> Iterator[Explanat
                 break  # no lens makes up for a pose that is wrong
 
 
-def _turns_alike(meant: Track, arrived: Track, timing: Timing, floor: Floor) -> bool:
+def _turns_alike(case: Case, timing: Timing, floor: Floor) -> bool:
     at = spread(len(timing.arrived_at))
-    theirs = arrived.rotation[timing.arrived_at[at]]
-    near = np.clip(np.round(timing.meant_frames[at] - meant.frames[0]).astype(int), 0, len(meant) - 1)
-    whole = np.allclose(meant.frames[near], timing.meant_frames[at], rtol=0, atol=1e-6)
-    drawn = sampled_straight if timing.straight else sampled
-    mine = meant.rotation[near] if whole else drawn(meant, timing.meant_frames[at]).rotation
+    theirs = case.arrived.rotation[timing.arrived_at[at]]
+    mine = case.meant_at(timing.meant_frames[at], timing.straight).rotation
     alike = _ALIKE_DEG if floor.px == 0 else 0.2
     return bool(np.abs(_steps_deg(mine) - _steps_deg(theirs)).max(initial=0.0) < alike)
 

@@ -56,6 +56,12 @@ def _right_angles() -> list[Floats]:
 
 
 _TURNS = np.array(_right_angles())
+# Every way in which three channels may be taken for each other, with signs (48, 3), and its name.
+_WAYS = list(product(permutations(range(3)), product((1.0, -1.0), repeat=3)))
+_TAKEN, _SIGNS = np.array([order for order, _ in _WAYS]), np.array([signs for _, signs in _WAYS])
+_CHANNELS = [
+    "".join(("+" if s > 0 else "-") + "XYZ"[o] for o, s in zip(order, signs, strict=True)) for order, signs in _WAYS
+]
 _LOOKS = {
     camera_turn(look, up).round().astype(int).tobytes(): (look, up)
     for look, up in product(("+X", "-X", "+Y", "-Y", "+Z", "-Z"), repeat=2)
@@ -85,9 +91,9 @@ def bases(case: Case, should: Track, bare: tuple[Track, ...]) -> Iterator[tuple[
     # With parents in the source the topmost of them is what is applied twice: what a camera has more than without it.
     for alone in bare:
         turn = should.rotation @ np.swapaxes(alone.rotation, 1, 2)
-        tops.append((turn, should.position_m - np.einsum("nij,nj->ni", turn, alone.position_m)))
+        tops.append((turn, should.position_m - (turn @ alone.position_m[:, :, None])[:, :, 0]))
     for turn, shift in tops:
-        place = np.einsum("nij,nj->ni", turn, should.position_m) + shift
+        place = (turn @ should.position_m[:, :, None])[:, :, 0] + shift
         twice = replace(should, position_m=place, rotation=turn @ should.rotation)
         yield (("twice", {}),), HABITS["twice"].cost, twice
     yield (("no_roll", {}),), HABITS["no_roll"].cost, HABITS["no_roll"].arrive(here, {}, convention).track
@@ -147,16 +153,20 @@ def poses(case: Case, aligned: Aligned) -> Iterator[Pose]:
 def _orders(case: Case, should: Track, seen: Track, zoom: float, depth: Callable[[float], float]) -> Iterator[Pose]:
     """Angles written in one of the six orders and read in another; about moving axes that is the order reversed."""
     convention = case.convention
+    mine, theirs = (convention.rotation_from_canonical(track.rotation) for track in (should, seen))
+    angles = np.concatenate([angles_from_matrices(mine, written).deg for written in ORDERS])
     found = []
-    for written in ORDERS:
-        angles = angles_from_matrices(convention.rotation_from_canonical(should.rotation), written).deg
-        for read in ORDERS:
-            if read != written:
-                turn = convention.rotation_to_canonical(matrices_from_angles(angles, read))
-                off = float(np.linalg.norm(turn - seen.rotation, axis=(1, 2)).max() / np.sqrt(2))
-                found.append((off, (written != convention.order), written, read, turn))
-    found.sort(key=lambda f: (round(f[0], 5), f[1]))
-    for _, _, written, read, turn in found[:2]:
+    for read in ORDERS:
+        made = matrices_from_angles(angles, read).reshape(len(ORDERS), len(mine), 3, 3)
+        worst = _apart(made, theirs).max(axis=1).tolist()
+        found += [
+            (off, written != convention.order, written, read, turn)
+            for off, written, turn in zip(worst, ORDERS, made, strict=True)
+            if read != written
+        ]
+    found.sort(key=lambda f: (round(f[0], 5), f[1], ORDERS.index(f[2]), ORDERS.index(f[3])))
+    for _, _, written, read, turned in found[:2]:
+        turn = convention.rotation_to_canonical(turned)
         for scale, shift in _scales(should.position_m, seen.position_m):
             moved = replace(should, position_m=scale * should.position_m + shift, rotation=turn)
             more, dearer = _scaled_and_shifted(scale, shift, convention)
@@ -170,7 +180,7 @@ def _orders(case: Case, should: Track, seen: Track, zoom: float, depth: Callable
 
 def _rough(moved: Track, seen: Track, zoom: float, depth: float) -> float:
     """About how many pixels one pose is from another, for things at a depth."""
-    turned = np.linalg.norm(moved.rotation - seen.rotation, axis=(1, 2)).max() / np.sqrt(2)
+    turned = _apart(moved.rotation, seen.rotation).max()
     return float(zoom * (turned + np.linalg.norm(moved.position_m - seen.position_m, axis=1).max() / depth))
 
 
@@ -199,18 +209,23 @@ def _similarities(
     turns: Floats = _TURNS,
 ) -> Iterator[Pose]:
     """``turns`` (k, 3, 3) of the camera that are tried; the world's turn, scale and shift follow."""
-    turned = np.einsum("nij,kjl->knil", base.rotation, turns)
-    between = np.einsum("nij,knlj->knil", seen.rotation, turned)
-    mean = between.mean(axis=1)
-    u, _, vt = np.linalg.svd(mean)
-    sign = np.sign(np.linalg.det(u @ vt))
-    u[:, :, 2] *= sign[:, None]
+    # Two frames of a turn that holds differ by twice what it may be off: those that differ by more need no mean.
+    between = seen.rotation @ np.swapaxes(base.rotation @ turns[:, None], 2, 3)
+    tried = np.arange(len(turns))
+    if causes:
+        tried = np.flatnonzero(_apart(between, between[:, :1]).max(axis=1) < 2 * _HOLDS)
+        if not len(tried):
+            return
+        between = between[tried]
+    u, _, vt = np.linalg.svd(between.mean(axis=1))
+    u[:, :, 2] *= np.sign(np.linalg.det(u @ vt))[:, None]
     world = u @ vt
-    off = np.linalg.norm(between - world[:, None], axis=(2, 3)).max(axis=1) / np.sqrt(2)
+    off = _apart(between, world[:, None]).max(axis=1)
     ordered = np.argsort(off + 1e-6 * np.arange(len(off)))[:4].tolist()
     # A turn that does not hold on every frame is none; of the camera as it was meant the best is still looked at.
-    for k in [k for i, k in enumerate(ordered) if off[k] < _HOLDS or (i == 0 and not causes)]:
-        for turn in _candidates(world[k], base, seen):
+    for at in [at for i, at in enumerate(ordered) if off[at] < _HOLDS or (i == 0 and not causes)]:
+        k = int(tried[at])
+        for turn in _candidates(world[at]):
             named, turn_cost, exact = _named_turn(turn, convention)
             place = base.position_m @ exact.T
             for scale, shift in _scales(place, seen.position_m):
@@ -230,9 +245,14 @@ def _similarities(
                 )
 
 
-def _candidates(turn: Floats, base: Track, seen: Track) -> list[Floats]:
+def _apart(one: Floats, other: Floats) -> Floats:
+    """How far rotations (..., 3, 3) are from others, about in radians where that is little."""
+    return np.asarray(np.sqrt(np.square(one - other).sum(axis=(-2, -1)) / 2))
+
+
+def _candidates(turn: Floats) -> list[Floats]:
     """The world's turn as the rotations say it, and the nearest right angle where it is nearly that."""
-    nearest = _TURNS[int(np.argmax(np.einsum("kij,ij->k", _TURNS, turn)))]
+    nearest = _TURNS[int(np.argmax((_TURNS * turn).sum(axis=(1, 2))))]
     off = np.abs(nearest - turn).max()
     return [nearest] if off < 2e-4 else [nearest, turn] if off < 3e-3 else [turn]
 
@@ -331,14 +351,10 @@ def _channels(case: Case, should: Track, seen: Track, zoom: float, depth: Callab
             convention.rotation_from_canonical(track.rotation), convention.order, convention.signs
         ).deg
 
-    ours, others = angles(should), angles(seen)
-    names, place_off, turn_off = [], [], []
-    for order, signs in product(permutations(range(3)), product((1.0, -1.0), repeat=3)):
-        names.append("".join(("+" if s > 0 else "-") + "XYZ"[o] for o, s in zip(order, signs, strict=True)))
-        place_off.append(np.abs(mine[:, order] * signs - theirs).max())
-        gap = ours[:, order] * signs - others
-        turn_off.append(np.abs(gap - 360 * np.round(gap / 360)).max())
-    place, turn = names[int(np.argmin(place_off))], names[int(np.argmin(turn_off))]
+    place_gap = mine[:, _TAKEN] * _SIGNS - theirs[:, None]
+    turn_gap = angles(should)[:, _TAKEN] * _SIGNS - angles(seen)[:, None]
+    turn_gap -= 360 * np.round(turn_gap / 360)
+    place, turn = (_CHANNELS[int(np.argmin(np.abs(gap).max(axis=(0, 2))))] for gap in (place_gap, turn_gap))
     plain = "+X+Y+Z"
     for p, t in {(place, turn), (place, plain), (plain, turn)} - {(plain, plain)}:
         params = {"position": p, "rotation": t}

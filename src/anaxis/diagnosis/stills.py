@@ -118,13 +118,9 @@ def measure(ours: NDArray[np.uint8], theirs: NDArray[np.uint8]) -> Between:
     small = min(1.0, _REFINE_PX / max(height, width))
     a, b = (_edges(p, small) for p in (ours, theirs))
     turn_deg, scale = _turn_and_scale(a, b)
-    best: Between | None = None
     # The spectrum does not tell a turn from one by 180 degrees more, and an unturned guess costs little.
-    for guess in ((turn_deg, scale), (0.0, 1.0)):
-        found = _refined(a, b, *guess)
-        if best is None or found.alike > best.alike:
-            best = found
-    assert best is not None
+    guesses = [_coarse(a, b, *guess) for guess in ((turn_deg, scale), (0.0, 1.0))]
+    best = _refined(a, b, *max(guesses, key=lambda guess: guess[0]))
     return Between(best.shift_x_px / small, best.shift_y_px / small, best.scale, best.turn_deg, best.alike)
 
 
@@ -165,8 +161,11 @@ def _middle(picture: NDArray[np.float32]) -> NDArray[np.float32]:
     return picture[y : y + side, x : x + side]
 
 
-def _refined(a: NDArray[np.float32], b: NDArray[np.float32], turn_deg: float, scale: float) -> Between:
-    """From a guess of turn and scale: the shift by phase correlation, then all of it by the pictures themselves."""
+def _coarse(
+    a: NDArray[np.float32], b: NDArray[np.float32], turn_deg: float, scale: float
+) -> tuple[float, NDArray[np.float32] | None]:
+    """From a guess of turn and scale: the shift by phase correlation, then all of it by the pictures made smaller, which
+    tell two that have nothing in common in a moment. How alike they become, and the warp."""
     h, w = a.shape
     middle = np.array([(w - 1) / 2, (h - 1) / 2])
     linear = _linear(turn_deg, scale)
@@ -174,20 +173,26 @@ def _refined(a: NDArray[np.float32], b: NDArray[np.float32], turn_deg: float, sc
     undone = cv2.warpAffine(b, warp, (w, h), flags=cv2.INTER_LINEAR | cv2.WARP_INVERSE_MAP)
     dx, dy = _correlated(a, np.asarray(undone, dtype=np.float32))
     warp[:, 2] += (linear @ np.array([dx, dy])).astype(np.float32)
-    # Coarse first: two pictures that have nothing in common are told from a quarter of the pixels in a moment.
     small = min(1.0, _COARSE_PX / max(h, w))
     less = [
         np.asarray(cv2.resize(p, None, fx=small, fy=small, interpolation=cv2.INTER_AREA), dtype=np.float32)
         for p in (a, b)
     ]
-    alike, coarse = _aligned(less[0], less[1], _scaled(warp, small), 200)
+    alike, found = _aligned(less[0], less[1], _scaled(warp, small), 200)
+    return alike, None if found is None else _scaled(found, 1 / small)
+
+
+def _refined(
+    a: NDArray[np.float32], b: NDArray[np.float32], alike: float, coarse: NDArray[np.float32] | None
+) -> Between:
+    """All of it by the pictures themselves, from a warp that is about right."""
     if coarse is None or alike < _NOTHING_ALIKE:
         return Between(0.0, 0.0, 1.0, 0.0, max(0.0, alike))
-    alike, fine = _aligned(a, b, _scaled(coarse, 1 / small), 60)
+    alike, fine = _aligned(a, b, coarse, 60)
     if fine is None:
         return Between(0.0, 0.0, 1.0, 0.0, 0.0)
-    warp = fine
-    found: Floats = np.asarray(warp, dtype=np.float64)
+    middle = np.array([(a.shape[1] - 1) / 2, (a.shape[0] - 1) / 2])
+    found: Floats = np.asarray(fine, dtype=np.float64)
     shift = found[:, :2] @ middle + found[:, 2] - middle
     u, d, vt = np.linalg.svd(found[:, :2])
     turn = u @ vt

@@ -15,7 +15,9 @@ from sqlalchemy import BigInteger, DateTime, ForeignKey, LargeBinary, Text, Uniq
 from sqlalchemy.dialects.postgresql import JSONB
 from sqlalchemy.orm import DeclarativeBase, Mapped, mapped_column, relationship, validates
 
+from anaxis.core.findings import Finding, by_severity
 from anaxis.core.names import visible_name
+from anaxis.store.noticed import expected_of, findings_now, is_open
 
 EXACT_PX = 0.01
 
@@ -140,6 +142,9 @@ class Camera(Base):
         back_populates="camera", order_by="Version.number", foreign_keys="Version.camera_id"
     )
     missing_from: Mapped[SourceFile | None] = relationship()
+    allowed: Mapped[list[AllowedWarning]] = relationship(
+        back_populates="camera", order_by="AllowedWarning.id", lazy="selectin"
+    )
     head_version: Mapped[Version | None] = relationship(foreign_keys=[head_id], viewonly=True)
 
     @property
@@ -151,6 +156,20 @@ class Camera(Base):
     def takes(self) -> list[Version]:
         """The newest version of every take, in order."""
         return list({v.take: v for v in self.versions}.values())
+
+
+class AllowedWarning(Base):
+    """A warning of a camera's that a person knows of and lets go out: the sentence, as it was read."""
+
+    __tablename__ = "allowed_warnings"
+    __table_args__ = (UniqueConstraint("camera_id", "sentence"),)
+    id: Mapped[int] = mapped_column(primary_key=True)
+    camera_id: Mapped[int] = mapped_column(ForeignKey("cameras.id"), index=True)
+    code: Mapped[str]
+    sentence: Mapped[str]
+    actor: Mapped[str]
+    created_at: Mapped[datetime] = mapped_column(server_default=func.now())
+    camera: Mapped[Camera] = relationship(back_populates="allowed")
 
 
 class Version(Base):
@@ -213,6 +232,17 @@ class Version(Base):
     @property
     def camera_path(self) -> str:
         return self.source.camera_path or ""
+
+    @property
+    def noticed(self) -> list[Finding]:
+        """What was noticed when it was made, and where it is not as its shot is expected to be by now; gravest first."""
+        return by_severity(findings_now(self.findings, self.facts, expected_of(self.camera.shot), self.camera_path))
+
+    @property
+    def open_warnings(self) -> list[Finding]:
+        """Its warnings that nobody has mended or allowed."""
+        allowed = frozenset(a.sentence for a in self.camera.allowed)
+        return [f for f in self.noticed if is_open(f, allowed)]
 
     @property
     def called(self) -> str:
@@ -306,6 +336,11 @@ class Delivery(Base):
         return self.in_pixels and self.coverage.whole and not self.arrival.get("missing") and not self.changed
 
     @property
+    def sound(self) -> bool:
+        """Whether it matches, and no warning of what it was made of is open."""
+        return self.matches and not self.version.open_warnings
+
+    @property
     def changed(self) -> list[str]:
         """What arrived as another, beside the picture: frame rate, image size, a channel of the lens."""
         return [str(d["what"]) for d in self.differences if d["matters"]]
@@ -320,7 +355,15 @@ class Delivery(Base):
         compared, owed = self.coverage
         if not self.matches:
             return f"Only {compared} of {owed} frames"
-        return f"Matches within {self.chosen_px:g} px" if self.chosen_px else "Matches"
+        within = f" within {self.chosen_px:g} px" if self.chosen_px else ""
+        warnings = self.version.open_warnings
+        if not warnings:
+            return f"Matches{within}"
+        whose = "camera" if self.version.derivation else "file"
+        first = warnings[0].message.rstrip(".")
+        if len(warnings) == 1:
+            return f"Matches the {whose}{within}; the {whose} has a warning: {first}"
+        return f"Matches the {whose}{within}; the {whose} has {len(warnings)} warnings, the first: {first}"
 
 
 class DeliveryFile(Base):

@@ -11,15 +11,11 @@ from sqlalchemy.orm import Session, joinedload
 from anaxis.core.camera.film_backs import FilmBack
 from anaxis.core.camera.lens import Image
 from anaxis.core.camera.track import Track
-from anaxis.core.checks import Expected
-from anaxis.core.checks.times import OF_THE_SHOT, against_shot
-from anaxis.core.findings import Finding, by_severity
 from anaxis.core.recipe.documents import recipe_from_document
 from anaxis.core.recipe.model import Recipe, no_sets
 from anaxis.core.scene.landmarks import Landmarks
 from anaxis.core.scene.nodes import Scene
 from anaxis.core.scene.picture import Picture
-from anaxis.core.time.rates import kept_rate
 from anaxis.core.typing import Floats
 from anaxis.store.archive import scene_from_bytes, track_from_bytes
 from anaxis.store.models import (
@@ -79,20 +75,6 @@ def picture_of_version(version: Version) -> Picture:
     )
 
 
-def findings_of(version: Version) -> list[Finding]:
-    """What was noticed about a version when it was made, and where it is not as its shot is expected to be by now."""
-    now = findings_now(version.findings, version.facts, expected_of(version.camera.shot), version.camera_path)
-    return by_severity(now)
-
-
-def findings_now(kept: list[Any], facts: dict[str, Any], expected: Expected, path: str) -> list[Finding]:
-    """Findings as they are kept with a version, those against the shot anew: by what is expected of it by now."""
-    whole = (facts["first_frame"], facts["last_frame"])
-    held = tuple(facts.get("held_frames") or whole)
-    against = against_shot(expected, whole, (held[0], held[1]), kept_rate(facts["rate"]), path)
-    return [*(Finding(**f) for f in kept if f["code"] not in OF_THE_SHOT), *against]
-
-
 def track_of(version: Version) -> tuple[Track, Landmarks, Floats]:
     """The baked track, its landmarks (hidden ones too) and the set's lines (s, 2, 3)."""
     return track_from_bytes(version.track)
@@ -100,11 +82,6 @@ def track_of(version: Version) -> tuple[Track, Landmarks, Floats]:
 
 def recipe_of(version: Version) -> Recipe:
     return recipe_from_document(version.recipe, strict=False)
-
-
-def expected_of(shot: Any) -> Expected:
-    """What the edit expects of a shot, or of a row with a shot's first and last frame and rate."""
-    return Expected(shot.first_frame, shot.last_frame, kept_rate(shot.rate) if shot.rate else None)
 
 
 # The key of the package a delivery went to, as queries have it.

@@ -11,7 +11,6 @@ from anaxis.app.plates import plates_of
 from anaxis.core.recipe.operations import kind_of
 from anaxis.core.time.rates import format_frame, kept_rate, rate_label
 from anaxis.store.models import Version
-from anaxis.store.queries import findings_of
 from anaxis.web.pages import pixels
 
 
@@ -30,7 +29,7 @@ def stations_of(version: Version) -> list[Station]:
     facts = version.facts
     count = facts.get("frames") or round(facts["last_frame"] - facts["first_frame"]) + 1
     rate = rate_label(kept_rate(facts["rate"]))
-    warned = any(f.severity != "note" for f in findings_of(version))
+    warned = bool(version.open_warnings)
     active = sum(bool(o.get("on", True)) for o in version.recipe)
     stray = abs(facts["scale"][0] - 1) > 1e-6 or abs(facts["scale"][1] - 1) > 1e-6
     guess = version.fit_guessed or version.image_guessed

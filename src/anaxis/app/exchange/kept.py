@@ -21,7 +21,7 @@ from anaxis.formats.track_json.document import scene_of_track, track_bytes
 from anaxis.store.archive import scene_to_bytes
 from anaxis.store.keep import stage_file
 from anaxis.store.models import Camera, Shot, Version
-from anaxis.store.queries import expected_of
+from anaxis.store.noticed import expected_of
 
 
 class As(NamedTuple):

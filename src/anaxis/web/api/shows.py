@@ -8,6 +8,7 @@ from fastapi import APIRouter, Query
 from pydantic import BaseModel, Field
 
 from anaxis.app.acting import actor_of
+from anaxis.app.allowed import allow_warnings
 from anaxis.app.documents import CameraDocument, Me, Paged, ShotDocument, ShowDocument, VersionDocument
 from anaxis.app.edit import edit_version
 from anaxis.app.shots import PAGE, Asked, listed, shows_of
@@ -34,6 +35,12 @@ class RecipeChange(BaseModel):
     base: Number
     operations: list[dict[str, Any]] = Field(examples=[[{"code": "unit", "params": {"factor": 0.01}}]])
     change: Name = "recipe, over the interface"
+
+
+class Allowing(BaseModel):
+    """Codes of warnings that somebody knows of."""
+
+    codes: list[Name] = Field(examples=[["negative_frames"]], min_length=1, max_length=100)
 
 
 class Values(BaseModel):
@@ -94,6 +101,14 @@ def versions(store: Store, camera_id: Number) -> list[VersionDocument]:
 @router.get("/cameras/{camera_id}/versions/{number}")
 def version(store: Store, camera_id: Number, number: Number) -> VersionDocument:
     return VersionDocument.of(get_version(store, camera_id, number))
+
+
+@router.post("/cameras/{camera_id}/versions/{number}/allowed", status_code=201)
+def allow(store: Store, camera_id: Number, number: Number, asked: Allowing) -> VersionDocument:
+    """Let open warnings go out as they read now, under the asker's name; one that comes to read otherwise is open again."""
+    held = get_version(store, camera_id, number)
+    allow_warnings(store, held, asked.codes)
+    return VersionDocument.of(held)
 
 
 @router.get("/cameras/{camera_id}/versions/{number}/values")

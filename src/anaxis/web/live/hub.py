@@ -104,9 +104,11 @@ class Hub:
         self._tasks = [asyncio.create_task(self._listen()), asyncio.create_task(self._moments())]
 
     async def end(self) -> None:
-        for task in self._tasks:
-            task.cancel()
-        await asyncio.gather(*self._tasks, return_exceptions=True)
+        pending = set(self._tasks)
+        while pending:  # a cancellation can be lost while a connection to the database is on its way: it is repeated
+            for task in pending:
+                task.cancel()
+            _, pending = await asyncio.wait(pending, timeout=1.0)
 
     @contextlib.contextmanager
     def waiting_for(self, *what: str) -> Iterator[Waiter]:

@@ -18,7 +18,7 @@ from anaxis.core.camera.track import Lens
 from anaxis.core.errors import BadInput
 from anaxis.core.typing import Floats, Ints
 
-# Frames that need the most: these are looked at along the whole border.
+# On each side, at most so many of the frames that need the most are looked at along the whole border.
 _CLOSELY = 12
 
 
@@ -98,10 +98,18 @@ def overscan_of(distortion: Distortion, plate: Window, image: Image, multiple: i
     It lies about the plate's middle; ``tight`` where each side takes what it needs alone, which moves the middle.
     Raises BadInput where the distortion folds over inside the plate, or is given for another number of frames.
     """
-    count = frames_of(distortion, plate)
-    coarse = np.concatenate([_reaches(distortion, plate, image, f, COARSE) for f in blocks(count, 4 * COARSE)])
-    closely = np.unique(np.concatenate([np.argsort(coarse[:, side])[-_CLOSELY:] for side in range(4)]))
-    exact = np.concatenate([_reaches(distortion, plate, image, np.array([f]), MAX_SIDE_PX) for f in closely.tolist()])
+    frames = _different_frames(distortion, plate, frames_of(distortion, plate))
+    steps = blocks(len(frames), 4 * COARSE)
+    coarse = np.concatenate([_reaches(distortion, plate, image, frames[at], COARSE) for at in steps])
+    widest = np.unique(np.argmax(coarse, axis=0))
+    exact = _exact_reaches(distortion, plate, image, frames[widest])
+    # A side is sampled coarsely: what the widest frame gains by looking closely, another one may gain too, and twice as much.
+    lowest = coarse.max(axis=0) - 2 * np.maximum(0, exact - coarse[widest]).max(axis=0) - 1e-9
+    others = [np.argsort(coarse[:, side])[-_CLOSELY:] for side in range(4)]
+    near = np.concatenate([at[coarse[at, side] >= lowest[side]] for side, at in enumerate(others)])
+    more = np.setdiff1d(near, widest)
+    closely = np.concatenate([frames[widest], frames[more]])
+    exact = np.concatenate([exact, _exact_reaches(distortion, plate, image, frames[more])])
     # How far beyond the plate each of its sides reaches, as a share of the plate's width and height.
     left, right, up, down = (max(0.0, float(v)) for v in exact.max(axis=0))
     if not tight:
@@ -159,6 +167,22 @@ def empty_pixels(
         inside &= (found[:, 1] >= within.bottom) & (found[:, 1] <= within.top)
         out[rows] = ~inside.reshape(-1, image.width_px)
     return out
+
+
+def _different_frames(distortion: Distortion, plate: Window, count: int) -> Ints:
+    """The frames, by their places, on which lens or distortion is another than on every earlier one."""
+    columns = [
+        *distortion.values.values(),
+        *(side[:, None] for side in (plate.left, plate.right, plate.bottom, plate.top)),
+    ]
+    rows = np.concatenate([np.broadcast_to(column, (count, 1)) for column in columns], axis=1)
+    return np.sort(np.unique(rows, axis=0, return_index=True)[1])
+
+
+def _exact_reaches(distortion: Distortion, plate: Window, image: Image, frames: Ints) -> Floats:
+    """:func:`_reaches` along every pixel of the border: (n, 4)."""
+    each = [_reaches(distortion, plate, image, np.array([f]), MAX_SIDE_PX) for f in frames.tolist()]
+    return np.concatenate(each) if each else np.empty((0, 4))
 
 
 def _reaches(distortion: Distortion, plate: Window, image: Image, frames: Ints, most: int) -> Floats:

@@ -9,6 +9,7 @@ from fastapi import APIRouter, Form, Query, Request
 from fastapi.responses import RedirectResponse, Response
 from sqlalchemy.orm import Session
 
+from anaxis.app.allowed import allow_warnings, warn_again
 from anaxis.app.deliver import furthest_off, has_finer, newest_deliveries
 from anaxis.app.derive import behind
 from anaxis.app.edit import correct_picture, next_of
@@ -38,7 +39,6 @@ from anaxis.packages.sheet import sheet_of
 from anaxis.store.models import Version
 from anaxis.store.packages import all_packages
 from anaxis.store.queries import (
-    findings_of,
     get_camera,
     get_version,
     other_cameras,
@@ -165,6 +165,23 @@ def correct(
     return RedirectResponse(f"/cameras/{camera_id}?version={made.number}&station=lens", status_code=303)
 
 
+@router.post("/{camera_id}/allowed")
+def allow(
+    store: Store,
+    camera_id: int,
+    version: Annotated[int, Form()],
+    code: Annotated[str, Form()] = "",
+    again: Annotated[str, Form()] = "",
+) -> Any:
+    """A warning that somebody knows of goes out as it is; or it counts again."""
+    kept = get_version(store, camera_id, version)
+    if again:
+        warn_again(store, kept, again)
+    else:
+        allow_warnings(store, kept, [code])
+    return RedirectResponse(f"/cameras/{camera_id}?version={version}&station=take-in", status_code=303)
+
+
 def _profile(store: Session, key: str, version: Version) -> Profile:
     """The package asked for, else the one last delivered to, else the first shipped one."""
     packages = all_packages(store)
@@ -238,7 +255,7 @@ def _context(
         "track": track,
         "landmarks": landmarks.shown(),
         "segments": len(segments),
-        "findings": findings_of(version),
+        "findings": version.noticed,
         "late": behind(store, version) if version.derivation and version.id == version.camera.head.id else [],
         "picture": picture_of_version(version),
         "plates": [p for p in plates_of(store, version.camera.shot) if p.kind != "equirectangular"],

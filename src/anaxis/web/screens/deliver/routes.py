@@ -110,10 +110,10 @@ def handed_over(request: Request, store: Store, camera: int, d: str = "", j: str
     jobs = [get_job(store, n) for n in _numbers(j)]
     deliveries += [get_delivery(store, job.result["delivery"]) for job in jobs if "delivery" in job.result]
     waiting = [job for job in jobs if "delivery" not in job.result]
-    deliveries.sort(key=lambda x: (x.matches, -x.max_px))
+    deliveries.sort(key=lambda x: (x.matches, x.sound, -x.max_px))
     return page(
         request, "deliver/index.html", deliveries=deliveries, jobs=waiting, camera=version.camera, shot=version.camera.shot, version=version,
-        off=[x for x in deliveries if not x.matches], ids=",".join(str(x.id) for x in deliveries),
+        off=[x for x in deliveries if not x.matches], warned=[x for x in deliveries if x.matches and not x.sound], ids=",".join(str(x.id) for x in deliveries),
     )  # fmt: skip
 
 

@@ -135,8 +135,11 @@ def _run(store: Session, number: int) -> dict[str, Any]:
     jobs = jobs_of(store, run)
     made = made_by(store, jobs)
     off = {number for number, delivery in made.items() if not delivery.matches}
-    order = {s: i for i, s in enumerate(("failed", "off", "running", "stopping", "waiting", "stopped", "done"))}
-    jobs.sort(key=lambda j: (order.get("off" if j.id in off else j.state, 9), j.id))
+    warned = {number for number, delivery in made.items() if delivery.matches and not delivery.sound}
+    order = {
+        s: i for i, s in enumerate(("failed", "off", "warned", "running", "stopping", "waiting", "stopped", "done"))
+    }
+    jobs.sort(key=lambda j: (order.get("off" if j.id in off else "warned" if j.id in warned else j.state, 9), j.id))
     return {
         "run": run,
         "show": run.show,
@@ -144,6 +147,7 @@ def _run(store: Session, number: int) -> dict[str, Any]:
         "all": len(jobs),
         "made": made,
         "off": len(off),
+        "warned": len(warned),
         "worst_px": max((d.max_px for d in made.values()), default=None),
         "progress": progress_of(store, run),
     }

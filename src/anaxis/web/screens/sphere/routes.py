@@ -20,7 +20,7 @@ from anaxis.app.sphere import (
 )
 from anaxis.core.derive.framed import PLATE_CAMERA
 from anaxis.core.errors import BadInput
-from anaxis.store.queries import findings_of, get_version, track_of
+from anaxis.store.queries import get_version, track_of
 from anaxis.web.access import needs
 from anaxis.web.drawings.camera import sphere_drawing
 from anaxis.web.pages import Store, TypedForm, drawing_answer, number_or_none, page
@@ -40,7 +40,7 @@ def sphere(request: Request, store: Store, camera_id: int, version: int | None =
     size = (whole.image.width_px, whole.image.height_px)
     return page(
         request, "sphere/index.html", version=kept, camera=kept.camera, shot=kept.camera.shot, sphere=whole, settings=settings, plate=plate,
-        back_px=carried_back_px(whole), findings=[f for f in findings_of(kept) if f.severity != "note"], marks=track_of(source)[1],
+        back_px=carried_back_px(whole), findings=[f for f in kept.noticed if f.severity != "note"], marks=track_of(source)[1],
         spheres=[p for p in plates if p.kind == "equirectangular"],
         renders=[p for p in plates if p.kind != "equirectangular" and (p.facts["width_px"], p.facts["height_px"]) == size],
     )  # fmt: skip
