@@ -16,7 +16,7 @@ missing=()
 command -v python3.11 >/dev/null || missing+=(python3.11)
 if ! python3.11 -c 'import ensurepip' 2>/dev/null; then missing+=(python3.11-venv); fi
 if ! ls /usr/lib/postgresql/*/bin/postgres >/dev/null 2>&1; then missing+=(postgresql); fi
-command -v chromium >/dev/null || missing+=(chromium)
+command -v chromium-headless-shell >/dev/null || missing+=(chromium-headless-shell)
 # The printed sheet is laid out by Pango.
 have() { ldconfig -p | grep -q "$1" || ls /usr/lib/*/"$1"* >/dev/null 2>&1; }
 PATH="$PATH:/usr/sbin:/sbin" have libpangoft2-1.0.so.0 || missing+=(libpangoft2-1.0-0)

@@ -160,11 +160,12 @@ def browser() -> Iterator[object]:
 
     expect.set_options(timeout=20_000)  # a machine that does much else is no fault of a page
     quiet = ["--disable-gpu", "--no-first-run", "--disable-background-networking", "--disable-component-update",
-             "--disable-sync", "--disable-quic", "--no-sandbox"]  # fmt: skip
+             "--disable-sync", "--disable-quic", "--no-sandbox", "--in-process-gpu", "--renderer-process-limit=1",
+             "--disable-site-isolation-trials", "--disable-features=IsolateOrigins,site-per-process,BackForwardCache"]  # fmt: skip
     with ExitStack() as stack:
         with shared():
             playwright = stack.enter_context(sync_playwright())
-            chromium = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=quiet)
+            chromium = playwright.chromium.launch(executable_path="/usr/bin/chromium-headless-shell", args=quiet)
         yield chromium
         chromium.close()
 

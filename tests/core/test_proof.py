@@ -42,7 +42,7 @@ ZOOM_PX = 35.0 * 1920 / 36.0
     [
         (10.0, 500.0, 30.0),  # three times the camera's own travel
         (2.0, 500.0, 6.0),
-        (0.0, 500.0, 1.0),  # never nearer than a metre,
+        (0.0, 500.0, 1.0),  # of a camera that stands a metre,
         (90.0, 500.0, 100.0),  # nor further than a hundred
         (10.0, 4.0, 2.0),  # half the focus distance, where that is nearer
     ],
@@ -51,6 +51,22 @@ def test_a_shift_is_seen_at_the_nearest_depth(travel_m: float, focus_m: float, n
     """A camera shifted by d metres moves a point at depth z by zoom * d / z px."""
     seen = shifted_px(still(focus_m=focus_m, travel_m=travel_m), 0.01)
     assert seen == pytest.approx(ZOOM_PX * 0.01 / nearest_m, rel=1e-9)
+
+
+@pytest.mark.parametrize(
+    ("travel_m", "near_m", "nearest_m"),
+    [
+        (0.03, np.nan, 0.1),  # a table top: ten centimetres where no near plane is stated,
+        (0.03, 0.02, 0.09),  # three times its travel,
+        (0.004, 0.01, 0.02),  # no nearer than twice the near plane,
+        (0.004, 0.001, 0.012),
+        (0.004, 2.0, 1.0),  # whatever a near plane says, a metre
+    ],
+)
+def test_a_camera_that_moves_little_is_looked_at_from_near_by(travel_m: float, near_m: float, nearest_m: float) -> None:
+    track = still(travel_m=travel_m, focus_m=500.0)
+    track = replace(track, lens=replace(track.lens, near_m=np.full(len(track), near_m)))
+    assert shifted_px(track, 1e-5) == pytest.approx(ZOOM_PX * 1e-5 / nearest_m, rel=1e-6)
 
 
 def test_landmarks_bring_their_own_depth() -> None:

@@ -181,7 +181,8 @@ def test_samples_between_frames_are_handed_over_and_said_where_they_are_not(tmp_
         (done,) = deliver_all([source], find_profile("yup-rh-m"), key, tmp_path, ways)
         assert any("5 samples a frame" in n and "those of the source" in n for n in done.outgoing.notes)
         assert len(done.proof.frames) == 12 and done.proof.compared == 12
-        assert done.proof.max_px <= (0.01 if key != "gltf" else 0.05)
+        # Times in single precision, at a thousand pixels a frame.
+        assert done.proof.max_px <= (0.01 if key != "gltf" else 0.1)
         assert len(done.seen.own_frames) == 45
     assert plain.proof.between_px is not None and done.proof.between_px is not None
     assert plain.proof.max_px <= 0.01 and plain.proof.between_px > 10 * done.proof.between_px

@@ -162,7 +162,7 @@ def test_speed_freezes_and_rates_count_the_frames_that_are_seen(tmp_path: Path) 
         [
             _clip("fast", 1001, 24, effects=[warp(time_scalar=2.0)]),
             _clip("slow", 1001, 24, effects=[warp(time_scalar=0.5)]),
-            _clip("back", 1048, 24, effects=[warp(time_scalar=-2.0)]),
+            _clip("back", 1001, 24, effects=[warp(time_scalar=-2.0)]),
             _clip("frozen", 1010, 24, effects=[otio.schema.FreezeFrame()]),
             _clip("ramp", 1001, 24, effects=[otio.schema.TimeEffect("a ramp", "curve")]),
             _clip("high", 2001, 96, rate=48),
@@ -178,7 +178,8 @@ def test_speed_freezes_and_rates_count_the_frames_that_are_seen(tmp_path: Path) 
         "ramp": (1001, 1024, "", 1.0, 96),
         "high": (2001, 2096, "48/1", 1.0, 120),
     }
-    assert edit.rate == 24 and len(edit.notes) == 1 and "'ramp'" in edit.notes[0] and "a ramp" in edit.notes[0]
+    assert edit.rate == 24 and len(edit.notes) == 2 and "'back' is played backwards" in edit.notes[0]
+    assert "'ramp'" in edit.notes[1] and "a ramp" in edit.notes[1]
     first = otio.schema.Track(kind=otio.schema.TrackKind.Video)
     first.extend([_clip("odd", 1, 48, rate=48), *(_clip(f"c{i}", 1, 24) for i in range(4))])
     assert read_cut_list(_timeline(tmp_path, [first]), Fraction(30)).rate == 24  # not that of whatever clip comes first
@@ -204,3 +205,29 @@ def test_what_is_not_seen_of_an_edit_is_named(tmp_path: Path) -> None:
         ("tail", 201, 210, 38),
     ]
     assert "'head' lies outside" in edit.notes[0]
+
+
+def test_a_clip_played_backwards_shows_its_own_range_backwards(tmp_path: Path) -> None:
+    """In OpenTimelineIO and in an EDL, where source and record are of one length, too."""
+    track = otio.schema.Track(kind=otio.schema.TrackKind.Video)
+    track.append(_clip("TW_010", 1011, 40, effects=[otio.schema.LinearTimeWarp(time_scalar=-1.0)]))
+    edl = tmp_path / "back.edl"
+    edl.write_text(
+        "TITLE: back\nFCM: NON-DROP FRAME\n001  TW010    V     C        00:00:42:03 00:00:43:19 01:00:00:00 01:00:01:16\n"
+        "M2   TW010       -024.0                00:00:42:03\n* FROM CLIP NAME:  TW_010\n"
+    )
+    for edit in (read_cut_list(_timeline(tmp_path, [track], None), Fraction(24)), read_cut_list(edl, Fraction(24))):
+        (clip,) = edit.clips
+        assert (clip.first, clip.last, clip.start, clip.speed, clip.frames) == (1011, 1050, 1050, -1.0, 40)
+        assert any("'TW_010' is played backwards, from its frame 1050 on" in note for note in edit.notes)
+
+
+def test_a_range_that_begins_at_the_clips_end_is_told_by_its_media(tmp_path: Path) -> None:
+    """Some write the frame that is shown first: the media then ends there."""
+    track = otio.schema.Track(kind=otio.schema.TrackKind.Video)
+    clip = _clip("TW_010", 1050, 40, effects=[otio.schema.LinearTimeWarp(time_scalar=-1.0)])
+    held = otio.opentime.TimeRange(otio.opentime.RationalTime(1001, 24), otio.opentime.RationalTime(50, 24))
+    clip.media_reference = otio.schema.ExternalReference("x", held)
+    track.append(clip)
+    (found,) = read_cut_list(_timeline(tmp_path, [track], None), Fraction(24)).clips
+    assert (found.first, found.last, found.start) == (1011, 1050, 1050)

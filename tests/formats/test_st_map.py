@@ -12,7 +12,10 @@ import pytest
 from click.testing import CliRunner
 
 from anaxis.cli import cli
+from anaxis.core.camera.lens import Image
+from anaxis.core.camera.plate.window import Window
 from anaxis.core.errors import BadInput
+from anaxis.formats.st_map.fitted import Given, fit_maps
 from anaxis.formats.st_map.read import read_st_map
 from anaxis.formats.st_map.write import write_st_map
 from anaxis.work.sandbox.apart import safe_st_map
@@ -123,3 +126,38 @@ def test_overscan_and_maps_on_the_command_line(demo_files: dict[str, Path], tmp_
     distortion.write_text('{"model": "radial-tangential", "k1": -9}')
     folded = CliRunner().invoke(cli, ["overscan", *asked], standalone_mode=False)
     assert isinstance(folded.exception, BadInput) and "folds over at a radius" in folded.exception.sentence
+
+
+@pytest.mark.parametrize("kind", ["undistort", "distort"])
+@pytest.mark.parametrize("model", ["radial-tangential", "map"])
+def test_which_way_a_map_of_the_plates_size_goes_is_told_by_fitting_it(kind: str, model: str, tmp_path: Path) -> None:
+    """Of a barrel lens both fetch nowhere outside the picture. The oracle is Brown's radial model by plain sums."""
+    width, height, half = 480, 270, 0.5
+    st = plain(width, height)
+    at = (st * 2 - 1) * [half, half * height / width]
+    k1, k2 = -0.3, 0.1
+
+    def bent(points: np.ndarray) -> np.ndarray:
+        r2 = (points**2).sum(axis=-1, keepdims=True)
+        return points * (1 + k1 * r2 + k2 * r2 * r2)
+
+    if kind == "undistort":  # each pixel of the straight picture fetches where the lens bends it to
+        found = bent(at)
+    else:  # each pixel of the plate fetches in a straight picture of the plate's size: there, all that it has within
+        found = at.copy()
+        for _ in range(60):
+            found = at / (bent(found) / found)
+    moved = (found / [half, half * height / width] + 1) / 2
+    path = tmp_path / "m.exr"
+    write_st_map(moved, path)
+    one = Given.of("m.exr", safe_st_map(path))
+    plate = Window(*(np.array([v]) for v in (-half, half, -half * height / width, half * height / width)))
+    if (model, kind) == ("map", "undistort"):  # told, and then it does not reach over the plate
+        with pytest.raises(BadInput, match="ends before the plate does"):
+            fit_maps([one], model, plate, Image(width, height))
+        return
+    fitted = fit_maps([one], model, plate, Image(width, height))
+    assert f"m.exr {kind}s: told by fitting" in " ".join(fitted.said), fitted.said
+    assert fitted.off_px.max() < 0.05
+    if model == "radial-tangential":
+        assert fitted.document["k1"] == pytest.approx(k1, abs=2e-3)

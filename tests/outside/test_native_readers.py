@@ -68,7 +68,10 @@ def test_assimp_sees_the_camera(name: str, format_key: str, tmp_path: Path) -> N
             )
             turns = np.repeat(turns[:1], len(every), axis=0)
         assert np.allclose(seconds, every, atol=2e-3)
-    # The pose alone: this reader's glTF camera has a view of its own reckoning, and none of them animates one.
+    # Where the camera stands and looks in its node, as this reader has it: it adds a translation of the node's own to it.
+    at, ahead, up = (np.array([v.x, v.y, v.z]) for v in (camera.mPosition, camera.mLookAt, camera.mUp))
+    ahead, up = (v / np.linalg.norm(v) for v in (ahead, up))
+    places, turns = places + turns @ at, turns @ np.stack([np.cross(ahead, up), up, -ahead], axis=1)
     _, _, focal = shot.samples
     tan_x = shot.film_mm[0] / 2 / focal
     assert off_px(shot, places, turns, tan_x, shot.width_px / shot.height_px) <= bound_px(name, format_key)

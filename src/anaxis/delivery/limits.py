@@ -23,6 +23,8 @@ def limits_of(format_key: str, outgoing: Outgoing, reads_gltf_zoom: bool = False
             f"Alembic states no axes, unit or rate: on import, set {axes.up} up, {axes.unit_m:g} m a unit and "
             f"{rate_label(track.rate)} frames a second."
         )
+        out += _unstated_in_alembic(outgoing)
+    out += _unstated_clips(format_key, outgoing)
     if track.distortion is not None and format_key != "json":
         out.append(
             "The camera goes out as a pinhole, for the plate undistorted: the distortion is not in the file. The package of "
@@ -71,3 +73,35 @@ def limits_of(format_key: str, outgoing: Outgoing, reads_gltf_zoom: bool = False
                 "of the clip): place the camera nearer to the origin, or choose OpenUSD."
             )
     return tuple(out)
+
+
+def _unstated_in_alembic(outgoing: Outgoing) -> list[str]:
+    """An Alembic camera has every number of a lens: what stands in the file for focus and stop that are not stated."""
+    lens, out = outgoing.track.lens, []
+    focus_or_stop = [w for w, v in (("focus distance", lens.focus_m), ("stop", lens.fstop)) if np.isnan(v).any()]
+    if focus_or_stop:
+        every = all(np.isnan(v).all() or np.isfinite(v).all() for v in (lens.focus_m, lens.fstop))
+        out.append(
+            f"The camera states no {' and no '.join(focus_or_stop)}{'' if every else ' on some frames'}, and Alembic always holds one: 0 is "
+            "written, which shows no depth of field. Set it there if it is wanted."
+        )
+    return out
+
+
+# The clip planes that stand in a file whose format cannot leave them out, in metres; in Alembic they are the library's own, in units.
+_CLIPS_M = {"alembic": (0.1, 100_000.0), "gltf": (0.01, None), "collada": (0.01, 10_000.0)}
+_LABELS = {"alembic": "Alembic", **_NO_FILM}
+
+
+def _unstated_clips(format_key: str, outgoing: Outgoing) -> list[str]:
+    lens, factor = outgoing.track.lens, outgoing.convention.metres_per_unit if format_key == "alembic" else 1.0
+    written = zip(("near", "far"), (lens.near_m, lens.far_m), _CLIPS_M.get(format_key, (None, None)), strict=True)
+    there = [(name, value * factor) for name, v, value in written if value is not None and np.isnan(v).all()]
+    if not there:
+        return []
+    names, values = " and no ".join(f"{n} clip" for n, _ in there), " and ".join(f"{v:g} m" for _, v in there)
+    one = len(there) == 1
+    return [
+        f"The camera states no {names}, and {_LABELS[format_key]} always holds {'one' if one else 'them'}: {values} "
+        f"stand{'s' if one else ''} in the file. Set {'it' if one else 'them'} there."
+    ]

@@ -40,7 +40,7 @@ class Evaluated:
 def gltf_views(path: Path, asked: Asked) -> FileViews:
     """By the standard's words: node transforms outermost first, quaternions, yfov in radians, seconds."""
     zooms = asked.profile.lens.reads_gltf_zoom
-    found = evaluate(path, asked.at, asked.camera, asked.rate, asked.zero_frame, zooms)
+    found = evaluate(path, asked.at, asked.camera, asked.rate, asked.zero_frame, zooms, asked.between_keys)
     image = Image(*found.size, found.pixel_aspect) if found.size else asked.image
     views = posed(found.name, found.frames, found.rate, found.locals, found.lens, Y_UP, 1.0, image, "Y", 1.0)
     return replace(views, own_frames=found.own_frames, stated=frozenset({"image"} if found.size else ()))
@@ -53,11 +53,13 @@ def evaluate(
     rate: Fraction | None = None,
     zero_frame: float | None = None,
     animated_lens: bool = False,
+    between_keys: bool = False,
 ) -> Evaluated:
     """A camera by its node's name, the file's first where None, at its own samples or at frames ``at``.
 
     ``rate`` and ``zero_frame`` (the frame at 0 s) are what a person sets there, else what the file's extras say. Few
-    readers take an animated lens: with ``animated_lens`` False it stands as on the first frame. Raises BadInput
+    readers take an animated lens: with ``animated_lens`` False it stands as on the first frame. ``between_keys`` as in
+    :class:`anaxis.standin.views.Asked`. Raises BadInput
     where the camera is not there.
     """
     from pygltflib import GLTF2
@@ -93,7 +95,14 @@ def evaluate(
     # Single precision loses the last digits of a time: a frame is the whole number beside it.
     own_frames = np.round(times.astype(np.float64) * float(rate), 3) + zero
     frames = own_frames if at is None else at
-    seconds = times.astype(np.float64) if at is None else _on_keys((at - zero) / float(rate), times, 1e-3 / float(rate))
+    exact = (frames - zero) / float(rate)
+    seconds = (
+        exact
+        if between_keys
+        else times.astype(np.float64)
+        if at is None
+        else _on_keys(exact, times, 1e-3 / float(rate))
+    )
     locals_ = [_local(nodes[i], i, animated, seconds) for i in reversed(chain)]
     view = camera.perspective
     yfov = _sampled(animated.get(f"{lens_at}perspective/yfov"), seconds, np.array([view.yfov]))[:, 0]

@@ -66,7 +66,8 @@ class FileViews:
 class Asked:
     """What is to be read: ``camera`` by its node's name, the first one where None; at frames ``at`` (n,), at the
     file's own samples where None; ``image``, ``rate``, ``zero_frame`` (the frame at 0 s) and the lens ``typed``
-    (channels of Lens by name) where the file states none."""
+    (channels of Lens by name) where the file states none. ``between_keys`` asks a file whose times are in single precision at the
+    frames' exact times, as some readers do, instead of at the keys beside them."""
 
     profile: Profile
     image: Image
@@ -75,6 +76,7 @@ class Asked:
     camera: str | None = None
     typed: Mapping[str, float] | None = None
     zero_frame: float | None = None
+    between_keys: bool = False
 
 
 def chosen(file: str, cameras: list[tuple[str, Any]], wanted: str | None) -> Any:

@@ -11,6 +11,7 @@ from anaxis.core.camera.lens import Image
 from anaxis.core.camera.projection import projection_of
 from anaxis.core.checks.subject import Check, Subject, moving_lens_channels
 from anaxis.core.findings import Finding, remedy
+from anaxis.core.scene.picture import picture_of, stated_aspect
 from anaxis.core.time.rates import format_frame
 
 # Film backs in use lie between the smallest phone sensors and large-format stills.
@@ -236,4 +237,20 @@ def _lens_moves(subject: Subject) -> Iterator[Finding]:
         )
 
 
-CHECKS: tuple[Check, ...] = (_lens_size, _film_aspect, _default_lens, _near_plane, _lens_moves)
+def _size_of_aspect(subject: Subject) -> Iterator[Finding]:
+    aspect = stated_aspect(subject.scene)
+    if subject.image is not None or aspect is None:
+        return
+    taken = picture_of(subject.scene, None, None).image
+    yield Finding(
+        "image_from_aspect",
+        "note",
+        f"The file states that its picture is {aspect:.4g} times as wide as high, and no size: {taken.width_px} x {taken.height_px} px is taken.",
+        "Type the size in pixels on Lens.",
+        "Pixels of the proof are those of this size.",
+        {"aspect": aspect},
+        node=subject.path,
+    )
+
+
+CHECKS: tuple[Check, ...] = (_lens_size, _film_aspect, _size_of_aspect, _default_lens, _near_plane, _lens_moves)

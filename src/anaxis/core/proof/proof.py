@@ -27,7 +27,10 @@ _MARGIN = 0.5
 _CHUNK_POINTS = 100_000
 GRID_DEPTHS = 4
 # The near depth is so many sizes of the camera's own motion, within these bounds: a shift of the camera shows there.
-_MOTIONS, _NEAREST_M, _FURTHEST_M = 3.0, 1.0, 100.0
+_MOTIONS, _FURTHEST_M = 3.0, 100.0
+# It is no nearer than twice the near plane, and than this where none is stated; a camera that does not move tells nothing of its
+# scene's size.
+_PLANES, _UNSTATED_M, _STILL_M, _CLOSEST_M, _MOVES_M = 2.0, 0.1, 1.0, 0.01, 1e-3
 
 
 class _Points(NamedTuple):
@@ -148,7 +151,12 @@ def grid_depths_m(track: Track, meant: Projection, landmarks_m: Floats, motion_m
     near = np.where(np.isnan(near), focus / 2, near)
     far = np.where(np.isnan(far), focus * 10, far)
     size = motion_size_m(track) if motion_m is None else motion_m
-    own = np.full(len(track), np.clip(_MOTIONS * size, _NEAREST_M, _FURTHEST_M))
+    plane = (
+        np.where(track.lens.near_m > 0, _PLANES * track.lens.near_m, _UNSTATED_M)
+        if size > _MOVES_M
+        else np.full(len(track), _STILL_M)
+    )
+    own = np.clip(_MOTIONS * size, np.clip(plane, _CLOSEST_M, _STILL_M), _FURTHEST_M)
     # An error of place and one of rotation may cancel at one depth; they never do at a near and a far one.
     return np.stack([focus, near, np.maximum(far, 10 * own), own], axis=1)
 

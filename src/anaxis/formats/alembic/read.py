@@ -10,6 +10,7 @@ from __future__ import annotations
 
 from collections import deque
 from collections.abc import Callable, Iterator
+from dataclasses import replace
 from fractions import Fraction
 from pathlib import Path
 from typing import Any
@@ -27,6 +28,7 @@ from anaxis.core.space.axes import Convention
 from anaxis.core.time.rates import nearest_rate
 from anaxis.core.typing import Floats
 from anaxis.formats.set_lines import MAX_MARKS, Shape, line_shape, marks_of_points, mesh_shape, within_budget
+from anaxis.formats.unstated import CLIPS, UNSTATED
 
 _NEAR = Abc.ISampleSelector.TimeIndexType.kNearIndex
 _MAX_OBJECTS = 50_000
@@ -166,7 +168,8 @@ class _Reader:
         if len(times) > 1:
             self.seconds.append(times)
         samples = [schema.getValue(Abc.ISampleSelector(t, _NEAR)) for t in times.tolist()]
-        return times, _lens_of(samples)
+        unstated = _unstated(schema)
+        return times, replace(_lens_of(samples), **{name: np.full(len(samples), np.nan) for name in unstated})
 
     def _add_mesh(self, schema: Any, path: str, parent: str | None) -> None:
         sample = schema.getValue() if schema.getNumSamples() else None
@@ -193,6 +196,15 @@ def _objects(top: Any, parent: str | None) -> Iterator[tuple[Any, str | None]]:
         yield entry, above
         path = entry.getFullName()
         waiting += [(entry.getChild(i), path) for i in range(entry.getNumChildren())]
+
+
+def _unstated(schema: Any) -> list[str]:
+    """The clip planes that a camera of our own does not state, and that the library wrote all the same."""
+    properties = schema.getUserProperties()
+    if not (properties.valid() and properties.getPropertyHeader(UNSTATED)):
+        return []
+    named = Abc.IStringProperty(properties, UNSTATED).getValue().split()
+    return [name for name in CLIPS if name in named]
 
 
 def _lens_of(samples: list[Any]) -> Lens:

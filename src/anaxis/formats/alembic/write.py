@@ -23,6 +23,7 @@ from anaxis.core.time.rates import seconds_of
 from anaxis.core.typing import Floats
 from anaxis.formats.file_axes import file_axes, is_still
 from anaxis.formats.nodes import Node, nodes_of, places
+from anaxis.formats.unstated import CLIPS, UNSTATED, held_where_unstated, zero_where_unstated
 
 
 def key_rule(receiver: Convention) -> KeyRule:
@@ -107,7 +108,13 @@ def _sampling(track: Track) -> Any:
 
 def _write_lens(camera: AbcGeom.OCamera, track: Track, sampling: int, unit: float) -> None:
     lens = track.lens
+    focus, stop = zero_where_unstated(lens.focus_m) / unit, zero_where_unstated(lens.fstop)
+    clips = {name: v for name in CLIPS if np.isfinite(v := getattr(lens, name)).any()}
+    near, far = (held_where_unstated(clips[name]) / unit if name in clips else None for name in CLIPS)
     camera.getSchema().setTimeSampling(sampling)
+    unstated = [name for name in CLIPS if name not in clips]
+    if unstated:  # the library writes planes of its own
+        Abc.OStringProperty(camera.getSchema().getUserProperties(), UNSTATED).setValue(" ".join(unstated))
     for i in range(len(track)):
         sample = AbcGeom.CameraSample()
         sample.setFocalLength(float(lens.focal_mm[i]))
@@ -116,12 +123,10 @@ def _write_lens(camera: AbcGeom.OCamera, track: Track, sampling: int, unit: floa
         sample.setHorizontalFilmOffset(float(lens.offset_x_mm[i]) / 10)
         sample.setVerticalFilmOffset(float(lens.offset_y_mm[i]) / 10)
         sample.setLensSqueezeRatio(float(lens.squeeze[i]))
-        for values, put in (
-            (lens.focus_m / unit, sample.setFocusDistance),
-            (lens.fstop, sample.setFStop),
-            (lens.near_m / unit, sample.setNearClippingPlane),
-            (lens.far_m / unit, sample.setFarClippingPlane),
-        ):
-            if np.isfinite(values[i]):
-                put(float(values[i]))
+        sample.setFocusDistance(float(focus[i]))
+        sample.setFStop(float(stop[i]))
+        if near is not None:
+            sample.setNearClippingPlane(float(near[i]))
+        if far is not None:
+            sample.setFarClippingPlane(float(far[i]))
         camera.getSchema().set(sample)

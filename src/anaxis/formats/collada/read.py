@@ -255,6 +255,10 @@ class _Reader:
                 stated = numbers(element, self.name) if element is not None else np.zeros(0)
                 values[key] = stated[:1] if len(stated) else np.array([np.nan])
         focal, height, fit = _film(values)
+        if np.isnan(values["aspect_ratio"]).any() and (
+            np.isnan(values["xfov"]).any() or np.isnan(values["yfov"]).any()
+        ):
+            self.guesses[f"aspect:{path}"] = "the file states no aspect; 16:9 is taken"
         self.fits.append(fit)
         self.guesses[f"lens:{path}"] = NO_FILM_BACK
         unit = self.metres_per_unit

@@ -89,7 +89,8 @@ def read_cut_list(path: Path, rate: Fraction) -> CutList:
         raise BadInput(f"{path.name} is no edit that can be read: hand over one of {', '.join(SUFFIXES)}.")
     try:
         if suffix == ".edl":
-            timeline = otio.adapters.read_from_file(str(path), adapter_name="cmx_3600", rate=float(rate))
+            text = _speeds_kept(path.read_text(encoding="utf-8", errors="replace"), float(rate))
+            timeline = otio.adapters.read_from_string(text, adapter_name="cmx_3600", rate=float(rate))
         else:
             timeline = otio.adapters.read_from_file(str(path), adapter_name="otio_json")
     except Exception as error:  # the library has an exception of its own for everything
@@ -116,6 +117,28 @@ def read_cut_list(path: Path, rate: Fraction) -> CutList:
 
 # An event's number, reel, track, and a dissolve, wipe or key with its length in frames.
 _MIXED = re.compile(r"^(\d+)\s+\S+\s+\S+\s+(D|W\d+|K\S*)(?:\s+[A-Z])?\s+(\d+)\s", re.MULTILINE)
+
+
+# The four timecodes of an event, and the speed that a line below it states in frames a second.
+_EVENT = re.compile(r"^(\d+\s+\S+\s+\S+\s+\S.*?\s)(\S+[:;]\d+)\s+(\S+[:;]\d+)\s+(\S+[:;]\d+)\s+(\S+[:;]\d+)\s*$")
+_SPEED = re.compile(r"^M2\s+\S.*?\s(-?\d+(?:\.\d+)?)\s+\d\d[:;]")
+_LATEST = "23:59:59:00"
+
+
+def _speeds_kept(text: str, rate: float) -> str:
+    """An EDL whose reader does not pass over a speed: it does where source and record are of one length, as of a clip that
+    is played backwards at its own speed. The source of such an event is made longer, which its speed is read beside."""
+    rows, event = text.splitlines(), None
+    for i, row in enumerate(rows):
+        found = _EVENT.match(row)
+        if found:
+            event = i
+        speed = _SPEED.match(row)
+        if speed and event is not None and abs(float(speed[1]) - rate) > 1e-6:
+            head, low, _, *record = _EVENT.match(rows[event]).groups()  # type: ignore[union-attr]
+            rows[event] = f"{head}{low} {_LATEST} {record[0]} {record[1]}"
+            event = None
+    return "\n".join(rows) + "\n"
 
 
 def _transitions_unseen(path: Path, seen: int) -> list[str]:
@@ -222,7 +245,7 @@ class _Reading:
             for start, end in seen:
                 # Places of the edit to frames of the source, at the clip's own speed.
                 skipped, count = (start - span[0]) * rate * speed, (end - start) * rate
-                low, high = first + skipped, first + skipped + _last_of(count, speed)
+                low, high = first + skipped, first + skipped + last_of(count, speed)
                 out.append((
                     Clip(
                         _name_of(clip), *_whole(min(low, high), max(low, high)), round(start * place_rate, 6), rate_text(nearest_rate(rate)),
@@ -255,8 +278,21 @@ class _Reading:
             self.notes.append(f"Clip '{clip.name}' lies outside the range that its track shows: it is left out.")
             return None
         rate, speed = float(source.start_time.rate), self._speed(clip)
-        first = float(source.start_time.value) + (shown_from - start) / place_rate * rate * speed
+        first = float(source.start_time.value)
+        if speed < 0:  # the source's range is what is shown, from its end to its begin
+            first += self._to_the_end(clip, first, last_of(length / place_rate * rate, -speed))
+            self.notes.append(f"Clip '{clip.name}' is played backwards, from its frame {first:g} on.")
+        first += (shown_from - start) / place_rate * rate * speed
         return float(shown_from - low), float(shown_to - shown_from), first, rate, speed, place_rate
+
+    def _to_the_end(self, clip: Any, first: float, far: float) -> float:
+        """How far behind the begin of its source's range a clip begins that is played backwards: ``far`` frames, or none where
+        the media holds that many before it alone, as some write it."""
+        held = getattr(clip.media_reference, "available_range", None)
+        if held is None:
+            return far
+        low, high = float(held.start_time.value), float(held.end_time_exclusive().value)
+        return 0.0 if first + far >= high and first - far >= low else far
 
     def _speed(self, clip: Any) -> float:
         """How fast its source goes by; what else is done to it in time is named."""
@@ -332,7 +368,7 @@ def _shown_of(track: Any, rate: float) -> tuple[float, float]:
     return (low, min(high, whole)) if 0 <= low < whole else (0.0, whole)
 
 
-def _last_of(count: float, speed: float) -> float:
+def last_of(count: float, speed: float) -> float:
     """How far behind its first frame a clip's last one lies, that shows ``count`` frames at a speed."""
     if speed == 0:
         return 0.0

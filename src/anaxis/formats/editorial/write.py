@@ -13,6 +13,7 @@ from anaxis.core.derive.cut import Piece, Pieces, ranges_of
 from anaxis.core.derive.joined import Join, placed
 from anaxis.core.errors import BadInput
 from anaxis.core.time.rates import parse_rate, plain_frame, rate_text
+from anaxis.formats.editorial.cut_list import last_of
 from anaxis.formats.editorial.timecodes import can_drop, counted, timecode_of
 from anaxis.formats.text_cells import text_cell
 
@@ -117,7 +118,8 @@ def cut_edl(p: Join) -> bytes:
     for number, (low, end, piece) in enumerate(_runs(pieces), 1):
         first, length, reel = float(pieces.frames[low]), end - low, _reel(piece.name)
         speed = piece.speed if length > 1 else 1.0  # of one frame there is no speed
-        through = first + (length * speed if speed else 1)
+        first = _lowest(first, length, speed)
+        through = first + (length * abs(speed) if speed else 1)
         record = f"{at(p.first + low)} {at(p.first + end)}"
         rows.append(f"{number:03}  {reel:8} V     C        {at(first)} {at(max(0.0, through))} {record}")
         if speed != 1:
@@ -126,6 +128,11 @@ def cut_edl(p: Join) -> bytes:
         if speed == 0:
             rows.append("* * FREEZE FRAME")
     return ("\n".join(rows) + "\n").encode()
+
+
+def _lowest(first: float, length: int, speed: float) -> float:
+    """Where the range of its source begins that a clip shows: of one played backwards at its last frame."""
+    return first - last_of(length, -speed) if speed < 0 else first
 
 
 def _a_second(frames: float) -> str:
@@ -150,7 +157,7 @@ def _timeline(p: Join) -> Any:
     for low, end, piece in _runs(pieces):
         if low > here:
             track.append(otio.schema.Gap(source_range=otio.opentime.TimeRange(at(0), at(low - here))))
-        first = float(pieces.frames[low])
+        first = _lowest(float(pieces.frames[low]), end - low, piece.speed)
         reference = otio.schema.MissingReference(name=piece.name)
         clip = otio.schema.Clip(piece.name, reference, otio.opentime.TimeRange(at(first), at(end - low)))
         clip.metadata["anaxis"] = {

@@ -19,12 +19,14 @@ import numpy as np
 import scipy
 
 from anaxis.core.camera.channels import CHANNELS
+from anaxis.core.camera.track import Track
 from anaxis.core.image_plane import CORNERS, ON_PICTURE, ImagePlane
+from anaxis.core.motion.cuts import cuts_of
 from anaxis.core.motion.reduce import KeyRule, continuous_quaternions
 from anaxis.core.outgoing import Outgoing
 from anaxis.core.space.axes import Convention
 from anaxis.core.time.rates import plain_frame, rate_text
-from anaxis.core.typing import Floats
+from anaxis.core.typing import Floats, Ints
 from anaxis.formats.file_axes import is_still
 from anaxis.formats.nodes import Node, nodes_of, places
 
@@ -103,16 +105,13 @@ class _Document:
         turn = continuous_quaternions(track.rotation)
         used = track.lens.used(outgoing.image, outgoing.fit)
         yfov = 2 * np.arctan(used.height_mm / 2 / track.lens.focal_mm)
-        entry: dict[str, Any] = {
-            "name": node.name,
-            "camera": len(self.cameras),
-            "translation": track.position_m[0].tolist(),
-            "rotation": turn[0].tolist(),
-        }
+        entry: dict[str, Any] = {"name": node.name, "camera": len(self.cameras)}
         motion, zoom = _Motion(self.buffer, outgoing), _Motion(self.buffer, outgoing)
-        if is_still(track.position_m) and is_still(turn):
-            # Its range arrives all the same; and some readers refuse a file without a buffer.
-            motion.hold({"node": len(self.nodes), "path": "translation"}, track.position_m)
+        # A common reader adds the node's own translation to a camera that has one: a camera that moves has none beside its
+        # animation, one that stands has a matrix.
+        still = is_still(track.position_m) and is_still(turn)
+        if still:
+            entry["matrix"] = _matrix(track).T.reshape(-1).tolist()
         else:
             motion.add({"node": len(self.nodes), "path": "translation"}, track.position_m, [0, 1, 2])
             motion.add({"node": len(self.nodes), "path": "rotation"}, turn, [3, 4, 5, 6])
@@ -127,6 +126,10 @@ class _Document:
             if not is_still(place):
                 motion.add({"node": len(self.nodes) + len(here), "path": "translation"}, place, [])
             here.append({"name": name, "translation": place[0].tolist()})
+        if still and not motion.channels:
+            # Its range arrives all the same; and some readers refuse a file without a buffer.
+            motion.hold({"node": len(self.nodes) + len(here), "path": "translation"}, np.zeros((len(track), 3)))
+            here.append({"name": f"{node.name}_range"})
         below = entry.get("children", [])
         index = [i for i in range(len(self.nodes), len(self.nodes) + len(here)) if i not in below]
         self.nodes += here
@@ -195,6 +198,28 @@ class _Document:
         }  # fmt: skip
 
 
+def _matrix(track: Track) -> Floats:
+    """The first pose of a track as (4, 4)."""
+    out = np.eye(4)
+    out[:3, :3], out[:3, 3] = track.rotation[0], track.position_m[0]
+    return out
+
+
+def _key_times(seconds: Floats, cuts: Ints) -> Floats:
+    """The times (n,) of the keys in single precision, as the format has them.
+
+    At a cut the last key before it is moved no earlier and the first one behind it no later than its exact time: a reader that
+    asks at the exact time then lands on the right side, too.
+    """
+    stored = seconds.astype(np.float32)
+    late = cuts[stored[cuts] > seconds[cuts]]
+    before = np.setdiff1d(cuts - 1, cuts)  # of a frame alone between two cuts, its begin counts
+    early = before[stored[before] < seconds[before]]
+    stored[late] = np.nextafter(stored[late], np.float32(-np.inf))
+    stored[early] = np.nextafter(stored[early], np.float32(np.inf))
+    return np.asarray(stored, dtype=np.float64)
+
+
 class _Motion:
     """The samplers and channels of one camera."""
 
@@ -202,7 +227,7 @@ class _Motion:
         self.buffer, self.keys, self.rate = buffer, outgoing.keys, float(outgoing.track.rate)
         self.samplers: list[dict[str, Any]] = []
         self.channels: list[dict[str, Any]] = []
-        self.seconds = outgoing.seconds_in_file[:, None]
+        self.seconds = _key_times(outgoing.seconds_in_file, cuts_of(outgoing.track))[:, None]
         self.times: dict[bool, int] = {}  # accessors: of the keys' times, and of every frame's
 
     def _times(self, by_keys: bool) -> int:

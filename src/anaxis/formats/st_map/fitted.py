@@ -4,13 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
+from itertools import product
 from typing import Any
 
 import numpy as np
 
 from anaxis.core.camera.distortion import mapped
 from anaxis.core.camera.distortion.distortion import distortion_from_document
-from anaxis.core.camera.distortion.fit import fit_model
+from anaxis.core.camera.distortion.fit import Fitted, fit_model
 from anaxis.core.camera.distortion.mapped import MapBend
 from anaxis.core.camera.distortion.suggested import Suggested
 from anaxis.core.camera.lens import Image
@@ -18,6 +19,10 @@ from anaxis.core.camera.plate.overscan import Overscan
 from anaxis.core.camera.plate.window import Window, border_pixels
 from anaxis.core.errors import BadInput
 from anaxis.core.typing import Floats
+
+# How the guess of a map's direction begins; the model that tells it where none is asked for; how many times better one way must
+# fit than the other, and than what rounding to 16 or 32 bits leaves, as a share of the width.
+_GUESSED, _TELLING, _TELLS, _ROUNDED, _ROUNDED_16 = "direction: ", "radial-tangential", 3.0, 3e-8, 1.2e-4
 
 
 @dataclass(frozen=True, eq=False)
@@ -63,6 +68,7 @@ def fit_maps(
     """
     if not 1 <= len(maps) <= 2:
         raise BadInput(f"{len(maps)} maps were handed over: one is enough, two are a pair.")
+    maps, told = _directed(maps, _TELLING if model == mapped.CODE else model, plate, image, render, squeeze)
     directions = [m.direction for m in maps]
     if len(maps) == 2 and sorted(directions) != ["distort", "undistort"]:
         raise BadInput(
@@ -76,30 +82,78 @@ def fit_maps(
             f"A guess, the render's size: the plate's own, {image.width_px} × {image.height_px} px. A map that distorts does not say it, "
             "and everything follows from it: give the size where the render was larger, or hand over the other map too."
         )
-    pinhole, as_shot = [], []
-    for one in maps:
-        seen, bent = _ends(one, plate, image, larger)
-        pinhole.append(seen)
-        as_shot.append(bent)
-    per_tangent = image.width_px / float((plate.right - plate.left)[0])
-    ends = np.concatenate(pinhole), np.concatenate(as_shot)
+    ends = _all_ends(maps, plate, image, larger)
     if model == mapped.CODE:
         itself = _as_it_is(maps, plate, image, larger, ends)
-        return replace(itself, said=[*itself.said, *guessed])
-    found = min(
-        (fit_model(model, *ends, per_tangent, with_centre, s) for s in dict.fromkeys((1.0, squeeze))),
-        key=lambda f: f.rms_px,
-    )
+        return replace(itself, said=[*itself.said, *told, *guessed])
+    found = _fitted(model, ends, plate, image, with_centre, squeeze)
     worst = float(found.off_px.max())
     said = [
         f"Fitted to {' and '.join(m.name for m in maps)}: {found.rms_px:.4f} px RMS, {worst:.4f} px at worst.",
         *(f"{m.name} is taken to {m.direction}, {m.size[0]} × {m.size[1]} px." for m in maps),
+        *told,
         *(f"A guess, {g}." for m in maps for g in m.guesses),
         *guessed,
     ]
     usual = {k: v for k, v in found.coefficients.items() if abs(v) > 0}
-    at = plate.pixels(np.concatenate(as_shot)[None], image)[0]
+    at = plate.pixels(ends[1][None], image)[0]
     return Suggested({"model": model, **usual}, said, at, found.off_px)
+
+
+def _directed(
+    maps: Sequence[Given], model: str, plate: Window, image: Image, render: tuple[int, int] | None, squeeze: float
+) -> tuple[list[Given], list[str]]:
+    """The maps with the directions in which a model fits them best, where a direction was guessed and both are possible; and
+    by how much, in words."""
+    size = (image.width_px, image.height_px)
+    open_here = [m.size == size and any(g.startswith(_GUESSED) for g in m.guesses) for m in maps]
+    ways = [
+        way
+        for way in product(
+            *(("distort", "undistort") if o else (m.direction,) for o, m in zip(open_here, maps, strict=True))
+        )
+        if len(set(way)) == len(way)
+    ]
+    if len(ways) < 2:
+        return list(maps), []
+    tried = []
+    for way in ways:
+        turned = [replace(m, direction=d) for m, d in zip(maps, way, strict=True)]
+        of_map = next((m.size for m in turned if m.direction == "undistort"), None)
+        try:
+            ends = _all_ends(turned, plate, image, _render(image, of_map or render or size))
+            tried.append((_fitted(model, ends, plate, image, False, squeeze).rms_px, turned))
+        except BadInput:
+            tried.append((np.inf, turned))
+    tried.sort(key=lambda t: t[0])
+    (best, chosen), (other, _) = tried[:2]
+    half = any("16-bit" in g for m in maps for g in m.guesses)
+    if not other > _TELLS * max(best, (_ROUNDED_16 if half else _ROUNDED) * image.width_px):
+        return list(maps), [
+            f"Which way a map goes cannot be told by fitting it: {best:.3g} px RMS one way and {other:.3g} px the other."
+        ]
+    away = f"{other:.3g} px" if np.isfinite(other) else "nothing that fits"
+    told = [
+        replace(m, guesses=tuple(g for g in m.guesses if not (o and g.startswith(_GUESSED))))
+        for m, o in zip(chosen, open_here, strict=True)
+    ]
+    return told, [
+        f"{' and '.join(f'{m.name} {m.direction}s' for m in told)}: told by fitting, which leaves {best:.3g} px RMS so and {away} the other way."
+    ]
+
+
+def _fitted(
+    model: str, ends: tuple[Floats, Floats], plate: Window, image: Image, with_centre: bool, squeeze: float
+) -> Fitted:
+    """The model with or without the lens's squeeze, whichever fits better."""
+    per_tangent = image.width_px / float((plate.right - plate.left)[0])
+    tried = (fit_model(model, *ends, per_tangent, with_centre, s) for s in dict.fromkeys((1.0, squeeze)))
+    return min(tried, key=lambda f: f.rms_px)
+
+
+def _all_ends(maps: Sequence[Given], plate: Window, image: Image, larger: Overscan) -> tuple[Floats, Floats]:
+    both = [_ends(one, plate, image, larger) for one in maps]
+    return np.concatenate([seen for seen, _ in both]), np.concatenate([bent for _, bent in both])
 
 
 def _as_it_is(

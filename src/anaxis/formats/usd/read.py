@@ -232,7 +232,7 @@ class _Reader:
             camera.GetHorizontalApertureAttr().HasAuthoredValue() and camera.GetFocalLengthAttr().HasAuthoredValue()
         ):
             self.guesses[f"lens:{path}"] = "the file leaves the film back or focal length at its default"
-        squeeze_attr = prim.GetAttribute(SQUEEZE)
+        squeeze_attr, clips = prim.GetAttribute(SQUEEZE), camera.GetClippingRangeAttr()
         attrs = {
             "focal_mm": camera.GetFocalLengthAttr(),
             "film_width_mm": camera.GetHorizontalApertureAttr(),
@@ -241,14 +241,14 @@ class _Reader:
             "offset_y_mm": camera.GetVerticalApertureOffsetAttr(),
             "focus_m": camera.GetFocusDistanceAttr(),
             "fstop": camera.GetFStopAttr(),
-            "clip": camera.GetClippingRangeAttr(),
+            **({"clip": clips} if clips.HasAuthoredValue() else {}),
             **({"squeeze": squeeze_attr} if squeeze_attr and squeeze_attr.HasValue() else {}),
         }
         codes = sorted({c for a in attrs.values() for c in _attr_codes(a)})
         keys, frames = self._sampled(codes, path)
         times = self.clock.codes(frames) if len(keys) else [Usd.TimeCode.Default()]
         values = {k: _values(a, times) for k, a in attrs.items()}
-        clip = values.pop("clip")
+        clip = values.pop("clip", np.full((1, 2), np.nan))
         to_mm = 100.0 * self.metres_per_unit
         for k in values:
             if k.endswith("_mm"):

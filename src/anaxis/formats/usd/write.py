@@ -18,6 +18,7 @@ from anaxis.core.space.axes import Convention, axis_name
 from anaxis.core.time.rates import rate_label
 from anaxis.formats.file_axes import file_axes
 from anaxis.formats.nodes import Node, nodes_of, places
+from anaxis.formats.unstated import held_where_unstated, zero_where_unstated
 from anaxis.formats.usd.plane import write_plane
 from anaxis.formats.usd.read import SQUEEZE
 from anaxis.formats.usd.samples import set_samples, set_values
@@ -108,15 +109,15 @@ def _write_lens(camera: UsdGeom.Camera, outgoing: Outgoing, convention: Conventi
     set_values(camera.CreateVerticalApertureAttr(), frames, lens.film_height_mm * tenths)
     set_values(camera.CreateHorizontalApertureOffsetAttr(), frames, lens.offset_x_mm * tenths)
     set_values(camera.CreateVerticalApertureOffsetAttr(), frames, lens.offset_y_mm * tenths)
-    if np.isfinite(lens.focus_m).all():
-        set_values(camera.CreateFocusDistanceAttr(), frames, lens.focus_m / unit)
-    if np.isfinite(lens.fstop).all():
-        set_values(camera.CreateFStopAttr(), frames, lens.fstop)
+    if np.isfinite(lens.focus_m).any():
+        set_values(camera.CreateFocusDistanceAttr(), frames, zero_where_unstated(lens.focus_m) / unit)
+    if np.isfinite(lens.fstop).any():
+        set_values(camera.CreateFStopAttr(), frames, zero_where_unstated(lens.fstop))
     if (lens.squeeze != 1).any():
         attr = camera.GetPrim().CreateAttribute(SQUEEZE, Sdf.ValueTypeNames.Double, custom=True)
         set_values(attr, frames, lens.squeeze)
-    if np.isfinite(lens.near_m).all() and np.isfinite(lens.far_m).all():
-        near, far = lens.near_m / unit, lens.far_m / unit
+    if np.isfinite(lens.near_m).any() and np.isfinite(lens.far_m).any():
+        near, far = held_where_unstated(lens.near_m) / unit, held_where_unstated(lens.far_m) / unit
         pairs = [Gf.Vec2f(float(a), float(b)) for a, b in zip(near, far, strict=True)]
         still = np.ptp(near) == 0 and np.ptp(far) == 0
         attr = camera.CreateClippingRangeAttr()
