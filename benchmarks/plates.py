@@ -61,7 +61,7 @@ def main() -> None:
         file.write_image(pixels)  # type: ignore[union-attr]
         file.close()  # type: ignore[union-attr]
         _, facts = read_picture_pixels(path)
-        held = map_for_warp(st)
+        held = map_for_warp(st, (width, height))
         x, y = (
             np.ascontiguousarray(v, np.float32) for v in (st[..., 0] * width - 0.5, (1 - st[..., 1]) * height - 0.5)
         )

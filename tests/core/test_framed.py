@@ -17,8 +17,8 @@ from anaxis.core.derive.framed import plate_axes
 from anaxis.core.derive.sphere_maps import Sphere, map_error_px
 from anaxis.core.errors import BadInput
 from anaxis.core.scene.picture import Picture
-from anaxis.formats.plates.sphere import PAD, gone_round, map_of_gone_round
-from anaxis.formats.plates.warp import map_for_warp, warped
+from anaxis.formats.plates.sphere import PAD, gone_round
+from anaxis.formats.plates.warp import in_a_margin, map_for_warp, warped
 from ordinary import SHOTS, track_of
 
 BOX = np.array([[x, y, z] for x in (3.0, 4.5) for y in (0.5, 2.5) for z in (-6.0, -4.5)])
@@ -157,14 +157,20 @@ def test_points_and_a_picture_come_back_within_a_tenth_of_a_pixel(name: str) -> 
         colours = np.stack([np.cos(lat) * np.sin(lon), np.sin(lat), -np.cos(lat) * np.cos(lon)], axis=-1).astype(
             np.float32
         )
-        out = map_of_gone_round(map_for_warp(sphere.map("out", at)), (2048, 1024))
+        out = map_for_warp(in_a_margin(sphere.map("out", at), (2048, 1024), PAD), (2048 + 2 * PAD, 1024 + 2 * PAD))
         cut = warped(gone_round(colours), out)
         assert cut.shape == (720, 1280, 3)
-        back = warped(np.concatenate([cut, np.ones((720, 1280, 1), dtype=np.float32)], axis=2), map_for_warp(into))
-        # Away from the render's own edge, where the filter mixes in what is outside: the alpha says how much.
+        back = warped(
+            np.concatenate([cut, np.ones((720, 1280, 1), dtype=np.float32)], axis=2), map_for_warp(into, (1280, 720))
+        )
+        # What is outside the render is nowhere in the map, and has no alpha; up to the render's edge it is whole.
         place = into * [1280, 720]
+        nowhere = (into == -1).all(axis=-1)
+        assert ((into[~nowhere] >= -1e-6) & (into[~nowhere] <= 1 + 1e-6)).all()
+        assert (back[..., 3][nowhere] == 0).all() and np.abs(
+            back[..., 3][((place > 0.01) & (place < [1279.99, 719.99])).all(axis=-1)] - 1
+        ).max() < 1e-5
         whole = ((place > 3) & (place < [1277, 717])).all(axis=-1)
-        assert np.abs(back[whole][:, 3] - 1).max() < 1e-5 and (back[..., 3][(into < -0.01).any(axis=-1)] == 0).all()
         assert whole.sum() > 500
         off = np.linalg.norm(
             plate_px(back[whole][:, :3].astype(np.float64), 2048, 1024) - np.stack([x, y], axis=-1)[whole], axis=1

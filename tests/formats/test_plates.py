@@ -122,14 +122,17 @@ def test_a_map_fetches_where_it_says(name: str) -> None:
     y, x = np.mgrid[0:height, 0:width] + 0.5
     ramp = np.stack([x / width, y / height, 0 * x], axis=-1).astype(np.float32)
     fx, fy = (x - width / 2) * 0.97 + width / 2 + 11.37, (y - height / 2) * 0.9 + height / 2 - 0.6
-    out = warped(ramp, map_for_warp(np.stack([fx / width, 1 - fy / height], axis=-1)), name)
+    out = warped(ramp, map_for_warp(np.stack([fx / width, 1 - fy / height], axis=-1), (width, height)), name)
     inside = (fx > 8) & (fx < width - 8) & (fy > 5) & (fy < height - 5)
     off = np.hypot(out[..., 0] * width - fx, out[..., 1] * height - fy)[inside].max()
     assert off < (0.02 if name != "sharp" else 0.1)
-    larger = warped(ramp, map_for_warp(np.full((80, 5000, 2), 0.5)), name)
+    larger = warped(ramp, map_for_warp(np.full((80, 5000, 2), 0.5), (width, height)), name)
     assert larger.shape == (80, 5000, 3)
-    outside = (fx < -4) | (fx > width + 4)
-    assert not out[outside].any()
+    # Up to its rim and beyond: a white plate is white there and black outside, with no ringing between.
+    st = np.stack([(x / width - 0.5) * 1.02 + 0.5, (y / height - 0.5) * 1.1 + 0.5], axis=-1)
+    white = warped(np.ones_like(ramp), map_for_warp(st, (width, height)), name)
+    outside = ((st < 0) | (st > 1)).any(axis=-1)
+    assert outside.sum() > 1000 and not white[outside].any() and np.abs(white[~outside] - 1).max() < 1e-5
 
 
 def test_linear_light_is_shown_by_the_stated_view() -> None:

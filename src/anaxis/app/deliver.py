@@ -17,6 +17,7 @@ from anaxis.app.plates import pictures_of, plates_of
 from anaxis.app.telling import tell_delivered
 from anaxis.app.waiting import examiner_of
 from anaxis.core.camera.projection import Projection
+from anaxis.core.errors import BadInput
 from anaxis.core.image_plane import Pictures
 from anaxis.core.motion.reduce import Progress
 from anaxis.core.recipe.effects import placement_of
@@ -43,21 +44,31 @@ def shot_camera_of(version: Version, options: Options = USUAL) -> ShotCamera:
         source, session = version.source_file, object_session(version)
         assert session is not None
         finer = finer_track(examiner_of(session), source.scene, source.name, version.camera_path, recipe)
-    pictures = _pictures(version) if options.plane_m is not None else None
+    pictures = _pictures(version, track.distortion is not None) if options.plane_m is not None else None
     return ShotCamera(
         track, landmarks, picture_of_version(version), placement_of(recipe), lines_m, finer, has_finer(version),
         pictures=pictures,
     )  # fmt: skip
 
 
-def _pictures(version: Version) -> Pictures | None:
-    """What stands on an image plane: the shot's undistorted plate where there is one, else its first."""
+def _pictures(version: Version, bent: bool) -> Pictures | None:
+    """What stands on an image plane: the shot's undistorted plate where there is one, else its first.
+
+    Raises BadInput where the lens is ``bent`` and there is none but plates as shot: on a pinhole's picture they lie wrong.
+    """
     session = object_session(version)
     assert session is not None
     plates = [p for p in plates_of(session, version.camera.shot) if p.kind != "equirectangular"]
     if not plates:
         return None
-    plate = next((p for p in plates if p.kind == "undistorted"), plates[0])
+    plate = next((p for p in plates if p.kind == "undistorted"), None)
+    if plate is None and bent:
+        raise BadInput(
+            f"The image plane shows the picture without distortion, and '{plates[0].name}' is as shot. Write the undistorted plate on Lens "
+            "first, or deliver without an image plane.",
+            "plate_not_undistorted",
+        )
+    plate = plate or plates[0]
     return pictures_of(session, plate)
 
 

@@ -12,15 +12,16 @@ from sqlalchemy.orm import Session
 
 from anaxis.app.draft import Draft, Target, targets_of
 from anaxis.app.examined import Looked
-from anaxis.app.file_names import Named, named
+from anaxis.app.file_names import Named, guessed, named, named_if
 from anaxis.app.take_in import TakeIn, reports_of, take_in
 from anaxis.core.errors import BadInput
 from anaxis.core.recipe.documents import recipe_from_document
 from anaxis.core.recipe.replay import completed
+from anaxis.core.scene.landmarks import legal_name
 from anaxis.core.scene.nodes import Scene
 from anaxis.core.scene.picture import picture_of
 from anaxis.store.keep import stage_file
-from anaxis.store.models import Camera, SourceFile, Version, VersionInput
+from anaxis.store.models import Camera, Shot, Show, SourceFile, Version, VersionInput
 from anaxis.store.queries import find_shot, newest_recipe, staged_scene
 
 # What a file is to what is kept already. An older one is never kept by a button that keeps all.
@@ -39,6 +40,8 @@ class Item:
     names: Named = field(default_factory=Named)
     paths: list[str] = field(default_factory=list)  # of the cameras to be kept, in the file
     cameras: list[str] = field(default_factory=list)  # and what they are called here
+    # For each path the number of the camera that it is a take of, None for a new one, and what a new one is called.
+    targets: dict[str, tuple[int | None, str]] = field(default_factory=dict)
     frames: str = ""
     findings: dict[str, str] = field(default_factory=dict)  # code: severity
     remedies: dict[str, str] = field(default_factory=dict)  # code: what its remedy says
@@ -71,9 +74,11 @@ def put_aside(session: Session, name: str, data: bytes, scene: bytes) -> SourceF
     return stage_file(session, name, data, scene)
 
 
-def named_in(name: str, rule: str, show: str) -> Named:
-    """What a file is called by the rule, in the show given where the rule says none. Raises BadInput."""
-    said = named(name, rule)
+def named_in(session: Session, name: str, rule: str, show: str) -> Named:
+    """What a file is called by the rule, in the show given where the rule says none, and held against that show's shots.
+    Raises BadInput."""
+    known = session.execute(select(Shot.name).join(Show).where(Show.name == show.strip())).scalars()
+    said = named(name, rule, frozenset(known))
     whole = said._replace(show=said.show or show.strip())
     if not whole.show:
         raise BadInput(f"{name[-120:]}: no show is named: say which, or write {{show}} into the rule.")
@@ -85,33 +90,59 @@ def item_of(session: Session, source: SourceFile, name: str, rule: str, show: st
 
     Raises BadInput for a name that the rule does not fit, and for a camera that is named and not in the file.
     """
-    names = named_in(name, rule, show)
+    names = named_in(session, name, rule, show)
     source, read = staged_scene(session, source.id)
     draft = Draft.of(source)
     reports = reports_of(session, source, draft, read, names.show, names.shot)
-    chosen = _chosen(reports, names, name)
+    chosen = _chosen(reports, names, name, by_rule=bool(rule.strip()))
     targets = [
         t for t in targets_of(session, draft, reports, names.show, names.shot) if t.path in {r.path for r in chosen}
     ]
+    if len(targets) == 1 and names.camera:
+        targets = [_of_named_camera(targets[0], names, rule)]
     state, said = _state(targets, names, rule)
     facts: dict[str, Any] = chosen[0].facts or {}
     findings = [f for r in chosen for f in r.findings if f.severity != "note"]
     return Item(
         name, state, said, source.id, names, [r.path for r in chosen], [t.chosen.name if t.chosen else t.name for t in targets],
+        {t.path: (t.chosen.id if t.chosen else None, t.name) for t in targets},
         f"{facts['first_frame']:g}–{facts['last_frame']:g}" if "first_frame" in facts else "",
         {f.code: f.severity for f in findings}, {f.code: f.remedy for f in findings if f.operation},
     )  # fmt: skip
 
 
-def _chosen(reports: list[Looked], names: Named, name: str) -> list[Looked]:
+def _of_named_camera(target: Target, names: Named, rule: str) -> Target:
+    """A file's only camera by the camera that its name says: a take of the one called so, or of the one whose file said the same;
+    else a camera of its own."""
+    called = next((c for c in target.known if c.name.lower() == names.camera.lower()), None)
+    if called is not None:
+        return replace(target, chosen=called)
+    if target.chosen is None or target.chosen.head_id is None:
+        return target
+    before = _named_before(target.chosen.head.source_file.name, rule).camera
+    if not before or before.lower() == names.camera.lower():
+        return target
+    taken = {c.name for c in target.known}
+    name = target.name if target.name not in taken else legal_name(names.camera, taken)
+    return replace(target, chosen=None, name=name, differs=False)
+
+
+def _named_before(name: str, rule: str) -> Named:
+    """What the name of a file that was kept says: of its folders nothing is known."""
+    said = named_if(name, "" if "/" in rule else rule)
+    return said if said.shot else guessed(name)
+
+
+def _chosen(reports: list[Looked], names: Named, name: str, by_rule: bool) -> list[Looked]:
     """The cameras of the file to be kept: the one its name says, else all that can be used or repaired."""
     if names.camera and len(reports) > 1:
         said = [r for r in reports if r.name == names.camera]
-        if not said:
+        if not said and by_rule:
             raise BadInput(
                 f"{name[-120:]} has no camera '{names.camera[:60]}': there are {', '.join(r.name for r in reports[:8])}."
             )
-        return said
+        if said:
+            return said
     chosen = [
         r
         for r in reports
@@ -128,18 +159,17 @@ def _state(targets: Sequence[Target], names: Named, rule: str) -> tuple[str, str
     if not known:
         return "new", ""
     head = known[0].head
-    try:
-        before = named(head.source_file.name, "" if "/" in rule else rule).version
-    except BadInput:
-        before = named(head.source_file.name).version
+    before = _named_before(head.source_file.name, rule).version
     if names.version is not None and before is not None and names.version <= before:
         return "older", f"version {names.version} of the file; {head.source_file.name} is kept"
     return "newer take", f"of {known[0].name} {head.label}"
 
 
-def keep_item(session: Session, item: Item, rule: str = "", recipe: str = "", accept: Sequence[str] = ()) -> None:
+def keep_item(
+    session: Session, item: Item, rule: str = "", recipe: str = "", accept: Sequence[str] = (), new_show: bool = False
+) -> None:
     """Keep a file's cameras, with a saved recipe and the remedies of findings of the codes accepted; the item says as which.
-    The rule is that of its show from then on. Raises BadInput.
+    The rule is that of its show from then on; ``new_show`` as in :class:`TakeIn`. Raises BadInput.
     """
     if item.source is None:
         raise BadInput(f"{item.name[-120:]} was not read: {item.said}")
@@ -155,7 +185,7 @@ def keep_item(session: Session, item: Item, rule: str = "", recipe: str = "", ac
     draft = replace(draft, recipes={**draft.recipes, **own})
     draft.kept_in(source)
     session.flush()
-    versions = take_in(session, source.id, _asked(draft, read, item))
+    versions = take_in(session, source.id, _asked(draft, read, item).model_copy(update={"new_show": new_show}))
     item.kept, item.cameras = [v.camera_id for v in versions], [v.camera.name for v in versions]
     if rule.strip():
         versions[0].camera.shot.show.rule = rule.strip()
@@ -165,5 +195,7 @@ def _asked(draft: Draft, read: Scene, item: Item) -> TakeIn:
     picture = picture_of(draft.corrected(read), None, None)
     size = f"{picture.image.width_px}x{picture.image.height_px}"
     return TakeIn(
-        show=item.names.show, shot=item.names.shot, resolution=size, source_fit=picture.fit, cameras=item.paths
-    )
+        show=item.names.show, shot=item.names.shot, resolution=size, source_fit=picture.fit, cameras=item.paths,
+        targets=[f"{path}={'' if number is None else number}" for path, (number, _) in item.targets.items()],
+        called={path: name for path, (number, name) in item.targets.items() if number is None},
+    )  # fmt: skip

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import re
 from datetime import UTC, datetime
+from difflib import SequenceMatcher
 from typing import Any
 
 from sqlalchemy import select, text
@@ -11,14 +13,23 @@ from sqlalchemy.orm import Session
 from anaxis.app.acting import use_case
 from anaxis.app.roles import Role
 from anaxis.core.errors import BadInput
+from anaxis.core.names import looks_like
 from anaxis.store.keep import find_or_make_shot, find_or_make_show
 from anaxis.store.models import Camera, Shot, Show
 
 _MAX_NAME = 120
+# Names of which so much is the same, in order, are asked about.
+_NEAR = 0.85
 
 
-def shot_for(session: Session, show: str, shot: str) -> Shot:
-    """The shot of these names, made where there is none yet. Raises BadInput where it, or its show, is archived."""
+def shot_for(session: Session, show: str, shot: str, new_show: bool = False) -> Shot:
+    """The shot of these names, made where there is none yet.
+
+    Raises BadInput where it, or its show, is archived; and where there is no such show but one of nearly that name, unless
+    ``new_show`` says that another one is meant.
+    """
+    if not new_show:
+        _require_no_typo(session, show)
     held = find_or_make_show(session, show)
     made = find_or_make_shot(session, held, shot)
     for what, row in (("show", held), ("shot", made)):
@@ -27,6 +38,26 @@ def shot_for(session: Session, show: str, shot: str) -> Shot:
                 f"The {what} '{row.name}' is archived: bring it back on the page of the shots, or choose another name.", "archived"
             )  # fmt: skip
     return made
+
+
+def _require_no_typo(session: Session, name: str) -> None:
+    names = list(session.execute(select(Show.name)).scalars())
+    if name in names:
+        return
+    near = next((n for n in names if _nearly_the_same(n, name)), None)
+    if near is not None:
+        raise BadInput(
+            f"There is no show '{name}', and there is '{near}'. Correct the name, or say that '{name}' is a new show.", "near_show"
+        )  # fmt: skip
+
+
+def _nearly_the_same(one: str, other: str) -> bool:
+    """Whether one name may be the other with a slip of the keys. Names that differ by their numbers alone are two names."""
+    a, b = (re.sub(r"[\W_]+", "", looks_like(n)) for n in (one, other))
+    numbers = [re.findall(r"\d+", n) for n in (one, other)]
+    if numbers[0] != numbers[1] and re.sub(r"\d+", "", one) == re.sub(r"\d+", "", other):
+        return False
+    return a == b or SequenceMatcher(None, a, b).ratio() >= _NEAR
 
 
 @use_case("rename", Role.LEAD)

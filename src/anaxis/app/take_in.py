@@ -42,7 +42,8 @@ _MAX_NAME = 120
 
 class TakeIn(BaseModel):
     """What is to be kept of a file that was put aside: as which shot, with which picture, which of its cameras (by
-    path) and as takes of which known ones (``path=camera number``); ``stated`` is what the file does not state."""
+    path) and as takes of which known ones (``path=camera number``); ``stated`` is what the file does not state. ``new_show`` says
+    that a show whose name is nearly that of another is meant; ``called`` names new cameras, by path."""
 
     show: str = ""
     shot: str = ""
@@ -52,6 +53,8 @@ class TakeIn(BaseModel):
     targets: list[str] = []
     keeping: str = "recipe"
     stated: dict[str, str] = {}
+    new_show: bool = False
+    called: dict[str, str] = {}
 
 
 def take_in(session: Session, source_id: int, asked: TakeIn) -> list[Version]:
@@ -73,10 +76,10 @@ def take_in(session: Session, source_id: int, asked: TakeIn) -> list[Version]:
     picture = _picture(draft.corrected(read), parse_image(asked.resolution), asked.source_fit)
     found = find_shot(session, names["show"], names["shot"])
     known = {c.name for c in found.cameras} if found else set()
-    wanted = _wanted(session, draft, reports, names, asked.targets)
+    wanted = _wanted(session, draft, reports, names, asked)
     planned = _planned(session, source, read, chosen, wanted, keeping, picture)
     with session.begin_nested():  # all of the chosen cameras, or none
-        shot = shot_for(session, names["show"], names["shot"])
+        shot = shot_for(session, names["show"], names["shot"], asked.new_show)
         _require_nobody_else(shot, known, [wanted[r.path] for r in chosen])
         return _keep_all(session, shot, source, read, planned, wanted, picture)
 
@@ -190,17 +193,17 @@ def _picture(scene: Scene, image: Image, source_fit: str) -> Picture:
 
 
 def _wanted(
-    session: Session, draft: Draft, reports: list[Looked], names: dict[str, str], targets: list[str]
+    session: Session, draft: Draft, reports: list[Looked], names: dict[str, str], asked: TakeIn
 ) -> dict[str, tuple[str, Camera | None]]:
     """For each camera of the file its name and the known camera it is a take of: as chosen, else as proposed."""
-    said = dict(t.rsplit("=", 1) for t in targets if "=" in t)
+    said = dict(t.rsplit("=", 1) for t in asked.targets if "=" in t)
     wanted: dict[str, tuple[str, Camera | None]] = {}
     for target in targets_of(session, draft, reports, names["show"], names["shot"]):
         choice = said.get(target.path)
         chosen = target.chosen
         if choice is not None:
             chosen = next((c for c in target.known if str(c.id) == choice), None)
-        wanted[target.path] = (target.name, chosen)
+        wanted[target.path] = (asked.called.get(target.path, target.name), chosen)
     return wanted
 
 

@@ -126,6 +126,9 @@ def _codes(context: click.Context, option: click.Parameter, given: tuple[str, ..
     return frozenset(code.strip() for text in given for code in text.split(","))
 
 
+new_show = click.option(
+    "--new-show", is_flag=True, help="The show is a new one, though its name is nearly that of another."
+)
 allow = click.option(
     "--allow", "allow", multiple=True, metavar="CODE", callback=_codes,
     help="A warning that is no reason to exit 4; with commas, or again.",

@@ -177,10 +177,11 @@ def _through_maps(
                 continue
             count, steps = count + 1, max(steps, done["steps_off"])
     size = render.image if kind == "undistort" else render.plate
+    missing = [f for f in frames if f - offset not in places]
     document = {
         "frames": count, "resolution": [size.width_px, size.height_px], "filter": FILTERS[filter_name],
         "largest_step_off": steps, "folder": str(out), "first": next(iter(names.values())), "errors": errors,
-        "left_out": len(found.files) - len(places),
+        "left_out": len(found.files) - len(places), "missing": missing,
     }  # fmt: skip
     lines = [
         f"{count} pictures of {size.width_px} x {size.height_px} px in {out}, filter {FILTERS[filter_name]}; read back within "
@@ -191,7 +192,14 @@ def _through_maps(
             else []
         ),
         *(f"not written: {e}" for e in errors),
+        *(
+            [
+                f"{found.name} lacks {len(missing)} of the camera's {len(frames)} frames, {ranges(missing)}: there is no picture of them"
+            ]
+            if missing
+            else []
+        ),
     ]
     of.say(document, lines, as_json)
-    if errors:
+    if errors or missing:
         raise SystemExit(WARNED)

@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, Any, TypeVar
 import click
 
 from anaxis.cli import options
-from anaxis.cli.tables import OFF_TOLERANCE, WARNED, console, print_json, table
+from anaxis.cli.tables import OFF_TOLERANCE, WARNED, console, left_out, print_json, table
 from anaxis.core.errors import BadInput
 
 if TYPE_CHECKING:
@@ -115,10 +115,11 @@ class Remote:
 @click.option(
     "--accept", multiple=True, metavar="CODE", help="Take the remedy of findings of this code; may be given again."
 )
+@options.new_show
 @click.option("--older", is_flag=True, help="Keep files too that are older than what is kept.")
 @options.json
 def push(
-    paths: tuple[str, ...], server: str, show_name: str, rule: str, recipe: str, accept: tuple[str, ...], older: bool, as_json: bool
+    paths: tuple[str, ...], server: str, show_name: str, rule: str, recipe: str, accept: tuple[str, ...], new_show: bool, older: bool, as_json: bool
 ) -> None:  # fmt: skip
     """Send camera files to a server and keep their cameras; as 'take-in' does where the store is."""
     remote, kept = Remote(server), ("new", "newer take", "older") if older else ("new", "newer take")
@@ -129,9 +130,8 @@ def push(
             with path.open("rb") as source:
                 file = remote.json("POST", "/files", files={"file": (path.name, source)}, data=about)
             if file["state"] in kept:
-                file = remote.json(
-                    "POST", f"/files/{file['id']}/keep", json={**about, "recipe": recipe, "accept": list(accept)}
-                )
+                how = {"recipe": recipe, "accept": list(accept), "new_show": new_show}
+                file = remote.json("POST", f"/files/{file['id']}/keep", json={**about, **how})
         except BadInput as error:
             if error.code in ("not_signed_in", "not_allowed"):
                 raise
@@ -155,6 +155,8 @@ def push(
         console().print(rows)
     if any(f["state"] == "cannot be taken in" for f in files):
         sys.exit(_BAD)
+    if left_out([(f["file"], f["state"], f["said"]) for f in files], older):
+        sys.exit(WARNED)
 
 
 @click.command()

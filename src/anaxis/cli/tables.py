@@ -31,6 +31,16 @@ def console() -> Console:
     return Console(width=None if sys.stdout.isatty() else 160, highlight=False)
 
 
+def left_out(files: Sequence[tuple[str, str, str]], meant: bool) -> bool:
+    """Whether files (name, state, why) were left out as older than what is kept, which nobody ``meant``; a line for each."""
+    older = [] if meant else [(name, why) for name, state, why in files if state == "older"]
+    for name, why in older:
+        click.echo(
+            f"anaxis: {name} was left out, it is older than what is kept: {why} (--older keeps it too).", err=True
+        )
+    return bool(older)
+
+
 def said_on_the_way(places: Sequence[T], what: str) -> Iterator[T]:
     """The places one by one; at a terminal, where there are several, how many of them are done."""
     telling = len(places) > 1 and sys.stderr.isatty()

@@ -16,7 +16,7 @@ import click
 
 from anaxis.cli import options
 from anaxis.cli.store import opened_store
-from anaxis.cli.tables import console, print_json, table
+from anaxis.cli.tables import WARNED, console, left_out, print_json, table
 from anaxis.core.errors import BadInput
 
 if TYPE_CHECKING:
@@ -39,6 +39,7 @@ _BAD = 2
 @click.option(
     "--accept", multiple=True, metavar="CODE", help="Take the remedy of findings of this code; may be given again."
 )
+@options.new_show
 @click.option("--older", is_flag=True, help="Keep files too that are older than what is kept.")
 @click.option("--dry-run", is_flag=True, help="Say what is in the files, and keep nothing.")
 @click.option("--whole-zips", is_flag=True, help="A zip of several camera files is one camera with what it refers to.")
@@ -46,7 +47,7 @@ _BAD = 2
 @click.option("--jobs", default=2, show_default=True, type=click.IntRange(1, 64), help="Files read at once.")
 @options.json
 def take_in(
-    paths: tuple[str, ...], show: str, rule: str, recipe: str, accept: tuple[str, ...], older: bool, dry_run: bool, whole_zips: bool, watch: bool,
+    paths: tuple[str, ...], show: str, rule: str, recipe: str, accept: tuple[str, ...], new_show: bool, older: bool, dry_run: bool, whole_zips: bool, watch: bool,
     jobs: int, as_json: bool,
 ) -> None:  # fmt: skip
     """Keep the cameras of files, folders and patterns in the store that DATABASE_URL names.
@@ -54,10 +55,10 @@ def take_in(
     Files that are there already are left out, with the reason. Exit code 2 where a file could not be taken in; the
     others are.
     """
-    from anaxis.app.file_names import compiled
+    from anaxis.app.file_names import parts_of
 
     if rule.strip():
-        compiled(rule)
+        parts_of(rule)
     kept = () if dry_run else ("new", "newer take", "older") if older else ("new", "newer take")
     items = []
     with opened_store() as engine, ProcessPoolExecutor(jobs) as readers, TemporaryDirectory("-anaxis-zips") as unpacked:
@@ -65,19 +66,21 @@ def take_in(
             folder = _folder_of(paths)
             with suppress(KeyboardInterrupt):
                 for path in _coming(folder):
-                    item = _one(engine, path.as_posix(), path, _read(path), rule, show, recipe, accept, kept)
+                    item = _one(engine, path.as_posix(), path, _read(path), rule, show, recipe, accept, new_show, kept)
                     click.echo(json.dumps(document_of(item)) if as_json else _line(item))
                     items.append(item)
         else:
             files = list(_opened(_files(paths), Path(unpacked), whole_zips))
             for (name, path), scene in zip(files, readers.map(_read, [p for _, p in files]), strict=True):
-                items.append(_one(engine, name, path, scene, rule, show, recipe, accept, kept))
+                items.append(_one(engine, name, path, scene, rule, show, recipe, accept, new_show, kept))
                 if not as_json and sys.stderr.isatty():
                     click.echo(f"\r{len(items)} of {len(files)}", err=True, nl=len(items) == len(files))
     if not watch:
         _say(items, as_json)
     if any(i.state == "cannot be taken in" for i in items):
         sys.exit(_BAD)
+    if left_out([(i.name, i.state, i.said) for i in items], older or dry_run):
+        sys.exit(WARNED)
 
 
 def _files(paths: tuple[str, ...]) -> Iterator[Path]:
@@ -163,7 +166,7 @@ def _read(path: Path) -> bytes | str:
 
 
 def _one(
-    engine: Engine, name: str, path: Path, scene: bytes | str, rule: str, show: str, recipe: str, accept: tuple[str, ...], kept: tuple[str, ...]
+    engine: Engine, name: str, path: Path, scene: bytes | str, rule: str, show: str, recipe: str, accept: tuple[str, ...], new_show: bool, kept: tuple[str, ...]
 ) -> Item:  # fmt: skip
     """One file looked at and kept, in a transaction of its own: what fails of it keeps nothing, and stops nothing."""
     from sqlalchemy.orm import Session
@@ -180,14 +183,14 @@ def _one(
             held = show or newest_show_name(session)
             known = find_show(session, held)
             rule = rule.strip() or (known.rule if known else "")
-            names = named_in(name, rule, held)
+            names = named_in(session, name, rule, held)
             data = path.read_bytes()
             again = same_again(session, name, names, data)
             if again is not None:
                 return again
             item = item_of(session, put_aside(session, path.name, data, scene), name, rule, held)
             if item.state in kept:
-                keep_item(session, item, rule, recipe, accept)
+                keep_item(session, item, rule, recipe, accept, new_show)
                 session.commit()
     except BadInput as error:
         return Item(name, "cannot be taken in", error.sentence, names=named_if(name, rule))

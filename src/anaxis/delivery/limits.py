@@ -26,9 +26,14 @@ def limits_of(format_key: str, outgoing: Outgoing, reads_gltf_zoom: bool = False
         out += _unstated_in_alembic(outgoing)
     out += _unstated_clips(format_key, outgoing)
     if track.distortion is not None and format_key != "json":
+        maps = (
+            "with the maps by which renders come back onto the plate"
+            if track.distortion.frames == 1 and not lens_moves(track)
+            else "and not the maps, which change over the frames: they are written on Lens, or with 'anaxis st-map make --sequence'"
+        )
         out.append(
             "The camera goes out as a pinhole, for the plate undistorted: the distortion is not in the file. The package of "
-            "files holds it, with the maps by which renders come back onto the plate."
+            f"files holds it, {maps}."
         )
     if format_key in _NO_FILM:
         label = _NO_FILM[format_key]

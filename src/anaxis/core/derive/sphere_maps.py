@@ -16,9 +16,9 @@ from anaxis.core.camera.track import Track
 from anaxis.core.derive.sphere import across_px, directions_of, pixels_of
 from anaxis.core.typing import Floats
 
-# What fetches nowhere near the render fetches here: outside of it, and far enough for any filter.
+# A pixel of the plate that the render does not show fetches here: outside of it, and far enough for any filter.
 NOWHERE = -1.0
-_NEAR = 0.25
+_ROUNDING = 1e-9
 DIRECTIONS = ("out", "into")
 
 
@@ -79,11 +79,11 @@ class Sphere(NamedTuple):
             max(abs(float(a[0])), abs(float(b[0])))
             for a, b in ((window.left, window.right), (window.bottom, window.top))
         ]
-        row, column = np.nonzero(towards > 1 / np.sqrt(1 + (1 + 2 * _NEAR) ** 2 * (reach[0] ** 2 + reach[1] ** 2)))
+        row, column = np.nonzero(towards > 1 / np.sqrt(1 + 1.01 * (reach[0] ** 2 + reach[1] ** 2)))
         for some in np.array_split(np.arange(len(row)), max(1, len(row) // AT_ONCE)):
             st = self._st(self.in_render(np.stack([columns[column[some]], rows[row[some]]], axis=1), at), self.image)
             with np.errstate(invalid="ignore"):
-                seen = ((st > -_NEAR) & (st < 1 + _NEAR)).all(axis=1)
+                seen = ((st >= -_ROUNDING) & (st <= 1 + _ROUNDING)).all(axis=1)
             st[~seen] = NOWHERE
             out[row[some], column[some]] = st
         return out
@@ -121,7 +121,7 @@ class Sphere(NamedTuple):
 
 def map_error_px(sphere: Sphere, into: Floats, at: int, grid: tuple[int, int] = (33, 19)) -> float:
     """How far points of the render, carried into the plate by a map (h, w, 2) as it was written, lie from where they
-    belong, in pixels of the plate at worst: the map is read between its pixels, as whoever fetches through it does."""
+    belong, in pixels of the plate at worst: the map is read between its pixels, where all of them around are in the render."""
     x, y = (
         np.linspace(0.02, 0.98, n) * size
         for n, size in zip(grid, (sphere.image.width_px, sphere.image.height_px), strict=True)
@@ -130,11 +130,14 @@ def map_error_px(sphere: Sphere, into: Floats, at: int, grid: tuple[int, int] = 
     there = sphere.in_plate(points, at)
     st = _between(into, there)
     back = np.stack([st[:, 0] * sphere.image.width_px, (1 - st[:, 1]) * sphere.image.height_px], axis=-1)
-    return float(across_px(there, sphere.in_plate(back, at), sphere.plate).max())
+    known = np.isfinite(st).all(axis=1)
+    return float(across_px(there[known], sphere.in_plate(back[known], at), sphere.plate).max(initial=0.0))
 
 
 def _between(st: Floats, pixels: Floats) -> Floats:
-    """A plate's map (h, w, 2) at places (m, 2) between its pixels' middles: straight, round the seam."""
+    """A plate's map (h, w, 2) at places (m, 2) between its pixels' middles: straight, round the seam; not a number beside
+    a pixel that fetches nowhere."""
+    st = np.where((st == NOWHERE).all(axis=-1, keepdims=True), np.nan, st)
     height, width = st.shape[:2]
     x, y = pixels[:, 0] - 0.5, np.clip(pixels[:, 1] - 0.5, 0, height - 1)
     left, top = np.floor(x).astype(np.int64), np.minimum(np.floor(y).astype(np.int64), height - 2)

@@ -5,7 +5,6 @@ from __future__ import annotations
 from dataclasses import replace
 
 import numpy as np
-import OpenImageIO as oiio
 
 from anaxis.core.typing import Singles
 from anaxis.formats.plates.picture import PictureFacts
@@ -20,14 +19,6 @@ def gone_round(pixels: Singles) -> Singles:
     over = [np.roll(rows[::-1], half, axis=1) for rows in (pixels[:PAD], pixels[-PAD:])]
     tall = np.concatenate([over[0], pixels, over[1]])
     return np.concatenate([tall[:, -PAD:], tall, tall[:, :PAD]], axis=1)
-
-
-def map_of_gone_round(st: oiio.ImageBuf, size: tuple[int, int]) -> oiio.ImageBuf:
-    """An ST map of a picture of ``size`` as one of the picture that :func:`gone_round` makes of it."""
-    held = np.asarray(st.get_pixels(oiio.FLOAT))[..., :2].astype(np.float64)
-    for i, side in enumerate(size):
-        held[..., i] = (held[..., i] * side + PAD) / (side + 2 * PAD)
-    return oiio.ImageBuf(np.ascontiguousarray(held, dtype=np.float32))
 
 
 def with_alpha(pixels: Singles, facts: PictureFacts) -> tuple[Singles, PictureFacts]:

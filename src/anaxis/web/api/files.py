@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Annotated, Any
 
 from fastapi import APIRouter, File, Form, Request, UploadFile
-from pydantic import BaseModel
+from pydantic import BaseModel, Field
 
 from anaxis.app.documents import FileDocument
 from anaxis.app.draft import Draft
@@ -31,6 +31,7 @@ class Keep(BaseModel):
     rule: Name = ""
     recipe: Name = ""
     accept: list[Name] = []
+    new_show: bool = Field(False, description="The show is a new one, though its name is nearly that of another.")
 
 
 class Inspected(BaseModel):
@@ -53,7 +54,7 @@ def send(
     path = path.strip() or name
     require_readable(name)
     check_size(name, file.size or 0, most)
-    names = named_in(path, rule, show)
+    names = named_in(store, path, rule, show)
     data = file.file.read(most + 1)
     again = same_again(store, path, names, data)
     if again is not None:
@@ -79,5 +80,5 @@ def keep(store: Store, source_id: Number, asked: Keep) -> FileDocument:
     """Its cameras kept, all of them or none."""
     source, _ = staged_scene(store, source_id)
     item = item_of(store, source, asked.path, asked.rule, asked.show)
-    keep_item(store, item, asked.rule, asked.recipe, asked.accept)
+    keep_item(store, item, asked.rule, asked.recipe, asked.accept, asked.new_show)
     return FileDocument.of(item)

@@ -235,8 +235,8 @@ def _warp(task: dict[str, Any], path: Path, entry: dict[str, Any]) -> Iterator[d
     import OpenImageIO as oiio
 
     from anaxis.formats.plates.picture import read_picture_pixels
-    from anaxis.formats.plates.sphere import gone_round, map_of_gone_round, with_alpha
-    from anaxis.formats.plates.warp import warped
+    from anaxis.formats.plates.sphere import PAD, gone_round, with_alpha
+    from anaxis.formats.plates.warp import in_a_margin, map_for_warp, warped
     from anaxis.formats.plates.write import read_back, write_picture
 
     pixels, facts = read_picture_pixels(path)
@@ -248,8 +248,10 @@ def _warp(task: dict[str, Any], path: Path, entry: dict[str, Any]) -> Iterator[d
         )  # fmt: skip
     if entry["map"] not in _MAPS:
         _MAPS.clear()
-        st = oiio.ImageBuf(str(Path("in") / entry["map"]))
-        _MAPS[entry["map"]] = map_of_gone_round(st, wanted) if task.get("round_seam") else st
+        st = oiio.ImageBuf(str(Path("in") / entry["map"])).get_pixels(oiio.FLOAT)
+        if task.get("round_seam"):
+            st, wanted = in_a_margin(st, wanted, PAD), (wanted[0] + 2 * PAD, wanted[1] + 2 * PAD)
+        _MAPS[entry["map"]] = map_for_warp(st, wanted)
     if task.get("round_seam"):
         pixels = gone_round(pixels)
     if task.get("with_alpha"):
@@ -268,12 +270,13 @@ def _shown(task: dict[str, Any], path: Path, entry: dict[str, Any]) -> Iterator[
     from anaxis.formats.plates.display import displayed
     from anaxis.formats.plates.edges import edges_of
     from anaxis.formats.plates.picture import read_picture_pixels
-    from anaxis.formats.plates.warp import warped
+    from anaxis.formats.plates.warp import map_for_warp, warped
 
     pixels, facts = read_picture_pixels(path)
     edges = edges_of(pixels)
     if entry["map"]:
-        pixels = warped(pixels, oiio.ImageBuf(str(Path("in") / entry["map"])))
+        st = oiio.ImageBuf(str(Path("in") / entry["map"])).get_pixels(oiio.FLOAT)
+        pixels = warped(pixels, map_for_warp(st, pixels.shape[1::-1]))
     name = f"{entry['frame']}.png"
     cv2.imwrite(str(Path("out") / name), displayed(pixels, facts.linear, task["view"], task["stops"])[..., ::-1])
     yield {"frame": entry["frame"], "file": name, "facts": facts.as_dict(), "edges": edges._asdict()}

@@ -97,7 +97,7 @@ def look_again(request: Request, store: Store, source_id: int, path: Typed, show
 @router.post("/{source_id}/keep")
 def keep(
     request: Request, store: Store, source_id: int, path: Typed, show: Typed = "", rule: Typed = "", recipe: Typed = "",
-    accept: Annotated[list[str] | None, Form()] = None,
+    accept: Annotated[list[str] | None, Form()] = None, new_show: Annotated[bool, Form()] = False,
 ) -> Any:  # fmt: skip
     """One file's cameras kept, or nothing of it; the rule is that of its show from then on."""
     source, _ = staged_scene(store, source_id)
@@ -105,7 +105,7 @@ def keep(
     if item.source is not None:
         try:
             with store.begin_nested():
-                keep_item(store, item, rule, recipe, accept or ())
+                keep_item(store, item, rule, recipe, accept or (), new_show)
         except BadInput as error:
             item = Item(path, "cannot be taken in", error.sentence, item.source, item.names)
     return _row(request, item)
@@ -117,7 +117,7 @@ def _read(
     most = request.app.state.limits.max_bytes
     try:
         require_readable(name)
-        names = named_in(path, rule, show)
+        names = named_in(store, path, rule, show)
         with opened() as source:
             check_size(name, source.seek(0, os.SEEK_END), most)
             source.seek(0)

@@ -222,18 +222,20 @@ def keep(
     metres_per_unit: Annotated[str, Form()] = "",
     rate: Annotated[str, Form()] = "",
     with_it: Annotated[list[str] | None, Form()] = None,
+    new_show: Annotated[bool, Form()] = False,
 ) -> Any:
     stated = {"up_axis": up_axis, "metres_per_unit": metres_per_unit, "rate": rate}
     asked = TakeIn(
         show=show, shot=shot, resolution=resolution, source_fit=source_fit, cameras=cameras or [], targets=targets or [],
-        keeping=keeping, stated=stated,
+        keeping=keeping, stated=stated, new_show=new_show,
     )  # fmt: skip
     try:
         kept = take_in(store, source_id, asked)
         source, read = staged_scene(store, source_id)
         along = take_along(store, source, _camera_file(read), kept, with_it or [])
     except BadInput as error:
-        typed = asked.model_dump(exclude={"targets", "keeping", "stated"}) | stated
+        typed = asked.model_dump(exclude={"targets", "keeping", "stated", "new_show"}) | stated
+        typed["near_show"] = error.code == "near_show"
         return _review_page(request, store, *staged_scene(store, source_id), error.sentence, typed)
     target = f"/cameras/{kept[0].camera_id}" if len(kept) == 1 else "/"
     ensure_worker(request, along)
