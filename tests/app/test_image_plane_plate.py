@@ -30,7 +30,7 @@ def test_a_plate_as_shot_is_refused_where_the_lens_is_bent(
         assert shot_camera_of(straight, plane).pictures == "TW_010_plate"
         bend = Operation("distortion", {"document": {"model": "radial-tangential", "k1": -0.1}})
         bent = edit_version(store, straight, (bend,), "bent")
-        with pytest.raises(BadInput, match="'TW_010_plate' is as shot. Write the undistorted plate on Lens"):
+        with pytest.raises(BadInput, match=r"'TW_010_plate' is as shot\. Write the undistorted plate on Lens"):
             shot_camera_of(bent, plane)
         assert shot_camera_of(bent).pictures is None, "without an image plane nothing is asked of the plate"
         plates.append(SimpleNamespace(kind="undistorted", name="TW_010_straight"))
