@@ -4,13 +4,17 @@ from __future__ import annotations
 
 from dataclasses import replace
 from fractions import Fraction
+from types import SimpleNamespace
+from typing import Any, cast
 
 import numpy as np
 import pytest
 from scipy.spatial.transform import Rotation
 
 from anaxis.core.camera.track import Track, make_lens
-from anaxis.core.motion.cuts import breaks_of, cuts_of, pose_cuts
+from anaxis.core.checks.motion import _drawn_through
+from anaxis.core.motion.cuts import breaks_of, cuts_of, pose_cuts, with_mark
+from anaxis.core.motion.resample import at_rate
 from lanes import sized
 from ordinary import SHOTS, ease, held, jitter, line, primes, track_of, turns, whip
 
@@ -117,3 +121,49 @@ def test_in_a_small_set_or_far_out_the_same_is_seen() -> None:
     for size, out in ((0.2, 0.0), (50.0, 0.0), (3.0, 5000.0), (3.0, 5e6)):
         track = made(line(f, out + size * cut + 0.001 * size * f), turns(0 * f, 0, 0))
         assert cuts_of(track).tolist() == [30]
+
+
+@pytest.mark.parametrize("gap", [1, 2, 3])
+@pytest.mark.parametrize("name", sorted(set(SHOTS) - {"three", "long"}))
+def test_cuts_a_few_frames_apart_do_not_hide_each_other(name: str, gap: int) -> None:
+    """Two cuts in a shot that moves, each half a metre or more and ten degrees or more, in any direction."""
+    random, track = np.random.default_rng(7), track_of(SHOTS[name]())
+    own, found, extra = set(cuts_of(track).tolist()), 0, 0
+    for _ in range(8):
+        first = int(random.integers(12, len(track) - 16))
+        place, turn = track.position_m.copy(), track.rotation.copy()
+        for at in (first, first + gap):
+            place[at:] += random.normal(size=3) / 1.7 * random.uniform(0.9, 6)
+            turned = Rotation.from_rotvec(random.normal(size=3) / 1.7 * np.radians(random.uniform(18, 60)))
+            turn[at:] = turn[at:] @ turned.as_matrix()
+        seen = set(cuts_of(replace(track, position_m=place, rotation=turn)).tolist())
+        found += len(seen & {first, first + gap})
+        extra += len(seen - {first, first + gap} - own)
+    # Two leaps in much the same direction may be a motion in steps: most are told.
+    assert found >= (14 if gap > 1 else 11) and extra <= 1, (found, extra)
+
+
+@pytest.mark.parametrize("every", [2, 3])
+def test_a_motion_drawn_on_every_second_or_third_frame_has_no_cut(every: int) -> None:
+    track = track_of(SHOTS["still"]())
+    held = np.arange(len(track)) // every * every
+    place = np.stack([held * 0.1, held * 0 + 1.0, held * 0.0], axis=1)
+    turn = Rotation.from_euler("y", held[:, None] * 3.0, degrees=True).as_matrix()
+    assert not len(cuts_of(replace(track, position_m=place, rotation=turn)))
+
+
+def test_a_place_that_may_be_a_cut_is_a_warning_once_the_rate_was_changed_over_it() -> None:
+    still = track_of(SHOTS["still"]())
+    place = still.position_m.copy()
+    place[1:] += [4.0, 0.0, 0.0]  # between the first two frames there is one side only: nobody can tell
+    file = replace(still, position_m=place)
+    assert breaks_of(file).undecided.tolist() == [1]
+
+    def said(file: Track, track: Track) -> list[str]:
+        subject = SimpleNamespace(baked=SimpleNamespace(track=file), track=track, path="/cam")
+        return [f.severity for f in _drawn_through(cast(Any, subject))]
+
+    resampled = at_rate(file, Fraction(30), "time")
+    assert said(file, resampled) == ["warning"] and said(file, file) == []
+    marked = with_mark(file, float(file.frames[1]), cut=True)
+    assert said(marked, at_rate(marked, Fraction(30), "time")) == [], "a person has said what it is"

@@ -68,8 +68,8 @@ def _by_headings(path: Path) -> dict[str, Floats]:
 
 
 # What one of a table's units is in the unit of the names used here.
-_TABLE_UNITS = {"rad": np.degrees(1.0), "cm": 10.0, "m": 1000.0, "inch": 25.4, "ms": 0.001}
-_IN_DEGREES, _IN_MM = ("rotation", "hfov", "vfov"), ("focal", "film", "offset")
+_TABLE_UNITS = {"rad": np.degrees(1.0), "cm": 10.0, "m": 1000.0, "inch": 25.4, "ms": 1e-3, "us": 1e-6, "ns": 1e-9}
+_IN_DEGREES, _IN_MM, _IN_PX = ("rotation", "hfov", "vfov"), ("focal", "film", "offset"), ("zoom", "pixel")
 
 
 def _by_layout(path: Path, rule: TableRule) -> dict[str, Floats]:
@@ -89,7 +89,7 @@ def _by_layout(path: Path, rule: TableRule) -> dict[str, Floats]:
     for i, held in enumerate(rule.columns):
         kind = held.quantity.split("_")[0]
         name = held.quantity + (
-            "_deg" if kind in _IN_DEGREES else "_mm" if kind in _IN_MM else "_px" if kind == "zoom" else ""
+            "_deg" if kind in _IN_DEGREES else "_mm" if kind in _IN_MM else "_px" if kind in _IN_PX else ""
         )
         values = table[:, i]
         out[name] = values * held.sign * _TABLE_UNITS.get(held.unit, 1.0)
@@ -121,8 +121,16 @@ def _column_lens(column: dict[str, Floats], asked: Asked, count: int) -> dict[st
         lens["focal_mm"] = shown_height / 2 / np.tan(np.radians(column["vfov_deg"]) / 2)
     elif "zoom_px" in column:
         lens["focal_mm"] = column["zoom_px"] * shown_width / asked.image.width_px
+    elif "pixel_focal_x_px" in column:
+        lens["focal_mm"] = column["pixel_focal_x_px"] * shown_width / asked.image.width_px
     else:
         lens["focal_mm"] = np.full(count, (asked.typed or {}).get("focal_mm", 50.0))
+    for name, size, shown, side in (
+        ("x", asked.image.width_px, shown_width, -1.0), ("y", asked.image.height_px, shown_height, 1.0)
+    ):  # fmt: skip
+        centre = column.get(f"pixel_centre_{name}_px")
+        if centre is not None and f"offset_{name}_mm" not in column:
+            lens[f"offset_{name}_mm"] = side * (centre / size - 0.5) * shown
     if "fstop" in column:
         lens["fstop"] = column["fstop"]
     if "focus" in column:

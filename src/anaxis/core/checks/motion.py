@@ -183,6 +183,33 @@ def _undecided(subject: Subject, places: list[int], steps: Steps) -> Finding:
     )
 
 
+def _drawn_through(subject: Subject) -> Iterator[Finding]:
+    """A camera that was resampled over a place that may be a cut: what stands there now is neither side's motion."""
+    before, track = subject.baked.track, subject.track
+    steps = steps_of(before)
+    if steps is None or track.rate == before.rate or len(track) == len(before):
+        return
+    since_first = (track.frames - track.frames[0]) / float(track.rate)
+    marked = np.zeros(0) if track.marked is None else since_first[track.marked != 0]
+    seconds = (before.frames - before.frames[0]) / float(before.rate)
+    step = 1.5 / float(min(before.rate, track.rate))
+    places = [i for i in breaks_of(before).undecided.tolist() if not (np.abs(marked - seconds[i]) < step).any()]
+    if places:
+        at = places[0]
+        yield Finding(
+            "undecided_cut",
+            "warning",
+            f"From frame {format_frame(before.frames[at - 1])} to {format_frame(before.frames[at])} of the file the camera moves "
+            f"{steps.metres[at - 1]:.3g} m and {steps.degrees[at - 1]:.3g} degrees, more than beside it, and the change of rate was drawn "
+            f"through it as through a move{_more(len(places), 'such places')}.",
+            "If it is a cut, undo the change of rate, mark the cut on Time, and change the rate again; if it is a move, mark it as none.",
+            "Between the two sides of a cut the resampled camera shows what neither of them does.",
+            {"frame": float(before.frames[at]), "jump_m": float(steps.metres[at - 1]), "count": len(places)},
+            None,
+            subject.path,
+        )
+
+
 def _longest_between(cuts: list[int], frames: Floats) -> tuple[float, float]:
     """First and last frame of the longest piece; ``cuts`` are the places before each leap."""
     starts, ends = [0, *(i + 1 for i in cuts)], [*cuts, len(frames) - 1]
@@ -211,4 +238,4 @@ def _gimbal(subject: Subject) -> Iterator[Finding]:
         )
 
 
-CHECKS: tuple[Check, ...] = (_numbers, _stillness, _jumps, _gimbal)
+CHECKS: tuple[Check, ...] = (_numbers, _stillness, _jumps, _drawn_through, _gimbal)

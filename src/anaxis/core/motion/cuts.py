@@ -7,6 +7,10 @@ behind the step, and one that stops was there before it. The jump's *weight* is 
 the changes of speed among the four steps on either side, and than a share of the speed of its neighbours (a move
 that starts between two frames has a first step of any length). Position, rotation and lens are weighed apart and
 counted together. A sample that leaps away and is back a frame later (a stray sample) is set aside first.
+
+Where cuts lie a few frames apart, each would hide the other: a step that leaps alone, or two that leap one behind the other
+in different directions, are no part of the motion that others are held against. Many of them beside each other are a motion
+in steps, such as one that is drawn on every second frame, and are held against each other.
 """
 
 from __future__ import annotations
@@ -22,7 +26,7 @@ from anaxis.core.camera.track import Track
 from anaxis.core.errors import BadInput
 from anaxis.core.scene.tree import angle_between_deg
 from anaxis.core.time.rates import format_frame
-from anaxis.core.typing import Floats, Ints
+from anaxis.core.typing import Bools, Floats, Ints
 
 # Jumps smaller than these are no cut, whatever stands beside them: metres, degrees, share of the lens.
 LEAP_M = 0.05
@@ -38,6 +42,14 @@ _WIDE, _NEAR = 4, 2
 PACE = 0.2
 # A stray sample is this many times further away than its neighbours are from each other.
 STRAY = 8.0
+
+
+# Leaps that so many others lie beside, within so many steps, are taken for a motion in steps.
+_CROWD, _CROWD_REACH = 2, 8
+# Two leaps one behind the other are two where they differ by so much of the larger.
+_APART = 0.9
+# The least step that counts in a motion in steps, as a share of the least leap.
+_TINY = 1e-3
 
 
 class Steps(NamedTuple):
@@ -109,10 +121,12 @@ def breaks_of(track: Track) -> Breaks:
     kept = track if not len(strays) else track.take(left)
     if len(kept) < 4:
         return Breaks(_NONE, _NONE, _NONE, strays)
+    places, turns, lenses = _position_steps(kept), _rotation_steps(kept), _lens_steps(kept)
+    leaps = _few(kept.frames, (places[0], LEAP_M), (turns[0], LEAP_DEG))
     weights = [
-        _weigh(kept.frames, *_position_steps(kept), LEAP_M),
-        _weigh(kept.frames, *_rotation_steps(kept), LEAP_DEG),
-        _weigh(kept.frames, *_lens_steps(kept), LEAP_LENS),
+        _weigh(kept.frames, *places, LEAP_M, leaps),
+        _weigh(kept.frames, *turns, LEAP_DEG, leaps),
+        _weigh(kept.frames, *lenses, LEAP_LENS, leaps),
     ]
     certain = np.stack([(w.wide >= CERTAIN) | (w.near >= CERTAIN_NEAR) for w in weights])
     possible = np.stack([w.wide >= POSSIBLE for w in weights])
@@ -139,14 +153,59 @@ class _Weight(NamedTuple):
     near: Floats
 
 
-def _weigh(frames: Floats, steps: Floats, least_seen: float, least: float) -> _Weight:
-    """Weigh vector steps (m, c). Jumps under ``least`` weigh nothing; changes of speed under ``least_seen`` are noise."""
+def _leaps(frames: Floats, steps: Floats, least: float) -> Bools:
+    """Steps (m, c) of ``least`` or more that leap alone: those beside them are a tenth as long, at most; and pairs of such."""
+    speed = steps / np.diff(frames)[:, None]
+    pace = np.linalg.norm(speed, axis=1)
+    padded = np.concatenate([[0.0], pace, [0.0, 0.0]])
+    large = (pace * np.diff(frames) >= least) & (np.arange(len(pace)) > 0) & (np.arange(len(pace)) < len(pace) - 1)
+    quiet = pace >= CERTAIN * np.maximum(padded[:-3], padded[2:-1])
+    both = large[:-1] & large[1:]
+    apart = np.linalg.norm(speed[1:] - speed[:-1], axis=1) >= _APART * np.maximum(pace[:-1], pace[1:])
+    outside = np.maximum(padded[:-4], padded[3:-1])
+    pair = both & apart & (np.minimum(pace[:-1], pace[1:]) >= CERTAIN * outside)
+    out = large & quiet
+    out[:-1] |= pair
+    out[1:] |= pair
+    return np.asarray(out)
+
+
+def _few(frames: Floats, *quantities: tuple[Floats, float]) -> Bools:
+    """Leaps that stand beside one other: one alone hides nothing, many are a motion in steps, and so are two in one direction.
+
+    ``quantities`` are the steps (m, c) of place and turn, and the least that is a leap in each; smaller steps that stand alone
+    belong to a motion in steps, too.
+    """
+    leaps = np.any([_leaps(frames, steps, least) for steps, least in quantities], axis=0)
+    alone = np.any([_leaps(frames, steps, _TINY * least) for steps, least in quantities], axis=0)
+    padded = np.pad(alone.astype(np.float64), _CROWD_REACH)
+    others = np.convolve(padded, np.ones(2 * _CROWD_REACH + 1), mode="valid") - 1
+    at = np.flatnonzero(leaps & (others >= 1) & (others < _CROWD))
+    first, second = at[:-1], at[1:]
+    apart = np.zeros(len(first), dtype=np.bool_)
+    for steps, least in quantities:
+        larger = np.maximum(np.linalg.norm(steps[first], axis=1), np.linalg.norm(steps[second], axis=1))
+        apart |= (larger >= least) & (np.linalg.norm(steps[first] - steps[second], axis=1) >= _APART * larger)
+    apart &= second - first <= _CROWD_REACH
+    out = np.zeros(len(leaps), dtype=np.bool_)
+    out[first[apart]] = out[second[apart]] = True
+    return out
+
+
+def _weigh(frames: Floats, steps: Floats, least_seen: float, least: float, leaps: Bools) -> _Weight:
+    """Weigh vector steps (m, c). Jumps under ``least`` weigh nothing; changes of speed under ``least_seen`` are noise. Other
+    steps that are ``leaps`` (m,) are no part of what goes on beside one."""
     span = np.diff(frames)[:, None]
     speed = steps / span
     change = np.linalg.norm(np.diff(speed, axis=0), axis=1)  # (m - 1,): of step j to j + 1
-    one_side = np.concatenate([[np.inf], change]), np.concatenate([change, [np.inf]])
-    jump = np.minimum(*one_side)
-    pace = np.linalg.norm(speed, axis=1)
+    before, behind = np.concatenate([[np.inf], change]), np.concatenate([change, [np.inf]])
+    # Beside a leap a step is held against what lies beyond it.
+    beyond = np.linalg.norm(speed[2:] - speed[:-2], axis=1)
+    next_to = np.flatnonzero(leaps[1:-1]) + 1
+    behind[next_to - 1], before[next_to + 1] = beyond[next_to - 1], beyond[next_to - 1]
+    jump = np.minimum(before, behind)
+    change = np.where(leaps[:-1] | leaps[1:], 0.0, change)
+    pace = np.where(leaps, 0.0, np.linalg.norm(speed, axis=1))
     quick = PACE * np.maximum(np.concatenate([[0.0], pace[:-1]]), np.concatenate([pace[1:], [0.0]]))
     beside = {}
     for reach in (_WIDE, _NEAR):

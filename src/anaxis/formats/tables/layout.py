@@ -24,9 +24,15 @@ class Quantity(NamedTuple):
 
 _ANGLE = {"deg": 1.0, "rad": 180.0 / np.pi}
 _LENGTH_MM = {"mm": 1.0, "cm": 10.0, "m": 1000.0, "inch": 25.4}
-_SECONDS = {"s": 1.0, "ms": 0.001}
+_SECONDS = {"s": 1.0, "ms": 1e-3, "us": 1e-6, "ns": 1e-9}
+# Rates at which cameras and trackers take their samples, a second; how near the usual step must be to one, and what share of the
+# steps may stray from the usual one, by how much.
+_USUAL_RATES = (24.0, 25.0, 30.0, 48.0, 50.0, 60.0, 72.0, 90.0, 100.0, 120.0, 240.0)
+_NEAR_RATE, _STEADY, _STRAY = 0.03, 0.9, 0.25
 _PLAIN: dict[str, float] = {"": 1.0}
 NOTHING = "nothing"
+# So many columns are a place and a rotation: what else rises in a table of more may be its time.
+_OF_A_POSE = 6
 
 QUANTITIES: dict[str, Quantity] = {
     NOTHING: Quantity("not used", _PLAIN),
@@ -43,6 +49,10 @@ QUANTITIES: dict[str, Quantity] = {
     "hfov": Quantity("horizontal field of view", _ANGLE),
     "vfov": Quantity("vertical field of view", _ANGLE),
     "zoom": Quantity("zoom", {"px": 1.0}),
+    "pixel_focal_x": Quantity("focal length across, in pixels", {"px": 1.0}),
+    "pixel_focal_y": Quantity("focal length up, in pixels", {"px": 1.0}),
+    "pixel_centre_x": Quantity("principal point from the left", {"px": 1.0}),
+    "pixel_centre_y": Quantity("principal point from the top", {"px": 1.0}),
     "squeeze": Quantity("squeeze", _PLAIN),
     "focus": Quantity("focus distance", _PLAIN),
     "fstop": Quantity("stop", _PLAIN),
@@ -51,7 +61,9 @@ QUANTITIES: dict[str, Quantity] = {
 # Headings as people write them; the first that fits is taken.
 _HEADINGS: tuple[tuple[str, str], ...] = (
     (r"frames?|frm|f|frame ?(no|nr|number)", "frame"),
-    (r"seconds?|secs?|time|t", "seconds"),
+    (r"seconds?|secs?|time|t|ts|time ?stamps?|timestamps?|stamp|clock|t ?(ms|us|ns)", "seconds"),
+    (r"f ?([xy])|focal ?([xy])|focal ?length ?([xy])", "pixel_focal_{1}"),
+    (r"c ?([xy])|pp ?([xy])|principal ?point ?([xy])", "pixel_centre_{1}"),
     (r"(t|p|pos|position|translate|translation|trans|loc|location)? ?([xyz])", "position_{2}"),
     (r"(r|rot|rotate|rotation|turn|angle|euler) ?([xyz])", "rotation_{2}"),
     (r"(q|quat|quaternion|rot quat) ?([xyzw])", "quaternion_{2}"),
@@ -71,7 +83,8 @@ _HEADINGS: tuple[tuple[str, str], ...] = (
     (r"f ?stop|stop|f ?number|iris", "fstop"),
 )
 _UNIT_WORDS = {"deg": "deg", "degrees": "deg", "rad": "rad", "radians": "rad", "mm": "mm", "cm": "cm",
-               "m": "m", "inch": "inch", "inches": "inch", "in": "inch", "ms": "ms", "s": "s", "px": "px"}  # fmt: skip
+               "m": "m", "inch": "inch", "inches": "inch", "in": "inch", "ms": "ms", "s": "s", "us": "us", "ns": "ns", "millis": "ms", "milliseconds": "ms", "microseconds": "us", "nanoseconds": "ns",
+               "sec": "s", "seconds": "s", "px": "px", "pixels": "px"}  # fmt: skip
 
 
 class Column(NamedTuple):
@@ -119,6 +132,11 @@ def propose(headings: list[str] | None, table: Floats) -> list[Column]:
         if keep and column is not None:
             taken.add(column.quantity)
     _by_behaviour(columns, taken, table)
+    for i, column in enumerate(columns):
+        if column is not None and column.quantity == "seconds" and not column.unit:
+            unit = time_unit(table[:, i])
+            if unit not in (None, "s"):
+                columns[i] = column._replace(unit=unit, why=f"{column.why}, in {unit} by its steps")
     return [c or Column(NOTHING, why="nothing it would fit") for c in columns]
 
 
@@ -132,7 +150,8 @@ def _by_heading(heading: str) -> Column | None:
         for pattern, quantity in _HEADINGS:
             fits = re.fullmatch(pattern, text)
             if fits:
-                name = quantity.replace("{2}", fits[2] if fits.re.groups >= 2 and fits[2] else "")
+                letter = next((g for g in reversed(fits.groups()) if g and g in "wxyz"), "")
+                name = re.sub(r"\{[12]\}", letter, quantity)
                 known = unit if unit in QUANTITIES[name].units else ""
                 return Column(name, known, 1, f"its heading '{heading.strip()}'")
     return None
@@ -152,10 +171,15 @@ def _by_behaviour(columns: list[Column | None], taken: set[str], table: Floats) 
         steps = np.diff(values)
         if len(steps) == 0 or not np.isfinite(values).all() or not (steps > 0).all():
             continue
-        if "frame" not in taken and (values == np.round(values)).all():
+        unit = time_unit(values) if i <= 1 and len(open_) > _OF_A_POSE else None
+        if unit not in (None, "s") and "seconds" not in taken and np.ptp(steps) > 0:
+            take(i, "seconds", "whole numbers that rise by a usual rate's step, not always the same", unit)
+        elif "frame" not in taken and (values == np.round(values)).all():
             take(i, "frame", "whole numbers that rise from row to row")
-        elif "seconds" not in taken and i <= 1 and np.allclose(steps, steps[0], rtol=1e-2):
-            take(i, "seconds", "numbers that rise by the same amount from row to row")
+        elif "seconds" not in taken and i <= 1 and len(open_) > _OF_A_POSE and values[0] >= 0:
+            unit = time_unit(values)  # a place that rises evenly begins anywhere and steps by no usual rate
+            if unit is not None:
+                take(i, "seconds", "numbers that rise from row to row by a usual rate's step", unit)
     if not {"position_x", "position_y", "position_z"} & taken and len(open_) >= 3:
         threes = [open_[k : k + 3] for k in range(len(open_) - 2)]
         runs = [t for t in threes if t[2] - t[0] == 2]
@@ -196,6 +220,20 @@ def _by_behaviour(columns: list[Column | None], taken: set[str], table: Floats) 
             and (values < 400).all()
         ):
             take(i, "focal", "numbers between 4 and 400, the lengths lenses have", "mm")
+
+
+def time_unit(values: Floats) -> str | None:
+    """The unit in which a column's steps are those of a usual rate, the jitter of a clock aside; None where there is none."""
+    steps = np.diff(values)
+    if len(steps) < 2 or not (steps > 0).all():
+        return None
+    usual = float(np.median(steps))
+    if (np.abs(steps / usual - np.maximum(1, np.round(steps / usual))) < _STRAY).mean() < _STEADY:
+        return None
+    for unit, factor in _SECONDS.items():
+        if min(abs(usual * factor * rate - 1) for rate in _USUAL_RATES) < _NEAR_RATE:
+            return unit
+    return None
 
 
 def _like_angles(values: Floats) -> bool:

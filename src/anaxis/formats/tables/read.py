@@ -17,7 +17,8 @@ from typing import Any
 import numpy as np
 import scipy
 
-from anaxis.core.bounds import MAX_FRAMES
+from anaxis.core.bounds import MAX_FRAMES, MAX_SIDE_PX
+from anaxis.core.camera.lens import Image
 from anaxis.core.camera.track import Lens, make_lens
 from anaxis.core.errors import BadInput
 from anaxis.core.scene.flips import angle_flips
@@ -36,6 +37,21 @@ _SHOWN_ROWS = 5
 _ASPECT, _IMAGE_WIDTH_PX = 16 / 9, 1920.0
 _MAX_COLUMNS = 200
 _OFF_FRAME = 0.02
+# Times that begin later than this are a clock's: no shot is numbered so.
+_CLOCK_S = 20_000.0
+# Sizes that pictures have for the most part, and how far twice a principal point may be from one.
+_USUAL_SIZES = (
+    (1920, 1080),
+    (1920, 1440),
+    (1280, 720),
+    (3840, 2160),
+    (4032, 3024),
+    (640, 480),
+    (4096, 2160),
+    (1440, 1080),
+    (2880, 2160),
+)
+_NEAR_SIZE = 0.03
 
 
 def read_columns(path: Path, within: Path | None = None, layout: dict[str, Any] | None = None) -> Scene:
@@ -66,7 +82,8 @@ def read_columns(path: Path, within: Path | None = None, layout: dict[str, Any] 
             f"{path.name}, row {at + 1 + bool(headings)}: its frame {frames[at]:g} does not follow {frames[at - 1]:g}; "
             "sort the rows by frame, or choose another column for the frame."
         )
-    lens, fit = _lens(values, convention.metres_per_unit, len(table), guesses)
+    image = _image_of_centre(values)
+    lens, fit = _lens(values, convention.metres_per_unit, len(table), guesses, image)
     moving = len(table) > 1
     node = Node(
         "/" + (re.sub(r"[^A-Za-z0-9_.-]+", "_", path.stem) or "camera"), None, "camera", frames,
@@ -83,7 +100,7 @@ def read_columns(path: Path, within: Path | None = None, layout: dict[str, Any] 
     scene = Scene(
         findings=tuple(f for f in flips if f is not None),
         name=path.name, format="columns", convention=convention, rate=rate,
-        first_frame=float(frames[0]), last_frame=float(frames[-1]), nodes=(node,), source_fit=fit,
+        first_frame=float(frames[0]), last_frame=float(frames[-1]), nodes=(node,), source_fit=fit, image=image,
         in_seconds="frame" not in by_name and "seconds" in by_name, guesses=guesses,
     )  # fmt: skip
     scene = with_guesses(scene, up_axis=not spoken, metres_per_unit=not spoken)
@@ -203,9 +220,12 @@ def _time(
         return rate, frames
     if seconds is not None:
         at = snapped(seconds * float(rate))
-        if abs(at[0] - np.round(at[0])) > _OFF_FRAME:
+        clock = seconds[0] > _CLOCK_S
+        if abs(at[0] - np.round(at[0])) > _OFF_FRAME or clock:
             guesses["frames"] = (
-                f"the times begin at {seconds[0]:.10g} s, on no frame at {rate_label(rate)} a second; the first row is counted as frame 0"
+                f"the times begin at {seconds[0]:.10g} s, "
+                + ("as a clock shows that ran before" if clock else f"on no frame at {rate_label(rate)} a second")
+                + "; the first row is counted as frame 0"
             )
             at = snapped((seconds - seconds[0]) * float(rate))
         return rate, at
@@ -237,7 +257,23 @@ def _local(values: Any, convention: Convention, count: int, name: str) -> Floats
     return local
 
 
-def _lens(values: Any, metres_per_unit: float, count: int, guesses: dict[str, str]) -> tuple[Lens, str | None]:
+def _image_of_centre(values: Any) -> Image | None:
+    """The picture's size where a table has a principal point: twice that, or the usual size beside it, upright or not."""
+    across, down = values("pixel_centre_x"), values("pixel_centre_y")
+    if across is None or down is None or values("pixel_focal_x") is None:
+        return None
+    wide, high = 2 * float(np.nanmedian(across)), 2 * float(np.nanmedian(down))
+    if not (np.isfinite([wide, high]).all() and min(wide, high) >= 16 and max(wide, high) <= MAX_SIDE_PX):
+        return None
+    sizes = [size for pair in _USUAL_SIZES for size in (pair, pair[::-1])]
+    near = min(sizes, key=lambda s: abs(s[0] / wide - 1) + abs(s[1] / high - 1))
+    fits = max(abs(near[0] / wide - 1), abs(near[1] / high - 1)) < _NEAR_SIZE
+    return Image(*near) if fits else Image(round(wide), round(high))
+
+
+def _lens(
+    values: Any, metres_per_unit: float, count: int, guesses: dict[str, str], image: Image | None
+) -> tuple[Lens, str | None]:
     """The lens from whichever of its quantities the table has, and the fit that keeps what is stated."""
     width, height, focal = values("film_width"), values("film_height"), values("focal")
     hfov, vfov, zoom, squeeze = values("hfov"), values("vfov"), values("zoom"), values("squeeze")
@@ -247,14 +283,24 @@ def _lens(values: Any, metres_per_unit: float, count: int, guesses: dict[str, st
         width = np.full(count, FILM_WIDTH_MM) if height is None else height * _ASPECT
         guesses["lens"] = f"the table has no film back; {width[0]:g} mm wide is taken"
     if height is None:
-        height = squeeze * width / _ASPECT
+        height = squeeze * width / (_ASPECT if image is None else image.aspect)
+    offset_x, offset_y = values("offset_x"), values("offset_y")
+    if focal is None and image is not None:
+        # Pixels of the picture: x = f_x X / Z + c_x, y down.
+        focal, fit = values("pixel_focal_x") * width / image.width_px, "width"
+        offset_x = (0.5 - values("pixel_centre_x") / image.width_px) * width
+        offset_y = (values("pixel_centre_y") / image.height_px - 0.5) * height
+        guesses["lens"] = (
+            f"focal length and principal point are in pixels of a picture of {image.width_px} x {image.height_px} px, told from the "
+            f"principal point, on a film back {width[0]:g} mm wide"
+        )
     if focal is None:
         with np.errstate(invalid="ignore", divide="ignore"):
             if hfov is not None:
                 focal, fit = squeeze * width / 2 / np.tan(np.radians(hfov) / 2), "width"
             elif vfov is not None:
                 focal, fit = height / 2 / np.tan(np.radians(vfov) / 2), "height"
-            elif zoom is not None:
+            elif (zoom := values("pixel_focal_x") if zoom is None else zoom) is not None:
                 focal, fit = zoom * squeeze * width / _IMAGE_WIDTH_PX, "width"
                 guesses["lens"] = (
                     f"zoom is in pixels of an image {_IMAGE_WIDTH_PX:g} px wide, on a film back {width[0]:g} mm wide"
@@ -269,6 +315,7 @@ def _lens(values: Any, metres_per_unit: float, count: int, guesses: dict[str, st
 
     return make_lens(
         count, focal_mm=focal, film_width_mm=width, film_height_mm=height, squeeze=squeeze,
-        offset_x_mm=other("offset_x", 0.0), offset_y_mm=other("offset_y", 0.0),
+        offset_x_mm=np.zeros(count) if offset_x is None else offset_x,
+        offset_y_mm=np.zeros(count) if offset_y is None else offset_y,
         focus_m=other("focus", np.nan, metres_per_unit), fstop=other("fstop", np.nan),
     ), fit  # fmt: skip

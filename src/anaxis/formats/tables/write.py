@@ -77,7 +77,8 @@ def heading_of(column: Column) -> str:
 
 def _values(outgoing: Outgoing) -> dict[str, Floats]:
     """Every quantity (n,) of a camera in the first of its units."""
-    numbers, lens = numbers_of(outgoing), outgoing.track.lens
+    numbers, lens, image = numbers_of(outgoing), outgoing.track.lens, outgoing.image
+    used = lens.used(image, outgoing.fit)
     quaternion = continuous_quaternions(numbers.matrix[:, :3, :3])
     return {
         "frame": numbers.frames, "seconds": numbers.seconds,
@@ -86,6 +87,8 @@ def _values(outgoing: Outgoing) -> dict[str, Floats]:
         **{f"quaternion_{a}": quaternion[:, i] for i, a in enumerate("xyzw")},
         "focal": numbers.focal_mm, "film_width": numbers.film_width_mm, "film_height": numbers.film_height_mm,
         "offset_x": lens.offset_x_mm, "offset_y": lens.offset_y_mm, "hfov": numbers.hfov_deg, "vfov": numbers.vfov_deg,
-        "zoom": numbers.zoom_px, "squeeze": lens.squeeze, "focus": numbers.focus, "fstop": lens.fstop,
+        "pixel_focal_x": image.width_px * lens.focal_mm / used.width_mm, "pixel_focal_y": image.height_px * lens.focal_mm / used.height_mm,
+        "pixel_centre_x": image.width_px * (0.5 - lens.offset_x_mm / used.width_mm),
+        "pixel_centre_y": image.height_px * (0.5 + lens.offset_y_mm / used.height_mm), "zoom": numbers.zoom_px, "squeeze": lens.squeeze, "focus": numbers.focus, "fstop": lens.fstop,
         NOTHING: np.zeros(len(numbers.frames)),
     }  # fmt: skip
