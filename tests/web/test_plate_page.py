@@ -14,8 +14,15 @@ import numpy as np
 import OpenImageIO as oiio
 import pytest
 from playwright.sync_api import Page, expect
+from sqlalchemy import Engine, select
+from sqlalchemy.orm import Session
 
 import solve
+from anaxis.app.edit import edit_version
+from anaxis.core.recipe.model import Operation
+from anaxis.store.models import Job, Plate
+from anaxis.store.queries import get_version
+from jobs import ended
 from pages import Visitor, ready, take_in, until
 
 pytestmark = pytest.mark.browser
@@ -186,9 +193,15 @@ def test_maps_are_fitted_and_written_and_a_render_is_checked(
     expect(page.get_by_role("alert")).to_contain_text("64 x 64 px, and what was asked for is 782 x 654")
 
 
-def test_a_solvers_zip_is_told_apart_and_taken_along(page: Page, site: str, solved: Path, tmp_path: Path) -> None:
+def test_a_solvers_zip_is_told_apart_and_taken_along(
+    page: Page, site: str, engine: Engine, solved: Path, tmp_path: Path
+) -> None:
     path = tmp_path / "solve.zip"
     shutil.make_archive(str(path.with_suffix("")), "zip", solved.parent, "TW_050")
+    with zipfile.ZipFile(path, "a") as archive:
+        for kind in ("undist", "clean"):
+            for f in sorted((solved / "plate").iterdir())[:3]:
+                archive.write(f, f"TW_050/{kind}/TW_050_{kind}.{f.name.split('.')[1]}.exr")
     page.goto("/take-in")
     page.set_input_files("#file", path)
     page.wait_for_url("**/take-in/*")
@@ -198,13 +211,19 @@ def test_a_solvers_zip_is_told_apart_and_taken_along(page: Page, site: str, solv
     expect(table.locator("tr").filter(has_text="TW_050_plate")).to_contain_text("8 pictures", timeout=60_000)
     expect(table.locator("tr").filter(has_text="TW_050_distort.exr")).to_contain_text("taken to distort")
     expect(table.locator("tr").filter(has_text="TW_050_lens.json")).to_contain_text("anamorphic")
+    straight = page.get_by_label("Kind of TW_050/undist/TW_050_undist")
+    expect(straight.locator("option:checked")).to_have_text("undistorted")
+    expect(table.locator("tr").filter(has_text="undist/")).to_contain_text("'undist' in its name says")
+    page.get_by_label("Kind of TW_050/clean/TW_050_clean").select_option(label="undistorted")
     page.get_by_label("Take TW_050/TW_050_lens.json").uncheck()
     page.fill("#show", "The Tidewright")
     page.fill("#shot", "TW_050")
     page.get_by_role("button", name="Keep").last.click()
     page.wait_for_url("**/cameras/*")
     ready(page)
-    expect(page.locator(".stations")).to_contain_text("8 f, 768 × 644")
+    with Session(engine) as store:
+        kinds = sorted((p.name.split(".")[0], p.kind) for p in store.scalars(select(Plate)))
+    assert kinds == [("TW_050_clean", "undistorted"), ("TW_050_plate", "as shot"), ("TW_050_undist", "undistorted")]
     with Visitor(base_url=site) as visitor:
         recipe = visitor.get("/cameras/1?station=clean").text
     assert "fitted within" in recipe  # of the maps, for the document was left out
@@ -267,3 +286,28 @@ def test_a_plate_is_handed_in_changed_and_taken_away(site: str, solved: Path, tm
         assert 'aria-label="und"' not in answer.text and 'aria-label="TW_050_plate"' in answer.text
         assert visitor.get("/plates/1/proxies/1041.jpg?look=never").status_code in (200, 404)
         assert visitor.get("/plates/99/shown?camera=1&version=1").status_code == 404
+
+
+def test_the_undistorted_plate_that_a_worker_wrote_is_the_shots(site: str, engine: Engine, solved: Path) -> None:
+    take_in(site, solved / "TW_050_camera_v001.usda", "TW_050", SHOTCAM)
+    frames = sorted((solved / "plate").iterdir())[:3]
+    with Session(engine) as store, store.begin():
+        lens = {"document": {"model": "radial-tangential", "k1": -0.05}}
+        version = edit_version(store, get_version(store, 1), (Operation("distortion", lens),), "bent").number
+    with Visitor(base_url=site, follow_redirects=True) as visitor:
+        files = [("files", (f.name, f.read_bytes())) for f in frames]
+        asked = {"version": str(version), "kind": "as shot"}
+        assert visitor.post("/cameras/1/plates/files", data=asked, files=files).status_code == 200
+        asked = {"version": str(version), "plate": "1", "size": "overscan", "filter": "cubic"}
+        answer = visitor.post("/cameras/1/distortion/undistorted", data=asked)
+        assert answer.status_code == 200, answer.text
+    with Session(engine) as store:
+        number = store.scalars(select(Job.id).where(Job.kind == "warped")).one()
+    done = ended(engine, number, 120)
+    assert done.state == "done", done.said
+    assert "They are the shot's plate 'TW_050_plate_undistorted'" in done.result["said"]
+    assert "lacks 93 of the camera's 96 frames" in done.result["said"]
+    with Session(engine) as store:
+        plates = {p.name: p for p in store.scalars(select(Plate))}
+        straight = plates["TW_050_plate_undistorted"]
+        assert straight.kind == "undistorted" and straight.numbers == plates["TW_050_plate"].numbers

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+import re
 import zipfile
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
@@ -28,19 +29,23 @@ PLATE, MAP, MAPS, DISTORTION, SET, OTHER = (
 )  # fmt: skip
 # What is taken where it is ticked; the rest stays in the file as it came.
 TAKEN = (PLATE, MAP, DISTORTION)
+# How the names of undistorted plates say so.
+_UNDISTORTED = re.compile(r"(?i)(?:^|[./_-])((?:un|no)_?dist(?:ort|orted)?|undis|ud|straight(?:ened)?)(?=[./_#-]|$)")
 _MOST_JSON = 5_000_000
 _MOST_PIECES = 60
 
 
 @dataclass(frozen=True)
 class Piece:
-    """One thing in the zip: its files, what it is and why it is taken for that, and what happens to it."""
+    """One thing in the zip: its files, what it is and why it is taken for that, and what happens to it; ``plate_kind`` is what
+    a plate is taken for, "" for what is none."""
 
     name: str
     kind: str
     files: tuple[str, ...]
     why: str
     then: str
+    plate_kind: str = ""
 
     @property
     def taken(self) -> bool:
@@ -90,7 +95,10 @@ def _picture(archive: zipfile.ZipFile, name: str, files: tuple[str, ...], movie:
     if len(files) == 1 and not movie:
         return Piece(name, OTHER, files, "a single picture, and no sequence", "stays in the zip")
     why = "a movie" if movie else f"{count}, and no places in them"
-    return Piece(name, PLATE, files, why, "becomes the shot's plate, as shot")
+    straight = _UNDISTORTED.search(name)
+    if straight:
+        why += f"; '{straight[1]}' in its name says that it is undistorted"
+    return Piece(name, PLATE, files, why, "becomes a plate of the shot", "undistorted" if straight else "as shot")
 
 
 def _other(archive: zipfile.ZipFile, name: str) -> Piece:
@@ -115,11 +123,16 @@ def _other(archive: zipfile.ZipFile, name: str) -> Piece:
 
 
 def take_along(
-    session: Session, source: SourceFile, camera_file: str, versions: Sequence[Version], ticked: Sequence[str]
+    session: Session,
+    source: SourceFile,
+    camera_file: str,
+    versions: Sequence[Version],
+    ticked: Sequence[str],
+    plate_kinds: Sequence[str] = (),
 ) -> bool:
     """What was ticked goes to the cameras kept and their shot; whether a worker has something to do for it.
 
-    Raises BadInput, and then nothing is kept.
+    ``plate_kinds`` say what kind a plate is, where that is another than it was taken for, as ``name=kind``. Raises BadInput, and then nothing is kept.
     """
     wanted = [p for p in pieces_of(source, camera_file) if p.name in ticked and p.taken]
     if not (wanted and versions):
@@ -133,9 +146,10 @@ def take_along(
                 document, of = _distortion(session, archive, version, documents, maps)
                 newest[i] = take_distortion(session, version, document, of)
         plates = [p for p in wanted if p.kind == PLATE]
+        kinds = dict(said.rsplit("=", 1) for said in plate_kinds if "=" in said)
         for plate in plates:
             files = [(PurePosixPath(f).name, io.BytesIO(archive.read(f))) for f in plate.files]
-            row = hand_in_plate(session, newest[0].camera.shot, files, "as shot")
+            row = hand_in_plate(session, newest[0].camera.shot, files, kinds.get(plate.name, plate.plate_kind))
             ask_for_proxies(session, newest[0], row)
     return bool(plates)
 

@@ -3,17 +3,18 @@
 from __future__ import annotations
 
 import zipfile
+from contextlib import ExitStack
 from functools import partial
 from io import BytesIO
 from pathlib import Path
 from tempfile import TemporaryDirectory
-from typing import Any
+from typing import Any, BinaryIO, cast
 
 import numpy as np
 from sqlalchemy.orm import Session
 
 from anaxis.app.hand_over import keep_made_file
-from anaxis.app.plates import opened_of
+from anaxis.app.plates import ask_for_proxies, hand_in_plate, opened_of, plates_of
 from anaxis.app.waiting import let_go
 from anaxis.core.camera.plate.overscan import no_overscan
 from anaxis.core.camera.plate.window import window_of
@@ -21,6 +22,7 @@ from anaxis.core.camera.track import Track
 from anaxis.core.checks.plates import ranges
 from anaxis.core.errors import BadInput
 from anaxis.core.motion.reduce import Progress
+from anaxis.core.scene.landmarks import unique_name
 from anaxis.core.scene.picture import Picture
 from anaxis.core.time.rates import plain_frame
 from anaxis.delivery.deliver import file_stem
@@ -127,7 +129,24 @@ def write_warped(session: Session, job: Job, tell: Progress) -> dict[str, Any]:
         said += f" The plate lacks {len(missing)} of the camera's {len(frames)} frames, {ranges(missing)}: there is no picture of them."
     if errors:
         said += f" Not written: {'; '.join(errors[:3])}{f' and {len(errors) - 3} more' if len(errors) > 3 else ''}."
+    if kind == "undistort":
+        said += _attached(session, version, plate, out)
     return _kept(session, f"{plate.name}.{kind}ed.zip", out, said)
+
+
+def _attached(session: Session, version: Version, plate: Plate, written: BytesIO) -> str:
+    """The undistorted pictures as a plate of the shot, beside the one that they were made of; what is to be said of it."""
+    shot = version.camera.shot
+    name = unique_name(f"{plate.name}_undistorted", {p.name for p in plates_of(session, shot)})
+    try:
+        with zipfile.ZipFile(written) as archive, ExitStack() as stack:
+            pictures = [(n, cast(BinaryIO, stack.enter_context(archive.open(n)))) for n in archive.namelist()]
+            row = hand_in_plate(session, shot, pictures, "undistorted", name)
+    except BadInput as error:
+        return f" They were not attached to the shot: {error.sentence}"
+    row.frame_offset = plate.frame_offset
+    ask_for_proxies(session, version, row)
+    return f" They are the shot's plate '{name}', undistorted."
 
 
 def put_in_zip(archive: zipfile.ZipFile, out: BytesIO, path: Path) -> None:

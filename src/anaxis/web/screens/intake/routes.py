@@ -18,6 +18,7 @@ from anaxis.app.roles import Role
 from anaxis.app.take_in import TakeIn, reports_of, take_in, take_in_bytes, take_in_once_more
 from anaxis.app.waiting import examiner_of, let_go
 from anaxis.core.camera.lens import FITS
+from anaxis.core.checks.plates import PLATE_KINDS
 from anaxis.core.errors import BadInput
 from anaxis.core.recipe.documents import recipe_from_document
 from anaxis.core.recipe.operations import kind_of
@@ -223,6 +224,7 @@ def keep(
     rate: Annotated[str, Form()] = "",
     with_it: Annotated[list[str] | None, Form()] = None,
     new_show: Annotated[bool, Form()] = False,
+    plate_kinds: Annotated[list[str] | None, Form()] = None,
 ) -> Any:
     stated = {"up_axis": up_axis, "metres_per_unit": metres_per_unit, "rate": rate}
     asked = TakeIn(
@@ -232,7 +234,7 @@ def keep(
     try:
         kept = take_in(store, source_id, asked)
         source, read = staged_scene(store, source_id)
-        along = take_along(store, source, _camera_file(read), kept, with_it or [])
+        along = take_along(store, source, _camera_file(read), kept, with_it or [], plate_kinds or [])
     except BadInput as error:
         typed = asked.model_dump(exclude={"targets", "keeping", "stated", "new_show"}) | stated
         typed["near_show"] = error.code == "near_show"
@@ -248,7 +250,11 @@ def with_it(request: Request, store: Store, source_id: int) -> Any:
     source, read = staged_scene(store, source_id)
     let_go(store)
     return page(
-        request, "intake/with_it.html", pieces=pieces_of(source, _camera_file(read)), camera_file=_camera_file(read)
+        request,
+        "intake/with_it.html",
+        pieces=pieces_of(source, _camera_file(read)),
+        camera_file=_camera_file(read),
+        plate_kinds=PLATE_KINDS,
     )
 
 
