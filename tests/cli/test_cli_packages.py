@@ -5,6 +5,7 @@ from __future__ import annotations
 import hashlib
 import json
 import zipfile
+from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
@@ -307,3 +308,32 @@ def test_a_table_under_other_headings_is_in_the_packages_own_numbers(
     assert causes["scale"]["factor"] == 100 and set(causes) == {"scale", "first_keys"}
     result = run("proof", demo_files["TW_020"], back)
     assert "say which with --profile" in result.stderr + result.stdout
+
+
+@pytest.mark.parametrize("moves", [False, True])
+@pytest.mark.parametrize(
+    ("change", "said"),
+    [
+        (("timeCodesPerSecond = 24", "timeCodesPerSecond = 30"), "another: frame rate: 24 a second meant, 30 there"),
+        (("(10, 10000)", "(50, 6000)"), "another: near clip: 0.1 m meant, 0.5 m there"),
+        (("focusDistance = 400", "focusDistance = 30"), "another: focus distance: 4 m meant, 0.3 m there"),
+    ],
+)
+def test_a_diagnosis_says_what_is_another_beside_pose_and_lens(
+    change: tuple[str, str], said: str, moves: bool, usda: Callable[..., Path]
+) -> None:
+    lens = "float focalLength = 35\n float horizontalAperture = 36\n float verticalAperture = 20.25\n float focusDistance = 400\n float2 clippingRange = (10, 10000)"
+    ops = (
+        ""
+        if moves
+        else 'double3 xformOp:translate = (0, 10, 300)\n uniform token[] xformOpOrder = ["xformOp:translate"]'
+    )
+    meant = usda(lens=lens, ops=ops)
+    back = meant.with_name("back.usda")
+    back.write_text(meant.read_text().replace(*change))
+    assert back.read_text() != meant.read_text()
+    told = run("diagnose", meant, back)
+    assert told.returncode == 0 and said in told.stdout and "Nothing happened" not in told.stdout
+    assert run("proof", meant, back).returncode == 3
+    same = run("diagnose", meant, meant)
+    assert "Pose, lens and frames are those of the camera meant" in same.stdout and "another" not in same.stdout

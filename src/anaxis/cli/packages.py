@@ -203,14 +203,23 @@ def diagnose(
 ) -> None:  # fmt: skip
     """Say what happened to the camera MEANT on its way to the camera ARRIVED."""
     from anaxis.core.motion.edits import renumbered
-    from anaxis.diagnosis.returned import bare_of, explain
+    from anaxis.diagnosis.returned import bare_of, compared, explain
 
     source, back, package = _read_pair(meant, arrived, camera, arrived_camera, resolution, source_fit, profile)
     bare = bare_of(source.work.scene, source.work.path, (), source.work.done)
-    numbering, _ = _numbered(source, back, package, arrived)
+    numbering, here = _numbered(source, back, package, arrived)
     track, *above = (renumbered(one, numbering.first) for one in (source.work.done, *bare))
     found = explain(track, source.picture, back, package, tuple(above))
-    document = {"explanations": [e.as_dict() for e in found.explanations], "explained": found.explained}
+    try:
+        measured = compared(source.work.done, source.work.landmarks, source.picture, here, package)
+        others = [d for d in measured.proof.differences if d.matters]
+    except BadInput:  # no frame in common: what else is another cannot be held against anything
+        others = []
+    document = {
+        "explanations": [e.as_dict() for e in found.explanations],
+        "explained": found.explained,
+        "differences": [d._asdict() for d in others],
+    }
     if as_json:
         print_json(document)
         return
@@ -219,6 +228,8 @@ def diagnose(
     for e in found.explanations:
         fits = ", ".join(f"{format_frame(a)} to {format_frame(b)}" for a, b in e.frames[:5]) or "none"
         click.echo(f"- {e.sentence} Frames that fit: {fits}.")
+    for other in others:
+        click.echo(f"another: {other.sentence}")
 
 
 @click.group()

@@ -272,7 +272,7 @@ def sentence_of(
     still = count == 1 < len(timing.arrived_at)
     rests = "told from one view, since it is still" if still else f"told from {count} frame{'s' * (count != 1)}"
     if not causes and residual_px <= EXPLAINED_PX:
-        said = "Nothing happened to it: it is the camera meant"
+        said = "Pose, lens and frames are those of the camera meant"
     elif not causes and residual_px <= floor.px:
         return f"It is the same camera, {floor.said}: up to {residual_px:.2g} px off; {rests}."
     elif not causes:
