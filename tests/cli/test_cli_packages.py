@@ -120,7 +120,7 @@ def test_arrive_proof_and_diagnose_tell_what_a_package_made_of_a_file(
     off = run("proof", source, back, "--profile", "zup-lh-cm", "--json")
     assert off.returncode == 3 and json.loads(off.stdout)["grade"] == "off"
     found = said("diagnose", source, back, "--profile", "zup-lh-cm", "--json")
-    assert found["explained"] and set(found) == {"explanations", "explained"}
+    assert found["explained"] and set(found) == {"explanations", "explained", "differences"}
     best = found["explanations"][0]
     assert {c["code"] for c in best["causes"]} == {"look_axis", "scale"} and best["residual_px"] < 0.05
     assert best["frames"] == [[1001, 1120]] and "scales everything by 100" in best["sentence"]
