@@ -132,7 +132,8 @@ def take_along(
 ) -> bool:
     """What was ticked goes to the cameras kept and their shot; whether a worker has something to do for it.
 
-    ``plate_kinds`` say what kind a plate is, where that is another than it was taken for, as ``name=kind``. Raises BadInput, and then nothing is kept.
+    ``plate_kinds`` say what kind a plate is, where that is another than it was taken for, as ``name=kind``. Raises BadInput,
+    and then nothing is kept.
     """
     wanted = [p for p in pieces_of(source, camera_file) if p.name in ticked and p.taken]
     if not (wanted and versions):

@@ -53,14 +53,12 @@ def guessed(name: str, shots: Collection[str] = ()) -> Named:
     tokens = [(m.group(), m.start(), m.end()) for m in re.finditer(r"[^\W_]+", stem)]
     barred = [m.span() for m in _NO_SHOT.finditer(stem)]
     version = next((int(v[1]) for text, _, _ in reversed(tokens) if (v := _VERSION.match(text))), None)
-    camera, shot = "", ""
+    camera = next((text for text, _, _ in tokens if (cam := _CAMERA.match(text)) and cam["which"]), "")
+    shot = ""
     begin = end = last = -1
     words: tuple[int, int] | None = None
     for text, low, high in tokens:
-        cam = _CAMERA.match(text)
-        if cam:
-            camera = camera or (text if cam["which"] else "")
-        stops = bool(_VERSION.match(text) or cam or _WORDS.match(text)) or any(a <= low < b for a, b in barred)
+        stops = any(p.match(text) for p in (_VERSION, _CAMERA, _WORDS)) or any(a <= low < b for a, b in barred)
         if stops and end >= 0:
             break
         if stops:
@@ -79,8 +77,6 @@ def guessed(name: str, shots: Collection[str] = ()) -> Named:
         shot = old[1]
     elif words:
         shot = stem[words[0] : words[1]]
-    rest = [_CAMERA.match(text) for text, low, _ in tokens if low >= max(end, 0)]
-    camera = camera or next((m.group() for m in rest if m and m["which"]), "")
     known = _begun_with(stem, shots)
     told = known if known and not any(c.isdigit() for c in shot) else max(known, shot, key=len)
     return Named(shot=told or stem[:40], camera=camera, version=version)

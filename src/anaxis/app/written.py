@@ -19,7 +19,7 @@ from anaxis.app.waiting import let_go
 from anaxis.core.camera.plate.overscan import no_overscan
 from anaxis.core.camera.plate.window import window_of
 from anaxis.core.camera.track import Track
-from anaxis.core.checks.plates import ranges
+from anaxis.core.checks.plates import lacking
 from anaxis.core.errors import BadInput
 from anaxis.core.motion.reduce import Progress
 from anaxis.core.scene.landmarks import unique_name
@@ -124,9 +124,9 @@ def write_warped(session: Session, job: Job, tell: Progress) -> dict[str, Any]:
         raise BadInput(errors[0])
     size = maps.render.image if kind == "undistort" else maps.render.plate
     said = f"{len(numbers) - len(errors)} pictures of {size.width_px} × {size.height_px} px, read back within {steps:.3g} steps of their depth."
-    missing = [f for f in frames if f - plate.frame_offset not in set(numbers)]
+    missing = [f for f in frames if f - plate.frame_offset not in places]
     if missing:
-        said += f" The plate lacks {len(missing)} of the camera's {len(frames)} frames, {ranges(missing)}: there is no picture of them."
+        said += f" {lacking('The plate', missing, len(frames))}."
     if errors:
         said += f" Not written: {'; '.join(errors[:3])}{f' and {len(errors) - 3} more' if len(errors) > 3 else ''}."
     if kind == "undistort":

@@ -14,7 +14,7 @@ from anaxis.cli.distortion import PlateOfCamera, of_a_plate
 from anaxis.cli.tables import WARNED, console, print_findings, print_json, table
 from anaxis.core.camera.lens import Image
 from anaxis.core.camera.plate.overscan import no_overscan
-from anaxis.core.checks.plates import PLATE_KINDS, Beside, check_plate, ranges
+from anaxis.core.checks.plates import PLATE_KINDS, Beside, check_plate, lacking, ranges
 from anaxis.core.errors import BadInput
 from anaxis.core.time.rates import plain_frame
 from anaxis.delivery.options import Options
@@ -192,13 +192,7 @@ def _through_maps(
             else []
         ),
         *(f"not written: {e}" for e in errors),
-        *(
-            [
-                f"{found.name} lacks {len(missing)} of the camera's {len(frames)} frames, {ranges(missing)}: there is no picture of them"
-            ]
-            if missing
-            else []
-        ),
+        *([lacking(found.name, missing, len(frames))] if missing else []),
     ]
     of.say(document, lines, as_json)
     if errors or missing:

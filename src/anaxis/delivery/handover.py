@@ -88,7 +88,7 @@ def _distortion(handed: Handed) -> dict[str, bytes]:
     assert handed.track.distortion is not None
     document = json.dumps(handed.track.distortion.document(), indent=1).encode()
     entries = {"distortion/distortion.json": document}
-    if has_maps(camera):
+    if has_maps(camera.track):
         with TemporaryDirectory(prefix="anaxis-maps-") as folder:
             for kind, path in maps_of(camera, Path(folder)).items():
                 entries[f"distortion/{kind}.exr"] = path.read_bytes()

@@ -8,8 +8,10 @@ from anaxis.core.camera.track import lens_moves
 from anaxis.core.outgoing import Outgoing
 from anaxis.core.proof.precision import single_precision_bound_px
 from anaxis.core.time.rates import rate_label
+from anaxis.delivery.plate_maps import has_maps
 from anaxis.formats.collada.write import NEAREST_M
 from anaxis.formats.file_axes import file_axes
+from anaxis.formats.unstated import FAR_WRITTEN_M, NEAR_WRITTEN_M
 
 _NO_FILM = {"gltf": "glTF", "collada": "COLLADA"}
 
@@ -28,7 +30,7 @@ def limits_of(format_key: str, outgoing: Outgoing, reads_gltf_zoom: bool = False
     if track.distortion is not None and format_key != "json":
         maps = (
             "with the maps by which renders come back onto the plate"
-            if track.distortion.frames == 1 and not lens_moves(track)
+            if has_maps(track)
             else "and not the maps, which change over the frames: they are written on Lens, or with 'anaxis st-map make --sequence'"
         )
         out.append(
@@ -82,19 +84,19 @@ def limits_of(format_key: str, outgoing: Outgoing, reads_gltf_zoom: bool = False
 
 def _unstated_in_alembic(outgoing: Outgoing) -> list[str]:
     """An Alembic camera has every number of a lens: what stands in the file for focus and stop that are not stated."""
-    lens, out = outgoing.track.lens, []
+    lens = outgoing.track.lens
     focus_or_stop = [w for w, v in (("focus distance", lens.focus_m), ("stop", lens.fstop)) if np.isnan(v).any()]
-    if focus_or_stop:
-        every = all(np.isnan(v).all() or np.isfinite(v).all() for v in (lens.focus_m, lens.fstop))
-        out.append(
-            f"The camera states no {' and no '.join(focus_or_stop)}{'' if every else ' on some frames'}, and Alembic always holds one: 0 is "
-            "written, which shows no depth of field. Set it there if it is wanted."
-        )
-    return out
+    if not focus_or_stop:
+        return []
+    every = all(np.isnan(v).all() or np.isfinite(v).all() for v in (lens.focus_m, lens.fstop))
+    return [
+        f"The camera states no {' and no '.join(focus_or_stop)}{'' if every else ' on some frames'}, and Alembic always holds one: 0 is "
+        "written, which shows no depth of field. Set it there if it is wanted."
+    ]
 
 
 # The clip planes that stand in a file whose format cannot leave them out, in metres; in Alembic they are the library's own, in units.
-_CLIPS_M = {"alembic": (0.1, 100_000.0), "gltf": (0.01, None), "collada": (0.01, 10_000.0)}
+_CLIPS_M = {"alembic": (0.1, 100_000.0), "gltf": (NEAR_WRITTEN_M, None), "collada": (NEAR_WRITTEN_M, FAR_WRITTEN_M)}
 _LABELS = {"alembic": "Alembic", **_NO_FILM}
 
 

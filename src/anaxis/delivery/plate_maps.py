@@ -6,7 +6,7 @@ from pathlib import Path
 
 from anaxis.core.camera.plate.overscan import no_overscan
 from anaxis.core.camera.plate.window import window_of
-from anaxis.core.camera.track import lens_moves
+from anaxis.core.camera.track import Track, lens_moves
 from anaxis.core.errors import BadInput
 from anaxis.delivery.shot_camera import ShotCamera
 from anaxis.formats.st_map.pair import KINDS, MapsOf, write_pair
@@ -15,10 +15,9 @@ from anaxis.formats.st_map.pair import KINDS, MapsOf, write_pair
 _READS_BACK_PX = 0.02
 
 
-def has_maps(camera: ShotCamera) -> bool:
-    """Whether one pair of maps is good for all frames, and goes along."""
-    bent = camera.track.distortion
-    return bent is not None and bent.frames == 1 and not lens_moves(camera.track)
+def has_maps(track: Track) -> bool:
+    """Whether a camera has a distortion of which one pair of maps is good for all frames: the pair then goes along."""
+    return track.distortion is not None and track.distortion.frames == 1 and not lens_moves(track)
 
 
 def maps_of(camera: ShotCamera, folder: Path) -> dict[str, Path]:

@@ -139,7 +139,7 @@ def sheet_html(handed: Handed) -> str:
         handed=handed, track=track, profile=handed.profile, sheet=sheet_of(handed.outgoing, handed.profile), expected=expected,
         rows=rows[:_MAX_MARKS], more=max(0, len(rows) - _MAX_MARKS), rate=rate_label(track.rate), frame=format_frame, theirs=theirs,
         habits=[h.sentence for h in handed.profile.habits if h.on], version=__version__, image=image, inside=_inside,
-        plane=_plane(handed, at), back=way_back(track, handed.camera.render), render=handed.camera.render, has_maps=has_maps(handed.camera),
+        plane=_plane(handed, at), back=way_back(track, handed.camera.render), render=handed.camera.render, has_maps=has_maps(track),
         fonts=Markup(_font_faces()),
     )  # fmt: skip
 

@@ -8,6 +8,8 @@ from anaxis.core.typing import Floats
 
 # A library may write clip planes whatever is known: this property of the camera names those that it does not state.
 CLIPS, UNSTATED = ("near_m", "far_m"), "notStated"
+# The clip planes that stand for those that are not stated, in formats that cannot leave them out.
+NEAR_WRITTEN_M, FAR_WRITTEN_M = 0.01, 10_000.0
 
 
 def zero_where_unstated(values: Floats) -> Floats:
@@ -18,4 +20,5 @@ def zero_where_unstated(values: Floats) -> Floats:
 def held_where_unstated(values: Floats) -> Floats:
     """A clip plane (n,): the nearest one that is stated, for none of 0 shows a picture. One at least is stated."""
     known = np.flatnonzero(np.isfinite(values))
-    return np.asarray(values[known[np.abs(np.arange(len(values))[:, None] - known).argmin(axis=1)]])
+    half_way = (known[:-1] + known[1:]) / 2
+    return np.asarray(values[known[np.searchsorted(half_way, np.arange(len(values)))]])

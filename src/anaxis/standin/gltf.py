@@ -96,13 +96,12 @@ def evaluate(
     own_frames = np.round(times.astype(np.float64) * float(rate), 3) + zero
     frames = own_frames if at is None else at
     exact = (frames - zero) / float(rate)
-    seconds = (
-        exact
-        if between_keys
-        else times.astype(np.float64)
-        if at is None
-        else _on_keys(exact, times, 1e-3 / float(rate))
-    )
+    if between_keys:
+        seconds = exact
+    elif at is None:
+        seconds = times.astype(np.float64)
+    else:
+        seconds = _on_keys(exact, times, 1e-3 / float(rate))
     locals_ = [_local(nodes[i], i, animated, seconds) for i in reversed(chain)]
     view = camera.perspective
     yfov = _sampled(animated.get(f"{lens_at}perspective/yfov"), seconds, np.array([view.yfov]))[:, 0]

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field
 from fractions import Fraction
 from typing import Literal
@@ -66,6 +66,11 @@ def ranges(numbers: tuple[int, ...] | np.ndarray | list[int], most: int = 8) -> 
     runs = np.split(values, np.flatnonzero(np.diff(values) > 1) + 1)
     said = [str(r[0]) if len(r) == 1 else f"{r[0]} to {r[-1]}" for r in runs[:most]]
     return ", ".join(said) + (f" and {len(runs) - most} more" if len(runs) > most else "")
+
+
+def lacking(what: str, missing: Sequence[int], frames: int) -> str:
+    """That ``what`` has no picture for ``missing`` of the camera's ``frames`` frames, as a clause without a full stop."""
+    return f"{what} lacks {len(missing)} of the camera's {frames} frames, {ranges(list(missing))}: there is no picture of them"
 
 
 def _frames(b: Beside) -> Iterator[Finding]:

@@ -24,6 +24,7 @@ from anaxis.core.space.rotation import angles_from_matrices
 from anaxis.core.typing import Floats
 from anaxis.formats.file_axes import file_axes, is_still
 from anaxis.formats.nodes import Node, nodes_of, places
+from anaxis.formats.unstated import FAR_WRITTEN_M, NEAR_WRITTEN_M
 
 # A near plane at 0 makes a projection that divides by nothing, in readers that take it as it is.
 NEAREST_M = 1e-4
@@ -90,8 +91,8 @@ class _Written:
         lens, unit, used = self.outgoing.track.lens, self.convention.metres_per_unit, self.used
         return (
             f'<camera id="{self.key}" name={quoteattr(self.node.name)}><optics><technique_common><perspective><yfov sid="yfov">{self.yfov_deg[0]:.17g}</yfov>'
-            f"<aspect_ratio>{float(used.width_mm[0] / used.height_mm[0]):.17g}</aspect_ratio><znear>{_distance(lens.near_m, unit, 0.01, NEAREST_M)}</znear>"
-            f"<zfar>{_distance(lens.far_m, unit, 10_000.0)}</zfar></perspective></technique_common></optics></camera>"
+            f"<aspect_ratio>{float(used.width_mm[0] / used.height_mm[0]):.17g}</aspect_ratio><znear>{_distance(lens.near_m, unit, NEAR_WRITTEN_M, NEAREST_M)}</znear>"
+            f"<zfar>{_distance(lens.far_m, unit, FAR_WRITTEN_M)}</zfar></perspective></technique_common></optics></camera>"
         )
 
     def geometry(self) -> str:

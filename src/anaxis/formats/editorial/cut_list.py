@@ -128,15 +128,17 @@ _LATEST = "23:59:59:00"
 def _speeds_kept(text: str, rate: float) -> str:
     """An EDL whose reader does not pass over a speed: it does where source and record are of one length, as of a clip that
     is played backwards at its own speed. The source of such an event is made longer, which its speed is read beside."""
-    rows, event = text.splitlines(), None
+    rows = text.splitlines()
+    event: tuple[int, re.Match[str]] | None = None
     for i, row in enumerate(rows):
         found = _EVENT.match(row)
         if found:
-            event = i
+            event = i, found
         speed = _SPEED.match(row)
         if speed and event is not None and abs(float(speed[1]) - rate) > 1e-6:
-            head, low, _, *record = _EVENT.match(rows[event]).groups()  # type: ignore[union-attr]
-            rows[event] = f"{head}{low} {_LATEST} {record[0]} {record[1]}"
+            at, begun = event
+            head, low, _, *record = begun.groups()
+            rows[at] = f"{head}{low} {_LATEST} {record[0]} {record[1]}"
             event = None
     return "\n".join(rows) + "\n"
 

@@ -29,6 +29,7 @@ from anaxis.core.time.rates import plain_frame, rate_text
 from anaxis.core.typing import Floats, Ints
 from anaxis.formats.file_axes import is_still
 from anaxis.formats.nodes import Node, nodes_of, places
+from anaxis.formats.unstated import NEAR_WRITTEN_M
 
 POINTER = "KHR_animation_pointer"
 _UNLIT = "KHR_materials_unlit"
@@ -106,7 +107,8 @@ class _Document:
         used = track.lens.used(outgoing.image, outgoing.fit)
         yfov = 2 * np.arctan(used.height_mm / 2 / track.lens.focal_mm)
         entry: dict[str, Any] = {"name": node.name, "camera": len(self.cameras)}
-        motion, zoom = _Motion(self.buffer, outgoing), _Motion(self.buffer, outgoing)
+        seconds = _key_times(outgoing.seconds_in_file, cuts_of(track))
+        motion, zoom = (_Motion(self.buffer, outgoing, seconds) for _ in range(2))
         # A common reader adds the node's own translation to a camera that has one: a camera that moves has none beside its
         # animation, one that stands has a matrix.
         still = is_still(track.position_m) and is_still(turn)
@@ -221,13 +223,13 @@ def _key_times(seconds: Floats, cuts: Ints) -> Floats:
 
 
 class _Motion:
-    """The samplers and channels of one camera."""
+    """The samplers and channels of one camera, with keys at ``seconds`` (n,)."""
 
-    def __init__(self, buffer: _Buffer, outgoing: Outgoing) -> None:
+    def __init__(self, buffer: _Buffer, outgoing: Outgoing, seconds: Floats) -> None:
         self.buffer, self.keys, self.rate = buffer, outgoing.keys, float(outgoing.track.rate)
         self.samplers: list[dict[str, Any]] = []
         self.channels: list[dict[str, Any]] = []
-        self.seconds = _key_times(outgoing.seconds_in_file, cuts_of(outgoing.track))[:, None]
+        self.seconds = seconds[:, None]
         self.times: dict[bool, int] = {}  # accessors: of the keys' times, and of every frame's
 
     def _times(self, by_keys: bool) -> int:
@@ -273,7 +275,7 @@ def _camera(outgoing: Outgoing, name: str, yfov: float, aspect: float) -> dict[s
     perspective: dict[str, Any] = {
         "yfov": yfov,
         "aspectRatio": aspect,
-        "znear": near if near > 0 else 0.01,  # the standard asks for more than 0
+        "znear": near if near > 0 else NEAR_WRITTEN_M,  # the standard asks for more than 0
     }
     if np.isfinite(far) and far > perspective["znear"]:
         perspective["zfar"] = far

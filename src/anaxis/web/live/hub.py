@@ -78,9 +78,8 @@ class Waiter:
     async def next(self, timeout_s: float = LOOK_AGAIN_S) -> list[str]:
         """What happened, as soon as something did; [""] after a while in which nothing did."""
         try:
-            async with asyncio.timeout(
-                timeout_s
-            ):  # wait_for of this Python can lose a cancellation that comes with the event
+            # asyncio.wait_for of this Python can lose a cancellation that comes with the event.
+            async with asyncio.timeout(timeout_s):
                 await self._event.wait()
         except TimeoutError:
             return [""]
