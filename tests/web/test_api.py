@@ -103,6 +103,11 @@ def test_a_warning_is_said_with_each_delivery_until_it_is_allowed(caller: Any, u
     allowed = client.post(f"/cameras/{camera}/versions/1/allowed", json={"codes": ["sensor_factor"]})
     assert allowed.status_code == 201 and allowed.json()["open_warnings"] == []
     assert client.get(f"/deliveries/{delivery['id']}").json()["verdict"] == "Matches"
+    again = client.delete(f"/cameras/{camera}/versions/1/allowed", params={"code": "sensor_factor"})
+    assert again.status_code == 200 and again.json()["open_warnings"] == ["sensor_factor"]
+    assert client.get(f"/deliveries/{delivery['id']}").json()["warnings"] == ["sensor_factor"]
+    nothing = client.delete(f"/cameras/{camera}/versions/1/allowed", params={"code": "sensor_factor"})
+    assert nothing.status_code == 422 and "nothing to take back" in nothing.text
 
 
 def test_long_work_is_followed_and_values_proof_and_returns_say_their_numbers(

@@ -40,4 +40,6 @@ def warn_again(session: Session, version: Version, code: str) -> list[AllowedWar
         raise BadInput(f"No warning '{code[:80]}' of {version.called} was allowed: there is nothing to take back.")
     for row in found:
         session.delete(row)
+    session.flush()
+    session.expire(version.camera, ["allowed"])
     return found

@@ -8,7 +8,7 @@ from fastapi import APIRouter, Query
 from pydantic import BaseModel, Field
 
 from anaxis.app.acting import actor_of
-from anaxis.app.allowed import allow_warnings
+from anaxis.app.allowed import allow_warnings, warn_again
 from anaxis.app.documents import CameraDocument, Me, Paged, ShotDocument, ShowDocument, VersionDocument
 from anaxis.app.edit import edit_version
 from anaxis.app.shots import PAGE, Asked, listed, shows_of
@@ -108,6 +108,14 @@ def allow(store: Store, camera_id: Number, number: Number, asked: Allowing) -> V
     """Let open warnings go out as they read now, under the asker's name; one that comes to read otherwise is open again."""
     held = get_version(store, camera_id, number)
     allow_warnings(store, held, asked.codes)
+    return VersionDocument.of(held)
+
+
+@router.delete("/cameras/{camera_id}/versions/{number}/allowed")
+def warn_of_again(store: Store, camera_id: Number, number: Number, code: Name) -> VersionDocument:
+    """Warnings of a code that were allowed for this camera count again."""
+    held = get_version(store, camera_id, number)
+    warn_again(store, held, code)
     return VersionDocument.of(held)
 
 
