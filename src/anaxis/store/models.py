@@ -341,6 +341,11 @@ class Delivery(Base):
         return self.matches and not self.version.open_warnings
 
     @property
+    def proved_against(self) -> str:
+        """What it is compared with, as verdicts say it: a derived camera, or a camera's file."""
+        return "camera" if self.version.derivation else "file"
+
+    @property
     def changed(self) -> list[str]:
         """What arrived as another, beside the picture: frame rate, image size, a channel of the lens."""
         return [str(d["what"]) for d in self.differences if d["matters"]]
@@ -359,11 +364,17 @@ class Delivery(Base):
         warnings = self.version.open_warnings
         if not warnings:
             return f"Matches{within}"
-        whose = "camera" if self.version.derivation else "file"
         first = warnings[0].message.rstrip(".")
         if len(warnings) == 1:
-            return f"Matches the {whose}{within}; the {whose} has a warning: {first}"
-        return f"Matches the {whose}{within}; the {whose} has {len(warnings)} warnings, the first: {first}"
+            return f"Matches the {self.proved_against}{within}; the {self.proved_against} has a warning: {first}"
+        return f"Matches the {self.proved_against}{within}; the {self.proved_against} has {len(warnings)} warnings, the first: {first}"
+
+    @property
+    def in_short(self) -> str:
+        """The answer for a cell of a table: the grade of the picture, else what is wrong beside the picture."""
+        if self.sound or not self.in_pixels:
+            return self.grade
+        return f"matches the {self.proved_against}, which has a warning" if self.matches else self.verdict
 
 
 class DeliveryFile(Base):

@@ -56,7 +56,7 @@ def stations_of(version: Version) -> list[Station]:
         Station(
             "prove",
             "Prove",
-            "open" if worst is None else "done" if worst.matches else "off",
+            "open" if worst is None else "done" if worst.sound else "warning" if worst.matches else "off",
             "not proved" if worst is None else pixels(worst.max_px),
         ),
     ]
