@@ -10,7 +10,10 @@ import pytest
 
 from anaxis.core.camera.lens import Image
 from anaxis.core.errors import BadInput
-from anaxis.core.motion.recorded import Samples, Taken, gaps_of, jumps_of, samples_of, taken
+from anaxis.core.motion.recorded import RecordingSettings, Taken, taken
+from anaxis.core.motion.samples import Samples, gaps_of, samples_of
+from anaxis.core.motion.tracking_jumps import jumps_of, tellable
+from anaxis.core.time.rates import rate_text
 from anaxis.simulated.tracker import Device, measured, walk
 
 IMAGE = Image(1440, 1920)
@@ -25,10 +28,10 @@ def recorded(device: Device, seconds: float = 10.0) -> Samples:
 
 def as_camera(samples: Samples, **asked: Any) -> Taken:
     usual: dict[str, Any] = {
-        "name": "walk", "rate": RATE, "first_frame": 1001, "gaps": "bridge", "heal": [j.place for j in jumps_of(samples)], "smooth_px": 0.0, "aspect": None,
+        "rate": rate_text(RATE), "first_frame": 1001, "gaps": "bridge", "heal": [j.place for j in jumps_of(samples)], "smooth_px": 0.0, "aspect": None,
         "keep": "width", "film_width_mm": 36.0, "stand": None, "heading_deg": None, "stand_at": None,
     }  # fmt: skip
-    return taken(samples, **{**usual, **asked})
+    return taken(samples, RecordingSettings(**{**usual, **asked}), "walk")
 
 
 def off_px(made: Taken, device: Device, depth_m: float = 4.0) -> np.ndarray[Any, Any]:
@@ -43,6 +46,22 @@ def off_px(made: Taken, device: Device, depth_m: float = 4.0) -> np.ndarray[Any,
     found = focal_px[:, None, None] * seen[..., :2] / -seen[..., 2:]
     meant = device.focal_px * corners[None, :, :2] / -corners[None, :, 2:]
     return np.linalg.norm(found - meant, axis=-1).max(axis=1)
+
+
+def step_m(device: Device, at_s: float) -> float:
+    """How far the device's position jumps about ``at_s``, beyond its walk: from the device without noise."""
+    still = Device(**{**device.__dict__, "jitter_mm": 0, "jitter_deg": 0, "drops": 0})
+    at = round(at_s * device.rate) / device.rate
+    rows = measured(still, np.arange(int((at + 0.1) * device.rate)) / device.rate)[0]
+    place = round(at * device.rate)
+    return float(np.linalg.norm(rows[place, 1:4] - rows[place - 1, 1:4]))
+
+
+def broken(device: Device, seconds: float, start_s: float, end_s: float) -> Samples:
+    """A recording without the samples from ``start_s`` to ``end_s``."""
+    times = np.arange(int(seconds * device.rate)) / device.rate
+    rows, told = measured(device, times)
+    return samples_of(rows[told & ~((times >= start_s) & (times < end_s))], IMAGE)
 
 
 QUIET = Device(jitter_mm=0, jitter_deg=0, drops=0, jump_every_s=0)
@@ -61,9 +80,9 @@ def test_jumps_are_found_and_healed_and_what_is_left_of_one_is_small() -> None:
     samples = recorded(device)
     jumps = jumps_of(samples)
     assert [round(j.at_s, 1) for j in jumps] == [3.0, 6.0, 9.0]
-    assert [j.metres for j in jumps] == pytest.approx([0.35] * 3, abs=0.4) and [
-        j.degrees for j in jumps
-    ] == pytest.approx([6.0] * 3, abs=0.1)
+    true_m = [step_m(device, j.at_s) for j in jumps]
+    assert [j.metres for j in jumps] == pytest.approx(true_m, abs=0.01)
+    assert [j.degrees for j in jumps] == pytest.approx([6.0] * 3, abs=0.1)
     assert off_px(as_camera(samples), device).max() < 3
     left = as_camera(samples, heal=[jumps[0].place])
     assert off_px(left, device)[:140].max() < 3 and off_px(left, device)[150:].max() > 100
@@ -132,3 +151,29 @@ def test_a_recording_that_is_none_is_said_so() -> None:
     assert len(late) == 10 and (np.diff(late.seconds) > 0).all()
     with pytest.raises(BadInput, match="no frame 2000"):
         as_camera(late, stand=(0, 0, 0), stand_at=2000)
+
+
+def test_small_jumps_are_found_in_the_usual_noise_and_none_where_there_is_none() -> None:
+    for seed in range(4):
+        small = recorded(Device(jump_every_s=3.0, jump_m=0.03, jump_deg=1.0, seed=seed))
+        assert [round(j.at_s) for j in jumps_of(small)] == [3, 6, 9]
+        assert jumps_of(recorded(Device(jump_every_s=0, seed=seed))) == []
+
+
+def test_a_jump_within_a_gap_is_found_and_healed_and_a_gap_alone_is_none() -> None:
+    """Half a second is missing, and behind it the tracker is 35 cm and 6 degrees elsewhere."""
+    for seed in range(3):
+        device = Device(seed=seed)
+        samples = broken(device, 13.5, 6.75, 7.25)
+        jumps = jumps_of(samples)
+        assert [round(j.at_s, 2) for j in jumps] == [7.25] and jumps[0].degrees == pytest.approx(6.0, abs=2.0)
+        off = off_px(as_camera(samples), device)
+        assert off[round(7.3 * 24) :].max() < 120 < 200 < off_px(as_camera(samples, heal=[]), device)[-1]
+        assert jumps_of(broken(Device(jump_every_s=0, seed=seed), 13.5, 6.75, 7.25)) == []
+
+
+def test_the_smallest_jump_that_can_be_told_in_a_gap_is_said() -> None:
+    (long,) = tellable(broken(Device(jump_every_s=0), 20.0, 6.75, 7.25), [])
+    assert long.metres is not None and 0.02 < long.metres < 0.2 and long.gap_s == pytest.approx(0.5, abs=0.03)
+    (nothing,) = tellable(broken(Device(jump_every_s=0), 3.0, 1.0, 2.8), [])
+    assert nothing.metres is None, "a recording of three seconds does not say what its hand does in 1.8"

@@ -210,7 +210,7 @@ def test_a_tracker_is_recorded_through_a_cut_and_becomes_a_take(site: str, engin
             assert (await post("/recordings/1/stop")).status_code == 303
             await until_async(lambda: Session(engine).execute(select(Recording.ended_at)).scalar_one() is not None)
             page = await asyncio.to_thread(client.get, "/recordings/1")
-            assert page.status_code == 200 and "heal it" in page.text and "frames measured" in page.text
+            assert page.status_code == 200 and "Remove the jump" in page.text and "frames measured" in page.text
             heal = re.findall(r'name="(heal-\d+)"', page.text)
             form = {"rate": "24", "first_frame": "1001", "smooth_px": "1", "aspect": "1.777778", "keep": "width", "film_width_mm": "36", "gaps": "bridge",
                     "x_m": "0", "y_m": "1.5", "z_m": "0", "heading_deg": "0", "shot": "TW_910", "camera": "walk", **dict.fromkeys(heal, "1")}  # fmt: skip

@@ -20,6 +20,7 @@ from anaxis.core.checks.examine import CameraReport, Described, between_samples,
 from anaxis.core.checks.times import held_range, stated_range
 from anaxis.core.errors import BadInput
 from anaxis.core.findings import Finding
+from anaxis.core.motion.samples import ROW, Samples, samples_in_scene, samples_of
 from anaxis.core.recipe.documents import recipe_document, recipe_from_document
 from anaxis.core.recipe.effects import of_the_camera, sets_of
 from anaxis.core.recipe.model import Operation, Recipe, Work, no_sets
@@ -28,6 +29,7 @@ from anaxis.core.recipe.replay import replay
 from anaxis.core.recipe.replay import replay_tree as tree_after
 from anaxis.core.scene.landmarks import NO_LANDMARKS, Landmarks
 from anaxis.core.scene.nodes import Scene
+from anaxis.core.scene.picture import Picture
 from anaxis.core.scene.tree import levels
 from anaxis.core.time.rates import kept_rate, rate_text
 from anaxis.core.typing import Floats
@@ -120,6 +122,18 @@ def fitting_recipe(
     """The recipe with every operation that cannot be done on this scene switched off, and why."""
     answer, _ = _ask(examiner, "fitted", scene, name, path, recipe, sets)
     return recipe_from_document(answer["recipe"], strict=False), [Finding(**f) for f in answer["findings"]]
+
+
+def own_samples(
+    examiner: Examiner, scene: bytes, name: str, path: str, recipe: Recipe, picture: Picture, sets: Sets | None = None
+) -> Samples:
+    """A camera on the file's own samples, at their own times, as a recording. Raises BadInput."""
+    wanted, blocks = sets_for([recipe], sets)
+    image = picture.image
+    given = {"path": path, "recipe": recipe_document(recipe), "sets": wanted, "fit": picture.fit,
+             "image": [image.width_px, image.height_px, image.pixel_aspect]}  # fmt: skip
+    _, made = examiner.ask("anaxis.app.examined:sampled", given, [scene, *blocks], name)
+    return samples_of(np.frombuffer(made[0], "<f8").reshape(-1, ROW).astype(np.float64), image)
 
 
 def finer_track(examiner: Examiner, scene: bytes, name: str, path: str, recipe: Recipe) -> Track | None:
@@ -217,6 +231,13 @@ def chained(given: Document, blocks: list[bytes]) -> tuple[Document, list[bytes]
     work = tree_after(scene_from_bytes(blocks[0]), given["path"], recipe, _found(given["sets"], blocks))
     chain = tuple(work.scene.chain(work.path))
     return {}, [scene_to_bytes(replace(work.scene, nodes=chain, findings=(), columns=None))]
+
+
+def sampled(given: Document, blocks: list[bytes]) -> tuple[Document, list[bytes]]:
+    recipe = recipe_from_document(given["recipe"], strict=False)
+    work = tree_after(scene_from_bytes(blocks[0]), given["path"], recipe, _found(given["sets"], blocks))
+    samples = samples_in_scene(work.scene, work.path, Image(*given["image"]), given["fit"])
+    return {}, [samples.rows.astype("<f8").tobytes()]
 
 
 def fitted(given: Document, blocks: list[bytes]) -> tuple[Document, list[bytes]]:

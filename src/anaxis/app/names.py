@@ -28,16 +28,27 @@ def shot_for(session: Session, show: str, shot: str, new_show: bool = False) -> 
     Raises BadInput where it, or its show, is archived; and where there is no such show but one of nearly that name, unless
     ``new_show`` says that another one is meant.
     """
+    made = find_or_make_shot(session, show_for(session, show, new_show), shot)
+    _require_in_use("shot", made)
+    return made
+
+
+def show_for(session: Session, show: str, new_show: bool = False) -> Show:
+    """The show of this name, under the conditions of :func:`shot_for`."""
+    if not 1 <= len(show) <= _MAX_NAME:
+        raise BadInput(f"The show needs a name of 1 to {_MAX_NAME} characters.")
     if not new_show:
         _require_no_typo(session, show)
     held = find_or_make_show(session, show)
-    made = find_or_make_shot(session, held, shot)
-    for what, row in (("show", held), ("shot", made)):
-        if row.archived_at is not None:
-            raise BadInput(
-                f"The {what} '{row.name}' is archived: bring it back on the page of the shots, or choose another name.", "archived"
-            )  # fmt: skip
-    return made
+    _require_in_use("show", held)
+    return held
+
+
+def _require_in_use(what: str, row: Show | Shot) -> None:
+    if row.archived_at is not None:
+        raise BadInput(
+            f"The {what} '{row.name}' is archived: bring it back on the page of the shots, or choose another name.", "archived"
+        )  # fmt: skip
 
 
 def _require_no_typo(session: Session, name: str) -> None:

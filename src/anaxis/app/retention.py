@@ -11,7 +11,7 @@ from sqlalchemy.orm import Session
 
 from anaxis.app.exchange.retention import clear_changes
 from anaxis.core.errors import BadInput
-from anaxis.store.exchange import SharedChange
+from anaxis.store.exchange import Recording, SharedChange
 from anaxis.store.models import Content, DeliveryFile, Job, MadeFile, Plate, PlateProxy, SourceFile
 
 # Days by setting; a setting of 0 keeps for ever.
@@ -117,11 +117,12 @@ def _of(setting: str) -> tuple[type, ColumnElement[int], ColumnElement[bool]]:
     if setting == "ANAXIS_KEEP_MADE_DAYS":
         return MadeFile, func.octet_length(MadeFile.data), MadeFile.created_at < before
     if setting == "ANAXIS_KEEP_UPLOADS_DAYS":
+        recorded = exists().where(Recording.source_file_id == SourceFile.id)
         scene = select(func.octet_length(Content.data)).where(Content.sha256 == SourceFile.scene_sha256)
         return (
             SourceFile,
             SourceFile.size + scene.scalar_subquery(),
-            ~SourceFile.kept & (SourceFile.created_at < before),
+            ~SourceFile.kept & (SourceFile.created_at < before) & ~recorded,
         )
     if setting == "ANAXIS_KEEP_CHANGES_DAYS":
         in_force = (SharedChange.created_at < before) & SharedChange.effect.is_not(None)

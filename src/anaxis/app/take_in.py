@@ -73,7 +73,7 @@ def take_in(session: Session, source_id: int, asked: TakeIn) -> list[Version]:
     keeping = next((k for k in KEEPING_WORDS if k == asked.keeping), None)
     if keeping is None:
         raise BadInput(f"'{asked.keeping}' is no way to take a camera again: choose one of {', '.join(KEEPING_WORDS)}.")
-    picture = _picture(draft.corrected(read), parse_image(asked.resolution), asked.source_fit)
+    picture = typed_picture(draft.corrected(read), parse_image(asked.resolution), asked.source_fit)
     found = find_shot(session, names["show"], names["shot"])
     known = {c.name for c in found.cameras} if found else set()
     wanted = _wanted(session, draft, reports, names, asked)
@@ -184,7 +184,7 @@ def _beside_known(
     return reports
 
 
-def _picture(scene: Scene, image: Image, source_fit: str) -> Picture:
+def typed_picture(scene: Scene, image: Image, source_fit: str) -> Picture:
     """The picture as typed; what was left as proposed stays as much of a guess as it was."""
     require_fit(source_fit)
     guess = picture_of(scene, None, None)

@@ -23,6 +23,10 @@ _COMMANDS = {
     "join": ("derived:join", "Join the cameras of a CUT's shots into one."),
     "frame": ("derived:frame", "Frame an object with a camera that stands in a 360-degree plate's."),
     "hold": ("derived:hold", "Hold a camera at a frame: a projection camera, and what it covers."),
+    "recording": (
+        "recording:recording",
+        "Make a camera of a tracker's recording: jumps, gaps, noise, the show's frames.",
+    ),
     "lens": ("lens:lens", "Work out fields of view, focal length and crop factor of a film back."),
     "plate": ("plates:plate", "Say what a PLATE holds, and whether it belongs to a camera."),
     "undistort": ("plates:undistort", "Write the undistorted plate of a camera."),

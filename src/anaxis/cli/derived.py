@@ -164,7 +164,7 @@ def join(
     if not asked["as_json"]:
         _print_shots(head)
     written = edit_files(settings) if asked["out"] is not None else {}
-    _deliver(
+    deliver_derived(
         made,
         findings,
         head,
@@ -270,7 +270,9 @@ def frame(
         click.echo(
             f"{settings.name}: frames {head['first_frame']} to {head['last_frame']}, {focal.min():.3f} to {focal.max():.3f} mm; carried into the plate and back within {head['carried_back_px']:.4f} px"
         )
-    _deliver(made, _notes(said), head, asked, MadeFrom(framed.KIND.label, settings.model_dump(mode="json"), (listed,)))
+    deliver_derived(
+        made, _notes(said), head, asked, MadeFrom(framed.KIND.label, settings.model_dump(mode="json"), (listed,))
+    )
 
 
 @click.command()
@@ -327,7 +329,9 @@ def hold(
             click.echo(
                 f"{made.track.name} covers {found['share']:.1%} of what the shot camera sees of the set, {found['worst']:.1%} at worst, at frame {found['worst_frame']}"
             )
-    _deliver(made, _notes(said), head, asked, MadeFrom(held.KIND.label, settings.model_dump(mode="json"), (listed,)))
+    deliver_derived(
+        made, _notes(said), head, asked, MadeFrom(held.KIND.label, settings.model_dump(mode="json"), (listed,))
+    )
 
 
 def _say_best(head: dict[str, Any], as_json: bool) -> None:
@@ -412,7 +416,7 @@ def _print_shots(head: dict[str, Any]) -> None:
     console().print(rows)
 
 
-def _deliver(
+def deliver_derived(
     made: Derived, findings: list[Finding], head: dict[str, Any], asked: dict[str, Any], from_: MadeFrom, along: Mapping[str, bytes] | None = None
 ) -> None:  # fmt: skip
     """A derived camera checked, written for packages where that is asked for, proved, and all of it said."""

@@ -12,7 +12,7 @@ from typing import Any
 from sqlalchemy import BigInteger, ForeignKey, Index, Sequence, UniqueConstraint, func
 from sqlalchemy.orm import Mapped, mapped_column, relationship
 
-from anaxis.store.models import Base, Camera, Show, Version
+from anaxis.store.models import Base, Camera, Show, SourceFile, Version
 
 EFFECTS = Sequence("exchange_effects", metadata=Base.metadata)
 # The channel on which the database tells every server what has just been kept.
@@ -207,25 +207,33 @@ class Pulled(Base):
 
 
 class Recording(Base):
-    """What a tracker measured between two presses: its samples lie in blocks. ``settings`` made the camera of it."""
+    """What a tracker measured: live between two presses, or in a file. Its samples are in blocks; ``settings`` made the camera of it."""
 
     __tablename__ = "exchange_recordings"
     id: Mapped[int] = mapped_column(primary_key=True)
     show_id: Mapped[int] = mapped_column(ForeignKey("shows.id"), index=True)
-    party_id: Mapped[int] = mapped_column(ForeignKey("exchange_parties.id"))
+    party_id: Mapped[int | None] = mapped_column(ForeignKey("exchange_parties.id"))
+    source_file_id: Mapped[int | None] = mapped_column(ForeignKey("source_files.id"))
     name: Mapped[str]
     actor: Mapped[str]
     width_px: Mapped[int] = mapped_column(default=1440)
     height_px: Mapped[int] = mapped_column(default=1920)
     samples: Mapped[int] = mapped_column(default=0)
     settings: Mapped[dict[str, Any]] = mapped_column(default=dict)
+    findings: Mapped[list[Any]] = mapped_column(default=list)  # guesses in its file
     camera_id: Mapped[int | None] = mapped_column(ForeignKey("cameras.id"))
     created_at: Mapped[datetime] = mapped_column(server_default=func.now())
     stopped_at: Mapped[datetime | None]  # it was asked to stop
     ended_at: Mapped[datetime | None]  # it said that nothing more comes
     show: Mapped[Show] = relationship()
-    party: Mapped[Party] = relationship(lazy="joined")
+    party: Mapped[Party | None] = relationship(lazy="joined")
+    source_file: Mapped[SourceFile | None] = relationship()
     camera: Mapped[Camera | None] = relationship()
+
+    @property
+    def device(self) -> str:
+        """What recorded it: the tracker's name, or the file's."""
+        return self.party.name if self.party is not None else self.name
 
 
 class RecordingBlock(Base):

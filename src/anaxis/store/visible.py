@@ -49,7 +49,9 @@ def _seen_alone(state: ORMExecuteState) -> None:
     versions = select(Version.__table__.c.id).where(Version.__table__.c.camera_id.in_(cameras))
     deliveries = select(Delivery.__table__.c.id).where(Delivery.__table__.c.version_id.in_(versions))
     parties = select(Party.__table__.c.id).where(Party.__table__.c.show_id.in_(in_shows) if in_shows else false())
-    taken = select(Recording.__table__.c.id).where(Recording.__table__.c.party_id.in_(parties))
+    recordings = select(Recording.__table__.c.id).where(
+        Recording.__table__.c.show_id.in_(in_shows) if in_shows else false()
+    )
     plates = select(Plate.__table__.c.id).where(Plate.__table__.c.shot_id.in_(shots))
     about: dict[type[Base], Any] = {
         Show: in_shows,
@@ -59,7 +61,7 @@ def _seen_alone(state: ORMExecuteState) -> None:
         Delivery: deliveries,
         Plate: plates,
         Party: parties,
-        Recording: taken,
+        Recording: recordings,
         Shared: select(Shared.__table__.c.id).where(Shared.__table__.c.party_id.in_(parties)),
         **{
             t: select(t.__table__.c.id).where(t.__table__.c.show_id.in_(in_shows) if in_shows else false())
@@ -81,7 +83,7 @@ def _seen_alone(state: ORMExecuteState) -> None:
             for of in (Delivery, Return, Still, Job, Pulled)
         ),
         *(with_loader_criteria(of, of.party_id.in_(parties), include_aliases=True) for of in (Shared, SharedChange)),
-        with_loader_criteria(RecordingBlock, RecordingBlock.recording_id.in_(taken), include_aliases=True),
+        with_loader_criteria(RecordingBlock, RecordingBlock.recording_id.in_(recordings), include_aliases=True),
         with_loader_criteria(DeliveryFile, DeliveryFile.delivery_id.in_(deliveries), include_aliases=True),
         with_loader_criteria(PlateProxy, PlateProxy.plate_id.in_(plates), include_aliases=True),
     )

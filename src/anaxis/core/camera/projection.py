@@ -14,7 +14,7 @@ import numpy as np
 from anaxis.core.camera.lens import Image
 from anaxis.core.camera.plate.bend import Bend, bend_of
 from anaxis.core.camera.plate.overscan import Overscan, no_overscan
-from anaxis.core.camera.track import Track
+from anaxis.core.camera.track import Lens, Track
 from anaxis.core.typing import Floats, FloatsLike, Ints
 
 
@@ -104,16 +104,26 @@ class Projection:
         return other.matrices @ np.linalg.inv(whole)
 
 
+def intrinsics_px(lens: Lens, image: Image, fit: str) -> Floats:
+    """Focal lengths across and down and the principal point from the image's upper left, (n, 4), in pixels of the image."""
+    used = lens.used(image, fit)
+    return np.stack(
+        [
+            image.width_px * lens.focal_mm / used.width_mm,
+            image.height_px * lens.focal_mm / used.height_mm,
+            image.width_px * (0.5 - lens.offset_x_mm / used.width_mm),
+            image.height_px * (0.5 + lens.offset_y_mm / used.height_mm),
+        ],
+        axis=1,
+    )
+
+
 def projection_of(track: Track, image: Image, fit: str) -> Projection:
     """How a camera sees as a pinhole, its film back inscribed by ``fit`` (docs/conventions.md, Projection)."""
-    lens = track.lens
-    used = lens.used(image, fit)
-    n = len(track)
-    k = np.zeros((n, 3, 3))
-    k[:, 0, 0] = image.width_px * lens.focal_mm / used.width_mm
-    k[:, 0, 2] = image.width_px * (0.5 - lens.offset_x_mm / used.width_mm)
-    k[:, 1, 1] = -image.height_px * lens.focal_mm / used.height_mm
-    k[:, 1, 2] = image.height_px * (0.5 + lens.offset_y_mm / used.height_mm)
+    fx, fy, cx, cy = intrinsics_px(track.lens, image, fit).T
+    k = np.zeros((len(track), 3, 3))
+    k[:, 0, 0], k[:, 0, 2] = fx, cx
+    k[:, 1, 1], k[:, 1, 2] = -fy, cy
     k[:, 2, 2] = 1.0
     # Camera space with the depth (-z) as its third row.
     view = np.swapaxes(track.rotation, 1, 2).copy()

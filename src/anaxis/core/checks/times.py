@@ -184,7 +184,7 @@ def _grid(subject: Subject) -> Iterator[Finding]:
             "note",
             f"The samples are not evenly spaced: {usual:g} frames apart for the most part, {steps[odd]:g} after frame "
             f"{format_frame(keys[odd])}.",
-            "Bake the camera on every frame in the source if it should move evenly there.",
+            "Bake the camera on every frame in the source if it should move evenly there. If a tracker recorded it, open it as a recording.",
             "Between samples each package draws the motion its own way.",
             {"usual": usual, "odd": float(steps[odd]), "frame": float(keys[odd])},
             None,

@@ -7,73 +7,60 @@ stands elsewhere than it thought (a relocalisation): from there on all it says i
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from dataclasses import dataclass, replace
-from fractions import Fraction
-from typing import Literal, NamedTuple
+from collections.abc import Callable, Mapping
+from dataclasses import replace
+from typing import Any, Literal, NamedTuple
 
 import numpy as np
 import scipy
+from pydantic import Field
 
-from anaxis.core.bounds import MAX_FRAMES, MAX_NUMBER
+from anaxis.core.bounds import MAX_FRAMES
 from anaxis.core.camera.lens import Image
 from anaxis.core.camera.projection import projection_of
 from anaxis.core.camera.track import Track, make_lens
 from anaxis.core.errors import BadInput
-from anaxis.core.motion.cuts import breaks_of
 from anaxis.core.motion.placement import at_frame, heading_of_deg
+from anaxis.core.motion.samples import Gap, Samples, gaps_of, step_s
+from anaxis.core.motion.tracking_jumps import Jump, Tellable, healed, jumps_of, tellable
+from anaxis.core.parameters import Parameters, read
 from anaxis.core.proof.proof import Proof, prove
+from anaxis.core.time.rates import parse_rate
 from anaxis.core.typing import Floats, Ints
 
 Gaps = Literal["bridge", "hold"]
 Kept = Literal["width", "height"]
 GAP_WORDS: dict[Gaps, str] = {"bridge": "drawn from both sides", "hold": "the last pose held until the next sample"}
-# A step of so many usual ones between two samples is a gap.
-_GAP_STEPS = 1.6
-# A clock in seconds, of this century or of the device's start; two samples are further apart than this.
-_MOST_CLOCK_S, _LEAST_STEP_S = 1e12, 1e-6
-# Samples on either side of a jump that say where the motion was going.
-_BESIDE = 8
 # Pixels whose sides differ by less are square.
 _SQUARE = 1e-3
 _NO_MARKS = np.zeros((1, 0, 3))
 
 
-@dataclass(frozen=True, eq=False)
-class Samples:
-    """``seconds`` (n,) by the device's clock, rising; ``position_m`` (n, 3), ``rotation`` (n, 3, 3) camera to the device's world;
-    ``intrinsics_px`` (n, 4): focal lengths and principal point in pixels of ``image``, from its upper left."""
+class RecordingSettings(Parameters):
+    """How a camera is made of a recording.
 
-    seconds: Floats
-    position_m: Floats
-    rotation: Floats
-    intrinsics_px: Floats
-    image: Image
+    ``heal`` are the places of jumps to remove; across others nothing is drawn. ``smooth_px`` is what smoothing may cost on any
+    frame, 0 for none. ``aspect`` is the film back's, by keeping the picture's width or height; None as it was filmed. ``stand``
+    is where the camera stands on the frame ``stand_at`` (None: the first), with the heading given: right, up and back in metres.
+    """
 
-    def __len__(self) -> int:
-        return len(self.seconds)
-
-
-class Gap(NamedTuple):
-    """From the sample before it to the one behind it, in seconds of the recording, and how many samples are missing."""
-
-    start_s: float
-    end_s: float
-    missing: int
-
-
-class Jump(NamedTuple):
-    """The place of the first sample behind a jump, when that is, and what the jump is: metres and degrees."""
-
-    place: int
-    at_s: float
-    metres: float
-    degrees: float
+    rate: str = "24/1"
+    first_frame: float = Field(default=1001, ge=-1e7, le=1e7)
+    gaps: Gaps = "bridge"
+    heal: list[int] = Field(default=[], max_length=1000)
+    smooth_px: float = Field(default=0.0, ge=0, le=1000)
+    aspect: float | None = Field(default=None, gt=0.05, lt=20)
+    keep: Kept = "width"
+    film_width_mm: float = Field(default=36.0, gt=0.01, lt=100_000)
+    stand: tuple[float, float, float] | None = None
+    heading_deg: float | None = None
+    stand_at: float | None = None
 
 
 class Taken(NamedTuple):
     """A camera made of a recording. ``gaps`` as they were found; ``drawn`` the frames that lie in them; ``sigma_s`` how far the
-    smoothing reaches, and ``smoothing`` what it cost against the samples as they came, in pixels; None where there is none."""
+    smoothing reaches, and ``smoothing`` what it cost against the samples as they came, in pixels; None where there is none;
+    ``tellable`` the smallest jump that can be told in each long gap."""
 
     track: Track
     image: Image
@@ -83,122 +70,36 @@ class Taken(NamedTuple):
     healed: list[Jump]
     sigma_s: float
     smoothing: Proof | None
+    tellable: list[Tellable]
 
 
-def samples_of(rows: Floats, image: Image) -> Samples:
-    """Samples from rows (n, 12): clock, position, quaternion x y z w, focal lengths, principal point. Those that came late or twice
-    are put in order, once. Raises BadInput for under two, or a quaternion that is none."""
-    if len(rows) < 2:
-        raise BadInput(f"The recording has {len(rows)} samples: two are the least that move. Record again.")
-    rows = rows[np.unique(rows[:, 0], return_index=True)[1]]
-    large = ~(np.abs(rows[:, 1:]) <= MAX_NUMBER).all(axis=1) | ~(np.abs(rows[:, 0]) <= _MOST_CLOCK_S)
-    if large.any():
-        raise BadInput(f"Sample {int(np.argmax(large))} of the recording holds a number that cannot be: record again.")
-    if len(rows) < 2 or (np.diff(rows[:, 0]) < _LEAST_STEP_S).any():
-        raise BadInput("The recording's samples follow each other within a microsecond: its clock must be in seconds.")
-    size = np.linalg.norm(rows[:, 4:8], axis=1)
-    if (size < 1e-6).any() or not np.isfinite(rows).all() or (rows[:, 8:10] <= 0).any():
-        at = int(np.argmax((size < 1e-6) | ~np.isfinite(rows).all(axis=1) | (rows[:, 8:10] <= 0).any(axis=1)))
-        raise BadInput(f"Sample {at} of the recording holds a rotation or a lens that is none: record again.")
-    turned = scipy.spatial.transform.Rotation.from_quat(rows[:, 4:8]).as_matrix()
-    return Samples(rows[:, 0] - rows[0, 0], rows[:, 1:4], turned, rows[:, 8:12], image)
+def settings_of(document: Mapping[str, Any]) -> RecordingSettings:
+    """Raises BadInput that names the field at fault."""
+    return read(RecordingSettings, document, "a recording")
 
 
-def step_s(samples: Samples) -> float:
-    """The usual time from one sample to the next."""
-    return float(np.median(np.diff(samples.seconds)))
+def usual_settings(samples: Samples, jumps: list[Jump]) -> RecordingSettings:
+    """What a person starts from: all jumps removed, the noise smoothed within a pixel, the camera at eye height; a picture that
+    was filmed upright cut to 16:9."""
+    return RecordingSettings(
+        heal=[j.place for j in jumps], smooth_px=1.0, aspect=None if samples.image.aspect >= 1 else 16 / 9,
+        stand=(0.0, 1.5, 0.0), heading_deg=0.0,
+    )  # fmt: skip
 
 
-def gaps_of(samples: Samples) -> list[Gap]:
-    usual, steps = step_s(samples), np.diff(samples.seconds)
-    wide = np.flatnonzero(steps > _GAP_STEPS * usual)
-    return [
-        Gap(float(samples.seconds[i]), float(samples.seconds[i + 1]), round(float(steps[i] / usual)) - 1) for i in wide
-    ]
-
-
-def jumps_of(samples: Samples) -> list[Jump]:
-    """Where the poses leap and go on from there, as at a cut: the device took itself to be elsewhere."""
-    frames = samples.seconds / step_s(samples)
-    found = breaks_of(_as_track(samples, frames))
-    places = np.setdiff1d(found.pose, np.union1d(found.strays, found.strays + 1))
-    out = []
-    for place in places.tolist():
-        moved, turn = _jump_at(samples, place)
-        out.append(Jump(place, float(samples.seconds[place]), float(np.linalg.norm(moved)), abs(turn)))
-    return out
-
-
-def _as_track(samples: Samples, frames: Floats) -> Track:
-    return Track("recording", frames, Fraction(60), samples.position_m, samples.rotation, make_lens(len(samples)))
-
-
-def _jump_at(samples: Samples, place: int) -> tuple[Floats, float]:
-    """What the samples from ``place`` on have to be moved (metres) and turned about up (degrees) to go on from those before: the
-    motion of either side, fitted by a parabola, meets in the middle of the step."""
-    before, behind = slice(max(0, place - _BESIDE), place), slice(place, place + _BESIDE)
-    middle = (samples.seconds[place - 1] + samples.seconds[place]) / 2
-    ends = []
-    for side in (before, behind):
-        seconds = samples.seconds[side] - middle
-        degree = 2 if len(seconds) > 5 else 1 if len(seconds) > 2 else 0
-        position = np.array([np.polyfit(seconds, v, degree)[-1] for v in samples.position_m[side].T])
-        first = samples.rotation[side][0]
-        turned = scipy.spatial.transform.Rotation.from_matrix(first.T @ samples.rotation[side]).as_rotvec()
-        turn = (
-            first
-            @ scipy.spatial.transform.Rotation.from_rotvec(
-                [np.polyfit(seconds, v, degree)[-1] for v in turned.T]
-            ).as_matrix()
-        )
-        ends.append((position, turn))
-    (place_a, turn_a), (place_b, turn_b) = ends
-    yaw = _yaw_deg(turn_a @ turn_b.T)
-    about = scipy.spatial.transform.Rotation.from_euler("y", yaw, degrees=True).as_matrix()
-    return place_a - about @ place_b, yaw
-
-
-def _yaw_deg(turn: Floats) -> float:
-    """The turn about up that comes nearest to a rotation."""
-    return float(np.degrees(np.arctan2(turn[0, 2] - turn[2, 0], turn[0, 0] + turn[2, 2])))
-
-
-def healed(samples: Samples, places: list[int]) -> Samples:
-    """The samples with jumps taken out: what comes behind one is turned about up and moved, so that the motion goes on. What came
-    before the first jump stays where it was measured."""
-    position, rotation = samples.position_m.copy(), samples.rotation.copy()
-    for place in sorted(places):
-        if not 0 < place < len(samples):
-            raise BadInput(f"There is no sample {place} to heal a jump at: the recording has {len(samples)}.")
-        moved, yaw = _jump_at(replace(samples, position_m=position, rotation=rotation), place)
-        turn = scipy.spatial.transform.Rotation.from_euler("y", yaw, degrees=True).as_matrix()
-        position[place:] = position[place:] @ turn.T + moved
-        rotation[place:] = turn @ rotation[place:]
-    return replace(samples, position_m=position, rotation=rotation)
-
-
-def taken(
-    samples: Samples, name: str, rate: Fraction, first_frame: float, gaps: Gaps, heal: list[int], smooth_px: float, aspect: float | None,
-    keep: Kept, film_width_mm: float, stand: tuple[float, float, float] | None, heading_deg: float | None, stand_at: float | None,
-) -> Taken:  # fmt: skip
-    """The camera of a recording, a sample on every frame of a rate, by the device's own clock.
-
-    ``heal`` are the places of jumps to take out; across others nothing is drawn. ``smooth_px`` is what smoothing may cost on any
-    frame, 0 for none. ``aspect`` is the film back's, by keeping the picture's width or height; None as it was filmed. ``stand``
-    is where the camera stands on the frame ``stand_at``, with the heading given: right, up and back in metres.
-    Raises BadInput.
-    """
-    if not film_width_mm > 0 or (aspect is not None and not 0.05 < aspect < 20) or not smooth_px >= 0:
-        raise BadInput("Film back and aspect must be above zero, and the smoothing 0 px or more.")
+def taken(samples: Samples, settings: RecordingSettings, name: str) -> Taken:
+    """The camera of a recording, a sample on every frame of a rate, by the device's own clock. Raises BadInput."""
+    rate, first_frame, heal = parse_rate(settings.rate), settings.first_frame, settings.heal
+    smooth_px, film_width_mm = settings.smooth_px, settings.film_width_mm
     found, jumps, holes = healed(samples, heal), jumps_of(samples), gaps_of(samples)
     count = int(np.floor(samples.seconds[-1] * float(rate) + 1e-9)) + 1
     if not 1 <= count <= MAX_FRAMES:
         raise BadInput(f"At that rate the recording has {count} frames; 1 to {MAX_FRAMES} can be had.")
     left = sorted({j.place for j in jumps} - set(heal))
-    held = np.searchsorted(samples.seconds, [g.end_s for g in holes]).tolist() if gaps == "hold" else []
+    held = np.searchsorted(samples.seconds, [g.end_s for g in holes]).tolist() if settings.gaps == "hold" else []
     apart = sorted({*left, *held})
     at = np.arange(count) / float(rate)
-    image, lens = _lens(samples, at, aspect, keep, film_width_mm)
+    image, lens = _lens(samples, at, settings.aspect, settings.keep, film_width_mm)
     frames = first_frame + np.arange(count, dtype=np.float64)
     nothing = Track(
         name,
@@ -217,18 +118,29 @@ def taken(
     track, sigma, cost = drawn(0.0), 0.0, None
     if smooth_px > 0:
         sigma, track, cost = _smoothest(drawn, track, image, smooth_px)
-    if stand is not None:
-        place = 0 if stand_at is None else round(stand_at - first_frame)
+    if settings.stand is not None:
+        place = 0 if settings.stand_at is None else round(settings.stand_at - first_frame)
         if not 0 <= place < count:
             raise BadInput(
-                f"There is no frame {stand_at:g} to stand it at: the take runs from {frames[0]:g} to {frames[-1]:g}."
+                f"The take has no frame {settings.stand_at:g} to place the camera at: it runs from {frames[0]:g} to {frames[-1]:g}."
             )
-        heading = heading_deg if heading_deg is not None else heading_of_deg(-track.rotation[place, :, 2])
-        track = at_frame(track, place, np.array(stand), heading).track(track)
+        heading = settings.heading_deg
+        heading = heading if heading is not None else heading_of_deg(-track.rotation[place, :, 2])
+        track = at_frame(track, place, np.array(settings.stand), heading).track(track)
     inside = np.zeros(count, dtype=np.bool_)
     for hole in holes:
         inside |= (at > hole.start_s + 1e-9) & (at < hole.end_s - 1e-9)
-    return Taken(track, image, holes, frames[inside], jumps, [j for j in jumps if j.place in heal], sigma, cost)
+    return Taken(
+        track,
+        image,
+        holes,
+        frames[inside],
+        jumps,
+        [j for j in jumps if j.place in heal],
+        sigma,
+        cost,
+        tellable(samples, jumps),
+    )
 
 
 def _cuts(samples: Samples, left: list[int], at: Floats) -> Ints | None:

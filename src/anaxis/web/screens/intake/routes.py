@@ -14,6 +14,7 @@ from anaxis.app.draft import Draft, corrections_typed, targets_of
 from anaxis.app.edit import KEEPING_WORDS
 from anaxis.app.examined import camera_after
 from anaxis.app.file_names import guessed
+from anaxis.app.recorded_file import RecordedFile, record_from_file
 from anaxis.app.roles import Role
 from anaxis.app.take_in import TakeIn, reports_of, take_in, take_in_bytes, take_in_once_more
 from anaxis.app.waiting import examiner_of, let_go
@@ -199,7 +200,7 @@ def _review_page(
     drafted = {p: [(i, o, kind_of(o.code)) for i, o in enumerate(r)] for p, r in draft.recipes.items() if r}
     packages = all_packages(store) if read.columns else {}
     return page(
-        request, "intake/review.html", 422 if sentence else 200, paths=[n.path for n in read.cameras],
+        request, "intake/review.html", 422 if sentence else 200, device_clock=any({"off_grid", "uneven"} <= {f.code for f in r.findings} for r in reports), paths=[n.path for n in read.cameras],
         source=source, read=read, draft=draft, drafted=drafted, scene=scene, reports=reports, picture=picture, fits=FITS,
         form={**proposed, **(typed or {})}, sentence=sentence, targets=targets_of(store, draft, reports, show, shot),
         rule=LEGAL_NAME_RULE, keepings=KEEPING_WORDS, up_axes=list(UP_AXES), usable={r.path for r in reports if r.usable},
@@ -242,6 +243,28 @@ def keep(
     target = f"/cameras/{kept[0].camera_id}" if len(kept) == 1 else "/"
     ensure_worker(request, along)
     return RedirectResponse(target, status_code=303)
+
+
+@router.post("/{source_id}/recording")
+def open_recording(
+    request: Request, store: Store, source_id: int, camera: Annotated[str, Form()] = "", show: Annotated[str, Form()] = "",
+    shot: Annotated[str, Form()] = "", resolution: Annotated[str, Form()] = "", source_fit: Annotated[str, Form()] = "",
+    up_axis: Annotated[str, Form()] = "", metres_per_unit: Annotated[str, Form()] = "", rate: Annotated[str, Form()] = "",
+    new_show: Annotated[bool, Form()] = False,
+) -> Any:  # fmt: skip
+    """The page of recordings for a camera of the file: gaps, jumps, noise, floor, frames of the show's rate."""
+    stated = {"up_axis": up_axis, "metres_per_unit": metres_per_unit, "rate": rate}
+    asked = RecordedFile(
+        camera=camera, show=show, shot=shot, resolution=resolution, source_fit=source_fit, stated=stated, new_show=new_show
+    )  # fmt: skip
+    source, read = staged_scene(store, source_id)
+    try:
+        row = record_from_file(store, source, asked)
+    except BadInput as error:
+        typed = asked.model_dump(include={"show", "shot", "resolution", "source_fit"}) | stated
+        typed["near_show"] = error.code == "near_show"
+        return _review_page(request, store, source, read, error.sentence, typed)
+    return RedirectResponse(f"/recordings/{row.id}", status_code=303)
 
 
 @router.get("/{source_id}/with-it")

@@ -8,9 +8,11 @@ import numpy as np
 from fastapi import APIRouter, Request
 from fastapi.responses import RedirectResponse, Response
 
-from anaxis.app.exchange.recordings import Settings, keep_recording, samples_in, settings_of, taken_by
+from anaxis.app.exchange.recordings import Settings, keep_recording, samples_in, settings_of
 from anaxis.core.errors import BadInput
-from anaxis.core.motion.recorded import GAP_WORDS, Jump, Samples, gaps_of, jumps_of, step_s
+from anaxis.core.motion.recorded import GAP_WORDS, taken, usual_settings
+from anaxis.core.motion.samples import Samples, gaps_of, step_s
+from anaxis.core.motion.tracking_jumps import Jump, jumps_of
 from anaxis.core.scene.landmarks import NO_LANDMARKS
 from anaxis.core.scene.picture import Picture
 from anaxis.store.exchange import Recording
@@ -36,11 +38,11 @@ def recording(request: Request, store: Store, number: int) -> Any:
     samples, said = _samples(store, row)
     typed = dict(request.query_params)
     jumps = jumps_of(samples) if samples is not None else []
-    settings, wrong = _asked(row, typed, jumps)
+    settings, wrong = _asked(row, typed, samples, jumps)
     made = None
     if samples is not None and settings is not None:
         try:
-            made = taken_by(samples, settings, row.party.name)
+            made = taken(samples, settings, row.device)
         except BadInput as error:
             wrong = error.sentence
     return page(
@@ -54,10 +56,10 @@ def recording(request: Request, store: Store, number: int) -> Any:
 def drawing(request: Request, store: Store, number: int) -> Response:
     row = found(store, Recording, number, "recording")
     samples = samples_in(store, row)
-    settings, wrong = _asked(row, dict(request.query_params), jumps_of(samples))
+    settings, wrong = _asked(row, dict(request.query_params), samples, jumps_of(samples))
     if settings is None:
         raise BadInput(wrong)
-    made = taken_by(samples, settings, row.party.name)
+    made = taken(samples, settings, row.device)
     return drawing_answer(
         look_drawing(made.track, NO_LANDMARKS, np.zeros((0, 2, 3)), Picture(made.image, "width", False, False)),
         kept=False,
@@ -79,8 +81,10 @@ def _samples(store: Store, row: Recording) -> tuple[Samples | None, str]:
         return None, error.sentence
 
 
-def _asked(row: Recording, typed: dict[str, str], jumps: list[Jump]) -> tuple[Settings | None, str]:
-    """What is typed; else what it was kept by; else all jumps healed and the noise taken out by a pixel. And what is wrong."""
+def _asked(
+    row: Recording, typed: dict[str, str], samples: Samples | None, jumps: list[Jump]
+) -> tuple[Settings | None, str]:
+    """What is typed; else what the camera was made by; else the usual. And what is wrong."""
     try:
         if "rate" in typed:
             return _settings(typed), ""
@@ -88,10 +92,9 @@ def _asked(row: Recording, typed: dict[str, str], jumps: list[Jump]) -> tuple[Se
             return settings_of(row.settings), ""
     except BadInput as error:
         return None, error.sentence
-    heal = [j.place for j in jumps]
-    return Settings(
-        camera=row.party.name, heal=heal, smooth_px=1.0, aspect=16 / 9, stand=(0.0, 1.5, 0.0), heading_deg=0.0
-    ), ""
+    if samples is None:
+        return Settings(camera=row.device), ""
+    return Settings(camera=row.device, **usual_settings(samples, jumps).model_dump()), ""
 
 
 def _settings(typed: dict[str, str]) -> Settings:

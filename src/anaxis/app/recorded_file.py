@@ -1,0 +1,73 @@
+"""An uploaded file opened as a tracker's recording: from then on it is one like any that was recorded live."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from datetime import UTC, datetime
+
+from pydantic import BaseModel
+from sqlalchemy.orm import Session
+
+from anaxis.app.acting import actor_of, use_case
+from anaxis.app.draft import Draft, corrections_typed
+from anaxis.app.examined import look, own_samples
+from anaxis.app.exchange.kept import require_shot
+from anaxis.app.exchange.recordings import Settings
+from anaxis.app.names import show_for
+from anaxis.app.take_in import typed_picture
+from anaxis.app.waiting import examiner_of
+from anaxis.core.camera.lens import parse_image
+from anaxis.core.checks.recorded import guesses_left
+from anaxis.core.motion.recorded import usual_settings
+from anaxis.core.motion.tracking_jumps import jumps_of
+from anaxis.core.scene.landmarks import legal_name
+from anaxis.store.exchange import Recording, RecordingBlock
+from anaxis.store.models import SourceFile
+from anaxis.store.queries import set_finder, staged_scene
+
+
+class RecordedFile(BaseModel):
+    """Which camera of an uploaded file is opened as a recording: its path, the show and shot, and its picture as typed; ``stated``
+    is what the file does not state, ``new_show`` says that a show of nearly an existing name is meant."""
+
+    camera: str = ""
+    show: str = ""
+    shot: str = ""
+    resolution: str = ""
+    source_fit: str = ""
+    stated: dict[str, str] = {}
+    new_show: bool = False
+
+
+@use_case("open a file as a recording")
+def record_from_file(session: Session, source: SourceFile, asked: RecordedFile) -> Recording:
+    """A camera of an uploaded file as a recording, with the file's own samples at their own times. Raises BadInput."""
+    source, read = staged_scene(session, source.id)
+    draft = Draft.of(source)
+    draft = replace(draft, correct=corrections_typed(draft, read, asked.stated))
+    scene = draft.corrected(read)
+    path = scene.camera(asked.camera or None).path
+    picture = typed_picture(scene, parse_image(asked.resolution), asked.source_fit)
+    samples = own_samples(
+        examiner_of(session), source.scene, source.name, path, draft.recipe(path), picture, set_finder(session)
+    )
+    (report,) = look(examiner_of(session), source.scene, source.name, {path: draft.recipe(path)}, tracks=[], only=path)
+    require_shot(asked.shot)
+    show = show_for(session, asked.show.strip(), asked.new_show)
+    draft.kept_in(source)
+    now = datetime.now(UTC)
+    row = Recording(
+        show_id=show.id, source_file_id=source.id, name=source.name[:120], actor=actor_of(session).name, samples=len(samples),
+        width_px=picture.image.width_px, height_px=picture.image.height_px, stopped_at=now, ended_at=now,
+    )  # fmt: skip
+    row.findings = [f.as_dict() for f in guesses_left(report.findings, scene.in_seconds)]
+    session.add(row)
+    session.flush()
+    session.add(RecordingBlock(recording_id=row.id, number=1, data=samples.rows.astype("<f8").tobytes()))
+    usual = usual_settings(samples, jumps_of(samples))
+    row.settings = Settings(
+        **usual.model_dump(), shot=asked.shot.strip(), camera=legal_name(path.rpartition("/")[2], set())
+    ).model_dump(mode="json")
+    session.flush()
+    session.refresh(row)
+    return row

@@ -1,0 +1,198 @@
+"""``anaxis recording``: a camera made of what a hand-held tracker recorded."""
+
+from __future__ import annotations
+
+import hashlib
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from anaxis.cli import options
+from anaxis.cli.derived import deliver_derived, delivered
+from anaxis.cli.read import guesses_of, read_stated, start_reader
+from anaxis.core.camera.lens import Image
+from anaxis.core.errors import BadInput
+
+if TYPE_CHECKING:  # loaded when first used: the command line starts quicker
+    from anaxis.core.motion.recorded import Taken
+    from anaxis.core.motion.samples import Samples
+
+_ASPECT = {"as-filmed": None, "16:9": 16 / 9, "4:3": 4 / 3, "9:16": 9 / 16}
+
+
+class _Place(click.ParamType):
+    name = "X,Y,Z"
+
+    def convert(self, value: Any, param: Any, ctx: Any) -> tuple[float, ...]:
+        parts = str(value).split(",")
+        try:
+            place = tuple(float(p) for p in parts)
+        except ValueError:
+            place = ()
+        if len(place) != 3:
+            raise BadInput(f"'{value}' is no place: write right, height and back in metres, as 0,1.5,0.")
+        return place
+
+
+class _Aspect(click.ParamType):
+    name = "ASPECT"
+
+    def convert(self, value: Any, param: Any, ctx: Any) -> float | None:
+        if value in _ASPECT:
+            return _ASPECT[value]
+        try:
+            return float(value)
+        except ValueError:
+            raise BadInput(f"'{value}' is no aspect: write 16:9, 2.39, or as-filmed.") from None
+
+
+@click.command()
+@options.file
+@options.camera
+@options.resolution
+@options.fit
+@options.up_axis
+@options.unit
+@click.option("--rate", help="Frames a second that the file counts in, where the file has no clock.")
+@options.columns
+@click.option("--show-rate", default="24", show_default=True, help="Frames a second of the show.")
+@click.option("--first", type=float, default=1001, show_default=True, help="Number of the first frame.")
+@click.option(
+    "--heal", default="all", show_default=True, metavar="all|none|N,N", help="Tracking jumps to remove, by number."
+)
+@click.option(
+    "--gaps",
+    type=click.Choice(["bridge", "hold"]),
+    default="bridge",
+    show_default=True,
+    help="Frames without samples: drawn from both sides, or held.",
+)
+@click.option(
+    "--smooth-px",
+    type=float,
+    default=1.0,
+    show_default=True,
+    help="Smooth noise by at most so many pixels; 0 for none.",
+)
+@click.option(
+    "--aspect",
+    type=_Aspect(),
+    help="The picture's aspect, cut or widened about its middle; else 16:9 where it was filmed upright.",
+)
+@click.option(
+    "--keep",
+    type=click.Choice(["width", "height"]),
+    default="width",
+    show_default=True,
+    help="With --aspect: what of the picture stays.",
+)
+@click.option(
+    "--film-width", "film_width_mm", type=float, default=36.0, show_default=True, help="Film back width in mm."
+)
+@click.option(
+    "--stand",
+    type=_Place(),
+    help="Where the camera is on --stand-at: right, height and back in metres; else where it was measured.",
+)
+@click.option("--heading", "heading_deg", type=float, help="With --stand: the camera's heading in degrees.")
+@click.option("--stand-at", type=float, help="The frame that --stand is about; else the first.")
+@delivered
+def recording(
+    file: Path, camera: str | None, resolution: Image | None, source_fit: str | None, up_axis: str | None, metres_per_unit: float | None,
+    rate: str | None, columns: Path | None, show_rate: str, first: float, heal: str, **given: Any,
+) -> None:  # fmt: skip
+    """Make a camera of a tracker's recording: a table of timed samples, or any camera file with its own clock."""
+    from anaxis.core.checks.examine import examine
+    from anaxis.core.checks.recorded import guesses_left, recorded_findings
+    from anaxis.core.derive.derived import Derived
+    from anaxis.core.findings import Finding
+    from anaxis.core.motion.recorded import settings_of, taken
+    from anaxis.core.motion.samples import samples_in_scene
+    from anaxis.core.motion.tracking_jumps import jumps_of
+    from anaxis.core.scene.landmarks import legal_name
+    from anaxis.core.scene.picture import picture_of
+    from anaxis.core.time.rates import parse_rate, rate_text
+    from anaxis.delivery.transfer_sheet import MadeFrom
+
+    scene = read_stated(start_reader(file), file, up_axis, metres_per_unit, rate, columns)
+    picture = picture_of(scene, resolution, source_fit)
+    node = scene.camera(camera)
+    samples = samples_in_scene(scene, node.path, picture.image, picture.fit)
+    jumps = jumps_of(samples)
+    own = ("gaps", "smooth_px", "keep", "film_width_mm", "stand", "heading_deg", "stand_at")
+    asked = {k: given.pop(k) for k in own}
+    aspect, upright = given.pop("aspect"), samples.image.aspect < 1
+    if aspect is None and upright and not _was_typed("aspect"):
+        aspect = 16 / 9
+    settings = settings_of(
+        {**asked, "aspect": aspect, "rate": rate_text(parse_rate(show_rate)), "first_frame": first, "heal": _places(heal, [j.place for j in jumps])}
+    )  # fmt: skip
+    name = legal_name(given.pop("name") or node.name, set())
+    made = taken(samples, settings, name)
+    report = examine(scene, only=node.path)[0]
+    findings = recorded_findings(made, settings.gaps, node.path) + guesses_left(report.findings, scene.in_seconds)
+    findings += [Finding("guess", "note", s, "State it.") for s in guesses_of(picture)]
+    head = _head(samples, made)
+    if not given["as_json"]:
+        _say(head, settings.smooth_px)
+    checksum = hashlib.sha256(file.read_bytes()).hexdigest()
+    source = {"role": "recording", "file": file.name, "sha256": checksum, "camera": node.path}
+    deliver_derived(
+        Derived(made.track, made.image, "width"), findings, head, given,
+        MadeFrom("a recording", settings.model_dump(mode="json"), (source,)),
+    )  # fmt: skip
+
+
+def _was_typed(name: str) -> bool:
+    source = click.get_current_context().get_parameter_source(name)
+    return source is not None and source.name != "DEFAULT"
+
+
+def _places(heal: str, found: list[int]) -> list[int]:
+    """The places of the jumps that are named: all, none, or by their numbers from 1."""
+    if heal in ("all", "none"):
+        return found if heal == "all" else []
+    out = []
+    for text in heal.split(","):
+        if not text.strip().isdecimal() or not 1 <= int(text) <= len(found):
+            raise BadInput(f"--heal {heal}: write all, none, or numbers of jumps; the recording has {len(found)}.")
+        out.append(found[int(text) - 1])
+    return out
+
+
+def _head(samples: Samples, made: Taken) -> dict[str, Any]:
+    """What is printed of the recording and of what was done to it."""
+    from anaxis.core.motion.samples import step_s
+    from anaxis.core.time.rates import plain_frame
+
+    healed = {j.place for j in made.healed}
+    return {
+        "samples": len(samples), "samples_per_s": 1 / step_s(samples), "seconds": float(samples.seconds[-1]),
+        "first_frame": plain_frame(float(made.track.frames[0])), "last_frame": plain_frame(float(made.track.frames[-1])),
+        "frames_in_gaps": [plain_frame(f) for f in made.drawn.tolist()],
+        "gaps": [{"start_s": g.start_s, "end_s": g.end_s, "missing": g.missing} for g in made.gaps],
+        "jumps": [{"number": k, "at_s": j.at_s, "metres": j.metres, "degrees": j.degrees, "removed": j.place in healed} for k, j in enumerate(made.jumps, 1)],
+        "smallest_jumps": [{"gap_start_s": t.start_s, "gap_s": t.gap_s, "metres": t.metres, "degrees": t.degrees} for t in made.tellable],
+        "smoothed_px": None if made.smoothing is None else made.smoothing.max_px,
+    }  # fmt: skip
+
+
+def _say(head: dict[str, Any], smooth_px: float) -> None:
+    from anaxis.core.time.rates import format_frame
+
+    click.echo(
+        f"{head['samples']} samples, {head['samples_per_s']:.1f} a second, {head['seconds']:.2f} s: frames {format_frame(head['first_frame'])} to {format_frame(head['last_frame'])}"
+    )
+    click.echo(f"Frames without samples: {len(head['frames_in_gaps'])}")
+    for jump in head["jumps"]:
+        done = "removed" if jump["removed"] else "stays"
+        click.echo(
+            f"Tracking jump {jump['number']} at {jump['at_s']:.2f} s: {jump['metres']:.2g} m, {jump['degrees']:.2g} degrees, {done}"
+        )
+    if head["smoothed_px"] is not None:
+        click.echo(f"Smoothed by {head['smoothed_px']:.2f} px at most")
+    elif smooth_px > 0:
+        click.echo(
+            f"Not smoothed: no smoothing keeps every frame within {smooth_px:g} px. Allow more with --smooth-px."
+        )

@@ -1,0 +1,104 @@
+"""What a hand-held tracker measured: poses and lenses at the times when the device took them, and where samples are missing."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import NamedTuple
+
+import numpy as np
+import scipy
+
+from anaxis.core.bounds import MAX_NUMBER
+from anaxis.core.camera.lens import Image
+from anaxis.core.camera.projection import intrinsics_px
+from anaxis.core.camera.track import Track
+from anaxis.core.errors import BadInput
+from anaxis.core.scene.bake import bake_camera, chain_keys
+from anaxis.core.scene.nodes import Scene
+from anaxis.core.typing import Floats
+
+# Numbers of a sample: clock, position, quaternion x y z w, focal lengths, principal point.
+ROW = 12
+# A step of so many usual ones between two samples is a gap.
+_GAP_STEPS = 1.6
+# A clock in seconds, of this century or of the device's start; two samples are further apart than this.
+_MOST_CLOCK_S, _LEAST_STEP_S = 1e12, 1e-6
+
+
+@dataclass(frozen=True, eq=False)
+class Samples:
+    """``seconds`` (n,) by the device's clock, rising; ``position_m`` (n, 3), ``rotation`` (n, 3, 3) camera to the device's world;
+    ``intrinsics_px`` (n, 4): focal lengths and principal point in pixels of ``image``, from its upper left."""
+
+    seconds: Floats
+    position_m: Floats
+    rotation: Floats
+    intrinsics_px: Floats
+    image: Image
+
+    def __len__(self) -> int:
+        return len(self.seconds)
+
+    @property
+    def rows(self) -> Floats:
+        """(n, 12), as :func:`samples_of` takes them."""
+        turned = scipy.spatial.transform.Rotation.from_matrix(self.rotation).as_quat()
+        return np.concatenate([self.seconds[:, None], self.position_m, turned, self.intrinsics_px], axis=1)
+
+
+class Gap(NamedTuple):
+    """From the sample before it to the one behind it, in seconds of the recording, and how many samples are missing."""
+
+    start_s: float
+    end_s: float
+    missing: int
+
+
+def samples_of(rows: Floats, image: Image) -> Samples:
+    """Samples from rows (n, 12): clock, position, quaternion x y z w, focal lengths, principal point. Those that came late or twice
+    are put in order, once. Raises BadInput for under two, or a quaternion that is none."""
+    if len(rows) < 2:
+        raise BadInput(f"The recording has {len(rows)} samples: two are the least that move. Record again.")
+    rows = rows[np.unique(rows[:, 0], return_index=True)[1]]
+    large = ~(np.abs(rows[:, 1:]) <= MAX_NUMBER).all(axis=1) | ~(np.abs(rows[:, 0]) <= _MOST_CLOCK_S)
+    if large.any():
+        raise BadInput(f"Sample {int(np.argmax(large))} of the recording holds a number that cannot be: record again.")
+    if len(rows) < 2 or (np.diff(rows[:, 0]) < _LEAST_STEP_S).any():
+        raise BadInput("The recording's samples follow each other within a microsecond: its clock must be in seconds.")
+    size = np.linalg.norm(rows[:, 4:8], axis=1)
+    if (size < 1e-6).any() or not np.isfinite(rows).all() or (rows[:, 8:10] <= 0).any():
+        at = int(np.argmax((size < 1e-6) | ~np.isfinite(rows).all(axis=1) | (rows[:, 8:10] <= 0).any(axis=1)))
+        raise BadInput(f"Sample {at} of the recording holds a rotation or a lens that is none: record again.")
+    turned = scipy.spatial.transform.Rotation.from_quat(rows[:, 4:8]).as_matrix()
+    return Samples(rows[:, 0] - rows[0, 0], rows[:, 1:4], turned, rows[:, 8:12], image)
+
+
+def step_s(samples: Samples) -> float:
+    """The usual time from one sample to the next."""
+    return float(np.median(np.diff(samples.seconds)))
+
+
+def gaps_of(samples: Samples) -> list[Gap]:
+    usual, steps = step_s(samples), np.diff(samples.seconds)
+    wide = np.flatnonzero(steps > _GAP_STEPS * usual)
+    return [
+        Gap(float(samples.seconds[i]), float(samples.seconds[i + 1]), round(float(steps[i] / usual)) - 1) for i in wide
+    ]
+
+
+def samples_of_track(track: Track, image: Image, fit: str) -> Samples:
+    """Samples from a camera that a file holds, at the file's own times. Raises BadInput as :func:`samples_of` does."""
+    turned = scipy.spatial.transform.Rotation.from_matrix(track.rotation).as_quat()
+    k = intrinsics_px(track.lens, image, fit)
+    seconds = (track.frames / float(track.rate))[:, None]
+    return samples_of(np.concatenate([seconds, track.position_m, turned, k], axis=1), image)
+
+
+def samples_in_scene(scene: Scene, path: str, image: Image, fit: str) -> Samples:
+    """Samples of a file's camera, in canonical space, at the times of the file's own samples. Raises BadInput."""
+    keys = chain_keys(scene, scene.camera(path).path)
+    if len(keys) < 2:
+        raise BadInput(
+            f"{scene.name}, {path}: the camera has one sample, so it is no recording. Keep it as a still camera."
+        )
+    return samples_of_track(bake_camera(scene, path, keys).track, image, fit)
