@@ -167,3 +167,31 @@ def test_a_place_that_may_be_a_cut_is_a_warning_once_the_rate_was_changed_over_i
     assert said(file, resampled) == ["warning"] and said(file, file) == []
     marked = with_mark(file, float(file.frames[1]), cut=True)
     assert said(marked, at_rate(marked, Fraction(30), "time")) == [], "a person has said what it is"
+
+
+def _hand(random: np.random.Generator, frames: int) -> tuple[np.ndarray, np.ndarray]:
+    """A hand-held motion from the origin: places (n, 3) and rotations (n, 3, 3)."""
+    t = np.arange(frames) / 24
+    swing = 0.3 * np.sin(2 * np.pi * random.uniform(0.3, 1.2, 3) * t[:, None] + random.uniform(0, 6, 3))
+    place = swing - swing[0] + t[:, None] * random.normal(0, 0.6, 3) + random.normal(0, 0.002, (frames, 3))
+    angles = 8 * np.sin(2 * np.pi * random.uniform(0.2, 0.9, 3) * t[:, None]) + random.normal(0, 0.05, (frames, 3))
+    return place, Rotation.from_euler("yxz", angles, degrees=True).as_matrix()
+
+
+def test_rows_of_cuts_are_found_or_asked_about_and_never_passed_over() -> None:
+    """Three to five clips of one to three frames between two long ones: the cuts of a montage."""
+    random = np.random.default_rng(3)
+    found = asked = missed = 0
+    for _ in range(60):
+        lengths = [40, *random.integers(1, 4, random.integers(2, 5)).tolist(), 40]
+        clips = [_hand(random, n) for n in lengths]
+        turns = [Rotation.from_euler("y", random.uniform(-180, 180), degrees=True).as_matrix() for _ in clips]
+        place = np.concatenate([p + random.normal(0, 4, 3) for p, _ in clips])
+        rotation = np.concatenate([turn @ r for turn, (_, r) in zip(turns, clips, strict=True)])
+        breaks = breaks_of(made(place, rotation))
+        cuts = set(np.cumsum(lengths)[:-1].tolist())
+        assert set(breaks.pose.tolist()) <= cuts
+        found += len(cuts & set(breaks.pose.tolist()))
+        asked += len(cuts & set(breaks.undecided.tolist()))
+        missed += len(cuts - set(breaks.pose.tolist()) - set(breaks.undecided.tolist()))
+    assert missed == 0 and found > 2 * asked, (found, asked, missed)

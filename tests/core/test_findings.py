@@ -222,6 +222,7 @@ def test_every_check_yields_only_codes_that_are_tested() -> None:
         "helper_camera",
         "undecided_cut",  # in test_cuts.py
         "image_from_aspect",  # in formats/test_stated_aspect.py
+        "library_focus",  # in formats/test_other_formats.py
         "projection_camera",
         "unused_camera",
         "shorter_than_shot",

@@ -13,7 +13,7 @@ import numpy as np
 import pytest
 from alembic3d import Abc, AbcCoreAbstract, AbcGeom
 
-from anaxis.core.checks.examine import take_camera
+from anaxis.core.checks.examine import examine, take_camera
 from anaxis.core.errors import BadInput
 from anaxis.core.scene.bake import bake_camera, world_matrices
 from anaxis.core.scene.surroundings import landmarks_of, set_lines_m
@@ -108,6 +108,18 @@ def test_an_alembic_lens_is_the_window_its_library_gives(tmp_path: Path) -> None
         if number % 2 == 0 and number % 3:
             view = 2 * np.degrees(np.arctan(half[0] / lens.squeeze[0] / lens.focal_mm[0]))
             assert np.isclose(view, sample.getFieldOfView(), rtol=1e-12)
+
+
+def test_the_librarys_own_focus_and_stop_are_said_to_be_defaults(tmp_path: Path) -> None:
+    def codes(change: Callable[[Any], None]) -> set[str]:
+        sample = AbcGeom.CameraSample()
+        change(sample)
+        _alembic_camera(tmp_path / "focus.abc", sample)
+        return {f.code for f in examine(read_file(tmp_path / "focus.abc"))[0].findings}
+
+    assert "library_focus" in codes(lambda sample: None)
+    assert "library_focus" not in codes(lambda sample: sample.setFocusDistance(310.0))
+    assert "library_focus" not in codes(lambda sample: sample.setFStop(2.8))
 
 
 def _alembic_camera(path: Path, sample: Any) -> None:

@@ -187,6 +187,27 @@ def _default_lens(subject: Subject) -> Iterator[Finding]:
         )
 
 
+# What the library of Alembic writes of a camera whose package states nothing: focus distance in the file's unit, and stop.
+_ALEMBIC_FOCUS, _ALEMBIC_STOP = 5.0, 5.6
+
+
+def _library_focus(subject: Subject) -> Iterator[Finding]:
+    lens = subject.track.lens
+    focus = lens.focus_m / subject.scene.convention.metres_per_unit
+    unstated = np.allclose(focus, _ALEMBIC_FOCUS, rtol=1e-6) and np.allclose(lens.fstop, _ALEMBIC_STOP, rtol=1e-6)
+    if subject.scene.format == "alembic" and unstated:
+        yield Finding(
+            "library_focus",
+            "note",
+            f"Focus distance {_ALEMBIC_FOCUS:g} units and stop {_ALEMBIC_STOP:g} on every frame: Alembic's library writes these where a package "
+            "states none.",
+            "Check both in the source package. Where they are not meant, ignore depth of field.",
+            "A default shows as a focus pull that nobody made, 5 units in front of the camera.",
+            {"focus_m": float(lens.focus_m[0]), "fstop": float(lens.fstop[0])},
+            node=subject.path,
+        )
+
+
 def _near_plane(subject: Subject) -> Iterator[Finding]:
     """A near clip that cuts a landmark off while it is in the picture."""
     track, marks = subject.track, subject.landmarks
@@ -253,4 +274,12 @@ def _size_of_aspect(subject: Subject) -> Iterator[Finding]:
     )
 
 
-CHECKS: tuple[Check, ...] = (_lens_size, _film_aspect, _size_of_aspect, _default_lens, _near_plane, _lens_moves)
+CHECKS: tuple[Check, ...] = (
+    _lens_size,
+    _film_aspect,
+    _size_of_aspect,
+    _default_lens,
+    _library_focus,
+    _near_plane,
+    _lens_moves,
+)

@@ -48,6 +48,12 @@ STRAY = 8.0
 _CROWD, _CROWD_REACH = 2, 8
 # Two leaps one behind the other are two where they differ by so much of the larger.
 _APART = 0.9
+# Leaps in a row of cuts, and over how many steps around one its usual motion is taken.
+_ROW, _ROW_AROUND = (3, 6), 33
+# The motion around a row, as a percentile: half of the steps of a motion in steps are none.
+_ROW_USUAL = 75
+# Of its largest leap, how far a row of cuts leads at least; and how many of its leaps turn elsewhere in a possible one.
+_THROUGH, _ROW_SHARE = 0.75, 0.5
 # The least step that counts in a motion in steps, as a share of the least leap.
 _TINY = 1e-3
 
@@ -136,7 +142,10 @@ def breaks_of(track: Track) -> Breaks:
     together = possible.sum(axis=0) >= 2
     pose = (certain[:2].any(axis=0) | (together & possible[:2].any(axis=0))) & ~edge
     lens = certain[2] & ~edge & ~pose
-    undecided = (possible | certain).any(axis=0) & ~pose & ~lens
+    rows = _rows_of_cuts(kept.frames, places[0], turns[0])
+    pose |= rows.certain & ~edge
+    lens &= ~pose
+    undecided = ((possible | certain).any(axis=0) | rows.possible) & ~pose & ~lens
     isolated = np.unique(np.concatenate([strays, strays + 1])) if len(strays) else _NONE
     return Breaks(
         np.union1d(left[1:][pose], isolated[(isolated > 0) & (isolated < len(track))]),
@@ -190,6 +199,48 @@ def _few(frames: Floats, *quantities: tuple[Floats, float]) -> Bools:
     out = np.zeros(len(leaps), dtype=np.bool_)
     out[first[apart]] = out[second[apart]] = True
     return out
+
+
+class _Rows(NamedTuple):
+    """Steps (m,) that are cuts in a row of three or more, and those that may be."""
+
+    certain: Bools
+    possible: Bools
+
+
+def _rows_of_cuts(frames: Floats, places: Floats, turns: Floats) -> _Rows:
+    """Three to six leaps a few frames apart, in a motion that is far slower for the rest: each hides the others, so they are held
+    against what the motion around them does for the most part. Each leads elsewhere than the one before it; a quick move goes on in one direction.
+
+    Where the camera comes back to where it was, it may have been shaken instead: those are possible cuts.
+    """
+    span = np.diff(frames)
+    paces = [np.linalg.norm(steps, axis=1) / span for steps in (places, turns)]
+    large = np.zeros(len(span), dtype=np.bool_)
+    usual = []
+    for pace, least in zip(paces, (LEAP_M, LEAP_DEG), strict=True):
+        usual.append(scipy.ndimage.percentile_filter(pace, _ROW_USUAL, _ROW_AROUND, mode="nearest"))
+        large |= (pace * span >= least) & (pace >= CERTAIN * usual[-1])
+    at = np.flatnonzero(large)
+    certain, possible = np.zeros(len(span), dtype=np.bool_), np.zeros(len(span), dtype=np.bool_)
+    for row in np.split(at, np.flatnonzero(np.diff(at) > _CROWD_REACH) + 1):
+        if not _ROW[0] <= len(row) <= _ROW[1]:
+            continue
+        elsewhere = np.zeros(len(row) - 1, dtype=np.bool_)
+        away = False
+        for steps, least, pace in zip((places, turns), (LEAP_M, LEAP_DEG), usual, strict=True):
+            of_row = steps[row]
+            sizes = np.linalg.norm(of_row, axis=1)
+            larger = np.maximum(sizes[:-1], sizes[1:])
+            leaps = larger >= np.maximum(least, CERTAIN * pace[row[1:]] * span[row[1:]])
+            elsewhere |= leaps & (np.linalg.norm(np.diff(of_row, axis=0), axis=1) >= _APART * larger)
+            through = np.linalg.norm(steps[max(0, row[0] - _NEAR) : row[-1] + 1 + _NEAR].sum(axis=0))
+            away |= bool(through >= max(least, CERTAIN * pace[row].max(), _THROUGH * sizes.max()))
+        if elsewhere.all() and away:
+            certain[row] = True
+        elif elsewhere.mean() >= _ROW_SHARE:
+            possible[row] = True
+    return _Rows(certain, possible)
 
 
 def _weigh(frames: Floats, steps: Floats, least_seen: float, least: float, leaps: Bools) -> _Weight:

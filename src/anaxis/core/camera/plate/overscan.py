@@ -20,6 +20,10 @@ from anaxis.core.typing import Floats, Ints
 
 # On each side, at most so many of the frames that need the most are looked at along the whole border.
 _CLOSELY = 12
+# How many pixels about a point the widest filter looks at, that a render is put onto its plate with.
+WIDEST_FILTER_PX = 3.0
+# Tangents that a lens moves by less are not bent.
+_UNBENT = 1e-12
 
 
 @dataclass(frozen=True)
@@ -92,24 +96,34 @@ class Needed:
         return self.overscan.image
 
 
-def overscan_of(distortion: Distortion, plate: Window, image: Image, multiple: int = 2, tight: bool = False) -> Needed:
+def overscan_of(
+    distortion: Distortion,
+    plate: Window,
+    image: Image,
+    multiple: int = 2,
+    tight: bool = False,
+    filter_px: float = WIDEST_FILTER_PX,
+) -> Needed:
     """The smallest render that holds all of the plate on every frame, in sizes of ``multiple``.
+
+    It holds what a filter of so many pixels on each side looks at, too: at the plate's border, the filter would else find less
+    than the picture. Where nothing is bent, no filter is needed.
 
     It lies about the plate's middle; ``tight`` where each side takes what it needs alone, which moves the middle.
     Raises BadInput where the distortion folds over inside the plate, or is given for another number of frames.
     """
     frames = _different_frames(distortion, plate, frames_of(distortion, plate))
     steps = blocks(len(frames), 4 * COARSE)
-    coarse = np.concatenate([_reaches(distortion, plate, image, frames[at], COARSE) for at in steps])
+    coarse = np.concatenate([_reaches(distortion, plate, image, frames[at], COARSE, filter_px) for at in steps])
     widest = np.unique(np.argmax(coarse, axis=0))
-    exact = _exact_reaches(distortion, plate, image, frames[widest])
+    exact = _exact_reaches(distortion, plate, image, frames[widest], filter_px)
     # A side is sampled coarsely: what the widest frame gains by looking closely, another one may gain too, and twice as much.
     lowest = coarse.max(axis=0) - 2 * np.maximum(0, exact - coarse[widest]).max(axis=0) - 1e-9
     others = [np.argsort(coarse[:, side])[-_CLOSELY:] for side in range(4)]
     near = np.concatenate([at[coarse[at, side] >= lowest[side]] for side, at in enumerate(others)])
     more = np.setdiff1d(near, widest)
     closely = np.concatenate([frames[widest], frames[more]])
-    exact = np.concatenate([exact, _exact_reaches(distortion, plate, image, frames[more])])
+    exact = np.concatenate([exact, _exact_reaches(distortion, plate, image, frames[more], filter_px)])
     # How far beyond the plate each of its sides reaches, as a share of the plate's width and height.
     left, right, up, down = (max(0.0, float(v)) for v in exact.max(axis=0))
     if not tight:
@@ -155,16 +169,23 @@ def no_overscan(image: Image) -> Overscan:
 
 
 def empty_pixels(
-    distortion: Distortion, plate: Window, image: Image, frame: int, render: Overscan | None = None
+    distortion: Distortion,
+    plate: Window,
+    image: Image,
+    frame: int,
+    render: Overscan | None = None,
+    filter_px: float = 0.0,
 ) -> np.ndarray:
-    """Which pixels of the plate (h, w) find nothing to fetch in a render (of the plate's own size) on a frame."""
+    """Which pixels of the plate (h, w) find nothing to fetch in a render (of the plate's own size) on a frame, or not all that a
+    filter of so many pixels looks at."""
     render = render or no_overscan(image)
     window, alone = plate.take(slice(frame, frame + 1)), distortion.take(np.array([frame]))
     within = render.window(window)
     out = np.empty((image.height_px, image.width_px), dtype=np.bool_)
     for rows, found in pixel_rays(alone, window, image):
-        inside = (found[:, 0] >= within.left) & (found[:, 0] <= within.right)
-        inside &= (found[:, 1] >= within.bottom) & (found[:, 1] <= within.top)
+        across, up = (a[0] for a in _filtered(alone, found[None], window, image, filter_px))
+        inside = (found[:, 0] - across >= within.left) & (found[:, 0] + across <= within.right)
+        inside &= (found[:, 1] - up >= within.bottom) & (found[:, 1] + up <= within.top)
         out[rows] = ~inside.reshape(-1, image.width_px)
     return out
 
@@ -179,26 +200,43 @@ def _different_frames(distortion: Distortion, plate: Window, count: int) -> Ints
     return np.sort(np.unique(rows, axis=0, return_index=True)[1])
 
 
-def _exact_reaches(distortion: Distortion, plate: Window, image: Image, frames: Ints) -> Floats:
+def _exact_reaches(distortion: Distortion, plate: Window, image: Image, frames: Ints, filter_px: float) -> Floats:
     """:func:`_reaches` along every pixel of the border: (n, 4)."""
-    each = [_reaches(distortion, plate, image, np.array([f]), MAX_SIDE_PX) for f in frames.tolist()]
+    each = [_reaches(distortion, plate, image, np.array([f]), MAX_SIDE_PX, filter_px) for f in frames.tolist()]
     return np.concatenate(each) if each else np.empty((0, 4))
 
 
-def _reaches(distortion: Distortion, plate: Window, image: Image, frames: Ints, most: int) -> Floats:
-    """How far the plate's pinhole picture reaches beyond it to the left, right, up and down, in plates: (n, 4)."""
+def _reaches(distortion: Distortion, plate: Window, image: Image, frames: Ints, most: int, filter_px: float) -> Floats:
+    """How far the plate's pinhole picture, with what a filter looks at, reaches beyond it to the left, right, up and down, in
+    plates: (n, 4)."""
     window = plate.take(frames)
     border = window.tangents(border_pixels(image, most), image)
     found = require_unfolded(distortion.take(frames), border, frames)
     u, v = found[..., 0], found[..., 1]
     wide, high = window.right - window.left, window.top - window.bottom
+    bent = np.abs(found - border).max() > _UNBENT
+    across, up = _filtered(distortion.take(frames), found, window, image, filter_px if bent else 0.0)
     sides = (
-        (window.left - u.min(axis=1)) / wide,
-        (u.max(axis=1) - window.right) / wide,
-        (v.max(axis=1) - window.top) / high,
-        (window.bottom - v.min(axis=1)) / high,
+        (window.left - (u - across).min(axis=1)) / wide,
+        ((u + across).max(axis=1) - window.right) / wide,
+        ((v + up).max(axis=1) - window.top) / high,
+        (window.bottom - (v - up).min(axis=1)) / high,
     )
     return np.broadcast_to(np.stack(np.broadcast_arrays(*sides), axis=1), (max(len(found), len(frames)), 4))
+
+
+def _filtered(
+    distortion: Distortion, found: Floats, window: Window, image: Image, filter_px: float
+) -> tuple[Floats, Floats]:
+    """How far a filter looks about pinhole tangents (n, m, 2), across and up (n, m): a filter of the plate's pixels, and never
+    less than one of the render's, which are of the same size in the middle."""
+    wide, high = (window.right - window.left)[:, None], (window.top - window.bottom)[:, None]
+    across_px, up_px = wide / image.width_px, high / image.height_px
+    b = distortion.bend(found[..., 0], found[..., 1])
+    with np.errstate(divide="ignore", invalid="ignore"):
+        across = (np.abs(b.vv) * across_px + np.abs(b.uv) * up_px) / np.abs(b.determinant)
+        up = (np.abs(b.vu) * across_px + np.abs(b.uu) * up_px) / np.abs(b.determinant)
+    return filter_px * np.maximum(across, across_px), filter_px * np.maximum(up, up_px)
 
 
 def _along(before: float, behind: float, size: int, multiple: int, tight: bool) -> tuple[float, int]:
