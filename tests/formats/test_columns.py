@@ -188,3 +188,36 @@ def test_unicode_text_of_a_spreadsheet_is_read(tmp_path: Path, encoding: str) ->
     other.write_bytes((mark + plain.read_text()).encode(encoding))
     a, b = (read_columns(p).nodes[0] for p in (plain, other))
     assert np.array_equal(a.local, b.local) and np.array_equal(a.frames, b.frames)
+
+
+def _ways(path: Path) -> list[str]:
+    scene = read_file(path)
+    assert scene.columns is not None
+    return [w["words"] for w in scene.columns["readings"]]
+
+
+def test_a_table_that_can_be_read_in_two_ways_says_both(tmp_path: Path) -> None:
+    """Small angles, a quaternion's order, a first column that rises as a clock does: and none where a heading says it."""
+    small = np.radians(ANGLES)
+    in_degrees, in_radians = "the angles are in degrees", "the angles are in radians"
+    assert _ways(table(tmp_path / "a.txt", [T, PLACE, small])) == [in_radians, in_degrees]
+    head = "frame,tx,ty,tz,rx,ry,rz\n"
+    rows = "\n".join(",".join(f"{v:.6f}" for v in (t, *p, *a)) for t, p, a in zip(T, PLACE, small, strict=True))
+    (tmp_path / "b.csv").write_text(head + rows)
+    assert _ways(tmp_path / "b.csv") == [in_degrees, in_radians]
+    (tmp_path / "c.csv").write_text(head.replace("rx,ry,rz", "rx_rad,ry_rad,rz_rad") + rows)
+    assert _ways(tmp_path / "c.csv") == []
+    assert _ways(table(tmp_path / "d.txt", [T + 1001, PLACE, ANGLES, np.full(N, 35.0)])) == []
+    turns = Rotation.from_euler("XYZ", ANGLES, degrees=True).as_quat()
+    assert _ways(table(tmp_path / "e.txt", [T + 1, PLACE, turns])) == [
+        "the quaternion's order is x y z w",
+        "the quaternion's order is w x y z",
+    ]
+    rising = _ways(table(tmp_path / "f.txt", [3 + T / 25, PLACE, ANGLES]))
+    assert rising == ["column 1 is a time in seconds", "column 1 is position X"]
+    # each of the readings can be done as it says
+    scene = read_file(tmp_path / "f.txt")
+    assert scene.columns is not None
+    for way in scene.columns["readings"]:
+        again = read_file(tmp_path / "f.txt", layout={"columns": way["columns"]})
+        assert again.columns is not None and again.columns["readings"] == []

@@ -1,4 +1,4 @@
-"""A tracker's file on the page of recordings: what is found in it, and the camera that is kept of it."""
+"""Tables of trackers on the pages: one that can be read in several ways, and one opened as a recording."""
 
 from __future__ import annotations
 
@@ -63,3 +63,33 @@ def test_a_phones_log_becomes_a_camera_with_its_jump_removed(site: str, engine: 
         clear_uploads(store)
         assert store.execute(select(Recording.source_file_id)).scalar_one() is not None
         assert store.execute(select(SourceFile.name).where(SourceFile.name == log.name)).scalar_one() == log.name
+
+
+def test_a_table_of_two_readings_is_kept_once_one_is_chosen(site: str, engine: Engine, tmp_path: Path) -> None:
+    t = np.arange(30.0)
+    angles = np.stack([0.2 * np.sin(t / 9), 0.01 * t, 0 * t], axis=1)
+    rows = [[f, 0.1 * f, 1.6, -0.2 * f, *a] for f, a in zip(t + 1001, angles, strict=True)]
+    table = tmp_path / "TW_930_pan.csv"
+    table.write_text("\n".join(["frame,tx,ty,tz,rx,ry,rz", *(",".join(f"{v:.6f}" for v in r) for r in rows)]))
+    with Visitor(base_url=site, follow_redirects=False) as visitor:
+        review = visitor.post("/take-in", files={"file": (table.name, table.read_bytes())}).headers["location"]
+        assert "This table can be read in 2 ways" in " ".join(visitor.get(review).text.split())
+        drawn = visitor.get(f"{review}/readings").text
+        assert drawn.count("<svg") == 2 and "The angles are in radians" in drawn
+        form = {
+            "show": "The Tidewright",
+            "shot": "TW_930",
+            "resolution": "1920x1080",
+            "source_fit": "width",
+            "cameras": "/TW_930_pan",
+        }
+        refused = visitor.post(review, data=form)
+        assert refused.status_code == 422 and "can be read in 2 ways" in refused.text
+        assert visitor.post(f"{review}/reading", data={"number": "7"}).status_code == 422
+        assert visitor.post(f"{review}/reading", data={"number": "1"}).headers["location"] == review
+        kept = visitor.post(review, data=form)
+        assert kept.status_code == 303, kept.text
+    with Session(engine) as store:
+        track = track_of(store.execute(select(Version)).scalar_one())[0]
+        turned = np.degrees(np.arccos((np.trace(track.rotation[0].T @ track.rotation[-1]) - 1) / 2))
+        assert turned > 10, "in radians, as chosen"

@@ -14,7 +14,7 @@ from anaxis.app.examined import look, own_samples
 from anaxis.app.exchange.kept import require_shot
 from anaxis.app.exchange.recordings import Settings
 from anaxis.app.names import show_for
-from anaxis.app.take_in import typed_picture
+from anaxis.app.take_in import require_one_reading, typed_picture
 from anaxis.app.waiting import examiner_of
 from anaxis.core.camera.lens import parse_image
 from anaxis.core.checks.recorded import guesses_left
@@ -43,6 +43,7 @@ class RecordedFile(BaseModel):
 def record_from_file(session: Session, source: SourceFile, asked: RecordedFile) -> Recording:
     """A camera of an uploaded file as a recording, with the file's own samples at their own times. Raises BadInput."""
     source, read = staged_scene(session, source.id)
+    require_one_reading(read)
     draft = Draft.of(source)
     draft = replace(draft, correct=corrections_typed(draft, read, asked.stated))
     scene = draft.corrected(read)

@@ -60,6 +60,7 @@ class TakeIn(BaseModel):
 def take_in(session: Session, source_id: int, asked: TakeIn) -> list[Version]:
     """Keep cameras of a file: all of those chosen, or none. Raises BadInput."""
     source, read = staged_scene(session, source_id)
+    require_one_reading(read)
     draft = Draft.of(source)
     draft = replace(draft, correct=corrections_typed(draft, read, asked.stated))
     names = {"show": asked.show.strip(), "shot": asked.shot.strip()}
@@ -82,6 +83,16 @@ def take_in(session: Session, source_id: int, asked: TakeIn) -> list[Version]:
         shot = shot_for(session, names["show"], names["shot"], asked.new_show)
         _require_nobody_else(shot, known, [wanted[r.path] for r in chosen])
         return _keep_all(session, shot, source, read, planned, wanted, picture)
+
+
+def require_one_reading(read: Scene) -> None:
+    """Raise BadInput for a table that can be read in several ways, of which nobody has chosen one."""
+    ways = (read.columns or {}).get("readings") or []
+    if ways:
+        raise BadInput(
+            f"{read.name} can be read in {len(ways)} ways: {'; or '.join(w['words'] for w in ways)}. Choose one under 'What each column is', or "
+            "name a column layout.", "choose_reading",
+        )  # fmt: skip
 
 
 def disk_name(name: str) -> str:

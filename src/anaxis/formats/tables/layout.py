@@ -31,6 +31,9 @@ _USUAL_RATES = (24.0, 25.0, 30.0, 48.0, 50.0, 60.0, 72.0, 90.0, 100.0, 120.0, 24
 _NEAR_RATE, _STEADY, _STRAY = 0.03, 0.9, 0.25
 _PLAIN: dict[str, float] = {"": 1.0}
 NOTHING = "nothing"
+_BY_LENGTH = "four numbers whose squares add up to one"
+# Angles between these may be radians or degrees.
+_LEAST_ANGLE, _FULL_TURN = 1e-3, 2 * np.pi + 1e-6
 # So many columns are a place and a rotation: what else rises in a table of more may be its time.
 _OF_A_POSE = 6
 
@@ -120,8 +123,9 @@ def columns_of(layout: dict[str, Any], count: int) -> list[Column]:
     return out
 
 
-def propose(headings: list[str] | None, table: Floats) -> list[Column]:
-    """What each column of a table (rows, columns) is likely to be, from headings, else behaviour."""
+def propose(headings: list[str] | None, table: Floats, clocks: bool = True) -> list[Column]:
+    """What each column of a table (rows, columns) is likely to be, from headings, else behaviour; without ``clocks`` no column
+    is taken for a time that has no heading."""
     count = table.shape[1]
     found = [_by_heading(h) for h in headings] if headings else [None] * count
     columns: list[Column | None] = []
@@ -131,13 +135,77 @@ def propose(headings: list[str] | None, table: Floats) -> list[Column]:
         columns.append(column if keep else None)
         if keep and column is not None:
             taken.add(column.quantity)
-    _by_behaviour(columns, taken, table)
+    _by_behaviour(columns, taken, table, clocks)
     for i, column in enumerate(columns):
         if column is not None and column.quantity == "seconds" and not column.unit:
             unit = time_unit(table[:, i])
             if unit not in (None, "s"):
                 columns[i] = column._replace(unit=unit, why=f"{column.why}, in {unit} by its steps")
     return [c or Column(NOTHING, why="nothing it would fit") for c in columns]
+
+
+class Reading(NamedTuple):
+    """One way in which a table may be meant: in a few words, and what its columns are then."""
+
+    words: str
+    columns: list[Column]
+
+
+def readings(headings: list[str] | None, table: Floats) -> list[Reading]:
+    """Every way in which a table may be meant, the likeliest first; one alone where the table leaves no doubt.
+
+    Three things can be doubtful: whether a first column without a heading is a clock or a place, in which order the four numbers
+    of a quaternion are, and whether small angles are radians or degrees. Each other reading differs in one of them.
+    """
+    first = propose(headings, table)
+    doubts: list[tuple[str, str, list[Column]]] = []
+    clock = next((i for i, c in enumerate(first) if c.quantity == "seconds"), None)
+    if (
+        headings is None
+        and clock is not None
+        and first[clock].unit in ("", "s")
+        and not _is_steady_clock(table[:, clock])
+    ):
+        place = propose(None, table, clocks=False)
+        doubts.append(
+            (f"column {clock + 1} is a time in seconds", f"column {clock + 1} is {_label(place[clock])}", place)
+        )
+    four = [i for i, c in enumerate(first) if c.quantity.startswith("quaternion") and c.why == _BY_LENGTH]
+    if four:
+        order = [*(f"quaternion_{a}" for a in "wxyz")]
+        other = list(first)
+        for quantity, i in zip(order, four, strict=True):
+            other[i] = first[i]._replace(quantity=quantity)
+        doubts.append(("the quaternion's order is x y z w", "the quaternion's order is w x y z", other))
+    turns = [i for i, c in enumerate(first) if c.quantity.startswith("rotation")]
+    if turns and not any(_says_unit(headings[i]) for i in turns if headings):
+        largest = float(np.nanmax(np.abs(table[:, turns]), initial=0.0))
+        if _LEAST_ANGLE < largest <= _FULL_TURN:
+            unit = first[turns[0]].unit or "deg"
+            other = list(first)
+            for i in turns:
+                other[i] = first[i]._replace(unit="deg" if unit == "rad" else "rad")
+            names = {"deg": "the angles are in degrees", "rad": "the angles are in radians"}
+            doubts.append((names[unit], names["deg" if unit == "rad" else "rad"], other))
+    usual = "; ".join(so for so, _, _ in doubts)
+    return [Reading(usual, first), *(Reading(otherwise, columns) for _, otherwise, columns in doubts)]
+
+
+def _is_steady_clock(values: Floats) -> bool:
+    """Whether steps waver as a clock's do and no motion's: most are alike within a hundredth, and none is exactly the same."""
+    steps = np.diff(values)
+    usual = np.median(steps)
+    wavers = np.abs(steps / usual - 1)
+    return bool(0 < np.median(wavers) < 0.05 and (wavers > 1e-6).mean() > 0.5)
+
+
+def _label(column: Column) -> str:
+    return QUANTITIES[column.quantity].label
+
+
+def _says_unit(heading: str) -> bool:
+    found = _by_heading(heading)
+    return found is not None and found.unit != ""
 
 
 def _by_heading(heading: str) -> Column | None:
@@ -157,7 +225,7 @@ def _by_heading(heading: str) -> Column | None:
     return None
 
 
-def _by_behaviour(columns: list[Column | None], taken: set[str], table: Floats) -> None:
+def _by_behaviour(columns: list[Column | None], taken: set[str], table: Floats, clocks: bool) -> None:
     """Fill what headings left open: rising whole numbers, then threes of places and of angles, then a lens."""
     open_ = [i for i, c in enumerate(columns) if c is None]
 
@@ -172,11 +240,11 @@ def _by_behaviour(columns: list[Column | None], taken: set[str], table: Floats) 
         if len(steps) == 0 or not np.isfinite(values).all() or not (steps > 0).all():
             continue
         unit = time_unit(values) if i <= 1 and len(open_) > _OF_A_POSE else None
-        if unit not in (None, "s") and "seconds" not in taken and np.ptp(steps) > 0:
+        if clocks and unit not in (None, "s") and "seconds" not in taken and np.ptp(steps) > 0:
             take(i, "seconds", "whole numbers that rise by a usual rate's step, not always the same", unit)
         elif "frame" not in taken and (values == np.round(values)).all():
             take(i, "frame", "whole numbers that rise from row to row")
-        elif "seconds" not in taken and i <= 1 and len(open_) > _OF_A_POSE and values[0] >= 0:
+        elif clocks and "seconds" not in taken and i <= 1 and len(open_) > _OF_A_POSE and values[0] >= 0:
             unit = time_unit(values)  # a place that rises evenly begins anywhere and steps by no usual rate
             if unit is not None:
                 take(i, "seconds", "numbers that rise from row to row by a usual rate's step", unit)
@@ -195,7 +263,7 @@ def _by_behaviour(columns: list[Column | None], taken: set[str], table: Floats) 
             lengths = np.linalg.norm(table[:, t], axis=1)
             if t[3] - t[0] == 3 and np.allclose(lengths, 1.0, atol=1e-3):
                 for axis, i in zip("xyzw", list(t), strict=True):
-                    take(i, f"quaternion_{axis}", "four numbers whose squares add up to one")
+                    take(i, f"quaternion_{axis}", _BY_LENGTH)
                 break
         else:
             for t in [open_[k : k + 3] for k in range(len(open_) - 2)]:

@@ -28,7 +28,7 @@ from anaxis.core.space.axes import Convention
 from anaxis.core.space.rotation import matrices_from_angles
 from anaxis.core.time.rates import nearest_rate, parse_rate, rate_label
 from anaxis.core.typing import Floats
-from anaxis.formats.tables.layout import Column, columns_of, propose
+from anaxis.formats.tables.layout import Column, Reading, columns_of, readings
 from anaxis.formats.text_numbers import numbers_in
 from anaxis.formats.track_json.document import convention_from_document
 from anaxis.formats.views import FILM_WIDTH_MM
@@ -58,7 +58,8 @@ def read_columns(path: Path, within: Path | None = None, layout: dict[str, Any] 
     """Read a table as one camera; raises BadInput, naming the row, where it cannot be read."""
     headings, rows, delimiter = _table(path)
     table = _numbers(rows, path.name, 1 if headings else 0)
-    columns = columns_of(layout, table.shape[1]) if layout else propose(headings, table)
+    ways = [] if layout else readings(headings, table)
+    columns = columns_of(layout, table.shape[1]) if layout else ways[0].columns
     by_name = {c.quantity: (i, c) for i, c in enumerate(columns)}
 
     def values(name: str) -> Floats | None:
@@ -67,7 +68,12 @@ def read_columns(path: Path, within: Path | None = None, layout: dict[str, Any] 
         i, column = by_name[name]
         return table[:, i] * column.factor
 
-    guesses: dict[str, str] = {} if layout else {"columns": "what each column is was told from headings and behaviour"}
+    guesses: dict[str, str] = {}
+    if not layout:
+        also = f"; or {', or '.join(w.words for w in ways[1:])}" if len(ways) > 1 else ""
+        guesses["columns"] = (
+            f"what each column is was told from headings and behaviour{': ' + ways[0].words + also if also else ''}"
+        )
     spoken = (layout or {}).get("convention")
     convention = convention_from_document(spoken) if spoken else Convention(metres_per_unit=1.0)
     order = (layout or {}).get("order")
@@ -104,23 +110,25 @@ def read_columns(path: Path, within: Path | None = None, layout: dict[str, Any] 
         in_seconds="frame" not in by_name and "seconds" in by_name, guesses=guesses,
     )  # fmt: skip
     scene = with_guesses(scene, up_axis=not spoken, metres_per_unit=not spoken)
-    return replace(scene, columns=_preview(headings, rows, delimiter, columns, layout or {}))
+    return replace(scene, columns=_preview(headings, rows, delimiter, columns, layout or {}, ways))
 
 
 def _preview(
-    headings: list[str] | None, rows: list[list[str]], delimiter: str, columns: list[Column], layout: dict[str, Any]
-) -> dict[str, Any]:
-    """What the picker shows: the first rows, and the layout in force."""
+    headings: list[str] | None, rows: list[list[str]], delimiter: str, columns: list[Column], layout: dict[str, Any], ways: list[Reading]
+) -> dict[str, Any]:  # fmt: skip
+    """What the picker shows: the first rows, the layout in force, and the readings where there are several."""
     return {
         "headings": headings,
         "rows": [[cell[:40] for cell in row] for row in rows[:_SHOWN_ROWS]],
         "count": len(rows),
         "delimiter": {",": "commas", ";": "semicolons", "\t": "tabs"}.get(delimiter, "blanks"),
-        "layout": {
-            "columns": [{"quantity": c.quantity, "unit": c.unit, "sign": c.sign, "why": c.why} for c in columns],
-            **{k: layout.get(k) for k in ("convention", "axes", "order", "rate")},
-        },
+        "layout": {"columns": _listed(columns), **{k: layout.get(k) for k in ("convention", "axes", "order", "rate")}},
+        "readings": [{"words": w.words, "columns": _listed(w.columns)} for w in ways] if len(ways) > 1 else [],
     }
+
+
+def _listed(columns: list[Column]) -> list[dict[str, Any]]:
+    return [{"quantity": c.quantity, "unit": c.unit, "sign": c.sign, "why": c.why} for c in columns]
 
 
 def text_of(data: bytes) -> str:

@@ -22,6 +22,9 @@ _VIEWS = {
 }
 
 
+_ALT = "The camera's path as it stands and as it would stand, from above and from the side"
+
+
 class Standing(NamedTuple):
     """A camera's path (n, 3), its look at the first frame (3,), and landmarks (m, 3), canonical, metres."""
 
@@ -37,7 +40,13 @@ def standing(track: Track, marks_m: Floats) -> Standing:
 
 @drawing
 def placed_svg(
-    before: Standing, after: Standing, moved_m: Floats, goals_m: Floats, convention: Convention, unit: str
+    before: Standing,
+    after: Standing,
+    moved_m: Floats,
+    goals_m: Floats,
+    convention: Convention,
+    unit: str,
+    alt: str = _ALT,
 ) -> Markup:
     """Both on one scale; ``goals_m`` (k, 3) are where landmarks are to stand that come to stand at ``moved_m``."""
     every = np.concatenate([before.path_m, after.path_m, before.marks_m, after.marks_m, goals_m])
@@ -59,7 +68,7 @@ def placed_svg(
             }
         )
     bar, length = _bar(scale, convention.metres_per_unit, unit)
-    return drawn("placed", width=_WIDTH, height=_HEIGHT, pad=_PAD, views=views, bar=bar, bar_length=length)
+    return drawn("placed", alt=alt, width=_WIDTH, height=_HEIGHT, pad=_PAD, views=views, bar=bar, bar_length=length)
 
 
 class _Page(NamedTuple):

@@ -4,22 +4,27 @@ from __future__ import annotations
 
 from typing import Annotated, Any
 
+import numpy as np
 from fastapi import APIRouter, Form, Request
 from fastapi.responses import JSONResponse, RedirectResponse, Response
 
+from anaxis.app.examined import camera_after
 from anaxis.app.packages import keep_package
 from anaxis.app.roles import Role
 from anaxis.app.saved import save_layout
-from anaxis.app.take_in import read_again
+from anaxis.app.take_in import read_again, read_bytes
+from anaxis.app.waiting import examiner_of, let_go
 from anaxis.core.errors import BadInput
-from anaxis.core.space.axes import ORDERS
+from anaxis.core.space.axes import ORDERS, Convention
 from anaxis.core.time.rates import parse_rate
 from anaxis.formats.track_json.document import convention_document
 from anaxis.packages.model import Profile, profile_from_dict
+from anaxis.store.archive import scene_to_bytes
 from anaxis.store.packages import all_packages, get_package
 from anaxis.store.queries import get_layout, staged_scene
 from anaxis.web.access import needs
-from anaxis.web.pages import Store
+from anaxis.web.drawings.place import Standing, placed_svg, standing
+from anaxis.web.pages import Store, page
 
 router = APIRouter(prefix="/take-in", dependencies=[needs(Role.ARTIST)])
 GUESS = "guess"
@@ -71,6 +76,43 @@ def with_table(package: Profile, layout: dict[str, Any], read: dict[str, Any]) -
     columns = [{k: c[k] for k in ("quantity", "unit", "sign")} for c in layout["columns"]]
     table = {"columns": columns, "headings": bool(read["headings"]), "separator": read["delimiter"].removesuffix("s")}
     return profile_from_dict(package.model_dump(mode="json") | {"table": table}, f"The package '{package.key}'")
+
+
+@router.get("/{source_id}/readings")
+def table_readings(request: Request, store: Store, source_id: int) -> Any:
+    """The camera of each way in which the table may be read, drawn side by side."""
+    source, scene = staged_scene(store, source_id)
+    ways = (scene.columns or {}).get("readings") or []
+    let_go(store)
+    shown = []
+    for way in ways:
+        read = read_bytes(request.app.state.parsers, source.name, source.data, {"columns": way["columns"]})
+        track, _, _ = camera_after(examiner_of(store), scene_to_bytes(read), source.name, read.cameras[0].path, ())
+        nothing = np.zeros((0, 3))
+        first = standing(track, nothing)
+        # The same path from its other end: the look at the last frame.
+        last = Standing(first.path_m[::-1], -track.rotation[-1, :, 2], nothing)
+        alt = f"Where {way['words']}: the camera's path from above and from the side, with its look at the first and last frame"
+        looks = -track.rotation[:, :, 2]
+        shown.append({
+            "words": way["words"], "drawing": placed_svg(first, last, nothing, nothing, Convention(), "m", alt),
+            "metres": float(np.linalg.norm(np.diff(track.position_m, axis=0), axis=1).sum()),
+            "turns_deg": float(np.degrees(np.arccos(np.clip(looks @ looks[0], -1, 1))).max()),
+            "frames": track.frames, "rate": track.rate,
+        })  # fmt: skip
+    return page(request, "columns/readings.html", source=source, readings=shown)
+
+
+@router.post("/{source_id}/reading")
+def choose_reading(request: Request, store: Store, source_id: int, number: Annotated[int, Form()]) -> Any:
+    """The staged table read again in one of the ways in which it may be."""
+    source, scene = staged_scene(store, source_id)
+    ways = (scene.columns or {}).get("readings") or []
+    if not 0 <= number < len(ways):
+        raise BadInput(f"{source.name} has no reading {number + 1}: reload the page and choose again.")
+    columns = [{k: c[k] for k in ("quantity", "unit", "sign")} for c in ways[number]["columns"]]
+    read_again(store, request.app.state.parsers, source, {"columns": columns, "axes": GUESS})
+    return RedirectResponse(f"/take-in/{source_id}", status_code=303)
 
 
 @router.get("/{source_id}/layout.json")
