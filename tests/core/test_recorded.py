@@ -10,11 +10,12 @@ import pytest
 
 from anaxis.core.camera.lens import Image
 from anaxis.core.errors import BadInput
-from anaxis.core.motion.recorded import RecordingSettings, Taken, taken
-from anaxis.core.motion.samples import Samples, gaps_of, samples_of
+from anaxis.core.motion.recorded import RecordingSettings, Taken, taken, usual_settings
+from anaxis.core.motion.samples import Samples, gaps_of, samples_of, samples_of_track
 from anaxis.core.motion.tracking_jumps import jumps_of, tellable
 from anaxis.core.time.rates import rate_text
 from anaxis.simulated.tracker import Device, measured, walk
+from ordinary import SHOTS, track_of
 
 IMAGE = Image(1440, 1920)
 RATE = Fraction(24)
@@ -177,3 +178,12 @@ def test_the_smallest_jump_that_can_be_told_in_a_gap_is_said() -> None:
     assert long.metres is not None and 0.02 < long.metres < 0.2 and long.gap_s == pytest.approx(0.5, abs=0.03)
     (nothing,) = tellable(broken(Device(jump_every_s=0), 3.0, 1.0, 2.8), [])
     assert nothing.metres is None, "a recording of three seconds does not say what its hand does in 1.8"
+
+
+@pytest.mark.parametrize("name", SHOTS)
+def test_no_ordinary_shot_is_taken_for_a_tracker_that_jumped(name: str) -> None:
+    samples = samples_of_track(track_of(SHOTS[name]()), Image(1920, 1080), "width")
+    jumps = jumps_of(samples)
+    assert jumps == []
+    made = taken(samples, usual_settings(samples, jumps), name) if name != "long" else None
+    assert made is None or (not made.drawn.size and np.isfinite(made.track.position_m).all())

@@ -12,8 +12,11 @@ import httpx
 import pytest
 from playwright.sync_api import Page, expect
 from pypdf import PdfReader
+from sqlalchemy import Engine
+from sqlalchemy.orm import Session
 
 from anaxis.formats import read_file
+from anaxis.store.models import Job
 from pages import Visitor, fits, ready, take_in
 
 pytestmark = pytest.mark.browser
@@ -123,3 +126,12 @@ def test_what_cannot_be_delivered_is_said_where_it_was_asked(
         assert client.post("/cameras/1/deliver", data=form | {"more_cameras": "77"}).status_code == 404
         assert client.post("/cameras/1/bundle", data=form | {"to": "nowhere"}).status_code == 422
         assert client.get("/jobs/1/file").status_code == 404
+
+
+def test_work_of_another_kind_is_no_delivery(site: str, engine: Engine, demo_files: dict[str, Path]) -> None:
+    """An address of deliveries that names a job of maps: found by scripts/attack.py."""
+    take_in(site, demo_files["TW_010"], "TW_010")
+    with Session(engine) as store, store.begin():
+        store.add(Job(kind="maps", version_id=1, state="done"))
+    with Visitor(base_url=site) as visitor:
+        assert visitor.get("/handed-over", params={"camera": "1", "d": "", "j": "1"}).status_code == 200

@@ -104,10 +104,10 @@ def make_delivery(request: Request, store: Store, camera_id: int, order: Ordered
 
 @several.get("/handed-over")
 def handed_over(request: Request, store: Store, camera: int, d: str = "", j: str = "") -> Any:
-    """What several deliveries at once came to, on one page, with all of their files to be fetched together."""
+    """Several deliveries on one page, with all of their files to be fetched together; work of another kind is left out."""
     version = get_version(store, camera)
     deliveries = [get_delivery(store, n) for n in _numbers(d)]
-    jobs = [get_job(store, n) for n in _numbers(j)]
+    jobs = [job for job in (get_job(store, n) for n in _numbers(j)) if job.kind == "delivery"]
     deliveries += [get_delivery(store, job.result["delivery"]) for job in jobs if "delivery" in job.result]
     waiting = [job for job in jobs if "delivery" not in job.result]
     deliveries.sort(key=lambda x: (x.matches, x.sound, -x.max_px))
