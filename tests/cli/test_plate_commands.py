@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import zipfile
 from pathlib import Path
 
 import numpy as np
@@ -125,7 +126,6 @@ def test_transfer_hands_over_overscan_maps_and_an_image_plane(solved: Path, tmp_
     assert found["proof"]["max_px"] <= 0.01 and found["proof"]["plate"]["max_px"] <= 0.01
     assert all(d["proof"]["plate"]["max_px"] <= 0.01 for d in found["deliveries"]) and len(found["deliveries"]) == 6
     assert any("image plane" in n for n in found["notes"]) and any("With overscan: render" in n for n in found["notes"])
-    import zipfile
 
     with zipfile.ZipFile(next(tmp_path.glob("*.zip"))) as archive:
         names = set(archive.namelist())
@@ -138,6 +138,26 @@ def test_transfer_hands_over_overscan_maps_and_an_image_plane(solved: Path, tmp_
         assert json.loads(archive.read("distortion/distortion.json"))["a1"] == pytest.approx(-0.19)
         sheet = archive.read("transfer_sheet.html").decode()
     assert "The way back onto the plate" in sheet and "Image plane" in sheet and "in the plate as shot" in sheet
+
+
+def test_a_lens_that_is_changed_has_a_pair_of_maps_for_each_stretch(solved: Path, tmp_path: Path) -> None:
+    """A distortion that changes once, on frame 1044; one that changes on every frame would be too much for a zip, which is said."""
+    table, file = tmp_path / "k.csv", str(solved / "TW_050_camera_v001.usda")
+    asked = [file, *SIZE, "--distortion", str(table), "--range", "1041-1052", "--to", "zup-lh-cm", "--format", "usd"]
+    table.write_text("frame,k1,p1\n" + "".join(f"{f},{-0.1 if f < 1044 else -0.05},0\n" for f in range(1001, 1097)))
+    stepped = run("transfer", *asked, "--bundle", "--out", str(tmp_path))
+    assert "with the maps by which renders come back" in json.dumps(stepped)
+    with zipfile.ZipFile(next(tmp_path.glob("*.zip"))) as archive:
+        maps = sorted(n for n in archive.namelist() if n.endswith(".exr"))
+        assert maps == [f"distortion/{k}.{r}.exr" for k in ("distort", "undistort") for r in ("1041-1043", "1044-1052")]
+        (tmp_path / "one.exr").write_bytes(archive.read(maps[0]))
+        (tmp_path / "two.exr").write_bytes(archive.read(maps[1]))
+    # The stronger bend fetches further from where a pixel is, at the plate's corner.
+    off = [float(np.abs(pixels(tmp_path / n)[0, 0, :2] - [0, 1]).max()) for n in ("one.exr", "two.exr")]
+    assert off[0] > 1.5 * off[1] > 0
+    table.write_text("frame,k1,p1\n" + "".join(f"{f},{-0.1 - 0.001 * (f - 1001)},0\n" for f in range(1001, 1097)))
+    moving = run("transfer", *asked, "--bundle", "--force", "--out", str(tmp_path))
+    assert "12 of them over the frames, and at most 8 pairs go along" in json.dumps(moving)
 
 
 def test_a_track_document_keeps_the_distortion(solved: Path, tmp_path: Path) -> None:

@@ -35,7 +35,7 @@ from anaxis.store.queries import track_of
 from anaxis.work.supervise import anaxis_command
 from linked import loop, quiet, shared_ids, shown
 from linked import until as until_async
-from pages import Server, Visitor, fits, ink, ready, until
+from pages import Server, Visitor, fits, ink, ready, take_in, until
 from test_live_cut import Proxy, wait
 
 
@@ -353,3 +353,15 @@ def test_a_package_that_talks_nonsense_is_told_so_and_harms_nobody(site: str, en
         assert json.loads(line.recv())["code"] == "gap"
     page = httpx.get(f"{site}/shows/1/live", timeout=60).text
     assert "&lt;b&gt;cam" in page and "<b>cam" not in page
+
+
+def test_a_camera_that_no_package_has_is_not_found(site: str, demo_files: dict[str, Path]) -> None:
+    """Found by scripts/attack.py: a link of nothing to nothing."""
+    take_in(site, demo_files["TW_010"], "TW_010")
+    with Visitor(base_url=site) as visitor:
+        for path, form in (
+            ("/shows/1/live/link", {}),
+            ("/shows/1/live/link", {"first": "9", "second": "8"}),
+            ("/shows/1/live/across", {"from": "7", "to": "9"}),
+        ):
+            assert visitor.post(path, data=form).status_code in (404, 422), (path, form)

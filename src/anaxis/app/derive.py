@@ -32,6 +32,7 @@ from anaxis.store.keep import keep_derivation, stage_file
 from anaxis.store.models import Camera, Derivation, Shot, SourceFile, Version, VersionInput
 from anaxis.store.noticed import expected_of
 from anaxis.store.queries import find_shot, picture_of_version, recipe_of, set_finder, track_of
+from anaxis.store.rows import found as row_of
 
 
 class Derive(BaseModel):
@@ -59,7 +60,7 @@ class Behind:
 @use_case("derive")
 def derive(session: Session, asked: Derive) -> Version:
     """Make a camera from others and keep it. Raises BadInput, and then nothing is kept."""
-    inputs = {role: session.get_one(Version, number) for role, number in asked.inputs.items()}
+    inputs = {role: row_of(session, Version, number, "version") for role, number in asked.inputs.items()}
     names = asked.show.strip(), asked.shot.strip()
     if not all(1 <= len(n) <= 120 for n in names) or not 1 <= len(asked.name.strip()) <= 120:
         raise BadInput("The show, the shot and the camera each need a name of 1 to 120 characters.")
@@ -93,7 +94,7 @@ def derive_anew(
     """A derived camera with other settings, or of other inputs, as its next take. Raises BadInput."""
     chosen = {i.role: used_version(i) for i in version.made_of}
     if inputs is not None:
-        chosen = {role: session.get_one(Version, number) for role, number in inputs.items()}
+        chosen = {role: row_of(session, Version, number, "version") for role, number in inputs.items()}
     return _again(session, version, chosen, dict(settings), "made with other settings")
 
 

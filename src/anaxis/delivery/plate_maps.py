@@ -4,33 +4,58 @@ from __future__ import annotations
 
 from pathlib import Path
 
+import numpy as np
+
 from anaxis.core.camera.plate.overscan import no_overscan
 from anaxis.core.camera.plate.window import window_of
-from anaxis.core.camera.track import Track, lens_moves
+from anaxis.core.camera.track import FRAMING, Track
 from anaxis.core.errors import BadInput
+from anaxis.core.time.rates import plain_frame
 from anaxis.delivery.shot_camera import ShotCamera
 from anaxis.formats.st_map.pair import KINDS, MapsOf, write_pair
 
+# So many pairs of maps go along at most: a pair of 1920 x 1080 px takes some 16 MB.
+MOST_PAIRS = 8
 # What is left of a map in single precision on the largest pictures.
 _READS_BACK_PX = 0.02
 
 
-def has_maps(track: Track) -> bool:
-    """Whether a camera has a distortion of which one pair of maps is good for all frames: the pair then goes along."""
-    return track.distortion is not None and track.distortion.frames == 1 and not lens_moves(track)
+def stretches_of(track: Track) -> list[tuple[int, int]]:
+    """The places of the first and last frame of each stretch over which one pair of maps holds, in order; none without a
+    distortion."""
+    if track.distortion is None:
+        return []
+    columns = [getattr(track.lens, k) for k in FRAMING] + [v[:, 0] for v in track.distortion.values.values()]
+    values = np.stack([np.broadcast_to(c, len(track)) for c in columns], axis=1)
+    begins = np.concatenate([[0], np.flatnonzero((values[1:] != values[:-1]).any(axis=1)) + 1])
+    ends = np.concatenate([begins[1:] - 1, [len(track) - 1]])
+    return list(zip(begins.tolist(), ends.tolist(), strict=True))
+
+
+def maps_go_along(track: Track) -> bool:
+    """Whether the maps are in the package of files: those of a lens that moves on every frame would be far too large."""
+    return 0 < len(stretches_of(track)) <= MOST_PAIRS
 
 
 def maps_of(camera: ShotCamera, folder: Path) -> dict[str, Path]:
-    """Both maps of a camera that has such a pair, written, by kind. Raises BadInput where one reads back otherwise."""
-    assert camera.track.distortion is not None
+    """Both maps of a camera, written, by kind; with the frames that each holds for where there are several pairs.
+
+    Raises BadInput where one reads back otherwise.
+    """
+    track = camera.track
+    assert track.distortion is not None
     render = camera.render or no_overscan(camera.plate)
     # A render's window is the plate's and more about it: the plate's own is found again by taking that off.
-    window = window_of(camera.track.lens, render.image, camera.picture.fit).simplest()
-    plate = render.plate_within(window)
-    written = write_pair(MapsOf(camera.track.distortion, plate, render), 0, folder, "plate", "", force=True)
-    for kind in KINDS:
-        if written[kind]["max_px"] > _READS_BACK_PX:
-            raise BadInput(
-                f"The map that {kind}s reads back {written[kind]['max_px']:.3f} px off: at this size single precision is not enough."
-            )
-    return {kind: folder / written[kind]["file"] for kind in KINDS}
+    window = window_of(track.lens, render.image, camera.picture.fit).simplest()
+    maps = MapsOf(track.distortion, render.plate_within(window), render)
+    out, stretches = {}, stretches_of(track)
+    for first, last in stretches:
+        frames = f".{plain_frame(track.frames[first])}-{plain_frame(track.frames[last])}" if len(stretches) > 1 else ""
+        written = write_pair(maps, first, folder, "plate", frames, force=True)
+        for kind in KINDS:
+            if written[kind]["max_px"] > _READS_BACK_PX:
+                raise BadInput(
+                    f"The map that {kind}s reads back {written[kind]['max_px']:.3f} px off: at this size single precision is not enough."
+                )
+            out[f"{kind}{frames}"] = folder / written[kind]["file"]
+    return out

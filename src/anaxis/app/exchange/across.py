@@ -14,6 +14,7 @@ from anaxis.app.exchange.takes import new_there
 from anaxis.core.errors import BadInput
 from anaxis.packages.own_numbers import chosen_groups
 from anaxis.store.exchange import Party, Shared
+from anaxis.store.rows import found as row_of
 
 
 class Across(BaseModel):
@@ -30,11 +31,11 @@ class Across(BaseModel):
 @use_case("write across")
 def write_across(session: Session, asked: Across) -> Shared:
     """Raises BadInput where nothing is to be written, and where the rates differ and nobody said that it is to go frame for frame."""
-    source = session.get_one(Shared, asked.source)
+    source = row_of(session, Shared, asked.source, "camera of a package")
     groups = chosen_groups(asked.groups)
     side, now = side_of(source), whole_of(session, source)
     if asked.to is None:
-        party = session.get_one(Party, asked.party)
+        party = row_of(session, Party, asked.party or 0, "package")
         if party.show_id != source.party.show_id or party.kind != "package":
             raise BadInput("Choose a package that is connected in the same show.")
         parties = locked(session, [party.id])
@@ -44,7 +45,7 @@ def write_across(session: Session, asked: Across) -> Shared:
         put_down(session, parties[party.id], to, sent.meant, sent.wire, replaces=True, entry=to.entry)
         notify(session, f"s{party.show_id}")
         return to
-    to = session.get_one(Shared, asked.to)
+    to = row_of(session, Shared, asked.to, "camera of a package")
     if to.party.show_id != source.party.show_id or to.id == source.id:
         raise BadInput("Choose another camera, of a package that is connected in the same show.")
     require_same_rate(source, to, asked.frame_for_frame)

@@ -30,6 +30,7 @@ from anaxis.core.time.rates import format_frame, kept_rate, rate_label
 from anaxis.packages.own_numbers import chosen_groups
 from anaxis.store.exchange import Clash, Link, Party, Shared, SharedChange
 from anaxis.store.models import Show
+from anaxis.store.rows import found as row_of
 
 _MOST_EVERY_S = 3600
 
@@ -55,7 +56,7 @@ def link(session: Session, asked: LinkAsked) -> Link:
     Raises BadInput where one of them is not known yet, is linked already, or runs at another rate and nobody said that it is
     to go frame for frame.
     """
-    first, second = (session.get_one(Shared, n) for n in (asked.first, asked.second))
+    first, second = (row_of(session, Shared, n, "camera of a package") for n in (asked.first, asked.second))
     if asked.rule not in RULES:
         raise BadInput(f"'{asked.rule}' is no rule: choose one of {', '.join(RULES)}.")
     groups = list(chosen_groups(asked.groups))

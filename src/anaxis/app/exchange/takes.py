@@ -27,6 +27,7 @@ from anaxis.packages.own_numbers import chosen_groups, columns_of
 from anaxis.store.exchange import Link, Party, Pulled, Shared
 from anaxis.store.models import Version
 from anaxis.store.queries import find_shot, picture_of_version, track_of
+from anaxis.store.rows import found as row_of
 
 
 class Pull(BaseModel):
@@ -208,8 +209,8 @@ def push(session: Session, version: Version, asked: Push) -> Shared:
     """Write a version into a package. Raises BadInput where both changed the same and nobody said which is to be, and where nothing
     is to be written."""
     groups = chosen_groups(asked.groups)
-    shared = session.get_one(Shared, asked.shared) if asked.shared is not None else None
-    party = shared.party if shared is not None else session.get_one(Party, asked.party)
+    shared = row_of(session, Shared, asked.shared, "camera of a package") if asked.shared is not None else None
+    party = shared.party if shared is not None else row_of(session, Party, asked.party or 0, "package")
     parties = lock_about(session, shared)[0] if shared is not None else locked(session, [party.id])
     writing = planned_push(session, version, shared, party, groups)
     parts = writing.parts
