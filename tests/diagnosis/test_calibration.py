@@ -305,3 +305,13 @@ def test_typed_to_three_decimals_packages_are_learned_all_the_same() -> None:
         if not (right and found.explained):
             failed.append((seed, right, found.explained, [h.code for h in truth.habits], found.second_round))
     assert len(failed) <= sized(3, 1), failed
+
+
+def test_frames_under_numbers_that_nothing_explains_came_back_all_the_same() -> None:
+    form = forms(random_profile(3).model_copy(update={"habits": ()}))[0]
+    number = {str(f): 7000 + i * i / 4 for i, f in enumerate(form["frames"])}
+    pixels = {str(number[f]): rows for f, rows in form["pixels"].items()}
+    found = learned(returned_from_document(form | {"frames": list(number.values()), "pixels": pixels}, "a"), "x", "x")
+    said = " ".join(found.second_round)
+    assert not found.explained and "no frame came back" not in said
+    assert "carry other numbers than those sent" in said or "comes near" in said or "px" in said, said

@@ -93,12 +93,12 @@ def test_overscan_and_maps_on_the_command_line(demo_files: dict[str, Path], tmp_
     width, height = over["resolution"]
     assert set(over) == {
         "resolution", "factor", "film_width_mm", "film_height_mm", "offset_x_mm", "offset_y_mm", "hfov_deg", "vfov_deg",
-        "empty_px_without", "notes",
+        "empty_px_without", "short_px", "notes",
     }  # fmt: skip
     assert over["film_width_mm"] == pytest.approx(25.6 * width / 480) and over["film_height_mm"] == pytest.approx(
         14.4 * height / 270
     )
-    assert 1 < over["factor"][0] < width / 480 and over["empty_px_without"] > 1000
+    assert 1 < over["factor"][0] < width / 480 and over["empty_px_without"] > 1000 and over["short_px"] == 0
     made = run("st-map", "make", *asked, "--out", str(tmp_path / "maps"))
     assert made["render"] == [width, height] and made["maps"]["undistort"]["resolution"] == [width, height]
     assert made["maps"]["distort"]["resolution"] == [480, 270] and made["maps"]["distort"]["max_px"] < 0.001

@@ -16,7 +16,7 @@ from anaxis.core.camera.distortion.distortion import Distortion
 from anaxis.core.camera.distortion.models import model_of, usual_of
 from anaxis.core.camera.distortion.suggested import Suggested
 from anaxis.core.camera.lens import Image, field_of_view_deg
-from anaxis.core.camera.plate.overscan import Needed, empty_pixels, no_overscan, overscan_of
+from anaxis.core.camera.plate.overscan import WIDEST_FILTER_PX, Needed, empty_pixels, no_overscan, overscan_of
 from anaxis.core.camera.plate.window import Window, window_of
 from anaxis.core.errors import BadInput
 from anaxis.core.time.rates import plain_frame
@@ -81,7 +81,9 @@ def overscan(
     found = plate.overscan(multiple, tight)
     grown = lens = found.overscan.lens(plate.track.lens, plate.picture.fit)
     used = grown.used(found.image, plate.picture.fit)
-    empty_px = int(empty_pixels(plate.distortion, plate.window, plate.picture.image, found.worst).sum())
+    seen = (plate.distortion, plate.window, plate.picture.image, found.worst)
+    empty_px = int(empty_pixels(*seen).sum())
+    short_px = int(empty_pixels(*seen, found.overscan, WIDEST_FILTER_PX).sum())
     document = {
         "resolution": [found.image.width_px, found.image.height_px],
         "factor": list(found.factor),
@@ -92,6 +94,7 @@ def overscan(
         "hfov_deg": float(field_of_view_deg(used.width_mm, lens.focal_mm)[0]),
         "vfov_deg": float(field_of_view_deg(used.height_mm, lens.focal_mm)[0]),
         "empty_px_without": empty_px,
+        "short_px": short_px,
     }
     rows = table("overscan", "value")
     rows.add_row("render", f"{found.image.width_px} x {found.image.height_px} px")
@@ -102,6 +105,7 @@ def overscan(
     rows.add_row("offset", f"{document['offset_x_mm']:.4f} right, {document['offset_y_mm']:.4f} up mm")
     rows.add_row("plate within it", f"from x {-found.overscan.x_px:g}, y {-found.overscan.y_px:g} px")
     rows.add_row("empty without it", f"{empty_px} px of the plate")
+    rows.add_row("short of picture for a filter", f"{short_px} px of the plate")
     kept = "Focal length and offsets stay." if found.overscan.centred else "The focal length stays, the offsets move."
     both = f"{kept} Set both the resolution and the film back, or neither."
     plate.say(document, [rows, both], as_json)

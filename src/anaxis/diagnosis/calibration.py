@@ -122,9 +122,9 @@ def _second_round(
         )
     if not found.explained:
         none = (
-            "no frame came back that was sent"
+            "the frames that came back carry other numbers than those sent, and nothing known explains which is which"
             if not len(found.frames)
-            else "nothing that is known comes near what came back"
+            else "nothing known comes near the returned camera"
         )
         asked.append(f"what else it does to a file: {found.explanations[0].sentence if found.explanations else none}")
     elif returned.frames[-1] - returned.frames[0] < len(made_camera()) - 1.5:
