@@ -12,6 +12,7 @@ from sqlalchemy.orm import Session
 from anaxis.app.retention import clear_uploads
 from anaxis.simulated.tracker import Device, walk
 from anaxis.store.exchange import Recording
+from anaxis.store.keep import find_or_make_shot, find_or_make_show
 from anaxis.store.models import SourceFile, Version
 from anaxis.store.queries import track_of
 from pages import Visitor
@@ -32,9 +33,15 @@ def test_a_phones_log_becomes_a_camera_with_its_jump_removed(site: str, engine: 
             "resolution": "1440x1920",
             "source_fit": "width",
         }
+        with Session(engine) as store, store.begin():
+            shot = find_or_make_shot(store, find_or_make_show(store, "The Tidewright"), "TW_920")
+            shot.first_frame, shot.last_frame, shot.rate = 1009, 1300, "25/1"
         wrong = visitor.post(f"{review}/recording", data={**form, "shot": ""})
         assert wrong.status_code == 422 and "The shot needs a name" in wrong.text
         opened = visitor.post(f"{review}/recording", data=form).headers["location"]
+        with Session(engine) as store:
+            usual = store.execute(select(Recording.settings)).scalar_one()
+        assert (usual["rate"], usual["first_frame"]) == ("25/1", 1009), "those of the shot"
         page = visitor.get(opened)
         assert page.status_code == 200 and "Remove the jump" in page.text and log.name in page.text
         assert visitor.get(f"{opened}/drawing").status_code == 200

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import replace
 from datetime import UTC, datetime
+from typing import Any
 
 from pydantic import BaseModel
 from sqlalchemy.orm import Session
@@ -21,9 +22,11 @@ from anaxis.core.checks.recorded import guesses_left
 from anaxis.core.motion.recorded import usual_settings
 from anaxis.core.motion.tracking_jumps import jumps_of
 from anaxis.core.scene.landmarks import legal_name
+from anaxis.core.time.rates import rate_text
 from anaxis.store.exchange import Recording, RecordingBlock
 from anaxis.store.models import SourceFile
-from anaxis.store.queries import set_finder, staged_scene
+from anaxis.store.noticed import expected_of
+from anaxis.store.queries import find_shot, set_finder, staged_scene
 
 
 class RecordedFile(BaseModel):
@@ -65,10 +68,24 @@ def record_from_file(session: Session, source: SourceFile, asked: RecordedFile) 
     session.add(row)
     session.flush()
     session.add(RecordingBlock(recording_id=row.id, number=1, data=samples.rows.astype("<f8").tobytes()))
-    usual = usual_settings(samples, jumps_of(samples))
+    usual = usual_settings(samples, jumps_of(samples)).model_dump() | _of_the_shot(
+        session, show.name, asked.shot.strip()
+    )
     row.settings = Settings(
-        **usual.model_dump(), shot=asked.shot.strip(), camera=legal_name(path.rpartition("/")[2], set())
+        **usual, shot=asked.shot.strip(), camera=legal_name(path.rpartition("/")[2], set())
     ).model_dump(mode="json")
     session.flush()
     session.refresh(row)
     return row
+
+
+def _of_the_shot(session: Session, show: str, shot: str) -> dict[str, Any]:
+    """The rate and first frame of a recording's camera, where the show says what the shot should be."""
+    found = find_shot(session, show, shot)
+    expected = expected_of(found) if found is not None else None
+    out: dict[str, Any] = {}
+    if expected is not None and expected.rate is not None:
+        out["rate"] = rate_text(expected.rate)
+    if expected is not None and expected.first_frame is not None:
+        out["first_frame"] = expected.first_frame
+    return out

@@ -21,6 +21,8 @@ from anaxis.core.typing import Floats
 ROW = 12
 # A step of so many usual ones between two samples is a gap.
 _GAP_STEPS = 1.6
+# A file holds so many samples at most; each change of a setting draws the camera of all of them anew.
+_MOST_SAMPLES = 36_000
 # A clock in seconds, of this century or of the device's start; two samples are further apart than this.
 _MOST_CLOCK_S, _LEAST_STEP_S = 1e12, 1e-6
 
@@ -97,6 +99,11 @@ def samples_of_track(track: Track, image: Image, fit: str) -> Samples:
 def samples_in_scene(scene: Scene, path: str, image: Image, fit: str) -> Samples:
     """Samples of a file's camera, in canonical space, at the times of the file's own samples. Raises BadInput."""
     keys = chain_keys(scene, scene.camera(path).path)
+    if len(keys) > _MOST_SAMPLES:
+        raise BadInput(
+            f"{scene.name}, {path}: the recording has {len(keys)} samples; at most {_MOST_SAMPLES} are taken (10 minutes at 60 a second). "
+            "Cut the file into takes."
+        )
     if len(keys) < 2:
         raise BadInput(
             f"{scene.name}, {path}: the camera has one sample, so it is no recording. Keep it as a still camera."
