@@ -195,3 +195,20 @@ def test_rows_of_cuts_are_found_or_asked_about_and_never_passed_over() -> None:
         asked += len(cuts & set(breaks.undecided.tolist()))
         missed += len(cuts - set(breaks.pose.tolist()) - set(breaks.undecided.tolist()))
     assert missed == 0 and found > 2 * asked, (found, asked, missed)
+
+
+@pytest.mark.parametrize("leaping", [(True, True, True), (True, True, False), (True, False, False)])
+def test_leaps_that_are_possible_alone_are_a_cut_together(leaping: tuple[bool, bool, bool]) -> None:
+    """Place, turn and lens leap by six times what goes on beside them: one of them alone may be a cut, two or three are one."""
+    place, turn, lens = (
+        np.concatenate(
+            [
+                [0.0],
+                np.cumsum(np.where(np.arange(39) % 2, 1.2 * step, step) + (np.arange(39) == 19) * leap * 1.44 * step),
+            ]
+        )
+        for step, leap in zip((0.1, 5.0, 0.02), leaping, strict=True)
+    )
+    track = made(np.stack([place, 0 * place, 0 * place], axis=1), turns(turn, 0, 0), 20 * np.exp(lens))
+    breaks = breaks_of(track)
+    assert breaks.pose.tolist() == ([20] if sum(leaping) > 1 else []) and (sum(leaping) > 1 or 20 in breaks.undecided)
