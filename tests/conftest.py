@@ -31,7 +31,7 @@ os.environ.pop("SSL_CERT_FILE", None)
 os.environ["SSL_CERT_DIR"] = "/no-certificates"
 # A full collection of garbage goes through all that a test process has imported. It comes less often, and leaves that out
 # (the fixture server).
-gc.set_threshold(20_000, 20, 20)
+gc.set_threshold(5_000, 10, 10)
 
 settings.register_profile("anaxis", deadline=None, max_examples=60, derandomize=True)
 settings.load_profile("anaxis")

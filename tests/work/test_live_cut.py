@@ -48,7 +48,7 @@ def wait(condition: Callable[[], bool], seconds: float = 90, said: str = "what w
             if condition():
                 return
         assert time.monotonic() < deadline, said
-        time.sleep(0.05)
+        time.sleep(0.2)
 
 
 class Killed:
