@@ -211,11 +211,12 @@ def _reaches(distortion: Distortion, plate: Window, image: Image, frames: Ints, 
     plates: (n, 4)."""
     window = plate.take(frames)
     border = window.tangents(border_pixels(image, most), image)
-    found = require_unfolded(distortion.take(frames), border, frames)
+    of_frames = distortion.take(frames)
+    found = require_unfolded(of_frames, border, frames)
     u, v = found[..., 0], found[..., 1]
     wide, high = window.right - window.left, window.top - window.bottom
     bent = np.abs(found - border).max() > _UNBENT
-    across, up = _filtered(distortion.take(frames), found, window, image, filter_px if bent else 0.0)
+    across, up = _filtered(of_frames, found, window, image, filter_px if bent else 0.0)
     sides = (
         (window.left - (u - across).min(axis=1)) / wide,
         ((u + across).max(axis=1) - window.right) / wide,
@@ -230,6 +231,8 @@ def _filtered(
 ) -> tuple[Floats, Floats]:
     """How far a filter looks about pinhole tangents (n, m, 2), across and up (n, m): a filter of the plate's pixels, and never
     less than one of the render's, which are of the same size in the middle."""
+    if filter_px == 0:
+        return np.zeros(found.shape[:2]), np.zeros(found.shape[:2])
     wide, high = (window.right - window.left)[:, None], (window.top - window.bottom)[:, None]
     across_px, up_px = wide / image.width_px, high / image.height_px
     b = distortion.bend(found[..., 0], found[..., 1])
