@@ -18,7 +18,7 @@ if TYPE_CHECKING:  # loaded when first used: the command line starts quicker
     from anaxis.core.motion.recorded import Taken
     from anaxis.core.motion.samples import Samples
 
-_ASPECT = {"as-filmed": None, "16:9": 16 / 9, "4:3": 4 / 3, "9:16": 9 / 16}
+_AUTO, _AS_FILMED = "auto", "as-filmed"
 
 
 class _Place(click.ParamType):
@@ -36,15 +36,16 @@ class _Place(click.ParamType):
 
 
 class _Aspect(click.ParamType):
-    name = "ASPECT"
+    name = f"{_AUTO}|{_AS_FILMED}|ASPECT"
 
-    def convert(self, value: Any, param: Any, ctx: Any) -> float | None:
-        if value in _ASPECT:
-            return _ASPECT[value]
+    def convert(self, value: Any, param: Any, ctx: Any) -> str | float:
+        if value in (_AUTO, _AS_FILMED):
+            return str(value)
+        width, _, height = str(value).partition(":")
         try:
-            return float(value)
-        except ValueError:
-            raise BadInput(f"'{value}' is no aspect: write 16:9, 2.39, or as-filmed.") from None
+            return float(width) / float(height or 1)
+        except (ValueError, ZeroDivisionError):
+            raise BadInput(f"'{value}' is no aspect: write 16:9, 2.39, {_AS_FILMED} or {_AUTO}.") from None
 
 
 @click.command()
@@ -78,7 +79,9 @@ class _Aspect(click.ParamType):
 @click.option(
     "--aspect",
     type=_Aspect(),
-    help="The picture's aspect, cut or widened about its middle; else 16:9 where it was filmed upright.",
+    default=_AUTO,
+    show_default=True,
+    help="The picture's aspect, cut or widened about its middle; auto: 16:9 where it was filmed upright.",
 )
 @click.option(
     "--keep",
@@ -107,7 +110,7 @@ def recording(
     from anaxis.core.checks.recorded import guesses_left, recorded_findings
     from anaxis.core.derive.derived import Derived
     from anaxis.core.findings import Finding
-    from anaxis.core.motion.recorded import settings_of, taken
+    from anaxis.core.motion.recorded import settings_of, taken, usual_settings
     from anaxis.core.motion.samples import samples_in_scene
     from anaxis.core.motion.tracking_jumps import jumps_of
     from anaxis.core.scene.landmarks import legal_name
@@ -122,9 +125,8 @@ def recording(
     jumps = jumps_of(samples)
     own = ("gaps", "smooth_px", "keep", "film_width_mm", "stand", "heading_deg", "stand_at")
     asked = {k: given.pop(k) for k in own}
-    aspect, upright = given.pop("aspect"), samples.image.aspect < 1
-    if aspect is None and upright and not _was_typed("aspect"):
-        aspect = 16 / 9
+    aspect = given.pop("aspect")
+    aspect = usual_settings(samples, jumps).aspect if aspect == _AUTO else None if aspect == _AS_FILMED else aspect
     settings = settings_of(
         {**asked, "aspect": aspect, "rate": rate_text(parse_rate(show_rate)), "first_frame": first, "heal": _places(heal, [j.place for j in jumps])}
     )  # fmt: skip
@@ -142,11 +144,6 @@ def recording(
         Derived(made.track, made.image, "width"), findings, head, given,
         MadeFrom("a recording", settings.model_dump(mode="json"), (source,)),
     )  # fmt: skip
-
-
-def _was_typed(name: str) -> bool:
-    source = click.get_current_context().get_parameter_source(name)
-    return source is not None and source.name != "DEFAULT"
 
 
 def _places(heal: str, found: list[int]) -> list[int]:
