@@ -110,6 +110,35 @@ def test_a_warning_is_said_with_each_delivery_until_it_is_allowed(caller: Any, u
     assert nothing.status_code == 422 and "nothing to take back" in nothing.text
 
 
+def test_a_table_of_two_readings_is_read_as_chosen(caller: Any, tmp_path: Path) -> None:
+    rows = [f"{1001 + i},{0.1 * i:.4f},1.6,{-0.2 * i:.4f},0,{0.01 * i:.4f},0" for i in range(30)]
+    table = "\n".join(["frame,tx,ty,tz,rx,ry,rz", *rows]).encode()
+    client = caller()
+    sent = client.post("/files", files={"file": ("TW_930_cam_v001.csv", table)}, data={"show": "The Tidewright"}).json()
+    named = {"path": "TW_930_cam_v001.csv", "show": "The Tidewright"}
+    at = f"/files/{sent['id']}"
+    found = client.get(at, params=named).json()
+    assert found["readings"] == ["the angles are in degrees", "the angles are in radians"]
+    accepted = {
+        "accept": [
+            "guessed_columns",
+            "guessed_order",
+            "guessed_up_axis",
+            "guessed_metres_per_unit",
+            "guessed_rate",
+            "default_lens",
+        ]
+    }
+    refused = client.post(f"{at}/keep", json=named | accepted).json()
+    assert "can be read in 2 ways" in str(refused)
+    assert client.post(f"{at}/columns", params=named, json={"reading": 5}).status_code == 422
+    assert client.post(f"{at}/columns", params=named, json={"reading": 1}).status_code == 200
+    assert client.get(at, params=named).json()["readings"] == []
+    kept = client.post(f"{at}/keep", json=named | accepted)
+    assert kept.status_code == 200 and kept.json()["kept"], kept.text
+    assert client.post(f"{at}/columns", params=named, json={"reading": 0}).status_code == 422, "it is kept"
+
+
 def test_long_work_is_followed_and_values_proof_and_returns_say_their_numbers(
     caller: Any, demo_files: dict[str, Path]
 ) -> None:

@@ -87,7 +87,7 @@ def take_in(session: Session, source_id: int, asked: TakeIn) -> list[Version]:
 
 def require_one_reading(read: Scene) -> None:
     """Raise BadInput for a table that can be read in several ways, of which nobody has chosen one."""
-    ways = (read.columns or {}).get("readings") or []
+    ways = readings_of(read)
     if ways:
         raise BadInput(
             f"{read.name} can be read in {len(ways)} ways: {'; or '.join(w['words'] for w in ways)}. Choose one under 'What each column is', or "
@@ -138,11 +138,27 @@ def take_in_once_more(session: Session, camera: Camera) -> SourceFile:
 
 
 def read_again(session: Session, parsers: ParserPool, source: SourceFile, layout: dict[str, Any] | None) -> Scene:
-    """A table put aside, read by another layout of its columns, None to guess it; raises BadInput."""
+    """A table put aside, read by another layout of its columns, None to guess it. Raises BadInput, and where it is kept already."""
+    if source.kept:
+        raise BadInput(f"A camera of {source.name} is kept already: take the file in again to read it another way.")
     let_go(session)
     scene = read_bytes(parsers, source.name, source.data, layout)
     reread(session, source, scene, layout)
     return scene
+
+
+def readings_of(read: Scene) -> list[dict[str, Any]]:
+    """The ways in which a table may be read, where nobody has chosen one of several: for each its words and columns."""
+    return (read.columns or {}).get("readings") or []
+
+
+def read_as(session: Session, parsers: ParserPool, source: SourceFile, read: Scene, number: int) -> Scene:
+    """A table put aside, read in one of the ways in which it may be, from 0. Raises BadInput."""
+    ways = readings_of(read)
+    if not 0 <= number < len(ways):
+        raise BadInput(f"{source.name} has no reading {number}: it has {len(ways)}, counted from 0.")
+    columns = [{k: c[k] for k in ("quantity", "unit", "sign")} for c in ways[number]["columns"]]
+    return read_again(session, parsers, source, {"columns": columns})
 
 
 def read_bytes(

@@ -11,7 +11,8 @@ from anaxis.app.documents import FileDocument
 from anaxis.app.draft import Draft
 from anaxis.app.many import item_of, keep_item, named_in, same_again
 from anaxis.app.roles import Role
-from anaxis.app.take_in import reports_of, take_in_bytes
+from anaxis.app.take_in import read_again, read_as, readings_of, reports_of, take_in_bytes
+from anaxis.core.errors import BadInput
 from anaxis.formats import check_size, require_readable
 from anaxis.store.queries import staged_scene
 from anaxis.web.access import needs
@@ -39,6 +40,16 @@ class Inspected(BaseModel):
 
     file: FileDocument
     cameras: list[dict[str, Any]]
+    readings: list[str] = Field(
+        [], description="The ways in which a table may be read, where one is to be chosen before it is kept."
+    )
+
+
+class Columns(BaseModel):
+    """How a table is read: by the number of one of its readings, from 0, or by a column layout of its own."""
+
+    reading: int | None = Field(None, ge=0, le=10)
+    layout: dict[str, Any] | None = None
 
 
 @router.post("/files", status_code=201)
@@ -72,7 +83,22 @@ def inspected(store: Store, source_id: Number, path: Name, show: Name = "", rule
     cameras = [
         {"path": r.path, "name": r.name, "usable": r.usable, "facts": r.facts, "findings": [f.as_dict() for f in r.findings]} for r in reports
     ]  # fmt: skip
-    return Inspected(file=FileDocument.of(item), cameras=cameras)
+    return Inspected(file=FileDocument.of(item), cameras=cameras, readings=[w["words"] for w in readings_of(read)])
+
+
+@router.post("/files/{source_id}/columns")
+def read_columns(
+    request: Request, store: Store, source_id: Number, path: Name, asked: Columns, show: Name = "", rule: Name = ""
+) -> FileDocument:
+    """A table that was put aside, read by other columns."""
+    source, read = staged_scene(store, source_id)
+    if read.columns is None:
+        raise BadInput(f"{source.name} is no table: it has no columns to choose.")
+    if asked.reading is not None:
+        read_as(store, request.app.state.parsers, source, read, asked.reading)
+    else:
+        read_again(store, request.app.state.parsers, source, asked.layout)
+    return FileDocument.of(item_of(store, source, path, rule, show))
 
 
 @router.post("/files/{source_id}/keep")

@@ -12,7 +12,7 @@ from anaxis.app.examined import camera_after
 from anaxis.app.packages import keep_package
 from anaxis.app.roles import Role
 from anaxis.app.saved import save_layout
-from anaxis.app.take_in import read_again, read_bytes
+from anaxis.app.take_in import read_again, read_as, read_bytes, readings_of
 from anaxis.app.waiting import examiner_of, let_go
 from anaxis.core.errors import BadInput
 from anaxis.core.space.axes import ORDERS, Convention
@@ -42,8 +42,6 @@ def choose_layout(
     source, scene = staged_scene(store, source_id)
     if scene.columns is None:
         raise BadInput(f"{source.name} is no table: its columns cannot be chosen.")
-    if source.kept:
-        raise BadInput(f"A camera of {source.name} is kept already: take the file in again to read it another way.")
     if saved:
         layout = _saved(store, saved)
     else:
@@ -82,7 +80,7 @@ def with_table(package: Profile, layout: dict[str, Any], read: dict[str, Any]) -
 def table_readings(request: Request, store: Store, source_id: int) -> Any:
     """The camera of each way in which the table may be read, drawn side by side."""
     source, scene = staged_scene(store, source_id)
-    ways = (scene.columns or {}).get("readings") or []
+    ways = readings_of(scene)
     let_go(store)
     shown = []
     for way in ways:
@@ -107,11 +105,7 @@ def table_readings(request: Request, store: Store, source_id: int) -> Any:
 def choose_reading(request: Request, store: Store, source_id: int, number: Annotated[int, Form()]) -> Any:
     """The staged table read again in one of the ways in which it may be."""
     source, scene = staged_scene(store, source_id)
-    ways = (scene.columns or {}).get("readings") or []
-    if not 0 <= number < len(ways):
-        raise BadInput(f"{source.name} has no reading {number + 1}: reload the page and choose again.")
-    columns = [{k: c[k] for k in ("quantity", "unit", "sign")} for c in ways[number]["columns"]]
-    read_again(store, request.app.state.parsers, source, {"columns": columns, "axes": GUESS})
+    read_as(store, request.app.state.parsers, source, scene, number)
     return RedirectResponse(f"/take-in/{source_id}", status_code=303)
 
 
