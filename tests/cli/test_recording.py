@@ -8,8 +8,8 @@ from pathlib import Path
 import pytest
 
 from anaxis.simulated.tracker import Device
-from recordings import write_phone_log
 from shell import run, said
+from tracker_files import write_phone_log
 
 STATED = (
     "--up-axis",

@@ -19,6 +19,7 @@ from anaxis.app.tokens import new_token
 from anaxis.store.models import HistoryEntry
 from anaxis.store.queries import find_show
 from shell import run as in_shell
+from tracker_files import SMALL_PAN_LAYOUT, write_small_pan
 
 
 @pytest.fixture
@@ -103,3 +104,11 @@ def test_a_warning_is_no_match_until_it_is_allowed_by_name(
     with Session(engine) as store:
         told = store.scalars(select(HistoryEntry).where(HistoryEntry.action == "allow warnings")).one()
         assert told.actor.startswith("demo") and told.said.startswith("sensor_factor: ")
+
+
+def test_a_table_of_two_readings_is_pushed_with_its_layout(asked: Any, tmp_path: Path) -> None:
+    table, layout = write_small_pan(tmp_path / "MI_050_cam_v001.csv"), tmp_path / "columns.json"
+    layout.write_text(json.dumps(SMALL_PAN_LAYOUT))
+    refused = asked("push", table, "--show", "The mill", code=2)
+    assert "can be read in 2 ways" in refused["files"][0]["said"] and not refused["kept"]
+    assert asked("push", table, "--show", "The mill", "--columns", layout)["kept"] == 1

@@ -25,6 +25,7 @@ from anaxis.store.models import Camera, SourceFile, Version
 from anaxis.store.queries import find_shot
 from anaxis.work.queue import address_of
 from shell import Ran, run
+from tracker_files import SMALL_PAN_LAYOUT, write_small_pan
 
 
 @pytest.fixture
@@ -205,3 +206,13 @@ def test_a_watched_folder_is_gone_on_with_and_a_half_written_file_waits(
     assert (told["state"], told["shot"], watching.returncode) == ("new", "MI_020", 0), told
     with Session(engine) as store:
         assert store.execute(select(func.count()).select_from(Camera)).scalar_one() == 2
+
+
+def test_a_table_of_two_readings_is_kept_by_its_layout(said: Any, tmp_path: Path, engine: Engine) -> None:
+    table, layout = write_small_pan(tmp_path / "MI_050_cam_v001.csv"), tmp_path / "columns.json"
+    layout.write_text(json.dumps(SMALL_PAN_LAYOUT))
+    asked = said(table, "--show", "The mill", code=2)
+    assert "can be read in 2 ways" in asked["files"][0]["said"] and not asked["kept"]
+    assert said(table, "--show", "The mill", "--columns", layout)["kept"] == 1
+    with Session(engine) as store:
+        assert store.execute(select(SourceFile.layout)).scalar_one() == SMALL_PAN_LAYOUT

@@ -36,6 +36,7 @@ from lanes import sized
 from ordinary import SHOTS
 from test_ordinary_shots import leaving
 from test_people import routes_of
+from tracker_files import write_small_pan
 
 EXAMPLE = Path(__file__).resolve().parents[2] / "docs" / "examples" / "send_a_shot.py"
 
@@ -111,8 +112,7 @@ def test_a_warning_is_said_with_each_delivery_until_it_is_allowed(caller: Any, u
 
 
 def test_a_table_of_two_readings_is_read_as_chosen(caller: Any, tmp_path: Path) -> None:
-    rows = [f"{1001 + i},{0.1 * i:.4f},1.6,{-0.2 * i:.4f},0,{0.01 * i:.4f},0" for i in range(30)]
-    table = "\n".join(["frame,tx,ty,tz,rx,ry,rz", *rows]).encode()
+    table = write_small_pan(tmp_path / "pan.csv").read_bytes()
     client = caller()
     sent = client.post("/files", files={"file": ("TW_930_cam_v001.csv", table)}, data={"show": "The Tidewright"}).json()
     named = {"path": "TW_930_cam_v001.csv", "show": "The Tidewright"}

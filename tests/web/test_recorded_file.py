@@ -16,7 +16,7 @@ from anaxis.store.keep import find_or_make_shot, find_or_make_show
 from anaxis.store.models import SourceFile, Version
 from anaxis.store.queries import track_of
 from pages import Visitor
-from recordings import write_phone_log
+from tracker_files import write_phone_log, write_small_pan
 
 
 def test_a_phones_log_becomes_a_camera_with_its_jump_removed(site: str, engine: Engine, tmp_path: Path) -> None:
@@ -73,11 +73,7 @@ def test_a_phones_log_becomes_a_camera_with_its_jump_removed(site: str, engine: 
 
 
 def test_a_table_of_two_readings_is_kept_once_one_is_chosen(site: str, engine: Engine, tmp_path: Path) -> None:
-    t = np.arange(30.0)
-    angles = np.stack([0.2 * np.sin(t / 9), 0.01 * t, 0 * t], axis=1)
-    rows = [[f, 0.1 * f, 1.6, -0.2 * f, *a] for f, a in zip(t + 1001, angles, strict=True)]
-    table = tmp_path / "TW_930_pan.csv"
-    table.write_text("\n".join(["frame,tx,ty,tz,rx,ry,rz", *(",".join(f"{v:.6f}" for v in r) for r in rows)]))
+    table = write_small_pan(tmp_path / "TW_930_pan.csv")
     with Visitor(base_url=site, follow_redirects=False) as visitor:
         review = visitor.post("/take-in", files={"file": (table.name, table.read_bytes())}).headers["location"]
         assert "This table can be read in 2 ways" in " ".join(visitor.get(review).text.split())

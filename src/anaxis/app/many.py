@@ -69,9 +69,13 @@ def same_again(session: Session, name: str, names: Named, data: bytes) -> Item |
     return Item(name, "same again", said, names=names, cameras=[again.camera.name])
 
 
-def put_aside(session: Session, name: str, data: bytes, scene: bytes) -> SourceFile:
-    """A file that was read elsewhere, with its scene, to be looked at and kept."""
-    return stage_file(session, name, data, scene)
+def put_aside(
+    session: Session, name: str, data: bytes, scene: bytes, layout: dict[str, Any] | None = None
+) -> SourceFile:
+    """A file that was read elsewhere, with its scene, and by which layout where it is a table, to be looked at and kept."""
+    source = stage_file(session, name, data, scene)
+    source.layout = layout
+    return source
 
 
 def named_in(session: Session, name: str, rule: str, show: str) -> Named:

@@ -58,9 +58,7 @@ def read_stated(
         if not file.is_file():
             raise BadInput(f"There is no file {file}: check the name.")
         check_size(file.name, file.stat().st_size, reader.limits.max_bytes)
-        layout = json_file(columns, "column layout") if columns else None
-        if layout is not None and not isinstance(layout, dict):
-            raise BadInput(f"{columns} is no column layout: it must be a JSON object with 'columns'.")
+        layout = layout_of(columns)
         scene = reader.read(file.resolve(), layout)
         return corrected(scene, up_axis, metres_per_unit, parse_rate(rate) if rate else None)
     finally:
@@ -111,6 +109,14 @@ def read_source(
     picture = with_pixel_aspect(picture_of(scene, resolution, source_fit), pixel_aspect)
     steps = recipe_of(recipe)
     return ReadSource(scene, picture_after(picture, steps), steps, changes)
+
+
+def layout_of(columns: Path | None) -> dict[str, Any] | None:
+    """The column layout in a JSON file. Raises BadInput."""
+    layout = json_file(columns, "column layout") if columns else None
+    if layout is not None and not isinstance(layout, dict):
+        raise BadInput(f"{columns} is no column layout: it must be a JSON object with 'columns'.")
+    return layout
 
 
 def json_file(path: Path, what: str) -> Any:

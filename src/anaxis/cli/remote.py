@@ -115,20 +115,26 @@ class Remote:
 @click.option(
     "--accept", multiple=True, metavar="CODE", help="Take the remedy of findings of this code; may be given again."
 )
+@options.columns
 @options.new_show
 @click.option("--older", is_flag=True, help="Keep files too that are older than what is kept.")
 @options.json
 def push(
-    paths: tuple[str, ...], server: str, show_name: str, rule: str, recipe: str, accept: tuple[str, ...], new_show: bool, older: bool, as_json: bool
+    paths: tuple[str, ...], server: str, show_name: str, rule: str, recipe: str, accept: tuple[str, ...], columns: Path | None, new_show: bool, older: bool, as_json: bool
 ) -> None:  # fmt: skip
     """Send camera files to a server and keep their cameras; as 'take-in' does where the store is."""
+    from anaxis.cli.read import layout_of
+    from anaxis.formats import is_table
+
     remote, kept = Remote(server), ("new", "newer take", "older") if older else ("new", "newer take")
-    files = []
+    files, layout = [], layout_of(columns)
     for path in map(Path, paths):
         about = {"path": path.as_posix(), "show": show_name, "rule": rule}
         try:
             with path.open("rb") as source:
                 file = remote.json("POST", "/files", files={"file": (path.name, source)}, data=about)
+            if layout is not None and file["id"] is not None and is_table(path.name):
+                file = remote.json("POST", f"/files/{file['id']}/columns", params=about, json={"layout": layout})
             if file["state"] in kept:
                 how = {"recipe": recipe, "accept": list(accept), "new_show": new_show}
                 file = remote.json("POST", f"/files/{file['id']}/keep", json={**about, **how})

@@ -8,6 +8,7 @@ import sys
 from collections.abc import Iterable, Iterator
 from concurrent.futures import ProcessPoolExecutor
 from contextlib import suppress
+from functools import partial
 from pathlib import Path
 from tempfile import TemporaryDirectory
 from typing import TYPE_CHECKING, Any
@@ -15,6 +16,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from anaxis.cli import options
+from anaxis.cli.read import layout_of
 from anaxis.cli.store import opened_store
 from anaxis.cli.tables import WARNED, console, left_out, print_json, table
 from anaxis.core.errors import BadInput
@@ -39,6 +41,7 @@ _BAD = 2
 @click.option(
     "--accept", multiple=True, metavar="CODE", help="Take the remedy of findings of this code; may be given again."
 )
+@options.columns
 @options.new_show
 @click.option("--older", is_flag=True, help="Keep files too that are older than what is kept.")
 @click.option("--dry-run", is_flag=True, help="Say what is in the files, and keep nothing.")
@@ -47,7 +50,7 @@ _BAD = 2
 @click.option("--jobs", default=2, show_default=True, type=click.IntRange(1, 64), help="Files read at once.")
 @options.json
 def take_in(
-    paths: tuple[str, ...], show: str, rule: str, recipe: str, accept: tuple[str, ...], new_show: bool, older: bool, dry_run: bool, whole_zips: bool, watch: bool,
+    paths: tuple[str, ...], show: str, rule: str, recipe: str, accept: tuple[str, ...], columns: Path | None, new_show: bool, older: bool, dry_run: bool, whole_zips: bool, watch: bool,
     jobs: int, as_json: bool,
 ) -> None:  # fmt: skip
     """Keep the cameras of files, folders and patterns in the store that DATABASE_URL names.
@@ -59,6 +62,7 @@ def take_in(
 
     if rule.strip():
         parts_of(rule)
+    layout = layout_of(columns)
     kept = () if dry_run else ("new", "newer take", "older") if older else ("new", "newer take")
     items = []
     with opened_store() as engine, ProcessPoolExecutor(jobs) as readers, TemporaryDirectory("-anaxis-zips") as unpacked:
@@ -66,13 +70,27 @@ def take_in(
             folder = _folder_of(paths)
             with suppress(KeyboardInterrupt):
                 for path in _coming(folder):
-                    item = _one(engine, path.as_posix(), path, _read(path), rule, show, recipe, accept, new_show, kept)
+                    item = _one(
+                        engine,
+                        path.as_posix(),
+                        path,
+                        _read(path, layout),
+                        layout,
+                        rule,
+                        show,
+                        recipe,
+                        accept,
+                        new_show,
+                        kept,
+                    )
                     click.echo(json.dumps(document_of(item)) if as_json else _line(item))
                     items.append(item)
         else:
             files = list(_opened(_files(paths), Path(unpacked), whole_zips))
-            for (name, path), scene in zip(files, readers.map(_read, [p for _, p in files]), strict=True):
-                items.append(_one(engine, name, path, scene, rule, show, recipe, accept, new_show, kept))
+            for (name, path), scene in zip(
+                files, readers.map(partial(_read, layout=layout), [p for _, p in files]), strict=True
+            ):
+                items.append(_one(engine, name, path, scene, layout, rule, show, recipe, accept, new_show, kept))
                 if not as_json and sys.stderr.isatty():
                     click.echo(f"\r{len(items)} of {len(files)}", err=True, nl=len(items) == len(files))
     if not watch:
@@ -152,13 +170,13 @@ def _line(item: Item) -> str:
     return f"{item.name}: {item.state}{said}{kept}"
 
 
-def _read(path: Path) -> bytes | str:
-    """The scene in a file, or why it cannot be read."""
-    from anaxis.formats import read_file
+def _read(path: Path, layout: dict[str, Any] | None) -> bytes | str:
+    """The scene in a file, a table by its layout, or why it cannot be read."""
+    from anaxis.formats import is_table, read_file
     from anaxis.store.archive import scene_to_bytes
 
     try:
-        return scene_to_bytes(read_file(path))
+        return scene_to_bytes(read_file(path, layout=layout if is_table(path.name) else None))
     except BadInput as error:
         return error.sentence
     except OSError as error:
@@ -166,13 +184,14 @@ def _read(path: Path) -> bytes | str:
 
 
 def _one(
-    engine: Engine, name: str, path: Path, scene: bytes | str, rule: str, show: str, recipe: str, accept: tuple[str, ...], new_show: bool, kept: tuple[str, ...]
+    engine: Engine, name: str, path: Path, scene: bytes | str, layout: dict[str, Any] | None, rule: str, show: str, recipe: str, accept: tuple[str, ...], new_show: bool, kept: tuple[str, ...]
 ) -> Item:  # fmt: skip
     """One file looked at and kept, in a transaction of its own: what fails of it keeps nothing, and stops nothing."""
     from sqlalchemy.orm import Session
 
     from anaxis.app.file_names import named_if
     from anaxis.app.many import Item, item_of, keep_item, named_in, put_aside, same_again
+    from anaxis.formats import is_table
     from anaxis.store.queries import find_show, newest_show_name
 
     if isinstance(scene, str):
@@ -188,7 +207,13 @@ def _one(
             again = same_again(session, name, names, data)
             if again is not None:
                 return again
-            item = item_of(session, put_aside(session, path.name, data, scene), name, rule, held)
+            item = item_of(
+                session,
+                put_aside(session, path.name, data, scene, layout if is_table(path.name) else None),
+                name,
+                rule,
+                held,
+            )
             if item.state in kept:
                 keep_item(session, item, rule, recipe, accept, new_show)
                 session.commit()

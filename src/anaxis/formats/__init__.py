@@ -63,7 +63,7 @@ CAMERA_SUFFIXES = tuple(s for f in FORMATS if f.read and f.cameras for s in f.su
 SET_SUFFIXES = tuple(s for f in FORMATS if f.read and f.key not in ("json", "columns") for s in f.suffixes)
 READABLE_SUFFIXES = (*CAMERA_SUFFIXES, ZIP_SUFFIX)
 # Nobody means the text files beside a layer when a zip is handed over.
-_ZIPPED_SUFFIXES = tuple(s for s in CAMERA_SUFFIXES if s not in (".txt", ".csv", ".tsv"))
+_ZIPPED_SUFFIXES = tuple(s for f in FORMATS if f.read and f.cameras and f.key != "columns" for s in f.suffixes)
 
 
 def _load(target: str) -> Callable[..., object]:
@@ -82,6 +82,11 @@ def reader_of(name: str) -> Format:
         f"{name} ends in '{suffix or 'nothing'}', which is no camera file that can be read: "
         f"hand over one of {', '.join(READABLE_SUFFIXES)}."
     )
+
+
+def is_table(name: str) -> bool:
+    """Whether a file of this name is column text, which a column layout says how to read."""
+    return any(Path(name).suffix.lower() in f.suffixes for f in FORMATS if f.key == "columns")
 
 
 def require_readable(name: str, suffixes: tuple[str, ...] = READABLE_SUFFIXES) -> None:

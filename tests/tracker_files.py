@@ -1,4 +1,4 @@
-"""A tracker's recording as a file, such as a phone writes: timed samples of a made-up walk."""
+"""Tables as trackers and people write them: a phone's log of a made-up walk, and one that can be read in two ways."""
 
 from __future__ import annotations
 
@@ -22,3 +22,20 @@ def write_phone_log(
     lines = [",".join([f"{t:.3f}", *(f"{v:.9g}" for v in row)]) for t, row in zip(clock_ms, rows[:, 1:], strict=True)]
     path.write_text("\n".join([HEADINGS, *lines]) + "\n")
     return path
+
+
+def write_small_pan(path: Path) -> Path:
+    """A pan whose angles are in radians, under headings that do not say so: degrees fit as well."""
+    rows = [f"{1001 + i},{0.1 * i:.4f},1.6,{-0.2 * i:.4f},0,{0.01 * i:.4f},0" for i in range(30)]
+    path.write_text("\n".join(["frame,tx,ty,tz,rx,ry,rz", *rows]) + "\n")
+    return path
+
+
+# How it was meant, as a column layout.
+SMALL_PAN_LAYOUT = {
+    "columns": [
+        {"quantity": "frame"},
+        *({"quantity": f"position_{a}"} for a in "xyz"),
+        *({"quantity": f"rotation_{a}", "unit": "rad"} for a in "xyz"),
+    ]
+}
