@@ -12,7 +12,7 @@ from anaxis.core.camera.lens import Image
 from anaxis.core.errors import BadInput
 from anaxis.core.motion.recorded import RecordingSettings, Taken, taken, usual_settings
 from anaxis.core.motion.samples import Samples, gaps_of, samples_of, samples_of_track
-from anaxis.core.motion.tracking_jumps import jumps_of, tellable
+from anaxis.core.motion.tracking_jumps import jumps_of, smallest_jumps
 from anaxis.core.time.rates import rate_text
 from anaxis.simulated.tracker import Device, measured, walk
 from ordinary import SHOTS, track_of
@@ -32,7 +32,7 @@ def as_camera(samples: Samples, **asked: Any) -> Taken:
         "rate": rate_text(RATE), "first_frame": 1001, "gaps": "bridge", "heal": [j.place for j in jumps_of(samples)], "smooth_px": 0.0, "aspect": None,
         "keep": "width", "film_width_mm": 36.0, "stand": None, "heading_deg": None, "stand_at": None,
     }  # fmt: skip
-    return taken(samples, RecordingSettings(**{**usual, **asked}), "walk")
+    return taken(samples, jumps_of(samples), RecordingSettings(**{**usual, **asked}), "walk")
 
 
 def off_px(made: Taken, device: Device, depth_m: float = 4.0) -> np.ndarray[Any, Any]:
@@ -174,9 +174,9 @@ def test_a_jump_within_a_gap_is_found_and_healed_and_a_gap_alone_is_none() -> No
 
 
 def test_the_smallest_jump_that_can_be_told_in_a_gap_is_said() -> None:
-    (long,) = tellable(broken(Device(jump_every_s=0), 20.0, 6.75, 7.25), [])
+    (long,) = smallest_jumps(broken(Device(jump_every_s=0), 20.0, 6.75, 7.25), [])
     assert long.metres is not None and 0.02 < long.metres < 0.2 and long.gap_s == pytest.approx(0.5, abs=0.03)
-    (nothing,) = tellable(broken(Device(jump_every_s=0), 3.0, 1.0, 2.8), [])
+    (nothing,) = smallest_jumps(broken(Device(jump_every_s=0), 3.0, 1.0, 2.8), [])
     assert nothing.metres is None, "a recording of three seconds does not say what its hand does in 1.8"
 
 
@@ -185,5 +185,5 @@ def test_no_ordinary_shot_is_taken_for_a_tracker_that_jumped(name: str) -> None:
     samples = samples_of_track(track_of(SHOTS[name]()), Image(1920, 1080), "width")
     jumps = jumps_of(samples)
     assert jumps == []
-    made = taken(samples, usual_settings(samples, jumps), name) if name != "long" else None
+    made = taken(samples, jumps, usual_settings(samples, jumps), name) if name != "long" else None
     assert made is None or (not made.drawn.size and np.isfinite(made.track.position_m).all())

@@ -131,7 +131,7 @@ def recording(
         {**asked, "aspect": aspect, "rate": rate_text(parse_rate(show_rate)), "first_frame": first, "heal": _places(heal, [j.place for j in jumps])}
     )  # fmt: skip
     name = legal_name(given.pop("name") or node.name, set())
-    made = taken(samples, settings, name)
+    made = taken(samples, jumps, settings, name)
     report = examine(scene, only=node.path)[0]
     findings = recorded_findings(made, settings.gaps, node.path) + guesses_left(report.findings, scene.in_seconds)
     findings += [Finding("guess", "note", s, "State it.") for s in guesses_of(picture)]
@@ -160,17 +160,16 @@ def _places(heal: str, found: list[int]) -> list[int]:
 
 def _head(samples: Samples, made: Taken) -> dict[str, Any]:
     """What is printed of the recording and of what was done to it."""
-    from anaxis.core.motion.samples import step_s
     from anaxis.core.time.rates import plain_frame
 
     healed = {j.place for j in made.healed}
     return {
-        "samples": len(samples), "samples_per_s": 1 / step_s(samples), "seconds": float(samples.seconds[-1]),
+        "samples": len(samples), "samples_per_s": 1 / samples.step_s, "seconds": float(samples.seconds[-1]),
         "first_frame": plain_frame(float(made.track.frames[0])), "last_frame": plain_frame(float(made.track.frames[-1])),
         "frames_in_gaps": [plain_frame(f) for f in made.drawn.tolist()],
         "gaps": [{"start_s": g.start_s, "end_s": g.end_s, "missing": g.missing} for g in made.gaps],
         "jumps": [{"number": k, "at_s": j.at_s, "metres": j.metres, "degrees": j.degrees, "removed": j.place in healed} for k, j in enumerate(made.jumps, 1)],
-        "smallest_jumps": [{"gap_start_s": t.start_s, "gap_s": t.gap_s, "metres": t.metres, "degrees": t.degrees} for t in made.tellable],
+        "smallest_jumps": [{"gap_start_s": t.start_s, "gap_s": t.gap_s, "metres": t.metres, "degrees": t.degrees} for t in made.smallest_jumps],
         "smoothed_px": None if made.smoothing is None else made.smoothing.max_px,
     }  # fmt: skip
 

@@ -19,6 +19,7 @@ from anaxis.core.errors import BadInput
 from anaxis.core.findings import Finding
 from anaxis.core.motion.recorded import RecordingSettings, taken
 from anaxis.core.motion.samples import ROW, Samples, samples_of
+from anaxis.core.motion.tracking_jumps import jumps_of
 from anaxis.core.outgoing import make_outgoing
 from anaxis.core.parameters import read
 from anaxis.core.scene.landmarks import NO_LANDMARKS, legal_name
@@ -113,7 +114,8 @@ def keep_recording(session: Session, row: Recording, settings: Settings) -> Vers
         return get_version(session, row.camera_id)
     require_shot(settings.shot)
     name = legal_name(settings.camera.strip() or row.device, set())
-    made = taken(samples_in(session, row), settings, name)
+    samples = samples_in(session, row)
+    made = taken(samples, jumps_of(samples), settings, name)
     outgoing = make_outgoing(made.track, Convention(), made.image, "width", "width", NO_LANDMARKS)
     to = As(row.camera_id, row.show.name, settings.shot, name)
     version = keep_as(

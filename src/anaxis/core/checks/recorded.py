@@ -73,7 +73,7 @@ def recorded_findings(made: Taken, gaps: Gaps, path: str) -> list[Finding]:
             )
         )  # fmt: skip
     first, rate = float(made.track.frames[0]), float(made.track.rate)
-    for gap in made.tellable[:_GAPS_SAID]:
+    for gap in made.smallest_jumps[:_GAPS_SAID]:
         frame = round(first + gap.start_s * rate)
         least = (
             "cannot be told from the recording, which is too short"

@@ -21,8 +21,8 @@ from anaxis.core.camera.projection import projection_of
 from anaxis.core.camera.track import Track, make_lens
 from anaxis.core.errors import BadInput
 from anaxis.core.motion.placement import at_frame, heading_of_deg
-from anaxis.core.motion.samples import Gap, Samples, gaps_of, step_s
-from anaxis.core.motion.tracking_jumps import Jump, Tellable, healed, jumps_of, tellable
+from anaxis.core.motion.samples import Gap, Samples, gaps_of
+from anaxis.core.motion.tracking_jumps import Jump, SmallestJump, healed, smallest_jumps
 from anaxis.core.parameters import Parameters, read
 from anaxis.core.proof.proof import Proof, prove
 from anaxis.core.time.rates import parse_rate
@@ -60,7 +60,7 @@ class RecordingSettings(Parameters):
 class Taken(NamedTuple):
     """A camera made of a recording. ``gaps`` as they were found; ``drawn`` the frames that lie in them; ``sigma_s`` how far the
     smoothing reaches, and ``smoothing`` what it cost against the samples as they came, in pixels; None where there is none;
-    ``tellable`` the smallest jump that can be told in each long gap."""
+    ``smallest_jumps`` in the long gaps."""
 
     track: Track
     image: Image
@@ -70,7 +70,7 @@ class Taken(NamedTuple):
     healed: list[Jump]
     sigma_s: float
     smoothing: Proof | None
-    tellable: list[Tellable]
+    smallest_jumps: list[SmallestJump]
 
 
 def settings_of(document: Mapping[str, Any]) -> RecordingSettings:
@@ -87,11 +87,14 @@ def usual_settings(samples: Samples, jumps: list[Jump]) -> RecordingSettings:
     )  # fmt: skip
 
 
-def taken(samples: Samples, settings: RecordingSettings, name: str) -> Taken:
-    """The camera of a recording, a sample on every frame of a rate, by the device's own clock. Raises BadInput."""
+def taken(samples: Samples, jumps: list[Jump], settings: RecordingSettings, name: str) -> Taken:
+    """The camera of a recording whose jumps were found, a sample on every frame of a rate, by the device's own clock.
+
+    Raises BadInput.
+    """
     rate, first_frame, heal = parse_rate(settings.rate), settings.first_frame, settings.heal
     smooth_px, film_width_mm = settings.smooth_px, settings.film_width_mm
-    found, jumps, holes = healed(samples, heal), jumps_of(samples), gaps_of(samples)
+    found, holes = healed(samples, heal), gaps_of(samples)
     count = int(np.floor(samples.seconds[-1] * float(rate) + 1e-9)) + 1
     if not 1 <= count <= MAX_FRAMES:
         raise BadInput(f"At that rate the recording has {count} frames; 1 to {MAX_FRAMES} can be had.")
@@ -139,7 +142,7 @@ def taken(samples: Samples, settings: RecordingSettings, name: str) -> Taken:
         [j for j in jumps if j.place in heal],
         sigma,
         cost,
-        tellable(samples, jumps),
+        smallest_jumps(samples, jumps),
     )
 
 
@@ -186,7 +189,7 @@ def _resampled(samples: Samples, at: Floats, apart: list[int], sigma_s: float) -
     starts = np.array([0, *apart], dtype=np.int64)
     ends = np.array([*apart, len(samples)], dtype=np.int64)
     piece = np.clip(np.searchsorted(samples.seconds[starts], at + 1e-9, side="right") - 1, 0, len(starts) - 1)
-    usual = step_s(samples)
+    usual = samples.step_s
     for k in np.unique(piece).tolist():
         inside = piece == k
         run = slice(int(starts[k]), int(ends[k]))

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import cached_property
 from typing import NamedTuple
 
 import numpy as np
@@ -15,7 +16,7 @@ from anaxis.core.camera.track import Track
 from anaxis.core.errors import BadInput
 from anaxis.core.scene.bake import bake_camera, chain_keys
 from anaxis.core.scene.nodes import Scene
-from anaxis.core.typing import Floats
+from anaxis.core.typing import Floats, Ints
 
 # Numbers of a sample: clock, position, quaternion x y z w, focal lengths, principal point.
 ROW = 12
@@ -40,6 +41,22 @@ class Samples:
 
     def __len__(self) -> int:
         return len(self.seconds)
+
+    def take(self, places: Ints) -> Samples:
+        """The samples at these places, (k,)."""
+        return Samples(
+            self.seconds[places], self.position_m[places], self.rotation[places], self.intrinsics_px[places], self.image
+        )
+
+    @cached_property
+    def step_s(self) -> float:
+        """The usual time from one sample to the next."""
+        return float(np.median(np.diff(self.seconds)))
+
+    @cached_property
+    def missing(self) -> Ints:
+        """How many samples are missing between each sample and the next, (n - 1,)."""
+        return np.maximum(0, np.round(np.diff(self.seconds) / self.step_s).astype(np.int64) - 1)
 
     @property
     def rows(self) -> Floats:
@@ -75,25 +92,15 @@ def samples_of(rows: Floats, image: Image) -> Samples:
     return Samples(rows[:, 0] - rows[0, 0], rows[:, 1:4], turned, rows[:, 8:12], image)
 
 
-def step_s(samples: Samples) -> float:
-    """The usual time from one sample to the next."""
-    return float(np.median(np.diff(samples.seconds)))
-
-
 def gaps_of(samples: Samples) -> list[Gap]:
-    usual, steps = step_s(samples), np.diff(samples.seconds)
-    wide = np.flatnonzero(steps > _GAP_STEPS * usual)
-    return [
-        Gap(float(samples.seconds[i]), float(samples.seconds[i + 1]), round(float(steps[i] / usual)) - 1) for i in wide
-    ]
+    wide = np.flatnonzero(np.diff(samples.seconds) > _GAP_STEPS * samples.step_s)
+    return [Gap(float(samples.seconds[i]), float(samples.seconds[i + 1]), int(samples.missing[i])) for i in wide]
 
 
 def samples_of_track(track: Track, image: Image, fit: str) -> Samples:
     """Samples from a camera that a file holds, at the file's own times. Raises BadInput as :func:`samples_of` does."""
-    turned = scipy.spatial.transform.Rotation.from_matrix(track.rotation).as_quat()
     k = intrinsics_px(track.lens, image, fit)
-    seconds = (track.frames / float(track.rate))[:, None]
-    return samples_of(np.concatenate([seconds, track.position_m, turned, k], axis=1), image)
+    return samples_of(Samples(track.frames / float(track.rate), track.position_m, track.rotation, k, image).rows, image)
 
 
 def samples_in_scene(scene: Scene, path: str, image: Image, fit: str) -> Samples:

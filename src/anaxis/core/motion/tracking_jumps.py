@@ -1,10 +1,10 @@
 """Where a tracker found that it stands elsewhere than it thought, and the recording with such a jump taken out.
 
 At a jump the motion before and the motion behind do not meet: each side is continued by a polynomial to the middle of the step,
-and what lies between the two is the *mismatch*, in metres and in degrees about up (a tracker knows up from gravity). Noise and
+and the difference of the two is the *mismatch*, in metres and in degrees about up (a tracker knows up from gravity). Noise and
 an unsteady hand make a mismatch too. How large is measured in the same recording: at steps of the same length where nothing
 is missing, or, for a gap, across stretches of the same length whose samples are left out. A jump is a mismatch well above that
-and above what a change of speed within the step explains. What lies below is said as the smallest jump that can be told.
+and above what a change of speed within the step explains. Below it, a jump looks like motion.
 """
 
 from __future__ import annotations
@@ -19,7 +19,7 @@ import scipy
 from anaxis.core.camera.track import Track, make_lens
 from anaxis.core.errors import BadInput
 from anaxis.core.motion.cuts import breaks_of
-from anaxis.core.motion.samples import Samples, step_s
+from anaxis.core.motion.samples import Samples
 from anaxis.core.typing import Bools, Floats, Ints
 
 # Samples on either side that say where the motion was going, and the share of a gap that they reach over at least.
@@ -48,8 +48,8 @@ class Jump(NamedTuple):
     degrees: float
 
 
-class Tellable(NamedTuple):
-    """The smallest jump that can be told across a gap that begins at ``start_s``; None where the recording is too short to say."""
+class SmallestJump(NamedTuple):
+    """The smallest jump that can be found across a gap that begins at ``start_s``; None where the recording is too short."""
 
     start_s: float
     gap_s: float
@@ -85,23 +85,25 @@ def jumps_of(samples: Samples) -> list[Jump]:
     """The jumps of a recording, in gaps as between two samples."""
     strays, sudden = _strays_and_breaks(samples)
     left = np.setdiff1d(np.arange(len(samples)), strays)
-    kept = samples if not len(strays) else _taken(samples, left)
+    kept = samples if not len(strays) else samples.take(left)
     found = {int(left[p]): j for p, j in _found(kept).items()}
+    usual = _UsualMismatch(samples, sudden.tolist())
     for place in sudden.tolist():  # two jumps beside each other are too near for any fit
         if all(abs(place - p) > _BESIDE for p in found):
-            found[place] = _jump(samples, place)
+            seen = _mismatch(samples, *_ends(place), usual.reach_at(place))
+            found[place] = Jump(place, float(samples.seconds[place]), float(seen.metres[0]), float(seen.degrees[0]))
     return [found[p]._replace(place=p) for p in sorted(found)]
 
 
-def tellable(samples: Samples, jumps: list[Jump], longer_s: float = 0.1) -> list[Tellable]:
-    """The smallest jump that can be told in each gap longer than a tenth of a second."""
+def smallest_jumps(samples: Samples, jumps: list[Jump], longer_s: float = 0.1) -> list[SmallestJump]:
+    """The smallest jump that can be found in each gap longer than a tenth of a second."""
     steps = np.diff(samples.seconds)
     usual = _UsualMismatch(samples, [j.place for j in jumps])
     out = []
     for place in np.flatnonzero(steps > longer_s).tolist():
-        known = usual.of(int(usual.missing[place]))
+        known = usual.of(int(samples.missing[place]))
         least = (None, None) if known is None else (known.metres, known.degrees)
-        out.append(Tellable(float(samples.seconds[place]), float(steps[place]), *least))
+        out.append(SmallestJump(float(samples.seconds[place]), float(steps[place]), *least))
     return out
 
 
@@ -109,11 +111,12 @@ def healed(samples: Samples, places: list[int]) -> Samples:
     """The samples with jumps taken out: what comes behind one is turned about up and moved, so that the motion goes on. What came
     before the first jump stays where it was measured. Raises BadInput for a place that the recording does not have."""
     position, rotation = samples.position_m.copy(), samples.rotation.copy()
+    usual = _UsualMismatch(samples, [p for p in places if 0 < p < len(samples)])
     for place in sorted(places):
         if not 0 < place < len(samples):
             raise BadInput(f"The recording has no sample {place} to remove a jump at: it has {len(samples)}.")
         here = replace(samples, position_m=position, rotation=rotation)
-        before, behind = _sides(here, *_ends([place]), _reach_at(samples, place))
+        before, behind = _sides(here, *_ends(place), usual.reach_at(place))
         yaw = float(_yaw_deg(before.rotation @ np.swapaxes(behind.rotation, 1, 2))[0])
         turn = scipy.spatial.transform.Rotation.from_euler("y", yaw, degrees=True).as_matrix()
         moved = before.position_m[0] - turn @ behind.position_m[0]
@@ -124,20 +127,10 @@ def healed(samples: Samples, places: list[int]) -> Samples:
 
 def _strays_and_breaks(samples: Samples) -> tuple[Ints, Ints]:
     """Single samples far from both neighbours, and places where the pose breaks as at a cut."""
-    frames = samples.seconds / step_s(samples)
+    frames = samples.seconds / samples.step_s
     track = Track("recording", frames, Fraction(60), samples.position_m, samples.rotation, make_lens(len(samples)))
     found = breaks_of(track)
     return found.strays, np.setdiff1d(found.pose, np.union1d(found.strays, found.strays + 1))
-
-
-def _taken(samples: Samples, places: Ints) -> Samples:
-    return replace(
-        samples,
-        seconds=samples.seconds[places],
-        position_m=samples.position_m[places],
-        rotation=samples.rotation[places],
-        intrinsics_px=samples.intrinsics_px[places],
-    )
 
 
 def _found(samples: Samples) -> dict[int, Jump]:
@@ -156,11 +149,11 @@ def _beyond(samples: Samples, usual: _UsualMismatch, measured: dict[tuple[int, _
     """``measured`` keeps the mismatches of one length from one call to the next."""
     count = len(samples) - 1
     weight, metres, degrees = np.zeros(count), np.zeros(count), np.zeros(count)
-    for missing in np.unique(usual.missing).tolist():
+    for missing in np.unique(samples.missing).tolist():
         known = usual.of(missing)
         if known is None:
             continue
-        at = np.flatnonzero(usual.missing == missing)
+        at = np.flatnonzero(samples.missing == missing)
         key = (missing, known.reach)
         seen = measured[key] = measured.get(key) or _mismatch(samples, at, at + 1, known.reach)
         metres[at], degrees[at] = seen.metres, seen.degrees
@@ -180,16 +173,11 @@ def _beyond(samples: Samples, usual: _UsualMismatch, measured: dict[tuple[int, _
 
 
 class _UsualMismatch:
-    """The mismatch that is usual in one recording, by the number of samples that are missing, away from the places of ``jumps``.
-
-    ``missing`` (n - 1,) is how many samples each step leaves out.
-    """
+    """The mismatch that is usual in one recording, by the number of samples that are missing, away from the places of ``jumps``."""
 
     def __init__(self, samples: Samples, jumps: list[int]) -> None:
-        steps = np.diff(samples.seconds)
-        self._samples, self._step_s = samples, step_s(samples)
-        self.missing = np.maximum(0, np.round(steps / self._step_s).astype(np.int64) - 1)
-        disturbed = self.missing >= _DISTURBS
+        self._samples = samples
+        disturbed = samples.missing >= _DISTURBS
         disturbed[np.array(jumps, dtype=np.int64) - 1] = True
         self._disturbed = np.concatenate([[0], np.cumsum(disturbed)])
         self._known: dict[int, _Usual | None] = {}
@@ -202,12 +190,19 @@ class _UsualMismatch:
             self._known[missing] = min(known, key=lambda u: u.metres / _LEAST_M + u.degrees / _LEAST_DEG, default=None)
         return self._known[missing]
 
+    def reach_at(self, place: int) -> _Reach:
+        """The fit that a jump at a place is found and removed by."""
+        missing = int(self._samples.missing[place - 1])
+        tried = _reaches(missing)
+        known = self.of(missing) if len(tried) > 1 else None
+        return tried[0] if known is None else known.reach
+
     def _measured(self, missing: int, reach: _Reach) -> _Usual | None:
         seconds = self._samples.seconds
         before = np.arange(reach.samples, len(seconds) - missing - reach.samples - 1)
         behind = before + missing + 1
         undisturbed = self._disturbed[behind + reach.samples] == self._disturbed[before - reach.samples]
-        of_length = seconds[behind] - seconds[before] < _SAME_LENGTH * (missing + 1) * self._step_s
+        of_length = seconds[behind] - seconds[before] < _SAME_LENGTH * (missing + 1) * self._samples.step_s
         before = before[undisturbed & of_length]
         if len(before) < _FEWEST:
             return None
@@ -223,22 +218,9 @@ def _reaches(missing: int) -> tuple[_Reach, ...]:
     return _Reach(_BESIDE, 2), _Reach(max(_BESIDE, round(_SHARE_OF_GAP * missing)), 1)
 
 
-def _reach_at(samples: Samples, place: int) -> _Reach:
-    """The fit that a jump at a place is healed by: the one it is found by."""
-    usual = _UsualMismatch(samples, [place])
-    missing = int(usual.missing[place - 1])
-    known = usual.of(missing)
-    return _reaches(missing)[0] if known is None else known.reach
-
-
-def _jump(samples: Samples, place: int) -> Jump:
-    seen = _mismatch(samples, *_ends([place]), _reach_at(samples, place))
-    return Jump(place, float(samples.seconds[place]), float(seen.metres[0]), float(seen.degrees[0]))
-
-
-def _ends(places: list[int]) -> tuple[Ints, Ints]:
-    behind = np.array(places, dtype=np.int64)
-    return behind - 1, behind
+def _ends(place: int) -> tuple[Ints, Ints]:
+    """The samples on both sides of a jump."""
+    return np.array([place - 1]), np.array([place])
 
 
 class _Side(NamedTuple):
@@ -266,8 +248,7 @@ def _continued(samples: Samples, places: Ints, middle_s: Floats, degree: int) ->
     there = (places >= 0) & (places < len(samples))
     places = np.clip(places, 0, len(samples) - 1)
     # Samples across another gap say little of the motion here.
-    steps = np.diff(samples.seconds)
-    piece = np.concatenate([[0], np.cumsum(steps > (_DISTURBS + 0.5) * np.median(steps))])
+    piece = np.concatenate([[0], np.cumsum(samples.missing >= _DISTURBS)])
     there &= piece[places] == piece[places[:, :1]]
     offset = samples.seconds[places] - middle_s[:, None]
     scale = np.abs(offset).max(axis=1, keepdims=True)

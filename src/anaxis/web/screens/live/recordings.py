@@ -11,7 +11,7 @@ from fastapi.responses import RedirectResponse, Response
 from anaxis.app.exchange.recordings import Settings, keep_recording, samples_in, settings_of
 from anaxis.core.errors import BadInput
 from anaxis.core.motion.recorded import GAP_WORDS, taken, usual_settings
-from anaxis.core.motion.samples import Samples, gaps_of, step_s
+from anaxis.core.motion.samples import Samples, gaps_of
 from anaxis.core.motion.tracking_jumps import Jump, jumps_of
 from anaxis.core.scene.landmarks import NO_LANDMARKS
 from anaxis.core.scene.picture import Picture
@@ -42,13 +42,13 @@ def recording(request: Request, store: Store, number: int) -> Any:
     made = None
     if samples is not None and settings is not None:
         try:
-            made = taken(samples, settings, row.device)
+            made = taken(samples, jumps, settings, row.device)
         except BadInput as error:
             wrong = error.sentence
     return page(
         request, "live/recording/index.html", row=row, show=row.show, samples=samples, settings=settings or Settings(), made=made, sentence=said or wrong,
         gaps=gaps_of(samples) if samples is not None else [], jumps=jumps,
-        rate_hz=1 / step_s(samples) if samples is not None else 0.0, gap_words=GAP_WORDS, aspects=_ASPECTS, query=str(request.url.query),
+        rate_hz=1 / samples.step_s if samples is not None else 0.0, gap_words=GAP_WORDS, aspects=_ASPECTS, query=str(request.url.query),
     )  # fmt: skip
 
 
@@ -56,10 +56,11 @@ def recording(request: Request, store: Store, number: int) -> Any:
 def drawing(request: Request, store: Store, number: int) -> Response:
     row = found(store, Recording, number, "recording")
     samples = samples_in(store, row)
-    settings, wrong = _asked(row, dict(request.query_params), samples, jumps_of(samples))
+    jumps = jumps_of(samples)
+    settings, wrong = _asked(row, dict(request.query_params), samples, jumps)
     if settings is None:
         raise BadInput(wrong)
-    made = taken(samples, settings, row.device)
+    made = taken(samples, jumps, settings, row.device)
     return drawing_answer(
         look_drawing(made.track, NO_LANDMARKS, np.zeros((0, 2, 3)), Picture(made.image, "width", False, False)),
         kept=False,
