@@ -157,7 +157,7 @@ def test_a_lens_that_is_changed_has_a_pair_of_maps_for_each_stretch(solved: Path
     assert off[0] > 1.5 * off[1] > 0
     table.write_text("frame,k1,p1\n" + "".join(f"{f},{-0.1 - 0.001 * (f - 1001)},0\n" for f in range(1001, 1097)))
     moving = run("transfer", *asked, "--bundle", "--force", "--out", str(tmp_path))
-    assert "12 of them over the frames, and at most 8 pairs go along" in json.dumps(moving)
+    assert "this lens needs 12 pairs over the shot, and the package holds 8 at most" in json.dumps(moving)
 
 
 def test_a_track_document_keeps_the_distortion(solved: Path, tmp_path: Path) -> None:

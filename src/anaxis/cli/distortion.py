@@ -105,7 +105,7 @@ def overscan(
     rows.add_row("offset", f"{document['offset_x_mm']:.4f} right, {document['offset_y_mm']:.4f} up mm")
     rows.add_row("plate within it", f"from x {-found.overscan.x_px:g}, y {-found.overscan.y_px:g} px")
     rows.add_row("empty without it", f"{empty_px} px of the plate")
-    rows.add_row("short of picture for a filter", f"{short_px} px of the plate")
+    rows.add_row("too little picture for the filter", f"{short_px} px of the plate")
     kept = "Focal length and offsets stay." if found.overscan.centred else "The focal length stays, the offsets move."
     both = f"{kept} Set both the resolution and the film back, or neither."
     plate.say(document, [rows, both], as_json)

@@ -25,7 +25,7 @@ from anaxis.core.scene.landmarks import Landmarks, legal_name, node_name
 from anaxis.core.space.axes import Convention
 from anaxis.core.time.rates import plain_frame, rate_text
 from anaxis.core.typing import Floats
-from anaxis.delivery.plate_maps import maps_go_along, maps_of
+from anaxis.delivery.plate_maps import maps_of, pairs_along
 from anaxis.delivery.ready import compensate
 from anaxis.delivery.transfer_sheet import Handed, sheet_html, sheet_pdf
 from anaxis.formats.file_axes import file_axes
@@ -88,7 +88,7 @@ def _distortion(handed: Handed) -> dict[str, bytes]:
     assert handed.track.distortion is not None
     document = json.dumps(handed.track.distortion.document(), indent=1).encode()
     entries = {"distortion/distortion.json": document}
-    if maps_go_along(camera.track):
+    if pairs_along(camera.track):
         with TemporaryDirectory(prefix="anaxis-maps-") as folder:
             for kind, path in maps_of(camera, Path(folder)).items():
                 entries[f"distortion/{kind}.exr"] = path.read_bytes()

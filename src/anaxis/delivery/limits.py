@@ -8,7 +8,7 @@ from anaxis.core.camera.track import lens_moves
 from anaxis.core.outgoing import Outgoing
 from anaxis.core.proof.precision import single_precision_bound_px
 from anaxis.core.time.rates import rate_label
-from anaxis.delivery.plate_maps import MOST_PAIRS, maps_go_along, stretches_of
+from anaxis.delivery.plate_maps import MOST_PAIRS, pairs_along, stretches_of
 from anaxis.formats.collada.write import NEAREST_M
 from anaxis.formats.file_axes import file_axes
 from anaxis.formats.unstated import FAR_WRITTEN_M, NEAR_WRITTEN_M
@@ -30,9 +30,9 @@ def limits_of(format_key: str, outgoing: Outgoing, reads_gltf_zoom: bool = False
     if track.distortion is not None and format_key != "json":
         maps = (
             "with the maps by which renders come back onto the plate"
-            if maps_go_along(track)
-            else f"and not the maps: the lens has {len(stretches_of(track))} of them over the frames, and at most {MOST_PAIRS} pairs go along. "
-            "Write them on Lens, or with 'anaxis st-map make --sequence'"
+            if pairs_along(track)
+            else f"but not the maps: this lens needs {len(stretches_of(track))} pairs over the shot, and the package holds {MOST_PAIRS} at most. "
+            "Write the maps on Lens, or with 'anaxis st-map make --sequence'"
         )
         out.append(
             "The camera goes out as a pinhole, for the plate undistorted: the distortion is not in the file. The package of "

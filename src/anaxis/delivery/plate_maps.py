@@ -32,9 +32,10 @@ def stretches_of(track: Track) -> list[tuple[int, int]]:
     return list(zip(begins.tolist(), ends.tolist(), strict=True))
 
 
-def maps_go_along(track: Track) -> bool:
-    """Whether the maps are in the package of files: those of a lens that moves on every frame would be far too large."""
-    return 0 < len(stretches_of(track)) <= MOST_PAIRS
+def pairs_along(track: Track) -> int:
+    """How many pairs of maps are in the package of files: none of a lens that moves on every frame, which would be far too large."""
+    pairs = len(stretches_of(track))
+    return pairs if pairs <= MOST_PAIRS else 0
 
 
 def maps_of(camera: ShotCamera, folder: Path) -> dict[str, Path]:

@@ -28,7 +28,7 @@ from anaxis.core.time.rates import format_frame, rate_label
 from anaxis.core.typing import Ints
 from anaxis.delivery.options import USUAL, Options
 from anaxis.delivery.overscan import way_back, with_render
-from anaxis.delivery.plate_maps import maps_go_along, stretches_of
+from anaxis.delivery.plate_maps import pairs_along
 from anaxis.delivery.proved import Delivered
 from anaxis.delivery.shot_camera import ShotCamera
 from anaxis.packages.model import Profile
@@ -139,7 +139,7 @@ def sheet_html(handed: Handed) -> str:
         handed=handed, track=track, profile=handed.profile, sheet=sheet_of(handed.outgoing, handed.profile), expected=expected,
         rows=rows[:_MAX_MARKS], more=max(0, len(rows) - _MAX_MARKS), rate=rate_label(track.rate), frame=format_frame, theirs=theirs,
         habits=[h.sentence for h in handed.profile.habits if h.on], version=__version__, image=image, inside=_inside,
-        plane=_plane(handed, at), back=way_back(track, handed.camera.render), render=handed.camera.render, has_maps=maps_go_along(track), pairs=len(stretches_of(track)),
+        plane=_plane(handed, at), back=way_back(track, handed.camera.render), render=handed.camera.render, pairs=pairs_along(track),
         fonts=Markup(_font_faces()),
     )  # fmt: skip
 

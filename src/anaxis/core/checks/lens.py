@@ -201,8 +201,8 @@ def _library_focus(subject: Subject) -> Iterator[Finding]:
             "note",
             f"Focus distance {_ALEMBIC_FOCUS:g} units and stop {_ALEMBIC_STOP:g} on every frame: Alembic's library writes these where a package "
             "states none.",
-            "Check both in the source package. Where they are not meant, ignore depth of field.",
-            "A default shows as a focus pull that nobody made, 5 units in front of the camera.",
+            "Check both in the source package. If nobody set them, ignore depth of field.",
+            "With the default, depth of field focuses 5 units in front of the camera.",
             {"focus_m": float(lens.focus_m[0]), "fstop": float(lens.fstop[0])},
             node=subject.path,
         )

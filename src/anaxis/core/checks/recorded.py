@@ -76,9 +76,9 @@ def recorded_findings(made: Taken, gaps: Gaps, path: str) -> list[Finding]:
     for gap in made.smallest_jumps[:_GAPS_SAID]:
         frame = round(first + gap.start_s * rate)
         least = (
-            "cannot be told from the recording, which is too short"
+            "cannot be found: the recording is too short"
             if gap.metres is None or gap.degrees is None
-            else f"is found from {gap.metres:.2g} m or {gap.degrees:.2g} degrees on; a smaller one looks like motion"
+            else f"is found from {gap.metres:.2g} m or {gap.degrees:.2g} degrees. A smaller jump looks like motion"
         )
         least_of: dict[str, Any] = {
             "frame": frame,
@@ -89,7 +89,7 @@ def recorded_findings(made: Taken, gaps: Gaps, path: str) -> list[Finding]:
         out.append(
             Finding(
                 "recorded_gap_jump", "note", f"In the gap of {gap.gap_s:.2g} s at frame {format_frame(frame)}, a tracking jump {least}.",
-                "Compare the set before and after the gap with the plate.", "A tracker that lost its place may come back elsewhere.",
+                "Compare the set before and after the gap with the plate.", "After a gap, the tracker may have lost its position.",
                 least_of, None, path,
             )
         )  # fmt: skip

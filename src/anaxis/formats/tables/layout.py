@@ -164,7 +164,7 @@ def readings(headings: list[str] | None, table: Floats) -> list[Reading]:
         headings is None
         and clock is not None
         and first[clock].unit in ("", "s")
-        and not _is_steady_clock(table[:, clock])
+        and not _wavers_as_a_clock(table[:, clock])
     ):
         place = propose(None, table, clocks=False)
         doubts.append(
@@ -191,7 +191,7 @@ def readings(headings: list[str] | None, table: Floats) -> list[Reading]:
     return [Reading(usual, first), *(Reading(otherwise, columns) for _, otherwise, columns in doubts)]
 
 
-def _is_steady_clock(values: Floats) -> bool:
+def _wavers_as_a_clock(values: Floats) -> bool:
     """Whether steps waver as a clock's do and no motion's: most are alike within a hundredth, and none is exactly the same."""
     steps = np.diff(values)
     usual = np.median(steps)
