@@ -193,8 +193,12 @@ def ink(page: Page, view: str) -> int:
 
 
 def fits(page: Page) -> None:
-    """Nothing runs out of the window sideways."""
-    assert page.evaluate("document.documentElement.scrollWidth <= innerWidth")
+    """Nothing runs out of the window sideways; measured once the page is there, while one gives way to the next too."""
+    measured = page.wait_for_function(
+        "() => document.readyState === 'complete' && [document.documentElement.scrollWidth, innerWidth]"
+    )
+    wide_px, window_px = measured.json_value()
+    assert wide_px <= window_px
 
 
 def ready(page: Page) -> None:

@@ -44,14 +44,13 @@ def _seen_alone(state: ORMExecuteState) -> None:
     if shows is None or not state.is_select or state.is_column_load:
         return
     in_shows = list(shows)
-    shots = select(Shot.__table__.c.id).where(Shot.__table__.c.show_id.in_(in_shows) if in_shows else false())
+    shots, parties, recordings, links, clashes = (
+        select(of.__table__.c.id).where(of.__table__.c.show_id.in_(in_shows) if in_shows else false())
+        for of in (Shot, Party, Recording, Link, Clash)
+    )
     cameras = select(Camera.__table__.c.id).where(Camera.__table__.c.shot_id.in_(shots))
     versions = select(Version.__table__.c.id).where(Version.__table__.c.camera_id.in_(cameras))
     deliveries = select(Delivery.__table__.c.id).where(Delivery.__table__.c.version_id.in_(versions))
-    parties = select(Party.__table__.c.id).where(Party.__table__.c.show_id.in_(in_shows) if in_shows else false())
-    recordings = select(Recording.__table__.c.id).where(
-        Recording.__table__.c.show_id.in_(in_shows) if in_shows else false()
-    )
     plates = select(Plate.__table__.c.id).where(Plate.__table__.c.shot_id.in_(shots))
     about: dict[type[Base], Any] = {
         Show: in_shows,
@@ -63,10 +62,8 @@ def _seen_alone(state: ORMExecuteState) -> None:
         Party: parties,
         Recording: recordings,
         Shared: select(Shared.__table__.c.id).where(Shared.__table__.c.party_id.in_(parties)),
-        **{
-            t: select(t.__table__.c.id).where(t.__table__.c.show_id.in_(in_shows) if in_shows else false())
-            for t in (Link, Clash)
-        },
+        Link: links,
+        Clash: clashes,
     }
     told = [and_(HistoryEntry.kind == t.__tablename__, HistoryEntry.about_id.in_(ids)) for t, ids in about.items()]
     state.statement = state.statement.options(
