@@ -15,7 +15,6 @@ import numpy as np
 from sqlalchemy.orm import Session
 
 from anaxis.app.edit import keep_camera
-from anaxis.app.examined import Here, look
 from anaxis.core.camera.lens import Image
 from anaxis.core.camera.projection import projection_of
 from anaxis.core.camera.track import Track
@@ -28,7 +27,8 @@ from anaxis.core.scene.nodes import Node, Scene
 from anaxis.core.scene.picture import Picture
 from anaxis.core.space.axes import Convention
 from anaxis.core.time.rates import parse_rate
-from anaxis.store.archive import scene_to_bytes
+from anaxis.library.archive import scene_to_bytes
+from anaxis.library.examined import look
 from anaxis.store.database import connect, migrate
 from anaxis.store.keep import find_or_make_shot, find_or_make_show, stage_file
 from anaxis.store.local_postgres import LocalPostgres
@@ -102,7 +102,7 @@ def main() -> None:
         engine = connect(server.url)
         migrate(engine)
         kept, scene = 0, scene_to_bytes(scene_of(8, 1))
-        report = look(Here(), scene, "grown.usda", {})[0]
+        report = look(scene, {})[0]
 
         def listed(n: int) -> Callable[[], object]:
             nonlocal kept

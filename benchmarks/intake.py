@@ -24,7 +24,7 @@ sys.path.insert(0, str(ROOT / "demo"))
 from anaxis.core.scene.bake import bake_camera  # noqa: E402
 from anaxis.formats import read_file  # noqa: E402
 from anaxis.formats.gltf.data import _TYPES, _WIDTHS  # noqa: E402
-from anaxis.work.sandbox.guard import ParserPool  # noqa: E402
+from anaxis.sandbox.guard import ParserPool  # noqa: E402
 from make_scenes import Shot, Writer, matrices  # noqa: E402
 from other_formats import write_alembic, write_collada, write_columns, write_gltf  # noqa: E402
 from sizes import sized  # noqa: E402

@@ -32,7 +32,7 @@ from anaxis.store.database import connect, migrate
 from anaxis.store.exchange import Shared
 from anaxis.store.local_postgres import LocalPostgres
 from anaxis.store.models import Show
-from anaxis.work.supervise import anaxis_command
+from anaxis.worker.supervise import anaxis_command
 from sizes import sized
 
 PORT, EVERY_S, HABIT = 8497, 0.05, [{"code": "frame_offset", "frames": 1.0}]

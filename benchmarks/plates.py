@@ -24,7 +24,7 @@ from anaxis.formats.plates.warp import map_for_warp, warped
 from anaxis.formats.plates.write import write_picture
 from anaxis.formats.st_map.pair import MapsOf
 from anaxis.formats.st_map.write import write_st_map
-from anaxis.work.sandbox.plates import plate_work
+from anaxis.sandbox.plates import plate_work
 from resample import timed
 from sizes import sized
 

@@ -19,17 +19,17 @@ ROOT = Path(__file__).resolve().parent.parent
 sys.path.insert(0, str(ROOT / "demo"))
 
 from anaxis.app.edit import keep_camera  # noqa: E402
-from anaxis.app.examined import Here, look  # noqa: E402
 from anaxis.app.plan import board, set_target, start_run  # noqa: E402
 from anaxis.app.shots import Asked, listed  # noqa: E402
 from anaxis.core.scene.picture import picture_of  # noqa: E402
 from anaxis.formats import read_file  # noqa: E402
-from anaxis.store.archive import scene_to_bytes  # noqa: E402
+from anaxis.library.archive import scene_to_bytes  # noqa: E402
+from anaxis.library.examined import look  # noqa: E402
+from anaxis.queue.jobs import OPEN, address_of  # noqa: E402
 from anaxis.store.database import connect, migrate  # noqa: E402
 from anaxis.store.keep import find_or_make_shot, find_or_make_show, stage_file  # noqa: E402
 from anaxis.store.local_postgres import LocalPostgres  # noqa: E402
 from anaxis.store.models import Job, Show  # noqa: E402
-from anaxis.work.queue import OPEN, address_of  # noqa: E402
 from make_scenes import make_all  # noqa: E402
 from sizes import sized  # noqa: E402
 
@@ -40,7 +40,7 @@ def fill(engine: Engine, show: str, path: Path, count: int) -> None:
     data, held = path.read_bytes(), scene_to_bytes(scene)
     with Session(engine) as session, session.begin():
         source = stage_file(session, path.name, data, held)
-        (report, *_) = look(Here(), held, path.name, {})
+        (report, *_) = look(held, {})
         for n in range(count):
             shot = find_or_make_shot(session, find_or_make_show(session, show), f"SH_{n:04}")
             keep_camera(session, shot, source, report, "shotcam", picture_of(scene, None, None))

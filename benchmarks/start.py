@@ -17,7 +17,7 @@ from sizes import sized
 RUNS = sized(7, 1)
 SMALL = '#usda 1.0\n(\n metersPerUnit = 0.01\n upAxis = "Y"\n)\ndef Camera "c"\n{\n float focalLength = 30\n}\n'
 # The reading process as the command starts it, up to where it would open the file.
-READER = "from anaxis.work.sandbox.parser import load; load('.usda')"
+READER = "from anaxis.sandbox.file_readers import load; load('.usda')"
 PARENT = "import anaxis.cli, anaxis.cli.inspect"
 
 

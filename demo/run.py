@@ -21,7 +21,6 @@ from sqlalchemy.orm import Session
 from anaxis.app.deliver import deliver_version
 from anaxis.app.derive import Derive, derive
 from anaxis.app.edit import edit_version, keep_camera, retake
-from anaxis.app.examined import Here, look
 from anaxis.app.join import cameras_of, laid_of, role_of
 from anaxis.app.people import add_person, person_named
 from anaxis.app.plan import set_target
@@ -38,15 +37,16 @@ from anaxis.core.time.rates import rate_text
 from anaxis.delivery.options import Options
 from anaxis.formats.distortion.read import read_distortion_file
 from anaxis.formats.editorial.cut_list import read_cut_list
+from anaxis.library.examined import look
 from anaxis.packages import shipped_profiles
+from anaxis.sandbox.folders import settle
+from anaxis.sandbox.guard import ParserPool, limits_from_environment
 from anaxis.store.database import connect, migrate
 from anaxis.store.keep import find_or_make_shot, find_or_make_show
 from anaxis.store.local_postgres import LocalPostgres, is_free
 from anaxis.store.models import PlanTarget, Shot, Show, Version
 from anaxis.store.queries import staged_scene
-from anaxis.work.sandbox.folders import settle
-from anaxis.work.sandbox.guard import ParserPool, limits_from_environment
-from anaxis.work.supervise import Supervisor
+from anaxis.worker.supervise import Supervisor
 from cut import make_cut
 from make_scenes import make_all, make_newer
 from solve import make_solve
@@ -156,7 +156,7 @@ def taken_in(store: Session, parsers: ParserPool, path: Path, shot: str, camera:
     """A camera of a file, saved in a shot of the demo's show."""
     source = take_in_bytes(store, parsers, path.name, path.read_bytes())
     source, scene = staged_scene(store, source.id)
-    report = next(r for r in look(Here(), source.scene, source.name, {}) if r.name == (camera or r.name))
+    report = next(r for r in look(source.scene, {}) if r.name == (camera or r.name))
     where = find_or_make_shot(store, show_named(store), shot)
     return keep_camera(store, where, source, report, report.name, picture_of(scene, None, None))
 

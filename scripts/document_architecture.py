@@ -15,16 +15,19 @@ PICTURE = HERE / "docs" / "pictures" / "rooms.svg"
 TARGET = HERE / "docs" / "architecture.md"
 
 ROOMS = {
+    "monitoring": "logs and metrics",
     "core": "the rules and all computation: camera, space, time, scene, motion, recipe, proof, checks",
     "formats": "one folder a format, reader and writer; tables, editorial",
     "packages": "profiles: what a package writes, its habits, and how they are made up for",
     "standin": "opens a delivered file as a package would; shares no conversion with formats",
     "diagnosis": "what happened on the way; calibration; what two pictures say",
     "delivery": "a camera made ready, written, proved; the package of files and its sheet",
-    "store": "PostgreSQL: tables, migrations, queries, what is kept as bytes",
-    "work": "the queue, and what compares it with the jobs; sandbox: files parsed and worked out apart",
+    "library": "all that can be done with camera files without a store: look, recipe, write, compare, derive; scenes as bytes",
+    "store": "PostgreSQL: tables, migrations, queries",
+    "sandbox": "files and pictures read, and cameras worked out, in confined processes",
+    "queue": "work asked for, in the transaction that asks; jobs and queue compared",
     "app": "the use cases: take in, edit, deliver, hand over, take back; who may, and what is left in the history",
-    "worker": "does the work in the queue: attempts at jobs, and the process that makes them",
+    "worker": "does the work in the queue: attempts at jobs, the process that makes them, and what starts processes again",
     "web": "screens, a folder each with its templates; drawings; static",
     "cli": "the same from a shell, a command a file",
 }

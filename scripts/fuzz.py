@@ -26,9 +26,9 @@ from anaxis.core.errors import BadInput  # noqa: E402
 from anaxis.core.scene.picture import picture_of  # noqa: E402
 from anaxis.delivery.deliver import deliver  # noqa: E402
 from anaxis.formats import READABLE_SUFFIXES, read_file  # noqa: E402
+from anaxis.library.archive import scene_from_bytes, scene_to_bytes  # noqa: E402
 from anaxis.packages import shipped_profiles  # noqa: E402
-from anaxis.store.archive import scene_from_bytes, scene_to_bytes  # noqa: E402
-from anaxis.work.sandbox.guard import Limits, ParserPool  # noqa: E402
+from anaxis.sandbox.guard import Limits, ParserPool  # noqa: E402
 from make_scenes import make_all  # noqa: E402
 from other_formats import write_in_every_format  # noqa: E402
 

@@ -41,7 +41,7 @@ from anaxis.store.models import Show  # noqa: E402
 from anaxis.web.app import create_app  # noqa: E402
 from anaxis.web.drawings.axes import axes_svg  # noqa: E402
 from anaxis.web.drawings.distortion import distortion_svg  # noqa: E402
-from anaxis.work.supervise import anaxis_command  # noqa: E402
+from anaxis.worker.supervise import anaxis_command  # noqa: E402
 from make_scenes import make_all  # noqa: E402
 from run import PERSON, live_packages, load_demo  # noqa: E402
 

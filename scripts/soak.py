@@ -217,7 +217,7 @@ def processes(start: psutil.Process) -> dict[str, list[psutil.Process]]:
             found["pages"].append(process)
         elif "main() worker" in line:
             found["worker"].append(process)
-        elif "sandbox.confined" in line:
+        elif "anaxis.sandbox" in line:
             found["reader"].append(process)
         elif "bin/postgres -D" in line:
             found["database"].append(process)

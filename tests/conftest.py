@@ -118,10 +118,11 @@ def usda(tmp_path: Path) -> Callable[..., Path]:
 def databases(tmp_path_factory: pytest.TempPathFactory, usual_hash: Any) -> Iterator[Databases]:
     """A PostgreSQL of this test process, and databases in it."""
     from anaxis.store.local_postgres import LocalPostgres
-    from databases import Databases
+    from databases import Databases, compile_once
     from processes import shared
 
     with ExitStack() as stack:
+        compile_once(stack.enter_context(pytest.MonkeyPatch.context()))
         with shared():
             cluster = LocalPostgres(tmp_path_factory.mktemp("pg") / "cluster", throwaway=True)
             url = stack.enter_context(cluster).url

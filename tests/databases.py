@@ -5,15 +5,36 @@ from __future__ import annotations
 import itertools
 from collections.abc import Iterator
 from contextlib import contextmanager
+from typing import Any
 
 import psycopg
-from sqlalchemy import make_url
+import pytest
+from sqlalchemy import Engine, make_url
 from sqlalchemy.orm import Session
 
 from anaxis.app.sign_in import server_key
+from anaxis.store import database
 from anaxis.store.database import connect, migrate
 
 _TEMPLATE = "migrated"
+
+
+def compile_once(patch: pytest.MonkeyPatch) -> None:
+    """From now on all engines share one dialect and what was compiled for it: else each test compiles every query anew."""
+    usual = database.create_engine
+    first: list[Engine] = []
+
+    def create_engine(*args: Any, **more: Any) -> Engine:
+        engine = usual(*args, **more, query_cache_size=4000)
+        if first:
+            engine.dialect = engine.pool._dialect = first[0].dialect
+            engine._compiled_cache = first[0]._compiled_cache
+        else:
+            with engine.connect():  # it learns which server it speaks to
+                first.append(engine)
+        return engine
+
+    patch.setattr(database, "create_engine", create_engine)
 
 
 class Databases:

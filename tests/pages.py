@@ -22,9 +22,9 @@ from sqlalchemy.orm import Session
 
 from anaxis.app.people import add_person, person_named
 from anaxis.app.roles import Role
+from anaxis.queue.jobs import has_open_work
 from anaxis.store.database import connect
 from anaxis.web.app import create_app, serve_from
-from anaxis.work.queue import has_open_work
 from anaxis.worker.process import work
 from loops import WatchedLoop, not_kept_waiting
 

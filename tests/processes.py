@@ -11,7 +11,7 @@ import psutil
 
 _shared: set[int] = set()
 # Readers and calculators belong to pools that the tests share, and are started when they are first needed.
-_OF_POOLS = "anaxis.work.sandbox"
+_OF_POOLS = "anaxis.sandbox"
 _ENDS_WITHIN_S = 10
 
 

@@ -14,7 +14,7 @@ from unittest import mock
 
 from anaxis.cli import main
 from anaxis.cli import read as cli_read
-from anaxis.work.sandbox.guard import Limits, ParserPool
+from anaxis.sandbox.guard import Limits, ParserPool
 
 
 class _Shared(ParserPool):

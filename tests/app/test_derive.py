@@ -26,7 +26,6 @@ from anaxis.app.derive import (
     update_would_change,
 )
 from anaxis.app.edit import copy_camera, correct_picture, edit_version, keep_camera, step_back
-from anaxis.app.examined import Here, look
 from anaxis.app.hand_over import bundles_of
 from anaxis.app.join import cameras_of, checked, laid_of, role_of
 from anaxis.app.remove import bring_back_camera, remove_camera
@@ -39,8 +38,9 @@ from anaxis.core.recipe.model import Operation
 from anaxis.core.scene.picture import picture_of
 from anaxis.delivery.options import Options
 from anaxis.formats import read_file
+from anaxis.library.archive import scene_to_bytes
+from anaxis.library.examined import look
 from anaxis.packages import find_profile
-from anaxis.store.archive import scene_to_bytes
 from anaxis.store.keep import find_or_make_shot, find_or_make_show, stage_file
 from anaxis.store.models import Version
 from anaxis.store.queries import get_version, recipe_of, track_of
@@ -57,7 +57,7 @@ def store(engine: Engine) -> Any:
 def kept(store: Session, path: Path, shot: str) -> Version:
     scene = read_file(path)
     source = stage_file(store, path.name, path.read_bytes(), scene_to_bytes(scene))
-    report = look(Here(), source.scene, source.name, {})[0]
+    report = look(source.scene, {})[0]
     where = find_or_make_shot(store, find_or_make_show(store, SHOW), shot)
     return keep_camera(store, where, source, report, report.name, picture_of(scene, None, None))
 

@@ -26,11 +26,11 @@ from anaxis.app.webhook_calls import FAILURES, TRIES, send
 from anaxis.core.errors import BadInput
 from anaxis.core.recipe.model import Operation
 from anaxis.delivery.options import Options
+from anaxis.queue.jobs import TryAgain, ask_for, call_in_queue
+from anaxis.queue.reconcile import reconcile
 from anaxis.store.hooks import Webhook, WebhookCall
 from anaxis.store.models import Job, Show
 from anaxis.store.packages import get_package
-from anaxis.work.queue import TryAgain, ask_for, call_in_queue
-from anaxis.work.reconcile import reconcile
 from anaxis.worker.attempt import do_job
 from pages import WorkerThread
 from test_store import keep

@@ -35,11 +35,11 @@ from anaxis.delivery.deliver import deliver_all
 from anaxis.delivery.options import Options
 from anaxis.delivery.shot_camera import ShotCamera
 from anaxis.packages import find_profile
+from anaxis.queue.jobs import OPEN, TryAgain, address_of
 from anaxis.store.keep import keep_package, save_recipe, stage_file
 from anaxis.store.models import Content, Delivery, Job, MadeFile, Run, Show, SourceFile, Version
 from anaxis.store.packages import get_package
 from anaxis.store.queries import get_version
-from anaxis.work.queue import OPEN, TryAgain, address_of
 from anaxis.worker.attempt import do_job
 from ordinary import primes, track_of
 from pages import Visitor, fits

@@ -28,8 +28,8 @@ from anaxis.app.take_in import reports_of
 from anaxis.core.errors import BadInput
 from anaxis.core.recipe.model import Operation
 from anaxis.formats import read_file
+from anaxis.library.archive import scene_to_bytes
 from anaxis.packages import find_profile
-from anaxis.store.archive import scene_to_bytes
 from anaxis.store.keep import find_or_make_show, stage_file
 from anaxis.store.models import HistoryEntry, Show, Version
 from anaxis.store.queries import get_version

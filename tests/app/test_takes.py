@@ -21,13 +21,13 @@ from anaxis.app.edit import (
     step_back,
     step_on,
 )
-from anaxis.app.examined import Here, look
 from anaxis.core.camera.lens import Image
 from anaxis.core.errors import BadInput
 from anaxis.core.recipe.model import Operation
 from anaxis.core.scene.picture import picture_of
 from anaxis.formats import read_file
-from anaxis.store.archive import scene_to_bytes
+from anaxis.library.archive import scene_to_bytes
+from anaxis.library.examined import look
 from anaxis.store.keep import find_or_make_shot, find_or_make_show, stage_file
 from anaxis.store.models import Camera, SourceFile, Version
 from anaxis.store.queries import get_version, recipe_of, track_of
@@ -47,9 +47,7 @@ def staged(store: Session, path: Path) -> tuple[SourceFile, Any]:
 def kept(store: Session, path: Path, name: str = "shotcam", at: int = 0) -> Version:
     source, scene = staged(store, path)
     shot = find_or_make_shot(store, find_or_make_show(store, "The Tidewright"), "TW_X")
-    return keep_camera(
-        store, shot, source, look(Here(), source.scene, source.name, {})[at], name, picture_of(scene, None, None)
-    )
+    return keep_camera(store, shot, source, look(source.scene, {})[at], name, picture_of(scene, None, None))
 
 
 def head(store: Session, version: Version) -> Version:

@@ -20,10 +20,10 @@ from sqlalchemy.orm import Session
 from anaxis.app.file_names import Named, named
 from anaxis.core.errors import BadInput
 from anaxis.core.recipe.model import Operation
+from anaxis.queue.jobs import address_of
 from anaxis.store.keep import save_recipe
 from anaxis.store.models import Camera, SourceFile, Version
 from anaxis.store.queries import find_shot
-from anaxis.work.queue import address_of
 from shell import Ran, run
 from tracker_files import SMALL_PAN_LAYOUT, write_small_pan
 

@@ -18,7 +18,7 @@ from anaxis.core.errors import BadInput
 from anaxis.core.motion.resample import at_rate, sampled
 from anaxis.core.scene.bake import bake_camera
 from anaxis.core.scene.picture import Picture
-from anaxis.store.archive import scene_from_bytes, scene_to_bytes
+from anaxis.library.archive import scene_from_bytes, scene_to_bytes
 from ordinary import SHOTS, Shot, landmarks_of_shot, pixels, points_ahead, track_of
 
 NAMES = [n for n in SHOTS if n not in ("subframes", "long")]

@@ -27,7 +27,7 @@ from anaxis.core.scene.landmarks import LEGAL_NAME_RULE, NO_LANDMARKS, legal_nam
 from anaxis.core.scene.nodes import Scene
 from anaxis.core.scene.tree import levels, roll_deg
 from anaxis.formats import read_file
-from anaxis.store.archive import track_to_bytes
+from anaxis.library.archive import track_to_bytes
 from make_scenes import SHOTS
 from other_formats import world_of
 

@@ -24,7 +24,7 @@ from anaxis.core.scene.landmarks import NO_LANDMARKS
 from anaxis.core.scene.tree import angle_between_deg
 from anaxis.formats import read_file
 from anaxis.formats.editorial.timecodes import can_drop, frame_of_timecode, timecode_of
-from anaxis.store.archive import track_from_bytes, track_to_bytes
+from anaxis.library.archive import track_from_bytes, track_to_bytes
 from ordinary import SHOTS, moving_marks, track_of
 
 RATES = [Fraction(r) for r in ("24000/1001", "24", "25", "30000/1001", "30", "48", "50", "60000/1001", "60", "120")]

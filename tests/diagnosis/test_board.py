@@ -13,7 +13,7 @@ from anaxis.core.camera.lens import Image
 from anaxis.core.camera.plate.window import Window
 from anaxis.core.errors import BadInput
 from anaxis.diagnosis.board import Board, calibrated, find_board
-from anaxis.work.sandbox.apart import safe_board
+from anaxis.sandbox.pictures import safe_board
 
 K1, K2 = -0.16, 0.03
 SIZE = (960, 540)

@@ -16,7 +16,7 @@ import pytest
 from anaxis.core.checks.examine import examine
 from anaxis.core.errors import BadInput
 from anaxis.formats import check_size, read_file
-from anaxis.work.sandbox.guard import Limits, ParserPool
+from anaxis.sandbox.guard import Limits, ParserPool
 from shell import run
 
 
@@ -98,27 +98,29 @@ def test_a_package_that_leads_out_of_itself_is_refused(tmp_path: Path) -> None:
 def test_a_parser_that_crashes_or_hangs_becomes_a_sentence(
     usda: Callable[..., Path], monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    from anaxis.work.sandbox import guard, readers
+    from anaxis.sandbox import forks, guard
 
     def instead(code: str) -> Callable[..., list[str]]:
         """The process that forks, with a reader that does something else."""
-        code = f"from anaxis.work.sandbox import fork_server\ndef serve(*_):\n    {code}\nfork_server.serve = serve\nfork_server.load = len\nfork_server.main()"
+        code = (
+            f"from anaxis.sandbox.fork_server import serve_forks\ndef serve(*_):\n    {code}\nserve_forks(dict, serve)"
+        )
         return lambda _module, _folder, *more: [sys.executable, "-c", code, *more]
 
     def pool() -> ParserPool:
         return ParserPool(Limits(wall_s=2), ready=False)
 
-    monkeypatch.setattr(readers, "confined", instead("import os; os.abort()"))
+    monkeypatch.setattr(forks, "confined", instead("import os; os.abort()"))
     with (
         closing(pool()) as crashing,
         pytest.raises(BadInput, match=r"shot.usda made its reader stop \(signal or limit 6\)"),
     ):
         crashing.read(usda())
-    monkeypatch.setattr(readers, "confined", instead("import time; time.sleep(60)"))
+    monkeypatch.setattr(forks, "confined", instead("import time; time.sleep(60)"))
     monkeypatch.setattr(guard, "_GRACE_S", 0)
     with closing(pool()) as hanging, pytest.raises(BadInput, match="longer than 2 s"):
         hanging.read(usda())
-    monkeypatch.setattr(readers, "confined", instead("import os; os.kill(os.getppid(), 9); os._exit(0)"))
+    monkeypatch.setattr(forks, "confined", instead("import os; os.kill(os.getppid(), 9); os._exit(0)"))
     with closing(pool()) as alone, pytest.raises(BadInput, match="was ended twice meanwhile"):
         alone.read(usda())
 
@@ -126,9 +128,9 @@ def test_a_parser_that_crashes_or_hangs_becomes_a_sentence(
 def test_readers_come_again_when_what_they_are_forked_from_is_killed(usda: Callable[..., Path]) -> None:
     with closing(ParserPool()) as pool:
         assert pool.read(usda()).cameras
-        first = pool._source.start()._process
+        first = pool._source.start().process
         os.kill(first.pid, signal.SIGKILL)
-        assert pool.read(usda()).cameras and pool._source.start()._process.pid != first.pid
+        assert pool.read(usda()).cameras and pool._source.start().process.pid != first.pid
 
 
 def test_a_flood_of_memory_is_held(usda: Callable[..., Path]) -> None:

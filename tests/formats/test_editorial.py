@@ -10,7 +10,7 @@ import pytest
 
 from anaxis.core.errors import BadInput
 from anaxis.formats.editorial.cut_list import Clip, CutList, cut_operations, read_cut_list, shots_in
-from anaxis.work.sandbox.apart import safe_cut_list
+from anaxis.sandbox.pictures import safe_cut_list
 from test_cli_packages import run, said
 from test_writers import shot
 

@@ -21,8 +21,8 @@ from anaxis.core.space.axes import Convention
 from anaxis.delivery.deliver import deliver
 from anaxis.formats import read_file
 from anaxis.formats.track_json.document import write_track_json
+from anaxis.library.archive import scene_from_bytes, scene_to_bytes
 from anaxis.packages import shipped_profiles
-from anaxis.store.archive import scene_from_bytes, scene_to_bytes
 
 SHOTS = ("TW_010", "TW_020", "TW_030", "TW_040")
 

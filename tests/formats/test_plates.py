@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import struct
+import sys
 import zlib
 from fractions import Fraction
 from pathlib import Path
@@ -21,8 +22,9 @@ from anaxis.formats.plates.found import sequence_at, sequences_among
 from anaxis.formats.plates.picture import facts_of, read_picture_pixels
 from anaxis.formats.plates.warp import FILTERS, map_for_warp, warped
 from anaxis.formats.plates.write import read_back, write_picture
-from anaxis.work.sandbox.plate_look import look_at
-from anaxis.work.sandbox.plates import plate_work
+from anaxis.sandbox import forks, plates
+from anaxis.sandbox.plate_look import look_at
+from anaxis.sandbox.plates import plate_work
 
 RANDOM = np.random.default_rng(12)
 PICTURE = RANDOM.uniform(0, 1, (54, 96, 3)).astype(np.float32)
@@ -240,45 +242,60 @@ def test_hostile_pictures_end_in_a_sentence_that_names_them(tmp_path: Path) -> N
             )
 
 
-def test_a_picture_that_stops_its_process_stops_no_other(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    import anaxis.work.sandbox.plates as plates
+FALLING = """
+import os
+from anaxis.sandbox import picture_readers, plate_tasks
+from anaxis.sandbox.fork_server import serve_forks
+real = plate_tasks.TASKS["facts"]
+def facts(task, path, entry):
+    if path.name.endswith("p1.exr"):
+        DO
+    yield from real(task, path, entry)
+plate_tasks.TASKS["facts"] = facts
+serve_forks(dict, picture_readers.serve)
+"""
 
-    files = {i: written(tmp_path / f"p{i}", "exr") for i in range(3)}
-    real = plates.confined
 
-    def falling(module: str, folder: Path, *args: str) -> list[str]:
-        """The second picture of a batch that begins with it makes the process stop."""
-        listed = sorted(p.name for p in (folder / "in").iterdir())
-        return ["/bin/false"] if listed[0].endswith("p1.exr") else real(module, folder, *args)
-
-    monkeypatch.setattr(plates, "confined", falling)
-    monkeypatch.setattr(plates, "_AT_ONCE", 1)
+@pytest.mark.parametrize(
+    ("do", "said"),
+    [
+        ("os.abort()", "made its reader stop: it is damaged"),
+        ("os.kill(os.getppid(), 9); os.kill(os.getpid(), 9)", "was ended twice meanwhile"),
+    ],
+)
+def test_a_picture_that_stops_its_process_stops_no_other(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, do: str, said: str
+) -> None:
+    """Its own process, or the one that all are forked from: which is no fault of the picture, and not said as one."""
+    files = {i: written(tmp_path / f"p{i}", "exr") for i in range(4)}
+    code = FALLING.replace("DO", do)
+    monkeypatch.setattr(forks, "confined", lambda _module, _folder, *more: [sys.executable, "-c", code, *more])
+    monkeypatch.setattr(plates, "PICTURE_READERS", forks.Source("falling"))
     done = {d["frame"]: d for d in plate_work({"do": "facts"}, files)}
-    assert "made its reader stop" in done[1]["error"] and "facts" in done[0] and "facts" in done[2]
+    assert said in done[1]["error"] and all("facts" in done[i] for i in (0, 2, 3))
+    plates.PICTURE_READERS.close()
 
 
 def test_a_larger_picture_has_more_time_and_a_slow_one_is_not_called_damaged(
     tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    import anaxis.work.sandbox.plates as plates
-
     given_s: list[float] = []
-    real = plates._Patience.__init__
+    real = forks.Fork.receive
 
-    def noted(patience: Any, process: Any, seconds: float) -> None:
+    def noted(fork: forks.Fork, seconds: float, *more: int) -> Any:
         given_s.append(seconds)
-        real(patience, process, seconds)
+        return real(fork, seconds, *more)
 
     monkeypatch.setenv("ANAXIS_FILE_SECONDS", "20")
-    monkeypatch.setattr(plates._Patience, "__init__", noted)
+    monkeypatch.setattr(forks.Fork, "receive", noted)
     large = written(tmp_path / "large", "png", np.zeros((2160, 4096, 3), np.float32))
     (done,) = plate_work({"do": "facts"}, {1: large})
     assert "facts" in done and max(given_s[1:]) == pytest.approx(20 * 4096 * 2160 / (1920 * 1080))
     (done,) = plate_work({"do": "facts"}, {1: written(tmp_path / "small", "png")})
     assert "facts" in done and given_s[-1] == 20
 
-    monkeypatch.setattr(plates._Patience, "__init__", lambda patience, process, seconds: real(patience, process, 0.0))
-    (done,) = plate_work({"do": "facts"}, {1: large})
+    monkeypatch.setattr(forks.Fork, "receive", lambda fork, seconds: real(fork, 0.001))
+    (done,) = plate_work({"do": "facts", "whole": True}, {1: large})
     assert done["code"] == "too_slow" and "took longer" in done["error"] and "ANAXIS_FILE_SECONDS" in done["error"]
     assert "damaged" not in done["error"]
 

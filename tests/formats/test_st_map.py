@@ -18,7 +18,7 @@ from anaxis.core.errors import BadInput
 from anaxis.formats.st_map.fitted import Given, fit_maps
 from anaxis.formats.st_map.read import read_st_map
 from anaxis.formats.st_map.write import write_st_map
-from anaxis.work.sandbox.apart import safe_st_map
+from anaxis.sandbox.pictures import safe_st_map
 
 
 def plain(width: int, height: int) -> np.ndarray:

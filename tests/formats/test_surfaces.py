@@ -11,7 +11,7 @@ from anaxis.core.scene.hull import hull_points, pieces_m
 from anaxis.core.scene.surroundings import set_triangles_m
 from anaxis.formats import read_file
 from anaxis.formats.set_lines import MAX_TRIANGLES, mesh_shape
-from anaxis.store.archive import scene_from_bytes, scene_to_bytes
+from anaxis.library.archive import scene_from_bytes, scene_to_bytes
 
 
 def area(triangles: np.ndarray) -> float:

@@ -17,9 +17,9 @@ from anaxis.app.roles import Role
 from anaxis.app.sign_in import accept, sign_in
 from anaxis.core.recipe.model import Operation
 from anaxis.packages import find_profile
+from anaxis.queue.jobs import address_of, ask_for
 from anaxis.store.local_postgres import postgres_binary
 from anaxis.store.models import Base, Camera, Delivery
-from anaxis.work.queue import address_of, ask_for
 from test_store import keep
 
 PASSWORD = "a wheel turned by the tide"

@@ -18,7 +18,6 @@ from sqlalchemy.orm import Session
 from anaxis.app.acting import use_case
 from anaxis.app.deliver import deliver_version, proof_arrays
 from anaxis.app.edit import keep_camera
-from anaxis.app.examined import Here, look
 from anaxis.app.expect import expect, expect_from_cut_list
 from anaxis.app.packages import copy_package, keep_package
 from anaxis.app.roles import Actor, Role
@@ -27,9 +26,10 @@ from anaxis.core.errors import BadInput
 from anaxis.core.scene.picture import picture_of
 from anaxis.formats import read_file
 from anaxis.formats.editorial.cut_list import Clip, CutList
+from anaxis.library.archive import scene_to_bytes, track_from_bytes
+from anaxis.library.examined import look
 from anaxis.packages import shipped_profiles
 from anaxis.packages.model import profile_from_dict
-from anaxis.store.archive import scene_to_bytes, track_from_bytes
 from anaxis.store.database import connect, is_current, migrate, revision_of
 from anaxis.store.keep import find_or_make_shot, find_or_make_show, stage_file
 from anaxis.store.local_postgres import LocalPostgres
@@ -43,9 +43,7 @@ def keep(store: Session, path: Path, shot: str, camera: str = "shotcam") -> Vers
     scene = read_file(path)
     source = stage_file(store, path.name, path.read_bytes(), scene_to_bytes(scene))
     kept_shot = find_or_make_shot(store, find_or_make_show(store, "The Tidewright"), shot)
-    return keep_camera(
-        store, kept_shot, source, look(Here(), source.scene, source.name, {})[0], camera, picture_of(scene, None, None)
-    )
+    return keep_camera(store, kept_shot, source, look(source.scene, {})[0], camera, picture_of(scene, None, None))
 
 
 _HEAD = 'upAxis = "Y"\n metersPerUnit = 0.01\n timeCodesPerSecond = 24\n startTimeCode = 1001\n endTimeCode = 1100'

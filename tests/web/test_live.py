@@ -32,7 +32,7 @@ from anaxis.store.local_postgres import free_port
 from anaxis.store.models import Show, Version
 from anaxis.store.people import Token
 from anaxis.store.queries import track_of
-from anaxis.work.supervise import anaxis_command
+from anaxis.worker.supervise import anaxis_command
 from linked import loop, quiet, shared_ids, shown
 from linked import until as until_async
 from pages import Server, Visitor, fits, ink, ready, take_in, until

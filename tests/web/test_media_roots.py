@@ -17,8 +17,8 @@ from anaxis.app.plates import attach_plate, hand_in_plate
 from anaxis.app.roles import Role
 from anaxis.app.sign_in import accept
 from anaxis.core.errors import BadInput
+from anaxis.store.media_folders import HANDED_IN
 from anaxis.store.models import Plate, Shot, Show
-from anaxis.work.media import HANDED_IN
 from pages import PASSWORD, Server, Visitor, entered
 from test_store import keep
 

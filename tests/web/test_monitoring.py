@@ -16,8 +16,8 @@ from sqlalchemy import Engine, select, text
 from sqlalchemy.orm import Session
 
 from anaxis.core.errors import BadInput
+from anaxis.monitoring.logs import begin_logs
 from anaxis.store.models import Job
-from anaxis.work.logs import begin_logs
 from jobs import ended
 from pages import Server, Visitor, take_in
 

@@ -27,8 +27,8 @@ from sqlalchemy.exc import InvalidRequestError
 from sqlalchemy.orm import Session
 
 from anaxis.app import long_work
+from anaxis.queue import jobs, reconcile
 from anaxis.store.models import Job
-from anaxis.work import queue, reconcile
 from anaxis.worker import attempt
 from anaxis.worker import process as worker
 
@@ -41,7 +41,7 @@ ERRORS = {
 FAULTS = ("kill", "poisoned", "kill", "mapper", "kill", "import", "kill", "disk", "kill", "memory", "none")
 # A worker that nothing kills is asked to end after this time.
 _LIVES_S = 2.5
-_TRACED = {attempt.__file__, reconcile.__file__, queue.__file__, worker.__file__}
+_TRACED = {attempt.__file__, reconcile.__file__, jobs.__file__, worker.__file__}
 
 
 def work(fault: str, draw: random.Random) -> None:

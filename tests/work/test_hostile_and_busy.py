@@ -23,17 +23,17 @@ from sqlalchemy import Engine, event, func, select
 from sqlalchemy.exc import OperationalError
 from sqlalchemy.orm import Session
 
-from anaxis.app.examined import Here, look
 from anaxis.core.camera.track import make_lens
 from anaxis.core.errors import BadInput
 from anaxis.core.scene.nodes import Node, Scene
 from anaxis.core.space.axes import Convention
-from anaxis.store.archive import scene_to_bytes, unpack
+from anaxis.library.archive import scene_to_bytes, unpack
+from anaxis.library.examined import look
+from anaxis.sandbox.calculators import Calculators
+from anaxis.sandbox.guard import Limits
+from anaxis.sandbox.turns import Busy, Turns, client
 from anaxis.store.local_postgres import LocalPostgres
 from anaxis.store.models import Camera, Delivery, Version
-from anaxis.work.sandbox.calculators import Calculators
-from anaxis.work.sandbox.guard import Limits
-from anaxis.work.sandbox.turns import Busy, Turns, client
 from anaxis.worker.attempt import do_job
 from pages import Visitor, served, take_in
 
@@ -52,31 +52,25 @@ def heavy(cameras: int, frames: int) -> Scene:
 def test_what_is_too_much_to_look_through_ends_in_a_sentence_and_costs_the_pages_nothing() -> None:
     before = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss
     calculators = Calculators(Limits(memory_mb=150, wall_s=60), slots=2)
-    try:
-        with pytest.raises(
-            BadInput, match=r"heavy\.usd needs more than 150 MB|in all likelihood for want of memory"
-        ) as refused:
-            look(calculators, scene_to_bytes(heavy(40, 90_000)), "heavy.usd", {})
-        assert refused.value.code == "too_large"
-        # The next one is served as if nothing had been.
-        assert look(calculators, scene_to_bytes(heavy(1, 24)), "small.usd", {})[0].samples == 2
-    finally:
-        calculators.close()
+    with pytest.raises(
+        BadInput, match=r"heavy\.usd needs more than 150 MB|in all likelihood for want of memory"
+    ) as refused:
+        calculators.run("heavy.usd", look, scene_to_bytes(heavy(40, 90_000)), {})
+    assert refused.value.code == "too_large"
+    # The next one is served as if nothing had been.
+    assert calculators.run("small.usd", look, scene_to_bytes(heavy(1, 24)), {})[0].samples == 2
     slow = Calculators(Limits(memory_mb=4000, wall_s=1), slots=1)
     slow._limits = Limits(memory_mb=4000, wall_s=-3)  # what is left of it once the process stands
-    try:
-        with pytest.raises(BadInput, match="took longer than") as given_up:
-            look(slow, scene_to_bytes(heavy(200, 50_000)), "heavy.usd", {})
-        assert given_up.value.code == "too_slow"
-    finally:
-        slow.close()
+    with pytest.raises(BadInput, match="took longer than") as given_up:
+        slow.run("heavy.usd", look, scene_to_bytes(heavy(200, 50_000)), {})
+    assert given_up.value.code == "too_slow"
     assert resource.getrusage(resource.RUSAGE_SELF).ru_maxrss - before < 200_000  # kB
     with pytest.raises(BadInput, match="holds 501 cameras; at most 500"):
-        look(Here(), scene_to_bytes(heavy(501, 2)), "many.usd", {})
+        look(scene_to_bytes(heavy(501, 2)), {})
 
 
 def test_a_block_that_swells_is_not_unpacked(monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr("anaxis.store.archive._MAX_BODY_BYTES", 10_000_000)
+    monkeypatch.setattr("anaxis.library.archive._MAX_BODY_BYTES", 10_000_000)
     deep = b"anaxis2\n" + zlib.compress(b"\0" * 11_000_000, 9)
     assert len(deep) < 20_000
     with pytest.raises(BadInput, match=r"comes to more than 0\.01 GB"):
@@ -337,7 +331,7 @@ def test_a_database_that_was_away_is_said_and_work_goes_on_by_itself(
 
 def test_work_that_is_at_it_is_not_begun_again(engine: Engine, demo_files: dict[str, Path]) -> None:
     from anaxis.app import long_work as kinds
-    from anaxis.work.queue import TryAgain
+    from anaxis.queue.jobs import TryAgain
     from test_long_work import ask_for, asked, queued
     from test_store import keep
 

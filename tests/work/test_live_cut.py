@@ -34,7 +34,7 @@ from anaxis.simulated.scene import Scene
 from anaxis.store.exchange import Party, SharedChange
 from anaxis.store.local_postgres import free_port
 from anaxis.store.models import Show
-from anaxis.work.supervise import anaxis_command
+from anaxis.worker.supervise import anaxis_command
 from lanes import sized
 from linked import apart_px, quiet, random_profile, shared_ids, shown
 

@@ -18,9 +18,9 @@ from sqlalchemy.orm import Session
 
 from anaxis.delivery.options import Options
 from anaxis.packages import shipped_profiles
+from anaxis.queue.jobs import WorkerProcess, address_of, has_worker, stop
+from anaxis.queue.jobs import ask_for as ask_in
 from anaxis.store.models import Delivery, Job
-from anaxis.work.queue import WorkerProcess, address_of, has_worker, stop
-from anaxis.work.queue import ask_for as ask_in
 from anaxis.worker.attempt import Stopped, Teller, do_job
 from jobs import ended, job
 from pages import fits, ready, take_in

@@ -9,7 +9,7 @@ from pathlib import Path
 import pytest
 
 from anaxis.core.errors import BadInput
-from anaxis.work.media import HANDED_IN, listed, media_roots, opened, put_aside
+from anaxis.store.media_folders import HANDED_IN, listed, media_roots, opened, put_aside
 
 
 @pytest.fixture

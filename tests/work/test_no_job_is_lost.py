@@ -18,11 +18,11 @@ from sqlalchemy import Engine, text
 from sqlalchemy.orm import Session
 
 from anaxis.app.long_work import KINDS
+from anaxis.queue import reconcile
+from anaxis.queue.jobs import TryAgain, address_of, ask_for, left_alone, resume_job, stop
 from anaxis.store.database import connect, migrate
 from anaxis.store.local_postgres import LocalPostgres
 from anaxis.store.models import Job, Worker
-from anaxis.work import reconcile
-from anaxis.work.queue import TryAgain, address_of, ask_for, left_alone, resume_job, stop
 from anaxis.worker import attempt
 from anaxis.worker.attempt import MOST_TRIES, do_job
 from anaxis.worker.process import Health

@@ -11,7 +11,7 @@ from watchfiles import awatch
 
 from anaxis.core.errors import BadInput
 from anaxis.formats import READABLE_SUFFIXES
-from anaxis.work.media import files_below, listed, opened, root_of
+from anaxis.store.media_folders import files_below, listed, opened, root_of
 
 _MOST_FILES = 5000
 # A file is whole when its size and time have stood still for one look.

@@ -21,8 +21,8 @@ from anaxis.formats import SET_SUFFIXES
 from anaxis.formats.distortion.read import read_distortion
 from anaxis.formats.plates import SUFFIXES
 from anaxis.formats.plates.found import sequences_among
+from anaxis.sandbox.pictures import safe_st_map
 from anaxis.store.models import SourceFile, Version
-from anaxis.work.sandbox.apart import safe_st_map
 
 PLATE, MAP, MAPS, DISTORTION, SET, OTHER = (
     "plate", "ST map", "ST maps, a sequence", "distortion", "scene or set geometry", "something else",

@@ -10,10 +10,12 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from anaxis.app.derive import around_version, settings_of
-from anaxis.app.made import covered, made, proposed
+from anaxis.app.waiting import made
+from anaxis.core.camera.lens import Image
+from anaxis.core.camera.track import Track
 from anaxis.core.derive.held import Hold
 from anaxis.core.typing import Floats
-from anaxis.store.archive import unpack
+from anaxis.diagnosis.covered import coverage, proposals
 from anaxis.store.models import Camera, Version, VersionInput
 from anaxis.store.queries import picture_of_version, track_of
 
@@ -39,16 +41,14 @@ def coverage_of(session: Session, shot: Version, held: Sequence[Version]) -> tup
     for version in held:
         picture = picture_of_version(version)
         cameras.append((track_of(version)[0].take(np.array([0])), picture.image, picture.fit))
-    document, blocks = made(session, covered, shot.camera.name, *_of(session, shot), cameras)
-    return document, unpack(blocks[0])[1]
+    return made(session, shot.camera.name, coverage, *_of(session, shot), cameras)
 
 
 def best_frames(session: Session, shot: Version) -> list[Document]:
     """See :func:`anaxis.diagnosis.covered.proposals`."""
-    document, _ = made(session, proposed, shot.camera.name, *_of(session, shot))
-    return list(document["best"])
+    return made(session, shot.camera.name, proposals, *_of(session, shot))
 
 
-def _of(session: Session, shot: Version) -> tuple[Any, ...]:
+def _of(session: Session, shot: Version) -> tuple[Track, Image, str, Floats]:
     picture = picture_of_version(shot)
     return track_of(shot)[0], picture.image, picture.fit, around_version(session, shot).triangles_m

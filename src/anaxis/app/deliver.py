@@ -11,22 +11,22 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session, object_session
 
 from anaxis.app.acting import use_case
-from anaxis.app.examined import Document, finer_track
-from anaxis.app.made import Made, made, written
 from anaxis.app.plates import pictures_of, plates_of
 from anaxis.app.telling import tell_delivered
-from anaxis.app.waiting import examiner_of
+from anaxis.app.waiting import made, runner_of
 from anaxis.core.camera.projection import Projection
 from anaxis.core.errors import BadInput
 from anaxis.core.image_plane import Pictures
-from anaxis.core.motion.reduce import Progress
+from anaxis.core.motion.reduce import Progress, no_progress
 from anaxis.core.recipe.effects import placement_of
 from anaxis.core.typing import Floats
 from anaxis.delivery.deliver import file_stem
 from anaxis.delivery.options import USUAL, Options
 from anaxis.delivery.shot_camera import ShotCamera
+from anaxis.library.archive import unpack
+from anaxis.library.examined import FileCamera, finer_track
+from anaxis.library.made import WrittenDelivery, written
 from anaxis.packages.model import Profile
-from anaxis.store.archive import unpack
 from anaxis.store.keep import keep_bytes
 from anaxis.store.models import Delivery, DeliveryFile, Version
 from anaxis.store.queries import NotFound, found, picture_of_version, recipe_of, track_of
@@ -43,7 +43,8 @@ def shot_camera_of(version: Version, options: Options = USUAL) -> ShotCamera:
     if options.samples > 1 and has_finer(version):
         source, session = version.source_file, object_session(version)
         assert session is not None
-        finer = finer_track(examiner_of(session), source.scene, source.name, version.camera_path, recipe)
+        camera = FileCamera(source.scene, version.camera_path, recipe)
+        finer = runner_of(session).run(source.name, finer_track, camera)
     pictures = _pictures(version, track.distortion is not None) if options.plane_m is not None else None
     return ShotCamera(
         track, landmarks, picture_of_version(version), placement_of(recipe), lines_m, finer, has_finer(version),
@@ -83,7 +84,7 @@ def deliver_version(
     profile: Profile,
     format_key: str,
     options: Options = USUAL,
-    progress: Progress = lambda share: None,
+    progress: Progress = no_progress,
 ) -> Delivery:
     """Write a version for a package, prove it, and keep files and proof together."""
     return deliver_versions(session, [version], profile, format_key, options, progress)[0]
@@ -95,13 +96,13 @@ def written_for(
     profile: Profile,
     format_key: str,
     options: Options = USUAL,
-    progress: Progress = lambda share: None,
+    progress: Progress = no_progress,
     together: str = "",
-) -> Made:
+) -> list[WrittenDelivery]:
     """Versions written into one file and proved, and nothing kept yet."""
     cameras = [shot_camera_of(v, options) for v in versions]
     stem = file_stem(together or cameras[0].track.name, profile.key, versions[0].camera.shot.name)
-    return made(session, written, stem, cameras, profile, format_key, options, stem, progress=progress)
+    return made(session, stem, written, cameras, profile, format_key, options, stem, progress=progress)
 
 
 @use_case("deliver")
@@ -111,19 +112,19 @@ def deliver_versions(
     profile: Profile,
     format_key: str,
     options: Options = USUAL,
-    progress: Progress = lambda share: None,
+    progress: Progress = no_progress,
     together: str = "",
-    ready: Made | None = None,
+    ready: list[WrittenDelivery] | None = None,
 ) -> list[Delivery]:
     """Versions written into one file called ``together``; a delivery for each, with its own proof and that file.
 
     ``ready`` is what :func:`written_for` made of them before.
     """
-    document, blocks = ready or written_for(session, versions, profile, format_key, options, progress, together)
+    done = ready or written_for(session, versions, profile, format_key, options, progress, together)
     names = [v.camera.name for v in versions]
     return [
-        _keep(session, v, profile, format_key, d, blocks, names if len(names) > 1 else [])
-        for v, d in zip(versions, document["deliveries"], strict=True)
+        _keep(session, v, profile, format_key, d, names if len(names) > 1 else [])
+        for v, d in zip(versions, done, strict=True)
     ]
 
 
@@ -132,23 +133,21 @@ def _keep(
     version: Version,
     profile: Profile,
     format_key: str,
-    done: Document,
-    blocks: list[bytes],
+    done: WrittenDelivery,
     together: Sequence[str],
 ) -> Delivery:
     """What was delivered of a version; ``together`` names the cameras that share its file."""
-    kept = done["kept"]
+    kept = done.kept
     options = kept["options"] | ({"together": list(together)} if together else {})
     delivery = Delivery(
-        version_id=version.id, profile=profile.model_dump(mode="json"), format=format_key, proof=blocks[done["proof"]],
+        version_id=version.id, profile=profile.model_dump(mode="json"), format=format_key, proof=done.proof,
         **(kept | {"options": options}),
     )  # fmt: skip
     session.add(delivery)
     session.flush()
-    for file in done["files"]:
-        data = blocks[file["block"]]
-        held = keep_bytes(session, data)
-        session.add(DeliveryFile(delivery_id=delivery.id, name=file["name"], sha256=held, size=len(data)))
+    for file in done.files:
+        held = keep_bytes(session, file.data)
+        session.add(DeliveryFile(delivery_id=delivery.id, name=file.name, sha256=held, size=len(file.data)))
     session.flush()
     tell_delivered(session, delivery)
     return delivery

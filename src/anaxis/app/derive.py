@@ -11,12 +11,10 @@ from sqlalchemy import select, text
 from sqlalchemy.orm import Session
 
 from anaxis.app.acting import use_case
-from anaxis.app.around import Around, around
 from anaxis.app.edit import keep_camera, keep_retake, planned_retake
-from anaxis.app.examined import camera_after, fitting_recipe, look
-from anaxis.app.made import derived, made
+from anaxis.app.examined import camera_of_version, looked_at
 from anaxis.app.names import shot_for
-from anaxis.app.waiting import examiner_of
+from anaxis.app.waiting import made, runner_of
 from anaxis.core.checks import Expected
 from anaxis.core.derive import derived_kind
 from anaxis.core.derive.derived import Input
@@ -27,11 +25,14 @@ from anaxis.core.errors import BadInput
 from anaxis.core.proof.compare import Comparison, compare
 from anaxis.core.scene.landmarks import legal_name
 from anaxis.core.scene.picture import Picture, picture_of
-from anaxis.store.archive import scene_from_bytes
+from anaxis.library.archive import scene_from_bytes
+from anaxis.library.around import Around, around
+from anaxis.library.examined import camera_after, fitting_recipe
+from anaxis.library.made import derived
 from anaxis.store.keep import keep_derivation, stage_file
 from anaxis.store.models import Camera, Derivation, Shot, SourceFile, Version, VersionInput
 from anaxis.store.noticed import expected_of
-from anaxis.store.queries import find_shot, picture_of_version, recipe_of, set_finder, track_of
+from anaxis.store.queries import find_shot, picture_of_version, track_of
 from anaxis.store.rows import found as row_of
 
 
@@ -67,7 +68,7 @@ def derive(session: Session, asked: Derive) -> Version:
     source, picture = _made(session, asked.kind, inputs, asked.settings, asked.name)
     found = find_shot(session, *names)
     expected = expected_of(found) if found else Expected()
-    report = look(examiner_of(session), source.scene, source.name, {}, expected)[0]
+    report = looked_at(session, source.name, source.scene, {}, expected)[0]
     shot = shot_for(session, *names)
     session.execute(select(Shot.id).where(Shot.id == shot.id).with_for_update())
     taken = set(session.execute(select(Camera.name).where(Camera.shot_id == shot.id)).scalars())
@@ -130,8 +131,8 @@ def _bytes_of(
 ) -> tuple[bytes, bytes]:
     given = {role: input_of(session, v, kind, settings) for role, v in inputs.items()}
     file = f"{settings['name']}.{kind}.track.json"
-    _, (scene, data) = made(session, derived, file, kind, given, dict(settings), file)
-    return scene, data
+    camera = made(session, file, derived, kind, given, dict(settings), file)
+    return camera.scene, camera.document
 
 
 def input_of(session: Session, version: Version, kind: str, settings: Mapping[str, Any]) -> Input:
@@ -149,9 +150,7 @@ def input_of(session: Session, version: Version, kind: str, settings: Mapping[st
 
 def around_version(session: Session, version: Version, objects: tuple[str, ...] = ()) -> Around:
     """What lies about a version's camera."""
-    source, recipe = version.source_file, recipe_of(version)
-    examiner, sets = examiner_of(session), set_finder(session)
-    return around(examiner, source.scene, source.name, version.camera_path, recipe, sets, objects)
+    return runner_of(session).run(version.source_file.name, around, camera_of_version(session, version), objects)
 
 
 def _made_of(inputs: Mapping[str, Version]) -> list[VersionInput]:
@@ -216,14 +215,10 @@ def update_would_change(session: Session, version: Version) -> Comparison:
     newest = {i.role: used_version(i).camera.head for i in version.made_of}
     scene, _ = _bytes_of(session, derivation.kind, newest, derivation.settings)
     read = scene_from_bytes(scene)
-    path, name, examiner, sets = (
-        read.cameras[0].path,
-        version.source_file.name,
-        examiner_of(session),
-        set_finder(session),
-    )
-    recipe, _ = fitting_recipe(examiner, scene, name, path, recipe_of(version), sets)
-    track, _, _ = camera_after(examiner, scene, name, path, recipe, sets)
+    name, runner = version.source_file.name, runner_of(session)
+    camera = replace(camera_of_version(session, version), scene=scene, path=read.cameras[0].path)
+    fits, _ = runner.run(name, fitting_recipe, camera)
+    track, _, _ = runner.run(name, camera_after, replace(camera, recipe=fits))
     now, marks, _ = track_of(version)
     before, after = picture_of_version(version), picture_of(read, None, None)
     return compare(now, track, (before.image, after.image), (before.fit, after.fit), marks)

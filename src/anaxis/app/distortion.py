@@ -27,9 +27,9 @@ from anaxis.core.recipe.replay import inserted
 from anaxis.core.scene.picture import Picture
 from anaxis.diagnosis.board import Board, calibrated
 from anaxis.formats.st_map.fitted import Given, fit_maps
+from anaxis.sandbox.pictures import safe_board, safe_st_map
 from anaxis.store.models import Version
 from anaxis.store.queries import picture_of_version, recipe_of, track_of
-from anaxis.work.sandbox.apart import safe_board, safe_st_map
 
 
 def take_distortion(session: Session, version: Version, document: dict[str, Any], of: str = "") -> Version:

@@ -8,7 +8,6 @@ from typing import Any
 
 from sqlalchemy.orm import Session
 
-from anaxis.app.examined import Looked
 from anaxis.core.errors import BadInput
 from anaxis.core.recipe.documents import recipe_document, recipe_from_document
 from anaxis.core.recipe.model import Operation, Recipe
@@ -17,6 +16,7 @@ from anaxis.core.recipe.replay import inserted
 from anaxis.core.scene.landmarks import legal_name
 from anaxis.core.scene.nodes import Scene, corrected
 from anaxis.core.time.rates import parse_rate, rate_label
+from anaxis.library.examined import Looked
 from anaxis.store.models import Camera, SourceFile
 from anaxis.store.queries import find_shot
 

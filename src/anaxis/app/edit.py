@@ -10,9 +10,9 @@ from sqlalchemy import func, select, update
 from sqlalchemy.orm import Session
 
 from anaxis.app.acting import use_case
-from anaxis.app.examined import Looked, fitting_recipe, look
+from anaxis.app.examined import file_camera, looked_at
 from anaxis.app.telling import tell_behind
-from anaxis.app.waiting import examiner_of
+from anaxis.app.waiting import runner_of
 from anaxis.core.camera.lens import Image
 from anaxis.core.errors import BadInput
 from anaxis.core.findings import Finding
@@ -25,11 +25,12 @@ from anaxis.core.recipe.replay import completed, inserted
 from anaxis.core.scene.landmarks import legal_name
 from anaxis.core.scene.nodes import Scene
 from anaxis.core.scene.picture import Picture
-from anaxis.store.archive import scene_from_bytes
+from anaxis.library.archive import scene_from_bytes
+from anaxis.library.examined import Looked, fitting_recipe
 from anaxis.store.keep import find_or_make, keep_file
 from anaxis.store.models import Camera, Shot, SourceFile, Version, VersionInput
 from anaxis.store.noticed import expected_of
-from anaxis.store.queries import picture_of_version, recipe_of, set_finder, track_of
+from anaxis.store.queries import picture_of_version, recipe_of, track_of
 
 Keeping = Literal["recipe", "motion", "nothing"]
 KEEPING_WORDS: dict[Keeping, str] = {
@@ -84,18 +85,19 @@ def planned_retake(
     ``draft`` is what was set for the file on intake. Operations that cannot be done on the new file are
     switched off, and a finding says so.
     """
-    before, examiner, sets = camera.head, examiner_of(session), set_finder(session)
+    before = camera.head
     recipe: Recipe = draft
     trouble: list[Finding] = []
     if keeping != "nothing":
         wanted = _joined(draft, recipe_of(before))
-        recipe, trouble = fitting_recipe(examiner, source.scene, source.name, path, wanted, sets)
+        on_file = file_camera(session, source, path, wanted)
+        recipe, trouble = runner_of(session).run(source.name, fitting_recipe, on_file)
         picture = _kept_picture(before, scene_from_bytes(before.source_file.scene), scene, picture, keeping)
     if keeping == "motion":
         lens = lens_document(track_of(before)[0])
         recipe = inserted(recipe, keep_lens.KIND.operation({"lens": lens, "of": f"version {before.label}"}))
     expected = expected_of(session.get_one(Shot, camera.shot_id))
-    report = look(examiner, source.scene, source.name, {path: recipe}, expected, picture.image, sets, only=path)[0]
+    report = looked_at(session, source.name, source.scene, {path: recipe}, expected, picture.image, path)[0]
     report.findings.extend(trouble)
     return Retake(camera, report, picture, f"taken in from {source.name}: {KEEPING_WORDS[keeping]}")
 
@@ -188,8 +190,8 @@ def edit_version(
 def _examined(session: Session, version: Version, recipe: Recipe, picture: Picture) -> Looked:
     image = None if picture.image_guessed else picture.image
     path, expected = version.camera_path, expected_of(version.camera.shot)
-    source, sets = version.source_file, set_finder(session)
-    return look(examiner_of(session), source.scene, source.name, {path: recipe}, expected, image, sets, only=path)[0]
+    source = version.source_file
+    return looked_at(session, source.name, source.scene, {path: recipe}, expected, image, path)[0]
 
 
 @use_case("correct the picture")

@@ -12,10 +12,10 @@ from sqlalchemy.orm import Session
 
 from anaxis.app.deliver import options_from, proof_arrays, shot_camera_of
 from anaxis.app.derive import settings_of, used_version
-from anaxis.app.made import made, packed_up, printed
+from anaxis.app.waiting import made
 from anaxis.core.derive import derived_kind
 from anaxis.core.derive.joined import Join
-from anaxis.core.motion.reduce import Progress, part_of
+from anaxis.core.motion.reduce import Progress, no_progress, part_of
 from anaxis.core.outgoing import Outgoing
 from anaxis.core.proof.proof import Difference, Proof
 from anaxis.core.recipe.documents import recipe_document
@@ -25,8 +25,9 @@ from anaxis.delivery.options import Options
 from anaxis.delivery.overscan import with_overscan
 from anaxis.delivery.ready import made_ready
 from anaxis.delivery.shot_camera import ShotCamera
-from anaxis.delivery.transfer_sheet import Handed, HandedFile, MadeFrom, Source, sheet_html
+from anaxis.delivery.transfer_sheet import Handed, HandedFile, MadeFrom, Source, sheet_html, sheet_pdf
 from anaxis.formats.editorial.write import edit_files
+from anaxis.library.made import packed_up
 from anaxis.packages.model import Profile, profile_from_dict
 from anaxis.store.models import Delivery, MadeFile, Version
 from anaxis.store.queries import NotFound, recipe_of
@@ -39,7 +40,7 @@ def bundles_of(
     formats: Sequence[str],
     options: Options,
     together: str = "",
-    progress: Progress = lambda share: None,
+    progress: Progress = no_progress,
 ) -> tuple[str, bytes]:
     """The zip for one package, or one that holds a zip for each of several, by name.
 
@@ -52,10 +53,10 @@ def bundles_of(
     packed: dict[str, bytes] = {}
     for i, profile in enumerate(profiles):
         share = part_of(progress, i, len(profiles))
-        document, (data,) = made(
-            session, packed_up, stem, cameras, sources, profile, list(formats), options, together, shot, progress=share
+        name, data = made(
+            session, stem, packed_up, cameras, sources, profile, list(formats), options, together, shot, progress=share
         )
-        packed[document["name"]] = data
+        packed[name] = data
     return next(iter(packed.items())) if len(packed) == 1 else (f"{stem}.zip", zipped(packed))
 
 
@@ -63,7 +64,7 @@ def printed_sheet(session: Session, delivery: Delivery) -> tuple[str, bytes]:
     """The transfer sheet of a delivery as PDF, by name."""
     handed = handed_again(delivery)
     name = f"{Path(handed.files[0].path.name).stem}.sheet.pdf"
-    return name, made(session, printed, name, sheet_html(handed))[1][0]
+    return name, made(session, name, sheet_pdf, sheet_html(handed))
 
 
 def source_of(version: Version) -> Source:
@@ -99,7 +100,7 @@ def outgoing_of(delivery: Delivery, camera: ShotCamera, profile: Profile) -> Out
     """The camera of a delivery as it is meant to be in its package, in the package's numbering."""
     # Fewer keys cost less than what is read off a number; looking for them again would take long.
     asked = replace(options_from(delivery.options), reduce_px=None, samples=1)
-    return made_ready(camera, profile, delivery.format, asked, lambda share: None).outgoing
+    return made_ready(camera, profile, delivery.format, asked, no_progress).outgoing
 
 
 def handed_again(delivery: Delivery) -> Handed:

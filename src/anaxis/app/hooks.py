@@ -16,9 +16,9 @@ from anaxis.app.acting import actor_of, use_case
 from anaxis.app.roles import Role
 from anaxis.app.telling import EVENTS
 from anaxis.core.errors import BadInput
+from anaxis.queue.jobs import call_in_queue, remove_calls
 from anaxis.store.hooks import Webhook, WebhookCall
 from anaxis.store.models import Show
-from anaxis.work.queue import call_in_queue, remove_calls
 
 _MOST_URL, _MOST_HOOKS = 500, 20
 

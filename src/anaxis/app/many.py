@@ -11,7 +11,6 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from anaxis.app.draft import Draft, Target, targets_of
-from anaxis.app.examined import Looked
 from anaxis.app.file_names import Named, guessed, named, named_if
 from anaxis.app.take_in import TakeIn, reports_of, take_in
 from anaxis.core.errors import BadInput
@@ -20,6 +19,7 @@ from anaxis.core.recipe.replay import completed
 from anaxis.core.scene.landmarks import legal_name
 from anaxis.core.scene.nodes import Scene
 from anaxis.core.scene.picture import picture_of
+from anaxis.library.examined import Looked
 from anaxis.store.keep import stage_file
 from anaxis.store.models import Camera, Shot, Show, SourceFile, Version, VersionInput
 from anaxis.store.queries import find_shot, newest_recipe, staged_scene

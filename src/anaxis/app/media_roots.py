@@ -15,8 +15,8 @@ from anaxis.app.acting import actor_of, use_case
 from anaxis.app.roles import Role
 from anaxis.core.errors import BadInput
 from anaxis.store.media import MediaRootShow
+from anaxis.store.media_folders import HANDED_IN, media_roots, root_of
 from anaxis.store.models import Plate, Show
-from anaxis.work.media import HANDED_IN, media_roots, root_of
 
 EVERY_SHOW = "*"
 

@@ -10,13 +10,13 @@ from sqlalchemy.orm import Session
 
 from anaxis.app.deliver import deliver_versions, written_for
 from anaxis.app.hand_over import bundles_of
-from anaxis.app.made import Made
 from anaxis.core.errors import BadInput
 from anaxis.delivery.options import Options, moved_along
 from anaxis.formats import FORMATS, has_nodes
+from anaxis.library.made import WrittenDelivery
 from anaxis.packages.model import Profile
+from anaxis.queue.jobs import ask_for
 from anaxis.store.models import Delivery, Job, Version
-from anaxis.work.queue import ask_for
 
 # Frames written in all, above which nobody should wait for them.
 _QUICK_FRAMES = 3000
@@ -75,7 +75,7 @@ def fulfil(session: Session, order: Order) -> Fulfilled:
     files = files_of(order)
     slow = order.options.reduce_px is not None or sum(_frames(f.versions) for f in files) > _QUICK_FRAMES
     done = Fulfilled(len(files))
-    ready: list[tuple[OneFile, Made]] = []
+    ready: list[tuple[OneFile, list[WrittenDelivery]]] = []
     for one in files:
         if slow:
             params = _params(one, profile=one.profile.model_dump(mode="json"), format=one.format)

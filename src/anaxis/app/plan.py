@@ -19,11 +19,11 @@ from anaxis.core.errors import BadInput
 from anaxis.delivery.options import USUAL, Options
 from anaxis.formats import FORMATS
 from anaxis.packages.model import Profile
+from anaxis.queue.jobs import OPEN, left_alone, many_are_in_queue, resume, stop_those
+from anaxis.queue.jobs import ask_for as ask_in
 from anaxis.store.models import Camera, Delivery, Job, PlanTarget, Run, Shot, Show, Version
 from anaxis.store.packages import all_packages, get_package
 from anaxis.store.queries import PACKAGE_KEY, newest_recipe, on_the_list
-from anaxis.work.queue import OPEN, left_alone, many_are_in_queue, resume, stop_those
-from anaxis.work.queue import ask_for as ask_in
 
 # What a cell of the board is, the most urgent first.
 STATES = ("failed", "off", "behind", "owed", "under way", "warned", "matches", "not asked")

@@ -31,13 +31,13 @@ from anaxis.formats.plates.display import MAX_STOPS, VIEWS
 from anaxis.formats.plates.found import Found, sequences_among
 from anaxis.formats.plates.picture import facts_from_dict
 from anaxis.formats.zip_upload import UNPACKED_TIMES, unpack
+from anaxis.queue.jobs import OPEN, ask_for
+from anaxis.sandbox.guard import limits_from_environment
+from anaxis.sandbox.plate_look import Looked, look_at
+from anaxis.sandbox.plates import plate_work
+from anaxis.store.media_folders import HANDED_IN, listed, opened, put_aside, root_of, take_away
 from anaxis.store.models import Job, Plate, PlateProxy, Shot, Version
 from anaxis.store.queries import found, picture_of_version, track_of
-from anaxis.work.media import HANDED_IN, listed, opened, put_aside, root_of, take_away
-from anaxis.work.queue import OPEN, ask_for
-from anaxis.work.sandbox.guard import limits_from_environment
-from anaxis.work.sandbox.plate_look import Looked, look_at
-from anaxis.work.sandbox.plates import plate_work
 
 MAX_NAME = 120
 # Heads looked at before a plate is attached; the rest are read when its proxies are made.

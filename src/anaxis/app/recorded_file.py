@@ -11,22 +11,23 @@ from sqlalchemy.orm import Session
 
 from anaxis.app.acting import actor_of, use_case
 from anaxis.app.draft import Draft, corrections_typed
-from anaxis.app.examined import look, own_samples
+from anaxis.app.examined import file_camera, looked_at
 from anaxis.app.exchange.kept import require_shot
 from anaxis.app.exchange.recordings import Settings
 from anaxis.app.names import show_for
 from anaxis.app.take_in import require_one_reading, typed_picture
-from anaxis.app.waiting import examiner_of
+from anaxis.app.waiting import runner_of
 from anaxis.core.camera.lens import parse_image
 from anaxis.core.checks.recorded import guesses_left
 from anaxis.core.motion.recorded import usual_settings
 from anaxis.core.motion.tracking_jumps import jumps_of
 from anaxis.core.scene.landmarks import legal_name
 from anaxis.core.time.rates import rate_text
+from anaxis.library.examined import own_samples
 from anaxis.store.exchange import Recording, RecordingBlock
 from anaxis.store.models import SourceFile
 from anaxis.store.noticed import expected_of
-from anaxis.store.queries import find_shot, set_finder, staged_scene
+from anaxis.store.queries import find_shot, staged_scene
 
 
 class RecordedFile(BaseModel):
@@ -52,10 +53,9 @@ def record_from_file(session: Session, source: SourceFile, asked: RecordedFile) 
     scene = draft.corrected(read)
     path = scene.camera(asked.camera or None).path
     picture = typed_picture(scene, parse_image(asked.resolution), asked.source_fit)
-    samples = own_samples(
-        examiner_of(session), source.scene, source.name, path, draft.recipe(path), picture, set_finder(session)
-    )
-    (report,) = look(examiner_of(session), source.scene, source.name, {path: draft.recipe(path)}, tracks=[], only=path)
+    recipe = draft.recipe(path)
+    samples = runner_of(session).run(source.name, own_samples, file_camera(session, source, path, recipe), picture)
+    (report,) = looked_at(session, source.name, source.scene, {path: recipe}, tracks=[], only=path)
     require_shot(asked.shot)
     show = show_for(session, asked.show.strip(), asked.new_show)
     draft.kept_in(source)

@@ -30,9 +30,9 @@ from anaxis.diagnosis.stills import measure
 from anaxis.formats.plates.picture import PictureFacts, facts_from_dict
 from anaxis.formats.st_map.pair import MapsOf
 from anaxis.formats.st_map.write import write_st_map
+from anaxis.sandbox.plates import plate_work
 from anaxis.store.models import Plate, Still, Version
 from anaxis.store.queries import picture_of_version, track_of
-from anaxis.work.sandbox.plates import plate_work
 
 
 @use_case("check a render")

@@ -12,12 +12,10 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from anaxis.app.acting import use_case
-from anaxis.app.came_back import camera_came_back, table_came_back
 from anaxis.app.deliver import newest_deliveries, options_from
-from anaxis.app.examined import Examiner
 from anaxis.app.take_in import disk_name
 from anaxis.app.typed_numbers import package_table, table_of_numbers
-from anaxis.app.waiting import examiner_of, let_go
+from anaxis.app.waiting import let_go, runner_of
 from anaxis.core.camera.projection import Projection
 from anaxis.core.camera.track import Track
 from anaxis.core.errors import BadInput
@@ -30,11 +28,13 @@ from anaxis.delivery.numbering import Numbering, nearest_sent, numberings, renum
 from anaxis.delivery.overscan import with_overscan
 from anaxis.delivery.shot_camera import ShotCamera
 from anaxis.diagnosis.returned import CameBack, Compared, as_own_table, bare_of, compared, explain, is_own_table
+from anaxis.library.archive import pack, scene_from_bytes, scene_to_bytes, track_to_bytes, unpack
+from anaxis.library.returned import camera_came_back, table_came_back
+from anaxis.library.runner import Runner
 from anaxis.packages.model import Profile
-from anaxis.store.archive import pack, scene_from_bytes, scene_to_bytes, track_to_bytes, unpack
+from anaxis.sandbox.guard import ParserPool
 from anaxis.store.models import Return, Version
 from anaxis.store.queries import found, picture_of_version, recipe_of, track_of
-from anaxis.work.sandbox.guard import ParserPool
 
 # What numbers are called that somebody typed: frames that are not among them say nothing.
 TYPED = "typed.csv"
@@ -46,7 +46,7 @@ def take_back(
     """A file that the package exported, read apart, measured and explained. Raises BadInput."""
     picture, meant = picture_of_version(version), track_of(version)[0]
     let_go(session)
-    arrived = _read(parsers, examiner_of(session), name, data, package, picture, meant)
+    arrived = _read(parsers, runner_of(session), name, data, package, picture, meant)
     return keep_return(session, version, package, name, data, arrived)
 
 
@@ -60,18 +60,18 @@ def take_back_typed(session: Session, parsers: ParserPool, version: Version, pac
 
 
 def _read(
-    parsers: ParserPool, examiner: Examiner, name: str, data: bytes, package: Profile, picture: Picture, meant: Track
+    parsers: ParserPool, runner: Runner, name: str, data: bytes, package: Profile, picture: Picture, meant: Track
 ) -> CameBack:
     with TemporaryDirectory(prefix="anaxis-return-") as folder:
         path = Path(folder) / disk_name(name)
         path.write_bytes(data)
         if is_own_table(path, package):
-            return table_came_back(examiner, path.name, data, package, picture, meant)
+            return runner.run(path.name, table_came_back, path.name, data, package, picture, meant)
         scene = parsers.read(path)
         if scene.columns is not None:
             own = as_own_table(scene, package)
-            return table_came_back(examiner, path.name, data, own, picture, meant)
-        return camera_came_back(examiner, name, scene_to_bytes(scene), package, meant)
+            return runner.run(path.name, table_came_back, path.name, data, own, picture, meant)
+        return runner.run(name, camera_came_back, scene_to_bytes(scene), package, meant)
 
 
 def _as_handed_over(

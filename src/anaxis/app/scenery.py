@@ -11,7 +11,7 @@ from anaxis.core.errors import BadInput
 from anaxis.core.recipe.model import Operation
 from anaxis.core.recipe.replay import inserted
 from anaxis.core.scene.nodes import Scene
-from anaxis.store.archive import scene_to_bytes
+from anaxis.library.archive import scene_to_bytes
 from anaxis.store.keep import keep_file, stage_file
 from anaxis.store.models import Version
 from anaxis.store.queries import recipe_of

@@ -29,10 +29,10 @@ from anaxis.core.typing import Floats
 from anaxis.delivery.deliver import file_stem
 from anaxis.formats.st_map.read import read_map_back
 from anaxis.formats.st_map.write import write_st_map
+from anaxis.queue.jobs import ask_for
+from anaxis.sandbox.plate_warp import through_maps
 from anaxis.store.models import Job, Plate, Version
 from anaxis.store.queries import found, picture_of_version, recipe_of, track_of
-from anaxis.work.queue import ask_for
-from anaxis.work.sandbox.plate_warp import through_maps
 
 WORLD, INTO, OUT = "world", "into", "out"
 

@@ -16,9 +16,9 @@ from anaxis.app.take_in import on_disk
 from anaxis.core.errors import BadInput
 from anaxis.core.typing import Bytes
 from anaxis.diagnosis.stills import SUFFIXES, measure
+from anaxis.sandbox.pictures import safe_png
 from anaxis.store.models import Still, Version
 from anaxis.store.queries import track_of
-from anaxis.work.sandbox.apart import safe_png
 
 
 def require_picture(name: str) -> None:

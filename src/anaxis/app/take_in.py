@@ -14,10 +14,10 @@ from sqlalchemy.orm import Session
 
 from anaxis.app.draft import Draft, corrections_typed, targets_of
 from anaxis.app.edit import KEEPING_WORDS, Keeping, Retake, keep_camera, keep_retake, mark_missing, planned_retake
-from anaxis.app.examined import Looked, look
+from anaxis.app.examined import looked_at
 from anaxis.app.names import shot_for
 from anaxis.app.retention import clear_uploads
-from anaxis.app.waiting import examiner_of, let_go
+from anaxis.app.waiting import let_go
 from anaxis.core.camera.lens import Image, parse_image, require_fit
 from anaxis.core.checks import Expected
 from anaxis.core.checks.examine import refuse_unusable
@@ -30,12 +30,13 @@ from anaxis.core.scene.landmarks import legal_name
 from anaxis.core.scene.nodes import Scene
 from anaxis.core.scene.picture import Picture, picture_of
 from anaxis.formats import READABLE_SUFFIXES, check_size
-from anaxis.store.archive import scene_to_bytes, track_from_bytes
+from anaxis.library.archive import scene_to_bytes, track_from_bytes
+from anaxis.library.examined import Looked
+from anaxis.sandbox.guard import ParserPool
 from anaxis.store.keep import reread, stage_file
 from anaxis.store.models import Camera, Shot, SourceFile, Version
 from anaxis.store.noticed import expected_of
-from anaxis.store.queries import find_shot, set_finder, staged_scene, track_of
-from anaxis.work.sandbox.guard import ParserPool
+from anaxis.store.queries import find_shot, staged_scene, track_of
 
 _MAX_NAME = 120
 
@@ -120,7 +121,7 @@ def take_in_bytes(session: Session, parsers: ParserPool, name: str, data: bytes)
     """
     let_go(session)
     scene = scene_to_bytes(read_bytes(parsers, name, data))
-    reports = look(examiner_of(session), scene, name, {}, tracks=[])
+    reports = looked_at(session, name, scene, {}, tracks=[])
     if not any(f.operation for r in reports for f in r.findings if f.severity == "error"):
         refuse_unusable(reports)
     clear_uploads(session)
@@ -181,8 +182,7 @@ def reports_of(
     found = find_shot(session, show.strip(), shot.strip())
     recipes = {n.path: draft.recipe(n.path) for n in read.cameras}
     expected = expected_of(found) if found else Expected()
-    sets = set_finder(session)
-    reports = look(examiner_of(session), source.scene, source.name, recipes, expected, sets=sets, tracks=tracks)
+    reports = looked_at(session, source.name, source.scene, recipes, expected, tracks=tracks)
     return _beside_known(session, source, recipes, found, reports) if found else reports
 
 
@@ -197,9 +197,7 @@ def _beside_known(
     known = [(f"{shot.name} {v.camera.name}", track_of(v)[0]) for v in heads if v.facts["animated"]] if still else []
     for report in still[:20]:
         asked = {report.path: recipes.get(report.path, ())}
-        (one,) = look(
-            examiner_of(session), source.scene, source.name, asked, sets=set_finder(session), only=report.path
-        )
+        (one,) = looked_at(session, source.name, source.scene, asked, only=report.path)
         if one.track is None:
             continue
         track = track_from_bytes(one.track)[0]

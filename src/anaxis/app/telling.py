@@ -7,9 +7,9 @@ from typing import Any
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
+from anaxis.queue.jobs import call_in_queue
 from anaxis.store.hooks import Webhook, WebhookCall
 from anaxis.store.models import Delivery, Job, Version
-from anaxis.work.queue import call_in_queue
 
 EVENTS = ("delivered", "failed", "behind")
 

@@ -2,31 +2,49 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
+from typing import ParamSpec, TypeVar
 
 from sqlalchemy import event
 from sqlalchemy.orm import Session
 
-from anaxis.app.examined import Document, Examiner, Here
+from anaxis.library.runner import Here, Runner
+
+P = ParamSpec("P")
+T = TypeVar("T")
 
 
-def examiner_of(session: Session) -> Examiner:
+def runner_of(session: Session) -> Runner:
     """Who works out what a file's content decides: a process apart for the pages, this one for all else.
 
     The session's connection is given back while another process works.
     """
-    apart: Examiner | None = session.info.get("examiner")
+    apart: Runner | None = session.info.get("examiner")
     return Here() if apart is None else _Waiting(session, apart)
 
 
 @dataclass(frozen=True)
 class _Waiting:
     session: Session
-    examiner: Examiner
+    runner: Runner
 
-    def ask(self, function: str, given: Document, blocks: list[bytes], what: str) -> tuple[Document, list[bytes]]:
+    def run(self, what: str, function: Callable[P, T], /, *args: P.args, **kwargs: P.kwargs) -> T:
         let_go(self.session)
-        return self.examiner.ask(function, given, blocks, what)
+        return self.runner.run(what, function, *args, **kwargs)
+
+
+def made(session: Session, what: str, work: Callable[P, T], /, *of: P.args, **more: P.kwargs) -> T:
+    """A function of :mod:`anaxis.library.made` done apart where somebody waits for a page, else here.
+
+    Raises BadInput, also Busy. How far it is, is heard here alone.
+    """
+    maker: Runner | None = session.info.get("maker")
+    let_go(session)
+    if maker is None:
+        return work(*of, **more)
+    more.pop("progress", None)
+    return maker.run(what, work, *of, **more)
 
 
 def let_go(session: Session) -> None:

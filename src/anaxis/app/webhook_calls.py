@@ -23,8 +23,8 @@ from sqlalchemy.orm import Session
 
 from anaxis.app.hooks import pause_webhook, require_told
 from anaxis.core.errors import BadInput
+from anaxis.queue.jobs import TryAgain, remove_entry
 from anaxis.store.hooks import Webhook, WebhookCall
-from anaxis.work.queue import TryAgain, remove_entry
 
 TRIES = 7
 # All of a call, whatever the receiver does meanwhile; of its answer only the head is read.

@@ -30,10 +30,10 @@ from anaxis.delivery.options import Options
 from anaxis.delivery.overscan import needed_of
 from anaxis.formats.plates.warp import require_filter
 from anaxis.formats.st_map.pair import MapsOf, write_pair
+from anaxis.queue.jobs import ask_for
+from anaxis.sandbox.plate_warp import through_maps
 from anaxis.store.models import Job, Plate, Version
 from anaxis.store.queries import found, picture_of_version, track_of
-from anaxis.work.queue import ask_for
-from anaxis.work.sandbox.plate_warp import through_maps
 
 # What a zip that is kept to be fetched may come to; more is written by the command line, straight into a folder.
 _MOST_BYTES = 1_000_000_000

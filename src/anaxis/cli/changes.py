@@ -18,7 +18,7 @@ from anaxis.core.scene.nodes import Scene
 from anaxis.core.scene.picture import Picture
 from anaxis.formats.distortion.read import read_distortion_file
 from anaxis.formats.editorial.cut_list import cut_operations
-from anaxis.work.sandbox.apart import safe_cut_list
+from anaxis.sandbox.pictures import safe_cut_list
 
 _CHANGES = (
     "keep",

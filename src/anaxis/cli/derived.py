@@ -104,7 +104,7 @@ def join(
     from anaxis.formats.editorial.cut_list import shots_in
     from anaxis.formats.editorial.pieces import pieces_of
     from anaxis.formats.editorial.write import edit_files, edl_refused, render_range, shot_ranges
-    from anaxis.work.sandbox.apart import safe_cut_list
+    from anaxis.sandbox.pictures import safe_cut_list
 
     if not cut.is_file():
         raise BadInput(f"There is no file {cut}: check the name.")

@@ -168,7 +168,7 @@ def make(
 @options.json
 def read(file: Path, as_json: bool) -> None:
     """Say what an ST map holds, and what of it is a guess."""
-    from anaxis.work.sandbox.apart import safe_st_map
+    from anaxis.sandbox.pictures import safe_st_map
 
     if not file.is_file():
         raise BadInput(f"There is no file {file}: check the name.")
@@ -213,7 +213,7 @@ def fit(
 
     from anaxis.formats.plates.found import sequence_at
     from anaxis.formats.st_map.fitted import Given, fit_maps
-    from anaxis.work.sandbox.apart import safe_st_map
+    from anaxis.sandbox.pictures import safe_st_map
 
     plate = PlateOfCamera(file, camera, resolution, source_fit, stated)
     image = plate.picture.image

@@ -23,8 +23,8 @@ from anaxis.formats.plates import PICTURE_SUFFIXES
 from anaxis.formats.plates.found import sequence_at
 from anaxis.formats.plates.warp import FILTERS, USUAL_FILTER
 from anaxis.formats.st_map.pair import MapsOf
-from anaxis.work.sandbox.plate_look import look_at
-from anaxis.work.sandbox.plate_warp import through_maps
+from anaxis.sandbox.plate_look import look_at
+from anaxis.sandbox.plate_warp import through_maps
 
 _offset = click.option("--offset", type=int, default=0, help="Added to a picture's number to give the camera's frame.")
 _out = click.option(

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 
 from anaxis.core.errors import BadInput
 from anaxis.formats import check_size
-from anaxis.work.sandbox.guard import ParserPool, limits_from_environment
+from anaxis.sandbox.guard import ParserPool, limits_from_environment
 
 if TYPE_CHECKING:  # loaded when first used: the reading process starts before all else
     from anaxis.core.camera.lens import Image

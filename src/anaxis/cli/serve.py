@@ -29,11 +29,11 @@ def serve(host: str, port: int, demonstration: str, worker: bool) -> None:
 
     import uvicorn
 
+    from anaxis.monitoring.logs import begin_logs
+    from anaxis.sandbox.folders import how_readers_work, settle
     from anaxis.web.app import create_app
     from anaxis.web.heads import TimedHeads
     from anaxis.web.security import LOOPBACK
-    from anaxis.work.logs import begin_logs
-    from anaxis.work.sandbox.folders import how_readers_work, settle
 
     if not os.environ.get("DATABASE_URL"):
         raise BadInput("DATABASE_URL is not set: run 'make demo', or name a PostgreSQL to use.")

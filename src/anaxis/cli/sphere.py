@@ -15,8 +15,8 @@ from anaxis.core.time.rates import plain_frame
 from anaxis.formats.plates.found import Found, sequence_at
 from anaxis.formats.st_map.read import read_map_back
 from anaxis.formats.st_map.write import write_st_map
-from anaxis.work.sandbox.plate_look import look_at
-from anaxis.work.sandbox.plate_warp import through_maps
+from anaxis.sandbox.plate_look import look_at
+from anaxis.sandbox.plate_warp import through_maps
 
 
 class SpherePlate(NamedTuple):

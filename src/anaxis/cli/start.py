@@ -22,9 +22,9 @@ import click
 )
 def start(host: str, port: int, workers: int, folder: Path) -> None:
     """Run the pages, workers and, without DATABASE_URL, a database; each is started again where it ends."""
+    from anaxis.monitoring.logs import begin_logs
     from anaxis.store.local_postgres import LocalPostgres
-    from anaxis.work.logs import begin_logs
-    from anaxis.work.supervise import Supervisor
+    from anaxis.worker.supervise import Supervisor
 
     begin_logs()
     given = os.environ.get("DATABASE_URL")

@@ -173,7 +173,7 @@ def _line(item: Item) -> str:
 def _read(path: Path, layout: dict[str, Any] | None) -> bytes | str:
     """The scene in a file, a table by its layout, or why it cannot be read."""
     from anaxis.formats import is_table, read_file
-    from anaxis.store.archive import scene_to_bytes
+    from anaxis.library.archive import scene_to_bytes
 
     try:
         return scene_to_bytes(read_file(path, layout=layout if is_table(path.name) else None))

@@ -159,7 +159,7 @@ def _pictures(plate: Path) -> Pictures:
     """The plate's files by frame, as they lie here, and one of them small, for files that hold no sequence."""
     from anaxis.core.image_plane import Pictures
     from anaxis.formats.plates.found import sequence_at
-    from anaxis.work.sandbox.plates import plate_work
+    from anaxis.sandbox.plates import plate_work
 
     found = sequence_at(plate)
     first = min(found.files)

@@ -8,7 +8,7 @@ from typing import NamedTuple
 
 from anaxis.core.camera.track import Track
 from anaxis.core.errors import BadInput
-from anaxis.core.motion.reduce import Progress, part_of
+from anaxis.core.motion.reduce import Progress, no_progress, part_of
 from anaxis.core.names import file_stem_of
 from anaxis.core.scene.landmarks import Landmarks, unique_name
 from anaxis.core.scene.picture import Picture
@@ -32,7 +32,7 @@ def deliver(
     format_key: str,
     folder: Path,
     options: Options = USUAL,
-    progress: Progress = lambda share: None,
+    progress: Progress = no_progress,
 ) -> Delivered:
     """Write one camera for a package and prove it; see :func:`deliver_all`."""
     camera = ShotCamera(track, landmarks, picture)
@@ -45,7 +45,7 @@ def deliver_all(
     format_key: str,
     folder: Path,
     options: Options = USUAL,
-    progress: Progress = lambda share: None,
+    progress: Progress = no_progress,
     stem: str = "",
 ) -> list[Delivered]:
     """Write cameras into one file for a package and prove each by opening the file again as that package would.
@@ -97,7 +97,7 @@ def deliver_in_formats(
     folder: Path,
     options: Options = USUAL,
     together: str = "",
-    progress: Progress = lambda share: None,
+    progress: Progress = no_progress,
     shot: str = "",
 ) -> Sent:
     """Several cameras in several formats. A format that one of them cannot go out in stops no other.

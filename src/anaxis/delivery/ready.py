@@ -12,7 +12,7 @@ from anaxis.core.errors import BadInput
 from anaxis.core.image_plane import image_plane, said_of_distance
 from anaxis.core.motion.edits import renumbered
 from anaxis.core.motion.placement import Similarity
-from anaxis.core.motion.reduce import Progress, Reduced, reduce, rekeyed
+from anaxis.core.motion.reduce import Progress, Reduced, no_progress, reduce, rekeyed
 from anaxis.core.motion.resample import landmarks_at, sampled
 from anaxis.core.outgoing import Outgoing, make_outgoing
 from anaxis.core.scene.landmarks import Landmarks
@@ -216,9 +216,7 @@ def compensate(outgoing: Outgoing, profile: Profile, format_key: str) -> tuple[O
     return changed, done.intended
 
 
-def reduce_keys(
-    outgoing: Outgoing, format_key: str, tolerance_px: float, progress: Progress = lambda share: None
-) -> Reduced:
+def reduce_keys(outgoing: Outgoing, format_key: str, tolerance_px: float, progress: Progress = no_progress) -> Reduced:
     """The few keys with which a format's readers draw an outgoing camera within a tolerance. Raises BadInput."""
     rule = key_rule_of(format_key, outgoing.convention)
     marks = outgoing.landmarks

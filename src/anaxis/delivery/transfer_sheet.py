@@ -25,7 +25,7 @@ from anaxis.core.proof.proof import Proof
 from anaxis.core.scene.landmarks import Landmarks
 from anaxis.core.scene.picture import Picture
 from anaxis.core.time.rates import format_frame, rate_label
-from anaxis.core.typing import Ints
+from anaxis.core.typing import Archive, Ints
 from anaxis.delivery.options import USUAL, Options
 from anaxis.delivery.overscan import way_back, with_render
 from anaxis.delivery.plate_maps import pairs_along
@@ -159,7 +159,7 @@ def _inside(place: tuple[float, float] | None, image: Image) -> bool:
     return place is not None and 0 <= place[0] <= image.width_px and 0 <= place[1] <= image.height_px
 
 
-def sheet_pdf(html: str) -> bytes:
+def sheet_pdf(html: str) -> Archive:
     """The sheet printed on one page of A4; its letters grow smaller where there is much to say."""
     from weasyprint import CSS, HTML
     from weasyprint.text.fonts import FontConfiguration

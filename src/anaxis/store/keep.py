@@ -14,9 +14,9 @@ from anaxis.core.errors import BadInput
 from anaxis.core.recipe.documents import recipe_document
 from anaxis.core.recipe.model import Recipe
 from anaxis.core.scene.nodes import Scene
+from anaxis.library.archive import scene_to_bytes
 from anaxis.packages import shipped_profiles
 from anaxis.packages.model import Profile
-from anaxis.store.archive import scene_to_bytes
 from anaxis.store.models import (
     Content,
     Derivation,

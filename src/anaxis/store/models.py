@@ -111,7 +111,7 @@ class SourceFile(Base):
 
     @property
     def scene(self) -> bytes:
-        """What was read from it, as store/archive writes it."""
+        """What was read from it, as library/archive writes it."""
         return self.scene_content.data
 
 

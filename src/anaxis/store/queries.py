@@ -17,7 +17,7 @@ from anaxis.core.scene.landmarks import Landmarks
 from anaxis.core.scene.nodes import Scene
 from anaxis.core.scene.picture import Picture
 from anaxis.core.typing import Floats
-from anaxis.store.archive import scene_from_bytes, track_from_bytes
+from anaxis.library.archive import scene_from_bytes, track_from_bytes
 from anaxis.store.models import (
     Camera,
     Delivery,

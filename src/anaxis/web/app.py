@@ -28,6 +28,10 @@ from anaxis import __version__
 from anaxis.app.sign_in import NotSignedIn, server_key
 from anaxis.core.errors import BadInput
 from anaxis.formats import check_size
+from anaxis.queue.jobs import WorkerProcess
+from anaxis.sandbox.calculators import Calculators
+from anaxis.sandbox.guard import ParserPool, limits_from_environment
+from anaxis.sandbox.turns import client
 from anaxis.store.database import connect, migrate
 from anaxis.web import monitoring
 from anaxis.web.access import OPEN
@@ -73,10 +77,6 @@ from anaxis.web.screens.time import routes as time
 from anaxis.web.security import Answered, NotStored, SameSite, hosts_allowed, policy
 from anaxis.web.signed import Signer, is_api
 from anaxis.web.statuses import status_of
-from anaxis.work.queue import WorkerProcess
-from anaxis.work.sandbox.calculators import Calculators
-from anaxis.work.sandbox.guard import ParserPool, limits_from_environment
-from anaxis.work.sandbox.turns import client
 
 ROUTERS = (
     shots.router,
@@ -148,7 +148,7 @@ def create_app(
     @asynccontextmanager
     async def lifespan(app: FastAPI) -> AsyncIterator[None]:
         app.state.parsers = ParserPool(limits, ready=readers_ready)
-        app.state.calculators = Calculators(limits, keeps_bytes=64_000_000)
+        app.state.calculators = Calculators(limits, keeps_bytes=64_000_000, ready=readers_ready)
         # What is written and printed is ours and not a stranger's: its libraries alone take more addresses than a file may.
         app.state.makers = Calculators(replace(limits, memory_mb=limits.memory_mb + 3000, wall_s=limits.wall_s + 30))
         app.state.worker = WorkerProcess(engine) if own_worker else None
@@ -158,8 +158,6 @@ def create_app(
         if app.state.worker is not None:
             app.state.worker.close()
         app.state.parsers.close()
-        app.state.calculators.close()
-        app.state.makers.close()
         engine.dispose()
 
     app = FastAPI(

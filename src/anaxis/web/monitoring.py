@@ -26,14 +26,14 @@ from starlette.datastructures import Headers, MutableHeaders
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
 from anaxis.app.roles import Role
+from anaxis.monitoring.logs import about, request_id_from
+from anaxis.monitoring.metrics import REQUEST_SECONDS
+from anaxis.queue.jobs import OPEN as OPEN_JOBS
+from anaxis.queue.jobs import has_worker
 from anaxis.store.database import is_current
 from anaxis.store.models import Job, Worker
 from anaxis.web.access import OPEN, needs
 from anaxis.web.security import LOOPBACK
-from anaxis.work.logs import about, request_id_from
-from anaxis.work.metrics import REQUEST_SECONDS
-from anaxis.work.queue import OPEN as OPEN_JOBS
-from anaxis.work.queue import has_worker
 
 router = APIRouter(dependencies=[OPEN])
 managing = APIRouter(dependencies=[needs(Role.ADMINISTRATOR, Role.ADMINISTRATOR)])

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from anaxis.core.errors import BadInput
+from anaxis.sandbox.turns import Busy
 from anaxis.store.rows import NotFound
-from anaxis.work.sandbox.turns import Busy
 
 _BY_CODE = {
     "not_signed_in": 401,

@@ -20,10 +20,10 @@ from sqlalchemy.orm import Session
 from anaxis.app.long_work import KINDS, asked_by
 from anaxis.app.telling import tell_failed
 from anaxis.core.errors import BadInput
+from anaxis.monitoring.logs import about
+from anaxis.queue.jobs import JOB_LOCK, OPEN, TryAgain, remove_entry
+from anaxis.sandbox.turns import Busy
 from anaxis.store.models import Job
-from anaxis.work.logs import about
-from anaxis.work.queue import JOB_LOCK, OPEN, TryAgain, remove_entry
-from anaxis.work.sandbox.turns import Busy
 
 _log = logging.getLogger("anaxis.worker")
 _TELL_EVERY_S = 0.15

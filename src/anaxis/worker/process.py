@@ -28,12 +28,12 @@ from sqlalchemy.orm import Session
 from anaxis.app.retention import clear_out
 from anaxis.app.webhook_calls import give_up, send
 from anaxis.formats.usd.write import begin as begin_usd
+from anaxis.monitoring.logs import begin_logs
+from anaxis.queue.jobs import CALL, CALL_QUEUE, QUEUE, TASK, TryAgain, address_of
+from anaxis.queue.reconcile import reconcile
+from anaxis.sandbox.folders import settle
 from anaxis.store.database import connect, is_current
 from anaxis.store.models import Worker
-from anaxis.work.logs import begin_logs
-from anaxis.work.queue import CALL, CALL_QUEUE, QUEUE, TASK, TryAgain, address_of
-from anaxis.work.reconcile import reconcile
-from anaxis.work.sandbox.folders import settle
 from anaxis.worker.attempt import do_job
 
 _log = logging.getLogger("anaxis.worker")

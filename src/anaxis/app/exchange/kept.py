@@ -9,16 +9,15 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from anaxis.app.edit import keep_camera, keep_retake, planned_retake
-from anaxis.app.examined import look
+from anaxis.app.examined import looked_at
 from anaxis.app.names import shot_for
-from anaxis.app.waiting import examiner_of
 from anaxis.core.errors import BadInput
 from anaxis.core.findings import Finding
 from anaxis.core.outgoing import Outgoing
 from anaxis.core.scene.landmarks import legal_name
 from anaxis.core.scene.picture import picture_of
 from anaxis.formats.track_json.document import scene_of_track, track_bytes
-from anaxis.store.archive import scene_to_bytes
+from anaxis.library.archive import scene_to_bytes
 from anaxis.store.keep import stage_file
 from anaxis.store.models import Camera, Shot, Version
 from anaxis.store.noticed import expected_of
@@ -50,7 +49,7 @@ def keep_as(
     require_shot(to.shot)
     shot = shot_for(session, to.show, to.shot.strip())
     session.execute(select(Shot.id).where(Shot.id == shot.id).with_for_update())
-    report = look(examiner_of(session), source.scene, source.name, {}, expected_of(shot))[0]
+    report = looked_at(session, source.name, source.scene, {}, expected_of(shot))[0]
     report.findings.extend(findings(path))
     taken = set(session.execute(select(Camera.name).where(Camera.shot_id == shot.id)).scalars())
     return keep_camera(session, shot, source, report, legal_name(to.name, taken), picture, change)

@@ -38,6 +38,10 @@ Progress = Callable[[float], None]
 _BLOCK, _BLOCKS_KEPT = 1024, 8
 
 
+def no_progress(share: float) -> None:
+    """Nobody wants to know how far it is."""
+
+
 def part_of(progress: Progress, i: int, count: int) -> Progress:
     """What the i-th of ``count`` equal parts of a work tells its own share to."""
     return lambda share: progress((i + share) / count)
@@ -269,7 +273,7 @@ def reduce(
     landmarks_m: Floats,
     rule: KeyRule,
     tolerance_px: float,
-    progress: Progress = lambda share: None,
+    progress: Progress = no_progress,
 ) -> Reduced:
     """The fewest keys found that keep the picture of ``track`` within ``tolerance_px`` on every frame.
 

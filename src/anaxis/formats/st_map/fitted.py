@@ -27,7 +27,7 @@ _GUESSED, _TELLING, _TELLS, _ROUNDED, _ROUNDED_16 = "direction: ", "radial-tange
 
 @dataclass(frozen=True, eq=False)
 class Given:
-    """A map as it was read (work/sandbox/apart.py, ``safe_st_map``), with what a person corrected of the guesses."""
+    """A map as it was read (sandbox/pictures.py, ``safe_st_map``), with what a person corrected of the guesses."""
 
     name: str
     size: tuple[int, int]

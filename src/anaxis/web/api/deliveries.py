@@ -21,6 +21,7 @@ from anaxis.app.returned import get_return, take_back
 from anaxis.core.errors import BadInput
 from anaxis.delivery.options import Options
 from anaxis.formats import CAMERA_SUFFIXES, FORMATS, check_size, require_readable
+from anaxis.queue.jobs import OPEN, get_job, left_alone, resume_job, stop
 from anaxis.store.models import Job
 from anaxis.store.packages import get_package
 from anaxis.store.queries import get_version, track_of
@@ -30,7 +31,6 @@ from anaxis.web.api.once import Once
 from anaxis.web.pages import Store, download_answer, name_of_upload
 from anaxis.web.screens.jobs.routes import ensure_worker
 from anaxis.web.streams import events
-from anaxis.work.queue import OPEN, get_job, left_alone, resume_job, stop
 
 router = APIRouter(tags=["deliveries"], route_class=Once, dependencies=[needs()], responses=REFUSALS)
 _LOOK_EVERY_S = 0.5

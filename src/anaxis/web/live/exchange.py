@@ -52,12 +52,12 @@ from anaxis.app.roles import Actor, Role
 from anaxis.app.sign_in import NotSignedIn
 from anaxis.app.tokens import actor_by_token
 from anaxis.core.errors import BadInput
+from anaxis.monitoring.metrics import CHANGE_SECONDS
 from anaxis.store.exchange import Party
 from anaxis.store.rows import found
 from anaxis.web.live.hub import AGAIN, POLICY, Hub, TooManyOpen, first_to_end
 from anaxis.web.live.standing import RIGHTS, Standing
 from anaxis.web.signed import signed_in_by_itself
-from anaxis.work.metrics import CHANGE_SECONDS
 
 router = APIRouter()
 ADDRESS = "/exchange/v1"

@@ -18,11 +18,11 @@ from anyio import CapacityLimiter, to_thread
 from sqlalchemy import Engine
 from sqlalchemy.orm import Session
 
-from anaxis.app.examined import Examiner
 from anaxis.app.exchange.sides import Mirrors
 from anaxis.app.exchange.takes import due_moments, keep_moment
 from anaxis.app.roles import LOCAL, Actor
 from anaxis.core.errors import BadInput
+from anaxis.library.runner import Runner
 from anaxis.store.exchange import NOTIFIED
 from anaxis.store.visible import SHOWS
 
@@ -93,7 +93,7 @@ class Hub:
 
     def __init__(self, engine: Engine) -> None:
         self.engine, self.mirrors = engine, Mirrors()
-        self.examiner: Examiner | None = None  # who works out apart what a version takes, once there is somebody
+        self.examiner: Runner | None = None  # who works out apart what a version takes, once there is somebody
         self._waiters: dict[str, set[Waiter]] = {}
         self._tasks: list[asyncio.Task[None]] = []
         self._changes, self._watched = CapacityLimiter(_CHANGES_AT_ONCE), CapacityLimiter(_WATCHED_AT_ONCE)

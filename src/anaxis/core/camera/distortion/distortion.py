@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
+from pydantic_core import core_schema
 
 from anaxis.core.bounds import MAX_FRAMES, MAX_NUMBER
 from anaxis.core.camera.distortion import mapped
@@ -26,6 +27,12 @@ class Distortion:
 
     kind: DistortionKind
     values: Mapping[str, Floats]
+
+    @classmethod
+    def __get_pydantic_core_schema__(cls, source: Any, handler: Any) -> core_schema.CoreSchema:
+        """In a message it stands as its document."""
+        stated = core_schema.plain_serializer_function_ser_schema(Distortion.document)
+        return core_schema.no_info_plain_validator_function(distortion_from_document, serialization=stated)
 
     @property
     def frames(self) -> int:

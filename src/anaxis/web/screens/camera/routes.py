@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from typing import Annotated, Any
+from collections.abc import Callable, Sequence
+from typing import Annotated, Any, TypeVar
 
 from fastapi import APIRouter, Form, Query, Request
 from fastapi.responses import RedirectResponse, Response
@@ -13,18 +13,18 @@ from anaxis.app.allowed import allow_warnings, warn_again
 from anaxis.app.deliver import furthest_off, has_finer, newest_deliveries
 from anaxis.app.derive import behind
 from anaxis.app.edit import correct_picture, next_of
-from anaxis.app.examined import Examiner, camera_after, chain_after, levels_of
+from anaxis.app.examined import file_camera
 from anaxis.app.exchange.parties import packages_there
 from anaxis.app.meanwhile import others_at
 from anaxis.app.plates import plates_of
 from anaxis.app.returned import returns_of
 from anaxis.app.shown import shown_of
 from anaxis.app.stills import stills_of
-from anaxis.app.waiting import examiner_of
+from anaxis.app.waiting import runner_of
 from anaxis.core.camera.lens import FIT_WORDS, FITS, parse_image, require_fit
 from anaxis.core.camera.track import Track
 from anaxis.core.errors import BadInput
-from anaxis.core.recipe.model import Operation, Recipe
+from anaxis.core.recipe.model import Operation
 from anaxis.core.recipe.operations import kind_of
 from anaxis.core.recipe.replay import inserted
 from anaxis.core.scene.landmarks import NODE_NAME_RULE, Landmarks, node_name
@@ -33,6 +33,7 @@ from anaxis.delivery.ready import prepare
 from anaxis.delivery.shot_camera import ShotCamera
 from anaxis.formats import FORMATS, SET_SUFFIXES
 from anaxis.formats.track_json.document import convention_from_document
+from anaxis.library.examined import FileCamera, camera_after, chain_after, levels_of
 from anaxis.packages import SHIPPED_KEYS
 from anaxis.packages.model import Profile
 from anaxis.packages.sheet import sheet_of
@@ -46,7 +47,6 @@ from anaxis.store.queries import (
     recipe_of,
     saved_film_backs,
     saved_recipes,
-    set_finder,
     track_of,
 )
 from anaxis.web.access import needs
@@ -63,6 +63,7 @@ from anaxis.web.screens.recipe.routes import ADDABLE
 from anaxis.web.screens.time.routes import time_context
 from anaxis.web.stations import stations_of
 
+T = TypeVar("T")
 router = APIRouter(prefix="/cameras", dependencies=[needs()])
 _MAX_PROFILE_BYTES = 100_000
 _QUICK_FRAMES = 3000
@@ -118,7 +119,7 @@ def drawing(
     kept = get_version(store, camera_id, version)
     track, landmarks, segments = track_of(kept)
     if off:
-        track, landmarks, segments = camera_after(*_asked(store, kept, off))
+        track, landmarks, segments = _worked_out(store, camera_after, kept, off)
     data = camera_drawing(
         track,
         landmarks,
@@ -135,18 +136,16 @@ def drawing(
 @router.get("/{camera_id}/levels")
 def levels(store: Store, camera_id: int, version: int) -> Response:
     """What each level of the tree adds to the motion on every frame."""
-    return drawing_answer(levels_drawing(*levels_of(*_asked(store, get_version(store, camera_id, version), []))))
+    return drawing_answer(levels_drawing(*_worked_out(store, levels_of, get_version(store, camera_id, version))))
 
 
-def _asked(
-    store: Session, version: Version, off: list[str]
-) -> tuple[Examiner, bytes, str, str, Recipe, Callable[[str], bytes]]:
-    """What it takes to do the version's recipe again, with some levels held still as at the first frame."""
+def _worked_out(store: Session, function: Callable[[FileCamera], T], version: Version, off: Sequence[str] = ()) -> T:
+    """What a function has of the version's recipe done again, with some levels held still as at the first frame."""
     recipe = recipe_of(version)
     for path in off[:100]:
         recipe = inserted(recipe, Operation("level", {"node": path, "way": "still"}))
-    source = version.source_file
-    return examiner_of(store), source.scene, source.name, version.camera_path, recipe, set_finder(store)
+    camera = file_camera(store, version.source_file, version.camera_path, recipe)
+    return runner_of(store).run(version.source_file.name, function, camera)
 
 
 @router.post("/{camera_id}/picture")
@@ -215,7 +214,7 @@ def _station_context(
         return derived_context(store, version, theirs_first)
     if station != "clean":
         return {}
-    chain = list(chain_after(*_asked(store, version, [])).nodes)
+    chain = list(_worked_out(store, chain_after, version).nodes)
     recipe = [(i, o, kind_of(o.code)) for i, o in enumerate(recipe_of(version))]
     return {
         "chain": chain[::-1],

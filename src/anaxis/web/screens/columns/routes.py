@@ -8,18 +8,18 @@ import numpy as np
 from fastapi import APIRouter, Form, Request
 from fastapi.responses import JSONResponse, RedirectResponse, Response
 
-from anaxis.app.examined import camera_after
 from anaxis.app.packages import keep_package
 from anaxis.app.roles import Role
 from anaxis.app.saved import save_layout
 from anaxis.app.take_in import read_again, read_as, read_bytes, readings_of
-from anaxis.app.waiting import examiner_of, let_go
+from anaxis.app.waiting import let_go, runner_of
 from anaxis.core.errors import BadInput
 from anaxis.core.space.axes import ORDERS, Convention
 from anaxis.core.time.rates import parse_rate
 from anaxis.formats.track_json.document import convention_document
+from anaxis.library.archive import scene_to_bytes
+from anaxis.library.examined import FileCamera, camera_after
 from anaxis.packages.model import Profile, profile_from_dict
-from anaxis.store.archive import scene_to_bytes
 from anaxis.store.packages import all_packages, get_package
 from anaxis.store.queries import get_layout, staged_scene
 from anaxis.web.access import needs
@@ -85,7 +85,9 @@ def table_readings(request: Request, store: Store, source_id: int) -> Any:
     shown = []
     for way in ways:
         read = read_bytes(request.app.state.parsers, source.name, source.data, {"columns": way["columns"]})
-        track, _, _ = camera_after(examiner_of(store), scene_to_bytes(read), source.name, read.cameras[0].path, ())
+        track, _, _ = runner_of(store).run(
+            source.name, camera_after, FileCamera(scene_to_bytes(read), read.cameras[0].path)
+        )
         nothing = np.zeros((0, 3))
         first = standing(track, nothing)
         # The same path from its other end: the look at the last frame.

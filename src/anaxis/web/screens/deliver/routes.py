@@ -14,12 +14,12 @@ from anaxis.core.scene.landmarks import unique_name
 from anaxis.delivery.handover import zipped
 from anaxis.delivery.options import Options
 from anaxis.packages.model import profile_from_text
+from anaxis.queue.jobs import get_job
 from anaxis.store.packages import all_packages, get_package
 from anaxis.store.queries import get_version
 from anaxis.web.access import needs
 from anaxis.web.pages import Store, download_answer, number_or_none, page, say_next
 from anaxis.web.screens.jobs.routes import ensure_worker
-from anaxis.work.queue import get_job
 
 router = APIRouter(prefix="/cameras", dependencies=[needs()])
 several = APIRouter(dependencies=[needs()])

@@ -15,11 +15,11 @@ from anaxis.core.recipe.replay import inserted
 from anaxis.core.time.rates import parse_rate, rate_text
 from anaxis.formats import check_size
 from anaxis.formats.editorial.cut_list import CutList, cut_operations
+from anaxis.sandbox.pictures import safe_cut_list
 from anaxis.store.queries import get_show, get_version, recipe_of, track_of
 from anaxis.web.access import needs
 from anaxis.web.pages import Store, name_of_upload, number_or_none, page
 from anaxis.web.screens.recipe.routes import back_to
-from anaxis.work.sandbox.apart import safe_cut_list
 
 router = APIRouter(dependencies=[needs()])
 _MAX_EDIT_BYTES = 20_000_000

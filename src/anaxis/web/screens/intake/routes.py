@@ -12,12 +12,12 @@ from sqlalchemy.orm import Session
 from anaxis.app.bundle import pieces_of, take_along
 from anaxis.app.draft import Draft, corrections_typed, targets_of
 from anaxis.app.edit import KEEPING_WORDS
-from anaxis.app.examined import camera_after
+from anaxis.app.examined import file_camera
 from anaxis.app.file_names import guessed
 from anaxis.app.recorded_file import RecordedFile, record_from_file
 from anaxis.app.roles import Role
 from anaxis.app.take_in import TakeIn, reports_of, take_in, take_in_bytes, take_in_once_more
-from anaxis.app.waiting import examiner_of, let_go
+from anaxis.app.waiting import let_go, runner_of
 from anaxis.core.camera.lens import FITS
 from anaxis.core.checks.plates import PLATE_KINDS
 from anaxis.core.errors import BadInput
@@ -27,10 +27,11 @@ from anaxis.core.scene.landmarks import LEGAL_NAME_RULE
 from anaxis.core.scene.nodes import UP_AXES, Scene
 from anaxis.core.scene.picture import picture_of
 from anaxis.formats import READABLE_SUFFIXES, check_size, require_readable
+from anaxis.library.examined import camera_after
 from anaxis.packages import SHIPPED_KEYS
 from anaxis.store.models import Camera, SourceFile
 from anaxis.store.packages import all_packages
-from anaxis.store.queries import NotFound, get_camera, newest_show_name, saved_layouts, set_finder, staged_scene
+from anaxis.store.queries import NotFound, get_camera, newest_show_name, saved_layouts, staged_scene
 from anaxis.web.access import needs
 from anaxis.web.drawings.camera import look_drawing
 from anaxis.web.pages import Store, drawing_answer, name_of_upload, page
@@ -165,8 +166,8 @@ def drawing(store: Store, source_id: int, camera: int) -> Response:
     if not 0 <= camera < len(cameras):
         raise NotFound(f"{source.name} has no camera number {camera + 1}: reload the page.")
     path = cameras[camera].path
-    recipe = Draft.of(source).recipe(path)
-    after = camera_after(examiner_of(store), source.scene, source.name, path, recipe, set_finder(store))
+    on_file = file_camera(store, source, path, Draft.of(source).recipe(path))
+    after = runner_of(store).run(source.name, camera_after, on_file)
     return drawing_answer(look_drawing(*after, picture_of(read, None, None)), kept=False)
 
 

@@ -11,13 +11,13 @@ from sqlalchemy.orm import Session
 
 from anaxis.app.hand_over import get_made_file
 from anaxis.core.errors import BadInput
+from anaxis.queue.jobs import OPEN, ask_for, get_job, left_alone, resume_job, stop
 from anaxis.store.models import Job, Version
 from anaxis.store.packages import get_package
 from anaxis.store.queries import get_version
 from anaxis.web.access import needs
 from anaxis.web.drawings.keys import keys_svg
 from anaxis.web.pages import Store, download_answer, number_or_none, page
-from anaxis.work.queue import OPEN, ask_for, get_job, left_alone, resume_job, stop
 
 router = APIRouter(dependencies=[needs()])
 KEPT_WORDS = {

@@ -21,11 +21,11 @@ from anaxis.core.findings import Finding
 from anaxis.core.time.rates import kept_rate, parse_rate, rate_label, rate_text
 from anaxis.formats import check_size
 from anaxis.formats.editorial.write import render_range
+from anaxis.sandbox.pictures import safe_cut_list
 from anaxis.store.models import Show, Version
 from anaxis.store.queries import get_show, get_version
 from anaxis.web.access import needs
 from anaxis.web.pages import Store, TypedForm, name_of_upload, number_or_none, page
-from anaxis.work.sandbox.apart import safe_cut_list
 
 router = APIRouter(dependencies=[needs()])
 _MAX_EDIT_BYTES, _MAX_PIECES_BYTES = 20_000_000, 2_000_000

@@ -33,12 +33,12 @@ from anaxis.core.errors import BadInput
 from anaxis.formats import check_size
 from anaxis.formats.plates.display import VIEWS, view_in_words
 from anaxis.formats.plates.picture import facts_from_dict
+from anaxis.queue.jobs import OPEN
 from anaxis.store.models import Plate, Version
 from anaxis.store.queries import NotFound, get_version
 from anaxis.web.access import needs
 from anaxis.web.pages import Store, name_of_upload, number_or_none, page
 from anaxis.web.screens.jobs.routes import ensure_worker
-from anaxis.work.queue import OPEN
 
 router = APIRouter(dependencies=[needs()])
 _MOST_FILES = 500

@@ -15,7 +15,7 @@ from anaxis.core.recipe.documents import recipe_document, recipe_from_document
 from anaxis.core.recipe.model import Operation, Recipe
 from anaxis.core.recipe.operations import KINDS, kind_of
 from anaxis.core.recipe.replay import checked_order, inserted
-from anaxis.store.archive import scene_from_bytes
+from anaxis.library.archive import scene_from_bytes
 from anaxis.store.models import Version
 from anaxis.store.queries import get_recipe, get_version, recipe_of
 from anaxis.web.access import needs

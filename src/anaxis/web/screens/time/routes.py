@@ -7,7 +7,7 @@ from typing import Annotated, Any
 from fastapi import APIRouter, Form, Query, Request
 
 from anaxis.app.edit import edit_version
-from anaxis.app.made import made, retimed
+from anaxis.app.waiting import made
 from anaxis.core.camera.track import Track
 from anaxis.core.errors import BadInput
 from anaxis.core.motion.cuts import cuts_of, found_cuts
@@ -15,6 +15,7 @@ from anaxis.core.recipe.model import Operation
 from anaxis.core.recipe.replay import inserted
 from anaxis.core.time.rates import format_frame, parse_rate
 from anaxis.formats.editorial.timecodes import can_drop, frame_of_timecode, timecode_of
+from anaxis.library.made import retimed
 from anaxis.store.models import Shot, Version
 from anaxis.store.queries import get_version, picture_of_version, recipe_of, track_of
 from anaxis.web.access import needs
@@ -67,8 +68,8 @@ def rulers_context(store: Store, version: Version, track: Track, rate_text: str)
     spans = spans_of(track, rate)
     error = None
     if rate != track.rate and len(spans) == 3 and len(track) > 1:
-        apart = len(track) > _QUICK_FRAMES
-        error, _ = made(store, retimed, track.name, track, rate, picture.image, picture.fit, apart=apart)
+        given = (track, rate, picture.image, picture.fit)
+        error = made(store, track.name, retimed, *given) if len(track) > _QUICK_FRAMES else retimed(*given)
     return {"rulers": rulers_svg(spans, _expected(version.camera.shot)), "resampling": error}
 
 

@@ -2,18 +2,16 @@
 
 from __future__ import annotations
 
-from typing import Any, NamedTuple
+from typing import NamedTuple
 
 import numpy as np
 
-from anaxis.app.examined import Document, Examiner, Sets, replay_of, sets_for
-from anaxis.core.recipe.documents import recipe_document
 from anaxis.core.recipe.model import Recipe, Work
 from anaxis.core.recipe.operations import kind_of, set_add, shift
 from anaxis.core.scene.hull import pieces_m
 from anaxis.core.scene.nodes import corrected
 from anaxis.core.typing import Floats, Ints
-from anaxis.store.archive import pack, unpack
+from anaxis.library.examined import FileCamera
 
 
 class Around(NamedTuple):
@@ -25,31 +23,10 @@ class Around(NamedTuple):
     kept: Ints
 
 
-def around(
-    examiner: Examiner,
-    scene: bytes,
-    name: str,
-    path: str,
-    recipe: Recipe,
-    sets: Sets | None,
-    objects: tuple[str, ...] = (),
-) -> Around:
-    """Ask for it, here or apart. Raises BadInput where the recipe cannot be done."""
-    wanted, blocks = sets_for([recipe], sets)
-    given: Document = {"path": path, "recipe": recipe_document(recipe), "sets": wanted, "objects": list(objects)}
-    _, made = examiner.ask("anaxis.app.around:surrounded", given, [scene, *blocks], name)
-    header, arrays = unpack(made[0])
-    found = {name: arrays[f"object.{i}"] for i, name in enumerate(header["objects"])}
-    return Around(arrays["triangles_m"], found, arrays["kept"].astype(np.int64))
-
-
-def surrounded(given: Document, blocks: list[bytes]) -> tuple[Document, list[bytes]]:
-    """The other end of :func:`around`."""
-    work, recipe = replay_of(given, blocks)
-    found = _objects(work, recipe, tuple(given["objects"]))
-    arrays: dict[str, Any] = {f"object.{i}": points for i, points in enumerate(found.values())}
-    arrays |= {"triangles_m": work.triangles_m, "kept": work.kept.astype(np.float64)}
-    return {}, [pack({"objects": list(found)}, arrays)]
+def around(camera: FileCamera, objects: tuple[str, ...] = ()) -> Around:
+    """What lies about a camera after its recipe. Raises BadInput where the recipe cannot be done."""
+    work = camera.replayed()
+    return Around(work.triangles_m, _objects(work, camera.recipe, objects), work.kept)
 
 
 def _objects(work: Work, recipe: Recipe, names: tuple[str, ...]) -> dict[str, Floats]:

@@ -9,7 +9,7 @@ from typing import Any, BinaryIO, Protocol
 from anaxis.core.camera.lens import Image
 from anaxis.core.typing import Floats
 from anaxis.formats.st_map.write import write_st_map
-from anaxis.work.sandbox.plates import plate_work
+from anaxis.sandbox.plates import plate_work
 
 
 class Maps(Protocol):

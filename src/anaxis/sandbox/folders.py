@@ -13,8 +13,8 @@ import subprocess
 import tempfile
 from pathlib import Path
 
-from anaxis.work.sandbox.confine import USER, runs_as
-from anaxis.work.sandbox.confined import confined
+from anaxis.sandbox.confine import USER, runs_as
+from anaxis.sandbox.confined import confined
 
 
 def settle(base: Path | None = None) -> Path:
@@ -54,7 +54,7 @@ def how_readers_work() -> str:
     folder = made_for_a_reader()
     user = runs_as(folder)
     try:
-        done = subprocess.run(confined("check", folder), capture_output=True, text=True, timeout=60)
+        done = subprocess.run(confined("confined", folder), capture_output=True, text=True, timeout=60)
     finally:
         shutil.rmtree(folder, ignore_errors=True)
     said = f"files are read as the user {user}, with no new privileges, no network and nothing but the file in sight"

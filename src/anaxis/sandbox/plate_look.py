@@ -13,7 +13,7 @@ from anaxis.core.checks.plates import Plate, PlateKind
 from anaxis.core.errors import BadInput
 from anaxis.formats.plates.found import Found
 from anaxis.formats.plates.picture import PictureFacts, facts_from_dict
-from anaxis.work.sandbox.plates import plate_work
+from anaxis.sandbox.plates import plate_work
 
 
 @dataclass(frozen=True)

@@ -15,16 +15,17 @@ import pytest
 
 from anaxis.core.errors import BadInput
 from anaxis.formats.zip_upload import read_zip, unpack
-from anaxis.work.sandbox.calculators import Calculators
-from anaxis.work.sandbox.confined import clean_environment
-from anaxis.work.sandbox.folders import how_readers_work, made_for_a_reader, settle
-from anaxis.work.sandbox.guard import Limits, ParserPool
-from anaxis.work.sandbox.kept import Kept
+from anaxis.sandbox import forks
+from anaxis.sandbox.calculators import Calculators
+from anaxis.sandbox.confined import clean_environment
+from anaxis.sandbox.folders import how_readers_work, made_for_a_reader, settle
+from anaxis.sandbox.guard import Limits, ParserPool
+from anaxis.sandbox.kept import Kept
 
 PROBE = """
 import json, os, socket, sys
 from pathlib import Path
-from anaxis.work.sandbox.confine import confine
+from anaxis.sandbox.confine import confine
 own, outside, port = Path(sys.argv[1]), Path(sys.argv[2]), int(sys.argv[3])
 missing = confine(own)
 def can(do):
@@ -109,7 +110,7 @@ def test_what_a_killed_process_left_is_cleared_by_the_next(tmp_path: Path) -> No
     for folder in (left, living, tmp_path / f"{ended.pid}-1", tmp_path / "stray"):
         folder.mkdir()
         (folder / "half").write_bytes(bytes(1000))
-    command = "import sys; from pathlib import Path; from anaxis.work.sandbox.folders import settle; print(settle(Path(sys.argv[1])))"
+    command = "import sys; from pathlib import Path; from anaxis.sandbox.folders import settle; print(settle(Path(sys.argv[1])))"
 
     def settled() -> list[Path]:
         done = subprocess.run(
@@ -137,27 +138,25 @@ def test_a_zip_unpacks_to_no_more_than_follows_from_the_largest_file(tmp_path: P
 def test_an_answer_is_worked_out_once_and_a_sentence_is_not_for_ever(monkeypatch: pytest.MonkeyPatch) -> None:
     asked: list[str] = []
 
-    def worked_out(self: Calculators, function: str, given: dict[str, int], blocks: list[bytes], what: str) -> object:
+    def worked_out(self: Calculators, what: str, question: tuple[dict[str, int], list[bytes]]) -> object:
         asked.append(what)
         if what == "bad":
             raise BadInput("It took too long.", "too_slow")
-        return {"n": given["n"]}, [blocks[0] * 2]
+        return {"n": question[0]["n"]}, [question[1][0] * 2]
 
     monkeypatch.setattr(Calculators, "_worked_out", worked_out)
     calculators = Calculators(Limits(), keeps_bytes=10_000)
     for _ in range(2):
-        answer, made = calculators.ask("m:f", {"n": 1}, [b"ab"], "file")
-        assert (answer, made) == ({"n": 1}, [b"abab"])
-        answer["n"] = 9  # whoever was answered may do with it what they like
+        assert calculators._answer("file", ({"n": 1}, [b"ab"])) == ({"n": 1}, [b"abab"])
         with pytest.raises(BadInput, match="too long") as error:
-            calculators.ask("m:f", {"n": 1}, [b"ab"], "bad")
+            calculators._answer("bad", ({"n": 9}, [b"ab"]))
         assert error.value.code == "too_slow"
-    calculators.ask("m:f", {"n": 2}, [b"ab"], "file")
-    calculators.ask("m:f", {"n": 1}, [b"a", b"b"], "file")
+    calculators._answer("file", ({"n": 2}, [b"ab"]))
+    calculators._answer("file", ({"n": 1}, [b"a", b"b"]))
     assert asked == ["file", "bad", "file", "file"]
-    monkeypatch.setattr("anaxis.work.sandbox.kept._SENTENCE_S", -1.0)
+    monkeypatch.setattr("anaxis.sandbox.kept._SENTENCE_S", -1.0)
     with pytest.raises(BadInput):
-        calculators.ask("m:f", {"n": 1}, [b"ab"], "bad")
+        calculators._answer("bad", ({"n": 9}, [b"ab"]))
     assert asked[-1] == "bad"
     kept = Kept(1000)
     for i in range(50):
@@ -168,39 +167,35 @@ def test_an_answer_is_worked_out_once_and_a_sentence_is_not_for_ever(monkeypatch
 REACHES = """
 import json, os, socket
 from pathlib import Path
-from anaxis.work.sandbox import fork_server
+from anaxis.sandbox.fork_server import serve_forks
+from anaxis.sandbox.messages import receive, send
 def can(do):
     try:
         do()
         return True
     except OSError:
         return False
-def serve(asked, answer, taken_bytes):
+def serve(line, taken_bytes):
     own = Path(os.environ["TMPDIR"])
-    asked.readline()
+    receive(line)
     said = {
         "writes": can(lambda: (own / "kept").write_text("x")), "other": can(lambda: (own.parent / "made").write_text("x")),
         "sibling": any(can(lambda: list(p.iterdir())) for p in own.parent.glob("*") if p != own) or can(lambda: list(own.parent.iterdir())),
         "passwords": can(lambda: Path("/etc/passwd").read_text()), "user": os.geteuid(), "files": len(os.listdir("/proc/self/fd")) if can(lambda: os.listdir("/proc/self/fd")) else 0,
         "network": can(lambda: socket.create_connection(("127.0.0.1", PORT), 3)),
     }
-    answer.write(b"E" + json.dumps({"sentence": json.dumps(said), "code": "said"}).encode())
-    answer.flush()
-    os._exit(0)
-fork_server.serve = serve
+    send(line, {"sentence": json.dumps(said), "code": "said"})
 """
 
 
 def test_a_forked_reader_reaches_its_own_folder_and_not_that_of_another(
     demo_files: dict[str, Path], monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    from anaxis.work.sandbox import readers
-
     with socket.create_server(("127.0.0.1", 0)) as server:
-        start = "import os, sys; from pathlib import Path; from anaxis.work.sandbox.confine import confine; os.chdir(sys.argv[1]); print(*confine(Path(sys.argv[1])), file=sys.stderr); del sys.argv[1]\n"
-        code = start + REACHES.replace("PORT", str(server.getsockname()[1])) + "fork_server.main()"
+        start = "import os, sys; from pathlib import Path; from anaxis.sandbox.confine import confine; os.chdir(sys.argv[1]); print(*confine(Path(sys.argv[1])), file=sys.stderr); del sys.argv[1]\n"
+        code = start + REACHES.replace("PORT", str(server.getsockname()[1])) + "serve_forks(dict, serve)"
         monkeypatch.setattr(
-            readers, "confined", lambda _, folder, *more: [sys.executable, "-P", "-c", code, str(folder), *more]
+            forks, "confined", lambda _, folder, *more: [sys.executable, "-P", "-c", code, str(folder), *more]
         )
         pool = ParserPool(ready=False)
         try:
@@ -218,16 +213,26 @@ def test_a_forked_reader_reaches_its_own_folder_and_not_that_of_another(
         assert seen["user"] != 0
 
 
-def test_what_a_library_prints_is_no_part_of_the_answer(tmp_path: Path) -> None:
+def test_what_a_library_prints_is_no_part_of_the_answer(monkeypatch: pytest.MonkeyPatch) -> None:
     """Behind the answer or before it, by C or by Python: the answer has a line of its own."""
-    script = (
-        "import os, sys, anaxis.work.sandbox.apart as a\n"
-        "a._KINDS['noisy'] = lambda path: (os.write(1, b'before '), print('and this'), b'the answer')[2]\n"
-        f"sys.argv = ['apart', 'noisy', {str(tmp_path / 'x.exr')!r}]\n"
-        "a.main()\nos.write(1, b'behind')\nprint('and that')"
+    noisy = (
+        "import os\nfrom anaxis.sandbox.fork_server import serve_forks\nfrom anaxis.sandbox.messages import receive, send\n"
+        "def serve(line, taken_bytes):\n"
+        "    receive(line)\n    os.write(1, b'before')\n    print('and this')\n    send(line, {'said': 'the answer'})\n    os.write(1, b'behind')\n"
+        "serve_forks(dict, serve)"
     )
-    done = subprocess.run([sys.executable, "-c", script], capture_output=True, timeout=60, check=True)
-    assert done.stdout == b"Sthe answer"
+    monkeypatch.setattr(forks, "confined", lambda _module, _folder, *more: [sys.executable, "-c", noisy, *more])
+    source = forks.Source("noisy")
+
+    def asked(fork: forks.Fork) -> list[object]:
+        fork.send({}, 60)
+        answers: list[object] = [fork.receive(60)]
+        with pytest.raises(forks.Ended) as ended:
+            fork.receive(60)
+        return [*answers, ended.value.code]
+
+    assert source.asked(asked) == [({"said": "the answer"}, []), 0]
+    source.close()
 
 
 def test_the_folder_of_a_living_process_stays_when_the_clock_is_set(tmp_path: Path) -> None:
@@ -235,7 +240,7 @@ def test_the_folder_of_a_living_process_stays_when_the_clock_is_set(tmp_path: Pa
     script = (
         "import sys, psutil._pslinux as linux\nfrom pathlib import Path\n"
         "linux.BOOT_TIME = None\nreal = linux.boot_time\nlinux.boot_time = lambda: real() + float(sys.argv[2])\n"
-        "from anaxis.work.sandbox.folders import settle\nprint(settle(Path(sys.argv[1])), flush=True)\nsys.stdin.read()"
+        "from anaxis.sandbox.folders import settle\nprint(settle(Path(sys.argv[1])), flush=True)\nsys.stdin.read()"
     )
 
     def started(moved_s: float) -> subprocess.Popen[str]:

@@ -17,24 +17,13 @@ def load_scipy() -> None:
 
 def addressed_bytes() -> int:
     """The addresses this process has taken."""
-    return _statm(0)
+    with open("/proc/self/statm", encoding="ascii") as source:  # noqa: PTH123  (no path of a file system)
+        return int(source.read().split()[0]) * _PAGE
 
 
-def held_bytes() -> int:
-    """What of it is in memory."""
-    return _statm(1)
-
-
-def allow_more(memory_mb: int, taken_bytes: int | None = None) -> None:
-    """Let this process take so much more than it has now: what its libraries took is no file's doing.
-
-    ``taken_bytes`` says what it has where it cannot look itself.
-    """
-    limit = (addressed_bytes() if taken_bytes is None else taken_bytes) + (memory_mb << 20)
+def allow_more(memory_mb: int, taken_bytes: int) -> None:
+    """Let this process take so much more than the ``taken_bytes`` of addresses it had when it was forked: what its libraries
+    took is no file's doing."""
+    limit = taken_bytes + (memory_mb << 20)
     resource.setrlimit(resource.RLIMIT_AS, (limit, limit))
     resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
-
-
-def _statm(field: int) -> int:
-    with open("/proc/self/statm", encoding="ascii") as source:  # noqa: PTH123  (no path of a file system)
-        return int(source.read().split()[field]) * _PAGE

@@ -7,18 +7,18 @@ import json
 import threading
 import time
 from collections import OrderedDict
-from typing import Any
 
 from anaxis.core.errors import BadInput
+from anaxis.sandbox.messages import Document, Message
 
 # "It took too long" may be another's doing: after so long it is tried again.
 _SENTENCE_S = 120.0
-Answer = tuple[dict[str, Any], list[bytes]] | BadInput
+Answer = Message | BadInput
 
 
-def key_of(function: str, given: dict[str, Any], blocks: list[bytes], what: str) -> bytes:
+def key_of(document: Document, blocks: list[bytes]) -> bytes:
     """Two questions with one key have one answer."""
-    digest = hashlib.blake2b(json.dumps([function, given, what, [len(b) for b in blocks]], sort_keys=True).encode())
+    digest = hashlib.blake2b(json.dumps([document, [len(b) for b in blocks]], sort_keys=True).encode())
     for block in blocks:
         digest.update(block)
     return digest.digest()

@@ -1,26 +1,32 @@
-"""What a reading process does: one file read, one answer. Forked by :mod:`anaxis.work.sandbox.fork_server`.
+"""Reading a camera file apart: a fork server with the format libraries loaded, each of whose forks reads one file.
 
-It takes one line of JSON (``{"path", "max_bytes", "memory_mb", "wall_s", "answer_bytes", "layout"}``) and answers with
-one letter and a body: S and a scene archive, or E and a sentence.
+A task is {"path", "max_bytes", "memory_mb", "wall_s", "answer_bytes", "layout"}; the answer is one block, a scene's
+archive, or {"sentence", "code"}.
 """
 
 from __future__ import annotations
 
-import json
-import os
+from anaxis.sandbox.confined import begin_confined
+
+if __name__ == "__main__":
+    begin_confined()
+
 import resource
 import signal
+import socket
+import sys
 from contextlib import suppress
 from importlib import import_module
 from pathlib import Path
 from tempfile import TemporaryDirectory
-from typing import Any, BinaryIO
 
 from anaxis.core.errors import BadInput
 from anaxis.formats import FORMATS, ZIP_SUFFIX, read_file
 from anaxis.formats.zip_upload import UNPACKED_TIMES
-from anaxis.store.archive import scene_to_bytes
-from anaxis.work.sandbox.budget import allow_more, load_scipy
+from anaxis.library.archive import scene_to_bytes
+from anaxis.sandbox.budget import allow_more, load_scipy
+from anaxis.sandbox.fork_server import serve_forks
+from anaxis.sandbox.messages import Document, receive, send
 
 
 def load(only: str = "") -> None:
@@ -53,16 +59,17 @@ def _warm_up() -> None:
                 scene_to_bytes(read_file(path))
 
 
-def serve(asked: BinaryIO, answer: BinaryIO, taken_bytes: int) -> None:
-    """Answer to one task, and end this process, which has taken so many addresses; without a task, end it."""
-    line = asked.readline()
-    if line.strip():
-        _read(json.loads(line), answer, taken_bytes)
-    # Libraries with threads of their own can hang or crash while they are torn down.
-    os._exit(0)
+def serve(line: socket.socket, taken_bytes: int) -> None:
+    """Read the one file that is asked for."""
+    task = receive(line)[0]
+    try:
+        answer, blocks = {}, [_read(task, taken_bytes)]
+    except BadInput as error:
+        answer, blocks = error.as_dict(), []
+    send(line, answer, blocks)
 
 
-def _read(task: dict[str, Any], answer: BinaryIO, taken_bytes: int) -> None:
+def _read(task: Document, taken_bytes: int) -> bytes:
     path = Path(str(task["path"]))
     allow_more(int(task["memory_mb"]), taken_bytes)
     # The budget begins with the file: what starting took is not counted.
@@ -74,26 +81,20 @@ def _read(task: dict[str, Any], answer: BinaryIO, taken_bytes: int) -> None:
     most = (UNPACKED_TIMES + 1) * int(task["max_bytes"])
     resource.setrlimit(resource.RLIMIT_FSIZE, (most, most))
     try:
-        body = b"S" + scene_to_bytes(read_file(path, int(task["max_bytes"]), task["layout"]))
-        if len(body) > int(task["answer_bytes"]):
-            raise BadInput(f"{path.name} holds more than can be taken in: export the camera alone.")
-    except BadInput as error:
-        body = _refused(error)
-    except MemoryError:
-        body = _refused(
-            BadInput(
-                f"{path.name} needs more than {task['memory_mb']} MB of memory to read: export the camera without its geometry.",
-                "too_large",
-            )
-        )
+        return scene_to_bytes(read_file(path, int(task["max_bytes"]), task["layout"]))
+    except BadInput:
+        raise
+    except MemoryError as error:
+        raise BadInput(
+            f"{path.name} needs more than {task['memory_mb']} MB of memory to read: export the camera without its geometry.",
+            "too_large",
+        ) from error
     except Exception as error:
         name = type(error).__name__
-        body = _refused(
-            BadInput(f"{path.name} cannot be read ({name}): it may be damaged; export it again.", "damaged")
-        )
-    answer.write(body)
-    answer.flush()
+        raise BadInput(
+            f"{path.name} cannot be read ({name}): it may be damaged; export it again.", "damaged"
+        ) from error
 
 
-def _refused(error: BadInput) -> bytes:
-    return b"E" + json.dumps(error.as_dict()).encode()
+if __name__ == "__main__":
+    serve_forks(lambda: load(*sys.argv[2:]), serve)

@@ -1,34 +1,30 @@
-"""Reading files that cannot be trusted: each in a process of its own (:mod:`anaxis.work.sandbox.readers`), used once.
+"""Reading files that cannot be trusted: each in a process of its own (:mod:`anaxis.sandbox.file_readers`), used once.
 
 A crash, a hang or a flood of memory in a format library ends that process and becomes a sentence. The process gets no
-environment of ours (so no database address) and may do little else than compute (:mod:`anaxis.work.sandbox.confine`).
+environment of ours (so no database address) and may do little else than compute (:mod:`anaxis.sandbox.confine`).
 """
 
 from __future__ import annotations
 
-import json
 import os
 import signal
-import time
-from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from anaxis.core.errors import BadInput
 from anaxis.formats import MAX_FILE_BYTES, READABLE_SUFFIXES, require_readable
-from anaxis.work.metrics import READER_SECONDS
-from anaxis.work.sandbox.folders import handed_in
-from anaxis.work.sandbox.readers import Gone, Source
-from anaxis.work.sandbox.turns import Turns
+from anaxis.monitoring.metrics import READER_SECONDS
+from anaxis.sandbox.folders import handed_in
+from anaxis.sandbox.forks import Ended, Fork, Gone, Source
+from anaxis.sandbox.messages import TooLong
+from anaxis.sandbox.turns import Turns
 
 if TYPE_CHECKING:  # the reading process is to start before all else
     from anaxis.core.scene.nodes import Scene
 
 # A process gives up by itself; on a busy machine it takes a moment to say so.
 _GRACE_S = 15
-# A process that went away with the one it was forked from says nothing about the file: another one may try.
-_TRIES, _AGAIN_S = 2, 0.2
 
 
 @dataclass(frozen=True)
@@ -69,7 +65,8 @@ class ParserPool:
 
     def __init__(self, limits: Limits | None = None, ready: bool = True, only_for: str = "") -> None:
         self.limits = limits or Limits()
-        self._source = Source(Path(only_for).suffix)
+        suffix = Path(only_for).suffix
+        self._source = Source("file_readers", *([suffix] if suffix else []))
         self._turns = Turns(max(2, os.cpu_count() or 2))
         if ready:
             self._source.start()
@@ -89,46 +86,44 @@ class ParserPool:
         # A wrong kind of file is refused before a process is spent on it.
         require_readable(path.name, suffixes)
         with self._turns.turn(), READER_SECONDS.labels("file").time():
-            for _ in range(_TRIES):
-                with suppress(Gone):
-                    return self._ask(path, layout)
-                time.sleep(_AGAIN_S)  # until the one that was killed is seen to be dead
-        raise BadInput(
-            f"{path.name} was not read: the process that reads files was ended twice meanwhile (is this machine out of memory?). Hand it over again."
-        )
+            try:
+                archive = self._source.asked(lambda reader: self._ask(reader, path, layout))
+            except Gone as error:
+                raise BadInput(
+                    f"{path.name} was not read: the process that reads files was ended twice meanwhile (is this machine out of memory?). "
+                    "Hand it over again."
+                ) from error
+        from anaxis.library.archive import scene_from_bytes
 
-    def _ask(self, path: Path, layout: dict[str, Any] | None) -> Scene:
+        return scene_from_bytes(archive)
+
+    def _ask(self, reader: Fork, path: Path, layout: dict[str, Any] | None) -> bytes:
         limits = self.limits
-        reader = self._source.start().reader()
+        task = {
+            "path": str(handed_in(path, reader.folder)),
+            "max_bytes": limits.max_bytes,
+            "memory_mb": limits.memory_mb,
+            "wall_s": limits.wall_s,
+            "answer_bytes": limits.answer_bytes,
+            "layout": layout,
+        }
         try:
-            task = {
-                "path": str(handed_in(path, reader.folder)),
-                "max_bytes": limits.max_bytes,
-                "memory_mb": limits.memory_mb,
-                "wall_s": limits.wall_s,
-                "answer_bytes": limits.answer_bytes,
-                "layout": layout,
-            }
-            answer = reader.ask(json.dumps(task).encode() + b"\n", limits.wall_s + _GRACE_S, limits.answer_bytes)
-            ended = 0 if answer else reader.ended_with()
+            reader.send(task, limits.wall_s + _GRACE_S)
+            answer, blocks = reader.receive(limits.wall_s + _GRACE_S, limits.answer_bytes)
         except TimeoutError as error:
             raise _too_slow(path, limits) from error
-        finally:
-            reader.end()
-        if not answer and ended in (-signal.SIGXCPU, -signal.SIGALRM):
-            raise _too_slow(path, limits)
-        if not answer:
+        except TooLong as error:
+            raise BadInput(f"{path.name} holds more than can be taken in: export the camera alone.") from error
+        except Ended as error:
+            if error.code in (-signal.SIGXCPU, -signal.SIGALRM):
+                raise _too_slow(path, limits) from error
             raise BadInput(
-                f"{path.name} made its reader stop (signal or limit {abs(ended)}): it is damaged or far too large; "
+                f"{path.name} made its reader stop (signal or limit {abs(error.code)}): it is damaged or far too large; "
                 "export it again with the camera alone."
-            )
-        if len(answer) > limits.answer_bytes:
-            raise BadInput(f"{path.name} holds more than can be taken in: export the camera alone.")
-        if answer[:1] == b"E":
-            raise BadInput.from_dict(json.loads(answer[1:]))
-        from anaxis.store.archive import scene_from_bytes
-
-        return scene_from_bytes(answer[1:])
+            ) from error
+        if "sentence" in answer:
+            raise BadInput.from_dict(answer)
+        return blocks[0]
 
 
 def _too_slow(path: Path, limits: Limits) -> BadInput:

@@ -8,8 +8,8 @@ import logging
 from sqlalchemy import Engine, text
 from sqlalchemy.orm import Session
 
+from anaxis.queue.jobs import CALL, JOB_LOCK, TASK, call_in_queue, lock_of_call, lock_of_job, put_in_queue
 from anaxis.store.models import Job
-from anaxis.work.queue import CALL, JOB_LOCK, TASK, call_in_queue, lock_of_call, lock_of_job, put_in_queue
 
 _log = logging.getLogger("anaxis.worker")
 _RECONCILE_LOCK = 7_204_116

@@ -2,7 +2,7 @@
 
 The queue is procrastinate's, in the same PostgreSQL. A job is a row of ``jobs``, which holds its state; its entry in the
 queue says that it is to be done. Both are written in the transaction that asks for the work, and the entry is removed in
-the transaction that records the result. :mod:`anaxis.work.reconcile` compares the two.
+the transaction that records the result. :mod:`anaxis.queue.reconcile` compares the two.
 """
 
 from __future__ import annotations
@@ -21,9 +21,9 @@ from sqlalchemy.exc import SQLAlchemyError
 from sqlalchemy.orm import Session
 
 from anaxis.core.errors import BadInput
+from anaxis.monitoring.logs import request_id
 from anaxis.store.models import Job, Worker
 from anaxis.store.rows import actor_named, found
-from anaxis.work.logs import request_id
 
 TASK = "anaxis.work"
 _WATCH_S = 3.0

@@ -1,9 +1,9 @@
-"""The process that has the readers loaded and forks for each file. Run by :mod:`anaxis.work.sandbox.readers`.
+"""A process that has libraries loaded and forks for each task: what :mod:`anaxis.sandbox.forks` starts.
 
-It is confined before it loads anything, to the folder that the folders of all its readers lie in; it never opens a file
-that came in, and has one thread, so that a fork of it is whole. Each fork is confined once more, to its own folder, reads
-one file and ends. What is wanted comes in over an inherited socket: a folder's name with two ends of lines, one for the
-task and its answer (:mod:`anaxis.work.sandbox.parser`), one on which the process is told of and, later, how it ended.
+It is confined before it loads anything, to the folder that the folders of all its forks lie in; it never opens a file
+that came in, and has one thread, so that a fork of it is whole. Each fork is confined once more, to its own folder, does
+one task and ends. What is wanted comes in over an inherited socket: a folder's name with two ends of lines, one for the
+task and its answers (:mod:`anaxis.sandbox.messages`), one on which the process is told of and, later, how it ended.
 """
 
 from __future__ import annotations
@@ -16,29 +16,31 @@ import signal
 import socket
 import sys
 import tempfile
+from collections.abc import Callable
 from pathlib import Path
 
-from anaxis.work.sandbox.budget import addressed_bytes
-from anaxis.work.sandbox.confine import confine_more
-from anaxis.work.sandbox.parser import load, serve
+from anaxis.sandbox.budget import addressed_bytes
+from anaxis.sandbox.confine import confine_more
 
 _DIE_WITH_PARENT = 1
-_MOST = 4096
+_LONGEST_NAME = 4096
+# Does one task that comes in on a line; it is told how many addresses its process has taken before.
+Serve = Callable[[socket.socket, int], None]
 
 
-def main() -> None:
+def serve_forks(load: Callable[[], None], serve: Serve) -> None:
+    """Load once, then a fork that serves for each folder named, until the other end of the line is gone."""
     line = socket.socket(fileno=int(sys.argv[1]))
     silence = os.open(os.devnull, os.O_WRONLY)
     os.dup2(silence, 1)
     os.dup2(silence, 2)
-    load(sys.argv[2] if len(sys.argv) > 2 else "")
+    load()
     gc.collect()
     gc.freeze()  # what is loaded is shared by all forks, and no collection of theirs touches it
-    _forks(line, addressed_bytes())
+    _forks(line, serve, addressed_bytes())
 
 
-def _forks(line: socket.socket, taken_bytes: int) -> None:
-    """A process for each folder named, until the other end of the line is gone; ends are told as they come."""
+def _forks(line: socket.socket, serve: Serve, taken_bytes: int) -> None:
     living: dict[
         int, tuple[int, socket.socket]
     ] = {}  # by the descriptor of the process: its number, the line it is told on
@@ -47,7 +49,7 @@ def _forks(line: socket.socket, taken_bytes: int) -> None:
     while True:
         for ready, _ in poll.poll():
             if ready == line.fileno():
-                name, ends, _, _ = socket.recv_fds(line, _MOST, 2)
+                name, ends, _, _ = socket.recv_fds(line, _LONGEST_NAME, 2)
                 if not name:
                     return
                 task, told = (socket.socket(fileno=end) for end in ends)
@@ -57,7 +59,7 @@ def _forks(line: socket.socket, taken_bytes: int) -> None:
                     for _, other in living.values():
                         other.close()
                     told.close()
-                    _read_one(Path(name.decode()), task, taken_bytes)
+                    _do_one(Path(name.decode()), serve, task, taken_bytes)
                 task.close()
                 process = os.pidfd_open(pid)
                 socket.send_fds(told, [b"P"], [process])
@@ -79,19 +81,18 @@ def _tell_the_end(pid: int, told: socket.socket) -> None:
             return
 
 
-def _read_one(folder: Path, task: socket.socket, taken_bytes: int) -> None:
-    """What a fork does; it never comes back."""
+def _do_one(folder: Path, serve: Serve, task: socket.socket, taken_bytes: int) -> None:
+    """What a fork does; it never comes back, and tears nothing down: libraries with threads of their own can hang then."""
+    ended = 1
     try:
         signal.signal(signal.SIGINT, signal.SIG_DFL)
         ctypes.CDLL(None).prctl(_DIE_WITH_PARENT, signal.SIGKILL, 0, 0, 0)
         os.chdir(folder)
         confine_more(folder)
         os.environ["TMPDIR"] = tempfile.tempdir = str(folder)
-        with task.makefile("rb") as asked, task.makefile("wb") as answer:
-            serve(asked, answer, taken_bytes)
+        serve(task, taken_bytes)
+        ended = 0
+    except EOFError:  # whoever asked is gone
+        ended = 0
     finally:
-        os._exit(1)
-
-
-if __name__ == "__main__":
-    main()
+        os._exit(ended)

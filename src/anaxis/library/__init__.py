@@ -1,0 +1,1 @@
+"""All that can be done with camera files without a store, as functions."""

@@ -1,0 +1,158 @@
+"""Pictures of a plate worked on apart (:mod:`anaxis.sandbox.plate_tasks`), some at a time in one process.
+
+A picture that makes its process stop is named, and another process goes on with the others.
+"""
+
+from __future__ import annotations
+
+import os
+import shutil
+from collections import deque
+from collections.abc import Callable, Iterator, Mapping
+from contextlib import suppress
+from pathlib import Path
+from typing import Any, BinaryIO
+
+from anaxis.core.errors import BadInput
+from anaxis.sandbox.forks import TRIES, Ended, Fork, Gone
+from anaxis.sandbox.guard import limits_from_environment
+from anaxis.sandbox.messages import Document
+from anaxis.sandbox.pictures import PICTURE_READERS
+
+# A picture of so many pixels may take ANAXIS_FILE_SECONDS, a larger one as much longer as it is larger.
+_USUAL_PIXELS = 1920 * 1080
+_LONGEST = 40  # times as long, whatever a header says of its picture
+_AT_ONCE = 24
+
+
+def _opened(path: Path) -> BinaryIO:
+    return path.open("rb")
+
+
+def plate_work(
+    task: Mapping[str, Any],
+    files: Mapping[int, Path],
+    maps: Mapping[int, Path] | None = None,
+    folder: Path | None = None,
+    opened: Callable[[Path], BinaryIO] | None = None,
+) -> Iterator[Document]:
+    """A task on each of the frames: yields {"frame", ...} one by one, with "error" where a frame could not be worked on.
+
+    ``task`` is {"do": "facts"}, {"do": "proxies", ...} or {"do": "warp", ...}. ``maps`` are ST maps by frame, or under 0
+    the one for all. Files that are written (under "file") are moved to ``folder``, and stand under "path".
+    ``opened`` opens files that lie where not everything may be opened; the others are found by their paths.
+    """
+    left, gone = deque(sorted(files.items())), 0
+    while left:
+        batch = dict(left.popleft() for _ in range(min(_AT_ONCE, len(left))))
+        undone = dict(batch)
+        try:
+            for done in _batch(dict(task), batch, maps or {}, folder, opened):
+                undone.pop(done["frame"], None)
+                yield done
+        except Gone:
+            gone += 1
+            if gone == TRIES:
+                frame, path = next(iter(undone.items()))
+                del undone[frame]
+                sentence = (
+                    f"{path.name} was not read: the process that reads pictures was ended twice meanwhile (is this machine out of "
+                    "memory?). Try again."
+                )
+                yield {"frame": frame, "error": sentence, "code": "stopped"}
+                gone = 0
+        left.extendleft(reversed(undone.items()))  # those behind one that made its process stop
+
+
+def _batch(
+    task: Document,
+    files: dict[int, Path],
+    maps: Mapping[int, Path],
+    target: Path | None,
+    opened: Callable[[Path], BinaryIO] | None,
+) -> Iterator[Document]:
+    with PICTURE_READERS.fork() as reader:
+        inside, out = reader.folder / "in", reader.folder / "out"
+        inside.mkdir(mode=0o755)
+        out.mkdir(mode=0o777)
+        out.chmod(0o777)
+        listed = [
+            {
+                "frame": frame,
+                "file": _put(path, inside, f"{i}-{path.name}", opened),
+                "map": _put_map(maps, frame, inside),
+            }
+            for i, (frame, path) in enumerate(files.items())
+        ]
+        yield from _ask(reader, task | {"frames": listed}, files, target)
+
+
+def _put(path: Path, folder: Path, name: str, opened: Callable[[Path], BinaryIO] | None = None) -> str:
+    """The file put where its reader may read it; one that is not there is not there either, which the reader says."""
+    to = folder / name
+    if opened is None and os.geteuid() != 0:
+        with suppress(OSError):  # as root a link would keep its owner and its rights
+            os.link(path, to)
+            return name
+    with suppress(OSError, BadInput), (opened or _opened)(path) as source, to.open("wb") as out:
+        shutil.copyfileobj(source, out, 1 << 20)
+    if to.exists():
+        to.chmod(0o644)
+    return name
+
+
+def _put_map(maps: Mapping[int, Path], frame: int, folder: Path) -> str:
+    path = maps.get(frame, maps.get(0))
+    if path is None:
+        return ""
+    name = f"map-{path.name}"
+    return name if (folder / name).exists() else _put(path, folder, name)
+
+
+def _ask(reader: Fork, task: Document, files: dict[int, Path], target: Path | None) -> Iterator[Document]:
+    usual_s = limits_from_environment().wall_s
+    waiting, patience_s, sent = list(files), _patience_s(usual_s), False
+    try:
+        reader.send(task, patience_s)
+        sent = True
+        while waiting:
+            done, _ = reader.receive(patience_s)
+            patience_s = _patience_s(usual_s, done.get("pixels", 0))  # each picture has its own time
+            if "pixels" in done or done.get("frame") not in waiting:
+                continue
+            if not done.pop("more", False):  # a movie has many pictures
+                waiting.remove(done["frame"])
+            if not done.pop("over", False):
+                yield _moved(done, reader.folder, target)
+    except (TimeoutError, Ended) as error:  # it stopped at the next one: the others are another process's
+        name, too_slow = files[waiting[0]].name, isinstance(error, TimeoutError)
+        if too_slow:
+            sentence = (
+                f"{name} took longer than {patience_s:.0f} s and was given up: try again when this machine has less to do, or "
+                "raise ANAXIS_FILE_SECONDS for pages and workers."
+            )
+        elif sent:
+            sentence = f"{name} made its reader stop: it is damaged or needs too much memory; render that frame again."
+        else:
+            sentence = f"{name} made its reader stop before the picture was read: try again."
+        yield {"frame": waiting[0], "error": sentence, "code": "too_slow" if too_slow else "stopped"}
+
+
+def _patience_s(usual_s: float, pixels: int = 0) -> float:
+    """How long a picture may take before it is given up; a larger one longer."""
+    return usual_s * min(max(1.0, pixels / _USUAL_PIXELS), _LONGEST)
+
+
+def _moved(done: Document, own: Path, target: Path | None) -> Document:
+    if "file" not in done:
+        return done
+    name = Path(str(done.pop("file"))).name
+    made = own / "out" / name
+    if target is None:
+        return done | {"data": made.read_bytes()}
+    path = target / name
+    shutil.move(made, path)
+    path.chmod(0o644)
+    if os.geteuid() == 0:
+        os.chown(path, 0, 0)
+    return done | {"path": path}
