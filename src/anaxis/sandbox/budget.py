@@ -21,6 +21,11 @@ def addressed_bytes() -> int:
         return int(source.read().split()[0]) * _PAGE
 
 
+def most_held_bytes() -> int:
+    """What this process had in memory when it had most (getrusage(2)); a fork may not look at itself in /proc."""
+    return resource.getrusage(resource.RUSAGE_SELF).ru_maxrss * 1024
+
+
 def allow_more(memory_mb: int, taken_bytes: int) -> None:
     """Let this process take so much more than the ``taken_bytes`` of addresses it had when it was forked: what its libraries
     took is no file's doing."""

@@ -1,4 +1,4 @@
-"""Functions of the library done apart: a fork server whose forks do one function each.
+"""Functions of the library done apart: a fork server whose forks do one function after the other.
 
 A message is that of :mod:`anaxis.sandbox.calls` with "what", the name that sentences use, and the budget "memory_mb"; the
 answer is the function's, {"sentence", "code"} where a person can mend it, or {"failed"} where the fault is ours.
@@ -19,18 +19,28 @@ import weasyprint  # noqa: F401  (a sheet is not to wait for it)
 
 from anaxis.core.errors import BadInput
 from anaxis.sandbox import calls
-from anaxis.sandbox.budget import allow_more, load_scipy
+from anaxis.sandbox.budget import allow_more, load_scipy, most_held_bytes
 from anaxis.sandbox.fork_server import serve_forks
 from anaxis.sandbox.messages import Document, Message, receive, send
 
 _TOO_LARGE = "export the camera without its geometry, over the shot's range."
 
 
+# A process that has grown by so much is replaced by a fresh one.
+_GROWN_MB = 300
+
+
 def serve(line: socket.socket, taken_bytes: int) -> None:
-    """Do the one function that is asked for."""
+    """Do the functions that are asked for, one after the other, all with the budget of the first."""
+    grown = most_held_bytes() + (_GROWN_MB << 20)
     asked, blocks = receive(line)
     allow_more(int(asked["memory_mb"]), taken_bytes)
-    send(line, *_answer(asked, blocks))
+    while True:
+        send(line, *_answer(asked, blocks))
+        del asked, blocks
+        if most_held_bytes() > grown:
+            return
+        asked, blocks = receive(line)
 
 
 def _answer(asked: Document, blocks: list[bytes]) -> Message:

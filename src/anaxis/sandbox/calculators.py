@@ -1,4 +1,4 @@
-"""What a file's content decides after it was read is worked out apart, each function in a process of its own, within a budget.
+"""What a file's content decides after it was read is worked out apart, within a budget. Processes are used again.
 
 A bake over nodes that lie a billion frames apart, or checks of thousands of cameras, end in a sentence after the
 budget's seconds or megabytes, and the process of the pages stays as large as it was.
@@ -7,13 +7,14 @@ budget's seconds or megabytes, and the process of the pages stays as large as it
 from __future__ import annotations
 
 import os
+import threading
 from collections.abc import Callable
 from typing import ParamSpec, TypeVar
 
 from anaxis.core.errors import BadInput
 from anaxis.monitoring.metrics import READER_SECONDS
 from anaxis.sandbox.calls import question_of, value_in
-from anaxis.sandbox.forks import Ended, Fork, Gone, Source
+from anaxis.sandbox.forks import Ended, Fork, Gone, Source, again
 from anaxis.sandbox.guard import Limits
 from anaxis.sandbox.kept import Kept, key_of
 from anaxis.sandbox.messages import Message, TooLong
@@ -35,6 +36,8 @@ class Calculators:
         self._limits = limits
         self._kept = Kept(keeps_bytes) if keeps_bytes else None
         self._turns = Turns(slots or max(2, os.cpu_count() or 2))
+        self._idle: list[Fork] = []
+        self._lock = threading.Lock()
         if ready:
             _CALCULATIONS.start()
 
@@ -44,6 +47,12 @@ class Calculators:
         asked = document | {"what": what, "memory_mb": self._limits.memory_mb}, blocks
         value: T = value_in(function, *self._answer(what, asked))
         return value
+
+    def close(self) -> None:
+        """No process of it is left."""
+        with self._lock:
+            while self._idle:
+                self._idle.pop().end()
 
     def _answer(self, what: str, asked: Message) -> Message:
         if self._kept is None:
@@ -67,13 +76,9 @@ class Calculators:
         # The budget counts from when the process works.
         seconds = limits.wall_s + 5
 
-        def ask(fork: Fork) -> Message:
-            fork.send(asked[0], seconds, asked[1])
-            return fork.receive(seconds, limits.answer_bytes)
-
         with self._turns.turn(), READER_SECONDS.labels("calculation").time():
             try:
-                answer, blocks = _CALCULATIONS.asked(ask)
+                answer, blocks = again(lambda: self._ask(asked, seconds))
             except TimeoutError as error:
                 raise BadInput(
                     f"{what} took longer than {limits.wall_s} s to be looked through and was given up: export the camera alone, over the "
@@ -96,3 +101,24 @@ class Calculators:
         if "failed" in answer:
             raise RuntimeError(f"{asked[0]['function']} failed on {what}:\n{answer['failed']}")
         return answer, blocks
+
+    def _ask(self, asked: Message, seconds: float) -> Message:
+        fork = self._free() or _CALCULATIONS.start().fork()
+        try:
+            fork.send(asked[0], seconds, asked[1])
+            answer = fork.receive(seconds, self._limits.answer_bytes)
+        except BaseException:
+            fork.end()
+            raise
+        with self._lock:
+            self._idle.append(fork)
+        return answer
+
+    def _free(self) -> Fork | None:
+        """A process that has nothing to do; those that have ended, grown too large, are cleared away."""
+        while True:
+            with self._lock:
+                fork = self._idle.pop() if self._idle else None
+            if fork is None or fork.living:
+                return fork
+            fork.end()

@@ -1,4 +1,4 @@
-"""Processes forked from one that has its libraries loaded, each for one task, with a folder of its own."""
+"""Processes forked from one that has its libraries loaded, each with a folder of its own: for one task, or for several."""
 
 from __future__ import annotations
 
@@ -115,8 +115,18 @@ class Fork:
         except EOFError as error:
             raise Ended(self._ended_with()) from error
 
+    @property
+    def living(self) -> bool:
+        """Whether it can be given another task."""
+        ended = select.poll()
+        if self._process is not None:
+            ended.register(self._process, select.POLLIN)
+        return self._process is not None and not ended.poll(0)
+
     def _begun(self) -> None:
         """Wait until it was forked, which the first one does for a while."""
+        if self._process is not None:
+            return
         self._told.settimeout(_STARTS_S)
         said, descriptors, _, _ = socket.recv_fds(self._told, 16, 1)
         if not said:
@@ -149,6 +159,18 @@ class Fork:
         shutil.rmtree(self.folder, ignore_errors=True)
 
 
+def again(ask: Callable[[], T]) -> T:
+    """What ``ask`` gives, asked once more where a fork was gone. Raises Gone where the second was gone too."""
+    for left in reversed(range(TRIES)):
+        try:
+            return ask()
+        except Gone:
+            if not left:
+                raise
+        time.sleep(_AGAIN_S)  # until the one that was killed is seen to be dead
+    raise AssertionError
+
+
 class Source:
     """Where forks come from: one process to fork from, started when it is first wanted, and again when it is gone."""
 
@@ -170,7 +192,7 @@ class Source:
 
     @contextmanager
     def fork(self) -> Iterator[Fork]:
-        """A process for one task, ended at the end. Raises Gone."""
+        """A process, ended at the end. Raises Gone."""
         fork = self.start().fork()
         try:
             yield fork
@@ -179,15 +201,12 @@ class Source:
 
     def asked(self, ask: Callable[[Fork], T]) -> T:
         """What ``ask`` has of a fork; of a second one where the first was gone. Raises Gone where that was gone too."""
-        for left in reversed(range(TRIES)):
-            try:
-                with self.fork() as fork:
-                    return ask(fork)
-            except Gone:
-                if not left:
-                    raise
-            time.sleep(_AGAIN_S)  # until the one that was killed is seen to be dead
-        raise AssertionError
+
+        def once() -> T:
+            with self.fork() as fork:
+                return ask(fork)
+
+        return again(once)
 
     def close(self) -> None:
         with self._lock:

@@ -158,6 +158,8 @@ def create_app(
         if app.state.worker is not None:
             app.state.worker.close()
         app.state.parsers.close()
+        app.state.calculators.close()
+        app.state.makers.close()
         engine.dispose()
 
     app = FastAPI(
