@@ -34,7 +34,7 @@ from anaxis.core.recipe.documents import recipe_from_document
 from anaxis.core.scene.picture import picture_of
 from anaxis.core.scene.projection_name import projection_name
 from anaxis.core.time.rates import rate_text
-from anaxis.delivery.options import Options
+from anaxis.delivery.options import DeliveryOptions
 from anaxis.formats.distortion.read import read_distortion_file
 from anaxis.formats.editorial.cut_list import read_cut_list
 from anaxis.library.examined import look
@@ -188,7 +188,7 @@ def solved(store: Session, parsers: ParserPool) -> None:
     version = edit_version(store, version, recipe_from_document([operation]), f"Distortion from {lens.name}")
     plate = attach_plate(store, shot, MEDIA_NAME, f"{SOLVE}/plate", "TW_050_plate.####.exr", "as shot")
     ask_for_proxies(store, version, plate)
-    deliver_version(store, version, shipped_profiles()["zup-lh-cm"], "usd", Options(overscan="auto"))
+    deliver_version(store, version, shipped_profiles()["zup-lh-cm"], "usd", DeliveryOptions(overscan="auto"))
 
 
 def held(store: Session, walk: Version) -> None:

@@ -36,7 +36,7 @@ from anaxis.core.derive.joined import Join
 from anaxis.core.errors import BadInput
 from anaxis.core.recipe.model import Operation
 from anaxis.core.scene.picture import picture_of
-from anaxis.delivery.options import Options
+from anaxis.delivery.options import DeliveryOptions
 from anaxis.formats import read_file
 from anaxis.library.archive import scene_to_bytes
 from anaxis.library.examined import look
@@ -200,7 +200,10 @@ def test_the_same_inputs_and_settings_give_the_same_bytes_and_are_named(
     assert second.camera.name == "joined_2"
     again = derive_anew(store, first, first.derivation.settings if first.derivation else {})
     assert again.source_file.sha256 == first.source_file.sha256 and again.track == first.track
-    zips = [bundles_of(store, [v], [find_profile("zup-lh-cm")], ["usd", "json"], Options())[1] for v in (first, first)]
+    zips = [
+        bundles_of(store, [v], [find_profile("zup-lh-cm")], ["usd", "json"], DeliveryOptions())[1]
+        for v in (first, first)
+    ]
     assert zips[0] == zips[1]
     with zipfile.ZipFile(io.BytesIO(zips[0])) as archive:
         source = json.loads(archive.read("manifest.json"))["cameras"][0]["source"]

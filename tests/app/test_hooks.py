@@ -25,7 +25,7 @@ from anaxis.app.roles import Actor, Role
 from anaxis.app.webhook_calls import FAILURES, TRIES, send
 from anaxis.core.errors import BadInput
 from anaxis.core.recipe.model import Operation
-from anaxis.delivery.options import Options
+from anaxis.delivery.options import DeliveryOptions
 from anaxis.queue.jobs import TryAgain, ask_for, call_in_queue
 from anaxis.queue.reconcile import reconcile
 from anaxis.store.hooks import Webhook, WebhookCall
@@ -76,7 +76,7 @@ def test_delivered_behind_and_failed_are_told_signed_and_once(
     with Session(engine) as store, store.begin():
         version = keep(store, demo_files["TW_010"], "TW_010")
         secret = add_webhook(store, version.camera.shot.show, receiver.url, ["delivered", "behind", "failed"]).secret
-        done = fulfil(store, Order([version], [get_package(store, "zup-lh-cm")], ["json"], Options(), ""))
+        done = fulfil(store, Order([version], [get_package(store, "zup-lh-cm")], ["json"], DeliveryOptions(), ""))
         assert done.deliveries[0].matches
         edit_version(store, version, (MOVED,), "moved")
         store.add(Job(kind="delivery", version_id=version.id, params={"options": {"no such": 1}}))
@@ -112,7 +112,7 @@ def test_what_is_not_taken_is_tried_again_and_given_up(
     with Session(engine) as store, store.begin():
         version = keep(store, demo_files["TW_010"], "TW_010")
         add_webhook(store, version.camera.shot.show, receiver.url, ["delivered"])
-        fulfil(store, Order([version], [get_package(store, "zup-lh-cm")], ["json"], Options(), ""))
+        fulfil(store, Order([version], [get_package(store, "zup-lh-cm")], ["json"], DeliveryOptions(), ""))
     (call,) = _calls(engine)
     for _ in range(TRIES - 1):
         with pytest.raises(TryAgain, match="answered 503"):

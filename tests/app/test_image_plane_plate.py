@@ -14,7 +14,7 @@ from anaxis.app.deliver import shot_camera_of
 from anaxis.app.edit import edit_version
 from anaxis.core.errors import BadInput
 from anaxis.core.recipe.model import Operation
-from anaxis.delivery.options import Options
+from anaxis.delivery.options import DeliveryOptions
 from test_store import keep
 
 
@@ -24,7 +24,7 @@ def test_a_plate_as_shot_is_refused_where_the_lens_is_bent(
     plates = [SimpleNamespace(kind="as shot", name="TW_010_plate")]
     monkeypatch.setattr(deliver, "plates_of", lambda session, shot: plates)
     monkeypatch.setattr(deliver, "pictures_of", lambda session, plate: plate.name)
-    plane = Options(plane_m=10.0)
+    plane = DeliveryOptions(plane_m=10.0)
     with Session(engine) as store, store.begin():
         straight = keep(store, demo_files["TW_010"], "TW_010")
         assert shot_camera_of(straight, plane).pictures == "TW_010_plate"

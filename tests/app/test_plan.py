@@ -32,7 +32,7 @@ from anaxis.core.recipe.model import Operation
 from anaxis.core.scene.landmarks import NO_LANDMARKS
 from anaxis.core.scene.picture import Picture
 from anaxis.delivery.deliver import deliver_all
-from anaxis.delivery.options import Options
+from anaxis.delivery.options import DeliveryOptions
 from anaxis.delivery.shot_camera import ShotCamera
 from anaxis.packages import find_profile
 from anaxis.queue.jobs import OPEN, TryAgain, address_of
@@ -133,7 +133,7 @@ def test_what_is_owed_is_delivered_and_told_to_be_behind_by_every_change(engine:
     assert states(engine) == [["matches"], ["behind"]] and "delivered of version 1, worked on is 1.1" in whys(engine)
     work_off(engine, begin(engine))
     assert states(engine) == [["matches"], ["matches"]]
-    planned(engine, "json", to="mill", options=Options(overscan="5"))  # other options of the same target
+    planned(engine, "json", to="mill", options=DeliveryOptions(overscan="5"))  # other options of the same target
     assert states(engine) == [["behind"], ["behind"]] and "other options" in whys(engine)
     work_off(engine, begin(engine))
     with Session(engine) as store, store.begin():  # the package itself

@@ -20,7 +20,7 @@ from anaxis.core.scene.landmarks import NO_LANDMARKS
 from anaxis.core.space.mapping import channel_map
 from anaxis.core.space.rotation import angles_from_matrices
 from anaxis.delivery.deliver import deliver_all
-from anaxis.delivery.options import Options
+from anaxis.delivery.options import DeliveryOptions
 from anaxis.formats.tables.write import write_columns
 from anaxis.packages import SHIPPED_KEYS, shipped_profiles
 from anaxis.standin.package import open_as_package
@@ -132,7 +132,9 @@ def test_arrive_proof_and_diagnose_tell_what_a_package_made_of_a_file(
 
 def test_what_a_transfer_renumbered_is_no_fault_of_the_package(tmp_path: Path) -> None:
     shot = SHOTS["frame_minus_20"]()
-    (written,) = deliver_all([leaving(shot)], shipped_profiles()["yup-rh-m"], "usd", tmp_path, Options(first=-20))
+    (written,) = deliver_all(
+        [leaving(shot)], shipped_profiles()["yup-rh-m"], "usd", tmp_path, DeliveryOptions(first=-20)
+    )
     source = written.files[0]
     sent = Path(
         said(

@@ -25,7 +25,7 @@ from anaxis.core.scene.landmarks import NO_LANDMARKS
 from anaxis.core.scene.picture import Picture
 from anaxis.core.space.axes import Convention
 from anaxis.delivery.deliver import deliver
-from anaxis.delivery.options import Options
+from anaxis.delivery.options import DeliveryOptions
 from anaxis.formats import read_file
 from anaxis.packages import shipped_profiles
 from test_resample import walk
@@ -121,7 +121,7 @@ def test_a_receiver_that_opens_the_file_sees_the_same(format_key: str, tmp_path:
     """Through the file, by the format library's own interpolation, on every frame; a still lens stays one value."""
     track, profile = walk(count=120), shipped_profiles()["zup-lh-cm"]
     picture = Picture(IMAGE, "width", False, False)
-    done = deliver(track, NO_LANDMARKS, picture, profile, format_key, tmp_path, Options(3.0))
+    done = deliver(track, NO_LANDMARKS, picture, profile, format_key, tmp_path, DeliveryOptions(3.0))
     assert done.reduced is not None and len(done.reduced.keys) < 90
     assert 0.01 < done.proof.max_px <= 3.0 * 1.001  # single precision in the lens of USD
     scene = read_file(done.files[0])

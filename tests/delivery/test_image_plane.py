@@ -16,7 +16,7 @@ from anaxis.core.image_plane import Pictures, image_plane, said_of_distance
 from anaxis.core.scene.landmarks import NO_LANDMARKS
 from anaxis.core.scene.tree import world_matrices
 from anaxis.delivery.deliver import deliver_all
-from anaxis.delivery.options import Options
+from anaxis.delivery.options import DeliveryOptions
 from anaxis.delivery.overscan import with_overscan
 from anaxis.formats import read_file
 from anaxis.packages import find_profile
@@ -32,7 +32,11 @@ def test_the_quad_fills_the_picture_of_usds_own_frustum(name: str, tmp_path: Pat
     frames = {int(f): f"plate/bg.{int(f):04}.exr" for f in shot.frames}
     camera = replace(leaving(shot), pictures=Pictures("bg", frames, b""))
     (done,) = deliver_all(
-        [camera], find_profile("zup-rh-cm"), "usd", tmp_path, Options(plane_m=12.0, plane_opacity=0.4, overscan="8%")
+        [camera],
+        find_profile("zup-rh-cm"),
+        "usd",
+        tmp_path,
+        DeliveryOptions(plane_m=12.0, plane_opacity=0.4, overscan="8%"),
     )
     stage = Usd.Stage.Open(str(done.files[0]))
     prim = next(p for p in stage.Traverse() if p.IsA(UsdGeom.Camera))
@@ -62,7 +66,7 @@ def test_every_format_with_nodes_carries_it(format_key: str, tmp_path: Path) -> 
     """Read again, the quad's corners lie on the picture's corners through the file's own camera."""
     shot = SHOTS["still"]() if format_key == "gltf" else smooth()  # glTF's own zoom is read by few
     camera = replace(leaving(shot), pictures=Pictures("bg", {}, b"\xff\xd8\xff\xd9"))
-    (done,) = deliver_all([camera], find_profile("yup-rh-m"), format_key, tmp_path, Options(plane_m=4.0))
+    (done,) = deliver_all([camera], find_profile("yup-rh-m"), format_key, tmp_path, DeliveryOptions(plane_m=4.0))
     scene = read_file(done.files[0])
     track = take_camera(scene, scene.cameras[0].path).done
     if format_key in ("gltf", "collada"):
@@ -85,7 +89,7 @@ def test_every_format_with_nodes_carries_it(format_key: str, tmp_path: Path) -> 
 
 def test_formats_without_nodes_say_that_there_is_none(tmp_path: Path) -> None:
     camera = leaving(SHOTS["still"]())
-    (done,) = deliver_all([camera], find_profile("yup-rh-m"), "json", tmp_path, Options(plane_m=4.0))
+    (done,) = deliver_all([camera], find_profile("yup-rh-m"), "json", tmp_path, DeliveryOptions(plane_m=4.0))
     assert any("no image plane in the file" in n for n in done.outgoing.notes)
 
 
@@ -104,11 +108,11 @@ def test_too_near_and_too_far_are_said_with_what_to_do() -> None:
     assert "within the set" in said(7.0) and "behind the far clip" in said(60.0) and said(20.0) == ""
     for distance, opacity in ((0.0, 1.0), (-1.0, 1.0), (float("nan"), 1.0), (2.0, 1.5)):
         with pytest.raises(BadInput):
-            Options(plane_m=distance, plane_opacity=opacity)
+            DeliveryOptions(plane_m=distance, plane_opacity=opacity)
 
 
 def test_with_overscan_it_fills_the_larger_picture() -> None:
     camera = leaving(SHOTS["still"]())
-    larger, _ = with_overscan(camera, Options(overscan="10%"))
+    larger, _ = with_overscan(camera, DeliveryOptions(overscan="10%"))
     small, large = (image_plane(c.track, c.picture.image, c.picture.fit, 3.0).size_m[0] for c in (camera, larger))
     assert np.allclose(large / small, [larger.render.wider, larger.render.higher], rtol=1e-12)  # type: ignore[union-attr]

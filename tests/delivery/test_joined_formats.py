@@ -14,7 +14,7 @@ from anaxis.core.derive.derived import Derived, Input
 from anaxis.core.scene.bake import bake_camera
 from anaxis.core.scene.picture import Picture
 from anaxis.delivery.deliver import deliver_all
-from anaxis.delivery.options import Options
+from anaxis.delivery.options import DeliveryOptions
 from anaxis.delivery.shot_camera import ShotCamera
 from anaxis.formats import read_file
 from anaxis.packages import find_profile
@@ -92,7 +92,7 @@ def test_usd_s_own_reader_sees_no_way_from_one_shot_to_the_next(tmp_path: Path) 
 
 
 def test_motion_blur_and_few_keys_keep_the_cuts_apart(tmp_path: Path) -> None:
-    for options in (Options(samples=5), Options(reduce_px=0.5)):
+    for options in (DeliveryOptions(samples=5), DeliveryOptions(reduce_px=0.5)):
         (done,) = deliver_all([leaving(joined())], find_profile("yup-rh-m"), "usd", tmp_path, options)
         assert done.proof.max_px <= (0.01 if options.reduce_px is None else 0.5)
         scene = read_file(done.files[0])

@@ -23,7 +23,7 @@ from anaxis.core.scene.nodes import Scene, corrected
 from anaxis.core.scene.picture import Picture
 from anaxis.core.scene.tree import angle_between_deg
 from anaxis.delivery.deliver import deliver_all
-from anaxis.delivery.options import Options
+from anaxis.delivery.options import DeliveryOptions
 from anaxis.delivery.proved import Delivered
 from anaxis.delivery.shot_camera import ShotCamera
 from anaxis.diagnosis.returned import CameBack, bare_of, explain
@@ -40,7 +40,7 @@ MARKS = Landmarks(("tide bell", "wheel hub"), np.array([[[3.0, 1.5, -20.0], [-2.
 PLACED = Similarity(
     2.0, Rotation.from_euler("yxz", [40, 5, -3], degrees=True).as_matrix(), np.array([12.0, -3.0, 50.0])
 )
-ROOTED = Options(under_root=True)
+ROOTED = DeliveryOptions(under_root=True)
 
 
 def three() -> list[ShotCamera]:
@@ -68,8 +68,10 @@ def camera_named(scene: Scene, name: str) -> Track:
 
 
 @pytest.mark.parametrize("format_key", NODES)
-@pytest.mark.parametrize("options", [Options(), ROOTED])
-def test_cameras_together_in_one_file_are_each_themselves(format_key: str, options: Options, tmp_path: Path) -> None:
+@pytest.mark.parametrize("options", [DeliveryOptions(), ROOTED])
+def test_cameras_together_in_one_file_are_each_themselves(
+    format_key: str, options: DeliveryOptions, tmp_path: Path
+) -> None:
     cameras = three()
     profile = reading_zooms(shipped_profiles()["zup-lh-cm"])
     done = deliver_all(cameras, profile, format_key, tmp_path, options, stem="all")
@@ -96,7 +98,7 @@ def test_a_root_carries_the_placement_and_nothing_moves(
     before = shot()
     leaving = ShotCamera(PLACED.track(before), PLACED.landmarks(MARKS), PICTURE, PLACED)
     profile = reading_zooms(shipped_profiles()["yup-rh-m"])
-    done = deliver_all([leaving], profile, format_key, tmp_path, Options(reduce_px, under_root=True))[0]
+    done = deliver_all([leaving], profile, format_key, tmp_path, DeliveryOptions(reduce_px, under_root=True))[0]
     assert done.proof.max_px <= (reduce_px or 0) + (0.5 if format_key == "gltf" else 0.01)
     assert any("below a root" in n and "scale stays" in n for n in done.outgoing.notes)
     scene = read_again(done, format_key, "yup-rh-m")

@@ -18,7 +18,7 @@ from anaxis.core.motion.resample import at_rate
 from anaxis.core.proof.precision import single_precision_bound_px
 from anaxis.core.scene.picture import Picture
 from anaxis.delivery.deliver import deliver_all
-from anaxis.delivery.options import Options
+from anaxis.delivery.options import DeliveryOptions
 from anaxis.delivery.shot_camera import ShotCamera
 from anaxis.packages import find_profile
 from ordinary import SHOTS, Shot, landmarks_of_shot, pixels, points_ahead, track_of, zoomless
@@ -127,7 +127,7 @@ def test_every_shot_in_every_format_with_few_keys(name: str, format_key: str, tm
     shot = SHOTS[name]()
     for tolerance in (0.5, 0.05):
         (done,) = deliver_all(
-            [leaving(shot)], find_profile("yup-rh-cm"), format_key, tmp_path, Options(reduce_px=tolerance)
+            [leaving(shot)], find_profile("yup-rh-cm"), format_key, tmp_path, DeliveryOptions(reduce_px=tolerance)
         )
         assert done.proof.compared == done.proof.owed
         if format_key == "gltf" and name == "primes":
@@ -144,7 +144,7 @@ def test_every_shot_in_every_format_with_few_keys(name: str, format_key: str, tm
 @pytest.mark.parametrize("format_key", ["gltf", "collada"])
 def test_frames_asked_for_below_0_lie_at_0_s_where_a_format_has_no_time_before(format_key: str, tmp_path: Path) -> None:
     shot = SHOTS["frame_minus_20"]()
-    (done,) = deliver_all([leaving(shot)], find_profile("zup-rh-m"), format_key, tmp_path, Options(first=-20.0))
+    (done,) = deliver_all([leaving(shot)], find_profile("zup-rh-m"), format_key, tmp_path, DeliveryOptions(first=-20.0))
     assert done.outgoing.zero_frame == -20 and off_px(shot, done) <= bound_px(shot, format_key, done)
     assert any("Frame -20 lies at 0 s" in n and "no time before 0" in n for n in done.outgoing.notes)
 
@@ -173,10 +173,10 @@ def test_samples_between_frames_are_handed_over_and_said_where_they_are_not(tmp_
         return line(f, 0.0 * f), turns(60 * (f - 1001) + 6 * np.sin(1.5 * (f - 1001)), -20, 0)
 
     shot = Shot("pan", 1001.0 + np.arange(12), _of(pose))
-    plain = deliver_all([leaving(shot)], find_profile("yup-rh-m"), "usd", tmp_path, Options(between=4))[0]
+    plain = deliver_all([leaving(shot)], find_profile("yup-rh-m"), "usd", tmp_path, DeliveryOptions(between=4))[0]
     fine = Shot(**{**shot.__dict__, "frames": 1001 + np.arange(45) / 4})
     source = replace(leaving(shot), finer=track_of(fine), has_finer=True)
-    ways = Options(samples=5, shutter_open=-0.5, shutter_close=0.5, between=4)
+    ways = DeliveryOptions(samples=5, shutter_open=-0.5, shutter_close=0.5, between=4)
     for key in FORMATS:
         (done,) = deliver_all([source], find_profile("yup-rh-m"), key, tmp_path, ways)
         assert any("5 samples a frame" in n and "those of the source" in n for n in done.outgoing.notes)

@@ -23,7 +23,7 @@ from anaxis.core.motion.resample import at_rate
 from anaxis.core.proof.compare import compare
 from anaxis.core.recipe.operations.distortion import distorted
 from anaxis.delivery.deliver import deliver_all
-from anaxis.delivery.options import Options
+from anaxis.delivery.options import DeliveryOptions
 from anaxis.delivery.overscan import with_overscan
 from anaxis.delivery.plate_maps import maps_of
 from anaxis.delivery.shot_camera import ShotCamera
@@ -81,8 +81,8 @@ def test_a_camera_with_overscan_arrives_at_its_size_and_in_the_plate(
     shot = SHOTS[name]()
     camera, _ = on_a_distorted_plate(shot)
     key = PACKAGES[sum(map(ord, name)) % len(PACKAGES)]
-    (done,) = deliver_all([camera], find_profile(key), format_key, tmp_path, Options(overscan="auto"))
-    _, said = with_overscan(camera, Options(overscan="auto"))
+    (done,) = deliver_all([camera], find_profile(key), format_key, tmp_path, DeliveryOptions(overscan="auto"))
+    _, said = with_overscan(camera, DeliveryOptions(overscan="auto"))
     assert done.proof.plate_px is not None and said and said[0] in done.outgoing.notes
     # glTF and COLLADA hold no lens that moves, columns none that the layout has no column for: said elsewhere.
     if format_key in ("usd", "alembic", "json"):
@@ -96,7 +96,11 @@ def test_the_render_of_the_usd_that_arrives_lies_on_the_plate_through_the_writte
     camera = leaving(shot)
     document = {"model": "radial-tangential", "k1": K1, "k2": K2, "p1": P1}
     camera = replace(camera, track=distorted(camera.track, document))
-    for options in (Options(overscan="auto"), Options(overscan="auto", tight=True), Options(overscan="20%")):
+    for options in (
+        DeliveryOptions(overscan="auto"),
+        DeliveryOptions(overscan="auto", tight=True),
+        DeliveryOptions(overscan="20%"),
+    ):
         folder = tmp_path / f"{options.overscan}{options.tight}"
         folder.mkdir()
         (done,) = deliver_all([camera], find_profile("yup-rh-cm"), "usd", folder, options)
@@ -172,13 +176,13 @@ def test_overscan_keeps_pixel_density_under_every_fit(fit: str) -> None:
 
 def test_a_typed_overscan_needs_no_distortion_and_auto_does() -> None:
     camera = leaving(SHOTS["still"]())
-    larger, said = with_overscan(camera, Options(overscan="10%", multiple=16))
+    larger, said = with_overscan(camera, DeliveryOptions(overscan="10%", multiple=16))
     assert larger.render is not None and larger.render.image.width_px % 16 == 0 and said
     assert larger.render.image.width_px >= 1.1 * camera.picture.image.width_px
     for text in ("auto", "5x5", "often", "-3%"):
         with pytest.raises(BadInput):
-            with_overscan(camera, Options(overscan=text))
-    assert with_overscan(camera, Options())[0].render is None and no_overscan(Image(4, 4)).centred
+            with_overscan(camera, DeliveryOptions(overscan=text))
+    assert with_overscan(camera, DeliveryOptions())[0].render is None and no_overscan(Image(4, 4)).centred
 
 
 def test_a_changing_distortion_follows_cuts_frames_and_a_new_rate() -> None:
@@ -200,7 +204,7 @@ def test_samples_between_frames_keep_a_changing_distortion(tmp_path: Path) -> No
     shot = SHOTS["subframes"]()
     camera, _ = on_a_distorted_plate(shot)
     finer = replace(camera.track, distortion=None)
-    options = Options(samples=3, overscan="auto")
+    options = DeliveryOptions(samples=3, overscan="auto")
     whole = camera.track.take(np.flatnonzero(camera.track.frames == np.round(camera.track.frames)))
     (done,) = deliver_all(
         [replace(camera, track=whole, finer=finer, landmarks=camera.landmarks)],

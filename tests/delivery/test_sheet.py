@@ -16,7 +16,7 @@ from anaxis.core.outgoing import numbers_of
 from anaxis.core.scene.landmarks import Landmarks
 from anaxis.core.scene.picture import Picture
 from anaxis.delivery.deliver import deliver_in_formats
-from anaxis.delivery.options import Options
+from anaxis.delivery.options import DeliveryOptions
 from anaxis.delivery.shot_camera import ShotCamera
 from anaxis.delivery.transfer_sheet import Handed, Source, handed_of, sheet_html, sheet_pdf
 from anaxis.packages import shipped_profiles
@@ -36,7 +36,7 @@ def handed(
     rng = np.random.default_rng(3)
     place = rng.normal((0, 1.5, -14), (3, 1, 4), (1, marks, 3))
     camera = ShotCamera(track, Landmarks(tuple(f"mark {i} & more" for i in range(marks)), place), PICTURE)
-    done = deliver_in_formats([camera], profile, formats, folder, Options(first=0.0)).done[0]
+    done = deliver_in_formats([camera], profile, formats, folder, DeliveryOptions(first=0.0)).done[0]
     return handed_of(camera, profile, done, SOURCE)
 
 

@@ -22,7 +22,7 @@ from anaxis.core.scene.nodes import corrected
 from anaxis.core.scene.picture import Picture
 from anaxis.core.scene.tree import angle_between_deg
 from anaxis.delivery.deliver import deliver
-from anaxis.delivery.options import Options
+from anaxis.delivery.options import DeliveryOptions
 from anaxis.formats import read_file
 from anaxis.formats.file_axes import file_axes
 from anaxis.formats.track_json.document import convention_document
@@ -129,7 +129,7 @@ def test_few_keys_are_written_as_the_format_draws_them(format_key: str, tmp_path
         reading_zooms(shipped_profiles()["zup-rh-m"]),
         format_key,
         tmp_path,
-        Options(reduce_px=3.0),
+        DeliveryOptions(reduce_px=3.0),
     )
     assert done.reduced is not None and done.proof.max_px <= 3.0
     curved = format_key in ("json", "gltf", "collada")
@@ -149,7 +149,7 @@ def test_what_a_format_cannot_hold_is_said(format_key: str, tmp_path: Path) -> N
     assert ("hardly any package reads" if format_key == "gltf" else "some readers drop") in said
     assert done.proof.grade == "off"  # and the proof does not hide it
     early = deliver(
-        shot(20), NO_LANDMARKS, PICTURE, reading_zooms(shipped_profiles()["zup-lh-cm"]), format_key, tmp_path, Options(first=-5.0)
+        shot(20), NO_LANDMARKS, PICTURE, reading_zooms(shipped_profiles()["zup-lh-cm"]), format_key, tmp_path, DeliveryOptions(first=-5.0)
     )  # fmt: skip
     assert early.outgoing.zero_frame == -5 and early.proof.max_px <= 0.05
     assert any("Frame -5 lies at 0 s" in n and "no time before 0" in n for n in early.outgoing.notes)

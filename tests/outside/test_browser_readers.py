@@ -91,12 +91,14 @@ def test_three_sees_the_camera(reader: Page, name: str, format_key: str, tmp_pat
 @pytest.mark.parametrize("name", [*CAMERAS, "zoom"])
 def test_the_validator_has_nothing_to_say(reader: Page, name: str, keys: float | None, tmp_path: Path) -> None:
     from anaxis.delivery.deliver import deliver_all
-    from anaxis.delivery.options import Options
+    from anaxis.delivery.options import DeliveryOptions
     from anaxis.packages import find_profile
     from readers import shot_of
     from test_ordinary_shots import leaving
 
-    done = deliver_all([leaving(shot_of(name))], find_profile("yup-rh-m"), "gltf", tmp_path, Options(reduce_px=keys))[0]
+    done = deliver_all(
+        [leaving(shot_of(name))], find_profile("yup-rh-m"), "gltf", tmp_path, DeliveryOptions(reduce_px=keys)
+    )[0]
     told = reader.evaluate(
         """async (text) => { let frame = document.querySelector('iframe');
            if (!frame) { frame = document.createElement('iframe'); frame.src = '/validator';

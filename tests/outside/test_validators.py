@@ -8,7 +8,7 @@ import pytest
 from pxr import Usd, UsdValidation
 
 from anaxis.delivery.deliver import deliver_all
-from anaxis.delivery.options import Options
+from anaxis.delivery.options import DeliveryOptions
 from anaxis.packages import find_profile
 from readers import CAMERAS, written
 from test_ordinary_shots import leaving
@@ -36,7 +36,9 @@ def test_collada_is_valid_by_its_schema(name: str, keys: float | None, tmp_path:
     from readers import shot_of
 
     shot = shot_of(name)
-    done = deliver_all([leaving(shot)], find_profile("yup-rh-m"), "collada", tmp_path, Options(reduce_px=keys))[0]
+    done = deliver_all([leaving(shot)], find_profile("yup-rh-m"), "collada", tmp_path, DeliveryOptions(reduce_px=keys))[
+        0
+    ]
     document = etree.parse(str(done.files[0]))
     validator = ColladaValidator()
     assert validator.validate(document), str(validator.COLLADA_SCHEMA_1_4_1_INSTANCE.error_log)[:400]

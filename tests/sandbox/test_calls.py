@@ -21,7 +21,7 @@ from anaxis.core.derive.held import SHOT
 from anaxis.core.errors import BadInput
 from anaxis.core.recipe.model import Operation
 from anaxis.core.scene.picture import Picture
-from anaxis.delivery.options import Options
+from anaxis.delivery.options import DeliveryOptions
 from anaxis.delivery.shot_camera import ShotCamera
 from anaxis.delivery.transfer_sheet import Source
 from anaxis.diagnosis.covered import proposals
@@ -116,8 +116,8 @@ def test_each_function_gives_apart_what_it_gives_here(demo_files: dict[str, Path
         "proposals": (track, image, "width", square),
         "retimed": (track, Fraction(30000, 1001), image, "width"),
         "derived": ("held", {SHOT: Input("x", track, PICTURE, marks, triangles_m=square)}, {"name": "h", "at": float(track.frames[0])}, "h.json"),
-        "written": ([out], profile, "usd", Options(first=-20.0), "stem"),
-        "packed_up": ([out], [source], profile, ["usd"], Options(), "", "TW_010"),
+        "written": ([out], profile, "usd", DeliveryOptions(first=-20.0), "stem"),
+        "packed_up": ([out], [source], profile, ["usd"], DeliveryOptions(), "", "TW_010"),
         "sheet_pdf": ("<p>A sheet</p>",),
     }  # fmt: skip
     unlike = {"written", "packed_up", "sheet_pdf"}  # files that hold when they were made

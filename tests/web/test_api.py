@@ -7,6 +7,7 @@ import os
 import subprocess
 import sys
 from collections.abc import Callable
+from dataclasses import fields
 from http.client import HTTPConnection
 from pathlib import Path
 from typing import Any
@@ -26,7 +27,7 @@ from anaxis.app.people import add_person, give_role
 from anaxis.app.roles import Role
 from anaxis.app.tokens import new_token, revoke
 from anaxis.delivery.deliver import deliver_all
-from anaxis.delivery.options import Options
+from anaxis.delivery.options import DeliveryOptions
 from anaxis.packages import find_profile
 from anaxis.store.models import Camera, Delivery, HistoryEntry, Job, Show, Version
 from anaxis.store.people import Token
@@ -170,10 +171,38 @@ def test_long_work_is_followed_and_values_proof_and_returns_say_their_numbers(
     assert back.status_code == 201 and back.json()["max_px"] < 0.1, back.text
 
 
+def test_every_option_of_a_delivery_can_be_asked_for_and_one_that_cannot_be_is_a_sentence(
+    caller: Any, demo_files: dict[str, Path]
+) -> None:
+    """The pages, the command line and the interface have one model of what can be asked."""
+    client = caller()
+    camera = kept(client, demo_files["TW_010"])
+    at = f"/cameras/{camera}/deliveries"
+    asked = {
+        "first": -20, "under_root": True, "samples": 3, "shutter_open": -0.5, "shutter_close": 0.5, "between": 4, "overscan": "10%",
+        "multiple": 8, "tight": True, "plane_m": 2.5, "plane_opacity": 0.5,
+    }  # fmt: skip
+    assert {*asked, "reduce_px"} == {f.name for f in fields(DeliveryOptions)}
+    answer = client.post(at, json={"to": ["zup-lh-cm"], "formats": ["usd"], "options": asked})
+    assert answer.status_code == 201, answer.text
+    (done,) = answer.json()["deliveries"]
+    assert done["options"].items() >= {k: v for k, v in asked.items() if k != "plane_opacity"}.items(), done
+    older = client.post(at, json={"to": ["zup-lh-cm"], "formats": ["usd"], "options": {"first_there": 7}})
+    assert older.json()["deliveries"][0]["options"]["first"] == 7
+    for wrong, said in (
+        ({"samples": 65}, "65 samples a frame cannot be"), ({"samples": 2, "reduce_px": 1}, "ask for opposite things"),
+        ({"multiple": 0}, "multiples of 0 px"), ({"plane_m": -1}, "plane"), ({"reduce_px": "x"}, "reduce_px"),
+    ):  # fmt: skip
+        answer = client.post(at, json={"to": ["zup-lh-cm"], "formats": ["usd"], "options": wrong})
+        assert answer.status_code == 422 and said in answer.json()["sentence"], answer.text
+    plan = client.put("/shows/1/plan/targets", json={"to": "zup-lh-cm", "format": "usd", "options": {"overscan": "5%"}})
+    assert plan.status_code in (200, 403), plan.text
+
+
 def test_what_a_delivery_renumbered_is_no_fault_of_the_package(caller: Any, tmp_path: Path) -> None:
     client = caller()
     shot = SHOTS["frame_minus_20"]()
-    (written,) = deliver_all([leaving(shot)], find_profile("yup-rh-m"), "usd", tmp_path, Options(first=-20))
+    (written,) = deliver_all([leaving(shot)], find_profile("yup-rh-m"), "usd", tmp_path, DeliveryOptions(first=-20))
     camera = kept(client, written.files[0])
     asked = {"to": ["zup-lh-cm"], "formats": ["usd"]}
     delivery = client.post(f"/cameras/{camera}/deliveries", json=asked).json()["deliveries"][0]

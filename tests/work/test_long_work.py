@@ -16,7 +16,7 @@ from playwright.sync_api import Page, expect
 from sqlalchemy import Engine, func, select, text
 from sqlalchemy.orm import Session
 
-from anaxis.delivery.options import Options
+from anaxis.delivery.options import DeliveryOptions
 from anaxis.packages import shipped_profiles
 from anaxis.queue.jobs import WorkerProcess, address_of, has_worker, stop
 from anaxis.queue.jobs import ask_for as ask_in
@@ -32,7 +32,7 @@ def asked(version_id: int, reduce_px: float | None = 0.5, format_key: str = "jso
     return {
         "profile": profile,
         "format": format_key,
-        "options": asdict(Options(reduce_px, 0.0)),
+        "options": asdict(DeliveryOptions(reduce_px, 0.0)),
         "versions": [version_id],
         "together": "",
     }

@@ -21,7 +21,7 @@ from anaxis.core.motion.reduce import Progress, no_progress
 from anaxis.core.recipe.effects import placement_of
 from anaxis.core.typing import Floats
 from anaxis.delivery.deliver import file_stem
-from anaxis.delivery.options import USUAL, Options
+from anaxis.delivery.options import USUAL, DeliveryOptions
 from anaxis.delivery.shot_camera import ShotCamera
 from anaxis.library.archive import unpack
 from anaxis.library.examined import FileCamera, finer_track
@@ -32,7 +32,7 @@ from anaxis.store.models import Delivery, DeliveryFile, Version
 from anaxis.store.queries import NotFound, found, picture_of_version, recipe_of, track_of
 
 
-def shot_camera_of(version: Version, options: Options = USUAL) -> ShotCamera:
+def shot_camera_of(version: Version, options: DeliveryOptions = USUAL) -> ShotCamera:
     """A version as it goes out: under the name it is kept by, for two cameras of a file may share their own.
 
     Where ``options`` ask for samples between frames, those of the source come along.
@@ -83,7 +83,7 @@ def deliver_version(
     version: Version,
     profile: Profile,
     format_key: str,
-    options: Options = USUAL,
+    options: DeliveryOptions = USUAL,
     progress: Progress = no_progress,
 ) -> Delivery:
     """Write a version for a package, prove it, and keep files and proof together."""
@@ -95,7 +95,7 @@ def written_for(
     versions: Sequence[Version],
     profile: Profile,
     format_key: str,
-    options: Options = USUAL,
+    options: DeliveryOptions = USUAL,
     progress: Progress = no_progress,
     together: str = "",
 ) -> list[WrittenDelivery]:
@@ -111,7 +111,7 @@ def deliver_versions(
     versions: Sequence[Version],
     profile: Profile,
     format_key: str,
-    options: Options = USUAL,
+    options: DeliveryOptions = USUAL,
     progress: Progress = no_progress,
     together: str = "",
     ready: list[WrittenDelivery] | None = None,
@@ -153,9 +153,9 @@ def _keep(
     return delivery
 
 
-def options_from(kept: Mapping[str, Any]) -> Options:
+def options_from(kept: Mapping[str, Any]) -> DeliveryOptions:
     """What was asked of a delivery, from what is kept of it."""
-    return Options(**{f.name: kept[f.name] for f in fields(Options) if f.name in kept})
+    return DeliveryOptions(**{f.name: kept[f.name] for f in fields(DeliveryOptions) if f.name in kept})
 
 
 def newest_deliveries(version: Version) -> list[Delivery]:

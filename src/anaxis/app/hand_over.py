@@ -21,7 +21,7 @@ from anaxis.core.proof.proof import Difference, Proof
 from anaxis.core.recipe.documents import recipe_document
 from anaxis.delivery.deliver import file_stem
 from anaxis.delivery.handover import zipped
-from anaxis.delivery.options import Options
+from anaxis.delivery.options import DeliveryOptions
 from anaxis.delivery.overscan import with_overscan
 from anaxis.delivery.ready import made_ready
 from anaxis.delivery.shot_camera import ShotCamera
@@ -38,7 +38,7 @@ def bundles_of(
     versions: Sequence[Version],
     profiles: Sequence[Profile],
     formats: Sequence[str],
-    options: Options,
+    options: DeliveryOptions,
     together: str = "",
     progress: Progress = no_progress,
 ) -> tuple[str, bytes]:

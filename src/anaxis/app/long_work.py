@@ -20,7 +20,7 @@ from anaxis.app.written import write_maps, write_warped
 from anaxis.core.motion.reduce import Progress
 from anaxis.core.recipe.documents import recipe_from_document
 from anaxis.core.recipe.replay import completed
-from anaxis.delivery.options import Options
+from anaxis.delivery.options import DeliveryOptions
 from anaxis.delivery.ready import prepare, reduce_keys
 from anaxis.packages.model import profile_from_dict
 from anaxis.store.models import Camera, Job, Version
@@ -33,7 +33,7 @@ def asked_by(job: Job) -> Actor:
 
 
 def _deliver(session: Session, job: Job, tell: Progress) -> dict[str, Any]:
-    params, options = job.params, Options(**job.params["options"])
+    params, options = job.params, DeliveryOptions(**job.params["options"])
     profile = profile_from_dict(params["profile"], "the package's profile")
     versions = [session.get_one(Version, v) for v in params["versions"]]
     if params.get("recipe"):
@@ -61,7 +61,7 @@ def with_recipe(session: Session, version: Version, name: str) -> Version:
 
 
 def _bundle(session: Session, job: Job, tell: Progress) -> dict[str, Any]:
-    params, options = job.params, Options(**job.params["options"])
+    params, options = job.params, DeliveryOptions(**job.params["options"])
     profiles = [profile_from_dict(p, "the package's profile") for p in params["profiles"]]
     versions = [session.get_one(Version, v) for v in params["versions"]]
     name, data = bundles_of(session, versions, profiles, params["formats"], options, params["together"], tell)

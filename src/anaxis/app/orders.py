@@ -11,7 +11,7 @@ from sqlalchemy.orm import Session
 from anaxis.app.deliver import deliver_versions, written_for
 from anaxis.app.hand_over import bundles_of
 from anaxis.core.errors import BadInput
-from anaxis.delivery.options import Options, moved_along
+from anaxis.delivery.options import DeliveryOptions, moved_along
 from anaxis.formats import FORMATS, has_nodes
 from anaxis.library.made import WrittenDelivery
 from anaxis.packages.model import Profile
@@ -29,7 +29,7 @@ class Order:
     versions: list[Version]
     profiles: list[Profile]
     formats: list[str]
-    options: Options
+    options: DeliveryOptions
     together: str
 
 
@@ -40,7 +40,7 @@ class OneFile:
     versions: list[Version]
     profile: Profile
     format: str
-    options: Options
+    options: DeliveryOptions
     together: str = ""
 
 

@@ -16,7 +16,7 @@ from anaxis.app.deliver import options_from
 from anaxis.app.derive import behind_of
 from anaxis.app.roles import Role
 from anaxis.core.errors import BadInput
-from anaxis.delivery.options import USUAL, Options
+from anaxis.delivery.options import USUAL, DeliveryOptions, changed_of
 from anaxis.formats import FORMATS
 from anaxis.packages.model import Profile
 from anaxis.queue.jobs import OPEN, left_alone, many_are_in_queue, resume, stop_those
@@ -77,7 +77,7 @@ def set_target(
     show: Show,
     package: str,
     format_key: str,
-    options: Options = USUAL,
+    options: DeliveryOptions = USUAL,
     recipe: str = "",
     shots: Collection[int] | None = None,
 ) -> PlanTarget:
@@ -93,13 +93,11 @@ def set_target(
     if recipe:
         newest_recipe(session, recipe)
     drop_of(session, show, package, format_key)
-    usual = asdict(USUAL)
-    kept = {k: v for k, v in asdict(options).items() if v != usual[k]}
     target = PlanTarget(
         show_id=show.id,
         package=package,
         format=format_key,
-        options=kept,
+        options=changed_of(options),
         recipe=recipe,
         shots=None if shots is None else sorted(shots),
     )
@@ -237,7 +235,7 @@ def _cell(
         cell.state, cell.why = "behind", f"delivered of version {delivery.version.label}, worked on is {version.label}"
     elif delivery.profile != profile.model_dump(mode="json"):
         cell.state, cell.why = "behind", "the package has changed since"
-    elif options_from(delivery.options) != Options(**target.options):
+    elif options_from(delivery.options) != DeliveryOptions(**target.options):
         cell.state, cell.why = "behind", "it was delivered with other options"
     elif any(o not in version.recipe for o in recipes.get(target.recipe, [])):
         cell.state, cell.why = "behind", f"the recipe '{target.recipe}' is not done"

@@ -24,7 +24,7 @@ from anaxis.core.camera.track import Track
 from anaxis.core.errors import BadInput
 from anaxis.core.scene.picture import Picture
 from anaxis.core.time.rates import format_frame
-from anaxis.delivery.options import Options
+from anaxis.delivery.options import DeliveryOptions
 from anaxis.delivery.overscan import needed_of, render_of
 from anaxis.diagnosis.stills import measure
 from anaxis.formats.plates.picture import PictureFacts, facts_from_dict
@@ -96,7 +96,7 @@ def _renders(version: Version, track: Track, picture: Picture) -> list[Overscan]
         if render is not None and render not in out:
             out.append(render)
     if track.distortion is not None:
-        out.append(needed_of(track, picture, Options()).overscan)
+        out.append(needed_of(track, picture, DeliveryOptions()).overscan)
     return [*out, no_overscan(picture.image)]
 
 

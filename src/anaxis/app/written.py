@@ -26,7 +26,7 @@ from anaxis.core.scene.landmarks import unique_name
 from anaxis.core.scene.picture import Picture
 from anaxis.core.time.rates import plain_frame
 from anaxis.delivery.deliver import file_stem
-from anaxis.delivery.options import Options
+from anaxis.delivery.options import DeliveryOptions
 from anaxis.delivery.overscan import needed_of
 from anaxis.formats.plates.warp import require_filter
 from anaxis.formats.st_map.pair import MapsOf, write_pair
@@ -62,7 +62,7 @@ def _require_distorted(track: Track) -> None:
 def _maps_of(track: Track, picture: Picture, overscan: bool) -> MapsOf:
     assert track.distortion is not None
     window = window_of(track.lens, picture.image, picture.fit).simplest()
-    render = needed_of(track, picture, Options()).overscan if overscan else no_overscan(picture.image)
+    render = needed_of(track, picture, DeliveryOptions()).overscan if overscan else no_overscan(picture.image)
     return MapsOf(track.distortion, window, render)
 
 

@@ -424,7 +424,7 @@ def deliver_derived(
     from anaxis.core.checks.examine import checked_camera
     from anaxis.core.derive.derived import scene_of
     from anaxis.core.scene.picture import picture_of
-    from anaxis.delivery.options import Options
+    from anaxis.delivery.options import DeliveryOptions
     from anaxis.delivery.shot_camera import ShotCamera
     from anaxis.packages import find_profile
 
@@ -439,7 +439,7 @@ def deliver_derived(
     digest = hashlib.sha256(repr((from_.kind, from_.settings, from_.inputs)).encode()).hexdigest()
     source = _source(digest, going, from_, asked["allow"])
     went = send(
-        [going], profiles, asked["formats"] or [], asked["out"], Options(), "", "", None, asked["force"],
+        [going], profiles, asked["formats"] or [], asked["out"], DeliveryOptions(), "", "", None, asked["force"],
         (lambda _: source) if asked["bundle"] else None, along,
     )  # fmt: skip
     finish(went, [going], asked["allow"], asked["tolerance_px"], None, asked["as_json"], head)

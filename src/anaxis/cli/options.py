@@ -13,6 +13,7 @@ from anaxis.core.errors import BadInput
 
 if TYPE_CHECKING:  # options are there before anything is computed
     from anaxis.core.camera.lens import Image
+    from anaxis.delivery.options import DeliveryOptions
 
 
 class Frames(click.ParamType):
@@ -126,6 +127,41 @@ def _codes(context: click.Context, option: click.Parameter, given: tuple[str, ..
     return frozenset(code.strip() for text in given for code in text.split(","))
 
 
+_DELIVERY = (
+    click.option("--under-root", is_flag=True, help="The camera below a root that carries the recipe's placement."),
+    click.option("--samples", type=int, default=1, help="Samples a frame for motion blur, the source's own where it has some."),
+    click.option("--shutter", type=Shutter(), default="-0.25,0.25", help="Where they lie about their frame, in frames (-0.25,0.25)."),
+    click.option("--prove-between", "between", type=int, default=1, help="Compare the picture at so many places a frame, too."),
+    click.option(
+        "--overscan", default="", metavar="auto|PERCENT|WxH",
+        help="Render more than the plate: what its distortion needs, a percentage as 10%, or a size as 2112x1188.",
+    ),
+    click.option("--multiple", type=int, default=2, help="Its sides are multiples of so many px (2)."),
+    click.option("--tight", is_flag=True, help="With auto: each side takes what it needs alone; the offsets move."),
+    click.option("--image-plane", "plane_m", type=float, help="A quad that fills the picture, so many metres before the camera."),
+    click.option("--plane-opacity", type=float, default=1.0, help="Its opacity, 0 to 1 (1)."),
+)  # fmt: skip
+reduce_px = click.option(
+    "--reduce-px", type=float, help="Keep only the keys that hold the picture within so many pixels."
+)
+
+
+def delivery(command: Any) -> Any:
+    """What can be asked of a delivery, but for fewer keys and another first frame; see :func:`delivery_options`."""
+    for option in reversed(_DELIVERY):
+        command = option(command)
+    return command
+
+
+def delivery_options(given: dict[str, Any]) -> DeliveryOptions:
+    """Take what is asked of a delivery out of a command's options. Raises BadInput for what cannot be."""
+    from anaxis.delivery.options import DeliveryOptions
+
+    opens, closes = given.pop("shutter")
+    asked = {name: given.pop(name) for name in DeliveryOptions.__dataclass_fields__ if name in given}
+    return DeliveryOptions(shutter_open=opens, shutter_close=closes, **asked)
+
+
 new_show = click.option(
     "--new-show", is_flag=True, help="The show is a new one, though its name is nearly that of another."
 )
@@ -156,7 +192,7 @@ def changes(command: Any) -> Any:
             "--keep-view", is_flag=True, help="With --film-back: the field of view stays, the focal length follows."
         ),
         click.option("--focal", type=float, help="Focal length in mm on every frame."),
-        click.option("--reduce-px", type=float, help="Keep only the keys that hold the picture within so many pixels."),
+        reduce_px,
         click.option(
             "--distortion",
             type=click.Path(path_type=Path),

@@ -43,20 +43,19 @@ def show_plan(show: str | None, as_json: bool) -> None:
 @options.formats(required=True)
 @click.option("--shots", help="Only these shots, with commas; else all.")
 @click.option("--recipe", default="", help="A saved recipe to be done first.")
-@click.option("--overscan", default="", metavar="auto|PERCENT|WxH")
-@click.option("--reduce-px", type=float, help="Only the keys that hold the picture within so many pixels.")
+@options.reduce_px
+@options.delivery
 @click.option("--drop", is_flag=True, help="Take these out of the plan.")
 @options.json
 def set_plan(
-    show: str | None, to: tuple[str, ...], formats: list[str], shots: str | None, recipe: str, overscan: str, reduce_px: float | None, drop: bool,
-    as_json: bool,
+    show: str | None, to: tuple[str, ...], formats: list[str], shots: str | None, recipe: str, drop: bool, as_json: bool, **given: Any,
 ) -> None:  # fmt: skip
     """Say which packages and formats a show's shots go to."""
     from sqlalchemy.orm import Session
 
     from anaxis.app.plan import board, drop_of, set_target, shots_named
-    from anaxis.delivery.options import Options
 
+    wanted = options.delivery_options(given)
     with opened_store() as engine, Session(engine) as session, session.begin():
         held = show_asked(session, show)
         only = shots_named(held, (shots or "").split(","))
@@ -65,9 +64,7 @@ def set_plan(
                 if drop:
                     drop_of(session, held, package, key)
                 else:
-                    set_target(
-                        session, held, package, key, Options(reduce_px=reduce_px, overscan=overscan), recipe, only
-                    )
+                    set_target(session, held, package, key, wanted, recipe, only)
         _say(document_of(board(session, held)), as_json)
 
 

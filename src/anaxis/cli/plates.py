@@ -17,7 +17,7 @@ from anaxis.core.camera.plate.overscan import no_overscan
 from anaxis.core.checks.plates import PLATE_KINDS, Beside, check_plate, lacking, ranges
 from anaxis.core.errors import BadInput
 from anaxis.core.time.rates import plain_frame
-from anaxis.delivery.options import Options
+from anaxis.delivery.options import DeliveryOptions
 from anaxis.delivery.overscan import render_of
 from anaxis.formats.plates import PICTURE_SUFFIXES
 from anaxis.formats.plates.found import sequence_at
@@ -140,7 +140,7 @@ def _through_maps(
     of = PlateOfCamera(file, camera, resolution, source_fit, stated)
     distortion, asked = (
         of.distortion,
-        Options(overscan="" if overscan == "none" else overscan, multiple=multiple, tight=tight),
+        DeliveryOptions(overscan="" if overscan == "none" else overscan, multiple=multiple, tight=tight),
     )
     render = render_of(of.track, of.picture, asked) or no_overscan(of.picture.image)
     found = sequence_at(pictures)

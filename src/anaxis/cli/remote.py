@@ -171,26 +171,27 @@ def push(
 @_SHOW
 @options.packages(required=True)
 @options.formats(required=True)
-@click.option("--reduce-px", type=float, help="Only the keys that hold the picture within so many pixels.")
-@click.option("--overscan", default="", metavar="auto|PERCENT|WxH")
+@options.reduce_px
+@options.delivery
 @click.option(
     "-o", "--out", type=click.Path(file_okay=False, path_type=Path), help="Fetch the files into this folder too."
 )
 @options.allow
 @options.json
 def deliver(
-    camera: str, server: str, show_name: str, to: tuple[str, ...], formats: list[str], reduce_px: float | None, overscan: str, out: Path | None,
-    allow: frozenset[str], as_json: bool,
+    camera: str, server: str, show_name: str, to: tuple[str, ...], formats: list[str], out: Path | None, allow: frozenset[str], as_json: bool, **given: Any,
 ) -> None:  # fmt: skip
     """Have a server write and prove a camera of its store; exit 3 where one does not match, 4 where its file has a warning
     that nobody has allowed. What --allow names is allowed on the server, under your name."""
+    from anaxis.delivery.options import changed_of
+
     remote = Remote(server)
     held = remote.camera(show_name, camera)
     known = allow.intersection(held["head"]["open_warnings"])
     if known:
         address = f"/cameras/{held['id']}/versions/{held['head']['number']}/allowed"
         remote.json("POST", address, json={"codes": sorted(known)})
-    asked = {"to": list(to), "formats": formats, "options": {"reduce_px": reduce_px, "overscan": overscan}}
+    asked = {"to": list(to), "formats": formats, "options": changed_of(options.delivery_options(given))}
     done = remote.json("POST", f"/cameras/{held['id']}/deliveries", json=asked)
     failed = list(done["refused"])
     for job in map(remote.over, done["jobs"]):

@@ -29,7 +29,7 @@ from anaxis.core.time.rates import format_frame
 if TYPE_CHECKING:  # loaded when first used: the command line starts quicker
     from anaxis.core.findings import Finding
     from anaxis.core.proof.proof import Proof
-    from anaxis.delivery.options import Options
+    from anaxis.delivery.options import DeliveryOptions
     from anaxis.delivery.proved import Delivered
     from anaxis.delivery.shot_camera import ShotCamera
     from anaxis.delivery.transfer_sheet import Source
@@ -63,7 +63,7 @@ class Sent(NamedTuple):
 
 
 def send(
-    cameras: list[GoingOut], profiles: Sequence[Profile], formats: list[str], out: Path | None, ways: Options, together: str,
+    cameras: list[GoingOut], profiles: Sequence[Profile], formats: list[str], out: Path | None, ways: DeliveryOptions, together: str,
     shot: str, expect: tuple[float, float] | None, force: bool, source_of: Callable[[GoingOut], Source] | None,
     along: Mapping[str, bytes] | None = None,
 ) -> Sent:  # fmt: skip

@@ -19,7 +19,7 @@ from anaxis.core.errors import BadInput
 
 if TYPE_CHECKING:  # loaded when first used: the command line starts quicker
     from anaxis.core.image_plane import Pictures
-    from anaxis.delivery.options import Options
+    from anaxis.delivery.options import DeliveryOptions
     from anaxis.delivery.transfer_sheet import Source
 
 
@@ -37,7 +37,6 @@ if TYPE_CHECKING:  # loaded when first used: the command line starts quicker
 @click.option(
     "--together", is_flag=True, help="The cameras in one file, in formats that hold several; else a file each."
 )
-@click.option("--under-root", is_flag=True, help="The camera below a root that carries the recipe's placement.")
 @options.packages(required=True)
 @options.formats(required=True)
 @click.option("--out", required=True, type=click.Path(path_type=Path), help="Folder for the files.")
@@ -47,34 +46,11 @@ if TYPE_CHECKING:  # loaded when first used: the command line starts quicker
 @options.resolution
 @options.fit
 @click.option("--tolerance-px", type=float, help="Exit 3 above it (0.01; with --reduce-px, that number).")
-@click.option(
-    "--samples", type=int, default=1, help="Samples a frame for motion blur, the source's own where it has some."
-)
-@click.option(
-    "--shutter",
-    type=options.Shutter(),
-    default="-0.25,0.25",
-    help="Where they lie about their frame, in frames (-0.25,0.25).",
-)
-@click.option(
-    "--prove-between", "between", type=int, default=1, help="Compare the picture at so many places a frame, too."
-)
+@options.delivery
 @click.option(
     "--expect", "expect", type=options.Frames(), help="The frames the shot owes; exit 3 where some are missing."
 )
 @options.allow
-@click.option(
-    "--overscan",
-    default="",
-    metavar="auto|PERCENT|WxH",
-    help="Render more than the plate: what its distortion needs, a percentage as 10%, or a size as 2112x1188.",
-)
-@click.option("--multiple", type=click.IntRange(1, 1024), default=2, help="Its sides are multiples of so many px (2).")
-@click.option("--tight", is_flag=True, help="With auto: each side takes what it needs alone; the offsets move.")
-@click.option(
-    "--image-plane", "plane_m", type=float, help="A quad that fills the picture, so many metres before the camera."
-)
-@click.option("--plane-opacity", type=float, default=1.0, help="Its opacity, 0 to 1 (1).")
 @click.option(
     "--plate", "plate", type=click.Path(path_type=Path), help="The pictures on it: a folder, a file, or name.####.exr."
 )
@@ -84,10 +60,9 @@ if TYPE_CHECKING:  # loaded when first used: the command line starts quicker
 @options.json
 @click.pass_context
 def transfer(
-    ctx: click.Context, files: tuple[Path, ...], jobs: int, names: tuple[str, ...], together: bool, under_root: bool, to: tuple[str, ...], formats: list[str], out: Path,
+    ctx: click.Context, files: tuple[Path, ...], jobs: int, names: tuple[str, ...], together: bool, to: tuple[str, ...], formats: list[str], out: Path,
     bundle: bool, resolution: Image | None, source_fit: str | None, reduce_px: float | None, tolerance_px: float | None, as_json: bool,
-    samples: int, shutter: tuple[float, float], between: int, expect: tuple[float, float] | None, allow: frozenset[str],
-    overscan: str, multiple: int, tight: bool, plane_m: float | None, plane_opacity: float, plate: Path | None, shot_name: str | None, force: bool, **stated: Any,
+    expect: tuple[float, float] | None, allow: frozenset[str], plate: Path | None, shot_name: str | None, force: bool, **stated: Any,
 ) -> None:  # fmt: skip
     """Write cameras for one or more packages and prove each by opening the written file again.
 
@@ -99,7 +74,6 @@ def transfer(
         each_of(ctx, files, jobs, as_json)
     (file,) = files
     reader = start_reader(file)
-    from anaxis.delivery.options import Options
     from anaxis.packages import find_profile
 
     profiles = [find_profile(t) for t in to]
@@ -107,21 +81,10 @@ def transfer(
         tolerance_px = max(reduce_px or 0.0, 0.01)
     if not tolerance_px >= 0:
         raise BadInput(f"The tolerance {tolerance_px:g} px must be zero or more.")
-    ways = Options(
-        reduce_px,
-        under_root=under_root,
-        samples=samples,
-        shutter_open=shutter[0],
-        shutter_close=shutter[1],
-        between=between,
-        overscan=overscan,
-        multiple=multiple,
-        tight=tight,
-        plane_m=plane_m,
-        plane_opacity=plane_opacity,
-    )
+    stated["reduce_px"] = reduce_px
+    wanted = options.delivery_options(stated)
     asked = read_source(reader, file, resolution, source_fit, stated)
-    cameras = [_going_out(asked, name, ways, expect) for name in names or (None,)]
+    cameras = [_going_out(asked, name, wanted, expect) for name in names or (None,)]
     if plate is not None:
         cameras = [c._replace(leaving=replace(c.leaving, pictures=_pictures(plate))) for c in cameras]
     shot = file.stem if shot_name is None else shot_name
@@ -131,7 +94,7 @@ def transfer(
         profiles,
         formats,
         out,
-        ways,
+        wanted,
         name_together,
         shot,
         expect,
@@ -141,7 +104,9 @@ def transfer(
     finish(went, cameras, allow, tolerance_px, reduce_px, as_json, {"camera": cameras[0].work.path})
 
 
-def _going_out(asked: ReadSource, name: str | None, ways: Options, expect: tuple[float, float] | None) -> GoingOut:
+def _going_out(
+    asked: ReadSource, name: str | None, wanted: DeliveryOptions, expect: tuple[float, float] | None
+) -> GoingOut:
     from anaxis.core.checks import Expected
     from anaxis.core.checks.examine import between_samples, checked_camera
     from anaxis.core.recipe.effects import placement_of
@@ -150,7 +115,7 @@ def _going_out(asked: ReadSource, name: str | None, ways: Options, expect: tuple
     recipe = asked.steps(name)
     owed = Expected(*expect) if expect is not None else Expected()
     work, findings = checked_camera(asked.scene, name, recipe, owed, asked.picture)
-    has, finer = between_samples(asked.scene, work, recipe, wanted=ways.samples > 1)
+    has, finer = between_samples(asked.scene, work, recipe, wanted=wanted.samples > 1)
     leaving = ShotCamera(work.done, work.landmarks, asked.picture, placement_of(recipe), work.lines_m, finer, has)
     return GoingOut(work, recipe, leaving, findings)
 

@@ -12,7 +12,7 @@ from anaxis.core.motion.reduce import Progress, no_progress, part_of
 from anaxis.core.names import file_stem_of
 from anaxis.core.scene.landmarks import Landmarks, unique_name
 from anaxis.core.scene.picture import Picture
-from anaxis.delivery.options import USUAL, Options, along, from_zero_up
+from anaxis.delivery.options import USUAL, DeliveryOptions, along, from_zero_up
 from anaxis.delivery.proved import Delivered, proved
 from anaxis.delivery.ready import made_ready
 from anaxis.delivery.shot_camera import ShotCamera
@@ -31,7 +31,7 @@ def deliver(
     profile: Profile,
     format_key: str,
     folder: Path,
-    options: Options = USUAL,
+    options: DeliveryOptions = USUAL,
     progress: Progress = no_progress,
 ) -> Delivered:
     """Write one camera for a package and prove it; see :func:`deliver_all`."""
@@ -44,7 +44,7 @@ def deliver_all(
     profile: Profile,
     format_key: str,
     folder: Path,
-    options: Options = USUAL,
+    options: DeliveryOptions = USUAL,
     progress: Progress = no_progress,
     stem: str = "",
 ) -> list[Delivered]:
@@ -95,7 +95,7 @@ def deliver_in_formats(
     profile: Profile,
     formats: Sequence[str],
     folder: Path,
-    options: Options = USUAL,
+    options: DeliveryOptions = USUAL,
     together: str = "",
     progress: Progress = no_progress,
     shot: str = "",
@@ -122,7 +122,7 @@ def deliver_in_formats(
 
 
 def _in_format(
-    cameras: Sequence[ShotCamera], profile: Profile, key: str, folder: Path, options: Options, together: str, progress: Progress, shot: str,
+    cameras: Sequence[ShotCamera], profile: Profile, key: str, folder: Path, options: DeliveryOptions, together: str, progress: Progress, shot: str,
 ) -> list[Delivered]:  # fmt: skip
     if together and len(cameras) > 1 and has_nodes(key):
         return deliver_all(cameras, profile, key, folder, options, progress, file_stem(together, profile.key, shot))

@@ -11,7 +11,7 @@ from anaxis.core.camera.track import Track
 from anaxis.core.errors import BadInput
 from anaxis.core.scene.landmarks import NO_LANDMARKS
 from anaxis.core.time.rates import format_frame
-from anaxis.delivery.options import Options
+from anaxis.delivery.options import DeliveryOptions
 from anaxis.delivery.shot_camera import ShotCamera
 from anaxis.diagnosis.returned import CameBack, compared
 from anaxis.formats.file_time import zero_frame_of
@@ -33,7 +33,7 @@ class Numbering:
     wanted: bool = True
 
 
-def numberings(track: Track, profile: Profile, deliveries: Iterable[tuple[str, Options]]) -> list[Numbering]:
+def numberings(track: Track, profile: Profile, deliveries: Iterable[tuple[str, DeliveryOptions]]) -> list[Numbering]:
     """Where a camera may begin in its package after ``deliveries`` to it, each a format and its options; its own number first."""
     own = float(track.frames[0])
     found = {own: Numbering(own)}

@@ -1,9 +1,12 @@
-"""What a receiver gets beside the camera as it is kept, and how its frames are numbered there."""
+"""What is asked of a delivery, and how its frames are numbered there: one model for pages, HTTP, command line and plans."""
 
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import asdict, dataclass, replace
+from typing import Annotated, Any
+
+from pydantic import AliasChoices, Field
 
 from anaxis.core.errors import BadInput
 from anaxis.core.image_plane import require_distance
@@ -16,29 +19,48 @@ MAX_MULTIPLE = 1024
 
 
 @dataclass(frozen=True)
-class Options:
-    """What a receiver gets beside the camera as it is kept.
+class DeliveryOptions:
+    """What is asked of a delivery; each option as usual where nobody asks for it. Raises BadInput for what cannot be."""
 
-    ``reduce_px``: only the keys that keep the picture within so many pixels. ``first``: the number of the
-    first frame there, ours where None. ``under_root``: below a root that carries the placement. ``samples`` a
-    frame, spread from ``shutter_open`` to ``shutter_close`` in frames from it, where more than one.
-    ``between``: the picture is also compared at so many places a frame. ``overscan``: a render larger than the plate,
-    "auto" for what the distortion needs, a percentage, or a size in pixels; about the plate's middle or ``tight``, its
-    sides multiples of ``multiple``. ``plane_m``: an image plane so far before the camera.
-    """
-
-    reduce_px: float | None = None
-    first: float | None = None
-    under_root: bool = False
-    samples: int = 1
-    shutter_open: float = -0.25
-    shutter_close: float = 0.25
-    between: int = 1
-    overscan: str = ""
-    multiple: int = 2
-    tight: bool = False
-    plane_m: float | None = None
-    plane_opacity: float = 1.0
+    reduce_px: Annotated[
+        float | None, Field(description="Only the keys that hold the picture within so many pixels.")
+    ] = None
+    first: Annotated[
+        float | None,
+        Field(
+            ge=-1e9,
+            le=1e9,
+            validation_alias=AliasChoices("first", "first_there"),
+            description="The number of the first frame over there; ours where it is left out.",
+        ),
+    ] = None
+    under_root: Annotated[bool, Field(description="The camera below a root that carries the recipe's placement.")] = (
+        False
+    )
+    samples: Annotated[
+        int, Field(description="Samples a frame for motion blur, the source's own where it has some.")
+    ] = 1
+    shutter_open: Annotated[
+        float, Field(description="Where the shutter opens, in frames from the frame; with several samples.")
+    ] = -0.25
+    shutter_close: Annotated[
+        float, Field(description="Where the shutter closes, in frames from the frame; with several samples.")
+    ] = 0.25
+    between: Annotated[int, Field(description="The picture is compared at so many places a frame, too.")] = 1
+    overscan: Annotated[
+        str,
+        Field(
+            description="A render larger than the plate: auto for what its distortion needs, 10%, or 2112x1188 in pixels."
+        ),
+    ] = ""
+    multiple: Annotated[int, Field(description="The sides of that render are multiples of so many pixels.")] = 2
+    tight: Annotated[
+        bool, Field(description="With auto, each side takes what it needs alone, and the offsets move.")
+    ] = False
+    plane_m: Annotated[
+        float | None, Field(description="An image plane that fills the picture, so many metres before the camera.")
+    ] = None
+    plane_opacity: Annotated[float, Field(description="The image plane's opacity, 0 to 1.")] = 1.0
 
     def __post_init__(self) -> None:
         if self.reduce_px is not None:
@@ -58,10 +80,16 @@ class Options:
             )
 
 
-USUAL = Options()
+USUAL = DeliveryOptions()
 
 
-def from_zero_up(options: Options, cameras: Sequence[ShotCamera], profile: Profile) -> Options:
+def changed_of(options: DeliveryOptions) -> dict[str, Any]:
+    """What is asked for otherwise than usual, as plain JSON."""
+    usual = asdict(USUAL)
+    return {k: v for k, v in asdict(options).items() if v != usual[k]}
+
+
+def from_zero_up(options: DeliveryOptions, cameras: Sequence[ShotCamera], profile: Profile) -> DeliveryOptions:
     """Many packages drop what lies before frame 0: a camera that begins there goes out from the package's own first
     frame on, unless another is asked for; several keep step."""
     first = float(cameras[0].track.frames[0])
@@ -71,7 +99,7 @@ def from_zero_up(options: Options, cameras: Sequence[ShotCamera], profile: Profi
     return replace(options, first=profile.time.first_frame + first - earliest)
 
 
-def begins_there(options: Options, first: float, own: float) -> float:
+def begins_there(options: DeliveryOptions, first: float, own: float) -> float:
     """The frame there at which a camera begins that begins at frame ``own`` here.
 
     A first frame there is that of the first camera, which begins at ``first``; the others are renumbered by as
@@ -80,10 +108,10 @@ def begins_there(options: Options, first: float, own: float) -> float:
     return own if options.first is None else options.first + own - first
 
 
-def moved_along(options: Options, first: float, own: float) -> Options:
+def moved_along(options: DeliveryOptions, first: float, own: float) -> DeliveryOptions:
     """The options of a camera that begins at frame ``own`` here, where the first one begins at ``first``."""
     return options if options.first is None else replace(options, first=begins_there(options, first, own))
 
 
-def along(options: Options, first: ShotCamera, camera: ShotCamera) -> Options:
+def along(options: DeliveryOptions, first: ShotCamera, camera: ShotCamera) -> DeliveryOptions:
     return moved_along(options, float(first.track.frames[0]), float(camera.track.frames[0]))

@@ -9,13 +9,13 @@ from anaxis.core.camera.plate.window import window_of
 from anaxis.core.camera.track import Track
 from anaxis.core.errors import BadInput
 from anaxis.core.scene.picture import Picture
-from anaxis.delivery.options import Options
+from anaxis.delivery.options import DeliveryOptions
 from anaxis.delivery.shot_camera import ShotCamera
 
 AUTO = "auto"
 
 
-def needed_of(track: Track, picture: Picture, options: Options) -> Needed:
+def needed_of(track: Track, picture: Picture, options: DeliveryOptions) -> Needed:
     """The smallest render that a camera's distortion needs. Raises BadInput where it has none, or where it folds over."""
     if track.distortion is None:
         raise BadInput(
@@ -26,7 +26,7 @@ def needed_of(track: Track, picture: Picture, options: Options) -> Needed:
     return overscan_of(track.distortion, window, picture.image, options.multiple, options.tight)
 
 
-def render_of(track: Track, picture: Picture, options: Options) -> Overscan | None:
+def render_of(track: Track, picture: Picture, options: DeliveryOptions) -> Overscan | None:
     """The render that was asked for; None for the plate's own size."""
     asked = options.overscan.strip().lower()
     if not asked:
@@ -36,7 +36,7 @@ def render_of(track: Track, picture: Picture, options: Options) -> Overscan | No
     return typed_overscan(asked, picture.image, options.multiple)
 
 
-def with_overscan(camera: ShotCamera, options: Options) -> tuple[ShotCamera, tuple[str, ...]]:
+def with_overscan(camera: ShotCamera, options: DeliveryOptions) -> tuple[ShotCamera, tuple[str, ...]]:
     """The camera that renders as much more as was asked for, and what was changed for it: pixels and film back, both."""
     render = render_of(camera.track, camera.picture, options)
     if render is None:

@@ -20,7 +20,7 @@ from anaxis.core.proof.beside import arrived_frames
 from anaxis.core.proof.proof import Proof, proof_of, prove
 from anaxis.core.time.rates import nearest_places
 from anaxis.core.typing import Floats, Ints
-from anaxis.delivery.options import USUAL, Options
+from anaxis.delivery.options import USUAL, DeliveryOptions
 from anaxis.delivery.ready import Ready
 from anaxis.delivery.shot_camera import ShotCamera
 from anaxis.packages.model import Profile
@@ -40,14 +40,14 @@ class Delivered:
     files: list[Path]
     seen: Seen
     proof: Proof
-    options: Options = USUAL
+    options: DeliveryOptions = USUAL
     reduced: Reduced | None = None
     node: str = ""
     render: Overscan | None = None
 
 
 def proved(
-    camera: ShotCamera, ready: Ready, files: list[Path], node: str | None, profile: Profile, options: Options
+    camera: ShotCamera, ready: Ready, files: list[Path], node: str | None, profile: Profile, options: DeliveryOptions
 ) -> Delivered:
     intended, sent, meant = ready.intended, ready.sent, ready.meant
 

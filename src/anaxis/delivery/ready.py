@@ -20,7 +20,7 @@ from anaxis.core.scene.picture import Picture
 from anaxis.core.time.rates import format_frame
 from anaxis.core.typing import Floats
 from anaxis.delivery.limits import limits_of
-from anaxis.delivery.options import Options
+from anaxis.delivery.options import DeliveryOptions
 from anaxis.delivery.overscan import with_overscan
 from anaxis.delivery.shot_camera import ShotCamera
 from anaxis.formats import has_nodes, key_rule_of
@@ -67,7 +67,12 @@ class Ready:
 
 
 def made_ready(
-    camera: ShotCamera, profile: Profile, format_key: str, options: Options, progress: Progress, tighter: float = 1.0
+    camera: ShotCamera,
+    profile: Profile,
+    format_key: str,
+    options: DeliveryOptions,
+    progress: Progress,
+    tighter: float = 1.0,
 ) -> Ready:
     """``tighter`` is a share of the tolerance for fewer keys, for formats that cost something themselves."""
     camera, said = with_samples(camera, options)
@@ -99,7 +104,7 @@ def made_ready(
     return Ready(of_plate, camera, outgoing, sent, intended, reduced)
 
 
-def _on_whole_frames(outgoing: Outgoing, options: Options) -> Outgoing:
+def _on_whole_frames(outgoing: Outgoing, options: DeliveryOptions) -> Outgoing:
     """The camera on the frames that its picture is owed on, without what only keeps cuts apart."""
     frames = outgoing.track.frames
     whole = np.flatnonzero(np.abs(frames - np.round(frames)) < BEFORE_CUT / 2)
@@ -108,7 +113,7 @@ def _on_whole_frames(outgoing: Outgoing, options: Options) -> Outgoing:
     return replace(outgoing, track=outgoing.track.take(whole), landmarks=outgoing.landmarks.at_frames(whole))
 
 
-def with_samples(camera: ShotCamera, options: Options) -> tuple[ShotCamera, tuple[str, ...]]:
+def with_samples(camera: ShotCamera, options: DeliveryOptions) -> tuple[ShotCamera, tuple[str, ...]]:
     """The camera with samples between its frames, as many as asked for, and where they are from."""
     track = camera.track
     if options.samples == 1:
@@ -161,7 +166,7 @@ def with_cuts_held(camera: ShotCamera, profile: Profile) -> tuple[ShotCamera, tu
     return replace(camera, track=replace(held, marked=told), landmarks=marks.at_frames(index)), (said,)
 
 
-def with_plane(outgoing: Outgoing, camera: ShotCamera, format_key: str, options: Options) -> Outgoing:
+def with_plane(outgoing: Outgoing, camera: ShotCamera, format_key: str, options: DeliveryOptions) -> Outgoing:
     """The camera with an image plane that fills its picture, where the format has nodes, and what is to be said of it."""
     assert options.plane_m is not None
     plane = image_plane(

@@ -26,7 +26,7 @@ from anaxis.core.scene.landmarks import Landmarks
 from anaxis.core.scene.picture import Picture
 from anaxis.core.time.rates import format_frame, rate_label
 from anaxis.core.typing import Archive, Ints
-from anaxis.delivery.options import USUAL, Options
+from anaxis.delivery.options import USUAL, DeliveryOptions
 from anaxis.delivery.overscan import way_back, with_render
 from anaxis.delivery.plate_maps import pairs_along
 from anaxis.delivery.proved import Delivered
@@ -89,7 +89,7 @@ class Handed:
     notes: list[str]
     source: Source
     refused: Mapping[str, str] = field(default_factory=dict)
-    options: Options = USUAL
+    options: DeliveryOptions = USUAL
 
     @property
     def track(self) -> Track:

@@ -9,7 +9,7 @@ from __future__ import annotations
 import hashlib
 import json
 from collections.abc import Mapping, Sequence
-from dataclasses import asdict, dataclass
+from dataclasses import dataclass
 from fractions import Fraction
 from pathlib import Path
 from tempfile import TemporaryDirectory
@@ -27,7 +27,7 @@ from anaxis.core.time.rates import plain_frame
 from anaxis.core.typing import Archive
 from anaxis.delivery.deliver import deliver_all, deliver_in_formats, file_stem
 from anaxis.delivery.handover import handover_zip
-from anaxis.delivery.options import Options
+from anaxis.delivery.options import DeliveryOptions, changed_of
 from anaxis.delivery.proved import Delivered
 from anaxis.delivery.shot_camera import ShotCamera
 from anaxis.delivery.transfer_sheet import Source, handed_of
@@ -76,7 +76,7 @@ def written(
     cameras: Sequence[ShotCamera],
     profile: Profile,
     format_key: str,
-    options: Options,
+    options: DeliveryOptions,
     stem: str,
     progress: Progress = no_progress,
 ) -> list[WrittenDelivery]:
@@ -123,8 +123,7 @@ def arrival_of(proof: Proof) -> Document:
 
 def _options_of(done: Delivered) -> Document:
     """What was asked of a delivery and what came of it, as plain JSON."""
-    usual = asdict(Options())
-    out = {k: v for k, v in asdict(done.options).items() if v != usual[k]}
+    out = changed_of(done.options)
     if done.node:
         out["node"] = done.node
     return out if done.reduced is None else out | {"keys": done.reduced.summary()}
@@ -135,7 +134,7 @@ def packed_up(
     sources: Sequence[Source],
     profile: Profile,
     formats: Sequence[str],
-    options: Options,
+    options: DeliveryOptions,
     together: str,
     shot: str,
     progress: Progress = no_progress,

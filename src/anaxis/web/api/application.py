@@ -71,6 +71,9 @@ async def _bad_request(request: Request, error: Exception) -> JSONResponse:
     assert isinstance(error, RequestValidationError)
     first = error.errors()[0]
     field = ".".join(str(step) for step in first["loc"][1:]) or str(first["loc"][0])
+    ours = first.get("ctx", {}).get("error")
+    if isinstance(ours, BadInput):
+        return problem(422, ours.code, ours.sentence, field)
     return problem(422, "bad_request", f"{field}: {first['msg']}.", field)
 
 

@@ -19,7 +19,7 @@ from anaxis.app.hand_over import printed_sheet
 from anaxis.app.orders import Order, fulfil
 from anaxis.app.returned import get_return, take_back
 from anaxis.core.errors import BadInput
-from anaxis.delivery.options import Options
+from anaxis.delivery.options import DeliveryOptions
 from anaxis.formats import CAMERA_SUFFIXES, FORMATS, check_size, require_readable
 from anaxis.queue.jobs import OPEN, get_job, left_alone, resume_job, stop
 from anaxis.store.models import Job
@@ -37,24 +37,13 @@ _LOOK_EVERY_S = 0.5
 _WRITTEN = tuple(f.key for f in FORMATS if f.write)
 
 
-class Asked(BaseModel):
-    """How files are written; what is left out is as usual."""
-
-    reduce_px: float | None = Field(
-        default=None, ge=0, le=1e6, description="Only the keys that hold the picture within so many pixels."
-    )
-    first_there: float | None = Field(default=None, ge=-1e9, le=1e9, description="The first frame over there.")
-    under_root: bool = False
-    overscan: Name = Field(default="", description="auto, a percentage, or WIDTHxHEIGHT in pixels.")
-
-
 class NewDelivery(BaseModel):
     """A camera for packages, in formats: a file for each. ``version`` is the one worked on where it is left out."""
 
     to: list[Name] = Field(min_length=1, max_length=40, examples=[["zup-lh-cm"]])
     formats: list[Name] = Field(min_length=1, max_length=10, examples=[["usd"]])
     version: Number | None = None
-    options: Asked = Asked()
+    options: DeliveryOptions = DeliveryOptions()
 
 
 class FrameDeviation(BaseModel):
@@ -81,13 +70,7 @@ def deliver(request: Request, response: Response, store: Store, camera_id: Numbe
         raise BadInput(f"'{unknown[0][:40]}' is no format that is written: choose of {', '.join(_WRITTEN)}.")
     held = get_version(store, camera_id, asked.version)
     profiles = [get_package(store, key) for key in dict.fromkeys(asked.to)]
-    options = Options(
-        asked.options.reduce_px,
-        asked.options.first_there,
-        asked.options.under_root,
-        overscan=asked.options.overscan.strip(),
-    )
-    done = fulfil(store, Order([held], profiles, list(dict.fromkeys(asked.formats)), options, ""))
+    done = fulfil(store, Order([held], profiles, list(dict.fromkeys(asked.formats)), asked.options, ""))
     if done.jobs:
         response.status_code = 202
     ensure_worker(request, bool(done.jobs))

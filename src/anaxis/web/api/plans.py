@@ -25,7 +25,7 @@ from anaxis.app.plan import (
 )
 from anaxis.app.roles import Role
 from anaxis.core.errors import BadInput
-from anaxis.delivery.options import Options
+from anaxis.delivery.options import DeliveryOptions
 from anaxis.packages.model import Profile
 from anaxis.store.models import Run
 from anaxis.store.packages import all_packages, get_package
@@ -48,8 +48,7 @@ class Target(BaseModel):
     format: Name
     recipe: Name = ""
     shots: list[Name] = Field(default=[], description="Only these, by name; empty for all.")
-    overscan: Name = ""
-    reduce_px: float | None = Field(default=None, ge=0, le=1e6)
+    options: DeliveryOptions = DeliveryOptions()
 
 
 class NewRun(BaseModel):
@@ -74,15 +73,7 @@ def plan(store: Store, show_id: Number) -> PlanDocument:
 def target_set(store: Store, show_id: Number, asked: Target) -> PlanDocument:
     show = get_show(store, show_id)
     only = shots_named(show, asked.shots)
-    set_target(
-        store,
-        show,
-        asked.to,
-        asked.format,
-        Options(reduce_px=asked.reduce_px, overscan=asked.overscan),
-        asked.recipe,
-        only,
-    )
+    set_target(store, show, asked.to, asked.format, asked.options, asked.recipe, only)
     return PlanDocument.of(board(store, show), STATES)
 
 

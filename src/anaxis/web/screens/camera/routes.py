@@ -28,7 +28,7 @@ from anaxis.core.recipe.model import Operation
 from anaxis.core.recipe.operations import kind_of
 from anaxis.core.recipe.replay import inserted
 from anaxis.core.scene.landmarks import NODE_NAME_RULE, Landmarks, node_name
-from anaxis.delivery.options import Options, from_zero_up
+from anaxis.delivery.options import DeliveryOptions, from_zero_up
 from anaxis.delivery.ready import prepare
 from anaxis.delivery.shot_camera import ShotCamera
 from anaxis.formats import FORMATS, SET_SUFFIXES
@@ -231,7 +231,7 @@ def _context(
 ) -> dict[str, Any]:
     source = convention_from_document(version.facts["convention"])
     track, landmarks, segments = track_of(version)
-    asked = Options(first=number_or_none(there, "a first frame"))
+    asked = DeliveryOptions(first=number_or_none(there, "a first frame"))
     first = from_zero_up(asked, [ShotCamera(track, landmarks, picture_of_version(version))], profile).first
     outgoing = prepare(track, landmarks, picture_of_version(version), profile, first)
     newest = newest_deliveries(version)

@@ -12,7 +12,7 @@ from anaxis.app.orders import Order, fulfil, zip_of
 from anaxis.core.errors import BadInput
 from anaxis.core.scene.landmarks import unique_name
 from anaxis.delivery.handover import zipped
-from anaxis.delivery.options import Options
+from anaxis.delivery.options import DeliveryOptions
 from anaxis.packages.model import profile_from_text
 from anaxis.queue.jobs import get_job
 from anaxis.store.packages import all_packages, get_package
@@ -50,7 +50,7 @@ def _form(
         [kept, *others],
         [profile, *more],
         list(dict.fromkeys([format_key, *(more_formats or [])])),
-        Options(
+        DeliveryOptions(
             number_or_none(reduce_px, "pixels that fewer keys may cost"),
             number_or_none(first_there, "a first frame"),
             under_root,

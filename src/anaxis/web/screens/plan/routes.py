@@ -27,7 +27,7 @@ from anaxis.app.plan import (
 )
 from anaxis.app.retention import kept as kept_of
 from anaxis.app.roles import Role
-from anaxis.delivery.options import Options
+from anaxis.delivery.options import DeliveryOptions
 from anaxis.formats import FORMATS
 from anaxis.store.models import PlanTarget, Run, Show
 from anaxis.store.packages import all_packages
@@ -65,7 +65,9 @@ def add_target(
     reduce_px: Annotated[str, Form()] = "", overscan: Annotated[str, Form()] = "", only: Annotated[str, Form()] = "",
 ) -> Any:  # fmt: skip
     show = get_show(store, show_id)
-    options = Options(reduce_px=number_or_none(reduce_px, "pixels that fewer keys may cost"), overscan=overscan.strip())
+    options = DeliveryOptions(
+        reduce_px=number_or_none(reduce_px, "pixels that fewer keys may cost"), overscan=overscan.strip()
+    )
     set_target(store, show, package, format_key, options, recipe, shots_named(show, only.replace(",", " ").split()))
     return _board(show_id)
 

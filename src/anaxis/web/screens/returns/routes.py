@@ -14,7 +14,7 @@ from anaxis.app.returned import get_return, return_arrays, take_back, take_back_
 from anaxis.app.roles import Role
 from anaxis.core.errors import BadInput
 from anaxis.core.time.rates import format_frame
-from anaxis.delivery.options import Options
+from anaxis.delivery.options import DeliveryOptions
 from anaxis.formats import CAMERA_SUFFIXES, check_size, require_readable
 from anaxis.packages import shipped_profiles
 from anaxis.packages.model import profile_from_dict
@@ -113,5 +113,5 @@ def made_a_habit(
     learned = profile_from_dict(document, "the package")
     keep_package(store, learned, f"learned from {row.name}", fresh)
     last = next((d.format for d in version.deliveries if d.profile["key"] == package.key), "")
-    delivery = deliver_version(store, version, learned, format_key or last or "usd", Options())
+    delivery = deliver_version(store, version, learned, format_key or last or "usd", DeliveryOptions())
     return RedirectResponse(f"/deliveries/{delivery.id}", status_code=303)
