@@ -158,7 +158,9 @@ def delivery_options(given: dict[str, Any]) -> DeliveryOptions:
     from anaxis.delivery.options import DeliveryOptions
 
     opens, closes = given.pop("shutter")
-    asked = {name: given.pop(name) for name in DeliveryOptions.__dataclass_fields__ if name in given}
+    # --first renumbers the camera itself, here and there.
+    names = [name for name in DeliveryOptions.__dataclass_fields__ if name in given and name != "first"]
+    asked = {name: given.pop(name) for name in names}
     return DeliveryOptions(shutter_open=opens, shutter_close=closes, **asked)
 
 
