@@ -12,7 +12,7 @@ from anaxis.app.deliver import deliver_versions, written_for
 from anaxis.app.hand_over import bundles_of
 from anaxis.core.errors import BadInput
 from anaxis.delivery.options import DeliveryOptions, moved_along
-from anaxis.formats import FORMATS, has_nodes
+from anaxis.formats import WRITTEN, format_of
 from anaxis.library.made import WrittenDelivery
 from anaxis.packages.model import Profile
 from anaxis.queue.jobs import ask_for
@@ -60,7 +60,7 @@ def files_of(order: Order) -> list[OneFile]:
     first = _first(order.versions[0])
     for profile in order.profiles:
         for key in order.formats:
-            if order.together and has_nodes(key):
+            if order.together and format_of(key).several:
                 out.append(OneFile(order.versions, profile, key, order.options, order.together))
                 continue
             out += [OneFile([v], profile, key, moved_along(order.options, first, _first(v))) for v in order.versions]
@@ -97,7 +97,7 @@ def fulfil(session: Session, order: Order) -> Fulfilled:
 
 def zip_of(session: Session, order: Order) -> tuple[str, bytes] | Job:
     """The package of files in every format, by name and bytes; the work that makes it, where that takes long."""
-    formats = [f.key for f in FORMATS if f.write]
+    formats = [f.key for f in WRITTEN]
     count = _frames(order.versions) * len(formats) * len(order.profiles)
     if order.options.reduce_px is None and count <= _QUICK_FRAMES:
         return bundles_of(session, order.versions, order.profiles, formats, order.options, order.together)

@@ -17,7 +17,7 @@ from anaxis.app.derive import behind_of
 from anaxis.app.roles import Role
 from anaxis.core.errors import BadInput
 from anaxis.delivery.options import USUAL, DeliveryOptions, changed_of
-from anaxis.formats import FORMATS
+from anaxis.formats import format_of
 from anaxis.packages.model import Profile
 from anaxis.queue.jobs import OPEN, left_alone, many_are_in_queue, resume, stop_those
 from anaxis.queue.jobs import ask_for as ask_in
@@ -86,10 +86,7 @@ def set_target(
     Raises BadInput for a package, format or recipe that is not there.
     """
     get_package(session, package)
-    if format_key not in {f.key for f in FORMATS if f.write}:
-        raise BadInput(
-            f"'{format_key[:40]}' is no format that is written: choose one of {', '.join(f.key for f in FORMATS if f.write)}."
-        )
+    format_of(format_key)
     if recipe:
         newest_recipe(session, recipe)
     drop_of(session, show, package, format_key)

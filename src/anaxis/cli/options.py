@@ -10,6 +10,7 @@ import click
 
 from anaxis.core.camera.fits import FITS
 from anaxis.core.errors import BadInput
+from anaxis.formats import WRITTEN
 
 if TYPE_CHECKING:  # options are there before anything is computed
     from anaxis.core.camera.lens import Image
@@ -57,16 +58,7 @@ class Formats(click.ParamType):
     """Format keys, or the suffixes people say for them."""
 
     name = "F,F"
-    known: ClassVar[dict[str, str]] = {
-        "usd": "usd",
-        "abc": "alembic",
-        "alembic": "alembic",
-        "gltf": "gltf",
-        "dae": "collada",
-        "collada": "collada",
-        "columns": "columns",
-        "json": "json",
-    }
+    known: ClassVar[dict[str, str]] = {name: f.key for f in WRITTEN for name in f.names}
 
     def convert(self, value: Any, param: Any, ctx: Any) -> list[str]:
         if isinstance(value, list):
@@ -75,7 +67,7 @@ class Formats(click.ParamType):
         wrong = next((k for k in keys if k not in self.known), None)
         if wrong is not None or not keys:
             raise BadInput(
-                f"'{wrong or value}' is no format that is written: choose of usd, abc, gltf, dae, columns, json."
+                f"'{wrong or value}' is no format that is written: choose of {', '.join(f.names[0] for f in WRITTEN)}."
             )
         return list(dict.fromkeys(self.known[k] for k in keys))
 
@@ -119,7 +111,7 @@ def formats(required: bool) -> Any:
         "formats",
         required=required,
         type=Formats(),
-        help="One of usd, abc, gltf, dae, columns, json, or several with commas.",
+        help=f"One of {', '.join(f.names[0] for f in WRITTEN)}, or several with commas.",
     )
 
 

@@ -16,6 +16,7 @@ from anaxis.core.camera.lens import Image
 from anaxis.core.errors import BadInput
 from anaxis.core.space.mapping import Entries, channel_map, rotation_says, says
 from anaxis.core.time.rates import format_frame, plain_frame, rate_text
+from anaxis.formats import WRITTEN
 
 if TYPE_CHECKING:
     from anaxis.delivery.numbering import Numbering
@@ -303,7 +304,7 @@ def calibrate() -> None:
     "format_key",
     default="usd",
     show_default=True,
-    type=click.Choice(["usd", "alembic", "collada", "columns", "json"]),
+    type=click.Choice([f.key for f in WRITTEN if f.calibrates]),
 )
 def calibrate_start(out: Path, format_key: str) -> None:
     """Write the made camera, its points, and the form that is filled in by the package."""

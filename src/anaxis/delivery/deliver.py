@@ -16,7 +16,7 @@ from anaxis.delivery.options import USUAL, DeliveryOptions, along, from_zero_up
 from anaxis.delivery.proved import Delivered, proved
 from anaxis.delivery.ready import made_ready
 from anaxis.delivery.shot_camera import ShotCamera
-from anaxis.formats import has_nodes, write_files
+from anaxis.formats import format_of, write_files
 from anaxis.formats.nodes import node_names
 from anaxis.packages.model import Profile
 
@@ -64,7 +64,7 @@ def deliver_all(
         ]
         files = write_files(format_key, [r.sent for r in ready], folder, path)
         names = node_names([r.sent.track.name for r in ready])
-        named = names if has_nodes(format_key) else [None] * len(ready)
+        named = names if format_of(format_key).several else [None] * len(ready)
         done = [
             proved(camera, one, files, name, profile, ways)
             for camera, one, name, ways in zip(cameras, ready, named, own, strict=True)
@@ -124,7 +124,7 @@ def deliver_in_formats(
 def _in_format(
     cameras: Sequence[ShotCamera], profile: Profile, key: str, folder: Path, options: DeliveryOptions, together: str, progress: Progress, shot: str,
 ) -> list[Delivered]:  # fmt: skip
-    if together and len(cameras) > 1 and has_nodes(key):
+    if together and len(cameras) > 1 and format_of(key).several:
         return deliver_all(cameras, profile, key, folder, options, progress, file_stem(together, profile.key, shot))
     done: list[Delivered] = []
     stems: set[str] = set()

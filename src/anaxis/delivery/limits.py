@@ -9,16 +9,16 @@ from anaxis.core.outgoing import Outgoing
 from anaxis.core.proof.precision import single_precision_bound_px
 from anaxis.core.time.rates import rate_label
 from anaxis.delivery.plate_maps import MOST_PAIRS, pairs_along, stretches_of
+from anaxis.formats import format_of
 from anaxis.formats.collada.write import NEAREST_M
 from anaxis.formats.file_axes import file_axes
-from anaxis.formats.unstated import FAR_WRITTEN_M, NEAR_WRITTEN_M
-
-_NO_FILM = {"gltf": "glTF", "collada": "COLLADA"}
+from anaxis.formats.format import Format
 
 
 def limits_of(format_key: str, outgoing: Outgoing, reads_gltf_zoom: bool = False) -> tuple[str, ...]:
     """Sentences about what does not go into the file, and what to do there instead."""
-    track, lens, out = outgoing.track, outgoing.track.lens, []
+    track, lens, out, of = outgoing.track, outgoing.track.lens, [], format_of(format_key)
+    label = of.label.split()[0]
     if format_key == "alembic":
         axes = file_axes("alembic", outgoing.convention)
         out.append(
@@ -26,7 +26,7 @@ def limits_of(format_key: str, outgoing: Outgoing, reads_gltf_zoom: bool = False
             f"{rate_label(track.rate)} frames a second."
         )
         out += _unstated_in_alembic(outgoing)
-    out += _unstated_clips(format_key, outgoing)
+    out += _unstated_clips(of, outgoing)
     if track.distortion is not None and format_key != "json":
         maps = (
             "with the maps by which renders come back onto the plate"
@@ -38,8 +38,7 @@ def limits_of(format_key: str, outgoing: Outgoing, reads_gltf_zoom: bool = False
             "The camera goes out as a pinhole, for the plate undistorted: the distortion is not in the file. The package of "
             f"files holds it, {maps}."
         )
-    if format_key in _NO_FILM:
-        label = _NO_FILM[format_key]
+    if not of.film_back:
         x, y = (float(np.abs(v).max()) for v in (lens.offset_x_mm, lens.offset_y_mm))
         steps = max(float(np.ptp(lens.offset_x_mm)), float(np.ptp(lens.offset_y_mm))) > 1e-9
         if max(x, y) > 1e-9 and steps:
@@ -69,7 +68,7 @@ def limits_of(format_key: str, outgoing: Outgoing, reads_gltf_zoom: bool = False
             f"The film back changes over the frames, {lens.film_width_mm.min():.3f} to {lens.film_width_mm.max():.3f} mm wide: many importers read it "
             "once, on the first frame. Where it was joined over a cut, a common film back shows the same picture."
         )
-    if format_key == "gltf":
+    if of.single_precision:
         bound = float(
             single_precision_bound_px(
                 track, outgoing.image, outgoing.fit, outgoing.landmarks.position_m, outgoing.zero_frame
@@ -96,20 +95,16 @@ def _unstated_in_alembic(outgoing: Outgoing) -> list[str]:
     ]
 
 
-# The clip planes that stand in a file whose format cannot leave them out, in metres; in Alembic they are the library's own, in units.
-_CLIPS_M = {"alembic": (0.1, 100_000.0), "gltf": (NEAR_WRITTEN_M, None), "collada": (NEAR_WRITTEN_M, FAR_WRITTEN_M)}
-_LABELS = {"alembic": "Alembic", **_NO_FILM}
-
-
-def _unstated_clips(format_key: str, outgoing: Outgoing) -> list[str]:
-    lens, factor = outgoing.track.lens, outgoing.convention.metres_per_unit if format_key == "alembic" else 1.0
-    written = zip(("near", "far"), (lens.near_m, lens.far_m), _CLIPS_M.get(format_key, (None, None)), strict=True)
+def _unstated_clips(of: Format, outgoing: Outgoing) -> list[str]:
+    # In Alembic they are the library's own, in units.
+    lens, factor = outgoing.track.lens, outgoing.convention.metres_per_unit if of.key == "alembic" else 1.0
+    written = zip(("near", "far"), (lens.near_m, lens.far_m), of.clips_m, strict=True)
     there = [(name, value * factor) for name, v, value in written if value is not None and np.isnan(v).all()]
     if not there:
         return []
     names, values = " and no ".join(f"{n} clip" for n, _ in there), " and ".join(f"{v:g} m" for _, v in there)
     one = len(there) == 1
     return [
-        f"The camera states no {names}, and {_LABELS[format_key]} always holds {'one' if one else 'them'}: {values} "
+        f"The camera states no {names}, and {of.label.split()[0]} always holds {'one' if one else 'them'}: {values} "
         f"stand{'s' if one else ''} in the file. Set {'it' if one else 'them'} there."
     ]

@@ -14,6 +14,7 @@ from anaxis.core.time.rates import format_frame
 from anaxis.delivery.options import DeliveryOptions
 from anaxis.delivery.shot_camera import ShotCamera
 from anaxis.diagnosis.returned import CameBack, compared
+from anaxis.formats import format_of
 from anaxis.formats.file_time import zero_frame_of
 from anaxis.packages.model import Profile
 
@@ -45,7 +46,7 @@ def numberings(track: Track, profile: Profile, deliveries: Iterable[tuple[str, D
         )
         found.setdefault(first, Numbering(first, sentence))
         frames = track.frames + (first - own)
-        zero, said = zero_frame_of(format_key, frames, track.rate, profile.time.clips_from_zero)
+        zero, said = zero_frame_of(format_of(format_key), frames, track.rate, profile.time.clips_from_zero)
         if zero:
             found.setdefault(0.0, Numbering(0.0, f"The clip begins at frame 0 in the package. {said}", wanted=False))
     return list(found.values())

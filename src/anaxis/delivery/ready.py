@@ -23,7 +23,7 @@ from anaxis.delivery.limits import limits_of
 from anaxis.delivery.options import DeliveryOptions
 from anaxis.delivery.overscan import with_overscan
 from anaxis.delivery.shot_camera import ShotCamera
-from anaxis.formats import has_nodes, key_rule_of
+from anaxis.formats import format_of
 from anaxis.formats.file_axes import file_axes
 from anaxis.formats.file_time import zero_frame_of
 from anaxis.packages.habit import Outbound
@@ -76,7 +76,7 @@ def made_ready(
 ) -> Ready:
     """``tighter`` is a share of the tolerance for fewer keys, for formats that cost something themselves."""
     camera, said = with_samples(camera, options)
-    if options.samples == 1 and has_nodes(format_key):
+    if options.samples == 1 and format_of(format_key).several:
         camera, held = with_cuts_held(camera, profile)
         said = (*said, *held)
     of_plate = camera
@@ -94,7 +94,9 @@ def made_ready(
         drawn = reduced.track if outgoing.root is None else outgoing.root.track(reduced.track)
         outgoing = replace(outgoing, track=drawn, keys=reduced.keys)
     sent, intended = compensate(outgoing, profile, format_key)
-    zero, said_zero = zero_frame_of(format_key, sent.track.frames, sent.track.rate, profile.time.clips_from_zero)
+    zero, said_zero = zero_frame_of(
+        format_of(format_key), sent.track.frames, sent.track.rate, profile.time.clips_from_zero
+    )
     limits = limits_of(
         format_key, _on_whole_frames(replace(outgoing, zero_frame=zero), options), profile.lens.reads_gltf_zoom
     )
@@ -174,7 +176,7 @@ def with_plane(outgoing: Outgoing, camera: ShotCamera, format_key: str, options:
     )
     said = list(said_of_distance(plane, camera.track, camera.landmarks.shown(), camera.lines_m))
     bent = camera.track.distortion is not None
-    if not has_nodes(format_key):
+    if not format_of(format_key).several:
         said.insert(
             0,
             "There is no image plane in the file: this format has no nodes. Its distance and size are on the transfer sheet.",
@@ -194,7 +196,7 @@ def rooted(outgoing: Outgoing, placement: Similarity, profile: Profile, format_k
     broken = next((kind for code, kind in HABITS.items() if kind.on_tree and code in codes), None)
     if broken is not None:
         why = f"There is no root above the camera: the package {broken.says({})}, so a root would not arrive."
-    elif not has_nodes(format_key):
+    elif not format_of(format_key).several:
         why = "There is no root above the camera: this format has no nodes, and holds it in world space."
     else:
         scaled = "" if placement.scale == 1 else " Its scale stays in the camera's own numbers."
@@ -223,7 +225,7 @@ def compensate(outgoing: Outgoing, profile: Profile, format_key: str) -> tuple[O
 
 def reduce_keys(outgoing: Outgoing, format_key: str, tolerance_px: float, progress: Progress = no_progress) -> Reduced:
     """The few keys with which a format's readers draw an outgoing camera within a tolerance. Raises BadInput."""
-    rule = key_rule_of(format_key, outgoing.convention)
+    rule = format_of(format_key).key_rule(outgoing.convention)
     marks = outgoing.landmarks
     if outgoing.root is not None:
         marks = outgoing.root.inverse().landmarks(marks)

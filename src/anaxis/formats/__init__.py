@@ -1,82 +1,50 @@
-"""File formats: one module each, and this registry of them.
+"""File formats: a folder each with its :data:`FORMAT`, and this registry of them.
 
 A reader takes a path, and the folder of a zip whose other files it may open, and gives a scene; a
-writer takes an outgoing camera, a folder and a file stem and gives the files it wrote. Modules are
-imported when first used: a format library takes longer to load than most files.
+writer takes outgoing cameras, a folder and a file stem and gives the files it wrote.
 """
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
-from dataclasses import dataclass
-from importlib import import_module
+from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from anaxis.core.bounds import require_rate
 from anaxis.core.errors import BadInput
+from anaxis.formats import alembic, collada, gltf, obj, tables, track_json, usd
+from anaxis.formats.format import Format
 
 if TYPE_CHECKING:  # a reader waits for none of what writers need
-    from anaxis.core.motion.reduce import KeyRule
     from anaxis.core.outgoing import Outgoing
     from anaxis.core.scene.nodes import Scene
-    from anaxis.core.space.axes import Convention
 
 MAX_FILE_BYTES = 200 * 1000 * 1000
-
-
-@dataclass(frozen=True)
-class Format:
-    """``read`` and ``write`` are "module:function" below anaxis.formats; ``cameras`` is False for a
-    format that holds a set and never a camera; ``several`` is True for one that is written with nodes, and so
-    with several cameras or a root above them."""
-
-    key: str
-    label: str
-    suffixes: tuple[str, ...]
-    read: str | None = None
-    write: str | None = None
-    cameras: bool = True
-    several: bool = False
-
-
 ZIP_SUFFIX = ".zip"
-FORMATS: tuple[Format, ...] = (
-    Format(
-        "usd", "OpenUSD", (".usd", ".usda", ".usdc", ".usdz"), "usd.read:read_usd", "usd.write:write_usd", several=True
-    ),
-    Format("alembic", "Alembic", (".abc",), "alembic.read:read_alembic", "alembic.write:write_alembic", several=True),
-    Format("gltf", "glTF 2.0", (".gltf", ".glb"), "gltf.read:read_gltf", "gltf.write:write_gltf", several=True),
-    Format(
-        "collada", "COLLADA 1.4", (".dae",), "collada.read:read_collada", "collada.write:write_collada", several=True
-    ),
-    Format(
-        "json", "Track JSON", (".json",), "track_json.document:read_track_json", "track_json.document:write_track_json"
-    ),
-    Format(
-        "columns", "Column text", (".csv", ".tsv", ".txt"), "tables.read:read_columns", "tables.write:write_columns"
-    ),
-    Format("obj", "OBJ", (".obj",), "obj.read:read_obj", cameras=False),
-)
+FORMATS: tuple[Format, ...] = tuple(f.FORMAT for f in (usd, alembic, gltf, collada, track_json, tables, obj))
+WRITTEN = tuple(f for f in FORMATS if f.written)
 
-CAMERA_SUFFIXES = tuple(s for f in FORMATS if f.read and f.cameras for s in f.suffixes)
-SET_SUFFIXES = tuple(s for f in FORMATS if f.read and f.key not in ("json", "columns") for s in f.suffixes)
+CAMERA_SUFFIXES = tuple(s for f in FORMATS if f.cameras for s in f.suffixes)
+SET_SUFFIXES = tuple(s for f in FORMATS if f.sets for s in f.suffixes)
 READABLE_SUFFIXES = (*CAMERA_SUFFIXES, ZIP_SUFFIX)
 # Nobody means the text files beside a layer when a zip is handed over.
-_ZIPPED_SUFFIXES = tuple(s for f in FORMATS if f.read and f.cameras and f.key != "columns" for s in f.suffixes)
+_ZIPPED_SUFFIXES = tuple(s for f in FORMATS if f.cameras and not f.has_layouts for s in f.suffixes)
 
 
-def _load(target: str) -> Callable[..., object]:
-    module, name = target.split(":")
-    function: Callable[..., object] = getattr(import_module(f"anaxis.formats.{module}"), name)
-    return function
+def format_of(key: str) -> Format:
+    """The format that is written under a key; raises BadInput that lists them."""
+    found = next((f for f in WRITTEN if f.key == key), None)
+    if found is None:
+        known = ", ".join(f.key for f in WRITTEN)
+        raise BadInput(f"'{key[:40]}' is no format that is written: choose one of {known}.")
+    return found
 
 
 def reader_of(name: str) -> Format:
     """The format that reads a file of this name; raises BadInput that lists what can be read."""
     suffix = Path(name).suffix.lower()
     for entry in FORMATS:
-        if entry.read and suffix in entry.suffixes:
+        if suffix in entry.suffixes:
             return entry
     raise BadInput(
         f"{name} ends in '{suffix or 'nothing'}', which is no camera file that can be read: "
@@ -86,7 +54,7 @@ def reader_of(name: str) -> Format:
 
 def is_table(name: str) -> bool:
     """Whether a file of this name is column text, which a column layout says how to read."""
-    return any(Path(name).suffix.lower() in f.suffixes for f in FORMATS if f.key == "columns")
+    return any(Path(name).suffix.lower() in f.suffixes for f in FORMATS if f.has_layouts)
 
 
 def require_readable(name: str, suffixes: tuple[str, ...] = READABLE_SUFFIXES) -> None:
@@ -120,9 +88,8 @@ def read_file(path: Path, max_bytes: int = MAX_FILE_BYTES, layout: dict[str, Any
 
 def _read_one(path: Path, within: Path | None, layout: dict[str, Any] | None = None) -> Scene:
     entry = reader_of(path.name)
-    assert entry.read
-    extra = {"layout": layout} if entry.key == "columns" else {}
-    scene: Scene = _load(entry.read)(path, within, **extra)  # type: ignore[assignment]
+    extra = {"layout": layout} if entry.has_layouts else {}
+    scene = entry.reader()(path, within, **extra)
     require_rate(scene.rate, path.name)
     return scene
 
@@ -144,34 +111,13 @@ def write_files(format_key: str, cameras: Sequence[Outgoing], folder: Path, stem
     Raises BadInput for a format that is not written, or holds one camera and is handed several, and for
     cameras of different rates, which no file holds together.
     """
-    target = _writer_of(format_key)
+    entry = format_of(format_key)
     rates = list(dict.fromkeys(c.track.rate for c in cameras))
-    if len(cameras) > 1 and not has_nodes(format_key):
+    if len(cameras) > 1 and not entry.several:
         raise BadInput(f"'{format_key}' holds one camera a file: write one file each.")
     if len(rates) > 1:
         from anaxis.core.time.rates import rate_label
 
         said = " and ".join(f"{rate_label(r)}" for r in rates)
         raise BadInput(f"The cameras run at {said} frames a second, and a file has one rate: write one file each.")
-    written = _load(target)(cameras, folder, stem)
-    assert isinstance(written, list)
-    return written
-
-
-def key_rule_of(format_key: str, receiver: Convention) -> KeyRule:
-    """How a reader of a format draws between keys: what its writer's module says. Raises BadInput."""
-    rule: KeyRule = _load(_writer_of(format_key).split(":")[0] + ":key_rule")(receiver)  # type: ignore[assignment]
-    return rule
-
-
-def has_nodes(format_key: str) -> bool:
-    """Whether a format is written with nodes: several cameras in a file, or a root above one."""
-    return any(f.key == format_key and f.several for f in FORMATS)
-
-
-def _writer_of(format_key: str) -> str:
-    entry = next((f for f in FORMATS if f.key == format_key and f.write), None)
-    if entry is None or entry.write is None:
-        known = ", ".join(f.key for f in FORMATS if f.write)
-        raise BadInput(f"'{format_key}' is not a format that is written: choose one of {known}.")
-    return entry.write
+    return entry.writer()(cameras, folder, stem)

@@ -8,8 +8,6 @@ from anaxis.core.typing import Floats
 
 # A library may write clip planes whatever is known: this property of the camera names those that it does not state.
 CLIPS, UNSTATED = ("near_m", "far_m"), "notStated"
-# The clip planes that stand for those that are not stated, in formats that cannot leave them out.
-NEAR_WRITTEN_M, FAR_WRITTEN_M = 0.01, 10_000.0
 
 
 def zero_where_unstated(values: Floats) -> Floats:

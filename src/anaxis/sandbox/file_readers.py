@@ -16,7 +16,6 @@ import signal
 import socket
 import sys
 from contextlib import suppress
-from importlib import import_module
 from pathlib import Path
 from tempfile import TemporaryDirectory
 
@@ -33,8 +32,8 @@ def load(only: str = "") -> None:
     """Load the format libraries: all, or what reads files of one suffix."""
     only = "" if only == ZIP_SUFFIX else only
     for entry in FORMATS:
-        if entry.read and (not only or only in entry.suffixes):
-            import_module(f"anaxis.formats.{entry.read.split(':')[0]}")
+        if not only or only in entry.suffixes:
+            entry.reader()
     if not only:  # what waits for any file; what was started for one has no time for more
         load_scipy()
         _warm_up()

@@ -23,8 +23,8 @@ from anaxis.core.space.axes import Convention
 from anaxis.core.space.rotation import angles_from_matrices
 from anaxis.core.typing import Floats
 from anaxis.formats.file_axes import file_axes, is_still
+from anaxis.formats.format import FAR_WRITTEN_M, NEAR_WRITTEN_M
 from anaxis.formats.nodes import Node, nodes_of, places
-from anaxis.formats.unstated import FAR_WRITTEN_M, NEAR_WRITTEN_M
 
 # A near plane at 0 makes a projection that divides by nothing, in readers that take it as it is.
 NEAREST_M = 1e-4

@@ -28,8 +28,8 @@ from anaxis.core.space.axes import Convention
 from anaxis.core.time.rates import plain_frame, rate_text
 from anaxis.core.typing import Floats, Ints
 from anaxis.formats.file_axes import is_still
+from anaxis.formats.format import NEAR_WRITTEN_M
 from anaxis.formats.nodes import Node, nodes_of, places
-from anaxis.formats.unstated import NEAR_WRITTEN_M
 
 POINTER = "KHR_animation_pointer"
 _UNLIT = "KHR_materials_unlit"

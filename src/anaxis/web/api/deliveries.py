@@ -18,9 +18,8 @@ from anaxis.app.documents import DeliveryDocument, HandedOver, JobDocument, Retu
 from anaxis.app.hand_over import printed_sheet
 from anaxis.app.orders import Order, fulfil
 from anaxis.app.returned import get_return, take_back
-from anaxis.core.errors import BadInput
 from anaxis.delivery.options import DeliveryOptions
-from anaxis.formats import CAMERA_SUFFIXES, FORMATS, check_size, require_readable
+from anaxis.formats import CAMERA_SUFFIXES, check_size, format_of, require_readable
 from anaxis.queue.jobs import OPEN, get_job, left_alone, resume_job, stop
 from anaxis.store.models import Job
 from anaxis.store.packages import get_package
@@ -34,7 +33,6 @@ from anaxis.web.streams import events
 
 router = APIRouter(tags=["deliveries"], route_class=Once, dependencies=[needs()], responses=REFUSALS)
 _LOOK_EVERY_S = 0.5
-_WRITTEN = tuple(f.key for f in FORMATS if f.write)
 
 
 class NewDelivery(BaseModel):
@@ -65,9 +63,8 @@ class ProofDocument(BaseModel):
 @router.post("/cameras/{camera_id}/deliveries", status_code=201)
 def deliver(request: Request, response: Response, store: Store, camera_id: Number, asked: NewDelivery) -> HandedOver:
     """Written and proved: at once, 201, or as work to be followed where that takes long, 202."""
-    unknown = [f for f in asked.formats if f not in _WRITTEN]
-    if unknown:
-        raise BadInput(f"'{unknown[0][:40]}' is no format that is written: choose of {', '.join(_WRITTEN)}.")
+    for key in asked.formats:
+        format_of(key)
     held = get_version(store, camera_id, asked.version)
     profiles = [get_package(store, key) for key in dict.fromkeys(asked.to)]
     done = fulfil(store, Order([held], profiles, list(dict.fromkeys(asked.formats)), asked.options, ""))

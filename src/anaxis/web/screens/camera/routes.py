@@ -31,7 +31,7 @@ from anaxis.core.scene.landmarks import NODE_NAME_RULE, Landmarks, node_name
 from anaxis.delivery.options import DeliveryOptions, from_zero_up
 from anaxis.delivery.ready import prepare
 from anaxis.delivery.shot_camera import ShotCamera
-from anaxis.formats import FORMATS, SET_SUFFIXES
+from anaxis.formats import SET_SUFFIXES, WRITTEN
 from anaxis.formats.track_json.document import convention_from_document
 from anaxis.library.examined import FileCamera, camera_after, chain_after, levels_of
 from anaxis.packages import SHIPPED_KEYS
@@ -260,7 +260,7 @@ def _context(
         "plates": [p for p in plates_of(store, version.camera.shot) if p.kind != "equirectangular"],
         "fits": FITS,
         "fit_words": FIT_WORDS,
-        "formats": [f for f in FORMATS if f.write],
+        "formats": WRITTEN,
         "source": source,
         "source_axes": axes_svg(source, "The file"),
         "target_axes": axes_svg(profile.convention, profile.label),

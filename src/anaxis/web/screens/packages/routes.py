@@ -37,6 +37,7 @@ from anaxis.core.space.rotation import angles_from_matrices
 from anaxis.diagnosis.calibration import learned
 from anaxis.diagnosis.calibration_form import Needs, Returned, returned_from_document
 from anaxis.diagnosis.calibration_kit import IMAGE, made_camera, write_start
+from anaxis.formats import WRITTEN
 from anaxis.formats.tables.layout import QUANTITIES
 from anaxis.packages import shipped_profiles
 from anaxis.packages.habits import HABITS
@@ -52,7 +53,7 @@ _MAX_PROFILE_BYTES = 100_000
 _EXAMPLE_AT = 12
 _MAX_FORM_BYTES = 5_000_000
 _MAX_COLUMNS = 60
-_CALIBRATED = ("usd", "alembic", "collada", "columns", "json")
+_CALIBRATED = tuple(f.key for f in WRITTEN if f.calibrates)
 
 
 @router.get("")

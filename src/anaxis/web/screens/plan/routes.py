@@ -28,7 +28,7 @@ from anaxis.app.plan import (
 from anaxis.app.retention import kept as kept_of
 from anaxis.app.roles import Role
 from anaxis.delivery.options import DeliveryOptions
-from anaxis.formats import FORMATS
+from anaxis.formats import WRITTEN
 from anaxis.store.models import PlanTarget, Run, Show
 from anaxis.store.packages import all_packages
 from anaxis.store.queries import found, get_show, saved_recipes
@@ -54,7 +54,7 @@ def plan(request: Request, store: Store, show_id: int, state: str = "", q: str =
     at = max(0, min(at, max(0, len(rows) - 1) // _PAGE * _PAGE))
     return page(
         request, "plan/index.html", show=whole.show, board=whole, rows=rows[at : at + _PAGE], shown=len(rows), at=at, step=_PAGE, state=state, q=q,
-        counts={s: whole.count(s) for s in STATES}, due=len(due(whole)), packages=all_packages(store), formats=[f for f in FORMATS if f.write],
+        counts={s: whole.count(s) for s in STATES}, due=len(due(whole)), packages=all_packages(store), formats=WRITTEN,
         recipes=saved_recipes(store), runs=_runs(store, whole.show), states=STATES,
     )  # fmt: skip
 

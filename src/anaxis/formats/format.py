@@ -1,0 +1,66 @@
+"""What is known of a file format: its names, what it holds, and who reads and writes it.
+
+Each format's folder has one :class:`Format` as its ``FORMAT``, beside its reader and writer. These are loaded when they are
+first asked for, since a format library takes longer to load than most files to read.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:  # a reader waits for none of what writers need
+    from anaxis.core.motion.reduce import KeyRule
+    from anaxis.core.outgoing import Outgoing
+    from anaxis.core.scene.nodes import Scene
+    from anaxis.core.space.axes import Convention
+
+# Takes a path, and the folder of a zip whose other files it may open; one that ``has_layouts`` a column layout too.
+Reader = Callable[..., "Scene"]
+# Takes outgoing cameras, a folder and a file stem; gives the files it wrote.
+Writer = Callable[["Sequence[Outgoing]", Path, str], list[Path]]
+
+# The clip planes that stand for those that are not stated, in formats that cannot leave them out.
+NEAR_WRITTEN_M, FAR_WRITTEN_M = 0.01, 10_000.0
+
+
+@dataclass(frozen=True)
+class Format:
+    """A file format; a format's own class says with ``reader``, ``writer`` and ``key_rule`` who does it.
+
+    ``key`` is its name in the store, ``label`` that on pages, ``names`` those on the command line. ``written`` is False for
+    what is read alone, ``cameras`` for what holds a set and never a camera, ``sets`` for what never holds a set. ``several``:
+    written with nodes, so with several cameras or a root above them. ``film_back``: holds a film back and its offset.
+    ``in_seconds``: counts seconds from 0 on, and no frames. ``single_precision``: of all its numbers. ``clips_m``: the clip planes
+    (near, far) that stand in a file where a camera states none, None for one that is left out. ``has_layouts``: text that a
+    column layout says how to read. ``calibrates``: its files can carry what a package is calibrated by.
+    """
+
+    key: str
+    label: str
+    names: tuple[str, ...]
+    suffixes: tuple[str, ...]
+    written: bool = True
+    cameras: bool = True
+    sets: bool = True
+    several: bool = False
+    film_back: bool = True
+    in_seconds: bool = False
+    single_precision: bool = False
+    clips_m: tuple[float | None, float | None] = (None, None)
+    has_layouts: bool = False
+    calibrates: bool = False
+
+    def reader(self) -> Reader:
+        """Who reads it, loaded."""
+        raise NotImplementedError(f"{self.key} has no reader")
+
+    def writer(self) -> Writer:
+        """Who writes it, loaded; not where ``written`` is False."""
+        raise NotImplementedError(f"{self.key} has no writer")
+
+    def key_rule(self, receiver: Convention) -> KeyRule:
+        """How whoever opens it draws between keys."""
+        raise NotImplementedError(f"{self.key} has no writer")
