@@ -156,7 +156,7 @@ def test_only_the_shots_a_target_names_are_owed_and_the_camera_ticked_is_run(eng
         ("json", shots[1]),
         ("usd", shots[1]),
     }
-    with Session(engine) as store, pytest.raises(BadInput, match="no format that is written"):
+    with Session(engine) as store, pytest.raises(BadInput, match="not a format that is written"):
         set_target(store, show_of(store), PACKAGE, "scroll")
 
 

@@ -36,7 +36,7 @@ def format_of(key: str) -> Format:
     found = next((f for f in WRITTEN if f.key == key), None)
     if found is None:
         known = ", ".join(f.key for f in WRITTEN)
-        raise BadInput(f"'{key[:40]}' is no format that is written: choose one of {known}.")
+        raise BadInput(f"'{key[:40]}' is not a format that is written: choose one of {known}.")
     return found
 
 

@@ -7,7 +7,6 @@ the transaction that records the result. :mod:`anaxis.queue.reconcile` compares 
 
 from __future__ import annotations
 
-import json
 import os
 import subprocess
 import sys
@@ -16,8 +15,10 @@ from collections.abc import Sequence
 from contextlib import suppress
 from typing import Any
 
+import procrastinate
+from procrastinate.exceptions import AlreadyEnqueued, ConnectorException
 from sqlalchemy import ColumnElement, Engine, func, make_url, select, text, update
-from sqlalchemy.exc import SQLAlchemyError
+from sqlalchemy.exc import IntegrityError, OperationalError, SQLAlchemyError
 from sqlalchemy.orm import Session
 
 from anaxis.core.errors import BadInput
@@ -34,11 +35,8 @@ OPEN = ("waiting", "running", "stopping")
 JOB_LOCK = 7_204_115
 # A job that has waited for longer, or whose worker has said nothing for longer, is shown as left alone.
 PATIENCE_S = 20
-# procrastinate's own way into its queue, on a connection of ours.
-_DEFER = text(
-    "SELECT procrastinate_defer_jobs_v1(ARRAY[ROW(CAST(:queue AS varchar), CAST(:task AS varchar), CAST(:priority AS integer), CAST(:lock AS text), "
-    "CAST(:lock AS text), CAST(:args AS jsonb), CAST(NULL AS timestamptz))]::procrastinate_job_to_defer_v1[])"
-)
+# Entries are made on connections of ours: it needs none of its own.
+_QUEUE = procrastinate.App(connector=procrastinate.SyncPsycopgConnector())
 _WAITS = text("SELECT id FROM procrastinate_jobs WHERE queueing_lock = :lock AND status = 'todo' FOR UPDATE")
 _TAKE_OUT = text("DELETE FROM procrastinate_jobs WHERE status = 'todo' AND queueing_lock = ANY(:locks)")
 _ALIVE = text("SELECT 1 FROM procrastinate_workers WHERE last_heartbeat > now() - interval '15 seconds' LIMIT 1")
@@ -97,17 +95,30 @@ def put_in_queue(session: Session, job: Job) -> None:
     """A job in the queue: once, or once more after it was stopped or failed."""
     lock = lock_of_job(job.id)  # one entry a job in the queue, and never two of them at work
     priority = WAITED_FOR if job.run_id is None else OF_A_RUN
-    args = json.dumps({"job_id": job.id})
     # One that still waits there is held until this transaction ends, so that no worker takes it up for the state before.
     if session.execute(_WAITS, {"lock": lock}).first():
         return
-    session.execute(_DEFER, {"queue": QUEUE, "task": TASK, "priority": priority, "lock": lock, "args": args})
+    _enqueue(session, TASK, lock, queue=QUEUE, priority=priority, job_id=job.id)
 
 
 def call_in_queue(session: Session, number: int) -> None:
     """A webhook call, in the queue of such: none ever keeps a job waiting."""
-    args, lock = json.dumps({"call_id": number}), lock_of_call(number)
-    session.execute(_DEFER, {"queue": CALL_QUEUE, "task": CALL, "priority": OF_A_RUN, "lock": lock, "args": args})
+    _enqueue(session, CALL, lock_of_call(number), queue=CALL_QUEUE, priority=OF_A_RUN, call_id=number)
+
+
+def _enqueue(session: Session, task: str, lock: str, queue: str, priority: int, **args: int) -> None:
+    """An entry by procrastinate's own interface, on the session's connection and so in its transaction.
+
+    ``lock`` lets one of its name into the queue, and one be done at a time. Raises what SQLAlchemy raises for its own queries.
+    """
+    own = session.connection().connection.driver_connection
+    entry = _QUEUE.configure_task(task, queue=queue, lock=lock, queueing_lock=lock, priority=priority, connection=own)
+    try:
+        entry.defer(**args)
+    except AlreadyEnqueued as error:
+        raise IntegrityError(f"enqueue {lock}", None, error) from error
+    except ConnectorException as error:
+        raise OperationalError(f"enqueue {lock}", None, error) from error
 
 
 def remove_calls(session: Session, numbers: Sequence[int]) -> None:
