@@ -30,7 +30,7 @@ _under_way: Counter[tuple[str, ...]] = Counter()
 
 
 class TooManyTries(BadInput):
-    """``wait_s`` is after how many seconds the next try is looked at."""
+    """Too many wrong passwords: the next try is looked at after ``wait_s`` seconds."""
 
     code = "too_many_tries"
 

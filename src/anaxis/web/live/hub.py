@@ -55,6 +55,8 @@ async def first_to_end(*running: Coroutine[Any, Any, None]) -> BaseException | N
 
 
 class TooManyOpen(BadInput):
+    """Somebody has as many connections open as one person may have: close one."""
+
     code = "too_many_open"
 
 

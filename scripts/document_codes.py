@@ -1,0 +1,119 @@
+"""Writes docs/codes.md, the codes of findings and errors, from the code: ``python scripts/document_codes.py [--check]``."""
+
+from __future__ import annotations
+
+import ast
+import sys
+from collections.abc import Iterator
+from pathlib import Path
+
+HERE = Path(__file__).resolve().parents[1]
+SOURCE = HERE / "src" / "anaxis"
+TARGET = HERE / "docs" / "codes.md"
+_HEAD = """# Codes
+
+Programs go by a code: it stays when its sentence is worded anew. `scripts/document_codes.py` writes these tables from the code; `…` stands
+for what differs from case to case.
+
+## Findings
+
+What a file holds that a person should know. An *error* keeps a camera from being used, a *warning* stands above every "matches" until somebody
+mends or allows it, a *note* is said once.
+
+| code | | says |
+|---|---|---|
+"""
+_ERRORS = """
+## Errors
+
+Why something was not done: the `code` of a `Problem` over HTTP, and of the command line's `--json`. An error without a code of its own is
+`bad_input`.
+
+| code | says |
+|---|---|
+"""
+
+
+_named: dict[str, ast.expr] = {}  # what the names of the file at hand stand for
+
+
+def text_of(node: ast.expr | None) -> str:
+    """A string as its reader sees it, with … for what is put in; "" where it is worked out elsewhere."""
+    if isinstance(node, ast.Name) and node.id in _named:
+        return text_of(_named.pop(node.id))
+    if isinstance(node, ast.Constant) and isinstance(node.value, str):
+        return node.value
+    if isinstance(node, ast.JoinedStr):
+        return "".join(text_of(part) if isinstance(part, ast.Constant) else "…" for part in node.values)
+    if isinstance(node, ast.BinOp) and isinstance(node.op, ast.Add):
+        return (text_of(node.left) or "…") + (text_of(node.right) or "…")
+    if isinstance(node, ast.IfExp):
+        return text_of(node.body) or text_of(node.orelse)
+    return ""
+
+
+def calls(tree: ast.AST, *names: str) -> Iterator[ast.Call]:
+    for node in ast.walk(tree):
+        if isinstance(node, ast.Call) and getattr(node.func, "id", getattr(node.func, "attr", "")) in names:
+            yield node
+
+
+def argument(call: ast.Call, place: int, name: str) -> ast.expr | None:
+    named = next((k.value for k in call.keywords if k.arg == name), None)
+    return named if named is not None else call.args[place] if len(call.args) > place else None
+
+
+def codes_in(node: ast.expr | None) -> list[str]:
+    """The codes that an expression can be: one, or those of both sides of a condition."""
+    if isinstance(node, ast.IfExp):
+        return [*codes_in(node.body), *codes_in(node.orelse)]
+    found = text_of(node)
+    return [found] if found else []
+
+
+def found() -> tuple[dict[str, tuple[str, str]], dict[str, str]]:
+    """Findings by code, with severity and sentence, and errors by code, with their sentence."""
+    findings: dict[str, tuple[str, str]] = {}
+    errors: dict[str, str] = {}
+    for path in sorted(SOURCE.rglob("*.py")):
+        tree = ast.parse(path.read_text())
+        _named.clear()
+        for node in ast.walk(tree):
+            if isinstance(node, ast.Assign) and isinstance(node.targets[0], ast.Name):
+                _named[node.targets[0].id] = node.value
+        for call in calls(tree, "Finding"):
+            for code in codes_in(argument(call, 0, "code")):
+                said = text_of(argument(call, 2, "message"))
+                before = findings.get(code, ("", ""))
+                severity = before[0] or "/".join(codes_in(argument(call, 1, "severity")))
+                findings[code] = (severity, before[1] or said)
+        for call in calls(tree, "BadInput"):
+            for code in codes_in(argument(call, 1, "code")):
+                errors[code] = errors.get(code) or text_of(argument(call, 0, "sentence"))
+        for call in calls(tree, "problem"):
+            for code in codes_in(argument(call, 1, "code")):
+                errors[code] = errors.get(code) or text_of(argument(call, 2, "sentence"))
+        for node in ast.walk(tree):
+            if not isinstance(node, ast.ClassDef) or not any(getattr(b, "id", "") == "BadInput" for b in node.bases):
+                continue
+            for line in node.body:
+                if isinstance(line, ast.Assign) and getattr(line.targets[0], "id", "") == "code":
+                    said = (ast.get_docstring(node) or "").partition("\n")[0]
+                    errors[text_of(line.value)] = said.replace("``", "`")
+    return findings, errors
+
+
+def document() -> str:
+    findings, errors = found()
+
+    def cell(text: str) -> str:
+        return " ".join(text.split()).replace("|", "\\|") or "the words of the error that it comes from"
+
+    rows = [f"| `{code}` | {severity} | {cell(said)} |\n" for code, (severity, said) in sorted(findings.items())]
+    return _HEAD + "".join(rows) + _ERRORS + "".join(f"| `{c}` | {cell(s)} |\n" for c, s in sorted(errors.items()))
+
+
+if __name__ == "__main__":
+    if "--check" in sys.argv:
+        sys.exit(TARGET.read_text() != document())
+    TARGET.write_text(document())
