@@ -25,6 +25,7 @@ from anaxis.app.people import add_person
 from anaxis.app.roles import Role
 from anaxis.app.tokens import new_token
 from anaxis.packages import shipped_profiles
+from anaxis.program import anaxis_command
 from anaxis.simulated.client import PackageLine
 from anaxis.simulated.made_up import scene_document
 from anaxis.simulated.scene import Scene
@@ -32,7 +33,6 @@ from anaxis.store.database import connect, migrate
 from anaxis.store.exchange import Shared
 from anaxis.store.local_postgres import LocalPostgres
 from anaxis.store.models import Show
-from anaxis.worker.supervise import anaxis_command
 from sizes import sized
 
 PORT, EVERY_S, HABIT = 8497, 0.05, [{"code": "frame_offset", "frames": 1.0}]

@@ -25,6 +25,7 @@ from anaxis.core.scene.picture import picture_of  # noqa: E402
 from anaxis.formats import read_file  # noqa: E402
 from anaxis.library.archive import scene_to_bytes  # noqa: E402
 from anaxis.library.examined import look  # noqa: E402
+from anaxis.program import anaxis_command  # noqa: E402
 from anaxis.queue.jobs import OPEN, address_of  # noqa: E402
 from anaxis.store.database import connect, migrate  # noqa: E402
 from anaxis.store.keep import find_or_make_shot, find_or_make_show, stage_file  # noqa: E402
@@ -86,7 +87,7 @@ def run_s(engine: Engine, name: str, workers: int) -> tuple[float, float]:
     """Seconds for a run of the show's plan on so many workers, from their first job on; PostgreSQL's seconds in it."""
     with Session(engine) as session, session.begin():
         number = start_run(session, show_of(session, name)).id
-    command = [sys.executable, "-P", "-c", "from anaxis.cli import main; main()", "worker", "--concurrency", "1"]
+    command = anaxis_command("worker", "--concurrency", "1")
     environment = {
         **os.environ,
         "DATABASE_URL": address_of(engine),

@@ -34,6 +34,7 @@ from anaxis.core.space.axes import Convention  # noqa: E402
 from anaxis.formats.tables.write import write_columns  # noqa: E402
 from anaxis.packages import shipped_profiles  # noqa: E402
 from anaxis.packages.model import profile_from_dict  # noqa: E402
+from anaxis.program import anaxis_command  # noqa: E402
 from anaxis.standin.package import open_as_package  # noqa: E402
 from anaxis.store.database import connect  # noqa: E402
 from anaxis.store.local_postgres import LocalPostgres, free_port  # noqa: E402
@@ -41,7 +42,6 @@ from anaxis.store.models import Show  # noqa: E402
 from anaxis.web.app import create_app  # noqa: E402
 from anaxis.web.drawings.axes import axes_svg  # noqa: E402
 from anaxis.web.drawings.distortion import distortion_svg  # noqa: E402
-from anaxis.worker.supervise import anaxis_command  # noqa: E402
 from make_scenes import make_all  # noqa: E402
 from run import PERSON, live_packages, load_demo  # noqa: E402
 

@@ -30,6 +30,8 @@ import numpy as np
 import psutil
 import psycopg
 
+from anaxis.program import anaxis_command
+
 ROOT = Path(__file__).resolve().parent.parent
 SAMPLES = sorted((ROOT / "src" / "anaxis" / "web" / "samples").glob("*.usd*"))
 VIEWS = ("shots", "camera", "drawing", "proof", "matrix", "packages")
@@ -213,9 +215,9 @@ def processes(start: psutil.Process) -> dict[str, list[psutil.Process]]:
             line = " ".join(process.cmdline())
         except psutil.Error:
             continue
-        if "main() serve" in line:
+        if "-m anaxis serve" in line:
             found["pages"].append(process)
-        elif "main() worker" in line:
+        elif "-m anaxis worker" in line:
             found["worker"].append(process)
         elif "anaxis.sandbox" in line:
             found["reader"].append(process)
@@ -269,17 +271,7 @@ def main() -> None:
     given = asked.parse_args()
     with tempfile.TemporaryDirectory(prefix="anaxis-soak-") as folder:
         Path(folder).chmod(0o755)
-        command = [
-            sys.executable,
-            "-P",
-            "-c",
-            "from anaxis.cli import main; main()",
-            "start",
-            "--port",
-            str(given.port),
-            "--folder",
-            folder,
-        ]
+        command = anaxis_command("start", "--port", str(given.port), "--folder", folder)
         log = Path(folder, "soak.log").open("wb")  # noqa: SIM115  (the server writes in it)
         environment = {k: v for k, v in os.environ.items() if k != "DATABASE_URL"}
         server = subprocess.Popen(command, env=environment, stdout=log, stderr=log)

@@ -6,7 +6,6 @@ import json
 import os
 import signal
 import subprocess
-import sys
 import time
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
@@ -35,6 +34,7 @@ from anaxis.delivery.deliver import deliver_all
 from anaxis.delivery.options import DeliveryOptions
 from anaxis.delivery.shot_camera import ShotCamera
 from anaxis.packages import find_profile
+from anaxis.program import anaxis_command
 from anaxis.queue.jobs import OPEN, TryAgain, address_of
 from anaxis.store.keep import keep_package, save_recipe, stage_file
 from anaxis.store.models import Content, Delivery, Job, MadeFile, Run, Show, SourceFile, Version
@@ -254,9 +254,7 @@ def test_killed_workers_lose_nothing_and_do_nothing_twice(engine: Engine, demo_f
     environment = {**os.environ, "DATABASE_URL": address_of(engine)}
 
     def start() -> subprocess.Popen[bytes]:
-        return subprocess.Popen(
-            [sys.executable, "-P", "-c", "from anaxis.cli import main; main()", "worker"], env=environment
-        )
+        return subprocess.Popen(anaxis_command("worker"), env=environment)
 
     run = begin(engine)
     steady, shot = start(), start()

@@ -13,9 +13,9 @@ import pytest
 
 from anaxis.core.checks.examine import take_camera
 from anaxis.formats import read_file
+from anaxis.program import anaxis_command
 from anaxis.simulated.scene import Scene
 from anaxis.store.local_postgres import free_port
-from anaxis.worker.supervise import anaxis_command
 from linked import pixels
 from shell import run
 from test_live_cut import wait

@@ -7,7 +7,6 @@ import os
 import shutil
 import signal
 import subprocess
-import sys
 import time
 import zipfile
 from pathlib import Path
@@ -20,6 +19,7 @@ from sqlalchemy.orm import Session
 from anaxis.app.file_names import Named, named
 from anaxis.core.errors import BadInput
 from anaxis.core.recipe.model import Operation
+from anaxis.program import anaxis_command
 from anaxis.queue.jobs import address_of
 from anaxis.store.keep import save_recipe
 from anaxis.store.models import Camera, SourceFile, Version
@@ -176,16 +176,7 @@ def test_a_watched_folder_is_gone_on_with_and_a_half_written_file_waits(
     watched.mkdir()
     first, second = sorted(folder.glob("MI_0[12]0*"))
     shutil.copy(first, watched)
-    call = [
-        sys.executable,
-        "-P",
-        "-c",
-        "from anaxis.cli import main; main()",
-        "take-in",
-        str(watched),
-        "--show",
-        "Mill",
-    ]
+    call = anaxis_command("take-in", str(watched), "--show", "Mill")
     environment = {**os.environ, "DATABASE_URL": address_of(engine)}
     with subprocess.Popen(
         [*call, "--watch", "--json"], stdout=subprocess.PIPE, text=True, env=environment,

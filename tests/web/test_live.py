@@ -26,13 +26,13 @@ from anaxis.app.people import actor_for, add_person, give_role
 from anaxis.app.roles import Role
 from anaxis.app.tokens import new_token, revoke
 from anaxis.packages import shipped_profiles
+from anaxis.program import anaxis_command
 from anaxis.simulated.tracker import Device, Tracker, walk
 from anaxis.store.exchange import Party, Recording, RecordingBlock
 from anaxis.store.local_postgres import free_port
 from anaxis.store.models import Show, Version
 from anaxis.store.people import Token
 from anaxis.store.queries import track_of
-from anaxis.worker.supervise import anaxis_command
 from linked import loop, quiet, shared_ids, shown
 from linked import until as until_async
 from pages import Server, Visitor, fits, ink, ready, take_in, until

@@ -29,12 +29,12 @@ from anaxis.app.exchange.links import LinkAsked, clashes_in, link, settle
 from anaxis.app.people import add_person
 from anaxis.app.roles import Role
 from anaxis.app.tokens import new_token
+from anaxis.program import anaxis_command
 from anaxis.simulated import space
 from anaxis.simulated.scene import Scene
 from anaxis.store.exchange import Party, SharedChange
 from anaxis.store.local_postgres import free_port
 from anaxis.store.models import Show
-from anaxis.worker.supervise import anaxis_command
 from lanes import sized
 from linked import apart_px, quiet, random_profile, shared_ids, shown
 

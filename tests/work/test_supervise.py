@@ -19,11 +19,11 @@ import pytest
 from sqlalchemy.orm import Session
 
 from anaxis.packages import shipped_profiles
+from anaxis.program import anaxis_command
 from anaxis.queue.jobs import ask_for
 from anaxis.store.database import connect
 from anaxis.store.local_postgres import free_port
 from anaxis.store.models import Job
-from anaxis.worker.supervise import anaxis_command
 from pages import Visitor, take_in
 
 Running = tuple[psutil.Process, str]

@@ -14,6 +14,7 @@ import click
 
 from anaxis.cli.tables import OFF_TOLERANCE, REFUSED, WARNED, console, print_json, said_on_the_way, table
 from anaxis.core.errors import BadInput
+from anaxis.program import anaxis_command
 
 _ARGS = "anaxis.args"
 # The gravest first, as docs/command-line.md lists them.
@@ -72,18 +73,7 @@ def _without_files(args: list[str], files: tuple[Path, ...]) -> list[str]:
 
 
 def _one(command: str, file: Path, words: list[str]) -> _Done:
-    call = [
-        sys.executable,
-        "-P",
-        "-c",
-        "from anaxis.cli import main; main()",
-        command,
-        *words,
-        "--json",
-        "--",
-        str(file),
-    ]
-    done = subprocess.run(call, capture_output=True, text=True)
+    done = subprocess.run(anaxis_command(command, *words, "--json", "--", str(file)), capture_output=True, text=True)
     try:
         document = json.loads(done.stdout)
     except ValueError:

@@ -9,7 +9,6 @@ from __future__ import annotations
 
 import os
 import subprocess
-import sys
 import threading
 from collections.abc import Sequence
 from contextlib import suppress
@@ -23,6 +22,7 @@ from sqlalchemy.orm import Session
 
 from anaxis.core.errors import BadInput
 from anaxis.monitoring.logs import request_id
+from anaxis.program import anaxis_command
 from anaxis.store.models import Job, Worker
 from anaxis.store.rows import actor_named, found
 
@@ -220,9 +220,7 @@ class WorkerProcess:
                 return
             environment = {**os.environ, "DATABASE_URL": address_of(self._engine)}
             self._process = subprocess.Popen(
-                [sys.executable, "-P", "-c", "from anaxis.worker.process import main; main(owned=True)"],
-                stdin=subprocess.PIPE,
-                env=environment,
+                anaxis_command("worker", "--owned"), stdin=subprocess.PIPE, env=environment
             )
 
     def close(self) -> None:

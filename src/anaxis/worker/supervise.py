@@ -12,13 +12,13 @@ import logging
 import os
 import signal
 import subprocess
-import sys
 import threading
 import time
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 
 from anaxis.core.errors import BadInput
+from anaxis.program import anaxis_command
 from anaxis.store.local_postgres import LocalPostgres
 
 _log = logging.getLogger("anaxis.supervise")
@@ -52,11 +52,6 @@ class Service:
     @property
     def ended(self) -> bool:
         return self.process is not None and self.process.poll() is not None
-
-
-def anaxis_command(*args: str) -> list[str]:
-    """A command of ours, run by this Python."""
-    return [sys.executable, "-P", "-c", "from anaxis.cli import main; main()", *args]
 
 
 class Supervisor:

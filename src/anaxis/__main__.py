@@ -1,0 +1,5 @@
+"""``python -m anaxis``: the command line."""
+
+from anaxis.cli import main
+
+main()
