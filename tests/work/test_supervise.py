@@ -92,8 +92,8 @@ def _find(start: psutil.Process, words: str) -> list[psutil.Process]:
 def test_what_is_killed_comes_back_and_goes_on(running: Running, demo_files: dict[str, Path], tmp_path: Path) -> None:
     start, site = running
     take_in(site, demo_files["TW_020"], cookies=_administrator(site, (tmp_path / "log").read_text()))
-    url = _find(start, "main() serve")[0].environ()["DATABASE_URL"]
-    for words in ("main() worker", "main() serve", "bin/postgres -D", "postgres: anaxis"):
+    url = _find(start, "-m anaxis serve")[0].environ()["DATABASE_URL"]
+    for words in ("-m anaxis worker", "-m anaxis serve", "bin/postgres -D", "postgres: anaxis"):
         before = {p.pid for p in _find(start, words)}
         os.kill(min(before), signal.SIGKILL)
         until(lambda words=words, before=before: any(p.pid not in before for p in _find(start, words)))  # type: ignore[misc]
