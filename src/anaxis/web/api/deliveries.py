@@ -27,8 +27,8 @@ from anaxis.store.queries import get_version, track_of
 from anaxis.web.access import needs
 from anaxis.web.api.fields import REFUSALS, Name, Number
 from anaxis.web.api.once import Once
+from anaxis.web.own_worker import ensure_worker
 from anaxis.web.pages import Store, download_answer, name_of_upload
-from anaxis.web.screens.jobs.routes import ensure_worker
 from anaxis.web.streams import events
 
 router = APIRouter(tags=["deliveries"], route_class=Once, dependencies=[needs()], responses=REFUSALS)

@@ -34,8 +34,8 @@ from anaxis.store.rows import found
 from anaxis.web.access import needs
 from anaxis.web.api.fields import REFUSALS, Name, Number
 from anaxis.web.api.once import Once
+from anaxis.web.own_worker import ensure_worker
 from anaxis.web.pages import Store
-from anaxis.web.screens.jobs.routes import ensure_worker
 
 router = APIRouter(route_class=Once, dependencies=[needs()], responses=REFUSALS)
 _LEAD = [needs(change=Role.LEAD)]

@@ -18,8 +18,8 @@ from anaxis.queue.jobs import get_job
 from anaxis.store.packages import all_packages, get_package
 from anaxis.store.queries import get_version
 from anaxis.web.access import needs
+from anaxis.web.own_worker import ensure_worker
 from anaxis.web.pages import Store, download_answer, number_or_none, page, say_next
-from anaxis.web.screens.jobs.routes import ensure_worker
 
 router = APIRouter(prefix="/cameras", dependencies=[needs()])
 several = APIRouter(dependencies=[needs()])

@@ -34,8 +34,8 @@ from anaxis.store.packages import all_packages
 from anaxis.store.queries import NotFound, get_camera, newest_show_name, saved_layouts, staged_scene
 from anaxis.web.access import needs
 from anaxis.web.drawings.camera import look_drawing
+from anaxis.web.own_worker import ensure_worker
 from anaxis.web.pages import Store, drawing_answer, name_of_upload, page
-from anaxis.web.screens.jobs.routes import ensure_worker
 
 router = APIRouter(prefix="/take-in", dependencies=[needs(Role.ARTIST)])
 _MAX_NAME = 120

@@ -17,6 +17,7 @@ from anaxis.store.packages import get_package
 from anaxis.store.queries import get_version
 from anaxis.web.access import needs
 from anaxis.web.drawings.keys import keys_svg
+from anaxis.web.own_worker import ensure_worker
 from anaxis.web.pages import Store, download_answer, number_or_none, page
 
 router = APIRouter(dependencies=[needs()])
@@ -30,12 +31,6 @@ KEPT_WORDS = {
     "sphere_maps": "Writing the sphere's maps",
     "sphere_pictures": "Putting pictures through the sphere's maps",
 }
-
-
-def ensure_worker(request: Request, wanted: bool) -> None:
-    """See that somebody does what was asked for, where this process has a worker of its own."""
-    if wanted and request.app.state.worker is not None:
-        request.app.state.worker.ensure()
 
 
 def open_work(session: Session, version: Version) -> list[Job]:

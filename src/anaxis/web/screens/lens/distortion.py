@@ -36,8 +36,8 @@ from anaxis.store.models import Version
 from anaxis.store.queries import get_version, picture_of_version, track_of
 from anaxis.web.access import OPEN, needs
 from anaxis.web.drawings.distortion import distortion_svg, fold_radius, largest_displacement_px
+from anaxis.web.own_worker import ensure_worker
 from anaxis.web.pages import Store, TypedForm, name_of_upload, number_or_none, page
-from anaxis.web.screens.jobs.routes import ensure_worker
 
 router = APIRouter(prefix="/cameras", dependencies=[needs()])
 _MOST_FILES = 40

@@ -33,8 +33,8 @@ from anaxis.store.models import PlanTarget, Run, Show
 from anaxis.store.packages import all_packages
 from anaxis.store.queries import found, get_show, saved_recipes
 from anaxis.web.access import needs
+from anaxis.web.own_worker import ensure_worker
 from anaxis.web.pages import Store, number_or_none, page
-from anaxis.web.screens.jobs.routes import ensure_worker
 
 router = APIRouter(dependencies=[needs()])
 _PAGE = 100

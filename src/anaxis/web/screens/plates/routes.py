@@ -37,8 +37,8 @@ from anaxis.queue.jobs import OPEN
 from anaxis.store.models import Plate, Version
 from anaxis.store.queries import NotFound, get_version
 from anaxis.web.access import needs
+from anaxis.web.own_worker import ensure_worker
 from anaxis.web.pages import Store, name_of_upload, number_or_none, page
-from anaxis.web.screens.jobs.routes import ensure_worker
 
 router = APIRouter(dependencies=[needs()])
 _MOST_FILES = 500

@@ -23,9 +23,9 @@ from anaxis.core.errors import BadInput
 from anaxis.store.queries import get_version, track_of
 from anaxis.web.access import needs
 from anaxis.web.drawings.camera import sphere_drawing
+from anaxis.web.own_worker import ensure_worker
 from anaxis.web.pages import Store, TypedForm, drawing_answer, number_or_none, page
 from anaxis.web.screens.derived.routes import to_its_page
-from anaxis.web.screens.jobs.routes import ensure_worker
 
 router = APIRouter(prefix="/cameras", dependencies=[needs()])
 
