@@ -20,7 +20,7 @@ sys.path.insert(0, str(ROOT / "demo"))
 
 from anaxis.app.edit import keep_camera  # noqa: E402
 from anaxis.app.plan import board, set_target, start_run  # noqa: E402
-from anaxis.app.shots import Asked, listed  # noqa: E402
+from anaxis.app.shots import ShotFilter, listed  # noqa: E402
 from anaxis.core.scene.picture import picture_of  # noqa: E402
 from anaxis.formats import read_file  # noqa: E402
 from anaxis.library.archive import scene_to_bytes  # noqa: E402
@@ -51,7 +51,7 @@ def show_of(session: Session, name: str) -> Show:
     return session.execute(select(Show).where(Show.name == name)).scalar_one()
 
 
-def opened_s(engine: Engine, name: str, asked: Asked) -> float:
+def opened_s(engine: Engine, name: str, asked: ShotFilter) -> float:
     """The best of five times of what the page of the shots asks the store."""
     times = []
     for _ in range(5):
@@ -124,8 +124,8 @@ def main() -> None:
         fill(engine, "small", path, sized(200, 2))
         fill(engine, "large", path, sized(2000, 4))
         for label, asked in (
-            ("as it opens", Asked()),
-            ("by state, worst first", Asked(state="taken in", sort="worst")),
+            ("as it opens", ShotFilter()),
+            ("by state, worst first", ShotFilter(state="taken in", sort="worst")),
         ):
             small, large = opened_s(engine, "small", asked), opened_s(engine, "large", asked)
             print(f"shots {label}: {large * 1000:.0f} ms of 2,000, x {large / small:.1f} of 200")

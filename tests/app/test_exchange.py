@@ -17,8 +17,8 @@ import ordinary
 from anaxis.app.deliver import deliver_version
 from anaxis.app.edit import edit_version
 from anaxis.app.exchange.across import Across, write_across
-from anaxis.app.exchange.cells import Cells, cells_of_values
-from anaxis.app.exchange.changes import Gap, take_change
+from anaxis.app.exchange.cells import FramePatch, cells_of_values
+from anaxis.app.exchange.changes import MissingChange, take_change
 from anaxis.app.exchange.links import LinkAsked, link, passed, settle, stop
 from anaxis.app.exchange.messages import Change, Hello, Scene, read_message, schema
 from anaxis.app.exchange.parties import choose, enter, heard_of, take_scene
@@ -491,7 +491,7 @@ def hello(**more: Any) -> Hello:
     return Hello.model_validate({"protocol": 1, "client": "abcdefgh", "name": "one", "profile": "zup-rh-m", **more})
 
 
-def whole(number: int, **more: Any) -> tuple[Change, Cells]:
+def whole(number: int, **more: Any) -> tuple[Change, FramePatch]:
     row = {
         "position": [[0, 0, 0]],
         "rotation": [[0, 0, 0]],
@@ -511,7 +511,7 @@ def test_numbers_are_taken_once_in_order_of_the_connection_that_counts(party: tu
     store, row = party
     assert take_change(store, row.id, row.connection, *whole(1)) is True
     assert take_change(store, row.id, row.connection, *whole(1)) is False
-    with pytest.raises(Gap, match="where 2 was next"):
+    with pytest.raises(MissingChange, match="where 2 was next"):
         take_change(store, row.id, row.connection, *whole(3))
     before = row.connection
     assert enter(store, hello(last=1)).connection != before

@@ -23,7 +23,7 @@ from anaxis.app.names import archive, bring_back, move_camera, move_shot, rename
 from anaxis.app.plan import board, set_target
 from anaxis.app.remove import remove_camera
 from anaxis.app.roles import Actor, Role
-from anaxis.app.shots import PAGE, Asked, away, listed, shown_show
+from anaxis.app.shots import PAGE, ShotFilter, away, listed, shown_show
 from anaxis.app.take_in import reports_of
 from anaxis.core.errors import BadInput
 from anaxis.core.recipe.model import Operation
@@ -76,7 +76,7 @@ def store(engine: Engine, demo_files: dict[str, Path]) -> Any:
 
 
 def names(store: Session, **asked: Any) -> list[str]:
-    return [r.camera.shot.name for r in listed(store, show_of(store), Asked(**asked)).rows]
+    return [r.camera.shot.name for r in listed(store, show_of(store), ShotFilter(**asked)).rows]
 
 
 def test_cameras_are_found_by_what_is_asked(store: Session) -> None:
@@ -92,13 +92,18 @@ def test_cameras_are_found_by_what_is_asked(store: Session) -> None:
     with store.begin_nested():  # what the edit expects of it by now is a finding too
         expect_of(store, show_of(store).shots[0], 2001.0, 2100.0, None)
     assert names(store, findings=True) == ["TW_010", *before]
-    rows = {r.camera.shot.name: r for r in listed(store, show_of(store), Asked()).rows}
+    rows = {r.camera.shot.name: r for r in listed(store, show_of(store), ShotFilter()).rows}
     assert rows["TW_010"].warnings == 1 and rows["TW_020"].by == "night shift" and rows["TW_010"].by == "local"
 
 
 def test_many_shots_cost_as_many_queries_as_few(engine: Engine, store: Session) -> None:
     store.commit()
-    asked = (Asked(), Asked(state="taken in", sort="worst"), Asked(q="TW_0", findings=True), Asked(at=100))
+    asked = (
+        ShotFilter(),
+        ShotFilter(state="taken in", sort="worst"),
+        ShotFilter(q="TW_0", findings=True),
+        ShotFilter(at=100),
+    )
     few, plenty = [], []  # type: ignore[var-annotated]
     for counts in (few, plenty):
         for one in asked:
@@ -111,9 +116,9 @@ def test_many_shots_cost_as_many_queries_as_few(engine: Engine, store: Session) 
         many(engine, 400) if counts is few else None
     assert few == plenty and max(plenty) < 16
     with Session(engine) as session:
-        last = listed(session, show_of(session), Asked(at=10_000))
+        last = listed(session, show_of(session), ShotFilter(at=10_000))
         assert last.whole == last.found == 403 and last.at == 400 and len(last.rows) == 3
-        assert len(listed(session, show_of(session), Asked()).rows) == PAGE
+        assert len(listed(session, show_of(session), ShotFilter()).rows) == PAGE
 
 
 def test_what_is_renamed_moved_or_archived_is_found_again_and_nothing_is_lost(
@@ -148,8 +153,8 @@ def test_what_is_renamed_moved_or_archived_is_found_again_and_nothing_is_lost(
     assert names(store) == ["TW_015", "TW_020"]
     other: Show = find_or_make_show(store, "The Tidewright, second reel")
     move_shot(store, second, other)
-    assert [r.camera.shot.name for r in listed(store, show, Asked()).rows] == ["TW_015"]
-    assert [r.camera.shot.name for r in listed(store, other, Asked()).rows] == ["TW_020"]
+    assert [r.camera.shot.name for r in listed(store, show, ShotFilter()).rows] == ["TW_015"]
+    assert [r.camera.shot.name for r in listed(store, other, ShotFilter()).rows] == ["TW_020"]
     assert get_version(store, camera.id).deliveries, "what was delivered stays"
     archive(store, show)
     assert shown_show(store, None) == other

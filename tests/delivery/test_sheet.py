@@ -18,7 +18,7 @@ from anaxis.core.scene.picture import Picture
 from anaxis.delivery.deliver import deliver_in_formats
 from anaxis.delivery.options import DeliveryOptions
 from anaxis.delivery.shot_camera import ShotCamera
-from anaxis.delivery.transfer_sheet import Handed, Source, handed_of, sheet_html, sheet_pdf
+from anaxis.delivery.transfer_sheet import CameraOrigin, Handed, handed_of, sheet_html, sheet_pdf
 from anaxis.packages import shipped_profiles
 from anaxis.packages.habits import HABITS
 from anaxis.packages.model import Profile
@@ -26,7 +26,7 @@ from test_habits import with_habits
 from test_writers import shot
 
 PICTURE = Picture(Image(1920, 1080), "width", False, False)
-SOURCE = Source("mill.usda", "ab" * 32, "/rig/<b>cam</b>", [], "2.1")
+SOURCE = CameraOrigin("mill.usda", "ab" * 32, "/rig/<b>cam</b>", [], "2.1")
 
 
 def handed(

@@ -270,7 +270,7 @@ def test_a_picture_that_stops_its_process_stops_no_other(
     files = {i: written(tmp_path / f"p{i}", "exr") for i in range(4)}
     code = FALLING.replace("DO", do)
     monkeypatch.setattr(forks, "confined", lambda _module, _folder, *more: [sys.executable, "-c", code, *more])
-    monkeypatch.setattr(plates, "PICTURE_READERS", forks.Source("falling"))
+    monkeypatch.setattr(plates, "PICTURE_READERS", forks.ForkSource("falling"))
     done = {d["frame"]: d for d in plate_work({"do": "facts"}, files)}
     assert said in done[1]["error"] and all("facts" in done[i] for i in (0, 2, 3))
     plates.PICTURE_READERS.close()

@@ -8,7 +8,7 @@ import numpy as np
 import pytest
 
 import ordinary
-from anaxis.app.exchange.cells import EVERY, NOTHING, Held
+from anaxis.app.exchange.cells import EVERY, NOTHING, CameraState
 from anaxis.app.exchange.sides import Side, sent_to
 from anaxis.core.camera.lens import Image
 from anaxis.core.errors import BadInput
@@ -73,13 +73,13 @@ def test_numbers_that_are_no_camera_are_refused() -> None:
     row[:, SLICES["position"]] = row[:, SLICES["rotation"]] = 0.0
     row[:, SLICES["lens"]] = [190.0, 36.0, 24.0, 0.0, 0.0, 1.0]
     with pytest.raises(BadInput, match="between 0 and 180"):
-        side.track(Held(np.array([1.0]), row))
+        side.track(CameraState(np.array([1.0]), row))
     with pytest.raises(BadInput, match="is new"):
-        NOTHING.with_cells(Held(np.array([1.0]), row).cells(groups=("position",)))
+        NOTHING.with_cells(CameraState(np.array([1.0]), row).cells(groups=("position",)))
 
 
 def test_a_rate_is_kept_exactly() -> None:
-    held = Held(
+    held = CameraState(
         np.arange(3.0),
         own_rows(ordinary.track_of(ordinary.SHOTS["three"]()), shipped_profiles()["zup-rh-m"], Image(1920, 1080)),
     )

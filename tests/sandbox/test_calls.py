@@ -23,7 +23,7 @@ from anaxis.core.recipe.model import Operation
 from anaxis.core.scene.picture import Picture
 from anaxis.delivery.options import DeliveryOptions
 from anaxis.delivery.shot_camera import ShotCamera
-from anaxis.delivery.transfer_sheet import Source
+from anaxis.delivery.transfer_sheet import CameraOrigin
 from anaxis.diagnosis.covered import proposals
 from anaxis.formats import read_file
 from anaxis.library.archive import scene_to_bytes
@@ -100,7 +100,7 @@ def test_each_function_gives_apart_what_it_gives_here(demo_files: dict[str, Path
     profile = find_profile(SHIPPED_KEYS[0])
     out = ShotCamera(track, marks, PICTURE, lines_m=lines)
     image = PICTURE.image
-    source = Source("a.usda", "0" * 64, path, [o.as_dict() for o in recipe])
+    source = CameraOrigin("a.usda", "0" * 64, path, [o.as_dict() for o in recipe])
     square = np.array([[[-50.0, 0, -50], [50, 0, -50], [0, 0, 50]]])
     asked: dict[str, tuple[Any, ...]] = {
         "look": (archive, {path: recipe}, Expected(1001, 1100, Fraction(24000, 1001)), image, {}, path, None),

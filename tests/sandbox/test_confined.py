@@ -20,7 +20,7 @@ from anaxis.sandbox.calculators import Calculators
 from anaxis.sandbox.confined import clean_environment
 from anaxis.sandbox.folders import how_readers_work, made_for_a_reader, settle
 from anaxis.sandbox.guard import Limits, ParserPool
-from anaxis.sandbox.kept import Kept
+from anaxis.sandbox.kept import AnswerCache
 
 PROBE = """
 import json, os, socket, sys
@@ -158,7 +158,7 @@ def test_an_answer_is_worked_out_once_and_a_sentence_is_not_for_ever(monkeypatch
     with pytest.raises(BadInput):
         calculators._answer("bad", ({"n": 9}, [b"ab"]))
     assert asked[-1] == "bad"
-    kept = Kept(1000)
+    kept = AnswerCache(1000)
     for i in range(50):
         kept.put(bytes([i]), ({"n": i}, [bytes(90)]))
     assert kept.get(bytes([49])) is not None and kept.get(bytes([0])) is None
@@ -222,12 +222,12 @@ def test_what_a_library_prints_is_no_part_of_the_answer(monkeypatch: pytest.Monk
         "serve_forks(dict, serve)"
     )
     monkeypatch.setattr(forks, "confined", lambda _module, _folder, *more: [sys.executable, "-c", noisy, *more])
-    source = forks.Source("noisy")
+    source = forks.ForkSource("noisy")
 
     def asked(fork: forks.Fork) -> list[object]:
         fork.send({}, 60)
         answers: list[object] = [fork.receive(60)]
-        with pytest.raises(forks.Ended) as ended:
+        with pytest.raises(forks.ForkEnded) as ended:
             fork.receive(60)
         return [*answers, ended.value.code]
 

@@ -17,7 +17,7 @@ from anaxis.app.allowed import allow_warnings, warn_again
 from anaxis.app.deliver import deliver_version
 from anaxis.app.edit import edit_version
 from anaxis.app.plan import board, set_target
-from anaxis.app.shots import Asked, listed
+from anaxis.app.shots import ShotFilter, listed
 from anaxis.core.errors import BadInput
 from anaxis.core.recipe.model import Operation
 from anaxis.packages import find_profile
@@ -80,7 +80,7 @@ def test_list_plan_sheet_zip_and_history_say_it_and_it_ends_when_it_is_mended(en
         assert delivery.matches and not delivery.sound
         (row,) = board(store, show).rows
         assert row.cells[0].state == "warned" and SAID in row.cells[0].why
-        (on_list,) = listed(store, show, Asked()).rows
+        (on_list,) = listed(store, show, ShotFilter()).rows
         assert on_list.state == "file has a warning" and on_list.warnings == 1
         with pytest.raises(BadInput, match=r"no open warning 'no_such'.*the open ones are sensor_factor"):
             allow_warnings(store, version, ["no_such"])
@@ -90,7 +90,7 @@ def test_list_plan_sheet_zip_and_history_say_it_and_it_ends_when_it_is_mended(en
         store.expire_all()
         assert store.get_one(Delivery, delivery.id).verdict == "Matches"
         assert board(store, show).rows[0].cells[0].state == "matches"
-        assert listed(store, show, Asked(findings=True)).rows == []
+        assert listed(store, show, ShotFilter(findings=True)).rows == []
         told = store.scalars(select(HistoryEntry).where(HistoryEntry.action == "allow warnings")).one()
         assert told.said.startswith("sensor_factor: ") and SAID in told.said and told.about_id == version.camera_id
     with Session(engine) as store, store.begin():

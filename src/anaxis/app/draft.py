@@ -16,7 +16,7 @@ from anaxis.core.recipe.replay import inserted
 from anaxis.core.scene.landmarks import legal_name
 from anaxis.core.scene.nodes import Scene, corrected
 from anaxis.core.time.rates import parse_rate, rate_label
-from anaxis.library.examined import Looked
+from anaxis.library.examined import CameraSummary
 from anaxis.store.models import Camera, SourceFile
 from anaxis.store.queries import find_shot
 
@@ -104,7 +104,7 @@ def corrections_typed(draft: Draft, read: Scene, typed: dict[str, str]) -> dict[
 
 
 @dataclass(frozen=True)
-class Target:
+class TakeInTarget:
     """Where one camera of the file may go: ``known`` are the shot's cameras, ``chosen`` one of them or
     None for a new camera called ``name``; ``differs`` says that names are not the same."""
 
@@ -120,7 +120,7 @@ def _renamed(known: list[Camera], in_file: set[str], path: str) -> Camera | None
     return next((c for c in known if c.head_id and c.name not in in_file and c.head.camera_path == path), None)
 
 
-def targets_of(store: Session, draft: Draft, reports: list[Looked], show: str, shot: str) -> list[Target]:
+def targets_of(store: Session, draft: Draft, reports: list[CameraSummary], show: str, shot: str) -> list[TakeInTarget]:
     """A proposal for every camera: by the camera the file was handed over for, by name, or the only one there is."""
     found = find_shot(store, show.strip(), shot.strip())
     known = list(found.cameras) if found else []
@@ -137,5 +137,5 @@ def targets_of(store: Session, draft: Draft, reports: list[Looked], show: str, s
         if len(moving) == 1 and report is moving[0] and chosen is None:
             handed = [c for c in known if c.id == draft.camera]
             chosen = handed[0] if handed else known[0] if len(known) == 1 else None
-        out.append(Target(report.path, name, known, chosen, chosen is not None and chosen.name != name))
+        out.append(TakeInTarget(report.path, name, known, chosen, chosen is not None and chosen.name != name))
     return out

@@ -26,7 +26,7 @@ from anaxis.core.scene.landmarks import legal_name
 from anaxis.core.scene.nodes import Scene
 from anaxis.core.scene.picture import Picture
 from anaxis.library.archive import scene_from_bytes
-from anaxis.library.examined import Looked, fitting_recipe
+from anaxis.library.examined import CameraSummary, fitting_recipe
 from anaxis.store.keep import find_or_make, keep_file
 from anaxis.store.models import Camera, Shot, SourceFile, Version, VersionInput
 from anaxis.store.noticed import expected_of
@@ -42,7 +42,7 @@ KEEPING_WORDS: dict[Keeping, str] = {
 
 @use_case("take in")
 def keep_camera(
-    session: Session, shot: Shot, source: SourceFile, report: Looked, name: str, picture: Picture, change: str = "",
+    session: Session, shot: Shot, source: SourceFile, report: CameraSummary, name: str, picture: Picture, change: str = "",
     made_of: Sequence[VersionInput] = (),
 ) -> Version:  # fmt: skip
     """Keep one camera of a file; a camera of that name in the shot gets a new take. ``made_of`` are the versions of other
@@ -71,7 +71,7 @@ class Retake:
     """A newer file of a known camera, looked through and ready to be kept."""
 
     camera: Camera
-    report: Looked
+    report: CameraSummary
     picture: Picture
     change: str
 
@@ -187,7 +187,7 @@ def edit_version(
     return _next(session, version, _made(version.camera, version.source_file, report, picture, 0, others), change)
 
 
-def _examined(session: Session, version: Version, recipe: Recipe, picture: Picture) -> Looked:
+def _examined(session: Session, version: Version, recipe: Recipe, picture: Picture) -> CameraSummary:
     image = None if picture.image_guessed else picture.image
     path, expected = version.camera_path, expected_of(version.camera.shot)
     source = version.source_file
@@ -273,14 +273,19 @@ def copy_camera(session: Session, version: Version, name: str) -> Version:
     return made
 
 
-def _refuse_unusable(report: Looked) -> None:
+def _refuse_unusable(report: CameraSummary) -> None:
     if report.track is None or not report.usable:
         worst = next(f for f in report.findings if f.severity == "error")
         raise BadInput(f"{report.name} cannot be kept: {worst.message} {worst.remedy}")
 
 
 def _made(
-    camera: Camera, source: SourceFile, report: Looked, picture: Picture, number: int, made_of: Sequence[VersionInput]
+    camera: Camera,
+    source: SourceFile,
+    report: CameraSummary,
+    picture: Picture,
+    number: int,
+    made_of: Sequence[VersionInput],
 ) -> Version:
     return Version(
         camera_id=camera.id,

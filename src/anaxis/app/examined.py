@@ -11,7 +11,7 @@ from anaxis.core.camera.lens import Image
 from anaxis.core.checks import Expected
 from anaxis.core.recipe.effects import sets_of
 from anaxis.core.recipe.model import Recipe
-from anaxis.library.examined import FileCamera, Looked, look
+from anaxis.library.examined import CameraSummary, FileCamera, look
 from anaxis.store.models import SourceFile, Version
 from anaxis.store.queries import recipe_of, set_finder
 
@@ -25,7 +25,7 @@ def looked_at(
     image: Image | None = None,
     only: str | None = None,
     tracks: Sequence[str] | None = None,
-) -> list[Looked]:
+) -> list[CameraSummary]:
     """See :func:`anaxis.library.examined.look`; ``name`` is the file's."""
     sets = _sets_for(session, recipes.values())
     return runner_of(session).run(name, look, scene, recipes, expected, image, sets, only, tracks)

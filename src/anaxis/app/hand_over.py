@@ -25,7 +25,7 @@ from anaxis.delivery.options import DeliveryOptions
 from anaxis.delivery.overscan import with_overscan
 from anaxis.delivery.ready import made_ready
 from anaxis.delivery.shot_camera import ShotCamera
-from anaxis.delivery.transfer_sheet import Handed, HandedFile, MadeFrom, Source, sheet_html, sheet_pdf
+from anaxis.delivery.transfer_sheet import CameraOrigin, Handed, HandedFile, MadeFrom, sheet_html, sheet_pdf
 from anaxis.formats.editorial.write import edit_files
 from anaxis.library.made import packed_up
 from anaxis.packages.model import Profile, profile_from_dict
@@ -67,10 +67,10 @@ def printed_sheet(session: Session, delivery: Delivery) -> tuple[str, bytes]:
     return name, made(session, name, sheet_pdf, sheet_html(handed))
 
 
-def source_of(version: Version) -> Source:
+def source_of(version: Version) -> CameraOrigin:
     """Where a version came from, as it is written on what is handed over."""
     file, recipe = version.source_file, recipe_document(recipe_of(version))
-    return Source(
+    return CameraOrigin(
         file.name,
         file.sha256,
         version.camera_path,

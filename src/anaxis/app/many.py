@@ -10,7 +10,7 @@ from typing import Any
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from anaxis.app.draft import Draft, Target, targets_of
+from anaxis.app.draft import Draft, TakeInTarget, targets_of
 from anaxis.app.file_names import Named, guessed, named, named_if
 from anaxis.app.take_in import TakeIn, reports_of, take_in
 from anaxis.core.errors import BadInput
@@ -19,7 +19,7 @@ from anaxis.core.recipe.replay import completed
 from anaxis.core.scene.landmarks import legal_name
 from anaxis.core.scene.nodes import Scene
 from anaxis.core.scene.picture import picture_of
-from anaxis.library.examined import Looked
+from anaxis.library.examined import CameraSummary
 from anaxis.store.keep import stage_file
 from anaxis.store.models import Camera, Shot, Show, SourceFile, Version, VersionInput
 from anaxis.store.queries import find_shot, newest_recipe, staged_scene
@@ -115,7 +115,7 @@ def item_of(session: Session, source: SourceFile, name: str, rule: str, show: st
     )  # fmt: skip
 
 
-def _of_named_camera(target: Target, names: Named, rule: str) -> Target:
+def _of_named_camera(target: TakeInTarget, names: Named, rule: str) -> TakeInTarget:
     """A file's only camera by the camera that its name says: a take of the one called so, or of the one whose file said the same;
     else a camera of its own."""
     called = next((c for c in target.known if c.name.lower() == names.camera.lower()), None)
@@ -137,7 +137,7 @@ def _named_before(name: str, rule: str) -> Named:
     return said if said.shot else guessed(name)
 
 
-def _chosen(reports: list[Looked], names: Named, name: str, by_rule: bool) -> list[Looked]:
+def _chosen(reports: list[CameraSummary], names: Named, name: str, by_rule: bool) -> list[CameraSummary]:
     """The cameras of the file to be kept: the one its name says, else all that can be used or repaired."""
     if names.camera and len(reports) > 1:
         said = [r for r in reports if r.name == names.camera]
@@ -158,7 +158,7 @@ def _chosen(reports: list[Looked], names: Named, name: str, by_rule: bool) -> li
     return chosen
 
 
-def _state(targets: Sequence[Target], names: Named, rule: str) -> tuple[str, str]:
+def _state(targets: Sequence[TakeInTarget], names: Named, rule: str) -> tuple[str, str]:
     known = [t.chosen for t in targets if t.chosen is not None and t.chosen.head_id is not None]
     if not known:
         return "new", ""

@@ -33,7 +33,7 @@ from anaxis.formats.plates.picture import facts_from_dict
 from anaxis.formats.zip_upload import UNPACKED_TIMES, unpack
 from anaxis.queue.jobs import OPEN, ask_for
 from anaxis.sandbox.guard import limits_from_environment
-from anaxis.sandbox.plate_look import Looked, look_at
+from anaxis.sandbox.plate_look import PlateSummary, look_at
 from anaxis.sandbox.plates import plate_work
 from anaxis.store.media_folders import HANDED_IN, listed, opened, put_aside, root_of, take_away
 from anaxis.store.models import Job, Plate, PlateProxy, Shot, Version
@@ -147,7 +147,7 @@ def opened_of(root: str, folder: str, path: Path) -> BinaryIO:
     return opened(root, folder, path.name)
 
 
-def _seen(looked: Looked) -> dict[str, Any]:
+def _seen(looked: PlateSummary) -> dict[str, Any]:
     plate = looked.plate
     rate = plate.rate
     return {

@@ -26,7 +26,7 @@ SETTINGS = {
 _IN_HAND = timedelta(hours=1)
 
 
-class Kept(NamedTuple):
+class StoredAmount(NamedTuple):
     """Of one kind: the setting that says how long, how many there are, how large, and what of it would go now."""
 
     setting: str
@@ -48,7 +48,7 @@ def days_of(setting: str) -> int:
     return int(given)
 
 
-def kept(session: Session) -> list[Kept]:
+def kept(session: Session) -> list[StoredAmount]:
     """What is kept that can be made again, by kind."""
     out = []
     for setting, (what, _) in SETTINGS.items():
@@ -61,7 +61,7 @@ def kept(session: Session) -> list[Kept]:
         ).one()
         if model is SourceFile:
             frees = session.execute(_bytes_only_of(old)).scalar_one()
-        out.append(Kept(setting, what, days_of(setting), count, int(whole), gone, int(frees)))
+        out.append(StoredAmount(setting, what, days_of(setting), count, int(whole), gone, int(frees)))
     return out
 
 

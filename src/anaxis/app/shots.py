@@ -28,7 +28,7 @@ STATES = ("taken in", "delivered", WARNED, "does not match")
 
 
 @dataclass(frozen=True)
-class Asked:
+class ShotFilter:
     """Which cameras are to be listed, and in which order; what is left empty asks nothing."""
 
     q: str = ""
@@ -101,7 +101,7 @@ def shows_of(session: Session) -> list[Show]:
     return list(session.execute(select(Show).order_by(Show.archived_at.is_not(None), Show.name)).scalars())
 
 
-def listed(session: Session, show: Show, asked: Asked) -> Listing:
+def listed(session: Session, show: Show, asked: ShotFilter) -> Listing:
     """Cameras of a show, in a number of queries that does not depend on how many there are."""
     late = behind_of(session)
     whole = session.execute(_on_the_list(select(func.count(Camera.id)), show)).scalar_one()
@@ -122,7 +122,7 @@ def _on_the_list(query: Select[*tuple[Any, ...]], show: Show) -> Select[*tuple[A
     return joined.where(*on_the_list(show))
 
 
-def _candidates(session: Session, show: Show, asked: Asked, late: Collection[int]) -> list[_Light]:
+def _candidates(session: Session, show: Show, asked: ShotFilter, late: Collection[int]) -> list[_Light]:
     columns = (Camera.id.label("camera"), Version.id.label("head"), Version.created_at, Version.findings, Version.facts)
     query = _on_the_list(select(*columns, Shot.first_frame, Shot.last_frame, Shot.rate), show)
     for word in asked.q.lower().split():
@@ -210,14 +210,14 @@ def asked_of(session: Session, show: Show) -> tuple[list[str], list[str]]:
     return sorted(session.execute(packages).scalars()), sorted(session.execute(who).scalars())
 
 
-class Away(NamedTuple):
+class OffList(NamedTuple):
     """What is off a show's list, and can be brought back."""
 
     shots: list[Shot]
     cameras: list[Camera]
 
 
-def away(session: Session, show: Show) -> Away:
+def away(session: Session, show: Show) -> OffList:
     shots = select(Shot).where(Shot.show_id == show.id, Shot.archived_at.is_not(None)).order_by(Shot.name)
     cameras = (
         select(Camera)
@@ -226,4 +226,4 @@ def away(session: Session, show: Show) -> Away:
         .order_by(Shot.name, Camera.name)
         .options(joinedload(Camera.shot))
     )
-    return Away(list(session.execute(shots).scalars()), list(session.execute(cameras).scalars()))
+    return OffList(list(session.execute(shots).scalars()), list(session.execute(cameras).scalars()))

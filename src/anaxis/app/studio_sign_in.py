@@ -40,7 +40,7 @@ _LEEWAY_S = 60
 _SCOPES = "openid profile email"
 
 
-class Away(BadInput):
+class ServiceAway(BadInput):
     """The studio's service did not answer."""
 
     code = "service_away"
@@ -77,7 +77,7 @@ class Pending:
 
 
 @dataclass(frozen=True)
-class Told:
+class PersonClaims:
     """What the service says of somebody."""
 
     subject: str
@@ -130,7 +130,7 @@ class _Known:
             if known is None or time.monotonic() - known[0] > _KNOWN_FOR_S:
                 said = _asked(f"{issuer}/.well-known/openid-configuration")
                 if said.get("issuer", "").rstrip("/") != issuer:
-                    raise Away(
+                    raise ServiceAway(
                         f"The sign-in service says that it is {str(said.get('issuer'))[:80]}, and the setting names {issuer[:80]}: correct it."
                     )
                 known = self._metadata[issuer] = (time.monotonic(), said)
@@ -163,14 +163,14 @@ def _asked(address: str) -> Any:
         raise _away(error) from error
 
 
-def _away(error: Exception) -> Away:
-    return Away(
+def _away(error: Exception) -> ServiceAway:
+    return ServiceAway(
         f"The studio's sign-in service does not answer ({type(error).__name__}): try again in a moment, or sign in with a password, where you have one."
     )
 
 
 def begin(by: Service, back: str, pending: Pending) -> str:
-    """The address that a browser is sent to, to come back to ``back``. Raises Away."""
+    """The address that a browser is sent to, to come back to ``back``. Raises ServiceAway."""
     asked = {
         "response_type": "code", "client_id": by.client_id, "redirect_uri": back, "scope": _SCOPES, "state": pending.state, "nonce": pending.nonce,
         "code_challenge": create_s256_code_challenge(pending.verifier), "code_challenge_method": "S256",
@@ -178,8 +178,8 @@ def begin(by: Service, back: str, pending: Pending) -> str:
     return str(httpx.URL(_known.metadata(by.issuer)["authorization_endpoint"]).copy_merge_params(asked))
 
 
-def finish(by: Service, back: str, pending: Pending, state: str, code: str) -> Told:
-    """What the service says of whom it sent back. Raises NotSignedIn for what is not an answer to what was asked, Away."""
+def finish(by: Service, back: str, pending: Pending, state: str, code: str) -> PersonClaims:
+    """What the service says of whom it sent back. Raises NotSignedIn for what is not an answer to what was asked, ServiceAway."""
     if not code or not hmac.compare_digest(state.encode(), pending.state.encode()):
         raise NotSignedIn("That is no answer to a sign-in begun in this browser: begin again.")
     asked = {
@@ -202,7 +202,7 @@ def finish(by: Service, back: str, pending: Pending, state: str, code: str) -> T
     return _told(by, str(said.get("id_token", "")), pending.nonce)
 
 
-def _told(by: Service, identity: str, nonce: str) -> Told:
+def _told(by: Service, identity: str, nonce: str) -> PersonClaims:
     claims = _claims(by, identity)
     expected = jwt.JWTClaimsRegistry(
         leeway=_LEEWAY_S, iss={"essential": True, "values": [by.issuer, by.issuer + "/"]}, aud={"essential": True, "value": by.client_id},
@@ -219,7 +219,7 @@ def _told(by: Service, identity: str, nonce: str) -> Told:
         raise NotSignedIn("What the studio's sign-in service says is meant for another program: begin again.")
     groups = claims.get(by.claim, [])
     name = claims.get("name") or claims.get("preferred_username") or claims.get("email") or claims["sub"]
-    return Told(
+    return PersonClaims(
         f"{by.issuer} {claims['sub']}",
         str(name),
         tuple(str(g) for g in groups) if isinstance(groups, list) else (str(groups),),
@@ -235,7 +235,7 @@ def _claims(by: Service, identity: str) -> dict[str, Any]:
     raise NotSignedIn("What the studio's sign-in service says is not signed by it: begin again.") from failed
 
 
-def signed_in_by(session: Session, by: Service, told: Told, browser: str) -> str:
+def signed_in_by(session: Session, by: Service, told: PersonClaims, browser: str) -> str:
     """The secret of a browser signed in as whom the service names, with the roles of their groups. Raises BadInput."""
     person = session.execute(select(Person).where(Person.subject == told.subject)).scalar_one_or_none()
     if person is None:
@@ -276,7 +276,7 @@ def sign_out_address(by: Service, back: str) -> str | None:
     """Where a browser is sent to be signed out of the service too; None where the service has no such address, or is away."""
     try:
         address = _known.metadata(by.issuer).get("end_session_endpoint")
-    except Away:
+    except ServiceAway:
         return None
     if not address:
         return None

@@ -31,7 +31,7 @@ from anaxis.core.scene.nodes import Scene
 from anaxis.core.scene.picture import Picture, picture_of
 from anaxis.formats import READABLE_SUFFIXES, check_size
 from anaxis.library.archive import scene_to_bytes, track_from_bytes
-from anaxis.library.examined import Looked
+from anaxis.library.examined import CameraSummary
 from anaxis.sandbox.guard import ParserPool
 from anaxis.store.keep import reread, stage_file
 from anaxis.store.models import Camera, Shot, SourceFile, Version
@@ -177,7 +177,7 @@ def read_bytes(
 
 def reports_of(
     session: Session, source: SourceFile, draft: Draft, read: Scene, show: str, shot: str, tracks: Sequence[str] = ()
-) -> list[Looked]:
+) -> list[CameraSummary]:
     """The cameras of a file put aside, through what was set for them, against what their shot is expected to be."""
     found = find_shot(session, show.strip(), shot.strip())
     recipes = {n.path: draft.recipe(n.path) for n in read.cameras}
@@ -187,8 +187,8 @@ def reports_of(
 
 
 def _beside_known(
-    session: Session, source: SourceFile, recipes: Mapping[str, Recipe], shot: Shot, reports: list[Looked]
-) -> list[Looked]:
+    session: Session, source: SourceFile, recipes: Mapping[str, Recipe], shot: Shot, reports: list[CameraSummary]
+) -> list[CameraSummary]:
     """The reports, with a still camera that stands where one of the shot's known ones moves through named as held there."""
     still = [
         r for r in reports if r.usable and not r.animated and all(f.code != "projection_camera" for f in r.findings)
@@ -218,7 +218,7 @@ def typed_picture(scene: Scene, image: Image, source_fit: str) -> Picture:
 
 
 def _wanted(
-    session: Session, draft: Draft, reports: list[Looked], names: dict[str, str], asked: TakeIn
+    session: Session, draft: Draft, reports: list[CameraSummary], names: dict[str, str], asked: TakeIn
 ) -> dict[str, tuple[str, Camera | None]]:
     """For each camera of the file its name and the known camera it is a take of: as chosen, else as proposed."""
     said = dict(t.rsplit("=", 1) for t in asked.targets if "=" in t)
@@ -236,16 +236,16 @@ def _planned(
     session: Session,
     source: SourceFile,
     read: Scene,
-    chosen: list[Looked],
+    chosen: list[CameraSummary],
     wanted: dict[str, tuple[str, Camera | None]],
     keeping: Keeping,
     picture: Picture,
-) -> list[Looked | Retake]:
+) -> list[CameraSummary | Retake]:
     """The chosen cameras, and those of them that are takes of known ones worked out. Raises BadInput."""
     again = [wanted[r.path][1] for r in chosen if wanted[r.path][1] is not None]
     if len({c.id for c in again if c}) < len(again):
         raise BadInput("Two cameras of the file are to be takes of one camera: choose one of them, or a new camera.")
-    out: list[Looked | Retake] = []
+    out: list[CameraSummary | Retake] = []
     for report in chosen:
         camera = wanted[report.path][1]
         out.append(
@@ -271,7 +271,7 @@ def _keep_all(
     shot: Shot,
     source: SourceFile,
     read: Scene,
-    planned: list[Looked | Retake],
+    planned: list[CameraSummary | Retake],
     wanted: dict[str, tuple[str, Camera | None]],
     picture: Picture,
 ) -> list[Version]:

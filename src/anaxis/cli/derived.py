@@ -22,7 +22,7 @@ if TYPE_CHECKING:  # loaded when first used: the command line starts quicker
     from anaxis.core.findings import Finding
     from anaxis.core.recipe.model import Recipe
     from anaxis.core.scene.picture import Picture
-    from anaxis.delivery.transfer_sheet import MadeFrom, Source
+    from anaxis.delivery.transfer_sheet import CameraOrigin, MadeFrom
 
 
 def delivered(command: Any) -> Any:
@@ -445,10 +445,10 @@ def deliver_derived(
     finish(went, [going], asked["allow"], asked["tolerance_px"], None, asked["as_json"], head)
 
 
-def _source(digest: str, going: GoingOut, from_: MadeFrom, allowed: frozenset[str]) -> Source:
-    from anaxis.delivery.transfer_sheet import Source
+def _source(digest: str, going: GoingOut, from_: MadeFrom, allowed: frozenset[str]) -> CameraOrigin:
+    from anaxis.delivery.transfer_sheet import CameraOrigin
 
-    return Source(
+    return CameraOrigin(
         from_.kind,
         digest,
         going.work.path,

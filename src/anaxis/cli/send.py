@@ -32,7 +32,7 @@ if TYPE_CHECKING:  # loaded when first used: the command line starts quicker
     from anaxis.delivery.options import DeliveryOptions
     from anaxis.delivery.proved import Delivered
     from anaxis.delivery.shot_camera import ShotCamera
-    from anaxis.delivery.transfer_sheet import Source
+    from anaxis.delivery.transfer_sheet import CameraOrigin
     from anaxis.packages.model import Profile
 
 
@@ -49,7 +49,7 @@ class GoingOut(NamedTuple):
         return [f for f in self.findings if f.severity != "note" and f.code not in allowed]
 
 
-class Sent(NamedTuple):
+class CliResult(NamedTuple):
     """What was written: each camera for a package in a format, refusals, where files of a name lie, and zips."""
 
     deliveries: list[tuple[Profile, GoingOut, str, Delivered]]
@@ -64,9 +64,9 @@ class Sent(NamedTuple):
 
 def send(
     cameras: list[GoingOut], profiles: Sequence[Profile], formats: list[str], out: Path | None, ways: DeliveryOptions, together: str,
-    shot: str, expect: tuple[float, float] | None, force: bool, source_of: Callable[[GoingOut], Source] | None,
+    shot: str, expect: tuple[float, float] | None, force: bool, source_of: Callable[[GoingOut], CameraOrigin] | None,
     along: Mapping[str, bytes] | None = None,
-) -> Sent:  # fmt: skip
+) -> CliResult:  # fmt: skip
     """Write cameras, prove them, and move the files to ``out``, with the files ``along``; where it is None nothing is kept.
 
     ``source_of`` says where a camera came from, for a zip for each package. Raises BadInput, and then nothing is written.
@@ -97,7 +97,7 @@ def send(
             for name, data in (along or {}).items():
                 (Path(aside) / name).write_bytes(data)
             if out is None:
-                return Sent(sent, refused, {}, [])
+                return CliResult(sent, refused, {}, [])
             written = list(dict.fromkeys([*(f.name for *_, one in sent for f in one.files), *zips, *(along or {})]))
             there = [name for name in written if (out / name).exists()]
             if there and not force:
@@ -110,11 +110,11 @@ def send(
         raise BadInput(
             f"The files cannot be written to {out} ({error.strerror or error}): choose another folder with --out."
         ) from error
-    return Sent(sent, refused, moved, zips)
+    return CliResult(sent, refused, moved, zips)
 
 
 def finish(
-    went: Sent, cameras: list[GoingOut], allowed: frozenset[str], tolerance_px: float, reduce_px: float | None, as_json: bool,
+    went: CliResult, cameras: list[GoingOut], allowed: frozenset[str], tolerance_px: float, reduce_px: float | None, as_json: bool,
     head: dict[str, Any],
 ) -> None:  # fmt: skip
     """Print what was written, ``head`` first, and end with the exit code that says the gravest."""
@@ -192,7 +192,7 @@ def _otherwise(proof: Proof) -> list[str]:
 
 
 def _bundle(
-    source_of: Callable[[GoingOut], Source], cameras: list[GoingOut], profile: Profile, done: list[dict[str, Delivered]],
+    source_of: Callable[[GoingOut], CameraOrigin], cameras: list[GoingOut], profile: Profile, done: list[dict[str, Delivered]],
     refused: dict[str, str],
 ) -> bytes:  # fmt: skip
     from anaxis.delivery.handover import handover_zip

@@ -20,7 +20,7 @@ from anaxis.core.errors import BadInput
 if TYPE_CHECKING:  # loaded when first used: the command line starts quicker
     from anaxis.core.image_plane import Pictures
     from anaxis.delivery.options import DeliveryOptions
-    from anaxis.delivery.transfer_sheet import Source
+    from anaxis.delivery.transfer_sheet import CameraOrigin
 
 
 @click.command(cls=KeepsArgs)
@@ -135,12 +135,12 @@ def _pictures(plate: Path) -> Pictures:
     return Pictures(found.name, files, done["data"])
 
 
-def _source(file: Path, allowed: frozenset[str], camera: GoingOut) -> Source:
+def _source(file: Path, allowed: frozenset[str], camera: GoingOut) -> CameraOrigin:
     from anaxis.core.recipe.documents import recipe_document
-    from anaxis.delivery.transfer_sheet import Source
+    from anaxis.delivery.transfer_sheet import CameraOrigin
 
     checksum = hashlib.sha256(file.read_bytes()).hexdigest()
     recipe = recipe_document(camera.recipe)
-    return Source(
+    return CameraOrigin(
         file.name, checksum, camera.work.path, recipe, warnings=tuple(f.message for f in camera.open_warnings(allowed))
     )

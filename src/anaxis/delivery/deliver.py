@@ -83,7 +83,7 @@ def _kept(done: Delivered, share: float) -> bool:
     return done.proof.max_px - float(reduced.deviation_px.max()) > asked
 
 
-class Sent(NamedTuple):
+class DeliveryBatch(NamedTuple):
     """Several cameras in several formats: for each camera what was delivered, by format; formats ``refused``, and why."""
 
     done: list[dict[str, Delivered]]
@@ -99,7 +99,7 @@ def deliver_in_formats(
     together: str = "",
     progress: Progress = no_progress,
     shot: str = "",
-) -> Sent:
+) -> DeliveryBatch:
     """Several cameras in several formats. A format that one of them cannot go out in stops no other.
 
     With ``together``, the name of a file that holds them all, for formats that can; else a file each. Raises
@@ -118,7 +118,7 @@ def deliver_in_formats(
             of_one[key] = delivered
     if len(refused) == len(formats):
         raise BadInput(next(iter(refused.values())))
-    return Sent(out, refused)
+    return DeliveryBatch(out, refused)
 
 
 def _in_format(

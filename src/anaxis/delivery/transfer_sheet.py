@@ -54,7 +54,7 @@ class MadeFrom:
 
 
 @dataclass(frozen=True)
-class Source:
+class CameraOrigin:
     """Where a camera came from: its file, that file's checksum, and the recipe; ``warnings`` are those of the file that
     nobody has mended or allowed."""
 
@@ -87,7 +87,7 @@ class Handed:
     outgoing: Outgoing
     files: list[HandedFile]
     notes: list[str]
-    source: Source
+    source: CameraOrigin
     refused: Mapping[str, str] = field(default_factory=dict)
     options: DeliveryOptions = USUAL
 
@@ -105,7 +105,7 @@ def handed_of(
     camera: ShotCamera,
     profile: Profile,
     done: Mapping[str, Delivered],
-    source: Source,
+    source: CameraOrigin,
     refused: Mapping[str, str] | None = None,
 ) -> Handed:
     """A camera with what was delivered of it, by format."""

@@ -65,7 +65,7 @@ def _set_in(sets: Sets, sha256: str) -> Scene:
 
 
 @dataclass(frozen=True, eq=False)
-class Looked(Described):
+class CameraSummary(Described):
     """One camera of a file, looked at.
 
     ``facts`` are what is said without opening the file again, None where it could not be flattened; ``track`` is the
@@ -85,7 +85,7 @@ def look(
     sets: Sets | None = None,
     only: str | None = None,
     tracks: Sequence[str] | None = None,
-) -> list[Looked]:
+) -> list[CameraSummary]:
     """Every camera of a scene (or the one at ``only``) through its recipe and checked.
 
     Those of ``tracks`` come with their track (all where it is None). Raises BadInput where the file holds no camera.
@@ -96,9 +96,9 @@ def look(
     return [_looked(r, tracks is None or r.path in tracks) for r in reports]
 
 
-def _looked(report: CameraReport, with_track: bool) -> Looked:
+def _looked(report: CameraReport, with_track: bool) -> CameraSummary:
     work = report.work if with_track else None
-    return Looked(
+    return CameraSummary(
         report.path, report.name, report.first_frame, report.last_frame, report.samples, report.animated, report.lens_animated,
         report.findings, report.recipe, report.usable, facts_of(report),
         None if work is None else track_to_bytes(work.done, work.landmarks, work.lines_m),

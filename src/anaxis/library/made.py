@@ -30,7 +30,7 @@ from anaxis.delivery.handover import handover_zip
 from anaxis.delivery.options import DeliveryOptions, changed_of
 from anaxis.delivery.proved import Delivered
 from anaxis.delivery.shot_camera import ShotCamera
-from anaxis.delivery.transfer_sheet import Source, handed_of
+from anaxis.delivery.transfer_sheet import CameraOrigin, handed_of
 from anaxis.formats.track_json.document import track_document
 from anaxis.library.archive import pack, scene_to_bytes
 from anaxis.packages.model import Profile
@@ -131,7 +131,7 @@ def _options_of(done: Delivered) -> Document:
 
 def packed_up(
     cameras: Sequence[ShotCamera],
-    sources: Sequence[Source],
+    sources: Sequence[CameraOrigin],
     profile: Profile,
     formats: Sequence[str],
     options: DeliveryOptions,

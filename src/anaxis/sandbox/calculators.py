@@ -14,15 +14,15 @@ from typing import ParamSpec, TypeVar
 from anaxis.core.errors import BadInput
 from anaxis.monitoring.metrics import READER_SECONDS
 from anaxis.sandbox.calls import question_of, value_in
-from anaxis.sandbox.forks import Ended, Fork, Gone, Source, again
+from anaxis.sandbox.forks import Fork, ForkEnded, ForkSource, Gone, again
 from anaxis.sandbox.guard import Limits
-from anaxis.sandbox.kept import Kept, key_of
+from anaxis.sandbox.kept import AnswerCache, key_of
 from anaxis.sandbox.messages import Message, TooLong
 from anaxis.sandbox.turns import Busy, Turns
 
 P = ParamSpec("P")
 T = TypeVar("T")
-_CALCULATIONS = Source("calculations")
+_CALCULATIONS = ForkSource("calculations")
 
 
 class Calculators:
@@ -34,7 +34,7 @@ class Calculators:
 
     def __init__(self, limits: Limits, slots: int | None = None, keeps_bytes: int = 0, ready: bool = False) -> None:
         self._limits = limits
-        self._kept = Kept(keeps_bytes) if keeps_bytes else None
+        self._kept = AnswerCache(keeps_bytes) if keeps_bytes else None
         self._turns = Turns(slots or max(2, os.cpu_count() or 2))
         self._idle: list[Fork] = []
         self._lock = threading.Lock()
@@ -90,7 +90,7 @@ class Calculators:
                     f"{what} was not looked through: the process that does it was ended twice meanwhile (is this machine out of memory?). "
                     "Try again."
                 ) from error
-            except (Ended, TooLong) as error:
+            except (ForkEnded, TooLong) as error:
                 raise BadInput(
                     f"{what} made the process that looked through it stop, in all likelihood for want of memory ({limits.memory_mb} MB): export "
                     "the camera alone, over the shot's range, or raise the limit (ANAXIS_FILE_MB).",

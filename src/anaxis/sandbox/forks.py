@@ -35,7 +35,7 @@ class Gone(OSError):
     """The process that is forked from ended; what was asked of its fork may be asked of another."""
 
 
-class Ended(EOFError):
+class ForkEnded(EOFError):
     """A fork ended before it had answered; ``code`` says how, below zero by a signal."""
 
     def __init__(self, code: int) -> None:
@@ -106,14 +106,14 @@ class Fork:
         try:
             send(self._line, task, blocks)
         except (BrokenPipeError, ConnectionResetError) as error:
-            raise Ended(self._ended_with()) from error
+            raise ForkEnded(self._ended_with()) from error
 
     def receive(self, seconds: float, most: int = 1 << 30) -> Message:
-        """Its next answer. Raises Gone, TimeoutError, Ended, TooLong for more than ``most`` bytes."""
+        """Its next answer. Raises Gone, TimeoutError, ForkEnded, TooLong for more than ``most`` bytes."""
         try:
             return receive(self._line, most, time.monotonic() + seconds)
         except EOFError as error:
-            raise Ended(self._ended_with()) from error
+            raise ForkEnded(self._ended_with()) from error
 
     @property
     def living(self) -> bool:
@@ -171,7 +171,7 @@ def again(ask: Callable[[], T]) -> T:
     raise AssertionError
 
 
-class Source:
+class ForkSource:
     """Where forks come from: one process to fork from, started when it is first wanted, and again when it is gone."""
 
     def __init__(self, module: str, *args: str) -> None:

@@ -16,7 +16,7 @@ from anaxis.core.errors import BadInput
 from anaxis.formats import MAX_FILE_BYTES, READABLE_SUFFIXES, require_readable
 from anaxis.monitoring.metrics import READER_SECONDS
 from anaxis.sandbox.folders import handed_in
-from anaxis.sandbox.forks import Ended, Fork, Gone, Source
+from anaxis.sandbox.forks import Fork, ForkEnded, ForkSource, Gone
 from anaxis.sandbox.messages import TooLong
 from anaxis.sandbox.turns import Turns
 
@@ -66,7 +66,7 @@ class ParserPool:
     def __init__(self, limits: Limits | None = None, ready: bool = True, only_for: str = "") -> None:
         self.limits = limits or Limits()
         suffix = Path(only_for).suffix
-        self._source = Source("file_readers", *([suffix] if suffix else []))
+        self._source = ForkSource("file_readers", *([suffix] if suffix else []))
         self._turns = Turns(max(2, os.cpu_count() or 2))
         if ready:
             self._source.start()
@@ -114,7 +114,7 @@ class ParserPool:
             raise _too_slow(path, limits) from error
         except TooLong as error:
             raise BadInput(f"{path.name} holds more than can be taken in: export the camera alone.") from error
-        except Ended as error:
+        except ForkEnded as error:
             if error.code in (-signal.SIGXCPU, -signal.SIGALRM):
                 raise _too_slow(path, limits) from error
             raise BadInput(

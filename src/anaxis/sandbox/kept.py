@@ -24,7 +24,7 @@ def key_of(document: Document, blocks: list[bytes]) -> bytes:
     return digest.digest()
 
 
-class Kept:
+class AnswerCache:
     """The answers asked for last, of ``most_bytes`` in all; those that are sentences too."""
 
     def __init__(self, most_bytes: int) -> None:

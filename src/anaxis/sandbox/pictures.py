@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING, Any
 from anaxis.core.errors import BadInput
 from anaxis.core.time.rates import rate_text
 from anaxis.sandbox.folders import handed_in
-from anaxis.sandbox.forks import Ended, Fork, Gone, Source
+from anaxis.sandbox.forks import Fork, ForkEnded, ForkSource, Gone
 from anaxis.sandbox.messages import Document, Message, TooLong
 
 if TYPE_CHECKING:  # the process apart loads what it needs: a command that only asks it does not
@@ -22,7 +22,7 @@ if TYPE_CHECKING:  # the process apart loads what it needs: a command that only 
     from anaxis.formats.editorial.cut_list import CutList
 
 _WALL_S = 60
-PICTURE_READERS = Source("picture_readers")
+PICTURE_READERS = ForkSource("picture_readers")
 
 
 def safe_png(path: Path) -> bytes:
@@ -70,7 +70,7 @@ def _ask(task: Document, path: Path, remedy: str) -> Message:
             f"{path.name} was not read: the process that reads pictures was ended twice meanwhile (is this machine out of memory?). "
             "Hand it over again."
         ) from error
-    except (Ended, TooLong) as error:
+    except (ForkEnded, TooLong) as error:
         raise BadInput(
             f"{path.name} made its reader stop: it is damaged or far too large; {remedy}.", "stopped"
         ) from error

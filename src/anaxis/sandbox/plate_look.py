@@ -17,7 +17,7 @@ from anaxis.sandbox.plates import plate_work
 
 
 @dataclass(frozen=True)
-class Looked:
+class PlateSummary:
     """What was seen of a plate: itself, and the facts of its first picture."""
 
     plate: Plate
@@ -32,7 +32,7 @@ def look_at(
     whole: bool = False,
     opened: Callable[[Path], BinaryIO] | None = None,
     most: int = 0,
-) -> Looked:
+) -> PlateSummary:
     """Read the heads of a sequence's files, or with ``whole`` their pixels too. Raises BadInput where none can be read.
 
     With ``most`` only so many of them are looked at, the first, the last and some between; ``opened`` opens them.
@@ -62,4 +62,4 @@ def look_at(
         {f: (p.width_px, p.height_px) for f, p in read.items() if (p.width_px, p.height_px) != (first.width_px, first.height_px)},
         rate,
     )  # fmt: skip
-    return Looked(plate, first, movie_frames)
+    return PlateSummary(plate, first, movie_frames)

@@ -11,10 +11,10 @@ import numpy as np
 
 from anaxis.core.time.rates import nearest_rate
 from anaxis.core.typing import Floats
-from anaxis.standin.views import Y_UP, Z_UP, Asked, FileViews, chosen, posed, sampled_views
+from anaxis.standin.views import Y_UP, Z_UP, FileViews, ReadRequest, chosen, posed, sampled_views
 
 
-def alembic_views(path: Path, asked: Asked) -> FileViews:
+def alembic_views(path: Path, asked: ReadRequest) -> FileViews:
     """Xform samples stacked by the library's own matrices, the lens from its camera samples. The archive has no
     unit and no axes: it is taken to be in the package's unit with the standard's axes of its up axis."""
     from alembic3d import Abc, AbcGeom

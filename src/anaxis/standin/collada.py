@@ -13,12 +13,12 @@ import scipy
 from anaxis.core.time.rates import nearest_rate
 from anaxis.core.typing import Floats
 from anaxis.standin.gltf import FILM_WIDTH_MM, Evaluated
-from anaxis.standin.views import Y_UP, Z_UP, Asked, FileViews, chosen, posed
+from anaxis.standin.views import Y_UP, Z_UP, FileViews, ReadRequest, chosen, posed
 
 _NS = "{http://www.collada.org/2005/11/COLLADASchema}"
 
 
-def collada_views(path: Path, asked: Asked) -> FileViews:
+def collada_views(path: Path, asked: ReadRequest) -> FileViews:
     found = evaluate(path, asked.at, asked.camera, asked.rate, asked.zero_frame or 0.0)
     world = Z_UP if found.up == "Z" else Y_UP
     views = posed(

@@ -13,7 +13,7 @@ import scipy
 from anaxis.core.camera.lens import Image
 from anaxis.core.time.rates import nearest_rate, parse_rate
 from anaxis.core.typing import Floats
-from anaxis.standin.views import Y_UP, Asked, FileViews, chosen, posed
+from anaxis.standin.views import Y_UP, FileViews, ReadRequest, chosen, posed
 
 # A perspective has no size of its own: it is given that of a full-frame film back.
 FILM_WIDTH_MM = 36.0
@@ -37,7 +37,7 @@ class Evaluated:
     own_frames: Floats = field(default_factory=lambda: np.zeros(1))
 
 
-def gltf_views(path: Path, asked: Asked) -> FileViews:
+def gltf_views(path: Path, asked: ReadRequest) -> FileViews:
     """By the standard's words: node transforms outermost first, quaternions, yfov in radians, seconds."""
     zooms = asked.profile.lens.reads_gltf_zoom
     found = evaluate(path, asked.at, asked.camera, asked.rate, asked.zero_frame, zooms, asked.between_keys)
@@ -59,7 +59,7 @@ def evaluate(
 
     ``rate`` and ``zero_frame`` (the frame at 0 s) are what a person sets there, else what the file's extras say. Few
     readers take an animated lens: with ``animated_lens`` False it stands as on the first frame. ``between_keys`` as in
-    :class:`anaxis.standin.views.Asked`. Raises BadInput
+    :class:`anaxis.standin.views.ReadRequest`. Raises BadInput
     where the camera is not there.
     """
     from pygltflib import GLTF2

@@ -24,7 +24,7 @@ from anaxis.packages.habit import Arriving
 from anaxis.packages.habits import arrived
 from anaxis.packages.model import Profile
 from anaxis.standin.read import read_views
-from anaxis.standin.views import Asked, FileViews, inscribed
+from anaxis.standin.views import FileViews, ReadRequest, inscribed
 
 
 @dataclass(frozen=True, eq=False)
@@ -54,11 +54,11 @@ def open_as_package(
     ``typed`` are channels of the lens that a table without them leaves to be typed; ``camera`` is the node to
     take of several, the first where None. Between samples the file's own rule holds where the
     package takes the file's time as it is: straight for USD and tables, the curves of track JSON. Before the
-    first sample and after the last that arrived, these are held. ``between_keys`` as in :class:`Asked`. Raises BadInput for a file this package
+    first sample and after the last that arrived, these are held. ``between_keys`` as in :class:`ReadRequest`. Raises BadInput for a file this package
     has no reader for.
     """
     habits = profile.active_habits
-    asked = Asked(profile, image, None if habits else frames, rate, camera, typed, zero_frame, between_keys)
+    asked = ReadRequest(profile, image, None if habits else frames, rate, camera, typed, zero_frame, between_keys)
     views = read_views(path, asked)
     if habits and len(views.frames) > 1 and np.diff(views.frames).max() > 1 + 1e-6:
         # Few keys: what the file draws between them, before the package does anything to it.

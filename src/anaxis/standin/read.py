@@ -17,15 +17,15 @@ from anaxis.standin.gltf import gltf_views
 from anaxis.standin.tables import column_views
 from anaxis.standin.track_json import json_views
 from anaxis.standin.usd import usd_views
-from anaxis.standin.views import Asked, FileViews
+from anaxis.standin.views import FileViews, ReadRequest
 
-_READERS: dict[str, Callable[[Path, Asked], FileViews]] = {
+_READERS: dict[str, Callable[[Path, ReadRequest], FileViews]] = {
     ".usd": usd_views, ".usda": usd_views, ".usdc": usd_views, ".json": json_views, ".csv": column_views,
     ".gltf": gltf_views, ".glb": gltf_views, ".dae": collada_views, ".abc": alembic_views,
 }  # fmt: skip
 
 
-def read_views(path: Path, asked: Asked) -> FileViews:
+def read_views(path: Path, asked: ReadRequest) -> FileViews:
     """One camera of a file. Raises BadInput for a format without a reader, and where that camera is not there."""
     if path.suffix.lower() not in _READERS:
         raise BadInput(f"The stand-in for '{asked.profile.label}' has no reader for {path.name}.")

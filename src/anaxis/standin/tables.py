@@ -15,10 +15,10 @@ from anaxis.core.time.rates import nearest_rate, parse_rate
 from anaxis.core.typing import Floats
 from anaxis.packages.model import TableRule
 from anaxis.standin.own_numbers import own_views, turned
-from anaxis.standin.views import Asked, FileViews, inscribed
+from anaxis.standin.views import FileViews, ReadRequest, inscribed
 
 
-def column_views(path: Path, asked: Asked) -> FileViews:
+def column_views(path: Path, asked: ReadRequest) -> FileViews:
     """A table by the package's own layout, or by the headings it has; what it does not hold is as it was typed."""
     profile, image, at = asked.profile, asked.image, asked.at
     column = _by_layout(path, profile.table) if profile.table is not None else _by_headings(path)
@@ -107,7 +107,7 @@ def _require_whole_rows(path: Path, lines: list[str], separator: str, rule: Tabl
             )
 
 
-def _column_lens(column: dict[str, Floats], asked: Asked, count: int) -> dict[str, Floats]:
+def _column_lens(column: dict[str, Floats], asked: ReadRequest, count: int) -> dict[str, Floats]:
     """The lens of a table: what it does not say is as a person typed it there, else a full frame without offsets."""
     otherwise = {"film_width_mm": 36.0, "film_height_mm": 24.0, "offset_x_mm": 0.0, "offset_y_mm": 0.0, "squeeze": 1.0}
     lens = {k: column.get(k, np.full(count, (asked.typed or {}).get(k, v))) for k, v in otherwise.items()}

@@ -15,10 +15,10 @@ from anaxis.core.time.rates import parse_rate
 from anaxis.core.typing import Floats
 from anaxis.packages.model import Axes
 from anaxis.standin.own_numbers import own_views, turned
-from anaxis.standin.views import Asked, FileViews
+from anaxis.standin.views import FileViews, ReadRequest
 
 
-def json_views(path: Path, asked: Asked) -> FileViews:
+def json_views(path: Path, asked: ReadRequest) -> FileViews:
     at = asked.at
     document = json.loads(path.read_text(encoding="utf-8"))
     frames = np.array(document["frames"], dtype=np.float64)

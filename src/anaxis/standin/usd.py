@@ -9,10 +9,10 @@ import numpy as np
 
 from anaxis.core.camera.lens import Image
 from anaxis.core.time.rates import nearest_rate
-from anaxis.standin.views import Y_UP, Z_UP, Asked, FileViews, chosen
+from anaxis.standin.views import Y_UP, Z_UP, FileViews, ReadRequest, chosen
 
 
-def usd_views(path: Path, asked: Asked) -> FileViews:
+def usd_views(path: Path, asked: ReadRequest) -> FileViews:
     """The format library's own evaluation: Gf.Camera's frustum at every frame of the file."""
     from pxr import Gf, Usd, UsdGeom, UsdRender, Vt
 

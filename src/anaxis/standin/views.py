@@ -63,7 +63,7 @@ class FileViews:
 
 
 @dataclass(frozen=True, eq=False)
-class Asked:
+class ReadRequest:
     """What is to be read: ``camera`` by its node's name, the first one where None; at frames ``at`` (n,), at the
     file's own samples where None; ``image``, ``rate``, ``zero_frame`` (the frame at 0 s) and the lens ``typed``
     (channels of Lens by name) where the file states none. ``between_keys`` asks a file whose times are in single precision at the

@@ -28,7 +28,7 @@ _MASK = {g: 1 << i for i, g in enumerate(GROUPS)}
 
 
 @dataclass(frozen=True, eq=False)
-class Cells:
+class FramePatch:
     """``rows`` (k, 16) on ``frames`` (k,) that rise; the columns of groups that are none of ``groups`` mean nothing (NaN)."""
 
     frames: Floats
@@ -38,16 +38,16 @@ class Cells:
     def __len__(self) -> int:
         return len(self.frames)
 
-    def only(self, groups: Iterable[str]) -> Cells:
+    def only(self, groups: Iterable[str]) -> FramePatch:
         kept = tuple(g for g in self.groups if g in set(groups))
         rows = np.full_like(self.rows, np.nan)
         rows[:, columns_of(kept)] = self.rows[:, columns_of(kept)]
-        return Cells(self.frames, kept, rows)
+        return FramePatch(self.frames, kept, rows)
 
-    def where(self, keep: Bools) -> Cells:
+    def where(self, keep: Bools) -> FramePatch:
         return replace(self, frames=self.frames[keep], rows=self.rows[keep])
 
-    def moved(self, offset: float) -> Cells:
+    def moved(self, offset: float) -> FramePatch:
         return replace(self, frames=self.frames + offset)
 
     def packed(self) -> bytes:
@@ -74,21 +74,21 @@ class Cells:
         return np.asarray((near | (np.isnan(a) & np.isnan(b))).all(axis=1))
 
 
-def unpacked(data: bytes) -> Cells:
-    """The inverse of :meth:`Cells.packed`."""
+def unpacked(data: bytes) -> FramePatch:
+    """The inverse of :meth:`FramePatch.packed`."""
     _, count, mask, wide = _HEAD.unpack_from(data)
     groups = tuple(g for g in GROUPS if mask & _MASK[g])
     body = np.frombuffer(data, "<f8", count * (1 + wide), _HEAD.size).reshape(count, 1 + wide).astype(np.float64)
     return _of_matrix(body, groups)
 
 
-def _of_matrix(body: Floats, groups: Groups) -> Cells:
+def _of_matrix(body: Floats, groups: Groups) -> FramePatch:
     rows = np.full((len(body), len(COLUMNS)), np.nan)
     rows[:, columns_of(groups)] = body[:, 1:]
-    return Cells(body[:, 0].copy(), groups, rows)
+    return FramePatch(body[:, 0].copy(), groups, rows)
 
 
-def cells_of_matrix(body: Floats, groups: Iterable[str], where: str) -> Cells:
+def cells_of_matrix(body: Floats, groups: Iterable[str], where: str) -> FramePatch:
     """Cells that came over the wire as a matrix (k, 1 + c): the frame, then the groups' columns. Raises BadInput."""
     kept = tuple(g for g in GROUPS if g in set(groups))
     if body.ndim != 2 or body.shape[1] != 1 + len(columns_of(kept)):
@@ -96,7 +96,7 @@ def cells_of_matrix(body: Floats, groups: Iterable[str], where: str) -> Cells:
     return _checked(_of_matrix(body, kept), where)
 
 
-def cells_of_values(frames: list[float], values: dict[str, list[list[float | None]]], where: str) -> Cells:
+def cells_of_values(frames: list[float], values: dict[str, list[list[float | None]]], where: str) -> FramePatch:
     """Cells that came over the wire as JSON. Raises BadInput that names the group at fault."""
     kept = tuple(g for g in GROUPS if g in values)
     rows = np.full((len(frames), len(COLUMNS)), np.nan)
@@ -109,10 +109,10 @@ def cells_of_values(frames: list[float], values: dict[str, list[list[float | Non
                 "bad_message",
             ) from error
         rows[:, SLICES[group]] = part
-    return _checked(Cells(np.array(frames, dtype=np.float64), kept, rows), where)
+    return _checked(FramePatch(np.array(frames, dtype=np.float64), kept, rows), where)
 
 
-def _checked(cells: Cells, where: str) -> Cells:
+def _checked(cells: FramePatch, where: str) -> FramePatch:
     if not len(cells) or len(cells) > MAX_FRAMES:
         raise BadInput(f"{where}: it has {len(cells)} frames; 1 to {MAX_FRAMES} can be sent.", "bad_message")
     if not np.isfinite(cells.frames).all() or (np.diff(cells.frames) <= 0).any() or np.abs(cells.frames).max() > 1e9:
@@ -124,7 +124,7 @@ def _checked(cells: Cells, where: str) -> Cells:
 
 
 @dataclass(frozen=True, eq=False)
-class Held:
+class CameraState:
     """What a side holds: ``rows`` (n, 16) on ``frames`` (n,) that rise."""
 
     frames: Floats
@@ -133,15 +133,15 @@ class Held:
     def __len__(self) -> int:
         return len(self.frames)
 
-    def cells(self, frames: Floats | None = None, groups: Groups = EVERY) -> Cells:
+    def cells(self, frames: Floats | None = None, groups: Groups = EVERY) -> FramePatch:
         """The cells on those of ``frames`` that are there; on all where none are named."""
         held = self if frames is None else self.on(frames)
-        return Cells(held.frames, EVERY, held.rows).only(groups)
+        return FramePatch(held.frames, EVERY, held.rows).only(groups)
 
-    def on(self, frames: Floats) -> Held:
+    def on(self, frames: Floats) -> CameraState:
         """The same on those of ``frames`` that are there."""
         place, there = self.places(frames)
-        return Held(self.frames[place[there]], self.rows[place[there]])
+        return CameraState(self.frames[place[there]], self.rows[place[there]])
 
     def places(self, frames: Floats) -> tuple[Any, Bools]:
         """Where each of ``frames`` (k,) lies, and which of them are there at all; a thousandth of a frame is none."""
@@ -159,7 +159,7 @@ class Held:
         closer = np.abs(self.frames[left] - frames) < np.abs(self.frames[right] - frames)
         return self.rows[np.where(closer, left, right)]
 
-    def with_cells(self, cells: Cells, replaces: bool = False) -> Held:
+    def with_cells(self, cells: FramePatch, replaces: bool = False) -> CameraState:
         """With the cells put in. ``replaces``: the camera then has the cells' frames and no others.
 
         Raises BadInput where a frame that is new lacks what no camera is without.
@@ -169,14 +169,14 @@ class Held:
             place, there = self.places(cells.frames)
             rows = np.full((len(cells), len(COLUMNS)), np.nan)
             rows[there] = self.rows[place[there]]
-            base = Held(cells.frames, rows)
+            base = CameraState(cells.frames, rows)
         place, there = base.places(cells.frames)
         if not there.all():
             new = cells.frames[~there]
             frames = np.concatenate([base.frames, new])
             order = np.argsort(frames, kind="stable")
             rows = np.concatenate([base.rows, np.full((len(new), len(COLUMNS)), np.nan)])[order]
-            base = Held(frames[order], rows)
+            base = CameraState(frames[order], rows)
             place, _ = base.places(cells.frames)
         rows = base.rows.copy()
         columns = columns_of(cells.groups)
@@ -185,17 +185,17 @@ class Held:
         if missing.any():
             frame = format_frame(cells.frames[int(np.argmax(missing))])
             raise BadInput(f"Frame {frame} is new: send its {', '.join(NEEDED)} with it.", "not_whole")
-        return Held(base.frames, rows)
+        return CameraState(base.frames, rows)
 
     def packed(self) -> bytes:
-        return Cells(self.frames, EVERY, self.rows).packed()
+        return FramePatch(self.frames, EVERY, self.rows).packed()
 
 
-NOTHING = Held(np.zeros(0), np.zeros((0, len(COLUMNS))))
+NOTHING = CameraState(np.zeros(0), np.zeros((0, len(COLUMNS))))
 
 
-def held_of(data: bytes | None) -> Held:
+def held_of(data: bytes | None) -> CameraState:
     if data is None:
         return NOTHING
     cells = unpacked(data)
-    return Held(cells.frames, cells.rows)
+    return CameraState(cells.frames, cells.rows)

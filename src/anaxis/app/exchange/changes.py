@@ -12,10 +12,10 @@ import numpy as np
 from sqlalchemy import func, insert, select, update
 from sqlalchemy.orm import Session
 
-from anaxis.app.exchange.cells import NOTHING, Cells, Held, unpacked
+from anaxis.app.exchange.cells import NOTHING, CameraState, FramePatch, unpacked
 from anaxis.app.exchange.messages import Change, Samples
 from anaxis.app.exchange.passing import (
-    Told,
+    PropagatedChange,
     against_pushed,
     lock_about,
     locked,
@@ -33,7 +33,7 @@ from anaxis.store.exchange import EFFECTS, Party, Recording, RecordingBlock, Sha
 _SHOWN_EVERY = 120
 
 
-class Gap(BadInput):
+class MissingChange(BadInput):
     """A change came whose predecessor did not."""
 
     code = "gap"
@@ -42,16 +42,16 @@ class Gap(BadInput):
 # What a party tells
 
 
-def take_change(session: Session, party_id: int, connection: str | None, change: Change, cells: Cells) -> bool:
+def take_change(session: Session, party_id: int, connection: str | None, change: Change, cells: FramePatch) -> bool:
     """Keep a change of a party and pass it on. False where it is kept already: it was sent again.
 
-    Raises Gap, Replaced; BadInput for one that makes no sense, which then counts as heard (see :func:`refuse_change`).
+    Raises MissingChange, Replaced; BadInput for one that makes no sense, which then counts as heard (see :func:`refuse_change`).
     """
     with session.no_autoflush:  # what is written goes out at the end, together
         return _taken(session, party_id, connection, change, cells)
 
 
-def _taken(session: Session, party_id: int, connection: str | None, change: Change, cells: Cells) -> bool:
+def _taken(session: Session, party_id: int, connection: str | None, change: Change, cells: FramePatch) -> bool:
     shared = session.execute(
         select(Shared).where(Shared.party_id == party_id, Shared.key == change.camera)
     ).scalar_one_or_none()
@@ -89,7 +89,9 @@ def _taken(session: Session, party_id: int, connection: str | None, change: Chan
         shared.first, shared.last = min(shared.first, float(cells.frames[0])), max(shared.last, float(cells.frames[-1]))
     if not shared.known or many_since_snapshot(shared, effect):
         keep_snapshot(session, shared, effect, now)
-    told = Told(shared, changed_cells(before, now, cells, change.replaces), now, change.base, number, theirs)
+    told = PropagatedChange(
+        shared, changed_cells(before, now, cells, change.replaces), now, change.base, number, theirs
+    )
     unseen = unseen_by(session, told, party)
     for link in links if len(before) else ():
         pass_on(session, link, told, parties, unseen)
@@ -98,7 +100,7 @@ def _taken(session: Session, party_id: int, connection: str | None, change: Chan
     return True
 
 
-def changed_cells(before: Held, now: Held, cells: Cells, replaces: bool) -> Cells:
+def changed_cells(before: CameraState, now: CameraState, cells: FramePatch, replaces: bool) -> FramePatch:
     """What of a change is one: all of it, or of a whole camera that is sent the frames that are others than before."""
     if not replaces or not len(before):
         return cells
@@ -141,13 +143,17 @@ def take_samples(session: Session, party_id: int, connection: str | None, messag
     return True
 
 
-def take_acknowledged(session: Session, party_id: int, connection: str | None, number: int, held: Cells | None) -> None:
+def take_acknowledged(
+    session: Session, party_id: int, connection: str | None, number: int, held: FramePatch | None
+) -> None:
     """A side holds for good what it was sent, or what it says it holds instead."""
     with session.no_autoflush:
         _acknowledged(session, party_id, connection, number, held)
 
 
-def _acknowledged(session: Session, party_id: int, connection: str | None, number: int, held: Cells | None) -> None:
+def _acknowledged(
+    session: Session, party_id: int, connection: str | None, number: int, held: FramePatch | None
+) -> None:
     of = (SharedChange.party_id == party_id, SharedChange.way == "out", SharedChange.number == number)
     query = select(SharedChange.shared_id, SharedChange.link_id, SharedChange.acknowledged_at).where(*of)
     known = session.execute(query).one_or_none()
@@ -190,19 +196,19 @@ def _acknowledged(session: Session, party_id: int, connection: str | None, numbe
     if snapshot:
         keep_snapshot(session, shared, row.effect, now)
     theirs = {to.id: held_by(session, to) for to in (other_end(link, shared) for link in links)}
-    told = Told(shared, cells, now, number, row.id, theirs)
+    told = PropagatedChange(shared, cells, now, number, row.id, theirs)
     unseen = unseen_by(session, told, party) if links else []
     for link in links:
         pass_on(session, link, told, parties, unseen)
 
 
 def _is_next(party: Party, connection: str | None, number: int) -> bool:
-    """Whether a number is the next; False where it is known. Raises Gap, Replaced."""
+    """Whether a number is the next; False where it is known. Raises MissingChange, Replaced."""
     require_current(party, connection)
     if number <= party.heard:
         return False
     if number != party.heard + 1:
-        raise Gap(f"Change {number} came where {party.heard + 1} was next: send it and all behind it again.")
+        raise MissingChange(f"Change {number} came where {party.heard + 1} was next: send it and all behind it again.")
     return True
 
 
@@ -214,7 +220,7 @@ class Waits(NamedTuple):
     base: int
     replaces: bool
     entry: dict[str, Any] | None
-    cells: Cells
+    cells: FramePatch
 
 
 def waiting(session: Session, party_id: int, behind: int, most: int = 50) -> list[Waits]:

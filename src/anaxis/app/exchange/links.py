@@ -12,7 +12,7 @@ from sqlalchemy import func, or_, select
 from sqlalchemy.orm import Session, undefer
 
 from anaxis.app.acting import actor_of, use_case
-from anaxis.app.exchange.cells import EVERY, Cells, Held, unpacked
+from anaxis.app.exchange.cells import EVERY, CameraState, FramePatch, unpacked
 from anaxis.app.exchange.passing import (
     RULES,
     links_of,
@@ -231,7 +231,7 @@ def newest_changes(session: Session, row: Link, most: int = 12) -> list[dict[str
     return out
 
 
-def _as_meant(meant: Cells, held: Cells) -> bool:
+def _as_meant(meant: FramePatch, held: FramePatch) -> bool:
     """Whether a side says that it holds what it was meant to hold."""
     return (
         len(meant) == len(held)
@@ -265,7 +265,7 @@ def require_known(shared: Shared) -> None:
         )
 
 
-def whole_of(session: Session, shared: Shared) -> Held:
+def whole_of(session: Session, shared: Shared) -> CameraState:
     """What a camera holds. Raises BadInput where that is not known."""
     require_known(shared)
     return held_by(session, shared)

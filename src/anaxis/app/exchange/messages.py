@@ -16,7 +16,7 @@ from typing import Annotated, Any, Literal
 import numpy as np
 from pydantic import BaseModel, BeforeValidator, ConfigDict, FailFast, Field, TypeAdapter, ValidationError
 
-from anaxis.app.exchange.cells import Cells, cells_of_matrix, cells_of_values
+from anaxis.app.exchange.cells import FramePatch, cells_of_matrix, cells_of_values
 from anaxis.core.bounds import MAX_FRAMES
 from anaxis.core.errors import BadInput
 from anaxis.core.typing import Floats
@@ -240,7 +240,7 @@ def require_size(data: str | bytes) -> None:
         raise BadInput(f"A {kind} message has {len(data)} bytes; {most} can be taken: send fewer frames.", "too_large")
 
 
-def read_message(data: str | bytes) -> tuple[Any, Cells | None]:
+def read_message(data: str | bytes) -> tuple[Any, FramePatch | None]:
     """A message of a package and, of a change or of what an acknowledgement says is held, its cells.
 
     Raises Unreadable that says which field is wrong.
@@ -267,7 +267,7 @@ def read_message(data: str | bytes) -> tuple[Any, Cells | None]:
         raise Unreadable(error.sentence, _number(document)) from error
 
 
-def _cells(message: Any, document: dict[str, Any], rows: Floats | None) -> Cells | None:
+def _cells(message: Any, document: dict[str, Any], rows: Floats | None) -> FramePatch | None:
     held: Change | Cell | None
     if isinstance(message, Change):
         held, where = message, f"Change {message.number} of camera '{message.camera}'"
@@ -310,7 +310,7 @@ def _rows(document: dict[str, Any], body: bytes) -> Floats:
     return np.frombuffer(body, "<f8", wide * count).reshape(count, wide).astype(np.float64)
 
 
-def change_message(change: dict[str, Any], cells: Cells) -> str | bytes:
+def change_message(change: dict[str, Any], cells: FramePatch) -> str | bytes:
     """A change as it goes over the wire: JSON, or binary where it has many frames."""
     said = {"type": "change", **change}
     if len(cells) < MANY_FRAMES:

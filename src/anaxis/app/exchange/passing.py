@@ -14,7 +14,7 @@ import numpy as np
 from sqlalchemy import event, func, insert, or_, select, text, update
 from sqlalchemy.orm import Session, undefer
 
-from anaxis.app.exchange.cells import Cells, Held, unpacked
+from anaxis.app.exchange.cells import CameraState, FramePatch, unpacked
 from anaxis.app.exchange.sides import side_of, side_to
 from anaxis.core.errors import BadInput
 from anaxis.core.typing import Bools, Floats
@@ -83,22 +83,22 @@ def lock_about(session: Session, shared: Shared) -> tuple[dict[int, Party], list
     return parties, links
 
 
-class Told(NamedTuple):
+class PropagatedChange(NamedTuple):
     """What a camera has come to hold: the ``cells`` that are others, all it holds ``now``, behind which ``base`` of what it was sent,
     the ``cause``, a change's id, and what the cameras it is linked to hold, by their numbers."""
 
     shared: Shared
-    cells: Cells
-    now: Held
+    cells: FramePatch
+    now: CameraState
     base: int
     cause: int
-    theirs: dict[int, Held]
+    theirs: dict[int, CameraState]
 
 
-Unseen = list[tuple[SharedChange, Cells]]
+Unseen = list[tuple[SharedChange, FramePatch]]
 
 
-def pass_on(session: Session, link: Link, told: Told, parties: dict[int, Party], unseen: Unseen) -> None:
+def pass_on(session: Session, link: Link, told: PropagatedChange, parties: dict[int, Party], unseen: Unseen) -> None:
     """A change of one end of a link, for the other; where both changed the same, by the link's rule."""
     shared, to = told.shared, other_end(link, told.shared)
     cells = told.cells.only(link.groups)
@@ -107,7 +107,7 @@ def pass_on(session: Session, link: Link, told: Told, parties: dict[int, Party],
     from_first = link.first_id == shared.id
     of_link = [(sent, both.only(link.groups)) for sent, both in unseen if sent.link_id == link.id]
 
-    def send_theirs(sent: SharedChange, both: Cells) -> None:
+    def send_theirs(sent: SharedChange, both: FramePatch) -> None:
         """What the other side holds is meant to be here too."""
         at = both.moved(offset_from(link, shared))
         send(session, parties, link, to, shared, told.theirs[to.id], told.now, at, cause=sent.cause_id)
@@ -137,7 +137,7 @@ def pass_on(session: Session, link: Link, told: Told, parties: dict[int, Party],
         send(session, parties, link, shared, to, told.now, told.theirs[to.id], part, cause=told.cause)
 
 
-def parts(cells: Cells, masks: dict[str, Bools]) -> list[Cells]:
+def parts(cells: FramePatch, masks: dict[str, Bools]) -> list[FramePatch]:
     """The cells for which the masks (k,) of their groups hold, as few blocks of frames by groups."""
     by_mask: dict[bytes, list[str]] = {}
     for group, mask in masks.items():
@@ -146,7 +146,7 @@ def parts(cells: Cells, masks: dict[str, Bools]) -> list[Cells]:
     return [cells.where(masks[groups[0]]).only(groups) for groups in by_mask.values()]
 
 
-def unseen_by(session: Session, told: Told, party: Party) -> Unseen:
+def unseen_by(session: Session, told: PropagatedChange, party: Party) -> Unseen:
     """What a camera was sent behind its base on the same cells: each, the newest first, with the cells that both changed."""
     shared, cells = told.shared, told.cells
     if told.base >= party.sent or not len(cells):
@@ -171,7 +171,7 @@ def unseen_by(session: Session, told: Told, party: Party) -> Unseen:
     return out
 
 
-def against_pushed(session: Session, told: Told, unseen: Unseen) -> None:
+def against_pushed(session: Session, told: PropagatedChange, unseen: Unseen) -> None:
     """What a person had written there, and the package changed before it came: shown, and nothing is taken by itself."""
     for sent, both in unseen:
         if sent.link_id is None:
@@ -192,7 +192,9 @@ def open_clashes(session: Session, link: Link) -> list[Clash]:
     return list(session.execute(query).scalars())
 
 
-def _clash(session: Session, show_id: int, shared: Shared, link: Link | None, sent: SharedChange, both: Cells) -> None:
+def _clash(
+    session: Session, show_id: int, shared: Shared, link: Link | None, sent: SharedChange, both: FramePatch
+) -> None:
     known = select(Clash.id).where(
         Clash.shared_id == shared.id, Clash.out_id == sent.id, Clash.closed_at.is_(None), Clash.frames == both.frames.tolist(),
         Clash.groups == list(both.groups),
@@ -209,7 +211,7 @@ def _clash(session: Session, show_id: int, shared: Shared, link: Link | None, se
 
 
 def send(
-    session: Session, parties: dict[int, Party], link: Link, shared: Shared, to: Shared, now: Held, there: Held, cells: Cells,
+    session: Session, parties: dict[int, Party], link: Link, shared: Shared, to: Shared, now: CameraState, there: CameraState, cells: FramePatch,
     cause: int | None = None,
 ) -> None:  # fmt: skip
     """What a camera holds ``now`` on some cells, on its way to the other end, which holds ``there``."""
@@ -221,7 +223,7 @@ def send(
 
 
 def put_down(
-    session: Session, party: Party, to: Shared, meant: Cells, wire: Cells, link: Link | None = None, cause: int | None = None,
+    session: Session, party: Party, to: Shared, meant: FramePatch, wire: FramePatch, link: Link | None = None, cause: int | None = None,
     replaces: bool = False, entry: dict[str, Any] | None = None,
 ) -> None:  # fmt: skip
     """A change for a party, whose row is locked: kept with its number, sent as soon as it is there."""

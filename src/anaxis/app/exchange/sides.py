@@ -13,7 +13,7 @@ import numpy as np
 from sqlalchemy import select
 from sqlalchemy.orm import Session, undefer
 
-from anaxis.app.exchange.cells import EVERY, NOTHING, ROUNDING, Cells, Groups, Held, held_of, unpacked
+from anaxis.app.exchange.cells import EVERY, NOTHING, ROUNDING, CameraState, FramePatch, Groups, held_of, unpacked
 from anaxis.core.camera.lens import Image
 from anaxis.core.camera.track import Track
 from anaxis.core.outgoing import make_outgoing
@@ -39,14 +39,14 @@ class Mirrors:
     """What sides held when they were last asked about: kept between transactions by one server."""
 
     def __init__(self, most: int = 64) -> None:
-        self._held: OrderedDict[int, tuple[int, Held]] = OrderedDict()
+        self._held: OrderedDict[int, tuple[int, CameraState]] = OrderedDict()
         self._most, self._lock = most, threading.Lock()
 
-    def get(self, number: int) -> tuple[int, Held] | None:
+    def get(self, number: int) -> tuple[int, CameraState] | None:
         with self._lock:
             return self._held.get(number)
 
-    def put(self, number: int, effect: int, held: Held) -> None:
+    def put(self, number: int, effect: int, held: CameraState) -> None:
         with self._lock:
             known = self._held.get(number)
             if known is None or known[0] < effect:
@@ -56,12 +56,12 @@ class Mirrors:
                 self._held.popitem(last=False)
 
 
-def held_by(session: Session, shared: Shared) -> Held:
+def held_by(session: Session, shared: Shared) -> CameraState:
     """What a side's camera holds by all that is in force; nothing where nobody knows."""
     return held_with_effect(session, shared)[1]
 
 
-def held_with_effect(session: Session, shared: Shared) -> tuple[int, Held]:
+def held_with_effect(session: Session, shared: Shared) -> tuple[int, CameraState]:
     """The same, and the effect that it is of."""
     if not shared.known:
         return 0, NOTHING
@@ -84,7 +84,7 @@ def held_with_effect(session: Session, shared: Shared) -> tuple[int, Held]:
     return effect, held
 
 
-def keep_snapshot(session: Session, shared: Shared, effect: int, held: Held) -> None:
+def keep_snapshot(session: Session, shared: Shared, effect: int, held: CameraState) -> None:
     """Keep what is held as of an effect, so that fewer rows have to be gone through."""
     shared.held, shared.held_effect = held.packed(), effect
     session.flush()
@@ -113,7 +113,7 @@ class Side:
         """What its habits of files do, in words; they have no part in numbers that are sent."""
         return [HABITS[code].says(p) for code, p in self.profile.active_habits if code not in OF_NUMBERS]
 
-    def track(self, held: Held) -> Track:
+    def track(self, held: CameraState) -> Track:
         """The canonical track of what is held. Raises BadInput."""
         return track_of_rows(self.name, held.frames, kept_rate(self.rate), held.rows, self.profile, self.image)
 
@@ -138,15 +138,17 @@ def _profile(text: str) -> Profile:
 
 
 @dataclass(frozen=True, eq=False)
-class Sent:
+class WireChange:
     """Cells on their way to a side: as they are ``meant`` to be there, as they go over the ``wire``, and what cannot be had."""
 
-    meant: Cells
-    wire: Cells
+    meant: FramePatch
+    wire: FramePatch
     cannot: tuple[str, ...] = ()
 
 
-def sent_to(track: Track, image: Image, fit: str, to: Side, there: Held, groups: Groups, offset: float = 0.0) -> Sent:
+def sent_to(
+    track: Track, image: Image, fit: str, to: Side, there: CameraState, groups: Groups, offset: float = 0.0
+) -> WireChange:
     """A canonical track on some frames, as cells for a side, which holds ``there``.
 
     ``offset`` is added to the frames. Angles are those nearest to what is there. Raises BadInput for a lens that no
@@ -155,10 +157,10 @@ def sent_to(track: Track, image: Image, fit: str, to: Side, there: Held, groups:
     outgoing = make_outgoing(track, to.profile.convention, image, fit, to.profile.lens.fit, NO_LANDMARKS)
     moved = replace(outgoing.track, frames=outgoing.track.frames + offset)
     near = there.near(moved.frames)
-    meant = Cells(moved.frames, EVERY, own_rows(moved, to.profile, to.image, near)).only(groups)
+    meant = FramePatch(moved.frames, EVERY, own_rows(moved, to.profile, to.image, near)).only(groups)
     habits = to.habits
     if not habits:
-        return Sent(meant, meant)
+        return WireChange(meant, meant)
     before = Outbound(
         moved, moved.frames, to.profile.convention, to.profile.convention, to.image, to.profile.lens.fit, None, None
     )
@@ -168,15 +170,17 @@ def sent_to(track: Track, image: Image, fit: str, to: Side, there: Held, groups:
     for code, params in reversed(habits):
         if code == channels.HABIT.code:
             rows = _unswapped(rows, params)
-    return Sent(meant, Cells(done.track.frames, EVERY, rows).only(groups), done.cannot)
+    return WireChange(meant, FramePatch(done.track.frames, EVERY, rows).only(groups), done.cannot)
 
 
-def side_to(side: Side, held: Held, to: Side, there: Held, groups: Groups = EVERY, offset: float = 0.0) -> Sent:
+def side_to(
+    side: Side, held: CameraState, to: Side, there: CameraState, groups: Groups = EVERY, offset: float = 0.0
+) -> WireChange:
     """What one side holds, as cells for another, which holds ``there``. Raises BadInput."""
     return sent_to(side.track(held), side.image, side.profile.lens.fit, to, there, groups, offset)
 
 
-def differing(sent: Sent, there: Held, groups: Groups) -> list[tuple[Cells, Cells]]:
+def differing(sent: WireChange, there: CameraState, groups: Groups) -> list[tuple[FramePatch, FramePatch]]:
     """What of cells in every group a side does not hold: meant, and as it goes over the wire. Of frames that it has the groups
     chosen; of frames that it has not all that a camera is."""
     place, known = there.places(sent.meant.frames)

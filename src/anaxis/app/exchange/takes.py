@@ -13,7 +13,7 @@ from sqlalchemy import func, select
 from sqlalchemy.orm import Session, undefer
 
 from anaxis.app.acting import use_case
-from anaxis.app.exchange.cells import EVERY, NOTHING, ROUNDING, Cells, Groups, Held, held_of
+from anaxis.app.exchange.cells import EVERY, NOTHING, ROUNDING, CameraState, FramePatch, Groups, held_of
 from anaxis.app.exchange.kept import As, keep_as, require_shot
 from anaxis.app.exchange.links import whole_of
 from anaxis.app.exchange.passing import lock_about, locked, notify, put_down
@@ -124,8 +124,8 @@ class Push(BaseModel):
 class Part(NamedTuple):
     """Cells as they are ``meant`` to be there, and as they go over the ``wire``."""
 
-    meant: Cells
-    wire: Cells
+    meant: FramePatch
+    wire: FramePatch
 
 
 @dataclass(frozen=True, eq=False)
@@ -157,12 +157,12 @@ def planned_push(session: Session, version: Version, shared: Shared | None, part
     sent = sent_to(track, picture.image, picture.fit, side_of(shared), before, EVERY)
     since = pulled.version if pulled is not None else None
 
-    def on_same_frames(held: Held) -> bool:
+    def on_same_frames(held: CameraState) -> bool:
         return len(held) == len(track) and bool(np.allclose(held.frames, track.frames, rtol=0, atol=1e-3))
 
     if not on_same_frames(there) or kept_rate(shared.rate) != track.rate:
         side = side_of(shared)
-        whole = side_to(side, Held(sent.meant.frames, _with_theirs(sent.meant, groups, there)), side, before)
+        whole = side_to(side, CameraState(sent.meant.frames, _with_theirs(sent.meant, groups, there)), side, before)
         # What was changed there since it was pulled would go with the frames that are replaced.
         changed = pulled is not None and not _same(before, there)
         return Writing(
@@ -179,7 +179,7 @@ def planned_push(session: Session, version: Version, shared: Shared | None, part
     return Writing(parts, False, both, since)
 
 
-def _with_theirs(cells: Cells, groups: Groups, there: Held) -> Floats:
+def _with_theirs(cells: FramePatch, groups: Groups, there: CameraState) -> Floats:
     """Rows (k, 16) of the groups chosen as ours, and of the others as they are there at the nearest frame."""
     rows = there.near(cells.frames).copy()
     columns = columns_of(groups)
@@ -187,7 +187,7 @@ def _with_theirs(cells: Cells, groups: Groups, there: Held) -> Floats:
     return rows
 
 
-def _same(a: Held, b: Held) -> bool:
+def _same(a: CameraState, b: CameraState) -> bool:
     return len(a) == len(b) and bool((a.frames == b.frames).all()) and bool(a.cells().same_as(b.rows).all())
 
 

@@ -8,7 +8,7 @@ import numpy as np
 from sqlalchemy import select
 from sqlalchemy.orm import Session, undefer
 
-from anaxis.app.exchange.cells import Held, unpacked
+from anaxis.app.exchange.cells import CameraState, unpacked
 from anaxis.app.exchange.sides import held_with_effect, side_of
 from anaxis.app.exchange.takes import marks_of
 from anaxis.core.camera.channels import BESIDE, CHANNELS
@@ -75,7 +75,10 @@ def together(
             "no_common",
         )
     wanted = common if only is None else common & np.isin(np.round(here.frames, 3), np.round(only, 3))
-    a, b = Held(here.frames[wanted], here.rows[wanted]), Held(there.frames[place[wanted]], there.rows[place[wanted]])
+    a, b = (
+        CameraState(here.frames[wanted], here.rows[wanted]),
+        CameraState(there.frames[place[wanted]], there.rows[place[wanted]]),
+    )
     track, other = sides[0].track(a), sides[1].track(b)
     meant = projection_of(track, sides[0].image, sides[0].profile.lens.fit)
     arrived = projection_of(other, sides[1].image, sides[1].profile.lens.fit).at_size(sides[0].image)

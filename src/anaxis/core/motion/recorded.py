@@ -29,7 +29,7 @@ from anaxis.core.time.rates import parse_rate
 from anaxis.core.typing import Floats, Ints
 
 Gaps = Literal["bridge", "hold"]
-Kept = Literal["width", "height"]
+KeptSide = Literal["width", "height"]
 GAP_WORDS: dict[Gaps, str] = {"bridge": "drawn from both sides", "hold": "the last pose held until the next sample"}
 # Pixels whose sides differ by less are square.
 _SQUARE = 1e-3
@@ -50,7 +50,7 @@ class RecordingSettings(Parameters):
     heal: list[int] = Field(default=[], max_length=1000)
     smooth_px: float = Field(default=0.0, ge=0, le=1000)
     aspect: float | None = Field(default=None, gt=0.05, lt=20)
-    keep: Kept = "width"
+    keep: KeptSide = "width"
     film_width_mm: float = Field(default=36.0, gt=0.01, lt=100_000)
     stand: tuple[float, float, float] | None = None
     heading_deg: float | None = None
@@ -155,7 +155,7 @@ def _cuts(samples: Samples, left: list[int], at: Floats) -> Ints | None:
 
 
 def _lens(
-    samples: Samples, at: Floats, aspect: float | None, keep: Kept, film_width_mm: float
+    samples: Samples, at: Floats, aspect: float | None, keep: KeptSide, film_width_mm: float
 ) -> tuple[Image, dict[str, Floats]]:
     """The image and the lens on it: the phone's picture cut, or widened, about its middle to the aspect wanted."""
     filmed = samples.image

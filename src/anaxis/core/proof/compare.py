@@ -20,7 +20,7 @@ from anaxis.core.typing import Floats, Ints
 _SAME = 1e-7
 
 
-class Change(NamedTuple):
+class CameraChange(NamedTuple):
     """One channel that differs: at most by ``largest`` at ``frame``, for the first time at ``since``."""
 
     label: str
@@ -42,7 +42,7 @@ class Comparison(NamedTuple):
     in_b: Ints
     only_a: Floats
     only_b: Floats
-    changes: list[Change]
+    changes: list[CameraChange]
     proof: Proof | None
 
 
@@ -53,14 +53,14 @@ def compare(a: Track, b: Track, images: tuple[Image, Image], fits: tuple[str, st
     if not len(common):
         return Comparison(common, in_a, in_b, only_a, only_b, [], None)
     here, there = a.take(in_a), b.take(in_b)
-    changes: list[Change] = []
+    changes: list[CameraChange] = []
 
     def note(label: str, unit: str, gap: Floats, size: float) -> None:
         off = gap > _SAME * max(size, 1e-3)
         if off.any():
             worst, first = int(np.argmax(gap)), int(np.argmax(off))
             changes.append(
-                Change(label, unit, float(gap[worst]), float(common[worst]), float(common[first]), int(off.sum()))
+                CameraChange(label, unit, float(gap[worst]), float(common[worst]), float(common[first]), int(off.sum()))
             )
 
     for i, axis in enumerate(("right (X)", "up (Y)", "back (Z)")):

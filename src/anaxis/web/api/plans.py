@@ -41,7 +41,7 @@ router = APIRouter(route_class=Once, dependencies=[needs()], responses=REFUSALS)
 _LEAD = [needs(change=Role.LEAD)]
 
 
-class Target(BaseModel):
+class NewTarget(BaseModel):
     """A package and format that shots of a show go to."""
 
     to: Name
@@ -70,7 +70,7 @@ def plan(store: Store, show_id: Number) -> PlanDocument:
 
 
 @router.put("/shows/{show_id}/plan/targets", tags=["plans"], dependencies=_LEAD)
-def target_set(store: Store, show_id: Number, asked: Target) -> PlanDocument:
+def target_set(store: Store, show_id: Number, asked: NewTarget) -> PlanDocument:
     show = get_show(store, show_id)
     only = shots_named(show, asked.shots)
     set_target(store, show, asked.to, asked.format, asked.options, asked.recipe, only)

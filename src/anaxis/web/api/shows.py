@@ -11,7 +11,7 @@ from anaxis.app.acting import actor_of
 from anaxis.app.allowed import allow_warnings, warn_again
 from anaxis.app.documents import CameraDocument, Me, Paged, ShotDocument, ShowDocument, VersionDocument
 from anaxis.app.edit import edit_version
-from anaxis.app.shots import PAGE, Asked, listed, shows_of
+from anaxis.app.shots import PAGE, ShotFilter, listed, shows_of
 from anaxis.core.outgoing import numbers_at, numbers_of
 from anaxis.core.recipe.documents import recipe_from_document
 from anaxis.core.time.rates import rate_text
@@ -80,7 +80,9 @@ def cameras(
 ) -> Paged[CameraDocument]:  # fmt: skip
     """A show's cameras, 50 at a time, as the list of the pages finds and sorts them."""
     found = listed(
-        store, get_show(store, show_id), Asked(q, state, findings, behind, package, sort=sort, at=at // PAGE * PAGE)
+        store,
+        get_show(store, show_id),
+        ShotFilter(q, state, findings, behind, package, sort=sort, at=at // PAGE * PAGE),
     )
     return Paged.of((CameraDocument.of(r.camera) for r in found.rows), found.found, found.at)
 

@@ -18,7 +18,7 @@ from sqlalchemy.orm import Session
 
 from anaxis.app.acting import NotAllowed
 from anaxis.app.exchange.changes import (
-    Gap,
+    MissingChange,
     acknowledged_until,
     refuse_change,
     take_acknowledged,
@@ -65,7 +65,7 @@ _log = logging.getLogger("anaxis.live")
 _HELLO_WITHIN_S = 10.0
 _SAYS_EVERY_S = 15.0
 # After these no message can be taken; after any other BadInput the next one can.
-_ENDS_IT = (Gap, Replaced, NotAllowed, NotSignedIn)
+_ENDS_IT = (MissingChange, Replaced, NotAllowed, NotSignedIn)
 # Of one person at once.
 _MOST_CONNECTED = 32
 # A message of more bytes is read in a thread.

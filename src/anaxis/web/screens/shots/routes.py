@@ -12,7 +12,7 @@ from fastapi.responses import RedirectResponse
 from anaxis.app.expect import expect as expect_of_shot
 from anaxis.app.form_base import require_base
 from anaxis.app.hooks import paused_of_actor
-from anaxis.app.shots import PAGE, SORTS, STATES, Asked, asked_of, away, listed, shown_show, shows_of
+from anaxis.app.shots import PAGE, SORTS, STATES, ShotFilter, asked_of, away, listed, shown_show, shows_of
 from anaxis.app.take_in import take_in_bytes
 from anaxis.core.errors import BadInput
 from anaxis.core.time.rates import parse_rate
@@ -50,7 +50,7 @@ def shots(
     if shown is None:
         return page(request, "shots/index.html", show=None, samples=SAMPLES)
     typed = number_or_none(days, "the days since a change")
-    asked = Asked(
+    asked = ShotFilter(
         q.strip(), state if state in STATES else "", bool(findings), bool(behind), package, who, None if typed is None else max(0, min(int(typed), 36_500)),
         sort if sort in SORTS else "shot", at,
     )  # fmt: skip
