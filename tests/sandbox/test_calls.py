@@ -131,6 +131,15 @@ def test_each_function_gives_apart_what_it_gives_here(demo_files: dict[str, Path
     assert set(asked) | {"table_came_back"} == set(calls.FUNCTIONS)
 
 
+def test_numbers_of_numpys_are_numbers_and_what_cannot_be_sent_is_said() -> None:
+    track = ordinary.track_of(ordinary.still())
+    size: Any = np.int64(1920), np.int32(1080)
+    given = (track, Fraction(30), Image(*size), "width")
+    assert over_the_wire(calls.FUNCTIONS["retimed"], *given) == calls.FUNCTIONS["retimed"](*given)
+    with pytest.raises(Exception, match="a object cannot be sent"):
+        calls.question_of(calls.FUNCTIONS["derived"], ("held", {}, {"name": object()}, "x"), {})
+
+
 def test_a_process_apart_gives_the_same_and_says_what_a_person_can_mend(demo_files: dict[str, Path]) -> None:
     archive = scene_to_bytes(read_file(demo_files["TW_010"]))
     calculators = Calculators(Limits())

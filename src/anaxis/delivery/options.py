@@ -28,8 +28,6 @@ class DeliveryOptions:
     first: Annotated[
         float | None,
         Field(
-            ge=-1e9,
-            le=1e9,
             validation_alias=AliasChoices("first", "first_there"),
             description="The number of the first frame over there; ours where it is left out.",
         ),

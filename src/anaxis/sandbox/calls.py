@@ -11,6 +11,7 @@ from functools import cache
 from inspect import signature
 from typing import Any, get_type_hints
 
+import numpy as np
 from pydantic import TypeAdapter
 
 from anaxis.delivery.transfer_sheet import sheet_pdf
@@ -50,8 +51,19 @@ def question_of(function: Callable[..., Any], args: tuple[Any, ...], kwargs: dic
     name = function.__name__
     adapters, blocks = _adapters(name), list[bytes]()
     bound = signature(FUNCTIONS[name]).bind(*args, **kwargs).arguments
-    given = {k: adapters[k].dump_python(v, mode="json", context=blocks) for k, v in bound.items() if k != _HERE_ALONE}
+    given = {
+        k: adapters[k].dump_python(v, mode="json", context=blocks, fallback=_plain, warnings=False)
+        for k, v in bound.items()
+        if k != _HERE_ALONE
+    }
     return {"function": name, "given": given}, blocks
+
+
+def _plain(value: Any) -> Any:
+    """A number of numpy's where Python's was annotated: arithmetic leaves them behind."""
+    if isinstance(value, np.generic):
+        return value.item()
+    raise TypeError(f"a {type(value).__name__} cannot be sent to another process")
 
 
 def answer_to(document: Document, blocks: list[bytes]) -> Message:
@@ -60,7 +72,9 @@ def answer_to(document: Document, blocks: list[bytes]) -> Message:
     adapters, made = _adapters(name), list[bytes]()
     given = {k: adapters[k].validate_python(v, context=blocks) for k, v in document["given"].items()}
     value = FUNCTIONS[name](**given)
-    return {"value": adapters["return"].dump_python(value, mode="json", context=made)}, made
+    return {
+        "value": adapters["return"].dump_python(value, mode="json", context=made, fallback=_plain, warnings=False)
+    }, made
 
 
 def value_in(function: Callable[..., Any], document: Document, blocks: list[bytes]) -> Any:
