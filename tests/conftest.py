@@ -187,6 +187,7 @@ def browser() -> Iterator[object]:
 def page(browser: Any, site: str) -> Iterator[Page]:
     """A page on the application; no error may show up in its console."""
     page: Page = browser.new_page(viewport={"width": 1280, "height": 800}, base_url=site)
+    page.set_default_timeout(60_000)  # a machine that does much else, or is stopped for a while, is no fault of a page
     said: list[str] = []
     page.on("pageerror", lambda e: said.append(str(e)))
     # A station left before it had come is given up, which is said as an error and is none.
