@@ -23,7 +23,7 @@ from anaxis.sandbox.guard import Limits, ParserPool
 from anaxis.sandbox.kept import AnswerCache
 
 PROBE = """
-import json, os, socket, sys
+import anaxis, json, os, socket, sys
 from pathlib import Path
 from anaxis.sandbox.confine import confine
 own, outside, port = Path(sys.argv[1]), Path(sys.argv[2]), int(sys.argv[3])
@@ -40,6 +40,7 @@ print(json.dumps({
     "missing": missing,
     "reads": can(lambda: outside.read_text()), "lists": can(lambda: list(outside.parent.iterdir())),
     "writes": can(lambda: (outside.parent / "made").write_text("x")), "passwords": can(lambda: Path("/etc/passwd").read_text()),
+    "beside_the_code": can(lambda: (Path(anaxis.__file__).parents[2] / "pyproject.toml").read_text()),
     "network": can(lambda: socket.create_connection(("127.0.0.1", port), 3)),
     "spawns_with_more": "NoNewPrivs:\\t1" not in status,
     "capabilities": status.split("CapEff:")[1].split()[0].strip("0") != "",
@@ -62,7 +63,7 @@ def test_a_reader_reaches_nothing_but_its_own_folder(tmp_path: Path) -> None:
     assert seen["own"] == "x" and not seen["spawns_with_more"] and not seen["capabilities"]
     missing = " ".join(seen["missing"])
     if "files" not in missing:
-        assert not (seen["reads"] or seen["lists"] or seen["writes"] or seen["passwords"])
+        assert not (seen["reads"] or seen["lists"] or seen["writes"] or seen["passwords"] or seen["beside_the_code"])
     if "network" not in missing:
         assert not seen["network"]
     if os.geteuid() == 0 and "another user" not in missing:
