@@ -15,8 +15,6 @@ import errno
 import socket
 import traceback
 
-import weasyprint  # noqa: F401  (a sheet is not to wait for it)
-
 from anaxis.core.errors import BadInput
 from anaxis.sandbox import calls
 from anaxis.sandbox.budget import allow_more, load_scipy, most_held_bytes
