@@ -21,6 +21,7 @@ from anaxis.sandbox.confined import clean_environment
 from anaxis.sandbox.folders import how_readers_work, made_for_a_reader, settle
 from anaxis.sandbox.guard import Limits, ParserPool
 from anaxis.sandbox.kept import AnswerCache
+from anaxis.sandbox.messages import BadMessage, receive
 
 PROBE = """
 import anaxis, json, os, socket, sys
@@ -257,3 +258,22 @@ def test_the_folder_of_a_living_process_stays_when_the_clock_is_set(tmp_path: Pa
             assert own.is_dir() and not (tmp_path / "1-1").exists()
             second.communicate()
         first.communicate()
+
+
+def test_what_a_confined_process_says_of_its_sizes_is_not_believed() -> None:
+    """A process that a hostile file has taken over writes what it likes: the pages read no more of it than they allow."""
+
+    def said(head: bytes, size: int | None = None) -> object:
+        ours, theirs = socket.socketpair()
+        with ours, theirs:
+            theirs.sendall((len(head) if size is None else size).to_bytes(8, "little") + head)
+            theirs.shutdown(socket.SHUT_WR)
+            return receive(ours, 1000)
+
+    assert said(b'{"document": {"a": 1}, "sizes": []}') == ({"a": 1}, [])
+    longer = (b'{"document": {}, "sizes": [1001]}', b'{"document": {}, "sizes": [1000000, -1000000]}')
+    for head in (*longer, b"[]", b'{"document": 1, "sizes": []}', b"\xff", b"[" * 900):
+        with pytest.raises(BadMessage):
+            said(head)
+    with pytest.raises(BadMessage):
+        said(b"", 1 << 40)

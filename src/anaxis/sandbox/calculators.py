@@ -17,7 +17,7 @@ from anaxis.sandbox.calls import question_of, value_in
 from anaxis.sandbox.forks import Fork, ForkEnded, ForkSource, Gone, again
 from anaxis.sandbox.guard import Limits
 from anaxis.sandbox.kept import AnswerCache, key_of
-from anaxis.sandbox.messages import Message, TooLong
+from anaxis.sandbox.messages import BadMessage, Message
 from anaxis.sandbox.turns import Busy, Turns
 
 P = ParamSpec("P")
@@ -90,7 +90,7 @@ class Calculators:
                     f"{what} was not looked through: the process that does it was ended twice meanwhile (is this machine out of memory?). "
                     "Try again."
                 ) from error
-            except (ForkEnded, TooLong) as error:
+            except (ForkEnded, BadMessage) as error:
                 raise BadInput(
                     f"{what} made the process that looked through it stop, in all likelihood for want of memory ({limits.memory_mb} MB): export "
                     "the camera alone, over the shot's range, or raise the limit (ANAXIS_FILE_MB).",

@@ -30,7 +30,7 @@ FUNCTIONS: dict[str, Callable[..., Any]] = {
     )
 }  # fmt: skip
 
-# Nobody hears how far a process apart is.
+# A process apart does not say how far it is.
 _HERE_ALONE = "progress"
 
 

@@ -109,7 +109,7 @@ class Fork:
             raise ForkEnded(self._ended_with()) from error
 
     def receive(self, seconds: float, most: int = 1 << 30) -> Message:
-        """Its next answer. Raises Gone, TimeoutError, ForkEnded, TooLong for more than ``most`` bytes."""
+        """Its next answer. Raises Gone, TimeoutError, ForkEnded, BadMessage, also for more than ``most`` bytes."""
         try:
             return receive(self._line, most, time.monotonic() + seconds)
         except EOFError as error:

@@ -17,7 +17,7 @@ from anaxis.formats import MAX_FILE_BYTES, READABLE_SUFFIXES, require_readable
 from anaxis.monitoring.metrics import READER_SECONDS
 from anaxis.sandbox.folders import handed_in
 from anaxis.sandbox.forks import Fork, ForkEnded, ForkSource, Gone
-from anaxis.sandbox.messages import TooLong
+from anaxis.sandbox.messages import BadMessage
 from anaxis.sandbox.turns import Turns
 
 if TYPE_CHECKING:  # the reading process is to start before all else
@@ -112,7 +112,7 @@ class ParserPool:
             answer, blocks = reader.receive(limits.wall_s + _GRACE_S, limits.answer_bytes)
         except TimeoutError as error:
             raise _too_slow(path, limits) from error
-        except TooLong as error:
+        except BadMessage as error:
             raise BadInput(f"{path.name} holds more than can be taken in: export the camera alone.") from error
         except ForkEnded as error:
             if error.code in (-signal.SIGXCPU, -signal.SIGALRM):
@@ -123,7 +123,7 @@ class ParserPool:
             ) from error
         if "sentence" in answer:
             raise BadInput.from_dict(answer)
-        return blocks[0]
+        return blocks[0] if blocks else b""  # which is no archive, and is said to be none
 
 
 def _too_slow(path: Path, limits: Limits) -> BadInput:

@@ -16,8 +16,12 @@ Document = dict[str, Any]
 Message = tuple[Document, list[bytes]]
 
 
-class TooLong(ValueError):
-    """The other end sends more than it may."""
+# A header is read as JSON, which takes many times its bytes: the arrays are in the blocks.
+_LONGEST_HEADER = 64 << 20
+
+
+class BadMessage(ValueError):
+    """The other end sends more than it may, or what is no message."""
 
 
 def send(line: socket.socket, document: Document, blocks: Sequence[bytes] = ()) -> None:
@@ -31,15 +35,21 @@ def send(line: socket.socket, document: Document, blocks: Sequence[bytes] = ()) 
 def receive(line: socket.socket, most: int = 1 << 62, deadline: float | None = None) -> Message:
     """The next message, of ``most`` bytes, before ``deadline`` (seconds of time.monotonic; None waits for ever).
 
-    Raises EOFError where the other end is gone, TooLong, TimeoutError.
+    The other end may be a process that works on what came in: nothing that it says of its sizes is believed.
+
+    Raises EOFError where the other end is gone, BadMessage, TimeoutError.
     """
     size = int.from_bytes(_exactly(line, 8, deadline), "little")
-    if size > most:
-        raise TooLong(f"a header of {size} bytes")
-    head = json.loads(_exactly(line, size, deadline))
-    if sum(head["sizes"]) > most:
-        raise TooLong(f"blocks of {sum(head['sizes'])} bytes")
-    return head["document"], [_exactly(line, n, deadline) for n in head["sizes"]]
+    if size > min(most, _LONGEST_HEADER):
+        raise BadMessage(f"a header of {size} bytes")
+    try:
+        head = json.loads(_exactly(line, size, deadline))
+        document, sizes = dict(head["document"]), [max(0, int(n)) for n in head["sizes"]]
+    except (ValueError, TypeError, KeyError, RecursionError) as error:
+        raise BadMessage("a header that is none") from error
+    if sum(sizes) > most:
+        raise BadMessage(f"blocks of {sum(sizes)} bytes")
+    return document, [_exactly(line, n, deadline) for n in sizes]
 
 
 def _exactly(line: socket.socket, count: int, deadline: float | None) -> bytes:

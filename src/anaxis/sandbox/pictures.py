@@ -14,7 +14,7 @@ from anaxis.core.errors import BadInput
 from anaxis.core.time.rates import rate_text
 from anaxis.sandbox.folders import handed_in
 from anaxis.sandbox.forks import Fork, ForkEnded, ForkSource, Gone
-from anaxis.sandbox.messages import Document, Message, TooLong
+from anaxis.sandbox.messages import BadMessage, Document, Message
 
 if TYPE_CHECKING:  # the process apart loads what it needs: a command that only asks it does not
     from anaxis.core.typing import Floats
@@ -70,7 +70,7 @@ def _ask(task: Document, path: Path, remedy: str) -> Message:
             f"{path.name} was not read: the process that reads pictures was ended twice meanwhile (is this machine out of memory?). "
             "Hand it over again."
         ) from error
-    except (ForkEnded, TooLong) as error:
+    except (ForkEnded, BadMessage) as error:
         raise BadInput(
             f"{path.name} made its reader stop: it is damaged or far too large; {remedy}.", "stopped"
         ) from error

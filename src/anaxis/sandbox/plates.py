@@ -16,7 +16,7 @@ from typing import Any, BinaryIO
 from anaxis.core.errors import BadInput
 from anaxis.sandbox.forks import TRIES, Fork, ForkEnded, Gone
 from anaxis.sandbox.guard import limits_from_environment
-from anaxis.sandbox.messages import Document
+from anaxis.sandbox.messages import BadMessage, Document
 from anaxis.sandbox.pictures import PICTURE_READERS
 
 # A picture of so many pixels may take ANAXIS_FILE_SECONDS, a larger one as much longer as it is larger.
@@ -124,7 +124,7 @@ def _ask(reader: Fork, task: Document, files: dict[int, Path], target: Path | No
                 waiting.remove(done["frame"])
             if not done.pop("over", False):
                 yield _moved(done, reader.folder, target)
-    except (TimeoutError, ForkEnded) as error:  # it stopped at the next one: the others are another process's
+    except (TimeoutError, ForkEnded, BadMessage) as error:  # it stopped at the next one: the others are another process's
         name, too_slow = files[waiting[0]].name, isinstance(error, TimeoutError)
         if too_slow:
             sentence = (
