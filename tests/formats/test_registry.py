@@ -1,4 +1,4 @@
-"""The registry of formats: each is read, and what is written is opened by the stand-in, on every ordinary shot's road."""
+"""The registry of formats: each is read, and what is written is opened by the stand-in."""
 
 from __future__ import annotations
 

@@ -109,7 +109,8 @@ def call_in_queue(session: Session, number: int) -> None:
 def _enqueue(session: Session, task: str, lock: str, queue: str, priority: int, **args: int) -> None:
     """An entry by procrastinate's own interface, on the session's connection and so in its transaction.
 
-    ``lock`` lets one of its name into the queue, and one be done at a time. Raises what SQLAlchemy raises for its own queries.
+    The queue holds one entry of the name ``lock``, and one of that name is done at a time. Raises what SQLAlchemy raises for its
+    own queries.
     """
     own = session.connection().connection.driver_connection
     entry = _QUEUE.configure_task(task, queue=queue, lock=lock, queueing_lock=lock, priority=priority, connection=own)

@@ -39,7 +39,7 @@ _BLOCK, _BLOCKS_KEPT = 1024, 8
 
 
 def no_progress(share: float) -> None:
-    """Nobody wants to know how far it is."""
+    """For whoever does not want to know how far the work is."""
 
 
 def part_of(progress: Progress, i: int, count: int) -> Progress:
