@@ -31,7 +31,9 @@ def test_what_is_written_is_read_again_and_opened_by_the_stand_in(one: Format, t
     assert file.suffix in one.suffixes and reader_of(file.name) is one
     scene = read_file(file)
     assert scene.format == one.key and len(scene.cameras) == 1
-    assert np.isfinite(np.asarray(one.key_rule(find_profile(SHIPPED_KEYS[0]).convention).convention.world)).all()
+    assert np.isfinite(
+        np.asarray(one.writer().key_rule(find_profile(SHIPPED_KEYS[0]).convention).convention.world)
+    ).all()
 
 
 def test_no_two_formats_share_a_name_or_a_suffix_and_an_unknown_one_is_a_sentence() -> None:

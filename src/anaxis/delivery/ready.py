@@ -225,7 +225,7 @@ def compensate(outgoing: Outgoing, profile: Profile, format_key: str) -> tuple[O
 
 def reduce_keys(outgoing: Outgoing, format_key: str, tolerance_px: float, progress: Progress = no_progress) -> Reduced:
     """The few keys with which a format's readers draw an outgoing camera within a tolerance. Raises BadInput."""
-    rule = format_of(format_key).key_rule(outgoing.convention)
+    rule = format_of(format_key).writer().key_rule(outgoing.convention)
     marks = outgoing.landmarks
     if outgoing.root is not None:
         marks = outgoing.root.inverse().landmarks(marks)

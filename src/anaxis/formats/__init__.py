@@ -120,4 +120,4 @@ def write_files(format_key: str, cameras: Sequence[Outgoing], folder: Path, stem
 
         said = " and ".join(f"{rate_label(r)}" for r in rates)
         raise BadInput(f"The cameras run at {said} frames a second, and a file has one rate: write one file each.")
-    return entry.writer()(cameras, folder, stem)
+    return entry.writer().write(cameras, folder, stem)

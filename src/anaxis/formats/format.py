@@ -9,7 +9,7 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, NamedTuple
 
 if TYPE_CHECKING:  # a reader waits for none of what writers need
     from anaxis.core.motion.reduce import KeyRule
@@ -19,16 +19,22 @@ if TYPE_CHECKING:  # a reader waits for none of what writers need
 
 # Takes a path, and the folder of a zip whose other files it may open; one that ``has_layouts`` a column layout too.
 Reader = Callable[..., "Scene"]
-# Takes outgoing cameras, a folder and a file stem; gives the files it wrote.
-Writer = Callable[["Sequence[Outgoing]", Path, str], list[Path]]
 
 # The clip planes that stand for those that are not stated, in formats that cannot leave them out.
 NEAR_WRITTEN_M, FAR_WRITTEN_M = 0.01, 10_000.0
 
 
+class Writer(NamedTuple):
+    """``write`` takes outgoing cameras, a folder and a file stem, and gives the files it wrote; ``key_rule`` says how whoever
+    opens a file for a receiver draws between its keys."""
+
+    write: Callable[[Sequence[Outgoing], Path, str], list[Path]]
+    key_rule: Callable[[Convention], KeyRule]
+
+
 @dataclass(frozen=True)
 class Format:
-    """A file format; a format's own class says with ``reader``, ``writer`` and ``key_rule`` who does it.
+    """A file format; a format's own class says with ``reader`` and ``writer`` who does it.
 
     ``key`` is its name in the store, ``label`` that on pages, ``names`` those on the command line. ``written`` is False for
     what is read alone, ``cameras`` for what holds a set and never a camera, ``sets`` for what never holds a set. ``several``:
@@ -59,8 +65,4 @@ class Format:
 
     def writer(self) -> Writer:
         """Who writes it, loaded; not where ``written`` is False."""
-        raise NotImplementedError(f"{self.key} has no writer")
-
-    def key_rule(self, receiver: Convention) -> KeyRule:
-        """How whoever opens it draws between keys."""
         raise NotImplementedError(f"{self.key} has no writer")

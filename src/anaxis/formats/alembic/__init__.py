@@ -2,13 +2,7 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
-
 from anaxis.formats.format import Format, Reader, Writer
-
-if TYPE_CHECKING:
-    from anaxis.core.motion.reduce import KeyRule
-    from anaxis.core.space.axes import Convention
 
 
 class _Alembic(Format):
@@ -18,14 +12,9 @@ class _Alembic(Format):
         return read_alembic
 
     def writer(self) -> Writer:
-        from anaxis.formats.alembic.write import write_alembic
+        from anaxis.formats.alembic.write import key_rule, write_alembic
 
-        return write_alembic
-
-    def key_rule(self, receiver: Convention) -> KeyRule:
-        from anaxis.formats.alembic.write import key_rule
-
-        return key_rule(receiver)
+        return Writer(write_alembic, key_rule)
 
 
 FORMAT = _Alembic(

@@ -2,13 +2,7 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
-
 from anaxis.formats.format import FAR_WRITTEN_M, NEAR_WRITTEN_M, Format, Reader, Writer
-
-if TYPE_CHECKING:
-    from anaxis.core.motion.reduce import KeyRule
-    from anaxis.core.space.axes import Convention
 
 
 class _Collada(Format):
@@ -18,14 +12,9 @@ class _Collada(Format):
         return read_collada
 
     def writer(self) -> Writer:
-        from anaxis.formats.collada.write import write_collada
+        from anaxis.formats.collada.write import key_rule, write_collada
 
-        return write_collada
-
-    def key_rule(self, receiver: Convention) -> KeyRule:
-        from anaxis.formats.collada.write import key_rule
-
-        return key_rule(receiver)
+        return Writer(write_collada, key_rule)
 
 
 FORMAT = _Collada(

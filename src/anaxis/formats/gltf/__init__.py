@@ -2,13 +2,7 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
-
 from anaxis.formats.format import NEAR_WRITTEN_M, Format, Reader, Writer
-
-if TYPE_CHECKING:
-    from anaxis.core.motion.reduce import KeyRule
-    from anaxis.core.space.axes import Convention
 
 
 class _Gltf(Format):
@@ -18,14 +12,9 @@ class _Gltf(Format):
         return read_gltf
 
     def writer(self) -> Writer:
-        from anaxis.formats.gltf.write import write_gltf
+        from anaxis.formats.gltf.write import key_rule, write_gltf
 
-        return write_gltf
-
-    def key_rule(self, receiver: Convention) -> KeyRule:
-        from anaxis.formats.gltf.write import key_rule
-
-        return key_rule(receiver)
+        return Writer(write_gltf, key_rule)
 
 
 FORMAT = _Gltf(

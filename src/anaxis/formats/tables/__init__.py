@@ -2,13 +2,7 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
-
 from anaxis.formats.format import Format, Reader, Writer
-
-if TYPE_CHECKING:
-    from anaxis.core.motion.reduce import KeyRule
-    from anaxis.core.space.axes import Convention
 
 
 class _Columns(Format):
@@ -18,14 +12,9 @@ class _Columns(Format):
         return read_columns
 
     def writer(self) -> Writer:
-        from anaxis.formats.tables.write import write_columns
+        from anaxis.formats.tables.write import key_rule, write_columns
 
-        return write_columns
-
-    def key_rule(self, receiver: Convention) -> KeyRule:
-        from anaxis.formats.tables.write import key_rule
-
-        return key_rule(receiver)
+        return Writer(write_columns, key_rule)
 
 
 FORMAT = _Columns(

@@ -2,13 +2,7 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
-
 from anaxis.formats.format import Format, Reader, Writer
-
-if TYPE_CHECKING:
-    from anaxis.core.motion.reduce import KeyRule
-    from anaxis.core.space.axes import Convention
 
 
 class _TrackJson(Format):
@@ -18,14 +12,9 @@ class _TrackJson(Format):
         return read_track_json
 
     def writer(self) -> Writer:
-        from anaxis.formats.track_json.document import write_track_json
+        from anaxis.formats.track_json.document import key_rule, write_track_json
 
-        return write_track_json
-
-    def key_rule(self, receiver: Convention) -> KeyRule:
-        from anaxis.formats.track_json.document import key_rule
-
-        return key_rule(receiver)
+        return Writer(write_track_json, key_rule)
 
 
 FORMAT = _TrackJson("json", "Track JSON", ("json",), (".json",), sets=False, calibrates=True)

@@ -2,13 +2,7 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
-
 from anaxis.formats.format import Format, Reader, Writer
-
-if TYPE_CHECKING:
-    from anaxis.core.motion.reduce import KeyRule
-    from anaxis.core.space.axes import Convention
 
 
 class _Usd(Format):
@@ -18,14 +12,9 @@ class _Usd(Format):
         return read_usd
 
     def writer(self) -> Writer:
-        from anaxis.formats.usd.write import write_usd
+        from anaxis.formats.usd.write import key_rule, write_usd
 
-        return write_usd
-
-    def key_rule(self, receiver: Convention) -> KeyRule:
-        from anaxis.formats.usd.write import key_rule
-
-        return key_rule(receiver)
+        return Writer(write_usd, key_rule)
 
 
 FORMAT = _Usd("usd", "OpenUSD", ("usd",), (".usd", ".usda", ".usdc", ".usdz"), several=True, calibrates=True)
