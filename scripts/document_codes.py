@@ -34,13 +34,14 @@ Why something was not done: the `code` of a `Problem` over HTTP, and of the comm
 """
 
 
-_named: dict[str, ast.expr] = {}  # what the names of the file at hand stand for
+_named: dict[str, list[ast.Assign]] = {}  # what the names of the file at hand stand for, in the order of its lines
 
 
 def text_of(node: ast.expr | None) -> str:
     """A string as its reader sees it, with … for what is put in; "" where it is worked out elsewhere."""
-    if isinstance(node, ast.Name) and node.id in _named:
-        return text_of(_named.pop(node.id))
+    if isinstance(node, ast.Name):
+        before = [a.value for a in _named.get(node.id, []) if (a.end_lineno or 0) < node.lineno]
+        return text_of(before[-1]) if before else ""
     if isinstance(node, ast.Constant) and isinstance(node.value, str):
         return node.value
     if isinstance(node, ast.JoinedStr):
@@ -78,9 +79,9 @@ def found() -> tuple[dict[str, tuple[str, str]], dict[str, str]]:
     for path in sorted(SOURCE.rglob("*.py")):
         tree = ast.parse(path.read_text())
         _named.clear()
-        for node in ast.walk(tree):
-            if isinstance(node, ast.Assign) and isinstance(node.targets[0], ast.Name):
-                _named[node.targets[0].id] = node.value
+        named = [n for n in ast.walk(tree) if isinstance(n, ast.Assign) and isinstance(n.targets[0], ast.Name)]
+        for assigned in sorted(named, key=lambda n: n.lineno):
+            _named.setdefault(assigned.targets[0].id, []).append(assigned)
         for call in calls(tree, "Finding"):
             for code in codes_in(argument(call, 0, "code")):
                 said = text_of(argument(call, 2, "message"))

@@ -124,11 +124,8 @@ def _ask(reader: Fork, task: Document, files: dict[int, Path], target: Path | No
                 waiting.remove(done["frame"])
             if not done.pop("over", False):
                 yield _moved(done, reader.folder, target)
-    except (
-        TimeoutError,
-        ForkEnded,
-        BadMessage,
-    ) as error:  # it stopped at the next one: the others are another process's
+    except (TimeoutError, ForkEnded, BadMessage) as error:
+        # The process stopped at this picture: another one goes on with the others.
         name, too_slow = files[waiting[0]].name, isinstance(error, TimeoutError)
         if too_slow:
             sentence = (
