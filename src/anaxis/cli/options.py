@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from dataclasses import fields
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, ClassVar
 
@@ -120,6 +121,7 @@ def _codes(context: click.Context, option: click.Parameter, given: tuple[str, ..
 
 
 _DELIVERY = (
+    click.option("--first-there", type=float, help="The number of the first frame over there; else as here."),
     click.option("--under-root", is_flag=True, help="The camera below a root that carries the recipe's placement."),
     click.option("--samples", type=int, default=1, help="Samples a frame for motion blur, the source's own where it has some."),
     click.option("--shutter", type=Shutter(), default="-0.25,0.25", help="Where they lie about their frame, in frames (-0.25,0.25)."),
@@ -139,7 +141,7 @@ reduce_px = click.option(
 
 
 def delivery(command: Any) -> Any:
-    """What can be asked of a delivery, but for fewer keys and another first frame; see :func:`delivery_options`."""
+    """What can be asked of a delivery, but for fewer keys; see :func:`delivery_options`."""
     for option in reversed(_DELIVERY):
         command = option(command)
     return command
@@ -150,10 +152,10 @@ def delivery_options(given: dict[str, Any]) -> DeliveryOptions:
     from anaxis.delivery.options import DeliveryOptions
 
     opens, closes = given.pop("shutter")
-    # --first renumbers the camera itself, here and there.
-    names = [name for name in DeliveryOptions.__dataclass_fields__ if name in given and name != "first"]
+    first = given.pop("first_there")  # --first renumbers the camera itself, here and there
+    names = [f.name for f in fields(DeliveryOptions) if f.name in given and f.name != "first"]
     asked = {name: given.pop(name) for name in names}
-    return DeliveryOptions(shutter_open=opens, shutter_close=closes, **asked)
+    return DeliveryOptions(first=first, shutter_open=opens, shutter_close=closes, **asked)
 
 
 new_show = click.option(
