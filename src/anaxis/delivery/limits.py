@@ -18,7 +18,6 @@ from anaxis.formats.format import Format
 def limits_of(format_key: str, outgoing: Outgoing, reads_gltf_zoom: bool = False) -> tuple[str, ...]:
     """Sentences about what does not go into the file, and what to do there instead."""
     track, lens, out, of = outgoing.track, outgoing.track.lens, [], format_of(format_key)
-    label = of.label.split()[0]
     if format_key == "alembic":
         axes = file_axes("alembic", outgoing.convention)
         out.append(
@@ -43,12 +42,12 @@ def limits_of(format_key: str, outgoing: Outgoing, reads_gltf_zoom: bool = False
         steps = max(float(np.ptp(lens.offset_x_mm)), float(np.ptp(lens.offset_y_mm))) > 1e-9
         if max(x, y) > 1e-9 and steps:
             out.append(
-                f"{label} holds no offset of the film back, and here it changes over the frames (up to {x:.4f} mm right, {y:.4f} mm up): no "
+                f"{of.unversioned} holds no offset of the film back, and here it changes over the frames (up to {x:.4f} mm right, {y:.4f} mm up): no "
                 "number typed there makes up for it; choose OpenUSD or Alembic."
             )
         elif max(x, y) > 1e-9:
             out.append(
-                f"{label} holds no offset of the film back: type {lens.offset_x_mm[0]:.4f} mm right and {lens.offset_y_mm[0]:.4f} mm up "
+                f"{of.unversioned} holds no offset of the film back: type {lens.offset_x_mm[0]:.4f} mm right and {lens.offset_y_mm[0]:.4f} mm up "
                 "there, or choose OpenUSD or Alembic."
             )
         if lens_moves(track) and not (format_key == "gltf" and reads_gltf_zoom):
@@ -105,6 +104,6 @@ def _unstated_clips(of: Format, outgoing: Outgoing) -> list[str]:
     names, values = " and no ".join(f"{n} clip" for n, _ in there), " and ".join(f"{v:g} m" for _, v in there)
     one = len(there) == 1
     return [
-        f"The camera states no {names}, and {of.label.split()[0]} always holds {'one' if one else 'them'}: {values} "
+        f"The camera states no {names}, and {of.unversioned} always holds {'one' if one else 'them'}: {values} "
         f"stand{'s' if one else ''} in the file. Set {'it' if one else 'them'} there."
     ]

@@ -20,7 +20,7 @@ def zero_frame_of(of: Format, frames: Floats, rate: Fraction, from_zero: bool) -
     """
     if not of.in_seconds:
         return 0.0, ""
-    label, first = of.label.split()[0], float(frames[0])
+    label, first = of.unversioned, float(frames[0])
     last_s = float(seconds_of(frames[-1:], rate)[0])
     if from_zero and first != 0:
         why = "because the package wants clips that begin at 0 s"

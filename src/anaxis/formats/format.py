@@ -59,6 +59,11 @@ class Format:
     has_layouts: bool = False
     calibrates: bool = False
 
+    @property
+    def unversioned(self) -> str:
+        """Its label in a sentence, where its version does not matter."""
+        return self.label.rstrip("0123456789. ")
+
     def reader(self) -> Reader:
         """Who reads it, loaded."""
         raise NotImplementedError(f"{self.key} has no reader")
