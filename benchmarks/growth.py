@@ -12,9 +12,10 @@ from tempfile import TemporaryDirectory
 from typing import TypeVar
 
 import numpy as np
-from sqlalchemy.orm import Session
 
+from anaxis.app.context import Context
 from anaxis.app.edit import keep_camera
+from anaxis.app.roles import LOCAL
 from anaxis.core.camera.lens import Image
 from anaxis.core.camera.projection import projection_of
 from anaxis.core.camera.track import Track
@@ -106,7 +107,7 @@ def main() -> None:
 
         def listed(n: int) -> Callable[[], object]:
             nonlocal kept
-            with Session(engine) as store, store.begin():
+            with Context(engine, LOCAL) as store, store.begin():
                 source = stage_file(store, "grown.usda", b"made up", scene)
                 show = find_or_make_show(store, "The Tidewright")
                 for i in range(kept, n):
@@ -115,7 +116,7 @@ def main() -> None:
             kept = n
 
             def rows() -> int:
-                with Session(engine) as store:
+                with Context(engine, LOCAL) as store:
                     show = find_show(store, "The Tidewright")
                     assert show is not None
                     return sum(len(c.head.noticed) for c in cameras_on_the_list(store, show))

@@ -18,11 +18,11 @@ from tempfile import TemporaryDirectory
 
 import numpy as np
 from sqlalchemy import Engine, select, text
-from sqlalchemy.orm import Session
 
+from anaxis.app.context import Context
 from anaxis.app.exchange.links import LinkAsked, link
 from anaxis.app.people import add_person
-from anaxis.app.roles import Role
+from anaxis.app.roles import LOCAL, Role
 from anaxis.app.tokens import new_token
 from anaxis.packages import shipped_profiles
 from anaxis.program import anaxis_command
@@ -78,7 +78,7 @@ async def _send(folder: Path, frames: int, token: str, engine: Engine, count: in
 
 def _linked(engine: Engine) -> None:
     while True:
-        with Session(engine) as store, store.begin():
+        with Context(engine, LOCAL) as store, store.begin():
             known = {s.party.name: s.id for s in store.execute(select(Shared)).unique().scalars() if s.known}
             if len(known) == 2:
                 link(
@@ -113,7 +113,7 @@ def main() -> None:
             folder = Path(name)
             engine = connect(own.url)
             migrate(engine)
-            with Session(engine) as store, store.begin():
+            with Context(engine, LOCAL) as store, store.begin():
                 store.add(Show(name="The Tidewright"))
                 token, _ = new_token(store, add_person(store, "bench", Role.ADMINISTRATOR), "bench", Role.ARTIST, 1)
             environment = {**os.environ, "DATABASE_URL": own.url}

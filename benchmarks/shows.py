@@ -13,13 +13,14 @@ from pathlib import Path
 from tempfile import TemporaryDirectory
 
 from sqlalchemy import Engine, func, select
-from sqlalchemy.orm import Session
 
 ROOT = Path(__file__).resolve().parent.parent
 sys.path.insert(0, str(ROOT / "demo"))
 
+from anaxis.app.context import Context  # noqa: E402
 from anaxis.app.edit import keep_camera  # noqa: E402
 from anaxis.app.plan import board, set_target, start_run  # noqa: E402
+from anaxis.app.roles import LOCAL  # noqa: E402
 from anaxis.app.shots import ShotFilter, listed  # noqa: E402
 from anaxis.core.scene.picture import picture_of  # noqa: E402
 from anaxis.formats import read_file  # noqa: E402
@@ -39,7 +40,7 @@ def fill(engine: Engine, show: str, path: Path, count: int) -> None:
     """A show of ``count`` shots, each with a camera of its own taken in from one file."""
     scene = read_file(path)
     data, held = path.read_bytes(), scene_to_bytes(scene)
-    with Session(engine) as session, session.begin():
+    with Context(engine, LOCAL) as session, session.begin():
         source = stage_file(session, path.name, data, held)
         (report, *_) = look(held, {})
         for n in range(count):
@@ -47,7 +48,7 @@ def fill(engine: Engine, show: str, path: Path, count: int) -> None:
             keep_camera(session, shot, source, report, "shotcam", picture_of(scene, None, None))
 
 
-def show_of(session: Session, name: str) -> Show:
+def show_of(session: Context, name: str) -> Show:
     return session.execute(select(Show).where(Show.name == name)).scalar_one()
 
 
@@ -56,7 +57,7 @@ def opened_s(engine: Engine, name: str, asked: ShotFilter) -> float:
     times = []
     for _ in range(5):
         began = time.perf_counter()
-        with Session(engine) as session:
+        with Context(engine, LOCAL) as session:
             for row in listed(session, show_of(session, name), asked).rows:
                 _ = row.state, row.derived
         times.append(time.perf_counter() - began)
@@ -65,7 +66,7 @@ def opened_s(engine: Engine, name: str, asked: ShotFilter) -> float:
 
 def board_s(engine: Engine, name: str) -> float:
     began = time.perf_counter()
-    with Session(engine) as session:
+    with Context(engine, LOCAL) as session:
         board(session, show_of(session, name))
     return time.perf_counter() - began
 
@@ -85,7 +86,7 @@ def postgres_s() -> float:
 
 def run_s(engine: Engine, name: str, workers: int) -> tuple[float, float]:
     """Seconds for a run of the show's plan on so many workers, from their first job on; PostgreSQL's seconds in it."""
-    with Session(engine) as session, session.begin():
+    with Context(engine, LOCAL) as session, session.begin():
         number = start_run(session, show_of(session, name)).id
     command = anaxis_command("worker", "--concurrency", "1")
     environment = {
@@ -129,7 +130,7 @@ def main() -> None:
         ):
             small, large = opened_s(engine, "small", asked), opened_s(engine, "large", asked)
             print(f"shots {label}: {large * 1000:.0f} ms of 2,000, x {large / small:.1f} of 200")
-        with Session(engine) as session, session.begin():
+        with Context(engine, LOCAL) as session, session.begin():
             for name in ("small", "large"):
                 for key in ("usd", "json", "columns"):
                     set_target(session, show_of(session, name), "zup-lh-cm", key)
@@ -138,7 +139,7 @@ def main() -> None:
         for workers in (1, 2):
             name = f"run of {workers}"
             fill(engine, name, path, count)
-            with Session(engine) as session, session.begin():
+            with Context(engine, LOCAL) as session, session.begin():
                 set_target(session, show_of(session, name), "zup-lh-cm", "usd")
             times[workers], theirs = run_s(engine, name, workers)
             cores = min(os.cpu_count() or 1, workers)

@@ -16,8 +16,8 @@ from tempfile import TemporaryDirectory
 from typing import NamedTuple
 
 from sqlalchemy import select
-from sqlalchemy.orm import Session
 
+from anaxis.app.context import Context
 from anaxis.app.deliver import deliver_version
 from anaxis.app.derive import Derive, derive
 from anaxis.app.edit import edit_version, keep_camera, retake
@@ -25,7 +25,7 @@ from anaxis.app.join import cameras_of, laid_of, role_of
 from anaxis.app.people import add_person, person_named
 from anaxis.app.plan import set_target
 from anaxis.app.plates import ask_for_proxies, attach_plate
-from anaxis.app.roles import Role
+from anaxis.app.roles import LOCAL, Role
 from anaxis.app.take_in import take_in_bytes
 from anaxis.core.derive.framed import PLATE_CAMERA
 from anaxis.core.derive.held import SHOT
@@ -75,7 +75,7 @@ def load_demo(url: str, say: Callable[[str], None] = lambda line: None) -> list[
     with_media_roots()
     engine = connect(url)
     migrate(engine)
-    with Session(engine) as store, store.begin():
+    with Context(engine, LOCAL) as store, store.begin():
         if person_named(store, PERSON) is None:
             add_person(store, PERSON, Role.ADMINISTRATOR)
         names = set(store.execute(select(Show.name)).scalars())
@@ -88,13 +88,13 @@ def load_demo(url: str, say: Callable[[str], None] = lambda line: None) -> list[
             files = {path.name[:6]: path for path in make_all(Path(folder))}
             newer = make_newer(Path(folder))
             for piece, what, is_there, draw, load in pieces(files, newer):
-                with Session(engine) as store:
+                with Context(engine, LOCAL) as store:
                     if is_there(store):
                         continue
                 begun = time.monotonic()
                 say(f"Demo data: {what}…")
                 draw()  # pictures take long, and are drawn before the transaction begins
-                with Session(engine) as store, store.begin():
+                with Context(engine, LOCAL) as store, store.begin():
                     load(store, parsers)
                 loaded.append(piece)
                 say(f"Demo data: {piece} loaded in {time.monotonic() - begun:.0f} s.")
@@ -109,16 +109,16 @@ class Piece(NamedTuple):
 
     name: str
     what: str
-    is_there: Callable[[Session], bool]
+    is_there: Callable[[Context], bool]
     draw: Callable[[], object]
-    load: Callable[[Session, ParserPool], object]
+    load: Callable[[Context, ParserPool], object]
 
 
 def pieces(files: dict[str, Path], newer: Path) -> list[Piece]:
     """The demo data in the order in which it is loaded: later pieces need earlier ones."""
 
-    def delivered(shot: str) -> Callable[[Session, ParserPool], None]:
-        def load(store: Session, parsers: ParserPool) -> None:
+    def delivered(shot: str) -> Callable[[Context, ParserPool], None]:
+        def load(store: Context, parsers: ParserPool) -> None:
             version = taken_in(store, parsers, files[shot], shot)
             if shot == "TW_040":
                 again(store, parsers, version, newer)
@@ -143,16 +143,16 @@ def pieces(files: dict[str, Path], newer: Path) -> list[Piece]:
     ]
 
 
-def has_shot(name: str) -> Callable[[Session], bool]:
+def has_shot(name: str) -> Callable[[Context], bool]:
     query = select(Shot.id).join(Show).where(Show.name == SHOW, Shot.name == name)
     return lambda store: store.execute(query.limit(1)).first() is not None
 
 
-def has_plan(store: Session) -> bool:
+def has_plan(store: Context) -> bool:
     return store.execute(select(PlanTarget.id).join(Show).where(Show.name == SHOW).limit(1)).first() is not None
 
 
-def taken_in(store: Session, parsers: ParserPool, path: Path, shot: str, camera: str = "") -> Version:
+def taken_in(store: Context, parsers: ParserPool, path: Path, shot: str, camera: str = "") -> Version:
     """A camera of a file, saved in a shot of the demo's show."""
     source = take_in_bytes(store, parsers, path.name, path.read_bytes())
     source, scene = staged_scene(store, source.id)
@@ -161,7 +161,7 @@ def taken_in(store: Session, parsers: ParserPool, path: Path, shot: str, camera:
     return keep_camera(store, where, source, report, report.name, picture_of(scene, None, None))
 
 
-def again(store: Session, parsers: ParserPool, first: Version, newer: Path) -> None:
+def again(store: Context, parsers: ParserPool, first: Version, newer: Path) -> None:
     """TW_040's lens mended by its finding's remedy, and a projection camera made of it; then a newer file of it taken in
     with the recipe kept, which leaves that behind."""
     operation = next(f["operation"] for f in first.findings if f["code"] == "sensor_factor")
@@ -174,11 +174,11 @@ def again(store: Session, parsers: ParserPool, first: Version, newer: Path) -> N
     retake(store, first.camera, source, scene, path, "recipe", picture_of(scene, None, None))
 
 
-def show_named(store: Session) -> Show:
+def show_named(store: Context) -> Show:
     return find_or_make_show(store, SHOW)
 
 
-def solved(store: Session, parsers: ParserPool) -> None:
+def solved(store: Context, parsers: ParserPool) -> None:
     """TW_050 as its solver hands it over: the camera with its distortion, the plate behind it, delivered with overscan."""
     folder = MEDIA / SOLVE
     version = taken_in(store, parsers, folder / "TW_050_camera_v001.usda", SOLVE, "shotcam")
@@ -191,13 +191,13 @@ def solved(store: Session, parsers: ParserPool) -> None:
     deliver_version(store, version, shipped_profiles()["zup-lh-cm"], "usd", DeliveryOptions(overscan="auto"))
 
 
-def held(store: Session, walk: Version) -> None:
+def held(store: Context, walk: Version) -> None:
     """A projection camera for the wheel house."""
     names = {"show": SHOW, "shot": "TW_040", "name": projection_name(walk.camera.name, 96)}
     derive(store, Derive(kind="held", settings={"at": 96, "overscan": "10%"}, inputs={SHOT: walk.id}, **names))
 
 
-def joined(store: Session, parsers: ParserPool) -> None:
+def joined(store: Context, parsers: ParserPool) -> None:
     """Three shots joined over the reel's cut, which lies with the media, and delivered on a common film back."""
     show = show_named(store)
     path = make_cut(MEDIA / "editorial" / "reel_1.otio")
@@ -215,7 +215,7 @@ def joined(store: Session, parsers: ParserPool) -> None:
     deliver_version(store, made, shipped_profiles()["zup-lh-cm"], "usd")
 
 
-def framed(store: Session, parsers: ParserPool) -> None:
+def framed(store: Context, parsers: ParserPool) -> None:
     """TW_060: the sphere's camera with its plate, and an ordinary one that follows the tide bell in it."""
     (path,) = (MEDIA / SPHERE).glob("*.usd*")
     version = taken_in(store, parsers, path, SPHERE)
@@ -229,7 +229,7 @@ def framed(store: Session, parsers: ParserPool) -> None:
     derive(store, Derive(settings=settings, inputs={PLATE_CAMERA: version.id}, **asked))
 
 
-def planned(store: Session, parsers: ParserPool) -> None:
+def planned(store: Context, parsers: ParserPool) -> None:
     """What the show owes: every shot to the engine, three of them to the animators. TW_040 is behind its newer file."""
     show = show_named(store)
     set_target(store, show, "zup-lh-cm", "usd")

@@ -16,14 +16,14 @@ import numpy as np
 import uvicorn
 from playwright.sync_api import Page, sync_playwright
 from sqlalchemy import select
-from sqlalchemy.orm import Session
 
 ROOT = Path(__file__).resolve().parent.parent
 sys.path.insert(0, str(ROOT / "demo"))
 
 import solve  # noqa: E402
+from anaxis.app.context import Context  # noqa: E402
 from anaxis.app.people import add_person, give_role  # noqa: E402
-from anaxis.app.roles import Role  # noqa: E402
+from anaxis.app.roles import LOCAL, Role  # noqa: E402
 from anaxis.core.camera.distortion.distortion import distortion_from_document  # noqa: E402
 from anaxis.core.camera.lens import Image  # noqa: E402
 from anaxis.core.camera.plate.overscan import overscan_of  # noqa: E402
@@ -184,7 +184,7 @@ def live(page: Page, port: int, folder: Path) -> None:
 def people_of_the_mill(url: str) -> None:
     """Some of each role, made up."""
     engine = connect(url)
-    with Session(engine) as store, store.begin():
+    with Context(engine, LOCAL) as store, store.begin():
         show = store.execute(select(Show)).scalars().first()
         for name, role in (("Marsh", Role.LEAD), ("Osier", Role.ARTIST), ("Reed", Role.NOBODY)):
             person = add_person(store, name, role)

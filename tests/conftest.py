@@ -15,6 +15,9 @@ import numpy as np
 import pytest
 from hypothesis import settings
 
+from anaxis.app.context import Context
+from anaxis.app.roles import LOCAL
+
 if TYPE_CHECKING:  # tests of the core need neither a database nor a browser
     from playwright.sync_api import Page
     from sqlalchemy import Engine
@@ -264,7 +267,6 @@ def gltf(tmp_path: Path) -> Callable[..., Path]:
 @pytest.fixture
 def people(engine: Engine, demo_files: dict[str, Path]) -> dict[str, int]:
     """One of each role everywhere, one with a role in one of two shows, one with none; each has the same password."""
-    from sqlalchemy.orm import Session
 
     from anaxis.app.people import add_person, give_role, link_for
     from anaxis.app.roles import Role
@@ -273,7 +275,7 @@ def people(engine: Engine, demo_files: dict[str, Path]) -> dict[str, int]:
     from pages import PASSWORD
     from test_store import keep
 
-    with Session(engine) as store, store.begin():
+    with Context(engine, LOCAL) as store, store.begin():
         keep(store, demo_files["TW_010"], "TW_010")
         other = find_or_make_show(store, "The lighthouse")
         find_or_make_shot(store, other, "LH_010")

@@ -10,8 +10,9 @@ from typing import Any
 import psycopg
 import pytest
 from sqlalchemy import Engine, make_url
-from sqlalchemy.orm import Session
 
+from anaxis.app.context import Context
+from anaxis.app.roles import LOCAL
 from anaxis.app.sign_in import server_key
 from anaxis.store import database
 from anaxis.store.database import connect, migrate
@@ -45,7 +46,7 @@ class Databases:
         self._run(f"CREATE DATABASE {_TEMPLATE}")
         engine = connect(self._address(_TEMPLATE))
         migrate(engine)
-        with Session(engine) as store, store.begin():
+        with Context(engine, LOCAL) as store, store.begin():
             server_key(store)  # the same for all of them: made by every server else
         engine.dispose()
 

@@ -5,13 +5,14 @@ from __future__ import annotations
 import time
 
 from sqlalchemy import Engine
-from sqlalchemy.orm import Session
 
+from anaxis.app.context import Context
+from anaxis.app.roles import LOCAL
 from anaxis.store.models import Job
 
 
 def job(engine: Engine, number: int) -> Job:
-    with Session(engine) as store:
+    with Context(engine, LOCAL) as store:
         return store.get_one(Job, number)
 
 

@@ -16,8 +16,9 @@ from typing import Any
 
 import numpy as np
 from sqlalchemy import Engine, select
-from sqlalchemy.orm import Session
 
+from anaxis.app.context import Context
+from anaxis.app.roles import LOCAL
 from anaxis.packages.model import Profile
 from anaxis.simulated import space
 from anaxis.simulated.client import PackageLine
@@ -152,7 +153,7 @@ async def until(condition: Callable[[], bool], seconds: float = 30) -> None:
 
 def shown(engine: Engine, name: str = "The Tidewright") -> int:
     """A show to be connected in."""
-    with Session(engine) as store, store.begin():
+    with Context(engine, LOCAL) as store, store.begin():
         row = Show(name=name)
         store.add(row)
         store.flush()
@@ -161,7 +162,7 @@ def shown(engine: Engine, name: str = "The Tidewright") -> int:
 
 def shared_ids(engine: Engine) -> dict[str, int]:
     """The cameras whose frames are known here, by package and camera."""
-    with Session(engine) as store:
+    with Context(engine, LOCAL) as store:
         return {s.called: s.id for s in store.execute(select(Shared)).unique().scalars() if s.known}
 
 
@@ -169,7 +170,7 @@ def quiet(engine: Engine) -> bool:
     """Whether nothing is on its way to anybody."""
     from anaxis.store.exchange import SharedChange
 
-    with Session(engine) as store:
+    with Context(engine, LOCAL) as store:
         open_ones = select(SharedChange.id).where(SharedChange.way == "out", SharedChange.acknowledged_at.is_(None))
         return store.execute(open_ones.limit(1)).first() is None
 

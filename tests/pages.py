@@ -18,10 +18,10 @@ import uvicorn
 from playwright.sync_api import Error, Page
 from sqlalchemy import Engine
 from sqlalchemy.exc import SQLAlchemyError
-from sqlalchemy.orm import Session
 
+from anaxis.app.context import Context
 from anaxis.app.people import add_person, person_named
-from anaxis.app.roles import Role
+from anaxis.app.roles import LOCAL, Role
 from anaxis.queue.jobs import has_open_work
 from anaxis.store.database import connect
 from anaxis.web.app import create_app, serve_from
@@ -52,7 +52,7 @@ def entered(address: str, name: str, password: str = PASSWORD) -> Visitor:
 def administrator(url: str, name: str) -> None:
     """Somebody who may do everything, with no password yet."""
     engine = connect(url)
-    with Session(engine) as store, store.begin():
+    with Context(engine, LOCAL) as store, store.begin():
         if person_named(store, name) is None:
             add_person(store, name, Role.ADMINISTRATOR)
     engine.dispose()

@@ -26,6 +26,12 @@ def test_the_picture_of_the_rooms_is_that_of_the_code() -> None:
     assert subprocess.run([sys.executable, str(script), "--check"], check=False).returncode == 0
 
 
+def test_who_may_do_what_is_as_documented() -> None:
+    """A role check that is taken away, or is for a lower role, changes the document."""
+    script = HERE / "scripts" / "document_roles.py"
+    assert subprocess.run([sys.executable, str(script), "--check"], check=False).returncode == 0, f"run {script.name}"
+
+
 def test_every_code_and_setting_stands_in_the_documents() -> None:
     script = HERE / "scripts" / "document_codes.py"
     assert subprocess.run([sys.executable, str(script), "--check"], check=False).returncode == 0, f"run {script.name}"

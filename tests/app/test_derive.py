@@ -12,8 +12,8 @@ import numpy as np
 import pytest
 from sqlalchemy import Engine, text
 from sqlalchemy.exc import DBAPIError
-from sqlalchemy.orm import Session
 
+from anaxis.app.context import Context
 from anaxis.app.coverage import best_frames, coverage_of, projections_of
 from anaxis.app.derive import (
     Derive,
@@ -29,6 +29,7 @@ from anaxis.app.edit import copy_camera, correct_picture, edit_version, keep_cam
 from anaxis.app.hand_over import bundles_of
 from anaxis.app.join import cameras_of, checked, laid_of, role_of
 from anaxis.app.remove import bring_back_camera, remove_camera
+from anaxis.app.roles import LOCAL
 from anaxis.app.shown import cut_of, shown_of
 from anaxis.app.sphere import carried_back_px, sphere_of
 from anaxis.core.camera.lens import Image
@@ -50,11 +51,11 @@ SHOW = "The Tidewright"
 
 @pytest.fixture
 def store(engine: Engine) -> Any:
-    with Session(engine) as session, session.begin():
+    with Context(engine, LOCAL) as session, session.begin():
         yield session
 
 
-def kept(store: Session, path: Path, shot: str) -> Version:
+def kept(store: Context, path: Path, shot: str) -> Version:
     scene = read_file(path)
     source = stage_file(store, path.name, path.read_bytes(), scene_to_bytes(scene))
     report = look(source.scene, {})[0]
@@ -63,11 +64,11 @@ def kept(store: Session, path: Path, shot: str) -> Version:
 
 
 @pytest.fixture
-def shots(store: Session, demo_files: dict[str, Path]) -> dict[str, Version]:
+def shots(store: Context, demo_files: dict[str, Path]) -> dict[str, Version]:
     return {name: kept(store, demo_files[name], name) for name in ("TW_010", "TW_030")}
 
 
-def edited(store: Session, version: Version, x_m: float = 0.5) -> Version:
+def edited(store: Context, version: Version, x_m: float = 0.5) -> Version:
     head = get_version(store, version.camera_id)
     moved = Operation("shift", {"x_m": x_m, "y_m": 0.0, "z_m": 0.0})
     return edit_version(store, head, (*recipe_of(head), moved), "moved")
@@ -80,7 +81,7 @@ def pieces_of(shots: dict[str, Version]) -> list[dict[str, Any]]:
     ]
 
 
-def joined(store: Session, shots: dict[str, Version], **more: Any) -> Version:
+def joined(store: Context, shots: dict[str, Version], **more: Any) -> Version:
     settings = {"pieces": pieces_of(shots), "rate": "24/1", "first": 2001, "width_px": 1920, "height_px": 1080, **more}
     inputs = {role_of(v): v.id for v in shots.values()}
     return derive(
@@ -88,12 +89,12 @@ def joined(store: Session, shots: dict[str, Version], **more: Any) -> Version:
     )
 
 
-def held(store: Session, version: Version, at: float = 1050) -> Version:
+def held(store: Context, version: Version, at: float = 1050) -> Version:
     asked = {"show": SHOW, "shot": version.camera.shot.name, "name": f"held_{at:g}"}
     return derive(store, Derive(kind="held", settings={"at": at}, inputs={"shot camera": version.id}, **asked))
 
 
-def test_a_joined_camera_is_its_shots_through_the_store(store: Session, shots: dict[str, Version]) -> None:
+def test_a_joined_camera_is_its_shots_through_the_store(store: Context, shots: dict[str, Version]) -> None:
     made = joined(store, shots)
     track = track_of(made)[0]
     for row, name, frame in (
@@ -133,7 +134,7 @@ def test_a_joined_camera_is_its_shots_through_the_store(store: Session, shots: d
 
 
 def test_it_knows_when_it_is_behind_and_is_brought_up_to_date_in_one_step(
-    store: Session, shots: dict[str, Version]
+    store: Context, shots: dict[str, Version]
 ) -> None:
     made = joined(store, shots)
     made = edit_version(store, made, (Operation("renumber", {"first": 10.0}),), "from 10")
@@ -158,7 +159,7 @@ def test_it_knows_when_it_is_behind_and_is_brought_up_to_date_in_one_step(
     assert [b.newest.id for b in behind(store, updated)] == [shots["TW_030"].id]
 
 
-def test_a_derived_camera_is_an_input_and_there_is_no_circle(store: Session, shots: dict[str, Version]) -> None:
+def test_a_derived_camera_is_an_input_and_there_is_no_circle(store: Context, shots: dict[str, Version]) -> None:
     made = joined(store, shots)
     still = held(store, made, 2060)
     edited(store, shots["TW_010"])
@@ -176,7 +177,7 @@ def test_a_derived_camera_is_an_input_and_there_is_no_circle(store: Session, sho
         bring_up_to_date(store, get_version(store, shots["TW_010"].camera_id))
 
 
-def test_what_hangs_on_a_camera_is_said_before_it_goes_off_the_lists(store: Session, shots: dict[str, Version]) -> None:
+def test_what_hangs_on_a_camera_is_said_before_it_goes_off_the_lists(store: Context, shots: dict[str, Version]) -> None:
     made = joined(store, shots)
     camera = shots["TW_010"].camera
     assert [c.id for c in hanging_on(store, camera)] == [made.camera_id]
@@ -194,7 +195,7 @@ def test_what_hangs_on_a_camera_is_said_before_it_goes_off_the_lists(store: Sess
 
 
 def test_the_same_inputs_and_settings_give_the_same_bytes_and_are_named(
-    store: Session, shots: dict[str, Version]
+    store: Context, shots: dict[str, Version]
 ) -> None:
     first, second = joined(store, shots), joined(store, shots)
     assert second.camera.name == "joined_2"
@@ -222,7 +223,7 @@ def test_the_same_inputs_and_settings_give_the_same_bytes_and_are_named(
 
 
 def test_an_edit_finds_its_shots_and_what_is_wrong_is_said_before(
-    store: Session, shots: dict[str, Version], tmp_path: Path
+    store: Context, shots: dict[str, Version], tmp_path: Path
 ) -> None:
     import opentimelineio as otio
 
@@ -253,7 +254,7 @@ def test_an_edit_finds_its_shots_and_what_is_wrong_is_said_before(
     assert found["join_gap"].numbers == {"first": 1021.0, "frames": 10}
 
 
-def test_held_cameras_cover_their_shot_and_framed_ones_come_back(store: Session, shots: dict[str, Version]) -> None:
+def test_held_cameras_cover_their_shot_and_framed_ones_come_back(store: Context, shots: dict[str, Version]) -> None:
     shot = shots["TW_010"]
     one, other = held(store, shot, 1010), held(store, shot, 1110)
     assert [v.id for v in projections_of(store, shot.camera)] == [one.id, other.id]
@@ -281,7 +282,7 @@ def test_held_cameras_cover_their_shot_and_framed_ones_come_back(store: Session,
 
 
 def test_a_file_of_a_held_camera_is_not_taken_for_the_shot_s(
-    store: Session, shots: dict[str, Version], tmp_path: Path
+    store: Context, shots: dict[str, Version], tmp_path: Path
 ) -> None:
     """It comes in alone, under a name that says nothing, for a shot whose moving camera is known."""
     from anaxis.app.deliver import shot_camera_of
@@ -290,7 +291,7 @@ def test_a_file_of_a_held_camera_is_not_taken_for_the_shot_s(
     from anaxis.delivery.deliver import deliver_all
 
     still = held(store, shots["TW_010"], 1066)
-    (done,) = deliver_all([shot_camera_of(still)], find_profile("yup-rh-cm"), "usd", tmp_path, stem="cam")
+    (done,) = deliver_all([shot_camera_of(store, still)], find_profile("yup-rh-cm"), "usd", tmp_path, stem="cam")
     data = done.files[0].read_bytes().replace(b"held_1066", b"camera_01")
     path = tmp_path / "camera_01.usd"
     path.write_bytes(data)

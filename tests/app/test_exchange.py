@@ -11,9 +11,9 @@ from typing import Any
 import numpy as np
 import pytest
 from sqlalchemy import Engine, select, text
-from sqlalchemy.orm import Session
 
 import ordinary
+from anaxis.app.context import Context
 from anaxis.app.deliver import deliver_version
 from anaxis.app.edit import edit_version
 from anaxis.app.exchange.across import Across, write_across
@@ -24,10 +24,11 @@ from anaxis.app.exchange.messages import Change, Hello, Scene, read_message, sch
 from anaxis.app.exchange.parties import choose, enter, heard_of, take_scene
 from anaxis.app.exchange.passing import Replaced
 from anaxis.app.exchange.retention import clear_changes
-from anaxis.app.exchange.sides import held_by
+from anaxis.app.exchange.sides import held_by, held_with_effect
 from anaxis.app.exchange.takes import Pull, Push, due_moments, keep_moment, planned_push, pull, push
 from anaxis.app.exchange.together import together
 from anaxis.app.history import Of, entries
+from anaxis.app.roles import LOCAL
 from anaxis.core.camera.lens import Image
 from anaxis.core.errors import BadInput
 from anaxis.core.recipe.model import Operation
@@ -76,8 +77,8 @@ class Two:
         await self.a.end()
         await self.b.end()
 
-    def store(self, work: Callable[[Session], Any]) -> Any:
-        with Session(self.engine, expire_on_commit=False) as store, store.begin():
+    def store(self, work: Callable[[Context], Any]) -> Any:
+        with Context(self.engine, LOCAL, expire_on_commit=False) as store, store.begin():
             return work(store)
 
     async def linked(self, **asked: Any) -> int:
@@ -226,7 +227,7 @@ def test_pulled_worked_on_and_written_back_by_channel(two: Two) -> None:
         await two.settled()
         track_rows = two.a.camera.rows.copy()
 
-        def worked(store: Session) -> int:
+        def worked(store: Context) -> int:
             # Its frames 5 and on stand elsewhere, by a recipe.
             first = store.get_one(Version, version)
             recipe = (Operation("shift", {"x_m": 0.0, "y_m": 0.25, "z_m": 0.0}),)
@@ -340,11 +341,17 @@ def test_versions_at_a_links_moments(two: Two) -> None:
         first = two.store(lambda s: pull(s, s.get_one(Shared, a), Pull(shot="TW_900")).camera_id)
 
         def takes() -> int:
-            with Session(two.engine) as store:
+            with Context(two.engine, LOCAL) as store:
                 return len(store.execute(select(Version.id).where(Version.camera_id == first)).all())
 
         await two.b.set(6, position=[500.0, 0.0, 100.0])
-        await until(lambda: takes() >= 2)
+        await two.settled()
+
+        def all_kept(store: Context) -> bool:
+            row = store.get_one(Link, number)
+            return takes() >= 2 and row.moment_effect == held_with_effect(store, row.first)[0]
+
+        await until(lambda: two.store(all_kept))
         kept = takes()
         await asyncio.sleep(2.5)
         assert takes() == kept, "nothing new was held: no version is made of it"
@@ -474,9 +481,9 @@ def test_old_changes_go_and_what_is_held_stays(two: Two) -> None:
 
 
 @pytest.fixture
-def party(engine: Engine) -> Iterator[tuple[Session, Party]]:
+def party(engine: Engine) -> Iterator[tuple[Context, Party]]:
     shown(engine)
-    with Session(engine, expire_on_commit=False) as store:
+    with Context(engine, LOCAL, expire_on_commit=False) as store:
         row = enter(store, hello())
         take_scene(
             store,
@@ -507,7 +514,7 @@ def whole(number: int, **more: Any) -> tuple[Change, FramePatch]:
     return message, cells_of_values([1.0, 2.0], values, "here")  # type: ignore[arg-type]
 
 
-def test_numbers_are_taken_once_in_order_of_the_connection_that_counts(party: tuple[Session, Party]) -> None:
+def test_numbers_are_taken_once_in_order_of_the_connection_that_counts(party: tuple[Context, Party]) -> None:
     store, row = party
     assert take_change(store, row.id, row.connection, *whole(1)) is True
     assert take_change(store, row.id, row.connection, *whole(1)) is False

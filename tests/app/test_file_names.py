@@ -7,9 +7,10 @@ from pathlib import Path
 
 import pytest
 from sqlalchemy import Engine, select
-from sqlalchemy.orm import Session
 
+from anaxis.app.context import Context
 from anaxis.app.file_names import guessed, named
+from anaxis.app.roles import LOCAL
 from anaxis.core.errors import BadInput
 from anaxis.store.models import Camera, Shot
 from shell import run
@@ -117,7 +118,7 @@ def test_files_of_many_shots_and_two_cameras_stay_apart(
              for i, n in enumerate(names)]  # fmt: skip
     ran = run("take-in", *files, "--show", "Mill", DATABASE_URL=url)
     assert ran.returncode == 0, ran.stderr
-    with Session(engine) as store:
+    with Context(engine, LOCAL) as store:
         shots = {s.name: sorted(c.name for c in s.cameras) for s in store.scalars(select(Shot))}
         assert shots == {
             "sq010_sh0030": ["cam"], "sq010_sh0040": ["cam"], "sq020_sh0040": ["cam"], "TW010": ["cam", "camB"],
@@ -134,6 +135,6 @@ def test_files_of_many_shots_and_two_cameras_stay_apart(
     )
     ran = run("take-in", newer, older, "--show", "Mill", DATABASE_URL=url)
     assert ran.returncode == 4 and "TW010_camA_v000.usda was left out" in ran.stderr
-    with Session(engine) as store:
+    with Context(engine, LOCAL) as store:
         takes = {c.name: len(c.versions) for c in store.scalars(select(Camera).join(Shot).where(Shot.name == "TW010"))}
         assert takes == {"cam": 1, "camB": 2}

@@ -16,12 +16,12 @@ from typing import Any
 
 import pytest
 from sqlalchemy import Engine, select, text
-from sqlalchemy.orm import Session
 
+from anaxis.app.context import Context
 from anaxis.app.edit import edit_version
 from anaxis.app.hooks import add_webhook, paused_of_actor, remove_webhook, resume_webhook
 from anaxis.app.orders import Order, fulfil
-from anaxis.app.roles import Actor, Role
+from anaxis.app.roles import LOCAL, Actor, Role
 from anaxis.app.webhook_calls import FAILURES, TRIES, send
 from anaxis.core.errors import BadInput
 from anaxis.core.recipe.model import Operation
@@ -73,14 +73,14 @@ def receiver(monkeypatch: pytest.MonkeyPatch) -> Iterator[Receiver]:
 def test_delivered_behind_and_failed_are_told_signed_and_once(
     engine: Engine, demo_files: dict[str, Path], receiver: Receiver
 ) -> None:
-    with Session(engine) as store, store.begin():
+    with Context(engine, LOCAL) as store, store.begin():
         version = keep(store, demo_files["TW_010"], "TW_010")
         secret = add_webhook(store, version.camera.shot.show, receiver.url, ["delivered", "behind", "failed"]).secret
         done = fulfil(store, Order([version], [get_package(store, "zup-lh-cm")], ["json"], DeliveryOptions(), ""))
         assert done.deliveries[0].matches
         edit_version(store, version, (MOVED,), "moved")
         store.add(Job(kind="delivery", version_id=version.id, params={"options": {"no such": 1}}))
-    with Session(engine) as store:
+    with Context(engine, LOCAL) as store:
         number = store.execute(select(Job.id)).scalar_one()
         queued = store.execute(
             text("SELECT count(*) FROM procrastinate_jobs WHERE task_name = 'anaxis.call'")
@@ -109,7 +109,7 @@ def test_what_is_not_taken_is_tried_again_and_given_up(
     engine: Engine, demo_files: dict[str, Path], receiver: Receiver, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     receiver.answers = 503
-    with Session(engine) as store, store.begin():
+    with Context(engine, LOCAL) as store, store.begin():
         version = keep(store, demo_files["TW_010"], "TW_010")
         add_webhook(store, version.camera.shot.show, receiver.url, ["delivered"])
         fulfil(store, Order([version], [get_package(store, "zup-lh-cm")], ["json"], DeliveryOptions(), ""))
@@ -120,20 +120,20 @@ def test_what_is_not_taken_is_tried_again_and_given_up(
     send(engine, call.id)
     (call,) = _calls(engine)
     assert (call.state, call.tries, call.said) == ("given up", TRIES, "answered 503")
-    with Session(engine) as store, store.begin():
+    with Context(engine, LOCAL) as store, store.begin():
         store.get_one(WebhookCall, call.id).state = "waiting"
         store.get_one(WebhookCall, call.id).tries = 0
     monkeypatch.setenv("ANAXIS_WEBHOOK_HOSTS", "")
     with pytest.raises(TryAgain, match="may not be told"):
         send(engine, call.id)
-    with Session(engine) as store, store.begin():
+    with Context(engine, LOCAL) as store, store.begin():
         remove_webhook(store, store.execute(select(Webhook)).scalar_one())
     send(engine, call.id)
     assert _calls(engine)[0].state == "given up" and len(receiver.told) == TRIES
 
 
 def test_only_hosts_that_are_named_are_told(engine: Engine, receiver: Receiver) -> None:
-    with Session(engine) as store:
+    with Context(engine, LOCAL) as store:
         show = Show(name="The mill")
         store.add(show)
         store.flush()
@@ -156,13 +156,13 @@ def test_only_hosts_that_are_named_are_told(engine: Engine, receiver: Receiver) 
 
 
 def _calls(engine: Engine) -> list[Any]:
-    with Session(engine) as store:
+    with Context(engine, LOCAL) as store:
         return list(store.execute(select(WebhookCall).order_by(WebhookCall.id)).scalars())
 
 
 def _waiting_calls(engine: Engine, receiver: Receiver | Slow, many: int) -> tuple[int, list[int]]:
     """A webhook to a receiver, and calls that wait to be made, in the queue as those that really happen."""
-    with Session(engine) as store, store.begin():
+    with Context(engine, LOCAL) as store, store.begin():
         show = Show(name=f"The mill {receiver.url}")
         store.add(show)
         store.flush()
@@ -176,7 +176,7 @@ def _waiting_calls(engine: Engine, receiver: Receiver | Slow, many: int) -> tupl
 
 
 def _in_queue(engine: Engine) -> int:
-    with Session(engine) as store:
+    with Context(engine, LOCAL) as store:
         asked = "SELECT count(*) FROM procrastinate_jobs WHERE task_name = 'anaxis.call'"
         return int(store.execute(text(asked)).scalar_one())
 
@@ -192,17 +192,17 @@ def test_a_receiver_that_keeps_failing_is_paused_and_its_owner_is_told(engine: E
     assert len(receiver.told) == FAILURES and _calls(engine)[-1].state == "waiting", "nor lost"
     reconcile(engine)
     assert _in_queue(engine) == 0
-    with Session(engine) as store, store.begin():
+    with Context(engine, LOCAL) as store, store.begin():
         (paused,) = paused_of_actor(store)
         assert paused.hook.id == number and paused.waiting == FAILURES + 5 and paused.said == "answered 500"
-        store.info["actor"] = Actor("somebody else", Role.ADMINISTRATOR)
+        store.act_as(Actor("somebody else", Role.ADMINISTRATOR))
         assert paused_of_actor(store) == []
-    with Session(engine) as store, store.begin():
+    with Context(engine, LOCAL) as store, store.begin():
         resume_webhook(store, store.get_one(Webhook, number))
     assert _in_queue(engine) == FAILURES + 5
     receiver.answers = 200
     send(engine, calls[0])
-    with Session(engine) as store:
+    with Context(engine, LOCAL) as store:
         assert store.get_one(Webhook, number).failures == 0 and store.get_one(WebhookCall, calls[0]).state == "sent"
         with pytest.raises(BadInput, match="is not paused"):
             resume_webhook(store, store.get_one(Webhook, number))
@@ -211,7 +211,7 @@ def test_a_receiver_that_keeps_failing_is_paused_and_its_owner_is_told(engine: E
 def test_a_removed_webhooks_calls_end(engine: Engine, receiver: Receiver) -> None:
     number, _ = _waiting_calls(engine, receiver, 3)
     assert _in_queue(engine) == 3
-    with Session(engine) as store, store.begin():
+    with Context(engine, LOCAL) as store, store.begin():
         remove_webhook(store, store.get_one(Webhook, number))
     assert _in_queue(engine) == 0 and {(c.state, c.said) for c in _calls(engine)} == {
         ("given up", "the webhook was removed")
@@ -270,7 +270,7 @@ def test_slow_receivers_stop_neither_jobs_nor_other_calls(
     for held in (slow, other):
         _waiting_calls(engine, held, 12)
     _, (call,) = _waiting_calls(engine, receiver, 1)
-    with Session(engine) as store, store.begin():
+    with Context(engine, LOCAL) as store, store.begin():
         version = keep(store, demo_files["TW_010"], "TW_010")
         job = ask_for(store, "delivery", version.id, {"options": {"no such": 1}})
         number = job.id
@@ -279,7 +279,7 @@ def test_slow_receivers_stop_neither_jobs_nor_other_calls(
     try:
         deadline = time.monotonic() + 60
         while True:
-            with Session(engine) as store:
+            with Context(engine, LOCAL) as store:
                 done = store.get_one(Job, number).state == "failed" and store.get_one(WebhookCall, call).state == "sent"
             if done:
                 break

@@ -7,9 +7,10 @@ from pathlib import Path
 
 import pytest
 from sqlalchemy import Engine, select
-from sqlalchemy.orm import Session
 
+from anaxis.app.context import Context
 from anaxis.app.names import shot_for
+from anaxis.app.roles import LOCAL
 from anaxis.core.errors import BadInput
 from anaxis.store.models import Show
 from pages import Visitor
@@ -20,7 +21,7 @@ from shell import run
     "typed", ["The Tidewrihgt", "the tidewright", "The_Tidewright", "Tidewright", "The Tidewright ", "Thé Tidewright"]
 )
 def test_a_slip_of_the_keys_is_asked_about(engine: Engine, typed: str) -> None:
-    with Session(engine) as store, store.begin():
+    with Context(engine, LOCAL) as store, store.begin():
         shot_for(store, "The Tidewright", "TW_010")
         with pytest.raises(BadInput, match="and there is 'The Tidewright'"):
             shot_for(store, typed, "TW_020")
@@ -42,14 +43,14 @@ def test_a_slip_of_the_keys_is_asked_about(engine: Engine, typed: str) -> None:
     ],
 )
 def test_another_name_is_another_show(engine: Engine, there: str, typed: str) -> None:
-    with Session(engine) as store, store.begin():
+    with Context(engine, LOCAL) as store, store.begin():
         shot_for(store, there, "TW_010")
         shot_for(store, typed, "TW_010")
         assert len(store.scalars(select(Show)).all()) == 2
 
 
 def test_the_page_asks_and_takes_the_answer(site: str, engine: Engine, demo_files: dict[str, Path]) -> None:
-    with Session(engine) as store, store.begin():
+    with Context(engine, LOCAL) as store, store.begin():
         shot_for(store, "The Tidewright", "TW_090")
     path = demo_files["TW_010"]
     with Visitor(base_url=site, timeout=60) as client:
@@ -66,7 +67,7 @@ def test_the_page_asks_and_takes_the_answer(site: str, engine: Engine, demo_file
 
 def test_the_command_line_asks_too(engine: Engine, demo_files: dict[str, Path]) -> None:
     url = engine.url.render_as_string(hide_password=False)
-    with Session(engine) as store, store.begin():
+    with Context(engine, LOCAL) as store, store.begin():
         shot_for(store, "The Tidewright", "TW_090")
     ran = run("take-in", demo_files["TW_010"], "--show", "The Tidewrigth", DATABASE_URL=url)
     assert ran.returncode == 2 and "There is no show 'The Tidewrigth'" in ran.stdout + ran.stderr

@@ -18,13 +18,14 @@ import httpx
 import pytest
 from playwright.sync_api import Page, expect
 from sqlalchemy import Engine, event, func, select, text, update
-from sqlalchemy.orm import Session
 
+from anaxis.app.context import Context
 from anaxis.app.edit import edit_version
 from anaxis.app.packages import copy_package
 from anaxis.app.plan import board, due, progress_of, resume_run, set_target, start_run, stop_run, workers
 from anaxis.app.remove import remove_camera
 from anaxis.app.retention import clear_out, clear_uploads, kept
+from anaxis.app.roles import LOCAL
 from anaxis.core.camera.lens import Image
 from anaxis.core.errors import BadInput
 from anaxis.core.recipe.model import Operation
@@ -57,37 +58,37 @@ def shots(engine: Engine, demo_files: dict[str, Path]) -> list[int]:
 
 
 def kept_as(engine: Engine, path: Path, shot: str) -> int:
-    with Session(engine) as store, store.begin():
+    with Context(engine, LOCAL) as store, store.begin():
         return keep(store, path, shot).camera_id
 
 
-def show_of(store: Session) -> Show:
+def show_of(store: Context) -> Show:
     return store.execute(select(Show)).scalar_one()
 
 
 def planned(engine: Engine, *formats: str, to: str = PACKAGE, **more: Any) -> None:
-    with Session(engine) as store, store.begin():
+    with Context(engine, LOCAL) as store, store.begin():
         for key in formats:
             set_target(store, show_of(store), to, key, **more)
 
 
 def states(engine: Engine) -> list[list[str]]:
-    with Session(engine) as store:
+    with Context(engine, LOCAL) as store:
         return [[c.state for c in r.cells] for r in board(store, show_of(store)).rows]
 
 
 def whys(engine: Engine) -> str:
-    with Session(engine) as store:
+    with Context(engine, LOCAL) as store:
         return " | ".join(c.why for r in board(store, show_of(store)).rows for c in r.cells)
 
 
 def begin(engine: Engine, **more: Any) -> int:
-    with Session(engine) as store, store.begin():
+    with Context(engine, LOCAL) as store, store.begin():
         return start_run(store, show_of(store), **more).id
 
 
 def jobs(engine: Engine, run: int) -> list[Job]:
-    with Session(engine) as store:
+    with Context(engine, LOCAL) as store:
         return list(store.execute(select(Job).where(Job.run_id == run).order_by(Job.id)).scalars())
 
 
@@ -99,7 +100,7 @@ def work_off(engine: Engine, run: int) -> None:
 
 
 def deliveries(engine: Engine) -> int:
-    with Session(engine) as store:
+    with Context(engine, LOCAL) as store:
         return store.execute(select(func.count()).select_from(Delivery)).scalar_one()
 
 
@@ -118,7 +119,7 @@ def counted(engine: Engine) -> Iterator[list[str]]:
 
 
 def test_what_is_owed_is_delivered_and_told_to_be_behind_by_every_change(engine: Engine, shots: list[int]) -> None:
-    with Session(engine) as store, store.begin():
+    with Context(engine, LOCAL) as store, store.begin():
         copy_package(store, PACKAGE, "The mill", "mill")
     planned(engine, "json", to="mill")
     assert states(engine) == [["owed"], ["owed"]]
@@ -128,7 +129,7 @@ def test_what_is_owed_is_delivered_and_told_to_be_behind_by_every_change(engine:
     assert states(engine) == [["matches"], ["matches"]] and deliveries(engine) == 2
     with pytest.raises(BadInput, match="Nothing of The Tidewright's plan is due"):
         begin(engine)
-    with Session(engine) as store, store.begin():  # an edit of one of them
+    with Context(engine, LOCAL) as store, store.begin():  # an edit of one of them
         edit_version(store, get_version(store, shots[1]), (MOVED,), "twice as large")
     assert states(engine) == [["matches"], ["behind"]] and "delivered of version 1, worked on is 1.1" in whys(engine)
     work_off(engine, begin(engine))
@@ -136,17 +137,17 @@ def test_what_is_owed_is_delivered_and_told_to_be_behind_by_every_change(engine:
     planned(engine, "json", to="mill", options=DeliveryOptions(overscan="5"))  # other options of the same target
     assert states(engine) == [["behind"], ["behind"]] and "other options" in whys(engine)
     work_off(engine, begin(engine))
-    with Session(engine) as store, store.begin():  # the package itself
+    with Context(engine, LOCAL) as store, store.begin():  # the package itself
         profile = get_package(store, "mill")
         keep_package(store, profile.model_copy(update={"label": "The mill, renamed"}), "renamed")
     assert states(engine) == [["behind"], ["behind"]] and "the package has changed" in whys(engine)
-    with Session(engine) as store, store.begin():
+    with Context(engine, LOCAL) as store, store.begin():
         remove_camera(store, get_version(store, shots[0]).camera)
     assert len(states(engine)) == 1, "what was removed is no longer owed"
 
 
 def test_only_the_shots_a_target_names_are_owed_and_the_camera_ticked_is_run(engine: Engine, shots: list[int]) -> None:
-    with Session(engine) as store, store.begin():
+    with Context(engine, LOCAL) as store, store.begin():
         show = show_of(store)
         set_target(store, show, PACKAGE, "json", shots=[show.shots[1].id])
         set_target(store, show, PACKAGE, "usd")
@@ -156,12 +157,12 @@ def test_only_the_shots_a_target_names_are_owed_and_the_camera_ticked_is_run(eng
         ("json", shots[1]),
         ("usd", shots[1]),
     }
-    with Session(engine) as store, pytest.raises(BadInput, match="not a format that is written"):
+    with Context(engine, LOCAL) as store, pytest.raises(BadInput, match="not a format that is written"):
         set_target(store, show_of(store), PACKAGE, "scroll")
 
 
 def with_versions(engine: Engine, run: int) -> list[Job]:
-    with Session(engine) as store:
+    with Context(engine, LOCAL) as store:
         found = list(store.execute(select(Job).where(Job.run_id == run)).scalars())
         for job in found:
             _ = job.version.camera_id
@@ -169,19 +170,19 @@ def with_versions(engine: Engine, run: int) -> list[Job]:
 
 
 def test_a_saved_recipe_is_done_before_and_its_version_named(engine: Engine, shots: list[int]) -> None:
-    with Session(engine) as store, store.begin():
+    with Context(engine, LOCAL) as store, store.begin():
         save_recipe(store, "to the mill", (Operation("shift", {"x_m": 3.0, "y_m": 0.0, "z_m": 0.0}),))
         save_recipe(store, "to the mill", (MOVED,))
     planned(engine, "json", recipe="to the mill")
     run = begin(engine)
     work_off(engine, run)
     assert states(engine) == [["matches"], ["matches"]]
-    with Session(engine) as store:
+    with Context(engine, LOCAL) as store:
         assert store.get_one(Run, run).recipes == {"to the mill": 2}
         head = get_version(store, shots[0])
         assert head.label == "1.1" and head.change == "recipe to the mill 2"
         assert len(head.recipe) == 1 and "2.0" in json.dumps(head.recipe) and "3.0" not in json.dumps(head.recipe)
-    with Session(engine) as store, store.begin():
+    with Context(engine, LOCAL) as store, store.begin():
         save_recipe(store, "to the mill", (Operation("shift", {"x_m": 4.0, "y_m": 0.0, "z_m": 0.0}),))
     assert states(engine) == [["behind"], ["behind"]] and "'to the mill' is not done" in whys(engine)
 
@@ -202,23 +203,23 @@ def test_a_run_is_stopped_resumed_and_repeated_for_what_failed(engine: Engine, s
     planned(engine, "json")
     run = begin(engine)
     one, other = jobs(engine, run)
-    with Session(engine) as store, store.begin():
+    with Context(engine, LOCAL) as store, store.begin():
         stop_run(store, store.get_one(Run, run))
     assert [j.state for j in jobs(engine, run)] == ["stopped", "stopped"] and states(engine) == [["owed"], ["owed"]]
     work_off(engine, run)
     assert deliveries(engine) == 0, "stopped work is not done by a worker that finds it in the queue"
-    with Session(engine) as store, store.begin():
+    with Context(engine, LOCAL) as store, store.begin():
         resume_run(store, store.get_one(Run, run))
     with engine.begin() as connection:  # the first cannot be done: what was asked for is no option
         connection.execute(update(Job).where(Job.id == one.id).values(params=one.params | {"format": "scroll"}))
     work_off(engine, run)
     assert states(engine) == [["failed"], ["matches"]] and "'scroll' is not a format" in whys(engine)
-    with Session(engine) as store:
+    with Context(engine, LOCAL) as store:
         told = progress_of(store, store.get_one(Run, run))
         assert told.states == {"failed": 1, "done": 1} and not told.open and told.share == 1.0
     with engine.begin() as connection:
         connection.execute(update(Job).where(Job.id == one.id).values(params=one.params))
-    with Session(engine) as store, store.begin():
+    with Context(engine, LOCAL) as store, store.begin():
         resume_run(store, store.get_one(Run, run), ("failed",))
         with pytest.raises(BadInput, match="nothing to do again"):
             resume_run(store, store.get_one(Run, run), ("failed",))
@@ -233,16 +234,16 @@ def test_the_board_asks_as_often_for_many_shots_as_for_few(engine: Engine, demo_
         for name in names:
             kept_as(engine, demo_files["TW_010"], name)
         planned(engine, "json", "usd")
-        with Session(engine) as store, store.begin():
+        with Context(engine, LOCAL) as store, store.begin():
             start_run(store, show_of(store), cameras=[get_version(store, c).camera_id for c in cameras(store)[:1]])
-        with Session(engine) as store, counted(engine) as asked:
+        with Context(engine, LOCAL) as store, counted(engine) as asked:
             plan = board(store, show_of(store))
             assert len(due(plan)) == 2 * len(plan.rows) - 2 and plan.worst_px is None
         counts.append(len(asked))
     assert counts[0] == counts[1] < 15
 
 
-def cameras(store: Session) -> list[int]:
+def cameras(store: Context) -> list[int]:
     return list(store.execute(select(Version.camera_id).order_by(Version.id)).scalars())
 
 
@@ -264,7 +265,7 @@ def test_killed_workers_lose_nothing_and_do_nothing_twice(engine: Engine, demo_f
             shot.send_signal(signal.SIGKILL)
             shot.wait()
             shot = start()
-        with Session(engine) as store:
+        with Context(engine, LOCAL) as store:
             assert workers(store), "workers are heard of"
         wait_for(lambda: all(j.state == "done" for j in jobs(engine, run)), 150)
     finally:
@@ -273,7 +274,7 @@ def test_killed_workers_lose_nothing_and_do_nothing_twice(engine: Engine, demo_f
         for process in (steady, shot):
             process.wait(30)
     assert deliveries(engine) == 8 and {c for r in states(engine) for c in r} == {"warned"}, "TW_040 has a warning"
-    with Session(engine) as store:
+    with Context(engine, LOCAL) as store:
         whole = store.execute(select(func.count()).select_from(Job).where(Job.run_id == run)).scalar_one()
         assert whole == 8
     with engine.connect() as connection:
@@ -296,7 +297,7 @@ def test_what_can_be_made_again_goes_when_its_time_is_over_and_nothing_else(
     engine: Engine, shots: list[int], monkeypatch: pytest.MonkeyPatch
 ) -> None:
     old = datetime.now(UTC) - timedelta(days=20)
-    with Session(engine) as store, store.begin():
+    with Context(engine, LOCAL) as store, store.begin():
         store.add(MadeFile(name="old.zip", data=b"x" * 1000, created_at=old))
         store.add(MadeFile(name="new.zip", data=b"x" * 10))
         stage_file(store, "never_kept.usda", b"abc", b"").created_at = old
@@ -305,26 +306,29 @@ def test_what_can_be_made_again_goes_when_its_time_is_over_and_nothing_else(
         assert again.content is read.content, "the bytes are there once"
         store.execute(update(Content).values(used_at=old))
         store.execute(update(SourceFile).where(SourceFile.kept).values(created_at=old))
-    with Session(engine) as store:
+    with Context(engine, LOCAL) as store:
         clear_uploads(store)  # as the next upload does: here undone again
         assert store.execute(select(func.count()).select_from(SourceFile)).scalar_one() == 3, "what was kept stays"
-    with Session(engine) as store:
+    with Context(engine, LOCAL) as store:
         made, _, uploads, _ = kept(store)
         assert (made.number, made.going, made.frees) == (2, 1, 1000) and (uploads.number, uploads.going) == (2, 1)
         assert uploads.frees == 3, "the bytes of the other are also those of a file that stays"
     monkeypatch.setenv("ANAXIS_KEEP_MADE_DAYS", "0")
     assert clear_out(engine)["ANAXIS_KEEP_MADE_DAYS"] == 0, "0 keeps for ever"
-    with Session(engine) as store:
+    with Context(engine, LOCAL) as store:
         assert store.execute(select(func.count()).select_from(SourceFile)).scalar_one() == 3, "what was kept stays"
         assert store.get(Content, sha256(b"abc").hexdigest()) is None, "bytes that no file is of go"
         (again,) = store.execute(select(SourceFile).where(~SourceFile.kept)).scalars()
         assert again.data, "and those that another one is of as well stay"
-    with Session(engine) as store, store.begin():  # bytes that no file is of yet may be of one that is just being saved
+    with (
+        Context(engine, LOCAL) as store,
+        store.begin(),
+    ):  # bytes that no file is of yet may be of one that is just being saved
         for name, minutes in (("fresh", 50), ("stale", 70)):
             used = datetime.now(UTC) - timedelta(minutes=minutes)
             store.add(Content(sha256=name, data=b"", used_at=used))
     clear_out(engine)
-    with Session(engine) as store:
+    with Context(engine, LOCAL) as store:
         assert store.get(Content, "fresh") is not None and store.get(Content, "stale") is None
     monkeypatch.setenv("ANAXIS_KEEP_MADE_DAYS", "14")
     assert clear_out(engine)["ANAXIS_KEEP_MADE_DAYS"] == 1
@@ -360,7 +364,7 @@ def test_the_commands_plan_and_run_a_show(
 
 
 def test_a_plan_is_made_run_and_watched_in_the_browser(page: Page, engine: Engine, shots: list[int], site: str) -> None:
-    with Session(engine) as store:
+    with Context(engine, LOCAL) as store:
         number = show_of(store).id
     page.goto("/")
     page.get_by_role("link", name="The plan").click()

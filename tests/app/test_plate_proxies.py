@@ -10,14 +10,15 @@ import cv2
 import numpy as np
 import pytest
 from sqlalchemy import Engine
-from sqlalchemy.orm import Session
 
+from anaxis.app.context import Context
 from anaxis.app.plates import attach_plate, change_plate, make_proxies, proxy_numbers
+from anaxis.app.roles import LOCAL
 from anaxis.store.keep import find_or_make_shot, find_or_make_show
 from anaxis.store.models import Plate, PlateProxy
 
 
-def grey(session: Session, plate: Plate, look: str) -> float:
+def grey(session: Context, plate: Plate, look: str) -> float:
     row = session.get(PlateProxy, (plate.id, 1044, look))
     assert row is not None
     return float(cv2.imdecode(np.frombuffer(row.data, np.uint8), cv2.IMREAD_COLOR).mean())  # type: ignore[union-attr]
@@ -33,7 +34,7 @@ def test_proxies_are_of_the_look_that_was_asked_for(
         params = {"plate": plate.id, "look": plate.look, "view": plate.view, "stops": plate.stops}
         return SimpleNamespace(params=params)
 
-    with Session(engine) as session:
+    with Context(engine, LOCAL) as session:
         shot = find_or_make_shot(session, find_or_make_show(session, "S"), "TW_050")
         plate = attach_plate(session, shot, "mill", "TW_050/plate", "TW_050_plate.####.exr", "as shot")
         session.commit()

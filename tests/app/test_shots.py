@@ -12,8 +12,8 @@ import pytest
 from playwright.sync_api import Page, expect
 from sqlalchemy import Engine, select, text
 from sqlalchemy.exc import DBAPIError
-from sqlalchemy.orm import Session
 
+from anaxis.app.context import Context
 from anaxis.app.deliver import deliver_version
 from anaxis.app.draft import Draft, targets_of
 from anaxis.app.edit import edit_version
@@ -22,7 +22,7 @@ from anaxis.app.history import Of, as_csv, count, entries
 from anaxis.app.names import archive, bring_back, move_camera, move_shot, rename, shot_for
 from anaxis.app.plan import board, set_target
 from anaxis.app.remove import remove_camera
-from anaxis.app.roles import Actor, Role
+from anaxis.app.roles import LOCAL, Actor, Role
 from anaxis.app.shots import PAGE, ShotFilter, away, listed, shown_show
 from anaxis.app.take_in import reports_of
 from anaxis.core.errors import BadInput
@@ -59,27 +59,27 @@ def many(engine: Engine, number: int) -> None:
 @pytest.fixture
 def store(engine: Engine, demo_files: dict[str, Path]) -> Any:
     """Three shots: one delivered as meant, one delivered by somebody else and off, one not delivered."""
-    with Session(engine) as session, session.begin():
+    with Context(engine, LOCAL) as session, session.begin():
         good = keep(session, demo_files["TW_010"], "TW_010")
         deliver_version(session, good, find_profile("zup-lh-cm"), "json")
-        session.info["actor"] = Actor("night shift", Role.LEAD)
+        session.act_as(Actor("night shift", Role.LEAD))
         other = keep(session, demo_files["TW_020"], "TW_020")
         other = edit_version(session, other, (Operation("shift", {"x_m": 1.0, "y_m": 0.0, "z_m": 0.0}),), "moved")
         bad = deliver_version(session, other, find_profile("yup-rh-cm"), "json")
         session.execute(text("ALTER TABLE deliveries DISABLE TRIGGER USER"))
         session.execute(text(f"UPDATE deliveries SET max_px = 7.5, grade = 'off' WHERE id = {bad.id}"))
         session.execute(text("ALTER TABLE deliveries ENABLE TRIGGER USER"))
-    with Session(engine) as session, session.begin():
+    with Context(engine, LOCAL) as session, session.begin():
         keep(session, demo_files["TW_030"], "TW_030")
-    with Session(engine) as session, session.begin():
+    with Context(engine, LOCAL) as session, session.begin():
         yield session
 
 
-def names(store: Session, **asked: Any) -> list[str]:
+def names(store: Context, **asked: Any) -> list[str]:
     return [r.camera.shot.name for r in listed(store, show_of(store), ShotFilter(**asked)).rows]
 
 
-def test_cameras_are_found_by_what_is_asked(store: Session) -> None:
+def test_cameras_are_found_by_what_is_asked(store: Context) -> None:
     assert names(store) == ["TW_010", "TW_020", "TW_030"]
     assert names(store, q="tw_02 SHOT") == ["TW_020"] and names(store, q="%") == []
     assert names(store, state="delivered") == ["TW_010"] and names(store, state="does not match") == ["TW_020"]
@@ -96,7 +96,7 @@ def test_cameras_are_found_by_what_is_asked(store: Session) -> None:
     assert rows["TW_010"].warnings == 1 and rows["TW_020"].by == "night shift" and rows["TW_010"].by == "local"
 
 
-def test_many_shots_cost_as_many_queries_as_few(engine: Engine, store: Session) -> None:
+def test_many_shots_cost_as_many_queries_as_few(engine: Engine, store: Context) -> None:
     store.commit()
     asked = (
         ShotFilter(),
@@ -107,7 +107,7 @@ def test_many_shots_cost_as_many_queries_as_few(engine: Engine, store: Session) 
     few, plenty = [], []  # type: ignore[var-annotated]
     for counts in (few, plenty):
         for one in asked:
-            with Session(engine) as session, counted(engine) as queries:
+            with Context(engine, LOCAL) as session, counted(engine) as queries:
                 shown = shown_show(session, None)
                 assert shown is not None
                 found = listed(session, shown, one)
@@ -115,14 +115,14 @@ def test_many_shots_cost_as_many_queries_as_few(engine: Engine, store: Session) 
             counts.append(len(queries))
         many(engine, 400) if counts is few else None
     assert few == plenty and max(plenty) < 16
-    with Session(engine) as session:
+    with Context(engine, LOCAL) as session:
         last = listed(session, show_of(session), ShotFilter(at=10_000))
         assert last.whole == last.found == 403 and last.at == 400 and len(last.rows) == 3
         assert len(listed(session, show_of(session), ShotFilter()).rows) == PAGE
 
 
 def test_what_is_renamed_moved_or_archived_is_found_again_and_nothing_is_lost(
-    store: Session, demo_files: dict[str, Path]
+    store: Context, demo_files: dict[str, Path]
 ) -> None:
     show = show_of(store)
     first, second, third = show.shots
@@ -162,7 +162,7 @@ def test_what_is_renamed_moved_or_archived_is_found_again_and_nothing_is_lost(
     assert shown_show(store, None) == show, "the one worked in last, from which it is brought back"
 
 
-def test_the_history_tells_who_did_what_to_what_and_only_grows(engine: Engine, store: Session) -> None:
+def test_the_history_tells_who_did_what_to_what_and_only_grows(engine: Engine, store: Context) -> None:
     show = show_of(store)
     shot = show.shots[1]
     camera = shot.cameras[0]
@@ -182,14 +182,14 @@ def test_the_history_tells_who_did_what_to_what_and_only_grows(engine: Engine, s
     for statement in ("UPDATE history SET actor = 'nobody'", "DELETE FROM history"):
         with engine.begin() as connection, pytest.raises(DBAPIError):
             connection.execute(text(statement))
-    with Session(engine) as session:
+    with Context(engine, LOCAL) as session:
         assert {e.actor for e in session.execute(select(HistoryEntry)).scalars()} == {"local", "night shift"}
 
 
 def test_a_show_of_many_shots_is_worked_through_in_the_browser(
     page: Page, engine: Engine, demo_files: dict[str, Path], site: str
 ) -> None:
-    with Session(engine) as session, session.begin():
+    with Context(engine, LOCAL) as session, session.begin():
         keep(session, demo_files["TW_010"], "TW_010")
     many(engine, 120)
     page.goto("/")
@@ -215,7 +215,7 @@ def test_a_show_of_many_shots_is_worked_through_in_the_browser(
     page.get_by_role("link", name="All of its history").click()
     expect(page.locator("table.list tbody tr")).to_have_count(3)
     fits(page)
-    with Session(engine) as session:
+    with Context(engine, LOCAL) as session:
         assert session.execute(select(Version)).scalars().first()
     assert httpx.get(f"{site}/history.csv", timeout=60).text.count("\n") >= 4
     assert httpx.get(f"{site}/shots/999999").status_code == 404

@@ -9,8 +9,8 @@ from typing import Any
 import numpy as np
 import pytest
 from sqlalchemy import Engine, select
-from sqlalchemy.orm import Session
 
+from anaxis.app.context import Context
 from anaxis.app.edit import (
     copy_camera,
     correct_picture,
@@ -21,6 +21,7 @@ from anaxis.app.edit import (
     step_back,
     step_on,
 )
+from anaxis.app.roles import LOCAL
 from anaxis.core.camera.lens import Image
 from anaxis.core.errors import BadInput
 from anaxis.core.recipe.model import Operation
@@ -35,26 +36,26 @@ from anaxis.store.queries import get_version, recipe_of, track_of
 
 @pytest.fixture
 def store(engine: Engine) -> Any:
-    with Session(engine) as session, session.begin():
+    with Context(engine, LOCAL) as session, session.begin():
         yield session
 
 
-def staged(store: Session, path: Path) -> tuple[SourceFile, Any]:
+def staged(store: Context, path: Path) -> tuple[SourceFile, Any]:
     scene = read_file(path)
     return stage_file(store, path.name, path.read_bytes(), scene_to_bytes(scene)), scene
 
 
-def kept(store: Session, path: Path, name: str = "shotcam", at: int = 0) -> Version:
+def kept(store: Context, path: Path, name: str = "shotcam", at: int = 0) -> Version:
     source, scene = staged(store, path)
     shot = find_or_make_shot(store, find_or_make_show(store, "The Tidewright"), "TW_X")
     return keep_camera(store, shot, source, look(source.scene, {})[at], name, picture_of(scene, None, None))
 
 
-def head(store: Session, version: Version) -> Version:
+def head(store: Context, version: Version) -> Version:
     return get_version(store, version.camera_id)
 
 
-def test_edits_undo_and_redo_lose_nothing(store: Session, demo_files: dict[str, Path]) -> None:
+def test_edits_undo_and_redo_lose_nothing(store: Context, demo_files: dict[str, Path]) -> None:
     first = kept(store, demo_files["TW_040"])
     finding = next(f for f in first.findings if f["code"] == "sensor_factor")
     mended = edit_version(store, first, (Operation(**finding["operation"]),), "lens mended")
@@ -82,7 +83,7 @@ def test_edits_undo_and_redo_lose_nothing(store: Session, demo_files: dict[str, 
 
 
 def test_a_newer_file_keeps_the_recipe_or_only_brings_motion(
-    store: Session, demo_files: dict[str, Path], usda: Callable[..., Path]
+    store: Context, demo_files: dict[str, Path], usda: Callable[..., Path]
 ) -> None:
     first = kept(store, demo_files["TW_020"])
     work = edit_version(store, first, (Operation("lens_factor", {"what": "focal length", "factor": 2}),), "longer")
@@ -108,7 +109,7 @@ def test_a_newer_file_keeps_the_recipe_or_only_brings_motion(
     assert [v.label for v in camera.takes] == ["1.3", "2", "3", "4"]
 
 
-def test_the_lens_kept_by_motion_only_is_the_one_worked_on_here(store: Session, demo_files: dict[str, Path]) -> None:
+def test_the_lens_kept_by_motion_only_is_the_one_worked_on_here(store: Context, demo_files: dict[str, Path]) -> None:
     zoom = kept(store, demo_files["TW_020"])
     source, scene = staged(store, demo_files["TW_010"])
     new = retake(store, zoom.camera, source, scene, scene.cameras[0].path, "motion", picture_of(scene, None, None))
@@ -123,7 +124,7 @@ WITNESS = (
 
 
 def test_cameras_gone_from_the_file_are_marked_and_those_made_here_are_not(
-    store: Session, usda: Callable[..., Path]
+    store: Context, usda: Callable[..., Path]
 ) -> None:
     both = usda('def Xform "a" {\n CAMERA\n}\n' + WITNESS, name="both.usda")
     a = kept(store, both, "a")

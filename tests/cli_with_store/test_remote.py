@@ -10,11 +10,11 @@ from typing import Any
 
 import pytest
 from sqlalchemy import Engine, select
-from sqlalchemy.orm import Session
 
+from anaxis.app.context import Context
 from anaxis.app.people import person_named
 from anaxis.app.plan import set_target
-from anaxis.app.roles import Role
+from anaxis.app.roles import LOCAL, Role
 from anaxis.app.tokens import new_token
 from anaxis.store.models import HistoryEntry
 from anaxis.store.queries import find_show
@@ -24,7 +24,7 @@ from tracker_files import SMALL_PAN_LAYOUT, write_small_pan
 
 @pytest.fixture
 def asked(site: str, engine: Engine) -> Callable[..., Any]:
-    with Session(engine) as store, store.begin():
+    with Context(engine, LOCAL) as store, store.begin():
         person = person_named(store, "demo")
         assert person is not None
         token, _ = new_token(store, person, "the shell", Role.LEAD, 1)
@@ -66,7 +66,7 @@ def test_from_files_to_deliveries_on_a_server(
     file = done["deliveries"][0]["files"][0]
     pulled = asked("pull", done["deliveries"][0]["id"], "--out", tmp_path / "pulled")
     assert hashlib.sha256(Path(pulled["files"][0]).read_bytes()).hexdigest() == file["sha256"]
-    with Session(engine) as store, store.begin():
+    with Context(engine, LOCAL) as store, store.begin():
         show = find_show(store, "The mill")
         assert show is not None
         set_target(store, show, "zup-lh-cm", "usd")
@@ -101,7 +101,7 @@ def test_a_warning_is_no_match_until_it_is_allowed_by_name(
     assert delivery["matches"] and delivery["warnings"] == ["sensor_factor"]
     done = asked("deliver", "TW_090", "--to", "zup-lh-cm", "--format", "usd", "--allow", "sensor_factor,another")
     assert done["deliveries"][0]["verdict"] == "Matches"
-    with Session(engine) as store:
+    with Context(engine, LOCAL) as store:
         told = store.scalars(select(HistoryEntry).where(HistoryEntry.action == "allow warnings")).one()
         assert told.actor.startswith("demo") and told.said.startswith("sensor_factor: ")
 

@@ -14,9 +14,10 @@ from typing import Any
 
 import pytest
 from sqlalchemy import Engine, func, select
-from sqlalchemy.orm import Session
 
+from anaxis.app.context import Context
 from anaxis.app.file_names import Named, named
+from anaxis.app.roles import LOCAL
 from anaxis.core.errors import BadInput
 from anaxis.core.recipe.model import Operation
 from anaxis.program import anaxis_command
@@ -57,7 +58,7 @@ def states(document: dict[str, Any]) -> dict[str, str]:
 def test_a_folder_is_kept_by_its_names_and_told_apart_the_next_time(said: Any, folder: Path, engine: Engine) -> None:
     dry = said(folder, "--show", "The mill", "--dry-run", code=2)
     assert states(dry) == {"MI_010": "new", "MI_020": "new", "MI_030": "new", "MI_040": "cannot be taken in"}
-    with Session(engine) as store:
+    with Context(engine, LOCAL) as store:
         assert store.execute(select(func.count()).select_from(Camera)).scalar_one() == 0 and dry["kept"] == 0
         assert store.execute(select(func.count()).select_from(SourceFile)).scalar_one() == 0, "nothing is left of it"
     first = said(folder, "--show", "The mill", code=2)
@@ -70,7 +71,7 @@ def test_a_folder_is_kept_by_its_names_and_told_apart_the_next_time(said: Any, f
         (folder / f"MI_010_layout_v00{version}.usda").write_text(made)
     assert states(said(folder / "MI_010_layout_v001.usda", code=4)) == {"MI_010": "older"}
     assert states(said(folder / "MI_010_layout_v003.usda")) == {"MI_010": "newer take"}
-    with Session(engine) as store:
+    with Context(engine, LOCAL) as store:
         shot = find_shot(store, "The mill", "MI_010")
         assert shot is not None and [v.label for v in shot.cameras[0].versions] == ["1", "2"]
         assert store.execute(select(func.count()).select_from(Camera)).scalar_one() == 3
@@ -79,7 +80,7 @@ def test_a_folder_is_kept_by_its_names_and_told_apart_the_next_time(said: Any, f
 def test_a_rule_a_recipe_and_remedies_hold_for_all(
     said: Any, tmp_path: Path, demo_files: dict[str, Path], engine: Engine
 ) -> None:
-    with Session(engine) as store, store.begin():
+    with Context(engine, LOCAL) as store, store.begin():
         moved = Operation("shift", {"x_m": 2.0, "y_m": 0.0, "z_m": 0.0})
         # the remedy itself is in the recipe too: it is not done twice
         save_recipe(store, "to the mill", (Operation("lens_factor", {"what": "lens", "factor": 0.01}), moved))
@@ -96,7 +97,7 @@ def test_a_rule_a_recipe_and_remedies_hold_for_all(
     (code,) = found["remedies"]
     kept = said(file, *rule, "--recipe", "to the mill", "--accept", code)
     assert kept["kept"] == 1
-    with Session(engine) as store:
+    with Context(engine, LOCAL) as store:
         version = store.execute(select(Version)).scalar_one()
         assert len(version.recipe) == 2 and code not in {f["code"] for f in version.findings}
         assert version.camera.shot.show.name == "Second reel"
@@ -195,7 +196,7 @@ def test_a_watched_folder_is_gone_on_with_and_a_half_written_file_waits(
         finally:
             watching.send_signal(signal.SIGINT)
     assert (told["state"], told["shot"], watching.returncode) == ("new", "MI_020", 0), told
-    with Session(engine) as store:
+    with Context(engine, LOCAL) as store:
         assert store.execute(select(func.count()).select_from(Camera)).scalar_one() == 2
 
 
@@ -205,5 +206,5 @@ def test_a_table_of_two_readings_is_kept_by_its_layout(said: Any, tmp_path: Path
     asked = said(table, "--show", "The mill", code=2)
     assert "can be read in 2 ways" in asked["files"][0]["said"] and not asked["kept"]
     assert said(table, "--show", "The mill", "--columns", layout)["kept"] == 1
-    with Session(engine) as store:
+    with Context(engine, LOCAL) as store:
         assert store.execute(select(SourceFile.layout)).scalar_one() == SMALL_PAN_LAYOUT

@@ -9,15 +9,16 @@ from typing import Any
 import numpy as np
 import pytest
 from sqlalchemy import Engine, func, select
-from sqlalchemy.orm import Session
 
 import run
 import sphere
+from anaxis.app.context import Context
+from anaxis.app.roles import LOCAL
 from anaxis.store.models import Delivery, PlanTarget, Shot
 
 
 def shots(engine: Engine) -> list[str]:
-    with Session(engine) as store:
+    with Context(engine, LOCAL) as store:
         return sorted(store.execute(select(Shot.name)).scalars())
 
 
@@ -44,13 +45,13 @@ def test_a_demo_that_was_cut_off_is_loaded_whole_the_next_time(
 
     monkeypatch.setattr(run, "make_sphere", lambda folder: sphere.make_sphere(folder, np.arange(3)))
     assert run.load_demo(database_url) == ["TW_060", "plan"]
-    with Session(engine) as store:
+    with Context(engine, LOCAL) as store:
         delivered = store.execute(select(func.count()).select_from(Delivery)).scalar_one()
         assert store.execute(select(func.count()).select_from(PlanTarget)).scalar_one() == 2 and delivered > 5
     assert run.load_demo(database_url) == [] and len(shots(engine)) == 7
 
 
 def test_a_store_with_a_show_of_its_own_gets_no_demo_data(engine: Engine, database_url: str) -> None:
-    with Session(engine) as store, store.begin():
+    with Context(engine, LOCAL) as store, store.begin():
         run.find_or_make_show(store, "The lighthouse")
     assert run.load_demo(database_url) == [] and shots(engine) == []

@@ -8,12 +8,12 @@ from pathlib import Path
 import pytest
 from sqlalchemy import Engine, create_engine, select, text
 from sqlalchemy.exc import DBAPIError
-from sqlalchemy.orm import Session
 
+from anaxis.app.context import Context
 from anaxis.app.deliver import deliver_version
 from anaxis.app.edit import edit_version
 from anaxis.app.people import add_person, link_for
-from anaxis.app.roles import Role
+from anaxis.app.roles import LOCAL, Role
 from anaxis.app.sign_in import accept, sign_in
 from anaxis.core.recipe.model import Operation
 from anaxis.packages import find_profile
@@ -28,7 +28,7 @@ PASSWORD = "a wheel turned by the tide"
 def test_a_dump_restored_elsewhere_is_the_same_store(
     engine: Engine, demo_files: dict[str, Path], tmp_path: Path
 ) -> None:
-    with Session(engine) as store, store.begin():
+    with Context(engine, LOCAL) as store, store.begin():
         version = keep(store, demo_files["TW_010"], "TW_010")
         moved = edit_version(store, version, (Operation("shift", {"x_m": 1.0, "y_m": 0.0, "z_m": 0.0}),), "moved")
         deliver_version(store, moved, find_profile("zup-lh-cm"), "usd")
@@ -44,7 +44,7 @@ def test_a_dump_restored_elsewhere_is_the_same_store(
     try:
         _run("pg_restore", "--no-owner", f"--dbname={address_of(there)}", str(dump))
         assert _rows(there) == before
-        with Session(there) as store, store.begin():
+        with Context(there, LOCAL) as store, store.begin():
             delivery = store.execute(select(Delivery)).scalar_one()
             assert delivery.matches and all(len(f.data) == f.size for f in delivery.files)
             head = store.execute(select(Camera)).scalar_one().head

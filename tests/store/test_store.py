@@ -13,14 +13,14 @@ import numpy as np
 import pytest
 from sqlalchemy import Engine, delete, func, select, text, update
 from sqlalchemy.exc import DBAPIError
-from sqlalchemy.orm import Session
 
 from anaxis.app.acting import use_case
+from anaxis.app.context import Context
 from anaxis.app.deliver import deliver_version, proof_arrays
 from anaxis.app.edit import keep_camera
 from anaxis.app.expect import expect, expect_from_cut_list
 from anaxis.app.packages import copy_package, keep_package
-from anaxis.app.roles import Actor, Role
+from anaxis.app.roles import LOCAL, Actor, Role
 from anaxis.app.saved import drop_film_back, save_film_back, save_layout, save_recipe
 from anaxis.core.errors import BadInput
 from anaxis.core.scene.picture import picture_of
@@ -39,7 +39,7 @@ from anaxis.store.queries import track_of
 from shell import run
 
 
-def keep(store: Session, path: Path, shot: str, camera: str = "shotcam") -> Version:
+def keep(store: Context, path: Path, shot: str, camera: str = "shotcam") -> Version:
     scene = read_file(path)
     source = stage_file(store, path.name, path.read_bytes(), scene_to_bytes(scene))
     kept_shot = find_or_make_shot(store, find_or_make_show(store, "The Tidewright"), shot)
@@ -57,7 +57,7 @@ def test_the_range_that_a_file_states_is_owed_where_nobody_says_another(
     engine: Engine, usda: Callable[..., Path]
 ) -> None:
     path = usda(head=_HEAD, ops=_MOVES)
-    with Session(engine, expire_on_commit=False) as store, store.begin():
+    with Context(engine, LOCAL, expire_on_commit=False) as store, store.begin():
         version = keep(store, path, "TW_010")
         short = deliver_version(store, version, shipped_profiles()["zup-lh-cm"], "json")
         assert short.coverage == (10, 100) and short.verdict == "Only 10 of 100 frames" and not short.matches
@@ -75,11 +75,11 @@ def test_a_version_and_its_delivery_come_back_and_cannot_be_changed(
     engine: Engine, demo_files: dict[str, Path]
 ) -> None:
     path = demo_files["TW_010"]
-    with Session(engine) as store, store.begin():
+    with Context(engine, LOCAL) as store, store.begin():
         version = keep(store, path, "TW_010")
         delivery = deliver_version(store, version, shipped_profiles()["zup-lh-cm"], "usd")
         ids = version.id, delivery.id
-    with Session(engine) as store:
+    with Context(engine, LOCAL) as store:
         version, delivery = store.get_one(Version, ids[0]), store.get_one(Delivery, ids[1])
         assert version.source_file.data == path.read_bytes() and len(version.source_file.sha256) == 64
         track, landmarks, segments = track_of(version)
@@ -87,7 +87,7 @@ def test_a_version_and_its_delivery_come_back_and_cannot_be_changed(
         deviation, arrived = proof_arrays(delivery)
         assert deviation.max() == delivery.max_px and arrived.matrices.shape == (120, 3, 4)
         assert delivery.files[0].data[:8] == b"PXR-USDC"
-    with Session(engine) as store:
+    with Context(engine, LOCAL) as store:
         told = store.scalars(select(HistoryEntry).order_by(HistoryEntry.id)).all()
         assert [(h.actor, h.action, h.kind, h.about_id) for h in told] == [
             ("local", "take in", "versions", ids[0]),
@@ -95,13 +95,13 @@ def test_a_version_and_its_delivery_come_back_and_cannot_be_changed(
         ]
         assert told[1].said == "zup-lh-cm, usd: Matches"
     for model in (Version, Delivery, VersionInput, HistoryEntry):
-        with pytest.raises(DBAPIError, match="immutable once kept"), Session(engine) as store, store.begin():
+        with pytest.raises(DBAPIError, match="immutable once kept"), Context(engine, LOCAL) as store, store.begin():
             store.execute(update(model).values(id=model.id))
 
 
 def test_whatever_is_kept_leaves_an_entry_in_the_history(engine: Engine, demo_files: dict[str, Path]) -> None:
     cuts = CutList("reel", Fraction(24), (Clip("TW_010", 11.0, 40.0, 0.0),))
-    with Session(engine) as store, store.begin():
+    with Context(engine, LOCAL) as store, store.begin():
         version = keep(store, demo_files["TW_010"], "TW_010")
         shot = version.camera.shot
         expect(store, shot, 1001.0, 1120.0, Fraction(24))
@@ -114,7 +114,7 @@ def test_whatever_is_kept_leaves_an_entry_in_the_history(engine: Engine, demo_fi
         with pytest.raises(BadInput, match="no operation in this recipe"):
             save_recipe(store, version, "nothing")
         found = made.key, shot.id
-    with Session(engine) as store:
+    with Context(engine, LOCAL) as store:
         rows = store.scalars(select(HistoryEntry).order_by(HistoryEntry.id).offset(1)).all()
         assert [(h.action, h.said) for h in rows] == [
             ("say what a shot should be", "TW_010"),
@@ -140,7 +140,7 @@ def test_whatever_is_kept_leaves_an_entry_in_the_history(engine: Engine, demo_fi
 def test_what_no_shot_can_be_is_not_kept(
     first: float | None, last: float | None, rate: Fraction | None, says: str, engine: Engine
 ) -> None:
-    with Session(engine) as store:
+    with Context(engine, LOCAL) as store:
         shot = find_or_make_shot(store, find_or_make_show(store, "The Tidewright"), "TW_X")
         with pytest.raises(BadInput, match=says):
             expect(store, shot, first, last, rate)
@@ -148,16 +148,15 @@ def test_what_no_shot_can_be_is_not_kept(
 
 def test_what_nobody_may_do_is_not_done_and_leaves_no_entry(engine: Engine) -> None:
     @use_case("clear the shelf", Role.LEAD)
-    def clear(session: Session) -> list[Shot]:
+    def clear(session: Context) -> list[Shot]:
         session.execute(delete(Shot))
         return []
 
     says = "visitor may not clear the shelf: it needs a lead here"
-    info = {"actor": Actor("visitor", Role.ARTIST)}
-    with Session(engine, info=info) as store, pytest.raises(BadInput, match=says) as refused:
+    with Context(engine, Actor("visitor", Role.ARTIST)) as store, pytest.raises(BadInput, match=says) as refused:
         clear(store)
     assert refused.value.code == "not_allowed"
-    with Session(engine, info={"actor": Actor("keeper", Role.LEAD)}) as store:
+    with Context(engine, Actor("keeper", Role.LEAD)) as store:
         assert clear(store) == []
     with pytest.raises(DBAPIError, match="immutable once kept"), engine.begin() as connection:
         connection.execute(text("INSERT INTO history (actor, action, kind, about_id) VALUES ('x', 'y', 'z', 1)"))
@@ -167,13 +166,13 @@ def test_what_nobody_may_do_is_not_done_and_leaves_no_entry(engine: Engine) -> N
 def test_a_store_at_the_last_old_revision_goes_on_and_an_older_one_is_refused(
     engine: Engine, demo_files: dict[str, Path]
 ) -> None:
-    with Session(engine) as store, store.begin():
+    with Context(engine, LOCAL) as store, store.begin():
         kept = keep(store, demo_files["TW_020"], "TW_020").id
     migrate(engine, "0016")
     assert revision_of(engine) == "0016" and not is_current(engine)
     migrate(engine)
     assert is_current(engine)
-    with Session(engine) as store:
+    with Context(engine, LOCAL) as store:
         assert store.get_one(Version, kept).camera.shot.name == "TW_020"
     for revision, remedy in (("0012", "start the commit"), ("9999", "start the newer")):
         with engine.begin() as connection:
@@ -199,10 +198,10 @@ def test_a_track_kept_in_the_earlier_layout_is_still_read() -> None:
 
 
 def test_a_failed_request_leaves_nothing(engine: Engine, demo_files: dict[str, Path]) -> None:
-    with pytest.raises(BadInput), Session(engine) as store, store.begin():
+    with pytest.raises(BadInput), Context(engine, LOCAL) as store, store.begin():
         version = keep(store, demo_files["TW_010"], "TW_010")
         deliver_version(store, version, shipped_profiles()["zup-lh-cm"], "scroll")
-    with Session(engine) as store:
+    with Context(engine, LOCAL) as store:
         assert store.scalar(select(func.count(Shot.id))) == 0 and store.scalar(select(func.count(Version.id))) == 0
 
 
@@ -214,7 +213,7 @@ def test_people_taking_in_at_once_lose_nothing(engine: Engine, demo_files: dict[
         try:
             gate.wait()
             for _ in range(3):
-                with Session(engine) as store, store.begin():
+                with Context(engine, LOCAL) as store, store.begin():
                     keep(store, demo_files["TW_040"], "TW_040")
         except Exception as error:
             errors.append(error)
@@ -225,7 +224,7 @@ def test_people_taking_in_at_once_lose_nothing(engine: Engine, demo_files: dict[
     for p in people:
         p.join()
     assert errors == []
-    with Session(engine) as store:
+    with Context(engine, LOCAL) as store:
         assert sorted(store.scalars(select(Version.number))) == list(range(1, 13))
 
 
@@ -234,7 +233,7 @@ def test_what_was_kept_survives_a_killed_database(tmp_path: Path, demo_files: di
     server.start()
     engine = connect(server.url)
     migrate(engine)
-    with Session(engine) as store, store.begin():
+    with Context(engine, LOCAL) as store, store.begin():
         keep(store, demo_files["TW_010"], "TW_010")
     engine.dispose()
     assert server._process is not None
@@ -243,7 +242,7 @@ def test_what_was_kept_survives_a_killed_database(tmp_path: Path, demo_files: di
     with LocalPostgres(tmp_path / "pg") as again:
         engine = connect(again.url)
         migrate(engine)
-        with Session(engine) as store:
+        with Context(engine, LOCAL) as store:
             track, _, _ = track_of(store.scalars(select(Version)).one())
             assert np.isfinite(track.position_m).all() and len(track) == 120
         engine.dispose()
@@ -274,7 +273,7 @@ def test_the_database_keeps_nothing_that_cannot_be_shown(engine: Engine) -> None
 
 
 def test_a_package_changed_or_made_by_another_meanwhile_is_not_overwritten(engine: Engine) -> None:
-    with Session(engine) as store, store.begin():
+    with Context(engine, LOCAL) as store, store.begin():
         first = copy_package(store, "zup-lh-cm", "Ours", "ours")
         profile = profile_from_dict(first.document, "x")
         keep_package(store, profile, "theirs", made_from=1)
@@ -298,7 +297,7 @@ def test_nothing_waits_for_ever_for_another(engine: Engine) -> None:
 
 def test_hundreds_of_packages_are_read_once(engine: Engine, monkeypatch: pytest.MonkeyPatch) -> None:
     """The list of packages stands on every camera's page."""
-    with Session(engine) as store, store.begin():
+    with Context(engine, LOCAL) as store, store.begin():
         for i in range(40):
             copy_package(store, "zup-lh-cm", f"Ours {i}", "ours")
     read: list[str] = []
@@ -306,7 +305,7 @@ def test_hundreds_of_packages_are_read_once(engine: Engine, monkeypatch: pytest.
         "anaxis.store.packages.profile_from_dict",
         lambda d, k: read.append(k) or profile_from_dict(d, k),  # type: ignore[func-returns-value]
     )
-    with Session(engine) as store:
+    with Context(engine, LOCAL) as store:
         first = all_packages(store)
         assert len(first) == 49 and all_packages(store) == first and len(read) <= 40
         assert get_package(store, "ours-40") == first["ours-40"] and len(read) <= 40
@@ -318,11 +317,11 @@ def test_hundreds_of_packages_are_read_once(engine: Engine, monkeypatch: pytest.
 
 
 def test_a_package_kept_under_other_rules_stops_no_page(engine: Engine) -> None:
-    with Session(engine) as store, store.begin():
+    with Context(engine, LOCAL) as store, store.begin():
         kept = copy_package(store, "zup-lh-cm", "Ours", "ours")
         document = kept.document | {"time": kept.document["time"] | {"rate": "1/1000000000000"}}
         store.add(Package(key="odd", number=1, document=document | {"key": "odd"}, change="long ago"))
-    with Session(engine) as store:
+    with Context(engine, LOCAL) as store:
         assert "ours" in all_packages(store) and "odd" not in all_packages(store)
         with pytest.raises(BadInput, match="rate"):
             get_package(store, "odd")

@@ -20,11 +20,11 @@ from hypothesis import HealthCheck, given, settings
 from schemathesis.checks import not_a_server_error
 from schemathesis.specs.openapi.checks import response_schema_conformance, status_code_conformance
 from sqlalchemy import Engine, func, select, text, update
-from sqlalchemy.orm import Session
 from starlette.datastructures import State
 
+from anaxis.app.context import Context
 from anaxis.app.people import add_person, give_role
-from anaxis.app.roles import Role
+from anaxis.app.roles import LOCAL, Role
 from anaxis.app.tokens import new_token, revoke
 from anaxis.delivery.deliver import deliver_all
 from anaxis.delivery.options import DeliveryOptions
@@ -49,7 +49,7 @@ def caller(site: str, engine: Engine) -> Callable[..., httpx.Client]:
     def make(
         role: Role = Role.ARTIST, scope: Role = Role.LEAD, show: int | None = None, everywhere: bool = True
     ) -> httpx.Client:
-        with Session(engine) as store, store.begin():
+        with Context(engine, LOCAL) as store, store.begin():
             count = store.execute(select(func.count()).select_from(Token)).scalar_one()
             person = add_person(store, f"{role.called} {count}", role if everywhere else Role.NOBODY)
             if not everywhere and show is not None:
@@ -85,7 +85,7 @@ def test_the_script_of_the_docs_takes_a_file_to_a_proven_delivery(
     done = subprocess.run(command, capture_output=True, text=True, cwd=tmp_path, env=environment)
     assert done.returncode == 0, done.stderr
     assert "Matches: " in done.stdout and "new, shot TW_010" in done.stdout and any(tmp_path.iterdir())
-    with Session(engine) as store:
+    with Context(engine, LOCAL) as store:
         assert store.execute(select(Delivery)).scalar_one().matches
         assert {
             e.actor for e in store.execute(select(HistoryEntry).where(HistoryEntry.action == "deliver")).scalars()
@@ -241,7 +241,7 @@ def test_the_same_request_again_is_not_done_twice(caller: Any, demo_files: dict[
     ]
     assert {a.status_code for a in answers} == {201} and len({a.text for a in answers}) == 1
     assert [a.headers.get("Idempotency-Replayed") for a in answers] == [None, "true", "true"]
-    with Session(engine) as store:
+    with Context(engine, LOCAL) as store:
         assert store.execute(select(func.count()).select_from(Delivery)).scalar_one() == 1
     other = client.post(
         f"/cameras/{camera}/deliveries", json={**asked, "formats": ["usd"]}, headers={"Idempotency-Key": "run 7"}
@@ -263,7 +263,7 @@ def test_each_route_as_each_role_and_with_no_token_that_holds(
     caller: Any, site: str, demo_files: dict[str, Path], engine: Engine, database_url: str
 ) -> None:
     camera = kept(caller(), demo_files["TW_010"])
-    with Session(engine) as store, store.begin():
+    with Context(engine, LOCAL) as store, store.begin():
         version = store.execute(select(Version)).scalar_one()
         store.add(Job(kind="keys", version_id=version.id, state="done"))
     api = next(r.app for r in create_app(database_url, readers_ready=False).routes if getattr(r, "path", "") == PREFIX)  # type: ignore[attr-defined]
@@ -274,7 +274,7 @@ def test_each_route_as_each_role_and_with_no_token_that_holds(
     clients = {role: caller(role) for role in (Role.VIEWER, Role.ARTIST)}
     scoped = caller(Role.LEAD, Role.VIEWER)
     revoked, expired = caller(Role.LEAD), caller(Role.LEAD)
-    with Session(engine) as store, store.begin():
+    with Context(engine, LOCAL) as store, store.begin():
         revoke(store, store.get_one(Token, revoked.number))
         store.execute(
             update(Token).where(Token.id == expired.number).values(expires_at=func.now() - text("interval '1 s'"))
@@ -319,7 +319,7 @@ def test_the_description_in_the_docs_is_that_of_the_code_and_what_is_too_large_i
 
 
 def _other_show(engine: Engine) -> int:
-    with Session(engine) as store, store.begin():
+    with Context(engine, LOCAL) as store, store.begin():
         show = Show(name="The lighthouse")
         store.add(show)
         store.flush()
@@ -327,7 +327,7 @@ def _other_show(engine: Engine) -> int:
 
 
 def _counts(engine: Engine) -> list[int]:
-    with Session(engine) as store:
+    with Context(engine, LOCAL) as store:
         return [
             store.execute(select(func.count()).select_from(t)).scalar_one()
             for t in (Version, Camera, Job, Delivery, HistoryEntry)

@@ -13,8 +13,9 @@ import pytest
 from playwright.sync_api import Page, expect
 from pypdf import PdfReader
 from sqlalchemy import Engine
-from sqlalchemy.orm import Session
 
+from anaxis.app.context import Context
+from anaxis.app.roles import LOCAL
 from anaxis.formats import read_file
 from anaxis.store.models import Job
 from pages import Visitor, fits, ready, take_in
@@ -131,7 +132,7 @@ def test_what_cannot_be_delivered_is_said_where_it_was_asked(
 def test_work_of_another_kind_is_no_delivery(site: str, engine: Engine, demo_files: dict[str, Path]) -> None:
     """An address of deliveries that names a job of maps: found by scripts/attack.py."""
     take_in(site, demo_files["TW_010"], "TW_010")
-    with Session(engine) as store, store.begin():
+    with Context(engine, LOCAL) as store, store.begin():
         store.add(Job(kind="maps", version_id=1, state="done"))
     with Visitor(base_url=site) as visitor:
         assert visitor.get("/handed-over", params={"camera": "1", "d": "", "j": "1"}).status_code == 200

@@ -18,12 +18,12 @@ import httpx
 import pytest
 from playwright.sync_api import Browser, Page, expect
 from sqlalchemy import Engine, select
-from sqlalchemy.orm import Session
 from websockets.exceptions import ConnectionClosed, InvalidStatus
 from websockets.sync.client import connect
 
+from anaxis.app.context import Context
 from anaxis.app.people import actor_for, add_person, give_role
-from anaxis.app.roles import Role
+from anaxis.app.roles import LOCAL, Role
 from anaxis.app.tokens import new_token, revoke
 from anaxis.packages import shipped_profiles
 from anaxis.program import anaxis_command
@@ -139,7 +139,7 @@ def test_two_packages_side_by_side_linked_and_worked_on(
     page.goto(f"/shows/{show}/live")
     expect(page.locator("#answer strong")).to_have_text("Same when last heard of")
     expect(page.locator("#answer")).to_contain_text("engine")
-    with Session(engine) as store:
+    with Context(engine, LOCAL) as store:
         assert store.execute(select(Version)).scalars().all()
 
 
@@ -200,7 +200,7 @@ def test_a_tracker_is_recorded_through_a_cut_and_becomes_a_take(site: str, engin
         await until_async(lambda: tracker.line.state == "connected")
         with Visitor(base_url=site, timeout=60) as client:
             post: Callable[..., Any] = lambda *a, **k: asyncio.to_thread(client.post, *a, **k)  # noqa: E731
-            party = Session(engine).execute(select(Party.id)).scalar_one()
+            party = Context(engine, LOCAL).execute(select(Party.id)).scalar_one()
             assert (await post(f"/parties/{party}/record", data={"name": "walk"})).status_code == 303
             await until_async(lambda: tracker.recording is not None)
             await asyncio.sleep(1.2)
@@ -208,7 +208,9 @@ def test_a_tracker_is_recorded_through_a_cut_and_becomes_a_take(site: str, engin
             await asyncio.sleep(2.4)  # a jump falls well within, whenever the recording began
             await until_async(lambda: len(tracker.outbox) < 5)  # what was kept back meanwhile has gone
             assert (await post("/recordings/1/stop")).status_code == 303
-            await until_async(lambda: Session(engine).execute(select(Recording.ended_at)).scalar_one() is not None)
+            await until_async(
+                lambda: Context(engine, LOCAL).execute(select(Recording.ended_at)).scalar_one() is not None
+            )
             page = await asyncio.to_thread(client.get, "/recordings/1")
             assert page.status_code == 200 and "Remove the jump" in page.text and "frames measured" in page.text
             heal = re.findall(r'name="(heal-\d+)"', page.text)
@@ -228,7 +230,7 @@ def test_a_tracker_is_recorded_through_a_cut_and_becomes_a_take(site: str, engin
     with loop() as runner:
         runner.run(scenario())
     proxy.close()
-    with Session(engine) as store:
+    with Context(engine, LOCAL) as store:
         first, second = store.execute(select(Version).order_by(Version.id)).scalars()
         assert (
             second.take == 2
@@ -246,7 +248,7 @@ def test_a_tracker_is_recorded_through_a_cut_and_becomes_a_take(site: str, engin
         assert abs((moved @ (place - place[0]).T).T + track.position_m[0] - track.position_m).max() < 0.02
 
 
-def _began(store: Session, device: Device) -> float:
+def _began(store: Context, device: Device) -> float:
     """The true time of a recording's first sample, by the device's own clock."""
     import numpy as np
 
@@ -278,7 +280,7 @@ def said(address: str, hello: Any, **more: Any) -> dict[str, Any]:
 
 def test_who_may_connect_and_watch(server: Server, engine: Engine, database_url: str) -> None:
     show = shown(engine)
-    with Session(engine) as store, store.begin():
+    with Context(engine, LOCAL) as store, store.begin():
         tokens = {}
         other = Show(name="The lighthouse")
         store.add(other)
@@ -308,7 +310,7 @@ def test_who_may_connect_and_watch(server: Server, engine: Engine, database_url:
             connect(f"{site.replace('http', 'ws')}/live/watch?show={show}&a=1", legacy=True) as line,
         ):
             line.recv(timeout=10)
-        with Session(engine) as store, store.begin():
+        with Context(engine, LOCAL) as store, store.begin():
             revoke(store, store.get_one(Token, number))
         assert said(address, HELLO | {"token": elsewhere})["code"] == "not_signed_in"
 

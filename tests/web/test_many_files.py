@@ -9,8 +9,9 @@ from pathlib import Path
 import pytest
 from playwright.sync_api import Page, expect
 from sqlalchemy import Engine, func, select
-from sqlalchemy.orm import Session
 
+from anaxis.app.context import Context
+from anaxis.app.roles import LOCAL
 from anaxis.store.models import Camera, Show, SourceFile, Version
 from pages import fits
 
@@ -43,7 +44,7 @@ def test_a_folder_of_files_is_read_named_mended_and_kept(
     expect(page.locator("#told")).to_have_text("3 kept")
     expect(page.locator("#rows tr[data-kept]")).to_have_count(3)
     fits(page)
-    with Session(engine) as store:
+    with Context(engine, LOCAL) as store:
         assert store.execute(select(func.count()).select_from(Camera)).scalar_one() == 3
         show = store.execute(select(Show)).scalar_one()
         assert (show.name, show.rule) == ("The mill", "layout_{shot}_v{version}")
@@ -53,7 +54,7 @@ def test_a_folder_of_files_is_read_named_mended_and_kept(
     expect(page.get_by_label("How files are named")).to_have_value("layout_{shot}_v{version}")
     page.locator("#files").set_input_files([str(files[0])])
     expect(page.locator("#rows tr")).to_contain_text("same again")
-    with Session(engine) as store:
+    with Context(engine, LOCAL) as store:
         unread = store.execute(select(func.count()).select_from(SourceFile).where(~SourceFile.kept)).scalar_one()
         assert unread == 0, "the bad file and the same one leave nothing behind"
     page.get_by_label("How files are named").fill("{nothing}")

@@ -9,12 +9,12 @@ from pathlib import Path
 
 import pytest
 from sqlalchemy import Engine, select
-from sqlalchemy.orm import Session
 
+from anaxis.app.context import Context
 from anaxis.app.media_roots import NotOpen, close_root, open_root
 from anaxis.app.people import add_person, give_role, link_for
 from anaxis.app.plates import attach_plate, hand_in_plate
-from anaxis.app.roles import Role
+from anaxis.app.roles import LOCAL, Role
 from anaxis.app.sign_in import accept
 from anaxis.core.errors import BadInput
 from anaxis.store.media_folders import HANDED_IN
@@ -28,7 +28,7 @@ class Two:
 
     def __init__(self, engine: Engine, demo_files: dict[str, Path], solved: Path) -> None:
         self.engine = engine
-        with Session(engine) as store, store.begin():
+        with Context(engine, LOCAL) as store, store.begin():
             first = keep(store, demo_files["TW_010"], "TW_010").camera.shot
             other = Show(name="The lighthouse")
             store.add(other)
@@ -67,7 +67,7 @@ def reader(two: Two, server: Server, database_url: str) -> Iterator[Visitor]:
 
 
 def test_nothing_of_another_shows_media_is_seen_or_attached(two: Two, reader: Visitor, solved: Path) -> None:
-    with Session(two.engine) as store:
+    with Context(two.engine, LOCAL) as store:
         folder = store.get_one(Plate, two.handed).folder
     browse = f"/cameras/{two.camera}/plates/browse?version=1"
     for asked in (
@@ -89,7 +89,7 @@ def test_nothing_of_another_shows_media_is_seen_or_attached(two: Two, reader: Vi
         assert reader.get(f"/take-in/many/below/arrivals?root={root}&folder={where}").status_code == 400
     for number in (two.handed, two.attached):
         assert reader.get(f"/plates/{number}/proxies/1041.jpg").status_code == 404
-    with Session(two.engine) as store:
+    with Context(two.engine, LOCAL) as store:
         assert not list(store.execute(select(Plate).where(Plate.shot_id == two.shot)).scalars())
 
 
@@ -108,7 +108,7 @@ def test_a_root_is_opened_and_closed_by_an_administrator(two: Two, reader: Visit
         "kind": "as shot",
     }
     assert reader.post(f"/cameras/{two.camera}/plates", data=form).status_code == 303
-    with Session(two.engine) as store:
+    with Context(two.engine, LOCAL) as store:
         plate = store.execute(select(Plate.id).where(Plate.shot_id == two.shot)).scalar_one()
     assert reader.get(f"/plates/{plate}/proxies/1041.jpg").status_code == 404, "there, and not made yet"
     assert boss.post("/people/media-roots", data={"root": "mill", "show": two.other, "close": 1}).status_code == 303
@@ -117,7 +117,7 @@ def test_a_root_is_opened_and_closed_by_an_administrator(two: Two, reader: Visit
 
 
 def test_the_setting_opens_a_root_to_shows_by_name(two: Two, monkeypatch: pytest.MonkeyPatch, solved: Path) -> None:
-    with Session(two.engine) as store:
+    with Context(two.engine, LOCAL) as store:
         shot = store.get_one(Shot, two.shot)
         asked = (store, shot, "mill", f"{solved.name}/plate", "TW_050_plate.####.exr", "as shot")
         for setting, opened in (

@@ -13,8 +13,9 @@ import httpx
 import pytest
 from prometheus_client.parser import text_string_to_metric_families
 from sqlalchemy import Engine, select, text
-from sqlalchemy.orm import Session
 
+from anaxis.app.context import Context
+from anaxis.app.roles import LOCAL
 from anaxis.core.errors import BadInput
 from anaxis.monitoring.logs import begin_logs
 from anaxis.store.models import Job
@@ -40,7 +41,7 @@ def test_metrics_say_what_happens(site: str, engine: Engine, demo_files: dict[st
         assert client.get("/cameras/1").status_code == client.get("/cameras/1?station=lens").status_code == 200
         assert client.get("/cameras/999").status_code == 404
         client.get("/no/such/page")
-    with Session(engine) as store, store.begin():
+    with Context(engine, LOCAL) as store, store.begin():
         store.add(Job(kind="keys", version_id=1, state="failed"))
     after = metrics(site)
 
@@ -102,7 +103,7 @@ def test_a_requests_id_goes_along_into_its_job(
         assert answer.headers["x-request-id"] == "tide-0815-4711"
         forged = client.get("/packages?q=secret", headers={"X-Request-Id": "a\tb" * 3})
         assert re.fullmatch(r"[0-9a-f]{32}", forged.headers["x-request-id"])
-    with Session(engine) as store:
+    with Context(engine, LOCAL) as store:
         job = store.execute(select(Job)).scalar_one()
     assert job.request_id == "tide-0815-4711"
     assert ended(engine, job.id).state == "done"

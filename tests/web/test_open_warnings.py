@@ -11,12 +11,13 @@ from pathlib import Path
 import pytest
 from playwright.sync_api import Page, expect
 from sqlalchemy import Engine, select
-from sqlalchemy.orm import Session
 
 from anaxis.app.allowed import allow_warnings, warn_again
+from anaxis.app.context import Context
 from anaxis.app.deliver import deliver_version
 from anaxis.app.edit import edit_version
 from anaxis.app.plan import board, set_target
+from anaxis.app.roles import LOCAL
 from anaxis.app.shots import ShotFilter, listed
 from anaxis.core.errors import BadInput
 from anaxis.core.recipe.model import Operation
@@ -72,7 +73,7 @@ def test_pages_say_the_warning_until_a_person_allows_it(page: Page, site: str, l
 
 
 def test_list_plan_sheet_zip_and_history_say_it_and_it_ends_when_it_is_mended(engine: Engine, large: Path) -> None:
-    with Session(engine, expire_on_commit=False) as store, store.begin():
+    with Context(engine, LOCAL, expire_on_commit=False) as store, store.begin():
         version = keep(store, large, "TW_090", "cam")
         show = store.scalars(select(Show)).one()
         delivery = deliver_version(store, version, find_profile("zup-lh-cm"), "usd")
@@ -93,10 +94,10 @@ def test_list_plan_sheet_zip_and_history_say_it_and_it_ends_when_it_is_mended(en
         assert listed(store, show, ShotFilter(findings=True)).rows == []
         told = store.scalars(select(HistoryEntry).where(HistoryEntry.action == "allow warnings")).one()
         assert told.said.startswith("sensor_factor: ") and SAID in told.said and told.about_id == version.camera_id
-    with Session(engine) as store, store.begin():
+    with Context(engine, LOCAL) as store, store.begin():
         version = get_version(store, 1)
         warn_again(store, version, "sensor_factor")
-    with Session(engine) as store, store.begin():
+    with Context(engine, LOCAL) as store, store.begin():
         version = get_version(store, 1)
         remedy = version.open_warnings[0].operation
         assert remedy is not None

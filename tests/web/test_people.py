@@ -15,7 +15,8 @@ from playwright.sync_api import Page, expect
 from sqlalchemy import Engine, func, select, text, update
 from sqlalchemy.orm import Session
 
-from anaxis.app.acting import NotAllowed, use_case
+from anaxis.app.acting import NotAllowed, show_of, use_case
+from anaxis.app.context import Context
 from anaxis.app.deliver import deliver_version
 from anaxis.app.edit import edit_version
 from anaxis.app.guessing import TooManyTries
@@ -23,17 +24,18 @@ from anaxis.app.names import move_shot, rename
 from anaxis.app.packages import keep_package
 from anaxis.app.people import actor_for, add_person, disable, first_link, give_role, link_for
 from anaxis.app.plan import set_target
-from anaxis.app.roles import Actor, Role
+from anaxis.app.roles import LOCAL, VISITOR, Actor, Role
 from anaxis.app.saved import save_recipe
-from anaxis.app.sign_in import NotSignedIn, accept, change_password, person_signed_in, sign_in
+from anaxis.app.second_factor import set_up, take_away
+from anaxis.app.sign_in import NotSignedIn, accept, change_password, person_signed_in, sign_in, sign_out_everywhere
 from anaxis.app.tokens import actor_by_token, new_token, revoke
 from anaxis.core.errors import BadInput
 from anaxis.core.recipe.model import Operation
 from anaxis.packages import find_profile
-from anaxis.store.models import Camera, Delivery, HistoryEntry, Job, Shot, Show, SourceFile, Version
+from anaxis.store.models import Base, Camera, Delivery, HistoryEntry, Job, Shot, Show, SourceFile, Version
 from anaxis.store.people import OneTimeLink, Person, SignIn, Token
 from anaxis.store.queries import set_finder
-from anaxis.store.visible import SHOWS
+from anaxis.store.session import StoreSession
 from anaxis.web.access import Needs, Open
 from anaxis.web.app import create_app
 from lanes import sized
@@ -71,7 +73,7 @@ def test_every_route_states_what_it_needs_and_refuses_each_role_below(
     assert len(routes) > 130 and {path for _, path, need in routes if need is None} <= {
         "/sign-in", "/sign-in/code", "/sign-in/studio", "/sign-in/studio/back", "/welcome", "/alive", "/ready", "/metrics", "/schema/track.json", "/schema/profile.json", "/schema/lens.json", "/schema/distortion.json",
     }  # fmt: skip
-    with Session(engine) as store, store.begin():
+    with Context(engine, LOCAL) as store, store.begin():
         source = store.execute(select(SourceFile).limit(1)).scalar_one()
         version = store.execute(select(Version).limit(1)).scalar_one()
         delivery = store.execute(select(Delivery).limit(1)).scalar_one_or_none()
@@ -102,7 +104,7 @@ def test_every_route_states_what_it_needs_and_refuses_each_role_below(
 
 
 def _counts(engine: Engine) -> list[int]:
-    with Session(engine) as store:
+    with Context(engine, LOCAL) as store:
         return [
             store.execute(select(func.count()).select_from(t)).scalar_one()
             for t in (Version, Show, Shot, Camera, Job, HistoryEntry)
@@ -126,20 +128,19 @@ def test_a_show_of_others_is_not_there(closed: str, engine: Engine, people: dict
     assert guest.post("/cameras/1/deliver", data={"to": "zup-lh-cm"}).status_code == 404
     history = guest.get("/history").text
     assert "TW_010" not in history
-    with Session(engine) as store, store.begin():  # a file of that show is not found by its SHA-256 either
+    with Context(engine, LOCAL) as store, store.begin():  # a file of that show is not found by its SHA-256 either
         source = store.execute(select(SourceFile)).scalar_one()
         source.actor, sha256 = "artist", source.sha256
     for name, seen in (("guest", False), ("artist", True)):
-        with Session(engine) as store:
-            actor = actor_for(store.get_one(Person, people[name]))
-            store.info |= {"actor": actor, SHOWS: actor.shows}
+        with Context(engine, LOCAL) as store:
+            store.act_as(actor_for(store.get_one(Person, people[name])))
             if seen:
                 assert set_finder(store)(sha256)
             else:
                 with pytest.raises(BadInput, match="not at hand"):
                     set_finder(store)(sha256)
     # taking a file in to that show by its name is refused, whatever is guessed
-    with Session(engine) as store, store.begin():
+    with Context(engine, LOCAL) as store, store.begin():
         store.execute(update(SourceFile).values(kept=False, actor="guest"))
     review = guest.get("/take-in/1")
     assert review.status_code == 200
@@ -155,29 +156,29 @@ def test_a_show_of_others_is_not_there(closed: str, engine: Engine, people: dict
     assert answer.status_code == 422 and "is there already, and not yours to work in" in answer.text
     # a file of others is not there, put aside or kept
     for kept in (False, True):
-        with Session(engine) as store, store.begin():
+        with Context(engine, LOCAL) as store, store.begin():
             store.execute(update(SourceFile).values(kept=kept, actor="artist"))
         assert guest.get("/take-in/1").status_code == 404
         assert entered(closed, "lead").get("/take-in/1").status_code == (200 if kept else 404)
-    with Session(engine) as store:
+    with Context(engine, LOCAL) as store:
         assert store.execute(select(func.count()).where(Shot.name == "TW_900")).scalar_one() == 0
     assert stranger.get("/").status_code == 403
 
 
 def test_a_use_case_is_refused_by_show_and_a_move_needs_both(engine: Engine, people: dict[str, int]) -> None:
-    with Session(engine) as store:
+    with Context(engine, LOCAL) as store:
         own, other = store.get_one(Show, 2), store.get_one(Show, 1)
-        guest = store.get_one(Person, people["guest"])
+        guest, theirs = store.get_one(Person, people["guest"]), other.shots[0]
         give_role(store, guest, Role.LEAD, own)
-        store.info["actor"] = actor_for(guest)
+        store.act_as(actor_for(guest))
         assert rename(store, own, "The old lighthouse").name == "The old lighthouse"
         with pytest.raises(NotAllowed, match="needs a lead in this show, and guest is nobody"):
             rename(store, other, "Mine")
         with pytest.raises(NotAllowed):
             move_shot(store, own.shots[0], other)
         with pytest.raises(NotAllowed):
-            move_shot(store, other.shots[0], own)
-        store.info["actor"] = actor_for(guest, Role.VIEWER)
+            move_shot(store, theirs, own)
+        store.act_as(actor_for(guest, Role.VIEWER))
         with pytest.raises(NotAllowed, match="with this token"):
             rename(store, own, "Again")
 
@@ -189,7 +190,7 @@ def test_a_show_that_cannot_be_read_is_not_every_show(closed: str, engine: Engin
         assert answer.status_code == 422 and "not the number of a show" in answer.text
         token = client.post("/account/tokens", data={"name": "t", "scope": "read", "show": show})
         assert token.status_code == 422 and "not the number of a show" in token.text
-    with Session(engine) as store:
+    with Context(engine, LOCAL) as store:
         guest = store.get_one(Person, people["guest"])
         assert guest.everywhere == 0 and [r.role for r in guest.in_shows] == [Role.ARTIST], "as before"
         assert store.execute(select(func.count()).select_from(Token)).scalar_one() == 0
@@ -201,35 +202,77 @@ def test_a_use_case_whose_result_is_in_another_show_needs_the_role_there_too(
     """What it is given names one show, what comes of it lies in another: nothing of it is saved."""
 
     @use_case("put a shot somewhere", Role.LEAD)
-    def put_somewhere(session: Session, show: Show, other_id: int) -> Shot:
+    def put_somewhere(session: Context, show: Show, other_id: int) -> Shot:
         shot = Shot(show_id=other_id, name="TW_900")
         session.add(shot)
         session.flush()
         return shot
 
-    with Session(engine) as store:
+    with Context(engine, LOCAL) as store:
         own = store.get_one(Show, 2)
         guest = store.get_one(Person, people["guest"])
         give_role(store, guest, Role.LEAD, own)
-        store.info["actor"] = actor_for(guest)
+        store.act_as(actor_for(guest))
         assert put_somewhere(store, own, own.id).name == "TW_900"
         with pytest.raises(NotAllowed, match="guest is nobody"):
             put_somewhere(store, own, 1)
 
 
 def test_rows_of_other_shows_are_in_no_query(engine: Engine, people: dict[str, int]) -> None:
-    with Session(engine, info={SHOWS: frozenset({2})}) as store:
+    with StoreSession(engine, frozenset({2})) as store:
         assert [s.name for s in store.execute(select(Show)).scalars()] == ["The lighthouse"]
         for model in (Camera, Version, Delivery, Job):
             assert store.execute(select(func.count()).select_from(model)).scalar_one() == 0
             assert store.get(model, 1) is None
         assert store.execute(select(Shot.name).join(Show)).scalars().all() == ["LH_010"]
-    with Session(engine, info={SHOWS: frozenset()}) as store:
-        assert store.execute(select(Show)).first() is None
+    for nothing in (StoreSession(engine, frozenset()), Session(engine), Context(engine, VISITOR)):
+        with nothing as store:
+            assert store.execute(select(Show)).first() is None and store.get(Camera, 1) is None
+
+
+def test_a_table_says_by_which_row_its_rows_are_of_a_show() -> None:
+    """A table without it is seen whole by whoever has a role in one show."""
+    of_everybody = {"roles_in_shows"}  # who may do what: for administrators, by its pages
+    tables = {m.class_.__tablename__: m.class_ for m in Base.registry.mappers}
+    owned = {name for name, model in tables.items() if model.belongs_to} | {"shows"}
+    assert len(owned) > 20
+    for name, model in tables.items():
+        leads = {k.column.table.name for c in model.__table__.columns if not c.nullable for k in c.foreign_keys}
+        assert name in owned | of_everybody or not leads & owned, name
+
+
+def test_what_a_hidden_row_belongs_to_is_no_shows(engine: Engine, people: dict[str, int]) -> None:
+    with Context(engine, LOCAL) as store:
+        guest, version = store.get_one(Person, people["guest"]), store.execute(select(Version).limit(1)).scalar_one()
+        store.expire_all()
+        store.act_as(actor_for(guest))
+        assert show_of(version) == 0, "and not None, which is what belongs to the studio"
+        for given in ({"version": version, "name": "mine"}, {"version": [version], "name": "mine"}):
+            with pytest.raises(NotAllowed, match="guest is nobody"):
+                save_recipe(store, **given)
+
+
+def test_what_is_ones_own_nobody_else_changes(engine: Engine, people: dict[str, int]) -> None:
+    with Context(engine, LOCAL) as store, store.begin():
+        owner, other = (store.get_one(Person, people[name]) for name in ("artist", "lead"))
+        _, token = new_token(store, owner, "nightly", Role.ARTIST, 3)
+        store.act_as(actor_for(other))
+        for refused in (
+            lambda: revoke(store, token),
+            lambda: new_token(store, owner, "mine", Role.ARTIST, 3),
+            lambda: sign_out_everywhere(store, owner),
+            lambda: change_password(store, owner, PASSWORD, PASSWORD + " again"),
+            lambda: set_up(store, owner, "secret", "123456"),
+            lambda: take_away(store, owner, "123456"),
+        ):
+            with pytest.raises(NotAllowed, match="for somebody else: ask an administrator"):
+                refused()
+        store.act_as(actor_for(owner))
+        assert revoke(store, token).revoked_at is not None
 
 
 def test_who_may_do_what_is_told_to_administrators_alone(closed: str, engine: Engine, people: dict[str, int]) -> None:
-    with Session(engine) as store, store.begin():
+    with Context(engine, LOCAL) as store, store.begin():
         give_role(store, store.get_one(Person, people["viewer"]), Role.ARTIST, store.get_one(Show, 1))
         new_token(store, store.get_one(Person, people["artist"]), "the nightly one", Role.ARTIST, 3)
     for name in ("viewer", "lead", "administrator"):
@@ -298,9 +341,9 @@ def test_a_password_costs_much_to_guess(usual_hash: Any) -> None:
 
 
 def test_the_old_password_is_not_guessed_without_end(engine: Engine, people: dict[str, int]) -> None:
-    with Session(engine) as store:
+    with Context(engine, LOCAL) as store:
         person = store.get_one(Person, people["artist"])
-        store.info["actor"] = actor_for(person)
+        store.act_as(actor_for(person))
         for _ in range(5):
             with pytest.raises(BadInput, match="nothing was changed"):
                 change_password(store, person, "a guess", PASSWORD + " again")
@@ -331,7 +374,7 @@ def test_a_session_is_new_at_every_sign_in_signed_and_ended_everywhere(
     assert forged.get("/").status_code == 303
     stolen = Visitor(base_url=closed, cookies={name: value}, follow_redirects=False)
     assert stolen.get("/account").status_code == 200
-    with Session(engine) as store:
+    with Context(engine, LOCAL) as store:
         held = store.execute(select(SignIn.digest)).scalars().all()
         assert value not in held and all(value not in h for h in held), "of a secret only its digest is kept"
     assert client.post("/account/sign-out-everywhere", headers={"Cookie": f"{name}={value}"}).status_code == 303
@@ -340,7 +383,7 @@ def test_a_session_is_new_at_every_sign_in_signed_and_ended_everywhere(
     secret = again.cookies[name]
     again.post("/sign-out")
     assert Visitor(base_url=closed, cookies={name: secret}, follow_redirects=False).get("/").status_code == 303
-    with Session(engine) as store, store.begin():
+    with Context(engine, LOCAL) as store, store.begin():
         person = store.get_one(Person, people["artist"])
         secret = sign_in(engine, "artist", PASSWORD, "")
         assert person_signed_in(store, secret) is not None
@@ -354,7 +397,7 @@ def test_a_session_is_new_at_every_sign_in_signed_and_ended_everywhere(
 
 
 def test_a_link_holds_once_and_nobody_is_left_without_an_administrator(engine: Engine, people: dict[str, int]) -> None:
-    with Session(engine) as store, store.begin():
+    with Context(engine, LOCAL) as store, store.begin():
         artist = store.get_one(Person, people["artist"])
         first = link_for(store, artist)
         second = link_for(store, artist)
@@ -383,7 +426,7 @@ def test_a_link_holds_once_and_nobody_is_left_without_an_administrator(engine: E
 
 
 def test_the_first_start_makes_one_administrator(engine: Engine) -> None:
-    with Session(engine) as store, store.begin():
+    with Context(engine, LOCAL) as store, store.begin():
         one, two = first_link(store), first_link(store)
         assert one and two and one != two
         person = accept(store, two, PASSWORD)
@@ -395,7 +438,7 @@ def test_the_first_start_makes_one_administrator(engine: Engine) -> None:
 @pytest.fixture
 def token(engine: Engine, people: dict[str, int]) -> Callable[..., tuple[str, int]]:
     def make(who: str, role: Role, days: int = 1, show: int | None = None) -> tuple[str, int]:
-        with Session(engine) as store, store.begin():
+        with Context(engine, LOCAL) as store, store.begin():
             within = store.get_one(Show, show) if show else None
             secret, row = new_token(store, store.get_one(Person, people[who]), "the night run", role, days, within)
             return secret, row.id
@@ -405,7 +448,7 @@ def token(engine: Engine, people: dict[str, int]) -> Callable[..., tuple[str, in
 
 def test_a_token_has_its_scope_its_days_and_an_end(engine: Engine, token: Any, people: dict[str, int]) -> None:
     def actor(secret: str) -> Actor | None:
-        with Session(engine) as store, store.begin():
+        with Context(engine, LOCAL) as store, store.begin():
             return actor_by_token(store, secret)
 
     secret, number = token("lead", Role.ARTIST)
@@ -418,16 +461,16 @@ def test_a_token_has_its_scope_its_days_and_an_end(engine: Engine, token: Any, p
     acts = actor(reach)
     assert acts is not None and acts.role(1) == Role.VIEWER, "no token may more than its person"
     assert actor(secret[:-1]) is None and actor("") is None
-    with Session(engine) as store, store.begin():
+    with Context(engine, LOCAL) as store, store.begin():
         assert secret not in "".join(map(str, store.execute(text("SELECT * FROM tokens")).all())), (
             "shown once, kept nowhere"
         )
         revoke(store, store.get_one(Token, number))
     assert actor(secret) is None
-    with Session(engine) as store, store.begin():
+    with Context(engine, LOCAL) as store, store.begin():
         store.execute(update(Token).values(expires_at=func.now() - text("interval '1 second'")))
     assert actor(only) is None
-    with Session(engine) as store:
+    with Context(engine, LOCAL) as store:
         for bad in ({"name": ""}, {"days": 0}, {"days": 9999}, {"role": Role.ADMINISTRATOR}):
             with pytest.raises(BadInput):
                 new_token(
@@ -489,7 +532,7 @@ def test_two_people_at_one_camera_lose_nothing_and_each_conflict_is_shown(
             shown += 1
             assert "Not changed" in answer.text and ("artist" if client is two else "lead") in answer.text
             assert "Do mine on top of it" in answer.text and f"{step / 1000 + 0.001}" in answer.text
-            with Session(engine) as store:
+            with Context(engine, LOCAL) as store:
                 seen[client] = store.execute(
                     select(func.max(Version.number)).where(Version.camera_id == 1)
                 ).scalar_one()
@@ -497,7 +540,7 @@ def test_two_people_at_one_camera_lose_nothing_and_each_conflict_is_shown(
         assert answer.status_code == 303, answer.text
         kept += 1
         seen[client] += 1
-    with Session(engine) as store:
+    with Context(engine, LOCAL) as store:
         versions = store.execute(select(Version).where(Version.camera_id == 1).order_by(Version.number)).scalars().all()
         assert [v.number for v in versions] == list(range(1, steps + 2))
         moved = [op for op in versions[-1].recipe if op["code"] == "shift"]
@@ -549,7 +592,7 @@ def test_the_choice_is_made_in_the_page_and_who_else_is_there_is_said(
     expect(mine.locator("table").first).to_contain_text("lead")
     mine.get_by_role("button", name="Do mine on top of it").click()
     mine.wait_for_url("**/cameras/1?station=clean**")
-    with Session(engine) as store:
+    with Context(engine, LOCAL) as store:
         head = store.get_one(Camera, 1).head
         assert [op["params"]["x_m"] for op in head.recipe] == [2.0, 3.0]
     for page in (mine, theirs):
@@ -561,7 +604,7 @@ def test_names_that_hold_markup_are_names_on_every_page(
 ) -> None:
     """Whatever runs, or is refused by the pages' own policy, would stand in the console, which the page's fixture holds empty."""
     planted = "<img src=x onerror=alert(1)>'\"&{{7*7}}"
-    with Session(engine) as store, store.begin():
+    with Context(engine, LOCAL) as store, store.begin():
         version = keep(store, demo_files["TW_010"], "TW_010")
         profile = find_profile("zup-lh-cm").model_copy(update={"key": "planted", "label": planted})
         keep_package(store, profile, planted)

@@ -15,10 +15,11 @@ import OpenImageIO as oiio
 import pytest
 from playwright.sync_api import Page, expect
 from sqlalchemy import Engine, select
-from sqlalchemy.orm import Session
 
 import solve
+from anaxis.app.context import Context
 from anaxis.app.edit import edit_version
+from anaxis.app.roles import LOCAL
 from anaxis.core.recipe.model import Operation
 from anaxis.store.models import Job, Plate
 from anaxis.store.queries import get_version
@@ -221,7 +222,7 @@ def test_a_solvers_zip_is_told_apart_and_taken_along(
     page.get_by_role("button", name="Keep").last.click()
     page.wait_for_url("**/cameras/*")
     ready(page)
-    with Session(engine) as store:
+    with Context(engine, LOCAL) as store:
         kinds = sorted((p.name.split(".")[0], p.kind) for p in store.scalars(select(Plate)))
     assert kinds == [("TW_050_clean", "undistorted"), ("TW_050_plate", "as shot"), ("TW_050_undist", "undistorted")]
     with Visitor(base_url=site) as visitor:
@@ -291,7 +292,7 @@ def test_a_plate_is_handed_in_changed_and_taken_away(site: str, solved: Path, tm
 def test_the_undistorted_plate_that_a_worker_wrote_is_the_shots(site: str, engine: Engine, solved: Path) -> None:
     take_in(site, solved / "TW_050_camera_v001.usda", "TW_050", SHOTCAM)
     frames = sorted((solved / "plate").iterdir())[:3]
-    with Session(engine) as store, store.begin():
+    with Context(engine, LOCAL) as store, store.begin():
         lens = {"document": {"model": "radial-tangential", "k1": -0.05}}
         version = edit_version(store, get_version(store, 1), (Operation("distortion", lens),), "bent").number
     with Visitor(base_url=site, follow_redirects=True) as visitor:
@@ -301,13 +302,13 @@ def test_the_undistorted_plate_that_a_worker_wrote_is_the_shots(site: str, engin
         asked = {"version": str(version), "plate": "1", "size": "overscan", "filter": "cubic"}
         answer = visitor.post("/cameras/1/distortion/undistorted", data=asked)
         assert answer.status_code == 200, answer.text
-    with Session(engine) as store:
+    with Context(engine, LOCAL) as store:
         number = store.scalars(select(Job.id).where(Job.kind == "warped")).one()
     done = ended(engine, number, 120)
     assert done.state == "done", done.said
     assert "They are the shot's plate 'TW_050_plate_undistorted'" in done.result["said"]
     assert "lacks 93 of the camera's 96 frames" in done.result["said"]
-    with Session(engine) as store:
+    with Context(engine, LOCAL) as store:
         plates = {p.name: p for p in store.scalars(select(Plate))}
         straight = plates["TW_050_plate_undistorted"]
         assert straight.kind == "undistorted" and straight.numbers == plates["TW_050_plate"].numbers

@@ -7,9 +7,10 @@ from pathlib import Path
 
 import numpy as np
 from sqlalchemy import Engine, select
-from sqlalchemy.orm import Session
 
+from anaxis.app.context import Context
 from anaxis.app.retention import clear_uploads
+from anaxis.app.roles import LOCAL
 from anaxis.simulated.tracker import Device, walk
 from anaxis.store.exchange import Recording
 from anaxis.store.keep import find_or_make_shot, find_or_make_show
@@ -33,13 +34,13 @@ def test_a_phones_log_becomes_a_camera_with_its_jump_removed(site: str, engine: 
             "resolution": "1440x1920",
             "source_fit": "width",
         }
-        with Session(engine) as store, store.begin():
+        with Context(engine, LOCAL) as store, store.begin():
             shot = find_or_make_shot(store, find_or_make_show(store, "The Tidewright"), "TW_920")
             shot.first_frame, shot.last_frame, shot.rate = 1009, 1300, "25/1"
         wrong = visitor.post(f"{review}/recording", data={**form, "shot": ""})
         assert wrong.status_code == 422 and "The shot needs a name" in wrong.text
         opened = visitor.post(f"{review}/recording", data=form).headers["location"]
-        with Session(engine) as store:
+        with Context(engine, LOCAL) as store:
             usual = store.execute(select(Recording.settings)).scalar_one()
         assert (usual["rate"], usual["first_frame"]) == ("25/1", 1009), "those of the shot"
         page = visitor.get(opened)
@@ -52,7 +53,7 @@ def test_a_phones_log_becomes_a_camera_with_its_jump_removed(site: str, engine: 
         kept = visitor.post(f"{opened}/keep", data=settings)
         assert kept.status_code == 303, kept.text
         assert "TW_920_walk.csv" in visitor.get(kept.headers["location"]).text
-    with Session(engine) as store, store.begin():
+    with Context(engine, LOCAL) as store, store.begin():
         version = store.execute(select(Version)).scalar_one()
         codes = {f["code"] for f in version.findings}
         # what the file did not state is a guess still, in the camera made of it
@@ -92,7 +93,7 @@ def test_a_table_of_two_readings_is_kept_once_one_is_chosen(site: str, engine: E
         assert visitor.post(f"{review}/reading", data={"number": "1"}).headers["location"] == review
         kept = visitor.post(review, data=form)
         assert kept.status_code == 303, kept.text
-    with Session(engine) as store:
+    with Context(engine, LOCAL) as store:
         track = track_of(store.execute(select(Version)).scalar_one())[0]
         turned = np.degrees(np.arccos((np.trace(track.rotation[0].T @ track.rotation[-1]) - 1) / 2))
         assert turned > 10, "in radians, as chosen"

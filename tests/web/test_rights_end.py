@@ -12,13 +12,13 @@ from typing import Any
 import httpx
 import pytest
 from sqlalchemy import Engine, select, text
-from sqlalchemy.orm import Session
 from websockets.exceptions import ConnectionClosed
 from websockets.sync.client import ClientConnection, connect
 from websockets.typing import Origin
 
+from anaxis.app.context import Context
 from anaxis.app.people import add_person, disable, give_role, link_for
-from anaxis.app.roles import Role
+from anaxis.app.roles import LOCAL, Role
 from anaxis.app.sign_in import accept, sign_out_everywhere
 from anaxis.app.tokens import new_token, revoke
 from anaxis.packages import shipped_profiles
@@ -39,7 +39,7 @@ class Connected:
 
     def __init__(self, stack: ExitStack, site: str, engine: Engine) -> None:
         self.stack, self.site, self.engine, self.show = stack, site, engine, shown(engine)
-        with Session(engine) as store, store.begin():
+        with Context(engine, LOCAL) as store, store.begin():
             person = add_person(store, "artist")
             give_role(store, person, Role.ARTIST, store.get_one(Show, self.show))
             accept(store, link_for(store, person), PASSWORD)
@@ -51,11 +51,11 @@ class Connected:
         assert self.heard(self.line) == {"type": "pull", "camera": "c"}
         self.number = 0
         assert self.change(replaces=True, answers_pull=True)
-        with Session(engine) as store:
+        with Context(engine, LOCAL) as store:
             self.camera = store.execute(select(Shared.id)).scalar_one()
 
     def token_of(self, person: int) -> tuple[int, str]:
-        with Session(self.engine) as store, store.begin():
+        with Context(self.engine, LOCAL) as store, store.begin():
             secret, row = new_token(
                 store, store.get_one(Person, person), "live", Role.ARTIST, 3, store.get_one(Show, self.show)
             )
@@ -101,11 +101,11 @@ class Connected:
 
     def is_there(self) -> bool:
         """Whether the server takes the package for connected."""
-        with Session(self.engine) as store:
+        with Context(self.engine, LOCAL) as store:
             return store.execute(select(Party.connection)).scalar_one() is not None
 
     def kept(self) -> int:
-        with Session(self.engine) as store:
+        with Context(self.engine, LOCAL) as store:
             return len(store.execute(select(SharedChange.id)).all())
 
 
@@ -115,9 +115,9 @@ def connected(server: Server, engine: Engine, database_url: str) -> Iterator[Con
         yield Connected(stack, site, engine)
 
 
-def _by(work: Callable[[Session, Person], Any]) -> Callable[[Connected], None]:
+def _by(work: Callable[[Context, Person], Any]) -> Callable[[Connected], None]:
     def done(connected: Connected) -> None:
-        with Session(connected.engine) as store, store.begin():
+        with Context(connected.engine, LOCAL) as store, store.begin():
             work(store, store.get_one(Person, connected.person))
 
     return done
@@ -163,7 +163,7 @@ def test_a_role_that_becomes_less_and_a_token_that_is_revoked(connected: Connect
     number, token = connected.token_of(connected.person)
     connected.line = connected.package(token, last=connected.number)
     assert connected.change()
-    with Session(connected.engine) as store, store.begin():
+    with Context(connected.engine, LOCAL) as store, store.begin():
         revoke(store, store.get_one(Token, number))
     # also a package that says nothing is ended
     since = time.monotonic()
@@ -183,7 +183,7 @@ def test_a_token_ends_at_its_time(connected: Connected) -> None:
 
 
 def test_another_artist_does_not_take_a_package_over_while_it_is_connected(connected: Connected) -> None:
-    with Session(connected.engine) as store, store.begin():
+    with Context(connected.engine, LOCAL) as store, store.begin():
         other = add_person(store, "other")
         give_role(store, other, Role.ARTIST, store.get_one(Show, connected.show))
         number = other.id
@@ -221,7 +221,7 @@ def test_event_streams_are_limited_and_end_with_the_right(
     connected: Connected, server: Server, demo_files: dict[str, Path]
 ) -> None:
     server.app.state.worker.close()  # the job is to wait
-    with Session(connected.engine) as store, store.begin():
+    with Context(connected.engine, LOCAL) as store, store.begin():
         version = keep(store, demo_files["TW_010"], "TW_010")
         job = Job(kind="keys", version_id=version.id, state="waiting")
         store.add(job)
@@ -239,7 +239,7 @@ def test_event_streams_are_limited_and_end_with_the_right(
         first = streams[0].iter_lines()
         assert all(s.status_code == 200 for s in streams) and next(first).startswith("data: ")
         assert client.get(address).status_code == 429
-        with Session(connected.engine) as store, store.begin():
+        with Context(connected.engine, LOCAL) as store, store.begin():
             revoke(store, store.get_one(Token, connected.token_id))
         since = time.monotonic()
         for _ in first:

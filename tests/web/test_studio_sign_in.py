@@ -17,11 +17,11 @@ import httpx
 import pytest
 import uvicorn
 from sqlalchemy import Engine, select, text
-from sqlalchemy.orm import Session
 
 from anaxis.app import studio_sign_in
+from anaxis.app.context import Context
 from anaxis.app.people import add_person, give_role, link_for
-from anaxis.app.roles import Role
+from anaxis.app.roles import LOCAL, Role
 from anaxis.app.studio_sign_in import service
 from anaxis.core.errors import BadInput
 from anaxis.simulated.provider import Provider
@@ -55,7 +55,7 @@ def provider(monkeypatch: pytest.MonkeyPatch) -> Iterator[Provider]:
 
 @pytest.fixture
 def closed(server: Server, engine: Engine, database_url: str) -> Iterator[str]:
-    with Session(engine) as store, store.begin():
+    with Context(engine, LOCAL) as store, store.begin():
         for name in ("The Tidewright", "The lighthouse"):
             find_or_make_show(store, name)
     with server.on(database_url, visitor="") as address:
@@ -72,7 +72,7 @@ def came_back(client: Visitor, provider: Provider, who: str, next: str = "/") ->
 
 
 def person(engine: Engine, name: str) -> Person:
-    with Session(engine) as store:
+    with Context(engine, LOCAL) as store:
         return store.execute(select(Person).where(Person.name == name)).scalar_one()
 
 
@@ -88,16 +88,16 @@ def test_groups_are_roles_from_each_sign_in_on(closed: str, engine: Engine, prov
     assert found.everywhere == 0 and {r.show_id: r.role for r in found.in_shows} == {1: Role.ARTIST, 2: Role.VIEWER}
     assert artist.get("/?show=1").status_code == 200 and artist.get("/people").status_code == 403
     # roles are the service's: none is given here, and no password set
-    with Session(engine) as store, pytest.raises(BadInput, match="their groups there"):
+    with Context(engine, LOCAL) as store, pytest.raises(BadInput, match="their groups there"):
         give_role(store, store.get_one(Person, found.id), Role.LEAD)
-    with Session(engine) as store, pytest.raises(BadInput, match="no password here"):
+    with Context(engine, LOCAL) as store, pytest.raises(BadInput, match="no password here"):
         link_for(store, store.get_one(Person, found.id))
     # taken out of the groups there, they may do nothing here from the next sign-in on, in every browser of theirs
     provider.people["u-002"] = {"name": "Tor Weir-Ebb", "groups": []}
     again = Visitor(base_url=closed, follow_redirects=False)
     assert came_back(again, provider, "u-002").status_code == 303
     assert person(engine, "Tor Weir").in_shows == [] and artist.get("/?show=1").status_code == 403
-    with Session(engine) as store:
+    with Context(engine, LOCAL) as store:
         told = store.execute(select(HistoryEntry.action, HistoryEntry.said)).all()
     assert ("roles by the studio's service", "Tor Weir") in [tuple(t) for t in told]
     # who is in no group is signed in, and sees no show
@@ -120,7 +120,7 @@ def test_an_identity_that_does_not_hold_is_refused(
     client = Visitor(base_url=closed, follow_redirects=False)
     answer = came_back(client, provider, "u-001")
     assert answer.status_code == 403 and said in answer.text
-    with Session(engine) as store:
+    with Context(engine, LOCAL) as store:
         assert (
             not store.execute(select(SignIn)).all()
             and not store.execute(select(Person).where(Person.subject.is_not(None))).all()
@@ -202,7 +202,7 @@ def test_signing_out_and_the_end_of_the_time(closed: str, engine: Engine, provid
 
 
 def test_a_name_that_is_somebodys_is_not_taken_over(closed: str, engine: Engine, provider: Provider) -> None:
-    with Session(engine) as store, store.begin():
+    with Context(engine, LOCAL) as store, store.begin():
         add_person(store, "Ines Sluice", Role.ADMINISTRATOR)
     answer = came_back(Visitor(base_url=closed, follow_redirects=False), provider, "u-001")
     assert answer.status_code == 403 and "looks like it" in answer.text

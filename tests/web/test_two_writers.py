@@ -9,11 +9,11 @@ from typing import Any, NamedTuple
 
 import pytest
 from sqlalchemy import Engine
-from sqlalchemy.orm import Session
 
+from anaxis.app.context import Context
 from anaxis.app.people import add_person
 from anaxis.app.plates import attach_plate
-from anaxis.app.roles import Role
+from anaxis.app.roles import LOCAL, Role
 from anaxis.store.keep import find_or_make_shot
 from anaxis.store.models import Camera, Plate, Shot, Show
 from anaxis.store.people import Person
@@ -89,7 +89,7 @@ def store(
 ) -> Iterator[Engine]:
     monkeypatch.setenv("ANAXIS_MEDIA_ROOTS", f"mill={solved.parent}")
     monkeypatch.setenv("ANAXIS_MEDIA_SHOWS", "mill=*")
-    with Session(engine) as session, session.begin():
+    with Context(engine, LOCAL) as session, session.begin():
         shot = keep(session, demo_files["TW_010"], "TW_010").camera.shot
         session.add_all([Show(name="Second"), Show(name="Third")])
         for name in ("LH_1", "LH_2"):
@@ -103,7 +103,7 @@ def store(
 @pytest.mark.parametrize("what", EDITS)
 def test_the_second_of_two_writers_is_told(site: str, store: Engine, what: str) -> None:
     edit = EDITS[what]
-    with Session(store) as session:
+    with Context(store, LOCAL) as session:
         person = session.query(Person).filter_by(name="artist").one().id
     action = edit.action.replace("/people/1/", f"/people/{person}/")
     number = person if edit.row is Person else 1
@@ -114,7 +114,7 @@ def test_the_second_of_two_writers_is_told(site: str, store: Engine, what: str) 
         answer = other.post(action, data=forms[1] | edit.second)
         assert "Somebody has changed this since your page was drawn" in answer.text, answer.text[:500]
         other.post(action, data={k: v for k, v in (forms[1] | edit.second).items() if k != "base"})
-        with Session(store) as session:
+        with Context(store, LOCAL) as session:
             row = session.get_one(edit.row, number)
             assert {k: getattr(row, k) for k in edit.kept} == edit.kept
         # drawn anew it goes through

@@ -8,10 +8,10 @@ from pathlib import Path
 
 import psutil
 from sqlalchemy import Engine
-from sqlalchemy.orm import Session
 
+from anaxis.app.context import Context
 from anaxis.app.people import person_named
-from anaxis.app.roles import Role
+from anaxis.app.roles import LOCAL, Role
 from anaxis.app.tokens import new_token
 from anaxis.store.models import Show
 from lanes import sized
@@ -61,7 +61,7 @@ def test_floods_of_strangers_keep_no_page_waiting(site: str, engine: Engine) -> 
     """At a small size; the watch over the server's loop fails the test where one of them keeps it."""
     from floods import floods
 
-    with Session(engine) as store, store.begin():
+    with Context(engine, LOCAL) as store, store.begin():
         person = person_named(store, "demo")
         assert person is not None
         show = Show(name="The Tidewright")

@@ -21,8 +21,9 @@ import psycopg
 import pytest
 from sqlalchemy import Engine, event, func, select
 from sqlalchemy.exc import OperationalError
-from sqlalchemy.orm import Session
 
+from anaxis.app.context import Context
+from anaxis.app.roles import LOCAL
 from anaxis.core.camera.track import make_lens
 from anaxis.core.errors import BadInput
 from anaxis.core.scene.nodes import Node, Scene
@@ -147,7 +148,7 @@ def test_many_keep_one_name_at_once_and_many_save_one_package(
     with ThreadPoolExecutor(6) as pool:
         answers = list(pool.map(keep, forms))
     assert set(answers) <= {303, 409, 422} and answers.count(303) >= 1
-    with Session(engine) as store:
+    with Context(engine, LOCAL) as store:
         assert store.execute(select(func.count(Camera.id))).scalar_one() == 1
         numbers = store.execute(select(Version.number).order_by(Version.number)).scalars().all()
         assert list(numbers) == list(range(1, answers.count(303) + 1))
@@ -159,13 +160,13 @@ def test_many_keep_one_name_at_once_and_many_save_one_package(
         from anaxis.packages.model import profile_from_dict
         from anaxis.store.keep import keep_package
 
-        with Session(engine) as store, store.begin():
+        with Context(engine, LOCAL) as store, store.begin():
             keep_package(store, profile_from_dict(document | {"label": f"Shared {i}"}, "x"), f"by {i}")
             time.sleep(0.02)
 
     with ThreadPoolExecutor(8) as pool:
         list(pool.map(save, range(16)))
-    with Session(engine) as store:
+    with Context(engine, LOCAL) as store:
         from anaxis.store.packages import versions_of
 
         assert [p.number for p in versions_of(store, "shared")] == list(range(16, 0, -1))
@@ -186,7 +187,7 @@ def test_a_change_from_an_old_page_is_told_so(site: str, engine: Engine, demo_fi
             ).status_code
             == 303
         )
-    with Session(engine) as store:
+    with Context(engine, LOCAL) as store:
         assert [
             o["code"]
             for o in store.execute(select(Version.recipe).order_by(Version.number.desc()).limit(1)).scalar_one()
@@ -297,7 +298,7 @@ def test_a_full_disk_is_said_and_over_with_it_everything_goes_on(
         event.remove(Engine, "before_cursor_execute", refuse)
     assert Visitor().post(f"{site}/take-in", files=upload, timeout=60).status_code == 303
     assert Visitor().post(f"{site}/cameras/1/deliver", data=form, timeout=60).status_code == 303
-    with Session(engine) as store:
+    with Context(engine, LOCAL) as store:
         assert store.execute(select(func.count(Delivery.id))).scalar_one() == 1
 
 
@@ -335,13 +336,13 @@ def test_work_that_is_at_it_is_not_begun_again(engine: Engine, demo_files: dict[
     from test_long_work import ask_for, asked, queued
     from test_store import keep
 
-    with Session(engine) as store, store.begin():
+    with Context(engine, LOCAL) as store, store.begin():
         version = keep(store, demo_files["TW_010"], "TW_010").id
     number = ask_for(engine, "delivery", version, asked(version))
     assert queued(engine) == 1
     begun, calls = threading.Event(), []
 
-    def slow(session: Session, job: Any, tell: Any) -> dict[str, Any]:
+    def slow(session: Context, job: Any, tell: Any) -> dict[str, Any]:
         calls.append(job.id)
         begun.set()
         time.sleep(1.0)

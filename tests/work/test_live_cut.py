@@ -21,13 +21,13 @@ from typing import Any
 import httpx
 import numpy as np
 from sqlalchemy import Engine, func, select
-from sqlalchemy.orm import Session
 from websockets.exceptions import WebSocketException
 from websockets.sync.client import ClientConnection, connect
 
+from anaxis.app.context import Context
 from anaxis.app.exchange.links import LinkAsked, clashes_in, link, settle
 from anaxis.app.people import add_person
-from anaxis.app.roles import Role
+from anaxis.app.roles import LOCAL, Role
 from anaxis.app.tokens import new_token
 from anaxis.program import anaxis_command
 from anaxis.simulated import space
@@ -193,11 +193,11 @@ def test_a_thousand_changes_while_everything_goes_now_and_then(
     rng, dice = np.random.default_rng(11), random.Random(11)
     profiles = random_profile(rng, 2), random_profile(rng, 2)
     show = shown(engine)
-    with Session(engine) as store, store.begin():
+    with Context(engine, LOCAL) as store, store.begin():
         token, _ = new_token(store, add_person(store, "td", Role.ADMINISTRATOR), "packages", Role.ARTIST, 2)
     with running(tmp_path, database_url, token, profiles) as (server, proxy, packages):
         wait(lambda: len(shared_ids(engine)) == 2)
-        with Session(engine) as store, store.begin():
+        with Context(engine, LOCAL) as store, store.begin():
             ids = {n.split()[0]: i for n, i in shared_ids(engine).items()}
             link(store, LinkAsked(first=ids["first"], second=ids["second"], both_ways=True))
         wait(lambda: quiet(engine))
@@ -234,7 +234,7 @@ def test_a_thousand_changes_while_everything_goes_now_and_then(
         wait(lambda: all(not p.state()["waiting"] for p in packages) and quiet(engine), 120)
         settled = 0
         while True:  # what both changed is a person's to choose
-            with Session(engine) as store, store.begin():
+            with Context(engine, LOCAL) as store, store.begin():
                 clashes = clashes_in(store, store.get_one(Show, show))
                 if not clashes:
                     break
@@ -245,7 +245,7 @@ def test_a_thousand_changes_while_everything_goes_now_and_then(
         last = {p.name: p.state() for p in packages}
     # None lost, none twice: each change of a side is there once, in order, and each that was sent is in force once.
     assert settled > 0 and sum(last[n]["last"] - begun[n] for n in begun) >= CHANGES
-    with Session(engine) as store:
+    with Context(engine, LOCAL) as store:
         for party in store.execute(select(Party)).scalars():
             heard = store.execute(
                 select(SharedChange.number, SharedChange.said)

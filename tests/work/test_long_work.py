@@ -14,8 +14,9 @@ from typing import Any
 import pytest
 from playwright.sync_api import Page, expect
 from sqlalchemy import Engine, func, select, text
-from sqlalchemy.orm import Session
 
+from anaxis.app.context import Context
+from anaxis.app.roles import LOCAL
 from anaxis.delivery.options import DeliveryOptions
 from anaxis.packages import shipped_profiles
 from anaxis.queue.jobs import WorkerProcess, address_of, has_worker, stop
@@ -39,7 +40,7 @@ def asked(version_id: int, reduce_px: float | None = 0.5, format_key: str = "jso
 
 
 def ask_for(engine: Engine, kind: str, version_id: int, params: dict[str, Any]) -> int:
-    with Session(engine) as store, store.begin():
+    with Context(engine, LOCAL) as store, store.begin():
         return ask_in(store, kind, version_id, params).id
 
 
@@ -52,7 +53,7 @@ def queued(engine: Engine) -> int:
 
 @pytest.fixture
 def version_id(engine: Engine, demo_files: dict[str, Path]) -> int:
-    with Session(engine) as store, store.begin():
+    with Context(engine, LOCAL) as store, store.begin():
         return keep(store, demo_files["TW_020"], "TW_020").id
 
 
@@ -68,12 +69,12 @@ def test_a_delivery_with_fewer_keys_is_kept_with_what_was_asked(engine: Engine, 
     do_job(engine, number)
     done = job(engine, number)
     assert done.state == "done" and done.share == 1.0
-    with Session(engine) as store:
+    with Context(engine, LOCAL) as store:
         delivery = store.get_one(Delivery, done.result["delivery"])
         assert delivery.options["reduce_px"] == 0.5 and delivery.options["keys"]["after"] < 20
         assert 0.01 < delivery.max_px <= 0.5 and delivery.matches and "is frame 0 there" in delivery.notes[-1]
     do_job(engine, number)  # taken up twice, done once
-    with Session(engine) as store:
+    with Context(engine, LOCAL) as store:
         assert store.execute(select(func.count()).select_from(Delivery)).scalar_one() == 1
 
 
@@ -89,7 +90,7 @@ def test_what_cannot_be_done_says_why_and_keeps_nothing(engine: Engine, version_
 
 def test_work_is_stopped_before_and_while_it_is_done(engine: Engine, version_id: int) -> None:
     waiting, running = (ask_for(engine, "keys", version_id, asked(version_id) | {"reduce_px": 0.1}) for _ in range(2))
-    with Session(engine) as store, store.begin():
+    with Context(engine, LOCAL) as store, store.begin():
         stop(store, waiting)
         store.get_one(Job, running).state = "running"
     do_job(engine, waiting)
@@ -97,7 +98,7 @@ def test_work_is_stopped_before_and_while_it_is_done(engine: Engine, version_id:
     tell = Teller(engine, running, 0)
     tell(0.25)
     assert job(engine, running).share == 0.25
-    with Session(engine) as store, store.begin():
+    with Context(engine, LOCAL) as store, store.begin():
         stop(store, running)
     tell._said = 0.0
     with pytest.raises(Stopped):
@@ -107,10 +108,10 @@ def test_work_is_stopped_before_and_while_it_is_done(engine: Engine, version_id:
 
 
 def test_work_is_asked_for_and_in_the_queue_or_neither(engine: Engine, version_id: int) -> None:
-    with pytest.raises(RuntimeError), Session(engine) as store, store.begin():
+    with pytest.raises(RuntimeError), Context(engine, LOCAL) as store, store.begin():
         ask_in(store, "keys", version_id, asked(version_id) | {"reduce_px": 0.5})
         raise RuntimeError("the process that asks ends here")
-    with Session(engine) as store:
+    with Context(engine, LOCAL) as store:
         assert not store.execute(select(Job)).first() and queued(engine) == 0 and not has_worker(store)
     number = ask_for(engine, "keys", version_id, asked(version_id) | {"reduce_px": 0.5})
     assert queued(engine) == 1
@@ -118,7 +119,7 @@ def test_work_is_asked_for_and_in_the_queue_or_neither(engine: Engine, version_i
     try:
         found = ended(engine, number)
         assert found.state == "done" and found.result["after"] < 20 and len(found.result["deviation_px"]) == 240
-        with Session(engine) as store:
+        with Context(engine, LOCAL) as store:
             assert has_worker(store)
     finally:
         process.close()

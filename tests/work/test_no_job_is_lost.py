@@ -15,9 +15,10 @@ from pathlib import Path
 import psycopg
 import pytest
 from sqlalchemy import Engine, text
-from sqlalchemy.orm import Session
 
+from anaxis.app.context import Context
 from anaxis.app.long_work import KINDS
+from anaxis.app.roles import LOCAL
 from anaxis.queue import reconcile
 from anaxis.queue.jobs import TryAgain, address_of, ask_for, left_alone, resume_job, stop
 from anaxis.store.database import connect, migrate
@@ -36,17 +37,17 @@ def version_id(engine: Engine, demo_files: dict[str, Path]) -> int:
 
 
 def _version(engine: Engine, demo_files: dict[str, Path]) -> int:
-    with Session(engine) as store, store.begin():
+    with Context(engine, LOCAL) as store, store.begin():
         return keep(store, demo_files["TW_020"], "TW_020").id
 
 
 def _ask(engine: Engine, version_id: int, how_many: int = 1) -> list[int]:
-    with Session(engine) as store, store.begin():
+    with Context(engine, LOCAL) as store, store.begin():
         return [ask_for(store, "keys", version_id, {}).id for _ in range(how_many)]
 
 
 def _job(engine: Engine, number: int) -> Job:
-    with Session(engine) as store:
+    with Context(engine, LOCAL) as store:
         return store.get_one(Job, number)
 
 
@@ -156,7 +157,7 @@ def test_a_fault_that_is_not_the_jobs_is_tried_again_then_said_and_can_be_resume
     do_job(engine, number)
     assert _job(engine, number).state == "failed" and _job(engine, number).said.startswith("The worker's disk is full.")
     monkeypatch.setitem(KINDS, "keys", lambda *_: {"after": 3})
-    with Session(engine) as store, store.begin():
+    with Context(engine, LOCAL) as store, store.begin():
         resume_job(store, number)
     do_job(engine, number)
     assert _job(engine, number).state == "done" and _job(engine, number).result == {"after": 3}
@@ -164,7 +165,7 @@ def test_a_fault_that_is_not_the_jobs_is_tried_again_then_said_and_can_be_resume
 
 def test_a_job_that_ends_its_worker_every_time_fails_at_last(engine: Engine, version_id: int) -> None:
     (number,) = _ask(engine, version_id)
-    with Session(engine) as store, store.begin():
+    with Context(engine, LOCAL) as store, store.begin():
         job = store.get_one(Job, number)
         job.state, job.tries = "running", MOST_TRIES  # as the last of the killed workers left it
     do_job(engine, number)
@@ -176,15 +177,15 @@ def test_an_attempt_that_was_replaced_records_nothing(
 ) -> None:
     (number,) = _ask(engine, version_id)
 
-    def slow(session: Session, job: Job, tell: object) -> dict[str, object]:
-        with Session(engine) as other, other.begin():  # meanwhile another worker has taken the job up
+    def slow(session: Context, job: Job, tell: object) -> dict[str, object]:
+        with Context(engine, LOCAL) as other, other.begin():  # meanwhile another worker has taken the job up
             other.get_one(Job, number).tries += 1
         return {"after": 1}
 
     monkeypatch.setitem(KINDS, "keys", slow)
     do_job(engine, number)
     assert _job(engine, number).state == "running" and _job(engine, number).result == {}
-    with Session(engine) as store:
+    with Context(engine, LOCAL) as store:
         attempt.Teller(engine, number, 2)(0.5)
         with pytest.raises(attempt.Stopped):
             attempt.Teller(engine, number, 1)(0.75)
@@ -219,7 +220,7 @@ def test_jobs_and_queue_are_compared_and_mended(
 
 def test_work_is_shown_as_left_alone(engine: Engine, version_id: int) -> None:
     waiting, running = _ask(engine, version_id, 2)
-    with Session(engine) as store:
+    with Context(engine, LOCAL) as store:
         assert left_alone(store, Job.id > 0) == []
     with engine.begin() as line:
         line.execute(text("UPDATE jobs SET created_at = now() - interval '1 minute'"))
@@ -229,12 +230,12 @@ def test_work_is_shown_as_left_alone(engine: Engine, version_id: int) -> None:
             "UPDATE jobs SET state = 'running', begun_at = now() - interval '1 minute', worker_id = :w WHERE id = :id"
         )
         line.execute(begun, {"w": gone, "id": running})
-    with Session(engine) as store:
+    with Context(engine, LOCAL) as store:
         assert left_alone(store, Job.id > 0) == [waiting, running]
     with engine.begin() as line:
         line.execute(begun, {"w": lives, "id": running})
         line.execute(text("INSERT INTO procrastinate_workers DEFAULT VALUES"))
-    with Session(engine) as store, store.begin():
+    with Context(engine, LOCAL) as store, store.begin():
         assert left_alone(store, Job.id > 0) == []
         stop(store, waiting)
         assert store.get_one(Worker, lives).host == "mill"

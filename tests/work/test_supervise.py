@@ -16,8 +16,9 @@ import httpx
 import psutil
 import psycopg
 import pytest
-from sqlalchemy.orm import Session
 
+from anaxis.app.context import Context
+from anaxis.app.roles import LOCAL
 from anaxis.packages import shipped_profiles
 from anaxis.program import anaxis_command
 from anaxis.queue.jobs import ask_for
@@ -111,12 +112,12 @@ def _worked(url: str) -> str:
     """What becomes of work that is asked for."""
     engine = connect(url)
     try:
-        with Session(engine) as store, store.begin():
+        with Context(engine, LOCAL) as store, store.begin():
             asked = {"versions": [1], "profile": _profile(), "format": "usd", "reduce_px": 0.5}
             number = ask_for(store, "keys", 1, asked).id
 
         def state() -> str:
-            with Session(engine) as store:
+            with Context(engine, LOCAL) as store:
                 return str(store.get_one(Job, number).state)
 
         until(lambda: state() not in ("waiting", "running"))

@@ -2,36 +2,30 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from functools import wraps
-from typing import Any, Concatenate, ParamSpec, TypeVar
+from typing import Any, Concatenate, NamedTuple, ParamSpec, TypeVar
 
 from sqlalchemy import inspect
-from sqlalchemy.orm import Session
 
-from anaxis.app.roles import LOCAL, Actor, Role
+from anaxis.app.context import Context
+from anaxis.app.roles import Role
 from anaxis.core.errors import BadInput
-from anaxis.store.exchange import Clash, Link, Party, Recording, Shared
-from anaxis.store.hooks import Webhook
-from anaxis.store.media import MediaRootShow
+from anaxis.store.exchange import Clash
 from anaxis.store.models import (
     AllowedWarning,
     Base,
     Camera,
     Delivery,
-    DeliveryFile,
     HistoryEntry,
-    Job,
     Package,
-    PlanTarget,
-    Plate,
     Return,
-    Run,
     Shot,
     Show,
     Still,
     Version,
 )
+from anaxis.store.people import Person
 
 P = ParamSpec("P")
 R = TypeVar("R")
@@ -43,15 +37,9 @@ class NotAllowed(BadInput):
     code = "not_allowed"
 
 
-def actor_of(session: Session) -> Actor:
-    """Who acts in a session: whom it was opened for."""
-    found: Actor = session.info.get("actor", LOCAL)
-    return found
-
-
-def require(session: Session, needs: Role, show: int | None, what: str) -> None:
-    """Raise NotAllowed where the session's actor has not that role in a show (None: in any)."""
-    actor = actor_of(session)
+def require(context: Context, needs: Role, show: int | None, what: str) -> None:
+    """Raise NotAllowed where the actor has not that role in a show (None: in any)."""
+    actor = context.actor
     has = actor.role(show)
     if has < needs:
         where = "here" if show is None else "in this show"
@@ -66,64 +54,89 @@ def require(session: Session, needs: Role, show: int | None, what: str) -> None:
         )
 
 
-def require_everywhere(session: Session, needs: Role, what: str) -> None:
-    """Raise NotAllowed where the session's actor has not that role everywhere: what is of no show is the whole studio's."""
-    actor = actor_of(session)
+def require_everywhere(context: Context, needs: Role, what: str) -> None:
+    """Raise NotAllowed where the actor has not that role everywhere: what is of no show is the whole studio's."""
+    actor = context.actor
     if actor.of_studio < needs:
         raise NotAllowed(
             f"{actor.name} may not {what}: it is the whole studio's, and needs {needs.article} everywhere, not in one show. Ask an administrator."
         )
 
 
+class UseCase(NamedTuple):
+    """What a use case is called in the history, and the role that it needs; ``studio``: everywhere; ``own``: for one's own alone."""
+
+    action: str
+    needs: Role
+    studio: bool
+    own: bool
+
+
+# Every use case that is loaded, by module and name: docs/roles.md is written from it.
+USE_CASES: dict[str, UseCase] = {}
+
+
+def require_own(context: Context, person_id: int | None, what: str) -> None:
+    """Raise NotAllowed where something is another person's, and the actor is no administrator."""
+    actor = context.actor
+    if actor.person != person_id and actor.of_studio < Role.ADMINISTRATOR:
+        raise NotAllowed(f"{actor.name} may not {what} for somebody else: ask an administrator.")
+
+
 def use_case(
-    action: str, needs: Role = Role.ARTIST, studio: bool = False
-) -> Callable[[Callable[Concatenate[Session, P], R]], Callable[Concatenate[Session, P], R]]:
-    """A use case: refused where the session's actor has not the role it needs, and told in the history with what came of it.
+    action: str, needs: Role = Role.ARTIST, studio: bool = False, own: bool = False
+) -> Callable[[Callable[Concatenate[Context, P], R]], Callable[Concatenate[Context, P], R]]:
+    """A use case: refused where the actor has not the role it needs, and told in the history with what came of it.
 
     The role is that in the shows of what it is given, and once more in those of what came of it: a shot that is moved needs
-    it in both. ``studio``: it is needed everywhere. The entry is written in the session's own transaction: it stays or goes with what it is about.
+    it in both. ``studio``: it is needed everywhere. ``own``: what it is given is the actor's own (a person, or a person's). The entry is written in the same transaction: it stays or goes with what it is about.
     """
 
-    def made(function: Callable[Concatenate[Session, P], R]) -> Callable[Concatenate[Session, P], R]:
+    def made(function: Callable[Concatenate[Context, P], R]) -> Callable[Concatenate[Context, P], R]:
         @wraps(function)
-        def done(session: Session, *args: P.args, **kwargs: P.kwargs) -> R:
-            actor = actor_of(session)
+        def done(context: Context, *args: P.args, **kwargs: P.kwargs) -> R:
+            actor = context.actor
             if studio:
-                require_everywhere(session, needs, action)
-            for show in {show_of(row) for row in args if isinstance(row, Base)} or {None}:
-                require(session, needs, show, action)
-            result = function(session, *args, **kwargs)
+                require_everywhere(context, needs, action)
+            for person in {_person_of(row) for row in _rows_of(args, kwargs)} - {None} if own else ():
+                require_own(context, person, action)
+            for show in {show_of(row) for row in _rows_of(args, kwargs)} or {None}:
+                require(context, needs, show, action)
+            result = function(context, *args, **kwargs)
             for row in result if isinstance(result, list) else [result]:
-                require(session, needs, show_of(row), action)
+                require(context, needs, show_of(row), action)
                 kind, number, said, detail = _entry_of(row)
-                session.add(
+                context.add(
                     HistoryEntry(actor=actor.name, action=action, kind=kind, about_id=number, said=said, detail=detail)
                 )
-            session.flush()
+            context.flush()
             return result
 
+        USE_CASES[f"{function.__module__}.{function.__name__}"] = UseCase(action, needs, studio, own)
         return done
 
     return made
 
 
+def _rows_of(args: Sequence[Any], kwargs: Mapping[str, Any]) -> Iterator[Base]:
+    """The rows that a use case is given, those in lists too."""
+    for given in (*args, *kwargs.values()):
+        yield from (row for row in (given if isinstance(given, list | tuple) else [given]) if isinstance(row, Base))
+
+
+def _person_of(row: Base) -> int | None:
+    """The number of the person whose a row is; None for what is nobody's."""
+    return row.id if isinstance(row, Person) else getattr(row, "person_id", None)
+
+
 def show_of(row: Any) -> int | None:
-    """The number of the show that a row is of; None for what is of none."""
-    if isinstance(row, Show):
-        return row.id
-    if isinstance(row, Shot | Run | PlanTarget | Webhook | MediaRootShow | Party | Link | Clash | Recording):
-        return row.show_id if row.show is None else row.show.id
-    if isinstance(row, Camera | Plate):
-        return show_of(row.shot)
-    if isinstance(row, Version | AllowedWarning):
-        return show_of(row.camera)
-    if isinstance(row, Delivery | Return | Still | Job):
-        return show_of(row.version)
-    if isinstance(row, DeliveryFile):
-        return show_of(row.delivery)
-    if isinstance(row, Shared):
-        return row.party.show_id
-    return None
+    """The number of the show that a row belongs to; None for what is of no show, 0 where the owner is not seen here."""
+    while isinstance(row, Base) and row.belongs_to:
+        owner = getattr(row, row.belongs_to)
+        if owner is None:  # hidden from this actor, or not read yet
+            return getattr(row, "show_id", None) or 0
+        row = owner
+    return row.id if isinstance(row, Show) else None
 
 
 def _entry_of(row: Any) -> tuple[str, int, str, dict[str, Any]]:

@@ -4,15 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Collection
 
-from sqlalchemy.orm import Session
-
-from anaxis.app.acting import actor_of, use_case
+from anaxis.app.acting import use_case
+from anaxis.app.context import Context
 from anaxis.core.errors import BadInput
 from anaxis.store.models import AllowedWarning, Version
 
 
 @use_case("allow warnings")
-def allow_warnings(session: Session, version: Version, codes: Collection[str]) -> list[AllowedWarning]:
+def allow_warnings(context: Context, version: Version, codes: Collection[str]) -> list[AllowedWarning]:
     """Let a version's open warnings of these codes go out, as they read now: one that comes to read otherwise is open again.
 
     Raises BadInput for a code of which no warning is open.
@@ -24,22 +23,22 @@ def allow_warnings(session: Session, version: Version, codes: Collection[str]) -
         raise BadInput(
             f"{version.called} has no open warning '{', '.join(gone)[:80]}': the open ones are {there}. Nothing was allowed."
         )
-    name = actor_of(session).name
+    name = context.actor.name
     sentences = {f.message: f.code for f in open_now if f.code in codes}
     made = [AllowedWarning(camera=version.camera, code=c, sentence=s, actor=name) for s, c in sentences.items()]
-    session.add_all(made)
-    session.flush()
+    context.add_all(made)
+    context.flush()
     return made
 
 
 @use_case("warn of again")
-def warn_again(session: Session, version: Version, code: str) -> list[AllowedWarning]:
+def warn_again(context: Context, version: Version, code: str) -> list[AllowedWarning]:
     """Take back what was allowed of a camera's warnings of a code. Raises BadInput where nothing was."""
     found = [a for a in version.camera.allowed if a.code == code]
     if not found:
         raise BadInput(f"No warning '{code[:80]}' of {version.called} was allowed: there is nothing to take back.")
     for row in found:
-        session.delete(row)
-    session.flush()
-    session.expire(version.camera, ["allowed"])
+        context.delete(row)
+    context.flush()
+    context.expire(version.camera, ["allowed"])
     return found

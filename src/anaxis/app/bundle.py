@@ -10,8 +10,7 @@ from dataclasses import dataclass
 from pathlib import Path, PurePosixPath
 from typing import Any
 
-from sqlalchemy.orm import Session
-
+from anaxis.app.context import Context
 from anaxis.app.distortion import fitted_to_maps, take_distortion
 from anaxis.app.plates import ask_for_proxies, hand_in_plate
 from anaxis.app.take_in import on_disk
@@ -123,7 +122,7 @@ def _other(archive: zipfile.ZipFile, name: str) -> Piece:
 
 
 def take_along(
-    session: Session,
+    context: Context,
     source: SourceFile,
     camera_file: str,
     versions: Sequence[Version],
@@ -144,26 +143,26 @@ def take_along(
         maps = [p for p in wanted if p.kind == MAP]
         if documents or maps:
             for i, version in enumerate(newest):
-                document, of = _distortion(session, archive, version, documents, maps)
-                newest[i] = take_distortion(session, version, document, of)
+                document, of = _distortion(context, archive, version, documents, maps)
+                newest[i] = take_distortion(context, version, document, of)
         plates = [p for p in wanted if p.kind == PLATE]
         kinds = dict(said.rsplit("=", 1) for said in plate_kinds if "=" in said)
         for plate in plates:
             files = [(PurePosixPath(f).name, io.BytesIO(archive.read(f))) for f in plate.files]
-            row = hand_in_plate(session, newest[0].camera.shot, files, kinds.get(plate.name, plate.plate_kind))
-            ask_for_proxies(session, newest[0], row)
+            row = hand_in_plate(context, newest[0].camera.shot, files, kinds.get(plate.name, plate.plate_kind))
+            ask_for_proxies(context, newest[0], row)
     return bool(plates)
 
 
 def _distortion(
-    session: Session, archive: zipfile.ZipFile, version: Version, documents: Sequence[Piece], maps: Sequence[Piece]
+    context: Context, archive: zipfile.ZipFile, version: Version, documents: Sequence[Piece], maps: Sequence[Piece]
 ) -> tuple[dict[str, Any], str]:
     """The document where there is one, else the model that fits the maps best."""
     if documents:
         name = PurePosixPath(documents[0].files[0]).name
         return read_distortion(archive.read(documents[0].files[0]), name), name
     given = [(PurePosixPath(m.files[0]).name, archive.read(m.files[0])) for m in maps[:2]]
-    best = fitted_to_maps(session, version, given, list(MODELS))
+    best = fitted_to_maps(context, version, given, list(MODELS))
     guessed = ", the render's size a guess" if any("the render's size" in s for s in best.said) else ""
     return (
         best.document,

@@ -8,12 +8,11 @@ from typing import Any
 
 import numpy as np
 from sqlalchemy import select
-from sqlalchemy.orm import Session, object_session
 
 from anaxis.app.acting import use_case
+from anaxis.app.context import Context
 from anaxis.app.plates import pictures_of, plates_of
 from anaxis.app.telling import tell_delivered
-from anaxis.app.waiting import made, runner_of
 from anaxis.core.camera.projection import Projection
 from anaxis.core.errors import BadInput
 from anaxis.core.image_plane import Pictures
@@ -32,7 +31,7 @@ from anaxis.store.models import Delivery, DeliveryFile, Version
 from anaxis.store.queries import NotFound, found, picture_of_version, recipe_of, track_of
 
 
-def shot_camera_of(version: Version, options: DeliveryOptions = USUAL) -> ShotCamera:
+def shot_camera_of(context: Context, version: Version, options: DeliveryOptions = USUAL) -> ShotCamera:
     """A version as it goes out: under the name it is kept by, for two cameras of a file may share their own.
 
     Where ``options`` ask for samples between frames, those of the source come along.
@@ -41,25 +40,22 @@ def shot_camera_of(version: Version, options: DeliveryOptions = USUAL) -> ShotCa
     track = replace(track, name=version.camera.name)
     recipe, finer = recipe_of(version), None
     if options.samples > 1 and has_finer(version):
-        source, session = version.source_file, object_session(version)
-        assert session is not None
+        source = version.source_file
         camera = FileCamera(source.scene, version.camera_path, recipe)
-        finer = runner_of(session).run(source.name, finer_track, camera)
-    pictures = _pictures(version, track.distortion is not None) if options.plane_m is not None else None
+        finer = context.calculators.run(source.name, finer_track, camera)
+    pictures = _pictures(context, version, track.distortion is not None) if options.plane_m is not None else None
     return ShotCamera(
         track, landmarks, picture_of_version(version), placement_of(recipe), lines_m, finer, has_finer(version),
         pictures=pictures,
     )  # fmt: skip
 
 
-def _pictures(version: Version, bent: bool) -> Pictures | None:
+def _pictures(context: Context, version: Version, bent: bool) -> Pictures | None:
     """What stands on an image plane: the shot's undistorted plate where there is one, else its first.
 
     Raises BadInput where the lens is ``bent`` and there is none but plates as shot: on a pinhole's picture they lie wrong.
     """
-    session = object_session(version)
-    assert session is not None
-    plates = [p for p in plates_of(session, version.camera.shot) if p.kind != "equirectangular"]
+    plates = [p for p in plates_of(context, version.camera.shot) if p.kind != "equirectangular"]
     if not plates:
         return None
     plate = next((p for p in plates if p.kind == "undistorted"), None)
@@ -70,7 +66,7 @@ def _pictures(version: Version, bent: bool) -> Pictures | None:
             "plate_not_undistorted",
         )
     plate = plate or plates[0]
-    return pictures_of(session, plate)
+    return pictures_of(context, plate)
 
 
 def has_finer(version: Version) -> bool:
@@ -79,7 +75,7 @@ def has_finer(version: Version) -> bool:
 
 
 def deliver_version(
-    session: Session,
+    context: Context,
     version: Version,
     profile: Profile,
     format_key: str,
@@ -87,11 +83,11 @@ def deliver_version(
     progress: Progress = no_progress,
 ) -> Delivery:
     """Write a version for a package, prove it, and keep files and proof together."""
-    return deliver_versions(session, [version], profile, format_key, options, progress)[0]
+    return deliver_versions(context, [version], profile, format_key, options, progress)[0]
 
 
 def written_for(
-    session: Session,
+    context: Context,
     versions: Sequence[Version],
     profile: Profile,
     format_key: str,
@@ -100,14 +96,14 @@ def written_for(
     together: str = "",
 ) -> list[WrittenDelivery]:
     """Versions written into one file and proved, and nothing kept yet."""
-    cameras = [shot_camera_of(v, options) for v in versions]
+    cameras = [shot_camera_of(context, v, options) for v in versions]
     stem = file_stem(together or cameras[0].track.name, profile.key, versions[0].camera.shot.name)
-    return made(session, stem, written, cameras, profile, format_key, options, stem, progress=progress)
+    return context.make(stem, written, cameras, profile, format_key, options, stem, progress=progress)
 
 
 @use_case("deliver")
 def deliver_versions(
-    session: Session,
+    context: Context,
     versions: Sequence[Version],
     profile: Profile,
     format_key: str,
@@ -120,16 +116,16 @@ def deliver_versions(
 
     ``ready`` is what :func:`written_for` made of them before.
     """
-    done = ready or written_for(session, versions, profile, format_key, options, progress, together)
+    done = ready or written_for(context, versions, profile, format_key, options, progress, together)
     names = [v.camera.name for v in versions]
     return [
-        _keep(session, v, profile, format_key, d, names if len(names) > 1 else [])
+        _keep(context, v, profile, format_key, d, names if len(names) > 1 else [])
         for v, d in zip(versions, done, strict=True)
     ]
 
 
 def _keep(
-    session: Session,
+    context: Context,
     version: Version,
     profile: Profile,
     format_key: str,
@@ -143,13 +139,13 @@ def _keep(
         version_id=version.id, profile=profile.model_dump(mode="json"), format=format_key, proof=done.proof,
         **(kept | {"options": options}),
     )  # fmt: skip
-    session.add(delivery)
-    session.flush()
+    context.add(delivery)
+    context.flush()
     for file in done.files:
-        held = keep_bytes(session, file.data)
-        session.add(DeliveryFile(delivery_id=delivery.id, name=file.name, sha256=held, size=len(file.data)))
-    session.flush()
-    tell_delivered(session, delivery)
+        held = keep_bytes(context, file.data)
+        context.add(DeliveryFile(delivery_id=delivery.id, name=file.name, sha256=held, size=len(file.data)))
+    context.flush()
+    tell_delivered(context, delivery)
     return delivery
 
 
@@ -175,12 +171,12 @@ def proof_arrays(delivery: Delivery) -> tuple[Floats, Projection]:
     return np.asarray(arrays["deviation_px"]), Projection(np.asarray(arrays["arrived"]), image)
 
 
-def get_delivery(session: Session, delivery_id: int) -> Delivery:
-    return found(session, Delivery, delivery_id, "delivery")
+def get_delivery(context: Context, delivery_id: int) -> Delivery:
+    return found(context, Delivery, delivery_id, "delivery")
 
 
-def get_delivery_file(session: Session, delivery_id: int, name: str) -> DeliveryFile:
-    row = session.execute(
+def get_delivery_file(context: Context, delivery_id: int, name: str) -> DeliveryFile:
+    row = context.execute(
         select(DeliveryFile).where(DeliveryFile.delivery_id == delivery_id, DeliveryFile.name == name)
     ).scalar_one_or_none()
     if row is None:

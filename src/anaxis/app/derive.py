@@ -8,13 +8,12 @@ from typing import Any
 
 from pydantic import BaseModel
 from sqlalchemy import select, text
-from sqlalchemy.orm import Session
 
 from anaxis.app.acting import use_case
+from anaxis.app.context import Context
 from anaxis.app.edit import keep_camera, keep_retake, planned_retake
 from anaxis.app.examined import camera_of_version, looked_at
 from anaxis.app.names import shot_for
-from anaxis.app.waiting import made, runner_of
 from anaxis.core.checks import Expected
 from anaxis.core.derive import derived_kind
 from anaxis.core.derive.derived import Input
@@ -59,65 +58,65 @@ class Behind:
 
 
 @use_case("derive")
-def derive(session: Session, asked: Derive) -> Version:
+def derive(context: Context, asked: Derive) -> Version:
     """Make a camera from others and keep it. Raises BadInput, and then nothing is kept."""
-    inputs = {role: row_of(session, Version, number, "version") for role, number in asked.inputs.items()}
+    inputs = {role: row_of(context, Version, number, "version") for role, number in asked.inputs.items()}
     names = asked.show.strip(), asked.shot.strip()
     if not all(1 <= len(n) <= 120 for n in names) or not 1 <= len(asked.name.strip()) <= 120:
         raise BadInput("The show, the shot and the camera each need a name of 1 to 120 characters.")
-    source, picture = _made(session, asked.kind, inputs, asked.settings, asked.name)
-    found = find_shot(session, *names)
+    source, picture = _made(context, asked.kind, inputs, asked.settings, asked.name)
+    found = find_shot(context, *names)
     expected = expected_of(found) if found else Expected()
-    report = looked_at(session, source.name, source.scene, {}, expected)[0]
-    shot = shot_for(session, *names)
-    session.execute(select(Shot.id).where(Shot.id == shot.id).with_for_update())
-    taken = set(session.execute(select(Camera.name).where(Camera.shot_id == shot.id)).scalars())
+    report = looked_at(context, source.name, source.scene, {}, expected)[0]
+    shot = shot_for(context, *names)
+    context.execute(select(Shot.id).where(Shot.id == shot.id).with_for_update())
+    taken = set(context.execute(select(Camera.name).where(Camera.shot_id == shot.id)).scalars())
     name = legal_name(asked.name, taken)
     change = derived_kind(asked.kind).label
-    version = keep_camera(session, shot, source, report, name, picture, change, _made_of(inputs))
-    session.get_one(Camera, version.camera_id).made_here = True
-    session.flush()
+    version = keep_camera(context, shot, source, report, name, picture, change, _made_of(inputs))
+    context.get_one(Camera, version.camera_id).made_here = True
+    context.flush()
     return version
 
 
 @use_case("bring up to date")
-def bring_up_to_date(session: Session, version: Version) -> Version:
+def bring_up_to_date(context: Context, version: Version) -> Version:
     """A derived camera made anew from the newest versions of its inputs, its recipe done again, as its next take."""
     derivation = _derivation(version)
     newest = {i.role: used_version(i).camera.head for i in version.made_of}
-    return _again(session, version, newest, derivation.settings, "brought up to date")
+    return _again(context, version, newest, derivation.settings, "brought up to date")
 
 
 @use_case("derive anew")
 def derive_anew(
-    session: Session, version: Version, settings: Mapping[str, Any], inputs: Mapping[str, int] | None = None
+    context: Context, version: Version, settings: Mapping[str, Any], inputs: Mapping[str, int] | None = None
 ) -> Version:
     """A derived camera with other settings, or of other inputs, as its next take. Raises BadInput."""
     chosen = {i.role: used_version(i) for i in version.made_of}
     if inputs is not None:
-        chosen = {role: row_of(session, Version, number, "version") for role, number in inputs.items()}
-    return _again(session, version, chosen, dict(settings), "made with other settings")
+        chosen = {role: row_of(context, Version, number, "version") for role, number in inputs.items()}
+    return _again(context, version, chosen, dict(settings), "made with other settings")
 
 
 def _again(
-    session: Session, version: Version, inputs: Mapping[str, Version], settings: Mapping[str, Any], why: str
+    context: Context, version: Version, inputs: Mapping[str, Version], settings: Mapping[str, Any], why: str
 ) -> Version:
-    _refuse_circle(session, version.camera, inputs.values())
+    _refuse_circle(context, version.camera, inputs.values())
     kind = _derivation(version).kind
-    source, picture = _made(session, kind, inputs, settings, version.camera.name)
+    source, picture = _made(context, kind, inputs, settings, version.camera.name)
     scene = scene_from_bytes(source.scene)
-    planned = planned_retake(session, version.camera, source, scene, scene.cameras[0].path, "recipe", picture)
-    return keep_retake(session, source, planned, _made_of(inputs), f"{derived_kind(kind).label}, {why}")
+    planned = planned_retake(context, version.camera, source, scene, scene.cameras[0].path, "recipe", picture)
+    return keep_retake(context, source, planned, _made_of(inputs), f"{derived_kind(kind).label}, {why}")
 
 
 def _made(
-    session: Session, kind: str, inputs: Mapping[str, Version], settings: Mapping[str, Any], name: str
+    context: Context, kind: str, inputs: Mapping[str, Version], settings: Mapping[str, Any], name: str
 ) -> tuple[SourceFile, Picture]:
     """The camera as a file of our own that holds it, and its picture."""
     checked = derived_kind(kind).read({**settings, "name": name}).model_dump(mode="json")
-    scene, data = _bytes_of(session, kind, inputs, checked)
-    source = stage_file(session, f"{name}.{kind}.track.json", data, scene)
-    keep_derivation(session, source, kind, checked)
+    scene, data = _bytes_of(context, kind, inputs, checked)
+    source = stage_file(context, f"{name}.{kind}.track.json", data, scene)
+    keep_derivation(context, source, kind, checked)
     picture = picture_of(scene_from_bytes(scene), None, None)
     if kind == "framed":  # its picture is what was asked for
         return source, picture
@@ -127,15 +126,15 @@ def _made(
 
 
 def _bytes_of(
-    session: Session, kind: str, inputs: Mapping[str, Version], settings: Mapping[str, Any]
+    context: Context, kind: str, inputs: Mapping[str, Version], settings: Mapping[str, Any]
 ) -> tuple[bytes, bytes]:
-    given = {role: input_of(session, v, kind, settings) for role, v in inputs.items()}
+    given = {role: input_of(context, v, kind, settings) for role, v in inputs.items()}
     file = f"{settings['name']}.{kind}.track.json"
-    camera = made(session, file, derived, kind, given, dict(settings), file)
+    camera = context.make(file, derived, kind, given, dict(settings), file)
     return camera.scene, camera.document
 
 
-def input_of(session: Session, version: Version, kind: str, settings: Mapping[str, Any]) -> Input:
+def input_of(context: Context, version: Version, kind: str, settings: Mapping[str, Any]) -> Input:
     """A version as a camera that another is made from, with what the kind needs to know of what lies about it."""
     track, marks, lines_m = track_of(version)
     found = Input(
@@ -144,13 +143,13 @@ def input_of(session: Session, version: Version, kind: str, settings: Mapping[st
     )  # fmt: skip
     if kind == "joined":
         return found
-    about = around_version(session, version, tuple(settings.get("objects", ())))
+    about = around_version(context, version, tuple(settings.get("objects", ())))
     return replace(found, triangles_m=about.triangles_m, objects=about.objects)
 
 
-def around_version(session: Session, version: Version, objects: tuple[str, ...] = ()) -> Around:
+def around_version(context: Context, version: Version, objects: tuple[str, ...] = ()) -> Around:
     """What lies about a version's camera."""
-    return runner_of(session).run(version.source_file.name, around, camera_of_version(session, version), objects)
+    return context.calculators.run(version.source_file.name, around, camera_of_version(context, version), objects)
 
 
 def _made_of(inputs: Mapping[str, Version]) -> list[VersionInput]:
@@ -182,13 +181,13 @@ def settings_of(version: Version) -> Join | Frame | Hold | None:
 # Behind its inputs
 
 
-def behind(session: Session, version: Version) -> list[Behind]:
+def behind(context: Context, version: Version) -> list[Behind]:
     """The inputs of a derived camera that have newer versions, or are behind themselves."""
     out = []
     for one in version.made_of:
         used = used_version(one)
         newest = used.camera.head
-        itself = newest.derivation is not None and bool(behind(session, newest))
+        itself = newest.derivation is not None and bool(behind(context, newest))
         if newest.id != used.id or itself:
             out.append(Behind(one.role, used, newest, itself))
     return out
@@ -201,22 +200,22 @@ _LATE = text(
 )
 
 
-def behind_of(session: Session) -> set[int]:
+def behind_of(context: Context) -> set[int]:
     """The versions, by number, that are behind their inputs, or whose inputs are."""
-    return set(session.execute(_LATE).scalars())
+    return set(context.execute(_LATE).scalars())
 
 
-def update_would_change(session: Session, version: Version) -> Comparison:
+def update_would_change(context: Context, version: Version) -> Comparison:
     """What bringing a derived camera up to date would change, in pixels on the frames both have; nothing is kept.
 
     Raises BadInput where it cannot be made of the newest inputs.
     """
     derivation = _derivation(version)
     newest = {i.role: used_version(i).camera.head for i in version.made_of}
-    scene, _ = _bytes_of(session, derivation.kind, newest, derivation.settings)
+    scene, _ = _bytes_of(context, derivation.kind, newest, derivation.settings)
     read = scene_from_bytes(scene)
-    name, runner = version.source_file.name, runner_of(session)
-    camera = replace(camera_of_version(session, version), scene=scene, path=read.cameras[0].path)
+    name, runner = version.source_file.name, context.calculators
+    camera = replace(camera_of_version(context, version), scene=scene, path=read.cameras[0].path)
     fits, _ = runner.run(name, fitting_recipe, camera)
     track, _, _ = runner.run(name, camera_after, replace(camera, recipe=fits))
     now, marks, _ = track_of(version)
@@ -224,7 +223,7 @@ def update_would_change(session: Session, version: Version) -> Comparison:
     return compare(now, track, (before.image, after.image), (before.fit, after.fit), marks)
 
 
-def hanging_on(session: Session, camera: Camera) -> list[Camera]:
+def hanging_on(context: Context, camera: Camera) -> list[Camera]:
     """The cameras that are made from a camera as they are worked on now, those that are off the lists left out."""
     query = (
         select(Camera)
@@ -234,7 +233,7 @@ def hanging_on(session: Session, camera: Camera) -> list[Camera]:
         .distinct()
         .order_by(Camera.id)
     )
-    return list(session.execute(query).scalars())
+    return list(context.execute(query).scalars())
 
 
 _MADE_FROM = text(
@@ -244,10 +243,10 @@ _MADE_FROM = text(
 )
 
 
-def _refuse_circle(session: Session, camera: Camera, inputs: Sequence[Version] | Any) -> None:
+def _refuse_circle(context: Context, camera: Camera, inputs: Sequence[Version] | Any) -> None:
     """Raises BadInput where a camera would be made from itself, however far round."""
     wanted = [v.id for v in inputs]
-    if camera.id in set(session.execute(_MADE_FROM, {"inputs": wanted}).scalars()):
+    if camera.id in set(context.execute(_MADE_FROM, {"inputs": wanted}).scalars()):
         raise BadInput(
             f"{camera.name} would be made from itself: one of its inputs is made from it; choose another version of that input."
         )

@@ -8,11 +8,10 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
-from sqlalchemy.orm import Session
 
+from anaxis.app.context import Context
 from anaxis.app.edit import edit_version
 from anaxis.app.take_in import on_disk
-from anaxis.app.waiting import let_go
 from anaxis.core.camera.distortion import mapped
 from anaxis.core.camera.distortion.suggested import Suggested
 from anaxis.core.camera.lens import Image
@@ -32,7 +31,7 @@ from anaxis.store.models import Version
 from anaxis.store.queries import picture_of_version, recipe_of, track_of
 
 
-def take_distortion(session: Session, version: Version, document: dict[str, Any], of: str = "") -> Version:
+def take_distortion(context: Context, version: Version, document: dict[str, Any], of: str = "") -> Version:
     """The distortion of a document becomes the camera's. Raises BadInput where it does not fit."""
     frames = document.get("frames")
     document = {k: v for k, v in document.items() if k != "frames"}
@@ -41,17 +40,17 @@ def take_distortion(session: Session, version: Version, document: dict[str, Any]
     params = {"document": document, **({"of": of[:120]} if of else {}), **({"frames": frames} if frames else {})}
     made = Operation(operation.KIND.code, params)
     recipe = tuple(o for o in recipe_of(version) if o.code != distortion_off.KIND.code)
-    return edit_version(session, version, inserted(recipe, made), f"Distortion: {operation.KIND.says(params)}"[:200])
+    return edit_version(context, version, inserted(recipe, made), f"Distortion: {operation.KIND.says(params)}"[:200])
 
 
-def drop_distortion(session: Session, version: Version) -> Version:
+def drop_distortion(context: Context, version: Version) -> Version:
     """The camera has no distortion, whatever its file or recipe brought."""
     recipe = tuple(o for o in recipe_of(version) if o.code != operation.KIND.code)
-    return edit_version(session, version, inserted(recipe, Operation(distortion_off.KIND.code)), "No distortion")
+    return edit_version(context, version, inserted(recipe, Operation(distortion_off.KIND.code)), "No distortion")
 
 
 def fitted_to_maps(
-    session: Session,
+    context: Context,
     version: Version,
     maps: Sequence[tuple[str, bytes]],
     models: Sequence[str],
@@ -62,7 +61,7 @@ def fitted_to_maps(
     """Of ``models`` the one that fits one ST map, or a pair, of the plate best; ``direction`` and ``origin`` where the guess is
     wrong."""
     track, picture = track_of(version)[0], picture_of_version(version)
-    let_go(session)
+    context.release_connection()
     for name, _ in maps:
         if Path(name).suffix.lower() != ".exr":
             raise BadInput(f"{name} is no ST map that is read: hand over one .exr, or two.")
@@ -76,11 +75,11 @@ def fitted_to_maps(
 
 
 def estimated_from_boards(
-    session: Session, version: Version, pictures: Sequence[tuple[str, bytes]], board: Board
+    context: Context, version: Version, pictures: Sequence[tuple[str, bytes]], board: Board
 ) -> Suggested:
     """A radial and tangential distortion from pictures of a checkerboard or dot grid. Raises BadInput."""
     track, picture = track_of(version)[0], picture_of_version(version)
-    let_go(session)
+    context.release_connection()
     seen = [safe_board(path, board) for path in on_disk(pictures)]
     return calibrated(seen, board, plate_window(track, picture), picture.image)
 

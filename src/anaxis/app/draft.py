@@ -6,8 +6,7 @@ from dataclasses import dataclass, replace
 from fractions import Fraction
 from typing import Any
 
-from sqlalchemy.orm import Session
-
+from anaxis.app.context import Context
 from anaxis.core.errors import BadInput
 from anaxis.core.recipe.documents import recipe_document, recipe_from_document
 from anaxis.core.recipe.model import Operation, Recipe
@@ -120,7 +119,7 @@ def _renamed(known: list[Camera], in_file: set[str], path: str) -> Camera | None
     return next((c for c in known if c.head_id and c.name not in in_file and c.head.camera_path == path), None)
 
 
-def targets_of(store: Session, draft: Draft, reports: list[CameraSummary], show: str, shot: str) -> list[TakeInTarget]:
+def targets_of(store: Context, draft: Draft, reports: list[CameraSummary], show: str, shot: str) -> list[TakeInTarget]:
     """A proposal for every camera: by the camera the file was handed over for, by name, or the only one there is."""
     found = find_shot(store, show.strip(), shot.strip())
     known = list(found.cameras) if found else []

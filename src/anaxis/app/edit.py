@@ -7,12 +7,11 @@ from dataclasses import dataclass
 from typing import Any, Literal
 
 from sqlalchemy import func, select, update
-from sqlalchemy.orm import Session
 
 from anaxis.app.acting import use_case
+from anaxis.app.context import Context
 from anaxis.app.examined import file_camera, looked_at
 from anaxis.app.telling import tell_behind
-from anaxis.app.waiting import runner_of
 from anaxis.core.camera.lens import Image
 from anaxis.core.errors import BadInput
 from anaxis.core.findings import Finding
@@ -42,7 +41,7 @@ KEEPING_WORDS: dict[Keeping, str] = {
 
 @use_case("take in")
 def keep_camera(
-    session: Session, shot: Shot, source: SourceFile, report: CameraSummary, name: str, picture: Picture, change: str = "",
+    context: Context, shot: Shot, source: SourceFile, report: CameraSummary, name: str, picture: Picture, change: str = "",
     made_of: Sequence[VersionInput] = (),
 ) -> Version:  # fmt: skip
     """Keep one camera of a file; a camera of that name in the shot gets a new take. ``made_of`` are the versions of other
@@ -51,18 +50,18 @@ def keep_camera(
     Raises BadInput for a camera that could not be flattened or has unusable numbers.
     """
     _refuse_unusable(report)
-    camera: Camera = find_or_make(session, Camera, shot_id=shot.id, name=name)
-    take = _highest(session, camera.id, Version.take) + 1
-    session.refresh(camera, ["head_id"])
+    camera: Camera = find_or_make(context, Camera, shot_id=shot.id, name=name)
+    take = _highest(context, camera.id, Version.take) + 1
+    context.refresh(camera, ["head_id"])
     follows = camera.head.number if camera.head_id is not None else None
-    version = _made(camera, source, report, picture, _highest(session, camera.id, Version.number) + 1, made_of)
+    version = _made(camera, source, report, picture, _highest(context, camera.id, Version.number) + 1, made_of)
     version.take, version.edit, version.change = take, 0, change or f"taken in from {source.name}"
     if follows is not None:  # what was worked on until now, whatever was undone before
         version.facts = {**version.facts, "follows": follows}
-    session.add(version)
-    session.flush()
-    keep_file(session, source)
-    _set_head(session, camera, version, missing_from_id=None)
+    context.add(version)
+    context.flush()
+    keep_file(context, source)
+    _set_head(context, camera, version, missing_from_id=None)
     return version
 
 
@@ -77,7 +76,7 @@ class Retake:
 
 
 def planned_retake(
-    session: Session, camera: Camera, source: SourceFile, scene: Scene, path: str, keeping: Keeping, picture: Picture,
+    context: Context, camera: Camera, source: SourceFile, scene: Scene, path: str, keeping: Keeping, picture: Picture,
     draft: Recipe = (),
 ) -> Retake:  # fmt: skip
     """A newer file of a known camera as its next take, worked out and not kept yet.
@@ -90,34 +89,34 @@ def planned_retake(
     trouble: list[Finding] = []
     if keeping != "nothing":
         wanted = _joined(draft, recipe_of(before))
-        on_file = file_camera(session, source, path, wanted)
-        recipe, trouble = runner_of(session).run(source.name, fitting_recipe, on_file)
+        on_file = file_camera(context, source, path, wanted)
+        recipe, trouble = context.calculators.run(source.name, fitting_recipe, on_file)
         picture = _kept_picture(before, scene_from_bytes(before.source_file.scene), scene, picture, keeping)
     if keeping == "motion":
         lens = lens_document(track_of(before)[0])
         recipe = inserted(recipe, keep_lens.KIND.operation({"lens": lens, "of": f"version {before.label}"}))
-    expected = expected_of(session.get_one(Shot, camera.shot_id))
-    report = looked_at(session, source.name, source.scene, {path: recipe}, expected, picture.image, path)[0]
+    expected = expected_of(context.get_one(Shot, camera.shot_id))
+    report = looked_at(context, source.name, source.scene, {path: recipe}, expected, picture.image, path)[0]
     report.findings.extend(trouble)
     return Retake(camera, report, picture, f"taken in from {source.name}: {KEEPING_WORDS[keeping]}")
 
 
 def keep_retake(
-    session: Session, source: SourceFile, made: Retake, made_of: Sequence[VersionInput] = (), change: str = ""
+    context: Context, source: SourceFile, made: Retake, made_of: Sequence[VersionInput] = (), change: str = ""
 ) -> Version:
     """Raises BadInput where the camera cannot be used at all."""
-    shot = session.get_one(Shot, made.camera.shot_id)
+    shot = context.get_one(Shot, made.camera.shot_id)
     return keep_camera(
-        session, shot, source, made.report, made.camera.name, made.picture, change or made.change, made_of
+        context, shot, source, made.report, made.camera.name, made.picture, change or made.change, made_of
     )
 
 
 def retake(
-    session: Session, camera: Camera, source: SourceFile, scene: Scene, path: str, keeping: Keeping, picture: Picture,
+    context: Context, camera: Camera, source: SourceFile, scene: Scene, path: str, keeping: Keeping, picture: Picture,
     draft: Recipe = (),
 ) -> Version:  # fmt: skip
     """Plan a take and keep it; see :func:`planned_retake`. Raises BadInput where the camera cannot be used at all."""
-    return keep_retake(session, source, planned_retake(session, camera, source, scene, path, keeping, picture, draft))
+    return keep_retake(context, source, planned_retake(context, camera, source, scene, path, keeping, picture, draft))
 
 
 def _kept_picture(before: Version, source: Scene, scene: Scene, picture: Picture, keeping: Keeping) -> Picture:
@@ -146,7 +145,7 @@ def _joined(draft: Recipe, recipe: Recipe) -> Recipe:
 
 @use_case("mark as missing")
 def mark_missing(
-    session: Session, before: Sequence[SourceFile], source: SourceFile, scene: Scene, kept: Sequence[Camera]
+    context: Context, before: Sequence[SourceFile], source: SourceFile, scene: Scene, kept: Sequence[Camera]
 ) -> list[Camera]:
     """Mark the cameras that came from the files ``before`` and are not in the newer one; nothing is deleted.
 
@@ -158,18 +157,18 @@ def mark_missing(
     marked = []
     for shot_id in {c.shot_id for c in kept}:
         ours = select(Camera).where(Camera.shot_id == shot_id, ~Camera.made_here, Camera.id.not_in(taken))
-        for camera in session.execute(ours).scalars():
+        for camera in context.execute(ours).scalars():
             gone = not there & {camera.name, camera.head.camera_path, camera.head.camera_path.rsplit("/", 1)[-1]}
             if gone and camera.head.source_file_id in earlier:
                 camera.missing_from_id = source.id
                 marked.append(camera)
-    session.flush()
+    context.flush()
     return marked
 
 
 @use_case("edit")
 def edit_version(
-    session: Session, version: Version, recipe: Recipe, change: str, picture: Picture | None = None
+    context: Context, version: Version, recipe: Recipe, change: str, picture: Picture | None = None
 ) -> Version:
     """The recipe changed: the camera baked again as a new version, worked on from now on.
 
@@ -179,23 +178,23 @@ def edit_version(
     """
     before = picture_before(picture_of_version(version), recipe_of(version))
     picture = picture_after(picture or before, recipe)
-    report = _examined(session, version, recipe, picture)
+    report = _examined(context, version, recipe, picture)
     if report.facts is None:
         raise BadInput(report.findings[0].message)
     _refuse_unusable(report)
     others = [i.again() for i in version.made_of]
-    return _next(session, version, _made(version.camera, version.source_file, report, picture, 0, others), change)
+    return _next(context, version, _made(version.camera, version.source_file, report, picture, 0, others), change)
 
 
-def _examined(session: Session, version: Version, recipe: Recipe, picture: Picture) -> CameraSummary:
+def _examined(context: Context, version: Version, recipe: Recipe, picture: Picture) -> CameraSummary:
     image = None if picture.image_guessed else picture.image
     path, expected = version.camera_path, expected_of(version.camera.shot)
     source = version.source_file
-    return looked_at(session, source.name, source.scene, {path: recipe}, expected, image, path)[0]
+    return looked_at(context, source.name, source.scene, {path: recipe}, expected, image, path)[0]
 
 
 @use_case("correct the picture")
-def correct_picture(session: Session, version: Version, image: Image, source_fit: str) -> Version:
+def correct_picture(context: Context, version: Version, image: Image, source_fit: str) -> Version:
     """The same camera with another picture, as a new version; nothing in it is a guess, and it is checked anew.
 
     Raises BadInput where the picture is a part of a plate, whose size the recipe says.
@@ -209,7 +208,7 @@ def correct_picture(session: Session, version: Version, image: Image, source_fit
             f"'{sizing.label}' says: change it there, on Clean, or take it out first."
         )
     words = f"picture {image.width_px} x {image.height_px}, fit {source_fit}"
-    report = _examined(session, version, recipe, Picture(image, source_fit, False, False))
+    report = _examined(context, version, recipe, Picture(image, source_fit, False, False))
     _refuse_unusable(report)
     same = ("camera_id", "facts", "track", "recipe")
     made = Version(
@@ -217,45 +216,45 @@ def correct_picture(session: Session, version: Version, image: Image, source_fit
         width_px=image.width_px, height_px=image.height_px, pixel_aspect=image.pixel_aspect, image_guessed=False,
         source_fit=source_fit, fit_guessed=False, inputs=[i.again() for i in version.inputs],
     )  # fmt: skip
-    return _next(session, version, made, words)
+    return _next(context, version, made, words)
 
 
 @use_case("undo")
-def step_back(session: Session, version: Version) -> Version:
+def step_back(context: Context, version: Version) -> Version:
     """Undo: the version this one was made from is worked on again. Raises BadInput at a take's beginning."""
-    _require_seen(session, version)
+    _require_seen(context, version)
     if version.parent_id is None:
         raise BadInput(f"There is nothing to undo: version {version.label} is the camera as it was taken in.")
-    parent = session.get_one(Version, version.parent_id)
-    _set_head(session, version.camera, parent)
+    parent = context.get_one(Version, version.parent_id)
+    _set_head(context, version.camera, parent)
     return parent
 
 
 @use_case("redo")
-def step_on(session: Session, version: Version) -> Version:
+def step_on(context: Context, version: Version) -> Version:
     """Redo: the newest edit made from this version. Raises BadInput where there is none."""
-    _require_seen(session, version)
-    child = next_of(session, version)
+    _require_seen(context, version)
+    child = next_of(context, version)
     if child is None:
         raise BadInput(f"There is nothing to redo after version {version.label}.")
-    _set_head(session, version.camera, child)
+    _set_head(context, version.camera, child)
     return child
 
 
-def next_of(session: Session, version: Version) -> Version | None:
+def next_of(context: Context, version: Version) -> Version | None:
     """The newest edit made from a version."""
     query = select(Version).where(Version.parent_id == version.id).order_by(Version.number.desc()).limit(1)
-    return session.execute(query).scalar_one_or_none()
+    return context.execute(query).scalar_one_or_none()
 
 
 @use_case("copy")
-def copy_camera(session: Session, version: Version, name: str) -> Version:
+def copy_camera(context: Context, version: Version, name: str) -> Version:
     """The version as a camera of its own in the same shot, under a legal name that is free."""
-    session.execute(select(Shot.id).where(Shot.id == version.camera.shot_id).with_for_update())
-    taken = set(session.execute(select(Camera.name).where(Camera.shot_id == version.camera.shot_id)).scalars())
+    context.execute(select(Shot.id).where(Shot.id == version.camera.shot_id).with_for_update())
+    taken = set(context.execute(select(Camera.name).where(Camera.shot_id == version.camera.shot_id)).scalars())
     camera = Camera(shot_id=version.camera.shot_id, name=legal_name(name or version.camera.name, taken), made_here=True)
-    session.add(camera)
-    session.flush()
+    context.add(camera)
+    context.flush()
     same = ("facts", "findings", "track", "recipe", "width_px", "height_px",
             "pixel_aspect", "image_guessed", "source_fit", "fit_guessed")  # fmt: skip
     made = Version(
@@ -267,9 +266,9 @@ def copy_camera(session: Session, version: Version, name: str) -> Version:
         change=f"copied from {version.camera.name} {version.label}",
         inputs=[i.again() for i in version.inputs],
     )
-    session.add(made)
-    session.flush()
-    _set_head(session, camera, made)
+    context.add(made)
+    context.flush()
+    _set_head(context, camera, made)
     return made
 
 
@@ -304,33 +303,30 @@ def _made(
     )
 
 
-def _next(session: Session, version: Version, made: Version, change: str) -> Version:
+def _next(context: Context, version: Version, made: Version, change: str) -> Version:
     """Put an edit behind the version it was made from. Raises BadInput where somebody else was quicker."""
-    _require_seen(session, version)
-    made.number = _highest(session, version.camera_id, Version.number) + 1
+    _require_seen(context, version)
+    made.number = _highest(context, version.camera_id, Version.number) + 1
     edits = select(func.max(Version.edit)).where(Version.camera_id == version.camera_id, Version.take == version.take)
-    made.take, made.edit = version.take, (session.execute(edits).scalar() or 0) + 1
+    made.take, made.edit = version.take, (context.execute(edits).scalar() or 0) + 1
     made.parent_id, made.change = version.id, change
-    session.add(made)
-    session.flush()
-    _set_head(session, version.camera, made)
+    context.add(made)
+    context.flush()
+    _set_head(context, version.camera, made)
     return made
 
 
-def _require_seen(session: Session, version: Version) -> None:
+def _require_seen(context: Context, version: Version) -> None:
     """Refuse a change made from a page that does not show what is worked on by now.
 
-    The page's number of the version worked on comes along as ``session.info["head_seen"]``, that the change was made
-    from where it does not say; the camera's row is locked, so that of two changes at once the second is told.
+    The camera's row is locked, so that of two changes at once the second is refused.
     """
-    if "head_seen" not in session.info:  # nobody looks at a page: the command line, the demo
+    if not context.checks_base:  # nobody looks at a page: the command line, the demo
         return
-    seen = session.info["head_seen"]
-    if seen is None:  # a form that names the version it was made from alone
-        seen = version.number
-    session.execute(select(Camera.id).where(Camera.id == version.camera_id).with_for_update())
+    seen = version.number if context.base_version is None else context.base_version
+    context.execute(select(Camera.id).where(Camera.id == version.camera_id).with_for_update())
     query = select(Version).join(Camera, Camera.head_id == Version.id).where(Camera.id == version.camera_id)
-    head = session.execute(query).scalar_one_or_none()
+    head = context.execute(query).scalar_one_or_none()
     if head is not None and head.number != seen:
         raise BadInput(
             f"Meanwhile version {head.label} was made from another page ({head.change or 'taken in'}): nothing was changed here. "
@@ -339,14 +335,14 @@ def _require_seen(session: Session, version: Version) -> None:
         )
 
 
-def _set_head(session: Session, camera: Camera, version: Version, **also: Any) -> None:
+def _set_head(context: Context, camera: Camera, version: Version, **also: Any) -> None:
     if camera.head_id is not None:
-        tell_behind(session, session.get(Version, camera.head_id), version)
-    session.execute(update(Camera).where(Camera.id == camera.id).values(head_id=version.id, **also))
-    session.expire(camera)
+        tell_behind(context, context.get(Version, camera.head_id), version)
+    context.execute(update(Camera).where(Camera.id == camera.id).values(head_id=version.id, **also))
+    context.expire(camera)
 
 
-def _highest(session: Session, camera_id: int, column: Any) -> int:
+def _highest(context: Context, camera_id: int, column: Any) -> int:
     """The highest number in use; the row lock keeps them without gaps or clashes."""
-    session.execute(select(Camera.id).where(Camera.id == camera_id).with_for_update())
-    return session.execute(select(func.max(column)).where(Version.camera_id == camera_id)).scalar() or 0
+    context.execute(select(Camera.id).where(Camera.id == camera_id).with_for_update())
+    return context.execute(select(func.max(column)).where(Version.camera_id == camera_id)).scalar() or 0

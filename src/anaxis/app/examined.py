@@ -4,9 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
 
-from sqlalchemy.orm import Session
-
-from anaxis.app.waiting import runner_of
+from anaxis.app.context import Context
 from anaxis.core.camera.lens import Image
 from anaxis.core.checks import Expected
 from anaxis.core.recipe.effects import sets_of
@@ -17,7 +15,7 @@ from anaxis.store.queries import recipe_of, set_finder
 
 
 def looked_at(
-    session: Session,
+    context: Context,
     name: str,
     scene: bytes,
     recipes: Mapping[str, Recipe],
@@ -27,20 +25,20 @@ def looked_at(
     tracks: Sequence[str] | None = None,
 ) -> list[CameraSummary]:
     """See :func:`anaxis.library.examined.look`; ``name`` is the file's."""
-    sets = _sets_for(session, recipes.values())
-    return runner_of(session).run(name, look, scene, recipes, expected, image, sets, only, tracks)
+    sets = _sets_for(context, recipes.values())
+    return context.calculators.run(name, look, scene, recipes, expected, image, sets, only, tracks)
 
 
-def file_camera(session: Session, source: SourceFile, path: str, recipe: Recipe = ()) -> FileCamera:
+def file_camera(context: Context, source: SourceFile, path: str, recipe: Recipe = ()) -> FileCamera:
     """A camera of a file with a recipe for it."""
-    return FileCamera(source.scene, path, recipe, _sets_for(session, [recipe]))
+    return FileCamera(source.scene, path, recipe, _sets_for(context, [recipe]))
 
 
-def camera_of_version(session: Session, version: Version) -> FileCamera:
+def camera_of_version(context: Context, version: Version) -> FileCamera:
     """A version's camera as its file holds it, with the version's recipe."""
-    return file_camera(session, version.source_file, version.camera_path, recipe_of(version))
+    return file_camera(context, version.source_file, version.camera_path, recipe_of(version))
 
 
-def _sets_for(session: Session, recipes: Iterable[Recipe]) -> dict[str, bytes]:
-    find = set_finder(session)
+def _sets_for(context: Context, recipes: Iterable[Recipe]) -> dict[str, bytes]:
+    find = set_finder(context)
     return {sha256: find(sha256) for sha256 in sets_of(recipes)}

@@ -5,9 +5,8 @@ from __future__ import annotations
 from fractions import Fraction
 from typing import NamedTuple
 
-from sqlalchemy.orm import Session
-
 from anaxis.app.acting import use_case
+from anaxis.app.context import Context
 from anaxis.core.bounds import require_frame, require_rate
 from anaxis.core.checks.times import OF_THE_SHOT
 from anaxis.core.errors import BadInput
@@ -17,7 +16,7 @@ from anaxis.store.models import Camera, Shot, Show
 
 
 @use_case("say what a shot should be")
-def expect(session: Session, shot: Shot, first: float | None, last: float | None, rate: Fraction | None) -> Shot:
+def expect(context: Context, shot: Shot, first: float | None, last: float | None, rate: Fraction | None) -> Shot:
     """Frame range and rate of a shot, None where nothing is said of one. Raises BadInput."""
     for frame in (first, last):
         if frame is not None:
@@ -28,7 +27,7 @@ def expect(session: Session, shot: Shot, first: float | None, last: float | None
         raise BadInput(f"The shot's last frame {last:g} lies before its first {first:g}: swap them.")
     shot.first_frame, shot.last_frame = first, last
     shot.rate = None if rate is None else rate_text(rate)
-    session.flush()
+    context.flush()
     return shot
 
 
@@ -42,7 +41,7 @@ class FromCutList(NamedTuple):
     cameras: list[tuple[Camera, str]]
 
 
-def expect_from_cut_list(session: Session, show: Show, cuts: CutList) -> list[FromCutList]:
+def expect_from_cut_list(context: Context, show: Show, cuts: CutList) -> list[FromCutList]:
     """The range and rate of every shot of a show that a cut list shows."""
     found = shots_in(cuts, [s.name for s in show.shots])
     out = []
@@ -53,7 +52,7 @@ def expect_from_cut_list(session: Session, show: Show, cuts: CutList) -> list[Fr
         before = (shot.first_frame, shot.last_frame, shot.rate)
         # The frames of a source count at its own rate, whatever the cut list runs at.
         rate = parse_rate(clips[0].rate) if clips[0].rate else cuts.rate
-        expect(session, shot, min(c.first for c in clips), max(c.last for c in clips), rate)
+        expect(context, shot, min(c.first for c in clips), max(c.last for c in clips), rate)
         out.append(FromCutList(shot, before, clips, [(c, _at_odds(c)) for c in shot.cameras if c.head_id is not None]))
     return out
 

@@ -6,8 +6,7 @@ import hashlib
 import json
 from typing import Any
 
-from sqlalchemy.orm import Session
-
+from anaxis.app.context import Context
 from anaxis.core.errors import BadInput
 from anaxis.store.models import Base
 from anaxis.store.people import Person
@@ -19,13 +18,13 @@ def base_of(row: Base, *fields: str) -> str:
     return hashlib.sha256(json.dumps(held).encode()).hexdigest()[:16]
 
 
-def require_base(session: Session, row: Base, base: str, *fields: str) -> None:
+def require_base(context: Context, row: Base, base: str, *fields: str) -> None:
     """Lock a row, and raise BadInput where its fields no longer hold what the form was drawn from."""
     if isinstance(row, Person):  # roles in shows are rows of their own: who gives one waits at the person's
-        session.refresh(row, ["everywhere"], with_for_update={"of": Person})
-        session.refresh(row, list(fields))
+        context.refresh(row, ["everywhere"], with_for_update={"of": Person})
+        context.refresh(row, list(fields))
     else:
-        session.refresh(row, list(fields), with_for_update={"of": type(row)})
+        context.refresh(row, list(fields), with_for_update={"of": type(row)})
     if base_of(row, *fields) != base:
         now = ", ".join(f"{field.replace('_', ' ')} {_said(getattr(row, field))}" for field in fields)
         raise BadInput(

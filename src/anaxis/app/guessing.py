@@ -16,8 +16,8 @@ from contextlib import AbstractContextManager, contextmanager
 from limits import RateLimitItem, parse
 from limits.storage import MemoryStorage
 from limits.strategies import MovingWindowRateLimiter
-from sqlalchemy.orm import Session
 
+from anaxis.app.context import Context
 from anaxis.core.errors import BadInput
 
 _OF_BOTH, _OF_NAME, _OF_ADDRESS = (parse(f"{n} per 15 minutes") for n in (5, 40, 30))
@@ -50,9 +50,9 @@ class Try:
         self.wrong = True
 
 
-def own_try(session: Session, what: str) -> AbstractContextManager[Try]:
+def own_try(context: Context, what: str) -> AbstractContextManager[Try]:
     """A try of somebody who is known already, at ``what`` is theirs. Raises TooManyTries."""
-    return one_try(str(session.get_bind().engine.url), what, "", False)
+    return one_try(str(context.get_bind().engine.url), what, "", False)
 
 
 @contextmanager

@@ -8,11 +8,10 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
-from sqlalchemy.orm import Session
 
+from anaxis.app.context import Context
 from anaxis.app.deliver import options_from, proof_arrays, shot_camera_of
 from anaxis.app.derive import settings_of, used_version
-from anaxis.app.waiting import made
 from anaxis.core.derive import derived_kind
 from anaxis.core.derive.joined import Join
 from anaxis.core.motion.reduce import Progress, no_progress, part_of
@@ -34,7 +33,7 @@ from anaxis.store.queries import NotFound, recipe_of
 
 
 def bundles_of(
-    session: Session,
+    context: Context,
     versions: Sequence[Version],
     profiles: Sequence[Profile],
     formats: Sequence[str],
@@ -46,25 +45,25 @@ def bundles_of(
 
     ``together`` names the file that holds all cameras, in formats that can.
     """
-    cameras = [shot_camera_of(v, options) for v in versions]
+    cameras = [shot_camera_of(context, v, options) for v in versions]
     sources = [source_of(v) for v in versions]
     camera = versions[0].camera
     shot, stem = camera.shot.name, file_stem(together or camera.name, f"{len(profiles)}-packages", camera.shot.name)
     packed: dict[str, bytes] = {}
     for i, profile in enumerate(profiles):
         share = part_of(progress, i, len(profiles))
-        name, data = made(
-            session, stem, packed_up, cameras, sources, profile, list(formats), options, together, shot, progress=share
+        name, data = context.make(
+            stem, packed_up, cameras, sources, profile, list(formats), options, together, shot, progress=share
         )
         packed[name] = data
     return next(iter(packed.items())) if len(packed) == 1 else (f"{stem}.zip", zipped(packed))
 
 
-def printed_sheet(session: Session, delivery: Delivery) -> tuple[str, bytes]:
+def printed_sheet(context: Context, delivery: Delivery) -> tuple[str, bytes]:
     """The transfer sheet of a delivery as PDF, by name."""
-    handed = handed_again(delivery)
+    handed = handed_again(context, delivery)
     name = f"{Path(handed.files[0].path.name).stem}.sheet.pdf"
-    return name, made(session, name, sheet_pdf, sheet_html(handed))
+    return name, context.make(name, sheet_pdf, sheet_html(handed))
 
 
 def source_of(version: Version) -> CameraOrigin:
@@ -103,9 +102,12 @@ def outgoing_of(delivery: Delivery, camera: ShotCamera, profile: Profile) -> Out
     return made_ready(camera, profile, delivery.format, asked, no_progress).outgoing
 
 
-def handed_again(delivery: Delivery) -> Handed:
+def handed_again(context: Context, delivery: Delivery) -> Handed:
     """A delivery as its sheet shows it."""
-    profile, camera = (profile_from_dict(delivery.profile, "the delivery's profile"), shot_camera_of(delivery.version))
+    profile, camera = (
+        profile_from_dict(delivery.profile, "the delivery's profile"),
+        shot_camera_of(context, delivery.version),
+    )
     proof = Proof(
         camera.track.frames, proof_arrays(delivery)[0], delivery.max_px, delivery.worst_frame, delivery.median_px, delivery.grade,
         delivery.test_points, np.array(delivery.arrival.get("missing", []), dtype=np.float64),
@@ -126,15 +128,15 @@ def handed_again(delivery: Delivery) -> Handed:
     )
 
 
-def keep_made_file(session: Session, name: str, data: bytes) -> MadeFile:
+def keep_made_file(context: Context, name: str, data: bytes) -> MadeFile:
     made = MadeFile(name=name, data=data)
-    session.add(made)
-    session.flush()
+    context.add(made)
+    context.flush()
     return made
 
 
-def get_made_file(session: Session, made_id: Any) -> MadeFile:
-    made = session.get(MadeFile, made_id) if isinstance(made_id, int) else None
+def get_made_file(context: Context, made_id: Any) -> MadeFile:
+    made = context.get(MadeFile, made_id) if isinstance(made_id, int) else None
     if made is None:
         raise NotFound("That file is no longer there: make it again from the camera's Deliver station.")
     return made

@@ -10,9 +10,8 @@ from datetime import UTC, datetime, timedelta
 from typing import Any
 
 from sqlalchemy import ColumnElement, Select, and_, func, or_, select, true
-from sqlalchemy.orm import Session
 
-from anaxis.app.acting import actor_of
+from anaxis.app.context import Context
 from anaxis.app.roles import Role
 from anaxis.formats.text_cells import text_cell
 from anaxis.store.exchange import Clash, Link, Party, Recording, Shared
@@ -39,30 +38,30 @@ class Of:
     days: int | None = None
 
 
-def entries(session: Session, of: Of, at: int = 0) -> list[HistoryEntry]:
+def entries(context: Context, of: Of, at: int = 0) -> list[HistoryEntry]:
     """A page of entries, the newest first."""
-    query = _of(session, of).order_by(HistoryEntry.id.desc()).limit(PAGE).offset(max(0, at))
-    return list(session.execute(query).scalars())
+    query = _of(context, of).order_by(HistoryEntry.id.desc()).limit(PAGE).offset(max(0, at))
+    return list(context.execute(query).scalars())
 
 
-def count(session: Session, of: Of) -> int:
-    return session.execute(select(func.count()).select_from(_of(session, of).subquery())).scalar_one()
+def count(context: Context, of: Of) -> int:
+    return context.execute(select(func.count()).select_from(_of(context, of).subquery())).scalar_one()
 
 
-def actions_and_actors(session: Session) -> tuple[list[str], list[str]]:
+def actions_and_actors(context: Context) -> tuple[list[str], list[str]]:
     """What entries may be filtered by."""
-    seen = _seen(session)
-    actions = session.execute(
+    seen = _seen(context)
+    actions = context.execute(
         select(HistoryEntry.action).where(seen).distinct().order_by(HistoryEntry.action)
     ).scalars()
-    actors = session.execute(select(HistoryEntry.actor).where(seen).distinct().order_by(HistoryEntry.actor)).scalars()
+    actors = context.execute(select(HistoryEntry.actor).where(seen).distinct().order_by(HistoryEntry.actor)).scalars()
     return list(actions), list(actors)
 
 
-def as_csv(session: Session, of: Of) -> Iterator[str]:
+def as_csv(context: Context, of: Of) -> Iterator[str]:
     """All entries, the newest first, a line each, as RFC 4180 has it; times in UTC as ISO 8601."""
     yield _line("at", "who", "did", "kind", "number", "of", "detail")
-    for e in session.execute(_of(session, of).order_by(HistoryEntry.id.desc())).scalars().yield_per(1000):
+    for e in context.execute(_of(context, of).order_by(HistoryEntry.id.desc())).scalars().yield_per(1000):
         at = e.at.astimezone(UTC).isoformat(timespec="seconds")
         yield _line(at, e.actor, e.action, e.kind, str(e.about_id), e.said, detail_words(e))
 
@@ -88,15 +87,15 @@ def _line(*cells: str) -> str:
     return out.getvalue()
 
 
-def _seen(session: Session) -> ColumnElement[bool]:
-    actor = actor_of(session)
+def _seen(context: Context) -> ColumnElement[bool]:
+    actor = context.actor
     if actor.of_studio >= Role.ADMINISTRATOR:
         return true()
     return HistoryEntry.kind.not_in(_ADMINISTRATORS)
 
 
-def _of(session: Session, of: Of) -> Select[HistoryEntry]:
-    query = select(HistoryEntry).where(_seen(session))
+def _of(context: Context, of: Of) -> Select[HistoryEntry]:
+    query = select(HistoryEntry).where(_seen(context))
     if of.who:
         query = query.where(HistoryEntry.actor == of.who)
     if of.action:

@@ -10,9 +10,9 @@ from typing import NamedTuple
 from urllib.parse import urlsplit
 
 from sqlalchemy import func, select, update
-from sqlalchemy.orm import Session
 
-from anaxis.app.acting import actor_of, use_case
+from anaxis.app.acting import use_case
+from anaxis.app.context import Context
 from anaxis.app.roles import Role
 from anaxis.app.telling import EVENTS
 from anaxis.core.errors import BadInput
@@ -29,62 +29,58 @@ def hosts_told() -> frozenset[str]:
 
 
 @use_case("add a webhook", Role.LEAD)
-def add_webhook(session: Session, show: Show, url: str, events: list[str]) -> Webhook:
+def add_webhook(context: Context, show: Show, url: str, events: list[str]) -> Webhook:
     """An address that is told of a show's events from now on. Raises BadInput."""
     require_told(url)
     unknown = [e for e in events if e not in EVENTS]
     if unknown or not events:
         raise BadInput(f"'{(unknown or [''])[0][:40]}' is no event: choose of {', '.join(EVENTS)}.")
-    if len(webhooks(session, show)) >= _MOST_HOOKS:
+    if len(webhooks(context, show)) >= _MOST_HOOKS:
         raise BadInput(f"A show has {_MOST_HOOKS} webhooks at most: take one away first.")
     hook = Webhook(
-        show_id=show.id,
-        url=url,
-        events=sorted(set(events)),
-        secret=secrets.token_urlsafe(32),
-        owner=actor_of(session).name,
+        show_id=show.id, url=url, events=sorted(set(events)), secret=secrets.token_urlsafe(32), owner=context.actor.name
     )
-    session.add(hook)
-    session.flush()
+    context.add(hook)
+    context.flush()
     return hook
 
 
 @use_case("take a webhook away", Role.LEAD)
-def remove_webhook(session: Session, hook: Webhook) -> Webhook:
+def remove_webhook(context: Context, hook: Webhook) -> Webhook:
     """It is told nothing more, and what waits to be told is not."""
     hook.removed_at = hook.removed_at or datetime.now(UTC)
-    session.flush()
+    context.flush()
     ended = (
         update(WebhookCall)
         .where(WebhookCall.webhook_id == hook.id, WebhookCall.state == "waiting")
         .values(state="given up", said="the webhook was removed", ended_at=func.now())
     )
-    remove_calls(session, session.execute(ended.returning(WebhookCall.id)).scalars().all())
+    remove_calls(context, context.execute(ended.returning(WebhookCall.id)).scalars().all())
     return hook
 
 
 @use_case("pause a webhook", Role.LEAD)
-def pause_webhook(session: Session, hook: Webhook) -> Webhook:
+def pause_webhook(context: Context, hook: Webhook) -> Webhook:
     """What it would be told waits until it is resumed."""
     hook.paused_at = hook.paused_at or datetime.now(UTC)
-    remove_calls(session, _waiting(session, hook))
+    remove_calls(context, _waiting(context, hook))
     return hook
 
 
 @use_case("resume a webhook", Role.LEAD)
-def resume_webhook(session: Session, hook: Webhook) -> Webhook:
+def resume_webhook(context: Context, hook: Webhook) -> Webhook:
     """It is told what has waited, and all that comes. Raises BadInput where it is not paused."""
     if hook.paused_at is None or hook.removed_at is not None:
         raise BadInput(f"{hook.name} is not paused: there is nothing to resume.", "nothing_to_do")
     hook.paused_at, hook.failures = None, 0
-    for number in _waiting(session, hook):
-        call_in_queue(session, number)
+    for number in _waiting(context, hook):
+        call_in_queue(context, number)
     return hook
 
 
-def _waiting(session: Session, hook: Webhook) -> list[int]:
+def _waiting(context: Context, hook: Webhook) -> list[int]:
     query = select(WebhookCall.id).where(WebhookCall.webhook_id == hook.id, WebhookCall.state == "waiting")
-    return list(session.execute(query.order_by(WebhookCall.id)).scalars())
+    return list(context.execute(query.order_by(WebhookCall.id)).scalars())
 
 
 class Paused(NamedTuple):
@@ -95,25 +91,25 @@ class Paused(NamedTuple):
     said: str
 
 
-def paused_of_actor(session: Session) -> list[Paused]:
+def paused_of_actor(context: Context) -> list[Paused]:
     """The paused webhooks that whoever acts added, for a notice on their pages."""
-    mine = (Webhook.owner == actor_of(session).name, Webhook.paused_at.is_not(None), Webhook.removed_at.is_(None))
+    mine = (Webhook.owner == context.actor.name, Webhook.paused_at.is_not(None), Webhook.removed_at.is_(None))
     out = []
-    for hook in session.execute(select(Webhook).where(*mine).order_by(Webhook.id)).scalars():
-        said = next((c.said for c in calls_of(session, hook) if c.said), "")
-        out.append(Paused(hook, len(_waiting(session, hook)), said))
+    for hook in context.execute(select(Webhook).where(*mine).order_by(Webhook.id)).scalars():
+        said = next((c.said for c in calls_of(context, hook) if c.said), "")
+        out.append(Paused(hook, len(_waiting(context, hook)), said))
     return out
 
 
-def webhooks(session: Session, show: Show) -> list[Webhook]:
+def webhooks(context: Context, show: Show) -> list[Webhook]:
     query = select(Webhook).where(Webhook.show_id == show.id, Webhook.removed_at.is_(None)).order_by(Webhook.id)
-    return list(session.execute(query).scalars())
+    return list(context.execute(query).scalars())
 
 
-def calls_of(session: Session, hook: Webhook, most: int = 100) -> list[WebhookCall]:
+def calls_of(context: Context, hook: Webhook, most: int = 100) -> list[WebhookCall]:
     """What it was told last."""
     query = select(WebhookCall).where(WebhookCall.webhook_id == hook.id).order_by(WebhookCall.id.desc()).limit(most)
-    return list(session.execute(query).scalars())
+    return list(context.execute(query).scalars())
 
 
 def require_told(url: str) -> None:

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from sqlalchemy import select
-from sqlalchemy.orm import Session, joinedload
+from sqlalchemy.orm import joinedload
 
+from anaxis.app.context import Context
 from anaxis.app.derive import input_of, settings_of
 from anaxis.core.derive import joined
 from anaxis.core.derive.held import Hold
@@ -22,7 +23,7 @@ from anaxis.store.queries import on_the_list
 _KEEP_ONE = {"still_film", "no_lens_animation", "film_default"}
 
 
-def cameras_of(session: Session, show: Show) -> list[Version]:
+def cameras_of(context: Context, show: Show) -> list[Version]:
     """The versions worked on of a show's cameras, by shot and name; those that stand for one frame come last."""
     query = (
         select(Version)
@@ -32,7 +33,7 @@ def cameras_of(session: Session, show: Show) -> list[Version]:
         .order_by(Shot.name, Camera.name)
         .options(joinedload(Version.camera).joinedload(Camera.shot))
     )
-    found = list(session.execute(query).scalars())
+    found = list(context.execute(query).scalars())
     return sorted(found, key=lambda v: v.derivation is not None)
 
 
@@ -41,10 +42,10 @@ def role_of(version: Version) -> str:
     return f"{version.camera.shot.name} {version.camera.name}"
 
 
-def laid_of(session: Session, show: Show, edit: CutList) -> Laid:
+def laid_of(context: Context, show: Show, edit: CutList) -> Laid:
     """An edit's clips as pieces: each shows the camera of the shot it is named like, the first that was taken in. Raises BadInput."""
     by_shot: dict[str, Version] = {}
-    for version in cameras_of(session, show):
+    for version in cameras_of(context, show):
         if not isinstance(settings_of(version), Hold):
             by_shot.setdefault(version.camera.shot.name, version)
     clips = shots_in(edit, by_shot)
@@ -52,14 +53,14 @@ def laid_of(session: Session, show: Show, edit: CutList) -> Laid:
     return pieces_of(edit, lambda c: role.get(id(c), ""))
 
 
-def checked(session: Session, show: Show, settings: Join) -> list[Finding]:
+def checked(context: Context, show: Show, settings: Join) -> list[Finding]:
     """What is to be said of a cut before it is joined. Raises BadInput where nothing can be laid."""
     wanted = {p.role for p in settings.pieces}
     kind, given = joined.KIND.code, settings.model_dump()
-    inputs = {role_of(v): input_of(session, v, kind, given) for v in cameras_of(session, show) if role_of(v) in wanted}
+    inputs = {role_of(v): input_of(context, v, kind, given) for v in cameras_of(context, show) if role_of(v) in wanted}
     found = joined.checked(inputs, settings)
     if any(f.code == "join_film_back" for f in found) and settings.film_back == "stepped":
-        found += [_keeps_one(p) for p in all_packages(session).values() if {c for c, _ in p.active_habits} & _KEEP_ONE]
+        found += [_keeps_one(p) for p in all_packages(context).values() if {c for c, _ in p.active_habits} & _KEEP_ONE]
     return by_severity(found)
 
 

@@ -7,15 +7,14 @@ from dataclasses import replace
 from typing import Any
 
 from sqlalchemy import select
-from sqlalchemy.orm import Session
 
+from anaxis.app.context import Context
 from anaxis.app.deliver import deliver_versions
 from anaxis.app.edit import edit_version
 from anaxis.app.hand_over import bundles_of, keep_made_file
 from anaxis.app.plates import make_proxies
 from anaxis.app.roles import LOCAL, Actor
 from anaxis.app.sphere import write_sphere_maps, write_sphere_pictures
-from anaxis.app.waiting import let_go
 from anaxis.app.written import write_maps, write_warped
 from anaxis.core.motion.reduce import Progress
 from anaxis.core.recipe.documents import recipe_from_document
@@ -32,48 +31,48 @@ def asked_by(job: Job) -> Actor:
     return replace(LOCAL, name=job.actor)
 
 
-def _deliver(session: Session, job: Job, tell: Progress) -> dict[str, Any]:
+def _deliver(context: Context, job: Job, tell: Progress) -> dict[str, Any]:
     params, options = job.params, DeliveryOptions(**job.params["options"])
     profile = profile_from_dict(params["profile"], "the package's profile")
-    versions = [session.get_one(Version, v) for v in params["versions"]]
+    versions = [context.get_one(Version, v) for v in params["versions"]]
     if params.get("recipe"):
-        versions = [session.get_one(Version, _with_recipe_kept(session, v, params["recipe"])) for v in versions]
-    done = deliver_versions(session, versions, profile, params["format"], options, tell, params["together"])
+        versions = [context.get_one(Version, _with_recipe_kept(context, v, params["recipe"])) for v in versions]
+    done = deliver_versions(context, versions, profile, params["format"], options, tell, params["together"])
     return {"delivery": done[0].id}
 
 
-def _with_recipe_kept(session: Session, version: Version, name: str) -> int:
+def _with_recipe_kept(context: Context, version: Version, name: str) -> int:
     """The number of the version to deliver. The edit is kept by itself: the work's own transaction stays a short one."""
-    with Session(session.get_bind(), info={"actor": session.info.get("actor", LOCAL)}) as own, own.begin():
+    with Context(context.get_bind(), context.actor) as own, own.begin():
         return with_recipe(own, own.get_one(Version, version.id), name).id
 
 
-def with_recipe(session: Session, version: Version, name: str) -> Version:
+def with_recipe(context: Context, version: Version, name: str) -> Version:
     """The version worked on with a saved recipe done: an edit where it is not done yet. Raises BadInput."""
-    saved = newest_recipe(session, name)
-    session.execute(select(Camera.id).where(Camera.id == version.camera_id).with_for_update())
-    head = get_version(session, version.camera_id)
+    saved = newest_recipe(context, name)
+    context.execute(select(Camera.id).where(Camera.id == version.camera_id).with_for_update())
+    head = get_version(context, version.camera_id)
     before = recipe_of(head)
     recipe = completed(before, recipe_from_document(saved.operations, strict=False))
     if recipe == before:
         return head
-    return edit_version(session, head, recipe, f"recipe {name} {saved.number}")
+    return edit_version(context, head, recipe, f"recipe {name} {saved.number}")
 
 
-def _bundle(session: Session, job: Job, tell: Progress) -> dict[str, Any]:
+def _bundle(context: Context, job: Job, tell: Progress) -> dict[str, Any]:
     params, options = job.params, DeliveryOptions(**job.params["options"])
     profiles = [profile_from_dict(p, "the package's profile") for p in params["profiles"]]
-    versions = [session.get_one(Version, v) for v in params["versions"]]
-    name, data = bundles_of(session, versions, profiles, params["formats"], options, params["together"], tell)
-    return {"made_file": keep_made_file(session, name, data).id, "name": name, "bytes": len(data)}
+    versions = [context.get_one(Version, v) for v in params["versions"]]
+    name, data = bundles_of(context, versions, profiles, params["formats"], options, params["together"], tell)
+    return {"made_file": keep_made_file(context, name, data).id, "name": name, "bytes": len(data)}
 
 
-def _keys(session: Session, job: Job, tell: Progress) -> dict[str, Any]:
+def _keys(context: Context, job: Job, tell: Progress) -> dict[str, Any]:
     """Which keys a receiver would get, looked at before anything is written."""
     params, version = job.params, job.version
     profile = profile_from_dict(params["profile"], "the package's profile")
     track, landmarks, _ = track_of(version)
-    let_go(session)
+    context.release_connection()
     outgoing = prepare(track, landmarks, picture_of_version(version), profile)
     found = reduce_keys(outgoing, params["format"], params["reduce_px"], tell)
     return found.summary() | {
@@ -83,7 +82,7 @@ def _keys(session: Session, job: Job, tell: Progress) -> dict[str, Any]:
     }
 
 
-KINDS: dict[str, Callable[[Session, Job, Progress], dict[str, Any]]] = {
+KINDS: dict[str, Callable[[Context, Job, Progress], dict[str, Any]]] = {
     "delivery": _deliver,
     "bundle": _bundle,
     "keys": _keys,

@@ -8,8 +8,8 @@ from dataclasses import dataclass, field, replace
 from typing import Any
 
 from sqlalchemy import select
-from sqlalchemy.orm import Session
 
+from anaxis.app.context import Context
 from anaxis.app.draft import Draft, TakeInTarget, targets_of
 from anaxis.app.file_names import Named, guessed, named, named_if
 from anaxis.app.take_in import TakeIn, reports_of, take_in
@@ -48,9 +48,9 @@ class Item:
     kept: list[int] = field(default_factory=list)  # the cameras it was kept as
 
 
-def same_again(session: Session, name: str, names: Named, data: bytes) -> Item | None:
+def same_again(context: Context, name: str, names: Named, data: bytes) -> Item | None:
     """The row of a file whose very bytes a version of a camera of its shot was taken in from; None for any other."""
-    found = find_shot(session, names.show, names.shot)
+    found = find_shot(context, names.show, names.shot)
     if found is None:
         return None
     query = (
@@ -62,7 +62,7 @@ def same_again(session: Session, name: str, names: Named, data: bytes) -> Item |
         .order_by(Version.id.desc())
         .limit(1)
     )
-    again = session.execute(query).scalar_one_or_none()
+    again = context.execute(query).scalar_one_or_none()
     if again is None:
         return None
     said = f"{again.camera.name} {again.label} is of the same bytes"
@@ -70,18 +70,18 @@ def same_again(session: Session, name: str, names: Named, data: bytes) -> Item |
 
 
 def put_aside(
-    session: Session, name: str, data: bytes, scene: bytes, layout: dict[str, Any] | None = None
+    context: Context, name: str, data: bytes, scene: bytes, layout: dict[str, Any] | None = None
 ) -> SourceFile:
     """A file that was read elsewhere, with its scene, and by which layout where it is a table, to be looked at and kept."""
-    source = stage_file(session, name, data, scene)
+    source = stage_file(context, name, data, scene)
     source.layout = layout
     return source
 
 
-def named_in(session: Session, name: str, rule: str, show: str) -> Named:
+def named_in(context: Context, name: str, rule: str, show: str) -> Named:
     """What a file is called by the rule, in the show given where the rule says none, and held against that show's shots.
     Raises BadInput."""
-    known = session.execute(select(Shot.name).join(Show).where(Show.name == show.strip())).scalars()
+    known = context.execute(select(Shot.name).join(Show).where(Show.name == show.strip())).scalars()
     said = named(name, rule, frozenset(known))
     whole = said._replace(show=said.show or show.strip())
     if not whole.show:
@@ -89,18 +89,18 @@ def named_in(session: Session, name: str, rule: str, show: str) -> Named:
     return whole
 
 
-def item_of(session: Session, source: SourceFile, name: str, rule: str, show: str) -> Item:
+def item_of(context: Context, source: SourceFile, name: str, rule: str, show: str) -> Item:
     """A file that was put aside, as a row of the table: what it is to what is kept already.
 
     Raises BadInput for a name that the rule does not fit, and for a camera that is named and not in the file.
     """
-    names = named_in(session, name, rule, show)
-    source, read = staged_scene(session, source.id)
+    names = named_in(context, name, rule, show)
+    source, read = staged_scene(context, source.id)
     draft = Draft.of(source)
-    reports = reports_of(session, source, draft, read, names.show, names.shot)
+    reports = reports_of(context, source, draft, read, names.show, names.shot)
     chosen = _chosen(reports, names, name, by_rule=bool(rule.strip()))
     targets = [
-        t for t in targets_of(session, draft, reports, names.show, names.shot) if t.path in {r.path for r in chosen}
+        t for t in targets_of(context, draft, reports, names.show, names.shot) if t.path in {r.path for r in chosen}
     ]
     if len(targets) == 1 and names.camera:
         targets = [_of_named_camera(targets[0], names, rule)]
@@ -170,26 +170,26 @@ def _state(targets: Sequence[TakeInTarget], names: Named, rule: str) -> tuple[st
 
 
 def keep_item(
-    session: Session, item: Item, rule: str = "", recipe: str = "", accept: Sequence[str] = (), new_show: bool = False
+    context: Context, item: Item, rule: str = "", recipe: str = "", accept: Sequence[str] = (), new_show: bool = False
 ) -> None:
     """Keep a file's cameras, with a saved recipe and the remedies of findings of the codes accepted; the item says as which.
     The rule is that of its show from then on; ``new_show`` as in :class:`TakeIn`. Raises BadInput.
     """
     if item.source is None:
         raise BadInput(f"{item.name[-120:]} was not read: {item.said}")
-    source, read = staged_scene(session, item.source)
+    source, read = staged_scene(context, item.source)
     draft = Draft.of(source)
     if accept:
-        for report in reports_of(session, source, draft, read, item.names.show, item.names.shot):
+        for report in reports_of(context, source, draft, read, item.names.show, item.names.shot):
             for finding in report.findings if report.path in item.paths else ():
                 if finding.code in accept and finding.operation is not None:
                     draft = draft.with_remedy(report.path, recipe_from_document([finding.operation])[0])
-    wanted = recipe_from_document(newest_recipe(session, recipe).operations, strict=False) if recipe else ()
+    wanted = recipe_from_document(newest_recipe(context, recipe).operations, strict=False) if recipe else ()
     own = {path: completed(draft.recipes.get(path, ()), wanted) for path in item.paths}
     draft = replace(draft, recipes={**draft.recipes, **own})
     draft.kept_in(source)
-    session.flush()
-    versions = take_in(session, source.id, _asked(draft, read, item).model_copy(update={"new_show": new_show}))
+    context.flush()
+    versions = take_in(context, source.id, _asked(draft, read, item).model_copy(update={"new_show": new_show}))
     item.kept, item.cameras = [v.camera_id for v in versions], [v.camera.name for v in versions]
     if rule.strip():
         versions[0].camera.shot.show.rule = rule.strip()

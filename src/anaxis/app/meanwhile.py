@@ -7,9 +7,8 @@ from typing import NamedTuple
 
 from sqlalchemy import delete, func, select
 from sqlalchemy.dialects.postgresql import insert
-from sqlalchemy.orm import Session
 
-from anaxis.app.acting import actor_of
+from anaxis.app.context import Context
 from anaxis.store.models import Camera, HistoryEntry, Version
 from anaxis.store.people import Presence
 from anaxis.store.queries import recipe_of
@@ -26,13 +25,13 @@ class Step(NamedTuple):
     head: bool
 
 
-def steps_since(session: Session, camera: Camera, seen: int) -> list[Step]:
+def steps_since(context: Context, camera: Camera, seen: int) -> list[Step]:
     """The versions of a camera after the one of that number, in order; where none is newer, the one worked on now."""
     later = [v for v in camera.versions if v.number > seen] or [camera.head]
     made = select(HistoryEntry.about_id, HistoryEntry.actor).where(
         HistoryEntry.kind == Version.__tablename__, HistoryEntry.about_id.in_([v.id for v in later])
     )
-    by = {row.about_id: row.actor for row in session.execute(made.order_by(HistoryEntry.id))}
+    by = {row.about_id: row.actor for row in context.execute(made.order_by(HistoryEntry.id))}
     return [Step(v, by.get(v.id, ""), v.id == camera.head.id) for v in later]
 
 
@@ -50,11 +49,11 @@ def may_go_on_top(before: Version, now: Version, index: str | None) -> bool:
     )
 
 
-def others_at(session: Session, camera: Camera) -> list[str]:
-    """That the session's actor has a camera open, and who else has."""
-    who = actor_of(session).name
+def others_at(context: Context, camera: Camera) -> list[str]:
+    """That the actor has a camera open, and who else has."""
+    who = context.actor.name
     seen = insert(Presence).values(camera_id=camera.id, who=who)
-    session.execute(seen.on_conflict_do_update(index_elements=["camera_id", "who"], set_={"seen_at": func.now()}))
-    session.execute(delete(Presence).where(Presence.seen_at < datetime.now(UTC) - _THERE_FOR))
+    context.execute(seen.on_conflict_do_update(index_elements=["camera_id", "who"], set_={"seen_at": func.now()}))
+    context.execute(delete(Presence).where(Presence.seen_at < datetime.now(UTC) - _THERE_FOR))
     others = select(Presence.who).where(Presence.camera_id == camera.id, Presence.who != who).order_by(Presence.who)
-    return list(session.execute(others).scalars())
+    return list(context.execute(others).scalars())

@@ -9,9 +9,9 @@ from __future__ import annotations
 import os
 
 from sqlalchemy import select
-from sqlalchemy.orm import Session
 
-from anaxis.app.acting import actor_of, use_case
+from anaxis.app.acting import use_case
+from anaxis.app.context import Context
 from anaxis.app.roles import Role
 from anaxis.core.errors import BadInput
 from anaxis.store.media import MediaRootShow
@@ -27,23 +27,23 @@ class NotOpen(BadInput):
     code = "not_allowed"
 
 
-def roots_for(session: Session, show: Show) -> list[str]:
+def roots_for(context: Context, show: Show) -> list[str]:
     """The media roots that are open to a show."""
-    return _open_to(session, [show], False)
+    return _open_to(context, [show], False)
 
 
-def roots_of_actor(session: Session) -> list[str]:
+def roots_of_actor(context: Context) -> list[str]:
     """The media roots that camera files may be taken in from by whoever acts: those of the shows that they work in."""
-    actor = actor_of(session)
-    shows = session.execute(select(Show).where(Show.archived_at.is_(None))).scalars()
+    actor = context.actor
+    shows = context.execute(select(Show).where(Show.archived_at.is_(None))).scalars()
     theirs = [s for s in shows if actor.role(s.id) >= Role.ARTIST]
-    return _open_to(session, theirs, actor.of_studio >= Role.ARTIST)
+    return _open_to(context, theirs, actor.of_studio >= Role.ARTIST)
 
 
-def _open_to(session: Session, shows: list[Show], also_coming: bool) -> list[str]:
+def _open_to(context: Context, shows: list[Show], also_coming: bool) -> list[str]:
     """The roots that are open to one of the shows; ``also_coming``: or to every show, though there be none yet."""
     opened = set(
-        session.execute(select(MediaRootShow.root).where(MediaRootShow.show_id.in_([s.id for s in shows]))).scalars()
+        context.execute(select(MediaRootShow.root).where(MediaRootShow.show_id.in_([s.id for s in shows]))).scalars()
     )
     for root, names in _by_setting().items():
         if names & {s.name for s in shows} or (EVERY_SHOW in names and (shows or also_coming)):
@@ -51,59 +51,59 @@ def _open_to(session: Session, shows: list[Show], also_coming: bool) -> list[str
     return [root for root in media_roots() if root in opened and root != HANDED_IN]
 
 
-def require_root_for(session: Session, root: str, show: Show) -> None:
+def require_root_for(context: Context, root: str, show: Show) -> None:
     """Raises NotOpen; BadInput where there is no such root."""
     root_of(root)
-    if root not in roots_for(session, show):
+    if root not in roots_for(context, show):
         raise NotOpen(
             f"The media root '{root[:60]}' is not open to {show.name}: ask an administrator to open it (People, Media roots)."
         )
 
 
-def require_root_of_actor(session: Session, root: str) -> None:
+def require_root_of_actor(context: Context, root: str) -> None:
     """Raises NotOpen; BadInput where there is no such root."""
     root_of(root)
-    if root not in roots_of_actor(session):
+    if root not in roots_of_actor(context):
         raise NotOpen(
             f"The media root '{root[:60]}' is open to no show that you work in: ask an administrator to open it."
         )
 
 
-def require_pictures(session: Session, plate: Plate) -> None:
+def require_pictures(context: Context, plate: Plate) -> None:
     """Raises NotOpen where a plate lies below a root that is not open to its show any more. What was handed in always is."""
     if plate.root != HANDED_IN:
-        require_root_for(session, plate.root, plate.shot.show)
+        require_root_for(context, plate.root, plate.shot.show)
 
 
 @use_case("open a media root", Role.ADMINISTRATOR)
-def open_root(session: Session, root: str, show: Show) -> MediaRootShow:
+def open_root(context: Context, root: str, show: Show) -> MediaRootShow:
     """Raises BadInput where there is no such root, or it is what plates are handed in to."""
     root_of(root)
     if root == HANDED_IN:
         raise BadInput("What is handed in belongs to its own show: it cannot be opened to another.")
-    held = _row(session, root, show)
+    held = _row(context, root, show)
     if held is None:
         held = MediaRootShow(root=root, show=show)
-        session.add(held)
-        session.flush()
+        context.add(held)
+        context.flush()
     return held
 
 
 @use_case("close a media root", Role.ADMINISTRATOR)
-def close_root(session: Session, root: str, show: Show) -> MediaRootShow:
+def close_root(context: Context, root: str, show: Show) -> MediaRootShow:
     """Raises BadInput where it was not open."""
-    held = _row(session, root, show)
+    held = _row(context, root, show)
     if held is None:
         raise BadInput(
             f"The media root '{root[:60]}' is not open to {show.name}, or by the setting ANAXIS_MEDIA_SHOWS: nothing was changed."
         )
-    session.delete(held)
+    context.delete(held)
     return held
 
 
-def opened_roots(session: Session) -> list[tuple[str, list[str], list[Show]]]:
+def opened_roots(context: Context) -> list[tuple[str, list[str], list[Show]]]:
     """Each media root, the shows that the setting opens it to, and those that an administrator did."""
-    rows = list(session.execute(select(MediaRootShow).order_by(MediaRootShow.id)).scalars())
+    rows = list(context.execute(select(MediaRootShow).order_by(MediaRootShow.id)).scalars())
     return [
         (root, sorted(_by_setting().get(root, ())), [r.show for r in rows if r.root == root])
         for root in media_roots()
@@ -111,9 +111,9 @@ def opened_roots(session: Session) -> list[tuple[str, list[str], list[Show]]]:
     ]
 
 
-def _row(session: Session, root: str, show: Show) -> MediaRootShow | None:
+def _row(context: Context, root: str, show: Show) -> MediaRootShow | None:
     query = select(MediaRootShow).where(MediaRootShow.root == root, MediaRootShow.show_id == show.id)
-    return session.execute(query).scalar_one_or_none()
+    return context.execute(query).scalar_one_or_none()
 
 
 def _by_setting() -> dict[str, set[str]]:

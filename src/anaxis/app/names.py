@@ -8,9 +8,9 @@ from difflib import SequenceMatcher
 from typing import Any
 
 from sqlalchemy import select, text
-from sqlalchemy.orm import Session
 
 from anaxis.app.acting import use_case
+from anaxis.app.context import Context
 from anaxis.app.roles import Role
 from anaxis.core.errors import BadInput
 from anaxis.core.names import looks_like
@@ -22,24 +22,24 @@ _MAX_NAME = 120
 _NEAR = 0.85
 
 
-def shot_for(session: Session, show: str, shot: str, new_show: bool = False) -> Shot:
+def shot_for(context: Context, show: str, shot: str, new_show: bool = False) -> Shot:
     """The shot of these names, made where there is none yet.
 
     Raises BadInput where it, or its show, is archived; and where there is no such show but one of nearly that name, unless
     ``new_show`` says that another one is meant.
     """
-    made = find_or_make_shot(session, show_for(session, show, new_show), shot)
+    made = find_or_make_shot(context, show_for(context, show, new_show), shot)
     _require_in_use("shot", made)
     return made
 
 
-def show_for(session: Session, show: str, new_show: bool = False) -> Show:
+def show_for(context: Context, show: str, new_show: bool = False) -> Show:
     """The show of this name, under the conditions of :func:`shot_for`."""
     if not 1 <= len(show) <= _MAX_NAME:
         raise BadInput(f"The show needs a name of 1 to {_MAX_NAME} characters.")
     if not new_show:
-        _require_no_typo(session, show)
-    held = find_or_make_show(session, show)
+        _require_no_typo(context, show)
+    held = find_or_make_show(context, show)
     _require_in_use("show", held)
     return held
 
@@ -51,8 +51,8 @@ def _require_in_use(what: str, row: Show | Shot) -> None:
         )  # fmt: skip
 
 
-def _require_no_typo(session: Session, name: str) -> None:
-    names = list(session.execute(select(Show.name)).scalars())
+def _require_no_typo(context: Context, name: str) -> None:
+    names = list(context.execute(select(Show.name)).scalars())
     if name in names:
         return
     near = next((n for n in names if _nearly_the_same(n, name)), None)
@@ -72,7 +72,7 @@ def _nearly_the_same(one: str, other: str) -> bool:
 
 
 @use_case("rename", Role.LEAD)
-def rename(session: Session, row: Show | Shot | Camera, name: str) -> Show | Shot | Camera:
+def rename(context: Context, row: Show | Shot | Camera, name: str) -> Show | Shot | Camera:
     """Another name for a show, shot or camera; what was delivered keeps the name it went out by.
 
     Raises BadInput for a name that is empty, too long or taken beside it.
@@ -80,39 +80,39 @@ def rename(session: Session, row: Show | Shot | Camera, name: str) -> Show | Sho
     wanted = name.strip()
     if not 1 <= len(wanted) <= _MAX_NAME:
         raise BadInput(f"A name has 1 to {_MAX_NAME} characters: type one.")
-    _require_free(session, row, wanted, _beside(row))
+    _require_free(context, row, wanted, _beside(row))
     row.name = wanted
     return row
 
 
 @use_case("move", Role.LEAD)
-def move_camera(session: Session, camera: Camera, to: Shot) -> Camera:
+def move_camera(context: Context, camera: Camera, to: Shot) -> Camera:
     """A camera into another shot. Raises BadInput where one of its name is there."""
-    _require_free(session, camera, camera.name, (Camera.shot_id == to.id,))
+    _require_free(context, camera, camera.name, (Camera.shot_id == to.id,))
     camera.shot = to
     return camera
 
 
 @use_case("move", Role.LEAD)
-def move_shot(session: Session, shot: Shot, to: Show) -> Shot:
+def move_shot(context: Context, shot: Shot, to: Show) -> Shot:
     """A shot into another show. Raises BadInput where one of its name is there."""
-    _require_free(session, shot, shot.name, (Shot.show_id == to.id,))
+    _require_free(context, shot, shot.name, (Shot.show_id == to.id,))
     shot.show = to
     return shot
 
 
 @use_case("archive", Role.LEAD)
-def archive(session: Session, row: Show | Shot) -> Show | Shot:
+def archive(context: Context, row: Show | Shot) -> Show | Shot:
     """Off the lists, and owed nothing any more; nothing of it is lost."""
     row.archived_at = datetime.now(UTC)
-    session.flush()
+    context.flush()
     return row
 
 
 @use_case("bring back", Role.LEAD)
-def bring_back(session: Session, row: Show | Shot) -> Show | Shot:
+def bring_back(context: Context, row: Show | Shot) -> Show | Shot:
     row.archived_at = None
-    session.flush()
+    context.flush()
     return row
 
 
@@ -122,11 +122,11 @@ def _beside(row: Show | Shot | Camera) -> tuple[Any, ...]:
     return (Shot.show_id == row.show_id,) if isinstance(row, Shot) else ()
 
 
-def _require_free(session: Session, row: Show | Shot | Camera, name: str, beside: tuple[Any, ...]) -> None:
+def _require_free(context: Context, row: Show | Shot | Camera, name: str, beside: tuple[Any, ...]) -> None:
     """Two people who take one name wait for each other."""
-    session.execute(text("SELECT pg_advisory_xact_lock(hashtext(:key))"), {"key": f"name {name}"})
+    context.execute(text("SELECT pg_advisory_xact_lock(hashtext(:key))"), {"key": f"name {name}"})
     model = type(row)
-    taken = session.execute(select(model).where(model.name == name, model.id != row.id, *beside)).scalar_one_or_none()
+    taken = context.execute(select(model).where(model.name == name, model.id != row.id, *beside)).scalar_one_or_none()
     if taken is not None:
         off = getattr(taken, "archived_at", None) or getattr(taken, "removed_at", None)
         raise BadInput(

@@ -6,8 +6,7 @@ from collections.abc import Sequence
 from dataclasses import asdict, dataclass, field
 from typing import Any
 
-from sqlalchemy.orm import Session
-
+from anaxis.app.context import Context
 from anaxis.app.deliver import deliver_versions, written_for
 from anaxis.app.hand_over import bundles_of
 from anaxis.core.errors import BadInput
@@ -67,7 +66,7 @@ def files_of(order: Order) -> list[OneFile]:
     return out
 
 
-def fulfil(session: Session, order: Order) -> Fulfilled:
+def fulfil(context: Context, order: Order) -> Fulfilled:
     """Write and prove an order's files, or put them down as work where that takes long.
 
     One format that is refused stops no other; raises BadInput where it is the only one.
@@ -79,30 +78,30 @@ def fulfil(session: Session, order: Order) -> Fulfilled:
     for one in files:
         if slow:
             params = _params(one, profile=one.profile.model_dump(mode="json"), format=one.format)
-            done.jobs.append(ask_for(session, "delivery", one.versions[0].id, params))
+            done.jobs.append(ask_for(context, "delivery", one.versions[0].id, params))
             continue
         try:
             asked = (one.versions, one.profile, one.format, one.options)
-            ready.append((one, written_for(session, *asked, together=one.together)))
+            ready.append((one, written_for(context, *asked, together=one.together)))
         except BadInput as error:
             if len(files) == 1:
                 raise
             done.refused.append(f"{one.format} for {one.profile.key}: {error.sentence}")
     for one, of_it in ready:  # kept all together, when nothing has to be waited for any more
         done.deliveries += deliver_versions(
-            session, one.versions, one.profile, one.format, one.options, together=one.together, ready=of_it
+            context, one.versions, one.profile, one.format, one.options, together=one.together, ready=of_it
         )
     return done
 
 
-def zip_of(session: Session, order: Order) -> tuple[str, bytes] | Job:
+def zip_of(context: Context, order: Order) -> tuple[str, bytes] | Job:
     """The package of files in every format, by name and bytes; the work that makes it, where that takes long."""
     formats = [f.key for f in WRITTEN]
     count = _frames(order.versions) * len(formats) * len(order.profiles)
     if order.options.reduce_px is None and count <= _QUICK_FRAMES:
-        return bundles_of(session, order.versions, order.profiles, formats, order.options, order.together)
+        return bundles_of(context, order.versions, order.profiles, formats, order.options, order.together)
     params = _params(order, profiles=[p.model_dump(mode="json") for p in order.profiles], formats=formats)
-    return ask_for(session, "bundle", order.versions[0].id, params)
+    return ask_for(context, "bundle", order.versions[0].id, params)
 
 
 def _params(asked: Order | OneFile, **rest: Any) -> dict[str, Any]:

@@ -4,9 +4,8 @@ from __future__ import annotations
 
 import re
 
-from sqlalchemy.orm import Session
-
 from anaxis.app.acting import use_case
+from anaxis.app.context import Context
 from anaxis.app.roles import Role
 from anaxis.packages.model import Profile, profile_from_dict
 from anaxis.store import keep
@@ -16,21 +15,21 @@ from anaxis.store.packages import free_key, get_package
 
 @use_case("keep a package", Role.LEAD, studio=True)
 def keep_package(
-    session: Session, profile: Profile, change: str, fresh: bool = False, made_from: int | None = None
+    context: Context, profile: Profile, change: str, fresh: bool = False, made_from: int | None = None
 ) -> Package:
     """A package as the next version of its key, or as a ``fresh`` one; see :func:`anaxis.store.keep.keep_package`."""
-    return keep.keep_package(session, profile, change[:300], fresh, made_from)
+    return keep.keep_package(context, profile, change[:300], fresh, made_from)
 
 
-def copy_package(session: Session, key: str, label: str, wanted: str) -> Package:
+def copy_package(context: Context, key: str, label: str, wanted: str) -> Package:
     """A package under another key, one like ``wanted`` that is free. Raises BadInput."""
-    source = get_package(session, key)
+    source = get_package(context, key)
     changed = {
-        "key": free_key(session, legal_key(wanted or f"{key}-own", "own")),
+        "key": free_key(context, legal_key(wanted or f"{key}-own", "own")),
         "label": label.strip() or f"{source.label}, our own",
     }
     made = profile_from_dict(source.model_dump(mode="json") | changed, "the copy")
-    return keep_package(session, made, f"copied from {key}", fresh=True)
+    return keep_package(context, made, f"copied from {key}", fresh=True)
 
 
 def legal_key(wanted: str, otherwise: str) -> str:

@@ -8,9 +8,9 @@ from collections.abc import Sequence
 from datetime import UTC, datetime, timedelta
 
 from sqlalchemy import delete, func, select, text
-from sqlalchemy.orm import Session
 
-from anaxis.app.acting import actor_of, use_case
+from anaxis.app.acting import use_case
+from anaxis.app.context import Context
 from anaxis.app.roles import GIVEN, Actor, Role
 from anaxis.core.errors import BadInput
 from anaxis.core.names import looks_like, visible_name
@@ -38,28 +38,28 @@ def actor_for(person: Person, most: Role = Role.ADMINISTRATOR, only: int | None 
     return Actor(person.name, Role.NOBODY, {only: there}, person.id, most)
 
 
-def people(session: Session) -> list[Person]:
+def people(context: Context) -> list[Person]:
     return list(
-        session.execute(select(Person).order_by(Person.disabled_at.is_not(None), func.lower(Person.name))).scalars()
+        context.execute(select(Person).order_by(Person.disabled_at.is_not(None), func.lower(Person.name))).scalars()
     )
 
 
-def get_person(session: Session, number: int) -> Person:
-    return found(session, Person, number, "person")
+def get_person(context: Context, number: int) -> Person:
+    return found(context, Person, number, "person")
 
 
-def own_person(session: Session) -> Person:
-    """The person who acts in a session. Raises NotFound for whoever has the database and is no person."""
-    return get_person(session, actor_of(session).person or 0)
+def own_person(context: Context) -> Person:
+    """The person who works here. Raises NotFound for whoever has the database and is no person."""
+    return get_person(context, context.actor.person or 0)
 
 
-def person_named(session: Session, name: str) -> Person | None:
+def person_named(context: Context, name: str) -> Person | None:
     query = select(Person).where(func.lower(Person.name) == name.strip().lower())
-    return session.execute(query).scalar_one_or_none()
+    return context.execute(query).scalar_one_or_none()
 
 
 @use_case("add a person", Role.ADMINISTRATOR)
-def add_person(session: Session, name: str, everywhere: Role = Role.NOBODY) -> Person:
+def add_person(context: Context, name: str, everywhere: Role = Role.NOBODY) -> Person:
     """Somebody new, with a role everywhere, who sets a password by a link (:func:`link_for`). Raises BadInput."""
     name = " ".join(name.split())
     if not 1 <= len(name) <= _MAX_NAME:
@@ -67,24 +67,24 @@ def add_person(session: Session, name: str, everywhere: Role = Role.NOBODY) -> P
     name = visible_name(name)
     looks = looks_like(name)
     alike = next(
-        (n for n in ("local", *session.execute(select(Person.name)).scalars()) if looks_like(n) == looks), None
+        (n for n in ("local", *context.execute(select(Person.name)).scalars()) if looks_like(n) == looks), None
     )
     if alike is not None:
         raise BadInput(f"There is somebody called '{alike}' already, and '{name}' looks like it: choose another name.")
     person = Person(name=name, everywhere=int(everywhere))
-    session.add(person)
-    session.flush()
+    context.add(person)
+    context.flush()
     return person
 
 
 @use_case("give a role", Role.ADMINISTRATOR)
-def give_role(session: Session, person: Person, role: Role, show: Show | None = None) -> Person:
+def give_role(context: Context, person: Person, role: Role, show: Show | None = None) -> Person:
     """A role everywhere or in a show; NOBODY takes it back. Raises BadInput where nobody would be left to give roles, and for
     somebody whose groups say it."""
     if person.subject is not None:
         raise BadInput(f"{person.name} signs in by the studio's service: their groups there say what they may do here.")
     if show is None:
-        _require_another(session, person, role)
+        _require_another(context, person, role)
         person.everywhere = int(role)
     elif role not in (Role.NOBODY, *GIVEN):
         raise BadInput(
@@ -92,45 +92,45 @@ def give_role(session: Session, person: Person, role: Role, show: Show | None = 
         )
     else:
         person.in_shows = [r for r in person.in_shows if r.show_id != show.id]
-        session.flush()
+        context.flush()
         if role:
             person.in_shows.append(RoleInShow(show_id=show.id, role=int(role)))
-    session.flush()
+    context.flush()
     return person
 
 
 @use_case("disable a person", Role.ADMINISTRATOR)
-def disable(session: Session, person: Person) -> Person:
+def disable(context: Context, person: Person) -> Person:
     """Nobody is signed in as that person any more, and none of that person's tokens works; what they did stays told."""
-    _require_another(session, person, Role.NOBODY)
+    _require_another(context, person, Role.NOBODY)
     person.disabled_at = datetime.now(UTC)
-    session.execute(delete(SignIn).where(SignIn.person_id == person.id))
-    session.execute(delete(OneTimeLink).where(OneTimeLink.person_id == person.id))
-    for token in session.execute(select(Token).where(Token.person_id == person.id)).scalars():
+    context.execute(delete(SignIn).where(SignIn.person_id == person.id))
+    context.execute(delete(OneTimeLink).where(OneTimeLink.person_id == person.id))
+    for token in context.execute(select(Token).where(Token.person_id == person.id)).scalars():
         token.revoked_at = token.revoked_at or datetime.now(UTC)
     return person
 
 
 @use_case("enable a person", Role.ADMINISTRATOR)
-def enable(session: Session, person: Person) -> Person:
+def enable(context: Context, person: Person) -> Person:
     """That person may sign in again; tokens stay revoked."""
     person.disabled_at = None
     return person
 
 
-def _require_another(session: Session, person: Person, role: Role) -> None:
+def _require_another(context: Context, person: Person, role: Role) -> None:
     """Two administrators who take each other's role away at once wait for each other."""
-    session.execute(text("SELECT pg_advisory_xact_lock(:lock)"), {"lock": _ADMINISTRATORS})
+    context.execute(text("SELECT pg_advisory_xact_lock(:lock)"), {"lock": _ADMINISTRATORS})
     if person.everywhere < Role.ADMINISTRATOR or role >= Role.ADMINISTRATOR:
         return
     others = select(func.count()).where(
         Person.everywhere >= int(Role.ADMINISTRATOR), Person.disabled_at.is_(None), Person.id != person.id
     )
-    if not session.execute(others).scalar_one():
+    if not context.execute(others).scalar_one():
         raise BadInput(f"{person.name} is the only administrator: make somebody else one first.")
 
 
-def link_for(session: Session, person: Person) -> str:
+def link_for(context: Context, person: Person) -> str:
     """A secret by which that person sets a password, once, within three days; earlier ones no longer hold.
 
     Whoever calls it has the administrator's role, or the database.
@@ -139,26 +139,26 @@ def link_for(session: Session, person: Person) -> str:
         raise BadInput(f"{person.name} is disabled: enable them first.")
     if person.subject is not None:
         raise BadInput(f"{person.name} signs in by the studio's service, and has no password here.")
-    session.execute(delete(OneTimeLink).where(OneTimeLink.person_id == person.id))
+    context.execute(delete(OneTimeLink).where(OneTimeLink.person_id == person.id))
     secret = secrets.token_urlsafe(32)
     held = OneTimeLink(digest=digest_of(secret), person_id=person.id, expires_at=datetime.now(UTC) + _LINK_HOLDS)
-    session.add(held)
-    session.flush()
+    context.add(held)
+    context.flush()
     return secret
 
 
 @use_case("make a one-time link", Role.ADMINISTRATOR)
-def invite(session: Session, person: Person) -> Person:
+def invite(context: Context, person: Person) -> Person:
     """That a link is made for somebody, told in the history; the link itself is :func:`link_for`'s."""
     return person
 
 
-def first_link(session: Session) -> str | None:
+def first_link(context: Context) -> str | None:
     """Where nobody can sign in yet, a link for the first administrator; None where somebody can."""
-    if session.execute(select(Person.id).where(Person.password.is_not(None)).limit(1)).first() is not None:
+    if context.execute(select(Person.id).where(Person.password.is_not(None)).limit(1)).first() is not None:
         return None
-    person = person_named(session, FIRST) or add_person(session, FIRST, Role.ADMINISTRATOR)
-    return link_for(session, person)
+    person = person_named(context, FIRST) or add_person(context, FIRST, Role.ADMINISTRATOR)
+    return link_for(context, person)
 
 
 def roles_called(person: Person) -> Sequence[tuple[str, str]]:

@@ -9,9 +9,10 @@ from typing import Any, NamedTuple
 
 from sqlalchemy import func, select, text, update
 from sqlalchemy.dialects.postgresql import distinct_on
-from sqlalchemy.orm import Session, joinedload
+from sqlalchemy.orm import joinedload
 
-from anaxis.app.acting import actor_of, use_case
+from anaxis.app.acting import use_case
+from anaxis.app.context import Context
 from anaxis.app.deliver import options_from
 from anaxis.app.derive import behind_of
 from anaxis.app.roles import Role
@@ -73,7 +74,7 @@ class Board:
 
 @use_case("plan", Role.LEAD)
 def set_target(
-    session: Session,
+    context: Context,
     show: Show,
     package: str,
     format_key: str,
@@ -85,11 +86,11 @@ def set_target(
 
     Raises BadInput for a package, format or recipe that is not there.
     """
-    get_package(session, package)
+    get_package(context, package)
     format_of(format_key)
     if recipe:
-        newest_recipe(session, recipe)
-    drop_of(session, show, package, format_key)
+        newest_recipe(context, recipe)
+    drop_of(context, show, package, format_key)
     target = PlanTarget(
         show_id=show.id,
         package=package,
@@ -98,34 +99,34 @@ def set_target(
         recipe=recipe,
         shots=None if shots is None else sorted(shots),
     )
-    session.add(target)
-    session.flush()
+    context.add(target)
+    context.flush()
     return target
 
 
-def drop_of(session: Session, show: Show, package: str, format_key: str) -> None:
+def drop_of(context: Context, show: Show, package: str, format_key: str) -> None:
     of = (
         PlanTarget.show_id == show.id,
         PlanTarget.package == package,
         PlanTarget.format == format_key,
         PlanTarget.removed_at.is_(None),
     )
-    session.execute(update(PlanTarget).where(*of).values(removed_at=datetime.now(UTC)))
+    context.execute(update(PlanTarget).where(*of).values(removed_at=datetime.now(UTC)))
 
 
 @use_case("take out of the plan", Role.LEAD)
-def drop_target(session: Session, target: PlanTarget) -> PlanTarget:
+def drop_target(context: Context, target: PlanTarget) -> PlanTarget:
     """A target is no longer owed; what was delivered for it stays."""
     target.removed_at = datetime.now(UTC)
-    session.flush()
+    context.flush()
     return target
 
 
-def targets_of(session: Session, show: Show) -> list[PlanTarget]:
+def targets_of(context: Context, show: Show) -> list[PlanTarget]:
     query = (
         select(PlanTarget).where(PlanTarget.show_id == show.id, PlanTarget.removed_at.is_(None)).order_by(PlanTarget.id)
     )
-    return list(session.execute(query).scalars())
+    return list(context.execute(query).scalars())
 
 
 def shots_named(show: Show, names: Iterable[str]) -> list[int] | None:
@@ -145,14 +146,14 @@ class _Newest(NamedTuple):
     version_id: int
 
 
-def board(session: Session, show: Show) -> Board:
+def board(context: Context, show: Show) -> Board:
     """The board of a show, in a number of queries that does not depend on how many shots it has."""
-    targets, packages = targets_of(session, show), all_packages(session)
-    rows = _rows(session, show)
-    newest = _newest_deliveries(session, show)
-    work = _newest_work(session, show)
-    late = behind_of(session)
-    recipes = {t.recipe: newest_recipe(session, t.recipe).operations for t in targets if t.recipe}
+    targets, packages = targets_of(context, show), all_packages(context)
+    rows = _rows(context, show)
+    newest = _newest_deliveries(context, show)
+    work = _newest_work(context, show)
+    late = behind_of(context)
+    recipes = {t.recipe: newest_recipe(context, t.recipe).operations for t in targets if t.recipe}
     for row in rows:
         for target in targets:
             cell = Cell("not asked")
@@ -166,7 +167,7 @@ def board(session: Session, show: Show) -> Board:
     return Board(show, targets, rows)
 
 
-def _rows(session: Session, show: Show) -> list[Row]:
+def _rows(context: Context, show: Show) -> list[Row]:
     query = (
         select(Shot, Camera, Version)
         .join(Camera, Camera.shot_id == Shot.id)
@@ -174,12 +175,12 @@ def _rows(session: Session, show: Show) -> list[Row]:
         .where(*on_the_list(show))
         .order_by(Shot.name, Camera.name)
     )
-    found = session.execute(query).all()
+    found = context.execute(query).all()
     # A projection camera stands for one frame: it is delivered by hand, where it is wanted.
     return [Row(s, c, v) for s, c, v in found if v.derivation is None or v.derivation.kind != "held"]
 
 
-def _newest_deliveries(session: Session, show: Show) -> dict[tuple[int, str, str], _Newest]:
+def _newest_deliveries(context: Context, show: Show) -> dict[tuple[int, str, str], _Newest]:
     query = (
         select(Version.camera_id, PACKAGE_KEY, Delivery)
         .join(Version, Version.id == Delivery.version_id)
@@ -191,11 +192,11 @@ def _newest_deliveries(session: Session, show: Show) -> dict[tuple[int, str, str
         .options(joinedload(Delivery.version).joinedload(Version.camera).joinedload(Camera.shot))
     )
     return {
-        (camera, package, d.format): _Newest(d, d.version_id) for camera, package, d in session.execute(query).all()
+        (camera, package, d.format): _Newest(d, d.version_id) for camera, package, d in context.execute(query).all()
     }
 
 
-def _newest_work(session: Session, show: Show) -> dict[tuple[int, int], Job]:
+def _newest_work(context: Context, show: Show) -> dict[tuple[int, int], Job]:
     query = (
         select(Version.camera_id, Job)
         .join(Version, Version.id == Job.version_id)
@@ -204,7 +205,7 @@ def _newest_work(session: Session, show: Show) -> dict[tuple[int, int], Job]:
         .ext(distinct_on(Version.camera_id, Job.target_id))
         .order_by(Version.camera_id, Job.target_id, Job.id.desc())
     )
-    return {(camera, job.target_id): job for camera, job in session.execute(query).all() if job.target_id is not None}
+    return {(camera, job.target_id): job for camera, job in context.execute(query).all() if job.target_id is not None}
 
 
 def _cell(
@@ -267,46 +268,46 @@ def due(plan: Board, states: Collection[str] = DUE, cameras: Collection[int] | N
 
 @use_case("run the plan")
 def start_run(
-    session: Session, show: Show, states: Collection[str] = DUE, cameras: Collection[int] | None = None
+    context: Context, show: Show, states: Collection[str] = DUE, cameras: Collection[int] | None = None
 ) -> Run:
     """Put down what is due as the work of a run. Two runs at once share nothing: what is under way is left to the first.
 
     Raises BadInput where nothing is due.
     """
-    session.execute(select(Show.id).where(Show.id == show.id).with_for_update())
-    plan = board(session, show)
+    context.execute(select(Show.id).where(Show.id == show.id).with_for_update())
+    plan = board(context, show)
     wanted = due(plan, states, cameras)
     if not wanted:
         raise BadInput(
             f"Nothing of {show.name}'s plan is due: every delivery it asks for is there and matches, or is under way.",
             "nothing_due",
         )
-    recipes = {t.recipe: newest_recipe(session, t.recipe).number for t in plan.targets if t.recipe}
-    run = Run(show_id=show.id, actor=actor_of(session).name, recipes=recipes)
-    session.add(run)
-    session.flush()
-    profiles = {t.package: get_package(session, t.package).model_dump(mode="json") for t in plan.targets}
+    recipes = {t.recipe: newest_recipe(context, t.recipe).number for t in plan.targets if t.recipe}
+    run = Run(show_id=show.id, actor=context.actor.name, recipes=recipes)
+    context.add(run)
+    context.flush()
+    profiles = {t.package: get_package(context, t.package).model_dump(mode="json") for t in plan.targets}
     for one in wanted:
         params = {
             "versions": [one.row.version.id], "profile": profiles[one.target.package], "format": one.target.format,
             "options": {**asdict(USUAL), **one.target.options}, "together": "", "recipe": one.target.recipe,
         }  # fmt: skip
-        ask_in(session, "delivery", one.row.version.id, params, run_id=run.id, target_id=one.target.id)
-    many_are_in_queue(session)
+        ask_in(context, "delivery", one.row.version.id, params, run_id=run.id, target_id=one.target.id)
+    many_are_in_queue(context)
     return run
 
 
-def jobs_of(session: Session, run: Run) -> list[Job]:
+def jobs_of(context: Context, run: Run) -> list[Job]:
     query = (
         select(Job)
         .where(Job.run_id == run.id)
         .order_by(Job.id)
         .options(joinedload(Job.version).joinedload(Version.camera).joinedload(Camera.shot))
     )
-    return list(session.execute(query).scalars())
+    return list(context.execute(query).scalars())
 
 
-def made_by(session: Session, jobs: Iterable[Job]) -> dict[int, Delivery]:
+def made_by(context: Context, jobs: Iterable[Job]) -> dict[int, Delivery]:
     """The deliveries of jobs that are done, by the job's number."""
     of_job = {j.id: j.result["delivery"] for j in jobs if "delivery" in j.result}
     query = (
@@ -314,21 +315,21 @@ def made_by(session: Session, jobs: Iterable[Job]) -> dict[int, Delivery]:
         .where(Delivery.id.in_(of_job.values()))
         .options(joinedload(Delivery.version).joinedload(Version.camera).joinedload(Camera.shot))
     )
-    made = {d.id: d for d in session.execute(query).scalars()}
+    made = {d.id: d for d in context.execute(query).scalars()}
     return {job: made[delivery] for job, delivery in of_job.items()}
 
 
 @use_case("stop a run")
-def stop_run(session: Session, run: Run) -> Run:
+def stop_run(context: Context, run: Run) -> Run:
     """Work that has not begun is stopped at once, work under way when it next tells its progress."""
-    stop_those(session, Job.run_id == run.id)
+    stop_those(context, Job.run_id == run.id)
     return run
 
 
 @use_case("resume a run")
-def resume_run(session: Session, run: Run, states: Sequence[str] = ("stopped",)) -> Run:
+def resume_run(context: Context, run: Run, states: Sequence[str] = ("stopped",)) -> Run:
     """Work of a run that was stopped (or failed, where ``states`` say so) put down again. Raises BadInput where there is none."""
-    if not resume(session, Job.run_id == run.id, states):
+    if not resume(context, Job.run_id == run.id, states):
         raise BadInput(f"Nothing of {run.name} was {' or '.join(states)}: there is nothing to do again.")
     return run
 
@@ -347,9 +348,9 @@ class Progress(NamedTuple):
         return any(self.states.get(s) for s in OPEN)
 
 
-def progress_of(session: Session, run: Run) -> Progress:
+def progress_of(context: Context, run: Run) -> Progress:
     """From the run's jobs; the time left by how many have ended since the first began."""
-    rows = session.execute(
+    rows = context.execute(
         select(Job.state, func.count(), func.coalesce(func.sum(Job.share), 0.0))
         .where(Job.run_id == run.id)
         .group_by(Job.state)
@@ -358,11 +359,11 @@ def progress_of(session: Session, run: Run) -> Progress:
     count = sum(states.values())
     over = sum(states.get(s, 0) for s in ("done", "failed", "stopped"))
     done = over + sum(share for state, _, share in rows if state in OPEN)
-    begun, now = session.execute(select(func.min(Job.begun_at), func.now()).where(Job.run_id == run.id)).one()
+    begun, now = context.execute(select(func.min(Job.begun_at), func.now()).where(Job.run_id == run.id)).one()
     left = None
     if begun is not None and 0 < done < count:
         left = (now - begun).total_seconds() / done * (count - done)
-    return Progress(states, done / count if count else 1.0, left, len(left_alone(session, Job.run_id == run.id)))
+    return Progress(states, done / count if count else 1.0, left, len(left_alone(context, Job.run_id == run.id)))
 
 
 _WORKERS = text(
@@ -375,6 +376,6 @@ _WORKERS = text(
 )
 
 
-def workers(session: Session) -> list[dict[str, Any]]:
+def workers(context: Context) -> list[dict[str, Any]]:
     """The workers heard of lately: what each does, since when, and how long ago it was heard of."""
-    return [dict(row._mapping) for row in session.execute(_WORKERS)]
+    return [dict(row._mapping) for row in context.execute(_WORKERS)]

@@ -14,12 +14,11 @@ from typing import Any, BinaryIO, NamedTuple
 
 from sqlalchemy import delete, select
 from sqlalchemy.dialects.postgresql import insert
-from sqlalchemy.orm import Session
 
 from anaxis.app.acting import use_case
+from anaxis.app.context import Context
 from anaxis.app.media_roots import require_pictures, require_root_for
 from anaxis.app.take_in import disk_name
-from anaxis.app.waiting import let_go
 from anaxis.core.camera.lens import Image
 from anaxis.core.checks import plates as checks
 from anaxis.core.errors import BadInput
@@ -62,34 +61,34 @@ def folder_of(root: str, folder: str) -> Folder:
 
 @use_case("attach a plate")
 def attach_plate(
-    session: Session, shot: Shot, root: str, folder: str, sequence: str, kind: str, name: str = ""
+    context: Context, shot: Shot, root: str, folder: str, sequence: str, kind: str, name: str = ""
 ) -> Plate:
     """A sequence below a media root that is open to the shot's show becomes a plate of the shot. Raises BadInput, NotOpen."""
-    require_root_for(session, root, shot.show)
+    require_root_for(context, root, shot.show)
     held = next((f for f in folder_of(root, folder).sequences if f.name == sequence), None)
     if held is None:
         raise BadInput(
             f"There is no sequence '{sequence[:80]}' in {folder or root} any more: look at the folder again."
         )
-    return _attached(session, shot, root, folder.strip("/"), held, kind, name)
+    return _attached(context, shot, root, folder.strip("/"), held, kind, name)
 
 
 @use_case("hand in a plate")
 def hand_in_plate(
-    session: Session, shot: Shot, files: Sequence[tuple[str, BinaryIO]], kind: str, name: str = ""
+    context: Context, shot: Shot, files: Sequence[tuple[str, BinaryIO]], kind: str, name: str = ""
 ) -> Plate:
     """Files handed in, or a zip of them, become a plate of a shot. Raises BadInput, and then nothing is kept."""
     folder = f"{disk_name(shot.name)}-{token_hex(6)}"
-    let_go(session)
+    context.release_connection()
     try:
-        return _handed_in(session, shot, folder, files, kind, name)
+        return _handed_in(context, shot, folder, files, kind, name)
     except BaseException:
         take_away(folder)
         raise
 
 
 def _handed_in(
-    session: Session, shot: Shot, folder: str, files: Sequence[tuple[str, BinaryIO]], kind: str, name: str
+    context: Context, shot: Shot, folder: str, files: Sequence[tuple[str, BinaryIO]], kind: str, name: str
 ) -> Plate:
     for given, source in files:
         if Path(given).suffix.lower() == ".zip":
@@ -103,7 +102,7 @@ def _handed_in(
         raise BadInput(
             f"What was handed in must be one image sequence or one movie; this holds {len(sequences)}: {names}."
         )
-    return _attached(session, shot, HANDED_IN, folder, sequences[0], kind, name)
+    return _attached(context, shot, HANDED_IN, folder, sequences[0], kind, name)
 
 
 def _require_picture(name: str) -> None:
@@ -125,20 +124,20 @@ def _unzipped(folder: str, name: str, source: BinaryIO) -> None:
             one.unlink()
 
 
-def _attached(session: Session, shot: Shot, root: str, folder: str, held: Found, kind: str, name: str) -> Plate:
+def _attached(context: Context, shot: Shot, root: str, folder: str, held: Found, kind: str, name: str) -> Plate:
     named = (name.strip() or Path(held.name).stem.rstrip("#._- "))[:MAX_NAME]
     if kind not in checks.PLATE_KINDS:
         raise BadInput(f"'{kind[:40]}' is no kind of plate: choose one of {', '.join(checks.PLATE_KINDS)}.")
-    if any(p.name == named for p in plates_of(session, shot)):
+    if any(p.name == named for p in plates_of(context, shot)):
         raise BadInput(f"The shot has a plate '{named}' already: give this one another name.")
-    let_go(session)
+    context.release_connection()
     looked = look_at(held, kind, opened=partial(opened_of, root, folder), most=_LOOKED_AT)
     plate = Plate(
         shot_id=shot.id, name=named, kind=kind, root=root, folder=folder,
         files={str(n): Path(f).name for n, f in held.files.items()}, facts=looked.facts.as_dict(), seen=_seen(looked),
     )  # fmt: skip
-    session.add(plate)
-    session.flush()
+    context.add(plate)
+    context.flush()
     return plate
 
 
@@ -158,7 +157,7 @@ def _seen(looked: PlateSummary) -> dict[str, Any]:
 
 
 @use_case("change a plate")
-def change_plate(session: Session, plate: Plate, kind: str, offset: int, view: str, stops: float) -> Plate:
+def change_plate(context: Context, plate: Plate, kind: str, offset: int, view: str, stops: float) -> Plate:
     """Which plate it is, how its numbers meet the camera's frames, and how it is shown. Raises BadInput."""
     if kind not in checks.PLATE_KINDS or view not in VIEWS:
         raise BadInput("Choose which plate it is and how it is shown from the lists.")
@@ -169,26 +168,26 @@ def change_plate(session: Session, plate: Plate, kind: str, offset: int, view: s
 
 
 @use_case("take a plate away")
-def remove_plate(session: Session, plate: Plate) -> Plate:
+def remove_plate(context: Context, plate: Plate) -> Plate:
     """The plate is no longer one of its shot's; its files stay where they are, its proxies go."""
     plate.removed_at = datetime.now(UTC)
-    drop_proxies(session, plate)
+    drop_proxies(context, plate)
     return plate
 
 
-def drop_proxies(session: Session, plate: Plate) -> None:
+def drop_proxies(context: Context, plate: Plate) -> None:
     """Proxies can be made again at any time."""
-    session.execute(delete(PlateProxy).where(PlateProxy.plate_id == plate.id))
+    context.execute(delete(PlateProxy).where(PlateProxy.plate_id == plate.id))
 
 
-def plates_of(session: Session, shot: Shot) -> list[Plate]:
+def plates_of(context: Context, shot: Shot) -> list[Plate]:
     """A shot's plates, those as shot first."""
     query = select(Plate).where(Plate.shot_id == shot.id, Plate.removed_at.is_(None)).order_by(Plate.kind, Plate.id)
-    return list(session.execute(query).scalars())
+    return list(context.execute(query).scalars())
 
 
-def get_plate(session: Session, number: int) -> Plate:
-    return found(session, Plate, number, "plate")
+def get_plate(context: Context, number: int) -> Plate:
+    return found(context, Plate, number, "plate")
 
 
 def as_checked(plate: Plate) -> checks.Plate:
@@ -216,52 +215,52 @@ def findings_of_plate(plate: Plate, version: Version) -> list[Finding]:
 # Proxies
 
 
-def proxy_numbers(session: Session, plate: Plate, look: str = "") -> list[int]:
+def proxy_numbers(context: Context, plate: Plate, look: str = "") -> list[int]:
     """The pictures whose proxies are there, as the plate is shown now, or by another ``look``."""
     query = select(PlateProxy.number).where(PlateProxy.plate_id == plate.id, PlateProxy.look == (look or plate.look))
-    return sorted(session.execute(query).scalars())
+    return sorted(context.execute(query).scalars())
 
 
-def proxy_of(session: Session, plate: Plate, number: int) -> bytes | None:
+def proxy_of(context: Context, plate: Plate, number: int) -> bytes | None:
     """A picture of a plate; None where it is not made yet. Raises NotOpen."""
-    require_pictures(session, plate)
-    row = session.get(PlateProxy, (plate.id, number, plate.look))
+    require_pictures(context, plate)
+    row = context.get(PlateProxy, (plate.id, number, plate.look))
     return None if row is None else row.data
 
 
-def ask_for_proxies(session: Session, version: Version, plate: Plate) -> Job | None:
+def ask_for_proxies(context: Context, version: Version, plate: Plate) -> Job | None:
     """The work that makes what is not there yet; None where all is. Asked for twice it is the same work."""
     query = select(Job).where(Job.kind == "proxies", Job.state.in_(OPEN)).order_by(Job.id)
-    for job in session.execute(query).scalars():
+    for job in context.execute(query).scalars():
         if job.params.get("plate") == plate.id and job.params.get("look") == plate.look:
             return job
-    if len(proxy_numbers(session, plate)) >= len(plate.numbers) - len(plate.seen.get("broken", {})):
+    if len(proxy_numbers(context, plate)) >= len(plate.numbers) - len(plate.seen.get("broken", {})):
         return None
     # As it is shown now: by the time they are made somebody may have chosen otherwise.
     params = {"plate": plate.id, "look": plate.look, "view": plate.view, "stops": plate.stops}
-    return ask_for(session, "proxies", version.id, params)
+    return ask_for(context, "proxies", version.id, params)
 
 
-def _is_coming(session: Session, plate: Plate) -> bool:
+def _is_coming(context: Context, plate: Plate) -> bool:
     """Whether proxies of it are being made."""
-    job = newest_proxy_work(session, plate)
+    job = newest_proxy_work(context, plate)
     return job is not None and job.state in OPEN
 
 
-def newest_proxy_work(session: Session, plate: Plate) -> Job | None:
+def newest_proxy_work(context: Context, plate: Plate) -> Job | None:
     query = (
         select(Job).where(Job.kind == "proxies", Job.params["plate"].as_integer() == plate.id).order_by(Job.id.desc())
     )
-    return session.execute(query.limit(1)).scalars().first()
+    return context.execute(query.limit(1)).scalars().first()
 
 
-def make_proxies(session: Session, job: Job, tell: Progress) -> dict[str, Any]:
+def make_proxies(context: Context, job: Job, tell: Progress) -> dict[str, Any]:
     """Every proxy that is not there yet; some at a time are kept, so that work taken up again goes on where it was."""
-    plate, look = get_plate(session, job.params["plate"]), job.params["look"]
-    require_pictures(session, plate)
-    there = set(proxy_numbers(session, plate, look))
-    engine, wanted = session.get_bind(), [n for n in plate.numbers if n not in there]
-    let_go(session)
+    plate, look = get_plate(context, job.params["plate"]), job.params["look"]
+    require_pictures(context, plate)
+    there = set(proxy_numbers(context, plate, look))
+    engine, wanted = context.get_bind(), [n for n in plate.numbers if n not in there]
+    context.release_connection()
     if not wanted:
         return {"made": 0}
     movie = Path(next(iter(plate.files.values()))).suffix.lower() in MOVIE_SUFFIXES
@@ -275,7 +274,7 @@ def make_proxies(session: Session, job: Job, tell: Progress) -> dict[str, Any]:
 
     def keep() -> None:
         if waiting:
-            with Session(engine) as own, own.begin():
+            with Context(engine, context.actor) as own, own.begin():
                 own.execute(insert(PlateProxy).values(waiting).on_conflict_do_nothing())
             waiting.clear()
 
@@ -290,7 +289,7 @@ def make_proxies(session: Session, job: Job, tell: Progress) -> dict[str, Any]:
             keep()
         tell((len(there) + count) / max(1, len(plate.numbers)))
     keep()
-    session.refresh(plate, with_for_update=True)
+    context.refresh(plate, with_for_update=True)
     plate.seen = {
         **plate.seen,
         "broken": {**plate.seen.get("broken", {}), **broken},
@@ -299,7 +298,7 @@ def make_proxies(session: Session, job: Job, tell: Progress) -> dict[str, Any]:
     return {"made": len(wanted) - len(broken), "broken": len(broken)}
 
 
-def shown_of(session: Session, plate: Plate, version: Version) -> dict[str, Any]:
+def shown_of(context: Context, plate: Plate, version: Version) -> dict[str, Any]:
     """What a page needs to lay a plate behind a camera: which numbers are there, and where its picture lies in the camera's."""
     image, camera = image_of(plate), picture_of_version(version).image
     if plate.kind == "undistorted" and image.width_px >= camera.width_px and image.height_px >= camera.height_px:
@@ -308,15 +307,15 @@ def shown_of(session: Session, plate: Plate, version: Version) -> dict[str, Any]
         wide, high = float(camera.width_px), float(camera.height_px)
     return {
         "id": plate.id, "name": plate.name, "kind": plate.kind, "offset": plate.frame_offset, "look": plate.look,
-        "numbers": proxy_numbers(session, plate), "all": len(plate.numbers), "coming": _is_coming(session, plate),
+        "numbers": proxy_numbers(context, plate), "all": len(plate.numbers), "coming": _is_coming(context, plate),
         "rect_px": [(camera.width_px - wide) / 2, (camera.height_px - high) / 2, wide, high],
     }  # fmt: skip
 
 
-def pictures_of(session: Session, plate: Plate) -> Pictures:
+def pictures_of(context: Context, plate: Plate) -> Pictures:
     """A plate for an image plane: its files by the camera's frame, where they lie, and one of its proxies."""
-    there = proxy_numbers(session, plate)
-    still = proxy_of(session, plate, there[0]) if there else None
+    there = proxy_numbers(context, plate)
+    still = proxy_of(context, plate, there[0]) if there else None
     folder = root_of(plate.root) / plate.folder
     movie = bool(plate.seen.get("movie_frames"))
     files = (

@@ -7,16 +7,15 @@ from datetime import UTC, datetime
 from typing import Any
 
 from pydantic import BaseModel
-from sqlalchemy.orm import Session
 
-from anaxis.app.acting import actor_of, use_case
+from anaxis.app.acting import use_case
+from anaxis.app.context import Context
 from anaxis.app.draft import Draft, corrections_typed
 from anaxis.app.examined import file_camera, looked_at
 from anaxis.app.exchange.kept import require_shot
 from anaxis.app.exchange.recordings import Settings
 from anaxis.app.names import show_for
 from anaxis.app.take_in import require_one_reading, typed_picture
-from anaxis.app.waiting import runner_of
 from anaxis.core.camera.lens import parse_image
 from anaxis.core.checks.recorded import guesses_left
 from anaxis.core.motion.recorded import usual_settings
@@ -44,9 +43,9 @@ class RecordedFile(BaseModel):
 
 
 @use_case("open a file as a recording")
-def record_from_file(session: Session, source: SourceFile, asked: RecordedFile) -> Recording:
+def record_from_file(context: Context, source: SourceFile, asked: RecordedFile) -> Recording:
     """A camera of an uploaded file as a recording, with the file's own samples at their own times. Raises BadInput."""
-    source, read = staged_scene(session, source.id)
+    source, read = staged_scene(context, source.id)
     require_one_reading(read)
     draft = Draft.of(source)
     draft = replace(draft, correct=corrections_typed(draft, read, asked.stated))
@@ -54,34 +53,34 @@ def record_from_file(session: Session, source: SourceFile, asked: RecordedFile) 
     path = scene.camera(asked.camera or None).path
     picture = typed_picture(scene, parse_image(asked.resolution), asked.source_fit)
     recipe = draft.recipe(path)
-    samples = runner_of(session).run(source.name, own_samples, file_camera(session, source, path, recipe), picture)
-    (report,) = looked_at(session, source.name, source.scene, {path: recipe}, tracks=[], only=path)
+    samples = context.calculators.run(source.name, own_samples, file_camera(context, source, path, recipe), picture)
+    (report,) = looked_at(context, source.name, source.scene, {path: recipe}, tracks=[], only=path)
     require_shot(asked.shot)
-    show = show_for(session, asked.show.strip(), asked.new_show)
+    show = show_for(context, asked.show.strip(), asked.new_show)
     draft.kept_in(source)
     now = datetime.now(UTC)
     row = Recording(
-        show_id=show.id, source_file_id=source.id, name=source.name[:120], actor=actor_of(session).name, samples=len(samples),
+        show_id=show.id, source_file_id=source.id, name=source.name[:120], actor=context.actor.name, samples=len(samples),
         width_px=picture.image.width_px, height_px=picture.image.height_px, stopped_at=now, ended_at=now,
     )  # fmt: skip
     row.findings = [f.as_dict() for f in guesses_left(report.findings, scene.in_seconds)]
-    session.add(row)
-    session.flush()
-    session.add(RecordingBlock(recording_id=row.id, number=1, data=samples.rows.astype("<f8").tobytes()))
+    context.add(row)
+    context.flush()
+    context.add(RecordingBlock(recording_id=row.id, number=1, data=samples.rows.astype("<f8").tobytes()))
     usual = usual_settings(samples, jumps_of(samples)).model_dump() | _of_the_shot(
-        session, show.name, asked.shot.strip()
+        context, show.name, asked.shot.strip()
     )
     row.settings = Settings(
         **usual, shot=asked.shot.strip(), camera=legal_name(path.rpartition("/")[2], set())
     ).model_dump(mode="json")
-    session.flush()
-    session.refresh(row)
+    context.flush()
+    context.refresh(row)
     return row
 
 
-def _of_the_shot(session: Session, show: str, shot: str) -> dict[str, Any]:
+def _of_the_shot(context: Context, show: str, shot: str) -> dict[str, Any]:
     """The rate and first frame of a recording's camera, where the show says what the shot should be."""
-    found = find_shot(session, show, shot)
+    found = find_shot(context, show, shot)
     expected = expected_of(found) if found is not None else None
     out: dict[str, Any] = {}
     if expected is not None and expected.rate is not None:

@@ -10,14 +10,13 @@ from typing import Any
 
 import cv2
 import numpy as np
-from sqlalchemy.orm import Session
 
 from anaxis.app.acting import use_case
+from anaxis.app.context import Context
 from anaxis.app.deliver import options_from
 from anaxis.app.plates import opened_of
 from anaxis.app.stills import read_png
 from anaxis.app.take_in import disk_name
-from anaxis.app.waiting import let_go
 from anaxis.core.camera.plate.overscan import Overscan, no_overscan
 from anaxis.core.camera.plate.window import window_of
 from anaxis.core.camera.track import Track
@@ -36,7 +35,7 @@ from anaxis.store.queries import picture_of_version, track_of
 
 
 @use_case("check a render")
-def check_render(session: Session, version: Version, plate: Plate, at: int, name: str, data: bytes) -> Still:
+def check_render(context: Context, version: Version, plate: Plate, at: int, name: str, data: bytes) -> Still:
     """A render of the sample ``at``: its size, data window and edges, and how it lies on the plate once it is distorted.
 
     Raises BadInput where it or the plate's picture cannot be read, or its size is none that was asked for.
@@ -47,7 +46,7 @@ def check_render(session: Session, version: Version, plate: Plate, at: int, name
     if str(number) not in plate.files:
         raise BadInput(f"'{plate.name}' has no picture for frame {format_frame(frame)}: choose a frame that it has.")
     known = _renders(version, track, picture)
-    let_go(session)
+    context.release_connection()
     with TemporaryDirectory(prefix="anaxis-render-") as folder:
         path = Path(folder) / disk_name(name)
         path.write_bytes(data)
@@ -83,8 +82,8 @@ def check_render(session: Session, version: Version, plate: Plate, at: int, name
         version_id=version.id, frame=frame, our_name=f"{plate.name}, the plate as shot", their_name=name, ours=shot, theirs=rendered,
         measured=measured,
     )  # fmt: skip
-    session.add(row)
-    session.flush()
+    context.add(row)
+    context.flush()
     return row
 
 

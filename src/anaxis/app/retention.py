@@ -7,9 +7,10 @@ from datetime import UTC, datetime, timedelta
 from typing import Any, NamedTuple
 
 from sqlalchemy import ColumnElement, Engine, Select, delete, exists, func, select, true, union
-from sqlalchemy.orm import Session
 
+from anaxis.app.context import Context
 from anaxis.app.exchange.retention import clear_changes
+from anaxis.app.roles import LOCAL
 from anaxis.core.errors import BadInput
 from anaxis.store.exchange import Recording, SharedChange
 from anaxis.store.models import Content, DeliveryFile, Job, MadeFile, Plate, PlateProxy, SourceFile
@@ -48,19 +49,19 @@ def days_of(setting: str) -> int:
     return int(given)
 
 
-def kept(session: Session) -> list[StoredAmount]:
+def kept(context: Context) -> list[StoredAmount]:
     """What is kept that can be made again, by kind."""
     out = []
     for setting, (what, _) in SETTINGS.items():
         model, size, old = _of(setting)
-        count, whole = session.execute(
+        count, whole = context.execute(
             select(func.count(), func.coalesce(func.sum(size), 0)).select_from(model).where(_all(setting))
         ).one()
-        gone, frees = session.execute(
+        gone, frees = context.execute(
             select(func.count(), func.coalesce(func.sum(size), 0)).select_from(model).where(old)
         ).one()
         if model is SourceFile:
-            frees = session.execute(_bytes_only_of(old)).scalar_one()
+            frees = context.execute(_bytes_only_of(old)).scalar_one()
         out.append(StoredAmount(setting, what, days_of(setting), count, int(whole), gone, int(frees)))
     return out
 
@@ -85,8 +86,8 @@ def clear_out(engine: Engine) -> dict[str, int]:
             gone[setting] = clear_changes(engine, days) if (days := days_of(setting)) else 0
             continue
         model, _, old = _of(setting)
-        with Session(engine) as session, session.begin():  # each kind by itself: none waits for another
-            gone[setting] = int(session.execute(delete(model).where(old)).rowcount)  # type: ignore[attr-defined]
+        with Context(engine, LOCAL) as context, context.begin():  # each kind by itself: none waits for another
+            gone[setting] = int(context.execute(delete(model).where(old)).rowcount)  # type: ignore[attr-defined]
     clear_contents(engine)
     return gone
 
@@ -95,15 +96,15 @@ def clear_contents(engine: Engine) -> int:
     """Take away the bytes that no file is of any more; those of the last hour may be of one that is being kept."""
     named = (SourceFile.sha256, SourceFile.scene_sha256, DeliveryFile.sha256)
     unused = [~exists().where(column == Content.sha256) for column in named]
-    with Session(engine) as session, session.begin():
+    with Context(engine, LOCAL) as context, context.begin():
         return int(
-            session.execute(delete(Content).where(*unused, Content.used_at < func.now() - _IN_HAND)).rowcount  # type: ignore[attr-defined]
+            context.execute(delete(Content).where(*unused, Content.used_at < func.now() - _IN_HAND)).rowcount  # type: ignore[attr-defined]
         )
 
 
-def clear_uploads(session: Session) -> None:
+def clear_uploads(context: Context) -> None:
     """The same of uploads alone, with the next one: a server without a worker that runs on is not filled up."""
-    session.execute(delete(SourceFile).where(_of("ANAXIS_KEEP_UPLOADS_DAYS")[2]))
+    context.execute(delete(SourceFile).where(_of("ANAXIS_KEEP_UPLOADS_DAYS")[2]))
 
 
 def _all(setting: str) -> ColumnElement[bool]:

@@ -9,13 +9,12 @@ from tempfile import TemporaryDirectory
 
 import numpy as np
 from sqlalchemy import select
-from sqlalchemy.orm import Session
 
 from anaxis.app.acting import use_case
+from anaxis.app.context import Context
 from anaxis.app.deliver import newest_deliveries, options_from
 from anaxis.app.take_in import disk_name
 from anaxis.app.typed_numbers import package_table, table_of_numbers
-from anaxis.app.waiting import let_go, runner_of
 from anaxis.core.camera.projection import Projection
 from anaxis.core.camera.track import Track
 from anaxis.core.errors import BadInput
@@ -41,22 +40,22 @@ TYPED = "typed.csv"
 
 
 def take_back(
-    session: Session, parsers: ParserPool, version: Version, package: Profile, name: str, data: bytes
+    context: Context, parsers: ParserPool, version: Version, package: Profile, name: str, data: bytes
 ) -> Return:
     """A file that the package exported, read apart, measured and explained. Raises BadInput."""
     picture, meant = picture_of_version(version), track_of(version)[0]
-    let_go(session)
-    arrived = _read(parsers, runner_of(session), name, data, package, picture, meant)
-    return keep_return(session, version, package, name, data, arrived)
+    context.release_connection()
+    arrived = _read(parsers, context.calculators, name, data, package, picture, meant)
+    return keep_return(context, version, package, name, data, arrived)
 
 
-def take_back_typed(session: Session, parsers: ParserPool, version: Version, package: Profile, numbers: str) -> Return:
+def take_back_typed(context: Context, parsers: ParserPool, version: Version, package: Profile, numbers: str) -> Return:
     """The same of numbers that somebody typed, in the package's own layout or as frame, position and angles."""
     table = package_table(numbers, package)
     if table is None:
         package = package.model_copy(update={"table": None})
         table = table_of_numbers(numbers, track_of(version)[0])
-    return take_back(session, parsers, version, package, TYPED, table.encode())
+    return take_back(context, parsers, version, package, TYPED, table.encode())
 
 
 def _read(
@@ -88,7 +87,7 @@ def _as_handed_over(
 
 
 @use_case("take back")
-def keep_return(session: Session, version: Version, profile: Profile, name: str, data: bytes, back: CameBack) -> Return:
+def keep_return(context: Context, version: Version, profile: Profile, name: str, data: bytes, back: CameBack) -> Return:
     """A camera that came back, with how far it is off and what explains it."""
     track, landmarks, _ = track_of(version)
     sent, numbering = _as_handed_over(version, profile, track, picture_of_version(version), back)
@@ -116,19 +115,19 @@ def keep_return(session: Session, version: Version, profile: Profile, name: str,
                    "differences": [d._asdict() for d in proof.differences] if proof else []},
         proof=pack({}, {"frames": frames, "deviation_px": proof.deviation_px if proof else np.zeros(0), "arrived": measured.arrived.matrices if measured else np.zeros((0, 3, 4))}),
     )  # fmt: skip
-    session.add(row)
-    session.flush()
+    context.add(row)
+    context.flush()
     return row
 
 
-def get_return(session: Session, number: int) -> Return:
-    return found(session, Return, number, "return")
+def get_return(context: Context, number: int) -> Return:
+    return found(context, Return, number, "return")
 
 
-def returns_of(session: Session, version: Version) -> list[Return]:
+def returns_of(context: Context, version: Version) -> list[Return]:
     """What came back of a version, newest first."""
     query = select(Return).where(Return.version_id == version.id).order_by(Return.id.desc())
-    return list(session.execute(query).scalars())
+    return list(context.execute(query).scalars())
 
 
 def return_arrays(row: Return) -> tuple[Floats, Floats, Projection]:

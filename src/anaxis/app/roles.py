@@ -58,3 +58,5 @@ class Actor:
 
 # Whoever has the database's address may do everything with it: commands, and work that was asked for by somebody who might.
 LOCAL = Actor("local", Role.ADMINISTRATOR)
+# Whoever is not signed in yet: has no role, sees no show.
+VISITOR = Actor("visitor")

@@ -4,9 +4,8 @@ from __future__ import annotations
 
 from typing import Any
 
-from sqlalchemy.orm import Session
-
 from anaxis.app.acting import use_case
+from anaxis.app.context import Context
 from anaxis.core.camera.film_backs import FilmBack
 from anaxis.core.errors import BadInput
 from anaxis.store import keep
@@ -15,28 +14,28 @@ from anaxis.store.queries import recipe_of
 
 
 @use_case("save a recipe")
-def save_recipe(session: Session, version: Version, name: str) -> SavedRecipe:
+def save_recipe(context: Context, version: Version, name: str) -> SavedRecipe:
     """A version's recipe under a name, as its next version. Raises BadInput where there is nothing to save."""
     if not version.recipe:
         raise BadInput("There is no operation in this recipe yet: add one first.")
-    return keep.save_recipe(session, _named(name, 120, "The recipe", "saved"), recipe_of(version))
+    return keep.save_recipe(context, _named(name, 120, "The recipe", "saved"), recipe_of(version))
 
 
 @use_case("save a column layout")
-def save_layout(session: Session, name: str, layout: dict[str, Any]) -> SavedLayout:
+def save_layout(context: Context, name: str, layout: dict[str, Any]) -> SavedLayout:
     """A column layout under a name; one of that name is replaced."""
-    return keep.save_layout(session, _named(name, 120, "The layout", "saved"), layout)
+    return keep.save_layout(context, _named(name, 120, "The layout", "saved"), layout)
 
 
 @use_case("save a film back")
-def save_film_back(session: Session, name: str, width_mm: float, height_mm: float) -> SavedFilmBack:
+def save_film_back(context: Context, name: str, width_mm: float, height_mm: float) -> SavedFilmBack:
     """A film back under a name; one of that name is replaced."""
-    return keep.save_film_back(session, FilmBack(_named(name, 60, "The film back", "kept"), width_mm, height_mm))
+    return keep.save_film_back(context, FilmBack(_named(name, 60, "The film back", "kept"), width_mm, height_mm))
 
 
 @use_case("take out a film back")
-def drop_film_back(session: Session, name: str) -> SavedFilmBack:
-    return keep.drop_film_back(session, name)
+def drop_film_back(context: Context, name: str) -> SavedFilmBack:
+    return keep.drop_film_back(context, name)
 
 
 def _named(name: str, most: int, what: str, done: str) -> str:

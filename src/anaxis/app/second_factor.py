@@ -10,9 +10,9 @@ import time
 
 import pyotp
 import segno
-from sqlalchemy.orm import Session
 
 from anaxis.app.acting import use_case
+from anaxis.app.context import Context
 from anaxis.app.guessing import own_try
 from anaxis.app.roles import Role
 from anaxis.core.errors import BadInput
@@ -46,51 +46,51 @@ def picture_of(address: str) -> str:
     return str(segno.make(address, error="m").svg_inline(scale=4, border=2, dark="#1c1c1c", light="#ffffff"))
 
 
-@use_case("set up a second factor", Role.NOBODY)
-def set_up(session: Session, person: Person, secret: str, code: str) -> Person:
+@use_case("set up a second factor", Role.NOBODY, own=True)
+def set_up(context: Context, person: Person, secret: str, code: str) -> Person:
     """Raises BadInput where there is one already, and where the code is not that of the secret now."""
-    _lock(session, person)
+    _lock(context, person)
     if person.password is None:
         raise BadInput(
             "A second factor goes with a password: whoever signs in by the studio's service has theirs there."
         )
     if person.code_secret is not None:
         raise BadInput("There is a second factor already: take it away first.")
-    _take(session, person, secret, code)
+    _take(context, person, secret, code)
     person.code_secret = secret
     return person
 
 
-@use_case("take a second factor away", Role.NOBODY)
-def take_away(session: Session, person: Person, code: str) -> Person:
+@use_case("take a second factor away", Role.NOBODY, own=True)
+def take_away(context: Context, person: Person, code: str) -> Person:
     """One's own, by a code of it. Raises BadInput."""
     if is_required():
         raise BadInput("A second factor is required here: it can be set up anew by an administrator, not left out.")
-    require_code(session, person, code)
+    require_code(context, person, code)
     person.code_secret = None
     return person
 
 
 @use_case("take somebody's second factor away", Role.ADMINISTRATOR)
-def reset(session: Session, person: Person) -> Person:
+def reset(context: Context, person: Person) -> Person:
     """Of somebody who has lost theirs: they set up another one, where one is required."""
     person.code_secret = None
     return person
 
 
-def require_code(session: Session, person: Person, code: str) -> None:
+def require_code(context: Context, person: Person, code: str) -> None:
     """Take a code of the person's. Raises BadInput where it is not theirs now, or was used already; TooManyTries."""
-    _lock(session, person)
-    _take(session, person, person.code_secret or "", code)
+    _lock(context, person)
+    _take(context, person, person.code_secret or "", code)
 
 
-def _lock(session: Session, person: Person) -> None:
+def _lock(context: Context, person: Person) -> None:
     """Of two who bring the same code at once the second finds it used."""
-    session.refresh(person, ["code_secret", "code_step"], with_for_update={"of": Person})
+    context.refresh(person, ["code_secret", "code_step"], with_for_update={"of": Person})
 
 
-def _take(session: Session, person: Person, secret: str, code: str) -> None:
-    with own_try(session, f"code of {person.id}") as tried:
+def _take(context: Context, person: Person, secret: str, code: str) -> None:
+    with own_try(context, f"code of {person.id}") as tried:
         step = _step_of(secret, "".join(code.split()))
         if step is None or step <= person.code_step:
             tried.failed()

@@ -9,8 +9,9 @@ from typing import Any, NamedTuple
 
 from sqlalchemy import Select, func, select
 from sqlalchemy.dialects.postgresql import distinct_on
-from sqlalchemy.orm import Session, joinedload, selectinload
+from sqlalchemy.orm import joinedload, selectinload
 
+from anaxis.app.context import Context
 from anaxis.app.deliver import furthest_off, newest_deliveries
 from anaxis.app.derive import behind_of
 from anaxis.core.derive import derived_kind
@@ -87,34 +88,34 @@ class _Light(NamedTuple):
     warnings: int
 
 
-def shown_show(session: Session, show_id: int | None) -> Show | None:
+def shown_show(context: Context, show_id: int | None) -> Show | None:
     """The show to look at: the one asked for, else the one worked in last, an archived one where there is no other; None
     where there is none. Raises NotFound."""
     if show_id is not None:
-        return get_show(session, show_id)
-    last = Show.name == newest_show_name(session)
-    return session.execute(select(Show).order_by(Show.archived_at.is_not(None), last.desc(), Show.id).limit(1)).scalar()
+        return get_show(context, show_id)
+    last = Show.name == newest_show_name(context)
+    return context.execute(select(Show).order_by(Show.archived_at.is_not(None), last.desc(), Show.id).limit(1)).scalar()
 
 
-def shows_of(session: Session) -> list[Show]:
+def shows_of(context: Context) -> list[Show]:
     """All shows, those that are archived last."""
-    return list(session.execute(select(Show).order_by(Show.archived_at.is_not(None), Show.name)).scalars())
+    return list(context.execute(select(Show).order_by(Show.archived_at.is_not(None), Show.name)).scalars())
 
 
-def listed(session: Session, show: Show, asked: ShotFilter) -> Listing:
+def listed(context: Context, show: Show, asked: ShotFilter) -> Listing:
     """Cameras of a show, in a number of queries that does not depend on how many there are."""
-    late = behind_of(session)
-    whole = session.execute(_on_the_list(select(func.count(Camera.id)), show)).scalar_one()
-    found = [c for c in _candidates(session, show, asked, late) if not asked.findings or c.warnings]
+    late = behind_of(context)
+    whole = context.execute(_on_the_list(select(func.count(Camera.id)), show)).scalar_one()
+    found = [c for c in _candidates(context, show, asked, late) if not asked.findings or c.warnings]
     if asked.state or asked.sort == "worst":
-        worst = _worst(session, [c.head for c in found])
+        worst = _worst(context, [c.head for c in found])
         found = [c for c in found if not asked.state or _is(worst.get(c.head), asked.state)]
         if asked.sort == "worst":
             found.sort(key=lambda c: _how_bad(worst.get(c.head)), reverse=True)
     if asked.sort == "newest":
         found.sort(key=lambda c: c.at, reverse=True)
     at = max(0, min(asked.at, max(0, len(found) - 1)) // PAGE * PAGE)
-    return Listing(_rows(session, found[at : at + PAGE], late), len(found), whole, at)
+    return Listing(_rows(context, found[at : at + PAGE], late), len(found), whole, at)
 
 
 def _on_the_list(query: Select[*tuple[Any, ...]], show: Show) -> Select[*tuple[Any, ...]]:
@@ -122,7 +123,7 @@ def _on_the_list(query: Select[*tuple[Any, ...]], show: Show) -> Select[*tuple[A
     return joined.where(*on_the_list(show))
 
 
-def _candidates(session: Session, show: Show, asked: ShotFilter, late: Collection[int]) -> list[_Light]:
+def _candidates(context: Context, show: Show, asked: ShotFilter, late: Collection[int]) -> list[_Light]:
     columns = (Camera.id.label("camera"), Version.id.label("head"), Version.created_at, Version.findings, Version.facts)
     query = _on_the_list(select(*columns, Shot.first_frame, Shot.last_frame, Shot.rate), show)
     for word in asked.q.lower().split():
@@ -138,10 +139,10 @@ def _candidates(session: Session, show: Show, asked: ShotFilter, late: Collectio
         query = query.where(Version.created_at >= datetime.now(UTC) - timedelta(days=asked.days))
     allowed: dict[int, list[str]] = {}
     known_of = _on_the_list(select(Camera.id.label("camera"), AllowedWarning.sentence), show).join(AllowedWarning)
-    for row in session.execute(known_of):
+    for row in context.execute(known_of):
         allowed.setdefault(row.camera, []).append(row.sentence)
     found = []
-    for row in session.execute(query.order_by(Shot.name, Camera.name)):
+    for row in context.execute(query.order_by(Shot.name, Camera.name)):
         if not asked.behind or row.head in late:
             now = findings_now(row.findings, row.facts, expected_of(row), "")
             known = frozenset(allowed.get(row.camera, ()))
@@ -149,7 +150,7 @@ def _candidates(session: Session, show: Show, asked: ShotFilter, late: Collectio
     return found
 
 
-def _worst(session: Session, heads: list[int]) -> dict[int, Delivery]:
+def _worst(context: Context, heads: list[int]) -> dict[int, Delivery]:
     """For each version the delivery that is furthest off, of the newest to each package in each format."""
     query = (
         select(Delivery)
@@ -159,7 +160,7 @@ def _worst(session: Session, heads: list[int]) -> dict[int, Delivery]:
         .options(joinedload(Delivery.version).joinedload(Version.camera).joinedload(Camera.shot))
     )
     by_version: dict[int, list[Delivery]] = {}
-    for delivery in session.execute(query).scalars():
+    for delivery in context.execute(query).scalars():
         by_version.setdefault(delivery.version_id, []).append(delivery)
     return {version: worst for version, found in by_version.items() if (worst := furthest_off(found)) is not None}
 
@@ -178,15 +179,15 @@ def _how_bad(worst: Delivery | None) -> tuple[int, float]:
     return (0 if worst.sound else 1 if worst.matches else 2, worst.max_px)
 
 
-def _rows(session: Session, wanted: list[_Light], late: Collection[int]) -> list[Row]:
+def _rows(context: Context, wanted: list[_Light], late: Collection[int]) -> list[Row]:
     """The rows of a page, in its order."""
     loading = (joinedload(Camera.shot), joinedload(Camera.missing_from), selectinload(Camera.head_version).selectinload(Version.deliveries))  # fmt: skip
     query = select(Camera).where(Camera.id.in_([c.camera for c in wanted])).options(*loading)
-    cameras = {c.id: c for c in session.execute(query).scalars()}
+    cameras = {c.id: c for c in context.execute(query).scalars()}
     made = select(HistoryEntry.about_id, HistoryEntry.actor).where(
         HistoryEntry.kind == Version.__tablename__, HistoryEntry.about_id.in_([c.head for c in wanted])
     )
-    by = {row.about_id: row.actor for row in session.execute(made)}
+    by = {row.about_id: row.actor for row in context.execute(made)}
     rows = []
     for light in wanted:
         camera = cameras[light.camera]
@@ -201,13 +202,13 @@ def _rows(session: Session, wanted: list[_Light], late: Collection[int]) -> list
     return rows
 
 
-def asked_of(session: Session, show: Show) -> tuple[list[str], list[str]]:
+def asked_of(context: Context, show: Show) -> tuple[list[str], list[str]]:
     """What a show's cameras may be filtered by: the packages they went to, and who made the versions worked on."""
     packages = _on_the_list(select(PACKAGE_KEY).distinct(), show).join(Delivery, Delivery.version_id == Version.id)
     who = _on_the_list(select(HistoryEntry.actor).distinct(), show).join(
         HistoryEntry, (HistoryEntry.kind == Version.__tablename__) & (HistoryEntry.about_id == Version.id)
     )
-    return sorted(session.execute(packages).scalars()), sorted(session.execute(who).scalars())
+    return sorted(context.execute(packages).scalars()), sorted(context.execute(who).scalars())
 
 
 class OffList(NamedTuple):
@@ -217,7 +218,7 @@ class OffList(NamedTuple):
     cameras: list[Camera]
 
 
-def away(session: Session, show: Show) -> OffList:
+def away(context: Context, show: Show) -> OffList:
     shots = select(Shot).where(Shot.show_id == show.id, Shot.archived_at.is_not(None)).order_by(Shot.name)
     cameras = (
         select(Camera)
@@ -226,4 +227,4 @@ def away(session: Session, show: Show) -> OffList:
         .order_by(Shot.name, Camera.name)
         .options(joinedload(Camera.shot))
     )
-    return OffList(list(session.execute(shots).scalars()), list(session.execute(cameras).scalars()))
+    return OffList(list(context.execute(shots).scalars()), list(context.execute(cameras).scalars()))

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import numpy as np
-from sqlalchemy.orm import Session
 
+from anaxis.app.context import Context
 from anaxis.app.derive import around_version, settings_of, used_version
 from anaxis.core.derive.cut import Piece
 from anaxis.core.derive.derived import Shown
@@ -14,7 +14,7 @@ from anaxis.core.errors import BadInput
 from anaxis.store.models import Version
 
 
-def shown_of(session: Session, version: Version) -> Shown | None:
+def shown_of(context: Context, version: Version) -> Shown | None:
     """Names, which of them each frame shows, and its frame there; None for a camera that shows its own frames."""
     settings = settings_of(version)
     if isinstance(settings, Hold):
@@ -29,18 +29,18 @@ def shown_of(session: Session, version: Version) -> Shown | None:
     shown = Shown((*names, *(f"{n}, held over a gap" for n in names)), which, pieces.frames)
     if not version.recipe:
         return shown
-    kept = np.clip(around_version(session, version).kept, 0, pieces.count - 1)
+    kept = np.clip(around_version(context, version).kept, 0, pieces.count - 1)
     return shown._replace(which=which[kept], frames=pieces.frames[kept])
 
 
-def cut_of(session: Session, version: Version) -> Join:
+def cut_of(context: Context, version: Version) -> Join:
     """A joined camera's cut as it is after its recipe: trimmed, renumbered, retimed. Raises BadInput for another camera."""
     settings = settings_of(version)
     if not isinstance(settings, Join):
         raise BadInput(f"{version.camera.name} is not joined over a cut: there is no edit to be written.")
     if not version.recipe:
         return settings
-    shown = shown_of(session, version)
+    shown = shown_of(context, version)
     assert shown is not None
     count = len(placed(settings).pieces)
     starts = np.flatnonzero(np.diff(shown.which, prepend=-1))

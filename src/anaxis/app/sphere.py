@@ -10,12 +10,11 @@ from tempfile import TemporaryDirectory
 from typing import Any
 
 import numpy as np
-from sqlalchemy.orm import Session
 
+from anaxis.app.context import Context
 from anaxis.app.derive import around_version, settings_of, used_version
 from anaxis.app.hand_over import keep_made_file
 from anaxis.app.plates import image_of, opened_of
-from anaxis.app.waiting import let_go
 from anaxis.app.written import put_in_zip
 from anaxis.core.camera.lens import Image
 from anaxis.core.derive.framed import Frame, plate_axes
@@ -45,27 +44,27 @@ def frame_settings(version: Version) -> Frame:
     return settings
 
 
-def plate_of_sphere(session: Session, version: Version) -> Plate | None:
+def plate_of_sphere(context: Context, version: Version) -> Plate | None:
     """The plate that a framing camera stands in; None where none was chosen, or it was taken away."""
     number = frame_settings(version).plate_id
-    plate = session.get(Plate, number) if number else None
+    plate = context.get(Plate, number) if number else None
     return None if plate is None or plate.removed_at is not None else plate
 
 
-def sphere_of(session: Session, version: Version) -> Sphere:
+def sphere_of(context: Context, version: Version) -> Sphere:
     """A framing camera with its plate on every frame, after its recipe."""
     settings, recipe = frame_settings(version), recipe_of(version)
-    plate = plate_of_sphere(session, version)
+    plate = plate_of_sphere(context, version)
     source = used_version(version.made_of[0])
     axes = plate_axes(track_of(source)[0], settings.plate == "stabilised")
     if recipe:
-        axes = placement_of(recipe).turn @ axes[around_version(session, version).kept]
+        axes = placement_of(recipe).turn @ axes[around_version(context, version).kept]
     picture = picture_of_version(version)
     image = settings.plate_image if plate is None else image_of(plate)
     return Sphere(track_of(version)[0], picture.image, picture.fit, image, axes)
 
 
-def objects_px(session: Session, version: Version, sphere: Sphere) -> Floats:
+def objects_px(context: Context, version: Version, sphere: Sphere) -> Floats:
     """Where the landmarks that are shown lie in the plate on every frame, (n, l, 2)."""
     marks = track_of(version)[1].shown()
     away = marks.position_m - sphere.track.position_m[:, None, :]
@@ -82,16 +81,16 @@ def carried_back_px(sphere: Sphere, most: int = 1024) -> float:
     return max(map_error_px(small, small.map(INTO, at), at) for at in places)
 
 
-def ask_for_sphere_maps(session: Session, version: Version) -> Job:
+def ask_for_sphere_maps(context: Context, version: Version) -> Job:
     """Put down the writing of a framing camera's maps. Raises BadInput."""
     frame_settings(version)
-    return ask_for(session, "sphere_maps", version.id, {})
+    return ask_for(context, "sphere_maps", version.id, {})
 
 
-def ask_for_sphere_pictures(session: Session, version: Version, plate: Plate, direction: str) -> Job:
+def ask_for_sphere_pictures(context: Context, version: Version, plate: Plate, direction: str) -> Job:
     """Put down the writing of the plate's part that the camera sees (``out``), or of a render put back into the plate
     (``into``, or ``world`` orientation). Raises BadInput."""
-    sphere = sphere_of(session, version)
+    sphere = sphere_of(context, version)
     if direction not in (OUT, INTO, WORLD):
         raise BadInput(f"'{direction[:40]}' is no way: choose {OUT}, {INTO} or {WORLD}.")
     wanted, held = sphere.fetched(OUT if direction == OUT else INTO), image_of(plate)
@@ -100,7 +99,7 @@ def ask_for_sphere_pictures(session: Session, version: Version, plate: Plate, di
             f"'{plate.name}' is {held.width_px} x {held.height_px} px and the map fetches in {wanted.width_px} x {wanted.height_px} px: "
             "choose the pictures that it was made for."
         )
-    return ask_for(session, "sphere_pictures", version.id, {"plate": plate.id, "direction": direction})
+    return ask_for(context, "sphere_pictures", version.id, {"plate": plate.id, "direction": direction})
 
 
 def at_world(sphere: Sphere) -> Sphere:
@@ -108,12 +107,12 @@ def at_world(sphere: Sphere) -> Sphere:
     return sphere._replace(axes=np.broadcast_to(np.eye(3), sphere.axes.shape))
 
 
-def write_sphere_maps(session: Session, job: Job, tell: Progress) -> dict[str, Any]:
+def write_sphere_maps(context: Context, job: Job, tell: Progress) -> dict[str, Any]:
     """Three maps a frame, each read back, and what points carried by them are off by; kept as a zip."""
     version = job.version
-    sphere = sphere_of(session, version)
+    sphere = sphere_of(context, version)
     stem = file_stem(version.camera.name, "sphere", version.camera.shot.name)
-    let_go(session)
+    context.release_connection()
     worst, out = 0.0, BytesIO()
     frames = sphere.track.frames.tolist()
     with zipfile.ZipFile(out, "w", zipfile.ZIP_STORED) as archive, TemporaryDirectory(prefix="anaxis-maps-") as folder:
@@ -126,16 +125,16 @@ def write_sphere_maps(session: Session, job: Job, tell: Progress) -> dict[str, A
                 put_in_zip(archive, out, path)
             tell((at + 1) / len(frames))
     said = f"{3 * len(frames)} maps; points of the render come back within {worst:.4f} px of the plate."
-    return _kept(session, f"{stem}.maps.zip", out, said)
+    return _kept(context, f"{stem}.maps.zip", out, said)
 
 
-def write_sphere_pictures(session: Session, job: Job, tell: Progress) -> dict[str, Any]:
+def write_sphere_pictures(context: Context, job: Job, tell: Progress) -> dict[str, Any]:
     """Pictures put through the maps of their frames, read back, kept as a zip."""
     version, direction = job.version, job.params["direction"]
-    plate = found(session, Plate, job.params["plate"], "plate")
-    sphere = sphere_of(session, version)
+    plate = found(context, Plate, job.params["plate"], "plate")
+    sphere = sphere_of(context, version)
     stem = file_stem(version.camera.name, direction, version.camera.shot.name)
-    let_go(session)
+    context.release_connection()
     of = at_world(sphere) if direction == WORLD else sphere
     kind = OUT if direction == OUT else INTO
     place = {round(f): i for i, f in enumerate(sphere.track.frames.tolist())}
@@ -167,9 +166,9 @@ def write_sphere_pictures(session: Session, job: Job, tell: Progress) -> dict[st
     said = f"{len(places) - len(errors)} pictures of {size.width_px} × {size.height_px} px."
     if errors:
         said += f" Not written: {'; '.join(errors[:3])}{f' and {len(errors) - 3} more' if len(errors) > 3 else ''}."
-    return _kept(session, f"{stem}.zip", out, said)
+    return _kept(context, f"{stem}.zip", out, said)
 
 
-def _kept(session: Session, name: str, out: BytesIO, said: str) -> dict[str, Any]:
+def _kept(context: Context, name: str, out: BytesIO, said: str) -> dict[str, Any]:
     data = out.getvalue()
-    return {"made_file": keep_made_file(session, name, data).id, "name": name, "bytes": len(data), "said": said}
+    return {"made_file": keep_made_file(context, name, data).id, "name": name, "bytes": len(data), "said": said}

@@ -9,9 +9,9 @@ from pathlib import Path
 import cv2
 import numpy as np
 from sqlalchemy import select
-from sqlalchemy.orm import Session
 
 from anaxis.app.acting import use_case
+from anaxis.app.context import Context
 from anaxis.app.take_in import on_disk
 from anaxis.core.errors import BadInput
 from anaxis.core.typing import Bytes
@@ -28,7 +28,7 @@ def require_picture(name: str) -> None:
 
 
 @use_case("compare stills")
-def compare_stills(session: Session, version: Version, at: int, pictures: Sequence[tuple[str, bytes]]) -> Still:
+def compare_stills(context: Context, version: Version, at: int, pictures: Sequence[tuple[str, bytes]]) -> Still:
     """Ours and theirs, by name and bytes, of the sample ``at`` of the version's track. Raises BadInput."""
     data = [safe_png(path) for path in on_disk(pictures)]
     read = [read_png(d) for d in data]
@@ -41,8 +41,8 @@ def compare_stills(session: Session, version: Version, at: int, pictures: Sequen
         theirs=data[1],
         measured=asdict(measure(*read)) | {"width_px": read[0].shape[1], "height_px": read[0].shape[0]},
     )
-    session.add(row)
-    session.flush()
+    context.add(row)
+    context.flush()
     return row
 
 
@@ -51,7 +51,7 @@ def read_png(data: bytes) -> Bytes:
     return np.asarray(cv2.imdecode(np.frombuffer(data, np.uint8), cv2.IMREAD_COLOR), dtype=np.uint8)
 
 
-def stills_of(session: Session, version: Version) -> list[Still]:
+def stills_of(context: Context, version: Version) -> list[Still]:
     return list(
-        session.execute(select(Still).where(Still.version_id == version.id).order_by(Still.id.desc())).scalars()
+        context.execute(select(Still).where(Still.version_id == version.id).order_by(Still.id.desc())).scalars()
     )

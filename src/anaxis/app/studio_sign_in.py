@@ -22,11 +22,11 @@ from joserfc import jwt
 from joserfc.errors import JoseError
 from joserfc.jwk import KeySet
 from sqlalchemy import select
-from sqlalchemy.orm import Session
 
 from anaxis.app.acting import use_case
+from anaxis.app.context import Context
 from anaxis.app.people import add_person
-from anaxis.app.roles import GIVEN, Role
+from anaxis.app.roles import GIVEN, Actor, Role
 from anaxis.app.sign_in import NotSignedIn, signed_in_as
 from anaxis.core.errors import BadInput
 from anaxis.store.models import Show
@@ -235,40 +235,45 @@ def _claims(by: Service, identity: str) -> dict[str, Any]:
     raise NotSignedIn("What the studio's sign-in service says is not signed by it: begin again.") from failed
 
 
-def signed_in_by(session: Session, by: Service, told: PersonClaims, browser: str) -> str:
+# Adds people and gives them the roles of their groups.
+_SERVICE = Actor("the studio's sign-in service", Role.ADMINISTRATOR)
+
+
+def signed_in_by(context: Context, by: Service, told: PersonClaims, browser: str) -> str:
     """The secret of a browser signed in as whom the service names, with the roles of their groups. Raises BadInput."""
-    person = session.execute(select(Person).where(Person.subject == told.subject)).scalar_one_or_none()
-    if person is None:
-        person = add_person(session, " ".join(told.name.split())[:60])
-        person.subject = told.subject
-    if person.disabled_at is not None:
-        raise NotSignedIn("An administrator has disabled you here: ask one.")
-    everywhere, in_shows = _roles(session, by, told.groups)
-    held = (person.everywhere, {r.show_id: r.role for r in person.in_shows})
-    if held != (everywhere, in_shows):
-        _give(session, person, everywhere, in_shows)
-    return signed_in_as(session, person.id, browser, datetime.now(UTC) + timedelta(hours=by.hours))
+    with context.acting_as(_SERVICE):
+        person = context.execute(select(Person).where(Person.subject == told.subject)).scalar_one_or_none()
+        if person is None:
+            person = add_person(context, " ".join(told.name.split())[:60])
+            person.subject = told.subject
+        if person.disabled_at is not None:
+            raise NotSignedIn("An administrator has disabled you here: ask one.")
+        everywhere, in_shows = _roles(context, by, told.groups)
+        held = (person.everywhere, {r.show_id: r.role for r in person.in_shows})
+        if held != (everywhere, in_shows):
+            _give(context, person, everywhere, in_shows)
+        return signed_in_as(context, person.id, browser, datetime.now(UTC) + timedelta(hours=by.hours))
 
 
-def _roles(session: Session, by: Service, groups: tuple[str, ...]) -> tuple[int, dict[int, int]]:
+def _roles(context: Context, by: Service, groups: tuple[str, ...]) -> tuple[int, dict[int, int]]:
     everywhere, in_shows = 0, dict[int, int]()
     for one in (g for g in by.granted if g.group in groups):
         if not one.show:
             everywhere = max(everywhere, int(one.role))
             continue
-        show = session.execute(select(Show.id).where(Show.name == one.show)).scalar_one_or_none()
+        show = context.execute(select(Show.id).where(Show.name == one.show)).scalar_one_or_none()
         if show is not None:
             in_shows[show] = max(in_shows.get(show, 0), int(one.role))
     return everywhere, in_shows
 
 
-@use_case("roles by the studio's service", Role.NOBODY)
-def _give(session: Session, person: Person, everywhere: int, in_shows: dict[int, int]) -> Person:
+@use_case("roles by the studio's service", Role.ADMINISTRATOR)
+def _give(context: Context, person: Person, everywhere: int, in_shows: dict[int, int]) -> Person:
     person.everywhere = everywhere
     person.in_shows = []
-    session.flush()
+    context.flush()
     person.in_shows = [RoleInShow(show_id=show, role=role) for show, role in in_shows.items()]
-    session.flush()
+    context.flush()
     return person
 
 

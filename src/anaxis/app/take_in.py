@@ -10,14 +10,13 @@ from tempfile import TemporaryDirectory
 from typing import Any
 
 from pydantic import BaseModel
-from sqlalchemy.orm import Session
 
+from anaxis.app.context import Context
 from anaxis.app.draft import Draft, corrections_typed, targets_of
 from anaxis.app.edit import KEEPING_WORDS, Keeping, Retake, keep_camera, keep_retake, mark_missing, planned_retake
 from anaxis.app.examined import looked_at
 from anaxis.app.names import shot_for
 from anaxis.app.retention import clear_uploads
-from anaxis.app.waiting import let_go
 from anaxis.core.camera.lens import Image, parse_image, require_fit
 from anaxis.core.checks import Expected
 from anaxis.core.checks.examine import refuse_unusable
@@ -58,14 +57,14 @@ class TakeIn(BaseModel):
     called: dict[str, str] = {}
 
 
-def take_in(session: Session, source_id: int, asked: TakeIn) -> list[Version]:
+def take_in(context: Context, source_id: int, asked: TakeIn) -> list[Version]:
     """Keep cameras of a file: all of those chosen, or none. Raises BadInput."""
-    source, read = staged_scene(session, source_id)
+    source, read = staged_scene(context, source_id)
     require_one_reading(read)
     draft = Draft.of(source)
     draft = replace(draft, correct=corrections_typed(draft, read, asked.stated))
     names = {"show": asked.show.strip(), "shot": asked.shot.strip()}
-    reports = reports_of(session, source, draft, read, names["show"], names["shot"], asked.cameras)
+    reports = reports_of(context, source, draft, read, names["show"], names["shot"], asked.cameras)
     chosen = [r for r in reports if r.path in asked.cameras]
     if not chosen:
         raise BadInput("No camera is chosen: tick at least one.")
@@ -76,14 +75,14 @@ def take_in(session: Session, source_id: int, asked: TakeIn) -> list[Version]:
     if keeping is None:
         raise BadInput(f"'{asked.keeping}' is no way to take a camera again: choose one of {', '.join(KEEPING_WORDS)}.")
     picture = typed_picture(draft.corrected(read), parse_image(asked.resolution), asked.source_fit)
-    found = find_shot(session, names["show"], names["shot"])
+    found = find_shot(context, names["show"], names["shot"])
     known = {c.name for c in found.cameras} if found else set()
-    wanted = _wanted(session, draft, reports, names, asked)
-    planned = _planned(session, source, read, chosen, wanted, keeping, picture)
-    with session.begin_nested():  # all of the chosen cameras, or none
-        shot = shot_for(session, names["show"], names["shot"], asked.new_show)
+    wanted = _wanted(context, draft, reports, names, asked)
+    planned = _planned(context, source, read, chosen, wanted, keeping, picture)
+    with context.begin_nested():  # all of the chosen cameras, or none
+        shot = shot_for(context, names["show"], names["shot"], asked.new_show)
         _require_nobody_else(shot, known, [wanted[r.path] for r in chosen])
-        return _keep_all(session, shot, source, read, planned, wanted, picture)
+        return _keep_all(context, shot, source, read, planned, wanted, picture)
 
 
 def require_one_reading(read: Scene) -> None:
@@ -114,37 +113,37 @@ def on_disk(files: Iterable[tuple[str, bytes]]) -> Iterator[Path]:
             yield path
 
 
-def take_in_bytes(session: Session, parsers: ParserPool, name: str, data: bytes) -> SourceFile:
+def take_in_bytes(context: Context, parsers: ParserPool, name: str, data: bytes) -> SourceFile:
     """Read an uploaded file in a process of its own and put it aside with its scene.
 
     Raises BadInput where it cannot be read or holds no camera that can be used or repaired.
     """
-    let_go(session)
+    context.release_connection()
     scene = scene_to_bytes(read_bytes(parsers, name, data))
-    reports = looked_at(session, name, scene, {}, tracks=[])
+    reports = looked_at(context, name, scene, {}, tracks=[])
     if not any(f.operation for r in reports for f in r.findings if f.severity == "error"):
         refuse_unusable(reports)
-    clear_uploads(session)
-    return stage_file(session, name, data, scene)
+    clear_uploads(context)
+    return stage_file(context, name, data, scene)
 
 
-def take_in_once_more(session: Session, camera: Camera) -> SourceFile:
+def take_in_once_more(context: Context, camera: Camera) -> SourceFile:
     """The file a camera came from, put aside to be taken in another way."""
     held = camera.head.source_file
-    copy = stage_file(session, held.name, held.data, held.scene)
+    copy = stage_file(context, held.name, held.data, held.scene)
     copy.draft = {"camera": camera.id, "show": camera.shot.show.name, "shot": camera.shot.name}
     copy.layout = held.layout
-    session.flush()
+    context.flush()
     return copy
 
 
-def read_again(session: Session, parsers: ParserPool, source: SourceFile, layout: dict[str, Any] | None) -> Scene:
+def read_again(context: Context, parsers: ParserPool, source: SourceFile, layout: dict[str, Any] | None) -> Scene:
     """A table put aside, read by another layout of its columns, None to guess it. Raises BadInput, and where it is kept already."""
     if source.kept:
         raise BadInput(f"A camera of {source.name} is kept already: take the file in again to read it another way.")
-    let_go(session)
+    context.release_connection()
     scene = read_bytes(parsers, source.name, source.data, layout)
-    reread(session, source, scene, layout)
+    reread(context, source, scene, layout)
     return scene
 
 
@@ -153,13 +152,13 @@ def readings_of(read: Scene) -> list[dict[str, Any]]:
     return (read.columns or {}).get("readings") or []
 
 
-def read_as(session: Session, parsers: ParserPool, source: SourceFile, read: Scene, number: int) -> Scene:
+def read_as(context: Context, parsers: ParserPool, source: SourceFile, read: Scene, number: int) -> Scene:
     """A table put aside, read in one of the ways in which it may be, from 0. Raises BadInput."""
     ways = readings_of(read)
     if not 0 <= number < len(ways):
         raise BadInput(f"{source.name} has no reading {number}: it has {len(ways)}, counted from 0.")
     columns = [{k: c[k] for k in ("quantity", "unit", "sign")} for c in ways[number]["columns"]]
-    return read_again(session, parsers, source, {"columns": columns})
+    return read_again(context, parsers, source, {"columns": columns})
 
 
 def read_bytes(
@@ -176,18 +175,18 @@ def read_bytes(
 
 
 def reports_of(
-    session: Session, source: SourceFile, draft: Draft, read: Scene, show: str, shot: str, tracks: Sequence[str] = ()
+    context: Context, source: SourceFile, draft: Draft, read: Scene, show: str, shot: str, tracks: Sequence[str] = ()
 ) -> list[CameraSummary]:
     """The cameras of a file put aside, through what was set for them, against what their shot is expected to be."""
-    found = find_shot(session, show.strip(), shot.strip())
+    found = find_shot(context, show.strip(), shot.strip())
     recipes = {n.path: draft.recipe(n.path) for n in read.cameras}
     expected = expected_of(found) if found else Expected()
-    reports = looked_at(session, source.name, source.scene, recipes, expected, tracks=tracks)
-    return _beside_known(session, source, recipes, found, reports) if found else reports
+    reports = looked_at(context, source.name, source.scene, recipes, expected, tracks=tracks)
+    return _beside_known(context, source, recipes, found, reports) if found else reports
 
 
 def _beside_known(
-    session: Session, source: SourceFile, recipes: Mapping[str, Recipe], shot: Shot, reports: list[CameraSummary]
+    context: Context, source: SourceFile, recipes: Mapping[str, Recipe], shot: Shot, reports: list[CameraSummary]
 ) -> list[CameraSummary]:
     """The reports, with a still camera that stands where one of the shot's known ones moves through named as held there."""
     still = [
@@ -197,7 +196,7 @@ def _beside_known(
     known = [(f"{shot.name} {v.camera.name}", track_of(v)[0]) for v in heads if v.facts["animated"]] if still else []
     for report in still[:20]:
         asked = {report.path: recipes.get(report.path, ())}
-        (one,) = looked_at(session, source.name, source.scene, asked, only=report.path)
+        (one,) = looked_at(context, source.name, source.scene, asked, only=report.path)
         if one.track is None:
             continue
         track = track_from_bytes(one.track)[0]
@@ -218,12 +217,12 @@ def typed_picture(scene: Scene, image: Image, source_fit: str) -> Picture:
 
 
 def _wanted(
-    session: Session, draft: Draft, reports: list[CameraSummary], names: dict[str, str], asked: TakeIn
+    context: Context, draft: Draft, reports: list[CameraSummary], names: dict[str, str], asked: TakeIn
 ) -> dict[str, tuple[str, Camera | None]]:
     """For each camera of the file its name and the known camera it is a take of: as chosen, else as proposed."""
     said = dict(t.rsplit("=", 1) for t in asked.targets if "=" in t)
     wanted: dict[str, tuple[str, Camera | None]] = {}
-    for target in targets_of(session, draft, reports, names["show"], names["shot"]):
+    for target in targets_of(context, draft, reports, names["show"], names["shot"]):
         choice = said.get(target.path)
         chosen = target.chosen
         if choice is not None:
@@ -233,7 +232,7 @@ def _wanted(
 
 
 def _planned(
-    session: Session,
+    context: Context,
     source: SourceFile,
     read: Scene,
     chosen: list[CameraSummary],
@@ -251,7 +250,7 @@ def _planned(
         out.append(
             report
             if camera is None
-            else planned_retake(session, camera, source, read, report.path, keeping, picture, report.recipe)
+            else planned_retake(context, camera, source, read, report.path, keeping, picture, report.recipe)
         )
     return out
 
@@ -267,7 +266,7 @@ def _require_nobody_else(shot: Shot, known: set[str], wanted: list[tuple[str, Ca
 
 
 def _keep_all(
-    session: Session,
+    context: Context,
     shot: Shot,
     source: SourceFile,
     read: Scene,
@@ -281,8 +280,8 @@ def _keep_all(
     for one in planned:
         if isinstance(one, Retake):
             before.append(one.camera.head.source_file)
-            kept.append(keep_retake(session, source, one))
+            kept.append(keep_retake(context, source, one))
         else:
-            kept.append(keep_camera(session, shot, source, one, legal_name(wanted[one.path][0], taken), picture))
-    mark_missing(session, before, source, read, [session.get_one(Camera, v.camera_id) for v in kept])
+            kept.append(keep_camera(context, shot, source, one, legal_name(wanted[one.path][0], taken), picture))
+    mark_missing(context, before, source, read, [context.get_one(Camera, v.camera_id) for v in kept])
     return kept

@@ -5,8 +5,8 @@ from __future__ import annotations
 from typing import Any
 
 from sqlalchemy import select
-from sqlalchemy.orm import Session
 
+from anaxis.app.context import Context
 from anaxis.queue.jobs import call_in_queue
 from anaxis.store.hooks import Webhook, WebhookCall
 from anaxis.store.models import Delivery, Job, Version
@@ -14,28 +14,28 @@ from anaxis.store.models import Delivery, Job, Version
 EVENTS = ("delivered", "failed", "behind")
 
 
-def tell_delivered(session: Session, delivery: Delivery) -> None:
+def tell_delivered(context: Context, delivery: Delivery) -> None:
     """A delivery was made, matching or not."""
     said = {
         "delivery": delivery.id, "to": delivery.profile["key"], "format": delivery.format, "matches": delivery.matches, "verdict": delivery.verdict,
         "warnings": [f.code for f in delivery.version.open_warnings],
         "max_px": delivery.max_px, "worst_frame": delivery.worst_frame,
     }  # fmt: skip
-    _tell(session, delivery.version, "delivered", said)
+    _tell(context, delivery.version, "delivered", said)
 
 
-def tell_failed(session: Session, job: Job) -> None:
+def tell_failed(context: Context, job: Job) -> None:
     """Long work failed, and why."""
-    _tell(session, job.version, "failed", {"job": job.id, "kind": job.kind, "said": job.said})
+    _tell(context, job.version, "failed", {"job": job.id, "kind": job.kind, "said": job.said})
 
 
-def tell_behind(session: Session, before: Version | None, now: Version) -> None:
+def tell_behind(context: Context, before: Version | None, now: Version) -> None:
     """What was delivered of a camera is no longer of the version worked on; nothing where none was."""
     if before is not None and before.id != now.id and before.deliveries and not now.deliveries:
-        _tell(session, now, "behind", {"delivered_version": before.label})
+        _tell(context, now, "behind", {"delivered_version": before.label})
 
 
-def _tell(session: Session, version: Version, event: str, more: dict[str, Any]) -> None:
+def _tell(context: Context, version: Version, event: str, more: dict[str, Any]) -> None:
     shot = version.camera.shot
     query = select(Webhook).where(
         Webhook.show_id == shot.show_id, Webhook.removed_at.is_(None), Webhook.events.contains([event])
@@ -47,9 +47,9 @@ def _tell(session: Session, version: Version, event: str, more: dict[str, Any]) 
         "version": version.label,
         **more,
     }
-    for hook in session.execute(query).scalars():
+    for hook in context.execute(query).scalars():
         call = WebhookCall(webhook_id=hook.id, event=event, about=about)
-        session.add(call)
-        session.flush()
+        context.add(call)
+        context.flush()
         if hook.paused_at is None:
-            call_in_queue(session, call.id)
+            call_in_queue(context, call.id)

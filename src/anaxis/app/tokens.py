@@ -6,9 +6,9 @@ import secrets
 from datetime import UTC, datetime, timedelta
 
 from sqlalchemy import func, or_, select, update
-from sqlalchemy.orm import Session
 
 from anaxis.app.acting import use_case
+from anaxis.app.context import Context
 from anaxis.app.people import actor_for, digest_of
 from anaxis.app.roles import Actor, Role
 from anaxis.core.errors import BadInput
@@ -21,13 +21,13 @@ _MAX_DAYS = 366
 _USED_EVERY = timedelta(minutes=1)
 
 
-def tokens_of(session: Session, person: Person) -> list[Token]:
+def tokens_of(context: Context, person: Person) -> list[Token]:
     query = select(Token).where(Token.person_id == person.id).order_by(Token.id.desc())
-    return list(session.execute(query).scalars())
+    return list(context.execute(query).scalars())
 
 
 def new_token(
-    session: Session, person: Person, name: str, role: Role, days: int, show: Show | None = None
+    context: Context, person: Person, name: str, role: Role, days: int, show: Show | None = None
 ) -> tuple[str, Token]:
     """A token and its row; the token itself is shown this once. Raises BadInput."""
     name = " ".join(name.split())
@@ -38,37 +38,37 @@ def new_token(
     if not 1 <= days <= _MAX_DAYS:
         raise BadInput(f"A token holds for 1 to {_MAX_DAYS} days.")
     secret = PREFIX + secrets.token_urlsafe(32)
-    return secret, _kept(session, person, name, role, days, show, digest_of(secret))
+    return secret, _make(context, person, name, role, days, show, digest_of(secret))
 
 
-@use_case("make a token", Role.VIEWER)
-def _kept(session: Session, person: Person, name: str, role: Role, days: int, show: Show | None, digest: str) -> Token:
+@use_case("make a token", Role.VIEWER, own=True)
+def _make(context: Context, person: Person, name: str, role: Role, days: int, show: Show | None, digest: str) -> Token:
     until = datetime.now(UTC) + timedelta(days=days)
     row = Token(
         person_id=person.id, name=name, digest=digest, role=int(role), show_id=show.id if show else None, expires_at=until
     )  # fmt: skip
-    session.add(row)
-    session.flush()
+    context.add(row)
+    context.flush()
     return row
 
 
-@use_case("revoke a token", Role.NOBODY)
-def revoke(session: Session, token: Token) -> Token:
+@use_case("revoke a token", Role.NOBODY, own=True)
+def revoke(context: Context, token: Token) -> Token:
     """It never works again."""
     token.revoked_at = token.revoked_at or datetime.now(UTC)
     return token
 
 
-def actor_by_token(session: Session, secret: str) -> Actor | None:
+def actor_by_token(context: Context, secret: str) -> Actor | None:
     """Who acts by a token; None for one that is not known, revoked or too old."""
     query = select(Token).where(
         Token.digest == digest_of(secret), Token.revoked_at.is_(None), Token.expires_at > func.now()
     )
-    token = session.execute(query).scalar_one_or_none()
+    token = context.execute(query).scalar_one_or_none()
     if token is None or token.person.disabled_at is not None:
         return None
     used = update(Token).where(
         Token.id == token.id, or_(Token.used_at.is_(None), Token.used_at < func.now() - _USED_EVERY)
     )
-    session.execute(used.values(used_at=func.now()))
+    context.execute(used.values(used_at=func.now()))
     return actor_for(token.person, Role(token.role), token.show_id)

@@ -19,9 +19,10 @@ from datetime import UTC, datetime
 
 import httpx
 from sqlalchemy import Engine, update
-from sqlalchemy.orm import Session
 
+from anaxis.app.context import Context
 from anaxis.app.hooks import pause_webhook, require_told
+from anaxis.app.roles import LOCAL
 from anaxis.core.errors import BadInput
 from anaxis.queue.jobs import TryAgain, remove_entry
 from anaxis.store.hooks import Webhook, WebhookCall
@@ -45,41 +46,41 @@ def signature(secret: str, at: int, body: bytes) -> str:
 def send(engine: Engine, number: int, entry: int | None = None) -> None:
     """One try to make a webhook call; ``entry`` is its queue entry, removed with its result. Raises TryAgain where the
     address did not take it and tries are left: 4, 16, 64 s and so on, up to some five hours in all."""
-    with Session(engine) as session:
-        call = session.get(WebhookCall, number)
+    with Context(engine, LOCAL) as context:
+        call = context.get(WebhookCall, number)
         if call is None or call.state != "waiting" or call.webhook.paused_at is not None:
             # Of a webhook that is paused the call waits on, and is put in the queue again when it is resumed.
-            remove_entry(session, entry)
-            session.commit()
+            remove_entry(context, entry)
+            context.commit()
             return
         hook, body = call.webhook, _body_of(call)
     with _turn_of(hook.id):
         said = "the webhook was removed" if hook.removed_at else _sent(hook, body)
-    with Session(engine) as session, session.begin():
-        call = session.get(WebhookCall, number, with_for_update={"of": WebhookCall})
+    with Context(engine, LOCAL) as context, context.begin():
+        call = context.get(WebhookCall, number, with_for_update={"of": WebhookCall})
         if call is None or call.state != "waiting":
-            remove_entry(session, entry)
+            remove_entry(context, entry)
             return
         call.tries += 1
         call.said = said
         # Not behind a call that another worker makes at the same moment: the count is the database's.
         count = Webhook.failures + 1 if said else 0
         counted = update(Webhook).where(Webhook.id == hook.id).values(failures=count).returning(Webhook.failures)
-        if session.execute(counted).scalar_one() >= FAILURES:
-            pause_webhook(session, session.get_one(Webhook, hook.id, populate_existing=True))
+        if context.execute(counted).scalar_one() >= FAILURES:
+            pause_webhook(context, context.get_one(Webhook, hook.id, populate_existing=True))
         tries, over = call.tries, not said or call.tries >= TRIES or hook.removed_at is not None
         if over:
-            _end_call(session, call, entry, "given up" if said else "sent")
+            _end_call(context, call, entry, "given up" if said else "sent")
     if not over:
         raise TryAgain(said, 4.0**tries)
 
 
 def give_up(engine: Engine, number: int, entry: int, said: str) -> None:
     """Record that a call is not tried again, and remove its queue entry."""
-    with Session(engine) as session, session.begin():
-        call = session.get_one(WebhookCall, number)
+    with Context(engine, LOCAL) as context, context.begin():
+        call = context.get_one(WebhookCall, number)
         call.said = said
-        _end_call(session, call, entry, "given up")
+        _end_call(context, call, entry, "given up")
 
 
 @contextmanager
@@ -94,9 +95,9 @@ def _turn_of(hook: int) -> Iterator[None]:
         turn.release()
 
 
-def _end_call(session: Session, call: WebhookCall, entry: int | None, state: str) -> None:
+def _end_call(context: Context, call: WebhookCall, entry: int | None, state: str) -> None:
     call.state, call.ended_at = state, datetime.now(UTC)
-    remove_entry(session, entry)
+    remove_entry(context, entry)
 
 
 def _body_of(call: WebhookCall) -> bytes:

@@ -11,11 +11,10 @@ from tempfile import TemporaryDirectory
 from typing import Any, BinaryIO, cast
 
 import numpy as np
-from sqlalchemy.orm import Session
 
+from anaxis.app.context import Context
 from anaxis.app.hand_over import keep_made_file
 from anaxis.app.plates import ask_for_proxies, hand_in_plate, opened_of, plates_of
-from anaxis.app.waiting import let_go
 from anaxis.core.camera.plate.overscan import no_overscan
 from anaxis.core.camera.plate.window import window_of
 from anaxis.core.camera.track import Track
@@ -39,19 +38,19 @@ from anaxis.store.queries import found, picture_of_version, track_of
 _MOST_BYTES = 1_000_000_000
 
 
-def ask_for_maps(session: Session, version: Version, overscan: bool, every_frame: bool) -> Job:
+def ask_for_maps(context: Context, version: Version, overscan: bool, every_frame: bool) -> Job:
     """Put down the writing of a plate's ST maps. Raises BadInput for a camera without a distortion."""
     _require_distorted(track_of(version)[0])
-    return ask_for(session, "maps", version.id, {"overscan": overscan, "every_frame": every_frame})
+    return ask_for(context, "maps", version.id, {"overscan": overscan, "every_frame": every_frame})
 
 
 def ask_for_warped(
-    session: Session, version: Version, plate: Plate, kind: str, overscan: bool, filter_name: str
+    context: Context, version: Version, plate: Plate, kind: str, overscan: bool, filter_name: str
 ) -> Job:
     """Put down the writing of a plate undistorted, or of a render distorted. Raises BadInput."""
     _require_distorted(track_of(version)[0])
     params = {"plate": plate.id, "kind": kind, "overscan": overscan, "filter": require_filter(filter_name)}
-    return ask_for(session, "warped", version.id, params)
+    return ask_for(context, "warped", version.id, params)
 
 
 def _require_distorted(track: Track) -> None:
@@ -66,12 +65,12 @@ def _maps_of(track: Track, picture: Picture, overscan: bool) -> MapsOf:
     return MapsOf(track.distortion, window, render)
 
 
-def write_maps(session: Session, job: Job, tell: Progress) -> dict[str, Any]:
+def write_maps(context: Context, job: Job, tell: Progress) -> dict[str, Any]:
     """Both maps of one frame or of all, each read back and measured; kept as a zip."""
     version = job.version
     track, picture = track_of(version)[0], picture_of_version(version)
     stem = file_stem(version.camera.name, "maps", version.camera.shot.name)
-    let_go(session)
+    context.release_connection()
     maps = _maps_of(track, picture, job.params["overscan"])
     places = range(len(track)) if job.params["every_frame"] else [0]
     worst: dict[str, float] = {}
@@ -86,15 +85,15 @@ def write_maps(session: Session, job: Job, tell: Progress) -> dict[str, Any]:
     size = maps.render.image
     measured = [f"the {kind} maps read back within {px:.5f} px" for kind, px in worst.items()]
     said = f"{len(places)} pair{'s' if len(places) > 1 else ''}, undistorted {size.width_px} × {size.height_px} px; {', '.join(measured)}."
-    return _kept(session, f"{stem}.zip", out, said)
+    return _kept(context, f"{stem}.zip", out, said)
 
 
-def write_warped(session: Session, job: Job, tell: Progress) -> dict[str, Any]:
+def write_warped(context: Context, job: Job, tell: Progress) -> dict[str, Any]:
     """A plate's pictures put through its maps, each read back and measured; kept as a zip."""
     version, params = job.version, job.params
-    plate = found(session, Plate, params["plate"], "plate")
+    plate = found(context, Plate, params["plate"], "plate")
     track, picture = track_of(version)[0], picture_of_version(version)
-    let_go(session)
+    context.release_connection()
     kind, maps = params["kind"], _maps_of(track, picture, params["overscan"])
     frames = np.round(track.frames).astype(int).tolist()
     place = {f: i for i, f in enumerate(frames)}
@@ -130,22 +129,22 @@ def write_warped(session: Session, job: Job, tell: Progress) -> dict[str, Any]:
     if errors:
         said += f" Not written: {'; '.join(errors[:3])}{f' and {len(errors) - 3} more' if len(errors) > 3 else ''}."
     if kind == "undistort":
-        said += _attached(session, version, plate, out)
-    return _kept(session, f"{plate.name}.{kind}ed.zip", out, said)
+        said += _attached(context, version, plate, out)
+    return _kept(context, f"{plate.name}.{kind}ed.zip", out, said)
 
 
-def _attached(session: Session, version: Version, plate: Plate, written: BytesIO) -> str:
+def _attached(context: Context, version: Version, plate: Plate, written: BytesIO) -> str:
     """The undistorted pictures as a plate of the shot, beside the one that they were made of; what is to be said of it."""
     shot = version.camera.shot
-    name = unique_name(f"{plate.name}_undistorted", {p.name for p in plates_of(session, shot)})
+    name = unique_name(f"{plate.name}_undistorted", {p.name for p in plates_of(context, shot)})
     try:
         with zipfile.ZipFile(written) as archive, ExitStack() as stack:
             pictures = [(n, cast(BinaryIO, stack.enter_context(archive.open(n)))) for n in archive.namelist()]
-            row = hand_in_plate(session, shot, pictures, "undistorted", name)
+            row = hand_in_plate(context, shot, pictures, "undistorted", name)
     except BadInput as error:
         return f" They were not attached to the shot: {error.sentence}"
     row.frame_offset = plate.frame_offset
-    ask_for_proxies(session, version, row)
+    ask_for_proxies(context, version, row)
     return f" They are the shot's plate '{name}', undistorted."
 
 
@@ -160,6 +159,6 @@ def put_in_zip(archive: zipfile.ZipFile, out: BytesIO, path: Path) -> None:
         )
 
 
-def _kept(session: Session, name: str, out: BytesIO, said: str) -> dict[str, Any]:
+def _kept(context: Context, name: str, out: BytesIO, said: str) -> dict[str, Any]:
     data = out.getvalue()
-    return {"made_file": keep_made_file(session, name, data).id, "name": name, "bytes": len(data), "said": said}
+    return {"made_file": keep_made_file(context, name, data).id, "name": name, "bytes": len(data), "said": said}

@@ -21,12 +21,12 @@ def people() -> None:
 @options.json
 def show(as_json: bool) -> None:
     """Who there is, and with which roles."""
-    from sqlalchemy.orm import Session
-
+    from anaxis.app.context import Context
     from anaxis.app.people import people as all_people
     from anaxis.app.people import roles_called
+    from anaxis.app.roles import LOCAL
 
-    with opened_store() as engine, Session(engine) as store:
+    with opened_store() as engine, Context(engine, LOCAL) as store:
         listed: list[dict[str, Any]] = [
             {"name": p.name, "roles": dict(roles_called(p)), "password": p.password is not None, "disabled": p.disabled_at is not None}
             for p in all_people(store)
@@ -53,12 +53,11 @@ def show(as_json: bool) -> None:
 @click.option("--add", is_flag=True, help="Somebody new, an administrator.")
 def link(name: str, address: str, add: bool) -> None:
     """Print a one-time link by which NAME sets a password."""
-    from sqlalchemy.orm import Session
-
+    from anaxis.app.context import Context
     from anaxis.app.people import add_person, link_for, person_named
-    from anaxis.app.roles import Role
+    from anaxis.app.roles import LOCAL, Role
 
-    with opened_store() as engine, Session(engine) as store, store.begin():
+    with opened_store() as engine, Context(engine, LOCAL) as store, store.begin():
         person = person_named(store, name)
         if person is None and not add:
             raise BadInput(f"There is nobody called '{name[:60]}': add an administrator of that name with --add.")

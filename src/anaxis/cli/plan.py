@@ -28,11 +28,11 @@ def plan() -> None:
 @options.json
 def show_plan(show: str | None, as_json: bool) -> None:
     """Every camera against every target: owed, delivered, matching, behind, failed."""
-    from sqlalchemy.orm import Session
-
+    from anaxis.app.context import Context
     from anaxis.app.plan import board
+    from anaxis.app.roles import LOCAL
 
-    with opened_store() as engine, Session(engine) as session:
+    with opened_store() as engine, Context(engine, LOCAL) as session:
         found = board(session, show_asked(session, show))
         _say(document_of(found), as_json)
 
@@ -51,12 +51,12 @@ def set_plan(
     show: str | None, to: tuple[str, ...], formats: list[str], shots: str | None, recipe: str, drop: bool, as_json: bool, **given: Any,
 ) -> None:  # fmt: skip
     """Say which packages and formats a show's shots go to."""
-    from sqlalchemy.orm import Session
-
+    from anaxis.app.context import Context
     from anaxis.app.plan import board, drop_of, set_target, shots_named
+    from anaxis.app.roles import LOCAL
 
     wanted = options.delivery_options(given)
-    with opened_store() as engine, Session(engine) as session, session.begin():
+    with opened_store() as engine, Context(engine, LOCAL) as session, session.begin():
         held = show_asked(session, show)
         only = shots_named(held, (shots or "").split(","))
         for package in to:
@@ -79,13 +79,13 @@ def set_plan(
 @options.json
 def run(show: str | None, dry_run: bool, watch: bool, as_json: bool) -> None:
     """Deliver what is due of a show's plan; workers do it."""
-    from sqlalchemy.orm import Session
-
+    from anaxis.app.context import Context
     from anaxis.app.documents import DueDocument
     from anaxis.app.plan import board, due, start_run
+    from anaxis.app.roles import LOCAL
 
     with opened_store() as engine:
-        with Session(engine) as session, session.begin():
+        with Context(engine, LOCAL) as session, session.begin():
             held = show_asked(session, show)
             found = board(session, held)
             wanted = due(found)
@@ -116,20 +116,20 @@ def run(show: str | None, dry_run: bool, watch: bool, as_json: bool) -> None:
 
 
 def _watched(engine: Any, number: int, quiet: bool) -> dict[str, Any]:
-    from sqlalchemy.orm import Session
-
+    from anaxis.app.context import Context
     from anaxis.app.plan import jobs_of, made_by, progress_of
+    from anaxis.app.roles import LOCAL
     from anaxis.store.models import Run
 
     while True:
-        with Session(engine) as session:
+        with Context(engine, LOCAL) as session:
             progress = progress_of(session, session.get_one(Run, number))
         if not quiet and sys.stderr.isatty():
             click.echo(f"\r{progress.share:.0%} {progress.states}", err=True, nl=not progress.open)
         if not progress.open:
             break
         time.sleep(0.5)
-    with Session(engine) as session:
+    with Context(engine, LOCAL) as session:
         jobs = jobs_of(session, session.get_one(Run, number))
         failed = [
             {"shot": j.version.camera.shot.name, "camera": j.version.camera.name, "to": j.params["profile"]["key"], "format": j.params["format"], "said": j.said}

@@ -63,13 +63,13 @@ def serve(host: str, port: int, demonstration: str, worker: bool) -> None:
 
 def _say_the_first_link(engine: Engine, address: str) -> None:
     """Where nobody can sign in yet, how the first administrator does: said on the terminal alone, and kept nowhere."""
-    from sqlalchemy.orm import Session
-
+    from anaxis.app.context import Context
     from anaxis.app.people import first_link
+    from anaxis.app.roles import LOCAL
 
     if not address:
         return
-    with Session(engine) as store, store.begin():
+    with Context(engine, LOCAL) as store, store.begin():
         secret = first_link(store)
     if secret:
         click.echo(

@@ -11,8 +11,8 @@ from anaxis.core.errors import BadInput
 
 if TYPE_CHECKING:
     from sqlalchemy import Engine
-    from sqlalchemy.orm import Session
 
+    from anaxis.app.context import Context
     from anaxis.store.models import Show
 
 
@@ -32,7 +32,7 @@ def opened_store() -> Iterator[Engine]:
         engine.dispose()
 
 
-def show_asked(session: Session, name: str | None) -> Show:
+def show_asked(session: Context, name: str | None) -> Show:
     """The show of that name, or the only one there is. Raises BadInput."""
     from sqlalchemy import select
 

@@ -187,17 +187,17 @@ def _one(
     engine: Engine, name: str, path: Path, scene: bytes | str, layout: dict[str, Any] | None, rule: str, show: str, recipe: str, accept: tuple[str, ...], new_show: bool, kept: tuple[str, ...]
 ) -> Item:  # fmt: skip
     """One file looked at and kept, in a transaction of its own: what fails of it keeps nothing, and stops nothing."""
-    from sqlalchemy.orm import Session
-
+    from anaxis.app.context import Context
     from anaxis.app.file_names import named_if
     from anaxis.app.many import Item, item_of, keep_item, named_in, put_aside, same_again
+    from anaxis.app.roles import LOCAL
     from anaxis.formats import is_table
     from anaxis.store.queries import find_show, newest_show_name
 
     if isinstance(scene, str):
         return Item(name, "cannot be taken in", scene)
     try:
-        with Session(engine) as session:
+        with Context(engine, LOCAL) as session:
             session.begin()
             held = show or newest_show_name(session)
             known = find_show(session, held)

@@ -24,7 +24,8 @@ from anaxis.core.errors import BadInput
 from anaxis.monitoring.logs import request_id
 from anaxis.program import anaxis_command
 from anaxis.store.models import Job, Worker
-from anaxis.store.rows import actor_named, found
+from anaxis.store.rows import found
+from anaxis.store.session import StoreSession, every_show
 
 TASK = "anaxis.work"
 _WATCH_S = 3.0
@@ -62,13 +63,13 @@ def address_of(engine: Engine) -> str:
 WAITED_FOR, OF_A_RUN = 10, 0
 
 
-def ask_for(session: Session, kind: str, version_id: int, params: dict[str, Any], **of_run: int) -> Job:
+def ask_for(session: StoreSession, kind: str, version_id: int, params: dict[str, Any], **of_run: int) -> Job:
     """Put work down to be done, in the session's own transaction: it is asked for and in the queue, or neither.
 
     ``of_run`` are the ``run_id`` and ``target_id`` where a run asks for it.
     """
     job = Job(
-        kind=kind, version_id=version_id, params=params, actor=actor_named(session), request_id=request_id(), **of_run
+        kind=kind, version_id=version_id, params=params, actor=session.actor_name, request_id=request_id(), **of_run
     )
     session.add(job)
     session.flush()
@@ -190,7 +191,7 @@ def resume_job(session: Session, number: int) -> Job:
 
 
 def has_open_work(engine: Engine) -> bool:
-    with Session(engine) as session:
+    with every_show(engine) as session:
         return session.execute(select(Job.id).where(Job.state.in_(OPEN)).limit(1)).first() is not None
 
 

@@ -6,10 +6,10 @@ from __future__ import annotations
 import logging
 
 from sqlalchemy import Engine, text
-from sqlalchemy.orm import Session
 
 from anaxis.queue.jobs import CALL, JOB_LOCK, TASK, call_in_queue, lock_of_call, lock_of_job, put_in_queue
 from anaxis.store.models import Job
+from anaxis.store.session import every_show
 
 _log = logging.getLogger("anaxis.worker")
 _RECONCILE_LOCK = 7_204_116
@@ -50,7 +50,7 @@ _HELD_AND_NOT_BEGUN = text(
 def reconcile(engine: Engine) -> list[int]:
     """Mend what differs between jobs and queue, and log it. Returns the numbers of the entries that a worker holds and
     nobody works on: the caller gives them back to the queue."""
-    with Session(engine) as session, session.begin():
+    with every_show(engine) as session, session.begin():
         one_at_a_time = text(f"SELECT pg_try_advisory_xact_lock({_RECONCILE_LOCK})")
         if not session.execute(one_at_a_time).scalar_one():
             return []

@@ -9,7 +9,7 @@ from sqlalchemy.exc import ArgumentError, OperationalError
 from sqlalchemy.orm import configure_mappers
 
 from anaxis.core.errors import BadInput
-from anaxis.store import exchange, hooks, people  # noqa: F401  (their tables, beside those of models)
+from anaxis.store import session  # noqa: F401  (all tables, and the rule whose rows a session sees)
 
 _MIGRATION_LOCK = 7_204_114
 

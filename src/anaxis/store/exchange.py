@@ -29,6 +29,7 @@ class Party(Base):
     """
 
     __tablename__ = "exchange_parties"
+    belongs_to = "show"
     __table_args__ = (UniqueConstraint("show_id", "client"),)
     id: Mapped[int] = mapped_column(primary_key=True)
     show_id: Mapped[int] = mapped_column(ForeignKey("shows.id"))
@@ -59,6 +60,7 @@ class Shared(Base):
     """
 
     __tablename__ = "exchange_cameras"
+    belongs_to = "party"
     __table_args__ = (UniqueConstraint("party_id", "key"),)
     id: Mapped[int] = mapped_column(primary_key=True)
     party_id: Mapped[int] = mapped_column(ForeignKey("exchange_parties.id"))
@@ -109,6 +111,7 @@ class SharedChange(Base):
     """
 
     __tablename__ = "exchange_changes"
+    belongs_to = "party"
     __table_args__ = (
         UniqueConstraint("party_id", "way", "number"),
         Index("exchange_changes_by_effect", "shared_id", "effect"),
@@ -132,6 +135,7 @@ class SharedChange(Base):
     said: Mapped[str] = mapped_column(default="")
     created_at: Mapped[datetime] = mapped_column(server_default=func.clock_timestamp())
     acknowledged_at: Mapped[datetime | None]
+    party: Mapped[Party] = relationship()
 
     @property
     def in_force(self) -> bytes:
@@ -144,6 +148,7 @@ class Link(Base):
     changed the same: "ask", "first" or "second". A frame of the first is ``offset`` more there."""
 
     __tablename__ = "exchange_links"
+    belongs_to = "show"
     id: Mapped[int] = mapped_column(primary_key=True)
     show_id: Mapped[int] = mapped_column(ForeignKey("shows.id"), index=True)
     first_id: Mapped[int] = mapped_column(ForeignKey("exchange_cameras.id"))
@@ -175,6 +180,7 @@ class Clash(Base):
     """
 
     __tablename__ = "exchange_clashes"
+    belongs_to = "show"
     id: Mapped[int] = mapped_column(primary_key=True)
     show_id: Mapped[int] = mapped_column(ForeignKey("shows.id"))
     shared_id: Mapped[int] = mapped_column(ForeignKey("exchange_cameras.id"), index=True)
@@ -198,6 +204,7 @@ class Pulled(Base):
     """What a camera of a package held when a version was made of it: what is written back is told from it."""
 
     __tablename__ = "exchange_pulled"
+    belongs_to = "version"
     version_id: Mapped[int] = mapped_column(ForeignKey("versions.id"), primary_key=True)
     shared_id: Mapped[int] = mapped_column(ForeignKey("exchange_cameras.id"), index=True)
     data: Mapped[bytes] = mapped_column(deferred=True)
@@ -210,6 +217,7 @@ class Recording(Base):
     """What a tracker measured: live between two presses, or in a file. Its samples are in blocks; ``settings`` made the camera of it."""
 
     __tablename__ = "exchange_recordings"
+    belongs_to = "show"
     id: Mapped[int] = mapped_column(primary_key=True)
     show_id: Mapped[int] = mapped_column(ForeignKey("shows.id"), index=True)
     party_id: Mapped[int | None] = mapped_column(ForeignKey("exchange_parties.id"))
@@ -240,6 +248,8 @@ class RecordingBlock(Base):
     """Samples of a recording, (k, 12) floats, by the number of the message that brought them."""
 
     __tablename__ = "exchange_blocks"
+    belongs_to = "recording"
     recording_id: Mapped[int] = mapped_column(ForeignKey("exchange_recordings.id"), primary_key=True)
     number: Mapped[int] = mapped_column(BigInteger, primary_key=True)
     data: Mapped[bytes]
+    recording: Mapped[Recording] = relationship()

@@ -19,6 +19,7 @@ class Webhook(Base):
     """
 
     __tablename__ = "webhooks"
+    belongs_to = "show"
     id: Mapped[int] = mapped_column(primary_key=True)
     show_id: Mapped[int] = mapped_column(ForeignKey("shows.id"), index=True)
     url: Mapped[str]
@@ -42,6 +43,7 @@ class WebhookCall(Base):
     """One thing told to one address: ``state`` is waiting, sent or given up; ``said`` why the last try failed."""
 
     __tablename__ = "webhook_calls"
+    belongs_to = "webhook"
     id: Mapped[int] = mapped_column(primary_key=True)
     webhook_id: Mapped[int] = mapped_column(ForeignKey("webhooks.id"), index=True)
     event: Mapped[str]

@@ -28,7 +28,8 @@ from anaxis.store.models import (
     Show,
     SourceFile,
 )
-from anaxis.store.rows import NotFound, actor_named
+from anaxis.store.rows import NotFound
+from anaxis.store.session import StoreSession
 
 
 def keep_bytes(session: Session, data: bytes) -> str:
@@ -42,11 +43,11 @@ def keep_bytes(session: Session, data: bytes) -> str:
     return digest
 
 
-def stage_file(session: Session, name: str, data: bytes, scene: bytes) -> SourceFile:
+def stage_file(session: StoreSession, name: str, data: bytes, scene: bytes) -> SourceFile:
     """Put an uploaded file and its scene aside until a camera of it is kept, or it is cleared out (app/retention)."""
     whole, read = keep_bytes(session, data), keep_bytes(session, scene)
     row = SourceFile(
-        name=name, sha256=whole, scene_sha256=read, size=len(data), kept=False, draft={}, actor=actor_named(session)
+        name=name, sha256=whole, scene_sha256=read, size=len(data), kept=False, draft={}, actor=session.actor_name
     )
     session.add(row)
     session.flush()

@@ -12,6 +12,7 @@ class MediaRootShow(Base):
     """A media root, by its name in the settings, is open to a show."""
 
     __tablename__ = "media_root_shows"
+    belongs_to = "show"
     __table_args__ = (UniqueConstraint("root", "show_id"),)
     id: Mapped[int] = mapped_column(primary_key=True)
     root: Mapped[str]

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import math
 from datetime import datetime
-from typing import Any, NamedTuple
+from typing import Any, ClassVar, NamedTuple
 
 from sqlalchemy import BigInteger, DateTime, ForeignKey, LargeBinary, Text, UniqueConstraint, func
 from sqlalchemy.dialects.postgresql import JSONB
@@ -42,6 +42,10 @@ class Base(DeclarativeBase):
         list[Any]: JSONB,
     }
 
+    # The relationship to the row that a row of a show belongs to, and through it to its show; "" for what is of no show.
+    # Roles, what is seen and the history go by it.
+    belongs_to: ClassVar[str] = ""
+
     @validates("name")
     def _visible_name(self, key: str, name: str) -> str:
         """Raises BadInput for a name with characters that cannot be seen, whatever it is the name of."""
@@ -60,6 +64,7 @@ class Show(Base):
 
 class Shot(Base):
     __tablename__ = "shots"
+    belongs_to = "show"
     __table_args__ = (UniqueConstraint("show_id", "name"),)
     id: Mapped[int] = mapped_column(primary_key=True)
     show_id: Mapped[int] = mapped_column(ForeignKey("shows.id"))
@@ -128,6 +133,7 @@ class Derivation(Base):
 
 class Camera(Base):
     __tablename__ = "cameras"
+    belongs_to = "shot"
     __table_args__ = (UniqueConstraint("shot_id", "name"),)
     id: Mapped[int] = mapped_column(primary_key=True)
     shot_id: Mapped[int] = mapped_column(ForeignKey("shots.id"))
@@ -162,6 +168,7 @@ class AllowedWarning(Base):
     """A warning of a camera's that a person knows of and lets go out: the sentence, as it was read."""
 
     __tablename__ = "allowed_warnings"
+    belongs_to = "camera"
     __table_args__ = (UniqueConstraint("camera_id", "sentence"),)
     id: Mapped[int] = mapped_column(primary_key=True)
     camera_id: Mapped[int] = mapped_column(ForeignKey("cameras.id"), index=True)
@@ -180,6 +187,7 @@ class Version(Base):
     """
 
     __tablename__ = "versions"
+    belongs_to = "camera"
     __table_args__ = (UniqueConstraint("camera_id", "number"),)
     id: Mapped[int] = mapped_column(primary_key=True)
     camera_id: Mapped[int] = mapped_column(ForeignKey("cameras.id"))
@@ -259,6 +267,7 @@ class VersionInput(Base):
     """Something a version is made from, in a role: a camera of a file, or another version."""
 
     __tablename__ = "version_inputs"
+    belongs_to = "version"
     __table_args__ = (UniqueConstraint("version_id", "place"),)
     id: Mapped[int] = mapped_column(primary_key=True)
     version_id: Mapped[int] = mapped_column(ForeignKey("versions.id"), index=True)
@@ -267,6 +276,7 @@ class VersionInput(Base):
     source_file_id: Mapped[int | None] = mapped_column(ForeignKey("source_files.id"), index=True)
     camera_path: Mapped[str | None]
     input_id: Mapped[int | None] = mapped_column(ForeignKey("versions.id"), index=True)
+    version: Mapped[Version] = relationship(back_populates="inputs", foreign_keys=[version_id])
     source_file: Mapped[SourceFile | None] = relationship(lazy="joined")
     input: Mapped[Version | None] = relationship(foreign_keys=[input_id], viewonly=True)
 
@@ -280,6 +290,7 @@ class Delivery(Base):
     """Files handed over, with the profile as it was then and the proof."""
 
     __tablename__ = "deliveries"
+    belongs_to = "version"
     id: Mapped[int] = mapped_column(primary_key=True)
     version_id: Mapped[int] = mapped_column(ForeignKey("versions.id"), index=True)
     profile: Mapped[dict[str, Any]]
@@ -379,6 +390,7 @@ class Delivery(Base):
 
 class DeliveryFile(Base):
     __tablename__ = "delivery_files"
+    belongs_to = "delivery"
     __table_args__ = (UniqueConstraint("delivery_id", "name"),)
     id: Mapped[int] = mapped_column(primary_key=True)
     delivery_id: Mapped[int] = mapped_column(ForeignKey("deliveries.id"))
@@ -435,6 +447,7 @@ class Job(Base):
     """
 
     __tablename__ = "jobs"
+    belongs_to = "version"
     id: Mapped[int] = mapped_column(primary_key=True)
     kind: Mapped[str]
     version_id: Mapped[int] = mapped_column(ForeignKey("versions.id"))
@@ -460,6 +473,7 @@ class PlanTarget(Base):
     recipe saved under a name, if any."""
 
     __tablename__ = "plan_targets"
+    belongs_to = "show"
     id: Mapped[int] = mapped_column(primary_key=True)
     show_id: Mapped[int] = mapped_column(ForeignKey("shows.id"), index=True)
     package: Mapped[str]
@@ -480,6 +494,7 @@ class Run(Base):
     """One execution of a show's plan; its jobs say how far it is. ``recipes`` are the saved ones it used, with their numbers."""
 
     __tablename__ = "runs"
+    belongs_to = "show"
     id: Mapped[int] = mapped_column(primary_key=True)
     show_id: Mapped[int] = mapped_column(ForeignKey("shows.id"), index=True)
     actor: Mapped[str]
@@ -531,6 +546,7 @@ class Return(Base):
     """A camera that came back from a package, measured against the version meant and diagnosed."""
 
     __tablename__ = "returns"
+    belongs_to = "version"
     id: Mapped[int] = mapped_column(primary_key=True)
     version_id: Mapped[int] = mapped_column(ForeignKey("versions.id"), index=True)
     profile: Mapped[dict[str, Any]]
@@ -564,6 +580,7 @@ class Still(Base):
     """Two pictures of one frame, ``ours`` and ``theirs`` as PNG, and what was measured between them."""
 
     __tablename__ = "stills"
+    belongs_to = "version"
     id: Mapped[int] = mapped_column(primary_key=True)
     version_id: Mapped[int] = mapped_column(ForeignKey("versions.id"), index=True)
     frame: Mapped[float]
@@ -585,6 +602,7 @@ class Plate(Base):
     """
 
     __tablename__ = "plates"
+    belongs_to = "shot"
     id: Mapped[int] = mapped_column(primary_key=True)
     shot_id: Mapped[int] = mapped_column(ForeignKey("shots.id"), index=True)
     name: Mapped[str]
@@ -617,10 +635,12 @@ class PlateProxy(Base):
     """A small picture of a plate's; made again where it is not there."""
 
     __tablename__ = "plate_proxies"
+    belongs_to = "plate"
     plate_id: Mapped[int] = mapped_column(ForeignKey("plates.id"), primary_key=True)
     number: Mapped[int] = mapped_column(primary_key=True)
     look: Mapped[str] = mapped_column(primary_key=True)
     data: Mapped[bytes]
+    plate: Mapped[Plate] = relationship()
 
 
 class HistoryEntry(Base):

@@ -7,7 +7,7 @@ from datetime import datetime
 from sqlalchemy import BigInteger, ForeignKey, func
 from sqlalchemy.orm import Mapped, mapped_column, relationship
 
-from anaxis.store.models import Base, Show
+from anaxis.store.models import Base, Camera, Show
 
 
 class Person(Base):
@@ -108,9 +108,11 @@ class Presence(Base):
     """Who has a camera's page open, and was heard of when."""
 
     __tablename__ = "presence"
+    belongs_to = "camera"
     camera_id: Mapped[int] = mapped_column(ForeignKey("cameras.id"), primary_key=True)
     who: Mapped[str] = mapped_column(primary_key=True)
     seen_at: Mapped[datetime] = mapped_column(server_default=func.now())
+    camera: Mapped[Camera] = relationship()
 
 
 class AnswerGiven(Base):

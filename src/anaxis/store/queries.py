@@ -31,9 +31,8 @@ from anaxis.store.models import (
     VersionInput,
 )
 from anaxis.store.rows import NotFound as NotFound
-from anaxis.store.rows import actor_named
 from anaxis.store.rows import found as found
-from anaxis.store.visible import SHOWS
+from anaxis.store.session import StoreSession
 
 
 def staged_scene(session: Session, source_file_id: int) -> tuple[SourceFile, Scene]:
@@ -93,7 +92,7 @@ def on_the_list(show: Show) -> tuple[ColumnElement[bool], ...]:
     return (Shot.show_id == show.id, Shot.archived_at.is_(None), Camera.removed_at.is_(None))
 
 
-def set_finder(session: Session) -> Callable[[str], bytes]:
+def set_finder(session: StoreSession) -> Callable[[str], bytes]:
     """Finds the scene of a kept file by its SHA-256, for recipes that add a set from it.
 
     A file of a show that whoever acts does not see is not found, but by a recipe that is kept with a camera they see.
@@ -101,7 +100,7 @@ def set_finder(session: Session) -> Callable[[str], bytes]:
 
     def find(sha256: str) -> bytes:
         query = select(SourceFile).where(SourceFile.sha256 == sha256).order_by(SourceFile.id).limit(1)
-        if session.info.get(SHOWS) is not None:
+        if session.shows is not None:
             # Versions are those of shows that are seen, in every query.
             used = (
                 select(Version.id)
@@ -109,7 +108,7 @@ def set_finder(session: Session) -> Callable[[str], bytes]:
                 .where(VersionInput.source_file_id == SourceFile.id)
             )
             told = select(Version.id).where(cast(Version.recipe, Text).contains(sha256, autoescape=True)).limit(1)
-            seen = used.exists() | (SourceFile.actor == actor_named(session))
+            seen = used.exists() | (SourceFile.actor == session.actor_name)
             if session.execute(told).first() is None:
                 query = query.where(seen)
         row = session.execute(query).scalar_one_or_none()

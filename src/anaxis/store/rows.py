@@ -23,8 +23,3 @@ def found(session: Session, model: type[Row], number: int, what: str) -> Row:
     if row is None:
         raise NotFound(f"There is no {what} {number}: go back to the shots and choose one.")
     return row
-
-
-def actor_named(session: Session) -> str:
-    """Whom a session was opened for."""
-    return str(getattr(session.info.get("actor"), "name", "local"))

@@ -7,9 +7,9 @@ from typing import Any
 
 from fastapi import Depends, Request
 from sqlalchemy import select
-from sqlalchemy.orm import Session
 
-from anaxis.app.acting import actor_of, require, show_of
+from anaxis.app.acting import require, show_of
+from anaxis.app.context import Context
 from anaxis.app.roles import Role
 from anaxis.store.exchange import Clash, Link, Party, Recording, Shared
 from anaxis.store.hooks import Webhook
@@ -72,7 +72,7 @@ def needs(read: Role = Role.VIEWER, change: Role = Role.ARTIST) -> Any:
 OPEN = Depends(Open())
 
 
-def _show_of_address(request: Request, session: Session) -> int | None:
+def _show_of_address(request: Request, session: Context) -> int | None:
     """The show of what the address names; None where it names nothing of one show. Raises NotFound, also for what is not to
     be seen."""
     steps = request.url.path.strip("/").split("/")
@@ -86,9 +86,9 @@ def _show_of_address(request: Request, session: Session) -> int | None:
     return None
 
 
-def _require_own(session: Session, source_id: int) -> None:
+def _require_own(session: Context, source_id: int) -> None:
     """A file that was put aside is its own person's and an administrator's; one that is kept also theirs who see a camera of it."""
-    row, actor = found(session, SourceFile, source_id, "file"), actor_of(session)
+    row, actor = found(session, SourceFile, source_id, "file"), session.actor
     if row.actor == actor.name or actor.everywhere >= Role.ADMINISTRATOR:
         return
     seen = select(Version.id).join(VersionInput, VersionInput.version_id == Version.id)

@@ -21,10 +21,11 @@ from secure.middleware import SecureASGIMiddleware
 from sqlalchemy import Engine
 from sqlalchemy.exc import DataError, IntegrityError, InternalError, OperationalError
 from sqlalchemy.exc import TimeoutError as PoolTimeout
-from sqlalchemy.orm import Session
 from starlette.exceptions import HTTPException
 
 from anaxis import __version__
+from anaxis.app.context import Context
+from anaxis.app.roles import VISITOR
 from anaxis.app.sign_in import NotSignedIn, server_key
 from anaxis.core.errors import BadInput
 from anaxis.formats import check_size
@@ -203,13 +204,13 @@ async def serve_from(app: FastAPI, engine: Engine) -> None:
     """Serve a database from the next request on; the one before is let go. The application must have been started."""
 
     def signer() -> Signer:
-        with Session(engine) as store, store.begin():
+        with Context(engine, VISITOR) as store, store.begin():
             return Signer(server_key(store))
 
     if app.state.hub is not None:
         await app.state.hub.end()
     app.state.engine, app.state.signer, app.state.hub = engine, await run_in_threadpool(signer), Hub(engine)
-    app.state.hub.examiner = app.state.calculators
+    app.state.hub.calculators = app.state.calculators
     app.state.hub.begin()
 
 

@@ -14,13 +14,14 @@ from contextlib import suppress
 from dataclasses import dataclass
 
 from sqlalchemy.exc import SQLAlchemyError
-from sqlalchemy.orm import Session
 from starlette.concurrency import run_in_threadpool
 from starlette.datastructures import Headers
 from starlette.requests import Request
 from starlette.responses import Response
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
+from anaxis.app.context import Context
+from anaxis.app.roles import VISITOR
 from anaxis.app.sign_in import NotSignedIn
 from anaxis.web.signed import actor_of_request
 
@@ -161,7 +162,7 @@ _SIGNS_IN = "signs in from"
 
 
 def _sender(request: Request) -> str:
-    with Session(request.app.state.engine) as session, session.begin():
+    with Context(request.app.state.engine, VISITOR) as session, session.begin():
         return f"person {actor_of_request(request, session).person}"
 
 

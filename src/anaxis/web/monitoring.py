@@ -21,7 +21,6 @@ from prometheus_client.core import CounterMetricFamily, GaugeMetricFamily
 from prometheus_client.registry import Collector
 from sqlalchemy import func, select, text
 from sqlalchemy.exc import SQLAlchemyError
-from sqlalchemy.orm import Session
 from starlette.datastructures import Headers, MutableHeaders
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
@@ -32,6 +31,7 @@ from anaxis.queue.jobs import OPEN as OPEN_JOBS
 from anaxis.queue.jobs import has_worker
 from anaxis.store.database import is_current
 from anaxis.store.models import Job, Worker
+from anaxis.store.session import every_show
 from anaxis.web.access import OPEN, needs
 from anaxis.web.security import LOOPBACK
 
@@ -119,7 +119,7 @@ class _Store(Collector):
         yield from _processes()
 
     def _of_store(self) -> Iterator[Any]:
-        with Session(self._state.engine) as session:
+        with every_show(self._state.engine) as session:
             waited_s = func.extract("epoch", func.now() - func.min(Job.created_at))
             oldest = select(func.coalesce(waited_s, 0)).where(Job.state == "waiting")
             age = session.execute(oldest).scalar_one()

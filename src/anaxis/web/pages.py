@@ -14,19 +14,17 @@ from fastapi import Depends, Request, Response, UploadFile
 from fastapi.responses import RedirectResponse
 from fastapi.templating import Jinja2Templates
 from itsdangerous import BadData, URLSafeTimedSerializer
-from sqlalchemy.orm import Session
 
 from anaxis import __version__
+from anaxis.app.context import Context, Sandbox
 from anaxis.app.form_base import base_of
-from anaxis.app.roles import Role
-from anaxis.app.waiting import let_go
+from anaxis.app.roles import VISITOR, Role
 from anaxis.core.checks.times import OF_THE_SHOT
 from anaxis.core.errors import BadInput
 from anaxis.core.names import without_unseen
 from anaxis.core.time.rates import format_frame, kept_rate, rate_label
 from anaxis.formats.tables.layout import QUANTITIES
 from anaxis.packages.sheet import decimals
-from anaxis.store.visible import SHOWS
 from anaxis.web.signed import actor_of_request, signed_in_by_itself
 
 HERE = Path(__file__).parent
@@ -118,39 +116,32 @@ async def _head_seen(request: Request) -> int | None:
         return None
 
 
-def _session(request: Request, head: Annotated[int | None, Depends(_head_seen)]) -> Iterator[Session]:
+def _session(request: Request, head: Annotated[int | None, Depends(_head_seen)]) -> Iterator[Context]:
     """One transaction a request, of whoever is signed in: kept where the request succeeds, else nothing of it stays.
 
     Raises NotSignedIn.
     """
     with _opened(request, head) as session:
-        actor = actor_of_request(request, session)
-        request.state.actor = session.info["actor"] = actor
-        session.info[SHOWS] = actor.shows
+        request.state.actor = actor_of_request(request, session)
+        session.act_as(request.state.actor)
         yield from _in_one(request, session)
 
 
-def _open_session(request: Request) -> Iterator[Session]:
+def _open_session(request: Request) -> Iterator[Context]:
     """The same for whoever comes: where nobody is signed in yet."""
     with _opened(request, None) as session:
         yield from _in_one(request, session)
 
 
-def _opened(request: Request, head: int | None) -> Session:
-    return Session(
-        request.app.state.engine,
-        expire_on_commit=False,
-        info={
-            "head_seen": head,
-            "examiner": request.app.state.calculators,
-            "maker": request.app.state.makers,
-            "mirrors": request.app.state.hub.mirrors,
-            "lets_go": True,
-        },
-    )
+def _opened(request: Request, head: int | None) -> Context:
+    state = request.app.state
+    return Context(
+        state.engine, VISITOR, checks_base=True, base_version=head, sandbox=Sandbox(state.calculators, state.makers),
+        mirrors=state.hub.mirrors, releases=True, expire_on_commit=False,
+    )  # fmt: skip
 
 
-def _in_one(request: Request, session: Session) -> Iterator[Session]:
+def _in_one(request: Request, session: Context) -> Iterator[Context]:
     request.state.store = session
     try:
         yield session
@@ -160,8 +151,8 @@ def _in_one(request: Request, session: Session) -> Iterator[Session]:
         raise
 
 
-Store = Annotated[Session, Depends(_session, scope="function")]
-OpenStore = Annotated[Session, Depends(_open_session, scope="function")]
+Store = Annotated[Context, Depends(_session, scope="function")]
+OpenStore = Annotated[Context, Depends(_open_session, scope="function")]
 
 
 _SAID, _SAID_FOR_S = "said", 60
@@ -228,7 +219,7 @@ def download_answer(name: str, data: bytes, media_type: str = "application/octet
 def page(request: Request, name: str, status: int = 200, **context: Any) -> Any:
     store = getattr(request.state, "store", None)
     if store is not None:
-        let_go(store)  # drawing a page takes longer than asking for what is on it
+        store.release_connection()  # drawing a page takes longer than asking for what is on it
     whole = name.endswith("index.html")  # a part of a page leaves the sentence to the page
     said = _said_once(request) if whole else ""
     actor = getattr(request.state, "actor", None)

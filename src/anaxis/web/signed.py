@@ -8,8 +8,8 @@ from typing import Any
 from fastapi import Request, Response
 from fastapi.requests import HTTPConnection
 from itsdangerous import BadData, BadSignature, URLSafeSerializer, URLSafeTimedSerializer
-from sqlalchemy.orm import Session
 
+from anaxis.app.context import Context
 from anaxis.app.people import actor_for, person_named
 from anaxis.app.roles import Actor
 from anaxis.app.sign_in import NotSignedIn, person_signed_in
@@ -63,7 +63,7 @@ def is_api(request: HTTPConnection) -> bool:
     return request.url.path.startswith(API)
 
 
-def actor_of_request(request: HTTPConnection, session: Session) -> Actor:
+def actor_of_request(request: HTTPConnection, session: Context) -> Actor:
     """Raises NotSignedIn."""
     if is_api(request):
         return _by_token(request, session)
@@ -81,11 +81,11 @@ def signed_in_by_itself(request: HTTPConnection) -> bool:
     return bool(request.app.state.visitor) and request.client is not None and request.client.host in LOOPBACK
 
 
-def _visitor(request: HTTPConnection, session: Session) -> Person | None:
+def _visitor(request: HTTPConnection, session: Context) -> Person | None:
     return person_named(session, request.app.state.visitor) if signed_in_by_itself(request) else None
 
 
-def _by_token(request: HTTPConnection, session: Session) -> Actor:
+def _by_token(request: HTTPConnection, session: Context) -> Actor:
     kind, _, token = request.headers.get("authorization", "").partition(" ")
     actor = actor_by_token(session, token.strip()) if kind.lower() == "bearer" else None
     if actor is None:

@@ -4,8 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from sqlalchemy.orm import object_session
-
+from anaxis.app.context import Context
 from anaxis.app.deliver import furthest_off, newest_deliveries
 from anaxis.app.plates import plates_of
 from anaxis.core.recipe.operations import kind_of
@@ -24,7 +23,7 @@ class Station:
     figure: str
 
 
-def stations_of(version: Version) -> list[Station]:
+def stations_of(store: Context, version: Version) -> list[Station]:
     """The steps of the job, in the order people work, each with its state and key figure."""
     facts = version.facts
     count = facts.get("frames") or round(facts["last_frame"] - facts["first_frame"]) + 1
@@ -49,7 +48,7 @@ def stations_of(version: Version) -> list[Station]:
         ),
         Station("clean", "Clean", "warning" if stray else "done", f"{active} operation{'s' * (active != 1)}"),
         Station("lens", "Lens", "guess" if guess else "done", f"{film[0]:.2f} × {film[1]:.2f} mm"),
-        _plate(version, bent),
+        _plate(store, version, bent),
         Station("time", "Time", "done", span),
         Station("place", "Place", "done", f"{placed} change{'s' * (placed != 1)}" if placed else "as taken in"),
         Station("deliver", "Deliver", "done" if newest else "open", f"{packages} package{'s' * (packages != 1)}"),
@@ -62,10 +61,9 @@ def stations_of(version: Version) -> list[Station]:
     ]
 
 
-def _plate(version: Version, bent: bool) -> Station:
+def _plate(store: Context, version: Version, bent: bool) -> Station:
     """The shot's plates; without any there is nothing to say."""
-    session = object_session(version)
-    plates = plates_of(session, version.camera.shot) if session is not None else []
+    plates = plates_of(store, version.camera.shot)
     if not plates:
         return Station("plate", "Plate", "open", "none")
     first = plates[0]

@@ -8,9 +8,9 @@ from collections.abc import AsyncIterator
 from fastapi import Request
 from fastapi.concurrency import run_in_threadpool
 from fastapi.responses import StreamingResponse
-from sqlalchemy.orm import Session
 
-from anaxis.app.roles import Actor
+from anaxis.app.context import Context
+from anaxis.app.roles import VISITOR, Actor
 from anaxis.core.errors import BadInput
 from anaxis.web.signed import actor_of_request
 
@@ -41,7 +41,7 @@ def events(request: Request, told: AsyncIterator[str]) -> StreamingResponse:
 
 def _actor_now(request: Request) -> Actor | None:
     try:
-        with Session(request.app.state.engine) as session, session.begin():
+        with Context(request.app.state.engine, VISITOR) as session, session.begin():
             return actor_of_request(request, session)
     except BadInput:
         return None

@@ -17,13 +17,16 @@ from sqlalchemy import Engine, func, select, text, update
 from sqlalchemy.exc import DataError, InterfaceError, OperationalError, SQLAlchemyError
 from sqlalchemy.orm import Session
 
+from anaxis.app.context import Context
 from anaxis.app.long_work import KINDS, asked_by
+from anaxis.app.roles import LOCAL
 from anaxis.app.telling import tell_failed
 from anaxis.core.errors import BadInput
 from anaxis.monitoring.logs import about
 from anaxis.queue.jobs import JOB_LOCK, OPEN, TryAgain, remove_entry
 from anaxis.sandbox.turns import Busy
 from anaxis.store.models import Job
+from anaxis.store.session import every_show
 
 _log = logging.getLogger("anaxis.worker")
 _TELL_EVERY_S = 0.15
@@ -85,9 +88,9 @@ def _attempt(engine: Engine, number: int, worker_id: int | None, entry: int | No
         return
     try:
         # One short transaction at its end: no connection is held while the result is computed.
-        with Session(engine, expire_on_commit=False, info={"lets_go": True}) as session:
+        with Context(engine, LOCAL, releases=True, expire_on_commit=False) as session:
             job = session.get_one(Job, number)
-            session.info["actor"] = asked_by(job)
+            session.act_as(asked_by(job))
             began = time.monotonic()
             result = KINDS[job.kind](session, job, Teller(engine, number, tries))
             _log.info("job %s done", number, extra={"kind": job.kind, "ms": round((time.monotonic() - began) * 1000)})
@@ -119,7 +122,7 @@ def _attempt(engine: Engine, number: int, worker_id: int | None, entry: int | No
 
 def _begin(engine: Engine, number: int, worker_id: int | None, entry: int | None) -> int | None:
     """Mark the job as running; the number of this attempt, or None where there is nothing to do."""
-    with Session(engine) as session, session.begin():
+    with Context(engine, LOCAL) as session, session.begin():
         state, tries = session.execute(
             select(Job.state, Job.tries).where(Job.id == number).with_for_update()
         ).one_or_none() or ("gone", 0)
@@ -154,13 +157,13 @@ def _record(session: Session, number: int, tries: int, entry: int | None, **resu
     return True
 
 
-def _record_failed(session: Session, number: int, tries: int, entry: int | None, said: str) -> None:
+def _record_failed(session: Context, number: int, tries: int, entry: int | None, said: str) -> None:
     if _record(session, number, tries, entry, state="failed", said=said):
         tell_failed(session, session.get_one(Job, number))
 
 
 def _end(engine: Engine, number: int, tries: int, entry: int | None, state: str, said: str) -> None:
-    with Session(engine) as session, session.begin():
+    with Context(engine, LOCAL) as session, session.begin():
         if state == "failed":
             _record_failed(session, number, tries, entry, said)
         else:
@@ -169,7 +172,7 @@ def _end(engine: Engine, number: int, tries: int, entry: int | None, state: str,
 
 def _wait_for_another(engine: Engine, number: int, tries: int, reason: str) -> None:
     """Say on the job that it waits for its next attempt, and why."""
-    with Session(engine) as session, session.begin():
+    with every_show(engine) as session, session.begin():
         mine = update(Job).where(Job.id == number, Job.state == "running", Job.tries == tries)
         session.execute(mine.values(state="waiting", said=f"{reason} Anaxis tries again shortly.", share=0.0))
 

@@ -23,7 +23,6 @@ from procrastinate.manager import JobManager
 from psycopg import Error as PsycopgError
 from sqlalchemy import Engine, delete, func, update
 from sqlalchemy.exc import SQLAlchemyError
-from sqlalchemy.orm import Session
 
 from anaxis.app.retention import clear_out
 from anaxis.app.webhook_calls import give_up, send
@@ -34,6 +33,7 @@ from anaxis.queue.reconcile import reconcile
 from anaxis.sandbox.folders import settle
 from anaxis.store.database import connect, is_current
 from anaxis.store.models import Worker
+from anaxis.store.session import every_show
 from anaxis.worker.attempt import do_job
 
 _log = logging.getLogger("anaxis.worker")
@@ -58,7 +58,7 @@ class Heard:
     def __init__(self, engine: Engine, at_once: int) -> None:
         self._engine, self.id = engine, 0
         told = {"host": socket.gethostname()[:120], "pid": os.getpid(), "at_once": at_once}
-        with Session(engine) as session, session.begin():
+        with every_show(engine) as session, session.begin():
             gone = datetime.now(UTC) - timedelta(seconds=_FORGOTTEN_AFTER_S)
             session.execute(delete(Worker).where(Worker.heard_at < gone))
             row = Worker(**told)

@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from pydantic import BaseModel
-from sqlalchemy.orm import Session
 
 from anaxis.app.acting import use_case
+from anaxis.app.context import Context
 from anaxis.app.exchange.cells import EVERY, NOTHING
 from anaxis.app.exchange.links import require_same_rate, whole_of
 from anaxis.app.exchange.passing import lock_about, locked, notify, put_down
@@ -29,28 +29,28 @@ class Across(BaseModel):
 
 
 @use_case("write across")
-def write_across(session: Session, asked: Across) -> Shared:
+def write_across(context: Context, asked: Across) -> Shared:
     """Raises BadInput where nothing is to be written, and where the rates differ and nobody said that it is to go frame for frame."""
-    source = row_of(session, Shared, asked.source, "camera of a package")
+    source = row_of(context, Shared, asked.source, "camera of a package")
     groups = chosen_groups(asked.groups)
-    side, now = side_of(source), whole_of(session, source)
+    side, now = side_of(source), whole_of(context, source)
     if asked.to is None:
-        party = row_of(session, Party, asked.party or 0, "package")
+        party = row_of(context, Party, asked.party or 0, "package")
         if party.show_id != source.party.show_id or party.kind != "package":
             raise BadInput("Choose a package that is connected in the same show.")
-        parties = locked(session, [party.id])
-        to = new_there(session, party, f"s{source.id}", source.entry)
+        parties = locked(context, [party.id])
+        to = new_there(context, party, f"s{source.id}", source.entry)
         fresh = Side(profile_of(party.profile), side.image, source.rate, source.name)
         sent = side_to(side, now, fresh, NOTHING)
-        put_down(session, parties[party.id], to, sent.meant, sent.wire, replaces=True, entry=to.entry)
-        notify(session, f"s{party.show_id}")
+        put_down(context, parties[party.id], to, sent.meant, sent.wire, replaces=True, entry=to.entry)
+        notify(context, f"s{party.show_id}")
         return to
-    to = row_of(session, Shared, asked.to, "camera of a package")
+    to = row_of(context, Shared, asked.to, "camera of a package")
     if to.party.show_id != source.party.show_id or to.id == source.id:
         raise BadInput("Choose another camera, of a package that is connected in the same show.")
     require_same_rate(source, to, asked.frame_for_frame)
-    parties, _ = lock_about(session, to)
-    there = whole_of(session, to)
+    parties, _ = lock_about(context, to)
+    there = whole_of(context, to)
     offset = 0.0 if asked.same_numbers else to.first - source.first
     parts = differing(side_to(side, now, side_of(to), there, offset=offset), there, groups)
     if not parts:
@@ -59,6 +59,6 @@ def write_across(session: Session, asked: Across) -> Shared:
             "nothing_to_write",
         )
     for meant, wire in parts:
-        put_down(session, parties[to.party_id], to, meant, wire)
-    notify(session, f"s{to.party.show_id}")
+        put_down(context, parties[to.party_id], to, meant, wire)
+    notify(context, f"s{to.party.show_id}")
     return to

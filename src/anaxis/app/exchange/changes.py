@@ -10,8 +10,8 @@ from typing import Any, NamedTuple
 
 import numpy as np
 from sqlalchemy import func, insert, select, update
-from sqlalchemy.orm import Session
 
+from anaxis.app.context import Context
 from anaxis.app.exchange.cells import NOTHING, CameraState, FramePatch, unpacked
 from anaxis.app.exchange.messages import Change, Samples
 from anaxis.app.exchange.passing import (
@@ -42,30 +42,30 @@ class MissingChange(BadInput):
 # What a party tells
 
 
-def take_change(session: Session, party_id: int, connection: str | None, change: Change, cells: FramePatch) -> bool:
+def take_change(context: Context, party_id: int, connection: str | None, change: Change, cells: FramePatch) -> bool:
     """Keep a change of a party and pass it on. False where it is kept already: it was sent again.
 
     Raises MissingChange, Replaced; BadInput for one that makes no sense, which then counts as heard (see :func:`refuse_change`).
     """
-    with session.no_autoflush:  # what is written goes out at the end, together
-        return _taken(session, party_id, connection, change, cells)
+    with context.no_autoflush:  # what is written goes out at the end, together
+        return _taken(context, party_id, connection, change, cells)
 
 
-def _taken(session: Session, party_id: int, connection: str | None, change: Change, cells: FramePatch) -> bool:
-    shared = session.execute(
+def _taken(context: Context, party_id: int, connection: str | None, change: Change, cells: FramePatch) -> bool:
+    shared = context.execute(
         select(Shared).where(Shared.party_id == party_id, Shared.key == change.camera)
     ).scalar_one_or_none()
     if shared is None:
         raise BadInput(
             f"There is no camera '{change.camera}' in the scene that was sent: send the scene first.", "no_such_camera"
         )
-    parties, links = lock_about(session, shared)
+    parties, links = lock_about(context, shared)
     party = parties[party_id]
     if not _is_next(party, connection, change.number):
         return False
-    before = held_by(session, shared)
+    before = held_by(context, shared)
     # What the others hold is asked for now: what is read after something was written is not kept for the next change.
-    theirs = {to.id: held_by(session, to) for to in (other_end(link, shared) for link in links)}
+    theirs = {to.id: held_by(context, to) for to in (other_end(link, shared) for link in links)}
     if not (shared.known or change.replaces):
         party.heard = change.number  # all of it will be asked for
         return True
@@ -73,7 +73,7 @@ def _taken(session: Session, party_id: int, connection: str | None, change: Chan
     side_of(shared).track(now.on(cells.frames))  # raises where it is no camera
     party.heard = change.number
     entry = change.entry.model_dump() if change.entry else None
-    number, effect = session.execute(
+    number, effect = context.execute(
         insert(SharedChange)
         .values(
             party_id=party.id, shared_id=shared.id, way="in", number=change.number, base=change.base, replaces=change.replaces, entry=entry,
@@ -82,21 +82,21 @@ def _taken(session: Session, party_id: int, connection: str | None, change: Chan
         .returning(SharedChange.id, SharedChange.effect)
     ).one()  # fmt: skip
     assert effect is not None
-    session.info["wrote"] = True
+    context.has_writes = True
     if entry is not None:
         shared.take_entry(entry)
     elif cells.frames[0] < shared.first or cells.frames[-1] > shared.last:
         shared.first, shared.last = min(shared.first, float(cells.frames[0])), max(shared.last, float(cells.frames[-1]))
     if not shared.known or many_since_snapshot(shared, effect):
-        keep_snapshot(session, shared, effect, now)
+        keep_snapshot(context, shared, effect, now)
     told = PropagatedChange(
         shared, changed_cells(before, now, cells, change.replaces), now, change.base, number, theirs
     )
-    unseen = unseen_by(session, told, party)
+    unseen = unseen_by(context, told, party)
     for link in links if len(before) else ():
-        pass_on(session, link, told, parties, unseen)
-    against_pushed(session, told, unseen)
-    notify(session, f"c{shared.id}")
+        pass_on(context, link, told, parties, unseen)
+    against_pushed(context, told, unseen)
+    notify(context, f"c{shared.id}")
     return True
 
 
@@ -110,23 +110,23 @@ def changed_cells(before: CameraState, now: CameraState, cells: FramePatch, repl
     return cells.where(~same)
 
 
-def refuse_change(session: Session, party_id: int, connection: str | None, change: Change, sentence: str) -> None:
+def refuse_change(context: Context, party_id: int, connection: str | None, change: Change, sentence: str) -> None:
     """A change that cannot be taken counts as heard, so that what comes behind it can; the sentence stays with the party."""
-    party = locked(session, [party_id])[party_id]
+    party = locked(context, [party_id])[party_id]
     if _is_next(party, connection, change.number):
         party.heard, party.said = change.number, sentence
         row = SharedChange(party_id=party.id, way="in", number=change.number, base=change.base, data=b"", said=sentence)
-        session.add(row)
-        notify(session, f"s{party.show_id}")
+        context.add(row)
+        notify(context, f"s{party.show_id}")
 
 
-def take_samples(session: Session, party_id: int, connection: str | None, message: Samples) -> bool:
+def take_samples(context: Context, party_id: int, connection: str | None, message: Samples) -> bool:
     """Keep a tracker's samples where they belong to a recording. False where they are kept already."""
-    party = locked(session, [party_id])[party_id]
+    party = locked(context, [party_id])[party_id]
     if not _is_next(party, connection, message.number):
         return False
     party.heard = message.number
-    recording = session.get(Recording, message.recording) if message.recording is not None else None
+    recording = context.get(Recording, message.recording) if message.recording is not None else None
     if recording is not None and recording.party_id == party.id and recording.ended_at is None:
         block = np.array(message.samples, dtype=np.float64).reshape(-1, 12)
         if not np.isfinite(block).all():
@@ -134,58 +134,58 @@ def take_samples(session: Session, party_id: int, connection: str | None, messag
         recording.width_px, recording.height_px = message.width_px, message.height_px
         recording.samples += len(block)
         if recording.samples % _SHOWN_EVERY < len(block):
-            notify(session, f"s{party.show_id}")
-        session.add(RecordingBlock(recording_id=recording.id, number=message.number, data=block.tobytes()))
+            notify(context, f"s{party.show_id}")
+        context.add(RecordingBlock(recording_id=recording.id, number=message.number, data=block.tobytes()))
         if message.last:
             recording.ended_at = func.now()
-            notify(session, f"s{party.show_id}")
-    session.flush()
+            notify(context, f"s{party.show_id}")
+    context.flush()
     return True
 
 
 def take_acknowledged(
-    session: Session, party_id: int, connection: str | None, number: int, held: FramePatch | None
+    context: Context, party_id: int, connection: str | None, number: int, held: FramePatch | None
 ) -> None:
     """A side holds for good what it was sent, or what it says it holds instead."""
-    with session.no_autoflush:
-        _acknowledged(session, party_id, connection, number, held)
+    with context.no_autoflush:
+        _acknowledged(context, party_id, connection, number, held)
 
 
 def _acknowledged(
-    session: Session, party_id: int, connection: str | None, number: int, held: FramePatch | None
+    context: Context, party_id: int, connection: str | None, number: int, held: FramePatch | None
 ) -> None:
     of = (SharedChange.party_id == party_id, SharedChange.way == "out", SharedChange.number == number)
     query = select(SharedChange.shared_id, SharedChange.link_id, SharedChange.acknowledged_at).where(*of)
-    known = session.execute(query).one_or_none()
+    known = context.execute(query).one_or_none()
     if known is None or known.shared_id is None or known.acknowledged_at is not None:
         return
-    shared = session.get_one(Shared, known.shared_id)
+    shared = context.get_one(Shared, known.shared_id)
     if known.link_id is None:  # what a person had written here is a change for whoever is linked to it
-        parties, links = lock_about(session, shared)
+        parties, links = lock_about(context, shared)
     else:
-        parties, links = locked(session, [party_id]), []
+        parties, links = locked(context, [party_id]), []
     party = parties[party_id]
     require_current(party, connection)
     values: dict[str, Any] = {"acknowledged_at": func.clock_timestamp(), "effect": EFFECTS.next_value()}
     if held is not None:
         values["back"] = held.packed()
     done = update(SharedChange).where(*of, SharedChange.acknowledged_at.is_(None)).values(**values)
-    row = session.execute(
+    row = context.execute(
         done.returning(SharedChange.id, SharedChange.effect, SharedChange.data, SharedChange.replaces),
         execution_options={"synchronize_session": False},
     ).one_or_none()
     if row is None:  # said twice at once
         return
-    session.info["wrote"] = True
+    context.has_writes = True
     party.applied = max(party.applied, number)
-    notify(session, f"c{shared.id}")
+    notify(context, f"c{shared.id}")
     snapshot = not shared.known or many_since_snapshot(shared, row.effect)
     if not (snapshot or links):
         return
     cells = held if held is not None else unpacked(row.data)
     try:
         if shared.known:
-            now = held_by(session, shared)
+            now = held_by(context, shared)
         elif row.replaces:  # a new camera there
             now = NOTHING.with_cells(cells, True)
         else:
@@ -194,12 +194,12 @@ def _acknowledged(
         shared.held_effect = None  # what it says it holds is no camera: all of it is asked for again
         return
     if snapshot:
-        keep_snapshot(session, shared, row.effect, now)
-    theirs = {to.id: held_by(session, to) for to in (other_end(link, shared) for link in links)}
+        keep_snapshot(context, shared, row.effect, now)
+    theirs = {to.id: held_by(context, to) for to in (other_end(link, shared) for link in links)}
     told = PropagatedChange(shared, cells, now, number, row.id, theirs)
-    unseen = unseen_by(session, told, party) if links else []
+    unseen = unseen_by(context, told, party) if links else []
     for link in links:
-        pass_on(session, link, told, parties, unseen)
+        pass_on(context, link, told, parties, unseen)
 
 
 def _is_next(party: Party, connection: str | None, number: int) -> bool:
@@ -223,7 +223,7 @@ class Waits(NamedTuple):
     cells: FramePatch
 
 
-def waiting(session: Session, party_id: int, behind: int, most: int = 50) -> list[Waits]:
+def waiting(context: Context, party_id: int, behind: int, most: int = 50) -> list[Waits]:
     """What a party has not been sent on this connection yet, in order."""
     c = SharedChange
     query = (
@@ -235,14 +235,14 @@ def waiting(session: Session, party_id: int, behind: int, most: int = 50) -> lis
     )
     return [
         Waits(n, key, base, replaces, entry, unpacked(data))
-        for n, key, base, replaces, entry, data in session.execute(query)
+        for n, key, base, replaces, entry, data in context.execute(query)
     ]
 
 
-def acknowledged_until(session: Session, party_id: int) -> int:
+def acknowledged_until(context: Context, party_id: int) -> int:
     """The number up to which a party has acknowledged what it was sent: all behind it is sent again, for what was done and never
     acknowledged is answered once more with what is held."""
     c = SharedChange
     open_ones = select(func.min(c.number)).where(c.party_id == party_id, c.way == "out", c.acknowledged_at.is_(None))
-    first = session.execute(open_ones).scalar()
+    first = context.execute(open_ones).scalar()
     return int(first) - 1 if first is not None else 2**53

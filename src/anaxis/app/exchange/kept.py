@@ -6,8 +6,8 @@ from collections.abc import Callable
 from typing import NamedTuple
 
 from sqlalchemy import select
-from sqlalchemy.orm import Session
 
+from anaxis.app.context import Context
 from anaxis.app.edit import keep_camera, keep_retake, planned_retake
 from anaxis.app.examined import looked_at
 from anaxis.app.names import shot_for
@@ -33,26 +33,26 @@ class As(NamedTuple):
 
 
 def keep_as(
-    session: Session, outgoing: Outgoing, stem: str, to: As, change: str, findings: Callable[[str], list[Finding]] = lambda path: []
+    context: Context, outgoing: Outgoing, stem: str, to: As, change: str, findings: Callable[[str], list[Finding]] = lambda path: []
 ) -> Version:  # fmt: skip
     """Keep a camera as a version; ``findings`` gives what is to be said of it beside the usual, by its path. Raises BadInput."""
     file = f"{legal_name(stem, set())}.track.json"
     data = track_bytes(outgoing)
     scene = scene_of_track(data, file)
-    source = stage_file(session, file, data, scene_to_bytes(scene))
+    source = stage_file(context, file, data, scene_to_bytes(scene))
     picture, path = picture_of(scene, None, None), scene.cameras[0].path
     if to.camera is not None:
-        camera = session.get_one(Camera, to.camera)
-        planned = planned_retake(session, camera, source, scene, path, "recipe", picture)
+        camera = context.get_one(Camera, to.camera)
+        planned = planned_retake(context, camera, source, scene, path, "recipe", picture)
         planned.report.findings.extend(findings(path))
-        return keep_retake(session, source, planned, change=change)
+        return keep_retake(context, source, planned, change=change)
     require_shot(to.shot)
-    shot = shot_for(session, to.show, to.shot.strip())
-    session.execute(select(Shot.id).where(Shot.id == shot.id).with_for_update())
-    report = looked_at(session, source.name, source.scene, {}, expected_of(shot))[0]
+    shot = shot_for(context, to.show, to.shot.strip())
+    context.execute(select(Shot.id).where(Shot.id == shot.id).with_for_update())
+    report = looked_at(context, source.name, source.scene, {}, expected_of(shot))[0]
     report.findings.extend(findings(path))
-    taken = set(session.execute(select(Camera.name).where(Camera.shot_id == shot.id)).scalars())
-    return keep_camera(session, shot, source, report, legal_name(to.name, taken), picture, change)
+    taken = set(context.execute(select(Camera.name).where(Camera.shot_id == shot.id)).scalars())
+    return keep_camera(context, shot, source, report, legal_name(to.name, taken), picture, change)
 
 
 def require_shot(name: str) -> None:

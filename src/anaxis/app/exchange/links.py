@@ -9,9 +9,10 @@ from typing import Any
 import numpy as np
 from pydantic import BaseModel
 from sqlalchemy import func, or_, select
-from sqlalchemy.orm import Session, undefer
+from sqlalchemy.orm import undefer
 
-from anaxis.app.acting import actor_of, use_case
+from anaxis.app.acting import use_case
+from anaxis.app.context import Context
 from anaxis.app.exchange.cells import EVERY, CameraState, FramePatch, unpacked
 from anaxis.app.exchange.passing import (
     RULES,
@@ -50,13 +51,13 @@ class LinkAsked(BaseModel):
 
 
 @use_case("link")
-def link(session: Session, asked: LinkAsked) -> Link:
+def link(context: Context, asked: LinkAsked) -> Link:
     """Two cameras kept the same from now on. The second takes at once what the first holds and it does not.
 
     Raises BadInput where one of them is not known yet, is linked already, or runs at another rate and nobody said that it is
     to go frame for frame.
     """
-    first, second = (row_of(session, Shared, n, "camera of a package") for n in (asked.first, asked.second))
+    first, second = (row_of(context, Shared, n, "camera of a package") for n in (asked.first, asked.second))
     if asked.rule not in RULES:
         raise BadInput(f"'{asked.rule}' is no rule: choose one of {', '.join(RULES)}.")
     groups = list(chosen_groups(asked.groups))
@@ -64,23 +65,23 @@ def link(session: Session, asked: LinkAsked) -> Link:
         raise BadInput(f"A version every {asked.every_s} s cannot be: 0 for none, up to {_MOST_EVERY_S}.")
     if first.party.show_id != second.party.show_id:
         raise BadInput("The two packages are connected in two shows: connect them in one.")
-    parties = locked(session, [first.party_id, second.party_id])
+    parties = locked(context, [first.party_id, second.party_id])
     if first.id == second.id:
         raise BadInput("A camera cannot be linked with itself: choose another one on one side.")
     for shared in (first, second):
         require_known(shared)
-    _require_free(session, first, second, asked.both_ways)
+    _require_free(context, first, second, asked.both_ways)
     require_same_rate(first, second, asked.frame_for_frame)
     row = Link(
         show_id=first.party.show_id, first_id=first.id, second_id=second.id, both_ways=asked.both_ways, rule=asked.rule, groups=groups,
-        offset=0.0 if asked.same_numbers else second.first - first.first, follow=asked.follow, every_s=asked.every_s, actor=actor_of(session).name,
+        offset=0.0 if asked.same_numbers else second.first - first.first, follow=asked.follow, every_s=asked.every_s, actor=context.actor.name,
         moment_at=datetime.now(UTC),
     )  # fmt: skip
-    session.add(row)
-    session.flush()
-    session.refresh(row, ["first", "second", "show"])
-    _even_out(session, row, parties)
-    notify(session, f"s{row.show_id}", f"c{first.id}", f"c{second.id}")
+    context.add(row)
+    context.flush()
+    context.refresh(row, ["first", "second", "show"])
+    _even_out(context, row, parties)
+    notify(context, f"s{row.show_id}", f"c{first.id}", f"c{second.id}")
     return row
 
 
@@ -94,37 +95,37 @@ def require_same_rate(source: Shared, to: Shared, frame_for_frame: bool) -> None
         )
 
 
-def _require_free(session: Session, first: Shared, second: Shared, both_ways: bool) -> None:
+def _require_free(context: Context, first: Shared, second: Shared, both_ways: bool) -> None:
     """Links make no circle: what is written to is written to by one link alone."""
     for shared, written in ((first, both_ways), (second, True)):
-        for known in links_of(session, shared):
+        for known in links_of(context, shared):
             source = known.first_id == shared.id and not known.both_ways
             if written or not source:
                 raise BadInput(f"{shared.called} is linked already ({known.name}): stop that link first.")
 
 
-def _even_out(session: Session, made: Link, parties: dict[int, Party]) -> None:
+def _even_out(context: Context, made: Link, parties: dict[int, Party]) -> None:
     """Send the second what the first holds and it does not."""
     first, second = made.first, made.second
-    there = held_by(session, second)
-    sent = side_to(side_of(first), held_by(session, first), side_of(second), there, offset=made.offset)
+    there = held_by(context, second)
+    sent = side_to(side_of(first), held_by(context, first), side_of(second), there, offset=made.offset)
     for meant, wire in differing(sent, there, tuple(made.groups)):
-        put_down(session, parties[second.party_id], second, meant, wire, link=made)
+        put_down(context, parties[second.party_id], second, meant, wire, link=made)
 
 
 @use_case("stop a link")
-def stop(session: Session, row: Link) -> Link:
+def stop(context: Context, row: Link) -> Link:
     """Nothing goes through any more; both sides keep what they hold."""
-    locked(session, [row.first.party_id, row.second.party_id])
+    locked(context, [row.first.party_id, row.second.party_id])
     if row.stopped_at is None:
         row.stopped_at = datetime.now(UTC)
-        stop_clashes(session, row)
-        notify(session, f"s{row.show_id}")
+        stop_clashes(context, row)
+        notify(context, f"s{row.show_id}")
     return row
 
 
 @use_case("settle a clash")
-def settle(session: Session, clash: Clash, keep: str) -> Clash:
+def settle(context: Context, clash: Clash, keep: str) -> Clash:
     """What both sides changed: ``keep`` "here" what the camera of the clash holds, "sent" what it was sent."""
     if keep not in ("here", "sent"):
         raise BadInput("Choose which of the two is kept.")
@@ -132,8 +133,8 @@ def settle(session: Session, clash: Clash, keep: str) -> Clash:
     ends = [shared.party_id]
     if clash.link is not None:
         ends.append(other_end(clash.link, shared).party_id)
-    parties = locked(session, ends)
-    session.refresh(clash, ["closed_at"])
+    parties = locked(context, ends)
+    context.refresh(clash, ["closed_at"])
     if clash.closed_at is not None:
         raise BadInput(f"Somebody has settled this already ({clash.chosen}).", "conflict")
     frames, groups = np.array(clash.frames, dtype=np.float64), tuple(clash.groups)
@@ -141,7 +142,7 @@ def settle(session: Session, clash: Clash, keep: str) -> Clash:
         clash.chosen = "what the package holds is kept"
         if keep == "sent":
             clash.chosen = "what was written is written again"
-            row = session.execute(
+            row = context.execute(
                 select(SharedChange)
                 .where(SharedChange.id == clash.out_id)
                 .options(undefer(SharedChange.data), undefer(SharedChange.wire))
@@ -149,19 +150,19 @@ def settle(session: Session, clash: Clash, keep: str) -> Clash:
             meant, wire = unpacked(row.data), unpacked(row.wire or row.data)
             hit = np.isin(np.round(meant.frames, 3), np.round(frames, 3))
             put_down(
-                session, parties[shared.party_id], shared, meant.where(hit).only(groups), wire.where(hit).only(groups)
+                context, parties[shared.party_id], shared, meant.where(hit).only(groups), wire.where(hit).only(groups)
             )
     else:
         other = other_end(clash.link, shared)
         source, to = (shared, other) if keep == "here" else (other, shared)
         clash.chosen = f"{source.called}'s is kept"
         at = frames if source.id == shared.id else frames + offset_from(clash.link, shared)
-        cells = held_by(session, source).cells(at, groups)
+        cells = held_by(context, source).cells(at, groups)
         if len(cells):
-            send(session, parties, clash.link, source, to, held_by(session, source), held_by(session, to), cells)
+            send(context, parties, clash.link, source, to, held_by(context, source), held_by(context, to), cells)
     clash.closed_at = datetime.now(UTC)
-    session.flush()
-    notify(session, f"s{clash.show_id}")
+    context.flush()
+    notify(context, f"s{clash.show_id}")
     return clash
 
 
@@ -183,12 +184,12 @@ class Passed:
 _NEWEST = 100
 
 
-def passed(session: Session, row: Link) -> Passed:
+def passed(context: Context, row: Link) -> Passed:
     counts = select(
         func.count().filter(SharedChange.acknowledged_at.is_not(None)), func.count().filter(SharedChange.acknowledged_at.is_(None)),
         func.extract("epoch", func.clock_timestamp() - func.min(SharedChange.created_at).filter(SharedChange.acknowledged_at.is_(None))),
     ).where(SharedChange.link_id == row.id)  # fmt: skip
-    through, waits, oldest = session.execute(counts).one()
+    through, waits, oldest = context.execute(counts).one()
     cause = SharedChange.__table__.alias("cause")
     took = (
         select(func.extract("epoch", SharedChange.acknowledged_at - cause.c.created_at))
@@ -197,14 +198,14 @@ def passed(session: Session, row: Link) -> Passed:
         .order_by(SharedChange.id.desc())
         .limit(_NEWEST)
     )
-    delays = [float(d) for d in session.execute(took).scalars()]
+    delays = [float(d) for d in context.execute(took).scalars()]
     return Passed(
         through, waits, float(np.median(delays)) if delays else None, max(delays) if delays else None,
         float(oldest) if oldest is not None else None,
     )  # fmt: skip
 
 
-def newest_changes(session: Session, row: Link, most: int = 12) -> list[dict[str, Any]]:
+def newest_changes(context: Context, row: Link, most: int = 12) -> list[dict[str, Any]]:
     """What went through a link last, the newest first, and what became of each."""
     query = (
         select(SharedChange)
@@ -213,9 +214,9 @@ def newest_changes(session: Session, row: Link, most: int = 12) -> list[dict[str
         .limit(most)
         .options(undefer(SharedChange.data), undefer(SharedChange.back))
     )
-    changes = list(session.execute(query).scalars())
+    changes = list(context.execute(query).scalars())
     clashed = select(Clash.out_id).where(Clash.out_id.in_([c.id for c in changes]))
-    both = set(session.execute(clashed).scalars())
+    both = set(context.execute(clashed).scalars())
     out = []
     for change in changes:
         meant = unpacked(change.data)
@@ -246,14 +247,14 @@ def frames_words(frames: Any) -> str:
     return format_frame(first) if count == 1 else f"{format_frame(first)}–{format_frame(last)} ({count} frames)"
 
 
-def clashes_in(session: Session, show: Show) -> list[Clash]:
+def clashes_in(context: Context, show: Show) -> list[Clash]:
     query = select(Clash).where(Clash.show_id == show.id, Clash.closed_at.is_(None)).order_by(Clash.id)
-    return list(session.execute(query).scalars())
+    return list(context.execute(query).scalars())
 
 
-def link_between(session: Session, a: Shared, b: Shared) -> Link | None:
+def link_between(context: Context, a: Shared, b: Shared) -> Link | None:
     ends = or_((Link.first_id == a.id) & (Link.second_id == b.id), (Link.first_id == b.id) & (Link.second_id == a.id))
-    return session.execute(select(Link).where(ends, Link.stopped_at.is_(None))).scalars().first()
+    return context.execute(select(Link).where(ends, Link.stopped_at.is_(None))).scalars().first()
 
 
 def require_known(shared: Shared) -> None:
@@ -265,17 +266,17 @@ def require_known(shared: Shared) -> None:
         )
 
 
-def whole_of(session: Session, shared: Shared) -> CameraState:
+def whole_of(context: Context, shared: Shared) -> CameraState:
     """What a camera holds. Raises BadInput where that is not known."""
     require_known(shared)
-    return held_by(session, shared)
+    return held_by(context, shared)
 
 
-def followers(session: Session, party_id: int, frame: float) -> list[tuple[int, float]]:
+def followers(context: Context, party_id: int, frame: float) -> list[tuple[int, float]]:
     """Who follows the playhead of a party: the parties at the other ends of its links that say so, and the frame there."""
     query = select(Link).where(Link.stopped_at.is_(None), Link.follow)
     out = []
-    for row in session.execute(query).scalars():
+    for row in context.execute(query).scalars():
         for here, there, offset in ((row.first, row.second, row.offset), (row.second, row.first, -row.offset)):
             if here.party_id == party_id and here.party.selected in (None, here.key):
                 out.append((there.party_id, frame + offset))

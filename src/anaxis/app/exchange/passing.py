@@ -12,8 +12,9 @@ from typing import Any, NamedTuple
 
 import numpy as np
 from sqlalchemy import event, func, insert, or_, select, text, update
-from sqlalchemy.orm import Session, undefer
+from sqlalchemy.orm import undefer
 
+from anaxis.app.context import Context
 from anaxis.app.exchange.cells import CameraState, FramePatch, unpacked
 from anaxis.app.exchange.sides import side_of, side_to
 from anaxis.core.errors import BadInput
@@ -27,26 +28,26 @@ RULES = {
 }
 
 
-def notify(session: Session, *events: str) -> None:
+def notify(context: Context, *events: str) -> None:
     """Tell every server, once this transaction is kept: ``p5`` something waits for party 5, ``c7`` camera 7 holds something
     else, ``s3`` something of show 3's page changed."""
-    session.info.setdefault("told", {}).update(dict.fromkeys(events))
+    context.notices.update(dict.fromkeys(events))
 
 
 _TELL = text("SELECT pg_notify(:channel, told) FROM unnest(cast(:events AS text[])) AS told")
 
 
-@event.listens_for(Session, "before_commit")
-def _told_with_it(session: Session) -> None:
-    told = session.info.pop("told", None)
-    if told:
-        session.execute(_TELL, {"channel": NOTIFIED, "events": list(told)})
+@event.listens_for(Context, "before_commit")
+def _send_notices(context: Context) -> None:
+    if context.notices:
+        told, context.notices = list(context.notices), {}
+        context.execute(_TELL, {"channel": NOTIFIED, "events": told})
 
 
-def locked(session: Session, numbers: Sequence[int]) -> dict[int, Party]:
+def locked(context: Context, numbers: Sequence[int]) -> dict[int, Party]:
     """The parties of these numbers, locked in order until the transaction ends."""
     query = select(Party).where(Party.id.in_(set(numbers))).order_by(Party.id).with_for_update(of=Party)
-    return {p.id: p for p in session.execute(query.execution_options(populate_existing=True)).scalars()}
+    return {p.id: p for p in context.execute(query.execution_options(populate_existing=True)).scalars()}
 
 
 class Replaced(BadInput):
@@ -61,10 +62,10 @@ def require_current(party: Party, connection: str | None) -> None:
         raise Replaced(f"{party.name} is connected a second time: the newer connection counts.")
 
 
-def links_of(session: Session, shared: Shared) -> list[Link]:
+def links_of(context: Context, shared: Shared) -> list[Link]:
     """The links that a camera is an end of, and that are not stopped."""
     ends = or_(Link.first_id == shared.id, Link.second_id == shared.id)
-    return list(session.execute(select(Link).where(ends, Link.stopped_at.is_(None)).order_by(Link.id)).scalars())
+    return list(context.execute(select(Link).where(ends, Link.stopped_at.is_(None)).order_by(Link.id)).scalars())
 
 
 def other_end(link: Link, shared: Shared) -> Shared:
@@ -76,10 +77,10 @@ def offset_from(link: Link, shared: Shared) -> float:
     return link.offset if link.first_id == shared.id else -link.offset
 
 
-def lock_about(session: Session, shared: Shared) -> tuple[dict[int, Party], list[Link]]:
+def lock_about(context: Context, shared: Shared) -> tuple[dict[int, Party], list[Link]]:
     """The party of a camera and those at the other ends of its links, locked, and the links."""
-    links = links_of(session, shared)
-    parties = locked(session, [shared.party_id, *(other_end(link, shared).party_id for link in links)])
+    links = links_of(context, shared)
+    parties = locked(context, [shared.party_id, *(other_end(link, shared).party_id for link in links)])
     return parties, links
 
 
@@ -98,7 +99,7 @@ class PropagatedChange(NamedTuple):
 Unseen = list[tuple[SharedChange, FramePatch]]
 
 
-def pass_on(session: Session, link: Link, told: PropagatedChange, parties: dict[int, Party], unseen: Unseen) -> None:
+def pass_on(context: Context, link: Link, told: PropagatedChange, parties: dict[int, Party], unseen: Unseen) -> None:
     """A change of one end of a link, for the other; where both changed the same, by the link's rule."""
     shared, to = told.shared, other_end(link, told.shared)
     cells = told.cells.only(link.groups)
@@ -110,7 +111,7 @@ def pass_on(session: Session, link: Link, told: PropagatedChange, parties: dict[
     def send_theirs(sent: SharedChange, both: FramePatch) -> None:
         """What the other side holds is meant to be here too."""
         at = both.moved(offset_from(link, shared))
-        send(session, parties, link, to, shared, told.theirs[to.id], told.now, at, cause=sent.cause_id)
+        send(context, parties, link, to, shared, told.theirs[to.id], told.now, at, cause=sent.cause_id)
 
     if not (link.both_ways or from_first):
         # One way: what the second changes is its own until the first changes it again.
@@ -119,14 +120,14 @@ def pass_on(session: Session, link: Link, told: PropagatedChange, parties: dict[
         return
     free = {g: np.ones(len(cells), dtype=np.bool_) for g in cells.groups}
     if link.both_ways and link.rule == "ask":
-        for clash_groups, frames in open_cells(session, link, shared):
+        for clash_groups, frames in open_cells(context, link, shared):
             for group in free.keys() & clash_groups:
                 free[group] &= ~np.isin(np.round(cells.frames, 3), frames)
     for sent, both in of_link if link.both_ways else ():
         if link.rule == "ask":
             new = parts(both, {g: np.isin(both.frames, cells.frames[free[g]]) for g in both.groups})
             for part in new:
-                _clash(session, link.show_id, shared, link, sent, part)
+                _clash(context, link.show_id, shared, link, sent, part)
         elif (link.rule == "first") != from_first:
             send_theirs(sent, both)
         else:
@@ -134,7 +135,7 @@ def pass_on(session: Session, link: Link, told: PropagatedChange, parties: dict[
         for group in both.groups:
             free[group] &= ~np.isin(cells.frames, both.frames)
     for part in parts(cells, free):
-        send(session, parties, link, shared, to, told.now, told.theirs[to.id], part, cause=told.cause)
+        send(context, parties, link, shared, to, told.now, told.theirs[to.id], part, cause=told.cause)
 
 
 def parts(cells: FramePatch, masks: dict[str, Bools]) -> list[FramePatch]:
@@ -146,7 +147,7 @@ def parts(cells: FramePatch, masks: dict[str, Bools]) -> list[FramePatch]:
     return [cells.where(masks[groups[0]]).only(groups) for groups in by_mask.values()]
 
 
-def unseen_by(session: Session, told: PropagatedChange, party: Party) -> Unseen:
+def unseen_by(context: Context, told: PropagatedChange, party: Party) -> Unseen:
     """What a camera was sent behind its base on the same cells: each, the newest first, with the cells that both changed."""
     shared, cells = told.shared, told.cells
     if told.base >= party.sent or not len(cells):
@@ -161,7 +162,7 @@ def unseen_by(session: Session, told: PropagatedChange, party: Party) -> Unseen:
     )  # fmt: skip
     out = []
     seen = {g: np.zeros(len(cells), dtype=np.bool_) for g in cells.groups}
-    for sent in session.execute(query).scalars():
+    for sent in context.execute(query).scalars():
         theirs = unpacked(sent.data)
         hit = np.isin(np.round(cells.frames, 3), np.round(theirs.frames, 3))
         masks = {g: hit & ~seen[g] for g in cells.groups if g in theirs.groups}
@@ -171,47 +172,47 @@ def unseen_by(session: Session, told: PropagatedChange, party: Party) -> Unseen:
     return out
 
 
-def against_pushed(session: Session, told: PropagatedChange, unseen: Unseen) -> None:
+def against_pushed(context: Context, told: PropagatedChange, unseen: Unseen) -> None:
     """What a person had written there, and the package changed before it came: shown, and nothing is taken by itself."""
     for sent, both in unseen:
         if sent.link_id is None:
-            _clash(session, told.shared.party.show_id, told.shared, None, sent, both)
+            _clash(context, told.shared.party.show_id, told.shared, None, sent, both)
 
 
-def open_cells(session: Session, link: Link, shared: Shared) -> list[tuple[set[str], Floats]]:
+def open_cells(context: Context, link: Link, shared: Shared) -> list[tuple[set[str], Floats]]:
     """The groups and frames of a link's open clashes, in the frames of one end."""
     out = []
-    for clash in open_clashes(session, link):
+    for clash in open_clashes(context, link):
         offset = 0.0 if clash.shared_id == shared.id else offset_from(link, clash.shared)
         out.append((set(clash.groups), np.round(np.array(clash.frames, dtype=np.float64) + offset, 3)))
     return out
 
 
-def open_clashes(session: Session, link: Link) -> list[Clash]:
+def open_clashes(context: Context, link: Link) -> list[Clash]:
     query = select(Clash).where(Clash.link_id == link.id, Clash.closed_at.is_(None)).order_by(Clash.id)
-    return list(session.execute(query).scalars())
+    return list(context.execute(query).scalars())
 
 
 def _clash(
-    session: Session, show_id: int, shared: Shared, link: Link | None, sent: SharedChange, both: FramePatch
+    context: Context, show_id: int, shared: Shared, link: Link | None, sent: SharedChange, both: FramePatch
 ) -> None:
     known = select(Clash.id).where(
         Clash.shared_id == shared.id, Clash.out_id == sent.id, Clash.closed_at.is_(None), Clash.frames == both.frames.tolist(),
         Clash.groups == list(both.groups),
     )  # fmt: skip
-    if session.execute(known).first() is not None:
+    if context.execute(known).first() is not None:
         return
-    session.add(
+    context.add(
         Clash(
             show_id=show_id, shared_id=shared.id, link_id=link.id if link else None, out_id=sent.id, groups=list(both.groups), frames=both.frames.tolist(),
         )
     )  # fmt: skip
-    session.flush()
-    notify(session, f"s{show_id}")
+    context.flush()
+    notify(context, f"s{show_id}")
 
 
 def send(
-    session: Session, parties: dict[int, Party], link: Link, shared: Shared, to: Shared, now: CameraState, there: CameraState, cells: FramePatch,
+    context: Context, parties: dict[int, Party], link: Link, shared: Shared, to: Shared, now: CameraState, there: CameraState, cells: FramePatch,
     cause: int | None = None,
 ) -> None:  # fmt: skip
     """What a camera holds ``now`` on some cells, on its way to the other end, which holds ``there``."""
@@ -219,25 +220,25 @@ def send(
     if not len(held):
         return
     made = side_to(side_of(shared), held, side_of(to), there, cells.groups, offset_from(link, shared))
-    put_down(session, parties[to.party_id], to, made.meant, made.wire, link=link, cause=cause)
+    put_down(context, parties[to.party_id], to, made.meant, made.wire, link=link, cause=cause)
 
 
 def put_down(
-    session: Session, party: Party, to: Shared, meant: FramePatch, wire: FramePatch, link: Link | None = None, cause: int | None = None,
+    context: Context, party: Party, to: Shared, meant: FramePatch, wire: FramePatch, link: Link | None = None, cause: int | None = None,
     replaces: bool = False, entry: dict[str, Any] | None = None,
 ) -> None:  # fmt: skip
     """A change for a party, whose row is locked: kept with its number, sent as soon as it is there."""
     party.sent += 1
-    session.execute(
+    context.execute(
         insert(SharedChange).values(
             party_id=party.id, shared_id=to.id, way="out", number=party.sent, base=party.heard, replaces=replaces, entry=entry, data=meant.packed(),
             wire=None if wire is meant else wire.packed(), frames=len(meant), link_id=link.id if link else None, cause_id=cause, said="",
         )
     )  # fmt: skip
-    notify(session, f"p{party.id}")
+    notify(context, f"p{party.id}")
 
 
-def stop_clashes(session: Session, link: Link) -> None:
+def stop_clashes(context: Context, link: Link) -> None:
     """With its link a clash is over: each side holds its own."""
     open_ones = update(Clash).where(Clash.link_id == link.id, Clash.closed_at.is_(None))
-    session.execute(open_ones.values(closed_at=func.now(), chosen="the link was stopped"))
+    context.execute(open_ones.values(closed_at=func.now(), chosen="the link was stopped"))

@@ -8,9 +8,9 @@ from typing import Any
 
 import numpy as np
 from sqlalchemy import select
-from sqlalchemy.orm import Session
 
-from anaxis.app.acting import actor_of, use_case
+from anaxis.app.acting import use_case
+from anaxis.app.context import Context
 from anaxis.app.exchange.kept import As, keep_as, require_shot
 from anaxis.app.exchange.passing import locked, notify
 from anaxis.core.camera.lens import Image
@@ -42,59 +42,59 @@ def settings_of(document: Mapping[str, Any]) -> Settings:
 
 
 @use_case("record")
-def start_recording(session: Session, party: Party, name: str = "") -> Recording:
+def start_recording(context: Context, party: Party, name: str = "") -> Recording:
     """A tracker records from now on. Raises BadInput for what is none, or records already."""
     if party.kind != "tracker":
         raise BadInput(f"{party.name} is a package: pull its camera instead.")
-    locked(session, [party.id])
-    if open_recording(session, party) is not None:
+    locked(context, [party.id])
+    if open_recording(context, party) is not None:
         raise BadInput(f"{party.name} is recording already: stop that first.")
     row = Recording(
-        show_id=party.show_id, party_id=party.id, name=name.strip()[:120] or "take", actor=actor_of(session).name
+        show_id=party.show_id, party_id=party.id, name=name.strip()[:120] or "take", actor=context.actor.name
     )
-    session.add(row)
-    session.flush()
-    session.refresh(row)
-    notify(session, f"p{party.id}", f"s{party.show_id}")
+    context.add(row)
+    context.flush()
+    context.refresh(row)
+    notify(context, f"p{party.id}", f"s{party.show_id}")
     return row
 
 
 @use_case("stop recording")
-def stop_recording(session: Session, row: Recording) -> Recording:
+def stop_recording(context: Context, row: Recording) -> Recording:
     """The tracker is asked to stop; what it measured until then comes, also if it is away just now."""
     if row.stopped_at is None:
         row.stopped_at = datetime.now(UTC)
-        session.flush()
-        notify(session, f"p{row.party_id}", f"s{row.show_id}")
+        context.flush()
+        notify(context, f"p{row.party_id}", f"s{row.show_id}")
     return row
 
 
-def open_recording(session: Session, party: Party) -> Recording | None:
+def open_recording(context: Context, party: Party) -> Recording | None:
     query = (
         select(Recording)
         .where(Recording.party_id == party.id, Recording.stopped_at.is_(None))
         .order_by(Recording.id.desc())
     )
-    return session.execute(query).scalars().first()
+    return context.execute(query).scalars().first()
 
 
-def recording_wanted(session: Session, party_id: int, records: int) -> list[tuple[int, bool]]:
+def recording_wanted(context: Context, party_id: int, records: int) -> list[tuple[int, bool]]:
     """What a tracker is to be told: which recording to begin, and which to end, by number, where it does not do so yet."""
     query = select(Recording).where(Recording.party_id == party_id, Recording.ended_at.is_(None)).order_by(Recording.id)
-    rows = list(session.execute(query).scalars())
+    rows = list(context.execute(query).scalars())
     ending = [(r.id, False) for r in rows if r.stopped_at is not None]
     return ending + [(r.id, True) for r in rows if r.stopped_at is None and r.id != records][-1:]
 
 
-def recordings_of(session: Session, show_id: int) -> list[Recording]:
+def recordings_of(context: Context, show_id: int) -> list[Recording]:
     query = select(Recording).where(Recording.show_id == show_id).order_by(Recording.id.desc()).limit(50)
-    return list(session.execute(query).scalars())
+    return list(context.execute(query).scalars())
 
 
-def samples_in(session: Session, row: Recording) -> Samples:
+def samples_in(context: Context, row: Recording) -> Samples:
     """What was recorded. Raises BadInput where nothing came."""
     query = select(RecordingBlock.data).where(RecordingBlock.recording_id == row.id).order_by(RecordingBlock.number)
-    data = b"".join(session.execute(query).scalars())
+    data = b"".join(context.execute(query).scalars())
     if not data:
         raise BadInput("Nothing of this recording has come yet: the tracker sends what it measured when it is there.")
     return samples_of(
@@ -103,25 +103,25 @@ def samples_in(session: Session, row: Recording) -> Samples:
 
 
 @use_case("keep a recording")
-def keep_recording(session: Session, row: Recording, settings: Settings) -> Version:
+def keep_recording(context: Context, row: Recording, settings: Settings) -> Version:
     """A recording as a camera of a shot, as its next take where it has been kept before. Raises BadInput.
 
     Asked for again by the same settings it is the same version: a form that is sent twice makes no second take.
     """
-    session.refresh(row, ["camera_id", "settings"], with_for_update={"of": Recording})
+    context.refresh(row, ["camera_id", "settings"], with_for_update={"of": Recording})
     asked = settings.model_dump(mode="json")
     if row.camera_id is not None and row.settings == asked:
-        return get_version(session, row.camera_id)
+        return get_version(context, row.camera_id)
     require_shot(settings.shot)
     name = legal_name(settings.camera.strip() or row.device, set())
-    samples = samples_in(session, row)
+    samples = samples_in(context, row)
     made = taken(samples, jumps_of(samples), settings, name)
     outgoing = make_outgoing(made.track, Convention(), made.image, "width", "width", NO_LANDMARKS)
     to = As(row.camera_id, row.show.name, settings.shot, name)
     version = keep_as(
-        session, outgoing, f"{row.name}_{row.id}.recording", to, recorded_words(made), lambda path: [*recorded_findings(made, settings.gaps, path), *(Finding(**{**f, "node": path}) for f in row.findings)]
+        context, outgoing, f"{row.name}_{row.id}.recording", to, recorded_words(made), lambda path: [*recorded_findings(made, settings.gaps, path), *(Finding(**{**f, "node": path}) for f in row.findings)]
     )  # fmt: skip
     row.camera_id = version.camera_id
     row.settings = asked
-    notify(session, f"s{row.show_id}")
+    notify(context, f"s{row.show_id}")
     return version

@@ -3,17 +3,17 @@
 from __future__ import annotations
 
 import json
-import threading
-from collections import OrderedDict
 from dataclasses import dataclass, replace
 from functools import lru_cache
 from typing import Any
 
 import numpy as np
 from sqlalchemy import select
-from sqlalchemy.orm import Session, undefer
+from sqlalchemy.orm import undefer
 
+from anaxis.app.context import Context
 from anaxis.app.exchange.cells import EVERY, NOTHING, ROUNDING, CameraState, FramePatch, Groups, held_of, unpacked
+from anaxis.app.mirrors import Mirrors
 from anaxis.core.camera.lens import Image
 from anaxis.core.camera.track import Track
 from anaxis.core.outgoing import make_outgoing
@@ -35,37 +35,16 @@ OF_NUMBERS = (
 _SNAPSHOT_AFTER = 200
 
 
-class Mirrors:
-    """What sides held when they were last asked about: kept between transactions by one server."""
-
-    def __init__(self, most: int = 64) -> None:
-        self._held: OrderedDict[int, tuple[int, CameraState]] = OrderedDict()
-        self._most, self._lock = most, threading.Lock()
-
-    def get(self, number: int) -> tuple[int, CameraState] | None:
-        with self._lock:
-            return self._held.get(number)
-
-    def put(self, number: int, effect: int, held: CameraState) -> None:
-        with self._lock:
-            known = self._held.get(number)
-            if known is None or known[0] < effect:
-                self._held[number] = (effect, held)
-                self._held.move_to_end(number)
-            while len(self._held) > self._most:
-                self._held.popitem(last=False)
-
-
-def held_by(session: Session, shared: Shared) -> CameraState:
+def held_by(context: Context, shared: Shared) -> CameraState:
     """What a side's camera holds by all that is in force; nothing where nobody knows."""
-    return held_with_effect(session, shared)[1]
+    return held_with_effect(context, shared)[1]
 
 
-def held_with_effect(session: Session, shared: Shared) -> tuple[int, CameraState]:
+def held_with_effect(context: Context, shared: Shared) -> tuple[int, CameraState]:
     """The same, and the effect that it is of."""
     if not shared.known:
         return 0, NOTHING
-    mirrors: Mirrors | None = session.info.get("mirrors")
+    mirrors: Mirrors[CameraState] | None = context.mirrors
     known = mirrors.get(shared.id) if mirrors is not None else None
     if known is None or known[0] < (shared.held_effect or 0):
         known = (shared.held_effect or 0, held_of(shared.held))
@@ -76,18 +55,18 @@ def held_with_effect(session: Session, shared: Shared) -> tuple[int, CameraState
         .order_by(SharedChange.effect)
         .options(undefer(SharedChange.data), undefer(SharedChange.back))
     )
-    for row in session.execute(query).scalars():
+    for row in context.execute(query).scalars():
         held = held.with_cells(unpacked(row.in_force), row.replaces)
         effect = row.effect or effect
-    if mirrors is not None and not session.info.get("wrote"):  # what may still be undone is nobody else's to know
+    if mirrors is not None and not context.has_writes:  # what may still be undone is nobody else's to know
         mirrors.put(shared.id, effect, held)
     return effect, held
 
 
-def keep_snapshot(session: Session, shared: Shared, effect: int, held: CameraState) -> None:
+def keep_snapshot(context: Context, shared: Shared, effect: int, held: CameraState) -> None:
     """Keep what is held as of an effect, so that fewer rows have to be gone through."""
     shared.held, shared.held_effect = held.packed(), effect
-    session.flush()
+    context.flush()
 
 
 def many_since_snapshot(shared: Shared, effect: int) -> bool:

@@ -10,9 +10,10 @@ from typing import Any, NamedTuple
 import numpy as np
 from pydantic import BaseModel
 from sqlalchemy import func, select
-from sqlalchemy.orm import Session, undefer
+from sqlalchemy.orm import undefer
 
 from anaxis.app.acting import use_case
+from anaxis.app.context import Context
 from anaxis.app.exchange.cells import EVERY, NOTHING, ROUNDING, CameraState, FramePatch, Groups, held_of
 from anaxis.app.exchange.kept import As, keep_as, require_shot
 from anaxis.app.exchange.links import whole_of
@@ -38,34 +39,34 @@ class Pull(BaseModel):
 
 
 @use_case("pull")
-def pull(session: Session, shared: Shared, asked: Pull) -> Version:
+def pull(context: Context, shared: Shared, asked: Pull) -> Version:
     """What a package's camera holds now, as the next take of the camera here that it is kept as, else of the one of that name in the
     shot, else as a new one."""
     if shared.camera_id is None:
         require_shot(asked.shot)
         if len(asked.camera) > 120:
             raise BadInput("The camera needs a name of at most 120 characters.")
-        found = find_shot(session, shared.party.show.name, asked.shot.strip())
+        found = find_shot(context, shared.party.show.name, asked.shot.strip())
         name = legal_name(asked.camera.strip() or shared.name, set())
         known = next((c for c in found.cameras if c.name == name), None) if found is not None else None
         if known is not None:
             shared.camera_id = known.id
-            session.flush()
-    return kept_as_version(session, shared, f"pulled from {shared.called}", asked)
+            context.flush()
+    return kept_as_version(context, shared, f"pulled from {shared.called}", asked)
 
 
-def kept_as_version(session: Session, shared: Shared, change: str, asked: Pull | None = None) -> Version:
+def kept_as_version(context: Context, shared: Shared, change: str, asked: Pull | None = None) -> Version:
     """What a camera of a package holds, kept. Raises BadInput where that is not known, or is no camera that can be used."""
-    held, side, asked = whole_of(session, shared), side_of(shared), asked or Pull()
+    held, side, asked = whole_of(context, shared), side_of(shared), asked or Pull()
     fit = side.profile.lens.fit
     outgoing = make_outgoing(side.track(held), side.profile.convention, side.image, fit, fit, marks_of(shared.party))
     to = As(shared.camera_id, shared.party.show.name, asked.shot, asked.camera.strip() or shared.name)
-    version = keep_as(session, outgoing, shared.called, to, change)
+    version = keep_as(context, outgoing, shared.called, to, change)
     shared.camera_id = version.camera_id
-    session.add(Pulled(version_id=version.id, shared_id=shared.id, data=held.packed()))
-    session.flush()
-    session.refresh(shared, ["camera"])
-    notify(session, f"s{shared.party.show_id}")
+    context.add(Pulled(version_id=version.id, shared_id=shared.id, data=held.packed()))
+    context.flush()
+    context.refresh(shared, ["camera"])
+    notify(context, f"s{shared.party.show_id}")
     return version
 
 
@@ -84,17 +85,17 @@ def marks_of(party: Party) -> Landmarks:
 
 
 @use_case("keep a moment")
-def keep_moment(session: Session, link: Link, why: str) -> Version:
+def keep_moment(context: Context, link: Link, why: str) -> Version:
     """What a link's first camera holds now, as a version. Raises BadInput where it is kept as no camera yet."""
     if link.first.camera_id is None:
         raise BadInput(f"Pull {link.first.called} once first: that says as which camera its versions are kept.")
-    effect, _ = held_with_effect(session, link.first)
-    version = kept_as_version(session, link.first, why)
+    effect, _ = held_with_effect(context, link.first)
+    version = kept_as_version(context, link.first, why)
     link.moment_at, link.moment_effect = datetime.now(UTC), effect
     return version
 
 
-def due_moments(session: Session) -> list[Link]:
+def due_moments(context: Context) -> list[Link]:
     """The links whose next version is due, and whose first camera holds something new since the last; each is held by whoever asks."""
     late = func.extract("epoch", func.clock_timestamp() - Link.moment_at) >= Link.every_s
     query = (
@@ -102,8 +103,8 @@ def due_moments(session: Session) -> list[Link]:
     )
     return [
         k
-        for k in session.execute(query).scalars()
-        if k.first.camera_id is not None and held_with_effect(session, k.first)[0] > k.moment_effect
+        for k in context.execute(query).scalars()
+        if k.first.camera_id is not None and held_with_effect(context, k.first)[0] > k.moment_effect
     ]
 
 
@@ -143,7 +144,7 @@ class Writing:
         return [g for p in self.parts for g in p.meant.groups]
 
 
-def planned_push(session: Session, version: Version, shared: Shared | None, party: Party, groups: Groups) -> Writing:
+def planned_push(context: Context, version: Version, shared: Shared | None, party: Party, groups: Groups) -> Writing:
     """What of a version is written to a camera of a package: what was changed here since it was pulled from there, in the groups
     chosen; all of it where it was never pulled from there, or has other frames by now. Raises BadInput."""
     track, picture = track_of(version)[0], picture_of_version(version)
@@ -151,8 +152,8 @@ def planned_push(session: Session, version: Version, shared: Shared | None, part
         to = Side(profile_of(party.profile), picture.image, rate_text(track.rate), track.name)
         sent = sent_to(track, picture.image, picture.fit, to, NOTHING, EVERY)
         return Writing([Part(sent.meant, sent.wire)], True, {}, None)
-    there = whole_of(session, shared)
-    pulled = _pulled(session, version, shared)
+    there = whole_of(context, shared)
+    pulled = _pulled(context, version, shared)
     before = held_of(pulled.data) if pulled is not None else there
     sent = sent_to(track, picture.image, picture.fit, side_of(shared), before, EVERY)
     since = pulled.version if pulled is not None else None
@@ -191,7 +192,7 @@ def _same(a: CameraState, b: CameraState) -> bool:
     return len(a) == len(b) and bool((a.frames == b.frames).all()) and bool(a.cells().same_as(b.rows).all())
 
 
-def _pulled(session: Session, version: Version, shared: Shared) -> Pulled | None:
+def _pulled(context: Context, version: Version, shared: Shared) -> Pulled | None:
     """The pull from this camera that a version was made from, itself or the take it is an edit of."""
     of_take = select(Version.id).where(
         Version.camera_id == version.camera_id, Version.take == version.take, Version.edit == 0
@@ -201,18 +202,18 @@ def _pulled(session: Session, version: Version, shared: Shared) -> Pulled | None
         .where(Pulled.version_id.in_(of_take), Pulled.shared_id == shared.id)
         .options(undefer(Pulled.data))
     )
-    return session.execute(query).scalars().first()
+    return context.execute(query).scalars().first()
 
 
 @use_case("push")
-def push(session: Session, version: Version, asked: Push) -> Shared:
+def push(context: Context, version: Version, asked: Push) -> Shared:
     """Write a version into a package. Raises BadInput where both changed the same and nobody said which is to be, and where nothing
     is to be written."""
     groups = chosen_groups(asked.groups)
-    shared = row_of(session, Shared, asked.shared, "camera of a package") if asked.shared is not None else None
-    party = shared.party if shared is not None else row_of(session, Party, asked.party or 0, "package")
-    parties = lock_about(session, shared)[0] if shared is not None else locked(session, [party.id])
-    writing = planned_push(session, version, shared, party, groups)
+    shared = row_of(context, Shared, asked.shared, "camera of a package") if asked.shared is not None else None
+    party = shared.party if shared is not None else row_of(context, Party, asked.party or 0, "package")
+    parties = lock_about(context, shared)[0] if shared is not None else locked(context, [party.id])
+    writing = planned_push(context, version, shared, party, groups)
     parts = writing.parts
     if writing.both and asked.both == "ask":
         frames = len(np.unique(np.concatenate(list(writing.both.values()))))
@@ -236,14 +237,14 @@ def push(session: Session, version: Version, asked: Push) -> Shared:
     if shared is None:
         name = (asked.name.strip() or f"{version.camera.shot.name} {version.camera.name}")[:120]
         picture = {k: getattr(version, k) for k in ("width_px", "height_px", "pixel_aspect")}
-        shared = new_there(session, party, str(version.camera_id), {"name": name, **span, **picture})
+        shared = new_there(context, party, str(version.camera_id), {"name": name, **span, **picture})
         shared.camera_id = version.camera_id
     elif writing.whole:
         shared.take_entry({**shared.entry, **span})
     entry = shared.entry if writing.whole else None
     for part in parts:
-        put_down(session, parties[party.id], shared, *part, replaces=writing.whole, entry=entry)
-    notify(session, f"s{party.show_id}")
+        put_down(context, parties[party.id], shared, *part, replaces=writing.whole, entry=entry)
+    notify(context, f"s{party.show_id}")
     return shared
 
 
@@ -253,13 +254,13 @@ def _without(part: Part, both: dict[str, Floats]) -> Part:
     return Part(part.meant.where(keep), part.wire.where(keep))
 
 
-def new_there(session: Session, party: Party, of: str, entry: dict[str, Any]) -> Shared:
+def new_there(context: Context, party: Party, of: str, entry: dict[str, Any]) -> Shared:
     """A camera that a package is to have, listed as ``entry``; its id there tells what it is made ``of``, and is one of its own."""
     taken = {c.key for c in party.cameras}
     key = next(k for k in (f"anaxis-{of}-{n}" for n in count(1)) if k not in taken)
     row = Shared(party_id=party.id, key=key)
     row.take_entry(entry)
-    session.add(row)
-    session.flush()
-    session.refresh(row, ["party"])
+    context.add(row)
+    context.flush()
+    context.refresh(row, ["party"])
     return row

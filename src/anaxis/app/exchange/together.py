@@ -6,8 +6,9 @@ from dataclasses import dataclass
 
 import numpy as np
 from sqlalchemy import select
-from sqlalchemy.orm import Session, undefer
+from sqlalchemy.orm import undefer
 
+from anaxis.app.context import Context
 from anaxis.app.exchange.cells import CameraState, unpacked
 from anaxis.app.exchange.sides import held_with_effect, side_of
 from anaxis.app.exchange.takes import marks_of
@@ -51,7 +52,7 @@ class Together:
 
 
 def together(
-    session: Session, first: Shared, second: Shared | None, offset: float, only: Floats | None = None, motion_m: float | None = None
+    context: Context, first: Shared, second: Shared | None, offset: float, only: Floats | None = None, motion_m: float | None = None
 ) -> Together:  # fmt: skip
     """Two sides seen together; a second that is None is the first itself. ``only`` are the frames of the first that are asked for.
 
@@ -61,7 +62,7 @@ def together(
     for shared in (first, second or first):
         if not shared.known:
             raise BadInput(f"What {shared.called} holds is not known yet: its package is asked for it.", "not_known")
-        effect, held = held_with_effect(session, shared)
+        effect, held = held_with_effect(context, shared)
         sides.append(side_of(shared))
         helds.append(held)
         effects.append(effect)
@@ -113,7 +114,7 @@ def _beside(a: Track, b: Track) -> list[str]:
     return out
 
 
-def changed_since(session: Session, shared: Shared, effect: int) -> Floats | None:
+def changed_since(context: Context, shared: Shared, effect: int) -> Floats | None:
     """The frames on which a camera has come to hold something else since an effect; None where it has other frames by now."""
     query = (
         select(SharedChange)
@@ -121,7 +122,7 @@ def changed_since(session: Session, shared: Shared, effect: int) -> Floats | Non
         .options(undefer(SharedChange.data), undefer(SharedChange.back))
     )
     frames = [np.zeros(0)]
-    for row in session.execute(query).scalars():
+    for row in context.execute(query).scalars():
         if row.replaces:
             return None
         frames.append(unpacked(row.in_force).frames)

@@ -11,13 +11,14 @@ from fastapi.concurrency import run_in_threadpool
 from fastapi.responses import StreamingResponse
 from pydantic import BaseModel, Field
 from sqlalchemy import Engine
-from sqlalchemy.orm import Session
 
+from anaxis.app.context import Context
 from anaxis.app.deliver import get_delivery, get_delivery_file, proof_arrays
 from anaxis.app.documents import DeliveryDocument, HandedOver, JobDocument, ReturnDocument
 from anaxis.app.hand_over import printed_sheet
 from anaxis.app.orders import Order, fulfil
 from anaxis.app.returned import get_return, take_back
+from anaxis.app.roles import Actor
 from anaxis.delivery.options import DeliveryOptions
 from anaxis.formats import CAMERA_SUFFIXES, check_size, format_of, require_readable
 from anaxis.queue.jobs import OPEN, get_job, left_alone, resume_job, stop
@@ -81,7 +82,7 @@ def job(store: Store, number: Number) -> JobDocument:
     return _job(store, number)
 
 
-def _job(session: Session, number: int) -> JobDocument:
+def _job(session: Context, number: int) -> JobDocument:
     return JobDocument.of(get_job(session, number), bool(left_alone(session, Job.id == number)))
 
 
@@ -89,12 +90,12 @@ def _job(session: Session, number: int) -> JobDocument:
 def job_followed(request: Request, store: Store, number: Number) -> Any:
     """The job as server-sent events, whenever it has got further, until it is over."""
     get_job(store, number)
-    engine = request.app.state.engine
+    engine, actor = request.app.state.engine, store.actor
 
     async def told() -> AsyncIterator[str]:
         before = ""
         while True:
-            now = await run_in_threadpool(_looked_at, engine, number)
+            now = await run_in_threadpool(_looked_at, engine, actor, number)
             if now is None:
                 return
             text = now.model_dump_json()
@@ -107,8 +108,8 @@ def job_followed(request: Request, store: Store, number: Number) -> Any:
     return events(request, told())
 
 
-def _looked_at(engine: Engine, number: int) -> JobDocument | None:
-    with Session(engine) as session:
+def _looked_at(engine: Engine, actor: Actor, number: int) -> JobDocument | None:
+    with Context(engine, actor) as session:
         return _job(session, number) if session.get(Job, number) is not None else None
 
 

@@ -7,7 +7,6 @@ from typing import Annotated, Any, Literal
 from fastapi import APIRouter, Query
 from pydantic import BaseModel, Field
 
-from anaxis.app.acting import actor_of
 from anaxis.app.allowed import allow_warnings, warn_again
 from anaxis.app.documents import CameraDocument, Me, Paged, ShotDocument, ShowDocument, VersionDocument
 from anaxis.app.edit import edit_version
@@ -56,7 +55,7 @@ class Values(BaseModel):
 @router.get("/me")
 def me(store: Store) -> Me:
     """Whom the token acts for."""
-    actor = actor_of(store)
+    actor = store.actor
     return Me(
         name=actor.name, everywhere=actor.everywhere.called, in_shows={s: r.called for s, r in actor.in_shows.items()}
     )
@@ -150,7 +149,7 @@ def recipe(store: Store, camera_id: Number) -> VersionDocument:
 @router.put("/cameras/{camera_id}/recipe")
 def recipe_changed(store: Store, camera_id: Number, asked: RecipeChange) -> VersionDocument:
     """The recipe changed: the camera is baked again as a new version, worked on from now on."""
-    store.info["head_seen"] = asked.base
+    store.base_version = asked.base
     operations = recipe_from_document(asked.operations)
     return VersionDocument.of(edit_version(store, get_version(store, camera_id, asked.base), operations, asked.change))
 

@@ -14,9 +14,9 @@ from typing import Any
 from anyio import to_thread
 from fastapi import APIRouter, WebSocket, WebSocketDisconnect
 from sqlalchemy.exc import DBAPIError
-from sqlalchemy.orm import Session
 
 from anaxis.app.acting import NotAllowed
+from anaxis.app.context import Context
 from anaxis.app.exchange.changes import (
     MissingChange,
     acknowledged_until,
@@ -48,7 +48,7 @@ from anaxis.app.exchange.parties import choose, enter, heard_of, leave, take_sce
 from anaxis.app.exchange.passing import Replaced, notify, require_current
 from anaxis.app.exchange.recordings import recording_wanted
 from anaxis.app.people import actor_for, person_named
-from anaxis.app.roles import Actor, Role
+from anaxis.app.roles import LOCAL, VISITOR, Actor, Role
 from anaxis.app.sign_in import NotSignedIn
 from anaxis.app.tokens import actor_by_token
 from anaxis.core.errors import BadInput
@@ -102,14 +102,14 @@ async def _enter(socket: WebSocket, hub: Hub) -> Connected:
     hello = read_hello(message.get("text") or message.get("bytes") or "")
     itself = signed_in_by_itself(socket) and "origin" not in socket.headers
     visitor = socket.app.state.visitor if itself else ""
-    actor = await hub.work(_actor, hello.token, visitor)
+    actor = await hub.work(_actor, hello.token, visitor, actor=VISITOR)
     party = await hub.work(enter, hello, actor=actor)
     standing = Standing(lambda s: _actor(s, hello.token, visitor), Role.ARTIST, party.show_id, "connect a package")
-    until = min(hello.have, await hub.work(acknowledged_until, party.id))
+    until = min(hello.have, await hub.work(acknowledged_until, party.id, actor=actor))
     return Connected(socket, hub, standing, actor.person, party, until)
 
 
-def _actor(session: Session, token: str, visitor: str) -> Actor:
+def _actor(session: Context, token: str, visitor: str) -> Actor:
     """Who connects: by a token, which no page of another site has; in a demonstration whoever is on this machine."""
     if token:
         actor = actor_by_token(session, token)
@@ -172,7 +172,7 @@ class Connected:
             _log.error("a connection of the exchange failed", exc_info=error)
             await _close(self.socket, AGAIN)
         with contextlib.suppress(DBAPIError):
-            await self.hub.work(leave, self.party, self.connection)
+            await self.hub.work(leave, self.party, self.connection, actor=LOCAL)
 
     async def _receive(self) -> None:
         while True:
@@ -267,7 +267,7 @@ class Connected:
             await self.work(heard_of, self.party, self.connection)
 
 
-def _waiting(session: Session, party_id: int, behind: int) -> list[tuple[int, str | bytes]]:
+def _waiting(session: Context, party_id: int, behind: int) -> list[tuple[int, str | bytes]]:
     """The changes that a party has not been sent on this connection, by number, as they go over the wire."""
     out = []
     for w in waiting(session, party_id, behind):
@@ -276,11 +276,11 @@ def _waiting(session: Session, party_id: int, behind: int) -> list[tuple[int, st
     return out
 
 
-def _wanted(session: Session, party_id: int) -> list[str]:
+def _wanted(session: Context, party_id: int) -> list[str]:
     return wanted(session, found(session, Party, party_id, "package"))
 
 
-def _tell_playhead(session: Session, party_id: int, connection: str, frame: float) -> None:
+def _tell_playhead(session: Context, party_id: int, connection: str, frame: float) -> None:
     """Told to whoever watches and to packages that follow, and kept nowhere."""
     require_current(found(session, Party, party_id, "package"), connection)
     notify(

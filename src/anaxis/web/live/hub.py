@@ -16,15 +16,15 @@ from typing import Any, Protocol, TypeVar
 import psycopg
 from anyio import CapacityLimiter, to_thread
 from sqlalchemy import Engine
-from sqlalchemy.orm import Session
 
-from anaxis.app.exchange.sides import Mirrors
+from anaxis.app.context import Context, Sandbox
+from anaxis.app.exchange.cells import CameraState
 from anaxis.app.exchange.takes import due_moments, keep_moment
-from anaxis.app.roles import LOCAL, Actor
+from anaxis.app.mirrors import Mirrors
+from anaxis.app.roles import LOCAL, VISITOR, Actor
 from anaxis.core.errors import BadInput
 from anaxis.library.runner import Runner
 from anaxis.store.exchange import NOTIFIED
-from anaxis.store.visible import SHOWS
 
 R = TypeVar("R")
 _log = logging.getLogger("anaxis.live")
@@ -63,7 +63,7 @@ class TooManyOpen(BadInput):
 class ActsAs(Protocol):
     """Who acts in a transaction, as of that transaction."""
 
-    def __call__(self, session: Session) -> Actor: ...
+    def __call__(self, session: Context) -> Actor: ...
 
 
 class Waiter:
@@ -94,8 +94,8 @@ class Hub:
     """The live side of one server: who waits for what, and what its connections share."""
 
     def __init__(self, engine: Engine) -> None:
-        self.engine, self.mirrors = engine, Mirrors()
-        self.examiner: Runner | None = None  # who works out apart what a version takes, once there is somebody
+        self.engine, self.mirrors = engine, Mirrors[CameraState]()
+        self.calculators: Runner | None = None  # who works out apart what a version takes, once there is somebody
         self._waiters: dict[str, set[Waiter]] = {}
         self._tasks: list[asyncio.Task[None]] = []
         self._changes, self._watched = CapacityLimiter(_CHANGES_AT_ONCE), CapacityLimiter(_WATCHED_AT_ONCE)
@@ -163,12 +163,7 @@ class Hub:
         return out
 
     async def work(
-        self,
-        function: Callable[..., R],
-        *args: Any,
-        actor: Actor | ActsAs = LOCAL,
-        watches: bool = False,
-        **kwargs: Any,
+        self, function: Callable[..., R], *args: Any, actor: Actor | ActsAs, watches: bool = False, **kwargs: Any
     ) -> R:
         """A use case in a thread, in a transaction of its own, as somebody. What it returns must not need the session.
 
@@ -176,10 +171,12 @@ class Hub:
         """
 
         def done() -> R:
-            info: dict[str, Any] = {"mirrors": self.mirrors, "examiner": self.examiner}
-            with Session(self.engine, expire_on_commit=False, info=info) as session, session.begin():
-                who = actor if isinstance(actor, Actor) else actor(session)
-                session.info |= {"actor": who, SHOWS: who.shows}
+            sandbox = Sandbox(self.calculators) if self.calculators is not None else None
+            with (
+                Context(self.engine, VISITOR, sandbox=sandbox, mirrors=self.mirrors, expire_on_commit=False) as session,
+                session.begin(),
+            ):
+                session.act_as(actor if isinstance(actor, Actor) else actor(session))
                 return function(session, *args, **kwargs)
 
         return await to_thread.run_sync(done, limiter=self._watched if watches else self._changes)
@@ -209,7 +206,7 @@ class Hub:
         while True:
             await asyncio.sleep(1.0)
             try:
-                for sentence in await self.work(_keep_due):
+                for sentence in await self.work(_keep_due, actor=LOCAL):
                     _log.warning("a link's version was not kept: %s", sentence)
                 well = True
             except Exception as error:  # the database is away, or a lock was: the next second asks again
@@ -218,10 +215,10 @@ class Hub:
                 well = False
 
 
-def _keep_due(session: Session) -> list[str]:
+def _keep_due(session: Context) -> list[str]:
     said = []
     for link in due_moments(session):
-        session.info["actor"] = Actor(link.actor, LOCAL.everywhere)
+        session.act_as(Actor(link.actor, LOCAL.everywhere))
         try:
             with session.begin_nested():
                 keep_moment(session, link, f"kept while linked ({link.name}), every {link.every_s} s")

@@ -6,12 +6,11 @@ import time
 from collections.abc import Callable
 
 from sqlalchemy import select
-from sqlalchemy.orm import Session
 
 from anaxis.app.acting import require
+from anaxis.app.context import Context
 from anaxis.app.roles import Actor, Role
 from anaxis.store.people import Rights
-from anaxis.store.visible import SHOWS
 
 # The event that every server is told when anybody's rights have changed (migration 0018).
 RIGHTS = "rights"
@@ -26,18 +25,18 @@ class Standing:
     same transaction as what is done, so that nothing is done by a right that had ended when it began.
     """
 
-    def __init__(self, find: Callable[[Session], Actor], needs: Role, show: int, what: str) -> None:
+    def __init__(self, find: Callable[[Context], Actor], needs: Role, show: int, what: str) -> None:
         self._find, self._needs, self._show, self._what = find, needs, show, what
         self._known: tuple[int, float, Actor] | None = None
 
-    def __call__(self, session: Session) -> Actor:
+    def __call__(self, session: Context) -> Actor:
         """Raises NotSignedIn, NotAllowed."""
         revision = session.execute(select(Rights.revision)).scalar_one()
         known = self._known
         if known is not None and known[0] == revision and time.monotonic() - known[1] < _ASKED_EVERY_S:
             return known[2]
         actor = self._find(session)
-        session.info |= {"actor": actor, SHOWS: actor.shows}
+        session.act_as(actor)
         require(session, self._needs, self._show, self._what)
         self._known = (revision, time.monotonic(), actor)
         return actor

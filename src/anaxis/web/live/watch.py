@@ -10,9 +10,8 @@ from typing import Any
 import numpy as np
 from fastapi import APIRouter, WebSocket, WebSocketDisconnect
 from sqlalchemy.exc import DBAPIError
-from sqlalchemy.orm import Session
 
-from anaxis.app.acting import actor_of
+from anaxis.app.context import Context
 from anaxis.app.exchange.together import changed_since
 from anaxis.app.roles import Role
 from anaxis.core.errors import BadInput
@@ -65,8 +64,8 @@ async def _until_it_goes(socket: WebSocket) -> None:
         pass
 
 
-def _person(session: Session) -> int | None:
-    return actor_of(session).person
+def _person(session: Context) -> int | None:
+    return session.actor.person
 
 
 class _Watching:
@@ -116,16 +115,16 @@ class _Watching:
             await socket.send_text(json.dumps(message))
 
 
-def _parties(session: Session, cameras: tuple[int, int]) -> dict[int, int]:
+def _parties(session: Context, cameras: tuple[int, int]) -> dict[int, int]:
     return {c: found(session, Shared, c, "camera of a package").party_id for c in cameras if c}
 
 
-def _offset(session: Session, show: int, cameras: tuple[int, int]) -> float:
+def _offset(session: Context, show: int, cameras: tuple[int, int]) -> float:
     return pair_of(session, found(session, Show, show, "show"), cameras[0], cameras[1] or None).offset
 
 
 def _changes(
-    session: Session, cameras: tuple[int, int], effects: list[int], offset: float, motion_m: float
+    session: Context, cameras: tuple[int, int], effects: list[int], offset: float, motion_m: float
 ) -> dict[str, Any] | None:
     """What came to be held since; None for nothing, "reload" where it is too much to tell, or the frames are others."""
     both = [found(session, Shared, c, "camera of a package") for c in cameras if c]

@@ -7,9 +7,9 @@ from typing import Annotated, Any, TypeVar
 
 from fastapi import APIRouter, Form, Query, Request
 from fastapi.responses import RedirectResponse, Response
-from sqlalchemy.orm import Session
 
 from anaxis.app.allowed import allow_warnings, warn_again
+from anaxis.app.context import Context
 from anaxis.app.deliver import furthest_off, has_finer, newest_deliveries
 from anaxis.app.derive import behind
 from anaxis.app.edit import correct_picture, next_of
@@ -20,7 +20,6 @@ from anaxis.app.plates import plates_of
 from anaxis.app.returned import returns_of
 from anaxis.app.shown import shown_of
 from anaxis.app.stills import stills_of
-from anaxis.app.waiting import runner_of
 from anaxis.core.camera.lens import FIT_WORDS, FITS, parse_image, require_fit
 from anaxis.core.camera.track import Track
 from anaxis.core.errors import BadInput
@@ -77,7 +76,7 @@ def camera(
 ) -> Any:  # fmt: skip
     kept = get_version(store, camera_id, version)
     profile = _profile(store, to, kept)
-    stations = stations_of(kept)
+    stations = stations_of(store, kept)
     chosen = station if station in {s.key for s in stations} else ("deliver" if kept.deliveries else "take-in")
     return page(
         request,
@@ -93,7 +92,7 @@ def panel(
     request: Request, store: Store, camera_id: int, station: str, version: int, to: str = "", there: str = ""
 ) -> Any:
     kept = get_version(store, camera_id, version)
-    stations, profile = stations_of(kept), _profile(store, to, kept)
+    stations, profile = stations_of(store, kept), _profile(store, to, kept)
     if station not in {s.key for s in stations}:
         raise BadInput(f"There is no station '{station}'.")
     return page(
@@ -139,13 +138,13 @@ def levels(store: Store, camera_id: int, version: int) -> Response:
     return drawing_answer(levels_drawing(*_worked_out(store, levels_of, get_version(store, camera_id, version))))
 
 
-def _worked_out(store: Session, function: Callable[[FileCamera], T], version: Version, off: Sequence[str] = ()) -> T:
+def _worked_out(store: Context, function: Callable[[FileCamera], T], version: Version, off: Sequence[str] = ()) -> T:
     """What a function has of the version's recipe done again, with some levels held still as at the first frame."""
     recipe = recipe_of(version)
     for path in off[:100]:
         recipe = inserted(recipe, Operation("level", {"node": path, "way": "still"}))
     camera = file_camera(store, version.source_file, version.camera_path, recipe)
-    return runner_of(store).run(version.source_file.name, function, camera)
+    return store.calculators.run(version.source_file.name, function, camera)
 
 
 @router.post("/{camera_id}/picture")
@@ -181,7 +180,7 @@ def allow(
     return RedirectResponse(f"/cameras/{camera_id}?version={version}&station=take-in", status_code=303)
 
 
-def _profile(store: Session, key: str, version: Version) -> Profile:
+def _profile(store: Context, key: str, version: Version) -> Profile:
     """The package asked for, else the one last delivered to, else the first shipped one."""
     packages = all_packages(store)
     if key in packages:
@@ -191,7 +190,7 @@ def _profile(store: Session, key: str, version: Version) -> Profile:
 
 
 def _station_context(
-    store: Session, version: Version, station: str, track: Track, landmarks: Landmarks, axes: str, to: str,
+    store: Context, version: Version, station: str, track: Track, landmarks: Landmarks, axes: str, to: str,
     theirs_first: float,
 ) -> dict[str, Any]:  # fmt: skip
     """What only one station's panel shows."""
@@ -227,7 +226,7 @@ def _station_context(
 
 
 def _context(
-    store: Session, version: Version, profile: Profile, station: str, axes: str, off: list[str], there: str
+    store: Context, version: Version, profile: Profile, station: str, axes: str, off: list[str], there: str
 ) -> dict[str, Any]:
     source = convention_from_document(version.facts["convention"])
     track, landmarks, segments = track_of(version)

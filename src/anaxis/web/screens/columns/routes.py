@@ -12,7 +12,6 @@ from anaxis.app.packages import keep_package
 from anaxis.app.roles import Role
 from anaxis.app.saved import save_layout
 from anaxis.app.take_in import read_again, read_as, read_bytes, readings_of
-from anaxis.app.waiting import let_go, runner_of
 from anaxis.core.errors import BadInput
 from anaxis.core.space.axes import ORDERS, Convention
 from anaxis.core.time.rates import parse_rate
@@ -81,11 +80,11 @@ def table_readings(request: Request, store: Store, source_id: int) -> Any:
     """The camera of each way in which the table may be read, drawn side by side."""
     source, scene = staged_scene(store, source_id)
     ways = readings_of(scene)
-    let_go(store)
+    store.release_connection()
     shown = []
     for way in ways:
         read = read_bytes(request.app.state.parsers, source.name, source.data, {"columns": way["columns"]})
-        track, _, _ = runner_of(store).run(
+        track, _, _ = store.calculators.run(
             source.name, camera_after, FileCamera(scene_to_bytes(read), read.cameras[0].path)
         )
         nothing = np.zeros((0, 3))

@@ -5,13 +5,12 @@ from __future__ import annotations
 import re
 
 from fastapi import Request, Response
-from sqlalchemy.orm import Session
 
+from anaxis.app.context import Context
 from anaxis.app.meanwhile import may_go_on_top, steps_since
 from anaxis.store.models import Camera
 from anaxis.store.queries import get_version
 from anaxis.store.rows import NotFound
-from anaxis.store.visible import SHOWS
 from anaxis.web.pages import page, row_number
 
 # Where a form was, not what it asked for.
@@ -28,8 +27,7 @@ def conflict(request: Request, sentence: str) -> Response | None:
     seen = form.get("head") or form.get("version") or ""
     if row_number(seen) is None or row_number(form.get("version") or seen) is None:
         return None
-    actor = request.state.actor
-    with Session(request.app.state.engine, info={"actor": actor, SHOWS: actor.shows}) as store:
+    with Context(request.app.state.engine, request.state.actor) as store:
         camera = store.get(Camera, int(at[1]))
         if camera is None or camera.head_id is None:
             return None

@@ -6,8 +6,8 @@ from typing import Annotated, Any
 
 from fastapi import APIRouter, Form, Request
 from fastapi.responses import RedirectResponse, Response
-from sqlalchemy.orm import Session
 
+from anaxis.app.context import Context
 from anaxis.app.coverage import best_frames, projections_of
 from anaxis.app.derive import (
     Derive,
@@ -38,7 +38,7 @@ from anaxis.web.pages import Store, download_answer, number_or_none, page
 router = APIRouter(prefix="/cameras", dependencies=[needs()])
 
 
-def derived_context(store: Session, version: Version, theirs_first: float) -> dict[str, Any]:
+def derived_context(store: Context, version: Version, theirs_first: float) -> dict[str, Any]:
     """What the first station shows of a camera that was made from others, and of those made from it."""
     settings = settings_of(version)
     out: dict[str, Any] = {"derived": None, "hanging": hanging_on(store, version.camera)}
@@ -138,7 +138,7 @@ def hold(
     return RedirectResponse(f"/cameras/{made[-1].camera_id}?station=take-in", status_code=303)
 
 
-def _held(store: Session, kept: Version, at: float, overscan: str, name: str) -> Version:
+def _held(store: Context, kept: Version, at: float, overscan: str, name: str) -> Version:
     asked = Derive(
         kind="held", show=kept.camera.shot.show.name, shot=kept.camera.shot.name, name=name or projection_name(kept.camera.name, at),
         settings={"at": at, "overscan": overscan}, inputs={SHOT: kept.id},

@@ -9,9 +9,9 @@ from typing import Annotated, Any, BinaryIO
 
 from fastapi import APIRouter, File, Form, Request, UploadFile
 from fastapi.responses import JSONResponse
-from sqlalchemy.orm import Session
 
 from anaxis.app.below import arriving, folder_of, open_file, watched
+from anaxis.app.context import Context
 from anaxis.app.file_names import FIELDS, named_if
 from anaxis.app.many import Item, item_of, keep_item, named_in, same_again
 from anaxis.app.media_roots import require_root_of_actor, roots_of_actor
@@ -112,7 +112,7 @@ def keep(
 
 
 def _read(
-    request: Request, store: Session, name: str, opened: Callable[[], BinaryIO], path: str, show: str, rule: str
+    request: Request, store: Context, name: str, opened: Callable[[], BinaryIO], path: str, show: str, rule: str
 ) -> Item:
     most = request.app.state.limits.max_bytes
     try:
@@ -131,7 +131,7 @@ def _read(
     return _item(store, staged, path, rule, show)
 
 
-def _item(store: Session, source: SourceFile, path: str, rule: str, show: str) -> Item:
+def _item(store: Context, source: SourceFile, path: str, rule: str, show: str) -> Item:
     try:
         return item_of(store, source, path, rule, show)
     except BadInput as error:

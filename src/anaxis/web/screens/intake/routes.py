@@ -7,9 +7,9 @@ from typing import Annotated, Any
 
 from fastapi import APIRouter, File, Form, Request, UploadFile
 from fastapi.responses import RedirectResponse, Response
-from sqlalchemy.orm import Session
 
 from anaxis.app.bundle import pieces_of, take_along
+from anaxis.app.context import Context
 from anaxis.app.draft import Draft, corrections_typed, targets_of
 from anaxis.app.edit import KEEPING_WORDS
 from anaxis.app.examined import file_camera
@@ -17,7 +17,6 @@ from anaxis.app.file_names import guessed
 from anaxis.app.recorded_file import RecordedFile, record_from_file
 from anaxis.app.roles import Role
 from anaxis.app.take_in import TakeIn, reports_of, take_in, take_in_bytes, take_in_once_more
-from anaxis.app.waiting import let_go, runner_of
 from anaxis.core.camera.lens import FITS
 from anaxis.core.checks.plates import PLATE_KINDS
 from anaxis.core.errors import BadInput
@@ -167,13 +166,13 @@ def drawing(store: Store, source_id: int, camera: int) -> Response:
         raise NotFound(f"{source.name} has no camera number {camera + 1}: reload the page.")
     path = cameras[camera].path
     on_file = file_camera(store, source, path, Draft.of(source).recipe(path))
-    after = runner_of(store).run(source.name, camera_after, on_file)
+    after = store.calculators.run(source.name, camera_after, on_file)
     return drawing_answer(look_drawing(*after, picture_of(read, None, None)), kept=False)
 
 
 def _review_page(
     request: Request,
-    store: Session,
+    store: Context,
     source: SourceFile,
     read: Scene,
     sentence: str = "",
@@ -272,7 +271,7 @@ def open_recording(
 def with_it(request: Request, store: Store, source_id: int) -> Any:
     """What came along in a zip beside the camera's file."""
     source, read = staged_scene(store, source_id)
-    let_go(store)
+    store.release_connection()
     return page(
         request,
         "intake/with_it.html",

@@ -7,8 +7,8 @@ from typing import Annotated, Any
 from fastapi import APIRouter, Form, Request
 from fastapi.responses import RedirectResponse, Response
 from sqlalchemy import select
-from sqlalchemy.orm import Session
 
+from anaxis.app.context import Context
 from anaxis.app.hand_over import get_made_file
 from anaxis.core.errors import BadInput
 from anaxis.queue.jobs import OPEN, ask_for, get_job, left_alone, resume_job, stop
@@ -33,7 +33,7 @@ KEPT_WORDS = {
 }
 
 
-def open_work(session: Session, version: Version) -> list[Job]:
+def open_work(session: Context, version: Version) -> list[Job]:
     """What is asked for and not over of a version's deliveries and zips, oldest first."""
     query = (
         select(Job)
@@ -118,7 +118,7 @@ def keys(
     return answer
 
 
-def _context(store: Session, job: Job) -> dict[str, Any]:
+def _context(store: Context, job: Job) -> dict[str, Any]:
     out: dict[str, Any] = {"job": job, "doing": KEPT_WORDS[job.kind], "open": job.state in OPEN}
     out["no_worker"] = bool(left_alone(store, Job.id == job.id))
     if job.kind == "keys" and job.state == "done":

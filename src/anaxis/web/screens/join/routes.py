@@ -9,8 +9,8 @@ from typing import Annotated, Any
 
 from fastapi import APIRouter, File, Form, Request, UploadFile
 from fastapi.responses import RedirectResponse
-from sqlalchemy.orm import Session
 
+from anaxis.app.context import Context
 from anaxis.app.derive import Derive, derive, derive_anew, settings_of, used_version
 from anaxis.app.join import cameras_of, checked, laid_of, role_of
 from anaxis.app.take_in import disk_name
@@ -101,7 +101,7 @@ def changed(store: Store, camera_id: int, typed: TypedForm, version: Annotated[i
     return RedirectResponse(f"/cameras/{camera_id}?version={made.number}&station=take-in", status_code=303)
 
 
-def _joined(store: Session, camera_id: int, version: int | None) -> tuple[Version, Join]:
+def _joined(store: Context, camera_id: int, version: int | None) -> tuple[Version, Join]:
     kept = get_version(store, camera_id, version)
     settings = settings_of(kept)
     if not isinstance(settings, Join):
@@ -110,7 +110,7 @@ def _joined(store: Session, camera_id: int, version: int | None) -> tuple[Versio
 
 
 def _page(
-    request: Request, store: Session, show: Show, pieces: list[dict[str, Any]], given: dict[str, Any], notes: tuple[str, ...] = (),
+    request: Request, store: Context, show: Show, pieces: list[dict[str, Any]], given: dict[str, Any], notes: tuple[str, ...] = (),
     of: Version | None = None,
 ) -> Any:  # fmt: skip
     versions = cameras_of(store, show)
@@ -169,7 +169,7 @@ def _settings(typed: dict[str, str]) -> Join:
     return joined.KIND.read(given)
 
 
-def _inputs(store: Session, show: Show, settings: Join) -> dict[str, int]:
+def _inputs(store: Context, show: Show, settings: Join) -> dict[str, int]:
     wanted = dict.fromkeys(p.role for p in settings.pieces)
     by_role = {role_of(v): v.id for v in cameras_of(store, show)}
     gone = next((r for r in wanted if r not in by_role), None)

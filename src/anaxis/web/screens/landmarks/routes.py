@@ -10,12 +10,11 @@ from typing import Annotated, Any, NamedTuple
 import numpy as np
 from fastapi import APIRouter, File, Form, Request, UploadFile
 from fastapi.responses import JSONResponse, Response
-from sqlalchemy.orm import Session
 
+from anaxis.app.context import Context
 from anaxis.app.edit import edit_version
 from anaxis.app.scenery import add_set as add_set_from
 from anaxis.app.take_in import read_bytes
-from anaxis.app.waiting import let_go
 from anaxis.core.camera.track import Track
 from anaxis.core.errors import BadInput
 from anaxis.core.recipe.model import Operation
@@ -63,7 +62,7 @@ class Row(NamedTuple):
     moves: bool
 
 
-def axes_of(store: Session, version: Version, key: str) -> tuple[Convention, str]:
+def axes_of(store: Context, version: Version, key: str) -> tuple[Convention, str]:
     """The convention that landmarks are shown and typed in, and the name of its unit."""
     profile = all_packages(store).get(key)
     if profile is not None:
@@ -198,7 +197,7 @@ def add_set(
         raise BadInput("No file was chosen: choose a set, an OBJ for one.")
     require_readable(name, SET_SUFFIXES)
     data = file.file.read(request.app.state.limits.max_bytes + 1)
-    let_go(store)
+    store.release_connection()
     scene = read_bytes(request.app.state.parsers, name, data, suffixes=SET_SUFFIXES)
     typed = {"metres_per_unit": metres_per_unit.strip(), "up_axis": up_axis}
     add_set_from(store, kept, name, data, scene, {k: v for k, v in typed.items() if v})

@@ -8,8 +8,8 @@ from typing import Annotated, Any
 import numpy as np
 from fastapi import APIRouter, File, Form, Request, UploadFile
 from fastapi.responses import RedirectResponse
-from sqlalchemy.orm import Session
 
+from anaxis.app.context import Context
 from anaxis.app.distortion import (
     drop_distortion,
     estimated_from_boards,
@@ -179,14 +179,14 @@ def write_pictures(
     return RedirectResponse(f"/jobs/{job.id}", status_code=303)
 
 
-def distortion_context(store: Session, version: Version, track: Track, to: str) -> dict[str, Any]:
+def distortion_context(store: Context, version: Version, track: Track, to: str) -> dict[str, Any]:
     """The part of the Lens station as it opens."""
     document = track.distortion.document() if track.distortion is not None else {}
     return _context(store, version, track, {"to": to}, document)
 
 
 def _page(
-    request: Request, store: Session, version: Version, typed: dict[str, str], document: dict[str, Any],
+    request: Request, store: Context, version: Version, typed: dict[str, str], document: dict[str, Any],
     suggested: Suggested | None = None, of: str = "",
 ) -> Any:  # fmt: skip
     context = _context(store, version, track_of(version)[0], typed, document, suggested, of)
@@ -194,7 +194,7 @@ def _page(
 
 
 def _context(
-    store: Session, version: Version,
+    store: Context, version: Version,
     track: Track, typed: dict[str, str], document: dict[str, Any], suggested: Suggested | None = None, of: str = ""
 ) -> dict[str, Any]:  # fmt: skip
     at = _place(track, typed)
@@ -303,7 +303,7 @@ def _whole(typed: dict[str, str]) -> dict[str, Any]:
     return document
 
 
-def _version(store: Session, camera_id: int, typed: dict[str, str]) -> Version:
+def _version(store: Context, camera_id: int, typed: dict[str, str]) -> Version:
     number = number_or_none(typed.get("version", ""), "a version")
     return get_version(store, camera_id, None if number is None else int(number))
 

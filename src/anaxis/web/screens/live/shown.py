@@ -6,8 +6,8 @@ from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
-from sqlalchemy.orm import Session
 
+from anaxis.app.context import Context
 from anaxis.app.exchange.links import Passed, link_between, passed
 from anaxis.app.exchange.parties import is_there, parties_of
 from anaxis.app.exchange.sides import Side, side_of
@@ -67,7 +67,7 @@ class Pair:
         return (rate_label(a), rate_label(b)) if a != b else None
 
 
-def pair_of(session: Session, show: Show, a: int | None, b: int | None) -> Pair:
+def pair_of(session: Context, show: Show, a: int | None, b: int | None) -> Pair:
     """The two cameras asked for, of this show; else those of the newest link, else those chosen in the first two packages."""
     packages = [p for p in parties_of(session, show) if p.kind == "package"]
     cameras = {c.id: c for p in packages for c in p.cameras if c.gone_at is None}
@@ -125,7 +125,7 @@ def number_rows(profile: Profile) -> list[tuple[str, int, str, int]]:
     return [(named[c][0], COLUMNS.index(c), named[c][1], 2 if c == "stop" else 4) for c in COLUMNS if c in named]
 
 
-def drawing_of(session: Session, pair: Pair) -> bytes:
+def drawing_of(session: Context, pair: Pair) -> bytes:
     """Both sides on every frame that both have, for the browser. Raises BadInput."""
     if pair.left is None or pair.left.shared is None:
         raise BadInput("No package is connected: there is nothing to draw.")
@@ -173,7 +173,7 @@ def _moving(found: Together) -> dict[str, Any]:
 
 
 def frames_drawn(
-    session: Session, first: Shared, second: Shared | None, offset: float, frames: Floats, motion_m: float
+    session: Context, first: Shared, second: Shared | None, offset: float, frames: Floats, motion_m: float
 ) -> dict[str, Any]:
     """What is drawn on some frames, as JSON; "frames" are those that both have."""
     found = together(session, first, second, offset, frames, motion_m)

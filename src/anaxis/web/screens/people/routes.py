@@ -6,9 +6,8 @@ from typing import Annotated, Any
 
 from fastapi import APIRouter, Form, Request
 from fastapi.responses import RedirectResponse
-from sqlalchemy.orm import Session
 
-from anaxis.app.acting import actor_of
+from anaxis.app.context import Context
 from anaxis.app.form_base import require_base
 from anaxis.app.hooks import paused_of_actor, resume_webhook
 from anaxis.app.media_roots import close_root, open_root, opened_roots
@@ -135,7 +134,7 @@ def token_made(
 @router.post("/account/tokens/{number}/revoke")
 def token_revoked(store: Store, number: int) -> Any:
     token = found(store, Token, number, "token")
-    if token.person_id != actor_of(store).person and actor_of(store).everywhere < Role.ADMINISTRATOR:
+    if token.person_id != store.actor.person and store.actor.everywhere < Role.ADMINISTRATOR:
         raise NotFound(f"There is no token {number}: go back to your page.")
     revoke(store, token)
     return RedirectResponse("/account", 303)
@@ -196,7 +195,7 @@ def webhook_resumed(store: Store, number: int) -> Any:
     return RedirectResponse("/account", 303)
 
 
-def _account(request: Request, store: Session, status: int = 200, **more: Any) -> Any:
+def _account(request: Request, store: Context, status: int = 200, **more: Any) -> Any:
     person = own_person(store)
     mine = request.app.state.signer.secret(request)
     return page(
@@ -205,7 +204,7 @@ def _account(request: Request, store: Session, status: int = 200, **more: Any) -
     )  # fmt: skip
 
 
-def _people(request: Request, store: Session, invited: Person | None = None, secret: str = "") -> Any:
+def _people(request: Request, store: Context, invited: Person | None = None, secret: str = "") -> Any:
     link = here(request, f"/welcome#{secret}") if secret else ""
     return page(
         request, "people/index.html", people=people(store), shows=shows_of(store), roles=_ROLES, all_roles=[*_ROLES, Role.ADMINISTRATOR], Role=Role,

@@ -6,10 +6,10 @@ from typing import Annotated, Any
 
 from fastapi import APIRouter, Form, Request
 from fastapi.responses import RedirectResponse
-from sqlalchemy.orm import Session
 
+from anaxis.app.context import Context
 from anaxis.app.people import get_person, own_person
-from anaxis.app.roles import Role
+from anaxis.app.roles import VISITOR, Role
 from anaxis.app.second_factor import address_of, new_secret, picture_of, reset, set_up, take_away
 from anaxis.app.sign_in import NotSignedIn, sign_in_with_code
 from anaxis.core.errors import BadInput
@@ -28,7 +28,7 @@ _BEHIND_PASSWORD, _OWN = "code behind a password", "second factor of one's own"
 def code_asked(request: Request, person_id: int, next: str, secret: str, status: int = 200, wrong: str = "") -> Any:
     """The page that asks for a code, behind the right password; with a ``secret`` to be set up first."""
     pending = request.app.state.signer.pending(_BEHIND_PASSWORD, person=person_id, secret=secret)
-    with Session(request.app.state.engine) as store:
+    with Context(request.app.state.engine, VISITOR) as store:
         address = address_of(secret, store.get_one(Person, person_id)) if secret else ""
     return page(
         request, "people/code/index.html", status, pending=pending, next=next, secret=secret, wrong=wrong, action="/sign-in/code",

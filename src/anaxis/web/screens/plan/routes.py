@@ -7,8 +7,8 @@ from typing import Annotated, Any
 from fastapi import APIRouter, Form, Request
 from fastapi.responses import RedirectResponse
 from sqlalchemy import select
-from sqlalchemy.orm import Session
 
+from anaxis.app.context import Context
 from anaxis.app.plan import (
     DUE,
     STATES,
@@ -128,11 +128,11 @@ def all_workers(request: Request, store: Store) -> Any:
     return page(request, "plan/workers/index.html", workers=workers(store), kept=kept_of(store))
 
 
-def _get(store: Session, number: int) -> Run:
+def _get(store: Context, number: int) -> Run:
     return found(store, Run, number, "run")
 
 
-def _run(store: Session, number: int) -> dict[str, Any]:
+def _run(store: Context, number: int) -> dict[str, Any]:
     run = _get(store, number)
     jobs = jobs_of(store, run)
     made = made_by(store, jobs)
@@ -155,7 +155,7 @@ def _run(store: Session, number: int) -> dict[str, Any]:
     }
 
 
-def _runs(store: Session, show: Show) -> list[Any]:
+def _runs(store: Context, show: Show) -> list[Any]:
     newest = store.execute(select(Run).where(Run.show_id == show.id).order_by(Run.id.desc()).limit(5)).scalars()
     return [(r, progress_of(store, r)) for r in newest]
 

@@ -7,8 +7,8 @@ from typing import Annotated, Any
 
 from fastapi import APIRouter, File, Form, Query, Request, UploadFile
 from fastapi.responses import JSONResponse, RedirectResponse, Response
-from sqlalchemy.orm import Session
 
+from anaxis.app.context import Context
 from anaxis.app.form_base import require_base
 from anaxis.app.media_roots import require_root_for, roots_for
 from anaxis.app.plates import (
@@ -93,7 +93,7 @@ def handed_in(
     return _begun(request, store, kept, hand_in_plate(store, kept.camera.shot, given, kind), to)
 
 
-def _begun(request: Request, store: Session, version: Version, plate: Plate, to: str) -> Response:
+def _begun(request: Request, store: Context, version: Version, plate: Plate, to: str) -> Response:
     """Its proxies are asked for at once."""
     ensure_worker(request, ask_for_proxies(store, version, plate) is not None)
     return _back(version.camera_id, version.number, to)
@@ -176,7 +176,7 @@ def proxy(store: Store, number: int, picture: int, look: Annotated[str, Query()]
     return Response(data, media_type="image/jpeg", headers={"Cache-Control": kept})
 
 
-def browse_context(store: Session, version: Version, root: str = "", folder: str = "") -> dict[str, Any]:
+def browse_context(store: Context, version: Version, root: str = "", folder: str = "") -> dict[str, Any]:
     """A folder below a media root that is open to the show, the first one where none was asked for; what is wrong is said in its place."""
     context: dict[str, Any] = {
         "kinds": PLATE_KINDS,
@@ -197,13 +197,13 @@ def browse_context(store: Session, version: Version, root: str = "", folder: str
     return context
 
 
-def plate_context(store: Session, version: Version) -> dict[str, Any]:
+def plate_context(store: Context, version: Version) -> dict[str, Any]:
     """The station as it opens."""
     plates = plates_of(store, version.camera.shot)
     return {"plate_rows": [_row(store, p, version) for p in plates], "views": VIEWS, **browse_context(store, version)}
 
 
-def _row(store: Session, plate: Plate, version: Version) -> dict[str, Any]:
+def _row(store: Context, plate: Plate, version: Version) -> dict[str, Any]:
     numbers = plate.numbers
     return {
         **_work_row(store, plate), "facts": facts_from_dict(plate.facts), "findings": findings_of_plate(plate, version),
@@ -211,7 +211,7 @@ def _row(store: Session, plate: Plate, version: Version) -> dict[str, Any]:
     }  # fmt: skip
 
 
-def _work_row(store: Session, plate: Plate) -> dict[str, Any]:
+def _work_row(store: Context, plate: Plate) -> dict[str, Any]:
     """How far a plate's proxies are: asked for again and again, so nothing else is looked at."""
     job, count = newest_proxy_work(store, plate), len(plate.numbers)
     return {

@@ -34,7 +34,7 @@ def proof(request: Request, store: Store, delivery_id: int) -> Any:
     delivery = get_delivery(store, delivery_id)
     version = get_version(store, delivery.version.camera_id, delivery.version.number)
     profile = profile_from_dict(delivery.profile, "the delivery's profile")
-    camera = shot_camera_of(version)
+    camera = shot_camera_of(store, version)
     track, landmarks, picture = camera.track, camera.landmarks, camera.picture
     outgoing = outgoing_of(delivery, camera, profile)
     numbers = numbers_of(outgoing)
@@ -46,7 +46,7 @@ def proof(request: Request, store: Store, delivery_id: int) -> Any:
         request, "proof/index.html",
         delivery=delivery, version=version, camera=version.camera, shot=version.camera.shot, profile=profile,
         picture=picture, track=track, numbers=numbers, meant=meant, at=at, outgoing=outgoing, landmarks=landmarks.shown(),
-        marks=mark_rows(track, landmarks.shown(), picture, proof_arrays(delivery)[1], at), meant_used=meant_used, their_used=their_used, stations=stations_of(version), open_station="prove",
+        marks=mark_rows(track, landmarks.shown(), picture, proof_arrays(delivery)[1], at), meant_used=meant_used, their_used=their_used, stations=stations_of(store, version), open_station="prove",
         plates=plates_of(store, version.camera.shot),
     )  # fmt: skip
 
@@ -55,7 +55,7 @@ def proof(request: Request, store: Store, delivery_id: int) -> Any:
 def drawing(store: Store, delivery_id: int) -> Response:
     delivery = get_delivery(store, delivery_id)
     profile = profile_from_dict(delivery.profile, "the delivery's profile")
-    camera = shot_camera_of(delivery.version)
+    camera = shot_camera_of(store, delivery.version)
     track, landmarks, segments = camera.track, camera.landmarks, camera.lines_m
     deviation, arrived = proof_arrays(delivery)
     asked, picture = delivery.options, camera.picture
@@ -100,7 +100,7 @@ def _key_frames(asked: dict[str, Any], track: Track) -> Floats:
 @router.get("/{delivery_id}/sheet")
 def sheet(store: Store, delivery_id: int) -> Response:
     """The transfer sheet of a delivery, to look at or to print."""
-    return HTMLResponse(sheet_html(handed_again(get_delivery(store, delivery_id))))
+    return HTMLResponse(sheet_html(handed_again(store, get_delivery(store, delivery_id))))
 
 
 @router.get("/{delivery_id}/sheet.pdf")

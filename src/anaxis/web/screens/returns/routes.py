@@ -69,7 +69,7 @@ def shown(request: Request, store: Store, number: int) -> Any:
         marks = mark_rows(track.take(both), shown_marks, picture_of_version(version), arrived, at)
     return page(
         request, "returns/index.html", row=row, version=version, camera=version.camera, shot=version.camera.shot,
-        profile=profile_from_dict(row.profile, "the return's package"), stations=stations_of(version), open_station="prove",
+        profile=profile_from_dict(row.profile, "the return's package"), stations=stations_of(store, version), open_station="prove",
         picture=picture_of_version(version), track=track, frames=frames, explanations=row.diagnosis.get("explanations", []),
         explained=row.diagnosis.get("explained", False), marks=marks,
         span=lambda pairs: ", ".join(f"{format_frame(a)} to {format_frame(b)}" for a, b in pairs[:4]) or "none",

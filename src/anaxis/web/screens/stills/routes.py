@@ -8,8 +8,8 @@ from typing import Annotated, Any
 import numpy as np
 from fastapi import APIRouter, File, Form, Request, UploadFile
 from fastapi.responses import RedirectResponse, Response
-from sqlalchemy.orm import Session
 
+from anaxis.app.context import Context
 from anaxis.app.plates import get_plate
 from anaxis.app.renders import check_render
 from anaxis.app.stills import compare_stills, require_picture
@@ -73,7 +73,7 @@ def shown(request: Request, store: Store, number: int) -> Any:
     found = Between(**{f.name: row.measured[f.name] for f in fields(Between)})
     return page(
         request, "stills/index.html", row=row, version=version, camera=version.camera, shot=version.camera.shot, found=found, size=size,
-        stations=stations_of(version), open_station="prove", marks=_marks(version, row.frame, size, row.measured.get("render", False)),
+        stations=stations_of(store, version), open_station="prove", marks=_marks(version, row.frame, size, row.measured.get("render", False)),
         checks=row.measured.get("checks", []), apart_px=found.apart_px(size["width_px"], size["height_px"]) if row.measured.get("render") else None,
     )  # fmt: skip
 
@@ -106,5 +106,5 @@ def picture(store: Store, number: int, side: str) -> Response:
     return Response(getattr(row, side), media_type="image/png", headers={"Cache-Control": "no-store"})
 
 
-def _still(session: Session, number: int) -> Still:
+def _still(session: Context, number: int) -> Still:
     return found(session, Still, number, "pair of stills")

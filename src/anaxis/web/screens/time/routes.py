@@ -7,7 +7,6 @@ from typing import Annotated, Any
 from fastapi import APIRouter, Form, Query, Request
 
 from anaxis.app.edit import edit_version
-from anaxis.app.waiting import made
 from anaxis.core.camera.track import Track
 from anaxis.core.errors import BadInput
 from anaxis.core.motion.cuts import cuts_of, found_cuts
@@ -69,7 +68,7 @@ def rulers_context(store: Store, version: Version, track: Track, rate_text: str)
     error = None
     if rate != track.rate and len(spans) == 3 and len(track) > 1:
         given = (track, rate, picture.image, picture.fit)
-        error = made(store, track.name, retimed, *given) if len(track) > _QUICK_FRAMES else retimed(*given)
+        error = store.make(track.name, retimed, *given) if len(track) > _QUICK_FRAMES else retimed(*given)
     return {"rulers": rulers_svg(spans, _expected(version.camera.shot)), "resampling": error}
 
 
