@@ -13,8 +13,8 @@ from typing import TypeVar
 
 import numpy as np
 
+from anaxis.app.cameras.edit import keep_camera
 from anaxis.app.context import Context
-from anaxis.app.edit import keep_camera
 from anaxis.app.roles import LOCAL
 from anaxis.core.camera.lens import Image
 from anaxis.core.camera.projection import projection_of

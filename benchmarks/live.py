@@ -21,9 +21,9 @@ from sqlalchemy import Engine, select, text
 
 from anaxis.app.context import Context
 from anaxis.app.exchange.links import LinkAsked, link
-from anaxis.app.people import add_person
+from anaxis.app.people.people import add_person
+from anaxis.app.people.tokens import new_token
 from anaxis.app.roles import LOCAL, Role
-from anaxis.app.tokens import new_token
 from anaxis.packages import shipped_profiles
 from anaxis.program import anaxis_command
 from anaxis.simulated.client import PackageLine

@@ -17,11 +17,11 @@ from sqlalchemy import Engine, func, select
 ROOT = Path(__file__).resolve().parent.parent
 sys.path.insert(0, str(ROOT / "demo"))
 
+from anaxis.app.cameras.edit import keep_camera  # noqa: E402
 from anaxis.app.context import Context  # noqa: E402
-from anaxis.app.edit import keep_camera  # noqa: E402
-from anaxis.app.plan import board, set_target, start_run  # noqa: E402
 from anaxis.app.roles import LOCAL  # noqa: E402
-from anaxis.app.shots import ShotFilter, listed  # noqa: E402
+from anaxis.app.shows.plan import board, set_target, start_run  # noqa: E402
+from anaxis.app.shows.shots import ShotFilter, listed  # noqa: E402
 from anaxis.core.scene.picture import picture_of  # noqa: E402
 from anaxis.formats import read_file  # noqa: E402
 from anaxis.library.archive import scene_to_bytes  # noqa: E402

@@ -17,16 +17,16 @@ from typing import NamedTuple
 
 from sqlalchemy import select
 
+from anaxis.app.cameras.edit import edit_version, keep_camera, retake
+from anaxis.app.cameras.take_in import take_in_bytes
 from anaxis.app.context import Context
-from anaxis.app.deliver import deliver_version
-from anaxis.app.derive import Derive, derive
-from anaxis.app.edit import edit_version, keep_camera, retake
-from anaxis.app.join import cameras_of, laid_of, role_of
-from anaxis.app.people import add_person, person_named
-from anaxis.app.plan import set_target
-from anaxis.app.plates import ask_for_proxies, attach_plate
+from anaxis.app.deliveries.deliver import deliver_version
+from anaxis.app.derived.derive import Derive, derive
+from anaxis.app.derived.join import cameras_of, laid_of, role_of
+from anaxis.app.people.people import add_person, person_named
+from anaxis.app.plates.plates import ask_for_proxies, attach_plate
 from anaxis.app.roles import LOCAL, Role
-from anaxis.app.take_in import take_in_bytes
+from anaxis.app.shows.plan import set_target
 from anaxis.core.derive.framed import PLATE_CAMERA
 from anaxis.core.derive.held import SHOT
 from anaxis.core.errors import BadInput

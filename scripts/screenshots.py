@@ -22,7 +22,7 @@ sys.path.insert(0, str(ROOT / "demo"))
 
 import solve  # noqa: E402
 from anaxis.app.context import Context  # noqa: E402
-from anaxis.app.people import add_person, give_role  # noqa: E402
+from anaxis.app.people.people import add_person, give_role  # noqa: E402
 from anaxis.app.roles import LOCAL, Role  # noqa: E402
 from anaxis.core.camera.distortion.distortion import distortion_from_document  # noqa: E402
 from anaxis.core.camera.lens import Image  # noqa: E402

@@ -67,7 +67,7 @@ def usual_hash() -> Iterator[Any]:
     from pwdlib import PasswordHash
     from pwdlib.hashers.argon2 import Argon2Hasher
 
-    from anaxis.app import sign_in
+    from anaxis.app.people import sign_in
 
     usual, sign_in._HASH = sign_in._HASH, PasswordHash((Argon2Hasher(time_cost=1, memory_cost=64, parallelism=1),))
     sign_in._hash_of_nobody.cache_clear()
@@ -268,9 +268,9 @@ def gltf(tmp_path: Path) -> Callable[..., Path]:
 def people(engine: Engine, demo_files: dict[str, Path]) -> dict[str, int]:
     """One of each role everywhere, one with a role in one of two shows, one with none; each has the same password."""
 
-    from anaxis.app.people import add_person, give_role, link_for
+    from anaxis.app.people.people import add_person, give_role, link_for
+    from anaxis.app.people.sign_in import accept
     from anaxis.app.roles import Role
-    from anaxis.app.sign_in import accept
     from anaxis.store.keep import find_or_make_shot, find_or_make_show
     from pages import PASSWORD
     from test_store import keep

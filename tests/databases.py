@@ -12,8 +12,8 @@ import pytest
 from sqlalchemy import Engine, make_url
 
 from anaxis.app.context import Context
+from anaxis.app.people.sign_in import server_key
 from anaxis.app.roles import LOCAL
-from anaxis.app.sign_in import server_key
 from anaxis.store import database
 from anaxis.store.database import connect, migrate
 

@@ -20,7 +20,7 @@ from sqlalchemy import Engine
 from sqlalchemy.exc import SQLAlchemyError
 
 from anaxis.app.context import Context
-from anaxis.app.people import add_person, person_named
+from anaxis.app.people.people import add_person, person_named
 from anaxis.app.roles import LOCAL, Role
 from anaxis.queue.jobs import has_open_work
 from anaxis.store.database import connect

@@ -13,9 +13,11 @@ import pytest
 from sqlalchemy import Engine, text
 from sqlalchemy.exc import DBAPIError
 
+from anaxis.app.cameras.edit import copy_camera, correct_picture, edit_version, keep_camera, step_back
 from anaxis.app.context import Context
-from anaxis.app.coverage import best_frames, coverage_of, projections_of
-from anaxis.app.derive import (
+from anaxis.app.deliveries.hand_over import bundles_of
+from anaxis.app.derived.coverage import best_frames, coverage_of, projections_of
+from anaxis.app.derived.derive import (
     Derive,
     behind,
     behind_of,
@@ -25,13 +27,11 @@ from anaxis.app.derive import (
     hanging_on,
     update_would_change,
 )
-from anaxis.app.edit import copy_camera, correct_picture, edit_version, keep_camera, step_back
-from anaxis.app.hand_over import bundles_of
-from anaxis.app.join import cameras_of, checked, laid_of, role_of
-from anaxis.app.remove import bring_back_camera, remove_camera
+from anaxis.app.derived.join import cameras_of, checked, laid_of, role_of
+from anaxis.app.derived.source_ranges import cut_of, shown_of
+from anaxis.app.derived.sphere import carried_back_px, sphere_of
 from anaxis.app.roles import LOCAL
-from anaxis.app.shown import cut_of, shown_of
-from anaxis.app.sphere import carried_back_px, sphere_of
+from anaxis.app.shows.remove import bring_back_camera, remove_camera
 from anaxis.core.camera.lens import Image
 from anaxis.core.derive.joined import Join
 from anaxis.core.errors import BadInput
@@ -285,9 +285,9 @@ def test_a_file_of_a_held_camera_is_not_taken_for_the_shot_s(
     store: Context, shots: dict[str, Version], tmp_path: Path
 ) -> None:
     """It comes in alone, under a name that says nothing, for a shot whose moving camera is known."""
-    from anaxis.app.deliver import shot_camera_of
-    from anaxis.app.draft import Draft
-    from anaxis.app.take_in import reports_of
+    from anaxis.app.cameras.draft import Draft
+    from anaxis.app.cameras.take_in import reports_of
+    from anaxis.app.deliveries.deliver import shot_camera_of
     from anaxis.delivery.deliver import deliver_all
 
     still = held(store, shots["TW_010"], 1066)

@@ -13,9 +13,9 @@ import pytest
 from sqlalchemy import Engine, select, text
 
 import ordinary
+from anaxis.app.cameras.edit import edit_version
 from anaxis.app.context import Context
-from anaxis.app.deliver import deliver_version
-from anaxis.app.edit import edit_version
+from anaxis.app.deliveries.deliver import deliver_version
 from anaxis.app.exchange.across import Across, write_across
 from anaxis.app.exchange.cells import FramePatch, cells_of_values
 from anaxis.app.exchange.changes import MissingChange, take_change

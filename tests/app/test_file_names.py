@@ -8,8 +8,8 @@ from pathlib import Path
 import pytest
 from sqlalchemy import Engine, select
 
+from anaxis.app.cameras.file_names import guessed, named
 from anaxis.app.context import Context
-from anaxis.app.file_names import guessed, named
 from anaxis.app.roles import LOCAL
 from anaxis.core.errors import BadInput
 from anaxis.store.models import Camera, Shot

@@ -17,12 +17,12 @@ from typing import Any
 import pytest
 from sqlalchemy import Engine, select, text
 
+from anaxis.app.cameras.edit import edit_version
 from anaxis.app.context import Context
-from anaxis.app.edit import edit_version
-from anaxis.app.hooks import add_webhook, paused_of_actor, remove_webhook, resume_webhook
-from anaxis.app.orders import Order, fulfil
+from anaxis.app.deliveries.orders import Order, fulfil
 from anaxis.app.roles import LOCAL, Actor, Role
-from anaxis.app.webhook_calls import FAILURES, TRIES, send
+from anaxis.app.webhooks.calls import FAILURES, TRIES, send
+from anaxis.app.webhooks.hooks import add_webhook, paused_of_actor, remove_webhook, resume_webhook
 from anaxis.core.errors import BadInput
 from anaxis.core.recipe.model import Operation
 from anaxis.delivery.options import DeliveryOptions
@@ -256,7 +256,7 @@ def slow(receiver: Receiver) -> Iterator[Slow]:
 def test_a_call_ends_after_its_time_whatever_trickles_in(
     engine: Engine, slow: Slow, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    monkeypatch.setattr("anaxis.app.webhook_calls._WHOLE_CALL_S", 0.5)
+    monkeypatch.setattr("anaxis.app.webhooks.calls._WHOLE_CALL_S", 0.5)
     (call,) = _waiting_calls(engine, slow, 1)[1]
     with pytest.raises(TryAgain, match="no answer within"):
         send(engine, call)

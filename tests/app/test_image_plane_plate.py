@@ -8,10 +8,10 @@ from types import SimpleNamespace
 import pytest
 from sqlalchemy import Engine
 
-from anaxis.app import deliver
+from anaxis.app.cameras.edit import edit_version
 from anaxis.app.context import Context
-from anaxis.app.deliver import shot_camera_of
-from anaxis.app.edit import edit_version
+from anaxis.app.deliveries import deliver
+from anaxis.app.deliveries.deliver import shot_camera_of
 from anaxis.app.roles import LOCAL
 from anaxis.core.errors import BadInput
 from anaxis.core.recipe.model import Operation

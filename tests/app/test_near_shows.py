@@ -8,8 +8,8 @@ from pathlib import Path
 import pytest
 from sqlalchemy import Engine, select
 
+from anaxis.app.cameras.names import shot_for
 from anaxis.app.context import Context
-from anaxis.app.names import shot_for
 from anaxis.app.roles import LOCAL
 from anaxis.core.errors import BadInput
 from anaxis.store.models import Show

@@ -19,13 +19,14 @@ import pytest
 from playwright.sync_api import Page, expect
 from sqlalchemy import Engine, event, func, select, text, update
 
+from anaxis.app.cameras.edit import edit_version
+from anaxis.app.cameras.uploads import clear_uploads
 from anaxis.app.context import Context
-from anaxis.app.edit import edit_version
 from anaxis.app.packages import copy_package
-from anaxis.app.plan import board, due, progress_of, resume_run, set_target, start_run, stop_run, workers
-from anaxis.app.remove import remove_camera
-from anaxis.app.retention import clear_out, clear_uploads, kept
+from anaxis.app.retention import clear_out, kept
 from anaxis.app.roles import LOCAL
+from anaxis.app.shows.plan import board, due, progress_of, resume_run, set_target, start_run, stop_run, workers
+from anaxis.app.shows.remove import remove_camera
 from anaxis.core.camera.lens import Image
 from anaxis.core.errors import BadInput
 from anaxis.core.recipe.model import Operation

@@ -12,7 +12,7 @@ import pytest
 from sqlalchemy import Engine
 
 from anaxis.app.context import Context
-from anaxis.app.plates import attach_plate, change_plate, make_proxies, proxy_numbers
+from anaxis.app.plates.plates import attach_plate, change_plate, make_proxies, proxy_numbers
 from anaxis.app.roles import LOCAL
 from anaxis.store.keep import find_or_make_shot, find_or_make_show
 from anaxis.store.models import Plate, PlateProxy

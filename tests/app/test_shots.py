@@ -13,18 +13,18 @@ from playwright.sync_api import Page, expect
 from sqlalchemy import Engine, select, text
 from sqlalchemy.exc import DBAPIError
 
+from anaxis.app.cameras.draft import Draft, targets_of
+from anaxis.app.cameras.edit import edit_version
+from anaxis.app.cameras.names import archive, bring_back, move_camera, move_shot, rename, shot_for
+from anaxis.app.cameras.take_in import reports_of
 from anaxis.app.context import Context
-from anaxis.app.deliver import deliver_version
-from anaxis.app.draft import Draft, targets_of
-from anaxis.app.edit import edit_version
-from anaxis.app.expect import expect as expect_of
+from anaxis.app.deliveries.deliver import deliver_version
 from anaxis.app.history import Of, as_csv, count, entries
-from anaxis.app.names import archive, bring_back, move_camera, move_shot, rename, shot_for
-from anaxis.app.plan import board, set_target
-from anaxis.app.remove import remove_camera
 from anaxis.app.roles import LOCAL, Actor, Role
-from anaxis.app.shots import PAGE, ShotFilter, away, listed, shown_show
-from anaxis.app.take_in import reports_of
+from anaxis.app.shows.expected import expect as expect_of
+from anaxis.app.shows.plan import board, set_target
+from anaxis.app.shows.remove import remove_camera
+from anaxis.app.shows.shots import PAGE, ShotFilter, away, listed, shown_show
 from anaxis.core.errors import BadInput
 from anaxis.core.recipe.model import Operation
 from anaxis.formats import read_file

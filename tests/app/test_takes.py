@@ -10,8 +10,7 @@ import numpy as np
 import pytest
 from sqlalchemy import Engine, select
 
-from anaxis.app.context import Context
-from anaxis.app.edit import (
+from anaxis.app.cameras.edit import (
     copy_camera,
     correct_picture,
     edit_version,
@@ -21,6 +20,7 @@ from anaxis.app.edit import (
     step_back,
     step_on,
 )
+from anaxis.app.context import Context
 from anaxis.app.roles import LOCAL
 from anaxis.core.camera.lens import Image
 from anaxis.core.errors import BadInput

@@ -12,10 +12,10 @@ import pytest
 from sqlalchemy import Engine, select
 
 from anaxis.app.context import Context
-from anaxis.app.people import person_named
-from anaxis.app.plan import set_target
+from anaxis.app.people.people import person_named
+from anaxis.app.people.tokens import new_token
 from anaxis.app.roles import LOCAL, Role
-from anaxis.app.tokens import new_token
+from anaxis.app.shows.plan import set_target
 from anaxis.store.models import HistoryEntry
 from anaxis.store.queries import find_show
 from shell import run as in_shell

@@ -15,8 +15,8 @@ from typing import Any
 import pytest
 from sqlalchemy import Engine, func, select
 
+from anaxis.app.cameras.file_names import Named, named
 from anaxis.app.context import Context
-from anaxis.app.file_names import Named, named
 from anaxis.app.roles import LOCAL
 from anaxis.core.errors import BadInput
 from anaxis.core.recipe.model import Operation

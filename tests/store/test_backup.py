@@ -9,12 +9,12 @@ import pytest
 from sqlalchemy import Engine, create_engine, select, text
 from sqlalchemy.exc import DBAPIError
 
+from anaxis.app.cameras.edit import edit_version
 from anaxis.app.context import Context
-from anaxis.app.deliver import deliver_version
-from anaxis.app.edit import edit_version
-from anaxis.app.people import add_person, link_for
+from anaxis.app.deliveries.deliver import deliver_version
+from anaxis.app.people.people import add_person, link_for
+from anaxis.app.people.sign_in import accept, sign_in
 from anaxis.app.roles import LOCAL, Role
-from anaxis.app.sign_in import accept, sign_in
 from anaxis.core.recipe.model import Operation
 from anaxis.packages import find_profile
 from anaxis.queue.jobs import address_of, ask_for

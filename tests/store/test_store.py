@@ -15,13 +15,13 @@ from sqlalchemy import Engine, delete, func, select, text, update
 from sqlalchemy.exc import DBAPIError
 
 from anaxis.app.acting import use_case
+from anaxis.app.cameras.edit import keep_camera
 from anaxis.app.context import Context
-from anaxis.app.deliver import deliver_version, proof_arrays
-from anaxis.app.edit import keep_camera
-from anaxis.app.expect import expect, expect_from_cut_list
+from anaxis.app.deliveries.deliver import deliver_version, proof_arrays
 from anaxis.app.packages import copy_package, keep_package
 from anaxis.app.roles import LOCAL, Actor, Role
 from anaxis.app.saved import drop_film_back, save_film_back, save_layout, save_recipe
+from anaxis.app.shows.expected import expect, expect_from_cut_list
 from anaxis.core.errors import BadInput
 from anaxis.core.scene.picture import picture_of
 from anaxis.formats import read_file

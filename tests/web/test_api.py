@@ -23,9 +23,9 @@ from sqlalchemy import Engine, func, select, text, update
 from starlette.datastructures import State
 
 from anaxis.app.context import Context
-from anaxis.app.people import add_person, give_role
+from anaxis.app.people.people import add_person, give_role
+from anaxis.app.people.tokens import new_token, revoke
 from anaxis.app.roles import LOCAL, Role
-from anaxis.app.tokens import new_token, revoke
 from anaxis.delivery.deliver import deliver_all
 from anaxis.delivery.options import DeliveryOptions
 from anaxis.packages import find_profile

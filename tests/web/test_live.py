@@ -22,9 +22,9 @@ from websockets.exceptions import ConnectionClosed, InvalidStatus
 from websockets.sync.client import connect
 
 from anaxis.app.context import Context
-from anaxis.app.people import actor_for, add_person, give_role
+from anaxis.app.people.people import actor_for, add_person, give_role
+from anaxis.app.people.tokens import new_token, revoke
 from anaxis.app.roles import LOCAL, Role
-from anaxis.app.tokens import new_token, revoke
 from anaxis.packages import shipped_profiles
 from anaxis.program import anaxis_command
 from anaxis.simulated.tracker import Device, Tracker, walk

@@ -11,11 +11,11 @@ import pytest
 from sqlalchemy import Engine, select
 
 from anaxis.app.context import Context
-from anaxis.app.media_roots import NotOpen, close_root, open_root
-from anaxis.app.people import add_person, give_role, link_for
-from anaxis.app.plates import attach_plate, hand_in_plate
+from anaxis.app.people.people import add_person, give_role, link_for
+from anaxis.app.people.sign_in import accept
+from anaxis.app.plates.media_roots import NotOpen, close_root, open_root
+from anaxis.app.plates.plates import attach_plate, hand_in_plate
 from anaxis.app.roles import LOCAL, Role
-from anaxis.app.sign_in import accept
 from anaxis.core.errors import BadInput
 from anaxis.store.media_folders import HANDED_IN
 from anaxis.store.models import Plate, Shot, Show

@@ -12,13 +12,13 @@ import pytest
 from playwright.sync_api import Page, expect
 from sqlalchemy import Engine, select
 
-from anaxis.app.allowed import allow_warnings, warn_again
+from anaxis.app.cameras.allowed_warnings import allow_warnings, warn_again
+from anaxis.app.cameras.edit import edit_version
 from anaxis.app.context import Context
-from anaxis.app.deliver import deliver_version
-from anaxis.app.edit import edit_version
-from anaxis.app.plan import board, set_target
+from anaxis.app.deliveries.deliver import deliver_version
 from anaxis.app.roles import LOCAL
-from anaxis.app.shots import ShotFilter, listed
+from anaxis.app.shows.plan import board, set_target
+from anaxis.app.shows.shots import ShotFilter, listed
 from anaxis.core.errors import BadInput
 from anaxis.core.recipe.model import Operation
 from anaxis.packages import find_profile

@@ -16,19 +16,26 @@ from sqlalchemy import Engine, func, select, text, update
 from sqlalchemy.orm import Session
 
 from anaxis.app.acting import NotAllowed, show_of, use_case
+from anaxis.app.cameras.edit import edit_version
+from anaxis.app.cameras.names import move_shot, rename
 from anaxis.app.context import Context
-from anaxis.app.deliver import deliver_version
-from anaxis.app.edit import edit_version
-from anaxis.app.guessing import TooManyTries
-from anaxis.app.names import move_shot, rename
+from anaxis.app.deliveries.deliver import deliver_version
 from anaxis.app.packages import keep_package
-from anaxis.app.people import actor_for, add_person, disable, first_link, give_role, link_for
-from anaxis.app.plan import set_target
+from anaxis.app.people.guessing import TooManyTries
+from anaxis.app.people.people import actor_for, add_person, disable, first_link, give_role, link_for
+from anaxis.app.people.second_factor import set_up, take_away
+from anaxis.app.people.sign_in import (
+    NotSignedIn,
+    accept,
+    change_password,
+    person_signed_in,
+    sign_in,
+    sign_out_everywhere,
+)
+from anaxis.app.people.tokens import actor_by_token, new_token, revoke
 from anaxis.app.roles import LOCAL, VISITOR, Actor, Role
 from anaxis.app.saved import save_recipe
-from anaxis.app.second_factor import set_up, take_away
-from anaxis.app.sign_in import NotSignedIn, accept, change_password, person_signed_in, sign_in, sign_out_everywhere
-from anaxis.app.tokens import actor_by_token, new_token, revoke
+from anaxis.app.shows.plan import set_target
 from anaxis.core.errors import BadInput
 from anaxis.core.recipe.model import Operation
 from anaxis.packages import find_profile

@@ -17,8 +17,8 @@ from playwright.sync_api import Page, expect
 from sqlalchemy import Engine, select
 
 import solve
+from anaxis.app.cameras.edit import edit_version
 from anaxis.app.context import Context
-from anaxis.app.edit import edit_version
 from anaxis.app.roles import LOCAL
 from anaxis.core.recipe.model import Operation
 from anaxis.store.models import Job, Plate

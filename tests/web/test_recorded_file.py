@@ -8,8 +8,8 @@ from pathlib import Path
 import numpy as np
 from sqlalchemy import Engine, select
 
+from anaxis.app.cameras.uploads import clear_uploads
 from anaxis.app.context import Context
-from anaxis.app.retention import clear_uploads
 from anaxis.app.roles import LOCAL
 from anaxis.simulated.tracker import Device, walk
 from anaxis.store.exchange import Recording

@@ -17,10 +17,10 @@ from websockets.sync.client import ClientConnection, connect
 from websockets.typing import Origin
 
 from anaxis.app.context import Context
-from anaxis.app.people import add_person, disable, give_role, link_for
+from anaxis.app.people.people import add_person, disable, give_role, link_for
+from anaxis.app.people.sign_in import accept, sign_out_everywhere
+from anaxis.app.people.tokens import new_token, revoke
 from anaxis.app.roles import LOCAL, Role
-from anaxis.app.sign_in import accept, sign_out_everywhere
-from anaxis.app.tokens import new_token, revoke
 from anaxis.packages import shipped_profiles
 from anaxis.store.exchange import Party, Shared, SharedChange
 from anaxis.store.models import Job, Show

@@ -18,11 +18,11 @@ import pytest
 import uvicorn
 from sqlalchemy import Engine, select, text
 
-from anaxis.app import studio_sign_in
 from anaxis.app.context import Context
-from anaxis.app.people import add_person, give_role, link_for
+from anaxis.app.people import studio_sign_in
+from anaxis.app.people.people import add_person, give_role, link_for
+from anaxis.app.people.studio_sign_in import service
 from anaxis.app.roles import LOCAL, Role
-from anaxis.app.studio_sign_in import service
 from anaxis.core.errors import BadInput
 from anaxis.simulated.provider import Provider
 from anaxis.store.keep import find_or_make_show

@@ -11,8 +11,8 @@ import pytest
 from sqlalchemy import Engine
 
 from anaxis.app.context import Context
-from anaxis.app.people import add_person
-from anaxis.app.plates import attach_plate
+from anaxis.app.people.people import add_person
+from anaxis.app.plates.plates import attach_plate
 from anaxis.app.roles import LOCAL, Role
 from anaxis.store.keep import find_or_make_shot
 from anaxis.store.models import Camera, Plate, Shot, Show

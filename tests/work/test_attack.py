@@ -10,9 +10,9 @@ import psutil
 from sqlalchemy import Engine
 
 from anaxis.app.context import Context
-from anaxis.app.people import person_named
+from anaxis.app.people.people import person_named
+from anaxis.app.people.tokens import new_token
 from anaxis.app.roles import LOCAL, Role
-from anaxis.app.tokens import new_token
 from anaxis.store.models import Show
 from lanes import sized
 from pages import Visitor, take_in

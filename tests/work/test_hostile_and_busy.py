@@ -279,7 +279,7 @@ def test_a_full_disk_is_said_and_over_with_it_everything_goes_on(
     upload = {"file": ("TW_010.usda", demo_files["TW_010"].read_bytes())}
     full = OSError(errno.ENOSPC, os.strerror(errno.ENOSPC))
     with monkeypatch.context() as patched:
-        patched.setattr("anaxis.app.take_in.TemporaryDirectory", lambda **_: (_ for _ in ()).throw(full))
+        patched.setattr("anaxis.app.cameras.take_in.TemporaryDirectory", lambda **_: (_ for _ in ()).throw(full))
         answer = Visitor().post(f"{site}/take-in", files=upload, timeout=60)
         assert answer.status_code == 507 and "disk is full" in answer.text and "Traceback" not in answer.text
 

@@ -26,9 +26,9 @@ from websockets.sync.client import ClientConnection, connect
 
 from anaxis.app.context import Context
 from anaxis.app.exchange.links import LinkAsked, clashes_in, link, settle
-from anaxis.app.people import add_person
+from anaxis.app.people.people import add_person
+from anaxis.app.people.tokens import new_token
 from anaxis.app.roles import LOCAL, Role
-from anaxis.app.tokens import new_token
 from anaxis.program import anaxis_command
 from anaxis.simulated import space
 from anaxis.simulated.scene import Scene

@@ -11,9 +11,9 @@ from typing import Any, Generic, Literal, TypeVar
 
 from pydantic import BaseModel, Field
 
-from anaxis.app.deliver import furthest_off, newest_deliveries
-from anaxis.app.many import Item
-from anaxis.app.plan import Board, Due
+from anaxis.app.deliveries.deliver import furthest_off, newest_deliveries
+from anaxis.app.shows.many_files import Item
+from anaxis.app.shows.plan import Board, Due
 from anaxis.store.models import Camera, Delivery, HistoryEntry, Job, Return, Run, Shot, Show, Version
 
 T = TypeVar("T")

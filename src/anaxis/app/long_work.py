@@ -8,14 +8,15 @@ from typing import Any
 
 from sqlalchemy import select
 
+from anaxis.app.cameras.edit import edit_version
 from anaxis.app.context import Context
-from anaxis.app.deliver import deliver_versions
-from anaxis.app.edit import edit_version
-from anaxis.app.hand_over import bundles_of, keep_made_file
-from anaxis.app.plates import make_proxies
+from anaxis.app.deliveries.deliver import deliver_versions
+from anaxis.app.deliveries.hand_over import bundles_of
+from anaxis.app.derived.sphere import write_sphere_maps, write_sphere_pictures
+from anaxis.app.made_files import keep_made_file
+from anaxis.app.plates.outputs import write_maps, write_warped
+from anaxis.app.plates.plates import make_proxies
 from anaxis.app.roles import LOCAL, Actor
-from anaxis.app.sphere import write_sphere_maps, write_sphere_pictures
-from anaxis.app.written import write_maps, write_warped
 from anaxis.core.motion.reduce import Progress
 from anaxis.core.recipe.documents import recipe_from_document
 from anaxis.core.recipe.replay import completed

@@ -2,27 +2,18 @@
 
 from __future__ import annotations
 
-import os
-from datetime import UTC, datetime, timedelta
+from datetime import timedelta
 from typing import Any, NamedTuple
 
 from sqlalchemy import ColumnElement, Engine, Select, delete, exists, func, select, true, union
 
+from anaxis.app.cameras.uploads import old_uploads
 from anaxis.app.context import Context
 from anaxis.app.exchange.retention import clear_changes
+from anaxis.app.keeping import SETTINGS, days_of, kept_from
 from anaxis.app.roles import LOCAL
-from anaxis.core.errors import BadInput
-from anaxis.store.exchange import Recording, SharedChange
+from anaxis.store.exchange import SharedChange
 from anaxis.store.models import Content, DeliveryFile, Job, MadeFile, Plate, PlateProxy, SourceFile
-
-# Days by setting; a setting of 0 keeps for ever.
-SETTINGS = {
-    "ANAXIS_KEEP_MADE_DAYS": ("zips and other made files", 14),
-    "ANAXIS_KEEP_PROXIES_DAYS": ("proxies of plates nobody looks at any more", 30),
-    "ANAXIS_KEEP_UPLOADS_DAYS": ("uploads that were not kept", 7),
-    "ANAXIS_KEEP_CHANGES_DAYS": ("changes of packages' cameras; what these hold stays", 30),
-}
-
 
 _IN_HAND = timedelta(hours=1)
 
@@ -37,16 +28,6 @@ class StoredAmount(NamedTuple):
     size: int
     going: int
     frees: int
-
-
-def days_of(setting: str) -> int:
-    """Raises BadInput for a setting that is no number of days."""
-    given = os.environ.get(setting, "").strip()
-    if not given:
-        return SETTINGS[setting][1]
-    if not given.isdigit() or int(given) > 36_500:
-        raise BadInput(f"{setting} is '{given[:40]}': write a number of days, 0 to keep for ever.")
-    return int(given)
 
 
 def kept(context: Context) -> list[StoredAmount]:
@@ -102,29 +83,18 @@ def clear_contents(engine: Engine) -> int:
         )
 
 
-def clear_uploads(context: Context) -> None:
-    """The same of uploads alone, with the next one: a server without a worker that runs on is not filled up."""
-    context.execute(delete(SourceFile).where(_of("ANAXIS_KEEP_UPLOADS_DAYS")[2]))
-
-
 def _all(setting: str) -> ColumnElement[bool]:
     return ~SourceFile.kept if setting == "ANAXIS_KEEP_UPLOADS_DAYS" else true()
 
 
 def _of(setting: str) -> tuple[type, ColumnElement[int], ColumnElement[bool]]:
     """The table of a kind, the size of a row, and which rows are old enough to go."""
-    days = days_of(setting)
-    before = datetime.now(UTC) - timedelta(days=days) if days else datetime(1970, 1, 1, tzinfo=UTC)
+    before = kept_from(setting)
     if setting == "ANAXIS_KEEP_MADE_DAYS":
         return MadeFile, func.octet_length(MadeFile.data), MadeFile.created_at < before
     if setting == "ANAXIS_KEEP_UPLOADS_DAYS":
-        recorded = exists().where(Recording.source_file_id == SourceFile.id)
         scene = select(func.octet_length(Content.data)).where(Content.sha256 == SourceFile.scene_sha256)
-        return (
-            SourceFile,
-            SourceFile.size + scene.scalar_subquery(),
-            ~SourceFile.kept & (SourceFile.created_at < before) & ~recorded,
-        )
+        return SourceFile, SourceFile.size + scene.scalar_subquery(), old_uploads()
     if setting == "ANAXIS_KEEP_CHANGES_DAYS":
         in_force = (SharedChange.created_at < before) & SharedChange.effect.is_not(None)
         return SharedChange, func.octet_length(SharedChange.data), in_force

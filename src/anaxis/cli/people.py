@@ -22,8 +22,8 @@ def people() -> None:
 def show(as_json: bool) -> None:
     """Who there is, and with which roles."""
     from anaxis.app.context import Context
-    from anaxis.app.people import people as all_people
-    from anaxis.app.people import roles_called
+    from anaxis.app.people.people import people as all_people
+    from anaxis.app.people.people import roles_called
     from anaxis.app.roles import LOCAL
 
     with opened_store() as engine, Context(engine, LOCAL) as store:
@@ -54,7 +54,7 @@ def show(as_json: bool) -> None:
 def link(name: str, address: str, add: bool) -> None:
     """Print a one-time link by which NAME sets a password."""
     from anaxis.app.context import Context
-    from anaxis.app.people import add_person, link_for, person_named
+    from anaxis.app.people.people import add_person, link_for, person_named
     from anaxis.app.roles import LOCAL, Role
 
     with opened_store() as engine, Context(engine, LOCAL) as store, store.begin():

@@ -13,7 +13,7 @@ from anaxis.cli.store import opened_store, show_asked
 from anaxis.cli.tables import OFF_TOLERANCE, WARNED, console, print_json, table
 
 if TYPE_CHECKING:
-    from anaxis.app.plan import Board
+    from anaxis.app.shows.plan import Board
 
 _SHOW = click.option("--show", "show", help="The show; needed where there are several.")
 
@@ -29,8 +29,8 @@ def plan() -> None:
 def show_plan(show: str | None, as_json: bool) -> None:
     """Every camera against every target: owed, delivered, matching, behind, failed."""
     from anaxis.app.context import Context
-    from anaxis.app.plan import board
     from anaxis.app.roles import LOCAL
+    from anaxis.app.shows.plan import board
 
     with opened_store() as engine, Context(engine, LOCAL) as session:
         found = board(session, show_asked(session, show))
@@ -52,8 +52,8 @@ def set_plan(
 ) -> None:  # fmt: skip
     """Say which packages and formats a show's shots go to."""
     from anaxis.app.context import Context
-    from anaxis.app.plan import board, drop_of, set_target, shots_named
     from anaxis.app.roles import LOCAL
+    from anaxis.app.shows.plan import board, drop_of, set_target, shots_named
 
     wanted = options.delivery_options(given)
     with opened_store() as engine, Context(engine, LOCAL) as session, session.begin():
@@ -81,8 +81,8 @@ def run(show: str | None, dry_run: bool, watch: bool, as_json: bool) -> None:
     """Deliver what is due of a show's plan; workers do it."""
     from anaxis.app.context import Context
     from anaxis.app.documents import DueDocument
-    from anaxis.app.plan import board, due, start_run
     from anaxis.app.roles import LOCAL
+    from anaxis.app.shows.plan import board, due, start_run
 
     with opened_store() as engine:
         with Context(engine, LOCAL) as session, session.begin():
@@ -117,8 +117,8 @@ def run(show: str | None, dry_run: bool, watch: bool, as_json: bool) -> None:
 
 def _watched(engine: Any, number: int, quiet: bool) -> dict[str, Any]:
     from anaxis.app.context import Context
-    from anaxis.app.plan import jobs_of, made_by, progress_of
     from anaxis.app.roles import LOCAL
+    from anaxis.app.shows.plan import jobs_of, made_by, progress_of
     from anaxis.store.models import Run
 
     while True:
@@ -146,7 +146,7 @@ def _watched(engine: Any, number: int, quiet: bool) -> dict[str, Any]:
 def document_of(found: Board) -> dict[str, Any]:
     """A board as the command line and the interface print it."""
     from anaxis.app.documents import PlanDocument
-    from anaxis.app.plan import STATES
+    from anaxis.app.shows.plan import STATES
 
     return PlanDocument.of(found, STATES).model_dump(mode="json")
 

@@ -64,7 +64,7 @@ def serve(host: str, port: int, demonstration: str, worker: bool) -> None:
 def _say_the_first_link(engine: Engine, address: str) -> None:
     """Where nobody can sign in yet, how the first administrator does: said on the terminal alone, and kept nowhere."""
     from anaxis.app.context import Context
-    from anaxis.app.people import first_link
+    from anaxis.app.people.people import first_link
     from anaxis.app.roles import LOCAL
 
     if not address:

@@ -24,7 +24,7 @@ from anaxis.core.errors import BadInput
 if TYPE_CHECKING:
     from sqlalchemy import Engine
 
-    from anaxis.app.many import Item
+    from anaxis.app.shows.many_files import Item
 
 _BAD = 2
 
@@ -58,7 +58,7 @@ def take_in(
     Files that are there already are left out, with the reason. Exit code 2 where a file could not be taken in; the
     others are.
     """
-    from anaxis.app.file_names import parts_of
+    from anaxis.app.cameras.file_names import parts_of
 
     if rule.strip():
         parts_of(rule)
@@ -150,7 +150,7 @@ def _folder_of(paths: tuple[str, ...]) -> Path:
 
 def _coming(folder: Path) -> Iterator[Path]:
     """The files of a folder, and those that come into it, until it is interrupted."""
-    from anaxis.app.below import Arrived, arriving
+    from anaxis.app.plates.media_folder import Arrived, arriving
     from anaxis.formats import READABLE_SUFFIXES
 
     looks = arriving(folder, READABLE_SUFFIXES)
@@ -187,10 +187,10 @@ def _one(
     engine: Engine, name: str, path: Path, scene: bytes | str, layout: dict[str, Any] | None, rule: str, show: str, recipe: str, accept: tuple[str, ...], new_show: bool, kept: tuple[str, ...]
 ) -> Item:  # fmt: skip
     """One file looked at and kept, in a transaction of its own: what fails of it keeps nothing, and stops nothing."""
+    from anaxis.app.cameras.file_names import named_if
     from anaxis.app.context import Context
-    from anaxis.app.file_names import named_if
-    from anaxis.app.many import Item, item_of, keep_item, named_in, put_aside, same_again
     from anaxis.app.roles import LOCAL
+    from anaxis.app.shows.many_files import Item, item_of, keep_item, named_in, put_aside, same_again
     from anaxis.formats import is_table
     from anaxis.store.queries import find_show, newest_show_name
 
@@ -230,7 +230,7 @@ def document_of(item: Item) -> dict[str, Any]:
 
 
 def _say(items: list[Item], as_json: bool) -> None:
-    from anaxis.app.many import STATES
+    from anaxis.app.shows.many_files import STATES
 
     counts = {s: n for s in STATES if (n := sum(i.state == s for i in items))}
     kept = sum(bool(i.kept) for i in items)

@@ -25,8 +25,8 @@ from starlette.exceptions import HTTPException
 
 from anaxis import __version__
 from anaxis.app.context import Context
+from anaxis.app.people.sign_in import NotSignedIn, server_key
 from anaxis.app.roles import VISITOR
-from anaxis.app.sign_in import NotSignedIn, server_key
 from anaxis.core.errors import BadInput
 from anaxis.formats import check_size
 from anaxis.queue.jobs import WorkerProcess

@@ -21,8 +21,8 @@ from starlette.responses import Response
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
 from anaxis.app.context import Context
+from anaxis.app.people.sign_in import NotSignedIn
 from anaxis.app.roles import VISITOR
-from anaxis.app.sign_in import NotSignedIn
 from anaxis.web.signed import actor_of_request
 
 _SAFE = ("GET", "HEAD", "OPTIONS")

@@ -10,10 +10,10 @@ from fastapi.requests import HTTPConnection
 from itsdangerous import BadData, BadSignature, URLSafeSerializer, URLSafeTimedSerializer
 
 from anaxis.app.context import Context
-from anaxis.app.people import actor_for, person_named
+from anaxis.app.people.people import actor_for, person_named
+from anaxis.app.people.sign_in import NotSignedIn, person_signed_in
+from anaxis.app.people.tokens import actor_by_token
 from anaxis.app.roles import Actor
-from anaxis.app.sign_in import NotSignedIn, person_signed_in
-from anaxis.app.tokens import actor_by_token
 from anaxis.store.people import Person
 from anaxis.web.security import LOOPBACK
 

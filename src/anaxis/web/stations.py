@@ -5,8 +5,8 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from anaxis.app.context import Context
-from anaxis.app.deliver import furthest_off, newest_deliveries
-from anaxis.app.plates import plates_of
+from anaxis.app.deliveries.deliver import furthest_off, newest_deliveries
+from anaxis.app.plates.plates import plates_of
 from anaxis.core.recipe.operations import kind_of
 from anaxis.core.time.rates import format_frame, kept_rate, rate_label
 from anaxis.store.models import Version

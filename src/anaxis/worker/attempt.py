@@ -20,7 +20,7 @@ from sqlalchemy.orm import Session
 from anaxis.app.context import Context
 from anaxis.app.long_work import KINDS, asked_by
 from anaxis.app.roles import LOCAL
-from anaxis.app.telling import tell_failed
+from anaxis.app.webhooks.events import emit_failed
 from anaxis.core.errors import BadInput
 from anaxis.monitoring.logs import about
 from anaxis.queue.jobs import JOB_LOCK, OPEN, TryAgain, remove_entry
@@ -159,7 +159,7 @@ def _record(session: Session, number: int, tries: int, entry: int | None, **resu
 
 def _record_failed(session: Context, number: int, tries: int, entry: int | None, said: str) -> None:
     if _record(session, number, tries, entry, state="failed", said=said):
-        tell_failed(session, session.get_one(Job, number))
+        emit_failed(session, session.get_one(Job, number))
 
 
 def _end(engine: Engine, number: int, tries: int, entry: int | None, state: str, said: str) -> None:

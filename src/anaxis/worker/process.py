@@ -25,7 +25,7 @@ from sqlalchemy import Engine, delete, func, update
 from sqlalchemy.exc import SQLAlchemyError
 
 from anaxis.app.retention import clear_out
-from anaxis.app.webhook_calls import give_up, send
+from anaxis.app.webhooks.calls import give_up, send
 from anaxis.formats.usd.write import begin as begin_usd
 from anaxis.monitoring.logs import begin_logs
 from anaxis.queue.jobs import CALL, CALL_QUEUE, QUEUE, TASK, TryAgain, address_of

@@ -7,10 +7,10 @@ from typing import NamedTuple
 
 from sqlalchemy import select
 
+from anaxis.app.cameras.edit import keep_camera, keep_retake, planned_retake
+from anaxis.app.cameras.names import shot_for
+from anaxis.app.cameras.scene_report import looked_at
 from anaxis.app.context import Context
-from anaxis.app.edit import keep_camera, keep_retake, planned_retake
-from anaxis.app.examined import looked_at
-from anaxis.app.names import shot_for
 from anaxis.core.errors import BadInput
 from anaxis.core.findings import Finding
 from anaxis.core.outgoing import Outgoing

@@ -13,11 +13,11 @@ from pydantic import BaseModel, Field
 from sqlalchemy import Engine
 
 from anaxis.app.context import Context
-from anaxis.app.deliver import get_delivery, get_delivery_file, proof_arrays
+from anaxis.app.deliveries.deliver import get_delivery, get_delivery_file, proof_arrays
+from anaxis.app.deliveries.hand_over import printed_sheet
+from anaxis.app.deliveries.orders import Order, fulfil
+from anaxis.app.deliveries.returned import get_return, take_back
 from anaxis.app.documents import DeliveryDocument, HandedOver, JobDocument, ReturnDocument
-from anaxis.app.hand_over import printed_sheet
-from anaxis.app.orders import Order, fulfil
-from anaxis.app.returned import get_return, take_back
 from anaxis.app.roles import Actor
 from anaxis.delivery.options import DeliveryOptions
 from anaxis.formats import CAMERA_SUFFIXES, check_size, format_of, require_readable

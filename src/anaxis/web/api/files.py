@@ -7,11 +7,11 @@ from typing import Annotated, Any
 from fastapi import APIRouter, File, Form, Request, UploadFile
 from pydantic import BaseModel, Field
 
+from anaxis.app.cameras.draft import Draft
+from anaxis.app.cameras.take_in import read_again, read_as, readings_of, reports_of, take_in_bytes
 from anaxis.app.documents import FileDocument
-from anaxis.app.draft import Draft
-from anaxis.app.many import item_of, keep_item, named_in, same_again
 from anaxis.app.roles import Role
-from anaxis.app.take_in import read_again, read_as, readings_of, reports_of, take_in_bytes
+from anaxis.app.shows.many_files import item_of, keep_item, named_in, same_again
 from anaxis.core.errors import BadInput
 from anaxis.formats import check_size, require_readable
 from anaxis.store.queries import staged_scene

@@ -8,8 +8,8 @@ from typing import Any, Literal
 from fastapi import APIRouter
 from pydantic import BaseModel, Field
 
-from anaxis.app.hooks import add_webhook, calls_of, remove_webhook, resume_webhook, webhooks
 from anaxis.app.roles import Role
+from anaxis.app.webhooks.hooks import add_webhook, calls_of, remove_webhook, resume_webhook, webhooks
 from anaxis.store.hooks import Webhook, WebhookCall
 from anaxis.store.queries import get_show
 from anaxis.store.rows import found

@@ -10,7 +10,8 @@ from pydantic import BaseModel, Field
 from anaxis.app.documents import DueDocument, HistoryDocument, Paged, PlanDocument, RunDocument
 from anaxis.app.history import PAGE, Of, count, entries
 from anaxis.app.packages import keep_package
-from anaxis.app.plan import (
+from anaxis.app.roles import Role
+from anaxis.app.shows.plan import (
     DUE,
     STATES,
     board,
@@ -23,7 +24,6 @@ from anaxis.app.plan import (
     start_run,
     stop_run,
 )
-from anaxis.app.roles import Role
 from anaxis.core.errors import BadInput
 from anaxis.delivery.options import DeliveryOptions
 from anaxis.packages.model import Profile

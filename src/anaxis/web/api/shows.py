@@ -7,10 +7,10 @@ from typing import Annotated, Any, Literal
 from fastapi import APIRouter, Query
 from pydantic import BaseModel, Field
 
-from anaxis.app.allowed import allow_warnings, warn_again
+from anaxis.app.cameras.allowed_warnings import allow_warnings, warn_again
+from anaxis.app.cameras.edit import edit_version
 from anaxis.app.documents import CameraDocument, Me, Paged, ShotDocument, ShowDocument, VersionDocument
-from anaxis.app.edit import edit_version
-from anaxis.app.shots import PAGE, ShotFilter, listed, shows_of
+from anaxis.app.shows.shots import PAGE, ShotFilter, listed, shows_of
 from anaxis.core.outgoing import numbers_at, numbers_of
 from anaxis.core.recipe.documents import recipe_from_document
 from anaxis.core.time.rates import rate_text

@@ -6,7 +6,7 @@ from collections.abc import Sequence
 
 from markupsafe import Markup
 
-from anaxis.app.derive import Behind
+from anaxis.app.derived.derive import Behind
 from anaxis.store.models import Version
 from anaxis.web.drawings.svg import drawing, drawn
 

@@ -47,10 +47,10 @@ from anaxis.app.exchange.messages import (
 from anaxis.app.exchange.parties import choose, enter, heard_of, leave, take_scene, wanted
 from anaxis.app.exchange.passing import Replaced, notify, require_current
 from anaxis.app.exchange.recordings import recording_wanted
-from anaxis.app.people import actor_for, person_named
+from anaxis.app.people.people import actor_for, person_named
+from anaxis.app.people.sign_in import NotSignedIn
+from anaxis.app.people.tokens import actor_by_token
 from anaxis.app.roles import LOCAL, VISITOR, Actor, Role
-from anaxis.app.sign_in import NotSignedIn
-from anaxis.app.tokens import actor_by_token
 from anaxis.core.errors import BadInput
 from anaxis.monitoring.metrics import CHANGE_SECONDS
 from anaxis.store.exchange import Party

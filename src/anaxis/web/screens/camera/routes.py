@@ -8,18 +8,18 @@ from typing import Annotated, Any, TypeVar
 from fastapi import APIRouter, Form, Query, Request
 from fastapi.responses import RedirectResponse, Response
 
-from anaxis.app.allowed import allow_warnings, warn_again
+from anaxis.app.cameras.allowed_warnings import allow_warnings, warn_again
+from anaxis.app.cameras.edit import correct_picture, next_of
+from anaxis.app.cameras.presence import others_at
+from anaxis.app.cameras.scene_report import file_camera
 from anaxis.app.context import Context
-from anaxis.app.deliver import furthest_off, has_finer, newest_deliveries
-from anaxis.app.derive import behind
-from anaxis.app.edit import correct_picture, next_of
-from anaxis.app.examined import file_camera
+from anaxis.app.deliveries.deliver import furthest_off, has_finer, newest_deliveries
+from anaxis.app.deliveries.returned import returns_of
+from anaxis.app.deliveries.stills import stills_of
+from anaxis.app.derived.derive import behind
+from anaxis.app.derived.source_ranges import shown_of
 from anaxis.app.exchange.parties import packages_there
-from anaxis.app.meanwhile import others_at
-from anaxis.app.plates import plates_of
-from anaxis.app.returned import returns_of
-from anaxis.app.shown import shown_of
-from anaxis.app.stills import stills_of
+from anaxis.app.plates.plates import plates_of
 from anaxis.core.camera.lens import FIT_WORDS, FITS, parse_image, require_fit
 from anaxis.core.camera.track import Track
 from anaxis.core.errors import BadInput

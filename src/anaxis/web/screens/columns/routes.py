@@ -8,10 +8,10 @@ import numpy as np
 from fastapi import APIRouter, Form, Request
 from fastapi.responses import JSONResponse, RedirectResponse, Response
 
+from anaxis.app.cameras.take_in import read_again, read_as, read_bytes, readings_of
 from anaxis.app.packages import keep_package
 from anaxis.app.roles import Role
 from anaxis.app.saved import save_layout
-from anaxis.app.take_in import read_again, read_as, read_bytes, readings_of
 from anaxis.core.errors import BadInput
 from anaxis.core.space.axes import ORDERS, Convention
 from anaxis.core.time.rates import parse_rate

@@ -6,8 +6,8 @@ import re
 
 from fastapi import Request, Response
 
+from anaxis.app.cameras.presence import may_go_on_top, steps_since
 from anaxis.app.context import Context
-from anaxis.app.meanwhile import may_go_on_top, steps_since
 from anaxis.store.models import Camera
 from anaxis.store.queries import get_version
 from anaxis.store.rows import NotFound

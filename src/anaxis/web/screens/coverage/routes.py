@@ -6,8 +6,8 @@ from typing import Any
 
 from fastapi import APIRouter, Request
 
-from anaxis.app.coverage import coverage_of, projections_of
-from anaxis.app.derive import settings_of, used_version
+from anaxis.app.derived.coverage import coverage_of, projections_of
+from anaxis.app.derived.derive import settings_of, used_version
 from anaxis.core.derive.held import Hold
 from anaxis.core.errors import BadInput
 from anaxis.store.models import Version

@@ -7,8 +7,8 @@ from typing import Annotated, Any
 from fastapi import APIRouter, Depends, File, Form, Request, UploadFile
 from fastapi.responses import RedirectResponse, Response
 
-from anaxis.app.deliver import get_delivery
-from anaxis.app.orders import Order, fulfil, zip_of
+from anaxis.app.deliveries.deliver import get_delivery
+from anaxis.app.deliveries.orders import Order, fulfil, zip_of
 from anaxis.core.errors import BadInput
 from anaxis.core.scene.landmarks import unique_name
 from anaxis.delivery.handover import zipped

@@ -8,8 +8,8 @@ from fastapi import APIRouter, Form, Request
 from fastapi.responses import RedirectResponse, Response
 
 from anaxis.app.context import Context
-from anaxis.app.coverage import best_frames, projections_of
-from anaxis.app.derive import (
+from anaxis.app.derived.coverage import best_frames, projections_of
+from anaxis.app.derived.derive import (
     Derive,
     behind,
     bring_up_to_date,
@@ -19,9 +19,9 @@ from anaxis.app.derive import (
     update_would_change,
     used_version,
 )
-from anaxis.app.plates import plates_of
-from anaxis.app.remove import bring_back_camera, remove_camera
-from anaxis.app.shown import cut_of
+from anaxis.app.derived.source_ranges import cut_of
+from anaxis.app.plates.plates import plates_of
+from anaxis.app.shows.remove import bring_back_camera, remove_camera
 from anaxis.core.derive import derived_kind
 from anaxis.core.derive.held import SHOT
 from anaxis.core.derive.joined import Join

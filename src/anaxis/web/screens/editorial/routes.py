@@ -8,9 +8,9 @@ from typing import Annotated, Any
 
 from fastapi import APIRouter, File, Form, Request, UploadFile
 
-from anaxis.app.edit import edit_version
-from anaxis.app.expect import expect_from_cut_list
-from anaxis.app.take_in import disk_name
+from anaxis.app.cameras.edit import edit_version
+from anaxis.app.cameras.take_in import disk_name
+from anaxis.app.shows.expected import expect_from_cut_list
 from anaxis.core.recipe.replay import inserted
 from anaxis.core.time.rates import parse_rate, rate_text
 from anaxis.formats import check_size

@@ -10,13 +10,13 @@ from typing import Annotated, Any, BinaryIO
 from fastapi import APIRouter, File, Form, Request, UploadFile
 from fastapi.responses import JSONResponse
 
-from anaxis.app.below import arriving, folder_of, open_file, watched
+from anaxis.app.cameras.file_names import FIELDS, named_if
+from anaxis.app.cameras.take_in import take_in_bytes
 from anaxis.app.context import Context
-from anaxis.app.file_names import FIELDS, named_if
-from anaxis.app.many import Item, item_of, keep_item, named_in, same_again
-from anaxis.app.media_roots import require_root_of_actor, roots_of_actor
+from anaxis.app.plates.media_folder import arriving, folder_of, open_file, watched
+from anaxis.app.plates.media_roots import require_root_of_actor, roots_of_actor
 from anaxis.app.roles import Role
-from anaxis.app.take_in import take_in_bytes
+from anaxis.app.shows.many_files import Item, item_of, keep_item, named_in, same_again
 from anaxis.core.errors import BadInput
 from anaxis.formats import READABLE_SUFFIXES, check_size, require_readable
 from anaxis.store.models import SourceFile

@@ -8,15 +8,15 @@ from typing import Annotated, Any
 from fastapi import APIRouter, File, Form, Request, UploadFile
 from fastapi.responses import RedirectResponse, Response
 
-from anaxis.app.bundle import pieces_of, take_along
+from anaxis.app.cameras.draft import Draft, corrections_typed, targets_of
+from anaxis.app.cameras.edit import KEEPING_WORDS
+from anaxis.app.cameras.file_names import guessed
+from anaxis.app.cameras.scene_report import file_camera
+from anaxis.app.cameras.take_in import TakeIn, reports_of, take_in, take_in_bytes, take_in_once_more
 from anaxis.app.context import Context
-from anaxis.app.draft import Draft, corrections_typed, targets_of
-from anaxis.app.edit import KEEPING_WORDS
-from anaxis.app.examined import file_camera
-from anaxis.app.file_names import guessed
-from anaxis.app.recorded_file import RecordedFile, record_from_file
+from anaxis.app.exchange.recorded_file import RecordedFile, record_from_file
 from anaxis.app.roles import Role
-from anaxis.app.take_in import TakeIn, reports_of, take_in, take_in_bytes, take_in_once_more
+from anaxis.app.shows.zip_contents import pieces_of, take_along
 from anaxis.core.camera.lens import FITS
 from anaxis.core.checks.plates import PLATE_KINDS
 from anaxis.core.errors import BadInput

@@ -9,7 +9,7 @@ from fastapi.responses import RedirectResponse, Response
 from sqlalchemy import select
 
 from anaxis.app.context import Context
-from anaxis.app.hand_over import get_made_file
+from anaxis.app.made_files import get_made_file
 from anaxis.core.errors import BadInput
 from anaxis.queue.jobs import OPEN, ask_for, get_job, left_alone, resume_job, stop
 from anaxis.store.models import Job, Version

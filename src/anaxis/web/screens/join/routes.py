@@ -10,10 +10,10 @@ from typing import Annotated, Any
 from fastapi import APIRouter, File, Form, Request, UploadFile
 from fastapi.responses import RedirectResponse
 
+from anaxis.app.cameras.take_in import disk_name
 from anaxis.app.context import Context
-from anaxis.app.derive import Derive, derive, derive_anew, settings_of, used_version
-from anaxis.app.join import cameras_of, checked, laid_of, role_of
-from anaxis.app.take_in import disk_name
+from anaxis.app.derived.derive import Derive, derive, derive_anew, settings_of, used_version
+from anaxis.app.derived.join import cameras_of, checked, laid_of, role_of
 from anaxis.core.derive import joined
 from anaxis.core.derive.joined import Join
 from anaxis.core.errors import BadInput

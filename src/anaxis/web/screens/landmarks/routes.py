@@ -11,10 +11,10 @@ import numpy as np
 from fastapi import APIRouter, File, Form, Request, UploadFile
 from fastapi.responses import JSONResponse, Response
 
+from anaxis.app.cameras.edit import edit_version
+from anaxis.app.cameras.scenery import add_set as add_set_from
+from anaxis.app.cameras.take_in import read_bytes
 from anaxis.app.context import Context
-from anaxis.app.edit import edit_version
-from anaxis.app.scenery import add_set as add_set_from
-from anaxis.app.take_in import read_bytes
 from anaxis.core.camera.track import Track
 from anaxis.core.errors import BadInput
 from anaxis.core.recipe.model import Operation

@@ -9,8 +9,7 @@ import numpy as np
 from fastapi import APIRouter, File, Form, Request, UploadFile
 from fastapi.responses import RedirectResponse
 
-from anaxis.app.context import Context
-from anaxis.app.distortion import (
+from anaxis.app.cameras.distortion import (
     drop_distortion,
     estimated_from_boards,
     fitted_to_maps,
@@ -18,8 +17,9 @@ from anaxis.app.distortion import (
     take_distortion,
     tried,
 )
-from anaxis.app.plates import get_plate, plates_of
-from anaxis.app.written import ask_for_maps, ask_for_warped
+from anaxis.app.context import Context
+from anaxis.app.plates.outputs import ask_for_maps, ask_for_warped
+from anaxis.app.plates.plates import get_plate, plates_of
 from anaxis.core.camera.distortion import mapped
 from anaxis.core.camera.distortion.models import MODELS, model_of, usual_of
 from anaxis.core.camera.distortion.suggested import Suggested

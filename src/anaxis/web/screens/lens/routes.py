@@ -10,7 +10,7 @@ import numpy as np
 from fastapi import APIRouter, Form, Request
 from pydantic import BaseModel, ConfigDict, ValidationError
 
-from anaxis.app.edit import edit_version
+from anaxis.app.cameras.edit import edit_version
 from anaxis.app.saved import drop_film_back, save_film_back
 from anaxis.core.camera.channels import BY_LABEL, CHANNELS
 from anaxis.core.camera.film_backs import FILM_BACKS, FilmBack

@@ -6,8 +6,8 @@ from typing import Any
 
 from fastapi import APIRouter, Request
 
-from anaxis.app.deliver import newest_deliveries
-from anaxis.app.shots import shown_show
+from anaxis.app.deliveries.deliver import newest_deliveries
+from anaxis.app.shows.shots import shown_show
 from anaxis.packages.model import Profile, profile_from_dict
 from anaxis.store.models import Camera, Delivery
 from anaxis.store.queries import cameras_on_the_list

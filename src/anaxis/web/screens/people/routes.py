@@ -9,13 +9,19 @@ from fastapi.responses import RedirectResponse
 
 from anaxis.app.context import Context
 from anaxis.app.form_base import require_base
-from anaxis.app.hooks import paused_of_actor, resume_webhook
-from anaxis.app.media_roots import close_root, open_root, opened_roots
-from anaxis.app.people import add_person, disable, enable, get_person, give_role, invite, link_for, own_person, people
-from anaxis.app.roles import GIVEN, Role
-from anaxis.app.second_factor import is_required, new_secret
-from anaxis.app.shots import shows_of
-from anaxis.app.sign_in import (
+from anaxis.app.people.people import (
+    add_person,
+    disable,
+    enable,
+    get_person,
+    give_role,
+    invite,
+    link_for,
+    own_person,
+    people,
+)
+from anaxis.app.people.second_factor import is_required, new_secret
+from anaxis.app.people.sign_in import (
     LEAST,
     CodeWanted,
     accept,
@@ -26,7 +32,11 @@ from anaxis.app.sign_in import (
     sign_out_everywhere,
     signed_in_as,
 )
-from anaxis.app.tokens import SCOPES, new_token, revoke, tokens_of
+from anaxis.app.people.tokens import SCOPES, new_token, revoke, tokens_of
+from anaxis.app.plates.media_roots import close_root, open_root, opened_roots
+from anaxis.app.roles import GIVEN, Role
+from anaxis.app.shows.shots import shows_of
+from anaxis.app.webhooks.hooks import paused_of_actor, resume_webhook
 from anaxis.core.errors import BadInput
 from anaxis.store.hooks import Webhook
 from anaxis.store.people import Person, Token

@@ -8,10 +8,10 @@ from fastapi import APIRouter, Form, Request
 from fastapi.responses import RedirectResponse
 
 from anaxis.app.context import Context
-from anaxis.app.people import get_person, own_person
+from anaxis.app.people.people import get_person, own_person
+from anaxis.app.people.second_factor import address_of, new_secret, picture_of, reset, set_up, take_away
+from anaxis.app.people.sign_in import NotSignedIn, sign_in_with_code
 from anaxis.app.roles import VISITOR, Role
-from anaxis.app.second_factor import address_of, new_secret, picture_of, reset, set_up, take_away
-from anaxis.app.sign_in import NotSignedIn, sign_in_with_code
 from anaxis.core.errors import BadInput
 from anaxis.store.people import Person
 from anaxis.web.access import OPEN, needs

@@ -8,8 +8,8 @@ from typing import Any
 from fastapi import APIRouter, Request
 from fastapi.responses import RedirectResponse
 
-from anaxis.app.sign_in import NotSignedIn
-from anaxis.app.studio_sign_in import Pending, begin, finish, service, sign_out_address, signed_in_by
+from anaxis.app.people.sign_in import NotSignedIn
+from anaxis.app.people.studio_sign_in import Pending, begin, finish, service, sign_out_address, signed_in_by
 from anaxis.core.errors import BadInput
 from anaxis.store.people import Person
 from anaxis.store.rows import NotFound

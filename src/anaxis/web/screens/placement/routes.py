@@ -9,7 +9,7 @@ from typing import Annotated, Any, NamedTuple
 import numpy as np
 from fastapi import APIRouter, Depends, Form, Request
 
-from anaxis.app.edit import edit_version
+from anaxis.app.cameras.edit import edit_version
 from anaxis.core.camera.projection import projection_of
 from anaxis.core.camera.track import Track
 from anaxis.core.errors import BadInput

@@ -9,7 +9,9 @@ from fastapi.responses import RedirectResponse
 from sqlalchemy import select
 
 from anaxis.app.context import Context
-from anaxis.app.plan import (
+from anaxis.app.retention import kept as kept_of
+from anaxis.app.roles import Role
+from anaxis.app.shows.plan import (
     DUE,
     STATES,
     board,
@@ -25,8 +27,6 @@ from anaxis.app.plan import (
     stop_run,
     workers,
 )
-from anaxis.app.retention import kept as kept_of
-from anaxis.app.roles import Role
 from anaxis.delivery.options import DeliveryOptions
 from anaxis.formats import WRITTEN
 from anaxis.store.models import PlanTarget, Run, Show

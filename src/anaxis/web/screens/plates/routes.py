@@ -10,8 +10,8 @@ from fastapi.responses import JSONResponse, RedirectResponse, Response
 
 from anaxis.app.context import Context
 from anaxis.app.form_base import require_base
-from anaxis.app.media_roots import require_root_for, roots_for
-from anaxis.app.plates import (
+from anaxis.app.plates.media_roots import require_root_for, roots_for
+from anaxis.app.plates.plates import (
     Folder,
     ask_for_proxies,
     attach_plate,
@@ -26,8 +26,8 @@ from anaxis.app.plates import (
     proxy_of,
     shown_of,
 )
-from anaxis.app.remove import remove_plate_of_shot
 from anaxis.app.roles import Role
+from anaxis.app.shows.remove import remove_plate_of_shot
 from anaxis.core.checks.plates import PLATE_KINDS, ranges
 from anaxis.core.errors import BadInput
 from anaxis.formats import check_size

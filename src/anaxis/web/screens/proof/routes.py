@@ -8,9 +8,9 @@ import numpy as np
 from fastapi import APIRouter, Request
 from fastapi.responses import HTMLResponse, Response
 
-from anaxis.app.deliver import get_delivery, get_delivery_file, proof_arrays, shot_camera_of
-from anaxis.app.hand_over import handed_again, outgoing_of, printed_sheet
-from anaxis.app.plates import plates_of
+from anaxis.app.deliveries.deliver import get_delivery, get_delivery_file, proof_arrays, shot_camera_of
+from anaxis.app.deliveries.hand_over import handed_again, outgoing_of, printed_sheet
+from anaxis.app.plates.plates import plates_of
 from anaxis.core.camera.projection import Projection, projection_of
 from anaxis.core.camera.track import Track
 from anaxis.core.outgoing import make_outgoing, numbers_of

@@ -8,7 +8,7 @@ from typing import Annotated, Any
 from fastapi import APIRouter, Form, Request
 from fastapi.responses import JSONResponse, RedirectResponse, Response
 
-from anaxis.app.edit import copy_camera, edit_version, step_back, step_on
+from anaxis.app.cameras.edit import copy_camera, edit_version, step_back, step_on
 from anaxis.app.saved import save_recipe
 from anaxis.core.errors import BadInput
 from anaxis.core.recipe.documents import recipe_document, recipe_from_document

@@ -8,9 +8,9 @@ import numpy as np
 from fastapi import APIRouter, File, Form, Request, UploadFile
 from fastapi.responses import RedirectResponse, Response
 
-from anaxis.app.deliver import deliver_version
+from anaxis.app.deliveries.deliver import deliver_version
+from anaxis.app.deliveries.returned import get_return, return_arrays, take_back, take_back_typed
 from anaxis.app.packages import keep_package
-from anaxis.app.returned import get_return, return_arrays, take_back, take_back_typed
 from anaxis.app.roles import Role
 from anaxis.core.errors import BadInput
 from anaxis.core.time.rates import format_frame

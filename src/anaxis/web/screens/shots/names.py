@@ -7,11 +7,11 @@ from typing import Annotated, Any
 from fastapi import APIRouter, Form, Request
 from fastapi.responses import RedirectResponse
 
+from anaxis.app.cameras.names import archive, bring_back, move_camera, move_shot, rename, shot_for
 from anaxis.app.form_base import require_base
 from anaxis.app.history import Of, entries
-from anaxis.app.names import archive, bring_back, move_camera, move_shot, rename, shot_for
 from anaxis.app.roles import Role
-from anaxis.app.shots import shows_of
+from anaxis.app.shows.shots import shows_of
 from anaxis.core.errors import BadInput
 from anaxis.store.queries import get_camera, get_shot, get_show
 from anaxis.web.access import needs

@@ -9,11 +9,11 @@ from urllib.parse import urlencode
 from fastapi import APIRouter, Form, Request, Response
 from fastapi.responses import RedirectResponse
 
-from anaxis.app.expect import expect as expect_of_shot
+from anaxis.app.cameras.take_in import take_in_bytes
 from anaxis.app.form_base import require_base
-from anaxis.app.hooks import paused_of_actor
-from anaxis.app.shots import PAGE, SORTS, STATES, ShotFilter, asked_of, away, listed, shown_show, shows_of
-from anaxis.app.take_in import take_in_bytes
+from anaxis.app.shows.expected import expect as expect_of_shot
+from anaxis.app.shows.shots import PAGE, SORTS, STATES, ShotFilter, asked_of, away, listed, shown_show, shows_of
+from anaxis.app.webhooks.hooks import paused_of_actor
 from anaxis.core.errors import BadInput
 from anaxis.core.time.rates import parse_rate
 from anaxis.formats.track_json.document import track_schema

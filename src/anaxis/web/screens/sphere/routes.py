@@ -7,9 +7,8 @@ from typing import Annotated, Any
 from fastapi import APIRouter, Form, Request
 from fastapi.responses import RedirectResponse, Response
 
-from anaxis.app.derive import Derive, derive, derive_anew, used_version
-from anaxis.app.plates import get_plate, plates_of
-from anaxis.app.sphere import (
+from anaxis.app.derived.derive import Derive, derive, derive_anew, used_version
+from anaxis.app.derived.sphere import (
     ask_for_sphere_maps,
     ask_for_sphere_pictures,
     carried_back_px,
@@ -18,6 +17,7 @@ from anaxis.app.sphere import (
     plate_of_sphere,
     sphere_of,
 )
+from anaxis.app.plates.plates import get_plate, plates_of
 from anaxis.core.derive.framed import PLATE_CAMERA
 from anaxis.core.errors import BadInput
 from anaxis.store.queries import get_version, track_of

@@ -10,9 +10,9 @@ from fastapi import APIRouter, File, Form, Request, UploadFile
 from fastapi.responses import RedirectResponse, Response
 
 from anaxis.app.context import Context
-from anaxis.app.plates import get_plate
-from anaxis.app.renders import check_render
-from anaxis.app.stills import compare_stills, require_picture
+from anaxis.app.deliveries.renders import check_render
+from anaxis.app.deliveries.stills import compare_stills, require_picture
+from anaxis.app.plates.plates import get_plate
 from anaxis.core.camera.projection import projection_as_shot, projection_of
 from anaxis.diagnosis.stills import Between
 from anaxis.formats import check_size

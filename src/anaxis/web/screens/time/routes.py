@@ -6,7 +6,7 @@ from typing import Annotated, Any
 
 from fastapi import APIRouter, Form, Query, Request
 
-from anaxis.app.edit import edit_version
+from anaxis.app.cameras.edit import edit_version
 from anaxis.core.camera.track import Track
 from anaxis.core.errors import BadInput
 from anaxis.core.motion.cuts import cuts_of, found_cuts

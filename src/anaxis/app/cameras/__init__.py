@@ -1,0 +1,1 @@
+"""Cameras of a store: taken in, edited, named."""

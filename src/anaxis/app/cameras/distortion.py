@@ -1,0 +1,99 @@
+"""The distortion of a camera's plate: typed, from a file, from maps or from a picture of a board; and what it asks of a render."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import replace
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from anaxis.app.cameras.edit import edit_version
+from anaxis.app.cameras.take_in import on_disk
+from anaxis.app.context import Context
+from anaxis.core.camera.distortion import mapped
+from anaxis.core.camera.distortion.suggested import Suggested
+from anaxis.core.camera.lens import Image
+from anaxis.core.camera.plate.bend import bend_of
+from anaxis.core.camera.plate.window import Window, window_of
+from anaxis.core.camera.track import Track
+from anaxis.core.errors import BadInput
+from anaxis.core.recipe.model import Operation
+from anaxis.core.recipe.operations import distortion as operation
+from anaxis.core.recipe.operations import distortion_off
+from anaxis.core.recipe.replay import inserted
+from anaxis.core.scene.picture import Picture
+from anaxis.diagnosis.board import Board, calibrated
+from anaxis.formats.st_map.fitted import Given, fit_maps
+from anaxis.sandbox.pictures import safe_board, safe_st_map
+from anaxis.store.models import Version
+from anaxis.store.queries import picture_of_version, recipe_of, track_of
+
+
+def take_distortion(context: Context, version: Version, document: dict[str, Any], of: str = "") -> Version:
+    """The distortion of a document becomes the camera's. Raises BadInput where it does not fit."""
+    frames = document.get("frames")
+    document = {k: v for k, v in document.items() if k != "frames"}
+    track, picture = track_of(version)[0], picture_of_version(version)
+    bend_of(operation.distorted(track, document, frames), picture.image, picture.fit)  # raises where it folds over
+    params = {"document": document, **({"of": of[:120]} if of else {}), **({"frames": frames} if frames else {})}
+    made = Operation(operation.KIND.code, params)
+    recipe = tuple(o for o in recipe_of(version) if o.code != distortion_off.KIND.code)
+    return edit_version(context, version, inserted(recipe, made), f"Distortion: {operation.KIND.says(params)}"[:200])
+
+
+def drop_distortion(context: Context, version: Version) -> Version:
+    """The camera has no distortion, whatever its file or recipe brought."""
+    recipe = tuple(o for o in recipe_of(version) if o.code != operation.KIND.code)
+    return edit_version(context, version, inserted(recipe, Operation(distortion_off.KIND.code)), "No distortion")
+
+
+def fitted_to_maps(
+    context: Context,
+    version: Version,
+    maps: Sequence[tuple[str, bytes]],
+    models: Sequence[str],
+    direction: str = "",
+    origin: str = "",
+    render: Image | None = None,
+) -> Suggested:
+    """Of ``models`` the one that fits one ST map, or a pair, of the plate best; ``direction`` and ``origin`` where the guess is
+    wrong."""
+    track, picture = track_of(version)[0], picture_of_version(version)
+    context.release_connection()
+    for name, _ in maps:
+        if Path(name).suffix.lower() != ".exr":
+            raise BadInput(f"{name} is no ST map that is read: hand over one .exr, or two.")
+    said = direction if len(maps) == 1 else ""
+    read = [Given.of(path.name, safe_st_map(path), said, origin) for path in on_disk(maps)]
+    window = plate_window(track, picture)
+    squeeze = float(track.lens.squeeze[0])
+    size = None if render is None else (render.width_px, render.height_px)
+    fits = (fit_maps(read, m, window, picture.image, render=size, squeeze=squeeze) for m in models)
+    return min(fits, key=lambda f: float(f.off_px.max()))
+
+
+def estimated_from_boards(
+    context: Context, version: Version, pictures: Sequence[tuple[str, bytes]], board: Board
+) -> Suggested:
+    """A radial and tangential distortion from pictures of a checkerboard or dot grid. Raises BadInput."""
+    track, picture = track_of(version)[0], picture_of_version(version)
+    context.release_connection()
+    seen = [safe_board(path, board) for path in on_disk(pictures)]
+    return calibrated(seen, board, plate_window(track, picture), picture.image)
+
+
+def plate_window(track: Track, picture: Picture, at: int = 0) -> Window:
+    """The plate's window on one frame."""
+    return window_of(track.lens.take(np.array([at])), picture.image, picture.fit)
+
+
+def tried(track: Track, document: dict[str, Any], at: int) -> Track:
+    """One sample of a camera with a distortion that is only tried. Raises BadInput."""
+    alone = replace(track, distortion=None).take(np.array([at]))
+    if document.get("model") == mapped.CODE:
+        return operation.distorted(alone, document)
+    return operation.distorted(
+        alone, {k: v[at] if isinstance(v, list) else v for k, v in document.items() if k != "frames"}
+    )

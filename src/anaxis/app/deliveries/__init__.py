@@ -1,0 +1,1 @@
+"""Deliveries, and what comes back of them."""

@@ -1,0 +1,127 @@
+"""The package of files for one receiver, made of kept versions; and the ones that took long, kept to be fetched."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import replace
+from pathlib import Path
+
+import numpy as np
+
+from anaxis.app.context import Context
+from anaxis.app.deliveries.deliver import options_from, proof_arrays, shot_camera_of
+from anaxis.app.derived.derive import settings_of, used_version
+from anaxis.core.derive import derived_kind
+from anaxis.core.derive.joined import Join
+from anaxis.core.motion.reduce import Progress, no_progress, part_of
+from anaxis.core.outgoing import Outgoing
+from anaxis.core.proof.proof import Difference, Proof
+from anaxis.core.recipe.documents import recipe_document
+from anaxis.delivery.deliver import file_stem
+from anaxis.delivery.handover import zipped
+from anaxis.delivery.options import DeliveryOptions
+from anaxis.delivery.overscan import with_overscan
+from anaxis.delivery.ready import made_ready
+from anaxis.delivery.shot_camera import ShotCamera
+from anaxis.delivery.transfer_sheet import CameraOrigin, Handed, HandedFile, MadeFrom, sheet_html, sheet_pdf
+from anaxis.formats.editorial.write import edit_files
+from anaxis.library.made import packed_up
+from anaxis.packages.model import Profile, profile_from_dict
+from anaxis.store.models import Delivery, Version
+from anaxis.store.queries import recipe_of
+
+
+def bundles_of(
+    context: Context,
+    versions: Sequence[Version],
+    profiles: Sequence[Profile],
+    formats: Sequence[str],
+    options: DeliveryOptions,
+    together: str = "",
+    progress: Progress = no_progress,
+) -> tuple[str, bytes]:
+    """The zip for one package, or one that holds a zip for each of several, by name.
+
+    ``together`` names the file that holds all cameras, in formats that can.
+    """
+    cameras = [shot_camera_of(context, v, options) for v in versions]
+    sources = [source_of(v) for v in versions]
+    camera = versions[0].camera
+    shot, stem = camera.shot.name, file_stem(together or camera.name, f"{len(profiles)}-packages", camera.shot.name)
+    packed: dict[str, bytes] = {}
+    for i, profile in enumerate(profiles):
+        share = part_of(progress, i, len(profiles))
+        name, data = context.make(
+            stem, packed_up, cameras, sources, profile, list(formats), options, together, shot, progress=share
+        )
+        packed[name] = data
+    return next(iter(packed.items())) if len(packed) == 1 else (f"{stem}.zip", zipped(packed))
+
+
+def printed_sheet(context: Context, delivery: Delivery) -> tuple[str, bytes]:
+    """The transfer sheet of a delivery as PDF, by name."""
+    handed = handed_again(context, delivery)
+    name = f"{Path(handed.files[0].path.name).stem}.sheet.pdf"
+    return name, context.make(name, sheet_pdf, sheet_html(handed))
+
+
+def source_of(version: Version) -> CameraOrigin:
+    """Where a version came from, as it is written on what is handed over."""
+    file, recipe = version.source_file, recipe_document(recipe_of(version))
+    return CameraOrigin(
+        file.name,
+        file.sha256,
+        version.camera_path,
+        recipe,
+        version.label,
+        _made_from(version),
+        tuple(f.message for f in version.open_warnings),
+    )
+
+
+def _made_from(version: Version) -> MadeFrom | None:
+    """The inputs of a derived camera, and what is written of its cut; None for one that was taken in."""
+    settings = settings_of(version)
+    if settings is None or version.derivation is None:
+        return None
+    inputs = []
+    for one in version.made_of:
+        used = used_version(one)
+        file = used.source_file
+        inputs.append({"role": one.role, "version": used.called, "file": file.name, "sha256": file.sha256})
+    along = edit_files(settings) if isinstance(settings, Join) else {}
+    words = derived_kind(version.derivation.kind).label
+    return MadeFrom(words, version.derivation.settings, tuple(inputs), along)
+
+
+def outgoing_of(delivery: Delivery, camera: ShotCamera, profile: Profile) -> Outgoing:
+    """The camera of a delivery as it is meant to be in its package, in the package's numbering."""
+    # Fewer keys cost less than what is read off a number; looking for them again would take long.
+    asked = replace(options_from(delivery.options), reduce_px=None, samples=1)
+    return made_ready(camera, profile, delivery.format, asked, no_progress).outgoing
+
+
+def handed_again(context: Context, delivery: Delivery) -> Handed:
+    """A delivery as its sheet shows it."""
+    profile, camera = (
+        profile_from_dict(delivery.profile, "the delivery's profile"),
+        shot_camera_of(context, delivery.version),
+    )
+    proof = Proof(
+        camera.track.frames, proof_arrays(delivery)[0], delivery.max_px, delivery.worst_frame, delivery.median_px, delivery.grade,
+        delivery.test_points, np.array(delivery.arrival.get("missing", []), dtype=np.float64),
+        tuple(Difference(**d) for d in delivery.differences),
+    )  # fmt: skip
+    camera, _ = with_overscan(camera, options_from(delivery.options))
+    node = delivery.options.get("node", "")
+    files = [HandedFile(Path(f.name), delivery.format, proof, node) for f in delivery.files]
+    outgoing = outgoing_of(delivery, camera, profile)
+    return Handed(
+        camera,
+        profile,
+        outgoing,
+        files,
+        list(delivery.notes),
+        source_of(delivery.version),
+        options=options_from(delivery.options),
+    )

@@ -1,0 +1,1 @@
+"""Cameras made from others."""

@@ -1,0 +1,1 @@
+"""Plates of shots, and the media roots that they lie in."""

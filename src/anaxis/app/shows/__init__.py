@@ -1,0 +1,1 @@
+"""Shows: shots, plan and runs, many files at once."""

@@ -1,0 +1,381 @@
+"""A show's plan: which packages its shots go to, what of that is owed, delivered, behind, failed; and runs that do it."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Iterable, Sequence
+from dataclasses import asdict, dataclass, field
+from datetime import UTC, datetime
+from typing import Any, NamedTuple
+
+from sqlalchemy import func, select, text, update
+from sqlalchemy.dialects.postgresql import distinct_on
+from sqlalchemy.orm import joinedload
+
+from anaxis.app.acting import use_case
+from anaxis.app.context import Context
+from anaxis.app.deliveries.deliver import options_from
+from anaxis.app.derived.derive import behind_of
+from anaxis.app.roles import Role
+from anaxis.core.errors import BadInput
+from anaxis.delivery.options import USUAL, DeliveryOptions, changed_of
+from anaxis.formats import format_of
+from anaxis.packages.model import Profile
+from anaxis.queue.jobs import OPEN, left_alone, many_are_in_queue, resume, stop_those
+from anaxis.queue.jobs import ask_for as ask_in
+from anaxis.store.models import Camera, Delivery, Job, PlanTarget, Run, Shot, Show, Version
+from anaxis.store.packages import all_packages, get_package
+from anaxis.store.queries import PACKAGE_KEY, newest_recipe, on_the_list
+
+# What a cell of the board is, the most urgent first.
+STATES = ("failed", "off", "behind", "owed", "under way", "warned", "matches", "not asked")
+DUE = ("failed", "off", "behind", "owed")
+
+
+@dataclass
+class Cell:
+    """A camera for a target: its ``state``, and ``why`` in words; the newest delivery and the open or failed work, if any."""
+
+    state: str
+    why: str = ""
+    delivery: int | None = None
+    max_px: float | None = None
+    job: int | None = None
+
+
+@dataclass
+class Row:
+    """A shot's camera, and a cell for each target of the plan."""
+
+    shot: Shot
+    camera: Camera
+    version: Version
+    cells: list[Cell] = field(default_factory=list)
+
+    @property
+    def state(self) -> str:
+        return min((c.state for c in self.cells), key=STATES.index, default="not asked")
+
+
+@dataclass
+class Board:
+    """A plan's targets with, for every camera of the show, what is owed to each."""
+
+    show: Show
+    targets: list[PlanTarget]
+    rows: list[Row]
+
+    def count(self, state: str) -> int:
+        return sum(c.state == state for r in self.rows for c in r.cells)
+
+    @property
+    def worst_px(self) -> float | None:
+        return max((c.max_px for r in self.rows for c in r.cells if c.max_px is not None), default=None)
+
+
+@use_case("plan", Role.LEAD)
+def set_target(
+    context: Context,
+    show: Show,
+    package: str,
+    format_key: str,
+    options: DeliveryOptions = USUAL,
+    recipe: str = "",
+    shots: Collection[int] | None = None,
+) -> PlanTarget:
+    """A show's shots (all, or those of ``shots``) go to a package in a format; what was planned of both before is replaced.
+
+    Raises BadInput for a package, format or recipe that is not there.
+    """
+    get_package(context, package)
+    format_of(format_key)
+    if recipe:
+        newest_recipe(context, recipe)
+    drop_of(context, show, package, format_key)
+    target = PlanTarget(
+        show_id=show.id,
+        package=package,
+        format=format_key,
+        options=changed_of(options),
+        recipe=recipe,
+        shots=None if shots is None else sorted(shots),
+    )
+    context.add(target)
+    context.flush()
+    return target
+
+
+def drop_of(context: Context, show: Show, package: str, format_key: str) -> None:
+    of = (
+        PlanTarget.show_id == show.id,
+        PlanTarget.package == package,
+        PlanTarget.format == format_key,
+        PlanTarget.removed_at.is_(None),
+    )
+    context.execute(update(PlanTarget).where(*of).values(removed_at=datetime.now(UTC)))
+
+
+@use_case("take out of the plan", Role.LEAD)
+def drop_target(context: Context, target: PlanTarget) -> PlanTarget:
+    """A target is no longer owed; what was delivered for it stays."""
+    target.removed_at = datetime.now(UTC)
+    context.flush()
+    return target
+
+
+def targets_of(context: Context, show: Show) -> list[PlanTarget]:
+    query = (
+        select(PlanTarget).where(PlanTarget.show_id == show.id, PlanTarget.removed_at.is_(None)).order_by(PlanTarget.id)
+    )
+    return list(context.execute(query).scalars())
+
+
+def shots_named(show: Show, names: Iterable[str]) -> list[int] | None:
+    """The numbers of a show's shots by name; None, which is all of them, where none is named. Raises BadInput."""
+    by_name = {s.name: s.id for s in show.shots}
+    wanted = [n for name in names if (n := name.strip())]
+    stranger = next((n for n in wanted if n not in by_name), None)
+    if stranger is not None:
+        raise BadInput(f"{show.name} has no shot '{stranger[:80]}': there are {', '.join(list(by_name)[:12])}.")
+    return [by_name[n] for n in wanted] or None
+
+
+class _Newest(NamedTuple):
+    """A camera's newest delivery to a package in a format: all that a board says of it."""
+
+    delivery: Delivery
+    version_id: int
+
+
+def board(context: Context, show: Show) -> Board:
+    """The board of a show, in a number of queries that does not depend on how many shots it has."""
+    targets, packages = targets_of(context, show), all_packages(context)
+    rows = _rows(context, show)
+    newest = _newest_deliveries(context, show)
+    work = _newest_work(context, show)
+    late = behind_of(context)
+    recipes = {t.recipe: newest_recipe(context, t.recipe).operations for t in targets if t.recipe}
+    for row in rows:
+        for target in targets:
+            cell = Cell("not asked")
+            if target.shots is None or row.shot.id in target.shots:
+                found = newest.get((row.camera.id, target.package, target.format))
+                job = work.get((row.camera.id, target.id))
+                cell = _cell(
+                    row.version, target, packages.get(target.package), found, job, row.version.id in late, recipes
+                )
+            row.cells.append(cell)
+    return Board(show, targets, rows)
+
+
+def _rows(context: Context, show: Show) -> list[Row]:
+    query = (
+        select(Shot, Camera, Version)
+        .join(Camera, Camera.shot_id == Shot.id)
+        .join(Version, Version.id == Camera.head_id)
+        .where(*on_the_list(show))
+        .order_by(Shot.name, Camera.name)
+    )
+    found = context.execute(query).all()
+    # A projection camera stands for one frame: it is delivered by hand, where it is wanted.
+    return [Row(s, c, v) for s, c, v in found if v.derivation is None or v.derivation.kind != "held"]
+
+
+def _newest_deliveries(context: Context, show: Show) -> dict[tuple[int, str, str], _Newest]:
+    query = (
+        select(Version.camera_id, PACKAGE_KEY, Delivery)
+        .join(Version, Version.id == Delivery.version_id)
+        .join(Camera, Camera.id == Version.camera_id)
+        .join(Shot, Shot.id == Camera.shot_id)
+        .where(Shot.show_id == show.id)
+        .ext(distinct_on(Version.camera_id, PACKAGE_KEY, Delivery.format))
+        .order_by(Version.camera_id, PACKAGE_KEY, Delivery.format, Delivery.id.desc())
+        .options(joinedload(Delivery.version).joinedload(Version.camera).joinedload(Camera.shot))
+    )
+    return {
+        (camera, package, d.format): _Newest(d, d.version_id) for camera, package, d in context.execute(query).all()
+    }
+
+
+def _newest_work(context: Context, show: Show) -> dict[tuple[int, int], Job]:
+    query = (
+        select(Version.camera_id, Job)
+        .join(Version, Version.id == Job.version_id)
+        .join(PlanTarget, PlanTarget.id == Job.target_id)
+        .where(PlanTarget.show_id == show.id)
+        .ext(distinct_on(Version.camera_id, Job.target_id))
+        .order_by(Version.camera_id, Job.target_id, Job.id.desc())
+    )
+    return {(camera, job.target_id): job for camera, job in context.execute(query).all() if job.target_id is not None}
+
+
+def _cell(
+    version: Version, target: PlanTarget, profile: Profile | None, found: _Newest | None, job: Job | None, late: bool,
+    recipes: dict[str, list[Any]],
+) -> Cell:  # fmt: skip
+    if job is not None and job.state in OPEN:
+        return Cell("under way", "it is being done", job=job.id)
+    failed = (
+        job
+        if job is not None
+        and job.state == "failed"
+        and (found is None or (job.ended_at or job.created_at) > found.delivery.created_at)
+        else None
+    )
+    if failed is not None:
+        return Cell("failed", failed.said, job=failed.id)
+    if profile is None:
+        return Cell("failed", f"there is no package '{target.package}' any more")
+    if found is None:
+        return Cell("owed", "never delivered")
+    delivery = found.delivery
+    cell = Cell("matches", "", delivery.id, delivery.max_px)
+    if found.version_id != version.id:
+        cell.state, cell.why = "behind", f"delivered of version {delivery.version.label}, worked on is {version.label}"
+    elif delivery.profile != profile.model_dump(mode="json"):
+        cell.state, cell.why = "behind", "the package has changed since"
+    elif options_from(delivery.options) != DeliveryOptions(**target.options):
+        cell.state, cell.why = "behind", "it was delivered with other options"
+    elif any(o not in version.recipe for o in recipes.get(target.recipe, [])):
+        cell.state, cell.why = "behind", f"the recipe '{target.recipe}' is not done"
+    elif late:
+        cell.state, cell.why = "behind", "an input of it has a newer version: bring it up to date"
+    elif not delivery.sound:
+        cell.state, cell.why = "warned" if delivery.matches else "off", delivery.verdict
+    return cell
+
+
+# Runs
+
+
+class Due(NamedTuple):
+    """One delivery that a run would make."""
+
+    row: Row
+    target: PlanTarget
+    cell: Cell
+
+
+def due(plan: Board, states: Collection[str] = DUE, cameras: Collection[int] | None = None) -> list[Due]:
+    """What a run would do: the cells in one of ``states``, of all cameras or of some."""
+    return [
+        Due(row, target, cell)
+        for row in plan.rows
+        if cameras is None or row.camera.id in cameras
+        for target, cell in zip(plan.targets, row.cells, strict=True)
+        if cell.state in states
+    ]
+
+
+@use_case("run the plan")
+def start_run(
+    context: Context, show: Show, states: Collection[str] = DUE, cameras: Collection[int] | None = None
+) -> Run:
+    """Put down what is due as the work of a run. Two runs at once share nothing: what is under way is left to the first.
+
+    Raises BadInput where nothing is due.
+    """
+    context.execute(select(Show.id).where(Show.id == show.id).with_for_update())
+    plan = board(context, show)
+    wanted = due(plan, states, cameras)
+    if not wanted:
+        raise BadInput(
+            f"Nothing of {show.name}'s plan is due: every delivery it asks for is there and matches, or is under way.",
+            "nothing_due",
+        )
+    recipes = {t.recipe: newest_recipe(context, t.recipe).number for t in plan.targets if t.recipe}
+    run = Run(show_id=show.id, actor=context.actor.name, recipes=recipes)
+    context.add(run)
+    context.flush()
+    profiles = {t.package: get_package(context, t.package).model_dump(mode="json") for t in plan.targets}
+    for one in wanted:
+        params = {
+            "versions": [one.row.version.id], "profile": profiles[one.target.package], "format": one.target.format,
+            "options": {**asdict(USUAL), **one.target.options}, "together": "", "recipe": one.target.recipe,
+        }  # fmt: skip
+        ask_in(context, "delivery", one.row.version.id, params, run_id=run.id, target_id=one.target.id)
+    many_are_in_queue(context)
+    return run
+
+
+def jobs_of(context: Context, run: Run) -> list[Job]:
+    query = (
+        select(Job)
+        .where(Job.run_id == run.id)
+        .order_by(Job.id)
+        .options(joinedload(Job.version).joinedload(Version.camera).joinedload(Camera.shot))
+    )
+    return list(context.execute(query).scalars())
+
+
+def made_by(context: Context, jobs: Iterable[Job]) -> dict[int, Delivery]:
+    """The deliveries of jobs that are done, by the job's number."""
+    of_job = {j.id: j.result["delivery"] for j in jobs if "delivery" in j.result}
+    query = (
+        select(Delivery)
+        .where(Delivery.id.in_(of_job.values()))
+        .options(joinedload(Delivery.version).joinedload(Version.camera).joinedload(Camera.shot))
+    )
+    made = {d.id: d for d in context.execute(query).scalars()}
+    return {job: made[delivery] for job, delivery in of_job.items()}
+
+
+@use_case("stop a run")
+def stop_run(context: Context, run: Run) -> Run:
+    """Work that has not begun is stopped at once, work under way when it next tells its progress."""
+    stop_those(context, Job.run_id == run.id)
+    return run
+
+
+@use_case("resume a run")
+def resume_run(context: Context, run: Run, states: Sequence[str] = ("stopped",)) -> Run:
+    """Work of a run that was stopped (or failed, where ``states`` say so) put down again. Raises BadInput where there is none."""
+    if not resume(context, Job.run_id == run.id, states):
+        raise BadInput(f"Nothing of {run.name} was {' or '.join(states)}: there is nothing to do again.")
+    return run
+
+
+class Progress(NamedTuple):
+    """How far a run is: counts by state, the share of all, seconds left where that can be told, and how many of its open
+    jobs no worker does."""
+
+    states: dict[str, int]
+    share: float
+    left_s: float | None
+    no_worker: int
+
+    @property
+    def open(self) -> bool:
+        return any(self.states.get(s) for s in OPEN)
+
+
+def progress_of(context: Context, run: Run) -> Progress:
+    """From the run's jobs; the time left by how many have ended since the first began."""
+    rows = context.execute(
+        select(Job.state, func.count(), func.coalesce(func.sum(Job.share), 0.0))
+        .where(Job.run_id == run.id)
+        .group_by(Job.state)
+    ).all()
+    states = {state: count for state, count, _ in rows}
+    count = sum(states.values())
+    over = sum(states.get(s, 0) for s in ("done", "failed", "stopped"))
+    done = over + sum(share for state, _, share in rows if state in OPEN)
+    begun, now = context.execute(select(func.min(Job.begun_at), func.now()).where(Job.run_id == run.id)).one()
+    left = None
+    if begun is not None and 0 < done < count:
+        left = (now - begun).total_seconds() / done * (count - done)
+    return Progress(states, done / count if count else 1.0, left, len(left_alone(context, Job.run_id == run.id)))
+
+
+_WORKERS = text(
+    "SELECT w.id, w.host, w.pid, w.at_once, w.begun_at, extract(epoch FROM now() - w.heard_at) AS ago_s, "
+    "coalesce(jsonb_agg(jsonb_build_object('job', j.id, 'kind', j.kind, 'what', s.name || ' ' || c.name, 'since_s', "
+    "extract(epoch FROM now() - j.begun_at)) ORDER BY j.id) FILTER (WHERE j.id IS NOT NULL), '[]') AS doing "
+    "FROM workers w LEFT JOIN jobs j ON j.worker_id = w.id AND j.state IN ('running', 'stopping') "
+    "LEFT JOIN versions v ON v.id = j.version_id LEFT JOIN cameras c ON c.id = v.camera_id LEFT JOIN shots s ON s.id = c.shot_id "
+    "WHERE w.heard_at > now() - interval '5 minutes' GROUP BY w.id ORDER BY w.host, w.pid"
+)
+
+
+def workers(context: Context) -> list[dict[str, Any]]:
+    """The workers heard of lately: what each does, since when, and how long ago it was heard of."""
+    return [dict(row._mapping) for row in context.execute(_WORKERS)]

@@ -1,0 +1,230 @@
+"""The cameras of a show by shot: found, filtered, sorted, paged."""
+
+from __future__ import annotations
+
+from collections.abc import Collection
+from dataclasses import dataclass
+from datetime import UTC, datetime, timedelta
+from typing import Any, NamedTuple
+
+from sqlalchemy import Select, func, select
+from sqlalchemy.dialects.postgresql import distinct_on
+from sqlalchemy.orm import joinedload, selectinload
+
+from anaxis.app.context import Context
+from anaxis.app.deliveries.deliver import furthest_off, newest_deliveries
+from anaxis.app.derived.derive import behind_of
+from anaxis.core.derive import derived_kind
+from anaxis.packages.model import Profile, profile_from_dict
+from anaxis.store.models import AllowedWarning, Camera, Delivery, HistoryEntry, Shot, Show, Version
+from anaxis.store.noticed import expected_of, findings_now, is_open
+from anaxis.store.queries import PACKAGE_KEY, get_show, newest_show_name, on_the_list
+
+PAGE = 50
+SORTS = {"shot": "shot", "worst": "worst deviation first", "newest": "newest change first"}
+# A camera whose deliveries match its file, where the file has a warning that nobody has mended or allowed.
+WARNED = "file has a warning"
+# What a camera's state may be asked for by; "does not match" is all that is not as meant.
+STATES = ("taken in", "delivered", WARNED, "does not match")
+
+
+@dataclass(frozen=True)
+class ShotFilter:
+    """Which cameras are to be listed, and in which order; what is left empty asks nothing."""
+
+    q: str = ""
+    state: str = ""
+    findings: bool = False
+    behind: bool = False
+    package: str = ""
+    who: str = ""
+    days: int | None = None
+    sort: str = "shot"
+    at: int = 0
+
+
+@dataclass(frozen=True)
+class Row:
+    """One camera on the list: ``worst`` is the delivery of the version worked on that is furthest off; ``by`` made that."""
+
+    camera: Camera
+    version: Version
+    worst: Delivery | None
+    packages: list[Profile]
+    warnings: int
+    behind: bool
+    by: str
+
+    @property
+    def derived(self) -> str:
+        """How it was made from other cameras; "" where it was taken in."""
+        found = self.version.derivation
+        return derived_kind(found.kind).label if found else ""
+
+    @property
+    def state(self) -> str:
+        if self.worst is None:
+            return "made" if self.derived else "taken in"
+        if self.worst.matches:
+            return "delivered" if self.worst.sound else WARNED
+        return self.worst.verdict if self.worst.in_pixels else self.worst.grade
+
+
+class Listing(NamedTuple):
+    """A page of a show's cameras: ``found`` answer to what was asked, of ``whole`` there are, from the ``at``-th on."""
+
+    rows: list[Row]
+    found: int
+    whole: int
+    at: int
+
+
+class _Light(NamedTuple):
+    """Of a camera only what it is filtered and sorted by."""
+
+    camera: int
+    head: int
+    at: datetime
+    warnings: int
+
+
+def shown_show(context: Context, show_id: int | None) -> Show | None:
+    """The show to look at: the one asked for, else the one worked in last, an archived one where there is no other; None
+    where there is none. Raises NotFound."""
+    if show_id is not None:
+        return get_show(context, show_id)
+    last = Show.name == newest_show_name(context)
+    return context.execute(select(Show).order_by(Show.archived_at.is_not(None), last.desc(), Show.id).limit(1)).scalar()
+
+
+def shows_of(context: Context) -> list[Show]:
+    """All shows, those that are archived last."""
+    return list(context.execute(select(Show).order_by(Show.archived_at.is_not(None), Show.name)).scalars())
+
+
+def listed(context: Context, show: Show, asked: ShotFilter) -> Listing:
+    """Cameras of a show, in a number of queries that does not depend on how many there are."""
+    late = behind_of(context)
+    whole = context.execute(_on_the_list(select(func.count(Camera.id)), show)).scalar_one()
+    found = [c for c in _candidates(context, show, asked, late) if not asked.findings or c.warnings]
+    if asked.state or asked.sort == "worst":
+        worst = _worst(context, [c.head for c in found])
+        found = [c for c in found if not asked.state or _is(worst.get(c.head), asked.state)]
+        if asked.sort == "worst":
+            found.sort(key=lambda c: _how_bad(worst.get(c.head)), reverse=True)
+    if asked.sort == "newest":
+        found.sort(key=lambda c: c.at, reverse=True)
+    at = max(0, min(asked.at, max(0, len(found) - 1)) // PAGE * PAGE)
+    return Listing(_rows(context, found[at : at + PAGE], late), len(found), whole, at)
+
+
+def _on_the_list(query: Select[*tuple[Any, ...]], show: Show) -> Select[*tuple[Any, ...]]:
+    joined = query.select_from(Camera).join(Shot, Shot.id == Camera.shot_id).join(Version, Version.id == Camera.head_id)
+    return joined.where(*on_the_list(show))
+
+
+def _candidates(context: Context, show: Show, asked: ShotFilter, late: Collection[int]) -> list[_Light]:
+    columns = (Camera.id.label("camera"), Version.id.label("head"), Version.created_at, Version.findings, Version.facts)
+    query = _on_the_list(select(*columns, Shot.first_frame, Shot.last_frame, Shot.rate), show)
+    for word in asked.q.lower().split():
+        query = query.where(func.strpos(func.lower(Shot.name + " " + Camera.name), word) > 0)
+    if asked.package:
+        query = query.where(Version.deliveries.any(asked.package == PACKAGE_KEY))
+    if asked.who:
+        made = select(HistoryEntry.about_id).where(
+            HistoryEntry.kind == Version.__tablename__, HistoryEntry.actor == asked.who
+        )
+        query = query.where(Version.id.in_(made))
+    if asked.days is not None:
+        query = query.where(Version.created_at >= datetime.now(UTC) - timedelta(days=asked.days))
+    allowed: dict[int, list[str]] = {}
+    known_of = _on_the_list(select(Camera.id.label("camera"), AllowedWarning.sentence), show).join(AllowedWarning)
+    for row in context.execute(known_of):
+        allowed.setdefault(row.camera, []).append(row.sentence)
+    found = []
+    for row in context.execute(query.order_by(Shot.name, Camera.name)):
+        if not asked.behind or row.head in late:
+            now = findings_now(row.findings, row.facts, expected_of(row), "")
+            known = frozenset(allowed.get(row.camera, ()))
+            found.append(_Light(row.camera, row.head, row.created_at, sum(is_open(f, known) for f in now)))
+    return found
+
+
+def _worst(context: Context, heads: list[int]) -> dict[int, Delivery]:
+    """For each version the delivery that is furthest off, of the newest to each package in each format."""
+    query = (
+        select(Delivery)
+        .where(Delivery.version_id.in_(heads))
+        .ext(distinct_on(Delivery.version_id, PACKAGE_KEY, Delivery.format))
+        .order_by(Delivery.version_id, PACKAGE_KEY, Delivery.format, Delivery.id.desc())
+        .options(joinedload(Delivery.version).joinedload(Version.camera).joinedload(Camera.shot))
+    )
+    by_version: dict[int, list[Delivery]] = {}
+    for delivery in context.execute(query).scalars():
+        by_version.setdefault(delivery.version_id, []).append(delivery)
+    return {version: worst for version, found in by_version.items() if (worst := furthest_off(found)) is not None}
+
+
+def _is(worst: Delivery | None, state: str) -> bool:
+    if worst is None:
+        return state == "taken in"
+    if not worst.matches:
+        return state == "does not match"
+    return state == ("delivered" if worst.sound else WARNED)
+
+
+def _how_bad(worst: Delivery | None) -> tuple[int, float]:
+    if worst is None:
+        return (0, -1.0)
+    return (0 if worst.sound else 1 if worst.matches else 2, worst.max_px)
+
+
+def _rows(context: Context, wanted: list[_Light], late: Collection[int]) -> list[Row]:
+    """The rows of a page, in its order."""
+    loading = (joinedload(Camera.shot), joinedload(Camera.missing_from), selectinload(Camera.head_version).selectinload(Version.deliveries))  # fmt: skip
+    query = select(Camera).where(Camera.id.in_([c.camera for c in wanted])).options(*loading)
+    cameras = {c.id: c for c in context.execute(query).scalars()}
+    made = select(HistoryEntry.about_id, HistoryEntry.actor).where(
+        HistoryEntry.kind == Version.__tablename__, HistoryEntry.about_id.in_([c.head for c in wanted])
+    )
+    by = {row.about_id: row.actor for row in context.execute(made)}
+    rows = []
+    for light in wanted:
+        camera = cameras[light.camera]
+        newest = newest_deliveries(camera.head)
+        packages = {d.profile["key"]: profile_from_dict(d.profile, "a delivery's profile") for d in newest}
+        rows.append(
+            Row(
+                camera, camera.head, furthest_off(newest), list(packages.values()), light.warnings, light.head in late,
+                by.get(light.head, ""),
+            )
+        )  # fmt: skip
+    return rows
+
+
+def asked_of(context: Context, show: Show) -> tuple[list[str], list[str]]:
+    """What a show's cameras may be filtered by: the packages they went to, and who made the versions worked on."""
+    packages = _on_the_list(select(PACKAGE_KEY).distinct(), show).join(Delivery, Delivery.version_id == Version.id)
+    who = _on_the_list(select(HistoryEntry.actor).distinct(), show).join(
+        HistoryEntry, (HistoryEntry.kind == Version.__tablename__) & (HistoryEntry.about_id == Version.id)
+    )
+    return sorted(context.execute(packages).scalars()), sorted(context.execute(who).scalars())
+
+
+class OffList(NamedTuple):
+    """What is off a show's list, and can be brought back."""
+
+    shots: list[Shot]
+    cameras: list[Camera]
+
+
+def away(context: Context, show: Show) -> OffList:
+    shots = select(Shot).where(Shot.show_id == show.id, Shot.archived_at.is_not(None)).order_by(Shot.name)
+    cameras = (
+        select(Camera)
+        .join(Shot)
+        .where(Shot.show_id == show.id, Shot.archived_at.is_(None), Camera.removed_at.is_not(None))
+        .order_by(Shot.name, Camera.name)
+        .options(joinedload(Camera.shot))
+    )
+    return OffList(list(context.execute(shots).scalars()), list(context.execute(cameras).scalars()))

@@ -1,0 +1,1 @@
+"""Addresses that are told of a show's events."""
