@@ -129,6 +129,31 @@ def test_what_cannot_be_delivered_is_said_where_it_was_asked(
         assert client.get("/jobs/1/file").status_code == 404
 
 
+def test_a_wrong_number_is_said_at_its_field_and_what_was_typed_stays(
+    page: Page, site: str, demo_files: dict[str, Path]
+) -> None:
+    take_in(site, demo_files["TW_010"])
+    page.goto("/cameras/1?station=deliver&to=zup-lh-cm")
+    ready(page)
+    page.get_by_label("Track JSON").check()
+    for name, typed in (("overscan", "10%"), ("plane_m", "ten")):
+        page.locator("details", has=page.locator(f"[name={name}]")).locator("summary").click()
+        page.fill(f"[name={name}]", typed)
+    page.get_by_role("button", name="Write and prove").click()
+    wrong = page.locator("#wrong-field")
+    expect(wrong).to_have_text("'ten' is not a number: type one, or leave the field empty. Nothing was changed.")
+    expect(page.locator("[name=plane_m]")).to_be_focused()
+    assert page.input_value("[name=plane_m]") == "ten" and page.get_attribute("[name=plane_m]", "aria-invalid") == "true"
+    assert page.input_value("[name=overscan]") == "10%" and page.get_by_label("Track JSON").is_checked()
+    expect(page.locator(".top-said")).to_have_count(0)
+    fits(page)
+    page.fill("[name=plane_m]", "10")
+    page.get_by_role("button", name="Write and prove").click()
+    page.wait_for_url("**/deliveries/*", timeout=30_000)
+    page.goto("/cameras/1?station=deliver&to=zup-lh-cm")  # the sentence is said once
+    expect(page.locator("#wrong-field, .top-said")).to_have_count(0)
+
+
 def test_work_of_another_kind_is_no_delivery(site: str, engine: Engine, demo_files: dict[str, Path]) -> None:
     """An address of deliveries that names a job of maps: found by scripts/attack.py."""
     take_in(site, demo_files["TW_010"], "TW_010")

@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import asdict, dataclass, replace
-from typing import Annotated, Any
+from dataclasses import asdict, dataclass, fields, replace
+from typing import Annotated, Any, ClassVar
 
-from pydantic import AliasChoices, Field
+from pydantic import AliasChoices, ConfigDict, Field
 
 from anaxis.core.errors import BadInput
 from anaxis.core.image_plane import require_distance
@@ -21,6 +21,8 @@ MAX_MULTIPLE = 1024
 @dataclass(frozen=True)
 class DeliveryOptions:
     """What is asked of a delivery; each option as usual where nobody asks for it. Raises BadInput for what cannot be."""
+
+    __pydantic_config__: ClassVar[ConfigDict] = ConfigDict(allow_inf_nan=False)
 
     reduce_px: Annotated[
         float | None, Field(description="Only the keys that hold the picture within so many pixels.")
@@ -79,6 +81,8 @@ class DeliveryOptions:
 
 
 USUAL = DeliveryOptions()
+# As a form or a document names them: the first frame has an older name, too.
+OPTION_NAMES = frozenset(f.name for f in fields(DeliveryOptions)) | {"first_there"}
 
 
 def changed_of(options: DeliveryOptions) -> dict[str, Any]:

@@ -38,6 +38,7 @@ from anaxis.web import monitoring
 from anaxis.web.access import OPEN
 from anaxis.web.api.application import PREFIX, api_of, problem
 from anaxis.web.bodies import Bodies, BodyLimits, SignedInFirst
+from anaxis.web.forms import wrong_field
 from anaxis.web.live import exchange, watch
 from anaxis.web.live.hub import Hub
 from anaxis.web.monitoring import Measured
@@ -276,8 +277,12 @@ async def _not_signed_in(request: Request, error: Exception) -> Response:
 
 async def _bad_form(request: Request, error: Exception) -> Response:
     assert isinstance(error, RequestValidationError)
-    field = str(error.errors()[0]["loc"][-1]).replace("_", " ")
-    return _say(request, f"The field '{field}' is missing or cannot be read: go back and fill it in.", 422)
+    field, _, sentence = wrong_field(error)
+    if not request.headers.get("hx-request"):
+        back = said_where_it_was_asked(request, sentence, field)
+        if back is not None:
+            return back
+    return _say(request, sentence, 422)
 
 
 async def _http_error(request: Request, error: Exception) -> Response:

@@ -160,8 +160,8 @@ _SAID, _SAID_FOR_S = "said", 60
 _signed = URLSafeTimedSerializer(secrets.token_bytes(32), salt=_SAID)
 
 
-def said_where_it_was_asked(request: Request, sentence: str) -> Response | None:
-    """Back to the camera's page that a form was sent from, with the sentence to be shown there once.
+def said_where_it_was_asked(request: Request, sentence: str, field: str = "") -> Response | None:
+    """Back to the camera's page that a form was sent from, with the sentence to be shown there once, at its ``field``.
 
     None where the request did not come from one.
     """
@@ -173,21 +173,24 @@ def said_where_it_was_asked(request: Request, sentence: str) -> Response | None:
     ):
         return None
     answer = RedirectResponse(f"{origin.path}?{origin.query}" if origin.query else origin.path, status_code=303)
-    say_next(answer, sentence)
+    say_next(answer, sentence if "Nothing was changed" in sentence else f"{sentence} Nothing was changed.", field)
     return answer
 
 
-def say_next(answer: Response, sentence: str) -> None:
-    """A sentence for the page that is shown next, once."""
-    answer.set_cookie(_SAID, _signed.dumps(sentence[:1200]), max_age=_SAID_FOR_S, httponly=True, samesite="strict")
+def say_next(answer: Response, sentence: str, field: str = "") -> None:
+    """A sentence for the page that is shown next, once; ``field`` is the name of the field that it is about."""
+    answer.set_cookie(
+        _SAID, _signed.dumps([sentence[:1200], field[:60]]), max_age=_SAID_FOR_S, httponly=True, samesite="strict"
+    )
 
 
-def _said_once(request: Request) -> str:
-    """The sentence that this server set for the next page; one that came from elsewhere is nobody's."""
+def _said_once(request: Request) -> tuple[str, str]:
+    """The sentence that this server set for the next page, and its field; one that came from elsewhere is nobody's."""
     try:
-        return str(_signed.loads(request.cookies.get(_SAID, ""), max_age=_SAID_FOR_S))
+        sentence, field = _signed.loads(request.cookies.get(_SAID, ""), max_age=_SAID_FOR_S)
     except BadData:
-        return ""
+        return "", ""
+    return str(sentence), str(field)
 
 
 def name_of_upload(file: UploadFile, most: int = 120) -> str:
@@ -221,10 +224,11 @@ def page(request: Request, name: str, status: int = 200, **context: Any) -> Any:
     if store is not None:
         store.release_connection()  # drawing a page takes longer than asking for what is on it
     whole = name.endswith("index.html")  # a part of a page leaves the sentence to the page
-    said = _said_once(request) if whole else ""
+    said, field = _said_once(request) if whole else ("", "")
     actor = getattr(request.state, "actor", None)
     context = {
         "said": said,
+        "said_field": field,
         "actor": actor,
         "Role": Role,
         "by_itself": actor is not None and actor.name == request.app.state.visitor and signed_in_by_itself(request),

@@ -7,6 +7,7 @@ from typing import Annotated, Any
 import numpy as np
 from fastapi import APIRouter, Form, Request
 from fastapi.responses import JSONResponse, RedirectResponse, Response
+from pydantic import Field
 
 from anaxis.app.cameras.take_in import read_again, read_as, read_bytes, readings_of
 from anaxis.app.packages import keep_package
@@ -23,34 +24,40 @@ from anaxis.store.packages import all_packages, get_package
 from anaxis.store.queries import get_layout, staged_scene
 from anaxis.web.access import needs
 from anaxis.web.drawings.place import Standing, placed_svg, standing
+from anaxis.web.forms import PageForm
 from anaxis.web.pages import Store, page
 
 router = APIRouter(prefix="/take-in", dependencies=[needs(Role.ARTIST)])
 GUESS = "guess"
 
 
+class LayoutForm(PageForm):
+    """What each column of a table is, or a ``saved`` layout by its name; under which name, and with which package, it is saved."""
+
+    quantity: list[str] = Field(default_factory=list)
+    unit: list[str] = Field(default_factory=list)
+    sign: list[str] = Field(default_factory=list)
+    axes: str = GUESS
+    order: str = ""
+    rate: str = ""
+    saved: str = ""
+    save_as: str = ""
+    save_with: str = ""
+
+
 @router.post("/{source_id}/layout")
-def choose_layout(
-    request: Request, store: Store, source_id: int,
-    quantity: Annotated[list[str] | None, Form()] = None, unit: Annotated[list[str] | None, Form()] = None,
-    sign: Annotated[list[str] | None, Form()] = None, axes: Annotated[str, Form()] = GUESS,
-    order: Annotated[str, Form()] = "", rate: Annotated[str, Form()] = "", saved: Annotated[str, Form()] = "",
-    save_as: Annotated[str, Form()] = "", save_with: Annotated[str, Form()] = "",
-) -> Any:  # fmt: skip
+def choose_layout(request: Request, store: Store, source_id: int, form: Annotated[LayoutForm, Form()]) -> Any:
     """Read the staged table again by the columns chosen; a saved layout, where one is named, goes first."""
     source, scene = staged_scene(store, source_id)
     if scene.columns is None:
         raise BadInput(f"{source.name} is no table: its columns cannot be chosen.")
-    if saved:
-        layout = _saved(store, saved)
-    else:
-        layout = _typed(quantity or [], unit or [], sign or [], axes, order, rate, all_packages(store))
+    layout = _saved(store, form.saved) if form.saved else _typed(form, all_packages(store))
     again = read_again(store, request.app.state.parsers, source, layout)
-    if save_as.strip() and layout is not None:
-        save_layout(store, save_as, layout)
-    if save_with and layout is not None and again.columns is not None:
+    if form.save_as and layout is not None:
+        save_layout(store, form.save_as, layout)
+    if form.save_with and layout is not None and again.columns is not None:
         keep_package(
-            store, with_table(get_package(store, save_with), layout, again.columns), f"columns of {source.name}"
+            store, with_table(get_package(store, form.save_with), layout, again.columns), f"columns of {source.name}"
         )
     return RedirectResponse(f"/take-in/{source_id}", status_code=303)
 
@@ -119,34 +126,26 @@ def layout_file(store: Store, source_id: int) -> Response:
     return JSONResponse(scene.columns["layout"], headers={"Content-Disposition": 'attachment; filename="columns.json"'})
 
 
-def _typed(
-    quantity: list[str],
-    unit: list[str],
-    sign: list[str],
-    axes: str,
-    order: str,
-    rate: str,
-    packages: dict[str, Profile],
-) -> dict[str, Any]:
-    if not len(quantity) == len(unit) == len(sign):
+def _typed(form: LayoutForm, packages: dict[str, Profile]) -> dict[str, Any]:
+    if not len(form.quantity) == len(form.unit) == len(form.sign):
         raise BadInput("Some columns have no choice: reload the page and choose again.")
     convention = None
-    if axes != GUESS:
-        if axes not in packages:
-            raise BadInput(f"'{axes}' is no known set of axes: choose one of the list.")
-        convention = convention_document(packages[axes].convention)
-    if order and order not in ORDERS:
-        raise BadInput(f"'{order}' is no rotation order: choose one of {', '.join(ORDERS)}.")
-    if rate.strip():
-        parse_rate(rate)
+    if form.axes != GUESS:
+        if form.axes not in packages:
+            raise BadInput(f"'{form.axes}' is no known set of axes: choose one of the list.")
+        convention = convention_document(packages[form.axes].convention)
+    if form.order and form.order not in ORDERS:
+        raise BadInput(f"'{form.order}' is no rotation order: choose one of {', '.join(ORDERS)}.")
+    if form.rate:
+        parse_rate(form.rate)
     columns = [
         {"quantity": q, "unit": u.partition(":")[2] if u.startswith(f"{q}:") else "", "sign": -1 if s == "-1" else 1}
-        for q, u, s in zip(quantity, unit, sign, strict=True)
+        for q, u, s in zip(form.quantity, form.unit, form.sign, strict=True)
     ]
     return {
         "columns": columns,
         "convention": convention,
-        "axes": axes,
-        "order": order or None,
-        "rate": rate.strip() or None,
+        "axes": form.axes,
+        "order": form.order or None,
+        "rate": form.rate.strip() or None,
     }

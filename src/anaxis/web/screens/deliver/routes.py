@@ -4,85 +4,70 @@ from __future__ import annotations
 
 from typing import Annotated, Any
 
-from fastapi import APIRouter, Depends, File, Form, Request, UploadFile
+from fastapi import APIRouter, Depends, Form, Request, UploadFile
 from fastapi.responses import RedirectResponse, Response
+from pydantic import Field, model_validator
 
 from anaxis.app.deliveries.deliver import get_delivery
 from anaxis.app.deliveries.orders import Order, fulfil, zip_of
 from anaxis.core.errors import BadInput
 from anaxis.core.scene.landmarks import unique_name
 from anaxis.delivery.handover import zipped
-from anaxis.delivery.options import DeliveryOptions
+from anaxis.delivery.options import OPTION_NAMES, DeliveryOptions
 from anaxis.packages.model import profile_from_text
 from anaxis.queue.jobs import get_job
 from anaxis.store.packages import all_packages, get_package
 from anaxis.store.queries import get_version
 from anaxis.web.access import needs
+from anaxis.web.forms import PageForm, filled
 from anaxis.web.own_worker import ensure_worker
-from anaxis.web.pages import Store, download_answer, number_or_none, page, say_next
+from anaxis.web.pages import Store, download_answer, page, say_next
 
 router = APIRouter(prefix="/cameras", dependencies=[needs()])
 several = APIRouter(dependencies=[needs()])
 _MAX_PROFILE_BYTES = 100_000
 
 
-def _form(
-    store: Store, camera_id: int,
-    version: Annotated[int, Form()], to: Annotated[str, Form()], format_key: Annotated[str, Form()],
-    reduce_px: Annotated[str, Form()] = "", first_there: Annotated[str, Form()] = "", under_root: Annotated[bool, Form()] = False,
-    more_formats: Annotated[list[str] | None, Form()] = None, more_packages: Annotated[list[str] | None, Form()] = None,
-    more_cameras: Annotated[list[int] | None, Form()] = None, together: Annotated[bool, Form()] = False,
-    samples: Annotated[str, Form()] = "1", shutter_open: Annotated[str, Form()] = "-0.25", shutter_close: Annotated[str, Form()] = "0.25",
-    between: Annotated[str, Form()] = "1", overscan: Annotated[str, Form()] = "", multiple: Annotated[str, Form()] = "2",
-    tight: Annotated[bool, Form()] = False, plane_m: Annotated[str, Form()] = "", plane_opacity: Annotated[str, Form()] = "1", own_profile: Annotated[UploadFile | None, File()] = None,
-) -> Order:  # fmt: skip
-    kept = get_version(store, camera_id, version)
-    if own_profile is not None and own_profile.filename:
-        profile = profile_from_text(own_profile.file.read(_MAX_PROFILE_BYTES), own_profile.filename)
+class DeliverForm(PageForm):
+    """The Deliver station: one camera, package and format, more of each, and how they are written."""
+
+    version: int
+    to: str = ""
+    format_key: str
+    more_formats: list[str] = Field(default_factory=list)
+    more_packages: list[str] = Field(default_factory=list)
+    more_cameras: list[int] = Field(default_factory=list)
+    together: bool = False
+    own_profile: UploadFile | None = None
+    options: DeliveryOptions
+
+    @model_validator(mode="before")
+    @classmethod
+    def _options_together(cls, typed: Any) -> Any:
+        return {**typed, "options": {k: v for k, v in filled(typed).items() if k in OPTION_NAMES}}
+
+
+def _ordered(store: Store, camera_id: int, form: Annotated[DeliverForm, Form()]) -> Order:
+    kept = get_version(store, camera_id, form.version)
+    if form.own_profile is not None and form.own_profile.filename:
+        profile = profile_from_text(form.own_profile.file.read(_MAX_PROFILE_BYTES), form.own_profile.filename)
     else:
         packages = all_packages(store)
-        if to not in packages:
-            raise BadInput(f"'{to}' is no package profile: choose one of {', '.join(packages)}.")
-        profile = packages[to]
-    others = [get_version(store, c) for c in dict.fromkeys(more_cameras or []) if c != camera_id]
-    more = [get_package(store, k) for k in dict.fromkeys(more_packages or []) if k != profile.key]
+        if form.to not in packages:
+            raise BadInput(f"'{form.to}' is no package profile: choose one of {', '.join(packages)}.")
+        profile = packages[form.to]
+    others = [get_version(store, c) for c in dict.fromkeys(form.more_cameras) if c != camera_id]
+    more = [get_package(store, k) for k in dict.fromkeys(form.more_packages) if k != profile.key]
     return Order(
         [kept, *others],
         [profile, *more],
-        list(dict.fromkeys([format_key, *(more_formats or [])])),
-        DeliveryOptions(
-            number_or_none(reduce_px, "pixels that fewer keys may cost"),
-            number_or_none(first_there, "a first frame"),
-            under_root,
-            _count(samples, "the samples a frame"),
-            _number(shutter_open, "where the shutter opens"),
-            _number(shutter_close, "where the shutter closes"),
-            _count(between, "the places a frame"),
-            overscan.strip(),
-            _count(multiple, "what the render's sides are multiples of"),
-            tight,
-            number_or_none(plane_m, "a distance of the image plane"),
-            _number(plane_opacity, "the image plane's opacity"),
-        ),
-        kept.camera.shot.name if together and others else "",
+        list(dict.fromkeys([form.format_key, *form.more_formats])),
+        form.options,
+        kept.camera.shot.name if form.together and others else "",
     )
 
 
-def _number(text: str, what: str) -> float:
-    value = number_or_none(text, what)
-    if value is None:
-        raise BadInput(f"'{text}' is no number for {what}: fill it in.")
-    return value
-
-
-def _count(text: str, what: str) -> int:
-    value = _number(text or "1", what)
-    if not value.is_integer():
-        raise BadInput(f"'{text}' cannot be {what}: write a whole number.")
-    return int(value)
-
-
-Ordered = Annotated[Order, Depends(_form)]
+Ordered = Annotated[Order, Depends(_ordered)]
 
 
 @router.post("/{camera_id}/deliver")

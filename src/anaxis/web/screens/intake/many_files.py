@@ -9,6 +9,7 @@ from typing import Annotated, Any, BinaryIO
 
 from fastapi import APIRouter, File, Form, Request, UploadFile
 from fastapi.responses import JSONResponse
+from pydantic import Field
 
 from anaxis.app.cameras.file_names import FIELDS, named_if
 from anaxis.app.cameras.take_in import take_in_bytes
@@ -22,6 +23,7 @@ from anaxis.formats import READABLE_SUFFIXES, check_size, require_readable
 from anaxis.store.models import SourceFile
 from anaxis.store.queries import find_show, newest_show_name, saved_recipes, staged_scene
 from anaxis.web.access import needs
+from anaxis.web.forms import PageForm
 from anaxis.web.pages import Store, name_of_upload, page
 from anaxis.web.streams import events
 
@@ -94,20 +96,28 @@ def look_again(request: Request, store: Store, source_id: int, path: Typed, show
     return _row(request, _item(store, source, path, rule, show))
 
 
+class KeepForm(PageForm):
+    """A file of many: where it lay, by which rule it is named, the recipe that is done with it, what a person accepts."""
+
+    path: str
+    show: str = ""
+    rule: str = ""
+    recipe: str = ""
+    accept: list[str] = Field(default_factory=list)
+    new_show: bool = False
+
+
 @router.post("/{source_id}/keep")
-def keep(
-    request: Request, store: Store, source_id: int, path: Typed, show: Typed = "", rule: Typed = "", recipe: Typed = "",
-    accept: Annotated[list[str] | None, Form()] = None, new_show: Annotated[bool, Form()] = False,
-) -> Any:  # fmt: skip
+def keep(request: Request, store: Store, source_id: int, form: Annotated[KeepForm, Form()]) -> Any:
     """One file's cameras kept, or nothing of it; the rule is that of its show from then on."""
     source, _ = staged_scene(store, source_id)
-    item = _item(store, source, path, rule, show)
+    item = _item(store, source, form.path, form.rule, form.show)
     if item.source is not None:
         try:
             with store.begin_nested():
-                keep_item(store, item, rule, recipe, accept or (), new_show)
+                keep_item(store, item, form.rule, form.recipe, form.accept, form.new_show)
         except BadInput as error:
-            item = Item(path, "cannot be taken in", error.sentence, item.source, item.names)
+            item = Item(form.path, "cannot be taken in", error.sentence, item.source, item.names)
     return _row(request, item)
 
 

@@ -7,6 +7,7 @@ from typing import Annotated, Any
 
 from fastapi import APIRouter, File, Form, Request, UploadFile
 from fastapi.responses import RedirectResponse, Response
+from pydantic import Field
 
 from anaxis.app.cameras.draft import Draft, corrections_typed, targets_of
 from anaxis.app.cameras.edit import KEEPING_WORDS
@@ -33,10 +34,43 @@ from anaxis.store.packages import all_packages
 from anaxis.store.queries import NotFound, get_camera, newest_show_name, saved_layouts, staged_scene
 from anaxis.web.access import needs
 from anaxis.web.drawings.camera import look_drawing
+from anaxis.web.forms import PageForm
 from anaxis.web.own_worker import ensure_worker
 from anaxis.web.pages import Store, drawing_answer, name_of_upload, page
 
 router = APIRouter(prefix="/take-in", dependencies=[needs(Role.ARTIST)])
+
+
+class DraftForm(PageForm):
+    """What is typed of a file before it is kept: where its camera goes, and what the file does not state."""
+
+    action: str = "correct"
+    show: str = ""
+    shot: str = ""
+    up_axis: str = ""
+    metres_per_unit: str = ""
+    rate: str = ""
+
+    @property
+    def stated(self) -> dict[str, str]:
+        return {"up_axis": self.up_axis, "metres_per_unit": self.metres_per_unit, "rate": self.rate}
+
+
+class RecordingForm(DraftForm):
+    camera: str = ""
+    resolution: str = ""
+    source_fit: str = ""
+    new_show: bool = False
+
+
+class KeepForm(RecordingForm):
+    cameras: list[str] = Field(default_factory=list)
+    targets: list[str] = Field(default_factory=list)
+    keeping: str = "recipe"
+    with_it: list[str] = Field(default_factory=list)
+    plate_kinds: list[str] = Field(default_factory=list)
+
+
 _MAX_NAME = 120
 
 
@@ -108,17 +142,13 @@ def review(request: Request, store: Store, source_id: int, show: str = "", shot:
 
 
 @router.post("/{source_id}/draft")
-def change_draft(
-    request: Request, store: Store, source_id: int, action: Annotated[str, Form()] = "correct",
-    show: Annotated[str, Form()] = "", shot: Annotated[str, Form()] = "", up_axis: Annotated[str, Form()] = "",
-    metres_per_unit: Annotated[str, Form()] = "", rate: Annotated[str, Form()] = "",
-) -> Any:  # fmt: skip
+def change_draft(request: Request, store: Store, source_id: int, form: Annotated[DraftForm, Form()]) -> Any:
     """Correct what the file did not state, take a remedy or take one back (``remedy:`` or
     ``back:`` and JSON that names the camera)."""
     source, read = staged_scene(store, source_id)
     draft = Draft.of(source)
     recipes, correct = dict(draft.recipes), dict(draft.correct)
-    verb, _, rest = action.partition(":")
+    verb, _, rest = form.action.partition(":")
     try:
         if verb == "remedy":
             asked = json.loads(rest)
@@ -130,15 +160,13 @@ def change_draft(
             path, at = str(asked["path"]), int(asked["at"])
             recipes[path] = tuple(o for i, o in enumerate(recipes.get(path, ())) if i != at)
         else:
-            correct = corrections_typed(
-                draft, read, {"up_axis": up_axis, "metres_per_unit": metres_per_unit, "rate": rate}
-            )
+            correct = corrections_typed(draft, read, form.stated)
     except (ValueError, KeyError, TypeError) as error:
         if not isinstance(error, BadInput):
             raise BadInput("That change cannot be read: reload the page and try again.") from error
-        typed_form = {"show": show, "shot": shot, "up_axis": up_axis, "metres_per_unit": metres_per_unit, "rate": rate}
+        typed_form = {"show": form.show, "shot": form.shot, **form.stated}
         return _review_page(request, store, source, read, error.sentence, typed_form)
-    Draft(correct, recipes, draft.camera, show or draft.show, shot or draft.shot).kept_in(source)
+    Draft(correct, recipes, draft.camera, form.show or draft.show, form.shot or draft.shot).kept_in(source)
     return RedirectResponse(f"/take-in/{source_id}", status_code=303)
 
 
@@ -209,35 +237,17 @@ def _review_page(
 
 
 @router.post("/{source_id}")
-def keep(
-    request: Request,
-    store: Store,
-    source_id: int,
-    show: Annotated[str, Form()] = "",
-    shot: Annotated[str, Form()] = "",
-    resolution: Annotated[str, Form()] = "",
-    source_fit: Annotated[str, Form()] = "",
-    cameras: Annotated[list[str] | None, Form()] = None,
-    targets: Annotated[list[str] | None, Form()] = None,
-    keeping: Annotated[str, Form()] = "recipe",
-    up_axis: Annotated[str, Form()] = "",
-    metres_per_unit: Annotated[str, Form()] = "",
-    rate: Annotated[str, Form()] = "",
-    with_it: Annotated[list[str] | None, Form()] = None,
-    new_show: Annotated[bool, Form()] = False,
-    plate_kinds: Annotated[list[str] | None, Form()] = None,
-) -> Any:
-    stated = {"up_axis": up_axis, "metres_per_unit": metres_per_unit, "rate": rate}
+def keep(request: Request, store: Store, source_id: int, form: Annotated[KeepForm, Form()]) -> Any:
     asked = TakeIn(
-        show=show, shot=shot, resolution=resolution, source_fit=source_fit, cameras=cameras or [], targets=targets or [],
-        keeping=keeping, stated=stated, new_show=new_show,
+        show=form.show, shot=form.shot, resolution=form.resolution, source_fit=form.source_fit, cameras=form.cameras, targets=form.targets,
+        keeping=form.keeping, stated=form.stated, new_show=form.new_show,
     )  # fmt: skip
     try:
         kept = take_in(store, source_id, asked)
         source, read = staged_scene(store, source_id)
-        along = take_along(store, source, _camera_file(read), kept, with_it or [], plate_kinds or [])
+        along = take_along(store, source, _camera_file(read), kept, form.with_it, form.plate_kinds)
     except BadInput as error:
-        typed = asked.model_dump(exclude={"targets", "keeping", "stated", "new_show"}) | stated
+        typed = asked.model_dump(exclude={"targets", "keeping", "stated", "new_show"}) | form.stated
         typed["near_show"] = error.code == "near_show"
         return _review_page(request, store, *staged_scene(store, source_id), error.sentence, typed)
     target = f"/cameras/{kept[0].camera_id}" if len(kept) == 1 else "/"
@@ -246,22 +256,17 @@ def keep(
 
 
 @router.post("/{source_id}/recording")
-def open_recording(
-    request: Request, store: Store, source_id: int, camera: Annotated[str, Form()] = "", show: Annotated[str, Form()] = "",
-    shot: Annotated[str, Form()] = "", resolution: Annotated[str, Form()] = "", source_fit: Annotated[str, Form()] = "",
-    up_axis: Annotated[str, Form()] = "", metres_per_unit: Annotated[str, Form()] = "", rate: Annotated[str, Form()] = "",
-    new_show: Annotated[bool, Form()] = False,
-) -> Any:  # fmt: skip
+def open_recording(request: Request, store: Store, source_id: int, form: Annotated[RecordingForm, Form()]) -> Any:
     """The page of recordings for a camera of the file: gaps, jumps, noise, floor, frames of the show's rate."""
-    stated = {"up_axis": up_axis, "metres_per_unit": metres_per_unit, "rate": rate}
     asked = RecordedFile(
-        camera=camera, show=show, shot=shot, resolution=resolution, source_fit=source_fit, stated=stated, new_show=new_show
+        camera=form.camera, show=form.show, shot=form.shot, resolution=form.resolution, source_fit=form.source_fit, stated=form.stated,
+        new_show=form.new_show,
     )  # fmt: skip
     source, read = staged_scene(store, source_id)
     try:
         row = record_from_file(store, source, asked)
     except BadInput as error:
-        typed = asked.model_dump(include={"show", "shot", "resolution", "source_fit"}) | stated
+        typed = asked.model_dump(include={"show", "shot", "resolution", "source_fit"}) | form.stated
         typed["near_show"] = error.code == "near_show"
         return _review_page(request, store, source, read, error.sentence, typed)
     return RedirectResponse(f"/recordings/{row.id}", status_code=303)

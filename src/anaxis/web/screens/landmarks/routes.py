@@ -30,6 +30,7 @@ from anaxis.store.models import Version
 from anaxis.store.packages import all_packages
 from anaxis.store.queries import get_version, recipe_of, track_of
 from anaxis.web.access import needs
+from anaxis.web.forms import PageForm
 from anaxis.web.pages import Store, attachment, name_of_upload, number_or_none, page
 from anaxis.web.screens.recipe.routes import back_to
 
@@ -93,31 +94,40 @@ def rows_of(marks: Landmarks, convention: Convention) -> list[Row]:
     ]
 
 
+class LandmarkForm(PageForm):
+    """A change of landmarks: ``action`` says which, the other fields of what."""
+
+    version: int
+    action: str
+    name: str = ""
+    place: str = ""
+    table: str = ""
+    new_name: str = ""
+    axes: str = THE_FILE
+    to: str = ""
+
+
 @router.post("/{camera_id}/landmarks")
-def change(
-    store: Store, camera_id: int, version: Annotated[int, Form()], action: Annotated[str, Form()],
-    name: Annotated[str, Form()] = "", place: Annotated[str, Form()] = "", table: Annotated[str, Form()] = "",
-    new_name: Annotated[str, Form()] = "", axes: Annotated[str, Form()] = THE_FILE, to: Annotated[str, Form()] = "",
-) -> Any:  # fmt: skip
+def change(store: Store, camera_id: int, form: Annotated[LandmarkForm, Form()]) -> Any:
     """One change of the landmarks, which becomes an operation of the recipe."""
-    kept = get_version(store, camera_id, version)
-    convention, _ = axes_of(store, kept, axes)
-    if action == "type":
-        marks = parse_table(f"{name.strip()}\t{place}", convention)
-        operation, words = Operation("marks_add", {"marks": marks}), f"landmark {name.strip()} typed"
-    elif action == "paste":
-        marks = parse_table(table, convention)
+    kept = get_version(store, camera_id, form.version)
+    convention, _ = axes_of(store, kept, form.axes)
+    if form.action == "type":
+        marks = parse_table(f"{form.name.strip()}\t{form.place}", convention)
+        operation, words = Operation("marks_add", {"marks": marks}), f"landmark {form.name.strip()} typed"
+    elif form.action == "paste":
+        marks = parse_table(form.table, convention)
         operation, words = Operation("marks_add", {"marks": marks}), f"{len(marks)} landmarks pasted"
-    elif action == "rename":
-        operation = Operation("mark_rename", {"name": name, "to": new_name})
-        words = f"landmark {name} renamed"
-    elif action in ("hide", "show"):
-        operation = Operation("marks_hide", {"names": [name], "way": action})
-        words = f"landmark {name} {'hidden' if action == 'hide' else 'shown'}"
+    elif form.action == "rename":
+        operation = Operation("mark_rename", {"name": form.name, "to": form.new_name})
+        words = f"landmark {form.name} renamed"
+    elif form.action in ("hide", "show"):
+        operation = Operation("marks_hide", {"names": [form.name], "way": form.action})
+        words = f"landmark {form.name} {'hidden' if form.action == 'hide' else 'shown'}"
     else:
         raise BadInput("That is no change of a landmark: reload the page and try again.")
     edit_version(store, kept, inserted(recipe_of(kept), operation), words)
-    return back_to(camera_id, "place", f"{to}&axes={axes}")
+    return back_to(camera_id, "place", f"{form.to}&axes={form.axes}")
 
 
 def parse_table(text: str, convention: Convention) -> list[dict[str, Any]]:

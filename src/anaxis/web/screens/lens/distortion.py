@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from typing import Annotated, Any
+from typing import Annotated, Any, Literal
 
 import numpy as np
 from fastapi import APIRouter, File, Form, Request, UploadFile
@@ -36,6 +36,7 @@ from anaxis.store.models import Version
 from anaxis.store.queries import get_version, picture_of_version, track_of
 from anaxis.web.access import OPEN, needs
 from anaxis.web.drawings.distortion import distortion_svg, fold_radius, largest_displacement_px
+from anaxis.web.forms import PageForm
 from anaxis.web.own_worker import ensure_worker
 from anaxis.web.pages import Store, TypedForm, name_of_upload, number_or_none, page
 
@@ -102,48 +103,46 @@ def from_file(
     return _page(request, store, kept, {"to": to}, document, of=name)
 
 
+class MapsForm(PageForm):
+    """Maps of a lens, and the model that is fitted to them; an empty ``direction`` and ``origin`` are found out."""
+
+    version: int
+    files: list[UploadFile]
+    model: str
+    direction: Literal["", "undistort", "distort"] = ""
+    origin: Literal["", "lower left", "upper left"] = ""
+    render: str = ""
+    to: str = ""
+
+
 @router.post("/{camera_id}/distortion/maps")
-def from_maps(
-    request: Request,
-    store: Store,
-    camera_id: int,
-    version: Annotated[int, Form()],
-    files: Annotated[list[UploadFile], File()],
-    model: Annotated[str, Form()],
-    direction: Annotated[str, Form()] = "",
-    origin: Annotated[str, Form()] = "",
-    render: Annotated[str, Form()] = "",
-    to: Annotated[str, Form()] = "",
-) -> Any:
-    kept = get_version(store, camera_id, version)
-    if direction not in ("", "undistort", "distort") or origin not in ("", "lower left", "upper left"):
-        raise BadInput("Choose direction and origin from the lists.")
-    if model != mapped.CODE:
-        model_of(model)
-    found = fitted_to_maps(
-        store, kept, _read(request, files), [model], direction, origin, parse_image(render) if render.strip() else None
-    )
-    return _page(
-        request, store, kept, {"to": to}, found.document, found, of=", ".join(name_of_upload(f) for f in files)
-    )
+def from_maps(request: Request, store: Store, camera_id: int, form: Annotated[MapsForm, Form()]) -> Any:
+    kept = get_version(store, camera_id, form.version)
+    if form.model != mapped.CODE:
+        model_of(form.model)
+    render = parse_image(form.render) if form.render else None
+    found = fitted_to_maps(store, kept, _read(request, form.files), [form.model], form.direction, form.origin, render)
+    names = ", ".join(name_of_upload(f) for f in form.files)
+    return _page(request, store, kept, {"to": form.to}, found.document, found, of=names)
+
+
+class BoardForm(PageForm):
+    """Pictures of a test board, and how many corners it has."""
+
+    version: int
+    files: list[UploadFile]
+    kind: str
+    columns: int
+    rows: int
+    to: str = ""
 
 
 @router.post("/{camera_id}/distortion/board")
-def from_board(
-    request: Request,
-    store: Store,
-    camera_id: int,
-    version: Annotated[int, Form()],
-    files: Annotated[list[UploadFile], File()],
-    kind: Annotated[str, Form()],
-    columns: Annotated[str, Form()],
-    rows: Annotated[str, Form()],
-    to: Annotated[str, Form()] = "",
-) -> Any:
-    kept = get_version(store, camera_id, version)
-    board = Board(kind, _count(columns, "corners across"), _count(rows, "corners down"))
-    found = estimated_from_boards(store, kept, _read(request, files), board)
-    return _page(request, store, kept, {"to": to}, found.document, found, of=f"a {kind}")
+def from_board(request: Request, store: Store, camera_id: int, form: Annotated[BoardForm, Form()]) -> Any:
+    kept = get_version(store, camera_id, form.version)
+    board = Board(form.kind, form.columns, form.rows)
+    found = estimated_from_boards(store, kept, _read(request, form.files), board)
+    return _page(request, store, kept, {"to": form.to}, found.document, found, of=f"a {form.kind}")
 
 
 @router.post("/{camera_id}/distortion/maps/make")

@@ -26,6 +26,7 @@ from anaxis.store.models import Version
 from anaxis.store.queries import get_version, picture_of_version, recipe_of, track_of
 from anaxis.web.access import needs
 from anaxis.web.drawings.lens import FilmView, film_svg, part_svg, views_svg
+from anaxis.web.forms import PageForm
 from anaxis.web.pages import Store, number_or_none, page
 from anaxis.web.screens.lens.part import part_of_form, part_operation
 from anaxis.web.screens.recipe.routes import back_to
@@ -150,24 +151,28 @@ def _number(text: str, what: str) -> float:
     return found
 
 
+class LensForm(PageForm):
+    """The lens that was tried (``state``) at a frame, taken on frames ``first`` to ``last``, all where they are left out."""
+
+    version: int
+    state: str
+    frame: str = ""
+    way: str = ""
+    first: float | None = None
+    last: float | None = None
+    to: str = ""
+
+
 @router.post("/{camera_id}/lens")
-def take(
-    store: Store, camera_id: int, version: Annotated[int, Form()], state: Annotated[str, Form()], frame: Annotated[str, Form()] = "",
-    way: Annotated[str, Form()] = "", first: Annotated[str, Form()] = "", last: Annotated[str, Form()] = "",
-    to: Annotated[str, Form()] = "",
-) -> Any:  # fmt: skip
+def take(store: Store, camera_id: int, form: Annotated[LensForm, Form()]) -> Any:
     """The lens tried, taken: as operations of the recipe, and a fit as the picture's own."""
-    kept = get_version(store, camera_id, version)
+    kept = get_version(store, camera_id, form.version)
     track, picture = track_of(kept)[0], picture_of_version(kept)
-    before = trial_at(track, place_of(track, frame), picture.image, picture.fit)
-    after = _state(state).trial(picture.image)
-    span = {
-        k: v
-        for k, v in (("first", number_or_none(first, "a frame")), ("last", number_or_none(last, "a frame")))
-        if v is not None
-    }
+    before = trial_at(track, place_of(track, form.frame), picture.image, picture.fit)
+    after = _state(form.state).trial(picture.image)
+    span = {k: v for k, v in (("first", form.first), ("last", form.last)) if v is not None}
     recipe, words = recipe_of(kept), []
-    for operation, said in operations_between(before, after, way, span):
+    for operation, said in operations_between(before, after, form.way, span):
         recipe = inserted(recipe, operation)
         words.append(said)
     if after.fit != before.fit:
@@ -176,7 +181,7 @@ def take(
     if not words:
         raise BadInput("This lens is the one the camera has already: change a number first.")
     edit_version(store, kept, recipe, ", ".join(words) + _span_words(span), picture)
-    return back_to(camera_id, "lens", to)
+    return back_to(camera_id, "lens", form.to)
 
 
 def operations_between(before: Trial, after: Trial, way: str, span: dict[str, float]) -> list[tuple[Operation, str]]:

@@ -7,7 +7,7 @@ from collections.abc import Callable
 from typing import Annotated, Any, NamedTuple
 
 import numpy as np
-from fastapi import APIRouter, Depends, Form, Request
+from fastapi import APIRouter, Form, Request
 
 from anaxis.app.cameras.edit import edit_version
 from anaxis.core.camera.projection import projection_of
@@ -25,6 +25,7 @@ from anaxis.packages.habits.world_turn import about_axis
 from anaxis.store.queries import get_version, picture_of_version, recipe_of, track_of
 from anaxis.web.access import needs
 from anaxis.web.drawings.place import placed_svg, standing
+from anaxis.web.forms import PageForm
 from anaxis.web.pages import Store, number_or_none, page
 from anaxis.web.screens.landmarks.routes import axes_of
 from anaxis.web.screens.lens.routes import place_of
@@ -51,64 +52,65 @@ class Pair(NamedTuple):
     off_px: float | None
 
 
-def _wanted(
-    store: Store, camera_id: int, version: Annotated[int, Form()], action: Annotated[str, Form()], axes: Annotated[str, Form()] = "file",
-    move: Annotated[str, Form()] = "", axis: Annotated[str, Form()] = "Y", angle: Annotated[str, Form()] = "", scale: Annotated[str, Form()] = "",
-    frame: Annotated[str, Form()] = "", point: Annotated[str, Form()] = "", heading: Annotated[str, Form()] = "",
-    pairs: Annotated[str, Form()] = "", with_scale: Annotated[str, Form()] = "",
-) -> Callable[[], Wanted]:  # fmt: skip
+class PlaceForm(PageForm):
+    """The Place station: ``action`` says by what the camera is placed; its numbers are read as they are typed."""
+
+    version: int
+    action: str
+    axes: str = "file"
+    move: str = ""
+    axis: str = "Y"
+    angle: str = ""
+    scale: str = ""
+    frame: str = ""
+    point: str = ""
+    heading: str = ""
+    pairs: str = ""
+    with_scale: bool = False
+    to: str = ""
+
+
+def _wanted(store: Store, camera_id: int, form: PlaceForm) -> Callable[[], Wanted]:
     """What the form asks for, worked out when it is called, so that a look at it may say what is still missing."""
-    kept = get_version(store, camera_id, version)
-    convention, unit = axes_of(store, kept, axes)
+    kept = get_version(store, camera_id, form.version)
+    convention, unit = axes_of(store, kept, form.axes)
     track, marks, _ = track_of(kept)
 
     def found() -> Wanted:
-        if action == "type":
-            return _typed(convention, unit, move, axis, angle, scale)
-        if action == "point":
-            at = place_of(track, frame)
-            where = convention.position_to_canonical(_three(point, "the point"))
-            said = f"frame {format_frame(track.frames[at])} stands on {point.strip()} {unit}"
-            said += f", heading {heading}°" if heading.strip() else ""
-            return Wanted(at_frame(track, at, where, number_or_none(heading, "a heading")), said)
-        if action == "pairs":
-            return _solved(pairs, bool(with_scale), convention, track, marks, picture_of_version(kept))
-        if action == "origin":
+        if form.action == "type":
+            return _typed(convention, unit, form)
+        if form.action == "point":
+            at = place_of(track, form.frame)
+            where = convention.position_to_canonical(_three(form.point, "the point"))
+            said = f"frame {format_frame(track.frames[at])} stands on {form.point.strip()} {unit}"
+            said += f", heading {form.heading}°" if form.heading else ""
+            return Wanted(at_frame(track, at, where, number_or_none(form.heading, "a heading")), said)
+        if form.action == "pairs":
+            return _solved(form.pairs, form.with_scale, convention, track, marks, picture_of_version(kept))
+        if form.action == "origin":
             return Wanted(near_origin(track), "the middle of the path over the origin")
         raise BadInput("That is no way to place a camera: reload the page.")
 
     return found
 
 
-WantedForm = Annotated[Callable[[], Wanted], Depends(_wanted)]
-
-
 @router.post("/{camera_id}/place")
-def placed(
-    store: Store, camera_id: int, version: Annotated[int, Form()], wanted: WantedForm, to: Annotated[str, Form()] = ""
-) -> Any:
-    kept, found = get_version(store, camera_id, version), wanted()
+def placed(store: Store, camera_id: int, form: Annotated[PlaceForm, Form()]) -> Any:
+    kept, found = get_version(store, camera_id, form.version), _wanted(store, camera_id, form)()
     operation = Operation("place", {**found.similarity.as_params(), "told": found.said[:300]})
     edit_version(store, kept, inserted(recipe_of(kept), operation), f"Placed: {found.said}"[:300])
-    return back_to(camera_id, "place", to)
+    return back_to(camera_id, "place", form.to)
 
 
 @router.post("/{camera_id}/place/look")
-def looked_at(
-    request: Request,
-    store: Store,
-    camera_id: int,
-    version: Annotated[int, Form()],
-    wanted: WantedForm,
-    axes: Annotated[str, Form()] = "file",
-) -> Any:
+def looked_at(request: Request, store: Store, camera_id: int, form: Annotated[PlaceForm, Form()]) -> Any:
     """The path and landmarks as they would stand, before that is taken; what is still missing is said in its place."""
-    kept = get_version(store, camera_id, version)
+    kept = get_version(store, camera_id, form.version)
     try:
-        found = wanted()
+        found = _wanted(store, camera_id, form)()
     except BadInput as error:
         return page(request, "camera/place_look.html", missing=error.sentence)
-    convention, unit = axes_of(store, kept, axes)
+    convention, unit = axes_of(store, kept, form.axes)
     track, landmarks, _ = track_of(kept)
     marks = landmarks.shown().position_m[0]
     none = np.zeros((0, 3))
@@ -128,8 +130,9 @@ def looked_at(
     )  # fmt: skip
 
 
-def _typed(convention: Convention, unit: str, move: str, axis: str, angle: str, scale: str) -> Wanted:
+def _typed(convention: Convention, unit: str, form: PlaceForm) -> Wanted:
     """Turned about the origin, scaled, then moved."""
+    move, axis, angle, scale = form.move, form.axis, form.angle, form.scale
     if axis not in "XYZ" or len(axis) != 1:
         raise BadInput(f"'{axis}' is no axis: choose X, Y or Z.")
     turn_deg, factor = number_or_none(angle, "an angle") or 0.0, number_or_none(scale, "a scale")

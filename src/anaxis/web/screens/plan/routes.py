@@ -33,8 +33,9 @@ from anaxis.store.models import PlanTarget, Run, Show
 from anaxis.store.packages import all_packages
 from anaxis.store.queries import found, get_show, saved_recipes
 from anaxis.web.access import needs
+from anaxis.web.forms import PageForm
 from anaxis.web.own_worker import ensure_worker
-from anaxis.web.pages import Store, number_or_none, page
+from anaxis.web.pages import Store, page
 
 router = APIRouter(dependencies=[needs()])
 _PAGE = 100
@@ -59,16 +60,23 @@ def plan(request: Request, store: Store, show_id: int, state: str = "", q: str =
     )  # fmt: skip
 
 
+class TargetForm(PageForm):
+    """What a plan owes: a format for a package, of some shots only where they are named."""
+
+    package: str
+    format_key: str
+    recipe: str = ""
+    reduce_px: float | None = None
+    overscan: str = ""
+    only: str = ""
+
+
 @router.post("/shows/{show_id}/plan/targets", dependencies=[needs(change=Role.LEAD)])
-def add_target(
-    store: Store, show_id: int, package: Annotated[str, Form()], format_key: Annotated[str, Form()], recipe: Annotated[str, Form()] = "",
-    reduce_px: Annotated[str, Form()] = "", overscan: Annotated[str, Form()] = "", only: Annotated[str, Form()] = "",
-) -> Any:  # fmt: skip
+def add_target(store: Store, show_id: int, form: Annotated[TargetForm, Form()]) -> Any:
     show = get_show(store, show_id)
-    options = DeliveryOptions(
-        reduce_px=number_or_none(reduce_px, "pixels that fewer keys may cost"), overscan=overscan.strip()
-    )
-    set_target(store, show, package, format_key, options, recipe, shots_named(show, only.replace(",", " ").split()))
+    options = DeliveryOptions(reduce_px=form.reduce_px, overscan=form.overscan.strip())
+    only = shots_named(show, form.only.replace(",", " ").split())
+    set_target(store, show, form.package, form.format_key, options, form.recipe, only)
     return _board(show_id)
 
 

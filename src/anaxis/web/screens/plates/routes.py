@@ -37,8 +37,9 @@ from anaxis.queue.jobs import OPEN
 from anaxis.store.models import Plate, Version
 from anaxis.store.queries import NotFound, get_version
 from anaxis.web.access import needs
+from anaxis.web.forms import PageForm
 from anaxis.web.own_worker import ensure_worker
-from anaxis.web.pages import Store, name_of_upload, number_or_none, page
+from anaxis.web.pages import Store, name_of_upload, page
 
 router = APIRouter(dependencies=[needs()])
 _MOST_FILES = 500
@@ -55,21 +56,22 @@ def browse(
     )  # fmt: skip
 
 
+class AttachForm(PageForm):
+    """A sequence of a folder below a media root."""
+
+    version: int
+    root: str
+    sequence: str
+    kind: str
+    folder: str = ""
+    to: str = ""
+
+
 @router.post("/cameras/{camera_id}/plates")
-def attach(
-    request: Request,
-    store: Store,
-    camera_id: int,
-    version: Annotated[int, Form()],
-    root: Annotated[str, Form()],
-    sequence: Annotated[str, Form()],
-    kind: Annotated[str, Form()],
-    folder: Annotated[str, Form()] = "",
-    to: Annotated[str, Form()] = "",
-) -> Any:
-    kept = get_version(store, camera_id, version)
-    plate = attach_plate(store, kept.camera.shot, root, folder, sequence, kind)
-    return _begun(request, store, kept, plate, to)
+def attach(request: Request, store: Store, camera_id: int, form: Annotated[AttachForm, Form()]) -> Any:
+    kept = get_version(store, camera_id, form.version)
+    plate = attach_plate(store, kept.camera.shot, form.root, form.folder, form.sequence, form.kind)
+    return _begun(request, store, kept, plate, form.to)
 
 
 @router.post("/cameras/{camera_id}/plates/files")
@@ -103,28 +105,25 @@ def _back(camera_id: int, version: int, to: str) -> Response:
     return RedirectResponse(f"/cameras/{camera_id}?version={version}&to={to}&station=plate", status_code=303)
 
 
+class PlateForm(PageForm):
+    """Which plate it is, its ``offset`` in frames, how it is shown (``stops`` brighter), and what the page showed of it (``base``)."""
+
+    camera: int
+    version: int
+    kind: str
+    offset: int = 0
+    view: str = "plain"
+    stops: float = 0.0
+    to: str = ""
+    base: str = ""
+
+
 @router.post("/plates/{number}")
-def change(
-    request: Request,
-    store: Store,
-    number: int,
-    camera: Annotated[int, Form()],
-    version: Annotated[int, Form()],
-    kind: Annotated[str, Form()],
-    offset: Annotated[str, Form()] = "0",
-    view: Annotated[str, Form()] = "plain",
-    stops: Annotated[str, Form()] = "0",
-    to: Annotated[str, Form()] = "",
-    base: Annotated[str, Form()] = "",
-) -> Any:
-    plate, kept = get_plate(store, number), get_version(store, camera, version)
-    moved = number_or_none(offset, "an offset in frames") or 0.0
-    if moved != round(moved):
-        raise BadInput(f"An offset of {moved:g} frames cannot be: type a whole number.")
-    brighter = number_or_none(stops, "stops") or 0.0
-    require_base(store, plate, base, "kind", "frame_offset", "view", "stops")
-    change_plate(store, plate, kind, int(moved), view, brighter)
-    return _begun(request, store, kept, plate, to)
+def change(request: Request, store: Store, number: int, form: Annotated[PlateForm, Form()]) -> Any:
+    plate, kept = get_plate(store, number), get_version(store, form.camera, form.version)
+    require_base(store, plate, form.base, "kind", "frame_offset", "view", "stops")
+    change_plate(store, plate, form.kind, form.offset, form.view, form.stops)
+    return _begun(request, store, kept, plate, form.to)
 
 
 @router.post("/plates/{number}/remove")

@@ -6,7 +6,7 @@ from math import log10
 from typing import Annotated, Any
 from urllib.parse import urlencode
 
-from fastapi import APIRouter, Form, Request, Response
+from fastapi import APIRouter, Form, Query, Request, Response
 from fastapi.responses import RedirectResponse
 
 from anaxis.app.cameras.take_in import take_in_bytes
@@ -22,7 +22,8 @@ from anaxis.store.queries import get_shot, get_version, picture_of_version, trac
 from anaxis.web.access import needs
 from anaxis.web.drawings.axes import axes_svg
 from anaxis.web.drawings.thumbnail import thumbnail
-from anaxis.web.pages import HERE, Store, number_or_none, page
+from anaxis.web.forms import PageForm
+from anaxis.web.pages import HERE, Store, page
 
 router = APIRouter(dependencies=[needs()])
 # The one scale of deviations: decades of a pixel, from the first to the last.
@@ -40,20 +41,35 @@ def along_scale(deviation_px: float) -> float:
     return min(1.0, max(0.0, (log10(max(deviation_px, 1e-12)) - low) / (high - low)))
 
 
+class ShotsQuery(PageForm):
+    """Which cameras of a show are listed, and in which order."""
+
+    show: int | None = None
+    q: str = ""
+    state: str = ""
+    findings: bool = False
+    behind: bool = False
+    package: str = ""
+    who: str = ""
+    days: float | None = None
+    sort: str = "shot"
+    at: int = 0
+
+    @property
+    def filter(self) -> ShotFilter:
+        days = None if self.days is None else max(0, min(int(self.days), 36_500))
+        state, sort = self.state if self.state in STATES else "", self.sort if self.sort in SORTS else "shot"
+        return ShotFilter(
+            self.q.strip(), state, self.findings, self.behind, self.package, self.who, days, sort, self.at
+        )
+
+
 @router.get("/")
-def shots(
-    request: Request, store: Store, show: int | None = None, q: str = "", state: str = "", findings: str = "", behind: str = "", package: str = "",
-    who: str = "", days: str = "", sort: str = "shot", at: int = 0,
-) -> Any:  # fmt: skip
+def shots(request: Request, store: Store, query: Annotated[ShotsQuery, Query()]) -> Any:
     """A show's cameras by shot: the show worked in last, or the one asked for."""
-    shown = shown_show(store, show)
+    shown, asked = shown_show(store, query.show), query.filter
     if shown is None:
         return page(request, "shots/index.html", show=None, samples=SAMPLES)
-    typed = number_or_none(days, "the days since a change")
-    asked = ShotFilter(
-        q.strip(), state if state in STATES else "", bool(findings), bool(behind), package, who, None if typed is None else max(0, min(int(typed), 36_500)),
-        sort if sort in SORTS else "shot", at,
-    )  # fmt: skip
     ticks = [(f"{10.0**d:g}", along_scale(10.0**d)) for d in (-4, -2, 0)]
     packages, people = asked_of(store, shown)
     kept = {k: v for k, v in request.query_params.items() if k != "at" and v}
@@ -82,24 +98,25 @@ def take_sample(request: Request, store: Store, name: Annotated[str, Form()]) ->
     return RedirectResponse(f"/take-in/{source.id}", status_code=303)
 
 
+class ExpectForm(PageForm):
+    """What the edit expects of a shot, and what the page showed of it (``base``)."""
+
+    first_frame: float | None = None
+    last_frame: float | None = None
+    rate: str = ""
+    camera: int | None = None
+    to: str = ""
+    base: str = ""
+
+
 @router.post("/shots/{shot_id}/expected")
-def expect(
-    store: Store,
-    shot_id: int,
-    first_frame: Annotated[str, Form()] = "",
-    last_frame: Annotated[str, Form()] = "",
-    rate: Annotated[str, Form()] = "",
-    camera: Annotated[int | None, Form()] = None,
-    to: Annotated[str, Form()] = "",
-    base: Annotated[str, Form()] = "",
-) -> Any:
+def expect(store: Store, shot_id: int, form: Annotated[ExpectForm, Form()]) -> Any:
     """What the edit expects of a shot; its cameras are held against it from now on."""
-    first, last = number_or_none(first_frame, "the first frame"), number_or_none(last_frame, "the last frame")
-    parsed = parse_rate(rate) if rate.strip() else None
+    parsed = parse_rate(form.rate) if form.rate else None
     shot = get_shot(store, shot_id)
-    require_base(store, shot, base, "first_frame", "last_frame", "rate")
-    expect_of_shot(store, shot, first, last, parsed)
-    target = f"/cameras/{camera}?station=time&to={to}" if camera else "/"
+    require_base(store, shot, form.base, "first_frame", "last_frame", "rate")
+    expect_of_shot(store, shot, form.first_frame, form.last_frame, parsed)
+    target = f"/cameras/{form.camera}?station=time&to={form.to}" if form.camera else "/"
     return RedirectResponse(target, status_code=303)
 
 
