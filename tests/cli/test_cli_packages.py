@@ -223,7 +223,7 @@ def test_a_channel_mapping_holds_for_any_rotation(a: str, b: str) -> None:
 
 
 def test_profile_commands(tmp_path: Path, bad: Path) -> None:
-    assert len(said("profile", "list", "--json")) == 9
+    assert len(said("profile", "list", "--json")) == len(SHIPPED_KEYS)
     assert said("profile", "show", "zup-lh-cm")["key"] == "zup-lh-cm"
     assert "2 habits" in run("profile", "check", bad).stdout
     mapped = said("profile", "map", "yup-lh-cm", "yup-rh-unit", "--json")

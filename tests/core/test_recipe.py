@@ -20,7 +20,7 @@ from anaxis.core.motion.edits import lens_document
 from anaxis.core.proof.compare import compare
 from anaxis.core.recipe.documents import recipe_document, recipe_from_document
 from anaxis.core.recipe.model import Operation
-from anaxis.core.recipe.operations import KINDS, bake
+from anaxis.core.recipe.operations import KINDS, baking
 from anaxis.core.recipe.replay import checked_order, inserted, replay
 from anaxis.core.scene.bake import bake_camera, world_matrices
 from anaxis.core.scene.landmarks import LEGAL_NAME_RULE, NO_LANDMARKS, legal_name
@@ -199,7 +199,7 @@ def test_doing_a_recipe_again_gives_the_same_bytes(demo_files: dict[str, Path], 
 
 
 def bake_frames(rig: Scene, params: dict[str, Any]) -> Any:
-    return bake.frames_of(rig, "/base/cam", bake.KIND.read(params))
+    return baking.frames_of(rig, "/base/cam", baking.BAKE.read(params))
 
 
 def test_the_bake_takes_a_range_and_a_step_and_samples_on_a_frame_as_they_are(rig: Scene) -> None:

@@ -143,7 +143,9 @@ def test_a_wrong_number_is_said_at_its_field_and_what_was_typed_stays(
     wrong = page.locator("#wrong-field")
     expect(wrong).to_have_text("'ten' is not a number: type one, or leave the field empty. Nothing was changed.")
     expect(page.locator("[name=plane_m]")).to_be_focused()
-    assert page.input_value("[name=plane_m]") == "ten" and page.get_attribute("[name=plane_m]", "aria-invalid") == "true"
+    assert (
+        page.input_value("[name=plane_m]") == "ten" and page.get_attribute("[name=plane_m]", "aria-invalid") == "true"
+    )
     assert page.input_value("[name=overscan]") == "10%" and page.get_by_label("Track JSON").is_checked()
     expect(page.locator(".top-said")).to_have_count(0)
     fits(page)

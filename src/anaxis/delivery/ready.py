@@ -27,7 +27,8 @@ from anaxis.formats import format_of
 from anaxis.formats.file_axes import file_axes
 from anaxis.formats.file_time import zero_frame_of
 from anaxis.packages.habit import Outbound
-from anaxis.packages.habits import HABITS, compensated, snap
+from anaxis.packages.habits import HABITS, compensated
+from anaxis.packages.habits.numbers import SNAP
 from anaxis.packages.model import Profile
 
 # How far ahead of a cut, in frames, what follows begins in files that hold curves; its shot ends twice as far ahead.
@@ -147,7 +148,7 @@ def with_cuts_held(camera: ShotCamera, profile: Profile) -> tuple[ShotCamera, tu
     if track.marked is None or not (track.marked > 0).any() or (track.frames != np.round(track.frames)).any():
         return camera, ()
     cuts = track.frames[track.marked > 0]
-    if any(code == snap.HABIT.code for code, _ in profile.active_habits):
+    if any(code == SNAP.code for code, _ in profile.active_habits):
         return camera, (
             f"The package moves samples to whole frames, so none stands before the {len(cuts)} cuts: motion blur about a cut mixes two shots there.",
         )

@@ -18,6 +18,7 @@ from anaxis.core.camera.track import on_common_frames, require_usable
 from anaxis.core.errors import BadInput
 from anaxis.core.scene.nodes import UP_AXES
 from anaxis.core.space.axes import Convention
+from anaxis.core.space.rotation import about_axis
 from anaxis.core.time.rates import rate_text
 from anaxis.diagnosis.calibration_axes import Target, axes_document, camera_of, track_of, world_of
 from anaxis.diagnosis.calibration_form import Returned
@@ -27,7 +28,6 @@ from anaxis.diagnosis.diagnose import EXPLAINED_PX, Diagnosis, diagnose
 from anaxis.diagnosis.noise import decimals_in, of_decimals
 from anaxis.packages.habit import Arriving
 from anaxis.packages.habits import HABITS, arrived, in_order
-from anaxis.packages.habits.world_turn import about_axis
 from anaxis.packages.model import Profile, profile_from_dict
 
 Causes = tuple[tuple[str, dict[str, Any]], ...]

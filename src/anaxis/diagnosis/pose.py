@@ -18,12 +18,11 @@ from anaxis.core.camera.track import Lens, Track
 from anaxis.core.scene.nodes import UP_AXES
 from anaxis.core.scene.tree import roll_deg
 from anaxis.core.space.axes import ORDERS, Convention
-from anaxis.core.space.rotation import angles_from_matrices, matrices_from_angles
+from anaxis.core.space.rotation import angles_from_matrices, camera_turn, matrices_from_angles
 from anaxis.core.typing import Floats
 from anaxis.diagnosis.case import Aligned, Case
 from anaxis.diagnosis.time import Cause
 from anaxis.packages.habits import HABITS
-from anaxis.packages.habits.look_axis import camera_turn
 
 # How far from constant a turn may be and still be one turn: a thirtieth of a degree.
 _HOLDS = 6e-4

@@ -7,7 +7,7 @@ from typing import NamedTuple
 import numpy as np
 
 from anaxis.core.recipe.model import Recipe, Work
-from anaxis.core.recipe.operations import kind_of, set_add, shift
+from anaxis.core.recipe.operations import geometry, kind_of, placing
 from anaxis.core.scene.hull import pieces_m
 from anaxis.core.scene.nodes import corrected
 from anaxis.core.typing import Floats, Ints
@@ -38,10 +38,10 @@ def _objects(work: Work, recipe: Recipe, names: tuple[str, ...]) -> dict[str, Fl
     for operation in (o for o in recipe if o.on):
         kind = kind_of(operation.code)
         p = kind.read(operation.params)
-        if isinstance(p, set_add.SetAdd):
+        if isinstance(p, geometry.SetAdd):
             other = corrected(work.sets(p.sha256), p.up_axis, p.metres_per_unit)
             moved = pieces_m(other, names, np.array([other.first_frame])) | moved
-        elif isinstance(p, shift.Shift):
+        elif isinstance(p, placing.Shift):
             moved = {k: v + np.array([p.x_m, p.y_m, p.z_m]) for k, v in moved.items()}
         elif kind.placement is not None:
             moved = {k: kind.placement(p).points(v) for k, v in moved.items()}

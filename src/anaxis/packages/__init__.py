@@ -19,7 +19,7 @@ SHIPPED_KEYS = (
 
 @cache
 def shipped_profiles() -> dict[str, Profile]:
-    """The nine shipped profiles by key (docs/profiles.md)."""
+    """The shipped profiles by key (docs/profiles.md)."""
     folder = files("anaxis.packages").joinpath("shipped")
     return {
         key: profile_from_dict(json.loads(folder.joinpath(f"{key}.json").read_text(encoding="utf-8")), key)

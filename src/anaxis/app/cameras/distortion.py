@@ -20,8 +20,7 @@ from anaxis.core.camera.plate.window import Window, window_of
 from anaxis.core.camera.track import Track
 from anaxis.core.errors import BadInput
 from anaxis.core.recipe.model import Operation
-from anaxis.core.recipe.operations import distortion as operation
-from anaxis.core.recipe.operations import distortion_off
+from anaxis.core.recipe.operations.distortion import DISTORTION, DISTORTION_OFF, distorted
 from anaxis.core.recipe.replay import inserted
 from anaxis.core.scene.picture import Picture
 from anaxis.diagnosis.board import Board, calibrated
@@ -36,17 +35,17 @@ def take_distortion(context: Context, version: Version, document: dict[str, Any]
     frames = document.get("frames")
     document = {k: v for k, v in document.items() if k != "frames"}
     track, picture = track_of(version)[0], picture_of_version(version)
-    bend_of(operation.distorted(track, document, frames), picture.image, picture.fit)  # raises where it folds over
+    bend_of(distorted(track, document, frames), picture.image, picture.fit)  # raises where it folds over
     params = {"document": document, **({"of": of[:120]} if of else {}), **({"frames": frames} if frames else {})}
-    made = Operation(operation.KIND.code, params)
-    recipe = tuple(o for o in recipe_of(version) if o.code != distortion_off.KIND.code)
-    return edit_version(context, version, inserted(recipe, made), f"Distortion: {operation.KIND.says(params)}"[:200])
+    made = Operation(DISTORTION.code, params)
+    recipe = tuple(o for o in recipe_of(version) if o.code != DISTORTION_OFF.code)
+    return edit_version(context, version, inserted(recipe, made), f"Distortion: {DISTORTION.says(params)}"[:200])
 
 
 def drop_distortion(context: Context, version: Version) -> Version:
     """The camera has no distortion, whatever its file or recipe brought."""
-    recipe = tuple(o for o in recipe_of(version) if o.code != operation.KIND.code)
-    return edit_version(context, version, inserted(recipe, Operation(distortion_off.KIND.code)), "No distortion")
+    recipe = tuple(o for o in recipe_of(version) if o.code != DISTORTION.code)
+    return edit_version(context, version, inserted(recipe, Operation(DISTORTION_OFF.code)), "No distortion")
 
 
 def fitted_to_maps(
@@ -93,7 +92,5 @@ def tried(track: Track, document: dict[str, Any], at: int) -> Track:
     """One sample of a camera with a distortion that is only tried. Raises BadInput."""
     alone = replace(track, distortion=None).take(np.array([at]))
     if document.get("model") == mapped.CODE:
-        return operation.distorted(alone, document)
-    return operation.distorted(
-        alone, {k: v[at] if isinstance(v, list) else v for k, v in document.items() if k != "frames"}
-    )
+        return distorted(alone, document)
+    return distorted(alone, {k: v[at] if isinstance(v, list) else v for k, v in document.items() if k != "frames"})

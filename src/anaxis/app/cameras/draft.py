@@ -10,7 +10,7 @@ from anaxis.app.context import Context
 from anaxis.core.errors import BadInput
 from anaxis.core.recipe.documents import recipe_document, recipe_from_document
 from anaxis.core.recipe.model import Operation, Recipe
-from anaxis.core.recipe.operations import correct, kind_of
+from anaxis.core.recipe.operations import kind_of, tree
 from anaxis.core.recipe.replay import inserted
 from anaxis.core.scene.landmarks import legal_name
 from anaxis.core.scene.nodes import Scene, corrected
@@ -54,7 +54,7 @@ class Draft:
         own = self.recipes.get(path, ())
         if not self.correct:
             return own
-        return (correct.KIND.operation(self._stated()), *own)
+        return (tree.CORRECT.operation(self._stated()), *own)
 
     def with_remedy(self, path: str, operation: Operation) -> Draft:
         """The draft with a remedy of a camera taken; a guess confirmed holds for all of the file."""

@@ -19,7 +19,8 @@ from anaxis.core.motion.edits import lens_document
 from anaxis.core.recipe.documents import recipe_document
 from anaxis.core.recipe.effects import changes_picture, picture_after, picture_before
 from anaxis.core.recipe.model import Recipe
-from anaxis.core.recipe.operations import keep_lens, kind_of
+from anaxis.core.recipe.operations import kind_of
+from anaxis.core.recipe.operations import lens as lens_operations
 from anaxis.core.recipe.replay import completed, inserted
 from anaxis.core.scene.landmarks import legal_name
 from anaxis.core.scene.nodes import Scene
@@ -94,7 +95,7 @@ def planned_retake(
         picture = _kept_picture(before, scene_from_bytes(before.source_file.scene), scene, picture, keeping)
     if keeping == "motion":
         lens = lens_document(track_of(before)[0])
-        recipe = inserted(recipe, keep_lens.KIND.operation({"lens": lens, "of": f"version {before.label}"}))
+        recipe = inserted(recipe, lens_operations.KEEP_LENS.operation({"lens": lens, "of": f"version {before.label}"}))
     expected = expected_of(context.get_one(Shot, camera.shot_id))
     report = looked_at(context, source.name, source.scene, {path: recipe}, expected, picture.image, path)[0]
     report.findings.extend(trouble)

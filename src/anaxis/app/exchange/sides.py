@@ -21,7 +21,8 @@ from anaxis.core.scene.landmarks import NO_LANDMARKS
 from anaxis.core.time.rates import kept_rate
 from anaxis.core.typing import Floats
 from anaxis.packages.habit import Outbound
-from anaxis.packages.habits import HABITS, channels, compensated
+from anaxis.packages.habits import HABITS, compensated
+from anaxis.packages.habits.numbers import CHANNELS, signed_channels
 from anaxis.packages.model import Profile, profile_from_dict
 from anaxis.packages.own_numbers import SLICES, own_rows, track_of_rows
 from anaxis.store.exchange import Shared, SharedChange
@@ -143,11 +144,11 @@ def sent_to(
     before = Outbound(
         moved, moved.frames, to.profile.convention, to.profile.convention, to.image, to.profile.lens.fit, None, None
     )
-    whole = [h for h in habits if h[0] != channels.HABIT.code]
+    whole = [h for h in habits if h[0] != CHANNELS.code]
     done = compensated(before, whole) if whole else before
     rows = own_rows(done.track, to.profile, to.image, near)
     for code, params in reversed(habits):
-        if code == channels.HABIT.code:
+        if code == CHANNELS.code:
             rows = _unswapped(rows, params)
     return WireChange(meant, FramePatch(done.track.frames, EVERY, rows).only(groups), done.cannot)
 
@@ -172,9 +173,9 @@ def differing(sent: WireChange, there: CameraState, groups: Groups) -> list[tupl
 
 def _unswapped(rows: Floats, params: dict[str, Any]) -> Floats:
     """Rows that come out right once the package has swapped or negated channels: as numbers, for that is what it does."""
-    read, out = channels.HABIT.read(params), rows.copy()
+    read, out = CHANNELS.read(params), rows.copy()
     for group, text in (("position", read.position), ("rotation", read.rotation)):
-        order, signs = channels.signed_channels(text)
+        order, signs = signed_channels(text)
         part = np.empty_like(rows[:, SLICES[group]])
         part[:, order] = rows[:, SLICES[group]] * signs
         out[:, SLICES[group]] = part

@@ -10,7 +10,7 @@ from anaxis.core.recipe.model import Work
 from anaxis.core.typing import Floats
 
 
-def with_lens(work: Work, change: Callable[[Lens], dict[str, Floats]]) -> Work:
+def with_node_lens(work: Work, change: Callable[[Lens], dict[str, Floats]]) -> Work:
     """The work with channels of its camera's lens changed."""
     node = work.scene.camera(work.path)
     assert node.lens is not None

@@ -15,7 +15,7 @@ import numpy as np
 
 from anaxis.core.errors import BadInput
 from anaxis.core.recipe.model import STAGES, Operation, Recipe, Stage, Work, no_sets
-from anaxis.core.recipe.operations import bake, kind_of, trim
+from anaxis.core.recipe.operations import baking, frames, kind_of
 from anaxis.core.scene.bake import bake_camera
 from anaxis.core.scene.nodes import Scene
 from anaxis.core.scene.surroundings import landmarks_of, set_lines_m, set_triangles_m
@@ -90,22 +90,22 @@ def replay_tree(scene: Scene, path: str, recipe: Recipe, sets: Callable[[str], S
 def trimmed_to(recipe: Recipe) -> tuple[float, float] | None:
     """The frames that a recipe trims its bake to before anything else; None where it does not, or open on a side."""
     first = next((o for o in recipe if o.on and kind_of(o.code).stage == "track"), None)
-    if first is None or first.code != trim.KIND.code:
+    if first is None or first.code != frames.TRIM.code:
         return None
     try:
-        span = trim.KIND.read(first.params)
+        span = frames.TRIM.read(first.params)
     except BadInput:
         return None
     return None if span.first is None or span.last is None else (span.first, span.last)
 
 
-_WHOLE_BAKE = Operation(bake.KIND.code)
+_WHOLE_BAKE = Operation(baking.BAKE.code)
 
 
 def _frames_of(recipe: Recipe, scene: Scene, path: str) -> Floats:
     """The frames that a recipe bakes; where it does not say, every whole frame of the camera."""
-    asked = next((o for o in recipe if o.on and o.code == bake.KIND.code), _WHOLE_BAKE)
-    return _named(asked, lambda p: bake.frames_of(scene, path, p, trimmed_to(recipe)))
+    asked = next((o for o in recipe if o.on and o.code == baking.BAKE.code), _WHOLE_BAKE)
+    return _named(asked, lambda p: baking.frames_of(scene, path, p, trimmed_to(recipe)))
 
 
 def _all_of(stage: Stage, recipe: Recipe, work: Work) -> Work:

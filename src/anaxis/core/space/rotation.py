@@ -10,7 +10,10 @@ from __future__ import annotations
 from typing import NamedTuple
 
 import numpy as np
+import scipy
 
+from anaxis.core.errors import BadInput
+from anaxis.core.space.axes import Convention, axis_vector
 from anaxis.core.typing import Bools, Floats, FloatsLike
 
 # The middle angle within this of +-90 degrees: the first and third turn are about the same line
@@ -129,3 +132,18 @@ def nearest_angles(
         gap = [np.square(way - near).sum(axis=1) for way in ways]
     closer = np.asarray(np.less(gap[1], gap[0]))
     return np.asarray(np.where(known[:, None], np.where(closer[:, None], ways[1], ways[0]), own) * spoken + 0.0)
+
+
+def about_axis(axis: str, angle_deg: float, convention: Convention) -> Floats:
+    """A rotation about one of a package's axes, counter-clockwise seen from its positive end, in canonical space."""
+    own = scipy.spatial.transform.Rotation.from_rotvec(np.radians(angle_deg) * axis_vector(axis)).as_matrix()
+    # In a left-handed world the same picture of a rotation runs the other way; as numbers it is this matrix.
+    return convention.world.T @ own @ convention.world
+
+
+def camera_turn(look: str, up: str) -> Floats:
+    """The rotation (3, 3) of a camera whose reader takes it to look along ``look`` with ``up`` up. Raises BadInput."""
+    back, high = -axis_vector(look), axis_vector(up)
+    if abs(float(back @ high)) > 0.5:
+        raise BadInput(f"A camera cannot look along {look} with {up} up: choose another up axis.")
+    return np.stack([np.cross(high, back), high, back], axis=1)

@@ -1,4 +1,4 @@
-"""The habits a package can have, one file each. To add one, write its file and name it in the list below."""
+"""The habits a package can have, a file for each subject. To add one, write it there and name it in the list below."""
 
 from __future__ import annotations
 
@@ -8,65 +8,38 @@ from typing import Any
 from anaxis.core.errors import BadInput
 from anaxis.core.space.axes import Convention
 from anaxis.packages.habit import Arriving, HabitKind, Outbound
-from anaxis.packages.habits import (
-    channels,
-    film_default,
-    film_factor,
-    first_keys,
-    focal_factor,
-    frame_offset,
-    look_axis,
-    mirror,
-    no_lens_animation,
-    no_negative,
-    no_offsets,
-    no_roll,
-    only_first,
-    own_first,
-    own_rate,
-    parents,
-    rotation_order,
-    scale,
-    snap,
-    still_film,
-    twice,
-    unit,
-    up_axis,
-    vfov_as_hfov,
-    world_shift,
-    world_turn,
-)
+from anaxis.packages.habits import frames, lens, numbers, tree, world
 
 # In the order that lists show them.
 _ALL = (
-    up_axis,
-    unit,
-    world_turn,
-    world_shift,
-    look_axis,
-    mirror,
-    scale,
-    parents,
-    twice,
-    frame_offset,
-    own_rate,
-    own_first,
-    no_negative,
-    only_first,
-    first_keys,
-    film_factor,
-    film_default,
-    still_film,
-    focal_factor,
-    vfov_as_hfov,
-    no_lens_animation,
-    no_offsets,
-    channels,
-    rotation_order,
-    snap,
-    no_roll,
+    world.UP_AXIS,
+    world.UNIT,
+    world.WORLD_TURN,
+    world.WORLD_SHIFT,
+    world.LOOK_AXIS,
+    world.MIRROR,
+    world.SCALE,
+    tree.PARENTS,
+    tree.TWICE,
+    frames.FRAME_OFFSET,
+    frames.OWN_RATE,
+    frames.OWN_FIRST,
+    frames.NO_NEGATIVE,
+    frames.ONLY_FIRST,
+    frames.FIRST_KEYS,
+    lens.FILM_FACTOR,
+    lens.FILM_DEFAULT,
+    lens.STILL_FILM,
+    lens.FOCAL_FACTOR,
+    lens.VFOV_AS_HFOV,
+    lens.NO_LENS_ANIMATION,
+    lens.NO_OFFSETS,
+    numbers.CHANNELS,
+    numbers.ROTATION_ORDER,
+    numbers.SNAP,
+    numbers.NO_ROLL,
 )
-HABITS: dict[str, HabitKind[Any]] = {m.HABIT.code: m.HABIT for m in _ALL}
+HABITS: dict[str, HabitKind[Any]] = {habit.code: habit for habit in _ALL}
 Habits = list[tuple[str, dict[str, Any]]]
 
 

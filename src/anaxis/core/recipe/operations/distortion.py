@@ -1,4 +1,4 @@
-"""The distortion of the plate that a camera belongs to, as shot."""
+"""Distortion of the plate: set, or said to be none."""
 
 from __future__ import annotations
 
@@ -23,7 +23,7 @@ class DistortionOfPlate(Parameters):
     of: str | None = asked("From", default=None)
 
 
-def apply(work: Work, p: DistortionOfPlate) -> Work:
+def _distortion(work: Work, p: DistortionOfPlate) -> Work:
     return work.with_track(distorted(work.done, p.document, p.frames))
 
 
@@ -56,7 +56,7 @@ def _on(found: Distortion, known: np.ndarray, track: Track) -> Distortion:
     return found.changed(lambda values: np.interp(track.frames, known, values))
 
 
-def words(p: DistortionOfPlate) -> str:
+def _distortion_words(p: DistortionOfPlate) -> str:
     of = f" from {p.of}" if p.of else ""
     moving = " over the frames" if any(isinstance(v, list) for v in p.document.values()) else ""
     named = [f"{k} {v:.4g}" for k, v in p.document.items() if isinstance(v, int | float)]
@@ -64,7 +64,21 @@ def words(p: DistortionOfPlate) -> str:
     return f"{p.document.get('model', '')}{listed}{moving}{of}"
 
 
-KIND = Kind(
-    "distortion", "Distortion of the plate", "track", DistortionOfPlate, apply, words, station="lens", by_hand=False,
+DISTORTION = Kind(
+    "distortion", "Distortion of the plate", "track", DistortionOfPlate, _distortion, _distortion_words, station="lens", by_hand=False,
     once=True, moves_camera=False,
+)  # fmt: skip
+
+
+class NoDistortion(Parameters):
+    """The plate is a pinhole's: whatever distortion the file or the recipe brought is taken away."""
+
+
+def _distortion_off(work: Work, p: NoDistortion) -> Work:
+    return work.with_track(replace(work.done, distortion=None))
+
+
+DISTORTION_OFF = Kind(
+    "distortion_off", "No distortion", "track", NoDistortion, _distortion_off, lambda p: "the plate is undistorted",
+    station="lens", by_hand=False, once=True, moves_camera=False,
 )  # fmt: skip

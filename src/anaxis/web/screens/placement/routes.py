@@ -19,9 +19,9 @@ from anaxis.core.recipe.replay import inserted
 from anaxis.core.scene.landmarks import Landmarks
 from anaxis.core.scene.picture import Picture
 from anaxis.core.space.axes import Convention
+from anaxis.core.space.rotation import about_axis
 from anaxis.core.time.rates import format_frame
 from anaxis.core.typing import Floats
-from anaxis.packages.habits.world_turn import about_axis
 from anaxis.store.queries import get_version, picture_of_version, recipe_of, track_of
 from anaxis.web.access import needs
 from anaxis.web.drawings.place import placed_svg, standing

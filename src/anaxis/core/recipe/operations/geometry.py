@@ -1,4 +1,4 @@
-"""Set geometry and landmarks from another file."""
+"""Set geometry from another file."""
 
 from __future__ import annotations
 
@@ -8,20 +8,22 @@ import numpy as np
 
 from anaxis.core.parameters import Made, Number, Parameters, asked
 from anaxis.core.recipe.model import Kind, Work
-from anaxis.core.recipe.operations.correct import UpAxis
+from anaxis.core.recipe.operations.tree import UpAxis
 from anaxis.core.scene.landmarks import joined
 from anaxis.core.scene.nodes import corrected
 from anaxis.core.scene.surroundings import landmarks_of, set_lines_m, set_triangles_m
 
 
 class SetAdd(Parameters):
+    """Set geometry and landmarks from another file."""
+
     sha256: Made = asked("File")
     name: str | None = asked("Name", default=None)
     up_axis: UpAxis | None = asked("Up axis", default=None)
     metres_per_unit: Number | None = asked("Metres per unit", "m", default=None)
 
 
-def apply(work: Work, p: SetAdd) -> Work:
+def _set_add(work: Work, p: SetAdd) -> Work:
     found = corrected(work.sets(p.sha256), p.up_axis, p.metres_per_unit)
     marks = joined([work.landmarks, landmarks_of(found, work.done.frames[:1])], len(work.done))
     lines = np.concatenate([work.lines_m, set_lines_m(found, found.first_frame)])
@@ -29,12 +31,12 @@ def apply(work: Work, p: SetAdd) -> Work:
     return replace(work, landmarks=marks, lines_m=lines, triangles_m=triangles)
 
 
-KIND = Kind(
+SET_ADD = Kind(
     "set_add",
     "Add set geometry",
     "track",
     SetAdd,
-    apply,
+    _set_add,
     lambda p: p.name or "",
     station="place",
     by_hand=False,

@@ -1,4 +1,4 @@
-"""The bake: over which frames, and at which step."""
+"""The tree above a camera baked into its own motion."""
 
 from __future__ import annotations
 
@@ -15,17 +15,19 @@ from anaxis.core.typing import Floats
 
 
 class Bake(Parameters):
+    """The bake: over which frames, and at which step."""
+
     first: Number | None = asked("First frame", default=None)
     last: Number | None = asked("Last frame", default=None)
     step: Number = asked("Step", "frames", default=1.0)
 
 
-def apply(work: Work, p: Bake) -> Work:
+def _bake(work: Work, p: Bake) -> Work:
     """Done by :func:`anaxis.core.recipe.replay.replay`, between the tree and the track."""
     return work
 
 
-def words(p: Bake) -> str:
+def _bake_words(p: Bake) -> str:
     ends = ["first" if p.first is None else f"{p.first:g}", "last" if p.last is None else f"{p.last:g}"]
     span = "" if p.first is None and p.last is None else f"frames {' to '.join(ends)}"
     step = f"every {p.step:g} frames" if p.step != 1 else ""
@@ -60,4 +62,4 @@ def frames_of(scene: Scene, path: str, p: Bake, within: tuple[float, float] | No
     return np.asarray(start + step * np.arange(count), dtype=np.float64)
 
 
-KIND = Kind("bake", "Bake", "bake", Bake, apply, words, once=True, moves_time=True)
+BAKE = Kind("bake", "Bake", "bake", Bake, _bake, _bake_words, once=True, moves_time=True)

@@ -1,4 +1,4 @@
-"""The topmost transform applied twice."""
+"""Habits about parents."""
 
 from __future__ import annotations
 
@@ -13,17 +13,41 @@ from anaxis.core.typing import Floats
 from anaxis.packages.habit import Arriving, HabitKind, Outbound
 
 
+class Parents(Parameters):
+    """The camera's parents left out."""
+
+
+def _parents_arrives(a: Arriving, p: Parents, convention: Convention) -> Arriving:
+    return a.moved(a.local[:, :3, 3], a.local[:, :3, :3])
+
+
+def _parents_undone(s: Outbound, p: Parents) -> Outbound:
+    return s  # deliveries have no parents
+
+
+PARENTS = HabitKind(
+    "parents",
+    "Ignores parents",
+    Parents,
+    _parents_arrives,
+    _parents_undone,
+    lambda p: "leaves the camera's parents out",
+    1.2,
+    on_tree=True,
+)
+
+
 class Twice(Parameters):
-    pass
+    """The topmost transform applied twice."""
 
 
-def arrive(a: Arriving, p: Twice, convention: Convention) -> Arriving:
+def _twice_arrives(a: Arriving, p: Twice, convention: Convention) -> Arriving:
     turn, place = a.top[:, :3, :3], a.top[:, :3, 3]
     track = a.track
     return a.moved(np.einsum("nij,nj->ni", turn, track.position_m) + place, turn @ track.rotation)
 
 
-def undo(s: Outbound, p: Twice) -> Outbound:
+def _twice_undone(s: Outbound, p: Twice) -> Outbound:
     """What gives the pose when it is applied twice: half the rotation, and the place from which that leads on.
 
     A file's camera has no parent, so its own transform is the topmost, in the file's numbers W R C^T; as a
@@ -41,12 +65,12 @@ def undo(s: Outbound, p: Twice) -> Outbound:
     return replace(s.moved(place, half @ between.T), marks_m=s.marks_m / 2)
 
 
-HABIT = HabitKind(
+TWICE = HabitKind(
     "twice",
     "Applies the top transform twice",
     Twice,
-    arrive,
-    undo,
+    _twice_arrives,
+    _twice_undone,
     lambda p: "applies the topmost transform twice",
     1.6,
     on_tree=True,

@@ -1,0 +1,232 @@
+"""Operations on the lens and on the part of the picture that it sees."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from typing import Any, Literal
+
+import numpy as np
+from pydantic import field_validator
+
+from anaxis.core.camera.channels import BY_LABEL
+from anaxis.core.camera.lens import Image
+from anaxis.core.camera.lens_edits import Part, changed_curve, of_part
+from anaxis.core.camera.track import Lens
+from anaxis.core.errors import BadInput
+from anaxis.core.motion.edits import with_lens, with_near
+from anaxis.core.parameters import Number, Parameters, asked
+from anaxis.core.recipe.model import Kind, Work
+from anaxis.core.recipe.node_lens import with_node_lens
+from anaxis.core.recipe.spans import FIRST, LAST, ends, only_over
+from anaxis.core.typing import Floats
+
+_SCALED = {
+    "lens": ("focal_mm", "film_width_mm", "film_height_mm", "offset_x_mm", "offset_y_mm"),
+    "film back": ("film_width_mm", "film_height_mm", "offset_x_mm", "offset_y_mm"),
+    "focal length": ("focal_mm",),
+}
+
+
+class LensFactor(Parameters):
+    """A lens that is a factor too large or too small: a unit mistaken on export."""
+
+    what: Literal["lens", "film back", "focal length"] = asked("What")
+    factor: Number = asked("Times")
+
+
+def _lens_factor(work: Work, p: LensFactor) -> Work:
+    if p.factor <= 0:
+        raise BadInput(f"A factor of {p.factor:g} cannot be: it must be above zero.")
+    return with_node_lens(work, lambda lens: {k: getattr(lens, k) * p.factor for k in _SCALED[p.what]})
+
+
+LENS_FACTOR = Kind(
+    "lens_factor", "Scale the lens", "tree", LensFactor, _lens_factor, lambda p: f"{p.what} × {p.factor:g}"
+)
+
+
+Keep = Literal["focal length", "field of view"]
+# From a phone's sensor to a sheet of film, with room for mistakes in a unit.
+_FILM_MM = (0.01, 100_000.0)
+
+
+class FilmBack(Parameters):
+    """The film back set to a size, keeping the focal length or the field of view."""
+
+    width_mm: Number = asked("Width", "mm")
+    height_mm: Number = asked("Height", "mm")
+    keep: Keep | None = asked("Keep the", default=None)
+
+
+def _film_back(work: Work, p: FilmBack) -> Work:
+    sides = (p.width_mm, p.height_mm)
+    if not (_FILM_MM[0] <= min(sides) and max(sides) <= _FILM_MM[1]):
+        raise BadInput(
+            f"A film back needs a width and a height above zero, from {_FILM_MM[0]:g} to {_FILM_MM[1]:g} mm, not "
+            f"{p.width_mm:g} x {p.height_mm:g} mm."
+        )
+    # A file that holds a field of view and no film back: the view is what is known of its lens.
+    only_view = f"lens:{work.path}" in work.scene.guesses
+    keep: Keep = p.keep or ("field of view" if only_view else "focal length")
+
+    def sizes(lens: Lens) -> dict[str, Floats]:
+        ratio = np.ones_like(lens.focal_mm)
+        if keep == "field of view":
+            by_height = work.scene.source_fit == "height"
+            ratio = p.height_mm / lens.film_height_mm if by_height else p.width_mm / lens.film_width_mm
+        return {
+            "focal_mm": lens.focal_mm * ratio,
+            "film_width_mm": np.full_like(lens.focal_mm, p.width_mm),
+            "film_height_mm": np.full_like(lens.focal_mm, p.height_mm),
+        }
+
+    return with_node_lens(work, sizes)
+
+
+FILM_BACK = Kind(
+    "film_back", "Set the film back", "tree", FilmBack, _film_back, lambda p: f"{p.width_mm:.3f} × {p.height_mm:.3f} mm"
+)
+
+
+class Focal(Parameters):
+    """One focal length, over a frame range or all of it."""
+
+    focal_mm: Number = asked("Focal length", "mm")
+    first: Number | None = FIRST
+    last: Number | None = LAST
+
+
+def _focal(work: Work, p: Focal) -> Work:
+    if p.focal_mm <= 0:
+        raise BadInput(f"A focal length of {p.focal_mm:g} mm cannot be: it must be above zero.")
+    track = work.done
+    first, last = ends(p.first, p.last)
+    inside = (track.frames >= first) & (track.frames <= last)
+    if not inside.any():
+        track.between(first, last)  # raises the sentence for it
+    focal = np.where(inside, p.focal_mm, track.lens.focal_mm)
+    return work.with_track(replace(track, lens=replace(track.lens, focal_mm=focal)))
+
+
+FOCAL = Kind(
+    "focal", "Set the focal length", "track", Focal, _focal, lambda p: f"{p.focal_mm:g} mm{only_over(p.first, p.last)}"
+)
+
+
+class LensCurve(Parameters):
+    """One channel of the lens changed over a frame range: set, multiplied, offset, held outside."""
+
+    channel: Literal[
+        "focal length",
+        "focus distance",
+        "stop",
+        "offset right",
+        "offset up",
+        "squeeze",
+        "near clip",
+        "far clip",
+        "film back width",
+        "film back height",
+    ] = asked("What")
+    way: Literal["set to", "times", "plus", "hold outside"] = asked("How")
+    value: Number | None = asked("Value", default=None)
+    first: Number | None = FIRST
+    last: Number | None = LAST
+
+    @field_validator("channel", mode="before")
+    @classmethod
+    def _as_it_was_called(cls, channel: Any) -> Any:
+        """Recipes kept before the clips had the trade's name."""
+        return channel.replace(" plane", " clip") if isinstance(channel, str) else channel
+
+
+def _lens_curve(work: Work, p: LensCurve) -> Work:
+    return work.with_track(changed_curve(work.done, BY_LABEL[p.channel], p.way, p.value, *ends(p.first, p.last)))
+
+
+def _lens_curve_words(p: LensCurve) -> str:
+    what = f"{p.channel} {p.way}"
+    if p.value is not None and p.way != "hold outside":
+        what += f" {p.value:.6g}"
+    return what + only_over(p.first, p.last)
+
+
+LENS_CURVE = Kind("lens_curve", "Lens curve", "track", LensCurve, _lens_curve, _lens_curve_words, station="lens")
+
+
+class PartOfPlate(Parameters):
+    """A part of the plate becomes the image; the picture's own size is kept beside the recipe."""
+
+    plate_width_px: Number = asked("plate width", "px")
+    plate_height_px: Number = asked("plate height", "px")
+    x_px: Number = asked("x", "px")
+    y_px: Number = asked("y", "px")
+    width_px: Number = asked("width", "px")
+    height_px: Number = asked("height", "px")
+    pixel_aspect: Number = asked("Pixel aspect")
+    fit: Literal["width", "height", "inside", "outside", "stretch"] = asked("Fit of the plate")
+
+
+def _part_picture(p: PartOfPlate) -> tuple[Image, Image]:
+    plate = Image(int(p.plate_width_px), int(p.plate_height_px), p.pixel_aspect)
+    return plate, Image(int(p.width_px), int(p.height_px), p.pixel_aspect)
+
+
+def _part(work: Work, p: PartOfPlate) -> Work:
+    part = Part(p.x_px, p.y_px, p.width_px, p.height_px)
+    return work.with_track(of_part(work.done, _part_picture(p)[0], p.fit, part))
+
+
+def _part_words(p: PartOfPlate) -> str:
+    return (
+        f"{p.width_px:g} × {p.height_px:g} px at {p.x_px:g}, {p.y_px:g} of {p.plate_width_px:g} × {p.plate_height_px:g}"
+    )
+
+
+PART = Kind(
+    "part",
+    "Part of the plate",
+    "track",
+    PartOfPlate,
+    _part,
+    _part_words,
+    station="lens",
+    by_hand=False,
+    picture=_part_picture,
+)
+
+
+class NearPlane(Parameters):
+    """The near clip, on every frame."""
+
+    near_m: Number = asked("Near", "m")
+
+
+def _near_plane(work: Work, p: NearPlane) -> Work:
+    return work.with_track(with_near(work.done, p.near_m))
+
+
+NEAR_PLANE = Kind("near_plane", "Set the near clip", "track", NearPlane, _near_plane, lambda p: f"{p.near_m:g} m")
+
+
+class KeepLens(Parameters):
+    """The lens of an earlier version kept over a newer motion."""
+
+    lens: dict[str, Any] = asked("Lens")
+    of: str | None = asked("Of", default=None)
+
+
+def _keep_lens(work: Work, p: KeepLens) -> Work:
+    return work.with_track(with_lens(work.done, p.lens))
+
+
+KEEP_LENS = Kind(
+    "keep_lens",
+    "Keep an earlier lens",
+    "track",
+    KeepLens,
+    _keep_lens,
+    lambda p: f"that of {p.of or 'an earlier version'}",
+    by_hand=False,
+    once=True,
+)

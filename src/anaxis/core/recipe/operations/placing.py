@@ -1,0 +1,95 @@
+"""The baked camera moved, rotated, scaled or levelled as a whole."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+import numpy as np
+
+from anaxis.core.motion.edits import levelled
+from anaxis.core.motion.placement import Similarity, similarity_of
+from anaxis.core.parameters import Number, Parameters, asked
+from anaxis.core.recipe.model import Kind, Work
+
+
+class LevelHorizon(Parameters):
+    """The roll taken out, the look kept."""
+
+
+def _level_horizon(work: Work, p: LevelHorizon) -> Work:
+    return work.with_track(levelled(work.done))
+
+
+LEVEL_HORIZON = Kind(
+    "level_horizon",
+    "Level the horizon",
+    "track",
+    LevelHorizon,
+    _level_horizon,
+    lambda p: "the roll goes, the look stays",
+)
+
+
+class Shift(Parameters):
+    """Camera, landmarks and set moved together."""
+
+    x_m: Number = asked("X", "m")
+    y_m: Number = asked("Y", "m")
+    z_m: Number = asked("Z", "m")
+
+
+def _shift(work: Work, p: Shift) -> Work:
+    offset = np.array([p.x_m, p.y_m, p.z_m])
+    marks = replace(work.landmarks, position_m=work.landmarks.position_m + offset)
+    track = replace(work.done, position_m=work.done.position_m + offset)
+    lines, triangles = work.lines_m + offset, work.triangles_m + offset
+    return replace(work, track=track, landmarks=marks, lines_m=lines, triangles_m=triangles)
+
+
+SHIFT = Kind(
+    "shift",
+    "Offset camera, landmarks and set",
+    "track",
+    Shift,
+    _shift,
+    lambda p: f"{p.x_m:g}, {p.y_m:g}, {p.z_m:g} m (right, up, back)",
+    station="place",
+)
+
+
+class Place(Parameters):
+    """Camera, landmarks and set placed in another scene by one similarity."""
+
+    scale: Number = asked("scale")
+    qx: Number = asked("qx")
+    qy: Number = asked("qy")
+    qz: Number = asked("qz")
+    qw: Number = asked("qw")
+    x_m: Number = asked("x")
+    y_m: Number = asked("y")
+    z_m: Number = asked("z")
+    told: str | None = asked("How", default=None)
+
+
+def placement(p: Place) -> Similarity:
+    return similarity_of(p.model_dump(exclude={"told"}))
+
+
+def _place(work: Work, p: Place) -> Work:
+    found = placement(p)
+    lines, triangles = (found.points(m) if len(m) else m for m in (work.lines_m, work.triangles_m))
+    moved = replace(work, track=found.track(work.done), landmarks=found.landmarks(work.landmarks))
+    return replace(moved, lines_m=lines, triangles_m=triangles)
+
+
+PLACE = Kind(
+    "place",
+    "Place",
+    "track",
+    Place,
+    _place,
+    lambda p: p.told or f"scale {p.scale:g}",
+    station="place",
+    by_hand=False,
+    placement=placement,
+)
