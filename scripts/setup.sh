@@ -94,12 +94,12 @@ if [ "${1:-}" = checks ]; then
   fi
 fi
 
-# 3. The linter of the pages' scripts, for the checks alone.
+# 3. The linter of the pages' scripts and the readers of tests/outside, for the checks alone.
 if [ "${1:-}" = checks ]; then
   wanted=$(cat package.json package-lock.json | sha256sum | cut -d' ' -f1)
   if [ "$(cat node_modules/made-from 2>/dev/null)" != "$wanted" ]; then
-    echo "Setting up the linter of the scripts…"
-    npm ci --silent --no-audit --no-fund || fail "The linter could not be installed: check the network and run 'npm ci'."
+    echo "Setting up the linter of the scripts and the outside readers…"
+    npm ci --silent --no-audit --no-fund || fail "They could not be installed: check the network and run 'npm ci'."
     echo "$wanted" >node_modules/made-from
   fi
 fi

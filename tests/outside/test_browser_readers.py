@@ -15,13 +15,14 @@ from playwright.sync_api import Page, Route
 from readers import CAMERAS, bound_px, off_px, seconds_of, written
 
 pytestmark = pytest.mark.browser
-VENDOR = Path(__file__).parent / "vendor"
+# Development dependencies (package.json): scripts/setup.sh installs them.
+MODULES = Path(__file__).resolve().parents[2] / "node_modules"
 HOST = "http://readers.invalid"
-PAGE = """<!doctype html><script type="importmap">{"imports": {"three": "/three/three.module.js"}}</script>
+PAGE = """<!doctype html><script type="importmap">{"imports": {"three": "/three/build/three.module.js"}}</script>
 <script type="module">
 import * as THREE from 'three';
-import { GLTFLoader } from '/three/loaders/GLTFLoader.js';
-import { ColladaLoader } from '/three/loaders/ColladaLoader.js';
+import { GLTFLoader } from '/three/examples/jsm/loaders/GLTFLoader.js';
+import { ColladaLoader } from '/three/examples/jsm/loaders/ColladaLoader.js';
 const bytes = (text) => Uint8Array.from(atob(text), (c) => c.charCodeAt(0));
 function played(scene, clips, camera, times) {
   const mixer = new THREE.AnimationMixer(scene);
@@ -53,8 +54,8 @@ def reader(browser: Any) -> Iterator[Page]:
         path = route.request.url.removeprefix(HOST).lstrip("/")
         if path in ("", "validator"):
             route.fulfill(body=FRAME if path else PAGE, content_type="text/html")
-        elif (VENDOR / path).is_file():
-            route.fulfill(path=VENDOR / path, content_type="text/javascript")
+        elif (MODULES / path).is_file():
+            route.fulfill(path=MODULES / path, content_type="text/javascript")
         else:
             route.abort()
 
