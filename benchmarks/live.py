@@ -28,7 +28,7 @@ from anaxis.packages import shipped_profiles
 from anaxis.program import anaxis_command
 from anaxis.simulated.client import PackageLine
 from anaxis.simulated.made_up import scene_document
-from anaxis.simulated.scene import Scene
+from anaxis.simulated.scene import SimulatedScene
 from anaxis.store.database import connect, migrate
 from anaxis.store.exchange import Shared
 from anaxis.store.local_postgres import LocalPostgres
@@ -38,9 +38,9 @@ from sizes import sized
 PORT, EVERY_S, HABIT = 8497, 0.05, [{"code": "frame_offset", "frames": 1.0}]
 
 
-def _scene(folder: Path, key: str, frames: int, habits: list[dict[str, object]]) -> Scene:
+def _scene(folder: Path, key: str, frames: int, habits: list[dict[str, object]]) -> SimulatedScene:
     profile = shipped_profiles()[key].model_dump(mode="json") | {"habits": habits}
-    return Scene.opened(folder / f"{key}.json", scene_document(key, profile, 1, frames))
+    return SimulatedScene.opened(folder / f"{key}.json", scene_document(key, profile, 1, frames))
 
 
 async def _receive(folder: Path, frames: int, token: str) -> None:

@@ -23,7 +23,7 @@ from anaxis.packages.model import Profile
 from anaxis.simulated import space
 from anaxis.simulated.client import PackageLine
 from anaxis.simulated.made_up import scene_document
-from anaxis.simulated.scene import Scene
+from anaxis.simulated.scene import SimulatedScene
 from anaxis.store.exchange import Shared
 from anaxis.store.models import Show
 
@@ -116,7 +116,9 @@ class Side:
         frames: int = 24,
         cameras: int = 1,
     ) -> None:
-        self.scene = Scene.opened(folder / f"{name}.json", scene_document(name, profile, None, frames, cameras))
+        self.scene = SimulatedScene.opened(
+            folder / f"{name}.json", scene_document(name, profile, None, frames, cameras)
+        )
         self.line = PackageLine(self.scene, site, "", token, lambda c, f: None, lambda f: None)
         self._task: asyncio.Task[None] | None = None
 

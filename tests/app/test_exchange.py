@@ -20,7 +20,7 @@ from anaxis.app.exchange.across import Across, write_across
 from anaxis.app.exchange.cells import FramePatch, cells_of_values
 from anaxis.app.exchange.changes import MissingChange, take_change
 from anaxis.app.exchange.links import LinkAsked, link, passed, settle, stop
-from anaxis.app.exchange.messages import Change, Hello, Scene, read_message, schema
+from anaxis.app.exchange.messages import Change, Hello, SceneMessage, read_message, schema
 from anaxis.app.exchange.parties import choose, enter, heard_of, take_scene
 from anaxis.app.exchange.passing import Replaced
 from anaxis.app.exchange.retention import clear_changes
@@ -35,7 +35,7 @@ from anaxis.core.recipe.model import Operation
 from anaxis.packages import shipped_profiles
 from anaxis.packages.own_numbers import own_rows
 from anaxis.simulated import space
-from anaxis.simulated.scene import Camera, rows_of
+from anaxis.simulated.scene import SimulatedCamera, rows_of
 from anaxis.store.exchange import Clash, Link, Party, Shared, SharedChange
 from anaxis.store.models import Version
 from anaxis.store.queries import track_of
@@ -425,7 +425,7 @@ def test_ordinary_shots_pulled_and_pushed(server: Server, engine: Engine, databa
         side = shipped_profiles()["zup-rh-m"]
         for name, shot in made.items():
             rows = own_rows(ordinary.track_of(shot), side, Image(shot.width_px, shot.height_px))
-            two.a.scene.cameras[name] = Camera(
+            two.a.scene.cameras[name] = SimulatedCamera(
                 name, name, f"{shot.rate}/1", shot.width_px, shot.height_px, 1.0, shot.frames.astype(float), rows
             )
         await two.a.line.tell_scene()
@@ -489,7 +489,7 @@ def party(engine: Engine) -> Iterator[tuple[Context, Party]]:
             store,
             row.id,
             row.connection,
-            Scene.model_validate({"cameras": [{"id": "c", "name": "cam", "first": 1, "last": 2}]}),
+            SceneMessage.model_validate({"cameras": [{"id": "c", "name": "cam", "first": 1, "last": 2}]}),
         )
         yield store, row
 
@@ -522,7 +522,7 @@ def test_numbers_are_taken_once_in_order_of_the_connection_that_counts(party: tu
         take_change(store, row.id, row.connection, *whole(3))
     before = row.connection
     assert enter(store, hello(last=1)).connection != before
-    empty = Scene.model_validate({"cameras": []})
+    empty = SceneMessage.model_validate({"cameras": []})
     for said in (
         lambda: take_change(store, row.id, before, *whole(2)),
         lambda: take_scene(store, row.id, before, empty),

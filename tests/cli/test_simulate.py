@@ -14,7 +14,7 @@ import pytest
 from anaxis.core.checks.examine import take_camera
 from anaxis.formats import read_file
 from anaxis.program import anaxis_command
-from anaxis.simulated.scene import Scene
+from anaxis.simulated.scene import SimulatedScene
 from anaxis.store.local_postgres import free_port
 from linked import pixels
 from shell import run
@@ -89,7 +89,7 @@ def test_a_scene_of_a_camera_file(demo_files: dict[str, Path], tmp_path: Path) -
     finally:
         process.terminate()
         process.wait(15)
-    scene = Scene.opened(file)
+    scene = SimulatedScene.opened(file)
     camera, track = scene.cameras["cam1"], take_camera(read_file(demo_files["TW_010"]), None).done
     assert camera.frames.tolist() == track.frames.tolist() and scene.marks and json.loads(file.read_text())["lines"]
     points = (track.position_m - 8 * track.rotation[:, :, 2])[:, None, :]

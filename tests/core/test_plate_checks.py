@@ -9,7 +9,7 @@ from typing import Any
 import pytest
 
 from anaxis.core.camera.lens import Image
-from anaxis.core.checks.plates import Beside, Plate, check_plate, ranges
+from anaxis.core.checks.plates import CheckedPlate, PlateContext, check_plate, ranges
 from anaxis.core.recipe.operations.distortion import distorted
 from ordinary import SHOTS, track_of
 
@@ -17,11 +17,11 @@ SHOT = SHOTS["held"]()
 TRACK = distorted(track_of(SHOT), {"model": "division", "k": -0.05})
 FIRST, LAST = int(SHOT.frames[0]), int(SHOT.frames[-1])
 IMAGE = Image(1920, 1080)
-GOOD = Plate("bg", "as shot", IMAGE, (0, 0, 1920, 1080), tuple(range(FIRST, LAST + 1)))
+GOOD = CheckedPlate("bg", "as shot", IMAGE, (0, 0, 1920, 1080), tuple(range(FIRST, LAST + 1)))
 
 
-def codes(plate: Plate, track: Any = TRACK, image: Image = IMAGE) -> dict[str, Any]:
-    return {f.code: f for f in check_plate(Beside(plate, track, image))}
+def codes(plate: CheckedPlate, track: Any = TRACK, image: Image = IMAGE) -> dict[str, Any]:
+    return {f.code: f for f in check_plate(PlateContext(plate, track, image))}
 
 
 def test_a_plate_that_belongs_has_none() -> None:

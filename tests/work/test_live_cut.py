@@ -31,7 +31,7 @@ from anaxis.app.people.tokens import new_token
 from anaxis.app.roles import LOCAL, Role
 from anaxis.program import anaxis_command
 from anaxis.simulated import space
-from anaxis.simulated.scene import Scene
+from anaxis.simulated.scene import SimulatedScene
 from anaxis.store.exchange import Party, SharedChange
 from anaxis.store.local_postgres import free_port
 from anaxis.store.models import Show
@@ -262,7 +262,7 @@ def test_a_thousand_changes_while_everything_goes_now_and_then(
             ).one()
             assert sent[0] == sent[1] == sent[2] == last[party.name]["have"]
     # Both sides are equal, by an oracle that reads their own files; and what one side alone changed is as it left it.
-    scenes = [Scene.opened(tmp_path / f"{p.name}.json") for p in packages]
+    scenes = [SimulatedScene.opened(tmp_path / f"{p.name}.json") for p in packages]
     a, b = (s.cameras["cam1"] for s in scenes)
     assert len(a.frames) == len(b.frames) == FRAMES
     assert apart_px(profiles[0], a.rows, profiles[1], b.rows) < 1e-5

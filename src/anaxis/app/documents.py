@@ -13,7 +13,7 @@ from pydantic import BaseModel, Field
 
 from anaxis.app.deliveries.deliver import furthest_off, newest_deliveries
 from anaxis.app.shows.many_files import Item
-from anaxis.app.shows.plan import Board, Due
+from anaxis.app.shows.plan import Due, PlanBoard
 from anaxis.store.models import Camera, Delivery, HistoryEntry, Job, Return, Run, Shot, Show, Version
 
 T = TypeVar("T")
@@ -297,7 +297,7 @@ class PlanDocument(BaseModel):
     cameras: list[PlannedCamera]
 
     @classmethod
-    def of(cls, found: Board, states: Sequence[str]) -> PlanDocument:
+    def of(cls, found: PlanBoard, states: Sequence[str]) -> PlanDocument:
         return cls(
             show=found.show.name, counts={s: n for s in states if (n := found.count(s))}, worst_px=found.worst_px,
             targets=[

@@ -13,7 +13,7 @@ from anaxis.cli.store import opened_store, show_asked
 from anaxis.cli.tables import OFF_TOLERANCE, WARNED, console, print_json, table
 
 if TYPE_CHECKING:
-    from anaxis.app.shows.plan import Board
+    from anaxis.app.shows.plan import PlanBoard
 
 _SHOW = click.option("--show", "show", help="The show; needed where there are several.")
 
@@ -143,7 +143,7 @@ def _watched(engine: Any, number: int, quiet: bool) -> dict[str, Any]:
     return {"states": progress.states, "failed": failed, "off": off, "warned": warned, "worst_px": worst}
 
 
-def document_of(found: Board) -> dict[str, Any]:
+def document_of(found: PlanBoard) -> dict[str, Any]:
     """A board as the command line and the interface print it."""
     from anaxis.app.documents import PlanDocument
     from anaxis.app.shows.plan import STATES

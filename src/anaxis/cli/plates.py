@@ -14,7 +14,7 @@ from anaxis.cli.distortion import PlateOfCamera, of_a_plate
 from anaxis.cli.tables import WARNED, console, print_findings, print_json, table
 from anaxis.core.camera.lens import Image
 from anaxis.core.camera.plate.overscan import no_overscan
-from anaxis.core.checks.plates import PLATE_KINDS, Beside, check_plate, lacking, ranges
+from anaxis.core.checks.plates import PLATE_KINDS, PlateContext, check_plate, lacking, ranges
 from anaxis.core.errors import BadInput
 from anaxis.core.time.rates import plain_frame
 from anaxis.delivery.options import DeliveryOptions
@@ -64,7 +64,7 @@ def plate(
     findings = []
     if file is not None:
         of = PlateOfCamera(file, camera, resolution, source_fit, stated)
-        findings = check_plate(Beside(seen, of.track, of.picture.image))
+        findings = check_plate(PlateContext(seen, of.track, of.picture.image))
     document = {
         "name": seen.name, "kind": seen.kind, "resolution": [seen.image.width_px, seen.image.height_px],
         "pixel_aspect": seen.image.pixel_aspect, "data_window": list(seen.data_px), "first_frame": min(seen.numbers),

@@ -73,7 +73,7 @@ def package(
     from anaxis.packages.model import profile_from_dict
     from anaxis.simulated.made_up import scene_document
     from anaxis.simulated.package import run
-    from anaxis.simulated.scene import Scene
+    from anaxis.simulated.scene import SimulatedScene
     from anaxis.store.local_postgres import is_free
 
     document = find_profile(profile_name).model_dump(mode="json")
@@ -86,7 +86,7 @@ def package(
     if camera_file is not None and not file.exists():
         made_up |= _held_in(camera_file, document)
     try:
-        scene = Scene.opened(file, made_up)
+        scene = SimulatedScene.opened(file, made_up)
     except (ValueError, KeyError, TypeError) as error:
         raise BadInput(
             f"{file.name} is no scene of a simulated package: name another file, or one that does not exist yet."

@@ -16,7 +16,7 @@ from anaxis.core.derive.coverage import (
     TRIED_FRAMES,
     TURNED_AWAY,
     Cover,
-    Seen,
+    SeenSurfaces,
     best_of,
     cover_of,
     seen_of,
@@ -71,7 +71,7 @@ def _together(covers: Sequence[Cover]) -> tuple[np.ndarray, Floats]:
     return why, np.where(dense > 0, dense, np.nan)
 
 
-def _document(shot: Track, seen: Seen, why: np.ndarray, density: Floats) -> Document:
+def _document(shot: Track, seen: SeenSurfaces, why: np.ndarray, density: Floats) -> Document:
     covered = why == SEEN
     each = shares(seen, covered)
     known = np.isfinite(each)

@@ -14,7 +14,7 @@ import scipy
 from anaxis.core.typing import Floats, Ints
 
 
-class Place(NamedTuple):
+class CurvePlace(NamedTuple):
     """Between which keys each frame lies: ``left`` (n,) and how far, ``share`` (n,) in 0..1."""
 
     left: Ints
@@ -23,14 +23,14 @@ class Place(NamedTuple):
     span: Floats
 
 
-def place(keys: Floats, frames: Floats) -> Place:
+def place(keys: Floats, frames: Floats) -> CurvePlace:
     at = np.clip(frames, keys[0], keys[-1])
     right = np.clip(np.searchsorted(keys, at, side="right"), 1, max(1, len(keys) - 1))
     right = np.minimum(right, len(keys) - 1)
     left = np.maximum(right - 1, 0)
     span = keys[right] - keys[left]
     share = np.divide(at - keys[left], span, out=np.zeros_like(at), where=span > 0)
-    return Place(left, right, share, span)
+    return CurvePlace(left, right, share, span)
 
 
 def step(keys: Floats, values: Floats, frames: Floats) -> Floats:

@@ -21,7 +21,7 @@ class Root(NamedTuple):
 
 
 @dataclass(frozen=True, eq=False)
-class Node:
+class SampledNode:
     """One camera of a file: its node's ``name``, the ``root`` above it where it has one, and its landmarks by name.
 
     ``outgoing.track`` is the camera as its own node has it: below the root, where there is one. ``marks``
@@ -40,7 +40,7 @@ def node_names(cameras: Sequence[str]) -> list[str]:
     return [node_name(c, taken) for c in cameras]
 
 
-def nodes_of(cameras: Sequence[Outgoing]) -> Iterator[Node]:
+def nodes_of(cameras: Sequence[Outgoing]) -> Iterator[SampledNode]:
     """The nodes to write, camera after camera."""
     names = node_names([c.track.name for c in cameras])
     taken, written = set(names), set()
@@ -58,9 +58,9 @@ def nodes_of(cameras: Sequence[Outgoing]) -> Iterator[Node]:
                 own.append((node_name(mark, taken), place))
         if outgoing.root is not None:
             root = Root(node_name(f"{name}_root", taken), outgoing.root)
-        yield Node(name, root, replace(outgoing, track=outgoing.below_root), own)
+        yield SampledNode(name, root, replace(outgoing, track=outgoing.below_root), own)
 
 
-def places(node: Node, convention: Convention) -> list[tuple[str, Floats]]:
+def places(node: SampledNode, convention: Convention) -> list[tuple[str, Floats]]:
     """A node's landmarks, (m or 1, 3) each, in a convention's axes and unit."""
     return [(name, convention.position_from_canonical(place)) for name, place in node.marks]

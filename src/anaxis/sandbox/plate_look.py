@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import BinaryIO
 
 from anaxis.core.camera.lens import Image
-from anaxis.core.checks.plates import Plate, PlateKind
+from anaxis.core.checks.plates import CheckedPlate, PlateKind
 from anaxis.core.errors import BadInput
 from anaxis.formats.plates.found import Found
 from anaxis.formats.plates.picture import PictureFacts, facts_from_dict
@@ -20,7 +20,7 @@ from anaxis.sandbox.plates import plate_work
 class PlateSummary:
     """What was seen of a plate: itself, and the facts of its first picture."""
 
-    plate: Plate
+    plate: CheckedPlate
     facts: PictureFacts
     movie_frames: int = 0
 
@@ -56,7 +56,7 @@ def look_at(
         raise BadInput(next(iter(broken.values())))
     first = read[min(read)]
     pictures = tuple(range(movie_frames)) if movie_frames else tuple(found.files)
-    plate = Plate(
+    plate = CheckedPlate(
         found.name, kind, Image(first.width_px, first.height_px, first.pixel_aspect), first.data_px, pictures, offset,
         tuple(found.missing), found.doubled, broken,
         {f: (p.width_px, p.height_px) for f, p in read.items() if (p.width_px, p.height_px) != (first.width_px, first.height_px)},

@@ -14,7 +14,7 @@ import websockets
 from websockets.asyncio.client import ClientConnection, connect
 
 from anaxis.simulated import space
-from anaxis.simulated.scene import Scene, rows_of, values_of
+from anaxis.simulated.scene import SimulatedScene, rows_of, values_of
 from anaxis.simulated.space import GROUPS, columns
 
 PROTOCOL = 1
@@ -103,7 +103,7 @@ class PackageLine:
 
     def __init__(
         self,
-        scene: Scene,
+        scene: SimulatedScene,
         server: str,
         show: str,
         token: str,

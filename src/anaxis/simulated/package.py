@@ -19,7 +19,7 @@ from starlette.websockets import WebSocket, WebSocketDisconnect
 
 from anaxis.simulated import space
 from anaxis.simulated.client import PackageLine
-from anaxis.simulated.scene import Camera, Scene, rows_of, values_of
+from anaxis.simulated.scene import SimulatedCamera, SimulatedScene, rows_of, values_of
 from anaxis.simulated.space import GROUPS, Rows, columns
 
 _PAGE = Path(__file__).parent / "page"
@@ -31,10 +31,10 @@ _SHOWN = {
 }
 
 
-class Package:
+class SimulatedPackage:
     """The package's process: what its page asks for, and what the line tells it."""
 
-    def __init__(self, scene: Scene, server: str, show: str, token: str) -> None:
+    def __init__(self, scene: SimulatedScene, server: str, show: str, token: str) -> None:
         self.scene, self.frame = scene, 0.0
         camera = self.chosen
         self.frame = float(camera.frames[0]) if camera is not None and len(camera.frames) else 1.0
@@ -43,7 +43,7 @@ class Package:
         self._tasks: set[asyncio.Task[None]] = set()
 
     @property
-    def chosen(self) -> Camera | None:
+    def chosen(self) -> SimulatedCamera | None:
         return self.scene.cameras.get(self.scene.selected or "") or next(iter(self.scene.cameras.values()), None)
 
     def app(self) -> Starlette:
@@ -94,7 +94,7 @@ class Package:
             {**self.drawn(camera, camera.frames), "marks": marks, "lines": self.scene.lines, **camera.entry()}
         )
 
-    def drawn(self, camera: Camera, frames: Rows) -> dict[str, Any]:
+    def drawn(self, camera: SimulatedCamera, frames: Rows) -> dict[str, Any]:
         place, there = camera.places(frames)
         rows = camera.rows[place[there]]
         return {"camera": camera.id, "frames": camera.frames[place[there]].tolist(), "values": values_of(rows, list(GROUPS)),
@@ -170,7 +170,7 @@ class Package:
         groups = self._edited(what, asked, camera, rows)
         await self.line.make(camera.id, frames, values_of(rows, groups))
 
-    def _edited(self, what: str, asked: dict[str, Any], camera: Camera, rows: Rows) -> list[str]:
+    def _edited(self, what: str, asked: dict[str, Any], camera: SimulatedCamera, rows: Rows) -> list[str]:
         """What an edit makes of rows (n, 16), in place; the groups that it changes."""
         profile = self.scene.profile
         if what == "set":
@@ -202,9 +202,9 @@ def _unit(profile: dict[str, Any]) -> str:
     return {0.001: "mm", 0.01: "cm", 1.0: "m"}.get(profile["metres_per_unit"], f"x {profile['metres_per_unit']:g} m")
 
 
-def run(scene: Scene, server: str, show: str, token: str, port: int) -> None:
+def run(scene: SimulatedScene, server: str, show: str, token: str, port: int) -> None:
     """Until it is stopped."""
-    package = Package(scene, server, show, token)
+    package = SimulatedPackage(scene, server, show, token)
     config = uvicorn.Config(
         package.app(), host="127.0.0.1", port=port, log_level="warning", timeout_graceful_shutdown=2
     )

@@ -23,7 +23,7 @@ _WRITTEN_ANEW_AFTER = 1500
 
 
 @dataclass
-class Camera:
+class SimulatedCamera:
     """A camera: ``rows`` (n, 16) on ``frames`` (n,); ``touched`` (n, 6) the last change of the package's own that each group had."""
 
     id: str
@@ -106,7 +106,7 @@ def lines_of(journal: Path) -> Iterator[dict[str, Any]]:
             return
 
 
-class Scene:
+class SimulatedScene:
     """``last`` is the highest number of a change made here, ``have`` the highest of the server's that is here; ``outbox`` holds
     what was made here and is not acknowledged."""
 
@@ -120,10 +120,10 @@ class Scene:
         self.marks: list[dict[str, Any]] = document.get("marks", [])
         self.lines: list[list[float]] = document.get("lines", [])
         self.selected: str | None = document.get("selected")
-        self.cameras: dict[str, Camera] = {}
+        self.cameras: dict[str, SimulatedCamera] = {}
         for held in document.get("cameras", []):
             frames = np.array(held["frames"], dtype=np.float64)
-            self.cameras[held["id"]] = Camera(
+            self.cameras[held["id"]] = SimulatedCamera(
                 held["id"], held["name"], held["rate"], held["width_px"], held["height_px"], held["pixel_aspect"], frames,
                 rows_of(len(frames), held["values"]), np.array(held.get("touched", []), dtype=np.float64).reshape(-1, len(GROUPS)),
             )  # fmt: skip
@@ -131,7 +131,7 @@ class Scene:
         self._journal: Any = None
 
     @classmethod
-    def opened(cls, file: Path, made_up: dict[str, Any] | None = None) -> Scene:
+    def opened(cls, file: Path, made_up: dict[str, Any] | None = None) -> SimulatedScene:
         """The scene of a file, with what its journal holds; a new one of ``made_up`` where there is none."""
         if file.exists():
             document = json.loads(file.read_text(encoding="utf-8"))
@@ -241,12 +241,12 @@ class Scene:
             self._done({"did": "taken", "message": message})
         return self._held_instead(message)
 
-    def _arriving(self, message: dict[str, Any]) -> tuple[Camera, Rows, Rows]:
+    def _arriving(self, message: dict[str, Any]) -> tuple[SimulatedCamera, Rows, Rows]:
         """The camera, and frames and rows as they are here after the package's habits."""
         entry = message.get("entry") or {}
         held = self.cameras.get(message["camera"])
         if held is None:
-            held = Camera(
+            held = SimulatedCamera(
                 message["camera"], entry.get("name", message["camera"]), entry.get("rate", "24/1"), int(entry.get("width_px", 1920)),
                 int(entry.get("height_px", 1080)), float(entry.get("pixel_aspect", 1.0)), np.zeros(0), np.zeros((0, space.WIDTH)),
             )  # fmt: skip

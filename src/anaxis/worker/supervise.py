@@ -31,7 +31,7 @@ _FROZEN_S, _ASK_EVERY_S = 60.0, 5.0
 
 
 @dataclass
-class Service:
+class SupervisedProcess:
     """One of the processes: how it is started, and since when it is away."""
 
     name: str
@@ -73,9 +73,9 @@ class Supervisor:
         serve = anaxis_command("serve", "--host", host, "--port", str(port), *as_person)
         asked = "127.0.0.1" if host in ("0.0.0.0", "::") else host
         self.services = [
-            Service("pages", serve, lambda: _answers(asked, port)),
-            *(Service(f"worker {n}", anaxis_command("worker")) for n in range(1, workers + 1)),
-            *(Service(name, anaxis_command(*args)) for name, args in beside),
+            SupervisedProcess("pages", serve, lambda: _answers(asked, port)),
+            *(SupervisedProcess(f"worker {n}", anaxis_command("worker")) for n in range(1, workers + 1)),
+            *(SupervisedProcess(name, anaxis_command(*args)) for name, args in beside),
         ]
         self._over = threading.Event()
 
@@ -105,7 +105,7 @@ class Supervisor:
             if service.ended:
                 self._start_again(service)
 
-    def _start_again(self, service: Service) -> None:
+    def _start_again(self, service: SupervisedProcess) -> None:
         assert service.process is not None
         lived = time.monotonic() - service.begun
         service.wait_s = 0.5 if lived > 30 else min(2 * service.wait_s, _MOST_WAIT_S)

@@ -88,14 +88,14 @@ def _begun_with(stem: str, shots: Collection[str]) -> str:
     return max(here, key=len, default="")
 
 
-class Part(NamedTuple):
+class NamePart(NamedTuple):
     """A piece of a rule: a ``field``, or else ``text`` as it stands, or * for anything."""
 
     field: str = ""
     text: str = ""
 
 
-def parts_of(rule: str) -> list[Part]:
+def parts_of(rule: str) -> list[NamePart]:
     """A rule such as ``{show}/{shot}_{camera}_v{version}`` in pieces; ``*`` stands for anything that is not wanted.
 
     A rule without a slash is held against the file's name, one with slashes against as many folders above it.
@@ -104,18 +104,18 @@ def parts_of(rule: str) -> list[Part]:
     rule = rule.strip()
     if not rule or len(rule) > _MOST:
         raise BadInput(f"A rule has 1 to {_MOST} characters, such as {{shot}}_{{camera}}_v{{version}}.")
-    parts: list[Part] = []
+    parts: list[NamePart] = []
     for field, star, other in re.findall(r"\{([^}]*)\}|(\*)|([^{*]+|\{)", rule):
         if star or other:
-            parts.append(Part(text=star or other))
-        elif field not in FIELDS or Part(field) in parts:
+            parts.append(NamePart(text=star or other))
+        elif field not in FIELDS or NamePart(field) in parts:
             raise BadInput(
-                f"'{{{field[:40]}}}' {'stands twice' if Part(field) in parts else 'is no field'} in the rule '{rule[:80]}': use "
+                f"'{{{field[:40]}}}' {'stands twice' if NamePart(field) in parts else 'is no field'} in the rule '{rule[:80]}': use "
                 f"{', '.join(f'{{{f}}}' for f in FIELDS)}, each once."
             )
         else:
-            parts.append(Part(field))
-    if Part("shot") not in parts:
+            parts.append(NamePart(field))
+    if NamePart("shot") not in parts:
         raise BadInput(f"The rule '{rule[:80]}' names no {{shot}}: write where the shot stands in a file's name.")
     return parts
 
@@ -153,7 +153,7 @@ def named(name: str, rule: str = "", shots: Collection[str] = ()) -> Named:
     return max(found, key=lambda w: (len(w.camera), w.version or -1))
 
 
-def _ways(parts: list[Part], text: str) -> Iterator[Named]:
+def _ways(parts: list[NamePart], text: str) -> Iterator[Named]:
     """Every way in which a rule's pieces make up a text; a field ends where a word ends, or where the rule's next text begins."""
     if not parts:
         if not text:

@@ -13,7 +13,7 @@ from sqlalchemy import func, insert, select, update
 
 from anaxis.app.context import Context
 from anaxis.app.exchange.cells import NOTHING, CameraState, FramePatch, unpacked
-from anaxis.app.exchange.messages import Change, Samples
+from anaxis.app.exchange.messages import Change, SamplesMessage
 from anaxis.app.exchange.passing import (
     PropagatedChange,
     against_pushed,
@@ -120,7 +120,7 @@ def refuse_change(context: Context, party_id: int, connection: str | None, chang
         notify(context, f"s{party.show_id}")
 
 
-def take_samples(context: Context, party_id: int, connection: str | None, message: Samples) -> bool:
+def take_samples(context: Context, party_id: int, connection: str | None, message: SamplesMessage) -> bool:
     """Keep a tracker's samples where they belong to a recording. False where they are kept already."""
     party = locked(context, [party_id])[party_id]
     if not _is_next(party, connection, message.number):

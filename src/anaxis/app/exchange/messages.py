@@ -87,7 +87,7 @@ class Hello(_Message):
     have: Counted = 0
 
 
-class Scene(_Message):
+class SceneMessage(_Message):
     """What is in the package: all cameras, named points, and lines (two points each) to draw."""
 
     type: Literal["scene"] = "scene"
@@ -145,7 +145,7 @@ class Playhead(_Message):
     frame: Finite
 
 
-class Samples(_Message):
+class SamplesMessage(_Message):
     """What a tracker measured: for each sample its clock in seconds, position in metres, quaternion x, y, z, w, and the focal
     lengths and principal point of its picture in pixels. ``recording`` is the one they belong to; ``last``: it ends with them."""
 
@@ -171,7 +171,7 @@ class Welcome(_Message):
     server: str
 
 
-class Pull(_Message):
+class PullMessage(_Message):
     """Asks for all frames of a camera, or for the scene where it names none."""
 
     type: Literal["pull"] = "pull"
@@ -186,7 +186,7 @@ class Record(_Message):
     on: bool
 
 
-class Problem(_Message):
+class ProblemMessage(_Message):
     """Something that was sent cannot be taken: a code that stays, a sentence; ``about`` is the number of the change."""
 
     type: Literal["error"] = "error"
@@ -196,9 +196,12 @@ class Problem(_Message):
 
 
 FromPackage = Annotated[
-    Scene | Change | Acknowledge | Selection | Playhead | Samples | Problem, Field(discriminator="type")
+    SceneMessage | Change | Acknowledge | Selection | Playhead | SamplesMessage | ProblemMessage,
+    Field(discriminator="type"),
 ]
-ToPackage = Annotated[Welcome | Pull | Change | Acknowledge | Playhead | Record | Problem, Field(discriminator="type")]
+ToPackage = Annotated[
+    Welcome | PullMessage | Change | Acknowledge | Playhead | Record | ProblemMessage, Field(discriminator="type")
+]
 _FROM: TypeAdapter[Any] = TypeAdapter(FromPackage)
 _TO: TypeAdapter[Any] = TypeAdapter(ToPackage)
 

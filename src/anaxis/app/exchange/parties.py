@@ -10,7 +10,7 @@ from sqlalchemy.dialects.postgresql import insert
 
 from anaxis.app.acting import require, use_case
 from anaxis.app.context import Context
-from anaxis.app.exchange.messages import CameraEntry, Hello, Scene
+from anaxis.app.exchange.messages import CameraEntry, Hello, SceneMessage
 from anaxis.app.exchange.passing import locked, notify, require_current
 from anaxis.app.roles import Role
 from anaxis.core.errors import BadInput
@@ -102,7 +102,7 @@ def _forget_what_is_held(context: Context, party: Party) -> None:
     context.execute(update(Shared).where(Shared.party_id == party.id).values(held=None, held_effect=None))
 
 
-def take_scene(context: Context, party_id: int, connection: str | None, scene: Scene) -> list[str]:
+def take_scene(context: Context, party_id: int, connection: str | None, scene: SceneMessage) -> list[str]:
     """What is in a package now; returns the ids of the cameras whose frames are to be asked for. Raises Replaced, BadInput."""
     party = locked(context, [party_id])[party_id]
     require_current(party, connection)

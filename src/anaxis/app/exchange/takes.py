@@ -122,7 +122,7 @@ class Push(BaseModel):
     both: str = "ask"
 
 
-class Part(NamedTuple):
+class PulledPart(NamedTuple):
     """Cells as they are ``meant`` to be there, and as they go over the ``wire``."""
 
     meant: FramePatch
@@ -134,7 +134,7 @@ class Writing:
     """What a push would write: ``parts``, one a group; one in all, and ``whole``, where the camera there is new or has other
     frames. ``both`` are the frames that were changed there too since it was pulled, by group; ``since`` is what was pulled."""
 
-    parts: list[Part]
+    parts: list[PulledPart]
     whole: bool
     both: dict[str, Floats]
     since: Version | None
@@ -151,7 +151,7 @@ def planned_push(context: Context, version: Version, shared: Shared | None, part
     if shared is None:
         to = Side(profile_of(party.profile), picture.image, rate_text(track.rate), track.name)
         sent = sent_to(track, picture.image, picture.fit, to, NOTHING, EVERY)
-        return Writing([Part(sent.meant, sent.wire)], True, {}, None)
+        return Writing([PulledPart(sent.meant, sent.wire)], True, {}, None)
     there = whole_of(context, shared)
     pulled = _pulled(context, version, shared)
     before = held_of(pulled.data) if pulled is not None else there
@@ -167,14 +167,17 @@ def planned_push(context: Context, version: Version, shared: Shared | None, part
         # What was changed there since it was pulled would go with the frames that are replaced.
         changed = pulled is not None and not _same(before, there)
         return Writing(
-            [Part(whole.meant, whole.wire)], True, dict.fromkeys(groups, whole.meant.frames) if changed else {}, since
+            [PulledPart(whole.meant, whole.wire)],
+            True,
+            dict.fromkeys(groups, whole.meant.frames) if changed else {},
+            since,
         )
     base = before if on_same_frames(before) else there
     parts, both = [], {}
     for group in groups:
         ours, theirs = (~c.only([group]).same_as(base.rows, ROUNDING) for c in (sent.meant, there.cells()))
         if ours.any():
-            parts.append(Part(sent.meant.where(ours).only([group]), sent.wire.where(ours).only([group])))
+            parts.append(PulledPart(sent.meant.where(ours).only([group]), sent.wire.where(ours).only([group])))
         if (ours & theirs).any():
             both[group] = sent.meant.frames[ours & theirs]
     return Writing(parts, False, both, since)
@@ -248,10 +251,10 @@ def push(context: Context, version: Version, asked: Push) -> Shared:
     return shared
 
 
-def _without(part: Part, both: dict[str, Floats]) -> Part:
+def _without(part: PulledPart, both: dict[str, Floats]) -> PulledPart:
     """Without the frames that were changed there too."""
     keep = ~np.isin(part.meant.frames, np.concatenate([both.get(g, np.zeros(0)) for g in part.meant.groups]))
-    return Part(part.meant.where(keep), part.wire.where(keep))
+    return PulledPart(part.meant.where(keep), part.wire.where(keep))
 
 
 def new_there(context: Context, party: Party, of: str, entry: dict[str, Any]) -> Shared:

@@ -44,7 +44,7 @@ _LOOKED_AT = 24
 _KEPT_AT_ONCE = 12
 
 
-class Folder(NamedTuple):
+class BrowsedFolder(NamedTuple):
     """A folder below a media root as a page shows it."""
 
     root: str
@@ -53,10 +53,10 @@ class Folder(NamedTuple):
     sequences: list[Found]
 
 
-def folder_of(root: str, folder: str) -> Folder:
+def folder_of(root: str, folder: str) -> BrowsedFolder:
     """What a folder below a media root holds. Raises BadInput."""
     inside = listed(root, folder)
-    return Folder(root, folder.strip("/"), inside.folders, sequences_among(inside.files))
+    return BrowsedFolder(root, folder.strip("/"), inside.folders, sequences_among(inside.files))
 
 
 @use_case("attach a plate")
@@ -190,12 +190,12 @@ def get_plate(context: Context, number: int) -> Plate:
     return found(context, Plate, number, "plate")
 
 
-def as_checked(plate: Plate) -> checks.Plate:
+def as_checked(plate: Plate) -> checks.CheckedPlate:
     """A plate as its checks take it."""
     facts, seen = facts_from_dict(plate.facts), plate.seen
     rate = seen.get("rate")
     kind: Any = plate.kind
-    return checks.Plate(
+    return checks.CheckedPlate(
         plate.name, kind, image_of(plate), facts.data_px, tuple(plate.numbers), plate.frame_offset, tuple(seen.get("missing", ())),
         tuple(seen.get("doubled", ())), {int(k): v for k, v in seen.get("broken", {}).items()},
         {int(k): (int(v[0]), int(v[1])) for k, v in seen.get("sizes", {}).items()}, Fraction(*rate) if rate else None,
@@ -209,7 +209,9 @@ def image_of(plate: Plate) -> Image:
 
 def findings_of_plate(plate: Plate, version: Version) -> list[Finding]:
     """What is to be said of a plate behind a camera."""
-    return checks.check_plate(checks.Beside(as_checked(plate), track_of(version)[0], picture_of_version(version).image))
+    return checks.check_plate(
+        checks.PlateContext(as_checked(plate), track_of(version)[0], picture_of_version(version).image)
+    )
 
 
 # Proxies

@@ -32,7 +32,7 @@ DUE = ("failed", "off", "behind", "owed")
 
 
 @dataclass
-class Cell:
+class PlanCell:
     """A camera for a target: its ``state``, and ``why`` in words; the newest delivery and the open or failed work, if any."""
 
     state: str
@@ -43,13 +43,13 @@ class Cell:
 
 
 @dataclass
-class Row:
+class PlanRow:
     """A shot's camera, and a cell for each target of the plan."""
 
     shot: Shot
     camera: Camera
     version: Version
-    cells: list[Cell] = field(default_factory=list)
+    cells: list[PlanCell] = field(default_factory=list)
 
     @property
     def state(self) -> str:
@@ -57,12 +57,12 @@ class Row:
 
 
 @dataclass
-class Board:
+class PlanBoard:
     """A plan's targets with, for every camera of the show, what is owed to each."""
 
     show: Show
     targets: list[PlanTarget]
-    rows: list[Row]
+    rows: list[PlanRow]
 
     def count(self, state: str) -> int:
         return sum(c.state == state for r in self.rows for c in r.cells)
@@ -146,7 +146,7 @@ class _Newest(NamedTuple):
     version_id: int
 
 
-def board(context: Context, show: Show) -> Board:
+def board(context: Context, show: Show) -> PlanBoard:
     """The board of a show, in a number of queries that does not depend on how many shots it has."""
     targets, packages = targets_of(context, show), all_packages(context)
     rows = _rows(context, show)
@@ -156,7 +156,7 @@ def board(context: Context, show: Show) -> Board:
     recipes = {t.recipe: newest_recipe(context, t.recipe).operations for t in targets if t.recipe}
     for row in rows:
         for target in targets:
-            cell = Cell("not asked")
+            cell = PlanCell("not asked")
             if target.shots is None or row.shot.id in target.shots:
                 found = newest.get((row.camera.id, target.package, target.format))
                 job = work.get((row.camera.id, target.id))
@@ -164,10 +164,10 @@ def board(context: Context, show: Show) -> Board:
                     row.version, target, packages.get(target.package), found, job, row.version.id in late, recipes
                 )
             row.cells.append(cell)
-    return Board(show, targets, rows)
+    return PlanBoard(show, targets, rows)
 
 
-def _rows(context: Context, show: Show) -> list[Row]:
+def _rows(context: Context, show: Show) -> list[PlanRow]:
     query = (
         select(Shot, Camera, Version)
         .join(Camera, Camera.shot_id == Shot.id)
@@ -177,7 +177,7 @@ def _rows(context: Context, show: Show) -> list[Row]:
     )
     found = context.execute(query).all()
     # A projection camera stands for one frame: it is delivered by hand, where it is wanted.
-    return [Row(s, c, v) for s, c, v in found if v.derivation is None or v.derivation.kind != "held"]
+    return [PlanRow(s, c, v) for s, c, v in found if v.derivation is None or v.derivation.kind != "held"]
 
 
 def _newest_deliveries(context: Context, show: Show) -> dict[tuple[int, str, str], _Newest]:
@@ -211,9 +211,9 @@ def _newest_work(context: Context, show: Show) -> dict[tuple[int, int], Job]:
 def _cell(
     version: Version, target: PlanTarget, profile: Profile | None, found: _Newest | None, job: Job | None, late: bool,
     recipes: dict[str, list[Any]],
-) -> Cell:  # fmt: skip
+) -> PlanCell:  # fmt: skip
     if job is not None and job.state in OPEN:
-        return Cell("under way", "it is being done", job=job.id)
+        return PlanCell("under way", "it is being done", job=job.id)
     failed = (
         job
         if job is not None
@@ -222,13 +222,13 @@ def _cell(
         else None
     )
     if failed is not None:
-        return Cell("failed", failed.said, job=failed.id)
+        return PlanCell("failed", failed.said, job=failed.id)
     if profile is None:
-        return Cell("failed", f"there is no package '{target.package}' any more")
+        return PlanCell("failed", f"there is no package '{target.package}' any more")
     if found is None:
-        return Cell("owed", "never delivered")
+        return PlanCell("owed", "never delivered")
     delivery = found.delivery
-    cell = Cell("matches", "", delivery.id, delivery.max_px)
+    cell = PlanCell("matches", "", delivery.id, delivery.max_px)
     if found.version_id != version.id:
         cell.state, cell.why = "behind", f"delivered of version {delivery.version.label}, worked on is {version.label}"
     elif delivery.profile != profile.model_dump(mode="json"):
@@ -250,12 +250,12 @@ def _cell(
 class Due(NamedTuple):
     """One delivery that a run would make."""
 
-    row: Row
+    row: PlanRow
     target: PlanTarget
-    cell: Cell
+    cell: PlanCell
 
 
-def due(plan: Board, states: Collection[str] = DUE, cameras: Collection[int] | None = None) -> list[Due]:
+def due(plan: PlanBoard, states: Collection[str] = DUE, cameras: Collection[int] | None = None) -> list[Due]:
     """What a run would do: the cells in one of ``states``, of all cameras or of some."""
     return [
         Due(row, target, cell)

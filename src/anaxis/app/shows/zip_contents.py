@@ -35,7 +35,7 @@ _MOST_PIECES = 60
 
 
 @dataclass(frozen=True)
-class Piece:
+class ZipPiece:
     """One thing in the zip: its files, what it is and why it is taken for that, and what happens to it; ``plate_kind`` is what
     a plate is taken for, "" for what is none."""
 
@@ -51,7 +51,7 @@ class Piece:
         return self.kind in TAKEN
 
 
-def pieces_of(source: SourceFile, camera_file: str) -> list[Piece]:
+def pieces_of(source: SourceFile, camera_file: str) -> list[ZipPiece]:
     """What a zip holds beside its camera's file; nothing for a file that is no zip."""
     if Path(source.name).suffix.lower() != ".zip":
         return []
@@ -62,7 +62,7 @@ def pieces_of(source: SourceFile, camera_file: str) -> list[Piece]:
         raise BadInput(f"{source.name} can no longer be opened: take it in again.") from error
 
 
-def _pieces(archive: zipfile.ZipFile, camera_file: str) -> Iterator[Piece]:
+def _pieces(archive: zipfile.ZipFile, camera_file: str) -> Iterator[ZipPiece]:
     names = [i.filename for i in archive.infolist() if not i.is_dir() and i.filename != camera_file]
     folders: dict[str, list[str]] = {}
     for name in names:
@@ -77,7 +77,7 @@ def _pieces(archive: zipfile.ZipFile, camera_file: str) -> Iterator[Piece]:
                 yield _other(archive, name)
 
 
-def _picture(archive: zipfile.ZipFile, name: str, files: tuple[str, ...], movie: bool) -> Piece:
+def _picture(archive: zipfile.ZipFile, name: str, files: tuple[str, ...], movie: bool) -> ZipPiece:
     """A sequence or a single picture: an ST map where its colours are places, else a plate."""
     count = f"{len(files)} picture{'s' if len(files) != 1 else ''}"
     if not movie and Path(files[0]).suffix.lower() == ".exr":
@@ -89,25 +89,25 @@ def _picture(archive: zipfile.ZipFile, name: str, files: tuple[str, ...], movie:
         if read is not None:
             why = f"its red and green are places in a picture; taken to {read['direction'] or 'undistort'}: {read['guesses']['direction']}"
             if len(files) > 1:
-                return Piece(name, MAPS, files, why, "stays in the zip: hand over its frames on Lens, or one map")
-            return Piece(name, MAP, files, why, "a distortion is fitted to it")
+                return ZipPiece(name, MAPS, files, why, "stays in the zip: hand over its frames on Lens, or one map")
+            return ZipPiece(name, MAP, files, why, "a distortion is fitted to it")
     if len(files) == 1 and not movie:
-        return Piece(name, OTHER, files, "a single picture, and no sequence", "stays in the zip")
+        return ZipPiece(name, OTHER, files, "a single picture, and no sequence", "stays in the zip")
     why = "a movie" if movie else f"{count}, and no places in them"
     straight = _UNDISTORTED.search(name)
     if straight:
         why += f"; '{straight[1]}' in its name says that it is undistorted"
-    return Piece(name, PLATE, files, why, "becomes a plate of the shot", "undistorted" if straight else "as shot")
+    return ZipPiece(name, PLATE, files, why, "becomes a plate of the shot", "undistorted" if straight else "as shot")
 
 
-def _other(archive: zipfile.ZipFile, name: str) -> Piece:
+def _other(archive: zipfile.ZipFile, name: str) -> ZipPiece:
     suffix = Path(name).suffix.lower()
     if suffix == ".json" and archive.getinfo(name).file_size <= _MOST_JSON:
         try:
             document = read_distortion(archive.read(name), PurePosixPath(name).name)
         except BadInput:
-            return Piece(name, OTHER, (name,), "no distortion and no track", "stays in the zip")
-        return Piece(
+            return ZipPiece(name, OTHER, (name,), "no distortion and no track", "stays in the zip")
+        return ZipPiece(
             name,
             DISTORTION,
             (name,),
@@ -115,10 +115,10 @@ def _other(archive: zipfile.ZipFile, name: str) -> Piece:
             "becomes the distortion of the cameras kept",
         )
     if suffix in SET_SUFFIXES:
-        return Piece(
+        return ZipPiece(
             name, SET, (name,), f"a {suffix} beside the camera's file", "stays in the zip, at the camera's hand"
         )
-    return Piece(name, OTHER, (name,), f"a {suffix or 'file without an ending'}", "stays in the zip")
+    return ZipPiece(name, OTHER, (name,), f"a {suffix or 'file without an ending'}", "stays in the zip")
 
 
 def take_along(
@@ -155,7 +155,11 @@ def take_along(
 
 
 def _distortion(
-    context: Context, archive: zipfile.ZipFile, version: Version, documents: Sequence[Piece], maps: Sequence[Piece]
+    context: Context,
+    archive: zipfile.ZipFile,
+    version: Version,
+    documents: Sequence[ZipPiece],
+    maps: Sequence[ZipPiece],
 ) -> tuple[dict[str, Any], str]:
     """The document where there is one, else the model that fits the maps best."""
     if documents:

@@ -20,7 +20,7 @@ _SAME = 2e-3
 
 
 @dataclass(frozen=True)
-class Plate:
+class CheckedPlate:
     """A plate as it was found: its picture, the numbers of its files, and what is wrong with some of them.
 
     ``offset`` is added to a file's number to give the camera's frame. ``data_px`` is the part of the picture that has
@@ -47,15 +47,15 @@ class Plate:
 
 
 @dataclass(frozen=True, eq=False)
-class Beside:
+class PlateContext:
     """A plate and the camera it is laid behind, with the camera's picture."""
 
-    plate: Plate
+    plate: CheckedPlate
     track: Track
     image: Image
 
 
-def check_plate(beside: Beside) -> list[Finding]:
+def check_plate(beside: PlateContext) -> list[Finding]:
     """Every finding about a plate behind a camera, gravest first."""
     return by_severity(f for check in CHECKS for f in check(beside))
 
@@ -73,7 +73,7 @@ def lacking(what: str, missing: Sequence[int], frames: int) -> str:
     return f"{what} lacks {len(missing)} of the camera's {frames} frames, {ranges(list(missing))}: there is no picture of them"
 
 
-def _frames(b: Beside) -> Iterator[Finding]:
+def _frames(b: PlateContext) -> Iterator[Finding]:
     plate, wanted = b.plate, np.unique(np.round(b.track.frames))
     without = np.setdiff1d(wanted, plate.frames)
     if not len(without):
@@ -99,7 +99,7 @@ def _frames(b: Beside) -> Iterator[Finding]:
         )  # fmt: skip
 
 
-def _holes(b: Beside) -> Iterator[Finding]:
+def _holes(b: PlateContext) -> Iterator[Finding]:
     plate = b.plate
     if plate.missing:
         yield Finding(
@@ -130,7 +130,7 @@ def _holes(b: Beside) -> Iterator[Finding]:
         )  # fmt: skip
 
 
-def _size(b: Beside) -> Iterator[Finding]:
+def _size(b: PlateContext) -> Iterator[Finding]:
     plate, image, mine = b.plate, b.plate.image, b.image
     if plate.kind == "equirectangular":
         if abs(image.aspect - 2) > _SAME:
@@ -175,7 +175,7 @@ def _size(b: Beside) -> Iterator[Finding]:
         )  # fmt: skip
 
 
-def _data_window(b: Beside) -> Iterator[Finding]:
+def _data_window(b: PlateContext) -> Iterator[Finding]:
     image, (x, y, width, height) = b.plate.image, b.plate.data_px
     if x > 0 or y > 0 or x + width < image.width_px or y + height < image.height_px:
         yield Finding(
@@ -191,7 +191,7 @@ def _data_window(b: Beside) -> Iterator[Finding]:
         )  # fmt: skip
 
 
-def _distortion(b: Beside) -> Iterator[Finding]:
+def _distortion(b: PlateContext) -> Iterator[Finding]:
     if b.track.distortion is not None and b.plate.kind == "undistorted":
         yield Finding(
             "camera_of_the_plate_as_shot", "warning",
@@ -208,7 +208,7 @@ def _distortion(b: Beside) -> Iterator[Finding]:
         )  # fmt: skip
 
 
-def _rate(b: Beside) -> Iterator[Finding]:
+def _rate(b: PlateContext) -> Iterator[Finding]:
     rate = b.plate.rate
     if rate is not None and rate != b.track.rate:
         yield Finding(
@@ -219,4 +219,11 @@ def _rate(b: Beside) -> Iterator[Finding]:
         )  # fmt: skip
 
 
-CHECKS: tuple[Callable[[Beside], Iterator[Finding]], ...] = (_frames, _holes, _size, _data_window, _distortion, _rate)
+CHECKS: tuple[Callable[[PlateContext], Iterator[Finding]], ...] = (
+    _frames,
+    _holes,
+    _size,
+    _data_window,
+    _distortion,
+    _rate,
+)

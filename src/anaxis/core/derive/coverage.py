@@ -43,7 +43,7 @@ class Caster(Protocol):
         ...
 
 
-class Seen(NamedTuple):
+class SeenSurfaces(NamedTuple):
     """What the shot camera sees of the set, by rays through ``pixels`` (m, 2) on the frames at ``places`` (k,): where
     (k, m, 3), not a number where nothing is hit; its normal; how many of the frame's pixels an area there takes up."""
 
@@ -70,7 +70,7 @@ class Cover(NamedTuple):
         return np.asarray(self.why == SEEN)
 
 
-def seen_of(track: Track, image: Image, fit: str, cast: Caster, places: Ints | None = None) -> Seen:
+def seen_of(track: Track, image: Image, fit: str, cast: Caster, places: Ints | None = None) -> SeenSurfaces:
     """Cast the shot camera's rays on some of its frames, evenly spread where ``places`` (k,) does not say."""
     at = spread(len(track), SHOT_FRAMES) if places is None else places
     some = track.take(at)
@@ -91,7 +91,7 @@ def seen_of(track: Track, image: Image, fit: str, cast: Caster, places: Ints | N
         raise BadInput(
             "The shot camera sees nothing of the set's surfaces on any frame: check where the set stands, on Place."
         )
-    return Seen(at, pixels, points, normals, pixels_an_area(projection, some.position_m, points, normals))
+    return SeenSurfaces(at, pixels, points, normals, pixels_an_area(projection, some.position_m, points, normals))
 
 
 def spread(count: int, most: int) -> Ints:
@@ -117,7 +117,7 @@ def pixels_an_area(projection: Projection, position_m: Floats, points: Floats, n
         return np.asarray(scale * facing / np.abs(depth) ** 3)
 
 
-def cover_of(seen: Seen, held: Track, image: Image, fit: str, cast: Caster) -> Cover:
+def cover_of(seen: SeenSurfaces, held: Track, image: Image, fit: str, cast: Caster) -> Cover:
     """How a projection camera (its first frame) covers what was seen."""
     one = held.take(np.array([0]))
     projection, place = projection_of(one, image, fit), one.position_m[0]
@@ -144,7 +144,7 @@ def cover_of(seen: Seen, held: Track, image: Image, fit: str, cast: Caster) -> C
     return Cover(every, dense)
 
 
-def shares(seen: Seen, covered: Bools) -> Floats:
+def shares(seen: SeenSurfaces, covered: Bools) -> Floats:
     """What share of what is seen of the set is covered, on each of the frames, (k,); not a number where nothing is seen."""
     hit = seen.hit
     with np.errstate(invalid="ignore", divide="ignore"):
@@ -158,7 +158,7 @@ class Proposal(NamedTuple):
     share: float
 
 
-def best_of(seen: Seen, covers: Sequence[Cover], most: int = 3) -> list[Proposal]:
+def best_of(seen: SeenSurfaces, covers: Sequence[Cover], most: int = 3) -> list[Proposal]:
     """The best one of the tried projections, the best two, the best three: all sets of them are looked at."""
     hit = seen.hit
     weight = 1.0 / np.maximum(hit.sum(axis=1, keepdims=True), 1)  # every frame counts as much

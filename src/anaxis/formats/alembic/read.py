@@ -46,10 +46,10 @@ def read_alembic(path: Path, within: Path | None = None) -> Scene:
         raise BadInput(
             f"{path.name} is no Alembic archive, or a damaged one: export it again, in the Ogawa layout."
         ) from error
-    return _Reader(archive, path.name).scene()
+    return _AlembicReader(archive, path.name).scene()
 
 
-class _Reader:
+class _AlembicReader:
     def __init__(self, archive: Any, name: str) -> None:
         self.archive, self.name = archive, name
         self.nodes: list[Node] = []

@@ -22,7 +22,7 @@ from anaxis.core.space.axes import Convention
 from anaxis.core.time.rates import seconds_of
 from anaxis.core.typing import Floats
 from anaxis.formats.file_axes import file_axes, is_still
-from anaxis.formats.nodes import Node, nodes_of, places
+from anaxis.formats.nodes import SampledNode, nodes_of, places
 from anaxis.formats.unstated import CLIPS, UNSTATED, held_where_unstated, zero_where_unstated
 
 
@@ -42,7 +42,7 @@ def write_alembic(cameras: Sequence[Outgoing], folder: Path, stem: str) -> list[
     return [target]
 
 
-def _write_node(archive: Any, node: Node, convention: Convention) -> None:
+def _write_node(archive: Any, node: SampledNode, convention: Convention) -> None:
     above, outgoing = archive.getTop(), node.outgoing
     if node.root is not None:
         above = AbcGeom.OXform(above, node.root.name)

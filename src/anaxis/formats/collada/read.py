@@ -40,10 +40,10 @@ _MAX_NODES = 50_000
 
 def read_collada(path: Path, within: Path | None = None) -> Scene:
     """Read a .dae; raises BadInput where it cannot be read."""
-    return _Reader(Document(path)).scene()
+    return _ColladaReader(Document(path)).scene()
 
 
-class _Reader:
+class _ColladaReader:
     def __init__(self, document: Document) -> None:
         self.document, self.name = document, document.name
         self.guesses: dict[str, str] = {}

@@ -24,7 +24,7 @@ from anaxis.core.space.rotation import angles_from_matrices
 from anaxis.core.typing import Floats
 from anaxis.formats.file_axes import file_axes, is_still
 from anaxis.formats.format import FAR_WRITTEN_M, NEAR_WRITTEN_M
-from anaxis.formats.nodes import Node, nodes_of, places
+from anaxis.formats.nodes import SampledNode, nodes_of, places
 
 # A near plane at 0 makes a projection that divides by nothing, in readers that take it as it is.
 NEAREST_M = 1e-4
@@ -59,7 +59,7 @@ def write_collada(cameras: Sequence[Outgoing], folder: Path, stem: str) -> list[
     return [target]
 
 
-class _Channel(NamedTuple):
+class _AnimationChannel(NamedTuple):
     """What is animated, by a value (n, c) on every frame, or by one column of the camera's keys."""
 
     target: str
@@ -73,7 +73,7 @@ class _Written:
     ``ids`` are those taken in the file: a camera may be called anything, and an id is there once.
     """
 
-    def __init__(self, node: Node, ids: set[str], convention: Convention) -> None:
+    def __init__(self, node: SampledNode, ids: set[str], convention: Convention) -> None:
         self.node, self.ids, self.convention, self.outgoing = node, ids, convention, node.outgoing
         self.id, self.key = unique_name(node.name, ids), unique_name(f"{node.name}_lens", ids)
         track = node.outgoing.track
@@ -110,10 +110,10 @@ class _Written:
     def animations(self) -> list[str]:
         """A channel for everything that moves."""
         channels = self._pose_channels()
-        channels.append(_Channel(f"{self.key}/yfov", self.yfov_deg[:, None]))
+        channels.append(_AnimationChannel(f"{self.key}/yfov", self.yfov_deg[:, None]))
         if self.plane is not None:
-            channels.append(_Channel(f"{self.plane_id}/transform", self.plane.reshape(-1, 16)))
-        channels += [_Channel(f"{key}/transform", _moved(at)) for _, key, at in self.marks if len(at) > 1]
+            channels.append(_AnimationChannel(f"{self.plane_id}/transform", self.plane.reshape(-1, 16)))
+        channels += [_AnimationChannel(f"{key}/transform", _moved(at)) for _, key, at in self.marks if len(at) > 1]
         seconds = self.outgoing.seconds_in_file
         return [
             _animation(c, seconds, self.outgoing, self.ids)
@@ -121,14 +121,14 @@ class _Written:
             if len(seconds) > 1 and not is_still(c.values)
         ]
 
-    def _pose_channels(self) -> list[_Channel]:
+    def _pose_channels(self) -> list[_AnimationChannel]:
         keys = self.outgoing.keys
         if keys is None:
-            return [_Channel(f"{self.id}/transform", self.matrix.reshape(-1, 16))]
+            return [_AnimationChannel(f"{self.id}/transform", self.matrix.reshape(-1, 16))]
         out = []
         for i, axis in enumerate("XYZ"):
-            out.append(_Channel(f"{self.id}/place.{axis}", keys.values[:, i : i + 1], i))
-            out.append(_Channel(f"{self.id}/turn{axis}.ANGLE", keys.values[:, 3 + i : 4 + i], 3 + i))
+            out.append(_AnimationChannel(f"{self.id}/place.{axis}", keys.values[:, i : i + 1], i))
+            out.append(_AnimationChannel(f"{self.id}/turn{axis}.ANGLE", keys.values[:, 3 + i : 4 + i], 3 + i))
         return out
 
     def scene(self) -> str:
@@ -191,7 +191,7 @@ def _source(key: str, values: Floats, width: int, params: str, kind: str = "floa
     )
 
 
-def _animation(channel: _Channel, seconds: Floats, outgoing: Outgoing, ids: set[str]) -> str:
+def _animation(channel: _AnimationChannel, seconds: Floats, outgoing: Outgoing, ids: set[str]) -> str:
     """One channel; with keys of its own it is a curve, else straight between the frames written."""
     keys, target, values = outgoing.keys, channel.target, channel.values
     key = unique_name(target.replace("/", "_").replace(".", "_"), ids)

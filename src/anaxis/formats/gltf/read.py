@@ -94,10 +94,10 @@ def read_gltf(path: Path, within: Path | None = None) -> Scene:
         raise BadInput(
             f"{path.name} cannot be read as glTF 2.0: it is another version, damaged, or breaks off; export it again."
         ) from error
-    return _Reader(document, path, within).scene()
+    return _GltfReader(document, path, within).scene()
 
 
-class _Reader:
+class _GltfReader:
     def __init__(self, document: GLTF2, path: Path, within: Path | None) -> None:
         self.document, self.name = document, path.name
         self.accessors = Accessors(document, path.name, path.parent, within)

@@ -29,7 +29,7 @@ from anaxis.core.time.rates import plain_frame, rate_text
 from anaxis.core.typing import Floats, Ints
 from anaxis.formats.file_axes import is_still
 from anaxis.formats.format import NEAR_WRITTEN_M
-from anaxis.formats.nodes import Node, nodes_of, places
+from anaxis.formats.nodes import SampledNode, nodes_of, places
 
 POINTER = "KHR_animation_pointer"
 _UNLIT = "KHR_materials_unlit"
@@ -100,7 +100,7 @@ class _Document:
         self.materials: list[dict[str, Any]] = []
         self.images: list[dict[str, Any]] = []
 
-    def add(self, node: Node) -> None:
+    def add(self, node: SampledNode) -> None:
         """One camera with its animation, its landmarks, and its root."""
         outgoing, track = node.outgoing, node.outgoing.track
         turn = continuous_quaternions(track.rotation)

@@ -59,10 +59,10 @@ def read_usd(path: Path, within: Path | None = None) -> Scene:
         stage = Usd.Stage.Open(opened.root)
         if stage is None:
             raise BadInput(f"{path.name} holds no stage that can be opened: export it again.")
-        return _Reader(stage, path.name, opened).scene()
+        return _UsdReader(stage, path.name, opened).scene()
 
 
-class _Reader:
+class _UsdReader:
     def __init__(self, stage: Usd.Stage, name: str, opened: Opened) -> None:
         self.stage, self.name, self.opened = stage, name, opened
         self.guesses: dict[str, str] = {}

@@ -17,7 +17,7 @@ from anaxis.core.outgoing import Outgoing, pose_matrices, root_matrix
 from anaxis.core.space.axes import Convention, axis_name
 from anaxis.core.time.rates import rate_label
 from anaxis.formats.file_axes import file_axes
-from anaxis.formats.nodes import Node, nodes_of, places
+from anaxis.formats.nodes import SampledNode, nodes_of, places
 from anaxis.formats.unstated import held_where_unstated, zero_where_unstated
 from anaxis.formats.usd.plane import write_plane
 from anaxis.formats.usd.read import SQUEEZE
@@ -62,7 +62,7 @@ def write_usd(cameras: Sequence[Outgoing], folder: Path, stem: str) -> list[Path
     return [target]
 
 
-def _write_node(stage: Usd.Stage, node: Node, convention: Convention) -> UsdGeom.Camera:
+def _write_node(stage: Usd.Stage, node: SampledNode, convention: Convention) -> UsdGeom.Camera:
     """One camera, below its root where it has one, and its landmarks beside it."""
     above, outgoing = "", node.outgoing
     if node.root is not None:
@@ -127,7 +127,7 @@ def _write_lens(camera: UsdGeom.Camera, outgoing: Outgoing, convention: Conventi
             set_samples(attr, frames, pairs)
 
 
-def _write_landmarks(stage: Usd.Stage, above: str, node: Node, convention: Convention) -> None:
+def _write_landmarks(stage: Usd.Stage, above: str, node: SampledNode, convention: Convention) -> None:
     if node.marks:
         UsdGeom.Scope.Define(stage, f"{above}/landmarks")
     for name, place in places(node, convention):

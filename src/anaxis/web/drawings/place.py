@@ -25,7 +25,7 @@ _VIEWS = {
 _ALT = "The camera's path as it stands and as it would stand, from above and from the side"
 
 
-class Standing(NamedTuple):
+class PlacedPath(NamedTuple):
     """A camera's path (n, 3), its look at the first frame (3,), and landmarks (m, 3), canonical, metres."""
 
     path_m: Floats
@@ -33,15 +33,15 @@ class Standing(NamedTuple):
     marks_m: Floats
 
 
-def standing(track: Track, marks_m: Floats) -> Standing:
+def standing(track: Track, marks_m: Floats) -> PlacedPath:
     at = np.unique(np.linspace(0, len(track) - 1, min(_POINTS, len(track))).astype(int))
-    return Standing(track.position_m[at], -track.rotation[0, :, 2], marks_m)
+    return PlacedPath(track.position_m[at], -track.rotation[0, :, 2], marks_m)
 
 
 @drawing
 def placed_svg(
-    before: Standing,
-    after: Standing,
+    before: PlacedPath,
+    after: PlacedPath,
     moved_m: Floats,
     goals_m: Floats,
     convention: Convention,
@@ -81,7 +81,7 @@ class _Page(NamedTuple):
         return np.asarray(points_m @ self.flat.T + self.shift)
 
 
-def _standing(page: _Page, one: Standing, scale: float, kind: str) -> dict[str, Any]:
+def _standing(page: _Page, one: PlacedPath, scale: float, kind: str) -> dict[str, Any]:
     look = page.of(one.path_m[0] + one.look * 18 / scale)
     return {"kind": kind, "path": page.of(one.path_m), "look": look, "marks": page.of(one.marks_m)}
 

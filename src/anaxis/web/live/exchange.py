@@ -31,11 +31,11 @@ from anaxis.app.exchange.messages import (
     Acknowledge,
     Change,
     Playhead,
-    Problem,
-    Pull,
+    ProblemMessage,
+    PullMessage,
     Record,
-    Samples,
-    Scene,
+    SamplesMessage,
+    SceneMessage,
     Selection,
     Unreadable,
     Welcome,
@@ -125,7 +125,7 @@ def _actor(session: Context, token: str, visitor: str) -> Actor:
 
 async def _end(socket: WebSocket, error: BadInput) -> None:
     with contextlib.suppress(RuntimeError, WebSocketDisconnect):
-        await socket.send_text(Problem(code=error.code, sentence=error.sentence).model_dump_json())
+        await socket.send_text(ProblemMessage(code=error.code, sentence=error.sentence).model_dump_json())
     await _close(socket, POLICY)
 
 
@@ -199,9 +199,9 @@ class Connected:
                 raise
             except BadInput as error:
                 await self.work(refuse_change, self.party, self.connection, message, error.sentence)
-                await self.send(Problem(code=error.code, sentence=error.sentence, about=message.number))
+                await self.send(ProblemMessage(code=error.code, sentence=error.sentence, about=message.number))
             await self.send(Acknowledge(number=message.number))
-        elif isinstance(message, Samples):
+        elif isinstance(message, SamplesMessage):
             try:
                 await self.work(take_samples, self.party, self.connection, message)
             except _ENDS_IT:
@@ -211,18 +211,18 @@ class Connected:
             await self.send(Acknowledge(number=message.number))
         elif isinstance(message, Acknowledge):
             await self.work(take_acknowledged, self.party, self.connection, message.number, cells)
-        elif isinstance(message, Scene):
+        elif isinstance(message, SceneMessage):
             try:
                 await self._ask_for(await self.work(take_scene, self.party, self.connection, message))
             except _ENDS_IT:
                 raise
             except BadInput as error:
-                await self.send(Problem(code=error.code, sentence=error.sentence))
+                await self.send(ProblemMessage(code=error.code, sentence=error.sentence))
         elif isinstance(message, Selection):
             await self._ask_for(await self.work(choose, self.party, self.connection, message.camera))
         elif isinstance(message, Playhead):
             await self.work(_tell_playhead, self.party, self.connection, message.frame)
-        elif isinstance(message, Problem):
+        elif isinstance(message, ProblemMessage):
             await self.work(heard_of, self.party, self.connection, message.sentence)
 
     async def _not_taken(self, error: Unreadable) -> None:
@@ -231,15 +231,15 @@ class Connected:
             await self._refused(error.number, error)
             await self.send(Acknowledge(number=error.number))
             return
-        await self.send(Problem(code=error.code, sentence=error.sentence))
+        await self.send(ProblemMessage(code=error.code, sentence=error.sentence))
 
     async def _refused(self, number: int, error: BadInput) -> None:
         await self.work(refuse_change, self.party, self.connection, Change(number=number, camera="?"), error.sentence)
-        await self.send(Problem(code=error.code, sentence=error.sentence, about=number))
+        await self.send(ProblemMessage(code=error.code, sentence=error.sentence, about=number))
 
     async def _ask_for(self, keys: list[str]) -> None:
         for key in keys:
-            await self.send(Pull(camera=key))
+            await self.send(PullMessage(camera=key))
 
     async def _send(self) -> None:
         with self.hub.waiting_for(f"p{self.party}", f"f{self.party}", RIGHTS) as waiter:

@@ -50,7 +50,7 @@ Keep = Literal["focal length", "field of view"]
 _FILM_MM = (0.01, 100_000.0)
 
 
-class FilmBack(Parameters):
+class SetFilmBack(Parameters):
     """The film back set to a size, keeping the focal length or the field of view."""
 
     width_mm: Number = asked("Width", "mm")
@@ -58,7 +58,7 @@ class FilmBack(Parameters):
     keep: Keep | None = asked("Keep the", default=None)
 
 
-def _film_back(work: Work, p: FilmBack) -> Work:
+def _film_back(work: Work, p: SetFilmBack) -> Work:
     sides = (p.width_mm, p.height_mm)
     if not (_FILM_MM[0] <= min(sides) and max(sides) <= _FILM_MM[1]):
         raise BadInput(
@@ -84,7 +84,12 @@ def _film_back(work: Work, p: FilmBack) -> Work:
 
 
 FILM_BACK = Kind(
-    "film_back", "Set the film back", "tree", FilmBack, _film_back, lambda p: f"{p.width_mm:.3f} × {p.height_mm:.3f} mm"
+    "film_back",
+    "Set the film back",
+    "tree",
+    SetFilmBack,
+    _film_back,
+    lambda p: f"{p.width_mm:.3f} × {p.height_mm:.3f} mm",
 )
 
 

@@ -23,7 +23,7 @@ from anaxis.packages.model import Profile, profile_from_dict
 from anaxis.store.packages import all_packages, get_package
 from anaxis.store.queries import get_layout, staged_scene
 from anaxis.web.access import needs
-from anaxis.web.drawings.place import Standing, placed_svg, standing
+from anaxis.web.drawings.place import PlacedPath, placed_svg, standing
 from anaxis.web.forms import PageForm
 from anaxis.web.pages import Store, page
 
@@ -97,7 +97,7 @@ def table_readings(request: Request, store: Store, source_id: int) -> Any:
         nothing = np.zeros((0, 3))
         first = standing(track, nothing)
         # The same path from its other end: the look at the last frame.
-        last = Standing(first.path_m[::-1], -track.rotation[-1, :, 2], nothing)
+        last = PlacedPath(first.path_m[::-1], -track.rotation[-1, :, 2], nothing)
         alt = f"Where {way['words']}: the camera's path from above and from the side, with its look at the first and last frame"
         looks = -track.rotation[:, :, 2]
         shown.append({

@@ -96,7 +96,7 @@ def look_again(request: Request, store: Store, source_id: int, path: Typed, show
     return _row(request, _item(store, source, path, rule, show))
 
 
-class KeepForm(PageForm):
+class KeepRowForm(PageForm):
     """A file of many: where it lay, by which rule it is named, the recipe that is done with it, what a person accepts."""
 
     path: str
@@ -108,7 +108,7 @@ class KeepForm(PageForm):
 
 
 @router.post("/{source_id}/keep")
-def keep(request: Request, store: Store, source_id: int, form: Annotated[KeepForm, Form()]) -> Any:
+def keep(request: Request, store: Store, source_id: int, form: Annotated[KeepRowForm, Form()]) -> Any:
     """One file's cameras kept, or nothing of it; the rule is that of its show from then on."""
     source, _ = staged_scene(store, source_id)
     item = _item(store, source, form.path, form.rule, form.show)

@@ -53,7 +53,7 @@ def card(
     return page(request, "camera/card.html", card=found, mark=name, unit=unit, at_frame=float(track.frames[at]))
 
 
-class Row(NamedTuple):
+class LandmarkRow(NamedTuple):
     """One landmark as the table shows it: ``size`` is "" for a point."""
 
     name: str
@@ -77,13 +77,13 @@ def file_unit(convention: Convention) -> str:
     return {0.01: "cm", 1.0: "m", 0.001: "mm"}.get(convention.metres_per_unit, "units")
 
 
-def rows_of(marks: Landmarks, convention: Convention) -> list[Row]:
+def rows_of(marks: Landmarks, convention: Convention) -> list[LandmarkRow]:
     """The table of landmarks at the first frame, in a package's axes and unit."""
     places = convention.position_from_canonical(marks.position_m)
     moves = np.ptp(marks.position_m, axis=0).max(axis=1, initial=0) > 1e-9
     sizes = np.abs(marks.size_m @ convention.world.T) / convention.metres_per_unit
     return [
-        Row(
+        LandmarkRow(
             name,
             places[0, i].tolist(),
             " × ".join(f"{v:.4g}" for v in sizes[i]) if sizes[i].any() else "",

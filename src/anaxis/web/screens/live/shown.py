@@ -32,7 +32,7 @@ _LENS = {
 
 
 @dataclass(frozen=True)
-class Sheet:
+class PairSheet:
     """One side's sheet: the package and its camera, and a row for each number as the package shows it: label, column, unit, digits."""
 
     party: Party
@@ -48,8 +48,8 @@ class Sheet:
 class Pair:
     """What is looked at: a camera on the left, one on the right or none, and the link between them, if any."""
 
-    left: Sheet | None
-    right: Sheet | None
+    left: PairSheet | None
+    right: PairSheet | None
     link: Link | None
     offset: float
     passed: Passed | None
@@ -92,11 +92,11 @@ def _chosen(party: Party | None) -> Shared | None:
     return next((c for c in there if c.key == party.selected), there[0] if there else None)
 
 
-def _sheet(shared: Shared | None) -> Sheet | None:
+def _sheet(shared: Shared | None) -> PairSheet | None:
     if shared is None:
         return None
     side = side_of(shared)
-    return Sheet(
+    return PairSheet(
         shared.party,
         shared,
         side.profile,

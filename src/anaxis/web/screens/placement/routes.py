@@ -39,10 +39,10 @@ class Wanted(NamedTuple):
 
     similarity: Similarity
     said: str
-    pairs: tuple[Pair, ...] = ()
+    pairs: tuple[LandmarkPair, ...] = ()
 
 
-class Pair(NamedTuple):
+class LandmarkPair(NamedTuple):
     """A landmark, where it is to stand (3,), and how far from there it comes to stand: in metres, and at most in pixels."""
 
     name: str
@@ -181,7 +181,9 @@ def _solved(
     solved = from_pairs(ours, goal, with_scale)
     moved = solved.similarity.points(ours)
     pixels = _pixels_apart(solved.similarity.track(track), moved, goal, picture)
-    off = tuple(Pair(name, goal[i], moved[i], float(solved.residual_m[i]), pixels[i]) for i, name in enumerate(names))
+    off = tuple(
+        LandmarkPair(name, goal[i], moved[i], float(solved.residual_m[i]), pixels[i]) for i, name in enumerate(names)
+    )
     worst = max(off, key=lambda p: p.off_m)
     said = f"from {len(names)} pairs" + (f", scale {solved.similarity.scale:.6g}" if with_scale else "")
     seen = "never seen" if worst.off_px is None else f"at most {worst.off_px:.2f} px off"

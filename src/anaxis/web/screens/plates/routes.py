@@ -12,7 +12,7 @@ from anaxis.app.context import Context
 from anaxis.app.form_base import require_base
 from anaxis.app.plates.media_roots import require_root_for, roots_for
 from anaxis.app.plates.plates import (
-    Folder,
+    BrowsedFolder,
     ask_for_proxies,
     attach_plate,
     change_plate,
@@ -190,9 +190,9 @@ def browse_context(store: Context, version: Version, root: str = "", folder: str
         if root:
             require_root_for(store, root, show)
         at = root or (roots[0] if roots else "")
-        context["at"] = folder_of(at, folder) if at else Folder("", "", [], [])
+        context["at"] = folder_of(at, folder) if at else BrowsedFolder("", "", [], [])
     except BadInput as error:
-        context |= {"said_here": error.sentence, "roots": [root] if root else [], "at": Folder(root, "", [], [])}
+        context |= {"said_here": error.sentence, "roots": [root] if root else [], "at": BrowsedFolder(root, "", [], [])}
     return context
 
 
