@@ -29,7 +29,7 @@ from anaxis.core.scene.picture import Picture
 from anaxis.core.space.axes import Convention
 from anaxis.core.time.rates import parse_rate
 from anaxis.library.archive import scene_to_bytes
-from anaxis.library.examined import look
+from anaxis.library.scene_report import look
 from anaxis.store.database import connect, migrate
 from anaxis.store.keep import find_or_make_shot, find_or_make_show, stage_file
 from anaxis.store.local_postgres import LocalPostgres

@@ -25,7 +25,7 @@ from anaxis.app.shows.shots import ShotFilter, listed  # noqa: E402
 from anaxis.core.scene.picture import picture_of  # noqa: E402
 from anaxis.formats import read_file  # noqa: E402
 from anaxis.library.archive import scene_to_bytes  # noqa: E402
-from anaxis.library.examined import look  # noqa: E402
+from anaxis.library.scene_report import look  # noqa: E402
 from anaxis.program import anaxis_command  # noqa: E402
 from anaxis.queue.jobs import OPEN, address_of  # noqa: E402
 from anaxis.store.database import connect, migrate  # noqa: E402

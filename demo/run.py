@@ -37,7 +37,7 @@ from anaxis.core.time.rates import rate_text
 from anaxis.delivery.options import DeliveryOptions
 from anaxis.formats.distortion.read import read_distortion_file
 from anaxis.formats.editorial.cut_list import read_cut_list
-from anaxis.library.examined import look
+from anaxis.library.scene_report import look
 from anaxis.packages import shipped_profiles
 from anaxis.sandbox.folders import settle
 from anaxis.sandbox.guard import ParserPool, limits_from_environment

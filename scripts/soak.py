@@ -325,6 +325,8 @@ def report(watch: Watch, database: str, minutes: float) -> bool:
         first, last = float(np.median(settled[:third])), float(np.median(settled[-third:]))
         grew[kind] = last / max(first, 1.0) - 1
         print(f"  memory of {kind}: {first:.0f} MB, then {last:.0f} MB ({grew[kind]:+.0%}), at most {max(held):.0f} MB")
+        twelfths = [f"{part.max():.0f}" for part in np.array_split(np.array(held), 12) if len(part)]
+        print(f"    at most, in twelfths of the time: {', '.join(twelfths)}")
     print(f"  longest session idle in a transaction: {watch.idle_s:.2f} s ({watch.idle_said[:120]!r})")
     print(f"  edits refused since another was quicker: {watch.conflicts}")
     deadline = time.monotonic() + 180

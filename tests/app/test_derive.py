@@ -40,7 +40,7 @@ from anaxis.core.scene.picture import picture_of
 from anaxis.delivery.options import DeliveryOptions
 from anaxis.formats import read_file
 from anaxis.library.archive import scene_to_bytes
-from anaxis.library.examined import look
+from anaxis.library.scene_report import look
 from anaxis.packages import find_profile
 from anaxis.store.keep import find_or_make_shot, find_or_make_show, stage_file
 from anaxis.store.models import Version

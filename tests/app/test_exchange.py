@@ -33,7 +33,7 @@ from anaxis.core.camera.lens import Image
 from anaxis.core.errors import BadInput
 from anaxis.core.recipe.model import Operation
 from anaxis.packages import shipped_profiles
-from anaxis.packages.own_numbers import own_rows
+from anaxis.packages.package_values import own_rows
 from anaxis.simulated import space
 from anaxis.simulated.scene import SimulatedCamera, rows_of
 from anaxis.store.exchange import Clash, Link, Party, Shared, SharedChange

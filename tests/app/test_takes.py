@@ -28,7 +28,7 @@ from anaxis.core.recipe.model import Operation
 from anaxis.core.scene.picture import picture_of
 from anaxis.formats import read_file
 from anaxis.library.archive import scene_to_bytes
-from anaxis.library.examined import look
+from anaxis.library.scene_report import look
 from anaxis.store.keep import find_or_make_shot, find_or_make_show, stage_file
 from anaxis.store.models import Camera, SourceFile, Version
 from anaxis.store.queries import get_version, recipe_of, track_of

@@ -15,7 +15,7 @@ from anaxis.core.errors import BadInput
 from anaxis.core.time.rates import kept_rate
 from anaxis.packages import shipped_profiles
 from anaxis.packages.model import Profile
-from anaxis.packages.own_numbers import COLUMNS, SLICES, own_rows, track_of_rows
+from anaxis.packages.package_values import COLUMNS, SLICES, own_rows, track_of_rows
 from anaxis.simulated import habits
 from linked import apart_px, pixels, random_profile
 

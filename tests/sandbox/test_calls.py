@@ -27,7 +27,7 @@ from anaxis.delivery.transfer_sheet import CameraOrigin
 from anaxis.diagnosis.covered import proposals
 from anaxis.formats import read_file
 from anaxis.library.archive import scene_to_bytes
-from anaxis.library.examined import FileCamera, look
+from anaxis.library.scene_report import FileCamera, look
 from anaxis.packages import SHIPPED_KEYS, find_profile
 from anaxis.sandbox import calls
 from anaxis.sandbox.calculators import Calculators

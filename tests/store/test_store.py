@@ -27,7 +27,7 @@ from anaxis.core.scene.picture import picture_of
 from anaxis.formats import read_file
 from anaxis.formats.editorial.cut_list import Clip, CutList
 from anaxis.library.archive import scene_to_bytes, track_from_bytes
-from anaxis.library.examined import look
+from anaxis.library.scene_report import look
 from anaxis.packages import shipped_profiles
 from anaxis.packages.model import profile_from_dict
 from anaxis.store.database import connect, is_current, migrate, revision_of

@@ -29,7 +29,7 @@ from anaxis.core.errors import BadInput
 from anaxis.core.scene.nodes import Node, Scene
 from anaxis.core.space.axes import Convention
 from anaxis.library.archive import scene_to_bytes, unpack
-from anaxis.library.examined import look
+from anaxis.library.scene_report import look
 from anaxis.sandbox.calculators import Calculators
 from anaxis.sandbox.guard import Limits
 from anaxis.sandbox.turns import Busy, Turns, client

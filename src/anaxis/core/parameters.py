@@ -33,7 +33,7 @@ class Parameters(BaseModel):
 P = TypeVar("P", bound=Parameters)
 
 
-def asked(label: str, unit: str = "", default: Any = ...) -> Any:
+def parameter(label: str, unit: str = "", default: Any = ...) -> Any:
     """A parameter as a form asks for it: its label, and the unit of its number."""
     return ModelField(default, title=label, json_schema_extra={"unit": unit} if unit else None)
 

@@ -11,7 +11,7 @@ from anaxis.core.recipe.operations import geometry, kind_of, placing
 from anaxis.core.scene.hull import pieces_m
 from anaxis.core.scene.nodes import corrected
 from anaxis.core.typing import Floats, Ints
-from anaxis.library.examined import FileCamera
+from anaxis.library.scene_report import FileCamera
 
 
 class Around(NamedTuple):

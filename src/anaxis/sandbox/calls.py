@@ -17,9 +17,17 @@ from pydantic import TypeAdapter
 from anaxis.delivery.transfer_sheet import sheet_pdf
 from anaxis.diagnosis.covered import coverage, proposals
 from anaxis.library.around import around
-from anaxis.library.examined import camera_after, chain_after, finer_track, fitting_recipe, levels_of, look, own_samples
 from anaxis.library.made import derived, packed_up, retimed, written
 from anaxis.library.returned import camera_came_back, table_came_back
+from anaxis.library.scene_report import (
+    camera_after,
+    chain_after,
+    finer_track,
+    fitting_recipe,
+    levels_of,
+    look,
+    own_samples,
+)
 from anaxis.sandbox.messages import Document, Message
 
 FUNCTIONS: dict[str, Callable[..., Any]] = {

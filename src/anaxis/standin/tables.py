@@ -14,7 +14,7 @@ from anaxis.core.errors import BadInput
 from anaxis.core.time.rates import nearest_rate, parse_rate
 from anaxis.core.typing import Floats
 from anaxis.packages.model import TableRule
-from anaxis.standin.own_numbers import own_views, turned
+from anaxis.standin.package_values import own_views, turned
 from anaxis.standin.views import FileViews, ReadRequest, inscribed
 
 

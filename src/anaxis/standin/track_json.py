@@ -14,7 +14,7 @@ from anaxis.core.camera.lens import Image
 from anaxis.core.time.rates import parse_rate
 from anaxis.core.typing import Floats
 from anaxis.packages.model import Axes
-from anaxis.standin.own_numbers import own_views, turned
+from anaxis.standin.package_values import own_views, turned
 from anaxis.standin.views import FileViews, ReadRequest
 
 

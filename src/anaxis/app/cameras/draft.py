@@ -15,7 +15,7 @@ from anaxis.core.recipe.replay import inserted
 from anaxis.core.scene.landmarks import legal_name
 from anaxis.core.scene.nodes import Scene, corrected
 from anaxis.core.time.rates import parse_rate, rate_label
-from anaxis.library.examined import CameraSummary
+from anaxis.library.scene_report import CameraSummary
 from anaxis.store.models import Camera, SourceFile
 from anaxis.store.queries import find_shot
 

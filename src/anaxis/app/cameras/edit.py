@@ -26,7 +26,7 @@ from anaxis.core.scene.landmarks import legal_name
 from anaxis.core.scene.nodes import Scene
 from anaxis.core.scene.picture import Picture
 from anaxis.library.archive import scene_from_bytes
-from anaxis.library.examined import CameraSummary, fitting_recipe
+from anaxis.library.scene_report import CameraSummary, fitting_recipe
 from anaxis.store.keep import find_or_make, keep_file
 from anaxis.store.models import Camera, Shot, SourceFile, Version, VersionInput
 from anaxis.store.noticed import expected_of

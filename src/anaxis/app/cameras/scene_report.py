@@ -9,7 +9,7 @@ from anaxis.core.camera.lens import Image
 from anaxis.core.checks import Expected
 from anaxis.core.recipe.effects import sets_of
 from anaxis.core.recipe.model import Recipe
-from anaxis.library.examined import CameraSummary, FileCamera, look
+from anaxis.library.scene_report import CameraSummary, FileCamera, look
 from anaxis.store.models import SourceFile, Version
 from anaxis.store.queries import recipe_of, set_finder
 
@@ -24,7 +24,7 @@ def looked_at(
     only: str | None = None,
     tracks: Sequence[str] | None = None,
 ) -> list[CameraSummary]:
-    """See :func:`anaxis.library.examined.look`; ``name`` is the file's."""
+    """See :func:`anaxis.library.scene_report.look`; ``name`` is the file's."""
     sets = _sets_for(context, recipes.values())
     return context.calculators.run(name, look, scene, recipes, expected, image, sets, only, tracks)
 

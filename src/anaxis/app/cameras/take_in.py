@@ -38,7 +38,7 @@ from anaxis.core.scene.nodes import Scene
 from anaxis.core.scene.picture import Picture, picture_of
 from anaxis.formats import READABLE_SUFFIXES, check_size
 from anaxis.library.archive import scene_to_bytes, track_from_bytes
-from anaxis.library.examined import CameraSummary
+from anaxis.library.scene_report import CameraSummary
 from anaxis.sandbox.guard import ParserPool
 from anaxis.store.keep import reread, stage_file
 from anaxis.store.models import Camera, Shot, SourceFile, Version

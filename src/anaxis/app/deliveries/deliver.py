@@ -23,8 +23,8 @@ from anaxis.delivery.deliver import file_stem
 from anaxis.delivery.options import USUAL, DeliveryOptions
 from anaxis.delivery.shot_camera import ShotCamera
 from anaxis.library.archive import unpack
-from anaxis.library.examined import FileCamera, finer_track
 from anaxis.library.made import WrittenDelivery, written
+from anaxis.library.scene_report import FileCamera, finer_track
 from anaxis.packages.model import Profile
 from anaxis.store.keep import keep_bytes
 from anaxis.store.models import Delivery, DeliveryFile, Version

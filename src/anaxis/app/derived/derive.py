@@ -26,8 +26,8 @@ from anaxis.core.scene.landmarks import legal_name
 from anaxis.core.scene.picture import Picture, picture_of
 from anaxis.library.archive import scene_from_bytes
 from anaxis.library.around import Around, around
-from anaxis.library.examined import camera_after, fitting_recipe
 from anaxis.library.made import derived
+from anaxis.library.scene_report import camera_after, fitting_recipe
 from anaxis.store.keep import keep_derivation, stage_file
 from anaxis.store.models import Camera, Derivation, Shot, SourceFile, Version, VersionInput
 from anaxis.store.noticed import expected_of

@@ -8,11 +8,11 @@ from anaxis.app.acting import use_case
 from anaxis.app.context import Context
 from anaxis.app.exchange.cells import EVERY, NOTHING
 from anaxis.app.exchange.links import require_same_rate, whole_of
-from anaxis.app.exchange.passing import lock_about, locked, notify, put_down
+from anaxis.app.exchange.passing import enqueue, lock_about, locked, notify
 from anaxis.app.exchange.sides import Side, differing, profile_of, side_of, side_to
 from anaxis.app.exchange.takes import new_there
 from anaxis.core.errors import BadInput
-from anaxis.packages.own_numbers import chosen_groups
+from anaxis.packages.package_values import chosen_groups
 from anaxis.store.exchange import Party, Shared
 from anaxis.store.rows import found as row_of
 
@@ -42,7 +42,7 @@ def write_across(context: Context, asked: Across) -> Shared:
         to = new_there(context, party, f"s{source.id}", source.entry)
         fresh = Side(profile_of(party.profile), side.image, source.rate, source.name)
         sent = side_to(side, now, fresh, NOTHING)
-        put_down(context, parties[party.id], to, sent.meant, sent.wire, replaces=True, entry=to.entry)
+        enqueue(context, parties[party.id], to, sent.meant, sent.wire, replaces=True, entry=to.entry)
         notify(context, f"s{party.show_id}")
         return to
     to = row_of(context, Shared, asked.to, "camera of a package")
@@ -59,6 +59,6 @@ def write_across(context: Context, asked: Across) -> Shared:
             "nothing_to_write",
         )
     for meant, wire in parts:
-        put_down(context, parties[to.party_id], to, meant, wire)
+        enqueue(context, parties[to.party_id], to, meant, wire)
     notify(context, f"s{to.party.show_id}")
     return to

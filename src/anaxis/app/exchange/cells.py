@@ -1,6 +1,6 @@
 """What a camera's frames hold, and what of them changes: cells of frames by groups, in a package's own numbers.
 
-A camera is a row of numbers for each of its frames (:mod:`anaxis.packages.own_numbers`). A change is some frames with
+A camera is a row of numbers for each of its frames (:mod:`anaxis.packages.package_values`). A change is some frames with
 some groups of theirs; all else of a row is left as it is.
 """
 
@@ -17,7 +17,7 @@ from anaxis.core.bounds import MAX_FRAMES
 from anaxis.core.errors import BadInput
 from anaxis.core.time.rates import format_frame
 from anaxis.core.typing import Bools, Floats
-from anaxis.packages.own_numbers import COLUMNS, GROUPS, NEEDED, SLICES, columns_of, require_rows
+from anaxis.packages.package_values import COLUMNS, GROUPS, NEEDED, SLICES, columns_of, require_rows
 
 Groups = tuple[str, ...]
 EVERY: Groups = tuple(GROUPS)

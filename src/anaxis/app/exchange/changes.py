@@ -21,7 +21,7 @@ from anaxis.app.exchange.passing import (
     locked,
     notify,
     other_end,
-    pass_on,
+    propagate,
     require_current,
     unseen_by,
 )
@@ -94,7 +94,7 @@ def _taken(context: Context, party_id: int, connection: str | None, change: Chan
     )
     unseen = unseen_by(context, told, party)
     for link in links if len(before) else ():
-        pass_on(context, link, told, parties, unseen)
+        propagate(context, link, told, parties, unseen)
     against_pushed(context, told, unseen)
     notify(context, f"c{shared.id}")
     return True
@@ -199,7 +199,7 @@ def _acknowledged(
     told = PropagatedChange(shared, cells, now, number, row.id, theirs)
     unseen = unseen_by(context, told, party) if links else []
     for link in links:
-        pass_on(context, link, told, parties, unseen)
+        propagate(context, link, told, parties, unseen)
 
 
 def _is_next(party: Party, connection: str | None, number: int) -> bool:

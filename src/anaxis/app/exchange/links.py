@@ -16,19 +16,19 @@ from anaxis.app.context import Context
 from anaxis.app.exchange.cells import EVERY, CameraState, FramePatch, unpacked
 from anaxis.app.exchange.passing import (
     RULES,
+    enqueue,
     links_of,
     locked,
     notify,
     offset_from,
     other_end,
-    put_down,
     send,
     stop_clashes,
 )
 from anaxis.app.exchange.sides import differing, held_by, side_of, side_to
 from anaxis.core.errors import BadInput
 from anaxis.core.time.rates import format_frame, kept_rate, rate_label
-from anaxis.packages.own_numbers import chosen_groups
+from anaxis.packages.package_values import chosen_groups
 from anaxis.store.exchange import Clash, Link, Party, Shared, SharedChange
 from anaxis.store.models import Show
 from anaxis.store.rows import found as row_of
@@ -110,7 +110,7 @@ def _even_out(context: Context, made: Link, parties: dict[int, Party]) -> None:
     there = held_by(context, second)
     sent = side_to(side_of(first), held_by(context, first), side_of(second), there, offset=made.offset)
     for meant, wire in differing(sent, there, tuple(made.groups)):
-        put_down(context, parties[second.party_id], second, meant, wire, link=made)
+        enqueue(context, parties[second.party_id], second, meant, wire, link=made)
 
 
 @use_case("stop a link")
@@ -149,7 +149,7 @@ def settle(context: Context, clash: Clash, keep: str) -> Clash:
             ).scalar_one()
             meant, wire = unpacked(row.data), unpacked(row.wire or row.data)
             hit = np.isin(np.round(meant.frames, 3), np.round(frames, 3))
-            put_down(
+            enqueue(
                 context, parties[shared.party_id], shared, meant.where(hit).only(groups), wire.where(hit).only(groups)
             )
     else:

@@ -20,7 +20,7 @@ from anaxis.app.exchange.cells import FramePatch, cells_of_matrix, cells_of_valu
 from anaxis.core.bounds import MAX_FRAMES
 from anaxis.core.errors import BadInput
 from anaxis.core.typing import Floats
-from anaxis.packages.own_numbers import GROUPS, columns_of
+from anaxis.packages.package_values import GROUPS, columns_of
 
 PROTOCOL = 1
 # From so many frames on a change is sent in binary.

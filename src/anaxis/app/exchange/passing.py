@@ -99,7 +99,7 @@ class PropagatedChange(NamedTuple):
 Unseen = list[tuple[SharedChange, FramePatch]]
 
 
-def pass_on(context: Context, link: Link, told: PropagatedChange, parties: dict[int, Party], unseen: Unseen) -> None:
+def propagate(context: Context, link: Link, told: PropagatedChange, parties: dict[int, Party], unseen: Unseen) -> None:
     """A change of one end of a link, for the other; where both changed the same, by the link's rule."""
     shared, to = told.shared, other_end(link, told.shared)
     cells = told.cells.only(link.groups)
@@ -220,10 +220,10 @@ def send(
     if not len(held):
         return
     made = side_to(side_of(shared), held, side_of(to), there, cells.groups, offset_from(link, shared))
-    put_down(context, parties[to.party_id], to, made.meant, made.wire, link=link, cause=cause)
+    enqueue(context, parties[to.party_id], to, made.meant, made.wire, link=link, cause=cause)
 
 
-def put_down(
+def enqueue(
     context: Context, party: Party, to: Shared, meant: FramePatch, wire: FramePatch, link: Link | None = None, cause: int | None = None,
     replaces: bool = False, entry: dict[str, Any] | None = None,
 ) -> None:  # fmt: skip

@@ -22,7 +22,7 @@ from anaxis.core.motion.recorded import usual_settings
 from anaxis.core.motion.tracking_jumps import jumps_of
 from anaxis.core.scene.landmarks import legal_name
 from anaxis.core.time.rates import rate_text
-from anaxis.library.examined import own_samples
+from anaxis.library.scene_report import own_samples
 from anaxis.store.exchange import Recording, RecordingBlock
 from anaxis.store.models import SourceFile
 from anaxis.store.noticed import expected_of

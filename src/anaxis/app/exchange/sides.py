@@ -24,7 +24,7 @@ from anaxis.packages.habit import Outbound
 from anaxis.packages.habits import HABITS, compensated
 from anaxis.packages.habits.numbers import CHANNELS, signed_channels
 from anaxis.packages.model import Profile, profile_from_dict
-from anaxis.packages.own_numbers import SLICES, own_rows, track_of_rows
+from anaxis.packages.package_values import SLICES, own_rows, track_of_rows
 from anaxis.store.exchange import Shared, SharedChange
 
 # What a package does to numbers that it is sent; all other habits are about files and their trees.

@@ -17,14 +17,14 @@ from anaxis.app.context import Context
 from anaxis.app.exchange.cells import EVERY, NOTHING, ROUNDING, CameraState, FramePatch, Groups, held_of
 from anaxis.app.exchange.kept import As, keep_as, require_shot
 from anaxis.app.exchange.links import whole_of
-from anaxis.app.exchange.passing import lock_about, locked, notify, put_down
+from anaxis.app.exchange.passing import enqueue, lock_about, locked, notify
 from anaxis.app.exchange.sides import Side, held_with_effect, profile_of, sent_to, side_of, side_to
 from anaxis.core.errors import BadInput
 from anaxis.core.outgoing import make_outgoing
 from anaxis.core.scene.landmarks import Landmarks, legal_name
 from anaxis.core.time.rates import kept_rate, rate_text
 from anaxis.core.typing import Floats
-from anaxis.packages.own_numbers import chosen_groups, columns_of
+from anaxis.packages.package_values import chosen_groups, columns_of
 from anaxis.store.exchange import Link, Party, Pulled, Shared
 from anaxis.store.models import Version
 from anaxis.store.queries import find_shot, picture_of_version, track_of
@@ -246,7 +246,7 @@ def push(context: Context, version: Version, asked: Push) -> Shared:
         shared.take_entry({**shared.entry, **span})
     entry = shared.entry if writing.whole else None
     for part in parts:
-        put_down(context, parties[party.id], shared, *part, replaces=writing.whole, entry=entry)
+        enqueue(context, parties[party.id], shared, *part, replaces=writing.whole, entry=entry)
     notify(context, f"s{party.show_id}")
     return shared
 

@@ -19,7 +19,7 @@ from anaxis.core.recipe.replay import completed
 from anaxis.core.scene.landmarks import legal_name
 from anaxis.core.scene.nodes import Scene
 from anaxis.core.scene.picture import picture_of
-from anaxis.library.examined import CameraSummary
+from anaxis.library.scene_report import CameraSummary
 from anaxis.store.keep import stage_file
 from anaxis.store.models import Camera, Shot, Show, SourceFile, Version, VersionInput
 from anaxis.store.queries import find_shot, newest_recipe, staged_scene

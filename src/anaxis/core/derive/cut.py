@@ -11,7 +11,7 @@ import numpy as np
 from anaxis.core.bounds import MAX_FRAME, MAX_FRAMES
 from anaxis.core.errors import BadInput
 from anaxis.core.findings import Finding
-from anaxis.core.parameters import Number, Parameters, asked
+from anaxis.core.parameters import Number, Parameters, parameter
 from anaxis.core.time.rates import format_frame
 from anaxis.core.typing import Floats, Ints
 
@@ -23,14 +23,14 @@ class Piece(Parameters):
     ``first`` and goes on by ``speed`` source frames a frame. ``role`` names the camera; ``mixed_in`` and
     ``mixed_out`` say over how many frames a transition mixes it with what stands before and behind it."""
 
-    name: str = asked("Shot")
-    role: str = asked("Camera")
-    first: Number = asked("First source frame")
-    begins: int = asked("Begins")
-    frames: int = asked("Frames")
-    speed: Number = asked("Speed", default=1.0)
-    mixed_in: Number = asked("Mixed in", default=0.0)
-    mixed_out: Number = asked("Mixed out", default=0.0)
+    name: str = parameter("Shot")
+    role: str = parameter("Camera")
+    first: Number = parameter("First source frame")
+    begins: int = parameter("Begins")
+    frames: int = parameter("Frames")
+    speed: Number = parameter("Speed", default=1.0)
+    mixed_in: Number = parameter("Mixed in", default=0.0)
+    mixed_out: Number = parameter("Mixed out", default=0.0)
 
     @property
     def end(self) -> int:

@@ -12,7 +12,7 @@ from anaxis.core.camera.track import Track, make_lens
 from anaxis.core.derive.derived import Derived, DerivedKind, Input, Inputs
 from anaxis.core.errors import BadInput
 from anaxis.core.findings import Finding
-from anaxis.core.parameters import Number, Parameters, Positive, asked
+from anaxis.core.parameters import Number, Parameters, Positive, parameter
 from anaxis.core.time.rates import format_frame
 from anaxis.core.typing import Bools, Floats
 
@@ -27,17 +27,17 @@ class Frame(Parameters):
     """Follow ``objects`` with a ``border`` on each side, a share of the picture in percent or pixels; ``stabilised`` says
     that the plate's picture does not turn with its camera."""
 
-    objects: tuple[str, ...] = asked("Objects")
-    border: Number = asked("Border", default=10.0)
-    border_in: Literal["percent", "px"] = asked("Border in", default="percent")
-    view: Literal["changes", "constant"] = asked("Field of view", default="changes")
-    width_px: int = asked("Width", "px", default=1920)
-    height_px: int = asked("Height", "px", default=1080)
-    film_width_mm: Positive = asked("Film back width", "mm", default=36.0)
-    plate: Literal["as shot", "stabilised"] = asked("Plate", default="as shot")
-    plate_width_px: int = asked("Plate's width", "px", default=4096)
-    plate_id: int = asked("Plate", default=0)
-    name: str = asked("Name", default="framing")
+    objects: tuple[str, ...] = parameter("Objects")
+    border: Number = parameter("Border", default=10.0)
+    border_in: Literal["percent", "px"] = parameter("Border in", default="percent")
+    view: Literal["changes", "constant"] = parameter("Field of view", default="changes")
+    width_px: int = parameter("Width", "px", default=1920)
+    height_px: int = parameter("Height", "px", default=1080)
+    film_width_mm: Positive = parameter("Film back width", "mm", default=36.0)
+    plate: Literal["as shot", "stabilised"] = parameter("Plate", default="as shot")
+    plate_width_px: int = parameter("Plate's width", "px", default=4096)
+    plate_id: int = parameter("Plate", default=0)
+    name: str = parameter("Name", default="framing")
 
     @property
     def image(self) -> Image:

@@ -13,7 +13,7 @@ from anaxis.core.camera.track import Track
 from anaxis.core.derive.derived import Derived, DerivedKind, Input, Inputs, Shown
 from anaxis.core.errors import BadInput
 from anaxis.core.findings import Finding
-from anaxis.core.parameters import Number, Parameters, asked
+from anaxis.core.parameters import Number, Parameters, parameter
 from anaxis.core.scene.projection_name import projection_name
 from anaxis.core.time.rates import format_frame, nearest_places
 from anaxis.core.typing import Floats
@@ -24,9 +24,9 @@ SHOT = "shot camera"
 class Hold(Parameters):
     """Held ``at`` a frame; ``overscan`` as a delivery's (auto, a percentage, a size), "" for the plate's own size."""
 
-    at: Number = asked("Frame")
-    overscan: str = asked("Overscan", default="")
-    name: str = asked("Name", default="")
+    at: Number = parameter("Frame")
+    overscan: str = parameter("Overscan", default="")
+    name: str = parameter("Name", default="")
 
 
 def make(inputs: Inputs, p: Hold) -> Derived:

@@ -23,7 +23,7 @@ from anaxis.core.errors import BadInput
 from anaxis.core.findings import Finding, by_severity
 from anaxis.core.motion.cuts import cuts_of, found_cuts
 from anaxis.core.motion.resample import sampled
-from anaxis.core.parameters import Number, Parameters, Positive, asked
+from anaxis.core.parameters import Number, Parameters, Positive, parameter
 from anaxis.core.scene.landmarks import NO_LANDMARKS, Landmarks, Names, unique_name
 from anaxis.core.time.rates import format_frame, nearest_places, parse_rate
 from anaxis.core.typing import Floats, Ints
@@ -35,19 +35,19 @@ class Join(Parameters):
     """``pieces`` in the order of the cut; ``first`` numbers its first frame. A ``common`` film back is that of the first
     frame, with the same picture on every other."""
 
-    pieces: tuple[Piece, ...] = asked("Shots in order")
-    rate: str = asked("Frames a second")
-    first: Number = asked("First frame", default=1001.0)
-    width_px: int = asked("Width", "px")
-    height_px: int = asked("Height", "px")
-    pixel_aspect: Positive = asked("Pixel aspect", default=1.0)
-    fit: str = asked("Fit", default="width")
-    keep: Literal["width", "height"] = asked("Of another aspect, keep the", default="width")
-    film_back: Literal["stepped", "common"] = asked("Film back", default="stepped")
-    gaps: Literal["hold", "close"] = asked("Gaps", default="hold")
-    missing: Literal["refuse", "hold"] = asked("Frames a shot does not have", default="refuse")
-    name: str = asked("Name", default="joined")
-    edit: str = asked("Edit", default="")
+    pieces: tuple[Piece, ...] = parameter("Shots in order")
+    rate: str = parameter("Frames a second")
+    first: Number = parameter("First frame", default=1001.0)
+    width_px: int = parameter("Width", "px")
+    height_px: int = parameter("Height", "px")
+    pixel_aspect: Positive = parameter("Pixel aspect", default=1.0)
+    fit: str = parameter("Fit", default="width")
+    keep: Literal["width", "height"] = parameter("Of another aspect, keep the", default="width")
+    film_back: Literal["stepped", "common"] = parameter("Film back", default="stepped")
+    gaps: Literal["hold", "close"] = parameter("Gaps", default="hold")
+    missing: Literal["refuse", "hold"] = parameter("Frames a shot does not have", default="refuse")
+    name: str = parameter("Name", default="joined")
+    edit: str = parameter("Edit", default="")
 
 
 def make(inputs: Inputs, p: Join) -> Derived:

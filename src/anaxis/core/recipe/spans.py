@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import numpy as np
 
-from anaxis.core.parameters import asked
+from anaxis.core.parameters import parameter
 from anaxis.core.time.rates import format_frame
 
-FIRST = asked("First frame", default=None)
-LAST = asked("Last frame", default=None)
+FIRST = parameter("First frame", default=None)
+LAST = parameter("Last frame", default=None)
 
 
 def ends(first: float | None, last: float | None) -> tuple[float, float]:

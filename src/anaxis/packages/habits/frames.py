@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 from pydantic import field_validator
 
-from anaxis.core.parameters import Number, Parameters, Positive, asked
+from anaxis.core.parameters import Number, Parameters, Positive, parameter
 from anaxis.core.space.axes import Convention
 from anaxis.core.time.rates import format_frame, parse_rate, rate_label
 from anaxis.packages.habit import Arriving, HabitKind, Outbound, number
@@ -18,7 +18,7 @@ from anaxis.packages.habits.lens import STILL, lens_moves
 class FrameOffset(Parameters):
     """Every frame some frames late."""
 
-    frames: Number = asked("Later by", "frames", default=1.0)
+    frames: Number = parameter("Later by", "frames", default=1.0)
 
 
 def _frame_offset_arrives(a: Arriving, p: FrameOffset, convention: Convention) -> Arriving:
@@ -42,7 +42,7 @@ FRAME_OFFSET = HabitKind(
 class OwnRate(Parameters):
     """The file's time played at a rate of the package's own."""
 
-    rate: str = asked("Frames a second", default="30")
+    rate: str = parameter("Frames a second", default="30")
 
     @field_validator("rate", mode="before")
     @classmethod
@@ -73,7 +73,7 @@ OWN_RATE = HabitKind(
 class OwnFirst(Parameters):
     """Every file started at the same frame."""
 
-    first: Number = asked("First frame", default=0.0)
+    first: Number = parameter("First frame", default=0.0)
 
 
 def renumbered(s: Outbound, first: float, why: str) -> Outbound:
@@ -161,7 +161,7 @@ ONLY_FIRST = HabitKind(
 class FirstKeys(Parameters):
     """Only the keys of the first frames taken."""
 
-    count: Positive = asked("How many", "frames", default=100.0)
+    count: Positive = parameter("How many", "frames", default=100.0)
 
 
 def _first_keys_arrives(a: Arriving, p: FirstKeys, convention: Convention) -> Arriving:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from anaxis.core.camera.channels import CHANNELS, FRAMING
-from anaxis.core.parameters import Parameters, Positive, asked
+from anaxis.core.parameters import Parameters, Positive, parameter
 from anaxis.core.space.axes import Convention
 from anaxis.core.time.rates import format_frame
 from anaxis.packages.film_back import on_film_back
@@ -15,7 +15,7 @@ from anaxis.packages.habit import Arriving, HabitKind, Outbound, number
 class FilmFactor(Parameters):
     """The film back off by a factor."""
 
-    factor: Positive = asked("Factor", default=1.0)
+    factor: Positive = parameter("Factor", default=1.0)
 
 
 def _film_factor_arrives(a: Arriving, p: FilmFactor, convention: Convention) -> Arriving:
@@ -41,8 +41,8 @@ FILM_FACTOR = HabitKind(
 class FilmDefault(Parameters):
     """The film back left at the package's own."""
 
-    width_mm: Positive = asked("Width", "mm", default=36.0)
-    height_mm: Positive = asked("Height", "mm", default=24.0)
+    width_mm: Positive = parameter("Width", "mm", default=36.0)
+    height_mm: Positive = parameter("Height", "mm", default=24.0)
 
 
 def _film_default_arrives(a: Arriving, p: FilmDefault, convention: Convention) -> Arriving:
@@ -104,7 +104,7 @@ STILL_FILM = HabitKind(
 class FocalFactor(Parameters):
     """The focal length off by a factor."""
 
-    factor: Positive = asked("Factor", default=1.0)
+    factor: Positive = parameter("Factor", default=1.0)
 
 
 def _focal_factor_arrives(a: Arriving, p: FocalFactor, convention: Convention) -> Arriving:

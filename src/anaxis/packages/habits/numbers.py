@@ -8,7 +8,7 @@ import numpy as np
 from pydantic import field_validator
 
 from anaxis.core.errors import BadInput
-from anaxis.core.parameters import Parameters, asked
+from anaxis.core.parameters import Parameters, parameter
 from anaxis.core.scene.tree import level_axes, roll_deg
 from anaxis.core.space.axes import Convention
 from anaxis.core.space.rotation import angles_from_matrices, matrices_from_angles
@@ -19,8 +19,8 @@ from anaxis.packages.habit import Arriving, HabitKind, Outbound
 class Channels(Parameters):
     """The package's own numbers under each other's names, or with other signs."""
 
-    position: str = asked("x, y, z take", default="+X+Y+Z")
-    rotation: str = asked("rotations take", default="+X+Y+Z")
+    position: str = parameter("x, y, z take", default="+X+Y+Z")
+    rotation: str = parameter("rotations take", default="+X+Y+Z")
 
     @field_validator("position", "rotation")
     @classmethod
@@ -80,8 +80,8 @@ Order = Literal["XYZ", "XZY", "YXZ", "YZX", "ZXY", "ZYX"]
 class RotationOrder(Parameters):
     """Angles read in another rotation order than they are written in."""
 
-    written: Order = asked("Angles are written in", default="XYZ")
-    read: Order = asked("And read in", default="ZXY")
+    written: Order = parameter("Angles are written in", default="XYZ")
+    read: Order = parameter("And read in", default="ZXY")
 
 
 def reordered(rotation: Floats, written: str, read: str, convention: Convention) -> Floats:

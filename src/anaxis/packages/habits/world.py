@@ -8,7 +8,7 @@ from typing import Literal
 import numpy as np
 from pydantic import model_validator
 
-from anaxis.core.parameters import Number, Parameters, Positive, asked
+from anaxis.core.parameters import Number, Parameters, Positive, parameter
 from anaxis.core.scene.nodes import UP_AXES
 from anaxis.core.space.axes import Convention, axis_vector
 from anaxis.core.space.rotation import about_axis, camera_turn
@@ -18,7 +18,7 @@ from anaxis.packages.habit import Arriving, HabitKind, Outbound, number
 class UpAxis(Parameters):
     """The file's up axis is not listened to."""
 
-    up: Literal["X", "Y", "Z"] = asked("Takes every file as", "up", default="Y")
+    up: Literal["X", "Y", "Z"] = parameter("Takes every file as", "up", default="Y")
 
 
 def _up_axis_arrives(a: Arriving, p: UpAxis, convention: Convention) -> Arriving:
@@ -44,7 +44,7 @@ UP_AXIS = HabitKind(
 class Unit(Parameters):
     """The file's unit is not listened to."""
 
-    metres_per_unit: Positive = asked("Takes a unit as", "m", default=0.01)
+    metres_per_unit: Positive = parameter("Takes a unit as", "m", default=0.01)
 
 
 def _unit_arrives(a: Arriving, p: Unit, convention: Convention) -> Arriving:
@@ -68,8 +68,8 @@ UNIT = HabitKind(
 class WorldTurn(Parameters):
     """The whole world rotated about one of the package's axes."""
 
-    axis: Literal["X", "Y", "Z"] = asked("About its axis", default="X")
-    angle_deg: Number = asked("By", "°", default=-90.0)
+    axis: Literal["X", "Y", "Z"] = parameter("About its axis", default="X")
+    angle_deg: Number = parameter("By", "°", default=-90.0)
 
 
 def _world_turn_arrives(a: Arriving, p: WorldTurn, convention: Convention) -> Arriving:
@@ -93,9 +93,9 @@ WORLD_TURN = HabitKind(
 class WorldShift(Parameters):
     """The whole world shifted."""
 
-    x: Number = asked("X", "its units", default=0.0)
-    y: Number = asked("Y", "its units", default=0.0)
-    z: Number = asked("Z", "its units", default=0.0)
+    x: Number = parameter("X", "its units", default=0.0)
+    y: Number = parameter("Y", "its units", default=0.0)
+    z: Number = parameter("Z", "its units", default=0.0)
 
 
 def _world_shift_arrives(a: Arriving, p: WorldShift, convention: Convention) -> Arriving:
@@ -124,8 +124,8 @@ Axis = Literal["+X", "-X", "+Y", "-Y", "+Z", "-Z"]
 class LookAxis(Parameters):
     """The camera taken to look along another of its axes."""
 
-    look: Axis = asked("Looks along", default="+X")
-    up: Axis = asked("With up", default="+Y")
+    look: Axis = parameter("Looks along", default="+X")
+    up: Axis = parameter("With up", default="+Y")
 
     @model_validator(mode="after")
     def _two_axes(self) -> LookAxis:
@@ -155,7 +155,7 @@ LOOK_AXIS = HabitKind(
 class Mirror(Parameters):
     """The world mirrored along one of the package's axes; the camera stays proper, its picture is mirrored with it."""
 
-    axis: Literal["X", "Y", "Z"] = asked("Along its axis", default="X")
+    axis: Literal["X", "Y", "Z"] = parameter("Along its axis", default="X")
 
 
 def _mirror_arrives(a: Arriving, p: Mirror, convention: Convention) -> Arriving:
@@ -187,7 +187,7 @@ MIRROR = HabitKind(
 class Scale(Parameters):
     """Everything scaled."""
 
-    factor: Positive = asked("Factor", default=1.0)
+    factor: Positive = parameter("Factor", default=1.0)
 
 
 def _scale_arrives(a: Arriving, p: Scale, convention: Convention) -> Arriving:

@@ -6,7 +6,7 @@ import numpy as np
 
 from anaxis.core.bounds import MAX_FRAMES
 from anaxis.core.errors import BadInput
-from anaxis.core.parameters import Number, Parameters, asked
+from anaxis.core.parameters import Number, Parameters, parameter
 from anaxis.core.recipe.model import Kind, Work
 from anaxis.core.scene.bake import camera_range
 from anaxis.core.scene.nodes import Scene
@@ -17,9 +17,9 @@ from anaxis.core.typing import Floats
 class Bake(Parameters):
     """The bake: over which frames, and at which step."""
 
-    first: Number | None = asked("First frame", default=None)
-    last: Number | None = asked("Last frame", default=None)
-    step: Number = asked("Step", "frames", default=1.0)
+    first: Number | None = parameter("First frame", default=None)
+    last: Number | None = parameter("Last frame", default=None)
+    step: Number = parameter("Step", "frames", default=1.0)
 
 
 def _bake(work: Work, p: Bake) -> Work:

@@ -10,7 +10,7 @@ import numpy as np
 from anaxis.core.camera.distortion.distortion import Distortion, distortion_from_document
 from anaxis.core.camera.track import Track
 from anaxis.core.errors import BadInput
-from anaxis.core.parameters import Parameters, asked
+from anaxis.core.parameters import Parameters, parameter
 from anaxis.core.recipe.model import Kind, Work
 from anaxis.core.time.rates import format_frame
 
@@ -18,9 +18,9 @@ from anaxis.core.time.rates import format_frame
 class DistortionOfPlate(Parameters):
     """``frames`` are those that lists of numbers are given for; without it they are the camera's own, in order."""
 
-    document: dict[str, Any] = asked("Distortion")
-    frames: list[float] | None = asked("Frames", default=None)
-    of: str | None = asked("From", default=None)
+    document: dict[str, Any] = parameter("Distortion")
+    frames: list[float] | None = parameter("Frames", default=None)
+    of: str | None = parameter("From", default=None)
 
 
 def _distortion(work: Work, p: DistortionOfPlate) -> Work:

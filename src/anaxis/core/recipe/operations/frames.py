@@ -11,7 +11,7 @@ from anaxis.core.motion import resample
 from anaxis.core.motion.cuts import with_mark
 from anaxis.core.motion.edits import bridged, renumbered, without_gaps
 from anaxis.core.motion.resample import with_handles
-from anaxis.core.parameters import Number, Parameters, asked
+from anaxis.core.parameters import Number, Parameters, parameter
 from anaxis.core.recipe.model import Kind, Work
 from anaxis.core.recipe.spans import FIRST, LAST, ends, span_words
 from anaxis.core.time.rates import format_frame, nearest_places, parse_rate
@@ -54,8 +54,8 @@ FILL_GAPS = Kind(
 class Bridge(Parameters):
     """Frames where the camera jumps and comes back, drawn from their neighbours."""
 
-    first: Number = asked("From frame")
-    last: Number | None = asked("To frame", default=None)
+    first: Number = parameter("From frame")
+    last: Number | None = parameter("To frame", default=None)
 
 
 def _bridge(work: Work, p: Bridge) -> Work:
@@ -75,8 +75,8 @@ BRIDGE = Kind(
 class Rate(Parameters):
     """Retime to another frame rate: the same frames, or the same time."""
 
-    rate: str = asked("Frames a second")
-    keep: Literal["frames", "time"] = asked("Keep the same")
+    rate: str = parameter("Frames a second")
+    keep: Literal["frames", "time"] = parameter("Keep the same")
 
 
 def _rate(work: Work, p: Rate) -> Work:
@@ -104,9 +104,9 @@ RATE = Kind(
 class Handles(Parameters):
     """Frames added at both ends."""
 
-    head: Number = asked("Before", "frames", default=0.0)
-    tail: Number = asked("After", "frames", default=0.0)
-    way: Literal["hold", "extend"] = asked("How")
+    head: Number = parameter("Before", "frames", default=0.0)
+    tail: Number = parameter("After", "frames", default=0.0)
+    way: Literal["hold", "extend"] = parameter("How")
 
 
 def _handles(work: Work, p: Handles) -> Work:
@@ -131,8 +131,8 @@ HANDLES = Kind(
 class Cut(Parameters):
     """A cut where none was found, or none where one was."""
 
-    frame: Number = asked("First frame of what follows")
-    way: Literal["a cut", "no cut"] = asked("It is")
+    frame: Number = parameter("First frame of what follows")
+    way: Literal["a cut", "no cut"] = parameter("It is")
 
 
 def _cut(work: Work, p: Cut) -> Work:
@@ -145,7 +145,7 @@ CUT = Kind("cut", "Cut", "track", Cut, _cut, lambda p: f"{p.way} before frame {f
 class Renumber(Parameters):
     """The first frame's number; the others follow."""
 
-    first: Number = asked("First frame")
+    first: Number = parameter("First frame")
 
 
 def _renumber(work: Work, p: Renumber) -> Work:

@@ -6,7 +6,7 @@ from dataclasses import replace
 
 import numpy as np
 
-from anaxis.core.parameters import Made, Number, Parameters, asked
+from anaxis.core.parameters import Made, Number, Parameters, parameter
 from anaxis.core.recipe.model import Kind, Work
 from anaxis.core.recipe.operations.tree import UpAxis
 from anaxis.core.scene.landmarks import joined
@@ -17,10 +17,10 @@ from anaxis.core.scene.surroundings import landmarks_of, set_lines_m, set_triang
 class SetAdd(Parameters):
     """Set geometry and landmarks from another file."""
 
-    sha256: Made = asked("File")
-    name: str | None = asked("Name", default=None)
-    up_axis: UpAxis | None = asked("Up axis", default=None)
-    metres_per_unit: Number | None = asked("Metres per unit", "m", default=None)
+    sha256: Made = parameter("File")
+    name: str | None = parameter("Name", default=None)
+    up_axis: UpAxis | None = parameter("Up axis", default=None)
+    metres_per_unit: Number | None = parameter("Metres per unit", "m", default=None)
 
 
 def _set_add(work: Work, p: SetAdd) -> Work:

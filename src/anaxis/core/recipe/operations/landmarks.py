@@ -8,7 +8,7 @@ from typing import Any, Literal
 import numpy as np
 
 from anaxis.core.errors import BadInput
-from anaxis.core.parameters import Parameters, asked
+from anaxis.core.parameters import Parameters, parameter
 from anaxis.core.recipe.model import Kind, Work
 from anaxis.core.scene.landmarks import MAX_NAME, Landmarks, joined
 
@@ -16,7 +16,7 @@ from anaxis.core.scene.landmarks import MAX_NAME, Landmarks, joined
 class MarksAdd(Parameters):
     """Landmarks typed or pasted; one of the same name takes the other's place."""
 
-    marks: list[Any] = asked("Landmarks")
+    marks: list[Any] = parameter("Landmarks")
 
 
 def _marks_add(work: Work, p: MarksAdd) -> Work:
@@ -58,8 +58,8 @@ MARKS_ADD = Kind(
 class MarkRename(Parameters):
     """A landmark under another name."""
 
-    name: str = asked("Name")
-    to: str = asked("New name")
+    name: str = parameter("Name")
+    to: str = parameter("New name")
 
 
 def _mark_rename(work: Work, p: MarkRename) -> Work:
@@ -89,8 +89,8 @@ MARK_RENAME = Kind(
 class MarksHide(Parameters):
     """Landmarks left out of what is drawn, proved and delivered, or shown again."""
 
-    names: list[Any] = asked("Names")
-    way: Literal["hide", "show"] = asked("Way")
+    names: list[Any] = parameter("Names")
+    way: Literal["hide", "show"] = parameter("Way")
 
 
 def _marks_hide(work: Work, p: MarksHide) -> Work:

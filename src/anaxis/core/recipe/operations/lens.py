@@ -14,7 +14,7 @@ from anaxis.core.camera.lens_edits import Part, changed_curve, of_part
 from anaxis.core.camera.track import Lens
 from anaxis.core.errors import BadInput
 from anaxis.core.motion.edits import with_lens, with_near
-from anaxis.core.parameters import Number, Parameters, asked
+from anaxis.core.parameters import Number, Parameters, parameter
 from anaxis.core.recipe.model import Kind, Work
 from anaxis.core.recipe.node_lens import with_node_lens
 from anaxis.core.recipe.spans import FIRST, LAST, ends, only_over
@@ -30,8 +30,8 @@ _SCALED = {
 class LensFactor(Parameters):
     """A lens that is a factor too large or too small: a unit mistaken on export."""
 
-    what: Literal["lens", "film back", "focal length"] = asked("What")
-    factor: Number = asked("Times")
+    what: Literal["lens", "film back", "focal length"] = parameter("What")
+    factor: Number = parameter("Times")
 
 
 def _lens_factor(work: Work, p: LensFactor) -> Work:
@@ -53,9 +53,9 @@ _FILM_MM = (0.01, 100_000.0)
 class SetFilmBack(Parameters):
     """The film back set to a size, keeping the focal length or the field of view."""
 
-    width_mm: Number = asked("Width", "mm")
-    height_mm: Number = asked("Height", "mm")
-    keep: Keep | None = asked("Keep the", default=None)
+    width_mm: Number = parameter("Width", "mm")
+    height_mm: Number = parameter("Height", "mm")
+    keep: Keep | None = parameter("Keep the", default=None)
 
 
 def _film_back(work: Work, p: SetFilmBack) -> Work:
@@ -96,7 +96,7 @@ FILM_BACK = Kind(
 class Focal(Parameters):
     """One focal length, over a frame range or all of it."""
 
-    focal_mm: Number = asked("Focal length", "mm")
+    focal_mm: Number = parameter("Focal length", "mm")
     first: Number | None = FIRST
     last: Number | None = LAST
 
@@ -132,9 +132,9 @@ class LensCurve(Parameters):
         "far clip",
         "film back width",
         "film back height",
-    ] = asked("What")
-    way: Literal["set to", "times", "plus", "hold outside"] = asked("How")
-    value: Number | None = asked("Value", default=None)
+    ] = parameter("What")
+    way: Literal["set to", "times", "plus", "hold outside"] = parameter("How")
+    value: Number | None = parameter("Value", default=None)
     first: Number | None = FIRST
     last: Number | None = LAST
 
@@ -162,14 +162,14 @@ LENS_CURVE = Kind("lens_curve", "Lens curve", "track", LensCurve, _lens_curve, _
 class PartOfPlate(Parameters):
     """A part of the plate becomes the image; the picture's own size is kept beside the recipe."""
 
-    plate_width_px: Number = asked("plate width", "px")
-    plate_height_px: Number = asked("plate height", "px")
-    x_px: Number = asked("x", "px")
-    y_px: Number = asked("y", "px")
-    width_px: Number = asked("width", "px")
-    height_px: Number = asked("height", "px")
-    pixel_aspect: Number = asked("Pixel aspect")
-    fit: Literal["width", "height", "inside", "outside", "stretch"] = asked("Fit of the plate")
+    plate_width_px: Number = parameter("plate width", "px")
+    plate_height_px: Number = parameter("plate height", "px")
+    x_px: Number = parameter("x", "px")
+    y_px: Number = parameter("y", "px")
+    width_px: Number = parameter("width", "px")
+    height_px: Number = parameter("height", "px")
+    pixel_aspect: Number = parameter("Pixel aspect")
+    fit: Literal["width", "height", "inside", "outside", "stretch"] = parameter("Fit of the plate")
 
 
 def _part_picture(p: PartOfPlate) -> tuple[Image, Image]:
@@ -204,7 +204,7 @@ PART = Kind(
 class NearPlane(Parameters):
     """The near clip, on every frame."""
 
-    near_m: Number = asked("Near", "m")
+    near_m: Number = parameter("Near", "m")
 
 
 def _near_plane(work: Work, p: NearPlane) -> Work:
@@ -217,8 +217,8 @@ NEAR_PLANE = Kind("near_plane", "Set the near clip", "track", NearPlane, _near_p
 class KeepLens(Parameters):
     """The lens of an earlier version kept over a newer motion."""
 
-    lens: dict[str, Any] = asked("Lens")
-    of: str | None = asked("Of", default=None)
+    lens: dict[str, Any] = parameter("Lens")
+    of: str | None = parameter("Of", default=None)
 
 
 def _keep_lens(work: Work, p: KeepLens) -> Work:

@@ -8,7 +8,7 @@ import numpy as np
 
 from anaxis.core.motion.edits import levelled
 from anaxis.core.motion.placement import Similarity, similarity_of
-from anaxis.core.parameters import Number, Parameters, asked
+from anaxis.core.parameters import Number, Parameters, parameter
 from anaxis.core.recipe.model import Kind, Work
 
 
@@ -33,9 +33,9 @@ LEVEL_HORIZON = Kind(
 class Shift(Parameters):
     """Camera, landmarks and set moved together."""
 
-    x_m: Number = asked("X", "m")
-    y_m: Number = asked("Y", "m")
-    z_m: Number = asked("Z", "m")
+    x_m: Number = parameter("X", "m")
+    y_m: Number = parameter("Y", "m")
+    z_m: Number = parameter("Z", "m")
 
 
 def _shift(work: Work, p: Shift) -> Work:
@@ -60,15 +60,15 @@ SHIFT = Kind(
 class Place(Parameters):
     """Camera, landmarks and set placed in another scene by one similarity."""
 
-    scale: Number = asked("scale")
-    qx: Number = asked("qx")
-    qy: Number = asked("qy")
-    qz: Number = asked("qz")
-    qw: Number = asked("qw")
-    x_m: Number = asked("x")
-    y_m: Number = asked("y")
-    z_m: Number = asked("z")
-    told: str | None = asked("How", default=None)
+    scale: Number = parameter("scale")
+    qx: Number = parameter("qx")
+    qy: Number = parameter("qy")
+    qz: Number = parameter("qz")
+    qw: Number = parameter("qw")
+    x_m: Number = parameter("x")
+    y_m: Number = parameter("y")
+    z_m: Number = parameter("z")
+    told: str | None = parameter("How", default=None)
 
 
 def placement(p: Place) -> Similarity:

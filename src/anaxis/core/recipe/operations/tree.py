@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import replace
 from typing import Literal
 
-from anaxis.core.parameters import NodePath, Number, Parameters, asked
+from anaxis.core.parameters import NodePath, Number, Parameters, parameter
 from anaxis.core.recipe.model import Kind, Work
 from anaxis.core.scene import tree
 from anaxis.core.scene.nodes import corrected
@@ -17,9 +17,9 @@ UpAxis = Literal["X", "Y", "Z"]
 class Correct(Parameters):
     """What the file leaves open, or says wrong: up axis, unit, frame rate."""
 
-    up_axis: UpAxis | None = asked("Up axis", default=None)
-    metres_per_unit: Number | None = asked("Metres per unit", "m", default=None)
-    rate: str | None = asked("Frames a second", default=None)
+    up_axis: UpAxis | None = parameter("Up axis", default=None)
+    metres_per_unit: Number | None = parameter("Metres per unit", "m", default=None)
+    rate: str | None = parameter("Frames a second", default=None)
 
 
 def _correct(work: Work, p: Correct) -> Work:
@@ -42,7 +42,7 @@ CORRECT = Kind("correct", "Set axes, unit, frame rate", "tree", Correct, _correc
 class Inherit(Parameters):
     """A node that leaves its parents aside follows them again."""
 
-    node: NodePath = asked("Node")
+    node: NodePath = parameter("Node")
 
 
 def _inherit(work: Work, p: Inherit) -> Work:
@@ -55,7 +55,7 @@ INHERIT = Kind("inherit", "Inherit parent transforms", "tree", Inherit, _inherit
 class DropScale(Parameters):
     """Scale on a node above the camera taken out."""
 
-    node: NodePath = asked("Node")
+    node: NodePath = parameter("Node")
 
 
 def _drop_scale(work: Work, p: DropScale) -> Work:
@@ -70,8 +70,8 @@ DROP_SCALE = Kind(
 class Level(Parameters):
     """The motion of one level above the camera held still, or taken out."""
 
-    node: NodePath = asked("Node")
-    way: Literal["still", "out"] = asked("How")
+    node: NodePath = parameter("Node")
+    way: Literal["still", "out"] = parameter("How")
 
 
 def _level(work: Work, p: Level) -> Work:
@@ -92,7 +92,7 @@ LEVEL = Kind(
 class PlaceAt(Parameters):
     """The camera put where another node stands, its rotation kept."""
 
-    node: NodePath = asked("Node")
+    node: NodePath = parameter("Node")
 
 
 def _place_at(work: Work, p: PlaceAt) -> Work:
@@ -107,8 +107,8 @@ PLACE_AT = Kind(
 class Attach(Parameters):
     """The camera made a child of another node."""
 
-    node: NodePath = asked("Node")
-    keep_place: Literal["its own numbers", "where it stands"] | None = asked("Its offset", default=None)
+    node: NodePath = parameter("Node")
+    keep_place: Literal["its own numbers", "where it stands"] | None = parameter("Its offset", default=None)
 
 
 def _attach(work: Work, p: Attach) -> Work:
@@ -123,7 +123,7 @@ ATTACH = Kind("attach", "Parent to another node", "tree", Attach, _attach, lambd
 class Aim(Parameters):
     """The camera turned to look at another node, its roll kept."""
 
-    node: NodePath = asked("Node")
+    node: NodePath = parameter("Node")
 
 
 def _aim(work: Work, p: Aim) -> Work:

@@ -32,7 +32,7 @@ from anaxis.delivery.ready import prepare
 from anaxis.delivery.shot_camera import ShotCamera
 from anaxis.formats import SET_SUFFIXES, WRITTEN
 from anaxis.formats.track_json.document import convention_from_document
-from anaxis.library.examined import FileCamera, camera_after, chain_after, levels_of
+from anaxis.library.scene_report import FileCamera, camera_after, chain_after, levels_of
 from anaxis.packages import SHIPPED_KEYS
 from anaxis.packages.model import Profile
 from anaxis.packages.sheet import sheet_of

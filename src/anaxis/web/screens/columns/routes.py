@@ -18,7 +18,7 @@ from anaxis.core.space.axes import ORDERS, Convention
 from anaxis.core.time.rates import parse_rate
 from anaxis.formats.track_json.document import convention_document
 from anaxis.library.archive import scene_to_bytes
-from anaxis.library.examined import FileCamera, camera_after
+from anaxis.library.scene_report import FileCamera, camera_after
 from anaxis.packages.model import Profile, profile_from_dict
 from anaxis.store.packages import all_packages, get_package
 from anaxis.store.queries import get_layout, staged_scene

@@ -27,7 +27,7 @@ from anaxis.core.scene.landmarks import LEGAL_NAME_RULE
 from anaxis.core.scene.nodes import UP_AXES, Scene
 from anaxis.core.scene.picture import picture_of
 from anaxis.formats import READABLE_SUFFIXES, check_size, require_readable
-from anaxis.library.examined import camera_after
+from anaxis.library.scene_report import camera_after
 from anaxis.packages import SHIPPED_KEYS
 from anaxis.store.models import Camera, SourceFile
 from anaxis.store.packages import all_packages

@@ -17,7 +17,7 @@ from anaxis.core.proof.proof import grid_pixels
 from anaxis.core.time.rates import kept_rate, rate_label, seconds_of
 from anaxis.core.typing import Floats
 from anaxis.packages.model import Profile
-from anaxis.packages.own_numbers import COLUMNS, GROUPS
+from anaxis.packages.package_values import COLUMNS, GROUPS
 from anaxis.store.exchange import Link, Party, Shared
 from anaxis.store.models import Show
 from anaxis.web.drawings.camera import or_ground
