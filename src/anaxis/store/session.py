@@ -5,11 +5,12 @@ Rows of a show are seen by a session that says so: a plain session of SQLAlchemy
 
 from __future__ import annotations
 
-from functools import cache
+from functools import cache, lru_cache
 from typing import Any, Final
 
 from sqlalchemy import Connection, Engine, and_, event, false, or_, select
 from sqlalchemy.orm import ORMExecuteState, Session, with_loader_criteria
+from sqlalchemy.sql.base import ExecutableOption
 
 from anaxis.store import exchange, hooks, media, people  # noqa: F401  (their tables, beside those of models)
 from anaxis.store.models import Base, HistoryEntry, Package, SavedFilmBack, SavedLayout, SavedRecipe, Show
@@ -53,11 +54,9 @@ def _of_a_show() -> tuple[tuple[type[Base], str, type[Base]], ...]:
     return tuple(found.values())
 
 
-@event.listens_for(Session, "do_orm_execute")
-def _only_rows_of_its_shows(state: ORMExecuteState) -> None:
-    shows: Shows = getattr(state.session, "shows", _NO_SHOW)
-    if shows is None or not state.is_select or state.is_column_load:
-        return
+@lru_cache(maxsize=256)
+def _criteria(shows: frozenset[int]) -> tuple[ExecutableOption, ...]:
+    """What leaves the rows of other shows out of a query; the same for every query of whoever sees these."""
     numbers = sorted(shows)
     seen: dict[type[Base], Any] = {Show: numbers}
     criteria = [with_loader_criteria(Show, Show.id.in_(numbers), include_aliases=True)]
@@ -70,4 +69,11 @@ def _only_rows_of_its_shows(state: ORMExecuteState) -> None:
     criteria.append(
         with_loader_criteria(HistoryEntry, or_(HistoryEntry.kind.in_(_EVERYBODYS), *told), include_aliases=True)
     )
-    state.statement = state.statement.options(*criteria)
+    return tuple(criteria)
+
+
+@event.listens_for(Session, "do_orm_execute")
+def _only_rows_of_its_shows(state: ORMExecuteState) -> None:
+    shows: Shows = getattr(state.session, "shows", _NO_SHOW)
+    if shows is not None and state.is_select and not state.is_column_load:
+        state.statement = state.statement.options(*_criteria(shows))
