@@ -68,7 +68,8 @@ class Supervisor:
         demonstration: str = "",
         beside: Sequence[tuple[str, list[str]]] = (),
     ) -> None:
-        self._own, self._environment = own, {**os.environ, "DATABASE_URL": url}
+        # Forty threads would each keep freed memory for themselves: two share what the C library holds back.
+        self._own, self._environment = own, {"MALLOC_ARENA_MAX": "2", **os.environ, "DATABASE_URL": url}
         as_person = ("--demonstration", demonstration) if demonstration else ()
         serve = anaxis_command("serve", "--host", host, "--port", str(port), *as_person)
         asked = "127.0.0.1" if host in ("0.0.0.0", "::") else host
