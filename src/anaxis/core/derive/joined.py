@@ -6,7 +6,6 @@ within the shot alone. Cuts are marked where one shot follows another, so nothin
 
 from __future__ import annotations
 
-from collections.abc import Iterator
 from dataclasses import fields, replace
 from typing import Literal
 
@@ -16,7 +15,7 @@ from anaxis.core.bounds import MAX_FRAMES, require_frame
 from anaxis.core.camera.distortion.distortion import Distortion
 from anaxis.core.camera.lens import Image, require_fit, same_used
 from anaxis.core.camera.track import Lens, Track
-from anaxis.core.derive.cut import Piece, Pieces, laid_out, ranges_of
+from anaxis.core.derive.cut import Piece, Pieces, laid_out
 from anaxis.core.derive.derived import Derived, DerivedKind, Input, Inputs, Shown
 from anaxis.core.derive.disagree import disagreements
 from anaxis.core.errors import BadInput
@@ -278,12 +277,6 @@ def _lines(inputs: Inputs) -> Floats:
     if all(s.shape == sets[0].shape and (s == sets[0]).all() for s in sets):
         return sets[0]
     return np.unique(np.concatenate(sets), axis=0)
-
-
-def said_of_ranges(p: Join) -> Iterator[tuple[str, float, float, float, float]]:
-    """Each piece's name, its first and last source frame, and its first and last frame of the joined camera."""
-    for name, low, high, first, last in ranges_of(placed(p)):
-        yield name, low, high, p.first + first, p.first + last
 
 
 KIND = DerivedKind(

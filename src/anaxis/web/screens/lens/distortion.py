@@ -313,10 +313,3 @@ def _read(request: Request, files: list[UploadFile]) -> list[tuple[str, bytes]]:
     for file in files:
         check_size(name_of_upload(file), file.size or 0, request.app.state.limits.max_bytes)
     return [(name_of_upload(f), f.file.read()) for f in files]
-
-
-def _count(text: str, what: str) -> int:
-    number = number_or_none(text, what)
-    if number is None or number != round(number):
-        raise BadInput(f"'{text}' is no number of {what}: type a whole one.")
-    return int(number)
