@@ -257,7 +257,7 @@ def test_a_plate_is_handed_in_changed_and_taken_away(site: str, solved: Path, tm
         answer = visitor.post("/plates/1", data=changed | {"base": base()})
         assert "1001 to 1003 here" in answer.text and 'value="1.5"' in answer.text
         for wrong, said in (
-            ({"offset": "x"}, "no number"),
+            ({"offset": "x"}, "not a whole number"),
             ({"offset": "0.5"}, "whole number"),
             ({"stops": "99"}, "stops within"),
             ({"view": "no"}, "from the lists"),

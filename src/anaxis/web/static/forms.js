@@ -23,14 +23,18 @@ export function putBack(elements, pairs) {
 	}
 }
 
-function sayAt(field, sentence) {
+function unfold(field) {
 	for (let at = field; at; at = at.parentElement) if (at.tagName === "DETAILS") at.open = true;
+}
+
+function sayAt(field, sentence) {
+	unfold(field);
 	field.classList.add("is-invalid");
 	field.setAttribute("aria-invalid", "true");
 	sentence.id = "wrong-field";
 	sentence.classList.remove("top-said");
 	field.setAttribute("aria-describedby", sentence.id);
-	(field.closest("label, .pair, fieldset") ?? field).after(sentence);
+	(field.closest(".pair") ?? field.closest("label, fieldset") ?? field).after(sentence);
 	field.focus();
 }
 
@@ -48,7 +52,10 @@ function begin() {
 	const form = [...document.forms].find((f) => f.method === "post" && f.getAttribute("action") === kept.action);
 	if (!form) return;
 	putBack(form.elements, kept.typed);
-	const field = [...form.elements].find((f) => f.name === sentence.dataset.field && f.type !== "hidden");
+	for (const [name, value] of kept.typed)
+		for (const f of form.elements) if (f.name === name && f.type === "text" && f.value === value && value !== f.defaultValue) unfold(f);
+	const name = sentence.dataset.field; // "" for a sentence that is about no field
+	const field = name && [...form.elements].find((f) => f.name === name && f.type !== "hidden");
 	if (field) sayAt(field, sentence);
 }
 
