@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 from collections.abc import Mapping
+from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -11,7 +12,7 @@ import click
 
 from anaxis.cli import options
 from anaxis.cli.read import guesses_of, read_scene, read_source, start_reader
-from anaxis.cli.send import GoingOut, finish, send
+from anaxis.cli.send import finish
 from anaxis.cli.tables import console, table
 from anaxis.core.camera.lens import Image
 from anaxis.core.errors import BadInput
@@ -21,8 +22,7 @@ if TYPE_CHECKING:  # loaded when first used: the command line starts quicker
     from anaxis.core.derive.derived import Derived, Input
     from anaxis.core.findings import Finding
     from anaxis.core.recipe.model import Recipe
-    from anaxis.core.scene.picture import Picture
-    from anaxis.delivery.transfer_sheet import CameraOrigin, MadeFrom
+    from anaxis.delivery.transfer_sheet import MadeFrom
 
 
 def delivered(command: Any) -> Any:
@@ -420,39 +420,16 @@ def deliver_derived(
     made: Derived, findings: list[Finding], head: dict[str, Any], asked: dict[str, Any], from_: MadeFrom, along: Mapping[str, bytes] | None = None
 ) -> None:  # fmt: skip
     """A derived camera checked, written for packages where that is asked for, proved, and all of it said."""
-    from anaxis.core.checks import Expected
-    from anaxis.core.checks.examine import checked_camera
-    from anaxis.core.derive.derived import scene_of
-    from anaxis.core.scene.picture import picture_of
     from anaxis.delivery.options import DeliveryOptions
-    from anaxis.delivery.shot_camera import ShotCamera
+    from anaxis.library.sending import derived_going_out, origin_of_derived, send
     from anaxis.packages import find_profile
 
     if asked["to"] and not asked["formats"]:
         raise BadInput("--to needs a format: add --format usd, or several with commas.")
-    scene = scene_of(made, made.track.name)
-    picture: Picture = picture_of(scene, None, None)
-    work, noticed = checked_camera(scene, None, (), Expected(), picture)
-    leaving = ShotCamera(work.done, work.landmarks, picture, lines_m=work.lines_m)
-    going = GoingOut(work, (), leaving, [*findings, *noticed])
+    going = derived_going_out(made, findings)
     profiles = [find_profile(t) for t in asked["to"]]
-    digest = hashlib.sha256(repr((from_.kind, from_.settings, from_.inputs)).encode()).hexdigest()
-    source = _source(digest, going, from_, asked["allow"])
+    origin = partial(origin_of_derived, from_, allowed=asked["allow"]) if asked["bundle"] else None
     went = send(
-        [going], profiles, asked["formats"] or [], asked["out"], DeliveryOptions(), "", "", None, asked["force"],
-        (lambda _: source) if asked["bundle"] else None, along,
+        [going], profiles, asked["formats"] or [], asked["out"], DeliveryOptions(), "", "", None, asked["force"], origin, along
     )  # fmt: skip
     finish(went, [going], asked["allow"], asked["tolerance_px"], None, asked["as_json"], head)
-
-
-def _source(digest: str, going: GoingOut, from_: MadeFrom, allowed: frozenset[str]) -> CameraOrigin:
-    from anaxis.delivery.transfer_sheet import CameraOrigin
-
-    return CameraOrigin(
-        from_.kind,
-        digest,
-        going.work.path,
-        [],
-        made=from_,
-        warnings=tuple(f.message for f in going.open_warnings(allowed)),
-    )

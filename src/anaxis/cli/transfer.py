@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import hashlib
 from dataclasses import replace
 from functools import partial
 from pathlib import Path
@@ -11,16 +10,14 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from anaxis.cli import options
-from anaxis.cli.read import ReadSource, read_source, start_reader
-from anaxis.cli.send import GoingOut, finish, send
+from anaxis.cli.read import read_source, start_reader
+from anaxis.cli.send import finish
 from anaxis.cli.several import KeepsArgs, each_of
 from anaxis.core.camera.lens import Image
 from anaxis.core.errors import BadInput
 
 if TYPE_CHECKING:  # loaded when first used: the command line starts quicker
     from anaxis.core.image_plane import Pictures
-    from anaxis.delivery.options import DeliveryOptions
-    from anaxis.delivery.transfer_sheet import CameraOrigin
 
 
 @click.command(cls=KeepsArgs)
@@ -74,6 +71,7 @@ def transfer(
         each_of(ctx, files, jobs, as_json)
     (file,) = files
     reader = start_reader(file)
+    from anaxis.library.sending import going_out, origin_of, send
     from anaxis.packages import find_profile
 
     profiles = [find_profile(t) for t in to]
@@ -84,7 +82,10 @@ def transfer(
     stated["reduce_px"] = reduce_px
     wanted = options.delivery_options(stated)
     asked = read_source(reader, file, resolution, source_fit, stated)
-    cameras = [_going_out(asked, name, wanted, expect) for name in names or (None,)]
+    cameras = [
+        going_out(asked.scene, name, asked.steps(name), asked.picture, wanted.samples, expect)
+        for name in names or (None,)
+    ]
     if plate is not None:
         cameras = [c._replace(leaving=replace(c.leaving, pictures=_pictures(plate))) for c in cameras]
     shot = file.stem if shot_name is None else shot_name
@@ -99,25 +100,9 @@ def transfer(
         shot,
         expect,
         force,
-        partial(_source, file, allow) if bundle else None,
+        partial(origin_of, file, allowed=allow) if bundle else None,
     )
     finish(went, cameras, allow, tolerance_px, reduce_px, as_json, {"camera": cameras[0].work.path})
-
-
-def _going_out(
-    asked: ReadSource, name: str | None, wanted: DeliveryOptions, expect: tuple[float, float] | None
-) -> GoingOut:
-    from anaxis.core.checks import Expected
-    from anaxis.core.checks.examine import between_samples, checked_camera
-    from anaxis.core.recipe.effects import placement_of
-    from anaxis.delivery.shot_camera import ShotCamera
-
-    recipe = asked.steps(name)
-    owed = Expected(*expect) if expect is not None else Expected()
-    work, findings = checked_camera(asked.scene, name, recipe, owed, asked.picture)
-    has, finer = between_samples(asked.scene, work, recipe, wanted=wanted.samples > 1)
-    leaving = ShotCamera(work.done, work.landmarks, asked.picture, placement_of(recipe), work.lines_m, finer, has)
-    return GoingOut(work, recipe, leaving, findings)
 
 
 def _pictures(plate: Path) -> Pictures:
@@ -133,14 +118,3 @@ def _pictures(plate: Path) -> Pictures:
         raise BadInput(done["error"])
     files = {} if found.is_movie else {f: Path(p).resolve().as_posix() for f, p in found.files.items()}
     return Pictures(found.name, files, done["data"])
-
-
-def _source(file: Path, allowed: frozenset[str], camera: GoingOut) -> CameraOrigin:
-    from anaxis.core.recipe.documents import recipe_document
-    from anaxis.delivery.transfer_sheet import CameraOrigin
-
-    checksum = hashlib.sha256(file.read_bytes()).hexdigest()
-    recipe = recipe_document(camera.recipe)
-    return CameraOrigin(
-        file.name, checksum, camera.work.path, recipe, warnings=tuple(f.message for f in camera.open_warnings(allowed))
-    )

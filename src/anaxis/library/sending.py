@@ -1,0 +1,153 @@
+"""Cameras of files written for packages into a folder, each proved: what ``anaxis transfer`` and its like do."""
+
+from __future__ import annotations
+
+import hashlib
+import shutil
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import replace
+from pathlib import Path
+from tempfile import TemporaryDirectory
+from typing import NamedTuple
+
+from anaxis.core.checks import Expected
+from anaxis.core.checks.examine import between_samples, checked_camera
+from anaxis.core.checks.times import stated_range
+from anaxis.core.derive.derived import Derived, scene_of
+from anaxis.core.errors import BadInput
+from anaxis.core.findings import Finding
+from anaxis.core.proof.proof import Proof, owing
+from anaxis.core.recipe.documents import recipe_document
+from anaxis.core.recipe.effects import placement_of
+from anaxis.core.recipe.model import Recipe, Work
+from anaxis.core.scene.nodes import Scene
+from anaxis.core.scene.picture import Picture, picture_of
+from anaxis.delivery.deliver import deliver_in_formats, file_stem
+from anaxis.delivery.handover import handover_zip
+from anaxis.delivery.options import DeliveryOptions
+from anaxis.delivery.proved import Delivered
+from anaxis.delivery.shot_camera import ShotCamera
+from anaxis.delivery.transfer_sheet import CameraOrigin, MadeFrom, handed_of
+from anaxis.packages.model import Profile
+
+Frames = tuple[float, float]
+
+
+class GoingOut(NamedTuple):
+    """One camera, what was done to it, how it leaves, and what was noticed about it."""
+
+    work: Work
+    recipe: Recipe
+    leaving: ShotCamera
+    findings: list[Finding]
+
+    def open_warnings(self, allowed: frozenset[str]) -> list[Finding]:
+        """The warnings that are of none of the codes ``allowed``."""
+        return [f for f in self.findings if f.severity != "note" and f.code not in allowed]
+
+
+class Sent(NamedTuple):
+    """What was written: each camera for a package in a format, refusals, where files of a name lie, and zips."""
+
+    deliveries: list[tuple[Profile, GoingOut, str, Delivered]]
+    refused: list[dict[str, str]]
+    moved: dict[str, str]
+    zips: list[str]
+
+    @property
+    def proofs(self) -> list[Proof]:
+        return [one.proof for *_, one in self.deliveries]
+
+
+def going_out(
+    scene: Scene, camera: str | None, recipe: Recipe, picture: Picture, samples: int = 1, expect: Frames | None = None
+) -> GoingOut:
+    """A camera of a file after its recipe, with every check; with more than one of ``samples`` a frame, those of the file come
+    along. Raises BadInput."""
+    owed = Expected(*expect) if expect is not None else Expected()
+    work, findings = checked_camera(scene, camera, recipe, owed, picture)
+    has, finer = between_samples(scene, work, recipe, wanted=samples > 1)
+    leaving = ShotCamera(work.done, work.landmarks, picture, placement_of(recipe), work.lines_m, finer, has)
+    return GoingOut(work, recipe, leaving, findings)
+
+
+def derived_going_out(made: Derived, findings: Sequence[Finding] = ()) -> GoingOut:
+    """A camera that was made from others, with every check behind ``findings``."""
+    scene = scene_of(made, made.track.name)
+    picture = picture_of(scene, None, None)
+    work, noticed = checked_camera(scene, None, (), Expected(), picture)
+    leaving = ShotCamera(work.done, work.landmarks, picture, lines_m=work.lines_m)
+    return GoingOut(work, (), leaving, [*findings, *noticed])
+
+
+def origin_of(file: Path, camera: GoingOut, allowed: frozenset[str]) -> CameraOrigin:
+    """Where a camera came from, for a manifest and a transfer sheet."""
+    checksum = hashlib.sha256(file.read_bytes()).hexdigest()
+    warnings = tuple(f.message for f in camera.open_warnings(allowed))
+    return CameraOrigin(file.name, checksum, camera.work.path, recipe_document(camera.recipe), warnings=warnings)
+
+
+def origin_of_derived(made: MadeFrom, camera: GoingOut, allowed: frozenset[str]) -> CameraOrigin:
+    """The same of a camera that was made from others: its checksum is that of what it was made of."""
+    digest = hashlib.sha256(repr((made.kind, made.settings, made.inputs)).encode()).hexdigest()
+    warnings = tuple(f.message for f in camera.open_warnings(allowed))
+    return CameraOrigin(made.kind, digest, camera.work.path, [], made=made, warnings=warnings)
+
+
+def send(
+    cameras: list[GoingOut], profiles: Sequence[Profile], formats: Sequence[str], out: Path | None, options: DeliveryOptions,
+    together: str, shot: str, expect: Frames | None = None, force: bool = False,
+    origin: Callable[[GoingOut], CameraOrigin] | None = None, along: Mapping[str, bytes] | None = None,
+) -> Sent:  # fmt: skip
+    """Write cameras, prove them, and move the files to ``out``, with the files ``along``; where it is None nothing is kept.
+
+    ``origin`` says where a camera came from, for a zip for each package. Raises BadInput, and then nothing is written.
+    """
+    leaving = [c.leaving for c in cameras]
+    sent: list[tuple[Profile, GoingOut, str, Delivered]] = []
+    refused: list[dict[str, str]] = []
+    zips: list[str] = []
+    try:
+        if out is not None:
+            out.mkdir(parents=True, exist_ok=True)
+        # Written aside and moved, so that a failure leaves no half file where one is expected.
+        with TemporaryDirectory(prefix=".anaxis-", dir=out) as aside:
+            for profile in profiles:
+                done, refusals = deliver_in_formats(
+                    leaving, profile, formats, Path(aside), options, together, shot=shot
+                )
+                refused += [{"to": profile.key, "format": k, "why": why} for k, why in refusals.items()]
+                sent += [
+                    (profile, camera, key, _owed(one, expect or stated_range(camera.work)))
+                    for camera, of_one in zip(cameras, done, strict=True)
+                    for key, one in of_one.items()
+                ]
+                if origin is not None:
+                    zips.append(f"{file_stem(together or leaving[0].track.name, profile.key, shot)}.zip")
+                    handed = [
+                        handed_of(c.leaving, profile, of_one, origin(c), refusals)
+                        for c, of_one in zip(cameras, done, strict=True)
+                    ]
+                    (Path(aside) / zips[-1]).write_bytes(handover_zip(handed))
+            for name, data in (along or {}).items():
+                (Path(aside) / name).write_bytes(data)
+            if out is None:
+                return Sent(sent, refused, {}, [])
+            written = list(dict.fromkeys([*(f.name for *_, one in sent for f in one.files), *zips, *(along or {})]))
+            there = [name for name in written if (out / name).exists()]
+            if there and not force:
+                raise BadInput(
+                    f"{out / there[0]} is there already{f', and {len(there) - 1} more of these files' if len(there) > 1 else ''}: "
+                    "choose another folder with --out or another --name, or add --force to replace it. Nothing was written."
+                )
+            moved = {name: str(shutil.move(Path(aside) / name, out / name)) for name in written}
+    except OSError as error:
+        raise BadInput(
+            f"The files cannot be written to {out} ({error.strerror or error}): choose another folder with --out."
+        ) from error
+    return Sent(sent, refused, moved, zips)
+
+
+def _owed(done: Delivered, expect: Frames | None) -> Delivered:
+    """A delivery whose proof counts the frames the shot owes, where those were said."""
+    return done if expect is None else replace(done, proof=owing(done.proof, *expect))
