@@ -16,7 +16,7 @@ from anaxis.cli.send import finish
 from anaxis.cli.tables import console, table
 from anaxis.core.camera.lens import Image
 from anaxis.core.errors import BadInput
-from anaxis.core.time.rates import format_frame, parse_rate, plain_frame, rate_text
+from anaxis.core.time.rates import format_frame, parse_rate, plain_frame
 
 if TYPE_CHECKING:  # loaded when first used: the command line starts quicker
     from anaxis.core.derive.derived import Derived, Input
@@ -98,64 +98,40 @@ def join(
 ) -> None:  # fmt: skip
     """Join the cameras of the shots of a CUT (OpenTimelineIO or EDL) into one."""
     from anaxis.core.derive import joined
-    from anaxis.core.derive.owed import check_range
     from anaxis.core.findings import Finding
     from anaxis.delivery.transfer_sheet import MadeFrom
-    from anaxis.formats.editorial.cut_list import shots_in
-    from anaxis.formats.editorial.pieces import pieces_of
-    from anaxis.formats.editorial.write import edit_files, edl_refused, render_range, shot_ranges
+    from anaxis.formats.editorial.write import edit_files, shot_ranges
+    from anaxis.library.derived import join as joined_over
+    from anaxis.library.derived import laid_over
     from anaxis.sandbox.pictures import safe_cut_list
 
     if not cut.is_file():
         raise BadInput(f"There is no file {cut}: check the name.")
     edit = safe_cut_list(cut, parse_rate(rate))
     files = _by_clip(cameras)
-    clips = shots_in(edit, files)
-    stranger = next((n for n in files if n not in clips), None)
-    if stranger is not None:
-        raise BadInput(
-            f"{cut.name} has no clip '{stranger}': it has {', '.join(dict.fromkeys(c.name for c in edit.clips[:12]))}."
-        )
-    role_of = {id(c): name for name, found in clips.items() for c in found}
-    laid = pieces_of(edit, lambda c: role_of.get(id(c), ""))
+    laid = laid_over(edit, files, cut.name)
     inputs, said, sources = {}, [], []
     for role, given in files.items():
         inputs[role], notes, source = _read(*given, role)
         said += [f"{role}: {n}" for n in notes]
         sources.append(source)
-    start = next(iter(inputs.values())).picture
-    image = resolution or start.image
-    settings = joined.KIND.read(
-        {
-            "pieces": [p.model_dump() for p in laid.pieces], "rate": rate_text(edit.rate), "first": first, "width_px": image.width_px,
-            "height_px": image.height_px, "pixel_aspect": image.pixel_aspect, "fit": source_fit or start.fit, "keep": keep,
-            "film_back": film_back, "gaps": gaps, "missing": missing, "edit": edit.name, "name": asked.pop("name") or "joined",
+    wanted = {
+        "first": first,
+        "fit": source_fit,
+        "keep": keep,
+        "film_back": film_back,
+        "gaps": gaps,
+        "missing": missing,
+        "name": asked.pop("name"),
+    }
+    if resolution is not None:
+        wanted |= {
+            "width_px": resolution.width_px,
+            "height_px": resolution.height_px,
+            "pixel_aspect": resolution.pixel_aspect,
         }
-    )  # fmt: skip
-    made = joined.make(inputs, settings)
-    owed = render_range(settings)
-    findings = [Finding("edit", "note", n, "Look at it in the edit.") for n in (*laid.notes, *said)]
-    findings += [Finding("edit", "note", r, "Use the OpenTimelineIO document.") for r in [edl_refused(settings)] if r]
-    if laid.without:
-        findings.append(
-            Finding(
-                "join_without",
-                "warning",
-                f"Clips without a camera are gaps: {', '.join(dict.fromkeys(laid.without))}.",
-                "Name their cameras with --camera.",
-            )
-        )
-    if span is not None:
-        found = check_range(owed["first_frame"], owed["last_frame"], int(span[0]), int(span[1]))
-        findings.append(
-            Finding(
-                "render_range",
-                "note" if found.equal else "warning",
-                found.said,
-                "Type the range owed." if not found.equal else "Nothing.",
-                numbers={"kind": found.kind},
-            )
-        )
+    made, settings, owed, findings = joined_over(edit, laid, inputs, wanted, span)
+    findings = [*(Finding("edit", "note", n, "Look at it in the edit.") for n in said), *findings]
     head = {
         "first_frame": owed["first_frame"], "last_frame": owed["last_frame"],
         "shots": [{"name": s.name, "source_first": plain_frame(s.source_first), "source_last": plain_frame(s.source_last), "first": plain_frame(s.first), "last": plain_frame(s.last), "timecode": list(s.timecodes)} for s in shot_ranges(settings)],
@@ -365,10 +341,8 @@ def _read(
     resolution: Image | None = None, source_fit: str | None = None,
 ) -> tuple[Input, list[str], dict[str, Any]]:  # fmt: skip
     """A file's camera as an input, what of it is a guess, and what a manifest says of it. Raises BadInput."""
-    from anaxis.core.checks.examine import take_camera
-    from anaxis.core.derive.derived import Input
-    from anaxis.core.scene.hull import pieces_m
     from anaxis.core.scene.picture import picture_of
+    from anaxis.library.derived import input_of
 
     if stated is None:
         scene = read_scene(file)
@@ -377,13 +351,9 @@ def _read(
     else:
         read = read_source(start_reader(file), file, resolution, source_fit, stated)
         scene, picture, recipe = read.scene, read.picture, read.steps(camera)
-    work = take_camera(scene, camera, recipe=recipe)
-    found = Input(
-        role, work.done, picture, work.landmarks, work.lines_m, work.triangles_m, pieces_m(work.scene, objects, work.done.frames),
-        scene.convention.up_axis, scene.convention.metres_per_unit,
-    )  # fmt: skip
+    found, path = input_of(role, scene, camera, recipe, picture, objects)
     checksum = hashlib.sha256(file.read_bytes()).hexdigest()
-    return found, guesses_of(picture), {"role": role, "file": file.name, "sha256": checksum, "camera": work.path}
+    return found, guesses_of(picture), {"role": role, "file": file.name, "sha256": checksum, "camera": path}
 
 
 def _split(given: dict[str, Any]) -> tuple[dict[str, Any], dict[str, Any]]:

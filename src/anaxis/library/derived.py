@@ -1,0 +1,92 @@
+"""Cameras made from the cameras of files: what an input is, and a cut's cameras joined into one."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from typing import Any, NamedTuple
+
+from anaxis.core.checks.examine import take_camera
+from anaxis.core.derive import joined
+from anaxis.core.derive.derived import Derived, Input
+from anaxis.core.derive.joined import Join
+from anaxis.core.derive.owed import check_range
+from anaxis.core.errors import BadInput
+from anaxis.core.findings import Finding
+from anaxis.core.recipe.model import Recipe
+from anaxis.core.scene.hull import pieces_m
+from anaxis.core.scene.nodes import Scene
+from anaxis.core.scene.picture import Picture
+from anaxis.core.time.rates import rate_text
+from anaxis.formats.editorial.cut_list import CutList, shots_in
+from anaxis.formats.editorial.pieces import Laid, pieces_of
+from anaxis.formats.editorial.write import edl_refused, render_range
+
+
+def input_of(
+    role: str, scene: Scene, camera: str | None, recipe: Recipe, picture: Picture, objects: tuple[str, ...] = ()
+) -> tuple[Input, str]:
+    """A file's camera as an input in a role, with the pieces of its set that ``objects`` name, and its path in the file. Raises
+    BadInput."""
+    work = take_camera(scene, camera, recipe=recipe)
+    found = Input(
+        role, work.done, picture, work.landmarks, work.lines_m, work.triangles_m, pieces_m(work.scene, objects, work.done.frames),
+        scene.convention.up_axis, scene.convention.metres_per_unit,
+    )  # fmt: skip
+    return found, work.path
+
+
+def laid_over(edit: CutList, names: Iterable[str], cut_name: str) -> Laid:
+    """The clips of an edit as pieces, each in the role of the name that it is called by. Raises BadInput for a name that no clip
+    has; ``cut_name`` is the edit's file."""
+    names = list(names)
+    clips = shots_in(edit, names)
+    stranger = next((n for n in names if n not in clips), None)
+    if stranger is not None:
+        raise BadInput(
+            f"{cut_name} has no clip '{stranger}': it has {', '.join(dict.fromkeys(c.name for c in edit.clips[:12]))}."
+        )
+    role_of = {id(c): name for name, found in clips.items() for c in found}
+    return pieces_of(edit, lambda c: role_of.get(id(c), ""))
+
+
+class JoinedCut(NamedTuple):
+    """A cut's cameras joined, by which settings, the range to be rendered, and what is to be said of it."""
+
+    made: Derived
+    settings: Join
+    owed: dict[str, Any]
+    findings: list[Finding]
+
+
+def join(
+    edit: CutList, laid: Laid, inputs: Mapping[str, Input], wanted: Mapping[str, Any], typed_range: tuple[float, float] | None
+) -> JoinedCut:  # fmt: skip
+    """The cameras of a cut joined; ``wanted`` are settings of a join, its picture that of the first input where it names none,
+    and ``typed_range`` a range typed elsewhere, which is held against the one owed. Raises BadInput."""
+    start = next(iter(inputs.values())).picture
+    image = start.image
+    usual = {
+        "width_px": image.width_px, "height_px": image.height_px, "pixel_aspect": image.pixel_aspect, "fit": start.fit, "name": "joined",
+    }  # fmt: skip
+    pieces = [p.model_dump() for p in laid.pieces]
+    given = {k: v for k, v in wanted.items() if v is not None}
+    settings = joined.KIND.read({**usual, "pieces": pieces, "rate": rate_text(edit.rate), "edit": edit.name, **given})
+    made, owed = joined.make(inputs, settings), render_range(settings)
+    findings = [Finding("edit", "note", n, "Look at it in the edit.") for n in laid.notes]
+    refused = edl_refused(settings)
+    if refused:
+        findings.append(Finding("edit", "note", refused, "Use the OpenTimelineIO document."))
+    if laid.without:
+        without = ", ".join(dict.fromkeys(laid.without))
+        findings.append(
+            Finding("join_without", "warning", f"Clips without a camera are gaps: {without}.", "Name their cameras with --camera.")
+        )  # fmt: skip
+    if typed_range is not None:
+        found = check_range(owed["first_frame"], owed["last_frame"], int(typed_range[0]), int(typed_range[1]))
+        remedy = "Nothing." if found.equal else "Type the range owed."
+        findings.append(
+            Finding(
+                "render_range", "note" if found.equal else "warning", found.said, remedy, numbers={"kind": found.kind}
+            )
+        )
+    return JoinedCut(made, settings, owed, findings)
