@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import click
 
@@ -12,14 +12,14 @@ from anaxis.cli import options
 from anaxis.cli.read import guesses_of, read_source, start_reader
 from anaxis.cli.tables import console, print_json, said_on_the_way, table
 from anaxis.core.camera.distortion import mapped
-from anaxis.core.camera.distortion.distortion import Distortion
 from anaxis.core.camera.distortion.models import model_of, usual_of
 from anaxis.core.camera.distortion.suggested import Suggested
-from anaxis.core.camera.lens import Image, field_of_view_deg
-from anaxis.core.camera.plate.overscan import WIDEST_FILTER_PX, Needed, empty_pixels, no_overscan, overscan_of
-from anaxis.core.camera.plate.window import Window, window_of
+from anaxis.core.camera.lens import Image
 from anaxis.core.errors import BadInput
 from anaxis.core.time.rates import plain_frame
+
+if TYPE_CHECKING:  # loaded when first used: the command line starts quicker
+    from anaxis.library.plate_of_camera import PlateOfCamera
 
 
 def of_a_plate(command: Any) -> Any:
@@ -34,38 +34,27 @@ def of_a_plate(command: Any) -> Any:
     return command
 
 
-class PlateOfCamera:
+def plate_of_file(
+    file: Path, camera: str | None, resolution: Image | None, source_fit: str | None, stated: Any
+) -> PlateOfCamera:
     """A camera's plate, as a command's options name it."""
+    from anaxis.core.checks.examine import take_camera
+    from anaxis.library.plate_of_camera import PlateOfCamera
 
-    def __init__(
-        self, file: Path, camera: str | None, resolution: Image | None, source_fit: str | None, stated: Any
-    ) -> None:
-        from anaxis.core.checks.examine import take_camera
+    reader = start_reader(file)
+    stated.pop("reduce_px", None)  # keys are a matter of what is written
+    asked = read_source(reader, file, resolution, source_fit, stated)
+    return PlateOfCamera(take_camera(asked.scene, camera, recipe=asked.steps(camera)).done, asked.picture)
 
-        reader = start_reader(file)
-        stated.pop("reduce_px", None)  # keys are a matter of what is written
-        asked = read_source(reader, file, resolution, source_fit, stated)
-        self.track = take_camera(asked.scene, camera, recipe=asked.steps(camera)).done
-        self.picture = asked.picture
-        self.window: Window = window_of(self.track.lens, self.picture.image, self.picture.fit).simplest()
 
-    @property
-    def distortion(self) -> Distortion:
-        if self.track.distortion is None:
-            raise BadInput("The camera has no distortion: give one with --distortion, a document or a table.")
-        return self.track.distortion
-
-    def overscan(self, multiple: int, tight: bool) -> Needed:
-        return overscan_of(self.distortion, self.window, self.picture.image, multiple, tight)
-
-    def say(self, document: dict[str, Any], lines: Sequence[Any], as_json: bool) -> None:
-        """What a command found, as JSON or in lines and tables, with what of the picture is a guess."""
-        notes = guesses_of(self.picture)
-        if as_json:
-            print_json({**document, "notes": notes})
-            return
-        for line in (*lines, *notes):
-            console().print(line)
+def say(plate: PlateOfCamera, document: dict[str, Any], lines: Sequence[Any], as_json: bool) -> None:
+    """Print what a command found, as JSON or in lines and tables, with what of the picture is a guess."""
+    notes = guesses_of(plate.picture)
+    if as_json:
+        print_json({**document, "notes": notes})
+        return
+    for line in (*lines, *notes):
+        console().print(line)
 
 
 @click.command()
@@ -77,24 +66,20 @@ def overscan(
     as_json: bool, **stated: Any,
 ) -> None:  # fmt: skip
     """Say how much larger than the plate a render must be, in pixels and in field of view."""
-    plate = PlateOfCamera(file, camera, resolution, source_fit, stated)
-    found = plate.overscan(multiple, tight)
-    grown = lens = found.overscan.lens(plate.track.lens, plate.picture.fit)
-    used = grown.used(found.image, plate.picture.fit)
-    seen = (plate.distortion, plate.window, plate.picture.image, found.worst)
-    empty_px = int(empty_pixels(*seen).sum())
-    short_px = int(empty_pixels(*seen, found.overscan, WIDEST_FILTER_PX).sum())
+    plate = plate_of_file(file, camera, resolution, source_fit, stated)
+    report = plate.overscan_report(multiple, tight)
+    found = report.needed
     document = {
         "resolution": [found.image.width_px, found.image.height_px],
         "factor": list(found.factor),
-        "film_width_mm": float(grown.film_width_mm[0]),
-        "film_height_mm": float(grown.film_height_mm[0]),
-        "offset_x_mm": float(lens.offset_x_mm[0]),
-        "offset_y_mm": float(lens.offset_y_mm[0]),
-        "hfov_deg": float(field_of_view_deg(used.width_mm, lens.focal_mm)[0]),
-        "vfov_deg": float(field_of_view_deg(used.height_mm, lens.focal_mm)[0]),
-        "empty_px_without": empty_px,
-        "short_px": short_px,
+        "film_width_mm": report.film_width_mm,
+        "film_height_mm": report.film_height_mm,
+        "offset_x_mm": report.offset_x_mm,
+        "offset_y_mm": report.offset_y_mm,
+        "hfov_deg": report.hfov_deg,
+        "vfov_deg": report.vfov_deg,
+        "empty_px_without": report.empty_px,
+        "short_px": report.short_px,
     }
     rows = table("overscan", "value")
     rows.add_row("render", f"{found.image.width_px} x {found.image.height_px} px")
@@ -104,11 +89,11 @@ def overscan(
     rows.add_row("vertical field of view", f"{document['vfov_deg']:.4f} deg, at the first frame")
     rows.add_row("offset", f"{document['offset_x_mm']:.4f} right, {document['offset_y_mm']:.4f} up mm")
     rows.add_row("plate within it", f"from x {-found.overscan.x_px:g}, y {-found.overscan.y_px:g} px")
-    rows.add_row("empty without it", f"{empty_px} px of the plate")
-    rows.add_row("too little picture for the filter", f"{short_px} px of the plate")
+    rows.add_row("empty without it", f"{report.empty_px} px of the plate")
+    rows.add_row("too little picture for the filter", f"{report.short_px} px of the plate")
     kept = "Focal length and offsets stay." if found.overscan.centred else "The focal length stays, the offsets move."
     both = f"{kept} Set both the resolution and the film back, or neither."
-    plate.say(document, [rows, both], as_json)
+    say(plate, document, [rows, both], as_json)
 
 
 @click.group("st-map")
@@ -135,16 +120,16 @@ def make(
     """Write a map that undistorts the plate into the overscanned picture, and one that distorts a render of it back."""
     import numpy as np
 
-    from anaxis.formats.st_map.pair import MapsOf, write_pair
+    from anaxis.formats.st_map.pair import write_pair
 
-    plate = PlateOfCamera(file, camera, resolution, source_fit, stated)
+    plate = plate_of_file(file, camera, resolution, source_fit, stated)
     image, frames = plate.picture.image, plate.track.frames
-    render = no_overscan(image) if size == "plate" else plate.overscan(multiple, tight).overscan
+    render = None if size == "plate" else plate.overscan(multiple, tight).overscan
     if frame is not None and not frames[0] <= frame <= frames[-1]:
         raise BadInput(f"Frame {frame:g} is none of the camera's, {frames[0]:g} to {frames[-1]:g}.")
     first = 0 if frame is None else int(np.argmin(np.abs(frames - frame)))
     out.mkdir(parents=True, exist_ok=True)
-    maps = MapsOf(plate.distortion, plate.window, render)
+    maps = plate.maps(render)
     pairs = []
     for at in said_on_the_way(range(len(frames)) if sequence else [first], "pairs of maps"):
         numbered = f".{plain_frame(frames[at]):04}" if sequence else ""
@@ -152,7 +137,7 @@ def make(
     worst = {kind: max((p[kind] for p in pairs), key=lambda w: w["max_px"]) for kind in pairs[0]}
     document = {
         "frame": float(frames[first]), "plate": [image.width_px, image.height_px],
-        "render": [render.image.width_px, render.image.height_px], "maps": worst, "pairs": len(pairs),
+        "render": [maps.render.image.width_px, maps.render.image.height_px], "maps": worst, "pairs": len(pairs),
     }  # fmt: skip
     lines = [
         f"{one['file']}: {one['resolution'][0]} x {one['resolution'][1]} px, fetches in the "
@@ -160,7 +145,7 @@ def make(
         f"{f', the worst of {len(pairs)}' if len(pairs) > 1 else ''}"
         for kind, one in worst.items()
     ]
-    plate.say(document, lines, as_json)
+    say(plate, document, lines, as_json)
 
 
 @st_map.command("read")
@@ -212,20 +197,18 @@ def fit(
     import numpy as np
 
     from anaxis.formats.plates.found import sequence_at
-    from anaxis.formats.st_map.fitted import Given, fit_maps
+    from anaxis.formats.st_map.fitted import Given
+    from anaxis.library.plate_of_camera import worst_of
     from anaxis.sandbox.pictures import safe_st_map
 
-    plate = PlateOfCamera(file, camera, resolution, source_fit, stated)
-    image = plate.picture.image
-    size = None if render is None else (render.width_px, render.height_px)
-    squeeze = float(plate.track.lens.squeeze[0])
+    plate = plate_of_file(file, camera, resolution, source_fit, stated)
 
     def fitted(paths: Sequence[Path], at: int) -> tuple[Suggested, list[Given]]:
         for path in paths:
             if not path.is_file():
                 raise BadInput(f"There is no file {path}: check the name.")
         given = [Given.of(p.name, safe_st_map(p), direction or "", origin or "") for p in paths]
-        return fit_maps(given, model, plate.window.take(slice(at, at + 1)), image, centre, size, squeeze), given
+        return plate.fitted(given, model, at, centre, render), given
 
     frames: list[int] = []
     pairs: list[tuple[Sequence[Path], int]] = [(maps, 0)]
@@ -243,9 +226,8 @@ def fit(
             )
         pairs = [((Path(found.files[f]),), at) for f, at in zip(frames, places, strict=True)]
     done = [fitted(paths, at) for paths, at in said_on_the_way(pairs, "maps fitted")]
-    off = np.concatenate([one.off_px for one, _ in done])
-    worst = int(np.argmax(off))
-    at_px = np.concatenate([one.at_px for one, _ in done])[worst]
+    rms_px, max_px, at_px = worst_of([one for one, _ in done])
+    points = sum(len(one.off_px) for one, _ in done)
     document = done[0][0].document
     if frames:
         names = dict.fromkeys(k for one, _ in done for k in one.document if k != "model")
@@ -255,13 +237,12 @@ def fit(
             "frames": frames,
             **{k: [one.document.get(k, usual[k]) for one, _ in done] for k in names},
         }
-    rms = float(np.sqrt((off**2).mean()))
     answer = {
-        "distortion": document, "rms_px": rms, "max_px": float(off[worst]), "at_px": at_px.tolist(), "points": len(off),
+        "distortion": document, "rms_px": rms_px, "max_px": max_px, "at_px": at_px.tolist(), "points": points,
         "direction": done[0][1][0].direction,
     }  # fmt: skip
-    lines = [f"{model}: {rms:.4f} px RMS, {off[worst]:.4f} px at worst{f', over {len(frames)} maps' if frames else ''}"]
+    lines = [f"{model}: {rms_px:.4f} px RMS, {max_px:.4f} px at worst{f', over {len(frames)} maps' if frames else ''}"]
     lines += [f"  {name:12} {value: .9g}" for name, value in done[0][0].document.items() if isinstance(value, float)]
     guesses = [s for s in done[0][0].said if s.startswith("A guess")]
     answer["guesses"], lines = guesses, [*lines, *guesses]
-    plate.say(answer, lines, as_json)
+    say(plate, answer, lines, as_json)

@@ -10,10 +10,9 @@ import click
 import numpy as np
 
 from anaxis.cli import options
-from anaxis.cli.distortion import PlateOfCamera, of_a_plate
+from anaxis.cli.distortion import of_a_plate, plate_of_file, say
 from anaxis.cli.tables import WARNED, console, print_findings, print_json, table
 from anaxis.core.camera.lens import Image
-from anaxis.core.camera.plate.overscan import no_overscan
 from anaxis.core.checks.plates import PLATE_KINDS, PlateContext, check_plate, lacking, ranges
 from anaxis.core.errors import BadInput
 from anaxis.core.time.rates import plain_frame
@@ -22,7 +21,6 @@ from anaxis.delivery.overscan import render_of
 from anaxis.formats.plates import PICTURE_SUFFIXES
 from anaxis.formats.plates.found import sequence_at
 from anaxis.formats.plates.warp import FILTERS, USUAL_FILTER
-from anaxis.formats.st_map.pair import MapsOf
 from anaxis.sandbox.plate_look import look_at
 from anaxis.sandbox.plate_warp import through_maps
 
@@ -63,7 +61,7 @@ def plate(
     seen, facts = looked.plate, looked.facts
     findings = []
     if file is not None:
-        of = PlateOfCamera(file, camera, resolution, source_fit, stated)
+        of = plate_of_file(file, camera, resolution, source_fit, stated)
         findings = check_plate(PlateContext(seen, of.track, of.picture.image))
     document = {
         "name": seen.name, "kind": seen.kind, "resolution": [seen.image.width_px, seen.image.height_px],
@@ -137,12 +135,9 @@ def _through_maps(
     pictures: Path, overscan: str, offset: int, out: Path, filter_name: str, suffix: str | None, force: bool, as_json: bool,
     **stated: Any,
 ) -> None:  # fmt: skip
-    of = PlateOfCamera(file, camera, resolution, source_fit, stated)
-    distortion, asked = (
-        of.distortion,
-        DeliveryOptions(overscan="" if overscan == "none" else overscan, multiple=multiple, tight=tight),
-    )
-    render = render_of(of.track, of.picture, asked) or no_overscan(of.picture.image)
+    of = plate_of_file(file, camera, resolution, source_fit, stated)
+    asked = DeliveryOptions(overscan="" if overscan == "none" else overscan, multiple=multiple, tight=tight)
+    maps = of.maps(render_of(of.track, of.picture, asked))
     found = sequence_at(pictures)
     if found.is_movie:
         raise BadInput(
@@ -167,7 +162,6 @@ def _through_maps(
     there = next((n for n in names.values() if (out / n).exists()), None)
     if there and not force:
         raise BadInput(f"{out / there} is there already: choose another folder, or write over it with --force.")
-    maps = MapsOf(distortion, of.window, render)
     files = {f: Path(found.files[f]) for f in places}
     steps, errors, count = 0.0, [], 0
     with TemporaryDirectory(prefix="anaxis-maps-") as folder:
@@ -176,7 +170,7 @@ def _through_maps(
                 errors.append(f"frame {done['frame']}: {done['error']}")
                 continue
             count, steps = count + 1, max(steps, done["steps_off"])
-    size = render.image if kind == "undistort" else render.plate
+    size = maps.render.image if kind == "undistort" else maps.render.plate
     missing = [f for f in frames if f - offset not in places]
     document = {
         "frames": count, "resolution": [size.width_px, size.height_px], "filter": FILTERS[filter_name],
@@ -194,6 +188,6 @@ def _through_maps(
         *(f"not written: {e}" for e in errors),
         *([lacking(found.name, missing, len(frames))] if missing else []),
     ]
-    of.say(document, lines, as_json)
+    say(of, document, lines, as_json)
     if errors or missing:
         raise SystemExit(WARNED)

@@ -24,7 +24,8 @@ from anaxis.core.recipe.operations.distortion import DISTORTION, DISTORTION_OFF,
 from anaxis.core.recipe.replay import inserted
 from anaxis.core.scene.picture import Picture
 from anaxis.diagnosis.board import Board, calibrated
-from anaxis.formats.st_map.fitted import Given, fit_maps
+from anaxis.formats.st_map.fitted import Given
+from anaxis.library.plate_of_camera import PlateOfCamera
 from anaxis.sandbox.pictures import safe_board, safe_st_map
 from anaxis.store.models import Version
 from anaxis.store.queries import picture_of_version, recipe_of, track_of
@@ -66,10 +67,8 @@ def fitted_to_maps(
             raise BadInput(f"{name} is no ST map that is read: hand over one .exr, or two.")
     said = direction if len(maps) == 1 else ""
     read = [Given.of(path.name, safe_st_map(path), said, origin) for path in on_disk(maps)]
-    window = plate_window(track, picture)
-    squeeze = float(track.lens.squeeze[0])
-    size = None if render is None else (render.width_px, render.height_px)
-    fits = (fit_maps(read, m, window, picture.image, render=size, squeeze=squeeze) for m in models)
+    of = PlateOfCamera(track, picture)
+    fits = [of.fitted(read, model, render=render) for model in models]
     return min(fits, key=lambda f: float(f.off_px.max()))
 
 

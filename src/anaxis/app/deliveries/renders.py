@@ -18,7 +18,6 @@ from anaxis.app.deliveries.deliver import options_from
 from anaxis.app.deliveries.stills import read_png
 from anaxis.app.plates.plates import opened_of
 from anaxis.core.camera.plate.overscan import Overscan, no_overscan
-from anaxis.core.camera.plate.window import window_of
 from anaxis.core.camera.track import Track
 from anaxis.core.errors import BadInput
 from anaxis.core.scene.picture import Picture
@@ -27,8 +26,8 @@ from anaxis.delivery.options import DeliveryOptions
 from anaxis.delivery.overscan import needed_of, render_of
 from anaxis.diagnosis.stills import measure
 from anaxis.formats.plates.picture import PictureFacts, facts_from_dict
-from anaxis.formats.st_map.pair import MapsOf
 from anaxis.formats.st_map.write import write_st_map
+from anaxis.library.plate_of_camera import PlateOfCamera
 from anaxis.sandbox.plates import plate_work
 from anaxis.store.models import Plate, Still, Version
 from anaxis.store.queries import picture_of_version, track_of
@@ -61,8 +60,7 @@ def check_render(context: Context, version: Version, plate: Plate, at: int, name
         maps = None
         if track.distortion is not None:
             maps = {0: Path(folder) / "distort.exr"}
-            window = window_of(track.lens, picture.image, picture.fit).simplest()
-            write_st_map(MapsOf(track.distortion, window, render).map("distort", at), maps[0])
+            write_st_map(PlateOfCamera(track, picture).maps(render).map("distort", at), maps[0])
         rendered, found = _shown(path, maps, Path(folder))
         shot, _ = _shown(Path(plate.files[str(number)]), None, Path(folder), plate)
     if maps is None and render.image != render.plate:

@@ -15,8 +15,6 @@ import numpy as np
 from anaxis.app.context import Context
 from anaxis.app.made_files import keep_zip, put_in_zip
 from anaxis.app.plates.plates import ask_for_proxies, hand_in_plate, opened_of, plates_of
-from anaxis.core.camera.plate.overscan import no_overscan
-from anaxis.core.camera.plate.window import window_of
 from anaxis.core.camera.track import Track
 from anaxis.core.checks.plates import lacking
 from anaxis.core.errors import BadInput
@@ -25,10 +23,9 @@ from anaxis.core.scene.landmarks import unique_name
 from anaxis.core.scene.picture import Picture
 from anaxis.core.time.rates import plain_frame
 from anaxis.delivery.deliver import file_stem
-from anaxis.delivery.options import DeliveryOptions
-from anaxis.delivery.overscan import needed_of
 from anaxis.formats.plates.warp import require_filter
 from anaxis.formats.st_map.pair import MapsOf, write_pair
+from anaxis.library.plate_of_camera import PlateOfCamera
 from anaxis.queue.jobs import ask_for
 from anaxis.sandbox.plate_warp import through_maps
 from anaxis.store.models import Job, Plate, Version
@@ -37,7 +34,7 @@ from anaxis.store.queries import found, picture_of_version, track_of
 
 def ask_for_maps(context: Context, version: Version, overscan: bool, every_frame: bool) -> Job:
     """Put down the writing of a plate's ST maps. Raises BadInput for a camera without a distortion."""
-    _require_distorted(track_of(version)[0])
+    _ = PlateOfCamera(track_of(version)[0], picture_of_version(version)).distortion  # raises where there is none
     return ask_for(context, "maps", version.id, {"overscan": overscan, "every_frame": every_frame})
 
 
@@ -45,21 +42,14 @@ def ask_for_warped(
     context: Context, version: Version, plate: Plate, kind: str, overscan: bool, filter_name: str
 ) -> Job:
     """Put down the writing of a plate undistorted, or of a render distorted. Raises BadInput."""
-    _require_distorted(track_of(version)[0])
+    _ = PlateOfCamera(track_of(version)[0], picture_of_version(version)).distortion  # raises where there is none
     params = {"plate": plate.id, "kind": kind, "overscan": overscan, "filter": require_filter(filter_name)}
     return ask_for(context, "warped", version.id, params)
 
 
-def _require_distorted(track: Track) -> None:
-    if track.distortion is None:
-        raise BadInput(f"'{track.name}' has no distortion: take one on Lens first.")
-
-
 def _maps_of(track: Track, picture: Picture, overscan: bool) -> MapsOf:
-    assert track.distortion is not None
-    window = window_of(track.lens, picture.image, picture.fit).simplest()
-    render = needed_of(track, picture, DeliveryOptions()).overscan if overscan else no_overscan(picture.image)
-    return MapsOf(track.distortion, window, render)
+    of = PlateOfCamera(track, picture)
+    return of.maps(of.overscan().overscan if overscan else None)
 
 
 def write_maps(context: Context, job: Job, tell: Progress) -> dict[str, Any]:

@@ -1,0 +1,103 @@
+"""The plate of a camera: how much more than it is to be rendered, its maps both ways, and a distortion fitted to maps of it."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from functools import cached_property
+from typing import NamedTuple
+
+import numpy as np
+
+from anaxis.core.camera.distortion.distortion import Distortion
+from anaxis.core.camera.distortion.suggested import Suggested
+from anaxis.core.camera.lens import Image, field_of_view_deg
+from anaxis.core.camera.plate.overscan import WIDEST_FILTER_PX, Needed, Overscan, empty_pixels, no_overscan, overscan_of
+from anaxis.core.camera.plate.window import Window, window_of
+from anaxis.core.camera.track import Track
+from anaxis.core.errors import BadInput
+from anaxis.core.scene.picture import Picture
+from anaxis.core.typing import Floats
+from anaxis.formats.st_map.fitted import Given, fit_maps
+from anaxis.formats.st_map.pair import MapsOf
+
+
+class OverscanReport(NamedTuple):
+    """The render that a plate needs, with its film back, offsets (mm) and fields of view (degrees) at the first frame.
+
+    ``empty_px`` are the plate's pixels without a picture where nothing more is rendered; ``short_px`` those where the widest
+    filter lacks some of it with the render.
+    """
+
+    needed: Needed
+    film_width_mm: float
+    film_height_mm: float
+    offset_x_mm: float
+    offset_y_mm: float
+    hfov_deg: float
+    vfov_deg: float
+    empty_px: int
+    short_px: int
+
+
+@dataclass(frozen=True, eq=False)
+class PlateOfCamera:
+    """A camera and its picture."""
+
+    track: Track
+    picture: Picture
+
+    @cached_property
+    def window(self) -> Window:
+        """Where the plate lies, in tangents of the look, one place where it never moves."""
+        return window_of(self.track.lens, self.picture.image, self.picture.fit).simplest()
+
+    @property
+    def distortion(self) -> Distortion:
+        """Raises BadInput where the camera has none."""
+        if self.track.distortion is None:
+            raise BadInput(f"'{self.track.name}' has no distortion: take one on Lens, or give one with --distortion.")
+        return self.track.distortion
+
+    def overscan(self, multiple: int = 2, tight: bool = False) -> Needed:
+        """The smallest render that leaves no pixel of the plate empty. Raises BadInput, also where the distortion folds over."""
+        return overscan_of(self.distortion, self.window, self.picture.image, multiple, tight)
+
+    def overscan_report(self, multiple: int = 2, tight: bool = False) -> OverscanReport:
+        """The same with its figures."""
+        found = self.overscan(multiple, tight)
+        lens = found.overscan.lens(self.track.lens, self.picture.fit)
+        used = lens.used(found.image, self.picture.fit)
+        seen = (self.distortion, self.window, self.picture.image, found.worst)
+        return OverscanReport(
+            found,
+            float(lens.film_width_mm[0]),
+            float(lens.film_height_mm[0]),
+            float(lens.offset_x_mm[0]),
+            float(lens.offset_y_mm[0]),
+            float(field_of_view_deg(used.width_mm, lens.focal_mm)[0]),
+            float(field_of_view_deg(used.height_mm, lens.focal_mm)[0]),
+            int(empty_pixels(*seen).sum()),
+            int(empty_pixels(*seen, found.overscan, WIDEST_FILTER_PX).sum()),
+        )
+
+    def maps(self, render: Overscan | None = None) -> MapsOf:
+        """The maps of every frame between the plate and a render; None for one of the plate's own size."""
+        return MapsOf(self.distortion, self.window, render or no_overscan(self.picture.image))
+
+    def fitted(
+        self, maps: Sequence[Given], model: str, at: int = 0, centre: bool = False, render: Image | None = None
+    ) -> Suggested:
+        """A distortion model fitted to one map of the plate, or a pair, on the frame at a place. Raises BadInput."""
+        size = None if render is None else (render.width_px, render.height_px)
+        squeeze = float(self.track.lens.squeeze[0])
+        return fit_maps(
+            maps, model, self.window.take(slice(at, at + 1)), self.picture.image, centre, render=size, squeeze=squeeze
+        )
+
+
+def worst_of(fits: Sequence[Suggested]) -> tuple[float, float, Floats]:
+    """Of several fits together: the root mean square and the largest of what remains (px), and where that is (2,)."""
+    off = np.concatenate([one.off_px for one in fits])
+    worst = int(np.argmax(off))
+    return float(np.sqrt((off**2).mean())), float(off[worst]), np.concatenate([one.at_px for one in fits])[worst]
