@@ -20,6 +20,7 @@ from anaxis.formats import WRITTEN
 
 if TYPE_CHECKING:
     from anaxis.delivery.numbering import Numbering
+    from anaxis.delivery.shot_camera import ShotCamera
     from anaxis.diagnosis.returned import CameBack
     from anaxis.packages.model import Profile
 
@@ -97,21 +98,17 @@ def _pair(command: Any) -> Any:
     return command
 
 
-def _numbered(source: Meant, back: CameBack, package: Profile | None, arrived: Path) -> tuple[Numbering, CameBack]:
-    """The frame numbers that a usual delivery gives the camera meant, and the one that arrived in the numbers meant."""
-    from anaxis.delivery.numbering import Numbering, nearest_sent, numberings, renumbered_back
-    from anaxis.delivery.options import USUAL, from_zero_up
+def _numbered(source: Meant, back: CameBack, package: Profile | None, arrived: Path) -> tuple[ShotCamera, Numbering]:
+    """The camera meant as it went out, and the frame numbers of a usual delivery that the one that came back has."""
     from anaxis.delivery.shot_camera import ShotCamera
     from anaxis.formats import reader_of
+    from anaxis.library.returned import usual_numbering
 
-    meant = ShotCamera(source.work.done, source.work.landmarks, source.picture)
-    among = [Numbering(float(meant.track.frames[0]))]
-    if package is not None:
-        among = numberings(meant.track, package, [(reader_of(arrived.name).key, from_zero_up(USUAL, [meant], package))])
-    _, numbering = nearest_sent([meant], among, back, package)
+    sent = ShotCamera(source.work.done, source.work.landmarks, source.picture)
+    numbering = usual_numbering(sent, back, package, reader_of(arrived.name).key)
     if numbering.sentence:
         click.echo(f"note: {numbering.sentence}", err=True)
-    return numbering, renumbered_back(back, numbering, meant.track) if numbering.wanted else back
+    return sent, numbering
 
 
 def _read_pair(
@@ -160,10 +157,12 @@ def proof(
 ) -> None:  # fmt: skip
     """Measure the camera ARRIVED against the camera MEANT, in pixels on every frame."""
     from anaxis.diagnosis.returned import compared
+    from anaxis.library.returned import in_sent_numbers
 
     source, back, package = _read_pair(meant, arrived, camera, arrived_camera, resolution, source_fit, profile)
-    _, here = _numbered(source, back, package, arrived)
-    found = compared(source.work.done, source.work.landmarks, source.picture, here, package, between).proof
+    sent, numbering = _numbered(source, back, package, arrived)
+    here = in_sent_numbers(back, numbering, sent.track)
+    found = compared(sent.track, sent.landmarks, sent.picture, here, package, between).proof
     document = {
         "max_px": found.max_px,
         "worst_frame": plain_frame(found.worst_frame),
@@ -203,19 +202,14 @@ def diagnose(
     profile: str | None, as_json: bool,
 ) -> None:  # fmt: skip
     """Say what happened to the camera MEANT on its way to the camera ARRIVED."""
-    from anaxis.core.motion.edits import renumbered
-    from anaxis.diagnosis.returned import bare_of, compared, explain
+    from anaxis.diagnosis.returned import bare_of
+    from anaxis.library.returned import explained
 
     source, back, package = _read_pair(meant, arrived, camera, arrived_camera, resolution, source_fit, profile)
-    bare = bare_of(source.work.scene, source.work.path, (), source.work.done)
-    numbering, here = _numbered(source, back, package, arrived)
-    track, *above = (renumbered(one, numbering.first) for one in (source.work.done, *bare))
-    found = explain(track, source.picture, back, package, tuple(above))
-    try:
-        measured = compared(source.work.done, source.work.landmarks, source.picture, here, package)
-        others = [d for d in measured.proof.differences if d.matters]
-    except BadInput:  # no frame in common: what else is another cannot be held against anything
-        others = []
+    above = bare_of(source.work.scene, source.work.path, (), source.work.done)
+    sent, numbering = _numbered(source, back, package, arrived)
+    found, measured = explained(sent, sent.landmarks, above, numbering, back, package)
+    others = [] if measured is None else [d for d in measured.proof.differences if d.matters]
     document = {
         "explanations": [e.as_dict() for e in found.explanations],
         "explained": found.explained,

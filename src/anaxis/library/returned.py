@@ -1,14 +1,23 @@
-"""A camera that came back, read off its file: of a scene, or of a table in the package's own numbers."""
+"""A camera that came back: read off its file, numbered as it went out, measured and explained."""
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from pathlib import Path
 from tempfile import TemporaryDirectory
+from typing import NamedTuple
 
 from anaxis.core.camera.track import Track
+from anaxis.core.errors import BadInput
+from anaxis.core.motion.edits import renumbered
+from anaxis.core.scene.landmarks import Landmarks
 from anaxis.core.scene.picture import Picture
 from anaxis.core.typing import Archive
-from anaxis.diagnosis.returned import CameBack, of_scene, of_table
+from anaxis.delivery.numbering import Numbering, nearest_sent, numberings, renumbered_back
+from anaxis.delivery.options import USUAL, from_zero_up
+from anaxis.delivery.shot_camera import ShotCamera
+from anaxis.diagnosis.diagnose import Diagnosis
+from anaxis.diagnosis.returned import CameBack, Compared, compared, explain, of_scene, of_table
 from anaxis.library.archive import scene_from_bytes
 from anaxis.packages.model import Profile
 
@@ -24,3 +33,38 @@ def table_came_back(name: str, data: Archive, profile: Profile, picture: Picture
 def camera_came_back(scene: Archive, profile: Profile | None, meant: Track) -> CameBack:
     """A file's camera as it stands; see :func:`anaxis.diagnosis.returned.of_scene`."""
     return of_scene(scene_from_bytes(scene), None, profile, meant)
+
+
+class Explained(NamedTuple):
+    """What happened to a camera on its way, and how far it is off; ``measured`` is None where no frame is in common."""
+
+    diagnosis: Diagnosis
+    measured: Compared | None
+
+
+def usual_numbering(sent: ShotCamera, back: CameBack, package: Profile | None, format_key: str) -> Numbering:
+    """The frame numbers by which a camera that came back is nearest to the one sent: its own, or those of a usual delivery."""
+    among = [Numbering(float(sent.track.frames[0]))]
+    if package is not None:
+        among = numberings(sent.track, package, [(format_key, from_zero_up(USUAL, [sent], package))])
+    return nearest_sent([sent], among, back, package)[1]
+
+
+def in_sent_numbers(back: CameBack, numbering: Numbering, sent: Track) -> CameBack:
+    """The camera that came back, in the frame numbers of the one sent."""
+    return renumbered_back(back, numbering, sent) if numbering.wanted else back
+
+
+def explained(
+    sent: ShotCamera, landmarks: Landmarks, above: Sequence[Track], numbering: Numbering, back: CameBack, package: Profile | None,
+    typed: bool = False,
+) -> Explained:  # fmt: skip
+    """A camera that came back held against the one sent, which stands ``above`` its parents or a root, too; ``typed`` says that
+    somebody typed its numbers."""
+    meant, *bare = (renumbered(one, numbering.first) for one in (sent.track, *above))
+    diagnosis = explain(meant, sent.picture, back, package, tuple(bare), typed)
+    here = in_sent_numbers(back, numbering, sent.track)
+    try:
+        return Explained(diagnosis, compared(sent.track, landmarks, sent.picture, here, package))
+    except BadInput:  # not one frame in common: the diagnosis still says why
+        return Explained(diagnosis, None)

@@ -17,18 +17,16 @@ from anaxis.app.deliveries.deliver import newest_deliveries, options_from
 from anaxis.app.typed_numbers import package_table, table_of_numbers
 from anaxis.core.camera.projection import Projection
 from anaxis.core.camera.track import Track
-from anaxis.core.errors import BadInput
-from anaxis.core.motion.edits import renumbered
 from anaxis.core.proof.proof import grade_of
 from anaxis.core.scene.landmarks import NO_LANDMARKS
 from anaxis.core.scene.picture import Picture
 from anaxis.core.typing import Floats
-from anaxis.delivery.numbering import Numbering, nearest_sent, numberings, renumbered_back
+from anaxis.delivery.numbering import Numbering, nearest_sent, numberings
 from anaxis.delivery.overscan import with_overscan
 from anaxis.delivery.shot_camera import ShotCamera
-from anaxis.diagnosis.returned import CameBack, Compared, as_own_table, bare_of, compared, explain, is_own_table
+from anaxis.diagnosis.returned import CameBack, as_own_table, bare_of, is_own_table
 from anaxis.library.archive import pack, scene_from_bytes, scene_to_bytes, track_to_bytes, unpack
-from anaxis.library.returned import camera_came_back, table_came_back
+from anaxis.library.returned import camera_came_back, explained, table_came_back
 from anaxis.library.runner import Runner
 from anaxis.packages.model import Profile
 from anaxis.sandbox.guard import ParserPool
@@ -91,18 +89,12 @@ def keep_return(context: Context, version: Version, profile: Profile, name: str,
     """A camera that came back, with how far it is off and what explains it."""
     track, landmarks, _ = track_of(version)
     sent, numbering = _as_handed_over(version, profile, track, picture_of_version(version), back)
-    track, picture, render = sent.track, sent.picture, sent.render
-    here = renumbered_back(back, numbering, track)
     scene = scene_from_bytes(version.source_file.scene)
-    bare = bare_of(scene, version.camera_path, recipe_of(version), track)
-    meant, *above = (renumbered(one, numbering.first) for one in (track, *bare))
-    found = explain(meant, picture, back, profile, tuple(above), name == TYPED)
-    try:
-        measured: Compared | None = compared(track, landmarks, picture, here if numbering.wanted else back, profile)
-    except BadInput:  # not one frame in common: the diagnosis still says why
-        measured = None
-    if measured is not None and render is not None:
-        measured = replace(measured, arrived=measured.arrived.in_plate(render))
+    above = bare_of(scene, version.camera_path, recipe_of(version), sent.track)
+    found, measured = explained(sent, landmarks, above, numbering, back, profile, name == TYPED)
+    track = sent.track
+    if measured is not None and sent.render is not None:
+        measured = replace(measured, arrived=measured.arrived.in_plate(sent.render))
     proof = measured.proof if measured else None
     frames = proof.frames if proof is not None else np.zeros(0)
     row = Return(
