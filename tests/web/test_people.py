@@ -259,6 +259,18 @@ def test_what_a_hidden_row_belongs_to_is_no_shows(engine: Engine, people: dict[s
                 save_recipe(store, **given)
 
 
+def test_packages_are_the_whole_studios(engine: Engine, people: dict[str, int]) -> None:
+    with Context(engine, LOCAL) as store:
+        own = find_profile("zup-lh-cm").model_copy(update={"key": "mill-engine"})
+        lead_of_a_show = Actor("guest", in_shows={2: Role.LEAD})
+        for refused in (lead_of_a_show, Actor("lead", Role.LEAD, most=Role.ARTIST)):
+            store.act_as(refused)
+            with pytest.raises(NotAllowed, match="it is the whole studio's, and needs a lead everywhere"):
+                keep_package(store, own, "mine")
+        store.act_as(Actor("lead", Role.LEAD))
+        assert keep_package(store, own, "ours").change == "ours"
+
+
 def test_what_is_ones_own_nobody_else_changes(engine: Engine, people: dict[str, int]) -> None:
     with Context(engine, LOCAL) as store, store.begin():
         owner, other = (store.get_one(Person, people[name]) for name in ("artist", "lead"))
