@@ -259,6 +259,23 @@ def test_what_a_hidden_row_belongs_to_is_no_shows(engine: Engine, people: dict[s
                 save_recipe(store, **given)
 
 
+def test_nothing_is_begun_for_whoever_may_not(engine: Engine, people: dict[str, int]) -> None:
+    begun: list[Show] = []
+
+    @use_case("look over", Role.LEAD)
+    def look_over(context: Context, shows: list[Show], note: str = "") -> list[Show]:
+        begun.extend(shows)
+        return shows
+
+    with Context(engine, LOCAL) as store:
+        own, other = store.get_one(Show, 2), store.get_one(Show, 1)
+        store.act_as(Actor("guest", in_shows={2: Role.LEAD}))
+        for call in (lambda: look_over(store, [own, other]), lambda: look_over(store, shows=[own, other])):
+            with pytest.raises(NotAllowed, match="guest is nobody"):
+                call()
+        assert begun == [] and look_over(store, [own]) == [own]
+
+
 def test_packages_are_the_whole_studios(engine: Engine, people: dict[str, int]) -> None:
     with Context(engine, LOCAL) as store:
         own = find_profile("zup-lh-cm").model_copy(update={"key": "mill-engine"})
