@@ -89,7 +89,8 @@ def use_case(
     """A use case: refused where the actor has not the role it needs, and told in the history with what came of it.
 
     The role is that in the shows of what it is given, and once more in those of what came of it: a shot that is moved needs
-    it in both. ``studio``: it is needed everywhere. ``own``: what it is given is the actor's own (a person, or a person's). The entry is written in the same transaction: it stays or goes with what it is about.
+    it in both. ``studio``: it is needed everywhere. ``own``: what it is given is the actor's own
+    (a person, or a person's). The entry is written in the same transaction: it stays or goes with what it is about.
     """
 
     def made(function: Callable[Concatenate[Context, P], R]) -> Callable[Concatenate[Context, P], R]:

@@ -27,6 +27,6 @@ def days_of(setting: str) -> int:
 
 
 def kept_from(setting: str) -> datetime:
-    """What is older goes; 1970 where all is kept."""
+    """The moment before which things of this kind are taken away; 1970 where all are kept."""
     days = days_of(setting)
     return datetime.now(UTC) - timedelta(days=days) if days else datetime(1970, 1, 1, tzinfo=UTC)

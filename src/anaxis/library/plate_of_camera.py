@@ -52,23 +52,22 @@ class PlateOfCamera:
         """Where the plate lies, in tangents of the look, one place where it never moves."""
         return window_of(self.track.lens, self.picture.image, self.picture.fit).simplest()
 
-    @property
-    def distortion(self) -> Distortion:
-        """Raises BadInput where the camera has none."""
+    def require_distortion(self) -> Distortion:
+        """The camera's distortion. Raises BadInput where it has none."""
         if self.track.distortion is None:
-            raise BadInput(f"'{self.track.name}' has no distortion: take one on Lens, or give one with --distortion.")
+            raise BadInput(f"'{self.track.name}' has no distortion: give it one on Lens, or with --distortion.")
         return self.track.distortion
 
     def overscan(self, multiple: int = 2, tight: bool = False) -> Needed:
         """The smallest render that leaves no pixel of the plate empty. Raises BadInput, also where the distortion folds over."""
-        return overscan_of(self.distortion, self.window, self.picture.image, multiple, tight)
+        return overscan_of(self.require_distortion(), self.window, self.picture.image, multiple, tight)
 
     def overscan_report(self, multiple: int = 2, tight: bool = False) -> OverscanReport:
         """The same with its figures."""
         found = self.overscan(multiple, tight)
         lens = found.overscan.lens(self.track.lens, self.picture.fit)
         used = lens.used(found.image, self.picture.fit)
-        seen = (self.distortion, self.window, self.picture.image, found.worst)
+        seen = (self.require_distortion(), self.window, self.picture.image, found.worst)
         return OverscanReport(
             found,
             float(lens.film_width_mm[0]),
@@ -83,7 +82,7 @@ class PlateOfCamera:
 
     def maps(self, render: Overscan | None = None) -> MapsOf:
         """The maps of every frame between the plate and a render; None for one of the plate's own size."""
-        return MapsOf(self.distortion, self.window, render or no_overscan(self.picture.image))
+        return MapsOf(self.require_distortion(), self.window, render or no_overscan(self.picture.image))
 
     def fitted(
         self, maps: Sequence[Given], model: str, at: int = 0, centre: bool = False, render: Image | None = None

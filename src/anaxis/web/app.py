@@ -277,7 +277,7 @@ async def _not_signed_in(request: Request, error: Exception) -> Response:
 
 async def _bad_form(request: Request, error: Exception) -> Response:
     assert isinstance(error, RequestValidationError)
-    field, _, sentence = wrong_field(error)
+    field, sentence = wrong_field(error)
     if not request.headers.get("hx-request"):
         back = said_where_it_was_asked(request, sentence, field)
         if back is not None:

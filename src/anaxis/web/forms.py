@@ -33,18 +33,30 @@ class PageForm(BaseModel):
         return filled(typed) if isinstance(typed, dict) else typed
 
 
+class StationForm(PageForm):
+    """What a station of a camera's page sends: the version that it showed, and the package that the page is open for."""
+
+    version: int
+    to: str = ""
+
+
 def filled(typed: dict[str, Any]) -> dict[str, Any]:
     """The fields that were not left empty."""
     return {k: v for k, v in typed.items() if not (isinstance(v, str) and not v.strip())}
 
 
-def wrong_field(error: RequestValidationError) -> tuple[str, str, str]:
-    """The field that an invalid form is about, a code, and a sentence for a person."""
+def whole_days(days: float | None) -> int | None:
+    """A number of days that somebody typed, within what the store can count back; None for all."""
+    return None if days is None else max(0, min(int(days), 36_500))
+
+
+def wrong_field(error: RequestValidationError) -> tuple[str, str]:
+    """The field that an invalid form is about, and a sentence for a person."""
     first = error.errors()[0]
     field = str(first["loc"][-1])
     cause = first.get("ctx", {}).get("error")
     if isinstance(cause, BadInput):
-        return field, cause.code, cause.sentence
+        return field, cause.sentence
     typed = str(first.get("input", ""))[:40]
     missing = f"The field '{field.replace('_', ' ')}' is missing or cannot be read: fill it in."
-    return field, "bad_input", _SENTENCES.get(first["type"], missing).format(typed=typed)
+    return field, _SENTENCES.get(first["type"], missing).format(typed=typed)

@@ -34,7 +34,7 @@ from anaxis.store.queries import found, picture_of_version, track_of
 
 def ask_for_maps(context: Context, version: Version, overscan: bool, every_frame: bool) -> Job:
     """Put down the writing of a plate's ST maps. Raises BadInput for a camera without a distortion."""
-    _ = PlateOfCamera(track_of(version)[0], picture_of_version(version)).distortion  # raises where there is none
+    PlateOfCamera(track_of(version)[0], picture_of_version(version)).require_distortion()
     return ask_for(context, "maps", version.id, {"overscan": overscan, "every_frame": every_frame})
 
 
@@ -42,7 +42,7 @@ def ask_for_warped(
     context: Context, version: Version, plate: Plate, kind: str, overscan: bool, filter_name: str
 ) -> Job:
     """Put down the writing of a plate undistorted, or of a render distorted. Raises BadInput."""
-    _ = PlateOfCamera(track_of(version)[0], picture_of_version(version)).distortion  # raises where there is none
+    PlateOfCamera(track_of(version)[0], picture_of_version(version)).require_distortion()
     params = {"plate": plate.id, "kind": kind, "overscan": overscan, "filter": require_filter(filter_name)}
     return ask_for(context, "warped", version.id, params)
 

@@ -19,7 +19,7 @@ from anaxis.queue.jobs import get_job
 from anaxis.store.packages import all_packages, get_package
 from anaxis.store.queries import get_version
 from anaxis.web.access import needs
-from anaxis.web.forms import PageForm, filled
+from anaxis.web.forms import StationForm, filled
 from anaxis.web.own_worker import ensure_worker
 from anaxis.web.pages import Store, download_answer, page, say_next
 
@@ -28,11 +28,9 @@ several = APIRouter(dependencies=[needs()])
 _MAX_PROFILE_BYTES = 100_000
 
 
-class DeliverForm(PageForm):
+class DeliverForm(StationForm):
     """The Deliver station: one camera, package and format, more of each, and how they are written."""
 
-    version: int
-    to: str = ""
     format_key: str
     more_formats: list[str] = Field(default_factory=list)
     more_packages: list[str] = Field(default_factory=list)

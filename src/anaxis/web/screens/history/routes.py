@@ -11,7 +11,7 @@ from fastapi.responses import Response
 from anaxis.app.history import PAGE, Of, actions_and_actors, as_csv, count, detail_words, entries
 from anaxis.store.queries import get_camera, get_shot, get_show
 from anaxis.web.access import needs
-from anaxis.web.forms import PageForm
+from anaxis.web.forms import PageForm, whole_days
 from anaxis.web.pages import Store, download_answer, page
 
 router = APIRouter(dependencies=[needs()])
@@ -31,8 +31,7 @@ class HistoryQuery(PageForm):
 
     @property
     def of(self) -> Of:
-        days = None if self.days is None else max(0, min(int(self.days), 36_500))
-        return Of(self.show, self.shot, self.camera, self.package, self.who, self.action, days)
+        return Of(self.show, self.shot, self.camera, self.package, self.who, self.action, whole_days(self.days))
 
 
 @router.get("/history")

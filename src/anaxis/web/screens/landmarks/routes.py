@@ -30,7 +30,7 @@ from anaxis.store.models import Version
 from anaxis.store.packages import all_packages
 from anaxis.store.queries import get_version, recipe_of, track_of
 from anaxis.web.access import needs
-from anaxis.web.forms import PageForm
+from anaxis.web.forms import StationForm
 from anaxis.web.pages import Store, attachment, name_of_upload, number_or_none, page
 from anaxis.web.screens.recipe.routes import back_to
 
@@ -94,17 +94,15 @@ def rows_of(marks: Landmarks, convention: Convention) -> list[LandmarkRow]:
     ]
 
 
-class LandmarkForm(PageForm):
+class LandmarkForm(StationForm):
     """A change of landmarks: ``action`` says which, the other fields of what."""
 
-    version: int
     action: str
     name: str = ""
     place: str = ""
     table: str = ""
     new_name: str = ""
     axes: str = THE_FILE
-    to: str = ""
 
 
 @router.post("/{camera_id}/landmarks")

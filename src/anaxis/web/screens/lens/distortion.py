@@ -36,7 +36,7 @@ from anaxis.store.models import Version
 from anaxis.store.queries import get_version, picture_of_version, track_of
 from anaxis.web.access import OPEN, needs
 from anaxis.web.drawings.distortion import distortion_svg, fold_radius, largest_displacement_px
-from anaxis.web.forms import PageForm
+from anaxis.web.forms import StationForm
 from anaxis.web.own_worker import ensure_worker
 from anaxis.web.pages import Store, TypedForm, name_of_upload, number_or_none, page
 
@@ -103,16 +103,14 @@ def from_file(
     return _page(request, store, kept, {"to": to}, document, of=name)
 
 
-class MapsForm(PageForm):
+class MapsForm(StationForm):
     """Maps of a lens, and the model that is fitted to them; an empty ``direction`` and ``origin`` are found out."""
 
-    version: int
     files: list[UploadFile]
     model: str
     direction: Literal["", "undistort", "distort"] = ""
     origin: Literal["", "lower left", "upper left"] = ""
     render: str = ""
-    to: str = ""
 
 
 @router.post("/{camera_id}/distortion/maps")
@@ -126,15 +124,13 @@ def from_maps(request: Request, store: Store, camera_id: int, form: Annotated[Ma
     return _page(request, store, kept, {"to": form.to}, found.document, found, of=names)
 
 
-class BoardForm(PageForm):
+class BoardForm(StationForm):
     """Pictures of a test board, and how many corners it has."""
 
-    version: int
     files: list[UploadFile]
     kind: str
     columns: int
     rows: int
-    to: str = ""
 
 
 @router.post("/{camera_id}/distortion/board")

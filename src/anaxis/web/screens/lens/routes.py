@@ -26,7 +26,7 @@ from anaxis.store.models import Version
 from anaxis.store.queries import get_version, picture_of_version, recipe_of, track_of
 from anaxis.web.access import needs
 from anaxis.web.drawings.lens import FilmView, film_svg, part_svg, views_svg
-from anaxis.web.forms import PageForm
+from anaxis.web.forms import StationForm
 from anaxis.web.pages import Store, number_or_none, page
 from anaxis.web.screens.lens.part import part_of_form, part_operation
 from anaxis.web.screens.recipe.routes import back_to
@@ -151,16 +151,14 @@ def _number(text: str, what: str) -> float:
     return found
 
 
-class LensForm(PageForm):
+class LensForm(StationForm):
     """The lens that was tried (``state``) at a frame, taken on frames ``first`` to ``last``, all where they are left out."""
 
-    version: int
     state: str
     frame: str = ""
     way: str = ""
     first: float | None = None
     last: float | None = None
-    to: str = ""
 
 
 @router.post("/{camera_id}/lens")

@@ -25,7 +25,7 @@ from anaxis.core.typing import Floats
 from anaxis.store.queries import get_version, picture_of_version, recipe_of, track_of
 from anaxis.web.access import needs
 from anaxis.web.drawings.place import placed_svg, standing
-from anaxis.web.forms import PageForm
+from anaxis.web.forms import StationForm
 from anaxis.web.pages import Store, number_or_none, page
 from anaxis.web.screens.landmarks.routes import axes_of
 from anaxis.web.screens.lens.routes import place_of
@@ -52,10 +52,9 @@ class LandmarkPair(NamedTuple):
     off_px: float | None
 
 
-class PlaceForm(PageForm):
+class PlaceForm(StationForm):
     """The Place station: ``action`` says by what the camera is placed; its numbers are read as they are typed."""
 
-    version: int
     action: str
     axes: str = "file"
     move: str = ""
@@ -67,7 +66,6 @@ class PlaceForm(PageForm):
     heading: str = ""
     pairs: str = ""
     with_scale: bool = False
-    to: str = ""
 
 
 def _wanted(store: Store, camera_id: int, form: PlaceForm) -> Callable[[], Wanted]:

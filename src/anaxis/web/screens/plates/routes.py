@@ -37,7 +37,7 @@ from anaxis.queue.jobs import OPEN
 from anaxis.store.models import Plate, Version
 from anaxis.store.queries import NotFound, get_version
 from anaxis.web.access import needs
-from anaxis.web.forms import PageForm
+from anaxis.web.forms import StationForm
 from anaxis.web.own_worker import ensure_worker
 from anaxis.web.pages import Store, name_of_upload, page
 
@@ -56,15 +56,13 @@ def browse(
     )  # fmt: skip
 
 
-class AttachForm(PageForm):
+class AttachForm(StationForm):
     """A sequence of a folder below a media root."""
 
-    version: int
     root: str
     sequence: str
     kind: str
     folder: str = ""
-    to: str = ""
 
 
 @router.post("/cameras/{camera_id}/plates")
@@ -105,16 +103,14 @@ def _back(camera_id: int, version: int, to: str) -> Response:
     return RedirectResponse(f"/cameras/{camera_id}?version={version}&to={to}&station=plate", status_code=303)
 
 
-class PlateForm(PageForm):
+class PlateForm(StationForm):
     """Which plate it is, its ``offset`` in frames, how it is shown (``stops`` brighter), and what the page showed of it (``base``)."""
 
     camera: int
-    version: int
     kind: str
     offset: int = 0
     view: str = "plain"
     stops: float = 0.0
-    to: str = ""
     base: str = ""
 
 

@@ -22,7 +22,7 @@ from anaxis.store.queries import get_shot, get_version, picture_of_version, trac
 from anaxis.web.access import needs
 from anaxis.web.drawings.axes import axes_svg
 from anaxis.web.drawings.thumbnail import thumbnail
-from anaxis.web.forms import PageForm
+from anaxis.web.forms import PageForm, whole_days
 from anaxis.web.pages import HERE, Store, page
 
 router = APIRouter(dependencies=[needs()])
@@ -57,10 +57,17 @@ class ShotsQuery(PageForm):
 
     @property
     def filter(self) -> ShotFilter:
-        days = None if self.days is None else max(0, min(int(self.days), 36_500))
         state, sort = self.state if self.state in STATES else "", self.sort if self.sort in SORTS else "shot"
         return ShotFilter(
-            self.q.strip(), state, self.findings, self.behind, self.package, self.who, days, sort, self.at
+            self.q.strip(),
+            state,
+            self.findings,
+            self.behind,
+            self.package,
+            self.who,
+            whole_days(self.days),
+            sort,
+            self.at,
         )
 
 
