@@ -15,13 +15,16 @@ demo: setup
 # A third of a test's time is waiting for another process: three tests run on two cores, and at most six.
 WORKERS = $(shell n=$$(( ($$(nproc) * 3 + 1) / 2 )); echo $$(( n > 6 ? 6 : n )))
 
+# Tests start some fifty processes, and each would compile our modules anew where their compiled form may not be written.
+PYTEST = PYTHONDONTWRITEBYTECODE= OPENBLAS_NUM_THREADS=1 .venv/bin/python -m pytest -n $(WORKERS) --dist worksteal
+
 # Everything, at a size that finds faults: before every commit, and in CI.
 test: check
-	@OPENBLAS_NUM_THREADS=1 .venv/bin/python -m pytest -n $(WORKERS) --dist worksteal --durations=10
+	@$(PYTEST) --durations=10
 
 # The heavy ones at full size, an hour of ten people's work with kills, and a run of mutations: before a release.
 test-long: check
-	@OPENBLAS_NUM_THREADS=1 ANAXIS_TEST_LONG=1 .venv/bin/python -m pytest -n $(WORKERS) --dist worksteal --durations=40
+	@ANAXIS_TEST_LONG=1 $(PYTEST) --durations=40
 	@.venv/bin/python scripts/soak.py --minutes 60 --users 10 --kill-every 5
 	@.venv/bin/python scripts/fuzz.py 2000
 	@.venv/bin/python scripts/mutate.py

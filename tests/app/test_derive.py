@@ -29,11 +29,12 @@ from anaxis.app.derived.derive import (
 )
 from anaxis.app.derived.join import cameras_of, checked, laid_of, role_of
 from anaxis.app.derived.source_ranges import cut_of, shown_of
-from anaxis.app.derived.sphere import carried_back_px, sphere_of
+from anaxis.app.derived.sphere import sphere_of
 from anaxis.app.roles import LOCAL
 from anaxis.app.shows.remove import bring_back_camera, remove_camera
 from anaxis.core.camera.lens import Image
 from anaxis.core.derive.joined import Join
+from anaxis.core.derive.sphere_maps import carried_back_px
 from anaxis.core.errors import BadInput
 from anaxis.core.recipe.model import Operation
 from anaxis.core.scene.picture import picture_of

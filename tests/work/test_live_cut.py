@@ -38,7 +38,7 @@ from anaxis.store.models import Show
 from lanes import sized
 from linked import apart_px, quiet, random_profile, shared_ids, shown
 
-CHANGES, FRAMES, CUTS = sized(1000, 100), 30, sized(10, 4)
+CHANGES, FRAMES, CUTS = sized(1000, 100), 30, sized(10, 3)
 
 
 def wait(condition: Callable[[], bool], seconds: float = 90, said: str = "what was waited for did not come") -> None:

@@ -12,7 +12,7 @@ from anaxis.app.cameras.edit import edit_version
 from anaxis.app.context import Context
 from anaxis.app.deliveries.deliver import deliver_versions
 from anaxis.app.deliveries.hand_over import bundles_of
-from anaxis.app.derived.sphere import write_sphere_maps, write_sphere_pictures
+from anaxis.app.derived.sphere import write_maps_of_sphere, write_pictures_of_sphere
 from anaxis.app.made_files import keep_made_file
 from anaxis.app.plates.outputs import write_maps, write_warped
 from anaxis.app.plates.plates import make_proxies
@@ -90,6 +90,6 @@ KINDS: dict[str, Callable[[Context, Job, Progress], dict[str, Any]]] = {
     "proxies": make_proxies,
     "maps": write_maps,
     "warped": write_warped,
-    "sphere_maps": write_sphere_maps,
-    "sphere_pictures": write_sphere_pictures,
+    "sphere_maps": write_maps_of_sphere,
+    "sphere_pictures": write_pictures_of_sphere,
 }

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import re
 
 import numpy as np
@@ -66,3 +67,16 @@ def table_of_numbers(text: str, meant: Track) -> str:
     if len(rows) < 4:
         raise BadInput("Three frames or more are needed to tell what happened: type a row for each.")
     return "\n".join(rows) + "\n"
+
+
+def number_or_none(text: str, what: str) -> float | None:
+    """A number from a form's field, None where it was left empty; raises BadInput."""
+    if not text.strip():
+        return None
+    try:
+        value = float(text)
+    except ValueError as error:
+        raise BadInput(f"'{text}' is no number of {what}: type one, or leave it empty.") from error
+    if not math.isfinite(value):
+        raise BadInput(f"'{text}' is no number of {what}: type one, or leave it empty.")
+    return value

@@ -209,32 +209,27 @@ def frame(
     """Frame an object with an ordinary camera that stands in a 360-degree plate's."""
     from anaxis.cli.sphere import plate_of, write_sphere
     from anaxis.core.derive import framed
-    from anaxis.core.derive.sphere import require_equirectangular
-    from anaxis.core.derive.sphere_maps import Sphere, map_error_px
+    from anaxis.core.derive.sphere_maps import carried_back_px
     from anaxis.delivery.transfer_sheet import MadeFrom
+    from anaxis.library.derived import frame as framed_in
 
     asked, stated = _split(given)
     found = plate_of(plate) if plate is not None else None
     of_plate = found.image if found is not None else plate_size or Image(4096, 2048)
-    require_equirectangular(of_plate)
     source, said, listed = _read(file, camera, framed.PLATE_CAMERA, stated, objects)
     image = resolution or Image(1920, 1080)
     pixels = border.strip().lower().removesuffix("%")
-    settings = framed.KIND.read(
-        {
-            "objects": list(objects), "border": _number(pixels.removesuffix("px"), "the border"), "border_in": "px" if pixels.endswith("px") else "percent",
-            "view": view, "width_px": image.width_px, "height_px": image.height_px, "plate": "stabilised" if stabilised else "as shot",
-            "plate_width_px": of_plate.width_px, "name": asked.pop("name") or "framing",
-        }
-    )  # fmt: skip
-    made = framed.make({framed.PLATE_CAMERA: source}, settings)
-    sphere = Sphere(made.track, made.image, made.fit, of_plate, framed.plate_axes(source.track, stabilised))
+    wanted = {
+        "objects": list(objects), "border": _number(pixels.removesuffix("px"), "the border"), "border_in": "px" if pixels.endswith("px") else "percent",
+        "view": view, "width_px": image.width_px, "height_px": image.height_px, "plate": "stabilised" if stabilised else "as shot",
+        "name": asked.pop("name") or "framing",
+    }  # fmt: skip
+    made, settings, sphere = framed_in(source, of_plate, wanted)
     focal = made.track.lens.focal_mm
-    places = sorted({0, len(made.track) // 2, len(made.track) - 1})
     head: dict[str, Any] = {
         "first_frame": plain_frame(float(made.track.frames[0])), "last_frame": plain_frame(float(made.track.frames[-1])),
         "focal_mm": [float(focal.min()), float(focal.max())],
-        "carried_back_px": max(map_error_px(sphere, sphere.map("into", at), at) for at in places),
+        "carried_back_px": carried_back_px(sphere),
     }  # fmt: skip
     if asked["out"] is not None and (maps or cut_out or render is not None):
         head["sphere"] = write_sphere(
@@ -269,37 +264,28 @@ def hold(
     source_fit: str | None, reduce_px: float | None, **given: Any,
 ) -> None:  # fmt: skip
     """Hold a shot camera at a frame: a projection camera, and what it covers."""
-    from dataclasses import replace
-
-    import numpy as np
-
     from anaxis.core.derive import held
-    from anaxis.core.scene.surroundings import set_triangles_m
     from anaxis.delivery.transfer_sheet import MadeFrom
-    from anaxis.diagnosis import covered
+    from anaxis.library.derived import best_frames, covered_by, with_set_of
+    from anaxis.library.derived import hold as held_at
 
     asked, stated = _split(given)
     source, said, listed = _read(file, camera, held.SHOT, stated, (), resolution, source_fit)
     if other is not None:
-        scene = read_scene(other)
-        source = replace(
-            source, triangles_m=np.concatenate([source.triangles_m, set_triangles_m(scene, scene.first_frame)])
-        )
-    track, picture = source.track, source.picture
-    of_shot = (track, picture.image, picture.fit, source.triangles_m)
+        source = with_set_of(source, read_scene(other))
+    track = source.track
     head: dict[str, Any] = {
         "first_frame": plain_frame(float(track.frames[0])),
         "last_frame": plain_frame(float(track.frames[-1])),
     }
     if at is None:
-        head["best"] = covered.proposals(*of_shot)
+        head["best"] = best_frames(source)
         _say_best(head, asked["as_json"])
         return
-    settings = held.KIND.read({"at": at, "overscan": overscan, "name": asked.pop("name") or ""})
-    made = held.make({held.SHOT: source}, settings)
+    made, settings = held_at(source, {"at": at, "overscan": overscan, "name": asked.pop("name") or ""})
     head["at"] = plain_frame(at)
     if coverage:
-        head["coverage"] = covered.coverage(*of_shot, [(made.track, made.image, made.fit)])[0]
+        head["coverage"] = covered_by(source, [made])
         if not asked["as_json"]:
             found = head["coverage"]
             click.echo(

@@ -38,13 +38,12 @@ def plate_of_file(
     file: Path, camera: str | None, resolution: Image | None, source_fit: str | None, stated: Any
 ) -> PlateOfCamera:
     """A camera's plate, as a command's options name it."""
-    from anaxis.core.checks.examine import take_camera
-    from anaxis.library.plate_of_camera import PlateOfCamera
+    from anaxis.library.plate_of_camera import plate_of
 
     reader = start_reader(file)
     stated.pop("reduce_px", None)  # keys are a matter of what is written
     asked = read_source(reader, file, resolution, source_fit, stated)
-    return PlateOfCamera(take_camera(asked.scene, camera, recipe=asked.steps(camera)).done, asked.picture)
+    return plate_of(asked.scene, camera, asked.steps(camera), asked.picture)
 
 
 def say(plate: PlateOfCamera, document: dict[str, Any], lines: Sequence[Any], as_json: bool) -> None:

@@ -4,17 +4,17 @@ from __future__ import annotations
 
 import json
 import sys
+from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import click
 
 from anaxis.cli import options
-from anaxis.cli.read import Meant, read_meant, read_scene
+from anaxis.cli.read import read_meant, read_scene
 from anaxis.cli.tables import OFF_TOLERANCE, console, print_json, table
 from anaxis.core.camera.lens import Image
 from anaxis.core.errors import BadInput
-from anaxis.core.space.mapping import Entries, channel_map, rotation_says, says
 from anaxis.core.time.rates import format_frame, plain_frame, rate_text
 from anaxis.formats import WRITTEN
 
@@ -22,6 +22,7 @@ if TYPE_CHECKING:
     from anaxis.delivery.numbering import Numbering
     from anaxis.delivery.shot_camera import ShotCamera
     from anaxis.diagnosis.returned import CameBack
+    from anaxis.library.returned import Meant
     from anaxis.packages.model import Profile
 
 _profile = click.option("--profile", "profile", metavar="PROFILE", help="The package: a shipped key, or a JSON file.")
@@ -35,12 +36,10 @@ _profile = click.option("--profile", "profile", metavar="PROFILE", help="The pac
 @options.json
 def arrive(file: Path, profile: str, camera: str | None, resolution: Image | None, as_json: bool) -> None:
     """Open a delivered FILE as a package would, habits and all, and say what is there in its own numbers."""
-    from anaxis.core.outgoing import Outgoing, numbers_at, numbers_of
-    from anaxis.core.scene.landmarks import NO_LANDMARKS
-    from anaxis.core.scene.picture import DEFAULT_IMAGE
     from anaxis.diagnosis.returned import is_own_table
+    from anaxis.library.returned import arrived_in
+    from anaxis.library.values import numbers_in, rows_of
     from anaxis.packages import find_profile
-    from anaxis.standin.package import open_as_package
 
     package = find_profile(profile)
     if not is_own_table(file, package):
@@ -48,22 +47,15 @@ def arrive(file: Path, profile: str, camera: str | None, resolution: Image | Non
         outside = next((f for f in scene.findings if f.code == "outside_reference"), None)
         if outside is not None:
             raise BadInput(f"{file.name}: {outside.message} Flatten it into one file first.")
-    try:
-        seen = open_as_package(file, package, resolution or DEFAULT_IMAGE, camera=camera)
-    except BadInput:
-        raise
-    except Exception as error:
-        raise BadInput(
-            f"{file.name} cannot be opened as '{package.key}' would: it is damaged, or holds no camera; export it again."
-        ) from error
-    numbers = numbers_of(Outgoing(seen.track, package.convention, seen.image, package.lens.fit, NO_LANDMARKS, ()))
+    seen = arrived_in(file, package, resolution, camera)
+    numbers = numbers_in(seen.track, seen.image, package)
     document = {
         "file": file.name,
         "profile": package.key,
         "rate": rate_text(seen.track.rate),
         "resolution": [seen.image.width_px, seen.image.height_px],
         "habits": [h.sentence for h in package.habits],
-        "frames": [numbers_at(numbers, i) for i in range(len(numbers.frames))],
+        "frames": rows_of(numbers),
     }
     if as_json:
         print_json(document)
@@ -100,11 +92,10 @@ def _pair(command: Any) -> Any:
 
 def _numbered(source: Meant, back: CameBack, package: Profile | None, arrived: Path) -> tuple[ShotCamera, Numbering]:
     """The camera meant as it went out, and the frame numbers of a usual delivery that the one that came back has."""
-    from anaxis.delivery.shot_camera import ShotCamera
     from anaxis.formats import reader_of
     from anaxis.library.returned import usual_numbering
 
-    sent = ShotCamera(source.work.done, source.work.landmarks, source.picture)
+    sent = source.sent
     numbering = usual_numbering(sent, back, package, reader_of(arrived.name).key)
     if numbering.sentence:
         click.echo(f"note: {numbering.sentence}", err=True)
@@ -267,13 +258,15 @@ def profile_check(file: Path) -> None:
 @options.json
 def profile_map(a: str, b: str, as_json: bool) -> None:
     """Say how the channels of package A become those of package B."""
+    from anaxis.library.values import mapping_between
     from anaxis.packages import find_profile
 
     source, target = find_profile(a), find_profile(b)
-    found = channel_map(source.convention, target.convention)
+    mapping = mapping_between(source.convention, target.convention)
+    found = mapping.found
     if as_json:
 
-        def entries(rows: Entries) -> list[dict[str, Any]]:
+        def entries(rows: Sequence[tuple[int, float, float]]) -> list[dict[str, Any]]:
             return [{"from": "xyz"[c], "factor": f, "add": o} for c, f, o in rows]
 
         print_json({
@@ -282,7 +275,7 @@ def profile_map(a: str, b: str, as_json: bool) -> None:
             "world_matrix": found.turn.tolist(), "camera_matrix": found.camera.tolist(),
         })  # fmt: skip
         return
-    for line in [*says(found.position, ("X", "Y", "Z"), ""), *rotation_says(found)]:
+    for line in [*mapping.position_lines, *mapping.rotation_lines]:
         click.echo(line)
 
 

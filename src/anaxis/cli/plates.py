@@ -3,17 +3,15 @@
 from __future__ import annotations
 
 from pathlib import Path
-from tempfile import TemporaryDirectory
 from typing import Any
 
 import click
-import numpy as np
 
 from anaxis.cli import options
 from anaxis.cli.distortion import of_a_plate, plate_of_file, say
 from anaxis.cli.tables import WARNED, console, print_findings, print_json, table
 from anaxis.core.camera.lens import Image
-from anaxis.core.checks.plates import PLATE_KINDS, PlateContext, check_plate, lacking, ranges
+from anaxis.core.checks.plates import PLATE_KINDS, PlateContext, check_plate, ranges
 from anaxis.core.errors import BadInput
 from anaxis.core.time.rates import plain_frame
 from anaxis.delivery.options import DeliveryOptions
@@ -22,7 +20,7 @@ from anaxis.formats.plates import PICTURE_SUFFIXES
 from anaxis.formats.plates.found import sequence_at
 from anaxis.formats.plates.warp import FILTERS, USUAL_FILTER
 from anaxis.sandbox.plate_look import look_at
-from anaxis.sandbox.plate_warp import through_maps
+from anaxis.sandbox.plate_warp import Pictures, warp_pictures
 
 _offset = click.option("--offset", type=int, default=0, help="Added to a picture's number to give the camera's frame.")
 _out = click.option(
@@ -143,51 +141,26 @@ def _through_maps(
         raise BadInput(
             f"{found.name} is a movie, whose frames cannot be written back one by one: hand over an image sequence."
         )
-    frames = np.round(of.track.frames).astype(int).tolist()
-    place = {f: i for i, f in enumerate(frames)}
-    places = {f: place[f + offset] for f in found.files if f + offset in place}
-    if not places:
-        raise BadInput(
-            f"{found.name} has frames {ranges(list(found.files))} and the camera {frames[0]} to {frames[-1]}: none in common; "
-            f"add --offset {frames[0] - min(found.files)}."
-        )
+    stem = Path(found.name).stem if "#" not in found.name else found.name.split("#")[0].rstrip("._-")
+    ending = f".{suffix}" if suffix else Path(next(iter(found.files.values()))).suffix
     out.mkdir(parents=True, exist_ok=True)
-    stem, ending = (
-        found.name.split("#")[0].rstrip("._-"),
-        f".{suffix}" if suffix else Path(next(iter(found.files.values()))).suffix,
-    )
-    names = {
-        f: f"{Path(stem).stem if '#' not in found.name else stem}.{kind}ed.{plain_frame(f):04}{ending}" for f in places
-    }
-    there = next((n for n in names.values() if (out / n).exists()), None)
-    if there and not force:
-        raise BadInput(f"{out / there} is there already: choose another folder, or write over it with --force.")
-    files = {f: Path(found.files[f]) for f in places}
-    steps, errors, count = 0.0, [], 0
-    with TemporaryDirectory(prefix="anaxis-maps-") as folder:
-        for done in through_maps(kind, maps, places, files, filter_name, names, Path(folder), out):
-            if "error" in done:
-                errors.append(f"frame {done['frame']}: {done['error']}")
-                continue
-            count, steps = count + 1, max(steps, done["steps_off"])
-    size = maps.render.image if kind == "undistort" else maps.render.plate
-    missing = [f for f in frames if f - offset not in places]
+    frames = of.track.frames.tolist()
+    files = {f: Path(path) for f, path in found.files.items()}
+    done = warp_pictures(
+        kind, maps, frames, Pictures(found.name, files, offset), out,
+        lambda n: f"{stem}.{kind}ed.{plain_frame(n):04}{ending}", filter_name=filter_name, force=force,
+    )  # fmt: skip
     document = {
-        "frames": count, "resolution": [size.width_px, size.height_px], "filter": FILTERS[filter_name],
-        "largest_step_off": steps, "folder": str(out), "first": next(iter(names.values())), "errors": errors,
-        "left_out": len(found.files) - len(places), "missing": missing,
+        "frames": len(done.files), "resolution": [done.size.width_px, done.size.height_px], "filter": FILTERS[filter_name],
+        "largest_step_off": done.steps_off, "folder": str(out), "first": done.files[0], "errors": done.errors,
+        "left_out": done.left_out, "missing": done.missing,
     }  # fmt: skip
     lines = [
-        f"{count} pictures of {size.width_px} x {size.height_px} px in {out}, filter {FILTERS[filter_name]}; read back within "
-        f"{steps:.3g} steps of their depth",
-        *(
-            [f"{document['left_out']} pictures have no frame of the camera and were left out"]
-            if document["left_out"]
-            else []
-        ),
-        *(f"not written: {e}" for e in errors),
-        *([lacking(found.name, missing, len(frames))] if missing else []),
+        f"{len(done.files)} pictures of {done.size.width_px} x {done.size.height_px} px in {out}, filter {FILTERS[filter_name]}; "
+        f"read back within {done.steps_off:.3g} steps of their depth",
+        *([f"{done.left_out} pictures have no frame of the camera and were left out"] if done.left_out else []),
+        *done.notes(found.name),
     ]
     say(of, document, lines, as_json)
-    if errors or missing:
+    if done.errors or done.missing:
         raise SystemExit(WARNED)

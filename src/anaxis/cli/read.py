@@ -13,17 +13,11 @@ from anaxis.sandbox.guard import ParserPool, limits_from_environment
 
 if TYPE_CHECKING:  # loaded when first used: the reading process starts before all else
     from anaxis.core.camera.lens import Image
-    from anaxis.core.recipe.model import Recipe, Work
+    from anaxis.core.recipe.model import Recipe
     from anaxis.core.scene.nodes import Scene
     from anaxis.core.scene.picture import Picture
-
-
-@dataclass(frozen=True, eq=False)
-class Meant:
-    """A camera as it is meant, and how its picture is made."""
-
-    work: Work
-    picture: Picture
+    from anaxis.library.changes import Changes
+    from anaxis.library.returned import Meant
 
 
 def guesses_of(picture: Picture) -> list[str]:
@@ -72,11 +66,11 @@ def read_scene(file: Path) -> Scene:
 
 def read_meant(file: Path, camera: str | None, resolution: Image | None, source_fit: str | None) -> Meant:
     """The camera meant, with its picture. Raises BadInput."""
-    from anaxis.core.checks.examine import take_camera
     from anaxis.core.scene.picture import picture_of
+    from anaxis.library.returned import Meant
 
     scene = read_scene(file)
-    return Meant(take_camera(scene, camera), picture_of(scene, resolution, source_fit))
+    return Meant.of(scene, camera, picture_of(scene, resolution, source_fit))
 
 
 @dataclass(frozen=True, eq=False)
@@ -86,7 +80,7 @@ class ReadSource:
     scene: Scene
     picture: Picture
     recipe: Recipe
-    changes: dict[str, Any]
+    changes: Changes
 
     def steps(self, camera: str | None) -> Recipe:
         """What is done to one camera: the recipe, then what the options ask for. Raises BadInput."""
@@ -99,9 +93,10 @@ def read_source(
     reader: ParserPool, file: Path, resolution: Image | None, source_fit: str | None, stated: dict[str, Any]
 ) -> ReadSource:
     """The file read as its options say. Raises BadInput."""
-    from anaxis.cli.changes import split, with_pixel_aspect
+    from anaxis.cli.changes import split
     from anaxis.core.recipe.effects import picture_after
     from anaxis.core.scene.picture import picture_of
+    from anaxis.library.changes import with_pixel_aspect
 
     recipe, pixel_aspect = stated.pop("recipe"), stated.pop("pixel_aspect")
     changes, stated = split(stated)

@@ -15,8 +15,7 @@ from anaxis.core.camera.lens import Image
 from anaxis.core.errors import BadInput
 
 if TYPE_CHECKING:  # loaded when first used: the command line starts quicker
-    from anaxis.core.motion.recorded import Taken
-    from anaxis.core.motion.samples import Samples
+    from anaxis.library.recorded import RecordedCamera
 
 _AUTO, _AS_FILMED = "auto", "as-filmed"
 
@@ -106,62 +105,40 @@ def recording(
     rate: str | None, columns: Path | None, show_rate: str, first: float, heal: str, **given: Any,
 ) -> None:  # fmt: skip
     """Make a camera of a tracker's recording: a table of timed samples, or any camera file with its own clock."""
-    from anaxis.core.checks.examine import examine
-    from anaxis.core.checks.recorded import guesses_left, recorded_findings
     from anaxis.core.derive.derived import Derived
     from anaxis.core.findings import Finding
-    from anaxis.core.motion.recorded import settings_of, taken, usual_settings
-    from anaxis.core.motion.samples import samples_in_scene
-    from anaxis.core.motion.tracking_jumps import jumps_of
-    from anaxis.core.scene.landmarks import legal_name
     from anaxis.core.scene.picture import picture_of
     from anaxis.core.time.rates import parse_rate, rate_text
     from anaxis.delivery.transfer_sheet import MadeFrom
+    from anaxis.library.recorded import recorded_camera
 
     scene = read_stated(start_reader(file), file, up_axis, metres_per_unit, rate, columns)
     picture = picture_of(scene, resolution, source_fit)
-    node = scene.camera(camera)
-    samples = samples_in_scene(scene, node.path, picture.image, picture.fit)
-    jumps = jumps_of(samples)
     own = ("gaps", "smooth_px", "keep", "film_width_mm", "stand", "heading_deg", "stand_at")
-    asked = {k: given.pop(k) for k in own}
+    wanted: dict[str, Any] = {k: given.pop(k) for k in own}
     aspect = given.pop("aspect")
-    aspect = usual_settings(samples, jumps).aspect if aspect == _AUTO else None if aspect == _AS_FILMED else aspect
-    settings = settings_of(
-        {**asked, "aspect": aspect, "rate": rate_text(parse_rate(show_rate)), "first_frame": first, "heal": _places(heal, [j.place for j in jumps])}
-    )  # fmt: skip
-    name = legal_name(given.pop("name") or node.name, set())
-    made = taken(samples, jumps, settings, name)
-    report = examine(scene, only=node.path)[0]
-    findings = recorded_findings(made, settings.gaps, node.path) + guesses_left(report.findings, scene.in_seconds)
-    findings += [Finding("guess", "note", s, "State it.") for s in guesses_of(picture)]
-    head = _head(samples, made)
+    if aspect != _AUTO:
+        wanted["aspect"] = None if aspect == _AS_FILMED else aspect
+    wanted |= {"rate": rate_text(parse_rate(show_rate)), "first_frame": first}
+    found = recorded_camera(scene, camera, picture, wanted, heal, given.pop("name") or "")
+    made, settings = found.made, found.settings
+    findings = [*found.findings, *(Finding("guess", "note", s, "State it.") for s in guesses_of(picture))]
+    head = _head(found)
     if not given["as_json"]:
         _say(head, settings.smooth_px)
     checksum = hashlib.sha256(file.read_bytes()).hexdigest()
-    source = {"role": "recording", "file": file.name, "sha256": checksum, "camera": node.path}
+    source = {"role": "recording", "file": file.name, "sha256": checksum, "camera": found.path}
     deliver_derived(
         Derived(made.track, made.image, "width"), findings, head, given,
         MadeFrom("a recording", settings.model_dump(mode="json"), (source,)),
     )  # fmt: skip
 
 
-def _places(heal: str, found: list[int]) -> list[int]:
-    """The places of the jumps that are named: all, none, or by their numbers from 1."""
-    if heal in ("all", "none"):
-        return found if heal == "all" else []
-    out = []
-    for text in heal.split(","):
-        if not text.strip().isdecimal() or not 1 <= int(text) <= len(found):
-            raise BadInput(f"--heal {heal}: write all, none, or numbers of jumps; the recording has {len(found)}.")
-        out.append(found[int(text) - 1])
-    return out
-
-
-def _head(samples: Samples, made: Taken) -> dict[str, Any]:
+def _head(found: RecordedCamera) -> dict[str, Any]:
     """What is printed of the recording and of what was done to it."""
     from anaxis.core.time.rates import plain_frame
 
+    samples, made = found.recorded.samples, found.made
     healed = {j.place for j in made.healed}
     return {
         "samples": len(samples), "samples_per_s": 1 / samples.step_s, "seconds": float(samples.seconds[-1]),

@@ -11,13 +11,11 @@ import click
 from rich.console import Console
 from rich.table import Table
 
-from anaxis.core.proof.proof import Proof
 from anaxis.core.scene.nodes import Scene
-from anaxis.core.time.rates import plain_frame, rate_label
+from anaxis.core.time.rates import rate_label
 
 if TYPE_CHECKING:
     from anaxis.core.findings import Finding
-    from anaxis.delivery.proved import Delivered
 
 T = TypeVar("T")
 
@@ -145,30 +143,3 @@ def print_findings(findings: list[tuple[str, Finding]]) -> None:
     out = console()
     for path, f in findings:
         out.print(f"{f.severity} {f.code}: {path.rsplit('/', 1)[-1]}: {f.message} -> {f.remedy}", markup=False)
-
-
-def proof_document(proof: Proof) -> dict[str, Any]:
-    """A proof as JSON."""
-    return {
-        "max_px": proof.max_px, "worst_frame": plain_frame(proof.worst_frame), "median_px": proof.median_px, "grade": proof.grade,
-        "test_points": proof.test_points, "frames_compared": proof.compared, "frames_owed": proof.owed,
-        "differences": [d._asdict() for d in proof.differences],
-        **({"between": {"max_px": proof.between_px, "worst_frame": proof.between_frame}} if proof.between_px is not None else {}),
-        **({"plate": {"max_px": proof.plate_px, "worst_frame": proof.plate_frame}} if proof.plate_px is not None else {}),
-    }  # fmt: skip
-
-
-def transfer_entry(to: str, format_key: str, done: Delivered, reduce_px: float | None) -> dict[str, Any]:
-    """One delivery as JSON; its files by name."""
-    entry: dict[str, Any] = {
-        "to": to,
-        "format": format_key,
-        "files": [f.name for f in done.files],
-        "proof": proof_document(done.proof),
-        "notes": list(done.outgoing.notes),
-        **({"frame_at_zero_s": plain_frame(done.outgoing.zero_frame)} if done.outgoing.zero_frame else {}),
-    }
-    if done.reduced is not None:
-        entry["keys"] = done.reduced.summary() | {"tolerance_px": reduce_px}
-        entry["notes"].append(done.reduced.sentence)
-    return entry

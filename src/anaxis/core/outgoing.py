@@ -53,6 +53,10 @@ class Outgoing:
         """The places of the frames that a file without curves has a sample on."""
         return np.arange(len(self.track)) if self.keys is None else self.keys.index
 
+    def numbers(self) -> Numbers:
+        """The camera as the receiving package shows it."""
+        return numbers_of(self)
+
     @property
     def below_root(self) -> Track:
         """The camera as it stands below its root."""

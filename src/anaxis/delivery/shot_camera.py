@@ -11,8 +11,10 @@ from anaxis.core.camera.plate.overscan import Overscan
 from anaxis.core.camera.track import Track
 from anaxis.core.image_plane import Pictures
 from anaxis.core.motion.placement import Similarity, no_placement
+from anaxis.core.outgoing import Numbers, make_outgoing
 from anaxis.core.scene.landmarks import Landmarks
 from anaxis.core.scene.picture import Picture
+from anaxis.core.space.axes import Convention
 from anaxis.core.typing import Floats
 
 
@@ -39,3 +41,8 @@ class ShotCamera:
     def plate(self) -> Image:
         """The plate's image, of which ``picture`` is the render where it goes out with overscan."""
         return self.picture.image if self.render is None else self.render.plate
+
+    def own_numbers(self) -> Numbers:
+        """The camera's numbers in canonical space: metres, Y up, right-handed."""
+        image, fit = self.picture.image, self.picture.fit
+        return make_outgoing(self.track, Convention(), image, fit, fit, self.landmarks).numbers()

@@ -1,22 +1,32 @@
-"""Cameras made from the cameras of files: what an input is, and a cut's cameras joined into one."""
+"""Cameras made from the cameras of files: a cut's joined into one, objects framed in a sphere, a shot camera held at a frame."""
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import replace
 from typing import Any, NamedTuple
 
+import numpy as np
+
+from anaxis.core.camera.lens import Image
 from anaxis.core.checks.examine import take_camera
-from anaxis.core.derive import joined
+from anaxis.core.derive import framed, held, joined
 from anaxis.core.derive.derived import Derived, Input
+from anaxis.core.derive.framed import Frame
+from anaxis.core.derive.held import Hold
 from anaxis.core.derive.joined import Join
 from anaxis.core.derive.owed import check_range
+from anaxis.core.derive.sphere import require_equirectangular
+from anaxis.core.derive.sphere_maps import Sphere
 from anaxis.core.errors import BadInput
 from anaxis.core.findings import Finding
 from anaxis.core.recipe.model import Recipe
 from anaxis.core.scene.hull import pieces_m
 from anaxis.core.scene.nodes import Scene
 from anaxis.core.scene.picture import Picture
+from anaxis.core.scene.surroundings import set_triangles_m
 from anaxis.core.time.rates import rate_text
+from anaxis.diagnosis.covered import coverage, proposals
 from anaxis.formats.editorial.cut_list import CutList, shots_in
 from anaxis.formats.editorial.pieces import Laid, pieces_of
 from anaxis.formats.editorial.write import edl_refused, render_range
@@ -90,3 +100,51 @@ def join(
             )
         )
     return JoinedCut(made, settings, owed, findings)
+
+
+class Framed(NamedTuple):
+    """A camera that frames objects in the sphere of its plate, by which settings, and both on every frame."""
+
+    made: Derived
+    settings: Frame
+    sphere: Sphere
+
+
+def frame(source: Input, plate: Image, wanted: Mapping[str, Any]) -> Framed:
+    """Objects framed with an ordinary camera that stands in a 360-degree plate's; ``wanted`` are settings of a framing camera.
+    Raises BadInput."""
+    require_equirectangular(plate)
+    settings = framed.KIND.read({"plate_width_px": plate.width_px, "name": "framing", **wanted})
+    made = framed.make({framed.PLATE_CAMERA: source}, settings)
+    axes = framed.plate_axes(source.track, settings.plate == "stabilised")
+    return Framed(made, settings, Sphere(made.track, made.image, made.fit, plate, axes))
+
+
+def with_set_of(source: Input, other: Scene) -> Input:
+    """An input with the set of another file beside its own, as it stands on that file's first frame."""
+    more = set_triangles_m(other, other.first_frame)
+    return replace(source, triangles_m=np.concatenate([source.triangles_m, more]))
+
+
+class Held(NamedTuple):
+    """A projection camera, and by which settings."""
+
+    made: Derived
+    settings: Hold
+
+
+def hold(source: Input, wanted: Mapping[str, Any]) -> Held:
+    """A shot camera held at a frame; ``wanted`` are settings of a held camera. Raises BadInput."""
+    settings = held.KIND.read(dict(wanted))
+    return Held(held.make({held.SHOT: source}, settings), settings)
+
+
+def covered_by(source: Input, projections: Sequence[Derived]) -> dict[str, Any]:
+    """How much of what a shot camera sees of its set projection cameras cover, and on which frame they cover least."""
+    cameras = [(one.track, one.image, one.fit) for one in projections]
+    return coverage(source.track, source.picture.image, source.picture.fit, source.triangles_m, cameras)[0]
+
+
+def best_frames(source: Input) -> list[dict[str, Any]]:
+    """The frames to hold a shot camera at that would cover most of its shot."""
+    return proposals(source.track, source.picture.image, source.picture.fit, source.triangles_m)

@@ -15,7 +15,10 @@ from anaxis.core.camera.lens import Image, field_of_view_deg
 from anaxis.core.camera.plate.overscan import WIDEST_FILTER_PX, Needed, Overscan, empty_pixels, no_overscan, overscan_of
 from anaxis.core.camera.plate.window import Window, window_of
 from anaxis.core.camera.track import Track
+from anaxis.core.checks.examine import take_camera
 from anaxis.core.errors import BadInput
+from anaxis.core.recipe.model import Recipe
+from anaxis.core.scene.nodes import Scene
 from anaxis.core.scene.picture import Picture
 from anaxis.core.typing import Floats
 from anaxis.formats.st_map.fitted import Given, fit_maps
@@ -93,6 +96,11 @@ class PlateOfCamera:
         return fit_maps(
             maps, model, self.window.take(slice(at, at + 1)), self.picture.image, centre, render=size, squeeze=squeeze
         )
+
+
+def plate_of(scene: Scene, camera: str | None, recipe: Recipe, picture: Picture) -> PlateOfCamera:
+    """The plate of a file's camera after its recipe. Raises BadInput."""
+    return PlateOfCamera(take_camera(scene, camera, recipe=recipe).done, picture)
 
 
 def worst_of(fits: Sequence[Suggested]) -> tuple[float, float, Floats]:

@@ -7,11 +7,15 @@ from pathlib import Path
 from tempfile import TemporaryDirectory
 from typing import NamedTuple
 
+from anaxis.core.camera.lens import Image
 from anaxis.core.camera.track import Track
+from anaxis.core.checks.examine import take_camera
 from anaxis.core.errors import BadInput
 from anaxis.core.motion.edits import renumbered
+from anaxis.core.recipe.model import Work
 from anaxis.core.scene.landmarks import Landmarks
-from anaxis.core.scene.picture import Picture
+from anaxis.core.scene.nodes import Scene
+from anaxis.core.scene.picture import DEFAULT_IMAGE, Picture
 from anaxis.core.typing import Archive
 from anaxis.delivery.numbering import Numbering, nearest_sent, numberings, renumbered_back
 from anaxis.delivery.options import USUAL, from_zero_up
@@ -20,6 +24,7 @@ from anaxis.diagnosis.diagnose import Diagnosis
 from anaxis.diagnosis.returned import CameBack, Compared, compared, explain, of_scene, of_table
 from anaxis.library.archive import scene_from_bytes
 from anaxis.packages.model import Profile
+from anaxis.standin.package import Seen, open_as_package
 
 
 def table_came_back(name: str, data: Archive, profile: Profile, picture: Picture, meant: Track) -> CameBack:
@@ -33,6 +38,35 @@ def table_came_back(name: str, data: Archive, profile: Profile, picture: Picture
 def camera_came_back(scene: Archive, profile: Profile | None, meant: Track) -> CameBack:
     """A file's camera as it stands; see :func:`anaxis.diagnosis.returned.of_scene`."""
     return of_scene(scene_from_bytes(scene), None, profile, meant)
+
+
+class Meant(NamedTuple):
+    """A file's camera as it is meant, and how its picture is made."""
+
+    work: Work
+    picture: Picture
+
+    @staticmethod
+    def of(scene: Scene, camera: str | None, picture: Picture) -> Meant:
+        """Raises BadInput."""
+        return Meant(take_camera(scene, camera), picture)
+
+    @property
+    def sent(self) -> ShotCamera:
+        """The camera as it goes out."""
+        return ShotCamera(self.work.done, self.work.landmarks, self.picture)
+
+
+def arrived_in(file: Path, package: Profile, image: Image | None, camera: str | None) -> Seen:
+    """A delivered file as a package opens it, habits and all. Raises BadInput."""
+    try:
+        return open_as_package(file, package, image or DEFAULT_IMAGE, camera=camera)
+    except BadInput:
+        raise
+    except Exception as error:
+        raise BadInput(
+            f"{file.name} cannot be opened as '{package.key}' would: it is damaged, or holds no camera; export it again."
+        ) from error
 
 
 class Explained(NamedTuple):

@@ -8,7 +8,7 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import replace
 from pathlib import Path
 from tempfile import TemporaryDirectory
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 from anaxis.core.checks import Expected
 from anaxis.core.checks.examine import between_samples, checked_camera
@@ -22,6 +22,7 @@ from anaxis.core.recipe.effects import placement_of
 from anaxis.core.recipe.model import Recipe, Work
 from anaxis.core.scene.nodes import Scene
 from anaxis.core.scene.picture import Picture, picture_of
+from anaxis.core.time.rates import format_frame, plain_frame
 from anaxis.delivery.deliver import deliver_in_formats, file_stem
 from anaxis.delivery.handover import handover_zip
 from anaxis.delivery.options import DeliveryOptions
@@ -57,6 +58,40 @@ class Sent(NamedTuple):
     @property
     def proofs(self) -> list[Proof]:
         return [one.proof for *_, one in self.deliveries]
+
+    def entries(self, reduce_px: float | None) -> list[dict[str, Any]]:
+        """Each delivery as JSON, with its camera and the files that were moved."""
+        out = []
+        for profile, camera, key, one in self.deliveries:
+            entry = {"camera": camera.work.path, **transfer_entry(profile.key, key, one, reduce_px)}
+            out.append(entry | {"files": [self.moved[f] for f in entry["files"] if f in self.moved]})
+        return out
+
+    def worst(self, tolerance_px: float) -> Proof | None:
+        """The proof that is worst: one that is off before one that is within the tolerance, then by pixels."""
+        return max(self.proofs, key=lambda p: (not p.within(tolerance_px), p.max_px), default=None)
+
+    def off(self, tolerance_px: float) -> list[str]:
+        """Sentences about what does not match within the tolerance; none where everything does."""
+        off = [p for p in self.proofs if not p.within(tolerance_px)]
+        worst = max(off, key=lambda p: p.max_px, default=None)
+        said = []
+        if worst is not None and worst.max_px > tolerance_px:
+            said.append(
+                f"The camera that arrives differs by {worst.max_px:.4g} px at frame {format_frame(worst.worst_frame)}, "
+                f"above the tolerance of {tolerance_px:g} px."
+            )
+        return [*said, *dict.fromkeys(s for p in off for s in _beside_pixels(p))]
+
+
+def _beside_pixels(proof: Proof) -> list[str]:
+    """Sentences about what does not arrive as meant beside the pixels."""
+    out = [f"What arrives is another {d.sentence}." for d in proof.differences if d.matters]
+    if len(proof.missing):
+        out.append(
+            f"{len(proof.missing)} of the {proof.owed} frames owed do not arrive, the first of them {format_frame(proof.missing[0])}."
+        )
+    return out
 
 
 def going_out(
@@ -151,3 +186,30 @@ def send(
 def _owed(done: Delivered, expect: Frames | None) -> Delivered:
     """A delivery whose proof counts the frames the shot owes, where those were said."""
     return done if expect is None else replace(done, proof=owing(done.proof, *expect))
+
+
+def proof_document(proof: Proof) -> dict[str, Any]:
+    """A proof as JSON."""
+    return {
+        "max_px": proof.max_px, "worst_frame": plain_frame(proof.worst_frame), "median_px": proof.median_px, "grade": proof.grade,
+        "test_points": proof.test_points, "frames_compared": proof.compared, "frames_owed": proof.owed,
+        "differences": [d._asdict() for d in proof.differences],
+        **({"between": {"max_px": proof.between_px, "worst_frame": proof.between_frame}} if proof.between_px is not None else {}),
+        **({"plate": {"max_px": proof.plate_px, "worst_frame": proof.plate_frame}} if proof.plate_px is not None else {}),
+    }  # fmt: skip
+
+
+def transfer_entry(to: str, format_key: str, done: Delivered, reduce_px: float | None) -> dict[str, Any]:
+    """One delivery as JSON; its files by name."""
+    entry: dict[str, Any] = {
+        "to": to,
+        "format": format_key,
+        "files": [f.name for f in done.files],
+        "proof": proof_document(done.proof),
+        "notes": list(done.outgoing.notes),
+        **({"frame_at_zero_s": plain_frame(done.outgoing.zero_frame)} if done.outgoing.zero_frame else {}),
+    }
+    if done.reduced is not None:
+        entry["keys"] = done.reduced.summary() | {"tolerance_px": reduce_px}
+        entry["notes"].append(done.reduced.sentence)
+    return entry

@@ -1,66 +1,145 @@
-"""Pictures put through the maps of their plate, some at a time."""
+"""A plate's pictures, or a render's, put through the maps of their frames."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from dataclasses import dataclass
 from pathlib import Path
-from typing import Any, BinaryIO, Protocol
+from tempfile import TemporaryDirectory
+from typing import Any, BinaryIO, NamedTuple, Protocol
 
 from anaxis.core.camera.lens import Image
+from anaxis.core.checks.plates import lacking, ranges
+from anaxis.core.errors import BadInput
 from anaxis.core.typing import Floats
+from anaxis.formats.plates.warp import USUAL_FILTER
 from anaxis.formats.st_map.write import write_st_map
 from anaxis.sandbox.plates import plate_work
 
 
 class Maps(Protocol):
-    """A pair of maps, by kind, of one frame or of each."""
+    """The maps of a camera's frames, by kind."""
 
     @property
-    def moves(self) -> bool: ...
+    def moves(self) -> bool:
+        """Whether frames have different maps."""
+        ...
 
-    def map(self, kind: str, at: int, /) -> Floats: ...
+    def map(self, kind: str, at: int, /) -> Floats:
+        """The map (h, w, 2) of the frame at a place."""
+        ...
 
-    def fetched(self, kind: str, /) -> Image: ...
+    def fetched(self, kind: str, /) -> Image:
+        """The picture that a map fetches in."""
+        ...
+
+    def written(self, kind: str, /) -> Image:
+        """The picture that a map makes."""
+        ...
+
+    def goes_round(self, kind: str, /) -> bool:
+        """Whether the picture that is fetched in goes on at its other side, as an equirectangular one does."""
+        ...
+
+    def leaves_empty(self, kind: str, /) -> bool:
+        """Whether pixels that fetch nothing are told from black, by alpha."""
+        ...
+
+
+@dataclass(frozen=True)
+class Pictures:
+    """Pictures by number, what is added to a number to give the camera's frame, and how a file is opened (by its path)."""
+
+    name: str
+    files: Mapping[int, Path]
+    offset: int = 0
+    opened: Callable[[Path], BinaryIO] | None = None
+
+
+class WarpedPictures(NamedTuple):
+    """The files that were written (those that failed are in ``errors``), by how many steps of their depth one reads back
+    otherwise at most, the camera's frames without a picture, and how many pictures have no frame."""
+
+    files: list[str]
+    errors: list[str]
+    steps_off: float
+    size: Image
+    missing: list[int]
+    left_out: int
+
+    def notes(self, name: str) -> list[str]:
+        """Sentences about what was not written: pictures that failed, and frames that ``name`` has no picture for."""
+        more = f" and {len(self.errors) - 3} more" if len(self.errors) > 3 else ""
+        failed = [f"Not written: {'; '.join(self.errors[:3])}{more}."] if self.errors else []
+        frames = len(self.files) + len(self.errors) + len(self.missing)
+        return failed + ([f"{lacking(name, self.missing, frames)}."] if self.missing else [])
 
 
 # Maps that lie on disk at once, where each frame has its own.
 _MAPS_AT_ONCE = 12
 
 
-def through_maps(
-    kind: str,
-    maps: Maps,
-    places: Mapping[int, int],
-    files: Mapping[int, Path],
-    filter_name: str,
-    names: Mapping[int, str],
-    folder: Path,
-    out: Path,
-    opened: Callable[[Path], BinaryIO] | None = None,
-    round_seam: bool = False,
-    with_alpha: bool = False,
-) -> Iterator[dict[str, Any]]:
-    """What :func:`plate_work` says of each picture, by its number: written to ``out`` under its name, read back and measured.
+def warp_pictures(
+    kind: str, maps: Maps, frames: Sequence[float], pictures: Pictures, out: Path, name_of: Callable[[int], str], *,
+    filter_name: str = USUAL_FILTER, force: bool = False, each: Callable[[Path | None, float], None] = lambda path, share: None,
+) -> WarpedPictures:  # fmt: skip
+    """Put the pictures on a camera's ``frames`` through its maps, and write them to ``out``, each read back and measured.
 
-    ``places`` are the pictures' places among the camera's frames. Where the distortion moves, the map of each frame is made
-    in ``folder`` when it is needed; else there is one. ``round_seam`` says that the pictures go round, as equirectangular
-    ones do, and ``with_alpha`` that what lies outside of them is to be told from black. Raises BadInput where the distortion folds over.
+    ``name_of`` gives the file's name for a picture's number; ``each`` is called after each picture with its file (None where
+    it failed) and the share of pictures done. Raises BadInput where no picture is on a frame, where a file is there already and
+    ``force`` is not set, where every picture failed, and where the distortion folds over.
     """
+    place = {round(f): i for i, f in enumerate(frames)}
+    places = {n: place[n + pictures.offset] for n in pictures.files if n + pictures.offset in place}
+    if not places:
+        raise BadInput(
+            f"'{pictures.name}' has pictures {ranges(list(pictures.files))} and the camera has frames {min(place)} to {max(place)}, "
+            f"none in common: set the pictures' offset to {min(place) - min(pictures.files)}, or renumber the files."
+        )
+    names = {n: name_of(n) for n in places}
+    there = next((name for name in names.values() if (out / name).exists()), None)
+    if there and not force:
+        raise BadInput(f"{out / there} is there already: choose another folder, or write over it with --force.")
+    files, errors, steps = [], [], 0.0
+    with TemporaryDirectory(prefix="anaxis-maps-") as folder:
+        for count, done in enumerate(
+            _through_maps(kind, maps, places, pictures, filter_name, names, Path(folder), out), 1
+        ):
+            path = None
+            if "error" in done:
+                errors.append(f"frame {done['frame']}: {done['error']}")
+            else:
+                path = Path(done["path"])
+                files.append(path.name)
+                steps = max(steps, done["steps_off"])
+            each(path, count / len(places))
+    if not files:
+        raise BadInput(errors[0])
+    missing = [f for f in place if f - pictures.offset not in places]
+    return WarpedPictures(sorted(files), errors, steps, maps.written(kind), missing, len(pictures.files) - len(places))
+
+
+def _through_maps(
+    kind: str, maps: Maps, places: Mapping[int, int], pictures: Pictures, filter_name: str, names: Mapping[int, str], folder: Path,
+    out: Path,
+) -> Iterator[dict[str, Any]]:  # fmt: skip
+    """What :func:`plate_work` says of each picture. Where the maps move, that of each frame is made in ``folder`` when it is
+    needed; else there is one."""
     wanted = maps.fetched(kind)
     task = {
         "do": "warp", "size": [wanted.width_px, wanted.height_px], "filter": filter_name, "names": {str(n): v for n, v in names.items()},
-        "round_seam": round_seam, "with_alpha": with_alpha,
+        "round_seam": maps.goes_round(kind), "with_alpha": maps.leaves_empty(kind),
     }  # fmt: skip
     if not maps.moves:
         path = folder / "map.exr"
         write_st_map(maps.map(kind, 0), path)
-        yield from plate_work(task, files, {0: path}, out, opened)
+        yield from plate_work(task, {n: pictures.files[n] for n in places}, {0: path}, out, pictures.opened)
         return
     ordered = list(places.items())
     for some in (ordered[i : i + _MAPS_AT_ONCE] for i in range(0, len(ordered), _MAPS_AT_ONCE)):
         made = {number: folder / f"map.{number}.exr" for number, _ in some}
         for number, at in some:
             write_st_map(maps.map(kind, at), made[number])
-        yield from plate_work(task, {n: files[n] for n in made}, made, out, opened)
+        yield from plate_work(task, {n: pictures.files[n] for n in made}, made, out, pictures.opened)
         for path in made.values():
             path.unlink()

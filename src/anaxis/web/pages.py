@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import math
 import re
 import secrets
 from collections.abc import Iterator
@@ -47,19 +46,6 @@ def length_range(values: list[float | None]) -> str:
     if low is None or high is None:
         return "–"
     return f"{low:.2f} mm" if high - low < 0.005 else f"{low:.2f}–{high:.2f} mm"
-
-
-def number_or_none(text: str, what: str) -> float | None:
-    """A number from a form's field, None where it was left empty; raises BadInput."""
-    if not text.strip():
-        return None
-    try:
-        value = float(text)
-    except ValueError as error:
-        raise BadInput(f"'{text}' is no number of {what}: type one, or leave it empty.") from error
-    if not math.isfinite(value):
-        raise BadInput(f"'{text}' is no number of {what}: type one, or leave it empty.")
-    return value
 
 
 def row_number(text: str) -> int | None:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import replace
 from pathlib import Path
-from typing import Any
+from typing import Any, NamedTuple
 
 import numpy as np
 
@@ -13,11 +13,13 @@ from anaxis.app.cameras.edit import edit_version
 from anaxis.app.cameras.take_in import on_disk
 from anaxis.app.context import Context
 from anaxis.core.camera.distortion import mapped
+from anaxis.core.camera.distortion.distortion import Distortion
 from anaxis.core.camera.distortion.suggested import Suggested
-from anaxis.core.camera.lens import Image
+from anaxis.core.camera.lens import Image, field_of_view_deg
 from anaxis.core.camera.plate.bend import bend_of
+from anaxis.core.camera.plate.overscan import Needed, empty_pixels, overscan_of
 from anaxis.core.camera.plate.window import Window, window_of
-from anaxis.core.camera.track import Track
+from anaxis.core.camera.track import Lens, Track
 from anaxis.core.errors import BadInput
 from anaxis.core.recipe.model import Operation
 from anaxis.core.recipe.operations.distortion import DISTORTION, DISTORTION_OFF, distorted
@@ -93,3 +95,34 @@ def tried(track: Track, document: dict[str, Any], at: int) -> Track:
     if document.get("model") == mapped.CODE:
         return distorted(alone, document)
     return distorted(alone, {k: v[at] if isinstance(v, list) else v for k, v in document.items() if k != "frames"})
+
+
+class BentPlate(NamedTuple):
+    """A distortion on one frame of a plate, the render that it needs with its film back (mm), both fields of view (degrees,
+    across and up), and how many of the plate's pixels have no picture where nothing more is rendered."""
+
+    distortion: Distortion
+    window: Window
+    needed: Needed
+    film_mm: tuple[float, float]
+    render_view_deg: tuple[float, float]
+    own_view_deg: tuple[float, float]
+    empty_px: int
+
+
+def bent_plate(track: Track, picture: Picture, document: dict[str, Any], at: int) -> BentPlate:
+    """A distortion that is tried on the frame at a place. Raises BadInput where it cannot be."""
+    one = tried(track, document, at)
+    assert one.distortion is not None
+    window, image = plate_window(track, picture, at), picture.image
+    needed = overscan_of(one.distortion, window, image)
+    lens = needed.overscan.lens(one.lens, picture.fit)
+    film_mm = (float(lens.film_width_mm[0]), float(lens.film_height_mm[0]))
+    empty = int(empty_pixels(one.distortion, window, image, 0).sum())
+    views = _view_deg(lens, needed.image, picture.fit), _view_deg(one.lens, image, picture.fit)
+    return BentPlate(one.distortion, window, needed, film_mm, *views, empty)
+
+
+def _view_deg(lens: Lens, image: Image, fit: str) -> tuple[float, float]:
+    across, up = lens.used(image, fit)
+    return float(field_of_view_deg(across, lens.focal_mm)[0]), float(field_of_view_deg(up, lens.focal_mm)[0])

@@ -18,7 +18,7 @@ from anaxis.core.findings import Finding
 from anaxis.core.motion.edits import lens_document
 from anaxis.core.recipe.documents import recipe_document
 from anaxis.core.recipe.effects import changes_picture, picture_after, picture_before
-from anaxis.core.recipe.model import Recipe
+from anaxis.core.recipe.model import Operation, Recipe
 from anaxis.core.recipe.operations import kind_of
 from anaxis.core.recipe.operations import lens as lens_operations
 from anaxis.core.recipe.replay import completed, inserted
@@ -185,6 +185,16 @@ def edit_version(
     _refuse_unusable(report)
     others = [i.again() for i in version.made_of]
     return _next(context, version, _made(version.camera, version.source_file, report, picture, 0, others), change)
+
+
+def add_operations(
+    context: Context, version: Version, operations: Sequence[Operation], change: str, picture: Picture | None = None
+) -> Version:
+    """Operations put into the recipe, each behind the last of its stage; see :func:`edit_version`."""
+    recipe = recipe_of(version)
+    for operation in operations:
+        recipe = inserted(recipe, operation)
+    return edit_version(context, version, recipe, change[:300], picture)
 
 
 def _examined(context: Context, version: Version, recipe: Recipe, picture: Picture) -> CameraSummary:

@@ -4,16 +4,14 @@ from __future__ import annotations
 
 from typing import Any
 
-from anaxis.app.cameras.edit import edit_version
+from anaxis.app.cameras.edit import add_operations
 from anaxis.app.context import Context
 from anaxis.core.errors import BadInput
 from anaxis.core.recipe.model import Operation
-from anaxis.core.recipe.replay import inserted
 from anaxis.core.scene.nodes import Scene
 from anaxis.library.archive import scene_to_bytes
 from anaxis.store.keep import keep_file, stage_file
 from anaxis.store.models import Version
-from anaxis.store.queries import recipe_of
 
 
 def add_set(
@@ -25,6 +23,4 @@ def add_set(
     source = stage_file(context, name, data, scene_to_bytes(scene))
     keep_file(context, source)
     params: dict[str, Any] = {"sha256": source.sha256, "name": name, **read_as}
-    return edit_version(
-        context, version, inserted(recipe_of(version), Operation("set_add", params)), f"set from {name}"
-    )
+    return add_operations(context, version, [Operation("set_add", params)], f"set from {name}")

@@ -13,22 +13,43 @@ from anaxis.app.deliveries.deliver import options_from, proof_arrays, shot_camer
 from anaxis.app.derived.derive import settings_of, used_version
 from anaxis.core.derive import derived_kind
 from anaxis.core.derive.joined import Join
+from anaxis.core.errors import BadInput
 from anaxis.core.motion.reduce import Progress, no_progress, part_of
 from anaxis.core.outgoing import Outgoing
 from anaxis.core.proof.proof import Difference, Proof
 from anaxis.core.recipe.documents import recipe_document
+from anaxis.core.scene.landmarks import unique_name
 from anaxis.delivery.deliver import file_stem
 from anaxis.delivery.handover import zipped
-from anaxis.delivery.options import DeliveryOptions
+from anaxis.delivery.options import DeliveryOptions, from_zero_up
 from anaxis.delivery.overscan import with_overscan
-from anaxis.delivery.ready import made_ready
+from anaxis.delivery.ready import made_ready, prepare
 from anaxis.delivery.shot_camera import ShotCamera
 from anaxis.delivery.transfer_sheet import CameraOrigin, Handed, HandedFile, MadeFrom, sheet_html, sheet_pdf
 from anaxis.formats.editorial.write import edit_files
 from anaxis.library.made import packed_up
 from anaxis.packages.model import Profile, profile_from_dict
 from anaxis.store.models import Delivery, Version
-from anaxis.store.queries import recipe_of
+from anaxis.store.queries import picture_of_version, recipe_of, track_of
+
+
+def files_of(deliveries: Sequence[Delivery]) -> tuple[str, bytes]:
+    """The files of several deliveries, each once, as one zip: its name and its bytes. Raises BadInput where there is none."""
+    taken: set[str] = set()
+    each = {file.sha256: file for delivery in deliveries for file in delivery.files}
+    entries = {unique_name(file.name, taken): file.data for file in each.values()}
+    if not entries:
+        raise BadInput("None of these deliveries has a file: deliver again.")
+    return f"{deliveries[0].version.camera.shot.name}.zip", zipped(entries)
+
+
+def as_it_would_go(version: Version, profile: Profile, first: float | None) -> tuple[Outgoing, float | None]:
+    """A camera as it would go to a package, its first frame numbered ``first`` there, from 0 up where the package needs that; and
+    the number that the first frame gets, None where it keeps its own."""
+    track, landmarks, _ = track_of(version)
+    picture = picture_of_version(version)
+    asked = from_zero_up(DeliveryOptions(first=first), [ShotCamera(track, landmarks, picture)], profile)
+    return prepare(track, landmarks, picture, profile, asked.first), asked.first
 
 
 def bundles_of(

@@ -10,6 +10,7 @@ from anaxis.core.derive.cut import Piece
 from anaxis.core.derive.derived import Shown
 from anaxis.core.derive.held import Hold
 from anaxis.core.derive.joined import Join, placed
+from anaxis.core.derive.owed import RangeCheck, check_range
 from anaxis.core.errors import BadInput
 from anaxis.store.models import Version
 
@@ -31,6 +32,11 @@ def shown_of(context: Context, version: Version) -> Shown | None:
         return shown
     kept = np.clip(around_version(context, version).kept, 0, pieces.count - 1)
     return shown._replace(which=which[kept], frames=pieces.frames[kept])
+
+
+def range_held_against(version: Version, first: int, last: int) -> RangeCheck:
+    """A range typed elsewhere held against that of a derived camera."""
+    return check_range(int(version.facts["first_frame"]), int(version.facts["last_frame"]), first, last)
 
 
 def cut_of(context: Context, version: Version) -> Join:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import zipfile
-from functools import partial
 from io import BytesIO
 from pathlib import Path
 from tempfile import TemporaryDirectory
@@ -14,21 +13,19 @@ import numpy as np
 from anaxis.app.context import Context
 from anaxis.app.derived.derive import around_version, settings_of, used_version
 from anaxis.app.made_files import keep_zip, put_in_zip
-from anaxis.app.plates.plates import image_of, opened_of
-from anaxis.core.camera.lens import Image
+from anaxis.app.plates.outputs import zip_of_warped
+from anaxis.app.plates.plates import image_of
 from anaxis.core.derive.framed import Frame, plate_axes
 from anaxis.core.derive.sphere import pixels_of
-from anaxis.core.derive.sphere_maps import Sphere, map_error_px
+from anaxis.core.derive.sphere_maps import Sphere
 from anaxis.core.errors import BadInput
 from anaxis.core.motion.reduce import Progress
 from anaxis.core.recipe.effects import placement_of
 from anaxis.core.time.rates import plain_frame
 from anaxis.core.typing import Floats
 from anaxis.delivery.deliver import file_stem
-from anaxis.formats.st_map.read import read_map_back
-from anaxis.formats.st_map.write import write_st_map
+from anaxis.formats.st_map.sphere import write_sphere_maps
 from anaxis.queue.jobs import ask_for
-from anaxis.sandbox.plate_warp import through_maps
 from anaxis.store.models import Job, Plate, Version
 from anaxis.store.queries import found, picture_of_version, recipe_of, track_of
 
@@ -70,16 +67,6 @@ def objects_px(context: Context, version: Version, sphere: Sphere) -> Floats:
     return pixels_of(np.einsum("nji,nmj->nmi", sphere.axes, away), sphere.plate)
 
 
-def carried_back_px(sphere: Sphere, most: int = 1024) -> float:
-    """By how many pixels of the plate points of the render come back elsewhere through the map into it, on the first, a
-    middle and the last frame; of a larger plate a smaller one of the same sphere is looked at, whose pixels count as
-    larger by as much."""
-    width = min(sphere.plate.width_px, most)
-    small = sphere._replace(plate=Image(width, width // 2))
-    places = sorted({0, len(sphere.track) // 2, len(sphere.track) - 1})
-    return max(map_error_px(small, small.map(INTO, at), at) for at in places)
-
-
 def ask_for_sphere_maps(context: Context, version: Version) -> Job:
     """Put down the writing of a framing camera's maps. Raises BadInput."""
     frame_settings(version)
@@ -101,12 +88,7 @@ def ask_for_sphere_pictures(context: Context, version: Version, plate: Plate, di
     return ask_for(context, "sphere_pictures", version.id, {"plate": plate.id, "direction": direction})
 
 
-def at_world(sphere: Sphere) -> Sphere:
-    """The same, with the plate at world orientation: un-followed."""
-    return sphere._replace(axes=np.broadcast_to(np.eye(3), sphere.axes.shape))
-
-
-def write_sphere_maps(context: Context, job: Job, tell: Progress) -> dict[str, Any]:
+def write_maps_of_sphere(context: Context, job: Job, tell: Progress) -> dict[str, Any]:
     """Three maps a frame, each read back, and what points carried by them are off by; kept as a zip."""
     version = job.version
     sphere = sphere_of(context, version)
@@ -116,53 +98,27 @@ def write_sphere_maps(context: Context, job: Job, tell: Progress) -> dict[str, A
     frames = sphere.track.frames.tolist()
     with zipfile.ZipFile(out, "w", zipfile.ZIP_STORED) as archive, TemporaryDirectory(prefix="anaxis-maps-") as folder:
         for at, number in enumerate(frames):
-            for kind, of, direction in ((OUT, sphere, OUT), (INTO, sphere, INTO), (WORLD, at_world(sphere), INTO)):
-                path = Path(folder) / f"{stem}.{kind}.{plain_frame(number):04}.exr"
-                write_st_map(of.map(direction, at), path)
-                if direction == INTO:
-                    worst = max(worst, map_error_px(of, read_map_back(path), at))
+            maps = write_sphere_maps(sphere, at, Path(folder), stem, f".{plain_frame(number):04}")
+            worst = max(worst, maps.carried_back_px)
+            for path in maps.files:
                 put_in_zip(archive, out, path)
             tell((at + 1) / len(frames))
     said = f"{3 * len(frames)} maps; points of the render come back within {worst:.4f} px of the plate."
     return keep_zip(context, f"{stem}.maps.zip", out, said)
 
 
-def write_sphere_pictures(context: Context, job: Job, tell: Progress) -> dict[str, Any]:
+def write_pictures_of_sphere(context: Context, job: Job, tell: Progress) -> dict[str, Any]:
     """Pictures put through the maps of their frames, read back, kept as a zip."""
     version, direction = job.version, job.params["direction"]
     plate = found(context, Plate, job.params["plate"], "plate")
     sphere = sphere_of(context, version)
     stem = file_stem(version.camera.name, direction, version.camera.shot.name)
     context.release_connection()
-    of = at_world(sphere) if direction == WORLD else sphere
-    kind = OUT if direction == OUT else INTO
-    place = {round(f): i for i, f in enumerate(sphere.track.frames.tolist())}
-    places = {
-        n: place[n + plate.frame_offset]
-        for n in plate.numbers
-        if n + plate.frame_offset in place and str(n) in plate.files
-    }
-    if not places:
-        raise BadInput(f"'{plate.name}' has no picture on the camera's frames: type its offset on Plate.")
-    names = {n: f"{stem}.{n + plate.frame_offset:04}{Path(plate.files[str(n)]).suffix}" for n in places}
-    errors, out = [], BytesIO()
-    with (
-        zipfile.ZipFile(out, "w", zipfile.ZIP_STORED) as archive,
-        TemporaryDirectory(prefix="anaxis-sphere-") as folder,
-    ):
-        aside, files = Path(folder), {n: Path(plate.files[str(n)]) for n in places}
-        opened = partial(opened_of, plate.root, plate.folder)
-        done_of = through_maps(kind, of, places, files, "cubic", names, aside, aside, opened, kind == OUT, kind == INTO)
-        for count, done in enumerate(done_of, 1):
-            if "error" in done:
-                errors.append(f"frame {done['frame']}: {done['error']}")
-            else:
-                put_in_zip(archive, out, done["path"])
-            tell(count / len(places))
-    if len(errors) == len(places):
-        raise BadInput(errors[0])
-    size = of.image if kind == OUT else of.plate
-    said = f"{len(places) - len(errors)} pictures of {size.width_px} × {size.height_px} px."
-    if errors:
-        said += f" Not written: {'; '.join(errors[:3])}{f' and {len(errors) - 3} more' if len(errors) > 3 else ''}."
-    return keep_zip(context, f"{stem}.zip", out, said)
+    of = sphere.at_world() if direction == WORLD else sphere
+    suffix = Path(next(iter(plate.files.values()))).suffix
+    done, out = zip_of_warped(
+        OUT if direction == OUT else INTO, of, sphere.track.frames.tolist(), plate,
+        lambda n: f"{stem}.{n + plate.frame_offset:04}{suffix}", tell,
+    )  # fmt: skip
+    said = f"{len(done.files)} pictures of {done.size.width_px} × {done.size.height_px} px."
+    return keep_zip(context, f"{stem}.zip", out, " ".join([said, *done.notes("The plate")]))

@@ -17,13 +17,13 @@ from anaxis.core.camera.lens import Image
 from anaxis.core.checks.recorded import recorded_findings, recorded_words
 from anaxis.core.errors import BadInput
 from anaxis.core.findings import Finding
-from anaxis.core.motion.recorded import RecordingSettings, taken
+from anaxis.core.motion.recorded import GAP_WORDS, Gaps, RecordingSettings
 from anaxis.core.motion.samples import ROW, Samples, samples_of
-from anaxis.core.motion.tracking_jumps import jumps_of
 from anaxis.core.outgoing import make_outgoing
 from anaxis.core.parameters import read
 from anaxis.core.scene.landmarks import NO_LANDMARKS, legal_name
 from anaxis.core.space.axes import Convention
+from anaxis.library.recorded import Recorded
 from anaxis.store.exchange import Party, Recording, RecordingBlock
 from anaxis.store.models import Version
 from anaxis.store.queries import get_version
@@ -34,6 +34,11 @@ class Settings(RecordingSettings):
 
     shot: str = ""
     camera: str = ""
+
+    @staticmethod
+    def gap_words() -> dict[Gaps, str]:
+        """What can be done with gaps, in words."""
+        return GAP_WORDS
 
 
 def settings_of(document: Mapping[str, Any]) -> Settings:
@@ -102,6 +107,11 @@ def samples_in(context: Context, row: Recording) -> Samples:
     )
 
 
+def recorded_in(context: Context, row: Recording) -> Recorded:
+    """What was recorded, with its tracking jumps. Raises BadInput where nothing came."""
+    return Recorded.of(samples_in(context, row))
+
+
 @use_case("keep a recording")
 def keep_recording(context: Context, row: Recording, settings: Settings) -> Version:
     """A recording as a camera of a shot, as its next take where it has been kept before. Raises BadInput.
@@ -114,8 +124,7 @@ def keep_recording(context: Context, row: Recording, settings: Settings) -> Vers
         return get_version(context, row.camera_id)
     require_shot(settings.shot)
     name = legal_name(settings.camera.strip() or row.device, set())
-    samples = samples_in(context, row)
-    made = taken(samples, jumps_of(samples), settings, name)
+    made = recorded_in(context, row).camera(settings, name)
     outgoing = make_outgoing(made.track, Convention(), made.image, "width", "width", NO_LANDMARKS)
     to = As(row.camera_id, row.show.name, settings.shot, name)
     version = keep_as(

@@ -17,7 +17,7 @@ from anaxis.core.camera.lens import Image
 from anaxis.core.camera.projection import Projection, projection_of
 from anaxis.core.camera.track import Track
 from anaxis.core.errors import BadInput
-from anaxis.core.proof.proof import deviations_px, grid_depths_m, make_test_points, motion_size_m
+from anaxis.core.proof.proof import deviations_px, grid_depths_m, grid_pixels, make_test_points, motion_size_m
 from anaxis.core.scene.landmarks import Landmarks
 from anaxis.core.space.axes import Convention
 from anaxis.core.typing import Floats
@@ -49,6 +49,11 @@ class Together:
     beside: list[str]
     effects: tuple[int, int]
     motion_m: float
+
+    @property
+    def grid_px(self) -> Floats:
+        """The grid of points over the picture that are compared, (p, 2)."""
+        return grid_pixels(self.image)
 
 
 def together(

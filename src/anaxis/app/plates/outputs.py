@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import zipfile
+from collections.abc import Callable, Sequence
 from contextlib import ExitStack
 from functools import partial
 from io import BytesIO
@@ -10,24 +11,21 @@ from pathlib import Path
 from tempfile import TemporaryDirectory
 from typing import Any, BinaryIO, cast
 
-import numpy as np
-
 from anaxis.app.context import Context
 from anaxis.app.made_files import keep_zip, put_in_zip
 from anaxis.app.plates.plates import ask_for_proxies, hand_in_plate, opened_of, plates_of
 from anaxis.core.camera.track import Track
-from anaxis.core.checks.plates import lacking
 from anaxis.core.errors import BadInput
 from anaxis.core.motion.reduce import Progress
 from anaxis.core.scene.landmarks import unique_name
 from anaxis.core.scene.picture import Picture
 from anaxis.core.time.rates import plain_frame
 from anaxis.delivery.deliver import file_stem
-from anaxis.formats.plates.warp import require_filter
+from anaxis.formats.plates.warp import USUAL_FILTER, require_filter
 from anaxis.formats.st_map.pair import MapsOf, write_pair
 from anaxis.library.plate_of_camera import PlateOfCamera
 from anaxis.queue.jobs import ask_for
-from anaxis.sandbox.plate_warp import through_maps
+from anaxis.sandbox.plate_warp import Maps, Pictures, WarpedPictures, warp_pictures
 from anaxis.store.models import Job, Plate, Version
 from anaxis.store.queries import found, picture_of_version, track_of
 
@@ -82,42 +80,44 @@ def write_warped(context: Context, job: Job, tell: Progress) -> dict[str, Any]:
     track, picture = track_of(version)[0], picture_of_version(version)
     context.release_connection()
     kind, maps = params["kind"], _maps_of(track, picture, params["overscan"])
-    frames = np.round(track.frames).astype(int).tolist()
-    place = {f: i for i, f in enumerate(frames)}
-    numbers = [n for n in plate.numbers if n + plate.frame_offset in place]
-    if not numbers:
-        raise BadInput(f"'{plate.name}' and the camera have no frame in common: set the plate's offset on Plate.")
     suffix = Path(next(iter(plate.files.values()))).suffix
-    names = {n: f"{plate.name}.{kind}ed.{n:04}{suffix}" for n in numbers}
-    steps, errors = 0.0, []
+    done, out = zip_of_warped(
+        kind,
+        maps,
+        track.frames.tolist(),
+        plate,
+        lambda n: f"{plate.name}.{kind}ed.{n:04}{suffix}",
+        tell,
+        params["filter"],
+    )
+    size = done.size
+    said = f"{len(done.files)} pictures of {size.width_px} × {size.height_px} px, read back within {done.steps_off:.3g} steps of their depth."
+    said = " ".join([said, *done.notes("The plate")])
+    if kind == "undistort":
+        said += _attached(context, version, plate, out)
+    return keep_zip(context, f"{plate.name}.{kind}ed.zip", out, said)
+
+
+def zip_of_warped(
+    kind: str, maps: Maps, frames: Sequence[float], plate: Plate, name_of: Callable[[int], str], tell: Progress,
+    filter_name: str = USUAL_FILTER,
+) -> tuple[WarpedPictures, BytesIO]:  # fmt: skip
+    """A plate's pictures put through the maps of a camera's ``frames``, as a zip. Raises BadInput."""
+    files = {n: Path(plate.files[str(n)]) for n in plate.numbers if str(n) in plate.files}
+    pictures = Pictures(plate.name, files, plate.frame_offset, partial(opened_of, plate.root, plate.folder))
     out = BytesIO()
     with (
         zipfile.ZipFile(out, "w", zipfile.ZIP_STORED) as archive,
         TemporaryDirectory(prefix="anaxis-warped-") as folder,
     ):
-        places = {n: place[n + plate.frame_offset] for n in numbers}
-        files = {n: Path(plate.files[str(n)]) for n in numbers}
-        opened, aside = partial(opened_of, plate.root, plate.folder), Path(folder)
-        done_of = through_maps(kind, maps, places, files, params["filter"], names, aside, aside, opened)
-        for count, done in enumerate(done_of, 1):
-            if "error" in done:
-                errors.append(f"frame {done['frame']}: {done['error']}")
-            else:
-                steps = max(steps, done["steps_off"])
-                put_in_zip(archive, out, done["path"])
-            tell(count / len(numbers))
-    if len(errors) == len(numbers):
-        raise BadInput(errors[0])
-    size = maps.render.image if kind == "undistort" else maps.render.plate
-    said = f"{len(numbers) - len(errors)} pictures of {size.width_px} × {size.height_px} px, read back within {steps:.3g} steps of their depth."
-    missing = [f for f in frames if f - plate.frame_offset not in places]
-    if missing:
-        said += f" {lacking('The plate', missing, len(frames))}."
-    if errors:
-        said += f" Not written: {'; '.join(errors[:3])}{f' and {len(errors) - 3} more' if len(errors) > 3 else ''}."
-    if kind == "undistort":
-        said += _attached(context, version, plate, out)
-    return keep_zip(context, f"{plate.name}.{kind}ed.zip", out, said)
+
+        def each(path: Path | None, share: float) -> None:
+            if path is not None:
+                put_in_zip(archive, out, path)
+            tell(share)
+
+        done = warp_pictures(kind, maps, frames, pictures, Path(folder), name_of, filter_name=filter_name, each=each)
+    return done, out
 
 
 def _attached(context: Context, version: Version, plate: Plate, written: BytesIO) -> str:

@@ -104,6 +104,22 @@ class Sphere(NamedTuple):
         """The picture that a map fetches in."""
         return self.plate if direction == "out" else self.image
 
+    def written(self, direction: str) -> Image:
+        """The picture that a map makes."""
+        return self.image if direction == "out" else self.plate
+
+    def goes_round(self, direction: str) -> bool:
+        """Whether the picture that a map fetches in goes on at its other side."""
+        return direction == "out"
+
+    def leaves_empty(self, direction: str) -> bool:
+        """Whether a map leaves pixels that fetch nothing."""
+        return direction == "into"
+
+    def at_world(self) -> Sphere:
+        """The same, with the plate at world orientation: un-followed."""
+        return self._replace(axes=np.broadcast_to(np.eye(3), self.axes.shape))
+
     def outline_px(self, count: int = 24) -> Floats:
         """The render's border in the plate on every frame, (n, 4 * count, 2), clockwise from the upper left."""
         w, h = self.image.width_px, self.image.height_px
@@ -117,6 +133,16 @@ class Sphere(NamedTuple):
         return pixels_of(
             np.einsum("nij,nmj->nmi", turn, np.broadcast_to(rays, (len(turn), *rays.shape[1:]))), self.plate
         )
+
+
+def carried_back_px(sphere: Sphere, most: int = 1024) -> float:
+    """By how many pixels of the plate points of the render come back elsewhere through the map into it, on the first, a
+    middle and the last frame; of a plate wider than ``most`` pixels a smaller one of the same sphere is looked at, whose pixels
+    count as larger by as much."""
+    width = min(sphere.plate.width_px, most)
+    small = sphere._replace(plate=Image(width, width // 2))
+    places = sorted({0, len(sphere.track) // 2, len(sphere.track) - 1})
+    return max(map_error_px(small, small.map("into", at), at) for at in places)
 
 
 def map_error_px(sphere: Sphere, into: Floats, at: int, grid: tuple[int, int] = (33, 19)) -> float:

@@ -42,6 +42,16 @@ class MapsOf(NamedTuple):
         """The picture that a map fetches in."""
         return self.render.plate if kind == "undistort" else self.render.image
 
+    def written(self, kind: str) -> Image:
+        """The picture that a map makes."""
+        return self.render.image if kind == "undistort" else self.render.plate
+
+    def goes_round(self, kind: str) -> bool:
+        return False
+
+    def leaves_empty(self, kind: str) -> bool:
+        return False
+
 
 def write_pair(maps: MapsOf, at: int, folder: Path, stem: str, numbered: str, force: bool = False) -> dict[str, Any]:
     """Both maps of a frame; for each its file, its size, and by how many pixels at most it reads back otherwise.

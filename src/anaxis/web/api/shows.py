@@ -11,10 +11,8 @@ from anaxis.app.cameras.allowed_warnings import allow_warnings, warn_again
 from anaxis.app.cameras.edit import edit_version
 from anaxis.app.documents import CameraDocument, Me, Paged, ShotDocument, ShowDocument, VersionDocument
 from anaxis.app.shows.shots import PAGE, ShotFilter, listed, shows_of
-from anaxis.core.outgoing import numbers_at, numbers_of
 from anaxis.core.recipe.documents import recipe_from_document
-from anaxis.core.time.rates import rate_text
-from anaxis.delivery.ready import prepare
+from anaxis.library.values import package_values
 from anaxis.store.packages import get_package
 from anaxis.store.queries import get_camera, get_show, get_version, picture_of_version, track_of
 from anaxis.store.rows import NotFound
@@ -127,16 +125,10 @@ def values(
     """A camera in a package's own numbers, frame by frame, of the whole range or of the frames from ``first`` to ``last``."""
     held, profile = get_version(store, camera_id, number), get_package(store, to)
     track, landmarks, _ = track_of(held)
-    picture = picture_of_version(held)
-    outgoing = prepare(track, landmarks, picture, profile)
-    numbers = numbers_of(outgoing)
-    keep = [int(i) for i in outgoing.written if _between(float(numbers.frames[i]), first, last)]
-    notes = list(outgoing.notes)
-    if len(keep) > _MOST_FRAMES:
-        notes.append(f"These are the first {_MOST_FRAMES} of {len(keep)} frames: ask for the others by first and last.")
+    found = package_values(track, landmarks, picture_of_version(held), profile, first, last, most=_MOST_FRAMES)
     return Values(
-        camera=camera_id, version=held.label, to=profile.key, rate=rate_text(track.rate), resolution=[picture.image.width_px, picture.image.height_px],
-        notes=notes, frames=[numbers_at(numbers, i) for i in keep[:_MOST_FRAMES]],
+        camera=camera_id, version=held.label, to=profile.key, rate=found.rate, resolution=found.resolution, notes=found.notes,
+        frames=found.frames,
     )  # fmt: skip
 
 
@@ -152,7 +144,3 @@ def recipe_changed(store: Store, camera_id: Number, asked: RecipeChange) -> Vers
     store.base_version = asked.base
     operations = recipe_from_document(asked.operations)
     return VersionDocument.of(edit_version(store, get_version(store, camera_id, asked.base), operations, asked.change))
-
-
-def _between(frame: float, first: float | None, last: float | None) -> bool:
-    return (first is None or frame >= first) and (last is None or frame <= last)

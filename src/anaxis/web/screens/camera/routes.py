@@ -10,26 +10,25 @@ from fastapi.responses import RedirectResponse, Response
 
 from anaxis.app.cameras.allowed_warnings import allow_warnings, warn_again
 from anaxis.app.cameras.edit import correct_picture, next_of
+from anaxis.app.cameras.landmarks import THE_FILE, axes_of, file_unit, rows_of
 from anaxis.app.cameras.presence import others_at
+from anaxis.app.cameras.recipe_change import with_levels_still
 from anaxis.app.cameras.scene_report import file_camera
 from anaxis.app.context import Context
 from anaxis.app.deliveries.deliver import furthest_off, has_finer, newest_deliveries
+from anaxis.app.deliveries.hand_over import as_it_would_go
 from anaxis.app.deliveries.returned import returns_of
 from anaxis.app.deliveries.stills import stills_of
 from anaxis.app.derived.derive import behind
 from anaxis.app.derived.source_ranges import shown_of
 from anaxis.app.exchange.parties import packages_there
 from anaxis.app.plates.plates import plates_of
+from anaxis.app.typed_numbers import number_or_none
 from anaxis.core.camera.lens import FIT_WORDS, FITS, parse_image, require_fit
 from anaxis.core.camera.track import Track
 from anaxis.core.errors import BadInput
-from anaxis.core.recipe.model import Operation
 from anaxis.core.recipe.operations import kind_of
-from anaxis.core.recipe.replay import inserted
 from anaxis.core.scene.landmarks import NODE_NAME_RULE, Landmarks, node_name
-from anaxis.delivery.options import DeliveryOptions, from_zero_up
-from anaxis.delivery.ready import prepare
-from anaxis.delivery.shot_camera import ShotCamera
 from anaxis.formats import SET_SUFFIXES, WRITTEN
 from anaxis.formats.track_json.document import convention_from_document
 from anaxis.library.scene_report import FileCamera, camera_after, chain_after, levels_of
@@ -51,10 +50,9 @@ from anaxis.store.queries import (
 from anaxis.web.access import needs
 from anaxis.web.drawings.axes import axes_svg, axis_turn
 from anaxis.web.drawings.camera import camera_drawing, levels_drawing
-from anaxis.web.pages import Store, drawing_answer, number_or_none, page
+from anaxis.web.pages import Store, drawing_answer, page
 from anaxis.web.screens.derived.routes import derived_context
 from anaxis.web.screens.jobs.routes import open_work
-from anaxis.web.screens.landmarks.routes import THE_FILE, axes_of, file_unit, rows_of
 from anaxis.web.screens.lens.distortion import distortion_context
 from anaxis.web.screens.lens.routes import lens_context
 from anaxis.web.screens.plates.routes import plate_context
@@ -140,10 +138,9 @@ def levels(store: Store, camera_id: int, version: int) -> Response:
 
 def _worked_out(store: Context, function: Callable[[FileCamera], T], version: Version, off: Sequence[str] = ()) -> T:
     """What a function has of the version's recipe done again, with some levels held still as at the first frame."""
-    recipe = recipe_of(version)
-    for path in off[:100]:
-        recipe = inserted(recipe, Operation("level", {"node": path, "way": "still"}))
-    camera = file_camera(store, version.source_file, version.camera_path, recipe)
+    camera = file_camera(
+        store, version.source_file, version.camera_path, with_levels_still(recipe_of(version), off[:100])
+    )
     return store.calculators.run(version.source_file.name, function, camera)
 
 
@@ -230,9 +227,7 @@ def _context(
 ) -> dict[str, Any]:
     source = convention_from_document(version.facts["convention"])
     track, landmarks, segments = track_of(version)
-    asked = DeliveryOptions(first=number_or_none(there, "a first frame"))
-    first = from_zero_up(asked, [ShotCamera(track, landmarks, picture_of_version(version))], profile).first
-    outgoing = prepare(track, landmarks, picture_of_version(version), profile, first)
+    outgoing, first = as_it_would_go(version, profile, number_or_none(there, "a first frame"))
     newest = newest_deliveries(version)
     sheet = sheet_of(outgoing, profile) if station in ("lens", "deliver") else None
     return {

@@ -8,13 +8,14 @@ from fastapi import APIRouter, Request
 
 from anaxis.app.derived.coverage import coverage_of, projections_of
 from anaxis.app.derived.derive import settings_of, used_version
+from anaxis.app.typed_numbers import number_or_none
 from anaxis.core.derive.held import Hold
 from anaxis.core.errors import BadInput
 from anaxis.store.models import Version
 from anaxis.store.queries import get_version
 from anaxis.web.access import needs
 from anaxis.web.drawings.coverage import coverage_svg, set_svg
-from anaxis.web.pages import Store, number_or_none, page
+from anaxis.web.pages import Store, page
 
 router = APIRouter(prefix="/cameras", dependencies=[needs()])
 

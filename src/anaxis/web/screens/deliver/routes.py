@@ -9,10 +9,9 @@ from fastapi.responses import RedirectResponse, Response
 from pydantic import Field, model_validator
 
 from anaxis.app.deliveries.deliver import get_delivery
+from anaxis.app.deliveries.hand_over import files_of
 from anaxis.app.deliveries.orders import Order, fulfil, zip_of
 from anaxis.core.errors import BadInput
-from anaxis.core.scene.landmarks import unique_name
-from anaxis.delivery.handover import zipped
 from anaxis.delivery.options import OPTION_NAMES, DeliveryOptions
 from anaxis.packages.model import profile_from_text
 from anaxis.queue.jobs import get_job
@@ -104,12 +103,7 @@ def handed_over(request: Request, store: Store, camera: int, d: str = "", j: str
 def handed_over_files(store: Store, d: str = "") -> Response:
     """The files of several deliveries in one zip, each once."""
     deliveries = [get_delivery(store, n) for n in _numbers(d)]
-    taken: set[str] = set()
-    each = {file.sha256: file for delivery in deliveries for file in delivery.files}
-    entries = {unique_name(file.name, taken): file.data for file in each.values()}
-    if not entries:
-        raise BadInput("None of these deliveries has a file: deliver again.")
-    return download_answer(f"{deliveries[0].version.camera.shot.name}.zip", zipped(entries), "application/zip")
+    return download_answer(*files_of(deliveries), "application/zip")
 
 
 def _numbers(text: str) -> list[int]:

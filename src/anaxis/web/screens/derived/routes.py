@@ -19,13 +19,13 @@ from anaxis.app.derived.derive import (
     update_would_change,
     used_version,
 )
-from anaxis.app.derived.source_ranges import cut_of
+from anaxis.app.derived.source_ranges import cut_of, range_held_against
 from anaxis.app.plates.plates import plates_of
 from anaxis.app.shows.remove import bring_back_camera, remove_camera
+from anaxis.app.typed_numbers import number_or_none
 from anaxis.core.derive import derived_kind
 from anaxis.core.derive.held import SHOT
 from anaxis.core.derive.joined import Join
-from anaxis.core.derive.owed import check_range
 from anaxis.core.errors import BadInput
 from anaxis.core.scene.projection_name import projection_name
 from anaxis.formats.editorial.write import edit_files, edl_refused, render_range, shot_ranges
@@ -33,7 +33,7 @@ from anaxis.store.models import Version
 from anaxis.store.queries import NotFound, get_camera, get_version, track_of
 from anaxis.web.access import needs
 from anaxis.web.drawings.made_from import made_from_svg
-from anaxis.web.pages import Store, download_answer, number_or_none, page
+from anaxis.web.pages import Store, download_answer, page
 
 router = APIRouter(prefix="/cameras", dependencies=[needs()])
 
@@ -88,9 +88,7 @@ def typed_range(request: Request, store: Store, camera_id: int, version: int, ty
     )
     if low is None or high is None or not (low.is_integer() and high.is_integer()):
         raise BadInput(f"'{typed[:40]}' is no range: type its first and last frame, as 1001-1120.")
-    facts = kept.facts
-    found = check_range(int(facts["first_frame"]), int(facts["last_frame"]), int(low), int(high))
-    return page(request, "derived/range.html", found=found)
+    return page(request, "derived/range.html", found=range_held_against(kept, int(low), int(high)))
 
 
 @router.get("/{camera_id}/edit/{name}")

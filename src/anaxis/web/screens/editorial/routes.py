@@ -8,17 +8,17 @@ from typing import Annotated, Any
 
 from fastapi import APIRouter, File, Form, Request, UploadFile
 
-from anaxis.app.cameras.edit import edit_version
+from anaxis.app.cameras.edit import add_operations
 from anaxis.app.cameras.take_in import disk_name
 from anaxis.app.shows.expected import expect_from_cut_list
-from anaxis.core.recipe.replay import inserted
+from anaxis.app.typed_numbers import number_or_none
 from anaxis.core.time.rates import parse_rate, rate_text
 from anaxis.formats import check_size
 from anaxis.formats.editorial.cut_list import CutList, cut_operations
 from anaxis.sandbox.pictures import safe_cut_list
-from anaxis.store.queries import get_show, get_version, recipe_of, track_of
+from anaxis.store.queries import get_show, get_version, track_of
 from anaxis.web.access import needs
-from anaxis.web.pages import Store, name_of_upload, number_or_none, page
+from anaxis.web.pages import Store, name_of_upload, page
 from anaxis.web.screens.recipe.routes import back_to
 
 router = APIRouter(dependencies=[needs()])
@@ -64,10 +64,7 @@ def cuts(
     edit = _read(file, rate_text(track.rate))
     begins = number_or_none(first, "the frame at which the edit begins")
     marks = cut_operations(edit, track, float(track.frames[0]) if begins is None else begins)
-    recipe = recipe_of(kept)
-    for mark in marks:
-        recipe = inserted(recipe, mark)
-    edit_version(store, kept, recipe, f"{len(marks)} cut{'s' * (len(marks) != 1)} from the edit {edit.name}"[:300])
+    add_operations(store, kept, marks, f"{len(marks)} cut{'s' * (len(marks) != 1)} from the edit {edit.name}")
     return back_to(camera_id, "time", to)
 
 

@@ -10,6 +10,7 @@ from sqlalchemy import select
 
 from anaxis.app.context import Context
 from anaxis.app.made_files import get_made_file
+from anaxis.app.typed_numbers import number_or_none
 from anaxis.core.errors import BadInput
 from anaxis.queue.jobs import OPEN, ask_for, get_job, left_alone, resume_job, stop
 from anaxis.store.models import Job, Version
@@ -18,7 +19,7 @@ from anaxis.store.queries import get_version
 from anaxis.web.access import needs
 from anaxis.web.drawings.keys import keys_svg
 from anaxis.web.own_worker import ensure_worker
-from anaxis.web.pages import Store, download_answer, number_or_none, page
+from anaxis.web.pages import Store, download_answer, page
 
 router = APIRouter(dependencies=[needs()])
 KEPT_WORDS = {

@@ -14,6 +14,7 @@ from anaxis.app.cameras.take_in import disk_name
 from anaxis.app.context import Context
 from anaxis.app.derived.derive import Derive, derive, derive_anew, settings_of, used_version
 from anaxis.app.derived.join import cameras_of, checked, laid_of, role_of
+from anaxis.app.typed_numbers import number_or_none
 from anaxis.core.derive import joined
 from anaxis.core.derive.joined import Join
 from anaxis.core.errors import BadInput
@@ -25,7 +26,7 @@ from anaxis.sandbox.pictures import safe_cut_list
 from anaxis.store.models import Show, Version
 from anaxis.store.queries import get_show, get_version
 from anaxis.web.access import needs
-from anaxis.web.pages import Store, TypedForm, name_of_upload, number_or_none, page
+from anaxis.web.pages import Store, TypedForm, name_of_upload, page
 
 router = APIRouter(dependencies=[needs()])
 _MAX_EDIT_BYTES, _MAX_PIECES_BYTES = 20_000_000, 2_000_000

@@ -2,40 +2,25 @@
 
 from __future__ import annotations
 
-import csv
-import io
-import re
-from typing import Annotated, Any, NamedTuple
+from typing import Annotated, Any
 
-import numpy as np
 from fastapi import APIRouter, File, Form, Request, UploadFile
 from fastapi.responses import JSONResponse, Response
 
-from anaxis.app.cameras.edit import edit_version
+from anaxis.app.cameras.edit import add_operations
+from anaxis.app.cameras.landmarks import THE_FILE, axes_of, card_of, landmark_table, parse_table
 from anaxis.app.cameras.scenery import add_set as add_set_from
 from anaxis.app.cameras.take_in import read_bytes
-from anaxis.app.context import Context
-from anaxis.core.camera.track import Track
 from anaxis.core.errors import BadInput
 from anaxis.core.recipe.model import Operation
-from anaxis.core.recipe.replay import inserted
-from anaxis.core.scene.card import card_at
-from anaxis.core.scene.landmarks import Landmarks
-from anaxis.core.space.axes import Convention
-from anaxis.core.time.rates import plain_frame
 from anaxis.formats import SET_SUFFIXES, require_readable
-from anaxis.formats.text_cells import text_cell
-from anaxis.formats.track_json.document import convention_from_document
-from anaxis.store.models import Version
-from anaxis.store.packages import all_packages
-from anaxis.store.queries import get_version, recipe_of, track_of
+from anaxis.store.queries import get_version, track_of
 from anaxis.web.access import needs
 from anaxis.web.forms import StationForm
-from anaxis.web.pages import Store, attachment, name_of_upload, number_or_none, page
+from anaxis.web.pages import Store, attachment, name_of_upload, page
 from anaxis.web.screens.recipe.routes import back_to
 
 router = APIRouter(prefix="/cameras", dependencies=[needs()])
-THE_FILE = "file"
 
 
 @router.get("/{camera_id}/card")
@@ -44,54 +29,9 @@ def card(
 ) -> Any:
     """A landmark's place and a card there that faces the camera, in a package's numbers, to copy."""
     kept = get_version(store, camera_id, version)
-    track, marks, _ = track_of(kept)
     convention, unit = axes_of(store, kept, axes)
-    asked = number_or_none(frame, "a frame")
-    at = 0 if asked is None else int(np.argmin(np.abs(track.frames - asked)))
-    place = marks.position_m[at if len(marks.position_m) > 1 else 0, marks.index(name)]
-    found = card_at(track, at, place, convention)
-    return page(request, "camera/card.html", card=found, mark=name, unit=unit, at_frame=float(track.frames[at]))
-
-
-class LandmarkRow(NamedTuple):
-    """One landmark as the table shows it: ``size`` is "" for a point."""
-
-    name: str
-    place: list[float]
-    size: str
-    hidden: bool
-    moves: bool
-
-
-def axes_of(store: Context, version: Version, key: str) -> tuple[Convention, str]:
-    """The convention that landmarks are shown and typed in, and the name of its unit."""
-    profile = all_packages(store).get(key)
-    if profile is not None:
-        return profile.convention, profile.unit_name
-    convention = convention_from_document(version.facts["convention"])
-    return convention, file_unit(convention)
-
-
-def file_unit(convention: Convention) -> str:
-    """The name of a file's unit where it has a usual one."""
-    return {0.01: "cm", 1.0: "m", 0.001: "mm"}.get(convention.metres_per_unit, "units")
-
-
-def rows_of(marks: Landmarks, convention: Convention) -> list[LandmarkRow]:
-    """The table of landmarks at the first frame, in a package's axes and unit."""
-    places = convention.position_from_canonical(marks.position_m)
-    moves = np.ptp(marks.position_m, axis=0).max(axis=1, initial=0) > 1e-9
-    sizes = np.abs(marks.size_m @ convention.world.T) / convention.metres_per_unit
-    return [
-        LandmarkRow(
-            name,
-            places[0, i].tolist(),
-            " × ".join(f"{v:.4g}" for v in sizes[i]) if sizes[i].any() else "",
-            name in marks.hidden,
-            bool(moves[i]),
-        )
-        for i, name in enumerate(marks.names)
-    ]
+    found, at_frame = card_of(kept, name, frame, convention)
+    return page(request, "camera/card.html", card=found, mark=name, unit=unit, at_frame=at_frame)
 
 
 class LandmarkForm(StationForm):
@@ -124,37 +64,8 @@ def change(store: Store, camera_id: int, form: Annotated[LandmarkForm, Form()]) 
         words = f"landmark {form.name} {'hidden' if form.action == 'hide' else 'shown'}"
     else:
         raise BadInput("That is no change of a landmark: reload the page and try again.")
-    edit_version(store, kept, inserted(recipe_of(kept), operation), words)
+    add_operations(store, kept, [operation], words)
     return back_to(camera_id, "place", f"{form.to}&axes={form.axes}")
-
-
-def parse_table(text: str, convention: Convention) -> list[dict[str, Any]]:
-    """Landmarks from rows of a name and three numbers, in a package's axes and unit, as an operation's parameter.
-
-    A row of headings is passed over. Raises BadInput that names the row.
-    """
-    marks = []
-    for number, line in enumerate(text.splitlines(), 1):
-        if not line.strip():
-            continue
-        cells = [c for c in re.split(r"[\t,;]+|\s+", line.strip()) if c]
-        try:
-            numbers = [float(c) for c in cells[-3:]]
-            name = " ".join(cells[:-3]).strip('"')
-            if len(numbers) != 3 or not name or not np.isfinite(numbers).all():
-                raise ValueError
-        except ValueError as error:
-            if number == 1 and len(text.splitlines()) > 1 and not any(c.replace(".", "").isdigit() for c in cells):
-                continue
-            raise BadInput(
-                f"Row {number}, '{line.strip()[:60]}', is no landmark: write a name and three numbers, such as "
-                "tide_bell 600 340 -900."
-            ) from error
-        place = convention.position_to_canonical(np.array(numbers))
-        marks.append({"name": name, "position_m": place.tolist()})
-    if not marks:
-        raise BadInput("There is no landmark in that table: write a name and three numbers a row.")
-    return marks
 
 
 @router.get("/{camera_id}/landmarks.{kind}")
@@ -167,7 +78,7 @@ def export(store: Store, camera_id: int, kind: str, version: int, axes: str = TH
     name = f"{kept.camera.name}.landmarks.{kind}"
     headers = attachment(name)
     if kind == "csv":
-        return Response(_csv(track, shown, convention, unit), media_type="text/csv", headers=headers)
+        return Response(landmark_table(track, shown, convention, unit), media_type="text/csv", headers=headers)
     if kind == "json":
         places = convention.position_from_canonical(shown.position_m)
         document = {
@@ -178,19 +89,6 @@ def export(store: Store, camera_id: int, kind: str, version: int, axes: str = TH
         }
         return JSONResponse(document, headers=headers)
     raise BadInput(f"'{kind}' is no format for landmarks: choose csv or json.")
-
-
-def _csv(track: Track, marks: Landmarks, convention: Convention, unit: str) -> str:
-    out = io.StringIO()
-    writer = csv.writer(out, lineterminator="\n")
-    writer.writerow(["name", "frame", f"x_{unit}", f"y_{unit}", f"z_{unit}"])
-    places = convention.position_from_canonical(marks.position_m)
-    for i, name in enumerate(marks.names):
-        moves = len(places) > 1 and np.ptp(places[:, i], axis=0).max() > 0
-        for f in range(len(places)) if moves else (0,):
-            frame = plain_frame(track.frames[f]) if moves else ""
-            writer.writerow([text_cell(name), frame, *(repr(float(v)) for v in places[f, i])])
-    return out.getvalue()
 
 
 @router.post("/{camera_id}/set")

@@ -10,21 +10,20 @@ from fastapi import APIRouter, File, Form, Request, UploadFile
 from fastapi.responses import RedirectResponse
 
 from anaxis.app.cameras.distortion import (
+    bent_plate,
     drop_distortion,
     estimated_from_boards,
     fitted_to_maps,
-    plate_window,
     take_distortion,
-    tried,
 )
 from anaxis.app.context import Context
 from anaxis.app.plates.outputs import ask_for_maps, ask_for_warped
 from anaxis.app.plates.plates import get_plate, plates_of
+from anaxis.app.typed_numbers import number_or_none
 from anaxis.core.camera.distortion import mapped
 from anaxis.core.camera.distortion.models import MODELS, model_of, usual_of
 from anaxis.core.camera.distortion.suggested import Suggested
-from anaxis.core.camera.lens import field_of_view_deg, parse_image
-from anaxis.core.camera.plate.overscan import empty_pixels, overscan_of
+from anaxis.core.camera.lens import parse_image
 from anaxis.core.camera.track import Track, lens_moves
 from anaxis.core.errors import BadInput
 from anaxis.core.scene.picture import Picture
@@ -38,7 +37,7 @@ from anaxis.web.access import OPEN, needs
 from anaxis.web.drawings.distortion import distortion_svg, fold_radius, largest_displacement_px
 from anaxis.web.forms import StationForm
 from anaxis.web.own_worker import ensure_worker
-from anaxis.web.pages import Store, TypedForm, name_of_upload, number_or_none, page
+from anaxis.web.pages import Store, TypedForm, name_of_upload, page
 
 router = APIRouter(prefix="/cameras", dependencies=[needs()])
 _MOST_FILES = 40
@@ -227,20 +226,15 @@ def _bent(
     """The drawing of a distortion on one frame, and its figures. Raises BadInput where it cannot be."""
     if not document:
         return {"bad": "Choose a model."}
-    one = tried(track, document, at)
-    assert one.distortion is not None
-    bend, window, image = one.distortion, plate_window(track, picture, at), picture.image
-    needed = overscan_of(bend, window, image)
+    bent = bent_plate(track, picture, document, at)
     residuals = None if suggested is None else (suggested.at_px, suggested.off_px)
-    lens = needed.overscan.lens(one.lens, picture.fit)
+    seen = (bent.distortion, bent.window, picture.image)
     return {
-        "bad": "", "frame": float(track.frames[at]) if _moves(track, document) else None, "fold": fold_radius(bend, window, image),
-        "drawing": distortion_svg(bend, window, image, needed.overscan, residuals),
+        "bad": "", "frame": float(track.frames[at]) if _moves(track, document) else None, "fold": fold_radius(*seen),
+        "drawing": distortion_svg(*seen, bent.needed.overscan, residuals),
         "residual": float(suggested.off_px.max()) if suggested is not None else 0.0,
-        "largest_px": largest_displacement_px(bend, window, image), "render": needed.image, "factor": needed.factor,
-        "film_mm": (float(lens.film_width_mm[0]), float(lens.film_height_mm[0])),
-        "view_deg": _view(one, picture, needed.image, lens), "own_deg": _view(one, picture, image, one.lens),
-        "empty_px": int(empty_pixels(bend, window, image, 0).sum()),
+        "largest_px": largest_displacement_px(*seen), "render": bent.needed.image, "factor": bent.needed.factor,
+        "film_mm": bent.film_mm, "view_deg": bent.render_view_deg, "own_deg": bent.own_view_deg, "empty_px": bent.empty_px,
     }  # fmt: skip
 
 
@@ -248,11 +242,6 @@ def _moves(track: Track, document: dict[str, Any]) -> bool:
     """Whether the plate is bent otherwise on other frames."""
     listed = document.get("model") != mapped.CODE and any(isinstance(v, list) for v in document.values())
     return lens_moves(track) or listed
-
-
-def _view(track: Track, picture: Picture, image: Any, lens: Any) -> tuple[float, float]:
-    used = lens.used(image, picture.fit)
-    return tuple(float(field_of_view_deg(side, lens.focal_mm)[0]) for side in used)  # type: ignore[return-value]
 
 
 def _place(track: Track, typed: dict[str, str]) -> int:

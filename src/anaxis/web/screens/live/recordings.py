@@ -8,18 +8,17 @@ import numpy as np
 from fastapi import APIRouter, Request
 from fastapi.responses import RedirectResponse, Response
 
-from anaxis.app.exchange.recordings import Settings, keep_recording, samples_in, settings_of
+from anaxis.app.exchange.recordings import Settings, keep_recording, recorded_in, settings_of
+from anaxis.app.typed_numbers import number_or_none
 from anaxis.core.errors import BadInput
-from anaxis.core.motion.recorded import GAP_WORDS, taken, usual_settings
-from anaxis.core.motion.samples import Samples, gaps_of
-from anaxis.core.motion.tracking_jumps import Jump, jumps_of
 from anaxis.core.scene.landmarks import NO_LANDMARKS
 from anaxis.core.scene.picture import Picture
+from anaxis.library.recorded import Recorded
 from anaxis.store.exchange import Recording
 from anaxis.store.queries import found
 from anaxis.web.access import needs
 from anaxis.web.drawings.camera import look_drawing
-from anaxis.web.pages import Store, TypedForm, drawing_answer, number_or_none, page, row_number
+from anaxis.web.pages import Store, TypedForm, drawing_answer, page, row_number
 
 router = APIRouter(prefix="/recordings", dependencies=[needs()])
 _ASPECTS = {
@@ -35,32 +34,33 @@ _ASPECTS = {
 @router.get("/{number}")
 def recording(request: Request, store: Store, number: int) -> Any:
     row = found(store, Recording, number, "recording")
-    samples, said = _samples(store, row)
-    typed = dict(request.query_params)
-    jumps = jumps_of(samples) if samples is not None else []
-    settings, wrong = _asked(row, typed, samples, jumps)
+    try:
+        recorded, said = recorded_in(store, row), ""
+    except BadInput as error:
+        recorded, said = None, error.sentence
+    settings, wrong = _asked(row, dict(request.query_params), recorded)
     made = None
-    if samples is not None and settings is not None:
+    if recorded is not None and settings is not None:
         try:
-            made = taken(samples, jumps, settings, row.device)
+            made = recorded.camera(settings, row.device)
         except BadInput as error:
             wrong = error.sentence
+    samples = None if recorded is None else recorded.samples
     return page(
         request, "live/recording/index.html", row=row, show=row.show, samples=samples, settings=settings or Settings(), made=made, sentence=said or wrong,
-        gaps=gaps_of(samples) if samples is not None else [], jumps=jumps,
-        rate_hz=1 / samples.step_s if samples is not None else 0.0, gap_words=GAP_WORDS, aspects=_ASPECTS, query=str(request.url.query),
+        gaps=[] if recorded is None else recorded.gaps, jumps=[] if recorded is None else recorded.jumps,
+        rate_hz=1 / samples.step_s if samples is not None else 0.0, gap_words=Settings.gap_words(), aspects=_ASPECTS, query=str(request.url.query),
     )  # fmt: skip
 
 
 @router.get("/{number}/drawing")
 def drawing(request: Request, store: Store, number: int) -> Response:
     row = found(store, Recording, number, "recording")
-    samples = samples_in(store, row)
-    jumps = jumps_of(samples)
-    settings, wrong = _asked(row, dict(request.query_params), samples, jumps)
+    recorded = recorded_in(store, row)
+    settings, wrong = _asked(row, dict(request.query_params), recorded)
     if settings is None:
         raise BadInput(wrong)
-    made = taken(samples, jumps, settings, row.device)
+    made = recorded.camera(settings, row.device)
     return drawing_answer(
         look_drawing(made.track, NO_LANDMARKS, np.zeros((0, 2, 3)), Picture(made.image, "width", False, False)),
         kept=False,
@@ -75,16 +75,7 @@ def keep(store: Store, number: int, typed: TypedForm) -> Any:
     return RedirectResponse(f"/cameras/{version.camera_id}", 303)
 
 
-def _samples(store: Store, row: Recording) -> tuple[Samples | None, str]:
-    try:
-        return samples_in(store, row), ""
-    except BadInput as error:
-        return None, error.sentence
-
-
-def _asked(
-    row: Recording, typed: dict[str, str], samples: Samples | None, jumps: list[Jump]
-) -> tuple[Settings | None, str]:
+def _asked(row: Recording, typed: dict[str, str], recorded: Recorded | None) -> tuple[Settings | None, str]:
     """What is typed; else what the camera was made by; else the usual. And what is wrong."""
     try:
         if "rate" in typed:
@@ -93,9 +84,9 @@ def _asked(
             return settings_of(row.settings), ""
     except BadInput as error:
         return None, error.sentence
-    if samples is None:
+    if recorded is None:
         return Settings(camera=row.device), ""
-    return Settings(camera=row.device, **usual_settings(samples, jumps).model_dump()), ""
+    return Settings(camera=row.device, **recorded.usual.model_dump()), ""
 
 
 def _settings(typed: dict[str, str]) -> Settings:

@@ -14,12 +14,13 @@ from anaxis.app.exchange.parties import is_there, parties_of, take_off
 from anaxis.app.exchange.passing import RULES
 from anaxis.app.exchange.recordings import open_recording, recordings_of, start_recording, stop_recording
 from anaxis.app.exchange.takes import Pull, Push, keep_moment, pull, push
+from anaxis.app.typed_numbers import number_or_none
 from anaxis.core.errors import BadInput
 from anaxis.store.exchange import Clash, Link, Party, Pulled, Recording, Shared
 from anaxis.store.models import Camera, Show, Version
 from anaxis.store.queries import found, get_show
 from anaxis.web.access import needs
-from anaxis.web.pages import Store, TypedForm, drawing_answer, number_or_none, page, row_number
+from anaxis.web.pages import Store, TypedForm, drawing_answer, page, row_number
 from anaxis.web.screens.live.shown import GROUP_WORDS, drawing_of, pair_of
 
 router = APIRouter(dependencies=[needs()])

@@ -13,7 +13,6 @@ from anaxis.app.exchange.parties import is_there, parties_of
 from anaxis.app.exchange.sides import Side, side_of
 from anaxis.app.exchange.together import Together, together
 from anaxis.core.errors import BadInput
-from anaxis.core.proof.proof import grid_pixels
 from anaxis.core.time.rates import kept_rate, rate_label, seconds_of
 from anaxis.core.typing import Floats
 from anaxis.packages.model import Profile
@@ -136,7 +135,7 @@ def drawing_of(session: Context, pair: Pair) -> bytes:
         "theirs_frames": found.there,
         "seconds": seconds_of(found.frames, found.track.rate),
         **_moving(found),
-        "grid_px": grid_pixels(found.image),
+        "grid_px": found.grid_px,
         "landmarks_m": found.marks.position_m,
         "segments_m": lines,
         "key_frames": np.zeros(0),

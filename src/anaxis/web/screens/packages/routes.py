@@ -16,11 +16,10 @@ from markupsafe import Markup
 
 from anaxis.app.packages import copy_package, keep_package, legal_key
 from anaxis.app.roles import Role
+from anaxis.app.typed_numbers import number_or_none
 from anaxis.core.camera.lens import FITS
 from anaxis.core.camera.track import Track
 from anaxis.core.errors import BadInput
-from anaxis.core.outgoing import Outgoing, numbers_of
-from anaxis.core.scene.landmarks import NO_LANDMARKS
 from anaxis.core.space.axes import (
     AXIS_NAMES,
     ORDERS,
@@ -32,13 +31,12 @@ from anaxis.core.space.axes import (
     handedness,
     turned,
 )
-from anaxis.core.space.mapping import channel_map, rotation_says, says
-from anaxis.core.space.rotation import angles_from_matrices
 from anaxis.diagnosis.calibration import learned
 from anaxis.diagnosis.calibration_form import Needs, Returned, returned_from_document
 from anaxis.diagnosis.calibration_kit import IMAGE, made_camera, write_start
 from anaxis.formats import WRITTEN
 from anaxis.formats.tables.layout import QUANTITIES
+from anaxis.library.values import angles_in, mapping_between, numbers_in
 from anaxis.packages import shipped_profiles
 from anaxis.packages.habits import HABITS
 from anaxis.packages.model import Profile, profile_from_dict, profile_from_text
@@ -46,7 +44,7 @@ from anaxis.store.packages import all_packages, free_key, get_package, shots_usi
 from anaxis.web.access import OPEN, needs
 from anaxis.web.drawings.axes import axes_drawing, axes_svg, axis_turn
 from anaxis.web.drawings.habit import habit_svg
-from anaxis.web.pages import Store, TypedForm, attachment, name_of_upload, number_or_none, page, row_number
+from anaxis.web.pages import Store, TypedForm, attachment, name_of_upload, page, row_number
 
 router = APIRouter(prefix="/packages", dependencies=[needs(change=Role.LEAD)])
 _MAX_PROFILE_BYTES = 100_000
@@ -66,10 +64,10 @@ def listed(request: Request, store: Store) -> Any:
 def compare(request: Request, store: Store, a: str = "yup-rh-cm", b: str = "zup-lh-cm") -> Any:
     """Two packages side by side: the turn between them, the matrix, and what to type."""
     one, other = get_package(store, a), get_package(store, b)
-    found = channel_map(one.convention, other.convention)
+    found = mapping_between(one.convention, other.convention)
     return page(
-        request, "packages/compare/index.html", packages=all_packages(store), one=one, other=other, found=found,
-        place=says(found.position, ("X", "Y", "Z"), ""), turn=rotation_says(found),
+        request, "packages/compare/index.html", packages=all_packages(store), one=one, other=other, found=found.found,
+        place=found.position_lines, turn=found.rotation_lines,
         one_axes=axes_svg(one.convention, one.label), other_axes=axes_svg(other.convention, other.label), axis_turn=axis_turn(one.convention, other.convention),
     )  # fmt: skip
 
@@ -138,7 +136,7 @@ def _form_in(file: UploadFile | None, needs: Needs) -> Returned | None:
 @router.get("/{key}")
 def one(request: Request, store: Store, key: str, number: int | None = None) -> Any:
     profile = get_package(store, key, number)
-    example = numbers_of(Outgoing(_example(), profile.convention, IMAGE, profile.lens.fit, NO_LANDMARKS, ()))
+    example = numbers_in(_example(), IMAGE, profile)
     return page(
         request, "packages/one/index.html", p=profile, own=key not in shipped_profiles(), versions=versions_of(store, key), number=number,
         axes=axes_drawing(profile.convention.world, profile.convention.camera, profile.label, 240, to_turn=key not in shipped_profiles()),
@@ -159,9 +157,7 @@ def turns(request: Request, store: Store, key: str, order: str = "XYZ", signs: s
     if order not in ORDERS or not re.fullmatch(r"[+-]{3}", signs):
         raise BadInput("Choose an order such as XYZ and three signs.")
     profile = get_package(store, key)
-    own = profile.convention.rotation_from_canonical(_example().rotation)
-    a, b, c = (1 if s == "+" else -1 for s in signs)
-    return page(request, "packages/turns.html", angles=angles_from_matrices(own, order, (a, b, c)).deg[0])
+    return page(request, "packages/turns.html", angles=angles_in(_example(), profile.convention, order, signs)[0])
 
 
 @router.get("/{key}/axes")

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Any, NamedTuple
+from typing import Any
 
 import numpy as np
 from fastapi import APIRouter, Request
@@ -10,13 +10,9 @@ from fastapi.responses import HTMLResponse, Response
 
 from anaxis.app.deliveries.deliver import get_delivery, get_delivery_file, proof_arrays, shot_camera_of
 from anaxis.app.deliveries.hand_over import handed_again, outgoing_of, printed_sheet
+from anaxis.app.deliveries.marks import mark_rows
 from anaxis.app.plates.plates import plates_of
-from anaxis.core.camera.projection import Projection, projection_of
 from anaxis.core.camera.track import Track
-from anaxis.core.outgoing import make_outgoing, numbers_of
-from anaxis.core.scene.landmarks import Landmarks
-from anaxis.core.scene.picture import Picture
-from anaxis.core.space.axes import Convention
 from anaxis.core.typing import Floats
 from anaxis.delivery.transfer_sheet import sheet_html
 from anaxis.packages.model import profile_from_dict
@@ -37,8 +33,8 @@ def proof(request: Request, store: Store, delivery_id: int) -> Any:
     camera = shot_camera_of(store, version)
     track, landmarks, picture = camera.track, camera.landmarks, camera.picture
     outgoing = outgoing_of(delivery, camera, profile)
-    numbers = numbers_of(outgoing)
-    meant = numbers_of(make_outgoing(track, Convention(), picture.image, picture.fit, picture.fit, landmarks))
+    numbers = outgoing.numbers()
+    meant = camera.own_numbers()
     meant_used = track.lens.used(picture.image, picture.fit)
     their_used = outgoing.track.lens.used(outgoing.image, outgoing.fit)
     at = int(np.flatnonzero(track.frames == delivery.worst_frame)[0])
@@ -58,37 +54,13 @@ def drawing(store: Store, delivery_id: int) -> Response:
     camera = shot_camera_of(store, delivery.version)
     track, landmarks, segments = camera.track, camera.landmarks, camera.lines_m
     deviation, arrived = proof_arrays(delivery)
-    asked, picture = delivery.options, camera.picture
-    meant = numbers_of(make_outgoing(track, Convention(), picture.image, picture.fit, picture.fit, landmarks))
+    asked = delivery.options
+    meant = camera.own_numbers()
     data = proof_drawing(
         track, landmarks, segments, picture_of_version(delivery.version), deviation, arrived,
-        asked.get("first"), _key_frames(asked, track), {"ours": meant, "theirs": numbers_of(outgoing_of(delivery, camera, profile))},
+        asked.get("first"), _key_frames(asked, track), {"ours": meant, "theirs": outgoing_of(delivery, camera, profile).numbers()},
     )  # fmt: skip
     return drawing_answer(data)
-
-
-class MarkRow(NamedTuple):
-    """A landmark at one frame: the pixel meant and the one that arrived (None behind the camera), and what lies between."""
-
-    name: str
-    meant: Floats | None
-    seen: Floats | None
-    off_px: float | None
-
-
-def mark_rows(track: Track, marks: Landmarks, picture: Picture, arrived: Projection, at: int) -> list[MarkRow]:
-    """Every landmark at the sample ``at`` of a track, as it was meant and as it arrived."""
-    if not marks.names:
-        return []
-    place = marks.position_m[at if len(marks.position_m) > 1 else 0][None]
-    meant_there = projection_of(track.take(np.array([at])), picture.image, picture.fit)
-    both = [sees.project(place) for sees in (meant_there, arrived.take(slice(at, at + 1)))]
-    rows = []
-    for k, name in enumerate(marks.names):
-        meant, seen = (pixels[0, k] if depth[0, k] > 1e-3 else None for pixels, depth in both)
-        off = None if meant is None or seen is None else float(np.hypot(*(meant - seen)))
-        rows.append(MarkRow(name, meant, seen, off))
-    return rows
 
 
 def _key_frames(asked: dict[str, Any], track: Track) -> Floats:

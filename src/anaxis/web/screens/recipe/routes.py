@@ -2,19 +2,16 @@
 
 from __future__ import annotations
 
-import json
 from typing import Annotated, Any
 
 from fastapi import APIRouter, Form, Request
 from fastapi.responses import JSONResponse, RedirectResponse, Response
 
 from anaxis.app.cameras.edit import copy_camera, edit_version, step_back, step_on
+from anaxis.app.cameras.recipe_change import changed_recipe, whole_number
 from anaxis.app.saved import save_recipe
-from anaxis.core.errors import BadInput
-from anaxis.core.recipe.documents import recipe_document, recipe_from_document
-from anaxis.core.recipe.model import Operation, Recipe
+from anaxis.core.recipe.documents import recipe_document
 from anaxis.core.recipe.operations import KINDS, kind_of
-from anaxis.core.recipe.replay import checked_order, inserted
 from anaxis.library.archive import scene_from_bytes
 from anaxis.store.models import Version
 from anaxis.store.queries import get_recipe, get_version, recipe_of
@@ -32,67 +29,21 @@ def back_to(camera_id: int, station: str, to: str) -> RedirectResponse:
 @router.post("/{camera_id}/recipe")
 def change(store: Store, camera_id: int, form: TypedForm) -> Any:
     """One change of the recipe: ``action`` says which, ``index`` which operation."""
-    kept = get_version(store, camera_id, _whole(form.get("version", ""), "version"))
-    recipe, words = changed(recipe_of(kept), form)
-    edit_version(store, kept, checked_order(recipe), words)
+    kept = get_version(store, camera_id, whole_number(form.get("version", ""), "version"))
+    recipe, words = changed_recipe(recipe_of(kept), form)
+    edit_version(store, kept, recipe, words)
     return back_to(camera_id, form.get("station", ""), form.get("to", ""))
-
-
-def changed(recipe: Recipe, form: dict[str, str]) -> tuple[Recipe, str]:
-    """The recipe after one change, and what was changed in a few words. Raises BadInput."""
-    action = form.get("action", "")
-    if action == "add":
-        operation = _operation(form)
-        label = kind_of(operation.code).label
-        return inserted(recipe, operation), f"{label}: {kind_of(operation.code).says(operation.params)}"
-    at = _whole(form.get("index", ""), "operation")
-    if not 0 <= at < len(recipe):
-        raise BadInput("That operation is no longer in the recipe: reload the page.")
-    one, rest = recipe[at], (*recipe[:at], *recipe[at + 1 :])
-    label = kind_of(one.code).label
-    if action == "out":
-        return rest, f"{label} taken out"
-    if action in ("on", "off"):
-        switched = Operation(one.code, one.params, action == "on")
-        return (*recipe[:at], switched, *recipe[at + 1 :]), f"{label} switched {action}"
-    if action in ("up", "down"):
-        to = max(0, min(len(rest), at + (-1 if action == "up" else 1)))
-        return (*rest[:to], one, *rest[to:]), f"{label} moved {action}"
-    if action == "change":
-        fresh = _operation({**form, "code": one.code})
-        return (*recipe[:at], fresh, *recipe[at + 1 :]), f"{label}: {kind_of(one.code).says(fresh.params)}"
-    raise BadInput("That is no change of a recipe: reload the page and try again.")
-
-
-def _operation(form: dict[str, str]) -> Operation:
-    """An operation as a finding's remedy gives it, or as it was typed."""
-    if form.get("operation"):
-        try:
-            remedy = json.loads(form["operation"])
-        except (ValueError, RecursionError) as error:
-            raise BadInput("That remedy cannot be read: reload the page and try again.") from error
-        return recipe_from_document([remedy])[0]
-    kind = kind_of(form.get("code", ""))
-    typed = {f.name: form.get(f"param_{f.name}", "") for f in kind.fields}
-    return kind.operation(typed)
-
-
-def _whole(text: str, what: str) -> int:
-    try:
-        return int(text)
-    except ValueError as error:
-        raise BadInput(f"'{text}' is no number of a {what}: reload the page and try again.") from error
 
 
 @router.post("/{camera_id}/undo")
 def undo(store: Store, camera_id: int, form: TypedForm) -> Any:
-    step_back(store, get_version(store, camera_id, _whole(form.get("version", ""), "version")))
+    step_back(store, get_version(store, camera_id, whole_number(form.get("version", ""), "version")))
     return back_to(camera_id, form.get("station", ""), form.get("to", ""))
 
 
 @router.post("/{camera_id}/redo")
 def redo(store: Store, camera_id: int, form: TypedForm) -> Any:
-    step_on(store, get_version(store, camera_id, _whole(form.get("version", ""), "version")))
+    step_on(store, get_version(store, camera_id, whole_number(form.get("version", ""), "version")))
     return back_to(camera_id, form.get("station", ""), form.get("to", ""))
 
 
@@ -119,7 +70,7 @@ def apply(
 ) -> Any:
     """A saved recipe in the place of this camera's own."""
     kept = get_version(store, camera_id, version)
-    edit_version(store, kept, checked_order(get_recipe(store, name)), f"recipe '{name}' applied")
+    edit_version(store, kept, get_recipe(store, name), f"recipe '{name}' applied")
     return back_to(camera_id, "clean", to)
 
 

@@ -11,20 +11,21 @@ from anaxis.app.derived.derive import Derive, derive, derive_anew, used_version
 from anaxis.app.derived.sphere import (
     ask_for_sphere_maps,
     ask_for_sphere_pictures,
-    carried_back_px,
     frame_settings,
     objects_px,
     plate_of_sphere,
     sphere_of,
 )
 from anaxis.app.plates.plates import get_plate, plates_of
+from anaxis.app.typed_numbers import number_or_none
 from anaxis.core.derive.framed import PLATE_CAMERA
+from anaxis.core.derive.sphere_maps import carried_back_px
 from anaxis.core.errors import BadInput
 from anaxis.store.queries import get_version, track_of
 from anaxis.web.access import needs
 from anaxis.web.drawings.camera import sphere_drawing
 from anaxis.web.own_worker import ensure_worker
-from anaxis.web.pages import Store, TypedForm, drawing_answer, number_or_none, page
+from anaxis.web.pages import Store, TypedForm, drawing_answer, page
 from anaxis.web.screens.derived.routes import to_its_page
 
 router = APIRouter(prefix="/cameras", dependencies=[needs()])

@@ -5,22 +5,21 @@ from __future__ import annotations
 from dataclasses import fields
 from typing import Annotated, Any
 
-import numpy as np
 from fastapi import APIRouter, File, Form, Request, UploadFile
 from fastapi.responses import RedirectResponse, Response
 
+from anaxis.app.cameras.lens import place_of
 from anaxis.app.context import Context
+from anaxis.app.deliveries.marks import marks_in_still
 from anaxis.app.deliveries.renders import check_render
 from anaxis.app.deliveries.stills import compare_stills, require_picture
 from anaxis.app.plates.plates import get_plate
-from anaxis.core.camera.projection import projection_as_shot, projection_of
 from anaxis.diagnosis.stills import Between
 from anaxis.formats import check_size
-from anaxis.store.models import Still, Version
-from anaxis.store.queries import NotFound, found, get_version, picture_of_version, track_of
+from anaxis.store.models import Still
+from anaxis.store.queries import NotFound, found, get_version, track_of
 from anaxis.web.access import needs
 from anaxis.web.pages import Store, name_of_upload, page
-from anaxis.web.screens.lens.routes import place_of
 from anaxis.web.stations import stations_of
 
 router = APIRouter(dependencies=[needs()])
@@ -73,29 +72,9 @@ def shown(request: Request, store: Store, number: int) -> Any:
     found = Between(**{f.name: row.measured[f.name] for f in fields(Between)})
     return page(
         request, "stills/index.html", row=row, version=version, camera=version.camera, shot=version.camera.shot, found=found, size=size,
-        stations=stations_of(store, version), open_station="prove", marks=_marks(version, row.frame, size, row.measured.get("render", False)),
+        stations=stations_of(store, version), open_station="prove", marks=marks_in_still(version, row.frame, size, row.measured.get("render", False)),
         checks=row.measured.get("checks", []), apart_px=found.apart_px(size["width_px"], size["height_px"]) if row.measured.get("render") else None,
     )  # fmt: skip
-
-
-def _marks(
-    version: Version, frame: float, size: dict[str, int], as_shot: bool = False
-) -> list[tuple[str, float, float]]:
-    """Where the landmarks should be seen in the picture, in its own pixels."""
-    track, landmarks, _ = track_of(version)
-    picture, marks = picture_of_version(version), landmarks.shown()
-    if not marks.names:
-        return []
-    at = place_of(track, str(frame))
-    place = marks.position_m[at if len(marks.position_m) > 1 else 0][None]
-    sees = (projection_as_shot if as_shot else projection_of)(track.take(np.array([at])), picture.image, picture.fit)
-    seen, depth = sees.project(place)
-    across, down = size["width_px"] / picture.image.width_px, size["height_px"] / picture.image.height_px
-    return [
-        (name, float(seen[0, k, 0]) * across, float(seen[0, k, 1]) * down)
-        for k, name in enumerate(marks.names)
-        if depth[0, k] > 1e-3 and np.abs(seen[0, k]).max() < 1e6
-    ]
 
 
 @router.get("/stills/{number}/{side}.png")

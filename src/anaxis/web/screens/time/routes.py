@@ -6,20 +6,20 @@ from typing import Annotated, Any
 
 from fastapi import APIRouter, Form, Query, Request
 
-from anaxis.app.cameras.edit import edit_version
+from anaxis.app.cameras.edit import add_operations
+from anaxis.app.typed_numbers import number_or_none
 from anaxis.core.camera.track import Track
 from anaxis.core.errors import BadInput
-from anaxis.core.motion.cuts import cuts_of, found_cuts
 from anaxis.core.recipe.model import Operation
-from anaxis.core.recipe.replay import inserted
 from anaxis.core.time.rates import format_frame, parse_rate
 from anaxis.formats.editorial.timecodes import can_drop, frame_of_timecode, timecode_of
+from anaxis.library.cuts import cuts_noted
 from anaxis.library.made import retimed
 from anaxis.store.models import Shot, Version
-from anaxis.store.queries import get_version, picture_of_version, recipe_of, track_of
+from anaxis.store.queries import get_version, picture_of_version, track_of
 from anaxis.web.access import needs
 from anaxis.web.drawings.rulers import rulers_svg, spans_of
-from anaxis.web.pages import Store, number_or_none, page
+from anaxis.web.pages import Store, page
 from anaxis.web.screens.recipe.routes import back_to
 
 router = APIRouter(prefix="/cameras", dependencies=[needs()])
@@ -56,7 +56,7 @@ def first_frame(
     words = f"Renumber: from {format_frame(number)}"
     if track.frames[0] < 0 <= number:
         words += f" (it began before frame 0, at {format_frame(track.frames[0])})"
-    edit_version(store, kept, inserted(recipe_of(kept), Operation("renumber", {"first": number})), words)
+    add_operations(store, kept, [Operation("renumber", {"first": number})], words)
     return back_to(camera_id, "time", to)
 
 
@@ -78,15 +78,13 @@ def time_context(version: Version, track: Track) -> dict[str, Any]:
     codes = [("Timecode", [timecode_of(f, track.rate) for f in ends])]
     if can_drop(track.rate):
         codes = [("Non-drop", codes[0][1]), ("Drop-frame", [timecode_of(f, track.rate, True) for f in ends])]
-    found = set(found_cuts(track).tolist())
-    denied = [] if track.marked is None else [i for i, m in enumerate(track.marked.tolist()) if m < 0 and i in found]
-    cuts = [(float(track.frames[i]), "found" if i in found else "marked") for i in cuts_of(track).tolist()]
+    cuts, denied = cuts_noted(track)
     return {
         "rates": RATES,
         "timecodes": [(label, ends) for label, ends in codes if all(ends)],
         "cuts": cuts[:20],
         "more_cuts": max(0, len(cuts) - 20),
-        "denied_cuts": [float(track.frames[i]) for i in denied],
+        "denied_cuts": denied,
         "rulers": rulers_svg(spans_of(track, track.rate), _expected(version.camera.shot)),
         "resampling": None,
     }
