@@ -30,7 +30,7 @@ from anaxis.simulated.client import PackageLine
 from anaxis.simulated.made_up import scene_document
 from anaxis.simulated.scene import SimulatedScene
 from anaxis.store.database import connect, migrate
-from anaxis.store.exchange import Shared
+from anaxis.store.exchange import RemoteCamera
 from anaxis.store.local_postgres import LocalPostgres
 from anaxis.store.models import Show
 from sizes import sized
@@ -79,7 +79,7 @@ async def _send(folder: Path, frames: int, token: str, engine: Engine, count: in
 def _linked(engine: Engine) -> None:
     while True:
         with Context(engine, LOCAL) as store, store.begin():
-            known = {s.party.name: s.id for s in store.execute(select(Shared)).unique().scalars() if s.known}
+            known = {s.client.name: s.id for s in store.execute(select(RemoteCamera)).unique().scalars() if s.known}
             if len(known) == 2:
                 link(
                     store,

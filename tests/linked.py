@@ -24,7 +24,7 @@ from anaxis.simulated import space
 from anaxis.simulated.client import PackageLine
 from anaxis.simulated.made_up import scene_document
 from anaxis.simulated.scene import SimulatedScene
-from anaxis.store.exchange import Shared
+from anaxis.store.exchange import RemoteCamera
 from anaxis.store.models import Show
 
 Array = np.ndarray[Any, np.dtype[np.float64]]
@@ -162,18 +162,20 @@ def shown(engine: Engine, name: str = "The Tidewright") -> int:
         return row.id
 
 
-def shared_ids(engine: Engine) -> dict[str, int]:
+def remote_ids(engine: Engine) -> dict[str, int]:
     """The cameras whose frames are known here, by package and camera."""
     with Context(engine, LOCAL) as store:
-        return {s.called: s.id for s in store.execute(select(Shared)).unique().scalars() if s.known}
+        return {s.called: s.id for s in store.execute(select(RemoteCamera)).unique().scalars() if s.known}
 
 
 def quiet(engine: Engine) -> bool:
     """Whether nothing is on its way to anybody."""
-    from anaxis.store.exchange import SharedChange
+    from anaxis.store.exchange import CameraChange
 
     with Context(engine, LOCAL) as store:
-        open_ones = select(SharedChange.id).where(SharedChange.way == "out", SharedChange.acknowledged_at.is_(None))
+        open_ones = select(CameraChange.id).where(
+            CameraChange.direction == "out", CameraChange.acknowledged_at.is_(None)
+        )
         return store.execute(open_ones.limit(1)).first() is None
 
 

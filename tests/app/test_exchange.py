@@ -19,12 +19,12 @@ from anaxis.app.deliveries.deliver import deliver_version
 from anaxis.app.exchange.across import Across, write_across
 from anaxis.app.exchange.cells import FramePatch, cells_of_values
 from anaxis.app.exchange.changes import MissingChange, take_change
+from anaxis.app.exchange.clients import choose, enter, heard_of, take_scene
 from anaxis.app.exchange.links import LinkAsked, link, passed, settle, stop
 from anaxis.app.exchange.messages import Change, Hello, SceneMessage, read_message, schema
-from anaxis.app.exchange.parties import choose, enter, heard_of, take_scene
 from anaxis.app.exchange.passing import Replaced
 from anaxis.app.exchange.retention import clear_changes
-from anaxis.app.exchange.sides import held_by, held_with_effect
+from anaxis.app.exchange.sides import held_by, held_with_sequence
 from anaxis.app.exchange.takes import Pull, Push, due_moments, keep_moment, planned_push, pull, push
 from anaxis.app.exchange.together import together
 from anaxis.app.history import Of, entries
@@ -36,10 +36,10 @@ from anaxis.packages import shipped_profiles
 from anaxis.packages.package_values import own_rows
 from anaxis.simulated import space
 from anaxis.simulated.scene import SimulatedCamera, rows_of
-from anaxis.store.exchange import Clash, Link, Party, Shared, SharedChange
+from anaxis.store.exchange import CameraChange, Clash, Client, Link, RemoteCamera
 from anaxis.store.models import Version
 from anaxis.store.queries import track_of
-from linked import Side, apart_px, loop, pixels, quiet, random_profile, shared_ids, shown, until
+from linked import Side, apart_px, loop, pixels, quiet, random_profile, remote_ids, shown, until
 from pages import Server
 
 A = shipped_profiles()["zup-rh-m"].model_dump(mode="json")
@@ -71,8 +71,8 @@ class Two:
         )
         self.a.begin()
         self.b.begin()
-        await until(lambda: len(shared_ids(self.engine)) == 2)
-        self.ids = shared_ids(self.engine)
+        await until(lambda: len(remote_ids(self.engine)) == 2)
+        self.ids = remote_ids(self.engine)
         await scenario(self)
         await self.a.end()
         await self.b.end()
@@ -157,12 +157,12 @@ def test_what_both_changed_waits_for_a_person_and_what_one_changed_does_not(two:
         assert two.b.row(4, "position") == [-50.0, 60.0, 70.0] and two.b.row(5, "position") == pytest.approx(
             [150, -250, 350]
         )
-        keep = "sent" if clash.shared.party.name == "engine" else "here"
+        keep = "sent" if clash.remote.client.name == "engine" else "here"
         two.store(lambda s: settle(s, s.get_one(Clash, clash.id), keep))
         await two.settled()
         assert two.b.row(4, "position") == pytest.approx([150, -250, 350]) and two.apart() < 1e-6
         said = two.store(lambda s: [(e.action, e.said) for e in entries(s, Of(show=two.show))])
-        assert ("settle a clash", f"{clash.shared.called}: animation sluice_cam's is kept") in said and "link" in dict(
+        assert ("settle a clash", f"{clash.remote.called}: animation sluice_cam's is kept") in said and "link" in dict(
             said
         )
         with pytest.raises(BadInput, match="settled this already"):
@@ -221,7 +221,7 @@ def test_pulled_worked_on_and_written_back_by_channel(two: Two) -> None:
 
     async def scenario(two: Two) -> None:
         a = next(i for n, i in two.ids.items() if n.startswith("animation"))
-        version = two.store(lambda s: pull(s, s.get_one(Shared, a), Pull(shot="TW_900")).id)
+        version = two.store(lambda s: pull(s, s.get_one(RemoteCamera, a), Pull(shot="TW_900")).id)
         lens = two.a.row(2, "lens")
         await two.a.set(2, lens=[50.0, *lens[1:]], focus=[12.5])
         await two.settled()
@@ -236,11 +236,15 @@ def test_pulled_worked_on_and_written_back_by_channel(two: Two) -> None:
         edited = two.store(worked)
         plan = two.store(
             lambda s: planned_push(
-                s, s.get_one(Version, edited), s.get_one(Shared, a), s.get_one(Shared, a).party, tuple(EVERY)
+                s,
+                s.get_one(Version, edited),
+                s.get_one(RemoteCamera, a),
+                s.get_one(RemoteCamera, a).client,
+                tuple(EVERY),
             )
         )
         assert plan.groups == ["position"] and not plan.whole and not plan.both and plan.since is not None
-        two.store(lambda s: push(s, s.get_one(Version, edited), Push(shared=a)))
+        two.store(lambda s: push(s, s.get_one(Version, edited), Push(remote=a)))
         await two.settled()
         moved = two.a.camera.rows - track_rows
         np.testing.assert_allclose(moved[:, 2], 0.25, atol=1e-9)  # up is its Z
@@ -250,10 +254,10 @@ def test_pulled_worked_on_and_written_back_by_channel(two: Two) -> None:
         await two.a.set(3, position=[9.0, 9.0, 9.0])
         await two.settled()
         with pytest.raises(BadInput, match="has changed 24 of these frames"):
-            two.store(lambda s: push(s, s.get_one(Version, edited), Push(shared=a)))
+            two.store(lambda s: push(s, s.get_one(Version, edited), Push(remote=a)))
         with pytest.raises(BadInput, match="Nothing is to be written"):
-            two.store(lambda s: push(s, s.get_one(Version, version), Push(shared=a, groups=["stop"])))
-        two.store(lambda s: push(s, s.get_one(Version, edited), Push(shared=a, both="ours")))
+            two.store(lambda s: push(s, s.get_one(Version, version), Push(remote=a, groups=["stop"])))
+        two.store(lambda s: push(s, s.get_one(Version, edited), Push(remote=a, both="ours")))
         await two.settled()
         assert two.a.row(3, "position")[2] == pytest.approx(track_rows[3, 2] + 0.25)
 
@@ -269,22 +273,22 @@ def test_a_retimed_version_written_back_replaces_the_frames_and_keeps_their_lens
 
     async def scenario(two: Two) -> None:
         a = next(i for n, i in two.ids.items() if n.startswith("animation"))
-        version = two.store(lambda s: pull(s, s.get_one(Shared, a), Pull(shot="TW_900")).id)
+        version = two.store(lambda s: pull(s, s.get_one(RemoteCamera, a), Pull(shot="TW_900")).id)
         lens, place = two.a.row(0, "lens"), two.a.row(0, "position")
         await two.a.set(0, lens=[77.0, *lens[1:]])
         await two.settled()
         recipe = (Operation("rate", {"rate": "48", "keep": "time"}),)
         edited = two.store(lambda s: edit_version(s, s.get_one(Version, version), recipe, "retimed").id)
         with pytest.raises(BadInput, match="has changed 48 of these frames"):
-            two.store(lambda s: push(s, s.get_one(Version, edited), Push(shared=a, groups=["rotation"])))
-        two.store(lambda s: push(s, s.get_one(Version, edited), Push(shared=a, groups=["rotation"], both="ours")))
+            two.store(lambda s: push(s, s.get_one(Version, edited), Push(remote=a, groups=["rotation"])))
+        two.store(lambda s: push(s, s.get_one(Version, edited), Push(remote=a, groups=["rotation"], both="ours")))
         await two.settled()
         camera = two.a.camera
         assert len(camera.frames) == 48 and camera.rate == "48/1" and two.a.row(0, "lens")[0] == 77.0
         assert two.a.row(0, "position") == pytest.approx(place, abs=1e-9), "theirs, and not shifted by its habit"
-        held = two.store(lambda s: held_by(s, s.get_one(Shared, a)))
+        held = two.store(lambda s: held_by(s, s.get_one(RemoteCamera, a)))
         np.testing.assert_array_equal(held.rows, camera.rows)
-        await until(lambda: two.store(lambda s: s.get_one(Shared, a).rate) == "48/1")
+        await until(lambda: two.store(lambda s: s.get_one(RemoteCamera, a).rate) == "48/1")
 
     two.run(scenario)
 
@@ -292,16 +296,16 @@ def test_a_retimed_version_written_back_replaces_the_frames_and_keeps_their_lens
 def test_a_camera_here_goes_to_a_package_as_a_new_one_and_matches(two: Two) -> None:
     async def scenario(two: Two) -> None:
         a = next(i for n, i in two.ids.items() if n.startswith("animation"))
-        version = two.store(lambda s: pull(s, s.get_one(Shared, a), Pull(shot="TW_900", camera="pulled")).id)
-        b = two.store(lambda s: s.execute(select(Party.id).where(Party.name == "engine")).scalar_one())
-        new = two.store(lambda s: push(s, s.get_one(Version, version), Push(party=b)).id)
+        version = two.store(lambda s: pull(s, s.get_one(RemoteCamera, a), Pull(shot="TW_900", camera="pulled")).id)
+        b = two.store(lambda s: s.execute(select(Client.id).where(Client.name == "engine")).scalar_one())
+        new = two.store(lambda s: push(s, s.get_one(Version, version), Push(client=b)).id)
         await two.settled()
-        key = two.store(lambda s: s.get_one(Shared, new).key)
+        key = two.store(lambda s: s.get_one(RemoteCamera, new).key)
         held = two.b.scene.cameras[key]
         # sent a frame early, for this package shows everything one late
         assert held.frames.tolist() == two.a.camera.frames.tolist() and held.name == "TW_900 pulled"
         assert apart_px(A, two.a.camera.rows, B, held.rows) < 1e-6
-        seen = two.store(lambda s: held_by(s, s.get_one(Shared, new)))
+        seen = two.store(lambda s: held_by(s, s.get_one(RemoteCamera, new)))
         assert seen.frames.tolist() == held.frames.tolist() and (seen.rows == held.rows).all()
         # what is kept here is proved and delivered as any other version is
         done = two.store(
@@ -338,7 +342,7 @@ def test_versions_at_a_links_moments(two: Two) -> None:
         number = await two.linked(both_ways=True, every_s=1)
         with pytest.raises(BadInput, match="Pull animation sluice_cam once first"):
             two.store(lambda s: keep_moment(s, s.get_one(Link, number), "by hand"))
-        first = two.store(lambda s: pull(s, s.get_one(Shared, a), Pull(shot="TW_900")).camera_id)
+        first = two.store(lambda s: pull(s, s.get_one(RemoteCamera, a), Pull(shot="TW_900")).camera_id)
 
         def takes() -> int:
             with Context(two.engine, LOCAL) as store:
@@ -349,7 +353,7 @@ def test_versions_at_a_links_moments(two: Two) -> None:
 
         def all_kept(store: Context) -> bool:
             row = store.get_one(Link, number)
-            return takes() >= 2 and row.moment_effect == held_with_effect(store, row.first)[0]
+            return takes() >= 2 and row.moment_sequence == held_with_sequence(store, row.first)[0]
 
         await until(lambda: two.store(all_kept))
         kept = takes()
@@ -378,10 +382,13 @@ def test_links_between_packages_that_nobody_has_shipped(
             await side.set(3 * k, position=row[:3].tolist(), rotation=row[3:6].tolist())
             await two.settled()
         assert two.apart() < 1e-5
-        shared = [two.store(lambda s, i=i: s.get_one(Shared, i)) for i in two.ids.values()]  # type: ignore[misc]
+        remote = [two.store(lambda s, i=i: s.get_one(RemoteCamera, i)) for i in two.ids.values()]  # type: ignore[misc]
         found = two.store(
             lambda s: together(
-                s, s.get_one(Shared, shared[0].id), s.get_one(Shared, shared[1].id), shared[1].first - shared[0].first
+                s,
+                s.get_one(RemoteCamera, remote[0].id),
+                s.get_one(RemoteCamera, remote[1].id),
+                remote[1].first - remote[0].first,
             )
         )
         assert found.deviation_px.max() < 1e-5 and not found.beside
@@ -402,7 +409,10 @@ def test_what_cannot_be_made_up_for_is_seen(server: Server, engine: Engine, data
         a, b = two.ids.values()
         found = two.store(
             lambda s: together(
-                s, s.get_one(Shared, a), s.get_one(Shared, b), s.get_one(Shared, b).first - s.get_one(Shared, a).first
+                s,
+                s.get_one(RemoteCamera, a),
+                s.get_one(RemoteCamera, b),
+                s.get_one(RemoteCamera, b).first - s.get_one(RemoteCamera, a).first,
             )
         )
         assert (
@@ -429,12 +439,12 @@ def test_ordinary_shots_pulled_and_pushed(server: Server, engine: Engine, databa
                 name, name, f"{shot.rate}/1", shot.width_px, shot.height_px, 1.0, shot.frames.astype(float), rows
             )
         await two.a.line.tell_scene()
-        await until(lambda: len(shared_ids(two.engine)) == len(made) + 2, 60)
-        ids = shared_ids(two.engine)
-        b = two.store(lambda s: s.execute(select(Party.id).where(Party.name == "engine")).scalar_one())
+        await until(lambda: len(remote_ids(two.engine)) == len(made) + 2, 60)
+        ids = remote_ids(two.engine)
+        b = two.store(lambda s: s.execute(select(Client.id).where(Client.name == "engine")).scalar_one())
         for name in made:
             source = ids[f"animation {name}"]
-            await asyncio.to_thread(two.store, lambda s, i=source: write_across(s, Across(source=i, party=b)))  # type: ignore[misc]
+            await asyncio.to_thread(two.store, lambda s, i=source: write_across(s, Across(source=i, client=b)))  # type: ignore[misc]
         await two.settled()
         for name, shot in made.items():
             held = next(c for c in two.b.scene.cameras.values() if c.name == name)
@@ -445,7 +455,7 @@ def test_ordinary_shots_pulled_and_pushed(server: Server, engine: Engine, databa
             assert np.abs(seen - ordinary.pixels(shot, shot.frames[some], points)[0]).max() < 1e-5, name
             version = await asyncio.to_thread(
                 two.store,
-                lambda s, i=ids[f"animation {name}"], n=name: pull(s, s.get_one(Shared, i), Pull(shot=n)).id,  # type: ignore[misc]
+                lambda s, i=ids[f"animation {name}"], n=name: pull(s, s.get_one(RemoteCamera, i), Pull(shot=n)).id,  # type: ignore[misc]
             )
             track = two.store(lambda s, v=version: track_of(s.get_one(Version, v))[0])  # type: ignore[misc]
             place, turn, focal = shot.at(track.frames)
@@ -462,14 +472,14 @@ def test_old_changes_go_and_what_is_held_stays(two: Two) -> None:
         for k in range(5):
             await two.a.set(k, position=[float(k), 1.0, 2.0])
         await two.settled()
-        held = [two.store(lambda s, i=i: held_by(s, s.get_one(Shared, i)).rows) for i in two.ids.values()]  # type: ignore[misc]
+        held = [two.store(lambda s, i=i: held_by(s, s.get_one(RemoteCamera, i)).rows) for i in two.ids.values()]  # type: ignore[misc]
         assert clear_changes(two.engine, 1) == 0
         with two.engine.begin() as connection:
             connection.execute(text("UPDATE exchange_changes SET created_at = created_at - interval '3 days'"))
         assert clear_changes(two.engine, 1) >= 10
-        assert two.store(lambda s: s.execute(select(SharedChange)).first()) is None
+        assert two.store(lambda s: s.execute(select(CameraChange)).first()) is None
         for i, rows in zip(two.ids.values(), held, strict=True):
-            np.testing.assert_array_equal(two.store(lambda s, i=i: held_by(s, s.get_one(Shared, i)).rows), rows)  # type: ignore[misc]
+            np.testing.assert_array_equal(two.store(lambda s, i=i: held_by(s, s.get_one(RemoteCamera, i)).rows), rows)  # type: ignore[misc]
         await two.b.set(9, position=[900.0, 0.0, 0.0])
         await two.settled()
         assert two.apart() < 1e-6 and two.store(lambda s: passed(s, s.get_one(Link, number))).through == 1
@@ -481,7 +491,7 @@ def test_old_changes_go_and_what_is_held_stays(two: Two) -> None:
 
 
 @pytest.fixture
-def party(engine: Engine) -> Iterator[tuple[Context, Party]]:
+def client(engine: Engine) -> Iterator[tuple[Context, Client]]:
     shown(engine)
     with Context(engine, LOCAL, expire_on_commit=False) as store:
         row = enter(store, hello())
@@ -514,8 +524,8 @@ def whole(number: int, **more: Any) -> tuple[Change, FramePatch]:
     return message, cells_of_values([1.0, 2.0], values, "here")  # type: ignore[arg-type]
 
 
-def test_numbers_are_taken_once_in_order_of_the_connection_that_counts(party: tuple[Context, Party]) -> None:
-    store, row = party
+def test_numbers_are_taken_once_in_order_of_the_connection_that_counts(client: tuple[Context, Client]) -> None:
+    store, row = client
     assert take_change(store, row.id, row.connection, *whole(1)) is True
     assert take_change(store, row.id, row.connection, *whole(1)) is False
     with pytest.raises(MissingChange, match="where 2 was next"):
@@ -531,15 +541,15 @@ def test_numbers_are_taken_once_in_order_of_the_connection_that_counts(party: tu
     ):
         with pytest.raises(Replaced):
             said()
-    assert row.selected is None and row.said == "" and store.execute(select(Shared)).scalar_one().gone_at is None
-    assert len(store.execute(select(SharedChange)).all()) == 1
+    assert row.selected is None and row.said == "" and store.execute(select(RemoteCamera)).scalar_one().gone_at is None
+    assert len(store.execute(select(CameraChange)).all()) == 1
     with pytest.raises(BadInput, match="an older copy"):
         enter(store, hello(last=0))
     with pytest.raises(BadInput, match="server's store is an older copy"):
         enter(store, hello(last=1, have=5))
     with pytest.raises(BadInput, match="no show 'Elsewhere'"):
         enter(store, hello(show="Elsewhere", last=1))
-    assert held_by(store, store.execute(select(Shared)).scalar_one()).frames.tolist() == [1.0, 2.0]
+    assert held_by(store, store.execute(select(RemoteCamera)).scalar_one()).frames.tolist() == [1.0, 2.0]
 
 
 @pytest.mark.parametrize(

@@ -28,12 +28,12 @@ from anaxis.app.roles import LOCAL, Role
 from anaxis.packages import shipped_profiles
 from anaxis.program import anaxis_command
 from anaxis.simulated.tracker import Device, Tracker, walk
-from anaxis.store.exchange import Party, Recording, RecordingBlock
+from anaxis.store.exchange import Client, Recording, RecordingBlock
 from anaxis.store.local_postgres import free_port
 from anaxis.store.models import Show, Version
 from anaxis.store.people import Token
 from anaxis.store.queries import track_of
-from linked import loop, quiet, shared_ids, shown
+from linked import loop, quiet, remote_ids, shown
 from linked import until as until_async
 from pages import Server, Visitor, fits, ink, ready, take_in, until
 from test_live_cut import Proxy, wait
@@ -81,7 +81,7 @@ def test_two_packages_side_by_side_linked_and_worked_on(
         package(tmp_path, site, "animation", "--profile", "zup-rh-m", "--first", "1001") as first,
         package(tmp_path, site, "engine", "--profile", "zup-lh-cm", "--habits", habit, "--cameras", "2") as second,
     ):
-        wait(lambda: len(shared_ids(engine)) == 3)
+        wait(lambda: len(remote_ids(engine)) == 3)
         page.goto(f"/shows/{show}/live")
         ready(page)
         expect(page.locator("#answer strong")).to_have_text("Same frame for frame")
@@ -150,7 +150,7 @@ def test_what_both_changed_is_shown_and_chosen(page: Page, site: str, engine: En
         package(tmp_path, site, "animation", "--profile", "zup-rh-m") as first,
         package(tmp_path, site, "engine", "--profile", "yup-lh-cm") as second,
     ):
-        wait(lambda: len(shared_ids(engine)) == 2)
+        wait(lambda: len(remote_ids(engine)) == 2)
         page.goto(f"/shows/{show}/live")
         page.get_by_label("Way").select_option("both")
         page.locator(".linking").get_by_label(re.compile("frame for frame")).check()
@@ -200,8 +200,8 @@ def test_a_tracker_is_recorded_through_a_cut_and_becomes_a_take(site: str, engin
         await until_async(lambda: tracker.line.state == "connected")
         with Visitor(base_url=site, timeout=60) as client:
             post: Callable[..., Any] = lambda *a, **k: asyncio.to_thread(client.post, *a, **k)  # noqa: E731
-            party = Context(engine, LOCAL).execute(select(Party.id)).scalar_one()
-            assert (await post(f"/parties/{party}/record", data={"name": "walk"})).status_code == 303
+            tracker_id = Context(engine, LOCAL).execute(select(Client.id)).scalar_one()
+            assert (await post(f"/clients/{tracker_id}/record", data={"name": "walk"})).status_code == 303
             await until_async(lambda: tracker.recording is not None)
             await asyncio.sleep(1.2)
             await asyncio.to_thread(proxy.drop, 1.0)  # what is measured meanwhile is sent later

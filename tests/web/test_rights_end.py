@@ -22,7 +22,7 @@ from anaxis.app.people.sign_in import accept, sign_out_everywhere
 from anaxis.app.people.tokens import new_token, revoke
 from anaxis.app.roles import LOCAL, Role
 from anaxis.packages import shipped_profiles
-from anaxis.store.exchange import Party, Shared, SharedChange
+from anaxis.store.exchange import CameraChange, Client, RemoteCamera
 from anaxis.store.models import Job, Show
 from anaxis.store.people import Person, Token
 from linked import shown
@@ -52,7 +52,7 @@ class Connected:
         self.number = 0
         assert self.change(replaces=True, answers_pull=True)
         with Context(engine, LOCAL) as store:
-            self.camera = store.execute(select(Shared.id)).scalar_one()
+            self.camera = store.execute(select(RemoteCamera.id)).scalar_one()
 
     def token_of(self, person: int) -> tuple[int, str]:
         with Context(self.engine, LOCAL) as store, store.begin():
@@ -102,11 +102,11 @@ class Connected:
     def is_there(self) -> bool:
         """Whether the server takes the package for connected."""
         with Context(self.engine, LOCAL) as store:
-            return store.execute(select(Party.connection)).scalar_one() is not None
+            return store.execute(select(Client.connection)).scalar_one() is not None
 
     def kept(self) -> int:
         with Context(self.engine, LOCAL) as store:
-            return len(store.execute(select(SharedChange.id)).all())
+            return len(store.execute(select(CameraChange.id)).all())
 
 
 @pytest.fixture

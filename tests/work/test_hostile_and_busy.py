@@ -154,14 +154,14 @@ def test_many_keep_one_name_at_once_and_many_save_one_package(
         assert list(numbers) == list(range(1, answers.count(303) + 1))
     from anaxis.packages import shipped_profiles
 
-    document = shipped_profiles()["zup-lh-cm"].model_dump(mode="json") | {"key": "shared", "label": "Shared"}
+    document = shipped_profiles()["zup-lh-cm"].model_dump(mode="json") | {"key": "remote", "label": "RemoteCamera"}
 
     def save(i: int) -> None:
         from anaxis.packages.model import profile_from_dict
         from anaxis.store.keep import keep_package
 
         with Context(engine, LOCAL) as store, store.begin():
-            keep_package(store, profile_from_dict(document | {"label": f"Shared {i}"}, "x"), f"by {i}")
+            keep_package(store, profile_from_dict(document | {"label": f"RemoteCamera {i}"}, "x"), f"by {i}")
             time.sleep(0.02)
 
     with ThreadPoolExecutor(8) as pool:
@@ -169,7 +169,7 @@ def test_many_keep_one_name_at_once_and_many_save_one_package(
     with Context(engine, LOCAL) as store:
         from anaxis.store.packages import versions_of
 
-        assert [p.number for p in versions_of(store, "shared")] == list(range(16, 0, -1))
+        assert [p.number for p in versions_of(store, "remote")] == list(range(16, 0, -1))
 
 
 def test_a_change_from_an_old_page_is_told_so(site: str, engine: Engine, demo_files: dict[str, Path]) -> None:

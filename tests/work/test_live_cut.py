@@ -32,11 +32,11 @@ from anaxis.app.roles import LOCAL, Role
 from anaxis.program import anaxis_command
 from anaxis.simulated import space
 from anaxis.simulated.scene import SimulatedScene
-from anaxis.store.exchange import Party, SharedChange
+from anaxis.store.exchange import CameraChange, Client
 from anaxis.store.local_postgres import free_port
 from anaxis.store.models import Show
 from lanes import sized
-from linked import apart_px, quiet, random_profile, shared_ids, shown
+from linked import apart_px, quiet, random_profile, remote_ids, shown
 
 CHANGES, FRAMES, CUTS = sized(1000, 100), 30, sized(10, 3)
 
@@ -196,9 +196,9 @@ def test_a_thousand_changes_while_everything_goes_now_and_then(
     with Context(engine, LOCAL) as store, store.begin():
         token, _ = new_token(store, add_person(store, "td", Role.ADMINISTRATOR), "packages", Role.ARTIST, 2)
     with running(tmp_path, database_url, token, profiles) as (server, proxy, packages):
-        wait(lambda: len(shared_ids(engine)) == 2)
+        wait(lambda: len(remote_ids(engine)) == 2)
         with Context(engine, LOCAL) as store, store.begin():
-            ids = {n.split()[0]: i for n, i in shared_ids(engine).items()}
+            ids = {n.split()[0]: i for n, i in remote_ids(engine).items()}
             link(store, LinkAsked(first=ids["first"], second=ids["second"], both_ways=True))
         wait(lambda: quiet(engine))
         begun = {p.name: int(p.state()["last"]) for p in packages}
@@ -246,21 +246,21 @@ def test_a_thousand_changes_while_everything_goes_now_and_then(
     # None lost, none twice: each change of a side is there once, in order, and each that was sent is in force once.
     assert settled > 0 and sum(last[n]["last"] - begun[n] for n in begun) >= CHANGES
     with Context(engine, LOCAL) as store:
-        for party in store.execute(select(Party)).scalars():
+        for client in store.execute(select(Client)).scalars():
             heard = store.execute(
-                select(SharedChange.number, SharedChange.said)
-                .where(SharedChange.party_id == party.id, SharedChange.way == "in")
-                .order_by(SharedChange.number)
+                select(CameraChange.number, CameraChange.said)
+                .where(CameraChange.client_id == client.id, CameraChange.direction == "in")
+                .order_by(CameraChange.number)
             ).all()
-            assert [r.number for r in heard] == list(range(1, last[party.name]["last"] + 1)) and not any(
+            assert [r.number for r in heard] == list(range(1, last[client.name]["last"] + 1)) and not any(
                 r.said for r in heard
             )
             sent = store.execute(
-                select(func.count(), func.count(SharedChange.effect.distinct()), func.max(SharedChange.number)).where(
-                    SharedChange.party_id == party.id, SharedChange.way == "out"
+                select(func.count(), func.count(CameraChange.sequence.distinct()), func.max(CameraChange.number)).where(
+                    CameraChange.client_id == client.id, CameraChange.direction == "out"
                 )
             ).one()
-            assert sent[0] == sent[1] == sent[2] == last[party.name]["have"]
+            assert sent[0] == sent[1] == sent[2] == last[client.name]["have"]
     # Both sides are equal, by an oracle that reads their own files; and what one side alone changed is as it left it.
     scenes = [SimulatedScene.opened(tmp_path / f"{p.name}.json") for p in packages]
     a, b = (s.cameras["cam1"] for s in scenes)

@@ -14,7 +14,7 @@ from sqlalchemy import ColumnElement, Select, and_, func, or_, select, true
 from anaxis.app.context import Context
 from anaxis.app.roles import Role
 from anaxis.formats.text_cells import text_cell
-from anaxis.store.exchange import Clash, Link, Party, Recording, Shared
+from anaxis.store.exchange import Clash, Client, Link, Recording, RemoteCamera
 from anaxis.store.hooks import Webhook
 from anaxis.store.media import MediaRootShow
 from anaxis.store.models import Base, Camera, Delivery, HistoryEntry, Package, Plate, Shot, Show, Version
@@ -128,11 +128,11 @@ def _below(of: Of) -> ColumnElement[bool]:
     tables = {Camera: cameras, Shot: shots, Version: versions, Delivery: deliveries, Plate: plates}
     asked = [and_(HistoryEntry.kind == t.__tablename__, HistoryEntry.about_id.in_(ids)) for t, ids in tables.items()]
     if of.show is not None and of.shot is None and of.camera is None:
-        parties = select(Party.id).where(Party.show_id == of.show)
+        clients = select(Client.id).where(Client.show_id == of.show)
         live: dict[type[Base], Any] = {
-            t: select(t.id).where(t.show_id == of.show) for t in (Party, Link, Clash, Recording)
+            t: select(t.id).where(t.show_id == of.show) for t in (Client, Link, Clash, Recording)
         }
-        live[Shared] = select(Shared.id).where(Shared.party_id.in_(parties))
+        live[RemoteCamera] = select(RemoteCamera.id).where(RemoteCamera.client_id.in_(clients))
         live[Show] = [of.show]
         asked += [and_(HistoryEntry.kind == t.__tablename__, HistoryEntry.about_id.in_(ids)) for t, ids in live.items()]
     return or_(*asked)

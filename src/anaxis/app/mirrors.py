@@ -10,7 +10,7 @@ V = TypeVar("V")
 
 
 class Mirrors(Generic[V]):
-    """The newest value of at most ``most`` rows, each with the effect (a number that only rises) that it is of."""
+    """The newest value of at most ``most`` rows, each with the sequence (a number that only rises) that it is of."""
 
     def __init__(self, most: int = 64) -> None:
         self._values: OrderedDict[int, tuple[int, V]] = OrderedDict()
@@ -20,11 +20,11 @@ class Mirrors(Generic[V]):
         with self._lock:
             return self._values.get(number)
 
-    def put(self, number: int, effect: int, value: V) -> None:
+    def put(self, number: int, sequence: int, value: V) -> None:
         with self._lock:
             known = self._values.get(number)
-            if known is None or known[0] < effect:
-                self._values[number] = (effect, value)
+            if known is None or known[0] < sequence:
+                self._values[number] = (sequence, value)
                 self._values.move_to_end(number)
             while len(self._values) > self._most:
                 self._values.popitem(last=False)

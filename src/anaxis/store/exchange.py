@@ -1,7 +1,7 @@
 """Tables of the exchange: who is connected, what they hold, every change in both ways, links, clashes, recordings.
 
 A change is a row before it is acknowledged. What a side holds is its last snapshot and the rows in force since, in the
-order of ``effect``: what it told is in force at once, what it was sent once it said so.
+order of ``sequence``: what it told is in force at once, what it was sent once it said so.
 """
 
 from __future__ import annotations
@@ -14,26 +14,26 @@ from sqlalchemy.orm import Mapped, mapped_column, relationship
 
 from anaxis.store.models import Base, Camera, Show, SourceFile, Version
 
-EFFECTS = Sequence("exchange_effects", metadata=Base.metadata)
+SEQUENCE = Sequence("exchange_sequence", metadata=Base.metadata)
 # The channel on which the database tells every server what has just been kept.
 NOTIFIED = "anaxis_exchange"
 # What a scene says of a camera, beside its id there.
 _LISTED = ("name", "first", "last", "rate", "width_px", "height_px", "pixel_aspect")
 
 
-class Party(Base):
-    """A package or tracker that has been connected: known by ``client``, which it made up itself, in one show.
+class Client(Base):
+    """A package or tracker that has been connected: known by ``key``, which it made up itself, in one show.
 
-    ``heard`` is the highest number of its own that is kept here, ``sent`` the highest that it was sent, ``applied`` the highest
-    that it said it holds. ``connection`` is the one that counts, where there is one.
+    ``last_received`` is the highest number of its own that is kept here, ``last_sent`` the highest that it was sent, ``last_acked``
+    the highest that it said it holds. ``connection`` is the one that counts, where there is one.
     """
 
-    __tablename__ = "exchange_parties"
+    __tablename__ = "exchange_clients"
     belongs_to = "show"
-    __table_args__ = (UniqueConstraint("show_id", "client"),)
+    __table_args__ = (UniqueConstraint("show_id", "key"),)
     id: Mapped[int] = mapped_column(primary_key=True)
     show_id: Mapped[int] = mapped_column(ForeignKey("shows.id"))
-    client: Mapped[str]
+    key: Mapped[str]
     kind: Mapped[str] = mapped_column(default="package")
     name: Mapped[str]
     profile: Mapped[dict[str, Any]] = mapped_column(default=dict)
@@ -41,29 +41,29 @@ class Party(Base):
     connection: Mapped[str | None]
     connected_at: Mapped[datetime | None]
     seen_at: Mapped[datetime] = mapped_column(server_default=func.now())
-    heard: Mapped[int] = mapped_column(BigInteger, default=0)
-    sent: Mapped[int] = mapped_column(BigInteger, default=0)
-    applied: Mapped[int] = mapped_column(BigInteger, default=0)
+    last_received: Mapped[int] = mapped_column(BigInteger, default=0)
+    last_sent: Mapped[int] = mapped_column(BigInteger, default=0)
+    last_acked: Mapped[int] = mapped_column(BigInteger, default=0)
     selected: Mapped[str | None]
     scene: Mapped[dict[str, Any]] = mapped_column(default=dict)  # its marks and lines, in its own numbers
     said: Mapped[str] = mapped_column(default="")  # the last thing that it could not take, or that it was refused
     removed_at: Mapped[datetime | None]
     created_at: Mapped[datetime] = mapped_column(server_default=func.now())
     show: Mapped[Show] = relationship()
-    cameras: Mapped[list[Shared]] = relationship(back_populates="party", order_by="Shared.id")
+    cameras: Mapped[list[RemoteCamera]] = relationship(back_populates="client", order_by="RemoteCamera.id")
 
 
-class Shared(Base):
-    """A camera of a party's scene. ``held`` is what it holds, as of ``held_effect``; None where nobody has asked for it yet.
+class RemoteCamera(Base):
+    """A camera of a client's scene. ``held`` is what it holds, as of ``held_sequence``; None where nobody has asked for it yet.
 
     ``camera_id`` is the camera here that its takes are kept as.
     """
 
     __tablename__ = "exchange_cameras"
-    belongs_to = "party"
-    __table_args__ = (UniqueConstraint("party_id", "key"),)
+    belongs_to = "client"
+    __table_args__ = (UniqueConstraint("client_id", "key"),)
     id: Mapped[int] = mapped_column(primary_key=True)
-    party_id: Mapped[int] = mapped_column(ForeignKey("exchange_parties.id"))
+    client_id: Mapped[int] = mapped_column(ForeignKey("exchange_clients.id"))
     key: Mapped[str]
     name: Mapped[str]
     first: Mapped[float]
@@ -73,11 +73,11 @@ class Shared(Base):
     height_px: Mapped[int]
     pixel_aspect: Mapped[float]
     held: Mapped[bytes | None] = mapped_column(deferred=True)
-    held_effect: Mapped[int | None] = mapped_column(BigInteger)
+    held_sequence: Mapped[int | None] = mapped_column(BigInteger)
     camera_id: Mapped[int | None] = mapped_column(ForeignKey("cameras.id"))
     gone_at: Mapped[datetime | None]
     created_at: Mapped[datetime] = mapped_column(server_default=func.now())
-    party: Mapped[Party] = relationship(back_populates="cameras", lazy="joined")
+    client: Mapped[Client] = relationship(back_populates="cameras", lazy="joined")
     camera: Mapped[Camera | None] = relationship()
 
     @property
@@ -93,34 +93,34 @@ class Shared(Base):
     @property
     def known(self) -> bool:
         """Whether it is known here what it holds."""
-        return self.held_effect is not None
+        return self.held_sequence is not None
 
     @property
     def called(self) -> str:
-        return f"{self.party.name} {self.name}"
+        return f"{self.client.name} {self.name}"
 
 
-class SharedChange(Base):
-    """A change that a party told (``way`` "in") or is sent ("out"), by its ``number`` in that way. ``base`` is the highest number
+class CameraChange(Base):
+    """A change that a client told (``way`` "in") or is sent ("out"), by its ``number`` in that way. ``base`` is the highest number
     of the other way that whoever made it held then; ``data`` its cells as they are meant to be there, ``wire`` as they are sent
     where a habit is made up for.
 
-    ``effect`` orders what is in force; None for one that is on its way. ``back`` are the cells that the receiver says it holds
+    ``sequence`` orders what is in force; None for one that is on its way. ``back`` are the cells that the receiver says it holds
     instead.
     ``cause_id`` is the change that a link passed on, ``said`` why one was refused.
     """
 
     __tablename__ = "exchange_changes"
-    belongs_to = "party"
+    belongs_to = "client"
     __table_args__ = (
-        UniqueConstraint("party_id", "way", "number"),
-        Index("exchange_changes_by_effect", "shared_id", "effect"),
-        Index("exchange_changes_open", "party_id", "number", postgresql_where="acknowledged_at IS NULL"),
+        UniqueConstraint("client_id", "direction", "number"),
+        Index("exchange_changes_by_sequence", "remote_id", "sequence"),
+        Index("exchange_changes_open", "client_id", "number", postgresql_where="acknowledged_at IS NULL"),
     )
     id: Mapped[int] = mapped_column(BigInteger, primary_key=True)
-    party_id: Mapped[int] = mapped_column(ForeignKey("exchange_parties.id"))
-    shared_id: Mapped[int | None] = mapped_column(ForeignKey("exchange_cameras.id"))
-    way: Mapped[str]
+    client_id: Mapped[int] = mapped_column(ForeignKey("exchange_clients.id"))
+    remote_id: Mapped[int | None] = mapped_column(ForeignKey("exchange_cameras.id"))
+    direction: Mapped[str]
     number: Mapped[int] = mapped_column(BigInteger)
     base: Mapped[int] = mapped_column(BigInteger)
     replaces: Mapped[bool] = mapped_column(default=False)
@@ -128,14 +128,14 @@ class SharedChange(Base):
     data: Mapped[bytes] = mapped_column(deferred=True)
     wire: Mapped[bytes | None] = mapped_column(deferred=True)
     back: Mapped[bytes | None] = mapped_column(deferred=True)
-    effect: Mapped[int | None] = mapped_column(BigInteger)
+    sequence: Mapped[int | None] = mapped_column(BigInteger)
     frames: Mapped[int] = mapped_column(default=0)
     link_id: Mapped[int | None] = mapped_column(ForeignKey("exchange_links.id"), index=True)
     cause_id: Mapped[int | None] = mapped_column(BigInteger)
     said: Mapped[str] = mapped_column(default="")
     created_at: Mapped[datetime] = mapped_column(server_default=func.clock_timestamp())
     acknowledged_at: Mapped[datetime | None]
-    party: Mapped[Party] = relationship()
+    client: Mapped[Client] = relationship()
 
     @property
     def in_force(self) -> bytes:
@@ -160,13 +160,13 @@ class Link(Base):
     follow: Mapped[bool] = mapped_column(default=False)
     every_s: Mapped[int] = mapped_column(default=0)
     moment_at: Mapped[datetime | None]
-    moment_effect: Mapped[int] = mapped_column(BigInteger, default=0)
+    moment_sequence: Mapped[int] = mapped_column(BigInteger, default=0)
     actor: Mapped[str]
     created_at: Mapped[datetime] = mapped_column(server_default=func.now())
     stopped_at: Mapped[datetime | None]
     show: Mapped[Show] = relationship()
-    first: Mapped[Shared] = relationship(foreign_keys=[first_id], lazy="joined")
-    second: Mapped[Shared] = relationship(foreign_keys=[second_id], lazy="joined")
+    first: Mapped[RemoteCamera] = relationship(foreign_keys=[first_id], lazy="joined")
+    second: Mapped[RemoteCamera] = relationship(foreign_keys=[second_id], lazy="joined")
 
     @property
     def name(self) -> str:
@@ -176,14 +176,14 @@ class Link(Base):
 class Clash(Base):
     """Cells that both sides changed without knowing of each other: each holds its own until a person chooses.
 
-    ``shared_id`` is the camera that held back what it was sent by the change ``out_id``; ``chosen`` says what was done.
+    ``remote_id`` is the camera that held back what it was sent by the change ``out_id``; ``chosen`` says what was done.
     """
 
     __tablename__ = "exchange_clashes"
     belongs_to = "show"
     id: Mapped[int] = mapped_column(primary_key=True)
     show_id: Mapped[int] = mapped_column(ForeignKey("shows.id"))
-    shared_id: Mapped[int] = mapped_column(ForeignKey("exchange_cameras.id"), index=True)
+    remote_id: Mapped[int] = mapped_column(ForeignKey("exchange_cameras.id"), index=True)
     link_id: Mapped[int | None] = mapped_column(ForeignKey("exchange_links.id"), index=True)
     out_id: Mapped[int] = mapped_column(BigInteger)
     groups: Mapped[list[Any]]
@@ -192,12 +192,12 @@ class Clash(Base):
     closed_at: Mapped[datetime | None]
     chosen: Mapped[str] = mapped_column(default="")
     show: Mapped[Show] = relationship()
-    shared: Mapped[Shared] = relationship(lazy="joined")
+    remote: Mapped[RemoteCamera] = relationship(lazy="joined")
     link: Mapped[Link | None] = relationship()
 
     @property
     def name(self) -> str:
-        return self.shared.called
+        return self.remote.called
 
 
 class Pulled(Base):
@@ -206,11 +206,11 @@ class Pulled(Base):
     __tablename__ = "exchange_pulled"
     belongs_to = "version"
     version_id: Mapped[int] = mapped_column(ForeignKey("versions.id"), primary_key=True)
-    shared_id: Mapped[int] = mapped_column(ForeignKey("exchange_cameras.id"), index=True)
+    remote_id: Mapped[int] = mapped_column(ForeignKey("exchange_cameras.id"), index=True)
     data: Mapped[bytes] = mapped_column(deferred=True)
     created_at: Mapped[datetime] = mapped_column(server_default=func.now())
     version: Mapped[Version] = relationship()
-    shared: Mapped[Shared] = relationship(lazy="joined")
+    remote: Mapped[RemoteCamera] = relationship(lazy="joined")
 
 
 class Recording(Base):
@@ -220,7 +220,7 @@ class Recording(Base):
     belongs_to = "show"
     id: Mapped[int] = mapped_column(primary_key=True)
     show_id: Mapped[int] = mapped_column(ForeignKey("shows.id"), index=True)
-    party_id: Mapped[int | None] = mapped_column(ForeignKey("exchange_parties.id"))
+    client_id: Mapped[int | None] = mapped_column(ForeignKey("exchange_clients.id"))
     source_file_id: Mapped[int | None] = mapped_column(ForeignKey("source_files.id"))
     name: Mapped[str]
     actor: Mapped[str]
@@ -234,14 +234,14 @@ class Recording(Base):
     stopped_at: Mapped[datetime | None]  # it was asked to stop
     ended_at: Mapped[datetime | None]  # it said that nothing more comes
     show: Mapped[Show] = relationship()
-    party: Mapped[Party | None] = relationship(lazy="joined")
+    client: Mapped[Client | None] = relationship(lazy="joined")
     source_file: Mapped[SourceFile | None] = relationship()
     camera: Mapped[Camera | None] = relationship()
 
     @property
     def device(self) -> str:
         """What recorded it: the tracker's name, or the file's."""
-        return self.party.name if self.party is not None else self.name
+        return self.client.name if self.client is not None else self.name
 
 
 class RecordingBlock(Base):

@@ -11,7 +11,7 @@ from sqlalchemy import select
 from anaxis.app.acting import require, show_of
 from anaxis.app.context import Context
 from anaxis.app.roles import Role
-from anaxis.store.exchange import Clash, Link, Party, Recording, Shared
+from anaxis.store.exchange import Clash, Client, Link, Recording, RemoteCamera
 from anaxis.store.hooks import Webhook
 from anaxis.store.models import (
     Camera,
@@ -37,7 +37,7 @@ _OF = {
     "cameras": (Camera, "camera"), "again": (Camera, "camera"), "shots": (Shot, "shot"), "shows": (Show, "show"),
     "deliveries": (Delivery, "delivery"), "jobs": (Job, "work"), "returns": (Return, "return"), "runs": (Run, "run"),
     "plan-targets": (PlanTarget, "target"), "plates": (Plate, "plate"), "stills": (Still, "still"), "webhooks": (Webhook, "webhook"),
-    "parties": (Party, "package"), "shared": (Shared, "camera of a package"), "links": (Link, "link"), "clashes": (Clash, "clash"),
+    "clients": (Client, "package"), "remote": (RemoteCamera, "camera of a package"), "links": (Link, "link"), "clashes": (Clash, "clash"),
     "recordings": (Recording, "recording"),
 }  # fmt: skip
 

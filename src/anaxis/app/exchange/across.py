@@ -13,43 +13,43 @@ from anaxis.app.exchange.sides import Side, differing, profile_of, side_of, side
 from anaxis.app.exchange.takes import new_there
 from anaxis.core.errors import BadInput
 from anaxis.packages.package_values import chosen_groups
-from anaxis.store.exchange import Party, Shared
+from anaxis.store.exchange import Client, RemoteCamera
 from anaxis.store.rows import found as row_of
 
 
 class Across(BaseModel):
-    """From the camera ``source`` to the camera ``to`` of another package, or as a new one of the package ``party``."""
+    """From the camera ``source`` to the camera ``to`` of another package, or as a new one of the package ``client``."""
 
     source: int
     to: int | None = None
-    party: int | None = None
+    client: int | None = None
     groups: list[str] = list(EVERY)
     frame_for_frame: bool = False
     same_numbers: bool = False
 
 
 @use_case("write across")
-def write_across(context: Context, asked: Across) -> Shared:
+def write_across(context: Context, asked: Across) -> RemoteCamera:
     """Raises BadInput where nothing is to be written, and where the rates differ and nobody said that it is to go frame for frame."""
-    source = row_of(context, Shared, asked.source, "camera of a package")
+    source = row_of(context, RemoteCamera, asked.source, "camera of a package")
     groups = chosen_groups(asked.groups)
     side, now = side_of(source), whole_of(context, source)
     if asked.to is None:
-        party = row_of(context, Party, asked.party or 0, "package")
-        if party.show_id != source.party.show_id or party.kind != "package":
+        client = row_of(context, Client, asked.client or 0, "package")
+        if client.show_id != source.client.show_id or client.kind != "package":
             raise BadInput("Choose a package that is connected in the same show.")
-        parties = locked(context, [party.id])
-        to = new_there(context, party, f"s{source.id}", source.entry)
-        fresh = Side(profile_of(party.profile), side.image, source.rate, source.name)
+        clients = locked(context, [client.id])
+        to = new_there(context, client, f"s{source.id}", source.entry)
+        fresh = Side(profile_of(client.profile), side.image, source.rate, source.name)
         sent = side_to(side, now, fresh, NOTHING)
-        enqueue(context, parties[party.id], to, sent.meant, sent.wire, replaces=True, entry=to.entry)
-        notify(context, f"s{party.show_id}")
+        enqueue(context, clients[client.id], to, sent.meant, sent.wire, replaces=True, entry=to.entry)
+        notify(context, f"s{client.show_id}")
         return to
-    to = row_of(context, Shared, asked.to, "camera of a package")
-    if to.party.show_id != source.party.show_id or to.id == source.id:
+    to = row_of(context, RemoteCamera, asked.to, "camera of a package")
+    if to.client.show_id != source.client.show_id or to.id == source.id:
         raise BadInput("Choose another camera, of a package that is connected in the same show.")
     require_same_rate(source, to, asked.frame_for_frame)
-    parties, _ = lock_about(context, to)
+    clients, _ = lock_about(context, to)
     there = whole_of(context, to)
     offset = 0.0 if asked.same_numbers else to.first - source.first
     parts = differing(side_to(side, now, side_of(to), there, offset=offset), there, groups)
@@ -59,6 +59,6 @@ def write_across(context: Context, asked: Across) -> Shared:
             "nothing_to_write",
         )
     for meant, wire in parts:
-        enqueue(context, parties[to.party_id], to, meant, wire)
-    notify(context, f"s{to.party.show_id}")
+        enqueue(context, clients[to.client_id], to, meant, wire)
+    notify(context, f"s{to.client.show_id}")
     return to

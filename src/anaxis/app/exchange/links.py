@@ -29,7 +29,7 @@ from anaxis.app.exchange.sides import differing, held_by, side_of, side_to
 from anaxis.core.errors import BadInput
 from anaxis.core.time.rates import format_frame, kept_rate, rate_label
 from anaxis.packages.package_values import chosen_groups
-from anaxis.store.exchange import Clash, Link, Party, Shared, SharedChange
+from anaxis.store.exchange import CameraChange, Clash, Client, Link, RemoteCamera
 from anaxis.store.models import Show
 from anaxis.store.rows import found as row_of
 
@@ -57,35 +57,35 @@ def link(context: Context, asked: LinkAsked) -> Link:
     Raises BadInput where one of them is not known yet, is linked already, or runs at another rate and nobody said that it is
     to go frame for frame.
     """
-    first, second = (row_of(context, Shared, n, "camera of a package") for n in (asked.first, asked.second))
+    first, second = (row_of(context, RemoteCamera, n, "camera of a package") for n in (asked.first, asked.second))
     if asked.rule not in RULES:
         raise BadInput(f"'{asked.rule}' is no rule: choose one of {', '.join(RULES)}.")
     groups = list(chosen_groups(asked.groups))
     if not 0 <= asked.every_s <= _MOST_EVERY_S:
         raise BadInput(f"A version every {asked.every_s} s cannot be: 0 for none, up to {_MOST_EVERY_S}.")
-    if first.party.show_id != second.party.show_id:
+    if first.client.show_id != second.client.show_id:
         raise BadInput("The two packages are connected in two shows: connect them in one.")
-    parties = locked(context, [first.party_id, second.party_id])
+    clients = locked(context, [first.client_id, second.client_id])
     if first.id == second.id:
         raise BadInput("A camera cannot be linked with itself: choose another one on one side.")
-    for shared in (first, second):
-        require_known(shared)
+    for remote in (first, second):
+        require_known(remote)
     _require_free(context, first, second, asked.both_ways)
     require_same_rate(first, second, asked.frame_for_frame)
     row = Link(
-        show_id=first.party.show_id, first_id=first.id, second_id=second.id, both_ways=asked.both_ways, rule=asked.rule, groups=groups,
+        show_id=first.client.show_id, first_id=first.id, second_id=second.id, both_ways=asked.both_ways, rule=asked.rule, groups=groups,
         offset=0.0 if asked.same_numbers else second.first - first.first, follow=asked.follow, every_s=asked.every_s, actor=context.actor.name,
         moment_at=datetime.now(UTC),
     )  # fmt: skip
     context.add(row)
     context.flush()
     context.refresh(row, ["first", "second", "show"])
-    _even_out(context, row, parties)
+    _even_out(context, row, clients)
     notify(context, f"s{row.show_id}", f"c{first.id}", f"c{second.id}")
     return row
 
 
-def require_same_rate(source: Shared, to: Shared, frame_for_frame: bool) -> None:
+def require_same_rate(source: RemoteCamera, to: RemoteCamera, frame_for_frame: bool) -> None:
     """Raise BadInput where two cameras run at different rates and nobody said that it is to go frame for frame."""
     rates = [kept_rate(s.rate) for s in (source, to)]
     if rates[0] != rates[1] and not frame_for_frame:
@@ -95,28 +95,28 @@ def require_same_rate(source: Shared, to: Shared, frame_for_frame: bool) -> None
         )
 
 
-def _require_free(context: Context, first: Shared, second: Shared, both_ways: bool) -> None:
+def _require_free(context: Context, first: RemoteCamera, second: RemoteCamera, both_ways: bool) -> None:
     """Links make no circle: what is written to is written to by one link alone."""
-    for shared, written in ((first, both_ways), (second, True)):
-        for known in links_of(context, shared):
-            source = known.first_id == shared.id and not known.both_ways
+    for remote, written in ((first, both_ways), (second, True)):
+        for known in links_of(context, remote):
+            source = known.first_id == remote.id and not known.both_ways
             if written or not source:
-                raise BadInput(f"{shared.called} is linked already ({known.name}): stop that link first.")
+                raise BadInput(f"{remote.called} is linked already ({known.name}): stop that link first.")
 
 
-def _even_out(context: Context, made: Link, parties: dict[int, Party]) -> None:
+def _even_out(context: Context, made: Link, clients: dict[int, Client]) -> None:
     """Send the second what the first holds and it does not."""
     first, second = made.first, made.second
     there = held_by(context, second)
     sent = side_to(side_of(first), held_by(context, first), side_of(second), there, offset=made.offset)
     for meant, wire in differing(sent, there, tuple(made.groups)):
-        enqueue(context, parties[second.party_id], second, meant, wire, link=made)
+        enqueue(context, clients[second.client_id], second, meant, wire, link=made)
 
 
 @use_case("stop a link")
 def stop(context: Context, row: Link) -> Link:
     """Nothing goes through any more; both sides keep what they hold."""
-    locked(context, [row.first.party_id, row.second.party_id])
+    locked(context, [row.first.client_id, row.second.client_id])
     if row.stopped_at is None:
         row.stopped_at = datetime.now(UTC)
         stop_clashes(context, row)
@@ -129,11 +129,11 @@ def settle(context: Context, clash: Clash, keep: str) -> Clash:
     """What both sides changed: ``keep`` "here" what the camera of the clash holds, "sent" what it was sent."""
     if keep not in ("here", "sent"):
         raise BadInput("Choose which of the two is kept.")
-    shared = clash.shared
-    ends = [shared.party_id]
+    remote = clash.remote
+    ends = [remote.client_id]
     if clash.link is not None:
-        ends.append(other_end(clash.link, shared).party_id)
-    parties = locked(context, ends)
+        ends.append(other_end(clash.link, remote).client_id)
+    clients = locked(context, ends)
     context.refresh(clash, ["closed_at"])
     if clash.closed_at is not None:
         raise BadInput(f"Somebody has settled this already ({clash.chosen}).", "conflict")
@@ -143,23 +143,23 @@ def settle(context: Context, clash: Clash, keep: str) -> Clash:
         if keep == "sent":
             clash.chosen = "what was written is written again"
             row = context.execute(
-                select(SharedChange)
-                .where(SharedChange.id == clash.out_id)
-                .options(undefer(SharedChange.data), undefer(SharedChange.wire))
+                select(CameraChange)
+                .where(CameraChange.id == clash.out_id)
+                .options(undefer(CameraChange.data), undefer(CameraChange.wire))
             ).scalar_one()
             meant, wire = unpacked(row.data), unpacked(row.wire or row.data)
             hit = np.isin(np.round(meant.frames, 3), np.round(frames, 3))
             enqueue(
-                context, parties[shared.party_id], shared, meant.where(hit).only(groups), wire.where(hit).only(groups)
+                context, clients[remote.client_id], remote, meant.where(hit).only(groups), wire.where(hit).only(groups)
             )
     else:
-        other = other_end(clash.link, shared)
-        source, to = (shared, other) if keep == "here" else (other, shared)
+        other = other_end(clash.link, remote)
+        source, to = (remote, other) if keep == "here" else (other, remote)
         clash.chosen = f"{source.called}'s is kept"
-        at = frames if source.id == shared.id else frames + offset_from(clash.link, shared)
+        at = frames if source.id == remote.id else frames + offset_from(clash.link, remote)
         cells = held_by(context, source).cells(at, groups)
         if len(cells):
-            send(context, parties, clash.link, source, to, held_by(context, source), held_by(context, to), cells)
+            send(context, clients, clash.link, source, to, held_by(context, source), held_by(context, to), cells)
     clash.closed_at = datetime.now(UTC)
     context.flush()
     notify(context, f"s{clash.show_id}")
@@ -186,16 +186,16 @@ _NEWEST = 100
 
 def passed(context: Context, row: Link) -> Passed:
     counts = select(
-        func.count().filter(SharedChange.acknowledged_at.is_not(None)), func.count().filter(SharedChange.acknowledged_at.is_(None)),
-        func.extract("epoch", func.clock_timestamp() - func.min(SharedChange.created_at).filter(SharedChange.acknowledged_at.is_(None))),
-    ).where(SharedChange.link_id == row.id)  # fmt: skip
+        func.count().filter(CameraChange.acknowledged_at.is_not(None)), func.count().filter(CameraChange.acknowledged_at.is_(None)),
+        func.extract("epoch", func.clock_timestamp() - func.min(CameraChange.created_at).filter(CameraChange.acknowledged_at.is_(None))),
+    ).where(CameraChange.link_id == row.id)  # fmt: skip
     through, waits, oldest = context.execute(counts).one()
-    cause = SharedChange.__table__.alias("cause")
+    cause = CameraChange.__table__.alias("cause")
     took = (
-        select(func.extract("epoch", SharedChange.acknowledged_at - cause.c.created_at))
-        .join(cause, cause.c.id == SharedChange.cause_id)
-        .where(SharedChange.link_id == row.id, SharedChange.acknowledged_at.is_not(None))
-        .order_by(SharedChange.id.desc())
+        select(func.extract("epoch", CameraChange.acknowledged_at - cause.c.created_at))
+        .join(cause, cause.c.id == CameraChange.cause_id)
+        .where(CameraChange.link_id == row.id, CameraChange.acknowledged_at.is_not(None))
+        .order_by(CameraChange.id.desc())
         .limit(_NEWEST)
     )
     delays = [float(d) for d in context.execute(took).scalars()]
@@ -208,11 +208,11 @@ def passed(context: Context, row: Link) -> Passed:
 def newest_changes(context: Context, row: Link, most: int = 12) -> list[dict[str, Any]]:
     """What went through a link last, the newest first, and what became of each."""
     query = (
-        select(SharedChange)
-        .where(SharedChange.link_id == row.id)
-        .order_by(SharedChange.id.desc())
+        select(CameraChange)
+        .where(CameraChange.link_id == row.id)
+        .order_by(CameraChange.id.desc())
         .limit(most)
-        .options(undefer(SharedChange.data), undefer(SharedChange.back))
+        .options(undefer(CameraChange.data), undefer(CameraChange.back))
     )
     changes = list(context.execute(query).scalars())
     clashed = select(Clash.out_id).where(Clash.out_id.in_([c.id for c in changes]))
@@ -220,7 +220,7 @@ def newest_changes(context: Context, row: Link, most: int = 12) -> list[dict[str
     out = []
     for change in changes:
         meant = unpacked(change.data)
-        to = row.second if change.shared_id == row.second_id else row.first
+        to = row.second if change.remote_id == row.second_id else row.first
         state = "there"
         if change.acknowledged_at is None:
             state = "on its way"
@@ -252,32 +252,32 @@ def clashes_in(context: Context, show: Show) -> list[Clash]:
     return list(context.execute(query).scalars())
 
 
-def link_between(context: Context, a: Shared, b: Shared) -> Link | None:
+def link_between(context: Context, a: RemoteCamera, b: RemoteCamera) -> Link | None:
     ends = or_((Link.first_id == a.id) & (Link.second_id == b.id), (Link.first_id == b.id) & (Link.second_id == a.id))
     return context.execute(select(Link).where(ends, Link.stopped_at.is_(None))).scalars().first()
 
 
-def require_known(shared: Shared) -> None:
+def require_known(remote: RemoteCamera) -> None:
     """Raise BadInput where nobody here knows what a camera holds."""
-    if not shared.known:
+    if not remote.known:
         raise BadInput(
-            f"What {shared.called} holds is not known yet: choose it in its package, and wait until its frames are here.",
+            f"What {remote.called} holds is not known yet: choose it in its package, and wait until its frames are here.",
             "not_known",
         )
 
 
-def whole_of(context: Context, shared: Shared) -> CameraState:
+def whole_of(context: Context, remote: RemoteCamera) -> CameraState:
     """What a camera holds. Raises BadInput where that is not known."""
-    require_known(shared)
-    return held_by(context, shared)
+    require_known(remote)
+    return held_by(context, remote)
 
 
-def followers(context: Context, party_id: int, frame: float) -> list[tuple[int, float]]:
-    """Who follows the playhead of a party: the parties at the other ends of its links that say so, and the frame there."""
+def followers(context: Context, client_id: int, frame: float) -> list[tuple[int, float]]:
+    """Who follows the playhead of a client: the clients at the other ends of its links that say so, and the frame there."""
     query = select(Link).where(Link.stopped_at.is_(None), Link.follow)
     out = []
     for row in context.execute(query).scalars():
         for here, there, offset in ((row.first, row.second, row.offset), (row.second, row.first, -row.offset)):
-            if here.party_id == party_id and here.party.selected in (None, here.key):
-                out.append((there.party_id, frame + offset))
+            if here.client_id == client_id and here.client.selected in (None, here.key):
+                out.append((there.client_id, frame + offset))
     return out

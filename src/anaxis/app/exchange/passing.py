@@ -2,7 +2,7 @@
 
 A change says as its base the highest number of the other way that its side held when it was made: cells that were sent
 after it, and that it changes too, are a clash. Each side keeps its own there until the link's rule or a person chooses. All
-of it happens under the locks of the parties concerned, taken in the order of their numbers.
+of it happens under the locks of the clients concerned, taken in the order of their numbers.
 """
 
 from __future__ import annotations
@@ -19,7 +19,7 @@ from anaxis.app.exchange.cells import CameraState, FramePatch, unpacked
 from anaxis.app.exchange.sides import side_of, side_to
 from anaxis.core.errors import BadInput
 from anaxis.core.typing import Bools, Floats
-from anaxis.store.exchange import NOTIFIED, Clash, Link, Party, Shared, SharedChange
+from anaxis.store.exchange import NOTIFIED, CameraChange, Clash, Client, Link, RemoteCamera
 
 RULES = {
     "ask": "each keeps its own until a person chooses",
@@ -29,7 +29,7 @@ RULES = {
 
 
 def notify(context: Context, *events: str) -> None:
-    """Tell every server, once this transaction is kept: ``p5`` something waits for party 5, ``c7`` camera 7 holds something
+    """Tell every server, once this transaction is kept: ``p5`` something waits for client 5, ``c7`` camera 7 holds something
     else, ``s3`` something of show 3's page changed."""
     context.notices.update(dict.fromkeys(events))
 
@@ -44,9 +44,9 @@ def _send_notices(context: Context) -> None:
         context.execute(_TELL, {"channel": NOTIFIED, "events": told})
 
 
-def locked(context: Context, numbers: Sequence[int]) -> dict[int, Party]:
-    """The parties of these numbers, locked in order until the transaction ends."""
-    query = select(Party).where(Party.id.in_(set(numbers))).order_by(Party.id).with_for_update(of=Party)
+def locked(context: Context, numbers: Sequence[int]) -> dict[int, Client]:
+    """The clients of these numbers, locked in order until the transaction ends."""
+    query = select(Client).where(Client.id.in_(set(numbers))).order_by(Client.id).with_for_update(of=Client)
     return {p.id: p for p in context.execute(query.execution_options(populate_existing=True)).scalars()}
 
 
@@ -56,39 +56,39 @@ class Replaced(BadInput):
     code = "replaced"
 
 
-def require_current(party: Party, connection: str | None) -> None:
+def require_current(client: Client, connection: str | None) -> None:
     """Raises Replaced where a message came over a connection that no longer counts; None stands for no connection."""
-    if connection is not None and party.connection != connection:
-        raise Replaced(f"{party.name} is connected a second time: the newer connection counts.")
+    if connection is not None and client.connection != connection:
+        raise Replaced(f"{client.name} is connected a second time: the newer connection counts.")
 
 
-def links_of(context: Context, shared: Shared) -> list[Link]:
+def links_of(context: Context, remote: RemoteCamera) -> list[Link]:
     """The links that a camera is an end of, and that are not stopped."""
-    ends = or_(Link.first_id == shared.id, Link.second_id == shared.id)
+    ends = or_(Link.first_id == remote.id, Link.second_id == remote.id)
     return list(context.execute(select(Link).where(ends, Link.stopped_at.is_(None)).order_by(Link.id)).scalars())
 
 
-def other_end(link: Link, shared: Shared) -> Shared:
-    return link.second if link.first_id == shared.id else link.first
+def other_end(link: Link, remote: RemoteCamera) -> RemoteCamera:
+    return link.second if link.first_id == remote.id else link.first
 
 
-def offset_from(link: Link, shared: Shared) -> float:
+def offset_from(link: Link, remote: RemoteCamera) -> float:
     """What is added to a frame of this end for the frame of the other."""
-    return link.offset if link.first_id == shared.id else -link.offset
+    return link.offset if link.first_id == remote.id else -link.offset
 
 
-def lock_about(context: Context, shared: Shared) -> tuple[dict[int, Party], list[Link]]:
-    """The party of a camera and those at the other ends of its links, locked, and the links."""
-    links = links_of(context, shared)
-    parties = locked(context, [shared.party_id, *(other_end(link, shared).party_id for link in links)])
-    return parties, links
+def lock_about(context: Context, remote: RemoteCamera) -> tuple[dict[int, Client], list[Link]]:
+    """The client of a camera and those at the other ends of its links, locked, and the links."""
+    links = links_of(context, remote)
+    clients = locked(context, [remote.client_id, *(other_end(link, remote).client_id for link in links)])
+    return clients, links
 
 
 class PropagatedChange(NamedTuple):
     """What a camera has come to hold: the ``cells`` that are others, all it holds ``now``, behind which ``base`` of what it was sent,
     the ``cause``, a change's id, and what the cameras it is linked to hold, by their numbers."""
 
-    shared: Shared
+    remote: RemoteCamera
     cells: FramePatch
     now: CameraState
     base: int
@@ -96,22 +96,22 @@ class PropagatedChange(NamedTuple):
     theirs: dict[int, CameraState]
 
 
-Unseen = list[tuple[SharedChange, FramePatch]]
+Unseen = list[tuple[CameraChange, FramePatch]]
 
 
-def propagate(context: Context, link: Link, told: PropagatedChange, parties: dict[int, Party], unseen: Unseen) -> None:
+def propagate(context: Context, link: Link, told: PropagatedChange, clients: dict[int, Client], unseen: Unseen) -> None:
     """A change of one end of a link, for the other; where both changed the same, by the link's rule."""
-    shared, to = told.shared, other_end(link, told.shared)
+    remote, to = told.remote, other_end(link, told.remote)
     cells = told.cells.only(link.groups)
     if not cells.groups or not len(cells) or not to.known:
         return
-    from_first = link.first_id == shared.id
+    from_first = link.first_id == remote.id
     of_link = [(sent, both.only(link.groups)) for sent, both in unseen if sent.link_id == link.id]
 
-    def send_theirs(sent: SharedChange, both: FramePatch) -> None:
+    def send_theirs(sent: CameraChange, both: FramePatch) -> None:
         """What the other side holds is meant to be here too."""
-        at = both.moved(offset_from(link, shared))
-        send(context, parties, link, to, shared, told.theirs[to.id], told.now, at, cause=sent.cause_id)
+        at = both.moved(offset_from(link, remote))
+        send(context, clients, link, to, remote, told.theirs[to.id], told.now, at, cause=sent.cause_id)
 
     if not (link.both_ways or from_first):
         # One way: what the second changes is its own until the first changes it again.
@@ -120,14 +120,14 @@ def propagate(context: Context, link: Link, told: PropagatedChange, parties: dic
         return
     free = {g: np.ones(len(cells), dtype=np.bool_) for g in cells.groups}
     if link.both_ways and link.rule == "ask":
-        for clash_groups, frames in open_cells(context, link, shared):
+        for clash_groups, frames in open_cells(context, link, remote):
             for group in free.keys() & clash_groups:
                 free[group] &= ~np.isin(np.round(cells.frames, 3), frames)
     for sent, both in of_link if link.both_ways else ():
         if link.rule == "ask":
             new = parts(both, {g: np.isin(both.frames, cells.frames[free[g]]) for g in both.groups})
             for part in new:
-                _clash(context, link.show_id, shared, link, sent, part)
+                _clash(context, link.show_id, remote, link, sent, part)
         elif (link.rule == "first") != from_first:
             send_theirs(sent, both)
         else:
@@ -135,7 +135,7 @@ def propagate(context: Context, link: Link, told: PropagatedChange, parties: dic
         for group in both.groups:
             free[group] &= ~np.isin(cells.frames, both.frames)
     for part in parts(cells, free):
-        send(context, parties, link, shared, to, told.now, told.theirs[to.id], part, cause=told.cause)
+        send(context, clients, link, remote, to, told.now, told.theirs[to.id], part, cause=told.cause)
 
 
 def parts(cells: FramePatch, masks: dict[str, Bools]) -> list[FramePatch]:
@@ -147,18 +147,18 @@ def parts(cells: FramePatch, masks: dict[str, Bools]) -> list[FramePatch]:
     return [cells.where(masks[groups[0]]).only(groups) for groups in by_mask.values()]
 
 
-def unseen_by(context: Context, told: PropagatedChange, party: Party) -> Unseen:
+def unseen_by(context: Context, told: PropagatedChange, client: Client) -> Unseen:
     """What a camera was sent behind its base on the same cells: each, the newest first, with the cells that both changed."""
-    shared, cells = told.shared, told.cells
-    if told.base >= party.sent or not len(cells):
+    remote, cells = told.remote, told.cells
+    if told.base >= client.last_sent or not len(cells):
         return []
     query = (
-        select(SharedChange)
+        select(CameraChange)
         .where(
-            SharedChange.party_id == party.id, SharedChange.way == "out", SharedChange.shared_id == shared.id, SharedChange.number > told.base,
+            CameraChange.client_id == client.id, CameraChange.direction == "out", CameraChange.remote_id == remote.id, CameraChange.number > told.base,
         )
-        .order_by(SharedChange.number.desc())
-        .options(undefer(SharedChange.data))
+        .order_by(CameraChange.number.desc())
+        .options(undefer(CameraChange.data))
     )  # fmt: skip
     out = []
     seen = {g: np.zeros(len(cells), dtype=np.bool_) for g in cells.groups}
@@ -176,14 +176,14 @@ def against_pushed(context: Context, told: PropagatedChange, unseen: Unseen) -> 
     """What a person had written there, and the package changed before it came: shown, and nothing is taken by itself."""
     for sent, both in unseen:
         if sent.link_id is None:
-            _clash(context, told.shared.party.show_id, told.shared, None, sent, both)
+            _clash(context, told.remote.client.show_id, told.remote, None, sent, both)
 
 
-def open_cells(context: Context, link: Link, shared: Shared) -> list[tuple[set[str], Floats]]:
+def open_cells(context: Context, link: Link, remote: RemoteCamera) -> list[tuple[set[str], Floats]]:
     """The groups and frames of a link's open clashes, in the frames of one end."""
     out = []
     for clash in open_clashes(context, link):
-        offset = 0.0 if clash.shared_id == shared.id else offset_from(link, clash.shared)
+        offset = 0.0 if clash.remote_id == remote.id else offset_from(link, clash.remote)
         out.append((set(clash.groups), np.round(np.array(clash.frames, dtype=np.float64) + offset, 3)))
     return out
 
@@ -194,17 +194,17 @@ def open_clashes(context: Context, link: Link) -> list[Clash]:
 
 
 def _clash(
-    context: Context, show_id: int, shared: Shared, link: Link | None, sent: SharedChange, both: FramePatch
+    context: Context, show_id: int, remote: RemoteCamera, link: Link | None, sent: CameraChange, both: FramePatch
 ) -> None:
     known = select(Clash.id).where(
-        Clash.shared_id == shared.id, Clash.out_id == sent.id, Clash.closed_at.is_(None), Clash.frames == both.frames.tolist(),
+        Clash.remote_id == remote.id, Clash.out_id == sent.id, Clash.closed_at.is_(None), Clash.frames == both.frames.tolist(),
         Clash.groups == list(both.groups),
     )  # fmt: skip
     if context.execute(known).first() is not None:
         return
     context.add(
         Clash(
-            show_id=show_id, shared_id=shared.id, link_id=link.id if link else None, out_id=sent.id, groups=list(both.groups), frames=both.frames.tolist(),
+            show_id=show_id, remote_id=remote.id, link_id=link.id if link else None, out_id=sent.id, groups=list(both.groups), frames=both.frames.tolist(),
         )
     )  # fmt: skip
     context.flush()
@@ -212,30 +212,30 @@ def _clash(
 
 
 def send(
-    context: Context, parties: dict[int, Party], link: Link, shared: Shared, to: Shared, now: CameraState, there: CameraState, cells: FramePatch,
+    context: Context, clients: dict[int, Client], link: Link, remote: RemoteCamera, to: RemoteCamera, now: CameraState, there: CameraState, cells: FramePatch,
     cause: int | None = None,
 ) -> None:  # fmt: skip
     """What a camera holds ``now`` on some cells, on its way to the other end, which holds ``there``."""
     held = now.on(cells.frames)
     if not len(held):
         return
-    made = side_to(side_of(shared), held, side_of(to), there, cells.groups, offset_from(link, shared))
-    enqueue(context, parties[to.party_id], to, made.meant, made.wire, link=link, cause=cause)
+    made = side_to(side_of(remote), held, side_of(to), there, cells.groups, offset_from(link, remote))
+    enqueue(context, clients[to.client_id], to, made.meant, made.wire, link=link, cause=cause)
 
 
 def enqueue(
-    context: Context, party: Party, to: Shared, meant: FramePatch, wire: FramePatch, link: Link | None = None, cause: int | None = None,
+    context: Context, client: Client, to: RemoteCamera, meant: FramePatch, wire: FramePatch, link: Link | None = None, cause: int | None = None,
     replaces: bool = False, entry: dict[str, Any] | None = None,
 ) -> None:  # fmt: skip
-    """A change for a party, whose row is locked: kept with its number, sent as soon as it is there."""
-    party.sent += 1
+    """A change for a client, whose row is locked: kept with its number, sent as soon as it is there."""
+    client.last_sent += 1
     context.execute(
-        insert(SharedChange).values(
-            party_id=party.id, shared_id=to.id, way="out", number=party.sent, base=party.heard, replaces=replaces, entry=entry, data=meant.packed(),
+        insert(CameraChange).values(
+            client_id=client.id, remote_id=to.id, direction="out", number=client.last_sent, base=client.last_received, replaces=replaces, entry=entry, data=meant.packed(),
             wire=None if wire is meant else wire.packed(), frames=len(meant), link_id=link.id if link else None, cause_id=cause, said="",
         )
     )  # fmt: skip
-    notify(context, f"p{party.id}")
+    notify(context, f"p{client.id}")
 
 
 def stop_clashes(context: Context, link: Link) -> None:

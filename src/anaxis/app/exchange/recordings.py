@@ -24,7 +24,7 @@ from anaxis.core.parameters import read
 from anaxis.core.scene.landmarks import NO_LANDMARKS, legal_name
 from anaxis.core.space.axes import Convention
 from anaxis.library.recorded import Recorded
-from anaxis.store.exchange import Party, Recording, RecordingBlock
+from anaxis.store.exchange import Client, Recording, RecordingBlock
 from anaxis.store.models import Version
 from anaxis.store.queries import get_version
 
@@ -47,20 +47,20 @@ def settings_of(document: Mapping[str, Any]) -> Settings:
 
 
 @use_case("record")
-def start_recording(context: Context, party: Party, name: str = "") -> Recording:
+def start_recording(context: Context, client: Client, name: str = "") -> Recording:
     """A tracker records from now on. Raises BadInput for what is none, or records already."""
-    if party.kind != "tracker":
-        raise BadInput(f"{party.name} is a package: pull its camera instead.")
-    locked(context, [party.id])
-    if open_recording(context, party) is not None:
-        raise BadInput(f"{party.name} is recording already: stop that first.")
+    if client.kind != "tracker":
+        raise BadInput(f"{client.name} is a package: pull its camera instead.")
+    locked(context, [client.id])
+    if open_recording(context, client) is not None:
+        raise BadInput(f"{client.name} is recording already: stop that first.")
     row = Recording(
-        show_id=party.show_id, party_id=party.id, name=name.strip()[:120] or "take", actor=context.actor.name
+        show_id=client.show_id, client_id=client.id, name=name.strip()[:120] or "take", actor=context.actor.name
     )
     context.add(row)
     context.flush()
     context.refresh(row)
-    notify(context, f"p{party.id}", f"s{party.show_id}")
+    notify(context, f"p{client.id}", f"s{client.show_id}")
     return row
 
 
@@ -70,22 +70,24 @@ def stop_recording(context: Context, row: Recording) -> Recording:
     if row.stopped_at is None:
         row.stopped_at = datetime.now(UTC)
         context.flush()
-        notify(context, f"p{row.party_id}", f"s{row.show_id}")
+        notify(context, f"p{row.client_id}", f"s{row.show_id}")
     return row
 
 
-def open_recording(context: Context, party: Party) -> Recording | None:
+def open_recording(context: Context, client: Client) -> Recording | None:
     query = (
         select(Recording)
-        .where(Recording.party_id == party.id, Recording.stopped_at.is_(None))
+        .where(Recording.client_id == client.id, Recording.stopped_at.is_(None))
         .order_by(Recording.id.desc())
     )
     return context.execute(query).scalars().first()
 
 
-def recording_wanted(context: Context, party_id: int, records: int) -> list[tuple[int, bool]]:
+def recording_wanted(context: Context, client_id: int, records: int) -> list[tuple[int, bool]]:
     """What a tracker is to be told: which recording to begin, and which to end, by number, where it does not do so yet."""
-    query = select(Recording).where(Recording.party_id == party_id, Recording.ended_at.is_(None)).order_by(Recording.id)
+    query = (
+        select(Recording).where(Recording.client_id == client_id, Recording.ended_at.is_(None)).order_by(Recording.id)
+    )
     rows = list(context.execute(query).scalars())
     ending = [(r.id, False) for r in rows if r.stopped_at is not None]
     return ending + [(r.id, True) for r in rows if r.stopped_at is None and r.id != records][-1:]

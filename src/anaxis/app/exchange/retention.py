@@ -8,9 +8,9 @@ from sqlalchemy import Engine, delete, func, or_, select
 
 from anaxis.app.context import Context
 from anaxis.app.exchange.passing import locked
-from anaxis.app.exchange.sides import held_with_effect, keep_snapshot
+from anaxis.app.exchange.sides import held_with_sequence, keep_snapshot
 from anaxis.app.roles import LOCAL
-from anaxis.store.exchange import Clash, Shared, SharedChange
+from anaxis.store.exchange import CameraChange, Clash, RemoteCamera
 
 
 def clear_changes(engine: Engine, days: int) -> int:
@@ -18,27 +18,29 @@ def clear_changes(engine: Engine, days: int) -> int:
     about stay."""
     gone = 0
     with Context(engine, LOCAL) as context:
-        numbers = list(context.execute(select(Shared.id).where(Shared.held_effect.is_not(None))).scalars())
+        numbers = list(
+            context.execute(select(RemoteCamera.id).where(RemoteCamera.held_sequence.is_not(None))).scalars()
+        )
     for number in numbers:
         with Context(engine, LOCAL) as context, context.begin():  # each by itself: no side waits for long
-            shared = context.get_one(Shared, number)
-            locked(context, [shared.party_id])
-            context.refresh(shared)
-            if not shared.known:
+            remote = context.get_one(RemoteCamera, number)
+            locked(context, [remote.client_id])
+            context.refresh(remote)
+            if not remote.known:
                 continue
-            effect, held = held_with_effect(context, shared)
-            if effect > (shared.held_effect or 0):
-                keep_snapshot(context, shared, effect, held)
-            old = SharedChange.created_at < func.now() - timedelta(days=days)
+            sequence, held = held_with_sequence(context, remote)
+            if sequence > (remote.held_sequence or 0):
+                keep_snapshot(context, remote, sequence, held)
+            old = CameraChange.created_at < func.now() - timedelta(days=days)
             asked = select(Clash.out_id).where(Clash.closed_at.is_(None))
-            done = or_(SharedChange.way == "in", SharedChange.acknowledged_at.is_not(None))
+            done = or_(CameraChange.direction == "in", CameraChange.acknowledged_at.is_not(None))
             went = context.execute(
-                delete(SharedChange).where(
-                    SharedChange.shared_id == number,
+                delete(CameraChange).where(
+                    CameraChange.remote_id == number,
                     old,
                     done,
-                    SharedChange.effect <= effect,
-                    SharedChange.id.not_in(asked),
+                    CameraChange.sequence <= sequence,
+                    CameraChange.id.not_in(asked),
                 )
             )
             gone += int(went.rowcount)  # type: ignore[attr-defined]

@@ -25,7 +25,7 @@ from anaxis.packages.habits import HABITS, compensated
 from anaxis.packages.habits.numbers import CHANNELS, signed_channels
 from anaxis.packages.model import Profile, profile_from_dict
 from anaxis.packages.package_values import SLICES, own_rows, track_of_rows
-from anaxis.store.exchange import Shared, SharedChange
+from anaxis.store.exchange import CameraChange, RemoteCamera
 
 # What a package does to numbers that it is sent; all other habits are about files and their trees.
 OF_NUMBERS = (
@@ -36,43 +36,43 @@ OF_NUMBERS = (
 _SNAPSHOT_AFTER = 200
 
 
-def held_by(context: Context, shared: Shared) -> CameraState:
+def held_by(context: Context, remote: RemoteCamera) -> CameraState:
     """What a side's camera holds by all that is in force; nothing where nobody knows."""
-    return held_with_effect(context, shared)[1]
+    return held_with_sequence(context, remote)[1]
 
 
-def held_with_effect(context: Context, shared: Shared) -> tuple[int, CameraState]:
-    """The same, and the effect that it is of."""
-    if not shared.known:
+def held_with_sequence(context: Context, remote: RemoteCamera) -> tuple[int, CameraState]:
+    """The same, and the sequence that it is of."""
+    if not remote.known:
         return 0, NOTHING
     mirrors: Mirrors[CameraState] | None = context.mirrors
-    known = mirrors.get(shared.id) if mirrors is not None else None
-    if known is None or known[0] < (shared.held_effect or 0):
-        known = (shared.held_effect or 0, held_of(shared.held))
-    effect, held = known
+    known = mirrors.get(remote.id) if mirrors is not None else None
+    if known is None or known[0] < (remote.held_sequence or 0):
+        known = (remote.held_sequence or 0, held_of(remote.held))
+    sequence, held = known
     query = (
-        select(SharedChange)
-        .where(SharedChange.shared_id == shared.id, SharedChange.effect > effect)
-        .order_by(SharedChange.effect)
-        .options(undefer(SharedChange.data), undefer(SharedChange.back))
+        select(CameraChange)
+        .where(CameraChange.remote_id == remote.id, CameraChange.sequence > sequence)
+        .order_by(CameraChange.sequence)
+        .options(undefer(CameraChange.data), undefer(CameraChange.back))
     )
     for row in context.execute(query).scalars():
         held = held.with_cells(unpacked(row.in_force), row.replaces)
-        effect = row.effect or effect
+        sequence = row.sequence or sequence
     if mirrors is not None and not context.has_writes:  # what may still be undone is nobody else's to know
-        mirrors.put(shared.id, effect, held)
-    return effect, held
+        mirrors.put(remote.id, sequence, held)
+    return sequence, held
 
 
-def keep_snapshot(context: Context, shared: Shared, effect: int, held: CameraState) -> None:
-    """Keep what is held as of an effect, so that fewer rows have to be gone through."""
-    shared.held, shared.held_effect = held.packed(), effect
+def keep_snapshot(context: Context, remote: RemoteCamera, sequence: int, held: CameraState) -> None:
+    """Keep what is held as of an sequence, so that fewer rows have to be gone through."""
+    remote.held, remote.held_sequence = held.packed(), sequence
     context.flush()
 
 
-def many_since_snapshot(shared: Shared, effect: int) -> bool:
-    """Whether the next snapshot is due; effects are counted over all cameras, so it comes rather early than late."""
-    return effect - (shared.held_effect or 0) > _SNAPSHOT_AFTER
+def many_since_snapshot(remote: RemoteCamera, sequence: int) -> bool:
+    """Whether the next snapshot is due; sequences are counted over all cameras, so it comes rather early than late."""
+    return sequence - (remote.held_sequence or 0) > _SNAPSHOT_AFTER
 
 
 @dataclass(frozen=True, eq=False)
@@ -98,17 +98,17 @@ class Side:
         return track_of_rows(self.name, held.frames, kept_rate(self.rate), held.rows, self.profile, self.image)
 
 
-def side_of(shared: Shared) -> Side:
+def side_of(remote: RemoteCamera) -> Side:
     return Side(
-        profile_of(shared.party.profile),
-        Image(shared.width_px, shared.height_px, shared.pixel_aspect),
-        shared.rate,
-        shared.name,
+        profile_of(remote.client.profile),
+        Image(remote.width_px, remote.height_px, remote.pixel_aspect),
+        remote.rate,
+        remote.name,
     )
 
 
 def profile_of(document: dict[str, Any]) -> Profile:
-    """The profile that a party is connected by."""
+    """The profile that a client is connected by."""
     return _profile(json.dumps(document, sort_keys=True))
 
 

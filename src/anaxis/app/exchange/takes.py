@@ -18,14 +18,14 @@ from anaxis.app.exchange.cells import EVERY, NOTHING, ROUNDING, CameraState, Fra
 from anaxis.app.exchange.kept import As, keep_as, require_shot
 from anaxis.app.exchange.links import whole_of
 from anaxis.app.exchange.passing import enqueue, lock_about, locked, notify
-from anaxis.app.exchange.sides import Side, held_with_effect, profile_of, sent_to, side_of, side_to
+from anaxis.app.exchange.sides import Side, held_with_sequence, profile_of, sent_to, side_of, side_to
 from anaxis.core.errors import BadInput
 from anaxis.core.outgoing import make_outgoing
 from anaxis.core.scene.landmarks import Landmarks, legal_name
 from anaxis.core.time.rates import kept_rate, rate_text
 from anaxis.core.typing import Floats
 from anaxis.packages.package_values import chosen_groups, columns_of
-from anaxis.store.exchange import Link, Party, Pulled, Shared
+from anaxis.store.exchange import Client, Link, Pulled, RemoteCamera
 from anaxis.store.models import Version
 from anaxis.store.queries import find_shot, picture_of_version, track_of
 from anaxis.store.rows import found as row_of
@@ -39,45 +39,45 @@ class Pull(BaseModel):
 
 
 @use_case("pull")
-def pull(context: Context, shared: Shared, asked: Pull) -> Version:
+def pull(context: Context, remote: RemoteCamera, asked: Pull) -> Version:
     """What a package's camera holds now, as the next take of the camera here that it is kept as, else of the one of that name in the
     shot, else as a new one."""
-    if shared.camera_id is None:
+    if remote.camera_id is None:
         require_shot(asked.shot)
         if len(asked.camera) > 120:
             raise BadInput("The camera needs a name of at most 120 characters.")
-        found = find_shot(context, shared.party.show.name, asked.shot.strip())
-        name = legal_name(asked.camera.strip() or shared.name, set())
+        found = find_shot(context, remote.client.show.name, asked.shot.strip())
+        name = legal_name(asked.camera.strip() or remote.name, set())
         known = next((c for c in found.cameras if c.name == name), None) if found is not None else None
         if known is not None:
-            shared.camera_id = known.id
+            remote.camera_id = known.id
             context.flush()
-    return kept_as_version(context, shared, f"pulled from {shared.called}", asked)
+    return kept_as_version(context, remote, f"pulled from {remote.called}", asked)
 
 
-def kept_as_version(context: Context, shared: Shared, change: str, asked: Pull | None = None) -> Version:
+def kept_as_version(context: Context, remote: RemoteCamera, change: str, asked: Pull | None = None) -> Version:
     """What a camera of a package holds, kept. Raises BadInput where that is not known, or is no camera that can be used."""
-    held, side, asked = whole_of(context, shared), side_of(shared), asked or Pull()
+    held, side, asked = whole_of(context, remote), side_of(remote), asked or Pull()
     fit = side.profile.lens.fit
-    outgoing = make_outgoing(side.track(held), side.profile.convention, side.image, fit, fit, marks_of(shared.party))
-    to = As(shared.camera_id, shared.party.show.name, asked.shot, asked.camera.strip() or shared.name)
-    version = keep_as(context, outgoing, shared.called, to, change)
-    shared.camera_id = version.camera_id
-    context.add(Pulled(version_id=version.id, shared_id=shared.id, data=held.packed()))
+    outgoing = make_outgoing(side.track(held), side.profile.convention, side.image, fit, fit, marks_of(remote.client))
+    to = As(remote.camera_id, remote.client.show.name, asked.shot, asked.camera.strip() or remote.name)
+    version = keep_as(context, outgoing, remote.called, to, change)
+    remote.camera_id = version.camera_id
+    context.add(Pulled(version_id=version.id, remote_id=remote.id, data=held.packed()))
     context.flush()
-    context.refresh(shared, ["camera"])
-    notify(context, f"s{shared.party.show_id}")
+    context.refresh(remote, ["camera"])
+    notify(context, f"s{remote.client.show_id}")
     return version
 
 
-def marks_of(party: Party) -> Landmarks:
+def marks_of(client: Client) -> Landmarks:
     """The named points of a package's scene, canonical."""
-    from_scene = party.scene.get("marks", [])
+    from_scene = client.scene.get("marks", [])
     names: list[str] = []
     for mark in from_scene:
         names.append(legal_name(mark["name"], set(names)))
     place = np.array([m["position"] for m in from_scene], dtype=np.float64).reshape(1, -1, 3)
-    convention = profile_of(party.profile).convention
+    convention = profile_of(client.profile).convention
     return Landmarks(tuple(names), convention.position_to_canonical(place))
 
 
@@ -89,9 +89,9 @@ def keep_moment(context: Context, link: Link, why: str) -> Version:
     """What a link's first camera holds now, as a version. Raises BadInput where it is kept as no camera yet."""
     if link.first.camera_id is None:
         raise BadInput(f"Pull {link.first.called} once first: that says as which camera its versions are kept.")
-    effect, _ = held_with_effect(context, link.first)
+    sequence, _ = held_with_sequence(context, link.first)
     version = kept_as_version(context, link.first, why)
-    link.moment_at, link.moment_effect = datetime.now(UTC), effect
+    link.moment_at, link.moment_sequence = datetime.now(UTC), sequence
     return version
 
 
@@ -104,7 +104,7 @@ def due_moments(context: Context) -> list[Link]:
     return [
         k
         for k in context.execute(query).scalars()
-        if k.first.camera_id is not None and held_with_effect(context, k.first)[0] > k.moment_effect
+        if k.first.camera_id is not None and held_with_sequence(context, k.first)[0] > k.moment_sequence
     ]
 
 
@@ -112,11 +112,11 @@ def due_moments(context: Context) -> list[Link]:
 
 
 class Push(BaseModel):
-    """A version for a package: to the camera ``shared`` there, or as a new one. ``groups`` are the channels that are written.
+    """A version for a package: to the camera ``remote`` there, or as a new one. ``groups`` are the channels that are written.
     ``both`` says what is done where both sides changed the same since it was pulled: "ask" refuses, "ours", "theirs"."""
 
-    shared: int | None = None
-    party: int | None = None
+    remote: int | None = None
+    client: int | None = None
     name: str = ""
     groups: list[str] = list(EVERY)
     both: str = "ask"
@@ -144,25 +144,27 @@ class Writing:
         return [g for p in self.parts for g in p.meant.groups]
 
 
-def planned_push(context: Context, version: Version, shared: Shared | None, party: Party, groups: Groups) -> Writing:
+def planned_push(
+    context: Context, version: Version, remote: RemoteCamera | None, client: Client, groups: Groups
+) -> Writing:
     """What of a version is written to a camera of a package: what was changed here since it was pulled from there, in the groups
     chosen; all of it where it was never pulled from there, or has other frames by now. Raises BadInput."""
     track, picture = track_of(version)[0], picture_of_version(version)
-    if shared is None:
-        to = Side(profile_of(party.profile), picture.image, rate_text(track.rate), track.name)
+    if remote is None:
+        to = Side(profile_of(client.profile), picture.image, rate_text(track.rate), track.name)
         sent = sent_to(track, picture.image, picture.fit, to, NOTHING, EVERY)
         return Writing([PulledPart(sent.meant, sent.wire)], True, {}, None)
-    there = whole_of(context, shared)
-    pulled = _pulled(context, version, shared)
+    there = whole_of(context, remote)
+    pulled = _pulled(context, version, remote)
     before = held_of(pulled.data) if pulled is not None else there
-    sent = sent_to(track, picture.image, picture.fit, side_of(shared), before, EVERY)
+    sent = sent_to(track, picture.image, picture.fit, side_of(remote), before, EVERY)
     since = pulled.version if pulled is not None else None
 
     def on_same_frames(held: CameraState) -> bool:
         return len(held) == len(track) and bool(np.allclose(held.frames, track.frames, rtol=0, atol=1e-3))
 
-    if not on_same_frames(there) or kept_rate(shared.rate) != track.rate:
-        side = side_of(shared)
+    if not on_same_frames(there) or kept_rate(remote.rate) != track.rate:
+        side = side_of(remote)
         whole = side_to(side, CameraState(sent.meant.frames, _with_theirs(sent.meant, groups, there)), side, before)
         # What was changed there since it was pulled would go with the frames that are replaced.
         changed = pulled is not None and not _same(before, there)
@@ -195,40 +197,40 @@ def _same(a: CameraState, b: CameraState) -> bool:
     return len(a) == len(b) and bool((a.frames == b.frames).all()) and bool(a.cells().same_as(b.rows).all())
 
 
-def _pulled(context: Context, version: Version, shared: Shared) -> Pulled | None:
+def _pulled(context: Context, version: Version, remote: RemoteCamera) -> Pulled | None:
     """The pull from this camera that a version was made from, itself or the take it is an edit of."""
     of_take = select(Version.id).where(
         Version.camera_id == version.camera_id, Version.take == version.take, Version.edit == 0
     )
     query = (
         select(Pulled)
-        .where(Pulled.version_id.in_(of_take), Pulled.shared_id == shared.id)
+        .where(Pulled.version_id.in_(of_take), Pulled.remote_id == remote.id)
         .options(undefer(Pulled.data))
     )
     return context.execute(query).scalars().first()
 
 
 @use_case("push")
-def push(context: Context, version: Version, asked: Push) -> Shared:
+def push(context: Context, version: Version, asked: Push) -> RemoteCamera:
     """Write a version into a package. Raises BadInput where both changed the same and nobody said which is to be, and where nothing
     is to be written."""
     groups = chosen_groups(asked.groups)
-    shared = row_of(context, Shared, asked.shared, "camera of a package") if asked.shared is not None else None
-    party = shared.party if shared is not None else row_of(context, Party, asked.party or 0, "package")
-    parties = lock_about(context, shared)[0] if shared is not None else locked(context, [party.id])
-    writing = planned_push(context, version, shared, party, groups)
+    remote = row_of(context, RemoteCamera, asked.remote, "camera of a package") if asked.remote is not None else None
+    client = remote.client if remote is not None else row_of(context, Client, asked.client or 0, "package")
+    clients = lock_about(context, remote)[0] if remote is not None else locked(context, [client.id])
+    writing = planned_push(context, version, remote, client, groups)
     parts = writing.parts
     if writing.both and asked.both == "ask":
         frames = len(np.unique(np.concatenate(list(writing.both.values()))))
         raise BadInput(
-            f"{party.name} has changed {frames} of these frames since they were pulled: choose whose is to be there, or pull again.",
+            f"{client.name} has changed {frames} of these frames since they were pulled: choose whose is to be there, or pull again.",
             "both_changed",
         )
     if asked.both == "theirs":
         parts = [p for p in (_without(p, writing.both) for p in parts) if len(p.meant)]
     if not parts:
         raise BadInput(
-            f"Nothing is to be written: in these channels {version.called} is as {party.name} holds it.",
+            f"Nothing is to be written: in these channels {version.called} is as {client.name} holds it.",
             "nothing_to_write",
         )
     facts = version.facts
@@ -237,18 +239,18 @@ def push(context: Context, version: Version, asked: Push) -> Shared:
         "last": float(facts["last_frame"]),
         "rate": rate_text(kept_rate(facts["rate"])),
     }
-    if shared is None:
+    if remote is None:
         name = (asked.name.strip() or f"{version.camera.shot.name} {version.camera.name}")[:120]
         picture = {k: getattr(version, k) for k in ("width_px", "height_px", "pixel_aspect")}
-        shared = new_there(context, party, str(version.camera_id), {"name": name, **span, **picture})
-        shared.camera_id = version.camera_id
+        remote = new_there(context, client, str(version.camera_id), {"name": name, **span, **picture})
+        remote.camera_id = version.camera_id
     elif writing.whole:
-        shared.take_entry({**shared.entry, **span})
-    entry = shared.entry if writing.whole else None
+        remote.take_entry({**remote.entry, **span})
+    entry = remote.entry if writing.whole else None
     for part in parts:
-        enqueue(context, parties[party.id], shared, *part, replaces=writing.whole, entry=entry)
-    notify(context, f"s{party.show_id}")
-    return shared
+        enqueue(context, clients[client.id], remote, *part, replaces=writing.whole, entry=entry)
+    notify(context, f"s{client.show_id}")
+    return remote
 
 
 def _without(part: PulledPart, both: dict[str, Floats]) -> PulledPart:
@@ -257,13 +259,13 @@ def _without(part: PulledPart, both: dict[str, Floats]) -> PulledPart:
     return PulledPart(part.meant.where(keep), part.wire.where(keep))
 
 
-def new_there(context: Context, party: Party, of: str, entry: dict[str, Any]) -> Shared:
+def new_there(context: Context, client: Client, of: str, entry: dict[str, Any]) -> RemoteCamera:
     """A camera that a package is to have, listed as ``entry``; its id there tells what it is made ``of``, and is one of its own."""
-    taken = {c.key for c in party.cameras}
+    taken = {c.key for c in client.cameras}
     key = next(k for k in (f"anaxis-{of}-{n}" for n in count(1)) if k not in taken)
-    row = Shared(party_id=party.id, key=key)
+    row = RemoteCamera(client_id=client.id, key=key)
     row.take_entry(entry)
     context.add(row)
     context.flush()
-    context.refresh(row, ["party"])
+    context.refresh(row, ["client"])
     return row

@@ -10,7 +10,7 @@ from sqlalchemy.orm import undefer
 
 from anaxis.app.context import Context
 from anaxis.app.exchange.cells import CameraState, unpacked
-from anaxis.app.exchange.sides import held_with_effect, side_of
+from anaxis.app.exchange.sides import held_with_sequence, side_of
 from anaxis.app.exchange.takes import marks_of
 from anaxis.core.camera.channels import BESIDE, CHANNELS
 from anaxis.core.camera.lens import Image
@@ -21,7 +21,7 @@ from anaxis.core.proof.proof import deviations_px, grid_depths_m, grid_pixels, m
 from anaxis.core.scene.landmarks import Landmarks
 from anaxis.core.space.axes import Convention
 from anaxis.core.typing import Floats
-from anaxis.store.exchange import Party, Shared, SharedChange
+from anaxis.store.exchange import CameraChange, Client, RemoteCamera
 
 # Relative: what goes through another unit and back is the same number still.
 _SAME = 1e-9
@@ -31,7 +31,7 @@ _CHUNK = 2000
 @dataclass(frozen=True, eq=False)
 class Together:
     """Both sides on the frames that both have: ``frames`` (n,) of the first, ``there`` (n,) of the second; their numbers (n, 16);
-    how each sees, in the first one's pixels; and the deviation (n,). ``effects`` says as of when, ``beside`` what else is another."""
+    how each sees, in the first one's pixels; and the deviation (n,). ``sequences`` says as of when, ``beside`` what else is another."""
 
     frames: Floats
     there: Floats
@@ -47,7 +47,7 @@ class Together:
     only_here: int
     only_there: int
     beside: list[str]
-    effects: tuple[int, int]
+    sequences: tuple[int, int]
     motion_m: float
 
     @property
@@ -57,20 +57,20 @@ class Together:
 
 
 def together(
-    context: Context, first: Shared, second: Shared | None, offset: float, only: Floats | None = None, motion_m: float | None = None
+    context: Context, first: RemoteCamera, second: RemoteCamera | None, offset: float, only: Floats | None = None, motion_m: float | None = None
 ) -> Together:  # fmt: skip
     """Two sides seen together; a second that is None is the first itself. ``only`` are the frames of the first that are asked for.
 
     Raises BadInput where nobody knows what one of them holds, and where they have no frame in common.
     """
-    sides, helds, effects = [], [], []
-    for shared in (first, second or first):
-        if not shared.known:
-            raise BadInput(f"What {shared.called} holds is not known yet: its package is asked for it.", "not_known")
-        effect, held = held_with_effect(context, shared)
-        sides.append(side_of(shared))
+    sides, helds, sequences = [], [], []
+    for remote in (first, second or first):
+        if not remote.known:
+            raise BadInput(f"What {remote.called} holds is not known yet: its package is asked for it.", "not_known")
+        sequence, held = held_with_sequence(context, remote)
+        sides.append(side_of(remote))
         helds.append(held)
-        effects.append(effect)
+        sequences.append(sequence)
     here, there = helds
     offset = offset if second is not None else 0.0
     place, common = there.places(here.frames + offset)
@@ -89,21 +89,21 @@ def together(
     meant = projection_of(track, sides[0].image, sides[0].profile.lens.fit)
     arrived = projection_of(other, sides[1].image, sides[1].profile.lens.fit).at_size(sides[0].image)
     size = motion_m if motion_m is not None else motion_size_m(sides[0].track(here))
-    marks = marks_of(first.party)
+    marks = marks_of(first.client)
     deviation = [
         deviations_px(make_test_points(track.take(part), meant.take(part), marks.position_m, size), arrived.take(part))
         for part in np.array_split(np.arange(len(track)), max(1, -(-len(track) // _CHUNK)))
     ]
     return Together(
         a.frames, b.frames, (a.rows, b.rows), track, sides[0].image, meant, arrived, np.concatenate(deviation),
-        grid_depths_m(track, meant, marks.position_m, size), marks, lines_of(first.party, sides[0].profile.convention), len(here) - count,
-        len(there) - count, _beside(track, other), (effects[0], effects[1]), size,
+        grid_depths_m(track, meant, marks.position_m, size), marks, lines_of(first.client, sides[0].profile.convention), len(here) - count,
+        len(there) - count, _beside(track, other), (sequences[0], sequences[1]), size,
     )  # fmt: skip
 
 
-def lines_of(party: Party, convention: Convention) -> Floats:
+def lines_of(client: Client, convention: Convention) -> Floats:
     """The lines of a package's scene, canonical, (s, 2, 3)."""
-    lines = np.array(party.scene.get("lines", []), dtype=np.float64).reshape(-1, 2, 3)
+    lines = np.array(client.scene.get("lines", []), dtype=np.float64).reshape(-1, 2, 3)
     return convention.position_to_canonical(lines)
 
 
@@ -119,12 +119,12 @@ def _beside(a: Track, b: Track) -> list[str]:
     return out
 
 
-def changed_since(context: Context, shared: Shared, effect: int) -> Floats | None:
-    """The frames on which a camera has come to hold something else since an effect; None where it has other frames by now."""
+def changed_since(context: Context, remote: RemoteCamera, sequence: int) -> Floats | None:
+    """The frames on which a camera has come to hold something else since an sequence; None where it has other frames by now."""
     query = (
-        select(SharedChange)
-        .where(SharedChange.shared_id == shared.id, SharedChange.effect > effect)
-        .options(undefer(SharedChange.data), undefer(SharedChange.back))
+        select(CameraChange)
+        .where(CameraChange.remote_id == remote.id, CameraChange.sequence > sequence)
+        .options(undefer(CameraChange.data), undefer(CameraChange.back))
     )
     frames = [np.zeros(0)]
     for row in context.execute(query).scalars():

@@ -1,7 +1,7 @@
 """The socket that packages and trackers speak the exchange by (docs/exchange.md).
 
 One task takes what comes, in order: each change is kept before it is acknowledged. Another sends what waits for the
-party, as soon as the database says that something does, and from the last change that the party holds on.
+client, as soon as the database says that something does, and from the last change that the client holds on.
 """
 
 from __future__ import annotations
@@ -26,6 +26,7 @@ from anaxis.app.exchange.changes import (
     take_samples,
     waiting,
 )
+from anaxis.app.exchange.clients import choose, enter, heard_of, leave, take_scene, wanted
 from anaxis.app.exchange.links import followers
 from anaxis.app.exchange.messages import (
     Acknowledge,
@@ -44,7 +45,6 @@ from anaxis.app.exchange.messages import (
     read_message,
     require_size,
 )
-from anaxis.app.exchange.parties import choose, enter, heard_of, leave, take_scene, wanted
 from anaxis.app.exchange.passing import Replaced, notify, require_current
 from anaxis.app.exchange.recordings import recording_wanted
 from anaxis.app.people.people import actor_for, person_named
@@ -53,7 +53,7 @@ from anaxis.app.people.tokens import actor_by_token
 from anaxis.app.roles import LOCAL, VISITOR, Actor, Role
 from anaxis.core.errors import BadInput
 from anaxis.monitoring.metrics import CHANGE_SECONDS
-from anaxis.store.exchange import Party
+from anaxis.store.exchange import Client
 from anaxis.store.rows import found
 from anaxis.web.live.hub import AGAIN, POLICY, Hub, TooManyOpen, first_to_end
 from anaxis.web.live.standing import RIGHTS, Standing
@@ -103,10 +103,10 @@ async def _enter(socket: WebSocket, hub: Hub) -> Connected:
     itself = signed_in_by_itself(socket) and "origin" not in socket.headers
     visitor = socket.app.state.visitor if itself else ""
     actor = await hub.work(_actor, hello.token, visitor, actor=VISITOR)
-    party = await hub.work(enter, hello, actor=actor)
-    standing = Standing(lambda s: _actor(s, hello.token, visitor), Role.ARTIST, party.show_id, "connect a package")
-    until = min(hello.have, await hub.work(acknowledged_until, party.id, actor=actor))
-    return Connected(socket, hub, standing, actor.person, party, until)
+    client = await hub.work(enter, hello, actor=actor)
+    standing = Standing(lambda s: _actor(s, hello.token, visitor), Role.ARTIST, client.show_id, "connect a package")
+    until = min(hello.have, await hub.work(acknowledged_until, client.id, actor=actor))
+    return Connected(socket, hub, standing, actor.person, client, until)
 
 
 def _actor(session: Context, token: str, visitor: str) -> Actor:
@@ -135,13 +135,18 @@ async def _close(socket: WebSocket, code: int) -> None:
 
 
 class Connected:
-    """One connection of a party, from its welcome to its end."""
+    """One connection of a client, from its welcome to its end."""
 
     def __init__(
-        self, socket: WebSocket, hub: Hub, standing: Standing, person: int | None, party: Party, sent: int
+        self, socket: WebSocket, hub: Hub, standing: Standing, person: int | None, client: Client, sent: int
     ) -> None:
         self.socket, self.hub, self.standing, self.person = socket, hub, standing, person
-        self.party, self.connection, self.kind, self.heard = party.id, str(party.connection), party.kind, party.heard
+        self.client, self.connection, self.kind, self.last_received = (
+            client.id,
+            str(client.connection),
+            client.kind,
+            client.last_received,
+        )
         self.sent, self.recording = sent, 0
         self._one_at_a_time = asyncio.Lock()
 
@@ -156,7 +161,7 @@ class Connected:
 
     async def run(self) -> None:
         try:
-            await self.send(Welcome(heard=self.heard, server="Anaxis"))
+            await self.send(Welcome(heard=self.last_received, server="Anaxis"))
         except (RuntimeError, WebSocketDisconnect) as error:
             await self.left(error)
         else:
@@ -172,7 +177,7 @@ class Connected:
             _log.error("a connection of the exchange failed", exc_info=error)
             await _close(self.socket, AGAIN)
         with contextlib.suppress(DBAPIError):
-            await self.hub.work(leave, self.party, self.connection, actor=LOCAL)
+            await self.hub.work(leave, self.client, self.connection, actor=LOCAL)
 
     async def _receive(self) -> None:
         while True:
@@ -194,36 +199,36 @@ class Connected:
         if isinstance(message, Change):
             try:
                 with CHANGE_SECONDS.time():
-                    await self.work(take_change, self.party, self.connection, message, cells)
+                    await self.work(take_change, self.client, self.connection, message, cells)
             except _ENDS_IT:
                 raise
             except BadInput as error:
-                await self.work(refuse_change, self.party, self.connection, message, error.sentence)
+                await self.work(refuse_change, self.client, self.connection, message, error.sentence)
                 await self.send(ProblemMessage(code=error.code, sentence=error.sentence, about=message.number))
             await self.send(Acknowledge(number=message.number))
         elif isinstance(message, SamplesMessage):
             try:
-                await self.work(take_samples, self.party, self.connection, message)
+                await self.work(take_samples, self.client, self.connection, message)
             except _ENDS_IT:
                 raise
             except BadInput as error:
                 await self._refused(message.number, error)
             await self.send(Acknowledge(number=message.number))
         elif isinstance(message, Acknowledge):
-            await self.work(take_acknowledged, self.party, self.connection, message.number, cells)
+            await self.work(take_acknowledged, self.client, self.connection, message.number, cells)
         elif isinstance(message, SceneMessage):
             try:
-                await self._ask_for(await self.work(take_scene, self.party, self.connection, message))
+                await self._ask_for(await self.work(take_scene, self.client, self.connection, message))
             except _ENDS_IT:
                 raise
             except BadInput as error:
                 await self.send(ProblemMessage(code=error.code, sentence=error.sentence))
         elif isinstance(message, Selection):
-            await self._ask_for(await self.work(choose, self.party, self.connection, message.camera))
+            await self._ask_for(await self.work(choose, self.client, self.connection, message.camera))
         elif isinstance(message, Playhead):
-            await self.work(_tell_playhead, self.party, self.connection, message.frame)
+            await self.work(_tell_playhead, self.client, self.connection, message.frame)
         elif isinstance(message, ProblemMessage):
-            await self.work(heard_of, self.party, self.connection, message.sentence)
+            await self.work(heard_of, self.client, self.connection, message.sentence)
 
     async def _not_taken(self, error: Unreadable) -> None:
         """A message that cannot be read: a change among them counts as heard, so that those behind it can be."""
@@ -234,7 +239,7 @@ class Connected:
         await self.send(ProblemMessage(code=error.code, sentence=error.sentence))
 
     async def _refused(self, number: int, error: BadInput) -> None:
-        await self.work(refuse_change, self.party, self.connection, Change(number=number, camera="?"), error.sentence)
+        await self.work(refuse_change, self.client, self.connection, Change(number=number, camera="?"), error.sentence)
         await self.send(ProblemMessage(code=error.code, sentence=error.sentence, about=number))
 
     async def _ask_for(self, keys: list[str]) -> None:
@@ -242,9 +247,9 @@ class Connected:
             await self.send(PullMessage(camera=key))
 
     async def _send(self) -> None:
-        with self.hub.waiting_for(f"p{self.party}", f"f{self.party}", RIGHTS) as waiter:
+        with self.hub.waiting_for(f"p{self.client}", f"f{self.client}", RIGHTS) as waiter:
             while True:  # what is looked up is refused once whoever connected may not any more
-                for number, message in await self.work(_waiting, self.party, self.sent):
+                for number, message in await self.work(_waiting, self.client, self.sent):
                     await self.send(message)
                     self.sent = number
                 if self.kind == "tracker":
@@ -253,10 +258,10 @@ class Connected:
                     if event.startswith("f"):
                         await self.send(Playhead(frame=float(event.partition(":")[2])))
                     elif event.startswith("p") and event.endswith(":pull"):
-                        await self._ask_for(await self.work(_wanted, self.party))
+                        await self._ask_for(await self.work(_wanted, self.client))
 
     async def _ask_to_record(self) -> None:
-        for number, on in await self.work(recording_wanted, self.party, self.recording):
+        for number, on in await self.work(recording_wanted, self.client, self.recording):
             await self.send(Record(recording=number, on=on))
             self.recording = number if on else 0
 
@@ -264,27 +269,27 @@ class Connected:
         """That the connection is there."""
         while True:
             await asyncio.sleep(_SAYS_EVERY_S)
-            await self.work(heard_of, self.party, self.connection)
+            await self.work(heard_of, self.client, self.connection)
 
 
-def _waiting(session: Context, party_id: int, behind: int) -> list[tuple[int, str | bytes]]:
-    """The changes that a party has not been sent on this connection, by number, as they go over the wire."""
+def _waiting(session: Context, client_id: int, behind: int) -> list[tuple[int, str | bytes]]:
+    """The changes that a client has not been sent on this connection, by number, as they go over the wire."""
     out = []
-    for w in waiting(session, party_id, behind):
+    for w in waiting(session, client_id, behind):
         said: dict[str, Any] = {"number": w.number, "camera": w.camera, "base": w.base, "replaces": w.replaces}
         out.append((w.number, change_message(said | ({"entry": w.entry} if w.entry else {}), w.cells)))
     return out
 
 
-def _wanted(session: Context, party_id: int) -> list[str]:
-    return wanted(session, found(session, Party, party_id, "package"))
+def _wanted(session: Context, client_id: int) -> list[str]:
+    return wanted(session, found(session, Client, client_id, "package"))
 
 
-def _tell_playhead(session: Context, party_id: int, connection: str, frame: float) -> None:
+def _tell_playhead(session: Context, client_id: int, connection: str, frame: float) -> None:
     """Told to whoever watches and to packages that follow, and kept nowhere."""
-    require_current(found(session, Party, party_id, "package"), connection)
+    require_current(found(session, Client, client_id, "package"), connection)
     notify(
         session,
-        f"h{party_id}:{frame:.9g}",
-        *(f"f{other}:{at:.9g}" for other, at in followers(session, party_id, frame)),
+        f"h{client_id}:{frame:.9g}",
+        *(f"f{other}:{at:.9g}" for other, at in followers(session, client_id, frame)),
     )

@@ -16,7 +16,7 @@ from anaxis.app.exchange.together import changed_since
 from anaxis.app.roles import Role
 from anaxis.core.errors import BadInput
 from anaxis.core.typing import Floats
-from anaxis.store.exchange import Shared
+from anaxis.store.exchange import RemoteCamera
 from anaxis.store.models import Show
 from anaxis.store.rows import found
 from anaxis.web.live.hub import AGAIN, POLICY, Hub, close_reason, first_to_end
@@ -34,16 +34,16 @@ _MOST_WATCHING = 16
 
 @router.websocket("/live/watch")
 async def watch(
-    socket: WebSocket, show: int, a: int, b: int = 0, effect_a: int = 0, effect_b: int = 0, motion_m: float = 0.0
+    socket: WebSocket, show: int, a: int, b: int = 0, sequence_a: int = 0, sequence_b: int = 0, motion_m: float = 0.0
 ) -> None:
-    """``a`` and ``b`` are the cameras looked at (0 for none on the right), as of the effects that the page's drawing is of."""
+    """``a`` and ``b`` are the cameras looked at (0 for none on the right), as of the sequences that the page's drawing is of."""
     hub: Hub = socket.app.state.hub
     try:
         await socket.accept()
     except (RuntimeError, WebSocketDisconnect):  # it has gone already
         return
     standing = Standing(lambda session: actor_of_request(socket, session), Role.VIEWER, show, "see this")
-    watching = _Watching(hub, standing, show, (a, b), [effect_a, effect_b], motion_m)
+    watching = _Watching(hub, standing, show, (a, b), [sequence_a, sequence_b], motion_m)
     try:
         person = await watching.work(_person)
         with hub.one_of(_MOST_WATCHING, "watching", person):
@@ -69,23 +69,23 @@ def _person(session: Context) -> int | None:
 
 
 class _Watching:
-    """``effects`` are those that the page has been told of; the offset between the two is asked for again when the page's state
+    """``sequences`` are those that the page has been told of; the offset between the two is asked for again when the page's state
     changes, as a link does by being made or stopped."""
 
     def __init__(
-        self, hub: Hub, standing: Standing, show: int, cameras: tuple[int, int], effects: list[int], motion_m: float
+        self, hub: Hub, standing: Standing, show: int, cameras: tuple[int, int], sequences: list[int], motion_m: float
     ) -> None:
         self.hub, self.standing, self.show, self.cameras = hub, standing, show, cameras
-        self.effects, self.motion_m, self.offset = effects, motion_m, 0.0
+        self.sequences, self.motion_m, self.offset = sequences, motion_m, 0.0
 
     async def work(self, function: Any, *args: Any) -> Any:
         """Raises NotSignedIn or NotAllowed once whoever watches may not any more."""
         return await self.hub.work(function, *args, actor=self.standing, watches=True)
 
     async def tell(self, socket: WebSocket) -> None:
-        parties = await self.work(_parties, self.cameras)
+        clients = await self.work(_parties, self.cameras)
         self.offset = await self.work(_offset, self.show, self.cameras)
-        keys = [f"c{c}" for c in self.cameras if c] + [f"h{p}" for p in parties.values()] + [f"s{self.show}", RIGHTS]
+        keys = [f"c{c}" for c in self.cameras if c] + [f"h{p}" for p in clients.values()] + [f"s{self.show}", RIGHTS]
         with self.hub.waiting_for(*keys) as waiter:
             waiter.tell("")  # what came between the drawing and now
             while True:
@@ -95,7 +95,7 @@ class _Watching:
                 for event in events:
                     if event.startswith("h"):
                         number, _, frame = event[1:].partition(":")
-                        side = next((i for i, c in enumerate(self.cameras) if parties.get(c) == int(number)), 0)
+                        side = next((i for i, c in enumerate(self.cameras) if clients.get(c) == int(number)), 0)
                         await socket.send_text(json.dumps({"t": "playhead", "side": side, "frame": float(frame)}))
                 if any(e == "" or e.startswith("s") for e in events):
                     offset = await self.work(_offset, self.show, self.cameras)
@@ -109,14 +109,14 @@ class _Watching:
                 await asyncio.sleep(_TOLD_EVERY_S)
 
     async def _tell_changes(self, socket: WebSocket) -> None:
-        message = await self.work(_changes, self.cameras, list(self.effects), self.offset, self.motion_m)
+        message = await self.work(_changes, self.cameras, list(self.sequences), self.offset, self.motion_m)
         if message is not None:
-            self.effects = message.get("effects", self.effects)
+            self.sequences = message.get("sequences", self.sequences)
             await socket.send_text(json.dumps(message))
 
 
 def _parties(session: Context, cameras: tuple[int, int]) -> dict[int, int]:
-    return {c: found(session, Shared, c, "camera of a package").party_id for c in cameras if c}
+    return {c: found(session, RemoteCamera, c, "camera of a package").client_id for c in cameras if c}
 
 
 def _offset(session: Context, show: int, cameras: tuple[int, int]) -> float:
@@ -124,13 +124,13 @@ def _offset(session: Context, show: int, cameras: tuple[int, int]) -> float:
 
 
 def _changes(
-    session: Context, cameras: tuple[int, int], effects: list[int], offset: float, motion_m: float
+    session: Context, cameras: tuple[int, int], sequences: list[int], offset: float, motion_m: float
 ) -> dict[str, Any] | None:
     """What came to be held since; None for nothing, "reload" where it is too much to tell, or the frames are others."""
-    both = [found(session, Shared, c, "camera of a package") for c in cameras if c]
+    both = [found(session, RemoteCamera, c, "camera of a package") for c in cameras if c]
     frames = []
-    for i, (shared, effect) in enumerate(zip(both, effects, strict=False)):
-        changed = changed_since(session, shared, effect)
+    for i, (remote, sequence) in enumerate(zip(both, sequences, strict=False)):
+        changed = changed_since(session, remote, sequence)
         if changed is None:
             return {"t": "reload"}
         frames.append(changed - (offset if i else 0.0))

@@ -96,15 +96,15 @@ async function start() {
       at.delete(frame);
     });
     if (at.size) { location.reload(); return; } // frames that were not there
-    data.facts.effects = told.effects;
+    data.facts.sequences = told.sequences;
     board.dataset.told = String(Number(board.dataset.told || 0) + 1);
     shown(state.index); laterCurve();
   };
   document.body.addEventListener("htmx:afterSwap", () => shown(state.index));
   const watch = () => {
-    const { effects, motion_m } = data.facts;
+    const { sequences, motion_m } = data.facts;
     const line = new WebSocket(`${location.protocol === "https:" ? "wss" : "ws"}://${location.host}/live/watch?show=${show}&a=${a}&b=${b}`
-      + `&effect_a=${effects[0]}&effect_b=${effects[1]}&motion_m=${motion_m}`);
+      + `&sequence_a=${sequences[0]}&sequence_b=${sequences[1]}&motion_m=${motion_m}`);
     line.onopen = () => { board.dataset.watching = "yes"; };
     line.onmessage = (event) => {
       const told = JSON.parse(event.data);

@@ -21,7 +21,7 @@ from anaxis.app.deliveries.returned import returns_of
 from anaxis.app.deliveries.stills import stills_of
 from anaxis.app.derived.derive import behind
 from anaxis.app.derived.source_ranges import shown_of
-from anaxis.app.exchange.parties import packages_there
+from anaxis.app.exchange.clients import packages_there
 from anaxis.app.plates.plates import plates_of
 from anaxis.app.typed_numbers import number_or_none
 from anaxis.core.camera.lens import FIT_WORDS, FITS, parse_image, require_fit

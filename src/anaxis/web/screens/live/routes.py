@@ -9,14 +9,14 @@ from fastapi.responses import RedirectResponse, Response
 from sqlalchemy import select
 
 from anaxis.app.exchange.across import Across, write_across
+from anaxis.app.exchange.clients import clients_of, is_there, take_off
 from anaxis.app.exchange.links import LinkAsked, clashes_in, frames_words, link, newest_changes, settle, stop
-from anaxis.app.exchange.parties import is_there, parties_of, take_off
 from anaxis.app.exchange.passing import RULES
 from anaxis.app.exchange.recordings import open_recording, recordings_of, start_recording, stop_recording
 from anaxis.app.exchange.takes import Pull, Push, keep_moment, pull, push
 from anaxis.app.typed_numbers import number_or_none
 from anaxis.core.errors import BadInput
-from anaxis.store.exchange import Clash, Link, Party, Pulled, Recording, Shared
+from anaxis.store.exchange import Clash, Client, Link, Pulled, Recording, RemoteCamera
 from anaxis.store.models import Camera, Show, Version
 from anaxis.store.queries import found, get_show
 from anaxis.web.access import needs
@@ -49,23 +49,23 @@ def drawing(store: Store, show_id: int, a: int | None = None, b: int | None = No
 
 def _context(store: Store, show: Show, a: int | None, b: int | None) -> dict[str, Any]:
     pair = pair_of(store, show, a, b)
-    parties = parties_of(store, show)
+    clients = clients_of(store, show)
     sheets = [s for s in (pair.left, pair.right) if s is not None]
     return {
-        "show": show, "pair": pair, "parties": parties, "is_there": is_there,
+        "show": show, "pair": pair, "clients": clients, "is_there": is_there,
         "clashes": [(c, frames_words(c.frames)) for c in clashes_in(store, show)],
         "changes": newest_changes(store, pair.link) if pair.link is not None else [], "groups": GROUP_WORDS, "rules": RULES,
-        "trackers": [(p, open_recording(store, p)) for p in parties if p.kind == "tracker"], "recordings": recordings_of(store, show.id),
-        "back": {s.shared.id: _to_write_back(store, s.shared) for s in sheets if s.shared is not None},
+        "trackers": [(p, open_recording(store, p)) for p in clients if p.kind == "tracker"], "recordings": recordings_of(store, show.id),
+        "back": {s.remote.id: _to_write_back(store, s.remote) for s in sheets if s.remote is not None},
     }  # fmt: skip
 
 
-def _to_write_back(store: Store, shared: Shared) -> tuple[Version, bool] | None:
+def _to_write_back(store: Store, remote: RemoteCamera) -> tuple[Version, bool] | None:
     """The version here of a package's camera, and whether it was worked on since it was pulled."""
-    camera = store.get(Camera, shared.camera_id) if shared.camera_id is not None else None
+    camera = store.get(Camera, remote.camera_id) if remote.camera_id is not None else None
     if camera is None or camera.head_id is None:
         return None
-    known = select(Pulled.version_id).where(Pulled.version_id == camera.head_id, Pulled.shared_id == shared.id)
+    known = select(Pulled.version_id).where(Pulled.version_id == camera.head_id, Pulled.remote_id == remote.id)
     return camera.head, store.execute(known).first() is None
 
 
@@ -82,31 +82,31 @@ def _ticked(typed: dict[str, str], before: str = "group-") -> list[str]:
     return [k.removeprefix(before) for k in typed if k.startswith(before)]
 
 
-@router.post("/shared/{number}/pull")
+@router.post("/remote/{number}/pull")
 def pull_camera(
     store: Store, number: int, shot: Annotated[str, Form()] = "", camera: Annotated[str, Form()] = ""
 ) -> Any:
-    version = pull(store, found(store, Shared, number, "camera of a package"), Pull(shot=shot, camera=camera))
+    version = pull(store, found(store, RemoteCamera, number, "camera of a package"), Pull(shot=shot, camera=camera))
     return RedirectResponse(f"/cameras/{version.camera_id}", 303)
 
 
-@router.post("/shared/{number}/write-back")
+@router.post("/remote/{number}/write-back")
 def write_back(store: Store, number: int, typed: TypedForm) -> Any:
     """The version here, to where it came from: what was changed here, in the channels chosen."""
-    shared = found(store, Shared, number, "camera of a package")
-    if shared.camera is None:
-        raise BadInput(f"{shared.called} was never pulled: there is no version of it here.")
-    push(store, shared.camera.head, Push(shared=shared.id, groups=_ticked(typed), both=typed.get("both", "ask")))
-    return _back(shared.party.show_id, _number(typed, "a"), _number(typed, "b"))
+    remote = found(store, RemoteCamera, number, "camera of a package")
+    if remote.camera is None:
+        raise BadInput(f"{remote.called} was never pulled: there is no version of it here.")
+    push(store, remote.camera.head, Push(remote=remote.id, groups=_ticked(typed), both=typed.get("both", "ask")))
+    return _back(remote.client.show_id, _number(typed, "a"), _number(typed, "b"))
 
 
 @router.post("/shows/{show_id}/live/across")
 def across(store: Store, show_id: int, typed: TypedForm) -> Any:
     """Push what one side holds to the other, once."""
-    source = found(store, Shared, _number(typed, "source") or 0, "camera of a package")
+    source = found(store, RemoteCamera, _number(typed, "source") or 0, "camera of a package")
     new = row_number(typed.get("to", "").removeprefix("new-")) if typed.get("to", "").startswith("new-") else None
     to = write_across(
-        store, Across(source=source.id, to=_number(typed, "to"), party=new, groups=_ticked(typed),
+        store, Across(source=source.id, to=_number(typed, "to"), client=new, groups=_ticked(typed),
                       frame_for_frame="frame_for_frame" in typed, same_numbers=typed.get("numbers") == "same"),
     )  # fmt: skip
     swapped = _number(typed, "b") == source.id
@@ -114,9 +114,9 @@ def across(store: Store, show_id: int, typed: TypedForm) -> Any:
 
 
 @router.post("/shows/{show_id}/live/push")
-def push_version(store: Store, show_id: int, version_id: Annotated[int, Form()], party: Annotated[int, Form()]) -> Any:
+def push_version(store: Store, show_id: int, version_id: Annotated[int, Form()], client: Annotated[int, Form()]) -> Any:
     """A camera of the show, as a new one of a package."""
-    push(store, found(store, Version, version_id, "version"), Push(party=found(store, Party, party, "package").id))
+    push(store, found(store, Version, version_id, "version"), Push(client=found(store, Client, client, "package").id))
     return _back(show_id)
 
 
@@ -153,18 +153,18 @@ def moment(store: Store, number: int) -> Any:
 @router.post("/clashes/{number}/settle")
 def settle_clash(store: Store, number: int, keep: Annotated[str, Form()]) -> Any:
     clash = settle(store, found(store, Clash, number, "clash"), keep)
-    ends = (clash.link.first_id, clash.link.second_id) if clash.link is not None else (clash.shared_id, None)
+    ends = (clash.link.first_id, clash.link.second_id) if clash.link is not None else (clash.remote_id, None)
     return _back(clash.show_id, *ends)
 
 
-@router.post("/parties/{number}/record")
+@router.post("/clients/{number}/record")
 def record(store: Store, number: int, name: Annotated[str, Form()] = "") -> Any:
-    return _back(start_recording(store, found(store, Party, number, "tracker"), name).show_id)
+    return _back(start_recording(store, found(store, Client, number, "tracker"), name).show_id)
 
 
-@router.post("/parties/{number}/take-off")
+@router.post("/clients/{number}/take-off")
 def take_party_off(store: Store, number: int) -> Any:
-    return _back(take_off(store, found(store, Party, number, "package")).show_id)
+    return _back(take_off(store, found(store, Client, number, "package")).show_id)
 
 
 @router.post("/recordings/{number}/stop")

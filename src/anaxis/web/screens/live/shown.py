@@ -8,8 +8,8 @@ from typing import Any
 import numpy as np
 
 from anaxis.app.context import Context
+from anaxis.app.exchange.clients import clients_of, is_there
 from anaxis.app.exchange.links import Passed, link_between, passed
-from anaxis.app.exchange.parties import is_there, parties_of
 from anaxis.app.exchange.sides import Side, side_of
 from anaxis.app.exchange.together import Together, together
 from anaxis.core.errors import BadInput
@@ -17,7 +17,7 @@ from anaxis.core.time.rates import kept_rate, rate_label, seconds_of
 from anaxis.core.typing import Floats
 from anaxis.packages.model import Profile
 from anaxis.packages.package_values import COLUMNS, GROUPS
-from anaxis.store.exchange import Link, Party, Shared
+from anaxis.store.exchange import Client, Link, RemoteCamera
 from anaxis.store.models import Show
 from anaxis.web.drawings.camera import or_ground
 from anaxis.web.drawings.packed import encode_drawing
@@ -34,8 +34,8 @@ _LENS = {
 class PairSheet:
     """One side's sheet: the package and its camera, and a row for each number as the package shows it: label, column, unit, digits."""
 
-    party: Party
-    shared: Shared | None
+    client: Client
+    remote: RemoteCamera | None
     profile: Profile
     there: bool
     rows: list[tuple[str, int, str, int]]
@@ -55,26 +55,26 @@ class Pair:
 
     @property
     def cameras(self) -> tuple[int | None, int | None]:
-        return tuple(s.shared.id if s is not None and s.shared is not None else None for s in (self.left, self.right))  # type: ignore[return-value]
+        return tuple(s.remote.id if s is not None and s.remote is not None else None for s in (self.left, self.right))  # type: ignore[return-value]
 
     @property
     def rates(self) -> tuple[str, str] | None:
         """Both rates, where they are not the same."""
-        if self.left is None or self.right is None or self.left.shared is None or self.right.shared is None:
+        if self.left is None or self.right is None or self.left.remote is None or self.right.remote is None:
             return None
-        a, b = (kept_rate(s.rate) for s in (self.left.shared, self.right.shared))
+        a, b = (kept_rate(s.rate) for s in (self.left.remote, self.right.remote))
         return (rate_label(a), rate_label(b)) if a != b else None
 
 
 def pair_of(session: Context, show: Show, a: int | None, b: int | None) -> Pair:
     """The two cameras asked for, of this show; else those of the newest link, else those chosen in the first two packages."""
-    packages = [p for p in parties_of(session, show) if p.kind == "package"]
+    packages = [p for p in clients_of(session, show) if p.kind == "package"]
     cameras = {c.id: c for p in packages for c in p.cameras if c.gone_at is None}
     left, right = cameras.get(a or 0), cameras.get(b or 0)
     if left is None:
-        left = _chosen(next((p for p in packages if right is None or p.id != right.party_id), None))
+        left = _chosen(next((p for p in packages if right is None or p.id != right.client_id), None))
     if right is None or (left is not None and right.id == left.id):
-        right = _chosen(next((p for p in packages if left is None or p.id != left.party_id), None))
+        right = _chosen(next((p for p in packages if left is None or p.id != left.client_id), None))
     link = link_between(session, left, right) if left is not None and right is not None else None
     offset = 0.0
     if left is not None and right is not None:
@@ -84,22 +84,22 @@ def pair_of(session: Context, show: Show, a: int | None, b: int | None) -> Pair:
     return Pair(_sheet(left), _sheet(right), link, offset, passed(session, link) if link is not None else None)
 
 
-def _chosen(party: Party | None) -> Shared | None:
-    if party is None:
+def _chosen(client: Client | None) -> RemoteCamera | None:
+    if client is None:
         return None
-    there = [c for c in party.cameras if c.gone_at is None]
-    return next((c for c in there if c.key == party.selected), there[0] if there else None)
+    there = [c for c in client.cameras if c.gone_at is None]
+    return next((c for c in there if c.key == client.selected), there[0] if there else None)
 
 
-def _sheet(shared: Shared | None) -> PairSheet | None:
-    if shared is None:
+def _sheet(remote: RemoteCamera | None) -> PairSheet | None:
+    if remote is None:
         return None
-    side = side_of(shared)
+    side = side_of(remote)
     return PairSheet(
-        shared.party,
-        shared,
+        remote.client,
+        remote,
         side.profile,
-        is_there(shared.party),
+        is_there(remote.client),
         number_rows(side.profile),
         [_habit(side, h) for h in side.habits],
         side.habits_of_files,
@@ -126,9 +126,9 @@ def number_rows(profile: Profile) -> list[tuple[str, int, str, int]]:
 
 def drawing_of(session: Context, pair: Pair) -> bytes:
     """Both sides on every frame that both have, for the browser. Raises BadInput."""
-    if pair.left is None or pair.left.shared is None:
+    if pair.left is None or pair.left.remote is None:
         raise BadInput("No package is connected: there is nothing to draw.")
-    found = together(session, pair.left.shared, pair.right.shared if pair.right is not None else None, pair.offset)
+    found = together(session, pair.left.remote, pair.right.remote if pair.right is not None else None, pair.offset)
     lines, ground = or_ground(found.lines_m, found.track)
     arrays = {
         "frames": found.frames,
@@ -143,7 +143,7 @@ def drawing_of(session: Context, pair: Pair) -> bytes:
     facts = {
         "width_px": found.image.width_px, "height_px": found.image.height_px, "pixel_aspect": found.image.pixel_aspect,
         "landmarks": list(found.marks.names), "ground_m": ground, "alone": pair.right is None, "only_here": found.only_here, "only_there": found.only_there,
-        "beside": found.beside, "rates": list(pair.rates or ()), "images": _images(pair), "effects": list(found.effects), "motion_m": found.motion_m,
+        "beside": found.beside, "rates": list(pair.rates or ()), "images": _images(pair), "sequences": list(found.sequences), "motion_m": found.motion_m,
     }  # fmt: skip
     return encode_drawing(facts, arrays)
 
@@ -151,9 +151,9 @@ def drawing_of(session: Context, pair: Pair) -> bytes:
 def _images(pair: Pair) -> list[str]:
     """Both image sizes, where they are not the same."""
     sizes = [
-        f"{s.shared.width_px} × {s.shared.height_px}{f', pixel aspect {s.shared.pixel_aspect:g}' if s.shared.pixel_aspect != 1 else ''}"
+        f"{s.remote.width_px} × {s.remote.height_px}{f', pixel aspect {s.remote.pixel_aspect:g}' if s.remote.pixel_aspect != 1 else ''}"
         for s in (pair.left, pair.right)
-        if s is not None and s.shared is not None
+        if s is not None and s.remote is not None
     ]
     return sizes if len(set(sizes)) > 1 else []
 
@@ -172,12 +172,12 @@ def _moving(found: Together) -> dict[str, Any]:
 
 
 def frames_drawn(
-    session: Context, first: Shared, second: Shared | None, offset: float, frames: Floats, motion_m: float
+    session: Context, first: RemoteCamera, second: RemoteCamera | None, offset: float, frames: Floats, motion_m: float
 ) -> dict[str, Any]:
     """What is drawn on some frames, as JSON; "frames" are those that both have."""
     found = together(session, first, second, offset, frames, motion_m)
     return {
-        "frames": found.frames.tolist(), "beside": found.beside, "effects": list(found.effects),
+        "frames": found.frames.tolist(), "beside": found.beside, "sequences": list(found.sequences),
         **{k: [[None if v != v else v for v in row] for row in a.reshape(len(a), -1).tolist()] for k, a in _moving(found).items()},
     }  # fmt: skip
 
