@@ -109,7 +109,7 @@ def test_a_requests_id_goes_along_into_its_job(
     assert ended(engine, job.id).state == "done"
     told = [json.loads(line) for line in lines.getvalue().splitlines()]
     mine = [t for t in told if t.get("request") == "tide-0815-4711"]
-    assert {"anaxis.requests"} <= {t["logger"] for t in mine}
+    assert {"anaxis.requests"} <= {t["logger"] for t in mine}, told[-20:]
     (of_request,) = (t for t in mine if t["logger"] == "anaxis.requests")
     assert (
         of_request["route"] == "/cameras/{camera_id}/keys"
