@@ -376,8 +376,7 @@ def deliver_derived(
     made: Derived, findings: list[Finding], head: dict[str, Any], asked: dict[str, Any], from_: MadeFrom, along: Mapping[str, bytes] | None = None
 ) -> None:  # fmt: skip
     """A derived camera checked, written for packages where that is asked for, proved, and all of it said."""
-    from anaxis.delivery.options import DeliveryOptions
-    from anaxis.library.sending import derived_going_out, origin_of_derived, send
+    from anaxis.library.sending import SendOrder, derived_going_out, origin_of_derived, send
     from anaxis.packages import find_profile
 
     if asked["to"] and not asked["formats"]:
@@ -385,7 +384,6 @@ def deliver_derived(
     going = derived_going_out(made, findings)
     profiles = [find_profile(t) for t in asked["to"]]
     origin = partial(origin_of_derived, from_, allowed=asked["allow"]) if asked["bundle"] else None
-    went = send(
-        [going], profiles, asked["formats"] or [], asked["out"], DeliveryOptions(), "", "", None, asked["force"], origin, along
-    )  # fmt: skip
+    order = SendOrder(profiles, asked["formats"] or [], force=asked["force"], origin=origin, along=along or {})
+    went = send([going], asked["out"], order)
     finish(went, [going], asked["allow"], asked["tolerance_px"], None, asked["as_json"], head)

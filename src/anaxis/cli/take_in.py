@@ -22,8 +22,6 @@ from anaxis.cli.tables import WARNED, console, left_out, print_json, table
 from anaxis.core.errors import BadInput
 
 if TYPE_CHECKING:
-    from sqlalchemy import Engine
-
     from anaxis.app.shows.many_files import Item
 
 _BAD = 2
@@ -59,30 +57,20 @@ def take_in(
     others are.
     """
     from anaxis.app.cameras.file_names import parts_of
+    from anaxis.app.shows.many_files import Manner, take_in_one
 
     if rule.strip():
         parts_of(rule)
     layout = layout_of(columns)
     kept = () if dry_run else ("new", "newer take", "older") if older else ("new", "newer take")
+    manner = Manner(rule, show, recipe, accept, new_show, kept)
     items = []
     with opened_store() as engine, ProcessPoolExecutor(jobs) as readers, TemporaryDirectory("-anaxis-zips") as unpacked:
         if watch:
             folder = _folder_of(paths)
             with suppress(KeyboardInterrupt):
                 for path in _coming(folder):
-                    item = _one(
-                        engine,
-                        path.as_posix(),
-                        path,
-                        _read(path, layout),
-                        layout,
-                        rule,
-                        show,
-                        recipe,
-                        accept,
-                        new_show,
-                        kept,
-                    )
+                    item = take_in_one(engine, path.as_posix(), path, _read(path, layout), layout, manner)
                     click.echo(json.dumps(document_of(item)) if as_json else _line(item))
                     items.append(item)
         else:
@@ -90,7 +78,7 @@ def take_in(
             for (name, path), scene in zip(
                 files, readers.map(partial(_read, layout=layout), [p for _, p in files]), strict=True
             ):
-                items.append(_one(engine, name, path, scene, layout, rule, show, recipe, accept, new_show, kept))
+                items.append(take_in_one(engine, name, path, scene, layout, manner))
                 if not as_json and sys.stderr.isatty():
                     click.echo(f"\r{len(items)} of {len(files)}", err=True, nl=len(items) == len(files))
     if not watch:
@@ -181,45 +169,6 @@ def _read(path: Path, layout: dict[str, Any] | None) -> bytes | str:
         return error.sentence
     except OSError as error:
         return f"{path.name} cannot be read: {error.strerror}."
-
-
-def _one(
-    engine: Engine, name: str, path: Path, scene: bytes | str, layout: dict[str, Any] | None, rule: str, show: str, recipe: str, accept: tuple[str, ...], new_show: bool, kept: tuple[str, ...]
-) -> Item:  # fmt: skip
-    """One file looked at and kept, in a transaction of its own: what fails of it keeps nothing, and stops nothing."""
-    from anaxis.app.cameras.file_names import named_if
-    from anaxis.app.context import Context
-    from anaxis.app.roles import LOCAL
-    from anaxis.app.shows.many_files import Item, item_of, keep_item, named_in, put_aside, same_again
-    from anaxis.formats import is_table
-    from anaxis.store.queries import find_show, newest_show_name
-
-    if isinstance(scene, str):
-        return Item(name, "cannot be taken in", scene)
-    try:
-        with Context(engine, LOCAL) as session:
-            session.begin()
-            held = show or newest_show_name(session)
-            known = find_show(session, held)
-            rule = rule.strip() or (known.rule if known else "")
-            names = named_in(session, name, rule, held)
-            data = path.read_bytes()
-            again = same_again(session, name, names, data)
-            if again is not None:
-                return again
-            item = item_of(
-                session,
-                put_aside(session, path.name, data, scene, layout if is_table(path.name) else None),
-                name,
-                rule,
-                held,
-            )
-            if item.state in kept:
-                keep_item(session, item, rule, recipe, accept, new_show)
-                session.commit()
-    except BadInput as error:
-        return Item(name, "cannot be taken in", error.sentence, names=named_if(name, rule))
-    return item
 
 
 def document_of(item: Item) -> dict[str, Any]:

@@ -71,7 +71,7 @@ def transfer(
         each_of(ctx, files, jobs, as_json)
     (file,) = files
     reader = start_reader(file)
-    from anaxis.library.sending import going_out, origin_of, send
+    from anaxis.library.sending import SendOrder, going_out, origin_of, send
     from anaxis.packages import find_profile
 
     profiles = [find_profile(t) for t in to]
@@ -88,20 +88,11 @@ def transfer(
     ]
     if plate is not None:
         cameras = [c._replace(leaving=replace(c.leaving, pictures=_pictures(plate))) for c in cameras]
-    shot = file.stem if shot_name is None else shot_name
-    name_together = file.stem if together else ""
-    went = send(
-        cameras,
-        profiles,
-        formats,
-        out,
-        wanted,
-        name_together,
-        shot,
-        expect,
-        force,
+    order = SendOrder(
+        profiles, formats, wanted, file.stem if together else "", file.stem if shot_name is None else shot_name, expect, force,
         partial(origin_of, file, allowed=allow) if bundle else None,
-    )
+    )  # fmt: skip
+    went = send(cameras, out, order)
     finish(went, cameras, allow, tolerance_px, reduce_px, as_json, {"camera": cameras[0].work.path})
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import hashlib
 import shutil
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import replace
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from tempfile import TemporaryDirectory
 from typing import Any, NamedTuple
@@ -129,15 +129,32 @@ def origin_of_derived(made: MadeFrom, camera: GoingOut, allowed: frozenset[str])
     return CameraOrigin(made.kind, digest, camera.work.path, [], made=made, warnings=warnings)
 
 
-def send(
-    cameras: list[GoingOut], profiles: Sequence[Profile], formats: Sequence[str], out: Path | None, options: DeliveryOptions,
-    together: str, shot: str, expect: Frames | None = None, force: bool = False,
-    origin: Callable[[GoingOut], CameraOrigin] | None = None, along: Mapping[str, bytes] | None = None,
-) -> Sent:  # fmt: skip
-    """Write cameras, prove them, and move the files to ``out``, with the files ``along``; where it is None nothing is kept.
+@dataclass(frozen=True)
+class SendOrder:
+    """For which packages, in which formats and how cameras are written.
 
-    ``origin`` says where a camera came from, for a zip for each package. Raises BadInput, and then nothing is written.
+    ``together`` names one file for all cameras, ``shot`` goes in front of the files' names. ``expect`` are the frames owed, where
+    they were said. ``force`` replaces files. ``origin`` says where a camera came from, for a zip for each package; ``along`` are
+    files that go beside, by name.
     """
+
+    profiles: Sequence[Profile]
+    formats: Sequence[str]
+    options: DeliveryOptions = field(default_factory=DeliveryOptions)
+    together: str = ""
+    shot: str = ""
+    expect: Frames | None = None
+    force: bool = False
+    origin: Callable[[GoingOut], CameraOrigin] | None = None
+    along: Mapping[str, bytes] = field(default_factory=dict)
+
+
+def send(cameras: list[GoingOut], out: Path | None, order: SendOrder) -> Sent:
+    """Write cameras, prove them, and move the files to ``out``; where it is None nothing is kept.
+
+    Raises BadInput, and then nothing is written.
+    """
+    together, shot, origin, along = order.together, order.shot, order.origin, order.along
     leaving = [c.leaving for c in cameras]
     sent: list[tuple[Profile, GoingOut, str, Delivered]] = []
     refused: list[dict[str, str]] = []
@@ -147,13 +164,13 @@ def send(
             out.mkdir(parents=True, exist_ok=True)
         # Written aside and moved, so that a failure leaves no half file where one is expected.
         with TemporaryDirectory(prefix=".anaxis-", dir=out) as aside:
-            for profile in profiles:
+            for profile in order.profiles:
                 done, refusals = deliver_in_formats(
-                    leaving, profile, formats, Path(aside), options, together, shot=shot
+                    leaving, profile, order.formats, Path(aside), order.options, together, shot=shot
                 )
                 refused += [{"to": profile.key, "format": k, "why": why} for k, why in refusals.items()]
                 sent += [
-                    (profile, camera, key, _owed(one, expect or stated_range(camera.work)))
+                    (profile, camera, key, _owed(one, order.expect or stated_range(camera.work)))
                     for camera, of_one in zip(cameras, done, strict=True)
                     for key, one in of_one.items()
                 ]
@@ -164,13 +181,13 @@ def send(
                         for c, of_one in zip(cameras, done, strict=True)
                     ]
                     (Path(aside) / zips[-1]).write_bytes(handover_zip(handed))
-            for name, data in (along or {}).items():
+            for name, data in along.items():
                 (Path(aside) / name).write_bytes(data)
             if out is None:
                 return Sent(sent, refused, {}, [])
-            written = list(dict.fromkeys([*(f.name for *_, one in sent for f in one.files), *zips, *(along or {})]))
+            written = list(dict.fromkeys([*(f.name for *_, one in sent for f in one.files), *zips, *along]))
             there = [name for name in written if (out / name).exists()]
-            if there and not force:
+            if there and not order.force:
                 raise BadInput(
                     f"{out / there[0]} is there already{f', and {len(there) - 1} more of these files' if len(there) > 1 else ''}: "
                     "choose another folder with --out or another --name, or add --force to replace it. Nothing was written."

@@ -25,7 +25,8 @@ def own_views(
     name: str, frames: Floats, rate: Fraction, position: Floats, rotation: Floats, lens: dict[str, Floats], axes: Axes,
     world: Axes, unit: float, image: Image,
 ) -> FileViews:  # fmt: skip
-    """Views from a package's own position and rotation: its camera's axes, as vectors in its world."""
+    """Views from a package's own position (n, 3), in units of ``unit`` metres, and rotation (n, 3, 3): its camera's axes, as vectors
+    in its world. ``lens`` holds what :func:`window_of` asks for, (n,) or (1,) each, and may hold focus_m, near_m, far_m and fstop."""
     local = _axes_rows(axes)
     right, up, ahead = (rotation @ local[:, 0], rotation @ local[:, 1], rotation @ -local[:, 2])
     rows = np.stack([right, up, ahead], axis=1)

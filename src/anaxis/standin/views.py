@@ -112,8 +112,10 @@ def view_of(pose: Floats) -> Floats:
 
 
 def window_of(lens: dict[str, Floats]) -> Floats:
-    half_w, half_h = lens["squeeze"] * lens["film_width_mm"] / 2, lens["film_height_mm"] / 2
-    x, y = lens["offset_x_mm"], lens["offset_y_mm"]
+    """Left, right, bottom and top of the whole film back as tangents (n, 4), from film_width_mm, film_height_mm and focal_mm (n,);
+    squeeze is 1, offset_x_mm and offset_y_mm are 0 where they are left out."""
+    half_w, half_h = lens.get("squeeze", 1.0) * lens["film_width_mm"] / 2, lens["film_height_mm"] / 2
+    x, y = (lens.get(k, np.zeros_like(half_w)) for k in ("offset_x_mm", "offset_y_mm"))
     return np.stack([x - half_w, x + half_w, y - half_h, y + half_h], axis=1) / lens["focal_mm"][:, None]
 
 

@@ -5,24 +5,27 @@ from __future__ import annotations
 import hashlib
 from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
+from pathlib import Path
 from typing import Any
 
-from sqlalchemy import select
+from sqlalchemy import Engine, select
 
 from anaxis.app.cameras.draft import Draft, TakeInTarget, targets_of
 from anaxis.app.cameras.file_names import Named, guessed, named, named_if
 from anaxis.app.cameras.take_in import TakeIn, reports_of, take_in
 from anaxis.app.context import Context
+from anaxis.app.roles import LOCAL
 from anaxis.core.errors import BadInput
 from anaxis.core.recipe.documents import recipe_from_document
 from anaxis.core.recipe.replay import completed
 from anaxis.core.scene.landmarks import legal_name
 from anaxis.core.scene.nodes import Scene
 from anaxis.core.scene.picture import picture_of
+from anaxis.formats import is_table
 from anaxis.library.scene_report import CameraSummary
 from anaxis.store.keep import stage_file
 from anaxis.store.models import Camera, Shot, Show, SourceFile, Version, VersionInput
-from anaxis.store.queries import find_shot, newest_recipe, staged_scene
+from anaxis.store.queries import find_shot, find_show, newest_recipe, newest_show_name, staged_scene
 
 # What a file is to what is kept already. An older one is never kept by a button that keeps all.
 STATES = ("new", "newer take", "older", "same again", "cannot be taken in")
@@ -46,6 +49,47 @@ class Item:
     findings: dict[str, str] = field(default_factory=dict)  # code: severity
     remedies: dict[str, str] = field(default_factory=dict)  # code: what its remedy says
     kept: list[int] = field(default_factory=list)  # the cameras it was kept as
+
+
+@dataclass(frozen=True)
+class Manner:
+    """How files are taken in: by which rule of names, into which show ("" for the one worked in last), with which saved recipe and
+    which remedies (by the codes of their findings). ``keep`` are the states of files that are kept."""
+
+    rule: str = ""
+    show: str = ""
+    recipe: str = ""
+    accept: Sequence[str] = ()
+    new_show: bool = False
+    keep: Sequence[str] = ("new", "newer take")
+
+
+def take_in_one(
+    engine: Engine, name: str, path: Path, scene: bytes | str, layout: dict[str, Any] | None, manner: Manner
+) -> Item:
+    """One file that was read (``scene``, or the sentence why it was not) looked at and kept, in a transaction of its own: what fails
+    of it keeps nothing, and stops nothing."""
+    if isinstance(scene, str):
+        return Item(name, "cannot be taken in", scene)
+    rule = manner.rule
+    try:
+        with Context(engine, LOCAL) as context:
+            context.begin()
+            show = manner.show or newest_show_name(context)
+            known = find_show(context, show)
+            rule = rule.strip() or (known.rule if known else "")
+            names, data = named_in(context, name, rule, show), path.read_bytes()
+            again = same_again(context, name, names, data)
+            if again is not None:
+                return again
+            source = put_aside(context, path.name, data, scene, layout if is_table(path.name) else None)
+            item = item_of(context, source, name, rule, show)
+            if item.state in manner.keep:
+                keep_item(context, item, rule, manner.recipe, manner.accept, manner.new_show)
+                context.commit()
+    except BadInput as error:
+        return Item(name, "cannot be taken in", error.sentence, names=named_if(name, rule))
+    return item
 
 
 def same_again(context: Context, name: str, names: Named, data: bytes) -> Item | None:
