@@ -58,7 +58,7 @@ def main() -> None:
     print(f"map out of it, 1920 x 1080: {timed(lambda: sphere.map('out', 0)) / plain:.1f} times the same")
     far = box + np.array([0.0, 0.0, -5000.0])
     long = Input("raft", make_track(sized(10_000, 100)), source.picture, objects={"box": far[None]})
-    copied = timed(lambda: long.track.take(np.arange(len(long.track))))
+    copied = timed(lambda: long.track.select_frames(np.arange(len(long.track))))
     took = timed(lambda: KINDS["framed"].derive({"plate camera": long}, {"objects": ["box"]}))
     print(f"framing 10,000 frames: {took / copied:.0f} times copying the track, {took * 1000:.0f} ms")
     wall = np.random.default_rng(2).uniform(-20, 20, size=(sized(100_000, 500), 1, 3)) + np.random.default_rng(
@@ -66,7 +66,7 @@ def main() -> None:
     ).normal(scale=0.3, size=(sized(100_000, 500), 3, 3))
     cast = caster_of(wall)
     seen = seen_of(track, IMAGE, "width", cast)
-    held = track.take(np.array([0]))
+    held = track.select_frames(np.array([0]))
     rays = seen.hit.sum()
     print(
         f"coverage of {rays} points against 100,000 triangles: {timed(lambda: cover_of(seen, held, IMAGE, 'width', cast)) * 1e6 / rays:.2f} us a point"

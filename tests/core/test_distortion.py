@@ -116,7 +116,7 @@ def test_coefficients_follow_the_frames() -> None:
     for i, k1 in enumerate((-0.1, 0.0, 0.1)):
         alone = made("radial-tangential", k1=k1, k2=0.01)
         assert np.array_equal(moving.distort(POINTS)[i], alone.distort(POINTS)[0])
-        assert np.array_equal(moving.take(np.array([i])).distort(POINTS)[0], alone.distort(POINTS)[0])
+        assert np.array_equal(moving.select_frames(np.array([i])).distort(POINTS)[0], alone.distort(POINTS)[0])
         assert np.allclose(moving.undistort(POINTS)[i], alone.undistort(POINTS)[0], atol=1e-12)
 
 
@@ -209,7 +209,7 @@ def test_the_most_that_is_needed_over_the_frames_is_taken() -> None:
     assert found.image == alone.image
     assert empty_pixels(moving, plate, image, found.worst).sum() > 100
     with pytest.raises(BadInput, match="given for 2000 frames and the camera has 3"):
-        overscan_of(moving, plate.take(slice(0, 3)), image)
+        overscan_of(moving, plate.select_frames(slice(0, 3)), image)
     # A zoom: the wider the lens, the more of the bend is seen.
     zoom = overscan_of(
         made("radial-tangential", k1=-0.2),

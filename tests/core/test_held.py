@@ -40,7 +40,7 @@ def test_it_stands_as_the_shot_camera_stood_with_as_much_more_as_asked(name: str
     ).all()
     points = points_ahead(shot, np.array([at]))
     meant, _ = pixels(shot, np.array([at]), points)
-    seen, _ = projection_of(track.take(np.array([0])), made.image, made.fit).project(points)
+    seen, _ = projection_of(track.select_frames(np.array([0])), made.image, made.fit).project(points)
     more = (np.array([made.image.width_px, made.image.height_px]) - [shot.width_px, shot.height_px]) / 2
     assert (more > 0).all() and np.abs(seen - more - meant).max() < 1e-6, "the plate lies in its middle, pixel on pixel"
     report = examine(scene_of(made, "held"))[0]
@@ -107,7 +107,7 @@ def test_coverage_is_what_brute_force_finds() -> None:
     cast = caster_of(SET)
     places = np.array([0, 80, 95])
     seen = seen_of(track, image, "width", cast, places)
-    held = track.take(np.array([70]))
+    held = track.select_frames(np.array([70]))
     cover = cover_of(seen, held, image, "width", cast)
     place, turn, focal = shot.at(shot.frames)
     normals = np.cross(SET[:, 1] - SET[:, 0], SET[:, 2] - SET[:, 0])
@@ -145,7 +145,7 @@ def test_the_density_is_how_a_small_patch_grows() -> None:
     shot, image = SHOTS["held"](), Image(480, 270)
     track, cast = track_of(shot), caster_of(SET)
     seen = seen_of(track, image, "width", cast, np.array([95]))
-    cover = cover_of(seen, track.take(np.array([70])), image, "width", cast)
+    cover = cover_of(seen, track.select_frames(np.array([70])), image, "width", cast)
     place, turn, focal = shot.at(shot.frames)
 
     def area(points: np.ndarray, at: int) -> float:
@@ -168,7 +168,7 @@ def test_the_density_is_how_a_small_patch_grows() -> None:
 def test_the_best_frames_are_the_best_of_all_sets_of_them() -> None:
     track, image, cast = track_of(SHOTS["whip"]()), Image(480, 270), caster_of(SET)
     seen = seen_of(track, image, "width", cast, np.arange(0, 96, 8))
-    covers = [cover_of(seen, track.take(np.array([i])), image, "width", cast) for i in range(0, 96, 16)]
+    covers = [cover_of(seen, track.select_frames(np.array([i])), image, "width", cast) for i in range(0, 96, 16)]
     found = best_of(seen, covers)
     for size, best in enumerate(found, 1):
         each = {
@@ -187,7 +187,10 @@ def test_a_camera_covers_its_own_frame_and_the_document_says_so() -> None:
     far = SET + np.array([5000.0, 0, 0])
     out = track_of(SHOTS["far_out"]())
     assert (
-        coverage(out, IMAGE, "width", far, [(out.take(np.array([0])), IMAGE, "width")])[0]["frames"][0]["share"] > 0.999
+        coverage(out, IMAGE, "width", far, [(out.select_frames(np.array([0])), IMAGE, "width")])[0]["frames"][0][
+            "share"
+        ]
+        > 0.999
     )
     assert len(proposals(track, IMAGE, "width", SET)[0]["frames"]) == 1
     with pytest.raises(BadInput, match="no surfaces"):

@@ -157,7 +157,7 @@ def test_shots_of_other_film_backs_show_their_own_pictures(film_back: str) -> No
     frames = narrow.frames[20:50]
     points = points_ahead(narrow, frames)
     meant, _ = pixels(narrow, frames, points)
-    there, _ = seen.take(slice(10, 40)).project(points)
+    there, _ = seen.select_frames(slice(10, 40)).project(points)
     assert np.abs(there - meant).max() < 1e-8
     assert "join_film_back" in {f.code for f in made.findings}
 

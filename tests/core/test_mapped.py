@@ -38,7 +38,7 @@ def test_it_is_the_lens_between_its_samples_and_back() -> None:
     found = lens.distort(points)
     assert np.abs(found - np.stack(bent(points[..., 0], points[..., 1]), axis=-1)).max() < 2e-7
     assert np.abs(lens.undistort(found) - points).max() < 1e-10
-    assert lens.document() == document() and lens.take(np.array([0])).frames == 1
+    assert lens.document() == document() and lens.select_frames(np.array([0])).frames == 1
     assert np.array_equal(pickle.loads(pickle.dumps(lens)).distort(points), found)
     # Beyond its samples it goes on straight, without a break.
     edge, beyond = (

@@ -82,7 +82,9 @@ def test_a_straight_move_needs_two_keys_and_a_cubic_one_too() -> None:
     track = walk(count=101)
     u = np.linspace(0, 1, 101)[:, None]
     still = replace(
-        track, rotation=np.tile(track.rotation[:1], (101, 1, 1)), lens=track.lens.take(np.zeros(101, dtype=int))
+        track,
+        rotation=np.tile(track.rotation[:1], (101, 1, 1)),
+        lens=track.lens.select_frames(np.zeros(101, dtype=int)),
     )
     straight = replace(still, position_m=u * [3.0, 0.5, -2.0])
     curved = replace(still, position_m=(u**3 - 1.3 * u**2) * [3.0, 0.5, -2.0])

@@ -112,15 +112,15 @@ def test_there_and_back_keeps_the_picture_within_the_error_stated(
         return
     stated = resampling_error(source, made, image, "width")
     step = float(source_rate / rate)
-    moving = made.take(np.flatnonzero(step * np.arange(len(made)) <= count - 1 + 1e-9))
+    moving = made.select_frames(np.flatnonzero(step * np.arange(len(made)) <= count - 1 + 1e-9))
     back = at_rate(moving, source_rate, "time")
     n = min(len(back), len(stated.frames)) - 1  # the last frame may be held
     whole = np.arange(len(stated.frames))  # the depths that are looked at follow from the whole motion
-    there = back.take(np.minimum(whole, len(back) - 1))
+    there = back.select_frames(np.minimum(whole, len(back) - 1))
     marks = np.zeros((1, 0, 3))
     measured = prove(
-        source.take(whole),
-        projection_of(source.take(whole), image, "width"),
+        source.select_frames(whole),
+        projection_of(source.select_frames(whole), image, "width"),
         projection_of(there, image, "width"),
         marks,
     )
@@ -173,7 +173,7 @@ def test_a_cut_marked_by_hand_is_not_crossed_and_a_leap_can_be_none() -> None:
     leaping = replace(source, position_m=place)
     assert cuts_of(leaping).tolist() == [30] and cuts_of(with_mark(leaping, 1031, False)).tolist() == []
     handled = with_handles(with_mark(source, 1031, True), 5, 3, "hold")
-    assert cuts_of(handled).tolist() == [35] and cuts_of(handled.take(np.arange(30, 50))).tolist() == [5]
+    assert cuts_of(handled).tolist() == [35] and cuts_of(handled.select_frames(np.arange(30, 50))).tolist() == [5]
     kept = track_from_bytes(track_to_bytes(marked, NO_LANDMARKS, np.zeros((0, 2, 3))))[0]
     assert cuts_of(kept).tolist() == [30]
     for frame in (1001, 1000, 1031.5):

@@ -51,7 +51,7 @@ def test_it_arrives_as_its_shots_on_every_frame(format_key: str, first: float, t
         frames, rows = start + np.arange(count), np.arange(count) + (ENDS[k] - count)
         points = points_ahead(shot, frames)
         meant, _ = pixels(shot, frames, points)
-        seen, _ = done.seen.projection.take(rows).project(points)
+        seen, _ = done.seen.projection.select_frames(rows).project(points)
         # glTF keeps seconds and positions in single precision; a shot drawn elsewhere would be off by hundreds.
         assert np.abs(seen - meant).max() < (3.0 if format_key == "gltf" else 0.01), (
             shot.name,

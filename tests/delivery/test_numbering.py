@@ -25,7 +25,7 @@ from test_ordinary_shots import FORMATS, PACKAGES, leaving
 def on_whole_frames(camera: ShotCamera) -> ShotCamera:
     """As a camera is kept: samples between frames stay in its source."""
     at = np.flatnonzero(camera.track.frames == np.round(camera.track.frames))
-    return replace(camera, track=camera.track.take(at), landmarks=camera.landmarks.at_frames(at))
+    return replace(camera, track=camera.track.select_frames(at), landmarks=camera.landmarks.at_frames(at))
 
 
 def read_back(path: Path, profile: Profile, meant: ShotCamera) -> CameBack:

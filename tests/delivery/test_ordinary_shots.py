@@ -107,7 +107,7 @@ def test_every_shot_in_every_format_retimed(name: str, format_key: str, tmp_path
     known = np.flatnonzero(at <= shot.frames[-1])
     gone = replace(leaving(shot), track=made, landmarks=landmarks_of_shot(replace_frames(shot, at)))
     (done,) = deliver_all([gone], find_profile("zup-lh-cm"), format_key, tmp_path)
-    part = replace(done, seen=replace(done.seen, projection=done.seen.projection.take(known)))
+    part = replace(done, seen=replace(done.seen, projection=done.seen.projection.select_frames(known)))
     if not (format_key == "gltf" and name == "primes"):
         drawn = {"whip": 140.0, "held": 8.0, "three": 3.0}.get(name, 0.5)
         assert off_px(shot, part, at[known]) <= drawn + bound_px(shot, format_key, done)

@@ -64,7 +64,7 @@ def test_the_plate_is_seen_as_plain_sums_see_it(name: str) -> None:
     shot = SHOTS[name]()
     some = np.unique(np.linspace(0, len(shot.frames) - 1, 40).astype(int))
     camera, k1 = on_a_distorted_plate(shot)
-    seen = projection_as_shot(camera.track, camera.picture.image, "width").take(some)
+    seen = projection_as_shot(camera.track, camera.picture.image, "width").select_frames(some)
     points = points_ahead(shot, shot.frames[some])
     found, depths = seen.project(points)
     assert np.abs(found - as_shot(shot, shot.frames[some], points, k1[some])).max() < 1e-6
@@ -205,7 +205,7 @@ def test_samples_between_frames_keep_a_changing_distortion(tmp_path: Path) -> No
     camera, _ = on_a_distorted_plate(shot)
     finer = replace(camera.track, distortion=None)
     options = DeliveryOptions(samples=3, overscan="auto")
-    whole = camera.track.take(np.flatnonzero(camera.track.frames == np.round(camera.track.frames)))
+    whole = camera.track.select_frames(np.flatnonzero(camera.track.frames == np.round(camera.track.frames)))
     (done,) = deliver_all(
         [replace(camera, track=whole, finer=finer, landmarks=camera.landmarks)],
         find_profile("yup-rh-cm"),

@@ -52,7 +52,9 @@ def test_the_sheet_says_what_to_set_what_to_expect_and_where_to_look(tmp_path: P
     assert pages == 1
     numbers = numbers_of(sheet.outgoing)
     marks = sheet.marks
-    seen, _ = projection_of(sheet.track.take(np.array([0])), PICTURE.image, PICTURE.fit).project(marks.position_m)
+    seen, _ = projection_of(sheet.track.select_frames(np.array([0])), PICTURE.image, PICTURE.fit).project(
+        marks.position_m
+    )
     inside = [i for i in range(7) if 0 <= seen[0, i, 0] <= 1920 and 0 <= seen[0, i, 1] <= 1080]
     assert inside
     wanted = [
@@ -90,7 +92,7 @@ def test_the_printed_sheet_is_the_same_to_the_byte_and_opens_nothing(tmp_path: P
 
 @pytest.mark.parametrize("first", [0.0, 1001.0])
 def test_a_still_camera_of_one_frame_has_a_sheet(first: float, tmp_path: Path) -> None:
-    track = shot(2, first).take(np.array([0]))
+    track = shot(2, first).select_frames(np.array([0]))
     camera = ShotCamera(track, Landmarks((), np.zeros((1, 0, 3))), PICTURE)
     profile = shipped_profiles()["yup-rh-cm"]
     done = deliver_in_formats([camera], profile, ["usd"], tmp_path).done[0]

@@ -141,14 +141,16 @@ def test_what_nothing_explains_says_where_it_departs(tmp_path: Path) -> None:
     # A camera of another shot altogether, and one frame alone, are no reason to fail.
     other = replace(track, position_m=track.position_m[::-1] * 3, rotation=track.rotation[::-1])
     assert not diagnose(track, other, IMAGE, "width", with_habits("yup-rh-m").convention).explained
-    assert diagnose(track, track.take(np.array([0])), IMAGE, "width", with_habits("yup-rh-m").convention).explanations
+    assert diagnose(
+        track, track.select_frames(np.array([0])), IMAGE, "width", with_habits("yup-rh-m").convention
+    ).explanations
 
 
 def test_a_camera_with_handles_and_a_part_of_it_still_match(tmp_path: Path) -> None:
     track = shot()
     longer = with_handles(track, 4, 4, "extend")
     assert diagnose(longer, track, IMAGE, "width", with_habits("zup-lh-cm").convention).explained
-    part = diagnose(track, track.take(np.arange(10, 30)), IMAGE, "width", with_habits("zup-lh-cm").convention)
+    part = diagnose(track, track.select_frames(np.arange(10, 30)), IMAGE, "width", with_habits("zup-lh-cm").convention)
     assert part.explained and part.explanations[0].frames == ((11.0, 30.0),)
 
 
@@ -291,7 +293,7 @@ def test_printed_decimals_defeat_no_cause_and_are_said(decimals: int) -> None:
 
 def test_of_three_frames_nothing_is_fitted() -> None:
     track, convention = walk(count=100), with_habits("zup-lh-cm").convention
-    three = track.take(np.array([0, 50, 99]))
+    three = track.select_frames(np.array([0, 50, 99]))
     same = diagnose(track, three, IMAGE, "width", convention)
     assert (
         same.explained and same.explanations[0].causes == () and "told from 3 frames" in same.explanations[0].sentence

@@ -59,7 +59,7 @@ TRIED: dict[str, Tried] = {
     "film width 24 mm, fit by width": Tried(lambda t: said_back(lens(t, film_width_mm=t.lens.film_width_mm * 2 / 3))),
     "half a metre to the right": Tried(lambda t: said_back(replace(t, position_m=t.position_m + np.eye(3)[0] / 2))),
     "100 times as large": Tried(lambda t: said_back(replace(t, position_m=t.position_m * 100))),
-    "the last five frames missing": Tried(lambda t: said_back(t.take(np.arange(max(1, len(t) - 5))))),
+    "the last five frames missing": Tried(lambda t: said_back(t.select_frames(np.arange(max(1, len(t) - 5))))),
     "positions to two decimals": Tried(lambda t: said_back(replace(t, position_m=np.round(t.position_m, 2))), ("rounded",)),
 }  # fmt: skip
 

@@ -99,7 +99,9 @@ def test_a_film_back_is_seen_as_its_package_shows_it(fit: str, channel: str, val
 def test_a_zoom_that_arrives_frozen_and_renumbered_is_not_only_renumbered() -> None:
     track = moving("held")
     zoom = replace(track, lens=replace(track.lens, focal_mm=np.linspace(30, 60, len(track))))
-    frozen = replace(zoom, frames=zoom.frames - zoom.frames[0], lens=zoom.lens.take(np.zeros(len(zoom), dtype=int)))
+    frozen = replace(
+        zoom, frames=zoom.frames - zoom.frames[0], lens=zoom.lens.select_frames(np.zeros(len(zoom), dtype=int))
+    )
     found = explain(zoom, PICTURE, said_back(frozen), package("width"))
     codes = {c for c, _ in found.explanations[0].causes}
     assert found.explained and codes == {"own_first", "no_lens_animation"}, found.explanations[0].sentence
@@ -132,7 +134,7 @@ def test_what_was_rounded_is_the_same_camera_and_not_as_it_was(channel: str, dec
 
 def test_a_still_camera_that_comes_back_as_one_sample_is_still() -> None:
     track = moving("still")
-    one = track.take(np.array([0]))
+    one = track.select_frames(np.array([0]))
     for frame in (track.frames[0], track.frames[0] - 1, 0.0):
         back = said_back(replace(one, frames=np.array([frame])))
         assert measured(track, back).proof.within(0.01), "it stands for every frame"
@@ -167,7 +169,7 @@ def test_between_frames_is_looked_at_where_that_is_asked() -> None:
     assert found.between_px is not None and found.between_px < 0.01
     finer = np.sort(np.concatenate([track.frames, track.frames[:-1] + 0.5]))
     at = np.searchsorted(track.frames, finer, side="right") - 1
-    off = track.take(at)
+    off = track.select_frames(at)
     off = replace(off, frames=finer, position_m=off.position_m + np.where(finer % 1, 0.2, 0.0)[:, None])
     found = measured(track, said_back(off), between=2).proof
     assert found.max_px <= 0.01 and found.between_px is not None and found.between_px > 1

@@ -113,7 +113,7 @@ def test_what_cannot_be_made_up_for_is_said(code: str, tmp_path: Path) -> None:
     done = made_up_for(track, profile, "usd", tmp_path)
     assert done.proof.grade == "off" and words in " ".join(done.outgoing.notes)
     # A camera that the habit does not touch is exact, and nothing is said.
-    plain = replace(track.take(np.zeros(1, dtype=np.int64)), rotation=np.eye(3)[None])
+    plain = replace(track.select_frames(np.zeros(1, dtype=np.int64)), rotation=np.eye(3)[None])
     plain = replace(plain, lens=replace(plain.lens, offset_x_mm=np.zeros(1)))
     quiet = made_up_for(plain, profile, "usd", tmp_path)
     assert quiet.proof.max_px <= 0.01 and words not in " ".join(quiet.outgoing.notes)
@@ -198,7 +198,7 @@ def test_landmarks_in_the_file_arrive_where_they_are_meant(
     found = take_camera(read_file(done.files[0]), None).landmarks
     there = found.position_m[0, [found.index("bell"), found.index("hub")]]
     axes = file_axes(format_key, profile.convention)
-    walker = shot().take(np.array([0, 1]))  # the landmarks as a camera that stands on one, then on the other
+    walker = shot().select_frames(np.array([0, 1]))  # the landmarks as a camera that stands on one, then on the other
     here = Arriving(
         replace(walker, position_m=there), IMAGE, "width", np.zeros((2, 4, 4)), np.zeros((2, 4, 4)), axes.up, axes.unit_m
     )  # fmt: skip

@@ -112,7 +112,7 @@ def test_each_function_gives_apart_what_it_gives_here(demo_files: dict[str, Path
         "finer_track": (camera,),
         "around": (camera, ("wheel",)),
         "camera_came_back": (archive, profile, track),
-        "coverage": (track, image, "width", square, [(track.take(np.array([0])), image, "width")]),
+        "coverage": (track, image, "width", square, [(track.select_frames(np.array([0])), image, "width")]),
         "proposals": (track, image, "width", square),
         "retimed": (track, Fraction(30000, 1001), image, "width"),
         "derived": ("held", {SHOT: Input("x", track, PICTURE, marks, triangles_m=square)}, {"name": "h", "at": float(track.frames[0])}, "h.json"),

@@ -130,5 +130,8 @@ def _folded(proof: Proof, seen: Seen, frames: Floats) -> tuple[Proof, Seen]:
     )
     whole = np.searchsorted(proof.frames, frames)
     return folded, replace(
-        seen, frames=seen.frames[whole], projection=seen.projection.take(whole), track=seen.track.take(whole)
+        seen,
+        frames=seen.frames[whole],
+        projection=seen.projection.select_frames(whole),
+        track=seen.track.select_frames(whole),
     )

@@ -113,7 +113,7 @@ def _on_whole_frames(outgoing: Outgoing, options: DeliveryOptions) -> Outgoing:
     whole = np.flatnonzero(np.abs(frames - np.round(frames)) < BEFORE_CUT / 2)
     if options.samples > 1 or len(whole) in (0, len(frames)):
         return outgoing
-    return replace(outgoing, track=outgoing.track.take(whole), landmarks=outgoing.landmarks.at_frames(whole))
+    return replace(outgoing, track=outgoing.track.select_frames(whole), landmarks=outgoing.landmarks.at_frames(whole))
 
 
 def with_samples(camera: ShotCamera, options: DeliveryOptions) -> tuple[ShotCamera, tuple[str, ...]]:
@@ -159,7 +159,7 @@ def with_cuts_held(camera: ShotCamera, profile: Profile) -> tuple[ShotCamera, tu
     place = np.searchsorted(at, late)
     index = np.arange(len(at))
     index[place] += 1
-    held = replace(moved.take(index), name=track.name, frames=at)
+    held = replace(moved.select_frames(index), name=track.name, frames=at)
     told = np.array(held.marked) if held.marked is not None else np.zeros(len(at), dtype=np.int64)
     told[place], told[place + 1] = 1, 0
     said = (

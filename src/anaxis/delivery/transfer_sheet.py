@@ -150,7 +150,7 @@ def _plane(handed: Handed, at: Ints) -> dict[str, Any] | None:
     if asked.plane_m is None:
         return None
     track, picture, unit = handed.track, handed.camera.picture, handed.profile.convention.metres_per_unit
-    plane = image_plane(track.take(at), picture.image, picture.fit, asked.plane_m, asked.plane_opacity)
+    plane = image_plane(track.select_frames(at), picture.image, picture.fit, asked.plane_m, asked.plane_opacity)
     sizes = [" × ".join(decimals(v) for v in size) for size in (plane.size_m / unit).tolist()]
     return {"away": decimals(asked.plane_m / unit), "sizes": sizes, "opacity": f"{asked.plane_opacity:g}"}
 
@@ -181,7 +181,7 @@ def pixel_rows(track: Track, marks: Landmarks, picture: Picture) -> list[tuple[s
     if not marks.names:
         return []
     place = marks.position_m if len(marks.position_m) == 1 else marks.position_m[at]
-    seen, depth = projection_of(track.take(at), picture.image, picture.fit).project(place)
+    seen, depth = projection_of(track.select_frames(at), picture.image, picture.fit).project(place)
     return [
         (name, [(float(seen[i, k, 0]), float(seen[i, k, 1])) if depth[i, k] > 1e-3 else None for i in range(len(at))])
         for k, name in enumerate(marks.names)

@@ -183,7 +183,7 @@ def _fit_of(third: Returned, convention: Convention, among: list[str]) -> tuple[
             "The third form has pixels on none of the frames whose numbers came back: give both for the same frames."
         )
     at = np.array([int(np.argmin(np.abs(third.frames - f))) for f in frames])
-    track = track_of(third, convention).take(at)
+    track = track_of(third, convention).select_frames(at)
     target = Target(third, frames, track.position_m, track.lens)
     off = {f: float(target.off(track.rotation[None, None], f)[0, 0]) for f in among}
     least = min(off.values())

@@ -61,7 +61,7 @@ def camera_of(
             "The frames of the pixels are none of those whose numbers came back: give both for the same frames."
         )
     at = np.array([int(np.argmin(np.abs(returned.frames - f))) for f in frames])
-    target = Target(returned, frames, returned.position[at] @ world * unit, returned.lens.take(at))
+    target = Target(returned, frames, returned.position[at] @ world * unit, returned.lens.select_frames(at))
     cameras = np.array([c for c in AXES if round(float(np.linalg.det(c))) == hand])
     ways: list[tuple[str, tuple[int, int, int]]] = [(o, s) for o in ORDERS for s in SIGNS]
     turns = np.array([matrices_from_angles(returned.rotation_deg[at], o, s) for o, s in ways])

@@ -57,12 +57,12 @@ class Case:
         for known in (track, *([] if drawn is None else [drawn])):  # no curve need be drawn to find what is there
             place = nearest_places(known.frames, frames)
             if np.array_equal(known.frames[place], frames):
-                return known.take(place)
+                return known.select_frames(place)
         return (sampled_straight if straight else sampled)(track, frames)
 
     def aligned(self, timing: Timing, at: Any) -> Aligned:
         """What arrived at some places ``at`` of a timing, and the camera meant at the frames behind them."""
-        seen = self.arrived.take(timing.arrived_at[at])
+        seen = self.arrived.select_frames(timing.arrived_at[at])
 
         def behind(track: Track) -> Track:
             drawn = self._behind(track, timing.meant_frames[at], timing.straight)
@@ -111,7 +111,7 @@ class Apart:
 
 def lens_beside(meant: Track, frames: Floats) -> Lens:
     """The lens meant at the frames (m,) that are nearest to those asked for."""
-    return meant.lens.take(nearest_places(meant.frames, frames))
+    return meant.lens.select_frames(nearest_places(meant.frames, frames))
 
 
 def larger(seen: Track, should: Track) -> float:

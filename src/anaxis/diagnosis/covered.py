@@ -54,7 +54,7 @@ def proposals(shot: Track, image: Image, fit: str, triangles_m: Floats, most: in
     cast = caster_of(triangles_m)
     seen = seen_of(shot, image, fit, cast)
     tried = spread(len(shot), TRIED_FRAMES)
-    covers = [cover_of(seen, shot.take(np.array([i])), image, fit, cast) for i in tried.tolist()]
+    covers = [cover_of(seen, shot.select_frames(np.array([i])), image, fit, cast) for i in tried.tolist()]
     return [
         {"frames": [plain_frame(float(shot.frames[tried[i]])) for i in found.tried], "share": found.share}
         for found in best_of(seen, covers, most)

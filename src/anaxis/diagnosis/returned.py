@@ -146,7 +146,7 @@ def compared(
     """
     arrived = back.track
     if len(arrived) == 1 and is_still(meant):
-        arrived = replace(arrived.take(np.zeros(len(meant), dtype=np.int64)), frames=meant.frames)
+        arrived = replace(arrived.select_frames(np.zeros(len(meant), dtype=np.int64)), frames=meant.frames)
     mine, theirs = on_common_frames(meant, arrived)
     if not len(mine):
         raise BadInput(

@@ -94,7 +94,13 @@ class PlateOfCamera:
         size = None if render is None else (render.width_px, render.height_px)
         squeeze = float(self.track.lens.squeeze[0])
         return fit_maps(
-            maps, model, self.window.take(slice(at, at + 1)), self.picture.image, centre, render=size, squeeze=squeeze
+            maps,
+            model,
+            self.window.select_frames(slice(at, at + 1)),
+            self.picture.image,
+            centre,
+            render=size,
+            squeeze=squeeze,
         )
 
 

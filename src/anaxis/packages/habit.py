@@ -62,7 +62,7 @@ class Arriving:
         index = np.flatnonzero(keep)
         if not len(index):
             raise BadInput("By this habit of the package not one frame arrives.")
-        return replace(self, track=self.track.take(index), local=self.local[index], top=self.top[index])
+        return replace(self, track=self.track.select_frames(index), local=self.local[index], top=self.top[index])
 
 
 @dataclass(frozen=True, eq=False)

@@ -86,12 +86,12 @@ def estimated_from_boards(
 
 def plate_window(track: Track, picture: Picture, at: int = 0) -> Window:
     """The plate's window on one frame."""
-    return window_of(track.lens.take(np.array([at])), picture.image, picture.fit)
+    return window_of(track.lens.select_frames(np.array([at])), picture.image, picture.fit)
 
 
 def tried(track: Track, document: dict[str, Any], at: int) -> Track:
     """One sample of a camera with a distortion that is only tried. Raises BadInput."""
-    alone = replace(track, distortion=None).take(np.array([at]))
+    alone = replace(track, distortion=None).select_frames(np.array([at]))
     if document.get("model") == mapped.CODE:
         return distorted(alone, document)
     return distorted(alone, {k: v[at] if isinstance(v, list) else v for k, v in document.items() if k != "frames"})

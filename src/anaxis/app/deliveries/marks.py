@@ -30,8 +30,8 @@ def mark_rows(track: Track, marks: Landmarks, picture: Picture, arrived: Project
     if not marks.names:
         return []
     place = marks.position_m[at if len(marks.position_m) > 1 else 0][None]
-    meant_there = projection_of(track.take(np.array([at])), picture.image, picture.fit)
-    both = [sees.project(place) for sees in (meant_there, arrived.take(slice(at, at + 1)))]
+    meant_there = projection_of(track.select_frames(np.array([at])), picture.image, picture.fit)
+    both = [sees.project(place) for sees in (meant_there, arrived.select_frames(slice(at, at + 1)))]
     rows = []
     for k, name in enumerate(marks.names):
         meant, seen = (pixels[0, k] if depth[0, k] > 1e-3 else None for pixels, depth in both)
@@ -50,7 +50,9 @@ def marks_in_still(
         return []
     at = place_of(track, str(frame))
     place = marks.position_m[at if len(marks.position_m) > 1 else 0][None]
-    sees = (projection_as_shot if as_shot else projection_of)(track.take(np.array([at])), picture.image, picture.fit)
+    sees = (projection_as_shot if as_shot else projection_of)(
+        track.select_frames(np.array([at])), picture.image, picture.fit
+    )
     seen, depth = sees.project(place)
     across, down = size["width_px"] / picture.image.width_px, size["height_px"] / picture.image.height_px
     return [

@@ -39,7 +39,7 @@ def coverage_of(context: Context, shot: Version, held: Sequence[Version]) -> tup
     cameras = []
     for version in held:
         picture = picture_of_version(version)
-        cameras.append((track_of(version)[0].take(np.array([0])), picture.image, picture.fit))
+        cameras.append((track_of(version)[0].select_frames(np.array([0])), picture.image, picture.fit))
     return context.make(shot.camera.name, coverage, *_of(context, shot), cameras)
 
 

@@ -91,7 +91,10 @@ def together(
     size = motion_m if motion_m is not None else motion_size_m(sides[0].track(here))
     marks = marks_of(first.client)
     deviation = [
-        deviations_px(make_test_points(track.take(part), meant.take(part), marks.position_m, size), arrived.take(part))
+        deviations_px(
+            make_test_points(track.select_frames(part), meant.select_frames(part), marks.position_m, size),
+            arrived.select_frames(part),
+        )
         for part in np.array_split(np.arange(len(track)), max(1, -(-len(track) // _CHUNK)))
     ]
     return Together(

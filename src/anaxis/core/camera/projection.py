@@ -32,9 +32,9 @@ class Projection:
     def __len__(self) -> int:
         return len(self.matrices)
 
-    def take(self, frames: Ints | slice) -> Projection:
+    def select_frames(self, frames: Ints | slice) -> Projection:
         """The same camera on some of its frames."""
-        return Projection(self.matrices[frames], self.image, self.bend and self.bend.take(frames))
+        return Projection(self.matrices[frames], self.image, self.bend and self.bend.select_frames(frames))
 
     def project(self, points_m: FloatsLike) -> tuple[Floats, Floats]:
         """Where points (m, 3) or (n, m, 3) are seen on every frame.

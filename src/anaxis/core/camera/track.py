@@ -43,7 +43,7 @@ class Lens:
         """Every channel by name at one sample."""
         return {f.name: float(getattr(self, f.name)[at]) for f in fields(self)}
 
-    def take(self, index: Ints) -> Lens:
+    def select_frames(self, index: Ints) -> Lens:
         return Lens(**{f.name: getattr(self, f.name)[index] for f in fields(self)})
 
 
@@ -76,16 +76,16 @@ class Track:
     def __len__(self) -> int:
         return len(self.frames)
 
-    def take(self, index: Ints) -> Track:
+    def select_frames(self, index: Ints) -> Track:
         """The samples at ``index`` (k,), in that order."""
         return replace(
             self,
             frames=self.frames[index],
             position_m=self.position_m[index],
             rotation=self.rotation[index],
-            lens=self.lens.take(index),
+            lens=self.lens.select_frames(index),
             marked=None if self.marked is None else self.marked[index],
-            distortion=None if self.distortion is None else self.distortion.take(index),
+            distortion=None if self.distortion is None else self.distortion.select_frames(index),
         )
 
     def between(self, first: float, last: float) -> Track:
@@ -96,13 +96,13 @@ class Track:
                 f"'{self.name}' has no frames between {format_frame(first)} and {format_frame(last)}: it "
                 f"runs from {format_frame(self.frames[0])} to {format_frame(self.frames[-1])}."
             )
-        return self.take(keep)
+        return self.select_frames(keep)
 
 
 def on_common_frames(a: Track, b: Track) -> tuple[Track, Track]:
     """Two tracks on the frames that both have, a ten thousandth of a frame being none."""
     both = np.intersect1d(np.round(a.frames, 4), np.round(b.frames, 4))
-    one, other = (t.take(np.flatnonzero(np.isin(np.round(t.frames, 4), both))) for t in (a, b))
+    one, other = (t.select_frames(np.flatnonzero(np.isin(np.round(t.frames, 4), both))) for t in (a, b))
     return one, other
 
 

@@ -53,7 +53,7 @@ def _grown(a: Baked, b: Baked) -> tuple[float, float] | None:
     """How many times as wide and high the film back of ``b`` is as that of ``a`` on every frame both have, where focal
     length is the same and both are larger, or both smaller, as a render with overscan is against its plate."""
     _, in_a, in_b = np.intersect1d(a.track.frames, b.track.frames, return_indices=True)
-    one, other = a.track.lens.take(in_a), b.track.lens.take(in_b)
+    one, other = a.track.lens.select_frames(in_a), b.track.lens.select_frames(in_b)
     if not np.allclose(one.focal_mm, other.focal_mm, rtol=1e-6):
         return None
     with np.errstate(divide="ignore", invalid="ignore"):

@@ -73,7 +73,7 @@ class Cover(NamedTuple):
 def seen_of(track: Track, image: Image, fit: str, cast: Caster, places: Ints | None = None) -> SeenSurfaces:
     """Cast the shot camera's rays on some of its frames, evenly spread where ``places`` (k,) does not say."""
     at = spread(len(track), SHOT_FRAMES) if places is None else places
-    some = track.take(at)
+    some = track.select_frames(at)
     projection = projection_of(some, image, fit)
     pixels = ray_pixels(image)
     ahead = projection.unproject(pixels, np.ones((len(at), len(pixels)))) - some.position_m[:, None, :]
@@ -119,7 +119,7 @@ def pixels_an_area(projection: Projection, position_m: Floats, points: Floats, n
 
 def cover_of(seen: SeenSurfaces, held: Track, image: Image, fit: str, cast: Caster) -> Cover:
     """How a projection camera (its first frame) covers what was seen."""
-    one = held.take(np.array([0]))
+    one = held.select_frames(np.array([0]))
     projection, place = projection_of(one, image, fit), one.position_m[0]
     hit = seen.hit
     points, normals = seen.points_m[hit], seen.normals[hit]

@@ -95,7 +95,7 @@ def scene_of(derived: Derived, file: str) -> Scene:
     track, marks = derived.track, derived.landmarks
     first, last = float(track.frames[0]), float(track.frames[-1])
     if _stands(track):  # one sample that no key holds
-        track = track.take(np.zeros(1, dtype=np.int64))
+        track = track.select_frames(np.zeros(1, dtype=np.int64))
     keys = track.frames if len(track) > 1 else np.zeros(0)
     local = np.tile(np.eye(4), (len(track), 1, 1))
     local[:, :3, :3], local[:, :3, 3] = track.rotation, track.position_m

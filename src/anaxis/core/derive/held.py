@@ -34,8 +34,8 @@ def make(inputs: Inputs, p: Hold) -> Derived:
     source = inputs[SHOT]
     place = sample_at(source.track, p.at)
     index = np.full(len(source.track), place)
-    held = source.track.take(index)
-    distortion = None if held.distortion is None else source.track.distortion.take(np.array([place]))  # type: ignore[union-attr]
+    held = source.track.select_frames(index)
+    distortion = None if held.distortion is None else source.track.distortion.select_frames(np.array([place]))  # type: ignore[union-attr]
     track = replace(
         held,
         name=p.name or projection_name(source.track.name, p.at),

@@ -158,9 +158,9 @@ def _part(track: Track, at: Floats) -> Track:
     """A source on the frames (m,) in any order; samples that are there as they are, the others drawn within the shot."""
     near = nearest_places(track.frames, at)
     if (np.abs(track.frames[near] - at) <= _ON_SAMPLE).all():
-        return replace(track.take(near), marked=_breaks(track, at))
+        return replace(track.select_frames(near), marked=_breaks(track, at))
     once, back = np.unique(at, return_inverse=True)
-    return replace(sampled(track, once).take(back.reshape(-1)), marked=_breaks(track, at))
+    return replace(sampled(track, once).select_frames(back.reshape(-1)), marked=_breaks(track, at))
 
 
 def _breaks(track: Track, at: Floats) -> Ints:

@@ -34,7 +34,7 @@ class Sphere(NamedTuple):
 
     def directions(self, pixels: Floats, at: int) -> Floats:
         """Directions (m, 3) in the plate's axes of pixels (m, 2) of the render, on the frame at a place."""
-        window = window_of(self.track.lens, self.image, self.fit).take(slice(at, at + 1))
+        window = window_of(self.track.lens, self.image, self.fit).select_frames(slice(at, at + 1))
         u, v = np.moveaxis(window.tangents(pixels, self.image)[0], -1, 0)
         rays = np.stack([u, v, np.full_like(u, -1.0)], axis=-1)
         return rays @ self._turn(at).T
@@ -49,7 +49,7 @@ class Sphere(NamedTuple):
         ahead = seen[:, 2] < -1e-6
         with np.errstate(divide="ignore", invalid="ignore"):
             tangents = np.where(ahead[:, None], seen[:, :2] / -seen[:, 2:], np.nan)
-        window = window_of(self.track.lens, self.image, self.fit).take(slice(at, at + 1))
+        window = window_of(self.track.lens, self.image, self.fit).select_frames(slice(at, at + 1))
         return window.pixels(tangents[None], self.image)[0]
 
     def _turn(self, at: int) -> Floats:
@@ -74,7 +74,7 @@ class Sphere(NamedTuple):
         # The cosine of the angle between a pixel's direction and the aim, one row after another.
         towards = np.outer(np.cos(lat), np.sin(lon) * ahead[0] - np.cos(lon) * ahead[2])
         towards += (np.sin(lat) * ahead[1])[:, None]
-        window = window_of(self.track.lens, self.image, self.fit).take(slice(at, at + 1))
+        window = window_of(self.track.lens, self.image, self.fit).select_frames(slice(at, at + 1))
         reach = [
             max(abs(float(a[0])), abs(float(b[0])))
             for a, b in ((window.left, window.right), (window.bottom, window.top))

@@ -124,7 +124,7 @@ def breaks_of(track: Track) -> Breaks:
         return Breaks(_NONE, _NONE, _NONE, _NONE)
     strays = _strays(track)
     left = np.setdiff1d(np.arange(len(track)), strays)
-    kept = track if not len(strays) else track.take(left)
+    kept = track if not len(strays) else track.select_frames(left)
     if len(kept) < 4:
         return Breaks(_NONE, _NONE, _NONE, strays)
     places, turns, lenses = _position_steps(kept), _rotation_steps(kept), _lens_steps(kept)

@@ -129,14 +129,14 @@ class _Fit:
 
     def deviation(self, at: Ints, values: Floats) -> Floats:
         """Pixels off on the frames ``at`` (m,) with other ``values`` (m, c); infinite where focus and the like go."""
-        moved = track_of_channels(self.track.take(at), self.channels, values, self.rule)
+        moved = track_of_channels(self.track.select_frames(at), self.channels, values, self.rule)
         arrived = projection_of(moved, self.image, self.fit)
         off = np.empty(len(at))
         block = at // _BLOCK
         for k in np.unique(block).tolist():
             here = np.flatnonzero(block == k)
-            some = self._points(k).take(at[here] - k * _BLOCK)
-            off[here] = deviations_px(some, arrived.take(here))
+            some = self._points(k).select_frames(at[here] - k * _BLOCK)
+            off[here] = deviations_px(some, arrived.select_frames(here))
         if self.unseen:
             was, now = self.values[at][:, self.unseen], values[:, self.unseen]
             lost = (np.abs(now - was) > UNSEEN_SHARE * np.abs(was)).any(axis=1)
@@ -150,8 +150,8 @@ class _Fit:
                 del self.blocks[next(iter(self.blocks))]
             part = slice(k * _BLOCK, (k + 1) * _BLOCK)
             marks = self.landmarks_m if len(self.landmarks_m) == 1 else self.landmarks_m[part]
-            track = self.track.take(np.arange(len(self.track))[part])
-            self.blocks[k] = make_test_points(track, self.meant.take(part), marks, self.motion_m)
+            track = self.track.select_frames(np.arange(len(self.track))[part])
+            self.blocks[k] = make_test_points(track, self.meant.select_frames(part), marks, self.motion_m)
         return self.blocks[k]
 
     def slopes(self, i: int, j: int) -> tuple[Floats, Floats]:

@@ -138,7 +138,7 @@ def _grouped(keys: Ints) -> Iterator[tuple[int, Ints]]:
 
 def _pieces(track: Track, cuts: Ints, at: Floats) -> Iterator[tuple[Ints, Track, Floats]]:
     for inside, first, end in _places(track.frames, cuts, at):
-        yield inside, track.take(np.arange(first, end)), at[inside]
+        yield inside, track.select_frames(np.arange(first, end)), at[inside]
 
 
 def _marks_at(track: Track, cuts: Ints, made: Track) -> Ints | None:
@@ -284,9 +284,9 @@ def resampling_error(source: Track, resampled: Track, image: Image, fit: str) ->
     inside = np.flatnonzero(times <= source.frames[-1] + _ON_SAMPLE)
     times = times[inside]
     kept = np.flatnonzero(source.frames <= times[-1] + _ON_SAMPLE)
-    moved = replace(resampled.take(inside), frames=times)
+    moved = replace(resampled.select_frames(inside), frames=times)
     back = sampled(moved, np.minimum(source.frames[kept], times[-1]))
-    part = source.take(kept)
+    part = source.select_frames(kept)
     return prove(part, projection_of(part, image, fit), projection_of(back, image, fit), np.zeros((1, 0, 3)))
 
 
@@ -300,7 +300,7 @@ def with_handles(track: Track, head: int, tail: int, way: str) -> Track:
     index = np.clip(np.arange(-head, n + tail), 0, n - 1)
     first, last = float(track.frames[0]), float(track.frames[-1])
     frames = np.concatenate([first - np.arange(head, 0, -1), track.frames, last + np.arange(1, tail + 1)])
-    out = replace(track.take(index), frames=frames)
+    out = replace(track.select_frames(index), frames=frames)
     if out.marked is not None:  # a handle repeats a sample, and begins nothing
         out.marked[:head] = 0
         out.marked[head + n :] = 0

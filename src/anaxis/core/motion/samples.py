@@ -42,7 +42,7 @@ class Samples:
     def __len__(self) -> int:
         return len(self.seconds)
 
-    def take(self, places: Ints) -> Samples:
+    def select_frames(self, places: Ints) -> Samples:
         """The samples at these places, (k,)."""
         return Samples(
             self.seconds[places], self.position_m[places], self.rotation[places], self.intrinsics_px[places], self.image

@@ -85,7 +85,7 @@ def jumps_of(samples: Samples) -> list[Jump]:
     """The jumps of a recording, in gaps as between two samples."""
     strays, sudden = _strays_and_breaks(samples)
     left = np.setdiff1d(np.arange(len(samples)), strays)
-    kept = samples if not len(strays) else samples.take(left)
+    kept = samples if not len(strays) else samples.select_frames(left)
     found = {int(left[p]): j for p, j in _found(kept).items()}
     usual = _UsualMismatch(samples, sudden.tolist())
     for place in sudden.tolist():  # two jumps beside each other are too near for any fit

@@ -52,7 +52,7 @@ def compare(a: Track, b: Track, images: tuple[Image, Image], fits: tuple[str, st
     only_a, only_b = np.setdiff1d(a.frames, b.frames), np.setdiff1d(b.frames, a.frames)
     if not len(common):
         return Comparison(common, in_a, in_b, only_a, only_b, [], None)
-    here, there = a.take(in_a), b.take(in_b)
+    here, there = a.select_frames(in_a), b.select_frames(in_b)
     changes: list[CameraChange] = []
 
     def note(label: str, unit: str, gap: Floats, size: float) -> None:
@@ -92,4 +92,4 @@ def _distortions_apart_px(a: Track, b: Track, image: Image, fit: str) -> Floats:
 
 def arrived_at(comparison: Comparison, b: Track, images: tuple[Image, Image], fit: str) -> Projection:
     """How the second camera sees on the common frames, in the first one's pixels."""
-    return projection_of(b.take(comparison.in_b), images[1], fit).at_size(images[0])
+    return projection_of(b.select_frames(comparison.in_b), images[1], fit).at_size(images[0])

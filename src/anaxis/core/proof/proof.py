@@ -40,7 +40,7 @@ class _Points(NamedTuple):
     pixels: Floats
     counts: Bools | None
 
-    def take(self, frames: Ints) -> _Points:
+    def select_frames(self, frames: Ints) -> _Points:
         world = self.world_m if len(self.world_m) == 1 else self.world_m[frames]
         return _Points(world, self.pixels[frames], None if self.counts is None else self.counts[frames])
 
@@ -52,8 +52,8 @@ class TestPoints:
     __test__ = False  # not a test class, whatever its name makes a test runner think
     groups: tuple[_Points, ...]
 
-    def take(self, frames: Ints) -> TestPoints:
-        return TestPoints(tuple(g.take(frames) for g in self.groups))
+    def select_frames(self, frames: Ints) -> TestPoints:
+        return TestPoints(tuple(g.select_frames(frames) for g in self.groups))
 
     def scaled(self, factor: float) -> TestPoints:
         """The same pixels in a world so many times as large."""
@@ -220,10 +220,10 @@ def prove(track: Track, meant: Projection, arrived: Projection, landmarks_m: Flo
     parts = []
     for start in range(0, len(track), step):  # a chunk is dozens of frames or more
         cut = slice(start, start + step)
-        part = track.take(np.arange(len(track))[cut])
+        part = track.select_frames(np.arange(len(track))[cut])
         marks = landmarks_m if len(landmarks_m) == 1 else landmarks_m[cut]
-        points = make_test_points(part, meant.take(cut), marks, size)
-        parts.append(deviations_px(points, arrived.take(cut)))
+        points = make_test_points(part, meant.select_frames(cut), marks, size)
+        parts.append(deviations_px(points, arrived.select_frames(cut)))
     return proof_of(track.frames, np.concatenate(parts), per_frame)
 
 

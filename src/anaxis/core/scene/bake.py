@@ -193,9 +193,11 @@ def _lens_at(node: Node, frames: Floats) -> Lens:
     assert node.lens is not None
     known = node.lens_frames
     if len(known) <= 1:
-        return node.lens.take(np.zeros(len(frames), dtype=np.int64))
+        return node.lens.select_frames(np.zeros(len(frames), dtype=np.int64))
     if np.array_equal(frames, known):
         return node.lens
     if node.lens_stepped:
-        return node.lens.take(np.clip(np.searchsorted(known, frames + _ON_FRAME, side="right") - 1, 0, len(known) - 1))
+        return node.lens.select_frames(
+            np.clip(np.searchsorted(known, frames + _ON_FRAME, side="right") - 1, 0, len(known) - 1)
+        )
     return Lens(**{f.name: np.interp(frames, known, getattr(node.lens, f.name)) for f in fields(Lens)})

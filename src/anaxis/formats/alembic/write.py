@@ -47,7 +47,7 @@ def _write_node(archive: Any, node: SampledNode, convention: Convention) -> None
     if node.root is not None:
         above = AbcGeom.OXform(above, node.root.name)
         above.getSchema().set(_sample(root_matrix(node.root.placement, convention)))
-    track = outgoing.track.take(outgoing.written)
+    track = outgoing.track.select_frames(outgoing.written)
     index = archive.addTimeSampling(_sampling(track))
     place = AbcGeom.OXform(above, node.name)
     place.getSchema().setTimeSampling(index)

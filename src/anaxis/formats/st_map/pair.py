@@ -34,7 +34,7 @@ class MapsOf(NamedTuple):
 
     def map(self, kind: str, at: int) -> Floats:
         """The map of the frame at a place: (h, w, 2). Raises BadInput where the distortion folds over."""
-        alone, window = self.distortion.take(np.array([at])), self.window.take(slice(at, at + 1))
+        alone, window = self.distortion.select_frames(np.array([at])), self.window.select_frames(slice(at, at + 1))
         make = undistort_map if kind == "undistort" else distort_map
         return make(alone, window, self.render.plate, self.render.window(window), self.render.image)
 

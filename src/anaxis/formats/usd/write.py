@@ -101,7 +101,7 @@ def _write_keys(camera: UsdGeom.Camera, keys: Keys) -> None:
 
 
 def _write_lens(camera: UsdGeom.Camera, outgoing: Outgoing, convention: Convention) -> None:
-    track, unit = outgoing.track.take(outgoing.written), convention.metres_per_unit
+    track, unit = outgoing.track.select_frames(outgoing.written), convention.metres_per_unit
     lens, frames = track.lens, track.frames
     tenths = 1.0 / (100.0 * unit)  # millimetres to tenths of a scene unit
     set_values(camera.CreateFocalLengthAttr(), frames, lens.focal_mm * tenths)

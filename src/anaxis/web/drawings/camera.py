@@ -104,7 +104,7 @@ def look_drawing(track: Track, landmarks: Landmarks, lines_m: Floats, picture: P
     good = np.isfinite(track.position_m).all(axis=1) & np.isfinite(track.rotation).all(axis=(1, 2))
     good &= np.isfinite(track.lens.focal_mm) & (track.lens.focal_mm > 0)
     index = np.flatnonzero(good)
-    track, marks = track.take(index), marks.at_frames(index)
+    track, marks = track.select_frames(index), marks.at_frames(index)
     lines, ground = or_ground(lines_m, track)
     meant = projection_of(track, image, picture.fit)
     arrays = {

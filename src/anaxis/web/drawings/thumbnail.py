@@ -22,7 +22,7 @@ def thumbnail(track: Track, landmarks: Landmarks, lines_m: Floats, picture: Pict
     at = len(track) // 2
     image = picture.image
     height = WIDTH / image.aspect
-    sees = projection_of(track.take(np.array([at])), image, picture.fit)
+    sees = projection_of(track.select_frames(np.array([at])), image, picture.fit)
     scale = np.array([WIDTH / image.width_px, height / image.height_px])
     marks = landmarks.shown()
     crosses: list[list[float]] = []

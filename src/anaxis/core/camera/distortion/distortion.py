@@ -39,7 +39,7 @@ class Distortion:
         """How many frames it is given for; 1 where it does not change."""
         return max(len(v) for v in self.values.values())
 
-    def take(self, frames: Ints | slice) -> Distortion:
+    def select_frames(self, frames: Ints | slice) -> Distortion:
         """The same on some of its frames."""
         return Distortion(self.kind, {k: v if len(v) == 1 else v[frames] for k, v in self.values.items()})
 

@@ -27,9 +27,9 @@ class Bend:
     render: Overscan
     reach: float
 
-    def take(self, frames: Ints | slice) -> Bend:
+    def select_frames(self, frames: Ints | slice) -> Bend:
         """The same on some of its frames."""
-        return Bend(self.distortion.take(frames), self.plate.take(frames), self.render, self.reach)
+        return Bend(self.distortion.select_frames(frames), self.plate.select_frames(frames), self.render, self.reach)
 
     def to_plate(self, pixels: Floats) -> Floats:
         """Pixels (n, m, 2) of the render to those of the plate; not finite where the lens does not see them."""

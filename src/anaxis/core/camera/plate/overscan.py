@@ -179,7 +179,7 @@ def empty_pixels(
     """Which pixels of the plate (h, w) find nothing to fetch in a render (of the plate's own size) on a frame, or not all that a
     filter of so many pixels looks at."""
     render = render or no_overscan(image)
-    window, alone = plate.take(slice(frame, frame + 1)), distortion.take(np.array([frame]))
+    window, alone = plate.select_frames(slice(frame, frame + 1)), distortion.select_frames(np.array([frame]))
     within = render.window(window)
     out = np.empty((image.height_px, image.width_px), dtype=np.bool_)
     for rows, found in pixel_rays(alone, window, image):
@@ -209,9 +209,9 @@ def _exact_reaches(distortion: Distortion, plate: Window, image: Image, frames: 
 def _reaches(distortion: Distortion, plate: Window, image: Image, frames: Ints, most: int, filter_px: float) -> Floats:
     """How far the plate's pinhole picture, with what a filter looks at, reaches beyond it to the left, right, up and down, in
     plates: (n, 4)."""
-    window = plate.take(frames)
+    window = plate.select_frames(frames)
     border = window.tangents(border_pixels(image, most), image)
-    of_frames = distortion.take(frames)
+    of_frames = distortion.select_frames(frames)
     found = require_unfolded(of_frames, border, frames)
     u, v = found[..., 0], found[..., 1]
     wide, high = window.right - window.left, window.top - window.bottom

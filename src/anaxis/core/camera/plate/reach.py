@@ -53,7 +53,10 @@ def reach_of(distortion: Distortion, plate: Window, image: Image) -> float:
     most = MAX_SIDE_PX if count == 1 else COARSE
     reach = 0.0
     for frames in blocks(count, 4 * min(most, max(image.width_px, image.height_px))):
-        border, bent = plate.take(frames).tangents(border_pixels(image, most), image), distortion.take(frames)
+        border, bent = (
+            plate.select_frames(frames).tangents(border_pixels(image, most), image),
+            distortion.select_frames(frames),
+        )
         found = require_unfolded(bent, border, frames)
         reach = max(reach, float(np.linalg.norm(found - bent.centre(len(found)), axis=-1).max()))
     return reach

@@ -23,13 +23,13 @@ class Window(NamedTuple):
     bottom: Floats
     top: Floats
 
-    def take(self, frames: Ints | slice) -> Window:
+    def select_frames(self, frames: Ints | slice) -> Window:
         """The same on some of its frames; one that does not change stays as it is."""
         return self if len(self.left) == 1 else Window(*(edge[frames] for edge in self))
 
     def simplest(self) -> Window:
         """The same given once, where it does not change."""
-        return self.take(slice(0, 1)) if all(np.ptp(edge) == 0 for edge in self) else self
+        return self.select_frames(slice(0, 1)) if all(np.ptp(edge) == 0 for edge in self) else self
 
     def tangents(self, pixels: Floats, image: Image) -> Floats:
         """Pixels (m, 2), or (n, m, 2) frame by frame, from the upper left to tangents (n, m, 2)."""

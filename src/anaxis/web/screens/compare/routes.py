@@ -42,6 +42,6 @@ def drawing(store: Store, camera_id: int, a: int, b: int) -> Response:
     picture = picture_of_version(older)
     arrived = arrived_track(found, older, newer)
     data = proof_drawing(
-        track.take(found.in_a), marks.at_frames(found.in_a), lines, picture, found.proof.deviation_px, arrived
+        track.select_frames(found.in_a), marks.at_frames(found.in_a), lines, picture, found.proof.deviation_px, arrived
     )
     return drawing_answer(data)

@@ -88,7 +88,7 @@ class LensForm(StationForm):
 
 
 @router.post("/{camera_id}/lens")
-def take(store: Store, camera_id: int, form: Annotated[LensForm, Form()]) -> Any:
+def taken(store: Store, camera_id: int, form: Annotated[LensForm, Form()]) -> Any:
     """The lens tried, taken: as operations of the recipe, and a fit as the picture's own."""
     span = {k: v for k, v in (("first", form.first), ("last", form.last)) if v is not None}
     take_lens(store, get_version(store, camera_id, form.version), form.frame, form.state, form.way, span)

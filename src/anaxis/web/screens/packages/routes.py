@@ -148,7 +148,7 @@ def one(request: Request, store: Store, key: str, number: int | None = None) -> 
 
 
 def _example() -> Track:
-    return made_camera().take([_EXAMPLE_AT])  # type: ignore[arg-type]
+    return made_camera().select_frames([_EXAMPLE_AT])  # type: ignore[arg-type]
 
 
 @router.get("/{key}/turns")

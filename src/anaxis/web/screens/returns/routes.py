@@ -66,7 +66,7 @@ def shown(request: Request, store: Store, number: int) -> Any:
     if len(both):
         at = int(np.flatnonzero(frames == row.worst_frame)[0])
         shown_marks = landmarks.shown().at_frames(both)
-        marks = mark_rows(track.take(both), shown_marks, picture_of_version(version), arrived, at)
+        marks = mark_rows(track.select_frames(both), shown_marks, picture_of_version(version), arrived, at)
     return page(
         request, "returns/index.html", row=row, version=version, camera=version.camera, shot=version.camera.shot,
         profile=profile_from_dict(row.profile, "the return's package"), stations=stations_of(store, version), open_station="prove",
@@ -88,7 +88,7 @@ def drawing(store: Store, number: int) -> Response:
     at = np.flatnonzero(np.isin(np.round(track.frames, 4), np.round(frames, 4)))
     marks = landmarks.at_frames(at)
     return drawing_answer(
-        proof_drawing(track.take(at), marks, segments, picture_of_version(row.version), deviation, arrived)
+        proof_drawing(track.select_frames(at), marks, segments, picture_of_version(row.version), deviation, arrived)
     )
 
 
