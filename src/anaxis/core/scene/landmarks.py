@@ -39,7 +39,7 @@ class Landmarks:
     def __len__(self) -> int:
         return len(self.names)
 
-    def select_frames(self, index: Ints) -> Landmarks:
+    def select(self, index: Ints) -> Landmarks:
         """The landmarks at ``index`` (k,), in that order."""
         names = tuple(self.names[i] for i in index)
         return Landmarks(names, self.position_m[:, index], self.size_m[index], self.hidden & set(names))
@@ -48,7 +48,7 @@ class Landmarks:
         """Those that are not hidden."""
         if not self.hidden:
             return self
-        return self.select_frames(
+        return self.select(
             np.array([i for i, n in enumerate(self.names) if n not in self.hidden], dtype=np.int64)
         )
 

@@ -33,7 +33,7 @@ def _marks_add(work: Work, p: MarksAdd) -> Work:
         places.append(place)
     kept = [i for i, n in enumerate(work.landmarks.names) if n not in names]
     # One of the same name takes the other's place: that is how a typed position is corrected.
-    old = work.landmarks.select_frames(np.array(kept, dtype=np.int64))
+    old = work.landmarks.select(np.array(kept, dtype=np.int64))
     added = Landmarks(tuple(names), np.array(places).reshape(1, -1, 3))
     return replace(work, landmarks=joined([old, added], len(work.done)))
 
