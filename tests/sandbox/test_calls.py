@@ -112,6 +112,7 @@ def test_each_function_gives_apart_what_it_gives_here(demo_files: dict[str, Path
         "finer_track": (camera,),
         "around": (camera, ("wheel",)),
         "camera_came_back": (archive, profile, track),
+        "set_of": (camera,),
         "coverage": (track, image, "width", square, [(track.select_frames(np.array([0])), image, "width")]),
         "proposals": (track, image, "width", square),
         "retimed": (track, Fraction(30000, 1001), image, "width"),

@@ -98,12 +98,12 @@ def print_values(document: dict[str, Any], notes: list[str], unit: str) -> None:
     out = console()
     out.print(f"{document['camera']} for {document['to']}, {document['resolution'][0]}x{document['resolution'][1]} px")
     rows = table("frame", "s", f"x {unit}", f"y {unit}", f"z {unit}", "rx deg", "ry deg", "rz deg",
-                   "focal mm", "film back mm", "h fov", "v fov", "zoom px", "stop")  # fmt: skip
+                   "focal mm", "film back mm", "offset mm", "h fov", "v fov", "zoom px", "stop")  # fmt: skip
     for f in document["frames"]:
         rows.add_row(
             str(f["frame"]), f"{f['seconds']:.4f}", *(f"{v:.4f}" for v in f["position"]),
             *(f"{v:.4f}" for v in f["rotation_deg"]), f"{f['focal_mm']:.3f}",
-            f"{f['film_width_mm']:.3f} x {f['film_height_mm']:.3f}", f"{f['hfov_deg']:.3f}",
+            f"{f['film_width_mm']:.3f} x {f['film_height_mm']:.3f}", f"{f['offset_x_mm']:.3f}, {f['offset_y_mm']:.3f}", f"{f['hfov_deg']:.3f}",
             f"{f['vfov_deg']:.3f}", f"{f['zoom_px']:.2f}", "-" if f["fstop"] is None else f"{f['fstop']:.2f}",
         )  # fmt: skip
     out.print(rows)

@@ -80,6 +80,8 @@ class Numbers:
     focal_mm: Floats
     film_width_mm: Floats
     film_height_mm: Floats
+    offset_x_mm: Floats
+    offset_y_mm: Floats
     hfov_deg: Floats
     vfov_deg: Floats
     zoom_px: Floats
@@ -137,6 +139,8 @@ def numbers_of(outgoing: Outgoing) -> Numbers:
         focal_mm=track.lens.focal_mm,
         film_width_mm=track.lens.film_width_mm,
         film_height_mm=track.lens.film_height_mm,
+        offset_x_mm=track.lens.offset_x_mm,
+        offset_y_mm=track.lens.offset_y_mm,
         hfov_deg=field_of_view_deg(used.width_mm, track.lens.focal_mm),
         vfov_deg=field_of_view_deg(used.height_mm, track.lens.focal_mm),
         zoom_px=zoom_px(track.lens.focal_mm, used.width_mm, outgoing.image),
@@ -148,7 +152,16 @@ def numbers_of(outgoing: Outgoing) -> Numbers:
 def numbers_at(numbers: Numbers, i: int) -> dict[str, Any]:
     """A camera's numbers at one frame, as JSON."""
     focus = float(numbers.focus[i])
-    plain = ("focal_mm", "film_width_mm", "film_height_mm", "hfov_deg", "vfov_deg", "zoom_px")
+    plain = (
+        "focal_mm",
+        "film_width_mm",
+        "film_height_mm",
+        "offset_x_mm",
+        "offset_y_mm",
+        "hfov_deg",
+        "vfov_deg",
+        "zoom_px",
+    )
     return {
         "frame": plain_frame(numbers.frames[i]),
         "seconds": float(numbers.seconds[i]),

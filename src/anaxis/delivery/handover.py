@@ -23,10 +23,11 @@ import numpy as np
 from anaxis import __version__
 from anaxis.core.scene.landmarks import Landmarks, legal_name, node_name
 from anaxis.core.space.axes import Convention
-from anaxis.core.time.rates import plain_frame, rate_text
+from anaxis.core.time.rates import format_frame, plain_frame, rate_text
 from anaxis.core.typing import Floats
 from anaxis.delivery.plate_maps import maps_of, pairs_along
 from anaxis.delivery.ready import compensate
+from anaxis.delivery.set_files import SetFiles, set_files
 from anaxis.delivery.transfer_sheet import Handed, sheet_html, sheet_pdf
 from anaxis.formats.file_axes import file_axes
 from anaxis.formats.text_cells import text_cell
@@ -44,12 +45,16 @@ def handover_zip(cameras: Sequence[Handed]) -> bytes:
     profile = cameras[0].profile
     entries: dict[str, bytes] = {"axis_check/axis_check.obj": _axis_check(profile.convention)}
     folders: set[str] = set()
+    sets: list[SetFiles] = []
     for handed in cameras:
+        sets.append(set_files(handed.camera, profile, float(handed.outgoing.track.frames[0])))
+        moved = _moving_notes(handed.marks, float(_frames_there(handed)[0]))
+        handed = replace(handed, notes=[*handed.notes, *moved, *sets[-1].notes])
         for file in handed.files:
             entries[f"camera/{file.path.name}"] = file.path.read_bytes()
         below = f"{legal_name(handed.track.name, folders)}/" if len(cameras) > 1 else ""
-        entries |= {below + name: data for name, data in _of_one(handed).items()}
-    entries["manifest.json"] = _manifest(entries, cameras)
+        entries |= {below + name: data for name, data in {**_of_one(handed), **sets[-1].entries}.items()}
+    entries["manifest.json"] = _manifest(entries, cameras, sets)
     return zipped(entries)
 
 
@@ -68,11 +73,13 @@ def _of_one(handed: Handed) -> dict[str, bytes]:
     """What goes with one camera: its landmarks, its set, its sheet."""
     marks, profile, entries = handed.marks, handed.profile, {}
     if marks.names:
-        entries["landmarks/landmarks.csv"] = _landmark_table(marks, profile)
-        entries["landmarks/landmarks.obj"] = _points_obj(marks, profile.convention)
+        entries["landmarks/landmarks.csv"] = _landmark_table(marks, _frames_there(handed), profile)
+        entries["landmarks/landmarks.obj"] = _points_obj(marks, _frames_there(handed)[0], profile.convention)
         entries["landmarks/landmarks.usda"] = _landmarks_usd(handed)
     if len(handed.camera.lines_m):
-        entries["set/set.obj"] = _lines_obj(handed.camera.lines_m, profile.convention)
+        entries["set/lines.obj" if handed.camera.objects else "set/set.obj"] = _lines_obj(
+            handed.camera.lines_m, profile.convention
+        )
     if handed.track.distortion is not None:
         entries |= _distortion(handed)
     made = handed.source.made
@@ -95,21 +102,47 @@ def _distortion(handed: Handed) -> dict[str, bytes]:
     return entries
 
 
-def _landmark_table(marks: Landmarks, profile: Profile) -> bytes:
-    """Name and place of every landmark in the receiver's numbers, at the first frame."""
+def _frames_there(handed: Handed) -> Floats:
+    """The camera's frames in the receiver's numbering, (n,)."""
+    frames = handed.track.frames
+    return np.asarray(frames + (handed.outgoing.track.frames[0] - frames[0]))
+
+
+def _moving(marks: Landmarks) -> list[bool]:
+    """Whether each landmark stands elsewhere on some frame."""
+    return (np.ptp(marks.position_m, axis=0).max(axis=1, initial=0.0) > 1e-9).tolist()
+
+
+def _moving_notes(marks: Landmarks, first: float) -> list[str]:
+    """What a person must know of landmarks that move, where some do."""
+    names = [n for n, moves in zip(marks.names, _moving(marks), strict=True) if moves]
+    if not names:
+        return []
+    listed = ", ".join(names[:6]) + (f" and {len(names) - 6} more" if len(names) > 6 else "")
+    return [
+        f"Landmarks that move: {listed}. landmarks.csv and landmarks.usda hold them on every frame, landmarks.obj as on frame "
+        f"{format_frame(first)}."
+    ]
+
+
+def _landmark_table(marks: Landmarks, frames: Floats, profile: Profile) -> bytes:
+    """Name and place of every landmark in the receiver's numbers; one that moves has a row for each of the receiver's frames."""
     text = io.StringIO()
     writer = csv.writer(text, lineterminator="\n")
-    writer.writerow(["name", *(f"{a}_{profile.unit_name}" for a in "xyz")])
-    for name, place in zip(
-        marks.names, profile.convention.position_from_canonical(marks.position_m[0]).tolist(), strict=True
-    ):
-        writer.writerow([text_cell(name), *(repr(v) for v in place)])
+    moving = _moving(marks)
+    numbered = any(moving)
+    writer.writerow(["name", *(["frame"] if numbered else []), *(f"{a}_{profile.unit_name}" for a in "xyz")])
+    places = profile.convention.position_from_canonical(marks.position_m)
+    for i, name in enumerate(marks.names):
+        for at in range(len(places)) if moving[i] else (0,):
+            frame = [plain_frame(frames[at]) if moving[i] else ""] if numbered else []
+            writer.writerow([text_cell(name), *frame, *(repr(v) for v in places[at, i].tolist())])
     return text.getvalue().encode()
 
 
-def _points_obj(marks: Landmarks, convention: Convention) -> bytes:
-    """A small three-armed cross at every landmark, an object each, in the receiver's axes and unit."""
-    rows, count = ["# landmarks, in the receiving package's own axes and unit"], 0
+def _points_obj(marks: Landmarks, first: float, convention: Convention) -> bytes:
+    """A small three-armed cross at every landmark, an object each, in the receiver's axes and unit, as on frame ``first``."""
+    rows, count = [f"# landmarks, in the receiving package's own axes and unit, as on frame {format_frame(first)}"], 0
     arm = 0.1
     for name, place in zip(marks.names, marks.position_m[0], strict=True):
         rows.append(f"o {name.replace(' ', '_')}")
@@ -125,19 +158,21 @@ def _landmarks_usd(handed: Handed) -> bytes:
     from pxr import Gf, Sdf, Usd, UsdGeom  # takes longer to load than most pages take
 
     axes = file_axes("usd", handed.profile.convention)
-    marks = compensate(replace(handed.outgoing, keys=None), handed.profile, "usd")[0].landmarks
+    outgoing = compensate(replace(handed.outgoing, keys=None), handed.profile, "usd")[0]
+    marks = outgoing.landmarks
     stage = Usd.Stage.CreateInMemory()
     UsdGeom.SetStageUpAxis(stage, axes.up or "Y")
     UsdGeom.SetStageMetersPerUnit(stage, axes.convention.metres_per_unit)
     UsdGeom.Scope.Define(stage, "/landmarks")
     taken: set[str] = set()
-    for name, place in zip(
-        marks.names, axes.convention.position_from_canonical(marks.position_m[0]).tolist(), strict=True
-    ):
+    stage.SetTimeCodesPerSecond(float(outgoing.track.rate))
+    places = axes.convention.position_from_canonical(marks.position_m)
+    for i, (name, moves) in enumerate(zip(marks.names, _moving(marks), strict=True)):
         legal = node_name(name, taken)
-        UsdGeom.Xform.Define(stage, f"/landmarks/{legal}").AddTranslateOp(UsdGeom.XformOp.PrecisionDouble).Set(
-            Gf.Vec3d(*place)
-        )
+        moved = UsdGeom.Xform.Define(stage, f"/landmarks/{legal}").AddTranslateOp(UsdGeom.XformOp.PrecisionDouble)
+        for at in range(len(places)) if moves else (0,):
+            when = Usd.TimeCode(float(outgoing.track.frames[at])) if moves else Usd.TimeCode.Default()
+            moved.Set(Gf.Vec3d(*places[at, i].tolist()), when)
     layer: Sdf.Layer = stage.GetRootLayer()
     return str(layer.ExportToString()).encode()
 
@@ -190,12 +225,12 @@ def _axis_check(convention: Convention) -> bytes:
     return ("\n".join(rows) + "\n").encode()
 
 
-def _manifest(entries: dict[str, bytes], cameras: Sequence[Handed]) -> bytes:
+def _manifest(entries: dict[str, bytes], cameras: Sequence[Handed], sets: Sequence[SetFiles]) -> bytes:
     document = {
         "anaxis": __version__,
         "libraries": {name: version(name) for name in _LIBRARIES},
         "package": cameras[0].profile.model_dump(mode="json"),
-        "cameras": [_camera_entry(c) for c in cameras],
+        "cameras": [_camera_entry(c) | _set_entry(s) for c, s in zip(cameras, sets, strict=True)],
         "files": {
             name: {"sha256": hashlib.sha256(data).hexdigest(), "bytes": len(data)}
             for name, data in sorted(entries.items())
@@ -213,6 +248,11 @@ def _plate_entry(handed: Handed) -> dict[str, Any]:
     return {
         "plate": {"width_px": plate.width_px, "height_px": plate.height_px, "x_px": -render.x_px, "y_px": -render.y_px}
     }
+
+
+def _set_entry(found: SetFiles) -> dict[str, Any]:
+    """What was measured of each object of the set, where there is one."""
+    return {"set": [p.document() for p in found.proofs]} if found.proofs else {}
 
 
 def _camera_entry(handed: Handed) -> dict[str, Any]:

@@ -11,6 +11,7 @@ from anaxis.core.camera.plate.overscan import Overscan
 from anaxis.core.camera.track import Track
 from anaxis.core.image_plane import Pictures
 from anaxis.core.motion.placement import Similarity, no_placement
+from anaxis.core.motion.set_objects import SetObject
 from anaxis.core.outgoing import Numbers, make_outgoing
 from anaxis.core.scene.landmarks import Landmarks
 from anaxis.core.scene.picture import Picture
@@ -24,7 +25,7 @@ class ShotCamera:
 
     ``finer`` is the same camera on the source's own samples between frames, where it has such and they were asked for;
     ``has_finer`` says whether the source has any. With ``render`` the camera is that of a render larger than its plate;
-    ``pictures`` are those for an image plane.
+    ``pictures`` are those for an image plane, ``objects`` those of the set with their faces.
     """
 
     track: Track
@@ -36,6 +37,7 @@ class ShotCamera:
     has_finer: bool = False
     render: Overscan | None = None
     pictures: Pictures | None = None
+    objects: tuple[SetObject, ...] = ()
 
     @property
     def plate(self) -> Image:

@@ -12,6 +12,8 @@ from typing import NamedTuple
 
 import numpy as np
 
+from anaxis.core.findings import Finding
+from anaxis.core.scene.mesh import Mesh, one_mesh
 from anaxis.core.scene.nodes import Node
 from anaxis.core.typing import Floats, Ints
 
@@ -20,6 +22,10 @@ MAX_SEGMENTS = 20_000
 MAX_POINTS = 2_000_000
 MAX_TRIANGLES = 300_000
 MAX_MARKS = 300
+# Corners of faces that go along with the camera, over all of a file.
+MAX_CORNERS = 4_000_000
+# Points of one object that deforms, over all of its frames.
+MAX_MOVING_POINTS = 6_000_000
 _CREASE_COS = np.cos(np.radians(20.0))
 
 
@@ -28,10 +34,11 @@ def usable_points(points: Floats) -> bool:
 
 
 class Shape(NamedTuple):
-    """What is drawn of a piece, ``lines`` (s, 2, 3), and its surface, ``triangles`` (t, 3, 3); None for curves."""
+    """What is drawn of a piece, ``lines`` (s, 2, 3), its surface, ``triangles`` (t, 3, 3), and its faces; None for curves."""
 
     lines: Floats
     triangles: Floats | None = None
+    mesh: Mesh | None = None
 
 
 def mesh_shape(points: Floats, counts: Ints, corners: Ints) -> Shape | None:
@@ -42,7 +49,31 @@ def mesh_shape(points: Floats, counts: Ints, corners: Ints) -> Shape | None:
     fans = counts - 2
     first = np.repeat(np.cumsum(counts) - counts, fans)
     along = np.arange(int(fans.sum())) - np.repeat(np.cumsum(fans) - fans, fans)
-    return Shape(lines, points[corners[np.stack([first, first + along + 1, first + along + 2], axis=1)]])
+    triangles = points[corners[np.stack([first, first + along + 1, first + along + 2], axis=1)]]
+    return Shape(lines, triangles, Mesh(points[None], counts, corners))
+
+
+def over_time(
+    shape: Shape | None, frames: Floats, points: Iterable[Floats], name: str
+) -> tuple[Shape | None, Finding | None]:
+    """A shape whose mesh deforms: ``points`` (p, 3) on each of its ``frames`` (k,). Where they are too many, or not the same points
+    on every frame, its first shape stays, and a finding says so."""
+    if shape is None or shape.mesh is None or len(frames) < 2:
+        return shape, None
+    count = shape.mesh.points.shape[1]
+    if len(frames) * count <= MAX_MOVING_POINTS:
+        held = list(points)
+        if all(p.shape == (count, 3) and np.isfinite(p).all() for p in held):
+            mesh = replace(shape.mesh, points=np.stack(held), frames=frames)
+            return shape._replace(mesh=mesh if np.ptp(mesh.points, axis=0).max() > 0 else shape.mesh), None
+        why = "its faces are other ones on other frames"
+    else:
+        why = f"its {count} points on {len(frames)} frames are more than go along"
+    return shape, Finding(
+        "set_shape_stays", "warning", f"The object '{name}' deforms, and its shape on the first frame goes along: {why}.",
+        "Leave the object out of the export, or export it with fewer points or frames.",
+        "In the receiving package it stands as on the first frame.", node=name,
+    )  # fmt: skip
 
 
 def line_shape(points: Floats, counts: Ints) -> Shape | None:
@@ -57,7 +88,12 @@ def one_shape(parts: Iterable[Shape | None]) -> Shape | None:
     if not found:
         return None
     meshes = [p.triangles for p in found if p.triangles is not None]
-    return Shape(np.concatenate([p.lines for p in found]), np.concatenate(meshes) if meshes else None)
+    faces = [p.mesh for p in found if p.mesh is not None]
+    return Shape(
+        np.concatenate([p.lines for p in found]),
+        np.concatenate(meshes) if meshes else None,
+        one_mesh(faces) if faces else None,
+    )
 
 
 def mesh_lines(points: Floats, counts: Ints, corners: Ints) -> Floats | None:
@@ -126,6 +162,9 @@ def within_budget(nodes: list[Node]) -> list[Node]:
     for i, count in zip(meshes, held, strict=True):
         if count > MAX_TRIANGLES:  # whole pieces: a surface with holes would say something else
             out[i] = replace(out[i], triangles=np.zeros((0, 3, 3)))
+    corners = np.cumsum([len(n.mesh.corners) if n.mesh is not None else 0 for n in nodes])
+    for i in np.flatnonzero(corners > MAX_CORNERS).tolist():
+        out[i] = replace(out[i], mesh=None)
     for i in pieces[MAX_PIECES:]:
         out[i] = replace(out[i], segments=np.zeros((0, 2, 3)))
     pieces = pieces[:MAX_PIECES]

@@ -22,6 +22,7 @@ from anaxis.core.camera.track import Lens, Track
 from anaxis.core.errors import BadInput
 from anaxis.core.findings import Finding
 from anaxis.core.scene.landmarks import Landmarks
+from anaxis.core.scene.mesh import Mesh
 from anaxis.core.scene.nodes import Node, Scene
 from anaxis.core.space.axes import Convention
 from anaxis.core.time.rates import kept_rate, rate_text
@@ -32,6 +33,7 @@ _MAX_BODY_BYTES = 1_000_000_000
 _NODE_ARRAYS = ("frames", "local", "keys", "lens_frames", "lens_keys")
 # What not every node has.
 _NODE_MORE = ("segments", "triangles", "size", "marked")
+_MESH_ARRAYS = ("points", "counts", "corners", "frames")
 _PLAIN_FIELDS = ("lens_in_units", "in_seconds", "stated_rate", "columns")
 _LENS_FIELDS = tuple(f.name for f in fields(Lens))
 
@@ -95,6 +97,8 @@ def scene_to_bytes(scene: Scene) -> bytes:
             value = getattr(node, name)
             if value is not None:
                 arrays[f"{i}.{name}"] = value
+        if node.mesh is not None:
+            arrays |= {f"{i}.mesh.{k}": getattr(node.mesh, k) for k in _MESH_ARRAYS}
         if node.lens is not None:
             arrays[f"{i}.lens"] = np.stack([getattr(node.lens, f) for f in _LENS_FIELDS])
         nodes.append(
@@ -164,8 +168,16 @@ def _node(entry: dict[str, Any], at: int, arrays: Mapping[str, Floats]) -> Node:
         marked=None if marked is None else marked.astype(np.int64),
         hidden=bool(entry.get("hidden")),
         only_drawn=bool(entry.get("only_drawn")),
+        mesh=_mesh(at, arrays),
         **named,
     )
+
+
+def _mesh(at: int, arrays: Mapping[str, Floats]) -> Mesh | None:
+    points, counts, corners, frames = (arrays.get(f"{at}.mesh.{k}") for k in _MESH_ARRAYS)
+    if points is None or counts is None or corners is None or frames is None:
+        return None
+    return Mesh(points, counts.astype(np.int64), corners.astype(np.int64), frames)
 
 
 def track_to_bytes(track: Track, landmarks: Landmarks, segments_m: Floats) -> bytes:

@@ -16,6 +16,7 @@ from anaxis.core.checks.times import stated_range
 from anaxis.core.derive.derived import Derived, scene_of
 from anaxis.core.errors import BadInput
 from anaxis.core.findings import Finding
+from anaxis.core.motion.set_objects import objects_of
 from anaxis.core.proof.proof import Proof, owing
 from anaxis.core.recipe.documents import recipe_document
 from anaxis.core.recipe.effects import placement_of
@@ -102,7 +103,16 @@ def going_out(
     owed = Expected(*expect) if expect is not None else Expected()
     work, findings = checked_camera(scene, camera, recipe, owed, picture)
     has, finer = between_samples(scene, work, recipe, wanted=samples > 1)
-    leaving = ShotCamera(work.done, work.landmarks, picture, placement_of(recipe), work.lines_m, finer, has)
+    leaving = ShotCamera(
+        work.done,
+        work.landmarks,
+        picture,
+        placement_of(recipe),
+        work.lines_m,
+        finer,
+        has,
+        objects=objects_of(work.around),
+    )
     return GoingOut(work, recipe, leaving, findings)
 
 

@@ -6,6 +6,7 @@ from typing import NamedTuple
 
 import numpy as np
 
+from anaxis.core.camera.track import Track
 from anaxis.core.outgoing import Outgoing, numbers_of
 from anaxis.core.time.rates import format_frame, rate_label
 from anaxis.core.typing import Floats, Ints
@@ -88,25 +89,31 @@ def sheet_of(outgoing: Outgoing, profile: Profile) -> Sheet:
     return Sheet(tuple(format_frame(f) for f in track.frames[at].tolist()), tuple(entries))
 
 
+def package_offsets(track: Track, profile: Profile) -> tuple[Floats, Floats, str]:
+    """The offsets across and up in a package's own unit and sign, (n,) each, and that unit."""
+    lens, rule = track.lens, profile.lens
+    wide = lens.film_width_mm * lens.squeeze
+    scales: dict[str, tuple[Floats, Floats, str]] = {
+        "film_unit": (np.full(len(wide), profile.film_scale), np.full(len(wide), profile.film_scale), rule.film_unit),
+        "width_share": (1 / wide, 1 / wide, "of the width"),
+        "side_share": (1 / wide, 1 / lens.film_height_mm, "of its side"),
+    }
+    across, up, unit = scales[rule.offset_unit]
+    return lens.offset_x_mm * across * rule.offset_signs[0], lens.offset_y_mm * up * rule.offset_signs[1], unit
+
+
 def _offsets(outgoing: Outgoing, profile: Profile, at: Ints) -> list[tuple[str, tuple[str, ...], str, str]]:
     """Offsets in the package's unit and sign."""
-    lens, rule = outgoing.track.lens, profile.lens
-    wide = lens.film_width_mm * lens.squeeze
-    scales = {
-        "film_unit": (np.full(len(wide), profile.film_scale),) * 2,
-        "width_share": (1 / wide, 1 / wide),
-        "side_share": (1 / wide, 1 / lens.film_height_mm),
-    }[rule.offset_unit]
-    unit = {"film_unit": rule.film_unit, "width_share": "of the width", "side_share": "of its side"}[rule.offset_unit]
-    ways = (("right", "left"), ("up", "down"))
+    across, up, unit = package_offsets(outgoing.track, profile)
+    ways, signs = (("right", "left"), ("up", "down")), profile.lens.offset_signs
     return [
         (
             f"Offset {'xy'[i]}",
-            _texts((values * scale * rule.offset_signs[i])[at], 5),
+            _texts(values[at], 5),
             unit,
-            f"positive moves the window {ways[i][0 if rule.offset_signs[i] > 0 else 1]}",
+            f"positive moves the window {ways[i][0 if signs[i] > 0 else 1]}",
         )
-        for i, (values, scale) in enumerate(zip((lens.offset_x_mm, lens.offset_y_mm), scales, strict=True))
+        for i, values in enumerate((across, up))
     ]
 
 

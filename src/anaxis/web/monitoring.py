@@ -150,7 +150,7 @@ class _Store(Collector):
 _DELAYS = text(
     """SELECT percentile_cont(0.5) WITHIN GROUP (ORDER BY extract(epoch FROM acknowledged_at - created_at)),
     max(extract(epoch FROM acknowledged_at - created_at)) FROM exchange_changes
-    WHERE way = 'out' AND acknowledged_at > now() - interval '5 minutes'"""
+    WHERE direction = 'out' AND acknowledged_at > now() - interval '5 minutes'"""
 )
 
 

@@ -10,11 +10,12 @@ import numpy as np
 
 from anaxis.app.context import Context
 from anaxis.app.deliveries.deliver import options_from, proof_arrays, shot_camera_of
-from anaxis.app.derived.derive import settings_of, used_version
+from anaxis.app.derived.derive import camera_of_version, settings_of, used_version
 from anaxis.core.derive import derived_kind
 from anaxis.core.derive.joined import Join
 from anaxis.core.errors import BadInput
 from anaxis.core.motion.reduce import Progress, no_progress, part_of
+from anaxis.core.motion.set_objects import SetObject
 from anaxis.core.outgoing import Outgoing
 from anaxis.core.proof.proof import Difference, Proof
 from anaxis.core.recipe.documents import recipe_document
@@ -27,6 +28,7 @@ from anaxis.delivery.ready import made_ready, prepare
 from anaxis.delivery.shot_camera import ShotCamera
 from anaxis.delivery.transfer_sheet import CameraOrigin, Handed, HandedFile, MadeFrom, sheet_html, sheet_pdf
 from anaxis.formats.editorial.write import edit_files
+from anaxis.library.around import set_of
 from anaxis.library.made import packed_up
 from anaxis.packages.model import Profile, profile_from_dict
 from anaxis.store.models import Delivery, Version
@@ -65,7 +67,7 @@ def bundles_of(
 
     ``together`` names the file that holds all cameras, in formats that can.
     """
-    cameras = [shot_camera_of(context, v, options) for v in versions]
+    cameras = [replace(shot_camera_of(context, v, options), objects=_set_of(context, v)) for v in versions]
     sources = [source_of(v) for v in versions]
     camera = versions[0].camera
     shot, stem = camera.shot.name, file_stem(together or camera.name, f"{len(profiles)}-packages", camera.shot.name)
@@ -77,6 +79,11 @@ def bundles_of(
         )
         packed[name] = data
     return next(iter(packed.items())) if len(packed) == 1 else (f"{stem}.zip", zipped(packed))
+
+
+def _set_of(context: Context, version: Version) -> tuple[SetObject, ...]:
+    """The set of a version's camera, with its faces."""
+    return context.calculators.run(version.source_file.name, set_of, camera_of_version(context, version))
 
 
 def printed_sheet(context: Context, delivery: Delivery) -> tuple[str, bytes]:

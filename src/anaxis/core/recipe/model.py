@@ -18,6 +18,7 @@ from anaxis.core.camera.lens import Image
 from anaxis.core.camera.track import Track
 from anaxis.core.errors import BadInput
 from anaxis.core.motion.placement import Similarity
+from anaxis.core.motion.set_objects import PlacedSet
 from anaxis.core.parameters import Field, P, fields_of, read
 from anaxis.core.scene.bake import Baked
 from anaxis.core.scene.landmarks import NO_LANDMARKS, Landmarks
@@ -52,7 +53,7 @@ class Work:
     """What a recipe works on: the node tree first, then the track baked from it.
 
     ``sets`` finds the set of another file by its SHA-256. ``lines_m`` (s, 2, 3), ``triangles_m`` (t, 3, 3) and
-    ``landmarks`` are canonical; ``kept`` (n,) are the places of the track's frames among those baked.
+    ``landmarks`` are canonical, ``around`` the sets with their faces, which may move; ``kept`` (n,) are the places of the track's frames among those baked.
     """
 
     scene: Scene
@@ -65,6 +66,7 @@ class Work:
     landmarks: Landmarks = NO_LANDMARKS
     lines_m: Floats = field(default_factory=lambda: np.zeros((0, 2, 3)))
     triangles_m: Floats = field(default_factory=lambda: np.zeros((0, 3, 3)))
+    around: tuple[PlacedSet, ...] = ()
 
     @property
     def done(self) -> Track:
@@ -73,6 +75,22 @@ class Work:
 
     def with_track(self, track: Track) -> Work:
         return replace(self, track=track)
+
+    def on_samples(self, track: Track, index: Ints) -> Work:
+        """With a track whose samples are those at ``index`` (n,) of the one before, and all that stands round it on them."""
+        around = tuple(s._replace(frames=s.frames[index]) for s in self.around)
+        return replace(
+            self, track=track, kept=self.kept[index], landmarks=self.landmarks.at_frames(index), around=around
+        )
+
+    def placed(self, placement: Similarity) -> Work:
+        """The camera with its landmarks and set placed."""
+        lines, triangles = (placement.points(m) if len(m) else m for m in (self.lines_m, self.triangles_m))
+        around = tuple(s._replace(placement=s.placement.then(placement)) for s in self.around)
+        return replace(
+            self, track=placement.track(self.done), landmarks=placement.landmarks(self.landmarks), lines_m=lines, triangles_m=triangles,
+            around=around,
+        )  # fmt: skip
 
 
 # Kinds of operation

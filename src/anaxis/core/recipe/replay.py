@@ -14,6 +14,7 @@ from typing import Any, TypeVar
 import numpy as np
 
 from anaxis.core.errors import BadInput
+from anaxis.core.motion.set_objects import PlacedSet
 from anaxis.core.recipe.model import STAGES, Operation, Recipe, Stage, Work, no_sets
 from anaxis.core.recipe.operations import baking, frames, kind_of
 from anaxis.core.scene.bake import bake_camera
@@ -76,6 +77,7 @@ def replay(scene: Scene, path: str, recipe: Recipe, sets: Callable[[str], Scene]
         landmarks=landmarks_of(work.scene, frames),
         lines_m=set_lines_m(work.scene, float(frames[0])),
         triangles_m=set_triangles_m(work.scene, float(frames[0])),
+        around=(PlacedSet.of(work.scene, frames),),
     )
     return _all_of("track", recipe, work)
 

@@ -48,9 +48,7 @@ class Landmarks:
         """Those that are not hidden."""
         if not self.hidden:
             return self
-        return self.select(
-            np.array([i for i, n in enumerate(self.names) if n not in self.hidden], dtype=np.int64)
-        )
+        return self.select(np.array([i for i, n in enumerate(self.names) if n not in self.hidden], dtype=np.int64))
 
     def at_frames(self, index: Ints) -> Landmarks:
         """The same landmarks where only the frames at ``index`` (k,) are kept."""

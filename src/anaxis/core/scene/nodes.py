@@ -19,6 +19,7 @@ from anaxis.core.camera.lens import Image
 from anaxis.core.camera.track import Lens
 from anaxis.core.errors import BadInput
 from anaxis.core.findings import Finding
+from anaxis.core.scene.mesh import Mesh
 from anaxis.core.space.axes import Convention, axes_matrix
 from anaxis.core.typing import Floats, Ints
 
@@ -41,7 +42,7 @@ class Node:
     units, held outside the first and last frame. ``keys`` are the frames the file itself has
     samples on (none for a still node). ``resets`` says that parents do not move it. A camera has
     a ``lens`` of k or 1 frames with its own ``lens_keys``; a set node has ``segments`` (s, 2, 3) and, where it is a mesh,
-    ``triangles`` (t, 3, 3), none of them where they were too many. Where it is
+    ``triangles`` (t, 3, 3), none of them where they were too many, and the ``mesh`` with its faces as they came. Where it is
     ``stepped`` (its lens: ``lens_stepped``) a sample is held up to the next one. ``distortion`` is of one frame, or of
     all of ``frames``. ``marked`` (k,) says of a camera's samples which begin a new shot, as a track's does.
     A landmark may be ``hidden`` and stand for a piece of the set of a ``size`` (3,); ``only_drawn`` is a set that is none.
@@ -66,6 +67,7 @@ class Node:
     hidden: bool = False
     size: Floats | None = None
     only_drawn: bool = False
+    mesh: Mesh | None = None
 
     @property
     def name(self) -> str:
@@ -194,6 +196,7 @@ def _at_rate(scene: Scene, rate: Fraction) -> tuple[Scene, tuple[Node, ...]]:
             keys=snapped(n.keys * ratio),
             lens_frames=snapped(n.lens_frames * ratio),
             lens_keys=snapped(n.lens_keys * ratio),
+            mesh=None if n.mesh is None else replace(n.mesh, frames=snapped(n.mesh.frames * ratio)),
         )
         for n in scene.nodes
     )

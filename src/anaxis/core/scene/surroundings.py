@@ -9,6 +9,9 @@ from anaxis.core.scene.landmarks import NO_LANDMARKS, Landmarks, joined
 from anaxis.core.scene.nodes import Node, Scene
 from anaxis.core.typing import Floats
 
+# What moves by less, in metres, stands still.
+_STILL = 1e-9
+
 
 def landmarks_of(scene: Scene, frames: Floats) -> Landmarks:
     """The scene's landmarks on the given frames; those with a position that is no number are left out.
@@ -27,12 +30,21 @@ def landmarks_of(scene: Scene, frames: Floats) -> Landmarks:
         if node.only_drawn:
             continue
         low, high = lines.min(axis=(0, 1)), lines.max(axis=(0, 1))
-        pivot = node_positions_m(scene, node.path, frames[:1])[0]
-        inside = (pivot >= low - 1e-9).all() and (pivot <= high + 1e-9).all()
-        at = pivot if inside else (low + high) / 2
+        pivot = node_positions_m(scene, node.path, frames)
+        inside = (pivot[0] >= low - 1e-9).all() and (pivot[0] <= high + 1e-9).all()
+        at = pivot if inside else _carried(scene, node, (low + high) / 2, frames)
+        if np.ptp(at, axis=0).max() <= _STILL or not np.isfinite(at).all():
+            at = at[:1]
         hidden = frozenset({node.name}) if marked else frozenset()
-        pieces.append(Landmarks((node.name,), at[None, None], (high - low)[None], hidden))
+        pieces.append(Landmarks((node.name,), at[:, None], (high - low)[None], hidden))
     return joined([*marked, *pieces], len(frames)) if marked or pieces else NO_LANDMARKS
+
+
+def _carried(scene: Scene, node: Node, at_m: Floats, frames: Floats) -> Floats:
+    """Where a point (3,) that is ``at_m`` on the first of the frames goes with a node, (n or 1, 3) in canonical space."""
+    world = world_matrices(scene, node.path, frames)
+    own = np.linalg.solve(world[0], np.append(scene.convention.position_from_canonical(at_m), 1.0))
+    return scene.convention.position_to_canonical((world @ own)[:, :3])
 
 
 def _size_of(node: Node) -> Floats:

@@ -22,12 +22,13 @@ from alembic3d import Abc, AbcGeom
 from anaxis.core.bounds import MAX_FRAMES
 from anaxis.core.camera.track import Lens, make_lens
 from anaxis.core.errors import BadInput
+from anaxis.core.findings import Finding
 from anaxis.core.scene.guesses import guess_rate, with_guesses
 from anaxis.core.scene.nodes import Node, Scene, corrected
 from anaxis.core.space.axes import Convention
 from anaxis.core.time.rates import nearest_rate
 from anaxis.core.typing import Floats
-from anaxis.formats.set_lines import MAX_MARKS, Shape, line_shape, marks_of_points, mesh_shape, within_budget
+from anaxis.formats.set_lines import MAX_MARKS, Shape, line_shape, marks_of_points, mesh_shape, over_time, within_budget
 from anaxis.formats.unstated import CLIPS, UNSTATED
 
 _NEAR = Abc.ISampleSelector.TimeIndexType.kNearIndex
@@ -54,6 +55,7 @@ class _AlembicReader:
         self.archive, self.name = archive, name
         self.nodes: list[Node] = []
         self.seconds: list[Floats] = []
+        self.findings: list[Finding] = []
         self.marks = 0
 
     def scene(self) -> Scene:
@@ -74,6 +76,7 @@ class _AlembicReader:
             last_frame=last,
             nodes=tuple(within_budget(self._only_used())),
             in_seconds=True,
+            findings=tuple(self.findings),
         )
         stated = self._stated_rate()
         rate, why = (stated, "") if stated else guess_rate(times)
@@ -176,13 +179,29 @@ class _AlembicReader:
         if sample is None:
             return
         counts, corners = _ints(sample.getFaceCounts()), _ints(sample.getFaceIndices())
-        self._add_shape(path, parent, mesh_shape(_points(sample.getPositions()), counts, corners))
+        shape = mesh_shape(_points(sample.getPositions()), counts, corners)
+        times = self._times(schema)
+        moving = (_points(schema.getValue(Abc.ISampleSelector(t, _NEAR)).getPositions()) for t in times.tolist())
+        shape, said = over_time(shape, times, moving, path)
+        self.findings += [] if said is None else [said]
+        if shape is not None and shape.mesh is not None and shape.mesh.deforms:
+            self.seconds.append(times)
+        self._add_shape(path, parent, shape)
 
     def _add_shape(self, path: str, parent: str | None, shape: Shape | None) -> None:
         if shape is not None and len(shape.lines):
             at = np.eye(4)[None]
             self.nodes.append(
-                Node(path, parent, "set", np.zeros(1), at, segments=shape.lines, triangles=shape.triangles)
+                Node(
+                    path,
+                    parent,
+                    "set",
+                    np.zeros(1),
+                    at,
+                    segments=shape.lines,
+                    triangles=shape.triangles,
+                    mesh=shape.mesh,
+                )
             )
 
 

@@ -167,7 +167,7 @@ class _ColladaReader:
         elif geometry is not None:
             shape = geometry_shape(self.document, self.document.by_url(geometry.get("url")))
             if shape is not None:
-                node = replace(node, kind="set", segments=shape.lines, triangles=shape.triangles)
+                node = replace(node, kind="set", segments=shape.lines, triangles=shape.triangles, mesh=shape.mesh)
         elif not inner and not any(local(c).startswith("instance_") for c in element) and self.marks < MAX_MARKS:
             self.marks += 1
             node = replace(node, kind="landmark")

@@ -8,6 +8,7 @@ import numpy as np
 from pygltflib import GLTF2
 
 from anaxis.core.errors import BadInput
+from anaxis.core.scene.mesh import Mesh
 from anaxis.core.scene.nodes import Node
 from anaxis.core.typing import Floats
 from anaxis.formats.gltf.data import Accessors
@@ -40,13 +41,12 @@ class Meshes:
             return None
         if mode == 4:
             index = index[: len(index) // 3 * 3]
-            points, index = _welded(points, index)
-            return mesh_shape(points, np.full(len(index) // 3, 3), index)
+            return _as_they_came(mesh_shape(*_welded_triangles(points, index)), points, index)
         if mode in (5, 6) and len(index) >= 3:
             i = np.arange(len(index) - 2)
             first = index[i] if mode == 5 else np.repeat(index[:1], len(i))
             triangles = np.stack([first, index[i + 1], index[i + 2]], axis=1).reshape(-1)
-            return mesh_shape(*_welded_triangles(points, triangles))
+            return _as_they_came(mesh_shape(*_welded_triangles(points, triangles)), points, triangles)
         if mode == 1:
             return Shape(points[index[: len(index) // 2 * 2].reshape(-1, 2)])
         if mode in (2, 3):
@@ -75,6 +75,11 @@ class Meshes:
                 if index is not None and points.shape[1] == 3 and not out:
                     out = marks_of_points(path, points)
         return out
+
+
+def _as_they_came(shape: Shape | None, points: Floats, index: Any) -> Shape | None:
+    """A shape with the triangles as the file has them, points split along creases and all."""
+    return None if shape is None else shape._replace(mesh=Mesh(points[None], np.full(len(index) // 3, 3), index))
 
 
 def _welded(points: Floats, index: Any) -> tuple[Floats, Any]:

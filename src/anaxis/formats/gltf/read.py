@@ -229,7 +229,7 @@ class _GltfReader:
         self.nodes.append(
             Node(path, parent, kind, frames, local, keys, False, lens, lens_frames, lens_keys,  # type: ignore[arg-type]
                  shape.lines if shape and kind == "set" else None, stepped, lens_stepped,
-                 triangles=shape.triangles if shape and kind == "set" else None)
+                 triangles=shape.triangles if shape and kind == "set" else None, mesh=shape.mesh if shape and kind == "set" else None)
         )  # fmt: skip
         if node.mesh is not None and kind != "camera":
             self.nodes += self.meshes.point_marks(node.mesh, path)

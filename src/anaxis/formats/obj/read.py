@@ -6,6 +6,7 @@ Each ``o`` or ``g`` is a piece of the set with its origin in the middle of its b
 
 from __future__ import annotations
 
+from dataclasses import replace
 from fractions import Fraction
 from pathlib import Path
 
@@ -41,9 +42,13 @@ def read_obj(path: Path, within: Path | None = None) -> Scene:
         if shape is not None:
             middle = (shape.lines.min(axis=(0, 1)) + shape.lines.max(axis=(0, 1))) / 2
             surface = None if shape.triangles is None else shape.triangles - middle
+            mesh = None if shape.mesh is None else shape.mesh.compact()
             nodes.append(
-                Node(name, None, "set", np.zeros(1), _at(middle), segments=shape.lines - middle, triangles=surface)
-            )
+                Node(
+                    name, None, "set", np.zeros(1), _at(middle), segments=shape.lines - middle, triangles=surface,
+                    mesh=None if mesh is None else replace(mesh, points=mesh.points - middle),
+                )
+            )  # fmt: skip
         for i, index in enumerate(piece.points[:MAX_MARKS]):
             mark = name if len(piece.points) == 1 and shape is None else f"{name}_point_{i + 1}"
             nodes.append(Node(mark, None, "landmark", np.zeros(1), _at(points[index])))

@@ -29,7 +29,7 @@ from anaxis.core.space.axes import Convention
 from anaxis.core.time.rates import KNOWN_RATES, nearest_rate, rate_text
 from anaxis.core.typing import Floats
 from anaxis.formats.sampling import keys_and_whole_frames
-from anaxis.formats.set_lines import MAX_MARKS, Shape, line_shape, marks_of_points, mesh_shape, within_budget
+from anaxis.formats.set_lines import MAX_MARKS, Shape, line_shape, marks_of_points, mesh_shape, over_time, within_budget
 from anaxis.formats.usd.layers import Opened
 from anaxis.formats.views import orthographic
 
@@ -171,7 +171,7 @@ class _UsdReader:
         if path in self.nodes:
             if shape is not None and self.nodes[path].kind == "transform":
                 self.nodes[path] = replace(
-                    self.nodes[path], kind="set", segments=shape.lines, triangles=shape.triangles
+                    self.nodes[path], kind="set", segments=shape.lines, triangles=shape.triangles, mesh=shape.mesh
                 )
             return path
         parent = self._add(prim.GetParent())
@@ -189,7 +189,7 @@ class _UsdReader:
         self.nodes[path] = Node(
             path, parent, kind, frames, np.ascontiguousarray(local), keys,  # type: ignore[arg-type]
             xform.GetResetXformStack(), lens, lens_frames, lens_keys, None if shape is None else shape.lines,
-            triangles=None if shape is None else shape.triangles,
+            triangles=None if shape is None else shape.triangles, mesh=None if shape is None else shape.mesh,
         )  # fmt: skip
         return path
 
@@ -210,6 +210,11 @@ class _UsdReader:
             mesh = UsdGeom.Mesh(prim)
             counts = _array(mesh.GetFaceVertexCountsAttr(), np.int64)
             shape = mesh_shape(_points(mesh), counts, _array(mesh.GetFaceVertexIndicesAttr(), np.int64))
+            attribute = mesh.GetPointsAttr()
+            codes = _attr_codes(attribute)
+            moving = (np.asarray(attribute.Get(c), dtype=np.float64).reshape(-1, 3) for c in codes)
+            shape, said = over_time(shape, self.clock.frames(list(codes)), moving, str(prim.GetPath()))
+            self.findings += [] if said is None else [said]
         elif prim.IsA(UsdGeom.Curves):
             curves = UsdGeom.Curves(prim)
             shape = line_shape(_points(curves), _array(curves.GetCurveVertexCountsAttr(), np.int64))

@@ -25,10 +25,13 @@ from anaxis.core.time.rates import seconds_of
 from anaxis.core.typing import Floats, FloatsLike
 from anaxis.delivery.ready import prepare
 from anaxis.packages.model import Profile
+from anaxis.packages.sheet import package_offsets
 from anaxis.web.drawings.bend import bend_mesh
 from anaxis.web.drawings.packed import encode_drawing
 
-_SHOWN_NUMBERS = ("focal_mm", "film_width_mm", "film_height_mm", "hfov_deg", "vfov_deg", "zoom_px", "focus")
+_SHOWN_NUMBERS = (
+    "focal_mm", "film_width_mm", "film_height_mm", "offset_x_mm", "offset_y_mm", "hfov_deg", "vfov_deg", "zoom_px", "focus", "fstop",
+)  # fmt: skip
 
 
 def _corners_px(image: Image) -> Floats:
@@ -56,7 +59,9 @@ def camera_drawing(
     image, landmarks = picture.image, landmarks.shown()
     meant = projection_of(track, image, picture.fit)
     ours = numbers_of(make_outgoing(track, source, image, picture.fit, picture.fit, landmarks))
-    theirs = numbers_of(prepare(track, landmarks, picture, profile, there))
+    outgoing = prepare(track, landmarks, picture, profile, there)
+    theirs = outgoing.numbers()
+    offset_x, offset_y, _ = package_offsets(outgoing.track, profile)
     segments_m, ground = or_ground(segments_m, track)
     arrays: dict[str, Floats] = {
         "frames": track.frames,
@@ -72,7 +77,7 @@ def camera_drawing(
         "sharp_m": sharp_m(track, track.lens.used(image, picture.fit)),
         **{f"lens_{k}": getattr(track.lens, k) for k in CHANNELS},
     }
-    arrays |= _side("ours", ours) | _side("theirs", theirs)
+    arrays |= _side("ours", ours) | _side("theirs", theirs) | {"theirs_offset_x": offset_x, "theirs_offset_y": offset_y}
     bent, mesh = bend_mesh(track, image, picture.fit)
     facts = {**_facts(image, landmarks), "ground_m": ground, **bent}
     if shown is not None:

@@ -27,7 +27,7 @@ class Trim(Parameters):
 def _trim(work: Work, p: Trim) -> Work:
     track = work.done.between(*ends(p.first, p.last))
     keep = np.flatnonzero(np.isin(work.done.frames, track.frames))
-    return replace(work, track=track, kept=work.kept[keep], landmarks=work.landmarks.at_frames(keep))
+    return work.on_samples(track, keep)
 
 
 TRIM = Kind("trim", "Trim", "track", Trim, _trim, lambda p: span_words(p.first, p.last))
@@ -86,7 +86,8 @@ def _rate(work: Work, p: Rate) -> Work:
         return work.with_track(made)
     at = track.frames[0] + float(track.rate / rate) * np.arange(len(made))
     marks = resample.landmarks_at(track, work.landmarks, at)
-    return replace(work, track=made, kept=work.kept[nearest_places(track.frames, at)], landmarks=marks)
+    around = tuple(s._replace(frames=np.interp(at, track.frames, s.frames)) for s in work.around)
+    return replace(work, track=made, kept=work.kept[nearest_places(track.frames, at)], landmarks=marks, around=around)
 
 
 RATE = Kind(
@@ -113,7 +114,7 @@ def _handles(work: Work, p: Handles) -> Work:
     head, tail = int(p.head), int(p.tail)
     made = with_handles(work.done, head, tail, p.way)
     index = np.clip(np.arange(-head, len(work.done) + tail), 0, len(work.done) - 1)
-    return replace(work, track=made, kept=work.kept[index], landmarks=work.landmarks.at_frames(index))
+    return work.on_samples(made, index)
 
 
 HANDLES = Kind(

@@ -6,6 +6,7 @@ from dataclasses import replace
 
 import numpy as np
 
+from anaxis.core.motion.set_objects import PlacedSet
 from anaxis.core.parameters import Made, Number, Parameters, parameter
 from anaxis.core.recipe.model import Kind, Work
 from anaxis.core.recipe.operations.tree import UpAxis
@@ -28,7 +29,8 @@ def _set_add(work: Work, p: SetAdd) -> Work:
     marks = joined([work.landmarks, landmarks_of(found, work.done.frames[:1])], len(work.done))
     lines = np.concatenate([work.lines_m, set_lines_m(found, found.first_frame)])
     triangles = np.concatenate([work.triangles_m, set_triangles_m(found, found.first_frame)])
-    return replace(work, landmarks=marks, lines_m=lines, triangles_m=triangles)
+    more = PlacedSet.of(found, np.full(len(work.done), found.first_frame))
+    return replace(work, landmarks=marks, lines_m=lines, triangles_m=triangles, around=(*work.around, more))
 
 
 SET_ADD = Kind(

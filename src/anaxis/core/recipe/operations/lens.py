@@ -14,10 +14,12 @@ from anaxis.core.camera.lens_edits import Part, changed_curve, of_part
 from anaxis.core.camera.track import Lens
 from anaxis.core.errors import BadInput
 from anaxis.core.motion.edits import with_lens, with_near
+from anaxis.core.motion.focus import distances_m, pulled, shares
 from anaxis.core.parameters import Number, Parameters, parameter
 from anaxis.core.recipe.model import Kind, Work
 from anaxis.core.recipe.node_lens import with_node_lens
 from anaxis.core.recipe.spans import FIRST, LAST, ends, only_over
+from anaxis.core.time.rates import format_frame
 from anaxis.core.typing import Floats
 
 _SCALED = {
@@ -157,6 +159,41 @@ def _lens_curve_words(p: LensCurve) -> str:
 
 
 LENS_CURVE = Kind("lens_curve", "Lens curve", "track", LensCurve, _lens_curve, _lens_curve_words, station="lens")
+
+
+class FocusOn(Parameters):
+    """The focus distance measured to a landmark or an object of the set, from a frame on, or pulled to it between two frames."""
+
+    name: str = parameter("Landmark or object")
+    measured: Literal["along the view axis", "straight"] = parameter("Measured", default="along the view axis")
+    offset_m: Number = parameter("Further away", "m", default=0.0)
+    first: Number | None = parameter("Pull begins at frame", default=None)
+    last: Number | None = parameter("Pull ends at frame", default=None)
+    easing: Literal["linear", "eased"] = parameter("Pull", default="eased")
+
+
+def _focus_on(work: Work, p: FocusOn) -> Work:
+    track, marks = work.done, work.landmarks
+    point_m = marks.position_m[:, marks.index(p.name)]
+    if p.last is not None and (p.first is None or p.last < p.first):
+        raise BadInput("A focus pull that ends at a frame begins at one before it: type both.")
+    wanted = distances_m(track, point_m, p.measured == "straight") + p.offset_m
+    share = shares(track.frames, p.first, p.last, p.easing == "eased")
+    return work.with_track(replace(track, lens=replace(track.lens, focus_m=pulled(track, p.name, wanted, share))))
+
+
+def _focus_on_words(p: FocusOn) -> str:
+    what = p.name + (f", {p.offset_m:+g} m" if p.offset_m else "") + (", straight" if p.measured == "straight" else "")
+    if p.first is None:
+        return what
+    if p.last is None or p.last <= p.first:
+        return f"{what}, from frame {format_frame(p.first)}"
+    return f"{what}, pulled over frames {format_frame(p.first)} to {format_frame(p.last)}, {p.easing}"
+
+
+FOCUS_ON = Kind(
+    "focus_on", "Focus on an object", "track", FocusOn, _focus_on, _focus_on_words, station="lens", moves_camera=False
+)
 
 
 class PartOfPlate(Parameters):

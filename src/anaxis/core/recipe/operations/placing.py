@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
-
 import numpy as np
 
 from anaxis.core.motion.edits import levelled
@@ -39,11 +37,7 @@ class Shift(Parameters):
 
 
 def _shift(work: Work, p: Shift) -> Work:
-    offset = np.array([p.x_m, p.y_m, p.z_m])
-    marks = replace(work.landmarks, position_m=work.landmarks.position_m + offset)
-    track = replace(work.done, position_m=work.done.position_m + offset)
-    lines, triangles = work.lines_m + offset, work.triangles_m + offset
-    return replace(work, track=track, landmarks=marks, lines_m=lines, triangles_m=triangles)
+    return work.placed(Similarity(1.0, np.eye(3), np.array([p.x_m, p.y_m, p.z_m])))
 
 
 SHIFT = Kind(
@@ -76,10 +70,7 @@ def placement(p: Place) -> Similarity:
 
 
 def _place(work: Work, p: Place) -> Work:
-    found = placement(p)
-    lines, triangles = (found.points(m) if len(m) else m for m in (work.lines_m, work.triangles_m))
-    moved = replace(work, track=found.track(work.done), landmarks=found.landmarks(work.landmarks))
-    return replace(moved, lines_m=lines, triangles_m=triangles)
+    return work.placed(placement(p))
 
 
 PLACE = Kind(

@@ -34,7 +34,7 @@ from anaxis.formats.track_json.document import convention_from_document
 from anaxis.library.scene_report import FileCamera, camera_after, chain_after, levels_of
 from anaxis.packages import SHIPPED_KEYS
 from anaxis.packages.model import Profile
-from anaxis.packages.sheet import sheet_of
+from anaxis.packages.sheet import package_offsets, sheet_of
 from anaxis.store.models import Version
 from anaxis.store.packages import all_packages
 from anaxis.store.queries import (
@@ -232,6 +232,7 @@ def _context(
     sheet = sheet_of(outgoing, profile) if station in ("lens", "deliver") else None
     return {
         "sheet": sheet,
+        "offset_unit": package_offsets(outgoing.track, profile)[2],
         "other_cameras": other_cameras(store, version.camera) if station == "deliver" else [],
         "connected": packages_there(store, version.camera.shot.show) if station == "deliver" else [],
         "node": node_name(version.camera.name, set()),

@@ -1,0 +1,105 @@
+"""The objects of a set as they stand round a camera: meshes with their way through canonical space, on the camera's frames."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+from typing import NamedTuple
+
+import numpy as np
+
+from anaxis.core.motion.placement import Similarity, no_placement
+from anaxis.core.scene.bake import world_matrices
+from anaxis.core.scene.landmarks import unique_name
+from anaxis.core.scene.nodes import Scene
+from anaxis.core.typing import Floats, Ints
+
+_STILL = 1e-9
+# Points of one object that deforms, over all frames of a camera.
+MAX_DEFORMING = 12_000_000
+
+
+@dataclass(frozen=True, eq=False)
+class SetObject:
+    """A mesh of the set: its ``points`` (1 or n, p, 3) in its own space, ``counts`` (f,) and ``corners`` of its faces, and
+    ``matrix_m`` (1 or n, 4, 4), which takes its points to canonical metres on each of the camera's n frames. ``note`` says what of it stays behind."""
+
+    name: str
+    path: str
+    points: Floats
+    counts: Ints
+    corners: Ints
+    matrix_m: Floats
+    note: str = ""
+
+    @property
+    def deforms(self) -> bool:
+        return len(self.points) > 1
+
+    @property
+    def moves(self) -> bool:
+        """Whether it stands elsewhere on some frame, or has another shape."""
+        return self.deforms or len(self.matrix_m) > 1
+
+    def places_m(self, at: Ints) -> Floats:
+        """Some of its points, by their index (k,), in canonical metres: (1 or n, k, 3)."""
+        points = self.points[:, at]
+        return np.asarray(points @ np.swapaxes(self.matrix_m[:, :3, :3], 1, 2) + self.matrix_m[:, None, :3, 3])
+
+    def bounds_m(self) -> Floats:
+        """Its lowest and highest corner at the first frame, (2, 3)."""
+        points = self.places_m(np.arange(self.points.shape[1]))[0]
+        return np.stack([points.min(axis=0), points.max(axis=0)])
+
+
+class PlacedSet(NamedTuple):
+    """The set of a file round a camera: ``frames`` (n,) of the file that the camera's samples show, and where all of it was placed
+    since."""
+
+    scene: Scene
+    frames: Floats
+    placement: Similarity
+
+    @staticmethod
+    def of(scene: Scene, frames: Floats) -> PlacedSet:
+        return PlacedSet(scene, frames, no_placement())
+
+    def objects(self) -> list[SetObject]:
+        """Its meshes; what stands still has one matrix, and points of one frame where it does not deform."""
+        to_m = np.eye(4)
+        convention, placed = self.scene.convention, self.placement
+        to_m[:3, :3] = placed.scale * convention.metres_per_unit * (placed.turn @ convention.world.T)
+        to_m[:3, 3] = placed.shift_m
+        found = []
+        for node in self.scene.nodes:
+            if node.mesh is None or node.hidden or node.only_drawn:
+                continue
+            matrix = to_m @ world_matrices(self.scene, node.path, self.frames)
+            points, note = node.mesh.at(self.frames[:1]), ""
+            if node.mesh.deforms and len(self.frames) * points.shape[1] <= MAX_DEFORMING:
+                points = node.mesh.at(self.frames)
+            elif node.mesh.deforms:
+                note = (
+                    f"'{node.name}' deforms, and goes along with its shape of the first frame: {points.shape[1]} points on "
+                    f"{len(self.frames)} frames are too many."
+                )
+            if not (np.isfinite(matrix).all() and np.isfinite(points).all()):
+                continue
+            still = np.abs(matrix - matrix[:1]).max() <= _STILL * max(1.0, float(np.abs(matrix[0]).max()))
+            found.append(
+                SetObject(
+                    node.name,
+                    node.path,
+                    points,
+                    node.mesh.counts,
+                    node.mesh.corners,
+                    matrix[:1] if still else matrix,
+                    note,
+                )
+            )
+        return found
+
+
+def objects_of(sets: tuple[PlacedSet, ...]) -> tuple[SetObject, ...]:
+    """The objects of several sets, their names made unique."""
+    taken: set[str] = set()
+    return tuple(replace(one, name=unique_name(one.name, taken)) for placed in sets for one in placed.objects())
