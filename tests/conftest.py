@@ -8,7 +8,6 @@ import os
 import sys
 from collections.abc import Callable, Iterator
 from contextlib import ExitStack
-from itertools import groupby
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -45,31 +44,13 @@ settings.load_profile("anaxis")
 PLAIN = ("cli", "core", "delivery", "diagnosis", "formats", "packages")
 
 
-# Tests in these folders wait for other processes for much of their time.
-WAITING = ("cli_with_store", "demo", "web", "work")
-
-
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
     for item in items:
         needs = {"databases", "browser"}.intersection(getattr(item, "fixturenames", ()))
-        if needs and _folder(item) in PLAIN:
+        if needs and item.path.relative_to(ROOT / "tests").parts[0] in PLAIN:
             raise pytest.UsageError(
                 f"{item.nodeid} needs {' and '.join(sorted(needs))}: put it in a folder that may, see CONTRIBUTING.md"
             )
-    items[:] = _mixed(items)
-
-
-def _folder(item: pytest.Item) -> str:
-    return item.path.relative_to(ROOT / "tests").parts[0]
-
-
-def _mixed(items: list[pytest.Item]) -> list[pytest.Item]:
-    """Modules that wait among modules that work, so that tests that run at the same time are of both kinds and no core is idle."""
-    modules = [list(group) for _, group in groupby(items, lambda item: item.path)]
-    waiting = [m for m in modules if _folder(m[0]) in WAITING]
-    working = [m for m in modules if _folder(m[0]) not in WAITING]
-    placed = [((k + 0.5) / max(1, len(kind)), m) for kind in (waiting, working) for k, m in enumerate(kind)]
-    return [item for _, module in sorted(placed, key=lambda p: p[0]) for item in module]
 
 
 @pytest.fixture(autouse=True)

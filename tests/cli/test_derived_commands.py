@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import zipfile
 from pathlib import Path
 
 import numpy as np
@@ -145,3 +146,13 @@ def test_a_camera_is_held_and_says_what_it_covers(demo_files: dict[str, Path], t
     best = run("hold", file)["best"]
     assert [len(b["frames"]) for b in best] == [1, 2, 3] and best[0]["share"] <= best[1]["share"] <= best[2]["share"]
     assert "no sample on frame 5000" in run("hold", file, "--at", "5000", code=2)["said"]
+    out = str(tmp_path / "several")
+    both = run("hold", file, "--at", "1030,1050", "--to", "yup-rh-m", "--format", "usd", "--bundle", "--out", out)
+    assert both["at"] == [1030, 1050] and [d["camera"] for d in both["deliveries"]] == [
+        "/shotcam_projection_f1030", "/shotcam_projection_f1050",
+    ]  # fmt: skip
+    (packed,) = (f for f in both["files"] if f.endswith(".zip"))
+    with zipfile.ZipFile(packed) as archive:
+        assert sum(n.startswith("camera/") for n in archive.namelist()) == 2
+    assert "names one camera" in run("hold", file, "--at", "1030,1050", "--name", "x", code=2)["said"]
+    assert "'soon' is no number" in run("hold", file, "--at", "soon", code=2)["said"]

@@ -3,8 +3,7 @@
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Mapping
-from functools import partial
+from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -22,7 +21,7 @@ if TYPE_CHECKING:  # loaded when first used: the command line starts quicker
     from anaxis.core.derive.derived import Derived, Input
     from anaxis.core.findings import Finding
     from anaxis.core.recipe.model import Recipe
-    from anaxis.delivery.transfer_sheet import MadeFrom
+    from anaxis.delivery.transfer_sheet import CameraOrigin, MadeFrom
 
 
 def delivered(command: Any) -> Any:
@@ -140,14 +139,8 @@ def join(
     if not asked["as_json"]:
         _print_shots(head)
     written = edit_files(settings) if asked["out"] is not None else {}
-    deliver_derived(
-        made,
-        findings,
-        head,
-        asked,
-        MadeFrom(joined.KIND.label, settings.model_dump(mode="json"), tuple(sources), edit_files(settings)),
-        written,
-    )
+    from_ = MadeFrom(joined.KIND.label, settings.model_dump(mode="json"), tuple(sources), edit_files(settings))
+    deliver_derived([(made, from_)], findings, head, asked, written)
 
 
 @click.command()
@@ -241,16 +234,17 @@ def frame(
         click.echo(
             f"{settings.name}: frames {head['first_frame']} to {head['last_frame']}, {focal.min():.3f} to {focal.max():.3f} mm; carried into the plate and back within {head['carried_back_px']:.4f} px"
         )
-    deliver_derived(
-        made, _notes(said), head, asked, MadeFrom(framed.KIND.label, settings.model_dump(mode="json"), (listed,))
-    )
+    from_ = MadeFrom(framed.KIND.label, settings.model_dump(mode="json"), (listed,))
+    deliver_derived([(made, from_)], _notes(said), head, asked)
 
 
 @click.command()
 @options.file
 @options.camera
 @click.option(
-    "--at", "at", type=float, help="The frame to hold the camera at; without it the best frames are proposed."
+    "--at",
+    metavar="FRAME,FRAME",
+    help="The frame to hold the camera at, or several with commas, a camera each; without it the best frames are proposed.",
 )
 @click.option("--overscan", default="", metavar="auto|PERCENT|WxH", help="More than the plate, as a delivery's.")
 @click.option("--coverage", is_flag=True, help="How much of the shot it covers, on the set's surfaces.")
@@ -260,7 +254,7 @@ def frame(
 @options.source_and_changes
 @delivered
 def hold(
-    file: Path, camera: str | None, at: float | None, overscan: str, coverage: bool, other: Path | None, resolution: Image | None,
+    file: Path, camera: str | None, at: str | None, overscan: str, coverage: bool, other: Path | None, resolution: Image | None,
     source_fit: str | None, reduce_px: float | None, **given: Any,
 ) -> None:  # fmt: skip
     """Hold a shot camera at a frame: a projection camera, and what it covers."""
@@ -282,18 +276,25 @@ def hold(
         head["best"] = best_frames(source)
         _say_best(head, asked["as_json"])
         return
-    made, settings = held_at(source, {"at": at, "overscan": overscan, "name": asked.pop("name") or ""})
-    head["at"] = plain_frame(at)
+    frames, name = [_number(f, "a frame") for f in at.split(",") if f.strip()], asked.pop("name") or ""
+    if not frames:
+        raise BadInput("--at names no frame to hold the camera at: write one, or several as 1030,1050.")
+    if name and len(frames) > 1:
+        raise BadInput("--name names one camera: leave it out, and each is called by its frame.")
+    held_cameras = [held_at(source, {"at": f, "overscan": overscan, "name": name}) for f in frames]
+    plain = [plain_frame(f) for f in frames]
+    head["at"] = plain[0] if len(plain) == 1 else plain
     if coverage:
-        head["coverage"] = covered_by(source, [made])
+        head["coverage"] = found = covered_by(source, [one.made for one in held_cameras])
         if not asked["as_json"]:
-            found = head["coverage"]
+            names = ", ".join(one.made.track.name for one in held_cameras)
             click.echo(
-                f"{made.track.name} covers {found['share']:.1%} of what the shot camera sees of the set, {found['worst']:.1%} at worst, at frame {found['worst_frame']}"
+                f"{names} cover{'s' * (len(held_cameras) == 1)} {found['share']:.1%} of what the shot camera sees of the set, {found['worst']:.1%} at worst, at frame {found['worst_frame']}"
             )
-    deliver_derived(
-        made, _notes(said), head, asked, MadeFrom(held.KIND.label, settings.model_dump(mode="json"), (listed,))
-    )
+    made = [
+        (one.made, MadeFrom(held.KIND.label, one.settings.model_dump(mode="json"), (listed,))) for one in held_cameras
+    ]
+    deliver_derived(made, _notes(said), head, asked)
 
 
 def _say_best(head: dict[str, Any], as_json: bool) -> None:
@@ -373,17 +374,28 @@ def _print_shots(head: dict[str, Any]) -> None:
 
 
 def deliver_derived(
-    made: Derived, findings: list[Finding], head: dict[str, Any], asked: dict[str, Any], from_: MadeFrom, along: Mapping[str, bytes] | None = None
+    made: Sequence[tuple[Derived, MadeFrom]], findings: list[Finding], head: dict[str, Any], asked: dict[str, Any],
+    along: Mapping[str, bytes] | None = None,
 ) -> None:  # fmt: skip
-    """A derived camera checked, written for packages where that is asked for, proved, and all of it said."""
-    from anaxis.library.sending import SendOrder, derived_going_out, origin_of_derived, send
+    """Derived cameras checked, written for packages where that is asked for, proved, and all of it said."""
+    from anaxis.library.sending import GoingOut, SendOrder, derived_going_out, origin_of_derived, send
     from anaxis.packages import find_profile
 
     if asked["to"] and not asked["formats"]:
         raise BadInput("--to needs a format: add --format usd, or several with commas.")
-    going = derived_going_out(made, findings)
+    going = [derived_going_out(one, findings) for one, _ in made]
+    from_ = {id(camera): source for camera, (_, source) in zip(going, made, strict=True)}
+
+    def origin(camera: GoingOut) -> CameraOrigin:
+        return origin_of_derived(from_[id(camera)], camera, allowed=asked["allow"])
+
     profiles = [find_profile(t) for t in asked["to"]]
-    origin = partial(origin_of_derived, from_, allowed=asked["allow"]) if asked["bundle"] else None
-    order = SendOrder(profiles, asked["formats"] or [], force=asked["force"], origin=origin, along=along or {})
-    went = send([going], asked["out"], order)
-    finish(went, [going], asked["allow"], asked["tolerance_px"], None, asked["as_json"], head)
+    order = SendOrder(
+        profiles,
+        asked["formats"] or [],
+        force=asked["force"],
+        origin=origin if asked["bundle"] else None,
+        along=along or {},
+    )
+    went = send(going, asked["out"], order)
+    finish(went, going, asked["allow"], asked["tolerance_px"], None, asked["as_json"], head)

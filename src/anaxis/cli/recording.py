@@ -128,10 +128,8 @@ def recording(
         _say(head, settings.smooth_px)
     checksum = hashlib.sha256(file.read_bytes()).hexdigest()
     source = {"role": "recording", "file": file.name, "sha256": checksum, "camera": found.path}
-    deliver_derived(
-        Derived(made.track, made.image, "width"), findings, head, given,
-        MadeFrom("a recording", settings.model_dump(mode="json"), (source,)),
-    )  # fmt: skip
+    from_ = MadeFrom("a recording", settings.model_dump(mode="json"), (source,))
+    deliver_derived([(Derived(made.track, made.image, "width"), from_)], findings, head, given)
 
 
 def _head(found: RecordedCamera) -> dict[str, Any]:
