@@ -9,10 +9,10 @@ export function cells(board, data) {
       const [name, column] = source.split(".");
       return { array: data[name], width: data.shapes[name][1] || 1, offset: Number(column || 0) };
     });
-    const unit = cell.dataset.unit.padEnd(2), scale = Number(cell.dataset.scale || 1), digits = Number(cell.dataset.digits || 4);
+    const unit = cell.dataset.unit.padEnd(2), scale = Number(cell.dataset.scale || 1), digits = Number(cell.dataset.digits || 4), join = cell.dataset.join || " × ";
     return (i) => {
       const values = sources.map((s) => s.array[i * s.width + s.offset] * scale);
-      cell.textContent = values.every(Number.isFinite) ? `${values.map((v) => decimals(v, digits)).join(" × ")} ${unit}` : "–   ";
+      cell.textContent = values.every(Number.isFinite) ? `${values.map((v) => decimals(v, digits)).join(join)} ${unit}` : "–   ";
     };
   });
 }
