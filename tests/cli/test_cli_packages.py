@@ -67,7 +67,7 @@ def test_several_formats_and_packages_and_a_bundle_for_each(demo_files: dict[str
         assert Path(one).read_bytes() == Path(other).read_bytes(), one
     with zipfile.ZipFile(tmp_path / "a" / f"{demo_files['TW_010'].stem}.shotcam.zup-lh-cm.zip") as bundle:
         manifest = json.loads(bundle.read("manifest.json"))
-        assert set(manifest["files"]) == set(bundle.namelist()) - {"manifest.json"} and len(bundle.namelist()) == 14
+        assert set(manifest["files"]) == set(bundle.namelist()) - {"manifest.json"} and len(bundle.namelist()) == 16
         for name, entry in manifest["files"].items():
             assert hashlib.sha256(bundle.read(name)).hexdigest() == entry["sha256"]
         assert (

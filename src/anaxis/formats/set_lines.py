@@ -46,11 +46,8 @@ def mesh_shape(points: Floats, counts: Ints, corners: Ints) -> Shape | None:
     lines = mesh_lines(points, counts, corners)
     if lines is None:
         return None
-    fans = counts - 2
-    first = np.repeat(np.cumsum(counts) - counts, fans)
-    along = np.arange(int(fans.sum())) - np.repeat(np.cumsum(fans) - fans, fans)
-    triangles = points[corners[np.stack([first, first + along + 1, first + along + 2], axis=1)]]
-    return Shape(lines, triangles, Mesh(points[None], counts, corners))
+    mesh = Mesh(points[None], counts, corners)
+    return Shape(lines, points[mesh.triangles()], mesh)
 
 
 def over_time(
@@ -97,7 +94,13 @@ def one_shape(parts: Iterable[Shape | None]) -> Shape | None:
 
 
 def mesh_lines(points: Floats, counts: Ints, corners: Ints) -> Floats | None:
-    """The edges of a mesh that show, (s, 2, 3); None for indices that fit no mesh.
+    """The edges of a mesh that show, (s, 2, 3), as :func:`mesh_edges` finds them."""
+    edges = mesh_edges(points, counts, corners)
+    return None if edges is None else points[edges]
+
+
+def mesh_edges(points: Floats, counts: Ints, corners: Ints) -> Ints | None:
+    """The edges of a mesh that show, as point indices (s, 2); None for indices that fit no mesh.
 
     Parameters:
         points: (p, 3). counts: (f,) corners of each face. corners: (sum of counts,) point indices.
@@ -112,7 +115,7 @@ def mesh_lines(points: Floats, counts: Ints, corners: Ints) -> Floats | None:
     following = corners[first[face] + (np.arange(len(corners)) - first[face] + 1) % counts[face]]
     ends = np.sort(np.stack([corners, following], axis=1), axis=1)
     edges, which, uses = np.unique(ends, axis=0, return_inverse=True, return_counts=True)
-    return points[edges[_shows(points, corners, following, face, which.reshape(-1), uses)]]
+    return np.asarray(edges[_shows(points, corners, following, face, which.reshape(-1), uses)])
 
 
 def _shows(points: Floats, corners: Ints, following: Ints, face: Ints, which: Ints, uses: Ints) -> Ints:

@@ -3,11 +3,15 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import replace
 from pathlib import Path
 from tempfile import TemporaryDirectory
 from typing import NamedTuple
 
+import numpy as np
+
 from anaxis.core.camera.lens import Image
+from anaxis.core.camera.projection import Projection
 from anaxis.core.camera.track import Track
 from anaxis.core.checks.examine import take_camera
 from anaxis.core.errors import BadInput
@@ -16,7 +20,7 @@ from anaxis.core.recipe.model import Work
 from anaxis.core.scene.landmarks import Landmarks
 from anaxis.core.scene.nodes import Scene
 from anaxis.core.scene.picture import DEFAULT_IMAGE, Picture
-from anaxis.core.typing import Archive
+from anaxis.core.typing import Archive, Floats
 from anaxis.delivery.numbering import Numbering, nearest_sent, numberings, renumbered_back
 from anaxis.delivery.options import USUAL, from_zero_up
 from anaxis.delivery.shot_camera import ShotCamera
@@ -67,6 +71,27 @@ def arrived_in(file: Path, package: Profile, image: Image | None, camera: str | 
         raise BadInput(
             f"{file.name} cannot be opened as '{package.key}' would: it is damaged, or holds no camera; export it again."
         ) from error
+
+
+class Beside(NamedTuple):
+    """A camera on the frames that it has in common with one that came back, how that one sees on them, in the first one's pixels,
+    and by how many pixels it is off, (n,)."""
+
+    camera: ShotCamera
+    arrived: Projection
+    deviation_px: Floats
+
+
+def beside(camera: ShotCamera, scene: Scene, path: str | None, package: Profile | None) -> Beside:
+    """A camera with one that came back in a file. Raises BadInput where they have no frame in common."""
+    back = of_scene(scene, path, package, camera.track)
+    found = compared(camera.track, camera.landmarks.shown(), camera.picture, back, package)
+    index = np.flatnonzero(np.isin(np.round(camera.track.frames, 4), np.round(found.proof.frames, 4)))
+    common = replace(
+        camera, track=camera.track.select_frames(index), landmarks=camera.landmarks.at_frames(index),
+        objects=tuple(o.at_frames(index) for o in camera.objects),
+    )  # fmt: skip
+    return Beside(common, found.arrived, found.proof.deviation_px)
 
 
 class Explained(NamedTuple):

@@ -40,6 +40,13 @@ class SetObject:
         """Whether it stands elsewhere on some frame, or has another shape."""
         return self.deforms or len(self.matrix_m) > 1
 
+    def at_frames(self, index: Ints) -> SetObject:
+        """The same object where only the frames at ``index`` (k,) are kept."""
+        return replace(
+            self, points=self.points[index] if self.deforms else self.points,
+            matrix_m=self.matrix_m[index] if len(self.matrix_m) > 1 else self.matrix_m,
+        )  # fmt: skip
+
     def places_m(self, at: Ints) -> Floats:
         """Some of its points, by their index (k,), in canonical metres: (1 or n, k, 3)."""
         points = self.points[:, at]

@@ -38,10 +38,22 @@ class Mesh:
         share = (place - low)[:, None, None]
         return np.asarray((1 - share) * self.points[low] + share * self.points[high])
 
+    def triangles(self) -> Ints:
+        """The faces as fans of triangles: point indices (t, 3)."""
+        return fans(self.counts, self.corners)
+
     def compact(self) -> Mesh:
         """Without the points that no face uses; the others keep their order."""
         used, corners = np.unique(self.corners, return_inverse=True)
         return replace(self, points=self.points[:, used], corners=corners.reshape(-1).astype(np.int64))
+
+
+def fans(counts: Ints, corners: Ints) -> Ints:
+    """Faces as fans of triangles: point indices (t, 3)."""
+    each = counts - 2
+    first = np.repeat(np.cumsum(counts) - counts, each)
+    along = np.arange(int(each.sum())) - np.repeat(np.cumsum(each) - each, each)
+    return np.asarray(corners[np.stack([first, first + along + 1, first + along + 2], axis=1)])
 
 
 def one_mesh(parts: list[Mesh]) -> Mesh:
