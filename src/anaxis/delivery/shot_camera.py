@@ -25,7 +25,8 @@ class ShotCamera:
 
     ``finer`` is the same camera on the source's own samples between frames, where it has such and they were asked for;
     ``has_finer`` says whether the source has any. With ``render`` the camera is that of a render larger than its plate;
-    ``pictures`` are those for an image plane, ``objects`` those of the set with their faces.
+    ``pictures`` are those for an image plane, ``objects`` those of the set with their faces, ``curves_m`` the
+    lines of it that have none.
     """
 
     track: Track
@@ -38,6 +39,7 @@ class ShotCamera:
     render: Overscan | None = None
     pictures: Pictures | None = None
     objects: tuple[SetObject, ...] = ()
+    curves_m: Floats = field(default_factory=lambda: np.zeros((0, 2, 3)))
 
     @property
     def plate(self) -> Image:

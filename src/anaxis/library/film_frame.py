@@ -49,7 +49,7 @@ class FilmSet:
 
     def __init__(self, objects: Sequence[SetObject], lines_m: Floats) -> None:
         self._objects = [(o, fans(o.counts, o.corners), self._edges(o)) for o in objects]
-        self._lines_m = np.zeros((0, 2, 3)) if objects else lines_m
+        self._lines_m = lines_m
         self._moves = any(o.moves for o in objects)
         self._still: Caster | None = None
 
@@ -164,14 +164,14 @@ def _draw_lines(
 
 
 def _is_seen(distance_m: Floats, pixels: Floats, away: Floats) -> Bytes:
-    """Whether places at these distances and pixels have no surface in front of them, by the rays about them."""
+    """Whether places at these distances and pixels have no surface in front of them, by most of the nine rays about each."""
     row, column = (np.clip((pixels[..., i] / _RAY_PX).astype(np.int64), 0, away.shape[1 - i] - 1) for i in (1, 0))
-    beyond = np.full(distance_m.shape, -np.inf)
+    clear = np.zeros(distance_m.shape, dtype=np.int64)
     for down in (-1, 0, 1):
         for across in (-1, 0, 1):
             near = away[np.clip(row + down, 0, away.shape[0] - 1), np.clip(column + across, 0, away.shape[1] - 1)]
-            beyond = np.maximum(beyond, near)
-    return np.asarray(distance_m <= beyond * 1.004 + 0.01)
+            clear += distance_m <= near * 1.006 + 0.01
+    return np.asarray(clear >= 5)
 
 
 def _draw_marks(canvas: Bytes, one: Projection, marks: Landmarks, at: int) -> None:

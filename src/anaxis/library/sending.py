@@ -10,6 +10,8 @@ from pathlib import Path
 from tempfile import TemporaryDirectory
 from typing import Any, NamedTuple
 
+import numpy as np
+
 from anaxis.core.checks import Expected
 from anaxis.core.checks.examine import between_samples, checked_camera
 from anaxis.core.checks.times import stated_range
@@ -103,16 +105,11 @@ def going_out(
     owed = Expected(*expect) if expect is not None else Expected()
     work, findings = checked_camera(scene, camera, recipe, owed, picture)
     has, finer = between_samples(scene, work, recipe, wanted=samples > 1)
+    curves = np.concatenate([np.zeros((0, 2, 3)), *(placed.curves_m() for placed in work.around)])
     leaving = ShotCamera(
-        work.done,
-        work.landmarks,
-        picture,
-        placement_of(recipe),
-        work.lines_m,
-        finer,
-        has,
-        objects=objects_of(work.around),
-    )
+        work.done, work.landmarks, picture, placement_of(recipe), work.lines_m, finer, has, objects=objects_of(work.around),
+        curves_m=curves,
+    )  # fmt: skip
     return GoingOut(work, recipe, leaving, findings)
 
 

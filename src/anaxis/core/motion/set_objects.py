@@ -70,13 +70,27 @@ class PlacedSet(NamedTuple):
     def of(scene: Scene, frames: Floats) -> PlacedSet:
         return PlacedSet(scene, frames, no_placement())
 
-    def objects(self) -> list[SetObject]:
-        """Its meshes; what stands still has one matrix, and points of one frame where it does not deform."""
+    def _to_m(self) -> Floats:
+        """What takes the file's world to where it stands in canonical metres, (4, 4)."""
         to_m = np.eye(4)
         convention, placed = self.scene.convention, self.placement
         to_m[:3, :3] = placed.scale * convention.metres_per_unit * (placed.turn @ convention.world.T)
         to_m[:3, 3] = placed.shift_m
-        found = []
+        return to_m
+
+    def curves_m(self) -> Floats:
+        """The lines of curves, which have no faces, as they stand on the first frame, (s, 2, 3)."""
+        found, to_m = [np.zeros((0, 2, 3))], self._to_m()
+        for node in self.scene.nodes:
+            if node.mesh is None and node.segments is not None and len(node.segments):
+                matrix = to_m @ world_matrices(self.scene, node.path, self.frames[:1])[0]
+                placed = node.segments @ matrix[:3, :3].T + matrix[:3, 3]
+                found += [placed] if np.isfinite(placed).all() else []
+        return np.concatenate(found)
+
+    def objects(self) -> list[SetObject]:
+        """Its meshes; what stands still has one matrix, and points of one frame where it does not deform."""
+        found, to_m = [], self._to_m()
         for node in self.scene.nodes:
             if node.mesh is None or node.hidden or node.only_drawn:
                 continue
