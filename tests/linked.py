@@ -170,11 +170,11 @@ def remote_ids(engine: Engine) -> dict[str, int]:
 
 def quiet(engine: Engine) -> bool:
     """Whether nothing is on its way to anybody."""
-    from anaxis.store.exchange import CameraChange
+    from anaxis.store.exchange import ExchangeChange
 
     with Context(engine, LOCAL) as store:
-        open_ones = select(CameraChange.id).where(
-            CameraChange.direction == "out", CameraChange.acknowledged_at.is_(None)
+        open_ones = select(ExchangeChange.id).where(
+            ExchangeChange.direction == "out", ExchangeChange.acknowledged_at.is_(None)
         )
         return store.execute(open_ones.limit(1)).first() is None
 

@@ -36,7 +36,7 @@ from anaxis.packages import shipped_profiles
 from anaxis.packages.package_values import own_rows
 from anaxis.simulated import space
 from anaxis.simulated.scene import SimulatedCamera, rows_of
-from anaxis.store.exchange import CameraChange, Clash, Client, Link, RemoteCamera
+from anaxis.store.exchange import Clash, Client, ExchangeChange, Link, RemoteCamera
 from anaxis.store.models import Version
 from anaxis.store.queries import track_of
 from linked import Side, apart_px, loop, pixels, quiet, random_profile, remote_ids, shown, until
@@ -477,7 +477,7 @@ def test_old_changes_go_and_what_is_held_stays(two: Two) -> None:
         with two.engine.begin() as connection:
             connection.execute(text("UPDATE exchange_changes SET created_at = created_at - interval '3 days'"))
         assert clear_changes(two.engine, 1) >= 10
-        assert two.store(lambda s: s.execute(select(CameraChange)).first()) is None
+        assert two.store(lambda s: s.execute(select(ExchangeChange)).first()) is None
         for i, rows in zip(two.ids.values(), held, strict=True):
             np.testing.assert_array_equal(two.store(lambda s, i=i: held_by(s, s.get_one(RemoteCamera, i)).rows), rows)  # type: ignore[misc]
         await two.b.set(9, position=[900.0, 0.0, 0.0])
@@ -542,7 +542,7 @@ def test_numbers_are_taken_once_in_order_of_the_connection_that_counts(client: t
         with pytest.raises(Replaced):
             said()
     assert row.selected is None and row.said == "" and store.execute(select(RemoteCamera)).scalar_one().gone_at is None
-    assert len(store.execute(select(CameraChange)).all()) == 1
+    assert len(store.execute(select(ExchangeChange)).all()) == 1
     with pytest.raises(BadInput, match="an older copy"):
         enter(store, hello(last=0))
     with pytest.raises(BadInput, match="server's store is an older copy"):

@@ -127,7 +127,9 @@ def test_the_columns_of_a_table_are_chosen_and_the_layout_is_kept(
     assert np.isclose(cell(page, "theirs_position.0"), -before[0] * 100, atol=1e-3)
     # Kept, it can still be read another way: the same file again, as the camera's next take.
     page.locator(".stations").get_by_role("link", name=re.compile("Take in")).click()
+    page.wait_for_load_state("networkidle")  # a click on a panel that is being exchanged is lost
     page.get_by_role("button", name="Take it in again").click()
+    page.wait_for_url("**/take-in/*")
     ready(page)
     page.get_by_label("Sign of column 2", exact=True).select_option("1")
     page.wait_for_load_state("networkidle")

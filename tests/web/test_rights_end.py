@@ -22,7 +22,7 @@ from anaxis.app.people.sign_in import accept, sign_out_everywhere
 from anaxis.app.people.tokens import new_token, revoke
 from anaxis.app.roles import LOCAL, Role
 from anaxis.packages import shipped_profiles
-from anaxis.store.exchange import CameraChange, Client, RemoteCamera
+from anaxis.store.exchange import Client, ExchangeChange, RemoteCamera
 from anaxis.store.models import Job, Show
 from anaxis.store.people import Person, Token
 from linked import shown
@@ -106,7 +106,7 @@ class Connected:
 
     def kept(self) -> int:
         with Context(self.engine, LOCAL) as store:
-            return len(store.execute(select(CameraChange.id)).all())
+            return len(store.execute(select(ExchangeChange.id)).all())
 
 
 @pytest.fixture

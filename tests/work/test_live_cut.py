@@ -32,7 +32,7 @@ from anaxis.app.roles import LOCAL, Role
 from anaxis.program import anaxis_command
 from anaxis.simulated import space
 from anaxis.simulated.scene import SimulatedScene
-from anaxis.store.exchange import CameraChange, Client
+from anaxis.store.exchange import Client, ExchangeChange
 from anaxis.store.local_postgres import free_port
 from anaxis.store.models import Show
 from lanes import sized
@@ -248,17 +248,17 @@ def test_a_thousand_changes_while_everything_goes_now_and_then(
     with Context(engine, LOCAL) as store:
         for client in store.execute(select(Client)).scalars():
             heard = store.execute(
-                select(CameraChange.number, CameraChange.said)
-                .where(CameraChange.client_id == client.id, CameraChange.direction == "in")
-                .order_by(CameraChange.number)
+                select(ExchangeChange.number, ExchangeChange.said)
+                .where(ExchangeChange.client_id == client.id, ExchangeChange.direction == "in")
+                .order_by(ExchangeChange.number)
             ).all()
             assert [r.number for r in heard] == list(range(1, last[client.name]["last"] + 1)) and not any(
                 r.said for r in heard
             )
             sent = store.execute(
-                select(func.count(), func.count(CameraChange.sequence.distinct()), func.max(CameraChange.number)).where(
-                    CameraChange.client_id == client.id, CameraChange.direction == "out"
-                )
+                select(
+                    func.count(), func.count(ExchangeChange.sequence.distinct()), func.max(ExchangeChange.number)
+                ).where(ExchangeChange.client_id == client.id, ExchangeChange.direction == "out")
             ).one()
             assert sent[0] == sent[1] == sent[2] == last[client.name]["have"]
     # Both sides are equal, by an oracle that reads their own files; and what one side alone changed is as it left it.

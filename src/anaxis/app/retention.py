@@ -12,7 +12,7 @@ from anaxis.app.context import Context
 from anaxis.app.exchange.retention import clear_changes
 from anaxis.app.keeping import SETTINGS, days_of, kept_from
 from anaxis.app.roles import LOCAL
-from anaxis.store.exchange import CameraChange
+from anaxis.store.exchange import ExchangeChange
 from anaxis.store.models import Content, DeliveryFile, Job, MadeFile, Plate, PlateProxy, SourceFile
 
 _IN_HAND = timedelta(hours=1)
@@ -96,8 +96,8 @@ def _of(setting: str) -> tuple[type, ColumnElement[int], ColumnElement[bool]]:
         scene = select(func.octet_length(Content.data)).where(Content.sha256 == SourceFile.scene_sha256)
         return SourceFile, SourceFile.size + scene.scalar_subquery(), old_uploads()
     if setting == "ANAXIS_KEEP_CHANGES_DAYS":
-        in_force = (CameraChange.created_at < before) & CameraChange.sequence.is_not(None)
-        return CameraChange, func.octet_length(CameraChange.data), in_force
+        in_force = (ExchangeChange.created_at < before) & ExchangeChange.sequence.is_not(None)
+        return ExchangeChange, func.octet_length(ExchangeChange.data), in_force
     # A plate's proxies go together: those of plates without work on them since.
     busy = select(Job.params["plate"].as_integer()).where(Job.kind == "proxies", Job.created_at >= before)
     old = select(Plate.id).where(Plate.created_at < before, Plate.id.not_in(busy))

@@ -20,7 +20,7 @@ from anaxis.formats.plates import PICTURE_SUFFIXES
 from anaxis.formats.plates.found import sequence_at
 from anaxis.formats.plates.warp import FILTERS, USUAL_FILTER
 from anaxis.sandbox.plate_look import look_at
-from anaxis.sandbox.plate_warp import Pictures, warp_pictures
+from anaxis.sandbox.plate_warp import NumberedPictures, warp_pictures
 
 _offset = click.option("--offset", type=int, default=0, help="Added to a picture's number to give the camera's frame.")
 _out = click.option(
@@ -147,7 +147,7 @@ def _through_maps(
     frames = of.track.frames.tolist()
     files = {f: Path(path) for f, path in found.files.items()}
     done = warp_pictures(
-        kind, maps, frames, Pictures(found.name, files, offset), out,
+        kind, maps, frames, NumberedPictures(found.name, files, offset), out,
         lambda n: f"{stem}.{kind}ed.{plain_frame(n):04}{ending}", filter_name=filter_name, force=force,
     )  # fmt: skip
     document = {

@@ -12,7 +12,7 @@ from anaxis.core.time.rates import plain_frame
 from anaxis.formats.plates.found import Found, sequence_at
 from anaxis.formats.st_map.sphere import write_sphere_maps
 from anaxis.sandbox.plate_look import look_at
-from anaxis.sandbox.plate_warp import Pictures, warp_pictures
+from anaxis.sandbox.plate_warp import NumberedPictures, warp_pictures
 
 
 class SpherePlate(NamedTuple):
@@ -54,9 +54,9 @@ def write_maps(sphere: Sphere, out: Path, name: str, force: bool) -> dict[str, A
 
 
 def _through(sphere: Sphere, kind: str, found: Found, out: Path, stem: str, force: bool) -> dict[str, Any]:
-    """Pictures put through the maps of their frames: out of the plate, or into it."""
+    """NumberedPictures put through the maps of their frames: out of the plate, or into it."""
     suffix = Path(next(iter(found.files.values()))).suffix
-    pictures = Pictures(found.name, {n: Path(f) for n, f in found.files.items()})
+    pictures = NumberedPictures(found.name, {n: Path(f) for n, f in found.files.items()})
     done = warp_pictures(
         kind, sphere, sphere.track.frames.tolist(), pictures, out, lambda n: f"{stem}.{n:04}{suffix}", force=force
     )

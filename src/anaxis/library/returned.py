@@ -73,7 +73,7 @@ def arrived_in(file: Path, package: Profile, image: Image | None, camera: str | 
         ) from error
 
 
-class Beside(NamedTuple):
+class WithArrived(NamedTuple):
     """A camera on the frames that it has in common with one that came back, how that one sees on them, in the first one's pixels,
     and by how many pixels it is off, (n,)."""
 
@@ -82,7 +82,7 @@ class Beside(NamedTuple):
     deviation_px: Floats
 
 
-def beside(camera: ShotCamera, scene: Scene, path: str | None, package: Profile | None) -> Beside:
+def beside(camera: ShotCamera, scene: Scene, path: str | None, package: Profile | None) -> WithArrived:
     """A camera with one that came back in a file. Raises BadInput where they have no frame in common."""
     back = of_scene(scene, path, package, camera.track)
     found = compared(camera.track, camera.landmarks.shown(), camera.picture, back, package)
@@ -91,7 +91,7 @@ def beside(camera: ShotCamera, scene: Scene, path: str | None, package: Profile 
         camera, track=camera.track.select_frames(index), landmarks=camera.landmarks.at_frames(index),
         objects=tuple(o.at_frames(index) for o in camera.objects),
     )  # fmt: skip
-    return Beside(common, found.arrived, found.proof.deviation_px)
+    return WithArrived(common, found.arrived, found.proof.deviation_px)
 
 
 class Explained(NamedTuple):

@@ -47,8 +47,8 @@ class Maps(Protocol):
 
 
 @dataclass(frozen=True)
-class Pictures:
-    """Pictures by number, what is added to a number to give the camera's frame, and how a file is opened (by its path)."""
+class NumberedPictures:
+    """NumberedPictures by number, what is added to a number to give the camera's frame, and how a file is opened (by its path)."""
 
     name: str
     files: Mapping[int, Path]
@@ -80,7 +80,7 @@ _MAPS_AT_ONCE = 12
 
 
 def warp_pictures(
-    kind: str, maps: Maps, frames: Sequence[float], pictures: Pictures, out: Path, name_of: Callable[[int], str], *,
+    kind: str, maps: Maps, frames: Sequence[float], pictures: NumberedPictures, out: Path, name_of: Callable[[int], str], *,
     filter_name: str = USUAL_FILTER, force: bool = False, each: Callable[[Path | None, float], None] = lambda path, share: None,
 ) -> WarpedPictures:  # fmt: skip
     """Put the pictures on a camera's ``frames`` through its maps, and write them to ``out``, each read back and measured.
@@ -120,7 +120,7 @@ def warp_pictures(
 
 
 def _through_maps(
-    kind: str, maps: Maps, places: Mapping[int, int], pictures: Pictures, filter_name: str, names: Mapping[int, str], folder: Path,
+    kind: str, maps: Maps, places: Mapping[int, int], pictures: NumberedPictures, filter_name: str, names: Mapping[int, str], folder: Path,
     out: Path,
 ) -> Iterator[dict[str, Any]]:  # fmt: skip
     """What :func:`plate_work` says of each picture. Where the maps move, that of each frame is made in ``folder`` when it is

@@ -100,7 +100,7 @@ class RemoteCamera(Base):
         return f"{self.client.name} {self.name}"
 
 
-class CameraChange(Base):
+class ExchangeChange(Base):
     """A change that a client told (``way`` "in") or is sent ("out"), by its ``number`` in that way. ``base`` is the highest number
     of the other way that whoever made it held then; ``data`` its cells as they are meant to be there, ``wire`` as they are sent
     where a habit is made up for.

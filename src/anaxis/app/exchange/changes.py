@@ -27,7 +27,7 @@ from anaxis.app.exchange.passing import (
 )
 from anaxis.app.exchange.sides import held_by, keep_snapshot, many_since_snapshot, side_of
 from anaxis.core.errors import BadInput
-from anaxis.store.exchange import SEQUENCE, CameraChange, Client, Recording, RecordingBlock, RemoteCamera
+from anaxis.store.exchange import SEQUENCE, Client, ExchangeChange, Recording, RecordingBlock, RemoteCamera
 
 # Samples from one time that a page is told how many there are to the next.
 _SHOWN_EVERY = 120
@@ -74,12 +74,12 @@ def _taken(context: Context, client_id: int, connection: str | None, change: Cha
     client.last_received = change.number
     entry = change.entry.model_dump() if change.entry else None
     number, sequence = context.execute(
-        insert(CameraChange)
+        insert(ExchangeChange)
         .values(
             client_id=client.id, remote_id=remote.id, direction="in", number=change.number, base=change.base, replaces=change.replaces, entry=entry,
             data=cells.packed(), frames=len(cells), sequence=SEQUENCE.next_value(), said="",
         )
-        .returning(CameraChange.id, CameraChange.sequence)
+        .returning(ExchangeChange.id, ExchangeChange.sequence)
     ).one()  # fmt: skip
     assert sequence is not None
     context.has_writes = True
@@ -115,7 +115,7 @@ def refuse_change(context: Context, client_id: int, connection: str | None, chan
     client = locked(context, [client_id])[client_id]
     if _is_next(client, connection, change.number):
         client.last_received, client.said = change.number, sentence
-        row = CameraChange(
+        row = ExchangeChange(
             client_id=client.id, direction="in", number=change.number, base=change.base, data=b"", said=sentence
         )
         context.add(row)
@@ -156,8 +156,8 @@ def take_acknowledged(
 def _acknowledged(
     context: Context, client_id: int, connection: str | None, number: int, held: FramePatch | None
 ) -> None:
-    of = (CameraChange.client_id == client_id, CameraChange.direction == "out", CameraChange.number == number)
-    query = select(CameraChange.remote_id, CameraChange.link_id, CameraChange.acknowledged_at).where(*of)
+    of = (ExchangeChange.client_id == client_id, ExchangeChange.direction == "out", ExchangeChange.number == number)
+    query = select(ExchangeChange.remote_id, ExchangeChange.link_id, ExchangeChange.acknowledged_at).where(*of)
     known = context.execute(query).one_or_none()
     if known is None or known.remote_id is None or known.acknowledged_at is not None:
         return
@@ -171,9 +171,9 @@ def _acknowledged(
     values: dict[str, Any] = {"acknowledged_at": func.clock_timestamp(), "sequence": SEQUENCE.next_value()}
     if held is not None:
         values["back"] = held.packed()
-    done = update(CameraChange).where(*of, CameraChange.acknowledged_at.is_(None)).values(**values)
+    done = update(ExchangeChange).where(*of, ExchangeChange.acknowledged_at.is_(None)).values(**values)
     row = context.execute(
-        done.returning(CameraChange.id, CameraChange.sequence, CameraChange.data, CameraChange.replaces),
+        done.returning(ExchangeChange.id, ExchangeChange.sequence, ExchangeChange.data, ExchangeChange.replaces),
         execution_options={"synchronize_session": False},
     ).one_or_none()
     if row is None:  # said twice at once
@@ -229,7 +229,7 @@ class Waits(NamedTuple):
 
 def waiting(context: Context, client_id: int, behind: int, most: int = 50) -> list[Waits]:
     """What a client has not been sent on this connection yet, in order."""
-    c = CameraChange
+    c = ExchangeChange
     query = (
         select(c.number, RemoteCamera.key, c.base, c.replaces, c.entry, func.coalesce(c.wire, c.data))
         .join(RemoteCamera, RemoteCamera.id == c.remote_id)
@@ -246,7 +246,7 @@ def waiting(context: Context, client_id: int, behind: int, most: int = 50) -> li
 def acknowledged_until(context: Context, client_id: int) -> int:
     """The number up to which a client has acknowledged what it was sent: all behind it is sent again, for what was done and never
     acknowledged is answered once more with what is held."""
-    c = CameraChange
+    c = ExchangeChange
     open_ones = select(func.min(c.number)).where(
         c.client_id == client_id, c.direction == "out", c.acknowledged_at.is_(None)
     )

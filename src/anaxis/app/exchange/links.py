@@ -29,7 +29,7 @@ from anaxis.app.exchange.sides import differing, held_by, side_of, side_to
 from anaxis.core.errors import BadInput
 from anaxis.core.time.rates import format_frame, kept_rate, rate_label
 from anaxis.packages.package_values import chosen_groups
-from anaxis.store.exchange import CameraChange, Clash, Client, Link, RemoteCamera
+from anaxis.store.exchange import Clash, Client, ExchangeChange, Link, RemoteCamera
 from anaxis.store.models import Show
 from anaxis.store.rows import found as row_of
 
@@ -143,9 +143,9 @@ def settle(context: Context, clash: Clash, keep: str) -> Clash:
         if keep == "sent":
             clash.chosen = "what was written is written again"
             row = context.execute(
-                select(CameraChange)
-                .where(CameraChange.id == clash.out_id)
-                .options(undefer(CameraChange.data), undefer(CameraChange.wire))
+                select(ExchangeChange)
+                .where(ExchangeChange.id == clash.out_id)
+                .options(undefer(ExchangeChange.data), undefer(ExchangeChange.wire))
             ).scalar_one()
             meant, wire = unpacked(row.data), unpacked(row.wire or row.data)
             hit = np.isin(np.round(meant.frames, 3), np.round(frames, 3))
@@ -186,16 +186,16 @@ _NEWEST = 100
 
 def passed(context: Context, row: Link) -> Passed:
     counts = select(
-        func.count().filter(CameraChange.acknowledged_at.is_not(None)), func.count().filter(CameraChange.acknowledged_at.is_(None)),
-        func.extract("epoch", func.clock_timestamp() - func.min(CameraChange.created_at).filter(CameraChange.acknowledged_at.is_(None))),
-    ).where(CameraChange.link_id == row.id)  # fmt: skip
+        func.count().filter(ExchangeChange.acknowledged_at.is_not(None)), func.count().filter(ExchangeChange.acknowledged_at.is_(None)),
+        func.extract("epoch", func.clock_timestamp() - func.min(ExchangeChange.created_at).filter(ExchangeChange.acknowledged_at.is_(None))),
+    ).where(ExchangeChange.link_id == row.id)  # fmt: skip
     through, waits, oldest = context.execute(counts).one()
-    cause = CameraChange.__table__.alias("cause")
+    cause = ExchangeChange.__table__.alias("cause")
     took = (
-        select(func.extract("epoch", CameraChange.acknowledged_at - cause.c.created_at))
-        .join(cause, cause.c.id == CameraChange.cause_id)
-        .where(CameraChange.link_id == row.id, CameraChange.acknowledged_at.is_not(None))
-        .order_by(CameraChange.id.desc())
+        select(func.extract("epoch", ExchangeChange.acknowledged_at - cause.c.created_at))
+        .join(cause, cause.c.id == ExchangeChange.cause_id)
+        .where(ExchangeChange.link_id == row.id, ExchangeChange.acknowledged_at.is_not(None))
+        .order_by(ExchangeChange.id.desc())
         .limit(_NEWEST)
     )
     delays = [float(d) for d in context.execute(took).scalars()]
@@ -208,11 +208,11 @@ def passed(context: Context, row: Link) -> Passed:
 def newest_changes(context: Context, row: Link, most: int = 12) -> list[dict[str, Any]]:
     """What went through a link last, the newest first, and what became of each."""
     query = (
-        select(CameraChange)
-        .where(CameraChange.link_id == row.id)
-        .order_by(CameraChange.id.desc())
+        select(ExchangeChange)
+        .where(ExchangeChange.link_id == row.id)
+        .order_by(ExchangeChange.id.desc())
         .limit(most)
-        .options(undefer(CameraChange.data), undefer(CameraChange.back))
+        .options(undefer(ExchangeChange.data), undefer(ExchangeChange.back))
     )
     changes = list(context.execute(query).scalars())
     clashed = select(Clash.out_id).where(Clash.out_id.in_([c.id for c in changes]))

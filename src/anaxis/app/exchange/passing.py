@@ -19,7 +19,7 @@ from anaxis.app.exchange.cells import CameraState, FramePatch, unpacked
 from anaxis.app.exchange.sides import side_of, side_to
 from anaxis.core.errors import BadInput
 from anaxis.core.typing import Bools, Floats
-from anaxis.store.exchange import NOTIFIED, CameraChange, Clash, Client, Link, RemoteCamera
+from anaxis.store.exchange import NOTIFIED, Clash, Client, ExchangeChange, Link, RemoteCamera
 
 RULES = {
     "ask": "each keeps its own until a person chooses",
@@ -96,7 +96,7 @@ class PropagatedChange(NamedTuple):
     theirs: dict[int, CameraState]
 
 
-Unseen = list[tuple[CameraChange, FramePatch]]
+Unseen = list[tuple[ExchangeChange, FramePatch]]
 
 
 def propagate(context: Context, link: Link, told: PropagatedChange, clients: dict[int, Client], unseen: Unseen) -> None:
@@ -108,7 +108,7 @@ def propagate(context: Context, link: Link, told: PropagatedChange, clients: dic
     from_first = link.first_id == remote.id
     of_link = [(sent, both.only(link.groups)) for sent, both in unseen if sent.link_id == link.id]
 
-    def send_theirs(sent: CameraChange, both: FramePatch) -> None:
+    def send_theirs(sent: ExchangeChange, both: FramePatch) -> None:
         """What the other side holds is meant to be here too."""
         at = both.moved(offset_from(link, remote))
         send(context, clients, link, to, remote, told.theirs[to.id], told.now, at, cause=sent.cause_id)
@@ -153,12 +153,12 @@ def unseen_by(context: Context, told: PropagatedChange, client: Client) -> Unsee
     if told.base >= client.last_sent or not len(cells):
         return []
     query = (
-        select(CameraChange)
+        select(ExchangeChange)
         .where(
-            CameraChange.client_id == client.id, CameraChange.direction == "out", CameraChange.remote_id == remote.id, CameraChange.number > told.base,
+            ExchangeChange.client_id == client.id, ExchangeChange.direction == "out", ExchangeChange.remote_id == remote.id, ExchangeChange.number > told.base,
         )
-        .order_by(CameraChange.number.desc())
-        .options(undefer(CameraChange.data))
+        .order_by(ExchangeChange.number.desc())
+        .options(undefer(ExchangeChange.data))
     )  # fmt: skip
     out = []
     seen = {g: np.zeros(len(cells), dtype=np.bool_) for g in cells.groups}
@@ -194,7 +194,7 @@ def open_clashes(context: Context, link: Link) -> list[Clash]:
 
 
 def _clash(
-    context: Context, show_id: int, remote: RemoteCamera, link: Link | None, sent: CameraChange, both: FramePatch
+    context: Context, show_id: int, remote: RemoteCamera, link: Link | None, sent: ExchangeChange, both: FramePatch
 ) -> None:
     known = select(Clash.id).where(
         Clash.remote_id == remote.id, Clash.out_id == sent.id, Clash.closed_at.is_(None), Clash.frames == both.frames.tolist(),
@@ -230,7 +230,7 @@ def enqueue(
     """A change for a client, whose row is locked: kept with its number, sent as soon as it is there."""
     client.last_sent += 1
     context.execute(
-        insert(CameraChange).values(
+        insert(ExchangeChange).values(
             client_id=client.id, remote_id=to.id, direction="out", number=client.last_sent, base=client.last_received, replaces=replaces, entry=entry, data=meant.packed(),
             wire=None if wire is meant else wire.packed(), frames=len(meant), link_id=link.id if link else None, cause_id=cause, said="",
         )

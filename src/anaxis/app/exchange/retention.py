@@ -10,7 +10,7 @@ from anaxis.app.context import Context
 from anaxis.app.exchange.passing import locked
 from anaxis.app.exchange.sides import held_with_sequence, keep_snapshot
 from anaxis.app.roles import LOCAL
-from anaxis.store.exchange import CameraChange, Clash, RemoteCamera
+from anaxis.store.exchange import Clash, ExchangeChange, RemoteCamera
 
 
 def clear_changes(engine: Engine, days: int) -> int:
@@ -31,16 +31,16 @@ def clear_changes(engine: Engine, days: int) -> int:
             sequence, held = held_with_sequence(context, remote)
             if sequence > (remote.held_sequence or 0):
                 keep_snapshot(context, remote, sequence, held)
-            old = CameraChange.created_at < func.now() - timedelta(days=days)
+            old = ExchangeChange.created_at < func.now() - timedelta(days=days)
             asked = select(Clash.out_id).where(Clash.closed_at.is_(None))
-            done = or_(CameraChange.direction == "in", CameraChange.acknowledged_at.is_not(None))
+            done = or_(ExchangeChange.direction == "in", ExchangeChange.acknowledged_at.is_not(None))
             went = context.execute(
-                delete(CameraChange).where(
-                    CameraChange.remote_id == number,
+                delete(ExchangeChange).where(
+                    ExchangeChange.remote_id == number,
                     old,
                     done,
-                    CameraChange.sequence <= sequence,
-                    CameraChange.id.not_in(asked),
+                    ExchangeChange.sequence <= sequence,
+                    ExchangeChange.id.not_in(asked),
                 )
             )
             gone += int(went.rowcount)  # type: ignore[attr-defined]

@@ -25,7 +25,7 @@ from anaxis.packages.habits import HABITS, compensated
 from anaxis.packages.habits.numbers import CHANNELS, signed_channels
 from anaxis.packages.model import Profile, profile_from_dict
 from anaxis.packages.package_values import SLICES, own_rows, track_of_rows
-from anaxis.store.exchange import CameraChange, RemoteCamera
+from anaxis.store.exchange import ExchangeChange, RemoteCamera
 
 # What a package does to numbers that it is sent; all other habits are about files and their trees.
 OF_NUMBERS = (
@@ -51,10 +51,10 @@ def held_with_sequence(context: Context, remote: RemoteCamera) -> tuple[int, Cam
         known = (remote.held_sequence or 0, held_of(remote.held))
     sequence, held = known
     query = (
-        select(CameraChange)
-        .where(CameraChange.remote_id == remote.id, CameraChange.sequence > sequence)
-        .order_by(CameraChange.sequence)
-        .options(undefer(CameraChange.data), undefer(CameraChange.back))
+        select(ExchangeChange)
+        .where(ExchangeChange.remote_id == remote.id, ExchangeChange.sequence > sequence)
+        .order_by(ExchangeChange.sequence)
+        .options(undefer(ExchangeChange.data), undefer(ExchangeChange.back))
     )
     for row in context.execute(query).scalars():
         held = held.with_cells(unpacked(row.in_force), row.replaces)

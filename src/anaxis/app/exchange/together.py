@@ -21,7 +21,7 @@ from anaxis.core.proof.proof import deviations_px, grid_depths_m, grid_pixels, m
 from anaxis.core.scene.landmarks import Landmarks
 from anaxis.core.space.axes import Convention
 from anaxis.core.typing import Floats
-from anaxis.store.exchange import CameraChange, Client, RemoteCamera
+from anaxis.store.exchange import Client, ExchangeChange, RemoteCamera
 
 # Relative: what goes through another unit and back is the same number still.
 _SAME = 1e-9
@@ -125,9 +125,9 @@ def _beside(a: Track, b: Track) -> list[str]:
 def changed_since(context: Context, remote: RemoteCamera, sequence: int) -> Floats | None:
     """The frames on which a camera has come to hold something else since an sequence; None where it has other frames by now."""
     query = (
-        select(CameraChange)
-        .where(CameraChange.remote_id == remote.id, CameraChange.sequence > sequence)
-        .options(undefer(CameraChange.data), undefer(CameraChange.back))
+        select(ExchangeChange)
+        .where(ExchangeChange.remote_id == remote.id, ExchangeChange.sequence > sequence)
+        .options(undefer(ExchangeChange.data), undefer(ExchangeChange.back))
     )
     frames = [np.zeros(0)]
     for row in context.execute(query).scalars():

@@ -25,7 +25,7 @@ from anaxis.formats.plates.warp import USUAL_FILTER, require_filter
 from anaxis.formats.st_map.pair import MapsOf, write_pair
 from anaxis.library.plate_of_camera import PlateOfCamera
 from anaxis.queue.jobs import ask_for
-from anaxis.sandbox.plate_warp import Maps, Pictures, WarpedPictures, warp_pictures
+from anaxis.sandbox.plate_warp import Maps, NumberedPictures, WarpedPictures, warp_pictures
 from anaxis.store.models import Job, Plate, Version
 from anaxis.store.queries import found, picture_of_version, track_of
 
@@ -104,7 +104,7 @@ def zip_of_warped(
 ) -> tuple[WarpedPictures, BytesIO]:  # fmt: skip
     """A plate's pictures put through the maps of a camera's ``frames``, as a zip. Raises BadInput."""
     files = {n: Path(plate.files[str(n)]) for n in plate.numbers if str(n) in plate.files}
-    pictures = Pictures(plate.name, files, plate.frame_offset, partial(opened_of, plate.root, plate.folder))
+    pictures = NumberedPictures(plate.name, files, plate.frame_offset, partial(opened_of, plate.root, plate.folder))
     out = BytesIO()
     with (
         zipfile.ZipFile(out, "w", zipfile.ZIP_STORED) as archive,
