@@ -19,7 +19,6 @@ from pxr import Gf, Usd, UsdGeom
 
 from anaxis.core.camera.projection import projection_of
 from anaxis.core.checks.examine import examine
-from anaxis.core.outgoing import numbers_of
 from anaxis.core.proof.proof import prove
 from anaxis.core.scene.bake import bake_camera
 from anaxis.core.scene.picture import picture_of
@@ -104,7 +103,7 @@ def run(frames: int) -> None:
         marks = landmarks_of(scene, track.frames)
         picture = picture_of(scene, None, None)
         outgoing = prepare(track, marks, picture, profile)
-        step("convert", lambda: numbers_of(outgoing))
+        step("convert", lambda: outgoing.numbers())
         files = step("write", lambda: write_files("usd", [outgoing], Path(folder), file_stem("c", profile.key)))
         seen = step("read back", lambda: open_as_package(files[0], profile, picture.image))
         proof = step(

@@ -12,7 +12,6 @@ from pypdf import PdfReader
 
 from anaxis.core.camera.lens import Image
 from anaxis.core.camera.projection import projection_of
-from anaxis.core.outgoing import numbers_of
 from anaxis.core.scene.landmarks import Landmarks
 from anaxis.core.scene.picture import Picture
 from anaxis.delivery.deliver import deliver_in_formats
@@ -50,7 +49,7 @@ def test_the_sheet_says_what_to_set_what_to_expect_and_where_to_look(tmp_path: P
     html = sheet_html(sheet)
     pages, words = words_of(sheet_pdf(html))
     assert pages == 1
-    numbers = numbers_of(sheet.outgoing)
+    numbers = sheet.outgoing.numbers()
     marks = sheet.marks
     seen, _ = projection_of(sheet.track.select_frames(np.array([0])), PICTURE.image, PICTURE.fit).project(
         marks.position_m

@@ -24,11 +24,7 @@ class _Aspect(click.ParamType):
     name = "ASPECT"
 
     def convert(self, value: Any, param: Any, ctx: Any) -> float:
-        width, _, height = str(value).partition(":")
-        try:
-            return float(width) / float(height or 1)
-        except (ValueError, ZeroDivisionError):
-            raise BadInput(f"'{value}' is no aspect: write 2.39 or 16:9.") from None
+        return options.aspect_of(str(value))
 
 
 @click.command()

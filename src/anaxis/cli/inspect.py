@@ -24,12 +24,12 @@ def inspect(file: Path, recipe: Path | None, camera: str | None, as_json: bool, 
     """Say what is in a camera FILE: cameras, range, rate, axes, unit, lens, findings."""
     reader = start_reader(file)
     from anaxis.cli.tables import print_json, print_report
-    from anaxis.library.inspected import inspected, refuse_unusable
+    from anaxis.library.inspected import inspected
 
     scene = read_stated(reader, file, **stated)
-    document, reports = inspected(scene, recipes_of(recipe, scene, camera))
+    found = inspected(scene, recipes_of(recipe, scene, camera))
     if as_json:
-        print_json(document)
+        print_json(found.document)
     else:
-        print_report(document, scene)
-    refuse_unusable(reports)
+        print_report(found.document, scene)
+    found.require_usable()

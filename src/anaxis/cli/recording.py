@@ -40,11 +40,7 @@ class _Aspect(click.ParamType):
     def convert(self, value: Any, param: Any, ctx: Any) -> str | float:
         if value in (_AUTO, _AS_FILMED):
             return str(value)
-        width, _, height = str(value).partition(":")
-        try:
-            return float(width) / float(height or 1)
-        except (ValueError, ZeroDivisionError):
-            raise BadInput(f"'{value}' is no aspect: write 16:9, 2.39, {_AS_FILMED} or {_AUTO}.") from None
+        return options.aspect_of(str(value), f"16:9, 2.39, {_AS_FILMED} or {_AUTO}")
 
 
 @click.command()

@@ -54,7 +54,7 @@ def write_maps(sphere: Sphere, out: Path, name: str, force: bool) -> dict[str, A
 
 
 def _through(sphere: Sphere, kind: str, found: Found, out: Path, stem: str, force: bool) -> dict[str, Any]:
-    """NumberedPictures put through the maps of their frames: out of the plate, or into it."""
+    """Pictures put through the maps of their frames: out of the plate, or into it."""
     suffix = Path(next(iter(found.files.values()))).suffix
     pictures = NumberedPictures(found.name, {n: Path(f) for n, f in found.files.items()})
     done = warp_pictures(

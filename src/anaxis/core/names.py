@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import unicodedata
+from collections.abc import Sequence
 
 from anyascii import anyascii
 from confusable_homoglyphs.confusables import confusables_data
@@ -42,6 +43,12 @@ def file_stem_of(text: str) -> str:
 def spelled(text: str) -> str:
     """A name in the letters of ASCII, transliterated by sound, for what takes no others."""
     return anyascii(unicodedata.normalize("NFC", text))
+
+
+def listed(names: Sequence[str], most: int = 6, between: str = ", ") -> str:
+    """The first ``most`` of some names or sentences, and how many more there are."""
+    more = f" and {len(names) - most} more" if len(names) > most else ""
+    return between.join(names[:most]) + more
 
 
 # What people take for each other although Unicode does not call it confusable with the same letter.

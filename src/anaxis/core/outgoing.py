@@ -55,7 +55,28 @@ class Outgoing:
 
     def numbers(self) -> Numbers:
         """The camera as the receiving package shows it."""
-        return numbers_of(self)
+        track, convention = self.track, self.convention
+        matrix = pose_matrices(track, convention)
+        angles = angles_from_matrices(matrix[:, :3, :3], convention.order, convention.signs)
+        used = track.lens.used(self.image, self.fit)
+        return Numbers(
+            frames=track.frames,
+            seconds=seconds_of(track.frames, track.rate),
+            position=matrix[:, :3, 3],
+            rotation_deg=angles.deg,
+            near_lock=angles.near_lock,
+            matrix=matrix,
+            focal_mm=track.lens.focal_mm,
+            film_width_mm=track.lens.film_width_mm,
+            film_height_mm=track.lens.film_height_mm,
+            offset_x_mm=track.lens.offset_x_mm,
+            offset_y_mm=track.lens.offset_y_mm,
+            hfov_deg=field_of_view_deg(used.width_mm, track.lens.focal_mm),
+            vfov_deg=field_of_view_deg(used.height_mm, track.lens.focal_mm),
+            zoom_px=zoom_px(track.lens.focal_mm, used.width_mm, self.image),
+            focus=track.lens.focus_m / convention.metres_per_unit,
+            fstop=track.lens.fstop,
+        )
 
     @property
     def below_root(self) -> Track:
@@ -121,32 +142,6 @@ def root_matrix(root: Similarity, convention: Convention) -> Floats:
     matrix[:3, :3] = convention.world @ root.turn @ convention.world.T
     matrix[:3, 3] = convention.position_from_canonical(root.shift_m)
     return matrix
-
-
-def numbers_of(outgoing: Outgoing) -> Numbers:
-    """The camera as the receiving package shows it."""
-    track, convention = outgoing.track, outgoing.convention
-    matrix = pose_matrices(track, convention)
-    angles = angles_from_matrices(matrix[:, :3, :3], convention.order, convention.signs)
-    used = track.lens.used(outgoing.image, outgoing.fit)
-    return Numbers(
-        frames=track.frames,
-        seconds=seconds_of(track.frames, track.rate),
-        position=matrix[:, :3, 3],
-        rotation_deg=angles.deg,
-        near_lock=angles.near_lock,
-        matrix=matrix,
-        focal_mm=track.lens.focal_mm,
-        film_width_mm=track.lens.film_width_mm,
-        film_height_mm=track.lens.film_height_mm,
-        offset_x_mm=track.lens.offset_x_mm,
-        offset_y_mm=track.lens.offset_y_mm,
-        hfov_deg=field_of_view_deg(used.width_mm, track.lens.focal_mm),
-        vfov_deg=field_of_view_deg(used.height_mm, track.lens.focal_mm),
-        zoom_px=zoom_px(track.lens.focal_mm, used.width_mm, outgoing.image),
-        focus=track.lens.focus_m / convention.metres_per_unit,
-        fstop=track.lens.fstop,
-    )
 
 
 def numbers_at(numbers: Numbers, i: int) -> dict[str, Any]:

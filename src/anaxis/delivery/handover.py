@@ -21,6 +21,7 @@ from typing import Any
 import numpy as np
 
 from anaxis import __version__
+from anaxis.core.names import listed
 from anaxis.core.scene.landmarks import Landmarks, legal_name, node_name
 from anaxis.core.space.axes import Convention
 from anaxis.core.time.rates import format_frame, plain_frame, rate_text
@@ -47,8 +48,9 @@ def handover_zip(cameras: Sequence[Handed]) -> bytes:
     folders: set[str] = set()
     sets: list[SetFiles] = []
     for handed in cameras:
-        sets.append(set_files(handed.camera, profile, float(handed.outgoing.track.frames[0])))
-        moved = _moving_notes(handed.marks, float(_frames_there(handed)[0]))
+        first = float(handed.outgoing.track.frames[0])
+        sets.append(set_files(handed.camera, profile, first))
+        moved = _moving_notes(handed.marks, first)
         handed = replace(handed, notes=[*handed.notes, *moved, *sets[-1].notes])
         for file in handed.files:
             entries[f"camera/{file.path.name}"] = file.path.read_bytes()
@@ -108,19 +110,13 @@ def _frames_there(handed: Handed) -> Floats:
     return np.asarray(frames + (handed.outgoing.track.frames[0] - frames[0]))
 
 
-def _moving(marks: Landmarks) -> list[bool]:
-    """Whether each landmark stands elsewhere on some frame."""
-    return (np.ptp(marks.position_m, axis=0).max(axis=1, initial=0.0) > 1e-9).tolist()
-
-
 def _moving_notes(marks: Landmarks, first: float) -> list[str]:
     """What a person must know of landmarks that move, where some do."""
-    names = [n for n, moves in zip(marks.names, _moving(marks), strict=True) if moves]
+    names = [n for n, moves in zip(marks.names, marks.moving(), strict=True) if moves]
     if not names:
         return []
-    listed = ", ".join(names[:6]) + (f" and {len(names) - 6} more" if len(names) > 6 else "")
     return [
-        f"Landmarks that move: {listed}. landmarks.csv and landmarks.usda hold them on every frame, landmarks.obj as on frame "
+        f"Landmarks that move: {listed(names)}. landmarks.csv and landmarks.usda hold them on every frame, landmarks.obj as on frame "
         f"{format_frame(first)}."
     ]
 
@@ -129,7 +125,7 @@ def _landmark_table(marks: Landmarks, frames: Floats, profile: Profile) -> bytes
     """Name and place of every landmark in the receiver's numbers; one that moves has a row for each of the receiver's frames."""
     text = io.StringIO()
     writer = csv.writer(text, lineterminator="\n")
-    moving = _moving(marks)
+    moving = marks.moving()
     numbered = any(moving)
     writer.writerow(["name", *(["frame"] if numbered else []), *(f"{a}_{profile.unit_name}" for a in "xyz")])
     places = profile.convention.position_from_canonical(marks.position_m)
@@ -167,7 +163,7 @@ def _landmarks_usd(handed: Handed) -> bytes:
     taken: set[str] = set()
     stage.SetTimeCodesPerSecond(float(outgoing.track.rate))
     places = axes.convention.position_from_canonical(marks.position_m)
-    for i, (name, moves) in enumerate(zip(marks.names, _moving(marks), strict=True)):
+    for i, (name, moves) in enumerate(zip(marks.names, marks.moving(), strict=True)):
         legal = node_name(name, taken)
         moved = UsdGeom.Xform.Define(stage, f"/landmarks/{legal}").AddTranslateOp(UsdGeom.XformOp.PrecisionDouble)
         for at in range(len(places)) if moves else (0,):

@@ -16,6 +16,7 @@ import numpy as np
 
 from anaxis.core.camera.projection import projection_of
 from anaxis.core.motion.set_objects import SetObject
+from anaxis.core.names import listed
 from anaxis.core.outgoing import Outgoing
 from anaxis.core.scene.landmarks import Landmarks, node_name
 from anaxis.core.space.axes import Convention
@@ -68,11 +69,10 @@ def set_files(camera: ShotCamera, profile: Profile, first: float) -> SetFiles:
     axes = file_axes("usd", profile.convention)
     matrices, frames = _posed(camera, profile, first, axes.convention)
     rate = float(camera.track.rate)
-    layer = _usd(list(zip(names, objects, matrices, strict=True)), frames, rate, axes)
     with TemporaryDirectory(prefix="anaxis-set-") as folder:
         path = Path(folder) / "set.usdc"
-        path.write_bytes(layer)
-        back = set_points(path, frames)
+        _write_usd(path, list(zip(names, objects, matrices, strict=True)), frames, rate, axes)
+        layer, back = path.read_bytes(), set_points(path, frames)
     proofs = _proved(camera, names, matrices, axes.convention, back)
     still = [(n, o) for n, o in zip(names, objects, strict=True) if not o.moves]
     entries = {"set/set.usdc": layer}
@@ -111,41 +111,40 @@ def _posed(camera: ShotCamera, profile: Profile, first: float, there: Convention
     return [posed[i] for i in range(len(camera.objects))], frames
 
 
-def _usd(objects: Sequence[tuple[str, SetObject, Floats]], frames: Floats, rate: float, axes: FileAxes) -> bytes:
+def _write_usd(
+    path: Path, objects: Sequence[tuple[str, SetObject, Floats]], frames: Floats, rate: float, axes: FileAxes
+) -> None:
     """All objects below /set, meshes with their faces, in one layer."""
     from pxr import Gf, Usd, UsdGeom, Vt  # takes longer to load than most pages take
 
-    with TemporaryDirectory(prefix="anaxis-set-") as folder:
-        path = Path(folder) / "set.usdc"
-        stage = Usd.Stage.CreateNew(str(path))
-        UsdGeom.SetStageUpAxis(stage, axes.up or "Y")
-        UsdGeom.SetStageMetersPerUnit(stage, axes.convention.metres_per_unit)
-        stage.SetTimeCodesPerSecond(rate)
-        stage.SetFramesPerSecond(rate)
-        stage.SetStartTimeCode(float(frames[0]))
-        stage.SetEndTimeCode(float(frames[-1]))
-        stage.SetDefaultPrim(UsdGeom.Xform.Define(stage, "/set").GetPrim())
-        for name, one, matrix in objects:
-            mesh = UsdGeom.Mesh.Define(stage, f"/set/{name}")
-            mesh.CreateSubdivisionSchemeAttr("none")
-            mesh.CreateFaceVertexCountsAttr(Vt.IntArray.FromNumpy(one.counts.astype(np.int32)))
-            mesh.CreateFaceVertexIndicesAttr(Vt.IntArray.FromNumpy(one.corners.astype(np.int32)))
-            points, moved = mesh.CreatePointsAttr(), mesh.AddTransformOp(UsdGeom.XformOp.PrecisionDouble)
-            for at, held in enumerate(one.points):
-                when = Usd.TimeCode(float(frames[at])) if one.deforms else Usd.TimeCode.Default()
-                points.Set(Vt.Vec3fArray.FromNumpy(np.ascontiguousarray(held, dtype=np.float32)), when)
-            for at, local in enumerate(np.swapaxes(matrix, 1, 2)):
-                when = Usd.TimeCode(float(frames[at])) if len(matrix) > 1 else Usd.TimeCode.Default()
-                moved.Set(Gf.Matrix4d(local.tolist()), when)
-        stage.Save()
-        return path.read_bytes()
+    stage = Usd.Stage.CreateNew(str(path))
+    UsdGeom.SetStageUpAxis(stage, axes.up or "Y")
+    UsdGeom.SetStageMetersPerUnit(stage, axes.convention.metres_per_unit)
+    stage.SetTimeCodesPerSecond(rate)
+    stage.SetFramesPerSecond(rate)
+    stage.SetStartTimeCode(float(frames[0]))
+    stage.SetEndTimeCode(float(frames[-1]))
+    stage.SetDefaultPrim(UsdGeom.Xform.Define(stage, "/set").GetPrim())
+    for name, one, matrix in objects:
+        mesh = UsdGeom.Mesh.Define(stage, f"/set/{name}")
+        mesh.CreateSubdivisionSchemeAttr("none")
+        mesh.CreateFaceVertexCountsAttr(Vt.IntArray.FromNumpy(one.counts.astype(np.int32)))
+        mesh.CreateFaceVertexIndicesAttr(Vt.IntArray.FromNumpy(one.corners.astype(np.int32)))
+        points, moved = mesh.CreatePointsAttr(), mesh.AddTransformOp(UsdGeom.XformOp.PrecisionDouble)
+        for at, held in enumerate(one.points):
+            when = Usd.TimeCode(float(frames[at])) if one.deforms else Usd.TimeCode.Default()
+            points.Set(Vt.Vec3fArray.FromNumpy(np.ascontiguousarray(held, dtype=np.float32)), when)
+        for at, local in enumerate(np.swapaxes(matrix, 1, 2)):
+            when = Usd.TimeCode(float(frames[at])) if len(matrix) > 1 else Usd.TimeCode.Default()
+            moved.Set(Gf.Matrix4d(local.tolist()), when)
+    stage.Save()
 
 
 def _obj(objects: Sequence[tuple[str, SetObject]], convention: Convention) -> bytes:
     """Objects that stand still, with their faces, in the receiver's own axes and unit."""
     rows, count = ["# the set, in the receiving package's own axes and unit; objects that move are in set.usdc"], 0
     for name, one in objects:
-        places = convention.position_from_canonical(one.places_m(np.arange(one.points.shape[1]))[0])
+        places = convention.position_from_canonical(one.points_m(0))
         rows.append(f"o {name}")
         rows += [f"v {x!r} {y!r} {z!r}" for x, y, z in places.tolist()]
         for face in np.split(one.corners + count + 1, np.cumsum(one.counts)[:-1]):
@@ -166,7 +165,7 @@ def _proved(
         at = _some(one.points[0], each)
         meant = one.places_m(at)
         # The file's points, taken from where the file has the object to where it was meant to stand: the way there is undone.
-        way = meant_from(matrix, one.matrix_m, there)
+        way = _meant_from(matrix, one.matrix_m, there)
         seen = there.position_to_canonical(back[name][:, at])
         seen = np.einsum("nij,nkj->nki", way[:, :3, :3], seen) + way[:, None, :3, 3]
         one_px, one_depth = projection.project(np.broadcast_to(meant, (len(camera.track), *meant.shape[1:])))
@@ -184,7 +183,7 @@ def _proved(
     return tuple(proofs)
 
 
-def meant_from(matrix: Floats, meant_m: Floats, there: Convention) -> Floats:
+def _meant_from(matrix: Floats, meant_m: Floats, there: Convention) -> Floats:
     """What takes an object from where a file has it, in canonical metres, to where it was meant: the identity but for what was
     done to make up for the package's habits, (1 or n, 4, 4)."""
     file_m = matrix.copy()
@@ -208,9 +207,8 @@ def _notes(names: Sequence[str], objects: Sequence[SetObject], proofs: Sequence[
     ]
     said += [o.note for o in objects if o.note]
     if moving:
-        listed = ", ".join(moving[:6]) + (f" and {len(moving) - 6} more" if len(moving) > 6 else "")
         said.append(
-            f"{listed} move{'s' * (len(moving) == 1)}: OBJ holds no motion, so set/set.obj is without {'it' if len(moving) == 1 else 'them'}."
+            f"{listed(moving)} move{'s' * (len(moving) == 1)}: OBJ holds no motion, so set/set.obj is without {'it' if len(moving) == 1 else 'them'}."
         )
     seen = [p for p in proofs if p.max_px is not None]
     if seen:
@@ -219,7 +217,5 @@ def _notes(names: Sequence[str], objects: Sequence[SetObject], proofs: Sequence[
         said.append(f"The set, read back: at most {worst.max_px:.4f} px off ('{worst.name}'{frame}).")
     if len(seen) < len(proofs):
         unseen = [p.name for p in proofs if p.max_px is None]
-        said.append(
-            f"The camera never sees {', '.join(unseen[:6])}{f' and {len(unseen) - 6} more' if len(unseen) > 6 else ''}: nothing to measure."
-        )
+        said.append(f"The camera never sees {listed(unseen)}: nothing to measure.")
     return said

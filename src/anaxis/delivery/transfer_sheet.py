@@ -20,7 +20,7 @@ from anaxis.core.camera.lens import Image
 from anaxis.core.camera.projection import projection_of
 from anaxis.core.camera.track import Track
 from anaxis.core.image_plane import image_plane
-from anaxis.core.outgoing import Outgoing, numbers_of
+from anaxis.core.outgoing import Outgoing
 from anaxis.core.proof.proof import Proof
 from anaxis.core.scene.landmarks import Landmarks
 from anaxis.core.scene.picture import Picture
@@ -122,7 +122,7 @@ def sheet_html(handed: Handed) -> str:
     """The sheet as a page of its own, without anything beside it."""
     track, theirs = handed.track, handed.outgoing.track.frames
     at = first_middle_last(len(track))
-    numbers = numbers_of(handed.outgoing)
+    numbers = handed.outgoing.numbers()
     expected = [
         {
             "here": format_frame(track.frames[i]),

@@ -12,7 +12,7 @@ from anaxis.core.camera.lens import Image
 from anaxis.core.camera.projection import projection_of
 from anaxis.core.camera.track import Lens, Track, make_lens
 from anaxis.core.errors import BadInput
-from anaxis.core.outgoing import Outgoing, numbers_of
+from anaxis.core.outgoing import Outgoing
 from anaxis.core.space.axes import Convention
 from anaxis.core.time.rates import parse_rate, plain_frame, rate_text
 from anaxis.core.typing import Floats
@@ -87,7 +87,7 @@ def returned_from_document(document: Any, name: str, needs: Needs = "all") -> Re
 
 def form_of(track: Track, convention: Convention, image: Image, fit: str, format_key: str) -> dict[str, Any]:
     """The form as a package fills it in: a camera and the points in its own numbers, and some of its picture."""
-    numbers = numbers_of(Outgoing(track, convention, image, fit, made_points(), ()))
+    numbers = Outgoing(track, convention, image, fit, made_points(), ()).numbers()
     names, where = list(POINTS), np.array(list(POINTS.values()))
     seen, depth = projection_of(track, image, fit).project(where)
     pixels: dict[str, Any] = {}

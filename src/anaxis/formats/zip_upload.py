@@ -15,6 +15,7 @@ from tempfile import TemporaryDirectory
 
 from anaxis.core.errors import BadInput
 from anaxis.core.findings import Finding
+from anaxis.core.names import listed
 from anaxis.core.scene.nodes import Scene
 
 MAX_FILES = 2000
@@ -117,12 +118,11 @@ def _with_the_others(scene: Scene, name: str, others: list[Path], taken: Path, f
     beside = [f for f in others if f.suffix.lower() in _CAMERA_FILES and f.parent == taken.parent]
     if not beside:
         return scene
-    listed = ", ".join(str(f.relative_to(folder)) for f in beside[:5])
+    others_named = listed([str(f.relative_to(folder)) for f in beside], 5)
     found = Finding(
         "more_files",
         "warning",
-        f"{name} holds {len(beside) + 1} files that may hold cameras and only {taken.relative_to(folder)} is read; not {listed}"
-        f"{f' and {len(beside) - 5} more' if len(beside) > 5 else ''}.",
+        f"{name} holds {len(beside) + 1} files that may hold cameras and only {taken.relative_to(folder)} is read; not {others_named}.",
         "Take the others in one by one, if they are cameras and no layers of this one.",
         "A camera that nobody took in is missed when it is needed.",
         {"files": len(beside) + 1},

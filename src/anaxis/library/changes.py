@@ -67,12 +67,12 @@ class _Steps:
         document = read_distortion_file(file, model)
         frames: list[float] | None = document.pop("frames", None)
         counts = {len(v) for v in document.values() if isinstance(v, list)}
+        if document["model"] == mapped.CODE:
+            span = None
         of_span = span is not None and (frames is not None or counts == {round(span[1] - span[0]) + 1})
-        if span is not None and of_span and document["model"] != mapped.CODE:
+        if span is not None and of_span:
             frames = frames or [float(f) for f in range(round(span[0]), round(span[1]) + 1)]
             self.add("trim", first=span[0], last=span[1])
-        else:
-            of_span = False
         self.add("distortion", document=document, of=file.name, **({} if frames is None else {"frames": frames}))
         return of_span
 

@@ -58,21 +58,16 @@ class FilmSet:
         edges = mesh_edges(one.points[0], one.counts, one.corners)
         return np.zeros((0, 2), dtype=np.int64) if edges is None else edges
 
-    def _points_m(self, one: SetObject, at: int) -> Floats:
-        matrix = one.matrix_m[at if len(one.matrix_m) > 1 else 0]
-        points = one.points[at if one.deforms else 0]
-        return np.asarray(points @ matrix[:3, :3].T + matrix[:3, 3])
-
     def lines_m(self, at: int) -> Floats:
         """The lines (s, 2, 3) on the frame at a place."""
-        return np.concatenate([self._lines_m, *(self._points_m(o, at)[edges] for o, _, edges in self._objects)])
+        return np.concatenate([self._lines_m, *(o.points_m(at)[edges] for o, _, edges in self._objects)])
 
     def caster(self, at: int) -> Caster | None:
         """Casts against the surfaces on the frame at a place; None where there are none."""
         if not any(len(triangles) for _, triangles, _ in self._objects):
             return None
         if self._still is None or self._moves:
-            self._still = caster_of(np.concatenate([self._points_m(o, at)[t] for o, t, _ in self._objects]))
+            self._still = caster_of(np.concatenate([o.points_m(at)[t] for o, t, _ in self._objects]))
         return self._still
 
 

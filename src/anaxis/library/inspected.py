@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping
-from typing import Any
+from typing import Any, NamedTuple
 
 from anaxis.core.camera.track import Lens
 from anaxis.core.checks.examine import CameraReport, examine, refuse_unusable
@@ -12,11 +12,20 @@ from anaxis.core.recipe.model import Recipe
 from anaxis.core.scene.nodes import Scene
 from anaxis.core.time.rates import plain_frame, rate_text
 
-__all__ = ["inspected", "refuse_unusable"]
+
+class Inspected(NamedTuple):
+    """A file's head and each of its cameras as JSON, and the reports that say the same."""
+
+    document: dict[str, Any]
+    reports: list[CameraReport]
+
+    def require_usable(self) -> None:
+        """Raises BadInput where no camera of the file can be used."""
+        refuse_unusable(self.reports)
 
 
-def inspected(scene: Scene, recipes: Mapping[str, Recipe]) -> tuple[dict[str, Any], list[CameraReport]]:
-    """A file's head and each of its cameras after its recipe, by path, as JSON; and the reports. Raises BadInput."""
+def inspected(scene: Scene, recipes: Mapping[str, Recipe]) -> Inspected:
+    """What is in a file, each of its cameras after its recipe, by path. Raises BadInput."""
     reports = examine(scene, recipes)
     document = {
         "file": {
@@ -30,7 +39,7 @@ def inspected(scene: Scene, recipes: Mapping[str, Recipe]) -> tuple[dict[str, An
         },
         "cameras": [_camera(r) for r in reports],
     }
-    return document, reports
+    return Inspected(document, reports)
 
 
 def _camera(report: CameraReport) -> dict[str, Any]:

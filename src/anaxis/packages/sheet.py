@@ -7,7 +7,7 @@ from typing import NamedTuple
 import numpy as np
 
 from anaxis.core.camera.track import Track
-from anaxis.core.outgoing import Outgoing, numbers_of
+from anaxis.core.outgoing import Outgoing
 from anaxis.core.time.rates import format_frame, rate_label
 from anaxis.core.typing import Floats, Ints
 from anaxis.packages.model import Profile
@@ -54,7 +54,7 @@ def decimals(value: float, digits: int = 4) -> str:
 def sheet_of(outgoing: Outgoing, profile: Profile) -> Sheet:
     """What to type, field by field, for a camera that goes to a package."""
     track, image, rule = outgoing.track, outgoing.image, profile.lens
-    lens, numbers = track.lens, numbers_of(outgoing)
+    lens, numbers = track.lens, outgoing.numbers()
     at = first_middle_last(len(track))
 
     def entry(label: str, values: Floats, unit: str, digits: int = 4, note: str = "") -> Entry:

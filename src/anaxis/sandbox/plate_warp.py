@@ -11,6 +11,7 @@ from typing import Any, BinaryIO, NamedTuple, Protocol
 from anaxis.core.camera.lens import Image
 from anaxis.core.checks.plates import lacking, ranges
 from anaxis.core.errors import BadInput
+from anaxis.core.names import listed
 from anaxis.core.typing import Floats
 from anaxis.formats.plates.warp import USUAL_FILTER
 from anaxis.formats.st_map.write import write_st_map
@@ -48,7 +49,7 @@ class Maps(Protocol):
 
 @dataclass(frozen=True)
 class NumberedPictures:
-    """NumberedPictures by number, what is added to a number to give the camera's frame, and how a file is opened (by its path)."""
+    """Pictures by number, what is added to a number to give the camera's frame, and how a file is opened (by its path)."""
 
     name: str
     files: Mapping[int, Path]
@@ -69,8 +70,7 @@ class WarpedPictures(NamedTuple):
 
     def notes(self, name: str) -> list[str]:
         """Sentences about what was not written: pictures that failed, and frames that ``name`` has no picture for."""
-        more = f" and {len(self.errors) - 3} more" if len(self.errors) > 3 else ""
-        failed = [f"Not written: {'; '.join(self.errors[:3])}{more}."] if self.errors else []
+        failed = [f"Not written: {listed(self.errors, 3, '; ')}."] if self.errors else []
         frames = len(self.files) + len(self.errors) + len(self.missing)
         return failed + ([f"{lacking(name, self.missing, frames)}."] if self.missing else [])
 

@@ -12,9 +12,9 @@ from anaxis.core.typing import Floats
 def set_points(path: Path, frames: Floats) -> dict[str, Floats]:
     """The points of every mesh in a layer in its world, by the mesh's name: (n, p, 3) on the frames (n,), or (1, p, 3) for one that
     has no time samples."""
-    from pxr import Usd, UsdGeom
+    from pxr import Sdf, Usd, UsdGeom
 
-    stage = Usd.Stage.Open(str(path))
+    stage = Usd.Stage.Open(Sdf.Layer.OpenAsAnonymous(str(path)))  # from the disk, also while a writer holds the layer
     found: dict[str, Floats] = {}
     cache = UsdGeom.XformCache()
     for prim in stage.Traverse():

@@ -50,10 +50,10 @@ def file_unit(convention: Convention) -> str:
     return {0.01: "cm", 1.0: "m", 0.001: "mm"}.get(convention.metres_per_unit, "units")
 
 
-def rows_of(marks: Landmarks, convention: Convention) -> list[LandmarkRow]:
+def landmark_rows(marks: Landmarks, convention: Convention) -> list[LandmarkRow]:
     """The table of landmarks at the first frame, in a package's axes and unit."""
     places = convention.position_from_canonical(marks.position_m)
-    moves = np.ptp(marks.position_m, axis=0).max(axis=1, initial=0) > 1e-9
+    moves = marks.moving()
     sizes = np.abs(marks.size_m @ convention.world.T) / convention.metres_per_unit
     return [
         LandmarkRow(
@@ -61,7 +61,7 @@ def rows_of(marks: Landmarks, convention: Convention) -> list[LandmarkRow]:
             places[0, i].tolist(),
             " × ".join(f"{v:.4g}" for v in sizes[i]) if sizes[i].any() else "",
             name in marks.hidden,
-            bool(moves[i]),
+            moves[i],
         )
         for i, name in enumerate(marks.names)
     ]

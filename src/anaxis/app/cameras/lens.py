@@ -165,7 +165,7 @@ def operations_between(before: Trial, after: Trial, way: str, span: dict[str, fl
             )
     if _differ((after.squeeze,), (before.squeeze,)):
         out.append((_curve("squeeze", "set to", after.squeeze, span), f"squeeze {after.squeeze:g}"))
-    return [(o, s) for o, s in out]
+    return out
 
 
 def _curve(channel: str, way: str, value: float, span: dict[str, float]) -> Operation:

@@ -109,8 +109,8 @@ def _typed(convention: Convention, unit: str, form: PlacementFields) -> TypedPla
 def _three(text: str, what: str) -> Floats:
     try:
         found = np.array([float(p) for p in re.split(r"[\s,;]+", text.strip())])
-    except ValueError as error:
-        raise BadInput(f"'{text}' is no place for {what}: type three numbers, such as 120 0 35.") from error
+    except ValueError:
+        found = np.zeros(0)
     if found.shape != (3,) or not np.isfinite(found).all():
         raise BadInput(f"'{text}' is no place for {what}: type three numbers, such as 120 0 35.")
     return found

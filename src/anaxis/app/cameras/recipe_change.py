@@ -13,7 +13,7 @@ from anaxis.core.recipe.replay import inserted
 
 
 def changed_recipe(recipe: Recipe, form: dict[str, str]) -> tuple[Recipe, str]:
-    """The recipe after one change, and what was changed_recipe in a few words. Raises BadInput."""
+    """The recipe after one change, and what was changed in a few words. Raises BadInput."""
     action = form.get("action", "")
     if action == "add":
         operation = _operation(form)

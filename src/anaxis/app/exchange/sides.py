@@ -65,7 +65,7 @@ def held_with_sequence(context: Context, remote: RemoteCamera) -> tuple[int, Cam
 
 
 def keep_snapshot(context: Context, remote: RemoteCamera, sequence: int, held: CameraState) -> None:
-    """Keep what is held as of an sequence, so that fewer rows have to be gone through."""
+    """Keep what is held as of a sequence, so that fewer rows have to be gone through."""
     remote.held, remote.held_sequence = held.packed(), sequence
     context.flush()
 

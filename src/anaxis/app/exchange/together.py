@@ -123,7 +123,7 @@ def _beside(a: Track, b: Track) -> list[str]:
 
 
 def changed_since(context: Context, remote: RemoteCamera, sequence: int) -> Floats | None:
-    """The frames on which a camera has come to hold something else since an sequence; None where it has other frames by now."""
+    """The frames on which a camera has come to hold something else since a sequence; None where it has other frames by now."""
     query = (
         select(ExchangeChange)
         .where(ExchangeChange.remote_id == remote.id, ExchangeChange.sequence > sequence)

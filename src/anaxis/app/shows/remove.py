@@ -12,6 +12,7 @@ from anaxis.app.derived.derive import hanging_on, settings_of
 from anaxis.app.plates.plates import remove_plate
 from anaxis.core.derive.framed import Frame
 from anaxis.core.errors import BadInput
+from anaxis.core.names import listed
 from anaxis.store.models import Camera, Plate, Shot, Version
 
 
@@ -20,10 +21,9 @@ def remove_camera(context: Context, camera: Camera, even_so: bool = False) -> Ca
     """Take a camera off the lists. Raises BadInput where others are made from it, which says which, unless ``even_so``."""
     hanging = hanging_on(context, camera)
     if hanging and not even_so:
-        names = ", ".join(f"{c.shot.name} {c.name}" for c in hanging[:6])
-        more = f" and {len(hanging) - 6} more" if len(hanging) > 6 else ""
+        names = listed([f"{c.shot.name} {c.name}" for c in hanging])
         raise BadInput(
-            f"{names}{more} {'is' if len(hanging) == 1 else 'are'} made from {camera.name}: they stay as they are without it, and can no longer be "
+            f"{names} {'is' if len(hanging) == 1 else 'are'} made from {camera.name}: they stay as they are without it, and can no longer be "
             "brought up to date from it. Remove them first, or remove it even so.",
             "hangs_on",
         )

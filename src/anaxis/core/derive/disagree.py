@@ -11,6 +11,7 @@ from anaxis.core.camera.lens import Image
 from anaxis.core.derive.cut import Piece
 from anaxis.core.derive.derived import Input, Inputs
 from anaxis.core.findings import Finding
+from anaxis.core.names import listed
 from anaxis.core.time.rates import rate_label
 
 
@@ -47,9 +48,7 @@ def _listed(used: Inputs, told: Callable[[Input], str]) -> dict[str, list[str]]:
 def _words(found: dict[str, list[str]]) -> str:
     """Each value with the first of those that have it; the commonest first."""
     ordered = sorted(found.items(), key=lambda kv: -len(kv[1]))
-    return "; ".join(
-        f"{value}: {', '.join(n[:3])}{f' and {len(n) - 3} more' if len(n) > 3 else ''}" for value, n in ordered
-    )
+    return "; ".join(f"{value}: {listed(n, 3)}" for value, n in ordered)
 
 
 def _differ(

@@ -12,6 +12,7 @@ from anaxis.core.camera.track import Track, make_lens
 from anaxis.core.derive.derived import Derived, DerivedKind, Input, Inputs
 from anaxis.core.errors import BadInput
 from anaxis.core.findings import Finding
+from anaxis.core.names import listed
 from anaxis.core.parameters import Number, Parameters, Positive, parameter
 from anaxis.core.time.rates import format_frame
 from anaxis.core.typing import Bools, Floats
@@ -200,7 +201,7 @@ def _limits(made: Track, away: Floats, plate: Floats, half: Floats, image: Image
 def _said(source: Input, p: Frame) -> Finding:
     return Finding(
         "framing_camera", "note",
-        f"A framing camera in the place of '{source.track.name}', that follows {', '.join(p.objects[:4])}{f' and {len(p.objects) - 4} more' if len(p.objects) > 4 else ''}.",
+        f"A framing camera in the place of '{source.track.name}', that follows {listed(p.objects, 4)}.",
         "Put its renders back into the plate through its maps.", "It has no parallax against the plate: both stand in one point.",
     )  # fmt: skip
 

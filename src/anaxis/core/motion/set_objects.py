@@ -24,7 +24,6 @@ class SetObject:
     ``matrix_m`` (1 or n, 4, 4), which takes its points to canonical metres on each of the camera's n frames. ``note`` says what of it stays behind."""
 
     name: str
-    path: str
     points: Floats
     counts: Ints
     corners: Ints
@@ -52,10 +51,10 @@ class SetObject:
         points = self.points[:, at]
         return np.asarray(points @ np.swapaxes(self.matrix_m[:, :3, :3], 1, 2) + self.matrix_m[:, None, :3, 3])
 
-    def bounds_m(self) -> Floats:
-        """Its lowest and highest corner at the first frame, (2, 3)."""
-        points = self.places_m(np.arange(self.points.shape[1]))[0]
-        return np.stack([points.min(axis=0), points.max(axis=0)])
+    def points_m(self, at: int) -> Floats:
+        """All of its points on the frame at a place, in canonical metres: (p, 3)."""
+        points, matrix = (a[at if len(a) > 1 else 0] for a in (self.points, self.matrix_m))
+        return np.asarray(points @ matrix[:3, :3].T + matrix[:3, 3])
 
 
 class PlacedSet(NamedTuple):
@@ -107,15 +106,7 @@ class PlacedSet(NamedTuple):
                 continue
             still = np.abs(matrix - matrix[:1]).max() <= _STILL * max(1.0, float(np.abs(matrix[0]).max()))
             found.append(
-                SetObject(
-                    node.name,
-                    node.path,
-                    points,
-                    node.mesh.counts,
-                    node.mesh.corners,
-                    matrix[:1] if still else matrix,
-                    note,
-                )
+                SetObject(node.name, points, node.mesh.counts, node.mesh.corners, matrix[:1] if still else matrix, note)
             )
         return found
 

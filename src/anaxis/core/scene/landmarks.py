@@ -13,6 +13,8 @@ from anaxis.core.names import spelled
 from anaxis.core.typing import Floats, Ints
 
 MAX_NAME = 120
+# What moves by less, in metres, stands still.
+_STILL_M = 1e-9
 
 
 def _no_sizes() -> Floats:
@@ -53,6 +55,10 @@ class Landmarks:
     def at_frames(self, index: Ints) -> Landmarks:
         """The same landmarks where only the frames at ``index`` (k,) are kept."""
         return self if len(self.position_m) == 1 else replace(self, position_m=self.position_m[index])
+
+    def moving(self) -> list[bool]:
+        """Whether each stands elsewhere on some frame, by more than a nanometre."""
+        return (np.ptp(self.position_m, axis=0).max(axis=1, initial=0.0) > _STILL_M).tolist()
 
     def index(self, name: str) -> int:
         """Where a name stands; raises BadInput that lists some of the names."""

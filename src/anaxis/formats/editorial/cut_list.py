@@ -15,6 +15,7 @@ import numpy as np
 from anaxis.core.bounds import MAX_NUMBER
 from anaxis.core.camera.track import Track
 from anaxis.core.errors import BadInput
+from anaxis.core.names import listed
 from anaxis.core.recipe.model import Operation
 from anaxis.core.time.rates import format_frame, nearest_rate, parse_rate, rate_label, rate_text
 
@@ -215,9 +216,8 @@ class _Reading:
             out += self._of_track(track)
         out.sort(key=lambda c: c[0].begins / c[1])
         if self.handles:
-            more = f" and {len(self.handles) - 3} more" if len(self.handles) > 3 else ""
             self.notes.append(
-                f"Handles in the edit are not on screen and are left out: {'; '.join(self.handles[:3])}{more}."
+                f"Handles in the edit are not on screen and are left out: {listed(self.handles, 3, '; ')}."
             )
         return out, self.notes
 

@@ -11,7 +11,7 @@ import numpy as np
 
 from anaxis.core.errors import BadInput
 from anaxis.core.motion.reduce import KeyRule, continuous_quaternions
-from anaxis.core.outgoing import Outgoing, numbers_of
+from anaxis.core.outgoing import Outgoing
 from anaxis.core.space.axes import Convention
 from anaxis.core.time.rates import plain_frame
 from anaxis.core.typing import Floats
@@ -77,7 +77,7 @@ def heading_of(column: Column) -> str:
 
 def _values(outgoing: Outgoing) -> dict[str, Floats]:
     """Every quantity (n,) of a camera in the first of its units."""
-    numbers, lens, image = numbers_of(outgoing), outgoing.track.lens, outgoing.image
+    numbers, lens, image = outgoing.numbers(), outgoing.track.lens, outgoing.image
     used = lens.used(image, outgoing.fit)
     quaternion = continuous_quaternions(numbers.matrix[:, :3, :3])
     return {

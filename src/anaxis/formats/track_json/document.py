@@ -24,7 +24,7 @@ from anaxis.core.camera.lens import Image
 from anaxis.core.camera.track import Track, make_lens
 from anaxis.core.errors import BadInput
 from anaxis.core.motion.reduce import KeyRule, Keys
-from anaxis.core.outgoing import Outgoing, numbers_of
+from anaxis.core.outgoing import Outgoing
 from anaxis.core.scene.nodes import Node, Scene
 from anaxis.core.space.axes import Convention, axes_matrix, axis_name
 from anaxis.core.time.rates import parse_rate, plain_frame, rate_text
@@ -57,7 +57,7 @@ def track_bytes(outgoing: Outgoing) -> bytes:
 def track_document(outgoing: Outgoing) -> dict[str, Any]:
     """The document of a camera, ready for ``json.dumps``; channels that do not vary are one number."""
     track, convention, image = outgoing.track, outgoing.convention, outgoing.image
-    numbers = numbers_of(outgoing)
+    numbers = outgoing.numbers()
     lens: dict[str, Any] = {k: _channel(getattr(track.lens, k)) for k in _PLAIN}
     for key, field in _IN_UNITS.items():
         lens[key] = _channel(getattr(track.lens, field) / convention.metres_per_unit)

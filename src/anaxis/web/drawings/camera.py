@@ -16,7 +16,7 @@ from anaxis.core.derive.derived import Shown
 from anaxis.core.derive.sphere_maps import Sphere
 from anaxis.core.motion.cuts import cuts_of
 from anaxis.core.motion.edits import renumbered
-from anaxis.core.outgoing import Numbers, make_outgoing, numbers_of
+from anaxis.core.outgoing import Numbers, make_outgoing
 from anaxis.core.proof.proof import grid_depths_m, grid_pixels
 from anaxis.core.scene.landmarks import Landmarks
 from anaxis.core.scene.picture import Picture
@@ -58,7 +58,7 @@ def camera_drawing(
     """Path, pictures and both sides' numbers of a camera on every frame; what each frame of a derived camera shows."""
     image, landmarks = picture.image, landmarks.shown()
     meant = projection_of(track, image, picture.fit)
-    ours = numbers_of(make_outgoing(track, source, image, picture.fit, picture.fit, landmarks))
+    ours = make_outgoing(track, source, image, picture.fit, picture.fit, landmarks).numbers()
     outgoing = prepare(track, landmarks, picture, profile, there)
     theirs = outgoing.numbers()
     offset_x, offset_y, _ = package_offsets(outgoing.track, profile)

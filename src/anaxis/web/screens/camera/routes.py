@@ -10,7 +10,7 @@ from fastapi.responses import RedirectResponse, Response
 
 from anaxis.app.cameras.allowed_warnings import allow_warnings, warn_again
 from anaxis.app.cameras.edit import correct_picture, next_of
-from anaxis.app.cameras.landmarks import THE_FILE, axes_of, file_unit, rows_of
+from anaxis.app.cameras.landmarks import THE_FILE, axes_of, file_unit, landmark_rows
 from anaxis.app.cameras.presence import others_at
 from anaxis.app.cameras.recipe_change import with_levels_still
 from anaxis.app.cameras.scene_report import file_camera
@@ -197,7 +197,7 @@ def _station_context(
             "axes": axes,
             "mark_unit": unit,
             "mark_axes": convention,
-            "mark_rows": rows_of(landmarks, convention),
+            "mark_rows": landmark_rows(landmarks, convention),
             "set_suffixes": SET_SUFFIXES,
         }
     if station == "lens":

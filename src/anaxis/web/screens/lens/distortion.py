@@ -5,7 +5,6 @@ from __future__ import annotations
 import json
 from typing import Annotated, Any, Literal
 
-import numpy as np
 from fastapi import APIRouter, File, Form, Request, UploadFile
 from fastapi.responses import RedirectResponse
 
@@ -16,6 +15,7 @@ from anaxis.app.cameras.distortion import (
     fitted_to_maps,
     take_distortion,
 )
+from anaxis.app.cameras.lens import place_of
 from anaxis.app.context import Context
 from anaxis.app.plates.outputs import ask_for_maps, ask_for_warped
 from anaxis.app.plates.plates import get_plate, plates_of
@@ -69,7 +69,7 @@ def drawing(request: Request, store: Store, camera_id: int, version: int) -> Any
     typed = dict(request.query_params)
     try:
         track = track_of(kept)[0]
-        bent = _bent(track, picture_of_version(kept), _typed_document(typed), _place(track, typed))
+        bent = _bent(track, picture_of_version(kept), _typed_document(typed), place_of(track, typed.get("at", "")))
     except BadInput as error:
         bent = {"bad": error.sentence}
     return page(request, "lens/distortion.html", shows="drawing", bent=bent)
@@ -191,7 +191,7 @@ def _context(
     store: Context, version: Version,
     track: Track, typed: dict[str, str], document: dict[str, Any], suggested: Suggested | None = None, of: str = ""
 ) -> dict[str, Any]:  # fmt: skip
-    at = _place(track, typed)
+    at = place_of(track, typed.get("at", ""))
     model = document.get("model", "")
     bent: dict[str, Any] = {}
     if model:
@@ -242,11 +242,6 @@ def _moves(track: Track, document: dict[str, Any]) -> bool:
     """Whether the plate is bent otherwise on other frames."""
     listed = document.get("model") != mapped.CODE and any(isinstance(v, list) for v in document.values())
     return lens_moves(track) or listed
-
-
-def _place(track: Track, typed: dict[str, str]) -> int:
-    frame = number_or_none(typed.get("at", ""), "a frame")
-    return 0 if frame is None else int(np.argmin(np.abs(track.frames - frame)))
 
 
 def _typed_document(typed: dict[str, str], strict: bool = True) -> dict[str, Any]:
