@@ -4,7 +4,7 @@ export PORT
 # `make demo DEMO=--no-live` starts no simulated packages.
 DEMO ?=
 
-.PHONY: demo test test-long setup check lock bench screenshots
+.PHONY: demo test test-long setup check checks lock bench screenshots
 
 setup:
 	@scripts/setup.sh
@@ -19,8 +19,9 @@ WORKERS = $(shell n=$$(( ($$(nproc) * 3 + 1) / 2 )); echo $$(( n > 6 ? 6 : n )))
 PYTEST = PYTHONDONTWRITEBYTECODE= OPENBLAS_NUM_THREADS=1 .venv/bin/python -m pytest -n $(WORKERS) --dist worksteal
 
 # Everything, at a size that finds faults: before every commit, and in CI.
-test: check
-	@$(PYTEST) --durations=10
+test: checks
+	@$(TYPES) & types=$$!; $(PYTEST) --durations=10; tests=$$?; \
+	wait $$types || { echo "mypy found the errors of types above"; exit 1; }; exit $$tests
 
 # The heavy ones at full size, an hour of ten people's work with kills, and a run of mutations: before a release.
 test-long: check
@@ -29,11 +30,16 @@ test-long: check
 	@.venv/bin/python scripts/fuzz.py 2000
 	@.venv/bin/python scripts/mutate.py
 
-check:
+# The types take 40 s on one core: `make test` checks them beside the tests.
+TYPES = .venv/bin/mypy --no-error-summary
+
+check: checks
+	@$(TYPES)
+
+checks:
 	@scripts/setup.sh checks
 	@.venv/bin/ruff check .
 	@.venv/bin/ruff format --check -q .
-	@.venv/bin/mypy --no-error-summary
 	@node_modules/.bin/biome lint --log-level=warn
 	@node --test --test-reporter=dot tests/scripts/*.test.js
 

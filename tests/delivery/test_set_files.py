@@ -122,8 +122,9 @@ def test_every_object_is_seen_where_it_was_on_every_frame(shot: Path, tmp_path: 
         for attribute in ("faceVertexCounts", "faceVertexIndices"):
             assert list(before.GetAttribute(attribute).Get()) == list(after.GetAttribute(attribute).Get())
     measured = json.loads(archive.read("manifest.json"))["cameras"][0]["set"]
-    assert [(o["name"], o["faces"], o["points"], o["moves"]) for o in measured] == [
-        ("body", 6, 8, True), ("wheel", 6, 8, True), ("shed", 6, 8, False), ("flag", 2, 5, True),
+    assert [(o["file"], o["name"], o["faces"], o["points"], o["moves"]) for o in measured] == [
+        ("set/set.usdc", "body", 6, 8, True), ("set/set.usdc", "wheel", 6, 8, True), ("set/set.usdc", "shed", 6, 8, False),
+        ("set/set.usdc", "flag", 2, 5, True), ("set/set.obj", "shed", 6, 8, False),
     ]  # fmt: skip
     assert all(o["max_px"] is None or o["max_px"] < 0.01 for o in measured)
 
@@ -157,7 +158,11 @@ def test_obj_holds_what_stands_still_and_the_sheet_says_what_does_not(shot: Path
     faces = [[int(v) - 1 for v in r.split()[1:]] for r in rows if r.startswith("f ")]
     assert faces == np.reshape(BOX, (6, 4)).tolist(), "in the order in which they came"
     sheet = archive.read("transfer_sheet.html").decode()
-    assert "body, wheel, flag move: OBJ holds no motion" in sheet and "without materials" in sheet
+    assert (
+        "body, wheel move: OBJ holds no motion" in sheet
+        and "flag deforms: OBJ holds no changing shape" in sheet
+        and "without materials" in sheet
+    )
     assert "Landmarks that move: body, wheel." in sheet
     table = archive.read("landmarks/landmarks.csv").decode().splitlines()
     assert table[0] == "name,frame,x_cm,y_cm,z_cm" and sum(r.startswith("body,") for r in table) == LAST - FIRST + 1

@@ -143,6 +143,12 @@ _DELIVERY = (
     click.option("--tight", is_flag=True, help="With auto: each side takes what it needs alone; the offsets move."),
     click.option("--image-plane", "plane_m", type=float, help="A quad that fills the picture, so many metres before the camera."),
     click.option("--plane-opacity", type=float, default=1.0, help="Its opacity, 0 to 1 (1)."),
+    click.option(
+        "--set-format", "set_formats", default="usd,obj", metavar="F,F",
+        help="Formats of the set in the zip, of usd, alembic, gltf and obj (usd,obj); or none.",
+    ),
+    click.option("--set-each", is_flag=True, help="One file for each object of the set."),
+    click.option("--obj-frames", is_flag=True, help="Objects that move, as one OBJ for each frame."),
 )  # fmt: skip
 reduce_px = click.option(
     "--reduce-px", type=float, help="Keep only the keys that hold the picture within so many pixels."

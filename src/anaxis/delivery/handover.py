@@ -30,6 +30,7 @@ from anaxis.delivery.plate_maps import maps_of, pairs_along
 from anaxis.delivery.ready import compensate
 from anaxis.delivery.set_files import SetFiles, set_files
 from anaxis.delivery.transfer_sheet import Handed, sheet_html, sheet_pdf
+from anaxis.formats import set_formats_of
 from anaxis.formats.file_axes import file_axes
 from anaxis.formats.text_cells import text_cell
 from anaxis.packages.model import Profile
@@ -49,7 +50,9 @@ def handover_zip(cameras: Sequence[Handed]) -> bytes:
     sets: list[SetFiles] = []
     for handed in cameras:
         first = float(handed.outgoing.track.frames[0])
-        sets.append(set_files(handed.camera, profile, first))
+        sets.append(
+            set_files(handed.camera, profile, first, handed.options, handed.shot or Path(handed.source.name).stem)
+        )
         moved = _moving_notes(handed.marks, first)
         handed = replace(handed, notes=[*handed.notes, *moved, *sets[-1].notes])
         for file in handed.files:
@@ -78,10 +81,9 @@ def _of_one(handed: Handed) -> dict[str, bytes]:
         entries["landmarks/landmarks.csv"] = _landmark_table(marks, _frames_there(handed), profile)
         entries["landmarks/landmarks.obj"] = _points_obj(marks, _frames_there(handed)[0], profile.convention)
         entries["landmarks/landmarks.usda"] = _landmarks_usd(handed)
-    if len(handed.camera.lines_m):
-        entries["set/lines.obj" if handed.camera.objects else "set/set.obj"] = _lines_obj(
-            handed.camera.lines_m, profile.convention
-        )
+    lines_m = handed.camera.bare_lines_m
+    if len(lines_m) and set_formats_of(handed.options.set_formats):
+        entries["set/lines.obj" if handed.camera.objects else "set/set.obj"] = _lines_obj(lines_m, profile.convention)
     if handed.track.distortion is not None:
         entries |= _distortion(handed)
     made = handed.source.made

@@ -12,6 +12,7 @@ from anaxis.core.errors import BadInput
 from anaxis.core.image_plane import require_distance
 from anaxis.core.motion.reduce import require_tolerance
 from anaxis.delivery.shot_camera import ShotCamera
+from anaxis.formats import set_formats_of
 from anaxis.packages.model import Profile
 
 MAX_SAMPLES = 64
@@ -61,6 +62,11 @@ class DeliveryOptions:
         float | None, Field(description="An image plane that fills the picture, so many metres before the camera.")
     ] = None
     plane_opacity: Annotated[float, Field(description="The image plane's opacity, 0 to 1.")] = 1.0
+    set_formats: Annotated[
+        str, Field(description="Formats of the set in the zip, of usd, alembic, gltf and obj, with commas; or none.")
+    ] = "usd,obj"
+    set_each: Annotated[bool, Field(description="One file for each object of the set.")] = False
+    obj_frames: Annotated[bool, Field(description="Objects that move, as one OBJ for each frame.")] = False
 
     def __post_init__(self) -> None:
         if self.reduce_px is not None:
@@ -71,6 +77,7 @@ class DeliveryOptions:
             raise BadInput("Few keys and several samples a frame ask for opposite things: leave one of them out.")
         if self.plane_m is not None:
             require_distance(self.plane_m, self.plane_opacity)
+        set_formats_of(self.set_formats)
         if not 1 <= self.multiple <= MAX_MULTIPLE:
             raise BadInput(f"Sides that are multiples of {self.multiple} px cannot be: choose 1 to {MAX_MULTIPLE}.")
         if not -1 < self.shutter_open < self.shutter_close < 1:

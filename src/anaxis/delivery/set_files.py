@@ -1,12 +1,12 @@
 """The set that goes along with a camera: objects with their faces, in the receiver's axes and unit, read back and measured.
 
-USD holds every object and its motion; OBJ holds what stands still. What a package does to files on arrival is compensated in
-USD as in the camera's own file.
+What a package does to files on arrival is compensated as in the camera's own file, but for OBJ, which is written in the
+receiver's own axes and unit.
 """
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 from tempfile import TemporaryDirectory
@@ -14,23 +14,32 @@ from typing import Any, NamedTuple
 
 import numpy as np
 
-from anaxis.core.camera.projection import projection_of
+from anaxis.core.camera.projection import Projection, projection_of
+from anaxis.core.errors import BadInput
 from anaxis.core.motion.set_objects import SetObject
 from anaxis.core.names import listed
 from anaxis.core.outgoing import Outgoing
-from anaxis.core.scene.landmarks import Landmarks, node_name
+from anaxis.core.scene.landmarks import Landmarks, legal_name, node_name
 from anaxis.core.space.axes import Convention
 from anaxis.core.time.rates import format_frame, plain_frame
 from anaxis.core.typing import Floats, Ints
+from anaxis.delivery.options import USUAL, DeliveryOptions
 from anaxis.delivery.ready import compensate, prepare
 from anaxis.delivery.shot_camera import ShotCamera
+from anaxis.formats import set_formats_of
 from anaxis.formats.file_axes import FileAxes, file_axes
+from anaxis.formats.file_time import zero_frame_of
+from anaxis.formats.format import Format
+from anaxis.formats.set_piece import SetPiece, SetTimes
 from anaxis.packages.model import Profile
-from anaxis.standin.set_usd import set_points
+from anaxis.standin.set_points import set_points
 
 # Points that are projected on all frames together, over all objects.
 _MOST_PROJECTED = 4_000_000
+# Points written over all OBJ files of one frame each.
+_MOST_IN_FRAMES = 20_000_000
 _NEAR_M = 1e-3
+_SHEAR = 1e-6
 
 
 class ObjectProof(NamedTuple):
@@ -52,41 +61,188 @@ class ObjectProof(NamedTuple):
 
 @dataclass(frozen=True)
 class SetFiles:
-    """The files of a set by name, what was measured of each object, and sentences about both."""
+    """The files of a set by name, what was measured of each object in each file, and sentences about both."""
 
     entries: dict[str, bytes] = field(default_factory=dict)
     proofs: tuple[ObjectProof, ...] = ()
     notes: tuple[str, ...] = ()
 
 
-def set_files(camera: ShotCamera, profile: Profile, first: float) -> SetFiles:
-    """The files for one package, whose camera begins at frame ``first`` there."""
-    objects = camera.objects
-    if not objects:
-        return SetFiles()
+@dataclass(frozen=True)
+class _Written:
+    """What one format holds: the objects by file, and their matrices (1 or n, 4, 4) in the file's axes and unit."""
+
+    files: dict[str, list[SetPiece]]
+    times: SetTimes
+    axes: FileAxes
+    left: tuple[str, ...]
+
+
+def set_files(
+    camera: ShotCamera, profile: Profile, first: float, options: DeliveryOptions = USUAL, shot: str = ""
+) -> SetFiles:
+    """The files for one package, whose camera begins at frame ``first`` there. Raises BadInput where they would be too many."""
+    formats = set_formats_of(options.set_formats)
+    about = () if camera.along is None else camera.along.notes
+    if not camera.objects or not formats:
+        return SetFiles(notes=about)
+    names, groups = _legal(camera.objects)
+    entries: dict[str, bytes] = {}
+    proofs: list[ObjectProof] = []
+    left: list[str] = []
+    for of in formats:
+        written = _of_format(of, camera, profile, first, options, _Names(names, groups, shot))
+        left += written.left
+        with TemporaryDirectory(prefix="anaxis-set-") as folder:
+            for name, pieces in written.files.items():
+                path = Path(folder) / Path(name).name
+                of.set_writer()(path, pieces, written.times, written.axes)
+                entries[f"set/{name}"] = path.read_bytes()
+                proofs += _proved(camera, f"set/{name}", path, pieces, written)
+        if of.key == "obj" and options.obj_frames:
+            entries |= _obj_frames(of, camera, profile, first, _Names(names, groups, shot))
+    return SetFiles(entries, tuple(proofs), tuple(_notes(camera.objects, entries, proofs, [*about, *left])))
+
+
+class _Names(NamedTuple):
+    """Of each object its name in the files and that of its group; and the shot's name."""
+
+    names: list[str]
+    groups: list[str]
+    shot: str
+
+    def file_of(self, piece: SetPiece) -> str:
+        """The stem of a file for one object."""
+        return f"{legal_name(self.shot, set())}_{piece.name}" if self.shot else piece.name
+
+
+def _legal(objects: Sequence[SetObject]) -> tuple[list[str], list[str]]:
+    """The objects' names and groups as every format allows them, each name once."""
     taken: set[str] = set()
-    names = [node_name(o.name, taken) for o in objects]
-    axes = file_axes("usd", profile.convention)
-    matrices, frames = _posed(camera, profile, first, axes.convention)
-    rate = float(camera.track.rate)
+    group_of = {g: node_name(g, taken) for g in dict.fromkeys(o.group for o in objects if o.group)}
+    return [node_name(o.name, taken) for o in objects], [group_of.get(o.group, "") for o in objects]
+
+
+def _of_format(
+    of: Format, camera: ShotCamera, profile: Profile, first: float, options: DeliveryOptions, names: _Names
+) -> _Written:
+    """The objects that a format holds, in its files, and sentences about those that it does not."""
+    axes = FileAxes(profile.convention, None, None) if of.key == "obj" else file_axes(of.key, profile.convention)
+    matrices, frames = _posed(camera, profile, first, of.key, axes.convention)
+    zero, said = zero_frame_of(of, frames, camera.track.rate, profile.time.clips_from_zero)
+    pieces = [SetPiece(*named) for named in zip(names.names, names.groups, camera.objects, matrices, strict=True)]
+    held = [p for p in pieces if not _why_not(of, p)]
+    left = [_left_out(of, [p for p in pieces if _why_not(of, p) == why], why, options) for why in _REASONS]
+    hidden = [p.name for p in held if p.shown.hidden or p.shown.guide]
+    if hidden and of.key in ("gltf", "obj"):
+        left.append(
+            f"{of.unversioned} knows no hidden object and none that is not for render: hide {listed(hidden)} there."
+        )
+    if said and any(len(p.matrix) > 1 for p in held):
+        left.append(said.replace("file", "file of the set", 1))
+    if of.key == "gltf":
+        left.append(_seams(held))
+    if options.set_each:
+        files = {f"{names.file_of(p)}{of.set_suffix}": [p] for p in held}
+    else:
+        files = {f"set{of.set_suffix}": held} if held else {}
+    return _Written(files, SetTimes(frames, camera.track.rate, zero), axes, tuple(said for said in left if said))
+
+
+_REASONS = ("deforms", "moves", "is sheared")
+
+
+def _why_not(of: Format, piece: SetPiece) -> str:
+    """Why a format cannot hold an object, of :data:`_REASONS`; "" where it can."""
+    if piece.shown.deforms and of.set_holds != "deforming":
+        return "deforms"
+    if piece.shown.moves and of.set_holds == "still":
+        return "moves"
+    return "is sheared" if of.key == "gltf" and _is_sheared(piece.matrix) else ""
+
+
+def _left_out(of: Format, pieces: Sequence[SetPiece], why: str, options: DeliveryOptions) -> str:
+    if not pieces:
+        return ""
+    named, one = listed([p.name for p in pieces]), len(pieces) == 1
+    verb = {"deforms": "deforms" if one else "deform", "moves": "moves" if one else "move"}.get(why, "is sheared" if one else "are sheared")  # fmt: skip
+    if of.key == "obj" and options.obj_frames:
+        return f"{named} {verb}: set/frames holds one OBJ for each frame."
+    holds = {"deforms": "no changing shape", "moves": "no motion", "is sheared": "no shear"}[why]
+    return (
+        f"{named} {verb}: {of.unversioned} holds {holds}, so its file of the set is without {'it' if one else 'them'}."
+    )
+
+
+def _seams(pieces: Sequence[SetPiece]) -> str:
+    """What of normals and texture coordinates does not fit on points, where a format knows those alone."""
+    split = [
+        p.name for p in pieces for spread in (p.shown.normals, p.shown.texture)
+        if spread is not None and spread.at_points(p.shown.corners, p.shown.points.shape[1]) is None
+    ]  # fmt: skip
+    triangles = any((p.shown.counts > 3).any() for p in pieces)
+    said = ["glTF holds triangles: faces with more corners are split, the points stay."] if triangles else []
+    if split:
+        said.append(
+            f"glTF holds one normal and one texture coordinate a point: where those differ between faces they stay behind ({listed(list(dict.fromkeys(split)))})."
+        )
+    return " ".join(said)
+
+
+def _is_sheared(matrix: Floats) -> bool:
+    """Whether a matrix (n, 4, 4) is more than a translation, a rotation and a scale along the object's own axes."""
+    arms = matrix[:, :3, :3]
+    size = np.linalg.norm(arms, axis=1)
+    turn = arms / np.where(size == 0, 1.0, size)[:, None, :]
+    return bool(np.abs(np.swapaxes(turn, 1, 2) @ turn - np.eye(3)).max() > _SHEAR)
+
+
+def _obj_frames(of: Format, camera: ShotCamera, profile: Profile, first: float, names: _Names) -> dict[str, bytes]:
+    """Objects that move, as one OBJ for each of the receiver's frames. Raises BadInput where those would be too many."""
+    moving = [i for i, o in enumerate(camera.objects) if o.moves]
+    count = len(camera.track) * sum(camera.objects[i].points.shape[1] for i in moving)
+    if count > _MOST_IN_FRAMES:
+        raise BadInput(
+            f"One OBJ for each frame would hold {count} points over {len(camera.track)} frames; {_MOST_IN_FRAMES} are written at most: "
+            "leave objects out on Place, or take OpenUSD or Alembic.",
+            "set_too_large",
+        )
+    axes = FileAxes(profile.convention, None, None)
+    frames = camera.track.frames + (first - camera.track.frames[0])
+    times, entries = SetTimes(frames, camera.track.rate), dict[str, bytes]()
     with TemporaryDirectory(prefix="anaxis-set-") as folder:
-        path = Path(folder) / "set.usdc"
-        _write_usd(path, list(zip(names, objects, matrices, strict=True)), frames, rate, axes)
-        layer, back = path.read_bytes(), set_points(path, frames)
-    proofs = _proved(camera, names, matrices, axes.convention, back)
-    still = [(n, o) for n, o in zip(names, objects, strict=True) if not o.moves]
-    entries = {"set/set.usdc": layer}
-    if still:
-        entries["set/set.obj"] = _obj(still, profile.convention)
-    return SetFiles(entries, proofs, tuple(_notes(names, objects, proofs)))
+        path = Path(folder) / "frame.obj"
+        for at, frame in enumerate(frames):
+            for i in moving:
+                still = camera.objects[i].at_frames(np.array([at]))
+                matrix = _in_axes(still.matrix_m, axes.convention)
+                piece = SetPiece(names.names[i], names.groups[i], still, matrix)
+                of.set_writer()(path, [piece], times, axes)
+                entries[f"set/frames/{names.file_of(piece)}.{format_frame(float(frame)).zfill(4)}.obj"] = (
+                    path.read_bytes()
+                )
+    return entries
 
 
-def _posed(camera: ShotCamera, profile: Profile, first: float, there: Convention) -> tuple[list[Floats], Floats]:
+def _in_axes(matrix_m: Floats, there: Convention) -> Floats:
+    """What takes an object's own points to a convention's axes and unit, (n, 4, 4), for one that takes them to canonical metres."""
+    matrix = matrix_m.copy()
+    matrix[:, :3, :3] = there.world @ matrix_m[:, :3, :3] / there.metres_per_unit
+    matrix[:, :3, 3] = there.position_from_canonical(matrix_m[:, :3, 3])
+    return matrix
+
+
+def _posed(
+    camera: ShotCamera, profile: Profile, first: float, format_key: str, there: Convention
+) -> tuple[list[Floats], Floats]:
     """Each object's matrix (1 or n, 4, 4) in a file's axes and unit, and the frames in the file.
 
     The origin and the three arms of an object go the way of landmarks, so that what is done to these for the package is done
     to the object.
     """
+    if format_key == "obj":
+        frames = camera.track.frames + (first - camera.track.frames[0])
+        return [_in_axes(o.matrix_m, there) for o in camera.objects], np.asarray(frames)
     cross = np.concatenate([np.zeros((1, 3)), np.eye(3)])
     posed: dict[int, Floats] = {}
     frames = camera.track.frames
@@ -100,7 +256,7 @@ def _posed(camera: ShotCamera, profile: Profile, first: float, there: Convention
         ]
         named = tuple(f"{i}.{k}" for i in which for k in range(4))
         outgoing = prepare(camera.track, Landmarks(named, np.concatenate(arms, axis=1)), camera.picture, profile, first)
-        sent: Outgoing = compensate(outgoing, profile, "usd")[0]
+        sent: Outgoing = compensate(outgoing, profile, format_key)[0]
         frames = sent.track.frames
         places = there.position_from_canonical(sent.landmarks.position_m).reshape(-1, len(which), 4, 3)
         for k, i in enumerate(which):
@@ -111,76 +267,49 @@ def _posed(camera: ShotCamera, profile: Profile, first: float, there: Convention
     return [posed[i] for i in range(len(camera.objects))], frames
 
 
-def _write_usd(
-    path: Path, objects: Sequence[tuple[str, SetObject, Floats]], frames: Floats, rate: float, axes: FileAxes
-) -> None:
-    """All objects below /set, meshes with their faces, in one layer."""
-    from pxr import Gf, Usd, UsdGeom, Vt  # takes longer to load than most pages take
-
-    stage = Usd.Stage.CreateNew(str(path))
-    UsdGeom.SetStageUpAxis(stage, axes.up or "Y")
-    UsdGeom.SetStageMetersPerUnit(stage, axes.convention.metres_per_unit)
-    stage.SetTimeCodesPerSecond(rate)
-    stage.SetFramesPerSecond(rate)
-    stage.SetStartTimeCode(float(frames[0]))
-    stage.SetEndTimeCode(float(frames[-1]))
-    stage.SetDefaultPrim(UsdGeom.Xform.Define(stage, "/set").GetPrim())
-    for name, one, matrix in objects:
-        mesh = UsdGeom.Mesh.Define(stage, f"/set/{name}")
-        mesh.CreateSubdivisionSchemeAttr("none")
-        mesh.CreateFaceVertexCountsAttr(Vt.IntArray.FromNumpy(one.counts.astype(np.int32)))
-        mesh.CreateFaceVertexIndicesAttr(Vt.IntArray.FromNumpy(one.corners.astype(np.int32)))
-        points, moved = mesh.CreatePointsAttr(), mesh.AddTransformOp(UsdGeom.XformOp.PrecisionDouble)
-        for at, held in enumerate(one.points):
-            when = Usd.TimeCode(float(frames[at])) if one.deforms else Usd.TimeCode.Default()
-            points.Set(Vt.Vec3fArray.FromNumpy(np.ascontiguousarray(held, dtype=np.float32)), when)
-        for at, local in enumerate(np.swapaxes(matrix, 1, 2)):
-            when = Usd.TimeCode(float(frames[at])) if len(matrix) > 1 else Usd.TimeCode.Default()
-            moved.Set(Gf.Matrix4d(local.tolist()), when)
-    stage.Save()
-
-
-def _obj(objects: Sequence[tuple[str, SetObject]], convention: Convention) -> bytes:
-    """Objects that stand still, with their faces, in the receiver's own axes and unit."""
-    rows, count = ["# the set, in the receiving package's own axes and unit; objects that move are in set.usdc"], 0
-    for name, one in objects:
-        places = convention.position_from_canonical(one.points_m(0))
-        rows.append(f"o {name}")
-        rows += [f"v {x!r} {y!r} {z!r}" for x, y, z in places.tolist()]
-        for face in np.split(one.corners + count + 1, np.cumsum(one.counts)[:-1]):
-            rows.append("f " + " ".join(map(str, face)))
-        count += len(places)
-    return ("\n".join(rows) + "\n").encode()
-
-
 def _proved(
-    camera: ShotCamera, names: Sequence[str], matrices: Sequence[Floats], there: Convention, back: dict[str, Floats]
-) -> tuple[ObjectProof, ...]:
-    """Corners of the bounds and a part of the points of each object, as they were read back and as they were meant, both
-    projected through the camera on every frame."""
+    camera: ShotCamera, name: str, path: Path, pieces: Sequence[SetPiece], written: _Written
+) -> Iterable[ObjectProof]:
+    """Corners of the bounds and a part of the points of each object of a file, as they were read back and as they were meant,
+    both projected through the camera on every frame."""
     projection = projection_of(camera.track, camera.picture.image, camera.picture.fit)
     each = max(8, _MOST_PROJECTED // (len(camera.objects) * len(camera.track)))
-    proofs = []
-    for name, one, matrix in zip(names, camera.objects, matrices, strict=True):
-        at = _some(one.points[0], each)
-        meant = one.places_m(at)
+    some = {p.name: _some(p.shown.points[0], each) for p in pieces}
+    back = set_points(path, written.times.frames, written.times.seconds, some)
+    for piece in pieces:
+        yield _proof_of(
+            camera, projection, name, piece, some[piece.name], back.get(piece.name), written.axes.convention
+        )
+
+
+def _proof_of(
+    camera: ShotCamera,
+    projection: Projection,
+    file: str,
+    piece: SetPiece,
+    at: Ints,
+    back: Floats | None,
+    there: Convention,
+) -> ObjectProof:
+    one = piece.shown
+    known, off = False, np.zeros(len(camera.track))
+    if back is not None:
         # The file's points, taken from where the file has the object to where it was meant to stand: the way there is undone.
-        way = _meant_from(matrix, one.matrix_m, there)
-        seen = there.position_to_canonical(back[name][:, at])
-        seen = np.einsum("nij,nkj->nki", way[:, :3, :3], seen) + way[:, None, :3, 3]
-        one_px, one_depth = projection.project(np.broadcast_to(meant, (len(camera.track), *meant.shape[1:])))
-        other_px, other_depth = projection.project(np.broadcast_to(seen, (len(camera.track), *seen.shape[1:])))
+        way = _meant_from(piece.matrix, one.matrix_m, there)
+        seen = np.einsum("nij,nkj->nki", way[:, :3, :3], there.position_to_canonical(back)) + way[:, None, :3, 3]
+        count = len(camera.track)
+        (one_px, one_depth), (other_px, other_depth) = (
+            projection.project(np.broadcast_to(p, (count, *p.shape[1:]))) for p in (one.places_m(at), seen)
+        )
         ahead = (one_depth > _NEAR_M) & (other_depth > _NEAR_M)
         off = np.where(ahead, np.linalg.norm(one_px - other_px, axis=2), -1.0).max(axis=1)
-        worst = int(off.argmax())
-        known = off[worst] >= 0
-        proofs.append(
-            ObjectProof(
-                name, "set/set.usdc", len(one.counts), one.points.shape[1], one.moves, float(off[worst]) if known else None,
-                float(camera.track.frames[worst]) if known else None,
-            )
-        )  # fmt: skip
-    return tuple(proofs)
+        known = bool(off.max() >= 0)
+    worst = int(off.argmax())
+    return ObjectProof(
+        piece.name, file, len(one.counts), one.points.shape[1], one.moves,
+        float("inf") if back is None else float(off[worst]) if known else None,
+        float(camera.track.frames[worst]) if known else None,
+    )  # fmt: skip
 
 
 def _meant_from(matrix: Floats, meant_m: Floats, there: Convention) -> Floats:
@@ -199,23 +328,28 @@ def _some(points: Floats, most: int) -> Ints:
     return np.unique(np.concatenate([outer, evenly]))
 
 
-def _notes(names: Sequence[str], objects: Sequence[SetObject], proofs: Sequence[ObjectProof]) -> list[str]:
-    moving = [n for n, o in zip(names, objects, strict=True) if o.moves]
-    faces = sum(p.faces for p in proofs)
+def _notes(
+    objects: Sequence[SetObject], entries: dict[str, bytes], proofs: Sequence[ObjectProof], left: Sequence[str]
+) -> list[str]:
+    faces, count = sum(len(o.counts) for o in objects), len(objects)
+    files = listed(sorted(e for e in entries if not e.startswith("set/frames/"))[:4])
+    more = len(entries) - 4
     said = [
-        f"The set goes along in set/set.usdc: {len(objects)} object{'s' * (len(objects) != 1)}, {faces} faces, without materials."
+        f"The set goes along: {count} object{'s' * (count != 1)}, {faces} faces, without materials, in "
+        f"{files}{f' and {more} more files' if more > 0 else ''}."
     ]
-    said += [o.note for o in objects if o.note]
-    if moving:
+    said += [o.note for o in objects if o.note] + list(dict.fromkeys(left))
+    lost = [p for p in proofs if p.max_px == float("inf")]
+    if lost:
         said.append(
-            f"{listed(moving)} move{'s' * (len(moving) == 1)}: OBJ holds no motion, so set/set.obj is without {'it' if len(moving) == 1 else 'them'}."
+            f"Not found when the set was read back: {listed([f'{p.name} in {p.file}' for p in lost])}. Do not use these files."
         )
-    seen = [p for p in proofs if p.max_px is not None]
+    seen = [p for p in proofs if p.max_px is not None and p not in lost]
     if seen:
         worst = max(seen, key=lambda p: p.max_px or 0.0)
         frame = "" if worst.worst_frame is None else f", at frame {format_frame(worst.worst_frame)}"
-        said.append(f"The set, read back: at most {worst.max_px:.4f} px off ('{worst.name}'{frame}).")
-    if len(seen) < len(proofs):
-        unseen = [p.name for p in proofs if p.max_px is None]
+        said.append(f"The set, read back: at most {worst.max_px:.4f} px off ('{worst.name}' in {worst.file}{frame}).")
+    unseen = [o for o in dict.fromkeys(p.name for p in proofs) if all(p.max_px is None for p in proofs if p.name == o)]
+    if unseen:
         said.append(f"The camera never sees {listed(unseen)}: nothing to measure.")
     return said

@@ -11,7 +11,7 @@ from anaxis.core.camera.plate.overscan import Overscan
 from anaxis.core.camera.track import Track
 from anaxis.core.image_plane import Pictures
 from anaxis.core.motion.placement import Similarity, no_placement
-from anaxis.core.motion.set_objects import SetObject
+from anaxis.core.motion.set_objects import SetAlong, SetObject
 from anaxis.core.outgoing import Numbers, make_outgoing
 from anaxis.core.scene.landmarks import Landmarks
 from anaxis.core.scene.picture import Picture
@@ -25,8 +25,7 @@ class ShotCamera:
 
     ``finer`` is the same camera on the source's own samples between frames, where it has such and they were asked for;
     ``has_finer`` says whether the source has any. With ``render`` the camera is that of a render larger than its plate;
-    ``pictures`` are those for an image plane, ``objects`` those of the set with their faces, ``curves_m`` the
-    lines of it that have none.
+    ``pictures`` are those for an image plane, ``along`` is the set with its faces, where it is known.
     """
 
     track: Track
@@ -38,8 +37,17 @@ class ShotCamera:
     has_finer: bool = False
     render: Overscan | None = None
     pictures: Pictures | None = None
-    objects: tuple[SetObject, ...] = ()
-    curves_m: Floats = field(default_factory=lambda: np.zeros((0, 2, 3)))
+    along: SetAlong | None = None
+
+    @property
+    def objects(self) -> tuple[SetObject, ...]:
+        """The objects of the set that go along."""
+        return () if self.along is None else self.along.objects
+
+    @property
+    def bare_lines_m(self) -> Floats:
+        """The lines of the set (s, 2, 3) that no object's faces stand for."""
+        return self.lines_m if self.along is None else self.along.curves_m
 
     @property
     def plate(self) -> Image:

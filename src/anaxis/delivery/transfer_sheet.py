@@ -80,7 +80,8 @@ class HandedFile:
 
 @dataclass(frozen=True, eq=False)
 class Handed:
-    """One camera handed to one package: as it is meant, and ``outgoing`` as it is to be there; formats ``refused``."""
+    """One camera handed to one package: as it is meant, and ``outgoing`` as it is to be there; formats ``refused``. ``shot`` is the
+    shot's name where it is known."""
 
     camera: ShotCamera
     profile: Profile
@@ -90,6 +91,7 @@ class Handed:
     source: CameraOrigin
     refused: Mapping[str, str] = field(default_factory=dict)
     options: DeliveryOptions = USUAL
+    shot: str = ""
 
     @property
     def track(self) -> Track:
@@ -107,6 +109,7 @@ def handed_of(
     done: Mapping[str, Delivered],
     source: CameraOrigin,
     refused: Mapping[str, str] | None = None,
+    shot: str = "",
 ) -> Handed:
     """A camera with what was delivered of it, by format."""
     files = [HandedFile(p, key, d.proof, d.node, d.outgoing.zero_frame) for key, d in done.items() for p in d.files]
@@ -114,8 +117,8 @@ def handed_of(
     notes += [f"There is no {key} file: {why}" for key, why in (refused or {}).items()]
     first = next(iter(done.values()))
     return Handed(
-        with_render(camera, first.render), profile, first.outgoing, files, notes, source, refused or {}, first.options
-    )
+        with_render(camera, first.render), profile, first.outgoing, files, notes, source, refused or {}, first.options, shot,
+    )  # fmt: skip
 
 
 def sheet_html(handed: Handed) -> str:

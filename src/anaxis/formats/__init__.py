@@ -23,6 +23,7 @@ MAX_FILE_BYTES = 200 * 1000 * 1000
 ZIP_SUFFIX = ".zip"
 FORMATS: tuple[Format, ...] = tuple(f.FORMAT for f in (usd, alembic, gltf, collada, track_json, tables, obj))
 WRITTEN = tuple(f for f in FORMATS if f.written)
+SET_WRITTEN = tuple(f for f in FORMATS if f.set_suffix)
 
 CAMERA_SUFFIXES = tuple(s for f in FORMATS if f.cameras for s in f.suffixes)
 SET_SUFFIXES = tuple(s for f in FORMATS if f.sets for s in f.suffixes)
@@ -38,6 +39,18 @@ def format_of(key: str) -> Format:
         known = ", ".join(f.key for f in WRITTEN)
         raise BadInput(f"'{key[:40]}' is not a format that is written: choose one of {known}.")
     return found
+
+
+def set_formats_of(text: str) -> tuple[Format, ...]:
+    """The formats of a set's files by their keys or names, with commas; none for "none". Raises BadInput that lists them."""
+    asked = [] if text.strip() == "none" else [t.strip().lower() for t in text.split(",") if t.strip()]
+    known = {name: f for f in SET_WRITTEN for name in (f.key, *f.names)}
+    for name in asked:
+        if name not in known:
+            raise BadInput(
+                f"'{name[:40]}' is no format of a set: choose of {', '.join(f.key for f in SET_WRITTEN)}, or none."
+            )
+    return tuple(dict.fromkeys(known[name] for name in asked))
 
 
 def reader_of(name: str) -> Format:

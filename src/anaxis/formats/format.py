@@ -9,13 +9,14 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
-from typing import TYPE_CHECKING, NamedTuple
+from typing import TYPE_CHECKING, Literal, NamedTuple
 
 if TYPE_CHECKING:  # a reader waits for none of what writers need
     from anaxis.core.motion.reduce import KeyRule
     from anaxis.core.outgoing import Outgoing
     from anaxis.core.scene.nodes import Scene
     from anaxis.core.space.axes import Convention
+    from anaxis.formats.set_piece import SetWriter
 
 # Takes a path, and the folder of a zip whose other files it may open; one that ``has_layouts`` a column layout too.
 Reader = Callable[..., "Scene"]
@@ -41,7 +42,8 @@ class Format:
     written with nodes, so with several cameras or a root above them. ``film_back``: holds a film back and its offset.
     ``in_seconds``: counts seconds from 0 on, and no frames. ``single_precision``: of all its numbers. ``clips_m``: the clip planes
     (near, far) that stand in a file where a camera states none, None for one that is left out. ``has_layouts``: text that a
-    column layout says how to read. ``calibrates``: its files can carry what a package is calibrated by.
+    column layout says how to read. ``calibrates``: its files can carry what a package is calibrated by. ``set_suffix``: of its
+    files of a set, "" where none is written; ``set_holds``: objects that stand still, that move too, or that deform as well.
     """
 
     key: str
@@ -58,6 +60,8 @@ class Format:
     clips_m: tuple[float | None, float | None] = (None, None)
     has_layouts: bool = False
     calibrates: bool = False
+    set_suffix: str = ""
+    set_holds: Literal["still", "moving", "deforming"] = "still"
 
     @property
     def unversioned(self) -> str:
@@ -71,3 +75,7 @@ class Format:
     def writer(self) -> Writer:
         """Who writes it, loaded; not where ``written`` is False."""
         raise NotImplementedError(f"{self.key} has no writer")
+
+    def set_writer(self) -> SetWriter:
+        """Who writes a set in it, loaded; not where ``set_suffix`` is ""."""
+        raise NotImplementedError(f"{self.key} has no writer of sets")

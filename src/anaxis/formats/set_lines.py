@@ -13,7 +13,7 @@ from typing import NamedTuple
 import numpy as np
 
 from anaxis.core.findings import Finding
-from anaxis.core.scene.mesh import Mesh, one_mesh
+from anaxis.core.scene.mesh import Mesh, Spread, one_mesh
 from anaxis.core.scene.nodes import Node
 from anaxis.core.typing import Floats, Ints
 
@@ -41,12 +41,14 @@ class Shape(NamedTuple):
     mesh: Mesh | None = None
 
 
-def mesh_shape(points: Floats, counts: Ints, corners: Ints) -> Shape | None:
+def mesh_shape(
+    points: Floats, counts: Ints, corners: Ints, normals: Spread | None = None, texture: Spread | None = None
+) -> Shape | None:
     """A mesh as it is drawn, and its faces as fans of triangles; None for indices that fit no mesh (:func:`mesh_lines`)."""
     lines = mesh_lines(points, counts, corners)
     if lines is None:
         return None
-    mesh = Mesh(points[None], counts, corners)
+    mesh = Mesh(points[None], counts, corners).with_surface(normals, texture)
     return Shape(lines, points[mesh.triangles()], mesh)
 
 

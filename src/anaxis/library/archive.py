@@ -10,7 +10,7 @@ import io
 import json
 import zipfile
 import zlib
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from dataclasses import fields
 from typing import Any
 
@@ -22,7 +22,7 @@ from anaxis.core.camera.track import Lens, Track
 from anaxis.core.errors import BadInput
 from anaxis.core.findings import Finding
 from anaxis.core.scene.landmarks import Landmarks
-from anaxis.core.scene.mesh import Mesh
+from anaxis.core.scene.mesh import Mesh, Spread
 from anaxis.core.scene.nodes import Node, Scene
 from anaxis.core.space.axes import Convention
 from anaxis.core.time.rates import kept_rate, rate_text
@@ -34,6 +34,8 @@ _NODE_ARRAYS = ("frames", "local", "keys", "lens_frames", "lens_keys")
 # What not every node has.
 _NODE_MORE = ("segments", "triangles", "size", "marked")
 _MESH_ARRAYS = ("points", "counts", "corners", "frames")
+_SPREADS, _SPREAD_AT = ("normals", "texture"), ("points", "corners")
+_NODE_FLAGS = ("hidden", "only_drawn", "invisible", "guide")
 _PLAIN_FIELDS = ("lens_in_units", "in_seconds", "stated_rate", "columns")
 _LENS_FIELDS = tuple(f.name for f in fields(Lens))
 
@@ -99,6 +101,7 @@ def scene_to_bytes(scene: Scene) -> bytes:
                 arrays[f"{i}.{name}"] = value
         if node.mesh is not None:
             arrays |= {f"{i}.mesh.{k}": getattr(node.mesh, k) for k in _MESH_ARRAYS}
+            arrays |= {f"{i}.mesh.{k}": spread.values for k, spread in _spreads(node.mesh)}
         if node.lens is not None:
             arrays[f"{i}.lens"] = np.stack([getattr(node.lens, f) for f in _LENS_FIELDS])
         nodes.append(
@@ -108,7 +111,7 @@ def scene_to_bytes(scene: Scene) -> bytes:
                 "kind": node.kind,
                 "resets": node.resets,
                 "stepped": [node.stepped, node.lens_stepped],
-                **{k: True for k in ("hidden", "only_drawn") if getattr(node, k)},
+                **{k: True for k in _NODE_FLAGS if getattr(node, k)},
                 **({"distortion": node.distortion.document()} if node.distortion is not None else {}),
             }
         )
@@ -156,6 +159,7 @@ def _node(entry: dict[str, Any], at: int, arrays: Mapping[str, Floats]) -> Node:
     lens, marked = (arrays.get(f"{at}.{k}") for k in ("lens", "marked"))
     named: dict[str, Any] = {k: arrays.get(f"{at}.{k}", np.zeros(0)) for k in _NODE_ARRAYS}
     named |= {k: arrays.get(f"{at}.{k}") for k in ("segments", "triangles", "size")}
+    named |= {k: bool(entry.get(k)) for k in _NODE_FLAGS}
     return Node(
         entry["path"],
         entry["parent"],
@@ -166,8 +170,6 @@ def _node(entry: dict[str, Any], at: int, arrays: Mapping[str, Floats]) -> Node:
         lens=None if lens is None else Lens(**dict(zip(_LENS_FIELDS, lens, strict=True))),
         distortion=_distortion(entry),
         marked=None if marked is None else marked.astype(np.int64),
-        hidden=bool(entry.get("hidden")),
-        only_drawn=bool(entry.get("only_drawn")),
         mesh=_mesh(at, arrays),
         **named,
     )
@@ -177,7 +179,24 @@ def _mesh(at: int, arrays: Mapping[str, Floats]) -> Mesh | None:
     points, counts, corners, frames = (arrays.get(f"{at}.mesh.{k}") for k in _MESH_ARRAYS)
     if points is None or counts is None or corners is None or frames is None:
         return None
-    return Mesh(points, counts.astype(np.int64), corners.astype(np.int64), frames)
+    mesh = Mesh(points, counts.astype(np.int64), corners.astype(np.int64), frames)
+    return mesh.with_surface(*(_spread(arrays, f"{at}.mesh.{k}") for k in _SPREADS))
+
+
+def _spreads(mesh: Mesh) -> Iterator[tuple[str, Spread]]:
+    """A mesh's normals and texture coordinates, by what their array is called."""
+    for name in _SPREADS:
+        spread: Spread | None = getattr(mesh, name)
+        if spread is not None:
+            yield f"{name}.{_SPREAD_AT[spread.by_corner]}", spread
+
+
+def _spread(arrays: Mapping[str, Floats], name: str) -> Spread | None:
+    for by_corner, where in enumerate(_SPREAD_AT):
+        values = arrays.get(f"{name}.{where}")
+        if values is not None:
+            return Spread(values, bool(by_corner))
+    return None
 
 
 def track_to_bytes(track: Track, landmarks: Landmarks, segments_m: Floats) -> bytes:

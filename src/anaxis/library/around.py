@@ -6,7 +6,7 @@ from typing import NamedTuple
 
 import numpy as np
 
-from anaxis.core.motion.set_objects import SetObject, objects_of
+from anaxis.core.motion.set_objects import SetAlong
 from anaxis.core.recipe.model import Recipe, Work
 from anaxis.core.recipe.operations import geometry, kind_of, placing
 from anaxis.core.scene.hull import pieces_m
@@ -30,9 +30,9 @@ def around(camera: FileCamera, objects: tuple[str, ...] = ()) -> Around:
     return Around(work.triangles_m, _objects(work, camera.recipe, objects), work.kept)
 
 
-def set_of(camera: FileCamera) -> tuple[SetObject, ...]:
-    """The objects of the set with their faces, as they stand round a camera after its recipe. Raises BadInput."""
-    return objects_of(camera.replayed().around)
+def set_of(camera: FileCamera) -> SetAlong:
+    """The objects of the set with their faces that go along with a camera after its recipe. Raises BadInput."""
+    return camera.replayed().set_along
 
 
 def _objects(work: Work, recipe: Recipe, names: tuple[str, ...]) -> dict[str, Floats]:

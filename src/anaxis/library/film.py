@@ -66,10 +66,7 @@ class Film:
         self._sees = projection_of(camera.track, camera.picture.image, camera.picture.fit).at_size(self.size)
         self._arrived = None if arrived is None else arrived.at_size(self.size)
         self._deviation_px, self._plate_at = deviation_px, plate_at
-        self._around, self._marks = (
-            FilmSet(camera.objects, camera.curves_m if camera.objects else camera.lines_m),
-            camera.landmarks.shown(),
-        )
+        self._around, self._marks = (FilmSet(camera.objects, camera.bare_lines_m), camera.landmarks.shown())
 
     @property
     def track(self) -> Track:

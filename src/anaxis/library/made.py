@@ -144,7 +144,7 @@ def packed_up(
         sent = deliver_in_formats(cameras, profile, formats, Path(folder), options, together, progress, shot)
         data = handover_zip(
             [
-                handed_of(camera, profile, of_one, source, sent.refused)
+                handed_of(camera, profile, of_one, source, sent.refused, shot)
                 for camera, source, of_one in zip(cameras, sources, sent.done, strict=True)
             ]
         )

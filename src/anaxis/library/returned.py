@@ -89,7 +89,7 @@ def beside(camera: ShotCamera, scene: Scene, path: str | None, package: Profile 
     index = np.flatnonzero(np.isin(np.round(camera.track.frames, 4), np.round(found.proof.frames, 4)))
     common = replace(
         camera, track=camera.track.select_frames(index), landmarks=camera.landmarks.at_frames(index),
-        objects=tuple(o.at_frames(index) for o in camera.objects),
+        along=None if camera.along is None else camera.along.at_frames(index),
     )  # fmt: skip
     return WithArrived(common, found.arrived, found.proof.deviation_px)
 

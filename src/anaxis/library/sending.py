@@ -10,15 +10,12 @@ from pathlib import Path
 from tempfile import TemporaryDirectory
 from typing import Any, NamedTuple
 
-import numpy as np
-
 from anaxis.core.checks import Expected
 from anaxis.core.checks.examine import between_samples, checked_camera
 from anaxis.core.checks.times import stated_range
 from anaxis.core.derive.derived import Derived, scene_of
 from anaxis.core.errors import BadInput
 from anaxis.core.findings import Finding
-from anaxis.core.motion.set_objects import objects_of
 from anaxis.core.proof.proof import Proof, owing
 from anaxis.core.recipe.documents import recipe_document
 from anaxis.core.recipe.effects import placement_of
@@ -105,10 +102,8 @@ def going_out(
     owed = Expected(*expect) if expect is not None else Expected()
     work, findings = checked_camera(scene, camera, recipe, owed, picture)
     has, finer = between_samples(scene, work, recipe, wanted=samples > 1)
-    curves = np.concatenate([np.zeros((0, 2, 3)), *(placed.curves_m() for placed in work.around)])
     leaving = ShotCamera(
-        work.done, work.landmarks, picture, placement_of(recipe), work.lines_m, finer, has, objects=objects_of(work.around),
-        curves_m=curves,
+        work.done, work.landmarks, picture, placement_of(recipe), work.lines_m, finer, has, along=work.set_along,
     )  # fmt: skip
     return GoingOut(work, recipe, leaving, findings)
 
@@ -184,7 +179,7 @@ def send(cameras: list[GoingOut], out: Path | None, order: SendOrder) -> Sent:
                 if origin is not None:
                     zips.append(f"{file_stem(together or leaving[0].track.name, profile.key, shot)}.zip")
                     handed = [
-                        handed_of(c.leaving, profile, of_one, origin(c), refusals)
+                        handed_of(c.leaving, profile, of_one, origin(c), refusals, shot)
                         for c, of_one in zip(cameras, done, strict=True)
                     ]
                     (Path(aside) / zips[-1]).write_bytes(handover_zip(handed))

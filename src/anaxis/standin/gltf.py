@@ -74,19 +74,8 @@ def evaluate(
     lens_at = f"/cameras/{nodes[index].camera}/"
     camera = document.cameras[nodes[index].camera]
     own = (camera.extras or {}).get("anaxis", {}) if isinstance(camera.extras, dict) else {}
-    animated = {}
-    for animation in document.animations or []:
-        for channel in animation.channels:
-            if not (channel.target.node in chain or _target(channel).startswith(lens_at)):
-                continue  # another camera's
-            if _target(channel).startswith("/cameras/") and not animated_lens:
-                continue
-            sampler = animation.samplers[channel.sampler]
-            animated[_target(channel)] = (
-                _array(document, sampler.input),
-                _array(document, sampler.output),
-                sampler.interpolation or "LINEAR",
-            )
+    own_channels = (*(f"/nodes/{i}/" for i in chain), *([lens_at] if animated_lens else []))
+    animated = {k: v for k, v in channels_of(document).items() if k.startswith(own_channels)}
     times = np.unique(np.concatenate([t[:, 0] for t, _, _ in animated.values()])) if animated else np.zeros(1)
     if rate is None:
         guessed = nearest_rate(1 / float(np.median(np.diff(times)))) if len(times) > 1 else Fraction(24)
@@ -101,8 +90,8 @@ def evaluate(
     elif at is None:
         seconds = times.astype(np.float64)
     else:
-        seconds = _on_keys(exact, times, 1e-3 / float(rate))
-    locals_ = [_local(nodes[i], i, animated, seconds) for i in reversed(chain)]
+        seconds = at_keys(exact, times, 1e-3 / float(rate))
+    locals_ = [local_matrices(nodes[i], i, animated, seconds) for i in reversed(chain)]
     view = camera.perspective
     yfov = _sampled(animated.get(f"{lens_at}perspective/yfov"), seconds, np.array([view.yfov]))[:, 0]
     n = len(seconds)
@@ -132,7 +121,19 @@ def evaluate(
     )
 
 
-def _on_keys(seconds: Floats, times: Floats, near_s: float) -> Floats:
+def channels_of(document: Any) -> dict[str, tuple[Floats, Floats, str]]:
+    """What is animated, by its address: times (k, 1), values, and how a reader draws between them."""
+    found = {}
+    for animation in document.animations or []:
+        for channel in animation.channels:
+            sampler = animation.samplers[channel.sampler]
+            found[_target(channel)] = (
+                array_of(document, sampler.input), array_of(document, sampler.output), sampler.interpolation or "LINEAR",
+            )  # fmt: skip
+    return found
+
+
+def at_keys(seconds: Floats, times: Floats, near_s: float) -> Floats:
     """Seconds moved onto the keys that lie beside them: a reader snaps them to the same frame."""
     place = np.clip(np.searchsorted(times, seconds), 1, max(1, len(times) - 1))
     place = np.minimum(place, len(times) - 1)
@@ -147,7 +148,8 @@ def _target(channel: Any) -> str:
     return f"/nodes/{channel.target.node}/{channel.target.path}"
 
 
-def _array(document: Any, index: int) -> Floats:
+def array_of(document: Any, index: int) -> Floats:
+    """The numbers of an accessor in single precision, (k, width)."""
     accessor = document.accessors[index]
     view = document.bufferViews[accessor.bufferView]
     data = (
@@ -155,7 +157,7 @@ def _array(document: Any, index: int) -> Floats:
         if document.buffers[view.buffer].uri
         else document.binary_blob()
     )
-    width = {"SCALAR": 1, "VEC3": 3, "VEC4": 4}[accessor.type]
+    width = {"SCALAR": 1, "VEC2": 2, "VEC3": 3, "VEC4": 4}[accessor.type]
     start = (view.byteOffset or 0) + (accessor.byteOffset or 0)
     return np.frombuffer(data, "<f4", accessor.count * width, start).reshape(-1, width).astype(np.float64)
 
@@ -187,7 +189,8 @@ def _sampled(found: tuple[Floats, Floats, str] | None, seconds: Floats, still: F
     return np.stack([np.interp(at, times, v) for v in values.T], axis=1)
 
 
-def _local(node: Any, index: int, animated: dict[str, tuple[Floats, Floats, str]], seconds: Floats) -> Floats:
+def local_matrices(node: Any, index: int, animated: dict[str, tuple[Floats, Floats, str]], seconds: Floats) -> Floats:
+    """A node's transform at ``seconds`` (n,), (n, 4, 4)."""
     if node.matrix:
         return np.tile(np.array(node.matrix).reshape(4, 4).T, (len(seconds), 1, 1))
     place = _sampled(animated.get(f"/nodes/{index}/translation"), seconds, np.array(node.translation or [0.0, 0, 0]))

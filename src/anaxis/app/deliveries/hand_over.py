@@ -15,7 +15,7 @@ from anaxis.core.derive import derived_kind
 from anaxis.core.derive.joined import Join
 from anaxis.core.errors import BadInput
 from anaxis.core.motion.reduce import Progress, no_progress, part_of
-from anaxis.core.motion.set_objects import SetObject
+from anaxis.core.motion.set_objects import SetAlong
 from anaxis.core.outgoing import Outgoing
 from anaxis.core.proof.proof import Difference, Proof
 from anaxis.core.recipe.documents import recipe_document
@@ -67,7 +67,7 @@ def bundles_of(
 
     ``together`` names the file that holds all cameras, in formats that can.
     """
-    cameras = [replace(shot_camera_of(context, v, options), objects=_set_of(context, v)) for v in versions]
+    cameras = [replace(shot_camera_of(context, v, options), along=_set_of(context, v)) for v in versions]
     sources = [source_of(v) for v in versions]
     camera = versions[0].camera
     shot, stem = camera.shot.name, file_stem(together or camera.name, f"{len(profiles)}-packages", camera.shot.name)
@@ -81,7 +81,7 @@ def bundles_of(
     return next(iter(packed.items())) if len(packed) == 1 else (f"{stem}.zip", zipped(packed))
 
 
-def _set_of(context: Context, version: Version) -> tuple[SetObject, ...]:
+def _set_of(context: Context, version: Version) -> SetAlong:
     """The set of a version's camera, with its faces."""
     return context.calculators.run(version.source_file.name, set_of, camera_of_version(context, version))
 

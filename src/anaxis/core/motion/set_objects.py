@@ -2,14 +2,18 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from typing import NamedTuple
 
 import numpy as np
 
 from anaxis.core.motion.placement import Similarity, no_placement
+from anaxis.core.names import listed
+from anaxis.core.parameters import Parameters, parameter
 from anaxis.core.scene.bake import world_matrices
 from anaxis.core.scene.landmarks import unique_name
+from anaxis.core.scene.mesh import Spread
 from anaxis.core.scene.nodes import Scene
 from anaxis.core.typing import Floats, Ints
 
@@ -18,10 +22,25 @@ _STILL = 1e-9
 MAX_DEFORMING = 12_000_000
 
 
+class ObjectChoice(Parameters):
+    """What is to happen to an object of the set, which is named by its path (:attr:`SetObject.path`)."""
+
+    path: str = parameter("Object")
+    along: bool = parameter("Goes along", default=True)
+    name: str | None = parameter("Name", default=None)
+    group: str | None = parameter("Group", default=None)
+    hidden: bool = parameter("Hidden", default=False)
+    guide: bool = parameter("Not for render", default=False)
+
+
 @dataclass(frozen=True, eq=False)
 class SetObject:
     """A mesh of the set: its ``points`` (1 or n, p, 3) in its own space, ``counts`` (f,) and ``corners`` of its faces, and
-    ``matrix_m`` (1 or n, 4, 4), which takes its points to canonical metres on each of the camera's n frames. ``note`` says what of it stays behind."""
+    ``matrix_m`` (1 or n, 4, 4), which takes its points to canonical metres on each of the camera's n frames.
+
+    ``path`` is its node's path, behind "file:" where another file adds it; ``note`` says what of it stays behind. It may have
+    ``normals`` and ``texture`` coordinates, stand in a ``group``, be ``hidden``, or be a ``guide``: not for render.
+    """
 
     name: str
     points: Floats
@@ -29,6 +48,12 @@ class SetObject:
     corners: Ints
     matrix_m: Floats
     note: str = ""
+    path: str = ""
+    normals: Spread | None = None
+    texture: Spread | None = None
+    group: str = ""
+    hidden: bool = False
+    guide: bool = False
 
     @property
     def deforms(self) -> bool:
@@ -59,15 +84,17 @@ class SetObject:
 
 class PlacedSet(NamedTuple):
     """The set of a file round a camera: ``frames`` (n,) of the file that the camera's samples show, and where all of it was placed
-    since."""
+    since. ``file`` names another file than the camera's own; ``note`` says what of its motion stays behind."""
 
     scene: Scene
     frames: Floats
     placement: Similarity
+    file: str = ""
+    note: str = ""
 
     @staticmethod
-    def of(scene: Scene, frames: Floats) -> PlacedSet:
-        return PlacedSet(scene, frames, no_placement())
+    def of(scene: Scene, frames: Floats, file: str = "") -> PlacedSet:
+        return PlacedSet(scene, frames, no_placement(), file)
 
     def _to_m(self) -> Floats:
         """What takes the file's world to where it stands in canonical metres, (4, 4)."""
@@ -105,9 +132,14 @@ class PlacedSet(NamedTuple):
             if not (np.isfinite(matrix).all() and np.isfinite(points).all()):
                 continue
             still = np.abs(matrix - matrix[:1]).max() <= _STILL * max(1.0, float(np.abs(matrix[0]).max()))
+            deforms = len(points) > 1
             found.append(
-                SetObject(node.name, points, node.mesh.counts, node.mesh.corners, matrix[:1] if still else matrix, note)
-            )
+                SetObject(
+                    node.name, points, node.mesh.counts, node.mesh.corners, matrix[:1] if still else matrix, note,
+                    f"{self.file}:{node.path}" if self.file else node.path,
+                    None if deforms else node.mesh.normals, node.mesh.texture, hidden=node.invisible, guide=node.guide,
+                )
+            )  # fmt: skip
         return found
 
 
@@ -115,3 +147,36 @@ def objects_of(sets: tuple[PlacedSet, ...]) -> tuple[SetObject, ...]:
     """The objects of several sets, their names made unique."""
     taken: set[str] = set()
     return tuple(replace(one, name=unique_name(one.name, taken)) for placed in sets for one in placed.objects())
+
+
+class SetAlong(NamedTuple):
+    """The objects of a set that go along with a camera, sentences about it, and the lines of its curves, (s, 2, 3)."""
+
+    objects: tuple[SetObject, ...]
+    notes: tuple[str, ...]
+    curves_m: Floats
+
+    def at_frames(self, index: Ints) -> SetAlong:
+        """The same where only the frames at ``index`` (k,) are kept."""
+        return self._replace(objects=tuple(o.at_frames(index) for o in self.objects))
+
+
+def set_along(sets: tuple[PlacedSet, ...], choices: Sequence[ObjectChoice]) -> SetAlong:
+    """The objects that go along, as they were chosen to; what no choice names goes along as it is."""
+    objects = objects_of(sets)
+    by_path = {c.path: c for c in choices}
+    taken: set[str] = set()
+    out = []
+    for one in objects:
+        choice = by_path.get(one.path)
+        if choice is None:
+            out.append(replace(one, name=unique_name(one.name, taken)))
+        elif choice.along:
+            name = unique_name(choice.name or one.name, taken)
+            out.append(replace(one, name=name, group=choice.group or "", hidden=choice.hidden, guide=choice.guide))
+    there = {o.path for o in objects}
+    unknown = [c.path for c in choices if c.path not in there]
+    notes = [s.note for s in sets if s.note]
+    if unknown:
+        notes.append(f"The recipe names {listed(unknown)}, which the set does not hold: see Place.")
+    return SetAlong(tuple(out), tuple(notes), np.concatenate([np.zeros((0, 2, 3)), *(s.curves_m() for s in sets)]))

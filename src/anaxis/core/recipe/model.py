@@ -18,7 +18,7 @@ from anaxis.core.camera.lens import Image
 from anaxis.core.camera.track import Track
 from anaxis.core.errors import BadInput
 from anaxis.core.motion.placement import Similarity
-from anaxis.core.motion.set_objects import PlacedSet
+from anaxis.core.motion.set_objects import ObjectChoice, PlacedSet, SetAlong, set_along
 from anaxis.core.parameters import Field, P, fields_of, read
 from anaxis.core.scene.bake import Baked
 from anaxis.core.scene.landmarks import NO_LANDMARKS, Landmarks
@@ -53,7 +53,8 @@ class Work:
     """What a recipe works on: the node tree first, then the track baked from it.
 
     ``sets`` finds the set of another file by its SHA-256. ``lines_m`` (s, 2, 3), ``triangles_m`` (t, 3, 3) and
-    ``landmarks`` are canonical, ``around`` the sets with their faces, which may move; ``kept`` (n,) are the places of the track's frames among those baked.
+    ``landmarks`` are canonical, ``around`` the sets with their faces, which may move, and ``choices`` what is to happen to their
+    objects; ``kept`` (n,) are the places of the track's frames among those baked.
     """
 
     scene: Scene
@@ -67,6 +68,12 @@ class Work:
     lines_m: Floats = field(default_factory=lambda: np.zeros((0, 2, 3)))
     triangles_m: Floats = field(default_factory=lambda: np.zeros((0, 3, 3)))
     around: tuple[PlacedSet, ...] = ()
+    choices: tuple[ObjectChoice, ...] = ()
+
+    @property
+    def set_along(self) -> SetAlong:
+        """The objects of the sets that go along, as they were chosen to."""
+        return set_along(self.around, self.choices)
 
     @property
     def done(self) -> Track:

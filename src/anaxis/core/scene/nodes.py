@@ -46,6 +46,7 @@ class Node:
     ``stepped`` (its lens: ``lens_stepped``) a sample is held up to the next one. ``distortion`` is of one frame, or of
     all of ``frames``. ``marked`` (k,) says of a camera's samples which begin a new shot, as a track's does.
     A landmark may be ``hidden`` and stand for a piece of the set of a ``size`` (3,); ``only_drawn`` is a set that is none.
+    The file may show a set node nowhere (``invisible``), or mark it as not for render (``guide``).
     """
 
     path: str
@@ -68,6 +69,8 @@ class Node:
     size: Floats | None = None
     only_drawn: bool = False
     mesh: Mesh | None = None
+    invisible: bool = False
+    guide: bool = False
 
     @property
     def name(self) -> str:

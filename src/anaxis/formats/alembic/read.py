@@ -28,6 +28,7 @@ from anaxis.core.scene.nodes import Node, Scene, corrected
 from anaxis.core.space.axes import Convention
 from anaxis.core.time.rates import nearest_rate
 from anaxis.core.typing import Floats
+from anaxis.formats.alembic.surface import surface_of
 from anaxis.formats.set_lines import MAX_MARKS, Shape, line_shape, marks_of_points, mesh_shape, over_time, within_budget
 from anaxis.formats.unstated import CLIPS, UNSTATED
 
@@ -128,9 +129,9 @@ class _AlembicReader:
                 Node(path, parent, "camera", np.zeros(1), np.eye(4)[None], lens=lens, lens_frames=keys, lens_keys=keys)
             )
         elif AbcGeom.IPolyMesh.matches(metadata):
-            self._add_mesh(AbcGeom.IPolyMesh(owner, entry.getName()).getSchema(), path, parent)
+            self._add_mesh(AbcGeom.IPolyMesh(owner, entry.getName()).getSchema(), entry, path, parent)
         elif AbcGeom.ISubD.matches(metadata):
-            self._add_mesh(AbcGeom.ISubD(owner, entry.getName()).getSchema(), path, parent)
+            self._add_mesh(AbcGeom.ISubD(owner, entry.getName()).getSchema(), entry, path, parent)
         elif AbcGeom.ICurves.matches(metadata):
             sample = AbcGeom.ICurves(owner, entry.getName()).getSchema().getValue()
             points, counts = _points(sample.getPositions()), _ints(sample.getCurvesNumVertices())
@@ -174,21 +175,23 @@ class _AlembicReader:
         unstated = _unstated(schema)
         return times, replace(_lens_of(samples), **{name: np.full(len(samples), np.nan) for name in unstated})
 
-    def _add_mesh(self, schema: Any, path: str, parent: str | None) -> None:
+    def _add_mesh(self, schema: Any, entry: Any, path: str, parent: str | None) -> None:
         sample = schema.getValue() if schema.getNumSamples() else None
         if sample is None:
             return
         counts, corners = _ints(sample.getFaceCounts()), _ints(sample.getFaceIndices())
-        shape = mesh_shape(_points(sample.getPositions()), counts, corners)
+        shape = mesh_shape(_points(sample.getPositions()), counts, corners, *surface_of(schema))
+        if shape is not None and shape.mesh is not None:
+            shape = shape._replace(mesh=shape.mesh.turned_over())  # Alembic winds its faces clockwise
         times = self._times(schema)
         moving = (_points(schema.getValue(Abc.ISampleSelector(t, _NEAR)).getPositions()) for t in times.tolist())
         shape, said = over_time(shape, times, moving, path)
         self.findings += [] if said is None else [said]
         if shape is not None and shape.mesh is not None and shape.mesh.deforms:
             self.seconds.append(times)
-        self._add_shape(path, parent, shape)
+        self._add_shape(path, parent, shape, invisible=bool(AbcGeom.IsAncestorInvisible(entry)))
 
-    def _add_shape(self, path: str, parent: str | None, shape: Shape | None) -> None:
+    def _add_shape(self, path: str, parent: str | None, shape: Shape | None, invisible: bool = False) -> None:
         if shape is not None and len(shape.lines):
             at = np.eye(4)[None]
             self.nodes.append(
@@ -201,6 +204,7 @@ class _AlembicReader:
                     segments=shape.lines,
                     triangles=shape.triangles,
                     mesh=shape.mesh,
+                    invisible=invisible,
                 )
             )
 
@@ -295,4 +299,4 @@ def _points(array: Any) -> Floats:
 
 
 def _ints(array: Any) -> np.ndarray:
-    return np.fromiter(array, np.int64, len(array)) if array is not None else np.zeros(0, dtype=np.int64)
+    return np.array(array, dtype=np.int64) if array is not None else np.zeros(0, dtype=np.int64)

@@ -7,6 +7,7 @@ Focal length in mm, apertures and offsets in cm, distances in the receiver's uni
 from __future__ import annotations
 
 from collections.abc import Sequence
+from fractions import Fraction
 from pathlib import Path
 from typing import Any
 
@@ -46,17 +47,21 @@ def _write_node(archive: Any, node: SampledNode, convention: Convention) -> None
     above, outgoing = archive.getTop(), node.outgoing
     if node.root is not None:
         above = AbcGeom.OXform(above, node.root.name)
-        above.getSchema().set(_sample(root_matrix(node.root.placement, convention)))
+        above.getSchema().set(matrix_sample(root_matrix(node.root.placement, convention)))
     track = outgoing.track.select_frames(outgoing.written)
-    index = archive.addTimeSampling(_sampling(track))
+    index = archive.addTimeSampling(time_sampling(track.frames, track.rate))
     place = AbcGeom.OXform(above, node.name)
     place.getSchema().setTimeSampling(index)
     for matrix in pose_matrices(track, convention):
-        place.getSchema().set(_sample(matrix))
+        place.getSchema().set(matrix_sample(matrix))
     _write_lens(AbcGeom.OCamera(place, "lens"), track, index, convention.metres_per_unit)
     if outgoing.plane is not None:
         _write_plane(place, archive, outgoing, outgoing.plane, convention.metres_per_unit)
-    every = index if outgoing.keys is None else archive.addTimeSampling(_sampling(outgoing.track))
+    every = (
+        index
+        if outgoing.keys is None
+        else archive.addTimeSampling(time_sampling(outgoing.track.frames, outgoing.track.rate))
+    )
     for name, at in places(node, convention):
         mark = AbcGeom.OXform(above, name).getSchema()
         if not is_still(at):
@@ -74,9 +79,11 @@ def _write_plane(camera: Any, archive: Any, outgoing: Outgoing, plane: ImagePlan
     if is_still(local):
         local = local[:1]
     else:
-        place.getSchema().setTimeSampling(archive.addTimeSampling(_sampling(outgoing.track)))
+        place.getSchema().setTimeSampling(
+            archive.addTimeSampling(time_sampling(outgoing.track.frames, outgoing.track.rate))
+        )
     for matrix in local:
-        place.getSchema().set(_sample(matrix))
+        place.getSchema().set(matrix_sample(matrix))
     points = imath.V3fArray(4)
     for i, corner in enumerate(CORNERS.tolist()):
         points[i] = imath.V3f(*corner)
@@ -88,17 +95,18 @@ def _write_plane(camera: Any, archive: Any, outgoing: Outgoing, plane: ImagePlan
     AbcGeom.OPolyMesh(place, "quad").getSchema().set(AbcGeom.OPolyMeshSchemaSample(points, corners, counts))
 
 
-def _sample(matrix: Floats) -> Any:
+def matrix_sample(matrix: Floats) -> Any:
+    """A transform's sample that is a matrix (4, 4) for column vectors."""
     sample = AbcGeom.XformSample()
     sample.setMatrix(imath.M44d(*matrix.T.reshape(-1).tolist()))
     return sample
 
 
-def _sampling(track: Track) -> Any:
-    """The samples' times: a first one and a step where they are even, else each by itself."""
-    seconds = seconds_of(track.frames, track.rate)
-    even = len(seconds) < 3 or np.allclose(np.diff(track.frames), track.frames[1] - track.frames[0], rtol=0, atol=1e-9)
-    step = float(seconds[1] - seconds[0]) if len(seconds) > 1 else 1.0 / float(track.rate)
+def time_sampling(frames: Floats, rate: Fraction) -> Any:
+    """The times of samples on frames (n,): a first one and a step where they are even, else each by itself."""
+    seconds = seconds_of(frames, rate)
+    even = len(seconds) < 3 or np.allclose(np.diff(frames), frames[1] - frames[0], rtol=0, atol=1e-9)
+    step = float(seconds[1] - seconds[0]) if len(seconds) > 1 else 1.0 / float(rate)
     if even:
         return AbcCoreAbstract.TimeSampling(step, float(seconds[0]))
     times = AbcCoreAbstract.TimeVector()

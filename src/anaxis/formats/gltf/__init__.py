@@ -2,7 +2,12 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 from anaxis.formats.format import NEAR_WRITTEN_M, Format, Reader, Writer
+
+if TYPE_CHECKING:
+    from anaxis.formats.set_piece import SetWriter
 
 
 class _Gltf(Format):
@@ -16,6 +21,11 @@ class _Gltf(Format):
 
         return Writer(write_gltf, key_rule)
 
+    def set_writer(self) -> SetWriter:
+        from anaxis.formats.gltf.write_set import write_gltf_set
+
+        return write_gltf_set
+
 
 FORMAT = _Gltf(
     "gltf",
@@ -27,4 +37,6 @@ FORMAT = _Gltf(
     in_seconds=True,
     single_precision=True,
     clips_m=(NEAR_WRITTEN_M, None),
+    set_suffix=".glb",
+    set_holds="moving",
 )

@@ -8,7 +8,7 @@ import numpy as np
 from pygltflib import GLTF2
 
 from anaxis.core.errors import BadInput
-from anaxis.core.scene.mesh import Mesh
+from anaxis.core.scene.mesh import Mesh, Spread
 from anaxis.core.scene.nodes import Node
 from anaxis.core.typing import Floats
 from anaxis.formats.gltf.data import Accessors
@@ -41,12 +41,14 @@ class Meshes:
             return None
         if mode == 4:
             index = index[: len(index) // 3 * 3]
-            return _as_they_came(mesh_shape(*_welded_triangles(points, index)), points, index)
+            return self._as_they_came(mesh_shape(*_welded_triangles(points, index)), points, index, primitive)
         if mode in (5, 6) and len(index) >= 3:
             i = np.arange(len(index) - 2)
             first = index[i] if mode == 5 else np.repeat(index[:1], len(i))
-            triangles = np.stack([first, index[i + 1], index[i + 2]], axis=1).reshape(-1)
-            return _as_they_came(mesh_shape(*_welded_triangles(points, triangles)), points, triangles)
+            odd = (mode == 5) & (i % 2 == 1)  # every other triangle of a strip is gone round the other way
+            second, third = np.where(odd, index[i + 2], index[i + 1]), np.where(odd, index[i + 1], index[i + 2])
+            triangles = np.stack([first, second, third], axis=1).reshape(-1)
+            return self._as_they_came(mesh_shape(*_welded_triangles(points, triangles)), points, triangles, primitive)
         if mode == 1:
             return Shape(points[index[: len(index) // 2 * 2].reshape(-1, 2)])
         if mode in (2, 3):
@@ -56,16 +58,31 @@ class Meshes:
 
     def _points_and_order(self, primitive: Any) -> tuple[Floats, Any]:
         """A primitive's points and the order they are used in; None where that does not fit."""
-        held = primitive.attributes  # the library leaves a plain dict where a file was text
-        position = held.get("POSITION") if isinstance(held, dict) else getattr(held, "POSITION", None)
-        if position is None:
+        points = self._attribute(primitive, "POSITION")
+        if points is None:
             return np.zeros((0, 3)), None
-        points = self._accessors.array(position)
         if primitive.indices is None:
             return points, np.arange(len(points))
         index = self._accessors.array(primitive.indices)[:, 0].astype(np.int64)
         fits = points.shape[1] == 3 and len(index) and index.min() >= 0 and index.max() < len(points)
         return points, index if fits else None
+
+    def _attribute(self, primitive: Any, name: str) -> Floats | None:
+        """The values of one of a primitive's attributes, (k, width); None where it has no such attribute."""
+        held = primitive.attributes  # the library leaves a plain dict where a file was text
+        index = held.get(name) if isinstance(held, dict) else getattr(held, name, None)
+        return None if index is None else self._accessors.array(index)
+
+    def _as_they_came(self, shape: Shape | None, points: Floats, index: Any, primitive: Any) -> Shape | None:
+        """A shape with the triangles as the file has them, points split along creases and all."""
+        if shape is None:
+            return None
+        normals, texture = self._attribute(primitive, "NORMAL"), self._attribute(primitive, "TEXCOORD_0")
+        if texture is not None and texture.shape[1] == 2:
+            texture = texture * [1, -1] + [0, 1]  # counted from the top here
+        mesh = Mesh(points[None], np.full(len(index) // 3, 3), index)
+        spreads = (None if v is None else Spread(v, False) for v in (normals, texture))
+        return shape._replace(mesh=mesh.with_surface(*spreads))
 
     def point_marks(self, mesh: int, path: str) -> list[Node]:
         out: list[Node] = []
@@ -75,11 +92,6 @@ class Meshes:
                 if index is not None and points.shape[1] == 3 and not out:
                     out = marks_of_points(path, points)
         return out
-
-
-def _as_they_came(shape: Shape | None, points: Floats, index: Any) -> Shape | None:
-    """A shape with the triangles as the file has them, points split along creases and all."""
-    return None if shape is None else shape._replace(mesh=Mesh(points[None], np.full(len(index) // 3, 3), index))
 
 
 def _welded(points: Floats, index: Any) -> tuple[Floats, Any]:

@@ -10,7 +10,6 @@ for readers that play nothing.
 from __future__ import annotations
 
 import json
-import struct
 from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
@@ -29,6 +28,7 @@ from anaxis.core.time.rates import plain_frame, rate_text
 from anaxis.core.typing import Floats, Ints
 from anaxis.formats.file_axes import is_still
 from anaxis.formats.format import NEAR_WRITTEN_M
+from anaxis.formats.gltf.container import Buffer, container
 from anaxis.formats.nodes import SampledNode, nodes_of, places
 
 POINTER = "KHR_animation_pointer"
@@ -39,51 +39,13 @@ def key_rule(receiver: Convention) -> KeyRule:
     return KeyRule(Convention(), "bezier", "quaternions")
 
 
-class _Buffer:
-    """The one binary buffer, its views and accessors."""
-
-    def __init__(self) -> None:
-        self.data = bytearray()
-        self.views: list[dict[str, Any]] = []
-        self.accessors: list[dict[str, Any]] = []
-
-    def add(self, array: Floats) -> int:
-        values = np.ascontiguousarray(array, dtype="<f4")
-        flat = values.reshape(len(values), -1)
-        self.views.append({"buffer": 0, "byteOffset": len(self.data), "byteLength": values.nbytes})
-        self.data += values.tobytes()
-        kind = {1: "SCALAR", 2: "VEC2", 3: "VEC3", 4: "VEC4"}[flat.shape[1]]
-        self.accessors.append(
-            {
-                "bufferView": len(self.views) - 1,
-                "componentType": 5126,
-                "count": len(values),
-                "type": kind,
-                "min": flat.min(axis=0).astype(float).tolist(),
-                "max": flat.max(axis=0).astype(float).tolist(),
-            }
-        )
-        return len(self.accessors) - 1
-
-    def add_bytes(self, data: bytes) -> int:
-        """A view of bytes that are no numbers."""
-        self.views.append({"buffer": 0, "byteOffset": len(self.data), "byteLength": len(data)})
-        self.data += data + b"\0" * (-len(data) % 4)
-        return len(self.views) - 1
-
-    def add_indices(self, corners: list[int]) -> int:
-        view = self.add_bytes(np.array(corners, dtype="<u2").tobytes())
-        self.accessors.append({"bufferView": view, "componentType": 5123, "count": len(corners), "type": "SCALAR"})
-        return len(self.accessors) - 1
-
-
 def write_gltf(cameras: Sequence[Outgoing], folder: Path, stem: str) -> list[Path]:
     """Write ``stem.glb``; returns the files written."""
     document = _Document()
     for node in nodes_of(cameras):
         document.add(node)
     target = folder / f"{stem}.glb"
-    target.write_bytes(_container(json.dumps(document.as_dict()).encode(), bytes(document.buffer.data)))
+    target.write_bytes(container(json.dumps(document.as_dict()).encode(), bytes(document.buffer.data)))
     return [target]
 
 
@@ -91,7 +53,7 @@ class _Document:
     """The document as it grows, camera after camera."""
 
     def __init__(self) -> None:
-        self.buffer = _Buffer()
+        self.buffer = Buffer()
         self.nodes: list[dict[str, Any]] = []
         self.top: list[int] = []
         self.cameras: list[dict[str, Any]] = []
@@ -172,7 +134,7 @@ class _Document:
         # The picture's v runs down here.
         on_picture = self.buffer.add(np.stack([ON_PICTURE[:, 0], 1 - ON_PICTURE[:, 1]], axis=1))
         attributes = {"POSITION": self.buffer.add(CORNERS), "TEXCOORD_0": on_picture}
-        faces = self.buffer.add_indices([0, 1, 2, 0, 2, 3])
+        faces = self.buffer.add_indices(np.array([0, 1, 2, 0, 2, 3]))
         self.meshes.append(
             {"primitives": [{"attributes": attributes, "indices": faces, "material": len(self.materials) - 1}]}
         )
@@ -225,7 +187,7 @@ def _key_times(seconds: Floats, cuts: Ints) -> Floats:
 class _Motion:
     """The samplers and channels of one camera, with keys at ``seconds`` (n,)."""
 
-    def __init__(self, buffer: _Buffer, outgoing: Outgoing, seconds: Floats) -> None:
+    def __init__(self, buffer: Buffer, outgoing: Outgoing, seconds: Floats) -> None:
         self.buffer, self.keys, self.rate = buffer, outgoing.keys, float(outgoing.track.rate)
         self.samplers: list[dict[str, Any]] = []
         self.channels: list[dict[str, Any]] = []
@@ -257,16 +219,6 @@ class _Motion:
             sampler = {"input": self._times(False), "output": self.buffer.add(values), "interpolation": "LINEAR"}
         self.samplers.append(sampler)
         self.channels.append({"sampler": len(self.samplers) - 1, "target": target})
-
-
-def _container(text: bytes, data: bytes) -> bytes:
-    """The document and its buffer in one file, each padded to four bytes as the standard asks."""
-    text += b" " * (-len(text) % 4)
-    data += b"\0" * (-len(data) % 4)
-    parts = struct.pack("<I4s", len(text), b"JSON") + text
-    if data:
-        parts += struct.pack("<I4s", len(data), b"BIN\0") + data
-    return struct.pack("<4sII", b"glTF", 2, 12 + len(parts)) + parts
 
 
 def _camera(outgoing: Outgoing, name: str, yfov: float, aspect: float) -> dict[str, Any]:

@@ -2,7 +2,12 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 from anaxis.formats.format import Format, Reader, Writer
+
+if TYPE_CHECKING:
+    from anaxis.formats.set_piece import SetWriter
 
 
 class _Usd(Format):
@@ -16,5 +21,19 @@ class _Usd(Format):
 
         return Writer(write_usd, key_rule)
 
+    def set_writer(self) -> SetWriter:
+        from anaxis.formats.usd.write_set import write_usd_set
 
-FORMAT = _Usd("usd", "OpenUSD", ("usd",), (".usd", ".usda", ".usdc", ".usdz"), several=True, calibrates=True)
+        return write_usd_set
+
+
+FORMAT = _Usd(
+    "usd",
+    "OpenUSD",
+    ("usd",),
+    (".usd", ".usda", ".usdc", ".usdz"),
+    several=True,
+    calibrates=True,
+    set_suffix=".usdc",
+    set_holds="deforming",
+)

@@ -31,6 +31,7 @@ from anaxis.core.typing import Floats
 from anaxis.formats.sampling import keys_and_whole_frames
 from anaxis.formats.set_lines import MAX_MARKS, Shape, line_shape, marks_of_points, mesh_shape, over_time, within_budget
 from anaxis.formats.usd.layers import Opened
+from anaxis.formats.usd.surface import is_left_handed, seen_as, surface_of
 from anaxis.formats.views import orthographic
 
 SQUEEZE = "anaxis:squeeze"
@@ -171,8 +172,9 @@ class _UsdReader:
         if path in self.nodes:
             if shape is not None and self.nodes[path].kind == "transform":
                 self.nodes[path] = replace(
-                    self.nodes[path], kind="set", segments=shape.lines, triangles=shape.triangles, mesh=shape.mesh
-                )
+                    self.nodes[path], kind="set", segments=shape.lines, triangles=shape.triangles, mesh=shape.mesh,
+                    **seen_as(prim),
+                )  # fmt: skip
             return path
         parent = self._add(prim.GetParent())
         xform = UsdGeom.Xformable(prim)
@@ -190,6 +192,7 @@ class _UsdReader:
             path, parent, kind, frames, np.ascontiguousarray(local), keys,  # type: ignore[arg-type]
             xform.GetResetXformStack(), lens, lens_frames, lens_keys, None if shape is None else shape.lines,
             triangles=None if shape is None else shape.triangles, mesh=None if shape is None else shape.mesh,
+            **({} if shape is None else seen_as(prim)),
         )  # fmt: skip
         return path
 
@@ -209,7 +212,11 @@ class _UsdReader:
         if prim.IsA(UsdGeom.Mesh):
             mesh = UsdGeom.Mesh(prim)
             counts = _array(mesh.GetFaceVertexCountsAttr(), np.int64)
-            shape = mesh_shape(_points(mesh), counts, _array(mesh.GetFaceVertexIndicesAttr(), np.int64))
+            shape = mesh_shape(
+                _points(mesh), counts, _array(mesh.GetFaceVertexIndicesAttr(), np.int64), *surface_of(mesh, counts)
+            )
+            if shape is not None and shape.mesh is not None and is_left_handed(mesh):
+                shape = shape._replace(mesh=shape.mesh.turned_over())
             attribute = mesh.GetPointsAttr()
             codes = _attr_codes(attribute)
             moving = (np.asarray(attribute.Get(c), dtype=np.float64).reshape(-1, 3) for c in codes)

@@ -42,6 +42,7 @@ _ALL = (
     landmarks.MARK_RENAME,
     landmarks.MARKS_HIDE,
     geometry.SET_ADD,
+    geometry.SET_OBJECTS,
 )
 KINDS: dict[str, Kind[Any]] = {kind.code: kind for kind in _ALL}
 
