@@ -113,6 +113,8 @@ def test_each_function_gives_apart_what_it_gives_here(demo_files: dict[str, Path
         "around": (camera, ("wheel",)),
         "camera_came_back": (archive, profile, track),
         "set_of": (camera,),
+        "set_listing": (camera, PICTURE),
+        "proved_set": (replace(out, along=calls.FUNCTIONS["set_of"](camera)), profile, 0.0, DeliveryOptions(set_formats="gltf")),
         "coverage": (track, image, "width", square, [(track.select_frames(np.array([0])), image, "width")]),
         "proposals": (track, image, "width", square),
         "retimed": (track, Fraction(30000, 1001), image, "width"),

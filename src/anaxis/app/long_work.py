@@ -11,6 +11,7 @@ from sqlalchemy import select
 from anaxis.app.cameras.edit import edit_version
 from anaxis.app.context import Context
 from anaxis.app.deliveries.deliver import deliver_versions
+from anaxis.app.deliveries.films import make_film
 from anaxis.app.deliveries.hand_over import bundles_of
 from anaxis.app.derived.sphere import write_maps_of_sphere, write_pictures_of_sphere
 from anaxis.app.made_files import keep_made_file
@@ -87,6 +88,7 @@ KINDS: dict[str, Callable[[Context, Job, Progress], dict[str, Any]]] = {
     "delivery": _deliver,
     "bundle": _bundle,
     "keys": _keys,
+    "film": make_film,
     "proxies": make_proxies,
     "maps": write_maps,
     "warped": write_warped,

@@ -20,6 +20,10 @@ _COMMANDS = {
     "inspect": ("inspect:inspect", "Say what is in a camera FILE: cameras, range, rate, axes, unit, lens, findings."),
     "values": ("values:values", "Show a camera in a package's own numbers, frame by frame."),
     "transfer": ("transfer:transfer", "Write cameras for one or more packages and prove each."),
+    "set": (
+        "set:set_objects",
+        "List the objects of the set in FILE: faces, extent, motion, and whether the camera sees them.",
+    ),
     "film": ("film:film", "Write a movie of what a camera sees, also against a camera that came back."),
     "join": ("derived:join", "Join the cameras of a CUT's shots into one."),
     "frame": ("derived:frame", "Frame an object with a camera that stands in a 360-degree plate's."),

@@ -12,26 +12,25 @@ from anaxis.cli import options
 from anaxis.cli.read import guesses_of, read_scene, read_source, start_reader
 from anaxis.cli.tables import OFF_TOLERANCE, print_json
 from anaxis.core.camera.lens import Image
-from anaxis.core.errors import BadInput
 
 if TYPE_CHECKING:
-    from collections.abc import Callable
-
-    from anaxis.core.typing import Bytes
+    from anaxis.sandbox.plate_frames import PlateFrames
 
 
 class _Aspect(click.ParamType):
     name = "ASPECT"
 
     def convert(self, value: Any, param: Any, ctx: Any) -> float:
-        return options.aspect_of(str(value))
+        from anaxis.core.camera.guides import aspect_of
+
+        return aspect_of(str(value))
 
 
 @click.command()
 @options.file
 @options.camera
 @click.option(
-    "--out", required=True, type=click.Path(path_type=Path, dir_okay=False), help="shot.mp4, or shot.####.png."
+    "--out", required=True, type=click.Path(path_type=Path, dir_okay=False), help="shot.mp4, or shot.####.png or .exr."
 )
 @click.option(
     "--against",
@@ -63,8 +62,16 @@ class _Aspect(click.ParamType):
     "--guide",
     "guides",
     multiple=True,
-    help="centre, thirds, action, graphics (EBU R 95) or title (SMPTE ST 2046-1); may be given again.",
+    help="centre, thirds, action, graphics (EBU R 95), action-2046, title (SMPTE ST 2046-1), fields, film-back or frame; may be given again.",
 )
+@click.option(
+    "--layout",
+    type=click.Choice(["over", "beside"]),
+    default="over",
+    show_default=True,
+    help="With --against: over each other, or side by side.",
+)
+@click.option("--magnify", type=float, default=1.0, help="With --against: draw the deviation this many times as large.")
 @click.option(
     "--no-burn-in", is_flag=True, help="Without shot, frame, timecode, focal length and deviation at the lower edge."
 )
@@ -75,23 +82,26 @@ class _Aspect(click.ParamType):
 @options.json
 def film(
     file: Path, camera: str | None, out: Path, against: Path | None, against_camera: str | None, profile: str | None, plate: Path | None,
-    width_px: int | None, style: Any, mask: float | None, guides: tuple[str, ...], no_burn_in: bool, force: bool, resolution: Image | None,
+    width_px: int | None, style: Any, mask: float | None, guides: tuple[str, ...], layout: Any, magnify: float, no_burn_in: bool, force: bool, resolution: Image | None,
     source_fit: str | None, reduce_px: float | None, as_json: bool, **stated: Any,
 ) -> None:  # fmt: skip
     """Write a movie of what the camera of FILE sees: set, landmarks, plate, and a camera that came back."""
-    from anaxis.library.film import Film, FilmOptions, write_film
+    from anaxis.core.camera.guides import Guides
+    from anaxis.library.film import Beside, Film, FilmOptions, Reel, write_film
     from anaxis.library.returned import beside
     from anaxis.library.sending import going_out
     from anaxis.packages import find_profile
 
-    wanted = FilmOptions(width_px, style, mask, guides, not no_burn_in)
+    wanted = FilmOptions(width_px, style, Guides(guides, mask), not no_burn_in, layout, magnify)
     asked = read_source(start_reader(file), file, resolution, source_fit, stated)
     leaving = going_out(asked.scene, camera, asked.steps(camera), asked.picture).leaving
     arrived, deviation = None, None
     if against is not None:
         package = find_profile(profile) if profile else None
-        leaving, arrived, deviation = beside(leaving, read_scene(against), against_camera, package)
-    made = Film(leaving, wanted, file.stem, arrived, deviation, _plate_of(plate))
+        leaving, seen, deviation = beside(leaving, read_scene(against), against_camera, package)
+        arrived = Beside(seen, deviation)
+    below = _plate_of(plate, width_px or leaving.picture.image.width_px)
+    made = Film(leaving, wanted, file.stem, arrived, below)
     telling = sys.stderr.isatty()
     count = len(made.track)
 
@@ -99,10 +109,11 @@ def film(
         if telling:
             click.echo(f"\r{done} of {count} frames", err=True, nl=done == count)
 
-    files = write_film(made, out, force, tell)
+    files = write_film(Reel([made]), out, force, tell)
+    notes = [*guesses_of(asked.picture), *(below.notes if below is not None else [])]
     document = {
         "files": [str(f) for f in files], "frames": count, "rate": str(made.track.rate), "resolution": [made.size.width_px, made.size.height_px],
-        "max_px": None if deviation is None else float(deviation.max()), "notes": guesses_of(asked.picture),
+        "max_px": None if deviation is None else float(deviation.max()), "notes": notes,
     }  # fmt: skip
     if as_json:
         print_json(document)
@@ -110,30 +121,19 @@ def film(
         click.echo(
             f"{count} frames of {made.size.width_px} x {made.size.height_px} px at {made.track.rate} a second: {files[0]}"
         )
+        for note in notes:
+            click.echo(note, err=True)
         if deviation is not None:
             click.echo(f"The camera that came back is at most {float(deviation.max()):.4f} px off.")
     if deviation is not None and float(deviation.max()) > 0.01:
         sys.exit(OFF_TOLERANCE)
 
 
-def _plate_of(plate: Path | None) -> Callable[[int], Bytes | None]:
-    """The plate's pictures by frame, blue, green, red (h, w, 3); read apart, one when it is asked for."""
+def _plate_of(plate: Path | None, width_px: int) -> PlateFrames | None:
+    """The plate's pictures by frame, read apart. Raises BadInput where there is no plate."""
     if plate is None:
-        return lambda frame: None
-    import cv2
-    import numpy as np
-
+        return None
     from anaxis.formats.plates.found import sequence_at
-    from anaxis.sandbox.plates import plate_work
+    from anaxis.sandbox.plate_frames import PlateFrames
 
-    found = sequence_at(plate)
-
-    def at(frame: int) -> Bytes | None:
-        if frame not in found.files:
-            return None
-        (done,) = plate_work({"do": "proxies", "view": "plain", "stops": 0.0}, {frame: Path(found.files[frame])})
-        if "error" in done:
-            raise BadInput(f"Frame {frame} of the plate: {done['error']}")
-        return np.asarray(cv2.imdecode(np.frombuffer(done["data"], np.uint8), cv2.IMREAD_COLOR), dtype=np.uint8)
-
-    return at
+    return PlateFrames({n: Path(f) for n, f in sequence_at(plate).files.items()}, width_px)

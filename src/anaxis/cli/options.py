@@ -40,15 +40,6 @@ class Resolution(click.ParamType):
         return parse_image(value)
 
 
-def aspect_of(text: str, written: str = "2.39 or 16:9") -> float:
-    """An aspect as it is typed, 2.39 or 16:9; ``written`` says in its error what may be written. Raises BadInput."""
-    width, _, height = text.partition(":")
-    try:
-        return float(width) / float(height or 1)
-    except (ValueError, ZeroDivisionError):
-        raise BadInput(f"'{text}' is no aspect: write {written}.") from None
-
-
 class Shutter(click.ParamType):
     name = "A,B"
 

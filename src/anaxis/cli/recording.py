@@ -40,7 +40,9 @@ class _Aspect(click.ParamType):
     def convert(self, value: Any, param: Any, ctx: Any) -> str | float:
         if value in (_AUTO, _AS_FILMED):
             return str(value)
-        return options.aspect_of(str(value), f"16:9, 2.39, {_AS_FILMED} or {_AUTO}")
+        from anaxis.core.camera.guides import aspect_of
+
+        return aspect_of(str(value), f"16:9, 2.39, {_AS_FILMED} or {_AUTO}")
 
 
 @click.command()

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 
@@ -16,7 +16,7 @@ from anaxis.core.outgoing import Numbers, make_outgoing
 from anaxis.core.scene.landmarks import Landmarks
 from anaxis.core.scene.picture import Picture
 from anaxis.core.space.axes import Convention
-from anaxis.core.typing import Floats
+from anaxis.core.typing import Floats, Ints
 
 
 @dataclass(frozen=True, eq=False)
@@ -53,6 +53,13 @@ class ShotCamera:
     def plate(self) -> Image:
         """The plate's image, of which ``picture`` is the render where it goes out with overscan."""
         return self.picture.image if self.render is None else self.render.plate
+
+    def at_frames(self, index: Ints) -> ShotCamera:
+        """The same where only the frames at ``index`` (k,) are kept."""
+        along = None if self.along is None else self.along.at_frames(index)
+        return replace(
+            self, track=self.track.select_frames(index), landmarks=self.landmarks.at_frames(index), along=along
+        )  # fmt: skip
 
     def own_numbers(self) -> Numbers:
         """The camera's numbers in canonical space: metres, Y up, right-handed."""

@@ -9,6 +9,7 @@ from typing import Literal
 import cv2
 import numpy as np
 
+from anaxis.core.camera.guides import GuideShape
 from anaxis.core.camera.projection import Projection
 from anaxis.core.derive.coverage import Caster
 from anaxis.core.motion.set_objects import SetObject
@@ -29,18 +30,13 @@ _TEST_PX, _MOST_TESTS = 5.0, 64
 _FONT = cv2.FONT_HERSHEY_SIMPLEX
 
 Style = Literal["shaded", "lines"]
-# Shares of the picture's sides, and the standard that says so.
-SAFE_AREAS = {"action": (0.93, "EBU R 95"), "graphics": (0.90, "EBU R 95"), "title": (0.90, "SMPTE ST 2046-1")}
-GUIDES = ("centre", "thirds", *SAFE_AREAS)
 
 
 @dataclass(frozen=True)
 class Overlay:
-    """What lies over the picture: ``mask`` darkens all but an aspect, ``guides`` are some of :data:`GUIDES`, ``text`` stands at the
-    lower edge."""
+    """What lies over the picture: the shapes of guides, and ``text`` at the lower edge, a row each."""
 
-    mask: float | None = None
-    guides: tuple[str, ...] = ()
+    shapes: Sequence[GuideShape] = ()
     text: tuple[str, ...] = ()
 
 
@@ -73,12 +69,12 @@ class FilmSet:
 
 def draw_frame(
     sees: Projection, at: int, around: FilmSet, marks: Landmarks, style: Style, plate: Bytes | None = None,
-    arrived: Projection | None = None, overlay: Overlay = Overlay(),
+    arrived: Projection | None = None, magnify: float = 1.0, overlay: Overlay = Overlay(),
 ) -> Bytes:  # fmt: skip
     """The picture (h, w, 3; blue, green, red) that a camera sees on the frame at a place.
 
-    ``sees`` and ``arrived`` are cameras for the film's own size; ``arrived`` is drawn over it in another ink. ``plate`` is a picture of that
-    size that lies below.
+    ``sees`` and ``arrived`` are cameras for the film's own size; ``arrived`` is drawn over it in another ink, its deviation
+    ``magnify`` times as large. ``plate`` is a picture of that size that lies below.
     """
     one = sees.select_frames(slice(at, at + 1))
     height, width = sees.image.height_px, sees.image.width_px
@@ -88,10 +84,25 @@ def draw_frame(
     lines = around.lines_m(at)
     _draw_lines(canvas, one, lines, away if style == "shaded" else None, _INK)
     if arrived is not None:
-        _draw_lines(canvas, arrived.select_frames(slice(at, at + 1)), lines, None, _COOL)
+        other = _Magnified(one, arrived.select_frames(slice(at, at + 1)), magnify)
+        _draw_lines(canvas, one, lines, None, _COOL, other)
     _draw_marks(canvas, one, marks, at)
     _draw_overlay(canvas, overlay)
     return canvas
+
+
+class _Magnified:
+    """Where a camera that arrived sees points, its deviation from the one meant so many times as large."""
+
+    def __init__(self, meant: Projection, arrived: Projection, magnify: float) -> None:
+        self._meant, self._arrived, self._magnify = meant, arrived, magnify
+
+    def project(self, points_m: Floats) -> tuple[Floats, Floats]:
+        seen, depth = self._arrived.project(points_m)
+        if self._magnify == 1.0:
+            return seen, depth
+        meant = self._meant.project(points_m)[0]
+        return meant + self._magnify * (seen - meant), depth
 
 
 def _eye(one: Projection) -> Floats:
@@ -120,18 +131,19 @@ def _surfaces(one: Projection, cast: Caster, canvas: Bytes | None) -> Floats:
 
 
 def _draw_lines(
-    canvas: Bytes, one: Projection, lines_m: Floats, away: Floats | None, ink: tuple[int, int, int]
-) -> None:
-    """Lines (s, 2, 3) in front of the camera, those parts alone that no surface hides."""
+    canvas: Bytes, one: Projection, lines_m: Floats, away: Floats | None, ink: tuple[int, int, int], other: _Magnified | None = None
+) -> None:  # fmt: skip
+    """Lines (s, 2, 3) in front of the camera, those parts alone that no surface hides; where ``other`` sees them, if given."""
     if not len(lines_m):
         return
+    sees = other or one
     depth = one.depths_m(lines_m.reshape(1, -1, 3))[0].reshape(-1, 2)
     lines_m, depth = lines_m[(depth > _NEAR_M).any(axis=1)], depth[(depth > _NEAR_M).any(axis=1)]
     # Ends behind the camera move along the line to just in front of it.
     share = np.clip((_NEAR_M - depth) / np.where(depth[:, ::-1] == depth, 1.0, depth[:, ::-1] - depth), 0.0, 1.0)
     share = np.where(depth < _NEAR_M, share, 0.0)[..., None]
     lines_m = (1 - share) * lines_m + share * lines_m[:, ::-1]
-    ends = one.project(lines_m.reshape(-1, 3))[0][0].reshape(-1, 2, 2)
+    ends = sees.project(lines_m.reshape(-1, 3))[0][0].reshape(-1, 2, 2)
     size = np.array([one.image.width_px, one.image.height_px])
     inside = (
         np.isfinite(ends).all(axis=(1, 2)) & (ends.max(axis=1) > 0).all(axis=1) & (ends.min(axis=1) < size).all(axis=1)
@@ -145,7 +157,7 @@ def _draw_lines(
         which = steps == tests
         t = np.linspace(0.0, 1.0, tests + 1)[None, :, None]
         places = (1 - t) * lines_m[which, None, 0] + t * lines_m[which, None, 1]
-        seen = one.project(places.reshape(-1, 3))[0][0].reshape(len(places), tests + 1, 2)
+        seen = sees.project(places.reshape(-1, 3))[0][0].reshape(len(places), tests + 1, 2)
         shown = np.ones((len(places), tests), dtype=np.bool_)
         if away is not None:
             middle = (places[:, 1:] + places[:, :-1]) / 2
@@ -153,7 +165,8 @@ def _draw_lines(
             shown = _is_seen(np.linalg.norm(middle - _eye(one), axis=2), pixels, away)
         runs.append(np.stack([seen[:, :-1], seen[:, 1:]], axis=2)[shown])
     segments = np.concatenate(runs)
-    segments = segments[(np.abs(segments) < 30_000).all(axis=(1, 2))]
+    with np.errstate(invalid="ignore"):
+        segments = segments[(np.abs(segments) < 30_000).all(axis=(1, 2))]
     fixed = np.round(segments * 16).astype(np.int32)
     cv2.polylines(canvas, list(fixed), False, ink, 1, cv2.LINE_AA, 4)
 
@@ -184,27 +197,20 @@ def _draw_marks(canvas: Bytes, one: Projection, marks: Landmarks, at: int) -> No
 
 def _draw_overlay(canvas: Bytes, overlay: Overlay) -> None:
     height, width = canvas.shape[:2]
-    if overlay.mask is not None:
-        wide, high = (
-            (width, round(width / overlay.mask))
-            if overlay.mask >= width / height
-            else (round(height * overlay.mask), height)
-        )
-        left, top = (width - wide) // 2, (height - high) // 2
-        kept = canvas[top : top + high, left : left + wide].copy()
-        canvas[:] = (canvas * 0.35).astype(np.uint8)
-        canvas[top : top + high, left : left + wide] = kept
-    for guide in overlay.guides:
-        if guide == "centre":
-            cv2.drawMarker(canvas, (width // 2, height // 2), _SOFT, cv2.MARKER_CROSS, height // 12, 1, cv2.LINE_AA)
-        elif guide == "thirds":
-            for k in (1, 2):
-                cv2.line(canvas, (width * k // 3, 0), (width * k // 3, height), _SOFT, 1)
-                cv2.line(canvas, (0, height * k // 3), (width, height * k // 3), _SOFT, 1)
-        else:
-            share = (1 - SAFE_AREAS[guide][0]) / 2
-            corner = (round(width * share), round(height * share))
-            cv2.rectangle(canvas, corner, (width - corner[0], height - corner[1]), _SOFT, 1)
+    scale = max(0.35, height / 1080 * 0.5)
+    for shape in overlay.shapes:
+        one, other = ((round(x * width), round(y * height)) for x, y in ((shape.x0, shape.y0), (shape.x1, shape.y1)))
+        if shape.kind == "mask":
+            kept = canvas[one[1] : other[1], one[0] : other[0]].copy()
+            canvas[:] = (canvas * 0.35).astype(np.uint8)
+            canvas[one[1] : other[1], one[0] : other[0]] = kept
+        elif shape.kind == "line":
+            cv2.line(canvas, one, other, _SOFT, 1)
+        elif shape.kind == "rect":
+            cv2.rectangle(canvas, one, other, _SOFT, 1)
+        if shape.label:
+            at = (max(2, one[0] + 4), max(12, one[1] + round(24 * scale)))
+            cv2.putText(canvas, spelled(shape.label), at, _FONT, scale, _SOFT, 1, cv2.LINE_AA)
     if overlay.text:
         scale, row = max(0.4, height / 1080 * 0.6), max(16, round(height / 40))
         top = height - row * len(overlay.text) - row // 2

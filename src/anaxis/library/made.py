@@ -9,7 +9,7 @@ from __future__ import annotations
 import hashlib
 import json
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from fractions import Fraction
 from pathlib import Path
 from tempfile import TemporaryDirectory
@@ -29,6 +29,7 @@ from anaxis.delivery.deliver import deliver_all, deliver_in_formats, file_stem
 from anaxis.delivery.handover import handover_zip
 from anaxis.delivery.options import DeliveryOptions, changed_of
 from anaxis.delivery.proved import Delivered
+from anaxis.delivery.set_files import SetFiles, set_files
 from anaxis.delivery.shot_camera import ShotCamera
 from anaxis.delivery.transfer_sheet import CameraOrigin, handed_of
 from anaxis.formats.track_json.document import track_document
@@ -149,6 +150,11 @@ def packed_up(
             ]
         )
     return f"{file_stem(together or cameras[0].track.name, profile.key, shot)}.zip", data
+
+
+def proved_set(camera: ShotCamera, profile: Profile, first: float, options: DeliveryOptions) -> SetFiles:
+    """What was measured of each object of a set that is written for a package and read back; the files are not kept."""
+    return replace(set_files(camera, profile, first, options), entries={})
 
 
 def retimed(track: Track, rate: Fraction, image: Image, fit: str) -> Retimed:

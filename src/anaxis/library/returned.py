@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import replace
 from pathlib import Path
 from tempfile import TemporaryDirectory
 from typing import NamedTuple
@@ -87,11 +86,7 @@ def beside(camera: ShotCamera, scene: Scene, path: str | None, package: Profile 
     back = of_scene(scene, path, package, camera.track)
     found = compared(camera.track, camera.landmarks.shown(), camera.picture, back, package)
     index = np.flatnonzero(np.isin(np.round(camera.track.frames, 4), np.round(found.proof.frames, 4)))
-    common = replace(
-        camera, track=camera.track.select_frames(index), landmarks=camera.landmarks.at_frames(index),
-        along=None if camera.along is None else camera.along.at_frames(index),
-    )  # fmt: skip
-    return WithArrived(common, found.arrived, found.proof.deviation_px)
+    return WithArrived(camera.at_frames(index), found.arrived, found.proof.deviation_px)
 
 
 class Explained(NamedTuple):

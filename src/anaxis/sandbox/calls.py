@@ -17,7 +17,7 @@ from pydantic import TypeAdapter
 from anaxis.delivery.transfer_sheet import sheet_pdf
 from anaxis.diagnosis.covered import coverage, proposals
 from anaxis.library.around import around, set_of
-from anaxis.library.made import derived, packed_up, retimed, written
+from anaxis.library.made import derived, packed_up, proved_set, retimed, written
 from anaxis.library.returned import camera_came_back, table_came_back
 from anaxis.library.scene_report import (
     camera_after,
@@ -28,13 +28,14 @@ from anaxis.library.scene_report import (
     look,
     own_samples,
 )
+from anaxis.library.set_listing import set_listing
 from anaxis.sandbox.messages import Document, Message
 
 FUNCTIONS: dict[str, Callable[..., Any]] = {
     function.__name__: function
     for function in (
         around, camera_after, camera_came_back, chain_after, coverage, derived, finer_track, fitting_recipe, levels_of, look,
-        own_samples, packed_up, proposals, retimed, set_of, sheet_pdf, table_came_back, written,
+        own_samples, packed_up, proposals, proved_set, retimed, set_listing, set_of, sheet_pdf, table_came_back, written,
     )
 }  # fmt: skip
 

@@ -17,7 +17,7 @@ import OpenImageIO as oiio
 
 from anaxis.core.errors import BadInput
 from anaxis.formats.plates import MOVIE_SUFFIXES
-from anaxis.formats.plates.display import displayed, proxy_jpeg
+from anaxis.formats.plates.display import PROXY_WIDTH_PX, displayed, proxy_jpeg
 from anaxis.formats.plates.edges import edges_of
 from anaxis.formats.plates.movie import movie_facts, movie_pixels
 from anaxis.formats.plates.picture import facts_of, read_picture_pixels
@@ -51,7 +51,8 @@ def _facts(task: Document, path: Path, entry: Document) -> Iterator[Document]:
 def _proxies(task: Document, path: Path, entry: Document) -> Iterator[Document]:
     def kept(frame: int, pixels: Any, linear: bool, aspect: float) -> Document:
         name = f"{frame}.jpg"
-        (Path("out") / name).write_bytes(proxy_jpeg(pixels, linear, aspect, task["view"], task["stops"]))
+        wide = int(task.get("width_px", PROXY_WIDTH_PX))
+        (Path("out") / name).write_bytes(proxy_jpeg(pixels, linear, aspect, task["view"], task["stops"], wide))
         return {"frame": entry["frame"], "number": frame, "file": name}
 
     if path.suffix.lower() in MOVIE_SUFFIXES:

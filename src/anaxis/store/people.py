@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 from datetime import datetime
+from typing import Any
 
 from sqlalchemy import BigInteger, ForeignKey, func
+from sqlalchemy.dialects.postgresql import JSONB
 from sqlalchemy.orm import Mapped, mapped_column, relationship
 
 from anaxis.store.models import Base, Camera, Show
@@ -25,6 +27,7 @@ class Person(Base):
     subject: Mapped[str | None] = mapped_column(unique=True)
     code_secret: Mapped[str | None]
     code_step: Mapped[int] = mapped_column(BigInteger, default=0)
+    guides: Mapped[dict[str, Any]] = mapped_column(JSONB, default=dict)  # over pictures, see core/camera/guides
     disabled_at: Mapped[datetime | None]
     created_at: Mapped[datetime] = mapped_column(server_default=func.now())
     in_shows: Mapped[list[RoleInShow]] = relationship(lazy="selectin", cascade="all, delete-orphan")

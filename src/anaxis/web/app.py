@@ -51,6 +51,7 @@ from anaxis.web.screens.coverage import routes as coverage
 from anaxis.web.screens.deliver import routes as deliver
 from anaxis.web.screens.derived import routes as derived
 from anaxis.web.screens.editorial import routes as editorial
+from anaxis.web.screens.film import routes as film
 from anaxis.web.screens.history import routes as history
 from anaxis.web.screens.intake import many_files
 from anaxis.web.screens.intake import routes as intake
@@ -71,6 +72,7 @@ from anaxis.web.screens.plates import routes as plates
 from anaxis.web.screens.proof import routes as proof
 from anaxis.web.screens.recipe import routes as recipe
 from anaxis.web.screens.returns import routes as returned
+from anaxis.web.screens.set import routes as set_objects
 from anaxis.web.screens.shots import names
 from anaxis.web.screens.shots import routes as shots
 from anaxis.web.screens.sphere import routes as sphere
@@ -90,6 +92,8 @@ ROUTERS = (
     compare.router,
     recipe.router,
     landmarks.router,
+    set_objects.router,
+    film.router,
     lens.router,
     distortion.router,
     time.router,

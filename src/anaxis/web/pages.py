@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import re
 import secrets
 from collections.abc import Iterator
@@ -65,6 +66,7 @@ templates = Jinja2Templates(directory=[HERE / "templates", HERE / "screens"])
 templates.env.filters |= {
     "pixels": pixels,
     "decimals": decimals,
+    "log10": math.log10,
     "frame": format_frame,
     "length_range": length_range,
     "rate": lambda text: rate_label(kept_rate(text)),

@@ -33,6 +33,7 @@ def policy() -> Secure:
         .style_src("'self'", "'unsafe-inline'")
         .img_src("'self'", "data:")
         .font_src("'self'", "data:")
+        .media_src("'self'")
         .connect_src("'self'")
         .form_action("'self'")
         .base_uri("'none'")

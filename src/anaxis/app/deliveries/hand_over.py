@@ -15,7 +15,6 @@ from anaxis.core.derive import derived_kind
 from anaxis.core.derive.joined import Join
 from anaxis.core.errors import BadInput
 from anaxis.core.motion.reduce import Progress, no_progress, part_of
-from anaxis.core.motion.set_objects import SetAlong
 from anaxis.core.outgoing import Outgoing
 from anaxis.core.proof.proof import Difference, Proof
 from anaxis.core.recipe.documents import recipe_document
@@ -25,11 +24,12 @@ from anaxis.delivery.handover import zipped
 from anaxis.delivery.options import DeliveryOptions, from_zero_up
 from anaxis.delivery.overscan import with_overscan
 from anaxis.delivery.ready import made_ready, prepare
+from anaxis.delivery.set_files import SetFiles
 from anaxis.delivery.shot_camera import ShotCamera
 from anaxis.delivery.transfer_sheet import CameraOrigin, Handed, HandedFile, MadeFrom, sheet_html, sheet_pdf
 from anaxis.formats.editorial.write import edit_files
 from anaxis.library.around import set_of
-from anaxis.library.made import packed_up
+from anaxis.library.made import packed_up, proved_set
 from anaxis.packages.model import Profile, profile_from_dict
 from anaxis.store.models import Delivery, Version
 from anaxis.store.queries import picture_of_version, recipe_of, track_of
@@ -67,7 +67,7 @@ def bundles_of(
 
     ``together`` names the file that holds all cameras, in formats that can.
     """
-    cameras = [replace(shot_camera_of(context, v, options), along=_set_of(context, v)) for v in versions]
+    cameras = [with_set(context, shot_camera_of(context, v, options), v) for v in versions]
     sources = [source_of(v) for v in versions]
     camera = versions[0].camera
     shot, stem = camera.shot.name, file_stem(together or camera.name, f"{len(profiles)}-packages", camera.shot.name)
@@ -81,9 +81,18 @@ def bundles_of(
     return next(iter(packed.items())) if len(packed) == 1 else (f"{stem}.zip", zipped(packed))
 
 
-def _set_of(context: Context, version: Version) -> SetAlong:
-    """The set of a version's camera, with its faces."""
-    return context.calculators.run(version.source_file.name, set_of, camera_of_version(context, version))
+def with_set(context: Context, camera: ShotCamera, version: Version) -> ShotCamera:
+    """A version's camera with its set, faces and all."""
+    along = context.calculators.run(version.source_file.name, set_of, camera_of_version(context, version))
+    return replace(camera, along=along)
+
+
+def proof_of_set(context: Context, version: Version, profile: Profile, formats: str) -> SetFiles:
+    """The set of a version written for a package and read back, without its files. Raises BadInput."""
+    options = DeliveryOptions(set_formats=formats)
+    camera = with_set(context, shot_camera_of(context, version, options), version)
+    first = as_it_would_go(version, profile, None)[0].track.frames[0]
+    return context.make(version.camera.name, proved_set, camera, profile, float(first), options)
 
 
 def printed_sheet(context: Context, delivery: Delivery) -> tuple[str, bytes]:

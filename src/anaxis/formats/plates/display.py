@@ -65,9 +65,11 @@ def smaller(pixels: Singles, pixel_aspect: float, width_px: int = PROXY_WIDTH_PX
     return np.asarray(small if small.ndim == 3 else small[..., None], dtype=np.float32)
 
 
-def proxy_jpeg(pixels: Singles, linear: bool, pixel_aspect: float, view: str = USUAL_VIEW, stops: float = 0.0) -> bytes:
-    """A small picture to be shown in a browser."""
-    shown = displayed(smaller(pixels, pixel_aspect), linear, view, stops)
+def proxy_jpeg(
+    pixels: Singles, linear: bool, pixel_aspect: float, view: str = USUAL_VIEW, stops: float = 0.0, width_px: int = PROXY_WIDTH_PX
+) -> bytes:  # fmt: skip
+    """A small picture to be shown in a browser, or below a film."""
+    shown = displayed(smaller(pixels, pixel_aspect, width_px), linear, view, stops)
     done, data = cv2.imencode(".jpg", shown[..., ::-1], [cv2.IMWRITE_JPEG_QUALITY, _QUALITY])
     if not done:
         raise BadInput("The proxy could not be written as a picture.")

@@ -14,13 +14,16 @@ from sqlalchemy import Engine
 
 from anaxis.app.context import Context
 from anaxis.app.deliveries.deliver import get_delivery, get_delivery_file, proof_arrays
+from anaxis.app.deliveries.films import FilmOrder, Kind, ask_for_film
 from anaxis.app.deliveries.hand_over import printed_sheet
 from anaxis.app.deliveries.orders import Order, fulfil
 from anaxis.app.deliveries.returned import get_return, take_back
 from anaxis.app.documents import DeliveryDocument, HandedOver, JobDocument, ReturnDocument
+from anaxis.app.made_files import get_made_file
 from anaxis.app.roles import Actor
 from anaxis.delivery.options import DeliveryOptions
 from anaxis.formats import CAMERA_SUFFIXES, check_size, format_of, require_readable
+from anaxis.library.film import FilmOptions
 from anaxis.queue.jobs import OPEN, get_job, left_alone, resume_job, stop
 from anaxis.store.models import Job
 from anaxis.store.packages import get_package
@@ -75,6 +78,35 @@ def deliver(request: Request, response: Response, store: Store, camera_id: Numbe
     return HandedOver(
         deliveries=[DeliveryDocument.of(d) for d in done.deliveries], jobs=[JobDocument.of(j) for j in done.jobs], refused=done.refused
     )  # fmt: skip
+
+
+class NewFilm(BaseModel):
+    """A film of a camera. ``version`` is the one worked on where it is left out; ``delivery`` or ``returned`` is one of that
+    version, shown as it arrived; ``plate`` is a plate of its shot."""
+
+    version: Number | None = None
+    options: FilmOptions = FilmOptions()
+    kind: Kind = "mp4"
+    delivery: Number | None = None
+    returned: Number | None = None
+    plate: Number | None = None
+
+
+@router.post("/cameras/{camera_id}/films", status_code=202)
+def film(request: Request, store: Store, camera_id: Number, asked: NewFilm) -> JobDocument:
+    """A film as work to be followed; its file is at /jobs/{number}/file when the work is done."""
+    held = get_version(store, camera_id, asked.version)
+    order = FilmOrder([held], asked.options, asked.kind, asked.delivery, asked.returned, asked.plate)
+    made = ask_for_film(store, order)
+    ensure_worker(request, True)
+    return _job(store, made.id)
+
+
+@router.get("/jobs/{number}/file", response_class=Response)
+def job_file(store: Store, number: Number) -> Response:
+    """The file that work made: a film, a zip."""
+    made = get_made_file(store, get_job(store, number).result.get("made_file"))
+    return download_answer(made.name, made.data)
 
 
 @router.get("/jobs/{number}")

@@ -2,6 +2,7 @@ import { loadDrawing } from "./drawing.js";
 import { cells } from "./cells.js";
 import { plateBar } from "./plate.js";
 import { curvesView } from "./curves.js";
+import { guidesOf } from "./guides.js";
 import { frameChanged, openLens } from "./lens.js";
 import { Ruler, startFrame } from "./ruler.js";
 import { lensView, measuredView } from "./views.js";
@@ -11,8 +12,6 @@ const say = (name, text) => { const at = board.querySelector(`[data-live=${name}
 
 function setUpForms() {
   document.addEventListener("change", (event) => {
-    const all = event.target.dataset.all;
-    if (all) for (const box of document.querySelectorAll(`input[type=checkbox][name="${all}"]`)) box.checked = event.target.checked;
     const base = event.target.dataset.reload;
     if (event.target.dataset.param) {
       const there = new URL(location.href);
@@ -94,7 +93,7 @@ async function start() {
   setUpForms();
   fillLevels();
   const data = await loadDrawing(board.dataset.url);
-  const state = { index: 0 };
+  const state = { index: 0, guides: guidesOf(board) };
   const view = (name) => board.querySelector(`[data-view=${name}]`);
   const draw = [
     lensView(view("lens"), data, state),

@@ -1,5 +1,6 @@
 // Both pictures laid over each other, and the deviation on every frame.
 
+import { drawGuides } from "./guides.js";
 import { curve } from "./curve.js";
 import { clear, fitCanvas, niceStep, theme } from "./drawing.js";
 import { bender } from "./plate.js";
@@ -75,6 +76,7 @@ export function overlayView(canvas, data, state) {
       pen.strokeStyle = ink.warm; pen.lineWidth = 1.8;
       pen.beginPath(); pen.moveTo(sx, sy); pen.lineTo(ex, ey); pen.stroke();
     }
+    if (state.guides) drawGuides(pen, box, state.guides, ink);
     pen.restore();
     pen.strokeStyle = ink.ink; pen.lineWidth = 1.5; pen.strokeRect(box.x, box.y, box.w, box.h);
   });

@@ -1,6 +1,7 @@
 import { loadDrawing } from "./drawing.js";
 import { cells } from "./cells.js";
 import { curveView, overlayView, pixels, setUpMagnify } from "./overlay.js";
+import { guidesOf } from "./guides.js";
 import { plateBar } from "./plate.js";
 import { Ruler, startFrame } from "./ruler.js";
 import { landmarkAt, project } from "./views.js";
@@ -34,7 +35,7 @@ function fillMarks(data, i) {
 
 async function start() {
   const data = await loadDrawing(board.dataset.url);
-  const state = { index: 0, magnify: 1 };
+  const state = { index: 0, magnify: 1, guides: guidesOf(board) };
   const view = (name) => board.querySelector(`[data-view=${name}]`);
   const worst = data.deviation_px.reduce((m, v) => Math.max(m, v), 0);
   const overlay = overlayView(view("overlay"), data, state);

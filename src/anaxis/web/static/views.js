@@ -1,6 +1,7 @@
 // The drawings. Everything is computed on the server; here points are only put on paper.
 
 import { bender } from "./plate.js";
+import { drawGuides } from "./guides.js";
 import { FONT, clear, fitCanvas, niceStep, theme } from "./drawing.js";
 
 // World to pixels by the i-th 3x4 matrix: [x d, y d, d].
@@ -102,6 +103,7 @@ export function lensView(canvas, data, state) {
       pen.font = FONT; pen.textAlign = "left"; pen.fillStyle = ink.soft;
       pen.fillText(`no set came along: ground grid of ${data.facts.ground_m} m`, box.x + 8, box.y + box.h - 8);
     }
+    if (state.guides) drawGuides(pen, box, state.guides, ink);
     pen.restore();
     pen.strokeStyle = ink.ink; pen.lineWidth = 1.5; pen.strokeRect(box.x, box.y, box.w, box.h);
   });

@@ -22,8 +22,10 @@ from anaxis.app.deliveries.stills import stills_of
 from anaxis.app.derived.derive import behind
 from anaxis.app.derived.source_ranges import shown_of
 from anaxis.app.exchange.clients import packages_there
+from anaxis.app.people.guides import guides_of
 from anaxis.app.plates.plates import plates_of
 from anaxis.app.typed_numbers import number_or_none
+from anaxis.core.camera.guides import shapes_of
 from anaxis.core.camera.lens import FIT_WORDS, FITS, parse_image, require_fit
 from anaxis.core.camera.track import Track
 from anaxis.core.errors import BadInput
@@ -52,6 +54,7 @@ from anaxis.web.drawings.axes import axes_svg, axis_turn
 from anaxis.web.drawings.camera import camera_drawing, levels_drawing
 from anaxis.web.pages import Store, drawing_answer, page
 from anaxis.web.screens.derived.routes import derived_context
+from anaxis.web.screens.film.routes import guide_context
 from anaxis.web.screens.jobs.routes import open_work
 from anaxis.web.screens.lens.distortion import distortion_context
 from anaxis.web.screens.lens.routes import lens_context
@@ -263,6 +266,14 @@ def _context(
         "notes": outgoing.notes,
         "worst": furthest_off(newest),
         "source_unit": file_unit(source),
+        "guide_shapes": [
+            s._asdict()
+            for s in shapes_of(
+                guides_of(store), picture_of_version(version).image, track, picture_of_version(version).fit
+            )
+        ],
+        **guide_context(store),
+        "back": f"/cameras/{version.camera_id}?version={version.number}&station={station}&to={profile.key}",
         "off": off,
         "there": first,
         "there_asked": there != "",

@@ -26,6 +26,7 @@ KEPT_WORDS = {
     "delivery": "Writing and measuring",
     "bundle": "Putting everything together for",
     "keys": "Looking for keys",
+    "film": "Drawing film of",
     "proxies": "Making proxies of the plate",
     "maps": "Writing ST maps",
     "warped": "Putting the plate through its maps",
@@ -76,6 +77,15 @@ def made(store: Store, number: int) -> Response:
     """What a job made to be fetched."""
     made = get_made_file(store, get_job(store, number).result.get("made_file"))
     return download_answer(made.name, made.data)
+
+
+@router.get("/jobs/{number}/movie")
+def movie(store: Store, number: int) -> Response:
+    """A film, to be watched on the page."""
+    made = get_made_file(store, get_job(store, number).result.get("made_file"))
+    if not made.name.endswith(".mp4"):
+        raise BadInput("This work made no movie: download its file.")
+    return Response(made.data, media_type="video/mp4")
 
 
 @router.post("/jobs/{number}/stop")

@@ -11,7 +11,9 @@ from fastapi.responses import HTMLResponse, Response
 from anaxis.app.deliveries.deliver import get_delivery, get_delivery_file, proof_arrays, shot_camera_of
 from anaxis.app.deliveries.hand_over import handed_again, outgoing_of, printed_sheet
 from anaxis.app.deliveries.marks import mark_rows
+from anaxis.app.people.guides import guides_of
 from anaxis.app.plates.plates import plates_of
+from anaxis.core.camera.guides import shapes_of
 from anaxis.core.camera.track import Track
 from anaxis.core.typing import Floats
 from anaxis.delivery.transfer_sheet import sheet_html
@@ -20,6 +22,7 @@ from anaxis.store.queries import get_version, picture_of_version
 from anaxis.web.access import needs
 from anaxis.web.drawings.camera import proof_drawing
 from anaxis.web.pages import Store, download_answer, drawing_answer, page
+from anaxis.web.screens.film.routes import guide_context
 from anaxis.web.stations import stations_of
 
 router = APIRouter(prefix="/deliveries", dependencies=[needs()])
@@ -43,7 +46,8 @@ def proof(request: Request, store: Store, delivery_id: int) -> Any:
         delivery=delivery, version=version, camera=version.camera, shot=version.camera.shot, profile=profile,
         picture=picture, track=track, numbers=numbers, meant=meant, at=at, outgoing=outgoing, landmarks=landmarks.shown(),
         marks=mark_rows(track, landmarks.shown(), picture, proof_arrays(delivery)[1], at), meant_used=meant_used, their_used=their_used, stations=stations_of(store, version), open_station="prove",
-        plates=plates_of(store, version.camera.shot),
+        plates=plates_of(store, version.camera.shot), back=f"/deliveries/{delivery_id}", **guide_context(store),
+        guide_shapes=[s._asdict() for s in shapes_of(guides_of(store), picture.image, track, picture.fit)],
     )  # fmt: skip
 
 

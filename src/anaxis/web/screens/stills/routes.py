@@ -13,7 +13,10 @@ from anaxis.app.context import Context
 from anaxis.app.deliveries.marks import marks_in_still
 from anaxis.app.deliveries.renders import check_render
 from anaxis.app.deliveries.stills import compare_stills, require_picture
+from anaxis.app.people.guides import guides_of
 from anaxis.app.plates.plates import get_plate
+from anaxis.core.camera.guides import shapes_of
+from anaxis.core.camera.lens import Image
 from anaxis.diagnosis.stills import Between
 from anaxis.formats import check_size
 from anaxis.store.models import Still
@@ -73,7 +76,7 @@ def shown(request: Request, store: Store, number: int) -> Any:
     return page(
         request, "stills/index.html", row=row, version=version, camera=version.camera, shot=version.camera.shot, found=found, size=size,
         stations=stations_of(store, version), open_station="prove", marks=marks_in_still(version, row.frame, size, row.measured.get("render", False)),
-        checks=row.measured.get("checks", []), apart_px=found.apart_px(size["width_px"], size["height_px"]) if row.measured.get("render") else None,
+        guide_shapes=shapes_of(guides_of(store), Image(size["width_px"], size["height_px"])), checks=row.measured.get("checks", []), apart_px=found.apart_px(size["width_px"], size["height_px"]) if row.measured.get("render") else None,
     )  # fmt: skip
 
 
