@@ -14,7 +14,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from anaxis.core.derive.joined import Join, placed
+from anaxis.core.derive.joined import Join, extended, placed
 from anaxis.core.errors import BadInput
 from anaxis.formats.editorial.cut_list import cut_list_from_dict, read_cut_list
 from anaxis.formats.editorial.pieces import pieces_of
@@ -47,17 +47,20 @@ def laid(draw: st.DrawFn) -> list[dict[str, Any]]:
     return pieces
 
 
-@given(pieces=laid(), first=st.integers(0, 100_000), rate=st.sampled_from(["24", "25", "30000/1001"]))
+@given(
+    pieces=laid(), first=st.integers(0, 100_000), rate=st.sampled_from(["24", "25", "30000/1001"]), timecode=st.sampled_from(["drop", "non-drop"])
+)  # fmt: skip
 def test_what_is_written_reads_as_the_same_cut(
-    pieces: list[dict[str, Any]], first: int, rate: str, tmp_path_factory: pytest.TempPathFactory
+    pieces: list[dict[str, Any]], first: int, rate: str, timecode: str, tmp_path_factory: pytest.TempPathFactory
 ) -> None:
-    p = settings(pieces, first=first, rate=rate)
+    p = settings(pieces, first=first, rate=rate, timecode=timecode)
     folder = tmp_path_factory.mktemp("edit")
     files = edit_files(p)
     for name in ("reel.otio", *(["reel.edl"] if "reel.edl" in files else [])):
         path = folder / name
         path.write_bytes(files[name])
         edit = read_cut_list(path, Fraction(rate))
+        assert edit.drops == (name.endswith("edl") and timecode == "drop" and rate == "30000/1001")
         assert edit.rate == Fraction(rate)
         found = pieces_of(cut_list_from_dict(edit.as_dict()), lambda c: c.name).pieces
         low = found[0].begins
@@ -143,3 +146,42 @@ def test_transitions_other_rates_and_what_begins_between_frames_are_named(tmp_pa
     assert "event 002 over 12 frames" in " ".join(read_cut_list(tmp_path / "one.edl", Fraction(24)).notes)
     with pytest.raises(BadInput, match="No clip of reel has a camera"):
         pieces_of(read_cut_list(path, Fraction(25)), lambda c: "")
+
+
+@given(pieces=laid(), before=st.integers(0, 40), after=st.integers(0, 40))
+def test_extra_frames_lengthen_the_first_and_last_shot_and_renumber_none(
+    pieces: list[dict[str, Any]], before: int, after: int
+) -> None:
+    p = settings(pieces, first=1001)
+    longer = extended(p, before, after)
+    one, other = placed(p), placed(longer)
+    assert other.count == one.count + before + after and longer.first == 1001 - before
+    inside = slice(before, before + one.count)
+    assert (other.which[inside] == one.which).all() and (other.frames[inside] == one.frames).all()
+    speeds = [c.speed for c in p.pieces]
+    head = other.frames[:before] - other.frames[0]
+    assert (abs(head - [i * speeds[0] for i in range(before)]) < 1e-9).all()
+    if after:
+        assert (other.which[-after:] == one.which[-1]).all()
+    with pytest.raises(BadInput, match="cannot be added"):
+        extended(p, 100_000, 0)
+
+
+def test_a_list_that_counts_drop_frame_timecode_is_written_so_again(tmp_path: Path) -> None:
+    rate = Fraction(30000, 1001)
+    edl = (
+        "TITLE: R\nFCM: DROP FRAME\n\n001  A        V     C        00:01:00;02 00:01:02;00 01:00:00;00 01:00:01;28\n* FROM CLIP NAME: a\n"
+        "002  B        V     C        00:10:00;00 00:10:01;00 01:00:01;28 01:00:02;28\n* FROM CLIP NAME: b\n"
+    )
+    (tmp_path / "r.edl").write_text(edl)
+    edit = read_cut_list(tmp_path / "r.edl", rate)
+    assert edit.drops and [(c.first, c.last) for c in edit.clips] == [(1800, 1857), (17982, 18011)]
+    assert cut_list_from_dict(edit.as_dict()) == edit
+    pieces = [q.model_dump() for q in pieces_of(edit, lambda c: c.name).pieces]
+    written = cut_edl(
+        settings(pieces, first=frame_of_timecode("01:00:00;00", rate), rate="30000/1001", timecode="drop")
+    ).decode()
+    assert "FCM: DROP FRAME" in written
+    assert [r.split()[4:] for r in written.splitlines() if r[:3].isdigit()] == [
+        r.split()[4:] for r in edl.splitlines() if r[:3].isdigit()
+    ]

@@ -5,6 +5,7 @@ from __future__ import annotations
 import io
 import json
 import zipfile
+from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
@@ -19,6 +20,9 @@ from anaxis.app.roles import LOCAL
 from anaxis.store.models import Job
 from jobs import ended
 from pages import Visitor, ready, take_in
+from test_api import caller
+
+__all__ = ["caller"]
 
 
 @pytest.mark.browser
@@ -87,11 +91,11 @@ def test_guides_are_chosen_once_and_a_film_shows_them(
 
 
 def test_a_film_over_http_with_the_camera_that_arrived_and_what_is_refused(
-    site: str, demo_files: dict[str, Path], engine: Engine
+    site: str, demo_files: dict[str, Path], engine: Engine, caller: Callable[..., httpx.Client]
 ) -> None:
     take_in(site, demo_files["TW_010"], "TW_010")
     take_in(site, demo_files["TW_020"], "TW_020")
-    with Visitor(base_url=f"{site}/api/v1") as client:
+    with caller() as client:
         done = client.post(
             "/cameras/1/deliveries", json={"to": ["zup-lh-cm"], "formats": ["usd"], "options": {"first": 0}}
         )

@@ -89,11 +89,14 @@ def delivered(command: Any) -> Any:
     show_default=True,
     help="Frames that a shot does not have.",
 )
+@click.option(
+    "--extra", type=click.IntRange(0, 1000), default=0, help="Frames more at both ends, for filters and motion blur."
+)
 @click.option("--range", "span", type=options.Frames(), help="The range typed elsewhere: exit 4 where it is another.")
 @delivered
 def join(
     cut: Path, cameras: tuple[str, ...], first: int, rate: str, resolution: Image | None, source_fit: str | None, keep: str,
-    film_back: str, gaps: str, missing: str, span: tuple[float, float] | None, **asked: Any,
+    film_back: str, gaps: str, missing: str, extra: int, span: tuple[float, float] | None, **asked: Any,
 ) -> None:  # fmt: skip
     """Join the cameras of the shots of a CUT (OpenTimelineIO or EDL) into one."""
     from anaxis.core.derive import joined
@@ -129,7 +132,7 @@ def join(
             "height_px": resolution.height_px,
             "pixel_aspect": resolution.pixel_aspect,
         }
-    made, settings, owed, findings = joined_over(edit, laid, inputs, wanted, span)
+    made, settings, owed, findings = joined_over(edit, laid, inputs, wanted, span, (extra, extra))
     findings = [*(Finding("edit", "note", n, "Look at it in the edit.") for n in said), *findings]
     head = {
         "first_frame": owed["first_frame"], "last_frame": owed["last_frame"],

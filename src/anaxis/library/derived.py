@@ -68,11 +68,18 @@ class JoinedCut(NamedTuple):
     findings: list[Finding]
 
 
+def timecode_of_edit(edit: CutList) -> str:
+    """Which timecode an EDL is written in of a cut that an edit says: the edit's own."""
+    return "drop" if edit.drops else "non-drop"
+
+
 def join(
-    edit: CutList, laid: Laid, inputs: Mapping[str, Input], wanted: Mapping[str, Any], typed_range: tuple[float, float] | None
+    edit: CutList, laid: Laid, inputs: Mapping[str, Input], wanted: Mapping[str, Any], typed_range: tuple[float, float] | None,
+    extra: tuple[int, int] = (0, 0),
 ) -> JoinedCut:  # fmt: skip
     """The cameras of a cut joined; ``wanted`` are settings of a join, its picture that of the first input where it names none,
-    and ``typed_range`` a range typed elsewhere, which is held against the one owed. Raises BadInput."""
+    ``typed_range`` a range typed elsewhere, which is held against the one owed, and ``extra`` so many frames more at each end.
+    Raises BadInput."""
     start = next(iter(inputs.values())).picture
     image = start.image
     usual = {
@@ -80,7 +87,17 @@ def join(
     }  # fmt: skip
     pieces = [p.model_dump() for p in laid.pieces]
     given = {k: v for k, v in wanted.items() if v is not None}
-    settings = joined.KIND.read({**usual, "pieces": pieces, "rate": rate_text(edit.rate), "edit": edit.name, **given})
+    settings = joined.KIND.read(
+        {
+            **usual,
+            "pieces": pieces,
+            "rate": rate_text(edit.rate),
+            "edit": edit.name,
+            "timecode": timecode_of_edit(edit),
+            **given,
+        }
+    )
+    settings = joined.extended(settings, *extra)
     made, owed = joined.make(inputs, settings), render_range(settings)
     findings = [Finding("edit", "note", n, "Look at it in the edit.") for n in laid.notes]
     refused = edl_refused(settings)

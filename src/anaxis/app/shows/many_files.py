@@ -12,6 +12,7 @@ from sqlalchemy import Engine, select
 
 from anaxis.app.cameras.draft import Draft, TakeInTarget, targets_of
 from anaxis.app.cameras.file_names import Named, guessed, named, named_if
+from anaxis.app.cameras.proposed import changed_inside, left_out
 from anaxis.app.cameras.take_in import TakeIn, reports_of, take_in
 from anaxis.app.context import Context
 from anaxis.app.roles import LOCAL
@@ -149,6 +150,12 @@ def item_of(context: Context, source: SourceFile, name: str, rule: str, show: st
     if len(targets) == 1 and names.camera:
         targets = [_of_named_camera(targets[0], names, rule)]
     state, said = _state(targets, names, rule)
+    without = [
+        f"{p.rsplit('/', 1)[-1]} left out: {why}"
+        for p, why in left_out(reports).items()
+        if p not in {r.path for r in chosen}
+    ]
+    said = "; ".join(filter(None, [said, changed_inside(context, source, read, names.show, names.shot), *without[:4]]))
     facts: dict[str, Any] = chosen[0].facts or {}
     findings = [f for r in chosen for f in r.findings if f.severity != "note"]
     return Item(
@@ -191,12 +198,8 @@ def _chosen(reports: list[CameraSummary], names: Named, name: str, by_rule: bool
             )
         if said:
             return said
-    chosen = [
-        r
-        for r in reports
-        if (r.usable or any(f.operation for f in r.findings))
-        and all(f.code != "undistortion_camera" for f in r.findings)
-    ]
+    not_the_shots = left_out(reports)
+    chosen = [r for r in reports if (r.usable or any(f.operation for f in r.findings)) and r.path not in not_the_shots]
     if not chosen:
         raise BadInput(f"{name[-120:]} holds no camera that can be used or repaired.")
     return chosen

@@ -43,7 +43,7 @@ def _duplicate(subject: Subject) -> Iterator[Finding]:
             f"{_made_of(mine)} here, {_made_of(other)} there.",
             f"Keep one of them; {denser}.",
             "Two copies of one camera part ways as soon as one of them is changed.",
-            {"gap_m": gap, "samples": len(mine.keys), "other_samples": len(other.keys)},
+            {"gap_m": gap, "samples": len(mine.keys), "other_samples": len(other.keys), "other": other.node.path},
             None,
             subject.path,
         )

@@ -28,6 +28,7 @@ from anaxis.core.time.rates import format_frame, nearest_places, parse_rate
 from anaxis.core.typing import Floats, Ints
 
 _ON_SAMPLE = 1e-6
+MAX_EXTRA = 1_000
 
 
 class Join(Parameters):
@@ -47,6 +48,27 @@ class Join(Parameters):
     missing: Literal["refuse", "hold"] = parameter("Frames a shot does not have", default="refuse")
     name: str = parameter("Name", default="joined")
     edit: str = parameter("Edit", default="")
+    timecode: Literal["non-drop", "drop"] = parameter("Timecode of the EDL", default="non-drop")
+
+
+def extended(p: Join, before: int, after: int) -> Join:
+    """A cut with frames more of its first and last shot at its ends, which filters and motion blur read past; the numbers of the
+    frames that it had stay. Raises BadInput."""
+    if not (0 <= before <= MAX_EXTRA and 0 <= after <= MAX_EXTRA):
+        raise BadInput(f"{max(before, after)} extra frames cannot be added at an end: choose 0 to {MAX_EXTRA}.")
+    if not (before or after) or not p.pieces:
+        return p
+    start, end = min(c.begins for c in p.pieces), max(c.end for c in p.pieces)
+    out = []
+    for piece in p.pieces:
+        changed = {"begins": piece.begins + before, "frames": piece.frames}
+        if before and piece.begins == start:
+            changed = {"begins": start, "frames": piece.frames + before}
+            piece = piece.model_copy(update={"first": piece.first - before * piece.speed})
+        if after and piece.end == end and changed["begins"] + changed["frames"] == end + before:
+            changed["frames"] += after
+        out.append(piece.model_copy(update=changed))
+    return p.model_copy(update={"pieces": tuple(out), "first": p.first - before})
 
 
 def make(inputs: Inputs, p: Join) -> Derived:

@@ -18,6 +18,7 @@ from anaxis.core.errors import BadInput
 from anaxis.core.names import listed
 from anaxis.core.recipe.model import Operation
 from anaxis.core.time.rates import format_frame, nearest_rate, parse_rate, rate_label, rate_text
+from anaxis.formats.editorial.timecodes import can_drop
 
 SUFFIXES = (".otio", ".edl")
 _MAX_CLIPS = 20_000
@@ -47,12 +48,13 @@ class Clip:
 @dataclass(frozen=True)
 class CutList:
     """The clips that are seen, in their order; ``rate`` is that of the edit, ``notes`` say which clips were left out or
-    not understood, and why."""
+    not understood, and why. ``drops`` says that it counts drop-frame timecode."""
 
     name: str
     rate: Fraction
     clips: tuple[Clip, ...]
     notes: tuple[str, ...] = ()
+    drops: bool = False
 
     @property
     def cuts(self) -> list[float]:
@@ -65,6 +67,7 @@ class CutList:
             "rate": rate_text(self.rate),
             "clips": [asdict(c) for c in self.clips],
             "notes": list(self.notes),
+            "drops": self.drops,
         }
 
 
@@ -75,6 +78,7 @@ def cut_list_from_dict(document: dict[str, Any]) -> CutList:
         parse_rate(document["rate"]),
         tuple(Clip(**c) for c in document["clips"]),
         tuple(document.get("notes", ())),
+        bool(document.get("drops")),
     )
 
 
@@ -111,11 +115,16 @@ def read_cut_list(path: Path, rate: Fraction) -> CutList:
         raise BadInput(f"{path.name} holds {len(clips)} clips; at most {_MAX_CLIPS} are taken: export one sequence.")
     counted = Counter(rate for _, rate in clips)
     edit_rate = _edit_rate(timeline, counted)
-    return CutList(
-        timeline.name or path.stem, edit_rate, tuple(_in_rate(c, r, edit_rate) for c, r in clips), tuple(notes)
+    drops = (
+        suffix == ".edl" and can_drop(edit_rate) and _DROPS.search(path.read_text(encoding="utf-8", errors="replace"))
     )
+    return CutList(
+        timeline.name or path.stem, edit_rate, tuple(_in_rate(c, r, edit_rate) for c, r in clips), tuple(notes), bool(drops)
+    )  # fmt: skip
 
 
+# A list that counts drop-frame timecode says so in its head, or by semicolons.
+_DROPS = re.compile(r"^FCM:\s+DROP FRAME|^\d+\s.*\d\d;\d\d\s*$", re.MULTILINE)
 # An event's number, reel, track, and a dissolve, wipe or key with its length in frames.
 _MIXED = re.compile(r"^(\d+)\s+\S+\s+\S+\s+(D|W\d+|K\S*)(?:\s+[A-Z])?\s+(\d+)\s", re.MULTILINE)
 

@@ -100,21 +100,22 @@ def cut_otio(p: Join) -> bytes:
 
 
 def cut_edl(p: Join) -> bytes:
-    """The cut as an EDL of one picture track, recorded at the joined camera's own frames, in timecode that drops nothing. It
+    """The cut as an EDL of one picture track, recorded at the joined camera's own frames, in drop-frame timecode where the cut says so. It
     counts whole frames: a clip that begins between two begins on the earlier.
 
-    Written here: the library's writer drops numbers at 29.97 and does not read them again. Raises BadInput where there
+    Written here: the library's writer drops numbers at 29.97 whether or not that is wanted. Raises BadInput where there
     are no timecodes (:func:`edl_refused`).
     """
     refused = edl_refused(p)
     if refused:
         raise BadInput(refused)
     rate, pieces = parse_rate(p.rate), placed(p)
+    drop = p.timecode == "drop" and can_drop(rate)
 
     def at(frame: float) -> str:
-        return str(timecode_of(math.floor(frame + 1e-6), rate))
+        return str(timecode_of(math.floor(frame + 1e-6), rate, drop))
 
-    rows = [f"TITLE: {p.name}", "FCM: NON-DROP FRAME", ""]
+    rows = [f"TITLE: {p.name}", f"FCM: {'' if drop else 'NON-'}DROP FRAME", ""]
     for number, (low, end, piece) in enumerate(_runs(pieces), 1):
         first, length, reel = float(pieces.frames[low]), end - low, _reel(piece.name)
         speed = piece.speed if length > 1 else 1.0  # of one frame there is no speed

@@ -37,7 +37,7 @@ function drawTable() {
   pieces.forEach((p, i) => {
     const row = body.insertRow();
     const name = document.createElement("th");
-    name.scope = "row"; name.className = "clip"; name.title = p.role;
+    name.scope = "row"; name.className = "whole"; name.title = p.role;
     name.textContent = p.name === p.role ? p.name : `${p.name} (${p.role})`;
     row.append(name);
     cell(row, show(p.first), (v) => { p.first = v; }, `first frame of ${i + 1}`);
@@ -99,6 +99,9 @@ function drawStrip() {
     const camera = cameras.get(p.role), left = x(p.begins), wide = p.frames * scale;
     put("rect", { class: "piece", x: left, y: TOP, width: wide, height: BODY, "data-piece": i, "data-part": "move" });
     const text = put("text", { x: left + 10, y: TOP + 21 }, p.name);
+    const whole = document.createElementNS(SVG, "title");
+    whole.textContent = `${p.name}, ${p.role}`;
+    text.before(whole);
     if (text.getComputedTextLength() > wide - 16) text.textContent = wide > 40 ? `${p.name.slice(0, Math.floor((wide - 22) / 7))}…` : "";
     if (wide > 70) {
       put("text", { class: "n", x: left, y: TOP - 6 }, show(first() + p.begins));

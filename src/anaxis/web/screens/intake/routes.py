@@ -12,6 +12,7 @@ from pydantic import Field
 from anaxis.app.cameras.draft import Draft, corrections_typed, targets_of
 from anaxis.app.cameras.edit import KEEPING_WORDS
 from anaxis.app.cameras.file_names import guessed
+from anaxis.app.cameras.proposed import changed_inside, left_out
 from anaxis.app.cameras.scene_report import file_camera
 from anaxis.app.cameras.take_in import TakeIn, reports_of, take_in, take_in_bytes, take_in_once_more
 from anaxis.app.context import Context
@@ -216,14 +217,13 @@ def _review_page(
     shot = (typed or {}).get("shot") or draft.shot or guessed(source.name).shot
     reports = reports_of(store, source, draft, read, show, shot)
     picture = picture_of(scene, None, None)
+    not_the_shots = left_out(reports)
     proposed = {
         "show": show,
         "shot": shot,
         "resolution": f"{picture.image.width_px}x{picture.image.height_px}",
         "source_fit": picture.fit,
-        "cameras": [
-            r.path for r in reports if r.usable and not any(f.code == "undistortion_camera" for f in r.findings)
-        ],
+        "cameras": [r.path for r in reports if r.usable and r.path not in not_the_shots],
     }
     drafted = {p: [(i, o, kind_of(o.code)) for i, o in enumerate(r)] for p, r in draft.recipes.items() if r}
     packages = all_packages(store) if read.columns else {}
@@ -232,6 +232,7 @@ def _review_page(
         source=source, read=read, draft=draft, drafted=drafted, scene=scene, reports=reports, picture=picture, fits=FITS,
         form={**proposed, **(typed or {})}, sentence=sentence, targets=targets_of(store, draft, reports, show, shot),
         rule=LEGAL_NAME_RULE, keepings=KEEPING_WORDS, up_axes=list(UP_AXES), usable={r.path for r in reports if r.usable},
+        left_out=not_the_shots, changed_inside=changed_inside(store, source, read, show, shot),
         layouts=saved_layouts(store) if read.columns else [], packages=packages, own_packages=[p for k, p in packages.items() if k not in SHIPPED_KEYS],
     )  # fmt: skip
 

@@ -22,6 +22,7 @@ from anaxis.core.findings import Finding
 from anaxis.core.time.rates import kept_rate, parse_rate, rate_label, rate_text
 from anaxis.formats import check_size
 from anaxis.formats.editorial.write import render_range
+from anaxis.library.derived import timecode_of_edit
 from anaxis.sandbox.pictures import safe_cut_list
 from anaxis.store.models import Show, Version
 from anaxis.store.queries import get_show, get_version
@@ -51,7 +52,7 @@ def from_edit(
         path.write_bytes(file.file.read(_MAX_EDIT_BYTES + 1))
         edit = safe_cut_list(path, parse_rate(rate))
     laid = laid_of(store, show, edit)
-    given = {"rate": rate_text(edit.rate), "edit": edit.name, "name": edit.name}
+    given = {"rate": rate_text(edit.rate), "edit": edit.name, "name": edit.name, "timecode": timecode_of_edit(edit)}
     return _page(request, store, show, [p.model_dump() for p in laid.pieces], given, laid.notes)
 
 
@@ -127,6 +128,7 @@ def _page(
         "missing": "refuse",
         "keep": "width",
         "edit": "",
+        "timecode": "non-drop",
     }
     if first is not None:
         usual |= {
@@ -160,14 +162,15 @@ def _settings(typed: dict[str, str]) -> Join:
     if not isinstance(pieces, list) or not pieces:
         raise BadInput("The cut shows no shot yet: add one, or take an edit.")
     given: dict[str, Any] = {"pieces": pieces, "rate": rate_text(parse_rate(typed.get("rate", "")))}
-    for key in ("fit", "keep", "film_back", "gaps", "missing", "name", "edit"):
+    for key in ("fit", "keep", "film_back", "gaps", "missing", "name", "edit", "timecode"):
         if typed.get(key, "").strip():
             given[key] = typed[key].strip()
     for key in ("first", "pixel_aspect", "width_px", "height_px"):
         value = number_or_none(typed.get(key, ""), key.replace("_px", "").replace("_", " "))
         if value is not None:
             given[key] = int(value) if key.endswith("_px") else value
-    return joined.KIND.read(given)
+    before, after = (number_or_none(typed.get(f"extra_{k}", ""), "extra frames") or 0 for k in ("before", "after"))
+    return joined.extended(joined.KIND.read(given), int(before), int(after))
 
 
 def _inputs(store: Context, show: Show, settings: Join) -> dict[str, int]:
