@@ -25,7 +25,7 @@ from anaxis.app.exchange.messages import Change, Hello, SceneMessage, read_messa
 from anaxis.app.exchange.passing import Replaced
 from anaxis.app.exchange.retention import clear_changes
 from anaxis.app.exchange.sides import held_by, held_with_sequence
-from anaxis.app.exchange.takes import Pull, Push, due_moments, keep_moment, planned_push, pull, push
+from anaxis.app.exchange.takes import Pull, Push, changed_groups, due_moments, keep_moment, planned_push, pull, push
 from anaxis.app.exchange.together import together
 from anaxis.app.history import Of, entries
 from anaxis.app.roles import LOCAL
@@ -255,6 +255,10 @@ def test_pulled_worked_on_and_written_back_by_channel(two: Two) -> None:
         await two.settled()
         with pytest.raises(BadInput, match="has changed 24 of these frames"):
             two.store(lambda s: push(s, s.get_one(Version, edited), Push(remote=a)))
+        differ = two.store(lambda s: changed_groups(s, s.get_one(Version, edited), s.get_one(RemoteCamera, a)))
+        assert differ == ["position"]
+        with pytest.raises(BadInput, match=r"Nothing is to be written.* not ticked: position\."):
+            two.store(lambda s: push(s, s.get_one(Version, edited), Push(remote=a, groups=["stop"])))
         with pytest.raises(BadInput, match="Nothing is to be written"):
             two.store(lambda s: push(s, s.get_one(Version, version), Push(remote=a, groups=["stop"])))
         two.store(lambda s: push(s, s.get_one(Version, edited), Push(remote=a, both="ours")))

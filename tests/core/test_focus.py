@@ -6,12 +6,19 @@ from dataclasses import replace
 
 import numpy as np
 import pytest
+from scipy.spatial.transform import Rotation
 
+from anaxis.core.camera.depth_of_field import require_circle, sharp_m
+from anaxis.core.camera.lens import Image
 from anaxis.core.errors import BadInput
 from anaxis.core.motion.placement import similarity_of
+from anaxis.core.motion.set_objects import PlacedSet
 from anaxis.core.recipe.model import Operation, Work
 from anaxis.core.recipe.operations import kind_of
 from anaxis.core.scene.landmarks import Landmarks
+from anaxis.core.scene.mesh import Mesh
+from anaxis.core.scene.nodes import Node, Scene
+from anaxis.core.space.axes import Convention
 from lanes import sized
 from ordinary import Shot, held, jitter, moving_marks, primes, smooth, still, subframes, track_of, whip
 
@@ -94,3 +101,55 @@ def test_what_cannot_be_focused_on_is_said() -> None:
     assert kind_of("focus_on").says(Operation("focus_on", {"name": "car", "first": 10, "last": 20}).params) == (
         "car, pulled over frames 10 to 20, eased"
     )
+
+
+def with_box(shot: Shot) -> tuple[Work, np.ndarray]:
+    """A shot with a box that rides 6 m ahead of its camera; the box's corners on every frame in canonical metres, (n, 8, 3)."""
+    track = track_of(shot)
+    corners = np.array([[x, y, z] for x in (-1, 1) for y in (-2, 2) for z in (-0.5, 0.5)], dtype=np.float64)
+    faces = np.array([0, 1, 3, 2, 4, 6, 7, 5, 0, 4, 5, 1, 2, 3, 7, 6, 0, 2, 6, 4, 1, 5, 7, 3])
+    local = np.tile(np.eye(4), (len(track), 1, 1))
+    turn = Rotation.from_euler("y", 30, degrees=True).as_matrix()
+    local[:, :3, :3] = track.rotation @ turn
+    local[:, :3, 3] = track.position_m - 6.0 * track.rotation[:, :, 2]
+    mesh = Mesh(corners[None], np.full(6, 4), faces)
+    node = Node("/box", None, "set", track.frames, local, track.frames, segments=np.zeros((0, 2, 3)), mesh=mesh)
+    scene = Scene("box", "usd", Convention(), track.rate, track.frames[0], track.frames[-1], (node,))
+    work = work_of(shot)
+    return replace(work, around=(PlacedSet.of(scene, track.frames),)), corners @ np.swapaxes(
+        local[:, :3, :3], 1, 2
+    ) + local[:, None, :3, 3]
+
+
+@pytest.mark.parametrize("shot", SHOTS.values(), ids=SHOTS.keys())
+def test_the_nearest_surface_and_a_point_of_an_object(shot: Shot) -> None:
+    work, corners_m = with_box(shot)
+    track = work.done
+    depth = -np.einsum("nki,ni->nk", corners_m - track.position_m[:, None], track.rotation[:, :, 2])
+    near = focused(work, name="box", where="nearest surface").done.lens.focus_m
+    np.testing.assert_allclose(near, depth.min(axis=1), atol=1e-8)
+    corner = focused(work, name="/box", where="point in it", x=1.0, y=2.0, z=0.5, measured="straight").done.lens.focus_m
+    np.testing.assert_allclose(corner, np.linalg.norm(corners_m[:, 7] - track.position_m, axis=1), atol=1e-8)
+
+
+def test_a_place_in_an_object_that_there_is_not_is_said() -> None:
+    work, _ = with_box(smooth(count=5))
+    for params, words in (
+        ({"name": "cart", "where": "nearest surface"}, "no object 'cart'"), ({"name": "box", "where": "point in it", "x": 1.0}, "type all three"),
+        ({"name": "box", "where": "nearest surface", "measured": "straight"}, "along the view axis"),
+    ):  # fmt: skip
+        with pytest.raises(BadInput, match=words):
+            focused(work, **params)
+
+
+def test_what_is_sharp_goes_by_the_circle_of_confusion() -> None:
+    track = track_of(smooth(count=3))
+    lens = replace(track.lens, focus_m=np.full(3, 4.0), fstop=np.full(3, 2.8), focal_mm=np.full(3, 50.0))
+    track = replace(track, lens=lens)
+    near, far = sharp_m(track, lens.used(Image(1920, 1080), "width"), 0.03)[1]
+    hyperfocal = 0.05**2 / (2.8 * 0.03e-3) + 0.05
+    assert near == pytest.approx(4 * (hyperfocal - 0.05) / (hyperfocal + 4 - 0.1)) and far == pytest.approx(
+        4 * (hyperfocal - 0.05) / (hyperfocal - 4)
+    )
+    with pytest.raises(BadInput, match="circle of confusion"):
+        require_circle(0)

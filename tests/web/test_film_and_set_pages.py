@@ -107,7 +107,7 @@ def test_a_film_over_http_with_the_camera_that_arrived_and_what_is_refused(
         job = ended(engine, asked.json()["id"], 120)
         assert job.state == "done", job.said
         pictures = zipfile.ZipFile(io.BytesIO(client.get(f"/jobs/{job.id}/file").content)).namelist()
-        assert len(pictures) == job.version.facts["frames"] and pictures[0].endswith(".film.1001.png")
+        assert len(pictures) == 120 and pictures[0].endswith(".film.1001.png")
         assert "320 x 90 px" in job.result["said"], "two pictures beside each other"
         for body, words in (
             ({"delivery": delivery}, "another version"), ({"options": {"width_px": 3}}, "3 pixels wide"),
@@ -130,3 +130,35 @@ def test_a_reel_holds_every_shot_of_the_show(site: str, demo_files: dict[str, Pa
             assert "several" in job.said and "TW_020" in job.said
         else:
             assert job.state == "done" and int(job.result["said"].split()[0]) > frames
+
+
+@pytest.mark.browser
+def test_lens_data_and_the_circle_of_confusion_on_the_page(
+    page: Page, site: str, demo_files: dict[str, Path], tmp_path: Path
+) -> None:
+    take_in(site, demo_files["TW_010"], "TW_010")
+    table = tmp_path / "lens.csv"
+    table.write_text("frame,focus\n1001,2\n1120,9\n")
+    page.goto("/cameras/1?station=lens")
+    ready(page)
+    page.locator("summary", has_text="Lens data from a table").click()
+    page.locator("form[action$=lens-table] input[type=file]").set_input_files(table)
+    page.get_by_role("button", name="Use lens data").click()
+    expect(page.get_by_role("alert")).to_contain_text("does not say the unit of 'focus'")
+    page.goto("/cameras/1?station=lens")
+    ready(page)
+    page.locator("summary", has_text="Lens data from a table").click()
+    page.locator("form[action$=lens-table] input[type=file]").set_input_files(table)
+    page.get_by_label("Focus in").select_option("m")
+    page.get_by_role("button", name="Use lens data").click()
+    ready(page)
+    expect(page.locator("[data-view=curves]")).to_contain_text("dashed: the file's")
+    page.locator("summary", has_text="Circle of confusion").click()
+    page.get_by_label("Circle of confusion, mm").fill("0.03")
+    page.get_by_role("button", name="Use circle").click()
+    ready(page)
+    expect(page.locator("summary", has_text="Circle of confusion")).to_contain_text("0.03 mm")
+    page.locator("summary", has_text="Circle of confusion").click()
+    page.get_by_label("Circle of confusion, mm").fill("-1")
+    page.get_by_role("button", name="Use circle").click()
+    expect(page.get_by_role("alert")).to_contain_text("cannot be")

@@ -202,6 +202,23 @@ def changes(command: Any) -> Any:
         ),
         click.option("--distortion-model", help="What the coefficients of a table are, where its headings do not say."),
         click.option("--fov-h", type=float, help="Horizontal field of view in degrees on every frame."),
+        click.option(
+            "--lens-table",
+            type=click.Path(path_type=Path),
+            help="Focal length, focus or stop by frame or timecode, a table with headings.",
+        ),
+        click.option(
+            "--lens-units",
+            default="",
+            metavar="NAME=UNIT",
+            help="Units that the table does not say, as focal=mm,focus=ft.",
+        ),
+        click.option(
+            "--lens-from",
+            default="number",
+            metavar="number|first|TIMECODE",
+            help="The table's frames are the camera's numbers, begin at its first frame, or its first frame is at this timecode.",
+        ),
     ):
         command = option(command)
     return command

@@ -7,18 +7,24 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
+from anaxis.core.camera.channels import CHANNELS
 from anaxis.core.camera.distortion import mapped
 from anaxis.core.camera.lens import focal_of_view_mm, parse_size_mm
 from anaxis.core.camera.lens_trial import KEEPS
+from anaxis.core.camera.track import Track
 from anaxis.core.checks.examine import take_camera
 from anaxis.core.errors import BadInput
+from anaxis.core.names import listed
 from anaxis.core.recipe.model import Operation, Recipe
 from anaxis.core.recipe.replay import inserted
 from anaxis.core.scene.nodes import Scene
 from anaxis.core.scene.picture import Picture
+from anaxis.core.time.rates import format_frame
 from anaxis.core.typing import Floats
 from anaxis.formats.distortion.read import read_distortion_file
 from anaxis.formats.editorial.cut_list import CutList, cut_operations
+from anaxis.formats.tables.lens_data import LensTableOptions, read_lens_data
+from anaxis.formats.tables.read import text_of
 
 
 @dataclass(frozen=True)
@@ -28,6 +34,8 @@ class Changes:
     ``film_back`` is a size in mm such as 25.6x14.4, ``keep_view`` keeps the field of view under it. ``focal`` is in mm, ``fov_h`` in
     degrees; ``span`` are a first and a last frame; ``cuts`` names an edit's file; ``rate`` is a rate to change to, and ``keep`` what
     stays then (time or frames); ``handles`` are frames at either end, ``first`` the number of the first frame.
+    ``lens_table`` is a table of lens data, in ``lens_units`` such as focus=ft where it does not say them, joined to the camera by
+    ``lens_from``: by "number", from its "first" frame on, or from a timecode of that frame.
     """
 
     film_back: str | None = None
@@ -42,6 +50,20 @@ class Changes:
     keep: str | None = None
     handles: int | None = None
     first: float | None = None
+    lens_table: Path | None = None
+    lens_units: str = ""
+    lens_from: str = "number"
+
+
+def lens_table_operation(name: str, data: bytes, track: Track, options: LensTableOptions) -> tuple[dict[str, Any], str]:
+    """The parameters of an operation that lays a table's lens data over a camera's, and what it replaces in a few words. Raises
+    BadInput."""
+    found = read_lens_data(name, text_of(data), track.rate, float(track.frames[0]), options)
+    labels = listed([CHANNELS[c].label for c in found.values])
+    first, last = (format_frame(float(f)) for f in (found.frames[0], found.frames[-1]))
+    said = f"{labels} from {name} instead of the file's, frames {first} to {last}"
+    params = {"of": name, "frames": found.frames.tolist(), **{k: v.tolist() for k, v in found.values.items()}}
+    return params, ". ".join([said, *found.notes])
 
 
 class _Steps:
@@ -81,6 +103,23 @@ class _Steps:
         used: Floats = lens.used(self._picture.image, self._picture.fit).width_mm
         self.add("focal", focal_mm=float(focal_of_view_mm(used, fov_deg)[0]))
 
+    def lens_table(self, file: Path, units: str, start: str) -> str:
+        track = take_camera(self._scene, self._camera, recipe=self.recipe).done
+        if not file.is_file():
+            raise BadInput(f"There is no file {file}: check the name.")
+        given = dict(part.partition("=")[::2] for part in units.replace(" ", "").split(",") if part)
+        known = {"focal": "focal_mm", "focus": "focus_m"}
+        wrong = next((k for k in given if k not in known), None)
+        if wrong is not None:
+            raise BadInput(f"'{wrong}' has no unit to be said: write --lens-units focal=mm,focus=m.")
+        typed = start if start not in ("number", "first") else ""
+        options = LensTableOptions(
+            {known[k]: v for k, v in given.items()}, "first row on first frame" if start == "first" else "by number", typed
+        )  # fmt: skip
+        params, said = lens_table_operation(file.name, file.read_bytes(), track, options)
+        self.add("lens_table", **params)
+        return said
+
     def cuts(self, read: Callable[[Any], CutList]) -> CutList:
         track = take_camera(self._scene, self._camera, recipe=self.recipe).done
         edit = read(track.rate)
@@ -104,12 +143,14 @@ def changed_recipe(
         steps.add("focal", focal_mm=changes.focal)
     if span:
         steps.add("trim", first=span[0], last=span[1])
+    if changes.lens_table is not None:
+        notes.append(steps.lens_table(changes.lens_table, changes.lens_units, changes.lens_from))
     if changes.fov_h is not None:
         steps.horizontal_view(changes.fov_h)
     if changes.cuts is not None:
         path = changes.cuts
         edit = steps.cuts(lambda rate: read_cuts(path, rate))
-        notes = [f"{edit.name}: {note}" for note in edit.notes]
+        notes += [f"{edit.name}: {note}" for note in edit.notes]
     if changes.rate:
         steps.add("rate", rate=changes.rate, keep=changes.keep)
     if changes.handles is not None:

@@ -28,6 +28,10 @@ GROUPS: dict[str, tuple[str, ...]] = {
     "stop": ("stop",),
     "clips": ("near", "far"),
 }
+# What people call them.
+GROUP_WORDS = {
+    "position": "position", "rotation": "rotation", "lens": "lens and film back", "focus": "focus distance", "stop": "stop", "clips": "near and far clip",
+}  # fmt: skip
 COLUMNS = tuple(name for names in GROUPS.values() for name in names)
 _ENDS = np.cumsum([len(names) for names in GROUPS.values()]).tolist()
 SLICES = {g: slice(end - len(names), end) for (g, names), end in zip(GROUPS.items(), _ENDS, strict=True)}

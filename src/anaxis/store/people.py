@@ -27,7 +27,7 @@ class Person(Base):
     subject: Mapped[str | None] = mapped_column(unique=True)
     code_secret: Mapped[str | None]
     code_step: Mapped[int] = mapped_column(BigInteger, default=0)
-    guides: Mapped[dict[str, Any]] = mapped_column(JSONB, default=dict)  # over pictures, see core/camera/guides
+    views: Mapped[dict[str, Any]] = mapped_column(JSONB, default=dict)  # what they chose to see, see app/people/views
     disabled_at: Mapped[datetime | None]
     created_at: Mapped[datetime] = mapped_column(server_default=func.now())
     in_shows: Mapped[list[RoleInShow]] = relationship(lazy="selectin", cascade="all, delete-orphan")

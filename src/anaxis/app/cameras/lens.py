@@ -19,7 +19,8 @@ from anaxis.core.camera.track import Track
 from anaxis.core.errors import BadInput
 from anaxis.core.recipe.model import Operation
 from anaxis.core.scene.picture import Picture
-from anaxis.core.time.rates import format_frame
+from anaxis.core.time.rates import format_frame, nearest_places
+from anaxis.core.typing import Floats
 from anaxis.store.models import Version
 from anaxis.store.queries import picture_of_version, track_of
 
@@ -129,6 +130,18 @@ def _number(text: str, what: str) -> float:
     if found is None:
         raise BadInput(f"The field of {what} is empty: type a number.")
     return found
+
+
+def focus_of_file(version: Version, track: Track) -> Floats | None:
+    """The focus distance (n,) that the camera had when it was taken in, on a track's frames, not a number where it had none there;
+    None where it is the camera's own still."""
+    taken = next((v for v in version.camera.versions if v.take == version.take and v.edit == 0), None)
+    if taken is None or taken.id == version.id:
+        return None
+    before = track_of(taken)[0]
+    near = nearest_places(before.frames, track.frames)
+    held = np.where(np.abs(before.frames[near] - track.frames) < 1e-6, before.lens.focus_m[near], np.nan)
+    return None if not np.isfinite(held).any() or np.allclose(held, track.lens.focus_m, equal_nan=True) else held
 
 
 def operations_between(before: Trial, after: Trial, way: str, span: dict[str, float]) -> list[tuple[Operation, str]]:

@@ -20,11 +20,12 @@ from anaxis.app.exchange.links import whole_of
 from anaxis.app.exchange.passing import enqueue, lock_about, locked, notify
 from anaxis.app.exchange.sides import Side, held_with_sequence, profile_of, sent_to, side_of, side_to
 from anaxis.core.errors import BadInput
+from anaxis.core.names import listed
 from anaxis.core.outgoing import make_outgoing
 from anaxis.core.scene.landmarks import Landmarks, legal_name
 from anaxis.core.time.rates import kept_rate, rate_text
 from anaxis.core.typing import Floats
-from anaxis.packages.package_values import chosen_groups, columns_of
+from anaxis.packages.package_values import GROUP_WORDS, chosen_groups, columns_of
 from anaxis.store.exchange import Client, Link, Pulled, RemoteCamera
 from anaxis.store.models import Version
 from anaxis.store.queries import find_shot, picture_of_version, track_of
@@ -229,8 +230,12 @@ def push(context: Context, version: Version, asked: Push) -> RemoteCamera:
     if asked.both == "theirs":
         parts = [p for p in (_without(p, writing.both) for p in parts) if len(p.meant)]
     if not parts:
+        others = [] if remote is None else [g for g in changed_groups(context, version, remote) if g not in groups]
+        more = (
+            f" These channels differ and are not ticked: {listed([GROUP_WORDS[g] for g in others])}." if others else ""
+        )
         raise BadInput(
-            f"Nothing is to be written: in these channels {version.called} is as {client.name} holds it.",
+            f"Nothing is to be written: in the channels ticked {version.called} is as {client.name} holds it.{more}",
             "nothing_to_write",
         )
     facts = version.facts
@@ -251,6 +256,11 @@ def push(context: Context, version: Version, asked: Push) -> RemoteCamera:
         enqueue(context, clients[client.id], remote, *part, replaces=writing.whole, entry=entry)
     notify(context, f"s{client.show_id}")
     return remote
+
+
+def changed_groups(context: Context, version: Version, remote: RemoteCamera) -> list[str]:
+    """The channels of a version that a package's camera would get, of all that there are. Raises BadInput."""
+    return list(dict.fromkeys(planned_push(context, version, remote, remote.client, EVERY).groups))
 
 
 def _without(part: PulledPart, both: dict[str, Floats]) -> PulledPart:

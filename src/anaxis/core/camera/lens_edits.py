@@ -14,7 +14,7 @@ from anaxis.core.errors import BadInput
 from anaxis.core.typing import Floats
 
 WAYS = ("set to", "times", "plus", "hold outside")
-# Beyond these a lens is a mistake in a unit, whatever it is.
+_NEAR_FRAME = 1e-6
 
 
 def changed_curve(
@@ -49,6 +49,24 @@ def changed_curve(
             + (": it must be above zero." if kind.positive else f": it must be within {MAX_NUMBER:g}.")
         )
     return _with(track, channel, made)
+
+
+def from_table(track: Track, channel: str, frames: Floats, values: Floats) -> Track:
+    """One lens channel set to ``values`` (k,) on ``frames`` (k,) in rising order, drawn straight between them; before the first and
+    behind the last it stays as it is. Raises BadInput where no frame of the track lies within them, and for values no lens has."""
+    kind, own = CHANNELS[channel], getattr(track.lens, channel)
+    wrong = np.flatnonzero(~((np.abs(values) < MAX_NUMBER) & ((values > 0) | (not kind.positive))))
+    if len(wrong):
+        raise BadInput(
+            f"A {kind.label} of {values[wrong[0]]:g} {kind.unit} cannot be (frame {frames[wrong[0]]:g} of the table): it must be above zero."
+        )
+    inside = (track.frames >= frames[0] - _NEAR_FRAME) & (track.frames <= frames[-1] + _NEAR_FRAME)
+    if not inside.any():
+        raise BadInput(
+            f"The table has frames {frames[0]:g} to {frames[-1]:g}, and the camera {track.frames[0]:g} to {track.frames[-1]:g}: none in common. "
+            "Lay its first row on the camera's first frame, or check the timecode."
+        )
+    return _with(track, channel, np.where(inside, np.interp(track.frames, frames, values), own))
 
 
 def _with(track: Track, channel: str, values: Floats) -> Track:

@@ -6,8 +6,12 @@ import numpy as np
 
 from anaxis.core.camera.track import Track
 from anaxis.core.errors import BadInput
+from anaxis.core.motion.set_objects import SetObject
 from anaxis.core.time.rates import format_frame
 from anaxis.core.typing import Floats
+
+# Points that are measured at once, over some frames.
+_AT_ONCE = 2_000_000
 
 
 def distances_m(track: Track, point_m: Floats, straight: bool) -> Floats:
@@ -17,6 +21,19 @@ def distances_m(track: Track, point_m: Floats, straight: bool) -> Floats:
     if straight:
         return np.asarray(np.linalg.norm(away, axis=1))
     return np.asarray(-np.einsum("ni,ni->n", away, track.rotation[:, :, 2]))
+
+
+def nearest_depths_m(track: Track, one: SetObject) -> Floats:
+    """How far the nearest point of an object's surface is along the view axis on every frame, (n,). Depth is linear over a face,
+    so that point is a corner of one. What is not wholly in front of the camera has no nearest surface: not above 0 there."""
+    used = np.unique(one.corners)
+    depths = np.empty(len(track))
+    step = max(1, _AT_ONCE // max(1, len(used)))
+    for low in range(0, len(track), step):
+        index = np.arange(low, min(low + step, len(track)))
+        away = one.at_frames(index).places_m(used) - track.position_m[index, None, :]
+        depths[index] = (-np.einsum("nki,ni->nk", away, track.rotation[index, :, 2])).min(axis=1)
+    return depths
 
 
 def shares(frames: Floats, first: float | None, last: float | None, eased: bool) -> Floats:

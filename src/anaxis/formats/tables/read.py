@@ -56,7 +56,7 @@ _NEAR_SIZE = 0.03
 
 def read_columns(path: Path, within: Path | None = None, layout: dict[str, Any] | None = None) -> Scene:
     """Read a table as one camera; raises BadInput, naming the row, where it cannot be read."""
-    headings, rows, delimiter = _table(path)
+    headings, rows, delimiter = cells_of(text_of(path.read_bytes()), path.name)
     table = _numbers(rows, path.name, 1 if headings else 0)
     ways = [] if layout else readings(headings, table)
     columns = columns_of(layout, table.shape[1]) if layout else ways[0].columns
@@ -138,14 +138,13 @@ def text_of(data: bytes) -> str:
     return data.decode("utf-8-sig", errors="replace")
 
 
-def _table(path: Path) -> tuple[list[str] | None, list[list[str]], str]:
-    """Headings (None where there are none), rows of cells, and what separates them."""
-    text = text_of(path.read_bytes())
+def cells_of(text: str, name: str, least: int = 3) -> tuple[list[str] | None, list[list[str]], str]:
+    """Headings (None where there are none), rows of cells, and what separates them; of ``least`` columns. Raises BadInput."""
     if "\0" in text[:4096]:
-        raise BadInput(f"{path.name} is no text: export the table as plain text.")
+        raise BadInput(f"{name} is no text: export the table as plain text.")
     lines = [x for x in text.splitlines() if x.strip() and not x.lstrip().startswith(("#", "//"))]
     if not lines:
-        raise BadInput(f"{path.name} holds no rows: export it again.")
+        raise BadInput(f"{name} holds no rows: export it again.")
     delimiter = next((d for d in ("\t", ";", ",") if d in lines[0]), " ")
     if delimiter == " ":
         rows = [x.split() for x in lines]
@@ -153,25 +152,27 @@ def _table(path: Path) -> tuple[list[str] | None, list[list[str]], str]:
         try:
             rows = [[c.strip() for c in row] for row in csv.reader(lines, delimiter=delimiter)]
         except csv.Error as error:
-            raise BadInput(f"{path.name} cannot be read as a table: {error}; export it again.") from error
+            raise BadInput(f"{name} cannot be read as a table: {error}; export it again.") from error
     # A separator at the end of every row makes an empty last column.
     if all(row and row[-1] == "" for row in rows):
         rows = [row[:-1] for row in rows]
     if delimiter != "," and "," in text:
         rows = [[c.replace(",", ".") if c.count(",") == 1 and "." not in c else c for c in row] for row in rows]
-    if not 3 <= len(rows[0]) <= _MAX_COLUMNS:
+    if not least <= len(rows[0]) <= _MAX_COLUMNS:
+        whose = "a camera needs at least three" if least == 3 else f"there must be {least} to {_MAX_COLUMNS}"
         raise BadInput(
-            f"{path.name} has {len(rows[0])} column{'s' * (len(rows[0]) != 1)}: a camera needs at least three, one "
+            f"{name} has {len(rows[0])} column{'s' * (len(rows[0]) != 1)}: {whose}, one "
             "row a frame, separated by commas, semicolons, tabs or blanks."
         )
-    if any(_is_number(c) for c in rows[0]):
+    if any(is_number(c) for c in rows[0]):
         return None, rows, delimiter
     if len(rows) < 2:
-        raise BadInput(f"{path.name} has headings and no rows: export it again.")
+        raise BadInput(f"{name} has headings and no rows: export it again.")
     return rows[0], rows[1:], delimiter
 
 
-def _is_number(cell: str) -> bool:
+def is_number(cell: str) -> bool:
+    """Whether a cell reads as a number."""
     try:
         float(cell)
     except ValueError:
@@ -200,7 +201,7 @@ def _numbers(rows: list[list[str]], name: str, skipped: int) -> Floats:
             raise ValueError
         return values.reshape(-1, width)
     except ValueError:
-        at = next((i for i, c in enumerate(flat) if not _is_number(c)), 0)
+        at = next((i for i, c in enumerate(flat) if not is_number(c)), 0)
         raise BadInput(
             f"{name}, row {at // width + 1 + skipped}, column {at % width + 1}: '{flat[at][:40]}' is not a number; "
             "correct the cell, or leave the row out."

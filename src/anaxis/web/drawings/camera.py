@@ -54,8 +54,11 @@ def camera_drawing(
     profile: Profile,
     there: float | None = None,
     shown: Shown | None = None,
+    circle_mm: float | None = None,
+    file_focus_m: Floats | None = None,
 ) -> bytes:
-    """Path, pictures and both sides' numbers of a camera on every frame; what each frame of a derived camera shows."""
+    """Path, pictures and both sides' numbers of a camera on every frame; what each frame of a derived camera shows. What is sharp
+    goes by a circle of confusion; ``file_focus_m`` (n,) is the focus distance that the file had."""
     image, landmarks = picture.image, landmarks.shown()
     meant = projection_of(track, image, picture.fit)
     ours = make_outgoing(track, source, image, picture.fit, picture.fit, landmarks).numbers()
@@ -74,10 +77,12 @@ def camera_drawing(
         "segments_m": segments_m,
         "cuts": cuts_of(track).astype(np.float64),
         "reach_m": grid_depths_m(track, meant, landmarks.position_m)[:, 0],
-        "sharp_m": sharp_m(track, track.lens.used(image, picture.fit)),
+        "sharp_m": sharp_m(track, track.lens.used(image, picture.fit), circle_mm),
         **{f"lens_{k}": getattr(track.lens, k) for k in CHANNELS},
     }
     arrays |= _side("ours", ours) | _side("theirs", theirs) | {"theirs_offset_x": offset_x, "theirs_offset_y": offset_y}
+    if file_focus_m is not None:
+        arrays["file_focus_m"] = file_focus_m
     bent, mesh = bend_mesh(track, image, picture.fit)
     facts = {**_facts(image, landmarks), "ground_m": ground, **bent}
     if shown is not None:

@@ -7,7 +7,8 @@ const TURNED = 1.5; // what moved by less, in CSS pixels, is a click and no drag
 
 // `y` holds uPlot's scale and axis, `marks` draws over the curve, `drag` says what a drag does.
 // Returns a function that draws the frame's line anew.
-export function curve(box, { frames, values, state, y, marks = () => {}, onFrame, zoom = false, onSpan = null, stroke, width = 1.5, frameAxis = true, pad = [8, 24, 0, 0] }) {
+// `other` is a second curve, dashed, beside the first.
+export function curve(box, { frames, values, other = null, state, y, marks = () => {}, onFrame, zoom = false, onSpan = null, stroke, width = 1.5, frameAxis = true, pad = [8, 24, 0, 0] }) {
   const ink = theme(), n = frames.length;
   const grid = { stroke: ink.faint, width: 1 };
   const axis = { font: FONT, stroke: ink.soft, grid, ticks: { show: false }, gap: 6 };
@@ -25,7 +26,8 @@ export function curve(box, { frames, values, state, y, marks = () => {}, onFrame
       { ...axis, show: frameAxis, size: 20, grid: { show: false }, values: (u, at) => at.map((f) => +f.toFixed(3)) },
       { ...axis, ...y.axis },
     ],
-    series: [{}, { stroke: stroke ?? ink.ink, width, pxAlign: 0, points: { show: n < 4 } }],
+    series: [{}, { stroke: stroke ?? ink.ink, width, pxAlign: 0, points: { show: n < 4 } },
+      ...(other ? [{ stroke: ink.soft, width: 1, dash: [5, 4], pxAlign: 0, points: { show: n < 4 } }] : [])],
     hooks: {
       draw: [(u) => {
         const pen = u.ctx, ratio = devicePixelRatio || 1, { top, height, left, width: wide } = u.bbox;
@@ -41,7 +43,7 @@ export function curve(box, { frames, values, state, y, marks = () => {}, onFrame
         if (onSpan && u.select.width > TURNED) onSpan(u.posToIdx(u.select.left), u.posToIdx(u.select.left + u.select.width));
       }],
     },
-  }, [frames, values], box);
+  }, other ? [frames, values, Array.from(other, (v) => (Number.isNaN(v) ? null : v))] : [frames, values], box);
   plot.over.addEventListener("mousedown", (event) => { pressed = event.clientX; }, true);
   plot.over.addEventListener("click", (event) => onFrame(plot.posToIdx(event.clientX - plot.over.getBoundingClientRect().left)));
   new ResizeObserver(() => {

@@ -11,7 +11,9 @@ export function curvesView(box, data, state, onFrame) {
     const values = data[`lens_${name}`];
     let low = Infinity, high = -Infinity;
     for (const v of values) { if (v < low) low = v; if (v > high) high = v; }
-    return { name, values, low, high, known: !values.some(Number.isNaN) };
+    const other = name === "focus_m" ? data.file_focus_m ?? null : null; // what the file had
+    for (const v of other ?? []) { if (v < low) low = v; if (v > high) high = v; }
+    return { name, values, other, low, high, known: !values.some(Number.isNaN) };
   });
   const moving = all.filter((c) => c.known && c.high > c.low);
   const still = all.filter((c) => c.known && c.high === c.low && !c.name.startsWith("film_"));
@@ -34,8 +36,9 @@ export function curvesView(box, data, state, onFrame) {
     const row = add(box, "div", "strip"), label = add(row, "span", "strip-label");
     add(label, "b", "").textContent = LABELS[channel.name][0];
     const now = add(label, "span", "num");
+    if (channel.other) add(label, "small", "muted").textContent = "dashed: the file's";
     const draw = curve(add(row, "div", "strip-curve"), {
-      frames: data.frames, values: channel.values, state, frameAxis: false, pad: [10, 0, 10, 0], onFrame: go, onSpan: choose,
+      frames: data.frames, values: channel.values, other: channel.other, state, frameAxis: false, pad: [10, 0, 10, 0], onFrame: go, onSpan: choose,
       y: {
         scale: { range: () => [channel.low, channel.high] },
         axis: { side: 1, size: 74, splits: () => [channel.low, channel.high], values: (u, at) => at.map(text) },

@@ -26,6 +26,7 @@ _ALL = (
     placing.LEVEL_HORIZON,
     lens.FOCAL,
     lens.LENS_CURVE,
+    lens.LENS_TABLE,
     lens.FOCUS_ON,
     lens.PART,
     distortion.DISTORTION,

@@ -2,19 +2,21 @@
 
 from __future__ import annotations
 
+import itertools
 from dataclasses import replace
 from typing import Any, Literal
 
 import numpy as np
 from pydantic import field_validator
 
-from anaxis.core.camera.channels import BY_LABEL
+from anaxis.core.camera.channels import BY_LABEL, CHANNELS
 from anaxis.core.camera.lens import Image
-from anaxis.core.camera.lens_edits import Part, changed_curve, of_part
+from anaxis.core.camera.lens_edits import Part, changed_curve, from_table, of_part
 from anaxis.core.camera.track import Lens
 from anaxis.core.errors import BadInput
 from anaxis.core.motion.edits import with_lens, with_near
-from anaxis.core.motion.focus import distances_m, pulled, shares
+from anaxis.core.motion.focus import distances_m, nearest_depths_m, pulled, shares
+from anaxis.core.motion.set_objects import objects_of
 from anaxis.core.parameters import Number, Parameters, parameter
 from anaxis.core.recipe.model import Kind, Work
 from anaxis.core.recipe.node_lens import with_node_lens
@@ -161,10 +163,53 @@ def _lens_curve_words(p: LensCurve) -> str:
 LENS_CURVE = Kind("lens_curve", "Lens curve", "track", LensCurve, _lens_curve, _lens_curve_words, station="lens")
 
 
+class LensTable(Parameters):
+    """Lens data from a table: values on its frames, drawn straight between them; outside of them the camera's own stay."""
+
+    of: str = parameter("Table", default="")
+    frames: list[Number] = parameter("Frames")
+    focal_mm: list[Number] | None = parameter("Focal length", "mm", default=None)
+    focus_m: list[Number] | None = parameter("Focus distance", "m", default=None)
+    fstop: list[Number] | None = parameter("Stop", default=None)
+
+    @property
+    def channels(self) -> dict[str, list[float]]:
+        """The values of each channel that the table has."""
+        held = {k: getattr(self, k) for k in ("focal_mm", "focus_m", "fstop")}
+        return {k: v for k, v in held.items() if v is not None}
+
+
+def _lens_table(work: Work, p: LensTable) -> Work:
+    track = work.done
+    if not p.frames or any(b <= a for a, b in itertools.pairwise(p.frames)):
+        raise BadInput("The table's frames must rise from row to row: sort its rows.")
+    for channel, values in p.channels.items():
+        if len(values) != len(p.frames):
+            raise BadInput(
+                f"The table has {len(p.frames)} frames and {len(values)} values of the {CHANNELS[channel].label}."
+            )
+        track = from_table(track, channel, np.array(p.frames), np.array(values))
+    return work.with_track(track)
+
+
+def _lens_table_words(p: LensTable) -> str:
+    labels = ", ".join(CHANNELS[c].label for c in p.channels)
+    return f"{labels}{f' from {p.of}' if p.of else ''}, frames {format_frame(min(p.frames))} to {format_frame(max(p.frames))}"
+
+
+LENS_TABLE = Kind(
+    "lens_table", "Lens data from a table", "track", LensTable, _lens_table, _lens_table_words, station="lens", by_hand=False, moves_camera=False,
+)  # fmt: skip
+
+
 class FocusOn(Parameters):
     """The focus distance measured to a landmark or an object of the set, from a frame on, or pulled to it between two frames."""
 
     name: str = parameter("Landmark or object")
+    where: Literal["middle", "nearest surface", "point in it"] = parameter("At its", default="middle")
+    x: Number | None = parameter("Point X, in the object's own space", default=None)
+    y: Number | None = parameter("Point Y", default=None)
+    z: Number | None = parameter("Point Z", default=None)
     measured: Literal["along the view axis", "straight"] = parameter("Measured", default="along the view axis")
     offset_m: Number = parameter("Further away", "m", default=0.0)
     first: Number | None = parameter("Pull begins at frame", default=None)
@@ -173,17 +218,42 @@ class FocusOn(Parameters):
 
 
 def _focus_on(work: Work, p: FocusOn) -> Work:
-    track, marks = work.done, work.landmarks
-    point_m = marks.position_m[:, marks.index(p.name)]
+    track = work.done
     if p.last is not None and (p.first is None or p.last < p.first):
         raise BadInput("A focus pull that ends at a frame begins at one before it: type both.")
-    wanted = distances_m(track, point_m, p.measured == "straight") + p.offset_m
+    wanted = _distance_m(work, p) + p.offset_m
     share = shares(track.frames, p.first, p.last, p.easing == "eased")
     return work.with_track(replace(track, lens=replace(track.lens, focus_m=pulled(track, p.name, wanted, share))))
 
 
+def _distance_m(work: Work, p: FocusOn) -> Floats:
+    """How far what is focused on is from the camera on every frame, (n,)."""
+    track, straight = work.done, p.measured == "straight"
+    if p.where == "middle":
+        marks = work.landmarks
+        return distances_m(track, marks.position_m[:, marks.index(p.name)], straight)
+    found = next((o for o in objects_of(work.around) if p.name in (o.name, o.path)), None)
+    if found is None:
+        raise BadInput(
+            f"The set has no object '{p.name[:60]}': its {p.where.removesuffix(' in it')} cannot be focused on."
+        )
+    if p.where == "point in it":
+        if p.x is None or p.y is None or p.z is None:
+            raise BadInput("A point in an object needs X, Y and Z in the object's own space: type all three.")
+        point = np.array([p.x, p.y, p.z])
+        return distances_m(track, found.matrix_m[:, :3, :3] @ point + found.matrix_m[:, :3, 3], straight)
+    if straight:
+        raise BadInput("The nearest surface is measured along the view axis: choose that, or the middle.")
+    return nearest_depths_m(track, found)
+
+
 def _focus_on_words(p: FocusOn) -> str:
-    what = p.name + (f", {p.offset_m:+g} m" if p.offset_m else "") + (", straight" if p.measured == "straight" else "")
+    what = (
+        p.name
+        + ("" if p.where == "middle" else f", {p.where}")
+        + (f", {p.offset_m:+g} m" if p.offset_m else "")
+        + (", straight" if p.measured == "straight" else "")
+    )
     if p.first is None:
         return what
     if p.last is None or p.last <= p.first:

@@ -11,6 +11,7 @@ from fastapi.responses import RedirectResponse, Response
 from anaxis.app.cameras.allowed_warnings import allow_warnings, warn_again
 from anaxis.app.cameras.edit import correct_picture, next_of
 from anaxis.app.cameras.landmarks import THE_FILE, axes_of, file_unit, landmark_rows
+from anaxis.app.cameras.lens import focus_of_file
 from anaxis.app.cameras.presence import others_at
 from anaxis.app.cameras.recipe_change import with_levels_still
 from anaxis.app.cameras.scene_report import file_camera
@@ -22,7 +23,7 @@ from anaxis.app.deliveries.stills import stills_of
 from anaxis.app.derived.derive import behind
 from anaxis.app.derived.source_ranges import shown_of
 from anaxis.app.exchange.clients import packages_there
-from anaxis.app.people.guides import guides_of
+from anaxis.app.people.views import choose_circle, circle_of, guides_of
 from anaxis.app.plates.plates import plates_of
 from anaxis.app.typed_numbers import number_or_none
 from anaxis.core.camera.guides import shapes_of
@@ -114,6 +115,7 @@ def drawing(
     to: str = "",
     there: str = "",
     off: Annotated[list[str] | None, Query()] = None,
+    circle: float | None = None,
 ) -> Response:
     """The drawings' data; with ``off``, as the camera would go with those levels held still."""
     kept = get_version(store, camera_id, version)
@@ -129,8 +131,20 @@ def drawing(
         _profile(store, to, kept),
         number_or_none(there, "a first frame"),
         shown_of(store, kept) if not off else None,
+        circle,
+        None if off else focus_of_file(kept, track),
     )
     return drawing_answer(data)
+
+
+@router.post("/{camera_id}/circle")
+def choose(
+    store: Store, camera_id: int, circle_mm: Annotated[str, Form()] = "", back: Annotated[str, Form()] = ""
+) -> Any:
+    """The circle of confusion by which the person sees what is sharp; empty for the usual one."""
+    choose_circle(store, number_or_none(circle_mm, "a circle of confusion"))
+    here = f"/cameras/{camera_id}"
+    return RedirectResponse(back if back == here or back.startswith(f"{here}?") else here, status_code=303)
 
 
 @router.get("/{camera_id}/levels")
@@ -273,6 +287,7 @@ def _context(
             )
         ],
         **guide_context(store),
+        "circle": circle_of(store),
         "back": f"/cameras/{version.camera_id}?version={version.number}&station={station}&to={profile.key}",
         "off": off,
         "there": first,

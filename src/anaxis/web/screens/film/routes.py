@@ -11,7 +11,7 @@ from pydantic import Field
 from anaxis.app.deliveries.films import KINDS, FilmOrder, Kind, ask_for_film, films_of
 from anaxis.app.deliveries.returned import returns_of
 from anaxis.app.derived.join import cameras_of
-from anaxis.app.people.guides import choose_guides, guides_of
+from anaxis.app.people.views import choose_guides, guides_of
 from anaxis.app.plates.plates import plates_of
 from anaxis.core.camera.guides import GUIDES, MASKS, Guides, mask_of
 from anaxis.core.errors import BadInput

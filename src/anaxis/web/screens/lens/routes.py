@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Annotated, Any
 
 import numpy as np
-from fastapi import APIRouter, Form, Request
+from fastapi import APIRouter, Form, Request, UploadFile
 
 from anaxis.app.cameras.lens import (
     CURVE_WAYS,
@@ -18,6 +18,7 @@ from anaxis.app.cameras.lens import (
     take_part,
     typed_part,
 )
+from anaxis.app.cameras.lens_table import take_lens_table
 from anaxis.app.saved import drop_film_back, save_film_back
 from anaxis.app.typed_numbers import number_or_none
 from anaxis.core.camera.channels import BY_LABEL, CHANNELS
@@ -25,14 +26,18 @@ from anaxis.core.camera.film_backs import FILM_BACKS, FilmBack
 from anaxis.core.camera.lens import parse_size_mm
 from anaxis.core.camera.lens_trial import KEEPS, Trial
 from anaxis.core.camera.track import Track
+from anaxis.core.errors import BadInput
+from anaxis.formats import check_size
+from anaxis.formats.tables.lens_data import UNITS, Align, LensTableOptions
 from anaxis.store.models import Version
 from anaxis.store.queries import get_version, picture_of_version, track_of
 from anaxis.web.access import needs
 from anaxis.web.drawings.lens import FilmView, film_svg, part_svg, views_svg
 from anaxis.web.forms import StationForm
-from anaxis.web.pages import Store, page
+from anaxis.web.pages import Store, name_of_upload, page
 from anaxis.web.screens.recipe.routes import back_to
 
+_MAX_TABLE_BYTES = 5_000_000
 router = APIRouter(prefix="/cameras", dependencies=[needs()])
 
 
@@ -95,6 +100,29 @@ def taken(store: Store, camera_id: int, form: Annotated[LensForm, Form()]) -> An
     return back_to(camera_id, "lens", form.to)
 
 
+class LensTableForm(StationForm):
+    """A table of lens data, with what it does not say."""
+
+    file: UploadFile
+    focal_unit: str = ""
+    focus_unit: str = ""
+    align: Align = "by number"
+    timecode_of_first: str = ""
+
+
+@router.post("/{camera_id}/lens-table")
+def table_taken(store: Store, camera_id: int, form: Annotated[LensTableForm, Form()]) -> Any:
+    """Lens data from a table over the camera's own, as an operation of the recipe."""
+    name = name_of_upload(form.file)
+    if not name:
+        raise BadInput("No file was chosen: choose a table of lens data.")
+    check_size(name, form.file.size or 0, _MAX_TABLE_BYTES)
+    units = {k: v for k, v in (("focal_mm", form.focal_unit), ("focus_m", form.focus_unit)) if v}
+    options = LensTableOptions(units, form.align, form.timecode_of_first.strip())
+    take_lens_table(store, get_version(store, camera_id, form.version), name, form.file.file.read(), options)
+    return back_to(camera_id, "lens", form.to)
+
+
 @router.get("/{camera_id}/part")
 def part_tried(
     request: Request, store: Store, camera_id: int, version: int, x_px: str = "", y_px: str = "", width_px: str = "", height_px: str = ""
@@ -147,5 +175,5 @@ def lens_context(version: Version, track: Track, saved: list[FilmBack]) -> dict[
     animated = any(np.ptp(v) > 0 for v in (getattr(track.lens, k) for k in CHANNELS) if np.isfinite(v).all())
     return {
         "tried": tried_document(trial, trial), "film_backs": FILM_BACKS, "saved_film_backs": saved, "keeps": KEEPS,
-        "lens_channels": tuple(BY_LABEL), "curve_ways": CURVE_WAYS, "lens_moves": animated, **part_context(version, track),
+        "lens_units": UNITS, "lens_channels": tuple(BY_LABEL), "curve_ways": CURVE_WAYS, "lens_moves": animated, **part_context(version, track),
     }  # fmt: skip

@@ -13,15 +13,16 @@ from anaxis.app.exchange.clients import clients_of, is_there, take_off
 from anaxis.app.exchange.links import LinkAsked, clashes_in, frames_words, link, newest_changes, settle, stop
 from anaxis.app.exchange.passing import RULES
 from anaxis.app.exchange.recordings import open_recording, recordings_of, start_recording, stop_recording
-from anaxis.app.exchange.takes import Pull, Push, keep_moment, pull, push
+from anaxis.app.exchange.takes import Pull, Push, changed_groups, keep_moment, pull, push
 from anaxis.app.typed_numbers import number_or_none
 from anaxis.core.errors import BadInput
+from anaxis.packages.package_values import GROUP_WORDS
 from anaxis.store.exchange import Clash, Client, Link, Pulled, Recording, RemoteCamera
 from anaxis.store.models import Camera, Show, Version
 from anaxis.store.queries import found, get_show
 from anaxis.web.access import needs
 from anaxis.web.pages import Store, TypedForm, drawing_answer, page, row_number
-from anaxis.web.screens.live.shown import GROUP_WORDS, drawing_of, pair_of
+from anaxis.web.screens.live.shown import drawing_of, pair_of
 
 router = APIRouter(dependencies=[needs()])
 
@@ -31,7 +32,8 @@ def live(request: Request, store: Store, show_id: int, a: int | None = None, b: 
     return page(
         request,
         "live/index.html",
-        **_context(store, get_show(store, show_id), a, b),
+        **(context := _context(store, get_show(store, show_id), a, b)),
+        changed={number: _changed(store, number, back) for number, back in context["back"].items()},
         server=str(request.base_url).rstrip("/"),
     )
 
@@ -67,6 +69,16 @@ def _to_write_back(store: Store, remote: RemoteCamera) -> tuple[Version, bool] |
         return None
     known = select(Pulled.version_id).where(Pulled.version_id == camera.head_id, Pulled.remote_id == remote.id)
     return camera.head, store.execute(known).first() is None
+
+
+def _changed(store: Store, number: int, back: tuple[Version, bool] | None) -> list[str] | None:
+    """The channels that a version would write to a package's camera; None where that cannot be known."""
+    if back is None:
+        return None
+    try:
+        return changed_groups(store, back[0], found(store, RemoteCamera, number, "camera of a package"))
+    except BadInput:
+        return None
 
 
 def _back(show_id: int, a: int | None = None, b: int | None = None) -> RedirectResponse:

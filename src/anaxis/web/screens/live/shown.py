@@ -16,7 +16,7 @@ from anaxis.core.errors import BadInput
 from anaxis.core.time.rates import kept_rate, rate_label, seconds_of
 from anaxis.core.typing import Floats
 from anaxis.packages.model import Profile
-from anaxis.packages.package_values import COLUMNS, GROUPS
+from anaxis.packages.package_values import COLUMNS
 from anaxis.store.exchange import Client, Link, RemoteCamera
 from anaxis.store.models import Show
 from anaxis.web.drawings.camera import or_ground
@@ -180,9 +180,3 @@ def frames_drawn(
         "frames": found.frames.tolist(), "beside": found.beside, "sequences": list(found.sequences),
         **{k: [[None if v != v else v for v in row] for row in a.reshape(len(a), -1).tolist()] for k, a in _moving(found).items()},
     }  # fmt: skip
-
-
-GROUP_WORDS = {
-    "position": "position", "rotation": "rotation", "lens": "lens and film back", "focus": "focus distance", "stop": "stop", "clips": "near and far clip",
-}  # fmt: skip
-assert tuple(GROUP_WORDS) == tuple(GROUPS)

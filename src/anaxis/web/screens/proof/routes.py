@@ -11,7 +11,7 @@ from fastapi.responses import HTMLResponse, Response
 from anaxis.app.deliveries.deliver import get_delivery, get_delivery_file, proof_arrays, shot_camera_of
 from anaxis.app.deliveries.hand_over import handed_again, outgoing_of, printed_sheet
 from anaxis.app.deliveries.marks import mark_rows
-from anaxis.app.people.guides import guides_of
+from anaxis.app.people.views import guides_of
 from anaxis.app.plates.plates import plates_of
 from anaxis.core.camera.guides import shapes_of
 from anaxis.core.camera.track import Track

@@ -13,7 +13,7 @@ from anaxis.app.context import Context
 from anaxis.app.deliveries.marks import marks_in_still
 from anaxis.app.deliveries.renders import check_render
 from anaxis.app.deliveries.stills import compare_stills, require_picture
-from anaxis.app.people.guides import guides_of
+from anaxis.app.people.views import guides_of
 from anaxis.app.plates.plates import get_plate
 from anaxis.core.camera.guides import shapes_of
 from anaxis.core.camera.lens import Image

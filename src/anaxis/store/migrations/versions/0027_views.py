@@ -1,4 +1,4 @@
-"""Guides over the picture, chosen once and saved with the person."""
+"""What a person chose to see in views of a camera: guides, the circle of confusion."""
 
 import sqlalchemy as sa
 from alembic import op
@@ -11,8 +11,8 @@ depends_on = None
 
 
 def upgrade() -> None:
-    op.add_column("people", sa.Column("guides", JSONB(), server_default="{}", nullable=False))
+    op.add_column("people", sa.Column("views", JSONB(), server_default="{}", nullable=False))
 
 
 def downgrade() -> None:
-    op.drop_column("people", "guides")
+    op.drop_column("people", "views")
