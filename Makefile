@@ -47,6 +47,7 @@ bench: setup
 	@.venv/bin/python benchmarks/start.py
 	@.venv/bin/python benchmarks/road.py
 	@.venv/bin/python benchmarks/intake.py
+	@.venv/bin/python benchmarks/sets.py
 	@.venv/bin/python benchmarks/resample.py
 	@.venv/bin/python benchmarks/reduce.py
 	@.venv/bin/python benchmarks/proof.py

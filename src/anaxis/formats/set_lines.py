@@ -68,9 +68,14 @@ def over_time(
         why = "its faces are other ones on other frames"
     else:
         why = f"its {count} points on {len(frames)} frames are more than go along"
-    return shape, Finding(
+    return shape, shape_stays(name, why)
+
+
+def shape_stays(name: str, why: str) -> Finding:
+    """That an object deforms, and goes along with one shape."""
+    return Finding(
         "set_shape_stays", "warning", f"The object '{name}' deforms, and its shape on the first frame goes along: {why}.",
-        "Leave the object out of the export, or export it with fewer points or frames.",
+        "Leave the object out of the export, or export it with fewer points or frames, as OpenUSD or Alembic.",
         "In the receiving package it stands as on the first frame.", node=name,
     )  # fmt: skip
 

@@ -67,6 +67,20 @@ class Meshes:
         fits = points.shape[1] == 3 and len(index) and index.min() >= 0 and index.max() < len(points)
         return points, index if fits else None
 
+    def targets(self, mesh: int) -> Floats | None:
+        """How far each morph target moves the points of a mesh, (k, p, 3); None where it has none, or several parts."""
+        primitives = self._primitives(mesh)
+        if len(primitives) != 1 or not primitives[0].targets:
+            return None
+        moved = []
+        for target in primitives[0].targets:
+            index = target.get("POSITION") if isinstance(target, dict) else getattr(target, "POSITION", None)
+            if index is None:
+                return None
+            moved.append(self._accessors.array(index))
+        same = all(m.shape == moved[0].shape and m.shape[1] == 3 for m in moved)
+        return np.stack(moved) if same else None
+
     def _attribute(self, primitive: Any, name: str) -> Floats | None:
         """The values of one of a primitive's attributes, (k, width); None where it has no such attribute."""
         held = primitive.attributes  # the library leaves a plain dict where a file was text

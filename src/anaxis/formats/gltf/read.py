@@ -30,7 +30,7 @@ from anaxis.formats import curves
 from anaxis.formats.gltf.data import Accessors
 from anaxis.formats.gltf.mesh import Meshes
 from anaxis.formats.sampling import keys_and_whole_frames
-from anaxis.formats.set_lines import MAX_MARKS, within_budget
+from anaxis.formats.set_lines import MAX_MARKS, Shape, over_time, shape_stays, within_budget
 from anaxis.formats.views import FILM_WIDTH_MM, NO_FILM_BACK, orthographic
 
 _MAX_NODES = 50_000
@@ -161,11 +161,16 @@ class _GltfReader:
                     "The camera may have another take's motion.",
                 )
             )
-        every = np.concatenate([np.zeros(0), *(s for s, _, _ in raw.values())])
+        every = np.concatenate([np.zeros(0), *(s for k, (s, _, _) in raw.items() if not k.endswith("/weights"))])
         self.rate, why = guess_rate(every)
         self.guesses["rate"] = why
         for target, (seconds, values, kind) in raw.items():
-            self.channels[target] = self._channel(target, seconds, values, kind)
+            try:
+                self.channels[target] = self._channel(target, seconds, values, kind)
+            except BadInput:
+                if not target.endswith("/weights"):  # a shape that cannot be followed takes no camera away
+                    raise
+                self.findings.append(shape_stays(target, "the weights of its morph targets cannot be read"))
 
     def _channel(self, target: str, seconds: Floats, values: Floats, kind: str) -> _Channel:
         count = len(seconds)
@@ -222,7 +227,7 @@ class _GltfReader:
             lens, lens_frames, lens_keys, lens_stepped = self._lens(node.camera, path)
             kind = "camera" if lens is not None else "transform"
         elif shape is not None:
-            kind = "set"
+            kind, shape = "set", self._deforming(index, path, shape)
         elif not node.children and node.mesh is None and node.skin is None:
             kind = "landmark" if self.marks < MAX_MARKS else "transform"
             self.marks += kind == "landmark"
@@ -233,6 +238,28 @@ class _GltfReader:
         )  # fmt: skip
         if node.mesh is not None and kind != "camera":
             self.nodes += self.meshes.point_marks(node.mesh, path)
+
+    def _deforming(self, index: int, path: str, shape: Shape) -> Shape:
+        """A node's shape with the points that animated morph targets give it; what cannot be followed is said."""
+        node, weights = self.document.nodes[index], self.channels.get(f"/nodes/{index}/weights")
+        targets = self.meshes.targets(node.mesh) if node.mesh is not None and weights is not None else None
+        rest, said = shape.mesh.points[0] if shape.mesh is not None else np.zeros((0, 3)), None
+        fits = targets is not None and targets.shape[1:] == rest.shape
+        if (
+            weights is not None
+            and targets is not None
+            and fits
+            and weights.kind == "LINEAR"
+            and weights.values.shape[1] == len(targets)
+        ):
+            moving = (rest + np.tensordot(w, targets, axes=1) for w in weights.values)
+            found, said = over_time(shape, weights.frames, moving, path)
+            shape = found or shape
+        elif weights is not None or node.skin is not None:
+            by = "its skin" if node.skin is not None else "morph targets"
+            said = shape_stays(path, f"its shape is moved by {by} in a way that is not read")
+        self.findings += [] if said is None else [said]
+        return shape
 
     def _local(self, index: int, path: str) -> _Pose:
         node = self.document.nodes[index]
@@ -329,7 +356,7 @@ def _target(target: Any) -> str | None:
     if target.path == "pointer":
         pointer = ((target.extensions or {}).get(_POINTER) or {}).get("pointer")
         return str(pointer) if pointer else None
-    if target.node is None or target.path not in ("translation", "rotation", "scale"):
+    if target.node is None or target.path not in ("translation", "rotation", "scale", "weights"):
         return None
     return f"/nodes/{target.node}/{target.path}"
 
