@@ -180,7 +180,7 @@ def test_every_option_of_a_delivery_can_be_asked_for_and_one_that_cannot_be_is_a
     at = f"/cameras/{camera}/deliveries"
     asked = {
         "first": -20, "under_root": True, "samples": 3, "shutter_open": -0.5, "shutter_close": 0.5, "between": 4, "overscan": "10%",
-        "multiple": 8, "tight": True, "plane_m": 2.5, "plane_opacity": 0.5,
+        "multiple": 8, "tight": True, "plane_m": 2.5, "plane_opacity": 0.5, "set_formats": "gltf,alembic", "set_each": True, "obj_frames": True,
     }  # fmt: skip
     assert {*asked, "reduce_px"} == {f.name for f in fields(DeliveryOptions)}
     answer = client.post(at, json={"to": ["zup-lh-cm"], "formats": ["usd"], "options": asked})
@@ -191,7 +191,7 @@ def test_every_option_of_a_delivery_can_be_asked_for_and_one_that_cannot_be_is_a
     assert older.json()["deliveries"][0]["options"]["first"] == 7
     for wrong, said in (
         ({"samples": 65}, "65 samples a frame cannot be"), ({"samples": 2, "reduce_px": 1}, "ask for opposite things"),
-        ({"multiple": 0}, "multiples of 0 px"), ({"plane_m": -1}, "plane"), ({"reduce_px": "x"}, "reduce_px"),
+        ({"multiple": 0}, "multiples of 0 px"), ({"set_formats": "dae"}, "no format of a set"), ({"plane_m": -1}, "plane"), ({"reduce_px": "x"}, "reduce_px"),
     ):  # fmt: skip
         answer = client.post(at, json={"to": ["zup-lh-cm"], "formats": ["usd"], "options": wrong})
         assert answer.status_code == 422 and said in answer.json()["sentence"], answer.text
@@ -365,3 +365,6 @@ def test_whatever_is_sent_is_answered_as_the_description_says(
         check()
         seen += 1
     assert seen > 30
+    with Context(engine, LOCAL) as store:  # nobody waits for the films that were asked for
+        for number in store.execute(select(Job.id).where(Job.state.in_(("waiting", "running")))).scalars().all():
+            client.post(f"/jobs/{number}/stop")

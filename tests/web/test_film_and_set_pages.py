@@ -109,7 +109,12 @@ def test_a_film_over_http_with_the_camera_that_arrived_and_what_is_refused(
         pictures = zipfile.ZipFile(io.BytesIO(client.get(f"/jobs/{job.id}/file").content)).namelist()
         assert len(pictures) == 120 and pictures[0].endswith(".film.1001.png")
         assert "320 x 90 px" in job.result["said"], "two pictures beside each other"
+        still = client.post("/cameras/1/films", json={"frame": 1040, "options": {"width_px": 160}})
+        job = ended(engine, still.json()["id"], 60)
+        assert job.state == "done" and job.result["name"].endswith(".1040.png"), job.said
+        assert client.get(f"/jobs/{job.id}/file").content.startswith(b"\x89PNG")
         for body, words in (
+            ({"frame": 5000}, "no frame 5000"),
             ({"delivery": delivery}, "another version"), ({"options": {"width_px": 3}}, "3 pixels wide"),
             ({"options": {"guides": {"names": ["left"]}}}, "no guide"), ({"plate": 9}, "no plate"),
         ):  # fmt: skip

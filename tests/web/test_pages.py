@@ -238,6 +238,8 @@ def test_several_cameras_of_one_file_are_kept_under_their_own_names(page: Page, 
     page.goto("/take-in")
     page.set_input_files("#file", usda('def Xform "a" {\n CAMERA\n}\ndef Xform "b" {\n CAMERA\n}'))
     page.fill("#show", "S")
+    expect(page.locator("table.list").first).to_contain_text("left out: an exact copy of /a/cam")
+    page.get_by_label("Keep all cameras").check()
     page.get_by_role("button", name="Keep").click()
     page.wait_for_url(lambda url: url.endswith("/"))
     expect(page.get_by_role("link", name="cam", exact=True)).to_be_visible()

@@ -23,7 +23,7 @@ from anaxis.core.camera.track import Track
 from anaxis.core.errors import BadInput
 from anaxis.core.names import listed
 from anaxis.core.time.rates import format_frame, rate_label
-from anaxis.core.typing import Bytes, Floats
+from anaxis.core.typing import Bytes, Floats, Ints
 from anaxis.delivery.shot_camera import ShotCamera
 from anaxis.formats.editorial.timecodes import timecode_of
 from anaxis.formats.plates.picture import PictureFacts
@@ -81,6 +81,10 @@ class Beside:
 
     arrived: Projection
     deviation_px: Floats
+
+    def at_frames(self, index: Ints) -> Beside:
+        """The same where only the frames at ``index`` (k,) are kept."""
+        return Beside(self.arrived.select_frames(index), self.deviation_px[index])
 
 
 class Film:

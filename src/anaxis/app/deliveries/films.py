@@ -23,6 +23,7 @@ from anaxis.app.made_files import keep_made_file, keep_zip, put_in_zip
 from anaxis.app.plates.plates import get_plate, image_of, opened_of
 from anaxis.core.errors import BadInput
 from anaxis.core.motion.reduce import Progress
+from anaxis.core.time.rates import format_frame
 from anaxis.delivery.deliver import file_stem
 from anaxis.library.film import Beside, Film, FilmOptions, Reel, write_film
 from anaxis.queue.jobs import ask_for
@@ -36,7 +37,7 @@ _OPTIONS = TypeAdapter(FilmOptions)
 
 class FilmOrder(NamedTuple):
     """A film of versions, one after the other. ``delivery`` or ``returned`` is one of the first version, whose camera is shown as it
-    arrived; ``plate`` is a plate of its shot."""
+    arrived; ``plate`` is a plate of its shot. ``frame`` asks for a still of one frame, in place of a movie as PNG."""
 
     versions: Sequence[Version]
     options: FilmOptions
@@ -44,18 +45,24 @@ class FilmOrder(NamedTuple):
     delivery: int | None = None
     returned: int | None = None
     plate: int | None = None
+    frame: float | None = None
 
 
 def ask_for_film(context: Context, order: FilmOrder) -> Job:
     """Put a film down to be made. Raises BadInput for a delivery, return or plate of another camera or shot."""
     first = order.versions[0]
+    if order.frame is not None and order.kind == "mp4":
+        order = order._replace(kind="png")
     arrived = (get_delivery(context, order.delivery) if order.delivery else None, get_return(context, order.returned) if order.returned else None)  # fmt: skip
     if any(row is not None and row.version_id != first.id for row in arrived):
         raise BadInput("That delivery or return is of another version: choose one of this camera's version.")
     if order.plate and get_plate(context, order.plate).shot_id != first.camera.shot_id:
         raise BadInput("That plate is of another shot: choose one of this shot.")
+    if order.frame is not None and not first.facts["first_frame"] <= order.frame <= first.facts["last_frame"]:
+        span = f"{format_frame(first.facts['first_frame'])} to {format_frame(first.facts['last_frame'])}"
+        raise BadInput(f"The camera has no frame {format_frame(order.frame)}: choose one from {span}.")
     params = {
-        "versions": [v.id for v in order.versions], "options": asdict(order.options), "kind": order.kind, "delivery": order.delivery,
+        "frame": order.frame, "versions": [v.id for v in order.versions], "options": asdict(order.options), "kind": order.kind, "delivery": order.delivery,
         "returned": order.returned, "plate": order.plate,
     }  # fmt: skip
     return ask_for(context, "film", first.id, params)
@@ -91,10 +98,16 @@ def make_film(context: Context, job: Job, tell: Progress) -> dict[str, Any]:
         notes = [note for plate in plates for note in plate.notes]
         size = f"{reel.size.width_px} x {reel.size.height_px} px"
         said = " ".join([f"{len(reel)} frames of {size} at {reel.rate} a second.", *notes])
-        if params["kind"] == "mp4":
+        if len(files) == 1:
             data = files[0].read_bytes()
             made = keep_made_file(context, files[0].name, data)
-            return {"made_file": made.id, "name": files[0].name, "bytes": len(data), "said": said, "movie": True}
+            return {
+                "made_file": made.id,
+                "name": files[0].name,
+                "bytes": len(data),
+                "said": said,
+                "movie": params["kind"] == "mp4",
+            }
         out = BytesIO()
         with zipfile.ZipFile(out, "w", zipfile.ZIP_STORED) as archive:
             for file in files:
@@ -119,6 +132,9 @@ def _film_of(
                 "The camera that came back has no frame in common with this version: there is nothing to show."
             )
         camera, beside = camera.at_frames(index), Beside(arrived, deviation_px)
+    if params.get("frame") is not None:
+        at = int(np.abs(camera.track.frames - params["frame"]).argmin())
+        camera, beside = camera.at_frames(np.array([at])), None if beside is None else beside.at_frames(np.array([at]))
     plate = get_plate(context, params["plate"]) if params.get("plate") else None
     below = None if plate is None else _below(plate)
     as_shot = plate is not None and plate.kind != "undistorted" and camera.track.distortion is not None

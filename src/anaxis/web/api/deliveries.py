@@ -90,13 +90,14 @@ class NewFilm(BaseModel):
     delivery: Number | None = None
     returned: Number | None = None
     plate: Number | None = None
+    frame: float | None = Field(default=None, description="A still of this frame alone.")
 
 
 @router.post("/cameras/{camera_id}/films", status_code=202)
 def film(request: Request, store: Store, camera_id: Number, asked: NewFilm) -> JobDocument:
     """A film as work to be followed; its file is at /jobs/{number}/file when the work is done."""
     held = get_version(store, camera_id, asked.version)
-    order = FilmOrder([held], asked.options, asked.kind, asked.delivery, asked.returned, asked.plate)
+    order = FilmOrder([held], asked.options, asked.kind, asked.delivery, asked.returned, asked.plate, asked.frame)
     made = ask_for_film(store, order)
     ensure_worker(request, True)
     return _job(store, made.id)

@@ -50,6 +50,7 @@ class FilmForm(StationForm, GuideFields):
     kind: Kind = "mp4"
     against: str = ""
     plate: int | None = None
+    frame: float | None = None
 
 
 @router.get("/cameras/{camera_id}/film")
@@ -83,7 +84,7 @@ def ordered(request: Request, store: Store, camera_id: int, form: Annotated[Film
     if form.against and not (what in ("delivery", "return") and number.isdigit()):
         raise BadInput("Choose the camera that arrived from the list.")
     order = FilmOrder(
-        [kept], options, form.kind, int(number) if what == "delivery" else None, int(number) if what == "return" else None, form.plate
+        [kept], options, form.kind, int(number) if what == "delivery" else None, int(number) if what == "return" else None, form.plate, form.frame
     )  # fmt: skip
     job = ask_for_film(store, order)
     ensure_worker(request, True)
