@@ -229,6 +229,8 @@ def main() -> None:
             page.goto("/cameras/1/set?to=zup-lh-cm")
             page.get_by_role("button", name="Measure set").click()
             page.wait_for_selector("#set-proof table")
+            page.evaluate("scrollTo(0, 0)")
+            page.wait_for_timeout(300)
             page.screenshot(path=ROOT / "docs" / "screenshots" / "set.png")
             shoot(page, "compare", "/cameras/4/compare")
             page.goto("/cameras/2?station=lens&to=zup-lh-cm#f=120")

@@ -143,6 +143,8 @@ class Film:
         if self._first_there is not None and self._first_there != track.frames[0]:
             numbered += f" ({format_frame(frame + self._first_there - float(track.frames[0]))} in the package)"
         parts = [self._name, numbered, f"{track.lens.focal_mm[at]:.2f} mm"]
+        focus_m = float(track.lens.focus_m[at])
+        parts += [f"focus {focus_m:.2f} m"] if np.isfinite(focus_m) else []
         code = timecode_of(frame, track.rate)
         parts += [code] if code else []
         if self._deviation_px is not None:

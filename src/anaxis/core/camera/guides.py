@@ -103,7 +103,8 @@ def _field_chart() -> list[GuideShape]:
     out = [GuideShape("line", 0.5, 0.0, 0.5, 1.0), GuideShape("line", 0.0, 0.5, 1.0, 0.5)]
     for k in range(1, _FIELDS + 1):
         out.append(_rect("rect", k / _FIELDS, k / _FIELDS))
-        out.append(GuideShape("text", 0.5 + k / _FIELDS / 2, 0.5, 0.5 + k / _FIELDS / 2, 0.5, str(k)))
+        inside = 0.5 + (k - 0.6) / _FIELDS / 2
+        out.append(GuideShape("text", inside, 0.5, inside, 0.5, str(k)))
     return out
 
 
