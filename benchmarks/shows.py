@@ -117,7 +117,7 @@ def run_s(engine: Engine, name: str, workers: int) -> tuple[float, float]:
 
 
 def main() -> None:
-    count = int(sys.argv[1]) if len(sys.argv) > 1 else sized(100, 12)
+    count = int(sys.argv[1]) if len(sys.argv) > 1 else sized(100, 6)
     with TemporaryDirectory() as folder, LocalPostgres(Path(folder) / "cluster", throwaway=True) as server:
         path = next(p for p in make_all(Path(folder)) if p.name.startswith("TW_020"))
         engine = connect(server.url)

@@ -19,6 +19,7 @@ from anaxis.core.errors import BadInput
 from anaxis.core.scene.picture import Picture
 from anaxis.formats.plates.sphere import PAD, gone_round
 from anaxis.formats.plates.warp import in_a_margin, map_for_warp, warped
+from lanes import sized
 from ordinary import SHOTS, track_of
 
 BOX = np.array([[x, y, z] for x in (3.0, 4.5) for y in (0.5, 2.5) for z in (-6.0, -4.5)])
@@ -144,38 +145,40 @@ def test_both_maps_are_what_the_definition_says(stabilised: bool) -> None:
 
 @pytest.mark.parametrize("name", ["held", "whip", "jitter"])
 def test_points_and_a_picture_come_back_within_a_tenth_of_a_pixel(name: str) -> None:
-    """A picture of coordinates, cut out of the plate by one map and put back by the other, on a sphere of 2048 pixels."""
-    source, plate = standing(name), Image(2048, 1024)
-    made = framed(source, border=20, width_px=1280, height_px=720)
+    """A picture of coordinates, cut out of the plate by one map and put back by the other, on a sphere of 2048 pixels or half as many."""
+    across, wide, high = sized((2048, 1280, 720), (1024, 640, 360))
+    down = across // 2
+    source, plate = standing(name), Image(across, down)
+    made = framed(source, border=20, width_px=wide, height_px=high)
     sphere = sphere_of(made, source, plate)
     for at in (len(made.track) // 2,):
         into = sphere.map("into", at).astype(np.float32).astype(np.float64)
         assert map_error_px(sphere, into, at) < 0.01
         # Directions as colours: smooth over the seam and the poles.
-        x, y = np.meshgrid(np.arange(2048) + 0.5, np.arange(1024) + 0.5)
-        lon, lat = (x / 2048 - 0.5) * 2 * np.pi, (0.5 - y / 1024) * np.pi
+        x, y = np.meshgrid(np.arange(across) + 0.5, np.arange(down) + 0.5)
+        lon, lat = (x / across - 0.5) * 2 * np.pi, (0.5 - y / down) * np.pi
         colours = np.stack([np.cos(lat) * np.sin(lon), np.sin(lat), -np.cos(lat) * np.cos(lon)], axis=-1).astype(
             np.float32
         )
-        out = map_for_warp(in_a_margin(sphere.map("out", at), (2048, 1024), PAD), (2048 + 2 * PAD, 1024 + 2 * PAD))
+        out = map_for_warp(in_a_margin(sphere.map("out", at), (across, down), PAD), (across + 2 * PAD, down + 2 * PAD))
         cut = warped(gone_round(colours), out)
-        assert cut.shape == (720, 1280, 3)
+        assert cut.shape == (high, wide, 3)
         back = warped(
-            np.concatenate([cut, np.ones((720, 1280, 1), dtype=np.float32)], axis=2), map_for_warp(into, (1280, 720))
+            np.concatenate([cut, np.ones((high, wide, 1), dtype=np.float32)], axis=2), map_for_warp(into, (wide, high))
         )
         # What is outside the render is nowhere in the map, and has no alpha; up to the render's edge it is whole.
-        place = into * [1280, 720]
+        place = into * [wide, high]
         nowhere = (into == -1).all(axis=-1)
         assert ((into[~nowhere] >= -1e-6) & (into[~nowhere] <= 1 + 1e-6)).all()
         assert (back[..., 3][nowhere] == 0).all() and np.abs(
-            back[..., 3][((place > 0.01) & (place < [1279.99, 719.99])).all(axis=-1)] - 1
+            back[..., 3][((place > 0.01) & (place < [wide - 0.01, high - 0.01])).all(axis=-1)] - 1
         ).max() < 1e-5
-        whole = ((place > 3) & (place < [1277, 717])).all(axis=-1)
+        whole = ((place > 3) & (place < [wide - 3, high - 3])).all(axis=-1)
         assert whole.sum() > 500
         off = np.linalg.norm(
-            plate_px(back[whole][:, :3].astype(np.float64), 2048, 1024) - np.stack([x, y], axis=-1)[whole], axis=1
+            plate_px(back[whole][:, :3].astype(np.float64), across, down) - np.stack([x, y], axis=-1)[whole], axis=1
         )
-        off = np.minimum(off, 2048 - off) * np.cos(lat[whole])
+        off = np.minimum(off, across - off) * np.cos(lat[whole])
         assert off.max() < 0.1, off.max()
 
 

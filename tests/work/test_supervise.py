@@ -90,7 +90,9 @@ def _find(start: psutil.Process, words: str) -> list[psutil.Process]:
     return found
 
 
-def test_what_is_killed_comes_back_and_goes_on(running: Running, demo_files: dict[str, Path], tmp_path: Path) -> None:
+def test_what_is_killed_comes_back_and_asked_to_stop_all_of_it_ends(
+    running: Running, demo_files: dict[str, Path], tmp_path: Path
+) -> None:
     start, site = running
     take_in(site, demo_files["TW_020"], cookies=_administrator(site, (tmp_path / "log").read_text()))
     url = _find(start, "-m anaxis serve")[0].environ()["DATABASE_URL"]
@@ -102,6 +104,16 @@ def test_what_is_killed_comes_back_and_goes_on(running: Running, demo_files: dic
         with psycopg.connect(url) as line:
             assert line.execute("SELECT count(*) FROM versions").fetchone() == (1,)
         assert _worked(url) == "done"
+    everything = [start, *start.children(recursive=True)]
+    assert {"serve", "worker"} <= {a for p in everything for a in p.cmdline()}
+    folder = tmp_path / "var"
+    assert [oct(p.stat().st_mode & 0o777) for p in (folder, folder / "postgres.log")] == ["0o711", "0o600"]
+    # Somebody who holds a connection open and says nothing does not keep it.
+    with httpx.Client(base_url=site) as held:
+        held.get("/alive")
+        start.send_signal(signal.SIGTERM)
+        gone, alive = psutil.wait_procs(everything, timeout=30)
+    assert not alive and len(gone) == len(everything)
 
 
 def _profile() -> dict[str, object]:
@@ -124,20 +136,6 @@ def _worked(url: str) -> str:
         return state()
     finally:
         engine.dispose()
-
-
-def test_asked_to_stop_all_of_it_ends_whatever_it_is_doing(running: Running, tmp_path: Path) -> None:
-    start, site = running
-    everything = [start, *start.children(recursive=True)]
-    assert {"serve", "worker"} <= {a for p in everything for a in p.cmdline()}
-    folder = tmp_path / "var"
-    assert [oct(p.stat().st_mode & 0o777) for p in (folder, folder / "postgres.log")] == ["0o711", "0o600"]
-    # Somebody who holds a connection open and says nothing does not keep it.
-    with httpx.Client(base_url=site) as held:
-        held.get("/alive")
-        start.send_signal(signal.SIGTERM)
-        gone, alive = psutil.wait_procs(everything, timeout=30)
-    assert not alive and len(gone) == len(everything)
 
 
 def test_a_killed_start_command_leaves_nothing_running(running: Running) -> None:

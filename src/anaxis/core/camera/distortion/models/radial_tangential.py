@@ -11,10 +11,13 @@ def bend(c: Coefficients, u: Floats, v: Floats) -> Bent:
     ``R = (1 + k1 r^2 + k2 r^4 + k3 r^6) / (1 + k4 r^2 + k5 r^4 + k6 r^6)``."""
     r2 = u * u + v * v
     above = 1 + r2 * (c["k1"] + r2 * (c["k2"] + r2 * c["k3"]))
-    below = 1 + r2 * (c["k4"] + r2 * (c["k5"] + r2 * c["k6"]))
     above_by = c["k1"] + r2 * (2 * c["k2"] + 3 * r2 * c["k3"])
-    below_by = c["k4"] + r2 * (2 * c["k5"] + 3 * r2 * c["k6"])
-    b = radial(u, v, above / below, (above_by * below - above * below_by) / (below * below))
+    if any(c[k].any() for k in ("k4", "k5", "k6")):
+        below = 1 + r2 * (c["k4"] + r2 * (c["k5"] + r2 * c["k6"]))
+        below_by = c["k4"] + r2 * (2 * c["k5"] + 3 * r2 * c["k6"])
+        b = radial(u, v, above / below, (above_by * below - above * below_by) / (below * below))
+    else:  # most lenses have no denominator, and this is asked most of all
+        b = radial(u, v, above, above_by)
     p1, p2 = c["p1"], c["p2"]
     across = 2 * (p1 * u + p2 * v)
     return Bent(
