@@ -13,7 +13,7 @@ from scipy.spatial.transform import Rotation
 
 from anaxis.core.errors import BadInput
 from anaxis.core.space.axes import ORDERS, SIDES, Convention, axes_matrix, handedness, turned
-from anaxis.core.space.rotation import angles_from_matrices, matrices_from_angles
+from anaxis.core.space.rotation import angles_from_matrices, matrices_from_angles, nearest_angles
 
 SIGNED = [
     np.array(p)[:, None] * np.eye(3)[list(order)]
@@ -116,3 +116,30 @@ def test_a_mirrored_convention_is_refused_with_the_reason() -> None:
         Convention(axes_matrix("+X", "+Z", "+Y"), np.eye(3))
     with pytest.raises(BadInput, match="one axis twice"):
         axes_matrix("+X", "-X", "+Z")
+
+
+@given(st.sampled_from(ORDERS), st.tuples(*[st.sampled_from((1, -1))] * 3), st.integers(0, 10_000))
+def test_the_nearest_angles_are_the_nearest_of_all_that_mean_the_rotation(
+    order: str, signs: tuple[int, int, int], seed: int
+) -> None:
+    """Against every way to write it, looked through one by one: both Euler solutions, and turns of 360 about each axis."""
+    dice = np.random.default_rng(seed)
+    angles, near = dice.uniform(-180, 180, (4, 3)), dice.uniform(-700, 700, (4, 3))
+    near[3] = np.nan
+    made = nearest_angles(angles, near, order, signs)
+    assert (made[3] == angles[3]).all(), "where nothing is said to be near to, the angles stay"
+    first, middle, last = ("XYZ".index(a) for a in order)
+    for frame in range(3):
+        own = angles[frame] * signs
+        other = own + 180
+        other[middle] = 180 - own[middle]
+        assert last != first and np.allclose(*(_turned(a, order) for a in (own, other)), atol=1e-12)
+        ways = [
+            way + 360 * np.array(turns) for way in (own, other) for turns in itertools.product(range(-4, 5), repeat=3)
+        ]
+        wanted = min(ways, key=lambda way: float(np.square(way - near[frame] * signs).sum())) * signs
+        assert made[frame] == pytest.approx(wanted, abs=1e-9)
+
+
+def _turned(angles_deg: np.ndarray, order: str) -> np.ndarray:
+    return Rotation.from_euler(order.lower(), [angles_deg["XYZ".index(a)] for a in order], degrees=True).as_matrix()

@@ -236,3 +236,28 @@ def test_every_check_yields_only_codes_that_are_tested() -> None:
 def test_landmarks_keep_their_hidden_ones_apart() -> None:
     marks = Landmarks(("a", "b"), np.zeros((1, 2, 3)), hidden=frozenset({"a"}))
     assert marks.shown().names == ("b",) and len(marks.shown().hidden) == 0
+
+
+def test_a_shear_is_measured_at_the_pictures_edge(file: Callable[..., Path]) -> None:
+    """Against the corners of a 1920 x 1080 picture, traced one by one through the sheared axes and through the squared ones."""
+    path = file(**FAULTS["shear"])
+    found = next(f for f in findings_of(path) if f.code == "shear")
+    tilt = np.radians(30)
+    right, up, back = (
+        np.array([1.0, 0, 0]),
+        np.array([0, np.cos(tilt), 3 * np.sin(tilt)]),
+        np.array([0, -np.sin(tilt), 3 * np.cos(tilt)]),
+    )
+    up, back = up / np.linalg.norm(up), back / np.linalg.norm(back)
+    squared = np.stack([right, np.cross(back, right), back], axis=1)
+    off = []
+    for x, y in ((-960, -540), (960, -540), (-960, 540), (960, 540)):
+        per_mm = 36.0 / 1920 / 35.0
+        seen = np.linalg.solve(np.stack([right, up, back], axis=1), squared @ np.array([x * per_mm, y * per_mm, -1.0]))
+        off.append(np.hypot(seen[0] / -seen[2] / per_mm - x, seen[1] / -seen[2] / per_mm - y))
+    assert found.numbers["off_px"] == pytest.approx(max(off), rel=1e-6)
+
+
+def test_a_report_states_the_first_and_the_last_frame(file: Callable[..., Path]) -> None:
+    report = examine(read_file(file()))[0]
+    assert (report.first_frame, report.last_frame) == (1.0, 10.0)

@@ -13,6 +13,7 @@ from anaxis.core.checks.examine import examine
 from anaxis.core.derive import KINDS
 from anaxis.core.derive.coverage import HIDDEN, OUTSIDE, SEEN, TURNED_AWAY, best_of, cover_of, seen_of, shares
 from anaxis.core.derive.derived import Input, scene_of
+from anaxis.core.derive.held import held_at
 from anaxis.core.errors import BadInput
 from anaxis.core.scene.picture import Picture
 from anaxis.diagnosis.covered import coverage, proposals
@@ -74,6 +75,12 @@ def test_a_file_that_holds_both_says_which_is_which() -> None:
         node = replace(held.cameras[0], path=f"/{name}")
         alone = replace(held, format="usd", nodes=(node,))
         assert any(f.code == "projection_camera" for f in examine(alone)[0].findings) == said, name
+
+
+def test_a_still_of_one_frame_is_found_in_the_moving_camera() -> None:
+    moving = track_of(SHOTS["whip"]())
+    place = len(moving) - 1
+    assert held_at(moving.select_frames(np.array([place])), moving) == moving.frames[place]
 
 
 # Coverage: an oracle that looks at every triangle for every ray

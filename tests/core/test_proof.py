@@ -45,6 +45,7 @@ ZOOM_PX = 35.0 * 1920 / 36.0
         (0.0, 500.0, 1.0),  # of a camera that stands a metre,
         (90.0, 500.0, 100.0),  # nor further than a hundred
         (10.0, 4.0, 2.0),  # half the focus distance, where that is nearer
+        (0.0, 0.0, 1.0),  # a focus distance of zero says nothing
     ],
 )
 def test_a_shift_is_seen_at_the_nearest_depth(travel_m: float, focus_m: float, nearest_m: float) -> None:
