@@ -133,7 +133,7 @@ def test_the_nearest_angles_are_the_nearest_of_all_that_mean_the_rotation(
         own = angles[frame] * signs
         other = own + 180
         other[middle] = 180 - own[middle]
-        assert last != first and np.allclose(*(_turned(a, order) for a in (own, other)), atol=1e-12)
+        assert last != first and np.allclose(_turned(own, order), _turned(other, order), atol=1e-12)
         ways = [
             way + 360 * np.array(turns) for way in (own, other) for turns in itertools.product(range(-4, 5), repeat=3)
         ]

@@ -186,6 +186,6 @@ def test_a_stepped_node_holds_each_sample_up_to_the_next() -> None:
     """On a sample its own place counts, between two the one before, outside the first and the last."""
     local = np.tile(np.eye(4), (3, 1, 1))
     local[:, 0, 3] = (1, 2, 3)
-    node = Node("/lift", None, "group", np.array([-4.0, 0.0, 10.5]), local, stepped=True)
+    node = Node("/lift", None, "transform", np.array([-4.0, 0.0, 10.5]), local, stepped=True)
     frames = np.array([-9.0, -4.0, -0.5, 0.0, 0.25, 10.0, 10.5, 90.0])
     assert local_matrices(node, frames)[:, 0, 3].tolist() == [1, 1, 1, 2, 2, 2, 3, 3]

@@ -219,13 +219,13 @@ def test_a_rate_of_a_track_is_said_as_it_is(tmp_path: Path) -> None:
 @pytest.mark.parametrize("fit", ["width", "height"])
 def test_a_film_back_that_keeps_the_view_moves_the_focal_length_with_it(demo_files: dict[str, Path], fit: str) -> None:
     scene = replace(read_file(demo_files["TW_020"]), source_fit=fit)
-    before = replay(scene, scene.cameras[0].path, ()).track.lens
+    before = replay(scene, scene.cameras[0].path, ()).done.lens
     given = {
         "width_mm": before.film_width_mm[0] * 2.5,
         "height_mm": before.film_height_mm[0] * 0.6,
         "keep": "field of view",
     }
-    after = replay(scene, scene.cameras[0].path, (Operation("film_back", given),)).track.lens
+    after = replay(scene, scene.cameras[0].path, (Operation("film_back", given),)).done.lens
     angle = "film_width_mm" if fit == "width" else "film_height_mm"
     assert np.allclose(getattr(after, angle) / after.focal_mm, getattr(before, angle) / before.focal_mm, rtol=1e-12)
     assert (after.film_width_mm == given["width_mm"]).all() and (after.film_height_mm == given["height_mm"]).all()

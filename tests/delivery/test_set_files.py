@@ -23,6 +23,9 @@ from anaxis.formats import read_file
 from anaxis.library.archive import scene_from_bytes, scene_to_bytes
 from anaxis.library.sending import deliver_in_formats, going_out
 from anaxis.packages import find_profile
+from anaxis.packages.model import Profile
+from anaxis.standin import set_arrival
+from test_habits import CURABLE, with_habits
 
 FIRST, LAST = 1001, 1024
 BOX = [0, 1, 3, 2, 4, 6, 7, 5, 0, 4, 5, 1, 2, 3, 7, 6, 0, 2, 6, 4, 1, 5, 7, 3]
@@ -76,12 +79,12 @@ def shot(tmp_path_factory: pytest.TempPathFactory) -> Path:
 
 
 def delivered(
-    path: Path, folder: Path, to: str, *recipe: Operation, options: DeliveryOptions | None = None
+    path: Path, folder: Path, to: str | Profile, *recipe: Operation, options: DeliveryOptions | None = None
 ) -> zipfile.ZipFile:
     """The package of files for one receiver."""
     scene = read_file(path)
     going = going_out(scene, None, tuple(recipe), picture_of(scene, None, None))
-    profile = find_profile(to)
+    profile = find_profile(to) if isinstance(to, str) else to
     done, refused = deliver_in_formats(
         [going.leaving], profile, ["usd"], folder, options or DeliveryOptions(), "", shot="TW_070"
     )
@@ -192,3 +195,50 @@ def test_the_same_set_is_the_same_bytes(shot: Path, tmp_path: Path) -> None:
     (tmp_path / "b").mkdir()
     one, other = (delivered(shot, tmp_path / k, "zup-lh-cm") for k in "ab")
     assert all(one.read(n) == other.read(n) for n in one.namelist())
+
+
+def measured(archive: zipfile.ZipFile) -> list[dict[str, Any]]:
+    objects: list[dict[str, Any]] = json.loads(archive.read("manifest.json"))["cameras"][0]["set"]
+    return [o for o in objects if not o["file"].endswith(".obj")]
+
+
+@pytest.mark.parametrize("formats", ["usd", "alembic", "gltf"])
+@pytest.mark.parametrize("code", CURABLE)
+def test_what_a_package_does_to_files_is_made_up_for_in_the_set(
+    shot: Path, tmp_path: Path, code: str, formats: str
+) -> None:
+    params = CURABLE[code][0] | ({"up": "Y"} if code == "up_axis" else {})
+    archive = delivered(
+        shot, tmp_path, with_habits("zup-lh-cm", {"code": code, **params}), options=DeliveryOptions(set_formats=formats)
+    )
+    found = measured(archive)
+    assert {o["name"] for o in found} >= {"body", "wheel", "shed"}
+    assert all(o["state"] == "measured" and o["max_px"] < 0.01 for o in found), found
+
+
+@pytest.mark.parametrize(
+    ("code", "params"),
+    [("only_first", {}), ("first_keys", {"count": 9}), ("world_shift", {"x": 3}), ("scale", {"factor": 2})],
+)
+def test_what_is_not_made_up_for_is_measured(
+    shot: Path, tmp_path: Path, code: str, params: dict[str, Any], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Where a package does what nobody made up for, the objects are off by what the USD library's own frustum says."""
+    profile = with_habits("zup-lh-cm", {"code": code, **params})
+    if code in CURABLE:  # it does so after all: the set is written for a package that does not
+        plain = with_habits("zup-lh-cm")
+        there = set_arrival.set_in_package
+        monkeypatch.setattr(
+            "anaxis.delivery.set_files.set_in_package", lambda file, _, at, wanted: there(file, profile, at, wanted)
+        )
+        found = measured(delivered(shot, tmp_path, plain))
+        wheel = next(o for o in found if o["name"] == "wheel")
+        assert wheel["state"] == "behind" or wheel["max_px"] > 1
+        return
+    wheel = next(o for o in measured(delivered(shot, tmp_path, profile)) if o["name"] == "wheel")
+    assert wheel["state"] == "behind" or wheel["max_px"] > 1
+
+
+def test_a_set_with_a_render_larger_than_its_plate_is_measured_in_the_plate(shot: Path, tmp_path: Path) -> None:
+    archive = delivered(shot, tmp_path, "zup-lh-cm", options=DeliveryOptions(overscan="10%", first=7))
+    assert all(o["state"] == "measured" and o["max_px"] < 0.01 for o in measured(archive))

@@ -58,6 +58,11 @@ def test_objects_of_the_set_are_chosen_and_measured(page: Page, site: str, demo_
         assert answer.status_code == 200, answer.text
         names = [n for n in zipfile.ZipFile(io.BytesIO(answer.content)).namelist() if n.startswith("set/TW_010_")]
         assert "set/TW_010_crossbeam.usdc" in names and len(names) == 29
+        client.post("/cameras/1/deliver", data=form | {"overscan": "10%"}, follow_redirects=True)
+    page.goto("/deliveries/1")
+    expect(page.locator("#set-proof h2")).to_have_text("Set: matches")
+    expect(page.locator("#set-proof tbody tr")).to_have_count(29)
+    expect(page.locator("#set-proof")).to_contain_text("crossbeam")
 
 
 @pytest.mark.browser

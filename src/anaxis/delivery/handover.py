@@ -51,7 +51,14 @@ def handover_zip(cameras: Sequence[Handed]) -> bytes:
     for handed in cameras:
         first = float(handed.outgoing.track.frames[0])
         sets.append(
-            set_files(handed.camera, profile, first, handed.options, handed.shot or Path(handed.source.name).stem)
+            set_files(
+                handed.camera,
+                profile,
+                first,
+                handed.options,
+                handed.shot or Path(handed.source.name).stem,
+                handed.files[0].arrived,
+            )
         )
         moved = _moving_notes(handed.marks, first)
         handed = replace(handed, notes=[*handed.notes, *moved, *sets[-1].notes])

@@ -1,16 +1,18 @@
 """The set that goes along with a camera: objects with their faces, in the receiver's axes and unit, read back and measured.
 
 What a package does to files on arrival is compensated as in the camera's own file, but for OBJ, which is written in the
-receiver's own axes and unit.
+receiver's own axes and unit. The proof opens each file as the package would, habits included, and looks through the camera
+that arrived.
 """
 
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
+from fractions import Fraction
 from pathlib import Path
 from tempfile import TemporaryDirectory
-from typing import Any, NamedTuple
+from typing import Any, Literal, NamedTuple
 
 import numpy as np
 
@@ -18,7 +20,6 @@ from anaxis.core.camera.projection import Projection, projection_of
 from anaxis.core.errors import BadInput
 from anaxis.core.motion.set_objects import SetObject
 from anaxis.core.names import listed
-from anaxis.core.outgoing import Outgoing
 from anaxis.core.scene.landmarks import Landmarks, legal_name, node_name
 from anaxis.core.space.axes import Convention
 from anaxis.core.time.rates import format_frame, plain_frame
@@ -31,8 +32,10 @@ from anaxis.formats.file_axes import FileAxes, file_axes
 from anaxis.formats.file_time import zero_frame_of
 from anaxis.formats.format import Format
 from anaxis.formats.set_piece import SetPiece, SetTimes
+from anaxis.packages.habits import HABITS
+from anaxis.packages.habits.tree import TWICE
 from anaxis.packages.model import Profile
-from anaxis.standin.set_points import set_points
+from anaxis.standin.set_arrival import FileOfSet, set_in_package
 
 # Points that are projected on all frames together, over all objects.
 _MOST_PROJECTED = 4_000_000
@@ -42,9 +45,12 @@ _NEAR_M = 1e-3
 _SHEAR = 1e-6
 
 
+State = Literal["measured", "never seen", "not found", "behind"]
+
+
 class ObjectProof(NamedTuple):
-    """By how many pixels the points of an object that was read back are off at most, and at which frame; None where the camera
-    never sees one of them."""
+    """By how many pixels the points of an object that was read back are off at most, and at which frame; both None but where it was
+    ``measured``: else the camera never sees it, it is not in the file, or it arrives behind the camera that should see it."""
 
     name: str
     file: str
@@ -53,6 +59,7 @@ class ObjectProof(NamedTuple):
     moves: bool
     max_px: float | None
     worst_frame: float | None
+    state: State = "measured"
 
     def document(self) -> dict[str, Any]:
         worst = None if self.worst_frame is None else plain_frame(self.worst_frame)
@@ -67,21 +74,40 @@ class SetFiles:
     proofs: tuple[ObjectProof, ...] = ()
     notes: tuple[str, ...] = ()
 
+    @property
+    def worst(self) -> ObjectProof | None:
+        """The object that is furthest off: one that does not arrive before all others; None where the camera sees none."""
+        return next((p for p in self.by_deviation if p.state != "never seen"), None)
+
+    @property
+    def by_deviation(self) -> list[ObjectProof]:
+        """The object that is furthest off first: those that do not arrive before all others, those that are never seen last."""
+        return sorted(self.proofs, key=lambda p: (p.state == "never seen", p.max_px is not None, -(p.max_px or 0.0)))
+
 
 @dataclass(frozen=True)
 class _Written:
-    """What one format holds: the objects by file, and their matrices (1 or n, 4, 4) in the file's axes and unit."""
+    """What one format holds: the objects by file, and their matrices (1 or n, 4, 4) in the file's axes and unit; ``intended`` (n,) are
+    the frames that the package is to show."""
 
     files: dict[str, list[SetPiece]]
     times: SetTimes
     axes: FileAxes
+    intended: Floats
     left: tuple[str, ...]
 
 
 def set_files(
-    camera: ShotCamera, profile: Profile, first: float, options: DeliveryOptions = USUAL, shot: str = ""
+    camera: ShotCamera,
+    profile: Profile,
+    first: float,
+    options: DeliveryOptions = USUAL,
+    shot: str = "",
+    arrived: Projection | None = None,
 ) -> SetFiles:
-    """The files for one package, whose camera begins at frame ``first`` there. Raises BadInput where they would be too many."""
+    """The files for one package, whose camera begins at frame ``first`` there. ``arrived`` is how the camera sees that arrived, on
+    the frames of the one meant; where None, the proof looks through the camera meant. Raises BadInput where the files would be
+    too many."""
     formats = set_formats_of(options.set_formats)
     about = () if camera.along is None else camera.along.notes
     if not camera.objects or not formats:
@@ -98,7 +124,7 @@ def set_files(
                 path = Path(folder) / Path(name).name
                 of.set_writer()(path, pieces, written.times, written.axes)
                 entries[f"set/{name}"] = path.read_bytes()
-                proofs += _proved(camera, f"set/{name}", path, pieces, written)
+                proofs += _proved(camera, arrived, profile, f"set/{name}", path, pieces, written)
         if of.key == "obj" and options.obj_frames:
             entries |= _obj_frames(of, camera, profile, first, _Names(names, groups, shot))
     return SetFiles(entries, tuple(proofs), tuple(_notes(camera.objects, entries, proofs, [*about, *left])))
@@ -128,9 +154,9 @@ def _of_format(
 ) -> _Written:
     """The objects that a format holds, in its files, and sentences about those that it does not."""
     axes = FileAxes(profile.convention, None, None) if of.key == "obj" else file_axes(of.key, profile.convention)
-    matrices, frames = _posed(camera, profile, first, of.key, axes.convention)
-    zero, said = zero_frame_of(of, frames, camera.track.rate, profile.time.clips_from_zero)
-    pieces = [SetPiece(*named) for named in zip(names.names, names.groups, camera.objects, matrices, strict=True)]
+    posed = _posed(camera, profile, first, of.key, axes.convention)
+    zero, said = zero_frame_of(of, posed.frames, posed.rate, profile.time.clips_from_zero)
+    pieces = [SetPiece(*named) for named in zip(names.names, names.groups, camera.objects, posed.matrices, strict=True)]
     held = [p for p in pieces if not _why_not(of, p)]
     left = [_left_out(of, [p for p in pieces if _why_not(of, p) == why], why, options) for why in _REASONS]
     hidden = [p.name for p in held if p.shown.hidden or p.shown.guide]
@@ -142,11 +168,16 @@ def _of_format(
         left.append(said.replace("file", "file of the set", 1))
     if of.key == "gltf":
         left.append(_seams(held))
+    if of.key == "obj" and held and any(HABITS[code].on_objects for code, _ in profile.active_habits):
+        left.append(
+            "What the package does to files on arrival is known for the camera's formats: the OBJ is written in the package's own axes and unit. Check it with axis_check.obj."
+        )
     if options.set_each:
         files = {f"{names.file_of(p)}{of.set_suffix}": [p] for p in held}
     else:
         files = {f"set{of.set_suffix}": held} if held else {}
-    return _Written(files, SetTimes(frames, camera.track.rate, zero), axes, tuple(said for said in left if said))
+    times = SetTimes(posed.frames, posed.rate, zero)
+    return _Written(files, times, axes, posed.intended, tuple(said for said in left if said))
 
 
 _REASONS = ("deforms", "moves", "is sheared")
@@ -232,20 +263,31 @@ def _in_axes(matrix_m: Floats, there: Convention) -> Floats:
     return matrix
 
 
-def _posed(
-    camera: ShotCamera, profile: Profile, first: float, format_key: str, there: Convention
-) -> tuple[list[Floats], Floats]:
-    """Each object's matrix (1 or n, 4, 4) in a file's axes and unit, and the frames in the file.
+class _Posed(NamedTuple):
+    """Each object's matrix (1 or n, 4, 4) in a file's axes and unit, the file's frames and rate, and the frames that the package is
+    to show."""
+
+    matrices: list[Floats]
+    frames: Floats
+    rate: Fraction
+    intended: Floats
+
+
+def _posed(camera: ShotCamera, profile: Profile, first: float, format_key: str, there: Convention) -> _Posed:
+    """The objects as they stand in a file.
 
     The origin and the three arms of an object go the way of landmarks, so that what is done to these for the package is done
     to the object.
     """
     if format_key == "obj":
-        frames = camera.track.frames + (first - camera.track.frames[0])
-        return [_in_axes(o.matrix_m, there) for o in camera.objects], np.asarray(frames)
+        frames = np.asarray(camera.track.frames + (first - camera.track.frames[0]))
+        return _Posed([_in_axes(o.matrix_m, there) for o in camera.objects], frames, camera.track.rate, frames)
+    # The topmost node of a set does not move: applied twice it does nothing.
+    habits = [h for h in profile.habits if h.code != TWICE.code]
+    profile = profile.model_copy(update={"habits": habits})
     cross = np.concatenate([np.zeros((1, 3)), np.eye(3)])
     posed: dict[int, Floats] = {}
-    frames = camera.track.frames
+    frames, rate, intended = camera.track.frames, camera.track.rate, camera.track.frames
     for moving in (False, True):
         which = [i for i, o in enumerate(camera.objects) if (len(o.matrix_m) > 1) is moving]
         if not which:
@@ -256,69 +298,56 @@ def _posed(
         ]
         named = tuple(f"{i}.{k}" for i in which for k in range(4))
         outgoing = prepare(camera.track, Landmarks(named, np.concatenate(arms, axis=1)), camera.picture, profile, first)
-        sent: Outgoing = compensate(outgoing, profile, format_key)[0]
-        frames = sent.track.frames
+        sent, intended = compensate(outgoing, profile, format_key)
+        frames, rate = sent.track.frames, sent.track.rate
         places = there.position_from_canonical(sent.landmarks.position_m).reshape(-1, len(which), 4, 3)
         for k, i in enumerate(which):
             matrix = np.zeros((len(places), 4, 4))
             matrix[:, :3, :3] = np.swapaxes(places[:, k, 1:] - places[:, k, :1], 1, 2)
             matrix[:, :3, 3], matrix[:, 3, 3] = places[:, k, 0], 1.0
             posed[i] = matrix
-    return [posed[i] for i in range(len(camera.objects))], frames
+    return _Posed([posed[i] for i in range(len(camera.objects))], frames, rate, intended)
 
 
 def _proved(
-    camera: ShotCamera, name: str, path: Path, pieces: Sequence[SetPiece], written: _Written
-) -> Iterable[ObjectProof]:
-    """Corners of the bounds and a part of the points of each object of a file, as they were read back and as they were meant,
-    both projected through the camera on every frame."""
-    projection = projection_of(camera.track, camera.picture.image, camera.picture.fit)
+    camera: ShotCamera, arrived: Projection | None, profile: Profile, name: str, path: Path, pieces: Sequence[SetPiece], written: _Written,
+) -> Iterable[ObjectProof]:  # fmt: skip
+    """Corners of the bounds and a part of the points of each object of a file on every frame: as they are meant, through the camera
+    meant, and as the package has them, through the camera that arrived; in the plate's pixels."""
+    meant = projection_of(camera.track, camera.picture.image, camera.picture.fit)
+    if camera.render is not None:
+        meant = meant.in_plate(camera.render)
     each = max(8, _MOST_PROJECTED // (len(camera.objects) * len(camera.track)))
     some = {p.name: _some(p.shown.points[0], each) for p in pieces}
-    back = set_points(path, written.times.frames, written.times.seconds, some)
+    times, axes = written.times, written.axes
+    file = FileOfSet(
+        path, times.frames, times.seconds, times.rate, axes.convention, axes.up, axes.unit_m, axes.up is None
+    )
+    there = set_in_package(file, profile, written.intended, some)
     for piece in pieces:
-        yield _proof_of(
-            camera, projection, name, piece, some[piece.name], back.get(piece.name), written.axes.convention
-        )
+        yield _proof_of(camera, meant, arrived or meant, name, piece, some[piece.name], there.get(piece.name))
 
 
 def _proof_of(
-    camera: ShotCamera,
-    projection: Projection,
-    file: str,
-    piece: SetPiece,
-    at: Ints,
-    back: Floats | None,
-    there: Convention,
-) -> ObjectProof:
+    camera: ShotCamera, meant: Projection, arrived: Projection, file: str, piece: SetPiece, at: Ints, there_m: Floats | None,
+) -> ObjectProof:  # fmt: skip
     one = piece.shown
-    known, off = False, np.zeros(len(camera.track))
-    if back is not None:
-        # The file's points, taken from where the file has the object to where it was meant to stand: the way there is undone.
-        way = _meant_from(piece.matrix, one.matrix_m, there)
-        seen = np.einsum("nij,nkj->nki", way[:, :3, :3], there.position_to_canonical(back)) + way[:, None, :3, 3]
-        count = len(camera.track)
-        (one_px, one_depth), (other_px, other_depth) = (
-            projection.project(np.broadcast_to(p, (count, *p.shape[1:]))) for p in (one.places_m(at), seen)
-        )
-        ahead = (one_depth > _NEAR_M) & (other_depth > _NEAR_M)
-        off = np.where(ahead, np.linalg.norm(one_px - other_px, axis=2), -1.0).max(axis=1)
-        known = bool(off.max() >= 0)
+    named = (piece.name, file, len(one.counts), one.points.shape[1], one.moves)
+    if there_m is None:
+        return ObjectProof(*named, None, None, "not found")
+    (one_px, one_depth), (other_px, other_depth) = (
+        p.project(np.broadcast_to(m, (len(camera.track), *m.shape[1:])))
+        for p, m in ((meant, one.places_m(at)), (arrived, there_m))
+    )
+    ahead = one_depth > _NEAR_M
+    if not ahead.any():
+        return ObjectProof(*named, None, None, "never seen")
+    behind = (ahead & (other_depth < _NEAR_M / 2)).any(axis=1)
+    if behind.any():
+        return ObjectProof(*named, None, float(camera.track.frames[int(behind.argmax())]), "behind")
+    off = np.where(ahead, np.linalg.norm(one_px - other_px, axis=2), -1.0).max(axis=1)
     worst = int(off.argmax())
-    return ObjectProof(
-        piece.name, file, len(one.counts), one.points.shape[1], one.moves,
-        float("inf") if back is None else float(off[worst]) if known else None,
-        float(camera.track.frames[worst]) if known else None,
-    )  # fmt: skip
-
-
-def _meant_from(matrix: Floats, meant_m: Floats, there: Convention) -> Floats:
-    """What takes an object from where a file has it, in canonical metres, to where it was meant: the identity but for what was
-    done to make up for the package's habits, (1 or n, 4, 4)."""
-    file_m = matrix.copy()
-    file_m[:, :3, :3] = there.metres_per_unit * (there.world.T @ matrix[:, :3, :3])
-    file_m[:, :3, 3] = there.position_to_canonical(matrix[:, :3, 3])
-    return np.asarray(meant_m @ np.linalg.inv(file_m))
+    return ObjectProof(*named, float(off[worst]), float(camera.track.frames[worst]))
 
 
 def _some(points: Floats, most: int) -> Ints:
@@ -339,17 +368,22 @@ def _notes(
         f"{files}{f' and {more} more files' if more > 0 else ''}."
     ]
     said += [o.note for o in objects if o.note] + list(dict.fromkeys(left))
-    lost = [p for p in proofs if p.max_px == float("inf")]
-    if lost:
-        said.append(
-            f"Not found when the set was read back: {listed([f'{p.name} in {p.file}' for p in lost])}. Do not use these files."
-        )
-    seen = [p for p in proofs if p.max_px is not None and p not in lost]
+    for state, words in (
+        ("not found", "Not found when the set was read back"),
+        ("behind", "Behind the camera in the package"),
+    ):
+        lost = [f"{p.name} in {p.file}" for p in proofs if p.state == state]
+        if lost:
+            said.append(f"{words}: {listed(lost)}. Do not use these files.")
+    seen = [p for p in proofs if p.max_px is not None]
     if seen:
         worst = max(seen, key=lambda p: p.max_px or 0.0)
         frame = "" if worst.worst_frame is None else f", at frame {format_frame(worst.worst_frame)}"
         said.append(f"The set, read back: at most {worst.max_px:.4f} px off ('{worst.name}' in {worst.file}{frame}).")
-    unseen = [o for o in dict.fromkeys(p.name for p in proofs) if all(p.max_px is None for p in proofs if p.name == o)]
+    states: dict[str, set[State]] = {}
+    for p in proofs:
+        states.setdefault(p.name, set()).add(p.state)
+    unseen = [name for name, found in states.items() if found == {"never seen"}]
     if unseen:
         said.append(f"The camera never sees {listed(unseen)}: nothing to measure.")
     return said

@@ -17,7 +17,7 @@ from markupsafe import Markup
 
 from anaxis import __version__
 from anaxis.core.camera.lens import Image
-from anaxis.core.camera.projection import projection_of
+from anaxis.core.camera.projection import Projection, projection_of
 from anaxis.core.camera.track import Track
 from anaxis.core.image_plane import image_plane
 from anaxis.core.outgoing import Outgoing
@@ -69,13 +69,15 @@ class CameraOrigin:
 
 @dataclass(frozen=True, eq=False)
 class HandedFile:
-    """A delivered file with its proof; the camera is its node of that name, ``zero_frame`` lies at 0 s."""
+    """A delivered file with its proof; the camera is its node of that name, ``zero_frame`` lies at 0 s. ``arrived`` is how the camera
+    sees that was read back, where it is at hand."""
 
     path: Path
     format: str
     proof: Proof
     node: str = ""
     zero_frame: float = 0.0
+    arrived: Projection | None = None
 
 
 @dataclass(frozen=True, eq=False)
@@ -112,7 +114,11 @@ def handed_of(
     shot: str = "",
 ) -> Handed:
     """A camera with what was delivered of it, by format."""
-    files = [HandedFile(p, key, d.proof, d.node, d.outgoing.zero_frame) for key, d in done.items() for p in d.files]
+    files = [
+        HandedFile(p, key, d.proof, d.node, d.outgoing.zero_frame, d.seen.projection)
+        for key, d in done.items()
+        for p in d.files
+    ]
     notes = list(dict.fromkeys(n for d in done.values() for n in d.outgoing.notes))
     notes += [f"There is no {key} file: {why}" for key, why in (refused or {}).items()]
     first = next(iter(done.values()))

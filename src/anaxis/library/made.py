@@ -16,6 +16,7 @@ from tempfile import TemporaryDirectory
 from typing import Any
 
 from anaxis.core.camera.lens import Image
+from anaxis.core.camera.projection import Projection
 from anaxis.core.camera.track import Track
 from anaxis.core.derive import derived_kind
 from anaxis.core.derive.derived import Input, scene_of
@@ -152,9 +153,11 @@ def packed_up(
     return f"{file_stem(together or cameras[0].track.name, profile.key, shot)}.zip", data
 
 
-def proved_set(camera: ShotCamera, profile: Profile, first: float, options: DeliveryOptions) -> SetFiles:
+def proved_set(
+    camera: ShotCamera, profile: Profile, first: float, options: DeliveryOptions, arrived: Projection | None = None
+) -> SetFiles:
     """What was measured of each object of a set that is written for a package and read back; the files are not kept."""
-    return replace(set_files(camera, profile, first, options), entries={})
+    return replace(set_files(camera, profile, first, options, arrived=arrived), entries={})
 
 
 def retimed(track: Track, rate: Fraction, image: Image, fit: str) -> Retimed:

@@ -112,7 +112,8 @@ class Outbound:
 @dataclass(frozen=True)
 class HabitKind(Generic[P]):
     """``does`` is what it does, ``undoes`` what makes up for it beforehand, ``words`` say it as a sentence about the
-    package; rarer ones cost more. ``on_tree``: it works on the file's tree, while that is read.
+    package; rarer ones cost more. ``on_tree``: it works on the file's tree, while that is read. ``on_objects``: it does to
+    all objects of a file what it does to a camera.
     """
 
     code: str
@@ -123,6 +124,7 @@ class HabitKind(Generic[P]):
     words: Callable[[P], str]
     cost: float = 1.0
     on_tree: bool = False
+    on_objects: bool = False
 
     @cached_property
     def fields(self) -> tuple[Field, ...]:

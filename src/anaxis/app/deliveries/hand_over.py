@@ -88,11 +88,22 @@ def with_set(context: Context, camera: ShotCamera, version: Version) -> ShotCame
 
 
 def proof_of_set(context: Context, version: Version, profile: Profile, formats: str) -> SetFiles:
-    """The set of a version written for a package and read back, without its files. Raises BadInput."""
+    """The set of a version written for a package and read back, without its files, seen through the camera meant. Raises
+    BadInput."""
     options = DeliveryOptions(set_formats=formats)
     camera = with_set(context, shot_camera_of(context, version, options), version)
     first = as_it_would_go(version, profile, None)[0].track.frames[0]
     return context.make(version.camera.name, proved_set, camera, profile, float(first), options)
+
+
+def proof_of_delivered_set(context: Context, delivery: Delivery) -> SetFiles:
+    """The set that goes along with a delivery, read back and seen through the camera that arrived. Raises BadInput."""
+    version, profile = delivery.version, profile_from_dict(delivery.profile, "the delivery's profile")
+    options = options_from(delivery.options)
+    camera, _ = with_overscan(with_set(context, shot_camera_of(context, version), version), options)
+    first = float(outgoing_of(delivery, camera, profile).track.frames[0])
+    arrived = proof_arrays(delivery)[1]
+    return context.make(version.camera.name, proved_set, camera, profile, first, options, arrived)
 
 
 def printed_sheet(context: Context, delivery: Delivery) -> tuple[str, bytes]:

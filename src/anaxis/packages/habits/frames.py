@@ -35,7 +35,13 @@ def _frame_offset_words(p: FrameOffset) -> str:
 
 
 FRAME_OFFSET = HabitKind(
-    "frame_offset", "Is some frames late", FrameOffset, _frame_offset_arrives, _frame_offset_undone, _frame_offset_words
+    "frame_offset",
+    "Is some frames late",
+    FrameOffset,
+    _frame_offset_arrives,
+    _frame_offset_undone,
+    _frame_offset_words,
+    on_objects=True,
 )
 
 
@@ -66,7 +72,14 @@ def _own_rate_words(p: OwnRate) -> str:
 
 
 OWN_RATE = HabitKind(
-    "own_rate", "Takes its own rate", OwnRate, _own_rate_arrives, _own_rate_undone, _own_rate_words, 1.2
+    "own_rate",
+    "Takes its own rate",
+    OwnRate,
+    _own_rate_arrives,
+    _own_rate_undone,
+    _own_rate_words,
+    1.2,
+    on_objects=True,
 )
 
 
@@ -99,7 +112,14 @@ def _own_first_words(p: OwnFirst) -> str:
 
 
 OWN_FIRST = HabitKind(
-    "own_first", "Starts at its own first frame", OwnFirst, _own_first_arrives, _own_first_undone, _own_first_words, 1.2
+    "own_first",
+    "Starts at its own first frame",
+    OwnFirst,
+    _own_first_arrives,
+    _own_first_undone,
+    _own_first_words,
+    1.2,
+    on_objects=True,
 )
 
 
@@ -127,6 +147,7 @@ NO_NEGATIVE = HabitKind(
     _no_negative_undone,
     _no_negative_words,
     1.4,
+    on_objects=True,
 )
 
 
@@ -155,6 +176,7 @@ ONLY_FIRST = HabitKind(
     _only_first_undone,
     lambda p: "takes only the first frame",
     1.2,
+    on_objects=True,
 )
 
 
@@ -185,4 +207,5 @@ FIRST_KEYS = HabitKind(
     _first_keys_undone,
     lambda p: f"takes only the keys of the first {number(p.count)} frames",
     1.4,
+    on_objects=True,
 )

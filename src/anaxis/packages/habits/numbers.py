@@ -139,6 +139,7 @@ SNAP = HabitKind(
     _snap_undone,
     lambda p: "moves samples between frames to whole frames",
     1.4,
+    on_objects=True,
 )
 
 

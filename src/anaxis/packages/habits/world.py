@@ -38,6 +38,7 @@ UP_AXIS = HabitKind(
     _up_axis_arrives,
     _up_axis_undone,
     lambda p: f"takes every file as {p.up} up, whatever it says",
+    on_objects=True,
 )
 
 
@@ -62,6 +63,7 @@ UNIT = HabitKind(
     _unit_arrives,
     _unit_undone,
     lambda p: f"takes a unit of every file as {number(p.metres_per_unit)} m, whatever it says",
+    on_objects=True,
 )
 
 
@@ -87,6 +89,7 @@ WORLD_TURN = HabitKind(
     _world_turn_arrives,
     _world_turn_undone,
     lambda p: f"rotates the world by {number(p.angle_deg)} degrees about its {p.axis}",
+    on_objects=True,
 )
 
 
@@ -115,6 +118,7 @@ WORLD_SHIFT = HabitKind(
     _world_shift_undone,
     lambda p: f"shifts the world by {number(p.x)}, {number(p.y)}, {number(p.z)} of its units",
     2.0,
+    on_objects=True,
 )
 
 
@@ -181,6 +185,7 @@ MIRROR = HabitKind(
     _mirror_undone,
     lambda p: f"mirrors the world along its {p.axis}",
     1.5,
+    on_objects=True,
 )
 
 
@@ -205,4 +210,5 @@ SCALE = HabitKind(
     _scale_arrives,
     _scale_undone,
     lambda p: f"scales everything by {number(p.factor)}",
+    on_objects=True,
 )

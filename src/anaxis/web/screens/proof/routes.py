@@ -8,8 +8,8 @@ import numpy as np
 from fastapi import APIRouter, Request
 from fastapi.responses import HTMLResponse, Response
 
-from anaxis.app.deliveries.deliver import get_delivery, get_delivery_file, proof_arrays, shot_camera_of
-from anaxis.app.deliveries.hand_over import handed_again, outgoing_of, printed_sheet
+from anaxis.app.deliveries.deliver import get_delivery, get_delivery_file, options_from, proof_arrays, shot_camera_of
+from anaxis.app.deliveries.hand_over import handed_again, outgoing_of, printed_sheet, proof_of_delivered_set
 from anaxis.app.deliveries.marks import mark_rows
 from anaxis.app.people.views import guides_of
 from anaxis.app.plates.plates import plates_of
@@ -17,6 +17,7 @@ from anaxis.core.camera.guides import shapes_of
 from anaxis.core.camera.track import Track
 from anaxis.core.typing import Floats
 from anaxis.delivery.transfer_sheet import sheet_html
+from anaxis.formats import set_formats_of
 from anaxis.packages.model import profile_from_dict
 from anaxis.store.queries import get_version, picture_of_version
 from anaxis.web.access import needs
@@ -47,6 +48,7 @@ def proof(request: Request, store: Store, delivery_id: int) -> Any:
         picture=picture, track=track, numbers=numbers, meant=meant, at=at, outgoing=outgoing, landmarks=landmarks.shown(),
         marks=mark_rows(track, landmarks.shown(), picture, proof_arrays(delivery)[1], at), meant_used=meant_used, their_used=their_used, stations=stations_of(store, version), open_station="prove",
         plates=plates_of(store, version.camera.shot), back=f"/deliveries/{delivery_id}", **guide_context(store),
+        set_lines=len(camera.lines_m) if set_formats_of(options_from(delivery.options).set_formats) else 0,
         guide_shapes=[s._asdict() for s in shapes_of(guides_of(store), picture.image, track, picture.fit)],
     )  # fmt: skip
 
@@ -65,6 +67,14 @@ def drawing(store: Store, delivery_id: int) -> Response:
         asked.get("first"), _key_frames(asked, track), {"ours": meant, "theirs": outgoing_of(delivery, camera, profile).numbers()},
     )  # fmt: skip
     return drawing_answer(data)
+
+
+@router.get("/{delivery_id}/set")
+def proof_of_the_set(request: Request, store: Store, delivery_id: int) -> Any:
+    """Each object of the set that goes along, as it arrives beside the camera."""
+    delivery = get_delivery(store, delivery_id)
+    found = proof_of_delivered_set(store, delivery)
+    return page(request, "proof/set.html", found=found, version=delivery.version)
 
 
 def _key_frames(asked: dict[str, Any], track: Track) -> Floats:

@@ -58,5 +58,4 @@ def proof(request: Request, store: Store, camera_id: int, version: int, to: str,
     kept = get_version(store, camera_id, version)
     profile = get_package(store, to)
     found = proof_of_set(store, kept, profile, formats)
-    worst = max((p for p in found.proofs if p.max_px is not None), key=lambda p: p.max_px or 0.0, default=None)
-    return page(request, "set/proof.html", found=found, profile=profile, worst=worst, version=kept)
+    return page(request, "set/proof.html", found=found, profile=profile, version=kept)
