@@ -1,3 +1,77 @@
-"""Anaxis moves animated shot cameras between packages and proves the match in pixels."""
+"""Anaxis moves animated shot cameras between packages and proves the match in pixels.
 
-__version__ = "0.1.0"
+``import anaxis`` is the library: ``__all__`` lists its names, docs/library.md describes them. What is not listed may change at any
+time.
+"""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any
+
+from anaxis.core.version import __version__
+
+if TYPE_CHECKING:
+    from anaxis.public.calibrating import Calibration, calibrate, calibration_kit
+    from anaxis.public.comparing import Comparison, Explanation, compare
+    from anaxis.public.joining import join
+    from anaxis.public.reading import (
+        BadInput,
+        Camera,
+        Difference,
+        Finding,
+        Landmarks,
+        Lens,
+        Proof,
+        Scene,
+        Values,
+        read,
+    )  # fmt: skip
+    from anaxis.public.writing import Profile, Written, package, packages, write
+
+__all__ = [
+    "BadInput",
+    "Calibration",
+    "Camera",
+    "Comparison",
+    "Difference",
+    "Explanation",
+    "Finding",
+    "Landmarks",
+    "Lens",
+    "Profile",
+    "Proof",
+    "Scene",
+    "Values",
+    "Written",
+    "__version__",
+    "calibrate",
+    "calibration_kit",
+    "compare",
+    "join",
+    "package",
+    "packages",
+    "read",
+    "write",
+]  # fmt: skip
+
+
+def __getattr__(name: str) -> Any:
+    """A name is loaded when it is first used, with what it needs: the programs of Anaxis use none of them."""
+    if name not in __all__:
+        raise AttributeError(f"module 'anaxis' has no attribute {name!r}")
+    home: Any
+    if name in ("compare", "Comparison", "Explanation"):
+        from anaxis.public import comparing as home
+    elif name in ("calibrate", "calibration_kit", "Calibration"):
+        from anaxis.public import calibrating as home
+    elif name == "join":
+        from anaxis.public import joining as home
+    elif name in ("write", "Written", "package", "packages", "Profile"):
+        from anaxis.public import writing as home
+    else:
+        from anaxis.public import reading as home
+    return getattr(home, name)
+
+
+def __dir__() -> list[str]:
+    return list(__all__)

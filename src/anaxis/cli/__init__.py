@@ -12,8 +12,8 @@ from importlib import import_module
 
 import click
 
-from anaxis import __version__
 from anaxis.core.errors import BadInput
+from anaxis.core.version import __version__
 
 # A command's module and name below this package, and what it does in a few words.
 _COMMANDS = {

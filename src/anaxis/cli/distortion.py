@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -16,7 +17,6 @@ from anaxis.core.camera.distortion.models import model_of, usual_of
 from anaxis.core.camera.distortion.suggested import Suggested
 from anaxis.core.camera.lens import Image
 from anaxis.core.errors import BadInput
-from anaxis.core.time.rates import plain_frame
 
 if TYPE_CHECKING:  # loaded when first used: the command line starts quicker
     from anaxis.library.plate_of_camera import PlateOfCamera
@@ -117,32 +117,23 @@ def make(
     frame: float | None, sequence: bool, size: str, out: Path, force: bool, as_json: bool, **stated: Any,
 ) -> None:  # fmt: skip
     """Write a map that undistorts the plate into the overscanned picture, and one that distorts a render of it back."""
-    import numpy as np
-
-    from anaxis.formats.st_map.pair import write_pair
+    from anaxis.library.plate_of_camera import MapsOrder, write_maps
 
     plate = plate_of_file(file, camera, resolution, source_fit, stated)
-    image, frames = plate.picture.image, plate.track.frames
-    render = None if size == "plate" else plate.overscan(multiple, tight).overscan
-    if frame is not None and not frames[0] <= frame <= frames[-1]:
-        raise BadInput(f"Frame {frame:g} is none of the camera's, {frames[0]:g} to {frames[-1]:g}.")
-    first = 0 if frame is None else int(np.argmin(np.abs(frames - frame)))
-    out.mkdir(parents=True, exist_ok=True)
-    maps = plate.maps(render)
-    pairs = []
-    for at in said_on_the_way(range(len(frames)) if sequence else [first], "pairs of maps"):
-        numbered = f".{plain_frame(frames[at]):04}" if sequence else ""
-        pairs.append(write_pair(maps, at, out, f"{file.stem}.{plate.track.name}", numbered, force))
-    worst = {kind: max((p[kind] for p in pairs), key=lambda w: w["max_px"]) for kind in pairs[0]}
+    image = plate.picture.image
+    order = MapsOrder(frame, sequence, size == "plate", multiple, tight, force)
+    done = write_maps(
+        plate, out, f"{file.stem}.{plate.track.name}", order, partial(said_on_the_way, what="pairs of maps")
+    )
     document = {
-        "frame": float(frames[first]), "plate": [image.width_px, image.height_px],
-        "render": [maps.render.image.width_px, maps.render.image.height_px], "maps": worst, "pairs": len(pairs),
+        "frame": done.frame, "plate": [image.width_px, image.height_px],
+        "render": [done.render.width_px, done.render.height_px], "maps": done.worst, "pairs": done.pairs,
     }  # fmt: skip
     lines = [
         f"{one['file']}: {one['resolution'][0]} x {one['resolution'][1]} px, fetches in the "
         f"{'plate' if kind == 'undistort' else 'render'}; read back within {one['max_px']:.5f} px"
-        f"{f', the worst of {len(pairs)}' if len(pairs) > 1 else ''}"
-        for kind, one in worst.items()
+        f"{f', the worst of {done.pairs}' if done.pairs > 1 else ''}"
+        for kind, one in done.worst.items()
     ]
     say(plate, document, lines, as_json)
 

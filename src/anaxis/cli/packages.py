@@ -111,24 +111,15 @@ def _read_pair(
     source_fit: str | None,
     profile: str | None,
 ) -> tuple[Meant, CameBack, Profile | None]:
-    from anaxis.diagnosis.returned import as_own_table, is_own_table, of_scene, of_table
+    from anaxis.library.returned import came_back
     from anaxis.packages import find_profile
 
     package = find_profile(profile) if profile else None
     source = read_meant(meant, camera, resolution, source_fit)
-    scene = None if is_own_table(arrived, package) else read_scene(arrived)
-    if scene is None or scene.columns is not None:
-        if package is None:
-            raise BadInput(f"{arrived.name} is a table in a package's own numbers: say which with --profile.")
-        own = package if scene is None else as_own_table(scene, package)
-        return source, of_table(arrived, own, source.picture, source.work.done), package
-    unsaid = [w for w in ("up_axis", "metres_per_unit") if w in scene.guesses and package is None]
-    if unsaid:
-        click.echo(
-            f"note: {arrived.name} does not say its {' and '.join(unsaid)}, which are guessed: give the package with --profile.",
-            err=True,
-        )
-    return source, of_scene(scene, arrived_camera, package, source.work.done), package
+    back, notes = came_back(arrived, package, source.picture, source.work.done, arrived_camera, read_scene)
+    for note in notes:
+        click.echo(f"note: {note}", err=True)
+    return source, back, package
 
 
 @click.command()
@@ -194,20 +185,15 @@ def diagnose(
 ) -> None:  # fmt: skip
     """Say what happened to the camera MEANT on its way to the camera ARRIVED."""
     from anaxis.diagnosis.returned import bare_of
-    from anaxis.library.returned import explained
+    from anaxis.library.returned import diagnosis_document, explained
 
     source, back, package = _read_pair(meant, arrived, camera, arrived_camera, resolution, source_fit, profile)
     above = bare_of(source.work.scene, source.work.path, (), source.work.done)
     sent, numbering = _numbered(source, back, package, arrived)
     found, measured = explained(sent, sent.landmarks, above, numbering, back, package)
     others = [] if measured is None else [d for d in measured.proof.differences if d.matters]
-    document = {
-        "explanations": [e.as_dict() for e in found.explanations],
-        "explained": found.explained,
-        "differences": [d._asdict() for d in others],
-    }
     if as_json:
-        print_json(document)
+        print_json(diagnosis_document(found.explanations, found.explained, others))
         return
     if not found.explained:
         click.echo("Nothing that is known explains it. Nearest:")

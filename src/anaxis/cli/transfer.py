@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import replace
 from functools import partial
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import click
 
@@ -15,9 +15,6 @@ from anaxis.cli.send import finish
 from anaxis.cli.several import KeepsArgs, each_of
 from anaxis.core.camera.lens import Image
 from anaxis.core.errors import BadInput
-
-if TYPE_CHECKING:  # loaded when first used: the command line starts quicker
-    from anaxis.core.image_plane import Pictures
 
 
 @click.command(cls=KeepsArgs)
@@ -87,25 +84,12 @@ def transfer(
         for name in names or (None,)
     ]
     if plate is not None:
-        cameras = [c._replace(leaving=replace(c.leaving, pictures=_pictures(plate))) for c in cameras]
+        from anaxis.sandbox.plates import pictures_on_plane
+
+        cameras = [c._replace(leaving=replace(c.leaving, pictures=pictures_on_plane(plate))) for c in cameras]
     order = SendOrder(
         profiles, formats, wanted, file.stem if together else "", file.stem if shot_name is None else shot_name, expect, force,
         partial(origin_of, file, allowed=allow) if bundle else None,
     )  # fmt: skip
     went = send(cameras, out, order)
     finish(went, cameras, allow, tolerance_px, reduce_px, as_json, {"camera": cameras[0].work.path})
-
-
-def _pictures(plate: Path) -> Pictures:
-    """The plate's files by frame, as they lie here, and one of them small, for files that hold no sequence."""
-    from anaxis.core.image_plane import Pictures
-    from anaxis.formats.plates.found import sequence_at
-    from anaxis.sandbox.plates import plate_work
-
-    found = sequence_at(plate)
-    first = min(found.files)
-    (done,) = plate_work({"do": "proxies", "view": "plain", "stops": 0.0}, {first: Path(found.files[first])})
-    if "error" in done:
-        raise BadInput(done["error"])
-    files = {} if found.is_movie else {f: Path(p).resolve().as_posix() for f, p in found.files.items()}
-    return Pictures(found.name, files, done["data"])

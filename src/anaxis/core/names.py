@@ -6,7 +6,6 @@ import unicodedata
 from collections.abc import Sequence
 
 from anyascii import anyascii
-from confusable_homoglyphs.confusables import confusables_data
 
 from anaxis.core.errors import BadInput
 
@@ -68,5 +67,7 @@ def _latin(character: str) -> str:
     """The letter of ASCII that a character is confusable with (Unicode Technical Standard 39), or the character."""
     if character.isascii():
         return character
+    from confusable_homoglyphs.confusables import confusables_data  # a large table: loaded for names beyond ASCII alone
+
     alike = (other["c"] for other in confusables_data.get(character, ()))
     return next((c for c in alike if c.isascii() and c.isalnum()), character)

@@ -20,12 +20,12 @@ from typing import Any
 
 import numpy as np
 
-from anaxis import __version__
 from anaxis.core.names import listed
 from anaxis.core.scene.landmarks import Landmarks, legal_name, node_name
 from anaxis.core.space.axes import Convention
 from anaxis.core.time.rates import format_frame, plain_frame, rate_text
 from anaxis.core.typing import Floats
+from anaxis.core.version import __version__
 from anaxis.delivery.plate_maps import maps_of, pairs_along
 from anaxis.delivery.ready import compensate
 from anaxis.delivery.set_files import SetFiles, set_files

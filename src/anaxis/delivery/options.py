@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import asdict, dataclass, fields, replace
+from difflib import get_close_matches
 from typing import Annotated, Any, ClassVar
 
-from pydantic import AliasChoices, ConfigDict, Field
+from pydantic import AliasChoices, ConfigDict, Field, TypeAdapter, ValidationError
 
 from anaxis.core.errors import BadInput
 from anaxis.core.image_plane import require_distance
@@ -89,7 +90,28 @@ class DeliveryOptions:
 
 USUAL = DeliveryOptions()
 # As a form or a document names them: the first frame has an older name, too.
+_OPTIONS: TypeAdapter[DeliveryOptions] = TypeAdapter(DeliveryOptions)
 OPTION_NAMES = frozenset(f.name for f in fields(DeliveryOptions)) | {"first_there"}
+
+
+def options_of(given: Mapping[str, Any]) -> DeliveryOptions:
+    """Options by name; raises BadInput for a name that is not known, with the nearest, and for a value that cannot be."""
+    for name in given:
+        if name not in OPTION_NAMES:
+            near = get_close_matches(name, OPTION_NAMES, 1, 0.5)
+            told = f"did you mean '{near[0]}'?" if near else f"there are {', '.join(sorted(OPTION_NAMES))}."
+            raise BadInput(f"A delivery has no option '{name}': {told}", "bad_parameter")
+    try:
+        return _OPTIONS.validate_python(dict(given))
+    except ValidationError as error:
+        fault = error.errors()[0]
+        said = fault.get("ctx", {}).get("error")
+        if isinstance(said, BadInput):
+            raise said from error
+        where = ".".join(str(p) for p in fault["loc"])
+        raise BadInput(
+            f"'{fault['input']}' cannot be '{where}' of a delivery: {fault['msg'].lower()}.", "bad_parameter"
+        ) from error
 
 
 def changed_of(options: DeliveryOptions) -> dict[str, Any]:

@@ -5,6 +5,7 @@ Both are the same to the byte for the same camera, recipe and package: nothing o
 
 from __future__ import annotations
 
+import hashlib
 from base64 import b64decode, b64encode
 from collections.abc import Mapping
 from dataclasses import dataclass, field
@@ -15,7 +16,6 @@ from typing import Any
 from jinja2 import Environment, FileSystemLoader, StrictUndefined
 from markupsafe import Markup
 
-from anaxis import __version__
 from anaxis.core.camera.lens import Image
 from anaxis.core.camera.projection import Projection, projection_of
 from anaxis.core.camera.track import Track
@@ -26,6 +26,7 @@ from anaxis.core.scene.landmarks import Landmarks
 from anaxis.core.scene.picture import Picture
 from anaxis.core.time.rates import format_frame, rate_label
 from anaxis.core.typing import Archive, Ints
+from anaxis.core.version import __version__
 from anaxis.delivery.options import USUAL, DeliveryOptions
 from anaxis.delivery.overscan import way_back, with_render
 from anaxis.delivery.plate_maps import pairs_along
@@ -51,6 +52,11 @@ class MadeFrom:
     settings: dict[str, Any]
     inputs: tuple[dict[str, Any], ...]
     along: Mapping[str, bytes] = field(default_factory=dict)
+
+    @property
+    def sha256(self) -> str:
+        """A checksum of what it was made of."""
+        return hashlib.sha256(repr((self.kind, self.settings, self.inputs)).encode()).hexdigest()
 
 
 @dataclass(frozen=True)

@@ -80,11 +80,14 @@ def require_readable(name: str, suffixes: tuple[str, ...] = READABLE_SUFFIXES) -
         )
 
 
-def read_file(path: Path, max_bytes: int = MAX_FILE_BYTES, layout: dict[str, Any] | None = None) -> Scene:
+def read_file(
+    path: Path, max_bytes: int = MAX_FILE_BYTES, layout: dict[str, Any] | None = None, within: Path | None = None
+) -> Scene:
     """Read a camera file, a set, or a zip; raises BadInput where that cannot be done.
 
     ``layout`` says what the columns of column text are (see :mod:`anaxis.formats.tables.layout`);
-    without it they are told from their headings and behaviour.
+    without it they are told from their headings and behaviour. The file may refer to files of the folder ``within``, to none where
+    None.
     """
     is_zip = path.suffix.lower() == ZIP_SUFFIX
     if not is_zip:
@@ -96,7 +99,7 @@ def read_file(path: Path, max_bytes: int = MAX_FILE_BYTES, layout: dict[str, Any
         from anaxis.formats.zip_upload import UNPACKED_TIMES, read_zip
 
         return read_zip(path, _read_one, _ZIPPED_SUFFIXES, UNPACKED_TIMES * max_bytes)
-    return _read_one(path, None, layout)
+    return _read_one(path, within, layout)
 
 
 def _read_one(path: Path, within: Path | None, layout: dict[str, Any] | None = None) -> Scene:

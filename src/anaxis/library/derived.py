@@ -20,7 +20,7 @@ from anaxis.core.derive.sphere import require_equirectangular
 from anaxis.core.derive.sphere_maps import Sphere
 from anaxis.core.errors import BadInput
 from anaxis.core.findings import Finding
-from anaxis.core.recipe.model import Recipe
+from anaxis.core.recipe.model import Recipe, Work
 from anaxis.core.scene.hull import pieces_m
 from anaxis.core.scene.nodes import Scene
 from anaxis.core.scene.picture import Picture
@@ -38,11 +38,15 @@ def input_of(
     """A file's camera as an input in a role, with the pieces of its set that ``objects`` name, and its path in the file. Raises
     BadInput."""
     work = take_camera(scene, camera, recipe=recipe)
-    found = Input(
+    return input_of_work(role, scene, work, picture, objects), work.path
+
+
+def input_of_work(role: str, scene: Scene, work: Work, picture: Picture, objects: tuple[str, ...] = ()) -> Input:
+    """The same of a camera whose recipe is done already."""
+    return Input(
         role, work.done, picture, work.landmarks, work.lines_m, work.triangles_m, pieces_m(work.scene, objects, work.done.frames),
         scene.convention.up_axis, scene.convention.metres_per_unit,
     )  # fmt: skip
-    return found, work.path
 
 
 def laid_over(edit: CutList, names: Iterable[str], cut_name: str) -> Laid:

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
 from functools import cached_property
-from typing import NamedTuple
+from pathlib import Path
+from typing import Any, NamedTuple
 
 import numpy as np
 
@@ -20,9 +21,10 @@ from anaxis.core.errors import BadInput
 from anaxis.core.recipe.model import Recipe
 from anaxis.core.scene.nodes import Scene
 from anaxis.core.scene.picture import Picture
+from anaxis.core.time.rates import plain_frame
 from anaxis.core.typing import Floats
 from anaxis.formats.st_map.fitted import Given, fit_maps
-from anaxis.formats.st_map.pair import MapsOf
+from anaxis.formats.st_map.pair import MapsOf, write_pair
 
 
 class OverscanReport(NamedTuple):
@@ -107,6 +109,50 @@ class PlateOfCamera:
 def plate_of(scene: Scene, camera: str | None, recipe: Recipe, picture: Picture) -> PlateOfCamera:
     """The plate of a file's camera after its recipe. Raises BadInput."""
     return PlateOfCamera(take_camera(scene, camera, recipe=recipe).done, picture)
+
+
+class MapsOrder(NamedTuple):
+    """For which ``frame`` maps are written, the first where None, or for every frame; the undistorted picture is as large as the
+    render must be, or as the plate (``whole_plate``)."""
+
+    frame: float | None = None
+    sequence: bool = False
+    whole_plate: bool = False
+    multiple: int = 2
+    tight: bool = False
+    force: bool = False
+
+
+class WrittenMaps(NamedTuple):
+    """By kind, undistort and distort, the pair that reads back worst; the ``frame`` of the first, and the render's size."""
+
+    worst: dict[str, dict[str, Any]]
+    pairs: int
+    frame: float
+    render: Image
+
+
+def write_maps(
+    plate: PlateOfCamera,
+    out: Path,
+    stem: str,
+    order: MapsOrder,
+    on_the_way: Callable[[list[int]], Iterable[int]] = iter,
+) -> WrittenMaps:
+    """Write pairs of maps into a folder; ``on_the_way`` goes through the frames' places, and may say how far. Raises BadInput."""
+    frames, frame = plate.track.frames, order.frame
+    render = None if order.whole_plate else plate.overscan(order.multiple, order.tight).overscan
+    if frame is not None and not frames[0] <= frame <= frames[-1]:
+        raise BadInput(f"Frame {frame:g} is none of the camera's, {frames[0]:g} to {frames[-1]:g}.")
+    first = 0 if frame is None else int(np.argmin(np.abs(frames - frame)))
+    out.mkdir(parents=True, exist_ok=True)
+    maps = plate.maps(render)
+    pairs = []
+    for at in on_the_way(list(range(len(frames))) if order.sequence else [first]):
+        numbered = f".{plain_frame(frames[at]):04}" if order.sequence else ""
+        pairs.append(write_pair(maps, at, out, stem, numbered, order.force))
+    worst = {kind: max((p[kind] for p in pairs), key=lambda w: w["max_px"]) for kind in pairs[0]}
+    return WrittenMaps(worst, len(pairs), float(frames[first]), maps.render.image)
 
 
 def worst_of(fits: Sequence[Suggested]) -> tuple[float, float, Floats]:

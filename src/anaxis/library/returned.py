@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from pathlib import Path
 from tempfile import TemporaryDirectory
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 import numpy as np
 
@@ -15,6 +15,7 @@ from anaxis.core.camera.track import Track
 from anaxis.core.checks.examine import take_camera
 from anaxis.core.errors import BadInput
 from anaxis.core.motion.edits import renumbered
+from anaxis.core.proof.proof import Difference
 from anaxis.core.recipe.model import Work
 from anaxis.core.scene.landmarks import Landmarks
 from anaxis.core.scene.nodes import Scene
@@ -23,8 +24,17 @@ from anaxis.core.typing import Archive, Floats
 from anaxis.delivery.numbering import Numbering, nearest_sent, numberings, renumbered_back
 from anaxis.delivery.options import USUAL, from_zero_up
 from anaxis.delivery.shot_camera import ShotCamera
-from anaxis.diagnosis.diagnose import Diagnosis
-from anaxis.diagnosis.returned import CameBack, Compared, compared, explain, of_scene, of_table
+from anaxis.diagnosis.diagnose import Diagnosis, Explanation
+from anaxis.diagnosis.returned import (
+    CameBack,
+    Compared,
+    as_own_table,
+    compared,
+    explain,
+    is_own_table,
+    of_scene,
+    of_table,
+)
 from anaxis.library.archive import scene_from_bytes
 from anaxis.packages.model import Profile
 from anaxis.standin.package import Seen, open_as_package
@@ -41,6 +51,26 @@ def table_came_back(name: str, data: Archive, profile: Profile, picture: Picture
 def camera_came_back(scene: Archive, profile: Profile | None, meant: Track) -> CameBack:
     """A file's camera as it stands; see :func:`anaxis.diagnosis.returned.of_scene`."""
     return of_scene(scene_from_bytes(scene), None, profile, meant)
+
+
+def came_back(
+    file: Path, package: Profile | None, picture: Picture, meant: Track, camera: str | None, read: Callable[[Path], Scene]
+) -> tuple[CameBack, list[str]]:  # fmt: skip
+    """The camera of a file that came back, and what of it is a guess; ``read`` reads a file's scene, ``camera`` is one of several.
+    Raises BadInput."""
+    scene = None if is_own_table(file, package) else read(file)
+    if scene is None or scene.columns is not None:
+        if package is None:
+            raise BadInput(f"{file.name} is a table in a package's own numbers: say which with --profile.")
+        own = package if scene is None else as_own_table(scene, package)
+        return of_table(file, own, picture, meant), []
+    unsaid = [w for w in ("up_axis", "metres_per_unit") if w in scene.guesses and package is None]
+    notes = (
+        [f"{file.name} does not say its {' and '.join(unsaid)}, which are guessed: give the package with --profile."]
+        if unsaid
+        else []
+    )
+    return of_scene(scene, camera, package, meant), notes
 
 
 class Meant(NamedTuple):
@@ -122,3 +152,14 @@ def explained(
         return Explained(diagnosis, compared(sent.track, landmarks, sent.picture, here, package))
     except BadInput:  # not one frame in common: the diagnosis still says why
         return Explained(diagnosis, None)
+
+
+def diagnosis_document(
+    explanations: Sequence[Explanation], is_explained: bool, differences: Sequence[Difference]
+) -> dict[str, Any]:
+    """What happened to a camera on its way, as plain JSON."""
+    return {
+        "explanations": [e.as_dict() for e in explanations],
+        "explained": is_explained,
+        "differences": [d._asdict() for d in differences],
+    }

@@ -19,7 +19,7 @@ from anaxis.core.findings import Finding
 from anaxis.core.proof.proof import Proof, owing
 from anaxis.core.recipe.documents import recipe_document
 from anaxis.core.recipe.effects import placement_of
-from anaxis.core.recipe.model import Recipe, Work
+from anaxis.core.recipe.model import Recipe, Work, no_sets
 from anaxis.core.scene.nodes import Scene
 from anaxis.core.scene.picture import Picture, picture_of
 from anaxis.core.time.rates import format_frame, plain_frame
@@ -95,12 +95,13 @@ def _beside_pixels(proof: Proof) -> list[str]:
 
 
 def going_out(
-    scene: Scene, camera: str | None, recipe: Recipe, picture: Picture, samples: int = 1, expect: Frames | None = None
-) -> GoingOut:
+    scene: Scene, camera: str | None, recipe: Recipe, picture: Picture, samples: int = 1, expect: Frames | None = None,
+    sets: Callable[[str], Scene] = no_sets,
+) -> GoingOut:  # fmt: skip
     """A camera of a file after its recipe, with every check; with more than one of ``samples`` a frame, those of the file come
-    along. Raises BadInput."""
+    along. ``sets`` finds the set of another file by its SHA-256. Raises BadInput."""
     owed = Expected(*expect) if expect is not None else Expected()
-    work, findings = checked_camera(scene, camera, recipe, owed, picture)
+    work, findings = checked_camera(scene, camera, recipe, owed, picture, sets)
     has, finer = between_samples(scene, work, recipe, wanted=samples > 1)
     leaving = ShotCamera(
         work.done, work.landmarks, picture, placement_of(recipe), work.lines_m, finer, has, along=work.set_along,
@@ -119,16 +120,19 @@ def derived_going_out(made: Derived, findings: Sequence[Finding] = ()) -> GoingO
 
 def origin_of(file: Path, camera: GoingOut, allowed: frozenset[str]) -> CameraOrigin:
     """Where a camera came from, for a manifest and a transfer sheet."""
-    checksum = hashlib.sha256(file.read_bytes()).hexdigest()
+    return origin_of_file(file.name, hashlib.sha256(file.read_bytes()).hexdigest(), camera, allowed)
+
+
+def origin_of_file(name: str, checksum: str, camera: GoingOut, allowed: frozenset[str]) -> CameraOrigin:
+    """The same of a file whose checksum is known."""
     warnings = tuple(f.message for f in camera.open_warnings(allowed))
-    return CameraOrigin(file.name, checksum, camera.work.path, recipe_document(camera.recipe), warnings=warnings)
+    return CameraOrigin(name, checksum, camera.work.path, recipe_document(camera.recipe), warnings=warnings)
 
 
 def origin_of_derived(made: MadeFrom, camera: GoingOut, allowed: frozenset[str]) -> CameraOrigin:
     """The same of a camera that was made from others: its checksum is that of what it was made of."""
-    digest = hashlib.sha256(repr((made.kind, made.settings, made.inputs)).encode()).hexdigest()
     warnings = tuple(f.message for f in camera.open_warnings(allowed))
-    return CameraOrigin(made.kind, digest, camera.work.path, [], made=made, warnings=warnings)
+    return CameraOrigin(made.kind, made.sha256, camera.work.path, [], made=made, warnings=warnings)
 
 
 @dataclass(frozen=True)

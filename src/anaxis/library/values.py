@@ -62,6 +62,11 @@ def package_values(
     return PackageValues(rate_text(track.rate), [picture.image.width_px, picture.image.height_px], rows, notes, keys)
 
 
+def numbers_of_camera(track: Track, landmarks: Landmarks, picture: Picture, profile: Profile) -> Numbers:
+    """A camera's numbers in a package, as it would go out to it."""
+    return prepare(track, landmarks, picture, profile).numbers()
+
+
 def whole_or_part(scene: Scene, camera: str | None, recipe: Recipe, frames: tuple[float, float] | None) -> Work:
     """A file's whole camera after a recipe, or only ``frames`` where others cannot be used. Raises BadInput."""
     try:

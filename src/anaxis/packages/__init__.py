@@ -27,8 +27,10 @@ def shipped_profiles() -> dict[str, Profile]:
     }
 
 
-def find_profile(key_or_path: str) -> Profile:
-    """A shipped profile by key, or one from a JSON file; raises BadInput that lists the keys."""
+def find_profile(key_or_path: str | Profile) -> Profile:
+    """A shipped profile by key, or one from a JSON file, or the profile itself; raises BadInput that lists the keys."""
+    if isinstance(key_or_path, Profile):
+        return key_or_path
     shipped = shipped_profiles()
     if key_or_path in shipped:
         return shipped[key_or_path]

@@ -21,7 +21,7 @@ import sysconfig
 from collections.abc import Iterable
 from pathlib import Path
 
-import anaxis
+import anaxis.core
 
 _NEW_USER, _NEW_NET, _NEW_IPC, _NEW_UTS = 0x10000000, 0x40000000, 0x08000000, 0x04000000
 _NO_NEW_PRIVILEGES, _DROP_FROM_BOUNDS, _LAST_CAPABILITY = 38, 24, 40
@@ -91,7 +91,7 @@ def _out_of_reach(own: Path) -> list[Path]:
 
 
 def _code() -> list[Path]:
-    paths = {sys.prefix, sys.base_prefix, sysconfig.get_paths()["stdlib"], str(Path(anaxis.__file__).parents[1])}
+    paths = {sys.prefix, sys.base_prefix, sysconfig.get_paths()["stdlib"], str(Path(anaxis.core.__file__).parents[2])}
     return [Path(p).resolve() for p in sorted(paths)]
 
 

@@ -14,6 +14,8 @@ from pathlib import Path
 from typing import Any, BinaryIO
 
 from anaxis.core.errors import BadInput
+from anaxis.core.image_plane import Pictures
+from anaxis.formats.plates.found import sequence_at
 from anaxis.sandbox.forks import TRIES, Fork, ForkEnded, Gone
 from anaxis.sandbox.guard import limits_from_environment
 from anaxis.sandbox.messages import BadMessage, Document
@@ -62,6 +64,17 @@ def plate_work(
                 yield {"frame": frame, "error": sentence, "code": "stopped"}
                 gone = 0
         left.extendleft(reversed(undone.items()))  # those behind one that made its process stop
+
+
+def pictures_on_plane(plate: Path) -> Pictures:
+    """The plate's files by frame, as they lie here, and one of them small, for files that hold no sequence. Raises BadInput."""
+    found = sequence_at(plate)
+    first = min(found.files)
+    (done,) = plate_work({"do": "proxies", "view": "plain", "stops": 0.0}, {first: Path(found.files[first])})
+    if "error" in done:
+        raise BadInput(done["error"])
+    files = {} if found.is_movie else {f: Path(p).resolve().as_posix() for f, p in found.files.items()}
+    return Pictures(found.name, files, done["data"])
 
 
 def _batch(

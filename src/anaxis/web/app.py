@@ -23,11 +23,11 @@ from sqlalchemy.exc import DataError, IntegrityError, InternalError, Operational
 from sqlalchemy.exc import TimeoutError as PoolTimeout
 from starlette.exceptions import HTTPException
 
-from anaxis import __version__
 from anaxis.app.context import Context
 from anaxis.app.people.sign_in import NotSignedIn, server_key
 from anaxis.app.roles import VISITOR
 from anaxis.core.errors import BadInput
+from anaxis.core.version import __version__
 from anaxis.formats import check_size
 from anaxis.queue.jobs import WorkerProcess
 from anaxis.sandbox.calculators import Calculators

@@ -15,7 +15,6 @@ from fastapi.responses import RedirectResponse
 from fastapi.templating import Jinja2Templates
 from itsdangerous import BadData, URLSafeTimedSerializer
 
-from anaxis import __version__
 from anaxis.app.context import Context, Sandbox
 from anaxis.app.form_base import base_of
 from anaxis.app.roles import VISITOR, Role
@@ -23,6 +22,7 @@ from anaxis.core.checks.times import OF_THE_SHOT
 from anaxis.core.errors import BadInput
 from anaxis.core.names import without_unseen
 from anaxis.core.time.rates import format_frame, kept_rate, rate_label
+from anaxis.core.version import __version__
 from anaxis.formats.tables.layout import QUANTITIES
 from anaxis.packages.sheet import decimals
 from anaxis.web.signed import actor_of_request, signed_in_by_itself

@@ -183,7 +183,12 @@ def take_camera(
 
 
 def checked_camera(
-    scene: Scene, path: str | None, recipe: Recipe, expected: Expected, picture: Picture
+    scene: Scene,
+    path: str | None,
+    recipe: Recipe,
+    expected: Expected,
+    picture: Picture,
+    sets: Callable[[str], Scene] = no_sets,
 ) -> tuple[Work, list[Finding]]:
     """One camera through its recipe with everything noticed about it, its file's own findings included.
 
@@ -191,7 +196,7 @@ def checked_camera(
     """
     node = _usable_node(scene, path)
     image = None if picture.image_guessed else picture.image
-    report = examine(scene, {node.path: recipe}, expected, image, only=node.path)[0]
+    report = examine(scene, {node.path: recipe}, expected, image, sets, only=node.path)[0]
     if report.work is None:
         raise BadInput(report.findings[0].message)
     require_usable(report.work.done, f"{scene.name}, {node.path},")

@@ -15,7 +15,6 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
-from jsonschema import Draft202012Validator
 
 from anaxis.core.bounds import MAX_FRAMES
 from anaxis.core.camera.channels import CHANNELS
@@ -168,6 +167,10 @@ def scene_of_track(data: bytes, name: str) -> Scene:
         raise BadInput(
             f"{name} is not readable JSON{where}: it breaks off or is another kind of file; export it again."
         ) from error
+    from jsonschema import (
+        Draft202012Validator,  # takes long to load, and packages write this format more than they read it
+    )
+
     problem = next(iter(Draft202012Validator(track_schema()).iter_errors(_sketch(document))), None)
     if problem is not None:
         where = "/".join(str(p) for p in problem.absolute_path) or "the document"

@@ -12,9 +12,9 @@ from sqlalchemy.exc import DataError, IntegrityError, InternalError, Operational
 from sqlalchemy.exc import TimeoutError as PoolTimeout
 from starlette.exceptions import HTTPException
 
-from anaxis import __version__
 from anaxis.app.documents import Problem
 from anaxis.core.errors import BadInput
+from anaxis.core.version import __version__
 from anaxis.web.access import OPEN
 from anaxis.web.api import deliveries, files, hooks, plans, shows
 from anaxis.web.statuses import status_of

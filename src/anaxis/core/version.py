@@ -1,0 +1,3 @@
+"""The version of Anaxis."""
+
+__version__ = "0.1.0"
