@@ -23,6 +23,7 @@ ROOMS = {
     "diagnosis": "what happened on the way; calibration; what two pictures say",
     "delivery": "a camera made ready, written, proved; the package of files and its sheet",
     "library": "all that can be done with camera files without a store: look, recipe, write, compare, derive; scenes as bytes",
+    "public": "what `import anaxis` gives: cameras as objects that never change",
     "store": "PostgreSQL: tables, migrations, queries",
     "sandbox": "files and pictures read, and cameras worked out, in confined processes",
     "queue": "work asked for, in the transaction that asks; jobs and queue compared",

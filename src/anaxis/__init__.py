@@ -26,7 +26,7 @@ if TYPE_CHECKING:
         Values,
         read,
     )  # fmt: skip
-    from anaxis.public.writing import Profile, Written, package, packages, write
+    from anaxis.public.writing import Profile, Written, package, shipped_packages, write
 
 __all__ = [
     "BadInput",
@@ -49,8 +49,8 @@ __all__ = [
     "compare",
     "join",
     "package",
-    "packages",
     "read",
+    "shipped_packages",
     "write",
 ]  # fmt: skip
 
@@ -66,7 +66,7 @@ def __getattr__(name: str) -> Any:
         from anaxis.public import calibrating as home
     elif name == "join":
         from anaxis.public import joining as home
-    elif name in ("write", "Written", "package", "packages", "Profile"):
+    elif name in ("write", "Written", "package", "shipped_packages", "Profile"):
         from anaxis.public import writing as home
     else:
         from anaxis.public import reading as home

@@ -73,7 +73,8 @@ class DeliveryOptions:
         if self.reduce_px is not None:
             require_tolerance(self.reduce_px)
         if not 1 <= self.samples <= MAX_SAMPLES or not 1 <= self.between <= MAX_SAMPLES:
-            raise BadInput(f"{max(self.samples, self.between)} samples a frame cannot be: choose 1 to {MAX_SAMPLES}.")
+            wrong = self.samples if not 1 <= self.samples <= MAX_SAMPLES else self.between
+            raise BadInput(f"{wrong} samples a frame cannot be: choose 1 to {MAX_SAMPLES}.")
         if self.samples > 1 and self.reduce_px is not None:
             raise BadInput("Few keys and several samples a frame ask for opposite things: leave one of them out.")
         if self.plane_m is not None:

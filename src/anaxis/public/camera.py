@@ -132,7 +132,7 @@ class Camera(Operations):
             leaving=replace(found.leaving, pictures=self._pictures), findings=[*self._noticed, *found.findings]
         )
 
-    def leaving(self, samples: int = 1, expect: Frames | None = None) -> Leaving:
+    def _leaving(self, samples: int = 1, expect: Frames | None = None) -> Leaving:
         """The camera as it goes out, with the samples between frames that its file has where several a frame are asked for."""
         from anaxis.public.written import Leaving
 
@@ -207,7 +207,7 @@ class Camera(Operations):
 
         asked = options_of(options)
         order = Order(False, bundle, name, expect, force, asked)
-        return write_leaving([self.leaving(asked.samples, expect)], [package], [format], Path(out), order)[0]
+        return write_leaving([self._leaving(asked.samples, expect)], [package], [format], Path(out), order)[0]
 
     def overscan(self, multiple: int = 2, tight: bool = False) -> OverscanReport:
         """How much more than the plate is to be rendered, for the distortion of the camera's plate."""
@@ -238,9 +238,9 @@ class Camera(Operations):
         from anaxis.core.derive import held
         from anaxis.library import derived
 
-        found = derived.hold(self.as_input(held.SHOT), {"at": at, "overscan": overscan, "name": name})
+        found = derived.hold(self._as_input(held.SHOT), {"at": at, "overscan": overscan, "name": name})
         return made_camera(
-            found.made, held.KIND.label, found.settings.model_dump(mode="json"), [self.listed(held.SHOT)]
+            found.made, held.KIND.label, found.settings.model_dump(mode="json"), [self._listed(held.SHOT)]
         )
 
     def framing(self, objects: Sequence[str], plate_px: tuple[int, int] = (4096, 2048), **settings: Any) -> Camera:
@@ -252,19 +252,19 @@ class Camera(Operations):
         from anaxis.core.derive import framed
         from anaxis.library import derived
 
-        source = self.as_input(framed.PLATE_CAMERA, tuple(objects))
+        source = self._as_input(framed.PLATE_CAMERA, tuple(objects))
         wanted = {"objects": list(objects), "width_px": 1920, "height_px": 1080, **settings}
         found = derived.frame(source, Image(*plate_px), wanted)
         settings = found.settings.model_dump(mode="json")
-        return made_camera(found.made, framed.KIND.label, settings, [self.listed(framed.PLATE_CAMERA)])
+        return made_camera(found.made, framed.KIND.label, settings, [self._listed(framed.PLATE_CAMERA)])
 
-    def as_input(self, role: str, objects: tuple[str, ...] = ()) -> Input:
+    def _as_input(self, role: str, objects: tuple[str, ...] = ()) -> Input:
         """The camera as one that others are made of."""
         from anaxis.library import derived
 
         return derived.input_of_work(role, self._scene, self._going.work, self._picture, objects)
 
-    def listed(self, role: str) -> dict[str, Any]:
+    def _listed(self, role: str) -> dict[str, Any]:
         """The camera in a list of inputs, as a manifest has it."""
         return {"role": role, "file": self.origin.name, "sha256": self.origin.sha256, "camera": self.path}
 

@@ -66,7 +66,7 @@ def compare(
     Raises BadInput for a file that cannot be read.
     """
     path, profile = Path(came), None if package is None else find_profile(package)
-    going = meant.leaving().going
+    going = meant._leaving().going
     back, notes = came_back(path, profile, going.leaving.picture, going.work.done, camera, read_file)
     sent = ShotCamera(going.work.done, going.work.landmarks, going.leaving.picture)
     numbering = usual_numbering(sent, back, profile, reader_of(path.name).key)

@@ -31,9 +31,9 @@ def join(
     """
     path = Path(edit)
     read = read_cut_list(path, parse_rate(str(rate)))
-    inputs = {name: camera.as_input(name) for name, camera in cameras.items()}
+    inputs = {name: camera._as_input(name) for name, camera in cameras.items()}
     laid = derived.laid_over(read, inputs, path.name)
     found = derived.join(read, laid, inputs, {"first": 1001, **settings}, None, (extra, extra))
-    listed = [camera.listed(name) for name, camera in cameras.items()]
+    listed = [camera._listed(name) for name, camera in cameras.items()]
     made_of = found.settings.model_dump(mode="json")
     return made_camera(found.made, joined.KIND.label, made_of, listed, edit_files(found.settings), found.findings)

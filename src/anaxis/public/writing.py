@@ -10,12 +10,12 @@ from anaxis.core.errors import BadInput
 from anaxis.delivery.options import options_of
 from anaxis.library.sending import Frames
 from anaxis.packages import find_profile as package
-from anaxis.packages import shipped_profiles as packages
+from anaxis.packages import shipped_profiles as shipped_packages
 from anaxis.packages.model import Profile
 from anaxis.public.camera import Camera
 from anaxis.public.written import Order, Written, write_leaving
 
-__all__ = ["Profile", "Written", "package", "packages", "write"]
+__all__ = ["Profile", "Written", "package", "shipped_packages", "write"]
 
 
 def write(
@@ -51,5 +51,5 @@ def write(
     if not cameras:
         raise BadInput("There is no camera to write: name one at least.")
     asked = options_of(options)
-    leaving = [c.leaving(asked.samples, expect) for c in cameras]
+    leaving = [c._leaving(asked.samples, expect) for c in cameras]
     return write_leaving(leaving, packages, formats, Path(out), Order(together, bundle, name, expect, force, asked))
