@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import json
+import subprocess
+import sys
 from collections.abc import Callable
 from pathlib import Path
 
@@ -228,3 +230,46 @@ def test_an_option_that_cannot_be_used_is_one_sentence(
 ) -> None:
     done = run("inspect", other_files[".txt"], *options)
     assert done.returncode == 2 and said in done.stderr and done.stderr.count("\n") == 1
+
+
+def test_a_file_on_standard_input_is_read_as_what_it_is(
+    other_files: dict[str, Path], demo_files: dict[str, Path]
+) -> None:
+    # Of the others one has its data in a second file, one holds no camera.
+    files = {s: f for s, f in other_files.items() if s not in (".gltf", ".obj")} | {".usda": demo_files["TW_020"]}
+    for suffix, path in files.items():
+        program = [sys.executable, "-m", "anaxis", "inspect", "-", "--json"]
+        done = subprocess.run(program, input=path.read_bytes(), capture_output=True, check=False)
+        head = json.loads(done.stdout)["file"]
+        assert head["name"].startswith("standard_input"), suffix
+        assert head["format"] == run("inspect", path, "--json").document["file"]["format"], suffix
+    nothing = subprocess.run(program, input=b"", capture_output=True, text=False, check=False)
+    assert nothing.returncode == 2 and b"is empty" in nothing.stderr
+
+
+def test_whoever_stops_reading_is_no_error(demo_files: dict[str, Path]) -> None:
+    program = [sys.executable, "-m", "anaxis", "values", str(demo_files["TW_020"]), "--to", "zup-lh-cm", "--json"]
+    with subprocess.Popen(program, stdout=subprocess.PIPE, stderr=subprocess.PIPE) as going:
+        assert going.stdout is not None and going.stderr is not None
+        going.stdout.close()  # before anything is printed
+        assert going.stderr.read() == b""
+    assert going.returncode == 1
+
+
+def test_a_layer_reads_the_layers_of_the_folder_named_and_no_others(
+    demo_files: dict[str, Path], tmp_path: Path
+) -> None:
+    inner = tmp_path / "shot" / "layers"
+    inner.mkdir(parents=True)
+    (inner / "rig.usda").write_bytes(demo_files["TW_010"].read_bytes())
+    (tmp_path / "secret.usda").write_bytes(demo_files["TW_020"].read_bytes())
+    (tmp_path / "shot" / "top.usda").write_text(
+        "#usda 1.0\n(\n subLayers = [@./layers/rig.usda@, @../secret.usda@]\n)\n"
+    )
+    alone = run("inspect", tmp_path / "shot" / "top.usda", "--json")
+    assert alone.returncode == 2 and "nothing outside is ever opened" in alone.stderr
+    told = run("inspect", tmp_path / "shot" / "top.usda", "--json", "--allow-files", tmp_path / "shot").document
+    assert [c["path"].split("/")[1] for c in told["cameras"]] == ["TW_010"]
+    assert any(f["code"] == "outside_reference" and "secret" in f["message"] for f in told["cameras"][0]["findings"])
+    elsewhere = run("inspect", demo_files["TW_010"], "--allow-files", tmp_path / "shot")
+    assert elsewhere.returncode == 2 and "does not lie in" in elsewhere.stderr

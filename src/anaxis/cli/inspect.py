@@ -17,6 +17,7 @@ from anaxis.cli.read import read_stated, recipes_of, start_reader
 @options.unit
 @options.rate
 @options.columns
+@options.allow_files
 @options.recipe
 @options.camera
 @options.json

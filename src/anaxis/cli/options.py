@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import re
+import sys
 from dataclasses import fields
 from pathlib import Path
+from tempfile import TemporaryDirectory
 from typing import TYPE_CHECKING, Any, ClassVar
 
 import click
@@ -73,7 +75,30 @@ class Formats(click.ParamType):
         return list(dict.fromkeys(self.known[k] for k in keys))
 
 
-file = click.argument("file", type=click.Path(path_type=Path))
+class CameraFile(click.Path):
+    """The path of a file; "-" is a file of its own, with what comes on standard input."""
+
+    def __init__(self) -> None:
+        super().__init__(path_type=Path)
+
+    def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> Any:
+        if value != "-" or ctx is None:
+            return super().convert(value, param, ctx)
+        from anaxis.formats.first_bytes import suffix_of
+
+        data: bytes = sys.stdin.buffer.read()
+        folder = TemporaryDirectory(prefix="anaxis-input-")
+        ctx.call_on_close(folder.cleanup)
+        path = Path(folder.name) / f"standard_input{suffix_of(data)}"
+        path.write_bytes(data)
+        return path
+
+
+file = click.argument("file", type=CameraFile())
+allow_files = click.option(
+    "--allow-files", "allow_files", metavar="FOLDER", type=click.Path(path_type=Path),
+    help="The file may refer to layers in this folder, and to nothing outside.",
+)  # fmt: skip
 camera = click.option("--camera", "camera", help="Path or name of the camera; needed where there are several.")
 to = click.option("--to", "to", required=True, metavar="PROFILE", help="Shipped profile key, or a JSON file.")
 resolution = click.option("--resolution", type=Resolution(), help="Image size; else the file's, else 1920x1080.")
@@ -226,6 +251,6 @@ def changes(command: Any) -> Any:
 
 def source_and_changes(command: Any) -> Any:
     """What the file does not say, a recipe, and the options that change the camera."""
-    for option in (pixel_aspect, changes, recipe, columns, rate, unit, up_axis):
+    for option in (pixel_aspect, changes, recipe, allow_files, columns, rate, unit, up_axis):
         command = option(command)
     return command

@@ -43,8 +43,10 @@ def read_stated(
     metres_per_unit: float | None,
     rate: str | None,
     columns: Path | None,
+    allow_files: Path | None = None,
 ) -> Scene:
-    """A file's scene with what a person states of it. Raises BadInput; ends the reader."""
+    """A file's scene with what a person states of it; it may refer to layers in the folder ``allow_files``. Raises BadInput; ends the
+    reader."""
     from anaxis.core.scene.nodes import corrected
     from anaxis.core.time.rates import parse_rate
 
@@ -53,7 +55,7 @@ def read_stated(
             raise BadInput(f"There is no file {file}: check the name.")
         check_size(file.name, file.stat().st_size, reader.limits.max_bytes)
         layout = layout_of(columns)
-        scene = reader.read(file.resolve(), layout)
+        scene = reader.read(file.resolve(), layout, within=allow_files)
         return corrected(scene, up_axis, metres_per_unit, parse_rate(rate) if rate else None)
     finally:
         reader.close()

@@ -18,7 +18,7 @@ from anaxis.core.errors import BadInput
 
 
 @click.command(cls=KeepsArgs)
-@click.argument("files", nargs=-1, required=True, metavar="FILE...", type=click.Path(path_type=Path))
+@click.argument("files", nargs=-1, required=True, metavar="FILE...", type=options.CameraFile())
 @click.option(
     "--jobs", default=2, show_default=True, type=click.IntRange(1, 64), help="Of several files so many at once."
 )

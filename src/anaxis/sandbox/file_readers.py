@@ -1,6 +1,6 @@
 """Reading a camera file apart: a fork server with the format libraries loaded, each of whose forks reads one file.
 
-A task is {"path", "max_bytes", "memory_mb", "wall_s", "answer_bytes", "layout"}; the answer is one block, a scene's
+A task is {"path", "max_bytes", "memory_mb", "wall_s", "answer_bytes", "layout", "within"}; the answer is one block, a scene's
 archive, or {"sentence", "code"}.
 """
 
@@ -80,7 +80,8 @@ def _read(task: Document, taken_bytes: int) -> bytes:
     most = (UNPACKED_TIMES + 1) * int(task["max_bytes"])
     resource.setrlimit(resource.RLIMIT_FSIZE, (most, most))
     try:
-        return scene_to_bytes(read_file(path, int(task["max_bytes"]), task["layout"]))
+        within = Path(str(task["within"])) if task["within"] else None
+        return scene_to_bytes(read_file(path, int(task["max_bytes"]), task["layout"], within))
     except BadInput:
         raise
     except MemoryError as error:

@@ -13,6 +13,8 @@ import subprocess
 import tempfile
 from pathlib import Path
 
+from anaxis.core.errors import BadInput
+from anaxis.formats.usd import LAYER_SUFFIXES
 from anaxis.sandbox.confine import USER, runs_as
 from anaxis.sandbox.confined import confined
 
@@ -79,8 +81,38 @@ def handed_in(path: Path, folder: Path) -> Path:
     inside = folder / "in"
     inside.mkdir(mode=0o755)
     to = inside / path.name
-    if not path.is_file():
-        return to
+    if path.is_file():
+        _put(path, to)
+    return to
+
+
+def with_layers(path: Path, within: Path, folder: Path, most: int) -> Path:
+    """The same of a file of the folder ``within``, with every layer that lies in it or below, each in its place. Raises BadInput for a
+    file that does not lie in it, and for more than ``most`` layers."""
+    within, path = within.resolve(), path.resolve()
+    if not path.is_relative_to(within):
+        raise BadInput(
+            f"{path.name} does not lie in {within}: name the folder that holds it and the files it refers to."
+        )
+    inside = folder / "in"
+    inside.mkdir(mode=0o755)
+    layers = [
+        p
+        for p in within.rglob("*")
+        if p.suffix.lower() in LAYER_SUFFIXES and p.is_file() and p.resolve().is_relative_to(within)
+    ]
+    if len(layers) > most:
+        raise BadInput(
+            f"{within} holds {len(layers)} layers, and {most} go along at most: name a folder with those of this shot alone."
+        )
+    for layer in {*layers, path}:
+        to = inside / layer.relative_to(within)
+        to.parent.mkdir(mode=0o755, parents=True, exist_ok=True)
+        _put(layer, to)
+    return inside / path.relative_to(within)
+
+
+def _put(path: Path, to: Path) -> None:
     try:
         if os.geteuid() == 0:
             raise OSError  # a link would keep its owner and its rights
@@ -88,4 +120,3 @@ def handed_in(path: Path, folder: Path) -> Path:
     except OSError:
         shutil.copyfile(path, to)
         to.chmod(0o644)
-    return to

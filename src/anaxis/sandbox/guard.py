@@ -15,7 +15,7 @@ from typing import TYPE_CHECKING, Any
 from anaxis.core.errors import BadInput
 from anaxis.formats import MAX_FILE_BYTES, READABLE_SUFFIXES, require_readable
 from anaxis.monitoring.metrics import READER_SECONDS
-from anaxis.sandbox.folders import handed_in
+from anaxis.sandbox.folders import handed_in, with_layers
 from anaxis.sandbox.forks import Fork, ForkEnded, ForkSource, Gone
 from anaxis.sandbox.messages import BadMessage
 from anaxis.sandbox.turns import Turns
@@ -25,6 +25,8 @@ if TYPE_CHECKING:  # the reading process is to start before all else
 
 # A process gives up by itself; on a busy machine it takes a moment to say so.
 _GRACE_S = 15
+# So many files of a folder go along with one that refers to them.
+_MOST_LAYERS = 5000
 
 
 @dataclass(frozen=True)
@@ -76,9 +78,10 @@ class ParserPool:
         self._source.close()
 
     def read(
-        self, path: Path, layout: dict[str, Any] | None = None, suffixes: tuple[str, ...] = READABLE_SUFFIXES
-    ) -> Scene:
-        """Read a file as :func:`anaxis.formats.read_file` does, but in a process of its own.
+        self, path: Path, layout: dict[str, Any] | None = None, suffixes: tuple[str, ...] = READABLE_SUFFIXES, within: Path | None = None,
+    ) -> Scene:  # fmt: skip
+        """Read a file as :func:`anaxis.formats.read_file` does, but in a process of its own, which sees the layers of the folder
+        ``within`` beside it.
 
         Raises BadInput, also where the reader crashed, hung or needed too much memory, and for a
         name that does not end in one of ``suffixes``.
@@ -87,7 +90,7 @@ class ParserPool:
         require_readable(path.name, suffixes)
         with self._turns.turn(), READER_SECONDS.labels("file").time():
             try:
-                archive = self._source.asked(lambda reader: self._ask(reader, path, layout))
+                archive = self._source.asked(lambda reader: self._ask(reader, path, layout, within))
             except Gone as error:
                 raise BadInput(
                     f"{path.name} was not read: the process that reads files was ended twice meanwhile (is this machine out of memory?). "
@@ -97,10 +100,14 @@ class ParserPool:
 
         return scene_from_bytes(archive)
 
-    def _ask(self, reader: Fork, path: Path, layout: dict[str, Any] | None) -> bytes:
+    def _ask(self, reader: Fork, path: Path, layout: dict[str, Any] | None, within: Path | None) -> bytes:
         limits = self.limits
+        inside = (
+            handed_in(path, reader.folder) if within is None else with_layers(path, within, reader.folder, _MOST_LAYERS)
+        )
         task = {
-            "path": str(handed_in(path, reader.folder)),
+            "path": str(inside),
+            "within": None if within is None else str(reader.folder / "in"),
             "max_bytes": limits.max_bytes,
             "memory_mb": limits.memory_mb,
             "wall_s": limits.wall_s,

@@ -27,6 +27,8 @@ class _Usd(Format):
         return write_usd_set
 
 
+# Files that a layer may refer to.
+LAYER_SUFFIXES = (".usda", ".usdc", ".usd")
 FORMAT = _Usd(
     "usd",
     "OpenUSD",

@@ -13,10 +13,10 @@ from tempfile import TemporaryDirectory
 from pxr import Sdf, Tf
 
 from anaxis.core.errors import BadInput
+from anaxis.formats.usd import LAYER_SUFFIXES
 from anaxis.formats.zip_upload import STORED_TIMES, unpack
 
 _LISTS = ("explicitItems", "addedItems", "prependedItems", "appendedItems", "deletedItems", "orderedItems")
-_LAYERS = (".usda", ".usdc", ".usd")
 
 
 class Opened:
@@ -35,7 +35,7 @@ class Opened:
             if path.suffix.lower() == ".usdz":
                 self._folder = TemporaryDirectory(prefix="anaxis-usdz-")
                 inside = Path(self._folder.name).resolve()
-                layers = unpack(path, inside, STORED_TIMES * path.stat().st_size + 1_000_000, _LAYERS)
+                layers = unpack(path, inside, STORED_TIMES * path.stat().st_size + 1_000_000, LAYER_SUFFIXES)
                 if not layers:
                     raise BadInput(f"{path.name} holds no USD layer: pack the camera layer first in it.")
                 self.root = self._open(layers[0], inside)
