@@ -7,6 +7,7 @@ import os
 import subprocess
 import sys
 from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import fields
 from http.client import HTTPConnection
 from pathlib import Path
@@ -30,7 +31,8 @@ from anaxis.delivery.deliver import deliver_all
 from anaxis.delivery.options import DeliveryOptions
 from anaxis.packages import find_profile
 from anaxis.store.models import Camera, Delivery, HistoryEntry, Job, Show, Version
-from anaxis.store.people import Token
+from anaxis.store.people import AnswerGiven, Token
+from anaxis.web.api import once
 from anaxis.web.api.application import PREFIX, api_of
 from anaxis.web.app import create_app
 from lanes import sized
@@ -368,3 +370,62 @@ def test_whatever_is_sent_is_answered_as_the_description_says(
     with Context(engine, LOCAL) as store:  # nobody waits for the films that were asked for
         for number in store.execute(select(Job.id).where(Job.state.in_(("waiting", "running")))).scalars().all():
             client.post(f"/jobs/{number}/stop")
+
+
+def test_a_key_covers_the_bytes_of_a_file(caller: Any, demo_files: dict[str, Path], tmp_path: Path) -> None:
+    client, key = caller(), {"Idempotency-Key": "file 1"}
+    one, other = demo_files["TW_010"].read_bytes(), demo_files["TW_020"].read_bytes()
+
+    def send(data: bytes, name: str = "shot.usda", show: str = "The mill", key: dict[str, str] = key) -> httpx.Response:
+        return client.post("/files", files={"file": (name, data)}, data={"show": show}, headers=key)
+
+    first, again = send(one), send(one)
+    assert first.status_code == 201 and again.headers["Idempotency-Replayed"] == "true" and again.json() == first.json()
+    for wrong in (send(other), send(one, name="shot_2.usda"), send(one, show="The quay"), send(one + b"\n")):
+        assert (wrong.status_code, wrong.json()["code"]) == (422, "idempotency"), wrong.text
+    broken = send(b"#usda 1.0\ndef Camera {", key={"Idempotency-Key": "file 2"})
+    assert broken.status_code == 422 and "Idempotency-Replayed" not in broken.headers
+    assert send(one, key={"Idempotency-Key": "file 2"}).status_code == 201, "what failed may be sent again"
+
+
+def test_work_and_its_answer_are_kept_together(
+    caller: Any, demo_files: dict[str, Path], engine: Engine, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Cut off between both, neither is there; the same request is done when it is sent again, also by two at once, and once."""
+    client = caller()
+    camera = kept(client, demo_files["TW_010"])
+    asked, key = {"to": ["zup-lh-cm"], "formats": ["json"]}, {"Idempotency-Key": "cut off"}
+
+    def deliveries() -> int:
+        with Context(engine, LOCAL) as store:
+            return int(store.execute(select(func.count()).select_from(Delivery)).scalar_one())
+
+    class Ended(BaseException):
+        pass
+
+    def ends(*_: object) -> None:
+        raise Ended
+
+    with monkeypatch.context() as patched:
+        patched.setattr(once, "_keep", ends)
+        patched.setattr(once, "_forget", lambda *_: None)  # a process that ended forgets nothing
+        with pytest.raises(httpx.HTTPError):
+            client.post(f"/cameras/{camera}/deliveries", json=asked, headers=key).raise_for_status()
+    assert deliveries() == 0
+    early = client.post(f"/cameras/{camera}/deliveries", json=asked, headers=key)
+    assert (early.status_code, early.json()["code"]) == (409, "conflict") and "being done" in early.json()["sentence"]
+    with Context(engine, LOCAL) as store, store.begin():
+        store.execute(update(AnswerGiven).values(created_at=func.now() - text("interval '61 seconds'")))
+    done = client.post(f"/cameras/{camera}/deliveries", json=asked, headers=key)
+    assert done.status_code == 201 and deliveries() == 1
+    # Two of one key, where each takes the other for cut off.
+    monkeypatch.setattr(once, "_BEING_DONE_S", -1)
+    both = {"Idempotency-Key": "two at once"}
+    with ThreadPoolExecutor(2) as at_once:
+        waiting = [
+            at_once.submit(client.post, f"/cameras/{camera}/deliveries", json=asked, headers=both) for _ in range(2)
+        ]
+        answers = [w.result() for w in waiting]
+    assert (
+        [a.status_code for a in answers] == [201, 201] and answers[0].json() == answers[1].json() and deliveries() == 2
+    )
