@@ -429,3 +429,30 @@ def test_work_and_its_answer_are_kept_together(
     assert (
         [a.status_code for a in answers] == [201, 201] and answers[0].json() == answers[1].json() and deliveries() == 2
     )
+
+
+def test_a_file_is_asked_for_by_its_number_and_an_address_says_its_methods(
+    caller: Any, demo_files: dict[str, Path]
+) -> None:
+    client = caller()
+    file = sent(client, demo_files["TW_010"])
+    again = client.get(f"/files/{file['id']}")
+    assert again.status_code == 200 and again.json()["file"] == file, again.text
+    assert client.post(f"/files/{file['id']}/keep", json={}).status_code == 200
+    (camera,) = [c["id"] for c in client.get("/shows/1/cameras").json()["entries"]]
+    refused, asked = client.patch(f"/cameras/{camera}/recipe"), client.options(f"/cameras/{camera}/recipe")
+    assert (refused.status_code, refused.json()["code"], asked.status_code) == (405, "no_such_method", 204)
+    assert refused.headers["allow"] == asked.headers["allow"] == "GET, HEAD, OPTIONS, PUT"
+    assert client.options("/nowhere").status_code == 404
+    done = client.post(f"/cameras/{camera}/deliveries", json={"to": ["yup-rh-m"], "formats": ["usd"]}).json()[
+        "deliveries"
+    ][0]
+    address = f"/deliveries/{done['id']}/files/{done['files'][0]['name']}"
+    whole, head = client.get(address), client.head(address)
+    assert (
+        head.status_code == 200
+        and head.content == b""
+        and head.headers["content-type"] == whole.headers["content-type"]
+    )
+    assert int(head.headers["content-length"]) == len(whole.content)
+    assert client.head("/deliveries/99").status_code == 404

@@ -39,6 +39,7 @@ from anaxis.web.access import OPEN
 from anaxis.web.api.application import PREFIX, api_of, problem
 from anaxis.web.bodies import Bodies, BodyLimits, SignedInFirst
 from anaxis.web.forms import wrong_field
+from anaxis.web.head_requests import HeadRequests
 from anaxis.web.live import exchange, watch
 from anaxis.web.live.hub import Hub
 from anaxis.web.monitoring import Measured
@@ -176,6 +177,7 @@ def create_app(
     app.state.limits = limits
     app.state.hub = None
     # The last one added stands outermost.
+    app.add_middleware(HeadRequests)
     app.add_middleware(GZipMiddleware, minimum_size=2000, compresslevel=1)
     app.middleware("http")(_not_too_long)
     app.middleware("http")(_whose)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from fractions import Fraction
 from typing import Any
 
@@ -23,13 +23,15 @@ from anaxis.store.queries import find_shot
 @dataclass(frozen=True)
 class Draft:
     """A staged file's draft: ``correct`` holds what the file did not state and a person set, as typed;
-    ``recipes`` are by camera path; ``camera`` is the one the file was handed over for, if any."""
+    ``recipes`` are by camera path; ``camera`` is the one the file was handed over for, if any; ``sent`` is with which path, show and
+    rule for names a program sent it."""
 
     correct: dict[str, str]
     recipes: dict[str, Recipe]
     camera: int | None
     show: str
     shot: str
+    sent: dict[str, str] = field(default_factory=dict)
 
     @staticmethod
     def of(source: SourceFile) -> Draft:
@@ -37,7 +39,14 @@ class Draft:
         recipes = {
             path: recipe_from_document(entries, strict=False) for path, entries in held.get("recipes", {}).items()
         }
-        return Draft(held.get("correct", {}), recipes, held.get("camera"), held.get("show", ""), held.get("shot", ""))
+        return Draft(
+            held.get("correct", {}),
+            recipes,
+            held.get("camera"),
+            held.get("show", ""),
+            held.get("shot", ""),
+            held.get("sent", {}),
+        )
 
     def kept_in(self, source: SourceFile) -> None:
         recipes = {path: recipe_document(recipe) for path, recipe in self.recipes.items() if recipe}
@@ -47,6 +56,7 @@ class Draft:
             "camera": self.camera,
             "show": self.show,
             "shot": self.shot,
+            **({"sent": self.sent} if self.sent else {}),
         }
 
     def recipe(self, path: str) -> Recipe:

@@ -5,12 +5,13 @@ from __future__ import annotations
 import logging
 from typing import Any
 
-from fastapi import FastAPI, Request
+from fastapi import FastAPI, Request, Response
 from fastapi.exceptions import RequestValidationError
 from fastapi.responses import JSONResponse
 from sqlalchemy.exc import DataError, IntegrityError, InternalError, OperationalError
 from sqlalchemy.exc import TimeoutError as PoolTimeout
 from starlette.exceptions import HTTPException
+from starlette.routing import Match, Route
 
 from anaxis.app.documents import Problem
 from anaxis.core.errors import BadInput
@@ -77,12 +78,27 @@ async def _bad_request(request: Request, error: Exception) -> JSONResponse:
     return problem(422, "bad_request", f"{field}: {first['msg']}.", field)
 
 
-async def _http_error(request: Request, error: Exception) -> JSONResponse:
+async def _http_error(request: Request, error: Exception) -> Response:
     assert isinstance(error, HTTPException)
     code = {404: "no_such_address", 405: "no_such_method"}.get(error.status_code, "bad_request")
-    answer = problem(error.status_code, code, str(error.detail))
+    answer: Response = problem(error.status_code, code, str(error.detail))
     answer.headers.update(error.headers or {})
+    if error.status_code == 405:
+        # The router names the methods of the first route of this address alone.
+        allowed = ", ".join(_methods_of(request))
+        if request.method == "OPTIONS":
+            answer = Response(status_code=204)
+        answer.headers["Allow"] = allowed
     return answer
+
+
+def _methods_of(request: Request) -> list[str]:
+    """Every method that an address answers."""
+    found = {"OPTIONS"}
+    for route in request.app.routes:
+        if isinstance(route, Route) and route.matches({**request.scope, "method": "NONE"})[0] is not Match.NONE:
+            found |= route.methods or set()
+    return sorted(found | ({"HEAD"} if "GET" in found else set()))
 
 
 async def _no_database(request: Request, error: Exception) -> JSONResponse:

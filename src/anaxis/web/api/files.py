@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from typing import Annotated, Any
 
 from fastapi import APIRouter, File, Form, Request, UploadFile
@@ -11,9 +12,10 @@ from anaxis.app.cameras.draft import Draft
 from anaxis.app.cameras.take_in import read_again, read_as, readings_of, reports_of, take_in_bytes
 from anaxis.app.documents import FileDocument
 from anaxis.app.roles import Role
-from anaxis.app.shows.many_files import item_of, keep_item, named_in, same_again
+from anaxis.app.shows.many_files import Item, item_of, keep_item, named_in, same_again
 from anaxis.core.errors import BadInput
 from anaxis.formats import check_size, require_readable
+from anaxis.store.models import SourceFile
 from anaxis.store.queries import staged_scene
 from anaxis.web.access import needs
 from anaxis.web.api.fields import REFUSALS, Name, Number
@@ -27,9 +29,9 @@ Typed = Annotated[Name, Form()]
 class Keep(BaseModel):
     """How a file is kept: with a saved recipe, and the remedies of findings of the codes accepted."""
 
-    path: Name
-    show: Name = ""
-    rule: Name = ""
+    path: Name | None = Field(None, description="As the file was sent, where left out; show and rule likewise.")
+    show: Name | None = None
+    rule: Name | None = None
     recipe: Name = ""
     accept: list[Name] = []
     new_show: bool = Field(False, description="The show is a new one, though its name is nearly that of another.")
@@ -71,14 +73,28 @@ def send(
     if again is not None:
         return FileDocument.of(again)
     source = take_in_bytes(store, request.app.state.parsers, name, data)
+    replace(Draft.of(source), sent={"path": path, "show": show, "rule": rule}).kept_in(source)
     return FileDocument.of(item_of(store, source, path, rule, show))
 
 
+def _item(store: Store, source: SourceFile, path: str | None, show: str | None, rule: str | None) -> Item:
+    """A file that was put aside as it was sent, but for what is said anew."""
+    sent = Draft.of(source).sent
+    path, show = (sent.get(n, "") if v is None else v for n, v in (("path", path), ("show", show)))
+    return item_of(store, source, path or source.name, _rule_of(source, rule), show)
+
+
+def _rule_of(source: SourceFile, rule: str | None) -> str:
+    return Draft.of(source).sent.get("rule", "") if rule is None else rule
+
+
 @router.get("/files/{source_id}")
-def inspected(store: Store, source_id: Number, path: Name, show: Name = "", rule: Name = "") -> Inspected:
-    """A file that was put aside, once more: by another rule, or against what is kept by now, with all findings."""
+def inspected(
+    store: Store, source_id: Number, path: Name | None = None, show: Name | None = None, rule: Name | None = None
+) -> Inspected:
+    """A file that was put aside, once more: as it was sent or by another rule, against what is kept by now, with all findings."""
     source, read = staged_scene(store, source_id)
-    item = item_of(store, source, path, rule, show)
+    item = _item(store, source, path, show, rule)
     reports = reports_of(store, source, Draft.of(source), read, item.names.show, item.names.shot)
     cameras = [
         {"path": r.path, "name": r.name, "usable": r.usable, "facts": r.facts, "findings": [f.as_dict() for f in r.findings]} for r in reports
@@ -88,8 +104,9 @@ def inspected(store: Store, source_id: Number, path: Name, show: Name = "", rule
 
 @router.post("/files/{source_id}/columns")
 def read_columns(
-    request: Request, store: Store, source_id: Number, path: Name, asked: Columns, show: Name = "", rule: Name = ""
-) -> FileDocument:
+    request: Request, store: Store, source_id: Number, asked: Columns, path: Name | None = None, show: Name | None = None,
+    rule: Name | None = None,
+) -> FileDocument:  # fmt: skip
     """A table that was put aside, read by other columns."""
     source, read = staged_scene(store, source_id)
     if read.columns is None:
@@ -98,13 +115,13 @@ def read_columns(
         read_as(store, request.app.state.parsers, source, read, asked.reading)
     else:
         read_again(store, request.app.state.parsers, source, asked.layout)
-    return FileDocument.of(item_of(store, source, path, rule, show))
+    return FileDocument.of(_item(store, source, path, show, rule))
 
 
 @router.post("/files/{source_id}/keep")
 def keep(store: Store, source_id: Number, asked: Keep) -> FileDocument:
     """Its cameras kept, all of them or none."""
     source, _ = staged_scene(store, source_id)
-    item = item_of(store, source, asked.path, asked.rule, asked.show)
-    keep_item(store, item, asked.rule, asked.recipe, asked.accept, asked.new_show)
+    item = _item(store, source, asked.path, asked.show, asked.rule)
+    keep_item(store, item, _rule_of(source, asked.rule), asked.recipe, asked.accept, asked.new_show)
     return FileDocument.of(item)

@@ -167,7 +167,7 @@ def change_draft(request: Request, store: Store, source_id: int, form: Annotated
             raise BadInput("That change cannot be read: reload the page and try again.") from error
         typed_form = {"show": form.show, "shot": form.shot, **form.stated}
         return _review_page(request, store, source, read, error.sentence, typed_form)
-    Draft(correct, recipes, draft.camera, form.show or draft.show, form.shot or draft.shot).kept_in(source)
+    Draft(correct, recipes, draft.camera, form.show or draft.show, form.shot or draft.shot, draft.sent).kept_in(source)
     return RedirectResponse(f"/take-in/{source_id}", status_code=303)
 
 
