@@ -28,6 +28,7 @@ ROOMS = {
     "sandbox": "files and pictures read, and cameras worked out, in confined processes",
     "queue": "work asked for, in the transaction that asks; jobs and queue compared",
     "app": "the use cases: take in, edit, deliver, hand over, take back; who may, and what is left in the history",
+    "conformance": "plays the server to a package, and says what of the exchange holds there",
     "worker": "does the work in the queue: attempts at jobs, the process that makes them, and what starts processes again",
     "web": "screens, a folder each with its templates; drawings; static",
     "cli": "the same from a shell, a command a file",

@@ -51,6 +51,7 @@ _COMMANDS = {
     "pull": ("remote:pull", "Fetch the files of a delivery from a server."),
     "runs": ("remote:runs", "What a show's plan owes on a server, and doing it."),
     "show": ("remote:show", "The cameras of a show on a server."),
+    "exchange": ("exchange:exchange", "Check whether a package speaks the exchange."),
     "simulate": ("simulate:simulate", "Run a simulated package or hand-held tracker."),
     "profiles": ("profiles:profiles", "List the shipped package profiles."),
     "start": ("start:start", "Run the pages, workers and a database of its own, each started again where it ends."),
