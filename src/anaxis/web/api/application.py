@@ -18,6 +18,7 @@ from anaxis.core.errors import BadInput
 from anaxis.core.version import __version__
 from anaxis.web.access import OPEN
 from anaxis.web.api import deliveries, files, hooks, plans, shows
+from anaxis.web.api.description import describe
 from anaxis.web.statuses import status_of
 
 PREFIX = "/api/v1"
@@ -34,6 +35,7 @@ def api_of(state: Any) -> FastAPI:
         title="Anaxis", version=__version__, description=_ABOUT, docs_url=None, redoc_url=None, openapi_url=None
     )
     api.state = state
+    describe(api)
     for part in (shows, files, deliveries, plans, hooks):
         api.router.routes.extend(part.router.routes)
     api.add_api_route("/openapi.json", _described, include_in_schema=False, dependencies=[OPEN])

@@ -29,13 +29,20 @@ from anaxis.store.models import Job
 from anaxis.store.packages import get_package
 from anaxis.store.queries import get_version, track_of
 from anaxis.web.access import needs
+from anaxis.web.api.description import EVENTS, FILE, PDF, name_of
 from anaxis.web.api.fields import REFUSALS, Name, Number
 from anaxis.web.api.once import Once
 from anaxis.web.own_worker import ensure_worker
 from anaxis.web.pages import Store, download_answer, name_of_upload
 from anaxis.web.streams import events
 
-router = APIRouter(tags=["deliveries"], route_class=Once, dependencies=[needs()], responses=REFUSALS)
+router = APIRouter(
+    tags=["deliveries"],
+    route_class=Once,
+    generate_unique_id_function=name_of,
+    dependencies=[needs()],
+    responses=REFUSALS,
+)
 _LOOK_EVERY_S = 0.5
 
 
@@ -103,7 +110,7 @@ def film(request: Request, store: Store, camera_id: Number, asked: NewFilm) -> J
     return _job(store, made.id)
 
 
-@router.get("/jobs/{number}/file", response_class=Response)
+@router.get("/jobs/{number}/file", response_class=Response, responses=FILE)
 def job_file(store: Store, number: Number) -> Response:
     """The file that work made: a film, a zip."""
     made = get_made_file(store, get_job(store, number).result.get("made_file"))
@@ -119,7 +126,7 @@ def _job(session: Context, number: int) -> JobDocument:
     return JobDocument.of(get_job(session, number), bool(left_alone(session, Job.id == number)))
 
 
-@router.get("/jobs/{number}/events", response_class=StreamingResponse)
+@router.get("/jobs/{number}/events", response_class=StreamingResponse, responses=EVENTS)
 def job_followed(request: Request, store: Store, number: Number) -> Any:
     """The job as server-sent events, whenever it has got further, until it is over."""
     get_job(store, number)
@@ -180,14 +187,14 @@ def proof(store: Store, delivery_id: Number) -> ProofDocument:
     )
 
 
-@router.get("/deliveries/{delivery_id}/files/{name}", response_class=Response)
+@router.get("/deliveries/{delivery_id}/files/{name}", response_class=Response, responses=FILE)
 def file(store: Store, delivery_id: Number, name: Name) -> Any:
     """A file as it was handed over."""
     held = get_delivery_file(store, delivery_id, name)
     return download_answer(held.name, held.data)
 
 
-@router.get("/deliveries/{delivery_id}/sheet.pdf", response_class=Response)
+@router.get("/deliveries/{delivery_id}/sheet.pdf", response_class=Response, responses=PDF)
 def sheet(store: Store, delivery_id: Number) -> Any:
     """The transfer sheet, for whoever opens the files over there, as a PDF of one page."""
     name, data = printed_sheet(store, get_delivery(store, delivery_id))

@@ -18,11 +18,18 @@ from anaxis.formats import check_size, require_readable
 from anaxis.store.models import SourceFile
 from anaxis.store.queries import staged_scene
 from anaxis.web.access import needs
+from anaxis.web.api.description import name_of
 from anaxis.web.api.fields import REFUSALS, Name, Number
 from anaxis.web.api.once import Once
 from anaxis.web.pages import Store, name_of_upload
 
-router = APIRouter(tags=["files"], route_class=Once, dependencies=[needs(Role.ARTIST, Role.ARTIST)], responses=REFUSALS)
+router = APIRouter(
+    tags=["files"],
+    route_class=Once,
+    generate_unique_id_function=name_of,
+    dependencies=[needs(Role.ARTIST, Role.ARTIST)],
+    responses=REFUSALS,
+)
 Typed = Annotated[Name, Form()]
 
 

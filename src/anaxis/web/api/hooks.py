@@ -14,11 +14,18 @@ from anaxis.store.hooks import Webhook, WebhookCall
 from anaxis.store.queries import get_show
 from anaxis.store.rows import found
 from anaxis.web.access import needs
+from anaxis.web.api.description import name_of
 from anaxis.web.api.fields import REFUSALS, Name, Number
 from anaxis.web.api.once import Once
 from anaxis.web.pages import Store
 
-router = APIRouter(tags=["webhooks"], route_class=Once, dependencies=[needs(Role.LEAD, Role.LEAD)], responses=REFUSALS)
+router = APIRouter(
+    tags=["webhooks"],
+    route_class=Once,
+    generate_unique_id_function=name_of,
+    dependencies=[needs(Role.LEAD, Role.LEAD)],
+    responses=REFUSALS,
+)
 
 
 class NewWebhook(BaseModel):

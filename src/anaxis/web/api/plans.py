@@ -32,12 +32,13 @@ from anaxis.store.packages import all_packages, get_package
 from anaxis.store.queries import get_show
 from anaxis.store.rows import found
 from anaxis.web.access import needs
+from anaxis.web.api.description import name_of
 from anaxis.web.api.fields import REFUSALS, Name, Number
 from anaxis.web.api.once import Once
 from anaxis.web.own_worker import ensure_worker
 from anaxis.web.pages import Store
 
-router = APIRouter(route_class=Once, dependencies=[needs()], responses=REFUSALS)
+router = APIRouter(route_class=Once, generate_unique_id_function=name_of, dependencies=[needs()], responses=REFUSALS)
 _LEAD = [needs(change=Role.LEAD)]
 
 

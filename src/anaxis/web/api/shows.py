@@ -17,11 +17,14 @@ from anaxis.store.packages import get_package
 from anaxis.store.queries import get_camera, get_show, get_version, picture_of_version, track_of
 from anaxis.store.rows import NotFound
 from anaxis.web.access import needs
+from anaxis.web.api.description import name_of
 from anaxis.web.api.fields import REFUSALS, Name, Number
 from anaxis.web.api.once import Once
 from anaxis.web.pages import Store
 
-router = APIRouter(tags=["shows"], route_class=Once, dependencies=[needs()], responses=REFUSALS)
+router = APIRouter(
+    tags=["shows"], route_class=Once, generate_unique_id_function=name_of, dependencies=[needs()], responses=REFUSALS
+)
 _MOST_FRAMES = 20_000
 
 
