@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+import hashlib
+import io
 import json
 import os
 import signal
 import subprocess
 import time
+import zipfile
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
 from datetime import UTC, datetime, timedelta
@@ -22,6 +25,7 @@ from sqlalchemy import Engine, event, func, select, text, update
 from anaxis.app.cameras.edit import edit_version
 from anaxis.app.cameras.uploads import clear_uploads
 from anaxis.app.context import Context
+from anaxis.app.everything import everything_of_show, sent_as_zip
 from anaxis.app.packages import copy_package
 from anaxis.app.retention import clear_out, kept
 from anaxis.app.roles import LOCAL
@@ -339,7 +343,7 @@ def test_what_can_be_made_again_goes_when_its_time_is_over_and_nothing_else(
 
 
 def test_the_commands_plan_and_run_a_show(
-    engine: Engine, shots: list[int], site: str, monkeypatch: pytest.MonkeyPatch
+    engine: Engine, shots: list[int], site: str, monkeypatch: pytest.MonkeyPatch, tmp_path: Path
 ) -> None:
     monkeypatch.setenv("DATABASE_URL", address_of(engine))
 
@@ -352,7 +356,8 @@ def test_the_commands_plan_and_run_a_show(
     assert said("plan", "show")["counts"] == {"owed": 2, "not asked": 2}
     assert [d["shot"] for d in said("run", "--dry-run")["due"]] == ["TW_010", "TW_010"]
     assert deliveries(engine) == 0 and said("plan", "show")["counts"]["owed"] == 2
-    done = said("run", "--watch")
+    done = said("run", "--out", str(tmp_path / "out"))
+    assert sorted(p.suffix for p in (tmp_path / "out" / PACKAGE).iterdir()) == [".json", ".usd"]
     assert done["states"] == {"done": 2} and done["worst_px"] < 0.01 and done["failed"] == []
     assert said("plan", "show")["counts"] == {"matches": 2, "not asked": 2}
     refused = run("run", "--json")
@@ -380,6 +385,16 @@ def test_a_plan_is_made_run_and_watched_in_the_browser(page: Page, engine: Engin
     expect(page.locator("#answer")).to_contain_text("All match", timeout=90_000)
     expect(page.locator("#answer")).to_contain_text("worst")
     fits(page)
+    with page.expect_download() as fetched:
+        page.get_by_role("link", name="Everything of this run").click()
+    with zipfile.ZipFile(fetched.value.path()) as whole:
+        manifest = json.loads(whole.read("manifest.json"))
+        places = {f["path"]: f["sha256"] for d in manifest["deliveries"] for f in d["files"]}
+        assert set(whole.namelist()) == {"manifest.json", *places} and len(places) == 2 and whole.testzip() is None
+        assert all(hashlib.sha256(whole.read(place)).hexdigest() == checksum for place, checksum in places.items())
+    with Context(engine, LOCAL) as store:
+        parts = [*sent_as_zip(engine, everything_of_show(store, show_of(store)))]
+    assert set(zipfile.ZipFile(io.BytesIO(b"".join(parts))).namelist()) == {"manifest.json", *places} and len(parts) > 3
     page.locator("#answer").get_by_role("link", name="The plan").click()
     expect(page.locator("#answer")).to_contain_text("All delivered and matching")
     fits(page)

@@ -73,6 +73,19 @@ def test_from_files_to_deliveries_on_a_server(
     assert [d["shot"] for d in asked("runs")["due"]] == ["TW_040"]
     ran = asked("runs", "--start")
     assert ran["counts"] == {"matches": 2} and not ran["run"]["open"]
+    # Everything of the run, with what its manifest says of each file; the same bytes as each file alone.
+    whole = tmp_path / "whole"
+    everything = asked("pull", "--run", ran["run"]["id"], "--out", whole)
+    (one,) = everything["deliveries"]
+    assert (one["shot"], one["matches"], everything["not_delivered"]) == ("TW_040", True, [])
+    for f in one["files"]:
+        assert (
+            f["path"].startswith("zup-lh-cm/")
+            and hashlib.sha256((whole / f["path"]).read_bytes()).hexdigest() == f["sha256"]
+        )
+    assert json.loads((whole / "manifest.json").read_text())["run"] == ran["run"]["id"]
+    assert "There is no run 99" in asked("pull", "--run", 99, code=2)
+    assert "one of them" in asked("pull", code=2)
     listed = asked("show")
     assert [(c["shot"]["name"], c["worst"]["matches"]) for c in listed["cameras"]] == [
         ("TW_010", True),

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import sys
 import time
+from pathlib import Path
+from tempfile import TemporaryDirectory
 from typing import TYPE_CHECKING, Any
 
 import click
@@ -76,8 +78,13 @@ def set_plan(
     is_flag=True,
     help="Wait until it is over; exit 3 where something failed or does not match, 4 where a file has a warning that nobody has allowed.",
 )
+@click.option(
+    "--out",
+    type=click.Path(path_type=Path, file_okay=False),
+    help="A folder for all that was delivered; waits until it is over.",
+)
 @options.json
-def run(show: str | None, dry_run: bool, watch: bool, as_json: bool) -> None:
+def run(show: str | None, dry_run: bool, watch: bool, out: Path | None, as_json: bool) -> None:
     """Deliver what is due of a show's plan; workers do it."""
     from anaxis.app.context import Context
     from anaxis.app.documents import DueDocument
@@ -95,8 +102,11 @@ def run(show: str | None, dry_run: bool, watch: bool, as_json: bool) -> None:
                 return
             number = start_run(session, held).id
         document: dict[str, Any] = {"run": number, "deliveries": listed}
+        watch = watch or out is not None
         if watch:
             document |= _watched(engine, number, quiet=as_json)
+        if out is not None:
+            document["folder"] = str(_fetched(engine, number, out))
         if as_json:
             print_json(document)
         else:
@@ -113,6 +123,24 @@ def run(show: str | None, dry_run: bool, watch: bool, as_json: bool) -> None:
             sys.exit(OFF_TOLERANCE)
         if watch and document["warned"]:
             sys.exit(WARNED)
+
+
+def _fetched(engine: Any, number: int, out: Path) -> Path:
+    """Everything of a run below a folder."""
+    from anaxis.app.context import Context
+    from anaxis.app.everything import everything_of_run, sent_as_zip
+    from anaxis.app.roles import LOCAL
+    from anaxis.library.unpacked import unpacked
+    from anaxis.store.models import Run
+
+    with Context(engine, LOCAL) as session:
+        what = everything_of_run(session, session.get_one(Run, number))
+    with TemporaryDirectory(prefix="anaxis-run-") as aside:
+        archive = Path(aside) / what.name
+        with archive.open("wb") as file:
+            file.writelines(sent_as_zip(engine, what))
+        unpacked(archive, out)
+    return out
 
 
 def _watched(engine: Any, number: int, quiet: bool) -> dict[str, Any]:

@@ -7,11 +7,13 @@ import sys
 import time
 from collections.abc import Callable, Iterator
 from pathlib import Path
+from tempfile import TemporaryDirectory
 from typing import TYPE_CHECKING, Any, TypeVar
 
 import click
 
 from anaxis.cli import options
+from anaxis.cli.send import say_everything
 from anaxis.cli.tables import OFF_TOLERANCE, WARNED, console, left_out, print_json, table
 from anaxis.core.errors import BadInput
 
@@ -65,6 +67,20 @@ class Remote:
                 raise BadInput(sentence) from None
             raise BadInput(sentence, code)
         return answer
+
+    def download(self, address: str, to: Path) -> None:
+        """What an address gives into a file, a part at a time. Raises BadInput with the server's own sentence."""
+        import httpx
+
+        try:
+            with self._client.stream("GET", address) as answer, to.open("wb") as out:
+                if answer.is_success:
+                    for part in answer.iter_bytes():
+                        out.write(part)
+        except (httpx.HTTPError, httpx.InvalidURL) as error:
+            raise BadInput(f"{self._server} broke off ({type(error).__name__}): fetch it again.") from error
+        if not answer.is_success:
+            self.answer("GET", address)
 
     def json(self, method: str, address: str, **more: Any) -> Any:
         return self.answer(method, address, **more).json()
@@ -226,15 +242,21 @@ def deliver(
 
 
 @click.command()
-@click.argument("delivery", type=int)
+@click.argument("delivery", type=int, required=False)
+@click.option("--run", "run", type=int, help="Instead of a delivery everything of a run, by its number.")
 @server
 @click.option(
     "-o", "--out", type=click.Path(file_okay=False, path_type=Path), default=Path(), help="The folder; else this one."
 )
 @options.json
-def pull(delivery: int, server: str, out: Path, as_json: bool) -> None:
-    """Fetch the files of a delivery by its number, each held against its checksum."""
+def pull(delivery: int | None, run: int | None, server: str, out: Path, as_json: bool) -> None:
+    """Fetch the files of a DELIVERY by its number, or of a whole run, each held against its checksum."""
+    if (delivery is None) == (run is None):
+        raise BadInput("Name a delivery by its number, or a run with --run: one of them.")
     remote = Remote(server)
+    if run is not None:
+        _pull_run(remote, run, out, as_json)
+        return
     found = remote.json("GET", f"/deliveries/{delivery}")
     written = [str(p) for p in _fetch(remote, found, out)]
     if as_json:
@@ -243,6 +265,17 @@ def pull(delivery: int, server: str, out: Path, as_json: bool) -> None:
         click.echo(f"{found['verdict']}: {found['max_px']:.3g} px at worst")
         for path in written:
             click.echo(f"written: {path}")
+
+
+def _pull_run(remote: Remote, run: int, out: Path, as_json: bool) -> None:
+    """Everything of a run below a folder. Exit 3 where something does not match, or was not delivered."""
+    from anaxis.library.unpacked import unpacked
+
+    with TemporaryDirectory(prefix="anaxis-pull-") as aside:
+        archive = Path(aside) / "run.zip"
+        remote.download(f"/runs/{run}/bundle", archive)
+        manifest = unpacked(archive, out)
+    say_everything(manifest, out, as_json)
 
 
 @click.command()

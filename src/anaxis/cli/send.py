@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 import sys
+from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import click
 
-from anaxis.cli.tables import OFF_TOLERANCE, REFUSED, WARNED, print_findings, print_json, print_transfer
+from anaxis.cli.tables import OFF_TOLERANCE, REFUSED, WARNED, console, print_findings, print_json, print_transfer, table
 from anaxis.library.sending import proof_document
 
 if TYPE_CHECKING:  # loaded when first used: the command line starts quicker
@@ -61,3 +62,25 @@ def _exit_code(went: Sent, warnings: list[Finding], tolerance_px: float) -> int:
         code = OFF_TOLERANCE
         click.echo(f"anaxis: {said}", err=True)
     return code
+
+
+def say_everything(manifest: dict[str, Any], out: Path, as_json: bool) -> None:
+    """What of a run lies in a folder now. Exit 3 where something does not match, or was not delivered."""
+    made, left = manifest["deliveries"], manifest["not_delivered"]
+    if as_json:
+        print_json({"folder": str(out), **manifest})
+    else:
+        rows = table("shot", "camera", "to", "format", "answer", "worst", "files")
+        for d in made:
+            named = ", ".join(f["path"] for f in d["files"])
+            rows.add_row(
+                d["shot"], d["camera_name"], d["to"], d["format"], d["verdict"], f"{d['max_px']:.3g} px", named
+            )
+        console().print(rows)
+        for one in left:
+            click.echo(
+                f"not delivered: {one['shot']} {one['camera']} for {one['to']}, {one['format']}: {one['said'] or one['state']}",
+                err=True,
+            )
+    if left or not all(d["matches"] for d in made):
+        sys.exit(OFF_TOLERANCE)

@@ -11,11 +11,12 @@ from typing import Annotated, Any
 from urllib.parse import quote, urlsplit
 
 from fastapi import Depends, Request, Response, UploadFile
-from fastapi.responses import RedirectResponse
+from fastapi.responses import RedirectResponse, StreamingResponse
 from fastapi.templating import Jinja2Templates
 from itsdangerous import BadData, URLSafeTimedSerializer
 
 from anaxis.app.context import Context, Sandbox
+from anaxis.app.everything import Everything, sent_as_zip
 from anaxis.app.form_base import base_of
 from anaxis.app.roles import VISITOR, Role
 from anaxis.core.checks.times import OF_THE_SHOT
@@ -205,6 +206,12 @@ def attachment(name: str) -> dict[str, str]:
 def download_answer(name: str, data: bytes, media_type: str = "application/octet-stream") -> Response:
     """A file to be saved under its name."""
     return Response(data, media_type=media_type, headers=attachment(name))
+
+
+def zip_answer(request: Request, what: Everything) -> Response:
+    """A zip that is made while it is sent."""
+    parts = sent_as_zip(request.app.state.engine, what)
+    return StreamingResponse(parts, media_type="application/zip", headers=attachment(what.name))
 
 
 def page(request: Request, name: str, status: int = 200, **context: Any) -> Any:

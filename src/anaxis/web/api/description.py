@@ -41,7 +41,7 @@ _NAMES = {
     "job": "get_job", "job_file": "get_job_file", "job_followed": "follow_job", "job_stopped": "stop_job", "job_resumed": "resume_job",
     "packages": "list_packages", "package": "get_package", "package_kept": "save_package", "plan": "get_plan", "what_is_due": "list_due",
     "target_set": "set_target", "target_dropped": "drop_target", "run_started": "start_run", "run": "get_run", "run_stopped": "stop_run",
-    "run_resumed": "resume_run", "history": "list_history", "listed": "list_webhooks", "added": "add_webhook", "removed": "remove_webhook",
+    "run_resumed": "resume_run", "run_bundle": "get_run_bundle", "show_bundle": "get_show_bundle", "history": "list_history", "listed": "list_webhooks", "added": "add_webhook", "removed": "remove_webhook",
     "calls": "list_webhook_calls", "resumed": "resume_webhook",
 }  # fmt: skip
 

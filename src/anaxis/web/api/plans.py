@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Literal
+from typing import Annotated, Any, Literal
 
 from fastapi import APIRouter, Query, Request
+from fastapi.responses import StreamingResponse
 from pydantic import BaseModel, Field
 
 from anaxis.app.documents import DueDocument, HistoryDocument, Paged, PlanDocument, RunDocument
+from anaxis.app.everything import everything_of_run, everything_of_show
 from anaxis.app.history import PAGE, Of, count, entries
 from anaxis.app.packages import keep_package
 from anaxis.app.roles import Role
@@ -27,16 +29,16 @@ from anaxis.app.shows.plan import (
 from anaxis.core.errors import BadInput
 from anaxis.delivery.options import DeliveryOptions
 from anaxis.packages.model import Profile
-from anaxis.store.models import Run
+from anaxis.store.models import Run, Show
 from anaxis.store.packages import all_packages, get_package
 from anaxis.store.queries import get_show
 from anaxis.store.rows import found
 from anaxis.web.access import needs
-from anaxis.web.api.description import name_of
+from anaxis.web.api.description import ZIP, name_of
 from anaxis.web.api.fields import REFUSALS, Name, Number
 from anaxis.web.api.once import Once
 from anaxis.web.own_worker import ensure_worker
-from anaxis.web.pages import Store
+from anaxis.web.pages import Store, zip_answer
 
 router = APIRouter(route_class=Once, generate_unique_id_function=name_of, dependencies=[needs()], responses=REFUSALS)
 _LEAD = [needs(change=Role.LEAD)]
@@ -105,6 +107,18 @@ def run_started(request: Request, store: Store, show_id: Number, asked: NewRun) 
 def run(store: Store, number: Number) -> RunDocument:
     held = found(store, Run, number, "run")
     return RunDocument.of(held, progress_of(store, held))
+
+
+@router.get("/runs/{number}/bundle", tags=["plans"], response_class=StreamingResponse, responses=ZIP)
+def run_bundle(request: Request, store: Store, number: Number) -> Any:
+    """Everything that a run has delivered by now, in one zip with a manifest, a folder for each package."""
+    return zip_answer(request, everything_of_run(store, found(store, Run, number, "run")))
+
+
+@router.get("/shows/{show_id}/bundle", tags=["plans"], response_class=StreamingResponse, responses=ZIP)
+def show_bundle(request: Request, store: Store, show_id: Number) -> Any:
+    """The newest deliveries of every camera of a show, likewise."""
+    return zip_answer(request, everything_of_show(store, found(store, Show, show_id, "show")))
 
 
 @router.post("/runs/{number}/stop", tags=["plans"])

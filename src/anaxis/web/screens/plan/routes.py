@@ -9,6 +9,7 @@ from fastapi.responses import RedirectResponse
 from sqlalchemy import select
 
 from anaxis.app.context import Context
+from anaxis.app.everything import everything_of_run
 from anaxis.app.retention import kept as kept_of
 from anaxis.app.roles import Role
 from anaxis.app.shows.plan import (
@@ -35,7 +36,7 @@ from anaxis.store.queries import found, get_show, saved_recipes
 from anaxis.web.access import needs
 from anaxis.web.forms import PageForm
 from anaxis.web.own_worker import ensure_worker
-from anaxis.web.pages import Store, page
+from anaxis.web.pages import Store, page, zip_answer
 
 router = APIRouter(dependencies=[needs()])
 _PAGE = 100
@@ -114,6 +115,12 @@ def run_state(request: Request, store: Store, number: int) -> Any:
     told = _run(store, number)
     ensure_worker(request, told["progress"].open)
     return page(request, "plan/run/state.html", **told)
+
+
+@router.get("/runs/{number}/bundle")
+def bundle(request: Request, store: Store, number: int) -> Any:
+    """Everything of a run in one zip."""
+    return zip_answer(request, everything_of_run(store, found(store, Run, number, "run")))
 
 
 @router.post("/runs/{number}/stop")
