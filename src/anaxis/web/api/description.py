@@ -43,6 +43,16 @@ _NAMES = {
     "target_set": "set_target", "target_dropped": "drop_target", "run_started": "start_run", "run": "get_run", "run_stopped": "stop_run",
     "run_resumed": "resume_run", "run_bundle": "get_run_bundle", "show_bundle": "get_show_bundle", "history": "list_history", "listed": "list_webhooks", "added": "add_webhook", "removed": "remove_webhook",
     "calls": "list_webhook_calls", "resumed": "resume_webhook",
+    "put_in_order": "change_camera", "taken_off": "remove_camera", "put_back": "restore_camera", "picture_changed": "change_picture",
+    "undone": "undo", "redone": "redo", "copied": "copy_camera", "landmarks": "get_landmarks", "objects_of_set": "get_set",
+    "two_versions": "compare_versions", "bundle": "make_bundle", "made_of_others": "make_derived_camera", "made_anew": "change_derivation",
+    "brought_up_to_date": "update_derived_camera", "recipe_saved": "save_recipe", "stills": "compare_stills", "show_changed": "change_show",
+    "shot_changed": "change_shot", "shot_expected": "set_expected", "plates": "list_plates", "media": "list_media", "attached": "attach_plate",
+    "handed_in": "send_plate", "plate_changed": "change_plate", "plate_removed": "remove_plate", 
+       "live": "get_live",
+    "pulled": "pull_camera", "pushed": "push_camera", "written_across": "write_across", "linked": "link_cameras", "link_stopped": "stop_link",
+    "moment_kept": "keep_version_of_link", "clash_settled": "settle_clash", "client_removed": "remove_client",
+    "recording_begun": "start_recording", "recording_stopped": "stop_recording", "recording_kept": "keep_recording",
 }  # fmt: skip
 
 

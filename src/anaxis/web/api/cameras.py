@@ -1,0 +1,299 @@
+"""What is done to a camera, and what is made of it."""
+
+from __future__ import annotations
+
+from typing import Annotated, Any, Literal
+
+import numpy as np
+from fastapi import APIRouter, Response, UploadFile
+from fastapi import File as Sent
+from pydantic import BaseModel, Field
+
+from anaxis.app.cameras.compare import compared, landmark_changes
+from anaxis.app.cameras.edit import copy_camera, correct_picture, step_back, step_on
+from anaxis.app.cameras.names import move_camera, rename
+from anaxis.app.cameras.set_objects import set_of_version
+from anaxis.app.deliveries.hand_over import bundles_of
+from anaxis.app.deliveries.stills import compare_stills, require_picture
+from anaxis.app.derived.derive import Derive, bring_up_to_date, derive, derive_anew
+from anaxis.app.documents import CameraDocument, VersionDocument
+from anaxis.app.saved import save_recipe
+from anaxis.app.shows.remove import bring_back_camera, remove_camera
+from anaxis.core.camera.lens import Image
+from anaxis.core.errors import BadInput
+from anaxis.core.time.rates import format_frame
+from anaxis.delivery.options import DeliveryOptions
+from anaxis.formats import format_of
+from anaxis.store.models import Camera, Shot
+from anaxis.store.packages import get_package
+from anaxis.store.queries import get_camera, get_show, get_version, track_of
+from anaxis.store.rows import found
+from anaxis.web.access import needs
+from anaxis.web.api.description import ZIP, name_of
+from anaxis.web.api.fields import REFUSALS, Name, Number
+from anaxis.web.api.once import Once
+from anaxis.web.pages import Store, download_answer
+
+router = APIRouter(
+    tags=["cameras"], route_class=Once, generate_unique_id_function=name_of, dependencies=[needs()], responses=REFUSALS
+)
+
+
+Place = Annotated[list[float], Field(min_length=3, max_length=3)]
+
+
+class Base(BaseModel):
+    """The version that a change is made from: where another is worked on by now, nothing is changed and the answer is 409."""
+
+    base: Number
+
+
+class PictureChange(Base):
+    """How the source makes its picture."""
+
+    width_px: Annotated[int, Field(ge=1, le=65536)]
+    height_px: Annotated[int, Field(ge=1, le=65536)]
+    pixel_aspect: Annotated[float, Field(gt=0, le=100)] = 1.0
+    source_fit: Literal["width", "height", "inside", "outside", "stretch"] = "width"
+
+
+class NameAndPlace(BaseModel):
+    """Another name, another shot; what is left out stays."""
+
+    name: Name | None = None
+    shot: Number | None = Field(None, description="The number of a shot.")
+
+
+class Copy(Base):
+    name: Name = Field("", description="The copy's name; made up where left out.")
+
+
+class Marks(BaseModel):
+    """Landmarks by name, in metres, Y up, right-handed: one place for each that stands, one for each frame for one that moves."""
+
+    version: str
+    frames: list[float] = Field(description="The camera's frames.")
+    landmarks: dict[str, list[Place]]
+
+
+class SetObjectDocument(BaseModel):
+    """An object of the set round a camera; the operation ``set_objects`` of a recipe chooses what goes along."""
+
+    path: str
+    file: str = Field(description="The file that adds it; empty for the camera's own.")
+    name: str
+    group: str
+    along: bool
+    hidden: bool
+    guide: bool
+    faces: int
+    points: int
+    extent_m: Place
+    state: str
+    view: str
+    share: float = Field(description="Its share of the set's points.")
+
+
+class SetDocument(BaseModel):
+    objects: list[SetObjectDocument]
+    notes: list[str]
+
+
+class ComparedVersions(BaseModel):
+    """By how many pixels a newer version's camera draws the older one's picture otherwise, and what became of the landmarks."""
+
+    older: int
+    newer: int
+    max_px: float
+    worst_frame: float
+    frames: list[float]
+    deviation_px: list[float]
+    landmarks: list[str]
+
+
+class NewBundle(BaseModel):
+    """A zip for each package: cameras, landmarks, set, axis check, sheet, manifest."""
+
+    to: list[Name] = Field(min_length=1, max_length=40, examples=[["zup-lh-cm"]])
+    formats: list[Name] = Field(min_length=1, max_length=10, examples=[["usd"]])
+    version: Number | None = None
+    options: DeliveryOptions = DeliveryOptions()
+
+
+class InputOfDerived(BaseModel):
+    camera: Number
+    version: Number | None = Field(None, description="The one worked on where left out.")
+
+
+class NewDerived(BaseModel):
+    """A camera made from others: joined, framed or held, by its kind's settings, from a camera for each role."""
+
+    kind: Name = Field(examples=["held"])
+    shot: Name
+    name: Name
+    settings: dict[str, Any] = Field({}, examples=[{"at": 1040}])
+    inputs: dict[str, InputOfDerived] = Field(examples=[{"shot camera": {"camera": 1}}], max_length=1000)
+
+
+class OtherSettings(Base):
+    settings: dict[str, Any]
+
+
+class StillDocument(BaseModel):
+    id: int
+    frame: float
+    measured: dict[str, Any]
+
+
+@router.patch("/cameras/{camera_id}")
+def put_in_order(store: Store, camera_id: Number, asked: NameAndPlace) -> CameraDocument:
+    """Renamed, or moved into another shot."""
+    held = get_camera(store, camera_id)
+    if asked.shot is not None:
+        move_camera(store, held, found(store, Shot, asked.shot, "shot"))
+    if asked.name is not None:
+        rename(store, held, asked.name)
+    store.flush()
+    return CameraDocument.of(held)
+
+
+@router.delete("/cameras/{camera_id}")
+def taken_off(store: Store, camera_id: Number, even_so: bool = False) -> CameraDocument:
+    """Taken off the lists, where nothing hangs on it or ``even_so``. It can be brought back."""
+    return CameraDocument.of(remove_camera(store, get_camera(store, camera_id), even_so))
+
+
+@router.post("/cameras/{camera_id}/restore")
+def put_back(store: Store, camera_id: Number) -> CameraDocument:
+    return CameraDocument.of(bring_back_camera(store, found(store, Camera, camera_id, "camera")))
+
+
+@router.put("/cameras/{camera_id}/picture")
+def picture_changed(store: Store, camera_id: Number, asked: PictureChange) -> VersionDocument:
+    """Resolution, pixel aspect and fit, as a new version."""
+    store.base_version = asked.base
+    image = Image(asked.width_px, asked.height_px, asked.pixel_aspect)
+    return VersionDocument.of(
+        correct_picture(store, get_version(store, camera_id, asked.base), image, asked.source_fit)
+    )
+
+
+@router.post("/cameras/{camera_id}/undo")
+def undone(store: Store, camera_id: Number, asked: Base) -> VersionDocument:
+    store.base_version = asked.base
+    return VersionDocument.of(step_back(store, get_version(store, camera_id, asked.base)))
+
+
+@router.post("/cameras/{camera_id}/redo")
+def redone(store: Store, camera_id: Number, asked: Base) -> VersionDocument:
+    store.base_version = asked.base
+    return VersionDocument.of(step_on(store, get_version(store, camera_id, asked.base)))
+
+
+@router.post("/cameras/{camera_id}/copies", status_code=201)
+def copied(store: Store, camera_id: Number, asked: Copy) -> CameraDocument:
+    """A version as a camera of its own in the same shot."""
+    made = copy_camera(store, get_version(store, camera_id, asked.base), asked.name)
+    return CameraDocument.of(get_camera(store, made.camera_id))
+
+
+@router.get("/cameras/{camera_id}/landmarks")
+def landmarks(store: Store, camera_id: Number, version: Number | None = None) -> Marks:
+    held = get_version(store, camera_id, version)
+    track, marks, _ = track_of(held)
+    shown = marks.shown()
+    places = shown.position_m
+    rows = {
+        name: (places[:, i] if moves else places[:1, i]).tolist()
+        for i, (name, moves) in enumerate(zip(shown.names, shown.moving(), strict=True))
+    }
+    return Marks(version=held.label, frames=track.frames.tolist(), landmarks=rows)
+
+
+@router.get("/cameras/{camera_id}/set")
+def objects_of_set(store: Store, camera_id: Number, version: Number | None = None) -> SetDocument:
+    """Every object of the set round a camera, and what was chosen for it."""
+    listing = set_of_version(store, get_version(store, camera_id, version))
+    return SetDocument(
+        objects=[SetObjectDocument.model_validate(r._asdict() | {"extent_m": list(r.extent_m)}) for r in listing.rows],
+        notes=list(listing.notes),
+    )
+
+
+@router.get("/cameras/{camera_id}/compare")
+def two_versions(store: Store, camera_id: Number, older: Number, newer: Number) -> ComparedVersions:
+    a, b = get_version(store, camera_id, older), get_version(store, camera_id, newer)
+    proof = compared(a, b).proof
+    if proof is None:
+        raise BadInput(
+            f"Versions {a.label} and {b.label} have no frame in common: there is nothing to compare.", "no_common_frame"
+        )
+    return ComparedVersions(
+        older=a.number, newer=b.number, max_px=proof.max_px, worst_frame=proof.worst_frame, frames=proof.frames.tolist(),
+        deviation_px=np.nan_to_num(proof.deviation_px, posinf=1e9).tolist(), landmarks=landmark_changes(a, b),
+    )  # fmt: skip
+
+
+@router.post("/cameras/{camera_id}/bundle", response_class=Response, responses=ZIP)
+def bundle(store: Store, camera_id: Number, asked: NewBundle) -> Any:
+    """All that one receiver gets, in a zip; for several packages one that holds a zip for each."""
+    for key in asked.formats:
+        format_of(key)
+    held = get_version(store, camera_id, asked.version)
+    profiles = [get_package(store, key) for key in dict.fromkeys(asked.to)]
+    name, data = bundles_of(store, [held], profiles, list(dict.fromkeys(asked.formats)), asked.options)
+    return download_answer(name, data, "application/zip")
+
+
+@router.post("/shows/{show_id}/derived", status_code=201)
+def made_of_others(store: Store, show_id: Number, asked: NewDerived) -> CameraDocument:
+    """Shots joined over a cut, objects framed in a sphere, a shot camera held at a frame."""
+    inputs = {role: get_version(store, i.camera, i.version).id for role, i in asked.inputs.items()}
+    show = get_show(store, show_id).name
+    made = derive(
+        store,
+        Derive(kind=asked.kind, show=show, shot=asked.shot, name=asked.name, settings=asked.settings, inputs=inputs),
+    )
+    return CameraDocument.of(get_camera(store, made.camera_id))
+
+
+@router.put("/cameras/{camera_id}/derivation")
+def made_anew(store: Store, camera_id: Number, asked: OtherSettings) -> VersionDocument:
+    """A derived camera with other settings, as its next take."""
+    store.base_version = asked.base
+    return VersionDocument.of(derive_anew(store, get_version(store, camera_id, asked.base), asked.settings))
+
+
+@router.post("/cameras/{camera_id}/update")
+def brought_up_to_date(store: Store, camera_id: Number, asked: Base) -> VersionDocument:
+    """A derived camera made anew from the newest versions of its inputs."""
+    store.base_version = asked.base
+    return VersionDocument.of(bring_up_to_date(store, get_version(store, camera_id, asked.base)))
+
+
+@router.post("/cameras/{camera_id}/saved-recipe", status_code=201)
+def recipe_saved(store: Store, camera_id: Number, name: Name, version: Number | None = None) -> dict[str, Any]:
+    """The recipe of a version under a name, to be applied to other cameras."""
+    saved = save_recipe(store, get_version(store, camera_id, version), name)
+    return {"name": saved.name, "number": saved.number, "operations": saved.operations}
+
+
+@router.post("/cameras/{camera_id}/stills", status_code=201)
+def stills(
+    store: Store, camera_id: Number, frame: float, ours: Annotated[UploadFile, Sent(description="A still of ours.")],
+    theirs: Annotated[UploadFile, Sent(description="The same frame from the package.")], version: Number | None = None,
+) -> StillDocument:  # fmt: skip
+    """Two stills of a frame laid over each other: shift, scale and rotation between them."""
+    held = get_version(store, camera_id, version)
+    frames = track_of(held)[0].frames
+    at = np.flatnonzero(np.abs(frames - frame) < 1e-6)
+    if not len(at):
+        raise BadInput(
+            f"The camera has no frame {frame:g}: it runs from {format_frame(frames[0])} to {format_frame(frames[-1])}."
+        )
+    pictures = []
+    for file in (ours, theirs):
+        require_picture(file.filename or "")
+        pictures.append((file.filename or "", file.file.read()))
+    row = compare_stills(store, held, int(at[0]), pictures)
+    return StillDocument(id=row.id, frame=row.frame, measured=row.measured)
