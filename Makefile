@@ -46,6 +46,7 @@ checks:
 bench: setup
 	@.venv/bin/python benchmarks/start.py
 	@.venv/bin/python benchmarks/road.py
+	@.venv/bin/python benchmarks/library.py
 	@.venv/bin/python benchmarks/intake.py
 	@.venv/bin/python benchmarks/sets.py
 	@.venv/bin/python benchmarks/resample.py

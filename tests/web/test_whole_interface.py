@@ -5,6 +5,7 @@ from __future__ import annotations
 import ast
 import asyncio
 import io
+import re
 import zipfile
 from pathlib import Path
 from typing import Any
@@ -15,9 +16,18 @@ import numpy as np
 import pytest
 from sqlalchemy import Engine
 
+import anaxis
 from anaxis.app.roles import Role
+from anaxis.delivery.deliver import deliver_all
+from anaxis.delivery.options import DeliveryOptions
+from anaxis.packages import find_profile
+from lanes import sized
 from linked import Side, loop, quiet, random_profile, remote_ids, shown, until
+from ordinary import SHOTS
+from pages import Visitor
+from shell import run
 from test_api import caller, kept
+from test_ordinary_shots import leaving
 
 __all__ = ["caller"]
 ROOT = Path(__file__).resolve().parents[2] / "src" / "anaxis"
@@ -194,3 +204,41 @@ def test_packages_that_are_connected(caller: Any, site: str, engine: Engine, tmp
 
     with loop() as apart:
         apart.run(scenario())
+
+
+@pytest.mark.parametrize("name", sized([n for n in SHOTS if n != "long"], ["whip", "primes", "portrait"]))
+def test_the_four_doors_give_the_same_bytes(name: str, caller: Any, site: str, tmp_path: Path) -> None:
+    """An ordinary shot by the library, the command line, HTTP and the page, in every format: byte for byte the same files."""
+    client, shot = caller(Role.LEAD), SHOTS[name]()
+    (written,) = deliver_all(
+        [leaving(shot)], find_profile("yup-rh-m"), "usd", tmp_path, DeliveryOptions(first=float(shot.frames[0]))
+    )
+    camera = kept(client, written.files[0])
+    told = made(client.get(f"/cameras/{camera}"))
+    base, shot_name = told["head"]["number"], told["shot"]["name"]
+    picture = {"base": base, "width_px": shot.width_px, "height_px": shot.height_px, "source_fit": "width"}
+    base = made(client.put(f"/cameras/{camera}/picture", json=picture))["number"]
+    formats = ["usd", "alembic", "gltf", "collada", "json", "columns"]
+    mine = anaxis.read(written.files[0]).camera.with_picture(shot.width_px, shot.height_px, fit="width")
+    size = ["--resolution", f"{shot.width_px}x{shot.height_px}", "--source-fit", "width"]
+    for key in formats:
+        by_library = {
+            p.name: p.read_bytes()
+            for p in mine.write("zup-lh-cm", key, tmp_path / "library" / key, name=shot_name).files
+        }
+        out = tmp_path / "shell" / key
+        run(
+            "transfer", written.files[0], "--to", "zup-lh-cm", "--format", key, "--out", out, "--name", shot_name, *size
+        )
+        assert {p.name: p.read_bytes() for p in out.iterdir()} == by_library, key
+        asked = {"to": ["zup-lh-cm"], "formats": [key]}
+        done = made(client.post(f"/cameras/{camera}/deliveries", json=asked))["deliveries"][0]
+        by_http = {f["name"]: client.get(f"/deliveries/{done['id']}/files/{f['name']}").content for f in done["files"]}
+        assert by_http == by_library, key
+        with Visitor(base_url=site) as page:
+            form = {"version": base, "head": base, "to": "zup-lh-cm", "format_key": key}
+            answer = page.post(f"/cameras/{camera}/deliver", data=form, follow_redirects=True)
+            number = re.search(r"/deliveries/(\d+)", str(answer.url) + answer.text)
+            assert number is not None, answer.text
+            by_page = {n: page.get(f"/deliveries/{number[1]}/files/{n}").content for n in by_library}
+        assert by_page == by_library and int(number[1]) != done["id"], key
