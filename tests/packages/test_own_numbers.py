@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -85,3 +86,30 @@ def test_a_rate_is_kept_exactly() -> None:
     )
     track = Side(shipped_profiles()["zup-rh-m"], Image(1920, 1080), "24000/1001", "cam").track(held)
     assert track.rate == kept_rate("24000/1001") and track.rate.denominator == 1001
+
+
+@pytest.mark.parametrize("seed", range(12))
+def test_a_lens_with_offsets_is_seen_as_meant_and_read_back(seed: int) -> None:
+    """A film back of another aspect and offsets both ways, in units and signs of packages nobody has shipped: against plain sums."""
+    profile = random_profile(np.random.default_rng(seed), fit="width")
+    held, image = Profile.model_validate(profile), Image(1920, 1080)
+    shot = ordinary.SHOTS["whip"]()
+    plain = ordinary.track_of(shot)
+    x_mm, y_mm, wide, high = 1.25, -0.7, 30.0, 17.5
+    lens = replace(
+        plain.lens, film_width_mm=np.full(len(plain), wide), film_height_mm=np.full(len(plain), high), offset_x_mm=np.full(len(plain), x_mm),
+        offset_y_mm=np.full(len(plain), y_mm),
+    )  # fmt: skip
+    track = replace(plain, lens=lens)
+    rows = own_rows(track, held, image)
+    points = ordinary.points_ahead(shot, shot.frames)
+    right, up, back = np.moveaxis(
+        np.einsum("nji,nmj->nmi", track.rotation, points - track.position_m[:, None, :]), 2, 0
+    )
+    on_film_x, on_film_y = (lens.focal_mm[:, None] * v / -back for v in (right, up))
+    shown_high = wide * 1080 / 1920
+    meant = np.stack([1920 * ((on_film_x - x_mm) / wide + 0.5), 1080 * (0.5 - (on_film_y - y_mm) / shown_high)], axis=2)
+    assert np.abs(pixels(profile, rows, points) - meant).max() < 1e-5
+    read = track_of_rows("cam", track.frames, track.rate, rows, held, image).lens
+    for name in ("focal_mm", "film_width_mm", "film_height_mm", "offset_x_mm", "offset_y_mm"):
+        np.testing.assert_allclose(getattr(read, name), getattr(lens, name), rtol=1e-9, err_msg=name)
