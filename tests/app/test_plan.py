@@ -15,17 +15,19 @@ from contextlib import contextmanager, suppress
 from datetime import UTC, datetime, timedelta
 from hashlib import sha256
 from pathlib import Path
+from tempfile import TemporaryDirectory
 from typing import Any
 
 import httpx
 import pytest
 from playwright.sync_api import Page, expect
+from pxr import Sdf, Usd, UsdGeom
 from sqlalchemy import Engine, event, func, select, text, update
 
-from anaxis.app.cameras.edit import edit_version
+from anaxis.app.cameras.edit import copy_camera, edit_version
 from anaxis.app.cameras.uploads import clear_uploads
 from anaxis.app.context import Context
-from anaxis.app.everything import everything_of_show, sent_as_zip
+from anaxis.app.everything import everything_of_run, everything_of_show, sent_as_zip
 from anaxis.app.packages import copy_package
 from anaxis.app.retention import clear_out, kept
 from anaxis.app.roles import LOCAL
@@ -43,7 +45,7 @@ from anaxis.packages import find_profile
 from anaxis.program import anaxis_command
 from anaxis.queue.jobs import OPEN, TryAgain, address_of
 from anaxis.store.keep import keep_package, save_recipe, stage_file
-from anaxis.store.models import Content, Delivery, Job, MadeFile, Run, Show, SourceFile, Version
+from anaxis.store.models import Content, Delivery, DeliveryFile, Job, MadeFile, Run, Show, SourceFile, Version
 from anaxis.store.packages import get_package
 from anaxis.store.queries import get_version
 from anaxis.worker.attempt import do_job
@@ -190,6 +192,48 @@ def test_a_saved_recipe_is_done_before_and_its_version_named(engine: Engine, sho
     with Context(engine, LOCAL) as store, store.begin():
         save_recipe(store, "to the mill", (Operation("shift", {"x_m": 4.0, "y_m": 0.0, "z_m": 0.0}),))
     assert states(engine) == [["behind"], ["behind"]] and "'to the mill' is not done" in whys(engine)
+
+
+def test_the_cameras_of_a_shot_or_of_the_show_go_in_one_file(engine: Engine, shots: list[int]) -> None:
+    with Context(engine, LOCAL) as store, store.begin():
+        copy_camera(store, get_version(store, shots[0]), "witness")
+    with pytest.raises(BadInput, match="one camera a file"):
+        planned(engine, "json", together="shot")
+    planned(engine, "usd", together="shot")
+    run = begin(engine)
+    assert [len(j.params["versions"]) for j in jobs(engine, run)] == [2, 1]
+    assert states(engine) == [["under way"]] * 3, "both of one file, also the second"
+    work_off(engine, run)
+    assert states(engine) == [["matches"]] * 3 and deliveries(engine) == 3
+    with Context(engine, LOCAL) as store:
+        everything = everything_of_run(store, store.get_one(Run, run))
+        places = [f["path"] for d in everything.manifest["deliveries"] for f in d["files"]]
+        assert len(everything.files) == 2 and sorted(places) == sorted([places[0]] * 2 + [places[2]]), (
+            "a file that is shared is there once"
+        )
+        held = read_bytes(store, everything.files[places[0]])
+    assert {p.GetName() for p in held.Traverse() if p.IsA(UsdGeom.Camera)} == {"shotcam", "witness"}
+    with Context(engine, LOCAL) as store, store.begin():  # one of both is edited: the file is made anew, with both
+        edit_version(store, get_version(store, shots[0]), (MOVED,), "twice as large")
+    assert sorted(s for (s,) in states(engine)) == ["behind", "matches", "matches"]
+    again = begin(engine)
+    assert [len(j.params["versions"]) for j in jobs(engine, again)] == [2]
+    work_off(engine, again)
+    assert states(engine) == [["matches"]] * 3
+    with Context(engine, LOCAL) as store, store.begin():  # another camera comes into the shot
+        copy_camera(store, get_version(store, shots[0]), "second witness")
+    assert "other cameras belong into its file" in whys(engine) and sum(s == ["behind"] for s in states(engine)) == 2
+    planned(engine, "usd", together="show", to="yup-rh-m")
+    whole = begin(engine)
+    assert [len(j.params["versions"]) for j in jobs(engine, whole) if j.params["together"] == "The Tidewright"] == [4]
+
+
+def read_bytes(store: Context, number: int) -> Any:
+    """A delivered file as the USD library opens it."""
+    with TemporaryDirectory() as folder:
+        path = Path(folder) / "delivered.usd"
+        path.write_bytes(store.get_one(DeliveryFile, number).data)
+        return Usd.Stage.Open(Sdf.Layer.OpenAsAnonymous(str(path)))
 
 
 def test_two_runs_at_once_share_nothing(engine: Engine, shots: list[int]) -> None:

@@ -273,6 +273,7 @@ class TargetDocument(BaseModel):
     options: dict[str, Any]
     recipe: str
     shots: int | None = Field(description="How many shots it is for; null for all.")
+    together: str = Field(description="The cameras of each shot, or of the show, in one file; empty for a file each.")
 
 
 class CellDocument(BaseModel):
@@ -301,7 +302,7 @@ class PlanDocument(BaseModel):
         return cls(
             show=found.show.name, counts={s: n for s in states if (n := found.count(s))}, worst_px=found.worst_px,
             targets=[
-                TargetDocument(id=t.id, to=t.package, format=t.format, options=t.options, recipe=t.recipe, shots=len(t.shots) if t.shots else None)
+                TargetDocument(id=t.id, to=t.package, format=t.format, options=t.options, recipe=t.recipe, shots=len(t.shots) if t.shots else None, together=t.together)
                 for t in found.targets
             ],
             cameras=[

@@ -16,7 +16,7 @@ from anaxis.app.context import Context
 from anaxis.app.deliveries.deliver import newest_deliveries
 from anaxis.app.documents import DeliveryDocument
 from anaxis.app.roles import LOCAL
-from anaxis.app.shows.plan import jobs_of, made_by
+from anaxis.app.shows.plan import all_made_by, jobs_of
 from anaxis.core.errors import BadInput
 from anaxis.core.names import file_stem_of
 from anaxis.core.scene.landmarks import unique_name
@@ -43,10 +43,8 @@ def everything_of_run(context: Context, run: Run) -> Everything:
          "state": j.state, "said": j.said}
         for j in jobs if j.state != "done"
     ]  # fmt: skip
-    made = made_by(context, jobs)
-    return _everything(
-        f"run_{run.id}", list(made.values()), {"run": run.id, "show": run.show.name, "not_delivered": left}
-    )
+    made = [d for of_job in all_made_by(context, jobs).values() for d in of_job]
+    return _everything(f"run_{run.id}", made, {"run": run.id, "show": run.show.name, "not_delivered": left})
 
 
 def everything_of_show(context: Context, show: Show) -> Everything:
@@ -66,13 +64,18 @@ def _everything(name: str, made: list[Delivery], said: dict[str, Any]) -> Everyt
         raise BadInput("Nothing was delivered yet, so there is nothing to download.", "nothing_delivered")
     taken: dict[str, set[str]] = {}
     files: dict[str, int] = {}
+    # Cameras that went together share a file.
+    known: dict[tuple[str, str, str], str] = {}
     listed = []
     for delivery in made:
         folder = delivery.profile["key"]
         document = DeliveryDocument.of(delivery).model_dump(mode="json")
         for row, file in zip(delivery.files, document["files"], strict=True):
-            place = f"{folder}/{unique_name(row.name, taken.setdefault(folder, set()))}"
-            files[place], file["path"] = row.id, place
+            same = (folder, row.name, row.sha256)
+            if same not in known:
+                known[same] = f"{folder}/{unique_name(row.name, taken.setdefault(folder, set()))}"
+                files[known[same]] = row.id
+            file["path"] = known[same]
         version: Version = delivery.version
         listed.append({"shot": version.camera.shot.name, "camera_name": version.camera.name, **document})
     return Everything(f"{name}.zip", files, {**said, "deliveries": listed})

@@ -40,7 +40,7 @@ def _deliver(context: Context, job: Job, tell: Progress) -> dict[str, Any]:
     if params.get("recipe"):
         versions = [context.get_one(Version, _with_recipe_kept(context, v, params["recipe"])) for v in versions]
     done = deliver_versions(context, versions, profile, params["format"], options, tell, params["together"])
-    return {"delivery": done[0].id}
+    return {"delivery": done[0].id, **({"deliveries": [d.id for d in done]} if len(done) > 1 else {})}
 
 
 def _with_recipe_kept(context: Context, version: Version, name: str) -> int:

@@ -45,12 +45,15 @@ def show_plan(show: str | None, as_json: bool) -> None:
 @options.formats(required=True)
 @click.option("--shots", help="Only these shots, with commas; else all.")
 @click.option("--recipe", default="", help="A saved recipe to be done first.")
+@click.option(
+    "--together", type=click.Choice(["shot", "show"]), help="The cameras of each shot, or of the show, in one file."
+)
 @options.reduce_px
 @options.delivery
 @click.option("--drop", is_flag=True, help="Take these out of the plan.")
 @options.json
 def set_plan(
-    show: str | None, to: tuple[str, ...], formats: list[str], shots: str | None, recipe: str, drop: bool, as_json: bool, **given: Any,
+    show: str | None, to: tuple[str, ...], formats: list[str], shots: str | None, recipe: str, together: str | None, drop: bool, as_json: bool, **given: Any,
 ) -> None:  # fmt: skip
     """Say which packages and formats a show's shots go to."""
     from anaxis.app.context import Context
@@ -66,7 +69,7 @@ def set_plan(
                 if drop:
                     drop_of(session, held, package, key)
                 else:
-                    set_target(session, held, package, key, wanted, recipe, only)
+                    set_target(session, held, package, key, wanted, recipe, only, together or "")
         _say(document_of(board(session, held)), as_json)
 
 

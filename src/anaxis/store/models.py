@@ -470,7 +470,7 @@ class Job(Base):
 
 class PlanTarget(Base):
     """What a show owes a package: its shots (all of them where ``shots`` is None) in a format, with options, after the
-    recipe saved under a name, if any."""
+    recipe saved under a name, if any. ``together``: the cameras of each "shot", or of the "show", in one file; "" for a file each."""
 
     __tablename__ = "plan_targets"
     belongs_to = "show"
@@ -481,6 +481,7 @@ class PlanTarget(Base):
     options: Mapped[dict[str, Any]] = mapped_column(default=dict)
     recipe: Mapped[str] = mapped_column(default="")
     shots: Mapped[list[Any] | None]
+    together: Mapped[str] = mapped_column(default="")
     removed_at: Mapped[datetime | None]
     created_at: Mapped[datetime] = mapped_column(server_default=func.now())
     show: Mapped[Show] = relationship()

@@ -97,7 +97,10 @@ def written_for(
 ) -> list[WrittenDelivery]:
     """Versions written into one file and proved, and nothing kept yet."""
     cameras = [shot_camera_of(context, v, options) for v in versions]
-    stem = file_stem(together or cameras[0].track.name, profile.key, versions[0].camera.shot.name)
+    shots = {v.camera.shot.name for v in versions}
+    stem = file_stem(
+        together or cameras[0].track.name, profile.key, versions[0].camera.shot.name if len(shots) == 1 else ""
+    )
     return context.make(stem, written, cameras, profile, format_key, options, stem, progress=progress)
 
 

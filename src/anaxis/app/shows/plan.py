@@ -13,7 +13,7 @@ from sqlalchemy.orm import joinedload
 
 from anaxis.app.acting import use_case
 from anaxis.app.context import Context
-from anaxis.app.deliveries.deliver import options_from
+from anaxis.app.deliveries.deliver import furthest_off, options_from
 from anaxis.app.derived.derive import behind_of
 from anaxis.app.roles import Role
 from anaxis.core.errors import BadInput
@@ -29,6 +29,12 @@ from anaxis.store.queries import PACKAGE_KEY, newest_recipe, on_the_list
 # What a cell of the board is, the most urgent first.
 STATES = ("failed", "off", "behind", "owed", "under way", "warned", "matches", "not asked")
 DUE = ("failed", "off", "behind", "owed")
+# Which cameras a target puts into one file, in words.
+TOGETHER = {
+    "": "a file for each camera",
+    "shot": "the cameras of each shot in one file",
+    "show": "all cameras in one file",
+}
 
 
 @dataclass
@@ -81,12 +87,20 @@ def set_target(
     options: DeliveryOptions = USUAL,
     recipe: str = "",
     shots: Collection[int] | None = None,
+    together: str = "",
 ) -> PlanTarget:
     """A show's shots (all, or those of ``shots``) go to a package in a format; what was planned of both before is replaced.
+    ``together`` is one of :data:`TOGETHER`.
 
-    Raises BadInput for a package, format or recipe that is not there.
+    Raises BadInput for a package, format or recipe that is not there, and for a format that holds one camera alone.
     """
     get_package(context, package)
+    if together not in TOGETHER:
+        raise BadInput(f"'{together[:40]}' is no way to put cameras together: choose shot or show, or leave it out.")
+    if together and not format_of(format_key).several:
+        raise BadInput(
+            f"{format_of(format_key).label} holds one camera a file: choose another format, or a file for each camera."
+        )
     format_of(format_key)
     if recipe:
         newest_recipe(context, recipe)
@@ -98,6 +112,7 @@ def set_target(
         options=changed_of(options),
         recipe=recipe,
         shots=None if shots is None else sorted(shots),
+        together=together,
     )
     context.add(target)
     context.flush()
@@ -154,17 +169,46 @@ def board(context: Context, show: Show) -> PlanBoard:
     work = _newest_work(context, show)
     late = behind_of(context)
     recipes = {t.recipe: newest_recipe(context, t.recipe).operations for t in targets if t.recipe}
-    for row in rows:
-        for target in targets:
-            cell = PlanCell("not asked")
-            if target.shots is None or row.shot.id in target.shots:
+    for target in targets:
+        for group in groups_of(rows, target):
+            jobs = [j for r in group if (j := work.get((r.camera.id, target.id))) is not None]
+            job = max(jobs, key=lambda j: j.id, default=None)
+            for row in group:
                 found = newest.get((row.camera.id, target.package, target.format))
-                job = work.get((row.camera.id, target.id))
                 cell = _cell(
                     row.version, target, packages.get(target.package), found, job, row.version.id in late, recipes
                 )
-            row.cells.append(cell)
+                if (
+                    cell.state in ("matches", "warned", "off")
+                    and found is not None
+                    and _other_cameras(found.delivery, group)
+                ):
+                    cell.state, cell.why = "behind", "other cameras belong into its file by now"
+                row.cells.append(cell)
+        for row in rows:
+            if target.shots is not None and row.shot.id not in target.shots:
+                row.cells.append(PlanCell("not asked"))
     return PlanBoard(show, targets, rows)
+
+
+def groups_of(rows: Iterable[PlanRow], target: PlanTarget) -> list[list[PlanRow]]:
+    """The cameras that a target asks for, those of one file together."""
+    out: dict[int, list[PlanRow]] = {}
+    for row in rows:
+        if target.shots is None or row.shot.id in target.shots:
+            key = {"": row.camera.id, "shot": row.shot.id, "show": 0}[target.together]
+            out.setdefault(key, []).append(row)
+    return list(out.values())
+
+
+def _other_cameras(delivery: Delivery, group: Sequence[PlanRow]) -> bool:
+    """Whether a delivery's file holds other cameras than a group has."""
+    own = [r.camera.name for r in group]
+    return (
+        sorted(delivery.options.get("together", own[:1])) != sorted(own)
+        if len(own) > 1
+        else "together" in delivery.options
+    )
 
 
 def _rows(context: Context, show: Show) -> list[PlanRow]:
@@ -257,13 +301,15 @@ class Due(NamedTuple):
 
 def due(plan: PlanBoard, states: Collection[str] = DUE, cameras: Collection[int] | None = None) -> list[Due]:
     """What a run would do: the cells in one of ``states``, of all cameras or of some."""
-    return [
-        Due(row, target, cell)
-        for row in plan.rows
-        if cameras is None or row.camera.id in cameras
-        for target, cell in zip(plan.targets, row.cells, strict=True)
-        if cell.state in states
-    ]
+    out = []
+    for at, target in enumerate(plan.targets):
+        for group in groups_of(plan.rows, target):
+            cells = [row.cells[at] for row in group]
+            asked = any(cameras is None or row.camera.id in cameras for row in group)
+            # What goes together is written together: where one of them is due, all are.
+            if asked and any(c.state in states for c in cells) and not any(c.state == "under way" for c in cells):
+                out += [Due(row, target, cell) for row, cell in zip(group, cells, strict=True)]
+    return sorted(out, key=lambda d: (d.row.shot.name, d.row.camera.name, d.target.id))
 
 
 @use_case("run the plan")
@@ -287,12 +333,18 @@ def start_run(
     context.add(run)
     context.flush()
     profiles = {t.package: get_package(context, t.package).model_dump(mode="json") for t in plan.targets}
-    for one in wanted:
-        params = {
-            "versions": [one.row.version.id], "profile": profiles[one.target.package], "format": one.target.format,
-            "options": {**asdict(USUAL), **one.target.options}, "together": "", "recipe": one.target.recipe,
-        }  # fmt: skip
-        ask_in(context, "delivery", one.row.version.id, params, run_id=run.id, target_id=one.target.id)
+    asked = {(d.row.camera.id, d.target.id) for d in wanted}
+    for target in plan.targets:
+        for group in groups_of(plan.rows, target):
+            versions = [r.version.id for r in group if (r.camera.id, target.id) in asked]
+            if not versions:
+                continue
+            name = {"": "", "shot": "cameras", "show": show.name}[target.together] if len(versions) > 1 else ""
+            params = {
+                "versions": versions, "profile": profiles[target.package], "format": target.format,
+                "options": {**asdict(USUAL), **target.options}, "together": name, "recipe": target.recipe,
+            }  # fmt: skip
+            ask_in(context, "delivery", versions[0], params, run_id=run.id, target_id=target.id)
     many_are_in_queue(context)
     return run
 
@@ -308,15 +360,21 @@ def jobs_of(context: Context, run: Run) -> list[Job]:
 
 
 def made_by(context: Context, jobs: Iterable[Job]) -> dict[int, Delivery]:
-    """The deliveries of jobs that are done, by the job's number."""
-    of_job = {j.id: j.result["delivery"] for j in jobs if "delivery" in j.result}
+    """The deliveries of jobs that are done, by the job's number; of several in one file the one that is furthest off."""
+    every = all_made_by(context, jobs)
+    return {job: worst for job, made in every.items() if (worst := furthest_off(made)) is not None}
+
+
+def all_made_by(context: Context, jobs: Iterable[Job]) -> dict[int, list[Delivery]]:
+    """Every delivery of jobs that are done, by the job's number."""
+    of_job = {j.id: j.result.get("deliveries", [j.result["delivery"]]) for j in jobs if "delivery" in j.result}
     query = (
         select(Delivery)
-        .where(Delivery.id.in_(of_job.values()))
+        .where(Delivery.id.in_([d for ids in of_job.values() for d in ids]))
         .options(joinedload(Delivery.version).joinedload(Version.camera).joinedload(Camera.shot))
     )
     made = {d.id: d for d in context.execute(query).scalars()}
-    return {job: made[delivery] for job, delivery in of_job.items()}
+    return {job: [made[d] for d in ids] for job, ids in of_job.items()}
 
 
 @use_case("stop a run")

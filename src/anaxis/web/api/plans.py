@@ -51,6 +51,9 @@ class NewTarget(BaseModel):
     format: Name
     recipe: Name = ""
     shots: list[Name] = Field(default=[], description="Only these, by name; empty for all.")
+    together: Literal["", "shot", "show"] = Field(
+        "", description="The cameras of each shot, or of the show, in one file."
+    )
     options: DeliveryOptions = DeliveryOptions()
 
 
@@ -76,7 +79,7 @@ def plan(store: Store, show_id: Number) -> PlanDocument:
 def target_set(store: Store, show_id: Number, asked: NewTarget) -> PlanDocument:
     show = get_show(store, show_id)
     only = shots_named(show, asked.shots)
-    set_target(store, show, asked.to, asked.format, asked.options, asked.recipe, only)
+    set_target(store, show, asked.to, asked.format, asked.options, asked.recipe, only, asked.together)
     return PlanDocument.of(board(store, show), STATES)
 
 

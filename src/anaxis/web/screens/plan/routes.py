@@ -15,6 +15,7 @@ from anaxis.app.roles import Role
 from anaxis.app.shows.plan import (
     DUE,
     STATES,
+    TOGETHER,
     board,
     drop_target,
     due,
@@ -57,7 +58,7 @@ def plan(request: Request, store: Store, show_id: int, state: str = "", q: str =
     return page(
         request, "plan/index.html", show=whole.show, board=whole, rows=rows[at : at + _PAGE], shown=len(rows), at=at, step=_PAGE, state=state, q=q,
         counts={s: whole.count(s) for s in STATES}, due=len(due(whole)), packages=all_packages(store), formats=WRITTEN,
-        recipes=saved_recipes(store), runs=_runs(store, whole.show), states=STATES,
+        recipes=saved_recipes(store), runs=_runs(store, whole.show), states=STATES, together=TOGETHER,
     )  # fmt: skip
 
 
@@ -70,6 +71,7 @@ class TargetForm(PageForm):
     reduce_px: float | None = None
     overscan: str = ""
     only: str = ""
+    together: str = ""
 
 
 @router.post("/shows/{show_id}/plan/targets", dependencies=[needs(change=Role.LEAD)])
@@ -77,7 +79,7 @@ def add_target(store: Store, show_id: int, form: Annotated[TargetForm, Form()]) 
     show = get_show(store, show_id)
     options = DeliveryOptions(reduce_px=form.reduce_px, overscan=form.overscan.strip())
     only = shots_named(show, form.only.replace(",", " ").split())
-    set_target(store, show, form.package, form.format_key, options, form.recipe, only)
+    set_target(store, show, form.package, form.format_key, options, form.recipe, only, form.together)
     return _board(show_id)
 
 
