@@ -11,6 +11,7 @@ from scipy.spatial.transform import Rotation
 from anaxis.core.camera.depth_of_field import require_circle, sharp_m
 from anaxis.core.camera.lens import Image
 from anaxis.core.errors import BadInput
+from anaxis.core.motion.focus import shares
 from anaxis.core.motion.placement import similarity_of
 from anaxis.core.motion.set_objects import PlacedSet
 from anaxis.core.recipe.model import Operation, Work
@@ -153,3 +154,18 @@ def test_what_is_sharp_goes_by_the_circle_of_confusion() -> None:
     )
     with pytest.raises(BadInput, match="circle of confusion"):
         require_circle(0)
+
+
+def test_how_much_of_a_pull_is_done() -> None:
+    """Straight, or eased: half of it half way, little at either end, the same from both sides; outside nothing, or all."""
+    frames = np.arange(8.0, 23.0)
+    straight, eased = shares(frames, 10.0, 20.0, False), shares(frames, 10.0, 20.0, True)
+    assert (
+        straight[2:13] == pytest.approx(np.linspace(0, 1, 11))
+        and (straight[:2] == 0).all()
+        and (straight[13:] == 1).all()
+    )
+    assert eased[7] == 0.5 and eased[3] == pytest.approx(0.028) and eased[4] == pytest.approx(0.104)
+    assert eased[2:13] + eased[12:1:-1] == pytest.approx(np.ones(11))
+    assert shares(frames, None, 20.0, True).tolist() == [1.0] * 15
+    assert shares(frames, 15.0, None, True).tolist() == [0.0] * 7 + [1.0] * 8
