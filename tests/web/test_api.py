@@ -18,6 +18,7 @@ import pytest
 import schemathesis
 from fastapi import FastAPI
 from hypothesis import HealthCheck, given, settings
+from jsonschema import Draft202012Validator
 from schemathesis.checks import not_a_server_error
 from schemathesis.specs.openapi.checks import response_schema_conformance, status_code_conformance
 from sqlalchemy import Engine, func, select, text, update
@@ -29,6 +30,7 @@ from anaxis.app.people.tokens import new_token, revoke
 from anaxis.app.roles import LOCAL, Role
 from anaxis.delivery.deliver import deliver_all
 from anaxis.delivery.options import DeliveryOptions
+from anaxis.formats import WRITTEN
 from anaxis.packages import find_profile
 from anaxis.store.models import Camera, Delivery, HistoryEntry, Job, Show, Version
 from anaxis.store.people import AnswerGiven, Token
@@ -456,3 +458,24 @@ def test_a_file_is_asked_for_by_its_number_and_an_address_says_its_methods(
     )
     assert int(head.headers["content-length"]) == len(whole.content)
     assert client.head("/deliveries/99").status_code == 404
+
+
+def test_every_example_of_the_description_is_valid() -> None:
+    """Against the schema that it stands in, references followed."""
+    document = json.loads((EXAMPLE.parents[1] / "openapi.json").read_text())
+    seen = 0
+
+    def walk(part: Any) -> None:
+        nonlocal seen
+        for value in part.values() if isinstance(part, dict) else part if isinstance(part, list) else ():
+            walk(value)
+        if isinstance(part, dict) and isinstance(part.get("examples"), list) and "type" in part:
+            for example in part["examples"]:
+                seen += 1
+                Draft202012Validator({**part, "components": document["components"]}).validate(example)
+
+    walk(document)
+    assert seen >= 8
+    formats = document["components"]["schemas"]["NewDelivery"]["properties"]["formats"]["items"]["enum"]
+    assert formats == [f.key for f in WRITTEN]
+    assert document["security"] and document["components"]["securitySchemes"]["token"]["scheme"] == "bearer"

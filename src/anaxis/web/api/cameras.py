@@ -30,7 +30,7 @@ from anaxis.store.queries import get_camera, get_show, get_version, track_of
 from anaxis.store.rows import found
 from anaxis.web.access import needs
 from anaxis.web.api.description import ZIP, name_of
-from anaxis.web.api.fields import REFUSALS, Name, Number
+from anaxis.web.api.fields import REFUSALS, FormatKey, Name, Number, PackageKey
 from anaxis.web.api.once import Once
 from anaxis.web.pages import Store, download_answer
 
@@ -114,8 +114,8 @@ class ComparedVersions(BaseModel):
 class NewBundle(BaseModel):
     """A zip for each package: cameras, landmarks, set, axis check, sheet, manifest."""
 
-    to: list[Name] = Field(min_length=1, max_length=40, examples=[["zup-lh-cm"]])
-    formats: list[Name] = Field(min_length=1, max_length=10, examples=[["usd"]])
+    to: list[PackageKey] = Field(min_length=1, max_length=40, examples=[["zup-lh-cm"]])
+    formats: list[FormatKey] = Field(min_length=1, max_length=10, examples=[["usd"]])
     version: Number | None = None
     options: DeliveryOptions = DeliveryOptions()
 

@@ -30,7 +30,7 @@ from anaxis.store.packages import get_package
 from anaxis.store.queries import get_version, track_of
 from anaxis.web.access import needs
 from anaxis.web.api.description import EVENTS, FILE, PDF, name_of
-from anaxis.web.api.fields import REFUSALS, Name, Number
+from anaxis.web.api.fields import REFUSALS, FormatKey, Name, Number, PackageKey
 from anaxis.web.api.once import Once
 from anaxis.web.own_worker import ensure_worker
 from anaxis.web.pages import Store, download_answer, name_of_upload
@@ -49,8 +49,8 @@ _LOOK_EVERY_S = 0.5
 class NewDelivery(BaseModel):
     """A camera for packages, in formats: a file for each. ``version`` is the one worked on where it is left out."""
 
-    to: list[Name] = Field(min_length=1, max_length=40, examples=[["zup-lh-cm"]])
-    formats: list[Name] = Field(min_length=1, max_length=10, examples=[["usd"]])
+    to: list[PackageKey] = Field(min_length=1, max_length=40, examples=[["zup-lh-cm"]])
+    formats: list[FormatKey] = Field(min_length=1, max_length=10, examples=[["usd"]])
     version: Number | None = None
     options: DeliveryOptions = DeliveryOptions()
 

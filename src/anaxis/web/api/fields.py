@@ -7,6 +7,7 @@ from typing import Annotated, Any
 from pydantic import AfterValidator, Field, StringConstraints
 
 from anaxis.app.documents import Problem
+from anaxis.formats import WRITTEN
 
 # The statuses with which any address may answer, for its description.
 REFUSALS: dict[int | str, dict[str, Any]] = {
@@ -21,5 +22,10 @@ def _storable(text: str) -> str:
     return text
 
 
+_FORMATS = [f.key for f in WRITTEN]
 Number = Annotated[int, Field(ge=1, le=2**31 - 1)]
 Name = Annotated[str, StringConstraints(max_length=300), AfterValidator(_storable)]
+FormatKey = Annotated[Name, Field(description="A format that is written.", json_schema_extra={"enum": list(_FORMATS)})]
+PackageKey = Annotated[
+    Name, Field(description="The key of a package: a shipped one, or one of your own.", examples=["zup-lh-cm"])
+]

@@ -35,7 +35,7 @@ from anaxis.store.queries import get_show
 from anaxis.store.rows import found
 from anaxis.web.access import needs
 from anaxis.web.api.description import ZIP, name_of
-from anaxis.web.api.fields import REFUSALS, Name, Number
+from anaxis.web.api.fields import REFUSALS, FormatKey, Name, Number, PackageKey
 from anaxis.web.api.once import Once
 from anaxis.web.own_worker import ensure_worker
 from anaxis.web.pages import Store, zip_answer
@@ -47,8 +47,8 @@ _LEAD = [needs(change=Role.LEAD)]
 class NewTarget(BaseModel):
     """A package and format that shots of a show go to."""
 
-    to: Name
-    format: Name
+    to: PackageKey
+    format: FormatKey
     recipe: Name = ""
     shots: list[Name] = Field(default=[], description="Only these, by name; empty for all.")
     together: Literal["", "shot", "show"] = Field(
