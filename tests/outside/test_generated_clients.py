@@ -52,7 +52,7 @@ def test_a_client_in_python(
         body = models.BodySendFile(file=part("types").File(data, path.name), path=path.name, show="The mill")
         file = part("api.files.send_file").sync(client=client, body=body)
     kept = part("api.files.keep_file").sync(file.id, client=client, body=models.Keep())
-    asked = models.NewDelivery(to=["zup-lh-cm"], formats=["usd"])
+    asked = models.NewDelivery(to=["zup-lh-cm"], formats=[models.NewDeliveryFormatsItem.USD])
     done = part("api.deliveries.deliver_camera").sync(kept.kept[0], client=client, body=asked, idempotency_key="python")
     (delivery,) = done.deliveries
     proof = part("api.deliveries.get_proof").sync(delivery.id, client=client)
@@ -60,7 +60,9 @@ def test_a_client_in_python(
     answer = part("api.deliveries.get_delivery_file").sync_detailed(delivery.id, delivery.files[0].name, client=client)
     assert hashlib.sha256(answer.content).hexdigest() == delivery.files[0].sha256 == delivered_by_hand(plain, path)
     refused = part("api.deliveries.deliver_camera").sync(
-        kept.kept[0], client=client, body=models.NewDelivery(to=["nowhere"], formats=["usd"])
+        kept.kept[0],
+        client=client,
+        body=models.NewDelivery(to=["nowhere"], formats=[models.NewDeliveryFormatsItem.USD]),
     )
     assert isinstance(refused, models.Problem) and refused.sentence
 
