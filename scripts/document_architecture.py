@@ -75,7 +75,7 @@ def order() -> list[str]:
 
 
 def picture(rows: list[str], found: Counter[tuple[str, str]]) -> str:
-    """The rooms one above the other, a line for each room that another imports, as thick as it does so often."""
+    """The rooms one above the other, a line for each room that another imports; thick from 40 imports."""
     width, step, top = 1000, 54, 16
     place = {name: (40, top + i * step) for i, name in enumerate(rows)}
     boxes = [
@@ -91,7 +91,7 @@ def picture(rows: list[str], found: Counter[tuple[str, str]]) -> str:
         x1, x2 = x1 + 150, x2 + 150
         lines.append(
             f'<path d="M{x1} {y1 + 17}C{x1 + out} {y1 + 17} {x2 + out} {y2 + 17} {x2} {y2 + 17}" fill="none" '
-            f'stroke="#5b6f7a" stroke-width="{min(3.0, 0.6 + count / 25):.2f}" opacity="0.7"/>'
+            f'stroke="#5b6f7a" stroke-width="{1 if count < 10 else 2 if count < 40 else 3}" opacity="0.7"/>'
         )
     height = top + len(rows) * step
     return (

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import time
+from collections.abc import Callable
 
 from sqlalchemy import Engine
 
@@ -22,3 +23,10 @@ def ended(engine: Engine, number: int, seconds: float = 60) -> Job:
         assert time.monotonic() < limit, found.state
         time.sleep(0.1)
     return found
+
+
+def wait_for(met: Callable[[], bool], seconds: float = 90) -> None:
+    limit = time.monotonic() + seconds
+    while not met():
+        assert time.monotonic() < limit
+        time.sleep(0.1)

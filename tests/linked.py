@@ -12,7 +12,7 @@ from collections.abc import Callable, Coroutine, Iterator
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager
 from pathlib import Path
-from typing import Any
+from typing import Any, TypeVar
 
 import numpy as np
 from sqlalchemy import Engine, select
@@ -41,6 +41,7 @@ _UNDONE: tuple[Callable[[np.random.Generator], dict[str, Any]], ...] = (
     lambda r: {"code": "vfov_as_hfov"},
     lambda r: {"code": "channels", "position": "+X-Z+Y", "rotation": "-Y+X+Z"},
 )
+R = TypeVar("R")
 
 
 def random_profile(rng: np.random.Generator, habits: int = 0, fit: str = "") -> dict[str, Any]:
@@ -179,12 +180,17 @@ def quiet(engine: Engine) -> bool:
         return store.execute(open_ones.limit(1)).first() is None
 
 
+def apart(what: Callable[[], R]) -> R:
+    """In a thread of its own: a browser that an earlier test opened in this process keeps a loop running in the first one."""
+    with ThreadPoolExecutor(1) as thread:
+        return thread.submit(what).result()
+
+
 class Apart:
-    """Runs coroutines in a thread of their own: a browser that tests share keeps a loop running in theirs."""
+    """Runs coroutines in a thread of their own."""
 
     def run(self, scenario: Coroutine[Any, Any, Any]) -> None:
-        with ThreadPoolExecutor(1) as one:
-            one.submit(asyncio.run, scenario).result()
+        apart(lambda: asyncio.run(scenario))
 
 
 @contextmanager

@@ -8,7 +8,6 @@ import json
 import os
 import signal
 import subprocess
-import time
 import zipfile
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
@@ -49,6 +48,7 @@ from anaxis.store.models import Content, Delivery, DeliveryFile, Job, MadeFile, 
 from anaxis.store.packages import get_package
 from anaxis.store.queries import get_version
 from anaxis.worker.attempt import do_job
+from jobs import wait_for
 from ordinary import primes, track_of
 from pages import Visitor, fits
 from shell import run
@@ -333,13 +333,6 @@ def test_killed_workers_lose_nothing_and_do_nothing_twice(engine: Engine, demo_f
             ).scalar_one()
             == 0
         )
-
-
-def wait_for(met: Any, seconds: float) -> None:
-    limit = time.monotonic() + seconds
-    while not met():
-        assert time.monotonic() < limit
-        time.sleep(0.05)
 
 
 def test_what_can_be_made_again_goes_when_its_time_is_over_and_nothing_else(

@@ -24,6 +24,7 @@ from anaxis.packages import find_profile
 from anaxis.simulated.made_up import scene_document
 from anaxis.simulated.package import SimulatedPackage
 from anaxis.simulated.scene import SimulatedScene
+from linked import apart
 from shell import run
 
 CLIENT = Path(__file__).parents[2] / "clients" / "python"
@@ -65,7 +66,7 @@ def stepping(exchange: Exchange) -> Iterator[None]:
 def looked_at(host: Host, folder: Path, kind: type[Exchange] = Exchange, patience_s: float = 3.0) -> list[Result]:
     port = free_port()
     with stepping(kind(host, f"http://127.0.0.1:{port}", folder / "journal", "scene", "The mill")):
-        return asyncio.run(conformance(port, patience_s))
+        return apart(lambda: asyncio.run(conformance(port, patience_s)))
 
 
 def fails(results: list[Result]) -> list[str]:
@@ -93,7 +94,7 @@ def test_the_simulated_packages_hold_in_every_part(key: str, tmp_path: Path) -> 
         finally:
             going.cancel()
 
-    results = asyncio.run(both())
+    results = apart(lambda: asyncio.run(both()))
     assert not fails(results), results
 
 
@@ -111,7 +112,7 @@ def test_an_example_in_a_process_of_its_own_passes_the_command(example: str, tmp
         program, env={"PYTHONPATH": str(CLIENT / "src")}, stdin=subprocess.PIPE, stderr=subprocess.DEVNULL
     ) as package:
         try:
-            done = run("exchange", "check", "--port", port, "--json", "--patience", "4")
+            done = apart(lambda: run("exchange", "check", "--port", port, "--json", "--patience", "4"))
         finally:
             package.kill()
     assert done.returncode == 0 and done.document["holds"], done.stdout
@@ -259,7 +260,8 @@ def test_nothing_connects_and_a_port_that_is_taken(tmp_path: Path) -> None:
     with socket.socket() as taken:
         taken.bind(("127.0.0.1", 0))
         taken.listen()
-        done = run("exchange", "check", "--port", taken.getsockname()[1])
+        port = taken.getsockname()[1]
+        done = apart(lambda: run("exchange", "check", "--port", port))
     assert done.returncode == 2 and "choose another with --port" in done.stderr
 
 

@@ -7,8 +7,7 @@ import re
 import signal
 import subprocess
 import sys
-import time
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from contextlib import suppress
 from pathlib import Path
 
@@ -25,6 +24,7 @@ from anaxis.queue.jobs import ask_for
 from anaxis.store.database import connect
 from anaxis.store.local_postgres import free_port
 from anaxis.store.models import Job
+from jobs import wait_for
 from pages import Visitor, take_in
 
 Running = tuple[psutil.Process, str]
@@ -39,19 +39,12 @@ def running(tmp_path: Path) -> Iterator[Running]:
     with (tmp_path / "log").open("wb") as log:
         server = subprocess.Popen(command, env=environment, stdout=log, stderr=log)
     try:
-        until(lambda: _up(f"http://127.0.0.1:{port}"))
+        wait_for(lambda: _up(f"http://127.0.0.1:{port}"))
         yield psutil.Process(server.pid), f"http://127.0.0.1:{port}"
     finally:
         if server.poll() is None:
             server.kill()
             server.wait()
-
-
-def until(true: Callable[[], bool], seconds: float = 90) -> None:
-    deadline = time.monotonic() + seconds
-    while not true():
-        assert time.monotonic() < deadline
-        time.sleep(0.2)
 
 
 def _up(site: str) -> bool:
@@ -99,8 +92,8 @@ def test_what_is_killed_comes_back_and_asked_to_stop_all_of_it_ends(
     for words in ("-m anaxis worker", "-m anaxis serve", "bin/postgres -D", "postgres: anaxis"):
         before = {p.pid for p in _find(start, words)}
         os.kill(min(before), signal.SIGKILL)
-        until(lambda words=words, before=before: any(p.pid not in before for p in _find(start, words)))  # type: ignore[misc]
-        until(lambda: _up(site) and _keeps(url))
+        wait_for(lambda words=words, before=before: any(p.pid not in before for p in _find(start, words)))  # type: ignore[misc]
+        wait_for(lambda: _up(site) and _keeps(url))
         with psycopg.connect(url) as line:
             assert line.execute("SELECT count(*) FROM versions").fetchone() == (1,)
         assert _worked(url) == "done"
@@ -132,7 +125,7 @@ def _worked(url: str) -> str:
             with Context(engine, LOCAL) as store:
                 return str(store.get_one(Job, number).state)
 
-        until(lambda: state() not in ("waiting", "running"))
+        wait_for(lambda: state() not in ("waiting", "running"))
         return state()
     finally:
         engine.dispose()

@@ -35,7 +35,7 @@ class Exchange:
         self.journal = Journal(Path(journal))
         self.connection = Connection(server, self._hello)
         self._told: tuple[Any, Any, Any] = (None, None, None)
-        self._over = False
+        self._over, self._unsure = False, self.journal.cut_off
 
     @property
     def state(self) -> str:
@@ -109,6 +109,10 @@ class Exchange:
             self.tell_scene()
             for kept in list(self.journal.outbox.values()):
                 self.connection.send(kept)
+            if self._unsure:  # the package crashed: what it holds now is said as a whole
+                self._unsure = False
+                for camera in self.host.cameras():
+                    self._send_whole(camera.id, answers_pull=False)
         elif kind == "acknowledge":
             self.journal.acknowledged(int(message["number"]))
         elif kind == "change":

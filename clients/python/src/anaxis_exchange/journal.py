@@ -17,7 +17,8 @@ _WRITTEN_ANEW_AFTER = 1500
 
 class Journal:
     """``client`` is made up once. ``last`` is the highest number of a change made here, ``have`` the highest of the server's that was
-    taken; ``outbox`` holds by number what was made here and is not acknowledged."""
+    taken; ``outbox`` holds by number what was made here and is not acknowledged. ``cut_off``: the last process ended without closing
+    it, so that the scene may hold what nobody was told of, or lack what was told."""
 
     def __init__(self, file: Path) -> None:
         self.file = Path(file)
@@ -25,7 +26,7 @@ class Journal:
         self.outbox: dict[int, dict[str, Any]] = {}
         # By camera, group and frame the last change of the package's own.
         self._own: dict[tuple[str, str, float], int] = {}
-        self._lines = 0
+        self._lines, self.cut_off = 0, self.file.exists()
         for line in self.file.read_text(encoding="utf-8").splitlines() if self.file.exists() else ():
             try:
                 self._apply(json.loads(line))
@@ -35,7 +36,10 @@ class Journal:
         self._write_anew()
 
     def close(self) -> None:
-        self._out.close()
+        """Everything that was done in the scene was told."""
+        if not self._out.closed:
+            self._done({"did": "closed"})
+            self._out.close()
 
     def made(self, message: dict[str, Any]) -> dict[str, Any]:
         """A change made here, with its number. Kept until it is acknowledged."""
@@ -58,6 +62,7 @@ class Journal:
 
     def _apply(self, event: dict[str, Any]) -> None:
         did = event["did"]
+        self.cut_off = did != "closed"
         if did == "whole":
             self.client, self.last, self.have = event["client"], event["last"], event["have"]
             self.outbox = {int(m["number"]): m for m in event["outbox"]}
