@@ -236,9 +236,14 @@ BROKEN: list[tuple[Any, str]] = [
 @pytest.mark.parametrize(("broken", "part"), BROKEN, ids=[b.__name__ for b, _ in BROKEN])
 def test_a_broken_client_fails_at_its_own_point(broken: Any, part: str, tmp_path: Path) -> None:
     is_host = issubclass(broken, MadeUpHost)
-    host: MadeUpHost = broken(tmp_path / "scene.json") if is_host else MadeUpHost(tmp_path / "scene.json")
-    results = looked_at(host, tmp_path, Exchange if is_host else broken, 0.7)
-    found = fails(results)
+    for patience_s in (0.7, 8.0):  # on a busy machine a part that holds may need longer
+        folder = tmp_path / str(patience_s)
+        folder.mkdir()
+        host: MadeUpHost = (broken if is_host else MadeUpHost)(folder / "scene.json")
+        results = looked_at(host, folder, Exchange if is_host else broken, patience_s)
+        found = fails(results)
+        if found and found[0].startswith(part):
+            break
     assert found and found[0].startswith(part), results
     first = next(r for r in results if not r.holds)
     assert first.said.endswith(".") and len(first.said) > 20, "the sentence says what was seen"

@@ -4,8 +4,10 @@ from __future__ import annotations
 
 import asyncio
 import json
+import math
 import os
 import re
+import struct
 import subprocess
 import time
 from collections.abc import Callable, Iterator
@@ -17,6 +19,7 @@ from typing import Any
 import httpx
 import pytest
 from playwright.sync_api import Browser, Page, expect
+from scipy.spatial.transform import Rotation
 from sqlalchemy import Engine, select
 from websockets.exceptions import ConnectionClosed, InvalidStatus
 from websockets.sync.client import connect
@@ -90,9 +93,9 @@ def test_two_packages_side_by_side_linked_and_worked_on(
         # linked both ways; frame for frame, for they run at different rates
         page.get_by_label("Way").select_option("both")
         page.get_by_role("button", name=re.compile("^Link; ")).click()
-        expect(page.get_by_role("alert")).to_contain_text("set one rate in both, or choose frame for frame")
+        expect(page.get_by_role("alert")).to_contain_text("A link by time goes one way")
         page.get_by_label("Way").select_option("both")
-        page.locator(".linking").get_by_label(re.compile("frame for frame")).check()
+        page.locator(".linking").get_by_label("Timing").select_option("frame_for_frame")
         page.get_by_role("button", name=re.compile("^Link; ")).click()
         expect(page.get_by_role("heading", name=re.compile("^Linked:"))).to_be_visible()
         until(page, "document.getElementById('board').dataset.watching === 'yes'")
@@ -153,7 +156,7 @@ def test_what_both_changed_is_shown_and_chosen(page: Page, site: str, engine: En
         wait(lambda: len(remote_ids(engine)) == 2)
         page.goto(f"/shows/{show}/live")
         page.get_by_label("Way").select_option("both")
-        page.locator(".linking").get_by_label(re.compile("frame for frame")).check()
+        page.locator(".linking").get_by_label("Timing").select_option("frame_for_frame")
         page.get_by_role("button", name=re.compile("^Link; ")).click()
         expect(page.get_by_role("heading", name=re.compile("^Linked:"))).to_be_visible()
         # at once on both sides, each before it has heard of the other
@@ -189,6 +192,36 @@ def _forty_changes(address: str, x: float) -> None:
         wait(lambda: httpx.get(f"{address}/state").json()["last"] >= state["last"] + 40)
 
 
+@pytest.mark.browser
+def test_a_link_by_time_is_shown_with_what_resampling_costs(
+    browser: Browser, page: Page, site: str, engine: Engine, tmp_path: Path
+) -> None:
+    show = shown(engine)
+    with (
+        package(tmp_path, site, "animation", "--profile", "zup-rh-m", "--first", "1001") as first,
+        package(tmp_path, site, "engine", "--profile", "zup-lh-cm"),
+    ):
+        wait(lambda: len(remote_ids(engine)) == 2)
+        page.goto(f"/shows/{show}/live")
+        ready(page)
+        page.get_by_role("button", name=re.compile("^Link; ")).click()
+        expect(page.get_by_role("heading", name=re.compile("^Linked:"))).to_be_visible()
+        expect(page.locator("#answer strong")).to_have_text("Same by time")
+        expect(page.locator("#answer-words")).to_contain_text("resampling costs")
+        until(page, "document.getElementById('board').dataset.watching === 'yes'")
+        before = page.locator("#answer-words").inner_text()
+        other = browser.new_page()
+        other.goto(first)
+        until(other, "window.packageReady === true")
+        other.locator("#frame").fill("30")
+        other.get_by_label("position x").fill("-1.25")
+        other.get_by_label("position x").press("Enter")
+        until(page, "document.getElementById('board').dataset.told !== undefined")
+        until(page, f"document.getElementById('answer-words').textContent !== {json.dumps(before)}")
+        expect(page.locator("#answer strong")).to_have_text("Same by time")
+        fits(page)
+
+
 def test_a_tracker_is_recorded_through_a_cut_and_becomes_a_take(site: str, engine: Engine, tmp_path: Path) -> None:
     show = shown(engine)
     proxy = Proxy(int(site.rpartition(":")[2]))
@@ -204,6 +237,8 @@ def test_a_tracker_is_recorded_through_a_cut_and_becomes_a_take(site: str, engin
             assert (await post(f"/clients/{tracker_id}/record", data={"name": "walk"})).status_code == 303
             await until_async(lambda: tracker.recording is not None)
             await asyncio.sleep(1.2)
+            live = await asyncio.to_thread(client.get, "/recordings/1/sheet")
+            assert live.status_code == 200 and "away" not in live.text and 'points="' in live.text
             await asyncio.to_thread(proxy.drop, 1.0)  # what is measured meanwhile is sent later
             await asyncio.sleep(2.4)  # a jump falls well within, whenever the recording began
             await until_async(lambda: len(tracker.outbox) < 5)  # what was kept back meanwhile has gone
@@ -211,6 +246,19 @@ def test_a_tracker_is_recorded_through_a_cut_and_becomes_a_take(site: str, engin
             await until_async(
                 lambda: Context(engine, LOCAL).execute(select(Recording.ended_at)).scalar_one() is not None
             )
+            ended = await asyncio.to_thread(client.get, "/recordings/1/sheet")
+            assert ended.status_code == 286, "the page asks no more"
+            numbers = {k: float(v) for k, v in re.findall(r'row">([^<]+)</th><td class="r num">([^<]+)<', ended.text)}
+            newest = select(RecordingBlock.data).order_by(RecordingBlock.number.desc())
+            blocks = [b for b in Context(engine, LOCAL).execute(newest).scalars() if b]
+            _, x, y, z, *turn = struct.unpack("<8d", blocks[0][-96:-32])
+            matrix = Rotation.from_quat(turn).as_matrix()
+            heading, tilt = math.degrees(math.atan2(matrix[0, 2], matrix[2, 2])), -math.degrees(math.asin(matrix[1, 2]))
+            assert [numbers[f"position {n}"] for n in ("x, right", "y, up", "z, back")] == pytest.approx(
+                [x, y, z], abs=1e-4
+            )
+            assert [numbers["pan"], numbers["tilt"]] == pytest.approx([heading, tilt], abs=1e-2)
+            assert numbers["samples"] == pytest.approx(device.rate, rel=0.01)
             page = await asyncio.to_thread(client.get, "/recordings/1")
             assert page.status_code == 200 and "Remove the jump" in page.text and "frames measured" in page.text
             heal = re.findall(r'name="(heal-\d+)"', page.text)

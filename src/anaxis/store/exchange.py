@@ -7,12 +7,15 @@ order of ``sequence``: what it told is in force at once, what it was sent once i
 from __future__ import annotations
 
 from datetime import datetime
-from typing import Any
+from typing import Any, TypeVar
 
 from sqlalchemy import BigInteger, ForeignKey, Index, Sequence, UniqueConstraint, func
 from sqlalchemy.orm import Mapped, mapped_column, relationship
 
+from anaxis.core.typing import Floats
 from anaxis.store.models import Base, Camera, Show, SourceFile, Version
+
+Frames = TypeVar("Frames", float, Floats)
 
 SEQUENCE = Sequence("exchange_sequence", metadata=Base.metadata)
 # The channel on which the database tells every server what has just been kept.
@@ -145,7 +148,8 @@ class ExchangeChange(Base):
 
 class Link(Base):
     """Two cameras that are kept the same: from the first to the second, or both ways. ``rule`` says what happens where both
-    changed the same: "ask", "first" or "second". A frame of the first is ``offset`` more there."""
+    changed the same: "ask", "first" or "second". A frame of the first is ``offset`` more there. With a ``scale``, the second's rate
+    divided by the first's, the first is resampled for the second; its frame ``anchor`` keeps its number."""
 
     __tablename__ = "exchange_links"
     belongs_to = "show"
@@ -157,6 +161,8 @@ class Link(Base):
     rule: Mapped[str]
     groups: Mapped[list[Any]]
     offset: Mapped[float]
+    scale: Mapped[float | None]
+    anchor: Mapped[float | None]
     follow: Mapped[bool] = mapped_column(default=False)
     every_s: Mapped[int] = mapped_column(default=0)
     moment_at: Mapped[datetime | None]
@@ -167,6 +173,13 @@ class Link(Base):
     show: Mapped[Show] = relationship()
     first: Mapped[RemoteCamera] = relationship(foreign_keys=[first_id], lazy="joined")
     second: Mapped[RemoteCamera] = relationship(foreign_keys=[second_id], lazy="joined")
+
+    def frame_there(self, frame: Frames, from_first: bool) -> Frames:
+        """The frame of the other camera that shows what this frame of the first, or of the second, shows; one, or an array of them."""
+        scale, anchor = self.scale or 1.0, self.anchor or 0.0
+        if from_first:
+            return anchor + (frame - anchor) * scale + self.offset
+        return anchor + (frame - self.offset - anchor) / scale
 
     @property
     def name(self) -> str:

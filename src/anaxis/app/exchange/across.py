@@ -7,7 +7,7 @@ from pydantic import BaseModel
 from anaxis.app.acting import use_case
 from anaxis.app.context import Context
 from anaxis.app.exchange.cells import EVERY, NOTHING
-from anaxis.app.exchange.links import require_same_rate, whole_of
+from anaxis.app.exchange.links import require_timing, whole_of
 from anaxis.app.exchange.passing import enqueue, lock_about, locked, notify
 from anaxis.app.exchange.sides import Side, differing, profile_of, side_of, side_to
 from anaxis.app.exchange.takes import new_there
@@ -25,12 +25,13 @@ class Across(BaseModel):
     client: int | None = None
     groups: list[str] = list(EVERY)
     frame_for_frame: bool = False
+    by_time: bool = False
     same_numbers: bool = False
 
 
 @use_case("write across")
 def write_across(context: Context, asked: Across) -> RemoteCamera:
-    """Raises BadInput where nothing is to be written, and where the rates differ and nobody said that it is to go frame for frame."""
+    """Raises BadInput where nothing is to be written, and where the rates differ and the request does not choose how to time them."""
     source = row_of(context, RemoteCamera, asked.source, "camera of a package")
     groups = chosen_groups(asked.groups)
     side, now = side_of(source), whole_of(context, source)
@@ -48,11 +49,12 @@ def write_across(context: Context, asked: Across) -> RemoteCamera:
     to = row_of(context, RemoteCamera, asked.to, "camera of a package")
     if to.client.show_id != source.client.show_id or to.id == source.id:
         raise BadInput("Choose another camera, of a package that is connected in the same show.")
-    require_same_rate(source, to, asked.frame_for_frame)
+    require_timing(source, to, asked.frame_for_frame, asked.by_time)
     clients, _ = lock_about(context, to)
     there = whole_of(context, to)
     offset = 0.0 if asked.same_numbers else to.first - source.first
-    parts = differing(side_to(side, now, side_of(to), there, offset=offset), there, groups)
+    anchor = source.first if asked.by_time else None
+    parts = differing(side_to(side, now, side_of(to), there, offset=offset, anchor=anchor), there, groups)
     if not parts:
         raise BadInput(
             f"Nothing is to be written: {to.called} holds in these channels what {source.called} holds.",

@@ -90,7 +90,7 @@ def _taken(context: Context, client_id: int, connection: str | None, change: Cha
     if not remote.known or many_since_snapshot(remote, sequence):
         keep_snapshot(context, remote, sequence, now)
     told = PropagatedChange(
-        remote, changed_cells(before, now, cells, change.replaces), now, change.base, number, theirs
+        remote, changed_cells(before, now, cells, change.replaces), now, change.base, number, theirs, before
     )
     unseen = unseen_by(context, told, client)
     for link in links if len(before) else ():
@@ -162,12 +162,12 @@ def _acknowledged(
     if known is None or known.remote_id is None or known.acknowledged_at is not None:
         return
     remote = context.get_one(RemoteCamera, known.remote_id)
-    if known.link_id is None:  # what a person had written here is a change for whoever is linked to it
-        clients, links = lock_about(context, remote)
-    else:
-        clients, links = locked(context, [client_id]), []
+    # A change for whoever else is linked to it: a person had it written here, or it goes on along a chain.
+    clients, links = lock_about(context, remote)
+    links = [link for link in links if link.id != known.link_id]
     client = clients[client_id]
     require_current(client, connection)
+    before = held_by(context, remote) if links else NOTHING
     values: dict[str, Any] = {"acknowledged_at": func.clock_timestamp(), "sequence": SEQUENCE.next_value()}
     if held is not None:
         values["back"] = held.packed()
@@ -198,7 +198,7 @@ def _acknowledged(
     if snapshot:
         keep_snapshot(context, remote, row.sequence, now)
     theirs = {to.id: held_by(context, to) for to in (other_end(link, remote) for link in links)}
-    told = PropagatedChange(remote, cells, now, number, row.id, theirs)
+    told = PropagatedChange(remote, cells, now, number, row.id, theirs, before)
     unseen = unseen_by(context, told, client) if links else []
     for link in links:
         propagate(context, link, told, clients, unseen)

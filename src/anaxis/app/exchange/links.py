@@ -22,6 +22,7 @@ from anaxis.app.exchange.passing import (
     notify,
     offset_from,
     other_end,
+    rate_ratio,
     send,
     stop_clashes,
 )
@@ -37,7 +38,10 @@ _MOST_EVERY_S = 3600
 
 
 class LinkAsked(BaseModel):
-    """A link to be made: from the first camera to the second, which holds what the first holds from then on."""
+    """A link to be made: from the first camera to the second, which holds what the first holds from then on.
+
+    Where the rates differ: ``by_time`` resamples the first for the second, ``frame_for_frame`` keeps each frame's pose.
+    """
 
     first: int
     second: int
@@ -47,6 +51,7 @@ class LinkAsked(BaseModel):
     every_s: int = 0
     follow: bool = False
     frame_for_frame: bool = False
+    by_time: bool = False
     same_numbers: bool = False
 
 
@@ -54,8 +59,8 @@ class LinkAsked(BaseModel):
 def link(context: Context, asked: LinkAsked) -> Link:
     """Two cameras kept the same from now on. The second takes at once what the first holds and it does not.
 
-    Raises BadInput where one of them is not known yet, is linked already, or runs at another rate and nobody said that it is
-    to go frame for frame.
+    Raises BadInput where one of them is not known yet, receives changes already, or runs at another rate and the request does not
+    say whether to link by time or frame for frame.
     """
     first, second = (row_of(context, RemoteCamera, n, "camera of a package") for n in (asked.first, asked.second))
     if asked.rule not in RULES:
@@ -71,11 +76,14 @@ def link(context: Context, asked: LinkAsked) -> Link:
     for remote in (first, second):
         require_known(remote)
     _require_free(context, first, second, asked.both_ways)
-    require_same_rate(first, second, asked.frame_for_frame)
+    require_timing(first, second, asked.frame_for_frame, asked.by_time)
+    if asked.by_time and asked.both_ways:
+        raise BadInput("A link by time goes one way: resampling back and forth would change the camera each time.")
+    by_time = asked.by_time and rate_ratio(first, second) != 1.0
     row = Link(
         show_id=first.client.show_id, first_id=first.id, second_id=second.id, both_ways=asked.both_ways, rule=asked.rule, groups=groups,
         offset=0.0 if asked.same_numbers else second.first - first.first, follow=asked.follow, every_s=asked.every_s, actor=context.actor.name,
-        moment_at=datetime.now(UTC),
+        moment_at=datetime.now(UTC), scale=rate_ratio(first, second) if by_time else None, anchor=first.first if by_time else None,
     )  # fmt: skip
     context.add(row)
     context.flush()
@@ -85,30 +93,46 @@ def link(context: Context, asked: LinkAsked) -> Link:
     return row
 
 
-def require_same_rate(source: RemoteCamera, to: RemoteCamera, frame_for_frame: bool) -> None:
-    """Raise BadInput where two cameras run at different rates and nobody said that it is to go frame for frame."""
+def require_timing(source: RemoteCamera, to: RemoteCamera, frame_for_frame: bool, by_time: bool) -> None:
+    """Raise BadInput where two cameras run at different rates and the request does not choose one way to time them."""
     rates = [kept_rate(s.rate) for s in (source, to)]
-    if rates[0] != rates[1] and not frame_for_frame:
+    if rates[0] != rates[1] and frame_for_frame == by_time:
         raise BadInput(
-            f"{source.called} runs at {rate_label(rates[0])} frames a second and {to.called} at {rate_label(rates[1])}: set one rate in both, or "
-            "choose frame for frame, by which the move takes another time there."
+            f"{source.called} runs at {rate_label(rates[0])} frames/s and {to.called} at {rate_label(rates[1])} frames/s: choose by time "
+            "(the camera is resampled) or frame for frame (the move takes another time there)."
         )
 
 
 def _require_free(context: Context, first: RemoteCamera, second: RemoteCamera, both_ways: bool) -> None:
-    """Links make no circle: what is written to is written to by one link alone."""
-    for remote, written in ((first, both_ways), (second, True)):
-        for known in links_of(context, remote):
-            source = known.first_id == remote.id and not known.both_ways
-            if written or not source:
-                raise BadInput(f"{remote.called} is linked already ({known.name}): stop that link first.")
+    """Links may form a chain. One link alone writes to a camera, and no chain leads back to where it begins."""
+    for remote in (first, second) if both_ways else (second,):
+        known = _writer(context, remote)
+        if known is not None:
+            raise BadInput(f"{remote.called} already receives changes ({known.name}): stop that link first.")
+    at, seen = first, {first.id}
+    while (known := _writer(context, at)) is not None:
+        at = other_end(known, at)
+        if at.id == second.id:
+            raise BadInput(
+                f"This link would close a loop: {first.called} already receives what {second.called} holds. Choose another camera."
+            )
+        if at.id in seen:
+            return
+        seen.add(at.id)
+
+
+def _writer(context: Context, remote: RemoteCamera) -> Link | None:
+    """The link that writes to a camera, if any."""
+    return next((k for k in links_of(context, remote) if k.both_ways or k.second_id == remote.id), None)
 
 
 def _even_out(context: Context, made: Link, clients: dict[int, Client]) -> None:
     """Send the second what the first holds and it does not."""
     first, second = made.first, made.second
     there = held_by(context, second)
-    sent = side_to(side_of(first), held_by(context, first), side_of(second), there, offset=made.offset)
+    sent = side_to(
+        side_of(first), held_by(context, first), side_of(second), there, offset=made.offset, anchor=made.anchor
+    )
     for meant, wire in differing(sent, there, tuple(made.groups)):
         enqueue(context, clients[second.client_id], second, meant, wire, link=made)
 
@@ -277,7 +301,7 @@ def followers(context: Context, client_id: int, frame: float) -> list[tuple[int,
     query = select(Link).where(Link.stopped_at.is_(None), Link.follow)
     out = []
     for row in context.execute(query).scalars():
-        for here, there, offset in ((row.first, row.second, row.offset), (row.second, row.first, -row.offset)):
+        for here, there in ((row.first, row.second), (row.second, row.first)):
             if here.client_id == client_id and here.client.selected in (None, here.key):
-                out.append((there.client_id, frame + offset))
+                out.append((there.client_id, row.frame_there(frame, from_first=here is row.first)))
     return out

@@ -15,9 +15,10 @@ from sqlalchemy import event, func, insert, or_, select, text, update
 from sqlalchemy.orm import undefer
 
 from anaxis.app.context import Context
-from anaxis.app.exchange.cells import CameraState, FramePatch, unpacked
-from anaxis.app.exchange.sides import side_of, side_to
+from anaxis.app.exchange.cells import EVERY, NOTHING, ROUNDING, CameraState, FramePatch, unpacked
+from anaxis.app.exchange.sides import WireChange, side_of, side_to
 from anaxis.core.errors import BadInput
+from anaxis.core.time.rates import kept_rate
 from anaxis.core.typing import Bools, Floats
 from anaxis.store.exchange import NOTIFIED, Clash, Client, ExchangeChange, Link, RemoteCamera
 
@@ -86,7 +87,7 @@ def lock_about(context: Context, remote: RemoteCamera) -> tuple[dict[int, Client
 
 class PropagatedChange(NamedTuple):
     """What a camera has come to hold: the ``cells`` that are others, all it holds ``now``, behind which ``base`` of what it was sent,
-    the ``cause``, a change's id, and what the cameras it is linked to hold, by their numbers."""
+    the ``cause``, a change's id, what the cameras it is linked to hold, by their numbers, and what it held ``before``."""
 
     remote: RemoteCamera
     cells: FramePatch
@@ -94,6 +95,7 @@ class PropagatedChange(NamedTuple):
     base: int
     cause: int
     theirs: dict[int, CameraState]
+    before: CameraState
 
 
 Unseen = list[tuple[ExchangeChange, FramePatch]]
@@ -107,6 +109,12 @@ def propagate(context: Context, link: Link, told: PropagatedChange, clients: dic
         return
     from_first = link.first_id == remote.id
     of_link = [(sent, both.only(link.groups)) for sent, both in unseen if sent.link_id == link.id]
+    if link.scale is not None:
+        if from_first:
+            send_in_time(context, clients, link, told.now, told.theirs[to.id], told.before, cause=told.cause)
+        for sent, both in of_link if not from_first else ():
+            send_in_time(context, clients, link, told.theirs[to.id], told.now, only=both, cause=sent.cause_id)
+        return
 
     def send_theirs(sent: ExchangeChange, both: FramePatch) -> None:
         """What the other side holds is meant to be here too."""
@@ -221,6 +229,43 @@ def send(
         return
     made = side_to(side_of(remote), held, side_of(to), there, cells.groups, offset_from(link, remote))
     enqueue(context, clients[to.client_id], to, made.meant, made.wire, link=link, cause=cause)
+
+
+def send_in_time(
+    context: Context, clients: dict[int, Client], link: Link, now: CameraState, there: CameraState, before: CameraState = NOTHING, only: FramePatch | None = None,
+    cause: int | None = None,
+) -> None:  # fmt: skip
+    """What the first camera of a link by time holds ``now``, resampled for the second, which holds ``there``.
+
+    Only the cells that have changed since ``before`` are sent, or those of ``only``: what else the second changed stays its own.
+    """
+    source, to = side_of(link.first), side_of(link.second)
+
+    def cells_of(held: CameraState) -> WireChange:
+        return side_to(source, held, to, there, offset=link.offset, anchor=link.anchor)
+
+    sent, scale = cells_of(now), rate_ratio(link.first, link.second)
+    known = there.places(sent.meant.frames)[1]
+    masks = dict.fromkeys(link.groups, known)
+    if only is not None:
+        inside = np.isin(np.round(sent.meant.frames, 3), np.round(only.frames, 3))
+        masks = dict.fromkeys(only.groups, known & inside)
+        known = known | ~inside
+    elif len(before) and link.scale == scale:
+        old = cells_of(before).meant
+        at, there_before = CameraState(old.frames, old.rows).places(sent.meant.frames)
+        for group in masks:
+            masks[group] = masks[group] & ~(there_before & sent.meant.only([group]).same_as(old.rows[at], ROUNDING))
+    new = dict.fromkeys(EVERY, ~known)
+    for mask in (new, masks):
+        for meant, wire in zip(parts(sent.meant, mask), parts(sent.wire, mask), strict=True):
+            enqueue(context, clients[link.second.client_id], link.second, meant, wire, link=link, cause=cause)
+    link.scale = scale
+
+
+def rate_ratio(first: RemoteCamera, second: RemoteCamera) -> float:
+    """How many frames the second camera has for each frame of the first."""
+    return float(kept_rate(second.rate) / kept_rate(first.rate))
 
 
 def enqueue(

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from datetime import UTC, datetime
 from typing import Any
 
@@ -101,7 +101,19 @@ def recordings_of(context: Context, show_id: int) -> list[Recording]:
 def samples_in(context: Context, row: Recording) -> Samples:
     """What was recorded. Raises BadInput where nothing came."""
     query = select(RecordingBlock.data).where(RecordingBlock.recording_id == row.id).order_by(RecordingBlock.number)
-    data = b"".join(context.execute(query).scalars())
+    return _samples_of(row, context.execute(query).scalars().all())
+
+
+def newest_samples(context: Context, row: Recording, blocks: int = 100) -> Samples:
+    """The samples of a recording's newest blocks. Raises BadInput where none has arrived."""
+    query = (
+        select(RecordingBlock.data).where(RecordingBlock.recording_id == row.id).order_by(RecordingBlock.number.desc())
+    )
+    return _samples_of(row, list(context.execute(query.limit(blocks)).scalars())[::-1])
+
+
+def _samples_of(row: Recording, blocks: Sequence[bytes]) -> Samples:
+    data = b"".join(blocks)
     if not data:
         raise BadInput("Nothing of this recording has come yet: the tracker sends what it measured when it is there.")
     return samples_of(

@@ -16,6 +16,7 @@ from anaxis.app.exchange.cells import EVERY, NOTHING, ROUNDING, CameraState, Fra
 from anaxis.app.mirrors import Mirrors
 from anaxis.core.camera.lens import Image
 from anaxis.core.camera.track import Track
+from anaxis.core.motion.resample import at_rate
 from anaxis.core.outgoing import make_outgoing
 from anaxis.core.scene.landmarks import NO_LANDMARKS
 from anaxis.core.time.rates import kept_rate
@@ -154,10 +155,16 @@ def sent_to(
 
 
 def side_to(
-    side: Side, held: CameraState, to: Side, there: CameraState, groups: Groups = EVERY, offset: float = 0.0
-) -> WireChange:
-    """What one side holds, as cells for another, which holds ``there``. Raises BadInput."""
-    return sent_to(side.track(held), side.image, side.profile.lens.fit, to, there, groups, offset)
+    side: Side, held: CameraState, to: Side, there: CameraState, groups: Groups = EVERY, offset: float = 0.0, anchor: float | None = None
+) -> WireChange:  # fmt: skip
+    """What one side holds, as cells for another, which holds ``there``. Raises BadInput.
+
+    With an ``anchor``, the frame that keeps its number, the camera is resampled to the other side's rate; else it goes frame for frame.
+    """
+    track = side.track(held)
+    if anchor is not None:
+        track = at_rate(track, kept_rate(to.rate), "time", anchor)
+    return sent_to(track, side.image, side.profile.lens.fit, to, there, groups, offset)
 
 
 def differing(sent: WireChange, there: CameraState, groups: Groups) -> list[tuple[FramePatch, FramePatch]]:

@@ -10,18 +10,21 @@ from sqlalchemy.orm import undefer
 
 from anaxis.app.context import Context
 from anaxis.app.exchange.cells import CameraState, unpacked
-from anaxis.app.exchange.sides import held_with_sequence, side_of
+from anaxis.app.exchange.sides import Side, held_with_sequence, side_of
 from anaxis.app.exchange.takes import marks_of
 from anaxis.core.camera.channels import BESIDE, CHANNELS
 from anaxis.core.camera.lens import Image
 from anaxis.core.camera.projection import Projection, projection_of
 from anaxis.core.camera.track import Track
 from anaxis.core.errors import BadInput
-from anaxis.core.proof.proof import deviations_px, grid_depths_m, grid_pixels, make_test_points, motion_size_m
+from anaxis.core.motion.resample import at_rate, resampling_error
+from anaxis.core.proof.proof import Proof, deviations_px, grid_depths_m, grid_pixels, make_test_points, motion_size_m
 from anaxis.core.scene.landmarks import Landmarks
 from anaxis.core.space.axes import Convention
+from anaxis.core.time.rates import kept_rate
 from anaxis.core.typing import Floats
-from anaxis.store.exchange import Client, ExchangeChange, RemoteCamera
+from anaxis.packages.package_values import own_rows
+from anaxis.store.exchange import Client, ExchangeChange, Link, RemoteCamera
 
 # Relative: what goes through another unit and back is the same number still.
 _SAME = 1e-9
@@ -31,7 +34,8 @@ _CHUNK = 2000
 @dataclass(frozen=True, eq=False)
 class Together:
     """Both sides on the frames that both have: ``frames`` (n,) of the first, ``there`` (n,) of the second; their numbers (n, 16);
-    how each sees, in the first one's pixels; and the deviation (n,). ``sequences`` says as of when, ``beside`` what else is another."""
+    how each sees, in the first one's pixels; and the deviation (n,). ``sequences`` says as of when, ``beside`` what else is another.
+    ``resampling`` is what a link by time costs, None without one."""
 
     frames: Floats
     there: Floats
@@ -49,6 +53,7 @@ class Together:
     beside: list[str]
     sequences: tuple[int, int]
     motion_m: float
+    resampling: Proof | None = None
 
     @property
     def grid_px(self) -> Floats:
@@ -57,18 +62,25 @@ class Together:
 
 
 def together(
-    context: Context, first: RemoteCamera, second: RemoteCamera | None, offset: float, only: Floats | None = None, motion_m: float | None = None
+    context: Context, first: RemoteCamera, second: RemoteCamera | None, offset: float, only: Floats | None = None, motion_m: float | None = None,
+    link: Link | None = None,
 ) -> Together:  # fmt: skip
     """Two sides seen together; a second that is None is the first itself. ``only`` are the frames of the first that are asked for.
+
+    Through a ``link`` by time, its first camera is shown resampled, as the second receives it.
 
     Raises BadInput where nobody knows what one of them holds, and where they have no frame in common.
     """
     sides, helds, sequences = [], [], []
+    by_time, resampling = link is not None and link.scale is not None, None
     for remote in (first, second or first):
         if not remote.known:
             raise BadInput(f"What {remote.called} holds is not known yet: its package is asked for it.", "not_known")
         sequence, held = held_with_sequence(context, remote)
-        sides.append(side_of(remote))
+        side = side_of(remote)
+        if by_time and link is not None and remote.id == link.first_id:
+            held, resampling = _in_time(side, held, link)
+        sides.append(side)
         helds.append(held)
         sequences.append(sequence)
     here, there = helds
@@ -100,8 +112,24 @@ def together(
     return Together(
         a.frames, b.frames, (a.rows, b.rows), track, sides[0].image, meant, arrived, np.concatenate(deviation),
         grid_depths_m(track, meant, marks.position_m, size), marks, lines_of(first.client, sides[0].profile.convention), len(here) - count,
-        len(there) - count, _beside(track, other), (sequences[0], sequences[1]), size,
+        len(there) - count, _beside(track, other), (sequences[0], sequences[1]), size, resampling,
     )  # fmt: skip
+
+
+def _in_time(side: Side, held: CameraState, link: Link) -> tuple[CameraState, Proof]:
+    """What the first camera of a link by time holds, resampled to the second's rate, and what that costs at its own frames."""
+    track, rate = side.track(held), kept_rate(link.second.rate)
+    moved = at_rate(track, rate, "time", link.anchor)
+    cost = resampling_error(track, moved, side.image, side.profile.lens.fit, link.anchor)
+    near = held.near(link.frame_there(moved.frames + link.offset, from_first=False))
+    return CameraState(moved.frames, own_rows(moved, side.profile, side.image, near)), cost
+
+
+def resampling_cost(context: Context, link: Link) -> Proof | None:
+    """What a link by time costs at the first camera's own frames; None for a link frame for frame."""
+    if link.scale is None or not link.first.known:
+        return None
+    return _in_time(side_of(link.first), held_with_sequence(context, link.first)[1], link)[1]
 
 
 def lines_of(client: Client, convention: Convention) -> Floats:

@@ -37,24 +37,34 @@ _STILL = 1e-9
 MAX_HANDLES = 1000
 
 
-def at_rate(track: Track, rate: Fraction, keep: Keep) -> Track:
-    """The track at another rate. Raises BadInput for a rate that would need too many frames."""
+def at_rate(track: Track, rate: Fraction, keep: Keep, anchor: float | None = None) -> Track:
+    """The track at another rate. ``anchor`` is the frame that keeps its number, the first one where it is None.
+
+    Raises BadInput for a rate that would need too many frames.
+    """
     if keep == "frames" or rate == track.rate:
         return replace(track, rate=rate)
-    step, count = float(track.rate / rate), count_at_rate(track, rate)  # from one new frame to the next, in old frames
-    at = track.frames[0] + step * np.arange(count)
-    moved = sampled(track, at)
-    return replace(moved, frames=track.frames[0] + np.arange(count, dtype=np.float64), rate=rate)
+    start = track.frames[0] if anchor is None else anchor
+    steps = np.arange(*_steps_at_rate(track, rate, start), dtype=np.float64)
+    moved = sampled(track, start + float(track.rate / rate) * steps)
+    return replace(moved, frames=start + steps, rate=rate)
 
 
 def count_at_rate(track: Track, rate: Fraction) -> int:
     """How many frames the track's time is at another rate. Raises BadInput for too many, or none."""
-    span = float(track.frames[-1] - track.frames[0])
-    # Every frame is shown for its whole length, so the time kept is that of n frames, not of n - 1 steps.
-    count = int(np.floor((span + 1.0) / float(track.rate / rate) + _ON_SAMPLE))
-    if not 1 <= count <= MAX_FRAMES:
-        raise BadInput(f"'{track.name}' would have {count} frames at that rate; 1 to {MAX_FRAMES} can be had.")
-    return count
+    first, end = _steps_at_rate(track, rate, track.frames[0])
+    return end - first
+
+
+def _steps_at_rate(track: Track, rate: Fraction, start: float) -> tuple[int, int]:
+    """The first new frame within the track and the one after its last, counted from the frame ``start``. Raises BadInput."""
+    # From one new frame to the next, in old frames. Every frame is shown for its whole length, so n frames last n steps.
+    step = float(track.rate / rate)
+    first = int(np.ceil((track.frames[0] - start) / step - _ON_SAMPLE))
+    end = int(np.floor((track.frames[-1] + 1.0 - start) / step + _ON_SAMPLE))
+    if not 1 <= end - first <= MAX_FRAMES:
+        raise BadInput(f"'{track.name}' would have {end - first} frames at that rate; 1 to {MAX_FRAMES} are possible.")
+    return first, end
 
 
 def sampled(track: Track, at: Floats) -> Track:
@@ -273,19 +283,20 @@ def _lens_channel(frames: Floats, values: Floats, at: Floats) -> Floats:
     return made
 
 
-def resampling_error(source: Track, resampled: Track, image: Image, fit: str) -> Proof:
-    """What resampling lost: the resampled track brought back to the source's own samples, in pixels.
+def resampling_error(source: Track, resampled: Track, image: Image, fit: str, anchor: float | None = None) -> Proof:
+    """What resampling lost: the resampled track brought back to the source's own samples, in pixels. ``anchor`` as in :func:`at_rate`.
 
     New samples held behind the source's last one, and source samples behind the last new one before
     it, are left out: there is nothing to compare there.
     """
     step = float(source.rate / resampled.rate)
-    times = source.frames[0] + step * (resampled.frames - resampled.frames[0])
+    start = source.frames[0] if anchor is None else anchor
+    times = start + step * (resampled.frames - start)
     inside = np.flatnonzero(times <= source.frames[-1] + _ON_SAMPLE)
     times = times[inside]
-    kept = np.flatnonzero(source.frames <= times[-1] + _ON_SAMPLE)
+    kept = np.flatnonzero((source.frames >= times[0] - _ON_SAMPLE) & (source.frames <= times[-1] + _ON_SAMPLE))
     moved = replace(resampled.select_frames(inside), frames=times)
-    back = sampled(moved, np.minimum(source.frames[kept], times[-1]))
+    back = sampled(moved, np.clip(source.frames[kept], times[0], times[-1]))
     part = source.select_frames(kept)
     return prove(part, projection_of(part, image, fit), projection_of(back, image, fit), np.zeros((1, 0, 3)))
 

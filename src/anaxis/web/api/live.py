@@ -8,12 +8,14 @@ from fastapi import APIRouter
 from pydantic import BaseModel, Field
 from sqlalchemy import select
 
+from anaxis.app.context import Context
 from anaxis.app.documents import VersionDocument
 from anaxis.app.exchange.across import Across, write_across
 from anaxis.app.exchange.clients import clients_of, is_there, take_off
 from anaxis.app.exchange.links import LinkAsked, link, settle, stop
 from anaxis.app.exchange.recordings import keep_recording, recordings_of, settings_of, start_recording, stop_recording
 from anaxis.app.exchange.takes import Pull, Push, keep_moment, pull, push
+from anaxis.app.exchange.together import resampling_cost
 from anaxis.store.exchange import Clash, Client, Link, Recording, RemoteCamera
 from anaxis.store.queries import get_show, get_version
 from anaxis.store.rows import found
@@ -55,12 +57,17 @@ class LinkDocument(BaseModel):
     groups: list[str]
     follow: bool
     stopped: bool
+    by_time: bool = Field(description="Whether the first camera is resampled to the second one's rate.")
+    resampling_max_px: float | None = Field(description="The largest deviation that resampling costs, in pixels.")
+    resampling_worst_frame: float | None = Field(description="The frame of the first camera with that deviation.")
 
     @classmethod
-    def of(cls, row: Link) -> LinkDocument:
+    def of(cls, store: Context, row: Link) -> LinkDocument:
+        cost = resampling_cost(store, row)
         return cls(
             id=row.id, first=row.first_id, second=row.second_id, both_ways=row.both_ways, rule=row.rule, groups=row.groups, follow=row.follow,
-            stopped=row.stopped_at is not None,
+            stopped=row.stopped_at is not None, by_time=row.scale is not None, resampling_max_px=cost.max_px if cost else None,
+            resampling_worst_frame=cost.worst_frame if cost else None,
         )  # fmt: skip
 
 
@@ -133,7 +140,7 @@ def live(store: Store, show_id: Number) -> LiveDocument:
         select(Clash).where(Clash.show_id == show.id, Clash.closed_at.is_(None)).order_by(Clash.id)
     ).scalars()
     return LiveDocument(
-        clients=clients, links=[LinkDocument.of(k) for k in links], clashes=[_clash(c) for c in clashes],
+        clients=clients, links=[LinkDocument.of(store, k) for k in links], clashes=[_clash(c) for c in clashes],
         recordings=[RecordingDocument.of(r) for r in recordings_of(store, show.id)],
     )  # fmt: skip
 
@@ -161,12 +168,12 @@ def written_across(store: Store, number: Number, asked: Across) -> RemoteCameraD
 def linked(store: Store, show_id: Number, asked: LinkAsked) -> LinkDocument:
     """Two cameras kept the same from now on."""
     get_show(store, show_id)
-    return LinkDocument.of(link(store, asked))
+    return LinkDocument.of(store, link(store, asked))
 
 
 @router.delete("/links/{number}")
 def link_stopped(store: Store, number: Number) -> LinkDocument:
-    return LinkDocument.of(stop(store, found(store, Link, number, "link")))
+    return LinkDocument.of(store, stop(store, found(store, Link, number, "link")))
 
 
 @router.post("/links/{number}/versions", status_code=201)

@@ -12,6 +12,7 @@ from fastapi import APIRouter, WebSocket, WebSocketDisconnect
 from sqlalchemy.exc import DBAPIError
 
 from anaxis.app.context import Context
+from anaxis.app.exchange.sides import held_with_sequence
 from anaxis.app.exchange.together import changed_since
 from anaxis.app.roles import Role
 from anaxis.core.errors import BadInput
@@ -76,7 +77,7 @@ class _Watching:
         self, hub: Hub, standing: Standing, show: int, cameras: tuple[int, int], sequences: list[int], motion_m: float
     ) -> None:
         self.hub, self.standing, self.show, self.cameras = hub, standing, show, cameras
-        self.sequences, self.motion_m, self.offset = sequences, motion_m, 0.0
+        self.sequences, self.motion_m, self.offset, self.by_time = sequences, motion_m, 0.0, False
 
     async def work(self, function: Any, *args: Any) -> Any:
         """Raises NotSignedIn or NotAllowed once whoever watches may not any more."""
@@ -84,7 +85,7 @@ class _Watching:
 
     async def tell(self, socket: WebSocket) -> None:
         clients = await self.work(_parties, self.cameras)
-        self.offset = await self.work(_offset, self.show, self.cameras)
+        self.offset, self.by_time = await self.work(_timing, self.show, self.cameras)
         keys = [f"c{c}" for c in self.cameras if c] + [f"h{p}" for p in clients.values()] + [f"s{self.show}", RIGHTS]
         with self.hub.waiting_for(*keys) as waiter:
             waiter.tell("")  # what came between the drawing and now
@@ -97,11 +98,12 @@ class _Watching:
                         number, _, frame = event[1:].partition(":")
                         side = next((i for i, c in enumerate(self.cameras) if clients.get(c) == int(number)), 0)
                         await socket.send_text(json.dumps({"t": "playhead", "side": side, "frame": float(frame)}))
+                timing = self.offset, self.by_time
                 if any(e == "" or e.startswith("s") for e in events):
-                    offset = await self.work(_offset, self.show, self.cameras)
-                    if offset != self.offset:
-                        await socket.send_text('{"t": "reload"}')
-                        return
+                    timing = await self.work(_timing, self.show, self.cameras)
+                if timing != (self.offset, self.by_time):
+                    await socket.send_text('{"t": "reload"}')
+                    return
                 if any(e == "" or e.startswith("c") for e in events):
                     await self._tell_changes(socket)
                 if any(e.startswith(("s", "c")) for e in events):
@@ -109,7 +111,9 @@ class _Watching:
                 await asyncio.sleep(_TOLD_EVERY_S)
 
     async def _tell_changes(self, socket: WebSocket) -> None:
-        message = await self.work(_changes, self.cameras, list(self.sequences), self.offset, self.motion_m)
+        message = await self.work(
+            _changes, self.cameras, list(self.sequences), self.offset, self.motion_m, self.by_time
+        )
         if message is not None:
             self.sequences = message.get("sequences", self.sequences)
             await socket.send_text(json.dumps(message))
@@ -119,14 +123,17 @@ def _parties(session: Context, cameras: tuple[int, int]) -> dict[int, int]:
     return {c: found(session, RemoteCamera, c, "camera of a package").client_id for c in cameras if c}
 
 
-def _offset(session: Context, show: int, cameras: tuple[int, int]) -> float:
-    return pair_of(session, found(session, Show, show, "show"), cameras[0], cameras[1] or None).offset
+def _timing(session: Context, show: int, cameras: tuple[int, int]) -> tuple[float, bool]:
+    """The offset between two cameras' frames, and whether a link by time resamples one for the other."""
+    pair = pair_of(session, found(session, Show, show, "show"), cameras[0], cameras[1] or None)
+    return pair.offset, pair.link is not None and pair.link.scale is not None
 
 
 def _changes(
-    session: Context, cameras: tuple[int, int], sequences: list[int], offset: float, motion_m: float
+    session: Context, cameras: tuple[int, int], sequences: list[int], offset: float, motion_m: float, by_time: bool
 ) -> dict[str, Any] | None:
-    """What came to be held since; None for nothing, "reload" where it is too much to tell, or the frames are others."""
+    """What came to be held since; None for nothing, "reload" where it is too much to tell, or the frames are others. Through a link by
+    time a change of one frame is one of many: "redraw"."""
     both = [found(session, RemoteCamera, c, "camera of a package") for c in cameras if c]
     frames = []
     for i, (remote, sequence) in enumerate(zip(both, sequences, strict=False)):
@@ -134,6 +141,9 @@ def _changes(
         if changed is None:
             return {"t": "reload"}
         frames.append(changed - (offset if i else 0.0))
+    if by_time:
+        now = [held_with_sequence(session, r)[0] for r in both]
+        return {"t": "redraw", "sequences": now} if now != sequences else None
     wanted: Floats = np.unique(np.round(np.concatenate(frames), 3))
     if not len(wanted):
         return None

@@ -39,20 +39,21 @@ function answer(data, i) {
   const line = document.getElementById("answer"), words = document.getElementById("answer-words");
   const worst = data.deviation_px.reduce((best, v, k) => (v > data.deviation_px[best] ? k : best), 0);
   const most = data.deviation_px[worst], same = most <= EXACT_PX;
-  const { only_here, only_there, beside, rates, images } = data.facts;
+  const { only_here, only_there, beside, rates, images, resampling } = data.facts;
   const whole = same && !only_here && !only_there;
   // What a side that is away holds is what it said last.
   const away = document.getElementById("away").textContent.trim();
-  const sure = whole && !beside.length && !rates.length && !images.length && !away;
+  const sure = whole && !beside.length && (resampling || !rates.length) && !images.length && !away;
   line.className = `answer ${sure ? "yes" : same ? "open" : "off"}`;
   line.querySelector("strong").textContent = !same ? "The sides differ" : !whole ? "Same where both have frames"
-    : away ? "Same when last heard of" : beside.length || images.length ? "Same picture" : rates.length ? "Same frame for frame" : "Same on both sides";
+    : away ? "Same when last heard of" : beside.length || images.length ? "Same picture" : resampling ? "Same by time" : rates.length ? "Same frame for frame" : "Same on both sides";
   const parts = [`now, at frame ${data.frames[i]}: ${pixels(data.deviation_px[i])}`,
     `at worst ${pixels(most)}${most > 0 ? `, at frame ${data.frames[worst]}` : ""}, of ${data.frames.length} frames`];
   if (only_here) parts.push(`${only_here} frames on the left side only`);
   if (only_there) parts.push(`${only_there} on the right side only`);
   if (away) parts.push(`${away} is away: what is changed there meanwhile is not known`);
-  if (rates.length) parts.push(`${rates[0]} frames/s here, ${rates[1]} there: the move takes another time there`);
+  if (resampling) parts.push(`${rates.join(" to ")} frames/s by time: resampling costs ${pixels(resampling[0])} at most, at frame ${resampling[1]}`);
+  else if (rates.length) parts.push(`${rates[0]} frames/s here, ${rates[1]} there: the move takes another time there`);
   if (images.length) parts.push(`${images[0]} px here, ${images[1]} there`);
   if (beside.length) parts.push(`other: ${beside.join(", ")}`);
   words.textContent = parts.join(" · ");
@@ -100,6 +101,14 @@ async function start() {
     board.dataset.told = String(Number(board.dataset.told || 0) + 1);
     shown(state.index); laterCurve();
   };
+  const redraw = now_and_then(CURVE_MS, async () => {
+    const now = await loadDrawing(`/shows/${show}/live/drawing?${asked}`);
+    if (now.frames.length !== data.frames.length) { location.reload(); return; }
+    for (const name of Object.keys(DRAWN)) data[name].set(now[name]);
+    Object.assign(data.facts, now.facts);
+    board.dataset.told = String(Number(board.dataset.told || 0) + 1);
+    shown(state.index); drawCurve();
+  });
   document.body.addEventListener("htmx:afterSwap", () => shown(state.index));
   const watch = () => {
     const { sequences, motion_m } = data.facts;
@@ -109,6 +118,7 @@ async function start() {
     line.onmessage = (event) => {
       const told = JSON.parse(event.data);
       if (told.t === "frames") { take(told); laterState(); }
+      else if (told.t === "redraw") { redraw(); laterState(); }
       else if (told.t === "reload") location.reload();
       else if (told.t === "state") laterState();
       else if (told.t === "playhead" && document.getElementById("follow").checked) {

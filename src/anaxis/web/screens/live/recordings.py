@@ -8,7 +8,9 @@ import numpy as np
 from fastapi import APIRouter, Request
 from fastapi.responses import RedirectResponse, Response
 
-from anaxis.app.exchange.recordings import Settings, keep_recording, recorded_in, settings_of
+from anaxis.app.exchange.clients import is_there
+from anaxis.app.exchange.recordings import Settings, keep_recording, newest_samples, recorded_in, settings_of
+from anaxis.app.exchange.tracker_sheet import tracker_sheet
 from anaxis.app.typed_numbers import number_or_none
 from anaxis.core.errors import BadInput
 from anaxis.core.scene.landmarks import NO_LANDMARKS
@@ -21,6 +23,8 @@ from anaxis.web.drawings.camera import look_drawing
 from anaxis.web.pages import Store, TypedForm, drawing_answer, page, row_number
 
 router = APIRouter(prefix="/recordings", dependencies=[needs()])
+# A status by which the page asks no more.
+_STOP_ASKING = 286
 _ASPECTS = {
     "": "as it was filmed",
     "1.777778": "16:9",
@@ -51,6 +55,21 @@ def recording(request: Request, store: Store, number: int) -> Any:
         gaps=[] if recorded is None else recorded.gaps, jumps=[] if recorded is None else recorded.jumps,
         rate_hz=1 / samples.step_s if samples is not None else 0.0, gap_words=Settings.gap_words(), aspects=_ASPECTS, query=str(request.url.query),
     )  # fmt: skip
+
+
+@router.get("/{number}/sheet")
+def sheet(request: Request, store: Store, number: int) -> Any:
+    """The newest sample of a recording as numbers, and the path of its last seconds; asked for while it runs."""
+    row = found(store, Recording, number, "recording")
+    try:
+        sheet = tracker_sheet(newest_samples(store, row))
+    except BadInput:
+        sheet = None
+    connected = row.client is not None and is_there(row.client)
+    answer = page(request, "live/tracker.html", row=row, sheet=sheet, connected=connected)
+    if row.ended_at is not None:
+        answer.status_code = _STOP_ASKING
+    return answer
 
 
 @router.get("/{number}/drawing")

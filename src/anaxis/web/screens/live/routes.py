@@ -90,6 +90,11 @@ def _number(typed: dict[str, str], name: str) -> int | None:
     return row_number(typed.get(name, ""))
 
 
+def _timed(typed: TypedForm) -> dict[str, bool]:
+    """How frames go to a camera of another rate."""
+    return {key: typed.get("timing") == key for key in ("frame_for_frame", "by_time")}
+
+
 def _ticked(typed: dict[str, str], before: str = "group-") -> list[str]:
     return [k.removeprefix(before) for k in typed if k.startswith(before)]
 
@@ -119,7 +124,7 @@ def across(store: Store, show_id: int, typed: TypedForm) -> Any:
     new = row_number(typed.get("to", "").removeprefix("new-")) if typed.get("to", "").startswith("new-") else None
     to = write_across(
         store, Across(source=source.id, to=_number(typed, "to"), client=new, groups=_ticked(typed),
-                      frame_for_frame="frame_for_frame" in typed, same_numbers=typed.get("numbers") == "same"),
+                      **_timed(typed), same_numbers=typed.get("numbers") == "same"),
     )  # fmt: skip
     swapped = _number(typed, "b") == source.id
     return _back(show_id, to.id if swapped else source.id, source.id if swapped else to.id)
@@ -139,7 +144,7 @@ def make_link(store: Store, show_id: int, typed: TypedForm) -> Any:
         store,
         LinkAsked(
             first=_number(typed, "first") or 0, second=_number(typed, "second") or 0, both_ways=typed.get("way") == "both", rule=typed.get("rule", "ask"),
-            groups=_ticked(typed), every_s=round(every or 0), follow="follow" in typed, frame_for_frame="frame_for_frame" in typed,
+            groups=_ticked(typed), every_s=round(every or 0), follow="follow" in typed, **_timed(typed),
             same_numbers=typed.get("numbers") == "same",
         ),
     )  # fmt: skip

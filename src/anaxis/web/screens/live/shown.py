@@ -128,12 +128,21 @@ def drawing_of(session: Context, pair: Pair) -> bytes:
     """Both sides on every frame that both have, for the browser. Raises BadInput."""
     if pair.left is None or pair.left.remote is None:
         raise BadInput("No package is connected: there is nothing to draw.")
-    found = together(session, pair.left.remote, pair.right.remote if pair.right is not None else None, pair.offset)
+    right = pair.right.remote if pair.right is not None else None
+    found = together(session, pair.left.remote, right, pair.offset, link=pair.link)
     lines, ground = or_ground(found.lines_m, found.track)
+    here, there = found.frames, found.there
+    if (
+        found.resampling is not None and pair.link is not None
+    ):  # the first camera's own frames, most of them between two samples
+        if pair.link.first_id == pair.left.remote.id:
+            here = np.round(pair.link.frame_there(there, from_first=False), 3)
+        else:
+            there = np.round(pair.link.frame_there(here, from_first=False), 3)
     arrays = {
-        "frames": found.frames,
-        "theirs_frames": found.there,
-        "seconds": seconds_of(found.frames, found.track.rate),
+        "frames": here,
+        "theirs_frames": there,
+        "seconds": seconds_of(here, found.track.rate),
         **_moving(found),
         "grid_px": found.grid_px,
         "landmarks_m": found.marks.position_m,
@@ -143,9 +152,14 @@ def drawing_of(session: Context, pair: Pair) -> bytes:
     facts = {
         "width_px": found.image.width_px, "height_px": found.image.height_px, "pixel_aspect": found.image.pixel_aspect,
         "landmarks": list(found.marks.names), "ground_m": ground, "alone": pair.right is None, "only_here": found.only_here, "only_there": found.only_there,
-        "beside": found.beside, "rates": list(pair.rates or ()), "images": _images(pair), "sequences": list(found.sequences), "motion_m": found.motion_m,
+        "beside": found.beside, "rates": list(pair.rates or ()), "resampling": _resampling(found), "images": _images(pair), "sequences": list(found.sequences), "motion_m": found.motion_m,
     }  # fmt: skip
     return encode_drawing(facts, arrays)
+
+
+def _resampling(found: Together) -> list[float] | None:
+    """What a link by time costs: pixels, and the frame of the first camera on which it costs most."""
+    return [found.resampling.max_px, found.resampling.worst_frame] if found.resampling is not None else None
 
 
 def _images(pair: Pair) -> list[str]:
