@@ -532,7 +532,7 @@ def test_numbers_are_taken_once_in_order_of_the_connection_that_counts(client: t
     store, row = client
     assert take_change(store, row.id, row.connection, *whole(1)) is True
     assert take_change(store, row.id, row.connection, *whole(1)) is False
-    with pytest.raises(MissingChange, match="where 2 was next"):
+    with pytest.raises(MissingChange, match="but change 2 is next"):
         take_change(store, row.id, row.connection, *whole(3))
     before = row.connection
     assert enter(store, hello(last=1)).connection != before

@@ -78,6 +78,7 @@ class Line:
         wait_s = 0.1
         while True:
             began = time.monotonic()
+            self.said = ""
             try:
                 async with connect(
                     self.address, max_size=None, open_timeout=5, ping_interval=10, ping_timeout=20, compression=None
@@ -92,7 +93,7 @@ class Line:
                     async for data in connection:
                         await self._hear(unwired(data))
             except (OSError, ConnectionError, TimeoutError, websockets.WebSocketException) as error:
-                self.said = str(error)[:300]
+                self.said = self.said or str(error)[:300]  # the server's own sentence, where it sent one
             self.connection, self.state = None, "away"
             wait_s = 0.1 if time.monotonic() - began > 5 else min(_MOST_WAIT_S, wait_s * 2)
             await asyncio.sleep(wait_s)

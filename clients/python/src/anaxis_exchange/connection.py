@@ -29,6 +29,7 @@ class Connection:
         self.greeted = False
         self._hello = hello
         self._socket: ClientConnection | None = None
+        self._error = ""
         self._over = threading.Event()
         self._thread = threading.Thread(target=self._run, name="anaxis exchange", daemon=True)
 
@@ -61,7 +62,7 @@ class Connection:
             try:
                 self._connected()
             except (OSError, TimeoutError, ValueError, WebSocketException) as error:
-                self.said = str(error)[:300]
+                self.said = self._error or str(error)[:300]
             self._socket, self.state = None, "away"
             lasted = time.monotonic() - began > _OPEN_WITHIN_S
             wait_s = _LEAST_WAIT_S if lasted else min(_MOST_WAIT_S, wait_s * 2)
@@ -75,7 +76,10 @@ class Connection:
                 self.heard.put(welcome)
                 raise OSError(welcome.get("sentence", "the server did not say welcome"))
             self.greeted = False
-            self._socket, self.state, self.said = socket, "connected", ""
+            self._socket, self.state, self.said, self._error = socket, "connected", "", ""
             self.heard.put(welcome)
             for data in socket:
-                self.heard.put(unwired(data))
+                message = unwired(data)
+                if message["type"] == "error":  # why the server ends the connection, where it does
+                    self._error = str(message.get("sentence", ""))[:300]
+                self.heard.put(message)

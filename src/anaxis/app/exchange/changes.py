@@ -211,7 +211,8 @@ def _is_next(client: Client, connection: str | None, number: int) -> bool:
         return False
     if number != client.last_received + 1:
         raise MissingChange(
-            f"Change {number} came where {client.last_received + 1} was next: send it and all behind it again."
+            f"Change {number} arrived, but change {client.last_received + 1} is next: send all changes from {client.last_received + 1} on again. "
+            "If they are gone, the server's store is an older copy: connect the scene as a package of its own."
         )
     return True
 

@@ -52,7 +52,7 @@ function answer(data, i) {
   if (only_here) parts.push(`${only_here} frames on the left side only`);
   if (only_there) parts.push(`${only_there} on the right side only`);
   if (away) parts.push(`${away} is away: what is changed there meanwhile is not known`);
-  if (resampling) parts.push(`${rates.join(" to ")} frames/s by time: resampling costs ${pixels(resampling[0])} at most, at frame ${resampling[1]}`);
+  if (resampling) parts.push(`by time, ${rates.join(" to ")} frames/s: resampling costs up to ${pixels(resampling[0])}, at frame ${resampling[1]}`);
   else if (rates.length) parts.push(`${rates[0]} frames/s here, ${rates[1]} there: the move takes another time there`);
   if (images.length) parts.push(`${images[0]} px here, ${images[1]} there`);
   if (beside.length) parts.push(`other: ${beside.join(", ")}`);
