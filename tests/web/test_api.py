@@ -434,13 +434,24 @@ def test_work_and_its_answer_are_kept_together(
 
 
 def test_a_file_is_asked_for_by_its_number_and_an_address_says_its_methods(
-    caller: Any, demo_files: dict[str, Path]
+    caller: Any, engine: Engine, demo_files: dict[str, Path]
 ) -> None:
     client = caller()
     file = sent(client, demo_files["TW_010"])
     again = client.get(f"/files/{file['id']}")
     assert again.status_code == 200 and again.json()["file"] == file, again.text
-    assert client.post(f"/files/{file['id']}/keep", json={}).status_code == 200
+    wrong = client.post(f"/files/{file['id']}/keep", json={"resolution": "wide"})
+    assert wrong.status_code == 422 and "write it as 1920x1080" in wrong.json()["sentence"], wrong.text
+    picture = {"resolution": "2048x858", "source_fit": "height"}
+    assert client.post(f"/files/{file['id']}/keep", json=picture).status_code == 200
+    with Context(engine, LOCAL) as store:
+        version = store.execute(select(Version)).scalar_one()
+        assert (version.width_px, version.height_px, version.source_fit, version.image_guessed) == (
+            2048,
+            858,
+            "height",
+            False,
+        )
     (camera,) = [c["id"] for c in client.get("/shows/1/cameras").json()["entries"]]
     refused, asked = client.patch(f"/cameras/{camera}/recipe"), client.options(f"/cameras/{camera}/recipe")
     assert (refused.status_code, refused.json()["code"], asked.status_code) == (405, "no_such_method", 204)

@@ -217,10 +217,11 @@ def _state(targets: Sequence[TakeInTarget], names: Named, rule: str) -> tuple[st
 
 
 def keep_item(
-    context: Context, item: Item, rule: str = "", recipe: str = "", accept: Sequence[str] = (), new_show: bool = False
-) -> None:
+    context: Context, item: Item, rule: str = "", recipe: str = "", accept: Sequence[str] = (), new_show: bool = False,
+    resolution: str = "", source_fit: str = "",
+) -> None:  # fmt: skip
     """Keep a file's cameras, with a saved recipe and the remedies of findings of the codes accepted; the item says as which.
-    The rule is that of its show from then on; ``new_show`` as in :class:`TakeIn`. Raises BadInput.
+    The rule is that of its show from then on; ``new_show``, ``resolution`` and ``source_fit`` as in :class:`TakeIn`. Raises BadInput.
     """
     if item.source is None:
         raise BadInput(f"{item.name[-120:]} was not read: {item.said}")
@@ -236,7 +237,8 @@ def keep_item(
     draft = replace(draft, recipes={**draft.recipes, **own})
     draft.kept_in(source)
     context.flush()
-    versions = take_in(context, source.id, _asked(draft, read, item).model_copy(update={"new_show": new_show}))
+    stated = {"new_show": new_show} | {k: v for k, v in (("resolution", resolution), ("source_fit", source_fit)) if v}
+    versions = take_in(context, source.id, _asked(draft, read, item).model_copy(update=stated))
     item.kept, item.cameras = [v.camera_id for v in versions], [v.camera.name for v in versions]
     if rule.strip():
         versions[0].camera.shot.show.rule = rule.strip()

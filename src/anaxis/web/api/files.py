@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import replace
-from typing import Annotated, Any
+from typing import Annotated, Any, Literal
 
 from fastapi import APIRouter, File, Form, Request, UploadFile
 from pydantic import BaseModel, Field
@@ -42,6 +42,12 @@ class Keep(BaseModel):
     recipe: Name = ""
     accept: list[Name] = []
     new_show: bool = Field(False, description="The show is a new one, though its name is nearly that of another.")
+    resolution: Name = Field(
+        "", description="The picture's size, as 2048x858, where the file states none or another one is right."
+    )
+    source_fit: Literal["", "width", "height", "inside", "outside", "stretch"] = Field(
+        "", description="How the film back meets the picture; left out, the file's own or the usual one."
+    )
 
 
 class Inspected(BaseModel):
@@ -130,5 +136,14 @@ def keep(store: Store, source_id: Number, asked: Keep) -> FileDocument:
     """Its cameras kept, all of them or none."""
     source, _ = staged_scene(store, source_id)
     item = _item(store, source, asked.path, asked.show, asked.rule)
-    keep_item(store, item, _rule_of(source, asked.rule), asked.recipe, asked.accept, asked.new_show)
+    keep_item(
+        store,
+        item,
+        _rule_of(source, asked.rule),
+        asked.recipe,
+        asked.accept,
+        asked.new_show,
+        asked.resolution,
+        asked.source_fit,
+    )
     return FileDocument.of(item)
