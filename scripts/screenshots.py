@@ -137,7 +137,7 @@ def came_back(page: Page, folder: Path) -> None:
     page.get_by_role("button", name="Measure and explain").click()
     page.wait_for_url("**/returns/*")
     shoot(page, "return", page.url)
-    page.get_by_role("button", name="Make it a habit and deliver again").first.click()
+    page.get_by_role("button", name="Save as habit and deliver again").first.click()
     page.wait_for_url("**/deliveries/*")
     shoot(page, "package", "/packages/zup-lh-cm-here")
 
@@ -156,7 +156,7 @@ def live(page: Page, port: int, folder: Path) -> None:
             page.wait_for_timeout(800)
         page.select_option("select[name=way]", "both")
         page.locator(".linking [name=frame_for_frame]").check()
-        page.get_by_role("button", name="Link; ").click()
+        page.get_by_role("button", name="Link cameras").click()
         page.get_by_text("Linked: ").wait_for()
         ready(page)
         address = next(
@@ -257,7 +257,7 @@ def main() -> None:
             ready(page)
             page.check("input[value=json]")
             page.fill("#reduce_px", "0.5")
-            page.get_by_role("button", name="Look", exact=True).click()
+            page.get_by_role("button", name="Preview keys", exact=True).click()
             page.wait_for_selector("svg.keys", timeout=30_000)
             page.locator("svg.keys").scroll_into_view_if_needed()
             page.wait_for_timeout(400)

@@ -170,7 +170,7 @@ def remote_ids(engine: Engine) -> dict[str, int]:
 
 
 def quiet(engine: Engine) -> bool:
-    """Whether nothing is on its way to anybody."""
+    """Whether nothing is in transit to anybody."""
     from anaxis.store.exchange import ExchangeChange
 
     with Context(engine, LOCAL) as store:

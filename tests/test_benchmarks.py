@@ -1,4 +1,4 @@
-"""Every benchmark runs, at its smallest size: a figure that nobody can measure any more is no figure."""
+"""Every benchmark runs, at its smallest size: a figure that nobody can measure any more is not a figure."""
 
 from __future__ import annotations
 

@@ -162,10 +162,11 @@ def test_what_both_changed_waits_for_a_person_and_what_one_changed_does_not(two:
         await two.settled()
         assert two.b.row(4, "position") == pytest.approx([150, -250, 350]) and two.apart() < 1e-6
         said = two.store(lambda s: [(e.action, e.said) for e in entries(s, Of(show=two.show))])
-        assert ("settle a clash", f"{clash.remote.called}: animation sluice_cam's is kept") in said and "link" in dict(
-            said
-        )
-        with pytest.raises(BadInput, match="settled this already"):
+        assert (
+            "resolve a conflict",
+            f"{clash.remote.called}: animation sluice_cam's values kept",
+        ) in said and "link" in dict(said)
+        with pytest.raises(BadInput, match="This conflict is resolved already"):
             two.store(lambda s: settle(s, s.get_one(Clash, clash.id), keep))
 
     two.run(scenario)
@@ -257,9 +258,9 @@ def test_pulled_worked_on_and_written_back_by_channel(two: Two) -> None:
             two.store(lambda s: push(s, s.get_one(Version, edited), Push(remote=a)))
         differ = two.store(lambda s: changed_groups(s, s.get_one(Version, edited), s.get_one(RemoteCamera, a)))
         assert differ == ["position"]
-        with pytest.raises(BadInput, match=r"Nothing is to be written.* not ticked: position\."):
+        with pytest.raises(BadInput, match=r"Nothing to write.* not ticked: position\."):
             two.store(lambda s: push(s, s.get_one(Version, edited), Push(remote=a, groups=["stop"])))
-        with pytest.raises(BadInput, match="Nothing is to be written"):
+        with pytest.raises(BadInput, match="Nothing to write"):
             two.store(lambda s: push(s, s.get_one(Version, version), Push(remote=a, groups=["stop"])))
         two.store(lambda s: push(s, s.get_one(Version, edited), Push(remote=a, both="ours")))
         await two.settled()
@@ -561,8 +562,8 @@ def test_numbers_are_taken_once_in_order_of_the_connection_that_counts(client: t
     [
         ("{", "neither JSON"), ("[]", "cannot be read"), ('{"type": "change", "number": 0}', "number"), ('{"type": "playhead", "frame": NaN}', "neither JSON"),
         ('{"type": "change", "number": 1, "camera": "c", "frames": [1], "values": {"position": [[1, 2]]}}', "position needs 3 numbers"),
-        ('{"type": "change", "number": 1, "camera": "c", "frames": [2, 1], "values": {"stop": [[1], [2]]}}', "numbers that rise"),
-        ('{"type": "change", "number": 1, "camera": "c", "frames": [1], "values": {"position": [[1, null, 2]]}}', "no number"),
+        ('{"type": "change", "number": 1, "camera": "c", "frames": [2, 1], "values": {"stop": [[1], [2]]}}', "increasing numbers"),
+        ('{"type": "change", "number": 1, "camera": "c", "frames": [1], "values": {"position": [[1, null, 2]]}}', "a number"),
         ('{"type": "change", "number": 1, "camera": "c", "frames": [], "values": {}}', "0 frames"), (b"\xff\xff\xff\x7f", "neither JSON"),
         (b"\x02\x00\x00\x00{}", "cannot be read"), ('{"type": "change", "number": 1, "camera": "c", "frames": [1], "values": {"lens": [[0, 36, 24, 0, 0, 1]]}}', "above zero"),
     ],

@@ -1,4 +1,4 @@
-"""Which plate stands on an image plane: one without distortion where the lens has some, and none but plates as shot is refused."""
+"""Which plate is on an image plane: one without distortion where the lens has some, and none but plates as shot is refused."""
 
 from __future__ import annotations
 

@@ -23,7 +23,7 @@ from shell import run
 def test_a_slip_of_the_keys_is_asked_about(engine: Engine, typed: str) -> None:
     with Context(engine, LOCAL) as store, store.begin():
         shot_for(store, "The Tidewright", "TW_010")
-        with pytest.raises(BadInput, match="and there is 'The Tidewright'"):
+        with pytest.raises(BadInput, match="There is 'The Tidewright'"):
             shot_for(store, typed, "TW_020")
         assert store.scalars(select(Show.name)).all() == ["The Tidewright"]
         shot_for(store, typed, "TW_020", new_show=True)

@@ -6,6 +6,7 @@ import hashlib
 import io
 import json
 import os
+import re
 import signal
 import subprocess
 import zipfile
@@ -129,25 +130,27 @@ def test_what_is_owed_is_delivered_and_told_to_be_behind_by_every_change(engine:
     with Context(engine, LOCAL) as store, store.begin():
         copy_package(store, PACKAGE, "The mill", "mill")
     planned(engine, "json", to="mill")
-    assert states(engine) == [["owed"], ["owed"]]
+    assert states(engine) == [["missing"], ["missing"]]
     run = begin(engine)
-    assert states(engine) == [["under way"], ["under way"]]
+    assert states(engine) == [["running"], ["running"]]
     work_off(engine, run)
     assert states(engine) == [["matches"], ["matches"]] and deliveries(engine) == 2
-    with pytest.raises(BadInput, match="Nothing of The Tidewright's plan is due"):
+    with pytest.raises(BadInput, match="Nothing to deliver for The Tidewright"):
         begin(engine)
     with Context(engine, LOCAL) as store, store.begin():  # an edit of one of them
         edit_version(store, get_version(store, shots[1]), (MOVED,), "twice as large")
-    assert states(engine) == [["matches"], ["behind"]] and "delivered of version 1, worked on is 1.1" in whys(engine)
+    assert states(engine) == [["matches"], ["outdated"]] and "version 1 was delivered, version 1.1 is current" in whys(
+        engine
+    )
     work_off(engine, begin(engine))
     assert states(engine) == [["matches"], ["matches"]]
     planned(engine, "json", to="mill", options=DeliveryOptions(overscan="5"))  # other options of the same target
-    assert states(engine) == [["behind"], ["behind"]] and "other options" in whys(engine)
+    assert states(engine) == [["outdated"], ["outdated"]] and "other options" in whys(engine)
     work_off(engine, begin(engine))
     with Context(engine, LOCAL) as store, store.begin():  # the package itself
         profile = get_package(store, "mill")
         keep_package(store, profile.model_copy(update={"label": "The mill, renamed"}), "renamed")
-    assert states(engine) == [["behind"], ["behind"]] and "the package has changed" in whys(engine)
+    assert states(engine) == [["outdated"], ["outdated"]] and "the package changed" in whys(engine)
     with Context(engine, LOCAL) as store, store.begin():
         remove_camera(store, get_version(store, shots[0]).camera)
     assert len(states(engine)) == 1, "what was removed is no longer owed"
@@ -158,7 +161,7 @@ def test_only_the_shots_a_target_names_are_owed_and_the_camera_ticked_is_run(eng
         show = show_of(store)
         set_target(store, show, PACKAGE, "json", shots=[show.shots[1].id])
         set_target(store, show, PACKAGE, "usd")
-    assert states(engine) == [["not asked", "owed"], ["owed", "owed"]]
+    assert states(engine) == [["not planned", "missing"], ["missing", "missing"]]
     run = begin(engine, cameras=[shots[1]])
     assert {(j.params["format"], j.version.camera_id) for j in with_versions(engine, run)} == {
         ("json", shots[1]),
@@ -191,18 +194,18 @@ def test_a_saved_recipe_is_done_before_and_its_version_named(engine: Engine, sho
         assert len(head.recipe) == 1 and "2.0" in json.dumps(head.recipe) and "3.0" not in json.dumps(head.recipe)
     with Context(engine, LOCAL) as store, store.begin():
         save_recipe(store, "to the mill", (Operation("shift", {"x_m": 4.0, "y_m": 0.0, "z_m": 0.0}),))
-    assert states(engine) == [["behind"], ["behind"]] and "'to the mill' is not done" in whys(engine)
+    assert states(engine) == [["outdated"], ["outdated"]] and "'to the mill' is not applied" in whys(engine)
 
 
 def test_the_cameras_of_a_shot_or_of_the_show_go_in_one_file(engine: Engine, shots: list[int]) -> None:
     with Context(engine, LOCAL) as store, store.begin():
         copy_camera(store, get_version(store, shots[0]), "witness")
-    with pytest.raises(BadInput, match="one camera a file"):
+    with pytest.raises(BadInput, match="one camera in each file"):
         planned(engine, "json", together="shot")
     planned(engine, "usd", together="shot")
     run = begin(engine)
     assert [len(j.params["versions"]) for j in jobs(engine, run)] == [2, 1]
-    assert states(engine) == [["under way"]] * 3, "both of one file, also the second"
+    assert states(engine) == [["running"]] * 3, "both of one file, also the second"
     work_off(engine, run)
     assert states(engine) == [["matches"]] * 3 and deliveries(engine) == 3
     with Context(engine, LOCAL) as store:
@@ -215,14 +218,14 @@ def test_the_cameras_of_a_shot_or_of_the_show_go_in_one_file(engine: Engine, sho
     assert {p.GetName() for p in held.Traverse() if p.IsA(UsdGeom.Camera)} == {"shotcam", "witness"}
     with Context(engine, LOCAL) as store, store.begin():  # one of both is edited: the file is made anew, with both
         edit_version(store, get_version(store, shots[0]), (MOVED,), "twice as large")
-    assert sorted(s for (s,) in states(engine)) == ["behind", "matches", "matches"]
+    assert sorted(s for (s,) in states(engine)) == ["matches", "matches", "outdated"]
     again = begin(engine)
     assert [len(j.params["versions"]) for j in jobs(engine, again)] == [2]
     work_off(engine, again)
     assert states(engine) == [["matches"]] * 3
     with Context(engine, LOCAL) as store, store.begin():  # another camera comes into the shot
         copy_camera(store, get_version(store, shots[0]), "second witness")
-    assert "other cameras belong into its file" in whys(engine) and sum(s == ["behind"] for s in states(engine)) == 2
+    assert "its file needs other cameras" in whys(engine) and sum(s == ["outdated"] for s in states(engine)) == 2
     planned(engine, "usd", together="show", to="yup-rh-m")
     whole = begin(engine)
     assert [len(j.params["versions"]) for j in jobs(engine, whole) if j.params["together"] == "The Tidewright"] == [4]
@@ -254,7 +257,10 @@ def test_a_run_is_stopped_resumed_and_repeated_for_what_failed(engine: Engine, s
     one, other = jobs(engine, run)
     with Context(engine, LOCAL) as store, store.begin():
         stop_run(store, store.get_one(Run, run))
-    assert [j.state for j in jobs(engine, run)] == ["stopped", "stopped"] and states(engine) == [["owed"], ["owed"]]
+    assert [j.state for j in jobs(engine, run)] == ["stopped", "stopped"] and states(engine) == [
+        ["missing"],
+        ["missing"],
+    ]
     work_off(engine, run)
     assert deliveries(engine) == 0, "stopped work is not done by a worker that finds it in the queue"
     with Context(engine, LOCAL) as store, store.begin():
@@ -270,7 +276,7 @@ def test_a_run_is_stopped_resumed_and_repeated_for_what_failed(engine: Engine, s
         connection.execute(update(Job).where(Job.id == one.id).values(params=one.params))
     with Context(engine, LOCAL) as store, store.begin():
         resume_run(store, store.get_one(Run, run), ("failed",))
-        with pytest.raises(BadInput, match="nothing to do again"):
+        with pytest.raises(BadInput, match="nothing to repeat"):
             resume_run(store, store.get_one(Run, run), ("failed",))
     work_off(engine, run)
     assert states(engine) == [["matches"], ["matches"]] and deliveries(engine) == 2
@@ -322,7 +328,7 @@ def test_killed_workers_lose_nothing_and_do_nothing_twice(engine: Engine, demo_f
             process.terminate()
         for process in (steady, shot):
             process.wait(30)
-    assert deliveries(engine) == 8 and {c for r in states(engine) for c in r} == {"warned"}, "TW_040 has a warning"
+    assert deliveries(engine) == 8 and {c for r in states(engine) for c in r} == {"warning"}, "TW_040 has a warning"
     with Context(engine, LOCAL) as store:
         whole = store.execute(select(func.count()).select_from(Job).where(Job.run_id == run)).scalar_one()
         assert whole == 8
@@ -390,17 +396,17 @@ def test_the_commands_plan_and_run_a_show(
         return json.loads(result.stdout)
 
     said("plan", "set", "--to", PACKAGE, "--format", "json,usd", "--shots", "TW_010")
-    assert said("plan", "show")["counts"] == {"owed": 2, "not asked": 2}
+    assert said("plan", "show")["counts"] == {"missing": 2, "not planned": 2}
     assert [d["shot"] for d in said("run", "--dry-run")["due"]] == ["TW_010", "TW_010"]
-    assert deliveries(engine) == 0 and said("plan", "show")["counts"]["owed"] == 2
+    assert deliveries(engine) == 0 and said("plan", "show")["counts"]["missing"] == 2
     done = said("run", "--out", str(tmp_path / "out"))
     assert sorted(p.suffix for p in (tmp_path / "out" / PACKAGE).iterdir()) == [".json", ".usd"]
     assert done["states"] == {"done": 2} and done["worst_px"] < 0.01 and done["failed"] == []
-    assert said("plan", "show")["counts"] == {"matches": 2, "not asked": 2}
+    assert said("plan", "show")["counts"] == {"matches": 2, "not planned": 2}
     refused = run("run", "--json")
-    assert refused.returncode == 2 and "Nothing of The Tidewright's plan is due" in refused.stderr
+    assert refused.returncode == 2 and "Nothing to deliver for The Tidewright" in refused.stderr
     refused = run("plan", "set", "--to", PACKAGE, "--format", "usd", "--shots", "TW_999")
-    assert refused.returncode == 2 and "no shot 'TW_999': there are TW_010, TW_020" in refused.stderr
+    assert refused.returncode == 2 and "no shot 'TW_999': choose one of TW_010, TW_020" in refused.stderr
     monkeypatch.delenv("DATABASE_URL")
     refused = run("plan", "show")
     assert refused.returncode == 2 and "DATABASE_URL is not set" in refused.stderr
@@ -410,20 +416,20 @@ def test_a_plan_is_made_run_and_watched_in_the_browser(page: Page, engine: Engin
     with Context(engine, LOCAL) as store:
         number = show_of(store).id
     page.goto("/")
-    page.get_by_role("link", name="The plan").click()
-    expect(page.locator("#answer")).to_contain_text("Nothing is planned yet")
+    page.get_by_role("link", name="Plan").click()
+    expect(page.locator("#answer")).to_contain_text("No plan yet")
     page.get_by_label("Package").select_option(PACKAGE)
     page.get_by_label("Format").select_option("json")
-    page.get_by_role("button", name="Add to the plan").click()
-    expect(page.locator("#answer")).to_contain_text("2 due")
-    page.get_by_role("button", name="What would it do?").click()
+    page.get_by_role("button", name="Add to plan").click()
+    expect(page.locator("#answer")).to_contain_text("2 to deliver")
+    page.get_by_role("button", name="Preview run").click()
     expect(page.locator("#dry")).to_contain_text("never delivered")
-    page.get_by_role("button", name="Deliver what is behind").click()
+    page.get_by_role("button", name=re.compile("^Deliver \\d")).click()
     expect(page.locator("#answer")).to_contain_text("All match", timeout=90_000)
-    expect(page.locator("#answer")).to_contain_text("worst")
+    expect(page.locator("#answer")).to_contain_text("largest deviation")
     fits(page)
     with page.expect_download() as fetched:
-        page.get_by_role("link", name="Everything of this run").click()
+        page.get_by_role("link", name="Download all files").click()
     with zipfile.ZipFile(fetched.value.path()) as whole:
         manifest = json.loads(whole.read("manifest.json"))
         places = {f["path"]: f["sha256"] for d in manifest["deliveries"] for f in d["files"]}
@@ -432,15 +438,15 @@ def test_a_plan_is_made_run_and_watched_in_the_browser(page: Page, engine: Engin
     with Context(engine, LOCAL) as store:
         parts = [*sent_as_zip(engine, everything_of_show(store, show_of(store)))]
     assert set(zipfile.ZipFile(io.BytesIO(b"".join(parts))).namelist()) == {"manifest.json", *places} and len(parts) > 3
-    page.locator("#answer").get_by_role("link", name="The plan").click()
+    page.locator("#answer").get_by_role("link", name="Plan").click()
     expect(page.locator("#answer")).to_contain_text("All delivered and matching")
     fits(page)
     page.get_by_label("Shot or camera").fill("tw_02")
-    page.get_by_role("button", name="Show", exact=True).click()
+    page.get_by_role("button", name="Apply filters", exact=True).click()
     expect(page.locator("table.plan tbody tr")).to_have_count(1)
     with Visitor(base_url=site) as visitor:
         refused = visitor.post(f"/shows/{number}/runs", headers={"Accept": "text/html"})
-        assert refused.status_code == 422 and "plan is due" in refused.text
+        assert refused.status_code == 422 and "plan is to be delivered" in refused.text
     assert httpx.get(f"{site}/workers", timeout=60).status_code == 200
 
 
@@ -454,7 +460,7 @@ def test_a_run_whose_delivery_does_not_match_says_so_first(page: Page, engine: E
     planned(engine, "gltf", "json")
     run = begin(engine)
     work_off(engine, run)
-    assert states(engine) == [["off", "matches"]]
+    assert states(engine) == [["mismatch", "matches"]]
     page.goto(f"/runs/{run}")
     expect(page.locator("#answer")).to_contain_text("1 does not match")
     expect(page.locator("#answer")).to_have_class("answer off")

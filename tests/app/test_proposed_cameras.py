@@ -50,9 +50,7 @@ def test_of_copies_the_one_with_most_samples_stays_and_helpers_go(tmp_path: Path
     )  # fmt: skip
     found = reasons(path)
     assert set(found) == {"/keys", "/baked_again", "/witness", "/persp"}
-    assert (
-        found["/keys"] == "an exact copy of /baked" and found["/witness"] == "stands still while another camera moves"
-    )
+    assert found["/keys"] == "an exact copy of /baked" and found["/witness"] == "is still while another camera moves"
 
 
 def test_one_camera_of_two_equal_ones_stays_and_a_still_shot_is_no_helper(tmp_path: Path) -> None:
@@ -77,5 +75,5 @@ def test_a_file_of_an_old_name_with_other_cameras_is_told(tmp_path: Path, engine
 
         assert said(first) == ""
         other = written(tmp_path / "other.usda", camera("witness_cam", MOVE))
-        assert "held shotcam; this file holds witness_cam" in said(other)
+        assert "with shotcam; this file has witness_cam" in said(other)
         assert changed_inside(store, SourceFile(name="x.usda", sha256="f" * 64), read_file(other), show, "TW_010") == ""

@@ -81,10 +81,10 @@ def test_several_formats_and_packages_and_a_bundle_for_each(demo_files: dict[str
         sheet = bundle.read("transfer_sheet.html").decode()
         for words in (
             "Set on import",
-            "What to expect there",
+            "Expected values in the package",
             "Where to look",
             "tide_bell",
-            "Frames a second",
+            "Rate, frames/s",
             "1001 to 1120",
         ):
             assert words in sheet
@@ -124,10 +124,10 @@ def test_arrive_proof_and_diagnose_tell_what_a_package_made_of_a_file(
     best = found["explanations"][0]
     assert {c["code"] for c in best["causes"]} == {"look_axis", "scale"} and best["residual_px"] < 0.05
     assert best["frames"] == [[1001, 1120]] and "scales everything by 100" in best["sentence"]
-    assert "which with --profile" in run("proof", source, back).stderr
+    assert "package: name the package with --profile" in run("proof", source, back).stderr
     # Sent again for the package as it is, it arrives right: the file makes up for the habits.
     cured = said("transfer", source, "--to", bad, "--format", "usd,json,abc", "--out", tmp_path / "cured", "--json")
-    assert cured["proof"]["max_px"] <= 0.01 and "makes up for it" in " ".join(cured["notes"])
+    assert cured["proof"]["max_px"] <= 0.01 and "compensates for this" in " ".join(cured["notes"])
 
 
 def test_what_a_transfer_renumbered_is_no_fault_of_the_package(tmp_path: Path) -> None:
@@ -173,7 +173,7 @@ def test_another_first_frame_there_in_every_format(name: str, tmp_path: Path) ->
     document = done.document
     off = {d["format"] for d in document["deliveries"] if d["proof"]["max_px"] > 0.05}
     assert len(document["deliveries"]) == 6 and off <= ({"gltf"} if name == "primes" else set()), off
-    assert any("is frame 1001 there" in note for note in document["notes"])
+    assert any("is frame 1001 in the package" in note for note in document["notes"])
     (track,) = (json.loads(Path(f).read_text()) for f in document["files"] if f.endswith(".json"))
     assert track["frames"][0] == 1001 and len(track["frames"]) == len(SHOTS[name]().frames)
 
@@ -244,7 +244,7 @@ def test_profile_commands(tmp_path: Path, bad: Path) -> None:
     ("args", "words"),
     [
         (("arrive", "NONE.usd", "--profile", "zup-lh-cm"), "There is no file"), (("arrive", "TORN", "--profile", "zup-lh-cm"), "torn.usd"),
-        (("proof", "GOOD", "NONE.usd"), "There is no file"), (("transfer", "GOOD", "--to", "zup-lh-cm", "--format", "scroll", "--out", "OUT"), "is no format that is written"),
+        (("proof", "GOOD", "NONE.usd"), "There is no file"), (("transfer", "GOOD", "--to", "zup-lh-cm", "--format", "scroll", "--out", "OUT"), "is not a format Anaxis writes"),
         (("calibrate", "finish", "TORN", "--key", "x", "--out", "OUT"), "not readable JSON"), (("profile", "check", "GOOD"), "cannot be read as a profile"),
         (("arrive", "OUTSIDE", "--profile", "zup-lh-cm"), "Flatten it"),
     ],
@@ -308,7 +308,7 @@ def test_cameras_together_below_a_root_and_each_alone(tmp_path: Path) -> None:
     seen = said("arrive", tmp_path / "a" / "mill.zup-lh-cm.usd", "--profile", "zup-lh-cm", "--camera", "loft", "--json")
     assert len(seen["frames"]) == 10
     wrong = run("arrive", tmp_path / "a" / "mill.zup-lh-cm.usd", "--profile", "zup-lh-cm", "--camera", "attic")
-    assert "holds no camera 'attic': there are race, loft" in wrong.stderr
+    assert "holds no camera 'attic': choose one of race, loft" in wrong.stderr
     apart = said(*args, "--format", "usd", "--out", tmp_path / "b", "--json")
     assert sorted(Path(f).name for f in apart["files"])[0] == "mill.loft.yup-rh-m.usd" and len(apart["files"]) == 4
 
@@ -329,7 +329,7 @@ def test_a_table_under_other_headings_is_in_the_packages_own_numbers(
     causes = {c["code"]: c for c in found["explanations"][0]["causes"]}
     assert causes["scale"]["factor"] == 100 and set(causes) == {"scale", "first_keys"}
     result = run("proof", demo_files["TW_020"], back)
-    assert "say which with --profile" in result.stderr + result.stdout
+    assert "package: name the package with --profile" in result.stderr + result.stdout
 
 
 @pytest.mark.parametrize("moves", [False, True])
@@ -358,4 +358,4 @@ def test_a_diagnosis_says_what_is_another_beside_pose_and_lens(
     assert told.returncode == 0 and said in told.stdout and "Nothing happened" not in told.stdout
     assert run("proof", meant, back).returncode == 3
     same = run("diagnose", meant, meant)
-    assert "Pose, lens and frames are those of the camera meant" in same.stdout and "another" not in same.stdout
+    assert "Pose, lens and frames match the expected camera" in same.stdout and "another" not in same.stdout

@@ -44,7 +44,7 @@ def test_a_cut_is_joined_delivered_and_written_back(
     assert [(s["name"], s["source_first"], s["source_last"], s["first"], s["last"]) for s in made["shots"]] == [
         ("TW_010_plate_v003", 1009, 1104, 2001, 2096), ("TW_030_plate_v002", 1101, 1172, 2097, 2168), ("TW_050_plate_v001", 1009, 1068, 2169, 2228),
     ]  # fmt: skip
-    assert made["proof"]["max_px"] <= 0.01 and made["proof"]["frames_owed"] == 228
+    assert made["proof"]["max_px"] <= 0.01 and made["proof"]["frames_expected"] == 228
     assert {"joined.otio", "joined.edl", "joined.shots.csv"} <= {Path(f).name for f in made["files"]}
     track = bake_camera(read_file(next(Path(f) for f in made["files"] if f.endswith(".track.json")))).track
     own = bake_camera(read_file(demo_files["TW_030"])).track
@@ -105,7 +105,7 @@ def test_an_object_is_framed_and_its_render_comes_back_into_the_plate(tmp_path: 
     inside = whole[..., 3] > 0.999
     assert 500 < inside.sum() < 0.2 * inside.size and (whole[..., 3] == 0).sum() > 0.5 * inside.size
     assert np.abs(whole[inside][:, :3] - plate[inside][:, :3]).mean() < 0.01
-    assert "no room" in run("frame", str(file), "--object", "tide_bell", "--border", "50", code=2)["said"]
+    assert "no picture" in run("frame", str(file), "--object", "tide_bell", "--border", "50", code=2)["said"]
     assert "no landmark 'gong'" in run("frame", str(file), "--object", "gong", code=2)["said"]
     assert (
         "twice as wide" in run("frame", str(file), "--object", "tide_bell", "--plate-size", "1920x1080", code=2)["said"]
@@ -155,4 +155,4 @@ def test_a_camera_is_held_and_says_what_it_covers(demo_files: dict[str, Path], t
     with zipfile.ZipFile(packed) as archive:
         assert sum(n.startswith("camera/") for n in archive.namelist()) == 2
     assert "names one camera" in run("hold", file, "--at", "1030,1050", "--name", "x", code=2)["said"]
-    assert "'soon' is no number" in run("hold", file, "--at", "soon", code=2)["said"]
+    assert "'soon' is not a number" in run("hold", file, "--at", "soon", code=2)["said"]

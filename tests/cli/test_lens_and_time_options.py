@@ -63,9 +63,9 @@ def test_lens_prints_what_the_page_says_it_does() -> None:
     (
         (("--film-back", "wide", "--focal", "32"), "'wide' is not a film back"),
         (("--film-back", "25.6x0", "--focal", "32"), "both sides must be above zero"),
-        (("--film-back", "25.6x14.4"), "Give the lens once"),
-        (("--film-back", "25.6x14.4", "--focal", "32", "--fov-h", "40"), "Give the lens once"),
-        (("--film-back", "25.6x14.4", "--fov-h", "180"), "lies between 0 and 180"),
+        (("--film-back", "25.6x14.4"), "Use either --focal"),
+        (("--film-back", "25.6x14.4", "--focal", "32", "--fov-h", "40"), "Use either --focal"),
+        (("--film-back", "25.6x14.4", "--fov-h", "180"), "must be between 0 and 180"),
         (("--film-back", "25.6x14.4", "--focal", "-5"), "above zero"),
     ),
 )
@@ -111,7 +111,7 @@ def test_a_resampled_camera_is_delivered_exactly(demo_files: dict[str, Path], tm
     for options, said in (
         (("--keep", "time"), "needs the rate"),
         (("--focal", "3", "--fov-h", "4"), "say the same thing twice"),
-        (("--handles", "-1"), "cannot be"),
+        (("--handles", "-1"), "are not possible"),
     ):
         wrong = run("values", demo_files["TW_010"], "--to", "yup-rh-m", *options)
         assert wrong.returncode == 2 and said in wrong.stderr and wrong.stderr.count("\n") == 1
@@ -123,4 +123,7 @@ def test_the_drawing_says_what_the_image_does_with_the_film_back() -> None:
     straight = FilmView(24.89, 14.0, 0.0, 0.0, used, image)
     assert straight.uses == "The image uses all of the film back."
     shifted = FilmView(24.89, 14.0, 0.0, 0.6, used, image)
-    assert shifted.uses == "The image has the film back's size, and lies +0.00 mm right and +0.60 mm up of its middle."
+    assert (
+        shifted.uses
+        == "The image has the size of the film back, and lies +0.00 mm right and +0.60 mm up of its middle."
+    )

@@ -104,15 +104,15 @@ def test_what_cannot_be_is_said(solved: Path, tmp_path: Path) -> None:
         (["undistort", file, *SIZE, "--plate", str(solved / "plate"), "--out", str(tmp_path)], "has no distortion"),
         (
             ["distort", *of(solved), "--render", str(solved / "plate"), "--out", str(tmp_path)],
-            "hand over the pictures that the map was made for",
+            "use the images that the map was made for",
         ),
         (["undistort", *of(solved), "--plate", str(solved / "maps"), "--out", str(tmp_path)], "sequences"),
         (
             ["undistort", *of(solved), "--plate", str(solved / "plate"), "--offset", "900", "--out", str(tmp_path)],
-            "none in common",
+            "no common frames",
         ),
         ([*transfer, "--overscan", "auto", "--out", str(tmp_path)], "no distortion"),
-        ([*transfer, "--overscan", "lots", "--out", str(tmp_path)], "is no overscan"),
+        ([*transfer, "--overscan", "lots", "--out", str(tmp_path)], "is not an overscan"),
     ):
         done = in_shell(*args)
         assert done.returncode and said in done.stderr + done.stdout, done
@@ -137,7 +137,7 @@ def test_transfer_hands_over_overscan_maps_and_an_image_plane(solved: Path, tmp_
         } <= names
         assert json.loads(archive.read("distortion/distortion.json"))["a1"] == pytest.approx(-0.19)
         sheet = archive.read("transfer_sheet.html").decode()
-    assert "The way back onto the plate" in sheet and "Image plane" in sheet and "in the plate as shot" in sheet
+    assert "From the render to the plate" in sheet and "Image plane" in sheet and "in the plate as shot" in sheet
 
 
 def test_a_lens_that_is_changed_has_a_pair_of_maps_for_each_stretch(solved: Path, tmp_path: Path) -> None:
@@ -146,7 +146,7 @@ def test_a_lens_that_is_changed_has_a_pair_of_maps_for_each_stretch(solved: Path
     asked = [file, *SIZE, "--distortion", str(table), "--range", "1041-1052", "--to", "zup-lh-cm", "--format", "usd"]
     table.write_text("frame,k1,p1\n" + "".join(f"{f},{-0.1 if f < 1044 else -0.05},0\n" for f in range(1001, 1097)))
     stepped = run("transfer", *asked, "--bundle", "--out", str(tmp_path))
-    assert "with the maps by which renders come back" in json.dumps(stepped)
+    assert "with the maps that distort renders to" in json.dumps(stepped)
     with zipfile.ZipFile(next(tmp_path.glob("*.zip"))) as archive:
         maps = sorted(n for n in archive.namelist() if n.endswith(".exr"))
         assert maps == [f"distortion/{k}.{r}.exr" for k in ("distort", "undistort") for r in ("1041-1043", "1044-1052")]
@@ -157,7 +157,7 @@ def test_a_lens_that_is_changed_has_a_pair_of_maps_for_each_stretch(solved: Path
     assert off[0] > 1.5 * off[1] > 0
     table.write_text("frame,k1,p1\n" + "".join(f"{f},{-0.1 - 0.001 * (f - 1001)},0\n" for f in range(1001, 1097)))
     moving = run("transfer", *asked, "--bundle", "--force", "--out", str(tmp_path))
-    assert "this lens needs 12 pairs over the shot, and the package holds 8 at most" in json.dumps(moving)
+    assert "this lens needs 12 pairs over the shot, and the zip holds up to 8" in json.dumps(moving)
 
 
 def test_a_track_document_keeps_the_distortion(solved: Path, tmp_path: Path) -> None:

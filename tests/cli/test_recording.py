@@ -54,8 +54,8 @@ def test_what_cannot_be_is_said(tmp_path: Path, demo_files: dict[str, Path]) -> 
     log = write_phone_log(tmp_path / "walk.csv", Device(seed=2), seconds=3.0, gap_s=(9.0, 9.0))
     for words, sentence in (
         (("--heal", "2"), "the recording has 0"),
-        (("--stand", "1,2"), "'1,2' is no place"),
-        (("--aspect", "wide"), "'wide' is no aspect"),
+        (("--stand", "1,2"), "'1,2' is not a place"),
+        (("--aspect", "wide"), "'wide' is not an aspect"),
         (("--show-rate", "0"), "rate"),
         (("--stand", "0,1,0", "--stand-at", "9000"), "The take has no frame 9000"),
     ):

@@ -31,7 +31,7 @@ def said(*args: str) -> tuple[int, str]:
     [
         (("--profile", "no-such"), "no-such"),
         (("--profile", "zup-rh-m", "--habits", "[{]"), "no readable JSON"),
-        (("--profile", "zup-rh-m", "--habits", '[{"code": "dances"}]'), "'dances' is no habit"),
+        (("--profile", "zup-rh-m", "--habits", '[{"code": "dances"}]'), "'dances' is not a habit"),
         (("--profile", "zup-rh-m", "--habits", "no-such.json"), "cannot be opened"),
         (("--profile", "zup-rh-m", "--from", "no-such.usd"), "There is no file"),
     ],
@@ -47,7 +47,7 @@ def test_a_file_that_is_no_scene_and_a_port_that_is_taken(tmp_path: Path) -> Non
         code, error = said(
             "package", "--profile", "zup-rh-m", "--file", str(tmp_path / "a.json"), "--port", str(free_port())
         )
-        assert code == 2 and "no scene of a simulated package" in error and (tmp_path / "a.json").read_text() == text
+        assert code == 2 and "not a scene of a simulated package" in error and (tmp_path / "a.json").read_text() == text
     with socket.create_server(("127.0.0.1", 0)) as taken:
         code, error = said(
             "package",

@@ -85,7 +85,7 @@ def test_from_files_to_deliveries_on_a_server(
         )
     assert json.loads((whole / "manifest.json").read_text())["run"] == ran["run"]["id"]
     assert "There is no run 99" in asked("pull", "--run", 99, code=2)
-    assert "one of them" in asked("pull", code=2)
+    assert "or a run with --run" in asked("pull", code=2)
     listed = asked("show")
     assert [(c["shot"]["name"], c["worst"]["matches"]) for c in listed["cameras"]] == [
         ("TW_010", True),

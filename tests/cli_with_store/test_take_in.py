@@ -31,7 +31,7 @@ from tracker_files import SMALL_PAN_LAYOUT, write_small_pan
 
 @pytest.fixture
 def folder(tmp_path: Path, demo_files: dict[str, Path]) -> Path:
-    """Three shots of two files' kinds, a file that is none, and one beside them that is no camera file at all."""
+    """Three shots of two files' kinds, a file that is none, and one beside them that is not a camera file at all."""
     for shot, of in (("MI_010", "TW_010"), ("MI_020", "TW_020"), ("MI_030", "TW_010")):
         shutil.copy(demo_files[of], tmp_path / f"{shot}_layout_v002{demo_files[of].suffix}")
     (tmp_path / "MI_040_layout_v001.usda").write_text("#usda 1.0\n(broken")
@@ -88,9 +88,9 @@ def test_a_rule_a_recipe_and_remedies_hold_for_all(
     reel.mkdir(parents=True)
     file = shutil.copy(demo_files["TW_040"], reel / f"cam_final_012{demo_files['TW_040'].suffix}")
     refused = said(file, "--rule", "{shot}_{nothing}", code=2)["refused"]
-    assert "'{nothing}' is no field" in refused
+    assert "'{nothing}' is not a field" in refused
     other = said(file, "--rule", "{shot}_v{version}", "--show", "x", code=2)
-    assert "is not named by the rule" in other["files"][0]["said"]
+    assert "does not match the rule" in other["files"][0]["said"]
     rule = ("--rule", "{show}/{shot}/*_{version}")
     found = said(file, *rule, "--dry-run")["files"][0]
     assert (found["show"], found["shot"], found["version"]) == ("Second reel", "R2_0100", 12)
@@ -105,7 +105,7 @@ def test_a_rule_a_recipe_and_remedies_hold_for_all(
     again.write_bytes(demo_files["TW_030"].read_bytes())
     unknown = said(again, *rule, "--recipe", "none", code=2)["files"][0]
     assert unknown["state"] == "cannot be taken in" and "'none'" in unknown["said"]
-    assert "there is no camera file there" in said(tmp_path / "nowhere", code=2)["refused"]
+    assert "no camera files found" in said(tmp_path / "nowhere", code=2)["refused"]
 
 
 @pytest.mark.parametrize(
@@ -150,7 +150,7 @@ def test_several_files_are_transferred_with_one_answer_and_the_gravest_exit_code
     assert table.returncode == 0 and table.stdout.count("matches") == 2
     shutil.copy(files[0], tmp_path / files[0].name)
     alike = transfer(files[0], tmp_path / files[0].name)
-    assert alike.returncode == 2 and "Several files are called TW_010" in alike.stderr
+    assert alike.returncode == 2 and "Several files are named TW_010" in alike.stderr
     named = transfer(files[0], files[2], "--name", "X")
     assert named.returncode == 2 and "--name names the shot of one file" in named.stderr
 

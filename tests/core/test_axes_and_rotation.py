@@ -112,7 +112,7 @@ def test_gimbal_lock_holds_the_first_angle(order: str, pole: float) -> None:
 
 
 def test_a_mirrored_convention_is_refused_with_the_reason() -> None:
-    with pytest.raises(BadInput, match=r"left-handed but the camera axes are right-handed.*mirrored"):
+    with pytest.raises(BadInput, match=r"left-handed but the camera axes are right-handed.*mirror"):
         Convention(axes_matrix("+X", "+Z", "+Y"), np.eye(3))
     with pytest.raises(BadInput, match="one axis twice"):
         axes_matrix("+X", "-X", "+Z")

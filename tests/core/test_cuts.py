@@ -1,4 +1,4 @@
-"""Cuts told from moves: how often one is seen that is none, and how often one is missed, over made-up shots."""
+"""Cuts from moves: how often one is seen that is none, and how often one is missed, over made-up shots."""
 
 from __future__ import annotations
 

@@ -224,16 +224,16 @@ def test_the_most_that_is_needed_over_the_frames_is_taken() -> None:
 @pytest.mark.parametrize(
     ("document", "says"),
     [
-        ({}, "says no model"),
-        ({"model": "swirl"}, "'swirl' is no distortion model: choose one of radial-tangential"),
-        ({"model": "division", "k1": 0.1}, "has no coefficient 'k1': there are k,"),
+        ({}, "names no model"),
+        ({"model": "swirl"}, "'swirl' is not a distortion model: choose one of radial-tangential"),
+        ({"model": "division", "k1": 0.1}, "has no coefficient 'k1': choose one of k"),
         ({"model": "division", "k": "x"}, "'k' must be a number"),
         ({"model": "division", "k": True}, "'k' must be a number"),
         ({"model": "division", "k": float("nan")}, "'k' must be a number"),
         ({"model": "division", "k": []}, "'k' must be a number"),
-        ({"model": "fisheye", "k1": [0, 1], "k2": [0, 1, 2]}, "lists are of 2, 3 numbers"),
+        ({"model": "fisheye", "k1": [0, 1], "k2": [0, 1, 2]}, "lists have 2, 3 numbers"),
         ({"model": "fisheye", "squeeze": 0}, "squeeze must be above zero"),
-        ([], "says no model"),
+        ([], "names no model"),
     ],
 )
 def test_what_is_no_distortion_is_said_so(document: Any, says: str) -> None:
@@ -257,7 +257,7 @@ def test_what_cannot_be_fitted_is_said() -> None:
     assert 0.01 < far.rms_px <= far.off_px.max()  # the nearest there is, and how near that is
     with pytest.raises(BadInput, match="30 points of the map or more; 12"):
         fit_model("division", pinhole[:12], pinhole[:12], 1000.0)
-    with pytest.raises(BadInput, match="'swirl' is no distortion model"):
+    with pytest.raises(BadInput, match="'swirl' is not a distortion model"):
         fit_model("swirl", pinhole, pinhole, 1000.0)
 
 

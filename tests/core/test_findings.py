@@ -175,7 +175,7 @@ def test_a_shot_that_should_be_longer_or_at_another_rate(file: Callable[..., Pat
     assert "frames -1 to 0 are and frames 11 to 12 are missing" in said["shorter_than_shot"].message
     longer = findings_of(file(), expected=Expected(3, 8, None))
     (extra,) = (f for f in longer if f.code == "longer_than_shot")
-    assert "2 frames more before it and 2 behind it" in extra.message and extra.severity == "note"
+    assert "2 more frames before and 2 after the shot" in extra.message and extra.severity == "note"
     assert extra.operation == {"code": "trim", "params": {"first": 3, "last": 8}}
     assert not [f for f in findings_of(file(), expected=Expected(30, 80, None)) if f.code == "longer_than_shot"]
     assert said["rate_not_shot"].operation == {"code": "correct", "params": {"rate": "25/1"}}

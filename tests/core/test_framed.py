@@ -97,9 +97,9 @@ def test_a_constant_view_holds_all_of_the_shot_and_a_border_in_pixels_is_one() -
 
 def test_limits_are_said() -> None:
     around = BOX - [3.75, 0, -11.25]
-    with pytest.raises(BadInput, match="lies around the camera on frame 1001"):
+    with pytest.raises(BadInput, match="object surrounds the camera on frame 1001"):
         framed(standing("held", around))
-    with pytest.raises(BadInput, match="leaves no room"):
+    with pytest.raises(BadInput, match="leaves no picture"):
         framed(standing(), border=50)
     with pytest.raises(BadInput, match="There is no landmark 'clapper'"):
         framed(standing(), objects=["clapper"])

@@ -61,7 +61,7 @@ def test_typed_masks() -> None:
         mask_of("16:9") == pytest.approx(16 / 9) and mask_of("2.39") == 2.39 and mask_of("4:3") == pytest.approx(4 / 3)
     )
     for wrong in ("wide", "1:0"):
-        with pytest.raises(BadInput, match="no aspect"):
+        with pytest.raises(BadInput, match="not an aspect"):
             mask_of(wrong)
     with pytest.raises(BadInput, match="cannot be a mask"):
         Guides((), 40.0)

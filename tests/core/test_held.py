@@ -202,5 +202,5 @@ def test_a_camera_covers_its_own_frame_and_the_document_says_so() -> None:
     assert len(proposals(track, IMAGE, "width", SET)[0]["frames"]) == 1
     with pytest.raises(BadInput, match="no surfaces"):
         coverage(track, IMAGE, "width", np.zeros((0, 3, 3)), [(track, IMAGE, "width")])
-    with pytest.raises(BadInput, match="sees nothing of the set"):
+    with pytest.raises(BadInput, match="sees no surface of the set"):
         coverage(track, IMAGE, "width", SET + np.array([0, 0, 500.0]), [(track, IMAGE, "width")])

@@ -186,7 +186,7 @@ def test_disagreements_gaps_and_overlaps_are_said_before() -> None:
     settings = Join.model_validate({"pieces": pieces, "rate": "25", "width_px": 1920, "height_px": 1080})
     found = {f.code: f for f in checked(INPUTS, settings)}
     assert found["join_gap"].numbers == {"first": 1021.0, "frames": 5}
-    assert "'whip' and 'jitter' lie over each other from frame 1041 to 1045" in found["join_overlap"].message
+    assert "'whip' and 'jitter' overlap from frame 1041 to 1045" in found["join_overlap"].message
     assert found["join_missing_frames"].severity == "error" and "1041 to 1060" in found["join_missing_frames"].message
     assert {"join_rate", "join_resolution", "join_aspect", "join_film_back"} <= set(found)
     with pytest.raises(BadInput, match="12 behind"):
@@ -201,7 +201,7 @@ def test_disagreements_gaps_and_overlaps_are_said_before() -> None:
         KINDS["joined"].derive({}, settings.model_dump())
     with pytest.raises(BadInput, match="at most 100000"):
         join([piece("held", 0, 0, 20), piece("held", 0, 200_000, 20)])
-    with pytest.raises(BadInput, match="no way to make"):
+    with pytest.raises(BadInput, match="not a way to derive"):
         derived_kind("sideways")
 
 

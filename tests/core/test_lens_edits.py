@@ -76,7 +76,7 @@ def test_a_new_film_back_or_fit_keeps_what_was_asked(wide: float, high: float, f
     assert with_film(trial, wide, high, KEEPS[0]).focal_mm == with_fit(trial, other, KEEPS[0]).focal_mm == 32.0
     for made in (with_film(trial, wide, high, KEEPS[1]), with_fit(trial, other, KEEPS[1])):
         assert float(made.equivalents.hfov_deg) == pytest.approx(float(trial.equivalents.hfov_deg), rel=1e-12)
-    with pytest.raises(BadInput, match="cannot be kept"):
+    with pytest.raises(BadInput, match="'nothing' cannot be kept"):
         with_fit(trial, other, "nothing")
 
 
@@ -131,11 +131,11 @@ def test_curves_are_set_scaled_moved_and_held() -> None:
     assert held[6:] == pytest.approx(focal[5])
     assert changed_curve(source, "fstop", "set to", 4.0, 2, 2).lens.fstop[1] == 4.0
     for channel, way, value, first, said in (
-        ("fstop", "times", 2.0, 1, "says nothing of the stop"),
+        ("fstop", "times", 2.0, 1, "does not state the stop"),
         ("focal_mm", "set to", 0.0, 1, "above zero"),
         ("focal_mm", "set to", None, 1, "needs a number"),
         ("focal_mm", "set to", 30.0, 99, "no frames between"),
-        ("focal_mm", "bend", 30.0, 1, "no way to change"),
+        ("focal_mm", "bend", 30.0, 1, "not a way to change"),
         ("offset_y_mm", "plus", 1e12, 1, "cannot be"),
     ):
         with pytest.raises(BadInput, match=said):
@@ -211,7 +211,7 @@ def test_a_rate_of_a_track_is_said_as_it_is(tmp_path: Path) -> None:
     slow = replace(track(3), rate=Fraction(24000, 1001))
     profile = shipped_profiles()["zup-rh-m"]
     entries = sheet_of(make_outgoing(slow, profile.convention, IMAGE, "width", "width", NO_LANDMARKS), profile).entries
-    rate = next(e for e in entries if e.label == "Frames a second")
+    rate = next(e for e in entries if e.label == "Rate, frames/s")
     assert rate.values == ("23.976",) and "24000/1001" in rate.note
     assert isinstance(slow, Track)
 

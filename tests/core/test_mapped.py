@@ -84,7 +84,7 @@ def test_a_map_that_distorts_alone_leaves_the_renders_size_a_guess_that_is_said(
     larger = overscan_of(lens, PLATE, IMAGE).image
     one = given(lens, "distort", True)
     guessed = fit_maps([one], model, PLATE, IMAGE)
-    assert any("A guess, the render's size" in s for s in guessed.said)
+    assert any("The size of the render is guessed as that of" in s for s in guessed.said)
     known = fit_maps([one], model, PLATE, IMAGE, render=(larger.width_px, larger.height_px))
     assert not any("the render's size" in s for s in known.said)
     assert overscan_of(distortion_from_document(known.document), PLATE, IMAGE).image == larger
@@ -94,7 +94,7 @@ def test_a_map_that_distorts_alone_leaves_the_renders_size_a_guess_that_is_said(
 
 def test_a_map_that_ends_before_the_plate_is_refused() -> None:
     lens = distortion_from_document(document())
-    with pytest.raises(BadInput, match="ends before the plate does"):
+    with pytest.raises(BadInput, match="is smaller than the plate: add"):
         fit_maps([given(lens, "undistort", False)], "map", PLATE, IMAGE)
 
 

@@ -17,7 +17,7 @@ from anaxis.delivery.deliver import file_stem
     ["a\r\nX-Set: b", "a\0", "\u202egnp.exe", "a\u2066b", "\ufeffname", "tab\there", "\u200bname", "line\u2028two"],
 )
 def test_what_cannot_be_seen_is_refused_and_named(name: str) -> None:
-    with pytest.raises(BadInput, match=r"U\+[0-9A-F]{4}, which cannot be seen"):
+    with pytest.raises(BadInput, match=r"U\+[0-9A-F]{4}, which is invisible"):
         visible_name(name)
     assert visible_name(without_unseen(name))
 

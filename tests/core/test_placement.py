@@ -57,10 +57,10 @@ def test_pairs_that_do_not_agree_name_what_is_left_and_mirrors_are_never_taken()
     assert np.linalg.det(flat.turn) == pytest.approx(1) and off.max() < 1e-9
     line = np.array([[0.0, 0, 0], [1, 1, 1], [2, 2, 2]])
     for ours, theirs, said in (
-        (points[:2], points[:2], "settle no placement"),
-        (line, points[:3], "points here lie on one line"),
-        (points[:3], line, "points there lie on one line"),
-        (points, np.where(points == 5, np.nan, points), "no number"),
+        (points[:2], points[:2], "are not enough to place the camera"),
+        (line, points[:3], "points here are on one line"),
+        (points[:3], line, "points there are on one line"),
+        (points, np.where(points == 5, np.nan, points), "not a number"),
     ):
         with pytest.raises(BadInput, match=said):
             from_pairs(ours, theirs, False)
@@ -97,5 +97,5 @@ def test_a_card_faces_the_camera_in_the_packages_numbers() -> None:
             np.linalg.norm(away)
         )
         assert np.allclose(convention.position_to_canonical(card.position), point)
-    with pytest.raises(BadInput, match="stands in the camera"):
+    with pytest.raises(BadInput, match="is at the camera"):
         card_at(track, 0, track.position_m[0], convention)

@@ -108,7 +108,7 @@ def test_every_ordinary_shot_is_itself_and_no_shift_of_it_is(name: str) -> None:
     assert prove(track, meant, projection_of(moved, image, "width"), NO_MARKS).max_px > 0.01
 
 
-def test_frames_owed_that_never_came_are_missing_and_nothing_within() -> None:
+def test_frames_expected_that_never_came_are_missing_and_nothing_within() -> None:
     track = still(count=10)
     meant = projection_of(track, IMAGE, "width")
     proof = prove(track, meant, meant, NO_MARKS)

@@ -139,7 +139,7 @@ def test_gaps_and_jumps_are_drawn_from_their_neighbours(usda: Callable[..., Path
     recipe = (op("fill_gaps"), op("bridge", first=6))
     track = take_camera(scene, None, recipe=recipe).done
     assert np.allclose(track.position_m[:, 0] * 100, range(8)) and np.allclose(track.rotation, np.eye(3))
-    with pytest.raises(BadInput, match=r"'Bridge a jump' cannot be done: 'cam' has no frame from 60 to 60"):
+    with pytest.raises(BadInput, match=r"'Interpolate a jump' failed: 'cam' has no frame from 60 to 60"):
         done(scene, op("fill_gaps"), op("bridge", first=60))
 
 
@@ -206,7 +206,7 @@ def test_the_bake_takes_a_range_and_a_step_and_samples_on_a_frame_as_they_are(ri
     assert bake_frames(rig, {"first": 2, "last": 5, "step": 0.5}).tolist() == [2, 2.5, 3, 3.5, 4, 4.5, 5]
     assert bake_frames(rig, {"step": 4}).tolist() == [1, 5, 9]
     for params, said in (
-        ({"first": 9, "last": 2}, "end before its beginning"),
+        ({"first": 9, "last": 2}, "ends before it begins"),
         ({"step": -1}, "above zero"),
         ({"step": 1e-7}, "larger step"),
     ):
@@ -222,7 +222,7 @@ def test_tree_operations_stand_before_the_bake_and_track_operations_behind_it() 
     assert [o.code for o in recipe] == ["aim", "bake", "trim"]
     assert [o.code for o in inserted(recipe, op("bake", step=1))] == ["aim", "bake", "trim"]
     assert checked_order(recipe) == recipe
-    with pytest.raises(BadInput, match="'Aim at another node' works on the node tree and cannot stand behind 'Trim'"):
+    with pytest.raises(BadInput, match="'Aim at another node' works on the node tree and cannot come after 'Trim'"):
         checked_order((op("trim", first=2), op("aim", node="/a")))
 
 
@@ -241,7 +241,7 @@ def test_an_operations_parameters_describe_themselves() -> None:
         "what": "lens",
         "factor": 100.0,
     }
-    with pytest.raises(BadInput, match=r"no parameter 'tide': there are first, last") as refused:
+    with pytest.raises(BadInput, match=r"no parameter 'tide': choose one of first, last") as refused:
         KINDS["trim"].operation({"tide": "1"})
     assert refused.value.code == "bad_parameter"
 
@@ -256,8 +256,8 @@ def test_a_parameter_of_an_older_version_is_refused_in_a_file_and_left_out_of_wh
 @pytest.mark.parametrize(
     ("document", "said"),
     (
-        ("tide", "A recipe is a list"),
-        ([{"code": "sail"}], "'sail' is no operation"),
+        ("tide", "A recipe must be a list"),
+        ([{"code": "sail"}], "'sail' is not an operation"),
         ([7], "Operation 1 of the recipe cannot be read"),
         ([{"code": "trim"}] * 201, "at most 200 operations"),
     ),
@@ -271,19 +271,19 @@ def test_a_recipe_that_cannot_be_read_is_one_sentence(document: Any, said: str) 
     ("operation", "said"),
     (
         (op("lens_factor", what="lens"), "'Times' is missing"),
-        (op("lens_factor", what="tide", factor=2), "'tide' is no choice for 'What'"),
-        (op("lens_factor", what="lens", factor="much"), "'much' is no number for 'Times'"),
-        (op("near_plane", near_m="inf"), "'inf' is no number"),
+        (op("lens_factor", what="tide", factor=2), "'tide' is not a choice for 'What'"),
+        (op("lens_factor", what="lens", factor="much"), "'much' is not a number for 'Times'"),
+        (op("near_plane", near_m="inf"), "'inf' is not a number"),
         (op("film_back", width_mm=0, height_mm=3), "above zero"),
         (op("keep_lens", lens={"frames": [1]}), "cannot be read"),
         (op("marks_add", marks=[{"name": "a"}]), "needs a name and three numbers"),
-        (op("set_add", sha256="x"), "not at hand"),
-        (op("correct", up_axis="Q"), "is no choice"),
+        (op("set_add", sha256="x"), "is missing"),
+        (op("correct", up_axis="Q"), "is not a choice"),
         (op("correct", metres_per_unit=-1), "positive number|above zero"),
     ),
 )
 def test_an_operation_that_cannot_be_done_says_which_and_why(rig: Scene, operation: Operation, said: str) -> None:
-    with pytest.raises(BadInput, match=f"'{KINDS[operation.code].label}' cannot be done: .*({said})"):
+    with pytest.raises(BadInput, match=f"'{KINDS[operation.code].label}' failed: .*({said})"):
         done(rig, operation)
 
 
@@ -317,10 +317,13 @@ def test_a_comparison_says_which_channels_since_when_and_by_how_many_pixels(demo
 
 @pytest.mark.parametrize(
     ("params", "said"),
-    (({"first": "early"}, "'early' is no number for 'First frame'"), ({"step": 0}, "step of 0 frames cannot be")),
+    (
+        ({"first": "early"}, "'early' is not a number for 'First frame'"),
+        ({"step": 0}, "step of 0 frames is not possible"),
+    ),
 )
 def test_a_bake_is_checked_like_every_other_operation(rig: Scene, params: dict[str, Any], said: str) -> None:
-    with pytest.raises(BadInput, match=f"'Bake' cannot be done: .*{said}"):
+    with pytest.raises(BadInput, match=f"'Bake' failed: .*{said}"):
         done(rig, op("bake", **params))
 
 

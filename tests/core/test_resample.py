@@ -140,9 +140,9 @@ def test_handles_hold_or_go_on() -> None:
     turns = angle_between_deg(on.rotation[:-1], on.rotation[1:])
     assert np.allclose(turns[:3], turns[2]) and np.allclose(turns[-3:], turns[-3])
     for head, way, said in (
-        (-1, "hold", "cannot be"),
-        (2000, "hold", "cannot be"),
-        (1, "loop", "no way to make handles"),
+        (-1, "hold", "are not possible"),
+        (2000, "hold", "are not possible"),
+        (1, "loop", "not a way to make handles"),
     ):
         with pytest.raises(BadInput, match=said):
             with_handles(source, head, 0, way)
@@ -177,7 +177,7 @@ def test_a_cut_marked_by_hand_is_not_crossed_and_a_leap_can_be_none() -> None:
     kept = track_from_bytes(track_to_bytes(marked, NO_LANDMARKS, np.zeros((0, 2, 3))))[0]
     assert cuts_of(kept).tolist() == [30]
     for frame in (1001, 1000, 1031.5):
-        with pytest.raises(BadInput, match="No cut can lie before"):
+        with pytest.raises(BadInput, match="No cut is possible before"):
             with_mark(source, frame, True)
 
 

@@ -84,13 +84,13 @@ def test_every_format_with_nodes_carries_it(format_key: str, tmp_path: Path) -> 
     image = camera.picture.image
     off = np.minimum(np.abs(seen), np.abs(seen - [image.width_px, image.height_px]))
     assert off.max() < 0.02, off.max()
-    assert any("image plane stands 4 m" in n for n in done.outgoing.notes)
+    assert any("image plane is 4 m" in n for n in done.outgoing.notes)
 
 
 def test_formats_without_nodes_say_that_there_is_none(tmp_path: Path) -> None:
     camera = leaving(SHOTS["still"]())
     (done,) = deliver_all([camera], find_profile("yup-rh-m"), "json", tmp_path, DeliveryOptions(plane_m=4.0))
-    assert any("no image plane in the file" in n for n in done.outgoing.notes)
+    assert any("no image plane, since" in n for n in done.outgoing.notes)
 
 
 def test_too_near_and_too_far_are_said_with_what_to_do() -> None:

@@ -100,13 +100,13 @@ def test_a_root_carries_the_placement_and_nothing_moves(
     profile = reading_zooms(shipped_profiles()["yup-rh-m"])
     done = deliver_all([leaving], profile, format_key, tmp_path, DeliveryOptions(reduce_px, under_root=True))[0]
     assert done.proof.max_px <= (reduce_px or 0) + (0.5 if format_key == "gltf" else 0.01)
-    assert any("below a root" in n and "scale stays" in n for n in done.outgoing.notes)
+    assert any("root node with its placement" in n and "scale stays" in n for n in done.outgoing.notes)
     scene = read_again(done, format_key, "yup-rh-m")
     root = next(n for n in scene.nodes if n.name.endswith("_root"))
     assert root.parent is None
     alone = take_camera(scene, None)
     near = 1e-3 if format_key == "gltf" else 1e-6
-    at = 0  # a key stands on the first frame in any case
+    at = 0  # a key is on the first frame in any case
     assert np.abs(alone.done.position_m[at] - leaving.track.position_m[at]).max() < near
     bare = done.outgoing.below_root
     assert np.allclose(bare.position_m[at], 2.0 * before.position_m[at], atol=1e-6)
@@ -131,7 +131,7 @@ def test_habits_are_made_up_for_below_a_root(format_key: str, tmp_path: Path) ->
             tmp_path,
             ROOTED,
         )[0]
-        assert done.outgoing.root is None and any("a root would not arrive" in n for n in done.outgoing.notes)
+        assert done.outgoing.root is None and any("a root would be lost" in n for n in done.outgoing.notes)
         assert done.proof.max_px <= 0.01
 
 
@@ -151,7 +151,7 @@ def test_a_root_left_out_on_the_way_is_found(format_key: str, tmp_path: Path) ->
 
 def test_what_a_file_cannot_hold_is_said(tmp_path: Path) -> None:
     profile = shipped_profiles()["zup-rh-m"]
-    with pytest.raises(BadInput, match="one camera a file"):
+    with pytest.raises(BadInput, match="one camera in each file"):
         deliver_all(three(), profile, "json", tmp_path)
     first, second, _ = three()
     slower = replace(second, track=replace(second.track, rate=Fraction(30000, 1001)))

@@ -93,7 +93,7 @@ def test_every_shot_in_every_format_as_it_is(name: str, format_key: str, tmp_pat
             assert done.outgoing.track.frames[0] == first and any(
                 "lies before frame 0" in n.replace("drop what ", "") for n in done.outgoing.notes
             )
-        assert (done.outgoing.zero_frame != 0) == zero and any("lies at 0 s" in n for n in done.outgoing.notes) == zero
+        assert (done.outgoing.zero_frame != 0) == zero and any("is at 0 s" in n for n in done.outgoing.notes) == zero
 
 
 @pytest.mark.parametrize("name", [n for n in SHOTS if n not in ("long", "jitter", "subframes")])
@@ -146,7 +146,7 @@ def test_frames_asked_for_below_0_lie_at_0_s_where_a_format_has_no_time_before(f
     shot = SHOTS["frame_minus_20"]()
     (done,) = deliver_all([leaving(shot)], find_profile("zup-rh-m"), format_key, tmp_path, DeliveryOptions(first=-20.0))
     assert done.outgoing.zero_frame == -20 and off_px(shot, done) <= bound_px(shot, format_key, done)
-    assert any("Frame -20 lies at 0 s" in n and "no time before 0" in n for n in done.outgoing.notes)
+    assert any("Frame -20 is at 0 s" in n and "no time before 0" in n for n in done.outgoing.notes)
 
 
 @pytest.mark.parametrize("format_key", ["usd", "alembic", "gltf", "collada"])
@@ -179,7 +179,7 @@ def test_samples_between_frames_are_handed_over_and_said_where_they_are_not(tmp_
     ways = DeliveryOptions(samples=5, shutter_open=-0.5, shutter_close=0.5, between=4)
     for key in FORMATS:
         (done,) = deliver_all([source], find_profile("yup-rh-m"), key, tmp_path, ways)
-        assert any("5 samples a frame" in n and "those of the source" in n for n in done.outgoing.notes)
+        assert any("5 samples for each frame" in n and "from the source" in n for n in done.outgoing.notes)
         assert len(done.proof.frames) == 12 and done.proof.compared == 12
         # Times in single precision, at a thousand pixels a frame.
         assert done.proof.max_px <= (0.01 if key != "gltf" else 0.1)

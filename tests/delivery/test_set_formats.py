@@ -88,7 +88,7 @@ def test_gltf_holds_motion_as_an_outside_reader_sees_it(shot: Path, tmp_path: Pa
 def test_gltf_and_obj_say_what_they_cannot_hold(shot: Path, tmp_path: Path) -> None:
     archive = delivered(shot, tmp_path, "zup-lh-cm", options=ALL)
     sheet = archive.read("transfer_sheet.html").decode()
-    assert "flag deforms: glTF holds no changing shape" in sheet and "glTF holds triangles" in sheet
+    assert "flag deforms: glTF holds no changing shape" in sheet and "glTF stores triangles" in sheet
     measured = json.loads(archive.read("manifest.json"))["cameras"][0]["set"]
     held = {
         file: [o["name"] for o in measured if o["file"] == f"set/set.{file}"] for file in ("usdc", "abc", "glb", "obj")
@@ -119,7 +119,7 @@ def test_a_file_for_each_object_and_an_obj_for_each_frame(shot: Path, tmp_path: 
 def test_no_set_where_none_is_wanted_and_an_unknown_format_is_named(shot: Path, tmp_path: Path) -> None:
     archive = delivered(shot, tmp_path, "zup-lh-cm", options=DeliveryOptions(set_formats="none"))
     assert not [n for n in archive.namelist() if n.startswith("set/")]
-    with pytest.raises(BadInput, match="'dae' is no format of a set: choose of usd, alembic, gltf, obj"):
+    with pytest.raises(BadInput, match="'dae' is not a set format: choose from usd, alembic, gltf, obj"):
         DeliveryOptions(set_formats="usd,dae")
 
 
@@ -135,7 +135,7 @@ def test_objects_are_left_out_renamed_grouped_hidden_and_marked(shot: Path, tmp_
     assert UsdGeom.Imageable(meshes["/set/shed"]).ComputePurpose() == "guide"
     assert UsdGeom.Imageable(meshes["/set/cart/wheel"]).ComputeVisibility() == "invisible"
     assert (
-        "glTF knows no hidden object and none that is not for render: hide wheel, shed there"
+        "glTF has no flags for hidden or not for render: hide wheel, shed there"
         in archive.read("transfer_sheet.html").decode()
     )
     again = {n.path: n for n in read_file(out_of(archive, "set/set.abc", tmp_path)).nodes if n.mesh is not None}
@@ -146,7 +146,7 @@ def test_objects_are_left_out_renamed_grouped_hidden_and_marked(shot: Path, tmp_
 def test_a_choice_of_an_object_that_is_not_there_is_said(shot: Path, tmp_path: Path) -> None:
     choice = Operation("set_objects", {"objects": [{"path": "/set/sheed", "along": False}]})
     archive = delivered(shot, tmp_path, "zup-rh-cm", choice)
-    assert "The recipe names /set/sheed, which the set does not hold" in archive.read("transfer_sheet.html").decode()
+    assert "The recipe names /set/sheed, which the set does not have" in archive.read("transfer_sheet.html").decode()
     with pytest.raises(BadInput, match="'Objects'"):
         delivered(shot, tmp_path, "zup-rh-cm", Operation("set_objects", {"objects": [{"pth": 3}]}))
 

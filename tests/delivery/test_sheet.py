@@ -57,7 +57,7 @@ def test_the_sheet_says_what_to_set_what_to_expect_and_where_to_look(tmp_path: P
     inside = [i for i in range(7) if 0 <= seen[0, i, 0] <= 1920 and 0 <= seen[0, i, 1] <= 1080]
     assert inside
     wanted = [
-        "1001 to 1060 here are 0 to 59 there", "rail.zup-lh-cm.usd", "exact", "Focal length", "<b>cam</b>", "2.1",
+        "1001 to 1060 become 0 to 59 in", "rail.zup-lh-cm.usd", "exact", "Focal length", "<b>cam</b>", "2.1",
         *(f"{numbers.position[i, 0]:.4f}" for i in (0, 29, 59)), *(f"{numbers.rotation_deg[59, k]:.4f}" for k in range(3)),
         *(f"{seen[0, i, 0]:.1f}, {seen[0, i, 1]:.1f}" for i in inside),
     ]  # fmt: skip
@@ -96,4 +96,4 @@ def test_a_still_camera_of_one_frame_has_a_sheet(first: float, tmp_path: Path) -
     profile = shipped_profiles()["yup-rh-cm"]
     done = deliver_in_formats([camera], profile, ["usd"], tmp_path).done[0]
     html = sheet_html(handed_of(camera, profile, done, SOURCE))
-    assert "No landmarks came along" in html and words_of(sheet_pdf(html))[0] == 1
+    assert "No landmarks: compare stills" in html and words_of(sheet_pdf(html))[0] == 1

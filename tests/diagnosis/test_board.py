@@ -74,10 +74,10 @@ def test_known_coefficients_are_found_again(kind: str, tmp_path: Path) -> None:
 def test_what_is_no_board_is_said(tmp_path: Path) -> None:
     path = tmp_path / "flat.png"
     cv2.imwrite(str(path), np.full((540, 960), 128, np.uint8))
-    with pytest.raises(BadInput, match=r"No checkerboard of 9 x 6 inner corners is seen in flat\.png"):
+    with pytest.raises(BadInput, match=r"No checkerboard of 9 x 6 inner corners is visible in flat\.png"):
         safe_board(path, Board("checkerboard", 9, 6))
-    with pytest.raises(BadInput, match="cannot be"):
+    with pytest.raises(BadInput, match="A board of 1"):
         Board("checkerboard", 1, 6)
     points = find_board(drawn((0, 0)), Board("checkerboard", 9, 6), "b.png")
-    with pytest.raises(BadInput, match="shot and cropped like the plate"):
+    with pytest.raises(BadInput, match="like the plate"):
         calibrated([(points, (640, 480))], Board("checkerboard", 9, 6), PLATE, IMAGE)

@@ -106,7 +106,7 @@ def keep_rows(form: dict[str, Any], rows: list[int]) -> None:
 
 
 def closes(truth: Profile, found: Profile) -> float:
-    """How far off another camera is that is sent by the profile learned and opened by the true package."""
+    """How far off another camera is that is sent by the calibrated profile and opened by the true package."""
     track = walk(count=40, first=11.0)
     picture = Picture(IMAGE, "width", False, False)
     outgoing = prepare(track, NO_LANDMARKS, picture, found)
@@ -174,7 +174,7 @@ def test_what_comes_back_of_few_numbers_says_what_a_second_round_would_settle() 
     keep_rows(form, [0, 17, 34])
     form["points"] = dict(list(form["points"].items())[:3])
     found = learned(returned_from_document(form, "the form"), "few", "few")
-    assert any("later frames arrive" in s for s in found.second_round) and any(
+    assert any("it reads later frames" in s for s in found.second_round) and any(
         "fourth point" in s for s in found.second_round
     )
 
@@ -186,7 +186,7 @@ def test_what_comes_back_of_few_numbers_says_what_a_second_round_would_settle() 
         (lambda f: f.update(points={}), "three points"),
         (lambda f: f.update(pixels={}), "frame of pixels"),
         (lambda f: f.pop("position"), "not filled in"),
-        (lambda f: f["points"].update(walnut=[1, 2, 3]), "none of those sent"),
+        (lambda f: f["points"].update(walnut=[1, 2, 3]), "not in the kit"),
         (lambda f: f["points"].update(alder=[99, 99, 99]), "fit no axes"),
         (lambda f: f.update(pixels={"900": {"alder": [3, 4]}}), "same frames"),
         (lambda f: f.update(rate="often"), "not a frame rate"),
@@ -314,4 +314,4 @@ def test_frames_under_numbers_that_nothing_explains_came_back_all_the_same() -> 
     found = learned(returned_from_document(form | {"frames": list(number.values()), "pixels": pixels}, "a"), "x", "x")
     said = " ".join(found.second_round)
     assert not found.explained and "no frame came back" not in said
-    assert "carry other numbers than those sent" in said or "comes near" in said or "px" in said, said
+    assert "have other numbers than those sent" in said or "Never near the picture" in said or "px" in said, said

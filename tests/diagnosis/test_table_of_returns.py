@@ -46,7 +46,7 @@ def zooming(track: Track) -> Track:
 
 
 TRIED: dict[str, Tried] = {
-    "as it was sent": Tried(lambda t: said_back(t)),
+    "An upload, read again with new options": Tried(lambda t: said_back(t)),
     "30 frames a second": Tried(lambda t: said_back(t, rate=Fraction(30) if t.rate != 30 else Fraction(24)), ("frame rate",)),
     "another image size": Tried(lambda t: said_back(t, image=Image(2048, 1080)), ("image size",)),
     "another pixel aspect": Tried(lambda t: said_back(t, image=Image(1920, 1080, 1.5)), ("pixel aspect",)),

@@ -156,7 +156,7 @@ def test_collada_up_axes_and_unit(tmp_path: Path) -> None:
     (
         (lambda p: collada(p, "", head='<!DOCTYPE x [<!ENTITY e SYSTEM "file:///etc/passwd">]>'), "declares a document type"),
         (lambda p: collada(p, "<translate>1 2</translate>"), "'translate' has 2 numbers instead of 3"),
-        (lambda p: collada(p, "<translate>1 2 far</translate>"), "holds something that is no number"),
+        (lambda p: collada(p, "<translate>1 2 far</translate>"), "has a value that is not a number"),
         (lambda p: collada(p, "", asset="<unit meter='0'/>"), "must be a number above zero"),
         (lambda p: collada(p, "<translate sid='t'>1 2 3</translate>", curve_xml("n/t.X", [1.0, 0.0], [1, 2], "LINEAR")), "do not rise"),
     ),

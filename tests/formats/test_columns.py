@@ -139,7 +139,7 @@ def test_a_lens_by_its_field_of_view_or_zoom(tmp_path: Path) -> None:
         ("high water\nlow water\n", "has 2 columns"),
         ("# only notes\n", "holds no rows"),
         ("x,y,z\n", "headings and no rows"),
-        ("\0\0\0\0", "is no text"),
+        ("\0\0\0\0", "is not text"),
     ),
 )
 def test_a_table_that_cannot_be_read_is_one_sentence(tmp_path: Path, text: str, said: str) -> None:
@@ -154,8 +154,8 @@ def test_a_table_that_cannot_be_read_is_one_sentence(tmp_path: Path, text: str, 
 @pytest.mark.parametrize(
     ("columns", "said"),
     (
-        ([{"quantity": "frame"}] * 4, "Two columns are said to be 'frame'"),
-        ([{"quantity": "tide"}] * 4, "Column 1 is said to be 'tide'"),
+        ([{"quantity": "frame"}] * 4, "Two columns are set to 'frame'"),
+        ([{"quantity": "tide"}] * 4, "Column 1 is set to 'tide'"),
         ([{"quantity": "frame"}], "names 1 columns and the table has 4"),
     ),
 )

@@ -38,16 +38,16 @@ def test_tables_say_their_model_by_their_headings() -> None:
 @pytest.mark.parametrize(
     ("text", "said"),
     [
-        ("k1,k2\n0.1,0.2\n", "which model"),
+        ("k1,k2\n0.1,0.2\n", "name the model of"),
         ("k1,p1\n", "no table"),
         ("k1,p1\n0.1\n", "row 2: there are 1 values for 2 headings"),
-        ("k1,p1\n0.1,x\n", "row 2: 'x' under 'p1' is no number"),
-        ("k1,p1,q9\n0.1,0,0\n", "'q9' is no coefficient"),
+        ("k1,p1\n0.1,x\n", "row 2: 'x' under 'p1' is not a number"),
+        ("k1,p1,q9\n0.1,0,0\n", "'q9' is not a coefficient"),
         ("k1,k1,p1\n0.1,0,0\n", "names a column twice"),
-        ("frame,k\n2,0.1\n1,0.2\n", "must rise"),
+        ("frame,k\n2,0.1\n1,0.2\n", "must increase"),
         ("{", "not readable JSON"),
-        ("[1, 2]", "says no model"),
-        ('{"model": "bent"}', "is no distortion model"),
+        ("[1, 2]", "names no model"),
+        ('{"model": "bent"}', "is not a distortion model"),
         ('{"model": "division", "k": "a"}', "'k' must be a number"),
         ('{"model": "division", "k": [1, 2], "frames": [1]}', "has 1 frames and lists of 2"),
         ('{"model": "division", "k": 1e400}', "'k' must be a number"),
@@ -57,5 +57,5 @@ def test_tables_say_their_model_by_their_headings() -> None:
 def test_what_is_wrong_is_said(text: str, said: str) -> None:
     with pytest.raises(BadInput, match=said):
         read(text)
-    with pytest.raises(BadInput, match="is no text"):
+    with pytest.raises(BadInput, match="is not text"):
         read_distortion(b"\xff\xfe\x00k1", "d.csv")

@@ -246,5 +246,5 @@ def test_a_clock_of_ticks_is_no_frame_rate_and_no_fault(ticks: int, usda: Callab
 
 
 def test_a_file_at_a_rate_that_nothing_runs_at_is_refused(usda: Callable[..., Path]) -> None:
-    with pytest.raises(BadInput, match=r"shot\.usda: 7\.056e\+08 is no frame rate that can be taken"):
+    with pytest.raises(BadInput, match=r"shot\.usda: 7\.056e\+08 is not a usable frame rate: it must be between"):
         read_file(usda(head='upAxis = "Y"\n metersPerUnit = 0.01\n timeCodesPerSecond = 705600000'))

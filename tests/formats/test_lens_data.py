@@ -57,7 +57,7 @@ def test_rows_are_joined_by_number_timecode_or_first_frame(
         ("frame,speed\n1,2\n", "", "no column of focal length, focus or stop"),
         ("focus m,stop\n1,2\n", "", "no column of frames or timecodes"),
         ("frame,stop\n1,2\n1,3\n", "", "two rows for frame 1"),
-        ("frame,stop\n1,2\n2,open\n", "", "row 3: 'open' is no number for 'stop'"),
+        ("frame,stop\n1,2\n2,open\n", "", "row 3: 'open' is not a number for 'stop'"),
         ("tc,stop\n00:00:00:99,2\n", "", "row 2"),
     ],
 )
@@ -81,10 +81,10 @@ def test_values_lie_on_their_frames_and_the_file_s_stay_outside(name: str) -> No
     outside = np.ones(len(track), dtype=np.bool_)
     outside[at[0] : at[-1] + 1] = False
     assert (done.lens.focal_mm[outside] == track.lens.focal_mm[outside]).all()
-    assert "focal length, focus distance from l.csv instead of the file's" in words
-    with pytest.raises(BadInput, match="none in common"):
+    assert "focal length, focus distance from l.csv instead of that of the file" in words
+    with pytest.raises(BadInput, match="no common frames"):
         kind.apply(work, kind.read(params | {"frames": [f + 1e6 for f in params["frames"]]}))
-    with pytest.raises(BadInput, match="must rise"):
+    with pytest.raises(BadInput, match="must increase"):
         kind.apply(work, kind.read(params | {"frames": params["frames"][::-1]}))
     with pytest.raises(BadInput, match="above zero"):
         kind.apply(work, kind.read(params | {"focus_m": [0.0, 1.0]}))
@@ -98,4 +98,4 @@ def test_on_the_command_line(tmp_path: Path, demo_files: dict[str, Path]) -> Non
     found = said(*words, "--lens-from", "first", "--lens-units", "focus=m")
     assert [f["focus"] for f in found["frames"]] == [2, 3, 4] and [f["fstop"] for f in found["frames"]] == [4, 5.6, 8]
     told = run(*words, "--lens-from", "first", "--lens-units", "focus=m")
-    assert "instead of the file's, frames 1001 to 1003" in told.stderr
+    assert "instead of that of the file, frames 1001 to 1003" in told.stderr

@@ -56,8 +56,8 @@ def test_every_format_comes_to_the_same_camera(tmp_path: Path, number: int) -> N
 def test_what_a_file_does_not_store_is_a_guess_with_its_reason(other_files: dict[str, Path]) -> None:
     alembic = read_file(other_files[".abc"])
     assert set(alembic.guesses) == {"rate", "up_axis", "metres_per_unit"}
-    assert "at 25 all 240 sample times lie on whole frames" in alembic.guesses["rate"]
-    assert "stands 158.1 high" in alembic.guesses["metres_per_unit"]
+    assert "at 25 all 240 sample times are whole frames" in alembic.guesses["rate"]
+    assert "is 158.1 high" in alembic.guesses["metres_per_unit"]
     assert set(read_file(other_files[".glb"]).guesses) == {"rate", "lens:/rail/dolly/head/shotcam"}
     assert "up_axis" not in read_file(other_files[".dae"]).guesses
     obj = read_file(other_files[".obj"])

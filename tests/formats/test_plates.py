@@ -103,10 +103,10 @@ def test_an_outside_reader_sees_what_was_written(tmp_path: Path) -> None:
     write_picture(pixels, facts, tmp_path / "out.png")
     seen = cv2.imread(str(tmp_path / "out.png"), cv2.IMREAD_UNCHANGED)
     assert seen.dtype == np.uint16 and np.array_equal(seen[..., ::-1], np.round(pixels * 65535))  # type: ignore[index, union-attr]
-    with pytest.raises(BadInput, match="keeps floats"):
+    with pytest.raises(BadInput, match="stores floats"):
         write_picture(pixels, facts, tmp_path / "out.exr")
     floats, linear = read_picture_pixels(written(tmp_path / "in", "exr"))
-    with pytest.raises(BadInput, match="keeps no floats"):
+    with pytest.raises(BadInput, match="stores no floats"):
         write_picture(floats, linear, tmp_path / "out.png")
 
 
@@ -260,13 +260,13 @@ serve_forks(dict, picture_readers.serve)
     ("do", "said"),
     [
         ("os.abort()", "made its reader stop: it is damaged"),
-        ("os.kill(os.getppid(), 9); os.kill(os.getpid(), 9)", "was ended twice meanwhile"),
+        ("os.kill(os.getppid(), 9); os.kill(os.getpid(), 9)", "ended twice"),
     ],
 )
 def test_a_picture_that_stops_its_process_stops_no_other(
     tmp_path: Path, monkeypatch: pytest.MonkeyPatch, do: str, said: str
 ) -> None:
-    """Its own process, or the one that all are forked from: which is no fault of the picture, and not said as one."""
+    """Its own process, or the one that all are forked from: which is not a fault of the picture, and not said as one."""
     files = {i: written(tmp_path / f"p{i}", "exr") for i in range(4)}
     code = FALLING.replace("DO", do)
     monkeypatch.setattr(forks, "confined", lambda _module, _folder, *more: [sys.executable, "-c", code, *more])

@@ -65,9 +65,9 @@ def test_what_is_no_map_is_said(where: Any, tmp_path: Path) -> None:
     broken = plain(8, 8).astype(np.float32)
     broken[3, 3] = np.nan
     cases = {
-        "red must grow": written(tmp_path / "flat.exr", R=flat, G=flat.copy()),
+        "red must increase": written(tmp_path / "flat.exr", R=flat, G=flat.copy()),
         "no red and green": written(tmp_path / "y.exr", Y=flat),
-        "no numbers": written(tmp_path / "nan.exr", R=broken[..., 0].copy(), G=broken[..., 1].copy()),
+        "not numbers": written(tmp_path / "nan.exr", R=broken[..., 0].copy(), G=broken[..., 1].copy()),
         "must be floats": written(tmp_path / "whole.exr", R=flat.astype(np.uint32), G=flat.astype(np.uint32)),
         "cannot be read as an EXR": tmp_path / "cut.exr",
     }
@@ -122,7 +122,7 @@ def test_overscan_and_maps_on_the_command_line(demo_files: dict[str, Path], tmp_
     )
     assert 0.01 < other["rms_px"] < other["max_px"] < 5  # another model comes near, and says how near
     again = CliRunner().invoke(cli, ["st-map", "make", *asked, "--out", str(tmp_path / "maps")], standalone_mode=False)
-    assert isinstance(again.exception, BadInput) and "is there already" in again.exception.sentence
+    assert isinstance(again.exception, BadInput) and "already exists" in again.exception.sentence
     distortion.write_text('{"model": "radial-tangential", "k1": -9}')
     folded = CliRunner().invoke(cli, ["overscan", *asked], standalone_mode=False)
     assert isinstance(folded.exception, BadInput) and "folds over at a radius" in folded.exception.sentence
@@ -153,11 +153,11 @@ def test_which_way_a_map_of_the_plates_size_goes_is_told_by_fitting_it(kind: str
     one = Given.of("m.exr", safe_st_map(path))
     plate = Window(*(np.array([v]) for v in (-half, half, -half * height / width, half * height / width)))
     if (model, kind) == ("map", "undistort"):  # told, and then it does not reach over the plate
-        with pytest.raises(BadInput, match="ends before the plate does"):
+        with pytest.raises(BadInput, match="is smaller than the plate: add"):
             fit_maps([one], model, plate, Image(width, height))
         return
     fitted = fit_maps([one], model, plate, Image(width, height))
-    assert f"m.exr {kind}s: told by fitting" in " ".join(fitted.said), fitted.said
+    assert f"m.exr {kind}s: found by fitting" in " ".join(fitted.said), fitted.said
     assert fitted.off_px.max() < 0.05
     if model == "radial-tangential":
         assert fitted.document["k1"] == pytest.approx(k1, abs=2e-3)

@@ -70,7 +70,7 @@ def test_a_lens_in_pixels_shows_the_phones_own_picture(tmp_path: Path) -> None:
     # Where the camera's own axis is seen, by its film back's offsets: the principal point.
     assert 1920 * (0.5 - lens.offset_x_mm[0] / used.width_mm[0]) == pytest.approx(CX)
     assert 1440 * (0.5 + lens.offset_y_mm[0] / used.height_mm[0]) == pytest.approx(CY)
-    assert any("1920 x 1440 px, told from the principal point" in why for why in scene.guesses.values())
+    assert any("1920 x 1440 px, from the principal point" in why for why in scene.guesses.values())
 
 
 @pytest.mark.parametrize("unit", ["s", "ms", "ns"])

@@ -145,14 +145,14 @@ def test_what_a_format_cannot_hold_is_said(format_key: str, tmp_path: Path) -> N
     shifted = replace(source, lens=replace(source.lens, offset_y_mm=np.full(20, 0.5)))
     done = deliver(shifted, NO_LANDMARKS, PICTURE, shipped_profiles()["zup-lh-cm"], format_key, tmp_path)
     said = " ".join(done.outgoing.notes)
-    assert "holds no offset" in said and "0.5000 mm up" in said
-    assert ("hardly any package reads" if format_key == "gltf" else "some readers drop") in said
+    assert "stores no" in said and "0.5000 mm up" in said
+    assert ("hardly any package reads" if format_key == "gltf" else "view. Some readers drop") in said
     assert done.proof.grade == "off"  # and the proof does not hide it
     early = deliver(
         shot(20), NO_LANDMARKS, PICTURE, reading_zooms(shipped_profiles()["zup-lh-cm"]), format_key, tmp_path, DeliveryOptions(first=-5.0)
     )  # fmt: skip
     assert early.outgoing.zero_frame == -5 and early.proof.max_px <= 0.05
-    assert any("Frame -5 lies at 0 s" in n and "no time before 0" in n for n in early.outgoing.notes)
+    assert any("Frame -5 is at 0 s" in n and "no time before 0" in n for n in early.outgoing.notes)
 
 
 def test_alembic_is_read_by_its_library(tmp_path: Path) -> None:
@@ -184,7 +184,7 @@ def test_a_near_plane_of_nothing_is_not_written_to_collada_and_that_is_said(tmp_
     done = deliver(source, NO_LANDMARKS, PICTURE, shipped_profiles()["yup-rh-m"], "collada", tmp_path)
     written = re.search(r"<znear>([^<]+)</znear>", done.files[0].read_text())
     assert written and float(written[1]) == pytest.approx(1e-4)
-    assert done.proof.within(0.01) and any("0.0001 m is written" in n for n in done.outgoing.notes)
+    assert done.proof.within(0.01) and any("Anaxis writes 0.0001 m" in n for n in done.outgoing.notes)
 
 
 def test_collada_is_read_by_its_library(tmp_path: Path) -> None:

@@ -46,7 +46,7 @@ def off_px(shot: Shot, place: Array, turn: Array, tan_x: Array, aspect: float, a
 
 
 def bound_px(name: str, format_key: str) -> float:
-    """Single precision in the file or in the reader, at 1920 px: what it costs 5 km out or at 10,000 s is no fault."""
+    """Single precision in the file or in the reader, at 1920 px: what it costs 5 km out or at 10,000 s is not a fault."""
     if name == "far_out":
         return 1.0
     return 0.05

@@ -111,6 +111,6 @@ def test_vtk_sees_the_camera(name: str, tmp_path: Path) -> None:
     moves = name in ("primes", "zoom")
     focal = shot.at(shot.frames[at])[2]
     tan_x = shot.film_mm[0] / 2 / focal if moves else np.array(tan_y) * aspect
-    # Its focal point lies one unit ahead, in single precision: a direction told from two places 5 km out is rough.
+    # Its focal point lies one unit ahead, in single precision: a direction from two places 5 km out is rough.
     rough = {"far_out": 40.0, "frame_86400": 0.6, "whip": 0.6}.get(name, 0.3)
     assert off_px(shot, np.array(places), np.array(turns), tan_x, aspect, at) <= rough

@@ -70,11 +70,11 @@ CURABLE: dict[str, tuple[dict[str, Any], str]] = {
 }  # fmt: skip
 # What cannot be: the sentence that says so.
 INCURABLE: dict[str, tuple[dict[str, Any], str]] = {
-    "only_first": ({}, "takes only the first frame"),
-    "first_keys": ({"count": 20}, "in parts of at most 20 frames"),
-    "no_lens_animation": ({}, "key the focal length there"),
+    "only_first": ({}, "reads only the first frame"),
+    "first_keys": ({"count": 20}, "in parts of up to 20 frames"),
+    "no_lens_animation": ({}, "key the focal length in the package"),
     "no_offsets": ({}, "type 0.8000 mm right"),
-    "no_roll": ({}, "key the roll there"),
+    "no_roll": ({}, "key the roll in the package"),
 }
 
 
@@ -96,7 +96,7 @@ def test_a_habit_spoils_the_picture_and_is_made_up_for(code: str, key: str, tmp_
     done = made_up_for(track, profile, format_key, tmp_path)
     assert done.proof.max_px <= 0.01, done.proof.max_px
     if code == "own_first":
-        assert done.seen.frames[0] == 0 and "Frame 1 here is frame 0 there" in " ".join(done.outgoing.notes)
+        assert done.seen.frames[0] == 0 and "Frame 1 is frame 0 there" in " ".join(done.outgoing.notes)
     else:
         assert np.allclose(done.seen.frames, track.frames)
         assert f"The package {HABITS[code].says(profile.habits[0].params)}" in " ".join(done.outgoing.notes)
@@ -124,7 +124,7 @@ def test_negative_frames_are_moved_and_sub_frames_said(tmp_path: Path) -> None:
     profile = with_habits("zup-lh-cm", {"code": "no_negative"})
     done = made_up_for(early, profile, "usd", tmp_path)
     assert done.proof.max_px <= 0.01 and done.seen.frames[0] == 0
-    assert "Frame -8 here is frame 0 there" in " ".join(done.outgoing.notes)
+    assert "Frame -8 is frame 0 in" in " ".join(done.outgoing.notes)
     halves = replace(shot(), frames=1 + np.arange(48) / 2)
     assert "bake the camera on whole frames" in " ".join(
         made_up_for(halves, with_habits("zup-lh-cm", {"code": "snap"}), "usd", tmp_path).outgoing.notes
@@ -160,16 +160,16 @@ def test_parents_left_out_and_the_top_twice(tmp_path: Path) -> None:
 @pytest.mark.parametrize(
     ("habit", "said"),
     [
-        ({"code": "sulks"}, "is no habit"),
+        ({"code": "sulks"}, "is not a habit"),
         ({"code": "scale", "factor": 0}, "cannot be"),
-        ({"code": "scale", "factor": "big"}, "is no number"),
+        ({"code": "scale", "factor": "big"}, "is not a number"),
         ({"code": "scale", "factor": 1e10}, "should be less than or equal to 1000000000"),
         ({"code": "frame_offset", "frames": -1e10}, "should be greater than or equal to -1000000000"),
         ({"code": "scale", "angle": 3}, "has no parameter 'angle'"),
-        ({"code": "look_axis", "look": "+X", "up": "-X"}, "cannot look along"),
+        ({"code": "look_axis", "look": "+X", "up": "-X"}, "can look along"),
         ({"code": "channels", "position": "+X+X+Y", "rotation": "+X+Y+Z"}, "which channel goes where"),
         ({"code": "own_rate", "rate": "often"}, "not a frame rate"),
-        ({"code": "up_axis", "up": "W"}, "is no choice"),
+        ({"code": "up_axis", "up": "W"}, "is not a choice"),
     ],
 )
 def test_a_habit_that_makes_no_sense_is_refused(habit: dict[str, Any], said: str) -> None:
@@ -198,7 +198,7 @@ def test_landmarks_in_the_file_arrive_where_they_are_meant(
     found = take_camera(read_file(done.files[0]), None).landmarks
     there = found.position_m[0, [found.index("bell"), found.index("hub")]]
     axes = file_axes(format_key, profile.convention)
-    walker = shot().select_frames(np.array([0, 1]))  # the landmarks as a camera that stands on one, then on the other
+    walker = shot().select_frames(np.array([0, 1]))  # the landmarks as a camera that is on one, then on the other
     here = Arriving(
         replace(walker, position_m=there), IMAGE, "width", np.zeros((2, 4, 4)), np.zeros((2, 4, 4)), axes.up, axes.unit_m
     )  # fmt: skip

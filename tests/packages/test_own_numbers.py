@@ -1,4 +1,4 @@
-"""A package's own numbers, told from an oracle of its own, over every ordinary shot and packages nobody has shipped."""
+"""A package's own numbers, from an oracle of its own, over every ordinary shot and packages nobody has shipped."""
 
 from __future__ import annotations
 

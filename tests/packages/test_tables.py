@@ -108,9 +108,9 @@ def test_numbers_stand_in_the_columns_as_the_layout_says(tmp_path: Path) -> None
     [
         ("frame position_x position_y rotation_x rotation_y rotation_z", "three positions"),
         (f"{PLACE} rotation_x rotation_y rotation_z", "frame or the time"),
-        (f"frame frame {PLACE} rotation_x rotation_y rotation_z", "two columns hold 'frame'"),
+        (f"frame frame {PLACE} rotation_x rotation_y rotation_z", "two columns have 'frame'"),
         (f"frame {PLACE} rotation_x:mm rotation_y rotation_z", "not in 'mm'"),
-        (f"frame {PLACE} rotation_x rotation_y rotation_z warp", "nothing a column holds"),
+        (f"frame {PLACE} rotation_x rotation_y rotation_z warp", "not a column quantity"),
     ],
 )
 def test_a_layout_that_holds_no_camera_is_refused(columns: str, said: str) -> None:
@@ -125,7 +125,7 @@ def test_a_table_that_does_not_fit_its_layout_is_one_sentence(tmp_path: Path) ->
     with pytest.raises(BadInput, match=r"row 3, has 7 cells .* 8 columns"):
         of_table(path, profile, PICTURE, shot())
     path.write_text("frame,x,y,z,a,b,c,v\n1,0,0,0,0,0,0,wide\n")
-    with pytest.raises(BadInput, match="cannot be read as numbers"):
+    with pytest.raises(BadInput, match="is not numbers"):
         of_table(path, profile, PICTURE, shot())
     stop = with_table("yup-rh-m", f"frame {PLACE} rotation_x rotation_y rotation_z vfov focus", separator="blank")
     source = shot()

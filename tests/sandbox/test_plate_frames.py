@@ -28,7 +28,7 @@ def test_each_frame_has_its_own_picture_and_what_is_not_there_is_said(tmp_path: 
     seen = [below(f) for f in (1001, 1002, 1002, 1003, 1004, 1005, 1006)]
     assert [None if p is None else round(level(p) / 10) for p in seen] == [1, 2, 2, 3, None, 5, None]
     said = " ".join(below.notes)
-    assert "no picture of frame 1004, 1006" in said and "Frame 1006 of the plate" in said
+    assert "no frame 1004, 1006" in said and "Frame 1006 of the plate" in said
 
 
 def test_a_plate_is_as_wide_as_the_film_at_most(tmp_path: Path) -> None:

@@ -66,7 +66,7 @@ def test_the_range_that_a_file_states_is_owed_where_nobody_says_another(
     ran = run("transfer", path, "--to", "zup-lh-cm", "--format", "json", "--out", path.parent / "out", "--json")
     assert (
         ran.returncode != 0
-        and ran.document["proof"]["frames_owed"] == 100
+        and ran.document["proof"]["frames_expected"] == 100
         and ran.document["proof"]["frames_compared"] == 10
     )
 
@@ -117,9 +117,9 @@ def test_whatever_is_kept_leaves_an_entry_in_the_history(engine: Engine, demo_fi
     with Context(engine, LOCAL) as store:
         rows = store.scalars(select(HistoryEntry).order_by(HistoryEntry.id).offset(1)).all()
         assert [(h.action, h.said) for h in rows] == [
-            ("say what a shot should be", "TW_010"),
-            ("say what a shot should be", "TW_010"),
-            ("keep a package", f"{found[0]} v1: copied from zup-lh-cm"),
+            ("set the expected range", "TW_010"),
+            ("set the expected range", "TW_010"),
+            ("save a package", f"{found[0]} v1: copied from zup-lh-cm"),
             ("save a film back", "wide"),
             ("save a film back", "wide"),
             ("take out a film back", "wide"),
@@ -296,7 +296,7 @@ def test_nothing_waits_for_ever_for_another(engine: Engine) -> None:
 
 
 def test_hundreds_of_packages_are_read_once(engine: Engine, monkeypatch: pytest.MonkeyPatch) -> None:
-    """The list of packages stands on every camera's page."""
+    """The list of packages is on every camera's page."""
     with Context(engine, LOCAL) as store, store.begin():
         for i in range(40):
             copy_package(store, "zup-lh-cm", f"Ours {i}", "ours")

@@ -1,4 +1,4 @@
-"""Cameras made from cameras in a browser: a cut laid by hand and from an edit, an object framed, a camera held; behind, and brought up to date."""
+"""Cameras made from cameras in a browser: a cut laid by hand and from an edit, an object framed, a camera held; behind, and updated."""
 
 from __future__ import annotations
 
@@ -47,11 +47,11 @@ def drag(page: Page, selector: str, by: float) -> None:
 
 def test_a_cut_laid_by_hand_is_joined_proved_falls_behind_and_is_brought_up_to_date(page: Page, shots: str) -> None:
     page.goto("/")
-    page.get_by_role("link", name="Join over a cut").click()
+    page.get_by_role("link", name="Join shots").click()
     ready(page)
-    page.get_by_role("button", name="Add it").click()
+    page.get_by_role("button", name="Add shot").click()
     page.select_option("#add-camera", index=2)
-    page.get_by_role("button", name="Add it").click()
+    page.get_by_role("button", name="Add shot").click()
     assert [(p["role"], p["frames"], p["begins"]) for p in pieces(page)] == [
         ("TW_010 shotcam", 120, 0),
         ("TW_030 shotcam", 400, 120),
@@ -63,7 +63,7 @@ def test_a_cut_laid_by_hand_is_joined_proved_falls_behind_and_is_brought_up_to_d
     page.get_by_label("last frame of 2").fill("1040")
     page.get_by_label("last frame of 2").press("Tab")
     assert [p["frames"] for p in pieces(page)] == [60, 40]
-    expect(page.locator("#cut-said")).to_contain_text("Nothing is on screen from frame 1061 to 1120")
+    expect(page.locator("#cut-said")).to_contain_text("The edit has a gap from frame 1061 to 1120")
     scale = float(page.locator("#strip").get_attribute("data-scale") or 0)
     drag(page, "[data-piece='1'][data-part='move']", -60 * scale)
     assert pieces(page)[1]["begins"] == 60
@@ -76,7 +76,7 @@ def test_a_cut_laid_by_hand_is_joined_proved_falls_behind_and_is_brought_up_to_d
     page.get_by_label("Later: TW_010 shotcam").click()
     assert [p["role"] for p in pieces(page)] == ["TW_030 shotcam", "TW_010 shotcam"]
     page.get_by_label("Earlier: TW_010 shotcam").click()
-    page.get_by_role("button", name="Close the gaps up").click()
+    page.get_by_role("button", name="Close gaps").click()
     expect(page.locator("#cut-said .owed")).to_contain_text("1001–1090")
     fits(page)
     page.select_option("[name=film_back]", "common")
@@ -91,11 +91,11 @@ def test_a_cut_laid_by_hand_is_joined_proved_falls_behind_and_is_brought_up_to_d
     ready(page)
     expect(page.locator("[data-live=shown]")).to_contain_text("TW_030 shotcam, frame 1021.")
     page.fill("[name=typed]", "1001-1050")
-    page.get_by_role("button", name="Check it").click()
+    page.get_by_role("button", name="Check range").click()
     expect(page.locator("#range-said")).to_contain_text("40 frames are missing at the end")
     page.fill("[name=typed]", "1001-1090")
-    page.get_by_role("button", name="Check it").click()
-    expect(page.locator("#range-said")).to_contain_text("is the range owed")
+    page.get_by_role("button", name="Check range").click()
+    expect(page.locator("#range-said")).to_contain_text("is the expected range")
     page.goto("/cameras/4?station=deliver&to=zup-lh-cm")
     ready(page)
     page.get_by_role("button", name="Write and prove").click()
@@ -107,7 +107,7 @@ def test_a_cut_laid_by_hand_is_joined_proved_falls_behind_and_is_brought_up_to_d
         assert len(set(files)) == 4
         for file in set(files):
             assert visitor.get(file, params={"version": 1}).status_code == 200
-        # One of its shots is edited: it says so, by how much, and is brought up to date in one step.
+        # One of its shots is edited: it says so, by how much, and is updated in one step.
         moved = {
             "action": "add",
             "code": "shift",
@@ -119,13 +119,13 @@ def test_a_cut_laid_by_hand_is_joined_proved_falls_behind_and_is_brought_up_to_d
         }
         assert visitor.post("/cameras/3/recipe", data=moved).status_code == 200
     page.goto("/")
-    expect(page.locator("tr").filter(has_text="joined")).to_contain_text("behind")
+    expect(page.locator("tr").filter(has_text="joined")).to_contain_text("outdated")
     page.goto("/cameras/4")
     expect(page.locator("#answer")).to_contain_text("Behind 1 input")
     page.goto("/cameras/4?station=take-in")
     ready(page)
-    expect(page.locator("#panel")).to_contain_text("Brought up to date it changes by")
-    page.get_by_role("button", name="Bring up to date").click()
+    expect(page.locator("#panel")).to_contain_text("The update changes the picture by")
+    page.get_by_role("button", name="Update camera").click()
     page.wait_for_url("**version=2**")
     ready(page)
     expect(page.locator("#panel")).to_contain_text("Up to date")
@@ -142,17 +142,17 @@ def test_a_cut_laid_by_hand_is_joined_proved_falls_behind_and_is_brought_up_to_d
     ready(page)
     expect(page.locator("#panel")).to_contain_text("reel_1 joined")
     page.get_by_role("button", name="Remove it").click()
-    expect(page.locator(".top-said")).to_contain_text("reel_1 joined is made from shotcam")
+    expect(page.locator(".top-said")).to_contain_text("reel_1 joined is derived from shotcam")
 
 
 def test_an_edit_is_laid_with_its_notes(page: Page, shots: str, tmp_path: Path) -> None:
     page.goto("/shows/1/join")
     ready(page)
     page.set_input_files("[name=file]", cut.make_cut(tmp_path / "reel_1.otio"))
-    page.get_by_role("button", name="Lay it").click()
+    page.get_by_role("button", name="Import edit").click()
     ready(page)
     assert [p["name"] for p in pieces(page)] == ["TW_010_plate_v003", "TW_030_plate_v002"]
-    expect(page.locator("div.note")).to_contain_text("Without a camera, and left as gaps: TW_050_plate_v001")
+    expect(page.locator("div.note")).to_contain_text("Without a camera; left as gaps: TW_050_plate_v001")
     expect(page.locator("#cut-said")).to_contain_text("168 frames")
     with Visitor(base_url=shots, follow_redirects=True) as visitor:
         bad = visitor.post("/shows/1/join/edit", files={"file": ("x.otio", b"no edit")}, data={"rate": "24"})
@@ -172,14 +172,14 @@ def test_an_edit_is_laid_with_its_notes(page: Page, shots: str, tmp_path: Path) 
 
 def test_a_camera_is_held_where_it_covers_most(page: Page, shots: str) -> None:
     page.goto("/cameras/1/derive")
-    page.get_by_role("button", name="Propose one, two and three frames").click()
+    page.get_by_role("button", name="Suggest frames").click()
     rows = page.locator("#best tbody tr")
     expect(rows).to_have_count(3)
-    rows.nth(1).get_by_role("button", name="Hold it there").click()
+    rows.nth(1).get_by_role("button", name="Make projection camera").click()
     page.wait_for_url("**/cameras/5**")
     ready(page)
     expect(page.locator("#panel")).to_contain_text("projection camera")
-    page.get_by_role("link", name="What it covers").click()
+    page.get_by_role("link", name="Show coverage").click()
     expect(page.locator("#answer strong")).to_contain_text("% covered")
     expect(page.locator("svg.on-set rect.covered").first).to_be_visible()
     before = page.locator("svg.on-set").inner_html()
@@ -188,8 +188,8 @@ def test_a_camera_is_held_where_it_covers_most(page: Page, shots: str) -> None:
         page,
         f"document.querySelector('svg.on-set') && document.querySelector('svg.on-set').innerHTML !== {json.dumps(before)}",
     )
-    page.get_by_role("link", name="without it").first.click()
-    expect(page.get_by_role("link", name="with it", exact=True)).to_have_count(1)
+    page.get_by_role("link", name="exclude").first.click()
+    expect(page.get_by_role("link", name="include", exact=True)).to_have_count(1)
     fits(page)
 
 
@@ -225,28 +225,28 @@ def test_an_object_is_framed_in_its_sphere_and_the_maps_are_fetched(
     page.fill("[name=border]", "15")
     page.fill("[name=width_px]", "640")
     page.fill("[name=height_px]", "360")
-    page.get_by_role("button", name="Frame it").click()
+    page.get_by_role("button", name="Make framing camera").click()
     page.wait_for_url("**/cameras/2/sphere")
     ready(page)
-    expect(page.locator("#answer strong")).to_have_text("Comes back")
+    expect(page.locator("#answer strong")).to_have_text("Round trip matches")
     until(
         page,
         """(() => { const c = document.querySelector('canvas[data-view=sphere]'); const d = c.getContext('2d').getImageData(0, 0, c.width, c.height).data;
         let n = 0; for (let i = 0; i < d.length; i += 4) n += d[i + 2] - d[i] > 6; return n > 2000; })()""",
     )
     fits(page)
-    page.get_by_role("button", name="The plate's part that it sees").click()
+    page.get_by_role("button", name="Write view of the plate").click()
     page.get_by_role("link", name=re.compile(r"\.zip")).wait_for(timeout=60_000)
     with Visitor(base_url=site, follow_redirects=True) as visitor:
         held = zipfile.ZipFile(io.BytesIO(visitor.get(page.url.split(site)[1] + "/file").content))
         assert len(held.namelist()) == 6
     page.goto("/cameras/2/sphere")
     ready(page)
-    page.get_by_role("button", name="Maps of all 6 frames").click()
+    page.get_by_role("button", name="Write maps of 6 frames").click()
     expect(page.locator("main")).to_contain_text("18 maps", timeout=60_000)
     # Other settings make it anew; one that cannot be is a sentence, and nothing changes.
     page.goto("/cameras/2/sphere")
     ready(page)
     page.fill("[name=border]", "60")
-    page.get_by_role("button", name="Make it anew").click()
-    expect(page.locator(".top-said")).to_contain_text("leaves no room")
+    page.get_by_role("button", name="Update camera").click()
+    expect(page.locator(".top-said")).to_contain_text("leaves no picture")

@@ -19,10 +19,10 @@ def test_the_edit_on_the_pages(page: Page, site: str, demo_files: dict[str, Path
         f"{site}/cameras/1/deliver", data={"version": "1", "to": "yup-rh-m", "format_key": "usd"}, timeout=60
     )
     page.goto("/")
-    page.get_by_text("What the edit expects of these shots").click()
+    page.get_by_text("Expected ranges from an edit").click()
     page.set_input_files("[name=file]", edl)
-    page.get_by_role("button", name="Take the ranges").click()
-    expect(page.locator("h1")).to_contain_text("What TIDEWRIGHT_REEL expects")
+    page.get_by_role("button", name="Import ranges").click()
+    expect(page.locator("h1")).to_contain_text("Expected ranges from TIDEWRIGHT_REEL")
     rows = page.locator("tbody tr")
     expect(rows).to_have_count(2)
     # Two clips of it: 1001 to 1119, and 1124 to 1129; the camera ends at 1120.
@@ -39,7 +39,7 @@ def test_the_edit_on_the_pages(page: Page, site: str, demo_files: dict[str, Path
     expect(page.locator("#panel")).to_contain_text("1129")
     page.get_by_text("Cuts from the edit").click()
     page.set_input_files("#panel [name=file]", edl)
-    page.get_by_role("button", name="Mark its cuts").click()
+    page.get_by_role("button", name="Mark cuts of the edit").click()
     ready(page)
     expect(page.locator(".cuts")).to_contain_text("1120, marked")
     with Visitor(base_url=site, timeout=60) as client:

@@ -92,11 +92,11 @@ def test_two_packages_side_by_side_linked_and_worked_on(
         assert ink(page, "overlay") > 20_000
         # linked both ways; frame for frame, for they run at different rates
         page.get_by_label("Way").select_option("both")
-        page.get_by_role("button", name=re.compile("^Link; ")).click()
+        page.get_by_role("button", name=re.compile("^Link cameras")).click()
         expect(page.get_by_role("alert")).to_contain_text("A link by time goes one way")
         page.get_by_label("Way").select_option("both")
         page.locator(".linking").get_by_label("Timing").select_option("frame_for_frame")
-        page.get_by_role("button", name=re.compile("^Link; ")).click()
+        page.get_by_role("button", name=re.compile("^Link cameras")).click()
         expect(page.get_by_role("heading", name=re.compile("^Linked:"))).to_be_visible()
         until(page, "document.getElementById('board').dataset.watching === 'yes'")
         left, right = browser.new_page(viewport={"width": 1280, "height": 800}), browser.new_page()
@@ -121,26 +121,28 @@ def test_two_packages_side_by_side_linked_and_worked_on(
         left.mouse.up()
         expect(page.locator("[data-now=ours], [data-now=theirs]").filter(has_text="1031")).to_have_count(1)
         deadline = time.monotonic() + 30
-        while True:  # what the drag ended with may still be on its way
+        while True:  # what the drag ended with may still be in transit
             wanted = left.get_by_label("rotation z").input_value()
             shows = f"[...document.querySelectorAll('[data-row]')].some((c) => Math.abs(Number(c.textContent) - {wanted}) < 1e-3)"
             if page.evaluate(shows):
                 break
             assert time.monotonic() < deadline, wanted
             page.wait_for_timeout(50)
-        # pulled once, kept by hand, stopped: versions that can be proved and delivered
+        # pulled once, saved by hand, stopped: versions that can be proved and delivered
         page.locator("details.own", has_text="animation: pull").locator("summary").click()
-        page.locator("details.own", has_text="animation: pull").get_by_label("As a camera of shot").fill("TW_900")
-        page.locator("details.own", has_text="animation: pull").get_by_role("button", name="Pull", exact=True).click()
+        page.locator("details.own", has_text="animation: pull").get_by_label("Shot").fill("TW_900")
+        page.locator("details.own", has_text="animation: pull").get_by_role(
+            "button", name="Pull camera", exact=True
+        ).click()
         expect(page.locator(".stations")).to_be_visible()
         page.goto(f"/shows/{show}/live")
-        page.get_by_role("button", name=re.compile("Stop the link")).click()
+        page.get_by_role("button", name=re.compile("Stop link")).click()
         expect(page.locator("summary", has_text=re.compile("^Link "))).to_be_visible()
         for other in (left, right):
             other.close()
     # both gone: what they hold is what they said last, and the page does not say more
     page.goto(f"/shows/{show}/live")
-    expect(page.locator("#answer strong")).to_have_text("Same when last heard of")
+    expect(page.locator("#answer strong")).to_have_text("Same at the last report")
     expect(page.locator("#answer")).to_contain_text("engine")
     with Context(engine, LOCAL) as store:
         assert store.execute(select(Version)).scalars().all()
@@ -157,7 +159,7 @@ def test_what_both_changed_is_shown_and_chosen(page: Page, site: str, engine: En
         page.goto(f"/shows/{show}/live")
         page.get_by_label("Way").select_option("both")
         page.locator(".linking").get_by_label("Timing").select_option("frame_for_frame")
-        page.get_by_role("button", name=re.compile("^Link; ")).click()
+        page.get_by_role("button", name=re.compile("^Link cameras")).click()
         expect(page.get_by_role("heading", name=re.compile("^Linked:"))).to_be_visible()
         # at once on both sides, each before it has heard of the other
         with ThreadPoolExecutor(2) as both:
@@ -168,7 +170,7 @@ def test_what_both_changed_is_shown_and_chosen(page: Page, site: str, engine: En
         wait(lambda: quiet(engine))
         page.reload()
         while page.locator(".clash").count():
-            page.locator(".clash").first.get_by_role("button", name="Keep animation's").click()
+            page.locator(".clash").first.get_by_role("button", name="Keep values of animation").click()
             page.wait_for_load_state()
         wait(lambda: quiet(engine))
         until(page, "window.anaxisReady === true")
@@ -204,7 +206,7 @@ def test_a_link_by_time_is_shown_with_what_resampling_costs(
         wait(lambda: len(remote_ids(engine)) == 2)
         page.goto(f"/shows/{show}/live")
         ready(page)
-        page.get_by_role("button", name=re.compile("^Link; ")).click()
+        page.get_by_role("button", name=re.compile("^Link cameras")).click()
         expect(page.get_by_role("heading", name=re.compile("^Linked:"))).to_be_visible()
         expect(page.locator("#answer strong")).to_have_text("Same by time")
         expect(page.locator("#answer-words")).to_contain_text("resampling costs")
@@ -381,7 +383,7 @@ def test_a_package_that_talks_nonsense_is_told_so_and_harms_nobody(site: str, en
         line.send(json.dumps(HELLO))
         assert json.loads(line.recv())["type"] == "welcome"
         line.send(json.dumps({"type": "scene", "cameras": [{"id": "c", "name": "<b>cam</b>", "first": 5, "last": 1}]}))
-        assert "must not lie behind" in json.loads(line.recv())["sentence"]
+        assert "must not be after" in json.loads(line.recv())["sentence"]
         line.send(json.dumps({"type": "scene", "cameras": [{"id": "c", "name": "<b>cam</b>", "first": 1, "last": 2}]}))
         assert json.loads(line.recv()) == {"type": "pull", "camera": "c"}
         # a change that cannot be taken counts as heard: what comes behind it is taken

@@ -85,7 +85,7 @@ def test_nothing_of_another_shows_media_is_seen_or_attached(two: Two, reader: Vi
         listing = reader.get(f"/take-in/many/below?root={root}&folder={where}")
         assert (
             not listing.json()["files"] and "not open" in listing.json()["said"]
-        ) or "open to no show" in listing.json()["said"]
+        ) or "not open to your shows" in listing.json()["said"]
         assert reader.get(f"/take-in/many/below/arrivals?root={root}&folder={where}").status_code == 400
     for number in (two.handed, two.attached):
         assert reader.get(f"/plates/{number}/proxies/1041.jpg").status_code == 404

@@ -80,12 +80,12 @@ def test_list_plan_sheet_zip_and_history_say_it_and_it_ends_when_it_is_mended(en
         set_target(store, show, "zup-lh-cm", "usd")
         assert delivery.matches and not delivery.sound
         (row,) = board(store, show).rows
-        assert row.cells[0].state == "warned" and SAID in row.cells[0].why
+        assert row.cells[0].state == "warning" and SAID in row.cells[0].why
         (on_list,) = listed(store, show, ShotFilter()).rows
         assert on_list.state == "file has a warning" and on_list.warnings == 1
         with pytest.raises(BadInput, match=r"no open warning 'no_such'.*the open ones are sensor_factor"):
             allow_warnings(store, version, ["no_such"])
-        with pytest.raises(BadInput, match="nothing to take back"):
+        with pytest.raises(BadInput, match="nothing to undo"):
             warn_again(store, version, "sensor_factor")
         allow_warnings(store, version, ["sensor_factor"])
         store.expire_all()
@@ -115,7 +115,7 @@ def test_the_sheet_and_manifest_of_the_command_line_say_it_too(large: Path, tmp_
             return ran.returncode, sheet, held.read("manifest.json").decode()
 
     code, sheet, manifest = bundle()
-    assert code == 4 and "has a warning that nobody has mended or allowed" in sheet
+    assert code == 4 and "has an open warning" in sheet
     assert SAID in sheet and SAID in manifest
     code, sheet, manifest = bundle("--allow", "sensor_factor")
     assert code == 0 and SAID not in sheet and SAID not in manifest

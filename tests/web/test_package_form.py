@@ -45,21 +45,21 @@ def test_axes_are_turned_by_dragging_and_a_wrong_handedness_says_why(attic: Page
     expect(page.locator("[name=world_right]")).to_have_value("+Z")
     assert axes_of(page, "world") == ["+Z", "-X", "+Y"]
     drag(page, "world", "Z", "-right")  # right round: the world is right-handed now, the camera is not
-    expect(page.locator("#axes .sentence.bad")).to_contain_text("would need a mirrored camera")
-    page.get_by_role("button", name="Keep as version 2").click()
-    expect(page.locator(".sentence.bad")).to_contain_text("would need a mirrored camera")
+    expect(page.locator("#axes .sentence.bad")).to_contain_text("would mirror the camera")
+    page.get_by_role("button", name="Save as version 2").click()
+    expect(page.locator(".sentence.bad")).to_contain_text("would mirror the camera")
     page.goto("/packages/attic")
     drag(page, "camera", "X", "+up")
     expect(page.locator("#axes")).to_contain_text("looks along -Z")
-    page.get_by_role("button", name="Keep as version 2").click()
+    page.get_by_role("button", name="Save as version 2").click()
     kept = httpx.get(f"{site}/packages/attic/profile.json", timeout=60).json()
     assert kept["camera"] == {"right": "+Y", "up": "+X", "back": "+Z"}
     fits(page)
     page.select_option("[name=lens_reads_gltf_zoom]", "true")
     page.select_option("[name=time_clips_from_zero]", "true")
-    page.get_by_role("button", name="Keep as version 3").click()
+    page.get_by_role("button", name="Save as version 3").click()
     page.fill("[name=first_frame]", "7")  # what another version changes does not lose them
-    page.get_by_role("button", name="Keep as version 4").click()
+    page.get_by_role("button", name="Save as version 4").click()
     kept = httpx.get(f"{site}/packages/attic/profile.json", timeout=60).json()
     assert kept["lens"]["reads_gltf_zoom"] and kept["time"]["clips_from_zero"]
     assert kept["time"]["first_frame"] == 7
@@ -71,15 +71,15 @@ def test_a_column_layout_is_kept_with_the_package_and_written(
     attic: Page, site: str, demo_files: dict[str, Path]
 ) -> None:
     page = attic
-    page.get_by_text("Give it a column layout").click()
+    page.get_by_text("Add column layout").click()
     columns = ["frame:", "position_x:", "position_y:", "position_z:", "rotation_x:rad", "rotation_y:deg", "rotation_z:deg"]  # fmt: skip
     for i, value in enumerate(columns):
         page.select_option(f"[name=column_{i}]", value)
     page.select_option("[name=sign_2]", "-1")
     page.select_option("[name=separator]", "tab")
     page.uncheck("[name=headings]")
-    page.get_by_role("button", name="Keep the layout").click()
-    expect(page.locator("main")).to_contain_text("7 columns, no headings, separated by tabs")
+    page.get_by_role("button", name="Save layout").click()
+    expect(page.locator("main")).to_contain_text("7 columns, without headings, separated by tabs")
     expect(page.locator("main")).to_contain_text("−position_y")
     fits(page)
     take_in(site, demo_files["TW_010"], "TW_010")
@@ -93,12 +93,12 @@ def test_a_column_layout_is_kept_with_the_package_and_written(
         # The same table, pasted as what came back, is the same camera.
         back = {"version": "1", "to": "attic", "numbers": table}
         assert client.post("/cameras/1/returns", data=back).headers["location"] == "/returns/1"
-        assert "Matches on the 120 frames typed" in client.get("/returns/1").text
+        assert "Matches on the 120 typed frames" in client.get("/returns/1").text
     page.get_by_text("Change column layout").click()
     for i in range(7):
         page.select_option(f"[name=column_{i}]", "")
-    page.get_by_role("button", name="Keep the layout").click()
-    expect(page.locator("main")).to_contain_text("No layout of its own")
+    page.get_by_role("button", name="Save layout").click()
+    expect(page.locator("main")).to_contain_text("No layout")
 
 
 def test_a_table_taken_in_gives_a_package_its_layout(attic: Page, site: str, tmp_path: Path) -> None:
@@ -124,12 +124,12 @@ def test_fields_that_are_not_kept_yet_are_not_lost(attic: Page, site: str) -> No
     page = attic
     page.fill("[name=notes]", "Its importer asks for a unit.")
     page.select_option("#habit-code", "world_turn")
-    page.get_by_role("button", name="Add it").click()
+    page.get_by_role("button", name="Add habit").click()
     expect(page.get_by_role("alert")).to_contain_text("Keep what you changed here first")
-    page.get_by_role("button", name="Keep as version 2").click()
+    page.get_by_role("button", name="Save as version 2").click()
     expect(page.locator("main")).to_contain_text("version 2 of 2")
     page.select_option("#habit-code", "world_turn")
-    page.get_by_role("button", name="Add it").click()
+    page.get_by_role("button", name="Add habit").click()
     expect(page.locator("main")).to_contain_text("version 3 of 3")
     assert "asks for a unit" in httpx.get(f"{site}/packages/attic/profile.json", timeout=60).json()["notes"]
 
@@ -137,11 +137,11 @@ def test_fields_that_are_not_kept_yet_are_not_lost(attic: Page, site: str) -> No
 def test_a_habit_switched_off_is_kept_and_not_made_up_for(attic: Page, site: str, demo_files: dict[str, Path]) -> None:
     page = attic
     page.select_option("#habit-code", "world_turn")
-    page.get_by_role("button", name="Add it").click()
+    page.get_by_role("button", name="Add habit").click()
     take_in(site, demo_files["TW_010"], "TW_010")
     page.goto("/cameras/1?station=deliver&to=attic")
     ready(page)
-    expect(page.locator("#panel")).to_contain_text("1 habit the file makes up for")
+    expect(page.locator("#panel")).to_contain_text("1 habit, compensated in the file")
     page.goto("/packages/attic")
     page.get_by_role("button", name="Switch off").click()
     expect(page.locator(".habits").first).to_contain_text("Switched off")
@@ -150,6 +150,6 @@ def test_a_habit_switched_off_is_kept_and_not_made_up_for(attic: Page, site: str
     expect(page.locator("#panel")).not_to_contain_text("makes up for")
     page.get_by_role("button", name="Write and prove").click()
     page.wait_for_url("**/deliveries/1")
-    expect(page.locator("main")).not_to_contain_text("the file makes up for it")
+    expect(page.locator("main")).not_to_contain_text(". The file compensates for this")
     page.goto("/packages")
     expect(page.locator("main")).to_contain_text("+ 1 off")

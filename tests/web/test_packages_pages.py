@@ -75,7 +75,7 @@ def test_deliver_arrive_wrong_diagnose_deliver_again_exact(
     page.get_by_role("button", name="Measure and explain").click()
     page.wait_for_url("**/returns/1")
     ready(page)
-    expect(page.locator("#answer")).to_contain_text("Came back changed")
+    expect(page.locator("#answer")).to_contain_text("Returned camera differs")
     first = page.locator(".explanations li").first
     expect(first).to_contain_text("rotates the world by 90 degrees about its Z")
     expect(first).to_contain_text("makes the film back 0.1 times as large")
@@ -84,11 +84,11 @@ def test_deliver_arrive_wrong_diagnose_deliver_again_exact(
     # Every tick says how many pixels it is, on a scale of tens too.
     assert any(w.endswith("px") for w in drawn) and not any("null" in w or "NaN" in w for w in drawn)
     fits(page)
-    first.get_by_role("button", name="Make it a habit and deliver again").click()
+    first.get_by_role("button", name="Save as habit and deliver again").click()
     page.wait_for_url("**/deliveries/2")
     ready(page)
     expect(page.locator("#answer")).to_contain_text("Matches")
-    expect(page.locator(".numbers")).to_contain_text("the file makes up for it")
+    expect(page.locator(".numbers")).to_contain_text(". The file compensates for this")
     # Nobody's word for it: the package as it is opens the new file and sees the camera meant.
     key = "zup-lh-cm-here"
     again = download(2, f"TW_010.shotcam.{key}.usd")
@@ -97,7 +97,7 @@ def test_deliver_arrive_wrong_diagnose_deliver_again_exact(
     assert prove(track, projection_of(track, IMAGE, "width"), seen.projection, np.zeros((1, 0, 3))).max_px <= 0.01
     page.goto(f"/packages/{key}")
     expect(page.locator(".habits").first).to_contain_text("makes the film back 0.1 times as large")
-    expect(page.locator("main")).to_contain_text("Shots delivered to it: TW_010")
+    expect(page.locator("main")).to_contain_text("Shots delivered to this package: TW_010")
 
 
 def test_numbers_typed_for_three_frames_are_explained(
@@ -122,11 +122,11 @@ def test_numbers_typed_for_three_frames_are_explained(
     typed = "\n".join(" ".join([r[0], *r[2:8]]) for r in rows)
     page.goto("/cameras/1?station=prove&to=zup-lh-cm")
     ready(page)
-    page.get_by_text("Or its numbers, for three frames or more").click()
+    page.get_by_text("Or type numbers of three frames or more").click()
     page.fill("[name=numbers]", "1001 3 4")
     page.get_by_role("button", name="Measure and explain").click()
-    expect(page.get_by_role("alert")).to_contain_text("has 3 of them")
-    page.get_by_text("Or its numbers, for three frames or more").click()
+    expect(page.get_by_role("alert")).to_contain_text("has 3 values")
+    page.get_by_text("Or type numbers of three frames or more").click()
     page.fill("[name=numbers]", typed)
     page.get_by_role("button", name="Measure and explain").click()
     page.wait_for_url("**/returns/1")
@@ -143,18 +143,18 @@ def test_a_package_is_copied_edited_refused_exported_and_imported(page: Page, si
     page.get_by_role("button", name="Copy").click()
     page.wait_for_url("**/packages/marsh-attic")
     page.select_option("[name=world_back]", "+Z")
-    page.get_by_role("button", name="Keep as version 2").click()
-    expect(page.locator(".sentence.bad")).to_contain_text("would need a mirrored camera")
+    page.get_by_role("button", name="Save as version 2").click()
+    expect(page.locator(".sentence.bad")).to_contain_text("would mirror the camera")
     page.goto("/packages/marsh-attic")
     before = page.inner_text("#turns")
     page.select_option("[name=order]", "XYZ")
     expect(page.locator("#turns")).not_to_have_text(before)
     page.fill("[name=metres_per_unit]", "0.1")
-    page.get_by_role("button", name="Keep as version 2").click()
+    page.get_by_role("button", name="Save as version 2").click()
     expect(page.locator("main")).to_contain_text("version 2 of 2")
     page.select_option("#habit-code", "frame_offset")
     page.fill("[name=habit_frames]", "2")
-    page.get_by_role("button", name="Add it").click()
+    page.get_by_role("button", name="Add habit").click()
     expect(page.locator(".habits").first).to_contain_text("shows every frame 2 frames late")
     assert page.locator("svg.habit .arrived").count() >= 2
     fits(page)
@@ -167,10 +167,10 @@ def test_a_package_is_copied_edited_refused_exported_and_imported(page: Page, si
     other.write_text(json.dumps(document | {"key": "mill-loft"}))
     page.goto("/packages")
     page.set_input_files("[name=file]", other)
-    page.get_by_role("button", name="Import", exact=True).click()
+    page.get_by_role("button", name="Import profile", exact=True).click()
     page.wait_for_url("**/packages/mill-loft")
-    page.get_by_role("button", name="Take out").click()
-    expect(page.locator("main")).to_contain_text("None known")
+    page.get_by_role("button", name="Remove habit").click()
+    expect(page.locator("main")).to_contain_text("No habits known")
     schema = httpx.get(f"{site}/schema/profile.json", timeout=60).json()
     assert {"world", "camera", "metres_per_unit", "habits"} <= set(schema["properties"])
 
@@ -180,7 +180,7 @@ def test_two_packages_side_by_side(page: Page) -> None:
     expect(page.locator(".mapping")).to_contain_text("rotation X there = -rotation X here")
     expect(page.locator(".mapping")).to_contain_text("Z there = -Z here × 0.01")
     page.select_option("#b", "zup-lh-cm")
-    page.get_by_role("button", name="Show").click()
+    page.get_by_role("button", name="Compare packages").click()
     expect(page.locator("main")).to_contain_text(re.compile("rotation X there"))
     fits(page)
 
@@ -198,7 +198,10 @@ def test_requests_that_make_no_sense_are_sentences(site: str, demo_files: dict[s
         ):  # fmt: skip
             answer = client.post(url, data=data)
             assert answer.status_code in (404, 422), (url, data, answer.status_code)
-            assert "Something in Anaxis itself failed" not in answer.text, (url, data)
+            assert "An error in Anaxis stopped this step. Nothing was saved. See the log" not in answer.text, (
+                url,
+                data,
+            )
         for url in (
             "/packages/nowhere",
             "/packages/attic?number=77",
@@ -215,7 +218,7 @@ def test_everything_for_a_package_and_cameras_by_packages(page: Page, site: str,
     page.goto("/cameras/1?station=deliver&to=zup-lh-cm")
     ready(page)
     with page.expect_download() as download:
-        page.get_by_role("button", name="Everything in one zip").click()
+        page.get_by_role("button", name="Download everything as a zip").click()
     names = zipfile.ZipFile(download.value.path()).namelist()
     assert download.value.suggested_filename == "TW_010.shotcam.zup-lh-cm.zip" and "transfer_sheet.html" in names
     assert sum(n.startswith("camera/") for n in names) == 6
@@ -240,7 +243,7 @@ def test_several_at_once_and_an_unknown_package_learned(
     take_in(site, demo_files["TW_010"], "TW_010")
     page.goto("/cameras/1?station=deliver&to=zup-lh-cm")
     ready(page)
-    page.get_by_text("Several cameras, formats or packages at once").click()
+    page.get_by_text("More cameras, formats or packages").click()
     page.get_by_label("also alembic").check()
     page.get_by_label("yup-rh-m", exact=True).check()
     page.get_by_role("button", name="Write and prove").click()
@@ -266,7 +269,7 @@ def test_several_at_once_and_an_unknown_package_learned(
     page.get_by_role("button", name="Calibrate").click()
     expect(page.locator("h1")).to_have_text("Calibrated: Mill loft")
     expect(page.locator("main")).to_contain_text("habits")
-    page.get_by_role("link", name="Open the package").click()
+    page.get_by_role("link", name="Show package").click()
     page.wait_for_url("**/packages/mill-loft")
     assert page.input_value("[name=world_up]") == truth.world.up and page.input_value("[name=order]") in page.content()
     fits(page)

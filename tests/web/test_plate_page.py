@@ -75,17 +75,17 @@ def test_from_a_media_root_to_a_delivery_with_overscan(page: Page, site: str, so
     page.fill("[name=c_k1]", "-9")
     expect(page.locator("#distortion-drawing")).to_contain_text("folds over")
     page.fill("[name=c_k1]", "lots")
-    expect(page.locator("#distortion-drawing")).to_contain_text("is no number of k1")
+    expect(page.locator("#distortion-drawing")).to_contain_text("is not a number of k1")
     # From its document, as it was handed over.
-    page.get_by_text("From a file, from ST maps").click()
+    page.get_by_text("Import from a file, ST maps or images").click()
     page.set_input_files("#distortion input[name=file]", solved / "TW_050_lens.json")
-    page.get_by_role("button", name="Read it").click()
+    page.get_by_role("button", name="Read file").click()
     expect(page.locator("[name=c_a1]")).to_have_value("-0.19")
     expect(page.locator("#distortion-drawing")).to_contain_text("788 × 660 px")
-    page.get_by_role("button", name="Take this distortion").click()
+    page.get_by_role("button", name="Use this distortion").click()
     page.wait_for_url("**station=lens**")
     ready(page)
-    expect(page.locator(".plate-bar")).to_contain_text("drawn as shot")
+    expect(page.locator(".plate-bar")).to_contain_text("draw with distortion")
     page.goto("/cameras/1?station=deliver&to=zup-lh-cm")
     ready(page)
     expect(page.locator("[name=overscan]")).to_have_value("auto")
@@ -132,23 +132,23 @@ def test_maps_are_fitted_and_written_and_a_render_is_checked(
         assert visitor.post("/cameras/1/plates", data=asked).status_code == 200
     page.goto("/cameras/1?station=lens")
     ready(page)
-    page.get_by_text("From a file, from ST maps").click()
+    page.get_by_text("Import from a file, ST maps or images").click()
     page.set_input_files(
         "#distortion input[name=files][accept='.exr']",
         [solved / "maps" / f"TW_050_{k}.exr" for k in ("undistort", "distort")],
     )
     form = page.locator("form[hx-post$='/distortion/maps']")
     form.locator("[name=model]").select_option("anamorphic")
-    form.get_by_role("button", name="Fit it").click()
-    expect(page.locator("#distortion")).to_contain_text("Not taken yet", timeout=60_000)
+    form.get_by_role("button", name="Fit model").click()
+    expect(page.locator("#distortion")).to_contain_text("Preview: not saved yet", timeout=60_000)
     expect(page.locator("#distortion")).to_contain_text("px RMS")
     assert page.locator("svg.bent .residual").count() > 100
     said = page.locator("#distortion").inner_text()
-    assert float(re.search(r"([\d.]+) px at worst", said)[1]) < 0.5  # type: ignore[index]
-    page.get_by_role("button", name="Take this distortion").click()
+    assert float(re.search(r"up to ([\d.]+) px", said)[1]) < 0.5  # type: ignore[index]
+    page.get_by_role("button", name="Use this distortion").click()
     page.wait_for_url("**station=lens**")
     ready(page)
-    page.get_by_text("Maps, the undistorted plate").click()
+    page.get_by_text("Write ST maps, the undistorted plate or").click()
     page.get_by_role("button", name="Make maps").click()
     page.wait_for_url("**/jobs/*")
     with page.expect_download() as coming:
@@ -168,30 +168,30 @@ def test_maps_are_fitted_and_written_and_a_render_is_checked(
     inside[:, :9] = inside[:, 9:10]
     solve.write_exr(smeared, inside, oiio.HALF, "zip")
     for file, sentence in (
-        (good, "Its edges are neither smeared nor empty."),
+        (good, "The edges are neither smeared nor empty."),
         (smeared, "It is smeared at the left, 10 px deep"),
     ):
         page.goto("/cameras/1?station=plate#f=1044")
         ready(page)
-        page.get_by_text("Check a render that came back").click()
+        page.get_by_text("Check a returned render").click()
         page.set_input_files("form[action$='/renders'] [name=file]", file)
         expect(page.locator("form[action$='/renders'] [name=frame]")).to_have_value("1044")
-        page.get_by_role("button", name="Check it").click()
+        page.get_by_role("button", name="Check render").click()
         page.wait_for_url("**/stills/*")
         expect(page.locator(".checks")).to_contain_text(sentence)
         shift = [
             float(page.locator(f"dt:text-is('Shift {way}') + dd").inner_text().split()[0]) for way in ("right", "down")
         ]
         assert np.hypot(*shift) < 0.3, shift  # type: ignore[call-overload]
-        expect(page.locator("#answer strong")).to_contain_text("Lies on the plate")
+        expect(page.locator("#answer strong")).to_contain_text("Matches the plate")
     small = tmp_path / "small.png"
     cv2.imwrite(str(small), np.zeros((64, 64, 3), np.uint8))
     page.goto("/cameras/1?station=plate#f=1044")
     ready(page)
-    page.get_by_text("Check a render that came back").click()
+    page.get_by_text("Check a returned render").click()
     page.set_input_files("form[action$='/renders'] [name=file]", small)
-    page.get_by_role("button", name="Check it").click()
-    expect(page.get_by_role("alert")).to_contain_text("64 x 64 px, and what was asked for is 788 x 660")
+    page.get_by_role("button", name="Check render").click()
+    expect(page.get_by_role("alert")).to_contain_text("64 x 64 px instead of 788 x 660")
 
 
 def test_a_solvers_zip_is_told_apart_and_taken_along(
@@ -206,20 +206,20 @@ def test_a_solvers_zip_is_told_apart_and_taken_along(
     page.goto("/take-in")
     page.set_input_files("#file", path)
     page.wait_for_url("**/take-in/*")
-    expect(page.get_by_label("Keep shotcam", exact=True)).to_be_checked()
-    expect(page.get_by_label("Keep shotcam_undistort")).not_to_be_checked()
+    expect(page.get_by_label("Save shotcam", exact=True)).to_be_checked()
+    expect(page.get_by_label("Save shotcam_undistort")).not_to_be_checked()
     table = page.locator("#with-it tbody")
     expect(table.locator("tr").filter(has_text="TW_050_plate")).to_contain_text("8 pictures", timeout=60_000)
-    expect(table.locator("tr").filter(has_text="TW_050_distort.exr")).to_contain_text("taken to distort")
+    expect(table.locator("tr").filter(has_text="TW_050_distort.exr")).to_contain_text("direction distort")
     expect(table.locator("tr").filter(has_text="TW_050_lens.json")).to_contain_text("anamorphic")
     straight = page.get_by_label("Kind of TW_050/undist/TW_050_undist")
     expect(straight.locator("option:checked")).to_have_text("undistorted")
-    expect(table.locator("tr").filter(has_text="undist/")).to_contain_text("'undist' in its name says")
+    expect(table.locator("tr").filter(has_text="undist/")).to_contain_text("'undist' in its name: undistorted")
     page.get_by_label("Kind of TW_050/clean/TW_050_clean").select_option(label="undistorted")
-    page.get_by_label("Take TW_050/TW_050_lens.json").uncheck()
+    page.get_by_label("Use TW_050/TW_050_lens.json").uncheck()
     page.fill("#show", "The Tidewright")
     page.fill("#shot", "TW_050")
-    page.get_by_role("button", name="Keep").last.click()
+    page.get_by_role("button", name="Save cameras").last.click()
     page.wait_for_url("**/cameras/*")
     ready(page)
     with Context(engine, LOCAL) as store:
@@ -266,7 +266,7 @@ def test_a_plate_is_handed_in_changed_and_taken_away(site: str, solved: Path, tm
         refused = visitor.post(
             "/cameras/1/plates/files", data={"version": "1", "kind": "as shot"}, files=[("files", ("a.txt", b"x"))]
         )
-        assert "is no picture that is read" in refused.text
+        assert "is not a readable image" in refused.text
         twice = io.BytesIO()
         with zipfile.ZipFile(twice, "w") as archive:
             for folder in ("a", "b"):
@@ -276,11 +276,11 @@ def test_a_plate_is_handed_in_changed_and_taken_away(site: str, solved: Path, tm
             data={"version": "1", "kind": "as shot"},
             files=[("files", ("two.zip", twice.getvalue()))],
         )
-        assert "was handed in twice" in refused.text
+        assert "was uploaded twice" in refused.text
         assert len(list((tmp_path / "plates").iterdir())) == 2  # of what was refused nothing is left
         for folder in ("..", "../..", "TW_050/../../.."):
             assert (
-                "is no name below a media root"
+                "is not a name below a media root"
                 in visitor.get("/cameras/1/plates/browse", params={"version": 1, "root": "mill", "folder": folder}).text
             )
         answer = visitor.post("/plates/2/remove", data={"camera": "1", "version": "1"})
@@ -306,7 +306,7 @@ def test_the_undistorted_plate_that_a_worker_wrote_is_the_shots(site: str, engin
         number = store.scalars(select(Job.id).where(Job.kind == "warped")).one()
     done = ended(engine, number, 120)
     assert done.state == "done", done.said
-    assert "They are the shot's plate 'TW_050_plate_undistorted'" in done.result["said"]
+    assert "Attached to the shot as plate 'TW_050_plate_undistorted'" in done.result["said"]
     assert "lacks 93 of the camera's 96 frames" in done.result["said"]
     with Context(engine, LOCAL) as store:
         plates = {p.name: p for p in store.scalars(select(Plate))}

@@ -205,7 +205,7 @@ def test_one_persons_sockets_are_limited_and_keep_no_change_waiting(connected: C
         connected.heard(line)
     with pytest.raises(ConnectionClosed) as closed:
         connected.heard(connected.watching())
-    assert closed.value.rcvd is not None and "most" in closed.value.rcvd.reason
+    assert closed.value.rcvd is not None and "maximum" in closed.value.rcvd.reason
     assert connected.change()
     watching[0].close()
     deadline = time.monotonic() + 20

@@ -23,10 +23,10 @@ def test_two_stills_on_the_page(page: Page, site: str, demo_files: dict[str, Pat
     page.set_input_files("[name=ours]", tmp_path / "ours.png")
     page.set_input_files("[name=theirs]", tmp_path / "theirs.png")
     page.fill("#stills-form [name=frame]", "1060")
-    page.get_by_role("button", name="Lay them over each other").click()
+    page.get_by_role("button", name="Overlay stills").click()
     page.wait_for_url("**/stills/1")
     ready(page)
-    expect(page.locator("#answer")).to_contain_text("frame 1060: The one from there is shifted 6.5")
+    expect(page.locator("#answer")).to_contain_text("frame 1060: The returned still is shifted 6.5")
     assert page.locator(".stills .marks text").count() >= 2
     for mode in ("wipe", "difference", "flicker", "opacity"):
         page.select_option("#still-mode", mode)
@@ -37,5 +37,5 @@ def test_two_stills_on_the_page(page: Page, site: str, demo_files: dict[str, Pat
     ready(page)
     page.set_input_files("[name=ours]", tmp_path / "ours.png")
     page.set_input_files("[name=theirs]", tmp_path / "bad.png")
-    page.get_by_role("button", name="Lay them over each other").click()
-    expect(page.get_by_role("alert")).to_contain_text("bad.png cannot be read as a picture")
+    page.get_by_role("button", name="Overlay stills").click()
+    expect(page.get_by_role("alert")).to_contain_text("bad.png is not a readable image")

@@ -112,7 +112,7 @@ def test_the_second_of_two_writers_is_told(site: str, store: Engine, what: str) 
         assert forms[0].get("base"), "the form carries what it was drawn from"
         one.post(action, data=forms[0] | edit.first)
         answer = other.post(action, data=forms[1] | edit.second)
-        assert "Somebody has changed this since your page was drawn" in answer.text, answer.text[:500]
+        assert "Somebody else has changed this meanwhile" in answer.text, answer.text[:500]
         other.post(action, data={k: v for k, v in (forms[1] | edit.second).items() if k != "base"})
         with Context(store, LOCAL) as session:
             row = session.get_one(edit.row, number)
@@ -120,7 +120,7 @@ def test_the_second_of_two_writers_is_told(site: str, store: Engine, what: str) 
         # drawn anew it goes through
         again = Forms(other.get(edit.page).text).found.get(action)
         if again is not None:
-            assert "Somebody has changed" not in other.post(action, data=again | edit.second).text
+            assert "Somebody else has changed" not in other.post(action, data=again | edit.second).text
 
 
 def test_no_form_that_edits_is_forgotten(site: str, store: Engine) -> None:

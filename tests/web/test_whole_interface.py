@@ -86,7 +86,7 @@ def test_a_camera_is_put_in_order_changed_and_made_others_of(caller: Any, demo_f
     )
     assert (changed["width_px"], changed["source_fit"]) == (2048, "height")
     assert client.put(f"{place}/picture", json={"base": base, "width_px": 9, "height_px": 9}).status_code == 409, (
-        "another is worked on"
+        "another version is current"
     )
     back = made(client.post(f"{place}/undo", json={"base": changed["number"]}))
     assert (

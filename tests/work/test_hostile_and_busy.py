@@ -178,7 +178,7 @@ def test_a_change_from_an_old_page_is_told_so(site: str, engine: Engine, demo_fi
     with Visitor(base_url=site, timeout=60) as browser:
         assert browser.post("/cameras/1/recipe", data=form).status_code == 303
         late = browser.post("/cameras/1/recipe", data=form | {"code": "fill_gaps"}, headers={"hx-request": "1"})
-        assert late.status_code == 409 and "Meanwhile version 1.1 was made from another page" in late.text
+        assert late.status_code == 409 and "Version 1.1 was made from another page" in late.text
         undo = browser.post("/cameras/1/undo", data={"version": "1", "head": "1"}, headers={"hx-request": "1"})
         assert "Meanwhile" in undo.text
         assert (

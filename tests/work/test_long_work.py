@@ -162,10 +162,10 @@ def test_fewer_keys_on_the_page(page: Page, site: str, demo_files: dict[str, Pat
     ready(page)
     page.get_by_label("Track JSON").check()
     page.fill("#reduce_px", "no")
-    page.get_by_role("button", name="Look").click()
-    expect(page.locator(".said-here")).to_contain_text("is no number of pixels")
+    page.get_by_role("button", name="Preview keys").click()
+    expect(page.locator(".said-here")).to_contain_text("is not a number of pixels")
     page.fill("#reduce_px", "0.5")
-    page.get_by_role("button", name="Look").click()
+    page.get_by_role("button", name="Preview keys").click()
     expect(page.locator(".said-here")).to_have_count(0)
     expect(page.locator("#keys-look")).to_contain_text("of 240 keys (curved spans)", timeout=30_000)
     assert page.locator("#keys-look svg .ticks").count() == 1

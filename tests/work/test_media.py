@@ -54,7 +54,7 @@ def test_an_unknown_root_and_a_wrong_setting_are_said(roots: Path, monkeypatch: 
     with pytest.raises(BadInput, match="no media root 'other'"):
         listed("other", "")
     monkeypatch.setenv("ANAXIS_MEDIA_ROOTS", "/no/such/folder")
-    with pytest.raises(BadInput, match="no folder on this machine"):
+    with pytest.raises(BadInput, match="not a folder on this machine"):
         media_roots()
 
 

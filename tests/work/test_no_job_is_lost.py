@@ -151,11 +151,13 @@ def test_a_fault_that_is_not_the_jobs_is_tried_again_then_said_and_can_be_resume
             do_job(engine, number)
         waits.append(told.value.wait_s)
         assert _job(engine, number).state == "waiting" and _job(engine, number).tries == tries
-        assert _job(engine, number).said == "The worker's disk is full. Anaxis tries again shortly."
+        assert _job(engine, number).said == "The disk of the worker is full. Anaxis tries again shortly."
     assert waits == sorted(waits) and waits[0] == 2 and waits[-1] == 60
     assert len(_entries(engine)) == 1, "the entry stays until there is a result"
     do_job(engine, number)
-    assert _job(engine, number).state == "failed" and _job(engine, number).said.startswith("The worker's disk is full.")
+    assert _job(engine, number).state == "failed" and _job(engine, number).said.startswith(
+        "The disk of the worker is full."
+    )
     monkeypatch.setitem(KINDS, "keys", lambda *_: {"after": 3})
     with Context(engine, LOCAL) as store, store.begin():
         resume_job(store, number)

@@ -59,7 +59,7 @@ def require_everywhere(context: Context, needs: Role, what: str) -> None:
     actor = context.actor
     if actor.of_studio < needs:
         raise NotAllowed(
-            f"{actor.name} may not {what}: it is the whole studio's, and needs {needs.article} everywhere, not in one show. Ask an administrator."
+            f"{actor.name} may not {what}: it affects the whole studio and needs {needs.article} site-wide, not in one show. Ask an administrator."
         )
 
 
@@ -77,10 +77,10 @@ USE_CASES: dict[str, UseCase] = {}
 
 
 def require_own(context: Context, person_id: int | None, what: str) -> None:
-    """Raise NotAllowed where something is another person's, and the actor is no administrator."""
+    """Raise NotAllowed where something is another person's, and the actor is not an administrator."""
     actor = context.actor
     if actor.person != person_id and actor.of_studio < Role.ADMINISTRATOR:
-        raise NotAllowed(f"{actor.name} may not {what} for somebody else: ask an administrator.")
+        raise NotAllowed(f"{actor.name} may not {what} for another person: ask an administrator.")
 
 
 def use_case(

@@ -23,7 +23,7 @@ class Problem(BaseModel):
     """Why something was not done: ``code`` stays the same when the sentence is worded anew; ``field`` is what it is about."""
 
     code: str = Field(examples=["not_found"])
-    sentence: str = Field(examples=["There is no camera 12: go back to the shots and choose one."])
+    sentence: str = Field(examples=["There is no camera 12: choose one on Shots."])
     field: str | None = None
 
 
@@ -53,7 +53,7 @@ class Me(BaseModel):
 class ShowDocument(BaseModel):
     id: int
     name: str
-    rule: str = Field(description="How its files are named; empty where it is guessed.")
+    rule: str = Field(description="The naming rule of its files; empty if detected.")
     archived: bool
 
     @classmethod
@@ -65,7 +65,7 @@ class ShotDocument(BaseModel):
     id: int
     show: int
     name: str
-    first_frame: float | None = Field(description="What the edit expects; null where nobody has said.")
+    first_frame: float | None = Field(description="The expected value; null if not set.")
     last_frame: float | None
     rate: str | None = Field(examples=["24000/1001"])
     archived: bool
@@ -95,7 +95,7 @@ class DeliveryDocument(BaseModel):
     matches: bool
     verdict: str = Field(examples=["Matches"])
     warnings: list[str] = Field(
-        description="Codes of the file's warnings that nobody has mended or allowed: the file may match and be wrong."
+        description="Codes of open warnings of the file: the file may match and still be wrong."
     )
     grade: str = Field(examples=["exact"])
     max_px: float
@@ -103,7 +103,7 @@ class DeliveryDocument(BaseModel):
     median_px: float
     test_points: int
     frames_compared: int
-    frames_owed: int
+    frames_expected: int
     options: dict[str, Any]
     notes: list[Any]
     files: list[DeliveryFileDocument]
@@ -116,7 +116,7 @@ class DeliveryDocument(BaseModel):
             id=delivery.id, camera=delivery.version.camera_id, version=delivery.version.label, to=delivery.profile["key"], format=delivery.format,
             matches=delivery.matches, verdict=delivery.verdict,
             warnings=[f.code for f in delivery.version.open_warnings], grade=delivery.grade, max_px=delivery.max_px, worst_frame=delivery.worst_frame,
-            median_px=delivery.median_px, test_points=delivery.test_points, frames_compared=compared, frames_owed=owed, options=delivery.options,
+            median_px=delivery.median_px, test_points=delivery.test_points, frames_compared=compared, frames_expected=owed, options=delivery.options,
             notes=delivery.notes, files=[DeliveryFileDocument(name=f.name, sha256=f.sha256, size=f.size) for f in delivery.files],
             made_at=delivery.created_at,
         )  # fmt: skip
@@ -125,15 +125,15 @@ class DeliveryDocument(BaseModel):
 class VersionDocument(BaseModel):
     """A camera at one state of its recipe."""
 
-    number: int = Field(description="What later edits are based on.")
-    label: str = Field(description="Take and edit as people say it.", examples=["2.3"])
+    number: int = Field(description="The base for later edits.")
+    label: str = Field(description="Take and edit as shown to people.", examples=["2.3"])
     change: str
     width_px: int
     height_px: int
     source_fit: str
     facts: dict[str, Any]
     findings: list[dict[str, Any]]
-    open_warnings: list[str] = Field(description="Codes of its warnings that nobody has mended or allowed.")
+    open_warnings: list[str] = Field(description="Codes of its open warnings.")
     recipe: list[Any]
     made_at: datetime
 
@@ -170,7 +170,7 @@ class FileDocument(BaseModel):
     file: str
     state: Literal["new", "newer take", "older", "same again", "cannot be taken in"]
     said: str
-    id: int | None = Field(default=None, description="What it is kept by; null where it is not put aside.")
+    id: int | None = Field(default=None, description="The number of the upload; null if it is not stored.")
     show: str
     shot: str
     camera: str
@@ -178,8 +178,8 @@ class FileDocument(BaseModel):
     frames: str = ""
     cameras: list[str]
     findings: dict[str, str] = Field(description="Severity by code.")
-    remedies: dict[str, str] = Field(description="What the remedy of a finding says, by its code.")
-    kept: list[int] = Field(description="The cameras it was kept as.")
+    remedies: dict[str, str] = Field(description="The remedy of each finding, by code.")
+    kept: list[int] = Field(description="The cameras it was saved as.")
 
     @classmethod
     def of(cls, item: Item) -> FileDocument:
@@ -196,9 +196,9 @@ class JobDocument(BaseModel):
     kind: str
     state: Literal["waiting", "running", "stopping", "stopped", "failed", "done"]
     share: float = Field(description="0 to 1.")
-    tries: int = Field(description="How many attempts there were.")
-    said: str = Field(description="Why it failed, or why it waits for another attempt.")
-    no_worker: bool = Field(description="It is open, and no worker has given a sign of life for 20 s.")
+    tries: int = Field(description="Number of attempts.")
+    said: str = Field(description="The reason for the failure or for another attempt.")
+    no_worker: bool = Field(description="True if the job is open and no worker has reported for 20 s.")
     delivery: int | None
     asked_by: str
 
@@ -229,11 +229,9 @@ class ReturnDocument(BaseModel):
     worst_frame: float
     median_px: float
     frames_missing: int
-    as_it_was: bool = Field(
-        description="All of it came back, exact on every frame, and nothing that matters is another."
-    )
-    differences: list[Any] = Field(description="What is another beside the picture: rate, image, focus, stop, clips.")
-    numbering: str = Field(description="Where the delivery gave the camera other frame numbers: which. Else empty.")
+    as_it_was: bool = Field(description="True if every frame returned exactly and nothing that matters differs.")
+    differences: list[Any] = Field(description="Differences outside the picture: rate, image, focus, stop, clips.")
+    numbering: str = Field(description="The renumbering by the delivery; empty if none.")
     explained: bool
     explanations: list[Any]
 
@@ -272,8 +270,10 @@ class TargetDocument(BaseModel):
     format: str
     options: dict[str, Any]
     recipe: str
-    shots: int | None = Field(description="How many shots it is for; null for all.")
-    together: str = Field(description="The cameras of each shot, or of the show, in one file; empty for a file each.")
+    shots: int | None = Field(description="Number of shots; null for all.")
+    together: str = Field(
+        description="'shot' or 'show' for one file with their cameras; empty for a file for each camera."
+    )
 
 
 class CellDocument(BaseModel):
@@ -287,7 +287,7 @@ class PlannedCamera(BaseModel):
     shot: str
     camera: str
     version: str
-    cells: list[CellDocument] = Field(description="One for each target, in their order.")
+    cells: list[CellDocument] = Field(description="One for each target, in order.")
 
 
 class PlanDocument(BaseModel):
@@ -319,13 +319,11 @@ class RunDocument(BaseModel):
     id: int
     show: int
     started_by: str
-    states: dict[str, int] = Field(description="How many deliveries are in which state.")
+    states: dict[str, int] = Field(description="Number of deliveries by state.")
     share: float = Field(description="0 to 1.")
     open: bool
-    left_s: float | None = Field(description="Seconds left, null where it cannot be known.")
-    no_worker: int = Field(
-        description="How many of its open deliveries no worker has given a sign of life for, for 20 s."
-    )
+    left_s: float | None = Field(description="Seconds left; null if unknown.")
+    no_worker: int = Field(description="Number of open deliveries without a report of a worker for 20 s.")
 
     @classmethod
     def of(cls, run: Run, progress: Any) -> RunDocument:

@@ -61,7 +61,7 @@ def everything_of_show(context: Context, show: Show) -> Everything:
 
 def _everything(name: str, made: list[Delivery], said: dict[str, Any]) -> Everything:
     if not made:
-        raise BadInput("Nothing was delivered yet, so there is nothing to download.", "nothing_delivered")
+        raise BadInput("There are no deliveries to download yet.", "nothing_delivered")
     taken: dict[str, set[str]] = {}
     files: dict[str, int] = {}
     # Cameras that went together share a file.

@@ -28,7 +28,7 @@ def require_base(context: Context, row: Base, base: str, *fields: str) -> None:
     if base_of(row, *fields) != base:
         now = ", ".join(f"{field.replace('_', ' ')} {_said(getattr(row, field))}" for field in fields)
         raise BadInput(
-            f"Somebody has changed this since your page was drawn: it now has {now}. Nothing of yours was kept: look at it, then do it again.",
+            f"Somebody else has changed this meanwhile: it now has {now}. Your change was not saved: check the current state, then repeat your change.",
             "conflict",
         )
 

@@ -13,6 +13,7 @@ from sqlalchemy import ColumnElement, Select, and_, func, or_, select, true
 
 from anaxis.app.context import Context
 from anaxis.app.roles import Role
+from anaxis.core.number_text import px_text
 from anaxis.formats.text_cells import text_cell
 from anaxis.store.exchange import Clash, Client, Link, Recording, RemoteCamera
 from anaxis.store.hooks import Webhook
@@ -73,7 +74,7 @@ def detail_words(entry: HistoryEntry) -> str:
     if "of" in detail:
         words.append(str(detail["of"]))
     if detail.get("max_px") is not None:
-        words.append(f"worst {detail['max_px']:.3g} px")
+        words.append(f"worst {px_text(detail['max_px'])}")
     if detail.get("first_frame") is not None and detail.get("last_frame") is not None:
         words.append(f"frames {detail['first_frame']:g} to {detail['last_frame']:g}")
     if detail.get("rate"):

@@ -10,19 +10,19 @@ from anaxis.core.errors import BadInput
 # Days by setting; a setting of 0 keeps for ever.
 SETTINGS = {
     "ANAXIS_KEEP_MADE_DAYS": ("zips and other made files", 14),
-    "ANAXIS_KEEP_PROXIES_DAYS": ("proxies of plates nobody looks at any more", 30),
-    "ANAXIS_KEEP_UPLOADS_DAYS": ("uploads that were not kept", 7),
-    "ANAXIS_KEEP_CHANGES_DAYS": ("changes of packages' cameras; what these hold stays", 30),
+    "ANAXIS_KEEP_PROXIES_DAYS": ("unused plate proxies", 30),
+    "ANAXIS_KEEP_UPLOADS_DAYS": ("uploads that were not saved", 7),
+    "ANAXIS_KEEP_CHANGES_DAYS": ("old changes from packages; the cameras stay", 30),
 }
 
 
 def days_of(setting: str) -> int:
-    """Raises BadInput for a setting that is no number of days."""
+    """Raises BadInput for a setting that is not a number of days."""
     given = os.environ.get(setting, "").strip()
     if not given:
         return SETTINGS[setting][1]
     if not given.isdigit() or int(given) > 36_500:
-        raise BadInput(f"{setting} is '{given[:40]}': write a number of days, 0 to keep for ever.")
+        raise BadInput(f"{setting} is '{given[:40]}': write a number of days, 0 to keep always.")
     return int(given)
 
 

@@ -26,7 +26,7 @@ def keep_made_file(context: Context, name: str, data: bytes) -> MadeFile:
 def get_made_file(context: Context, made_id: Any) -> MadeFile:
     made = context.get(MadeFile, made_id) if isinstance(made_id, int) else None
     if made is None:
-        raise NotFound("That file is no longer there: make it again from the camera's Deliver station.")
+        raise NotFound("This file has expired: make it again on Deliver.")
     return made
 
 
@@ -36,8 +36,8 @@ def put_in_zip(archive: zipfile.ZipFile, out: BytesIO, path: Path) -> None:
     path.unlink()
     if out.tell() > _MOST_BYTES:
         raise BadInput(
-            f"This comes to more than {_MOST_BYTES / 1e9:g} GB: write it with 'anaxis undistort', 'distort' or 'st-map make', straight "
-            "into a folder, or take fewer frames."
+            f"The result is larger than {_MOST_BYTES / 1e9:g} GB: write it with 'anaxis undistort', 'distort' or 'st-map make', directly into a folder, or choose fewer frames."
+            ""
         )
 
 

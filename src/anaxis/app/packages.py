@@ -13,7 +13,7 @@ from anaxis.store.models import Package
 from anaxis.store.packages import free_key, get_package
 
 
-@use_case("keep a package", Role.LEAD, studio=True)
+@use_case("save a package", Role.LEAD, studio=True)
 def keep_package(
     context: Context, profile: Profile, change: str, fresh: bool = False, made_from: int | None = None
 ) -> Package:
@@ -26,7 +26,7 @@ def copy_package(context: Context, key: str, label: str, wanted: str) -> Package
     source = get_package(context, key)
     changed = {
         "key": free_key(context, legal_key(wanted or f"{key}-own", "own")),
-        "label": label.strip() or f"{source.label}, our own",
+        "label": label.strip() or f"{source.label}, copy",
     }
     made = profile_from_dict(source.model_dump(mode="json") | changed, "the copy")
     return keep_package(context, made, f"copied from {key}", fresh=True)

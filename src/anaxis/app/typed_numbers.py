@@ -45,8 +45,8 @@ def table_of_numbers(text: str, meant: Track) -> str:
             ) from error
         if len(values) not in (7, 8, 10):
             raise BadInput(
-                f"Row {number} of the numbers has {len(values)} of them: type frame, x, y, z, the three angles, and if they are shown the "
-                "focal length and the film back's width and height."
+                f"Row {number} of the numbers has {len(values)} values: type frame, x, y, z and three angles; optionally focal length, film back width and height."
+                ""
             )
         at = int(np.argmin(np.abs(meant.frames - values[0])))
         lens = meant.lens
@@ -65,7 +65,7 @@ def table_of_numbers(text: str, meant: Track) -> str:
         ]
         rows.append(",".join(repr(v) for v in row))
     if len(rows) < 4:
-        raise BadInput("Three frames or more are needed to tell what happened: type a row for each.")
+        raise BadInput("Type three frames or more, one in each row, to find the cause.")
     return "\n".join(rows) + "\n"
 
 
@@ -76,7 +76,7 @@ def number_or_none(text: str, what: str) -> float | None:
     try:
         value = float(text)
     except ValueError as error:
-        raise BadInput(f"'{text}' is no number of {what}: type one, or leave it empty.") from error
+        raise BadInput(f"'{text}' is not a number of {what}: type one, or leave it empty.") from error
     if not math.isfinite(value):
-        raise BadInput(f"'{text}' is no number of {what}: type one, or leave it empty.")
+        raise BadInput(f"'{text}' is not a number of {what}: type one, or leave it empty.")
     return value

@@ -30,13 +30,15 @@ def delivered(command: Any) -> Any:
         options.json,
         click.option("--force", is_flag=True, help="Replace files of the same name."),
         options.allow,
-        click.option("--tolerance-px", type=float, default=0.01, help="Exit 3 above it (0.01)."),
-        click.option("--name", help="The camera's name; else made up."),
-        click.option("--bundle", is_flag=True, help="A zip for each package, with manifest and sheet."),
+        click.option(
+            "--tolerance-px", type=float, default=0.01, help="Tolerance in pixels: exit 3 above it (default 0.01)."
+        ),
+        click.option("--name", help="The name of the camera (default: chosen by Anaxis)."),
+        click.option("--bundle", is_flag=True, help="Write a zip for each package, with manifest and sheet."),
         click.option(
             "--out",
             type=click.Path(path_type=Path, file_okay=False),
-            help="Folder for the files; without it nothing is written.",
+            help="Folder for the files; without it, nothing is written.",
         ),
         options.formats(required=False),
         options.packages(required=False),
@@ -53,27 +55,27 @@ def delivered(command: Any) -> Any:
     multiple=True,
     required=True,
     metavar="CLIP=FILE",
-    help="The file of a clip's camera, FILE#CAMERA where it holds several; once for each shot.",
+    help="The camera file of a clip; FILE#CAMERA if it has several. Repeat for each shot.",
 )
 @click.option("--first", type=int, default=1001, show_default=True, help="Number of the first frame.")
-@click.option(
-    "--rate", default="24", show_default=True, help="What an EDL's timecodes count; an OpenTimelineIO document says it."
-)
+@click.option("--rate", default="24", show_default=True, help="Rate of the EDL timecodes; OpenTimelineIO states it.")
 @options.resolution
-@click.option("--source-fit", "--fit", "source_fit", help="Fit of the joined picture; else that of the first shot.")
+@click.option(
+    "--source-fit", "--fit", "source_fit", help="Fit of the joined picture (default: that of the first shot)."
+)
 @click.option(
     "--keep",
     type=click.Choice(["width", "height"]),
     default="width",
     show_default=True,
-    help="What stays of a shot of another aspect.",
+    help="For a shot of another aspect, keep its width or height.",
 )
 @click.option(
     "--film-back",
     type=click.Choice(["stepped", "common"]),
     default="stepped",
     show_default=True,
-    help="Stepped at the cuts, or one with the same picture.",
+    help="Film back: stepped at the cuts, or one common film back.",
 )
 @click.option(
     "--gaps",
@@ -87,18 +89,18 @@ def delivered(command: Any) -> Any:
     type=click.Choice(["refuse", "hold"]),
     default="refuse",
     show_default=True,
-    help="Frames that a shot does not have.",
+    help="Missing frames of a shot.",
 )
 @click.option(
-    "--extra", type=click.IntRange(0, 1000), default=0, help="Frames more at both ends, for filters and motion blur."
+    "--extra", type=click.IntRange(0, 1000), default=0, help="Extra frames at both ends, for filters and motion blur."
 )
-@click.option("--range", "span", type=options.Frames(), help="The range typed elsewhere: exit 4 where it is another.")
+@click.option("--range", "span", type=options.Frames(), help="A range to check: exit 4 if it differs.")
 @delivered
 def join(
     cut: Path, cameras: tuple[str, ...], first: int, rate: str, resolution: Image | None, source_fit: str | None, keep: str,
     film_back: str, gaps: str, missing: str, extra: int, span: tuple[float, float] | None, **asked: Any,
 ) -> None:  # fmt: skip
-    """Join the cameras of the shots of a CUT (OpenTimelineIO or EDL) into one."""
+    """Join the cameras of the shots in a CUT (OpenTimelineIO or EDL)."""
     from anaxis.core.derive import joined
     from anaxis.core.findings import Finding
     from anaxis.delivery.transfer_sheet import MadeFrom
@@ -133,7 +135,7 @@ def join(
             "pixel_aspect": resolution.pixel_aspect,
         }
     made, settings, owed, findings = joined_over(edit, laid, inputs, wanted, span, (extra, extra))
-    findings = [*(Finding("edit", "note", n, "Look at it in the edit.") for n in said), *findings]
+    findings = [*(Finding("edit", "note", n, "Check it in the edit.") for n in said), *findings]
     head = {
         "first_frame": owed["first_frame"], "last_frame": owed["last_frame"],
         "shots": [{"name": s.name, "source_first": plain_frame(s.source_first), "source_last": plain_frame(s.source_last), "first": plain_frame(s.first), "last": plain_frame(s.last), "timecode": list(s.timecodes)} for s in shot_ranges(settings)],
@@ -155,14 +157,14 @@ def join(
     multiple=True,
     required=True,
     metavar="NAME",
-    help="A landmark or a piece of the set to be framed; may be given again.",
+    help="A landmark or set object to frame. May be repeated.",
 )
 @click.option(
     "--border",
     default="10",
     show_default=True,
     metavar="N|Npx",
-    help="Room on each side: percent of the picture, or pixels as 40px.",
+    help="Border on each side: percent of the picture, or pixels such as 40px.",
 )
 @click.option("--resolution", type=options.Resolution(), help="The new camera's picture (1920x1080).")
 @click.option(
@@ -172,29 +174,27 @@ def join(
     show_default=True,
     help="Field of view over the shot.",
 )
-@click.option("--stabilised", is_flag=True, help="The plate's picture does not turn with its camera.")
+@click.option("--stabilised", is_flag=True, help="The plate is stabilised: it does not rotate with its camera.")
 @click.option(
     "--plate",
     "plate",
     type=click.Path(path_type=Path),
     help="The equirectangular plate: a folder, a file, or name.####.exr.",
 )
-@click.option("--plate-size", type=options.Resolution(), help="Its size, where no plate is given (4096x2048).")
+@click.option("--plate-size", type=options.Resolution(), help="Size of the plate, if no plate is given (4096x2048).")
 @click.option(
     "--maps",
     is_flag=True,
-    help="With --out: ST maps for every frame, out of the plate, into it, and at world orientation.",
+    help="With --out: write ST maps for every frame: out of the plate, into it, and at world orientation.",
 )
 @click.option(
-    "--cut-out",
-    is_flag=True,
-    help="With --out and --plate: the part of the plate that the camera sees, as an image sequence.",
+    "--cut-out", is_flag=True, help="With --out and --plate: write the view of the plate as an image sequence."
 )
 @click.option(
     "--render",
     "render",
     type=click.Path(path_type=Path),
-    help="With --out: a render of the new camera, put back into the plate with its alpha.",
+    help="With --out: map a render of the new camera into the plate, with alpha.",
 )
 @options.source_and_changes
 @delivered
@@ -202,7 +202,7 @@ def frame(
     file: Path, camera: str | None, objects: tuple[str, ...], border: str, resolution: Image | None, view: str, stabilised: bool,
     plate: Path | None, plate_size: Image | None, maps: bool, cut_out: bool, render: Path | None, reduce_px: float | None, **given: Any,
 ) -> None:  # fmt: skip
-    """Frame an object with an ordinary camera that stands in a 360-degree plate's."""
+    """Frame an object with a camera at the position of a 360-degree plate camera."""
     from anaxis.cli.sphere import plate_of, write_sphere
     from anaxis.core.derive import framed
     from anaxis.core.derive.sphere_maps import carried_back_px
@@ -232,10 +232,10 @@ def frame(
             sphere, asked["out"], settings.name, asked["force"], maps, found if cut_out else None, render
         )
     elif maps or cut_out or render is not None:
-        raise BadInput("Maps and pictures need a folder: name it with --out.")
+        raise BadInput("Maps and images need a folder: set it with --out.")
     if not asked["as_json"]:
         click.echo(
-            f"{settings.name}: frames {head['first_frame']} to {head['last_frame']}, {focal.min():.3f} to {focal.max():.3f} mm; carried into the plate and back within {head['carried_back_px']:.4f} px"
+            f"{settings.name}: frames {head['first_frame']} to {head['last_frame']}, {focal.min():.3f} to {focal.max():.3f} mm; round trip through the plate within {head['carried_back_px']:.4f} px"
         )
     from_ = MadeFrom(framed.KIND.label, settings.model_dump(mode="json"), (listed,))
     deliver_derived([(made, from_)], _notes(said), head, asked)
@@ -247,11 +247,11 @@ def frame(
 @click.option(
     "--at",
     metavar="FRAME,FRAME",
-    help="The frame to hold the camera at, or several with commas, a camera each; without it the best frames are proposed.",
+    help="The frame to hold, or several separated by commas. Without it, Anaxis suggests frames.",
 )
-@click.option("--overscan", default="", metavar="auto|PERCENT|WxH", help="More than the plate, as a delivery's.")
-@click.option("--coverage", is_flag=True, help="How much of the shot it covers, on the set's surfaces.")
-@click.option("--set", "other", type=click.Path(path_type=Path), help="Another file that holds the set.")
+@click.option("--overscan", default="", metavar="auto|PERCENT|WxH", help="Overscan, as for a delivery.")
+@click.option("--coverage", is_flag=True, help="Show the coverage of the set over the shot.")
+@click.option("--set", "other", type=click.Path(path_type=Path), help="Another file with the set.")
 @options.resolution
 @options.fit
 @options.source_and_changes
@@ -260,7 +260,7 @@ def hold(
     file: Path, camera: str | None, at: str | None, overscan: str, coverage: bool, other: Path | None, resolution: Image | None,
     source_fit: str | None, reduce_px: float | None, **given: Any,
 ) -> None:  # fmt: skip
-    """Hold a shot camera at a frame: a projection camera, and what it covers."""
+    """Hold a shot camera at a frame as a projection camera, and show its coverage."""
     from anaxis.core.derive import held
     from anaxis.delivery.transfer_sheet import MadeFrom
     from anaxis.library.derived import best_frames, covered_by, with_set_of
@@ -292,7 +292,7 @@ def hold(
         if not asked["as_json"]:
             names = ", ".join(one.made.track.name for one in held_cameras)
             click.echo(
-                f"{names} cover{'s' * (len(held_cameras) == 1)} {found['share']:.1%} of what the shot camera sees of the set, {found['worst']:.1%} at worst, at frame {found['worst_frame']}"
+                f"{names} cover{'s' * (len(held_cameras) == 1)} {found['share']:.1%} of the set that the shot camera sees, {found['worst']:.1%} at worst, at frame {found['worst_frame']}"
             )
     made = [
         (one.made, MadeFrom(held.KIND.label, one.settings.model_dump(mode="json"), (listed,))) for one in held_cameras
@@ -306,7 +306,7 @@ def _say_best(head: dict[str, Any], as_json: bool) -> None:
     if as_json:
         print_json(head)
         return
-    rows = table("hold at frames", "covers of the shot")
+    rows = table("hold at frames", "coverage")
     for best in head["best"]:
         rows.add_row(", ".join(str(f) for f in best["frames"]), f"{best['share']:.1%}")
     console().print(rows)
@@ -318,7 +318,7 @@ def _by_clip(cameras: tuple[str, ...]) -> dict[str, tuple[Path, str | None]]:
     for given in cameras:
         clip, sign, file = given.partition("=")
         if not (sign and clip.strip() and file):
-            raise BadInput(f"'{given}' is no camera of a clip: write CLIP=FILE, as TW_010=shot.usd.")
+            raise BadInput(f"'{given}' is not a camera of a clip: write CLIP=FILE, such as TW_010=shot.usd.")
         path, _, name = (
             (file, "", "") if Path(file).is_file() else file.rpartition("#") if "#" in file else (file, "", "")
         )
@@ -356,7 +356,7 @@ def _number(text: str, what: str) -> float:
     try:
         return float(text)
     except ValueError as error:
-        raise BadInput(f"'{text}' is no number of {what}.") from error
+        raise BadInput(f"'{text}' is not a number of {what}.") from error
 
 
 def _notes(said: list[str]) -> list[Finding]:
@@ -385,7 +385,7 @@ def deliver_derived(
     from anaxis.packages import find_profile
 
     if asked["to"] and not asked["formats"]:
-        raise BadInput("--to needs a format: add --format usd, or several with commas.")
+        raise BadInput("--to needs a format: add --format usd, or several separated by commas.")
     going = [derived_going_out(one, findings) for one, _ in made]
     from_ = {id(camera): source for camera, (_, source) in zip(going, made, strict=True)}
 

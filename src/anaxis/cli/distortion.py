@@ -24,10 +24,10 @@ if TYPE_CHECKING:  # loaded when first used: the command line starts quicker
 
 def of_a_plate(command: Any) -> Any:
     """The camera, its picture, and how the render's sides are rounded and lie about the plate."""
-    tight = click.option("--tight", is_flag=True, help="Each side takes what it needs alone; the offsets move.")
+    tight = click.option("--tight", is_flag=True, help="Each side grows on its own; the offsets change.")
     multiple = click.option(
         "--multiple", type=click.IntRange(1, 1024), default=2, show_default=True,
-        help="The render's sides are multiples of it.",
+        help="Round the render size up to multiples of this.",
     )  # fmt: skip
     for option in (tight, multiple, options.fit, options.resolution, options.camera, options.file):
         command = option(command)
@@ -64,7 +64,7 @@ def overscan(
     file: Path, camera: str | None, resolution: Image | None, source_fit: str | None, multiple: int, tight: bool,
     as_json: bool, **stated: Any,
 ) -> None:  # fmt: skip
-    """Say how much larger than the plate a render must be, in pixels and in field of view."""
+    """Show how much larger than the plate a render must be, in pixels and field of view."""
     plate = plate_of_file(file, camera, resolution, source_fit, stated)
     report = plate.overscan_report(multiple, tight)
     found = report.needed
@@ -88,8 +88,8 @@ def overscan(
     rows.add_row("vertical field of view", f"{document['vfov_deg']:.4f} deg, at the first frame")
     rows.add_row("offset", f"{document['offset_x_mm']:.4f} right, {document['offset_y_mm']:.4f} up mm")
     rows.add_row("plate within it", f"from x {-found.overscan.x_px:g}, y {-found.overscan.y_px:g} px")
-    rows.add_row("empty without it", f"{report.empty_px} px of the plate")
-    rows.add_row("too little picture for the filter", f"{report.short_px} px of the plate")
+    rows.add_row("empty without overscan", f"{report.empty_px} px of the plate")
+    rows.add_row("too small for the filter", f"{report.short_px} px of the plate")
     kept = "Focal length and offsets stay." if found.overscan.centred else "The focal length stays, the offsets move."
     both = f"{kept} Set both the resolution and the film back, or neither."
     say(plate, document, [rows, both], as_json)
@@ -102,21 +102,21 @@ def st_map() -> None:
 
 @st_map.command()
 @of_a_plate
-@click.option("--frame", type=float, help="The frame whose lens and distortion it is; else the first.")
-@click.option("--sequence", is_flag=True, help="A pair of maps for every frame, numbered by it.")
+@click.option("--frame", type=float, help="The frame of lens and distortion (default: the first).")
+@click.option("--sequence", is_flag=True, help="Write a pair of maps for every frame.")
 @click.option(
     "--size", type=click.Choice(["overscan", "plate"]), default="overscan", show_default=True,
-    help="The undistorted picture: as large as the render must be, or the plate's own size.",
+    help="Size of the undistorted picture: with overscan, or that of the plate.",
 )  # fmt: skip
 @click.option("--out", required=True, type=click.Path(file_okay=False, path_type=Path), help="The folder to write to.")
-@click.option("--force", is_flag=True, help="Write over maps that are there.")
+@click.option("--force", is_flag=True, help="Replace existing maps.")
 @options.source_and_changes
 @options.json
 def make(
     file: Path, camera: str | None, resolution: Image | None, source_fit: str | None, multiple: int, tight: bool,
     frame: float | None, sequence: bool, size: str, out: Path, force: bool, as_json: bool, **stated: Any,
 ) -> None:  # fmt: skip
-    """Write a map that undistorts the plate into the overscanned picture, and one that distorts a render of it back."""
+    """Write a map that undistorts the plate with overscan, and one that distorts a render back."""
     from anaxis.library.plate_of_camera import MapsOrder, write_maps
 
     plate = plate_of_file(file, camera, resolution, source_fit, stated)
@@ -142,7 +142,7 @@ def make(
 @click.argument("file", type=click.Path(path_type=Path))
 @options.json
 def read(file: Path, as_json: bool) -> None:
-    """Say what an ST map holds, and what of it is a guess."""
+    """Show what is in an ST map, and which values are guesses."""
     from anaxis.sandbox.pictures import safe_st_map
 
     if not file.is_file():
@@ -154,7 +154,7 @@ def read(file: Path, as_json: bool) -> None:
     rows = table("ST map", "value")
     rows.add_row("size", f"{document['resolution'][0]} x {document['resolution'][1]} px")
     rows.add_row("origin", f"{document['origin']} (guess)")
-    rows.add_row("direction", f"{document['direction'] or 'none: nothing is moved'} (guess)")
+    rows.add_row("direction", f"{document['direction'] or 'none: nothing moves'} (guess)")
     rows.add_row("largest displacement", f"{document['largest_px']:.3f} px")
     console().print(rows)
     for said in document["guesses"].values():
@@ -166,14 +166,18 @@ def read(file: Path, as_json: bool) -> None:
 @options.camera
 @click.option(
     "--map", "maps", required=True, multiple=True, type=click.Path(path_type=Path),
-    help="The ST map, an .exr; given twice, a pair; or a sequence, name.####.exr, one a frame of the camera.",
+    help="The ST map (.exr); repeat for a pair; or a sequence name.####.exr with one map for each frame.",
 )  # fmt: skip
-@click.option("--model", default="radial-tangential", show_default=True, help="One of the models, or map: as it came.")
-@click.option("--centre", is_flag=True, help="Look for the distortion's centre too.")
-@click.option("--direction", type=click.Choice(["undistort", "distort"]), help="What the map does; else a guess.")
-@click.option("--origin", type=click.Choice(["lower left", "upper left"]), help="Where its green begins; else a guess.")
 @click.option(
-    "--render", type=options.Resolution(), help="The render's size, for a map that distorts; else the plate's."
+    "--model", default="radial-tangential", show_default=True, help="A model, or 'map' to use the map itself."
+)
+@click.option("--centre", is_flag=True, help="Fit the centre of the distortion too.")
+@click.option(
+    "--direction", type=click.Choice(["undistort", "distort"]), help="Direction of the map (default: detect)."
+)
+@click.option("--origin", type=click.Choice(["lower left", "upper left"]), help="Origin of the map (default: detect).")
+@click.option(
+    "--render", type=options.Resolution(), help="Render size of a distorting map (default: that of the plate)."
 )
 @options.resolution
 @options.fit
@@ -183,7 +187,7 @@ def fit(
     file: Path, camera: str | None, maps: tuple[Path, ...], model: str, centre: bool, direction: str | None,
     origin: str | None, render: Image | None, resolution: Image | None, source_fit: str | None, as_json: bool, **stated: Any,
 ) -> None:  # fmt: skip
-    """Fit a distortion model to ST maps of the camera's plate, and say what remains in pixels."""
+    """Fit a distortion model to ST maps of the plate, and show the residual in pixels."""
     import numpy as np
 
     from anaxis.formats.plates.found import sequence_at
@@ -204,15 +208,15 @@ def fit(
     pairs: list[tuple[Sequence[Path], int]] = [(maps, 0)]
     if len(maps) == 1 and not maps[0].is_file():
         if model == mapped.CODE:
-            raise BadInput("A map as it came is that of one frame: fit another model to a sequence of them.")
+            raise BadInput("'map' uses the map of one frame: fit another model to a sequence.")
         found = sequence_at(maps[0])
         frames = list(found.files)
         own = np.round(plate.track.frames).astype(int)
         places = [int(np.flatnonzero(own == f)[0]) if f in own else -1 for f in frames]
         if -1 in places:
             raise BadInput(
-                f"{found.name} has frame {frames[places.index(-1)]} and the camera {own[0]} to {own[-1]}: a sequence of maps is "
-                "numbered by the camera's frames."
+                f"{found.name} has frame {frames[places.index(-1)]} and the camera {own[0]} to {own[-1]}: number the maps like the frames of the camera."
+                ""
             )
         pairs = [((Path(found.files[f]),), at) for f, at in zip(frames, places, strict=True)]
     done = [fitted(paths, at) for paths, at in said_on_the_way(pairs, "maps fitted")]
@@ -231,7 +235,9 @@ def fit(
         "distortion": document, "rms_px": rms_px, "max_px": max_px, "at_px": at_px.tolist(), "points": points,
         "direction": done[0][1][0].direction,
     }  # fmt: skip
-    lines = [f"{model}: {rms_px:.4f} px RMS, {max_px:.4f} px at worst{f', over {len(frames)} maps' if frames else ''}"]
+    lines = [
+        f"{model}: {rms_px:.4f} px RMS, up to {max_px:.4f} px at most{f', over {len(frames)} maps' if frames else ''}"
+    ]
     lines += [f"  {name:12} {value: .9g}" for name, value in done[0][0].document.items() if isinstance(value, float)]
     guesses = [s for s in done[0][0].said if s.startswith("A guess")]
     answer["guesses"], lines = guesses, [*lines, *guesses]

@@ -17,9 +17,7 @@ def exchange() -> None:
 
 
 @exchange.command()
-@click.option(
-    "--port", default=8450, show_default=True, type=click.IntRange(1, 65535), help="Where the package connects to."
-)
+@click.option("--port", default=8450, show_default=True, type=click.IntRange(1, 65535), help="Port for the package.")
 @click.option(
     "--patience",
     "patience_s",
@@ -30,14 +28,11 @@ def exchange() -> None:
 )
 @options.json
 def check(port: int, patience_s: float, as_json: bool) -> None:
-    """Play the server, drive the package that connects through every part of the exchange, and say what holds and what does not.
-
-    Cameras of the package's scene are changed meanwhile: open a copy of it. Exit 3 where something does not hold.
-    """
+    """Test a package that connects: drive it through every part of the exchange and show what passes. The test changes cameras of the scene, so open a copy. Exit 3 if a part fails."""
     from anaxis.conformance.checks import Result, conformance
 
     def say(result: Result) -> None:
-        mark = "not looked at" if result.holds is None else "holds" if result.holds else "DOES NOT HOLD"
+        mark = "not tested" if result.holds is None else "holds" if result.holds else "FAILS"
         click.echo(f"{mark:14}{result.name}{f': {result.said}' if result.said else ''}")
 
     click.echo(f"Connect the package to http://127.0.0.1:{port}, with a copy of a scene that has a camera.", err=True)

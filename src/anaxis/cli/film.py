@@ -32,49 +32,43 @@ class _Aspect(click.ParamType):
 @click.option(
     "--out", required=True, type=click.Path(path_type=Path, dir_okay=False), help="shot.mp4, or shot.####.png or .exr."
 )
+@click.option("--against", type=click.Path(path_type=Path), help="A returned camera to overlay, with its deviation.")
+@click.option("--against-camera", help="Path or name of that camera, if the file has several.")
 @click.option(
-    "--against",
-    type=click.Path(path_type=Path),
-    help="The camera that came back, drawn over it in another ink, with the deviation.",
+    "--profile", metavar="PROFILE", help="The package of that file, if the file does not state axes and unit."
 )
-@click.option("--against-camera", help="Path or name of that camera, where there are several.")
 @click.option(
-    "--profile",
-    metavar="PROFILE",
-    help="The package that it came back from, where its file does not say axes and unit.",
+    "--plate", type=click.Path(path_type=Path), help="The plate behind the view: a folder, a file, or name.####.exr."
 )
-@click.option("--plate", type=click.Path(path_type=Path), help="The plate below: a folder, a file, or name.####.exr.")
 @click.option(
     "--width",
     "width_px",
     type=click.IntRange(16, 16384),
-    help="The film's width in pixels; else the picture's, of 1920 at most.",
+    help="Film width in pixels (default: that of the picture, up to 1920).",
 )
 @click.option(
     "--style",
     type=click.Choice(["shaded", "lines"]),
     default="shaded",
     show_default=True,
-    help="Surfaces with hidden ones removed, or all lines.",
+    help="Shaded surfaces, or all lines.",
 )
-@click.option("--mask", type=_Aspect(), help="Darken all but this aspect, as 2.39.")
+@click.option("--mask", type=_Aspect(), help="Mask to this aspect, such as 2.39.")
 @click.option(
     "--guide",
     "guides",
     multiple=True,
-    help="centre, thirds, action, graphics (EBU R 95), action-2046, title (SMPTE ST 2046-1), fields, film-back or frame; may be given again.",
+    help="centre, thirds, action, graphics (EBU R 95), action-2046, title (SMPTE ST 2046-1), fields, film-back or frame. May be repeated.",
 )
 @click.option(
     "--layout",
     type=click.Choice(["over", "beside"]),
     default="over",
     show_default=True,
-    help="With --against: over each other, or side by side.",
+    help="With --against: overlaid, or side by side.",
 )
-@click.option("--magnify", type=float, default=1.0, help="With --against: draw the deviation this many times as large.")
-@click.option(
-    "--no-burn-in", is_flag=True, help="Without shot, frame, timecode, focal length and deviation at the lower edge."
-)
+@click.option("--magnify", type=float, default=1.0, help="With --against: magnify the deviation by this factor.")
+@click.option("--no-burn-in", is_flag=True, help="No burn-in of shot, frame, timecode, focal length and deviation.")
 @click.option("--force", is_flag=True, help="Replace files of the same name.")
 @options.resolution
 @options.fit
@@ -85,7 +79,7 @@ def film(
     width_px: int | None, style: Any, mask: float | None, guides: tuple[str, ...], layout: Any, magnify: float, no_burn_in: bool, force: bool, resolution: Image | None,
     source_fit: str | None, reduce_px: float | None, as_json: bool, **stated: Any,
 ) -> None:  # fmt: skip
-    """Write a movie of what the camera of FILE sees: set, landmarks, plate, and a camera that came back."""
+    """Write a movie of the view of the camera in FILE: set, landmarks, plate, and optionally a returned camera."""
     from anaxis.core.camera.guides import Guides
     from anaxis.library.film import Beside, Film, FilmOptions, Reel, write_film
     from anaxis.library.returned import beside
@@ -124,7 +118,7 @@ def film(
         for note in notes:
             click.echo(note, err=True)
         if deviation is not None:
-            click.echo(f"The camera that came back is at most {float(deviation.max()):.4f} px off.")
+            click.echo(f"The returned camera deviates by up to {float(deviation.max()):.4f} px.")
     if deviation is not None and float(deviation.max()) > 0.01:
         sys.exit(OFF_TOLERANCE)
 

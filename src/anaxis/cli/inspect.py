@@ -22,7 +22,7 @@ from anaxis.cli.read import read_stated, recipes_of, start_reader
 @options.camera
 @options.json
 def inspect(file: Path, recipe: Path | None, camera: str | None, as_json: bool, **stated: Any) -> None:
-    """Say what is in a camera FILE: cameras, range, rate, axes, unit, lens, findings."""
+    """Show what is in a camera FILE: cameras, range, rate, axes, unit, lens, findings."""
     reader = start_reader(file)
     from anaxis.cli.tables import print_json, print_report
     from anaxis.library.inspected import inspected

@@ -25,17 +25,17 @@ def lens(
     film_back: str, focal: float | None, fov_h: float | None, resolution: Image, pixel_aspect: float,
     squeeze: float, fit: str, as_json: bool,
 ) -> None:  # fmt: skip
-    """Say a lens in every way: fields of view, zoom, 35 mm equivalent, crop factor."""
+    """Convert a lens: fields of view, zoom, 35 mm equivalent, crop factor."""
     width, height = parse_size_mm(film_back)
     image = Image(resolution.width_px, resolution.height_px, pixel_aspect)
     if not squeeze > 0:
         raise BadInput(f"The squeeze {squeeze:g} must be above zero.")
     used = used_rectangle(width, height, squeeze, image, fit)
     if (focal is None) == (fov_h is None):
-        raise BadInput("Give the lens once: either --focal in mm or --fov-h in degrees.")
+        raise BadInput("Use either --focal in mm or --fov-h in degrees.")
     focal_mm = float(focal_of_view_mm(used.width_mm, fov_h)) if fov_h is not None else float(focal or 0.0)
     if not (math.isfinite(focal_mm) and focal_mm > 0):
-        raise BadInput(f"A focal length of {focal_mm:g} mm cannot be: it must be above zero.")
+        raise BadInput(f"A focal length of {focal_mm:g} mm is not possible: it must be above zero.")
     found = {k: float(v) for k, v in equivalents(focal_mm, used, image)._asdict().items()}
     if as_json:
         print_json({**found, **({"focal_mm": focal_mm} if fov_h is not None else {})})

@@ -52,7 +52,7 @@ class Shutter(click.ParamType):
             opens, closes = (float(v) for v in str(value).split(","))
         except ValueError as error:
             raise BadInput(
-                f"'{value}' is no shutter: write where it opens and closes, in frames, as -0.25,0.25."
+                f"'{value}' is not a shutter: write where it opens and closes, in frames, as -0.25,0.25."
             ) from error
         return opens, closes
 
@@ -70,7 +70,7 @@ class Formats(click.ParamType):
         wrong = next((k for k in keys if k not in self.known), None)
         if wrong is not None or not keys:
             raise BadInput(
-                f"'{wrong or value}' is no format that is written: choose of {', '.join(f.names[0] for f in WRITTEN)}."
+                f"'{wrong or value}' is not a format Anaxis writes: choose from {', '.join(f.names[0] for f in WRITTEN)}."
             )
         return list(dict.fromkeys(self.known[k] for k in keys))
 
@@ -97,26 +97,26 @@ class CameraFile(click.Path):
 file = click.argument("file", type=CameraFile())
 allow_files = click.option(
     "--allow-files", "allow_files", metavar="FOLDER", type=click.Path(path_type=Path),
-    help="The file may refer to layers in this folder, and to nothing outside.",
+    help="Allow the file to refer to layers in this folder.",
 )  # fmt: skip
-camera = click.option("--camera", "camera", help="Path or name of the camera; needed where there are several.")
+camera = click.option("--camera", "camera", help="Path or name of the camera; needed if the file has several.")
 to = click.option("--to", "to", required=True, metavar="PROFILE", help="Shipped profile key, or a JSON file.")
-resolution = click.option("--resolution", type=Resolution(), help="Image size; else the file's, else 1920x1080.")
-fit = click.option(
-    "--source-fit",
-    "--fit",
-    "source_fit",
-    type=click.Choice(FITS),
-    help="How the source inscribes the image (guess: width).",
+resolution = click.option(
+    "--resolution", type=Resolution(), help="Image size (default: that of the file, or 1920x1080)."
 )
-up_axis = click.option("--up-axis", type=click.Choice(["X", "Y", "Z"]), help="Up axis, where the file does not say.")
-unit = click.option("--metres-per-unit", type=float, help="Metres per unit, where the file does not say.")
-rate = click.option("--rate", help="Frames a second, where the file does not say; with --keep, the rate to change to.")
+fit = click.option(
+    "--source-fit", "--fit", "source_fit", type=click.Choice(FITS), help="Fit of the source (guess: width)."
+)
+up_axis = click.option("--up-axis", type=click.Choice(["X", "Y", "Z"]), help="Up axis, if the file does not state it.")
+unit = click.option("--metres-per-unit", type=float, help="Metres per unit, if the file does not state it.")
+rate = click.option("--rate", help="Rate, frames/s, if the file does not state it; with --keep, the new rate.")
 columns = click.option("--columns", type=click.Path(path_type=Path), help="Column layout of a text table, a JSON file.")
-pixel_aspect = click.option("--pixel-aspect", type=float, help="Width of a pixel over its height; else the file's.")
+pixel_aspect = click.option(
+    "--pixel-aspect", type=float, help="Pixel aspect: width over height (default: that of the file)."
+)
 
 
-recipe = click.option("--recipe", type=click.Path(path_type=Path), help="Operations to do, a JSON file.")
+recipe = click.option("--recipe", type=click.Path(path_type=Path), help="Recipe, a JSON file.")
 
 
 def packages(required: bool) -> Any:
@@ -127,7 +127,7 @@ def packages(required: bool) -> Any:
         required=required,
         multiple=True,
         metavar="PROFILE",
-        help="Shipped profile key, or a JSON file; may be given again.",
+        help="Shipped profile key, or a JSON file. May be repeated.",
     )
 
 
@@ -137,7 +137,7 @@ def formats(required: bool) -> Any:
         "formats",
         required=required,
         type=Formats(),
-        help=f"One of {', '.join(f.names[0] for f in WRITTEN)}, or several with commas.",
+        help=f"One of {', '.join(f.names[0] for f in WRITTEN)}, or several separated by commas.",
     )
 
 
@@ -146,29 +146,27 @@ def _codes(context: click.Context, option: click.Parameter, given: tuple[str, ..
 
 
 _DELIVERY = (
-    click.option("--first-there", type=float, help="The number of the first frame over there; else as here."),
-    click.option("--under-root", is_flag=True, help="The camera below a root that carries the recipe's placement."),
-    click.option("--samples", type=int, default=1, help="Samples a frame for motion blur, the source's own where it has some."),
-    click.option("--shutter", type=Shutter(), default="-0.25,0.25", help="Where they lie about their frame, in frames (-0.25,0.25)."),
-    click.option("--prove-between", "between", type=int, default=1, help="Compare the picture at so many places a frame, too."),
+    click.option("--first-there", type=float, help="First frame number in the package (default: unchanged)."),
+    click.option("--under-root", is_flag=True, help="Parent the camera to a root node with the placement of the recipe."),
+    click.option("--samples", type=int, default=1, help="Samples for each frame for motion blur; from the source where it has some."),
+    click.option("--shutter", type=Shutter(), default="-0.25,0.25", help="Shutter around each frame, in frames (-0.25,0.25)."),
+    click.option("--prove-between", "between", type=int, default=1, help="Times in each frame at which the proof compares."),
     click.option(
         "--overscan", default="", metavar="auto|PERCENT|WxH",
-        help="Render more than the plate: what its distortion needs, a percentage as 10%, or a size as 2112x1188.",
+        help="Overscan: auto for the minimum of the distortion, a percentage such as 10%, or a size such as 2112x1188.",
     ),
-    click.option("--multiple", type=int, default=2, help="Its sides are multiples of so many px (2)."),
-    click.option("--tight", is_flag=True, help="With auto: each side takes what it needs alone; the offsets move."),
-    click.option("--image-plane", "plane_m", type=float, help="A quad that fills the picture, so many metres before the camera."),
-    click.option("--plane-opacity", type=float, default=1.0, help="Its opacity, 0 to 1 (1)."),
+    click.option("--multiple", type=int, default=2, help="Round the overscan size up to multiples of this many px (2)."),
+    click.option("--tight", is_flag=True, help="With auto: each side grows on its own; the offsets change."),
+    click.option("--image-plane", "plane_m", type=float, help="Image plane: a quad that fills the picture, at this distance in metres."),
+    click.option("--plane-opacity", type=float, default=1.0, help="Opacity of the image plane, 0 to 1 (1)."),
     click.option(
         "--set-format", "set_formats", default="usd,obj", metavar="F,F",
         help="Formats of the set in the zip, of usd, alembic, gltf and obj (usd,obj); or none.",
     ),
     click.option("--set-each", is_flag=True, help="One file for each object of the set."),
-    click.option("--obj-frames", is_flag=True, help="Objects that move, as one OBJ for each frame."),
+    click.option("--obj-frames", is_flag=True, help="Moving objects as one OBJ for each frame."),
 )  # fmt: skip
-reduce_px = click.option(
-    "--reduce-px", type=float, help="Keep only the keys that hold the picture within so many pixels."
-)
+reduce_px = click.option("--reduce-px", type=float, help="Keyframe reduction: tolerance in pixels.")
 
 
 def delivery(command: Any) -> Any:
@@ -190,11 +188,11 @@ def delivery_options(given: dict[str, Any]) -> DeliveryOptions:
 
 
 new_show = click.option(
-    "--new-show", is_flag=True, help="The show is a new one, though its name is nearly that of another."
+    "--new-show", is_flag=True, help="Create a new show, although its name is similar to another one."
 )
 allow = click.option(
     "--allow", "allow", multiple=True, metavar="CODE", callback=_codes,
-    help="A warning that is no reason to exit 4; with commas, or again.",
+    help="Warnings to allow without exit code 4; separate by commas, or repeat the option.",
 )  # fmt: skip
 json = click.option("--json", "as_json", is_flag=True, help="Print JSON instead of a table.")
 
@@ -207,16 +205,16 @@ def changes(command: Any) -> Any:
         click.option(
             "--cuts",
             type=click.Path(path_type=Path),
-            help="Mark the cuts of an edit that begins with the camera: OpenTimelineIO or EDL.",
+            help="Mark the cuts of an edit (OpenTimelineIO or EDL) that begins at the first frame.",
         ),
-        click.option("--handles", type=int, help="Frames more at both ends, held."),
-        click.option("--first", type=int, help="Number of the first frame that goes out, handles included."),
+        click.option("--handles", type=int, help="Handles: held frames at both ends."),
+        click.option("--first", type=int, help="First frame number of the delivery, with handles."),
         click.option(
             "--film-back",
-            help="Film back in mm, as 25.6x14.4; the focal length stays, or the field of view where the file holds nothing else.",
+            help="Film back in mm, such as 25.6x14.4. The focal length stays, or the field of view if the file has nothing else.",
         ),
         click.option(
-            "--keep-view", is_flag=True, help="With --film-back: the field of view stays, the focal length follows."
+            "--keep-view", is_flag=True, help="With --film-back: keep the field of view and change the focal length."
         ),
         click.option("--focal", type=float, help="Focal length in mm on every frame."),
         reduce_px,
@@ -225,24 +223,24 @@ def changes(command: Any) -> Any:
             type=click.Path(path_type=Path),
             help='The distortion of the plate as shot: a document, {"model": "radial-tangential", "k1": 0.05, ...}, or a table.',
         ),
-        click.option("--distortion-model", help="What the coefficients of a table are, where its headings do not say."),
+        click.option("--distortion-model", help="Model of a coefficient table, if its headings do not state it."),
         click.option("--fov-h", type=float, help="Horizontal field of view in degrees on every frame."),
         click.option(
             "--lens-table",
             type=click.Path(path_type=Path),
-            help="Focal length, focus or stop by frame or timecode, a table with headings.",
+            help="Table with headings: focal length, focus distance or stop, by frame or timecode.",
         ),
         click.option(
             "--lens-units",
             default="",
             metavar="NAME=UNIT",
-            help="Units that the table does not say, as focal=mm,focus=ft.",
+            help="Units that the table does not state, such as focal=mm,focus=ft.",
         ),
         click.option(
             "--lens-from",
             default="number",
             metavar="number|first|TIMECODE",
-            help="The table's frames are the camera's numbers, begin at its first frame, or its first frame is at this timecode.",
+            help="Align the table by frame numbers, at the first frame, or by the timecode of the first frame.",
         ),
     ):
         command = option(command)

@@ -15,6 +15,7 @@ from anaxis.cli.read import read_meant, read_scene
 from anaxis.cli.tables import OFF_TOLERANCE, console, print_json, table
 from anaxis.core.camera.lens import Image
 from anaxis.core.errors import BadInput
+from anaxis.core.number_text import px_text
 from anaxis.core.time.rates import format_frame, plain_frame, rate_text
 from anaxis.formats import WRITTEN
 
@@ -35,7 +36,7 @@ _profile = click.option("--profile", "profile", metavar="PROFILE", help="The pac
 @options.resolution
 @options.json
 def arrive(file: Path, profile: str, camera: str | None, resolution: Image | None, as_json: bool) -> None:
-    """Open a delivered FILE as a package would, habits and all, and say what is there in its own numbers."""
+    """Open a delivered FILE as a package would, with its habits, and show the camera in the numbers of the package."""
     from anaxis.diagnosis.returned import is_own_table
     from anaxis.library.returned import arrived_in
     from anaxis.library.values import numbers_in, rows_of
@@ -81,7 +82,7 @@ def _pair(command: Any) -> Any:
         _profile,
         options.fit,
         options.resolution,
-        click.option("--arrived-camera", help="Path or name of the camera that arrived, where there are several."),
+        click.option("--arrived-camera", help="Path or name of the returned camera, if the file has several."),
         options.camera,
         click.argument("arrived", type=click.Path(path_type=Path)),
         click.argument("meant", type=click.Path(path_type=Path)),
@@ -131,13 +132,13 @@ def _read_pair(
     default=1,
     show_default=True,
     type=click.IntRange(1, 100),
-    help="Look at so many places a frame.",
+    help="Times in each frame at which to compare.",
 )
 def proof(
     meant: Path, arrived: Path, camera: str | None, arrived_camera: str | None, resolution: Image | None, source_fit: str | None,
     profile: str | None, tolerance_px: float, between: int, as_json: bool,
 ) -> None:  # fmt: skip
-    """Measure the camera ARRIVED against the camera MEANT, in pixels on every frame."""
+    """Measure the returned camera ARRIVED against the expected camera MEANT, in pixels on every frame."""
     from anaxis.diagnosis.returned import compared
     from anaxis.library.returned import in_sent_numbers
 
@@ -162,15 +163,13 @@ def proof(
         print_json(document)
     else:
         click.echo(
-            f"{found.grade.upper()}: {found.max_px:.4g} px at worst, at frame {format_frame(found.worst_frame)}; median "
-            f"{found.median_px:.3g} px, {found.test_points} points on each of {len(found.frames)} frames"
+            f"{found.grade.upper()}: {px_text(found.max_px)} at most, at frame {format_frame(found.worst_frame)}; median "
+            f"{px_text(found.median_px)}, {found.test_points} points on each of {len(found.frames)} frames"
         )
         if found.between_px is not None and found.between_frame is not None:
-            click.echo(f"between frames {found.between_px:.4g} px at worst, at {format_frame(found.between_frame)}")
+            click.echo(f"between frames {px_text(found.between_px)} at most, at {format_frame(found.between_frame)}")
         if len(found.missing):
-            click.echo(
-                f"{len(found.missing)} frames did not come back, the first of them {format_frame(found.missing[0])}."
-            )
+            click.echo(f"{len(found.missing)} frames are missing, the first is {format_frame(found.missing[0])}.")
         for other in found.differences:
             click.echo(f"{'another' if other.matters else 'note'}: {other.sentence}")
     if not found.within(tolerance_px) or (found.between_px or 0.0) > tolerance_px:
@@ -183,7 +182,7 @@ def diagnose(
     meant: Path, arrived: Path, camera: str | None, arrived_camera: str | None, resolution: Image | None, source_fit: str | None,
     profile: str | None, as_json: bool,
 ) -> None:  # fmt: skip
-    """Say what happened to the camera MEANT on its way to the camera ARRIVED."""
+    """Find the cause of the difference between the expected camera MEANT and the returned camera ARRIVED."""
     from anaxis.diagnosis.returned import bare_of
     from anaxis.library.returned import diagnosis_document, explained
 
@@ -196,7 +195,7 @@ def diagnose(
         print_json(diagnosis_document(found.explanations, found.explained, others))
         return
     if not found.explained:
-        click.echo("Nothing that is known explains it. Nearest:")
+        click.echo("No known cause explains this. Closest:")
     for e in found.explanations:
         fits = ", ".join(f"{format_frame(a)} to {format_frame(b)}" for a, b in e.frames[:5]) or "none"
         click.echo(f"- {e.sentence} Frames that fit: {fits}.")
@@ -206,7 +205,7 @@ def diagnose(
 
 @click.group()
 def profile() -> None:
-    """Package profiles: list, show, check, map."""
+    """List, show, check and compare package profiles."""
 
 
 @profile.command("list")
@@ -231,11 +230,13 @@ def profile_show(key: str) -> None:
 @profile.command("check")
 @click.argument("file", type=click.Path(path_type=Path))
 def profile_check(file: Path) -> None:
-    """Check a profile's JSON file; exit 2 with one sentence where something is wrong."""
+    """Check a profile file. Exit 2 with a sentence if it is wrong."""
     from anaxis.packages.model import profile_from_file
 
     found = profile_from_file(file)
-    click.echo(f"{file.name} is a profile: {found.label}, {len(found.habits)} habit{'s' * (len(found.habits) != 1)}.")
+    click.echo(
+        f"{file.name} is a valid profile: {found.label}, {len(found.habits)} habit{'s' * (len(found.habits) != 1)}."
+    )
 
 
 @profile.command("map")
@@ -243,7 +244,7 @@ def profile_check(file: Path) -> None:
 @click.argument("b")
 @options.json
 def profile_map(a: str, b: str, as_json: bool) -> None:
-    """Say how the channels of package A become those of package B."""
+    """Show how the channels of package A map to package B."""
     from anaxis.library.values import mapping_between
     from anaxis.packages import find_profile
 
@@ -267,7 +268,7 @@ def profile_map(a: str, b: str, as_json: bool) -> None:
 
 @click.group()
 def calibrate() -> None:
-    """Calibrate an unknown package: its profile, from a made camera and what arrived of it."""
+    """Calibrate an unknown package with a test camera."""
 
 
 @calibrate.command("start")
@@ -280,7 +281,7 @@ def calibrate() -> None:
     type=click.Choice([f.key for f in WRITTEN if f.calibrates]),
 )
 def calibrate_start(out: Path, format_key: str) -> None:
-    """Write the made camera, its points, and the form that is filled in by the package."""
+    """Write the test camera, its points and the form to fill in."""
     from anaxis.diagnosis.calibration_kit import write_start
 
     for path in write_start(out, format_key):
@@ -290,9 +291,11 @@ def calibrate_start(out: Path, format_key: str) -> None:
 @calibrate.command("finish")
 @click.argument("returned", type=click.Path(path_type=Path))
 @click.option(
-    "--second", type=click.Path(path_type=Path), help="The form of calibration_second: another unit, another axis up."
+    "--second", type=click.Path(path_type=Path), help="Completed form of calibration_second (other unit and up axis)."
 )
-@click.option("--third", type=click.Path(path_type=Path), help="The form of calibration_third: another film aspect.")
+@click.option(
+    "--third", type=click.Path(path_type=Path), help="Completed form of calibration_third (other film aspect)."
+)
 @click.option("--key", required=True, help="Key of the new profile.")
 @click.option("--label", default="", help="Label of the new profile.")
 @click.option("--out", required=True, type=click.Path(path_type=Path), help="The profile's JSON file.")
@@ -300,7 +303,7 @@ def calibrate_start(out: Path, format_key: str) -> None:
 def calibrate_finish(
     returned: Path, second: Path | None, third: Path | None, key: str, label: str, out: Path, as_json: bool
 ) -> None:
-    """Write the profile of the package that filled in the form RETURNED."""
+    """Write the profile from the completed form RETURNED."""
     from anaxis.diagnosis.calibration import learned
     from anaxis.diagnosis.calibration_form import returned_from_file
 
@@ -326,4 +329,4 @@ def calibrate_finish(
     for name, share in found.confidence.items():
         click.echo(f"  {name}: {share:.0%} sure")
     for line in found.second_round:
-        click.echo(f"  a second round would settle: {line}")
+        click.echo(f"  a second round would decide: {line}")

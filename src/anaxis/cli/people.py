@@ -14,13 +14,13 @@ from anaxis.core.errors import BadInput
 
 @click.group()
 def people() -> None:
-    """Who may sign in to the pages; with the database that DATABASE_URL names."""
+    """List people, and create sign-in links, in the database of DATABASE_URL."""
 
 
 @people.command()
 @options.json
 def show(as_json: bool) -> None:
-    """Who there is, and with which roles."""
+    """List people and their roles."""
     from anaxis.app.context import Context
     from anaxis.app.people.people import people as all_people
     from anaxis.app.people.people import roles_called
@@ -49,10 +49,10 @@ def show(as_json: bool) -> None:
 
 @people.command()
 @click.argument("name")
-@click.option("--address", default="http://127.0.0.1:8400", show_default=True, help="Where the pages are.")
-@click.option("--add", is_flag=True, help="Somebody new, an administrator.")
+@click.option("--address", default="http://127.0.0.1:8400", show_default=True, help="Address of the pages.")
+@click.option("--add", is_flag=True, help="Add NAME as an administrator.")
 def link(name: str, address: str, add: bool) -> None:
-    """Print a one-time link by which NAME sets a password."""
+    """Print a one-time link with which NAME sets a password."""
     from anaxis.app.context import Context
     from anaxis.app.people.people import add_person, link_for, person_named
     from anaxis.app.roles import LOCAL, Role
@@ -60,7 +60,7 @@ def link(name: str, address: str, add: bool) -> None:
     with opened_store() as engine, Context(engine, LOCAL) as store, store.begin():
         person = person_named(store, name)
         if person is None and not add:
-            raise BadInput(f"There is nobody called '{name[:60]}': add an administrator of that name with --add.")
+            raise BadInput(f"There is no person '{name[:60]}': add one with --add.")
         person = person or add_person(store, name, Role.ADMINISTRATOR)
         secret = link_for(store, person)
     click.echo(f"{address.rstrip('/')}/welcome#{secret}")

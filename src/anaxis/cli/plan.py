@@ -13,23 +13,24 @@ import click
 from anaxis.cli import options
 from anaxis.cli.store import opened_store, show_asked
 from anaxis.cli.tables import OFF_TOLERANCE, WARNED, console, print_json, table
+from anaxis.core.number_text import px_text
 
 if TYPE_CHECKING:
     from anaxis.app.shows.plan import PlanBoard
 
-_SHOW = click.option("--show", "show", help="The show; needed where there are several.")
+_SHOW = click.option("--show", "show", help="The show; needed if there are several.")
 
 
 @click.group()
 def plan() -> None:
-    """What a show owes its packages, in the store that DATABASE_URL names."""
+    """Show or set the plan of a show in the store of DATABASE_URL."""
 
 
 @plan.command("show")
 @_SHOW
 @options.json
 def show_plan(show: str | None, as_json: bool) -> None:
-    """Every camera against every target: owed, delivered, matching, behind, failed."""
+    """List the state of each camera for each target: missing, matches, outdated, failed and so on."""
     from anaxis.app.context import Context
     from anaxis.app.roles import LOCAL
     from anaxis.app.shows.plan import board
@@ -43,19 +44,19 @@ def show_plan(show: str | None, as_json: bool) -> None:
 @_SHOW
 @options.packages(required=True)
 @options.formats(required=True)
-@click.option("--shots", help="Only these shots, with commas; else all.")
-@click.option("--recipe", default="", help="A saved recipe to be done first.")
+@click.option("--shots", help="Shots, separated by commas (default: all).")
+@click.option("--recipe", default="", help="Saved recipe to apply first.")
 @click.option(
-    "--together", type=click.Choice(["shot", "show"]), help="The cameras of each shot, or of the show, in one file."
+    "--together", type=click.Choice(["shot", "show"]), help="One file with the cameras of each shot, or of the show."
 )
 @options.reduce_px
 @options.delivery
-@click.option("--drop", is_flag=True, help="Take these out of the plan.")
+@click.option("--drop", is_flag=True, help="Remove these targets from the plan.")
 @options.json
 def set_plan(
     show: str | None, to: tuple[str, ...], formats: list[str], shots: str | None, recipe: str, together: str | None, drop: bool, as_json: bool, **given: Any,
 ) -> None:  # fmt: skip
-    """Say which packages and formats a show's shots go to."""
+    """Set the packages and formats that receive the shots."""
     from anaxis.app.context import Context
     from anaxis.app.roles import LOCAL
     from anaxis.app.shows.plan import board, drop_of, set_target, shots_named
@@ -75,20 +76,18 @@ def set_plan(
 
 @click.command()
 @_SHOW
-@click.option("--dry-run", is_flag=True, help="Say what would be done, and do nothing.")
+@click.option("--dry-run", is_flag=True, help="Preview the run without running it.")
 @click.option(
     "--watch",
     is_flag=True,
-    help="Wait until it is over; exit 3 where something failed or does not match, 4 where a file has a warning that nobody has allowed.",
+    help="Wait for the end. Exit 3 if a delivery failed or does not match, 4 if a file has an open warning.",
 )
 @click.option(
-    "--out",
-    type=click.Path(path_type=Path, file_okay=False),
-    help="A folder for all that was delivered; waits until it is over.",
+    "--out", type=click.Path(path_type=Path, file_okay=False), help="Folder for all delivered files; waits for the end."
 )
 @options.json
 def run(show: str | None, dry_run: bool, watch: bool, out: Path | None, as_json: bool) -> None:
-    """Deliver what is due of a show's plan; workers do it."""
+    """Run the plan of a show; workers write the deliveries."""
     from anaxis.app.context import Context
     from anaxis.app.documents import DueDocument
     from anaxis.app.roles import LOCAL
@@ -115,7 +114,7 @@ def run(show: str | None, dry_run: bool, watch: bool, out: Path | None, as_json:
         else:
             click.echo(
                 f"run {number}: {len(listed)} deliveries"
-                + (f", {document['states']}" if watch else " put down for the workers")
+                + (f", {document['states']}" if watch else " queued for the workers")
             )
             for failed in document.get("failed", []):
                 click.echo(
@@ -188,12 +187,10 @@ def _say(document: dict[str, Any], as_json: bool) -> None:
         return
     rows = table("shot", "camera", *(f"{t['to']}, {t['format']}" for t in document["targets"]))
     for camera in document["cameras"]:
-        cells = [c["state"] if c["max_px"] is None else f"{c['max_px']:.3g} px {c['state']}" for c in camera["cells"]]
+        cells = [c["state"] if c["max_px"] is None else f"{px_text(c['max_px'])} {c['state']}" for c in camera["cells"]]
         rows.add_row(camera["shot"], f"{camera['camera']} {camera['version']}", *cells)
     console().print(rows)
-    click.echo(
-        ", ".join(f"{n} {s}" for s, n in document["counts"].items()) or "nothing is planned yet: anaxis plan set"
-    )
+    click.echo(", ".join(f"{n} {s}" for s, n in document["counts"].items()) or "no plan yet: use 'anaxis plan set'")
 
 
 def _say_due(listed: list[dict[str, Any]], as_json: bool) -> None:
@@ -204,4 +201,4 @@ def _say_due(listed: list[dict[str, Any]], as_json: bool) -> None:
         click.echo(
             f"{d['shot']} {d['camera']} {d['version']} for {d['to']}, {d['format']}: {d['state']}{f' ({d_why})' if (d_why := d['why']) else ''}"
         )
-    click.echo(f"{len(listed)} deliveries would be made")
+    click.echo(f"{len(listed)} deliveries to write")

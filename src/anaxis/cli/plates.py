@@ -22,30 +22,28 @@ from anaxis.formats.plates.warp import FILTERS, USUAL_FILTER
 from anaxis.sandbox.plate_look import look_at
 from anaxis.sandbox.plate_warp import NumberedPictures, warp_pictures
 
-_offset = click.option("--offset", type=int, default=0, help="Added to a picture's number to give the camera's frame.")
+_offset = click.option("--offset", type=int, default=0, help="Offset from the image number to the camera frame.")
 _out = click.option(
     "--out", required=True, type=click.Path(file_okay=False, path_type=Path), help="The folder to write to."
 )
 _filter = click.option(
     "--filter", "filter_name", type=click.Choice(list(FILTERS)), default=USUAL_FILTER, show_default=True,
-    help="How pixels are fetched between pixels.",
+    help="Filter for resampling.",
 )  # fmt: skip
 _format = click.option(
     "--picture-format", "suffix", type=click.Choice([s.lstrip(".") for s in PICTURE_SUFFIXES]),
-    help="The pictures' format; else that of the ones that came.",
+    help="Image format (default: that of the source).",
 )  # fmt: skip
-_force = click.option("--force", is_flag=True, help="Write over pictures that are there.")
+_force = click.option("--force", is_flag=True, help="Replace existing images.")
 
 
 @click.command()
 @click.argument("plate", type=click.Path(path_type=Path))
-@click.option(
-    "--file", "file", type=click.Path(path_type=Path), help="The camera's file, to see whether both belong together."
-)
+@click.option("--file", "file", type=click.Path(path_type=Path), help="A camera file to check the plate against.")
 @options.camera
 @click.option("--kind", type=click.Choice(PLATE_KINDS), default="as shot", show_default=True)
 @_offset
-@click.option("--whole", is_flag=True, help="Read every picture whole, not only its head: what breaks off is found.")
+@click.option("--whole", is_flag=True, help="Read every image completely to find damaged files.")
 @options.resolution
 @options.fit
 @options.source_and_changes
@@ -54,7 +52,7 @@ def plate(
     plate: Path, file: Path | None, camera: str | None, kind: Any, offset: int, whole: bool, resolution: Image | None,
     source_fit: str | None, as_json: bool, **stated: Any,
 ) -> None:  # fmt: skip
-    """Say what a PLATE holds (a folder, one of its files, or name.####.exr), and whether it belongs to a camera."""
+    """Show what is in a PLATE (a folder, one of its files, or name.####.exr), and whether it matches a camera."""
     looked = look_at(sequence_at(plate), kind, offset, whole)
     seen, facts = looked.plate, looked.facts
     findings = []
@@ -124,7 +122,7 @@ def undistort(**given: Any) -> None:
 @_put_through
 @click.option("--render", "pictures", required=True, type=click.Path(path_type=Path), help="The render, undistorted.")
 def distort(**given: Any) -> None:
-    """Put a render of a camera into the root format: distorted, it lies on the plate as shot."""
+    """Distort a render of a camera to the plate format, so that it matches the plate as shot."""
     _through_maps("distort", **given)
 
 
@@ -139,7 +137,7 @@ def _through_maps(
     found = sequence_at(pictures)
     if found.is_movie:
         raise BadInput(
-            f"{found.name} is a movie, whose frames cannot be written back one by one: hand over an image sequence."
+            f"{found.name} is a movie, whose frames cannot be written back one by one: use an image sequence."
         )
     stem = Path(found.name).stem if "#" not in found.name else found.name.split("#")[0].rstrip("._-")
     ending = f".{suffix}" if suffix else Path(next(iter(found.files.values()))).suffix
@@ -158,7 +156,7 @@ def _through_maps(
     lines = [
         f"{len(done.files)} pictures of {done.size.width_px} x {done.size.height_px} px in {out}, filter {FILTERS[filter_name]}; "
         f"read back within {done.steps_off:.3g} steps of their depth",
-        *([f"{done.left_out} pictures have no frame of the camera and were left out"] if done.left_out else []),
+        *([f"{done.left_out} images have no camera frame and were skipped"] if done.left_out else []),
         *done.notes(found.name),
     ]
     say(of, document, lines, as_json)

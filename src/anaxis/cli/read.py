@@ -112,7 +112,7 @@ def layout_of(columns: Path | None) -> dict[str, Any] | None:
     """The column layout in a JSON file. Raises BadInput."""
     layout = json_file(columns, "column layout") if columns else None
     if layout is not None and not isinstance(layout, dict):
-        raise BadInput(f"{columns} is no column layout: it must be a JSON object with 'columns'.")
+        raise BadInput(f"{columns} is not a column layout: it must be a JSON object with 'columns'.")
     return layout
 
 

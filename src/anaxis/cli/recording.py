@@ -30,7 +30,7 @@ class _Place(click.ParamType):
         except ValueError:
             place = ()
         if len(place) != 3:
-            raise BadInput(f"'{value}' is no place: write right, height and back in metres, as 0,1.5,0.")
+            raise BadInput(f"'{value}' is not a place: write right, height and back in metres, as 0,1.5,0.")
         return place
 
 
@@ -52,9 +52,9 @@ class _Aspect(click.ParamType):
 @options.fit
 @options.up_axis
 @options.unit
-@click.option("--rate", help="Frames a second that the file counts in, where the file has no clock.")
+@click.option("--rate", help="Rate, frames/s that the file counts in, where the file has no clock.")
 @options.columns
-@click.option("--show-rate", default="24", show_default=True, help="Frames a second of the show.")
+@click.option("--show-rate", default="24", show_default=True, help="Rate, frames/s of the show.")
 @click.option("--first", type=float, default=1001, show_default=True, help="Number of the first frame.")
 @click.option(
     "--heal", default="all", show_default=True, metavar="all|none|N,N", help="Tracking jumps to remove, by number."
@@ -64,28 +64,28 @@ class _Aspect(click.ParamType):
     type=click.Choice(["bridge", "hold"]),
     default="bridge",
     show_default=True,
-    help="Frames without samples: drawn from both sides, or held.",
+    help="Frames without samples: interpolated from both sides, or held.",
 )
 @click.option(
     "--smooth-px",
     type=float,
     default=1.0,
     show_default=True,
-    help="Smooth noise by at most so many pixels; 0 for none.",
+    help="Smooth noise: maximum change in pixels; 0 for none.",
 )
 @click.option(
     "--aspect",
     type=_Aspect(),
     default=_AUTO,
     show_default=True,
-    help="The picture's aspect, cut or widened about its middle; auto: 16:9 where it was filmed upright.",
+    help="Aspect of the picture, cropped or extended around the centre; auto: 16:9 for upright footage.",
 )
 @click.option(
     "--keep",
     type=click.Choice(["width", "height"]),
     default="width",
     show_default=True,
-    help="With --aspect: what of the picture stays.",
+    help="With --aspect: keep width or height.",
 )
 @click.option(
     "--film-width", "film_width_mm", type=float, default=36.0, show_default=True, help="Film back width in mm."
@@ -93,16 +93,16 @@ class _Aspect(click.ParamType):
 @click.option(
     "--stand",
     type=_Place(),
-    help="Where the camera is on --stand-at: right, height and back in metres; else where it was measured.",
+    help="Position of the camera at --stand-at: right, height and back in metres (default: as measured).",
 )
 @click.option("--heading", "heading_deg", type=float, help="With --stand: the camera's heading in degrees.")
-@click.option("--stand-at", type=float, help="The frame that --stand is about; else the first.")
+@click.option("--stand-at", type=float, help="The frame of --stand (default: the first).")
 @delivered
 def recording(
     file: Path, camera: str | None, resolution: Image | None, source_fit: str | None, up_axis: str | None, metres_per_unit: float | None,
     rate: str | None, columns: Path | None, show_rate: str, first: float, heal: str, **given: Any,
 ) -> None:  # fmt: skip
-    """Make a camera of a tracker's recording: a table of timed samples, or any camera file with its own clock."""
+    """Make a camera from a tracker recording: a table of timed samples, or any camera file with a clock."""
     from anaxis.core.derive.derived import Derived
     from anaxis.core.findings import Finding
     from anaxis.core.scene.picture import picture_of

@@ -16,6 +16,7 @@ from anaxis.cli import options
 from anaxis.cli.send import say_everything
 from anaxis.cli.tables import OFF_TOLERANCE, WARNED, console, left_out, print_json, table
 from anaxis.core.errors import BadInput
+from anaxis.core.number_text import px_text
 
 if TYPE_CHECKING:
     import httpx
@@ -23,13 +24,17 @@ if TYPE_CHECKING:
 F = TypeVar("F", bound=Callable[..., Any])
 _BAD = 2
 _OPEN = ("waiting", "running", "stopping")
-_SHOW = click.option("--show", "show_name", default="", help="The show; needed where there are several.")
+_SHOW = click.option("--show", "show_name", default="", help="The show; needed if there are several.")
 
 
 def server(command: F) -> F:
     """The option that names the server; ANAXIS_SERVER does too."""
     return click.option(
-        "--server", required=True, envvar="ANAXIS_SERVER", metavar="URL", help="Where the pages are; or ANAXIS_SERVER."
+        "--server",
+        required=True,
+        envvar="ANAXIS_SERVER",
+        metavar="URL",
+        help="Address of the server (or ANAXIS_SERVER).",
     )(command)
 
 
@@ -41,7 +46,7 @@ class Remote:
 
         token = os.environ.get("ANAXIS_TOKEN", "")
         if not token:
-            raise BadInput("ANAXIS_TOKEN is not set: make a token on your own page of the server, and set it.")
+            raise BadInput("ANAXIS_TOKEN is not set: create a token on your account page of the server, then set it.")
         base = f"{server.rstrip('/')}/api/v1"
         self._client = httpx.Client(base_url=base, headers={"Authorization": f"Bearer {token}"}, timeout=300)
         self._server = server
@@ -54,7 +59,7 @@ class Remote:
             answer = self._client.request(method, address, **more)
         except (httpx.HTTPError, httpx.InvalidURL) as error:
             raise BadInput(
-                f"{self._server} does not answer ({type(error).__name__}): is it running, and is that its address?"
+                f"{self._server} does not answer ({type(error).__name__}): check that it runs and that the address is right."
             ) from error
         if answer.is_error:
             try:
@@ -62,7 +67,7 @@ class Remote:
                 sentence, code = str(problem["sentence"]), str(problem["code"])
             except (ValueError, KeyError, TypeError):
                 sentence = (
-                    f"{self._server} answered {answer.status_code} and is no Anaxis, or something in front of it did."
+                    f"{self._server} answered {answer.status_code} and is not an Anaxis server, or a proxy answered."
                 )
                 raise BadInput(sentence) from None
             raise BadInput(sentence, code)
@@ -78,7 +83,7 @@ class Remote:
                     for part in answer.iter_bytes():
                         out.write(part)
         except (httpx.HTTPError, httpx.InvalidURL) as error:
-            raise BadInput(f"{self._server} broke off ({type(error).__name__}): fetch it again.") from error
+            raise BadInput(f"{self._server} was interrupted ({type(error).__name__}): download again.") from error
         if not answer.is_success:
             self.answer("GET", address)
 
@@ -125,20 +130,20 @@ class Remote:
 @click.command()
 @click.argument("paths", nargs=-1, required=True, metavar="FILE...")
 @server
-@click.option("--show", "show_name", default="", help="The show, where the rule names none.")
-@click.option("--rule", default="", help="How files are named; else guessed.")
-@click.option("--recipe", default="", help="A saved recipe for all of them.")
+@click.option("--show", "show_name", default="", help="The show, if the rule has none.")
+@click.option("--rule", default="", help="Naming rule (default: detected).")
+@click.option("--recipe", default="", help="Saved recipe for all files.")
 @click.option(
-    "--accept", multiple=True, metavar="CODE", help="Take the remedy of findings of this code; may be given again."
+    "--accept", multiple=True, metavar="CODE", help="Apply the remedies of findings with this code. May be repeated."
 )
 @options.columns
 @options.new_show
-@click.option("--older", is_flag=True, help="Keep files too that are older than what is kept.")
+@click.option("--older", is_flag=True, help="Also save files that are older than the saved version.")
 @options.json
 def push(
     paths: tuple[str, ...], server: str, show_name: str, rule: str, recipe: str, accept: tuple[str, ...], columns: Path | None, new_show: bool, older: bool, as_json: bool
 ) -> None:  # fmt: skip
-    """Send camera files to a server and keep their cameras; as 'take-in' does where the store is."""
+    """Upload camera files to a server and save their cameras, like 'take-in' in a local store."""
     from anaxis.cli.read import layout_of
     from anaxis.formats import is_table
 
@@ -190,15 +195,14 @@ def push(
 @options.reduce_px
 @options.delivery
 @click.option(
-    "-o", "--out", type=click.Path(file_okay=False, path_type=Path), help="Fetch the files into this folder too."
+    "-o", "--out", type=click.Path(file_okay=False, path_type=Path), help="Also download the files to this folder."
 )
 @options.allow
 @options.json
 def deliver(
     camera: str, server: str, show_name: str, to: tuple[str, ...], formats: list[str], out: Path | None, allow: frozenset[str], as_json: bool, **given: Any,
 ) -> None:  # fmt: skip
-    """Have a server write and prove a camera of its store; exit 3 where one does not match, 4 where its file has a warning
-    that nobody has allowed. What --allow names is allowed on the server, under your name."""
+    """Let a server write and prove a camera of its store. Exit 3 if one does not match, 4 if its file has an open warning. --allow allows warnings on the server under your name."""
     from anaxis.delivery.options import changed_of
 
     remote = Remote(server)
@@ -226,7 +230,7 @@ def deliver(
                 d["to"],
                 d["format"],
                 d["verdict"],
-                f"{d['max_px']:.3g} px",
+                f"{px_text(d['max_px'])}",
                 f"{d['worst_frame']:g}",
                 ", ".join(f["name"] for f in d["files"]),
             )
@@ -237,22 +241,22 @@ def deliver(
         sys.exit(OFF_TOLERANCE)
     warnings = dict.fromkeys(code for d in done["deliveries"] for code in d["warnings"])
     if warnings:
-        click.echo(f"anaxis: the file has warnings that nobody has allowed: {', '.join(warnings)} (--allow).", err=True)
+        click.echo(f"anaxis: the file has open warnings: {', '.join(warnings)} (--allow).", err=True)
         sys.exit(WARNED)
 
 
 @click.command()
 @click.argument("delivery", type=int, required=False)
-@click.option("--run", "run", type=int, help="Instead of a delivery everything of a run, by its number.")
+@click.option("--run", "run", type=int, help="Download all files of a run, by number.")
 @server
 @click.option(
-    "-o", "--out", type=click.Path(file_okay=False, path_type=Path), default=Path(), help="The folder; else this one."
+    "-o", "--out", type=click.Path(file_okay=False, path_type=Path), default=Path(), help="Folder (default: current)."
 )
 @options.json
 def pull(delivery: int | None, run: int | None, server: str, out: Path, as_json: bool) -> None:
-    """Fetch the files of a DELIVERY by its number, or of a whole run, each held against its checksum."""
+    """Download the files of a DELIVERY by number, or of a run with --run, and verify their checksums."""
     if (delivery is None) == (run is None):
-        raise BadInput("Name a delivery by its number, or a run with --run: one of them.")
+        raise BadInput("Name either a delivery by number, or a run with --run.")
     remote = Remote(server)
     if run is not None:
         _pull_run(remote, run, out, as_json)
@@ -262,7 +266,7 @@ def pull(delivery: int | None, run: int | None, server: str, out: Path, as_json:
     if as_json:
         print_json({"delivery": found, "files": written})
     else:
-        click.echo(f"{found['verdict']}: {found['max_px']:.3g} px at worst")
+        click.echo(f"{found['verdict']}: {px_text(found['max_px'])} at most")
         for path in written:
             click.echo(f"written: {path}")
 
@@ -281,10 +285,10 @@ def _pull_run(remote: Remote, run: int, out: Path, as_json: bool) -> None:
 @click.command()
 @server
 @_SHOW
-@click.option("--start", is_flag=True, help="Put down what is due, and watch it.")
+@click.option("--start", is_flag=True, help="Start the run and watch it.")
 @options.json
 def runs(server: str, show_name: str, start: bool, as_json: bool) -> None:
-    """What a show's plan owes on a server; with --start it is done. Exit 3 where something failed or does not match."""
+    """Show the plan of a show on a server, or run it with --start. Exit 3 if a delivery failed or does not match."""
     remote = Remote(server)
     show = remote.show(show_name)
     due = remote.json("GET", f"/shows/{show['id']}/plan/due")
@@ -307,17 +311,17 @@ def runs(server: str, show_name: str, start: bool, as_json: bool) -> None:
         click.echo(
             f"run {document['run']['id']} is over; the plan: {counts}" if "run" in document else f"{len(due)} due"
         )
-    if any(document.get("counts", {}).get(s) for s in ("failed", "off")):
+    if any(document.get("counts", {}).get(s) for s in ("failed", "mismatch")):
         sys.exit(OFF_TOLERANCE)
 
 
 @click.command()
 @server
 @_SHOW
-@click.option("--find", default="", help="Words in shot and camera.")
+@click.option("--find", default="", help="Filter by shot and camera name.")
 @options.json
 def show(server: str, show_name: str, find: str, as_json: bool) -> None:
-    """The cameras of a show on a server, with the worst delivery of each."""
+    """List the cameras of a show on a server, with the largest deviation of each."""
     remote = Remote(server)
     cameras = list(remote.cameras(remote.show(show_name), q=find))
     if as_json:
@@ -327,7 +331,7 @@ def show(server: str, show_name: str, find: str, as_json: bool) -> None:
     for c in cameras:
         worst = c["worst"]
         rows.add_row(
-            c["shot"]["name"], c["name"], c["head"]["label"], worst["verdict"] if worst else "not delivered", f"{worst['max_px']:.3g} px" if worst else ""
+            c["shot"]["name"], c["name"], c["head"]["label"], worst["verdict"] if worst else "not delivered", f"{px_text(worst['max_px'])}" if worst else ""
         )  # fmt: skip
     console().print(rows)
 
@@ -347,7 +351,7 @@ def _fetch(remote: Remote, delivery: dict[str, Any], out: Path) -> list[Path]:
     for file in delivery["files"]:
         data = remote.answer("GET", f"/deliveries/{delivery['id']}/files/{file['name']}").content
         if hashlib.sha256(data).hexdigest() != file["sha256"]:
-            raise BadInput(f"{file['name']} did not arrive whole: fetch it again.")
+            raise BadInput(f"{file['name']} is incomplete: download it again.")
         path = out / Path(file["name"]).name
         path.write_bytes(data)
         written.append(path)

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from anaxis.cli.tables import OFF_TOLERANCE, REFUSED, WARNED, console, print_findings, print_json, print_transfer, table
+from anaxis.core.number_text import px_text
 from anaxis.library.sending import proof_document
 
 if TYPE_CHECKING:  # loaded when first used: the command line starts quicker
@@ -52,7 +53,7 @@ def _exit_code(went: Sent, warnings: list[Finding], tolerance_px: float) -> int:
         code = WARNED
         listed = ", ".join(dict.fromkeys(f.code for f in warnings))
         click.echo(
-            f"anaxis: {warnings[0].message} {warnings[0].remedy} (Warnings not allowed: {listed}; --allow names those that are known.)",
+            f"anaxis: {warnings[0].message} {warnings[0].remedy} (Warnings not allowed: {listed}; allow known ones with --allow.)",
             err=True,
         )
     for r in went.refused:
@@ -74,7 +75,7 @@ def say_everything(manifest: dict[str, Any], out: Path, as_json: bool) -> None:
         for d in made:
             named = ", ".join(f["path"] for f in d["files"])
             rows.add_row(
-                d["shot"], d["camera_name"], d["to"], d["format"], d["verdict"], f"{d['max_px']:.3g} px", named
+                d["shot"], d["camera_name"], d["to"], d["format"], d["verdict"], f"{px_text(d['max_px'])}", named
             )
         console().print(rows)
         for one in left:

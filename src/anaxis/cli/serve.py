@@ -22,9 +22,9 @@ _ANSWERS_S, _ENDS_S = 4, 8.0
 @click.option("--host", default="127.0.0.1", show_default=True)
 @click.option("--port", default=8400, show_default=True)
 @click.option("--demonstration", default="", hidden=True, metavar="PERSON")
-@click.option("--worker", is_flag=True, help="Start a worker of its own for long work; else 'anaxis worker' does it.")
+@click.option("--worker", is_flag=True, help="Also start a worker for long work.")
 def serve(host: str, port: int, demonstration: str, worker: bool) -> None:
-    """Serve the pages; DATABASE_URL names the PostgreSQL to use."""
+    """Serve the pages with the database of DATABASE_URL."""
     import logging
 
     import uvicorn
@@ -36,9 +36,9 @@ def serve(host: str, port: int, demonstration: str, worker: bool) -> None:
     from anaxis.web.security import LOOPBACK
 
     if not os.environ.get("DATABASE_URL"):
-        raise BadInput("DATABASE_URL is not set: run 'make demo', or name a PostgreSQL to use.")
+        raise BadInput("DATABASE_URL is not set: run 'make demo', or set a PostgreSQL address.")
     if demonstration and host not in LOOPBACK:
-        raise BadInput(f"A demonstration is served to this machine alone, and {host} is not only this machine.")
+        raise BadInput(f"A demonstration is for this machine only, but {host} is open to others.")
     settle()
     begin_logs()
     logging.getLogger("anaxis").info(how_readers_work())
@@ -73,5 +73,6 @@ def _say_the_first_link(engine: Engine, address: str) -> None:
         secret = first_link(store)
     if secret:
         click.echo(
-            f"Nobody can sign in yet. Set the administrator's password, once: {address}/welcome#{secret}", err=True
+            f"Nobody can sign in yet. Set the administrator password with this link: {address}/welcome#{secret}",
+            err=True,
         )

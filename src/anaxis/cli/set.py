@@ -39,5 +39,5 @@ def set_objects(
         extent = " x ".join(f"{v:.3g}" for v in r.extent_m)
         rows.add_row("yes" if r.along else "no", r.path, r.name, str(r.faces), extent, r.state, r.view)
     console().print(rows)
-    for note in found.notes or () if found.rows else ("The file holds no mesh.",):
+    for note in found.notes or () if found.rows else ("The file has no mesh.",):
         click.echo(note)

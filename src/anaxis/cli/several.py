@@ -45,7 +45,7 @@ def each_of(ctx: click.Context, files: tuple[Path, ...], jobs: int, as_json: boo
     alike = [stem for stem, count in Counter(f.stem for f in files).items() if count > 1]
     if alike:
         raise BadInput(
-            f"Several files are called {alike[0]}, and so their deliveries would be: send them into folders of their own, one call each."
+            f"Several files are named {alike[0]}, so their deliveries would collide: write each to its own folder."
         )
     words = _without_files(ctx.meta[_ARGS], files)
     with ThreadPoolExecutor(jobs) as at_once:
@@ -81,7 +81,7 @@ def _one(command: str, file: Path, words: list[str]) -> _Done:
     said = done.stderr.strip()
     code = done.returncode
     if document is None and code not in _GRAVEST[:-1]:
-        code, said = 2, f"{file.name} was not done: the process ended with {done.returncode}; do it by itself."
+        code, said = 2, f"{file.name} failed: its process ended with {done.returncode}; run it alone."
     return _Done(file, code, document, said.removeprefix("anaxis: "))
 
 

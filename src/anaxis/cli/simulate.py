@@ -17,14 +17,14 @@ _SERVER = click.option(
     envvar="ANAXIS_SERVER",
     show_default=True,
     metavar="URL",
-    help="Where the pages are; or ANAXIS_SERVER.",
+    help="Address of the server (or ANAXIS_SERVER).",
 )
-_SHOW = click.option("--show", default="", help="The show; needed where there are several.")
+_SHOW = click.option("--show", default="", help="The show; needed if there are several.")
 
 
 @click.group()
 def simulate() -> None:
-    """Run a simulated package or a simulated hand-held tracker, in a process of its own."""
+    """Run a simulated package or hand-held tracker."""
 
 
 @simulate.command()
@@ -32,43 +32,36 @@ def simulate() -> None:
     "--profile", "profile_name", required=True, metavar="PROFILE", help="Shipped profile key, or a JSON file."
 )
 @click.option(
-    "--habits",
-    default="",
-    metavar="JSON|FILE",
-    help='What it does to what it is sent: [{"code": "frame_offset", "frames": 1}, ...].',
+    "--habits", default="", metavar="JSON|FILE", help='Habits as JSON: [{"code": "frame_offset", "frames": 1}, ...].'
 )
 @click.option(
     "--file",
     "file",
     required=True,
     type=click.Path(dir_okay=False, path_type=Path),
-    help="Its scene; made up where there is none.",
+    help="Scene file; created if missing.",
 )
 @click.option(
     "--from",
     "camera_file",
     type=click.Path(dir_okay=False, path_type=Path),
-    help="A camera file that a scene which is made up holds; else a crane over a sluice.",
+    help="Camera file for a new scene (default: a crane over a sluice).",
 )
-@click.option("--name", default="", help="What it is called; else by its profile.")
+@click.option("--name", default="", help="Name of the package (default: from its profile).")
 @click.option(
-    "--cameras", default=1, show_default=True, type=click.IntRange(0, 20), help="Cameras of a scene that is made up."
+    "--cameras", default=1, show_default=True, type=click.IntRange(0, 20), help="Number of cameras in a new scene."
 )
-@click.option("--first", type=float, help="First frame of a scene that is made up; else the profile's.")
+@click.option("--first", type=float, help="First frame of a new scene (default: that of the profile).")
 @click.option(
-    "--frames",
-    default=120,
-    show_default=True,
-    type=click.IntRange(1, 100_000),
-    help="Frames of a scene that is made up.",
+    "--frames", default=120, show_default=True, type=click.IntRange(1, 100_000), help="Number of frames in a new scene."
 )
-@click.option("--port", default=8410, show_default=True, help="Where its own page is.")
+@click.option("--port", default=8410, show_default=True, help="Port of its page.")
 @_SERVER
 @_SHOW
 def package(
     profile_name: str, habits: str, file: Path, camera_file: Path | None, name: str, cameras: int, first: float | None, frames: int, port: int, server: str, show: str
 ) -> None:  # fmt: skip
-    """Hold a scene in a package's own numbers, with a page of its own; ANAXIS_TOKEN lets it in."""
+    """Run a simulated package with a page of its own; ANAXIS_TOKEN is its token."""
     from anaxis.packages import find_profile
     from anaxis.packages.model import profile_from_dict
     from anaxis.simulated.made_up import scene_document
@@ -89,7 +82,7 @@ def package(
         scene = SimulatedScene.opened(file, made_up)
     except (ValueError, KeyError, TypeError) as error:
         raise BadInput(
-            f"{file.name} is no scene of a simulated package: name another file, or one that does not exist yet."
+            f"{file.name} is not a scene of a simulated package: name another file, or one that does not exist yet."
         ) from error
     except OSError as error:
         raise BadInput(f"{file.name} cannot be opened ({error.strerror}): name a file that can be written.") from error
@@ -106,7 +99,7 @@ def package(
     default=Path("tracker.json"),
     show_default=True,
     type=click.Path(dir_okay=False, path_type=Path),
-    help="What it keeps until it is acknowledged.",
+    help="File for unacknowledged samples.",
 )
 @click.option("--name", default="phone", show_default=True)
 @click.option("--jitter-mm", default=0.6, show_default=True)
@@ -129,7 +122,7 @@ def tracker(
     server: str,
     show: str,
 ) -> None:
-    """Walk about with a made-up phone; ANAXIS_TOKEN lets it in."""
+    """Run a simulated tracker; ANAXIS_TOKEN is its token."""
     from anaxis.simulated.tracker import Device, run
 
     device = Device(jitter_mm=jitter_mm, jitter_deg=jitter_deg, drops=drops, jump_every_s=jump_every, seed=seed)
@@ -137,13 +130,13 @@ def tracker(
     try:
         run(file, name, device, server, show, os.environ.get("ANAXIS_TOKEN", ""))
     except (ValueError, KeyError) as error:
-        raise BadInput(f"{file.name} is no file of a tracker: name another one.") from error
+        raise BadInput(f"{file.name} is not a file of a tracker: name another one.") from error
 
 
 @simulate.command()
 @click.option("--port", default=8480, show_default=True)
 def provider(port: int) -> None:
-    """Be a studio's sign-in service (OpenID Connect) with made-up people; point ANAXIS_OIDC_ISSUER at it."""
+    """Run a simulated sign-in service (OpenID Connect) with made-up people; set ANAXIS_OIDC_ISSUER to it."""
     import uvicorn
 
     from anaxis.simulated.provider import Provider

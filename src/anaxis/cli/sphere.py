@@ -23,10 +23,10 @@ class SpherePlate(NamedTuple):
 
 
 def plate_of(plate: Path) -> SpherePlate:
-    """Raises BadInput for what is no image sequence, or not twice as wide as high."""
+    """Raises BadInput for what is not an image sequence, or not twice as wide as high."""
     found = sequence_at(plate)
     if found.is_movie:
-        raise BadInput(f"{found.name} is a movie: hand over the plate as an image sequence.")
+        raise BadInput(f"{found.name} is a movie: use the plate as an image sequence.")
     return SpherePlate(found, look_at(found, "equirectangular").plate.image)
 
 

@@ -12,16 +12,16 @@ import click
 @click.command()
 @click.option("--host", default="127.0.0.1", show_default=True)
 @click.option("--port", default=8400, show_default=True)
-@click.option("--workers", default=1, show_default=True, type=click.IntRange(0, 64), help="How many do long work.")
+@click.option("--workers", default=1, show_default=True, type=click.IntRange(0, 64), help="Number of workers.")
 @click.option(
     "--folder",
     type=click.Path(file_okay=False, path_type=Path),
     default=Path("var"),
     show_default=True,
-    help="Where a database of its own keeps its data, where DATABASE_URL names none.",
+    help="Data folder of the database, if DATABASE_URL is not set.",
 )
 def start(host: str, port: int, workers: int, folder: Path) -> None:
-    """Run the pages, workers and, without DATABASE_URL, a database; each is started again where it ends."""
+    """Run pages, workers and, without DATABASE_URL, a database. Restart each one that ends."""
     from anaxis.monitoring.logs import begin_logs
     from anaxis.store.local_postgres import LocalPostgres
     from anaxis.worker.supervise import Supervisor

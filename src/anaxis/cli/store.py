@@ -18,12 +18,12 @@ if TYPE_CHECKING:
 
 @contextmanager
 def opened_store() -> Iterator[Engine]:
-    """The database, its tables brought up to date. Raises BadInput where none is named or it cannot be reached."""
+    """The database, its tables updated. Raises BadInput where none is named or it cannot be reached."""
     from anaxis.store.database import connect, migrate
 
     url = os.environ.get("DATABASE_URL")
     if not url:
-        raise BadInput("DATABASE_URL is not set: name the PostgreSQL that the pages use.")
+        raise BadInput("DATABASE_URL is not set: set the PostgreSQL address of the pages.")
     engine = connect(url)
     try:
         migrate(engine)
@@ -44,7 +44,7 @@ def show_asked(session: Context, name: str | None) -> Show:
         return found[0]
     listed = ", ".join(s.name for s in shows[:8]) or "none"
     raise BadInput(
-        f"{'There is no show' if name else 'Name a show with --show: there is no one'} '{name or ''}': there are {listed}.".replace(
+        f"{'There is no show' if name else 'Name a show with --show: there is no one'} '{name or ''}': choose one of {listed}.".replace(
             " ''", ""
         )
     )

@@ -11,6 +11,7 @@ import click
 from rich.console import Console
 from rich.table import Table
 
+from anaxis.core.number_text import px_text
 from anaxis.core.scene.nodes import Scene
 from anaxis.core.time.rates import rate_label
 
@@ -34,7 +35,8 @@ def left_out(files: Sequence[tuple[str, str, str]], meant: bool) -> bool:
     older = [] if meant else [(name, why) for name, state, why in files if state == "older"]
     for name, why in older:
         click.echo(
-            f"anaxis: {name} was left out, it is older than what is kept: {why} (--older keeps it too).", err=True
+            f"anaxis: {name} was skipped, since it is older than the saved version: {why} (--older saves it too).",
+            err=True,
         )
     return bool(older)
 
@@ -113,12 +115,12 @@ def print_values(document: dict[str, Any], notes: list[str], unit: str) -> None:
 
 def print_transfer(document: dict[str, Any], label: str) -> None:
     out, proof = console(), document["proof"]
-    compared, owed = proof["frames_compared"], proof["frames_owed"]
+    compared, owed = proof["frames_compared"], proof["frames_expected"]
     answer = proof["grade"] if compared == owed else f"only {compared} of {owed} frames"
     out.print(
-        f"{answer.upper()}: {document['camera']} arrives in '{label}' within {proof['max_px']:.3g} px "
-        f"(worst at frame {proof['worst_frame']}, median {proof['median_px']:.3g} px, "
-        f"{proof['test_points']} points on each of {compared} frames of {owed} owed)"
+        f"{answer.upper()}: {document['camera']} reaches '{label}' within {px_text(proof['max_px'])} "
+        f"(largest at frame {proof['worst_frame']}, median {px_text(proof['median_px'])}, "
+        f"{proof['test_points']} points on each of {compared} frames of {owed} expected)"
     )
     for d in proof["differences"]:
         out.print(
@@ -127,11 +129,11 @@ def print_transfer(document: dict[str, Any], label: str) -> None:
         )
     if "between" in proof:
         out.print(
-            f"between frames: {proof['between']['max_px']:.3g} px at worst, at frame {proof['between']['worst_frame']:g}"
+            f"between frames: {px_text(proof['between']['max_px'])} at most, at frame {proof['between']['worst_frame']:g}"
         )
     if "plate" in proof:
         out.print(
-            f"in the plate as shot: {proof['plate']['max_px']:.3g} px at worst, at frame {proof['plate']['worst_frame']:g}"
+            f"in the plate as shot: {px_text(proof['plate']['max_px'])} at most, at frame {proof['plate']['worst_frame']:g}"
         )
     for file in document["files"]:
         out.print(f"written: {file}", markup=False)

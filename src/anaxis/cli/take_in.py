@@ -29,33 +29,29 @@ _BAD = 2
 
 @click.command("take-in")
 @click.argument("paths", nargs=-1, required=True, metavar="PATH...")
-@click.option("--show", default="", help="The show, where the rule names none; else the one worked in last.")
+@click.option("--show", default="", help="The show, if the rule has none (default: the last one used).")
 @click.option(
     "--rule",
     default="",
-    help="How files are named, such as {shot}_{camera}_v{version} or {show}/{shot}/*_v{version}; else as was said last for the show, else guessed.",
+    help="Naming rule, such as {shot}_{camera}_v{version} or {show}/{shot}/*_v{version} (default: that of the show, or detected).",
 )
-@click.option("--recipe", default="", help="A saved recipe for all of them.")
+@click.option("--recipe", default="", help="Saved recipe for all files.")
 @click.option(
-    "--accept", multiple=True, metavar="CODE", help="Take the remedy of findings of this code; may be given again."
+    "--accept", multiple=True, metavar="CODE", help="Apply the remedies of findings with this code. May be repeated."
 )
 @options.columns
 @options.new_show
-@click.option("--older", is_flag=True, help="Keep files too that are older than what is kept.")
-@click.option("--dry-run", is_flag=True, help="Say what is in the files, and keep nothing.")
-@click.option("--whole-zips", is_flag=True, help="A zip of several camera files is one camera with what it refers to.")
-@click.option("--watch", is_flag=True, help="Go on with what comes into the one folder named, until Ctrl-C.")
-@click.option("--jobs", default=2, show_default=True, type=click.IntRange(1, 64), help="Files read at once.")
+@click.option("--older", is_flag=True, help="Also save files that are older than the saved version.")
+@click.option("--dry-run", is_flag=True, help="Show what is in the files without saving.")
+@click.option("--whole-zips", is_flag=True, help="Read a zip as one camera with the files it refers to.")
+@click.option("--watch", is_flag=True, help="Watch one folder and take in new files, until Ctrl-C.")
+@click.option("--jobs", default=2, show_default=True, type=click.IntRange(1, 64), help="Number of files read at once.")
 @options.json
 def take_in(
     paths: tuple[str, ...], show: str, rule: str, recipe: str, accept: tuple[str, ...], columns: Path | None, new_show: bool, older: bool, dry_run: bool, whole_zips: bool, watch: bool,
     jobs: int, as_json: bool,
 ) -> None:  # fmt: skip
-    """Keep the cameras of files, folders and patterns in the store that DATABASE_URL names.
-
-    Files that are there already are left out, with the reason. Exit code 2 where a file could not be taken in; the
-    others are.
-    """
+    """Save the cameras of files, folders and patterns in the store of DATABASE_URL. Files already saved are skipped, with the reason. Exit code 2 if a file could not be taken in; the others are saved."""
     from anaxis.app.cameras.file_names import parts_of
     from anaxis.app.shows.many_files import Manner, take_in_one
 
@@ -105,7 +101,7 @@ def _files(paths: tuple[str, ...]) -> Iterator[Path]:
                 anchor = Path(path.anchor) if path.is_absolute() else Path()
                 found = [p for p in anchor.glob(str(path.relative_to(path.anchor))) if p.is_file()]
         if not found:
-            raise BadInput(f"{asked[-200:]}: there is no camera file there.")
+            raise BadInput(f"{asked[-200:]}: no camera files found.")
         for one in sorted(found):
             if one not in seen:
                 seen.add(one)
@@ -132,7 +128,7 @@ def _opened(files: Iterable[Path], unpacked: Path, whole_zips: bool) -> Iterator
 
 def _folder_of(paths: tuple[str, ...]) -> Path:
     if len(paths) != 1 or not Path(paths[0]).is_dir():
-        raise BadInput("One folder is watched at a time: name one, and nothing beside it.")
+        raise BadInput("--watch takes exactly one folder.")
     return Path(paths[0])
 
 
@@ -153,7 +149,7 @@ def _coming(folder: Path) -> Iterator[Path]:
 
 
 def _line(item: Item) -> str:
-    kept = f", kept as {', '.join(item.cameras)}" if item.kept else ""
+    kept = f", saved as {', '.join(item.cameras)}" if item.kept else ""
     said = f": {item.said}" if item.said else ""
     return f"{item.name}: {item.state}{said}{kept}"
 

@@ -19,18 +19,14 @@ from anaxis.core.errors import BadInput
 
 @click.command(cls=KeepsArgs)
 @click.argument("files", nargs=-1, required=True, metavar="FILE...", type=options.CameraFile())
-@click.option(
-    "--jobs", default=2, show_default=True, type=click.IntRange(1, 64), help="Of several files so many at once."
-)
+@click.option("--jobs", default=2, show_default=True, type=click.IntRange(1, 64), help="Number of files at once.")
 @click.option(
     "--camera",
     "names",
     multiple=True,
-    help="Path or name of a camera; needed where there are several, and may be given again.",
+    help="Path or name of a camera; needed if the file has several. May be repeated.",
 )
-@click.option(
-    "--together", is_flag=True, help="The cameras in one file, in formats that hold several; else a file each."
-)
+@click.option("--together", is_flag=True, help="Write one file for all cameras, in formats that allow it.")
 @options.packages(required=True)
 @options.formats(required=True)
 @click.option("--out", required=True, type=click.Path(path_type=Path), help="Folder for the files.")
@@ -39,16 +35,21 @@ from anaxis.core.errors import BadInput
 )
 @options.resolution
 @options.fit
-@click.option("--tolerance-px", type=float, help="Exit 3 above it (0.01; with --reduce-px, that number).")
+@click.option(
+    "--tolerance-px", type=float, help="Tolerance in pixels: exit 3 above it (0.01, or the value of --reduce-px)."
+)
 @options.delivery
 @click.option(
-    "--expect", "expect", type=options.Frames(), help="The frames the shot owes; exit 3 where some are missing."
+    "--expect", "expect", type=options.Frames(), help="Expected frames of the shot; exit 3 if some are missing."
 )
 @options.allow
 @click.option(
-    "--plate", "plate", type=click.Path(path_type=Path), help="The pictures on it: a folder, a file, or name.####.exr."
+    "--plate",
+    "plate",
+    type=click.Path(path_type=Path),
+    help="Images on the image plane: a folder, a file, or name.####.exr.",
 )
-@click.option("--name", "shot_name", help="The shot's name, in front of the files' names; else from the file.")
+@click.option("--name", "shot_name", help="Shot name as prefix of the file names (default: from the file).")
 @click.option("--force", is_flag=True, help="Replace files of the same name.")
 @options.source_and_changes
 @options.json
@@ -60,7 +61,7 @@ def transfer(
 ) -> None:  # fmt: skip
     """Write cameras for one or more packages and prove each by opening the written file again.
 
-    Several files are done each by itself: one table at the end, and the gravest exit code.
+    Several files run separately, with one table and the most severe exit code at the end.
     """
     if len(files) > 1:
         if shot_name is not None:

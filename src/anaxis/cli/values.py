@@ -17,7 +17,7 @@ from anaxis.core.camera.lens import Image
 @options.file
 @options.camera
 @options.to
-@click.option("--frames", type=options.Frames(), help="First and last frame; else the camera's whole range.")
+@click.option("--frames", type=options.Frames(), help="First and last frame (default: the whole range).")
 @options.resolution
 @options.fit
 @options.source_and_changes
@@ -26,7 +26,7 @@ def values(
     file: Path, camera: str | None, to: str, frames: tuple[float, float] | None, resolution: Image | None,
     source_fit: str | None, reduce_px: float | None, as_json: bool, **stated: Any,
 ) -> None:  # fmt: skip
-    """Show a camera in a package's own numbers, frame by frame."""
+    """Show a camera in the numbers of a package, for each frame."""
     reader = start_reader(file)
     from anaxis.library.values import package_values, whole_or_part
     from anaxis.packages import find_profile

@@ -21,7 +21,7 @@ _NEW = "conformance"
 
 
 class Result(NamedTuple):
-    """``holds`` is None for what was not looked at; ``said`` then says why."""
+    """``holds`` is None for what was not tested; ``said`` then says why."""
 
     name: str
     holds: bool | None
@@ -69,17 +69,17 @@ async def _whole(p: Driven) -> Whole:
     return await p.pulled(p.cameras[0])
 
 
-@_check("says hello: who it is, and what it holds", needed=True)
+@_check("says hello: its identity and what it has received", needed=True)
 async def _hello(p: Driven) -> None:
     hello = await p.connected(within_s=max(60.0, p.patience_s))
     if hello.kind != "package":
         raise DoesNotHold(f"It says that it is a {hello.kind}: packages are looked at here.")
     if not hello.profile:
-        raise DoesNotHold("Its hello names no profile: nobody knows what its numbers mean.")
+        raise DoesNotHold("Its hello has no profile, so the meaning of its numbers is unknown.")
     p.sent, p.heard = hello.have, hello.last  # what it knows from a server before this one
 
 
-@_check("tells its scene: cameras with their names, frames and rate", needed=True)
+@_check("sends its scene: cameras with names, frames and rate", needed=True)
 async def _scene(p: Driven) -> None:
     scene = await p.told_scene()
     if len({c.id for c in scene.cameras}) != len(scene.cameras):
@@ -104,20 +104,20 @@ async def _pull(p: Driven) -> None:
         )
 
 
-@_check("comes back after the network was away, as the same client")
+@_check("reconnects after a network failure, as the same client")
 async def _comes_back(p: Driven) -> None:
     before = p.hello
     after = await p.again()
     if before is not None and after.client != before.client:
-        raise DoesNotHold("It came back with another 'client': that is made up once and kept with the scene.")
+        raise DoesNotHold("It reconnected with another 'client': create it once and save it with the scene.")
     if after.last < p.heard:
         raise DoesNotHold(
-            f"It came back with 'last' {after.last}, and {p.heard} of its changes are kept: it forgot its own."
+            f"It reconnected with 'last' {after.last}, and {p.heard} of its changes are stored: it forgot its own changes."
         )
     await p.told_scene()
 
 
-@_check("sends again what was not acknowledged, and the same")
+@_check("sends unacknowledged changes again, unchanged")
 async def _sends_again(p: Driven) -> None:
     p.holds_back = True
     try:
@@ -128,7 +128,7 @@ async def _sends_again(p: Driven) -> None:
         number = first.change.number
         await p.until(
             lambda: any(w.change.number == number for w in p.changes),
-            f"It did not send its change {number} again, which nobody acknowledged",
+            f"It did not send its change {number} again, although it was not acknowledged",
         )
         again = next(w for w in p.changes if w.change.number == number)
         if again.change.camera != first.change.camera or not np.array_equal(again.cells.frames, first.cells.frames):
@@ -143,7 +143,7 @@ async def _sends_again(p: Driven) -> None:
         p.holds_back = False
 
 
-@_check("does a change of one frame, and leaves all else as it is")
+@_check("applies a change of one frame, and nothing else")
 async def _one_frame(p: Driven) -> None:
     change, cells = await _whole(p)
     at = len(cells) // 2
@@ -168,7 +168,7 @@ async def _one_frame(p: Driven) -> None:
     _require_same("It acknowledged a change of one frame", now.frames, now.rows, meant)
 
 
-@_check("does a change of one group, with what a camera does not say")
+@_check("applies a change of one group, and values that a camera does not state")
 async def _one_group(p: Driven) -> None:
     change, cells = await _whole(p)
     meant = cells.rows.copy()
@@ -179,7 +179,7 @@ async def _one_group(p: Driven) -> None:
     _require_same("It acknowledged a change of focus alone", now.frames, now.rows, meant)
 
 
-@_check("does a change once, however often it is sent")
+@_check("applies a change once, even if it is sent again")
 async def _once(p: Driven) -> None:
     change, cells = await _whole(p)
     row, frame = cells.rows[:1].copy(), cells.frames[:1]
@@ -196,7 +196,7 @@ async def _once(p: Driven) -> None:
     )
 
 
-@_check("takes no change behind a gap")
+@_check("refuses a change after a gap")
 async def _gap(p: Driven) -> None:
     change, cells = await _whole(p)
     row, true = cells.rows[:1].copy(), p.sent
@@ -216,10 +216,10 @@ async def _gap(p: Driven) -> None:
     if hello.have != true:
         raise DoesNotHold(f"After a gap it says that it holds {hello.have} changes: it was sent {true} in order.")
     now = (await p.pulled(change.camera)).cells
-    _require_same("It did a change behind a gap", cells.frames[:1], now.rows[:1], cells.rows[:1], ("position",))
+    _require_same("It applied a change after a gap", cells.frames[:1], now.rows[:1], cells.rows[:1], ("position",))
 
 
-@_check("gives a camera other frames, and no more of the old ones")
+@_check("replaces the frames of a camera, without old ones")
 async def _replaces(p: Driven) -> None:
     change, cells = await _whole(p)
     keep = slice(0, max(1, len(cells) // 2))
@@ -231,7 +231,7 @@ async def _replaces(p: Driven) -> None:
     await p.change(change.camera, cells.frames, cells.rows, replaces=True)
 
 
-@_check("makes a camera that is new to it, and tells its scene again")
+@_check("creates a new camera, and sends its scene again")
 async def _new_camera(p: Driven) -> None:
     change, cells = await _whole(p)
     assert p.scene is not None
@@ -249,7 +249,7 @@ async def _new_camera(p: Driven) -> None:
     _require_same("It was given a new camera", now.frames, now.rows, cells.rows)
 
 
-@_check(f"does a change of {_MANY} frames in one binary message")
+@_check(f"applies a change of {_MANY} frames in one binary message")
 async def _binary(p: Driven) -> None:
     change, cells = await _whole(p)
     frames = cells.frames[0] + np.arange(_MANY, dtype=np.float64)
@@ -263,7 +263,7 @@ async def _binary(p: Driven) -> None:
     await p.change(change.camera, cells.frames, cells.rows, replaces=True)
 
 
-@_check("lives through what it does not know, an error, and a frame to show")
+@_check("survives an unknown message, an error, and a frame to show")
 async def _lives_on(p: Driven) -> None:
     await _whole(p)
     await p.send('{"type": "of_a_later_version", "number": 1}')
@@ -274,7 +274,7 @@ async def _lives_on(p: Driven) -> None:
         raise DoesNotHold("It ended the connection.")
 
 
-@_check("says nothing that the schema does not allow, and numbers its changes without a gap")
+@_check("follows the schema, and numbers its changes without a gap")
 async def _schema(p: Driven) -> None:
     if p.faults:
         more = f" There are {len(p.faults)} such messages." if len(p.faults) > 1 else ""
@@ -295,7 +295,7 @@ async def conformance(
         missing = ""
         for name, check, needed in _CHECKS:
             if missing:
-                result = Result(name, None, f"Not looked at: it does not hold that a package {missing}.")
+                result = Result(name, None, f"Not tested: it needs that a package {missing}.")
             else:
                 result = await _result(package, name, check)
                 if needed and not result.holds:

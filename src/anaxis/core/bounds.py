@@ -23,7 +23,9 @@ MAX_PIXEL_ASPECT = 100.0
 def require_frame(frame: float) -> None:
     """Raise BadInput for a frame number that no package counts to."""
     if not abs(frame) <= MAX_FRAME:
-        raise BadInput(f"Frame {frame:g} cannot be: frame numbers lie within ten million of 0.", "out_of_bounds")
+        raise BadInput(
+            f"Frame {frame:g} is not possible: frame numbers must be within ten million of 0.", "out_of_bounds"
+        )
 
 
 def require_rate(rate: Fraction, where: str = "") -> None:
@@ -31,7 +33,7 @@ def require_rate(rate: Fraction, where: str = "") -> None:
     if not (MIN_RATE <= rate <= MAX_RATE and rate.denominator <= MAX_RATE_DENOMINATOR):
         said = f"{float(rate):g}" if rate.numerator < 10**300 and rate.denominator < 10**300 else "That"
         raise BadInput(
-            f"{where + ': ' if where else ''}{said} is no frame rate that can be taken: it lies between {float(MIN_RATE):g} and {int(MAX_RATE)} frames a "
+            f"{where + ': ' if where else ''}{said} is not a usable frame rate: it must be between {float(MIN_RATE):g} and {int(MAX_RATE)} frames a "
             "second; write 24, 25 or 24000/1001.",
             "out_of_bounds",
         )

@@ -55,9 +55,9 @@ class ImagePlane:
 def require_distance(distance_m: float, opacity: float) -> None:
     """Raise BadInput for a distance or an opacity that cannot be."""
     if not 0 < distance_m <= MAX_DISTANCE_M:
-        raise BadInput(f"An image plane {distance_m:g} m away cannot be: its distance must be above zero.")
+        raise BadInput(f"An image plane {distance_m:g} m away is not possible: the distance must be above zero.")
     if not 0 <= opacity <= 1:
-        raise BadInput(f"An opacity of {opacity:g} cannot be: choose 0 to 1.")
+        raise BadInput(f"An opacity of {opacity:g} is not possible: choose 0 to 1.")
 
 
 def image_plane(
@@ -81,21 +81,21 @@ def said_of_distance(plane: ImagePlane, track: Track, marks: Landmarks, lines_m:
     d = plane.distance_m
     if np.isfinite(near).any() and d <= np.nanmax(near):
         yield (
-            f"The image plane at {d:g} m is nearer than the near clip, {np.nanmax(near):g} m: it is not drawn. Put it further away, or "
-            f"set the near clip below {d:g} m."
+            f"The image plane at {d:g} m is nearer than the near clip, {np.nanmax(near):g} m: it is not drawn. Move it further away, or set the near clip below "
+            f"{d:g} m."
         )
     if np.isfinite(far).any() and d >= np.nanmin(far):
         yield (
-            f"The image plane at {d:g} m is behind the far clip, {np.nanmin(far):g} m: it is not drawn. Put it nearer, or set the far "
-            f"clip beyond {d:g} m."
+            f"The image plane at {d:g} m is behind the far clip, {np.nanmin(far):g} m: it is not drawn. Move it closer, or set the far clip beyond "
+            f"{d:g} m."
         )
     depths = _depths(track, marks, lines_m)
     if depths is not None and d < depths[1]:
         nearest, furthest = depths
         what = "in front of all of the set" if d <= nearest else "within the set"
         yield (
-            f"The image plane at {d:g} m stands {what}, which reaches from {nearest:.3g} to {furthest:.3g} m before the camera: it hides "
-            f"what is behind it. Put it {furthest * 1.1:.3g} m away or further, or give it an opacity below 1."
+            f"The image plane at {d:g} m is {what}, which reaches from {nearest:.3g} to {furthest:.3g} m from the camera: it hides what is behind it. Move it to "
+            f"{furthest * 1.1:.3g} m or further, or set an opacity below 1."
         )
 
 

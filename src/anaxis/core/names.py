@@ -21,7 +21,7 @@ def visible_name(name: str) -> str:
     unseen = next((c for c in name if unicodedata.category(c) in _UNSEEN and c not in _JOINERS), None)
     if unseen is not None:
         raise BadInput(
-            f"A name holds the character U+{ord(unseen):04X}, which cannot be seen: type the name again without it.",
+            f"The name has the character U+{ord(unseen):04X}, which is invisible: type the name again without it.",
             "bad_name",
         )
     return unicodedata.normalize("NFC", name)

@@ -1,4 +1,4 @@
-"""A camera on its way out: the same picture, in the receiver's axes, unit and lens rules."""
+"""A camera in transit out: the same picture, in the receiver's axes, unit and lens rules."""
 
 from __future__ import annotations
 

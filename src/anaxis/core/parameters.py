@@ -14,7 +14,7 @@ from anaxis.core.errors import BadInput
 Number = Annotated[float, ModelField(allow_inf_nan=False, ge=-MAX_NUMBER, le=MAX_NUMBER)]
 Positive = Annotated[float, ModelField(allow_inf_nan=False, gt=0, le=MAX_NUMBER)]
 NodePath = Annotated[str, "a node's path"]
-Made = Annotated[str, "nobody types it"]
+Made = Annotated[str, "not typed"]
 
 
 class Parameters(BaseModel):
@@ -66,7 +66,7 @@ def _field(parameters: type[Parameters], name: str) -> Field:
     plain: Any = get_origin(held) or held
     kind = (
         "choice" if choices else "number" if plain is float
-        else "data" if plain in (dict, list) or "nobody types it" in marks
+        else "data" if plain in (dict, list) or "not typed" in marks
         else "node" if "a node's path" in marks else "text"
     )  # fmt: skip
     extra = info.json_schema_extra if isinstance(info.json_schema_extra, dict) else {}
@@ -92,13 +92,15 @@ def _fault(fields: tuple[Field, ...], fault: Any, of: str) -> str:
     found = next((f for f in fields if f.name == name), None)
     whose = f" of {of}" if of else ""
     if found is None:
-        return f"{of or 'It'} has no parameter '{name}': there are {', '.join(f.name for f in fields) or 'none'}."
+        return f"{of or 'It'} has no parameter '{name}': choose one of {', '.join(f.name for f in fields) or 'none'}."
     if fault["type"] == "missing":
         return f"'{found.label}'{whose} is missing: fill it in."
     if fault["type"] in ("greater_than", "greater_than_equal", "less_than_equal"):
         return f"'{fault['input']}' cannot be '{found.label}'{whose}: it {fault['msg'].removeprefix('Input ')}."
     if found.kind == "number":
-        return f"'{fault['input']}' is no number for '{found.label}'{whose}."
+        return f"'{fault['input']}' is not a number for '{found.label}'{whose}."
     if found.kind == "choice":
-        return f"'{fault['input']}' is no choice for '{found.label}'{whose}: choose one of {', '.join(found.choices)}."
-    return f"'{found.label}'{whose or ' of this operation'} holds something else than it must: take it out."
+        return (
+            f"'{fault['input']}' is not a choice for '{found.label}'{whose}: choose one of {', '.join(found.choices)}."
+        )
+    return f"'{found.label}'{whose or ' of this operation'} has an invalid value: remove it."

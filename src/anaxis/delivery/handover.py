@@ -125,7 +125,7 @@ def _moving_notes(marks: Landmarks, first: float) -> list[str]:
     if not names:
         return []
     return [
-        f"Landmarks that move: {listed(names)}. landmarks.csv and landmarks.usda hold them on every frame, landmarks.obj as on frame "
+        f"Landmarks that move: {listed(names)}. landmarks.csv and landmarks.usda have them on every frame, landmarks.obj on frame "
         f"{format_frame(first)}."
     ]
 
@@ -271,7 +271,7 @@ def _camera_entry(handed: Handed) -> dict[str, Any]:
                    **({} if source.made is None else {"made": {"kind": source.made.kind, "settings": source.made.settings, "inputs": list(source.made.inputs)}})},
         "proof": {
             f.path.name: {"max_px": f.proof.max_px, "worst_frame": plain_frame(f.proof.worst_frame), "median_px": f.proof.median_px, "grade": f.proof.grade, "node": f.node,
-                          "frames_compared": f.proof.compared, "frames_owed": f.proof.owed, "differences": [d._asdict() for d in f.proof.differences],
+                          "frames_compared": f.proof.compared, "frames_expected": f.proof.owed, "differences": [d._asdict() for d in f.proof.differences],
                           **({"frame_at_zero_s": plain_frame(f.zero_frame)} if f.zero_frame else {})}
             for f in handed.files
         },

@@ -21,51 +21,51 @@ def limits_of(format_key: str, outgoing: Outgoing, reads_gltf_zoom: bool = False
     if format_key == "alembic":
         axes = file_axes("alembic", outgoing.convention)
         out.append(
-            f"Alembic states no axes, unit or rate: on import, set {axes.up} up, {axes.unit_m:g} m a unit and "
+            f"Alembic states no axes, unit or rate: set on import: {axes.up} up, {axes.unit_m:g} m a unit and "
             f"{rate_label(track.rate)} frames a second."
         )
         out += _unstated_in_alembic(outgoing)
     out += _unstated_clips(of, outgoing)
     if track.distortion is not None and format_key != "json":
         maps = (
-            "with the maps by which renders come back onto the plate"
+            "with the maps that distort renders to the plate"
             if pairs_along(track)
-            else f"but not the maps: this lens needs {len(stretches_of(track))} pairs over the shot, and the package holds {MOST_PAIRS} at most. "
-            "Write the maps on Lens, or with 'anaxis st-map make --sequence'"
+            else f"but not the maps: this lens needs {len(stretches_of(track))} pairs over the shot, and the zip holds up to {MOST_PAIRS} . Write the maps on Lens, or with 'anaxis st-map make --sequence'"
+            ""
         )
         out.append(
-            "The camera goes out as a pinhole, for the plate undistorted: the distortion is not in the file. The package of "
-            f"files holds it, {maps}."
+            "The camera is delivered without distortion, for the undistorted plate. The zip has the distortion,"
+            f" {maps}."
         )
     if not of.film_back:
         x, y = (float(np.abs(v).max()) for v in (lens.offset_x_mm, lens.offset_y_mm))
         steps = max(float(np.ptp(lens.offset_x_mm)), float(np.ptp(lens.offset_y_mm))) > 1e-9
         if max(x, y) > 1e-9 and steps:
             out.append(
-                f"{of.unversioned} holds no offset of the film back, and here it changes over the frames (up to {x:.4f} mm right, {y:.4f} mm up): no "
-                "number typed there makes up for it; choose OpenUSD or Alembic."
+                f"{of.unversioned} stores no film back offset, and this one changes over the frames (up to {x:.4f} mm right, {y:.4f} mm up): a single typed number cannot replace it; choose OpenUSD or Alembic."
+                ""
             )
         elif max(x, y) > 1e-9:
             out.append(
-                f"{of.unversioned} holds no offset of the film back: type {lens.offset_x_mm[0]:.4f} mm right and {lens.offset_y_mm[0]:.4f} mm up "
-                "there, or choose OpenUSD or Alembic."
+                f"{of.unversioned} stores no film back offset: type {lens.offset_x_mm[0]:.4f} mm right and {lens.offset_y_mm[0]:.4f} mm up in the package, or choose OpenUSD or Alembic."
+                ""
             )
         if lens_moves(track) and not (format_key == "gltf" and reads_gltf_zoom):
             focal = lens.focal_mm
             out.append(
-                f"The lens moves, {focal.min():.4g} to {focal.max():.4g} mm, which glTF holds by an extension that hardly any package reads: "
-                "it counts as not arriving. Key it there by hand ('anaxis values' lists it), or choose OpenUSD or Alembic."
+                f"The lens moves, {focal.min():.4g} to {focal.max():.4g} mm, which glTF stores in an extension that hardly any package reads: it counts as missing. Key it by hand ('anaxis values' lists it), or choose OpenUSD or Alembic."
+                ""
                 if format_key == "gltf"
-                else "The lens moves, which COLLADA holds as an animated field of view: some readers drop it; look at the last frame there."
+                else "The lens moves, which COLLADA stores as an animated field of view. Some readers drop it: check the last frame in the package."
             )
     if format_key == "collada" and (lens.near_m < NEAREST_M).any():
         out.append(
-            f"The near plane lies at {lens.near_m.min():g} m, which makes some readers of COLLADA divide by nothing: {NEAREST_M:g} m is written."
+            f"The near plane is at {lens.near_m.min():g} m, which makes some readers of COLLADA divide by zero: Anaxis writes {NEAREST_M:g} m."
         )
     if format_key in ("usd", "alembic") and max(np.ptp(lens.film_width_mm), np.ptp(lens.film_height_mm)) > 1e-9:
         out.append(
             f"The film back changes over the frames, {lens.film_width_mm.min():.3f} to {lens.film_width_mm.max():.3f} mm wide: many importers read it "
-            "once, on the first frame. Where it was joined over a cut, a common film back shows the same picture."
+            "once, on the first frame. Where it was joined shots, a common film back shows the same picture."
         )
     if of.single_precision:
         bound = float(
@@ -75,8 +75,8 @@ def limits_of(format_key: str, outgoing: Outgoing, reads_gltf_zoom: bool = False
         )
         if bound > 0.01:
             out.append(
-                f"glTF is single precision, which can cost {bound:.2g} px here (the distance from the origin, the nearest things seen, the length "
-                "of the clip): place the camera nearer to the origin, or choose OpenUSD."
+                f"glTF is single precision, which can cost {bound:.2g} px here (from distance to the origin, nearest points and length): place the camera closer to the origin, or choose OpenUSD."
+                ""
             )
     return tuple(out)
 
@@ -89,8 +89,8 @@ def _unstated_in_alembic(outgoing: Outgoing) -> list[str]:
         return []
     every = all(np.isnan(v).all() or np.isfinite(v).all() for v in (lens.focus_m, lens.fstop))
     return [
-        f"The camera states no {' and no '.join(focus_or_stop)}{'' if every else ' on some frames'}, and Alembic always holds one: 0 is "
-        "written, which shows no depth of field. Set it there if it is wanted."
+        f"The camera states no {' and no '.join(focus_or_stop)}{'' if every else ' on some frames'}, and Alembic always stores one: Anaxis writes 0, which shows no depth of field. Set it in the package if needed."
+        ""
     ]
 
 

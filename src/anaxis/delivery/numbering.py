@@ -41,8 +41,8 @@ def numberings(track: Track, profile: Profile, deliveries: Iterable[tuple[str, D
     for format_key, options in deliveries:
         first = own if options.first is None else options.first
         sentence = (
-            f"The delivery renumbered frame {format_frame(own)} as frame {format_frame(first)}. What happened is told in the "
-            "package's frame numbers, the deviation in the shot's."
+            f"The delivery renumbered frame {format_frame(own)} as frame {format_frame(first)}. Causes use the frame numbers of the package, deviations those of the shot."
+            ""
         )
         found.setdefault(first, Numbering(first, sentence))
         frames = track.frames + (first - own)

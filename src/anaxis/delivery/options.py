@@ -26,21 +26,19 @@ class DeliveryOptions:
 
     __pydantic_config__: ClassVar[ConfigDict] = ConfigDict(allow_inf_nan=False)
 
-    reduce_px: Annotated[
-        float | None, Field(description="Only the keys that hold the picture within so many pixels.")
-    ] = None
+    reduce_px: Annotated[float | None, Field(description="Keyframe reduction: the tolerance in pixels.")] = None
     first: Annotated[
         float | None,
         Field(
             validation_alias=AliasChoices("first", "first_there"),
-            description="The number of the first frame over there; ours where it is left out.",
+            description="The first frame number in the receiving package; unchanged if left out.",
         ),
     ] = None
-    under_root: Annotated[bool, Field(description="The camera below a root that carries the recipe's placement.")] = (
-        False
-    )
+    under_root: Annotated[
+        bool, Field(description="Parent the camera to a root node with the placement of the recipe.")
+    ] = False
     samples: Annotated[
-        int, Field(description="Samples a frame for motion blur, the source's own where it has some.")
+        int, Field(description="Samples for each frame for motion blur; from the source where it has some.")
     ] = 1
     shutter_open: Annotated[
         float, Field(description="Where the shutter opens, in frames from the frame; with several samples.")
@@ -48,44 +46,44 @@ class DeliveryOptions:
     shutter_close: Annotated[
         float, Field(description="Where the shutter closes, in frames from the frame; with several samples.")
     ] = 0.25
-    between: Annotated[int, Field(description="The picture is compared at so many places a frame, too.")] = 1
+    between: Annotated[int, Field(description="The number of times in each frame at which the proof compares.")] = 1
     overscan: Annotated[
         str,
         Field(
-            description="A render larger than the plate: auto for what its distortion needs, 10%, or 2112x1188 in pixels."
+            description="A render larger than the plate: auto for the minimum of its distortion, 10%, or 2112x1188 in pixels."
         ),
     ] = ""
-    multiple: Annotated[int, Field(description="The sides of that render are multiples of so many pixels.")] = 2
-    tight: Annotated[
-        bool, Field(description="With auto, each side takes what it needs alone, and the offsets move.")
-    ] = False
+    multiple: Annotated[
+        int, Field(description="Round the sides of this render up to multiples of this number of pixels.")
+    ] = 2
+    tight: Annotated[bool, Field(description="With auto, each side grows on its own, and the offsets change.")] = False
     plane_m: Annotated[
-        float | None, Field(description="An image plane that fills the picture, so many metres before the camera.")
+        float | None, Field(description="The distance in metres of an image plane that fills the picture.")
     ] = None
     plane_opacity: Annotated[float, Field(description="The image plane's opacity, 0 to 1.")] = 1.0
     set_formats: Annotated[
         str, Field(description="Formats of the set in the zip, of usd, alembic, gltf and obj, with commas; or none.")
     ] = "usd,obj"
     set_each: Annotated[bool, Field(description="One file for each object of the set.")] = False
-    obj_frames: Annotated[bool, Field(description="Objects that move, as one OBJ for each frame.")] = False
+    obj_frames: Annotated[bool, Field(description="Moving objects as one OBJ for each frame.")] = False
 
     def __post_init__(self) -> None:
         if self.reduce_px is not None:
             require_tolerance(self.reduce_px)
         if not 1 <= self.samples <= MAX_SAMPLES or not 1 <= self.between <= MAX_SAMPLES:
             wrong = self.samples if not 1 <= self.samples <= MAX_SAMPLES else self.between
-            raise BadInput(f"{wrong} samples a frame cannot be: choose 1 to {MAX_SAMPLES}.")
+            raise BadInput(f"{wrong} samples for each frame are not possible: choose 1 to {MAX_SAMPLES}.")
         if self.samples > 1 and self.reduce_px is not None:
-            raise BadInput("Few keys and several samples a frame ask for opposite things: leave one of them out.")
+            raise BadInput("Keyframe reduction and several samples for each frame exclude each other: choose one.")
         if self.plane_m is not None:
             require_distance(self.plane_m, self.plane_opacity)
         set_formats_of(self.set_formats)
         if not 1 <= self.multiple <= MAX_MULTIPLE:
-            raise BadInput(f"Sides that are multiples of {self.multiple} px cannot be: choose 1 to {MAX_MULTIPLE}.")
+            raise BadInput(f"Multiples of {self.multiple} px are not possible: choose 1 to {MAX_MULTIPLE}.")
         if not -1 < self.shutter_open < self.shutter_close < 1:
             raise BadInput(
-                f"A shutter from {self.shutter_open:g} to {self.shutter_close:g} frames cannot be: it opens before it "
-                "closes, less than a frame away from its own."
+                f"A shutter from {self.shutter_open:g} to {self.shutter_close:g} frames is not possible: it must open before it closes, less than one frame away."
+                ""
             )
 
 
@@ -100,7 +98,7 @@ def options_of(given: Mapping[str, Any]) -> DeliveryOptions:
     for name in given:
         if name not in OPTION_NAMES:
             near = get_close_matches(name, OPTION_NAMES, 1, 0.5)
-            told = f"did you mean '{near[0]}'?" if near else f"there are {', '.join(sorted(OPTION_NAMES))}."
+            told = f"did you mean '{near[0]}'?" if near else f"choose one of {', '.join(sorted(OPTION_NAMES))}."
             raise BadInput(f"A delivery has no option '{name}': {told}", "bad_parameter")
     try:
         return _OPTIONS.validate_python(dict(given))

@@ -19,8 +19,8 @@ def needed_of(track: Track, picture: Picture, options: DeliveryOptions) -> Neede
     """The smallest render that a camera's distortion needs. Raises BadInput where it has none, or where it folds over."""
     if track.distortion is None:
         raise BadInput(
-            f"'{track.name}' has no distortion that says how much overscan its plate needs: give it one on Lens, or type "
-            "the overscan as a percentage or in pixels."
+            f"'{track.name}' has no distortion to compute the overscan from: set one on Lens, or type the overscan as a percentage or in pixels."
+            ""
         )
     window = window_of(track.lens, picture.image, picture.fit).simplest()
     return overscan_of(track.distortion, window, picture.image, options.multiple, options.tight)
@@ -44,8 +44,8 @@ def with_overscan(camera: ShotCamera, options: DeliveryOptions) -> tuple[ShotCam
     image = camera.picture.image
     said = (
         f"With overscan: render {render.image.width_px} x {render.image.height_px} px for the plate of {image.width_px} x "
-        f"{image.height_px} px. The film back has grown by {render.wider:.6f} x {render.higher:.6f}, as the image has; "
-        f"the focal length stays{'' if render.centred else ', the offsets move'}. Set both there, or neither."
+        f"{image.height_px} px. The film back has grown by {render.wider:.6f} x {render.higher:.6f}, like the image; the focal length stays"
+        f"{'' if render.centred else ', the offsets move'}. Set both in the package, or neither."
     )
     return with_render(camera, render), (said,)
 
@@ -69,14 +69,14 @@ def way_back(track: Track, render: Overscan | None) -> list[str]:
     if track.distortion is None:
         return [
             f"Render {image.width_px} x {image.height_px} px.",
-            f"Crop it to the root format, {plate.width_px} x {plate.height_px} px, from x {x:g}, y {y:g} px of its upper "
-            "left corner: it lies on the plate.",
+            f"Crop it to the plate format, {plate.width_px} x {plate.height_px} px, from x {x:g}, y {y:g} px from its upper left corner: it matches the plate."
+            "",
         ]
     several = "the map of the same frame" if track.distortion.frames > 1 else "the one map for all frames"
     return [
-        f"Render {image.width_px} x {image.height_px} px, undistorted; the plate lies at x {x:g}, y {y:g} px of its upper "
-        "left corner.",
-        f"For each pixel of the root format, {plate.width_px} x {plate.height_px} px, fetch where the distort map says "
-        f"({several}; red s, green t from the lower left). Do not scale or crop first.",
+        f"Render {image.width_px} x {image.height_px} px, undistorted; the plate begins at x {x:g}, y {y:g} px from its upper left corner."
+        "",
+        f"For each pixel of the plate format, {plate.width_px} x {plate.height_px} px, read the render at the place in the distort map ("
+        f"{several}; red s, green t from the lower left). Do not scale or crop first.",
         "Merge it over the plate as shot.",
     ]

@@ -56,7 +56,7 @@ def maps_of(camera: ShotCamera, folder: Path) -> dict[str, Path]:
         for kind in KINDS:
             if written[kind]["max_px"] > _READS_BACK_PX:
                 raise BadInput(
-                    f"The map that {kind}s reads back {written[kind]['max_px']:.3f} px off: at this size single precision is not enough."
+                    f"The map that {kind}s deviates by {written[kind]['max_px']:.3f} px when read back: single precision is not enough at this size."
                 )
             out[f"{kind}{frames}"] = folder / written[kind]["file"]
     return out

@@ -44,8 +44,8 @@ def prepare(
         require_frame(first)
         moved = renumbered(track, first)
         note = (
-            f"Frame {format_frame(track.frames[0])} here is frame {format_frame(moved.frames[0])} there: the range "
-            f"{format_frame(track.frames[0])} to {format_frame(track.frames[-1])} goes out as "
+            f"Frame {format_frame(track.frames[0])} is frame {format_frame(moved.frames[0])} in the package: the range "
+            f"{format_frame(track.frames[0])} to {format_frame(track.frames[-1])} is delivered as "
             f"{format_frame(moved.frames[0])} to {format_frame(moved.frames[-1])}."
             f"{' Many packages drop what lies before frame 0.' if track.frames[0] < 0 <= first else ''}"
         )
@@ -122,18 +122,18 @@ def with_samples(camera: ShotCamera, options: DeliveryOptions) -> tuple[ShotCame
     if options.samples == 1:
         if camera.has_finer and (track.frames == np.round(track.frames)).all():
             return camera, (
-                "The source has samples between frames, for motion blur, and this file whole frames only: ask for "
-                "several samples a frame to hand them over.",
+                "The source has samples between frames for motion blur, but this file has whole frames only: choose several samples for each frame to deliver them."
+                "",
             )
         return camera, ()
     offsets = np.linspace(options.shutter_open, options.shutter_close, options.samples)
     at = np.unique(np.round(np.concatenate([track.frames, (track.frames[:, None] + offsets).ravel()]), 9))
     at = at[(at >= track.frames[0]) & (at <= track.frames[-1])]
     if len(at) > MAX_FRAMES:
-        raise BadInput(f"That would be {len(at)} samples; at most {MAX_FRAMES} are written: ask for fewer a frame.")
+        raise BadInput(f"That would be {len(at)} samples; at most {MAX_FRAMES} are possible: use fewer for each frame.")
     finer = camera.finer
-    where = "those of the source" if finer is not None else "drawn between the whole frames, for the source has none"
-    said = f"{options.samples} samples a frame, from {options.shutter_open:g} to {options.shutter_close:g} frames around it: {where}."
+    where = "from the source" if finer is not None else "interpolated between whole frames, since the source has none"
+    said = f"{options.samples} samples for each frame, from {options.shutter_open:g} to {options.shutter_close:g} frames around it: {where}."
     moved = sampled(track if finer is None else finer, at)
     if finer is not None and track.distortion is not None:  # given for whole frames
         moved = replace(moved, distortion=sampled(track, at).distortion)
@@ -150,7 +150,7 @@ def with_cuts_held(camera: ShotCamera, profile: Profile) -> tuple[ShotCamera, tu
     cuts = track.frames[track.marked > 0]
     if any(code == SNAP.code for code, _ in profile.active_habits):
         return camera, (
-            f"The package moves samples to whole frames, so none stands before the {len(cuts)} cuts: motion blur about a cut mixes two shots there.",
+            f"The package moves samples to whole frames, so none is before the {len(cuts)} cuts: motion blur at a cut mixes two shots.",
         )
     early, late = cuts - 2 * BEFORE_CUT, cuts - BEFORE_CUT
     at = np.union1d(track.frames, np.concatenate([early, late]))
@@ -163,8 +163,8 @@ def with_cuts_held(camera: ShotCamera, profile: Profile) -> tuple[ShotCamera, tu
     told = np.array(held.marked) if held.marked is not None else np.zeros(len(at), dtype=np.int64)
     told[place], told[place + 1] = 1, 0
     said = (
-        f"Before each of the {len(cuts)} cuts stand two samples more, {2 * BEFORE_CUT:g} and {BEFORE_CUT:g} of a frame ahead: the end of one shot and "
-        "the beginning of the next, so that nothing is drawn between the two."
+        f"Each of the {len(cuts)} cuts has two extra samples before it, {2 * BEFORE_CUT:g} and {BEFORE_CUT:g} of a frame ahead: the end of one shot and the beginning of the next, so that nothing is interpolated across the cut."
+        ""
     )
     return replace(camera, track=replace(held, marked=told), landmarks=marks.at_frames(index)), (said,)
 
@@ -180,12 +180,12 @@ def with_plane(outgoing: Outgoing, camera: ShotCamera, format_key: str, options:
     if not format_of(format_key).several:
         said.insert(
             0,
-            "There is no image plane in the file: this format has no nodes. Its distance and size are on the transfer sheet.",
+            "The file has no image plane, since this format has no nodes. The transfer sheet states its distance and size.",
         )
         return replace(outgoing, notes=(*outgoing.notes, *said))
     said.insert(
         0,
-        f"An image plane stands {options.plane_m:g} m before the camera and fills its picture on every frame"
+        f"An image plane is {options.plane_m:g} m from the camera and fills its picture on every frame"
         f"{'; the undistorted plate belongs on it' if bent else ''}.",
     )
     return replace(outgoing, plane=plane, notes=(*outgoing.notes, *said))
@@ -196,12 +196,12 @@ def rooted(outgoing: Outgoing, placement: Similarity, profile: Profile, format_k
     codes = {code for code, _ in profile.active_habits}
     broken = next((kind for code, kind in HABITS.items() if kind.on_tree and code in codes), None)
     if broken is not None:
-        why = f"There is no root above the camera: the package {broken.says({})}, so a root would not arrive."
+        why = f"The camera has no root node: the package {broken.says({})}, so a root would be lost."
     elif not format_of(format_key).several:
-        why = "There is no root above the camera: this format has no nodes, and holds it in world space."
+        why = "The camera has no root node, since this format has no nodes: it is in world space."
     else:
-        scaled = "" if placement.scale == 1 else " Its scale stays in the camera's own numbers."
-        why = f"The camera stands below a root that carries its placement: move the root there, and all of it moves.{scaled}"
+        scaled = "" if placement.scale == 1 else " Its scale stays in the values of the camera."
+        why = f"The camera has a root node with its placement: move the root node to move everything.{scaled}"
         outgoing = replace(outgoing, root=placement.rigid())
     return replace(outgoing, notes=(*outgoing.notes, why))
 

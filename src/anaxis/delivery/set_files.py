@@ -45,7 +45,7 @@ _NEAR_M = 1e-3
 _SHEAR = 1e-6
 
 
-State = Literal["measured", "never seen", "not found", "behind"]
+State = Literal["measured", "not in the picture", "not found", "behind"]
 
 
 class ObjectProof(NamedTuple):
@@ -77,12 +77,14 @@ class SetFiles:
     @property
     def worst(self) -> ObjectProof | None:
         """The object that is furthest off: one that does not arrive before all others; None where the camera sees none."""
-        return next((p for p in self.by_deviation if p.state != "never seen"), None)
+        return next((p for p in self.by_deviation if p.state != "not in the picture"), None)
 
     @property
     def by_deviation(self) -> list[ObjectProof]:
-        """The object that is furthest off first: those that do not arrive before all others, those that are never seen last."""
-        return sorted(self.proofs, key=lambda p: (p.state == "never seen", p.max_px is not None, -(p.max_px or 0.0)))
+        """The object that is furthest off first: those that do not arrive before all others, those that are not in the picture last."""
+        return sorted(
+            self.proofs, key=lambda p: (p.state == "not in the picture", p.max_px is not None, -(p.max_px or 0.0))
+        )
 
 
 @dataclass(frozen=True)
@@ -161,16 +163,14 @@ def _of_format(
     left = [_left_out(of, [p for p in pieces if _why_not(of, p) == why], why, options) for why in _REASONS]
     hidden = [p.name for p in held if p.shown.hidden or p.shown.guide]
     if hidden and of.key in ("gltf", "obj"):
-        left.append(
-            f"{of.unversioned} knows no hidden object and none that is not for render: hide {listed(hidden)} there."
-        )
+        left.append(f"{of.unversioned} has no flags for hidden or not for render: hide {listed(hidden)} there.")
     if said and any(len(p.matrix) > 1 for p in held):
         left.append(said.replace("file", "file of the set", 1))
     if of.key == "gltf":
         left.append(_seams(held))
     if of.key == "obj" and held and any(HABITS[code].on_objects for code, _ in profile.active_habits):
         left.append(
-            "What the package does to files on arrival is known for the camera's formats: the OBJ is written in the package's own axes and unit. Check it with axis_check.obj."
+            "The habits of the package are known for camera formats only: Anaxis writes the OBJ in the axes and unit of the package. Check it with axis_check.obj."
         )
     if options.set_each:
         files = {f"{names.file_of(p)}{of.set_suffix}": [p] for p in held}
@@ -200,9 +200,7 @@ def _left_out(of: Format, pieces: Sequence[SetPiece], why: str, options: Deliver
     if of.key == "obj" and options.obj_frames:
         return f"{named} {verb}: set/frames holds one OBJ for each frame."
     holds = {"deforms": "no changing shape", "moves": "no motion", "is sheared": "no shear"}[why]
-    return (
-        f"{named} {verb}: {of.unversioned} holds {holds}, so its file of the set is without {'it' if one else 'them'}."
-    )
+    return f"{named} {verb}: {of.unversioned} holds {holds}, so its set file omits {'it' if one else 'them'}."
 
 
 def _seams(pieces: Sequence[SetPiece]) -> str:
@@ -212,10 +210,10 @@ def _seams(pieces: Sequence[SetPiece]) -> str:
         if spread is not None and spread.at_points(p.shown.corners, p.shown.points.shape[1]) is None
     ]  # fmt: skip
     triangles = any((p.shown.counts > 3).any() for p in pieces)
-    said = ["glTF holds triangles: faces with more corners are split, the points stay."] if triangles else []
+    said = ["glTF stores triangles: faces with more corners are split; the points stay."] if triangles else []
     if split:
         said.append(
-            f"glTF holds one normal and one texture coordinate a point: where those differ between faces they stay behind ({listed(list(dict.fromkeys(split)))})."
+            f"glTF stores one normal and one texture coordinate for each point: those that differ between faces are not delivered ({listed(list(dict.fromkeys(split)))})."
         )
     return " ".join(said)
 
@@ -234,8 +232,8 @@ def _obj_frames(of: Format, camera: ShotCamera, profile: Profile, first: float, 
     count = len(camera.track) * sum(camera.objects[i].points.shape[1] for i in moving)
     if count > _MOST_IN_FRAMES:
         raise BadInput(
-            f"One OBJ for each frame would hold {count} points over {len(camera.track)} frames; {_MOST_IN_FRAMES} are written at most: "
-            "leave objects out on Place, or take OpenUSD or Alembic.",
+            f"One OBJ for each frame would have {count} points over {len(camera.track)} frames; {_MOST_IN_FRAMES} are possible: remove objects on Place, or choose OpenUSD or Alembic."
+            "",
             "set_too_large",
         )
     axes = FileAxes(profile.convention, None, None)
@@ -341,7 +339,7 @@ def _proof_of(
     )
     ahead = one_depth > _NEAR_M
     if not ahead.any():
-        return ObjectProof(*named, None, None, "never seen")
+        return ObjectProof(*named, None, None, "not in the picture")
     behind = (ahead & (other_depth < _NEAR_M / 2)).any(axis=1)
     if behind.any():
         return ObjectProof(*named, None, float(camera.track.frames[int(behind.argmax())]), "behind")
@@ -364,7 +362,7 @@ def _notes(
     files = listed(sorted(e for e in entries if not e.startswith("set/frames/"))[:4])
     more = len(entries) - 4
     said = [
-        f"The set goes along: {count} object{'s' * (count != 1)}, {faces} faces, without materials, in "
+        f"The set is delivered: {count} object{'s' * (count != 1)}, {faces} faces, without materials, in "
         f"{files}{f' and {more} more files' if more > 0 else ''}."
     ]
     said += [o.note for o in objects if o.note] + list(dict.fromkeys(left))
@@ -379,11 +377,13 @@ def _notes(
     if seen:
         worst = max(seen, key=lambda p: p.max_px or 0.0)
         frame = "" if worst.worst_frame is None else f", at frame {format_frame(worst.worst_frame)}"
-        said.append(f"The set, read back: at most {worst.max_px:.4f} px off ('{worst.name}' in {worst.file}{frame}).")
+        said.append(
+            f"The set, read back: deviation up to {worst.max_px:.4f} px ('{worst.name}' in {worst.file}{frame})."
+        )
     states: dict[str, set[State]] = {}
     for p in proofs:
         states.setdefault(p.name, set()).add(p.state)
-    unseen = [name for name, found in states.items() if found == {"never seen"}]
+    unseen = [name for name, found in states.items() if found == {"not in the picture"}]
     if unseen:
-        said.append(f"The camera never sees {listed(unseen)}: nothing to measure.")
+        said.append(f"Never in the picture: {listed(unseen)}. Nothing to measure.")
     return said

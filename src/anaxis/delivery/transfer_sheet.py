@@ -20,6 +20,7 @@ from anaxis.core.camera.lens import Image
 from anaxis.core.camera.projection import Projection, projection_of
 from anaxis.core.camera.track import Track
 from anaxis.core.image_plane import image_plane
+from anaxis.core.number_text import px_text
 from anaxis.core.outgoing import Outgoing
 from anaxis.core.proof.proof import Proof
 from anaxis.core.scene.landmarks import Landmarks
@@ -152,7 +153,7 @@ def sheet_html(handed: Handed) -> str:
     rows.sort(key=lambda row: not any(_inside(p, image) for p in row[1]))  # those to be seen come first
     return _template().render(
         handed=handed, track=track, profile=handed.profile, sheet=sheet_of(handed.outgoing, handed.profile), expected=expected,
-        rows=rows[:_MAX_MARKS], more=max(0, len(rows) - _MAX_MARKS), rate=rate_label(track.rate), frame=format_frame, theirs=theirs,
+        rows=rows[:_MAX_MARKS], more=max(0, len(rows) - _MAX_MARKS), rate=rate_label(track.rate), frame=format_frame, px_text=px_text, theirs=theirs,
         habits=[h.sentence for h in handed.profile.habits if h.on], version=__version__, image=image, inside=_inside,
         plane=_plane(handed, at), back=way_back(track, handed.camera.render), render=handed.camera.render, pairs=pairs_along(track),
         fonts=Markup(_font_faces()),
@@ -232,7 +233,7 @@ def _only_fonts() -> Any:
     class OnlyFonts(URLFetcher):
         def fetch(self, url: str, headers: Any = None) -> Any:
             if not url.startswith(_FONT_URL):
-                raise ValueError("a sheet refers to nothing outside itself")
+                raise ValueError("the sheet has no outside references")
             return URLFetcherResponse(url, b64decode(url.removeprefix(_FONT_URL)), {"Content-Type": "font/woff2"})
 
     return OnlyFonts()

@@ -36,10 +36,10 @@ class Board:
 
     def __post_init__(self) -> None:
         if self.kind not in KINDS:
-            raise BadInput(f"'{self.kind[:40]}' is no board: choose one of {', '.join(KINDS)}.")
+            raise BadInput(f"'{self.kind[:40]}' is not a board: choose one of {', '.join(KINDS)}.")
         if not (_FEWEST <= self.columns <= _MOST and _FEWEST <= self.rows <= _MOST):
             raise BadInput(
-                f"A board of {self.columns} x {self.rows} cannot be: count {_FEWEST} to {_MOST} inner corners or dots a side."
+                f"A board of {self.columns} x {self.rows} is not possible: count {_FEWEST} to {_MOST} inner corners or dots on each side."
             )
 
 
@@ -53,8 +53,8 @@ def find_board(grey: Bytes, board: Board, name: str) -> Floats:
     if not done or found is None:
         what = "inner corners" if board.kind == "checkerboard" else "dots"
         raise BadInput(
-            f"No {board.kind} of {board.columns} x {board.rows} {what} is seen in {Path(name).name}: count them again, and see that "
-            "all of it is in the picture, sharp and evenly lit."
+            f"No {board.kind} of {board.columns} x {board.rows} {what} is visible in {Path(name).name}: check the count, and that the whole board is in the picture, sharp and evenly lit."
+            ""
         )
     return np.asarray(found, dtype=np.float64).reshape(-1, 2) + 0.5
 
@@ -67,8 +67,8 @@ def calibrated(seen: Sequence[tuple[Floats, tuple[int, int]]], board: Board, pla
     for _, size in seen:
         if size != (image.width_px, image.height_px):
             raise BadInput(
-                f"The picture of the board is {size[0]} x {size[1]} px and the plate {image.width_px} x {image.height_px}: it must be "
-                "shot and cropped like the plate."
+                f"The picture of the board is {size[0]} x {size[1]} px and the plate {image.width_px} x {image.height_px}: shoot and crop it like the plate."
+                ""
             )
     # In OpenCV's pixels, counted from their middles: x = fx u + cx, y = cy - fy v.
     wide, high = float((plate.right - plate.left)[0]), float((plate.top - plate.bottom)[0])
@@ -98,15 +98,15 @@ def calibrated(seen: Sequence[tuple[Floats, tuple[int, int]]], board: Board, pla
         off.append(np.linalg.norm(back.reshape(-1, 2) - points.reshape(-1, 2), axis=-1))
     off_px = np.concatenate(off)
     said = [
-        f"From {len(seen)} picture{'s' if len(seen) != 1 else ''} of the board: {rms:.3f} px RMS, {off_px.max():.3f} px at worst."
+        f"From {len(seen)} picture{'s' if len(seen) != 1 else ''} of the board: {rms:.3f} px RMS, up to {off_px.max():.3f} px."
     ]
     if rms > _POOR_PX:
-        said.append("That is a poor fit: the focal length or film back may be another, or the board is not flat.")
+        said.append("This is a poor fit: the focal length or film back may differ, or the board is not flat.")
     covered = _covered(np.concatenate(at), image)
     if covered < 0.5:
         said.append(
-            f"The boards cover {covered:.0%} of the picture: beyond them the coefficients are a guess. Hand over pictures with the "
-            "board in the corners."
+            f"The boards cover {covered:.0%} of the picture; outside that area the coefficients are a guess. Add images with the board in the corners."
+            ""
         )
     return Suggested(document, said, np.concatenate(at), off_px)
 

@@ -56,7 +56,7 @@ def learned(
     if third is not None:
         fit, fits = _fit_of(third, convention, fits)
     track = track_of(returned, convention)
-    require_usable(track, "The camera that came back")
+    require_usable(track, "The returned camera")
     sent = made_camera()
     found = diagnose(sent, track, returned.image, fit, convention, typed=True)
     causes = found.explanations[0].causes if found.explained else ()
@@ -85,7 +85,7 @@ def learned(
         else 0.1,
     }
     return Learned(
-        profile_from_dict(document, "the profile learned"),
+        profile_from_dict(document, "the calibrated profile"),
         confidence,
         residual,
         tuple(asked),
@@ -101,40 +101,40 @@ def _second_round(
     asked = []
     if len(readings) > 1:
         asked.append(
-            f"the rotations: {len(readings)} ways to read the angles fit as well; fill in more frames of calibration, and more pixels on each"
+            f"the rotations: {len(readings)} ways to read the angles fit equally well; fill in more frames of calibration, with more pixels on each"
         )
     if len(fits) > 1:
         asked.append(
-            f"how it inscribes the image: {' or '.join(fits)} fit as well; open calibration_third and fill in return_third.json"
+            f"how it fits the image: {' or '.join(fits)} fit equally well; open calibration_third and fill in return_third.json"
         )
     if len(returned.points) < 4:
-        asked.append("the world's axes: place a fourth point, away from the other three's plane")
+        asked.append("the world's axes: place a fourth point outside the plane of the other three")
     if not ways and had_second:
         asked.append(
-            "what it does to files in general: what came back of calibration_second fits nothing that explains calibration; check its numbers"
+            "its habits in general: the return of calibration_second fits no explanation of calibration; check its numbers"
         )
     elif len(ways) > 1:
         said = " or ".join(sorted({_words(way) for way in ways}))
         asked.append(
-            f"whether it goes by a file's own unit and up axis ({said}): open calibration_second and fill in return_second.json"
+            f"whether it follows the unit and up axis of a file ({said}): open calibration_second and fill in return_second.json"
             if not had_second
-            else f"what it does to a file ({said}): both forms agree with each; fill in more frames of calibration_second"
+            else f"its habits ({said}): both forms fit each of them; fill in more frames of calibration_second"
         )
     if not found.explained:
         none = (
-            "the frames that came back carry other numbers than those sent, and nothing known explains which is which"
+            "the returned frames have other numbers than those sent, and no known cause explains them"
             if not len(found.frames)
-            else "nothing known comes near the returned camera"
+            else "no known cause explains the returned camera"
         )
-        asked.append(f"what else it does to a file: {found.explanations[0].sentence if found.explanations else none}")
+        asked.append(f"other habits: {found.explanations[0].sentence if found.explanations else none}")
     elif returned.frames[-1] - returned.frames[0] < len(made_camera()) - 1.5:
-        asked.append("whether later frames arrive: fill in the camera's last frame, too")
+        asked.append("whether it reads later frames: fill in the last frame of the camera too")
     return asked
 
 
 def _words(causes: Causes) -> str:
     parts = [HABITS[c].says(p) for c, p in causes if c in ("scale", "unit", "world_turn", "up_axis")]
-    return "it " + " and ".join(parts) if parts else "it goes by them"
+    return "it " + " and ".join(parts) if parts else "it follows them"
 
 
 def _as_well(causes: Causes, convention: Convention) -> list[Causes]:
@@ -160,7 +160,7 @@ def _by_the_second(ways: list[Causes], second: Returned, convention: Convention,
     """Those of the ways that explain what came back of the second file too; none where none does."""
     sent = made_camera()
     seen = track_of(second, convention)
-    require_usable(seen, "The camera that came back of the second file")
+    require_usable(seen, "The returned camera of the second file")
     out = []
     for causes in ways:
         whole = np.tile(np.eye(4), (len(sent), 1, 1))
@@ -179,9 +179,7 @@ def _fit_of(third: Returned, convention: Convention, among: list[str]) -> tuple[
     """How the image is inscribed, of those that the first film back left, by one of another aspect; and all that fit as well."""
     frames = [f for f in third.pixels if np.abs(third.frames - f).min() < 1e-3]
     if not frames:
-        raise BadInput(
-            "The third form has pixels on none of the frames whose numbers came back: give both for the same frames."
-        )
+        raise BadInput("The third form has no pixels on its frames: fill in both for the same frames.")
     at = np.array([int(np.argmin(np.abs(third.frames - f))) for f in frames])
     track = track_of(third, convention).select_frames(at)
     target = Target(third, frames, track.position_m, track.lens)

@@ -1,4 +1,4 @@
-"""A package's axes, unit, rotation order and signs told from what came back of the made camera, every possibility tried."""
+"""A package's axes, unit, rotation order and signs from what came back of the made camera, every possibility tried."""
 
 from itertools import permutations, product
 
@@ -43,7 +43,7 @@ def world_of(returned: Returned) -> tuple[Floats, float, float]:
     best = int(np.argmin(off))
     if off[best] > 0.25:
         raise BadInput(
-            f"The points fit no axes: one of them is off by {off[best]:.2g} m. Check that they stand where the set stands, in the package's own numbers."
+            f"The points fit no axes: one is wrong by {off[best]:.2g} m. Check their positions in the numbers of the package."
         )
     unit = 1.0 / float(size[best])
     known = next((u for u in (0.001, 0.01, 0.0254, 0.1, 0.3048, 1.0, 10.0, 100.0) if abs(unit / u - 1) < 1e-3), unit)
@@ -57,9 +57,7 @@ def camera_of(
     hand = round(float(np.linalg.det(world)))
     frames = [f for f in returned.pixels if np.abs(returned.frames - f).min() < 1e-3]
     if not frames:
-        raise BadInput(
-            "The frames of the pixels are none of those whose numbers came back: give both for the same frames."
-        )
+        raise BadInput("The pixels and the numbers share no frame: fill in both for the same frames.")
     at = np.array([int(np.argmin(np.abs(returned.frames - f))) for f in frames])
     target = Target(returned, frames, returned.position[at] @ world * unit, returned.lens.select_frames(at))
     cameras = np.array([c for c in AXES if round(float(np.linalg.det(c))) == hand])
@@ -91,7 +89,7 @@ class Target:
     def __init__(self, returned: Returned, frames: list[float], place_m: Floats, lens: Lens) -> None:
         names = sorted({n for f in frames for n in returned.pixels[f] if n in POINTS})
         if not names:
-            raise BadInput("The pixels name none of the points that were sent.")
+            raise BadInput("The pixels name no point of the kit.")
         nowhere = np.full(2, np.nan)
         self._pixels = np.array([[returned.pixels[f].get(n, nowhere) for n in names] for f in frames])
         self._away = np.array([POINTS[n] for n in names])[None] - place_m[:, None]

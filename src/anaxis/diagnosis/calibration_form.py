@@ -72,16 +72,16 @@ def returned_from_document(document: Any, name: str, needs: Needs = "all") -> Re
     numbers = [found.position, found.rotation_deg, *(getattr(lens, k) for k in LENS)]
     if not all(np.isfinite(v).all() for v in (frames, *numbers)):
         raise BadInput(
-            f"{name} holds something that is no number among frames, position, rotation_deg and lens: correct it."
+            f"{name} has a value that is not a number in frames, position, rotation_deg or lens: correct it."
         )
     if needs != "all" and (n < 1 or (needs == "pixels" and not found.pixels)):
         raise BadInput(
-            f"{name} is not filled in: it needs the camera on one frame at least{', and pixels' * (needs == 'pixels')}."
+            f"{name} is not filled in: it needs the camera on at least one frame{', and pixels' * (needs == 'pixels')}."
         )
     if needs == "all" and (n < 1 or len(found.points) < 3 or not found.pixels):
         raise BadInput(f"{name} is not filled in: at least one frame, three points and one frame of pixels are needed.")
     if unknown := sorted(set(found.points) - set(POINTS)):
-        raise BadInput(f"{name} has a point '{unknown[0]}', which is none of those sent.")
+        raise BadInput(f"{name} has a point '{unknown[0]}', which is not in the kit.")
     return found
 
 

@@ -108,8 +108,7 @@ def write_start(out: Path, format_key: str) -> list[Path]:
 _README = """What to do with these files
 
 1. Open the calibration camera in the package, as any camera is opened there.
-2. Put the points of points.csv there: import the file where it can be, or place them where the set's own
-   geometry stands right. They are in metres, Y up, right-handed.
+2. Put the points of points.csv there: import the file where it can be, or place them where they match the geometry of the set. They are in metres, Y up, right-handed.
 3. Fill in return.json in the package's own numbers: frames, the camera's position and angles on each, the lens;
    where each point stands; and for a few frames where some points are seen in its picture, in pixels from the
    upper left corner. As few as three frames and three points are enough; more settle more. Write the numbers with

@@ -15,6 +15,7 @@ import numpy as np
 
 from anaxis.core.camera.lens import Image
 from anaxis.core.camera.track import Track, on_common_frames
+from anaxis.core.number_text import px_text
 from anaxis.core.scene.tree import angle_between_deg
 from anaxis.core.space.axes import Convention
 from anaxis.core.time.rates import plain_frame, rate_label
@@ -233,9 +234,7 @@ def _on_every_frame(found: Explanation, case: Case, floor: Floor) -> Explanation
     off = apart(fitted)
     residual = float(off.max())
     if max(EXPLAINED_PX, floor.px) < residual and is_noise(fitted, seen, larger(seen, aligned.should), residual):
-        floor = Floor(
-            residual, "which is noise from frame to frame and no more", "with noise from frame to frame and no more"
-        )
+        floor = Floor(residual, "which is only noise from frame to frame", "with only noise from frame to frame")
     fits = off <= max(0.1, EXPLAINED_PX, floor.px)
     different = distinct(case.arrived, timing.arrived_at)
     said = sentence_of(
@@ -270,36 +269,36 @@ def sentence_of(
 ) -> str:
     """The causes as one sentence about the package, with what remains and how many frames it rests on."""
     still = count == 1 < len(timing.arrived_at)
-    rests = "told from one view, since it is still" if still else f"told from {count} frame{'s' * (count != 1)}"
+    rests = "from one view, since it is still" if still else f"from {count} frame{'s' * (count != 1)}"
     if not causes and residual_px <= EXPLAINED_PX:
-        said = "Pose, lens and frames are those of the camera meant"
+        said = "Pose, lens and frames match the expected camera"
     elif not causes and residual_px <= floor.px:
-        return f"It is the same camera, {floor.said}: up to {residual_px:.2g} px off; {rests}."
+        return f"Same camera, {floor.said}: up to {residual_px:.2g} px deviation; {rests}."
     elif not causes:
-        said = "The camera is nearest to the one meant"
+        said = "The closest match is the expected camera"
     else:
         parts = [HABITS[code].says(params) + _aside(code, params, meant) for code, params in causes]
         said = "The package " + (
             ", and ".join(parts) if len(parts) < 3 else ", ".join(parts[:-1]) + ", and " + parts[-1]
         )
         if timing.straight:
-            said += " (with straight lines between the frames)"
+            said += " (with linear interpolation between frames)"
     if residual_px <= EXPLAINED_PX:
         remains = f"{residual_px:.2g}" if residual_px >= 1e-3 else "less than 0.001"
         return f"{said}; {rests}, {remains} px remain."
     if residual_px <= floor.px:
         return f"{said}; {rests}, within {residual_px:.2g} px, {floor.why}."
-    return f"{said}; {rests}, up to {residual_px:.3g} px remain, most at frame {plain_frame(worst)}."
+    return f"{said}; {rests}, up to {px_text(residual_px)} remain, most at frame {plain_frame(worst)}."
 
 
 def _aside(code: str, params: dict[str, Any], meant: Track) -> str:
     if code == "world_turn" and params["axis"] == "X" and abs(abs(params["angle_deg"]) - 90) < 1e-6:
-        return " (as where a file's up axis is ignored)"
+        return " (as when the up axis of a file is ignored)"
     if code == "scale":
         factor = params["factor"]
         words = {100.0: "centimetres for metres", 0.01: "metres for centimetres", 10.0: "millimetres for centimetres", 0.1: "centimetres for millimetres",
                  1000.0: "millimetres for metres", 0.001: "metres for millimetres", 2.54: "inches for centimetres"}  # fmt: skip
-        return f" (as where it takes {words[factor]})" if factor in words else ""
+        return f" (as when it uses {words[factor]})" if factor in words else ""
     if code == "own_rate":
         return f" of {rate_label(meant.rate)}"
     return ""

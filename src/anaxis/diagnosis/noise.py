@@ -14,9 +14,9 @@ from anaxis.core.space.rotation import angles_from_matrices
 from anaxis.core.typing import Floats
 from anaxis.diagnosis.case import Apart
 
-# A table is printed with so many decimals at most where that is told from its numbers.
+# A table is printed with so many decimals at most where that is from its numbers.
 _MOST_DECIMALS = 6
-# Noise above it is seen in the picture: it is something that happened, and not what numbers leave open; but with a long lens
+# Noise above it is visible in the picture: it is something that happened, and not what numbers leave open; but with a long lens
 # a position that trembles by no more than a tenth of a millimetre is seen, and a rotation by so many degrees.
 NOISE_PX = 0.5
 _NOISE_M, _NOISE_DEG = 1.5e-4, 1e-3

@@ -21,8 +21,7 @@ def caster_of(triangles_m: Floats) -> Caster:
     """
     if not len(triangles_m):
         raise BadInput(
-            "There are no surfaces to project on: the file holds no mesh, or was taken in before surfaces were read; add the set on "
-            "Place, or take the file in once more."
+            "There are no surfaces to project on. Add the set on Place, or take in the file again if it has meshes."
         )
     middle = (triangles_m.min(axis=(0, 1)) + triangles_m.max(axis=(0, 1))) / 2
     scene = rtcore_scene.EmbreeScene()

@@ -71,7 +71,7 @@ def is_own_table(path: Path, profile: Profile | None) -> bool:
 def as_own_table(scene: Scene, profile: Profile) -> Profile:
     """The package with the layout that a table was read by: whose axes and unit it is in, no table says.
 
-    Raises BadInput where the columns told from the table hold no camera.
+    Raises BadInput where the columns from the table hold no camera.
     """
     columns = scene.columns or {}
     try:
@@ -84,8 +84,8 @@ def as_own_table(scene: Scene, profile: Profile) -> Profile:
         )
     except ValueError as error:
         raise BadInput(
-            f"{scene.name}: its columns cannot be told apart, a frame or time, three positions and three rotations are needed: give it "
-            "a row of headings, or the package a column layout."
+            f"{scene.name}: its columns are unclear. A frame or time, three positions and three rotations are needed: add a row of headings, or a column layout to the package."
+            ""
         ) from error
     return profile.model_copy(update={"table": rule})
 
@@ -102,7 +102,7 @@ def of_table(path: Path, profile: Profile, picture: Picture, meant: Track) -> Ca
         raise
     except (ValueError, KeyError, TypeError, IndexError) as error:
         raise BadInput(
-            f"{path.name} has a row that cannot be read as numbers: every row needs one for each heading."
+            f"{path.name} has a row that is not numbers: every row needs one number for each heading."
         ) from error
     track = seen.track
     require_usable(track, path.name)
@@ -150,15 +150,17 @@ def compared(
     mine, theirs = on_common_frames(meant, arrived)
     if not len(mine):
         raise BadInput(
-            f"The camera that came back runs from frame {arrived.frames[0]:g} to {arrived.frames[-1]:g} and the one meant from "
-            f"{meant.frames[0]:g} to {meant.frames[-1]:g}: they share no frame; diagnose it, or renumber one of them."
+            f"The returned camera has frames {arrived.frames[0]:g} to {arrived.frames[-1]:g} and the expected camera "
+            f"{meant.frames[0]:g} to {meant.frames[-1]:g}: they share no frame. Diagnose it, or renumber one of them."
         )
     marks = landmarks.shown().at_frames(np.flatnonzero(np.isin(meant.frames, mine.frames)))
     sent = _handed_over(mine, picture, profile)
     seen = projection_of(theirs, sent.image, sent.fit)
     proof = prove(mine, projection_of(mine, picture.image, picture.fit), seen, marks.position_m)
     other = differences(
-        Beside(mine.lens, sent.image, meant.rate), Beside(theirs.lens, back.image, back.rate), "not in what came back"
+        Beside(mine.lens, sent.image, meant.rate),
+        Beside(theirs.lens, back.image, back.rate),
+        "missing in the returned camera",
     )
     missing = np.setdiff1d(np.round(meant.frames, 4), np.round(mine.frames, 4))
     proof = replace(proof, missing=missing, differences=other)

@@ -49,7 +49,7 @@ class Between:
     @property
     def sentence(self) -> str:
         if self.alike < _TOO_LITTLE:
-            return "The two pictures have too little in common to be measured: check that they are the same frame."
+            return "The two stills are too different to measure: check that they show the same frame."
         parts = []
         if np.hypot(self.shift_x_px, self.shift_y_px) > 0.05:
             sides = ("right" if self.shift_x_px > 0 else "left", "down" if self.shift_y_px > 0 else "up")
@@ -62,27 +62,27 @@ class Between:
             parts.append(
                 f"rotated {abs(self.turn_deg):.2f}° {'clockwise' if self.turn_deg > 0 else 'counter-clockwise'}"
             )
-        return f"The one from there is {', '.join(parts)}." if parts else "Both pictures lie on each other."
+        return f"The returned still is {', '.join(parts)}." if parts else "Both stills match."
 
 
 def read_picture(path: Path) -> NDArray[np.uint8]:
     """A PNG, JPEG or EXR as 8-bit blue, green, red (h, w, 3), as a display shows it. Raises BadInput."""
     suffix = path.suffix.lower()
     if suffix not in SUFFIXES:
-        raise BadInput(f"{path.name} is no picture that is read: hand over one of {', '.join(SUFFIXES)}.")
+        raise BadInput(f"{path.name} is not a readable image: use one of {', '.join(SUFFIXES)}.")
     if suffix == ".exr":
         return _exr(path)
     found = cv2.imdecode(np.frombuffer(path.read_bytes(), np.uint8), cv2.IMREAD_COLOR)
     if found is None:
-        raise BadInput(
-            f"{path.name} cannot be read as a picture: it is damaged or another kind of file; render it again."
-        )
+        raise BadInput(f"{path.name} is not a readable image: it is damaged or another kind of file. Render it again.")
     return _within(np.asarray(found, dtype=np.uint8), path.name)
 
 
 def _within(picture: NDArray[np.uint8], name: str) -> NDArray[np.uint8]:
     if max(picture.shape[:2]) > MAX_SIDE_PX:
-        raise BadInput(f"{name} is {picture.shape[1]} x {picture.shape[0]} px; at most {MAX_SIDE_PX} a side are taken.")
+        raise BadInput(
+            f"{name} is {picture.shape[1]} x {picture.shape[0]} px; at most {MAX_SIDE_PX} px on each side are possible."
+        )
     return picture
 
 

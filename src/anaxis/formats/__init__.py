@@ -48,7 +48,7 @@ def set_formats_of(text: str) -> tuple[Format, ...]:
     for name in asked:
         if name not in known:
             raise BadInput(
-                f"'{name[:40]}' is no format of a set: choose of {', '.join(f.key for f in SET_WRITTEN)}, or none."
+                f"'{name[:40]}' is not a set format: choose from {', '.join(f.key for f in SET_WRITTEN)}, or none."
             )
     return tuple(dict.fromkeys(known[name] for name in asked))
 
@@ -60,8 +60,8 @@ def reader_of(name: str) -> Format:
         if suffix in entry.suffixes:
             return entry
     raise BadInput(
-        f"{name} ends in '{suffix or 'nothing'}', which is no camera file that can be read: "
-        f"hand over one of {', '.join(READABLE_SUFFIXES)}."
+        f"{name} ends in '{suffix or 'nothing'}', which is not a camera file Anaxis reads: use one of"
+        f" {', '.join(READABLE_SUFFIXES)}."
     )
 
 
@@ -75,7 +75,7 @@ def require_readable(name: str, suffixes: tuple[str, ...] = READABLE_SUFFIXES) -
     suffix = Path(name).suffix.lower()
     if suffix not in suffixes:
         raise BadInput(
-            f"{name} ends in '{suffix or 'nothing'}', which is no file that can be read here: hand over one of "
+            f"{name} ends in '{suffix or 'nothing'}', which is not a file Anaxis reads: use one of "
             f"{', '.join(suffixes)}."
         )
 
@@ -86,7 +86,7 @@ def read_file(
     """Read a camera file, a set, or a zip; raises BadInput where that cannot be done.
 
     ``layout`` says what the columns of column text are (see :mod:`anaxis.formats.tables.layout`);
-    without it they are told from their headings and behaviour. The file may refer to files of the folder ``within``, to none where
+    without it they are from their headings and behaviour. The file may refer to files of the folder ``within``, to none where
     None.
     """
     is_zip = path.suffix.lower() == ZIP_SUFFIX
@@ -130,10 +130,10 @@ def write_files(format_key: str, cameras: Sequence[Outgoing], folder: Path, stem
     entry = format_of(format_key)
     rates = list(dict.fromkeys(c.track.rate for c in cameras))
     if len(cameras) > 1 and not entry.several:
-        raise BadInput(f"'{format_key}' holds one camera a file: write one file each.")
+        raise BadInput(f"'{format_key}' stores one camera in each file: write one file for each camera.")
     if len(rates) > 1:
         from anaxis.core.time.rates import rate_label
 
         said = " and ".join(f"{rate_label(r)}" for r in rates)
-        raise BadInput(f"The cameras run at {said} frames a second, and a file has one rate: write one file each.")
+        raise BadInput(f"The cameras run at {said} frames/s, but a file has one rate: write one file for each camera.")
     return entry.writer().write(cameras, folder, stem)

@@ -23,12 +23,12 @@ def zero_frame_of(of: Format, frames: Floats, rate: Fraction, from_zero: bool) -
     label, first = of.unversioned, float(frames[0])
     last_s = float(seconds_of(frames[-1:], rate)[0])
     if from_zero and first != 0:
-        why = "because the package wants clips that begin at 0 s"
+        why = "because the package needs clips that begin at 0 s"
     elif first < 0:
         why = f"because {label} has no time before 0"
     elif of.single_precision and last_s >= SINGLE_PRECISION_S:
-        why = f"because {last_s:.0f} s is more than its single-precision times tell frames apart at"
+        why = f"because {last_s:.0f} s is too late for single-precision times"
     else:
         return 0.0, ""
     said = format_frame(first)
-    return (first, f"Frame {said} lies at 0 s in the {label} file, {why}: let the clip begin at frame {said} there.")
+    return (first, f"Frame {said} is at 0 s in the {label} file, {why}: start the clip at frame {said} there.")

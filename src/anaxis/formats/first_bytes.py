@@ -23,5 +23,5 @@ def suffix_of(data: bytes) -> str:
     if head.startswith(b"{"):
         return ".gltf" if _SAYS_GLTF in data else ".json"
     if not head or b"\0" in head:
-        raise BadInput("What came on standard input is no camera file: it is empty, or of a format that is not read.")
+        raise BadInput("Standard input is not a camera file: it is empty, or its format is unknown.")
     return ".csv"

@@ -13,8 +13,8 @@ def check_span(keys: Floats, where: str) -> None:
     """Raise BadInput, naming ``where``, for samples that are not numbers or over too many frames."""
     if len(keys) and (not np.isfinite(keys).all() or keys[-1] - keys[0] >= MAX_FRAMES):
         raise BadInput(
-            f"{where}, has samples from frame {keys[0]:g} to {keys[-1]:g}; at most {MAX_FRAMES} frames are "
-            "taken: export the shot's range only."
+            f"{where}, has samples from frame {keys[0]:g} to {keys[-1]:g}; at most {MAX_FRAMES} frames are possible: export only the range of the shot."
+            ""
         )
 
 

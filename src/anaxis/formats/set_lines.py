@@ -65,18 +65,18 @@ def over_time(
         if all(p.shape == (count, 3) and np.isfinite(p).all() for p in held):
             mesh = replace(shape.mesh, points=np.stack(held), frames=frames)
             return shape._replace(mesh=mesh if np.ptp(mesh.points, axis=0).max() > 0 else shape.mesh), None
-        why = "its faces are other ones on other frames"
+        why = "its faces change between frames"
     else:
-        why = f"its {count} points on {len(frames)} frames are more than go along"
+        why = f"its {count} points on {len(frames)} frames are too many to deliver"
     return shape, shape_stays(name, why)
 
 
 def shape_stays(name: str, why: str) -> Finding:
     """That an object deforms, and goes along with one shape."""
     return Finding(
-        "set_shape_stays", "warning", f"The object '{name}' deforms, and its shape on the first frame goes along: {why}.",
-        "Leave the object out of the export, or export it with fewer points or frames, as OpenUSD or Alembic.",
-        "In the receiving package it stands as on the first frame.", node=name,
+        "set_shape_stays", "warning", f"The object '{name}' deforms; Anaxis uses its shape on the first frame: {why}.",
+        "Remove the object from the export, or export it with fewer points or frames as OpenUSD or Alembic.",
+        "In the receiving package it keeps the shape of the first frame.", node=name,
     )  # fmt: skip
 
 

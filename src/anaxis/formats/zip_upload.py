@@ -124,7 +124,7 @@ def _with_the_others(scene: Scene, name: str, others: list[Path], taken: Path, f
         "warning",
         f"{name} holds {len(beside) + 1} files that may hold cameras and only {taken.relative_to(folder)} is read; not {others_named}.",
         "Take the others in one by one, if they are cameras and no layers of this one.",
-        "A camera that nobody took in is missed when it is needed.",
+        "Cameras that are not taken in are missing later.",
         {"files": len(beside) + 1},
     )
     return replace(scene, findings=(*scene.findings, found))

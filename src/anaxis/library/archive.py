@@ -65,7 +65,7 @@ def unpack(data: bytes) -> tuple[dict[str, Any], dict[str, Floats]]:
     except BadInput:  # what is said already is said better
         raise
     except (ValueError, KeyError, TypeError, OSError, EOFError, zipfile.BadZipFile, zlib.error) as error:
-        raise BadInput("A stored track is damaged: restore it from a backup or take the file in again.") from error
+        raise BadInput("A stored track is damaged: restore it from a backup, or take in the file again.") from error
 
 
 def _inflated(data: bytes) -> bytes:
@@ -74,7 +74,7 @@ def _inflated(data: bytes) -> bytes:
     body = stream.decompress(data, _MAX_BODY_BYTES)
     if stream.unconsumed_tail or not stream.eof:
         raise BadInput(
-            f"What the file holds comes to more than {_MAX_BODY_BYTES / 1e9:g} GB when it is read: export the camera and its set alone."
+            f"The contents of the file need more than {_MAX_BODY_BYTES / 1e9:g} GB: export only the camera and its set."
         )
     return body
 

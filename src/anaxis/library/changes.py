@@ -61,7 +61,7 @@ def lens_table_operation(name: str, data: bytes, track: Track, options: LensTabl
     found = read_lens_data(name, text_of(data), track.rate, float(track.frames[0]), options)
     labels = listed([CHANNELS[c].label for c in found.values])
     first, last = (format_frame(float(f)) for f in (found.frames[0], found.frames[-1]))
-    said = f"{labels} from {name} instead of the file's, frames {first} to {last}"
+    said = f"{labels} from {name} instead of that of the file, frames {first} to {last}"
     params = {"of": name, "frames": found.frames.tolist(), **{k: v.tolist() for k, v in found.values.items()}}
     return params, ". ".join([said, *found.notes])
 
@@ -111,7 +111,7 @@ class _Steps:
         known = {"focal": "focal_mm", "focus": "focus_m"}
         wrong = next((k for k in given if k not in known), None)
         if wrong is not None:
-            raise BadInput(f"'{wrong}' has no unit to be said: write --lens-units focal=mm,focus=m.")
+            raise BadInput(f"'{wrong}' has no unit: write --lens-units focal=mm,focus=m.")
         typed = start if start not in ("number", "first") else ""
         options = LensTableOptions(
             {known[k]: v for k, v in given.items()}, "first row on first frame" if start == "first" else "by number", typed

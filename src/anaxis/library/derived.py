@@ -1,4 +1,4 @@
-"""Cameras made from the cameras of files: a cut's joined into one, objects framed in a sphere, a shot camera held at a frame."""
+"""Cameras made from the cameras of files: a cut's joined into one, objects 360-degree framing, a shot camera held at a frame."""
 
 from __future__ import annotations
 
@@ -103,7 +103,7 @@ def join(
     )
     settings = joined.extended(settings, *extra)
     made, owed = joined.make(inputs, settings), render_range(settings)
-    findings = [Finding("edit", "note", n, "Look at it in the edit.") for n in laid.notes]
+    findings = [Finding("edit", "note", n, "Check it in the edit.") for n in laid.notes]
     refused = edl_refused(settings)
     if refused:
         findings.append(Finding("edit", "note", refused, "Use the OpenTimelineIO document."))
@@ -114,7 +114,7 @@ def join(
         )  # fmt: skip
     if typed_range is not None:
         found = check_range(owed["first_frame"], owed["last_frame"], int(typed_range[0]), int(typed_range[1]))
-        remedy = "Nothing." if found.equal else "Type the range owed."
+        remedy = "Nothing." if found.equal else "Type the expected range."
         findings.append(
             Finding(
                 "render_range", "note" if found.equal else "warning", found.said, remedy, numbers={"kind": found.kind}
@@ -142,7 +142,7 @@ def frame(source: Input, plate: Image, wanted: Mapping[str, Any]) -> Framed:
 
 
 def with_set_of(source: Input, other: Scene) -> Input:
-    """An input with the set of another file beside its own, as it stands on that file's first frame."""
+    """An input with the set of another file beside its own, as it is on that file's first frame."""
     more = set_triangles_m(other, other.first_frame)
     return replace(source, triangles_m=np.concatenate([source.triangles_m, more]))
 

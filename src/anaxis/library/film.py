@@ -40,29 +40,25 @@ Layout = Literal["over", "beside"]
 class FilmOptions:
     """How a film looks. Raises BadInput for what cannot be."""
 
-    width_px: Annotated[int | None, Field(description="The film's width; else the picture's, of 1920 px at most.")] = (
-        None
-    )
+    width_px: Annotated[
+        int | None, Field(description="The width of the film; left out, that of the picture, up to 1920 px.")
+    ] = None
     style: Annotated[Style, Field(description="shaded: hidden surfaces are removed; lines: all lines.")] = "shaded"
-    guides: Annotated[Guides, Field(description="Guides over the picture, and an aspect mask.")] = field(
-        default_factory=Guides
-    )
+    guides: Annotated[Guides, Field(description="Guides and an aspect mask.")] = field(default_factory=Guides)
     burn_in: Annotated[
         bool, Field(description="Shot, camera, frame, timecode, focal length and deviation at the lower edge.")
     ] = True
     layout: Annotated[
-        Layout, Field(description="A camera that arrived: over the one meant in another ink, or beside it.")
+        Layout, Field(description="A delivered or returned camera, overlaid in another colour or side by side.")
     ] = "over"
-    magnify: Annotated[
-        float, Field(description="Draw the deviation of a camera that arrived this many times as large.")
-    ] = 1.0
+    magnify: Annotated[float, Field(description="Magnify the deviation of this camera by this factor.")] = 1.0
 
     def __post_init__(self) -> None:
         if self.width_px is not None and not 16 <= self.width_px <= _WIDEST_PX:
-            raise BadInput(f"A film cannot be {self.width_px} pixels wide: choose 16 to {_WIDEST_PX}.")
+            raise BadInput(f"A film width of {self.width_px} px is not possible: choose 16 to {_WIDEST_PX}.")
         if not 1 <= self.magnify <= _MOST_MAGNIFIED:
             raise BadInput(
-                f"A deviation cannot be drawn {self.magnify:g} times as large: choose 1 to {_MOST_MAGNIFIED:g}."
+                f"The deviation cannot be magnified {self.magnify:g} times: choose 1 to {_MOST_MAGNIFIED:g}."
             )
 
 
@@ -88,7 +84,7 @@ class Beside:
 
 
 class Film:
-    """A shot's camera with its set, drawn frame by frame.
+    """A shot's camera with its set, magnified frame by frame.
 
     ``plate_at`` gives the plate's picture of a frame, if any, which is the plate as shot where ``as_shot``; ``first_there`` is
     the number that the first frame has in the receiving package.
@@ -132,7 +128,7 @@ class Film:
         drawn = (self._sees, at, self._around, self._marks, options.style, plate)
         if not self.two or self._arrived is None:
             return draw_frame(*drawn, self._arrived, options.magnify, overlay)
-        words = (f"{self._name}   as it arrived",) if options.burn_in else ()
+        words = (f"{self._name}   as delivered",) if options.burn_in else ()
         other = draw_frame(self._arrived, *drawn[1:], overlay=Overlay(shapes, words))
         return np.hstack([draw_frame(*drawn, overlay=overlay), other])
 
@@ -148,7 +144,9 @@ class Film:
         code = timecode_of(frame, track.rate)
         parts += [code] if code else []
         if self._deviation_px is not None:
-            drawn = f", drawn {self._options.magnify:g} times" if self._options.magnify != 1 and not self.two else ""
+            drawn = (
+                f", magnified {self._options.magnify:g} times" if self._options.magnify != 1 and not self.two else ""
+            )
             parts.append(f"deviation {self._deviation_px[at]:.4f} px{drawn}")
         return ("   ".join(parts),)
 
@@ -168,7 +166,7 @@ class Reel:
         if len(rates) > 1:
             named = listed([f"{f.name} at {rate_label(f.track.rate)}" for f in films])
             raise BadInput(
-                f"A reel has one frame rate, and these shots have several: {named}. Make a reel of each rate."
+                f"A reel has one frame rate, but these shots have several: {named}. Make one reel for each rate."
             )
         self.films, self.size, self.rate = tuple(films), films[0].size, films[0].track.rate
 
@@ -203,12 +201,12 @@ def write_film(
     suffix = out.suffix.lower()
     if suffix not in (*MOVIES, *PICTURES):
         raise BadInput(
-            f"'{out.name}' is no film that is written: name it .mp4 or .mov, or as shot.####.png for a picture a frame."
+            f"'{out.name}' is not a possible film file: name it .mp4 or .mov, or shot.####.png for one image for each frame."
         )
     names = [out] if suffix in MOVIES else [_numbered(out, f) for f in reel.numbers()]
     there = next((n for n in names if n.exists()), None)
     if there is not None and not force:
-        raise BadInput(f"{there} is there already: choose another name, or add --force to replace it.")
+        raise BadInput(f"{there} already exists: choose another name, or add --force to replace it.")
     try:
         out.parent.mkdir(parents=True, exist_ok=True)
         if suffix in PICTURES:

@@ -60,7 +60,7 @@ class PlateOfCamera:
     def require_distortion(self) -> Distortion:
         """The camera's distortion. Raises BadInput where it has none."""
         if self.track.distortion is None:
-            raise BadInput(f"'{self.track.name}' has no distortion: give it one on Lens, or with --distortion.")
+            raise BadInput(f"'{self.track.name}' has no distortion: set one on Lens, or use --distortion.")
         return self.track.distortion
 
     def overscan(self, multiple: int = 2, tight: bool = False) -> Needed:
@@ -143,7 +143,7 @@ def write_maps(
     frames, frame = plate.track.frames, order.frame
     render = None if order.whole_plate else plate.overscan(order.multiple, order.tight).overscan
     if frame is not None and not frames[0] <= frame <= frames[-1]:
-        raise BadInput(f"Frame {frame:g} is none of the camera's, {frames[0]:g} to {frames[-1]:g}.")
+        raise BadInput(f"Frame {frame:g} is not a frame of the camera, {frames[0]:g} to {frames[-1]:g}.")
     first = 0 if frame is None else int(np.argmin(np.abs(frames - frame)))
     out.mkdir(parents=True, exist_ok=True)
     maps = plate.maps(render)

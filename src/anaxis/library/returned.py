@@ -61,12 +61,14 @@ def came_back(
     scene = None if is_own_table(file, package) else read(file)
     if scene is None or scene.columns is not None:
         if package is None:
-            raise BadInput(f"{file.name} is a table in a package's own numbers: say which with --profile.")
+            raise BadInput(f"{file.name} is a table in the numbers of a package: name the package with --profile.")
         own = package if scene is None else as_own_table(scene, package)
         return of_table(file, own, picture, meant), []
     unsaid = [w for w in ("up_axis", "metres_per_unit") if w in scene.guesses and package is None]
     notes = (
-        [f"{file.name} does not say its {' and '.join(unsaid)}, which are guessed: give the package with --profile."]
+        [
+            f"{file.name} does not state its {' and '.join(unsaid)}, which would be guesses: name the package with --profile."
+        ]
         if unsaid
         else []
     )
@@ -98,7 +100,7 @@ def arrived_in(file: Path, package: Profile, image: Image | None, camera: str | 
         raise
     except Exception as error:
         raise BadInput(
-            f"{file.name} cannot be opened as '{package.key}' would: it is damaged, or holds no camera; export it again."
+            f"{file.name} cannot be opened as '{package.key}' would: it is damaged or has no camera. Export it again."
         ) from error
 
 
@@ -120,7 +122,7 @@ def beside(camera: ShotCamera, scene: Scene, path: str | None, package: Profile 
 
 
 class Explained(NamedTuple):
-    """What happened to a camera on its way, and how far it is off; ``measured`` is None where no frame is in common."""
+    """What happened to a camera in transit, and how far it is off; ``measured`` is None where no frame is in common."""
 
     diagnosis: Diagnosis
     measured: Compared | None
@@ -135,7 +137,7 @@ def usual_numbering(sent: ShotCamera, back: CameBack, package: Profile | None, f
 
 
 def in_sent_numbers(back: CameBack, numbering: Numbering, sent: Track) -> CameBack:
-    """The camera that came back, in the frame numbers of the one sent."""
+    """The returned camera, in the frame numbers of the one sent."""
     return renumbered_back(back, numbering, sent) if numbering.wanted else back
 
 
@@ -157,7 +159,7 @@ def explained(
 def diagnosis_document(
     explanations: Sequence[Explanation], is_explained: bool, differences: Sequence[Difference]
 ) -> dict[str, Any]:
-    """What happened to a camera on its way, as plain JSON."""
+    """What happened to a camera in transit, as plain JSON."""
     return {
         "explanations": [e.as_dict() for e in explanations],
         "explained": is_explained,

@@ -149,9 +149,9 @@ def fitting_recipe(camera: FileCamera) -> tuple[Recipe, list[Finding]]:
                 Finding(
                     "operation_off",
                     "warning",
-                    f"'{label}' of the recipe is switched off: {error.sentence}",
-                    "Change it or take it out of the recipe.",
-                    "The new file does not hold what it works on.",
+                    f"'{label}' of the recipe was switched off: {error.sentence}",
+                    "Change it, or remove it from the recipe.",
+                    "The new file lacks what the operation works on.",
                     node=camera.path,
                 )
             )

@@ -16,6 +16,7 @@ from anaxis.core.checks.times import stated_range
 from anaxis.core.derive.derived import Derived, scene_of
 from anaxis.core.errors import BadInput
 from anaxis.core.findings import Finding
+from anaxis.core.number_text import px_text
 from anaxis.core.proof.proof import Proof, owing
 from anaxis.core.recipe.documents import recipe_document
 from anaxis.core.recipe.effects import placement_of
@@ -78,7 +79,7 @@ class Sent(NamedTuple):
         said = []
         if worst is not None and worst.max_px > tolerance_px:
             said.append(
-                f"The camera that arrives differs by {worst.max_px:.4g} px at frame {format_frame(worst.worst_frame)}, "
+                f"The delivered camera differs by {px_text(worst.max_px)} at frame {format_frame(worst.worst_frame)}, "
                 f"above the tolerance of {tolerance_px:g} px."
             )
         return [*said, *dict.fromkeys(s for p in off for s in _beside_pixels(p))]
@@ -86,10 +87,10 @@ class Sent(NamedTuple):
 
 def _beside_pixels(proof: Proof) -> list[str]:
     """Sentences about what does not arrive as meant beside the pixels."""
-    out = [f"What arrives is another {d.sentence}." for d in proof.differences if d.matters]
+    out = [f"The delivered camera has another {d.sentence}." for d in proof.differences if d.matters]
     if len(proof.missing):
         out.append(
-            f"{len(proof.missing)} of the {proof.owed} frames owed do not arrive, the first of them {format_frame(proof.missing[0])}."
+            f"{len(proof.missing)} of the {proof.owed} expected frames are missing, the first is {format_frame(proof.missing[0])}."
         )
     return out
 
@@ -195,7 +196,7 @@ def send(cameras: list[GoingOut], out: Path | None, order: SendOrder) -> Sent:
             there = [name for name in written if (out / name).exists()]
             if there and not order.force:
                 raise BadInput(
-                    f"{out / there[0]} is there already{f', and {len(there) - 1} more of these files' if len(there) > 1 else ''}: "
+                    f"{out / there[0]} already exists{f', and {len(there) - 1} more of these files' if len(there) > 1 else ''}: "
                     "choose another folder with --out or another --name, or add --force to replace it. Nothing was written."
                 )
             moved = {name: str(shutil.move(Path(aside) / name, out / name)) for name in written}
@@ -215,7 +216,7 @@ def proof_document(proof: Proof) -> dict[str, Any]:
     """A proof as JSON."""
     return {
         "max_px": proof.max_px, "worst_frame": plain_frame(proof.worst_frame), "median_px": proof.median_px, "grade": proof.grade,
-        "test_points": proof.test_points, "frames_compared": proof.compared, "frames_owed": proof.owed,
+        "test_points": proof.test_points, "frames_compared": proof.compared, "frames_expected": proof.owed,
         "differences": [d._asdict() for d in proof.differences],
         **({"between": {"max_px": proof.between_px, "worst_frame": proof.between_frame}} if proof.between_px is not None else {}),
         **({"plate": {"max_px": proof.plate_px, "worst_frame": proof.plate_frame}} if proof.plate_px is not None else {}),

@@ -62,8 +62,8 @@ def listing_of(work: Work, picture: Picture) -> SetListing:
     if far:
         share = sum(r.share for r in far)
         notes.append(
-            f"The camera never comes near {listed([r.name for r in far])}: {100 * share:.0f} % of the set's points. Leave "
-            f"{'it' if len(far) == 1 else 'them'} out if nobody needs {'it' if len(far) == 1 else 'them'}."
+            f"Never near the picture: {listed([r.name for r in far])}: {100 * share:.0f} % of the points of the set. Remove "
+            f"{'it' if len(far) == 1 else 'them'} on Place if you do not need {'it' if len(far) == 1 else 'them'}."
         )
     return SetListing(rows, tuple(notes))
 

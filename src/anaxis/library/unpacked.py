@@ -21,16 +21,16 @@ def unpacked(archive: Path, out: Path) -> dict[str, Any]:
                 place, data = PurePosixPath(file["path"]), held.read(file["path"])
                 if place.is_absolute() or ".." in place.parts:
                     raise BadInput(
-                        f"The zip holds '{file['path']}', which leads out of its folder: nothing more was written."
+                        f"The zip holds '{file['path']}', which leads outside the folder: nothing more was written."
                     )
                 if hashlib.sha256(data).hexdigest() != file["sha256"]:
-                    raise BadInput(f"{file['path']} did not arrive whole: fetch it again.")
+                    raise BadInput(f"{file['path']} is incomplete: download it again.")
                 path = out / place
                 path.parent.mkdir(parents=True, exist_ok=True)
                 path.write_bytes(data)
     except (zipfile.BadZipFile, KeyError, ValueError, EOFError) as error:
         if isinstance(error, BadInput):
             raise
-        raise BadInput("The zip did not arrive whole: fetch it again.") from error
+        raise BadInput("The download is incomplete: download it again.") from error
     (out / "manifest.json").write_text(json.dumps(manifest, indent=1, sort_keys=True), encoding="utf-8")
     return manifest

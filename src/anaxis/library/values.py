@@ -50,14 +50,14 @@ def package_values(
     if reduce_px is not None:
         reduced = reduce_keys(outgoing, "columns", reduce_px)
         keep, keys = reduced.keys.index, reduced.summary() | {"tolerance_px": reduce_px}
-        notes.append(reduced.sentence + " Only these are listed; draw straight lines between them.")
+        notes.append(reduced.sentence + " Only keyframes are listed; interpolate linearly between them.")
     keep = keep[(whole[keep] >= low) & (whole[keep] <= high)]
     if low < whole[0] or high > whole[-1]:
         notes.append(
-            f"The camera runs from {format_frame(whole[0])} to {format_frame(whole[-1])}; the other frames asked for are left out."
+            f"The camera runs from {format_frame(whole[0])} to {format_frame(whole[-1])}; other frames are skipped."
         )
     if most is not None and len(keep) > most:
-        notes.append(f"These are the first {most} of {len(keep)} frames: ask for the others by first and last.")
+        notes.append(f"These are the first {most} of {len(keep)} frames: use first and last for the others.")
     rows = [numbers_at(numbers, int(i)) for i in keep[:most]]
     return PackageValues(rate_text(track.rate), [picture.image.width_px, picture.image.height_px], rows, notes, keys)
 

@@ -37,4 +37,4 @@ def find_profile(key_or_path: str | Profile) -> Profile:
     path = Path(key_or_path)
     if path.suffix.lower() == ".json" or path.is_file():
         return profile_from_file(path)
-    raise BadInput(f"'{key_or_path}' is no package profile: name a JSON file or one of {', '.join(SHIPPED_KEYS)}.")
+    raise BadInput(f"'{key_or_path}' is not a package profile: name a JSON file or one of {', '.join(SHIPPED_KEYS)}.")

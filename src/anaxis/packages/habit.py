@@ -25,7 +25,7 @@ _DISTANCES = ("focus_m", "near_m", "far_m")
 
 @dataclass(frozen=True, eq=False)
 class Arriving:
-    """A camera on its way into a package, in canonical space at the file's own samples.
+    """A camera in transit into a package, in canonical space at the file's own samples.
 
     ``local`` (n, 4, 4) is its pose below all parents and ``top`` (n, 4, 4) the transform of the topmost node
     above it (its own where it has no parent), both canonical. ``file_up`` and ``file_unit_m`` are what the
@@ -61,7 +61,7 @@ class Arriving:
         """The samples for which ``keep`` (n,) holds; raises BadInput where there is none."""
         index = np.flatnonzero(keep)
         if not len(index):
-            raise BadInput("By this habit of the package not one frame arrives.")
+            raise BadInput("With this habit, the package drops all frames.")
         return replace(self, track=self.track.select_frames(index), local=self.local[index], top=self.top[index])
 
 

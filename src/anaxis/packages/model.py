@@ -75,7 +75,7 @@ class ColumnRule(_Part):
     @model_validator(mode="after")
     def _known(self) -> ColumnRule:
         if self.quantity not in QUANTITIES:
-            raise ValueError(f"'{self.quantity}' is nothing a column holds: write one of {', '.join(QUANTITIES)}")
+            raise ValueError(f"'{self.quantity}' is not a column quantity: write one of {', '.join(QUANTITIES)}")
         units = QUANTITIES[self.quantity].units
         if self.unit and self.unit not in units:
             raise ValueError(f"a column of {self.quantity} is not in '{self.unit}': write one of {', '.join(units)}")
@@ -94,10 +94,10 @@ class TableRule(_Part):
         held = [c.quantity for c in self.columns if c.quantity != NOTHING]
         twice = next((q for q in held if held.count(q) > 1), None)
         if twice:
-            raise ValueError(f"two columns hold '{twice}': leave one of them out")
+            raise ValueError(f"two columns have '{twice}': remove one of them")
         turns = {f"rotation_{a}" for a in "xyz"}, {f"quaternion_{a}" for a in "xyzw"}
         if not ({f"position_{a}" for a in "xyz"} <= set(held) and any(t <= set(held) for t in turns)):
-            raise ValueError("a table needs the three positions, and three rotations or a quaternion")
+            raise ValueError("a table needs three positions, and three rotations or a quaternion")
         if not {"frame", "seconds"} & set(held):
             raise ValueError("a table needs a column with the frame or the time")
         return self

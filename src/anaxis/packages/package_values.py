@@ -49,7 +49,7 @@ def chosen_groups(names: Iterable[str]) -> tuple[str, ...]:
     wanted = set(names)
     groups = tuple(g for g in GROUPS if g in wanted)
     if not groups:
-        raise BadInput("No channel is chosen: tick at least one.")
+        raise BadInput("No channels chosen: tick at least one.")
     return groups
 
 
@@ -124,9 +124,11 @@ def require_rows(rows: Floats, groups: tuple[str, ...], where: str) -> None:
     for group in groups:
         part = rows[:, SLICES[group]]
         if group in NEEDED and not np.isfinite(part).all():
-            raise BadInput(f"{where}: its {group} holds something that is no number; send finite ones.", "not_a_number")
+            raise BadInput(
+                f"{where}: its {group} has a value that is not a number: send finite numbers.", "not_a_number"
+            )
         if np.isinf(part).any() or (np.abs(part[np.isfinite(part)]) > 1e15).any():
-            raise BadInput(f"{where}: its {group} holds a number that is too large.", "not_a_number")
+            raise BadInput(f"{where}: its {group} has a number that is too large.", "not_a_number")
     if "lens" in groups:
         lens = rows[:, SLICES["lens"]]
         if (lens[:, [0, 1, 2, 5]] <= 0).any():

@@ -24,7 +24,7 @@ class Calibration:
 
 
 def calibration_kit(out: str | Path, format: str = "usd") -> list[Path]:
-    """Write the made camera, its points, and the form that is filled in by the package. Raises BadInput."""
+    """Write the test camera, its points and the form to fill in. Raises BadInput."""
     return list(write_start(Path(out), format))
 
 

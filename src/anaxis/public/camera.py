@@ -72,12 +72,12 @@ class Camera(Operations):
 
     @property
     def rate(self) -> Fraction:
-        """Frames a second, exactly."""
+        """Rate, frames/s, exactly."""
         return self._going.work.done.rate
 
     @property
     def position_m(self) -> Floats:
-        """Where it stands on every frame, (n, 3) metres."""
+        """Where it is on every frame, (n, 3) metres."""
         return self._going.work.done.position_m
 
     @property
@@ -141,7 +141,7 @@ class Camera(Operations):
 
     def _set(self, sha256: str) -> nodes.Scene:
         if sha256 not in self._sets:
-            raise BadInput("The set geometry that the recipe adds is not at hand: add it with with_set().")
+            raise BadInput("The set geometry of the recipe is missing: add it with with_set().")
         return self._sets[sha256]
 
     # What is done to it

@@ -22,7 +22,7 @@ _MATCHES_PX = 0.01
 
 @dataclass(frozen=True, eq=False)
 class Comparison:
-    """What happened to a camera on its way. ``proof`` is None where both have no frame in common."""
+    """What happened to a camera in transit. ``proof`` is None where both have no frame in common."""
 
     proof: Proof | None
     explanations: tuple[Explanation, ...]
@@ -42,9 +42,9 @@ class Comparison:
         return (
             best
             if self.explained
-            else f"Nothing that is known explains it. Nearest: {best}"
+            else f"No known cause explains this. Closest: {best}"
             if best
-            else "Nothing that is known explains it."
+            else "No known cause explains it."
         )
 
     def document(self) -> dict[str, Any]:

@@ -57,7 +57,7 @@ class Scene:
 
     @property
     def rate(self) -> Fraction:
-        """Frames a second, exactly: 24000/1001, not 23.976."""
+        """Rate, frames/s, exactly: 24000/1001, not 23.976."""
         return self._scene.rate
 
     @property
@@ -121,7 +121,7 @@ def read(
 
     Parameters:
         path: the file. Its format is told by its suffix.
-        layout: which column of a table holds what, as docs/formats.md describes; told from the headings where left out.
+        layout: which column of a table holds what, as docs/formats.md describes; from the headings where left out.
         within: a folder whose files the file may refer to: sublayers, references, payloads. Nothing outside it is opened.
         max_mb: a larger file is refused.
 

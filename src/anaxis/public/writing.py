@@ -49,7 +49,7 @@ def write(
     Returns one entry for each package, camera and format. Raises BadInput for what cannot be written, and then nothing is.
     """
     if not cameras:
-        raise BadInput("There is no camera to write: name one at least.")
+        raise BadInput("No camera to write: name at least one.")
     asked = options_of(options)
     leaving = [c._leaving(asked.samples, expect) for c in cameras]
     return write_leaving(leaving, packages, formats, Path(out), Order(together, bundle, name, expect, force, asked))

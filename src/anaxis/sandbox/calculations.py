@@ -21,7 +21,7 @@ from anaxis.sandbox.budget import allow_more, load_scipy, most_held_bytes
 from anaxis.sandbox.fork_server import serve_forks
 from anaxis.sandbox.messages import Document, Message, receive, send
 
-_TOO_LARGE = "export the camera without its geometry, over the shot's range."
+_TOO_LARGE = "export the camera without geometry, over the range of the shot."
 
 
 # A process that has grown by so much is replaced by a fresh one.
@@ -48,12 +48,10 @@ def _answer(asked: Document, blocks: list[bytes]) -> Message:
         return error.as_dict(), []
     except Exception as error:
         if isinstance(error, OSError) and error.errno in (errno.ENOSPC, errno.EDQUOT):
-            sentence = "The disk is full; nothing was changed. Make room on it, then try again."
+            sentence = "The disk is full; nothing was changed. Free some space, then try again."
             return BadInput(sentence, "disk_full").as_dict(), []
         if isinstance(error, MemoryError) or "allocate" in str(error).lower():
-            sentence = (
-                f"{asked['what']} needs more than {asked['memory_mb']} MB of memory to be looked through: {_TOO_LARGE}"
-            )
+            sentence = f"{asked['what']} needs more than {asked['memory_mb']} MB of memory: {_TOO_LARGE}"
             return BadInput(sentence, "too_large").as_dict(), []
         # Ours to mend: it goes to the log of the pages, not to the person as a word about the file.
         return {"failed": "".join(traceback.format_exception(error))}, []

@@ -81,19 +81,18 @@ class Calculators:
                 answer, blocks = again(lambda: self._ask(asked, seconds))
             except TimeoutError as error:
                 raise BadInput(
-                    f"{what} took longer than {limits.wall_s} s to be looked through and was given up: export the camera alone, over the "
-                    "shot's range, or raise the limit (ANAXIS_FILE_SECONDS).",
+                    f"{what} took longer than {limits.wall_s} s and was stopped: export only the camera over the range of the shot, or raise the limit (ANAXIS_FILE_SECONDS)."
+                    "",
                     "too_slow",
                 ) from error
             except Gone as error:
                 raise BadInput(
-                    f"{what} was not looked through: the process that does it was ended twice meanwhile (is this machine out of memory?). "
-                    "Try again."
+                    f"{what} was not processed: its process ended twice (is this machine out of memory?). Try again."
                 ) from error
             except (ForkEnded, BadMessage) as error:
                 raise BadInput(
-                    f"{what} made the process that looked through it stop, in all likelihood for want of memory ({limits.memory_mb} MB): export "
-                    "the camera alone, over the shot's range, or raise the limit (ANAXIS_FILE_MB).",
+                    f"{what} made its process stop, probably for lack of memory ({limits.memory_mb} MB): export only the camera over the range of the shot, or raise the limit (ANAXIS_FILE_MB)."
+                    "",
                     "too_large",
                 ) from error
         if "sentence" in answer:

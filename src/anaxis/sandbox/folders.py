@@ -91,9 +91,7 @@ def with_layers(path: Path, within: Path, folder: Path, most: int) -> Path:
     file that does not lie in it, and for more than ``most`` layers."""
     within, path = within.resolve(), path.resolve()
     if not path.is_relative_to(within):
-        raise BadInput(
-            f"{path.name} does not lie in {within}: name the folder that holds it and the files it refers to."
-        )
+        raise BadInput(f"{path.name} is not in {within}: name the folder with it and the files it refers to.")
     inside = folder / "in"
     inside.mkdir(mode=0o755)
     layers = [
@@ -103,7 +101,7 @@ def with_layers(path: Path, within: Path, folder: Path, most: int) -> Path:
     ]
     if len(layers) > most:
         raise BadInput(
-            f"{within} holds {len(layers)} layers, and {most} go along at most: name a folder with those of this shot alone."
+            f"{within} holds {len(layers)} layers; the maximum is {most}: name a folder with the layers of this shot only."
         )
     for layer in {*layers, path}:
         to = inside / layer.relative_to(within)

@@ -93,8 +93,7 @@ class ParserPool:
                 archive = self._source.asked(lambda reader: self._ask(reader, path, layout, within))
             except Gone as error:
                 raise BadInput(
-                    f"{path.name} was not read: the process that reads files was ended twice meanwhile (is this machine out of memory?). "
-                    "Hand it over again."
+                    f"{path.name} was not read: its process ended twice (is this machine out of memory?). Try again."
                 ) from error
         from anaxis.library.archive import scene_from_bytes
 
@@ -120,13 +119,13 @@ class ParserPool:
         except TimeoutError as error:
             raise _too_slow(path, limits) from error
         except BadMessage as error:
-            raise BadInput(f"{path.name} holds more than can be taken in: export the camera alone.") from error
+            raise BadInput(f"{path.name} is too large: export only the camera.") from error
         except ForkEnded as error:
             if error.code in (-signal.SIGXCPU, -signal.SIGALRM):
                 raise _too_slow(path, limits) from error
             raise BadInput(
-                f"{path.name} made its reader stop (signal or limit {abs(error.code)}): it is damaged or far too large; "
-                "export it again with the camera alone."
+                f"{path.name} made its reader stop (signal or limit {abs(error.code)}): it is damaged or too large. Export only the camera again."
+                ""
             ) from error
         if "sentence" in answer:
             raise BadInput.from_dict(answer)
@@ -135,6 +134,6 @@ class ParserPool:
 
 def _too_slow(path: Path, limits: Limits) -> BadInput:
     return BadInput(
-        f"{path.name} took longer than {limits.wall_s} s to read and was given up: export the camera "
-        "without its geometry, or raise the limit (ANAXIS_FILE_SECONDS)."
+        f"{path.name} took longer than {limits.wall_s} s to read and was stopped: export the camera without geometry, or raise the limit (ANAXIS_FILE_SECONDS)."
+        ""
     )

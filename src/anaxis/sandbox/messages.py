@@ -21,7 +21,7 @@ _LONGEST_HEADER = 64 << 20
 
 
 class BadMessage(ValueError):
-    """The other end sends more than it may, or what is no message."""
+    """The other end sends more than it may, or what is not a message."""
 
 
 def send(line: socket.socket, document: Document, blocks: Sequence[bytes] = ()) -> None:

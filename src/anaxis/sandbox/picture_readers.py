@@ -87,7 +87,7 @@ def serve(line: socket.socket, taken_bytes: int) -> None:
     except BadInput as error:
         send(line, error.as_dict())
     except MemoryError:
-        sentence = f"{path.name} needs more than {_MEMORY_MB} MB of memory to read: hand over a smaller one."
+        sentence = f"{path.name} needs more than {_MEMORY_MB} MB of memory to read: use a smaller one."
         send(line, BadInput(sentence, "too_large").as_dict())
 
 

@@ -50,7 +50,7 @@ def safe_board(path: Path, board: Board) -> tuple[Floats, tuple[int, int]]:
     import numpy as np
 
     task = {"do": "board", "kind": board.kind, "columns": board.columns, "rows": board.rows}
-    found = _ask(task, path, "hand it over again")[0]
+    found = _ask(task, path, "send it again")[0]
     return np.array(found["points"], dtype=np.float64), (int(found["size"][0]), int(found["size"][1]))
 
 
@@ -63,17 +63,14 @@ def _ask(task: Document, path: Path, remedy: str) -> Message:
         answer, blocks = PICTURE_READERS.asked(asked)
     except TimeoutError as error:
         raise BadInput(
-            f"{path.name} took longer than {_WALL_S} s to read and was given up: hand over a smaller one.", "too_slow"
+            f"{path.name} took longer than {_WALL_S} s to read and was stopped: use a smaller one.", "too_slow"
         ) from error
     except Gone as error:
         raise BadInput(
-            f"{path.name} was not read: the process that reads pictures was ended twice meanwhile (is this machine out of memory?). "
-            "Hand it over again."
+            f"{path.name} was not read: its process ended twice (is this machine out of memory?). Try again."
         ) from error
     except (ForkEnded, BadMessage) as error:
-        raise BadInput(
-            f"{path.name} made its reader stop: it is damaged or far too large; {remedy}.", "stopped"
-        ) from error
+        raise BadInput(f"{path.name} made its reader stop: it is damaged or too large; {remedy}.", "stopped") from error
     if "sentence" in answer:
         raise BadInput.from_dict(answer)
     return answer, blocks

@@ -72,9 +72,7 @@ class PlateFrames:
         ]
         if self._bare:
             frames = [format_frame(float(f)) for f in self._bare]
-            said.append(
-                f"The plate has no picture of frame {listed(frames, _MOST_NAMED)}: the view is on plain paper there."
-            )
+            said.append(f"The plate has no frame {listed(frames, _MOST_NAMED)}: the view is empty there.")
         return said
 
 

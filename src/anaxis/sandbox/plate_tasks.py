@@ -71,7 +71,7 @@ def _warp(task: Document, path: Path, entry: Document) -> Iterator[Document]:
     if pixels.shape[1::-1] != wanted:
         raise BadInput(
             f"{path.name.split('-', 1)[1]} is {pixels.shape[1]} x {pixels.shape[0]} px, and the map fetches in {wanted[0]} x "
-            f"{wanted[1]} px: hand over the pictures that the map was made for.", "wrong_size",
+            f"{wanted[1]} px: use the images that the map was made for.", "wrong_size",
         )  # fmt: skip
     if entry["map"] not in _MAPS:
         _MAPS.clear()
@@ -127,7 +127,7 @@ def do_frames(line: socket.socket, task: Document, taken_bytes: int) -> None:
         name = entry["file"].split("-", 1)[1]
         try:
             if not path.is_file():
-                raise BadInput(f"{name} is no longer there.")
+                raise BadInput(f"{name} no longer exists.")
             send(line, {"frame": entry["frame"], "pixels": _pixels(path)})
             for done in TASKS[task["do"]](task, path, entry):
                 send(line, done)

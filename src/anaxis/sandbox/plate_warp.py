@@ -43,7 +43,7 @@ class Maps(Protocol):
         ...
 
     def leaves_empty(self, kind: str, /) -> bool:
-        """Whether pixels that fetch nothing are told from black, by alpha."""
+        """Whether pixels that fetch nothing are from black, by alpha."""
         ...
 
 
@@ -86,20 +86,20 @@ def warp_pictures(
     """Put the pictures on a camera's ``frames`` through its maps, and write them to ``out``, each read back and measured.
 
     ``name_of`` gives the file's name for a picture's number; ``each`` is called after each picture with its file (None where
-    it failed) and the share of pictures done. Raises BadInput where no picture is on a frame, where a file is there already and
+    it failed) and the share of pictures done. Raises BadInput where no picture is on a frame, where a file already exists and
     ``force`` is not set, where every picture failed, and where the distortion folds over.
     """
     place = {round(f): i for i, f in enumerate(frames)}
     places = {n: place[n + pictures.offset] for n in pictures.files if n + pictures.offset in place}
     if not places:
         raise BadInput(
-            f"'{pictures.name}' has pictures {ranges(list(pictures.files))} and the camera has frames {min(place)} to {max(place)}, "
-            f"none in common: set the pictures' offset to {min(place) - min(pictures.files)}, or renumber the files."
+            f"'{pictures.name}' has pictures {ranges(list(pictures.files))} and the camera has frames {min(place)} to {max(place)}, no common frames: set the offset of the images to"
+            f" {min(place) - min(pictures.files)}, or renumber the files."
         )
     names = {n: name_of(n) for n in places}
     there = next((name for name in names.values() if (out / name).exists()), None)
     if there and not force:
-        raise BadInput(f"{out / there} is there already: choose another folder, or write over it with --force.")
+        raise BadInput(f"{out / there} already exists: choose another folder, or write over it with --force.")
     files, errors, steps = [], [], 0.0
     with TemporaryDirectory(prefix="anaxis-maps-") as folder:
         for count, done in enumerate(

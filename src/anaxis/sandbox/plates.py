@@ -58,8 +58,7 @@ def plate_work(
                 frame, path = next(iter(undone.items()))
                 del undone[frame]
                 sentence = (
-                    f"{path.name} was not read: the process that reads pictures was ended twice meanwhile (is this machine out of "
-                    "memory?). Try again."
+                    f"{path.name} was not read: its process ended twice (is this machine out of memory?). Try again."
                 )
                 yield {"frame": frame, "error": sentence, "code": "stopped"}
                 gone = 0
@@ -142,11 +141,11 @@ def _ask(reader: Fork, task: Document, files: dict[int, Path], target: Path | No
         name, too_slow = files[waiting[0]].name, isinstance(error, TimeoutError)
         if too_slow:
             sentence = (
-                f"{name} took longer than {patience_s:.0f} s and was given up: try again when this machine has less to do, or "
-                "raise ANAXIS_FILE_SECONDS for pages and workers."
+                f"{name} took longer than {patience_s:.0f} s and was stopped: try again when this machine is less busy, or raise ANAXIS_FILE_SECONDS for pages and workers."
+                ""
             )
         elif sent:
-            sentence = f"{name} made its reader stop: it is damaged or needs too much memory; render that frame again."
+            sentence = f"{name} made its reader stop: it is damaged or needs too much memory. Render that frame again."
         else:
             sentence = f"{name} made its reader stop before the picture was read: try again."
         yield {"frame": waiting[0], "error": sentence, "code": "too_slow" if too_slow else "stopped"}

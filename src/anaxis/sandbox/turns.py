@@ -53,7 +53,7 @@ class Turns:
             if not self._queue[who]:
                 del self._queue[who]
         raise Busy(
-            f"Others' files have been in front of this one for {self._wait_s:.0f} s: try again in a minute. Nothing was changed."
+            f"Files of others have been processed first for {self._wait_s:.0f} s: try again in a minute. Nothing was changed."
         )
 
     def _give(self) -> None:

@@ -278,7 +278,7 @@ class SimulatedScene:
         place, _ = held.places(frames)
         for i, group in enumerate(GROUPS):
             if group in message["values"]:
-                # What was changed here and was not known there when this was sent stays: the server sees that both changed it.
+                # What was changed here and was not known there when this was sent stays: the server sees that both changed.
                 free = held.touched[place, i] <= message["base"]
                 held.rows[place[free], columns(group)] = rows[free, columns(group)]
 

@@ -15,5 +15,5 @@ def differences(meant: Outgoing, sent: Outgoing, seen: Seen) -> tuple[Difference
     return beside.differences(
         beside.Beside(meant.track.lens, meant.image, sent.track.rate),
         beside.Beside(seen.track.lens, image, rate),
-        "not in the file: set it there",
+        "missing in the file: set it in the package",
     )

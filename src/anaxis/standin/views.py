@@ -85,7 +85,7 @@ def chosen(file: str, cameras: list[tuple[str, Any]], wanted: str | None) -> Any
         raise BadInput(f"{file} holds no camera.")
     found = next((c for name, c in cameras if wanted in (None, name)), None)
     if found is None:
-        raise BadInput(f"{file} holds no camera '{wanted}': there are {', '.join(n for n, _ in cameras[:12])}.")
+        raise BadInput(f"{file} holds no camera '{wanted}': choose one of {', '.join(n for n, _ in cameras[:12])}.")
     return found
 
 

@@ -108,7 +108,7 @@ class ExchangeChange(Base):
     of the other way that whoever made it held then; ``data`` its cells as they are meant to be there, ``wire`` as they are sent
     where a habit is made up for.
 
-    ``sequence`` orders what is in force; None for one that is on its way. ``back`` are the cells that the receiver says it holds
+    ``sequence`` orders what is in force; None for one that is in transit. ``back`` are the cells that the receiver says it holds
     instead.
     ``cause_id`` is the change that a link passed on, ``said`` why one was refused.
     """
@@ -214,7 +214,7 @@ class Clash(Base):
 
 
 class Pulled(Base):
-    """What a camera of a package held when a version was made of it: what is written back is told from it."""
+    """What a camera of a package held when a version was made of it: what is written back is from it."""
 
     __tablename__ = "exchange_pulled"
     belongs_to = "version"

@@ -73,7 +73,7 @@ def find_or_make(session: Session, model: Any, **key: object) -> Any:
     row = session.execute(select(model).filter_by(**key)).scalar_one_or_none()
     if row is None:
         raise BadInput(
-            f"'{key.get('name', '')}' is there already, and not yours to work in: choose another name.", "not_allowed"
+            f"'{key.get('name', '')}' already exists, and not yours to work in: choose another name.", "not_allowed"
         )
     return row
 
@@ -115,7 +115,7 @@ def drop_film_back(session: Session, name: str) -> SavedFilmBack:
     """The row that is gone; raises NotFound."""
     row = session.execute(select(SavedFilmBack).where(SavedFilmBack.name == name)).scalar_one_or_none()
     if row is None:
-        raise NotFound(f"There is no film back '{name}' in the list any more.")
+        raise NotFound(f"The film back '{name}' is no longer in the list.")
     session.execute(delete(SavedFilmBack).where(SavedFilmBack.id == row.id))
     return row
 
@@ -129,14 +129,14 @@ def keep_package(
     version than the newest.
     """
     if profile.key in shipped_profiles():
-        raise BadInput(f"'{profile.key}' is the key of a shipped package: copy it under a key of your own.")
+        raise BadInput(f"'{profile.key}' is a shipped package: copy it under another key.")
     # Two people who save one package wait for each other.
     session.execute(text("SELECT pg_advisory_xact_lock(hashtext(:key))"), {"key": f"package {profile.key}"})
     highest = session.execute(select(func.max(Package.number)).where(Package.key == profile.key)).scalar_one()
     if fresh and highest:
         raise BadInput(
-            f"Somebody else has just made a package '{profile.key}': nothing was made here. Make it again, or choose "
-            "another key.",
+            f"Somebody else has just created a package '{profile.key}'. Your package was not saved: choose another key, or try again."
+            "",
             "conflict",
         )
     if made_from is not None and highest != made_from:
@@ -144,8 +144,8 @@ def keep_package(
             select(Package.change).where(Package.key == profile.key).order_by(Package.number.desc()).limit(1)
         ).scalar_one_or_none()
         raise BadInput(
-            f"Meanwhile version {highest} of '{profile.key}' was kept from another page ({newest}): nothing was changed "
-            "here. Look at what is there now, then do it again.",
+            f"Version {highest} of '{profile.key}' was saved from another page meanwhile ({newest}). Your change was not saved: check the current version, then repeat your change."
+            "",
             "conflict",
         )
     row = Package(key=profile.key, number=(highest or 0) + 1, document=profile.model_dump(mode="json"), change=change)

@@ -39,7 +39,7 @@ def postgres_binary(name: str) -> str:
     on_path = shutil.which(name)
     if on_path:
         return on_path
-    raise BadInput("PostgreSQL's server is not installed: run 'apt-get install postgresql' as root.")
+    raise BadInput("The PostgreSQL server is not installed: run 'apt-get install postgresql' as root.")
 
 
 def is_free(port: int) -> bool:
@@ -153,8 +153,8 @@ class LocalPostgres:
         if done.returncode:
             shutil.rmtree(self.data, ignore_errors=True)
             raise BadInput(
-                f"PostgreSQL could not make its data folder {self.data} ({_last_line(done.stderr)}): make sure that "
-                "the folder can be written and run the command again."
+                f"PostgreSQL could not make its data folder {self.data} ({_last_line(done.stderr)}): make the folder writable and run the command again."
+                ""
             )
 
     def _as_server_user(self) -> list[str]:
@@ -222,4 +222,4 @@ def _can_walk(folder: Path, user: pwd.struct_passwd) -> bool:
 
 def _last_line(text: str) -> str:
     lines = [line.strip() for line in text.splitlines() if line.strip()]
-    return lines[-1] if lines else "it said nothing"
+    return lines[-1] if lines else "no message"

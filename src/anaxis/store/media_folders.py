@@ -31,14 +31,14 @@ class Listed(NamedTuple):
 
 
 def media_roots() -> dict[str, Path]:
-    """The roots by name, from the environment. Raises BadInput for one that is no folder."""
+    """The roots by name, from the environment. Raises BadInput for one that is not a folder."""
     out = {}
     for entry in filter(None, os.environ.get("ANAXIS_MEDIA_ROOTS", "").split(":")):
         name, _, path = entry.rpartition("=")
         folder = Path(path)
         if not folder.is_dir():
             raise BadInput(
-                f"The media root {path} (ANAXIS_MEDIA_ROOTS) is no folder on this machine: correct the setting."
+                f"The media root {path} (ANAXIS_MEDIA_ROOTS) is not a folder on this machine: correct the setting."
             )
         out[name or folder.name] = folder
     own = os.environ.get("ANAXIS_PLATES")
@@ -53,7 +53,7 @@ def root_of(name: str) -> Path:
     roots = media_roots()
     if name not in roots:
         known = ", ".join(roots) or "none is set (ANAXIS_MEDIA_ROOTS)"
-        raise BadInput(f"There is no media root '{name[:60]}': there are {known}.")
+        raise BadInput(f"There is no media root '{name[:60]}': choose one of {known}.")
     return roots[name]
 
 
@@ -108,13 +108,13 @@ def opened(root: str, folder: str, name: str) -> BinaryIO:
         file = os.open(name, _FILE, dir_fd=at)
     except OSError as error:
         raise BadInput(
-            f"{name} in {folder or root} cannot be opened: it is gone, or a link, which is not followed."
+            f"{name} in {folder or root} cannot be opened: it is missing, or a link; links are not followed."
         ) from error
     finally:
         os.close(at)
     if not stat.S_ISREG(os.fstat(file).st_mode):
         os.close(file)
-        raise BadInput(f"{name} in {folder or root} is no file.")
+        raise BadInput(f"{name} in {folder or root} is not a file.")
     return os.fdopen(file, "rb")
 
 
@@ -142,22 +142,20 @@ def _steps(folder: str) -> Iterator[str]:
 
 def _require_plain(name: str) -> None:
     if name in ("", ".", "..") or "/" in name or "\0" in name:
-        raise BadInput(f"'{name[:60]}' is no name below a media root.")
+        raise BadInput(f"'{name[:60]}' is not a name below a media root.")
 
 
 def put_aside(folder: str, name: str, source: BinaryIO) -> None:
     """Keep a file that was handed in, below the folder for such. Raises BadInput where none is set."""
     root = os.environ.get("ANAXIS_PLATES")
     if not root:
-        raise BadInput(
-            "Plates can be handed in where a folder is set for them (ANAXIS_PLATES): until then choose one below a media root."
-        )
+        raise BadInput("Uploads of plates need a folder (ANAXIS_PLATES). Choose a plate below a media root.")
     _require_plain(folder)
     _require_plain(name)
     where = Path(root) / folder
     where.mkdir(mode=0o700, parents=True, exist_ok=True)
     if (where / name).exists():
-        raise BadInput(f"{name} was handed in twice: hand over the files of one folder.")
+        raise BadInput(f"{name} was uploaded twice: upload files of one folder.")
     partial = where / f".{name}.part"
     try:
         with open(partial, "wb", opener=_own) as out:

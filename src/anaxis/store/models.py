@@ -622,7 +622,7 @@ class Plate(Base):
 
     @property
     def look(self) -> str:
-        """By what its proxies are told from those that show it otherwise."""
+        """By what its proxies are from those that show it otherwise."""
         return f"{self.view} {self.stops:g}"
 
     @property

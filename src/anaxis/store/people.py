@@ -120,7 +120,7 @@ class Presence(Base):
 
 class AnswerGiven(Base):
     """The answer to a request that came with a key of its own, so that the same one again is not done twice; without a
-    ``status`` while it is being done."""
+    ``status`` while work is running."""
 
     __tablename__ = "answers_given"
     who: Mapped[str] = mapped_column(primary_key=True)

@@ -38,7 +38,7 @@ from anaxis.store.session import StoreSession
 def staged_scene(session: Session, source_file_id: int) -> tuple[SourceFile, Scene]:
     row = session.get(SourceFile, source_file_id)
     if row is None:
-        raise NotFound(f"There is no uploaded file {source_file_id}; it may have waited too long: drop it again.")
+        raise NotFound(f"The upload {source_file_id} has expired or does not exist: upload the file again.")
     return row, scene_from_bytes(row.scene)
 
 
@@ -148,7 +148,7 @@ def get_version(session: Session, camera_id: int, number: int | None = None) -> 
     version = session.execute(query).scalar_one_or_none()
     if version is None:
         what = f"camera {camera_id}" if number is None else f"version {number} of camera {camera_id}"
-        raise NotFound(f"There is no {what}: go back to the shots and choose one.")
+        raise NotFound(f"There is no {what}: choose one on Shots.")
     return version
 
 
@@ -183,7 +183,7 @@ def saved_layouts(session: Session) -> list[str]:
 def get_layout(session: Session, name: str) -> dict[str, Any]:
     row = session.execute(select(SavedLayout).where(SavedLayout.name == name)).scalar_one_or_none()
     if row is None:
-        raise NotFound(f"There is no column layout '{name}': choose one of the list.")
+        raise NotFound(f"There is no column layout '{name}': choose one from the list.")
     return row.layout
 
 
@@ -202,7 +202,7 @@ def newest_recipe(session: Session, name: str) -> SavedRecipe:
     query = select(SavedRecipe).where(SavedRecipe.name == name).order_by(SavedRecipe.number.desc()).limit(1)
     row = session.execute(query).scalar_one_or_none()
     if row is None:
-        raise NotFound(f"There is no saved recipe '{name}': choose one of the list.")
+        raise NotFound(f"There is no saved recipe '{name}': choose one from the list.")
     return row
 
 

@@ -21,5 +21,5 @@ def found(session: Session, model: type[Row], number: int, what: str) -> Row:
     """The row of that number; raises NotFound in words about ``what``."""
     row = session.get(model, number)
     if row is None:
-        raise NotFound(f"There is no {what} {number}: go back to the shots and choose one.")
+        raise NotFound(f"There is no {what} {number}: choose one on Shots.")
     return row

@@ -131,7 +131,7 @@ ROUTERS = (
     monitoring.router,
     monitoring.managing,
 )
-_FAILED = "Something in Anaxis itself failed, and nothing of this step was kept: the server's log says what."
+_FAILED = "An error in Anaxis stopped this step. Nothing was saved. See the log of the server."
 _log = logging.getLogger("anaxis")
 
 
@@ -293,31 +293,35 @@ async def _bad_form(request: Request, error: Exception) -> Response:
 
 async def _http_error(request: Request, error: Exception) -> Response:
     assert isinstance(error, HTTPException)
-    known = {404: "There is no such page: go back to the shots.", 405: "That cannot be done here."}
+    known = {404: "This page does not exist: go to Shots.", 405: "This is not possible here."}
     return _say(request, known.get(error.status_code, str(error.detail)), error.status_code)
 
 
 async def _not_storable(request: Request, error: Exception) -> Response:
     """A NUL in a name, or a number outside the database's range."""
-    sentence = "Something that was sent holds a character or number that cannot be kept: type it again."
+    sentence = "The form has a character or number that cannot be stored: type it again."
     return said_where_it_was_asked(request, sentence) or _say(request, sentence, 422)
 
 
 async def _no_database(request: Request, error: Exception) -> Response:
     waited = isinstance(getattr(error, "orig", None), LockNotAvailable | QueryCanceled | DeadlockDetected)
     if waited or isinstance(error, PoolTimeout):
-        sentence = "Others are changing the same thing, or very much is being done: nothing was changed here. Try again in a moment."
+        sentence = (
+            "Others are changing the same item, or the server is busy. Nothing was changed: try again in a moment."
+        )
         answer = said_where_it_was_asked(request, sentence) or _say(request, sentence, 503)
         answer.headers["Retry-After"] = "10"
         return answer
     _log.error("database: %s", error)
     if "disk" in str(error).lower() or "No space left" in str(error):
-        return _say(request, "The database's disk is full; nothing was changed. Make room on it, then try again.", 507)
+        return _say(
+            request, "The disk of the database is full. Nothing was changed. Free some space, then try again.", 507
+        )
     return _say(request, "The database does not answer; nothing was changed. Try again in a moment.", 503)
 
 
 async def _at_once(request: Request, error: Exception) -> Response:
-    sentence = "Somebody else made the same thing at the same moment: nothing was kept here. Look at what is there now, then try again."
+    sentence = "Somebody else created the same item at the same moment. Nothing was saved: check it, then try again."
     return said_where_it_was_asked(request, sentence) or _say(request, sentence, 409)
 
 
@@ -326,7 +330,7 @@ async def _no_room(request: Request, error: Exception) -> Response:
     if error.errno not in (errno.ENOSPC, errno.EDQUOT):
         return await _broken(request, error)
     _log.error("no room: %s", error)
-    return _say(request, "The disk is full; nothing was changed. Make room on it, then try again.", 507)
+    return _say(request, "The disk is full; nothing was changed. Free some space, then try again.", 507)
 
 
 async def _broken(request: Request, error: Exception) -> Response:

@@ -1,6 +1,6 @@
 """Bodies of requests: nothing is read before somebody is signed in; then it is counted and timed, and few are open at once.
 
-A body that does not say its length passes no limit. A body that trickles in does not keep its place. Many uploads of one
+A body that does not state its length passes no limit. A body that trickles in does not keep its place. Many uploads of one
 person leave room for everybody else's, and what is sent to sign in has places of its own.
 """
 
@@ -79,7 +79,7 @@ class Bodies:
                 taken += len(message.get("body", b""))
                 self._require(taken, most, time.monotonic() - since)
             except TimeoutError:
-                refused = _Refused(408, "Nothing more of what was sent came for a while: send it again.")
+                refused = _Refused(408, "The upload stopped: upload again.")
                 raise refused from None
             except _Refused as error:
                 refused = error
@@ -107,7 +107,7 @@ class Bodies:
             alike = sum(n for name, n in self._open.items() if name.startswith(_SIGNS_IN) == waiting_room)
             if self._open[who] >= self.limits.open_each or alike >= self.limits.open_all:
                 refused = _Refused(
-                    503, "Many files are being sent right now: try again in a minute. Nothing was changed."
+                    503, "Many files are being uploaded right now. Nothing was changed: try again in a minute."
                 )
             else:
                 self._open[who] += 1
@@ -128,9 +128,9 @@ class Bodies:
     def _require(self, taken: int, most: int, seconds: float) -> None:
         if taken > most:
             remedy = "raise the limit (ANAXIS_MAX_FILE_MB)" if most == self.limits.most_bytes else "send it as a file"
-            raise _Refused(413, f"What was sent is larger than {most / 1e6:.0f} MB: send less, or {remedy}.")
+            raise _Refused(413, f"The upload is larger than {most / 1e6:.0f} MB: send less, or {remedy}.")
         if seconds > self.limits.grace_s and taken < (seconds - self.limits.grace_s) * self.limits.least_bytes_s:
-            raise _Refused(408, "What was sent came too slowly and was given up: send it again over a faster line.")
+            raise _Refused(408, "The upload was too slow and was stopped: upload again over a faster connection.")
 
 
 class SignedInFirst:

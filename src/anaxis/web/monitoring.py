@@ -131,7 +131,7 @@ class _Store(Collector):
         yield GaugeMetricFamily(
             "anaxis_queue_oldest_seconds", "How long the oldest waiting job has waited.", value=float(age)
         )
-        yield GaugeMetricFamily("anaxis_workers", "Workers that gave a sign of life lately.", value=workers)
+        yield GaugeMetricFamily("anaxis_workers", "Workers that reported recently.", value=workers)
         still = GaugeMetricFamily("anaxis_jobs_open", "Jobs that wait or are being done.", labels=["kind", "state"])
         ended = CounterMetricFamily("anaxis_jobs", "Jobs that have ended.", labels=["kind", "result"])
         for kind, state, count in counted:
@@ -176,7 +176,7 @@ def described(request: Request) -> Response:
 @router.get("/metrics")
 def metrics(request: Request) -> Response:
     if not _may_watch(request):
-        return PlainTextResponse("Metrics are for this machine, or for who sends ANAXIS_METRICS_TOKEN.", 403)
+        return PlainTextResponse("Metrics need this machine, or the ANAXIS_METRICS_TOKEN.", 403)
     registry = CollectorRegistry()
     registry.register(_Store(request.app))
     return Response(generate_latest(REGISTRY) + generate_latest(registry), media_type=CONTENT_TYPE_LATEST)
@@ -198,5 +198,5 @@ def ready(request: Request) -> Response:
     except SQLAlchemyError as error:
         return PlainTextResponse(f"not ready: the database does not answer ({type(error).__name__})", 503)
     if not current:
-        return PlainTextResponse("not ready: the tables are those of another version of Anaxis", 503)
+        return PlainTextResponse("not ready: the tables belong to another version of Anaxis", 503)
     return PlainTextResponse("ready")

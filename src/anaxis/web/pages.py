@@ -22,6 +22,7 @@ from anaxis.app.roles import VISITOR, Role
 from anaxis.core.checks.times import OF_THE_SHOT
 from anaxis.core.errors import BadInput
 from anaxis.core.names import without_unseen
+from anaxis.core.number_text import px_text
 from anaxis.core.time.rates import format_frame, kept_rate, rate_label
 from anaxis.core.version import __version__
 from anaxis.formats.tables.layout import QUANTITIES
@@ -29,18 +30,6 @@ from anaxis.packages.sheet import decimals
 from anaxis.web.signed import actor_of_request, signed_in_by_itself
 
 HERE = Path(__file__).parent
-
-
-def pixels(value: float) -> str:
-    """A deviation with its unit: enough digits to tell it from zero, no more."""
-    if value == 0:
-        return "0 px"
-    if value >= 100_000:  # off the picture by far: no number says more
-        return "> 100000 px"
-    if value < 1e-6:
-        return "< 0.000001 px"
-    digits = 6 if value < 1e-4 else 4 if value < 0.1 else 2 if value < 100 else 0
-    return f"{value:.{digits}f} px"
 
 
 def length_range(values: list[float | None]) -> str:
@@ -59,13 +48,13 @@ def row_number_or_none(text: str, what: str) -> int | None:
     """The same from a field that may be left empty: None is "all of them", so anything else raises BadInput."""
     number = row_number(text)
     if number is None and text:
-        raise BadInput(f"'{text[:40]}' is not the number of a {what}: choose one of the list. Nothing was changed.")
+        raise BadInput(f"'{text[:40]}' is not the number of a {what}: choose one from the list. Nothing was changed.")
     return number
 
 
 templates = Jinja2Templates(directory=[HERE / "templates", HERE / "screens"])
 templates.env.filters |= {
-    "pixels": pixels,
+    "pixels": px_text,
     "decimals": decimals,
     "log10": math.log10,
     "frame": format_frame,

@@ -87,8 +87,8 @@ class SameSite:
         name = _name_of(host)
         if name not in self.hosts:
             sentence = (
-                f"This server does not go by the name '{name[:80]}': ask for it by one of its own, or have whoever runs "
-                "it add the name to ANAXIS_HOSTS."
+                f"This server does not accept the name '{name[:80]}': use one of its names, or add this name to ANAXIS_HOSTS."
+                ""
             )
             return PlainTextResponse(sentence, 421)
         if method in _SAFE:

@@ -38,7 +38,7 @@ class Signer:
             return None
 
     def pending(self, kind: str, **said: object) -> str:
-        """Something that a browser is to bring back within a few minutes, signed, for one purpose."""
+        """Something that a browser is to restore within a few minutes, signed, for one purpose."""
         return str(self._timed.dumps(said, salt=kind))
 
     def brought_back(self, kind: str, text: str) -> dict[str, Any] | None:

@@ -7,10 +7,10 @@ from dataclasses import dataclass
 from anaxis.app.context import Context
 from anaxis.app.deliveries.deliver import furthest_off, newest_deliveries
 from anaxis.app.plates.plates import plates_of
+from anaxis.core.number_text import px_text
 from anaxis.core.recipe.operations import kind_of
 from anaxis.core.time.rates import format_frame, kept_rate, rate_label
 from anaxis.store.models import Version
-from anaxis.web.pages import pixels
 
 
 @dataclass(frozen=True)
@@ -56,7 +56,7 @@ def stations_of(store: Context, version: Version) -> list[Station]:
             "prove",
             "Prove",
             "open" if worst is None else "done" if worst.sound else "warning" if worst.matches else "off",
-            "not proved" if worst is None else pixels(worst.max_px),
+            "not proved" if worst is None else px_text(worst.max_px),
         ),
     ]
 

@@ -112,7 +112,7 @@ def _attempt(engine: Engine, number: int, worker_id: int | None, entry: int | No
                 tries,
                 entry,
                 "failed",
-                f"{reason} Anaxis tried {tries} times: see the worker's log, then resume.",
+                f"{reason} Anaxis tried {tries} times: see the log of the worker, then resume.",
             )
             return
         _wait_for_another(engine, number, tries, reason)
@@ -135,7 +135,7 @@ def _begin(engine: Engine, number: int, worker_id: int | None, entry: int | None
             )
             return tries + 1
         if state in ("waiting", "running"):
-            said = f"The worker ended {tries} times while it did this work: see the worker's log, then resume."
+            said = f"The worker ended {tries} times during this work: see the log of the worker, then resume."
             _record_failed(session, number, tries, entry, said)
         elif state == "stopping":
             _record(session, number, tries, entry, state="stopped")
@@ -185,10 +185,10 @@ _FAULTS: list[tuple[type[BaseException], Callable[[Any], str]]] = [
     (MemoryError, lambda e: "The worker ran out of memory."),
     (
         OSError,
-        lambda e: "The worker's disk is full." if e.errno in (errno.ENOSPC, errno.EDQUOT)
-        else f"The worker's machine refused something ({e.strerror or type(e).__name__}).",
+        lambda e: "The disk of the worker is full." if e.errno in (errno.ENOSPC, errno.EDQUOT)
+        else f"The machine of the worker refused an operation ({e.strerror or type(e).__name__}).",
     ),
-    (Busy, lambda e: "The worker's readers were all busy."),
+    (Busy, lambda e: "All readers of the worker were busy."),
 ]  # fmt: skip
 
 
@@ -203,4 +203,4 @@ def _sentence_of(error: Exception, number: int) -> str:
     if isinstance(error, BadInput):
         return error.sentence
     _log.error("job %s failed", number, exc_info=error)
-    return "An error in Anaxis itself ended this work, and nothing of it was saved: see the worker's log."
+    return "An error in Anaxis ended this work. Nothing was saved. See the log of the worker."

@@ -31,12 +31,12 @@ def allow_warnings(context: Context, version: Version, codes: Collection[str]) -
     return made
 
 
-@use_case("warn of again")
+@use_case("warn again about")
 def warn_again(context: Context, version: Version, code: str) -> list[AllowedWarning]:
     """Take back what was allowed of a camera's warnings of a code. Raises BadInput where nothing was."""
     found = [a for a in version.camera.allowed if a.code == code]
     if not found:
-        raise BadInput(f"No warning '{code[:80]}' of {version.called} was allowed: there is nothing to take back.")
+        raise BadInput(f"No warning '{code[:80]}' of {version.called} was allowed, so there is nothing to undo.")
     for row in found:
         context.delete(row)
     context.flush()

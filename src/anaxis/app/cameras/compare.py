@@ -44,5 +44,5 @@ def landmark_changes(older: Version, newer: Version) -> list[str]:
         if name in b.names:
             gap = float(np.linalg.norm(b.position_m[0, b.index(name)] - a.position_m[0, a.index(name)]))
             if gap > 1e-6:
-                said.append(f"{name} stands {gap:.4g} m elsewhere")
+                said.append(f"{name} stands {gap:.4g} m away from its place")
     return said

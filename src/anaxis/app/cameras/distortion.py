@@ -66,7 +66,7 @@ def fitted_to_maps(
     context.release_connection()
     for name, _ in maps:
         if Path(name).suffix.lower() != ".exr":
-            raise BadInput(f"{name} is no ST map that is read: hand over one .exr, or two.")
+            raise BadInput(f"{name} is not a readable ST map: use one .exr file, or two.")
     said = direction if len(maps) == 1 else ""
     read = [Given.of(path.name, safe_st_map(path), said, origin) for path in on_disk(maps)]
     of = PlateOfCamera(track, picture)

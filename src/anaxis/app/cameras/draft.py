@@ -92,7 +92,7 @@ def _unit(text: str) -> float:
     try:
         return float(text)
     except ValueError as error:
-        raise BadInput(f"'{text}' is no unit: write how many metres one unit is, such as 0.01.") from error
+        raise BadInput(f"'{text}' is not a unit: write the metres of one unit, such as 0.01.") from error
 
 
 def corrections_typed(draft: Draft, read: Scene, typed: dict[str, str]) -> dict[str, str]:

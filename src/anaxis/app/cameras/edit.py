@@ -34,9 +34,9 @@ from anaxis.store.queries import picture_of_version, recipe_of, track_of
 
 Keeping = Literal["recipe", "motion", "nothing"]
 KEEPING_WORDS: dict[Keeping, str] = {
-    "recipe": "the new camera, with the recipe done again",
-    "motion": "the new motion only; lens, picture and recipe stay",
-    "nothing": "the new camera as it is; start a new recipe",
+    "recipe": "the new camera with the recipe applied again",
+    "motion": "only the new motion; lens, picture and recipe stay",
+    "nothing": "the new camera unchanged; the recipe starts anew",
 }
 
 
@@ -216,7 +216,7 @@ def correct_picture(context: Context, version: Version, image: Image, source_fit
     if sizing is not None and image != held:
         raise BadInput(
             f"The picture is a part of the plate, {held.width_px} x {held.height_px} px, which the recipe's operation "
-            f"'{sizing.label}' says: change it there, on Clean, or take it out first."
+            f"'{sizing.label}' sets: change the operation on Clean, or remove it first."
         )
     words = f"picture {image.width_px} x {image.height_px}, fit {source_fit}"
     report = _examined(context, version, recipe, Picture(image, source_fit, False, False))
@@ -235,7 +235,7 @@ def step_back(context: Context, version: Version) -> Version:
     """Undo: the version this one was made from is worked on again. Raises BadInput at a take's beginning."""
     _require_seen(context, version)
     if version.parent_id is None:
-        raise BadInput(f"There is nothing to undo: version {version.label} is the camera as it was taken in.")
+        raise BadInput(f"Nothing to undo: version {version.label} is the camera as taken in.")
     parent = context.get_one(Version, version.parent_id)
     _set_head(context, version.camera, parent)
     return parent
@@ -247,7 +247,7 @@ def step_on(context: Context, version: Version) -> Version:
     _require_seen(context, version)
     child = next_of(context, version)
     if child is None:
-        raise BadInput(f"There is nothing to redo after version {version.label}.")
+        raise BadInput(f"Nothing to redo after version {version.label}.")
     _set_head(context, version.camera, child)
     return child
 
@@ -286,7 +286,7 @@ def copy_camera(context: Context, version: Version, name: str) -> Version:
 def _refuse_unusable(report: CameraSummary) -> None:
     if report.track is None or not report.usable:
         worst = next(f for f in report.findings if f.severity == "error")
-        raise BadInput(f"{report.name} cannot be kept: {worst.message} {worst.remedy}")
+        raise BadInput(f"{report.name} cannot be saved: {worst.message} {worst.remedy}")
 
 
 def _made(
@@ -340,8 +340,8 @@ def _require_seen(context: Context, version: Version) -> None:
     head = context.execute(query).scalar_one_or_none()
     if head is not None and head.number != seen:
         raise BadInput(
-            f"Meanwhile version {head.label} was made from another page ({head.change or 'taken in'}): nothing was changed here. "
-            "Look at what is there now, then do it again.",
+            f"Version {head.label} was saved from another page meanwhile ({head.change or 'taken in'}). Your change was not saved: check the current version, then repeat your change."
+            "",
             "conflict",
         )
 

@@ -110,13 +110,13 @@ def parts_of(rule: str) -> list[NamePart]:
             parts.append(NamePart(text=star or other))
         elif field not in FIELDS or NamePart(field) in parts:
             raise BadInput(
-                f"'{{{field[:40]}}}' {'stands twice' if NamePart(field) in parts else 'is no field'} in the rule '{rule[:80]}': use "
+                f"'{{{field[:40]}}}' {'stands twice' if NamePart(field) in parts else 'is not a field'} in the rule '{rule[:80]}': use "
                 f"{', '.join(f'{{{f}}}' for f in FIELDS)}, each once."
             )
         else:
             parts.append(NamePart(field))
     if NamePart("shot") not in parts:
-        raise BadInput(f"The rule '{rule[:80]}' names no {{shot}}: write where the shot stands in a file's name.")
+        raise BadInput(f"The rule '{rule[:80]}' has no {{shot}}: write where the shot name is in the file name.")
     return parts
 
 
@@ -138,7 +138,7 @@ def named(name: str, rule: str = "", shots: Collection[str] = ()) -> Named:
         if len(ways) > _MOST_WAYS:
             break
     if not ways:
-        raise BadInput(f"{name[-120:]} is not named by the rule '{rule[:80]}': change one of them.", "rule")
+        raise BadInput(f"{name[-120:]} does not match the rule '{rule[:80]}': change the name or the rule.", "rule")
     found = [w for w in ways if w.shot in shots] or ways
     guess = guessed(name, shots).shot
     if len({w.shot for w in found}) > 1:
@@ -146,8 +146,8 @@ def named(name: str, rule: str = "", shots: Collection[str] = ()) -> Named:
     if len({(w.show, w.shot) for w in found}) > 1:
         listed = ", ".join(f"'{s}'" for s in list(dict.fromkeys(w.shot for w in found))[:4])
         raise BadInput(
-            f"{name[-120:]} can be split by the rule '{rule[:80]}' in several ways: its shot may be {listed}. Write more of the name into the "
-            "rule, such as {shot}_camera_v{version}.",
+            f"{name[-120:]} matches the rule '{rule[:80]}' in several ways: the shot may be {listed}. Add fixed text to the rule, such as"
+            " {shot}_camera_v{version}.",
             "rule_splits",
         )
     return max(found, key=lambda w: (len(w.camera), w.version or -1))

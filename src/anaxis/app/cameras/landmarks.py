@@ -86,13 +86,13 @@ def parse_table(text: str, convention: Convention) -> list[dict[str, Any]]:
             if number == 1 and len(text.splitlines()) > 1 and not any(c.replace(".", "").isdigit() for c in cells):
                 continue
             raise BadInput(
-                f"Row {number}, '{line.strip()[:60]}', is no landmark: write a name and three numbers, such as "
+                f"Row {number}, '{line.strip()[:60]}', is not a landmark: write a name and three numbers, such as "
                 "tide_bell 600 340 -900."
             ) from error
         place = convention.position_to_canonical(np.array(numbers))
         marks.append({"name": name, "position_m": place.tolist()})
     if not marks:
-        raise BadInput("There is no landmark in that table: write a name and three numbers a row.")
+        raise BadInput("The table has no landmarks: write a name and three numbers in each row.")
     return marks
 
 

@@ -58,7 +58,7 @@ def lens_tried(version: Version, frame: str, state: str) -> tuple[Trial, Trial]:
     try:
         return before, LensState.model_validate(json.loads(state)).trial(picture.image)
     except (ValidationError, ValueError, RecursionError) as error:
-        raise BadInput("The lens that is being tried cannot be read: reload the page.") from error
+        raise BadInput("The lens in this form cannot be read: reload the page.") from error
 
 
 def take_lens(context: Context, version: Version, frame: str, state: str, way: str, span: dict[str, float]) -> Version:
@@ -71,7 +71,7 @@ def take_lens(context: Context, version: Version, frame: str, state: str, way: s
         picture = replace(picture, fit=after.fit, fit_guessed=False)
         words.append(f"fit {after.fit}")
     if not words:
-        raise BadInput("This lens is the one the camera has already: change a number first.")
+        raise BadInput("The camera already has this lens: change a number first.")
     return add_operations(context, version, [o for o, _ in found], ", ".join(words) + _span_words(span), picture)
 
 
@@ -115,20 +115,20 @@ def changed_lens(trial: Trial, changed: str, value: str, keep: str) -> Trial:
     if changed in ("film_width_mm", "film_height_mm"):
         sizes = {"film_width_mm": trial.film_width_mm, "film_height_mm": trial.film_height_mm} | {changed: number}
         if not number > 0:
-            raise BadInput(f"A film back of {number:g} mm cannot be: both sides must be above zero.")
+            raise BadInput(f"A film back of {number:g} mm is not possible: both sides must be above zero.")
         return with_film(trial, sizes["film_width_mm"], sizes["film_height_mm"], keep)
     if changed in ("offset_x_mm", "offset_y_mm", "squeeze"):
         moved = {k: getattr(trial, k) for k in ("offset_x_mm", "offset_y_mm", "squeeze")} | {changed: number}
         return replace(
             trial, offset_x_mm=moved["offset_x_mm"], offset_y_mm=moved["offset_y_mm"], squeeze=moved["squeeze"]
         )
-    raise BadInput(f"'{changed}' is nothing of a lens that can be tried: reload the page.")
+    raise BadInput(f"'{changed}' is not a lens value: reload the page.")
 
 
 def _number(text: str, what: str) -> float:
     found = number_or_none(text, what)
     if found is None:
-        raise BadInput(f"The field of {what} is empty: type a number.")
+        raise BadInput(f"The field {what} is empty: type a number.")
     return found
 
 

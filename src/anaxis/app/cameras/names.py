@@ -47,7 +47,7 @@ def show_for(context: Context, show: str, new_show: bool = False) -> Show:
 def _require_in_use(what: str, row: Show | Shot) -> None:
     if row.archived_at is not None:
         raise BadInput(
-            f"The {what} '{row.name}' is archived: bring it back on the page of the shots, or choose another name.", "archived"
+            f"The {what} '{row.name}' is archived: restore it on Shots, or choose another name.", "archived"
         )  # fmt: skip
 
 
@@ -58,7 +58,7 @@ def _require_no_typo(context: Context, name: str) -> None:
     near = next((n for n in names if _nearly_the_same(n, name)), None)
     if near is not None:
         raise BadInput(
-            f"There is no show '{name}', and there is '{near}'. Correct the name, or say that '{name}' is a new show.", "near_show"
+            f"There is no show '{name}'. There is '{near}'. Correct the name, or confirm that '{name}' is a new show.", "near_show"
         )  # fmt: skip
 
 
@@ -109,7 +109,7 @@ def archive(context: Context, row: Show | Shot) -> Show | Shot:
     return row
 
 
-@use_case("bring back", Role.LEAD)
+@use_case("restore", Role.LEAD)
 def bring_back(context: Context, row: Show | Shot) -> Show | Shot:
     row.archived_at = None
     context.flush()

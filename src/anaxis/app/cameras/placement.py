@@ -68,14 +68,14 @@ def placement_typed(version: Version, convention: Convention, unit: str, fields:
     if fields.action == "point":
         at = place_of(track, fields.frame)
         where = convention.position_to_canonical(_three(fields.point, "the point"))
-        said = f"frame {format_frame(track.frames[at])} stands on {fields.point.strip()} {unit}"
+        said = f"frame {format_frame(track.frames[at])} is on {fields.point.strip()} {unit}"
         said += f", heading {fields.heading}°" if fields.heading else ""
         return TypedPlacement(at_frame(track, at, where, number_or_none(fields.heading, "a heading")), said)
     if fields.action == "pairs":
         return _solved(fields.pairs, fields.with_scale, convention, track, marks, picture_of_version(version))
     if fields.action == "origin":
-        return TypedPlacement(near_origin(track), "the middle of the path over the origin")
-    raise BadInput("That is no way to place a camera: reload the page.")
+        return TypedPlacement(near_origin(track), "the middle of the path above the origin")
+    raise BadInput("The form cannot be read: reload the page.")
 
 
 def place_camera(context: Context, version: Version, wanted: TypedPlacement) -> Version:
@@ -88,12 +88,12 @@ def _typed(convention: Convention, unit: str, form: PlacementFields) -> TypedPla
     """Turned about the origin, scaled, then moved."""
     move, axis, angle, scale = form.move, form.axis, form.angle, form.scale
     if axis not in "XYZ" or len(axis) != 1:
-        raise BadInput(f"'{axis}' is no axis: choose X, Y or Z.")
+        raise BadInput(f"'{axis}' is not an axis: choose X, Y or Z.")
     turn_deg, factor = number_or_none(angle, "an angle") or 0.0, number_or_none(scale, "a scale")
     shift = convention.position_to_canonical(_three(move, "the move")) if move.strip() else np.zeros(3)
     factor = 1.0 if factor is None else factor
     if turn_deg == 0 and factor == 1.0 and not shift.any():
-        raise BadInput("Nothing was typed to place the camera by: a move, a rotation or a scale.")
+        raise BadInput("Type a move, a rotation or a scale.")
     said = ", ".join(
         t
         for t in (
@@ -112,7 +112,7 @@ def _three(text: str, what: str) -> Floats:
     except ValueError:
         found = np.zeros(0)
     if found.shape != (3,) or not np.isfinite(found).all():
-        raise BadInput(f"'{text}' is no place for {what}: type three numbers, such as 120 0 35.")
+        raise BadInput(f"'{text}' is not a position of {what}: type three numbers, such as 120 0 35.")
     return found
 
 
@@ -124,12 +124,12 @@ def _solved(
     for number, line in enumerate(text.strip().splitlines(), 1):
         found = re.match(r"^\s*(.+?)[\s,;]+(-?[\d.eE+-]+)[\s,;]+(-?[\d.eE+-]+)[\s,;]+(-?[\d.eE+-]+)\s*$", line)
         if not found:
-            raise BadInput(f"Row {number} of the pairs, '{line.strip()[:40]}', is no landmark and its three numbers.")
+            raise BadInput(f"Row {number} of the pairs, '{line.strip()[:40]}', is not a landmark with three numbers.")
         marks.index(found[1])  # raises the sentence for a name that is not there
         names.append(found[1])
         theirs.append(_three(" ".join(found.groups()[1:]), f"row {number}"))
     if not names:
-        raise BadInput("Type three landmarks or more, each with where it is to stand.")
+        raise BadInput("Type three landmarks or more, each with its new position.")
     ours = marks.position_m[0, [marks.index(n) for n in names]]
     goal = convention.position_to_canonical(np.array(theirs))
     solved = from_pairs(ours, goal, with_scale)
@@ -140,9 +140,9 @@ def _solved(
     )
     worst = max(off, key=lambda p: p.off_m)
     said = f"from {len(names)} pairs" + (f", scale {solved.similarity.scale:.6g}" if with_scale else "")
-    seen = "never seen" if worst.off_px is None else f"at most {worst.off_px:.2f} px off"
+    seen = "not in the picture" if worst.off_px is None else f"at most {worst.off_px:.2f} px off"
     return TypedPlacement(
-        solved.similarity, f"{said}; the worst is '{worst.name}', {worst.off_m:.4f} m and {seen}", off
+        solved.similarity, f"{said}; the largest error is at '{worst.name}', {worst.off_m:.4f} m and {seen}", off
     )
 
 

@@ -17,9 +17,9 @@ from anaxis.store.queries import find_shot
 
 # What says of a camera that it is not the shot's.
 _NOT_THE_SHOTS = {
-    "undistortion_camera": "stands for the undistorted picture",
-    "helper_camera": "stands still while another camera moves",
-    "unused_camera": "stands untouched at the origin",
+    "undistortion_camera": "is for the undistorted picture",
+    "helper_camera": "is still while another camera moves",
+    "unused_camera": "is unchanged at the origin",
 }
 # Two cameras that are never further apart, in metres, are copies.
 _EXACT_M = 1e-6
@@ -66,6 +66,6 @@ def changed_inside(context: Context, source: SourceFile, scene: Scene, show: str
     if before == now:
         return ""
     return (
-        f"An earlier {source.name} is kept in this shot, and it held {listed(sorted(before))}; this file holds {listed(sorted(now))}. "
+        f"An earlier {source.name} is saved in this shot with {listed(sorted(before))}; this file has {listed(sorted(now))}. "
         "Check that it is an export of the same shot."
     )

@@ -1,4 +1,4 @@
-"""One change of a recipe as a form asks for it: an operation added, changed, moved, switched or taken out."""
+"""One change of a recipe as a form asks for it: an operation added, changed, moved, switched or removed."""
 
 from __future__ import annotations
 
@@ -21,11 +21,11 @@ def changed_recipe(recipe: Recipe, form: dict[str, str]) -> tuple[Recipe, str]:
         return inserted(recipe, operation), f"{label}: {kind_of(operation.code).says(operation.params)}"
     at = whole_number(form.get("index", ""), "operation")
     if not 0 <= at < len(recipe):
-        raise BadInput("That operation is no longer in the recipe: reload the page.")
+        raise BadInput("This operation is no longer in the recipe: reload the page.")
     one, rest = recipe[at], (*recipe[:at], *recipe[at + 1 :])
     label = kind_of(one.code).label
     if action == "out":
-        return rest, f"{label} taken out"
+        return rest, f"{label} removed"
     if action in ("on", "off"):
         switched = Operation(one.code, one.params, action == "on")
         return (*recipe[:at], switched, *recipe[at + 1 :]), f"{label} switched {action}"
@@ -35,7 +35,7 @@ def changed_recipe(recipe: Recipe, form: dict[str, str]) -> tuple[Recipe, str]:
     if action == "change":
         fresh = _operation({**form, "code": one.code})
         return (*recipe[:at], fresh, *recipe[at + 1 :]), f"{label}: {kind_of(one.code).says(fresh.params)}"
-    raise BadInput("That is no change of a recipe: reload the page and try again.")
+    raise BadInput("The form cannot be read: reload the page and try again.")
 
 
 def _operation(form: dict[str, str]) -> Operation:
@@ -44,7 +44,7 @@ def _operation(form: dict[str, str]) -> Operation:
         try:
             remedy = json.loads(form["operation"])
         except (ValueError, RecursionError) as error:
-            raise BadInput("That remedy cannot be read: reload the page and try again.") from error
+            raise BadInput("The remedy cannot be read: reload the page and try again.") from error
         return recipe_from_document([remedy])[0]
     kind = kind_of(form.get("code", ""))
     typed = {f.name: form.get(f"param_{f.name}", "") for f in kind.fields}
@@ -55,7 +55,7 @@ def whole_number(text: str, what: str) -> int:
     try:
         return int(text)
     except ValueError as error:
-        raise BadInput(f"'{text}' is no number of a {what}: reload the page and try again.") from error
+        raise BadInput(f"'{text}' is not a number of a {what}: reload the page and try again.") from error
 
 
 def with_levels_still(recipe: Recipe, paths: Sequence[str]) -> Recipe:

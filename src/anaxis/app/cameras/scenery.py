@@ -19,7 +19,7 @@ def add_set(
 ) -> Version:
     """The file is kept with the camera; ``read_as`` may hold ``metres_per_unit`` and ``up_axis``. Raises BadInput."""
     if not any(n.kind == "landmark" or n.segments is not None for n in scene.nodes):
-        raise BadInput(f"{name} holds no mesh, curve, point or marked place: export the set and try again.")
+        raise BadInput(f"{name} has no mesh, curve, point or landmark: export the set and try again.")
     source = stage_file(context, name, data, scene_to_bytes(scene))
     keep_file(context, source)
     params: dict[str, Any] = {"sha256": source.sha256, "name": name, **read_as}

@@ -31,7 +31,7 @@ class TypedObjects(BaseModel):
     def choices(self) -> list[ObjectChoice]:
         """What is to happen to each object. Raises BadInput where the list is not whole."""
         if len({len(self.path), len(self.name), len(self.as_named), len(self.group)}) > 1:
-            raise BadInput("The list of objects did not arrive whole: load the page again.")
+            raise BadInput("The list of objects is incomplete: reload the page.")
         along, hidden, guide = set(self.along), set(self.hidden), set(self.guide)
         named = zip(self.path, self.name, self.as_named, self.group, strict=True)
         return [
@@ -50,13 +50,13 @@ def set_of_version(context: Context, version: Version) -> SetListing:
 
 
 def choose_objects(context: Context, version: Version, choices: Sequence[ObjectChoice]) -> Version:
-    """Which objects go along from now on, as a new version. Raises BadInput for one that the set does not hold."""
+    """Which objects delivered from now on, as a new version. Raises BadInput for one that the set does not hold."""
     listing = set_of_version(context, version)
     there = {r.path for r in listing.rows}
     unknown = next((c.path for c in choices if c.path not in there), None)
     if unknown is not None:
-        raise BadInput(f"The set holds no '{unknown}': it may have been taken out meanwhile. Load the page again.")
+        raise BadInput(f"The set has no object '{unknown}': it may have been removed meanwhile. Load the page again.")
     changed = [c.model_dump(exclude_defaults=True) for c in choices]
     left = sum(not c.along for c in choices)
-    words = f"set: {len(listing.rows) - left} of {len(listing.rows)} objects go along"
+    words = f"set: {len(listing.rows) - left} of {len(listing.rows)} objects delivered"
     return add_operations(context, version, [Operation("set_objects", {"objects": changed})], words)

@@ -75,13 +75,15 @@ def take_in(context: Context, source_id: int, asked: TakeIn) -> list[Version]:
     reports = reports_of(context, source, draft, read, names["show"], names["shot"], asked.cameras)
     chosen = [r for r in reports if r.path in asked.cameras]
     if not chosen:
-        raise BadInput("No camera is chosen: tick at least one.")
+        raise BadInput("No camera chosen: tick at least one.")
     for what, name in names.items():
         if not 1 <= len(name) <= _MAX_NAME:
             raise BadInput(f"The {what} needs a name of 1 to {_MAX_NAME} characters.")
     keeping = next((k for k in KEEPING_WORDS if k == asked.keeping), None)
     if keeping is None:
-        raise BadInput(f"'{asked.keeping}' is no way to take a camera again: choose one of {', '.join(KEEPING_WORDS)}.")
+        raise BadInput(
+            f"'{asked.keeping}' is not a way to take in a camera again: choose one of {', '.join(KEEPING_WORDS)}."
+        )
     picture = typed_picture(draft.corrected(read), parse_image(asked.resolution), asked.source_fit)
     found = find_shot(context, names["show"], names["shot"])
     known = {c.name for c in found.cameras} if found else set()
@@ -98,8 +100,8 @@ def require_one_reading(read: Scene) -> None:
     ways = readings_of(read)
     if ways:
         raise BadInput(
-            f"{read.name} can be read in {len(ways)} ways: {'; or '.join(w['words'] for w in ways)}. Choose one under 'What each column is', or "
-            "name a column layout.", "choose_reading",
+            f"{read.name} can be read in {len(ways)} ways: {'; or '.join(w['words'] for w in ways)}. Choose one under 'Columns', or name a column layout."
+            "", "choose_reading",
         )  # fmt: skip
 
 
@@ -124,7 +126,7 @@ def on_disk(files: Iterable[tuple[str, bytes]]) -> Iterator[Path]:
 def take_in_bytes(context: Context, parsers: ParserPool, name: str, data: bytes) -> SourceFile:
     """Read an uploaded file in a process of its own and put it aside with its scene.
 
-    Raises BadInput where it cannot be read or holds no camera that can be used or repaired.
+    Raises BadInput where it cannot be read or has no camera that can be used or repaired.
     """
     context.release_connection()
     scene = scene_to_bytes(read_bytes(parsers, name, data))
@@ -148,7 +150,7 @@ def take_in_once_more(context: Context, camera: Camera) -> SourceFile:
 def read_again(context: Context, parsers: ParserPool, source: SourceFile, layout: dict[str, Any] | None) -> Scene:
     """A table put aside, read by another layout of its columns, None to guess it. Raises BadInput, and where it is kept already."""
     if source.kept:
-        raise BadInput(f"A camera of {source.name} is kept already: take the file in again to read it another way.")
+        raise BadInput(f"A camera of {source.name} is saved already: take in the file again to read it another way.")
     context.release_connection()
     scene = read_bytes(parsers, source.name, source.data, layout)
     reread(context, source, scene, layout)
@@ -164,7 +166,7 @@ def read_as(context: Context, parsers: ParserPool, source: SourceFile, read: Sce
     """A table put aside, read in one of the ways in which it may be, from 0. Raises BadInput."""
     ways = readings_of(read)
     if not 0 <= number < len(ways):
-        raise BadInput(f"{source.name} has no reading {number}: it has {len(ways)}, counted from 0.")
+        raise BadInput(f"{source.name} has no reading {number}: it has {len(ways)}, numbered from 0.")
     columns = [{k: c[k] for k in ("quantity", "unit", "sign")} for c in ways[number]["columns"]]
     return read_again(context, parsers, source, {"columns": columns})
 
@@ -251,7 +253,9 @@ def _planned(
     """The chosen cameras, and those of them that are takes of known ones worked out. Raises BadInput."""
     again = [wanted[r.path][1] for r in chosen if wanted[r.path][1] is not None]
     if len({c.id for c in again if c}) < len(again):
-        raise BadInput("Two cameras of the file are to be takes of one camera: choose one of them, or a new camera.")
+        raise BadInput(
+            "Two cameras of the file would be takes of the same camera: choose one of them, or a new camera."
+        )
     out: list[CameraSummary | Retake] = []
     for report in chosen:
         camera = wanted[report.path][1]
@@ -269,7 +273,7 @@ def _require_nobody_else(shot: Shot, known: set[str], wanted: list[tuple[str, Ca
     for name, camera in wanted:
         if camera is None and name in since:
             raise BadInput(
-                f"Meanwhile a camera {name} was kept in {shot.name} from another page: look at it, and keep this one as its take or under another name."
+                f"A camera {name} was kept in {shot.name} from another page meanwhile: check it, then save this camera as its take or under another name."
             )
 
 

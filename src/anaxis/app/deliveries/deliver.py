@@ -34,7 +34,7 @@ from anaxis.store.queries import NotFound, found, picture_of_version, recipe_of,
 def shot_camera_of(context: Context, version: Version, options: DeliveryOptions = USUAL) -> ShotCamera:
     """A version as it goes out: under the name it is kept by, for two cameras of a file may share their own.
 
-    Where ``options`` ask for samples between frames, those of the source come along.
+    Where ``options`` ask for samples between frames, from the source come along.
     """
     track, landmarks, lines_m = track_of(version)
     track = replace(track, name=version.camera.name)
@@ -51,7 +51,7 @@ def shot_camera_of(context: Context, version: Version, options: DeliveryOptions 
 
 
 def _pictures(context: Context, version: Version, bent: bool) -> Pictures | None:
-    """What stands on an image plane: the shot's undistorted plate where there is one, else its first.
+    """What is on an image plane: the shot's undistorted plate where there is one, else its first.
 
     Raises BadInput where the lens is ``bent`` and there is none but plates as shot: on a pinhole's picture they lie wrong.
     """
@@ -61,8 +61,8 @@ def _pictures(context: Context, version: Version, bent: bool) -> Pictures | None
     plate = next((p for p in plates if p.kind == "undistorted"), None)
     if plate is None and bent:
         raise BadInput(
-            f"The image plane shows the picture without distortion, and '{plates[0].name}' is as shot. Write the undistorted plate on Lens "
-            "first, or deliver without an image plane.",
+            f"The image plane shows the picture without distortion, but '{plates[0].name}' is as shot. Write the undistorted plate on Lens first, or deliver without an image plane."
+            "",
             "plate_not_undistorted",
         )
     plate = plate or plates[0]

@@ -36,8 +36,7 @@ _OPTIONS = TypeAdapter(FilmOptions)
 
 
 class FilmOrder(NamedTuple):
-    """A film of versions, one after the other. ``delivery`` or ``returned`` is one of the first version, whose camera is shown as it
-    arrived; ``plate`` is a plate of its shot. ``frame`` asks for a still of one frame, in place of a movie as PNG."""
+    """A film of versions, one after the other. ``delivery`` or ``returned`` is one of the first version, whose camera is shown as delivered; ``plate`` is a plate of its shot. ``frame`` asks for a still of one frame, in place of a movie as PNG."""
 
     versions: Sequence[Version]
     options: FilmOptions
@@ -55,9 +54,9 @@ def ask_for_film(context: Context, order: FilmOrder) -> Job:
         order = order._replace(kind="png")
     arrived = (get_delivery(context, order.delivery) if order.delivery else None, get_return(context, order.returned) if order.returned else None)  # fmt: skip
     if any(row is not None and row.version_id != first.id for row in arrived):
-        raise BadInput("That delivery or return is of another version: choose one of this camera's version.")
+        raise BadInput("This delivery or return belongs to another version: choose one of this version.")
     if order.plate and get_plate(context, order.plate).shot_id != first.camera.shot_id:
-        raise BadInput("That plate is of another shot: choose one of this shot.")
+        raise BadInput("This plate belongs to another shot: choose a plate of this shot.")
     if order.frame is not None and not first.facts["first_frame"] <= order.frame <= first.facts["last_frame"]:
         span = f"{format_frame(first.facts['first_frame'])} to {format_frame(first.facts['last_frame'])}"
         raise BadInput(f"The camera has no frame {format_frame(order.frame)}: choose one from {span}.")
@@ -128,9 +127,7 @@ def _film_of(
         frames, deviation_px, arrived = return_arrays(get_return(context, params["returned"]))
         index = np.flatnonzero(np.isin(np.round(camera.track.frames, 4), np.round(frames, 4)))
         if not len(index):
-            raise BadInput(
-                "The camera that came back has no frame in common with this version: there is nothing to show."
-            )
+            raise BadInput("The returned camera shares no frame with this version, so there is nothing to show.")
         camera, beside = camera.at_frames(index), Beside(arrived, deviation_px)
     if params.get("frame") is not None:
         at = int(np.abs(camera.track.frames - params["frame"]).argmin())

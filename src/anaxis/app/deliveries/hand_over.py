@@ -41,7 +41,7 @@ def files_of(deliveries: Sequence[Delivery]) -> tuple[str, bytes]:
     each = {file.sha256: file for delivery in deliveries for file in delivery.files}
     entries = {unique_name(file.name, taken): file.data for file in each.values()}
     if not entries:
-        raise BadInput("None of these deliveries has a file: deliver again.")
+        raise BadInput("These deliveries have no files: deliver again.")
     return f"{deliveries[0].version.camera.shot.name}.zip", zipped(entries)
 
 

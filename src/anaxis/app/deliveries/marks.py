@@ -26,7 +26,7 @@ class MarkRow(NamedTuple):
 
 
 def mark_rows(track: Track, marks: Landmarks, picture: Picture, arrived: Projection, at: int) -> list[MarkRow]:
-    """Every landmark at the sample ``at`` of a track, as it was meant and as it arrived."""
+    """Every landmark at the sample ``at`` of a track, as it was meant and as delivered."""
     if not marks.names:
         return []
     place = marks.position_m[at if len(marks.position_m) > 1 else 0][None]

@@ -54,8 +54,8 @@ def check_render(context: Context, version: Version, plate: Plate, at: int, name
         if render is None:
             sizes = ", ".join(dict.fromkeys(f"{r.image.width_px} x {r.image.height_px}" for r in known))
             raise BadInput(
-                f"{name} is {facts.width_px} x {facts.height_px} px, and what was asked for is {sizes}: render it at that size, with the "
-                "film back that goes with it.", "wrong_size",
+                f"{name} is {facts.width_px} x {facts.height_px} px instead of {sizes}: render it at that size with its film back."
+                "", "wrong_size",
             )  # fmt: skip
         maps = None
         if track.distortion is not None:
@@ -129,28 +129,28 @@ def _cropped(data: bytes, render: Overscan) -> bytes:
 def _checks(facts: PictureFacts, found: dict[str, Any], render: Overscan) -> list[dict[str, str]]:
     """What is to be said of a render, each as "ok" or "bad" with a sentence."""
     image = render.image
-    out = [{"state": "ok", "said": f"Its size is the one asked for, {image.width_px} × {image.height_px} px."}]
+    out = [{"state": "ok", "said": f"The size is as requested, {image.width_px} × {image.height_px} px."}]
     x, y, width, height = facts.data_px
     if x > 0 or y > 0 or x + width < image.width_px or y + height < image.height_px:
-        said = (
-            f"It has pixels only from {x}, {y} over {width} × {height} px: render the whole picture, without a region."
-        )
+        said = f"The render has pixels only from {x}, {y} over {width} × {height} px: render the whole picture without a region."
         out.append({"state": "bad", "said": said})
     else:
-        out.append({"state": "ok", "said": "It has pixels over the whole of it."})
+        out.append({"state": "ok", "said": "The render has pixels everywhere."})
     if abs(facts.pixel_aspect / image.pixel_aspect - 1) > 1e-3:
-        said = f"It says its pixels are {facts.pixel_aspect:g} times as wide as high, and the plate's are {image.pixel_aspect:g}."
+        said = f"The render states pixels {facts.pixel_aspect:g} times as wide as high, and the plate's are {image.pixel_aspect:g}."
         out.append({"state": "bad", "said": said})
     for what, remedy in (
-        ("smeared", "its edge was stretched outward: render it larger, not its border"),
+        ("smeared", "the border was stretched outward: render a larger picture instead"),
         ("empty", "nothing was rendered there"),
     ):
         for side, depth in found["edges"][what].items():
             out.append({"state": "bad", "said": f"It is {what} at the {side}, {depth} px deep: {remedy}."})
     if not (found["edges"]["smeared"] or found["edges"]["empty"]):
         even = found["edges"]["even"]
-        said = "Its edges are neither smeared nor empty."
+        said = "The edges are neither smeared nor empty."
         if even:
-            said = f"Its edges are not empty; whether they are smeared cannot be told where the picture is even ({', '.join(even)})."
+            said = (
+                f"The edges are not empty; an even picture does not show whether they are smeared ({', '.join(even)})."
+            )
         out.append({"state": "ok", "said": said})
     return out

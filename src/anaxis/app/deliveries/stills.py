@@ -24,7 +24,7 @@ from anaxis.store.queries import track_of
 def require_picture(name: str) -> None:
     """Raise BadInput for a name that ends in nothing that is read as a picture."""
     if Path(name).suffix.lower() not in SUFFIXES:
-        raise BadInput(f"'{name or 'nothing'}' is no picture that is read: hand over two of {', '.join(SUFFIXES)}.")
+        raise BadInput(f"'{name or 'nothing'}' is not a readable image: use two of {', '.join(SUFFIXES)}.")
 
 
 @use_case("compare stills")

@@ -1,4 +1,4 @@
-"""Cameras made from cameras: made, held against their inputs, brought up to date."""
+"""Cameras made from cameras: made, held against their inputs, updated."""
 
 from __future__ import annotations
 
@@ -79,15 +79,15 @@ def derive(context: Context, asked: Derive) -> Version:
     return version
 
 
-@use_case("bring up to date")
+@use_case("update")
 def bring_up_to_date(context: Context, version: Version) -> Version:
     """A derived camera made anew from the newest versions of its inputs, its recipe done again, as its next take."""
     derivation = _derivation(version)
     newest = {i.role: used_version(i).camera.head for i in version.made_of}
-    return _again(context, version, newest, derivation.settings, "brought up to date")
+    return _again(context, version, newest, derivation.settings, "updated")
 
 
-@use_case("derive anew")
+@use_case("derive again")
 def derive_anew(
     context: Context, version: Version, settings: Mapping[str, Any], inputs: Mapping[str, int] | None = None
 ) -> Version:
@@ -95,7 +95,7 @@ def derive_anew(
     chosen = {i.role: used_version(i) for i in version.made_of}
     if inputs is not None:
         chosen = {role: row_of(context, Version, number, "version") for role, number in inputs.items()}
-    return _again(context, version, chosen, dict(settings), "made with other settings")
+    return _again(context, version, chosen, dict(settings), "changed settings")
 
 
 def _again(
@@ -158,9 +158,7 @@ def _made_of(inputs: Mapping[str, Version]) -> list[VersionInput]:
 
 def _derivation(version: Version) -> Derivation:
     if version.derivation is None:
-        raise BadInput(
-            f"{version.camera.name} is made from no other camera: it was taken in from {version.source_file.name}."
-        )
+        raise BadInput(f"{version.camera.name} is not derived: it was taken in from {version.source_file.name}.")
     return version.derivation
 
 
@@ -248,5 +246,5 @@ def _refuse_circle(context: Context, camera: Camera, inputs: Sequence[Version] |
     wanted = [v.id for v in inputs]
     if camera.id in set(context.execute(_MADE_FROM, {"inputs": wanted}).scalars()):
         raise BadInput(
-            f"{camera.name} would be made from itself: one of its inputs is made from it; choose another version of that input."
+            f"{camera.name} would be derived from itself: one of its inputs is derived from it. Choose another version of that input."
         )

@@ -67,6 +67,6 @@ def checked(context: Context, show: Show, settings: Join) -> list[Finding]:
 def _keeps_one(profile: Profile) -> Finding:
     return Finding(
         "join_receiver", "warning",
-        f"The package {profile.label} does not follow a film back that steps: it {HABITS[next(c for c, _ in profile.active_habits if c in _KEEP_ONE)].says({})}.",
-        "Choose a common film back, which shows the same picture there.", "Every shot but the first would have a wrong field of view.",
+        f"The package {profile.label} does not follow a stepped film back: it {HABITS[next(c for c, _ in profile.active_habits if c in _KEEP_ONE)].says({})}.",
+        "Choose a common film back, which shows the same picture.", "Otherwise every shot after the first has a wrong field of view.",
     )  # fmt: skip

@@ -27,7 +27,7 @@ def shown_of(context: Context, version: Version) -> Shown | None:
     pieces = placed(settings)
     names = tuple(p.name for p in pieces.pieces)
     which = np.where(pieces.gap, pieces.which + len(names), pieces.which)
-    shown = Shown((*names, *(f"{n}, held over a gap" for n in names)), which, pieces.frames)
+    shown = Shown((*names, *(f"{n}, held in a gap" for n in names)), which, pieces.frames)
     if not version.recipe:
         return shown
     kept = np.clip(around_version(context, version).kept, 0, pieces.count - 1)
@@ -43,7 +43,7 @@ def cut_of(context: Context, version: Version) -> Join:
     """A joined camera's cut as it is after its recipe: trimmed, renumbered, retimed. Raises BadInput for another camera."""
     settings = settings_of(version)
     if not isinstance(settings, Join):
-        raise BadInput(f"{version.camera.name} is not joined over a cut: there is no edit to be written.")
+        raise BadInput(f"{version.camera.name} is not a joined camera, so it has no edit to write.")
     if not version.recipe:
         return settings
     shown = shown_of(context, version)

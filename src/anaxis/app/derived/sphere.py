@@ -33,10 +33,10 @@ WORLD, INTO, OUT = "world", "into", "out"
 
 
 def frame_settings(version: Version) -> Frame:
-    """Raises BadInput for a camera that is not framed in a sphere."""
+    """Raises BadInput for a camera that is not a framing camera."""
     settings = settings_of(version)
     if not isinstance(settings, Frame):
-        raise BadInput(f"{version.camera.name} is not framed in a sphere.")
+        raise BadInput(f"{version.camera.name} is not a framing camera.")
     return settings
 
 
@@ -78,12 +78,12 @@ def ask_for_sphere_pictures(context: Context, version: Version, plate: Plate, di
     (``into``, or ``world`` orientation). Raises BadInput."""
     sphere = sphere_of(context, version)
     if direction not in (OUT, INTO, WORLD):
-        raise BadInput(f"'{direction[:40]}' is no way: choose {OUT}, {INTO} or {WORLD}.")
+        raise BadInput(f"'{direction[:40]}' is not a direction: choose {OUT}, {INTO} or {WORLD}.")
     wanted, held = sphere.fetched(OUT if direction == OUT else INTO), image_of(plate)
     if (held.width_px, held.height_px) != (wanted.width_px, wanted.height_px):
         raise BadInput(
-            f"'{plate.name}' is {held.width_px} x {held.height_px} px and the map fetches in {wanted.width_px} x {wanted.height_px} px: "
-            "choose the pictures that it was made for."
+            f"'{plate.name}' is {held.width_px} x {held.height_px} px, but the map is for {wanted.width_px} x {wanted.height_px} px: "
+            "choose the images that the map was made for."
         )
     return ask_for(context, "sphere_pictures", version.id, {"plate": plate.id, "direction": direction})
 
@@ -103,7 +103,7 @@ def write_maps_of_sphere(context: Context, job: Job, tell: Progress) -> dict[str
             for path in maps.files:
                 put_in_zip(archive, out, path)
             tell((at + 1) / len(frames))
-    said = f"{3 * len(frames)} maps; points of the render come back within {worst:.4f} px of the plate."
+    said = f"{3 * len(frames)} maps; points of the render match the plate within {worst:.4f} px of the plate."
     return keep_zip(context, f"{stem}.maps.zip", out, said)
 
 

@@ -38,7 +38,7 @@ def write_across(context: Context, asked: Across) -> RemoteCamera:
     if asked.to is None:
         client = row_of(context, Client, asked.client or 0, "package")
         if client.show_id != source.client.show_id or client.kind != "package":
-            raise BadInput("Choose a package that is connected in the same show.")
+            raise BadInput("Choose a package connected in the same show.")
         clients = locked(context, [client.id])
         to = new_there(context, client, f"s{source.id}", source.entry)
         fresh = Side(profile_of(client.profile), side.image, source.rate, source.name)
@@ -48,7 +48,7 @@ def write_across(context: Context, asked: Across) -> RemoteCamera:
         return to
     to = row_of(context, RemoteCamera, asked.to, "camera of a package")
     if to.client.show_id != source.client.show_id or to.id == source.id:
-        raise BadInput("Choose another camera, of a package that is connected in the same show.")
+        raise BadInput("Choose another camera of a package connected in the same show.")
     require_timing(source, to, asked.frame_for_frame, asked.by_time)
     clients, _ = lock_about(context, to)
     there = whole_of(context, to)
@@ -57,8 +57,7 @@ def write_across(context: Context, asked: Across) -> RemoteCamera:
     parts = differing(side_to(side, now, side_of(to), there, offset=offset, anchor=anchor), there, groups)
     if not parts:
         raise BadInput(
-            f"Nothing is to be written: {to.called} holds in these channels what {source.called} holds.",
-            "nothing_to_write",
+            f"Nothing to write: {to.called} holds in these channels what {source.called} holds.", "nothing_to_write"
         )
     for meant, wire in parts:
         enqueue(context, clients[to.client_id], to, meant, wire)

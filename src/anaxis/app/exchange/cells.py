@@ -92,7 +92,7 @@ def cells_of_matrix(body: Floats, groups: Iterable[str], where: str) -> FramePat
     """Cells that came over the wire as a matrix (k, 1 + c): the frame, then the groups' columns. Raises BadInput."""
     kept = tuple(g for g in GROUPS if g in set(groups))
     if body.ndim != 2 or body.shape[1] != 1 + len(columns_of(kept)):
-        raise BadInput(f"{where}: its rows are not as long as its groups say.", "bad_message")
+        raise BadInput(f"{where}: the length of its rows does not match its groups.", "bad_message")
     return _checked(_of_matrix(body, kept), where)
 
 
@@ -116,9 +116,9 @@ def _checked(cells: FramePatch, where: str) -> FramePatch:
     if not len(cells) or len(cells) > MAX_FRAMES:
         raise BadInput(f"{where}: it has {len(cells)} frames; 1 to {MAX_FRAMES} can be sent.", "bad_message")
     if not np.isfinite(cells.frames).all() or (np.diff(cells.frames) <= 0).any() or np.abs(cells.frames).max() > 1e9:
-        raise BadInput(f"{where}: its frames must be numbers that rise.", "bad_message")
+        raise BadInput(f"{where}: its frames must be increasing numbers.", "bad_message")
     if not cells.groups:
-        raise BadInput(f"{where}: it holds no group; there are {', '.join(GROUPS)}.", "bad_message")
+        raise BadInput(f"{where}: it has no group; choose from {', '.join(GROUPS)}.", "bad_message")
     require_rows(cells.rows, cells.groups, where)
     return cells
 

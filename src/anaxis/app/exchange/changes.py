@@ -57,7 +57,7 @@ def _taken(context: Context, client_id: int, connection: str | None, change: Cha
     ).scalar_one_or_none()
     if remote is None:
         raise BadInput(
-            f"There is no camera '{change.camera}' in the scene that was sent: send the scene first.", "no_such_camera"
+            f"There is no camera '{change.camera}' in the sent scene: send the scene first.", "no_such_camera"
         )
     clients, links = lock_about(context, remote)
     client = clients[client_id]
@@ -132,7 +132,7 @@ def take_samples(context: Context, client_id: int, connection: str | None, messa
     if recording is not None and recording.client_id == client.id and recording.ended_at is None:
         block = np.array(message.samples, dtype=np.float64).reshape(-1, 12)
         if not np.isfinite(block).all():
-            raise BadInput(f"Message {message.number}: a sample holds something that is no number.", "not_a_number")
+            raise BadInput(f"Message {message.number}: a sample has a value that is not a number.", "not_a_number")
         recording.width_px, recording.height_px = message.width_px, message.height_px
         recording.samples += len(block)
         if recording.samples % _SHOWN_EVERY < len(block):
@@ -212,7 +212,7 @@ def _is_next(client: Client, connection: str | None, number: int) -> bool:
     if number != client.last_received + 1:
         raise MissingChange(
             f"Change {number} arrived, but change {client.last_received + 1} is next: send all changes from {client.last_received + 1} on again. "
-            "If they are gone, the server's store is an older copy: connect the scene as a package of its own."
+            "If they are gone, the server's store is an older copy: connect the scene as a new package."
         )
     return True
 

@@ -40,19 +40,19 @@ def enter(context: Context, hello: Hello) -> Client:
     client = locked(context, [context.execute(query).scalar_one().id]).popitem()[1]
     if client.actor != context.actor.name and is_there(client):
         raise BadInput(
-            f"{client.name} is connected by {client.actor}: end that connection first, or connect a scene of your own.",
+            f"{client.name} is connected by {client.actor}: end that connection first, or connect another scene.",
             "in_use",
         )
     if hello.last < client.last_received:
         raise BadInput(
-            f"{hello.name} counts its changes up to {hello.last}, and {client.last_received} were heard from it: its scene is an older copy. Open the "
-            "newest one, or connect this one as a package of its own.",
+            f"{hello.name} has made changes up to {hello.last}, and {client.last_received} were received from it: its scene is an older copy. Open the "
+            "newest scene, or connect this one as a new package.",
             "older_copy",
         )
     if hello.have > client.last_sent:
         raise BadInput(
-            f"{hello.name} holds change {hello.have} of this server, which has sent {client.last_sent}: the server's store is an older copy. Connect "
-            "the scene as a package of its own.",
+            f"{hello.name} holds change {hello.have} of this server, which has sent {client.last_sent}: the server's store is an older copy. Connect the scene as a new package."
+            "",
             "older_store",
         )
     if client.profile and client.profile != profile.model_dump(mode="json"):
@@ -98,7 +98,7 @@ def _is_linked(context: Context, client: Client) -> bool:
 def _forget_what_is_held(context: Context, client: Client) -> None:
     if _is_linked(context, client):
         raise BadInput(
-            f"{client.name} is linked by another profile: stop its links on the Live page, then connect it by this one.",
+            f"{client.name} is linked with another profile: stop its links on Live, then connect with this profile.",
             "other_profile",
         )
     context.execute(
@@ -112,7 +112,7 @@ def take_scene(context: Context, client_id: int, connection: str | None, scene: 
     require_current(client, connection)
     ids = [c.id for c in scene.cameras]
     if len(set(ids)) < len(ids):
-        raise BadInput("Two cameras of the scene have the same id: each needs one of its own.", "bad_message")
+        raise BadInput("Two cameras of the scene have the same id: each needs its own id.", "bad_message")
     for entry in scene.cameras:
         _require_entry(entry)
     known = {
@@ -138,7 +138,7 @@ def _require_entry(entry: CameraEntry) -> None:
     parse_rate(entry.rate)
     if not (-1e9 < entry.first <= entry.last < 1e9):
         raise BadInput(
-            f"Camera '{entry.name}' runs from {entry.first:g} to {entry.last:g}: its first frame must not lie behind its last.",
+            f"Camera '{entry.name}' runs from {entry.first:g} to {entry.last:g}: its first frame must not be after its last.",
             "bad_message",
         )
 
@@ -205,7 +205,7 @@ def take_off(context: Context, client: Client) -> Client:
     """A package that is away and not to be seen any more; where it connects again, it is there again. Raises BadInput while it is
     connected, or linked."""
     if is_there(client):
-        raise BadInput(f"{client.name} is connected: end its connection there first.")
+        raise BadInput(f"{client.name} is connected: end the connection in the package first.")
     if _is_linked(context, client):
         raise BadInput(f"{client.name} is linked: stop its links first.")
     client.removed_at = datetime.now(UTC)

@@ -58,4 +58,4 @@ def keep_as(
 def require_shot(name: str) -> None:
     """Raise BadInput for a name that no shot has."""
     if not 1 <= len(name.strip()) <= 120:
-        raise BadInput("The shot needs a name of 1 to 120 characters: it says where the camera is kept.")
+        raise BadInput("The shot needs a name of 1 to 120 characters: the camera is saved in this shot.")

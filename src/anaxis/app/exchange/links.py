@@ -57,22 +57,22 @@ class LinkAsked(BaseModel):
 
 @use_case("link")
 def link(context: Context, asked: LinkAsked) -> Link:
-    """Two cameras kept the same from now on. The second takes at once what the first holds and it does not.
+    """Link two cameras. The second takes at once what the first holds and it does not.
 
     Raises BadInput where one of them is not known yet, receives changes already, or runs at another rate and the request does not
     say whether to link by time or frame for frame.
     """
     first, second = (row_of(context, RemoteCamera, n, "camera of a package") for n in (asked.first, asked.second))
     if asked.rule not in RULES:
-        raise BadInput(f"'{asked.rule}' is no rule: choose one of {', '.join(RULES)}.")
+        raise BadInput(f"'{asked.rule}' is not a rule: choose one of {', '.join(RULES)}.")
     groups = list(chosen_groups(asked.groups))
     if not 0 <= asked.every_s <= _MOST_EVERY_S:
-        raise BadInput(f"A version every {asked.every_s} s cannot be: 0 for none, up to {_MOST_EVERY_S}.")
+        raise BadInput(f"Saving a version every {asked.every_s} s is not possible: 0 for none, up to {_MOST_EVERY_S}.")
     if first.client.show_id != second.client.show_id:
-        raise BadInput("The two packages are connected in two shows: connect them in one.")
+        raise BadInput("The packages are connected in different shows: connect both in one show.")
     clients = locked(context, [first.client_id, second.client_id])
     if first.id == second.id:
-        raise BadInput("A camera cannot be linked with itself: choose another one on one side.")
+        raise BadInput("A camera cannot be linked with itself: choose another camera.")
     for remote in (first, second):
         require_known(remote)
     _require_free(context, first, second, asked.both_ways)
@@ -148,11 +148,11 @@ def stop(context: Context, row: Link) -> Link:
     return row
 
 
-@use_case("settle a clash")
+@use_case("resolve a conflict")
 def settle(context: Context, clash: Clash, keep: str) -> Clash:
     """What both sides changed: ``keep`` "here" what the camera of the clash holds, "sent" what it was sent."""
     if keep not in ("here", "sent"):
-        raise BadInput("Choose which of the two is kept.")
+        raise BadInput("Choose which values to keep.")
     remote = clash.remote
     ends = [remote.client_id]
     if clash.link is not None:
@@ -160,12 +160,12 @@ def settle(context: Context, clash: Clash, keep: str) -> Clash:
     clients = locked(context, ends)
     context.refresh(clash, ["closed_at"])
     if clash.closed_at is not None:
-        raise BadInput(f"Somebody has settled this already ({clash.chosen}).", "conflict")
+        raise BadInput(f"This conflict is resolved already ({clash.chosen}).", "conflict")
     frames, groups = np.array(clash.frames, dtype=np.float64), tuple(clash.groups)
     if clash.link is None:
-        clash.chosen = "what the package holds is kept"
+        clash.chosen = "values of the package kept"
         if keep == "sent":
-            clash.chosen = "what was written is written again"
+            clash.chosen = "values written again"
             row = context.execute(
                 select(ExchangeChange)
                 .where(ExchangeChange.id == clash.out_id)
@@ -179,7 +179,7 @@ def settle(context: Context, clash: Clash, keep: str) -> Clash:
     else:
         other = other_end(clash.link, remote)
         source, to = (remote, other) if keep == "here" else (other, remote)
-        clash.chosen = f"{source.called}'s is kept"
+        clash.chosen = f"{source.called}'s values kept"
         at = frames if source.id == remote.id else frames + offset_from(clash.link, remote)
         cells = held_by(context, source).cells(at, groups)
         if len(cells):
@@ -247,11 +247,11 @@ def newest_changes(context: Context, row: Link, most: int = 12) -> list[dict[str
         to = row.second if change.remote_id == row.second_id else row.first
         state = "there"
         if change.acknowledged_at is None:
-            state = "on its way"
+            state = "in transit"
         elif change.id in both:
-            state = "both changed it"
+            state = "both changed"
         elif change.back is not None and not _as_meant(meant, unpacked(change.back)):
-            state = "otherwise there"
+            state = "arrived with other values"
         out.append({"to": to.called, "frames": frames_words(meant.frames), "groups": list(meant.groups), "at": change.created_at, "state": state})  # fmt: skip
     return out
 
@@ -285,8 +285,7 @@ def require_known(remote: RemoteCamera) -> None:
     """Raise BadInput where nobody here knows what a camera holds."""
     if not remote.known:
         raise BadInput(
-            f"What {remote.called} holds is not known yet: choose it in its package, and wait until its frames are here.",
-            "not_known",
+            f"What {remote.called} is not loaded yet: select it in its package and wait for its frames.", "not_known"
         )
 
 

@@ -38,7 +38,7 @@ Finite = Annotated[float, Field(allow_inf_nan=False)]
 
 def _only_groups(values: Any) -> Any:
     if isinstance(values, dict) and not set(values) <= set(GROUPS):
-        raise ValueError(f"its groups are of {', '.join(GROUPS)}")
+        raise ValueError(f"its groups must be from {', '.join(GROUPS)}")
     return values
 
 
@@ -52,7 +52,7 @@ class _Message(BaseModel):
 
 
 class CameraEntry(_Message):
-    """A camera of a package's scene: its id there, its name, its range and rate, and the image it is seen in."""
+    """A camera of a package's scene: its id there, its name, its range and rate, and the image it is visible in."""
 
     id: Key
     name: Annotated[str, Field(min_length=1, max_length=200)]
@@ -217,22 +217,22 @@ class Unreadable(BadInput):
 
 
 def read_hello(text: str | bytes) -> Hello:
-    """Raises BadInput where the first message is no hello, or of another version."""
+    """Raises BadInput where the first message is not a hello, or of another version."""
     if len(text) > HELLO_BYTES:
         raise BadInput(f"The first message is longer than {HELLO_BYTES} bytes: it must be a hello.", "too_large")
     try:
         document = json.loads(text)
     except (ValueError, RecursionError) as error:
-        raise Unreadable("The first message is no JSON: it must be a hello; see docs/exchange.md.") from error
+        raise Unreadable("The first message is not JSON: it must be a hello; see docs/exchange.md.") from error
     if isinstance(document, dict) and document.get("type") == "hello" and document.get("protocol") != PROTOCOL:
         raise BadInput(
-            f"This server speaks version {PROTOCOL} of the exchange, and hello says {str(document.get('protocol'))[:40]}.",
+            f"This server uses version {PROTOCOL} of the exchange, but the hello has {str(document.get('protocol'))[:40]}.",
             "other_version",
         )
     try:
         return Hello.model_validate(document)
     except ValidationError as error:
-        raise Unreadable(f"The first message is no hello: {_first(error)}; see docs/exchange.md.") from error
+        raise Unreadable(f"The first message is not a hello: {_first(error)}; see docs/exchange.md.") from error
 
 
 def require_size(data: str | bytes) -> None:

@@ -23,9 +23,9 @@ from anaxis.core.typing import Bools, Floats
 from anaxis.store.exchange import NOTIFIED, Clash, Client, ExchangeChange, Link, RemoteCamera
 
 RULES = {
-    "ask": "each keeps its own until a person chooses",
-    "first": "the first side's is taken",
-    "second": "the second side's is taken",
+    "ask": "each side keeps its values until a person chooses",
+    "first": "values of the first side win",
+    "second": "values of the second side win",
 }
 
 
@@ -60,7 +60,7 @@ class Replaced(BadInput):
 def require_current(client: Client, connection: str | None) -> None:
     """Raises Replaced where a message came over a connection that no longer counts; None stands for no connection."""
     if connection is not None and client.connection != connection:
-        raise Replaced(f"{client.name} is connected a second time: the newer connection counts.")
+        raise Replaced(f"{client.name} connected again: the newer connection replaces this one.")
 
 
 def links_of(context: Context, remote: RemoteCamera) -> list[Link]:
@@ -223,7 +223,7 @@ def send(
     context: Context, clients: dict[int, Client], link: Link, remote: RemoteCamera, to: RemoteCamera, now: CameraState, there: CameraState, cells: FramePatch,
     cause: int | None = None,
 ) -> None:  # fmt: skip
-    """What a camera holds ``now`` on some cells, on its way to the other end, which holds ``there``."""
+    """What a camera holds ``now`` on some cells, in transit to the other end, which holds ``there``."""
     held = now.on(cells.frames)
     if not len(held):
         return

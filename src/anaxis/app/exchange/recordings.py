@@ -48,7 +48,7 @@ def settings_of(document: Mapping[str, Any]) -> Settings:
 
 @use_case("record")
 def start_recording(context: Context, client: Client, name: str = "") -> Recording:
-    """A tracker records from now on. Raises BadInput for what is none, or records already."""
+    """Start a recording of a tracker. Raises BadInput for what is none, or records already."""
     if client.kind != "tracker":
         raise BadInput(f"{client.name} is a package: pull its camera instead.")
     locked(context, [client.id])
@@ -115,7 +115,7 @@ def newest_samples(context: Context, row: Recording, blocks: int = 100) -> Sampl
 def _samples_of(row: Recording, blocks: Sequence[bytes]) -> Samples:
     data = b"".join(blocks)
     if not data:
-        raise BadInput("Nothing of this recording has come yet: the tracker sends what it measured when it is there.")
+        raise BadInput("This recording has no samples yet. The tracker sends them when it connects.")
     return samples_of(
         np.frombuffer(data, "<f8").reshape(-1, ROW).astype(np.float64), Image(row.width_px, row.height_px)
     )
@@ -126,7 +126,7 @@ def recorded_in(context: Context, row: Recording) -> Recorded:
     return Recorded.of(samples_in(context, row))
 
 
-@use_case("keep a recording")
+@use_case("save a recording")
 def keep_recording(context: Context, row: Recording, settings: Settings) -> Version:
     """A recording as a camera of a shot, as its next take where it has been kept before. Raises BadInput.
 

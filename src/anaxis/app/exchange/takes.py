@@ -57,7 +57,7 @@ def pull(context: Context, remote: RemoteCamera, asked: Pull) -> Version:
 
 
 def kept_as_version(context: Context, remote: RemoteCamera, change: str, asked: Pull | None = None) -> Version:
-    """What a camera of a package holds, kept. Raises BadInput where that is not known, or is no camera that can be used."""
+    """What a camera of a package holds, kept. Raises BadInput where that is not known, or is not a camera that can be used."""
     held, side, asked = whole_of(context, remote), side_of(remote), asked or Pull()
     fit = side.profile.lens.fit
     outgoing = make_outgoing(side.track(held), side.profile.convention, side.image, fit, fit, marks_of(remote.client))
@@ -85,11 +85,11 @@ def marks_of(client: Client) -> Landmarks:
 # A link's moments
 
 
-@use_case("keep a moment")
+@use_case("save a version of a link")
 def keep_moment(context: Context, link: Link, why: str) -> Version:
     """What a link's first camera holds now, as a version. Raises BadInput where it is kept as no camera yet."""
     if link.first.camera_id is None:
-        raise BadInput(f"Pull {link.first.called} once first: that says as which camera its versions are kept.")
+        raise BadInput(f"Pull {link.first.called} once first, so that its versions have a camera.")
     sequence, _ = held_with_sequence(context, link.first)
     version = kept_as_version(context, link.first, why)
     link.moment_at, link.moment_sequence = datetime.now(UTC), sequence
@@ -224,7 +224,7 @@ def push(context: Context, version: Version, asked: Push) -> RemoteCamera:
     if writing.both and asked.both == "ask":
         frames = len(np.unique(np.concatenate(list(writing.both.values()))))
         raise BadInput(
-            f"{client.name} has changed {frames} of these frames since they were pulled: choose whose is to be there, or pull again.",
+            f"{client.name} has changed {frames} of these frames since they were pulled: choose whose values to use, or pull again.",
             "both_changed",
         )
     if asked.both == "theirs":
@@ -235,7 +235,7 @@ def push(context: Context, version: Version, asked: Push) -> RemoteCamera:
             f" These channels differ and are not ticked: {listed([GROUP_WORDS[g] for g in others])}." if others else ""
         )
         raise BadInput(
-            f"Nothing is to be written: in the channels ticked {version.called} is as {client.name} holds it.{more}",
+            f"Nothing to write: in the ticked channels {version.called} is as {client.name} holds it.{more}",
             "nothing_to_write",
         )
     facts = version.facts

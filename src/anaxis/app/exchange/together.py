@@ -75,7 +75,7 @@ def together(
     by_time, resampling = link is not None and link.scale is not None, None
     for remote in (first, second or first):
         if not remote.known:
-            raise BadInput(f"What {remote.called} holds is not known yet: its package is asked for it.", "not_known")
+            raise BadInput(f"What {remote.called} is not loaded yet; Anaxis requests it from its package.", "not_known")
         sequence, held = held_with_sequence(context, remote)
         side = side_of(remote)
         if by_time and link is not None and remote.id == link.first_id:
@@ -89,7 +89,7 @@ def together(
     count = int(common.sum())
     if not count:
         raise BadInput(
-            f"{first.called} and {(second or first).called} have no frame in common: choose another numbering, or other cameras.",
+            f"{first.called} and {(second or first).called} share no frame: choose another numbering, or other cameras.",
             "no_common",
         )
     wanted = common if only is None else common & np.isin(np.round(here.frames, 3), np.round(only, 3))

@@ -36,7 +36,7 @@ class TooManyTries(BadInput):
 
     def __init__(self, wait_s: int) -> None:
         wait = f"{wait_s} s" if wait_s < 120 else f"{math.ceil(wait_s / 60)} minutes"
-        super().__init__(f"That was tried too often: wait {wait}, then try again.")
+        super().__init__(f"Too many attempts: wait {wait}, then try again.")
         self.wait_s = wait_s
 
 

@@ -49,7 +49,7 @@ def get_person(context: Context, number: int) -> Person:
 
 
 def own_person(context: Context) -> Person:
-    """The person who works here. Raises NotFound for whoever has the database and is no person."""
+    """The person who works here. Raises NotFound for whoever has the database and is not a person."""
     return get_person(context, context.actor.person or 0)
 
 
@@ -63,14 +63,14 @@ def add_person(context: Context, name: str, everywhere: Role = Role.NOBODY) -> P
     """Somebody new, with a role everywhere, who sets a password by a link (:func:`link_for`). Raises BadInput."""
     name = " ".join(name.split())
     if not 1 <= len(name) <= _MAX_NAME:
-        raise BadInput(f"A person's name has 1 to {_MAX_NAME} characters: type one.")
+        raise BadInput(f"A name needs 1 to {_MAX_NAME} characters: type one.")
     name = visible_name(name)
     looks = looks_like(name)
     alike = next(
         (n for n in ("local", *context.execute(select(Person.name)).scalars()) if looks_like(n) == looks), None
     )
     if alike is not None:
-        raise BadInput(f"There is somebody called '{alike}' already, and '{name}' looks like it: choose another name.")
+        raise BadInput(f"There is already a person '{alike}', and '{name}' looks similar: choose another name.")
     person = Person(name=name, everywhere=int(everywhere))
     context.add(person)
     context.flush()
@@ -82,14 +82,12 @@ def give_role(context: Context, person: Person, role: Role, show: Show | None = 
     """A role everywhere or in a show; NOBODY takes it back. Raises BadInput where nobody would be left to give roles, and for
     somebody whose groups say it."""
     if person.subject is not None:
-        raise BadInput(f"{person.name} signs in by the studio's service: their groups there say what they may do here.")
+        raise BadInput(f"{person.name} signs in through the studio's service: their groups there set their roles.")
     if show is None:
         _require_another(context, person, role)
         person.everywhere = int(role)
     elif role not in (Role.NOBODY, *GIVEN):
-        raise BadInput(
-            f"In a show somebody is {', '.join(r.called for r in GIVEN)}; an administrator is one everywhere."
-        )
+        raise BadInput(f"A role in a show is {', '.join(r.called for r in GIVEN)}; administrators are site-wide.")
     else:
         person.in_shows = [r for r in person.in_shows if r.show_id != show.id]
         context.flush()
@@ -127,7 +125,7 @@ def _require_another(context: Context, person: Person, role: Role) -> None:
         Person.everywhere >= int(Role.ADMINISTRATOR), Person.disabled_at.is_(None), Person.id != person.id
     )
     if not context.execute(others).scalar_one():
-        raise BadInput(f"{person.name} is the only administrator: make somebody else one first.")
+        raise BadInput(f"{person.name} is the only administrator: give another person this role first.")
 
 
 def link_for(context: Context, person: Person) -> str:
@@ -136,9 +134,9 @@ def link_for(context: Context, person: Person) -> str:
     Whoever calls it has the administrator's role, or the database.
     """
     if person.disabled_at is not None:
-        raise BadInput(f"{person.name} is disabled: enable them first.")
+        raise BadInput(f"{person.name} is disabled: enable the account first.")
     if person.subject is not None:
-        raise BadInput(f"{person.name} signs in by the studio's service, and has no password here.")
+        raise BadInput(f"{person.name} signs in through the studio's service and has no password.")
     context.execute(delete(OneTimeLink).where(OneTimeLink.person_id == person.id))
     secret = secrets.token_urlsafe(32)
     held = OneTimeLink(digest=digest_of(secret), person_id=person.id, expires_at=datetime.now(UTC) + _LINK_HOLDS)

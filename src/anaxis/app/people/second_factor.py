@@ -52,26 +52,26 @@ def set_up(context: Context, person: Person, secret: str, code: str) -> Person:
     _lock(context, person)
     if person.password is None:
         raise BadInput(
-            "A second factor goes with a password: whoever signs in by the studio's service has theirs there."
+            "A second factor needs a password. People who sign in through the studio's service set it up there."
         )
     if person.code_secret is not None:
-        raise BadInput("There is a second factor already: take it away first.")
+        raise BadInput("There is a second factor already: remove it first.")
     _take(context, person, secret, code)
     person.code_secret = secret
     return person
 
 
-@use_case("take a second factor away", Role.NOBODY, own=True)
+@use_case("remove a second factor", Role.NOBODY, own=True)
 def take_away(context: Context, person: Person, code: str) -> Person:
     """One's own, by a code of it. Raises BadInput."""
     if is_required():
-        raise BadInput("A second factor is required here: it can be set up anew by an administrator, not left out.")
+        raise BadInput("A second factor is required. Ask an administrator to set up a new one.")
     require_code(context, person, code)
     person.code_secret = None
     return person
 
 
-@use_case("take somebody's second factor away", Role.ADMINISTRATOR)
+@use_case("remove another person's second factor", Role.ADMINISTRATOR)
 def reset(context: Context, person: Person) -> Person:
     """Of somebody who has lost theirs: they set up another one, where one is required."""
     person.code_secret = None
@@ -95,8 +95,7 @@ def _take(context: Context, person: Person, secret: str, code: str) -> None:
         if step is None or step <= person.code_step:
             tried.failed()
             raise BadInput(
-                "That code is not the one your device shows now, or it was used already: wait for the next one, then type it.",
-                "code",
+                "The code is wrong or already used: wait for the next code on your device, then type it.", "code"
             )
     person.code_step = step
 

@@ -69,9 +69,7 @@ def sign_in(engine: Engine, name: str, password: str, client: str, browser: str 
         right, better = _HASH.verify_and_update(password[:MOST], known or _hash_of_nobody())
         if not right or known is None or who is None:
             tried.failed()
-            raise NotSignedIn(
-                "That name and password do not belong together: try again, or ask an administrator for a new link."
-            )
+            raise NotSignedIn("Wrong name or password: try again, or ask an administrator for a new link.")
     if better is not None:
         with Context(engine, VISITOR) as context, context.begin():
             context.execute(update(Person).where(Person.id == who).values(password=better))
@@ -175,7 +173,7 @@ def accept(context: Context, secret: str, password: str) -> Person:
     """Set a password by a link, once; every browser of that person is signed out. Raises BadInput."""
     held = link_held(context, secret)
     if held is None or held.person.disabled_at is not None:
-        raise BadInput("This link was used already, or is too old: ask an administrator for another one.", "link")
+        raise BadInput("This link was used already or has expired: ask an administrator for a new one.", "link")
     _set_password(context, held.person, password)
     context.execute(delete(OneTimeLink).where(OneTimeLink.digest == held.digest))
     return held.person
@@ -187,20 +185,20 @@ def change_password(context: Context, person: Person, old: str, new: str) -> Per
     with own_try(context, f"password of {person.id}") as tried:
         if person.password is None or not _HASH.verify(old[:MOST], person.password):
             tried.failed()
-            raise BadInput("The password there is was not that one: nothing was changed.")
+            raise BadInput("The current password is wrong. Nothing was changed.")
     _set_password(context, person, new)
     return person
 
 
 def _set_password(context: Context, person: Person, password: str) -> None:
     if not LEAST <= len(password) <= MOST:
-        raise BadInput(f"A password has {LEAST} to {MOST} characters; several words are a good one.")
+        raise BadInput(f"A password has {LEAST} to {MOST} characters; use several words.")
     if person.name.lower() in password.lower() and len(password) < len(person.name) + LEAST:
-        raise BadInput("That password is little more than the name: choose another one.")
+        raise BadInput("The password is too similar to the name: choose another one.")
     guessed = zxcvbn(password[:_LOOKED_AT], [person.name, "anaxis"])
     if guessed["score"] < _HARD_TO_GUESS:
-        why = guessed["feedback"]["warning"] or "It is guessed too easily."
-        raise BadInput(f"Choose another password, such as several words that have nothing to do with each other. {why}")
+        why = guessed["feedback"]["warning"] or "The password is too easy to guess."
+        raise BadInput(f"Choose another password, such as several unrelated words. {why}")
     person.password = _HASH.hash(password)
     context.execute(delete(SignIn).where(SignIn.person_id == person.id))
     context.flush()

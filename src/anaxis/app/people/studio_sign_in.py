@@ -111,7 +111,7 @@ def _granted(entry: str) -> Granted:
     if not group.strip() or role is None or (show and role not in GIVEN):
         raise BadInput(
             f"ANAXIS_OIDC_GROUPS holds '{entry.strip()[:80]}': write group=role, or group=role@Show; roles are "
-            f"{', '.join(r.called for r in Role if r)}, an administrator everywhere alone."
+            f"{', '.join(r.called for r in Role if r)}, administrator only without @Show."
         )
     return Granted(group.strip(), role, show.strip())
 
@@ -131,7 +131,7 @@ class _Known:
                 said = _asked(f"{issuer}/.well-known/openid-configuration")
                 if said.get("issuer", "").rstrip("/") != issuer:
                     raise ServiceAway(
-                        f"The sign-in service says that it is {str(said.get('issuer'))[:80]}, and the setting names {issuer[:80]}: correct it."
+                        f"The sign-in service identifies itself as {str(said.get('issuer'))[:80]}, but the setting names {issuer[:80]}: correct it."
                     )
                 known = self._metadata[issuer] = (time.monotonic(), said)
             return known[1]
@@ -165,7 +165,7 @@ def _asked(address: str) -> Any:
 
 def _away(error: Exception) -> ServiceAway:
     return ServiceAway(
-        f"The studio's sign-in service does not answer ({type(error).__name__}): try again in a moment, or sign in with a password, where you have one."
+        f"The studio's sign-in service does not answer ({type(error).__name__}): try again in a moment, or sign in with a password if you have one."
     )
 
 
@@ -181,7 +181,7 @@ def begin(by: Service, back: str, pending: Pending) -> str:
 def finish(by: Service, back: str, pending: Pending, state: str, code: str) -> PersonClaims:
     """What the service says of whom it sent back. Raises NotSignedIn for what is not an answer to what was asked, ServiceAway."""
     if not code or not hmac.compare_digest(state.encode(), pending.state.encode()):
-        raise NotSignedIn("That is no answer to a sign-in begun in this browser: begin again.")
+        raise NotSignedIn("This sign-in was not started in this browser: sign in again.")
     asked = {
         "grant_type": "authorization_code",
         "code": code,
@@ -198,7 +198,9 @@ def finish(by: Service, back: str, pending: Pending, state: str, code: str) -> P
         raise _away(error) from error
     if not answer.is_success or not isinstance(said, dict):
         reason = str(said.get("error", ""))[:60] if isinstance(said, dict) else ""
-        raise NotSignedIn(f"The studio's sign-in service refused it ({reason or answer.status_code}): begin again.")
+        raise NotSignedIn(
+            f"The studio's sign-in service refused the sign-in ({reason or answer.status_code}): sign in again."
+        )
     return _told(by, str(said.get("id_token", "")), pending.nonce)
 
 
@@ -212,11 +214,11 @@ def _told(by: Service, identity: str, nonce: str) -> PersonClaims:
         expected.validate(claims)
     except JoseError as error:
         raise NotSignedIn(
-            f"What the studio's sign-in service says does not hold ({error.error}): begin again."
+            f"The answer of the studio's sign-in service is not valid ({error.error}): sign in again."
         ) from error
     audience = claims["aud"]
     if isinstance(audience, list) and len(audience) > 1 and claims.get("azp") != by.client_id:
-        raise NotSignedIn("What the studio's sign-in service says is meant for another program: begin again.")
+        raise NotSignedIn("The answer of the studio's sign-in service is for another program: sign in again.")
     groups = claims.get(by.claim, [])
     name = claims.get("name") or claims.get("preferred_username") or claims.get("email") or claims["sub"]
     return PersonClaims(
@@ -232,7 +234,7 @@ def _claims(by: Service, identity: str) -> dict[str, Any]:
             return dict(jwt.decode(identity, _known.keys(by.issuer, again), algorithms=_ALGORITHMS).claims)
         except (JoseError, ValueError) as error:
             failed: Exception = error
-    raise NotSignedIn("What the studio's sign-in service says is not signed by it: begin again.") from failed
+    raise NotSignedIn("The answer of the studio's sign-in service has no valid signature: sign in again.") from failed
 
 
 # Adds people and gives them the roles of their groups.
@@ -247,7 +249,7 @@ def signed_in_by(context: Context, by: Service, told: PersonClaims, browser: str
             person = add_person(context, " ".join(told.name.split())[:60])
             person.subject = told.subject
         if person.disabled_at is not None:
-            raise NotSignedIn("An administrator has disabled you here: ask one.")
+            raise NotSignedIn("Your account is disabled: ask an administrator.")
         everywhere, in_shows = _roles(context, by, told.groups)
         held = (person.everywhere, {r.show_id: r.role for r in person.in_shows})
         if held != (everywhere, in_shows):
@@ -267,7 +269,7 @@ def _roles(context: Context, by: Service, groups: tuple[str, ...]) -> tuple[int,
     return everywhere, in_shows
 
 
-@use_case("roles by the studio's service", Role.ADMINISTRATOR)
+@use_case("roles from the studio's service", Role.ADMINISTRATOR)
 def _give(context: Context, person: Person, everywhere: int, in_shows: dict[int, int]) -> Person:
     person.everywhere = everywhere
     person.in_shows = []

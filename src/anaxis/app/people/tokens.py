@@ -32,16 +32,16 @@ def new_token(
     """A token and its row; the token itself is shown this once. Raises BadInput."""
     name = " ".join(name.split())
     if not 1 <= len(name) <= 60:
-        raise BadInput("A token needs a name of 1 to 60 characters: what it is for.")
+        raise BadInput("A token needs a purpose of 1 to 60 characters.")
     if role not in SCOPES:
-        raise BadInput(f"A token's scope is one of {', '.join(SCOPES.values())}.")
+        raise BadInput(f"The scope of a token must be one of {', '.join(SCOPES.values())}.")
     if not 1 <= days <= _MAX_DAYS:
-        raise BadInput(f"A token holds for 1 to {_MAX_DAYS} days.")
+        raise BadInput(f"A token is valid for 1 to {_MAX_DAYS} days.")
     secret = PREFIX + secrets.token_urlsafe(32)
     return secret, _make(context, person, name, role, days, show, digest_of(secret))
 
 
-@use_case("make a token", Role.VIEWER, own=True)
+@use_case("create a token", Role.VIEWER, own=True)
 def _make(context: Context, person: Person, name: str, role: Role, days: int, show: Show | None, digest: str) -> Token:
     until = datetime.now(UTC) + timedelta(days=days)
     row = Token(

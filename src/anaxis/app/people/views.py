@@ -18,7 +18,7 @@ from anaxis.store.rows import NotFound
 
 
 def guides_of(context: Context) -> Guides:
-    """The guides of who works here; none for whoever is no person."""
+    """The guides of who works here; none for whoever is not a person."""
     kept = _views(context).get("guides", {})
     try:
         names = tuple(
@@ -36,7 +36,7 @@ def circle_of(context: Context) -> float | None:
 
 
 def choose_guides(context: Context, guides: Guides) -> Guides:
-    """Save the guides of who works here. Raises NotFound for whoever is no person."""
+    """Save the guides of who works here. Raises NotFound for whoever is not a person."""
     _keep(context, own_person(context), {"guides": asdict(guides)})
     return guides
 

@@ -64,9 +64,7 @@ def require_root_of_actor(context: Context, root: str) -> None:
     """Raises NotOpen; BadInput where there is no such root."""
     root_of(root)
     if root not in roots_of_actor(context):
-        raise NotOpen(
-            f"The media root '{root[:60]}' is open to no show that you work in: ask an administrator to open it."
-        )
+        raise NotOpen(f"The media root '{root[:60]}' is not open to your shows: ask an administrator to open it.")
 
 
 def require_pictures(context: Context, plate: Plate) -> None:
@@ -80,7 +78,7 @@ def open_root(context: Context, root: str, show: Show) -> MediaRootShow:
     """Raises BadInput where there is no such root, or it is what plates are handed in to."""
     root_of(root)
     if root == HANDED_IN:
-        raise BadInput("What is handed in belongs to its own show: it cannot be opened to another.")
+        raise BadInput("Uploaded files belong to their own show and cannot be opened to another.")
     held = _row(context, root, show)
     if held is None:
         held = MediaRootShow(root=root, show=show)
@@ -95,7 +93,7 @@ def close_root(context: Context, root: str, show: Show) -> MediaRootShow:
     held = _row(context, root, show)
     if held is None:
         raise BadInput(
-            f"The media root '{root[:60]}' is not open to {show.name}, or by the setting ANAXIS_MEDIA_SHOWS: nothing was changed."
+            f"The media root '{root[:60]}' is not open to {show.name}, or only by the setting ANAXIS_MEDIA_SHOWS. Nothing was changed."
         )
     context.delete(held)
     return held

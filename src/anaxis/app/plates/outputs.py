@@ -129,7 +129,7 @@ def _attached(context: Context, version: Version, plate: Plate, written: BytesIO
             pictures = [(n, cast(BinaryIO, stack.enter_context(archive.open(n)))) for n in archive.namelist()]
             row = hand_in_plate(context, shot, pictures, "undistorted", name)
     except BadInput as error:
-        return f" They were not attached to the shot: {error.sentence}"
+        return f" Not attached to the shot: {error.sentence}"
     row.frame_offset = plate.frame_offset
     ask_for_proxies(context, version, row)
-    return f" They are the shot's plate '{name}', undistorted."
+    return f" Attached to the shot as plate '{name}', undistorted."

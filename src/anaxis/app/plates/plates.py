@@ -67,13 +67,11 @@ def attach_plate(
     require_root_for(context, root, shot.show)
     held = next((f for f in folder_of(root, folder).sequences if f.name == sequence), None)
     if held is None:
-        raise BadInput(
-            f"There is no sequence '{sequence[:80]}' in {folder or root} any more: look at the folder again."
-        )
+        raise BadInput(f"There is no sequence '{sequence[:80]}' in {folder or root} any more: reload the folder.")
     return _attached(context, shot, root, folder.strip("/"), held, kind, name)
 
 
-@use_case("hand in a plate")
+@use_case("upload a plate")
 def hand_in_plate(
     context: Context, shot: Shot, files: Sequence[tuple[str, BinaryIO]], kind: str, name: str = ""
 ) -> Plate:
@@ -99,15 +97,13 @@ def _handed_in(
     sequences = sequences_among(listed(HANDED_IN, folder).files)
     if len(sequences) != 1:
         names = ", ".join(f.name for f in sequences[:5]) or "none"
-        raise BadInput(
-            f"What was handed in must be one image sequence or one movie; this holds {len(sequences)}: {names}."
-        )
+        raise BadInput(f"The upload must be one image sequence or one movie; this one has {len(sequences)}: {names}.")
     return _attached(context, shot, HANDED_IN, folder, sequences[0], kind, name)
 
 
 def _require_picture(name: str) -> None:
     if Path(name).suffix.lower() not in SUFFIXES:
-        raise BadInput(f"'{name[:80]}' is no picture that is read: hand over {', '.join(SUFFIXES)}, or a zip of them.")
+        raise BadInput(f"'{name[:80]}' is not a readable image: use {', '.join(SUFFIXES)}, or a zip of them.")
 
 
 def _unzipped(folder: str, name: str, source: BinaryIO) -> None:
@@ -117,7 +113,7 @@ def _unzipped(folder: str, name: str, source: BinaryIO) -> None:
             while piece := source.read(1 << 20):
                 out.write(piece)
         if not zipfile.is_zipfile(path):
-            raise BadInput(f"{name} is no readable zip: it is damaged or another kind of file; pack it again.")
+            raise BadInput(f"{name} is not a readable zip: it is damaged or another kind of file. Pack it again.")
         for one in unpack(path, Path(aside) / "out", UNPACKED_TIMES * limits_from_environment().max_bytes, SUFFIXES):
             with one.open("rb") as held:
                 put_aside(folder, disk_name(one.name), held)
@@ -127,9 +123,9 @@ def _unzipped(folder: str, name: str, source: BinaryIO) -> None:
 def _attached(context: Context, shot: Shot, root: str, folder: str, held: Found, kind: str, name: str) -> Plate:
     named = (name.strip() or Path(held.name).stem.rstrip("#._- "))[:MAX_NAME]
     if kind not in checks.PLATE_KINDS:
-        raise BadInput(f"'{kind[:40]}' is no kind of plate: choose one of {', '.join(checks.PLATE_KINDS)}.")
+        raise BadInput(f"'{kind[:40]}' is not a kind of plate: choose one of {', '.join(checks.PLATE_KINDS)}.")
     if any(p.name == named for p in plates_of(context, shot)):
-        raise BadInput(f"The shot has a plate '{named}' already: give this one another name.")
+        raise BadInput(f"The shot has a plate '{named}' already: use another name for this one.")
     context.release_connection()
     looked = look_at(held, kind, opened=partial(opened_of, root, folder), most=_LOOKED_AT)
     plate = Plate(
@@ -160,14 +156,14 @@ def _seen(looked: PlateSummary) -> dict[str, Any]:
 def change_plate(context: Context, plate: Plate, kind: str, offset: int, view: str, stops: float) -> Plate:
     """Which plate it is, how its numbers meet the camera's frames, and how it is shown. Raises BadInput."""
     if kind not in checks.PLATE_KINDS or view not in VIEWS:
-        raise BadInput("Choose which plate it is and how it is shown from the lists.")
+        raise BadInput("Choose kind and view of the plate from the lists.")
     if not (abs(offset) <= 10_000_000 and abs(stops) <= MAX_STOPS):
-        raise BadInput(f"An offset lies within ten million frames, and stops within {MAX_STOPS:g}.")
+        raise BadInput(f"The offset must be within ten million frames, and stops within {MAX_STOPS:g}.")
     plate.kind, plate.frame_offset, plate.view, plate.stops = kind, offset, view, stops
     return plate
 
 
-@use_case("take a plate away")
+@use_case("remove a plate")
 def remove_plate(context: Context, plate: Plate) -> Plate:
     """The plate is no longer one of its shot's; its files stay where they are, its proxies go."""
     plate.removed_at = datetime.now(UTC)

@@ -15,7 +15,7 @@ from anaxis.formats.editorial.cut_list import Clip, CutList, shots_in
 from anaxis.store.models import Camera, Shot, Show
 
 
-@use_case("say what a shot should be")
+@use_case("set the expected range")
 def expect(context: Context, shot: Shot, first: float | None, last: float | None, rate: Fraction | None) -> Shot:
     """Frame range and rate of a shot, None where nothing is said of one. Raises BadInput."""
     for frame in (first, last):
@@ -24,7 +24,7 @@ def expect(context: Context, shot: Shot, first: float | None, last: float | None
     if rate is not None:
         require_rate(rate)
     if first is not None and last is not None and last < first:
-        raise BadInput(f"The shot's last frame {last:g} lies before its first {first:g}: swap them.")
+        raise BadInput(f"The shot's last frame {last:g} is before its first {first:g}: swap them.")
     shot.first_frame, shot.last_frame = first, last
     shot.rate = None if rate is None else rate_text(rate)
     context.flush()

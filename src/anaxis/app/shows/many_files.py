@@ -110,7 +110,7 @@ def same_again(context: Context, name: str, names: Named, data: bytes) -> Item |
     again = context.execute(query).scalar_one_or_none()
     if again is None:
         return None
-    said = f"{again.camera.name} {again.label} is of the same bytes"
+    said = f"{again.camera.name} {again.label} has the same bytes"
     return Item(name, "same again", said, names=names, cameras=[again.camera.name])
 
 
@@ -151,7 +151,7 @@ def item_of(context: Context, source: SourceFile, name: str, rule: str, show: st
         targets = [_of_named_camera(targets[0], names, rule)]
     state, said = _state(targets, names, rule)
     without = [
-        f"{p.rsplit('/', 1)[-1]} left out: {why}"
+        f"{p.rsplit('/', 1)[-1]} skipped: {why}"
         for p, why in left_out(reports).items()
         if p not in {r.path for r in chosen}
     ]
@@ -194,14 +194,14 @@ def _chosen(reports: list[CameraSummary], names: Named, name: str, by_rule: bool
         said = [r for r in reports if r.name == names.camera]
         if not said and by_rule:
             raise BadInput(
-                f"{name[-120:]} has no camera '{names.camera[:60]}': there are {', '.join(r.name for r in reports[:8])}."
+                f"{name[-120:]} has no camera '{names.camera[:60]}': choose one of {', '.join(r.name for r in reports[:8])}."
             )
         if said:
             return said
     not_the_shots = left_out(reports)
     chosen = [r for r in reports if (r.usable or any(f.operation for f in r.findings)) and r.path not in not_the_shots]
     if not chosen:
-        raise BadInput(f"{name[-120:]} holds no camera that can be used or repaired.")
+        raise BadInput(f"{name[-120:]} has no camera that can be used or repaired.")
     return chosen
 
 

@@ -1,4 +1,4 @@
-"""A show's plan: which packages its shots go to, what of that is owed, delivered, behind, failed; and runs that do it."""
+"""A show's plan: which packages its shots go to, what of that is missing, delivered, outdated, failed; and runs that do it."""
 
 from __future__ import annotations
 
@@ -27,8 +27,8 @@ from anaxis.store.packages import all_packages, get_package
 from anaxis.store.queries import PACKAGE_KEY, newest_recipe, on_the_list
 
 # What a cell of the board is, the most urgent first.
-STATES = ("failed", "off", "behind", "owed", "under way", "warned", "matches", "not asked")
-DUE = ("failed", "off", "behind", "owed")
+STATES = ("failed", "mismatch", "outdated", "missing", "running", "warning", "matches", "not planned")
+DUE = ("failed", "mismatch", "outdated", "missing")
 # Which cameras a target puts into one file, in words.
 TOGETHER = {
     "": "a file for each camera",
@@ -59,12 +59,12 @@ class PlanRow:
 
     @property
     def state(self) -> str:
-        return min((c.state for c in self.cells), key=STATES.index, default="not asked")
+        return min((c.state for c in self.cells), key=STATES.index, default="not planned")
 
 
 @dataclass
 class PlanBoard:
-    """A plan's targets with, for every camera of the show, what is owed to each."""
+    """A plan's targets with, for every camera of the show, its state for each."""
 
     show: Show
     targets: list[PlanTarget]
@@ -96,10 +96,10 @@ def set_target(
     """
     get_package(context, package)
     if together not in TOGETHER:
-        raise BadInput(f"'{together[:40]}' is no way to put cameras together: choose shot or show, or leave it out.")
+        raise BadInput(f"'{together[:40]}' is not a way to combine cameras: choose shot or show, or leave it out.")
     if together and not format_of(format_key).several:
         raise BadInput(
-            f"{format_of(format_key).label} holds one camera a file: choose another format, or a file for each camera."
+            f"{format_of(format_key).label} stores one camera in each file: choose another format, or a file for each camera."
         )
     format_of(format_key)
     if recipe:
@@ -129,9 +129,9 @@ def drop_of(context: Context, show: Show, package: str, format_key: str) -> None
     context.execute(update(PlanTarget).where(*of).values(removed_at=datetime.now(UTC)))
 
 
-@use_case("take out of the plan", Role.LEAD)
+@use_case("remove from the plan", Role.LEAD)
 def drop_target(context: Context, target: PlanTarget) -> PlanTarget:
-    """A target is no longer owed; what was delivered for it stays."""
+    """A target is no longer planned; what was delivered for it stays."""
     target.removed_at = datetime.now(UTC)
     context.flush()
     return target
@@ -150,7 +150,7 @@ def shots_named(show: Show, names: Iterable[str]) -> list[int] | None:
     wanted = [n for name in names if (n := name.strip())]
     stranger = next((n for n in wanted if n not in by_name), None)
     if stranger is not None:
-        raise BadInput(f"{show.name} has no shot '{stranger[:80]}': there are {', '.join(list(by_name)[:12])}.")
+        raise BadInput(f"{show.name} has no shot '{stranger[:80]}': choose one of {', '.join(list(by_name)[:12])}.")
     return [by_name[n] for n in wanted] or None
 
 
@@ -179,15 +179,15 @@ def board(context: Context, show: Show) -> PlanBoard:
                     row.version, target, packages.get(target.package), found, job, row.version.id in late, recipes
                 )
                 if (
-                    cell.state in ("matches", "warned", "off")
+                    cell.state in ("matches", "warning", "mismatch")
                     and found is not None
                     and _other_cameras(found.delivery, group)
                 ):
-                    cell.state, cell.why = "behind", "other cameras belong into its file by now"
+                    cell.state, cell.why = "outdated", "its file needs other cameras now"
                 row.cells.append(cell)
         for row in rows:
             if target.shots is not None and row.shot.id not in target.shots:
-                row.cells.append(PlanCell("not asked"))
+                row.cells.append(PlanCell("not planned"))
     return PlanBoard(show, targets, rows)
 
 
@@ -257,7 +257,7 @@ def _cell(
     recipes: dict[str, list[Any]],
 ) -> PlanCell:  # fmt: skip
     if job is not None and job.state in OPEN:
-        return PlanCell("under way", "it is being done", job=job.id)
+        return PlanCell("running", "work is running", job=job.id)
     failed = (
         job
         if job is not None
@@ -268,23 +268,24 @@ def _cell(
     if failed is not None:
         return PlanCell("failed", failed.said, job=failed.id)
     if profile is None:
-        return PlanCell("failed", f"there is no package '{target.package}' any more")
+        return PlanCell("failed", f"the package '{target.package}' no longer exists")
     if found is None:
-        return PlanCell("owed", "never delivered")
+        return PlanCell("missing", "never delivered")
     delivery = found.delivery
     cell = PlanCell("matches", "", delivery.id, delivery.max_px)
     if found.version_id != version.id:
-        cell.state, cell.why = "behind", f"delivered of version {delivery.version.label}, worked on is {version.label}"
+        cell.state = "outdated"
+        cell.why = f"version {delivery.version.label} was delivered, version {version.label} is current"
     elif delivery.profile != profile.model_dump(mode="json"):
-        cell.state, cell.why = "behind", "the package has changed since"
+        cell.state, cell.why = "outdated", "the package changed after the delivery"
     elif options_from(delivery.options) != DeliveryOptions(**target.options):
-        cell.state, cell.why = "behind", "it was delivered with other options"
+        cell.state, cell.why = "outdated", "delivered with other options"
     elif any(o not in version.recipe for o in recipes.get(target.recipe, [])):
-        cell.state, cell.why = "behind", f"the recipe '{target.recipe}' is not done"
+        cell.state, cell.why = "outdated", f"the recipe '{target.recipe}' is not applied"
     elif late:
-        cell.state, cell.why = "behind", "an input of it has a newer version: bring it up to date"
+        cell.state, cell.why = "outdated", "an input has a newer version: update the camera"
     elif not delivery.sound:
-        cell.state, cell.why = "warned" if delivery.matches else "off", delivery.verdict
+        cell.state, cell.why = "warning" if delivery.matches else "mismatch", delivery.verdict
     return cell
 
 
@@ -307,7 +308,7 @@ def due(plan: PlanBoard, states: Collection[str] = DUE, cameras: Collection[int]
             cells = [row.cells[at] for row in group]
             asked = any(cameras is None or row.camera.id in cameras for row in group)
             # What goes together is written together: where one of them is due, all are.
-            if asked and any(c.state in states for c in cells) and not any(c.state == "under way" for c in cells):
+            if asked and any(c.state in states for c in cells) and not any(c.state == "running" for c in cells):
                 out += [Due(row, target, cell) for row, cell in zip(group, cells, strict=True)]
     return sorted(out, key=lambda d: (d.row.shot.name, d.row.camera.name, d.target.id))
 
@@ -325,8 +326,7 @@ def start_run(
     wanted = due(plan, states, cameras)
     if not wanted:
         raise BadInput(
-            f"Nothing of {show.name}'s plan is due: every delivery it asks for is there and matches, or is under way.",
-            "nothing_due",
+            f"Nothing to deliver for {show.name}: every planned delivery matches or is running.", "nothing_due"
         )
     recipes = {t.recipe: newest_recipe(context, t.recipe).number for t in plan.targets if t.recipe}
     run = Run(show_id=show.id, actor=context.actor.name, recipes=recipes)
@@ -388,7 +388,7 @@ def stop_run(context: Context, run: Run) -> Run:
 def resume_run(context: Context, run: Run, states: Sequence[str] = ("stopped",)) -> Run:
     """Work of a run that was stopped (or failed, where ``states`` say so) put down again. Raises BadInput where there is none."""
     if not resume(context, Job.run_id == run.id, states):
-        raise BadInput(f"Nothing of {run.name} was {' or '.join(states)}: there is nothing to do again.")
+        raise BadInput(f"No delivery of {run.name} was {' or '.join(states)}, so there is nothing to repeat.")
     return run
 
 

@@ -23,8 +23,8 @@ def remove_camera(context: Context, camera: Camera, even_so: bool = False) -> Ca
     if hanging and not even_so:
         names = listed([f"{c.shot.name} {c.name}" for c in hanging])
         raise BadInput(
-            f"{names} {'is' if len(hanging) == 1 else 'are'} made from {camera.name}: they stay as they are without it, and can no longer be "
-            "brought up to date from it. Remove them first, or remove it even so.",
+            f"{names} {'is' if len(hanging) == 1 else 'are'} derived from {camera.name}. They stay unchanged, but "
+            "Anaxis can no longer update them from it. Archive them first, or confirm.",
             "hangs_on",
         )
     camera.removed_at = datetime.now(UTC)
@@ -43,8 +43,8 @@ def remove_plate_of_shot(context: Context, plate: Plate, even_so: bool = False) 
     if framed and not even_so:
         names = ", ".join(c.name for c in framed[:6])
         raise BadInput(
-            f"{names} {'is' if len(framed) == 1 else 'are'} framed in '{plate.name}': the maps stay right without it, the picture behind the outline "
-            "goes. Tick 'even so' to take it away.",
+            f"{names} {'is' if len(framed) == 1 else 'are'} framed in '{plate.name}': the maps stay right, but the picture behind the outline is lost. Tick the box to remove the plate."
+            "",
             "hangs_on",
         )
     return remove_plate(context, plate)
@@ -59,7 +59,7 @@ def _heads(context: Context, shot: Shot) -> list[Version]:
     return list(context.execute(query).scalars())
 
 
-@use_case("bring back")
+@use_case("restore")
 def bring_back_camera(context: Context, camera: Camera) -> Camera:
     """Put a removed camera on the lists again."""
     camera.removed_at = None

@@ -21,7 +21,7 @@ from anaxis.store.noticed import expected_of, findings_now, is_open
 from anaxis.store.queries import PACKAGE_KEY, get_show, newest_show_name, on_the_list
 
 PAGE = 50
-SORTS = {"shot": "shot", "worst": "worst deviation first", "newest": "newest change first"}
+SORTS = {"shot": "shot", "worst": "largest deviation first", "newest": "newest change first"}
 # A camera whose deliveries match its file, where the file has a warning that nobody has mended or allowed.
 WARNED = "file has a warning"
 # What a camera's state may be asked for by; "does not match" is all that is not as meant.

@@ -52,14 +52,14 @@ class ZipPiece:
 
 
 def pieces_of(source: SourceFile, camera_file: str) -> list[ZipPiece]:
-    """What a zip holds beside its camera's file; nothing for a file that is no zip."""
+    """What a zip holds beside its camera's file; nothing for a file that is not a zip."""
     if Path(source.name).suffix.lower() != ".zip":
         return []
     try:
         with zipfile.ZipFile(io.BytesIO(source.data)) as archive:
             return list(_pieces(archive, camera_file))[:_MOST_PIECES]
     except (zipfile.BadZipFile, OSError) as error:
-        raise BadInput(f"{source.name} can no longer be opened: take it in again.") from error
+        raise BadInput(f"{source.name} cannot be opened any more: take it in again.") from error
 
 
 def _pieces(archive: zipfile.ZipFile, camera_file: str) -> Iterator[ZipPiece]:
@@ -87,16 +87,16 @@ def _picture(archive: zipfile.ZipFile, name: str, files: tuple[str, ...], movie:
         except BadInput:
             read = None
         if read is not None:
-            why = f"its red and green are places in a picture; taken to {read['direction'] or 'undistort'}: {read['guesses']['direction']}"
+            why = f"red and green are positions in a picture; direction {read['direction'] or 'undistort'}: {read['guesses']['direction']}"
             if len(files) > 1:
-                return ZipPiece(name, MAPS, files, why, "stays in the zip: hand over its frames on Lens, or one map")
+                return ZipPiece(name, MAPS, files, why, "stays in the zip: use one map on Lens")
             return ZipPiece(name, MAP, files, why, "a distortion is fitted to it")
     if len(files) == 1 and not movie:
-        return ZipPiece(name, OTHER, files, "a single picture, and no sequence", "stays in the zip")
-    why = "a movie" if movie else f"{count}, and no places in them"
+        return ZipPiece(name, OTHER, files, "a single image, not a sequence", "stays in the zip")
+    why = "a movie" if movie else f"{count}, without places"
     straight = _UNDISTORTED.search(name)
     if straight:
-        why += f"; '{straight[1]}' in its name says that it is undistorted"
+        why += f"; '{straight[1]}' in its name: undistorted"
     return ZipPiece(name, PLATE, files, why, "becomes a plate of the shot", "undistorted" if straight else "as shot")
 
 
@@ -106,18 +106,16 @@ def _other(archive: zipfile.ZipFile, name: str) -> ZipPiece:
         try:
             document = read_distortion(archive.read(name), PurePosixPath(name).name)
         except BadInput:
-            return ZipPiece(name, OTHER, (name,), "no distortion and no track", "stays in the zip")
+            return ZipPiece(name, OTHER, (name,), "neither distortion nor track", "stays in the zip")
         return ZipPiece(
             name,
             DISTORTION,
             (name,),
             f"a document of the model {document['model']}",
-            "becomes the distortion of the cameras kept",
+            "becomes the distortion of the saved cameras",
         )
     if suffix in SET_SUFFIXES:
-        return ZipPiece(
-            name, SET, (name,), f"a {suffix} beside the camera's file", "stays in the zip, at the camera's hand"
-        )
+        return ZipPiece(name, SET, (name,), f"a {suffix} beside the camera's file", "stays in the zip with the camera")
     return ZipPiece(name, OTHER, (name,), f"a {suffix or 'file without an ending'}", "stays in the zip")
 
 
@@ -167,7 +165,7 @@ def _distortion(
         return read_distortion(archive.read(documents[0].files[0]), name), name
     given = [(PurePosixPath(m.files[0]).name, archive.read(m.files[0])) for m in maps[:2]]
     best = fitted_to_maps(context, version, given, list(MODELS))
-    guessed = ", the render's size a guess" if any("the render's size" in s for s in best.said) else ""
+    guessed = ", size of the render guessed" if any("the render's size" in s for s in best.said) else ""
     return (
         best.document,
         f"{' and '.join(n for n, _ in given)}, fitted within {float(best.off_px.max()):.3f} px{guessed}",

@@ -88,7 +88,7 @@ def _turn_of(hook: int) -> Iterator[None]:
     """Raises TryAgain where another call of a webhook is under way for long: a slow receiver keeps none of the others waiting."""
     turn = _turns.setdefault(hook, threading.Lock())
     if not turn.acquire(timeout=_FOR_ITS_TURN_S):
-        raise TryAgain("another call of it is under way", _COME_AGAIN_S * random.uniform(0.5, 1.5), counts=False)
+        raise TryAgain("another call is running", _COME_AGAIN_S * random.uniform(0.5, 1.5), counts=False)
     try:
         yield
     finally:

@@ -34,9 +34,9 @@ def add_webhook(context: Context, show: Show, url: str, events: list[str]) -> We
     require_told(url)
     unknown = [e for e in events if e not in EVENTS]
     if unknown or not events:
-        raise BadInput(f"'{(unknown or [''])[0][:40]}' is no event: choose of {', '.join(EVENTS)}.")
+        raise BadInput(f"'{(unknown or [''])[0][:40]}' is not an event: choose from {', '.join(EVENTS)}.")
     if len(webhooks(context, show)) >= _MOST_HOOKS:
-        raise BadInput(f"A show has {_MOST_HOOKS} webhooks at most: take one away first.")
+        raise BadInput(f"A show has {_MOST_HOOKS} webhooks at most: remove one first.")
     hook = Webhook(
         show_id=show.id, url=url, events=sorted(set(events)), secret=secrets.token_urlsafe(32), owner=context.actor.name
     )
@@ -45,7 +45,7 @@ def add_webhook(context: Context, show: Show, url: str, events: list[str]) -> We
     return hook
 
 
-@use_case("take a webhook away", Role.LEAD)
+@use_case("remove a webhook", Role.LEAD)
 def remove_webhook(context: Context, hook: Webhook) -> Webhook:
     """It is told nothing more, and what waits to be told is not."""
     hook.removed_at = hook.removed_at or datetime.now(UTC)
@@ -71,7 +71,7 @@ def pause_webhook(context: Context, hook: Webhook) -> Webhook:
 def resume_webhook(context: Context, hook: Webhook) -> Webhook:
     """It is told what has waited, and all that comes. Raises BadInput where it is not paused."""
     if hook.paused_at is None or hook.removed_at is not None:
-        raise BadInput(f"{hook.name} is not paused: there is nothing to resume.", "nothing_to_do")
+        raise BadInput(f"{hook.name} is not paused.", "nothing_to_do")
     hook.paused_at, hook.failures = None, 0
     for number in _waiting(context, hook):
         call_in_queue(context, number)
@@ -116,10 +116,10 @@ def require_told(url: str) -> None:
     """Raise BadInput for an address that cannot be called, or whose host may not be."""
     split = urlsplit(url)
     if len(url) > _MOST_URL or split.scheme not in ("http", "https") or not split.hostname or not url.isprintable():
-        raise BadInput(f"'{url[:80]}' is no address that can be told: write http:// or https://, a host and a path.")
+        raise BadInput(f"'{url[:80]}' is not a usable address: write http:// or https://, a host and a path.")
     if split.username is not None or split.password is not None:
-        raise BadInput("Leave user and password out of the address: each call is signed, and the receiver checks that.")
-    if split.hostname.lower() not in hosts_told():
         raise BadInput(
-            f"The host {split.hostname[:80]} may not be told: whoever runs the server adds it to ANAXIS_WEBHOOK_HOSTS."
+            "Remove user and password from the address: calls are signed, and the receiver checks the signature."
         )
+    if split.hostname.lower() not in hosts_told():
+        raise BadInput(f"The host {split.hostname[:80]} is not allowed: add it to ANAXIS_WEBHOOK_HOSTS on the server.")

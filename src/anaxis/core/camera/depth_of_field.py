@@ -26,7 +26,9 @@ def circle_mm(used: Used) -> Floats:
 def require_circle(circle_mm: float) -> None:
     """Raise BadInput for a circle of confusion that no picture has."""
     if not 1e-4 <= circle_mm <= 10:
-        raise BadInput(f"A circle of confusion of {circle_mm:g} mm cannot be: type 0.0001 to 10 mm, such as 0.025.")
+        raise BadInput(
+            f"A circle of confusion of {circle_mm:g} mm is not possible: type 0.0001 to 10 mm, such as 0.025."
+        )
 
 
 def sharp_m(track: Track, used: Used, circle: float | None = None) -> Floats:

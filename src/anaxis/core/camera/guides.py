@@ -34,7 +34,7 @@ def aspect_of(text: str, written: str = "2.39 or 16:9") -> float:
     try:
         return float(width) / float(height or 1)
     except (ValueError, ZeroDivisionError):
-        raise BadInput(f"'{text[:40]}' is no aspect: write {written}.") from None
+        raise BadInput(f"'{text[:40]}' is not an aspect: write {written}.") from None
 
 
 @dataclass(frozen=True)
@@ -47,7 +47,7 @@ class Guides:
     def __post_init__(self) -> None:
         unknown = next((g for g in self.names if g not in GUIDES), None)
         if unknown is not None:
-            raise BadInput(f"'{unknown[:40]}' is no guide: choose from {', '.join(GUIDES)}.")
+            raise BadInput(f"'{unknown[:40]}' is not a guide: choose from {', '.join(GUIDES)}.")
         if self.mask is not None and not 0.1 <= self.mask <= 10:
             raise BadInput(f"An aspect of {self.mask:g} cannot be a mask: write it as 2.39 or 16:9, from 0.1 to 10.")
 

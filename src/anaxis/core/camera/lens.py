@@ -170,7 +170,9 @@ def focal_of_view_mm(used_mm: FloatsLike, view_deg: FloatsLike) -> Floats:
     """The focal length that sees ``used_mm`` under an angle; raises BadInput outside 0 to 180 degrees."""
     view = np.asarray(view_deg, dtype=np.float64)
     if not ((view > 0) & (view < 180)).all():
-        raise BadInput(f"A field of view of {float(np.ravel(view)[0]):g} degrees cannot be: it lies between 0 and 180.")
+        raise BadInput(
+            f"A field of view of {float(np.ravel(view)[0]):g} degrees is not possible: it must be between 0 and 180."
+        )
     return np.asarray(np.asarray(used_mm, dtype=np.float64) / 2 / np.tan(np.radians(view) / 2))
 
 
@@ -212,8 +214,8 @@ def hand_over(
         return HandOver(film_width_mm, film_height_mm, image, True, "")
     width, height = used.width_mm / squeeze, used.height_mm
     note = (
-        f"The film back is handed over as {width[0]:.3f} x {height[0]:.3f} mm, the part of it the image "
-        f"uses, because the receiver inscribes the image by {receiver_fit} and the source by {source_fit}."
+        f"The film back is delivered as {width[0]:.3f} x {height[0]:.3f} mm, the part of it the image "
+        f"uses, because the receiving package fits the image by {receiver_fit} and the source by {source_fit}."
     )
     # A stretched picture has no square pixels on the film back, so no other fit shows it as it is
     # unless the pixels themselves become oblong.
@@ -225,5 +227,5 @@ def hand_over(
                 f"no receiver with the fit '{receiver_fit}' can show: choose another source fit."
             )
         image = Image(image.width_px, image.height_px, float(proportion[0]) * image.height_px / image.width_px)
-        note += f" The stretched picture needs the pixel aspect {image.pixel_aspect:.6g} there."
+        note += f" The stretched picture needs pixel aspect {image.pixel_aspect:.6g} there."
     return HandOver(width, height, image, False, note)

@@ -26,7 +26,7 @@ def changed_curve(
     is held before and after. Raises BadInput for a range without frames and for values no lens has.
     """
     if way not in WAYS:
-        raise BadInput(f"'{way}' is no way to change a curve: choose one of {', '.join(WAYS)}.")
+        raise BadInput(f"'{way}' is not a way to change a curve: choose one of {', '.join(WAYS)}.")
     kind, values = CHANNELS[channel], getattr(track.lens, channel)
     inside = (track.frames >= first) & (track.frames <= last)
     if not inside.any():
@@ -38,7 +38,7 @@ def changed_curve(
     if value is None:
         raise BadInput(f"The {kind.label} needs a number to be {'set to' if way == 'set to' else 'changed by'}.")
     if way != "set to" and np.isnan(values[inside]).any():
-        raise BadInput(f"The file says nothing of the {kind.label}: set it to a value first.")
+        raise BadInput(f"The file does not state the {kind.label}: set it to a value first.")
     made = {"set to": np.full(len(track), value), "times": values * value, "plus": values + value}[way]
     made = np.where(inside, made, values)
     wrong = inside & ~((np.abs(made) < MAX_NUMBER) & ((made > 0) | (not kind.positive)))
@@ -63,7 +63,7 @@ def from_table(track: Track, channel: str, frames: Floats, values: Floats) -> Tr
     inside = (track.frames >= frames[0] - _NEAR_FRAME) & (track.frames <= frames[-1] + _NEAR_FRAME)
     if not inside.any():
         raise BadInput(
-            f"The table has frames {frames[0]:g} to {frames[-1]:g}, and the camera {track.frames[0]:g} to {track.frames[-1]:g}: none in common. "
+            f"The table has frames {frames[0]:g} to {frames[-1]:g}, and the camera {track.frames[0]:g} to {track.frames[-1]:g}: no common frames. "
             "Lay its first row on the camera's first frame, or check the timecode."
         )
     return _with(track, channel, np.where(inside, np.interp(track.frames, frames, values), own))
@@ -84,13 +84,15 @@ class Part:
 
     def __post_init__(self) -> None:
         if not (np.isfinite([self.x_px, self.y_px]).all() and max(abs(self.x_px), abs(self.y_px)) <= 1e6):
-            raise BadInput("Where the part begins must be two numbers of pixels.")
+            raise BadInput("The corner of the part needs two numbers in pixels.")
         self.image(1.0)  # raises for a size that cannot be
 
     def image(self, pixel_aspect: float) -> Image:
         """The part as an image of its own."""
         if self.width_px != round(self.width_px) or self.height_px != round(self.height_px):
-            raise BadInput(f"A part of {self.width_px:g} x {self.height_px:g} px cannot be: it must be whole pixels.")
+            raise BadInput(
+                f"A part of {self.width_px:g} x {self.height_px:g} px is not possible: it must be whole pixels."
+            )
         return Image(round(self.width_px), round(self.height_px), pixel_aspect)
 
 

@@ -47,7 +47,7 @@ class Trial:
             ("squeeze", self.squeeze),
         ):
             if not 0.001 <= value <= 1e6:
-                raise BadInput(f"A {label} of {value:g} cannot be: it must be above zero, in millimetres.")
+                raise BadInput(f"A {label} of {value:g} is not possible: it must be above zero, in millimetres.")
         if not max(abs(self.offset_x_mm), abs(self.offset_y_mm)) <= 1e6:
             raise BadInput("An offset must be a number of millimetres.")
 
@@ -113,7 +113,7 @@ def driven(trial: Trial, driver: str, value: float) -> Trial:
         "equivalent_35_mm": diagonal / FULL_FRAME_DIAGONAL_MM,
     }.get(driver)
     if factor is None:
-        raise BadInput(f"'{driver}' settles no focal length: choose one of {', '.join(DRIVERS)}.")
+        raise BadInput(f"'{driver}' does not set a focal length: choose one of {', '.join(DRIVERS)}.")
     return replace(trial, focal_mm=value * factor)
 
 

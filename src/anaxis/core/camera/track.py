@@ -136,7 +136,7 @@ def unusable(track: Track) -> Unusable | None:
     if (np.diff(track.frames) <= 0).any():
         frame = format_frame(track.frames[int(np.argmax(np.diff(track.frames) <= 0))])
         return Unusable(
-            "frames_do_not_rise", f"has frames that do not rise after frame {frame}", "choose a smaller first frame"
+            "frames_do_not_rise", f"has frames out of order after frame {frame}", "choose a smaller first frame"
         )
     groups = {
         "position": track.position_m,
@@ -156,7 +156,7 @@ def unusable(track: Track) -> Unusable | None:
             "too_far_out",
             f"stands {np.abs(track.position_m[at]).max():.3g} m from the origin at frame "
             f"{format_frame(track.frames[at])}",
-            "no picture can be told from there; check the unit and that key",
+            "the picture is not usable there; check the unit and that key",
         )
     for label in FRAMING:
         values = np.abs(getattr(track.lens, label))
@@ -164,7 +164,7 @@ def unusable(track: Track) -> Unusable | None:
         if off.any():
             at = int(np.argmax(off))
             named = label.replace("_mm", "").replace("_", " ")
-            what = f"has a {named} of {values[at]:.3g} at frame {format_frame(track.frames[at])}, with which no picture can be worked out"
+            what = f"has a {named} of {values[at]:.3g} at frame {format_frame(track.frames[at])}, which gives no usable picture"
             return Unusable("out_of_bounds", what, "check the unit and that key")
     for label in (k for k in FRAMING if CHANNELS[k].positive):
         values = getattr(track.lens, label)

@@ -42,7 +42,7 @@ def _duplicate(subject: Subject) -> Iterator[Finding]:
             f"{subject.path} makes the same move as {other.node.path} (within {gap * 1000:.3g} mm): "
             f"{_made_of(mine)} here, {_made_of(other)} there.",
             f"Keep one of them; {denser}.",
-            "Two copies of one camera part ways as soon as one of them is changed.",
+            "Two copies differ as soon as one of them is changed.",
             {"gap_m": gap, "samples": len(mine.keys), "other_samples": len(other.keys), "other": other.node.path},
             None,
             subject.path,
@@ -72,17 +72,17 @@ def _of_the_undistorted(mine: Baked, other: Baked, grown: tuple[float, float]) -
         yield Finding(
             "undistortion_camera", "warning",
             f"{here} makes the same move as {there} with the same focal length, on a film back {1 / grown[0]:.5f} times as wide and "
-            f"{1 / grown[1]:.5f} times as high: it stands for the undistorted picture with its overscan.",
-            f"Take {there} as the shot camera and leave this one out: with the distortion on Lens, its overscan is worked out and proved.",
-            "Taken for the shot camera, everything is too small on the plate by that factor.",
+            f"{1 / grown[1]:.5f} times as high: it is for the undistorted picture with overscan.",
+            f"Take {there} as the shot camera and skip this one. With distortion set on Lens, Anaxis computes and proves its overscan.",
+            "Used as the shot camera, everything on the plate is too small by that factor.",
             {"wider": 1 / grown[0], "higher": 1 / grown[1]}, None, here,
         )  # fmt: skip
     else:
         yield Finding(
             "has_undistortion_camera", "note",
-            f"{here} is the shot camera of two with one move: {there} has the larger film back ({grown[0]:.5f} x {grown[1]:.5f}) and "
-            "stands for the undistorted picture.",
-            "Take this one.", "The plate as shot belongs to this one.", {"wider": grown[0], "higher": grown[1]}, None, here,
+            f"{here} is the shot camera of two with one move: {there} has the larger film back ({grown[0]:.5f} x {grown[1]:.5f}) and is for the undistorted picture."
+            "",
+            "Take this one.", "The plate as shot belongs to this camera.", {"wider": grown[0], "higher": grown[1]}, None, here,
         )  # fmt: skip
 
 
@@ -131,9 +131,9 @@ def _helper(subject: Subject) -> Iterator[Finding]:
     yield Finding(
         "unused_camera" if untouched else "helper_camera",
         "note",
-        f"{subject.path} {'stands untouched at the origin' if untouched else 'stands still'} while {moving[0]} moves.",
-        f"Take {moving[0]} for the shot, and leave this one out unless it is meant to stand still.",
-        "A default or helper camera taken for the shot camera is the commonest wrong delivery.",
+        f"{subject.path} {'is unchanged at the origin' if untouched else 'stands still'} while {moving[0]} moves.",
+        f"Take {moving[0]} for the shot, and skip this camera unless it should be still.",
+        "The most common wrong delivery is a default or helper camera in place of the shot camera.",
         {"moving": len(moving)},
         None,
         subject.path,
@@ -148,8 +148,8 @@ def _same_name(subject: Subject) -> Iterator[Finding]:
             "same_name",
             "note",
             f"{len(same) + 1} cameras of the file are called {name}: {', '.join([subject.path, *same][:4])}.",
-            "They are kept under names made unique; check which one is the shot's.",
-            "Packages that go by the name alone take any of them.",
+            "Anaxis saves them under unique names. Check which one is the shot camera.",
+            "Packages that look up cameras by name may use any of them.",
             {"count": len(same) + 1},
             None,
             subject.path,
@@ -185,10 +185,10 @@ def _aim_target(subject: Subject) -> Iterator[Finding]:
         yield Finding(
             "aim_target",
             "note",
-            f"The file holds {node.path}, by its name what {subject.path} aims at, and the camera looks up to "
+            f"The file holds {node.path}, by its name the target of {subject.path}, and the camera looks up to "
             f"{off[at]:.1f} degrees past it (frame {subject.baked.track.frames[at]:g}).",
-            "If the camera should aim at it, let it; its roll stays.",
-            "Few formats can say that a camera aims at a node: where it was not baked, the aim is lost.",
+            "If the camera should aim at it, apply the remedy; the roll stays.",
+            "Few formats store that a camera aims at a node. If the aim is not baked, it is lost.",
             {"off_deg": float(off[at])},
             remedy("aim", node=node.path),
             subject.path,

@@ -77,7 +77,7 @@ def examine(
         scene.camera()  # raises the sentence for it
     if len(scene.cameras) > MAX_CAMERAS:
         raise BadInput(
-            f"{scene.name} holds {len(scene.cameras)} cameras; at most {MAX_CAMERAS} are looked at: export the shot's cameras alone."
+            f"{scene.name} holds {len(scene.cameras)} cameras; at most {MAX_CAMERAS} are checked: export only the cameras of the shot."
         )
     done: dict[str, Work | BadInput] = {}
     for node in scene.cameras:
@@ -107,7 +107,7 @@ def _report(
             "cannot_flatten",
             "error",
             work.sentence,
-            "Switch that operation off, or change it." if recipe else "Repair the source and export again.",
+            "Switch that operation off, or change it." if recipe else "Repair the source and export it again.",
             node=path,
         )
         first, last = camera_range(scene, path)

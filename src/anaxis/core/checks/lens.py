@@ -22,8 +22,8 @@ _FACTORS = (10.0, 25.4, 100.0, 1000.0)
 # What a film back is where nobody set one: the fallbacks of the file formats themselves.
 _FALLBACKS_MM = {"usd": (20.955, 15.2908), "alembic": (36.0, 24.0)}
 _DROPPED_BY = {
-    "gltf": "by an extension of glTF: core glTF cannot animate a lens, and most readers drop it",
-    "collada": "which COLLADA can hold, and most of its readers drop",
+    "gltf": "by an extension of glTF: core glTF cannot animate a lens, and most readers drop the extension",
+    "collada": "which COLLADA can store and most readers drop",
 }
 _CHANNEL_WORDS = {
     "focal_mm": "focal length", "film_width_mm": "film back width", "film_height_mm": "film back height",
@@ -48,9 +48,9 @@ def _lens_size(subject: Subject) -> Iterator[Finding]:
         yield Finding(
             "film_back_size",
             "warning",
-            f"{seen}, which is no size in use.",
+            f"{seen}, which is not a common size.",
             "Check the film back in the source package.",
-            "Depth of field and every number typed from it will be off.",
+            "Depth of field and every number typed from it will be wrong.",
             {"width_mm": width, "height_mm": height, "focal_mm": focal},
             node=subject.path,
         )
@@ -61,12 +61,12 @@ def _lens_size(subject: Subject) -> Iterator[Finding]:
     if scene.format == "usd" and whole_lens and abs(100 * unit * ratio - 1) < 0.01:
         reason = (
             f" The file is in units of {unit:g} m, where lens lengths must be written in tenths of that unit, "
-            "and these look like plain millimetres."
+            "but these look like plain millimetres."
         )
     effect = (
-        "The field of view is right, but depth of field and every package that keeps the film back will be off."
+        "The field view is right, but depth of field and packages that use the film back will be wrong."
         if whole_lens
-        else "The field of view is off with it."
+        else "The field view is wrong too."
     )
     what = "film back, focal length and offsets" if whole_lens else "the film back"
     yield Finding(
@@ -112,8 +112,8 @@ def _focal_alone(subject: Subject, width_mm: float, focal_mm: float) -> Iterator
     numbers = {"focal_mm": focal_mm, "width_mm": width_mm, "hfov_deg": angle}
     if not fitting:
         yield Finding(
-            "focal_size", "warning", f"{seen}, a view of {angle:.3g} degrees, which no lens in use has.",
-            "Check the focal length in the source package.", "The picture will not be the shot's.", numbers, None, subject.path,
+            "focal_size", "warning", f"{seen}, a view of {angle:.3g} degrees, which no common lens has.",
+            "Check the focal length in the source package.", "The picture will not match the shot.", numbers, None, subject.path,
         )  # fmt: skip
         return
     ratio = min(fitting, key=lambda r: abs(np.log(focal_mm * r / width_mm)))
@@ -123,7 +123,7 @@ def _focal_alone(subject: Subject, width_mm: float, focal_mm: float) -> Iterator
         "warning",
         f"{seen}, a view of {angle:.3g} degrees: the focal length is {factor:g} times too {'long' if large else 'short'}.",
         f"{'Divide' if large else 'Multiply'} the focal length by {factor:g}, which gives {focal_mm * ratio:.2f} mm.",
-        "The field of view is off in every package.",
+        "The field view is wrong in every package.",
         {**numbers, "factor": factor},
         remedy("lens_factor", what="focal length", factor=ratio),
         subject.path,
@@ -147,11 +147,11 @@ def _film_aspect(subject: Subject) -> Iterator[Finding]:
         yield Finding(
             "default_film_back",
             "warning",
-            f"The film back is {width:g} x {height:g} mm, which is what this file format falls back to where nobody set "
-            f"one, and its aspect {film:.3f} is not the image's {image.aspect:.3f}.",
-            "Ask for the film back the shot was made with and set it; until then the width is kept and the height "
-            "follows the image.",
-            "The field of view is that of a film back nobody chose.",
+            f"The film back is {width:g} x {height:g} mm, which is the default of this file format, and its aspect"
+            f" {film:.3f} is not that of the image, {image.aspect:.3f}.",
+            "Set the film back that the shot was made with. Until then, the width stays and the height follows the image."
+            "",
+            "The field view comes from a default film back.",
             numbers,
             matching,
             subject.path,
@@ -161,8 +161,8 @@ def _film_aspect(subject: Subject) -> Iterator[Finding]:
         "film_aspect",
         "warning",
         f"The film back's aspect is {film:.3f} and the image's {image.aspect:.3f}.",
-        "Set the source fit to the way the source package inscribes the image in the film back; or, where the picture "
-        "takes the whole width, bring the film back to the image's aspect.",
+        "Set the source fit that the source package uses. If the picture uses the whole width, change the film back to the aspect of the image."
+        "",
         "Packages crop or pad the difference in different ways, and the field of view changes with it.",
         numbers,
         matching,
@@ -179,8 +179,8 @@ def _default_lens(subject: Subject) -> Iterator[Finding]:
             "default_lens",
             "warning",
             f"For {subject.path}, {why}.",
-            "Check film back and focal length in the source package; if they are right, confirm the film back, else set it.",
-            "The field of view may not be the shot's.",
+            "Check film back and focal length in the source package; if they are right, confirm the film back; if not, set it.",
+            "The field view may not match the shot.",
             {"width_mm": width, "focal_mm": float(lens.focal_mm[0])},
             remedy("film_back", width_mm=width, height_mm=float(lens.film_height_mm[0])),
             subject.path,
@@ -199,10 +199,10 @@ def _library_focus(subject: Subject) -> Iterator[Finding]:
         yield Finding(
             "library_focus",
             "note",
-            f"Focus distance {_ALEMBIC_FOCUS:g} units and stop {_ALEMBIC_STOP:g} on every frame: Alembic's library writes these where a package "
-            "states none.",
-            "Check both in the source package. If nobody set them, ignore depth of field.",
-            "With the default, depth of field focuses 5 units in front of the camera.",
+            f"Focus distance {_ALEMBIC_FOCUS:g} units and stop {_ALEMBIC_STOP:g} on every frame: the Alembic library writes these when a package states none."
+            "",
+            "Check both in the source package. If they were not set, ignore depth of field.",
+            "With the default, the focus is 5 units in front of the camera.",
             {"focus_m": float(lens.focus_m[0]), "fstop": float(lens.fstop[0])},
             node=subject.path,
         )
@@ -227,10 +227,10 @@ def _near_plane(subject: Subject) -> Iterator[Finding]:
     yield Finding(
         "near_plane",
         "warning",
-        f"The near clip stands at {near[frame]:g} m and {marks.names[mark]} is {depth[frame, mark]:.3g} m away at frame "
+        f"The near clip is at {near[frame]:g} m and {marks.names[mark]} is {depth[frame, mark]:.3g} m away at frame "
         f"{format_frame(track.frames[frame])}, in the picture.",
         f"Move the near clip to {least / 2:.3g} m.",
-        "Packages that use the file's near clip cut the set off there.",
+        "Packages that use the near clip of the file cut off the set there.",
         {"near_m": float(near[frame]), "depth_m": float(depth[frame, mark]), "frame": float(track.frames[frame])},
         remedy("near_plane", near_m=float(f"{least / 2:.3g}")),
         subject.path,
@@ -250,8 +250,8 @@ def _lens_moves(subject: Subject) -> Iterator[Finding]:
             "lens_animation",
             "warning",
             f"The lens moves ({words} changes over the frames), {carrier}.",
-            "Pass it on as USD, track JSON or column text, and check the lens on the last frame there.",
-            "The picture then fits on one frame only.",
+            "Deliver USD, track JSON or column text, and check the lens on the last frame in the receiving package.",
+            "Otherwise the picture matches on one frame only.",
             {"focal_from_mm": float(focal[0]), "focal_to_mm": float(focal[-1])},
             None,
             subject.path,
@@ -266,9 +266,9 @@ def _size_of_aspect(subject: Subject) -> Iterator[Finding]:
     yield Finding(
         "image_from_aspect",
         "note",
-        f"The file states that its picture is {aspect:.4g} times as wide as high, and no size: {taken.width_px} x {taken.height_px} px is taken.",
+        f"The file states a picture {aspect:.4g} times as wide as high, and no size: {taken.width_px} x {taken.height_px} px is assumed.",
         "Type the size in pixels on Lens.",
-        "Pixels of the proof are those of this size.",
+        "The proof measures in pixels of this size.",
         {"aspect": aspect},
         node=subject.path,
     )

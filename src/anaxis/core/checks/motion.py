@@ -25,8 +25,8 @@ def _numbers(subject: Subject) -> Iterator[Finding]:
         fillable = found.code == "not_a_number" and bool(finite.any())
         yield Finding(
             "unusable_number", "error", f"{subject.scene.name}, {subject.path}, {found.what}.",
-            found.mend[:1].upper() + found.mend[1:] + "." + (" Or draw those frames from their neighbours here." if fillable else ""),
-            "One such number makes some packages refuse the file and others place the camera at the origin.",
+            found.mend[:1].upper() + found.mend[1:] + "." + (" Or interpolate these frames from their neighbours." if fillable else ""),
+            "Some packages refuse such a file; others place the camera at the origin.",
             {"frames": int((~finite).sum())}, remedy("fill_gaps") if fillable else None, subject.path,
         )  # fmt: skip
 
@@ -38,9 +38,9 @@ def _stillness(subject: Subject) -> Iterator[Finding]:
     if subject.scene.format == "derived":  # nobody exported it
         return
     if len(keys) == 1:
-        seen = f"has a single sample, at frame {format_frame(keys[0])}"
+        seen = f"has one sample, at frame {format_frame(keys[0])}"
     elif len(keys):
-        seen = f"has {len(keys)} samples that are all alike"
+        seen = f"has {len(keys)} identical samples"
     else:
         seen = "has no animation"
     yield Finding(
@@ -48,7 +48,7 @@ def _stillness(subject: Subject) -> Iterator[Finding]:
         "warning" if len(keys) else "note",
         f"{subject.path} {seen}.",
         "Check that the right camera was exported, with its parents, over the whole range.",
-        "If the shot's camera moves, this is a helper camera, or only one key came out.",
+        "If the shot camera moves, this is a helper camera, or only one key was exported.",
         {"samples": len(keys)},
         None,
         subject.path,
@@ -103,9 +103,9 @@ def _stray(subject: Subject, strays: list[int], steps: Steps) -> Finding:
         "teleport",
         "warning",
         f"At frame {format_frame(frame)} the camera jumps {steps.metres[before]:.3g} m and {steps.degrees[before]:.3g} "
-        f"degrees away, and is back a frame later{_more(len(strays), 'such frames')}.",
-        "Draw that frame from its neighbours.",
-        "One such frame is a flash in the picture, and smears motion blur on both sides.",
+        f"degrees away, and returns one frame later{_more(len(strays), 'such frames')}.",
+        "Interpolate this frame from its neighbours.",
+        "One such frame flashes in the picture and smears motion blur on both sides.",
         {"frame": frame, "jump_m": float(steps.metres[before]), "count": len(strays)},
         remedy("bridge", first=frame),
         subject.path,
@@ -118,9 +118,9 @@ def _flip(subject: Subject, flips: list[int], degrees: Floats) -> Finding:
         "flip",
         "warning",
         f"From frame {format_frame(frames[at - 1])} to {format_frame(frames[at])} the camera rotates by {degrees[at - 1]:.0f} "
-        f"degrees where it stands{_more(len(flips), 'times')}.",
+        f"degrees without moving{_more(len(flips), 'times')}.",
         "Check the rotation there in the source: a look-at through the vertical, or an axis that flipped.",
-        "It is a cut in the picture that nobody made, and a spin for whoever samples between frames.",
+        "The picture jumps without a cut, and the camera spins in packages that sample between frames.",
         {"frame": float(frames[at]), "turn_deg": float(degrees[at - 1]), "count": len(flips)},
         None,
         subject.path,
@@ -133,9 +133,9 @@ def _leap(subject: Subject, leaping: list[int], cuts: list[int], steps: Steps) -
     metres, degrees = float(steps.metres[at - 1]), float(steps.degrees[at - 1])
     near_m, near_deg = _beside(steps.metres, at - 1), _beside(steps.degrees, at - 1)
     beside = (
-        "and stands still on both sides"
+        "and is still on both sides"
         if near_m < 1e-6 and near_deg < 1e-4
-        else f"where the frames beside it move by {near_m:.3g} m and {near_deg:.3g} degrees at most"
+        else f"while the neighbouring frames move by {near_m:.3g} m and {near_deg:.3g} degrees at most"
     )
     return Finding(
         "jump",
@@ -144,7 +144,7 @@ def _leap(subject: Subject, leaping: list[int], cuts: list[int], steps: Steps) -
         f"{degrees:.3g} degrees, {beside}{_more(len(leaping), 'times')}.",
         f"If it is a cut, trim to the longest piece between cuts, {format_frame(first)} to {format_frame(last)}; if not, check "
         "the keys there.",
-        "Resampling must not draw a line across a cut.",
+        "Resampling must not interpolate across a cut.",
         {"frame": float(frames[at]), "jump_m": metres, "jump_deg": degrees, "count": len(leaping)},
         remedy("trim", first=first, last=last),
         subject.path,
@@ -158,9 +158,9 @@ def _lens_change(subject: Subject, places: list[int]) -> Finding:
     return Finding(
         "lens_change",
         "note",
-        f"At frame {format_frame(track.frames[at])} the lens changes at once, {what}{_more(len(places), 'times')}.",
-        "Nothing to do where a lens was swapped: nothing is drawn across it. If it is a zoom, mark it as no cut on Time.",
-        "A package that draws a curve between keys shows focal lengths there that nobody shot with.",
+        f"At frame {format_frame(track.frames[at])} the lens jumps, {what}{_more(len(places), 'times')}.",
+        "If the lens was swapped, nothing to do: Anaxis does not interpolate across it. If this is a zoom, mark it as no cut on Time.",
+        "A package that interpolates between keys shows focal lengths that were never shot.",
         {"frame": float(track.frames[at]), "focal_from_mm": was, "focal_to_mm": now, "count": len(places)},
         None,
         subject.path,
@@ -173,10 +173,10 @@ def _undecided(subject: Subject, places: list[int], steps: Steps) -> Finding:
         "undecided_cut",
         "note",
         f"From frame {format_frame(frames[at - 1])} to {format_frame(frames[at])} the camera moves {steps.metres[at - 1]:.3g} m and "
-        f"{steps.degrees[at - 1]:.3g} degrees, more than beside it: a cut, or a fast move; it is taken for a move"
+        f"{steps.degrees[at - 1]:.3g} degrees, more than its neighbours: a cut or a fast move. Anaxis treats it as a move"
         f"{_more(len(places), 'such places')}.",
-        "Mark it on Time as a cut, or as none.",
-        "Resampling draws through a move and never across a cut.",
+        "On Time, mark it as a cut or as no cut.",
+        "Resampling interpolates a move, never a cut.",
         {"frame": float(frames[at]), "jump_m": float(steps.metres[at - 1]), "count": len(places)},
         remedy("cut", frame=float(frames[at]), way="a cut"),
         subject.path,
@@ -200,10 +200,10 @@ def _drawn_through(subject: Subject) -> Iterator[Finding]:
             "undecided_cut",
             "warning",
             f"From frame {format_frame(before.frames[at - 1])} to {format_frame(before.frames[at])} of the file the camera moves "
-            f"{steps.metres[at - 1]:.3g} m and {steps.degrees[at - 1]:.3g} degrees, more than beside it, and the change of rate was drawn "
-            f"through it as through a move{_more(len(places), 'such places')}.",
-            "If it is a cut, undo the change of rate, mark the cut on Time, and change the rate again; if it is a move, mark it as none.",
-            "Between the two sides of a cut the resampled camera shows what neither of them does.",
+            f"{steps.metres[at - 1]:.3g} m and {steps.degrees[at - 1]:.3g} degrees, more than its neighbours, and the retime interpolated it as a move"
+            f"{_more(len(places), 'such places')}.",
+            "If it is a cut, undo the retime, mark the cut on Time, and retime again; if it is a move, mark it as no cut.",
+            "Otherwise the resampled camera shows a pose that belongs to neither side of the cut.",
             {"frame": float(before.frames[at]), "jump_m": float(steps.metres[at - 1]), "count": len(places)},
             None,
             subject.path,
@@ -230,8 +230,8 @@ def _gimbal(subject: Subject) -> Iterator[Finding]:
             "note",
             f"In rotation order {convention.order}, the middle angle is within {NEAR_LOCK_DEG:g} degrees of 90 at frame "
             f"{format_frame(frame)} ({int(near.sum())} of {len(track)} frames).",
-            "Nothing to do for the pose; where angles are typed, use an order whose middle axis is another one.",
-            "Near there the other two angles swing far for a small move, and packages that blend angles wobble.",
+            "The pose is right. If you type angles, use an order with another middle axis.",
+            "Near 90 degrees the other two angles swing far for a small move, and packages that blend angles wobble.",
             {"frame": frame, "count": int(near.sum())},
             None,
             subject.path,

@@ -70,7 +70,7 @@ def ranges(numbers: tuple[int, ...] | np.ndarray | list[int], most: int = 8) -> 
 
 def lacking(what: str, missing: Sequence[int], frames: int) -> str:
     """That ``what`` has no picture for ``missing`` of the camera's ``frames`` frames, as a clause without a full stop."""
-    return f"{what} lacks {len(missing)} of the camera's {frames} frames, {ranges(list(missing))}: there is no picture of them"
+    return f"{what} lacks {len(missing)} of the camera's {frames} frames, {ranges(list(missing))}: these frames have no picture"
 
 
 def _frames(b: PlateContext) -> Iterator[Finding]:
@@ -85,17 +85,17 @@ def _frames(b: PlateContext) -> Iterator[Finding]:
         fits = " as many frames as it has" if len(plate.numbers) == len(wanted) else ""
         yield Finding(
             "plate_other_frames", "error",
-            f"'{plate.name}' has frames {ranges(numbers, 3)} and the camera {first} to {last}: none in common.",
-            f"Type the offset {shift:+d}: its first frame then lies on the camera's first,{fits or ' if that is what was shot'}.",
-            "Behind the camera there is no picture on any frame.", {"offset": shift},
+            f"'{plate.name}' has frames {ranges(numbers, 3)} and the camera {first} to {last}: no common frames.",
+            f"Type the offset {shift:+d}: its first frame then matches the first frame of the camera,{fits or ' if that is what was shot'}.",
+            "No frame of the camera has a picture behind it.", {"offset": shift},
         )  # fmt: skip
         return
     outside = without[(without < numbers.min()) | (without > numbers.max())]
     if len(outside):
         yield Finding(
             "plate_too_short", "warning", f"'{plate.name}' ends before the camera does: no picture for frames {ranges(outside)}.",
-            "Hand over the whole plate, trim the camera on Time, or type another offset.",
-            "Nobody can see there whether the camera matches.", {"frames": len(outside)},
+            "Attach the whole plate, trim the camera on Time, or type another offset.",
+            "The match cannot be checked on these frames.", {"frames": len(outside)},
         )  # fmt: skip
 
 
@@ -104,13 +104,13 @@ def _holes(b: PlateContext) -> Iterator[Finding]:
     if plate.missing:
         yield Finding(
             "plate_frames_missing", "warning", f"'{plate.name}' has no file for frames {ranges(plate.missing)}.",
-            "Copy those frames again.", "They are shown empty.", {"frames": len(plate.missing)},
+            "Copy those frames again.", "They are shown as empty.", {"frames": len(plate.missing)},
         )  # fmt: skip
     if plate.doubled:
         yield Finding(
             "plate_frames_doubled", "warning",
             f"'{plate.name}' has two files for frames {ranges(plate.doubled)}, numbered with more and with fewer digits.",
-            "Take one of the two away; the ones numbered like most are shown.", "One of them may be an older scan.",
+            "Remove one of the two. Anaxis shows the files numbered like most others.", "One of them may be an older scan.",
             {"frames": len(plate.doubled)},
         )  # fmt: skip
     if plate.broken:
@@ -118,7 +118,7 @@ def _holes(b: PlateContext) -> Iterator[Finding]:
         yield Finding(
             "plate_frames_broken", "warning",
             f"'{plate.name}' cannot be read on frames {ranges(list(plate.broken))}: {plate.broken[first]}",
-            "Copy or render those frames again.", "They are shown empty.", {"frames": len(plate.broken)},
+            "Copy or render those frames again.", "They are shown as empty.", {"frames": len(plate.broken)},
         )  # fmt: skip
     if plate.sizes:
         first, size = next(iter(plate.sizes.items()))
@@ -126,7 +126,7 @@ def _holes(b: PlateContext) -> Iterator[Finding]:
             "plate_sizes_change", "warning",
             f"'{plate.name}' changes its size: {size[0]} x {size[1]} px at frame {first}, {plate.image.width_px} x "
             f"{plate.image.height_px} px at its first.",
-            "Render all frames in one size.", "The picture jumps under a camera that does not.", {"frames": len(plate.sizes)},
+            "Render all frames in one size.", "The picture jumps while the camera does not.", {"frames": len(plate.sizes)},
         )  # fmt: skip
 
 
@@ -137,7 +137,7 @@ def _size(b: PlateContext) -> Iterator[Finding]:
             yield Finding(
                 "plate_no_sphere", "warning",
                 f"'{plate.name}' is {image.width_px} x {image.height_px} px and no equirectangular picture, which is twice as wide as high.",
-                "Hand over the whole sphere, or say that the plate is as shot.", "Where a direction lies in it is then not known.",
+                "Attach the whole sphere, or set the plate to as shot.", "Directions in the plate are unknown otherwise.",
             )  # fmt: skip
         return
     if (image.width_px, image.height_px) == (mine.width_px, mine.height_px):
@@ -147,30 +147,30 @@ def _size(b: PlateContext) -> Iterator[Finding]:
             "plate_is_overscan", "note",
             f"'{plate.name}' is {image.width_px} x {image.height_px} px, larger than the camera's picture of {mine.width_px} x "
             f"{mine.height_px} px.",
-            "Nothing to do where it is the undistorted plate with its overscan: the picture lies in its middle.",
-            "It is shown with the same pixels, the camera's picture about its middle.",
+            "If this is the undistorted plate with overscan, nothing to do: the picture is in its centre.",
+            "Anaxis shows it at the same pixel size, centred on the picture of the camera.",
         )  # fmt: skip
     elif abs(image.aspect / mine.aspect - 1) < _SAME:
         yield Finding(
             "plate_other_size", "note",
             f"'{plate.name}' is {image.width_px} x {image.height_px} px and the camera's picture {mine.width_px} x {mine.height_px} "
             "px, of the same shape.",
-            "Set the camera's resolution on Lens to the plate's, so that pixels mean the same.",
-            "It is shown scaled; deviations are in the camera's pixels.",
+            "On Lens, set the resolution of the camera to that of the plate.",
+            "Anaxis shows the plate scaled; deviations are in pixels of the camera.",
         )  # fmt: skip
     else:
         yield Finding(
             "plate_other_shape", "warning",
             f"'{plate.name}' is {image.width_px} x {image.height_px} px (shape {image.aspect:.4f}) and the camera's picture "
             f"{mine.width_px} x {mine.height_px} px (shape {mine.aspect:.4f}).",
-            "Set the camera's resolution and pixel aspect on Lens to the plate's; where the plate is cropped, use 'Part of the plate'.",
-            "Stretched over each other nothing can match.",
+            "Set the camera's resolution and pixel aspect on Lens to the plate's; if the plate is cropped, use 'Part of the plate'.",
+            "Pictures of different shape cannot match.",
         )  # fmt: skip
     if abs(image.pixel_aspect / mine.pixel_aspect - 1) > _SAME:
         yield Finding(
             "plate_pixel_aspect", "warning",
-            f"'{plate.name}' says its pixels are {image.pixel_aspect:g} times as wide as high, the camera's picture {mine.pixel_aspect:g}.",
-            "Correct the pixel aspect on Lens, or in the plate's head where that is wrong.",
+            f"'{plate.name}' states pixels {image.pixel_aspect:g} times as wide as high, the camera's picture {mine.pixel_aspect:g}.",
+            "Correct the pixel aspect on Lens, or in the header of the plate, whichever is wrong.",
             "The shape of the picture depends on it.", {"plate": image.pixel_aspect, "camera": mine.pixel_aspect},
         )  # fmt: skip
 
@@ -181,13 +181,13 @@ def _data_window(b: PlateContext) -> Iterator[Finding]:
         yield Finding(
             "plate_data_window", "warning",
             f"'{b.plate.name}' has pixels only from {x}, {y} over {width} x {height} px of its {image.width_px} x {image.height_px} px.",
-            "Render it with its whole picture; until then the rest is black.", "Its size is that of the whole picture, not of the data.",
+            "Render the whole picture; until then the rest is black.", "Its size is the size of the whole picture, not of the data window.",
         )  # fmt: skip
     elif (width, height) != (image.width_px, image.height_px):
         yield Finding(
             "plate_data_beyond", "note",
             f"'{b.plate.name}' has pixels beyond its picture: {width} x {height} px from {x}, {y}.",
-            "Nothing to do: the picture is what is shown.", "It was rendered with overscan about the picture.",
+            "Nothing to do: Anaxis shows the picture.", "The plate was rendered with overscan.",
         )  # fmt: skip
 
 
@@ -195,16 +195,16 @@ def _distortion(b: PlateContext) -> Iterator[Finding]:
     if b.track.distortion is not None and b.plate.kind == "undistorted":
         yield Finding(
             "camera_of_the_plate_as_shot", "warning",
-            f"The camera belongs to the plate as shot, for it has a distortion, and '{b.plate.name}' is undistorted.",
-            "Look at the plate as shot to judge the match; over this one the camera is drawn as a pinhole, without its distortion.",
-            "Distorted twice, or not at all, the edges are off by as much as the lens bends them.",
+            f"The camera has distortion, so it belongs to the plate as shot, but '{b.plate.name}' is undistorted.",
+            "Use the plate as shot to judge the match. Over this plate the camera is drawn without distortion.",
+            "With distortion applied twice or not at all, the edges deviate by the full distortion.",
         )  # fmt: skip
     if b.track.distortion is None and b.plate.kind == "as shot":
         yield Finding(
             "plate_needs_distortion", "note",
             f"'{b.plate.name}' is as shot, and the camera has no distortion.",
-            "Give the camera its distortion on Lens, look at the undistorted plate, or say that this one is undistorted.",
-            "Where the lens bends the picture, the match is worse towards the edges.",
+            "Set the distortion on Lens, use the undistorted plate, or set this plate to undistorted.",
+            "With lens distortion, the match gets worse towards the edges.",
         )  # fmt: skip
 
 
@@ -214,8 +214,8 @@ def _rate(b: PlateContext) -> Iterator[Finding]:
         yield Finding(
             "plate_other_rate", "warning",
             f"'{b.plate.name}' runs at {rate_label(rate)} frames a second and the camera at {rate_label(b.track.rate)}.",
-            "Change the camera's rate on Time with 'same frames' where its frames are the plate's.",
-            "Frames are matched by number: at another rate they are other moments.",
+            "If the camera has the same frames as the plate, change its rate on Time and keep the frames.",
+            "Frames are matched by number; at another rate they show other moments.",
         )  # fmt: skip
 
 

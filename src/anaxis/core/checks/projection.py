@@ -12,7 +12,7 @@ from anaxis.core.findings import Finding
 from anaxis.core.scene.projection_name import called_projection
 from anaxis.core.time.rates import format_frame
 
-WHY = "Taken for the shot camera, a projection camera shows a shot that stands still."
+WHY = "Used as the shot camera, a projection camera shows a still shot."
 
 
 def _projection(subject: Subject) -> Iterator[Finding]:
@@ -26,17 +26,17 @@ def _projection(subject: Subject) -> Iterator[Finding]:
     if called_projection(subject.baked.node.name):
         yield Finding(
             "projection_camera", "warning",
-            f"{subject.path} stands still and is called a projection camera: it is held at one frame of a shot.",
-            "Take the shot camera for the shot, and this one only to project from.", WHY, {}, None, subject.path,
+            f"{subject.path} is still and named as a projection camera: it is held at one frame of a shot.",
+            "Take the shot camera for the shot, and this camera only for projection.", WHY, {}, None, subject.path,
         )  # fmt: skip
 
 
 def held_finding(path: str, moving: str, at: float) -> Finding:
-    """What is said of a still camera that stands where a moving one stands on a frame."""
+    """What is said of a still camera that stands where a moving one is on a frame."""
     return Finding(
         "projection_camera", "warning",
-        f"{path} stands still where {moving} stands at frame {format_frame(at)}, with the same lens: it is a projection camera held there.",
-        f"Take {moving} for the shot, and this one only to project from.", WHY, {"frame": at}, None, path,
+        f"{path} has the position of {moving}, held at frame {format_frame(at)}, with the same lens: it is a projection camera.",
+        f"Take {moving} for the shot, and this camera only for projection.", WHY, {"frame": at}, None, path,
     )  # fmt: skip
 
 

@@ -47,7 +47,7 @@ def recorded_findings(made: Taken, gaps: Gaps, path: str) -> list[Finding]:
         out.append(
             Finding(
                 "recorded_gap", "note", f"The recording has no samples for {made.drawn.size} of {len(made.track)} frames ({listed}): they are {GAP_WORDS[gaps]}.",
-                "Look at these frames, or record again.", "What was not measured is a guess, however smooth it looks.",
+                "Look at these frames, or record again.", "Frames without samples are a guess, however smooth they look.",
                 {"frames": int(made.drawn.size), "gaps": len(made.gaps)}, None, path,
             )
         )  # fmt: skip
@@ -55,9 +55,9 @@ def recorded_findings(made: Taken, gaps: Gaps, path: str) -> list[Finding]:
         frame = float(made.track.frames[0]) + jump.at_s * float(made.track.rate)
         out.append(
             Finding(
-                "recorded_jump", "note", f"Tracking jump at frame {format_frame(round(frame))}: {jump.metres:.3g} m, {jump.degrees:.3g} degrees. Anaxis removed the jump: the motion "
-                "behind it continues the motion before it.",
-                "Check against the set whether the first or the second place was the right one.", "The camera is as far off after the jump as the tracker was before it.",
+                "recorded_jump", "note", f"Tracking jump at frame {format_frame(round(frame))}: {jump.metres:.3g} m, {jump.degrees:.3g} degrees. Anaxis removed the jump: the motion after it continues the motion before it."
+                "",
+                "Check with the set which of the two positions is right.", "The camera after the jump has the error that the tracker had before it.",
                 {"frame": round(frame), "jump_m": jump.metres, "jump_deg": jump.degrees}, None, path,
             )
         )  # fmt: skip
@@ -68,7 +68,7 @@ def recorded_findings(made: Taken, gaps: Gaps, path: str) -> list[Finding]:
         out.append(
             Finding(
                 "recorded_jump_left", "warning", f"The tracking jump at {jump.at_s:.2f} s ({jump.metres:.2g} m, {jump.degrees:.2g} degrees) stays in the camera.",
-                "Remove the jump, or allow this warning where the shot has a cut there.", "The camera leaps at this frame.",
+                "Remove the jump, or allow this warning if the shot has a cut there.", "The camera leaps at this frame.",
                 numbers, None, path,
             )
         )  # fmt: skip

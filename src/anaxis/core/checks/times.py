@@ -17,12 +17,12 @@ from anaxis.core.time.rates import KNOWN_RATES, format_frame, rate_label, rate_t
 
 # What a guess is about, and what a wrong one does.
 _GUESSED = {
-    "up_axis": ("the up axis", "A wrong one lays the camera on its side."),
-    "metres_per_unit": ("the unit", "A wrong one makes the move 10, 39 or 100 times too large or too small."),
-    "rate": ("the frame rate", "A wrong one stretches the move in time."),
-    "columns": ("the columns", "A wrong one sends the camera elsewhere: look at the path drawn."),
-    "order": ("the rotation order", "A wrong one tilts the camera wherever two angles are not zero."),
-    "frames": ("the frame numbers", "The picture may be some frames late."),
+    "up_axis": ("the up axis", "A wrong up axis lays the camera on its side."),
+    "metres_per_unit": ("the unit", "A wrong unit makes the move 10, 39 or 100 times too large or too small."),
+    "rate": ("the frame rate", "A wrong rate stretches the move in time."),
+    "columns": ("the columns", "Wrong columns give a wrong path: check the drawing."),
+    "order": ("the rotation order", "A wrong order tilts the camera wherever two angles are not zero."),
+    "frames": ("the frame numbers", "The picture may be late by some frames."),
 }
 
 # What against_shot says.
@@ -56,7 +56,7 @@ def _first_frame(subject: Subject) -> Iterator[Finding]:
             "zero_first_frame",
             "note",
             "The camera starts at frame 0.",
-            "Leave it where the shot counts from 0; else renumber it to start at 1.",
+            "If the shot counts from 0, leave it; if not, renumber the camera to start at 1.",
             "Packages that count from 1 show the picture one frame late, or drop the first.",
             numbers,
             remedy("renumber", first=1),
@@ -73,7 +73,7 @@ def _range(subject: Subject) -> Iterator[Finding]:
             f"The camera's samples run from {format_frame(keys[0])} to {format_frame(keys[-1])} but the file from "
             f"{format_frame(scene.first_frame)} to {format_frame(scene.last_frame)}.",
             "Check that the whole range was exported.",
-            "Where there are no samples the camera is held still.",
+            "On frames without samples the camera is held still.",
             {"first": float(keys[0]), "last": float(keys[-1])},
             None,
             subject.path,
@@ -108,7 +108,7 @@ def against_shot(
             "rate_not_shot",
             "warning",
             f"The file runs at {rate_label(rate)} frames a second and the shot at {rate_label(wanted.rate)}.",
-            f"If every frame should keep its pose, take {rate_label(wanted.rate)}.",
+            f"If every frame should keep its pose, use {rate_label(wanted.rate)}.",
             f"After a minute the picture and the edit are {apart:.0f} frames apart.",
             {"rate": float(rate), "shot_rate": float(wanted.rate)},
             remedy("correct", rate=rate_text(wanted.rate)),
@@ -128,8 +128,8 @@ def _shorter(shot_first: float, shot_last: float, held: tuple[float, float], pat
             "warning",
             f"The shot runs from {format_frame(shot_first)} to {format_frame(shot_last)} and the camera from "
             f"{format_frame(first)} to {format_frame(last)}: {' and '.join(missing)} missing.",
-            "Ask for the whole range; if only the numbering differs, renumber the camera to start where the shot does.",
-            "Frames without samples are rendered with a camera that stands still.",
+            "Export the whole range. If only the numbering differs, renumber the camera to start with the shot.",
+            "Frames without samples render with a still camera.",
             {"first": first, "last": last, "shot_first": shot_first, "shot_last": shot_last},
             remedy("renumber", first=shot_first),
             path,
@@ -146,9 +146,9 @@ def _longer(shot_first: float, shot_last: float, whole: tuple[float, float], pat
         "longer_than_shot",
         "note",
         f"The shot runs from {format_frame(shot_first)} to {format_frame(shot_last)} and the camera from "
-        f"{format_frame(first)} to {format_frame(last)}: {before:g} frames more before it and {after:g} behind it.",
-        "Keep them where they are handles; else trim the camera to the shot.",
-        "A render over the camera's range has more frames than the edit expects.",
+        f"{format_frame(first)} to {format_frame(last)}: {before:g} more frames before and {after:g} after the shot.",
+        "If they are handles, keep them; if not, trim the camera to the shot.",
+        "A render of the whole camera has more frames than the edit expects.",
         {"before": before, "after": after, "shot_first": shot_first, "shot_last": shot_last},
         remedy("trim", first=shot_first, last=shot_last),
         path,
@@ -168,9 +168,9 @@ def _grid(subject: Subject) -> Iterator[Finding]:
         yield Finding(
             "off_grid",
             "note",
-            f"{int(off.sum())} of {len(keys)} samples lie between frames (first at frame {first:g}).",
+            f"{int(off.sum())} of {len(keys)} samples are between frames (first at frame {first:g}).",
             "Export on whole frames, unless the extra samples are for motion blur.",
-            "Whole frames are taken from the file's own interpolation.",
+            "Anaxis samples whole frames with the interpolation of the file.",
             {"count": int(off.sum()), "first": first},
             None,
             subject.path,
@@ -182,10 +182,10 @@ def _grid(subject: Subject) -> Iterator[Finding]:
         yield Finding(
             "uneven",
             "note",
-            f"The samples are not evenly spaced: {usual:g} frames apart for the most part, {steps[odd]:g} after frame "
+            f"The samples are not evenly spaced: {usual:g} frames apart mostly, {steps[odd]:g} after frame "
             f"{format_frame(keys[odd])}.",
             "Bake the camera on every frame in the source if it should move evenly there. If a tracker recorded it, open it as a recording.",
-            "Between samples each package draws the motion its own way.",
+            "Each package interpolates between samples in its own way.",
             {"usual": usual, "odd": float(steps[odd]), "frame": float(keys[odd])},
             None,
             subject.path,
@@ -200,8 +200,8 @@ def _rate(subject: Subject) -> Iterator[Finding]:
         yield Finding(
             "odd_rate",
             "warning",
-            f"The file runs at {rate_label(rate)} frames a second, which is no rate in use.",
-            f"Set the rate in the source package and export again, or take {rate_label(nearest)} here.",
+            f"The file runs at {rate_label(rate)} frames/s, which is not a common rate.",
+            f"Set the rate in the source package and export again, or use {rate_label(nearest)} here.",
             "Every frame keeps its pose, but its time will not fit the edit.",
             {"rate": exact},
             remedy("correct", rate=rate_text(nearest)),
@@ -216,9 +216,9 @@ def _rate(subject: Subject) -> Iterator[Finding]:
         yield Finding(
             "rate_rounded",
             "note",
-            f"The file writes its rate as {stated:g}, a rounded number; {rate_text(rate)} is taken.",
-            "Nothing to do here; set the exact rate in the source where it can be set.",
-            f"A package that takes {stated:g} as it stands is {drift:.1f} frames off after an hour.",
+            f"The file states the rate as {stated:g}, a rounded number; Anaxis uses {rate_text(rate)} is taken.",
+            "Nothing to do here. Set the exact rate in the source if possible.",
+            f"A package that takes {stated:g} unchanged is {drift:.1f} frames off after an hour.",
             {"stated": stated, "taken": exact},
         )
 
@@ -229,9 +229,9 @@ def _guessed(subject: Subject) -> Iterator[Finding]:
             what, effect = _GUESSED[key]
             confirm = _CONFIRM.get(key)
             words = (
-                "If it is right, confirm it; else correct it here."
+                "If it is right, confirm it; if not, correct it here."
                 if confirm
-                else "Correct it here, or have the export state it."
+                else "Correct it here, or set it in the export."
             )
             operation = remedy("correct", **{key: confirm(subject.scene)}) if confirm else None
             yield Finding(f"guessed_{key}", "warning", f"For {what}, {why}.", words, effect, {}, operation)

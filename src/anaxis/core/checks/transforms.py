@@ -10,6 +10,7 @@ from anaxis.core.camera.lens import Image, zoom_px
 from anaxis.core.camera.projection import projection_of
 from anaxis.core.checks.subject import Check, Subject, is_moving
 from anaxis.core.findings import Finding, remedy
+from anaxis.core.number_text import px_text
 from anaxis.core.proof.proof import grid_pixels
 from anaxis.core.scene.bake import world_matrices
 from anaxis.core.scene.tree import roll_deg
@@ -38,11 +39,11 @@ def _scale(subject: Subject) -> Iterator[Finding]:
             "note" if own else "warning",
             f"{node.path} is scaled by {x:g}, {y:g}, {z:g}"
             f"{'' if len(node.local) == 1 else f' at frame {format_frame(node.frames[at])}'}.",
-            "Nothing to do: the scale is out of the camera's axes here."
+            "Nothing to do: Anaxis removes the scale from the camera axes."
             if own
-            else "Check that the distance travelled is the one you expect; if it is off by this factor, drop the scale.",
-            "Packages disagree on what a scaled camera sees, so the scale is taken out of the camera's axes here "
-            "(positions keep it).",
+            else "Check the distance travelled. If it is wrong by this factor, remove the scale.",
+            "Packages disagree on the view of a scaled camera, so Anaxis removes the scale from the camera axes (positions keep it)."
+            "",
             {"x": x, "y": y, "z": z},
             None if own else remedy("drop_scale", node=node.path),
             node.path,
@@ -56,11 +57,11 @@ def _scale(subject: Subject) -> Iterator[Finding]:
         yield Finding(
             "shear",
             "warning",
-            f"The camera's axes are not square to each other at frame {format_frame(frame)} (off by {angle:.2f} degrees), "
+            f"The camera axes are not perpendicular at frame {format_frame(frame)} (off by {angle:.2f} degrees), "
             f"from a non-uniform scale above a rotation{f' ({lopsided})' if lopsided else ''}.",
-            "Remove the non-uniform scale from the parents in the source, or drop it here.",
-            f"No package's camera can be sheared; here the look axis is kept and the others are squared up, which differs by {off_px:.3g} px "
-            "at the edge of the picture from what a package that shows the shear draws.",
+            "Remove the non-uniform scale from the parents in the source, or apply the remedy.",
+            f"A camera cannot be sheared. Anaxis keeps the look axis and makes the others perpendicular; that differs by {px_text(off_px)} "
+            "at the edge of the picture from a package that shows the shear.",
             {"angle_deg": angle, "frame": frame, "off_px": off_px},
             remedy("drop_scale", node=lopsided) if lopsided else None,
             subject.path,
@@ -110,8 +111,8 @@ def _mirrored(subject: Subject) -> Iterator[Finding]:
         "mirrored",
         "warning",
         f"The camera is mirrored by a negative scale{f' on {culprit}' if culprit else ''} at frame {format_frame(frame)}.",
-        "Remove the negative scale in the source; here the right axis is flipped back.",
-        "No real camera is mirrored, and packages flip different axes of it.",
+        "Remove the negative scale in the source. Anaxis flips the right axis back.",
+        "Packages flip different axes of a mirrored camera.",
         {"frame": frame},
         remedy("drop_scale", node=culprit) if culprit else None,
         subject.path,
@@ -134,9 +135,9 @@ def _parents_shut_out(subject: Subject) -> Iterator[Finding]:
             yield Finding(
                 "still_under_parents",
                 "warning",
-                f"{subject.path} stands still although {moving[0]} above it moves: {node.path} says that its parents do not move it.",
-                "If the parents carry the move, let them.",
-                "The camera arrives without the motion its parents have.",
+                f"{subject.path} is still although {moving[0]} above it moves. {node.path} states that its parents do not move it.",
+                "If the parents carry the move, inherit their transforms.",
+                "The camera is delivered without the motion of its parents.",
                 {"moving_parents": len(moving)},
                 remedy("inherit", node=node.path),
                 node.path,
@@ -170,10 +171,10 @@ def _far_from_origin(subject: Subject) -> Iterator[Finding]:
     yield Finding(
         "far_from_origin",
         "warning",
-        f"At frame {format_frame(track.frames[at])} the camera is {distance[at]:,.0f} m from the origin: in single precision "
-        f"it trembles by {tremble[at]:.2g} px there.",
-        f"Move everything by {middle[0]:g}, {middle[1]:g}, {middle[2]:g} m, camera, landmarks and set together.",
-        "Real-time packages and several file formats hold positions in single precision.",
+        f"At frame {format_frame(track.frames[at])} the camera is {distance[at]:,.0f} m from the origin: in single precision it jitters by"
+        f" {tremble[at]:.2g} px there.",
+        f"Move camera, landmarks and set by {middle[0]:g}, {middle[1]:g}, {middle[2]:g} m together.",
+        "Real-time packages and several file formats store positions in single precision.",
         {"distance_m": float(distance[at]), "tremble_px": float(tremble[at])},
         remedy("shift", x_m=float(middle[0]), y_m=float(middle[1]), z_m=float(middle[2])),
         subject.path,
@@ -193,8 +194,8 @@ def _roll(subject: Subject) -> Iterator[Finding]:
         "note",
         f"{subject.path} rolls by {roll:.2f} degrees in the middle of its frames; the other "
         f"{'camera of the file has' if len(others) == 1 else f'{len(others)} cameras of the file have'} a level horizon.",
-        "If the roll was not meant, level the horizon.",
-        "A roll that comes in by an axis mix-up is seen only when pictures are laid over each other.",
+        "If the roll is not intended, level the horizon.",
+        "A roll from mixed-up axes shows only when pictures are overlaid.",
         {"roll_deg": roll},
         remedy("level_horizon"),
         subject.path,

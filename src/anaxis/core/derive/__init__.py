@@ -1,4 +1,4 @@
-"""Cameras made from cameras: joined over a cut, framed in a sphere, held at a frame. KINDS is their registry."""
+"""Cameras made from cameras: joined shots, 360-degree framing, held at a frame. KINDS is their registry."""
 
 from __future__ import annotations
 
@@ -14,5 +14,5 @@ KINDS: dict[str, DerivedKind[Any]] = {m.KIND.code: m.KIND for m in (joined, fram
 def derived_kind(code: str) -> DerivedKind[Any]:
     """Raises BadInput that lists the kinds where ``code`` is none of them."""
     if code not in KINDS:
-        raise BadInput(f"'{code[:40]}' is no way to make a camera from others: there are {', '.join(KINDS)}.")
+        raise BadInput(f"'{code[:40]}' is not a way to derive a camera: choose one of {', '.join(KINDS)}.")
     return KINDS[code]

@@ -1,5 +1,5 @@
 """How much of a shot projection cameras cover, on the surfaces of its set: what share of what the shot camera sees lies
-inside a projection's picture, is not hidden from it and faces it, and how many of its pixels fall on one of the render's.
+inside a projection's picture, is not hidden and faces it, and how many of its pixels fall on one of the render's.
 
 Rays are cast by whoever is handed in (:class:`Caster`); here is the arithmetic. A pixel of a pinhole camera with focal
 lengths f_x, f_y (pixels) takes up ``f_x f_y |n . p| / z^3`` of an area's pixels, for the unit normal n and the place p of
@@ -25,7 +25,7 @@ SHOT_FRAMES, TRIED_FRAMES, COLUMNS = 40, 24, 48
 # A point that a ray from a projection misses by less than this share of its way is the one it hits.
 _SAME_POINT = 2e-4
 SEEN, OUTSIDE, TURNED_AWAY, HIDDEN = range(4)
-WHY = ("covered", "outside the projection's picture", "turned away from it", "hidden from it")
+WHY = ("covered", "outside the projection", "facing away", "hidden")
 
 
 class Hits(NamedTuple):
@@ -89,7 +89,7 @@ def seen_of(track: Track, image: Image, fit: str, cast: Caster, places: Ints | N
         normals[i] = np.where(facing > 0, -hits.normals, hits.normals)
     if not np.isfinite(points).any():
         raise BadInput(
-            "The shot camera sees nothing of the set's surfaces on any frame: check where the set stands, on Place."
+            "The shot camera sees no surface of the set on any frame: check the position of the set on Place."
         )
     return SeenSurfaces(at, pixels, points, normals, pixels_an_area(projection, some.position_m, points, normals))
 

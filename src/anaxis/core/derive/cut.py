@@ -29,8 +29,8 @@ class Piece(Parameters):
     begins: int = parameter("Begins")
     frames: int = parameter("Frames")
     speed: Number = parameter("Speed", default=1.0)
-    mixed_in: Number = parameter("Mixed in", default=0.0)
-    mixed_out: Number = parameter("Mixed out", default=0.0)
+    mixed_in: Number = parameter("Transition in", default=0.0)
+    mixed_out: Number = parameter("Transition out", default=0.0)
 
     @property
     def end(self) -> int:
@@ -74,7 +74,7 @@ class Pieces:
         return np.split(order, np.searchsorted(self.which[order], np.arange(1, len(self.pieces))))
 
     def on_screen(self, piece: int) -> Ints:
-        """The places (m,) at which a piece is seen, or held over a gap."""
+        """The places (m,) at which a piece is seen, or held in a gap."""
         return self._by_piece[piece]
 
     def source_frames(self, piece: int) -> Floats:
@@ -94,9 +94,9 @@ class Pieces:
             what = f"the last frame of '{self.pieces[self.which[low]].name}'"
             yield Finding(
                 "join_gap", "warning",
-                f"Nothing is on screen from frame {_span(first + low, first + high - 1)} ({high - low} frames): {what} is held there.",
-                "Close the gap, or leave the camera held if those frames are black.",
-                "A render of these frames shows a shot that the edit does not.", {"first": first + low, "frames": high - low},
+                f"The edit has a gap from frame {_span(first + low, first + high - 1)} ({high - low} frames): {what} is held in the gap.",
+                "Close the gap, or keep the hold if these frames are black.",
+                "A render of these frames shows a shot that the edit does not show.", {"first": first + low, "frames": high - low},
             )  # fmt: skip
 
     def _overlaps(self, first: float) -> Iterator[Finding]:
@@ -111,9 +111,9 @@ class Pieces:
                 seen, covered = (other, one) if later else (one, other)
                 yield Finding(
                     "join_overlap", "warning",
-                    f"'{one.name}' and '{other.name}' lie over each other from frame "
-                    f"{_span(first + other.begins, first + other.begins + both - 1)} ({both} frames): '{seen.name}' is on screen, '{covered.name}' is covered.",
-                    "Drag the in or out point of one of them, or close them up.",
+                    f"'{one.name}' and '{other.name}' overlap from frame "
+                    f"{_span(first + other.begins, first + other.begins + both - 1)} ({both} frames): '{seen.name}' is visible, '{covered.name}' is covered.",
+                    "Trim one of them, or close the gaps.",
                     "One camera shows one shot at a time.", {"first": first + other.begins, "frames": both},
                 )  # fmt: skip
 
@@ -127,7 +127,7 @@ def _retime(piece: Piece, first: float) -> Iterator[Finding]:
         return
     where = _span(first + piece.begins, first + piece.end - 1)
     if piece.speed == 0:
-        said, code = f"'{piece.name}' holds its frame {format_frame(piece.first)} from frame {where}.", "join_freeze"
+        said, code = f"'{piece.name}' holds frame {format_frame(piece.first)} from frame {where}.", "join_freeze"
     elif piece.speed < 0:
         said, code = (
             f"'{piece.name}' runs backwards from frame {where}: {format_frame(piece.first)} down to {format_frame(piece.last)}.",
@@ -136,13 +136,13 @@ def _retime(piece: Piece, first: float) -> Iterator[Finding]:
     else:
         whole = float(piece.speed).is_integer()
         said = (
-            f"'{piece.name}' is retimed: {piece.speed:g} of its frames go by in one, {format_frame(piece.first)} to "
+            f"'{piece.name}' is retimed: {piece.speed:g} of its frames play in one, {format_frame(piece.first)} to "
             f"{format_frame(round(piece.last, 4))}{'' if whole else '; frames between its samples are drawn within the shot'}."
         )
         code = "join_retime"
     yield Finding(
-        code, "note", said, "Check a frame in its middle against the edit.",
-        "The plate must be retimed in the same way: the camera alone is not enough.", {"speed": piece.speed},
+        code, "note", said, "Check a frame in the middle of the clip with the edit.",
+        "Retime the plate in the same way.", {"speed": piece.speed},
     )  # fmt: skip
 
 
@@ -153,8 +153,8 @@ def _transitions(piece: Piece, first: float) -> Iterator[Finding]:
     half = piece.mixed_out / 2
     yield Finding(
         "join_transition", "warning",
-        f"A transition of {piece.mixed_out:g} frames lies about frame {format_frame(at)}, behind '{piece.name}': two shots are seen at once there, and the joined camera cuts.",
-        f"Deliver both shots with handles of {np.ceil(half):g} frames or more, and mix their renders.",
+        f"A transition of {piece.mixed_out:g} frames is around frame {format_frame(at)}, behind '{piece.name}': it shows two shots at once, and the joined camera cuts.",
+        f"Deliver both shots with handles of {np.ceil(half):g} frames or more, and blend their renders.",
         "One camera shows one shot at a time.", {"frame": at, "frames": piece.mixed_out},
     )  # fmt: skip
 
@@ -165,11 +165,11 @@ def laid_out(pieces: tuple[Piece, ...], close: bool) -> Pieces:
     With ``close`` each begins where the one before it ended. Raises BadInput for a cut that shows nothing.
     """
     if not 1 <= len(pieces) <= MAX_PIECES:
-        raise BadInput(f"The cut has {len(pieces)} pieces; 1 to {MAX_PIECES} can be joined.")
+        raise BadInput(f"The cut has {len(pieces)} pieces; possible are 1 to {MAX_PIECES}.")
     for piece in pieces:
         if piece.frames < 1 or abs(piece.begins) > MAX_FRAME or abs(piece.speed) > 1000:
             raise BadInput(
-                f"'{piece.name}' shows {piece.frames} frames from {piece.begins} on at {piece.speed:g}: it needs one or more."
+                f"'{piece.name}' shows {piece.frames} frames from {piece.begins} on at {piece.speed:g}: it needs at least one frame."
             )
     if close:
         at, closed = 0, []
@@ -182,7 +182,7 @@ def laid_out(pieces: tuple[Piece, ...], close: bool) -> Pieces:
     count = max(p.end for p in pieces)
     if count > MAX_FRAMES:
         raise BadInput(
-            f"The cut is {count} frames long; at most {MAX_FRAMES} are joined: join a part of it.", "out_of_bounds"
+            f"The cut is {count} frames long; at most {MAX_FRAMES} are possible: join a part of it.", "out_of_bounds"
         )
     which = np.full(count, -1, dtype=np.int64)
     for i, piece in enumerate(pieces):

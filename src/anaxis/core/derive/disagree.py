@@ -23,14 +23,14 @@ def disagreements(
     return [
         *_rates(used, rate),
         *_differ(used, "join_resolution", "Resolution", lambda i: f"{i.picture.image.width_px} x {i.picture.image.height_px} px",
-                 f"The joined camera is {image.width_px} x {image.height_px} px: render all of it at that size.", "warning"),
+                 f"The joined camera is {image.width_px} x {image.height_px} px: render all shots at this size.", "warning"),
         *_differ(used, "join_pixel_aspect", "Pixel aspect", lambda i: f"{i.picture.image.pixel_aspect:g}",
-                 f"The joined camera has {image.pixel_aspect:g}: correct a wrong one on its shot's Lens station.", "warning"),
+                 f"The joined camera has {image.pixel_aspect:g}: correct a wrong one on Lens of its shot.", "warning"),
         *_aspects(used, image),
         *_differ(used, "join_up_axis", "Up axis of the files", lambda i: f"{i.up_axis} up",
-                 "All are brought to one; if a shot lies on its side, correct the up axis where it was taken in.", "note"),
+                 "Anaxis converts them to one up axis. If a shot lies on its side, correct its up axis on Take in.", "note"),
         *_differ(used, "join_unit", "Unit of the files", lambda i: f"{i.metres_per_unit:g} m",
-                 "All are brought to metres; if a shot's set is 100 times too large or small, correct the unit where it was taken in.", "note"),
+                 "Anaxis converts them to metres. If a set is 100 times too large or small, correct its unit on Take in.", "note"),
         *_film_backs(used, image, fit, film_back),
         *_half_known(used),
         *_distortions(used),
@@ -64,10 +64,10 @@ def _rates(used: Inputs, rate: Fraction) -> Iterator[Finding]:
     if other:
         yield Finding(
             "join_rate", "warning",
-            f"The cut runs at {rate_label(rate)} frames a second, and not all shots do: "
-            f"{_words(_listed(other, lambda i: f'{rate_label(i.track.rate)}/s'))}. Their frames are taken by number.",
-            "Retime the shot on its Time station first, keeping the frames or the time, whichever the edit did.",
-            "Taken by number, a shot plays faster or slower than it was shot.",
+            f"The cut runs at {rate_label(rate)} frames a second, but not all shots do: "
+            f"{_words(_listed(other, lambda i: f'{rate_label(i.track.rate)}/s'))}. Anaxis matches their frames by number.",
+            "Retime the shot on Time first, with the same frames or the same time as in the edit.",
+            "Matched by number, a shot plays faster or slower than it was shot.",
         )  # fmt: skip
 
 
@@ -76,10 +76,10 @@ def _aspects(used: Inputs, image: Image) -> Iterator[Finding]:
     if other:
         yield Finding(
             "join_aspect", "warning",
-            f"The joined picture is {image.aspect:.4f} wide as high, and not all shots are: "
-            f"{_words(_listed(other, lambda i: f'{i.picture.image.aspect:.4f}'))}. They are cropped or padded.",
-            "Choose whether their width or their height is kept, and crop the renders of those shots as their plates are.",
-            "The picture of such a shot is not its whole plate, or more than it.",
+            f"The joined picture is {image.aspect:.4f} wide as high, but not all shots are: "
+            f"{_words(_listed(other, lambda i: f'{i.picture.image.aspect:.4f}'))}. Anaxis crops or pads them.",
+            "Choose whether to keep their width or height, and crop their renders like their plates.",
+            "The picture of such a shot shows less or more than its plate.",
         )  # fmt: skip
 
 
@@ -95,12 +95,12 @@ def _film_backs(used: Inputs, image: Image, fit: str, film_back: str) -> Iterato
         yield Finding(
             "join_film_back", "note" if film_back == "common" else "warning",
             f"The film backs differ: {_words(found)}. " + (
-                "All frames are on that of the first, with focal lengths that show the same picture; the depth of field is another."
+                "All frames use the film back of the first shot with matching focal lengths; the depth of field differs."
                 if film_back == "common" else "The film back steps at the cuts."
             ),
-            "Nothing: the picture is the same." if film_back == "common" else
-            "Choose a common film back where the receiver reads it once: glTF and COLLADA hold none, and many importers take the first frame's.",
-            "A receiver that keeps the first shot's film back shows every other shot with a wrong field of view.",
+            "Nothing to do: the picture is the same." if film_back == "common" else
+            "Choose a common film back if the package reads it once: glTF and COLLADA store none, and many importers use the first frame.",
+            "A package that keeps the film back of the first shot shows the others with a wrong field of view.",
         )  # fmt: skip
 
 
@@ -111,8 +111,8 @@ def _half_known(used: Inputs) -> Iterator[Finding]:
             without = [n for n, k in known.items() if not k]
             yield Finding(
                 "join_half_known", "warning",
-                f"There is no {words} in {', '.join(without[:4])}: files that hold one number a frame leave it out on all frames.",
-                "Give those shots one on their Lens station.", "Depth of field would be right in some shots and not in others.",
+                f"There is no {words} in {', '.join(without[:4])}: files with one number on each frame then skip it on all frames.",
+                "Set it for these shots on Lens.", "Otherwise depth of field is right in some shots only.",
             )  # fmt: skip
 
 
@@ -124,7 +124,7 @@ def _distortions(used: Inputs) -> Iterator[Finding]:
     ):
         yield Finding(
             "join_distortion", "warning",
-            f"The distortion is not of one model: {_words(kinds)}. The joined camera is the pinhole of every shot and holds none.",
-            "Put each shot's render through that shot's own maps; its camera's page writes them.",
-            "The renders lie on the undistorted plates, and not on the plates as shot.",
+            f"The shots have different distortion models: {_words(kinds)}. The joined camera has no distortion.",
+            "Distort the render of each shot with the maps of that shot, written on its Lens station.",
+            "Otherwise the renders match the undistorted plates, not the plates as shot.",
         )  # fmt: skip

@@ -81,13 +81,13 @@ def object_points(source: Input, names: tuple[str, ...]) -> Floats:
             at = source.landmarks.index(name)
             found.append(source.landmarks.position_m[:, at : at + 1])
     if not found:
-        raise BadInput("Nothing is chosen to be framed: choose a landmark or a piece of the set.")
+        raise BadInput("No object to frame: choose a landmark or an object of the set.")
     count = max(len(f) for f in found)
     return np.concatenate([np.broadcast_to(f, (count, *f.shape[1:])) for f in found], axis=1)
 
 
 def plate_axes(track: Track, stabilised: bool) -> Floats:
-    """How the plate's picture stands on every frame, (n, 3, 3): as its camera, or as the world where it is stabilised."""
+    """How the plate's picture is on every frame, (n, 3, 3): as its camera, or as the world where it is stabilised."""
     return np.broadcast_to(np.eye(3), (len(track), 3, 3)) if stabilised else track.rotation
 
 
@@ -98,7 +98,7 @@ def _room(p: Frame, image: Image) -> tuple[float, float]:
     if not (p.border >= 0 and min(shares) > 0.01):
         unit = "%" if p.border_in == "percent" else " px"
         raise BadInput(
-            f"A border of {p.border:g}{unit} on each side leaves no room in {image.width_px} x {image.height_px} px: take a smaller one."
+            f"A border of {p.border:g}{unit} on each side leaves no picture in {image.width_px} x {image.height_px} px: use a smaller border."
         )
     return shares
 
@@ -157,10 +157,10 @@ def _refuse_around(bad: Bools, away: Floats, track: Track) -> None:
     where = format_frame(track.frames[at[0]]) + (f" and on {len(at) - 1} more" if len(at) > 1 else "")
     if (np.linalg.norm(away[at], axis=2) < 1e-9).any():
         raise BadInput(
-            f"The object stands in the camera on frame {where}: no direction leads to it; choose another object, or trim those frames."
+            f"The object is at the camera position on frame {where}: its direction is undefined. Choose another object, or trim these frames."
         )
     raise BadInput(
-        f"The object lies around the camera on frame {where}: no ordinary lens holds all of it. Choose a part of it, or trim those frames."
+        f"The object surrounds the camera on frame {where}: no lens can show all of it. Choose a part of the object, or trim these frames."
     )
 
 
@@ -173,16 +173,16 @@ def _limits(made: Track, away: Floats, plate: Floats, half: Floats, image: Image
         at = int(np.argmax(size - nearest))
         yield Finding(
             "framed_near", "warning",
-            f"The object is nearer than its own size on {int(near.sum())} frames, at frame {format_frame(frames[at])} {nearest[at]:.3g} m away and "
-            f"{size[at]:.3g} m large.", "Look at these frames: parts of it may be seen from within.",
-            "From so near the sphere's one point of view and the object's own depth part.", {"frames": int(near.sum())},
+            f"The object is closer than its own size on {int(near.sum())} frames, at frame {format_frame(frames[at])} {nearest[at]:.3g} m away and "
+            f"{size[at]:.3g} m large.", "Check these frames: the camera may see parts of the object from inside.",
+            "At this distance the depth of the object no longer fits the single viewpoint of the sphere.", {"frames": int(near.sum())},
         )  # fmt: skip
     view = np.degrees(2 * np.arctan(np.maximum(half, half / image.aspect)))
     if view.max() > _WIDE_DEG:
         at = int(np.argmax(view))
         yield Finding(
-            "framed_wide", "warning", f"The field of view reaches {view[at]:.1f} degrees at frame {format_frame(frames[at])}.",
-            "Frame a part of the object there.", "So wide a picture stretches its corners: most of its pixels show little of the plate.",
+            "framed_wide", "warning", f"The field view reaches {view[at]:.1f} degrees at frame {format_frame(frames[at])}.",
+            "Frame a part of the object on these frames.", "Such a wide picture stretches its corners: most pixels show little of the plate.",
             {"view_deg": float(view[at])},
         )  # fmt: skip
     up = np.degrees(np.arccos(np.clip(np.abs(np.sum(made.rotation[:, :, 2] * plate[:, :, 1], axis=1)), 0, 1)))
@@ -193,16 +193,16 @@ def _limits(made: Track, away: Floats, plate: Floats, half: Floats, image: Image
         yield Finding(
             "framed_over", "warning",
             f"The object stands {where} the camera on {int(over.sum())} frames, within {up[at]:.1f} degrees of straight {'up' if where == 'above' else 'down'} at "
-            f"frame {format_frame(frames[at])}: the roll turns quickly there.", "Look at the roll on these frames before you render.",
-            "Level to the plate's up has no meaning straight up or down.", {"frames": int(over.sum())},
+            f"frame {format_frame(frames[at])}: the roll changes quickly there.", "Check the roll on these frames before you render.",
+            "Straight up or down, the horizon has no direction.", {"frames": int(over.sum())},
         )  # fmt: skip
 
 
 def _said(source: Input, p: Frame) -> Finding:
     return Finding(
         "framing_camera", "note",
-        f"A framing camera in the place of '{source.track.name}', that follows {listed(p.objects, 4)}.",
-        "Put its renders back into the plate through its maps.", "It has no parallax against the plate: both stand in one point.",
+        f"A framing camera at the position of '{source.track.name}', that follows {listed(p.objects, 4)}.",
+        "Map its renders into the plate with its maps.", "It has no parallax to the plate: both cameras are at one point.",
     )  # fmt: skip
 
 
@@ -212,6 +212,6 @@ def with_plate(p: Frame, image: Image) -> Frame:
 
 
 KIND = DerivedKind(
-    "framed", "framed in a sphere", Frame, make,
+    "framed", "360-degree framing", Frame, make,
     lambda p: f"{', '.join(p.objects[:3])}{' and more' if len(p.objects) > 3 else ''}, border {p.border:g}{' %' if p.border_in == 'percent' else ' px'}",
 )  # fmt: skip

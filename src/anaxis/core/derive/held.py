@@ -69,7 +69,7 @@ def _with_overscan(track: Track, source: Input, asked_for: str) -> tuple[Track, 
     if asked_for.strip().lower() == "auto":
         if track.distortion is None:
             raise BadInput(
-                f"'{source.track.name}' has no distortion that says how much overscan its plate needs: type it as a percentage or in pixels."
+                f"'{source.track.name}' has no distortion to compute the overscan from: type a percentage, or a size in pixels."
             )
         render = overscan_of(track.distortion, window_of(track.lens, image, fit).simplest(), image).overscan
     else:
@@ -82,8 +82,8 @@ def _said(source: Input, at: float) -> Finding:
     return Finding(
         "held_camera", "note",
         f"This is a projection camera: '{source.track.name}' held at frame {format_frame(at)}. It is not the shot camera.",
-        "Project from it, and render through the shot camera.",
-        "Taken for the shot camera it shows a shot that stands still.", {"frame": at},
+        "Use it for projection, and render through the shot camera.",
+        "Used as the shot camera, it shows a still shot.", {"frame": at},
     )  # fmt: skip
 
 

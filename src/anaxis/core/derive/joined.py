@@ -36,16 +36,16 @@ class Join(Parameters):
     frame, with the same picture on every other."""
 
     pieces: tuple[Piece, ...] = parameter("Shots in order")
-    rate: str = parameter("Frames a second")
+    rate: str = parameter("Rate, frames/s")
     first: Number = parameter("First frame", default=1001.0)
     width_px: int = parameter("Width", "px")
     height_px: int = parameter("Height", "px")
     pixel_aspect: Positive = parameter("Pixel aspect", default=1.0)
     fit: str = parameter("Fit", default="width")
-    keep: Literal["width", "height"] = parameter("Of another aspect, keep the", default="width")
+    keep: Literal["width", "height"] = parameter("For another aspect, keep", default="width")
     film_back: Literal["stepped", "common"] = parameter("Film back", default="stepped")
     gaps: Literal["hold", "close"] = parameter("Gaps", default="hold")
-    missing: Literal["refuse", "hold"] = parameter("Frames a shot does not have", default="refuse")
+    missing: Literal["refuse", "hold"] = parameter("Missing frames of a shot", default="refuse")
     name: str = parameter("Name", default="joined")
     edit: str = parameter("Edit", default="")
     timecode: Literal["non-drop", "drop"] = parameter("Timecode of the EDL", default="non-drop")
@@ -55,7 +55,7 @@ def extended(p: Join, before: int, after: int) -> Join:
     """A cut with frames more of its first and last shot at its ends, which filters and motion blur read past; the numbers of the
     frames that it had stay. Raises BadInput."""
     if not (0 <= before <= MAX_EXTRA and 0 <= after <= MAX_EXTRA):
-        raise BadInput(f"{max(before, after)} extra frames cannot be added at an end: choose 0 to {MAX_EXTRA}.")
+        raise BadInput(f"{max(before, after)} extra frames are not possible: choose 0 to {MAX_EXTRA}.")
     if not (before or after) or not p.pieces:
         return p
     start, end = min(c.begins for c in p.pieces), max(c.end for c in p.pieces)
@@ -135,14 +135,14 @@ def placed(p: Join) -> Pieces:
     """The pieces of a cut where they lie in the joined camera. Raises BadInput for a cut that shows nothing."""
     pieces = laid_out(p.pieces, p.gaps == "close")
     if pieces.count > MAX_FRAMES:
-        raise BadInput(f"The cut is {pieces.count} frames long; at most {MAX_FRAMES} are joined: join a part of it.")
+        raise BadInput(f"The cut is {pieces.count} frames long; at most {MAX_FRAMES} are possible: join a part of it.")
     return pieces
 
 
 def source_of(inputs: Inputs, piece: Piece) -> Input:
     if piece.role not in inputs:
         raise BadInput(
-            f"The clip '{piece.name}' has no camera: choose the camera of its shot, or leave the clip out.", "no_camera"
+            f"The clip '{piece.name}' has no camera: choose a camera of its shot, or remove the clip.", "no_camera"
         )
     return inputs[piece.role]
 
@@ -160,18 +160,18 @@ def _within(track: Track, at: Floats, piece: Piece, missing: str) -> tuple[Float
     if at.min() > high or at.max() < low:
         shift = low - np.floor(at.min())
         raise BadInput(
-            f"{said}: none in common. It is numbered otherwise: renumber the shot on its Time station, or the clip by {shift:+g} frames.",
+            f"{said}: no common frames. It is numbered otherwise: renumber the shot on Time, or the clip by {shift:+g} frames.",
             "missing_frames",
         )
     if missing == "refuse":
         before, behind = max(0.0, np.ceil(low - at.min())), max(0.0, np.ceil(at.max() - high))
         raise BadInput(
-            f"{said}: give it handles on its Time station ({before:g} before, {behind:g} behind), take in a longer one, or "
-            "let the missing frames be held.", "missing_frames",
+            f"{said}: add handles on Time ({before:g} before, {behind:g} behind), take in a longer camera, or hold the missing frames."
+            "", "missing_frames",
         )  # fmt: skip
     finding = Finding(
-        "join_held", "warning", f"{said}: {int(gone.sum())} frames are held.", "Export the shot again with its handles.",
-        "A camera that stands while its plate goes on does not match there.", {"frames": int(gone.sum())},
+        "join_held", "warning", f"{said}: {int(gone.sum())} frames are held.", "Export the shot again with handles.",
+        "A held camera does not match a plate that moves on.", {"frames": int(gone.sum())},
     )  # fmt: skip
     return np.clip(at, low, high), [finding]
 
@@ -199,8 +199,8 @@ def _as_shown(part: Track, source: Input, image: Image, p: Join) -> Track:
         return part
     if picture.fit == "stretch" and not np.allclose(own.width_mm / own.height_mm, picture.image.aspect, rtol=1e-6):
         raise BadInput(
-            f"'{source.name}' stretches its image over a film back of other proportions, which no fit shows beside other shots: "
-            "choose another source fit on its Lens station."
+            f"'{source.name}' stretches its image over a film back of another aspect, which cannot be joined with other shots: choose another source fit on Lens."
+            ""
         )
     wide, high = own.width_mm, own.height_mm
     if not np.isclose(picture.image.aspect, image.aspect, rtol=1e-6):
@@ -302,6 +302,6 @@ def _lines(inputs: Inputs) -> Floats:
 
 
 KIND = DerivedKind(
-    "joined", "joined over a cut", Join, make,
+    "joined", "joined shots", Join, make,
     lambda p: f"{len(p.pieces)} shots{f' of {p.edit}' if p.edit else ''} from frame {format_frame(p.first)}",
 )  # fmt: skip

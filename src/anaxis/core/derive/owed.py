@@ -22,9 +22,9 @@ def check_range(first: int, last: int, typed_first: int, typed_last: int) -> Ran
     """Hold a typed range against the one owed; both ends are counted in."""
     owed, typed = f"{first}-{last}", f"{typed_first}-{typed_last}"
     count, there = last - first + 1, typed_last - typed_first + 1
-    said = f"{typed} was typed and {owed} is owed ({count} frames)"
+    said = f"{typed} was typed; expected is {owed} ({count} frames)"
     if (first, last) == (typed_first, typed_last):
-        return RangeCheck("equal", f"{typed} is the range owed, {count} frames.")
+        return RangeCheck("equal", f"{typed} is the expected range, {count} frames.")
     if typed_last < typed_first:
         return RangeCheck("other", f"{said}: the typed range runs backwards; type the smaller number first.")
     swapped = [_swapped(a, b) for a, b in ((first, typed_first), (last, typed_last))]
@@ -36,16 +36,16 @@ def check_range(first: int, last: int, typed_first: int, typed_last: int) -> Ran
         return RangeCheck("digit_swapped", f"{said}: two digits are swapped, {which}; type {owed}.")
     if off[0] == off[1]:
         one = (
-            "off by one, as when frames are counted from 0 there and from 1 here"
+            "shifted by one frame, as when one list counts from 0 and the other from 1"
             if abs(off[0]) == 1
             else f"shifted by {off[0]:+d} frames"
         )
         kind = "off_by_one" if abs(off[0]) == 1 else "shifted"
-        return RangeCheck(kind, f"{said}: it is as long, and {one}; type {owed}.")
+        return RangeCheck(kind, f"{said}: same length, but {one}; type {owed}.")
     if abs(there - count) == 1 and max(abs(o) for o in off) == 1 and 0 in off:
-        why = "the last frame counts in" if off[1] else "the first frame counts in"
+        why = "the last frame is part of the range" if off[1] else "the first frame is part of the range"
         return RangeCheck(
-            "off_by_one", f"{said}: it is one frame too {'short' if there < count else 'long'}; {why}, type {owed}."
+            "off_by_one", f"{said}: one frame too {'short' if there < count else 'long'}; {why}, type {owed}."
         )
     kind = "too_short" if there < count else "too_long" if there > count else "other"
     parts = []

@@ -17,8 +17,8 @@ def require_equirectangular(image: Image) -> None:
     """Raise BadInput for an image that is not twice as wide as high."""
     if abs(image.aspect - 2) > 1e-3:
         raise BadInput(
-            f"{image.width_px} x {image.height_px} px with a pixel aspect of {image.pixel_aspect:g} is no equirectangular picture: "
-            "it must be twice as wide as high."
+            f"{image.width_px} x {image.height_px} px with a pixel aspect of {image.pixel_aspect:g} is not equirectangular: the picture must be twice as wide as high."
+            ""
         )
 
 

@@ -24,7 +24,7 @@ DIRECTIONS = ("out", "into")
 
 class Sphere(NamedTuple):
     """A framing camera on its frames with its render's image and fit, and the plate: its image, and ``axes`` (n, 3, 3),
-    how it stands on every frame (the identity at world orientation)."""
+    how it is on every frame (the identity at world orientation)."""
 
     track: Track
     image: Image

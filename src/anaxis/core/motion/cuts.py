@@ -318,7 +318,7 @@ def with_mark(track: Track, frame: float, cut: bool) -> Track:
     at = np.flatnonzero(np.abs(track.frames - frame) < 1e-6)
     if not len(at) or at[0] == 0:
         raise BadInput(
-            f"No cut can lie before frame {format_frame(frame)}: '{track.name}' runs from "
+            f"No cut is possible before frame {format_frame(frame)}: '{track.name}' runs from "
             f"{format_frame(track.frames[0])} to {format_frame(track.frames[-1])}, and a cut has frames on both sides."
         )
     marked = np.zeros(len(track), dtype=np.int64) if track.marked is None else track.marked.copy()

@@ -43,7 +43,7 @@ def without_gaps(track: Track) -> Track:
 def _filled(track: Track, good: Bools) -> Track:
     """Pose on the frames that are not ``good`` (n,) from those that are; held before the first, after the last."""
     if not good.any():
-        raise BadInput(f"'{track.name}' has no frame left to draw the others from: repair it in the source.")
+        raise BadInput(f"'{track.name}' has no valid frame to interpolate from: repair it in the source.")
     known = track.frames[good]
     at = np.clip(track.frames[~good], known[0], known[-1])
     position, rotation = track.position_m.copy(), track.rotation.copy()
@@ -70,7 +70,7 @@ def renumbered(track: Track, first: float) -> Track:
 
 def with_near(track: Track, near_m: float) -> Track:
     if not (np.isfinite(near_m) and near_m > 0):
-        raise BadInput(f"A near clip of {near_m:g} m cannot be: it must be above zero.")
+        raise BadInput(f"A near clip of {near_m:g} m is not possible: it must be above zero.")
     return replace(track, lens=replace(track.lens, near_m=np.full(len(track), near_m)))
 
 
@@ -100,5 +100,5 @@ def with_lens(track: Track, document: dict[str, Any]) -> Track:
             else:
                 channels[field.name] = np.full(len(track), np.nan if value is None else float(value))
     except (KeyError, TypeError, ValueError) as error:
-        raise BadInput("The lens that was to be kept cannot be read: take the operation out of the recipe.") from error
+        raise BadInput("The earlier lens cannot be read: remove the operation from the recipe.") from error
     return replace(track, lens=Lens(**channels))

@@ -58,13 +58,13 @@ def pulled(track: Track, name: str, wanted_m: Floats, share: Floats) -> Floats:
         where = format_frame(track.frames[behind[0]])
         raise BadInput(
             f"'{name}' is not in front of the camera on {len(behind)} frames, the first of them {where}: "
-            "focus on it over other frames, or choose another object."
+            "choose other frames, or another object."
         )
     own = track.lens.focus_m
     unknown = np.flatnonzero((share < 1) & (share > 0) & ~np.isfinite(own))
     if len(unknown):
         raise BadInput(
-            f"The camera has no focus distance on frame {format_frame(track.frames[unknown[0]])}, where the pull to '{name}' "
-            "begins: focus on an object there first."
+            f"The camera has no focus distance on frame {format_frame(track.frames[unknown[0]])}, where the pull to '{name}' begins: focus on an object on that frame first."
+            ""
         )
     return np.where(share >= 1, wanted_m, np.where(share <= 0, own, (1 - share) * own + share * wanted_m))

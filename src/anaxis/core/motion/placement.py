@@ -27,9 +27,9 @@ class Similarity:
 
     def __post_init__(self) -> None:
         if not (np.isfinite(self.scale) and 1e-9 < self.scale < 1e9):
-            raise BadInput(f"A scale of {self.scale:g} cannot be: it must be above zero.")
+            raise BadInput(f"A scale of {self.scale:g} is not possible: it must be above zero.")
         if not (np.isfinite(self.shift_m).all() and np.abs(self.shift_m).max() < 1e12):
-            raise BadInput("A shift must be three numbers within reach.")
+            raise BadInput("A move needs three usable numbers.")
 
     def points(self, points_m: Floats) -> Floats:
         """Points (..., 3) moved."""
@@ -74,7 +74,7 @@ def similarity_of(params: dict[str, float]) -> Similarity:
     """The inverse of :meth:`Similarity.as_params`; raises BadInput for a turn that is none."""
     quaternion = np.array([params[k] for k in ("qx", "qy", "qz", "qw")])
     if not (np.isfinite(quaternion).all() and abs(float(quaternion @ quaternion) - 1) < 1e-3):
-        raise BadInput("The rotation's four numbers are no unit quaternion: place the camera again.")
+        raise BadInput("The rotation is not a unit quaternion: place the camera again.")
     return Similarity(
         params["scale"],
         scipy.spatial.transform.Rotation.from_quat(quaternion).as_matrix(),
@@ -93,7 +93,7 @@ def at_frame(track: Track, at: int, point_m: Floats, heading_deg: float | None) 
         ahead = -track.rotation[at, :, 2]
         if np.hypot(ahead[0], ahead[2]) < 1e-6:
             raise BadInput(
-                "The camera looks straight up or down on that frame and has no heading there: choose another frame."
+                "The camera looks straight up or down on that frame and has no heading on this frame: choose another frame."
             )
         turn = scipy.spatial.transform.Rotation.from_euler(
             "y", heading_deg - heading_of_deg(ahead), degrees=True
@@ -118,30 +118,32 @@ def from_pairs(ours_m: Floats, theirs_m: Floats, with_scale: bool) -> Solved:
     Raises BadInput for under three pairs, and for points on one line, which leave a turn open.
     """
     if len(ours_m) < 3:
-        raise BadInput(f"{len(ours_m)} pairs settle no placement: three or more are needed.")
-    if not (np.isfinite(ours_m).all() and np.isfinite(theirs_m).all()):
         raise BadInput(
-            "A landmark of the pairs stands at something that is no number: correct it, or leave that pair out."
+            f"{len(ours_m)} pair{'s are' if len(ours_m) != 1 else ' is'} not enough to place the camera: three or more are needed."
         )
+    if not (np.isfinite(ours_m).all() and np.isfinite(theirs_m).all()):
+        raise BadInput("A landmark of the pairs has a position that is not a number: correct it, or remove this pair.")
     a, b = ours_m - ours_m.mean(axis=0), theirs_m - theirs_m.mean(axis=0)
     for points, whose in ((a, "The points here"), (b, "The points there")):
         spread = np.linalg.svd(points, compute_uv=False)
         if spread[1] < 1e-6 * max(spread[0], 1e-12):
-            raise BadInput(f"{whose} lie on one line, about which the camera could still rotate: choose one beside it.")
+            raise BadInput(
+                f"{whose} are on one line, so the camera could still rotate about it: add a pair beside the line."
+            )
     u, d, vt = np.linalg.svd(b.T @ a)
     sign = np.array([1.0, 1.0, np.sign(np.linalg.det(u) * np.linalg.det(vt)) or 1.0])
     turn = (u * sign) @ vt
     scale = float((d * sign).sum() / (a * a).sum()) if with_scale else 1.0
     if with_scale and not scale > 0:
-        raise BadInput("The pairs ask for a scale of 0 or less: two of them are mixed up, or one side is mirrored.")
+        raise BadInput("The pairs give a scale of 0 or less: two are swapped, or one side is mirrored.")
     # Four points off one plane and more tell a mirror from a rotation: then the mirrored fit is the one without a rest.
     if d[2] > 1e-6 * d[0] and sign[2] < 0:
         mirrored = (u @ vt) * (float(d.sum() / (a * a).sum()) if with_scale else 1.0)
         left, rest = (np.linalg.norm(a @ m.T - b, axis=1).max() for m in (mirrored, scale * turn))
         if left < 0.2 * rest:
             raise BadInput(
-                "The points there are the mirror image of the points here, which no rotation makes: check the axes and the handedness "
-                "of the numbers typed."
+                "The typed points are a mirror image of the landmarks: check the axes and the handedness of the typed numbers."
+                ""
             )
     found = Similarity(scale, turn, theirs_m.mean(axis=0) - scale * turn @ ours_m.mean(axis=0))
     return Solved(found, np.linalg.norm(found.points(ours_m) - theirs_m, axis=1))

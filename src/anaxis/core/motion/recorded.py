@@ -30,7 +30,7 @@ from anaxis.core.typing import Floats, Ints
 
 Gaps = Literal["bridge", "hold"]
 KeptSide = Literal["width", "height"]
-GAP_WORDS: dict[Gaps, str] = {"bridge": "drawn from both sides", "hold": "the last pose held until the next sample"}
+GAP_WORDS: dict[Gaps, str] = {"bridge": "interpolated from both sides", "hold": "held at the last pose"}
 # Pixels whose sides differ by less are square.
 _SQUARE = 1e-3
 _NO_MARKS = np.zeros((1, 0, 3))
@@ -40,8 +40,8 @@ class RecordingSettings(Parameters):
     """How a camera is made of a recording.
 
     ``heal`` are the places of jumps to remove; across others nothing is drawn. ``smooth_px`` is what smoothing may cost on any
-    frame, 0 for none. ``aspect`` is the film back's, by keeping the picture's width or height; None as it was filmed. ``stand``
-    is where the camera stands on the frame ``stand_at`` (None: the first), with the heading given: right, up and back in metres.
+    frame, 0 for none. ``aspect`` is the film back's, by keeping the picture's width or height; None as filmed. ``stand``
+    is where the camera is on the frame ``stand_at`` (None: the first), with the heading given: right, up and back in metres.
     """
 
     rate: str = "24/1"
@@ -97,7 +97,7 @@ def taken(samples: Samples, jumps: list[Jump], settings: RecordingSettings, name
     found, holes = healed(samples, heal), gaps_of(samples)
     count = int(np.floor(samples.seconds[-1] * float(rate) + 1e-9)) + 1
     if not 1 <= count <= MAX_FRAMES:
-        raise BadInput(f"At that rate the recording has {count} frames; 1 to {MAX_FRAMES} can be had.")
+        raise BadInput(f"At this rate the recording has {count} frames; 1 to {MAX_FRAMES} are possible.")
     left = sorted({j.place for j in jumps} - set(heal))
     held = np.searchsorted(samples.seconds, [g.end_s for g in holes]).tolist() if settings.gaps == "hold" else []
     apart = sorted({*left, *held})

@@ -23,6 +23,7 @@ from anaxis.core.camera.projection import projection_of
 from anaxis.core.camera.track import Track
 from anaxis.core.errors import BadInput
 from anaxis.core.motion.cuts import cuts_of
+from anaxis.core.number_text import px_text
 from anaxis.core.proof.proof import TestPoints, deviations_px, make_test_points, motion_size_m
 from anaxis.core.space.axes import Convention
 from anaxis.core.space.rotation import angles_from_matrices, matrices_from_angles
@@ -107,9 +108,9 @@ class Reduced:
         nearly_all = linear and len(self.keys) > 0.6 * len(self.track) > 6
         return (
             f"{len(self.keys)} of {len(self.track)} keys ({'straight' if linear else 'curved'} spans) keep every frame within "
-            f"{self.deviation_px.max():.3g} px."
+            f"{px_text(self.deviation_px.max())}."
             + (
-                " Readers of this format draw straight lines, which takes nearly all of them; track JSON, glTF and COLLADA draw curves and keep far fewer."
+                " Readers of this format interpolate linearly, which needs nearly all keys; track JSON, glTF and COLLADA use curves and need far fewer."
                 if nearly_all
                 else ""
             )
@@ -173,7 +174,9 @@ class _Fit:
 def require_tolerance(tolerance_px: float) -> None:
     """Raise BadInput for a tolerance that is not above zero."""
     if not (np.isfinite(tolerance_px) and tolerance_px > 0):
-        raise BadInput(f"Keys cannot be kept within {tolerance_px:g} px: choose a number above zero, such as 0.1.")
+        raise BadInput(
+            f"Keyframe reduction within {tolerance_px:g} px is not possible: type a number above zero, such as 0.1."
+        )
 
 
 def span_slopes(frames: Floats, values: Floats, interpolation: str) -> tuple[Floats, Floats]:

@@ -304,9 +304,9 @@ def resampling_error(source: Track, resampled: Track, image: Image, fit: str, an
 def with_handles(track: Track, head: int, tail: int, way: str) -> Track:
     """The track with ``head`` and ``tail`` frames more, held or going on as it went. Raises BadInput."""
     if way not in HANDLE_WAYS:
-        raise BadInput(f"'{way}' is no way to make handles: choose hold or extend.")
+        raise BadInput(f"'{way}' is not a way to make handles: choose hold or extend.")
     if not (0 <= head <= MAX_HANDLES and 0 <= tail <= MAX_HANDLES):
-        raise BadInput(f"Handles of {head} and {tail} frames cannot be: 0 to {MAX_HANDLES} each.")
+        raise BadInput(f"Handles of {head} and {tail} frames are not possible: 0 to {MAX_HANDLES} each.")
     n = len(track)
     index = np.clip(np.arange(-head, n + tail), 0, n - 1)
     first, last = float(track.frames[0]), float(track.frames[-1])

@@ -77,17 +77,17 @@ def samples_of(rows: Floats, image: Image) -> Samples:
     """Samples from rows (n, 12): clock, position, quaternion x y z w, focal lengths, principal point. Those that came late or twice
     are put in order, once. Raises BadInput for under two, or a quaternion that is none."""
     if len(rows) < 2:
-        raise BadInput(f"The recording has {len(rows)} samples: two are the least that move. Record again.")
+        raise BadInput(f"The recording has {len(rows)} samples: at least two are needed. Record again.")
     rows = rows[np.unique(rows[:, 0], return_index=True)[1]]
     large = ~(np.abs(rows[:, 1:]) <= MAX_NUMBER).all(axis=1) | ~(np.abs(rows[:, 0]) <= _MOST_CLOCK_S)
     if large.any():
-        raise BadInput(f"Sample {int(np.argmax(large))} of the recording holds a number that cannot be: record again.")
+        raise BadInput(f"Sample {int(np.argmax(large))} of the recording has an impossible number: record again.")
     if len(rows) < 2 or (np.diff(rows[:, 0]) < _LEAST_STEP_S).any():
-        raise BadInput("The recording's samples follow each other within a microsecond: its clock must be in seconds.")
+        raise BadInput("The samples of the recording are less than a microsecond apart: its clock must be in seconds.")
     size = np.linalg.norm(rows[:, 4:8], axis=1)
     if (size < 1e-6).any() or not np.isfinite(rows).all() or (rows[:, 8:10] <= 0).any():
         at = int(np.argmax((size < 1e-6) | ~np.isfinite(rows).all(axis=1) | (rows[:, 8:10] <= 0).any(axis=1)))
-        raise BadInput(f"Sample {at} of the recording holds a rotation or a lens that is none: record again.")
+        raise BadInput(f"Sample {at} of the recording has an invalid rotation or lens: record again.")
     turned = scipy.spatial.transform.Rotation.from_quat(rows[:, 4:8]).as_matrix()
     return Samples(rows[:, 0] - rows[0, 0], rows[:, 1:4], turned, rows[:, 8:12], image)
 
@@ -108,11 +108,11 @@ def samples_in_scene(scene: Scene, path: str, image: Image, fit: str) -> Samples
     keys = chain_keys(scene, scene.camera(path).path)
     if len(keys) > _MOST_SAMPLES:
         raise BadInput(
-            f"{scene.name}, {path}: the recording has {len(keys)} samples; at most {_MOST_SAMPLES} are taken (10 minutes at 60 a second). "
-            "Cut the file into takes."
+            f"{scene.name}, {path}: the recording has {len(keys)} samples; at most {_MOST_SAMPLES} are possible (10 minutes at 60 samples/s). Split the file into takes."
+            ""
         )
     if len(keys) < 2:
         raise BadInput(
-            f"{scene.name}, {path}: the camera has one sample, so it is no recording. Keep it as a still camera."
+            f"{scene.name}, {path}: the camera has one sample, so it is not a recording. Save it as a still camera."
         )
     return samples_of_track(bake_camera(scene, path, keys).track, image, fit)

@@ -26,7 +26,7 @@ class ObjectChoice(Parameters):
     """What is to happen to an object of the set, which is named by its path (:attr:`SetObject.path`)."""
 
     path: str = parameter("Object")
-    along: bool = parameter("Goes along", default=True)
+    along: bool = parameter("Delivered", default=True)
     name: str | None = parameter("Name", default=None)
     group: str | None = parameter("Group", default=None)
     hidden: bool = parameter("Hidden", default=False)
@@ -126,7 +126,7 @@ class PlacedSet(NamedTuple):
                 points = node.mesh.at(self.frames)
             elif node.mesh.deforms:
                 note = (
-                    f"'{node.name}' deforms, and goes along with its shape of the first frame: {points.shape[1]} points on "
+                    f"'{node.name}' deforms; Anaxis delivers its shape on the first frame: {points.shape[1]} points on "
                     f"{len(self.frames)} frames are too many."
                 )
             if not (np.isfinite(matrix).all() and np.isfinite(points).all()):
@@ -178,5 +178,5 @@ def set_along(sets: tuple[PlacedSet, ...], choices: Sequence[ObjectChoice]) -> S
     unknown = [c.path for c in choices if c.path not in there]
     notes = [s.note for s in sets if s.note]
     if unknown:
-        notes.append(f"The recipe names {listed(unknown)}, which the set does not hold: see Place.")
+        notes.append(f"The recipe names {listed(unknown)}, which the set does not have: check Place.")
     return SetAlong(tuple(out), tuple(notes), np.concatenate([np.zeros((0, 2, 3)), *(s.curves_m() for s in sets)]))

@@ -1,4 +1,4 @@
-"""Where a tracker found that it stands elsewhere than it thought, and the recording with such a jump taken out.
+"""Where a tracker found that it stands elsewhere than it thought, and the recording with such a jump removed.
 
 At a jump the motion before and the motion behind do not meet: each side is continued by a polynomial to the middle of the step,
 and the difference of the two is the *mismatch*, in metres and in degrees about up (a tracker knows up from gravity). Noise and
@@ -108,7 +108,7 @@ def smallest_jumps(samples: Samples, jumps: list[Jump], longer_s: float = 0.1) -
 
 
 def healed(samples: Samples, places: list[int]) -> Samples:
-    """The samples with jumps taken out: what comes behind one is turned about up and moved, so that the motion goes on. What came
+    """The samples with jumps removed: what comes behind one is turned about up and moved, so that the motion goes on. What came
     before the first jump stays where it was measured. Raises BadInput for a place that the recording does not have."""
     position, rotation = samples.position_m.copy(), samples.rotation.copy()
     usual = _UsualMismatch(samples, [p for p in places if 0 < p < len(samples)])

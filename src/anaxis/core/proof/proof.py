@@ -20,7 +20,7 @@ from anaxis.core.typing import Bools, Floats, Ints
 
 GRID_COLUMNS, GRID_ROWS = 9, 5
 GRADES: tuple[tuple[str, float], ...] = (("exact", 0.01), ("tight", 0.1), ("visible", 1.0))
-# Landmarks further out than this share of the image beside it are not looked at: near the plane of
+# Landmarks further out than this share of the image beside it are not tested: near the plane of
 # the camera a projection runs to infinity and says nothing about the picture.
 _MARGIN = 0.5
 # Frames are measured some at a time, as many as lie in a processor's own memory.

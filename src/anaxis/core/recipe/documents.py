@@ -20,7 +20,7 @@ def recipe_from_document(document: Any, strict: bool = True) -> Recipe:
     """
     listed = document.get("operations") if isinstance(document, dict) else document
     if not isinstance(listed, list) or len(listed) > MAX_OPERATIONS:
-        raise BadInput(f"A recipe is a list of at most {MAX_OPERATIONS} operations: this is something else.")
+        raise BadInput(f"A recipe must be a list of at most {MAX_OPERATIONS} operations.")
     out = []
     for number, entry in enumerate(listed, 1):
         if not isinstance(entry, dict) or not isinstance(entry.get("params", {}), dict):
@@ -51,7 +51,7 @@ def _require_known(given: dict[str, Any], known: tuple[str, ...], where: str) ->
         near = get_close_matches(str(key), known, 1, 0.5)
         listed = ", ".join(known) or "none"
         raise BadInput(
-            f"{where} has a key '{key}' that is not known: {f'did you mean {near[0]!r}?' if near else f'there are {listed}.'}"
+            f"{where} has the unknown key '{key}': {f'did you mean {near[0]!r}?' if near else f'there are {listed}.'}"
         )
 
 

@@ -45,7 +45,7 @@ Recipe = tuple[Operation, ...]
 
 
 def no_sets(sha256: str) -> Scene:
-    raise BadInput("The set geometry that the recipe adds is not at hand: take the file in again.")
+    raise BadInput("The set geometry of the recipe is missing: take in the file again.")
 
 
 @dataclass(frozen=True, eq=False)

@@ -27,17 +27,17 @@ _ON = {"tree": "the node tree", "bake": "what is left of the tree", "track": "th
 
 
 def checked_order(recipe: Recipe) -> Recipe:
-    """The recipe itself; raises BadInput where an operation stands on the wrong side of the bake."""
+    """The recipe itself; raises BadInput where an operation is on the wrong side of the bake."""
     ranks = [STAGES.index(kind_of(o.code).stage) for o in recipe]
     for i in range(1, len(ranks)):
         if ranks[i] < ranks[i - 1]:
             late, early = kind_of(recipe[i].code), kind_of(recipe[i - 1].code)
             raise BadInput(
-                f"'{late.label}' works on {_ON[late.stage]} and cannot stand behind '{early.label}', which works on "
+                f"'{late.label}' works on {_ON[late.stage]} and cannot come after '{early.label}', which works on "
                 f"{_ON[early.stage]}."
             )
     if ranks.count(1) > 1:
-        raise BadInput("A recipe bakes once: take one of the two bakes out.")
+        raise BadInput("A recipe can bake once: remove one of the two bakes.")
     return recipe
 
 
@@ -126,8 +126,8 @@ def _named(operation: Operation, do: Callable[[Any], T]) -> T:
     except BadInput as error:
         if operation is _WHOLE_BAKE:  # nobody asked for it: the file's own range is at fault
             raise
-        raise BadInput(f"The operation '{kind.label}' cannot be done: {error.sentence}") from error
+        raise BadInput(f"The operation '{kind.label}' failed: {error.sentence}") from error
     except (TypeError, ValueError, KeyError, IndexError, OverflowError, np.linalg.LinAlgError) as error:
         raise BadInput(
-            f"The operation '{kind.label}' cannot be done with these values: change them, or take it out of the recipe."
+            f"The operation '{kind.label}' failed with these values: change them, or remove the operation from the recipe."
         ) from error

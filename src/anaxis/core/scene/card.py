@@ -31,7 +31,7 @@ def card_at(track: Track, at: int, point_m: Floats, convention: Convention) -> C
     length = float(np.linalg.norm(away))
     if length < 1e-9:
         raise BadInput(
-            "The landmark stands in the camera on that frame, and a card there faces nothing: choose another frame."
+            "The landmark is at the camera position on this frame, so a card cannot face the camera: choose another frame."
         )
     turn = level_axes((away / length)[None], track.rotation[at : at + 1, :, 0])
     own = convention.world @ turn @ convention.world.T

@@ -30,8 +30,8 @@ def angle_flips(path: str, what: str, frames: Floats, angles_deg: Floats) -> Fin
         "note",
         f"{what} of {path} jumps by {jump[at - 1]:.0f} degrees at frame {format_frame(frames[at])}"
         f"{f', and {int(flips.sum()) - 1} times more' if flips.sum() > 1 else ''}.",
-        "Nothing to do here: whole frames are taken as poses, and angles go out without jumps.",
-        "On whole frames the pose is right, but whoever samples between them (motion blur) sees the camera spin.",
+        "Nothing to do: Anaxis uses poses on whole frames and delivers angles without jumps.",
+        "On whole frames the pose is right, but packages that sample between frames (motion blur) show the camera spin.",
         {"jump_deg": float(jump[at - 1]), "frame": float(frames[at]), "count": int(flips.sum())},
         node=path,
     )

@@ -41,31 +41,29 @@ class Guess(NamedTuple):
 def guess_rate(seconds: Floats) -> tuple[Fraction, str]:
     """The rate at which samples at ``seconds`` (k,) lie on whole frames, and why.
 
-    24 where nothing can be told from them.
+    24 where nothing can be from them.
     """
     times = np.unique(seconds[np.isfinite(seconds)])
     if len(times) < 2:
-        return Fraction(24), "the file stores none and has no samples to tell it from; 24 is taken"
+        return Fraction(24), "the file states none and has no samples; 24 is assumed"
     # Single-precision seconds carry an error that grows with time.
     slack = _ON_FRAME + 4 * float(np.finfo(np.float32).eps) * float(np.abs(times).max())
     for rate in _LIKELY_RATES:
         at = times * float(rate)
         if np.abs(at - np.round(at)).max() < slack * max(1.0, float(rate) / 24):
-            return rate, (
-                f"the file stores none; at {rate_label(rate)} all {len(times)} sample times lie on whole frames"
-            )
+            return rate, (f"the file states none; at {rate_label(rate)} all {len(times)} sample times are whole frames")
     spacing = float(np.median(np.diff(times)))
     # A clock that was running when the shot began: the steps tell the rate, the times nothing of the frames.
     nearest = min(_LIKELY_RATES, key=lambda r: abs(np.log(float(r) * spacing)))
     off = (times - times[0]) * float(nearest)
     if abs(float(nearest) * spacing - 1) < _NEAR_RATE and np.abs(off - np.round(off)).max() < _LOOSE_FRAME:
         return nearest, (
-            f"the file stores none; its {len(times)} samples are {spacing:.4g} s apart for the most part, which is "
+            f"the file states none; its {len(times)} samples are {spacing:.4g} s apart mostly, which is "
             f"{rate_label(nearest)} a second"
         )
     return Fraction(24), (
-        f"the file stores none and its samples, {spacing:.4g} s apart, lie on whole frames at no usual rate; "
-        "24 is taken"
+        f"the file states none and its samples, {spacing:.4g} s apart, fit whole frames at no common rate; 24 is assumed"
+        ""
     )
 
 
@@ -77,17 +75,17 @@ def guess_up_axis(scene: Scene) -> Guess:
         with np.errstate(invalid="ignore", divide="ignore"):
             lean += np.nan_to_num(np.mean(up / np.linalg.norm(up, axis=1, keepdims=True), axis=0))
     if abs(lean[2]) > 1.5 * abs(lean[1]):
-        return Guess("Z", "the file does not say; the camera's own up leans along Z")
+        return Guess("Z", "the file does not state it; the camera's own up points along Z")
     if abs(lean[1]) > 1.5 * abs(lean[2]):
-        return Guess("Y", "the file does not say; the camera's own up leans along Y")
-    return Guess("Y", "the file does not say and the camera's own up does not tell; Y is the commoner")
+        return Guess("Y", "the file does not state it; the camera's own up points along Y")
+    return Guess("Y", "the file does not state it and the camera's own up is unclear; Y is more common")
 
 
 def guess_metres_per_unit(scene: Scene) -> Guess:
     """Metres, centimetres or millimetres: whichever makes the camera's height and the set's size usual ones."""
     size, height = _extent(scene), _height(scene)
     if size == 0 and height == 0:
-        return Guess(0.01, "the file does not say and nothing in it has a size; centimetres are the commoner")
+        return Guess(0.01, "the file does not state it and has nothing to measure; centimetres are more common")
 
     def oddness(unit: float) -> float:
         high = abs(np.log(height * unit / _USUAL_HEIGHT_M)) if height > 0 else 0.0
@@ -95,11 +93,11 @@ def guess_metres_per_unit(scene: Scene) -> Guess:
         return float(high + wide + _RARENESS[unit])
 
     unit = min(_RARENESS, key=oddness)
-    seen = f"what it holds spans {size:,.4g} units" if size else "it"
-    stands = f" and the camera stands {height:,.4g} high" if height > 0 else ""
+    seen = f"its contents span {size:,.4g} units" if size else "it"
+    stands = f" and the camera is {height:,.4g} high" if height > 0 else ""
     return Guess(
         unit,
-        f"the file does not say; {seen}{stands}: in {_UNIT_WORDS[unit]} that is {size * unit:,.1f} m"
+        f"the file does not state it; {seen}{stands}: in {_UNIT_WORDS[unit]} that is {size * unit:,.1f} m"
         f"{f' and {height * unit:,.1f} m' if height > 0 else ''}",
     )
 

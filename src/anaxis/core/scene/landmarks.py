@@ -63,7 +63,7 @@ class Landmarks:
     def index(self, name: str) -> int:
         """Where a name stands; raises BadInput that lists some of the names."""
         if name not in self.names:
-            raise BadInput(f"There is no landmark '{name}': there are {', '.join(self.names[:12]) or 'none'}.")
+            raise BadInput(f"There is no landmark '{name}': choose one of {', '.join(self.names[:12]) or 'none'}.")
         return self.names.index(name)
 
 
@@ -108,10 +108,10 @@ def unique_name(name: str, taken: set[str]) -> str:
     return unique
 
 
-LEGAL_NAME_RULE = "Letters, digits, _ . - stay; letters of other scripts are spelled in these; anything else becomes _; a name that is taken gets _2, _3 and so on behind it."
+LEGAL_NAME_RULE = "Letters, digits, _ . - stay. Letters of other scripts are transliterated. Anything else becomes _. A name already in use gets _2, _3 and so on."
 
 
-NODE_NAME_RULE = "Letters, digits and _ stay, letters of other scripts are spelled in these, anything else becomes _; _ goes before a digit in front; a name that is taken gets _2, _3 and so on behind it."
+NODE_NAME_RULE = "Letters, digits and _ stay. Letters of other scripts are transliterated. Anything else becomes _. A leading digit gets _ in front. A name already in use gets _2, _3 and so on."
 
 
 def node_name(name: str, taken: set[str]) -> str:

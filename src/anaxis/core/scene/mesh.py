@@ -96,7 +96,7 @@ class Mesh:
 
 
 def reversed_corners(counts: Ints) -> Ints:
-    """Where each corner stands once each face of ``counts`` (f,) corners is gone round the other way, (sum of counts,)."""
+    """Where each corner is once each face of ``counts`` (f,) corners is gone round the other way, (sum of counts,)."""
     ends = np.cumsum(counts)
     return np.asarray(np.repeat(2 * ends - counts - 1, counts) - np.arange(int(counts.sum())))
 

@@ -36,7 +36,7 @@ def aimed(scene: Scene, path: str, target: str, frames: Floats) -> Scene:
     if (distance < 1e-9).any():
         frame = at[int(np.argmax(distance < 1e-9))]
         raise BadInput(
-            f"{node.name} and its target {target} stand at one point at frame {frame:g}: choose another target."
+            f"{node.name} and its target {target} are at the same point at frame {frame:g}: choose another target."
         )
     level = level_axes(away / distance[:, None], rotation[:, :, 0])
     turned = level @ _about_z(roll_deg(rotation))
@@ -59,14 +59,14 @@ def attached(scene: Scene, path: str, parent: str, keep_place: bool, frames: Flo
     node = scene.camera(path)
     scene.node(parent)
     if path in [n.path for n in scene.chain(parent)]:
-        raise BadInput(f"{node.name} moves {parent}, so it cannot hang under it: choose another node.")
+        raise BadInput(f"{node.name} moves {parent}, so it cannot be its child: choose another node.")
     moved = replace(node, parent=parent, resets=False)
     if keep_place:
         first = frames[:1]
         before, above = _world(scene, path, first)[0], _world(scene, parent, first)[0]
         own = local_matrices(node, first)[0]
         if abs(np.linalg.det(above)) < 1e-15:
-            raise BadInput(f"{parent} is scaled to nothing at frame {first[0]:g}: choose another node.")
+            raise BadInput(f"{parent} has a scale of 0 at frame {first[0]:g}: choose another node.")
         shift = np.linalg.inv(above) @ before @ np.linalg.inv(own)
         moved = replace(moved, local=shift @ node.local)
     return scene.replaced(moved)
@@ -78,11 +78,11 @@ def inheriting(scene: Scene, path: str) -> Scene:
 
 
 def without_scale(scene: Scene, path: str) -> Scene:
-    """A node with its own scale, shear and mirror taken out; what it holds moves closer or further."""
+    """A node with its own scale, shear and mirror removed; what it holds moves closer or further."""
     node = scene.node(path)
     rotation = unit_axes(node.local[:, :3, :3])[0]
     if not np.isfinite(rotation).all():
-        raise BadInput(f"{path} is scaled to nothing at some frame: its rotation is lost; repair it in the source.")
+        raise BadInput(f"{path} has a scale of 0 at some frame, which loses its rotation: repair it in the source.")
     local = node.local.copy()
     local[:, :3, :3] = rotation
     return scene.replaced(replace(node, local=local))
@@ -91,7 +91,7 @@ def without_scale(scene: Scene, path: str) -> Scene:
 def level_off(scene: Scene, path: str, way: str, first_frame: float) -> Scene:
     """A node that no longer moves: held ``still`` as at ``first_frame``, or taken ``out`` altogether."""
     if way not in LEVEL_WAYS:
-        raise BadInput(f"'{way}' is no way to switch a level off: choose still or out.")
+        raise BadInput(f"'{way}' is not a way to switch a level off: choose still or out.")
     node = scene.node(path)
     local = np.eye(4)[None] if way == "out" else local_matrices(node, np.array([first_frame]))
     return scene.replaced(replace(node, frames=np.zeros(1), local=local[:1], keys=np.zeros(0)))

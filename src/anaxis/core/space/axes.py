@@ -51,8 +51,8 @@ def axes_matrix(right: str, up: str, back: str, of_what: str = "world") -> Float
     m = np.stack([axis_vector(right), axis_vector(up), axis_vector(back)], axis=1)
     if abs(round(float(np.linalg.det(m)))) != 1:
         raise BadInput(
-            f"The {of_what} axes right {right}, up {up}, back {back} use one axis twice: "
-            "right, up and back must each lie along a different axis."
+            f"The {of_what} axes right {right}, up {up}, back {back} use one axis twice: right, up and back need three different axes."
+            ""
         )
     return m
 
@@ -66,7 +66,7 @@ def turned(axes: Floats, arm: str, towards: str) -> Floats:
     """
     sign, side = towards[:1], towards[1:]
     if arm not in ("X", "Y", "Z") or side not in SIDES or sign not in ("+", "-"):
-        raise BadInput(f"'{arm}' cannot be turned towards '{towards}': say X, Y or Z, and such as +right or -up.")
+        raise BadInput(f"'{arm}' cannot turn towards '{towards}': write X, Y or Z, and a side such as +right or -up.")
     row = "XYZ".index(arm)
     wanted = np.zeros(3)
     wanted[SIDES.index(side)] = 1.0 if sign == "+" else -1.0
@@ -116,8 +116,8 @@ class Convention:
             sides = {1: "right-handed", -1: "left-handed"}
             raise BadInput(
                 f"The world axes are {sides[handedness(self.world)]} but the camera axes are "
-                f"{sides[handedness(self.camera)]}, which would need a mirrored camera: "
-                "flip one axis of one of them."
+                f"{sides[handedness(self.camera)]}, which would mirror the camera: flip one axis of one of them."
+                ""
             )
         if not (np.isfinite(self.metres_per_unit) and self.metres_per_unit > 0):
             raise BadInput(f"metres_per_unit is {self.metres_per_unit}: it must be a positive number.")

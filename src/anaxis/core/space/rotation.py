@@ -145,5 +145,5 @@ def camera_turn(look: str, up: str) -> Floats:
     """The rotation (3, 3) of a camera whose reader takes it to look along ``look`` with ``up`` up. Raises BadInput."""
     back, high = -axis_vector(look), axis_vector(up)
     if abs(float(back @ high)) > 0.5:
-        raise BadInput(f"A camera cannot look along {look} with {up} up: choose another up axis.")
+        raise BadInput(f"No camera can look along {look} with {up} up: choose another up axis.")
     return np.stack([np.cross(high, back), high, back], axis=1)

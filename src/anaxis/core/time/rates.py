@@ -90,7 +90,7 @@ def frame_range(first: float, last: float, what: str) -> Floats:
     if b - a + 1 > MAX_FRAMES:
         raise BadInput(
             f"{what} runs over {b - a + 1:.0f} frames ({a:.0f} to {b:.0f}); at most {MAX_FRAMES} "
-            "are taken: export the shot's range only."
+            "are possible: export only the range of the shot."
         )
     return np.arange(a, b + 1) + 0.0  # no minus before frame 0
 

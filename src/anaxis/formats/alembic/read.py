@@ -46,7 +46,7 @@ def read_alembic(path: Path, within: Path | None = None) -> Scene:
         archive = Abc.IArchive(str(path))
     except RuntimeError as error:
         raise BadInput(
-            f"{path.name} is no Alembic archive, or a damaged one: export it again, in the Ogawa layout."
+            f"{path.name} is not an Alembic archive, or damaged: export it again in the Ogawa layout."
         ) from error
     return _AlembicReader(archive, path.name).scene()
 
@@ -62,7 +62,7 @@ class _AlembicReader:
     def scene(self) -> Scene:
         objects = list(_objects(self.archive.getTop(), None))
         if len(objects) >= _MAX_OBJECTS:
-            raise BadInput(f"{self.name} holds over {_MAX_OBJECTS} objects: export the camera and its set alone.")
+            raise BadInput(f"{self.name} holds over {_MAX_OBJECTS} objects: export only the camera and its set.")
         for entry, parent in objects:
             self._add(entry, parent)
         # Everything was read at one frame a second; the rate then moves it to frames.
@@ -88,8 +88,8 @@ class _AlembicReader:
             scene.last_frame - scene.first_frame >= MAX_FRAMES
         ):
             raise BadInput(
-                f"{self.name} has samples from {first:g} s to {last:g} s; at most {MAX_FRAMES} frames are "
-                "taken: export the shot's range only."
+                f"{self.name} has samples from {first:g} s to {last:g} s; at most {MAX_FRAMES} frames are possible: export only the range of the shot."
+                ""
             )
         return with_guesses(scene, up_axis=True, metres_per_unit=True)
 
@@ -163,7 +163,7 @@ class _AlembicReader:
         """The seconds of a schema's samples, (k,); one where it does not change."""
         count = 1 if schema.isConstant() else schema.getNumSamples()
         if count > 50 * MAX_FRAMES:
-            raise BadInput(f"{self.name} holds {count} samples of one object: export the shot's range only.")
+            raise BadInput(f"{self.name} holds {count} samples of one object: export only the range of the shot.")
         sampling = schema.getTimeSampling()
         return np.array([sampling.getSampleTime(i) for i in range(count)], dtype=np.float64)
 

@@ -117,10 +117,10 @@ class _ColladaReader:
                 Finding(
                     "lost_target",
                     "note",
-                    f"{len(lost)} animation channel{'s' * (len(lost) > 1)} of {self.name} lead nowhere in the file "
-                    f"('{lost[0][:80]}').",
+                    f"{len(lost)} animation channel{'s' * (len(lost) > 1)} of {self.name} have no target in the file ('"
+                    f"{lost[0][:80]}').",
                     "Check in the source what they animate.",
-                    "What they were meant to move stays still here.",
+                    "Their targets stay still.",
                 )
             )
         seconds = [s.seconds for channels in found.values() for _, s in channels]
@@ -136,7 +136,7 @@ class _ColladaReader:
             try:
                 return nearest_rate(
                     float(element.text or "")
-                ), "the format has no place for it; the file's extra data says so"
+                ), "not part of the format; stated in the extra data of the file"
             except (ValueError, BadInput):
                 continue
         return None
@@ -151,7 +151,7 @@ class _ColladaReader:
     def _add(self, element: Any, parent: str | None, depth: int) -> None:
         check_depth(depth, self.name)
         if len(self.nodes) >= _MAX_NODES:
-            raise BadInput(f"{self.name} holds over {_MAX_NODES} nodes: export the camera and its set alone.")
+            raise BadInput(f"{self.name} holds over {_MAX_NODES} nodes: export only the camera and its set.")
         label = re.sub(r"[/\s]+", "_", element.get("name") or element.get("id") or "node")[:200]
         path = unique_name(f"{parent or ''}/{label}", self.names)
         frames, local_matrices, keys, stepped = self._local(element, path)
@@ -215,8 +215,8 @@ class _ColladaReader:
         at = _columns(kind, member)
         if at is None or sampler.values.shape[1] != len(at):
             raise BadInput(
-                f"{self.name}, {path}: an animation of '{kind}{member}' has {sampler.values.shape[1]} values a key, which "
-                "does not fit; export it again."
+                f"{self.name}, {path}: an animation of '{kind}{member}' has {sampler.values.shape[1]} values for each key, which does not fit: export it again."
+                ""
             )
         values[:, at] = _evaluated(sampler, frames)
         if kind == "rotate" and 3 in at:
@@ -258,7 +258,7 @@ class _ColladaReader:
         if np.isnan(values["aspect_ratio"]).any() and (
             np.isnan(values["xfov"]).any() or np.isnan(values["yfov"]).any()
         ):
-            self.guesses[f"aspect:{path}"] = "the file states no aspect; 16:9 is taken"
+            self.guesses[f"aspect:{path}"] = "the file states no aspect; 16:9 is assumed"
         self.fits.append(fit)
         self.guesses[f"lens:{path}"] = NO_FILM_BACK
         unit = self.metres_per_unit

@@ -151,7 +151,7 @@ class _Written:
         return f'{_open(key, node.root.name)}<matrix sid="placement">{_words(matrix)}</matrix>{inside}</node>'
 
     def _pose(self) -> str:
-        """Where the node stands on its first frame, in the elements that are animated."""
+        """Where the node is on its first frame, in the elements that are animated."""
         if self.outgoing.keys is None:
             return f'<matrix sid="transform">{_words(self.matrix[0])}</matrix>'
         angles = angles_from_matrices(self.matrix[:1, :3, :3], "XYZ").deg

@@ -40,7 +40,7 @@ class Sampler(NamedTuple):
 
 
 class Document:
-    """A parsed file with its ids; raises BadInput where it is no COLLADA that can be read."""
+    """A parsed file with its ids; raises BadInput where it is not COLLADA that can be read."""
 
     def __init__(self, path: Path) -> None:
         self.name = path.name
@@ -49,13 +49,13 @@ class Document:
         except (etree.XMLSyntaxError, OSError) as error:
             where = f" (line {error.lineno})" if isinstance(error, etree.XMLSyntaxError) else ""
             raise BadInput(
-                f"{self.name} cannot be read as XML{where}: it is damaged or breaks off; export it again."
+                f"{self.name} cannot be read as XML{where}: it is damaged or incomplete. Export it again."
             ) from error
         self.root = tree.getroot()
         if tree.docinfo.doctype or tree.docinfo.internalDTD is not None:
-            raise BadInput(f"{self.name} declares a document type, which no COLLADA needs: take the DOCTYPE out.")
+            raise BadInput(f"{self.name} declares a document type, which COLLADA does not need: remove the DOCTYPE.")
         if local(self.root) != "COLLADA":
-            raise BadInput(f"{self.name} is XML but no COLLADA: its root is '{local(self.root)}'; export it again.")
+            raise BadInput(f"{self.name} is XML but not COLLADA: its root is '{local(self.root)}'; export it again.")
         if not str(self.root.get("version", "")).startswith("1."):
             raise BadInput(f"{self.name} states no COLLADA 1 version: export it as COLLADA 1.4.")
         self.ids: dict[str, Any] = {}
@@ -166,7 +166,7 @@ def numbers(element: Any, where: str) -> Floats:
         values = numbers_in(text)
     except ValueError as error:
         raise BadInput(
-            f"{where}, line {element.sourceline}: '{local(element)}' holds something that is no number; export it again."
+            f"{where}, line {element.sourceline}: '{local(element)}' has a value that is not a number: export it again."
         ) from error
     return values
 
@@ -174,7 +174,7 @@ def numbers(element: Any, where: str) -> Floats:
 def check_depth(depth: int, name: str) -> None:
     if depth > _MAX_DEPTH:
         raise BadInput(
-            f"{name} nests nodes over {_MAX_DEPTH} deep, or in a ring: export the camera with its parents alone."
+            f"{name} nests nodes over {_MAX_DEPTH} deep, or in a loop: export only the camera with its parents."
         )
 
 

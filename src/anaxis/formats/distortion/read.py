@@ -36,11 +36,11 @@ def read_distortion(data: bytes, name: str, model: str = "") -> dict[str, Any]:
     Where a table numbers its frames they come as ``frames``. Raises BadInput.
     """
     if len(data) > _MAX_BYTES:
-        raise BadInput(f"{name} is larger than a distortion can be: hand over its coefficients alone.")
+        raise BadInput(f"{name} is too large for a distortion: use only its coefficients.")
     try:
         text = data.decode("utf-8-sig")
     except UnicodeDecodeError as error:
-        raise BadInput(f"{name} is no text: a distortion is a JSON document or a table of coefficients.") from error
+        raise BadInput(f"{name} is not text: a distortion is a JSON document or a table of coefficients.") from error
     document = _parsed(text, name) if text.lstrip().startswith(("{", "[")) else _from_table(text, name, model)
     frames = document.pop("frames", None) if isinstance(document, dict) else None
     found = distortion_from_document(document, name)
@@ -49,9 +49,11 @@ def read_distortion(data: bytes, name: str, model: str = "") -> dict[str, Any]:
     if not (isinstance(frames, list) and all(isinstance(f, int | float) for f in frames)):
         raise BadInput(f"{name}: 'frames' must be a list of frame numbers.")
     if any(b <= a for a, b in pairwise(frames)):
-        raise BadInput(f"{name}: its frames must rise from one to the next, without doubles.")
+        raise BadInput(f"{name}: its frames must increase without duplicates.")
     if found.frames not in (1, len(frames)):
-        raise BadInput(f"{name} has {len(frames)} frames and lists of {found.frames} numbers: give one number a frame.")
+        raise BadInput(
+            f"{name} has {len(frames)} frames and lists of {found.frames} numbers: give one number for each frame."
+        )
     return {**found.document(), "frames": frames} if found.frames > 1 else found.document()
 
 
@@ -73,7 +75,9 @@ def _parsed(text: str, name: str) -> Any:
 def _from_table(text: str, name: str, model: str) -> dict[str, Any]:
     lines = [line for line in text.splitlines() if line.strip() and not line.lstrip().startswith("#")]
     if len(lines) < 2:
-        raise BadInput(f"{name} holds no table: write a row of headings, such as frame,k1,k2, and one row a frame.")
+        raise BadInput(
+            f"{name} has no table: write a row of headings, such as frame,k1,k2, and one row for each frame."
+        )
     if len(lines) > MAX_FRAMES + 1:
         raise BadInput(f"{name} has {len(lines) - 1} rows: at most {MAX_FRAMES} are read.")
     rows = list(csv.reader(lines)) if "," in lines[0] else [line.split() for line in lines]
@@ -83,11 +87,11 @@ def _from_table(text: str, name: str, model: str) -> dict[str, Any]:
     for head in heads:
         if head not in known:
             raise BadInput(
-                f"{name}: '{head[:40]}' is no coefficient of {kind.label}: there are {', '.join(known[1:])}."
+                f"{name}: '{head[:40]}' is not a coefficient of {kind.label}: choose one of {', '.join(known[1:])}."
             )
     columns: dict[str, list[float]] = {h: [] for h in heads}
     if len(columns) != len(heads):
-        raise BadInput(f"{name} names a column twice: each heading stands once.")
+        raise BadInput(f"{name} names a column twice: each heading is once.")
     for number, row in enumerate(rows[1:], 2):
         if len(row) != len(heads):
             raise BadInput(f"{name}, row {number}: there are {len(row)} values for {len(heads)} headings.")
@@ -95,7 +99,9 @@ def _from_table(text: str, name: str, model: str) -> dict[str, Any]:
             try:
                 columns[head].append(float(value))
             except ValueError as error:
-                raise BadInput(f"{name}, row {number}: '{value.strip()[:40]}' under '{head}' is no number.") from error
+                raise BadInput(
+                    f"{name}, row {number}: '{value.strip()[:40]}' under '{head}' is not a number."
+                ) from error
     frames = columns.pop(_FRAME, None)
     document: dict[str, Any] = {"model": kind.code}
     document |= {k: v[0] if len(set(v)) == 1 else v for k, v in columns.items()}
@@ -112,5 +118,5 @@ def _model_of(heads: list[str], name: str) -> str:
     if "k" in given:
         return "division"
     raise BadInput(
-        f"{name} does not say which model its coefficients are of: choose it, or write a JSON document with its model."
+        f"{name} does not name the model of its coefficients: choose it, or write a JSON document with its model."
     )

@@ -91,7 +91,7 @@ def read_cut_list(path: Path, rate: Fraction) -> CutList:
 
     suffix = path.suffix.lower()
     if suffix not in SUFFIXES:
-        raise BadInput(f"{path.name} is no edit that can be read: hand over one of {', '.join(SUFFIXES)}.")
+        raise BadInput(f"{path.name} is not an edit Anaxis reads: use one of {', '.join(SUFFIXES)}.")
     try:
         if suffix == ".edl":
             text = _speeds_kept(path.read_text(encoding="utf-8", errors="replace"), float(rate))
@@ -102,17 +102,17 @@ def read_cut_list(path: Path, rate: Fraction) -> CutList:
         words = " ".join(str(error).split())[:160] or type(error).__name__
         raise BadInput(f"{path.name} cannot be read as an edit ({words}): export it again.") from error
     if not isinstance(timeline, otio.schema.Timeline):
-        raise BadInput(f"{path.name} holds no timeline: export the edit itself.")
+        raise BadInput(f"{path.name} has no timeline: export the edit itself.")
     clips, notes = _clips_of(timeline, path.name)
     if suffix == ".edl":
         notes += _transitions_unseen(path, sum(c.mixed_in > 0 for c, _ in clips))
     if not clips:
         left_out = f" ({notes[0]})" if notes else ""
         raise BadInput(
-            f"{path.name} holds no clip on a picture track that is seen{left_out}: export the edit with its pictures."
+            f"{path.name} has no clip on a visible picture track{left_out}: export the edit with its pictures."
         )
     if len(clips) > _MAX_CLIPS:
-        raise BadInput(f"{path.name} holds {len(clips)} clips; at most {_MAX_CLIPS} are taken: export one sequence.")
+        raise BadInput(f"{path.name} holds {len(clips)} clips; at most {_MAX_CLIPS} are possible: export one sequence.")
     counted = Counter(rate for _, rate in clips)
     edit_rate = _edit_rate(timeline, counted)
     drops = (
@@ -160,7 +160,7 @@ def _transitions_unseen(path: Path, seen: int) -> list[str]:
         return []
     listed = ", ".join(f"event {n} over {int(frames)} frames" for n, _, frames in found[:8])
     return [
-        f"The EDL has transitions that are cut over here ({listed}): two shots are seen at once there; keep the frames under them as handles."
+        f"The EDL has transitions that are treated as cuts ({listed}): they show two shots at once; keep their frames as handles."
     ]
 
 
@@ -171,7 +171,7 @@ def _name_of(clip: Any) -> str:
 
 
 def _clips_of(timeline: Any, name: str) -> tuple[list[tuple[Clip, float]], list[str]]:
-    """The clips of an edit. Raises BadInput where a time of one is no number, or one that nothing counts to."""
+    """The clips of an edit. Raises BadInput where a time of one is not a number, or one that nothing counts to."""
     no_number = BadInput(f"{name} holds a time or a rate that is not a number: export it again.", "not_a_number")
     try:
         clips, notes = _Reading(timeline, name).clips()
@@ -220,13 +220,13 @@ class _Reading:
         out: list[tuple[Clip, float]] = []
         for track in reversed(self.timeline.video_tracks()):
             if not track.enabled:
-                self.notes.append(f"Track '{track.name}' is switched off: its clips are left out.")
+                self.notes.append(f"Track '{track.name}' is switched off; its clips are skipped.")
                 continue
             out += self._of_track(track)
         out.sort(key=lambda c: c[0].begins / c[1])
         if self.handles:
             self.notes.append(
-                f"Handles in the edit are not on screen and are left out: {listed(self.handles, 3, '; ')}."
+                f"Handles in the edit are not on screen and are skipped: {listed(self.handles, 3, '; ')}."
             )
         return out, self.notes
 
@@ -234,7 +234,7 @@ class _Reading:
         out, here = [], []
         for clip in track.find_clips():
             if not clip.enabled:
-                self.notes.append(f"Clip '{clip.name}' is switched off: it is left out.")
+                self.notes.append(f"Clip '{clip.name}' is switched off and skipped.")
                 continue
             placed = self._placed(track, clip)
             if placed is None:
@@ -248,10 +248,10 @@ class _Reading:
             here.append(span)
             seen = _without(span, self.covered)
             if not seen:
-                self.notes.append(f"Clip '{clip.name}' lies under another track all the time: it is left out.")
+                self.notes.append(f"Clip '{clip.name}' is hidden by another track and is skipped.")
             elif seen != [span]:
                 self.notes.append(
-                    f"Clip '{clip.name}' lies under another track in part: only what is seen of it counts."
+                    f"Clip '{clip.name}' is partly hidden by another track: only its visible part counts."
                 )
             for start, end in seen:
                 # Places of the edit to frames of the source, at the clip's own speed.
@@ -277,7 +277,7 @@ class _Reading:
             source, whole = clip.trimmed_range(), track.range_of_child(clip)
         except (otio.exceptions.OTIOError, ValueError) as error:
             raise BadInput(
-                f"{self.name}, clip '{clip.name}', does not say which frames it shows: export the edit with its source ranges."
+                f"{self.name}, clip '{clip.name}', does not state its frames: export the edit with source ranges."
             ) from error
         if source.duration.value <= 0:
             return None
@@ -286,13 +286,13 @@ class _Reading:
         low, high = _shown_of(track, place_rate)
         shown_from, shown_to = max(start, low), min(start + length, high)
         if shown_to <= shown_from:
-            self.notes.append(f"Clip '{clip.name}' lies outside the range that its track shows: it is left out.")
+            self.notes.append(f"Clip '{clip.name}' is outside the visible range of its track and is skipped.")
             return None
         rate, speed = float(source.start_time.rate), self._speed(clip)
         first = float(source.start_time.value)
         if speed < 0:  # the source's range is what is shown, from its end to its begin
             first += self._to_the_end(clip, first, last_of(length / place_rate * rate, -speed))
-            self.notes.append(f"Clip '{clip.name}' is played backwards, from its frame {first:g} on.")
+            self.notes.append(f"Clip '{clip.name}' plays backwards from its frame {first:g} on.")
         first += (shown_from - start) / place_rate * rate * speed
         return float(shown_from - low), float(shown_to - shown_from), first, rate, speed, place_rate
 
@@ -317,13 +317,13 @@ class _Reading:
                 speed *= float(effect.time_scalar)
             elif isinstance(effect, otio.schema.TimeEffect):
                 self.notes.append(
-                    f"Clip '{clip.name}' has a speed change '{effect.name or effect.effect_name or 'without a name'}' that is not understood: "
-                    "its frames are counted as if it ran at its own speed."
+                    f"Clip '{clip.name}' has a speed change '{effect.name or effect.effect_name or 'without a name'}' that Anaxis does not know: its frames are counted at normal speed."
+                    ""
                 )
             else:
                 self.notes.append(
-                    f"Clip '{clip.name}' has an effect '{effect.name or effect.effect_name or 'without a name'}' that is not one of time: what it "
-                    "does to the picture is in no camera."
+                    f"Clip '{clip.name}' has an effect '{effect.name or effect.effect_name or 'without a name'}' that is not about time: it cannot change a camera."
+                    ""
                 )
         try:
             beside = [n for n in clip.parent().neighbors_of(clip) if isinstance(n, otio.schema.Transition)]
@@ -331,7 +331,7 @@ class _Reading:
             beside = []
         if beside:
             self.notes.append(
-                f"Clip '{clip.name}' has a transition beside it: the frames under it are not counted; keep them as handles."
+                f"Clip '{clip.name}' has a transition beside it: its frames are not counted; keep them as handles."
             )
         return speed
 
@@ -413,14 +413,14 @@ def cut_operations(edit: CutList, track: Track, begins: float) -> list[Operation
     if edit.rate != track.rate:
         raise BadInput(
             f"The edit '{edit.name}' runs at {rate_label(edit.rate)} frames a second and the camera at {rate_label(track.rate)}: "
-            "change the camera's rate first, or export the edit anew."
+            "change the camera's rate first, or export the edit again."
         )
     at = np.array([begins + c for c in edit.cuts])
     inside = at[np.isin(np.round(at, 4), np.round(track.frames[1:], 4))].tolist()
     if not inside:
         raise BadInput(
-            f"No cut of the edit '{edit.name}' lies on the camera's frames {format_frame(track.frames[0])} to "
-            f"{format_frame(track.frames[-1])}: say at which of them the edit begins."
+            f"No cut of the edit '{edit.name}' is within the camera frames {format_frame(track.frames[0])} to "
+            f"{format_frame(track.frames[-1])}: set the first frame of the edit."
         )
     return [Operation("cut", {"frame": frame, "way": "a cut"}) for frame in inside[:_MAX_CUTS]]
 

@@ -31,7 +31,7 @@ def pieces_of(edit: CutList, role_of: Callable[[Clip], str]) -> Laid:
     notes, without = list(edit.notes), []
     ahead = min(c.begins for c in edit.clips)
     if ahead > 0:
-        notes.append(f"The edit begins with {ahead:g} frames without a picture: the joined camera begins behind them.")
+        notes.append(f"The edit begins with {ahead:g} frames without a picture: the joined camera begins after them.")
     for clip in edit.clips:
         role = role_of(clip)
         if not role:
@@ -40,7 +40,7 @@ def pieces_of(edit: CutList, role_of: Callable[[Clip], str]) -> Laid:
         begins, end = round(clip.begins), round(clip.begins + clip.frames)
         if abs(clip.begins - begins) > 1e-3 or abs(clip.begins + clip.frames - end) > 1e-3:
             notes.append(
-                f"Clip '{clip.name}' begins or ends between frames ({clip.begins:g} to {clip.begins + clip.frames:g}): the nearest frames are taken."
+                f"Clip '{clip.name}' begins or ends between frames ({clip.begins:g} to {clip.begins + clip.frames:g}): Anaxis uses the nearest frames."
             )
         speed = clip.speed * _ratio(clip, edit.rate)
         if clip.rate:
@@ -57,11 +57,11 @@ def pieces_of(edit: CutList, role_of: Callable[[Clip], str]) -> Laid:
     if not pieces:
         names = ", ".join(dict.fromkeys(without[:6]))
         raise BadInput(
-            f"No clip of {edit.name} has a camera ({names}): name the camera of each clip, or call the shots as the clips are.",
+            f"No clip of {edit.name} has a camera ({names}): choose the camera of each clip, or name the shots like the clips.",
             "no_camera",
         )
     if without:
-        notes.append(f"Without a camera, and left as gaps: {', '.join(dict.fromkeys(without))}.")
+        notes.append(f"Without a camera; left as gaps: {', '.join(dict.fromkeys(without))}.")
     return Laid(tuple(pieces), tuple(notes), tuple(without))
 
 

@@ -48,7 +48,9 @@ def frame_of_timecode(text: str, rate: Fraction) -> int:
         spelled = ":".join(f"{p:02d}" for p in parts[:3]) + (";" if drop else ":") + f"{parts[3]:02d}"
         made = Timecode(_DROPPING[count] if drop else str(count), spelled)
     except (ValueError, IndexError) as error:
-        raise BadInput(f"'{text}' is no timecode at {rate_label(rate)} frames a second: write 01:00:00:00.") from error
+        raise BadInput(
+            f"'{text}' is not a timecode at {rate_label(rate)} frames a second: write 01:00:00:00."
+        ) from error
     if drop and str(made) != spelled:
-        raise BadInput(f"{text} is one of the numbers that drop-frame timecode leaves out: take the one behind it.")
+        raise BadInput(f"{text} does not exist in drop-frame timecode: use the next one.")
     return int(made.frames) - 1

@@ -75,7 +75,7 @@ def edl_refused(p: Join) -> str | None:
     ):
         return "Frames below 0 have no timecode, so there is no EDL: choose a first frame from 0 up."
     if last >= 86_400 * (counted(rate) or 1):
-        return "The cut ends behind 24 hours, which a timecode does not count, so there is no EDL."
+        return "The cut ends after 24 hours, which timecode cannot count, so there is no EDL."
     return None
 
 

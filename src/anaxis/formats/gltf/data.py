@@ -111,6 +111,6 @@ class Accessors:
         if uri not in self.outside:
             self.outside.append(uri)
         raise BadInput(
-            f"{self._name} keeps its data in '{uri[:80]}', which is not part of the upload: export as .glb, or "
+            f"{self._name} has its data in '{uri[:80]}', which is not part of the upload: export as .glb, or "
             "pack both files into one .zip."
         )

@@ -156,9 +156,9 @@ class _GltfReader:
                     "several_takes",
                     "warning",
                     f"{self.name} holds {len(self.document.animations)} animations and {doubled} properties have more than "
-                    "one; the first is taken.",
-                    "Export one take a file.",
-                    "The camera may have another take's motion.",
+                    "one; Anaxis uses the first.",
+                    "Export one take in each file.",
+                    "The camera may have the motion of another take.",
                 )
             )
         every = np.concatenate([np.zeros(0), *(s for k, (s, _, _) in raw.items() if not k.endswith("/weights"))])
@@ -194,7 +194,7 @@ class _GltfReader:
         """Every node with its path and its parent's, parents first. Raises BadInput for a ring."""
         nodes = self.document.nodes or []
         if len(nodes) > _MAX_NODES:
-            raise BadInput(f"{self.name} holds over {_MAX_NODES} nodes: export the camera and its set alone.")
+            raise BadInput(f"{self.name} holds over {_MAX_NODES} nodes: export only the camera and its set.")
         children = {
             i: [c for c in (n.children or []) if isinstance(c, int) and 0 <= c < len(nodes)]
             for i, n in enumerate(nodes)
@@ -257,7 +257,7 @@ class _GltfReader:
             shape = found or shape
         elif weights is not None or node.skin is not None:
             by = "its skin" if node.skin is not None else "morph targets"
-            said = shape_stays(path, f"its shape is moved by {by} in a way that is not read")
+            said = shape_stays(path, f"its shape is animated by {by} in a way that Anaxis does not read")
         self.findings += [] if said is None else [said]
         return shape
 
@@ -328,7 +328,7 @@ class _GltfReader:
             values["yfov"] = np.where((values["yfov"] > 0) & (values["yfov"] < np.pi), values["yfov"], np.nan)
         if np.isnan(values["aspect"]).any():
             values["aspect"] = np.array([16 / 9])
-            self.guesses[f"aspect:{path}"] = "the file states no aspect; 16:9 is taken"
+            self.guesses[f"aspect:{path}"] = "the file states no aspect; 16:9 is assumed"
         self.guesses[f"lens:{path}"] = NO_FILM_BACK
         with np.errstate(invalid="ignore", divide="ignore"):
             height = FILM_WIDTH_MM / values["aspect"]

@@ -3,7 +3,7 @@
 Core glTF holds a field of view and an aspect, no film back and no offsets; those go into ``extras``. A lens
 that moves is written by the animation-pointer extension, which most readers drop: in an animation of its own,
 since some of them drop every channel of an animation that holds one they do not know. Keys with slopes become
-CUBICSPLINE samplers, whose tangents are slopes per second. Each node rests where it stands on its first frame,
+CUBICSPLINE samplers, whose tangents are slopes per second. Each node rests where it is on its first frame,
 for readers that play nothing.
 """
 

@@ -82,7 +82,7 @@ def read_obj(path: Path, within: Path | None = None) -> Scene:
         first_frame=0.0,
         last_frame=0.0,
         nodes=tuple(within_budget(nodes)),
-        guesses={"up_axis": "the format has no place for it; Y is the commoner"},
+        guesses={"up_axis": "the format does not state it; Y is more common"},
     )
     return with_guesses(scene, up_axis=False, metres_per_unit=True)
 

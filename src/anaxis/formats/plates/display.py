@@ -27,16 +27,16 @@ def view_in_words(linear: bool, view: str, stops: float) -> str:
     """What is done to the plate's numbers before they are shown."""
     up = f", {stops:+g} stops" if stops else ""
     if not linear:
-        return f"shown as it is written{up}"
+        return f"shown unchanged{up}"
     return f"{LINEAR} to {DISPLAY}, view {VIEWS[view]}{up}"
 
 
 def displayed(pixels: Singles, linear: bool, view: str = USUAL_VIEW, stops: float = 0.0) -> Bytes:
     """A picture (h, w, c) as 8-bit red, green, blue (h, w, 3). Raises BadInput for a view that is not there."""
     if view not in VIEWS:
-        raise BadInput(f"'{view[:40]}' is no view: choose one of {', '.join(VIEWS)}.")
+        raise BadInput(f"'{view[:40]}' is not a view: choose one of {', '.join(VIEWS)}.")
     if not abs(stops) <= MAX_STOPS:
-        raise BadInput(f"{stops:g} stops cannot be: choose -{MAX_STOPS:g} to {MAX_STOPS:g}.")
+        raise BadInput(f"{stops:g} stops are not possible: choose -{MAX_STOPS:g} to {MAX_STOPS:g}.")
     colour = np.repeat(pixels[..., :1], 3, axis=-1) if pixels.shape[-1] < 3 else pixels[..., :3]
     colour = np.nan_to_num(np.ascontiguousarray(colour), nan=0.0, posinf=65504.0, neginf=0.0)
     if linear or stops:

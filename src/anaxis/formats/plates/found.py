@@ -54,7 +54,9 @@ def sequences_among(names: Iterable[str]) -> list[Found]:
             numbers = sequence.frameSet()
             frames = [int(f) for f in numbers] if numbers else [0]
             if max(map(abs, frames)) > MAX_FRAME or len(frames) > MAX_FRAMES:
-                raise BadInput(f"{base}*{suffix} has {len(frames)} frames up to {max(frames)}: no camera has those.")
+                raise BadInput(
+                    f"{base}*{suffix} has {len(frames)} frames up to {max(frames)}: no camera has such frames."
+                )
             doubled |= files.keys() & set(frames)
             files |= {f: sequence.frame(f) if numbers else str(sequence) for f in frames}
         numbered = len(files) > 1 or any(s.frameSet() for s in several)
@@ -74,7 +76,7 @@ def sequence_at(place: Path) -> Found:
     found = sequences_among(entry.name for entry in folder.iterdir() if entry.is_file())
     if place.is_dir():
         if not found:
-            raise BadInput(f"{place} holds no pictures that are read: {', '.join(SUFFIXES)}.")
+            raise BadInput(f"{place} has no readable images: {', '.join(SUFFIXES)}.")
         if len(found) > 1:
             listed = ", ".join(f.name for f in found[:6])
             raise BadInput(f"{place} holds {len(found)} sequences ({listed}): name one of them.")

@@ -36,7 +36,7 @@ def movie_facts(path: Path) -> MovieFacts:
         rate = stream.average_rate
         count = sum(packet.size > 0 for packet in held.demux(stream))
         if not 1 <= count <= MAX_FRAMES:
-            raise BadInput(f"{path.name} has {count} frames: no plate has that many.")
+            raise BadInput(f"{path.name} has {count} frames: too many for a plate.")
         bits = 8 if context.format is None else max(c.bits for c in context.format.components)
     picture = PictureFacts(
         context.width, context.height, float(aspect) if aspect else 1.0, (0, 0, context.width, context.height),
@@ -56,9 +56,7 @@ def movie_pixels(path: Path, first: int = 0) -> Iterator[tuple[int, Singles]]:
                     pixels: Singles = frame.to_ndarray(format="rgb48le").astype(np.float32)
                     yield number, pixels / np.float32(65535)
         except av.FFmpegError as error:
-            raise BadInput(
-                f"{path.name} breaks off behind frame {number}: export the movie again.", "truncated"
-            ) from error
+            raise BadInput(f"{path.name} ends after frame {number}: export the movie again.", "truncated") from error
 
 
 def _opened(path: Path) -> av.container.InputContainer:

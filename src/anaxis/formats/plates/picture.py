@@ -65,7 +65,7 @@ def facts_from_dict(held: dict[str, Any]) -> PictureFacts:
 
 
 def facts_of(path: Path) -> PictureFacts:
-    """What a file's head says. Raises BadInput for one that cannot be read, or is no picture that can be worked with."""
+    """What a file's head says. Raises BadInput for one that cannot be read, or is not a picture that can be worked with."""
     opened = _opened(path)
     try:
         return _facts(opened.spec(), path)
@@ -84,7 +84,7 @@ def read_picture_pixels(path: Path) -> tuple[Singles, PictureFacts]:
         pixels = opened.read_image(0, 0, low, high, oiio.FLOAT)
         said = opened.geterror()
         if pixels is None or said:
-            raise BadInput(f"{path.name} breaks off or is damaged: render or copy that frame again.", "truncated")
+            raise BadInput(f"{path.name} is incomplete or damaged: render or copy this frame again.", "truncated")
     finally:
         opened.close()
     taken: Singles = np.ascontiguousarray(np.asarray(pixels, dtype=np.float32)[..., [p - low for p in places]])
@@ -99,13 +99,12 @@ def read_picture_pixels(path: Path) -> tuple[Singles, PictureFacts]:
 
 def _opened(path: Path) -> Any:
     if path.suffix.lower() not in PICTURE_SUFFIXES:
-        raise BadInput(f"{path.name} is no picture that is read: hand over one of {', '.join(PICTURE_SUFFIXES)}.")
+        raise BadInput(f"{path.name} is not a readable image: use one of {', '.join(PICTURE_SUFFIXES)}.")
     opened = oiio.ImageInput.open(str(path))
     if opened is None:
         oiio.geterror()
         raise BadInput(
-            f"{path.name} cannot be read as a picture: it is damaged or another kind of file; render it again.",
-            "damaged",
+            f"{path.name} is not a readable image: it is damaged or another kind of file. Render it again.", "damaged"
         )
     return opened
 
@@ -115,27 +114,25 @@ def _facts(spec: Any, path: Path) -> PictureFacts:
     width, height = spec.full_width or spec.width, spec.full_height or spec.height
     sides = (width, height, spec.width, spec.height)
     if not all(1 <= s <= MAX_SIDE_PX for s in sides) or max(width * height, spec.width * spec.height) > MAX_PIXELS:
-        raise BadInput(
-            f"{name} is {spec.width} x {spec.height} px: that is larger than a plate can be.", "out_of_bounds"
-        )
+        raise BadInput(f"{name} is {spec.width} x {spec.height} px: too large for a plate.", "out_of_bounds")
     if spec.nchannels > MAX_CHANNELS:
         raise BadInput(
             f"{name} has {spec.nchannels} channels: write the plate's red, green and blue alone.", "out_of_bounds"
         )
     if spec.depth > 1 or spec.full_depth > 1:
-        raise BadInput(f"{name} holds a volume, not a picture: write the plate as a flat picture.")
+        raise BadInput(f"{name} is a volume, not an image: write the plate as a flat image.")
     if spec.deep:
-        raise BadInput(f"{name} is a deep picture, which has no one value a pixel: flatten it first.")
+        raise BadInput(f"{name} is a deep image: flatten it first.")
     channels = _channels(list(spec.channelnames))
     types = {str(spec.channelformat(list(spec.channelnames).index(c))) for c in channels}
     if len(types) != 1 or not types <= _TYPES.keys():
         raise BadInput(
-            f"{name} keeps its colours as {', '.join(sorted(types))}: write them as floats or as 8 or 16 bits.",
+            f"{name} stores its colours as {', '.join(sorted(types))}: write them as floats or as 8 or 16 bits.",
             "wrong_type",
         )
     aspect = float(spec.get_float_attribute("PixelAspectRatio", 1.0))
     if not (np.isfinite(aspect) and 1 / MAX_PIXEL_ASPECT <= aspect <= MAX_PIXEL_ASPECT):
-        raise BadInput(f"{name} says its pixels are {aspect:g} times as wide as high: correct that in its head.")
+        raise BadInput(f"{name} says its pixels are {aspect:g} times as wide as high: correct its header.")
     depth = types.pop()
     return PictureFacts(
         int(width), int(height), round(aspect, 6),

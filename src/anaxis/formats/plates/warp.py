@@ -20,7 +20,7 @@ _MARGIN = 16
 def require_filter(name: str) -> str:
     """Raise BadInput that lists the filters where ``name`` is none of them."""
     if name not in FILTERS:
-        raise BadInput(f"'{name[:40]}' is no filter: choose one of {', '.join(FILTERS)}.")
+        raise BadInput(f"'{name[:40]}' is not a filter: choose one of {', '.join(FILTERS)}.")
     return name
 
 
@@ -67,7 +67,7 @@ def warped(pixels: Singles, through: WarpMap, name: str = USUAL_FILTER) -> Singl
     size = oiio.ROI(0, through.st.spec().width, 0, through.st.spec().height, 0, 1, 0, pixels.shape[2])
     out = oiio.ImageBufAlgo.st_warp(source, through.st, FILTERS[require_filter(name)], 0.0, 0, 1, False, True, size)
     if out.has_error:
-        raise BadInput(f"The picture cannot be fetched through the map: {out.geterror()}.")
+        raise BadInput(f"The map cannot be applied to the image: {out.geterror()}.")
     fetched = np.asarray(out.get_pixels(oiio.FLOAT), dtype=np.float32)
     fetched[through.outside] = 0.0
     return fetched

@@ -25,15 +25,17 @@ def write_picture(pixels: Singles, like: PictureFacts, path: Path) -> None:
     """
     suffix = path.suffix.lower()
     if like.depth in ("half", "float", "double") and suffix not in _FLOATS:
-        raise BadInput(f"{suffix} keeps no floats, and the plate is {like.words}: write .exr or .tif.")
+        raise BadInput(f"{suffix} stores no floats, but the plate is {like.words}: write .exr or .tif.")
     depth, bits = like.depth, like.bits
     if suffix == ".exr" and depth.startswith("uint"):
         raise BadInput(
-            f".exr keeps floats, and the plate is {like.words}: its own code values stay untouched in {like.suffix}."
+            f".exr stores floats, but the plate is {like.words}: to keep its code values, write {like.suffix}."
         )
     if suffix in (".jpg", ".jpeg"):
         if depth != "uint8" or len(like.channels) == 4:
-            raise BadInput(f"JPEG keeps 8 bits and no alpha, and the plate is {like.words}: write .png, .tif or .exr.")
+            raise BadInput(
+                f"JPEG stores 8 bits without alpha, but the plate is {like.words}: write .png, .tif or .exr."
+            )
         bits = 0
     spec = oiio.ImageSpec(pixels.shape[1], pixels.shape[0], pixels.shape[2], _DEPTHS[depth])
     spec.channelnames = like.channels
@@ -64,7 +66,7 @@ def read_back(pixels: Singles, like: PictureFacts, path: Path) -> float:
     """
     back, _ = read_picture_pixels(path)
     if back.shape != pixels.shape:
-        raise BadInput(f"{path.name} reads back as {back.shape[1]} x {back.shape[0]} px: it was not written whole.")
+        raise BadInput(f"{path.name} reads back as {back.shape[1]} x {back.shape[0]} px: the file is incomplete.")
     if like.depth.startswith("uint"):
         steps = (1 << (like.bits or (8 if like.depth == "uint8" else 16))) - 1
         return float(np.abs(np.clip(pixels, 0, 1) * steps - back * steps).max())

@@ -18,6 +18,7 @@ from anaxis.core.camera.lens import Image
 from anaxis.core.camera.plate.overscan import Overscan
 from anaxis.core.camera.plate.window import Window, border_pixels
 from anaxis.core.errors import BadInput
+from anaxis.core.number_text import px_text
 from anaxis.core.typing import Floats
 
 # How the guess of a map's direction begins; the model that tells it where none is asked for; how many times better one way must
@@ -67,20 +68,20 @@ def fit_maps(
     Raises BadInput for maps that are none of this plate.
     """
     if not 1 <= len(maps) <= 2:
-        raise BadInput(f"{len(maps)} maps were handed over: one is enough, two are a pair.")
+        raise BadInput(f"{len(maps)} maps uploaded: use one map, or a pair.")
     maps, told = _directed(maps, _TELLING if model == mapped.CODE else model, plate, image, render, squeeze)
     directions = [m.direction for m in maps]
     if len(maps) == 2 and sorted(directions) != ["distort", "undistort"]:
         raise BadInput(
-            f"{maps[0].name} and {maps[1].name} are both taken to {directions[0]}: a pair has one of each; hand over one of them."
+            f"{maps[0].name} and {maps[1].name} are both taken to {directions[0]}: a pair has one of each direction. Use one of them."
         )
     of_map = next((m.size for m in maps if m.direction == "undistort"), None)
     larger = _render(image, of_map or render or (image.width_px, image.height_px))
     guessed = []
     if of_map is None and render is None:
         guessed.append(
-            f"A guess, the render's size: the plate's own, {image.width_px} × {image.height_px} px. A map that distorts does not say it, "
-            "and everything follows from it: give the size where the render was larger, or hand over the other map too."
+            f"The size of the render is guessed as that of the plate, {image.width_px} × {image.height_px} px. A distorting map does not state it. If the render was larger, type its size or add the other map."
+            ""
         )
     ends = _all_ends(maps, plate, image, larger)
     if model == mapped.CODE:
@@ -89,8 +90,8 @@ def fit_maps(
     found = _fitted(model, ends, plate, image, with_centre, squeeze)
     worst = float(found.off_px.max())
     said = [
-        f"Fitted to {' and '.join(m.name for m in maps)}: {found.rms_px:.4f} px RMS, {worst:.4f} px at worst.",
-        *(f"{m.name} is taken to {m.direction}, {m.size[0]} × {m.size[1]} px." for m in maps),
+        f"Fitted to {' and '.join(m.name for m in maps)}: {found.rms_px:.4f} px RMS, up to {worst:.4f} px.",
+        *(f"{m.name} is read as {m.direction}, {m.size[0]} × {m.size[1]} px." for m in maps),
         *told,
         *(f"A guess, {g}." for m in maps for g in m.guesses),
         *guessed,
@@ -130,15 +131,15 @@ def _directed(
     half = any("16-bit" in g for m in maps for g in m.guesses)
     if not other > _TELLS * max(best, (_ROUNDED_16 if half else _ROUNDED) * image.width_px):
         return list(maps), [
-            f"Which way a map goes cannot be told by fitting it: {best:.3g} px RMS one way and {other:.3g} px the other."
+            f"The direction of the map cannot be found by fitting: {px_text(best)} RMS in one direction and {px_text(other)} in the other."
         ]
-    away = f"{other:.3g} px" if np.isfinite(other) else "nothing that fits"
+    away = f"{px_text(other)}" if np.isfinite(other) else "no model fits"
     told = [
         replace(m, guesses=tuple(g for g in m.guesses if not (o and g.startswith(_GUESSED))))
         for m, o in zip(chosen, open_here, strict=True)
     ]
     return told, [
-        f"{' and '.join(f'{m.name} {m.direction}s' for m in told)}: told by fitting, which leaves {best:.3g} px RMS so and {away} the other way."
+        f"{' and '.join(f'{m.name} {m.direction}s' for m in told)}: found by fitting, with {px_text(best)} RMS and {away} in the other direction."
     ]
 
 
@@ -170,15 +171,13 @@ def _as_it_is(
         back = _sampled(by_direction["distort"], plate, image, render.window(plate), render.image)
         bend = _turned_round(back)
     if bend is None:
-        raise BadInput(
-            f"{maps[0].name} ends before the plate does: hand over the map that distorts as well, or one made with overscan."
-        )
+        raise BadInput(f"{maps[0].name} is smaller than the plate: add the distorting map, or use a map with overscan.")
     found = distortion_from_document(bend.document())
     off = (found.distort(ends[0][None])[0] - ends[1]) * (image.width_px / float((plate.right - plate.left)[0]))
     off_px = np.linalg.norm(off, axis=-1)
     said = [
-        f"The map itself, drawn between {bend.u.shape[1]} × {bend.u.shape[0]} of its points: {float(off_px.max()):.4f} px at worst "
-        f"from {' and '.join(m.name for m in maps)}."
+        f"The map itself, interpolated between {bend.u.shape[1]} × {bend.u.shape[0]} points: up to {float(off_px.max()):.4f} px from"
+        f" {' and '.join(m.name for m in maps)}."
     ]
     return Suggested(bend.document(), said, plate.pixels(ends[1][None], image)[0], off_px)
 
@@ -208,9 +207,7 @@ def _turned_round(back: MapBend) -> MapBend:
     points = np.stack(np.meshgrid(across, up), axis=-1).reshape(1, -1, 2)
     found = distortion_from_document(back.document()).undistort(points)[0].reshape(*back.u.shape, 2)
     if not np.isfinite(found).all():
-        raise BadInput(
-            "The map that distorts folds over: it cannot be turned round; hand over the one that undistorts."
-        )
+        raise BadInput("The distorting map folds over and cannot be inverted: use the undistorting map.")
     return MapBend(across, up, found[..., 0], found[..., 1])
 
 
@@ -228,8 +225,8 @@ def _ends(one: Given, plate: Window, image: Image, render: Overscan) -> tuple[Fl
     undistorts = one.direction == "undistort"
     if not undistorts and one.size != (image.width_px, image.height_px):
         raise BadInput(
-            f"{one.name} is {one.size[0]} x {one.size[1]} px and the plate {image.width_px} x {image.height_px}: a map that distorts "
-            "has the plate's size; correct the resolution, or say that it undistorts."
+            f"{one.name} is {one.size[0]} x {one.size[1]} px and the plate {image.width_px} x {image.height_px}: a distorting map has the size of the plate. Correct the resolution, or set its direction to undistort."
+            ""
         )
     inside = (one.st >= 0).all(axis=1) & (one.st <= 1).all(axis=1)
     of, within, target = (

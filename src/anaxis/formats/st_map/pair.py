@@ -56,13 +56,13 @@ class MapsOf(NamedTuple):
 def write_pair(maps: MapsOf, at: int, folder: Path, stem: str, numbered: str, force: bool = False) -> dict[str, Any]:
     """Both maps of a frame; for each its file, its size, and by how many pixels at most it reads back otherwise.
 
-    Raises BadInput for a file that is there already.
+    Raises BadInput for a file that already exists.
     """
     out = {}
     for kind in KINDS:
         path = folder / f"{stem}.{kind}{numbered}.exr"
         if path.exists() and not force:
-            raise BadInput(f"{path} is there already: choose another folder, or write over it with --force.")
+            raise BadInput(f"{path} already exists: choose another folder, or write over it with --force.")
         st = maps.map(kind, at)
         write_st_map(st, path)
         back, image = read_st_map(path).st, maps.fetched(kind)

@@ -19,7 +19,7 @@ class StMap:
     """``st`` is (h, w, 2) from the lower left, rows from the top; ``guesses`` say how what the file does not say was told.
 
     ``direction`` is "undistort" where each pixel of the undistorted picture fetches in the plate and "distort" where each
-    of the plate fetches in the undistorted one; "" where nothing is moved.
+    of the plate fetches in the undistorted one; "" where nothing moves.
     """
 
     st: Floats
@@ -33,14 +33,14 @@ def read_st_map(path: Path) -> StMap:
     """Read an .exr; raises BadInput where it is none, or no ST map."""
     red_green, half = _channels(path)
     if not np.isfinite(red_green).all():
-        raise BadInput(f"{path.name} has pixels that are no numbers: they fetch nowhere; write the map again.")
+        raise BadInput(f"{path.name} has pixels that are not numbers: write the map again.")
     height, width = red_green.shape[:2]
     down = float(red_green[-1, :, 1].mean() - red_green[0, :, 1].mean())
     along = float(red_green[:, -1, 0].mean() - red_green[:, 0, 0].mean())
     if abs(along) < 0.2 or abs(down) < 0.2:
         raise BadInput(
-            f"{path.name} is no ST map: red must grow from left to right and green from edge to edge, by about 1; here they "
-            f"change by {along:.3f} and {down:.3f}."
+            f"{path.name} is not an ST map: red must increase from left to right and green from edge to edge, by about 1, but they change by"
+            f" {along:.3f} and {down:.3f}."
         )
     origin = "upper left" if down > 0 else "lower left"
     st = red_green.astype(np.float64)
@@ -50,7 +50,7 @@ def read_st_map(path: Path) -> StMap:
     if along < 0:
         guesses["mirrored"] = "red falls from left to right"
     if half:
-        guesses["precision"] = "the file is in 16-bit floats: it fetches up to a quarter of a pixel off at 2048 pixels"
+        guesses["precision"] = "the file is in 16-bit floats: it is up to a quarter of a pixel wrong at 2048 pixels"
     x, y = (np.arange(width) + 0.5) / width, 1 - (np.arange(height) + 0.5) / height
     off = np.stack([(st[:, :, 0] - x) * width, (st[:, :, 1] - y[:, None]) * height], axis=-1)
     direction = _direction(st, off, guesses)
@@ -65,15 +65,13 @@ def read_map_back(path: Path) -> Floats:
 def _direction(st: Floats, off: Floats, guesses: dict[str, str]) -> str:
     """A render is larger than its plate: its map fetches outside the plate at its edges, the plate's never outside it."""
     if np.abs(off).max() < 1e-3:
-        guesses["direction"] = "nothing is moved"
+        guesses["direction"] = "nothing moves"
         return ""
     outside = float(max((-st).max(), (st - 1).max()))
     if outside > 1e-4:
-        guesses["direction"] = (
-            f"it fetches up to {outside:.1%} outside the picture, as a larger render does of its plate"
-        )
+        guesses["direction"] = f"it reads up to {outside:.1%} outside the picture, like a larger render from its plate"
         return "undistort"
-    guesses["direction"] = "it fetches nowhere outside the picture, as a plate does of its larger render"
+    guesses["direction"] = "it reads no pixels outside the picture, like a plate from its larger render"
     return "distort"
 
 
@@ -85,7 +83,7 @@ def _channels(path: Path) -> tuple[np.ndarray, bool]:
             window = held.header()["dataWindow"]
         width, height = (int(v) for v in np.asarray(window[1]) - np.asarray(window[0]) + 1)
         if not (2 <= width <= MAX_SIDE_PX and 2 <= height <= MAX_SIDE_PX and width * height <= _MOST_PX):
-            raise BadInput(f"{path.name} is {width} x {height} px: that cannot be read as an ST map.")
+            raise BadInput(f"{path.name} is {width} x {height} px, which is not possible for an ST map.")
         with OpenEXR.File(str(path), separate_channels=True) as held:
             channels = held.channels()
             if not {"R", "G"} <= set(channels):

@@ -23,13 +23,13 @@ def write_sphere_maps(
 ) -> SphereMaps:
     """Three maps of the frame at a place: ``out`` of the plate, ``into`` it, and ``world``, the way into it at world orientation.
 
-    Raises BadInput for a file that is there already.
+    Raises BadInput for a file that already exists.
     """
     files, worst = [], 0.0
     for kind, of, direction in (("out", sphere, "out"), ("into", sphere, "into"), ("world", sphere.at_world(), "into")):
         path = folder / f"{stem}.{kind}{numbered}.exr"
         if path.exists() and not force:
-            raise BadInput(f"{path} is there already: choose another folder, or write over it with --force.")
+            raise BadInput(f"{path} already exists: choose another folder, or write over it with --force.")
         write_st_map(of.map(direction, at), path)
         if direction == "into":
             worst = max(worst, map_error_px(of, read_map_back(path), at))

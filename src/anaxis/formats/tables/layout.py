@@ -110,7 +110,7 @@ def columns_of(layout: dict[str, Any], count: int) -> list[Column]:
     for i, entry in enumerate(layout.get("columns", [])):
         quantity, unit = str(entry.get("quantity", "")), str(entry.get("unit", "") or "")
         if quantity not in QUANTITIES:
-            raise BadInput(f"Column {i + 1} is said to be '{quantity}': choose one of {', '.join(QUANTITIES)}.")
+            raise BadInput(f"Column {i + 1} is set to '{quantity}': choose one of {', '.join(QUANTITIES)}.")
         if unit and unit not in QUANTITIES[quantity].units:
             unit = ""
         out.append(Column(quantity, unit, -1 if entry.get("sign") == -1 else 1, str(entry.get("why", ""))))
@@ -119,7 +119,7 @@ def columns_of(layout: dict[str, Any], count: int) -> list[Column]:
     used = [c.quantity for c in out if c.quantity != NOTHING]
     twice = next((q for q in used if used.count(q) > 1), None)
     if twice:
-        raise BadInput(f"Two columns are said to be '{QUANTITIES[twice].label}': leave one of them out.")
+        raise BadInput(f"Two columns are set to '{QUANTITIES[twice].label}': remove one of them.")
     return out
 
 
@@ -141,7 +141,7 @@ def propose(headings: list[str] | None, table: Floats, clocks: bool = True) -> l
             unit = time_unit(table[:, i])
             if unit not in (None, "s"):
                 columns[i] = column._replace(unit=unit, why=f"{column.why}, in {unit} by its steps")
-    return [c or Column(NOTHING, why="nothing it would fit") for c in columns]
+    return [c or Column(NOTHING, why="no quantity fits") for c in columns]
 
 
 class Reading(NamedTuple):
@@ -241,13 +241,13 @@ def _by_behaviour(columns: list[Column | None], taken: set[str], table: Floats, 
             continue
         unit = time_unit(values) if i <= 1 and len(open_) > _OF_A_POSE else None
         if clocks and unit not in (None, "s") and "seconds" not in taken and np.ptp(steps) > 0:
-            take(i, "seconds", "whole numbers that rise by a usual rate's step, not always the same", unit)
+            take(i, "seconds", "whole numbers that increase by the step of a common rate, not always the same", unit)
         elif "frame" not in taken and (values == np.round(values)).all():
-            take(i, "frame", "whole numbers that rise from row to row")
+            take(i, "frame", "whole numbers that increase from row to row")
         elif clocks and "seconds" not in taken and i <= 1 and len(open_) > _OF_A_POSE and values[0] >= 0:
             unit = time_unit(values)  # a place that rises evenly begins anywhere and steps by no usual rate
             if unit is not None:
-                take(i, "seconds", "numbers that rise from row to row by a usual rate's step", unit)
+                take(i, "seconds", "numbers that increase from row to row by the step of a common rate", unit)
     if not {"position_x", "position_y", "position_z"} & taken and len(open_) >= 3:
         threes = [open_[k : k + 3] for k in range(len(open_) - 2)]
         runs = [t for t in threes if t[2] - t[0] == 2]
@@ -256,7 +256,7 @@ def _by_behaviour(columns: list[Column | None], taken: set[str], table: Floats, 
             inorder = sorted(runs, key=lambda t: (t[0] - runs[0][0]) % 3)
             best = next((t for t in inorder if not _like_angles(table[:, t])), runs[0])
             for axis, i in zip("xyz", best, strict=True):
-                take(i, f"position_{axis}", "the first three numbers side by side that are no angles")
+                take(i, f"position_{axis}", "the first three adjacent numbers that are not angles")
     if not {q for q in taken if q.startswith(("rotation", "quaternion"))}:
         four = [open_[k : k + 4] for k in range(len(open_) - 3)]
         for t in four:
@@ -287,7 +287,7 @@ def _by_behaviour(columns: list[Column | None], taken: set[str], table: Floats, 
             and (values > 4).all()
             and (values < 400).all()
         ):
-            take(i, "focal", "numbers between 4 and 400, the lengths lenses have", "mm")
+            take(i, "focal", "numbers between 4 and 400, as focal lengths", "mm")
 
 
 def time_unit(values: Floats) -> str | None:

@@ -65,7 +65,7 @@ def read_lens_data(name: str, text: str, rate: Fraction, first_frame: float, opt
     channels = [c for c in CHANNELS if c in found]
     if not channels:
         raise BadInput(
-            f"{name} has no column of focal length, focus or stop: there are {listed([h.strip() for h in headings])}."
+            f"{name} has no column of focal length, focus or stop; its columns are {listed([h.strip() for h in headings])}."
         )
     frames = _frames(name, rows, found, rate, first_frame, options)
     values, notes = {}, []
@@ -140,7 +140,7 @@ def _numbers(name: str, rows: list[list[str]], at: int, heading: str) -> Floats:
         cell = row[at].strip() if at < len(row) else ""
         if not is_number(cell) or not np.isfinite(float(cell)):
             raise BadInput(
-                f"{name}, row {number}: '{cell[:40]}' is no number for '{heading}'; correct the cell, or leave the row out."
+                f"{name}, row {number}: '{cell[:40]}' is not a number for '{heading}'; correct the cell, or leave the row out."
             )
         out.append(float(cell))
     return np.array(out, dtype=np.float64)

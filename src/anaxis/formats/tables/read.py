@@ -72,7 +72,7 @@ def read_columns(path: Path, within: Path | None = None, layout: dict[str, Any] 
     if not layout:
         also = f"; or {', or '.join(w.words for w in ways[1:])}" if len(ways) > 1 else ""
         guesses["columns"] = (
-            f"what each column is was told from headings and behaviour{': ' + ways[0].words + also if also else ''}"
+            f"what each column is was from headings and behaviour{': ' + ways[0].words + also if also else ''}"
         )
     spoken = (layout or {}).get("convention")
     convention = convention_from_document(spoken) if spoken else Convention(metres_per_unit=1.0)
@@ -80,7 +80,7 @@ def read_columns(path: Path, within: Path | None = None, layout: dict[str, Any] 
     if order:
         convention = replace(convention, order=str(order))
     elif not spoken and any(f"rotation_{a}" in by_name for a in "xyz") and "quaternion_w" not in by_name:
-        guesses["order"] = f"a table does not say its rotation order; {convention.order} is taken"
+        guesses["order"] = f"a table does not state its rotation order; {convention.order} is taken"
     rate, frames = _time(values("frame"), values("seconds"), (layout or {}).get("rate"), guesses, len(table))
     if len(frames) > 1 and (np.diff(frames) <= 0).any():
         at = int(np.argmax(np.diff(frames) <= 0)) + 1
@@ -141,7 +141,7 @@ def text_of(data: bytes) -> str:
 def cells_of(text: str, name: str, least: int = 3) -> tuple[list[str] | None, list[list[str]], str]:
     """Headings (None where there are none), rows of cells, and what separates them; of ``least`` columns. Raises BadInput."""
     if "\0" in text[:4096]:
-        raise BadInput(f"{name} is no text: export the table as plain text.")
+        raise BadInput(f"{name} is not text: export the table as plain text.")
     lines = [x for x in text.splitlines() if x.strip() and not x.lstrip().startswith(("#", "//"))]
     if not lines:
         raise BadInput(f"{name} holds no rows: export it again.")
@@ -184,7 +184,7 @@ def _numbers(rows: list[list[str]], name: str, skipped: int) -> Floats:
     """The cells as numbers (rows, columns); empty ones are not a number."""
     if len(rows) > MAX_FRAMES:
         raise BadInput(
-            f"{name} has {len(rows)} rows; at most {MAX_FRAMES} frames are taken: export the shot's range only."
+            f"{name} has {len(rows)} rows; at most {MAX_FRAMES} frames are possible: export only the range of the shot."
         )
     width = len(rows[0])
     for number, row in enumerate(rows, 1 + skipped):
@@ -300,7 +300,7 @@ def _lens(
         offset_x = (0.5 - values("pixel_centre_x") / image.width_px) * width
         offset_y = (values("pixel_centre_y") / image.height_px - 0.5) * height
         guesses["lens"] = (
-            f"focal length and principal point are in pixels of a picture of {image.width_px} x {image.height_px} px, told from the "
+            f"focal length and principal point are in pixels of a picture of {image.width_px} x {image.height_px} px, from the "
             f"principal point, on a film back {width[0]:g} mm wide"
         )
     if focal is None:

@@ -175,7 +175,7 @@ def scene_of_track(data: bytes, name: str) -> Scene:
     if problem is not None:
         where = "/".join(str(p) for p in problem.absolute_path) or "the document"
         said = problem.message if len(problem.message) < 120 else problem.message[:117] + "..."
-        raise BadInput(f"{name} is no track document: in {where}, {said}; see track.schema.json.")
+        raise BadInput(f"{name} is not a track document: in {where}, {said}; see track.schema.json.")
     return _scene(document, name)
 
 
@@ -197,7 +197,7 @@ def _array(value: Any, shape: tuple[int, ...], name: str, key: str) -> Floats:
         return np.array(value, dtype=np.float64).reshape(shape)
     except (TypeError, ValueError) as error:
         raise BadInput(
-            f"{name}: {key} holds something that is not a number, or a row of the wrong length; each frame "
+            f"{name}: {key} holds a value that is not a number, or a row of the wrong length; each frame "
             f"needs {int(np.prod(shape[1:]))}."
         ) from error
 

@@ -1,7 +1,7 @@
 """Opening a USD layer without opening anything else.
 
 A stage opens whatever its layers refer to, anywhere on disk. So every arc that leaves the uploaded
-file is taken out of the layers in memory before a stage is made of them, and reported.
+file is removed of the layers in memory before a stage is made of them, and reported.
 """
 
 from __future__ import annotations

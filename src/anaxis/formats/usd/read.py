@@ -71,7 +71,7 @@ class _UsdReader:
         self.up = str(UsdGeom.GetStageUpAxis(stage))
         self.metres_per_unit = float(UsdGeom.GetStageMetersPerUnit(stage))
         if not stage.HasAuthoredMetadata("upAxis"):
-            self.guesses["up_axis"] = f"the file does not say; {self.up} is the standard's fallback"
+            self.guesses["up_axis"] = f"the file does not state it; {self.up} is the standard's fallback"
         if not UsdGeom.StageHasAuthoredMetersPerUnit(stage):
             self.guesses["metres_per_unit"] = "the file does not say; 0.01 is the standard's fallback"
         if not (np.isfinite(self.metres_per_unit) and self.metres_per_unit > 0):
@@ -126,7 +126,7 @@ class _UsdReader:
             # Time codes that are ticks or seconds rather than frames: only the playback rate says
             # what a frame is.
             self.guesses["rate"] = (
-                f"time codes run at {codes_per_second:g} a second, which is no frame rate; frames are taken "
+                f"time codes run at {codes_per_second:g} a second, which is not a frame rate; frames are taken "
                 f"at the playback rate {frames_per_second:g}"
             )
             return _Clock(nearest_rate(frames_per_second), frames_per_second / codes_per_second)
@@ -296,7 +296,7 @@ class _UsdReader:
                     "outside_reference",
                     "warning",
                     f"{self.name} refers to {listed}{f' and {more} more' if more > 0 else ''}, outside the "
-                    "file; nothing outside is ever opened, so whatever stands there is missing here.",
+                    "file; Anaxis opens nothing outside the file, so that part is missing.",
                     "Flatten the stage in the source, or export the camera with its parents into one file.",
                 )
             )

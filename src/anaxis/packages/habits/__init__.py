@@ -46,7 +46,7 @@ Habits = list[tuple[str, dict[str, Any]]]
 def checked_habit(code: str, params: dict[str, Any]) -> dict[str, Any]:
     """The parameters as a habit takes them, every one of them; raises BadInput naming the one that is wrong."""
     if code not in HABITS:
-        raise BadInput(f"'{code}' is no habit: there are {', '.join(HABITS)}.")
+        raise BadInput(f"'{code}' is not a habit: choose one of {', '.join(HABITS)}.")
     return HABITS[code].read(params).model_dump()
 
 
@@ -68,6 +68,6 @@ def compensated(outbound: Outbound, habits: Habits) -> Outbound:
         before = outbound
         outbound = HABITS[code].undo(outbound, params)
         if outbound.track is not before.track:
-            note = f"The package {HABITS[code].says(params)}: the file makes up for it."
+            note = f"The package {HABITS[code].says(params)}. The file compensates for this."
             outbound = replace(outbound, notes=(*outbound.notes, note))
     return outbound

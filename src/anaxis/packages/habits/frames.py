@@ -36,7 +36,7 @@ def _frame_offset_words(p: FrameOffset) -> str:
 
 FRAME_OFFSET = HabitKind(
     "frame_offset",
-    "Is some frames late",
+    "Shows frames late or early",
     FrameOffset,
     _frame_offset_arrives,
     _frame_offset_undone,
@@ -48,7 +48,7 @@ FRAME_OFFSET = HabitKind(
 class OwnRate(Parameters):
     """The file's time played at a rate of the package's own."""
 
-    rate: str = parameter("Frames a second", default="30")
+    rate: str = parameter("Rate, frames/s", default="30")
 
     @field_validator("rate", mode="before")
     @classmethod
@@ -68,18 +68,11 @@ def _own_rate_undone(s: Outbound, p: OwnRate) -> Outbound:
 
 
 def _own_rate_words(p: OwnRate) -> str:
-    return f"plays the file's time at {rate_label(parse_rate(p.rate))} frames a second instead of the file's own"
+    return f"plays the time of the file at {rate_label(parse_rate(p.rate))} frames/s instead of the rate of the file"
 
 
 OWN_RATE = HabitKind(
-    "own_rate",
-    "Takes its own rate",
-    OwnRate,
-    _own_rate_arrives,
-    _own_rate_undone,
-    _own_rate_words,
-    1.2,
-    on_objects=True,
+    "own_rate", "Uses its own rate", OwnRate, _own_rate_arrives, _own_rate_undone, _own_rate_words, 1.2, on_objects=True
 )
 
 
@@ -94,7 +87,7 @@ def renumbered(s: Outbound, first: float, why: str) -> Outbound:
     moved = first - s.intended[0]
     if moved == 0:
         return s
-    note = f"Frame {format_frame(s.intended[0])} here is frame {format_frame(first)} there, because the package {why}."
+    note = f"Frame {format_frame(s.intended[0])} is frame {format_frame(first)} there, because the package {why}."
     track = replace(s.track, frames=s.track.frames + moved)
     return replace(s, track=track, intended=s.intended + moved, notes=(*s.notes, note))
 
@@ -164,17 +157,17 @@ def _only_first_undone(s: Outbound, p: OnlyFirst) -> Outbound:
     if not moves and not lens_moves(s):
         return s
     return s.but(
-        "The package takes only the first frame: key the other frames there by hand, from the numbers of 'anaxis values'."
+        "The package reads only the first frame: key the other frames by hand with the numbers of 'anaxis values'."
     )
 
 
 ONLY_FIRST = HabitKind(
     "only_first",
-    "Takes only the first frame",
+    "Reads only the first frame",
     OnlyFirst,
     _only_first_arrives,
     _only_first_undone,
-    lambda p: "takes only the first frame",
+    lambda p: "reads only the first frame",
     1.2,
     on_objects=True,
 )
@@ -183,7 +176,7 @@ ONLY_FIRST = HabitKind(
 class FirstKeys(Parameters):
     """Only the keys of the first frames taken."""
 
-    count: Positive = parameter("How many", "frames", default=100.0)
+    count: Positive = parameter("Number of frames", "frames", default=100.0)
 
 
 def _first_keys_arrives(a: Arriving, p: FirstKeys, convention: Convention) -> Arriving:
@@ -195,17 +188,17 @@ def _first_keys_undone(s: Outbound, p: FirstKeys) -> Outbound:
     if len(s.track) <= count:
         return s
     return s.but(
-        f"The package takes only the keys of the first {count} frames: hand the shot over in parts of at most {count} frames."
+        f"The package reads only the keys of the first {count} frames: deliver the shot in parts of up to {count} frames."
     )
 
 
 FIRST_KEYS = HabitKind(
     "first_keys",
-    "Takes only the first keys",
+    "Reads only the first keys",
     FirstKeys,
     _first_keys_arrives,
     _first_keys_undone,
-    lambda p: f"takes only the keys of the first {number(p.count)} frames",
+    lambda p: f"reads only the keys of the first {number(p.count)} frames",
     1.4,
     on_objects=True,
 )

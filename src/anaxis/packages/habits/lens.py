@@ -51,11 +51,11 @@ def _film_default_arrives(a: Arriving, p: FilmDefault, convention: Convention) -
 
 
 def _film_default_undone(s: Outbound, p: FilmDefault) -> Outbound:
-    """The field of view of the default film back made right by the focal length."""
+    """The field view of the default film back made right by the focal length."""
     lens, n = s.track.lens, len(s.track)
     return on_film_back(s, np.full(n, p.width_mm), np.full(n, p.height_mm), np.ones(n)) or s.but(
-        f"The package leaves its film back at {p.width_mm:g} x {p.height_mm:g} mm, whose picture has other proportions: "
-        f"type {lens.film_width_mm[0]:.4f} x {lens.film_height_mm[0]:.4f} mm there."
+        f"The package leaves its film back at {p.width_mm:g} x {p.height_mm:g} mm, which has another aspect: type"
+        f" {lens.film_width_mm[0]:.4f} x {lens.film_height_mm[0]:.4f} mm in the package."
     )
 
 
@@ -85,8 +85,8 @@ def _still_film_undone(s: Outbound, p: StillFilm) -> Outbound:
     lens, n = s.track.lens, len(s.track)
     first = [np.full(n, v[0]) for v in (lens.film_width_mm, lens.film_height_mm, lens.squeeze)]
     return on_film_back(s, *first) or s.but(
-        "The package reads the film back once, and here its proportions change over the frames: join with a common film back, "
-        "or set one on Lens."
+        "The package reads the film back once, but its aspect changes over the frames: join with a common film back, or set one on Lens."
+        ""
     )
 
 
@@ -148,7 +148,7 @@ VFOV_AS_HFOV = HabitKind(
     VerticalAsHorizontal,
     _vfov_as_hfov_arrives,
     _vfov_as_hfov_undone,
-    lambda p: "takes the vertical field of view for the horizontal one",
+    lambda p: "reads the vertical field of view as horizontal",
 )
 
 
@@ -172,7 +172,7 @@ def _no_lens_animation_undone(s: Outbound, p: NoLensAnimation) -> Outbound:
         return s
     focal = s.track.lens.focal_mm
     return s.but(
-        f"The package drops the lens animation: key the focal length there, {focal[0]:.4f} mm at frame "
+        f"The package drops the lens animation: key the focal length in the package, {focal[0]:.4f} mm at frame "
         f"{format_frame(s.intended[0])} to {focal[-1]:.4f} mm at frame {format_frame(s.intended[-1])} (all frames: 'anaxis values')."
     )
 
@@ -202,7 +202,7 @@ def _no_offsets_undone(s: Outbound, p: NoOffsets) -> Outbound:
     if max(np.abs(lens.offset_x_mm).max(), np.abs(lens.offset_y_mm).max()) < STILL:
         return s
     return s.but(
-        f"The package drops the offsets: type {lens.offset_x_mm[0]:.4f} mm right and {lens.offset_y_mm[0]:.4f} mm up there."
+        f"The package drops the offsets: type {lens.offset_x_mm[0]:.4f} mm right and {lens.offset_y_mm[0]:.4f} mm up in the package."
     )
 
 
@@ -212,6 +212,6 @@ NO_OFFSETS = HabitKind(
     NoOffsets,
     _no_offsets_arrives,
     _no_offsets_undone,
-    lambda p: "drops the film back's offsets",
+    lambda p: "drops the film back offsets",
     1.1,
 )

@@ -128,7 +128,7 @@ def _snap_arrives(a: Arriving, p: Snap, convention: Convention) -> Arriving:
 def _snap_undone(s: Outbound, p: Snap) -> Outbound:
     if (s.track.frames == np.round(s.track.frames)).all():
         return s
-    return s.but("The package moves samples between frames to whole frames: bake the camera on whole frames for it.")
+    return s.but("The package moves samples between frames to whole frames: bake the camera on whole frames.")
 
 
 SNAP = HabitKind(
@@ -157,7 +157,7 @@ def _no_roll_undone(s: Outbound, p: NoRoll) -> Outbound:
     if rolled < 1e-6:
         return s
     return s.but(
-        f"The package levels the horizon, and the camera rolls by up to {rolled:.2f} degrees: key the roll there."
+        f"The package levels the horizon, but the camera rolls by up to {rolled:.2f} degrees: key the roll in the package."
     )
 
 

@@ -31,7 +31,7 @@ PARENTS = HabitKind(
     Parents,
     _parents_arrives,
     _parents_undone,
-    lambda p: "leaves the camera's parents out",
+    lambda p: "ignores the parents of the camera",
     1.2,
     on_tree=True,
 )

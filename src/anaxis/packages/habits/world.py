@@ -18,7 +18,7 @@ from anaxis.packages.habit import Arriving, HabitKind, Outbound, number
 class UpAxis(Parameters):
     """The file's up axis is not listened to."""
 
-    up: Literal["X", "Y", "Z"] = parameter("Takes every file as", "up", default="Y")
+    up: Literal["X", "Y", "Z"] = parameter("Reads every file as", "up", default="Y")
 
 
 def _up_axis_arrives(a: Arriving, p: UpAxis, convention: Convention) -> Arriving:
@@ -37,7 +37,7 @@ UP_AXIS = HabitKind(
     UpAxis,
     _up_axis_arrives,
     _up_axis_undone,
-    lambda p: f"takes every file as {p.up} up, whatever it says",
+    lambda p: f"reads every file as {p.up} up, whatever the file states",
     on_objects=True,
 )
 
@@ -45,7 +45,7 @@ UP_AXIS = HabitKind(
 class Unit(Parameters):
     """The file's unit is not listened to."""
 
-    metres_per_unit: Positive = parameter("Takes a unit as", "m", default=0.01)
+    metres_per_unit: Positive = parameter("Reads a unit as", "m", default=0.01)
 
 
 def _unit_arrives(a: Arriving, p: Unit, convention: Convention) -> Arriving:
@@ -62,7 +62,7 @@ UNIT = HabitKind(
     Unit,
     _unit_arrives,
     _unit_undone,
-    lambda p: f"takes a unit of every file as {number(p.metres_per_unit)} m, whatever it says",
+    lambda p: f"reads the unit of every file as {number(p.metres_per_unit)} m, whatever the file states",
     on_objects=True,
 )
 
@@ -147,11 +147,11 @@ def _look_axis_undone(s: Outbound, p: LookAxis) -> Outbound:
 
 LOOK_AXIS = HabitKind(
     "look_axis",
-    "Takes another camera look axis",
+    "Uses another camera look axis",
     LookAxis,
     _look_axis_arrives,
     _look_axis_undone,
-    lambda p: f"takes the file's camera to look along {p.look} with {p.up} up",
+    lambda p: f"reads the camera as looking along {p.look} with {p.up} up",
     1.1,
 )
 

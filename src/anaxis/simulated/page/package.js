@@ -40,7 +40,7 @@ function fields() {
 
 function set_group(group) {
   const typed = [...el("numbers").querySelectorAll(`input[name^="${group}."]`)].map((i) => (i.value.trim() === "" ? null : Number(i.value)));
-  if (typed.some((v) => v !== null && !Number.isFinite(v))) { el("held").textContent = "That is no number."; return; }
+  if (typed.some((v) => v !== null && !Number.isFinite(v))) { el("held").textContent = "This is not a number."; return; }
   el("held").textContent = "";
   tell({ do: "set", group, value: typed, frame: camera.frames[index], over: el("over").value });
 }
@@ -102,7 +102,7 @@ function title() {
   document.title = `${state.name}: simulated package`;
   el("line").textContent = state.state === "connected" ? `connected${state.waiting ? `, ${state.waiting} to be told` : ""}` : `away, ${state.waiting} to be told${state.said ? `: ${state.said}` : ""}`;
   el("line").className = state.state;
-  el("habits").textContent = state.habits.length ? `Does to what it is sent: ${state.habits.join(", ")}.` : "Takes what it is sent as it is.";
+  el("habits").textContent = state.habits.length ? `Does to what it is sent: ${state.habits.join(", ")}.` : "No habits.";
   const list = el("cameras");
   list.replaceChildren(...state.cameras.map((c) => {
     const item = document.createElement("li"), button = document.createElement("button");

@@ -23,10 +23,9 @@ from anaxis.web.statuses import status_of
 
 PREFIX = "/api/v1"
 _log = logging.getLogger("anaxis")
-_ABOUT = """Everything that the pages do with shots, for programs. Send a token of your own page as `Authorization: Bearer …`.
+_ABOUT = """Everything that the pages do, for programs. Send a token from your account page as `Authorization: Bearer …`.
 
-What goes wrong is a `Problem`: a code that stays, a sentence, and the field it is about. Long work answers 202 with jobs, to be asked for or
-followed as server-sent events. A POST with an `Idempotency-Key` is done once."""
+Errors are a `Problem`: a stable code, a sentence and the field. Long work answers 202 with jobs; poll them or follow them as server-sent events. A POST with an `Idempotency-Key` is done once."""
 
 
 def api_of(state: Any) -> FastAPI:
@@ -56,7 +55,7 @@ def _described(request: Request) -> JSONResponse:
 
 
 def problem(status: int, code: str, sentence: str, field: str | None = None) -> JSONResponse:
-    """Why something was not done."""
+    """An error."""
     headers = {"WWW-Authenticate": "Bearer"} if status == 401 else None
     return JSONResponse(Problem(code=code, sentence=sentence, field=field).model_dump(), status, headers)
 
@@ -108,19 +107,19 @@ async def _no_database(request: Request, error: Exception) -> JSONResponse:
     answer = problem(
         503,
         "busy",
-        "The database does not answer, or others are changing the same thing: nothing was changed. Try again in a moment.",
+        "The database does not answer, or others are changing the same item. Nothing was changed: try again in a moment.",
     )
     answer.headers["Retry-After"] = "10"
     return answer
 
 
 async def _not_storable(request: Request, error: Exception) -> JSONResponse:
-    return problem(422, "not_storable", "Something that was sent holds a character or number that cannot be kept.")
+    return problem(422, "not_storable", "The request has a character or number that cannot be stored.")
 
 
 async def _at_once(request: Request, error: Exception) -> JSONResponse:
     return problem(
         409,
         "conflict",
-        "Somebody else made the same thing at the same moment: nothing was kept here. Look, then try again.",
+        "Somebody else created the same item at the same moment. Nothing was saved: check it, then try again.",
     )

@@ -43,13 +43,13 @@ Place = Annotated[list[float], Field(min_length=3, max_length=3)]
 
 
 class Base(BaseModel):
-    """The version that a change is made from: where another is worked on by now, nothing is changed and the answer is 409."""
+    """The version that a change is based on. If another version is current, nothing is changed and the answer is 409."""
 
     base: Number
 
 
 class PictureChange(Base):
-    """How the source makes its picture."""
+    """Picture size and fit of the source."""
 
     width_px: Annotated[int, Field(ge=1, le=65536)]
     height_px: Annotated[int, Field(ge=1, le=65536)]
@@ -58,18 +58,18 @@ class PictureChange(Base):
 
 
 class NameAndPlace(BaseModel):
-    """Another name, another shot; what is left out stays."""
+    """A new name or shot; fields left out stay unchanged."""
 
     name: Name | None = None
     shot: Number | None = Field(None, description="The number of a shot.")
 
 
 class Copy(Base):
-    name: Name = Field("", description="The copy's name; made up where left out.")
+    name: Name = Field("", description="The name of the copy; chosen by Anaxis if left out.")
 
 
 class Marks(BaseModel):
-    """Landmarks by name, in metres, Y up, right-handed: one place for each that stands, one for each frame for one that moves."""
+    """Landmarks by name, in metres, Y up, right-handed: one position for a still landmark, one for each frame for a moving one."""
 
     version: str
     frames: list[float] = Field(description="The camera's frames.")
@@ -77,10 +77,10 @@ class Marks(BaseModel):
 
 
 class SetObjectDocument(BaseModel):
-    """An object of the set round a camera; the operation ``set_objects`` of a recipe chooses what goes along."""
+    """An object of the set of a camera. The recipe operation ``set_objects`` chooses which objects are delivered."""
 
     path: str
-    file: str = Field(description="The file that adds it; empty for the camera's own.")
+    file: str = Field(description="The file that adds the object; empty for the camera file.")
     name: str
     group: str
     along: bool
@@ -91,7 +91,7 @@ class SetObjectDocument(BaseModel):
     extent_m: Place
     state: str
     view: str
-    share: float = Field(description="Its share of the set's points.")
+    share: float = Field(description="Share of the points of the set.")
 
 
 class SetDocument(BaseModel):
@@ -100,7 +100,7 @@ class SetDocument(BaseModel):
 
 
 class ComparedVersions(BaseModel):
-    """By how many pixels a newer version's camera draws the older one's picture otherwise, and what became of the landmarks."""
+    """The deviation between two versions in pixels, and the changed landmarks."""
 
     older: int
     newer: int
@@ -122,11 +122,11 @@ class NewBundle(BaseModel):
 
 class InputOfDerived(BaseModel):
     camera: Number
-    version: Number | None = Field(None, description="The one worked on where left out.")
+    version: Number | None = Field(None, description="The current version if left out.")
 
 
 class NewDerived(BaseModel):
-    """A camera made from others: joined, framed or held, by its kind's settings, from a camera for each role."""
+    """A derived camera: its kind, its settings and a camera for each role."""
 
     kind: Name = Field(examples=["held"])
     shot: Name
@@ -147,7 +147,7 @@ class StillDocument(BaseModel):
 
 @router.patch("/cameras/{camera_id}")
 def put_in_order(store: Store, camera_id: Number, asked: NameAndPlace) -> CameraDocument:
-    """Renamed, or moved into another shot."""
+    """Rename a camera or move it to another shot."""
     held = get_camera(store, camera_id)
     if asked.shot is not None:
         move_camera(store, held, found(store, Shot, asked.shot, "shot"))
@@ -159,7 +159,7 @@ def put_in_order(store: Store, camera_id: Number, asked: NameAndPlace) -> Camera
 
 @router.delete("/cameras/{camera_id}")
 def taken_off(store: Store, camera_id: Number, even_so: bool = False) -> CameraDocument:
-    """Taken off the lists, where nothing hangs on it or ``even_so``. It can be brought back."""
+    """Archive a camera. Needs ``even_so`` if cameras are derived from it. Archiving can be undone."""
     return CameraDocument.of(remove_camera(store, get_camera(store, camera_id), even_so))
 
 
@@ -170,7 +170,7 @@ def put_back(store: Store, camera_id: Number) -> CameraDocument:
 
 @router.put("/cameras/{camera_id}/picture")
 def picture_changed(store: Store, camera_id: Number, asked: PictureChange) -> VersionDocument:
-    """Resolution, pixel aspect and fit, as a new version."""
+    """Set resolution, pixel aspect and fit as a new version."""
     store.base_version = asked.base
     image = Image(asked.width_px, asked.height_px, asked.pixel_aspect)
     return VersionDocument.of(
@@ -192,7 +192,7 @@ def redone(store: Store, camera_id: Number, asked: Base) -> VersionDocument:
 
 @router.post("/cameras/{camera_id}/copies", status_code=201)
 def copied(store: Store, camera_id: Number, asked: Copy) -> CameraDocument:
-    """A version as a camera of its own in the same shot."""
+    """Copy a version to a new camera in the same shot."""
     made = copy_camera(store, get_version(store, camera_id, asked.base), asked.name)
     return CameraDocument.of(get_camera(store, made.camera_id))
 
@@ -212,7 +212,7 @@ def landmarks(store: Store, camera_id: Number, version: Number | None = None) ->
 
 @router.get("/cameras/{camera_id}/set")
 def objects_of_set(store: Store, camera_id: Number, version: Number | None = None) -> SetDocument:
-    """Every object of the set round a camera, and what was chosen for it."""
+    """List the objects of the set of a camera and their choices."""
     listing = set_of_version(store, get_version(store, camera_id, version))
     return SetDocument(
         objects=[SetObjectDocument.model_validate(r._asdict() | {"extent_m": list(r.extent_m)}) for r in listing.rows],
@@ -226,7 +226,7 @@ def two_versions(store: Store, camera_id: Number, older: Number, newer: Number) 
     proof = compared(a, b).proof
     if proof is None:
         raise BadInput(
-            f"Versions {a.label} and {b.label} have no frame in common: there is nothing to compare.", "no_common_frame"
+            f"Versions {a.label} and {b.label} share no frame, so there is nothing to compare.", "no_common_frame"
         )
     return ComparedVersions(
         older=a.number, newer=b.number, max_px=proof.max_px, worst_frame=proof.worst_frame, frames=proof.frames.tolist(),
@@ -236,7 +236,7 @@ def two_versions(store: Store, camera_id: Number, older: Number, newer: Number) 
 
 @router.post("/cameras/{camera_id}/bundle", response_class=Response, responses=ZIP)
 def bundle(store: Store, camera_id: Number, asked: NewBundle) -> Any:
-    """All that one receiver gets, in a zip; for several packages one that holds a zip for each."""
+    """Write everything for one package as a zip; for several packages, a zip with one zip for each."""
     for key in asked.formats:
         format_of(key)
     held = get_version(store, camera_id, asked.version)
@@ -247,7 +247,7 @@ def bundle(store: Store, camera_id: Number, asked: NewBundle) -> Any:
 
 @router.post("/shows/{show_id}/derived", status_code=201)
 def made_of_others(store: Store, show_id: Number, asked: NewDerived) -> CameraDocument:
-    """Shots joined over a cut, objects framed in a sphere, a shot camera held at a frame."""
+    """A joined camera, a 360-degree framing or a projection camera."""
     inputs = {role: get_version(store, i.camera, i.version).id for role, i in asked.inputs.items()}
     show = get_show(store, show_id).name
     made = derive(
@@ -259,31 +259,31 @@ def made_of_others(store: Store, show_id: Number, asked: NewDerived) -> CameraDo
 
 @router.put("/cameras/{camera_id}/derivation")
 def made_anew(store: Store, camera_id: Number, asked: OtherSettings) -> VersionDocument:
-    """A derived camera with other settings, as its next take."""
+    """Derive a camera again with other settings, as its next take."""
     store.base_version = asked.base
     return VersionDocument.of(derive_anew(store, get_version(store, camera_id, asked.base), asked.settings))
 
 
 @router.post("/cameras/{camera_id}/update")
 def brought_up_to_date(store: Store, camera_id: Number, asked: Base) -> VersionDocument:
-    """A derived camera made anew from the newest versions of its inputs."""
+    """Update a derived camera to the newest versions of its inputs."""
     store.base_version = asked.base
     return VersionDocument.of(bring_up_to_date(store, get_version(store, camera_id, asked.base)))
 
 
 @router.post("/cameras/{camera_id}/saved-recipe", status_code=201)
 def recipe_saved(store: Store, camera_id: Number, name: Name, version: Number | None = None) -> dict[str, Any]:
-    """The recipe of a version under a name, to be applied to other cameras."""
+    """Save the recipe of a version under a name, to apply it to other cameras."""
     saved = save_recipe(store, get_version(store, camera_id, version), name)
     return {"name": saved.name, "number": saved.number, "operations": saved.operations}
 
 
 @router.post("/cameras/{camera_id}/stills", status_code=201)
 def stills(
-    store: Store, camera_id: Number, frame: float, ours: Annotated[UploadFile, Sent(description="A still of ours.")],
-    theirs: Annotated[UploadFile, Sent(description="The same frame from the package.")], version: Number | None = None,
+    store: Store, camera_id: Number, frame: float, ours: Annotated[UploadFile, Sent(description="The expected still.")],
+    theirs: Annotated[UploadFile, Sent(description="The still from the package.")], version: Number | None = None,
 ) -> StillDocument:  # fmt: skip
-    """Two stills of a frame laid over each other: shift, scale and rotation between them."""
+    """Compare two stills of a frame: shift, scale and rotation."""
     held = get_version(store, camera_id, version)
     frames = track_of(held)[0].frames
     at = np.flatnonzero(np.abs(frames - frame) < 1e-6)

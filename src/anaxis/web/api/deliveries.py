@@ -47,7 +47,7 @@ _LOOK_EVERY_S = 0.5
 
 
 class NewDelivery(BaseModel):
-    """A camera for packages, in formats: a file for each. ``version`` is the one worked on where it is left out."""
+    """Deliveries of a camera: packages and formats. ``version`` is the current one if left out."""
 
     to: list[PackageKey] = Field(min_length=1, max_length=40, examples=[["zup-lh-cm"]])
     formats: list[FormatKey] = Field(min_length=1, max_length=10, examples=[["usd"]])
@@ -66,14 +66,14 @@ class ProofDocument(BaseModel):
     delivery: DeliveryDocument
     frames: list[FrameDeviation]
     frames_missing: list[float] = Field(
-        description="Those that did not arrive: their deviation is that of whatever stands there."
+        description="Missing frames; their deviation is that of the pose the package shows."
     )
-    differences: list[Any] = Field(description="What arrived otherwise than meant, beside the picture.")
+    differences: list[Any] = Field(description="Differences outside the picture.")
 
 
 @router.post("/cameras/{camera_id}/deliveries", status_code=201)
 def deliver(request: Request, response: Response, store: Store, camera_id: Number, asked: NewDelivery) -> HandedOver:
-    """Written and proved: at once, 201, or as work to be followed where that takes long, 202."""
+    """Write and prove deliveries: 201 when done at once, 202 with jobs for long work."""
     for key in asked.formats:
         format_of(key)
     held = get_version(store, camera_id, asked.version)
@@ -88,8 +88,7 @@ def deliver(request: Request, response: Response, store: Store, camera_id: Numbe
 
 
 class NewFilm(BaseModel):
-    """A film of a camera. ``version`` is the one worked on where it is left out; ``delivery`` or ``returned`` is one of that
-    version, shown as it arrived; ``plate`` is a plate of its shot."""
+    """A film of a camera. ``version`` is the current one if left out; ``delivery`` or ``returned`` belongs to that version and is compared; ``plate`` is a plate of the shot."""
 
     version: Number | None = None
     options: FilmOptions = FilmOptions()
@@ -102,7 +101,7 @@ class NewFilm(BaseModel):
 
 @router.post("/cameras/{camera_id}/films", status_code=202)
 def film(request: Request, store: Store, camera_id: Number, asked: NewFilm) -> JobDocument:
-    """A film as work to be followed; its file is at /jobs/{number}/file when the work is done."""
+    """Make a film as a job. The file is at /jobs/{number}/file when the job is done."""
     held = get_version(store, camera_id, asked.version)
     order = FilmOrder([held], asked.options, asked.kind, asked.delivery, asked.returned, asked.plate, asked.frame)
     made = ask_for_film(store, order)
@@ -112,7 +111,7 @@ def film(request: Request, store: Store, camera_id: Number, asked: NewFilm) -> J
 
 @router.get("/jobs/{number}/file", response_class=Response, responses=FILE)
 def job_file(store: Store, number: Number) -> Response:
-    """The file that work made: a film, a zip."""
+    """Download the file of a job: a film or a zip."""
     made = get_made_file(store, get_job(store, number).result.get("made_file"))
     return download_answer(made.name, made.data)
 
@@ -128,7 +127,7 @@ def _job(session: Context, number: int) -> JobDocument:
 
 @router.get("/jobs/{number}/events", response_class=StreamingResponse, responses=EVENTS)
 def job_followed(request: Request, store: Store, number: Number) -> Any:
-    """The job as server-sent events, whenever it has got further, until it is over."""
+    """Follow a job as server-sent events until it ends."""
     get_job(store, number)
     engine, actor = request.app.state.engine, store.actor
 
@@ -162,7 +161,7 @@ def job_stopped(store: Store, number: Number) -> JobDocument:
 
 @router.post("/jobs/{number}/resume")
 def job_resumed(request: Request, store: Store, number: Number) -> JobDocument:
-    """A job that was stopped or has failed, back in the queue."""
+    """Put a stopped or failed job back in the queue."""
     resume_job(store, number)
     ensure_worker(request, True)
     return _job(store, number)
@@ -189,24 +188,24 @@ def proof(store: Store, delivery_id: Number) -> ProofDocument:
 
 @router.get("/deliveries/{delivery_id}/files/{name}", response_class=Response, responses=FILE)
 def file(store: Store, delivery_id: Number, name: Name) -> Any:
-    """A file as it was handed over."""
+    """Download a delivered file."""
     held = get_delivery_file(store, delivery_id, name)
     return download_answer(held.name, held.data)
 
 
 @router.get("/deliveries/{delivery_id}/sheet.pdf", response_class=Response, responses=PDF)
 def sheet(store: Store, delivery_id: Number) -> Any:
-    """The transfer sheet, for whoever opens the files over there, as a PDF of one page."""
+    """Download the transfer sheet as a PDF of one page."""
     name, data = printed_sheet(store, get_delivery(store, delivery_id))
     return download_answer(name, data, "application/pdf")
 
 
 @router.post("/cameras/{camera_id}/returns", status_code=201)
 def came_back(
-    request: Request, store: Store, camera_id: Number, file: Annotated[UploadFile, File(description="What the package exported.")],
-    to: Annotated[Name, Form(description="The package it came back from.")], version: Annotated[Number | None, Form()] = None,
+    request: Request, store: Store, camera_id: Number, file: Annotated[UploadFile, File(description="The file exported by the package.")],
+    to: Annotated[Name, Form(description="The package that exported it.")], version: Annotated[Number | None, Form()] = None,
 ) -> ReturnDocument:  # fmt: skip
-    """A camera that came back: measured against the one meant, and what explains the difference."""
+    """Upload a returned camera: its deviation from the delivered camera, and the cause."""
     kept, package = get_version(store, camera_id, version), get_package(store, to)
     name, most = name_of_upload(file), request.app.state.limits.max_bytes
     require_readable(name, CAMERA_SUFFIXES)

@@ -11,7 +11,7 @@ from fastapi.routing import APIRoute
 _BINARY = {"type": "string", "format": "binary"}
 _KEY = {
     "name": "Idempotency-Key", "in": "header", "required": False, "schema": {"type": "string", "minLength": 1, "maxLength": 200},
-    "description": "Made up by the sender: the same request again with the same key is done once, and answered alike.",
+    "description": "A key of your choice. Requests with the same key run once and get the same answer.",
 }  # fmt: skip
 
 
@@ -69,7 +69,7 @@ def describe(api: FastAPI) -> None:
         if not plain:
             made = get_openapi(title=api.title, version=api.version, description=api.description, routes=api.routes)
             made["components"]["securitySchemes"] = {
-                "token": {"type": "http", "scheme": "bearer", "description": "A token of one's own page."}
+                "token": {"type": "http", "scheme": "bearer", "description": "A token from your account page."}
             }
             made["security"] = [{"token": []}]
             for operations in made["paths"].values():

@@ -17,7 +17,7 @@ REFUSALS: dict[int | str, dict[str, Any]] = {
 
 def _storable(text: str) -> str:
     if "\0" in text:
-        raise ValueError("holds a NUL, which cannot be kept")
+        raise ValueError("has a NUL character, which cannot be stored")
     text.encode()  # half of a pair of code units is no character
     return text
 
@@ -25,7 +25,7 @@ def _storable(text: str) -> str:
 _FORMATS = [f.key for f in WRITTEN]
 Number = Annotated[int, Field(ge=1, le=2**31 - 1)]
 Name = Annotated[str, StringConstraints(max_length=300), AfterValidator(_storable)]
-FormatKey = Annotated[Name, Field(description="A format that is written.", json_schema_extra={"enum": list(_FORMATS)})]
-PackageKey = Annotated[
-    Name, Field(description="The key of a package: a shipped one, or one of your own.", examples=["zup-lh-cm"])
+FormatKey = Annotated[
+    Name, Field(description="A format that Anaxis writes.", json_schema_extra={"enum": list(_FORMATS)})
 ]
+PackageKey = Annotated[Name, Field(description="The key of a package, shipped or your own.", examples=["zup-lh-cm"])]

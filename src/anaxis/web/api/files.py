@@ -34,34 +34,32 @@ Typed = Annotated[Name, Form()]
 
 
 class Keep(BaseModel):
-    """How a file is kept: with a saved recipe, and the remedies of findings of the codes accepted."""
+    """Options for saving a file: a saved recipe, and the codes of findings whose remedies to apply."""
 
-    path: Name | None = Field(None, description="As the file was sent, where left out; show and rule likewise.")
+    path: Name | None = Field(None, description="As uploaded if left out; show and rule likewise.")
     show: Name | None = None
     rule: Name | None = None
     recipe: Name = ""
     accept: list[Name] = []
-    new_show: bool = Field(False, description="The show is a new one, though its name is nearly that of another.")
+    new_show: bool = Field(False, description="Create a new show, although its name is similar to another one.")
     resolution: Name = Field(
-        "", description="The picture's size, as 2048x858, where the file states none or another one is right."
+        "", description="The picture size, such as 2048x858, if the file states none or a wrong one."
     )
     source_fit: Literal["", "width", "height", "inside", "outside", "stretch"] = Field(
-        "", description="How the film back meets the picture; left out, the file's own or the usual one."
+        "", description="The fit of the source; that of the file if left out."
     )
 
 
 class Inspected(BaseModel):
-    """A file with all that is found in it: for each camera its facts and findings."""
+    """A file with the facts and findings of each camera."""
 
     file: FileDocument
     cameras: list[dict[str, Any]]
-    readings: list[str] = Field(
-        [], description="The ways in which a table may be read, where one is to be chosen before it is kept."
-    )
+    readings: list[str] = Field([], description="The possible readings of a table; choose one before saving.")
 
 
 class Columns(BaseModel):
-    """How a table is read: by the number of one of its readings, from 0, or by a column layout of its own."""
+    """How to read a table: the number of one of its readings, from 0, or a column layout."""
 
     reading: int | None = Field(None, ge=0, le=10)
     layout: dict[str, Any] | None = None
@@ -69,13 +67,10 @@ class Columns(BaseModel):
 
 @router.post("/files", status_code=201)
 def send(
-    request: Request, store: Store, file: Annotated[UploadFile, File(description="A camera file, or a zip of one with what it refers to.")],
+    request: Request, store: Store, file: Annotated[UploadFile, File(description="A camera file, or a zip with the files it refers to.")],
     path: Typed = "", show: Typed = "", rule: Typed = "",
 ) -> FileDocument:  # fmt: skip
-    """A file read, in a process apart, and put aside: what it is to what is kept, by its name and a rule for names.
-
-    It is kept by ``POST /files/{id}/keep``; until then it goes after a while.
-    """
+    """Upload a camera file. The answer compares it with saved cameras by its name and a naming rule. Save it with ``POST /files/{id}/keep``; uploads that are not saved expire."""
     name, most = name_of_upload(file), request.app.state.limits.max_bytes
     path = path.strip() or name
     require_readable(name)
@@ -91,7 +86,7 @@ def send(
 
 
 def _item(store: Store, source: SourceFile, path: str | None, show: str | None, rule: str | None) -> Item:
-    """A file that was put aside as it was sent, but for what is said anew."""
+    """An upload, read again with new options."""
     sent = Draft.of(source).sent
     path, show = (sent.get(n, "") if v is None else v for n, v in (("path", path), ("show", show)))
     return item_of(store, source, path or source.name, _rule_of(source, rule), show)
@@ -105,7 +100,7 @@ def _rule_of(source: SourceFile, rule: str | None) -> str:
 def inspected(
     store: Store, source_id: Number, path: Name | None = None, show: Name | None = None, rule: Name | None = None
 ) -> Inspected:
-    """A file that was put aside, once more: as it was sent or by another rule, against what is kept by now, with all findings."""
+    """Inspect an upload again, with the same or another naming rule, with all findings."""
     source, read = staged_scene(store, source_id)
     item = _item(store, source, path, show, rule)
     reports = reports_of(store, source, Draft.of(source), read, item.names.show, item.names.shot)
@@ -120,10 +115,10 @@ def read_columns(
     request: Request, store: Store, source_id: Number, asked: Columns, path: Name | None = None, show: Name | None = None,
     rule: Name | None = None,
 ) -> FileDocument:  # fmt: skip
-    """A table that was put aside, read by other columns."""
+    """Read an uploaded table with other columns."""
     source, read = staged_scene(store, source_id)
     if read.columns is None:
-        raise BadInput(f"{source.name} is no table: it has no columns to choose.")
+        raise BadInput(f"{source.name} is not a table: it has no columns to choose.")
     if asked.reading is not None:
         read_as(store, request.app.state.parsers, source, read, asked.reading)
     else:
@@ -133,7 +128,7 @@ def read_columns(
 
 @router.post("/files/{source_id}/keep")
 def keep(store: Store, source_id: Number, asked: Keep) -> FileDocument:
-    """Its cameras kept, all of them or none."""
+    """Save the cameras of an upload, all or none."""
     source, _ = staged_scene(store, source_id)
     item = _item(store, source, asked.path, asked.show, asked.rule)
     keep_item(

@@ -38,11 +38,9 @@ class WebhookDocument(BaseModel):
     show: int
     url: str
     events: list[str]
-    owner: str = Field(description="Who added it.")
-    failures: int = Field(description="Tries in a row that it did not take.")
-    paused_at: datetime | None = Field(
-        description="Since when it is told nothing, because it kept failing; null where it is told."
-    )
+    owner: str = Field(description="The person who added the webhook.")
+    failures: int = Field(description="Failed calls in a row.")
+    paused_at: datetime | None = Field(description="The time since when it is paused; null if active.")
 
     @classmethod
     def of(cls, hook: Webhook) -> WebhookDocument:
@@ -53,13 +51,13 @@ class WebhookDocument(BaseModel):
 
 
 class MadeWebhook(WebhookDocument):
-    """With the secret that it signs with, which is told this once."""
+    """The webhook with its signing secret, which is shown only once."""
 
     secret: str
 
 
 class CallDocument(BaseModel):
-    """One thing told: waiting, sent or given up; ``said`` is why the last try was not taken."""
+    """A call: waiting, sent or given up; ``said`` is the reason of the last failure."""
 
     id: int
     event: str
@@ -89,20 +87,20 @@ def listed(store: Store, show_id: Number) -> list[WebhookDocument]:
 
 @router.post("/shows/{show_id}/webhooks", status_code=201)
 def added(store: Store, show_id: Number, asked: NewWebhook) -> MadeWebhook:
-    """An address that is told by POST of what happens in a show, signed by the secret in the answer."""
+    """Add a webhook: an address that receives events of a show by POST, signed with the secret in the answer."""
     hook = add_webhook(store, get_show(store, show_id), asked.url, list(asked.events))
     return MadeWebhook(**WebhookDocument.of(hook).model_dump(), secret=hook.secret)
 
 
 @router.get("/webhooks/{number}/calls")
 def calls(store: Store, number: Number) -> list[CallDocument]:
-    """The last hundred things it was told."""
+    """List the last hundred calls of a webhook."""
     return [CallDocument.of(c) for c in calls_of(store, found(store, Webhook, number, "webhook"))]
 
 
 @router.post("/webhooks/{number}/resume")
 def resumed(store: Store, number: Number) -> WebhookDocument:
-    """A webhook that was paused because it kept failing is told what has waited, and what comes."""
+    """Resume a paused webhook: it receives waiting and future calls."""
     return WebhookDocument.of(resume_webhook(store, found(store, Webhook, number, "webhook")))
 
 

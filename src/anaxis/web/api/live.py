@@ -36,7 +36,7 @@ class RemoteCameraDocument(BaseModel):
     first: float
     last: float
     rate: str
-    kept_as: int | None = Field(description="The camera here that its takes are kept as.")
+    kept_as: int | None = Field(description="The camera that its takes are saved as.")
 
 
 class ClientDocument(BaseModel):
@@ -72,7 +72,7 @@ class LinkDocument(BaseModel):
 
 
 class ClashDocument(BaseModel):
-    """What both sides changed without knowing of each other."""
+    """A conflict: values that both sides changed."""
 
     id: int
     remote: int
@@ -104,11 +104,13 @@ class LiveDocument(BaseModel):
 
 
 class Settled(BaseModel):
-    keep: Literal["here", "sent"] = Field(description="What the camera of the clash holds, or what it was sent.")
+    keep: Literal["here", "sent"] = Field(
+        description="'here' keeps the values of the package, 'sent' the values sent to it."
+    )
 
 
 class Why(BaseModel):
-    why: Name = "kept by hand"
+    why: Name = "saved by hand"
 
 
 def _remote(row: RemoteCamera) -> RemoteCameraDocument:
@@ -125,7 +127,7 @@ def _clash(row: Clash) -> ClashDocument:
 
 @router.get("/shows/{show_id}/live")
 def live(store: Store, show_id: Number) -> LiveDocument:
-    """Who is connected to a show, what is linked, and what waits for a choice."""
+    """List connected packages, links and open conflicts of a show."""
     show = get_show(store, show_id)
     clients = [
         ClientDocument(
@@ -147,26 +149,26 @@ def live(store: Store, show_id: Number) -> LiveDocument:
 
 @router.post("/remote/{number}/pull", status_code=201)
 def pulled(store: Store, number: Number, asked: Pull) -> VersionDocument:
-    """What a package's camera holds now, as the next take of a camera here."""
+    """Pull a camera from a package as the next take."""
     return VersionDocument.of(pull(store, found(store, RemoteCamera, number, "camera of a package"), asked))
 
 
 @router.post("/cameras/{camera_id}/push")
 def pushed(store: Store, camera_id: Number, asked: Push, version: Number | None = None) -> RemoteCameraDocument:
-    """A version written into a package: to one of its cameras, or as a new one."""
+    """Push a version to a package, into one of its cameras or as a new one."""
     return _remote(push(store, get_version(store, camera_id, version), asked))
 
 
 @router.post("/remote/{number}/write", status_code=200)
 def written_across(store: Store, number: Number, asked: Across) -> RemoteCameraDocument:
-    """From one package to another, once."""
+    """Push a camera from one package to another once."""
     found(store, RemoteCamera, number, "camera of a package")
     return _remote(write_across(store, asked.model_copy(update={"source": number})))
 
 
 @router.post("/shows/{show_id}/links", status_code=201)
 def linked(store: Store, show_id: Number, asked: LinkAsked) -> LinkDocument:
-    """Two cameras kept the same from now on."""
+    """Link two cameras."""
     get_show(store, show_id)
     return LinkDocument.of(store, link(store, asked))
 
@@ -178,7 +180,7 @@ def link_stopped(store: Store, number: Number) -> LinkDocument:
 
 @router.post("/links/{number}/versions", status_code=201)
 def moment_kept(store: Store, number: Number, asked: Why) -> VersionDocument:
-    """What the link's first camera holds now, as a version."""
+    """Save the first camera of a link as a version."""
     return VersionDocument.of(keep_moment(store, found(store, Link, number, "link"), asked.why))
 
 
@@ -189,13 +191,13 @@ def clash_settled(store: Store, number: Number, asked: Settled) -> ClashDocument
 
 @router.delete("/clients/{number}")
 def client_removed(store: Store, number: Number) -> dict[str, str]:
-    """A package that is away, off the list."""
+    """Remove a disconnected package from the list."""
     return {"removed": take_off(store, found(store, Client, number, "package")).name}
 
 
 @router.post("/clients/{number}/recordings", status_code=201)
 def recording_begun(store: Store, number: Number, name: Name = "") -> RecordingDocument:
-    """A tracker records from now on."""
+    """Start a recording of a tracker."""
     return RecordingDocument.of(start_recording(store, found(store, Client, number, "tracker"), name))
 
 
@@ -206,5 +208,5 @@ def recording_stopped(store: Store, number: Number) -> RecordingDocument:
 
 @router.post("/recordings/{number}/keep", status_code=201)
 def recording_kept(store: Store, number: Number, asked: dict[str, object]) -> VersionDocument:
-    """A camera made of a recording, by settings as docs/exchange.md describes them."""
+    """Save a recording as a camera. docs/exchange.md describes the settings."""
     return VersionDocument.of(keep_recording(store, found(store, Recording, number, "recording"), settings_of(asked)))

@@ -144,7 +144,9 @@ def _begun(engine: Engine, keyed: _Keyed) -> Response | None:
             return None
         held = session.execute(select(AnswerGiven).where(*of).with_for_update()).scalar_one()
         if held.asked != keyed.asked:
-            raise BadInput("That Idempotency-Key was used for another request: take a new one for each.", "idempotency")
+            raise BadInput(
+                "This Idempotency-Key was used for another request: use a new key for each request.", "idempotency"
+            )
         if held.status is not None:
             return Response(held.body, held.status, {_REPLAYED: "true"}, media_type="application/json")
         left = func.now() - func.make_interval(0, 0, 0, 0, 0, 0, _BEING_DONE_S)
@@ -156,7 +158,7 @@ def _begun(engine: Engine, keyed: _Keyed) -> Response | None:
         )
         if session.execute(taken_up).first() is None:
             raise BadInput(
-                f"The request of that Idempotency-Key is being done: ask again in {_BEING_DONE_S} seconds at most.", "conflict"
+                f"A request with this Idempotency-Key is running: try again in {_BEING_DONE_S} seconds at most.", "conflict"
             )  # fmt: skip
         return None
 

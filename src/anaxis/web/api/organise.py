@@ -24,10 +24,10 @@ router = APIRouter(
 
 
 class ShowChange(BaseModel):
-    """What is left out stays."""
+    """Fields left out stay unchanged."""
 
     name: Name | None = None
-    archived: bool | None = Field(None, description="Off the lists, or on them again.")
+    archived: bool | None = Field(None, description="True to archive, false to restore.")
 
 
 class ShotChange(ShowChange):
@@ -35,7 +35,7 @@ class ShotChange(ShowChange):
 
 
 class ShotExpected(BaseModel):
-    """Frame range and rate that the edit expects; null where nothing is said of one."""
+    """Expected frame range and rate; null if not set."""
 
     first_frame: float | None = None
     last_frame: float | None = None
@@ -69,7 +69,7 @@ def shot_changed(store: Store, shot_id: Number, asked: ShotChange) -> ShotDocume
 
 @router.put("/shots/{shot_id}/expected")
 def shot_expected(store: Store, shot_id: Number, asked: ShotExpected) -> ShotDocument:
-    """What a shot should be: cameras that are another are found."""
+    """Set the expected range and rate of a shot; cameras are checked against them."""
     rate = parse_rate(asked.rate) if asked.rate else None
     return ShotDocument.of(
         expect(store, found(store, Shot, shot_id, "shot"), asked.first_frame, asked.last_frame, rate)

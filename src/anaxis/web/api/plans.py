@@ -45,22 +45,22 @@ _LEAD = [needs(change=Role.LEAD)]
 
 
 class NewTarget(BaseModel):
-    """A package and format that shots of a show go to."""
+    """A package and format that receive shots of a show."""
 
     to: PackageKey
     format: FormatKey
     recipe: Name = ""
-    shots: list[Name] = Field(default=[], description="Only these, by name; empty for all.")
+    shots: list[Name] = Field(default=[], description="Shots by name; empty for all.")
     together: Literal["", "shot", "show"] = Field(
-        "", description="The cameras of each shot, or of the show, in one file."
+        "", description="One file with the cameras of each shot, or of the show."
     )
     options: DeliveryOptions = DeliveryOptions()
 
 
 class NewRun(BaseModel):
-    """Which of a plan's cells a run does: those in these states, of all cameras or of some."""
+    """The deliveries of a run: by state, for all cameras or some."""
 
-    states: list[Literal["failed", "off", "behind", "owed"]] = []
+    states: list[Literal["failed", "mismatch", "outdated", "missing"]] = []
     cameras: list[Number] | None = None
 
 
@@ -71,7 +71,7 @@ class PackageRef(BaseModel):
 
 @router.get("/shows/{show_id}/plan", tags=["plans"])
 def plan(store: Store, show_id: Number) -> PlanDocument:
-    """Every camera against every target: owed, delivered, matching, behind, failed."""
+    """List the state of each camera for each target: missing, matches, outdated, failed and so on."""
     return PlanDocument.of(board(store, get_show(store, show_id)), STATES)
 
 
@@ -92,13 +92,13 @@ def target_dropped(store: Store, show_id: Number, to: Name, format: Name) -> Pla
 
 @router.get("/shows/{show_id}/plan/due", tags=["plans"])
 def what_is_due(store: Store, show_id: Number) -> list[DueDocument]:
-    """What a run would do now."""
+    """Preview a run."""
     return [DueDocument.of(d) for d in due(board(store, get_show(store, show_id)))]
 
 
 @router.post("/shows/{show_id}/runs", tags=["plans"], status_code=202)
 def run_started(request: Request, store: Store, show_id: Number, asked: NewRun) -> RunDocument:
-    """What is due put down for the workers; what another run has under way is left to it."""
+    """Start a run: queue all deliveries that are due and not yet running."""
     run = start_run(
         store, get_show(store, show_id), asked.states or DUE, None if asked.cameras is None else set(asked.cameras)
     )
@@ -114,13 +114,13 @@ def run(store: Store, number: Number) -> RunDocument:
 
 @router.get("/runs/{number}/bundle", tags=["plans"], response_class=StreamingResponse, responses=ZIP)
 def run_bundle(request: Request, store: Store, number: Number) -> Any:
-    """Everything that a run has delivered by now, in one zip with a manifest, a folder for each package."""
+    """Download all files of a run as a zip with a manifest, with a folder for each package."""
     return zip_answer(request, everything_of_run(store, found(store, Run, number, "run")))
 
 
 @router.get("/shows/{show_id}/bundle", tags=["plans"], response_class=StreamingResponse, responses=ZIP)
 def show_bundle(request: Request, store: Store, show_id: Number) -> Any:
-    """The newest deliveries of every camera of a show, likewise."""
+    """Download the newest deliveries of a show as a zip."""
     return zip_answer(request, everything_of_show(store, found(store, Show, show_id, "show")))
 
 
@@ -132,7 +132,7 @@ def run_stopped(store: Store, number: Number) -> RunDocument:
 
 @router.post("/runs/{number}/resume", tags=["plans"])
 def run_resumed(store: Store, number: Number, failed: bool = False) -> RunDocument:
-    """Gone on with what was stopped, or with ``failed`` what failed done again."""
+    """Resume stopped deliveries; with ``failed``, retry failed ones."""
     held = resume_run(store, found(store, Run, number, "run"), ("failed",) if failed else ("stopped",))
     return RunDocument.of(held, progress_of(store, held))
 
@@ -149,9 +149,11 @@ def package(store: Store, key: Name) -> Profile:
 
 @router.put("/packages/{key}", tags=["packages"], dependencies=_LEAD)
 def package_kept(store: Store, key: Name, profile: Profile, change: Name = "over the interface") -> Profile:
-    """A package of one's own as its next version."""
+    """Save your own package as its next version."""
     if profile.key != key:
-        raise BadInput(f"The profile's key is '{profile.key}' and the address says '{key[:60]}': make them one.")
+        raise BadInput(
+            f"The profile's key is '{profile.key}', but the address has '{key[:60]}': use the same key in both."
+        )
     keep_package(store, profile, change)
     return profile
 
@@ -161,7 +163,7 @@ def history(
     store: Store, show: Number | None = None, shot: Number | None = None, camera: Number | None = None, package: Name = "", who: Name = "",
     did: Name = "", days: Annotated[int | None, Query(ge=0, le=36_500)] = None, at: Annotated[int, Query(ge=0, le=10**9)] = 0,
 ) -> Paged[HistoryDocument]:  # fmt: skip
-    """Who did what, when, to which version: the newest first, 100 at a time."""
+    """List history entries, newest first, 100 at a time."""
     of = Of(show, shot, camera, package, who, did, days)
     at = at // PAGE * PAGE
     return Paged.of((HistoryDocument.of(e) for e in entries(store, of, at)), count(store, of), at)

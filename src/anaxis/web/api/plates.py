@@ -25,15 +25,15 @@ router = APIRouter(
 
 
 class PlateDocument(BaseModel):
-    """A plate: its pictures by number, and how these meet the camera's frames."""
+    """A plate: its images by number, and their offset to the camera frames."""
 
     id: int
     shot: int
     name: str
     kind: str
-    root: str = Field(description="The media root it lies in.")
+    root: str = Field(description="The media root of the plate.")
     folder: str
-    offset: int = Field(description="Added to a picture's number to give the camera's frame.")
+    offset: int = Field(description="Offset from the image number to the camera frame.")
     view: str
     stops: float
     first: int
@@ -80,7 +80,7 @@ def plates(store: Store, shot_id: Number) -> list[PlateDocument]:
 
 @router.get("/shots/{shot_id}/media")
 def media(store: Store, shot_id: Number, root: Name, folder: Name = "") -> FolderDocument:
-    """What a folder below a media root holds that is open to the shot's show."""
+    """List a folder below a media root that is open to the show."""
     require_root_for(store, root, found(store, Shot, shot_id, "shot").show)
     inside = folder_of(root, folder)
     return FolderDocument(
@@ -96,7 +96,7 @@ def attached(store: Store, shot_id: Number, asked: NewPlate) -> PlateDocument:
 
 @router.post("/shots/{shot_id}/plates/files", status_code=201)
 def handed_in(
-    store: Store, shot_id: Number, files: Annotated[list[UploadFile], Sent(description="One image sequence or movie, or a zip of it.")],
+    store: Store, shot_id: Number, files: Annotated[list[UploadFile], Sent(description="An image sequence or movie, or a zip of it.")],
     kind: Annotated[Name, Form()] = "as shot", name: Annotated[Name, Form()] = "",
 ) -> PlateDocument:  # fmt: skip
     given = [(f.filename or "", f.file) for f in files]
@@ -111,7 +111,7 @@ def plate_changed(store: Store, plate_id: Number, asked: PlateChange) -> PlateDo
 
 @router.delete("/plates/{plate_id}")
 def plate_removed(store: Store, plate_id: Number, even_so: bool = False) -> PlateDocument:
-    """Taken away from its shot, where no camera is framed in it or ``even_so``; the pictures stay where they lie."""
+    """Remove a plate from its shot. Needs ``even_so`` if cameras are framed in it. The images stay."""
     plate = found(store, Plate, plate_id, "plate")
     document = PlateDocument.of(plate)
     remove_plate_of_shot(store, plate, even_so)

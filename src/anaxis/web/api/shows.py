@@ -29,8 +29,7 @@ _MOST_FRAMES = 20_000
 
 
 class RecipeChange(BaseModel):
-    """A recipe in place of the one that is there, made from the version ``base``: where another is worked on by now, nothing
-    is changed and the answer is 409."""
+    """A new recipe, based on the version ``base``. If another version is current, nothing is changed and the answer is 409."""
 
     base: Number
     operations: list[dict[str, Any]] = Field(examples=[[{"code": "unit", "params": {"factor": 0.01}}]])
@@ -38,7 +37,7 @@ class RecipeChange(BaseModel):
 
 
 class Allowing(BaseModel):
-    """Codes of warnings that somebody knows of."""
+    """Codes of warnings to allow."""
 
     codes: list[Name] = Field(examples=[["negative_frames"]], min_length=1, max_length=100)
 
@@ -55,7 +54,7 @@ class Values(BaseModel):
 
 @router.get("/me")
 def me(store: Store) -> Me:
-    """Whom the token acts for."""
+    """Show the person of the token."""
     actor = store.actor
     return Me(
         name=actor.name, everywhere=actor.everywhere.called, in_shows={s: r.called for s, r in actor.in_shows.items()}
@@ -78,7 +77,7 @@ def cameras(
     findings: bool = False, behind: bool = False, package: Name = "", sort: Literal["shot", "worst", "newest"] = "shot",
     at: Annotated[int, Query(ge=0, le=10**9)] = 0,
 ) -> Paged[CameraDocument]:  # fmt: skip
-    """A show's cameras, 50 at a time, as the list of the pages finds and sorts them."""
+    """List cameras of a show, 50 at a time, filtered and sorted as on Shots."""
     found = listed(
         store,
         get_show(store, show_id),
@@ -91,7 +90,7 @@ def cameras(
 def camera(store: Store, camera_id: Number) -> CameraDocument:
     held = get_camera(store, camera_id)
     if held.head_id is None:
-        raise NotFound(f"There is no camera {camera_id}: go back to the shots and choose one.")
+        raise NotFound(f"There is no camera {camera_id}: choose one on Shots.")
     return CameraDocument.of(held)
 
 
@@ -107,7 +106,7 @@ def version(store: Store, camera_id: Number, number: Number) -> VersionDocument:
 
 @router.post("/cameras/{camera_id}/versions/{number}/allowed", status_code=201)
 def allow(store: Store, camera_id: Number, number: Number, asked: Allowing) -> VersionDocument:
-    """Let open warnings go out as they read now, under the asker's name; one that comes to read otherwise is open again."""
+    """Allow open warnings under your name. A warning that changes is open again."""
     held = get_version(store, camera_id, number)
     allow_warnings(store, held, asked.codes)
     return VersionDocument.of(held)
@@ -115,7 +114,7 @@ def allow(store: Store, camera_id: Number, number: Number, asked: Allowing) -> V
 
 @router.delete("/cameras/{camera_id}/versions/{number}/allowed")
 def warn_of_again(store: Store, camera_id: Number, number: Number, code: Name) -> VersionDocument:
-    """Warnings of a code that were allowed for this camera count again."""
+    """Undo the allowance of a warning for this camera."""
     held = get_version(store, camera_id, number)
     warn_again(store, held, code)
     return VersionDocument.of(held)
@@ -125,7 +124,7 @@ def warn_of_again(store: Store, camera_id: Number, number: Number, code: Name) -
 def values(
     store: Store, camera_id: Number, number: Number, to: Name, first: float | None = None, last: float | None = None
 ) -> Values:  # fmt: skip
-    """A camera in a package's own numbers, frame by frame, of the whole range or of the frames from ``first`` to ``last``."""
+    """Show a camera in the numbers of a package for each frame, or for ``first`` to ``last``."""
     held, profile = get_version(store, camera_id, number), get_package(store, to)
     track, landmarks, _ = track_of(held)
     found = package_values(track, landmarks, picture_of_version(held), profile, first, last, most=_MOST_FRAMES)
@@ -137,13 +136,13 @@ def values(
 
 @router.get("/cameras/{camera_id}/recipe")
 def recipe(store: Store, camera_id: Number) -> VersionDocument:
-    """The version worked on, with its recipe and the number to base a change on."""
+    """Show the current version, its recipe, and the number to base a change on."""
     return VersionDocument.of(get_version(store, camera_id))
 
 
 @router.put("/cameras/{camera_id}/recipe")
 def recipe_changed(store: Store, camera_id: Number, asked: RecipeChange) -> VersionDocument:
-    """The recipe changed: the camera is baked again as a new version, worked on from now on."""
+    """Change the recipe: Anaxis bakes the camera again as a new current version."""
     store.base_version = asked.base
     operations = recipe_from_document(asked.operations)
     return VersionDocument.of(edit_version(store, get_version(store, camera_id, asked.base), operations, asked.change))

@@ -44,7 +44,7 @@ def coverage_svg(found: dict[str, Any], place: int) -> Markup:
         second_foot=second + _HIGH, share=curve("share", 1.0, _TOP + _HIGH), density=curve("density", top, second + _HIGH),
         low=curve("density_low", top, second + _HIGH), one=second + _HIGH - _HIGH / top, at=x(rows[place]["frame"]), first=first, last=last,
         links=[(x(r["frame"]), r["frame"], r["share"]) for r in rows], frame_at=rows[place]["frame"], half=(x(rows[1]["frame"]) - x(first)) / 2 if len(rows) > 1 else 20.0,
-        said=f"{found['share']:.1%} of what is seen of the set is covered, {found['worst']:.1%} at worst",
+        said=f"{found['share']:.1%} of the visible set is covered, {found['worst']:.1%} at worst",
     )  # fmt: skip
 
 

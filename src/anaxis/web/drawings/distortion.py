@@ -66,7 +66,7 @@ def distortion_svg(
     fold = fold_of(distortion, plate, image)
     return drawn(
         "distortion",
-        width=_WIDTH, height=paper.height, said="A grid as shot over the same grid of a pinhole",
+        width=_WIDTH, height=paper.height, said="A grid as shot over the undistorted grid",
         plate=paper.box(0, 0, image.width_px, image.height_px),
         render=None if render is None else paper.box(render.x_px, render.y_px, render.image.width_px, render.image.height_px),
         straight=[paper.put(line) for line in straight], curved=[c for c in curved if len(c)], empty=empty if len(empty) > 3 else None,

@@ -42,7 +42,7 @@ class FilmView:
         size = self.size_words
         if abs(self.offset_x_mm) < 5e-4 and abs(self.offset_y_mm) < 5e-4:
             return f"The image {size}." if size else "The image uses all of the film back."
-        size = size or "has the film back's size"
+        size = size or "has the size of the film back"
         return f"The image {size}, and lies {self.offset_x_mm:+.2f} mm right and {self.offset_y_mm:+.2f} mm up of its middle."
 
 

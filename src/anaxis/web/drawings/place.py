@@ -22,7 +22,7 @@ _VIEWS = {
 }
 
 
-_ALT = "The camera's path as it stands and as it would stand, from above and from the side"
+_ALT = "Path of the camera before and after placing, from above and from the side"
 
 
 class PlacedPath(NamedTuple):

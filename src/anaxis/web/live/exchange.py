@@ -118,7 +118,7 @@ def _actor(session: Context, token: str, visitor: str) -> Actor:
         actor = actor_for(person) if person is not None else None
     if actor is None:
         raise NotSignedIn(
-            "A package needs a token that holds: make one on your own page, and give it to the package (ANAXIS_TOKEN)."
+            "A package needs a valid token: create one on your account page and set it in the package (ANAXIS_TOKEN)."
         )
     return actor
 

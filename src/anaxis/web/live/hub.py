@@ -106,7 +106,7 @@ class Hub:
 
     async def end(self) -> None:
         pending = set(self._tasks)
-        while pending:  # a cancellation can be lost while a connection to the database is on its way: it is repeated
+        while pending:  # a cancellation can be lost while a connection to the database is in transit: it is repeated
             for task in pending:
                 task.cancel()
             _, pending = await asyncio.wait(pending, timeout=1.0)
@@ -139,7 +139,7 @@ class Hub:
         key = f"{kind} {person}"
         if self._open.get(key, 0) >= most:
             raise TooManyOpen(
-                f"{most} connections of this kind are open for you already, which is the most: close some of them, then try again."
+                f"{most} connections of this kind are open for you, which is the maximum: close some, then try again."
             )
         return key
 
@@ -221,7 +221,7 @@ def _keep_due(session: Context) -> list[str]:
         session.act_as(Actor(link.actor, LOCAL.everywhere))
         try:
             with session.begin_nested():
-                keep_moment(session, link, f"kept while linked ({link.name}), every {link.every_s} s")
+                keep_moment(session, link, f"saved while linked ({link.name}), every {link.every_s} s")
         except BadInput as error:
             said.append(error.sentence)
     return said

@@ -146,7 +146,7 @@ function shownWords(data, i) {
 function sharpWords(data, i) {
   const [near, far] = data.sharp_m.subarray(i * 2, i * 2 + 2);
   if (!Number.isFinite(near)) return "";
-  return ` Dotted: sharp from ${near.toFixed(2)} m to ${Number.isFinite(far) ? `${far.toFixed(2)} m` : "infinity"}.`;
+  return ` Dotted: in focus from ${near.toFixed(2)} m to ${Number.isFinite(far) ? `${far.toFixed(2)} m` : "infinity"}.`;
 }
 
 start().catch((error) => { document.getElementById("answer").textContent = error.message; });

@@ -36,7 +36,7 @@ export function curvesView(box, data, state, onFrame) {
     const row = add(box, "div", "strip"), label = add(row, "span", "strip-label");
     add(label, "b", "").textContent = LABELS[channel.name][0];
     const now = add(label, "span", "num");
-    if (channel.other) add(label, "small", "muted").textContent = "dashed: the file's";
+    if (channel.other) add(label, "small", "muted").textContent = "dashed: file";
     const draw = curve(add(row, "div", "strip-curve"), {
       frames: data.frames, values: channel.values, other: channel.other, state, frameAxis: false, pad: [10, 0, 10, 0], onFrame: go, onSpan: choose,
       y: {

@@ -14,7 +14,7 @@ drop.addEventListener("drop", (event) => {
   if (event.dataTransfer.files.length > 1) {
     // None of them is passed over in silence.
     const said = document.getElementById("several");
-    said.textContent = `${event.dataTransfer.files.length} files were dropped: take them in together on the page for many files.`;
+    said.textContent = `${event.dataTransfer.files.length} files were dropped: use the page Take in many files.`;
     said.hidden = false;
     return;
   }

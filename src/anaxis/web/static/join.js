@@ -47,7 +47,7 @@ function drawTable() {
     cell(row, show(p.speed), (v) => { p.speed = v; }, `speed of ${i + 1}`);
     const acts = row.insertCell();
     acts.className = "acts";
-    for (const [text, label, act] of [["Up", "Earlier", () => swap(i, i - 1)], ["Down", "Later", () => swap(i, i + 1)], ["Drop", "Leave out", () => pieces.splice(i, 1)]]) {
+    for (const [text, label, act] of [["Up", "Earlier", () => swap(i, i - 1)], ["Down", "Later", () => swap(i, i + 1)], ["Drop", "Remove", () => pieces.splice(i, 1)]]) {
       const button = document.createElement("button");
       button.type = "button"; button.className = "btn btn-line btn-small"; button.textContent = text;
       button.setAttribute("aria-label", `${label}: ${p.name}`);

@@ -46,15 +46,15 @@ function answer(data, i) {
   const sure = whole && !beside.length && (resampling || !rates.length) && !images.length && !away;
   line.className = `answer ${sure ? "yes" : same ? "open" : "off"}`;
   line.querySelector("strong").textContent = !same ? "The sides differ" : !whole ? "Same where both have frames"
-    : away ? "Same when last heard of" : beside.length || images.length ? "Same picture" : resampling ? "Same by time" : rates.length ? "Same frame for frame" : "Same on both sides";
-  const parts = [`now, at frame ${data.frames[i]}: ${pixels(data.deviation_px[i])}`,
-    `at worst ${pixels(most)}${most > 0 ? `, at frame ${data.frames[worst]}` : ""}, of ${data.frames.length} frames`];
-  if (only_here) parts.push(`${only_here} frames on the left side only`);
-  if (only_there) parts.push(`${only_there} on the right side only`);
-  if (away) parts.push(`${away} is away: what is changed there meanwhile is not known`);
+    : away ? "Same at the last report" : beside.length || images.length ? "Same picture" : resampling ? "Same by time" : rates.length ? "Same frame for frame" : "Same on both sides";
+  const parts = [`at frame ${data.frames[i]}: ${pixels(data.deviation_px[i])}`,
+    `at most ${pixels(most)}${most > 0 ? `, at frame ${data.frames[worst]}` : ""}, of ${data.frames.length} frames`];
+  if (only_here) parts.push(`${only_here} frames only on the left`);
+  if (only_there) parts.push(`${only_there} frames only on the right`);
+  if (away) parts.push(`${away} is not connected: its changes are unknown`);
   if (resampling) parts.push(`by time, ${rates.join(" to ")} frames/s: resampling costs up to ${pixels(resampling[0])}, at frame ${resampling[1]}`);
-  else if (rates.length) parts.push(`${rates[0]} frames/s here, ${rates[1]} there: the move takes another time there`);
-  if (images.length) parts.push(`${images[0]} px here, ${images[1]} there`);
+  else if (rates.length) parts.push(`${rates[0]} frames/s left, ${rates[1]} right: the move takes another time`);
+  if (images.length) parts.push(`${images[0]} px left, ${images[1]} right`);
   if (beside.length) parts.push(`other: ${beside.join(", ")}`);
   words.textContent = parts.join(" · ");
 }
@@ -85,7 +85,7 @@ async function start() {
 
   const laterCurve = now_and_then(CURVE_MS, drawCurve);
   const laterState = now_and_then(STATE_MS, () => {
-    // Not while somebody fills it in: it would be taken out of their hands.
+    // Not while somebody fills it in: it would be removed of their hands.
     if (!document.getElementById("state").contains(document.activeElement)) window.htmx.trigger("#state", "refresh");
   });
   const take = (told) => {

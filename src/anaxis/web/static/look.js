@@ -1,4 +1,4 @@
-// Intake: the camera drawn before it is kept, and the columns of a table chosen.
+// Intake: the camera drawn before it is saved, and the columns of a table chosen.
 import { loadDrawing } from "./drawing.js";
 import { lensView, measuredView } from "./views.js";
 

@@ -22,7 +22,7 @@ async function run() {
   if (busy >= AT_ONCE) return;
   busy += 1;
   for (let job = work.shift(); job; job = work.shift()) {
-    try { await job(); } catch (error) { trouble.textContent = `${error.message} The others go on.`; trouble.hidden = false; }
+    try { await job(); } catch (error) { trouble.textContent = `${error.message} The other files continue.`; trouble.hidden = false; }
     over += 1;
     tell();
   }
@@ -47,7 +47,7 @@ async function row(url, data, source) {
   const held = document.createElement("template");
   held.innerHTML = text.trim();
   const got = held.content.querySelector("tr");
-  if (!answer.ok || !got) throw new Error(`${data.get("path") ?? data.get("at")} was not read (${answer.status}): send it again.`);
+  if (!answer.ok || !got) throw new Error(`${data.get("path") ?? data.get("at")} was not read (${answer.status}): try again.`);
   if (source && turns.get(source) !== turn) return;
   const same = source ? `data-source="${source}"` : `data-path="${CSS.escape(got.dataset.path)}"`;  // or the same file, come again
   const place = rows.querySelector(`tr[${same}]:not([data-kept])`);
@@ -115,7 +115,7 @@ async function unpacked(list) {
 }
 async function take(list) {
   const wanted = (await unpacked(list)).filter(([file, path]) => !path.includes("/") || suffixes.some((s) => file.name.toLowerCase().endsWith(s)));
-  if (!wanted.length) fail(`There is no camera file in it: ${suffixes.join(", ")} are read.`);
+  if (!wanted.length) fail(`No camera files found: ${suffixes.join(", ")} can be read.`);
   begin(wanted.map(([file, path]) => () => {
     const data = asked(path);
     data.set("file", file);
@@ -138,15 +138,15 @@ async function lookBelow() {
   const place = new FormData(below), answer = await fetch(`/take-in/many/below?${new URLSearchParams(place)}`), found = await answer.json();
   const folders = document.getElementById("folders");
   folders.replaceChildren();
-  if (found.said || !answer.ok) { fail(found.said ?? `That folder was not read (${answer.status}).`); return; }
+  if (found.said || !answer.ok) { fail(found.said ?? `The folder was not read (${answer.status}).`); return; }
   const at = place.get("folder").replace(/^\/+|\/+$/g, "");
   folders.replaceChildren(...found.folders.map((f) => Object.assign(document.createElement("option"), { value: at ? `${at}/${f}` : f })));
-  if (!found.files.length) fail(`There is no camera file in that folder or below it${found.folders.length ? `; the folders in it: ${found.folders.slice(0, 12).join(", ")}` : ""}.`);
+  if (!found.files.length) fail(`No camera files in this folder or below it${found.folders.length ? `; the folders in it: ${found.folders.slice(0, 12).join(", ")}` : ""}.`);
   takeBelow(found.files, place);
 }
 function watch() {
   const button = document.getElementById("watch"), place = new FormData(below);
-  if (watching) { watching.close(); watching = null; button.textContent = "Read it, and what comes into it"; button.setAttribute("aria-pressed", "false"); return; }
+  if (watching) { watching.close(); watching = null; button.textContent = "Read and watch folder"; button.setAttribute("aria-pressed", "false"); return; }
   watching = new EventSource(`/take-in/many/below/arrivals?${new URLSearchParams(place)}`);
   seen.clear();
   watching.addEventListener("message", (event) => {
@@ -160,7 +160,7 @@ function watch() {
     watch();
     lookBelow();  // which says what is wrong with it
   });
-  button.textContent = "Watching: stop";
+  button.textContent = "Stop watching";
   button.setAttribute("aria-pressed", "true");
 }
 below?.addEventListener("submit", (event) => { event.preventDefault(); trouble.hidden = true; lookBelow(); });
@@ -191,7 +191,7 @@ drop.addEventListener("drop", async (event) => {
 form.addEventListener("submit", (event) => event.preventDefault());
 for (const name of ["rule", "show"]) form.elements[name].addEventListener("change", () => {
   begin([...rows.querySelectorAll("tr[data-source]:not([data-kept])")].map((tr) =>
-    () => row(`/take-in/many/${tr.dataset.source}/row`, asked(tr.dataset.path), tr.dataset.source)), "looked at again");
+    () => row(`/take-in/many/${tr.dataset.source}/row`, asked(tr.dataset.path), tr.dataset.source)), "checked again");
 });
 rows.addEventListener("change", tell);
 keep.addEventListener("click", () => {

@@ -40,7 +40,7 @@ export class Plate {
   state(frame) {
     const number = Math.round(frame) - this.offset;
     if (this.pictures.has(number)) return "";
-    return this.there.has(number) ? "fetching" : this.ordered.length < this.all ? "no proxy yet" : "no picture";
+    return this.there.has(number) ? "fetching" : this.ordered.length < this.all ? "no proxy yet" : "no image";
   }
 
   fetchAhead() {

@@ -59,7 +59,7 @@ export class Ruler {
     set("theirs", this.theirs[this.index]);
     set("seconds", `${this.seconds[this.index].toFixed(3)} s`);
     this.canvas.setAttribute("aria-valuenow", frame);
-    this.canvas.setAttribute("aria-valuetext", `frame ${frame} here, ${this.theirs[this.index]} there, ${this.seconds[this.index].toFixed(3)} seconds`);
+    this.canvas.setAttribute("aria-valuetext", `frame ${frame} of the shot, ${this.theirs[this.index]} tof the shot, ${this.seconds[this.index].toFixed(3)} seconds`);
     history.replaceState(history.state, "", `#f=${frame}`);
     this.redraw();
     this.onFrame(this.index);

@@ -101,7 +101,7 @@ export function lensView(canvas, data, state) {
     labels(pen, data, state.index, box, ink, tried, bend);
     if (data.facts.ground_m) {
       pen.font = FONT; pen.textAlign = "left"; pen.fillStyle = ink.soft;
-      pen.fillText(`no set came along: ground grid of ${data.facts.ground_m} m`, box.x + 8, box.y + box.h - 8);
+      pen.fillText(`no set: ground grid of ${data.facts.ground_m} m`, box.x + 8, box.y + box.h - 8);
     }
     if (state.guides) drawGuides(pen, box, state.guides, ink);
     pen.restore();
@@ -207,7 +207,7 @@ function drawStill(pen, data, across, down, map, width, height, ink) {
   const p = data.position_m;
   pen.strokeStyle = ink.ink; pen.lineWidth = 1.4;
   pen.beginPath();
-  const cuts = new Set(data.cuts); // nothing was on its way from one shot to the next
+  const cuts = new Set(data.cuts); // nothing was in transit from one shot to the next
   for (let k = 0; k < p.length; k += 3) {
     const x = map.x(p[k + across]), y = map.y(p[k + down]);
     if (k && !cuts.has(k / 3)) pen.lineTo(x, y); else { pen.moveTo(x, y); pen.lineTo(x + 0.01, y); }

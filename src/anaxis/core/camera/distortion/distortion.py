@@ -168,7 +168,7 @@ def distortion_from_document(document: Any, name: str = "the distortion") -> Dis
     Raises BadInput that names the model or coefficient at fault.
     """
     if not isinstance(document, dict) or not isinstance(document.get("model"), str):
-        raise BadInput(f'{name} says no model: write "model", one of {", ".join(MODELS)}.')
+        raise BadInput(f'{name} names no model: write "model", one of {", ".join(MODELS)}.')
     if document["model"] == mapped.CODE:
         kind = mapped.map_kind(mapped.map_from_document(document, name))
         return Distortion(kind, {k: np.full((1, 1), v) for k, v in usual_of(kind).items()})
@@ -179,12 +179,12 @@ def distortion_from_document(document: Any, name: str = "the distortion") -> Dis
         if key == "model":
             continue
         if key not in usual:
-            raise BadInput(f"{kind.label} has no coefficient '{key[:40]}': there are {', '.join(usual)}.")
+            raise BadInput(f"{kind.label} has no coefficient '{key[:40]}': choose one of {', '.join(usual)}.")
         values[key] = _numbers(given, key, name)
     lengths = {len(v) for v in values.values() if len(v) > 1}
     if len(lengths) > 1:
         raise BadInput(
-            f"{name}: its lists are of {', '.join(map(str, sorted(lengths)))} numbers; all must be of as many frames."
+            f"{name}: its lists have {', '.join(map(str, sorted(lengths)))} numbers; all must have the same number of frames."
         )
     if (values.get("squeeze", np.ones((1, 1))) <= 0).any():
         raise BadInput(f"{name}: the squeeze must be above zero.")
@@ -195,5 +195,5 @@ def _numbers(given: Any, key: str, name: str) -> Floats:
     many = given if isinstance(given, list) else [given]
     fits = all(isinstance(v, int | float) and not isinstance(v, bool) and abs(v) <= MAX_NUMBER for v in many)
     if not (fits and 0 < len(many) <= MAX_FRAMES):
-        raise BadInput(f"{name}: '{key}' must be a number, or a list of them over the frames.")
+        raise BadInput(f"{name}: '{key}' must be a number, or a list with one number for each frame.")
     return np.asarray(many, dtype=np.float64)[:, None]

@@ -41,9 +41,7 @@ def fit_model(
     kind = model_of(model)
     usual = usual_of(kind) | {"squeeze": squeeze}
     if len(pinhole) < _LEAST_POINTS:
-        raise BadInput(
-            f"A model is fitted to {_LEAST_POINTS} points of the map or more; {len(pinhole)} lie within the plate."
-        )
+        raise BadInput(f"A fit needs {_LEAST_POINTS} points of the map or more; {len(pinhole)} are within the plate.")
     names = [*(k for k in kind.usual if k not in kind.not_fitted), *(("centre_u", "centre_v") if with_centre else ())]
 
     def made(values: Floats) -> Distortion:

@@ -51,7 +51,7 @@ class MapBend:
 
 
 def map_kind(bend: MapBend) -> DistortionKind:
-    return DistortionKind(CODE, "ST map", "The map as it came", {}, bend)
+    return DistortionKind(CODE, "ST map", "The map itself", {}, bend)
 
 
 def map_from_document(document: dict[str, Any], name: str) -> MapBend:
@@ -63,7 +63,7 @@ def map_from_document(document: dict[str, Any], name: str) -> MapBend:
         held = {k: np.asarray(document[k], dtype=np.float64) for k in _KEYS}
     except (KeyError, TypeError, ValueError) as error:
         raise BadInput(
-            f"{name}: a map needs {', '.join(_KEYS)}: two rising lists of tangents, and where each of their points goes."
+            f"{name}: a map needs {', '.join(_KEYS)}: two rising lists of tangents, and the target of each point."
         ) from error
     across, up = held["across"], held["up"]
     fits = across.ndim == up.ndim == 1 and all(_FEWEST <= len(a) <= _MOST for a in (across, up))

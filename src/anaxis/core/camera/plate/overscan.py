@@ -134,8 +134,8 @@ def overscan_of(
     y, height = _along(up, down, image.height_px, multiple, tight)
     if max(width, height) > MAX_SIDE_PX:
         raise BadInput(
-            f"The render would be {width} x {height} px, {k_w:.1f} by {k_h:.1f} times the plate: check the coefficients, and "
-            "whether they are meant for tangents and for this lens.",
+            f"The render would be {width} x {height} px, {k_w:.1f} by {k_h:.1f} times the plate: check the coefficients, and that they are for tangents and for this lens"
+            ".",
             "out_of_bounds",
         )
     worst = int(closely[int(np.argmax(exact.max(axis=1)))])
@@ -153,11 +153,13 @@ def typed_overscan(text: str, image: Image, multiple: int = 2) -> Overscan:
     elif size:
         width, height = int(size[1]), int(size[2])
     else:
-        raise BadInput(f"'{text}' is no overscan: write auto, a percentage as 10%, or the render's size as 2112x1188.")
+        raise BadInput(
+            f"'{text}' is not an overscan: write auto, a percentage as 10%, or the render's size as 2112x1188."
+        )
     if width < image.width_px or height < image.height_px:
         raise BadInput(
-            f"A render of {width} x {height} px is smaller than the plate of {image.width_px} x {image.height_px} px: overscan "
-            "has at least the plate's own pixels."
+            f"A render of {width} x {height} px is smaller than the plate of {image.width_px} x {image.height_px} px: overscan needs at least the size of the plate."
+            ""
         )
     bigger = Image(width, height, image.pixel_aspect)
     return Overscan(image, bigger, (image.width_px - width) / 2, (image.height_px - height) / 2)

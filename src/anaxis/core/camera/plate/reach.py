@@ -20,8 +20,8 @@ def frames_of(distortion: Distortion, plate: Window) -> int:
     counts = {n for n in (distortion.frames, len(plate.left)) if n > 1}
     if len(counts) > 1:
         raise BadInput(
-            f"The distortion is given for {distortion.frames} frames and the camera has {len(plate.left)}: give as many "
-            "numbers as frames, or one."
+            f"The distortion is given for {distortion.frames} frames and the camera has {len(plate.left)}: give one number for each frame, or one for all."
+            ""
         )
     return max(counts, default=1)
 
@@ -37,7 +37,7 @@ def require_unfolded(distortion: Distortion, border: np.ndarray, frames: Ints) -
         where = f" at its frame {int(frames[int(at)]) + 1}" if distortion.frames > 1 else ""
         raise BadInput(
             f"The distortion folds over{where} at a radius of {radius:.4f} (tangent of the angle to the axis), {radius / corner:.0%} "
-            "of the way to the plate's corner: points further out come to lie on those further in. Check the coefficients, and "
+            "of the distance to the corner of the plate: outer points land on inner points. Check the coefficients, and "
             "whether they are meant for tangents and for this lens.",
             "folds_over",
         )

@@ -51,5 +51,5 @@ KINDS: dict[str, Kind[Any]] = {kind.code: kind for kind in _ALL}
 def kind_of(code: str) -> Kind[Any]:
     """The registered kind of an operation; raises BadInput for one that is not known."""
     if code not in KINDS:
-        raise BadInput(f"'{code}' is no operation: there are {', '.join(KINDS)}.")
+        raise BadInput(f"'{code}' is not an operation: choose one of {', '.join(KINDS)}.")
     return KINDS[code]

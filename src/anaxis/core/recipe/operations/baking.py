@@ -46,7 +46,7 @@ def frames_of(scene: Scene, path: str, p: Bake, within: tuple[float, float] | No
     what = f"{scene.name}, camera {node.path},"
     first, last, step = p.first, p.last, p.step
     if step <= 0:
-        raise BadInput(f"A step of {step:g} frames cannot be: it must be above zero.")
+        raise BadInput(f"A step of {step:g} frames is not possible: it must be above zero.")
     if within is not None and high - low >= MAX_FRAMES:
         low, high = max(low, np.floor(within[0])), min(high, np.ceil(within[1]))
     if first is None and last is None and step == 1.0:
@@ -55,10 +55,10 @@ def frames_of(scene: Scene, path: str, p: Bake, within: tuple[float, float] | No
     start = float(np.ceil(low - 1e-6)) if first is None else first
     end = float(np.floor(high + 1e-6)) if last is None else last
     if start > end:
-        raise BadInput(f"The range {start:g} to {end:g} has its end before its beginning: swap them.")
+        raise BadInput(f"The range {start:g} to {end:g} ends before it begins: swap the numbers.")
     count = int(np.floor((end - start) / step + 1e-9)) + 1
     if count > MAX_FRAMES:
-        raise BadInput(f"{what} would have {count} samples; at most {MAX_FRAMES} are taken: take a larger step.")
+        raise BadInput(f"{what} would have {count} samples; at most {MAX_FRAMES} are possible: use a larger step.")
     return np.asarray(start + step * np.arange(count), dtype=np.float64)
 
 

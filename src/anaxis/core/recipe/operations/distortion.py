@@ -45,7 +45,7 @@ def distorted(track: Track, document: dict[str, Any], frames: list[float] | None
 def _on(found: Distortion, known: np.ndarray, track: Track) -> Distortion:
     if len(known) != found.frames:
         raise BadInput(
-            f"the distortion is given for {found.frames} frames and numbers {len(known)}: give one number a frame."
+            f"the distortion is given for {found.frames} frames and numbers {len(known)}: give one number for each frame."
         )
     outside = (track.frames < known[0] - 1e-6) | (track.frames > known[-1] + 1e-6)
     if outside.any():

@@ -47,7 +47,7 @@ FILL_GAPS = Kind(
     "track",
     FillGaps,
     _fill_gaps,
-    lambda p: "samples that are no numbers, from their neighbours",
+    lambda p: "invalid samples, interpolated from their neighbours",
 )
 
 
@@ -64,7 +64,7 @@ def _bridge(work: Work, p: Bridge) -> Work:
 
 BRIDGE = Kind(
     "bridge",
-    "Bridge a jump",
+    "Interpolate a jump",
     "track",
     Bridge,
     _bridge,
@@ -75,7 +75,7 @@ BRIDGE = Kind(
 class Rate(Parameters):
     """Retime to another frame rate: the same frames, or the same time."""
 
-    rate: str = parameter("Frames a second")
+    rate: str = parameter("Rate, frames/s")
     keep: Literal["frames", "time"] = parameter("Keep the same")
 
 
@@ -132,7 +132,7 @@ HANDLES = Kind(
 class Cut(Parameters):
     """A cut where none was found, or none where one was."""
 
-    frame: Number = parameter("First frame of what follows")
+    frame: Number = parameter("First frame after the cut")
     way: Literal["a cut", "no cut"] = parameter("It is")
 
 

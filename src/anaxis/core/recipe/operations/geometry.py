@@ -1,4 +1,4 @@
-"""Set geometry: from another file, and which of its objects go along."""
+"""Set geometry: from another file, and which of its objects delivered."""
 
 from __future__ import annotations
 
@@ -49,8 +49,8 @@ def _placed_set(found: Scene, work: Work, name: str) -> PlacedSet:
         return PlacedSet.of(found, track.frames, name)
     return still._replace(
         note=f"{name} moves on frames {format_frame(first)} to {format_frame(last)} at {rate_label(found.rate)} frames a second, and the "
-        f"camera runs from {format_frame(track.frames[0])} to {format_frame(track.frames[-1])} at {rate_label(track.rate)}: the set stands as on its "
-        "first frame. Export it on the camera's frames and at its rate."
+        f"camera runs from {format_frame(track.frames[0])} to {format_frame(track.frames[-1])} at {rate_label(track.rate)}: the set is still, as on its first frame. Export it with the frames and rate of the camera."
+        ""
     )
 
 
@@ -78,7 +78,7 @@ def _set_objects(work: Work, p: SetObjects) -> Work:
     paths = [c.path for c in p.objects]
     twice = [path for path, count in Counter(paths).items() if count > 1]
     if twice:
-        raise BadInput(f"'{twice[0]}' is named twice: choose once for each object.")
+        raise BadInput(f"'{twice[0]}' is listed twice: list each object once.")
     return replace(work, choices=tuple(p.objects))
 
 
@@ -86,7 +86,7 @@ def _set_objects_words(p: SetObjects) -> str:
     left = [c.path.rsplit("/", 1)[-1] for c in p.objects if not c.along]
     said = [f"without {', '.join(left[:4])}{' and more' if len(left) > 4 else ''}"] if left else []
     changed = sum(c.along and (c.name, c.group, c.hidden, c.guide) != (None, None, False, False) for c in p.objects)
-    return ", ".join([*said, *([f"{changed} changed"] if changed else [])]) or "all objects as they are"
+    return ", ".join([*said, *([f"{changed} changed"] if changed else [])]) or "all objects unchanged"
 
 
 SET_OBJECTS = Kind(

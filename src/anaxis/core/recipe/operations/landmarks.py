@@ -67,7 +67,7 @@ def _mark_rename(work: Work, p: MarkRename) -> Work:
     at = marks.index(p.name)
     new = p.to.strip()[:MAX_NAME]
     if not new or new in marks.names:
-        raise BadInput(f"'{new}' cannot be a landmark's name: it is empty or taken.")
+        raise BadInput(f"'{new}' is not a possible landmark name: it is empty or already used.")
     names = (*marks.names[:at], new, *marks.names[at + 1 :])
     hidden = frozenset(new if n == p.name else n for n in marks.hidden)
     return replace(work, landmarks=replace(marks, names=names, hidden=hidden))

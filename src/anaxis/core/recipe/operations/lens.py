@@ -40,7 +40,7 @@ class LensFactor(Parameters):
 
 def _lens_factor(work: Work, p: LensFactor) -> Work:
     if p.factor <= 0:
-        raise BadInput(f"A factor of {p.factor:g} cannot be: it must be above zero.")
+        raise BadInput(f"A factor of {p.factor:g} is not possible: it must be above zero.")
     return with_node_lens(work, lambda lens: {k: getattr(lens, k) * p.factor for k in _SCALED[p.what]})
 
 
@@ -107,7 +107,7 @@ class Focal(Parameters):
 
 def _focal(work: Work, p: Focal) -> Work:
     if p.focal_mm <= 0:
-        raise BadInput(f"A focal length of {p.focal_mm:g} mm cannot be: it must be above zero.")
+        raise BadInput(f"A focal length of {p.focal_mm:g} mm is not possible: it must be above zero.")
     track = work.done
     first, last = ends(p.first, p.last)
     inside = (track.frames >= first) & (track.frames <= last)
@@ -182,7 +182,7 @@ class LensTable(Parameters):
 def _lens_table(work: Work, p: LensTable) -> Work:
     track = work.done
     if not p.frames or any(b <= a for a, b in itertools.pairwise(p.frames)):
-        raise BadInput("The table's frames must rise from row to row: sort its rows.")
+        raise BadInput("The frames of the table must increase from row to row: sort the rows.")
     for channel, values in p.channels.items():
         if len(values) != len(p.frames):
             raise BadInput(
@@ -220,7 +220,7 @@ class FocusOn(Parameters):
 def _focus_on(work: Work, p: FocusOn) -> Work:
     track = work.done
     if p.last is not None and (p.first is None or p.last < p.first):
-        raise BadInput("A focus pull that ends at a frame begins at one before it: type both.")
+        raise BadInput("A focus pull needs a first frame before its last frame: type both.")
     wanted = _distance_m(work, p) + p.offset_m
     share = shares(track.frames, p.first, p.last, p.easing == "eased")
     return work.with_track(replace(track, lens=replace(track.lens, focus_m=pulled(track, p.name, wanted, share))))
@@ -243,7 +243,9 @@ def _distance_m(work: Work, p: FocusOn) -> Floats:
         point = np.array([p.x, p.y, p.z])
         return distances_m(track, found.matrix_m[:, :3, :3] @ point + found.matrix_m[:, :3, 3], straight)
     if straight:
-        raise BadInput("The nearest surface is measured along the view axis: choose that, or the middle.")
+        raise BadInput(
+            "The nearest surface is measured along the view axis: choose 'along the view axis', or the middle."
+        )
     return nearest_depths_m(track, found)
 
 
@@ -334,7 +336,7 @@ def _keep_lens(work: Work, p: KeepLens) -> Work:
 
 KEEP_LENS = Kind(
     "keep_lens",
-    "Keep an earlier lens",
+    "Restore an earlier lens",
     "track",
     KeepLens,
     _keep_lens,

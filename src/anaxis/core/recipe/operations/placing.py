@@ -11,7 +11,7 @@ from anaxis.core.recipe.model import Kind, Work
 
 
 class LevelHorizon(Parameters):
-    """The roll taken out, the look kept."""
+    """The roll removed, the look kept."""
 
 
 def _level_horizon(work: Work, p: LevelHorizon) -> Work:
@@ -24,7 +24,7 @@ LEVEL_HORIZON = Kind(
     "track",
     LevelHorizon,
     _level_horizon,
-    lambda p: "the roll goes, the look stays",
+    lambda p: "removes roll, keeps the view direction",
 )
 
 

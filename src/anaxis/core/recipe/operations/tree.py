@@ -19,7 +19,7 @@ class Correct(Parameters):
 
     up_axis: UpAxis | None = parameter("Up axis", default=None)
     metres_per_unit: Number | None = parameter("Metres per unit", "m", default=None)
-    rate: str | None = parameter("Frames a second", default=None)
+    rate: str | None = parameter("Rate, frames/s", default=None)
 
 
 def _correct(work: Work, p: Correct) -> Work:
@@ -53,7 +53,7 @@ INHERIT = Kind("inherit", "Inherit parent transforms", "tree", Inherit, _inherit
 
 
 class DropScale(Parameters):
-    """Scale on a node above the camera taken out."""
+    """Scale on a node above the camera removed."""
 
     node: NodePath = parameter("Node")
 
@@ -68,7 +68,7 @@ DROP_SCALE = Kind(
 
 
 class Level(Parameters):
-    """The motion of one level above the camera held still, or taken out."""
+    """The motion of one level above the camera held still, or removed."""
 
     node: NodePath = parameter("Node")
     way: Literal["still", "out"] = parameter("How")
@@ -100,7 +100,12 @@ def _place_at(work: Work, p: PlaceAt) -> Work:
 
 
 PLACE_AT = Kind(
-    "place_at", "Position from another node", "tree", PlaceAt, _place_at, lambda p: f"stands where {p.node} stands"
+    "place_at",
+    "Position from another node",
+    "tree",
+    PlaceAt,
+    _place_at,
+    lambda p: f"has the position of {p.node} stands",
 )
 
 
@@ -108,7 +113,7 @@ class Attach(Parameters):
     """The camera made a child of another node."""
 
     node: NodePath = parameter("Node")
-    keep_place: Literal["its own numbers", "where it stands"] | None = parameter("Its offset", default=None)
+    keep_place: Literal["its own numbers", "where it stands"] | None = parameter("Offset", default=None)
 
 
 def _attach(work: Work, p: Attach) -> Work:

@@ -185,7 +185,7 @@ def allow(
     code: Annotated[str, Form()] = "",
     again: Annotated[str, Form()] = "",
 ) -> Any:
-    """A warning that somebody knows of goes out as it is; or it counts again."""
+    """A warning that somebody knows of is delivered as it is; or it counts again."""
     kept = get_version(store, camera_id, version)
     if again:
         warn_again(store, kept, again)

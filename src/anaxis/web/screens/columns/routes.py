@@ -50,7 +50,7 @@ def choose_layout(request: Request, store: Store, source_id: int, form: Annotate
     """Read the staged table again by the columns chosen; a saved layout, where one is named, goes first."""
     source, scene = staged_scene(store, source_id)
     if scene.columns is None:
-        raise BadInput(f"{source.name} is no table: its columns cannot be chosen.")
+        raise BadInput(f"{source.name} is not a table: its columns cannot be chosen.")
     layout = _saved(store, form.saved) if form.saved else _typed(form, all_packages(store))
     again = read_again(store, request.app.state.parsers, source, layout)
     if form.save_as and layout is not None:
@@ -70,7 +70,7 @@ def _saved(store: Store, name: str) -> dict[str, Any] | None:
     if kind == "package" and key:
         layout = get_package(store, key).layout
         if layout is None:
-            raise BadInput(f"The package '{key}' has no column layout of its own: choose another one.")
+            raise BadInput(f"The package '{key}' has no column layout: choose another package.")
         return layout
     return get_layout(store, name)
 
@@ -122,7 +122,7 @@ def layout_file(store: Store, source_id: int) -> Response:
     """The layout in force as a file, for the command line's --columns."""
     source, scene = staged_scene(store, source_id)
     if scene.columns is None:
-        raise BadInput(f"{source.name} is no table: it has no column layout.")
+        raise BadInput(f"{source.name} is not a table: it has no column layout.")
     return JSONResponse(scene.columns["layout"], headers={"Content-Disposition": 'attachment; filename="columns.json"'})
 
 
@@ -132,10 +132,10 @@ def _typed(form: LayoutForm, packages: dict[str, Profile]) -> dict[str, Any]:
     convention = None
     if form.axes != GUESS:
         if form.axes not in packages:
-            raise BadInput(f"'{form.axes}' is no known set of axes: choose one of the list.")
+            raise BadInput(f"'{form.axes}' is not a known set of axes: choose one from the list.")
         convention = convention_document(packages[form.axes].convention)
     if form.order and form.order not in ORDERS:
-        raise BadInput(f"'{form.order}' is no rotation order: choose one of {', '.join(ORDERS)}.")
+        raise BadInput(f"'{form.order}' is not a rotation order: choose one of {', '.join(ORDERS)}.")
     if form.rate:
         parse_rate(form.rate)
     columns = [

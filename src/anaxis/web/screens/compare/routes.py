@@ -37,7 +37,7 @@ def drawing(store: Store, camera_id: int, a: int, b: int) -> Response:
     older, newer = get_version(store, camera_id, a), get_version(store, camera_id, b)
     found = compared(older, newer)
     if found.proof is None:
-        raise BadInput("These versions have no frame in common: there is nothing to draw.")
+        raise BadInput("These versions share no frame, so there is nothing to draw.")
     track, marks, lines = track_of(older)
     picture = picture_of_version(older)
     arrived = arrived_track(found, older, newer)

@@ -30,7 +30,7 @@ def coverage(
     held = projections_of(store, shot_camera.camera)
     chosen = [v for v in held if not only or str(v.camera_id) in only.split(",")]
     if not chosen:
-        raise BadInput(f"{shot_camera.camera.name} has no projection camera yet: hold it at a frame first.")
+        raise BadInput(f"{shot_camera.camera.name} has no projection camera yet: make one first.")
     document, arrays = coverage_of(store, shot_camera, chosen)
     rows = document["frames"]
     asked = number_or_none(at, "the frame")

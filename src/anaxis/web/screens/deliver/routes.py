@@ -51,7 +51,7 @@ def _ordered(store: Store, camera_id: int, form: Annotated[DeliverForm, Form()])
     else:
         packages = all_packages(store)
         if form.to not in packages:
-            raise BadInput(f"'{form.to}' is no package profile: choose one of {', '.join(packages)}.")
+            raise BadInput(f"'{form.to}' is not a package profile: choose one of {', '.join(packages)}.")
         profile = packages[form.to]
     others = [get_version(store, c) for c in dict.fromkeys(form.more_cameras) if c != camera_id]
     more = [get_package(store, k) for k in dict.fromkeys(form.more_packages) if k != profile.key]
@@ -111,7 +111,7 @@ def _numbers(text: str) -> list[int]:
     try:
         return [int(part) for part in text.split(",") if part][:500]
     except ValueError as error:
-        raise BadInput("That list of deliveries cannot be read: go back to the camera.") from error
+        raise BadInput("The list of deliveries cannot be read: go back to the camera.") from error
 
 
 @router.post("/{camera_id}/bundle")

@@ -1,4 +1,4 @@
-"""Cameras made from cameras: made, shown with what they come from, brought up to date, and what is written of them."""
+"""Cameras made from cameras: made, shown with what they come from, updated, and what is written of them."""
 
 from __future__ import annotations
 
@@ -87,7 +87,7 @@ def typed_range(request: Request, store: Store, camera_id: int, version: int, ty
         number_or_none(last, "the range"),
     )
     if low is None or high is None or not (low.is_integer() and high.is_integer()):
-        raise BadInput(f"'{typed[:40]}' is no range: type its first and last frame, as 1001-1120.")
+        raise BadInput(f"'{typed[:40]}' is not a range: type its first and last frame, as 1001-1120.")
     return page(request, "derived/range.html", found=range_held_against(kept, int(low), int(high)))
 
 
@@ -96,7 +96,7 @@ def edit_file(store: Store, camera_id: int, name: str, version: int) -> Response
     """A joined camera's cut, written back."""
     files = edit_files(cut_of(store, get_version(store, camera_id, version)))
     if name not in files:
-        raise NotFound(f"There is no file {name[:80]} of this cut: there are {', '.join(files)}.")
+        raise NotFound(f"There is no file {name[:80]} of this cut: choose one of {', '.join(files)}.")
     return download_answer(name, files[name])
 
 
@@ -131,7 +131,7 @@ def hold(
     frames = [number_or_none(f, "the frame") for f in at.replace(";", ",").split(",")]
     wanted = [f for f in frames if f is not None]
     if not wanted:
-        raise BadInput("No frame is typed to hold the camera at: type one, or several with commas.")
+        raise BadInput("Type a frame, or several separated by commas.")
     made = [_held(store, kept, f, overscan.strip(), name.strip() if len(wanted) == 1 else "") for f in wanted]
     return RedirectResponse(f"/cameras/{made[-1].camera_id}?station=take-in", status_code=303)
 

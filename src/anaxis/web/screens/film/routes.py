@@ -82,7 +82,7 @@ def ordered(request: Request, store: Store, camera_id: int, form: Annotated[Film
     options = FilmOptions(form.width_px, form.style, guides, form.burn_in, form.layout, form.magnify)
     what, _, number = form.against.partition("-")
     if form.against and not (what in ("delivery", "return") and number.isdigit()):
-        raise BadInput("Choose the camera that arrived from the list.")
+        raise BadInput("Choose the camera to compare from the list.")
     order = FilmOrder(
         [kept], options, form.kind, int(number) if what == "delivery" else None, int(number) if what == "return" else None, form.plate, form.frame
     )  # fmt: skip
@@ -99,7 +99,7 @@ def reel(request: Request, store: Store, show_id: int) -> Any:
     for version in cameras_of(store, show):
         by_shot.setdefault(version.camera.shot_id, version)
     if not by_shot:
-        raise BadInput("This show has no camera yet: take one in first.")
+        raise BadInput("This show has no camera yet: take in one first.")
     versions = sorted(by_shot.values(), key=lambda v: v.camera.shot.name)
     job = ask_for_film(store, FilmOrder(versions, FilmOptions(guides=guides_of(store))))
     ensure_worker(request, True)

@@ -93,11 +93,11 @@ def upload(
     known = get_camera(store, camera) if camera else None
     try:
         if not name:
-            raise BadInput("No file was chosen: drop a camera file, or choose one.")
+            raise BadInput("No file chosen: drop a camera file, or choose one.")
         if len(files) > 1:
             raise BadInput(
-                f"{len(files)} files were sent at once ({', '.join(name_of_upload(f) for f in files[:3])}…): take them in on the page for many files. "
-                "None of them was read."
+                f"{len(files)} files were sent at once ({', '.join(name_of_upload(f) for f in files[:3])}…): use the page Take in many files. None of them was read."
+                ""
             )
         require_readable(name)
         check_size(name, file.size or 0, limits.max_bytes)
@@ -164,7 +164,7 @@ def change_draft(request: Request, store: Store, source_id: int, form: Annotated
             correct = corrections_typed(draft, read, form.stated)
     except (ValueError, KeyError, TypeError) as error:
         if not isinstance(error, BadInput):
-            raise BadInput("That change cannot be read: reload the page and try again.") from error
+            raise BadInput("The form cannot be read: reload the page and try again.") from error
         typed_form = {"show": form.show, "shot": form.shot, **form.stated}
         return _review_page(request, store, source, read, error.sentence, typed_form)
     Draft(correct, recipes, draft.camera, form.show or draft.show, form.shot or draft.shot, draft.sent).kept_in(source)

@@ -24,14 +24,14 @@ from anaxis.web.pages import Store, download_answer, page
 router = APIRouter(dependencies=[needs()])
 KEPT_WORDS = {
     "delivery": "Writing and measuring",
-    "bundle": "Putting everything together for",
-    "keys": "Looking for keys",
+    "bundle": "Writing everything for",
+    "keys": "Reducing keys",
     "film": "Drawing film of",
     "proxies": "Making proxies of the plate",
     "maps": "Writing ST maps",
-    "warped": "Putting the plate through its maps",
-    "sphere_maps": "Writing the sphere's maps",
-    "sphere_pictures": "Putting pictures through the sphere's maps",
+    "warped": "Applying the maps to the plate",
+    "sphere_maps": "Writing maps of the sphere",
+    "sphere_pictures": "Applying the maps to the images",
 }
 
 
@@ -84,7 +84,7 @@ def movie(store: Store, number: int) -> Response:
     """A film, to be watched on the page."""
     made = get_made_file(store, get_job(store, number).result.get("made_file"))
     if not made.name.endswith(".mp4"):
-        raise BadInput("This work made no movie: download its file.")
+        raise BadInput("This job has no movie: download its file.")
     return Response(made.data, media_type="video/mp4")
 
 
@@ -99,7 +99,7 @@ def stopped(request: Request, store: Store, number: int) -> Any:
 
 @router.post("/jobs/{number}/resume")
 def resumed(request: Request, store: Store, number: int) -> Any:
-    """A job that was stopped or has failed, back in the queue."""
+    """Put a stopped or failed job back in the queue."""
     job = resume_job(store, number)
     ensure_worker(request, True)
     if request.headers.get("hx-request"):
@@ -119,9 +119,9 @@ def keys(
 ) -> Response:
     """The keys a delivery would have, looked for and drawn before anything is written."""
     kept = get_version(store, camera_id, version)
-    pixels = number_or_none(reduce_px, "pixels that fewer keys may cost")
+    pixels = number_or_none(reduce_px, "the keyframe tolerance in pixels")
     if pixels is None or pixels <= 0:
-        raise BadInput("Type how many pixels fewer keys may cost, such as 0.1.")
+        raise BadInput("Type the tolerance of the keyframe reduction in pixels, such as 0.1.")
     params = {"profile": get_package(store, to).model_dump(mode="json"), "format": format_key, "reduce_px": pixels}
     job = ask_for(store, "keys", kept.id, params)
     ensure_worker(request, True)

@@ -107,7 +107,7 @@ def _joined(store: Context, camera_id: int, version: int | None) -> tuple[Versio
     kept = get_version(store, camera_id, version)
     settings = settings_of(kept)
     if not isinstance(settings, Join):
-        raise BadInput(f"{kept.camera.name} is not joined over a cut.")
+        raise BadInput(f"{kept.camera.name} is not a joined camera.")
     return kept, settings
 
 
@@ -158,9 +158,9 @@ def _settings(typed: dict[str, str]) -> Join:
     try:
         pieces = json.loads(text)
     except (ValueError, RecursionError) as error:
-        raise BadInput("The cut cannot be read: lay it anew.") from error
+        raise BadInput("The cut cannot be read: reload the page.") from error
     if not isinstance(pieces, list) or not pieces:
-        raise BadInput("The cut shows no shot yet: add one, or take an edit.")
+        raise BadInput("The cut has no shots yet: add one, or import an edit.")
     given: dict[str, Any] = {"pieces": pieces, "rate": rate_text(parse_rate(typed.get("rate", "")))}
     for key in ("fit", "keep", "film_back", "gaps", "missing", "name", "edit", "timecode"):
         if typed.get(key, "").strip():

@@ -63,7 +63,7 @@ def change(store: Store, camera_id: int, form: Annotated[LandmarkForm, Form()]) 
         operation = Operation("marks_hide", {"names": [form.name], "way": form.action})
         words = f"landmark {form.name} {'hidden' if form.action == 'hide' else 'shown'}"
     else:
-        raise BadInput("That is no change of a landmark: reload the page and try again.")
+        raise BadInput("The form cannot be read: reload the page and try again.")
     add_operations(store, kept, [operation], words)
     return back_to(camera_id, "place", f"{form.to}&axes={form.axes}")
 
@@ -88,7 +88,7 @@ def export(store: Store, camera_id: int, kind: str, version: int, axes: str = TH
             "landmarks": [{"name": n, "position": places[:, i].tolist()} for i, n in enumerate(shown.names)],
         }
         return JSONResponse(document, headers=headers)
-    raise BadInput(f"'{kind}' is no format for landmarks: choose csv or json.")
+    raise BadInput(f"'{kind}' is not a format for landmarks: choose csv or json.")
 
 
 @router.post("/{camera_id}/set")
@@ -100,7 +100,7 @@ def add_set(
     kept = get_version(store, camera_id, version)
     name = name_of_upload(file)
     if not name:
-        raise BadInput("No file was chosen: choose a set, an OBJ for one.")
+        raise BadInput("No file chosen: choose a set file, such as an OBJ.")
     require_readable(name, SET_SUFFIXES)
     data = file.file.read(request.app.state.limits.max_bytes + 1)
     store.release_connection()

@@ -265,20 +265,20 @@ def _typed_document(typed: dict[str, str], strict: bool = True) -> dict[str, Any
     try:
         moving = json.loads(typed.get("moving") or "{}")
     except (ValueError, RecursionError) as error:
-        raise BadInput("The coefficients over the frames cannot be read any more: hand in their file again.") from error
+        raise BadInput("The coefficients over the frames cannot be read: upload the file again.") from error
     if isinstance(moving, dict):
         document |= {k: v for k, v in moving.items() if k in usual and isinstance(v, list)}
     return document
 
 
 def _whole(typed: dict[str, str]) -> dict[str, Any]:
-    """A map goes along whole: nobody types it. Raises BadInput where there is none."""
+    """A map goes along whole: not typed. Raises BadInput where there is none."""
     try:
         document = json.loads(typed.get("whole") or "{}")
     except (ValueError, RecursionError) as error:
         raise BadInput("The map cannot be read any more: hand it in again.") from error
     if not isinstance(document, dict) or document.get("model") != mapped.CODE:
-        raise BadInput("A map is no model to be typed: hand in an ST map, and choose to take it as it is.")
+        raise BadInput("An ST map has no coefficients to type: upload the map and choose 'use the map itself'.")
     return document
 
 
@@ -289,7 +289,7 @@ def _version(store: Context, camera_id: int, typed: dict[str, str]) -> Version:
 
 def _read(request: Request, files: list[UploadFile]) -> list[tuple[str, bytes]]:
     if len(files) > _MOST_FILES:
-        raise BadInput(f"{len(files)} files at once are too many: hand over {_MOST_FILES} at most.")
+        raise BadInput(f"{len(files)} files at once are too many: use {_MOST_FILES} at most.")
     for file in files:
         check_size(name_of_upload(file), file.size or 0, request.app.state.limits.max_bytes)
     return [(name_of_upload(f), f.file.read()) for f in files]

@@ -160,7 +160,7 @@ def film_backs(
     drop: Annotated[str, Form()] = "",
     to: Annotated[str, Form()] = "",
 ) -> Any:
-    """A film back kept under a name, or one taken out of the list."""
+    """A film back kept under a name, or one removed of the list."""
     get_version(store, camera_id)
     if drop:
         drop_film_back(store, drop)

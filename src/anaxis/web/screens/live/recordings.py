@@ -25,14 +25,7 @@ from anaxis.web.pages import Store, TypedForm, drawing_answer, page, row_number
 router = APIRouter(prefix="/recordings", dependencies=[needs()])
 # A status by which the page asks no more.
 _STOP_ASKING = 286
-_ASPECTS = {
-    "": "as it was filmed",
-    "1.777778": "16:9",
-    "1.85": "1.85",
-    "2.39": "2.39",
-    "1.333333": "4:3",
-    "0.5625": "9:16",
-}
+_ASPECTS = {"": "as filmed", "1.777778": "16:9", "1.85": "1.85", "2.39": "2.39", "1.333333": "4:3", "0.5625": "9:16"}
 
 
 @router.get("/{number}")

@@ -112,7 +112,7 @@ def write_back(store: Store, number: int, typed: TypedForm) -> Any:
     """The version here, to where it came from: what was changed here, in the channels chosen."""
     remote = found(store, RemoteCamera, number, "camera of a package")
     if remote.camera is None:
-        raise BadInput(f"{remote.called} was never pulled: there is no version of it here.")
+        raise BadInput(f"{remote.called} was never pulled, so it has no version in Anaxis.")
     push(store, remote.camera.head, Push(remote=remote.id, groups=_ticked(typed), both=typed.get("both", "ask")))
     return _back(remote.client.show_id, _number(typed, "a"), _number(typed, "b"))
 
@@ -163,7 +163,7 @@ def stop_link(store: Store, number: int) -> Any:
 @router.post("/links/{number}/moment")
 def moment(store: Store, number: int) -> Any:
     row = found(store, Link, number, "link")
-    keep_moment(store, row, f"kept by hand while linked ({row.name})")
+    keep_moment(store, row, f"saved by hand while linked ({row.name})")
     return _back(row.show_id, row.first_id, row.second_id)
 
 

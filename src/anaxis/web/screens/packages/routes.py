@@ -88,7 +88,7 @@ def calibration(request: Request, store: Store) -> Any:
 def calibration_files(format_key: str = "usd") -> Response:
     """The made camera, its points, the form and what to do with them, in one zip."""
     if format_key not in _CALIBRATED:
-        raise BadInput(f"'{format_key}' is no format of the made camera: choose one of {', '.join(_CALIBRATED)}.")
+        raise BadInput(f"'{format_key}' is not a format of the test camera: choose one of {', '.join(_CALIBRATED)}.")
     out = io.BytesIO()
     with (
         TemporaryDirectory(prefix="anaxis-calibrate-") as folder,
@@ -246,7 +246,7 @@ def changed_document(profile: Profile, form: dict[str, str]) -> dict[str, Any]:
         elif action in ("on", "off"):
             habits.insert(at, entry | {"on": action == "on"})
         elif action != "out":
-            raise BadInput("That is no change of a package: reload the page and try again.")
+            raise BadInput("The form cannot be read: reload the page and try again.")
     return document | {"habits": habits}
 
 

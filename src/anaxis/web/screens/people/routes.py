@@ -145,7 +145,7 @@ def token_made(
 def token_revoked(store: Store, number: int) -> Any:
     token = found(store, Token, number, "token")
     if token.person_id != store.actor.person and store.actor.everywhere < Role.ADMINISTRATOR:
-        raise NotFound(f"There is no token {number}: go back to your page.")
+        raise NotFound(f"There is no token {number}: reload your account page.")
     revoke(store, token)
     return RedirectResponse("/account", 303)
 
@@ -226,4 +226,4 @@ def _role(number: int) -> Role:
     try:
         return Role(number)
     except ValueError:
-        raise BadInput(f"There is no role {number}: choose one of the list.") from None
+        raise BadInput(f"There is no role {number}: choose one from the list.") from None

@@ -51,7 +51,7 @@ def handed_in(
     elif numbers.strip():
         row = take_back_typed(store, request.app.state.parsers, kept, package, numbers)
     else:
-        raise BadInput("Choose the file that came back, or type its numbers for three frames or more.")
+        raise BadInput("Choose the returned file, or type the numbers of three frames or more.")
     return RedirectResponse(f"/returns/{row.id}", status_code=303)
 
 
@@ -83,7 +83,7 @@ def drawing(store: Store, number: int) -> Response:
     frames, deviation, arrived = return_arrays(row)
     if not len(frames):
         raise BadInput(
-            "The camera that came back has no frame in common with the one meant: there is nothing to lay over it."
+            "The returned camera has no frame in common with the one meant: there is nothing to lay over it."
         )
     at = np.flatnonzero(np.isin(np.round(track.frames, 4), np.round(frames, 4)))
     marks = landmarks.at_frames(at)

@@ -100,7 +100,7 @@ def thumbnail_file(store: Store, camera_id: int, version: int) -> Response:
 def take_sample(request: Request, store: Store, name: Annotated[str, Form()]) -> Any:
     """A file of the demo taken in, to try with."""
     if name not in SAMPLES:
-        raise BadInput(f"'{name}' is no sample: choose one of {', '.join(SAMPLES)}.")
+        raise BadInput(f"'{name}' is not a sample: choose one of {', '.join(SAMPLES)}.")
     source = take_in_bytes(store, request.app.state.parsers, name, (_SAMPLES / name).read_bytes())
     return RedirectResponse(f"/take-in/{source.id}", status_code=303)
 

@@ -114,5 +114,5 @@ def _whole(typed: dict[str, str], key: str) -> int:
         return int(typed.get(key, ""))
     except ValueError as error:
         raise BadInput(
-            f"'{typed.get(key, '')[:40]}' is no whole number of {key.replace('_px', '').replace('_', ' ')}: type one."
+            f"'{typed.get(key, '')[:40]}' is not a whole number of {key.replace('_px', '').replace('_', ' ')}: type one."
         ) from error

@@ -84,7 +84,7 @@ def shown(request: Request, store: Store, number: int) -> Any:
 def picture(store: Store, number: int, side: str) -> Response:
     row = _still(store, number)
     if side not in ("ours", "theirs"):
-        raise NotFound("There is no such picture.")
+        raise NotFound("This image does not exist.")
     return Response(getattr(row, side), media_type="image/png", headers={"Cache-Control": "no-store"})
 
 

@@ -16,7 +16,7 @@ MODELS: dict[str, DistortionKind] = {m.KIND.code: m.KIND for m in (radial_tangen
 def model_of(code: str) -> DistortionKind:
     """A model by its code; raises BadInput that lists them."""
     if code not in MODELS:
-        raise BadInput(f"'{code[:40]}' is no distortion model: choose one of {', '.join(MODELS)}.")
+        raise BadInput(f"'{code[:40]}' is not a distortion model: choose one of {', '.join(MODELS)}.")
     return MODELS[code]
 
 
