@@ -1,4 +1,4 @@
-"""Writes docs/codes.md, the codes of findings and errors, from the code: ``python scripts/document_codes.py [--check]``."""
+"""Writes docs/codes.md and the help page of codes, the codes of findings and errors, from the code: ``python scripts/document_codes.py [--check]``."""
 
 from __future__ import annotations
 
@@ -9,25 +9,24 @@ from pathlib import Path
 
 HERE = Path(__file__).resolve().parents[1]
 SOURCE = HERE / "src" / "anaxis"
-TARGET = HERE / "docs" / "codes.md"
+TARGETS = (HERE / "docs" / "codes.md", SOURCE / "web" / "screens" / "help" / "texts" / "codes.md")
 _HEAD = """# Codes
 
-Programs go by a code: it stays when its sentence is worded anew. `scripts/document_codes.py` writes these tables from the code; `…` stands
-for what differs from case to case.
+Each finding and error has a code, which stays when its sentence changes. `scripts/document_codes.py` writes these tables from the code;
+`…` is the part that differs from case to case.
 
 ## Findings
 
-What a file holds that a person should know. An *error* keeps a camera from being used, a *warning* stands above every "matches" until somebody
-mends or allows it, a *note* is said once.
+A finding is something in a file that you should know. An *error* means that the camera cannot be used. A *warning* stays open above every
+"matches" until somebody fixes or allows it. A *note* is for information.
 
-| code | | says |
+| code | severity | says |
 |---|---|---|
 """
 _ERRORS = """
 ## Errors
 
-Why something was not done: the `code` of a `Problem` over HTTP, and of the command line's `--json`. An error without a code of its own is
-`bad_input`.
+The `code` of a `Problem` over HTTP and of `--json` on the command line. An error without a code of its own is `bad_input`.
 
 | code | says |
 |---|---|
@@ -108,7 +107,7 @@ def document() -> str:
     findings, errors = found()
 
     def cell(text: str) -> str:
-        return " ".join(text.split()).replace("|", "\\|") or "the words of the error that it comes from"
+        return " ".join(text.split()).replace("|", "\\|") or "the sentence of the error that caused it"
 
     rows = [f"| `{code}` | {severity} | {cell(said)} |\n" for code, (severity, said) in sorted(findings.items())]
     return _HEAD + "".join(rows) + _ERRORS + "".join(f"| `{c}` | {cell(s)} |\n" for c, s in sorted(errors.items()))
@@ -116,5 +115,6 @@ def document() -> str:
 
 if __name__ == "__main__":
     if "--check" in sys.argv:
-        sys.exit(TARGET.read_text() != document())
-    TARGET.write_text(document())
+        sys.exit(any(not t.exists() or t.read_text() != document() for t in TARGETS))
+    for target in TARGETS:
+        target.write_text(document())

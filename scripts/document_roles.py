@@ -37,7 +37,7 @@ Each leaves an entry in the history under its name.
 _ADDRESSES = """
 ## Addresses
 
-*Anybody* is whoever is signed in.
+*Anybody* is every person who is signed in.
 
 | address | needs |
 |---|---|

@@ -446,7 +446,7 @@ def test_a_plan_is_made_run_and_watched_in_the_browser(page: Page, engine: Engin
     expect(page.locator("table.plan tbody tr")).to_have_count(1)
     with Visitor(base_url=site) as visitor:
         refused = visitor.post(f"/shows/{number}/runs", headers={"Accept": "text/html"})
-        assert refused.status_code == 422 and "plan is to be delivered" in refused.text
+        assert refused.status_code == 422 and "matches or is running" in refused.text
     assert httpx.get(f"{site}/workers", timeout=60).status_code == 200
 
 

@@ -355,7 +355,7 @@ def test_a_diagnosis_says_what_is_another_beside_pose_and_lens(
     back.write_text(meant.read_text().replace(*change))
     assert back.read_text() != meant.read_text()
     told = run("diagnose", meant, back)
-    assert told.returncode == 0 and said in told.stdout and "Nothing happened" not in told.stdout
+    assert told.returncode == 0 and said in told.stdout
     assert run("proof", meant, back).returncode == 3
     same = run("diagnose", meant, meant)
     assert "Pose, lens and frames match the expected camera" in same.stdout and "another" not in same.stdout

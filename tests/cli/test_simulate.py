@@ -61,7 +61,7 @@ def test_a_file_that_is_no_scene_and_a_port_that_is_taken(tmp_path: Path) -> Non
         assert code == 2 and "is taken" in error
     (tmp_path / "t.json").write_text("[")
     code, error = said("tracker", "--file", str(tmp_path / "t.json"), "--server", "http://127.0.0.1:1")
-    assert code == 2 and "no file of a tracker" in error
+    assert code == 2 and "is not a file of a tracker" in error
 
 
 def test_a_scene_of_a_camera_file(demo_files: dict[str, Path], tmp_path: Path) -> None:

@@ -103,7 +103,7 @@ def test_limits_are_said() -> None:
         framed(standing(), border=50)
     with pytest.raises(BadInput, match="There is no landmark 'clapper'"):
         framed(standing(), objects=["clapper"])
-    with pytest.raises(BadInput, match="no equirectangular"):
+    with pytest.raises(BadInput, match="not equirectangular"):
         from anaxis.core.derive.sphere import require_equirectangular
 
         require_equirectangular(Image(1920, 1080))

@@ -62,7 +62,7 @@ def test_a_file_that_holds_both_says_which_is_which() -> None:
     moving = scene_of(Derived(own.track, IMAGE, "width"), "x")
     both = replace(moving, format="usd", nodes=(*moving.nodes, *held.cameras))
     found = {r.name: {f.code: f for f in r.findings} for r in examine(both)}
-    assert "stands at frame 1040" in found["cam2"]["projection_camera"].message
+    assert "held at frame 1040" in found["cam2"]["projection_camera"].message
     assert "projection_camera" not in found["whip"]
     # Alone it is known by its name; a locked-off shot camera is not taken for one.
     for name, said in (

@@ -189,6 +189,6 @@ def test_samples_between_frames_are_handed_over_and_said_where_they_are_not(tmp_
     silent = deliver_all([replace(source, finer=None)], find_profile("yup-rh-m"), "usd", tmp_path)[0]
     assert any("whole frames only" in n for n in silent.outgoing.notes)
     assert any(
-        "drawn between" in n
+        "interpolated between" in n
         for n in deliver_all([leaving(zoomless())], find_profile("yup-rh-m"), "usd", tmp_path, ways)[0].outgoing.notes
     )

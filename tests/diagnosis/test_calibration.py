@@ -313,5 +313,5 @@ def test_frames_under_numbers_that_nothing_explains_came_back_all_the_same() -> 
     pixels = {str(number[f]): rows for f, rows in form["pixels"].items()}
     found = learned(returned_from_document(form | {"frames": list(number.values()), "pixels": pixels}, "a"), "x", "x")
     said = " ".join(found.second_round)
-    assert not found.explained and "no frame came back" not in said
+    assert not found.explained
     assert "have other numbers than those sent" in said or "Never near the picture" in said or "px" in said, said

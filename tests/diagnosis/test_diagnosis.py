@@ -313,7 +313,7 @@ def test_a_place_of_whole_numbers_is_as_exact_as_it_looks() -> None:
     )
     moved = replace(still, position_m=still.position_m + np.array([0.0, 1.0, 0.0]))
     found = diagnose(replace(still, position_m=still.position_m + 0.3), moved, IMAGE, "width", convention)
-    assert "Nothing happened" not in found.explanations[0].sentence and found.deviation_px.max() > 100
+    assert "match the expected camera" not in found.explanations[0].sentence and found.deviation_px.max() > 100
     # Two primes of 35 and 85 mm are none either.
     track = walk(count=48)
     swapped = replace(track, lens=replace(track.lens, focal_mm=np.where(np.arange(48) < 20, 35.0, 85.0)))

@@ -95,7 +95,7 @@ def test_no_verdict_is_wrong(what: str) -> None:
             right = matches == (truly_same(sent, back, tried.fit) and not any(d.matters for d in proof.differences))
         first = explain(sent, PICTURE, back, package(tried.fit)).explanations
         said = first[0].sentence if first else ""
-        right &= matches or "came back as it was" not in said.lower()
+        right &= matches or bool(tried.words) or "match the expected camera" not in said
         if tried.words == ("rounded",) and not matches:
             right &= "rounded" in said
         if not right:

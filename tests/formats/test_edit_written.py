@@ -140,7 +140,7 @@ def test_transitions_other_rates_and_what_begins_between_frames_are_named(tmp_pa
     from anaxis.core.derive.joined import checked
 
     told = [f for f in checked({}, settings([p.model_dump() for p in laid.pieces])) if f.code == "join_transition"]
-    assert "12 frames lies about frame 1051" in told[0].message and "handles of 6" in told[0].remedy
+    assert "12 frames is around frame 1051" in told[0].message and "handles of 6" in told[0].remedy
     edl = "TITLE: R\n\n001  A    V     C        00:00:41:20 00:00:43:20 01:00:00:00 01:00:02:00\n* FROM CLIP NAME: a\n002  B    V     D    012 00:00:02:00 00:00:04:00 01:00:02:00 01:00:04:00\n* FROM CLIP NAME: a\n* TO CLIP NAME: b\n"
     (tmp_path / "one.edl").write_text(edl)
     assert "event 002 over 12 frames" in " ".join(read_cut_list(tmp_path / "one.edl", Fraction(24)).notes)

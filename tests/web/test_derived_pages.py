@@ -121,7 +121,7 @@ def test_a_cut_laid_by_hand_is_joined_proved_falls_behind_and_is_brought_up_to_d
     page.goto("/")
     expect(page.locator("tr").filter(has_text="joined")).to_contain_text("outdated")
     page.goto("/cameras/4")
-    expect(page.locator("#answer")).to_contain_text("Behind 1 input")
+    expect(page.locator("#answer")).to_contain_text("Outdated: 1 input has a newer version")
     page.goto("/cameras/4?station=take-in")
     ready(page)
     expect(page.locator("#panel")).to_contain_text("The update changes the picture by")
@@ -130,7 +130,7 @@ def test_a_cut_laid_by_hand_is_joined_proved_falls_behind_and_is_brought_up_to_d
     ready(page)
     expect(page.locator("#panel")).to_contain_text("Up to date")
     # And the cut is changed on the same strip; an input is removed only even so.
-    page.get_by_role("link", name="Change the cut").click()
+    page.get_by_role("link", name="Change cut").click()
     ready(page)
     page.get_by_label("frames of 2").fill("30")
     page.get_by_label("frames of 2").press("Tab")
@@ -141,7 +141,7 @@ def test_a_cut_laid_by_hand_is_joined_proved_falls_behind_and_is_brought_up_to_d
     page.goto("/cameras/1?station=take-in")
     ready(page)
     expect(page.locator("#panel")).to_contain_text("reel_1 joined")
-    page.get_by_role("button", name="Remove it").click()
+    page.get_by_role("button", name="Archive camera").click()
     expect(page.locator(".top-said")).to_contain_text("reel_1 joined is derived from shotcam")
 
 

@@ -75,7 +75,7 @@ def test_from_a_media_root_to_a_delivery_with_overscan(page: Page, site: str, so
     page.fill("[name=c_k1]", "-9")
     expect(page.locator("#distortion-drawing")).to_contain_text("folds over")
     page.fill("[name=c_k1]", "lots")
-    expect(page.locator("#distortion-drawing")).to_contain_text("is not a number of k1")
+    expect(page.locator("#distortion-drawing")).to_contain_text("type a number (k1)")
     # From its document, as it was handed over.
     page.get_by_text("Import from a file, ST maps or images").click()
     page.set_input_files("#distortion input[name=file]", solved / "TW_050_lens.json")

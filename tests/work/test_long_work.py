@@ -72,7 +72,7 @@ def test_a_delivery_with_fewer_keys_is_kept_with_what_was_asked(engine: Engine, 
     with Context(engine, LOCAL) as store:
         delivery = store.get_one(Delivery, done.result["delivery"])
         assert delivery.options["reduce_px"] == 0.5 and delivery.options["keys"]["after"] < 20
-        assert 0.01 < delivery.max_px <= 0.5 and delivery.matches and "is frame 0 there" in delivery.notes[-1]
+        assert 0.01 < delivery.max_px <= 0.5 and delivery.matches and "is frame 0 in the package" in delivery.notes[-1]
     do_job(engine, number)  # taken up twice, done once
     with Context(engine, LOCAL) as store:
         assert store.execute(select(func.count()).select_from(Delivery)).scalar_one() == 1
@@ -163,7 +163,7 @@ def test_fewer_keys_on_the_page(page: Page, site: str, demo_files: dict[str, Pat
     page.get_by_label("Track JSON").check()
     page.fill("#reduce_px", "no")
     page.get_by_role("button", name="Preview keys").click()
-    expect(page.locator(".said-here")).to_contain_text("is not a number of pixels")
+    expect(page.locator(".said-here")).to_contain_text("is not a number")
     page.fill("#reduce_px", "0.5")
     page.get_by_role("button", name="Preview keys").click()
     expect(page.locator(".said-here")).to_have_count(0)

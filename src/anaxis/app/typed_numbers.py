@@ -76,7 +76,7 @@ def number_or_none(text: str, what: str) -> float | None:
     try:
         value = float(text)
     except ValueError as error:
-        raise BadInput(f"'{text}' is not a number of {what}: type one, or leave it empty.") from error
+        raise BadInput(f"'{text}' is not a number: type a number ({what}), or leave the field empty.") from error
     if not math.isfinite(value):
-        raise BadInput(f"'{text}' is not a number of {what}: type one, or leave it empty.")
+        raise BadInput(f"'{text}' is not a number: type a number ({what}), or leave the field empty.")
     return value

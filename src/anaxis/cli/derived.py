@@ -356,7 +356,7 @@ def _number(text: str, what: str) -> float:
     try:
         return float(text)
     except ValueError as error:
-        raise BadInput(f"'{text}' is not a number of {what}.") from error
+        raise BadInput(f"'{text}' is not a number: type {what}.") from error
 
 
 def _notes(said: list[str]) -> list[Finding]:

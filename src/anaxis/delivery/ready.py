@@ -122,8 +122,7 @@ def with_samples(camera: ShotCamera, options: DeliveryOptions) -> tuple[ShotCame
     if options.samples == 1:
         if camera.has_finer and (track.frames == np.round(track.frames)).all():
             return camera, (
-                "The source has samples between frames for motion blur, but this file has whole frames only: choose several samples for each frame to deliver them."
-                "",
+                "The source has samples between frames for motion blur, but this file has whole frames only: choose several samples for each frame to deliver them.",
             )
         return camera, ()
     offsets = np.linspace(options.shutter_open, options.shutter_close, options.samples)

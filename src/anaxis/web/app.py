@@ -53,6 +53,7 @@ from anaxis.web.screens.deliver import routes as deliver
 from anaxis.web.screens.derived import routes as derived
 from anaxis.web.screens.editorial import routes as editorial
 from anaxis.web.screens.film import routes as film
+from anaxis.web.screens.help import routes as help_pages
 from anaxis.web.screens.history import routes as history
 from anaxis.web.screens.intake import many_files
 from anaxis.web.screens.intake import routes as intake
@@ -87,6 +88,7 @@ ROUTERS = (
     shots.router,
     names.router,
     history.router,
+    help_pages.router,
     many_files.router,
     intake.router,
     columns.router,

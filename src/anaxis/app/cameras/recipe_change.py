@@ -55,7 +55,7 @@ def whole_number(text: str, what: str) -> int:
     try:
         return int(text)
     except ValueError as error:
-        raise BadInput(f"'{text}' is not a number of a {what}: reload the page and try again.") from error
+        raise BadInput(f"'{text}' is not the number of a {what}: reload the page and try again.") from error
 
 
 def with_levels_still(recipe: Recipe, paths: Sequence[str]) -> Recipe:

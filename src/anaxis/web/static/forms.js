@@ -45,6 +45,10 @@ function begin() {
 		if (typed) sessionStorage.setItem(KEY, JSON.stringify({ action: form.getAttribute("action"), typed }));
 		else sessionStorage.removeItem(KEY);
 	});
+	addEventListener("keydown", (event) => {
+		const keys = document.getElementById("keys");
+		if (event.key === "?" && keys && !keys.open && !event.target.closest?.("input, select, textarea")) keys.showModal();
+	});
 	addEventListener("change", (event) => {
 		const all = event.target.dataset?.all; // the name of the boxes that one box ticks
 		if (all) for (const box of document.querySelectorAll(`input[type=checkbox][name="${all}"]`)) box.checked = event.target.checked;
