@@ -155,7 +155,7 @@ def live(page: Page, port: int, folder: Path) -> None:
         ):
             page.wait_for_timeout(800)
         page.select_option("select[name=way]", "both")
-        page.locator(".linking [name=frame_for_frame]").check()
+        page.select_option(".linking [name=timing]", "frame_for_frame")
         page.get_by_role("button", name="Link cameras").click()
         page.get_by_text("Linked: ").wait_for()
         ready(page)

@@ -134,7 +134,9 @@ def test_workers_killed_between_any_two_steps_and_faults_lose_no_job(
         with _workers(address_of(engine), JOBS) as died:
             _all_done(engine, JOBS, 60 + 3 * JOBS, harm)
         engine.dispose()
-    assert killed["database"] == 2 and "kill 9" in died and "poisoned 256" in died, (killed, Counter(died))
+    # Which of the faults ends its worker depends on which worker gets a job first: one of them is enough.
+    ended_by_fault = [d for d in died if d.endswith(" 256")]
+    assert killed["database"] == 2 and "kill 9" in died and ended_by_fault, (killed, Counter(died))
 
 
 def test_a_fault_that_is_not_the_jobs_is_tried_again_then_said_and_can_be_resumed(
