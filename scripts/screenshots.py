@@ -127,7 +127,7 @@ def came_back(page: Page, folder: Path) -> None:
     habits = [{"code": "world_turn", "axis": "Z", "angle_deg": 90}, {"code": "frame_offset", "frames": 1}]
     truth = profile_from_dict({**document, "habits": habits}, "the package")
     sent = folder / "sent.usd"
-    sent.write_bytes(page.request.get("/deliveries/4/files/TW_020.shotcam.zup-lh-cm.usd").body())
+    sent.write_bytes(page.request.get("/deliveries/3/files/TW_020.shotcam.zup-lh-cm.usd").body())
     seen = open_as_package(sent, truth, Image(1920, 1080))
     outgoing = Outgoing(seen.track, truth.convention, seen.image, "width", NO_LANDMARKS, ())
     back = write_columns([outgoing], folder, "TW_020_came_back")[0]
