@@ -20,9 +20,9 @@ from anaxis.app.shows.plan import all_made_by, jobs_of
 from anaxis.core.errors import BadInput
 from anaxis.core.names import file_stem_of
 from anaxis.core.scene.landmarks import unique_name
+from anaxis.delivery.handover import zip_entry
 from anaxis.store.models import Camera, Delivery, DeliveryFile, Run, Shot, Show, Version
 
-_DAY = (2000, 1, 1, 0, 0, 0)
 _MANIFEST = "manifest.json"
 
 
@@ -87,9 +87,7 @@ def sent_as_zip(engine: Engine, what: Everything) -> Iterator[bytes]:
     sink = _Sink()
     with zipfile.ZipFile(sink, "w", zipfile.ZIP_DEFLATED, compresslevel=1) as archive:
         for place, data in _contents(engine, what):
-            info = zipfile.ZipInfo(place, _DAY)
-            info.compress_type, info.external_attr = zipfile.ZIP_DEFLATED, 0o644 << 16
-            archive.writestr(info, data)
+            archive.writestr(zip_entry(place), data)
             yield sink.taken()
     yield sink.taken()
 
@@ -97,9 +95,8 @@ def sent_as_zip(engine: Engine, what: Everything) -> Iterator[bytes]:
 def _contents(engine: Engine, what: Everything) -> Iterable[tuple[str, bytes]]:
     yield _MANIFEST, json.dumps(what.manifest, indent=1, sort_keys=True).encode()
     for place, number in what.files.items():
-        with Context(engine, LOCAL) as store:  # who may see the run or the show was asked before
-            row = store.get_one(DeliveryFile, number)
-            data = row.data
+        with Context(engine, LOCAL) as store:  # the address has checked who may see the run or the show
+            data = store.get_one(DeliveryFile, number).data
         yield place, data
 
 

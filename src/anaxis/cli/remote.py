@@ -230,7 +230,7 @@ def deliver(
                 d["to"],
                 d["format"],
                 d["verdict"],
-                f"{px_text(d['max_px'])}",
+                px_text(d["max_px"]),
                 f"{d['worst_frame']:g}",
                 ", ".join(f["name"] for f in d["files"]),
             )
@@ -331,7 +331,7 @@ def show(server: str, show_name: str, find: str, as_json: bool) -> None:
     for c in cameras:
         worst = c["worst"]
         rows.add_row(
-            c["shot"]["name"], c["name"], c["head"]["label"], worst["verdict"] if worst else "not delivered", f"{px_text(worst['max_px'])}" if worst else ""
+            c["shot"]["name"], c["name"], c["head"]["label"], worst["verdict"] if worst else "not delivered", px_text(worst["max_px"]) if worst else ""
         )  # fmt: skip
     console().print(rows)
 

@@ -74,9 +74,7 @@ def say_everything(manifest: dict[str, Any], out: Path, as_json: bool) -> None:
         rows = table("shot", "camera", "to", "format", "answer", "worst", "files")
         for d in made:
             named = ", ".join(f["path"] for f in d["files"])
-            rows.add_row(
-                d["shot"], d["camera_name"], d["to"], d["format"], d["verdict"], f"{px_text(d['max_px'])}", named
-            )
+            rows.add_row(d["shot"], d["camera_name"], d["to"], d["format"], d["verdict"], px_text(d["max_px"]), named)
         console().print(rows)
         for one in left:
             click.echo(

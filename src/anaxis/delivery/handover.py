@@ -75,10 +75,15 @@ def zipped(entries: Mapping[str, bytes]) -> bytes:
     out = io.BytesIO()
     with zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED) as archive:
         for name in sorted(entries):
-            info = zipfile.ZipInfo(name, _DAY)
-            info.compress_type, info.external_attr = zipfile.ZIP_DEFLATED, 0o644 << 16
-            archive.writestr(info, entries[name])
+            archive.writestr(zip_entry(name), entries[name])
     return out.getvalue()
+
+
+def zip_entry(name: str) -> zipfile.ZipInfo:
+    """A file of a zip by its name; its day is always the same, so that equal files give equal bytes."""
+    info = zipfile.ZipInfo(name, _DAY)
+    info.compress_type, info.external_attr = zipfile.ZIP_DEFLATED, 0o644 << 16
+    return info
 
 
 def _of_one(handed: Handed) -> dict[str, bytes]:

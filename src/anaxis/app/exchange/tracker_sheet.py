@@ -7,6 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 from scipy.spatial.transform import Rotation
 
+from anaxis.core.camera.lens import field_of_view_deg
 from anaxis.core.motion.samples import Samples
 
 
@@ -24,7 +25,7 @@ def tracker_sheet(samples: Samples) -> TrackerSheet:
     turned = Rotation.from_matrix(samples.rotation[-1])
     pan, tilt, roll = turned.as_euler("YXZ", degrees=True)
     x, y, z = samples.position_m[-1]
-    view = 2 * np.degrees(np.arctan(samples.image.width_px / (2 * samples.intrinsics_px[-1, 0])))
+    view = field_of_view_deg(samples.image.width_px, samples.intrinsics_px[-1, 0])
     missing = int(samples.missing.sum())
     numbers = (
         ("position x, right", x, 4, "m"), ("position y, up", y, 4, "m"), ("position z, back", z, 4, "m"), ("pan", pan, 3, "°"), ("tilt", tilt, 3, "°"), ("roll", roll, 3, "°"),

@@ -133,7 +133,7 @@ def _directed(
         return list(maps), [
             f"The direction of the map cannot be found by fitting: {px_text(best)} RMS in one direction and {px_text(other)} in the other."
         ]
-    away = f"{px_text(other)}" if np.isfinite(other) else "no model fits"
+    away = px_text(other) if np.isfinite(other) else "no model fits"
     told = [
         replace(m, guesses=tuple(g for g in m.guesses if not (o and g.startswith(_GUESSED))))
         for m, o in zip(chosen, open_here, strict=True)

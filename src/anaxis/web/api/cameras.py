@@ -5,8 +5,8 @@ from __future__ import annotations
 from typing import Annotated, Any, Literal
 
 import numpy as np
-from fastapi import APIRouter, Response, UploadFile
 from fastapi import File as Sent
+from fastapi import Response, UploadFile
 from pydantic import BaseModel, Field
 
 from anaxis.app.cameras.compare import compared, landmark_changes
@@ -28,15 +28,12 @@ from anaxis.store.models import Camera, Shot
 from anaxis.store.packages import get_package
 from anaxis.store.queries import get_camera, get_show, get_version, track_of
 from anaxis.store.rows import found
-from anaxis.web.access import needs
-from anaxis.web.api.description import ZIP, name_of
-from anaxis.web.api.fields import REFUSALS, FormatKey, Name, Number, PackageKey
-from anaxis.web.api.once import Once
+from anaxis.web.api.description import ZIP
+from anaxis.web.api.fields import FormatKey, Name, Number, PackageKey
+from anaxis.web.api.interface import interface_router
 from anaxis.web.pages import Store, download_answer
 
-router = APIRouter(
-    tags=["cameras"], route_class=Once, generate_unique_id_function=name_of, dependencies=[needs()], responses=REFUSALS
-)
+router = interface_router("cameras")
 
 
 Place = Annotated[list[float], Field(min_length=3, max_length=3)]
@@ -230,7 +227,7 @@ def two_versions(store: Store, camera_id: Number, older: Number, newer: Number) 
         )
     return ComparedVersions(
         older=a.number, newer=b.number, max_px=proof.max_px, worst_frame=proof.worst_frame, frames=proof.frames.tolist(),
-        deviation_px=np.nan_to_num(proof.deviation_px, posinf=1e9).tolist(), landmarks=landmark_changes(a, b),
+        deviation_px=proof.deviation_px.tolist(), landmarks=landmark_changes(a, b),
     )  # fmt: skip
 
 

@@ -6,7 +6,7 @@ import asyncio
 from collections.abc import AsyncIterator
 from typing import Annotated, Any
 
-from fastapi import APIRouter, File, Form, Request, Response, UploadFile
+from fastapi import File, Form, Request, Response, UploadFile
 from fastapi.concurrency import run_in_threadpool
 from fastapi.responses import StreamingResponse
 from pydantic import BaseModel, Field
@@ -28,21 +28,14 @@ from anaxis.queue.jobs import OPEN, get_job, left_alone, resume_job, stop
 from anaxis.store.models import Job
 from anaxis.store.packages import get_package
 from anaxis.store.queries import get_version, track_of
-from anaxis.web.access import needs
-from anaxis.web.api.description import EVENTS, FILE, PDF, name_of
-from anaxis.web.api.fields import REFUSALS, FormatKey, Name, Number, PackageKey
-from anaxis.web.api.once import Once
+from anaxis.web.api.description import EVENTS, FILE, PDF
+from anaxis.web.api.fields import FormatKey, Name, Number, PackageKey
+from anaxis.web.api.interface import interface_router
 from anaxis.web.own_worker import ensure_worker
 from anaxis.web.pages import Store, download_answer, name_of_upload
 from anaxis.web.streams import events
 
-router = APIRouter(
-    tags=["deliveries"],
-    route_class=Once,
-    generate_unique_id_function=name_of,
-    dependencies=[needs()],
-    responses=REFUSALS,
-)
+router = interface_router("deliveries")
 _LOOK_EVERY_S = 0.5
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import replace
 from typing import Annotated, Any, Literal
 
-from fastapi import APIRouter, File, Form, Request, UploadFile
+from fastapi import File, Form, Request, UploadFile
 from pydantic import BaseModel, Field
 
 from anaxis.app.cameras.draft import Draft
@@ -17,19 +17,11 @@ from anaxis.core.errors import BadInput
 from anaxis.formats import check_size, require_readable
 from anaxis.store.models import SourceFile
 from anaxis.store.queries import staged_scene
-from anaxis.web.access import needs
-from anaxis.web.api.description import name_of
-from anaxis.web.api.fields import REFUSALS, Name, Number
-from anaxis.web.api.once import Once
+from anaxis.web.api.fields import Name, Number
+from anaxis.web.api.interface import interface_router
 from anaxis.web.pages import Store, name_of_upload
 
-router = APIRouter(
-    tags=["files"],
-    route_class=Once,
-    generate_unique_id_function=name_of,
-    dependencies=[needs(Role.ARTIST, Role.ARTIST)],
-    responses=REFUSALS,
-)
+router = interface_router("files", read=Role.ARTIST, change=Role.ARTIST)
 Typed = Annotated[Name, Form()]
 
 

@@ -5,7 +5,6 @@ from __future__ import annotations
 from datetime import datetime
 from typing import Any, Literal
 
-from fastapi import APIRouter
 from pydantic import BaseModel, Field
 
 from anaxis.app.roles import Role
@@ -13,19 +12,11 @@ from anaxis.app.webhooks.hooks import add_webhook, calls_of, remove_webhook, res
 from anaxis.store.hooks import Webhook, WebhookCall
 from anaxis.store.queries import get_show
 from anaxis.store.rows import found
-from anaxis.web.access import needs
-from anaxis.web.api.description import name_of
-from anaxis.web.api.fields import REFUSALS, Name, Number
-from anaxis.web.api.once import Once
+from anaxis.web.api.fields import Name, Number
+from anaxis.web.api.interface import interface_router
 from anaxis.web.pages import Store
 
-router = APIRouter(
-    tags=["webhooks"],
-    route_class=Once,
-    generate_unique_id_function=name_of,
-    dependencies=[needs(Role.LEAD, Role.LEAD)],
-    responses=REFUSALS,
-)
+router = interface_router("webhooks", read=Role.LEAD, change=Role.LEAD)
 
 
 class NewWebhook(BaseModel):

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from typing import Literal
 
-from fastapi import APIRouter
 from pydantic import BaseModel, Field
 from sqlalchemy import select
 
@@ -12,22 +11,18 @@ from anaxis.app.context import Context
 from anaxis.app.documents import VersionDocument
 from anaxis.app.exchange.across import Across, write_across
 from anaxis.app.exchange.clients import clients_of, is_there, take_off
-from anaxis.app.exchange.links import LinkAsked, link, settle, stop
+from anaxis.app.exchange.links import LinkAsked, clashes_in, link, settle, stop
 from anaxis.app.exchange.recordings import keep_recording, recordings_of, settings_of, start_recording, stop_recording
 from anaxis.app.exchange.takes import Pull, Push, keep_moment, pull, push
 from anaxis.app.exchange.together import resampling_cost
 from anaxis.store.exchange import Clash, Client, Link, Recording, RemoteCamera
 from anaxis.store.queries import get_show, get_version
 from anaxis.store.rows import found
-from anaxis.web.access import needs
-from anaxis.web.api.description import name_of
-from anaxis.web.api.fields import REFUSALS, Name, Number
-from anaxis.web.api.once import Once
+from anaxis.web.api.fields import Name, Number
+from anaxis.web.api.interface import interface_router
 from anaxis.web.pages import Store
 
-router = APIRouter(
-    tags=["live"], route_class=Once, generate_unique_id_function=name_of, dependencies=[needs()], responses=REFUSALS
-)
+router = interface_router("live")
 
 
 class RemoteCameraDocument(BaseModel):
@@ -138,11 +133,8 @@ def live(store: Store, show_id: Number) -> LiveDocument:
     links = store.execute(
         select(Link).where(Link.show_id == show.id, Link.stopped_at.is_(None)).order_by(Link.id)
     ).scalars()
-    clashes = store.execute(
-        select(Clash).where(Clash.show_id == show.id, Clash.closed_at.is_(None)).order_by(Clash.id)
-    ).scalars()
     return LiveDocument(
-        clients=clients, links=[LinkDocument.of(store, k) for k in links], clashes=[_clash(c) for c in clashes],
+        clients=clients, links=[LinkDocument.of(store, k) for k in links], clashes=[_clash(c) for c in clashes_in(store, show)],
         recordings=[RecordingDocument.of(r) for r in recordings_of(store, show.id)],
     )  # fmt: skip
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from fastapi import APIRouter
 from pydantic import BaseModel, Field
 
 from anaxis.app.cameras.names import archive, bring_back, move_shot, rename
@@ -12,15 +11,11 @@ from anaxis.core.time.rates import parse_rate
 from anaxis.store.models import Shot, Show
 from anaxis.store.queries import get_show
 from anaxis.store.rows import found
-from anaxis.web.access import needs
-from anaxis.web.api.description import name_of
-from anaxis.web.api.fields import REFUSALS, Name, Number
-from anaxis.web.api.once import Once
+from anaxis.web.api.fields import Name, Number
+from anaxis.web.api.interface import interface_router
 from anaxis.web.pages import Store
 
-router = APIRouter(
-    tags=["shows"], route_class=Once, generate_unique_id_function=name_of, dependencies=[needs()], responses=REFUSALS
-)
+router = interface_router("shows")
 
 
 class ShowChange(BaseModel):

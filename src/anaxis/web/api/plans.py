@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Annotated, Any, Literal
 
-from fastapi import APIRouter, Query, Request
+from fastapi import Query, Request
 from fastapi.responses import StreamingResponse
 from pydantic import BaseModel, Field
 
@@ -34,13 +34,13 @@ from anaxis.store.packages import all_packages, get_package
 from anaxis.store.queries import get_show
 from anaxis.store.rows import found
 from anaxis.web.access import needs
-from anaxis.web.api.description import ZIP, name_of
-from anaxis.web.api.fields import REFUSALS, FormatKey, Name, Number, PackageKey
-from anaxis.web.api.once import Once
+from anaxis.web.api.description import ZIP
+from anaxis.web.api.fields import FormatKey, Name, Number, PackageKey
+from anaxis.web.api.interface import interface_router
 from anaxis.web.own_worker import ensure_worker
 from anaxis.web.pages import Store, zip_answer
 
-router = APIRouter(route_class=Once, generate_unique_id_function=name_of, dependencies=[needs()], responses=REFUSALS)
+router = interface_router()
 _LEAD = [needs(change=Role.LEAD)]
 
 

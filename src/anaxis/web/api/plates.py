@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from typing import Annotated
 
-from fastapi import APIRouter, Form, UploadFile
 from fastapi import File as Sent
+from fastapi import Form, UploadFile
 from pydantic import BaseModel, Field
 
 from anaxis.app.plates.media_roots import require_root_for
@@ -13,15 +13,11 @@ from anaxis.app.plates.plates import attach_plate, change_plate, folder_of, hand
 from anaxis.app.shows.remove import remove_plate_of_shot
 from anaxis.store.models import Plate, Shot
 from anaxis.store.rows import found
-from anaxis.web.access import needs
-from anaxis.web.api.description import name_of
-from anaxis.web.api.fields import REFUSALS, Name, Number
-from anaxis.web.api.once import Once
+from anaxis.web.api.fields import Name, Number
+from anaxis.web.api.interface import interface_router
 from anaxis.web.pages import Store
 
-router = APIRouter(
-    tags=["plates"], route_class=Once, generate_unique_id_function=name_of, dependencies=[needs()], responses=REFUSALS
-)
+router = interface_router("plates")
 
 
 class PlateDocument(BaseModel):

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Annotated, Any, Literal
 
-from fastapi import APIRouter, Query
+from fastapi import Query
 from pydantic import BaseModel, Field
 
 from anaxis.app.cameras.allowed_warnings import allow_warnings, warn_again
@@ -16,15 +16,11 @@ from anaxis.library.values import package_values
 from anaxis.store.packages import get_package
 from anaxis.store.queries import get_camera, get_show, get_version, picture_of_version, track_of
 from anaxis.store.rows import NotFound
-from anaxis.web.access import needs
-from anaxis.web.api.description import name_of
-from anaxis.web.api.fields import REFUSALS, Name, Number
-from anaxis.web.api.once import Once
+from anaxis.web.api.fields import Name, Number
+from anaxis.web.api.interface import interface_router
 from anaxis.web.pages import Store
 
-router = APIRouter(
-    tags=["shows"], route_class=Once, generate_unique_id_function=name_of, dependencies=[needs()], responses=REFUSALS
-)
+router = interface_router("shows")
 _MOST_FRAMES = 20_000
 
 
