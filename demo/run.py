@@ -23,7 +23,7 @@ from anaxis.app.context import Context
 from anaxis.app.deliveries.deliver import deliver_version
 from anaxis.app.derived.derive import Derive, derive
 from anaxis.app.derived.join import cameras_of, laid_of, role_of
-from anaxis.app.people.people import add_person, person_named
+from anaxis.app.people.people import actor_for, add_person, person_named
 from anaxis.app.plates.plates import ask_for_proxies, attach_plate
 from anaxis.app.roles import LOCAL, Role
 from anaxis.app.shows.plan import set_target
@@ -53,9 +53,11 @@ from solve import make_solve
 from sphere import make_sphere
 
 VAR = Path(__file__).resolve().parent.parent / "var"
+MAILS = VAR / "mails"
 # The demo's media root: the solver's bundle of TW_050, the sphere of TW_060 and the reel's cut lie in it.
 SHOW = "The Tidewright"
 PERSON = "demo"  # as whom everybody who comes is signed in
+COLLEAGUE = "animator"  # who took in the newer file of TW_040
 MEDIA, MEDIA_NAME, SOLVE, SPHERE = VAR / "media", "mill", "TW_050", "TW_060"
 # What the demo has delivered already; the rest is left for the visitor.
 DELIVERIES = (
@@ -76,8 +78,11 @@ def load_demo(url: str, say: Callable[[str], None] = lambda line: None) -> list[
     engine = connect(url)
     migrate(engine)
     with Context(engine, LOCAL) as store, store.begin():
-        if person_named(store, PERSON) is None:
-            add_person(store, PERSON, Role.ADMINISTRATOR)
+        person = person_named(store, PERSON) or add_person(store, PERSON, Role.ADMINISTRATOR)
+        person.email, person.mails = "demo@tidewright.example", True
+        if person_named(store, COLLEAGUE) is None:
+            add_person(store, COLLEAGUE, Role.ARTIST)
+        actor = actor_for(person)
         names = set(store.execute(select(Show.name)).scalars())
         if names and SHOW not in names:
             return []
@@ -94,7 +99,7 @@ def load_demo(url: str, say: Callable[[str], None] = lambda line: None) -> list[
                 begun = time.monotonic()
                 say(f"Demo data: {what}…")
                 draw()  # pictures take long, and are drawn before the transaction begins
-                with Context(engine, LOCAL) as store, store.begin():
+                with Context(engine, actor) as store, store.begin():
                     load(store, parsers)
                 loaded.append(piece)
                 say(f"Demo data: {piece} loaded in {time.monotonic() - begun:.0f} s.")
@@ -163,15 +168,18 @@ def taken_in(store: Context, parsers: ParserPool, path: Path, shot: str, camera:
 
 def again(store: Context, parsers: ParserPool, first: Version, newer: Path) -> None:
     """TW_040's lens mended by its finding's remedy, and a projection camera made of it; then a newer file of it taken in
-    with the recipe kept, which leaves that behind."""
+    by a colleague with the recipe kept, so that both are outdated."""
     operation = next(f["operation"] for f in first.findings if f["code"] == "sensor_factor")
     mended = edit_version(store, first, recipe_from_document([operation]), "Scale the lens: lens × 0.01")
     held(store, mended)
     deliver_version(store, mended, shipped_profiles()["zup-lh-cm"], "usd")
-    source = take_in_bytes(store, parsers, newer.name, newer.read_bytes())
-    source, scene = staged_scene(store, source.id)
-    path = scene.cameras[0].path
-    retake(store, first.camera, source, scene, path, "recipe", picture_of(scene, None, None))
+    colleague = person_named(store, COLLEAGUE)
+    assert colleague is not None
+    with store.acting_as(actor_for(colleague)):
+        source = take_in_bytes(store, parsers, newer.name, newer.read_bytes())
+        source, scene = staged_scene(store, source.id)
+        path = scene.cameras[0].path
+        retake(store, first.camera, source, scene, path, "recipe", picture_of(scene, None, None))
 
 
 def show_named(store: Context) -> Show:
@@ -230,7 +238,7 @@ def framed(store: Context, parsers: ParserPool) -> None:
 
 
 def planned(store: Context, parsers: ParserPool) -> None:
-    """What the show owes: every shot to the engine, three of them to the animators. TW_040 is behind its newer file."""
+    """What the show owes: every shot to the engine, three of them to the animators. TW_040 has a newer file since."""
     show = show_named(store)
     set_target(store, show, "zup-lh-cm", "usd")
     animated = {s.id for s in show.shots if s.name in ("TW_010", "TW_030", "TW_040")}
@@ -271,6 +279,17 @@ def sign_in_service(port: int) -> tuple[str, list[str]]:
     return "sign-in service", ["simulate", "provider", "--port", str(at)]
 
 
+def mail_service(port: int) -> tuple[str, list[str]]:
+    """A simulated mail server, and the settings by which workers know it."""
+    at = next(p for p in range(port + 200, port + 300) if is_free(p))
+    os.environ |= {
+        "ANAXIS_SMTP": f"smtp://127.0.0.1:{at}",
+        "ANAXIS_MAIL_FROM": "anaxis@tidewright.example",
+        "ANAXIS_PAGES": f"http://127.0.0.1:{port}",
+    }
+    return "mail server", ["simulate", "mail", "--port", str(at), "--folder", str(MAILS)]
+
+
 def main() -> None:
     port = int(os.environ.get("PORT") or 8400)
     if not is_free(port):
@@ -299,8 +318,9 @@ def main() -> None:
                 f"'{name}' at http://127.0.0.1:{args[args.index('--port') + 1]}" for name, args in live
             )
             print(f"Two simulated packages have pages of their own, {pages}; --no-live leaves them out.", flush=True)
-            live.append(sign_in_service(port))
+            live += [sign_in_service(port), mail_service(port)]
             print(f"A simulated sign-in service of the studio is asked by http://127.0.0.1:{port}/sign-in.", flush=True)
+            print(f"A simulated mail server keeps the mails to people in {MAILS}.", flush=True)
         Supervisor("127.0.0.1", port, url, own, demonstration=PERSON, beside=live).run()
 
 

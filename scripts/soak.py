@@ -148,7 +148,7 @@ class User(threading.Thread):
         proof = re.search(r"/deliveries/\d+", text)
         if proof:
             self._ask("proof", "GET", proof[0])
-        self._ask(*self.random.choice([("matrix", "GET", "/matrix"), ("packages", "GET", "/packages")]))
+        self._ask(*self.random.choice([("search", "GET", "/search?q=tw"), ("packages", "GET", "/packages")]))
 
     def _seen(self, text: str) -> dict[str, str]:
         version, head = (re.search(rf'name="{n}"\s+value="(\d+)"', text) for n in ("version", "head"))

@@ -1,4 +1,4 @@
-"""Cameras made from cameras in the store: kept with their inputs, behind, updated; no circles; the same bytes."""
+"""Cameras made from cameras in the store: kept with their inputs, outdated, updated; no circles; the same bytes."""
 
 from __future__ import annotations
 
@@ -19,12 +19,12 @@ from anaxis.app.deliveries.hand_over import bundles_of
 from anaxis.app.derived.coverage import best_frames, coverage_of, projections_of
 from anaxis.app.derived.derive import (
     Derive,
-    behind,
-    behind_of,
     bring_up_to_date,
     derive,
     derive_anew,
     hanging_on,
+    outdated_inputs,
+    outdated_versions,
     update_would_change,
 )
 from anaxis.app.derived.join import cameras_of, checked, laid_of, role_of
@@ -108,7 +108,7 @@ def test_a_joined_camera_is_its_shots_through_the_store(store: Context, shots: d
         at = int(np.flatnonzero(own.frames == frame)[0])
         assert (track.position_m[row] == own.position_m[at]).all() and (track.rotation[row] == own.rotation[at]).all()
     assert [(i.role, i.input_id) for i in made.made_of] == [(role_of(v), v.id) for v in shots.values()]
-    assert made.derivation is not None and made.derivation.kind == "joined" and not behind(store, made)
+    assert made.derivation is not None and made.derivation.kind == "joined" and not outdated_inputs(store, made)
     # Its own recipe behind it, which an edit, a corrected picture and a copy keep with their inputs.
     late = edit_version(store, made, (Operation("renumber", {"first": 1.0}),), "from 1")
     assert track_of(late)[0].frames[0] == 1 and [i.input_id for i in late.made_of] == [i.input_id for i in made.made_of]
@@ -140,9 +140,9 @@ def test_it_knows_when_it_is_behind_and_is_brought_up_to_date_in_one_step(
     made = joined(store, shots)
     made = edit_version(store, made, (Operation("renumber", {"first": 10.0}),), "from 10")
     newer = edited(store, shots["TW_030"])
-    (late,) = behind(store, made)
+    (late,) = outdated_inputs(store, made)
     assert (late.role, late.used.id, late.newest.id) == (role_of(shots["TW_030"]), shots["TW_030"].id, newer.id)
-    assert made.id in behind_of(store)
+    assert made.id in outdated_versions(store)
     found = update_would_change(store, made)
     assert found.proof is not None and found.proof.max_px > 1 and found.proof.worst_frame >= 50
     assert found.proof.deviation_px[:40].max() < 1e-9, "the other shot stays as it is"
@@ -153,20 +153,20 @@ def test_it_knows_when_it_is_behind_and_is_brought_up_to_date_in_one_step(
     assert recipe_of(updated) == recipe_of(made), "its own recipe is done again"
     assert (after.position_m[:40] == before.position_m[:40]).all()
     assert np.abs(after.position_m[40:] - before.position_m[40:] - [0.5, 0, 0]).max() < 1e-9
-    assert not behind(store, updated) and not behind_of(store) & {updated.id}
+    assert not outdated_inputs(store, updated) and not outdated_versions(store) & {updated.id}
     assert (track_of(made)[0].position_m == before.position_m).all(), "nothing was redone behind anybody's back"
     # An input that is undone is another version too.
     step_back(store, newer)
-    assert [b.newest.id for b in behind(store, updated)] == [shots["TW_030"].id]
+    assert [b.newest.id for b in outdated_inputs(store, updated)] == [shots["TW_030"].id]
 
 
 def test_a_derived_camera_is_an_input_and_there_is_no_circle(store: Context, shots: dict[str, Version]) -> None:
     made = joined(store, shots)
     still = held(store, made, 2060)
     edited(store, shots["TW_010"])
-    (late,) = behind(store, still)
-    assert late.itself and late.used.id == late.newest.id, "its input is behind itself"
-    assert still.id in behind_of(store)
+    (late,) = outdated_inputs(store, still)
+    assert late.itself and late.used.id == late.newest.id, "its input is outdated itself"
+    assert still.id in outdated_versions(store)
     with pytest.raises(BadInput, match="would be derived from itself"):
         derive_anew(
             store,

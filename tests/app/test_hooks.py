@@ -75,7 +75,7 @@ def test_delivered_behind_and_failed_are_told_signed_and_once(
 ) -> None:
     with Context(engine, LOCAL) as store, store.begin():
         version = keep(store, demo_files["TW_010"], "TW_010")
-        secret = add_webhook(store, version.camera.shot.show, receiver.url, ["delivered", "behind", "failed"]).secret
+        secret = add_webhook(store, version.camera.shot.show, receiver.url, ["delivered", "outdated", "failed"]).secret
         done = fulfil(store, Order([version], [get_package(store, "zup-lh-cm")], ["json"], DeliveryOptions(), ""))
         assert done.deliveries[0].matches
         edit_version(store, version, (MOVED,), "moved")
@@ -88,7 +88,7 @@ def test_delivered_behind_and_failed_are_told_signed_and_once(
     assert queued == 2
     do_job(engine, number)
     calls = _calls(engine)
-    assert [c.event for c in calls] == ["delivered", "behind", "failed"] and not receiver.told, (
+    assert [c.event for c in calls] == ["delivered", "outdated", "failed"] and not receiver.told, (
         "nothing is sent before it is kept"
     )
     for call in calls:
@@ -99,7 +99,7 @@ def test_delivered_behind_and_failed_are_told_signed_and_once(
         at, mac = (part.split("=", 1)[1] for part in headers["Anaxis-Signature"].split(","))
         assert hmac.compare_digest(mac, hmac.new(secret.encode(), f"{at}.".encode() + body, hashlib.sha256).hexdigest())
     told = [json.loads(body) for _, body in receiver.told]
-    assert [t["event"] for t in told] == ["delivered", "behind", "failed"], "as docs/api.md names them"
+    assert [t["event"] for t in told] == ["delivered", "outdated", "failed"], "as docs/api.md names them"
     assert told[0]["about"]["matches"] and told[0]["about"]["shot"] == "TW_010" and told[0]["id"] == calls[0].id
     assert told[1]["about"] | {"version": "1.1", "delivered_version": "1"} == told[1]["about"]
     assert "An error in Anaxis" in told[2]["about"]["said"]

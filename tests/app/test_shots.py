@@ -85,7 +85,7 @@ def test_cameras_are_found_by_what_is_asked(store: Context) -> None:
     assert names(store, state="delivered") == ["TW_010"] and names(store, state="does not match") == ["TW_020"]
     assert names(store, state="taken in") == ["TW_030"]
     assert names(store, package="yup-rh-cm") == ["TW_020"] and names(store, who="night shift") == ["TW_020"]
-    assert names(store, days=1) == names(store) and names(store, behind=True) == []
+    assert names(store, days=1) == names(store) and names(store, outdated=True) == []
     assert names(store, sort="worst") == ["TW_020", "TW_010", "TW_030"] and names(store, sort="newest")[0] == "TW_030"
     before = names(store, findings=True)
     assert "TW_010" not in before

@@ -24,9 +24,11 @@ VIEWS = {
         "/workers",
         "/help",
         "/help/codes",
+        "/help/tour",
+        "/notices",
     ],
     "show": [
-        *("/shows/1/plan", "/shows/1/live", "/shows/1/derive", "/shows/1/join", "/history?show=1", "/matrix?show=1"),
+        *("/shows/1/plan", "/shows/1/live", "/shows/1/derive", "/shows/1/join", "/history?show=1", "/search?q=tw_010"),
         *("/shots/1", "/deliveries/1", "/deliveries/1/sheet", "/cameras/1/film"),
     ],
     "stations": [f"/cameras/1?station={station}" for station in STATIONS],

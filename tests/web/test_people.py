@@ -651,7 +651,7 @@ def test_names_that_hold_markup_are_names_on_every_page(
         for row in (version.camera, version.camera.shot, version.camera.shot.show):
             rename(store, row, planted)
         add_person(store, planted)
-    addresses = ["/", "/shots/1", "/history", "/matrix", "/shows/1/plan", "/shows/1/join", "/take-in", "/take-in/many", "/packages", "/packages/planted",
+    addresses = ["/", "/shots/1", "/history", "/notices", "/search?q=planted", "/shows/1/plan", "/shows/1/join", "/take-in", "/take-in/many", "/packages", "/packages/planted",
                  "/people", "/account", "/workers", "/cameras/1/compare", "/deliveries/1", "/cameras/1/derive"]  # fmt: skip
     addresses += [
         f"/cameras/1?station={s}" for s in ("take-in", "clean", "lens", "plate", "time", "place", "deliver", "prove")

@@ -58,7 +58,7 @@ class Context(StoreSession):
         self.checks_base, self.base_version = checks_base, base_version
         self.sandbox, self.mirrors, self.releases = sandbox, mirrors, releases
         self.has_writes = False  # written in this transaction, which is not committed yet
-        self.notices: dict[str, None] = {}  # sent to every server when this transaction is committed
+        self.signals: dict[str, None] = {}  # sent to every server when this transaction is committed
 
     def act_as(self, actor: Actor) -> None:
         """From now on ``actor`` works here: who it is was found out in this very transaction."""

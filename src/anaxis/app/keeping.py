@@ -12,6 +12,7 @@ SETTINGS = {
     "ANAXIS_KEEP_MADE_DAYS": ("zips and other made files", 14),
     "ANAXIS_KEEP_PROXIES_DAYS": ("unused plate proxies", 30),
     "ANAXIS_KEEP_UPLOADS_DAYS": ("uploads that were not saved", 7),
+    "ANAXIS_KEEP_NOTICES_DAYS": ("notices that were read", 90),
     "ANAXIS_KEEP_CHANGES_DAYS": ("old changes from packages; the cameras stay", 30),
 }
 

@@ -1,4 +1,4 @@
-"""What long work there is: deliveries, zips, the search for keys. Loaded by the worker with its first job."""
+"""What long work there is: deliveries, recipes, zips, the search for keys. Loaded by the worker with its first job."""
 
 from __future__ import annotations
 
@@ -18,7 +18,9 @@ from anaxis.app.made_files import keep_made_file
 from anaxis.app.plates.outputs import write_maps, write_warped
 from anaxis.app.plates.plates import make_proxies
 from anaxis.app.roles import LOCAL, Actor
+from anaxis.core.errors import BadInput
 from anaxis.core.motion.reduce import Progress
+from anaxis.core.names import listed
 from anaxis.core.recipe.documents import recipe_from_document
 from anaxis.core.recipe.replay import completed
 from anaxis.delivery.options import DeliveryOptions
@@ -61,6 +63,22 @@ def with_recipe(context: Context, version: Version, name: str) -> Version:
     return edit_version(context, head, recipe, f"recipe {name} {saved.number}")
 
 
+def _apply_recipe(context: Context, job: Job, tell: Progress) -> dict[str, Any]:
+    """A saved recipe applied to cameras, each edit kept by itself: what was done stays where the rest is stopped or refused."""
+    name, numbers, refused = job.params["recipe"], job.params["versions"], []
+    for done, number in enumerate(numbers):
+        version = context.get_one(Version, number)
+        called = f"{version.camera.shot.name} {version.camera.name}"
+        context.release_connection()
+        try:
+            _with_recipe_kept(context, version, name)
+        except BadInput as error:
+            refused.append(f"{called}: {error.sentence}")
+        tell((done + 1) / len(numbers))
+    said = f"Recipe '{name}' is applied to {len(numbers) - len(refused)} of {len(numbers)} cameras."
+    return {"said": f"{said} Not applied to {listed(refused, 6, ' ')}" if refused else said}
+
+
 def _bundle(context: Context, job: Job, tell: Progress) -> dict[str, Any]:
     params, options = job.params, DeliveryOptions(**job.params["options"])
     profiles = [profile_from_dict(p, "the package's profile") for p in params["profiles"]]
@@ -86,6 +104,7 @@ def _keys(context: Context, job: Job, tell: Progress) -> dict[str, Any]:
 
 KINDS: dict[str, Callable[[Context, Job, Progress], dict[str, Any]]] = {
     "delivery": _deliver,
+    "recipe": _apply_recipe,
     "bundle": _bundle,
     "keys": _keys,
     "film": make_film,

@@ -14,6 +14,7 @@ from anaxis.app.keeping import SETTINGS, days_of, kept_from
 from anaxis.app.roles import LOCAL
 from anaxis.store.exchange import ExchangeChange
 from anaxis.store.models import Content, DeliveryFile, Job, MadeFile, Plate, PlateProxy, SourceFile
+from anaxis.store.notices import Notice
 
 _IN_HAND = timedelta(hours=1)
 
@@ -98,6 +99,8 @@ def _of(setting: str) -> tuple[type, ColumnElement[int], ColumnElement[bool]]:
     if setting == "ANAXIS_KEEP_CHANGES_DAYS":
         in_force = (ExchangeChange.created_at < before) & ExchangeChange.sequence.is_not(None)
         return ExchangeChange, func.octet_length(ExchangeChange.data), in_force
+    if setting == "ANAXIS_KEEP_NOTICES_DAYS":
+        return Notice, func.octet_length(Notice.sentence), Notice.read_at < before
     # A plate's proxies go together: those of plates without work on them since.
     busy = select(Job.params["plate"].as_integer()).where(Job.kind == "proxies", Job.created_at >= before)
     old = select(Plate.id).where(Plate.created_at < before, Plate.id.not_in(busy))

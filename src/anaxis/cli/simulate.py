@@ -1,4 +1,4 @@
-"""``anaxis simulate``: packages and trackers that stand for what cannot be reached here."""
+"""``anaxis simulate``: packages, trackers and services that stand for what cannot be reached here."""
 
 from __future__ import annotations
 
@@ -24,7 +24,7 @@ _SHOW = click.option("--show", default="", help="The show; needed if there are s
 
 @click.group()
 def simulate() -> None:
-    """Run a simulated package or hand-held tracker."""
+    """Run a simulated package, tracker, sign-in service or mail server."""
 
 
 @simulate.command()
@@ -147,6 +147,25 @@ def provider(port: int) -> None:
         err=True,
     )
     uvicorn.run(made.app(), port=port, log_level="warning")
+
+
+@simulate.command()
+@click.option("--port", default=8490, show_default=True)
+@click.option(
+    "--folder",
+    default=Path("mails"),
+    show_default=True,
+    type=click.Path(file_okay=False, path_type=Path),
+    help="Folder that mails are kept in.",
+)
+def mail(port: int, folder: Path) -> None:
+    """Run a simulated mail server that keeps every mail as a file; set ANAXIS_SMTP to it."""
+    from anaxis.simulated.mail import run
+    from anaxis.store.local_postgres import is_free
+
+    if not is_free(port):
+        raise BadInput(f"Port {port} on 127.0.0.1 is taken: stop what runs there, or choose another.")
+    run(folder, port)
 
 
 def _held_in(file: Path, profile: dict[str, Any]) -> dict[str, Any]:

@@ -14,6 +14,7 @@ from anaxis.core.bounds import require_rate
 from anaxis.core.errors import BadInput
 from anaxis.formats import alembic, collada, gltf, obj, tables, track_json, usd
 from anaxis.formats.format import Format
+from anaxis.formats.other_files import HEAD_BYTES, refuse_other_files
 
 if TYPE_CHECKING:  # a reader waits for none of what writers need
     from anaxis.core.outgoing import Outgoing
@@ -59,6 +60,7 @@ def reader_of(name: str) -> Format:
     for entry in FORMATS:
         if suffix in entry.suffixes:
             return entry
+    refuse_other_files(name)
     raise BadInput(
         f"{name} ends in '{suffix or 'nothing'}', which is not a camera file Anaxis reads: use one of"
         f" {', '.join(READABLE_SUFFIXES)}."
@@ -74,6 +76,7 @@ def require_readable(name: str, suffixes: tuple[str, ...] = READABLE_SUFFIXES) -
     """Raise BadInput that lists what can be read for a name that ends in something else."""
     suffix = Path(name).suffix.lower()
     if suffix not in suffixes:
+        refuse_other_files(name)
         raise BadInput(
             f"{name} ends in '{suffix or 'nothing'}', which is not a file Anaxis reads: use one of "
             f"{', '.join(suffixes)}."
@@ -95,6 +98,8 @@ def read_file(
     if not path.is_file():
         raise BadInput(f"There is no file {path}: check the name.")
     check_size(path.name, path.stat().st_size, max_bytes)
+    with path.open("rb") as file:
+        refuse_other_files(path.name, file.read(HEAD_BYTES))
     if is_zip:
         from anaxis.formats.zip_upload import UNPACKED_TIMES, read_zip
 

@@ -7,7 +7,7 @@ from anaxis.core.findings import Finding
 # Taken where a format stores a field of view and no film back.
 FILM_WIDTH_MM = 36.0
 NO_FILM_BACK = (
-    f"the format states a field of view and no film back; {FILM_WIDTH_MM:g} mm wide is taken and the focal "
+    f"the format states a field of view and no film back; Anaxis assumes a width of {FILM_WIDTH_MM:g} mm and takes the focal "
     "length worked out from it"
 )
 

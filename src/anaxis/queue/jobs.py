@@ -31,9 +31,14 @@ TASK = "anaxis.work"
 _WATCH_S = 3.0
 QUEUE = "anaxis"
 CALL, CALL_QUEUE = "anaxis.call", "anaxis.calls"
+MAIL = "anaxis.mail"
+# Notices that come within this time go in one mail.
+_MAIL_WAITS_S = 20
 OPEN = ("waiting", "running", "stopping")
 # The first key of the advisory lock that an attempt at a job holds; the second is the job's number.
 JOB_LOCK = 7_204_115
+# The same of a mail; the second key is the number of the person it is for.
+MAIL_LOCK = 7_204_118
 # A job that has waited for longer, or whose worker has said nothing for longer, is shown as left alone.
 PATIENCE_S = 20
 # Entries are made on connections of ours: it needs none of its own.
@@ -82,6 +87,10 @@ def lock_of_job(number: int) -> str:
     return f"job {number}"
 
 
+def lock_of_mail(notice_id: int) -> str:
+    return f"mail {notice_id}"
+
+
 def lock_of_call(number: int) -> str:
     return f"call {number}"
 
@@ -107,14 +116,27 @@ def call_in_queue(session: Session, number: int) -> None:
     _enqueue(session, CALL, lock_of_call(number), queue=CALL_QUEUE, priority=OF_A_RUN, call_id=number)
 
 
-def _enqueue(session: Session, task: str, lock: str, queue: str, priority: int, **args: int) -> None:
+def mail_in_queue(session: Session, notice_id: int) -> None:
+    """A notice to be mailed, shortly: what waits for the same person by then goes with it."""
+    _enqueue(session, MAIL, lock_of_mail(notice_id), CALL_QUEUE, OF_A_RUN, wait_s=_MAIL_WAITS_S, notice_id=notice_id)
+
+
+def _enqueue(session: Session, task: str, lock: str, queue: str, priority: int, wait_s: int = 0, **args: int) -> None:
     """An entry by procrastinate's own interface, on the session's connection and so in its transaction.
 
     The queue holds one entry of the name ``lock``, and one of that name is done at a time. Raises what SQLAlchemy raises for its
     own queries.
     """
     own = session.connection().connection.driver_connection
-    entry = _QUEUE.configure_task(task, queue=queue, lock=lock, queueing_lock=lock, priority=priority, connection=own)
+    entry = _QUEUE.configure_task(
+        task,
+        queue=queue,
+        lock=lock,
+        queueing_lock=lock,
+        priority=priority,
+        connection=own,
+        schedule_in={"seconds": wait_s} if wait_s else None,
+    )
     try:
         entry.defer(**args)
     except AlreadyEnqueued as error:

@@ -7,7 +7,17 @@ import logging
 
 from sqlalchemy import Engine, text
 
-from anaxis.queue.jobs import CALL, JOB_LOCK, TASK, call_in_queue, lock_of_call, lock_of_job, put_in_queue
+from anaxis.queue.jobs import (
+    CALL,
+    JOB_LOCK,
+    TASK,
+    call_in_queue,
+    lock_of_call,
+    lock_of_job,
+    lock_of_mail,
+    mail_in_queue,
+    put_in_queue,
+)
 from anaxis.store.models import Job
 from anaxis.store.session import every_show
 
@@ -33,6 +43,10 @@ _CALLS_WITHOUT_ENTRY = text(
     WHERE c.state = 'waiting' AND w.paused_at IS NULL AND NOT EXISTS
     (SELECT FROM procrastinate_jobs e WHERE e.queueing_lock = 'call ' || c.id AND e.status IN ('todo', 'doing'))
     ORDER BY c.id FOR UPDATE OF c SKIP LOCKED"""
+)
+_MAILS_WITHOUT_ENTRY = text(
+    """SELECT n.id FROM notices n WHERE n.mail = 'waiting' AND NOT EXISTS
+    (SELECT FROM procrastinate_jobs e WHERE e.queueing_lock = 'mail ' || n.id AND e.status IN ('todo', 'doing'))"""
 )
 _ENTRIES_WITHOUT_JOB = text(
     f"""DELETE FROM procrastinate_jobs e WHERE (e.task_name = '{TASK}' AND (e.status NOT IN ('todo', 'doing') OR NOT EXISTS
@@ -61,11 +75,15 @@ def reconcile(engine: Engine) -> list[int]:
         calls = list(session.execute(_CALLS_WITHOUT_ENTRY).scalars())
         for number in calls:
             call_in_queue(session, number)
+        mails = list(session.execute(_MAILS_WITHOUT_ENTRY).scalars())
+        for number in mails:
+            mail_in_queue(session, number)
         gone = list(session.execute(_ENTRIES_WITHOUT_JOB).scalars())
         held = list(session.execute(_HELD_AND_NOT_BEGUN, {"seconds": _BEGINS_WITHIN_S}).scalars())
     for said, which in (
         ("jobs put back in the queue, which had no entry", [lock_of_job(n) for n in jobs]),
         ("webhook calls put back in the queue, which had no entry", [lock_of_call(n) for n in calls]),
+        ("mails put back in the queue, which had no entry", [lock_of_mail(n) for n in mails]),
         ("jobs that were stopping and that no worker does are stopped", [lock_of_job(n) for n in stopped]),
         ("queue entries removed, which had no open job", gone),
         ("queue entries given back, which a worker held without working on them", held),

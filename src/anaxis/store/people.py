@@ -28,6 +28,8 @@ class Person(Base):
     code_secret: Mapped[str | None]
     code_step: Mapped[int] = mapped_column(BigInteger, default=0)
     views: Mapped[dict[str, Any]] = mapped_column(JSONB, default=dict)  # what they chose to see, see app/people/views
+    email: Mapped[str | None]
+    mails: Mapped[bool] = mapped_column(default=False)  # whether notices come by mail too
     disabled_at: Mapped[datetime | None]
     created_at: Mapped[datetime] = mapped_column(server_default=func.now())
     in_shows: Mapped[list[RoleInShow]] = relationship(lazy="selectin", cascade="all, delete-orphan")

@@ -15,7 +15,6 @@ from fastapi.concurrency import run_in_threadpool
 from fastapi.exceptions import RequestValidationError
 from fastapi.middleware.gzip import GZipMiddleware
 from fastapi.responses import PlainTextResponse, RedirectResponse
-from fastapi.staticfiles import StaticFiles
 from psycopg.errors import DeadlockDetected, LockNotAvailable, QueryCanceled
 from secure.middleware import SecureASGIMiddleware
 from sqlalchemy import Engine
@@ -43,7 +42,7 @@ from anaxis.web.head_requests import HeadRequests
 from anaxis.web.live import exchange, watch
 from anaxis.web.live.hub import Hub
 from anaxis.web.monitoring import Measured
-from anaxis.web.pages import HERE, page, said_where_it_was_asked
+from anaxis.web.pages import page, said_where_it_was_asked
 from anaxis.web.screens.camera import routes as camera
 from anaxis.web.screens.columns import routes as columns
 from anaxis.web.screens.compare import routes as compare
@@ -54,6 +53,7 @@ from anaxis.web.screens.derived import routes as derived
 from anaxis.web.screens.editorial import routes as editorial
 from anaxis.web.screens.film import routes as film
 from anaxis.web.screens.help import routes as help_pages
+from anaxis.web.screens.help import tour
 from anaxis.web.screens.history import routes as history
 from anaxis.web.screens.intake import many_files
 from anaxis.web.screens.intake import routes as intake
@@ -64,7 +64,7 @@ from anaxis.web.screens.lens import distortion
 from anaxis.web.screens.lens import routes as lens
 from anaxis.web.screens.live import recordings
 from anaxis.web.screens.live import routes as live
-from anaxis.web.screens.matrix import routes as matrix
+from anaxis.web.screens.notices import routes as notices
 from anaxis.web.screens.packages import routes as packages
 from anaxis.web.screens.people import routes as screens_people
 from anaxis.web.screens.people import second_factor, studio
@@ -74,6 +74,7 @@ from anaxis.web.screens.plates import routes as plates
 from anaxis.web.screens.proof import routes as proof
 from anaxis.web.screens.recipe import routes as recipe
 from anaxis.web.screens.returns import routes as returned
+from anaxis.web.screens.search import routes as search
 from anaxis.web.screens.set import routes as set_objects
 from anaxis.web.screens.shots import names
 from anaxis.web.screens.shots import routes as shots
@@ -82,6 +83,7 @@ from anaxis.web.screens.stills import routes as stills
 from anaxis.web.screens.time import routes as time
 from anaxis.web.security import Answered, NotStored, SameSite, hosts_allowed, policy
 from anaxis.web.signed import Signer, is_api
+from anaxis.web.static_files import DigestedFiles
 from anaxis.web.statuses import status_of
 
 ROUTERS = (
@@ -89,6 +91,9 @@ ROUTERS = (
     names.router,
     history.router,
     help_pages.router,
+    tour.router,
+    search.router,
+    notices.router,
     many_files.router,
     intake.router,
     columns.router,
@@ -112,7 +117,6 @@ ROUTERS = (
     camera.router,
     proof.router,
     packages.router,
-    matrix.router,
     placement.router,
     plates.router,
     stills.router,
@@ -180,7 +184,7 @@ def create_app(
     app.state.hub = None
     # The last one added stands outermost.
     app.add_middleware(HeadRequests)
-    app.add_middleware(GZipMiddleware, minimum_size=2000, compresslevel=1)
+    app.add_middleware(GZipMiddleware, minimum_size=2000, compresslevel=5)
     app.middleware("http")(_not_too_long)
     app.middleware("http")(_whose)
     app.add_middleware(Bodies, limits=BodyLimits(limits.max_bytes + 1_000_000))
@@ -191,7 +195,7 @@ def create_app(
     app.add_middleware(SecureASGIMiddleware, secure=policy())
     app.add_middleware(Measured)
     app.mount(PREFIX, api_of(app.state))
-    app.mount("/static", StaticFiles(directory=HERE / "static"), name="static")
+    app.mount("/static", DigestedFiles(), name="static")
     for router in ROUTERS:
         # Each states its needs itself, so that none has to be analysed once more with what this one adds.
         app.router.routes.extend(router.routes)

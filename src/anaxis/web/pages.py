@@ -6,6 +6,7 @@ import math
 import re
 import secrets
 from collections.abc import Iterator
+from datetime import UTC, datetime
 from pathlib import Path
 from typing import Annotated, Any
 from urllib.parse import quote, urlsplit
@@ -14,10 +15,12 @@ from fastapi import Depends, Request, Response, UploadFile
 from fastapi.responses import RedirectResponse, StreamingResponse
 from fastapi.templating import Jinja2Templates
 from itsdangerous import BadData, URLSafeTimedSerializer
+from markupsafe import Markup
 
 from anaxis.app.context import Context, Sandbox
 from anaxis.app.everything import Everything, sent_as_zip
 from anaxis.app.form_base import base_of
+from anaxis.app.notices.notices import unread
 from anaxis.app.roles import VISITOR, Role
 from anaxis.core.checks.times import OF_THE_SHOT
 from anaxis.core.errors import BadInput
@@ -28,6 +31,7 @@ from anaxis.core.version import __version__
 from anaxis.formats.tables.layout import QUANTITIES
 from anaxis.packages.sheet import decimals
 from anaxis.web.signed import actor_of_request, signed_in_by_itself
+from anaxis.web.static_files import ADDRESS
 
 HERE = Path(__file__).parent
 
@@ -52,6 +56,17 @@ def row_number_or_none(text: str, what: str) -> int | None:
     return number
 
 
+def when(at: datetime, seconds: bool = False) -> Markup:
+    """A moment in UTC, which static/times.js rewrites in the reader's own time zone; with ``seconds`` where they matter."""
+    utc = at.astimezone(UTC)
+    said = f"{utc.day} {utc:%b %Y, %H:%M:%S}" if seconds else f"{utc.day} {utc:%b %Y, %H:%M}"
+    attribute = Markup(" data-seconds") if seconds else ""
+    iso = utc.isoformat(timespec="seconds")
+    return Markup('<time datetime="{}"{} title="{}">{} UTC</time>').format(
+        iso, attribute, f"{utc:%Y-%m-%d %H:%M:%S} UTC", said
+    )
+
+
 templates = Jinja2Templates(directory=[HERE / "templates", HERE / "screens"])
 templates.env.filters |= {
     "pixels": px_text,
@@ -59,6 +74,7 @@ templates.env.filters |= {
     "log10": math.log10,
     "frame": format_frame,
     "length_range": length_range,
+    "when": when,
     "rate": lambda text: rate_label(kept_rate(text)),
     # In addresses of what a browser may keep: the numbers of another store begin at 1 too.
     "stamp": lambda at: f"{at.timestamp():.0f}",
@@ -69,6 +85,7 @@ templates.env.globals |= {
     "base_of": base_of,
     "quantities": QUANTITIES,
     "of_the_shot": OF_THE_SHOT,
+    "static": ADDRESS,
 }
 
 
@@ -147,7 +164,7 @@ def said_where_it_was_asked(request: Request, sentence: str, field: str = "") ->
     if (
         request.method != "POST"
         or origin.netloc != request.url.netloc
-        or not origin.path.startswith(("/cameras/", "/shows/"))
+        or not (origin.path == "/" or origin.path.startswith(("/cameras/", "/shows/")))
     ):
         return None
     answer = RedirectResponse(f"{origin.path}?{origin.query}" if origin.query else origin.path, status_code=303)
@@ -205,15 +222,17 @@ def zip_answer(request: Request, what: Everything) -> Response:
 
 def page(request: Request, name: str, status: int = 200, **context: Any) -> Any:
     store = getattr(request.state, "store", None)
+    whole = name.endswith("index.html")  # a part of a page leaves the sentence to the page
+    actor = getattr(request.state, "actor", None)
+    news = unread(store) if whole and store is not None and actor is not None and actor.person else 0
     if store is not None:
         store.release_connection()  # drawing a page takes longer than asking for what is on it
-    whole = name.endswith("index.html")  # a part of a page leaves the sentence to the page
     said, field = _said_once(request) if whole else ("", "")
-    actor = getattr(request.state, "actor", None)
     context = {
         "said": said,
         "said_field": field,
         "actor": actor,
+        "unread": news,
         "Role": Role,
         "by_itself": actor is not None and actor.name == request.app.state.visitor and signed_in_by_itself(request),
         **context,

@@ -15,17 +15,16 @@ from typing import Any
 
 from sqlalchemy import Engine, func, select, text, update
 from sqlalchemy.exc import DataError, InterfaceError, OperationalError, SQLAlchemyError
-from sqlalchemy.orm import Session
 
 from anaxis.app.context import Context
 from anaxis.app.long_work import KINDS, asked_by
 from anaxis.app.roles import LOCAL
-from anaxis.app.webhooks.events import emit_failed
+from anaxis.app.webhooks.events import emit_failed, emit_run_ended
 from anaxis.core.errors import BadInput
 from anaxis.monitoring.logs import about
 from anaxis.queue.jobs import JOB_LOCK, OPEN, TryAgain, remove_entry
 from anaxis.sandbox.turns import Busy
-from anaxis.store.models import Job
+from anaxis.store.models import Job, Run
 from anaxis.store.session import every_show
 
 _log = logging.getLogger("anaxis.worker")
@@ -144,7 +143,7 @@ def _begin(engine: Engine, number: int, worker_id: int | None, entry: int | None
         return None
 
 
-def _record(session: Session, number: int, tries: int, entry: int | None, **result: Any) -> bool:
+def _record(session: Context, number: int, tries: int, entry: int | None, **result: Any) -> bool:
     """Write the job's result and remove its queue entry, in the session's transaction; whether this attempt may.
 
     A done job must still be running; a job that is stopping can only be stopped or have failed.
@@ -154,7 +153,20 @@ def _record(session: Session, number: int, tries: int, entry: int | None, **resu
     if not session.execute(mine.values(ended_at=func.now(), **result).returning(Job.id)).first():
         return False
     remove_entry(session, entry)
+    _tell_end_of_run(session, number)
     return True
+
+
+def _tell_end_of_run(session: Context, number: int) -> None:
+    """Where a run's last job ends, say so. Two jobs that end at once wait for each other, so that one of them is the last."""
+    run_id = session.execute(select(Job.run_id).where(Job.id == number)).scalar()
+    if run_id is None:
+        return
+    run = session.execute(select(Run).where(Run.id == run_id).with_for_update()).scalar_one()
+    counted = select(Job.state, func.count()).where(Job.run_id == run_id).group_by(Job.state)
+    states: dict[str, int] = {row.state: row[1] for row in session.execute(counted)}
+    if not any(states.get(s) for s in OPEN):
+        emit_run_ended(session, run, states)
 
 
 def _record_failed(session: Context, number: int, tries: int, entry: int | None, said: str) -> None:

@@ -24,11 +24,12 @@ from psycopg import Error as PsycopgError
 from sqlalchemy import Engine, delete, func, update
 from sqlalchemy.exc import SQLAlchemyError
 
+from anaxis.app.notices.mail import send_waiting
 from anaxis.app.retention import clear_out
 from anaxis.app.webhooks.calls import give_up, send
 from anaxis.formats.usd.write import begin as begin_usd
 from anaxis.monitoring.logs import begin_logs
-from anaxis.queue.jobs import CALL, CALL_QUEUE, QUEUE, TASK, TryAgain, address_of
+from anaxis.queue.jobs import CALL, CALL_QUEUE, MAIL, QUEUE, TASK, TryAgain, address_of
 from anaxis.queue.reconcile import reconcile
 from anaxis.sandbox.folders import settle
 from anaxis.store.database import connect, is_current
@@ -146,6 +147,10 @@ async def _work(engine: Engine, at_once: int, worker_id: int) -> None:
     @app.task(name=CALL, queue=CALL_QUEUE, retry=Again(), pass_context=True)
     def call(context: procrastinate.JobContext, call_id: int) -> None:
         _call(engine, call_id, context.job)
+
+    @app.task(name=MAIL, queue=CALL_QUEUE, retry=Again(), pass_context=True)
+    def mail(context: procrastinate.JobContext, notice_id: int) -> None:
+        send_waiting(engine, notice_id, context.job.attempts)
 
     @app.periodic(cron="17 * * * *")
     @app.task(name=CLEAR, queue=QUEUE, queueing_lock=CLEAR)

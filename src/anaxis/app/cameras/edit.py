@@ -11,7 +11,7 @@ from sqlalchemy import func, select, update
 from anaxis.app.acting import use_case
 from anaxis.app.cameras.scene_report import file_camera, looked_at
 from anaxis.app.context import Context
-from anaxis.app.webhooks.events import emit_behind
+from anaxis.app.webhooks.events import emit_new_head
 from anaxis.core.camera.lens import Image
 from anaxis.core.errors import BadInput
 from anaxis.core.findings import Finding
@@ -347,8 +347,7 @@ def _require_seen(context: Context, version: Version) -> None:
 
 
 def _set_head(context: Context, camera: Camera, version: Version, **also: Any) -> None:
-    if camera.head_id is not None:
-        emit_behind(context, context.get(Version, camera.head_id), version)
+    emit_new_head(context, context.get(Version, camera.head_id) if camera.head_id is not None else None, version)
     context.execute(update(Camera).where(Camera.id == camera.id).values(head_id=version.id, **also))
     context.expire(camera)
 

@@ -15,6 +15,7 @@ from anaxis.app.cameras.take_in import disk_name
 from anaxis.app.context import Context
 from anaxis.app.deliveries.deliver import newest_deliveries, options_from
 from anaxis.app.typed_numbers import package_table, table_of_numbers
+from anaxis.app.webhooks.events import emit_returned
 from anaxis.core.camera.projection import Projection
 from anaxis.core.camera.track import Track
 from anaxis.core.proof.proof import grade_of
@@ -109,6 +110,7 @@ def keep_return(context: Context, version: Version, profile: Profile, name: str,
     )  # fmt: skip
     context.add(row)
     context.flush()
+    emit_returned(context, row)
     return row
 
 

@@ -47,7 +47,7 @@ class Derive(BaseModel):
 
 
 @dataclass(frozen=True)
-class Behind:
+class OutdatedInput:
     """An input that has a newer version: the one made from, and the one there is now; ``itself`` says that the input is a
     derived camera whose own inputs have newer ones."""
 
@@ -176,18 +176,18 @@ def settings_of(version: Version) -> Join | Frame | Hold | None:
     return found
 
 
-# Behind its inputs
+# OutdatedInput its inputs
 
 
-def behind(context: Context, version: Version) -> list[Behind]:
-    """The inputs of a derived camera that have newer versions, or are behind themselves."""
+def outdated_inputs(context: Context, version: Version) -> list[OutdatedInput]:
+    """The inputs of a derived camera that have newer versions, or are outdated themselves."""
     out = []
     for one in version.made_of:
         used = used_version(one)
         newest = used.camera.head
-        itself = newest.derivation is not None and bool(behind(context, newest))
+        itself = newest.derivation is not None and bool(outdated_inputs(context, newest))
         if newest.id != used.id or itself:
-            out.append(Behind(one.role, used, newest, itself))
+            out.append(OutdatedInput(one.role, used, newest, itself))
     return out
 
 
@@ -198,8 +198,8 @@ _LATE = text(
 )
 
 
-def behind_of(context: Context) -> set[int]:
-    """The versions, by number, that are behind their inputs, or whose inputs are."""
+def outdated_versions(context: Context) -> set[int]:
+    """The versions, by number, that are outdated: an input has a newer version, or is outdated itself."""
     return set(context.execute(_LATE).scalars())
 
 

@@ -17,6 +17,7 @@ from sqlalchemy.orm import undefer
 from anaxis.app.context import Context
 from anaxis.app.exchange.cells import EVERY, NOTHING, ROUNDING, CameraState, FramePatch, unpacked
 from anaxis.app.exchange.sides import WireChange, side_of, side_to
+from anaxis.app.webhooks.events import emit_conflict
 from anaxis.core.errors import BadInput
 from anaxis.core.time.rates import kept_rate
 from anaxis.core.typing import Bools, Floats
@@ -32,7 +33,7 @@ RULES = {
 def notify(context: Context, *events: str) -> None:
     """Tell every server, once this transaction is kept: ``p5`` something waits for client 5, ``c7`` camera 7 holds something
     else, ``s3`` something of show 3's page changed."""
-    context.notices.update(dict.fromkeys(events))
+    context.signals.update(dict.fromkeys(events))
 
 
 _TELL = text("SELECT pg_notify(:channel, told) FROM unnest(cast(:events AS text[])) AS told")
@@ -40,8 +41,8 @@ _TELL = text("SELECT pg_notify(:channel, told) FROM unnest(cast(:events AS text[
 
 @event.listens_for(Context, "before_commit")
 def _send_notices(context: Context) -> None:
-    if context.notices:
-        told, context.notices = list(context.notices), {}
+    if context.signals:
+        told, context.signals = list(context.signals), {}
         context.execute(_TELL, {"channel": NOTIFIED, "events": told})
 
 
@@ -210,12 +211,12 @@ def _clash(
     )  # fmt: skip
     if context.execute(known).first() is not None:
         return
-    context.add(
-        Clash(
-            show_id=show_id, remote_id=remote.id, link_id=link.id if link else None, out_id=sent.id, groups=list(both.groups), frames=both.frames.tolist(),
-        )
+    clash = Clash(
+        show_id=show_id, remote_id=remote.id, link_id=link.id if link else None, out_id=sent.id, groups=list(both.groups), frames=both.frames.tolist(),
     )  # fmt: skip
+    context.add(clash)
     context.flush()
+    emit_conflict(context, clash)
     notify(context, f"s{show_id}")
 
 

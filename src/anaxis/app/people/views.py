@@ -3,8 +3,10 @@ goes with the person, from page to page and film to film."""
 
 from __future__ import annotations
 
+import re
+from collections.abc import Sequence
 from dataclasses import asdict
-from typing import Any
+from typing import Any, Literal, NamedTuple
 
 from anaxis.app.acting import use_case
 from anaxis.app.context import Context
@@ -15,6 +17,9 @@ from anaxis.core.camera.guides import GUIDES, Guides
 from anaxis.core.errors import BadInput
 from anaxis.store.people import Person
 from anaxis.store.rows import NotFound
+
+# One address, without a display name: what a header takes as it is.
+_MAIL_ADDRESS = re.compile(r"[A-Za-z0-9.!#$%&'*+/=?^_`{|}~-]+@[A-Za-z0-9-]+(\.[A-Za-z0-9-]+)*")
 
 
 def guides_of(context: Context) -> Guides:
@@ -35,6 +40,35 @@ def circle_of(context: Context) -> float | None:
     return float(found) if found else None
 
 
+def tour_state(context: Context) -> str:
+    """Whether who works here is on the tour: "on", "ended", or "" for whoever never was."""
+    return str(_views(context).get("tour", ""))
+
+
+def choose_tour(context: Context, state: Literal["on", "ended"]) -> None:
+    """Raises NotFound for whoever is not a person."""
+    _keep(context, own_person(context), {"tour": state})
+
+
+class ShotsView(NamedTuple):
+    """How a person sees the list of shots: with pictures and room, or as many rows as fit; and which columns."""
+
+    dense: bool
+    columns: tuple[str, ...]
+
+
+def shots_view_of(context: Context, columns: Sequence[str], usual: Sequence[str]) -> ShotsView:
+    """The view of who works here, of the ``columns`` that there are; the ``usual`` ones where nothing is chosen."""
+    kept = _views(context).get("shots", {})
+    chosen = kept.get("columns")
+    return ShotsView(bool(kept.get("dense")), tuple(c for c in columns if c in (usual if chosen is None else chosen)))
+
+
+def choose_shots_view(context: Context, view: ShotsView) -> None:
+    """Save how who works here sees the list of shots. Raises NotFound for whoever is not a person."""
+    _keep(context, own_person(context), {"shots": {"dense": view.dense, "columns": list(view.columns)}})
+
+
 def choose_guides(context: Context, guides: Guides) -> Guides:
     """Save the guides of who works here. Raises NotFound for whoever is not a person."""
     _keep(context, own_person(context), {"guides": asdict(guides)})
@@ -53,6 +87,18 @@ def _views(context: Context) -> dict[str, Any]:
         return own_person(context).views
     except NotFound:
         return {}
+
+
+@use_case("choose mail", Role.VIEWER, own=True)
+def choose_mail(context: Context, person: Person, email: str, mails: bool) -> Person:
+    """Where mails to a person go, and whether notices come by mail. Raises BadInput."""
+    email = email.strip()
+    if len(email) > 254 or (email and not _MAIL_ADDRESS.fullmatch(email)):
+        raise BadInput(f"'{email[:80]}' is not a mail address: write one like name@studio.example.")
+    if mails and not email:
+        raise BadInput("Type the mail address that notices go to.")
+    person.email, person.mails = email or None, mails
+    return person
 
 
 @use_case("choose views", Role.VIEWER, own=True)

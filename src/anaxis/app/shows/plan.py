@@ -14,7 +14,7 @@ from sqlalchemy.orm import joinedload
 from anaxis.app.acting import use_case
 from anaxis.app.context import Context
 from anaxis.app.deliveries.deliver import furthest_off, options_from
-from anaxis.app.derived.derive import behind_of
+from anaxis.app.derived.derive import outdated_versions
 from anaxis.app.roles import Role
 from anaxis.core.errors import BadInput
 from anaxis.delivery.options import USUAL, DeliveryOptions, changed_of
@@ -50,12 +50,13 @@ class PlanCell:
 
 @dataclass
 class PlanRow:
-    """A shot's camera, and a cell for each target of the plan."""
+    """A shot's camera, a cell for each target of the plan, and one for each package that is not in the plan."""
 
     shot: Shot
     camera: Camera
     version: Version
     cells: list[PlanCell] = field(default_factory=list)
+    unplanned: list[PlanCell] = field(default_factory=list)
 
     @property
     def state(self) -> str:
@@ -64,11 +65,13 @@ class PlanRow:
 
 @dataclass
 class PlanBoard:
-    """A plan's targets with, for every camera of the show, its state for each."""
+    """A plan's targets with, for every camera of the show, its state for each; and the packages and formats that cameras were
+    delivered in beside the plan."""
 
     show: Show
     targets: list[PlanTarget]
     rows: list[PlanRow]
+    unplanned: list[tuple[str, str]]
 
     def count(self, state: str) -> int:
         return sum(c.state == state for r in self.rows for c in r.cells)
@@ -167,7 +170,7 @@ def board(context: Context, show: Show) -> PlanBoard:
     rows = _rows(context, show)
     newest = _newest_deliveries(context, show)
     work = _newest_work(context, show)
-    late = behind_of(context)
+    late = outdated_versions(context)
     recipes = {t.recipe: newest_recipe(context, t.recipe).operations for t in targets if t.recipe}
     for target in targets:
         for group in groups_of(rows, target):
@@ -188,7 +191,17 @@ def board(context: Context, show: Show) -> PlanBoard:
         for row in rows:
             if target.shots is not None and row.shot.id not in target.shots:
                 row.cells.append(PlanCell("not planned"))
-    return PlanBoard(show, targets, rows)
+    planned = {(t.package, t.format) for t in targets}
+    beside = sorted({(package, fmt) for _, package, fmt in newest} - planned)
+    for row in rows:
+        row.unplanned = [
+            _delivered(row.version, packages.get(p), newest.get((row.camera.id, p, f)), row.version.id in late)
+            for p, f in beside
+        ]
+    shown = [at for at in range(len(beside)) if any(r.unplanned[at].delivery for r in rows)]
+    for row in rows:
+        row.unplanned = [row.unplanned[at] for at in shown]
+    return PlanBoard(show, targets, rows, [beside[at] for at in shown])
 
 
 def groups_of(rows: Iterable[PlanRow], target: PlanTarget) -> list[list[PlanRow]]:
@@ -271,17 +284,29 @@ def _cell(
         return PlanCell("failed", f"the package '{target.package}' no longer exists")
     if found is None:
         return PlanCell("missing", "never delivered")
+    cell = _delivered(version, profile, found, late)
+    if cell.state == "outdated":
+        return cell
+    if options_from(found.delivery.options) != DeliveryOptions(**target.options):
+        cell.state, cell.why = "outdated", "delivered with other options"
+    elif any(o not in version.recipe for o in recipes.get(target.recipe, [])):
+        cell.state, cell.why = "outdated", f"the recipe '{target.recipe}' is not applied"
+    return cell
+
+
+def _delivered(version: Version, profile: Profile | None, found: _Newest | None, late: bool) -> PlanCell:
+    """What a delivery is now, whatever the plan asks: of a package that no longer exists, or is changed, it is outdated."""
+    if found is None:
+        return PlanCell("not planned")
     delivery = found.delivery
     cell = PlanCell("matches", "", delivery.id, delivery.max_px)
     if found.version_id != version.id:
         cell.state = "outdated"
         cell.why = f"version {delivery.version.label} was delivered, version {version.label} is current"
+    elif profile is None:
+        cell.state, cell.why = "outdated", "the package no longer exists"
     elif delivery.profile != profile.model_dump(mode="json"):
         cell.state, cell.why = "outdated", "the package changed after the delivery"
-    elif options_from(delivery.options) != DeliveryOptions(**target.options):
-        cell.state, cell.why = "outdated", "delivered with other options"
-    elif any(o not in version.recipe for o in recipes.get(target.recipe, [])):
-        cell.state, cell.why = "outdated", f"the recipe '{target.recipe}' is not applied"
     elif late:
         cell.state, cell.why = "outdated", "an input has a newer version: update the camera"
     elif not delivery.sound:

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection
+from collections.abc import Callable, Collection
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
+from fractions import Fraction
 from typing import Any, NamedTuple
 
 from sqlalchemy import Select, func, select
@@ -13,15 +14,17 @@ from sqlalchemy.orm import joinedload, selectinload
 
 from anaxis.app.context import Context
 from anaxis.app.deliveries.deliver import furthest_off, newest_deliveries
-from anaxis.app.derived.derive import behind_of
+from anaxis.app.derived.derive import outdated_versions
 from anaxis.core.derive import derived_kind
+from anaxis.core.time.rates import kept_rate
 from anaxis.packages.model import Profile, profile_from_dict
 from anaxis.store.models import AllowedWarning, Camera, Delivery, HistoryEntry, Shot, Show, Version
 from anaxis.store.noticed import expected_of, findings_now, is_open
 from anaxis.store.queries import PACKAGE_KEY, get_show, newest_show_name, on_the_list
 
 PAGE = 50
-SORTS = {"shot": "shot", "worst": "largest deviation first", "newest": "newest change first"}
+# What a list may be sorted by; a "-" before it turns the order round. The worst and the newest come first by themselves.
+SORTS = ("shot", "camera", "state", "worst", "frames", "rate", "findings", "newest")
 # A camera whose deliveries match its file, where the file has a warning that nobody has mended or allowed.
 WARNED = "file has a warning"
 # What a camera's state may be asked for by; "does not match" is all that is not as meant.
@@ -35,7 +38,7 @@ class ShotFilter:
     q: str = ""
     state: str = ""
     findings: bool = False
-    behind: bool = False
+    outdated: bool = False
     package: str = ""
     who: str = ""
     days: int | None = None
@@ -52,7 +55,7 @@ class Row:
     worst: Delivery | None
     packages: list[Profile]
     warnings: int
-    behind: bool
+    outdated: bool
     by: str
 
     @property
@@ -86,6 +89,10 @@ class _Light(NamedTuple):
     head: int
     at: datetime
     warnings: int
+    shot: str
+    name: str
+    frames: int
+    rate: Fraction
 
 
 def shown_show(context: Context, show_id: int | None) -> Show | None:
@@ -104,18 +111,32 @@ def shows_of(context: Context) -> list[Show]:
 
 def listed(context: Context, show: Show, asked: ShotFilter) -> Listing:
     """Cameras of a show, in a number of queries that does not depend on how many there are."""
-    late = behind_of(context)
+    late = outdated_versions(context)
     whole = context.execute(_on_the_list(select(func.count(Camera.id)), show)).scalar_one()
     found = [c for c in _candidates(context, show, asked, late) if not asked.findings or c.warnings]
-    if asked.state or asked.sort == "worst":
-        worst = _worst(context, [c.head for c in found])
-        found = [c for c in found if not asked.state or _is(worst.get(c.head), asked.state)]
-        if asked.sort == "worst":
-            found.sort(key=lambda c: _how_bad(worst.get(c.head)), reverse=True)
-    if asked.sort == "newest":
-        found.sort(key=lambda c: c.at, reverse=True)
+    by, turned = asked.sort.removeprefix("-"), asked.sort.startswith("-")
+    worst = _worst(context, [c.head for c in found]) if asked.state or by in ("worst", "state") else {}
+    found = [c for c in found if not asked.state or _is(worst.get(c.head), asked.state)]
+    _sort(found, by, turned, worst)
     at = max(0, min(asked.at, max(0, len(found) - 1)) // PAGE * PAGE)
     return Listing(_rows(context, found[at : at + PAGE], late), len(found), whole, at)
+
+
+def _sort(found: list[_Light], by: str, turned: bool, worst: dict[int, Delivery]) -> None:
+    """In place. Rows that are alike in it stay by shot and name."""
+    keys: dict[str, Callable[[_Light], Any]] = {
+        "camera": lambda c: (c.name.lower(), c.shot.lower()),
+        "state": lambda c: _how_bad(worst.get(c.head)),
+        "worst": lambda c: _how_bad(worst.get(c.head)),
+        "frames": lambda c: c.frames,
+        "rate": lambda c: c.rate,
+        "findings": lambda c: c.warnings,
+        "newest": lambda c: c.at,
+    }
+    if by in keys:
+        found.sort(key=keys[by], reverse=(by in ("worst", "newest")) != turned)
+    elif turned:
+        found.reverse()
 
 
 def _on_the_list(query: Select[*tuple[Any, ...]], show: Show) -> Select[*tuple[Any, ...]]:
@@ -124,7 +145,9 @@ def _on_the_list(query: Select[*tuple[Any, ...]], show: Show) -> Select[*tuple[A
 
 
 def _candidates(context: Context, show: Show, asked: ShotFilter, late: Collection[int]) -> list[_Light]:
-    columns = (Camera.id.label("camera"), Version.id.label("head"), Version.created_at, Version.findings, Version.facts)
+    columns = (
+        Camera.id.label("camera"), Version.id.label("head"), Version.created_at, Version.findings, Version.facts, Camera.name, Shot.name.label("shot"),
+    )  # fmt: skip
     query = _on_the_list(select(*columns, Shot.first_frame, Shot.last_frame, Shot.rate), show)
     for word in asked.q.lower().split():
         query = query.where(func.strpos(func.lower(Shot.name + " " + Camera.name), word) > 0)
@@ -143,10 +166,12 @@ def _candidates(context: Context, show: Show, asked: ShotFilter, late: Collectio
         allowed.setdefault(row.camera, []).append(row.sentence)
     found = []
     for row in context.execute(query.order_by(Shot.name, Camera.name)):
-        if not asked.behind or row.head in late:
+        if not asked.outdated or row.head in late:
             now = findings_now(row.findings, row.facts, expected_of(row), "")
             known = frozenset(allowed.get(row.camera, ()))
-            found.append(_Light(row.camera, row.head, row.created_at, sum(is_open(f, known) for f in now)))
+            warnings, rate = sum(is_open(f, known) for f in now), kept_rate(row.facts["rate"])
+            frames = int(row.facts["frames"])
+            found.append(_Light(row.camera, row.head, row.created_at, warnings, row.shot, row.name, frames, rate))
     return found
 
 

@@ -64,9 +64,9 @@ def _lens_size(subject: Subject) -> Iterator[Finding]:
             "but these look like plain millimetres."
         )
     effect = (
-        "The field view is right, but depth of field and packages that use the film back will be wrong."
+        "The field of view is right, but depth of field and packages that use the film back will be wrong."
         if whole_lens
-        else "The field view is wrong too."
+        else "The field of view is wrong too."
     )
     what = "film back, focal length and offsets" if whole_lens else "the film back"
     yield Finding(
@@ -123,7 +123,7 @@ def _focal_alone(subject: Subject, width_mm: float, focal_mm: float) -> Iterator
         "warning",
         f"{seen}, a view of {angle:.3g} degrees: the focal length is {factor:g} times too {'long' if large else 'short'}.",
         f"{'Divide' if large else 'Multiply'} the focal length by {factor:g}, which gives {focal_mm * ratio:.2f} mm.",
-        "The field view is wrong in every package.",
+        "The field of view is wrong in every package.",
         {**numbers, "factor": factor},
         remedy("lens_factor", what="focal length", factor=ratio),
         subject.path,
@@ -151,7 +151,7 @@ def _film_aspect(subject: Subject) -> Iterator[Finding]:
             f" {film:.3f} is not that of the image, {image.aspect:.3f}.",
             "Set the film back that the shot was made with. Until then, the width stays and the height follows the image."
             "",
-            "The field view comes from a default film back.",
+            "The field of view comes from a default film back.",
             numbers,
             matching,
             subject.path,
@@ -178,9 +178,9 @@ def _default_lens(subject: Subject) -> Iterator[Finding]:
         yield Finding(
             "default_lens",
             "warning",
-            f"For {subject.path}, {why}.",
+            f"Guess for the lens of {subject.path}: {why}.",
             "Check film back and focal length in the source package; if they are right, confirm the film back; if not, set it.",
-            "The field view may not match the shot.",
+            "The field of view may not match the shot.",
             {"width_mm": width, "focal_mm": float(lens.focal_mm[0])},
             remedy("film_back", width_mm=width, height_mm=float(lens.film_height_mm[0])),
             subject.path,

@@ -216,7 +216,7 @@ def _rate(subject: Subject) -> Iterator[Finding]:
         yield Finding(
             "rate_rounded",
             "note",
-            f"The file states the rate as {stated:g}, a rounded number; Anaxis uses {rate_text(rate)} is taken.",
+            f"The file states the rate as {stated:g}, a rounded number; Anaxis uses {rate_text(rate)}.",
             "Nothing to do here. Set the exact rate in the source if possible.",
             f"A package that takes {stated:g} unchanged is {drift:.1f} frames off after an hour.",
             {"stated": stated, "taken": exact},
@@ -234,7 +234,7 @@ def _guessed(subject: Subject) -> Iterator[Finding]:
                 else "Correct it here, or set it in the export."
             )
             operation = remedy("correct", **{key: confirm(subject.scene)}) if confirm else None
-            yield Finding(f"guessed_{key}", "warning", f"For {what}, {why}.", words, effect, {}, operation)
+            yield Finding(f"guessed_{key}", "warning", f"Guess for {what}: {why}.", words, effect, {}, operation)
 
 
 CHECKS: tuple[Check, ...] = (_first_frame, _range, _of_the_shot, _grid, _rate, _guessed)

@@ -181,7 +181,7 @@ def _limits(made: Track, away: Floats, plate: Floats, half: Floats, image: Image
     if view.max() > _WIDE_DEG:
         at = int(np.argmax(view))
         yield Finding(
-            "framed_wide", "warning", f"The field view reaches {view[at]:.1f} degrees at frame {format_frame(frames[at])}.",
+            "framed_wide", "warning", f"The field of view reaches {view[at]:.1f} degrees at frame {format_frame(frames[at])}.",
             "Frame a part of the object on these frames.", "Such a wide picture stretches its corners: most pixels show little of the plate.",
             {"view_deg": float(view[at])},
         )  # fmt: skip

@@ -72,7 +72,7 @@ def read_columns(path: Path, within: Path | None = None, layout: dict[str, Any] 
     if not layout:
         also = f"; or {', or '.join(w.words for w in ways[1:])}" if len(ways) > 1 else ""
         guesses["columns"] = (
-            f"what each column is was from headings and behaviour{': ' + ways[0].words + also if also else ''}"
+            f"Anaxis told each column by its heading and values{': ' + ways[0].words + also if also else ''}"
         )
     spoken = (layout or {}).get("convention")
     convention = convention_from_document(spoken) if spoken else Convention(metres_per_unit=1.0)
@@ -80,7 +80,7 @@ def read_columns(path: Path, within: Path | None = None, layout: dict[str, Any] 
     if order:
         convention = replace(convention, order=str(order))
     elif not spoken and any(f"rotation_{a}" in by_name for a in "xyz") and "quaternion_w" not in by_name:
-        guesses["order"] = f"a table does not state its rotation order; {convention.order} is taken"
+        guesses["order"] = f"a table does not state its rotation order; Anaxis assumes {convention.order}"
     rate, frames = _time(values("frame"), values("seconds"), (layout or {}).get("rate"), guesses, len(table))
     if len(frames) > 1 and (np.diff(frames) <= 0).any():
         at = int(np.argmax(np.diff(frames) <= 0)) + 1
@@ -224,7 +224,7 @@ def _time(
         if seconds is not None and frames is None:
             rate, guesses["rate"] = guess_rate(seconds)
         else:
-            rate, guesses["rate"] = Fraction(24), "the table has no times to tell it from; 24 is taken"
+            rate, guesses["rate"] = Fraction(24), "the table has no times; Anaxis assumes 24"
     if frames is not None:
         return rate, frames
     if seconds is not None:
@@ -290,7 +290,7 @@ def _lens(
     squeeze = np.ones(count) if squeeze is None else squeeze
     if width is None:
         width = np.full(count, FILM_WIDTH_MM) if height is None else height * _ASPECT
-        guesses["lens"] = f"the table has no film back; {width[0]:g} mm wide is taken"
+        guesses["lens"] = f"the table has no film back; Anaxis assumes a width of {width[0]:g} mm"
     if height is None:
         height = squeeze * width / (_ASPECT if image is None else image.aspect)
     offset_x, offset_y = values("offset_x"), values("offset_y")
@@ -316,7 +316,7 @@ def _lens(
                 )
             else:
                 focal = np.full(count, 50.0)
-                guesses["lens"] = "the table has no lens; 50 mm on a film back of 36 mm is taken"
+                guesses["lens"] = "the table has no lens; Anaxis assumes 50 mm on a film back of 36 mm"
 
     def other(name: str, neutral: float, scale: float = 1.0) -> Floats:
         column = values(name)

@@ -51,7 +51,7 @@ def _film_default_arrives(a: Arriving, p: FilmDefault, convention: Convention) -
 
 
 def _film_default_undone(s: Outbound, p: FilmDefault) -> Outbound:
-    """The field view of the default film back made right by the focal length."""
+    """The field of view of the default film back made right by the focal length."""
     lens, n = s.track.lens, len(s.track)
     return on_film_back(s, np.full(n, p.width_mm), np.full(n, p.height_mm), np.ones(n)) or s.but(
         f"The package leaves its film back at {p.width_mm:g} x {p.height_mm:g} mm, which has another aspect: type"

@@ -21,7 +21,7 @@ router = interface_router("webhooks", read=Role.LEAD, change=Role.LEAD)
 
 class NewWebhook(BaseModel):
     url: Name = Field(examples=["https://pipeline.example/anaxis"])
-    events: list[Literal["delivered", "failed", "behind"]] = Field(min_length=1, max_length=3)
+    events: list[Literal["delivered", "failed", "outdated"]] = Field(min_length=1, max_length=3)
 
 
 class WebhookDocument(BaseModel):

@@ -57,6 +57,10 @@ def me(store: Store) -> Me:
     )
 
 
+Sort = Literal["shot", "camera", "state", "worst", "frames", "rate", "findings", "newest", "-shot", "-camera", "-state", "-worst", "-frames", "-rate",
+    "-findings", "-newest"]  # fmt: skip
+
+
 @router.get("/shows")
 def all_shows(store: Store) -> list[ShowDocument]:
     return [ShowDocument.of(s) for s in shows_of(store)]
@@ -70,14 +74,14 @@ def shots(store: Store, show_id: Number) -> list[ShotDocument]:
 @router.get("/shows/{show_id}/cameras")
 def cameras(
     store: Store, show_id: Number, q: Name = "", state: Literal["", "taken in", "delivered", "does not match"] = "",
-    findings: bool = False, behind: bool = False, package: Name = "", sort: Literal["shot", "worst", "newest"] = "shot",
+    findings: bool = False, outdated: bool = False, package: Name = "", sort: Sort = "shot",
     at: Annotated[int, Query(ge=0, le=10**9)] = 0,
 ) -> Paged[CameraDocument]:  # fmt: skip
     """List cameras of a show, 50 at a time, filtered and sorted as on Shots."""
     found = listed(
         store,
         get_show(store, show_id),
-        ShotFilter(q, state, findings, behind, package, sort=sort, at=at // PAGE * PAGE),
+        ShotFilter(q, state, findings, outdated, package, sort=sort, at=at // PAGE * PAGE),
     )
     return Paged.of((CameraDocument.of(r.camera) for r in found.rows), found.found, found.at)
 

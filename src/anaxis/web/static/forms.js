@@ -38,6 +38,15 @@ function sayAt(field, sentence) {
 	field.focus();
 }
 
+/** The search dialog, opened with what was typed before; whether there is one. */
+function openSearch() {
+	const dialog = document.getElementById("find");
+	if (!dialog || document.querySelector("dialog[open]")) return false;
+	dialog.showModal();
+	dialog.querySelector("input").select();
+	return true;
+}
+
 function begin() {
 	addEventListener("submit", (event) => {
 		const form = event.target;
@@ -47,7 +56,12 @@ function begin() {
 	});
 	addEventListener("keydown", (event) => {
 		const keys = document.getElementById("keys");
-		if (event.key === "?" && keys && !keys.open && !event.target.closest?.("input, select, textarea")) keys.showModal();
+		if (event.ctrlKey || event.metaKey || event.altKey || event.target.closest?.("input, select, textarea")) return;
+		if (event.key === "?" && keys && !keys.open) keys.showModal();
+		if (event.key === "/" && openSearch()) event.preventDefault();
+	});
+	document.getElementById("to-search")?.addEventListener("click", (event) => {
+		if (!event.ctrlKey && !event.metaKey && openSearch()) event.preventDefault();
 	});
 	addEventListener("change", (event) => {
 		const all = event.target.dataset?.all; // the name of the boxes that one box ticks

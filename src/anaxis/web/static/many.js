@@ -51,7 +51,8 @@ async function row(url, data, source) {
   if (source && turns.get(source) !== turn) return;
   const same = source ? `data-source="${source}"` : `data-path="${CSS.escape(got.dataset.path)}"`;  // or the same file, come again
   const place = rows.querySelector(`tr[${same}]:not([data-kept])`);
-  if (place) place.replaceWith(got); else rows.append(got);
+  if (place) place.replaceWith(got);
+  else rows.insertBefore(got, [...rows.children].find((r) => r.dataset.path.localeCompare(got.dataset.path, "en", { numeric: true }) > 0) ?? null);
   later(columns);
 }
 let drawing = 0;

@@ -85,12 +85,12 @@ export function overlayView(canvas, data, state) {
 // Deviation per frame. Below 0.01 px everything is exact, so the scale never hides that line.
 export function curveView(box, data, state, onFrame) {
   const ink = theme(), d = data.deviation_px;
-  const worst = Math.max(d.reduce((m, v) => Math.max(m, v), 0), 1e-9);
+  const worst = Math.max(d.reduce((m, v) => Math.max(m, v), 0), 1e-6);
   // A point that went far off the picture would press everything else flat: then each tick is a hundred times the one below.
   const tens = worst > 2 * Math.hypot(data.facts.width_px, data.facts.height_px);
   const step = niceStep((worst * 1.15) / 3);
-  const said = (v) => (v === 0 ? "0 px" : tens ? `${v < 1e5 ? v : v.toExponential(0).replace("+", "")} px`
-    : v < 1e-6 ? v.toExponential(0) : v.toFixed(Math.max(0, -Math.floor(Math.log10(step)))));
+  const said = (v) => (v === 0 ? "0 px" : tens ? `${v < 1e5 ? v : `${v / 1e6} million`} px`
+    : v.toFixed(Math.max(0, -Math.floor(Math.log10(step)))));
   const ticks = [];
   if (tens) for (let v = 0.01; v <= worst; v *= 100) ticks.push(v);
   else for (let v = 0; v <= worst * 1.15; v += step) ticks.push(v);

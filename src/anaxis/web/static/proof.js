@@ -28,7 +28,7 @@ function fillMarks(data, i) {
     };
     meant.textContent = place(p); seen.textContent = place(q);
     const apart = Math.hypot(p[0] / p[2] - q[0] / q[2], p[1] / p[2] - q[1] / q[2]);
-    off.textContent = p[2] > 0.001 && q[2] > 0.001 ? (apart < 1e-6 ? "< 1e-6" : apart > 1e5 ? "> 100000" : String(Number(apart.toPrecision(4)))) : "–";
+    off.textContent = p[2] > 0.001 && q[2] > 0.001 ? pixels(apart).replace(" px", "") : "–";
     off.classList.toggle("warm", apart > 0.01);
   }
 }

@@ -20,7 +20,7 @@ from anaxis.app.deliveries.deliver import furthest_off, has_finer, newest_delive
 from anaxis.app.deliveries.hand_over import as_it_would_go
 from anaxis.app.deliveries.returned import returns_of
 from anaxis.app.deliveries.stills import stills_of
-from anaxis.app.derived.derive import behind
+from anaxis.app.derived.derive import outdated_inputs
 from anaxis.app.derived.source_ranges import shown_of
 from anaxis.app.exchange.clients import packages_there
 from anaxis.app.people.views import choose_circle, circle_of, guides_of
@@ -56,6 +56,7 @@ from anaxis.web.drawings.camera import camera_drawing, levels_drawing
 from anaxis.web.pages import Store, drawing_answer, page
 from anaxis.web.screens.derived.routes import derived_context
 from anaxis.web.screens.film.routes import guide_context
+from anaxis.web.screens.help.tour import tour_step
 from anaxis.web.screens.jobs.routes import open_work
 from anaxis.web.screens.lens.distortion import distortion_context
 from anaxis.web.screens.lens.routes import lens_context
@@ -267,7 +268,7 @@ def _context(
         "landmarks": landmarks.shown(),
         "segments": len(segments),
         "findings": version.noticed,
-        "late": behind(store, version) if version.derivation and version.id == version.camera.head.id else [],
+        "late": outdated_inputs(store, version) if version.derivation and version.id == version.camera.head.id else [],
         "picture": picture_of_version(version),
         "plates": [p for p in plates_of(store, version.camera.shot) if p.kind != "equirectangular"],
         "fits": FITS,
@@ -290,6 +291,7 @@ def _context(
         "circle": circle_of(store),
         "back": f"/cameras/{version.camera_id}?version={version.number}&station={station}&to={profile.key}",
         "off": off,
+        "tour": tour_step(store, station),
         "there": first,
         "there_asked": there != "",
         "has_finer": has_finer(version),

@@ -11,10 +11,10 @@ from anaxis.app.context import Context
 from anaxis.app.derived.coverage import best_frames, projections_of
 from anaxis.app.derived.derive import (
     Derive,
-    behind,
     bring_up_to_date,
     derive,
     hanging_on,
+    outdated_inputs,
     settings_of,
     update_would_change,
     used_version,
@@ -44,11 +44,11 @@ def derived_context(store: Context, version: Version, theirs_first: float) -> di
     out: dict[str, Any] = {"derived": None, "hanging": hanging_on(store, version.camera)}
     if settings is None or version.derivation is None:
         return out
-    late = behind(store, version) if version.id == version.camera.head.id else []
+    late = outdated_inputs(store, version) if version.id == version.camera.head.id else []
     inputs = [(i.role, used_version(i)) for i in version.made_of]
     kind = derived_kind(version.derivation.kind)
     out["derived"] = {
-        "kind": kind.label, "words": kind.words(settings), "behind": late,
+        "kind": kind.label, "words": kind.words(settings), "outdated": late,
         "svg": made_from_svg(version, inputs, late), "settings": settings, "code": kind.code,
     }  # fmt: skip
     if isinstance(settings, Join):

@@ -12,6 +12,7 @@ from markdown_it import MarkdownIt
 _FOLDER = Path(__file__).parent / "texts"
 # In this order; others follow by name.
 _ORDER = (
+    "tour",
     "take-in",
     "clean",
     "lens",
@@ -44,7 +45,12 @@ def topics() -> dict[str, Topic]:
     names = sorted(
         (p.stem for p in _FOLDER.glob("*.md")), key=lambda n: (_ORDER.index(n) if n in _ORDER else len(_ORDER), n)
     )
-    return {name: _topic(name, (_FOLDER / f"{name}.md").read_text(encoding="utf-8"), markdown) for name in names}
+    return {name: _topic(name, text_of(name), markdown) for name in names}
+
+
+def text_of(name: str) -> str:
+    """The Markdown of a topic."""
+    return (_FOLDER / f"{name}.md").read_text(encoding="utf-8")
 
 
 def _topic(name: str, text: str, markdown: MarkdownIt) -> Topic:

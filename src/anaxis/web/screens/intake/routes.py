@@ -38,6 +38,7 @@ from anaxis.web.drawings.camera import look_drawing
 from anaxis.web.forms import PageForm
 from anaxis.web.own_worker import ensure_worker
 from anaxis.web.pages import Store, drawing_answer, name_of_upload, page
+from anaxis.web.screens.help.tour import tour_step
 
 router = APIRouter(prefix="/take-in", dependencies=[needs(Role.ARTIST)])
 
@@ -233,7 +234,7 @@ def _review_page(
         form={**proposed, **(typed or {})}, sentence=sentence, targets=targets_of(store, draft, reports, show, shot),
         rule=LEGAL_NAME_RULE, keepings=KEEPING_WORDS, up_axes=list(UP_AXES), usable={r.path for r in reports if r.usable},
         left_out=not_the_shots, changed_inside=changed_inside(store, source, read, show, shot),
-        layouts=saved_layouts(store) if read.columns else [], packages=packages, own_packages=[p for k, p in packages.items() if k not in SHIPPED_KEYS],
+        tour=tour_step(store, "file"), layouts=saved_layouts(store) if read.columns else [], packages=packages, own_packages=[p for k, p in packages.items() if k not in SHIPPED_KEYS],
     )  # fmt: skip
 
 

@@ -24,6 +24,7 @@ from anaxis.web.pages import Store, download_answer, page
 router = APIRouter(dependencies=[needs()])
 KEPT_WORDS = {
     "delivery": "Writing and measuring",
+    "recipe": "Applying a recipe, beginning with",
     "bundle": "Writing everything for",
     "keys": "Reducing keys",
     "film": "Drawing film of",

@@ -9,6 +9,7 @@ from fastapi.responses import RedirectResponse
 
 from anaxis.app.context import Context
 from anaxis.app.form_base import require_base
+from anaxis.app.notices.mail_server import has_mail_server
 from anaxis.app.people.people import (
     add_person,
     disable,
@@ -33,6 +34,7 @@ from anaxis.app.people.sign_in import (
     signed_in_as,
 )
 from anaxis.app.people.tokens import SCOPES, new_token, revoke, tokens_of
+from anaxis.app.people.views import choose_mail
 from anaxis.app.plates.media_roots import close_root, open_root, opened_roots
 from anaxis.app.roles import GIVEN, Role
 from anaxis.app.shows.shots import shows_of
@@ -119,6 +121,15 @@ def other_password(request: Request, store: Store, old: Typed, password: Typed, 
         return _account(request, store, 422, wrong=error.sentence)
     secret = signed_in_as(store, person.id, request.headers.get("user-agent", ""))
     return with_cookie(request, RedirectResponse("/account", 303), secret)
+
+
+@router.post("/account/mail")
+def mail_chosen(request: Request, store: Store, email: Typed = "", mails: Typed = "") -> Any:
+    try:
+        choose_mail(store, own_person(store), email, bool(mails))
+    except BadInput as error:
+        return _account(request, store, 422, wrong=error.sentence)
+    return RedirectResponse("/account", 303)
 
 
 @router.post("/account/sign-out-everywhere")
@@ -210,7 +221,7 @@ def _account(request: Request, store: Context, status: int = 200, **more: Any) -
     mine = request.app.state.signer.secret(request)
     return page(
         request, "people/account/index.html", status, person=person, sign_ins=sign_ins(store, person), tokens=tokens_of(store, person), scopes=SCOPES,
-        shows=shows_of(store), least=LEAST, mine=mine, roles=Role, paused=paused_of_actor(store), required=is_required(), **more,
+        shows=shows_of(store), least=LEAST, mine=mine, roles=Role, paused=paused_of_actor(store), required=is_required(), has_mail=has_mail_server(), **more,
     )  # fmt: skip
 
 

@@ -29,6 +29,7 @@ from anaxis.app.shows.plan import (
     stop_run,
     workers,
 )
+from anaxis.app.shows.shots import shown_show
 from anaxis.delivery.options import DeliveryOptions
 from anaxis.formats import WRITTEN
 from anaxis.store.models import PlanTarget, Run, Show
@@ -41,6 +42,13 @@ from anaxis.web.pages import Store, page, zip_answer
 
 router = APIRouter(dependencies=[needs()])
 _PAGE = 100
+
+
+@router.get("/matrix")
+def by_package(store: Store, show: int | None = None) -> Any:
+    """Where the board of cameras by packages was: it is the plan's."""
+    shown = shown_show(store, show)
+    return RedirectResponse(f"/shows/{shown.id}/plan" if shown else "/", status_code=303)
 
 
 @router.get("/shows/{show_id}/plan")

@@ -24,6 +24,7 @@ from anaxis.web.access import needs
 from anaxis.web.drawings.camera import proof_drawing
 from anaxis.web.pages import Store, download_answer, drawing_answer, page
 from anaxis.web.screens.film.routes import guide_context
+from anaxis.web.screens.help.tour import tour_step
 from anaxis.web.stations import stations_of
 
 router = APIRouter(prefix="/deliveries", dependencies=[needs()])
@@ -47,7 +48,7 @@ def proof(request: Request, store: Store, delivery_id: int) -> Any:
         delivery=delivery, version=version, camera=version.camera, shot=version.camera.shot, profile=profile,
         picture=picture, track=track, numbers=numbers, meant=meant, at=at, outgoing=outgoing, landmarks=landmarks.shown(),
         marks=mark_rows(track, landmarks.shown(), picture, proof_arrays(delivery)[1], at), meant_used=meant_used, their_used=their_used, stations=stations_of(store, version), open_station="prove",
-        plates=plates_of(store, version.camera.shot), back=f"/deliveries/{delivery_id}", **guide_context(store),
+        plates=plates_of(store, version.camera.shot), back=f"/deliveries/{delivery_id}", **guide_context(store), tour=tour_step(store, "prove"),
         set_lines=len(camera.lines_m) if set_formats_of(options_from(delivery.options).set_formats) else 0,
         guide_shapes=[s._asdict() for s in shapes_of(guides_of(store), picture.image, track, picture.fit)],
     )  # fmt: skip
