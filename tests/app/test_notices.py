@@ -106,7 +106,7 @@ def test_a_returned_camera_that_differs_is_told_to_who_made_it(
             row = take_back_typed(store, parsers, version, package, numbers(3.0))
         assert not row.as_it_was
     ((kind, sentence),) = heard(engine, "Layout")
-    assert kind == "returned" and "TW_010 shotcam 1 came back from yup-rh-m and differs" in sentence
+    assert kind == "returned" and "TW_010 shotcam 1 returned from yup-rh-m and differs" in sentence
     assert heard(engine, "night shift") == []
 
 

@@ -358,7 +358,7 @@ def test_what_can_be_made_again_goes_when_its_time_is_over_and_nothing_else(
         clear_uploads(store)  # as the next upload does: here undone again
         assert store.execute(select(func.count()).select_from(SourceFile)).scalar_one() == 3, "what was kept stays"
     with Context(engine, LOCAL) as store:
-        made, _, uploads, _ = kept(store)
+        made, _, uploads, _, _ = kept(store)
         assert (made.number, made.going, made.frees) == (2, 1, 1000) and (uploads.number, uploads.going) == (2, 1)
         assert uploads.frees == 3, "the bytes of the other are also those of a file that stays"
     monkeypatch.setenv("ANAXIS_KEEP_MADE_DAYS", "0")

@@ -42,7 +42,7 @@ WITHOUT = {
     "pause_webhook": "removing and adding does the same", "_make": "a token is made by a person at a page, with a second factor",
     "revoke": "a token is revoked by a person at a page", "set_up": "is a person's own, at a page", "take_away": "is a person's own, at a page",
     "reset": _PERSON, "_give": "is the studio's sign-in service's", "add_person": _PERSON, "give_role": _PERSON, "disable": _PERSON, "enable": _PERSON, "invite": _PERSON, "sign_out_everywhere": "is a person's own, at a page",
-    "change_password": "is a person's own, at a page", "_keep": "what a person looks at is the page's",
+    "change_password": "is a person's own, at a page", "choose_mail": "is a person's own, at a page", "_keep": "what a person looks at is the page's",
     "drop_target": "is part of dropping a target, which is named by package and format", "keep_return": "is part of sending a return", "remove_plate": "is part of removing a plate of a shot",
 }  # fmt: skip
 

@@ -54,14 +54,14 @@ def _right_angles() -> list[Floats]:
     return sorted(found, key=lambda m: -np.trace(m))
 
 
-_TURNS = np.array(_right_angles())
+TURNS = np.array(_right_angles())
 # Every way in which three channels may be taken for each other, with signs (48, 3), and its name.
 _WAYS = list(product(permutations(range(3)), product((1.0, -1.0), repeat=3)))
 _TAKEN, _SIGNS = np.array([order for order, _ in _WAYS]), np.array([signs for _, signs in _WAYS])
-_CHANNELS = [
+CHANNELS = [
     "".join(("+" if s > 0 else "-") + "XYZ"[o] for o, s in zip(order, signs, strict=True)) for order, signs in _WAYS
 ]
-_LOOKS = {
+LOOKS = {
     camera_turn(look, up).round().astype(int).tobytes(): (look, up)
     for look, up in product(("+X", "-X", "+Y", "-Y", "+Z", "-Z"), repeat=2)
     if look[1] != up[1]
@@ -114,17 +114,17 @@ def _levelled(case: Case, should: Track, bare: tuple[Track, ...]) -> Iterator[tu
         if causes and causes[-1][0] != "no_roll":
             yield levelled(causes, cost, base)
     ups, looks = {(0.0, 1.0, 0.0)}, {(0.0, 0.0, 1.0)}
-    for turn in _TURNS:
+    for turn in TURNS:
         up = tuple(turn[1].tolist())  # what of the world is up afterwards
         if up not in ups:
             ups.add(up)
-            named, cost, exact = _named_turn(turn, case.convention)
+            named, cost, exact = named_turn(turn, case.convention)
             turned = replace(should, position_m=should.position_m @ exact.T, rotation=exact @ should.rotation)
             yield levelled(tuple(named), cost, turned)
         back = tuple(turn[:, 2].tolist())
         if back not in looks:
             looks.add(back)
-            look, up_axis = _LOOKS[turn.round().astype(int).tobytes()]
+            look, up_axis = LOOKS[turn.round().astype(int).tobytes()]
             turned = replace(should, rotation=should.rotation @ turn)
             yield levelled((("look_axis", {"look": look, "up": up_axis}),), HABITS["look_axis"].cost, turned)
 
@@ -144,7 +144,7 @@ def poses(case: Case, aligned: Aligned) -> Iterator[Pose]:
         yield from _similarities(base, seen, causes, cost, convention, zoom, depth)
     if float(np.abs(roll_deg(seen.rotation)).max()) < _LEVEL_DEG:
         for causes, cost, base in _levelled(case, should, bare):
-            yield from _similarities(base, seen, causes, cost, convention, zoom, depth, _TURNS[:1])
+            yield from _similarities(base, seen, causes, cost, convention, zoom, depth, TURNS[:1])
     yield from _channels(case, should, seen, zoom, depth)
     yield from _orders(case, should, seen, zoom, depth)
 
@@ -205,7 +205,7 @@ def _similarities(
     convention: Convention,
     zoom: float,
     depth: Callable[[float], float],
-    turns: Floats = _TURNS,
+    turns: Floats = TURNS,
 ) -> Iterator[Pose]:
     """``turns`` (k, 3, 3) of the camera that are tried; the world's turn, scale and shift follow."""
     # Two frames of a turn that holds differ by twice what it may be off: those that differ by more need no mean.
@@ -225,13 +225,13 @@ def _similarities(
     for at in [at for i, at in enumerate(ordered) if off[at] < _HOLDS or (i == 0 and not causes)]:
         k = int(tried[at])
         for turn in _candidates(world[at]):
-            named, turn_cost, exact = _named_turn(turn, convention)
+            named, turn_cost, exact = named_turn(turn, convention)
             place = base.position_m @ exact.T
             for scale, shift in _scales(place, seen.position_m):
-                moved = replace(base, position_m=scale * place + shift, rotation=exact @ base.rotation @ _TURNS[k])
+                moved = replace(base, position_m=scale * place + shift, rotation=exact @ base.rotation @ TURNS[k])
                 out, total = [*causes], cost + turn_cost
                 if k:
-                    look, up = _LOOKS[_TURNS[k].round().astype(int).tobytes()]
+                    look, up = LOOKS[TURNS[k].round().astype(int).tobytes()]
                     out.append(("look_axis", {"look": look, "up": up}))
                     total += HABITS["look_axis"].cost
                 more, dearer = _scaled_and_shifted(scale, shift, convention)
@@ -251,7 +251,7 @@ def _apart(one: Floats, other: Floats) -> Floats:
 
 def _candidates(turn: Floats) -> list[Floats]:
     """The world's turn as the rotations say it, and the nearest right angle where it is nearly that."""
-    nearest = _TURNS[int(np.argmax((_TURNS * turn).sum(axis=(1, 2))))]
+    nearest = TURNS[int(np.argmax((TURNS * turn).sum(axis=(1, 2))))]
     off = np.abs(nearest - turn).max()
     return [nearest] if off < 2e-4 else [nearest, turn] if off < 3e-3 else [turn]
 
@@ -306,7 +306,7 @@ def _scaled_lens(lens: Lens, scale: float) -> Lens:
     return replace(lens, focus_m=lens.focus_m * scale, near_m=lens.near_m * scale, far_m=lens.far_m * scale)
 
 
-def _named_turn(turn: Floats, convention: Convention) -> tuple[list[Cause], float, Floats]:
+def named_turn(turn: Floats, convention: Convention) -> tuple[list[Cause], float, Floats]:
     """A turn of the world as turns about the package's axes, what that costs, and the turn itself."""
     own = convention.world @ turn @ convention.world.T
     vector = scipy.spatial.transform.Rotation.from_matrix(own).as_rotvec(degrees=True)
@@ -353,7 +353,7 @@ def _channels(case: Case, should: Track, seen: Track, zoom: float, depth: Callab
     place_gap = mine[:, _TAKEN] * _SIGNS - theirs[:, None]
     turn_gap = angles(should)[:, _TAKEN] * _SIGNS - angles(seen)[:, None]
     turn_gap -= 360 * np.round(turn_gap / 360)
-    place, turn = (_CHANNELS[int(np.argmin(np.abs(gap).max(axis=(0, 2))))] for gap in (place_gap, turn_gap))
+    place, turn = (CHANNELS[int(np.argmin(np.abs(gap).max(axis=(0, 2))))] for gap in (place_gap, turn_gap))
     plain = "+X+Y+Z"
     for p, t in {(place, turn), (place, plain), (plain, turn)} - {(plain, plain)}:
         params = {"position": p, "rotation": t}

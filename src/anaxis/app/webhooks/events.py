@@ -81,7 +81,7 @@ def emit_returned(context: Context, row: Return) -> None:
     made = actors_of(context, Version.__tablename__, [row.version_id])
     sent = [d.id for d in row.version.deliveries if d.profile["key"] == row.profile["key"]]
     names = made | actors_of(context, Delivery.__tablename__, sent)
-    sentence = f"{row.version.called} came back from {row.profile['key']} and differs: see the cause."
+    sentence = f"{row.version.called} returned from {row.profile['key']} and differs: see the cause."
     _notice(context, names, "returned", row.version, sentence, f"/returns/{row.id}", f"returned {row.id}")
 
 

@@ -1,0 +1,1 @@
+"""What a picture from the receiving package says of the camera that took it."""
