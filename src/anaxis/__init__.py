@@ -14,6 +14,7 @@ if TYPE_CHECKING:
     from anaxis.public.calibrating import Calibration, calibrate, calibration_kit
     from anaxis.public.comparing import Comparison, Explanation, compare
     from anaxis.public.joining import join
+    from anaxis.public.pictures import PictureDiagnosis, Still, explain_stills
     from anaxis.public.reading import (
         BadInput,
         Camera,
@@ -38,15 +39,18 @@ __all__ = [
     "Finding",
     "Landmarks",
     "Lens",
+    "PictureDiagnosis",
     "Profile",
     "Proof",
     "Scene",
+    "Still",
     "Values",
     "Written",
     "__version__",
     "calibrate",
     "calibration_kit",
     "compare",
+    "explain_stills",
     "join",
     "package",
     "read",
@@ -64,6 +68,8 @@ def __getattr__(name: str) -> Any:
         from anaxis.public import comparing as home
     elif name in ("calibrate", "calibration_kit", "Calibration"):
         from anaxis.public import calibrating as home
+    elif name in ("explain_stills", "Still", "PictureDiagnosis"):
+        from anaxis.public import pictures as home
     elif name == "join":
         from anaxis.public import joining as home
     elif name in ("write", "Written", "package", "shipped_packages", "Profile"):

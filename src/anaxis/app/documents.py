@@ -15,6 +15,7 @@ from anaxis.app.deliveries.deliver import furthest_off, newest_deliveries
 from anaxis.app.shows.many_files import Item
 from anaxis.app.shows.plan import Due, PlanBoard
 from anaxis.store.models import Camera, Delivery, HistoryEntry, Job, Return, Run, Shot, Show, Version
+from anaxis.store.screenshots import Screenshot
 
 T = TypeVar("T")
 
@@ -242,6 +243,34 @@ class ReturnDocument(BaseModel):
             median_px=row.median_px, frames_missing=row.missing, as_it_was=row.as_it_was, differences=row.differences,
             numbering=row.diagnosis.get("numbering", ""), explained=bool(row.diagnosis.get("explained")),
             explanations=row.diagnosis.get("explanations", []),
+        )  # fmt: skip
+
+
+class ScreenshotDocument(BaseModel):
+    """A screenshot of a receiving package, with its landmarks and the cause of a mismatch."""
+
+    id: int
+    camera: int
+    version: int
+    to: str
+    name: str
+    width_px: int
+    height_px: int
+    area: list[int] = Field(description="The part that the camera made: x, y, width, height in pixels.")
+    area_found: str = Field(description="How this part was found.")
+    frame: float | None = Field(description="The frame of the shot; null if it is unknown.")
+    points: dict[str, list[float] | None] = Field(
+        description="Pixels from the upper left, by the name of the landmark; null for one that is not visible."
+    )
+    found: bool = Field(description="True if Anaxis found the landmarks and nobody changed them.")
+    diagnosis: dict[str, Any] = Field(description="As `anaxis picture --json` prints it; empty before it is explained.")
+
+    @classmethod
+    def of(cls, row: Screenshot) -> ScreenshotDocument:
+        return cls(
+            id=row.id, camera=row.version.camera_id, version=row.version.number, to=row.profile["key"], name=row.name, width_px=row.width_px,
+            height_px=row.height_px, area=row.area[:4], area_found=row.area[4], frame=row.frame, points=row.points, found=row.found,
+            diagnosis=row.diagnosis,
         )  # fmt: skip
 
 

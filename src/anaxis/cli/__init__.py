@@ -41,6 +41,7 @@ _COMMANDS = {
     "arrive": ("packages:arrive", "Open a FILE as a package would, with its habits, and show the result."),
     "proof": ("packages:proof", "Measure a returned camera against the expected one."),
     "diagnose": ("packages:diagnose", "Find the cause of a mismatch."),
+    "picture": ("picture:picture", "Find the cause of a mismatch from screenshots of a package."),
     "profile": ("packages:profile", "List, show, check and compare package profiles."),
     "calibrate": ("packages:calibrate", "Calibrate an unknown package."),
     "take-in": ("take_in:take_in", "Save the cameras of many files in the store of DATABASE_URL."),

@@ -277,7 +277,7 @@ def sentence_of(
     elif not causes:
         said = "The closest match is the expected camera"
     else:
-        parts = [HABITS[code].says(params) + _aside(code, params, meant) for code, params in causes]
+        parts = [HABITS[code].says(params) + aside_of(code, params, meant) for code, params in causes]
         said = "The package " + (
             ", and ".join(parts) if len(parts) < 3 else ", ".join(parts[:-1]) + ", and " + parts[-1]
         )
@@ -291,7 +291,7 @@ def sentence_of(
     return f"{said}; {rests}, up to {px_text(residual_px)} remain, most at frame {plain_frame(worst)}."
 
 
-def _aside(code: str, params: dict[str, Any], meant: Track) -> str:
+def aside_of(code: str, params: dict[str, Any], meant: Track) -> str:
     if code == "world_turn" and params["axis"] == "X" and abs(abs(params["angle_deg"]) - 90) < 1e-6:
         return " (as when the up axis of a file is ignored)"
     if code == "scale":

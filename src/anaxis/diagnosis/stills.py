@@ -104,6 +104,11 @@ def _exr(path: Path) -> NDArray[np.uint8]:
     return _within(np.ascontiguousarray((shown[:, :, ::-1] * 255 + 0.5).astype(np.uint8)), path.name)
 
 
+def read_png(data: bytes) -> NDArray[np.uint8]:
+    """A PNG of ours as blue, green, red (h, w, 3)."""
+    return np.asarray(cv2.imdecode(np.frombuffer(data, np.uint8), cv2.IMREAD_COLOR), dtype=np.uint8)
+
+
 def to_png(picture: NDArray[np.uint8]) -> bytes:
     done, data = cv2.imencode(".png", picture)
     assert done

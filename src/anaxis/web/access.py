@@ -29,6 +29,7 @@ from anaxis.store.models import (
     VersionInput,
 )
 from anaxis.store.rows import NotFound, found
+from anaxis.store.screenshots import Screenshot
 from anaxis.web.pages import Store, row_number
 
 _SAFE = ("GET", "HEAD", "OPTIONS")
@@ -36,7 +37,7 @@ _SAFE = ("GET", "HEAD", "OPTIONS")
 _OF = {
     "cameras": (Camera, "camera"), "again": (Camera, "camera"), "shots": (Shot, "shot"), "shows": (Show, "show"),
     "deliveries": (Delivery, "delivery"), "jobs": (Job, "work"), "returns": (Return, "return"), "runs": (Run, "run"),
-    "plan-targets": (PlanTarget, "target"), "plates": (Plate, "plate"), "stills": (Still, "still"), "webhooks": (Webhook, "webhook"),
+    "plan-targets": (PlanTarget, "target"), "plates": (Plate, "plate"), "stills": (Still, "still"), "screenshots": (Screenshot, "screenshot"), "webhooks": (Webhook, "webhook"),
     "clients": (Client, "package"), "remote": (RemoteCamera, "camera of a package"), "links": (Link, "link"), "clashes": (Clash, "clash"),
     "recordings": (Recording, "recording"),
 }  # fmt: skip

@@ -74,6 +74,7 @@ from anaxis.web.screens.plates import routes as plates
 from anaxis.web.screens.proof import routes as proof
 from anaxis.web.screens.recipe import routes as recipe
 from anaxis.web.screens.returns import routes as returned
+from anaxis.web.screens.screenshots import routes as screenshots
 from anaxis.web.screens.search import routes as search
 from anaxis.web.screens.set import routes as set_objects
 from anaxis.web.screens.shots import names
@@ -120,6 +121,7 @@ ROUTERS = (
     placement.router,
     plates.router,
     stills.router,
+    screenshots.router,
     live.router,
     recordings.router,
     deliver.several,

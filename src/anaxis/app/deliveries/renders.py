@@ -15,7 +15,6 @@ from anaxis.app.acting import use_case
 from anaxis.app.cameras.take_in import disk_name
 from anaxis.app.context import Context
 from anaxis.app.deliveries.deliver import options_from
-from anaxis.app.deliveries.stills import read_png
 from anaxis.app.plates.plates import opened_of
 from anaxis.core.camera.plate.overscan import Overscan, no_overscan
 from anaxis.core.camera.track import Track
@@ -24,7 +23,7 @@ from anaxis.core.scene.picture import Picture
 from anaxis.core.time.rates import format_frame
 from anaxis.delivery.options import DeliveryOptions
 from anaxis.delivery.overscan import needed_of, render_of
-from anaxis.diagnosis.stills import measure
+from anaxis.diagnosis.stills import measure, read_png
 from anaxis.formats.plates.picture import PictureFacts, facts_from_dict
 from anaxis.formats.st_map.write import write_st_map
 from anaxis.library.plate_of_camera import PlateOfCamera

@@ -6,16 +6,13 @@ from collections.abc import Sequence
 from dataclasses import asdict
 from pathlib import Path
 
-import cv2
-import numpy as np
 from sqlalchemy import select
 
 from anaxis.app.acting import use_case
 from anaxis.app.cameras.take_in import on_disk
 from anaxis.app.context import Context
 from anaxis.core.errors import BadInput
-from anaxis.core.typing import Bytes
-from anaxis.diagnosis.stills import SUFFIXES, measure
+from anaxis.diagnosis.stills import SUFFIXES, measure, read_png
 from anaxis.sandbox.pictures import safe_png
 from anaxis.store.models import Still, Version
 from anaxis.store.queries import track_of
@@ -44,11 +41,6 @@ def compare_stills(context: Context, version: Version, at: int, pictures: Sequen
     context.add(row)
     context.flush()
     return row
-
-
-def read_png(data: bytes) -> Bytes:
-    """A PNG of ours as blue, green, red (h, w, 3)."""
-    return np.asarray(cv2.imdecode(np.frombuffer(data, np.uint8), cv2.IMREAD_COLOR), dtype=np.uint8)
 
 
 def stills_of(context: Context, version: Version) -> list[Still]:

@@ -60,6 +60,13 @@ _NOWHERE_PX = 1e7
 _HOPELESS = 60.0
 _MOST_SURVIVORS = 40
 _KEPT = 16
+# Mistakes of time that are rarer are not looked at together with a turn by any angle.
+_FAR_NATS = -7.5
+# Points that were found by edges are off together, by about so many times as much as a person is off.
+_FOUND_SIGMA = 2.0
+_FRAMES_TRIED = 6
+# Of a picture without points: frames, lenses and focal lengths that a search by its edges begins from.
+_STARTS, _LENS_STARTS, _ZOOM_STARTS = 40, 12, (0.5, 0.7, 0.85, 1.2, 1.5, 2.0)
 _HOPELESS_NATS = 30.0
 # Frames on which explanations are compared, and below which pixels they show the same.
 _VIEWS, _MOST_VIEWS, _SAME_PX = 25, 400, 0.2
@@ -216,6 +223,26 @@ def weighed(case: PictureCase) -> Weighed:
     return _weighed(case, points, found, cameras, sigma)
 
 
+def likely_cameras(case: PictureCase, frame: float | None, image: Image) -> list[Seen]:
+    """Cameras that may have taken a picture at a frame, before anything of it is known: a start for a search by its edges."""
+    asked = [frame]
+    looked = frames_looked_at(case.meant, asked)
+    track, bare = case.meant.select_frames(looked), tuple(b.select_frames(looked) for b in case.bare)
+    beside = Case(case.meant, case.meant, case.image, case.fit, case.convention, case.bare)
+    near = np.linspace(0, len(looked) - 1, _STARTS).round().astype(int)
+    if frame is not None:
+        place = int(np.abs(track.frames - frame).argmin())
+        near = np.clip(np.arange(place - 3, place + 4), 0, len(looked) - 1)
+    here = near[len(near) // 2]
+    ways = [w.intrinsics for w in lenses(track, image, case.fit)][: 1 + _LENS_STARTS]
+    plain = [Seen(track.position_m[[i]], track.rotation[[i]], way[[i]]) for i in near for way in ways]
+    moved = [
+        Seen(p.track.position_m[[here]], p.track.rotation[[here]], ways[0][[here]]) for p in poses(beside, track, bare)
+    ]
+    zoomed = [s._replace(intrinsics=s.intrinsics * [f, f, 1, 1]) for s in plain[: len(near)] for f in _ZOOM_STARTS]
+    return [*plain, *moved, *zoomed]
+
+
 def _cameras(case: PictureCase) -> tuple[list[FoundCamera | None], Floats]:
     """The camera of each picture that allows one, and how well its landmarks are placed."""
     cameras: list[FoundCamera | None] = []
@@ -231,7 +258,8 @@ def _cameras(case: PictureCase) -> tuple[list[FoundCamera | None], Floats]:
                 camera = None
         # A landmark at a wrong place spoils the camera, and says nothing of how well the others are placed.
         good = camera is not None and camera.sigma_px < 4 * usual
-        sigma.append(camera.sigma_px if good and camera is not None else 1.5 * usual)
+        own = camera.sigma_px if good and camera is not None else 1.5 * usual
+        sigma.append(max(own, _FOUND_SIGMA * usual) if picture.found else own)
         cameras.append(camera if good else None)
     return cameras, np.array(sigma)
 
@@ -268,10 +296,10 @@ def _survivors(
         for time in every_time:
             if len(pose.causes) and len(time.causes) + (len(pose.causes) > 0) > 2:
                 continue
-            placed = _with_frames(points, pose, time, off_deg, cameras)
-            if placed is None:
-                continue
-            out.append((pose.prior + time.prior - 0.5 * placed[0], pose, replace(time, at=placed[1])))
+            out += [
+                (pose.prior + time.prior - 0.5 * off, pose, replace(time, at=at))
+                for off, at in _with_frames(points, pose, time, off_deg, cameras)
+            ]
     out.sort(key=lambda o: -o[0])
     return [(pose, time) for _, pose, time in out[:_MOST_SURVIVORS]]
 
@@ -282,26 +310,59 @@ def _with_frames(
     time: TimeCandidate,
     off_deg: list[Floats | None],
     cameras: list[FoundCamera | None],
-) -> tuple[float, Ints] | None:
-    """How far rotations are off, squared in standard deviations, and the frames with those of unknown number found; None where
-    a rotation cannot be that of the picture."""
-    at, total = time.at.copy(), 0.0
+) -> list[tuple[float, Ints]]:
+    """How far rotations are off, squared in standard deviations, with the frames of unknown number found: several ways where one
+    picture's frame is unknown; none where a rotation cannot be that of the picture."""
+    unknown = np.flatnonzero(time.at < 0)
+    if any(off_deg[s] is None for s in unknown):
+        return []  # nothing tells the frame of a picture with so few landmarks
+    likely = {int(s): _likely_frames(points, pose, int(s), off_deg, cameras) for s in unknown}
+    count = _FRAMES_TRIED if len(unknown) == 1 else 1
+    out: list[tuple[float, Ints]] = []
+    for k in range(count):
+        at = time.at.copy()
+        for s, frames in likely.items():
+            at[s] = frames[min(k, len(frames) - 1)]
+        total = _rotation_off(points, pose, time, at, off_deg, cameras)
+        if total is not None and all(not np.array_equal(at, known) for _, known in out):
+            out.append((total, at))
+    return out
+
+
+def _rotation_off(
+    points: _Points,
+    pose: PoseCandidate,
+    time: TimeCandidate,
+    at: Ints,
+    off_deg: list[Floats | None],
+    cameras: list[FoundCamera | None],
+) -> float | None:
+    total, far = 0.0, time.prior < _FAR_NATS
     for s, off in enumerate(off_deg):
         if off is None:
-            if at[s] < 0:
-                return None  # nothing tells the frame of a picture with so few landmarks
             continue
         slack = float(points.slack_deg[s])
-        if at[s] < 0:
-            at[s] = _best_frame(points, pose, s, off, slack)
-        # A turn about one axis, free, is looked at by itself: here the rotation must be that of the picture.
         if off[at[s]] > slack:
             # A turn about one axis by any angle is looked at by itself.
-            if pose.causes or not _turns_about_one(points, pose.track.rotation[at[s]], cameras[s]):
+            if pose.causes or far or not _turns_about_one(points, pose.track.rotation[at[s]], cameras[s]):
                 return None
             continue
         total += float(off[at[s]] / slack) ** 2 * 16
-    return total, at
+    return total
+
+
+def _likely_frames(
+    points: _Points, pose: PoseCandidate, s: int, off_deg: list[Floats | None], cameras: list[FoundCamera | None]
+) -> Ints:
+    """Of a picture of unknown frame: those whose camera stands and looks most like the one found, whatever its lens."""
+    off, camera = off_deg[s], cameras[s]
+    assert off is not None and camera is not None
+    away = np.linalg.norm(pose.track.position_m - camera.position_m, axis=1) / max(camera.position_within_m, 1e-6)
+    turned = off / max(float(points.slack_deg[s]) / 4, 1e-6)
+    # What was scaled or shifted stands elsewhere: the rotation alone says as much then.
+    both, alone = np.argsort(away**2 + turned**2), np.argsort(turned)
+    half = _FRAMES_TRIED // 2
+    return np.concatenate([both[: _FRAMES_TRIED - half], alone[:half]])
 
 
 def _turns_about_one(points: _Points, rotation: Floats, camera: FoundCamera | None) -> bool:
@@ -309,22 +370,6 @@ def _turns_about_one(points: _Points, rotation: Floats, camera: FoundCamera | No
     return camera is not None and any(
         _angle_about(axis, rotation, camera, points.case.convention) is not None for axis in "XYZ"
     )
-
-
-def _best_frame(points: _Points, pose: PoseCandidate, s: int, off: Floats, slack: float) -> int:
-    """Of a picture of unknown frame: the one whose camera sees the landmarks best, among those that look about as it does."""
-    picture = points.case.pictures[s]
-    near = np.flatnonzero(off <= max(slack, float(off.min()) + 0.2))
-    lens = next(lenses(pose.track, picture.image, points.case.fit)).intrinsics
-    scores = [
-        _log_likelihood(
-            _project(points.marks_m[s], pose.track.position_m[i], pose.track.rotation[i], lens[i]) - picture.px,
-            30.0 * float(points.sigma_px[s]),
-            picture.image,
-        )
-        for i in near
-    ]
-    return int(near[int(np.argmax(scores))])
 
 
 # A part of a hypothesis with free numbers: how they change the cameras, where they begin, and within what they may lie.

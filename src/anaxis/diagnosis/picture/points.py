@@ -18,7 +18,7 @@ _WITHIN_PX = 1e6
 @dataclass(frozen=True, eq=False)
 class PicturePoints:
     """Where a picture of the size ``image`` shows some landmarks: ``px`` (m, 2) from its upper left, by ``marks`` (m,), their
-    places among the landmarks; ``hidden`` are those that it does not show. ``frame`` is the one it was taken at, in the numbers of
+    places among the landmarks; ``hidden`` are those that it does not show; ``found``: by its edges, and not by a person. ``frame`` is the one it was taken at, in the numbers of
     the camera meant; None where nobody knows."""
 
     name: str
@@ -27,13 +27,19 @@ class PicturePoints:
     marks: Ints
     px: Floats
     hidden: Ints
+    found: bool = False
 
     def __len__(self) -> int:
         return len(self.marks)
 
 
 def picture_points(
-    name: str, image: Image, frame: float | None, landmarks: Landmarks, placed: dict[str, tuple[float, float] | None]
+    name: str,
+    image: Image,
+    frame: float | None,
+    landmarks: Landmarks,
+    placed: dict[str, tuple[float, float] | None],
+    found: bool = False,
 ) -> PicturePoints:
     """What a person placed, by the landmark's name; None for one that the picture does not show.
 
@@ -55,4 +61,4 @@ def picture_points(
     marks = np.array(sorted(shown), dtype=np.int64)
     px = np.array([shown[int(i)] for i in marks], dtype=np.float64)
     hidden = np.array(sorted(at[n] for n, p in placed.items() if p is None), dtype=np.int64)
-    return PicturePoints(name, image, frame, marks, px, hidden)
+    return PicturePoints(name, image, frame, marks, px, hidden, found)

@@ -27,7 +27,7 @@ _HALF_VIEWS = np.tan(np.radians([2.5, 4.0, 6.0, 9.0, 13.0, 18.0, 24.0, 31.0, 39.
 _OFFSET_SHARE, _DISTORTION = 0.03, 0.05
 _FLAT, _DEEP, _CLUSTERED = 0.02, 0.06, 0.02
 # A person places a point about as well as this, in a picture of 1080 lines.
-CLICK_PX, _CLICK_LINES, _CLICK_WEIGHT = 1.0, 1080, 4.0
+CLICK_PX, _CLICK_LINES, _CLICK_WEIGHT, _LEAST_CLICK = 1.0, 1080, 4.0, 0.7
 _SECOND = 2.0
 
 
@@ -249,7 +249,8 @@ def sigma_of(residual: Floats, free: int, image: Image) -> float:
     """How well the points are placed, px: from what a camera with ``free`` numbers leaves, and from what people do."""
     usual = CLICK_PX * image.height_px / _CLICK_LINES
     more = max(0, residual.size - free)
-    return float(np.sqrt((_CLICK_WEIGHT * usual**2 + (residual**2).sum()) / (_CLICK_WEIGHT + more)))
+    found = float(np.sqrt((_CLICK_WEIGHT * usual**2 + (residual**2).sum()) / (_CLICK_WEIGHT + more)))
+    return max(found, _LEAST_CLICK * usual)  # points that were found together are off together
 
 
 def _levels(best: _Solved, here: Floats, px: Floats, image: Image, trusted: Pinhole | None) -> _Solved:

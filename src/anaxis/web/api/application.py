@@ -17,7 +17,7 @@ from anaxis.app.documents import Problem
 from anaxis.core.errors import BadInput
 from anaxis.core.version import __version__
 from anaxis.web.access import OPEN
-from anaxis.web.api import cameras, deliveries, files, hooks, live, organise, plans, plates, shows
+from anaxis.web.api import cameras, deliveries, files, hooks, live, organise, plans, plates, screenshots, shows
 from anaxis.web.api.description import describe
 from anaxis.web.statuses import status_of
 
@@ -35,7 +35,7 @@ def api_of(state: Any) -> FastAPI:
     )
     api.state = state
     describe(api)
-    for part in (shows, organise, files, cameras, deliveries, plates, plans, live, hooks):
+    for part in (shows, organise, files, cameras, deliveries, plates, screenshots, plans, live, hooks):
         api.router.routes.extend(part.router.routes)
     api.add_api_route("/openapi.json", _described, include_in_schema=False, dependencies=[OPEN])
     api.add_exception_handler(BadInput, _bad_input)

@@ -51,6 +51,9 @@ _NAMES = {
     "handed_in": "send_plate", "plate_changed": "change_plate", "plate_removed": "remove_plate", "live": "get_live",
     "pulled": "pull_camera", "pushed": "push_camera", "written_across": "write_across", "linked": "link_cameras", "link_stopped": "stop_link",
     "moment_kept": "keep_version_of_link", "clash_settled": "settle_clash", "client_removed": "remove_client",
+    "screenshot_added": "add_screenshot", "screenshots": "list_screenshots", "screenshot": "get_screenshot",
+    "screenshot_picture": "get_screenshot_picture", "landmarks_placed": "place_landmarks", "landmarks_found": "find_landmarks",
+    "screenshot_explained": "explain_screenshot", "screenshot_camera": "save_camera_of_screenshot", "screenshot_removed": "remove_screenshot",
     "recording_begun": "start_recording", "recording_stopped": "stop_recording", "recording_kept": "keep_recording",
 }  # fmt: skip
 

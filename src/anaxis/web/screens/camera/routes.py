@@ -19,6 +19,7 @@ from anaxis.app.context import Context
 from anaxis.app.deliveries.deliver import furthest_off, has_finer, newest_deliveries
 from anaxis.app.deliveries.hand_over import as_it_would_go
 from anaxis.app.deliveries.returned import returns_of
+from anaxis.app.deliveries.screenshots import screenshots_of
 from anaxis.app.deliveries.stills import stills_of
 from anaxis.app.derived.derive import outdated_inputs
 from anaxis.app.derived.source_ranges import shown_of
@@ -258,6 +259,7 @@ def _context(
         "packages": all_packages(store),
         "returns": returns_of(store, version) if station == "prove" else [],
         "stills": stills_of(store, version) if station == "prove" else [],
+        "screenshots": screenshots_of(store, version) if station == "prove" else [],
         "open_work": open_work(store, version) if station == "prove" else [],
         "outgoing": outgoing,
         "version": version,

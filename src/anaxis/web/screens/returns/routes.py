@@ -8,17 +8,14 @@ import numpy as np
 from fastapi import APIRouter, File, Form, Request, UploadFile
 from fastapi.responses import RedirectResponse, Response
 
-from anaxis.app.deliveries.deliver import deliver_version
+from anaxis.app.deliveries.learned import learn_and_deliver
 from anaxis.app.deliveries.returned import get_return, return_arrays, take_back, take_back_typed
-from anaxis.app.packages import keep_package
 from anaxis.app.roles import Role
 from anaxis.core.errors import BadInput
 from anaxis.core.time.rates import format_frame
-from anaxis.delivery.options import DeliveryOptions
 from anaxis.formats import CAMERA_SUFFIXES, check_size, require_readable
-from anaxis.packages import shipped_profiles
 from anaxis.packages.model import profile_from_dict
-from anaxis.store.packages import free_key, get_package
+from anaxis.store.packages import get_package
 from anaxis.store.queries import get_version, picture_of_version, track_of
 from anaxis.web.access import needs
 from anaxis.web.drawings.camera import proof_drawing
@@ -100,18 +97,7 @@ def made_a_habit(
     row = get_return(store, number)
     version = get_version(store, row.version.camera_id, row.version.number)
     explanations = row.diagnosis.get("explanations", [])
-    if not 0 <= which < len(explanations) or not explanations[which]["causes"]:
+    if not 0 <= which < len(explanations):
         raise BadInput("There is nothing in this explanation to make a habit of.")
-    package = (
-        get_package(store, row.profile["key"]) if row.profile["key"] else profile_from_dict(row.profile, "the package")
-    )
-    document = package.model_dump(mode="json")
-    document["habits"] = [*document["habits"], *explanations[which]["causes"]]
-    fresh = package.key in shipped_profiles()
-    if fresh:
-        document |= {"key": free_key(store, f"{package.key}-here"), "label": f"{package.label}, as it is here"}
-    learned = profile_from_dict(document, "the package")
-    keep_package(store, learned, f"learned from {row.name}", fresh)
-    last = next((d.format for d in version.deliveries if d.profile["key"] == package.key), "")
-    delivery = deliver_version(store, version, learned, format_key or last or "usd", DeliveryOptions())
+    delivery = learn_and_deliver(store, version, row.profile, explanations[which]["causes"], row.name, format_key)
     return RedirectResponse(f"/deliveries/{delivery.id}", status_code=303)

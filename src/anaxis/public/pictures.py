@@ -1,0 +1,63 @@
+"""Screenshots of a receiving package: the camera that took them, and why it is not the one meant."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+
+from anaxis.core.errors import BadInput
+from anaxis.diagnosis.picture.border import area_of, parse_area, whole
+from anaxis.diagnosis.picture.said import PictureDiagnosis
+from anaxis.diagnosis.returned import bare_of
+from anaxis.diagnosis.stills import read_picture
+from anaxis.library.pictures import AskedPicture, Expected, explain_pictures, read_points
+from anaxis.packages import find_profile
+from anaxis.packages.model import Profile
+from anaxis.public.camera import Camera
+
+__all__ = ["PictureDiagnosis", "Still", "explain_stills"]
+
+
+@dataclass(frozen=True)
+class Still:
+    """A screenshot of a package.
+
+    ``points``: where it shows the landmarks, in pixels from its upper left, by name (None for one that is not visible), or a file of
+    rows ``name x y``. ``frame``: that of the shot, None where it is unknown. ``area``: the part that the camera made, as
+    "x,y,width,height" or "whole"; without bars and borders where it is "".
+    """
+
+    file: str | Path
+    points: Mapping[str, tuple[float, float] | None] | str | Path
+    frame: float | None = None
+    area: str = ""
+
+
+def explain_stills(meant: Camera, stills: Sequence[Still], package: str | Profile | None = None) -> PictureDiagnosis:
+    """The cause of what screenshots of a package show, in its words.
+
+    Parameters:
+        meant: the camera that was sent.
+        stills: screenshots with their landmarks; several are explained together.
+        package: the package that they show: its key, a profile's JSON file, or a profile.
+
+    Raises BadInput for a file that cannot be read and for fewer than four landmarks in a still.
+    """
+    if not stills:
+        raise BadInput("Name at least one still.")
+    going = meant._leaving().going
+    work, picture = going.work, going.leaving.picture
+    expected = Expected(work.done, work.landmarks, picture, tuple(bare_of(work.scene, work.path, (), work.done)))
+    asked = []
+    for still in stills:
+        path = Path(still.file)
+        pixels = read_picture(path)
+        if still.area == "":
+            area = area_of(pixels, picture.image.aspect)
+        else:
+            area = whole(pixels) if still.area == "whole" else parse_area(still.area, pixels)
+        given = still.points
+        placed, found = (dict(given), False) if isinstance(given, Mapping) else read_points(Path(given))
+        asked.append(AskedPicture(path.name, area, still.frame, placed, found))
+    return explain_pictures(expected, None if package is None else find_profile(package), asked)
