@@ -9,36 +9,36 @@ import subprocess
 import sys
 import threading
 import time
+from dataclasses import replace
 from pathlib import Path
 from tempfile import TemporaryDirectory
 
+import cv2
 import numpy as np
 import uvicorn
 from playwright.sync_api import Page, sync_playwright
-from sqlalchemy import select
 
 ROOT = Path(__file__).resolve().parent.parent
 sys.path.insert(0, str(ROOT / "demo"))
 
 import solve  # noqa: E402
-from anaxis.app.context import Context  # noqa: E402
-from anaxis.app.people.people import add_person, give_role  # noqa: E402
-from anaxis.app.roles import LOCAL, Role  # noqa: E402
 from anaxis.core.camera.distortion.distortion import distortion_from_document  # noqa: E402
 from anaxis.core.camera.lens import Image  # noqa: E402
 from anaxis.core.camera.plate.overscan import overscan_of  # noqa: E402
 from anaxis.core.camera.plate.window import Window  # noqa: E402
+from anaxis.core.camera.projection import projection_of  # noqa: E402
 from anaxis.core.outgoing import Outgoing  # noqa: E402
 from anaxis.core.scene.landmarks import NO_LANDMARKS  # noqa: E402
+from anaxis.core.scene.picture import picture_of  # noqa: E402
 from anaxis.core.space.axes import Convention  # noqa: E402
+from anaxis.formats import read_file  # noqa: E402
 from anaxis.formats.tables.write import write_columns  # noqa: E402
+from anaxis.library.returned import Meant  # noqa: E402
 from anaxis.packages import shipped_profiles  # noqa: E402
 from anaxis.packages.model import profile_from_dict  # noqa: E402
 from anaxis.program import anaxis_command  # noqa: E402
 from anaxis.standin.package import open_as_package  # noqa: E402
-from anaxis.store.database import connect  # noqa: E402
 from anaxis.store.local_postgres import LocalPostgres, free_port  # noqa: E402
-from anaxis.store.models import Show  # noqa: E402
 from anaxis.web.app import create_app  # noqa: E402
 from anaxis.web.drawings.axes import axes_svg  # noqa: E402
 from anaxis.web.drawings.distortion import distortion_svg  # noqa: E402
@@ -142,6 +142,42 @@ def came_back(page: Page, folder: Path) -> None:
     shoot(page, "package", "/packages/zup-lh-cm-here")
 
 
+def from_a_picture(page: Page, folder: Path) -> None:
+    """TW_010 at frame 1040 as a package shows it that makes the film back a third larger: landmarks found, and explained."""
+    scene = read_file(make_all(folder / "again")[0])
+    meant = Meant.of(scene, None, picture_of(scene, None, None))
+    track, image = meant.work.done, Image(1920, 1080)
+    at = int(np.abs(track.frames - 1040).argmin())
+    lens = track.lens
+    wide = replace(
+        track, lens=replace(lens, film_width_mm=lens.film_width_mm * 1.3, film_height_mm=lens.film_height_mm * 1.3)
+    )
+    px, depth = projection_of(wide.select_frames(np.array([at])), image, "width").project(
+        meant.work.lines_m.reshape(-1, 3)
+    )
+    drawn = np.full((1080, 1920, 3), 225, np.uint8)
+    ahead = (depth[0].reshape(-1, 2) > 0.3).all(axis=1)
+    for a, b in px[0].reshape(-1, 2, 2)[ahead] - 0.5:
+        start, end = (tuple(int(v) for v in np.round(np.clip(p, -9000, 9000) * 16)) for p in (a, b))
+        cv2.line(drawn, start, end, (60, 50, 40), 2, cv2.LINE_AA, 4)
+    still = folder / "engine_1040.png"
+    cv2.imwrite(str(still), drawn)
+    page.goto("/cameras/1?station=prove&to=zup-lh-cm")
+    ready(page)
+    form = page.locator("#screenshot-form")
+    form.locator("[name=file]").set_input_files(still)
+    form.locator("[name=frame]").fill("1040")
+    form.get_by_role("button", name="Upload screenshots").click()
+    page.wait_for_url("**/screenshots/*")
+    page.get_by_role("button", name="Find by itself").click()
+    page.get_by_text("Anaxis proposes").wait_for()
+    page.get_by_role("button", name="Explain picture").click()
+    page.get_by_text("Cause found").wait_for()
+    ready(page)
+    page.wait_for_timeout(600)
+    page.screenshot(path=ROOT / "docs" / "screenshots" / "screenshot.png")
+
+
 def live(page: Page, port: int, folder: Path) -> None:
     """Two simulated packages linked both ways, a camera turned in one of them."""
     commands = [
@@ -179,18 +215,6 @@ def live(page: Page, port: int, folder: Path) -> None:
         for process in running:
             process.terminate()
             process.wait(20)
-
-
-def people_of_the_mill(url: str) -> None:
-    """Some of each role, made up."""
-    engine = connect(url)
-    with Context(engine, LOCAL) as store, store.begin():
-        show = store.execute(select(Show)).scalars().first()
-        for name, role in (("Marsh", Role.LEAD), ("Osier", Role.ARTIST), ("Reed", Role.NOBODY)):
-            person = add_person(store, name, role)
-            if role is Role.NOBODY and show is not None:
-                give_role(store, person, Role.ARTIST, show)
-    engine.dispose()
 
 
 def main() -> None:
@@ -232,7 +256,7 @@ def main() -> None:
             page.evaluate("scrollTo(0, 0)")
             page.wait_for_timeout(300)
             page.screenshot(path=ROOT / "docs" / "screenshots" / "set.png")
-            shoot(page, "compare", "/cameras/4/compare")
+            from_a_picture(page, Path(folder))
             page.goto("/cameras/2?station=lens&to=zup-lh-cm#f=120")
             ready(page)
             page.wait_for_timeout(600)
@@ -263,8 +287,6 @@ def main() -> None:
             page.wait_for_timeout(400)
             page.screenshot(path=ROOT / "docs" / "screenshots" / "deliver.png")
             shoot(page, "proof", "/deliveries/4")
-            people_of_the_mill(database.url)
-            shoot(page, "people", "/people")
             shoot(page, "plan", "/shows/1/plan")
             live(page, port, Path(folder))
             derived(page)

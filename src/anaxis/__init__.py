@@ -14,7 +14,7 @@ if TYPE_CHECKING:
     from anaxis.public.calibrating import Calibration, calibrate, calibration_kit
     from anaxis.public.comparing import Comparison, Explanation, compare
     from anaxis.public.joining import join
-    from anaxis.public.pictures import PictureDiagnosis, Still, explain_stills
+    from anaxis.public.pictures import Still, explain_stills
     from anaxis.public.reading import (
         BadInput,
         Camera,
@@ -39,7 +39,6 @@ __all__ = [
     "Finding",
     "Landmarks",
     "Lens",
-    "PictureDiagnosis",
     "Profile",
     "Proof",
     "Scene",
@@ -68,7 +67,7 @@ def __getattr__(name: str) -> Any:
         from anaxis.public import comparing as home
     elif name in ("calibrate", "calibration_kit", "Calibration"):
         from anaxis.public import calibrating as home
-    elif name in ("explain_stills", "Still", "PictureDiagnosis"):
+    elif name in ("explain_stills", "Still"):
         from anaxis.public import pictures as home
     elif name == "join":
         from anaxis.public import joining as home

@@ -14,12 +14,14 @@ from sqlalchemy import Engine, select
 from anaxis.app.cameras.edit import edit_version
 from anaxis.app.context import Context
 from anaxis.app.notices.notices import News, give_notice
-from anaxis.app.roles import LOCAL
+from anaxis.app.people.people import add_person, link_for
+from anaxis.app.people.sign_in import accept
+from anaxis.app.roles import LOCAL, Role
 from anaxis.app.saved import save_recipe
 from anaxis.core.recipe.model import Operation
 from anaxis.store.models import Camera, Shot, Show
 from anaxis.web.static_files import ADDRESS, DIGEST
-from pages import Visitor, ready, take_in
+from pages import PASSWORD, Visitor, entered, ready, take_in
 from test_shots import many
 from test_store import keep
 
@@ -217,3 +219,33 @@ def test_the_part_of_the_styles_that_ships_is_what_the_pages_use(tmp_path: Path)
         "run scripts/build_styles.py"
     )
     assert build_styles.uplot_module() == (build_styles.VENDOR / "uplot.js").read_text(encoding="utf-8")
+
+
+def test_a_button_that_one_may_not_use_is_off_and_says_which_role_it_needs(
+    site: str, engine: Engine, demo_files: dict[str, Path]
+) -> None:
+    take_in(site, demo_files["TW_010"], "TW_010")
+    with Context(engine, LOCAL) as store, store.begin():
+        for role in (Role.VIEWER, Role.ARTIST):
+            person = add_person(store, role.called, role)
+            accept(store, link_for(store, person), PASSWORD)
+    for who, off, on in (
+        ("viewer", ("Rename show", "Archive show", "Deliver camera"), ("Apply filters", "Save view")),
+        ("artist", ("Rename show", "Archive show"), ("Archive cameras", "Make film", "Save view")),
+    ):
+        client = entered(site, who)
+        text = client.get("/?show=1").text
+        buttons = {
+            re.sub(r"\s+", " ", label).strip(): head
+            for head, label in re.findall(r"<button\b([^>]*)>([^<]*)</button>", text)
+        }
+        for label in off:
+            head = buttons.get(label)
+            assert head is None or ("disabled" in head and "may do this" in head), (who, label)
+        assert "Only a lead may do this" in buttons["Rename show"]
+        for label in on:
+            assert "disabled" not in buttons[label], (who, label)
+        deliver = client.get("/cameras/1?station=deliver").text
+        write = re.search(r"<button\b([^>]*)>\s*Write and prove", deliver)
+        assert write is not None and ("disabled" in write[1]) == (who == "viewer"), who
+        assert 'action="/sign-out"' in (account := client.get("/account").text) and "may do this" not in account

@@ -53,6 +53,7 @@ def picture(
     from anaxis.diagnosis.returned import bare_of
     from anaxis.diagnosis.stills import read_png
     from anaxis.library.pictures import (
+        FOUND,
         AskedPicture,
         Expected,
         explain_pictures,
@@ -87,7 +88,7 @@ def picture(
             if found is None:
                 raise BadInput(f"{still.name}: the set is not found in this picture: place the landmarks by hand.")
             click.echo(
-                f"# {still.name}: {found.on_edges:.0%} of the set lies on edges, median {found.off_px:.1f} px. Check before use."
+                f"{FOUND} {still.name}: {found.on_edges:.0%} of the set lies on one, median {found.off_px:.1f} px. Check before use."
             )
             for name, (x, y) in found.placed.items():
                 click.echo(f"{name} {x:.2f} {y:.2f}")

@@ -35,7 +35,9 @@ class Still:
 
 
 def explain_stills(meant: Camera, stills: Sequence[Still], package: str | Profile | None = None) -> PictureDiagnosis:
-    """The cause of what screenshots of a package show, in its words.
+    """The cause of what screenshots of a package show, in its words: ``sentence``, ``explanations`` best first with their ``causes``,
+    ``probability`` and ``residual_px``, ``explained``, ``decided``, ``cameras`` found, and ``as_dict()``, which is what ``anaxis picture
+    --json`` prints.
 
     Parameters:
         meant: the camera that was sent.

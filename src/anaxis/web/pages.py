@@ -30,6 +30,7 @@ from anaxis.core.time.rates import format_frame, kept_rate, rate_label
 from anaxis.core.version import __version__
 from anaxis.formats.tables.layout import QUANTITIES
 from anaxis.packages.sheet import decimals
+from anaxis.web.rights import with_rights_said
 from anaxis.web.signed import actor_of_request, signed_in_by_itself
 from anaxis.web.static_files import ADDRESS
 
@@ -220,6 +221,13 @@ def zip_answer(request: Request, what: Everything) -> Response:
     return StreamingResponse(parts, media_type="application/zip", headers=attachment(what.name))
 
 
+def _show_of(context: dict[str, Any]) -> int | None:
+    """The show that a page is about."""
+    shot, show = context.get("shot"), context.get("show")
+    found = getattr(shot, "show_id", None) or getattr(show, "id", None)
+    return int(found) if found else None
+
+
 def page(request: Request, name: str, status: int = 200, **context: Any) -> Any:
     store = getattr(request.state, "store", None)
     whole = name.endswith("index.html")  # a part of a page leaves the sentence to the page
@@ -238,6 +246,10 @@ def page(request: Request, name: str, status: int = 200, **context: Any) -> Any:
         **context,
     }
     answer = templates.TemplateResponse(request, name, context, status_code=status)
+    if actor is not None and actor.person and actor.role(_show_of(context)) < Role.ADMINISTRATOR:
+        said_rights = with_rights_said(bytes(answer.body).decode(), request.app, actor, _show_of(context))
+        answer.body = said_rights.encode()
+        answer.headers["content-length"] = str(len(answer.body))
     if said:
         answer.delete_cookie(_SAID)
     return answer
