@@ -59,7 +59,8 @@ bench: setup
 	@.venv/bin/python benchmarks/growth.py
 	@.venv/bin/python benchmarks/live.py
 
-screenshots: setup
+screenshots:
+	@scripts/setup.sh checks
 	@.venv/bin/python scripts/screenshots.py
 
 lock:

@@ -169,7 +169,7 @@ def from_a_picture(page: Page, folder: Path) -> None:
     form.locator("[name=frame]").fill("1040")
     form.get_by_role("button", name="Upload screenshots").click()
     page.wait_for_url("**/screenshots/*")
-    page.get_by_role("button", name="Find by itself").click()
+    page.get_by_role("button", name="Find landmarks").click()
     page.get_by_text("Anaxis proposes").wait_for()
     page.get_by_role("button", name="Explain picture").click()
     page.get_by_text("Cause found").wait_for()

@@ -140,7 +140,7 @@ def test_a_landmark_at_a_wrong_place_is_named_and_spoils_nothing() -> None:
     px[3] += [150.0, -90.0]
     told = diagnosed(replace(one.case, pictures=(replace(picture, px=px),)))
     assert told.explained and [m.landmark for m in told.misplaced] == ["mark_3"], told.sentence
-    assert "mark_3 lies 17" in told.misplaced[0].sentence
+    assert "mark_3 is 17" in told.misplaced[0].sentence
 
 
 def test_what_two_causes_make_alike_is_said_and_which_picture_decides() -> None:

@@ -220,7 +220,7 @@ def test_command_line_and_library_say_the_same_and_write_the_profile(
         told["explanations"][0]["causes"][0]["factor"], rel=1e-3
     )
     said = run(*asked).stdout
-    assert "makes the film back 1." in said and "the camera stands at" in said and "Position within" in said
+    assert "makes the film back 1." in said and "camera position" in said and "Position within" in said
     profile = tmp_path / "learned.json"
     assert "not told by pictures: axes" in run(*asked, "--learn", str(profile)).stderr
     learned = anaxis.package(str(profile))

@@ -88,7 +88,7 @@ def picture(
             if found is None:
                 raise BadInput(f"{still.name}: the set is not found in this picture: place the landmarks by hand.")
             click.echo(
-                f"{FOUND} {still.name}: {found.on_edges:.0%} of the set lies on one, median {found.off_px:.1f} px. Check before use."
+                f"{FOUND} {still.name}: {found.on_edges:.0%} of the set is on an edge, median {found.off_px:.1f} px. Check before use."
             )
             for name, (x, y) in found.placed.items():
                 click.echo(f"{name} {x:.2f} {y:.2f}")
@@ -121,7 +121,7 @@ def picture(
     for name, found_camera in zip(diagnosis.pictures, diagnosis.cameras, strict=True):
         if found_camera is not None:
             click.echo(
-                f"{name}: the camera stands at {', '.join(f'{v:.3f}' for v in found_camera.position_m)} m (Y up), field of view "
+                f"{name}: camera position {', '.join(f'{v:.3f}' for v in found_camera.position_m)} m (Y up), field of view "
                 f"{found_camera.hfov_deg:.2f}°, {px_text(found_camera.rms_px)} remain. {found_camera.words}"
             )
     for misplaced in diagnosis.misplaced:

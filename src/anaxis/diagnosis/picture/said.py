@@ -61,7 +61,7 @@ class Misplaced:
 
     @property
     def sentence(self) -> str:
-        return f"{self.picture}: {self.landmark} lies {px_text(self.off_px)} from where the other landmarks place it: check it."
+        return f"{self.picture}: {self.landmark} is {px_text(self.off_px)} away from the position that the other landmarks give. Check it."
 
 
 @dataclass(frozen=True, eq=False)
@@ -208,7 +208,7 @@ def _notes(case: PictureCase, found: Weighed) -> list[str]:
     for picture, camera in zip(case.pictures, found.cameras, strict=True):
         if len(picture) < _FEW_MARKS:
             out.append(
-                f"{picture.name} has {len(picture)} landmarks: with 6 or more, Anaxis finds the camera by itself."
+                f"{picture.name} has {len(picture)} landmarks: with 6 or more, Anaxis finds the camera automatically."
             )
         elif camera is None and not found.explained:
             out.append(f"{picture.name}: no camera sees all placed landmarks like this. Check each of them.")
