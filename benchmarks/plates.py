@@ -1,12 +1,12 @@
 """ST maps and warped plates: ``make bench``.
 
-The ratios: making both maps of a 4096-wide plate to one evaluation of the model on as many points; undistorting a 2048-wide
-picture to OpenCV's remap of it and to OpenImageIO's own read and write; memory over 300 pictures to that over 30.
+The ratios: making both maps of a 4096-wide plate to one evaluation of the model on as many points, and the pair written and
+measured to writing and reading two such files; overscan and empty pixels of a 1920-wide plate to one evaluation; undistorting a
+2048-wide picture to OpenCV's remap of it and to OpenImageIO's own read and write; memory over 300 pictures to that over 30.
 """
 
 from __future__ import annotations
 
-import resource
 from pathlib import Path
 from tempfile import TemporaryDirectory
 
@@ -17,12 +17,13 @@ import psutil
 
 from anaxis.core.camera.distortion.distortion import distortion_from_document
 from anaxis.core.camera.lens import Image
-from anaxis.core.camera.plate.overscan import overscan_of
+from anaxis.core.camera.plate.overscan import WIDEST_FILTER_PX, empty_pixels, overscan_of
 from anaxis.core.camera.plate.window import Window, pixel_rows
 from anaxis.formats.plates.picture import read_picture_pixels
 from anaxis.formats.plates.warp import map_for_warp, warped
 from anaxis.formats.plates.write import write_picture
-from anaxis.formats.st_map.pair import MapsOf
+from anaxis.formats.st_map.pair import MapsOf, write_pair
+from anaxis.formats.st_map.read import read_map_back
 from anaxis.formats.st_map.write import write_st_map
 from anaxis.sandbox.plates import plate_work
 from resample import timed
@@ -48,6 +49,8 @@ def main() -> None:
     for kind in ("undistort", "distort"):
         took = timed(lambda k=kind: maps.map(k, 0))  # type: ignore[misc]
         print(f"{kind} map of 4096 x 2304 px: {took:.2f} s, {took / once:.1f} x the model on as many points")
+    _pair(maps)
+    _overscan(*plate_of(*sized((1920, 1080), (256, 144))))
     width, height = sized((2048, 1152), (256, 144))
     maps, image = plate_of(width, height)
     st = maps.map("undistort", 0)
@@ -74,6 +77,42 @@ def main() -> None:
         _flat(Path(folder))
 
 
+def _pair(maps: MapsOf) -> None:
+    """Both maps written and measured, beside writing and reading the same files alone."""
+    made = {kind: maps.map(kind, 0) for kind in ("undistort", "distort")}
+    with TemporaryDirectory() as folder:
+
+        def files() -> None:
+            for kind, st in made.items():
+                write_st_map(st, Path(folder) / f"{kind}.exr")
+                read_map_back(Path(folder) / f"{kind}.exr")
+
+        alone = timed(files)
+        took = timed(lambda: write_pair(maps, 0, Path(folder), "pair", "", force=True))
+    print(f"pair of maps, written and measured: {took:.2f} s, {took / alone:.1f} x writing and reading both files")
+
+
+def _overscan(maps: MapsOf, image: Image) -> None:
+    """The overscan of a plate with its empty pixels, beside the model on as many points."""
+    once = timed(lambda: evaluated(maps, image))
+
+    def report() -> None:
+        needed = overscan_of(BENT, maps.window, image)
+        empty_pixels(BENT, maps.window, image, 0)
+        empty_pixels(BENT, maps.window, image, 0, needed.overscan, WIDEST_FILTER_PX)
+
+    took = timed(report)
+    print(f"overscan of 1920 x 1080 px: {took:.2f} s, {took / once:.1f} x the model on as many points")
+
+
+def rss_of(process: psutil.Process) -> int:
+    """Bytes in memory; 0 for a process that has ended."""
+    try:
+        return int(process.memory_info().rss)
+    except psutil.NoSuchProcess:
+        return 0
+
+
 def _flat(folder: Path) -> None:
     """Memory of this process and of those that work apart, over 30 and over 300 small pictures."""
     maps, _ = plate_of(512, 288)
@@ -84,12 +123,13 @@ def _flat(folder: Path) -> None:
     for count in sized((30, 300), (2, 3)):
         files = dict.fromkeys(range(count), folder / "small.exr")
         task = {"do": "warp", "size": [512, 288], "filter": "cubic", "names": {str(n): f"{n}.exr" for n in files}}
-        peak = 0
+        peak, apart = 0, 0
         for done in plate_work(task, files, {0: folder / "map.exr"}, folder):
             assert "error" not in done, done
             done["path"].unlink()
             peak = max(peak, psutil.Process().memory_info().rss)
-        peaks.append((peak, resource.getrusage(resource.RUSAGE_CHILDREN).ru_maxrss * 1024))
+            apart = max([apart, *(rss_of(child) for child in psutil.Process().children(recursive=True))])
+        peaks.append((peak, max(1, apart)))
     (a, b), (c, d) = peaks
     print(f"memory over 300 pictures to that over 30: {c / a:.2f} here, {d / b:.2f} apart ({d >> 20} MB)")
 

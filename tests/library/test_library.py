@@ -10,6 +10,7 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
+import cv2
 import numpy as np
 import pytest
 
@@ -66,6 +67,7 @@ def test_every_example_of_the_page_runs(
     cut.make_cut(tmp_path / "reel_1.otio")
     # The edit has a third shot, whose camera is the first's here.
     edit = (tmp_path / "reel_1.otio").read_text()
+    cv2.imwrite(str(tmp_path / "engine.png"), np.full((1080, 1920, 3), 200, np.uint8))
     monkeypatch.chdir(tmp_path)
     page = (ROOT / "docs" / "library.md").read_text()
     blocks = re.findall(r"(?:^    .*\n|^\n(?=    ))+", page, re.M)
@@ -75,6 +77,7 @@ def test_every_example_of_the_page_runs(
         code = "\n".join(line[4:] for line in block.splitlines())
         exec(compile(code, "docs/library.md", "exec"), names)
     assert names["back"].matches and all(one.matches for one in names["both"]) and not names["wrong"]
+    assert [code for cause in names["found"].explanations[0].causes for code in cause[:1]] == ["film_factor"]
     assert names["joined"].frames[0] == 1001 and {len(v) for v in names["values"].values()} == {120}
 
 

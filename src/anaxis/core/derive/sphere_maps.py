@@ -14,7 +14,7 @@ from anaxis.core.camera.lens import Image
 from anaxis.core.camera.plate.window import AT_ONCE, pixel_rows, window_of
 from anaxis.core.camera.track import Track
 from anaxis.core.derive.sphere import across_px, directions_of, pixels_of
-from anaxis.core.typing import Floats
+from anaxis.core.typing import Floats, FloatsLike
 
 # A pixel of the plate that the render does not show fetches here: outside of it, and far enough for any filter.
 NOWHERE = -1.0
@@ -145,7 +145,7 @@ def carried_back_px(sphere: Sphere, most: int = 1024) -> float:
     return max(map_error_px(small, small.map("into", at), at) for at in places)
 
 
-def map_error_px(sphere: Sphere, into: Floats, at: int, grid: tuple[int, int] = (33, 19)) -> float:
+def map_error_px(sphere: Sphere, into: FloatsLike, at: int, grid: tuple[int, int] = (33, 19)) -> float:
     """How far points of the render, carried into the plate by a map (h, w, 2) as it was written, lie from where they
     belong, in pixels of the plate at worst: the map is read between its pixels, where all of them around are in the render."""
     x, y = (
@@ -160,7 +160,7 @@ def map_error_px(sphere: Sphere, into: Floats, at: int, grid: tuple[int, int] = 
     return float(across_px(there[known], sphere.in_plate(back[known], at), sphere.plate).max(initial=0.0))
 
 
-def _between(st: Floats, pixels: Floats) -> Floats:
+def _between(st: FloatsLike, pixels: Floats) -> Floats:
     """A plate's map (h, w, 2) at places (m, 2) between its pixels' middles: straight, round the seam; not a number beside
     a pixel that fetches nowhere."""
     st = np.where((st == NOWHERE).all(axis=-1, keepdims=True), np.nan, st)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from math import isfinite
 from pathlib import Path
 from typing import Any, NamedTuple
 
@@ -11,10 +12,10 @@ from anaxis.core.camera.distortion.distortion import Distortion
 from anaxis.core.camera.lens import Image
 from anaxis.core.camera.plate.overscan import Overscan
 from anaxis.core.camera.plate.st_map import distort_map, undistort_map
-from anaxis.core.camera.plate.window import Window
+from anaxis.core.camera.plate.window import AT_ONCE, Window
 from anaxis.core.errors import BadInput
-from anaxis.core.typing import Floats
-from anaxis.formats.st_map.read import read_st_map
+from anaxis.core.typing import Floats, Singles
+from anaxis.formats.st_map.read import read_map_back
 from anaxis.formats.st_map.write import write_st_map
 
 KINDS = ("undistort", "distort")
@@ -56,7 +57,7 @@ class MapsOf(NamedTuple):
 def write_pair(maps: MapsOf, at: int, folder: Path, stem: str, numbered: str, force: bool = False) -> dict[str, Any]:
     """Both maps of a frame; for each its file, its size, and by how many pixels at most it reads back otherwise.
 
-    Raises BadInput for a file that already exists.
+    Raises BadInput for a file that already exists, and for a map with pixels that are not numbers.
     """
     out = {}
     for kind in KINDS:
@@ -65,7 +66,18 @@ def write_pair(maps: MapsOf, at: int, folder: Path, stem: str, numbered: str, fo
             raise BadInput(f"{path} already exists: choose another folder, or write over it with --force.")
         st = maps.map(kind, at)
         write_st_map(st, path)
-        back, image = read_st_map(path).st, maps.fetched(kind)
-        off = float(np.linalg.norm((back - st) * [image.width_px, image.height_px], axis=-1).max())
+        off = _largest_difference_px(st, read_map_back(path), maps.fetched(kind))
+        if not isfinite(off):
+            raise BadInput(f"{path.name} has pixels that are not numbers: check the coefficients of the distortion.")
         out[kind] = {"file": path.name, "resolution": [st.shape[1], st.shape[0]], "max_px": off}
     return out
+
+
+def _largest_difference_px(st: Floats, back: Singles, image: Image) -> float:
+    """How far apart two maps (h, w, 2) fetch at most in a picture; not a number where one has a pixel that is none."""
+    rows = max(1, AT_ONCE // st.shape[1])
+    squares = (
+        np.square((back[i : i + rows] - st[i : i + rows]) * [image.width_px, image.height_px]).sum(axis=-1).max()
+        for i in range(0, len(st), rows)
+    )
+    return float(np.sqrt(np.max(list(squares))))

@@ -9,7 +9,7 @@ import numpy as np
 
 from anaxis.core.bounds import MAX_SIDE_PX
 from anaxis.core.errors import BadInput
-from anaxis.core.typing import Floats
+from anaxis.core.typing import Floats, Singles
 
 _MOST_PX = 120_000_000
 
@@ -57,9 +57,10 @@ def read_st_map(path: Path) -> StMap:
     return StMap(st, origin, direction, float(np.linalg.norm(off, axis=-1).max()), guesses)
 
 
-def read_map_back(path: Path) -> Floats:
-    """A map of our own (h, w, 2) as it was written, nothing guessed of it. Raises BadInput for one that cannot be read."""
-    return _channels(path)[0].astype(np.float64)
+def read_map_back(path: Path) -> Singles:
+    """A map of our own (h, w, 2), in the single precision it was written in, without guesses. Raises BadInput for one that cannot be
+    read."""
+    return np.asarray(_channels(path)[0])
 
 
 def _direction(st: Floats, off: Floats, guesses: dict[str, str]) -> str:

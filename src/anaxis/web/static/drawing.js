@@ -14,14 +14,24 @@ export async function loadDrawing(url) {
   const buffer = await answer.arrayBuffer();
   const size = new DataView(buffer).getUint32(0, true);
   const header = JSON.parse(new TextDecoder().decode(new Uint8Array(buffer, 4, size)));
-  const arrays = {};
-  let offset = 4 + size;
+  return { facts: header.facts, shapes: header.arrays, ...unpacked(header, buffer, 4 + size) };
+}
+
+// The arrays behind a header: a constant one has come as its first row, and one that equals an earlier one not at all.
+export function unpacked(header, buffer, begin) {
+  const arrays = {}, constant = new Set(header.constant);
+  let offset = begin;
   for (const [name, shape] of Object.entries(header.arrays)) {
-    const length = shape.reduce((a, b) => a * b, 1);
-    arrays[name] = new Float64Array(buffer, offset, length);
-    offset += length * 8;
+    if (header.same[name]) {
+      arrays[name] = arrays[header.same[name]].slice();
+      continue;
+    }
+    const length = shape.reduce((a, b) => a * b, 1), sent = constant.has(name) ? length / shape[0] : length;
+    const found = new Float64Array(buffer, offset, sent);
+    arrays[name] = sent === length ? found : new Float64Array(length).map((_, i) => found[i % sent]);
+    offset += sent * 8;
   }
-  return { facts: header.facts, shapes: header.arrays, ...arrays };
+  return arrays;
 }
 
 export function theme() {

@@ -11,7 +11,7 @@ import numpy as np
 from anaxis.core.bounds import MAX_SIDE_PX
 from anaxis.core.camera.distortion.distortion import Distortion
 from anaxis.core.camera.lens import Image, offsets_of_part_mm
-from anaxis.core.camera.plate.pixel_rays import pixel_rays
+from anaxis.core.camera.plate.pixel_rays import PixelRays
 from anaxis.core.camera.plate.reach import COARSE, blocks, frames_of, require_unfolded
 from anaxis.core.camera.plate.window import Window, border_pixels
 from anaxis.core.camera.track import Lens
@@ -22,6 +22,8 @@ from anaxis.core.typing import Floats, Ints
 _CLOSELY = 12
 # How many pixels about a point the widest filter looks at, that a render is put onto its plate with.
 WIDEST_FILTER_PX = 3.0
+# A filter reaches no further at any pixel than so many times its reach at the corners of a grid over the plate.
+_WIDER_THAN_AT_CORNERS = 1.5
 # Tangents that a lens moves by less are not bent.
 _UNBENT = 1e-12
 
@@ -179,17 +181,31 @@ def empty_pixels(
     filter_px: float = 0.0,
 ) -> np.ndarray:
     """Which pixels of the plate (h, w) find nothing to fetch in a render (of the plate's own size) on a frame, or not all that a
-    filter of so many pixels looks at."""
+    filter of so many pixels looks at. Only pixels beside the render's edge are computed exactly: the others cannot be in doubt."""
     render = render or no_overscan(image)
     window, alone = plate.select_frames(slice(frame, frame + 1)), distortion.select_frames(np.array([frame]))
     within = render.window(window)
     out = np.empty((image.height_px, image.width_px), dtype=np.bool_)
-    for rows, found in pixel_rays(alone, window, image):
-        across, up = (a[0] for a in _filtered(alone, found[None], window, image, filter_px))
-        inside = (found[:, 0] - across >= within.left) & (found[:, 0] + across <= within.right)
-        inside &= (found[:, 1] - up >= within.bottom) & (found[:, 1] + up <= within.top)
+    rays = PixelRays(alone, window, image)
+    pixel = float(
+        max((window.right - window.left)[0] / image.width_px, (window.top - window.bottom)[0] / image.height_px)
+    )
+    looks = max(float(reach.max()) for reach in _filtered(alone, rays.corners[None], window, image, filter_px))
+    doubt = rays.error + pixel + _WIDER_THAN_AT_CORNERS * looks
+    for rows, found, exact in rays.rows(lambda near: np.abs(_depth(near, within)) <= doubt):
+        inside = _depth(found, within) >= 0
+        across, up = (a[0] for a in _filtered(alone, found[None, exact], window, image, filter_px))
+        inside[exact] = _depth(found[exact], within, across, up) >= 0
         out[rows] = ~inside.reshape(-1, image.width_px)
     return out
+
+
+def _depth(tangents: Floats, within: Window, across: Floats | float = 0.0, up: Floats | float = 0.0) -> Floats:
+    """How far tangents (m, 2), with so much across and up about them, lie inside of a window's nearest edge: below zero where
+    they reach beyond it."""
+    u, v = tangents[:, 0], tangents[:, 1]
+    sides = (u - across - within.left, within.right - u - across, v - up - within.bottom, within.top - v - up)
+    return np.asarray(np.minimum.reduce(sides))
 
 
 def _different_frames(distortion: Distortion, plate: Window, count: int) -> Ints:

@@ -11,7 +11,7 @@ import numpy as np
 
 from anaxis.core.camera.distortion.distortion import Distortion
 from anaxis.core.camera.lens import Image
-from anaxis.core.camera.plate.pixel_rays import pixel_rays
+from anaxis.core.camera.plate.pixel_rays import PixelRays
 from anaxis.core.camera.plate.window import Window, pixel_rows
 from anaxis.core.typing import Floats
 
@@ -24,7 +24,8 @@ def undistort_map(distortion: Distortion, plate: Window, image: Image, rendered:
 
 def distort_map(distortion: Distortion, plate: Window, image: Image, rendered: Window, size: Image) -> Floats:
     """For every pixel of the plate, where to fetch in the undistorted picture (``rendered``, of ``size``): (h, w, 2)."""
-    return _map(pixel_rays(distortion, plate, image), image, rendered, size)
+    seen = ((rows, tangents) for rows, tangents, _ in PixelRays(distortion, plate, image).rows())
+    return _map(seen, image, rendered, size)
 
 
 def _map(seen: Iterator[tuple[slice, Floats]], of: Image, within: Window, within_image: Image) -> Floats:
