@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import html
 import importlib.util
 import re
 from pathlib import Path
@@ -50,6 +51,26 @@ def test_no_sentence_of_the_application_has_a_retired_word(texts: ModuleType) ->
         if re.search(word, s.text)
     ]
     assert not found, "\n".join(found)
+
+
+def test_the_documents_name_labels_that_the_pages_have() -> None:
+    """What a document prints in italics is a label: it stands on a page, in a script or in a sentence of the application."""
+    root = SCRIPT.parents[1]
+    shown = [
+        p
+        for suffix in ("html", "js", "py")
+        for p in (root / "src/anaxis").rglob(f"*.{suffix}")
+        if "vendor" not in p.parts
+    ]
+    said = re.sub(r"\s+", " ", html.unescape(" ".join(p.read_text() for p in shown))).lower()
+    missing = []
+    for document in [root / "README.md", *sorted((root / "docs").glob("*.md"))]:
+        text = re.sub(r"```.*?```|`[^`]*`", "", document.read_text(), flags=re.S)
+        for found in re.findall(r"(?<![*\w])\*([^*\n][^*]{1,60}?)\*(?!\*)", text):
+            label = re.sub(r"\s+", " ", found).strip(" :.,…")
+            if label.lower() not in said:
+                missing.append(f"{document.name}: {label}")
+    assert not missing, "No page has these labels:\n" + "\n".join(missing)
 
 
 def test_every_kind_of_sentence_is_listed_with_its_place(texts: ModuleType) -> None:
