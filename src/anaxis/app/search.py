@@ -16,7 +16,7 @@ from anaxis.store.people import Person
 from anaxis.store.search import findings_vector, name_vector, query_of, words_of
 
 MOST = 12
-_MOST_QUERY, _LEAST_CHECKSUM = 200, 6
+_MOST_QUERY, _MOST_WORDS, _LEAST_CHECKSUM = 200, 8, 6
 
 
 class Hit(NamedTuple):
@@ -38,7 +38,7 @@ class Hits(NamedTuple):
 def search(context: Context, asked: str) -> list[Hits]:
     """Everything that has all words of a search, or the beginning of its checksum; kinds without a hit are left out."""
     asked = asked.replace("\0", " ").strip()[:_MOST_QUERY]
-    words = words_of(asked)
+    words = words_of(asked)[:_MOST_WORDS]
     if not words:
         return []
     found = [
@@ -85,13 +85,8 @@ def _packages(context: Context, words: list[str]) -> list[Hit]:
 
 
 def _has_all(text: str, words: Iterable[str]) -> bool:
-    there = words_of_all(text)
+    there = words_of(text)
     return all(any(t.startswith(w) for t in there) for w in words)
-
-
-def words_of_all(text: str) -> list[str]:
-    """Every word of a text, however many."""
-    return [w for part in text.split() for w in words_of(part)]
 
 
 def _checksum(asked: str) -> str:
@@ -110,10 +105,7 @@ def _source_files(context: Context, asked: str, words: list[str]) -> list[Hit]:
         .join(Shot, Shot.id == Camera.shot_id)
         .group_by(SourceFile.id, Camera.id, Shot.id)
     )
-    found = context.execute(_ranked(query, name_vector(SourceFile.name), SourceFile.name, asked, words)).all()
-    if beginning := _checksum(asked):
-        found = [*context.execute(query.where(SourceFile.sha256.startswith(beginning)).limit(MOST + 1)), *found]
-    return [Hit(r.name, f"{r.shot} {r.camera}, SHA-256 {r.sha256[:12]}", f"/cameras/{r.id}") for r in found]
+    return _files(context, query, SourceFile, "cameras", asked, words)
 
 
 def _delivered_files(context: Context, asked: str, words: list[str]) -> list[Hit]:
@@ -126,10 +118,15 @@ def _delivered_files(context: Context, asked: str, words: list[str]) -> list[Hit
         .join(Camera, Camera.id == Version.camera_id)
         .join(Shot, Shot.id == Camera.shot_id)
     )
-    found = context.execute(_ranked(query, name_vector(DeliveryFile.name), DeliveryFile.name, asked, words)).all()
+    return _files(context, query, DeliveryFile, "deliveries", asked, words)
+
+
+def _files(context: Context, query: Select[*tuple[Any, ...]], file: type[SourceFile] | type[DeliveryFile], page: str, asked: str, words: list[str]) -> list[Hit]:  # fmt: skip
+    """Files by the beginning of their checksum, then by name; ``page`` is where their number leads."""
+    found = context.execute(_ranked(query, name_vector(file.name), file.name, asked, words)).all()
     if beginning := _checksum(asked):
-        found = [*context.execute(query.where(DeliveryFile.sha256.startswith(beginning)).limit(MOST + 1)), *found]
-    return [Hit(r.name, f"{r.shot} {r.camera}, SHA-256 {r.sha256[:12]}", f"/deliveries/{r.id}") for r in found]
+        found = [*context.execute(query.where(file.sha256.startswith(beginning)).limit(MOST + 1)), *found]
+    return [Hit(r.name, f"{r.shot} {r.camera}, SHA-256 {r.sha256[:12]}", f"/{page}/{r.id}") for r in found]
 
 
 def _findings(context: Context, words: list[str]) -> list[Hit]:
@@ -153,7 +150,7 @@ def _sentence(findings: list[dict[str, Any]], words: list[str]) -> str:
     """The finding that has most of the words."""
 
     def count(finding: dict[str, Any]) -> int:
-        there = words_of_all(" ".join(str(v) for v in finding.values()))
+        there = words_of(" ".join(str(v) for v in finding.values()))
         return sum(any(t.startswith(w) for t in there) for w in words)
 
     return str(max(findings, key=count)["message"])

@@ -13,12 +13,11 @@ _SIMPLE: ColumnElement[Any] = literal_column("'simple'::regconfig")
 # Names are of parts with these between them: TW_010_camera_v001.usd is found by "010 camera".
 _BETWEEN: ColumnElement[Any] = literal_column("'_./\\:|-'")
 _BLANKS: ColumnElement[Any] = literal_column("'       '")
-_MOST_WORDS = 8
 
 
 def words_of(text: str) -> list[str]:
-    """The words of a search, in lower case; at most eight."""
-    return re.findall(r"[^\W_]+", text.lower())[:_MOST_WORDS]
+    """The words of a text, in lower case."""
+    return re.findall(r"[^\W_]+", text.lower())
 
 
 def query_of(words: list[str]) -> ColumnElement[Any]:
