@@ -16,10 +16,12 @@ from anaxis.core.errors import BadInput
 from anaxis.core.scene.landmarks import Landmarks
 from anaxis.diagnosis.picture.border import area_of, parse_area
 from anaxis.diagnosis.picture.edges import Start, corners_of, matched
-from anaxis.diagnosis.picture.explain import PictureCase, camera_under, deciding_frame, weighed
+from anaxis.diagnosis.picture.evidence import PictureCase
+from anaxis.diagnosis.picture.explain import weighed
 from anaxis.diagnosis.picture.points import PicturePoints, picture_points
 from anaxis.diagnosis.picture.said import diagnosed
 from anaxis.diagnosis.picture.solve import Pinhole, found_camera, matrix_of
+from anaxis.diagnosis.picture.views import camera_under, deciding_frame
 from lanes import sized
 from wrong_cameras import seen, walk, wrong
 

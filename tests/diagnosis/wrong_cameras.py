@@ -15,7 +15,7 @@ from anaxis.core.camera.track import Track, make_lens
 from anaxis.core.scene.landmarks import Landmarks
 from anaxis.diagnosis.case import Case
 from anaxis.diagnosis.picture.candidates import FILM_DEFAULTS, OTHER_FIT
-from anaxis.diagnosis.picture.explain import PictureCase
+from anaxis.diagnosis.picture.evidence import PictureCase
 from anaxis.diagnosis.picture.points import PicturePoints
 from anaxis.diagnosis.pose import CHANNELS, LOOKS
 from anaxis.diagnosis.time import Cause

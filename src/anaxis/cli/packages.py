@@ -183,11 +183,11 @@ def diagnose(
     profile: str | None, as_json: bool,
 ) -> None:  # fmt: skip
     """Find the cause of the difference between the expected camera MEANT and the returned camera ARRIVED."""
-    from anaxis.diagnosis.returned import bare_of
+    from anaxis.diagnosis.returned import bare_of_work
     from anaxis.library.returned import diagnosis_document, explained
 
     source, back, package = _read_pair(meant, arrived, camera, arrived_camera, resolution, source_fit, profile)
-    above = bare_of(source.work.scene, source.work.path, (), source.work.done)
+    above = bare_of_work(source.work)
     sent, numbering = _numbered(source, back, package, arrived)
     found, measured = explained(sent, sent.landmarks, above, numbering, back, package)
     others = [] if measured is None else [d for d in measured.proof.differences if d.matters]

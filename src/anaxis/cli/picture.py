@@ -49,8 +49,7 @@ def picture(
     camera: str | None, resolution: Image | None, source_fit: str | None, as_json: bool,
 ) -> None:  # fmt: skip
     """Find the cause of a mismatch between the expected camera MEANT and STILLS from a package."""
-    from anaxis.diagnosis.picture.border import Area, area_of, parse_area, whole
-    from anaxis.diagnosis.returned import bare_of
+    from anaxis.diagnosis.picture.border import asked_area
     from anaxis.diagnosis.stills import read_png
     from anaxis.library.pictures import (
         FOUND,
@@ -65,26 +64,18 @@ def picture(
     from anaxis.sandbox.pictures import safe_png
 
     for given, what in ((points, "--points"), (frames, "--frame"), (areas, "--area")):
-        if len(given) not in (0, len(stills)) and not (len(given) == 1 and what == "--frame" and len(stills) == 1):
+        if len(given) not in (0, len(stills)):
             raise BadInput(f"{len(given)} {what} for {len(stills)} stills: give one for each, in their order.")
     package = find_profile(profile) if profile else None
     source = read_meant(meant, camera, resolution, source_fit)
-    track, landmarks = source.work.done, source.work.landmarks
-    expected = Expected(
-        track, landmarks, source.picture, tuple(bare_of(source.work.scene, source.work.path, (), track))
-    )
-
-    def area(still: Path, at: int) -> tuple[Area, object]:
-        pixels = read_png(safe_png(still))
-        if not areas:
-            return area_of(pixels, source.picture.image.aspect), pixels
-        return (whole(pixels) if areas[at] == "whole" else parse_area(areas[at], pixels)), pixels
-
-    read = [area(still, i) for i, still in enumerate(stills)]
+    expected = Expected.of_work(source.work, source.picture)
+    every = [read_png(safe_png(still)) for still in stills]
+    aspect = source.picture.image.aspect
+    parts = [asked_area(text, p, aspect) for text, p in zip(areas or [None] * len(stills), every, strict=True)]
     numbers = [_frame(f) for f in frames] or [None] * len(stills)
     if find:
-        for still, (part, pixels), frame in zip(stills, read, numbers, strict=True):
-            found = find_points(expected, source.work.lines_m, package, pixels, part, frame)  # type: ignore[arg-type]
+        for still, part, pixels, frame in zip(stills, parts, every, numbers, strict=True):
+            found = find_points(expected, source.work.lines_m, package, pixels, part, frame)
             if found is None:
                 raise BadInput(f"{still.name}: the set is not found in this picture: place the landmarks by hand.")
             click.echo(
@@ -97,7 +88,7 @@ def picture(
         raise BadInput("Name a file of landmarks for each still with --points, or let Anaxis propose them with --find.")
     asked = [
         AskedPicture(still.name, part, frame, *read_points(file))
-        for still, (part, _), frame, file in zip(stills, read, numbers, points, strict=True)
+        for still, part, frame, file in zip(stills, parts, numbers, points, strict=True)
     ]
     diagnosis = explain_pictures(expected, package, asked)
     if learn is not None:
@@ -109,10 +100,10 @@ def picture(
         click.echo(f"{learn}: confidence of {sure}; not told by pictures: {', '.join(made.untold)}.", err=True)
     if as_json:
         document = diagnosis.as_dict()
-        document["areas"] = [[a.x, a.y, a.width, a.height] for a, _ in read]
+        document["areas"] = [[a.x, a.y, a.width, a.height] for a in parts]
         print_json(document)
         return
-    for still, (part, _) in zip(stills, read, strict=True):
+    for still, part in zip(stills, parts, strict=True):
         click.echo(f"{still.name}: {part.width} x {part.height} px at {part.x}, {part.y}, {part.why}")
     click.echo(diagnosis.sentence)
     for e in diagnosis.explanations[: 1 if diagnosis.decided else 3]:

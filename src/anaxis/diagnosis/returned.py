@@ -21,7 +21,7 @@ from anaxis.core.outgoing import Outgoing, make_outgoing
 from anaxis.core.proof.beside import Beside, differences
 from anaxis.core.proof.proof import Proof, prove
 from anaxis.core.recipe.effects import is_placed, placement_of
-from anaxis.core.recipe.model import Recipe
+from anaxis.core.recipe.model import Recipe, Work
 from anaxis.core.scene.bake import bake_camera, camera_range
 from anaxis.core.scene.landmarks import NO_LANDMARKS, Landmarks
 from anaxis.core.scene.nodes import Scene, corrected
@@ -178,6 +178,11 @@ def _handed_over(track: Track, picture: Picture, profile: Profile | None) -> Out
     """A camera with the film back and image that it was handed over with: those that show the same picture there."""
     convention, fit = (Convention(), picture.fit) if profile is None else (profile.convention, profile.lens.fit)
     return make_outgoing(track, convention, picture.image, picture.fit, fit, NO_LANDMARKS)
+
+
+def bare_of_work(work: Work) -> tuple[Track, ...]:
+    """:func:`bare_of` a camera whose recipe is done."""
+    return bare_of(work.scene, work.path, (), work.done)
 
 
 def bare_of(scene: Scene, path: str, recipe: Recipe, track: Track) -> tuple[Track, ...]:

@@ -10,8 +10,10 @@ from typing import Any, NamedTuple
 import numpy as np
 
 from anaxis.core.camera.lens import Image
+from anaxis.core.camera.projection import pinhole_px
 from anaxis.core.camera.track import Track, make_lens
 from anaxis.core.errors import BadInput
+from anaxis.core.recipe.model import Work
 from anaxis.core.scene.landmarks import Landmarks
 from anaxis.core.scene.picture import Picture
 from anaxis.core.space.axes import Convention
@@ -19,10 +21,12 @@ from anaxis.core.typing import Bytes, Floats
 from anaxis.diagnosis.picture.border import Area
 from anaxis.diagnosis.picture.candidates import OTHER_FIT
 from anaxis.diagnosis.picture.edges import matched, starts_of
-from anaxis.diagnosis.picture.explain import PictureCase, likely_cameras
+from anaxis.diagnosis.picture.evidence import PictureCase
+from anaxis.diagnosis.picture.explain import cameras_of, likely_cameras
 from anaxis.diagnosis.picture.points import picture_points
 from anaxis.diagnosis.picture.said import PictureDiagnosis, diagnosed
 from anaxis.diagnosis.picture.solve import FoundCamera
+from anaxis.diagnosis.returned import bare_of_work
 from anaxis.packages.model import Profile, profile_from_dict
 
 # How much the aspect of a picture may differ from another and be the same.
@@ -51,6 +55,11 @@ class Expected(NamedTuple):
     landmarks: Landmarks
     picture: Picture
     bare: tuple[Track, ...] = ()
+
+    @classmethod
+    def of_work(cls, work: Work, picture: Picture) -> Expected:
+        """A camera whose recipe is done."""
+        return cls(work.done, work.landmarks, picture, bare_of_work(work))
 
 
 def points_in(text: str, name: str) -> Placed:
@@ -107,6 +116,12 @@ def picture_case(expected: Expected, package: Profile | None, pictures: Sequence
 def explain_pictures(expected: Expected, package: Profile | None, pictures: Sequence[AskedPicture]) -> PictureDiagnosis:
     """What happened to the camera before the pictures were taken. Raises BadInput."""
     return diagnosed(picture_case(expected, package, pictures))
+
+
+def camera_of_picture(expected: Expected, package: Profile | None, picture: AskedPicture) -> FoundCamera | None:
+    """The camera that took a picture; None where its landmarks do not determine one. Raises BadInput."""
+    (camera,), _ = cameras_of(picture_case(expected, package, [picture]))
+    return camera
 
 
 class PictureProfile(NamedTuple):
@@ -174,12 +189,10 @@ def find_points(
     at = 0 if frame is None else int(np.abs(expected.track.frames - frame).argmin())
     place = expected.landmarks.position_m[min(at, len(expected.landmarks.position_m) - 1)]
     camera = found.start
-    local = (place - camera.position_m) @ camera.rotation
-    with np.errstate(divide="ignore", invalid="ignore"):
-        x = camera.lens.centre_px[0] + camera.lens.focal_px * local[:, 0] / -local[:, 2]
-        y = camera.lens.centre_px[1] + camera.lens.focal_px * image.pixel_aspect * local[:, 1] / local[:, 2]
-    inside = (local[:, 2] < -0.01) & (x > 0) & (y > 0) & (x < image.width_px) & (y < image.height_px)
-    placed = {expected.landmarks.names[i]: (float(x[i] + area.x), float(y[i] + area.y)) for i in np.flatnonzero(inside)}
+    px, depth = pinhole_px(place, camera.position_m, camera.rotation, camera.lens.intrinsics(image))
+    inside = (depth > 0.01) & ((px > 0) & (px < (image.width_px, image.height_px))).all(axis=1)
+    shown = px + np.array([area.x, area.y])
+    placed = {expected.landmarks.names[i]: (float(shown[i, 0]), float(shown[i, 1])) for i in np.flatnonzero(inside)}
     return FoundPoints(placed, found.off_px, found.on_edges)
 
 

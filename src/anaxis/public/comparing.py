@@ -9,7 +9,7 @@ from typing import Any
 from anaxis.core.proof.proof import Difference, Proof
 from anaxis.delivery.shot_camera import ShotCamera
 from anaxis.diagnosis.diagnose import Explanation
-from anaxis.diagnosis.returned import bare_of
+from anaxis.diagnosis.returned import bare_of_work
 from anaxis.formats import read_file, reader_of
 from anaxis.library.returned import came_back, diagnosis_document, explained, usual_numbering
 from anaxis.packages import find_profile
@@ -70,7 +70,7 @@ def compare(
     back, notes = came_back(path, profile, going.leaving.picture, going.work.done, camera, read_file)
     sent = ShotCamera(going.work.done, going.work.landmarks, going.leaving.picture)
     numbering = usual_numbering(sent, back, profile, reader_of(path.name).key)
-    above = bare_of(going.work.scene, going.work.path, (), going.work.done)
+    above = bare_of_work(going.work)
     found, measured = explained(sent, sent.landmarks, above, numbering, back, profile)
     proof = None if measured is None else measured.proof
     differences = () if proof is None else tuple(d for d in proof.differences if d.matters)

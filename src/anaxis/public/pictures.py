@@ -7,9 +7,8 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from anaxis.core.errors import BadInput
-from anaxis.diagnosis.picture.border import area_of, parse_area, whole
+from anaxis.diagnosis.picture.border import asked_area
 from anaxis.diagnosis.picture.said import PictureDiagnosis
-from anaxis.diagnosis.returned import bare_of
 from anaxis.diagnosis.stills import read_picture
 from anaxis.library.pictures import AskedPicture, Expected, explain_pictures, read_points
 from anaxis.packages import find_profile
@@ -49,17 +48,15 @@ def explain_stills(meant: Camera, stills: Sequence[Still], package: str | Profil
     if not stills:
         raise BadInput("Name at least one still.")
     going = meant._leaving().going
-    work, picture = going.work, going.leaving.picture
-    expected = Expected(work.done, work.landmarks, picture, tuple(bare_of(work.scene, work.path, (), work.done)))
+    picture = going.leaving.picture
     asked = []
     for still in stills:
         path = Path(still.file)
         pixels = read_picture(path)
-        if still.area == "":
-            area = area_of(pixels, picture.image.aspect)
-        else:
-            area = whole(pixels) if still.area == "whole" else parse_area(still.area, pixels)
+        area = asked_area(still.area or None, pixels, picture.image.aspect)
         given = still.points
         placed, found = (dict(given), False) if isinstance(given, Mapping) else read_points(Path(given))
         asked.append(AskedPicture(path.name, area, still.frame, placed, found))
-    return explain_pictures(expected, None if package is None else find_profile(package), asked)
+    return explain_pictures(
+        Expected.of_work(going.work, picture), None if package is None else find_profile(package), asked
+    )

@@ -29,6 +29,7 @@ from anaxis.library.pictures import (
     AskedPicture,
     Expected,
     FoundPoints,
+    camera_of_picture,
     camera_track,
     explain_pictures,
     find_points,
@@ -135,7 +136,7 @@ def save_camera(context: Context, parsers: ParserPool, row: Screenshot, name: st
     """The camera that took a picture as a camera of the shot, with one frame. Raises BadInput where its landmarks are too few."""
     version = row.version
     expected = expected_of_version(version)
-    found = explain_pictures(expected, _package(row), [asked_of(row)]).cameras[0]
+    found = camera_of_picture(expected, _package(row), asked_of(row))
     if found is None:
         raise BadInput(f"{row.name} has too few landmarks to find its camera: place at least 6.")
     shot = version.camera.shot
@@ -181,7 +182,7 @@ def expected_of_version(version: Version) -> Expected:
     """The camera that was sent: with its landmarks, and what stands above it left out."""
     track, landmarks, _ = track_of(version)
     scene = scene_from_bytes(version.source_file.scene)
-    bare = tuple(bare_of(scene, version.camera_path, recipe_of(version), track))
+    bare = bare_of(scene, version.camera_path, recipe_of(version), track)
     return Expected(track, landmarks, picture_of_version(version), bare)
 
 

@@ -118,18 +118,40 @@ def intrinsics_px(lens: Lens, image: Image, fit: str) -> Floats:
     )
 
 
-def projection_of(track: Track, image: Image, fit: str) -> Projection:
-    """How a camera sees as a pinhole, its film back inscribed by ``fit`` (docs/conventions.md, Projection)."""
-    fx, fy, cx, cy = intrinsics_px(track.lens, image, fit).T
-    k = np.zeros((len(track), 3, 3))
+def pinhole_matrices(position_m: Floats, rotation: Floats, intrinsics: Floats) -> Floats:
+    """Positions (n, 3), rotations (n, 3, 3) and ``intrinsics`` (n, 4), as :func:`intrinsics_px` gives them, as the matrices
+    (n, 3, 4) of a :class:`Projection`."""
+    fx, fy, cx, cy = intrinsics.T
+    k = np.zeros((len(intrinsics), 3, 3))
     k[:, 0, 0], k[:, 0, 2] = fx, cx
     k[:, 1, 1], k[:, 1, 2] = -fy, cy
     k[:, 2, 2] = 1.0
     # Camera space with the depth (-z) as its third row.
-    view = np.swapaxes(track.rotation, 1, 2).copy()
+    view = np.swapaxes(rotation, 1, 2).copy()
     view[:, 2] *= -1.0
-    shift = -np.einsum("nij,nj->ni", view, track.position_m)
-    return Projection(k @ np.concatenate([view, shift[:, :, None]], axis=2), image)
+    shift = -np.einsum("nij,nj->ni", view, position_m)
+    return k @ np.concatenate([view, shift[:, :, None]], axis=2)
+
+
+def pinhole_px(points_m: Floats, position_m: Floats, rotation: Floats, intrinsics: Floats) -> tuple[Floats, Floats]:
+    """Where one pinhole camera sees points (m, 3): pixels (m, 2) from the upper left and depths (m,) in metres.
+
+    For a search that tries thousands of cameras, each on a few points. The position is taken off before the rotation, which keeps
+    all digits far from the origin. ``intrinsics`` (4,) as :func:`intrinsics_px` gives them; pixels as in :meth:`Projection.project`.
+    """
+    local = (points_m - position_m) @ rotation
+    depth = -local[:, 2]
+    px = np.empty((len(points_m), 2))
+    with np.errstate(divide="ignore", invalid="ignore"):
+        px[:, 0] = intrinsics[2] + intrinsics[0] * local[:, 0] / depth
+        px[:, 1] = intrinsics[3] - intrinsics[1] * local[:, 1] / depth
+    return px, depth
+
+
+def projection_of(track: Track, image: Image, fit: str) -> Projection:
+    """How a camera sees as a pinhole, its film back inscribed by ``fit`` (docs/conventions.md, Projection)."""
+    intrinsics = intrinsics_px(track.lens, image, fit)
+    return Projection(pinhole_matrices(track.position_m, track.rotation, intrinsics), image)
 
 
 def projection_as_shot(track: Track, image: Image, fit: str) -> Projection:

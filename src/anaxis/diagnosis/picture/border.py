@@ -61,6 +61,13 @@ def area_of(picture: Bytes, aspect: float) -> Area:
     return _gate(grey, everything, aspect) or everything
 
 
+def asked_area(asked: str | None, picture: Bytes, aspect: float) -> Area:
+    """The part that a person names, as ``"x,y,width,height"`` or "whole"; :func:`area_of` for None. Raises BadInput."""
+    if asked is None:
+        return area_of(picture, aspect)
+    return whole(picture) if asked == "whole" else parse_area(asked, picture)
+
+
 def parse_area(text: str, picture: Bytes) -> Area:
     """``"x,y,width,height"`` as a person writes it. Raises BadInput."""
     parts = text.replace(" ", "").split(",")

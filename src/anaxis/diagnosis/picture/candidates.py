@@ -1,5 +1,5 @@
 """What may have happened to a camera before a picture was taken: mistakes of time, of pose and of the lens, as cameras to
-hold against the picture.
+compare with the picture.
 
 Each candidate carries its prior in nats: rarer causes, and those of many kinds, are less likely before the picture is seen.
 """
@@ -29,6 +29,8 @@ NATS_A_COST = 2.5
 _NEAR = tuple(k for i in range(1, 11) for k in (i, -i))
 _MOST_FRAMES = 300
 _RATES = tuple(Fraction(r) for r in ("24", "25", "30", "60", "50", "48", "24000/1001", "30000/1001"))
+# Factors between units that packages confuse, both ways.
+KNOWN_FACTORS = tuple(dict.fromkeys((*FACTORS[1:], *(1 / f for f in FACTORS[1:]))))
 # Film backs that packages have by default, width and height in mm.
 FILM_DEFAULTS = (
     (36.0, 24.0), (36.0, 20.25), (25.4, 19.05), (23.76, 13.365), (24.576, 18.672), (21.946, 16.459), (20.955, 15.2908), (41.4214, 41.4214), (10.0, 10.0),
@@ -210,7 +212,7 @@ def lenses(track: Track, image: Image, fit: str) -> Iterator[LensCandidate]:
         seen = intrinsics_px(film, image, fit)
         if np.abs(seen - plain).max() > 0.1:
             yield _lens((("film_default", {"width_mm": width, "height_mm": height}),), len(FILM_DEFAULTS), seen)
-    for factor in dict.fromkeys((*FACTORS[1:], *(1 / f for f in FACTORS[1:]))):
+    for factor in KNOWN_FACTORS:
         yield _lens((("film_factor", {"factor": factor}),), 2 * len(FACTORS), on_film(plain, image, factor))
 
 

@@ -1,4 +1,4 @@
-"""Landmarks found by themselves: the set's lines, as a camera sees them, matched to the edges of a picture.
+"""Landmarks found automatically: the set's lines, as a camera sees them, matched to the edges of a picture.
 
 Chamfer matching: points along the projected lines are drawn to the nearest edge of the picture (H. G. Barrow and others, 1977),
 with a distance beyond which a point says nothing, which shrinks from step to step; begun from every cause that is known, and
@@ -15,6 +15,7 @@ import numpy as np
 from scipy.spatial.transform import Rotation
 
 from anaxis.core.camera.lens import Image
+from anaxis.core.camera.projection import pinhole_px
 from anaxis.core.typing import Bytes, Floats
 from anaxis.diagnosis.picture.solve import Pinhole
 
@@ -142,11 +143,7 @@ def _points(lines: Floats, start: Start, image: Image) -> Floats:
 
 
 def _projected(points: Floats, start: Start, image: Image) -> Floats:
-    local = (points - start.position_m) @ start.rotation
-    depth = np.maximum(-local[:, 2], 1e-9)
-    x = start.lens.centre_px[0] + start.lens.focal_px * local[:, 0] / depth
-    y = start.lens.centre_px[1] - start.lens.focal_px * image.pixel_aspect * local[:, 1] / depth
-    return np.stack([x, y], axis=1)
+    return pinhole_px(points, start.position_m, start.rotation, start.lens.intrinsics(image))[0]
 
 
 def _sampled(distance: Floats, px: Floats) -> tuple[Floats, Floats]:

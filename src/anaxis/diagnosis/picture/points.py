@@ -17,9 +17,12 @@ _WITHIN_PX = 1e6
 
 @dataclass(frozen=True, eq=False)
 class PicturePoints:
-    """Where a picture of the size ``image`` shows some landmarks: ``px`` (m, 2) from its upper left, by ``marks`` (m,), their
-    places among the landmarks; ``hidden`` are those that it does not show; ``found``: by its edges, and not by a person. ``frame`` is the one it was taken at, in the numbers of
-    the camera meant; None where nobody knows."""
+    """Where a picture of the size ``image`` shows some landmarks.
+
+    ``px`` (m, 2) are pixels from its upper left, ``marks`` (m,) the numbers of the landmarks, and ``hidden`` those of landmarks
+    that it does not show. ``found``: Anaxis found them by the edges of the set; no person placed them. ``frame`` is the frame of
+    the shot, None where it is unknown.
+    """
 
     name: str
     image: Image

@@ -13,8 +13,10 @@ from anaxis.core.number_text import px_text
 from anaxis.core.time.rates import format_frame, plain_frame
 from anaxis.diagnosis.diagnose import aside_of
 from anaxis.diagnosis.picture.candidates import OTHER_FIT
-from anaxis.diagnosis.picture.explain import Deciding, Hypothesis, PictureCase, Weighed, deciding_frame, weighed
+from anaxis.diagnosis.picture.evidence import Hypothesis, PictureCase
+from anaxis.diagnosis.picture.explain import Weighed, weighed
 from anaxis.diagnosis.picture.solve import FoundCamera
+from anaxis.diagnosis.picture.views import Deciding, deciding_frame
 from anaxis.diagnosis.time import Cause
 from anaxis.packages.habits import HABITS
 

@@ -15,6 +15,7 @@ import numpy as np
 from scipy.spatial.transform import Rotation
 
 from anaxis.core.camera.lens import Image
+from anaxis.core.camera.projection import pinhole_matrices
 from anaxis.core.errors import BadInput
 from anaxis.core.typing import Floats
 
@@ -28,7 +29,6 @@ _OFFSET_SHARE, _DISTORTION = 0.03, 0.05
 _FLAT, _DEEP, _CLUSTERED = 0.02, 0.06, 0.02
 # A person places a point about as well as this, in a picture of 1080 lines.
 CLICK_PX, _CLICK_LINES, _CLICK_WEIGHT, _LEAST_CLICK = 1.0, 1080, 4.0, 0.7
-_SECOND = 2.0
 
 
 class Pinhole(NamedTuple):
@@ -38,13 +38,17 @@ class Pinhole(NamedTuple):
     centre_px: Floats
     k1: float = 0.0
 
+    def intrinsics(self, image: Image) -> Floats:
+        """Focal lengths across and down and the principal point in pixels of an image, (4,), without the distortion."""
+        return np.array([self.focal_px, self.focal_px * image.pixel_aspect, *self.centre_px])
+
 
 @dataclass(frozen=True, eq=False)
 class FoundCamera:
     """The camera that took a picture: ``position_m`` (3,), ``rotation`` (3, 3) with its right, up and back axes as columns.
 
     ``free`` names what of the lens was fitted. ``residual_px`` (m,) is how far each landmark lies from where this camera sees it;
-    ``deviations`` (k, k) is the covariance of rotation (radians), position (metres) and the free parts, for points that are off
+    ``covariance`` (k, k) is that of rotation (radians), position (metres) and the free parts, for points that are off
     by ``sigma_px``. ``doubts`` say where the points cannot tell.
     """
 
@@ -98,16 +102,8 @@ class FoundCamera:
 
 
 def matrix_of(position_m: Floats, rotation: Floats, lens: Pinhole, image: Image) -> Floats:
-    k = np.array(
-        [
-            [lens.focal_px, 0.0, lens.centre_px[0]],
-            [0.0, -lens.focal_px * image.pixel_aspect, lens.centre_px[1]],
-            [0.0, 0.0, 1.0],
-        ]
-    )
-    view = rotation.T.copy()
-    view[2] *= -1.0
-    return np.asarray(k @ np.column_stack([view, -view @ position_m]))
+    """From world to the pixels of an image, without the distortion, (3, 4)."""
+    return pinhole_matrices(position_m[None], rotation[None], lens.intrinsics(image)[None])[0]
 
 
 def found_camera(points_m: Floats, px: Floats, image: Image, trusted: Pinhole | None = None) -> FoundCamera:
@@ -245,9 +241,14 @@ def _jacobian(
     return np.stack(columns, axis=1)
 
 
+def usual_sigma_px(image: Image) -> float:
+    """How well a person places a point in a picture of this size."""
+    return CLICK_PX * image.height_px / _CLICK_LINES
+
+
 def sigma_of(residual: Floats, free: int, image: Image) -> float:
     """How well the points are placed, px: from what a camera with ``free`` numbers leaves, and from what people do."""
-    usual = CLICK_PX * image.height_px / _CLICK_LINES
+    usual = usual_sigma_px(image)
     more = max(0, residual.size - free)
     found = float(np.sqrt((_CLICK_WEIGHT * usual**2 + (residual**2).sum()) / (_CLICK_WEIGHT + more)))
     return max(found, _LEAST_CLICK * usual)  # points that were found together are off together
