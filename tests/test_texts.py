@@ -10,7 +10,9 @@ from types import ModuleType
 
 import pytest
 
-SCRIPT = Path(__file__).resolve().parents[1] / "scripts" / "list_texts.py"
+ROOT = Path(__file__).resolve().parents[1]
+SCRIPT = ROOT / "scripts" / "list_texts.py"
+HELP = ROOT / "src/anaxis/web/screens/help/texts"
 # A retired word and what to write instead.
 RETIRED = {
     r"\bowed\b": "missing, expected",
@@ -53,18 +55,28 @@ def test_no_sentence_of_the_application_has_a_retired_word(texts: ModuleType) ->
     assert not found, "\n".join(found)
 
 
+def test_no_document_has_a_retired_word() -> None:
+    found = [
+        f"{document.name}:{number}: {instead!r} instead of {word}: {line.strip()}"
+        for document in [ROOT / "README.md", *sorted((ROOT / "docs").glob("*.md")), *HELP.glob("*.md")]
+        for number, line in enumerate(document.read_text().splitlines(), 1)
+        for word, instead in RETIRED.items()
+        if re.search(word, re.sub(r"`[^`]*`", "", line))
+    ]
+    assert not found, "\n".join(found)
+
+
 def test_the_documents_name_labels_that_the_pages_have() -> None:
     """What a document prints in italics is a label: it stands on a page, in a script or in a sentence of the application."""
-    root = SCRIPT.parents[1]
     shown = [
         p
         for suffix in ("html", "js", "py")
-        for p in (root / "src/anaxis").rglob(f"*.{suffix}")
+        for p in (ROOT / "src/anaxis").rglob(f"*.{suffix}")
         if "vendor" not in p.parts
     ]
     said = re.sub(r"\s+", " ", html.unescape(" ".join(p.read_text() for p in shown))).lower()
     missing = []
-    for document in [root / "README.md", *sorted((root / "docs").glob("*.md"))]:
+    for document in [ROOT / "README.md", *sorted((ROOT / "docs").glob("*.md"))]:
         text = re.sub(r"```.*?```|`[^`]*`", "", document.read_text(), flags=re.S)
         for found in re.findall(r"(?<![*\w])\*([^*\n][^*]{1,60}?)\*(?!\*)", text):
             label = re.sub(r"\s+", " ", found).strip(" :.,…")

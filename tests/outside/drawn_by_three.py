@@ -7,10 +7,10 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
-from playwright.sync_api import Page, Route
+from playwright.sync_api import Page
 
-MODULES = Path(__file__).resolve().parents[2] / "node_modules"
-HOST = "http://drawn.invalid"
+from module_pages import open_page
+
 _PAGE = """<!doctype html><style>body { margin: 0; background: #e6e6e6 }</style>
 <script type="importmap">{"imports": {"three": "/three/build/three.module.js"}}</script><script type="module">
 import * as THREE from 'three';
@@ -44,19 +44,7 @@ def drawn(
 ) -> dict[str, list[float] | None]:  # fmt: skip
     """The set as three draws it, written as PNG; returns where three itself sees the marks, None behind its camera."""
     page: Page = browser.new_page(viewport={"width": size[0], "height": size[1]})
-
-    def served(route: Route) -> None:
-        name = route.request.url.removeprefix(HOST).lstrip("/")
-        if not name:
-            route.fulfill(body=_PAGE, content_type="text/html")
-        elif (MODULES / name).is_file():
-            route.fulfill(path=MODULES / name, content_type="text/javascript")
-        else:
-            route.abort()
-
-    page.route("**/*", served)
-    page.goto(HOST + "/")
-    page.wait_for_function("window.ready === true")
+    open_page(page, _PAGE)
     given = {
         "lines": lines_m.tolist(), "marks": {n: np.asarray(p).tolist() for n, p in marks.items()}, "rotation": rotation.tolist(), "place": position_m.tolist(),
         "fov": vfov_deg, "width": size[0], "height": size[1],

@@ -10,14 +10,12 @@ from typing import Any
 
 import numpy as np
 import pytest
-from playwright.sync_api import Page, Route
+from playwright.sync_api import Page
 
+from module_pages import open_page
 from readers import CAMERAS, bound_px, off_px, seconds_of, written
 
 pytestmark = pytest.mark.browser
-# Development dependencies (package.json): scripts/setup.sh installs them.
-MODULES = Path(__file__).resolve().parents[2] / "node_modules"
-HOST = "http://readers.invalid"
 PAGE = """<!doctype html><script type="importmap">{"imports": {"three": "/three/build/three.module.js"}}</script>
 <script type="module">
 import * as THREE from 'three';
@@ -49,19 +47,7 @@ self.validated = async (text) => JSON.stringify(await self.module.exports.valida
 @pytest.fixture(scope="module")
 def reader(browser: Any) -> Iterator[Page]:
     page: Page = browser.new_page()
-
-    def served(route: Route) -> None:
-        path = route.request.url.removeprefix(HOST).lstrip("/")
-        if path in ("", "validator"):
-            route.fulfill(body=FRAME if path else PAGE, content_type="text/html")
-        elif (MODULES / path).is_file():
-            route.fulfill(path=MODULES / path, content_type="text/javascript")
-        else:
-            route.abort()
-
-    page.route("**/*", served)
-    page.goto(HOST + "/")
-    page.wait_for_function("window.ready === true")
+    open_page(page, PAGE, validator=FRAME)
     yield page
     page.close()
 

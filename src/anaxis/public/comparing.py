@@ -32,7 +32,7 @@ class Comparison:
 
     @property
     def matches(self) -> bool:
-        """Whether every frame came back within 0.01 px, and nothing else is another."""
+        """Whether every frame matches within 0.01 px, and every other value matches."""
         return self.proof is not None and self.proof.within(_MATCHES_PX)
 
     @property
@@ -55,11 +55,11 @@ class Comparison:
 def compare(
     meant: Camera, came: str | Path, package: str | Profile | None = None, camera: str | None = None
 ) -> Comparison:
-    """Measure a camera that came back in a file, in pixels on every frame, and explain what happened to it.
+    """Measure a returned camera in pixels on every frame, and find the cause of a mismatch.
 
     Parameters:
         meant: the camera that was sent.
-        came: the file that came back; of a table, a package says what its columns are.
+        came: the returned file; for a table, the package defines its columns.
         package: the package it came from: its key, a profile's JSON file, or a profile.
         camera: the camera of that file, by name or path, where it holds several.
 

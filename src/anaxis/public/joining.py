@@ -24,7 +24,7 @@ def join(
         edit: an OpenTimelineIO document or an EDL.
         cameras: by the names of the edit's clips.
         rate: what an EDL's timecodes count; an OpenTimelineIO document says it.
-        extra: so many frames more at both ends, for filters and motion blur.
+        extra: additional frames at both ends, for filters and motion blur.
         settings: of the join: ``first``, ``width_px``, ``height_px``, ``fit``, ``keep``, ``film_back``, ``gaps``, ``missing``, ``name``.
 
     Raises BadInput for an edit that cannot be read, a name that no clip has, or frames that a shot does not have.

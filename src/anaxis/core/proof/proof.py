@@ -77,7 +77,7 @@ class Difference(NamedTuple):
 class Proof:
     """``deviation_px`` (n,) the largest distance at each frame; ``median_px`` over the frames.
 
-    ``missing`` (k,) are frames owed that did not arrive: those of the camera, whose deviation is that of whatever stands
+    ``missing`` (k,) are expected frames that did not arrive: those of the camera, whose deviation is that of whatever stands
     there, and those it never had (:func:`owing`).
     ``between_px`` and ``between_frame`` are the worst between frames, where that was looked at; ``plate_px`` and
     ``plate_frame`` the worst in the plate as shot, where the camera has a distortion.
@@ -103,7 +103,7 @@ class Proof:
 
     @property
     def compared(self) -> int:
-        """The frames owed that arrived."""
+        """The number of expected frames that arrived."""
         return self.owed - len(self.missing)
 
     def within(self, tolerance_px: float) -> bool:

@@ -57,7 +57,7 @@ class Landmarks:
         return self if len(self.position_m) == 1 else replace(self, position_m=self.position_m[index])
 
     def moving(self) -> list[bool]:
-        """Whether each stands elsewhere on some frame, by more than a nanometre."""
+        """Whether each moves over the frames, by more than a nanometre."""
         return (np.ptp(self.position_m, axis=0).max(axis=1, initial=0.0) > _STILL_M).tolist()
 
     def index(self, name: str) -> int:
