@@ -277,3 +277,10 @@ def test_the_set_is_found_by_its_edges_and_nothing_is_found_in_noise(shaded: boo
     visible = px[:, 0][((px[:, 0] > 20) & (px[:, 0] < [1900, 1060])).all(axis=1)]
     nearest = np.linalg.norm(corners[None] - visible[:, None], axis=2).min(axis=1)
     assert np.median(nearest) < 3.0
+
+
+def test_a_fitted_number_that_changes_nothing_is_no_other_explanation() -> None:
+    for seed in (6, 12, 24, 36):  # a factor of nearly 1 fits these pictures as well
+        best = weighed(wrong(seed, 8).case).hypotheses[0]
+        factors = [p["factor"] for causes in best.alike for _, p in causes if "factor" in p]
+        assert all(abs(f - 1) > 1e-3 for f in factors), (best.causes, best.alike)

@@ -52,6 +52,7 @@ def test_axes_are_turned_by_dragging_and_a_wrong_handedness_says_why(attic: Page
     drag(page, "camera", "X", "+up")
     expect(page.locator("#axes")).to_contain_text("looks along -Z")
     page.get_by_role("button", name="Save as version 2").click()
+    expect(page.get_by_role("button", name="Save as version 3")).to_be_visible()
     kept = httpx.get(f"{site}/packages/attic/profile.json", timeout=60).json()
     assert kept["camera"] == {"right": "+Y", "up": "+X", "back": "+Z"}
     fits(page)
@@ -60,6 +61,7 @@ def test_axes_are_turned_by_dragging_and_a_wrong_handedness_says_why(attic: Page
     page.get_by_role("button", name="Save as version 3").click()
     page.fill("[name=first_frame]", "7")  # what another version changes does not lose them
     page.get_by_role("button", name="Save as version 4").click()
+    expect(page.get_by_role("button", name="Save as version 5")).to_be_visible()
     kept = httpx.get(f"{site}/packages/attic/profile.json", timeout=60).json()
     assert kept["lens"]["reads_gltf_zoom"] and kept["time"]["clips_from_zero"]
     assert kept["time"]["first_frame"] == 7

@@ -541,6 +541,7 @@ def test_signing_in_by_hand_a_new_person_and_a_token(browser: Any, closed: str, 
     page.get_by_role("button", name="Revoke").click()
     expect(page.locator(".state.off")).to_have_text("revoked")
     page.get_by_role("button", name="Sign out", exact=True).click()
+    expect(page.get_by_role("heading", name="Sign in")).to_be_visible()
     page.goto(link)
     assert "#" not in page.url, "the secret is gone from the address"
     page.get_by_label("Password, 12").fill(PASSWORD)

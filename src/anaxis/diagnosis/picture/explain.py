@@ -306,8 +306,10 @@ def _weighed(
         views = views_of(case, one)
         for at, (best, evidence, known) in enumerate(groups):
             if known.same_as(views):
+                # The same causes and a fitted number that changes nothing are no other explanation.
+                no_other = one.free > best.free and {c for c, _ in best.causes} <= {c for c, _ in one.causes}
                 groups[at] = (
-                    replace(best, alike=(*best.alike, one.causes)),
+                    best if no_other else replace(best, alike=(*best.alike, one.causes)),
                     float(np.logaddexp(evidence, one.evidence)),
                     known,
                 )
