@@ -121,13 +121,14 @@ def usda(tmp_path: Path) -> Callable[..., Path]:
 def databases(tmp_path_factory: pytest.TempPathFactory, usual_hash: Any) -> Iterator[Databases]:
     """A PostgreSQL of this test process, and databases in it."""
     from anaxis.store.local_postgres import LocalPostgres
-    from databases import Databases, compile_once
+    from databases import Databases, compile_once, folder_of_cluster
     from processes import shared
 
     with ExitStack() as stack:
         compile_once(stack.enter_context(pytest.MonkeyPatch.context()))
         with shared():
-            cluster = LocalPostgres(tmp_path_factory.mktemp("pg") / "cluster", throwaway=True)
+            folder = stack.enter_context(folder_of_cluster(tmp_path_factory.mktemp("pg")))
+            cluster = LocalPostgres(folder / "cluster", throwaway=True)
             url = stack.enter_context(cluster).url
         yield Databases(url)
 
@@ -189,7 +190,9 @@ def browser() -> Iterator[object]:
 @pytest.fixture
 def page(browser: Any, site: str) -> Iterator[Page]:
     """A page on the application; no error may show up in its console."""
-    page: Page = browser.new_page(viewport={"width": 1280, "height": 800}, base_url=site)
+    from pages import opened_page
+
+    page = opened_page(browser, viewport={"width": 1280, "height": 800}, base_url=site)
     page.set_default_timeout(60_000)  # a machine that does much else, or is stopped for a while, is no fault of a page
     said: list[str] = []
     page.on("pageerror", lambda e: said.append(str(e)))

@@ -201,6 +201,24 @@ def fits(page: Page) -> None:
     assert wide_px <= window_px
 
 
+# A page can be seen before its scripts have begun: what is pressed or chosen then does nothing, which hardly any person is
+# quick enough for and every test is. Controls are shown once the scripts of the page have begun.
+# Those that a page focuses by itself are shown at once: a hidden one takes no focus.
+_CONTROLS_LATER = """
+const later = new CSSStyleSheet();
+later.replaceSync(":is(select, input, textarea, button, summary):not([autofocus], [aria-invalid]) { visibility: hidden !important }");
+document.adoptedStyleSheets = [later];
+addEventListener("DOMContentLoaded", () => setTimeout(() => { document.adoptedStyleSheets = []; }));
+"""
+
+
+def opened_page(browser: Any, **more: Any) -> Page:
+    """A page of a window of its own, whose controls a test finds when they work."""
+    page: Page = browser.new_page(**more)
+    page.add_init_script(_CONTROLS_LATER)
+    return page
+
+
 def ready(page: Page) -> None:
     until(page, "window.anaxisReady === true")
 

@@ -12,7 +12,7 @@ from playwright.sync_api import Browser, expect
 from anaxis.web.drawings import svg
 from lanes import sized
 from other_formats import write_in_every_format
-from pages import Visitor, take_in
+from pages import Visitor, opened_page, take_in
 
 PAGES = sized(
     ("", "?station=lens", "?station=place", "?station=prove", "?station=deliver", "?station=time"),
@@ -73,7 +73,7 @@ def test_a_page_whose_drawings_fail_shows_the_rest(
     for place in ("drawings.axes._drawn_once", "drawings.lens.drawn", "screens.camera.routes.camera_drawing"):
         monkeypatch.setattr(f"anaxis.web.{place}", fails)
     monkeypatch.setattr(svg._log, "exception", lambda text, name: said.append(name))
-    page = browser.new_page(base_url=site)
+    page = opened_page(browser, base_url=site)
     shown = page.goto("/cameras/1?station=lens")
     assert shown is not None and shown.status == 200 and {"axes_svg", "film_svg", "views_svg"} <= set(said)
     expect(page.locator(".lens-grid")).to_be_visible()

@@ -38,7 +38,7 @@ from anaxis.store.people import Token
 from anaxis.store.queries import track_of
 from linked import loop, quiet, remote_ids, shown
 from linked import until as until_async
-from pages import Server, Visitor, fits, ink, ready, take_in, until
+from pages import Server, Visitor, fits, ink, opened_page, ready, take_in, until
 from test_live_cut import Proxy, wait
 
 
@@ -99,7 +99,7 @@ def test_two_packages_side_by_side_linked_and_worked_on(
         page.get_by_role("button", name=re.compile("^Link cameras")).click()
         expect(page.get_by_role("heading", name=re.compile("^Linked:"))).to_be_visible()
         until(page, "document.getElementById('board').dataset.watching === 'yes'")
-        left, right = browser.new_page(viewport={"width": 1280, "height": 800}), browser.new_page()
+        left, right = opened_page(browser, viewport={"width": 1280, "height": 800}), opened_page(browser)
         left.goto(first)
         right.goto(second)
         until(left, "window.packageReady === true")
@@ -212,7 +212,7 @@ def test_a_link_by_time_is_shown_with_what_resampling_costs(
         expect(page.locator("#answer-words")).to_contain_text("resampling costs")
         until(page, "document.getElementById('board').dataset.watching === 'yes'")
         before = page.locator("#answer-words").inner_text()
-        other = browser.new_page()
+        other = opened_page(browser)
         other.goto(first)
         until(other, "window.packageReady === true")
         other.locator("#frame").fill("30")

@@ -46,7 +46,7 @@ from anaxis.store.session import StoreSession
 from anaxis.web.access import Needs, Open
 from anaxis.web.app import create_app
 from lanes import sized
-from pages import PASSWORD, Server, Visitor, entered, ready
+from pages import PASSWORD, Server, Visitor, entered, opened_page, ready
 from test_store import keep
 
 
@@ -517,7 +517,7 @@ def test_a_token_has_its_scope_its_days_and_an_end(engine: Engine, token: Any, p
 
 
 def test_signing_in_by_hand_a_new_person_and_a_token(browser: Any, closed: str, people: dict[str, int]) -> None:
-    page: Page = browser.new_page()
+    page = opened_page(browser)
     page.goto(f"{closed}/history?show=1")
     expect(page.get_by_role("heading", name="Sign in")).to_be_visible()
     page.get_by_label("Name").fill("administrator")
@@ -595,7 +595,7 @@ def test_the_choice_is_made_in_the_page_and_who_else_is_there_is_said(
     browser: Any, closed: str, engine: Engine, people: dict[str, int]
 ) -> None:
     def page_of(name: str) -> Page:
-        page: Page = browser.new_page(base_url=closed)
+        page = opened_page(browser, base_url=closed)
         page.goto("/cameras/1?station=clean")
         page.get_by_label("Name").fill(name)
         page.get_by_label("Password").fill(PASSWORD)

@@ -16,7 +16,7 @@ from anaxis.core.camera.lens import Image
 from anaxis.core.camera.projection import intrinsics_px
 from anaxis.core.errors import BadInput
 from anaxis.core.scene.tree import angle_between_deg
-from anaxis.core.typing import Floats, Ints
+from anaxis.core.typing import Bools, Floats, Ints
 from anaxis.diagnosis.picture.candidates import (
     LensCandidate,
     PoseCandidate,
@@ -158,9 +158,12 @@ def _survivors(
 ) -> list[tuple[PoseCandidate, TimeCandidate]]:
     """Poses at times whose rotation is that of the cameras found; by their evidence where no camera was found."""
     out: list[tuple[float, PoseCandidate, TimeCandidate]] = []
+    known = np.array([(time.at >= 0).all() for time in every_time])
+    places = np.array([time.at for time in every_time])
     for pose in every_pose:
         off_deg = [None if c is None else angle_between_deg(pose.track.rotation, c.rotation[None]) for c in cameras]
-        for time in every_time:
+        hopeless = known & _too_far(points, places, off_deg) if pose.causes else np.zeros(len(known), np.bool_)
+        for time in (t for t, none in zip(every_time, hopeless, strict=True) if not none):
             if len(pose.causes) and len(time.causes) + (len(pose.causes) > 0) > 2:
                 continue
             out += [
@@ -169,6 +172,15 @@ def _survivors(
             ]
     out.sort(key=lambda o: -o[0])
     return [(pose, time) for _, pose, time in out[:_MOST_SURVIVORS]]
+
+
+def _too_far(points: Points, places: Ints, off_deg: list[Floats | None]) -> Bools:
+    """Which rows of ``places`` (k, pictures) have a rotation that no camera found can have."""
+    far = np.zeros(len(places), np.bool_)
+    for s, off in enumerate(off_deg):
+        if off is not None:
+            far |= off[places[:, s]] > points.slack_deg[s]
+    return far
 
 
 def _with_frames(

@@ -9,7 +9,7 @@ import numpy as np
 from scipy.spatial.transform import Rotation
 
 from anaxis.core.space.axes import Convention
-from anaxis.core.space.rotation import about_axis
+from anaxis.core.space.rotation import matrices_from_angles
 from anaxis.core.typing import Floats
 from anaxis.diagnosis.picture.candidates import KNOWN_FACTORS, NATS_A_COST, on_film, prior_of
 from anaxis.diagnosis.picture.evidence import Hypothesis, Points, Seen
@@ -112,7 +112,8 @@ def free_causes(points: Points, plain: Seen, cameras: list[FoundCamera | None], 
         if angle is not None:
 
             def turned(seen: Seen, x: Floats, axis: str = axis) -> Seen:
-                turn = about_axis(axis, float(x[0]), convention)
+                own = matrices_from_angles(np.full(3, x[0]), axis)[0]
+                turn = convention.world.T @ own @ convention.world
                 return seen._replace(position_m=seen.position_m @ turn.T, rotation=turn @ seen.rotation)
 
             yield Free(
@@ -159,11 +160,9 @@ def fitted(
     span = np.concatenate([f.span for f in frees])
     best, normal = x, np.eye(len(x))
     best_value = points.log_likelihood(change(x))
+    sigma = np.concatenate([np.full(2 * len(p), s) for p, s in zip(points.case.pictures, points.sigma_px, strict=True)])
     for widen in (30.0, 6.0, 1.0, 1.0, 1.0, 1.0):
         off, jacobian = _linear(points, change, x, span)
-        sigma = np.concatenate(
-            [np.full(2 * len(p), s) for p, s in zip(points.case.pictures, points.sigma_px, strict=True)]
-        )
         pairs = (off.reshape(-1, 2) ** 2).sum(axis=1).repeat(2)
         weight = 1.0 / (1.0 + np.minimum(pairs / (4 * widen * sigma) ** 2, 1e12) ** 2) / sigma**2
         normal = jacobian.T @ (weight[:, None] * jacobian)
