@@ -2,7 +2,8 @@
 
 The ratios: making both maps of a 4096-wide plate to one evaluation of the model on as many points, and the pair written and
 measured to writing and reading two such files; overscan and empty pixels of a 1920-wide plate to one evaluation; undistorting a
-2048-wide picture to OpenCV's remap of it and to OpenImageIO's own read and write; memory over 300 pictures to that over 30.
+2048-wide picture, one and a sequence, to OpenCV's remap of it (on all processors, with weights of 32 steps) and to OpenImageIO's
+own read and write; memory over 300 pictures to that over 30.
 """
 
 from __future__ import annotations
@@ -74,7 +75,25 @@ def main() -> None:
         print(
             f"undistorting 2048 x 1152 px: {warp:.2f} s, {warp / remap:.0f} x OpenCV's remap, {warp / files:.1f} x reading and writing it"
         )
+        write_st_map(st, Path(folder) / "map.exr")
+        _sequence(Path(folder), (width, height), files)
         _flat(Path(folder))
+
+
+def _sequence(folder: Path, size: tuple[int, int], files_s: float) -> None:
+    """A sequence put through its map apart, each picture read back, beside reading and writing its pictures alone."""
+    numbers = range(sized(24, 4))
+    task = {"do": "warp", "size": list(size), "filter": "cubic", "names": {str(n): f"{n}.exr" for n in numbers}}
+
+    def sequence() -> None:
+        files = dict.fromkeys(numbers, folder / "in.exr")
+        for done in plate_work(task, files, {0: folder / "map.exr"}, folder):
+            done["path"].unlink()
+
+    took = timed(sequence) / len(numbers)
+    print(
+        f"a sequence of {size[0]} x {size[1]} px: {took:.2f} s a picture, {took / files_s:.1f} x reading and writing it"
+    )
 
 
 def _pair(maps: MapsOf) -> None:

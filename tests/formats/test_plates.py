@@ -137,6 +137,42 @@ def test_a_map_fetches_where_it_says(name: str) -> None:
     assert outside.sum() > 1000 and not white[outside].any() and np.abs(white[~outside] - 1).max() < 1e-5
 
 
+def _weight(name: str, x: float) -> float:
+    """Of a pixel at a distance from the point that is fetched, by the textbook."""
+    a = abs(x)
+    if name == "linear":
+        return max(0.0, 1 - a)
+    if name == "sharp":
+        return float(np.sinc(x) * np.sinc(x / 3)) if a < 3 else 0.0
+    if a >= 2:
+        return 0.0
+    if name == "soft":
+        return 2 / 3 - a**2 + a**3 / 2 if a < 1 else (2 - a) ** 3 / 6
+    return 1.5 * a**3 - 2.5 * a**2 + 1 if a < 1 else -0.5 * a**3 + 2.5 * a**2 - 4 * a + 2
+
+
+@pytest.mark.parametrize("name", FILTERS)
+def test_a_pixel_is_the_weighted_mean_of_those_about_the_point(name: str) -> None:
+    """Noise, through a map of points anywhere: single sums beside it, with the nearest pixel for those beyond the rim."""
+    rng, width, height = np.random.default_rng(4), 53, 37
+    for channels in (1, 3, 4):
+        pixels = rng.uniform(0, 1, (height, width, channels)).astype(np.float32)
+        st = rng.uniform(-0.05, 1.05, (11, 17, 2))
+        st[0, :4] = [(0, 0), (1, 1), (0, 1), (np.nan, 0.5)]
+        out = warped(pixels, map_for_warp(st, (width, height)), name)
+        for at, (s, t) in zip(np.ndindex(11, 17), st.reshape(-1, 2), strict=True):
+            meant, whole = np.zeros(channels), 0.0
+            if 0 <= s <= 1 and 0 <= t <= 1:
+                x, y = s * width - 0.5, (1 - t) * height - 0.5
+                for row, column in np.ndindex(9, 9):
+                    j, i = int(y) - 4 + row, int(x) - 4 + column
+                    weight = _weight(name, y - j) * _weight(name, x - i)
+                    whole += weight
+                    meant += weight * pixels[min(max(j, 0), height - 1), min(max(i, 0), width - 1)]
+                meant /= whole
+            assert np.abs(out[at] - meant).max() < 1e-6
+
+
 def test_linear_light_is_shown_by_the_stated_view() -> None:
     grey = np.full((2, 2, 3), 0.18, dtype=np.float32)
     shown = displayed(grey, linear=True)

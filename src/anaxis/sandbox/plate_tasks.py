@@ -121,6 +121,7 @@ TASKS: dict[str, Frame] = {"facts": _facts, "proxies": _proxies, "warp": _warp, 
 def do_frames(line: socket.socket, task: Document, taken_bytes: int) -> None:
     """Do a task on each of its frames, and send what was done, a message each."""
     allow_more(_MEMORY_MB, taken_bytes)
+    cv2.setNumThreads(1)  # a sequence has a process for each processor
     resource.setrlimit(resource.RLIMIT_FSIZE, (_OUT_BYTES, _OUT_BYTES))
     for entry in task["frames"]:
         path = Path("in") / entry["file"]

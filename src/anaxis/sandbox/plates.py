@@ -1,4 +1,4 @@
-"""Pictures of a plate worked on apart (:mod:`anaxis.sandbox.plate_tasks`), some at a time in one process.
+"""Pictures of a plate worked on apart (:mod:`anaxis.sandbox.plate_tasks`), some at a time in each of two processes.
 
 A picture that makes its process stop is named, and another process goes on with the others.
 """
@@ -8,7 +8,7 @@ from __future__ import annotations
 import os
 import shutil
 from collections import deque
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Generator, Iterator, Mapping, Sequence
 from contextlib import suppress
 from pathlib import Path
 from typing import Any, BinaryIO
@@ -25,6 +25,8 @@ from anaxis.sandbox.pictures import PICTURE_READERS
 _USUAL_PIXELS = 1920 * 1080
 _LONGEST = 40  # times as long, whatever a header says of its picture
 _AT_ONCE = 24
+# Two processes work on a sequence where this machine has as many processors: each goes on by itself while the other is heard.
+_PROCESSES, _WORTH_TWO = min(2, len(os.sched_getaffinity(0))), 4
 
 
 def _opened(path: Path) -> BinaryIO:
@@ -44,12 +46,35 @@ def plate_work(
     the one for all. Files that are written (under "file") are moved to ``folder``, and stand under "path".
     ``opened`` opens files that lie where not everything may be opened; the others are found by their paths.
     """
-    left, gone = deque(sorted(files.items())), 0
+    ordered = sorted(files.items())
+    count = _PROCESSES if len(files) >= _WORTH_TWO else 1
+    going = deque(_worked(task, ordered[k::count], maps or {}, folder, opened) for k in range(count))
+    try:
+        while going:
+            one = going.popleft()
+            done = next(one, None)
+            if done is not None:
+                going.append(one)
+                yield done
+    finally:
+        for one in going:
+            one.close()
+
+
+def _worked(
+    task: Mapping[str, Any],
+    files: Sequence[tuple[int, Path]],
+    maps: Mapping[int, Path],
+    folder: Path | None,
+    opened: Callable[[Path], BinaryIO] | None,
+) -> Generator[Document, None, None]:
+    """The frames worked on one after the other, some of them in a process."""
+    left, gone = deque(files), 0
     while left:
         batch = dict(left.popleft() for _ in range(min(_AT_ONCE, len(left))))
         undone = dict(batch)
         try:
-            for done in _batch(dict(task), batch, maps or {}, folder, opened):
+            for done in _batch(dict(task), batch, maps, folder, opened):
                 undone.pop(done["frame"], None)
                 yield done
         except Gone:

@@ -2,19 +2,44 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import NamedTuple
 
+import cv2
 import numpy as np
-import OpenImageIO as oiio
 
 from anaxis.core.errors import BadInput
-from anaxis.core.typing import Bools, Floats, FloatsLike, Singles
+from anaxis.core.typing import Bools, Floats, FloatsLike, Ints, Singles
 
-# By what OpenImageIO calls them, and how many pixels about a point they look at.
+# By their names in the trade.
 FILTERS = {"cubic": "catmull-rom", "sharp": "lanczos3", "soft": "bspline", "linear": "triangle"}
 USUAL_FILTER = "cubic"
-# Pixels around a picture, for filters that look further than its rim.
-_MARGIN = 16
+# Rows fetched at once: what they need stays near the processor.
+_ROWS = 8
+# A place in a picture is a short number.
+_MOST_PX = 32_000
+
+
+def _cubic(x: Singles) -> list[Singles]:
+    return [
+        ((1 - 0.5 * x) * x - 0.5) * x, (1.5 * x - 2.5) * x * x + 1, ((2 - 1.5 * x) * x + 0.5) * x, (0.5 * x - 0.5) * x * x,
+    ]  # fmt: skip
+
+
+def _soft(x: Singles) -> list[Singles]:
+    return [(1 - x) ** 3 / 6, (0.5 * x - 1) * x * x + 2 / 3, ((0.5 - 0.5 * x) * x + 0.5) * x + 1 / 6, x**3 / 6]
+
+
+def _sharp(x: Singles) -> list[Singles]:
+    weights = [np.sinc(x - k) * np.sinc((x - k) / 3) for k in range(-2, 4)]
+    return [np.asarray(w / sum(weights), np.float32) for w in weights]
+
+
+# The weights of the pixels about a point, from the left or from above; the point lies ``x`` of a pixel beyond the last pixel of
+# the first half of them. Catmull and Rom 1974; the uniform cubic B-spline; Lanczos windowed sinc of three lobes, its sum made 1.
+_WEIGHTS: dict[str, Callable[[Singles], list[Singles]]] = {
+    "cubic": _cubic, "sharp": _sharp, "soft": _soft, "linear": lambda x: [1 - x, x],
+}  # fmt: skip
 
 
 def require_filter(name: str) -> str:
@@ -25,10 +50,12 @@ def require_filter(name: str) -> str:
 
 
 class WarpMap(NamedTuple):
-    """A map as :func:`warped` takes it: ``st`` fetches in the picture with a margin around it, ``outside`` (h, w) says which
-    pixels fetch outside the picture itself, and ``size`` is the picture's."""
+    """A map as :func:`warped` takes it: the ``pixel`` (h, w, 2) of the picture left above of each point that is fetched, counted
+    from one pixel outside of the picture's upper left corner, how far the point is ``beyond`` its middle (2, h, w) in pixels, which
+    points lie ``outside`` (h, w) of the picture, and the picture's ``size``."""
 
-    st: oiio.ImageBuf
+    pixel: Ints
+    beyond: Singles
     outside: Bools
     size: tuple[int, int]
 
@@ -40,17 +67,26 @@ def in_a_margin(st: FloatsLike, size: tuple[int, int], margin: int) -> Floats:
 
 
 def map_for_warp(st: FloatsLike, size: tuple[int, int]) -> WarpMap:
-    """An ST map (h, w, 2), rows from the top and t from the lower left, for pictures of ``size``."""
+    """An ST map (h, w, 2), rows from the top and t from the lower left, for pictures of ``size``. Raises BadInput for pictures
+    and maps of more than 32,000 px a side."""
     fetches = np.asarray(st, dtype=np.float64)[..., :2]
+    widest = max(*size, *fetches.shape[:2])
+    if widest > _MOST_PX:
+        raise BadInput(
+            f"A picture of {widest} px is too large for a map: {_MOST_PX} px a side are the most.", "out_of_bounds"
+        )
     with np.errstate(invalid="ignore"):
         outside = np.asarray(~((fetches >= 0) & (fetches <= 1)).all(axis=-1))
-    moved = in_a_margin(fetches, size, _MARGIN)
-    moved[outside] = 0.0
-    return WarpMap(oiio.ImageBuf(np.ascontiguousarray(moved, dtype=np.float32)), outside, size)
+    place = np.stack([fetches[..., 0] * size[0], (1 - fetches[..., 1]) * size[1]], axis=-1) - 0.5
+    place[outside] = 0.0
+    pixel = np.floor(place)
+    return WarpMap(
+        (pixel + 1).astype(np.int16), np.moveaxis(place - pixel, 2, 0).astype(np.float32, order="C"), outside, size
+    )
 
 
 def warped(pixels: Singles, through: WarpMap, name: str = USUAL_FILTER) -> Singles:
-    """What a map fetches in a picture (h, w, c): black where it fetches outside of it.
+    """What a map fetches in a picture (h, w, c) of at most four channels: black where it fetches outside of it.
 
     At the rim the nearest pixel stands in for those outside that a filter asks for: with black there, a white plate would ring.
     The catmull-rom filter reproduces straight ramps, so a picture of its own coordinates comes out within single precision.
@@ -61,13 +97,23 @@ def warped(pixels: Singles, through: WarpMap, name: str = USUAL_FILTER) -> Singl
             f"The picture is {pixels.shape[1]} x {pixels.shape[0]} px, and the map fetches in {through.size[0]} x {through.size[1]} px.",
             "wrong_size",
         )
-    margin = ((_MARGIN, _MARGIN), (_MARGIN, _MARGIN), (0, 0))
-    source = oiio.ImageBuf(np.pad(np.asarray(pixels, dtype=np.float32), margin, mode="edge"))
-    # The result is as large as the map; without saying so it would be as large as the picture.
-    size = oiio.ROI(0, through.st.spec().width, 0, through.st.spec().height, 0, 1, 0, pixels.shape[2])
-    out = oiio.ImageBufAlgo.st_warp(source, through.st, FILTERS[require_filter(name)], 0.0, 0, 1, False, True, size)
-    if out.has_error:
-        raise BadInput(f"The map cannot be applied to the image: {out.geterror()}.")
-    fetched = np.asarray(out.get_pixels(oiio.FLOAT), dtype=np.float32)
-    fetched[through.outside] = 0.0
-    return fetched
+    weights, channels = _WEIGHTS[require_filter(name)], pixels.shape[2]
+    taps = len(weights(np.zeros(1, np.float32)))
+    rim = (taps // 2,) * 4
+    source = cv2.copyMakeBorder(np.ascontiguousarray(pixels, dtype=np.float32), *rim, cv2.BORDER_REPLICATE)
+    out = np.zeros((*through.outside.shape, channels), dtype=np.float32)
+
+    def of_all_channels(part: Singles) -> list[Singles]:
+        return [np.asarray(cv2.merge([w] * channels)) for w in weights(part)]
+
+    for rows in (slice(top, top + _ROWS) for top in range(0, len(out), _ROWS)):
+        pixel = through.pixel[rows]
+        across, down = (of_all_channels(beyond[rows]) for beyond in through.beyond)
+        for j in range(taps):
+            line = np.zeros_like(across[0])
+            for i in range(taps):
+                fetched = cv2.remap(source[j:, i:], pixel, None, cv2.INTER_NEAREST)  # type: ignore[call-overload]
+                cv2.accumulateProduct(fetched, across[i], line)
+            cv2.accumulateProduct(line, down[j], out[rows])
+    out[through.outside] = 0.0
+    return out

@@ -72,4 +72,4 @@ def read_back(pixels: Singles, like: PictureFacts, path: Path) -> float:
         return float(np.abs(np.clip(pixels, 0, 1) * steps - back * steps).max())
     kind = np.float16 if like.depth == "half" else np.float32
     meant = pixels.astype(kind)
-    return float(np.abs(meant.astype(np.float64) - back).max() / max(float(np.finfo(kind).eps), 1e-12))
+    return float(np.abs(meant.astype(np.float32) - back).max() / max(float(np.finfo(kind).eps), 1e-12))
