@@ -118,6 +118,14 @@ def test_many_shots_cost_as_many_queries_as_few(engine: Engine, store: Context) 
     with Context(engine, LOCAL) as session:
         last = listed(session, show_of(session), ShotFilter(at=10_000))
         assert last.whole == last.found == 403 and last.at == 400 and len(last.rows) == 3
+        # The page that the database finds is that of all rows, sorted here: in both orders, on every page.
+        for sort, same in (("shot", "-frames"), ("-shot", "frames")):
+            listings = [
+                [listed(session, show_of(session), ShotFilter(q="SH_", sort=one, at=at)) for at in range(0, 400, PAGE)]
+                for one in (sort, same)
+            ]
+            by_database, here = ([r.camera.shot.name for page in pages for r in page.rows] for pages in listings)
+            assert len(set(here)) == 400 and by_database == (here if sort == "shot" else here[::-1])
         assert len(listed(session, show_of(session), ShotFilter()).rows) == PAGE
 
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Collection
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import UTC, datetime, timedelta
 from fractions import Fraction
 from typing import Any, NamedTuple
@@ -83,14 +83,19 @@ class Listing(NamedTuple):
 
 
 class _Light(NamedTuple):
-    """Of a camera only what it is filtered and sorted by."""
+    """A camera by number, its version worked on, and names and time to sort by."""
 
     camera: int
     head: int
     at: datetime
-    warnings: int
     shot: str
     name: str
+
+
+class _Noted(NamedTuple):
+    """What a version says of its camera: warnings that nobody has mended or allowed, how many frames, and how many a second."""
+
+    warnings: int
     frames: int
     rate: Fraction
 
@@ -113,24 +118,38 @@ def listed(context: Context, show: Show, asked: ShotFilter) -> Listing:
     """Cameras of a show, in a number of queries that does not depend on how many there are."""
     late = outdated_versions(context)
     whole = context.execute(_on_the_list(select(func.count(Camera.id)), show)).scalar_one()
-    found = [c for c in _candidates(context, show, asked, late) if not asked.findings or c.warnings]
+    query = _asked_for(show, asked, late)
     by, turned = asked.sort.removeprefix("-"), asked.sort.startswith("-")
+    if by == "shot" and not asked.state and not asked.findings:  # the database finds the page
+        narrowed = replace(asked, sort="shot", at=0) != ShotFilter()
+        count = context.execute(select(func.count()).select_from(query.subquery())).scalar_one() if narrowed else whole
+        at = _start_of_page(asked.at, count)
+        page = _lights(context, query.limit(PAGE).offset(at), turned)
+        return Listing(_rows(context, show, page, late), count, whole, at)
+    found = _lights(context, query)
+    noted = _noted(context, show, found) if asked.findings or by in ("findings", "frames", "rate") else {}
+    found = [c for c in found if not asked.findings or noted[c.head].warnings]
     worst = _worst(context, [c.head for c in found]) if asked.state or by in ("worst", "state") else {}
     found = [c for c in found if not asked.state or _is(worst.get(c.head), asked.state)]
-    _sort(found, by, turned, worst)
-    at = max(0, min(asked.at, max(0, len(found) - 1)) // PAGE * PAGE)
-    return Listing(_rows(context, found[at : at + PAGE], late), len(found), whole, at)
+    _sort(found, by, turned, worst, noted)
+    at = _start_of_page(asked.at, len(found))
+    return Listing(_rows(context, show, found[at : at + PAGE], late), len(found), whole, at)
 
 
-def _sort(found: list[_Light], by: str, turned: bool, worst: dict[int, Delivery]) -> None:
+def _start_of_page(at: int, count: int) -> int:
+    """Where the page begins that holds the ``at``-th of ``count`` rows, or the last row."""
+    return max(0, min(at, max(0, count - 1)) // PAGE * PAGE)
+
+
+def _sort(found: list[_Light], by: str, turned: bool, worst: dict[int, Delivery], noted: dict[int, _Noted]) -> None:
     """In place. Rows that are alike in it stay by shot and name."""
     keys: dict[str, Callable[[_Light], Any]] = {
         "camera": lambda c: (c.name.lower(), c.shot.lower()),
         "state": lambda c: _how_bad(worst.get(c.head)),
         "worst": lambda c: _how_bad(worst.get(c.head)),
-        "frames": lambda c: c.frames,
-        "rate": lambda c: c.rate,
-        "findings": lambda c: c.warnings,
+        "frames": lambda c: noted[c.head].frames,
+        "rate": lambda c: noted[c.head].rate,
+        "findings": lambda c: noted[c.head].warnings,
         "newest": lambda c: c.at,
     }
     if by in keys:
@@ -144,11 +163,9 @@ def _on_the_list(query: Select[*tuple[Any, ...]], show: Show) -> Select[*tuple[A
     return joined.where(*on_the_list(show))
 
 
-def _candidates(context: Context, show: Show, asked: ShotFilter, late: Collection[int]) -> list[_Light]:
-    columns = (
-        Camera.id.label("camera"), Version.id.label("head"), Version.created_at, Version.findings, Version.facts, Camera.name, Shot.name.label("shot"),
-    )  # fmt: skip
-    query = _on_the_list(select(*columns, Shot.first_frame, Shot.last_frame, Shot.rate), show)
+def _asked_for(show: Show, asked: ShotFilter, late: Collection[int]) -> Select[*tuple[Any, ...]]:
+    """The cameras of a show that answer to what the database can tell, as :class:`_Light`."""
+    query = _on_the_list(select(Camera.id, Version.id, Version.created_at, Shot.name, Camera.name), show)
     for word in asked.q.lower().split():
         query = query.where(func.strpos(func.lower(Shot.name + " " + Camera.name), word) > 0)
     if asked.package:
@@ -160,18 +177,26 @@ def _candidates(context: Context, show: Show, asked: ShotFilter, late: Collectio
         query = query.where(Version.id.in_(made))
     if asked.days is not None:
         query = query.where(Version.created_at >= datetime.now(UTC) - timedelta(days=asked.days))
-    allowed: dict[int, list[str]] = {}
-    known_of = _on_the_list(select(Camera.id.label("camera"), AllowedWarning.sentence), show).join(AllowedWarning)
-    for row in context.execute(known_of):
-        allowed.setdefault(row.camera, []).append(row.sentence)
-    found = []
-    for row in context.execute(query.order_by(Shot.name, Camera.name)):
-        if not asked.outdated or row.head in late:
-            now = findings_now(row.findings, row.facts, expected_of(row), "")
-            known = frozenset(allowed.get(row.camera, ()))
-            warnings, rate = sum(is_open(f, known) for f in now), kept_rate(row.facts["rate"])
-            frames = int(row.facts["frames"])
-            found.append(_Light(row.camera, row.head, row.created_at, warnings, row.shot, row.name, frames, rate))
+    return query.where(Version.id.in_(late)) if asked.outdated else query
+
+
+def _lights(context: Context, query: Select[*tuple[Any, ...]], turned: bool = False) -> list[_Light]:
+    """By shot and name, or the other way round."""
+    order = (Shot.name, Camera.name, Camera.id)
+    return [_Light(*row) for row in context.execute(query.order_by(*(c.desc() if turned else c for c in order)))]
+
+
+def _noted(context: Context, show: Show, cameras: list[_Light]) -> dict[int, _Noted]:
+    """By version worked on. For every camera two documents are read: a page of the list asks for its own alone."""
+    sentences = select(func.array_agg(AllowedWarning.sentence)).where(AllowedWarning.camera_id == Camera.id)
+    columns = (Version.id.label("head"), Version.findings, Version.facts, sentences.scalar_subquery().label("allowed"))
+    query = _on_the_list(select(*columns, Shot.first_frame, Shot.last_frame, Shot.rate), show)
+    found = {}
+    for row in context.execute(query.where(Camera.id.in_([c.camera for c in cameras]))):
+        now = findings_now(row.findings, row.facts, expected_of(row), "")
+        known = frozenset(row.allowed or ())
+        warnings = sum(is_open(f, known) for f in now)
+        found[row.head] = _Noted(warnings, int(row.facts["frames"]), kept_rate(row.facts["rate"]))
     return found
 
 
@@ -204,8 +229,9 @@ def _how_bad(worst: Delivery | None) -> tuple[int, float]:
     return (0 if worst.sound else 1 if worst.matches else 2, worst.max_px)
 
 
-def _rows(context: Context, wanted: list[_Light], late: Collection[int]) -> list[Row]:
+def _rows(context: Context, show: Show, wanted: list[_Light], late: Collection[int]) -> list[Row]:
     """The rows of a page, in its order."""
+    noted = _noted(context, show, wanted)
     loading = (joinedload(Camera.shot), joinedload(Camera.missing_from), selectinload(Camera.head_version).selectinload(Version.deliveries))  # fmt: skip
     query = select(Camera).where(Camera.id.in_([c.camera for c in wanted])).options(*loading)
     cameras = {c.id: c for c in context.execute(query).scalars()}
@@ -220,7 +246,7 @@ def _rows(context: Context, wanted: list[_Light], late: Collection[int]) -> list
         packages = {d.profile["key"]: profile_from_dict(d.profile, "a delivery's profile") for d in newest}
         rows.append(
             Row(
-                camera, camera.head, furthest_off(newest), list(packages.values()), light.warnings, light.head in late,
+                camera, camera.head, furthest_off(newest), list(packages.values()), noted[light.head].warnings, light.head in late,
                 by.get(light.head, ""),
             )
         )  # fmt: skip
