@@ -21,6 +21,10 @@ _FAR_M = 1e12
 _LARGE, _SMALL = 1e9, 1e-9
 
 
+# A camera whose position and rotation change by less stands still.
+_STILL_M = 1e-9
+
+
 @dataclass(frozen=True, eq=False)
 class Lens:
     """The lens on every frame; all arrays (n,). NaN where a file says nothing (focus, stop, near, far)."""
@@ -104,6 +108,18 @@ def on_common_frames(a: Track, b: Track) -> tuple[Track, Track]:
     both = np.intersect1d(np.round(a.frames, 4), np.round(b.frames, 4))
     one, other = (t.select_frames(np.flatnonzero(np.isin(np.round(t.frames, 4), both))) for t in (a, b))
     return one, other
+
+
+def pose_rows(track: Track) -> Floats:
+    """Position and rotation of every frame side by side, (n, 12)."""
+    return np.concatenate([track.position_m, track.rotation.reshape(len(track), 9)], axis=1)
+
+
+def is_moving(track: Track) -> bool:
+    """Whether the camera's position or rotation changes at all over its frames."""
+    rows = pose_rows(track)
+    good = rows[np.isfinite(rows).all(axis=1)]
+    return bool(len(good)) and bool(np.ptp(good, axis=0).max() > _STILL_M)
 
 
 def lens_moves(track: Track) -> bool:

@@ -7,7 +7,7 @@ matter and add it to that file's CHECKS.
 from __future__ import annotations
 
 from anaxis.core.checks import cameras, lens, motion, projection, times, transforms
-from anaxis.core.checks.subject import Check, Expected, Subject, is_moving, is_still, moving_lens_channels
+from anaxis.core.checks.subject import Check, Expected, Subject, is_still, moving_lens_channels
 from anaxis.core.findings import Finding, by_severity
 
 __all__ = ["CHECKS", "Expected", "Subject", "is_moving", "is_still", "moving_lens_channels", "run_checks"]

@@ -9,8 +9,8 @@ from typing import Protocol
 import numpy as np
 
 from anaxis.core.camera.lens import Image
-from anaxis.core.camera.track import Track, require_usable
-from anaxis.core.checks import Expected, Subject, is_moving, moving_lens_channels, run_checks
+from anaxis.core.camera.track import Track, is_moving, require_usable
+from anaxis.core.checks import Expected, Subject, moving_lens_channels, run_checks
 from anaxis.core.errors import BadInput
 from anaxis.core.findings import Finding
 from anaxis.core.recipe.effects import moves_time

@@ -6,8 +6,8 @@ from collections.abc import Iterator
 
 import numpy as np
 
-from anaxis.core.camera.track import unusable
-from anaxis.core.checks.subject import Check, Subject, is_moving, moving_lens_channels
+from anaxis.core.camera.track import is_moving, unusable
+from anaxis.core.checks.subject import Check, Subject, moving_lens_channels
 from anaxis.core.findings import Finding, remedy
 from anaxis.core.motion.cuts import LEAP_M, Steps, breaks_of, cuts_of, steps_of
 from anaxis.core.space.rotation import NEAR_LOCK_DEG, angles_from_matrices

@@ -6,7 +6,8 @@ from collections.abc import Iterator
 
 import numpy as np
 
-from anaxis.core.checks.subject import Check, Subject, is_moving
+from anaxis.core.camera.track import is_moving
+from anaxis.core.checks.subject import Check, Subject
 from anaxis.core.derive.held import held_at
 from anaxis.core.findings import Finding
 from anaxis.core.scene.projection_name import called_projection
@@ -20,7 +21,7 @@ def _projection(subject: Subject) -> Iterator[Finding]:
     if subject.scene.format == "derived" or is_moving(track) or not np.isfinite(track.position_m).all():
         return
     for other in subject.others:
-        if is_moving(other.track) and (at := held_at(track, other.track)) is not None:
+        if other.moves and (at := held_at(track, other.track)) is not None:
             yield held_finding(subject.path, other.node.path, at)
             return
     if called_projection(subject.baked.node.name):

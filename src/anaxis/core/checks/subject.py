@@ -10,14 +10,11 @@ import numpy as np
 
 from anaxis.core.camera.channels import CHANNELS
 from anaxis.core.camera.lens import Image
-from anaxis.core.camera.track import Track, lens_moves
+from anaxis.core.camera.track import Track, is_moving, lens_moves
 from anaxis.core.findings import Finding
 from anaxis.core.scene.bake import Baked
 from anaxis.core.scene.landmarks import Landmarks
 from anaxis.core.scene.nodes import Scene
-from anaxis.core.typing import Floats
-
-_STILL_M = 1e-9
 
 
 @dataclass(frozen=True)
@@ -48,18 +45,6 @@ class Subject:
 
 
 Check = Callable[[Subject], Iterable[Finding]]
-
-
-def pose_rows(track: Track) -> Floats:
-    """Position and rotation of every frame side by side, (n, 12)."""
-    return np.concatenate([track.position_m, track.rotation.reshape(len(track), 9)], axis=1)
-
-
-def is_moving(track: Track) -> bool:
-    """Whether the camera's position or rotation changes at all over its frames."""
-    rows = pose_rows(track)
-    good = rows[np.isfinite(rows).all(axis=1)]
-    return bool(len(good)) and bool(np.ptp(good, axis=0).max() > _STILL_M)
 
 
 def is_still(track: Track) -> bool:

@@ -8,7 +8,8 @@ import numpy as np
 
 from anaxis.core.camera.lens import Image, zoom_px
 from anaxis.core.camera.projection import projection_of
-from anaxis.core.checks.subject import Check, Subject, is_moving
+from anaxis.core.camera.track import is_moving
+from anaxis.core.checks.subject import Check, Subject
 from anaxis.core.findings import Finding, remedy
 from anaxis.core.number_text import px_text
 from anaxis.core.proof.proof import grid_pixels
@@ -183,11 +184,13 @@ def _far_from_origin(subject: Subject) -> Iterator[Finding]:
 
 def _roll(subject: Subject) -> Iterator[Finding]:
     """A camera that leans all through while the file's other cameras have a level horizon."""
-    others = [o for o in subject.others if np.isfinite(o.track.rotation).all()]
-    if not others or not np.isfinite(subject.track.rotation).all():
+    if not subject.others or not np.isfinite(subject.track.rotation).all():
         return
     roll = float(np.median(roll_deg(subject.track.rotation)))
-    if abs(roll) < _ROLLED_DEG or any(np.abs(roll_deg(o.track.rotation)).max() > _LEVEL_DEG for o in others):
+    if abs(roll) < _ROLLED_DEG:
+        return
+    others = [o for o in subject.others if np.isfinite(o.track.rotation).all()]
+    if not others or any(np.abs(roll_deg(o.track.rotation)).max() > _LEVEL_DEG for o in others):
         return
     yield Finding(
         "roll",

@@ -11,7 +11,7 @@ from functools import cached_property
 import numpy as np
 import scipy
 
-from anaxis.core.camera.track import Lens, Track
+from anaxis.core.camera.track import Lens, Track, is_moving
 from anaxis.core.errors import BadInput
 from anaxis.core.scene.nodes import Node, Scene
 from anaxis.core.time.rates import format_frame, frame_range, nearest_places
@@ -42,6 +42,16 @@ class Baked:
     def travel_m(self) -> float:
         """The longest side of the box that the camera moves in."""
         return float(np.ptp(self.track.position_m, axis=0).max())
+
+    @cached_property
+    def moves(self) -> bool:
+        """Whether the camera's position or rotation changes at all over its frames."""
+        return is_moving(self.track)
+
+    @cached_property
+    def start(self) -> tuple[float, list[float]]:
+        """Its first frame, and where it stands there, (3,) metres."""
+        return float(self.track.frames[0]), self.track.position_m[0].tolist()
 
 
 def chain_keys(scene: Scene, path: str) -> Floats:

@@ -72,7 +72,7 @@ class Node:
     invisible: bool = False
     guide: bool = False
 
-    @property
+    @cached_property
     def name(self) -> str:
         return self.path.rsplit("/", 1)[-1]
 
@@ -134,7 +134,7 @@ class Scene:
             here = None if by_path[here].resets else by_path[here].parent
         return out
 
-    @property
+    @cached_property
     def cameras(self) -> list[Node]:
         return [n for n in self.nodes if n.kind == "camera"]
 
