@@ -7,6 +7,7 @@ import json
 import threading
 from collections.abc import Callable
 from fractions import Fraction
+from functools import lru_cache
 from pathlib import Path
 
 import numpy as np
@@ -23,11 +24,11 @@ from anaxis.app.roles import LOCAL, Actor, Role
 from anaxis.app.saved import drop_film_back, save_film_back, save_layout, save_recipe
 from anaxis.app.shows.expected import expect, expect_from_cut_list
 from anaxis.core.errors import BadInput
-from anaxis.core.scene.picture import picture_of
+from anaxis.core.scene.picture import Picture, picture_of
 from anaxis.formats import read_file
 from anaxis.formats.editorial.cut_list import Clip, CutList
 from anaxis.library.archive import scene_to_bytes, track_from_bytes
-from anaxis.library.scene_report import look
+from anaxis.library.scene_report import CameraSummary, look
 from anaxis.packages import shipped_profiles
 from anaxis.packages.model import profile_from_dict
 from anaxis.store.database import connect, is_current, migrate, revision_of
@@ -39,11 +40,19 @@ from anaxis.store.queries import track_of
 from shell import run
 
 
-def keep(store: Context, path: Path, shot: str, camera: str = "shotcam") -> Version:
+@lru_cache(maxsize=8)
+def _looked_at(path: Path, changed_ns: int) -> tuple[bytes, CameraSummary, Picture]:
+    """A file as an archive, its first camera and its picture: read once for all tests of a test process."""
     scene = read_file(path)
-    source = stage_file(store, path.name, path.read_bytes(), scene_to_bytes(scene))
+    archive = scene_to_bytes(scene)
+    return archive, look(archive, {})[0], picture_of(scene, None, None)
+
+
+def keep(store: Context, path: Path, shot: str, camera: str = "shotcam") -> Version:
+    archive, report, picture = _looked_at(path, path.stat().st_mtime_ns)
+    source = stage_file(store, path.name, path.read_bytes(), archive)
     kept_shot = find_or_make_shot(store, find_or_make_show(store, "The Tidewright"), shot)
-    return keep_camera(store, kept_shot, source, look(source.scene, {})[0], camera, picture_of(scene, None, None))
+    return keep_camera(store, kept_shot, source, report, camera, picture)
 
 
 _HEAD = 'upAxis = "Y"\n metersPerUnit = 0.01\n timeCodesPerSecond = 24\n startTimeCode = 1001\n endTimeCode = 1100'
