@@ -6,6 +6,7 @@ import os
 import random
 import subprocess
 import sys
+import threading
 import time
 from collections import Counter
 from collections.abc import Iterator
@@ -70,15 +71,18 @@ def _workers(url: str, seed: int) -> Iterator[list[str]]:
     process = subprocess.Popen(
         command, env=environment, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL, text=True, start_new_session=True
     )
+    assert process.stdout is not None
     died: list[str] = []
+    said = process.stdout
+    hearing = threading.Thread(target=lambda: died.extend(map(str.strip, said)), daemon=True)
+    hearing.start()
     try:
         yield died
     finally:
         with suppress(ProcessLookupError):
             os.killpg(process.pid, 9)
-        assert process.stdout is not None
-        died += process.stdout.read().splitlines()
         process.wait()
+        hearing.join(10)
 
 
 def _all_done(engine: Engine, how_many: int, seconds: float, harm: object = None) -> None:
@@ -132,11 +136,16 @@ def test_workers_killed_between_any_two_steps_and_faults_lose_no_job(
                     )
 
         with _workers(address_of(engine), JOBS) as died:
-            _all_done(engine, JOBS, 60 + 3 * JOBS, harm)
+            for asked in range(JOBS, 6 * JOBS, JOBS):
+                _all_done(engine, asked, 60 + 3 * JOBS, harm)
+                # A worker whose database was away ends before the line where it would have been killed; on a busy machine all may.
+                # Which of the faults ends its worker depends on which worker gets a job first: one of them is enough.
+                harmed = "kill 9" in died and any(d.endswith(" 256") for d in died)
+                if harmed:
+                    break
+                _ask(engine, version, JOBS)
         engine.dispose()
-    # Which of the faults ends its worker depends on which worker gets a job first: one of them is enough.
-    ended_by_fault = [d for d in died if d.endswith(" 256")]
-    assert killed["database"] == 2 and "kill 9" in died and ended_by_fault, (killed, Counter(died))
+    assert killed["database"] == 2 and harmed, (killed, Counter(died))
 
 
 def test_a_fault_that_is_not_the_jobs_is_tried_again_then_said_and_can_be_resumed(
