@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 from dataclasses import replace
 from pathlib import Path
+from typing import Literal
 
 import numpy as np
 import pytest
@@ -19,6 +20,7 @@ from anaxis.core.camera.lens import Image
 from anaxis.core.camera.projection import projection_of
 from anaxis.core.camera.track import Track
 from anaxis.core.errors import BadInput
+from anaxis.core.motion import reduce as module
 from anaxis.core.motion.reduce import KeyRule, Reduced, reduce
 from anaxis.core.proof.proof import prove
 from anaxis.core.scene.landmarks import NO_LANDMARKS
@@ -28,6 +30,7 @@ from anaxis.delivery.deliver import deliver
 from anaxis.delivery.options import DeliveryOptions
 from anaxis.formats import read_file
 from anaxis.packages import shipped_profiles
+from ordinary import SHOTS, track_of
 from test_resample import walk
 
 IMAGE = Image(1920, 1080)
@@ -162,3 +165,21 @@ def test_the_slope_on_either_side_of_a_cut_knows_nothing_of_the_jump() -> None:
     per_frame = np.array([0, 0, -0.001])
     assert np.allclose(keys.slope_in[before][:3], per_frame, atol=1e-6)
     assert np.allclose(keys.slope_out[behind][:3], per_frame, atol=1e-6)
+
+
+@pytest.mark.parametrize("turns", ["angles", "quaternions"])
+@pytest.mark.parametrize("name", ["jitter", "whip", "long"])
+def test_short_spans_measured_at_once_are_those_measured_alone(
+    name: str, turns: Literal["angles", "quaternions"], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Over the end of a block of frames, too: a trembling camera needs nearly all keys."""
+    track = track_of(SHOTS[name]())
+    track = track.select_frames(np.arange(min(len(track), 1300)))
+    trembling = replace(
+        track, position_m=track.position_m + np.random.default_rng(2).normal(0, 2e-3, track.position_m.shape)
+    )
+    rule = KeyRule(Convention(), "linear", turns)
+    at_once = few(trembling, rule, 1.0)
+    monkeypatch.setattr(module, "_OFTEN", 1 << 60)
+    alone = few(trembling, rule, 1.0)
+    assert len(alone.keys) > 8 and np.array_equal(at_once.keys.index, alone.keys.index)

@@ -10,6 +10,7 @@ on both sides of a key wherever the picture allows it.
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 from typing import Any, Literal
@@ -37,6 +38,9 @@ UNSEEN_SHARE = 0.002
 Progress = Callable[[float], None]
 # Test points are worked out for so many frames at a time: those of all frames of a long shot fill a gigabyte.
 _BLOCK, _BLOCKS_KEPT = 1024, 8
+# A straight span of so few samples is tried in almost every place where keys lie close: after so many trials in a block of frames,
+# all spans of its length that begin there are measured at once.
+_SHORT, _OFTEN = 4, 8
 
 
 def no_progress(share: float) -> None:
@@ -126,6 +130,8 @@ class _Fit:
         self.meant, self.landmarks_m = projection_of(track, image, fit), landmarks_m
         self.motion_m = motion_size_m(track)
         self.blocks: dict[int, TestPoints] = {}
+        self.tried: Counter[tuple[int, int]] = Counter()
+        self.short: dict[tuple[int, int], Floats] = {}
         self.unseen = [i for i, c in enumerate(self.channels) if c in BESIDE]
 
     def deviation(self, at: Ints, values: Floats) -> Floats:
@@ -163,12 +169,34 @@ class _Fit:
         """Whether the span from i to j draws every sample between within the tolerance."""
         if j - i < 2:
             return True
+        if self.rule.interpolation == "linear" and j - i <= _SHORT:
+            which = (i // _BLOCK, j - i)
+            self.tried[which] += 1
+            if self.tried[which] > _OFTEN:
+                if which not in self.short:
+                    self.short[which] = self._short_spans(*which)
+                return bool(self.short[which][i % _BLOCK] <= tolerance_px)
         keys = np.array([i, j])
         out, into = self.slopes(i, j)
         inside = np.arange(i + 1, j)
         values = drawn(self.track.frames[keys], self.values[keys], np.stack([out, into]), np.stack([out, into]), self.rule,
                        self.channels, self.track.frames[inside])  # fmt: skip
         return bool(self.deviation(inside, values).max() <= tolerance_px)
+
+    def _short_spans(self, block: int, length: int) -> Floats:
+        """How far off the straight span of ``length`` samples is at most that begins at each sample of a block, (_BLOCK,) px; infinite
+        where the track ends before. One chain of spans after the other, each beginning a sample later."""
+        first = block * _BLOCK
+        last = min(first + _BLOCK - 1 + length, len(self.track) - 1)
+        worst = np.full(_BLOCK + length, np.inf)
+        for start in range(first, min(first + length, last - length + 1)):
+            keys = np.arange(start, last + 1, length)
+            inside = (keys[:-1, None] + np.arange(1, length)).ravel()
+            straight = np.zeros((len(keys), len(self.channels)))  # the slopes of a straight span are those of its chord
+            values = drawn(self.track.frames[keys], self.values[keys], straight, straight, self.rule, self.channels,
+                           self.track.frames[inside])  # fmt: skip
+            worst[keys[:-1] - first] = self.deviation(inside, values).reshape(-1, length - 1).max(axis=1)
+        return worst[:_BLOCK]
 
 
 def require_tolerance(tolerance_px: float) -> None:

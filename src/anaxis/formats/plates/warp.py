@@ -16,6 +16,8 @@ FILTERS = {"cubic": "catmull-rom", "sharp": "lanczos3", "soft": "bspline", "line
 USUAL_FILTER = "cubic"
 # Rows fetched at once: what they need stays near the processor.
 _ROWS = 8
+# Rows of a map made ready at once: of an 8K map the numbers in between would take gigabytes.
+_MAP_ROWS = 256
 # A place in a picture is a short number.
 _MOST_PX = 32_000
 
@@ -69,20 +71,23 @@ def in_a_margin(st: FloatsLike, size: tuple[int, int], margin: int) -> Floats:
 def map_for_warp(st: FloatsLike, size: tuple[int, int]) -> WarpMap:
     """An ST map (h, w, 2), rows from the top and t from the lower left, for pictures of ``size``. Raises BadInput for pictures
     and maps of more than 32,000 px a side."""
-    fetches = np.asarray(st, dtype=np.float64)[..., :2]
+    fetches = np.asarray(st)[..., :2]
     widest = max(*size, *fetches.shape[:2])
     if widest > _MOST_PX:
         raise BadInput(
             f"A picture of {widest} px is too large for a map: {_MOST_PX} px a side are the most.", "out_of_bounds"
         )
-    with np.errstate(invalid="ignore"):
-        outside = np.asarray(~((fetches >= 0) & (fetches <= 1)).all(axis=-1))
-    place = np.stack([fetches[..., 0] * size[0], (1 - fetches[..., 1]) * size[1]], axis=-1) - 0.5
-    place[outside] = 0.0
-    pixel = np.floor(place)
-    return WarpMap(
-        (pixel + 1).astype(np.int16), np.moveaxis(place - pixel, 2, 0).astype(np.float32, order="C"), outside, size
-    )
+    pixel, beyond = np.zeros(fetches.shape, np.int16), np.zeros((2, *fetches.shape[:2]), np.float32)
+    outside = np.zeros(fetches.shape[:2], np.bool_)
+    for rows in (slice(top, top + _MAP_ROWS) for top in range(0, len(fetches), _MAP_ROWS)):
+        with np.errstate(invalid="ignore"):
+            outside[rows] = ~((fetches[rows] >= 0) & (fetches[rows] <= 1)).all(axis=-1)
+        s, t = np.moveaxis(np.where(outside[rows][..., None], 0.0, fetches[rows]).astype(np.float64), 2, 0)
+        place = np.stack([s * size[0], (1 - t) * size[1]]) - 0.5
+        whole = np.floor(place)
+        pixel[rows] = np.moveaxis(whole + 1, 0, 2)
+        beyond[:, rows] = place - whole
+    return WarpMap(pixel, beyond, outside, size)
 
 
 def warped(pixels: Singles, through: WarpMap, name: str = USUAL_FILTER) -> Singles:
