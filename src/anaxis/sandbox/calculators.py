@@ -12,7 +12,7 @@ from collections.abc import Callable
 from typing import ParamSpec, TypeVar
 
 from anaxis.core.errors import BadInput
-from anaxis.monitoring.metrics import READER_SECONDS
+from anaxis.monitoring.timing import timed
 from anaxis.sandbox.calls import question_of, value_in
 from anaxis.sandbox.forks import Fork, ForkEnded, ForkSource, Gone, again
 from anaxis.sandbox.guard import Limits
@@ -76,7 +76,7 @@ class Calculators:
         # The budget counts from when the process works.
         seconds = limits.wall_s + 5
 
-        with self._turns.turn(), READER_SECONDS.labels("calculation").time():
+        with self._turns.turn(), timed("calculation"):
             try:
                 answer, blocks = again(lambda: self._ask(asked, seconds))
             except TimeoutError as error:

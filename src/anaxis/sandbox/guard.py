@@ -14,7 +14,7 @@ from typing import TYPE_CHECKING, Any
 
 from anaxis.core.errors import BadInput
 from anaxis.formats import MAX_FILE_BYTES, READABLE_SUFFIXES, require_readable
-from anaxis.monitoring.metrics import READER_SECONDS
+from anaxis.monitoring.timing import timed
 from anaxis.sandbox.folders import handed_in, with_layers
 from anaxis.sandbox.forks import Fork, ForkEnded, ForkSource, Gone
 from anaxis.sandbox.messages import BadMessage
@@ -88,7 +88,7 @@ class ParserPool:
         """
         # A wrong kind of file is refused before a process is spent on it.
         require_readable(path.name, suffixes)
-        with self._turns.turn(), READER_SECONDS.labels("file").time():
+        with self._turns.turn(), timed("file"):
             try:
                 archive = self._source.asked(lambda reader: self._ask(reader, path, layout, within))
             except Gone as error:
