@@ -144,6 +144,8 @@ def test_stations_open_their_panels_and_the_drawing_stays(page: Page, site: str,
         ("Prove", "No deliveries yet. Deliver"),
     ):
         page.locator(".stations").get_by_role("link", name=re.compile(station)).click()
+        # The line of stations is swapped with the panel: a click in that moment would go to a link that is no longer there.
+        expect(page).to_have_url(re.compile("station=" + station.lower().replace(" ", "-")))
         expect(page.locator("#panel")).to_contain_text(said)
         assert page.inner_text("[data-now=ours]") == "1400"
     # A guess is corrected where it stands, which makes a new version.
