@@ -208,7 +208,7 @@ _CONTROLS_LATER = """
 const later = new CSSStyleSheet();
 later.replaceSync(":is(select, input, textarea, button, summary):not([autofocus], [aria-invalid]) { visibility: hidden !important }");
 document.adoptedStyleSheets = [later];
-addEventListener("DOMContentLoaded", () => setTimeout(() => { document.adoptedStyleSheets = []; }));
+addEventListener("DOMContentLoaded", () => { document.adoptedStyleSheets = []; }); // after those of the page itself
 """
 
 
