@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import itertools
 import shutil
-import tempfile
 from collections.abc import Iterator
-from contextlib import contextmanager, suppress
+from contextlib import contextmanager
 from pathlib import Path
+from tempfile import TemporaryDirectory
 from typing import Any
 
 import psycopg
@@ -27,14 +27,16 @@ _MEMORY, _ROOM_BYTES = Path("/dev/shm"), 2 << 30
 
 @contextmanager
 def folder_of_cluster(usual: Path) -> Iterator[Path]:
-    """A folder in memory for a cluster, where there is room for it; else ``usual``."""
-    folder = usual
-    with suppress(OSError):
-        if shutil.disk_usage(_MEMORY).free > _ROOM_BYTES:
-            folder = Path(tempfile.mkdtemp(prefix="anaxis-tests-", dir=_MEMORY))
-    yield folder
-    if folder != usual:
-        shutil.rmtree(folder, ignore_errors=True)
+    """A folder in memory for a cluster, if there is room for it; else ``usual``."""
+    try:
+        roomy = shutil.disk_usage(_MEMORY).free > _ROOM_BYTES
+    except OSError:
+        roomy = False
+    if not roomy:
+        yield usual
+        return
+    with TemporaryDirectory(prefix="anaxis-tests-", dir=_MEMORY, ignore_cleanup_errors=True) as name:
+        yield Path(name)
 
 
 def compile_once(patch: pytest.MonkeyPatch) -> None:

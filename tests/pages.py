@@ -201,9 +201,8 @@ def fits(page: Page) -> None:
     assert wide_px <= window_px
 
 
-# A page can be seen before its scripts have begun: what is pressed or chosen then does nothing, which hardly any person is
-# quick enough for and every test is. Controls are shown once the scripts of the page have begun.
-# Those that a page focuses by itself are shown at once: a hidden one takes no focus.
+# A page is visible before its scripts run, and its controls do nothing until then. A test is quick enough to press one, so controls
+# stay hidden until the scripts have run. Controls that the page itself focuses stay visible: a hidden control takes no focus.
 _CONTROLS_LATER = """
 const later = new CSSStyleSheet();
 later.replaceSync(":is(select, input, textarea, button, summary):not([autofocus], [aria-invalid]) { visibility: hidden !important }");

@@ -38,7 +38,7 @@ def start_reader(file: Path) -> ParserPool:
 
 
 def _load_rotations() -> None:
-    """What the first sum with rotations needs, a third of a second: loaded while the other process reads the file."""
+    """Load SciPy's rotations while the other process reads the file: that takes a third of a second."""
     import scipy.spatial.transform  # noqa: F401
 
 
@@ -61,7 +61,9 @@ def read_stated(
             raise BadInput(f"There is no file {file}: check the name.")
         check_size(file.name, file.stat().st_size, reader.limits.max_bytes)
         layout = layout_of(columns)
-        Thread(target=_load_rotations, daemon=True).start()
+        Thread(
+            target=_load_rotations
+        ).start()  # no daemon: a command that ends at once must not end in the middle of it
         scene = reader.read(file.resolve(), layout, within=allow_files)
         return corrected(scene, up_axis, metres_per_unit, parse_rate(rate) if rate else None)
     finally:

@@ -1,4 +1,7 @@
-"""Seconds of what is done apart, told to whoever counts them in this process; a single command counts nothing."""
+"""Times the reading of files and the calculations in confined processes.
+
+The server's metrics add a listener. Commands have none, and do not load the metrics library.
+"""
 
 from __future__ import annotations
 
@@ -6,16 +9,17 @@ import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 
-# Told the kind of work, and its seconds. The metrics (anaxis.monitoring.metrics) listen once they are loaded.
+# Each is called with the kind of work and its seconds.
 listeners: list[Callable[[str, float], None]] = []
 
 
 @contextmanager
 def timed(kind: str) -> Iterator[None]:
-    """Time what is done apart, also where it fails."""
+    """Time a block, and pass its seconds to the listeners, also when it raises."""
     began = time.perf_counter()
     try:
         yield
     finally:
-        for told in listeners:
-            told(kind, time.perf_counter() - began)
+        seconds = time.perf_counter() - began
+        for listener in listeners:
+            listener(kind, seconds)

@@ -1,4 +1,4 @@
-"""Pictures of a plate worked on apart (:mod:`anaxis.sandbox.plate_tasks`), some at a time in each of two processes.
+"""Pictures of a plate, worked on in one or two confined processes (:mod:`anaxis.sandbox.plate_tasks`), some at a time.
 
 A picture that makes its process stop is named, and another process goes on with the others.
 """
@@ -24,9 +24,10 @@ from anaxis.sandbox.pictures import PICTURE_READERS
 # A picture of so many pixels may take ANAXIS_FILE_SECONDS, a larger one as much longer as it is larger.
 _USUAL_PIXELS = 1920 * 1080
 _LONGEST = 40  # times as long, whatever a header says of its picture
-_AT_ONCE = 24
-# Two processes work on a sequence where this machine has as many processors: each goes on by itself while the other is heard.
+# Two processes share a sequence if this machine has two processors. Each works on while the results of the other are taken.
 _PROCESSES, _WORTH_TWO = min(2, len(os.sched_getaffinity(0))), 4
+# The files of so many pictures lie beside their process at once.
+_AT_ONCE = 24 // _PROCESSES
 
 
 def _opened(path: Path) -> BinaryIO:

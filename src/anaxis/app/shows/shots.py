@@ -83,7 +83,7 @@ class Listing(NamedTuple):
 
 
 class _Light(NamedTuple):
-    """A camera by number, its version worked on, and names and time to sort by."""
+    """A camera and its current version by number, with the time and the names to sort by."""
 
     camera: int
     head: int
@@ -93,7 +93,7 @@ class _Light(NamedTuple):
 
 
 class _Noted(NamedTuple):
-    """What a version says of its camera: warnings that nobody has mended or allowed, how many frames, and how many a second."""
+    """From a version's findings and facts: the number of open warnings, the number of frames, the frame rate."""
 
     warnings: int
     frames: int
@@ -122,10 +122,11 @@ def listed(context: Context, show: Show, asked: ShotFilter) -> Listing:
     by, turned = asked.sort.removeprefix("-"), asked.sort.startswith("-")
     if by == "shot" and not asked.state and not asked.findings:  # the database finds the page
         narrowed = replace(asked, sort="shot", at=0) != ShotFilter()
-        count = context.execute(select(func.count()).select_from(query.subquery())).scalar_one() if narrowed else whole
+        counted = query.with_only_columns(func.count(Camera.id))
+        count = context.execute(counted).scalar_one() if narrowed else whole
         at = _start_of_page(asked.at, count)
         page = _lights(context, query.limit(PAGE).offset(at), turned)
-        return Listing(_rows(context, show, page, late), count, whole, at)
+        return Listing(_rows(context, page, _noted(context, show, page), late), count, whole, at)
     found = _lights(context, query)
     noted = _noted(context, show, found) if asked.findings or by in ("findings", "frames", "rate") else {}
     found = [c for c in found if not asked.findings or noted[c.head].warnings]
@@ -133,7 +134,8 @@ def listed(context: Context, show: Show, asked: ShotFilter) -> Listing:
     found = [c for c in found if not asked.state or _is(worst.get(c.head), asked.state)]
     _sort(found, by, turned, worst, noted)
     at = _start_of_page(asked.at, len(found))
-    return Listing(_rows(context, show, found[at : at + PAGE], late), len(found), whole, at)
+    page = found[at : at + PAGE]
+    return Listing(_rows(context, page, noted or _noted(context, show, page), late), len(found), whole, at)
 
 
 def _start_of_page(at: int, count: int) -> int:
@@ -164,7 +166,7 @@ def _on_the_list(query: Select[*tuple[Any, ...]], show: Show) -> Select[*tuple[A
 
 
 def _asked_for(show: Show, asked: ShotFilter, late: Collection[int]) -> Select[*tuple[Any, ...]]:
-    """The cameras of a show that answer to what the database can tell, as :class:`_Light`."""
+    """The cameras of a show that match the filters on columns of the database, as :class:`_Light`."""
     query = _on_the_list(select(Camera.id, Version.id, Version.created_at, Shot.name, Camera.name), show)
     for word in asked.q.lower().split():
         query = query.where(func.strpos(func.lower(Shot.name + " " + Camera.name), word) > 0)
@@ -181,13 +183,13 @@ def _asked_for(show: Show, asked: ShotFilter, late: Collection[int]) -> Select[*
 
 
 def _lights(context: Context, query: Select[*tuple[Any, ...]], turned: bool = False) -> list[_Light]:
-    """By shot and name, or the other way round."""
+    """Sorted by shot and name, or in reverse."""
     order = (Shot.name, Camera.name, Camera.id)
     return [_Light(*row) for row in context.execute(query.order_by(*(c.desc() if turned else c for c in order)))]
 
 
 def _noted(context: Context, show: Show, cameras: list[_Light]) -> dict[int, _Noted]:
-    """By version worked on. For every camera two documents are read: a page of the list asks for its own alone."""
+    """By current version. This reads two JSON documents for each camera, so a page of the list asks for its own cameras alone."""
     sentences = select(func.array_agg(AllowedWarning.sentence)).where(AllowedWarning.camera_id == Camera.id)
     columns = (Version.id.label("head"), Version.findings, Version.facts, sentences.scalar_subquery().label("allowed"))
     query = _on_the_list(select(*columns, Shot.first_frame, Shot.last_frame, Shot.rate), show)
@@ -229,9 +231,8 @@ def _how_bad(worst: Delivery | None) -> tuple[int, float]:
     return (0 if worst.sound else 1 if worst.matches else 2, worst.max_px)
 
 
-def _rows(context: Context, show: Show, wanted: list[_Light], late: Collection[int]) -> list[Row]:
+def _rows(context: Context, wanted: list[_Light], noted: dict[int, _Noted], late: Collection[int]) -> list[Row]:
     """The rows of a page, in its order."""
-    noted = _noted(context, show, wanted)
     loading = (joinedload(Camera.shot), joinedload(Camera.missing_from), selectinload(Camera.head_version).selectinload(Version.deliveries))  # fmt: skip
     query = select(Camera).where(Camera.id.in_([c.camera for c in wanted])).options(*loading)
     cameras = {c.id: c for c in context.execute(query).scalars()}

@@ -10,7 +10,7 @@ from anaxis.core.checks import cameras, lens, motion, projection, times, transfo
 from anaxis.core.checks.subject import Check, Expected, Subject, is_still, moving_lens_channels
 from anaxis.core.findings import Finding, by_severity
 
-__all__ = ["CHECKS", "Expected", "Subject", "is_moving", "is_still", "moving_lens_channels", "run_checks"]
+__all__ = ["CHECKS", "Expected", "Subject", "is_still", "moving_lens_channels", "run_checks"]
 
 CHECKS: tuple[Check, ...] = (
     *motion.CHECKS,

@@ -97,18 +97,11 @@ def _made_of(baked: Baked) -> str:
 
 def _same_motion(a: Baked, b: Baked) -> float | None:
     """How far two bakes are apart at most, in metres, where they are one motion; else None."""
-    # Most pairs differ on the first frame that both have, and nothing else needs to be looked at. Of five hundred cameras there
-    # are a hundred thousand pairs: most of them begin on one frame, and are told apart by six numbers.
-    alike_m = _ALIKE * max(a.travel_m, 1e-3)
-    (begins, here), (other_begins, there) = a.start, b.start
-    if begins == other_begins and any(abs(p - q) >= alike_m for p, q in zip(here, there, strict=True)):
+    # Most pairs differ on the first frame that both have: that comparison is enough for them.
+    first, alike_m = max(a.start[0], b.start[0]), _ALIKE * max(a.travel_m, 1e-3)
+    here, there = a.place_m(first), b.place_m(first)
+    if here and there and any(abs(p - q) >= alike_m for p, q in zip(here, there, strict=True)):
         return None
-    first = max(a.track.frames[0], b.track.frames[0])
-    at = [min(int(np.searchsorted(t.frames, first)), len(t) - 1) for t in (a.track, b.track)]
-    if a.track.frames[at[0]] == b.track.frames[at[1]]:
-        apart = np.abs(a.track.position_m[at[0]] - b.track.position_m[at[1]]).max()
-        if apart >= alike_m:
-            return None
     if not (a.moves and b.moves):
         return None
     frames, in_a, in_b = np.intersect1d(a.track.frames, b.track.frames, return_indices=True)
@@ -165,7 +158,7 @@ def _same_name(subject: Subject) -> Iterator[Finding]:
 
 
 def _targets(scene: Scene) -> list[Node]:
-    """The nodes that by their names a camera aims at: looked for once a scene, however many cameras it has."""
+    """The nodes that are aim targets by their names: found once for all cameras of a scene."""
 
     def words(name: str) -> str:
         return re.sub(r"([a-z])([A-Z])", r"\1_\2", name).lower()

@@ -50,8 +50,8 @@ _CROWD, _CROWD_REACH = 2, 8
 _APART = 0.9
 # Leaps in a row of cuts, and over how many steps around one its usual motion is taken.
 _ROW, _ROW_AROUND = (3, 6), 33
-# The motion around a row, as the pace that so many steps are slower than, three quarters of them: half of the steps of a
-# motion in steps are none.
+# The usual pace around a row: of the steps around it, sorted by pace, this one (the 75th percentile). In a motion in steps, half
+# of the steps stand still.
 _ROW_USUAL = 24
 # Of its largest leap, how far a row of cuts leads at least; and how many of its leaps turn elsewhere in a possible one.
 _THROUGH, _ROW_SHARE = 0.75, 0.5

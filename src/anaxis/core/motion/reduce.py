@@ -38,8 +38,8 @@ UNSEEN_SHARE = 0.002
 Progress = Callable[[float], None]
 # Test points are worked out for so many frames at a time: those of all frames of a long shot fill a gigabyte.
 _BLOCK, _BLOCKS_KEPT = 1024, 8
-# A straight span of so few samples is tried in almost every place where keys lie close: after so many trials in a block of frames,
-# all spans of its length that begin there are measured at once.
+# Where keys are dense, straight spans of up to _SHORT samples are tried at almost every sample. After _OFTEN trials of one length
+# in a block of frames, all spans of that length that begin in the block are measured at once.
 _SHORT, _OFTEN = 4, 8
 
 
@@ -184,8 +184,8 @@ class _Fit:
         return bool(self.deviation(inside, values).max() <= tolerance_px)
 
     def _short_spans(self, block: int, length: int) -> Floats:
-        """How far off the straight span of ``length`` samples is at most that begins at each sample of a block, (_BLOCK,) px; infinite
-        where the track ends before. One chain of spans after the other, each beginning a sample later."""
+        """The largest deviation of the straight span of ``length`` samples from each sample of a block, (_BLOCK,) px; infinite where
+        the track ends first. Spans that follow one another are measured in one call, then those that begin a sample later."""
         first = block * _BLOCK
         last = min(first + _BLOCK - 1 + length, len(self.track) - 1)
         worst = np.full(_BLOCK + length, np.inf)

@@ -50,8 +50,16 @@ class Baked:
 
     @cached_property
     def start(self) -> tuple[float, list[float]]:
-        """Its first frame, and where it stands there, (3,) metres."""
+        """Its first frame, and its position there, (3,) metres."""
         return float(self.track.frames[0]), self.track.position_m[0].tolist()
+
+    def place_m(self, frame: float) -> list[float] | None:
+        """Its position at a frame, (3,); None where it has no sample there. A hundred thousand pairs of cameras ask for the first."""
+        begins, here = self.start
+        if frame == begins:
+            return here
+        at = min(int(np.searchsorted(self.track.frames, frame)), len(self.track) - 1)
+        return self.track.position_m[at].tolist() if self.track.frames[at] == frame else None
 
 
 def chain_keys(scene: Scene, path: str) -> Floats:

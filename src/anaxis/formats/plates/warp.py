@@ -11,14 +11,14 @@ import numpy as np
 from anaxis.core.errors import BadInput
 from anaxis.core.typing import Bools, Floats, FloatsLike, Ints, Singles
 
-# By their names in the trade.
+# Each filter with its usual name.
 FILTERS = {"cubic": "catmull-rom", "sharp": "lanczos3", "soft": "bspline", "linear": "triangle"}
 USUAL_FILTER = "cubic"
-# Rows fetched at once: what they need stays near the processor.
+# Rows filtered at once, so that their data stay in the processor's cache.
 _ROWS = 8
-# Rows of a map made ready at once: of an 8K map the numbers in between would take gigabytes.
+# Rows of a map prepared at once: for a whole 8K map the temporary arrays would take gigabytes.
 _MAP_ROWS = 256
-# A place in a picture is a short number.
+# OpenCV's remap addresses pixels with 16-bit integers.
 _MOST_PX = 32_000
 
 
@@ -37,8 +37,8 @@ def _sharp(x: Singles) -> list[Singles]:
     return [np.asarray(w / sum(weights), np.float32) for w in weights]
 
 
-# The weights of the pixels about a point, from the left or from above; the point lies ``x`` of a pixel beyond the last pixel of
-# the first half of them. Catmull and Rom 1974; the uniform cubic B-spline; Lanczos windowed sinc of three lobes, its sum made 1.
+# The weights of the 2, 4 or 6 pixels around a point, from the left or from above. ``x``, from 0 to 1, is the distance in pixels
+# from the last pixel before the point. Catmull and Rom 1974; uniform cubic B-spline; sinc with a Lanczos window of 3, normalised.
 _WEIGHTS: dict[str, Callable[[Singles], list[Singles]]] = {
     "cubic": _cubic, "sharp": _sharp, "soft": _soft, "linear": lambda x: [1 - x, x],
 }  # fmt: skip
@@ -52,9 +52,9 @@ def require_filter(name: str) -> str:
 
 
 class WarpMap(NamedTuple):
-    """A map as :func:`warped` takes it: the ``pixel`` (h, w, 2) of the picture left above of each point that is fetched, counted
-    from one pixel outside of the picture's upper left corner, how far the point is ``beyond`` its middle (2, h, w) in pixels, which
-    points lie ``outside`` (h, w) of the picture, and the picture's ``size``."""
+    """A map as :func:`warped` takes it. ``pixel`` (h, w, 2) is the pixel to the upper left of each fetched point, counted from one
+    pixel outside the picture's upper left corner. ``beyond`` (2, h, w) is the distance from that pixel's centre to the point, in pixels.
+    ``outside`` (h, w) marks points outside the picture, and ``size`` is the picture's width and height."""
 
     pixel: Ints
     beyond: Singles
@@ -75,7 +75,8 @@ def map_for_warp(st: FloatsLike, size: tuple[int, int]) -> WarpMap:
     widest = max(*size, *fetches.shape[:2])
     if widest > _MOST_PX:
         raise BadInput(
-            f"A picture of {widest} px is too large for a map: {_MOST_PX} px a side are the most.", "out_of_bounds"
+            f"A side of {widest} px is too large for an ST map: scale or crop the picture to at most {_MOST_PX} px a side.",
+            "out_of_bounds",
         )
     pixel, beyond = np.zeros(fetches.shape, np.int16), np.zeros((2, *fetches.shape[:2]), np.float32)
     outside = np.zeros(fetches.shape[:2], np.bool_)
