@@ -55,6 +55,7 @@ bench: setup
 	@.venv/bin/python benchmarks/plates.py
 	@.venv/bin/python benchmarks/derived.py
 	@.venv/bin/python benchmarks/shows.py
+	@.venv/bin/python benchmarks/scale.py
 	@.venv/bin/python benchmarks/many_files.py
 	@.venv/bin/python benchmarks/growth.py
 	@.venv/bin/python benchmarks/live.py

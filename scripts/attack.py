@@ -280,7 +280,8 @@ class Asker:
         for path, methods in described["paths"].items():
             for method, told in methods.items():
                 query = [p["name"] for p in told.get("parameters", []) if p["in"] == "query"]
-                body = next(iter(told.get("requestBody", {}).get("content", {}).values()), {}).get("schema", {})
+                contents: dict[str, Any] = told.get("requestBody", {}).get("content", {})
+                body: dict[str, Any] = next((c.get("schema", {}) for c in contents.values()), {})
                 fields = schemas.get(body.get("$ref", "").rpartition("/")[2], body).get("properties", {})
                 uploads = [k for k, v in fields.items() if re.search("binary|octet", json.dumps(v))]
                 yield method.upper(), path, query, [k for k in fields if k not in uploads], uploads

@@ -91,11 +91,11 @@ def _with_variables_used(styles: str) -> str:
     ours = (WEB / "static" / "anaxis.css").read_text(encoding="utf-8")
     while True:
         read = set(re.findall(r"var\((--bs-[\w-]+)", styles + ours))
-        kept = re.sub(
-            r"(--bs-[\w-]+):(?:[^;{}\"]|\"[^\"]*\")*;?",
-            lambda found, read=read: found[0] if found[1] in read else "",
-            styles,
-        )
+
+        def where_read(found: re.Match[str], read: set[str] = read) -> str:
+            return found[0] if found[1] in read else ""
+
+        kept = re.sub(r"(--bs-[\w-]+):(?:[^;{}\"]|\"[^\"]*\")*;?", where_read, styles)
         if kept == styles:
             return kept
         styles = kept

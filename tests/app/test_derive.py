@@ -142,7 +142,7 @@ def test_it_knows_when_it_is_behind_and_is_brought_up_to_date_in_one_step(
     newer = edited(store, shots["TW_030"])
     (late,) = outdated_inputs(store, made)
     assert (late.role, late.used.id, late.newest.id) == (role_of(shots["TW_030"]), shots["TW_030"].id, newer.id)
-    assert made.id in outdated_versions(store)
+    assert made.id in outdated_versions(store, made.camera.shot.show)
     found = update_would_change(store, made)
     assert found.proof is not None and found.proof.max_px > 1 and found.proof.worst_frame >= 50
     assert found.proof.deviation_px[:40].max() < 1e-9, "the other shot stays as it is"
@@ -153,7 +153,7 @@ def test_it_knows_when_it_is_behind_and_is_brought_up_to_date_in_one_step(
     assert recipe_of(updated) == recipe_of(made), "its own recipe is done again"
     assert (after.position_m[:40] == before.position_m[:40]).all()
     assert np.abs(after.position_m[40:] - before.position_m[40:] - [0.5, 0, 0]).max() < 1e-9
-    assert not outdated_inputs(store, updated) and not outdated_versions(store) & {updated.id}
+    assert not outdated_inputs(store, updated) and not outdated_versions(store, made.camera.shot.show) & {updated.id}
     assert (track_of(made)[0].position_m == before.position_m).all(), "nothing was redone behind anybody's back"
     # An input that is undone is another version too.
     step_back(store, newer)
@@ -166,7 +166,7 @@ def test_a_derived_camera_is_an_input_and_there_is_no_circle(store: Context, sho
     edited(store, shots["TW_010"])
     (late,) = outdated_inputs(store, still)
     assert late.itself and late.used.id == late.newest.id, "its input is outdated itself"
-    assert still.id in outdated_versions(store)
+    assert still.id in outdated_versions(store, made.camera.shot.show)
     with pytest.raises(BadInput, match="would be derived from itself"):
         derive_anew(
             store,

@@ -93,7 +93,10 @@ def test_cameras_are_found_by_what_is_asked(store: Context) -> None:
         expect_of(store, show_of(store).shots[0], 2001.0, 2100.0, None)
     assert names(store, findings=True) == ["TW_010", *before]
     rows = {r.camera.shot.name: r for r in listed(store, show_of(store), ShotFilter()).rows}
-    assert rows["TW_010"].warnings == 1 and rows["TW_020"].by == "night shift" and rows["TW_010"].by == "local"
+    assert rows["TW_010"].warnings == 1 and [rows[n].version.actor for n in ("TW_020", "TW_010")] == [
+        "night shift",
+        "local",
+    ]
 
 
 def test_many_shots_cost_as_many_queries_as_few(engine: Engine, store: Context) -> None:
@@ -114,7 +117,7 @@ def test_many_shots_cost_as_many_queries_as_few(engine: Engine, store: Context) 
                 assert [r.state for r in found.rows]
             counts.append(len(queries))
         many(engine, 400) if counts is few else None
-    assert few == plenty and max(plenty) < 16
+    assert all(after <= before for before, after in zip(few, plenty, strict=True)) and max(few) < 16
     with Context(engine, LOCAL) as session:
         last = listed(session, show_of(session), ShotFilter(at=10_000))
         assert last.whole == last.found == 403 and last.at == 400 and len(last.rows) == 3
@@ -176,17 +179,18 @@ def test_the_history_tells_who_did_what_to_what_and_only_grows(engine: Engine, s
     camera = shot.cameras[0]
     rename(store, camera, "walk")
     rename(store, shot, "=TW_021")
-    told = [(e.actor, e.action, e.said) for e in entries(store, Of(camera=camera.id))]
+    told = [(e.actor, e.action, e.said) for e in entries(store, Of(camera=camera.id)).entries]
     assert told[0] == ("local", "rename", "walk") and told[-1][0] == "night shift"
-    assert entries(store, Of(camera=camera.id))[0].detail == {"was": {"name": "shotcam"}}
+    assert entries(store, Of(camera=camera.id)).entries[0].detail == {"was": {"name": "shotcam"}}
     assert count(store, Of(shot=shot.id)) == len(told) + 1
-    assert {e.actor for e in entries(store, Of(show=show.id, who="night shift"))} == {"night shift"}
+    assert {e.actor for e in entries(store, Of(show=show.id, who="night shift")).entries} == {"night shift"}
     assert count(store, Of(package="yup-rh-cm")) == 1 and count(store, Of(package="yup-rh-cm", action="rename")) == 0
     assert count(store, Of(show=show.id, days=1)) == count(store, Of(show=show.id)) > 5
-    rows = list(csv.DictReader(io.StringIO("".join(as_csv(store, Of(shot=shot.id))))))
+    of_shot = Of(shot=shot.id)
+    store.commit()
+    rows = list(csv.DictReader(io.StringIO("".join(as_csv(engine, LOCAL, of_shot)))))
     assert len(rows) == len(told) + 1 and rows[0]["of"] == "'=TW_021", "no table program runs it as a formula"
     assert rows[0]["detail"] == "name was TW_020" and rows[0]["at"].endswith("+00:00")
-    store.commit()
     for statement in ("UPDATE history SET actor = 'nobody'", "DELETE FROM history"):
         with engine.begin() as connection, pytest.raises(DBAPIError):
             connection.execute(text(statement))

@@ -108,8 +108,11 @@ def use_case(
                 require(context, needs, show_of(row), action)
                 kind, number, said, detail = _entry_of(row)
                 context.add(
-                    HistoryEntry(actor=actor.name, action=action, kind=kind, about_id=number, said=said, detail=detail)
-                )
+                    HistoryEntry(
+                        actor=actor.name, action=action, kind=kind, about_id=number, said=said, detail=detail,
+                        show_id=show_of(row) or None,
+                    )
+                )  # fmt: skip
             context.flush()
             return result
 

@@ -29,7 +29,7 @@ class Problem(BaseModel):
 
 
 class Paged(BaseModel, Generic[T]):
-    """Some of ``found`` entries, from the ``at``-th on; ``next`` is where the following ones begin, null at the end."""
+    """Some of ``found`` entries, beginning at ``at``; ``next`` is where the following ones begin, null at the end."""
 
     entries: list[T]
     found: int

@@ -43,7 +43,7 @@ def everything_of_run(context: Context, run: Run) -> Everything:
          "state": j.state, "said": j.said}
         for j in jobs if j.state != "done"
     ]  # fmt: skip
-    made = [d for of_job in all_made_by(context, jobs).values() for d in of_job]
+    made = [d for of_job in all_made_by(context, jobs, selectinload(Delivery.files)).values() for d in of_job]
     return _everything(f"run_{run.id}", made, {"run": run.id, "show": run.show.name, "not_delivered": left})
 
 
@@ -53,7 +53,10 @@ def everything_of_show(context: Context, show: Show) -> Everything:
         select(Camera).join(Shot).where(Shot.show_id == show.id).order_by(Shot.name, Camera.name)
         .options(joinedload(Camera.shot), selectinload(Camera.head_version).selectinload(Version.deliveries).selectinload(Delivery.files))
     )  # fmt: skip
-    heads = [c.head for c in context.execute(query).scalars()]
+    cameras = list(
+        context.execute(query).scalars()
+    )  # held until all is told: a session forgets a row that nobody holds
+    heads = [c.head for c in cameras]
     made = [d for v in heads for d in newest_deliveries(v)]
     without = [{"shot": v.camera.shot.name, "camera": v.camera.name} for v in heads if not v.deliveries]
     return _everything(file_stem_of(show.name) or "show", made, {"show": show.name, "not_delivered": without})

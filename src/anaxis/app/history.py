@@ -4,24 +4,39 @@ from __future__ import annotations
 
 import csv
 import io
-from collections.abc import Iterator
+from collections.abc import Collection, Iterator, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
-from typing import Any
+from typing import Any, NamedTuple
 
-from sqlalchemy import ColumnElement, Select, and_, func, or_, select, true
+from sqlalchemy import (
+    ColumnElement,
+    CompoundSelect,
+    Engine,
+    Select,
+    false,
+    func,
+    literal,
+    literal_column,
+    select,
+    true,
+    tuple_,
+    union_all,
+)
 
 from anaxis.app.context import Context
-from anaxis.app.roles import Role
+from anaxis.app.roles import Actor, Role
 from anaxis.core.number_text import px_text
 from anaxis.formats.text_cells import text_cell
-from anaxis.store.exchange import Clash, Client, Link, Recording, RemoteCamera
 from anaxis.store.hooks import Webhook
 from anaxis.store.media import MediaRootShow
-from anaxis.store.models import Base, Camera, Delivery, HistoryEntry, Package, Plate, Shot, Show, Version
+from anaxis.store.models import Camera, Delivery, HistoryEntry, HistoryWord, Package, Plate, Shot, Show, Version
 from anaxis.store.people import Person, Token
 
 PAGE = 100
+# More entries than this are not counted: counting millions takes longer than reading a page of them.
+MOST_COUNTED = 10_000
+_CSV_AT_ONCE = 5_000
 # What is told of these is for administrators: who may do what, by which token, and whom the show tells.
 _ADMINISTRATORS = tuple(t.__tablename__ for t in (Person, Token, Webhook, MediaRootShow))
 
@@ -39,32 +54,93 @@ class Of:
     days: int | None = None
 
 
-def entries(context: Context, of: Of, at: int = 0) -> list[HistoryEntry]:
-    """A page of entries, the newest first."""
-    query = _of(context, of).order_by(HistoryEntry.id.desc()).limit(PAGE).offset(max(0, at))
-    return list(context.execute(query).scalars())
+class EntriesPage(NamedTuple):
+    """Entries, the newest first. ``before`` asks for the page of older ones, ``after`` for that of newer ones; None where there are none."""
+
+    entries: list[HistoryEntry]
+    before: int | None
+    after: int | None
+
+
+def entries(
+    context: Context, of: Of, before: int | None = None, after: int | None = None, most: int = PAGE
+) -> EntriesPage:
+    """A page of entries: the newest, those older than the entry ``before``, or those newer than the entry ``after``."""
+    edge = before if before is not None else after
+    query = _of(context, of)
+    newer = before is None and after is not None
+    if edge is not None:
+        # The bound on the time alone lets the database leave out whole months.
+        at = select(HistoryEntry.at).where(HistoryEntry.id == edge).scalar_subquery()
+        key, limit = tuple_(HistoryEntry.at, HistoryEntry.id), tuple_(at, literal(edge))
+        query = query.where(*((HistoryEntry.at >= at, key > limit) if newer else (HistoryEntry.at <= at, key < limit)))
+    order = [c if newer else c.desc() for c in (HistoryEntry.at, HistoryEntry.id)]
+    if context.shows is not None and of.show is None and of.shot is None and of.camera is None:
+        query = _newest_of_each(query, context.shows, order, most + 1)
+    found = list(context.execute(query.order_by(*order).limit(most + 1)).scalars())
+    further, page = len(found) > most, found[:most]
+    if newer:
+        page.reverse()
+    older_exist, newer_exist = (True, further) if newer else (further, before is not None)
+    if not page:
+        return EntriesPage([], None, None)
+    return EntriesPage(page, page[-1].id if older_exist else None, page[0].id if newer_exist else None)
+
+
+def _newest_of_each(
+    query: Select[HistoryEntry], shows: Collection[int], order: Sequence[Any], most: int
+) -> Select[HistoryEntry]:
+    """The first of a query's entries in each of some shows, and of those in no show: of all shows together the database would go through the
+    entries of every other show too."""
+    show = select(Show.id).where(Show.id.in_(sorted(shows))).subquery()
+    firsts = query.with_only_columns(HistoryEntry.id, HistoryEntry.at).order_by(*order).limit(most)
+    of_show = firsts.where(HistoryEntry.show_id == show.c.id).correlate(show).lateral()
+    of_none = firsts.where(HistoryEntry.show_id.is_(None)).subquery()
+    chosen = union_all(select(of_show).select_from(show.join(of_show, true())), select(of_none))
+    entry = tuple_(HistoryEntry.id, HistoryEntry.at)
+    return select(HistoryEntry).where(entry.in_(chosen))
 
 
 def count(context: Context, of: Of) -> int:
-    return context.execute(select(func.count()).select_from(_of(context, of).subquery())).scalar_one()
+    """How many entries there are; ``MOST_COUNTED`` + 1 where there are more."""
+    some = _of(context, of).with_only_columns(HistoryEntry.id).limit(MOST_COUNTED + 1)
+    return context.execute(select(func.count()).select_from(some.subquery())).scalar_one()
 
 
-def actions_and_actors(context: Context) -> tuple[list[str], list[str]]:
-    """What entries may be filtered by."""
-    seen = _seen(context)
-    actions = context.execute(
-        select(HistoryEntry.action).where(seen).distinct().order_by(HistoryEntry.action)
-    ).scalars()
-    actors = context.execute(select(HistoryEntry.actor).where(seen).distinct().order_by(HistoryEntry.actor)).scalars()
-    return list(actions), list(actors)
+def count_words(number: int) -> str:
+    """A count as pages write it."""
+    if number > MOST_COUNTED:
+        return f"more than {MOST_COUNTED:,} entries"
+    return f"{number} entr{'y' if number == 1 else 'ies'}"
 
 
-def as_csv(context: Context, of: Of) -> Iterator[str]:
-    """All entries, the newest first, a line each, as RFC 4180 has it; times in UTC as ISO 8601."""
+def actions_and_actors(context: Context, show: int | None = None) -> tuple[list[str], list[str]]:
+    """What entries (of a show, or all) may be filtered by."""
+    query = select(HistoryWord.what, HistoryWord.word).distinct().order_by(HistoryWord.word)
+    if show is not None:
+        query = query.where(HistoryWord.show_id.in_([show, HistoryWord.RESERVED]))
+    if context.actor.of_studio < Role.ADMINISTRATOR:
+        query = query.where(HistoryWord.show_id != HistoryWord.RESERVED)
+    words = context.execute(query).all()
+    return [w.word for w in words if w.what == "action"], [w.word for w in words if w.what == "actor"]
+
+
+def as_csv(engine: Engine, actor: Actor, of: Of) -> Iterator[str]:
+    """All entries, the newest first, a line each, as RFC 4180 has it; times in UTC as ISO 8601. Some thousand are read at once."""
     yield _line("at", "who", "did", "kind", "number", "of", "detail")
-    for e in context.execute(_of(context, of).order_by(HistoryEntry.id.desc())).scalars().yield_per(1000):
-        at = e.at.astimezone(UTC).isoformat(timespec="seconds")
-        yield _line(at, e.actor, e.action, e.kind, str(e.about_id), e.said, detail_words(e))
+    before: int | None = None
+    while True:
+        with Context(engine, actor) as context:
+            page = entries(context, of, before, most=_CSV_AT_ONCE)
+            yield "".join(
+                _line(
+                    e.at.astimezone(UTC).isoformat(timespec="seconds"), e.actor, e.action, e.kind, str(e.about_id), e.said, detail_words(e)
+                )
+                for e in page.entries
+            )  # fmt: skip
+        before = page.before
+        if before is None:
+            return
 
 
 def detail_words(entry: HistoryEntry) -> str:
@@ -104,36 +180,29 @@ def _of(context: Context, of: Of) -> Select[HistoryEntry]:
     if of.days is not None:
         query = query.where(HistoryEntry.at >= datetime.now(UTC) - timedelta(days=of.days))
     if of.package:
-        about = and_(HistoryEntry.kind == Package.__tablename__, HistoryEntry.detail["key"].as_string() == of.package)
-        went = and_(HistoryEntry.kind == Delivery.__tablename__, HistoryEntry.said.startswith(f"{of.package},"))
-        query = query.where(or_(about, went))
-    if of.camera is not None or of.shot is not None or of.show is not None:
-        query = query.where(_below(of))
+        # As the index history_of_package has it.
+        kinds: list[ColumnElement[str]] = [literal_column(f"'{model.__tablename__}'") for model in (Delivery, Package)]
+        package = func.package_of_entry(HistoryEntry.kind, HistoryEntry.said, HistoryEntry.detail)
+        query = query.where(HistoryEntry.kind.in_(kinds), package == of.package)
+    if of.camera is not None or of.shot is not None:
+        query = query.where(tuple_(HistoryEntry.kind, HistoryEntry.about_id).in_(_below(of)))
+    if of.show is not None:
+        query = query.where(HistoryEntry.show_id == of.show)
     return query
 
 
-def _below(of: Of) -> ColumnElement[bool]:
-    """Entries about a show, shot or camera, and all that hangs on it."""
-    cameras = select(Camera.id)
-    shots = select(Shot.id)
+def _below(of: Of) -> CompoundSelect[Any]:
+    """The table and number of a shot or camera, and of all that hangs on it."""
     if of.camera is not None:
-        cameras, shots = cameras.where(Camera.id == of.camera), shots.where(Shot.id == -1)
-    elif of.shot is not None:
-        cameras, shots = cameras.where(Camera.shot_id == of.shot), shots.where(Shot.id == of.shot)
+        cameras, shots = select(Camera.id).where(Camera.id == of.camera), select(Shot.id).where(false())
     else:
-        shots = shots.where(Shot.show_id == of.show)
-        cameras = cameras.where(Camera.shot_id.in_(shots))
+        cameras, shots = select(Camera.id).where(Camera.shot_id == of.shot), select(Shot.id).where(Shot.id == of.shot)
     versions = select(Version.id).where(Version.camera_id.in_(cameras))
     deliveries = select(Delivery.id).where(Delivery.version_id.in_(versions))
     plates = select(Plate.id).where(Plate.shot_id.in_(shots))
-    tables = {Camera: cameras, Shot: shots, Version: versions, Delivery: deliveries, Plate: plates}
-    asked = [and_(HistoryEntry.kind == t.__tablename__, HistoryEntry.about_id.in_(ids)) for t, ids in tables.items()]
-    if of.show is not None and of.shot is None and of.camera is None:
-        clients = select(Client.id).where(Client.show_id == of.show)
-        live: dict[type[Base], Any] = {
-            t: select(t.id).where(t.show_id == of.show) for t in (Client, Link, Clash, Recording)
-        }
-        live[RemoteCamera] = select(RemoteCamera.id).where(RemoteCamera.client_id.in_(clients))
-        live[Show] = [of.show]
-        asked += [and_(HistoryEntry.kind == t.__tablename__, HistoryEntry.about_id.in_(ids)) for t, ids in live.items()]
-    return or_(*asked)
+    of_table = {Camera: cameras, Shot: shots, Version: versions, Delivery: deliveries, Plate: plates}
+    named = []
+    for model, ids in of_table.items():
+        rows = ids.subquery()
+        named.append(select(literal_column(f"'{model.__tablename__}'").label("kind"), rows.c.id))
+    return union_all(*named)

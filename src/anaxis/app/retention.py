@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import logging
 from datetime import timedelta
 from typing import Any, NamedTuple
 
-from sqlalchemy import ColumnElement, Engine, Select, delete, exists, func, select, true, union
+from sqlalchemy import ColumnElement, Engine, Select, delete, exists, func, literal_column, select, text, true, union
+from sqlalchemy.exc import OperationalError
 
 from anaxis.app.cameras.uploads import old_uploads
 from anaxis.app.context import Context
@@ -13,22 +15,31 @@ from anaxis.app.exchange.retention import clear_changes
 from anaxis.app.keeping import SETTINGS, days_of, kept_from
 from anaxis.app.roles import LOCAL
 from anaxis.store.exchange import ExchangeChange
-from anaxis.store.models import Content, DeliveryFile, Job, MadeFile, Plate, PlateProxy, SourceFile
+from anaxis.store.models import Base, Content, DeliveryFile, Job, MadeFile, Plate, PlateProxy, SourceFile
 from anaxis.store.notices import Notice
+from anaxis.store.partitions import make_partitions
 
+_log = logging.getLogger("anaxis.retention")
 _IN_HAND = timedelta(hours=1)
+_ROWS_AT_ONCE = 1000
+# Tables with more rows than this are not counted for the page: PostgreSQL's estimate is shown.
+_MOST_COUNTED = 100_000
 
 
 class StoredAmount(NamedTuple):
-    """Of one kind: the setting that says how long, how many there are, how large, and what of it would go now."""
+    """Of one kind: the setting that says how long, how many there are, how large, and what of it would go now (None: not counted).
+
+    ``estimated``: there are so many that number and size are PostgreSQL's estimate for the whole table.
+    """
 
     setting: str
     what: str
     days: int
     number: int
     size: int
-    going: int
-    frees: int
+    going: int | None = None
+    frees: int | None = None
+    estimated: bool = False
 
 
 def kept(context: Context) -> list[StoredAmount]:
@@ -36,6 +47,10 @@ def kept(context: Context) -> list[StoredAmount]:
     out = []
     for setting, (what, _) in SETTINGS.items():
         model, size, old = _of(setting)
+        rows, bytes_ = context.execute(_ESTIMATE, {"name": model.__tablename__}).one()
+        if rows > _MOST_COUNTED and model is not SourceFile:  # of which an index has those that nobody kept
+            out.append(StoredAmount(setting, what, days_of(setting), rows, bytes_, estimated=True))
+            continue
         count, whole = context.execute(
             select(func.count(), func.coalesce(func.sum(size), 0)).select_from(model).where(_all(setting))
         ).one()
@@ -46,6 +61,9 @@ def kept(context: Context) -> list[StoredAmount]:
             frees = context.execute(_bytes_only_of(old)).scalar_one()
         out.append(StoredAmount(setting, what, days_of(setting), count, int(whole), gone, int(frees)))
     return out
+
+
+_ESTIMATE = text("SELECT reltuples::bigint, pg_total_relation_size(oid) FROM pg_class WHERE oid = to_regclass(:name)")
 
 
 def _bytes_only_of(going: ColumnElement[bool]) -> Select[Any]:
@@ -61,34 +79,61 @@ def _bytes_only_of(going: ColumnElement[bool]) -> Select[Any]:
 
 
 def clear_out(engine: Engine) -> dict[str, int]:
-    """Take away what was kept for long enough; how many rows of each kind went."""
+    """Take away what was kept for long enough, and make the tables of the history's next months; how many rows of each kind went."""
     gone = {}
+    try:
+        with engine.begin() as connection:
+            connection.execute(text("SET LOCAL lock_timeout = '2s'"))  # whoever reads the history is not kept waiting
+            make_partitions(connection)
+    except OperationalError as error:  # a backup reads it: there is time for three months
+        _log.warning(
+            "the history's tables for the next months were not made, and will be tried again in an hour: %s", error.orig
+        )
     for setting in SETTINGS:
         if setting == "ANAXIS_KEEP_CHANGES_DAYS":
             gone[setting] = clear_changes(engine, days) if (days := days_of(setting)) else 0
             continue
         model, _, old = _of(setting)
-        with Context(engine, LOCAL) as context, context.begin():  # each kind by itself: none waits for another
-            gone[setting] = int(context.execute(delete(model).where(old)).rowcount)  # type: ignore[attr-defined]
+        gone[setting] = _clear(engine, model, old)
     clear_contents(engine)
     return gone
+
+
+def _clear(engine: Engine, model: type[Base], old: ColumnElement[bool]) -> int:
+    """Take away rows, some in each transaction, so that nobody waits for long; how many went."""
+    gone = 0
+    row: ColumnElement[Any] = literal_column(f"{model.__tablename__}.ctid")
+    some = select(row).select_from(model).where(old).limit(_ROWS_AT_ONCE).correlate(None)
+    while True:
+        with Context(engine, LOCAL) as context, context.begin():
+            went = int(context.execute(delete(model).where(row.in_(some))).rowcount)  # type: ignore[attr-defined]
+        gone += went
+        if went < _ROWS_AT_ONCE:
+            return gone
 
 
 def clear_contents(engine: Engine) -> int:
     """Take away the bytes that no file is of any more; those of the last hour may be of one that is being kept."""
     named = (SourceFile.sha256, SourceFile.scene_sha256, DeliveryFile.sha256)
     unused = [~exists().where(column == Content.sha256) for column in named]
-    with Context(engine, LOCAL) as context, context.begin():
-        return int(
-            context.execute(delete(Content).where(*unused, Content.used_at < func.now() - _IN_HAND)).rowcount  # type: ignore[attr-defined]
-        )
+    old, gone, last = Content.used_at < func.now() - _IN_HAND, 0, ""
+    while True:
+        with Context(engine, LOCAL) as context, context.begin():
+            some = (
+                select(Content.sha256).where(Content.sha256 > last, old).order_by(Content.sha256).limit(_ROWS_AT_ONCE)
+            )
+            looked_at = list(context.execute(some).scalars())
+            if not looked_at:
+                return gone
+            last = looked_at[-1]
+            gone += int(context.execute(delete(Content).where(Content.sha256.in_(looked_at), old, *unused)).rowcount)  # type: ignore[attr-defined]
 
 
 def _all(setting: str) -> ColumnElement[bool]:
     return ~SourceFile.kept if setting == "ANAXIS_KEEP_UPLOADS_DAYS" else true()
 
 
-def _of(setting: str) -> tuple[type, ColumnElement[int], ColumnElement[bool]]:
+def _of(setting: str) -> tuple[type[Base], ColumnElement[int], ColumnElement[bool]]:
     """The table of a kind, the size of a row, and which rows are old enough to go."""
     before = kept_from(setting)
     if setting == "ANAXIS_KEEP_MADE_DAYS":

@@ -197,6 +197,7 @@ class Version(Base):
     parent_id: Mapped[int | None] = mapped_column(ForeignKey("versions.id"))
     recipe: Mapped[list[Any]] = mapped_column(default=list)
     change: Mapped[str] = mapped_column(default="")
+    actor: Mapped[str] = mapped_column(default="")  # who made it
     width_px: Mapped[int]
     height_px: Mapped[int]
     pixel_aspect: Mapped[float]
@@ -645,7 +646,8 @@ class PlateProxy(Base):
 
 
 class HistoryEntry(Base):
-    """Who did what, when, on what: rows are only ever added. ``kind`` is the table of what it is about."""
+    """Who did what, when, on what: rows are only ever added. ``kind`` is the table of the row that the entry is about, and
+    ``show_id`` the show that the row belonged to then. The database keeps each month in a table of its own."""
 
     __tablename__ = "history"
     id: Mapped[int] = mapped_column(BigInteger, primary_key=True)
@@ -656,3 +658,17 @@ class HistoryEntry(Base):
     about_id: Mapped[int] = mapped_column(BigInteger)
     said: Mapped[str] = mapped_column(default="")
     detail: Mapped[dict[str, Any]] = mapped_column(default=dict)
+    show_id: Mapped[int | None]
+
+
+class HistoryWord(Base):
+    """An ``actor`` or ``action`` that the history of a show has entries of; the database writes them.
+
+    Show 0 stands for what belongs to no show, show ``RESERVED`` for what administrators alone may read.
+    """
+
+    RESERVED: ClassVar[int] = -1
+    __tablename__ = "history_words"
+    show_id: Mapped[int] = mapped_column(primary_key=True)
+    what: Mapped[str] = mapped_column(primary_key=True)
+    word: Mapped[str] = mapped_column(primary_key=True)

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import logging
 from datetime import datetime
+from typing import NamedTuple
 
-from sqlalchemy import func, select
+from sqlalchemy import func, literal_column, select
 from sqlalchemy.orm import Session
 
 from anaxis.core.errors import BadInput
@@ -15,6 +16,7 @@ from anaxis.store.models import Camera, Delivery, Package, Shot, Version
 from anaxis.store.queries import NotFound
 
 _log = logging.getLogger("anaxis.packages")
+_MOST_DELIVERIES = 500
 
 
 def all_packages(session: Session) -> dict[str, Profile]:
@@ -75,15 +77,27 @@ def free_key(session: Session, wanted: str) -> str:
     return key
 
 
-def shots_using(session: Session, key: str) -> list[str]:
-    """The shots that a package was delivered to."""
+class ShotsUsing(NamedTuple):
+    """The names of shots that were delivered to a package; ``of_newest``: in that many newest deliveries, there are older ones."""
+
+    names: list[str]
+    of_newest: int | None
+
+
+def shots_using(session: Session, key: str) -> ShotsUsing:
+    """The shots that a package was delivered to, of those that are seen."""
+    # The deliveries of every show, without regard to whose they are: else those of all other shows would be gone through for some.
+    deliveries = Delivery.__table__.c
+    of_package = deliveries.profile.op("->>")(literal_column("'key'")) == key
+    newest = select(deliveries.version_id).where(of_package).order_by(deliveries.id.desc()).limit(_MOST_DELIVERIES)
+    versions = list(session.execute(newest).scalars())
     query = (
         select(Shot.name)
         .join(Camera, Camera.shot_id == Shot.id)
         .join(Version, Version.camera_id == Camera.id)
-        .join(Delivery, Delivery.version_id == Version.id)
-        .where(Delivery.profile["key"].astext == key)
+        .where(Version.id.in_(set(versions)))
         .distinct()
         .order_by(Shot.name)
     )
-    return list(session.execute(query).scalars())
+    names = list(session.execute(query).scalars())
+    return ShotsUsing(names, _MOST_DELIVERIES if len(versions) == _MOST_DELIVERIES else None)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any
 
-from sqlalchemy import ColumnElement, Text, cast, select
+from sqlalchemy import ColumnElement, Text, cast, literal_column, select
 from sqlalchemy.orm import Session, joinedload
 
 from anaxis.core.camera.film_backs import FilmBack
@@ -52,17 +52,22 @@ def find_show(session: Session, name: str) -> Show | None:
     return session.execute(select(Show).where(Show.name == name)).scalar_one_or_none()
 
 
-def newest_show_name(session: Session) -> str:
+def newest_show_name(session: StoreSession) -> str:
     """The show worked in last, to be proposed for the next file; "" where there is none."""
+    # An index gives the newest of all at once. For whoever sees some shows it would go through all that is newer in others.
+    newest = Camera.head_id if session.shows is None else Camera.head_id + 0
     query = (
         select(Show.name)
-        .outerjoin(Shot, Shot.show_id == Show.id)
-        .outerjoin(Camera, Camera.shot_id == Shot.id)
-        .outerjoin(Version, Version.camera_id == Camera.id)
-        .order_by(Version.id.desc().nulls_last(), Show.id.desc())
+        .join(Shot, Shot.show_id == Show.id)
+        .join(Camera, Camera.shot_id == Shot.id)
+        .where(Camera.head_id.is_not(None))
+        .order_by(newest.desc())
         .limit(1)
     )
-    return session.execute(query).scalar() or ""
+    found = (
+        session.execute(query).scalar() or session.execute(select(Show.name).order_by(Show.id.desc()).limit(1)).scalar()
+    )
+    return found or ""
 
 
 def picture_of_version(version: Version) -> Picture:
@@ -83,8 +88,8 @@ def recipe_of(version: Version) -> Recipe:
     return recipe_from_document(version.recipe, strict=False)
 
 
-# The key of the package a delivery went to, as queries have it.
-PACKAGE_KEY = Delivery.profile["key"].as_string()
+# The key of the package a delivery went to, written as in the index deliveries_of_package.
+PACKAGE_KEY: ColumnElement[str] = Delivery.profile.op("->>", return_type=Text())(literal_column("'key'"))
 
 
 def on_the_list(show: Show) -> tuple[ColumnElement[bool], ...]:

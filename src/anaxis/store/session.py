@@ -8,12 +8,12 @@ from __future__ import annotations
 from functools import cache, lru_cache
 from typing import Any, Final
 
-from sqlalchemy import Connection, Engine, and_, event, false, or_, select
+from sqlalchemy import Connection, Engine, event, false, or_, select
 from sqlalchemy.orm import ORMExecuteState, Session, with_loader_criteria
 from sqlalchemy.sql.base import ExecutableOption
 
 from anaxis.store import exchange, hooks, media, people  # noqa: F401  (their tables, beside those of models)
-from anaxis.store.models import Base, HistoryEntry, Package, SavedFilmBack, SavedLayout, SavedRecipe, Show
+from anaxis.store.models import Base, HistoryEntry, HistoryWord, Package, SavedFilmBack, SavedLayout, SavedRecipe, Show
 
 # The shows whose rows a session sees, by number; None for all of them.
 Shows = frozenset[int] | None
@@ -65,10 +65,9 @@ def _criteria(shows: frozenset[int]) -> tuple[ExecutableOption, ...]:
         table = model.__table__.c
         if "id" in table:
             seen[model] = select(table.id).where(table[key].in_(seen[owner]) if numbers else false())
-    told = [and_(HistoryEntry.kind == m.__tablename__, HistoryEntry.about_id.in_(ids)) for m, ids in seen.items()]
-    criteria.append(
-        with_loader_criteria(HistoryEntry, or_(HistoryEntry.kind.in_(_EVERYBODYS), *told), include_aliases=True)
-    )
+    told = or_(HistoryEntry.kind.in_(_EVERYBODYS), HistoryEntry.show_id.in_(numbers))
+    criteria.append(with_loader_criteria(HistoryEntry, told, include_aliases=True))
+    criteria.append(with_loader_criteria(HistoryWord, HistoryWord.show_id.in_([0, *numbers]), include_aliases=True))
     return tuple(criteria)
 
 

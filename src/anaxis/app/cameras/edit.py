@@ -57,6 +57,7 @@ def keep_camera(
     follows = camera.head.number if camera.head_id is not None else None
     version = _made(camera, source, report, picture, _highest(context, camera.id, Version.number) + 1, made_of)
     version.take, version.edit, version.change = take, 0, change or f"taken in from {source.name}"
+    version.actor = context.actor.name
     if follows is not None:  # what was worked on until now, whatever was undone before
         version.facts = {**version.facts, "follows": follows}
     context.add(version)
@@ -275,6 +276,7 @@ def copy_camera(context: Context, version: Version, name: str) -> Version:
         take=1,
         edit=0,
         change=f"copied from {version.camera.name} {version.label}",
+        actor=context.actor.name,
         inputs=[i.again() for i in version.inputs],
     )
     context.add(made)
@@ -320,7 +322,7 @@ def _next(context: Context, version: Version, made: Version, change: str) -> Ver
     made.number = _highest(context, version.camera_id, Version.number) + 1
     edits = select(func.max(Version.edit)).where(Version.camera_id == version.camera_id, Version.take == version.take)
     made.take, made.edit = version.take, (context.execute(edits).scalar() or 0) + 1
-    made.parent_id, made.change = version.id, change
+    made.parent_id, made.change, made.actor = version.id, change, context.actor.name
     context.add(made)
     context.flush()
     _set_head(context, version.camera, made)

@@ -9,7 +9,7 @@ from sqlalchemy import delete, func, select
 from sqlalchemy.dialects.postgresql import insert
 
 from anaxis.app.context import Context
-from anaxis.store.models import Camera, HistoryEntry, Version
+from anaxis.store.models import Camera, Version
 from anaxis.store.people import Presence
 from anaxis.store.queries import recipe_of
 
@@ -28,11 +28,7 @@ class Step(NamedTuple):
 def steps_since(context: Context, camera: Camera, seen: int) -> list[Step]:
     """The versions of a camera after the one of that number, in order; where none is newer, the one worked on now."""
     later = [v for v in camera.versions if v.number > seen] or [camera.head]
-    made = select(HistoryEntry.about_id, HistoryEntry.actor).where(
-        HistoryEntry.kind == Version.__tablename__, HistoryEntry.about_id.in_([v.id for v in later])
-    )
-    by = {row.about_id: row.actor for row in context.execute(made.order_by(HistoryEntry.id))}
-    return [Step(v, by.get(v.id, ""), v.id == camera.head.id) for v in later]
+    return [Step(v, v.actor, v.id == camera.head.id) for v in later]
 
 
 def may_go_on_top(before: Version, now: Version, index: str | None) -> bool:

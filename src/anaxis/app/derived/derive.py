@@ -29,7 +29,7 @@ from anaxis.library.around import Around, around
 from anaxis.library.made import derived
 from anaxis.library.scene_report import camera_after, fitting_recipe
 from anaxis.store.keep import keep_derivation, stage_file
-from anaxis.store.models import Camera, Derivation, Shot, SourceFile, Version, VersionInput
+from anaxis.store.models import Camera, Derivation, Shot, Show, SourceFile, Version, VersionInput
 from anaxis.store.noticed import expected_of
 from anaxis.store.queries import find_shot, picture_of_version, track_of
 from anaxis.store.rows import found as row_of
@@ -192,15 +192,16 @@ def outdated_inputs(context: Context, version: Version) -> list[OutdatedInput]:
 
 
 _LATE = text(
-    "WITH RECURSIVE late(id) AS (SELECT i.version_id FROM version_inputs i JOIN versions v ON v.id = i.input_id "
-    "JOIN cameras c ON c.id = v.camera_id WHERE c.head_id <> v.id UNION "
-    "SELECT i.version_id FROM version_inputs i JOIN late ON i.input_id = late.id) SELECT id FROM late"
+    "WITH RECURSIVE made_from(head, input) AS (SELECT i.version_id, i.input_id FROM shots s JOIN cameras c ON c.shot_id = s.id "
+    "JOIN version_inputs i ON i.version_id = c.head_id WHERE s.show_id = :show AND i.input_id IS NOT NULL UNION "
+    "SELECT m.head, i.input_id FROM made_from m JOIN version_inputs i ON i.version_id = m.input WHERE i.input_id IS NOT NULL) "
+    "SELECT DISTINCT m.head FROM made_from m JOIN versions v ON v.id = m.input JOIN cameras c ON c.id = v.camera_id WHERE c.head_id <> v.id"
 )
 
 
-def outdated_versions(context: Context) -> set[int]:
-    """The versions, by number, that are outdated: an input has a newer version, or is outdated itself."""
-    return set(context.execute(_LATE).scalars())
+def outdated_versions(context: Context, show: Show) -> set[int]:
+    """The current versions of a show's cameras, by number, that are outdated: an input has a newer version, or is outdated itself."""
+    return set(context.execute(_LATE, {"show": show.id}).scalars())
 
 
 def update_would_change(context: Context, version: Version) -> Comparison:

@@ -10,6 +10,7 @@ from typing import Any, NamedTuple
 from sqlalchemy import func, select, text, update
 from sqlalchemy.dialects.postgresql import distinct_on
 from sqlalchemy.orm import joinedload
+from sqlalchemy.sql.base import ExecutableOption
 
 from anaxis.app.acting import use_case
 from anaxis.app.context import Context
@@ -170,7 +171,7 @@ def board(context: Context, show: Show) -> PlanBoard:
     rows = _rows(context, show)
     newest = _newest_deliveries(context, show)
     work = _newest_work(context, show)
-    late = outdated_versions(context)
+    late = outdated_versions(context, show)
     recipes = {t.recipe: newest_recipe(context, t.recipe).operations for t in targets if t.recipe}
     for target in targets:
         for group in groups_of(rows, target):
@@ -390,13 +391,13 @@ def made_by(context: Context, jobs: Iterable[Job]) -> dict[int, Delivery]:
     return {job: worst for job, made in every.items() if (worst := furthest_off(made)) is not None}
 
 
-def all_made_by(context: Context, jobs: Iterable[Job]) -> dict[int, list[Delivery]]:
-    """Every delivery of jobs that are done, by the job's number."""
+def all_made_by(context: Context, jobs: Iterable[Job], *also: ExecutableOption) -> dict[int, list[Delivery]]:
+    """Every delivery of jobs that are done, by the job's number; ``also`` says what else of them is needed."""
     of_job = {j.id: j.result.get("deliveries", [j.result["delivery"]]) for j in jobs if "delivery" in j.result}
     query = (
         select(Delivery)
         .where(Delivery.id.in_([d for ids in of_job.values() for d in ids]))
-        .options(joinedload(Delivery.version).joinedload(Version.camera).joinedload(Camera.shot))
+        .options(joinedload(Delivery.version).joinedload(Version.camera).joinedload(Camera.shot), *also)
     )
     made = {d.id: d for d in context.execute(query).scalars()}
     return {job: [made[d] for d in ids] for job, ids in of_job.items()}

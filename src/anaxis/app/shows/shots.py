@@ -18,7 +18,7 @@ from anaxis.app.derived.derive import outdated_versions
 from anaxis.core.derive import derived_kind
 from anaxis.core.time.rates import kept_rate
 from anaxis.packages.model import Profile, profile_from_dict
-from anaxis.store.models import AllowedWarning, Camera, Delivery, HistoryEntry, Shot, Show, Version
+from anaxis.store.models import AllowedWarning, Camera, Delivery, Shot, Show, Version
 from anaxis.store.noticed import expected_of, findings_now, is_open
 from anaxis.store.queries import PACKAGE_KEY, get_show, newest_show_name, on_the_list
 
@@ -48,7 +48,7 @@ class ShotFilter:
 
 @dataclass(frozen=True)
 class Row:
-    """One camera on the list: ``worst`` is the delivery of the version worked on that is furthest off; ``by`` made that."""
+    """One camera on the list: ``worst`` is the delivery of the version worked on that is furthest off."""
 
     camera: Camera
     version: Version
@@ -56,7 +56,6 @@ class Row:
     packages: list[Profile]
     warnings: int
     outdated: bool
-    by: str
 
     @property
     def derived(self) -> str:
@@ -116,7 +115,7 @@ def shows_of(context: Context) -> list[Show]:
 
 def listed(context: Context, show: Show, asked: ShotFilter) -> Listing:
     """Cameras of a show, in a number of queries that does not depend on how many there are."""
-    late = outdated_versions(context)
+    late = outdated_versions(context, show)
     whole = context.execute(_on_the_list(select(func.count(Camera.id)), show)).scalar_one()
     query = _asked_for(show, asked, late)
     by, turned = asked.sort.removeprefix("-"), asked.sort.startswith("-")
@@ -171,12 +170,9 @@ def _asked_for(show: Show, asked: ShotFilter, late: Collection[int]) -> Select[*
     for word in asked.q.lower().split():
         query = query.where(func.strpos(func.lower(Shot.name + " " + Camera.name), word) > 0)
     if asked.package:
-        query = query.where(Version.deliveries.any(asked.package == PACKAGE_KEY))
+        query = query.where(Version.deliveries.any(PACKAGE_KEY.in_([asked.package])))
     if asked.who:
-        made = select(HistoryEntry.about_id).where(
-            HistoryEntry.kind == Version.__tablename__, HistoryEntry.actor == asked.who
-        )
-        query = query.where(Version.id.in_(made))
+        query = query.where(Version.actor == asked.who)
     if asked.days is not None:
         query = query.where(Version.created_at >= datetime.now(UTC) - timedelta(days=asked.days))
     return query.where(Version.id.in_(late)) if asked.outdated else query
@@ -233,13 +229,9 @@ def _how_bad(worst: Delivery | None) -> tuple[int, float]:
 
 def _rows(context: Context, wanted: list[_Light], noted: dict[int, _Noted], late: Collection[int]) -> list[Row]:
     """The rows of a page, in its order."""
-    loading = (joinedload(Camera.shot), joinedload(Camera.missing_from), selectinload(Camera.head_version).selectinload(Version.deliveries))  # fmt: skip
+    loading = (joinedload(Camera.shot), joinedload(Camera.missing_from), selectinload(Camera.head_version).selectinload(Version.deliveries).selectinload(Delivery.files))  # fmt: skip
     query = select(Camera).where(Camera.id.in_([c.camera for c in wanted])).options(*loading)
     cameras = {c.id: c for c in context.execute(query).scalars()}
-    made = select(HistoryEntry.about_id, HistoryEntry.actor).where(
-        HistoryEntry.kind == Version.__tablename__, HistoryEntry.about_id.in_([c.head for c in wanted])
-    )
-    by = {row.about_id: row.actor for row in context.execute(made)}
     rows = []
     for light in wanted:
         camera = cameras[light.camera]
@@ -248,7 +240,6 @@ def _rows(context: Context, wanted: list[_Light], noted: dict[int, _Noted], late
         rows.append(
             Row(
                 camera, camera.head, furthest_off(newest), list(packages.values()), noted[light.head].warnings, light.head in late,
-                by.get(light.head, ""),
             )
         )  # fmt: skip
     return rows
@@ -257,10 +248,8 @@ def _rows(context: Context, wanted: list[_Light], noted: dict[int, _Noted], late
 def asked_of(context: Context, show: Show) -> tuple[list[str], list[str]]:
     """What a show's cameras may be filtered by: the packages they went to, and who made the versions worked on."""
     packages = _on_the_list(select(PACKAGE_KEY).distinct(), show).join(Delivery, Delivery.version_id == Version.id)
-    who = _on_the_list(select(HistoryEntry.actor).distinct(), show).join(
-        HistoryEntry, (HistoryEntry.kind == Version.__tablename__) & (HistoryEntry.about_id == Version.id)
-    )
-    return sorted(context.execute(packages).scalars()), sorted(context.execute(who).scalars())
+    who = _on_the_list(select(Version.actor).distinct(), show)
+    return sorted(context.execute(packages).scalars()), sorted(filter(None, context.execute(who).scalars()))
 
 
 class OffList(NamedTuple):

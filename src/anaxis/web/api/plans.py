@@ -10,7 +10,7 @@ from pydantic import BaseModel, Field
 
 from anaxis.app.documents import DueDocument, HistoryDocument, Paged, PlanDocument, RunDocument
 from anaxis.app.everything import everything_of_run, everything_of_show
-from anaxis.app.history import PAGE, Of, count, entries
+from anaxis.app.history import Of, count, entries
 from anaxis.app.packages import keep_package
 from anaxis.app.roles import Role
 from anaxis.app.shows.plan import (
@@ -161,9 +161,10 @@ def package_kept(store: Store, key: Name, profile: Profile, change: Name = "over
 @router.get("/history", tags=["history"])
 def history(
     store: Store, show: Number | None = None, shot: Number | None = None, camera: Number | None = None, package: Name = "", who: Name = "",
-    did: Name = "", days: Annotated[int | None, Query(ge=0, le=36_500)] = None, at: Annotated[int, Query(ge=0, le=10**9)] = 0,
+    did: Name = "", days: Annotated[int | None, Query(ge=0, le=36_500)] = None, at: Annotated[int, Query(ge=0, le=2**62)] = 0,
 ) -> Paged[HistoryDocument]:  # fmt: skip
-    """List history entries, newest first, 100 at a time."""
+    """List history entries, newest first, 100 at a time. ``found`` is 10001 where there are more than 10000."""
     of = Of(show, shot, camera, package, who, did, days)
-    at = at // PAGE * PAGE
-    return Paged.of((HistoryDocument.of(e) for e in entries(store, of, at)), count(store, of), at)
+    shown = entries(store, of, at or None)
+    listed = [HistoryDocument.of(e) for e in shown.entries]
+    return Paged(entries=listed, found=count(store, of), at=at, next=shown.before)

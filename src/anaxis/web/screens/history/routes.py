@@ -6,19 +6,19 @@ from typing import Annotated, Any
 from urllib.parse import urlencode
 
 from fastapi import APIRouter, Query, Request
-from fastapi.responses import Response
+from fastapi.responses import Response, StreamingResponse
 
-from anaxis.app.history import PAGE, Of, actions_and_actors, as_csv, count, detail_words, entries
+from anaxis.app.history import Of, actions_and_actors, as_csv, count, count_words, detail_words, entries
 from anaxis.store.queries import get_camera, get_shot, get_show
 from anaxis.web.access import needs
 from anaxis.web.forms import PageForm, whole_days
-from anaxis.web.pages import Store, download_answer, page
+from anaxis.web.pages import Store, attachment, page
 
 router = APIRouter(dependencies=[needs()])
 
 
 class HistoryQuery(PageForm):
-    """Which entries: of a show, shot, camera or package, by whom, what, of the last ``days``; from which on."""
+    """Which entries: of a show, shot, camera or package, by whom, what, of the last ``days``; older or newer than an entry."""
 
     show: int | None = None
     shot: int | None = None
@@ -27,7 +27,8 @@ class HistoryQuery(PageForm):
     who: str = ""
     action: str = ""
     days: float | None = None
-    at: int = 0
+    before: int | None = None
+    after: int | None = None
 
     @property
     def of(self) -> Of:
@@ -37,7 +38,8 @@ class HistoryQuery(PageForm):
 @router.get("/history")
 def history(request: Request, store: Store, query: Annotated[HistoryQuery, Query()]) -> Any:
     of = query.of
-    actions, actors = actions_and_actors(store)
+    actions, actors = actions_and_actors(store, query.show)
+    shown = entries(store, of, query.before, query.after)
     about = [(get_show(store, query.show).name, f"/?show={query.show}")] if query.show is not None else []
     if query.shot is not None:
         about = [(get_shot(store, query.shot).name, f"/shots/{query.shot}")]
@@ -46,15 +48,15 @@ def history(request: Request, store: Store, query: Annotated[HistoryQuery, Query
         about = [(f"{held.shot.name} {held.name}", f"/cameras/{query.camera}")]
     if query.package:
         about = [(f"the package {query.package}", f"/packages/{query.package}")]
-    kept = {k: v for k, v in request.query_params.items() if k != "at" and v}
+    kept = {k: v for k, v in request.query_params.items() if k not in ("before", "after") and v}
     return page(
-        request, "history/index.html", of=of, entries=entries(store, of, query.at), whole=count(store, of), at=max(0, query.at), step=PAGE, actions=actions,
-        actors=actors, about=about, kept=urlencode(kept), words=detail_words,
+        request, "history/index.html", of=of, shown=shown, whole=count_words(count(store, of)), actions=actions, actors=actors, about=about,
+        kept=urlencode(kept), words=detail_words,
     )  # fmt: skip
 
 
 @router.get("/history.csv")
-def history_csv(store: Store, query: Annotated[HistoryQuery, Query()]) -> Response:
-    """All that the page would list, on every page of it."""
-    written = "".join(as_csv(store, query.of))
-    return download_answer("history.csv", written.encode(), "text/csv; charset=utf-8")
+def history_csv(request: Request, query: Annotated[HistoryQuery, Query()]) -> Response:
+    """All that the page would list, on every page of it; read from the database while it is sent."""
+    lines = as_csv(request.app.state.engine, request.state.actor, query.of)
+    return StreamingResponse(lines, media_type="text/csv; charset=utf-8", headers=attachment("history.csv"))
