@@ -25,6 +25,7 @@ from anaxis.library.sending import deliver_in_formats, going_out
 from anaxis.packages import find_profile
 from anaxis.packages.model import Profile
 from anaxis.standin import set_arrival
+from lanes import sized
 from test_habits import CURABLE, with_habits
 
 FIRST, LAST = 1001, 1024
@@ -202,8 +203,12 @@ def measured(archive: zipfile.ZipFile) -> list[dict[str, Any]]:
     return [o for o in objects if not o["file"].endswith(".obj")]
 
 
-@pytest.mark.parametrize("formats", ["usd", "alembic", "gltf"])
-@pytest.mark.parametrize("code", CURABLE)
+FORMATS = ("usd", "alembic", "gltf")
+
+
+@pytest.mark.parametrize(
+    ("code", "formats"), [(c, f) for n, c in enumerate(CURABLE) for f in sized(FORMATS, (FORMATS[n % len(FORMATS)],))]
+)
 def test_what_a_package_does_to_files_is_made_up_for_in_the_set(
     shot: Path, tmp_path: Path, code: str, formats: str
 ) -> None:

@@ -226,7 +226,7 @@ def test_a_link_by_time_is_shown_with_what_resampling_costs(
 
 def test_a_tracker_is_recorded_through_a_cut_and_becomes_a_take(site: str, engine: Engine, tmp_path: Path) -> None:
     show = shown(engine)
-    proxy = Proxy(int(site.rpartition(":")[2]))
+    proxy = Proxy([int(site.rpartition(":")[2])])
     device = Device(jitter_mm=0.2, jitter_deg=0.01, drops=0.02, jump_every_s=2.0)
 
     async def scenario() -> None:

@@ -1,10 +1,13 @@
-"""A thousand changes on both sides, while the server, a side and the network go at random: equal, none lost, none twice.
+"""A thousand changes on both sides and a run of 500 shots, while servers, workers, a side and the network go at random: equal, none
+lost, none twice.
 
-Server and packages are processes of their own, killed without a word; between them stands a proxy that cuts.
+Servers, workers and packages are processes of their own, killed without a word. The servers stand behind one address, a proxy that
+gives each connection to the next of them, and that cuts.
 """
 
 from __future__ import annotations
 
+import itertools
 import json
 import os
 import random
@@ -13,7 +16,7 @@ import socket
 import subprocess
 import threading
 import time
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager, suppress
 from pathlib import Path
 from typing import Any
@@ -29,16 +32,20 @@ from anaxis.app.exchange.links import LinkAsked, clashes_in, link, settle
 from anaxis.app.people.people import add_person
 from anaxis.app.people.tokens import new_token
 from anaxis.app.roles import LOCAL, Role
+from anaxis.app.shows.plan import set_target, start_run
 from anaxis.program import anaxis_command
+from anaxis.queue.jobs import OPEN
 from anaxis.simulated import space
 from anaxis.simulated.scene import SimulatedScene
 from anaxis.store.exchange import Client, ExchangeChange
 from anaxis.store.local_postgres import free_port
-from anaxis.store.models import Show
+from anaxis.store.models import Delivery, Job, Show
 from lanes import sized
 from linked import apart_px, quiet, random_profile, remote_ids, shown
+from test_store import keep
 
-CHANGES, FRAMES, CUTS = sized(1000, 100), 30, sized(10, 3)
+CHANGES, FRAMES, CUTS = sized(1000, 100), 30, sized(20, 4)
+SERVERS, WORKERS, RUN_SHOTS = sized(3, 2), sized(4, 1), sized(500, 5)
 
 
 def wait(condition: Callable[[], bool], seconds: float = 90, said: str = "what was waited for did not come") -> None:
@@ -70,10 +77,12 @@ class Killed:
 
 
 class Proxy:
-    """Passes on what comes to a port, until it is cut: then every connection ends at once, and none is taken for a while."""
+    """Gives each connection that comes to the next of some ports where a server is, until it is cut: then every connection ends at once,
+    and none is taken for a while."""
 
-    def __init__(self, to: int) -> None:
-        self.to, self.port, self.cut = to, free_port(), False
+    def __init__(self, to: Sequence[int]) -> None:
+        self.to, self.port, self.cut = itertools.cycle(to), free_port(), False
+        self.count = len(to)
         self._open: list[socket.socket] = []
         self._listens = socket.create_server(("127.0.0.1", self.port))
         threading.Thread(target=self._take, daemon=True).start()
@@ -87,14 +96,22 @@ class Proxy:
             try:
                 if self.cut:
                     raise OSError
-                there = socket.create_connection(("127.0.0.1", self.to), timeout=5)
-                there.settimeout(None)
+                there = self._next_server()
             except OSError:
                 came.close()
                 continue
             self._open += [came, there]
             for a, b in ((came, there), (there, came)):
                 threading.Thread(target=self._pass, args=(a, b), daemon=True).start()
+
+    def _next_server(self) -> socket.socket:
+        """A connection to the next server that takes one. Raises OSError where none does."""
+        for _ in range(self.count):
+            with suppress(OSError):
+                there = socket.create_connection(("127.0.0.1", next(self.to)), timeout=5)
+                there.settimeout(None)
+                return there
+        raise OSError
 
     def _pass(self, a: socket.socket, b: socket.socket) -> None:
         with suppress(OSError):
@@ -166,20 +183,22 @@ class Package:
 @contextmanager
 def running(
     folder: Path, database_url: str, token: str, profiles: tuple[dict[str, Any], dict[str, Any]]
-) -> Iterator[tuple[Killed, Proxy, list[Package]]]:
-    port = free_port()
-    server = Killed("serve", "--port", str(port), environment={"DATABASE_URL": database_url})
-    proxy = Proxy(port)
+) -> Iterator[tuple[list[Killed], list[Killed], Proxy, list[Package]]]:
+    """Servers, workers, the proxy before the servers, and two packages that reach them by it."""
+    store, ports = {"DATABASE_URL": database_url}, [free_port() for _ in range(SERVERS)]
+    servers = [Killed("serve", "--port", str(port), environment=store) for port in ports]
+    workers = [Killed("worker", "--concurrency", "1", environment=store) for _ in range(WORKERS)]
+    proxy = Proxy(ports)
     packages = [
-        Package(folder, "first", profiles[0], port, token),
-        Package(folder, "second", profiles[1], proxy.port, token),
+        Package(folder, name, of, proxy.port, token) for name, of in zip(("first", "second"), profiles, strict=True)
     ]
     try:
-        yield server, proxy, packages
+        yield servers, workers, proxy, packages
     finally:
-        for process in (*(p.process for p in packages), server):
+        everything = [*(p.process for p in packages), *servers, *workers]
+        for process in everything:
             process.process.send_signal(signal.SIGTERM)
-        for process in (*(p.process for p in packages), server):
+        for process in everything:
             try:
                 process.process.wait(15)
             except subprocess.TimeoutExpired:
@@ -187,15 +206,25 @@ def running(
         proxy.close()
 
 
-def test_a_thousand_changes_while_everything_goes_now_and_then(
-    engine: Engine, database_url: str, tmp_path: Path
+def open_jobs(engine: Engine, run: int) -> int:
+    with Context(engine, LOCAL) as store:
+        count = select(func.count()).select_from(Job).where(Job.run_id == run, Job.state.in_(OPEN))
+        return store.execute(count).scalar_one()
+
+
+def test_a_thousand_changes_and_a_run_while_everything_goes_now_and_then(
+    engine: Engine, database_url: str, tmp_path: Path, demo_files: dict[str, Path]
 ) -> None:
     rng, dice = np.random.default_rng(11), random.Random(11)
     profiles = random_profile(rng, 2), random_profile(rng, 2)
     show = shown(engine)
     with Context(engine, LOCAL) as store, store.begin():
         token, _ = new_token(store, add_person(store, "td", Role.ADMINISTRATOR), "packages", Role.ARTIST, 2)
-    with running(tmp_path, database_url, token, profiles) as (server, proxy, packages):
+        for n in range(RUN_SHOTS):
+            keep(store, demo_files["TW_020"], f"SH_{n:03}")
+        set_target(store, store.get_one(Show, show), "zup-lh-cm", "json")
+        run = start_run(store, store.get_one(Show, show)).id
+    with running(tmp_path, database_url, token, profiles) as (servers, workers, proxy, packages):
         wait(lambda: len(remote_ids(engine)) == 2)
         with Context(engine, LOCAL) as store, store.begin():
             ids = {n.split()[0]: i for n, i in remote_ids(engine).items()}
@@ -208,10 +237,12 @@ def test_a_thousand_changes_while_everything_goes_now_and_then(
         happened = []  # type: ignore[var-annotated]
         for k in range(CHANGES):
             if k in cuts:
-                what = ("server", "side", "network")[len(happened) % 3]
+                what = ("server", "side", "network", "worker")[len(happened) % 4]
                 happened.append(what)
                 if what == "server":
-                    server.kill()
+                    dice.choice(servers).kill()
+                elif what == "worker":
+                    dice.choice(workers).kill()
                 elif what == "side":
                     packages[dice.randrange(2)].kill()
                 else:
@@ -230,7 +261,7 @@ def test_a_thousand_changes_while_everything_goes_now_and_then(
                 value[5] = 1.0
             package.set(starts[package.name]["frames"][place], group, value)
             made[package.name][place, group] = value
-        assert set(happened) == {"server", "side", "network"}
+        assert set(happened) == {"server", "side", "network", "worker"}
         wait(lambda: all(not p.state()["waiting"] for p in packages) and quiet(engine), 120)
         settled = 0
         while True:  # what both changed is a person's to choose
@@ -243,6 +274,14 @@ def test_a_thousand_changes_while_everything_goes_now_and_then(
                     settled += 1
             wait(lambda: all(not p.state()["waiting"] for p in packages) and quiet(engine), 120)
         last = {p.name: p.state() for p in packages}
+        wait(lambda: open_jobs(engine, run) == 0, sized(1200, 180), "the run has not ended")
+    with Context(engine, LOCAL) as store:
+        states = store.execute(select(Job.state, func.count()).where(Job.run_id == run).group_by(Job.state)).all()
+        assert [tuple(s) for s in states] == [("done", RUN_SHOTS)]
+        made = store.execute(
+            select(func.count(), func.count(Delivery.version_id.distinct())).select_from(Delivery)
+        ).one()
+        assert tuple(delivered) == (RUN_SHOTS, RUN_SHOTS), "each shot is delivered, and none twice"
     # None lost, none twice: each change of a side is there once, in order, and each that was sent is in force once.
     assert settled > 0 and sum(last[n]["last"] - begun[n] for n in begun) >= CHANGES
     with Context(engine, LOCAL) as store:

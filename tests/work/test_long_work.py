@@ -19,7 +19,7 @@ from anaxis.app.context import Context
 from anaxis.app.roles import LOCAL
 from anaxis.delivery.options import DeliveryOptions
 from anaxis.packages import shipped_profiles
-from anaxis.queue.jobs import WorkerProcess, address_of, has_worker, stop
+from anaxis.queue.jobs import TryAgain, WorkerProcess, address_of, has_worker, stop
 from anaxis.queue.jobs import ask_for as ask_in
 from anaxis.store.models import Delivery, Job
 from anaxis.worker.attempt import Stopped, Teller, do_job
@@ -105,6 +105,30 @@ def test_work_is_stopped_before_and_while_it_is_done(engine: Engine, version_id:
         tell(0.5)
     do_job(engine, running)
     assert job(engine, running).state == "stopped" and job(engine, running).result == {}
+
+
+def test_an_older_worker_leaves_work_of_a_newer_version_to_a_newer_worker(
+    engine: Engine, version_id: int, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    unknown = ask_for(engine, "delivery_of_tomorrow", version_id, asked(version_id))
+    with monkeypatch.context() as tomorrow:
+        tomorrow.setattr("anaxis.queue.jobs.REVISION", "9999")
+        newer = ask_for(engine, "delivery", version_id, asked(version_id))
+    for number in (unknown, newer):
+        for _ in range(3):
+            with pytest.raises(TryAgain) as left:
+                do_job(engine, number)
+            assert not left.value.counts, "nothing is wrong with this worker"
+        held = job(engine, number)
+        assert (held.state, held.tries) == ("waiting", 0) and "waits for a worker of the newer version" in held.said
+    with monkeypatch.context() as tomorrow:
+        tomorrow.setattr("anaxis.worker.attempt.REVISION", "9999")
+        do_job(engine, newer)
+    assert job(engine, newer).state == "done" and job(engine, newer).said == ""
+    with Context(engine, LOCAL) as store, store.begin():
+        stop(store, unknown)
+    do_job(engine, unknown)
+    assert job(engine, unknown).state == "stopped"
 
 
 def test_work_is_asked_for_and_in_the_queue_or_neither(engine: Engine, version_id: int) -> None:

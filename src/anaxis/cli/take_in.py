@@ -5,10 +5,10 @@ from __future__ import annotations
 import asyncio
 import json
 import sys
+from collections import deque
 from collections.abc import Iterable, Iterator
-from concurrent.futures import ProcessPoolExecutor
+from concurrent.futures import Executor, Future, ProcessPoolExecutor
 from contextlib import suppress
-from functools import partial
 from pathlib import Path
 from tempfile import TemporaryDirectory
 from typing import TYPE_CHECKING, Any
@@ -25,6 +25,7 @@ if TYPE_CHECKING:
     from anaxis.app.shows.many_files import Item
 
 _BAD = 2
+_READ_AHEAD = 32
 
 
 @click.command("take-in")
@@ -71,9 +72,7 @@ def take_in(
                     items.append(item)
         else:
             files = list(_opened(_files(paths), Path(unpacked), whole_zips))
-            for (name, path), scene in zip(
-                files, readers.map(partial(_read, layout=layout), [p for _, p in files]), strict=True
-            ):
+            for name, path, scene in _read_ahead(readers, files, layout):
                 items.append(take_in_one(engine, name, path, scene, layout, manner))
                 if not as_json and sys.stderr.isatty():
                     click.echo(f"\r{len(items)} of {len(files)}", err=True, nl=len(items) == len(files))
@@ -83,6 +82,20 @@ def take_in(
         sys.exit(_BAD)
     if left_out([(i.name, i.state, i.said) for i in items], older or dry_run):
         sys.exit(WARNED)
+
+
+def _read_ahead(
+    readers: Executor, files: Iterable[tuple[str, Path]], layout: dict[str, Any] | None
+) -> Iterator[tuple[str, Path, bytes | str]]:
+    """Each file with its scene, in order; a few are read while the ones before are kept, so that memory does not grow with their number."""
+    ahead = deque[tuple[str, Path, Future[bytes | str]]]()
+    for name, path in files:
+        ahead.append((name, path, readers.submit(_read, path, layout)))
+        if len(ahead) > _READ_AHEAD:
+            first, its_path, scene = ahead.popleft()
+            yield first, its_path, scene.result()
+    for name, path, scene in ahead:
+        yield name, path, scene.result()
 
 
 def _files(paths: tuple[str, ...]) -> Iterator[Path]:

@@ -23,6 +23,7 @@ from sqlalchemy.orm import Session
 from anaxis.core.errors import BadInput
 from anaxis.monitoring.logs import request_id
 from anaxis.program import anaxis_command
+from anaxis.store.database import REVISION
 from anaxis.store.models import Job, Worker
 from anaxis.store.rows import found
 from anaxis.store.session import StoreSession, every_show
@@ -74,7 +75,13 @@ def ask_for(session: StoreSession, kind: str, version_id: int, params: dict[str,
     ``of_run`` are the ``run_id`` and ``target_id`` where a run asks for it.
     """
     job = Job(
-        kind=kind, version_id=version_id, params=params, actor=session.actor_name, request_id=request_id(), **of_run
+        kind=kind,
+        version_id=version_id,
+        params=params,
+        actor=session.actor_name,
+        request_id=request_id(),
+        revision=REVISION,
+        **of_run,
     )
     session.add(job)
     session.flush()

@@ -56,6 +56,8 @@ def connect(url: str, pool: int = 20) -> Engine:
 
 _MIGRATIONS = Path(__file__).parent / "migrations"
 _REVISIONS = sorted(path.name[:4] for path in (_MIGRATIONS / "versions").glob("[0-9]*.py"))
+# The revision of tables that this Anaxis works with.
+REVISION = _REVISIONS[-1]
 
 
 def revision_of(engine: Engine) -> str:
@@ -68,7 +70,7 @@ def revision_of(engine: Engine) -> str:
 
 def is_current(engine: Engine) -> bool:
     """Whether a database's tables are those of this Anaxis."""
-    return revision_of(engine) == _REVISIONS[-1]
+    return revision_of(engine) == REVISION
 
 
 def migrate(engine: Engine, revision: str = "head") -> None:
@@ -77,7 +79,7 @@ def migrate(engine: Engine, revision: str = "head") -> None:
     Raises BadInput where they are older or newer than this Anaxis can read.
     """
     before = revision_of(engine)
-    if revision == "head" and before == _REVISIONS[-1]:
+    if revision == "head" and before == REVISION:
         return
     if before and before not in _REVISIONS:
         older = before < _REVISIONS[0]
@@ -87,7 +89,7 @@ def migrate(engine: Engine, revision: str = "head") -> None:
             else "start the newer Anaxis"
         )
         raise BadInput(
-            f"The database has revision {before}, but this Anaxis needs {_REVISIONS[0]} to {_REVISIONS[-1]}: {remedy}."
+            f"The database has revision {before}, but this Anaxis needs {_REVISIONS[0]} to {REVISION}: {remedy}."
         )
     from alembic import command  # loaded for a new or older store alone
     from alembic.config import Config

@@ -455,6 +455,7 @@ class Job(Base):
     params: Mapped[dict[str, Any]] = mapped_column(default=dict)
     actor: Mapped[str] = mapped_column(default="local")  # who asked for it
     request_id: Mapped[str] = mapped_column(default="")  # by which request, for the logs
+    revision: Mapped[str] = mapped_column(default="")  # of the tables that whoever asked for it worked with
     state: Mapped[str] = mapped_column(default="waiting")
     share: Mapped[float] = mapped_column(default=0.0)
     tries: Mapped[int] = mapped_column(default=0)

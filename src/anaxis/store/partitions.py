@@ -9,7 +9,7 @@ from sqlalchemy import Connection, text
 _AHEAD = 3
 # Entries of months that have no table of their own, because the clock was wrong or nobody made one in time.
 _OTHERS = "history_other"
-_LOCK = 7_204_118
+_LOCK = 7_204_119
 
 
 def make_partitions(connection: Connection, since: datetime | None = None) -> None:

@@ -24,6 +24,7 @@ from anaxis.core.errors import BadInput
 from anaxis.monitoring.logs import about
 from anaxis.queue.jobs import JOB_LOCK, OPEN, TryAgain, remove_entry
 from anaxis.sandbox.turns import Busy
+from anaxis.store.database import REVISION
 from anaxis.store.models import Job, Run
 from anaxis.store.session import every_show
 
@@ -34,6 +35,7 @@ MOST_TRIES = 8
 _LONGEST_WAIT_S = 60
 # An attempt that finds another one under way looks again after this time.
 _OTHER_ATTEMPT_WAIT_S = 5
+_NEWER_WORKER_WAIT_S = 5
 
 
 class Stopped(Exception):
@@ -68,10 +70,18 @@ def do_job(engine: Engine, number: int, worker_id: int | None = None, entry: int
         lock = {"kind": JOB_LOCK, "number": number}
         if not connection.execute(text("SELECT pg_try_advisory_lock(:kind, :number)"), lock).scalar_one():
             raise TryAgain("another attempt is under way", _OTHER_ATTEMPT_WAIT_S, counts=False)
-        asked = connection.execute(select(Job.request_id).where(Job.id == number)).scalar() or ""
+        job = connection.execute(
+            select(Job.request_id, Job.kind, Job.revision, Job.state).where(Job.id == number)
+        ).first()
         connection.commit()
         try:
-            with about(job=number, request=asked):
+            if (
+                job is not None
+                and job.state in ("waiting", "running")
+                and (job.revision > REVISION or job.kind not in KINDS)
+            ):
+                _leave(engine, number)
+            with about(job=number, request=job.request_id if job else ""):
                 _attempt(engine, number, worker_id, entry)
         finally:
             try:
@@ -79,6 +89,14 @@ def do_job(engine: Engine, number: int, worker_id: int | None = None, entry: int
                 connection.commit()
             except SQLAlchemyError:
                 connection.invalidate()  # the lock ends with the connection
+
+
+def _leave(engine: Engine, number: int) -> None:
+    """Leave work that a newer Anaxis asked for to a newer worker, while both run. Raises TryAgain."""
+    said = "This work waits for a worker of the newer version: the workers that looked at it are older."
+    with Context(engine, LOCAL) as session, session.begin():
+        session.execute(update(Job).where(Job.id == number, Job.state == "waiting").values(said=said))
+    raise TryAgain("a newer version asked for it", _NEWER_WORKER_WAIT_S, counts=False)
 
 
 def _attempt(engine: Engine, number: int, worker_id: int | None, entry: int | None) -> None:
