@@ -278,7 +278,7 @@ def test_a_thousand_changes_and_a_run_while_everything_goes_now_and_then(
     with Context(engine, LOCAL) as store:
         states = store.execute(select(Job.state, func.count()).where(Job.run_id == run).group_by(Job.state)).all()
         assert [tuple(s) for s in states] == [("done", RUN_SHOTS)]
-        made = store.execute(
+        delivered = store.execute(
             select(func.count(), func.count(Delivery.version_id.distinct())).select_from(Delivery)
         ).one()
         assert tuple(delivered) == (RUN_SHOTS, RUN_SHOTS), "each shot is delivered, and none twice"
