@@ -31,7 +31,7 @@ from anaxis.library.archive import scene_to_bytes, track_from_bytes
 from anaxis.library.scene_report import CameraSummary, look
 from anaxis.packages import shipped_profiles
 from anaxis.packages.model import profile_from_dict
-from anaxis.store.database import connect, is_current, migrate, revision_of
+from anaxis.store.database import connect, fits, migrate, revision_of
 from anaxis.store.keep import find_or_make_shot, find_or_make_show, stage_file
 from anaxis.store.local_postgres import LocalPostgres
 from anaxis.store.models import Delivery, HistoryEntry, Package, Shot, Version, VersionInput
@@ -178,16 +178,30 @@ def test_a_store_at_the_last_old_revision_goes_on_and_an_older_one_is_refused(
     with Context(engine, LOCAL) as store, store.begin():
         kept = keep(store, demo_files["TW_020"], "TW_020").id
     migrate(engine, "0016")
-    assert revision_of(engine) == "0016" and not is_current(engine)
+    assert revision_of(engine) == "0016" and not fits(engine)
     migrate(engine)
-    assert is_current(engine)
+    assert fits(engine)
     with Context(engine, LOCAL) as store:
         assert store.get_one(Version, kept).camera.shot.name == "TW_020"
     for revision, remedy in (("0012", "start the commit"), ("9999", "start the newer")):
         with engine.begin() as connection:
+            connection.execute(text("DELETE FROM oldest_programs"))
             connection.execute(text("UPDATE alembic_version SET version_num = :revision"), {"revision": revision})
         with pytest.raises(BadInput, match=rf"revision {revision}.*{remedy}"):
             migrate(engine)
+
+
+def test_newer_tables_are_worked_with_as_long_as_they_take_this_version(engine: Engine) -> None:
+    with engine.begin() as connection:
+        connection.execute(text("UPDATE alembic_version SET version_num = '9999'"))
+    assert fits(engine), "a newer server has begun, and this one goes on until it is replaced"
+    migrate(engine)
+    assert revision_of(engine) == "9999", "and does not turn the tables back"
+    with engine.begin() as connection:
+        connection.execute(text("INSERT INTO oldest_programs VALUES ('9998')"))
+    assert not fits(engine)
+    with pytest.raises(BadInput, match="start the newer Anaxis"):
+        migrate(engine)
 
 
 def test_a_track_kept_in_the_earlier_layout_is_still_read() -> None:

@@ -111,7 +111,7 @@ def count_words(number: int) -> str:
     """A count as pages write it."""
     if number > MOST_COUNTED:
         return f"more than {MOST_COUNTED:,} entries"
-    return f"{number} entr{'y' if number == 1 else 'ies'}"
+    return f"{number:,} entr{'y' if number == 1 else 'ies'}"
 
 
 def actions_and_actors(context: Context, show: int | None = None) -> tuple[list[str], list[str]]:

@@ -48,7 +48,8 @@ def kept(context: Context) -> list[StoredAmount]:
     for setting, (what, _) in SETTINGS.items():
         model, size, old = _of(setting)
         rows, bytes_ = context.execute(_ESTIMATE, {"name": model.__tablename__}).one()
-        if rows > _MOST_COUNTED and model is not SourceFile:  # of which an index has those that nobody kept
+        # An index has the few rows of source files and notices that are of the kind.
+        if rows > _MOST_COUNTED and model not in (SourceFile, Notice):
             out.append(StoredAmount(setting, what, days_of(setting), rows, bytes_, estimated=True))
             continue
         count, whole = context.execute(
@@ -130,6 +131,9 @@ def clear_contents(engine: Engine) -> int:
 
 
 def _all(setting: str) -> ColumnElement[bool]:
+    """Which rows of the table are of a kind."""
+    if setting == "ANAXIS_KEEP_NOTICES_DAYS":
+        return Notice.read_at.is_not(None)
     return ~SourceFile.kept if setting == "ANAXIS_KEEP_UPLOADS_DAYS" else true()
 
 

@@ -68,18 +68,29 @@ def revision_of(engine: Engine) -> str:
         return str(connection.execute(text("SELECT version_num FROM alembic_version")).scalar_one_or_none() or "")
 
 
-def is_current(engine: Engine) -> bool:
-    """Whether a database's tables are those of this Anaxis."""
-    return revision_of(engine) == REVISION
+def fits(engine: Engine) -> bool:
+    """Whether this Anaxis can work with a database's tables: they are its own, or newer ones that still take this revision."""
+    return _fits(engine, revision_of(engine))
+
+
+def _fits(engine: Engine, revision: str) -> bool:
+    if revision <= REVISION:
+        return revision == REVISION
+    with engine.connect() as connection:
+        if not inspect(connection).has_table("oldest_programs"):
+            return False
+        oldest = connection.execute(text("SELECT max(revision) FROM oldest_programs")).scalar_one()
+    return bool(oldest) and oldest <= REVISION
 
 
 def migrate(engine: Engine, revision: str = "head") -> None:
-    """Bring the tables to the newest revision, or to another one; two servers starting at once take turns.
+    """Bring the tables to the newest revision, or to another one; two servers starting at once take turns. Newer tables that this
+    Anaxis can work with stay as they are: during an upgrade both versions run.
 
     Raises BadInput where they are older or newer than this Anaxis can read.
     """
     before = revision_of(engine)
-    if revision == "head" and before == REVISION:
+    if revision == "head" and before and _fits(engine, before):
         return
     if before and before not in _REVISIONS:
         older = before < _REVISIONS[0]

@@ -29,7 +29,7 @@ from anaxis.monitoring.logs import about, request_id_from
 from anaxis.monitoring.metrics import REQUEST_SECONDS
 from anaxis.queue.jobs import OPEN as OPEN_JOBS
 from anaxis.queue.jobs import has_worker
-from anaxis.store.database import is_current
+from anaxis.store.database import fits
 from anaxis.store.models import Job, Worker
 from anaxis.store.session import every_show
 from anaxis.web.access import OPEN, needs
@@ -192,9 +192,9 @@ def _may_watch(request: Request) -> bool:
 
 @router.get("/ready")
 def ready(request: Request) -> Response:
-    """That requests can be served: the database answers, and its tables are those of this version."""
+    """That requests can be served: the database answers, and this version can work with its tables."""
     try:
-        current = is_current(request.app.state.engine)
+        current = fits(request.app.state.engine)
     except SQLAlchemyError as error:
         return PlainTextResponse(f"not ready: the database does not answer ({type(error).__name__})", 503)
     if not current:

@@ -32,7 +32,7 @@ from anaxis.monitoring.logs import begin_logs
 from anaxis.queue.jobs import CALL, CALL_QUEUE, MAIL, QUEUE, TASK, TryAgain, address_of
 from anaxis.queue.reconcile import reconcile
 from anaxis.sandbox.folders import settle
-from anaxis.store.database import connect, is_current
+from anaxis.store.database import connect, fits
 from anaxis.store.models import Worker
 from anaxis.store.session import every_show
 from anaxis.worker.attempt import do_job
@@ -273,7 +273,7 @@ def _wait_for_tables(engine: Engine) -> None:
     looks = 0
     while True:
         with suppress(SQLAlchemyError):
-            if is_current(engine):
+            if fits(engine):
                 return
         looks += 1
         if looks == _SAYS_AFTER_LOOKS:

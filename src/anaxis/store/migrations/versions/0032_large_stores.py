@@ -151,12 +151,16 @@ def upgrade() -> None:
     for table, indexes in _INDEXES.items():
         for name, what in indexes.items():
             op.execute(f"CREATE INDEX {name} ON {table} {what}")
+    # The oldest revision of a program that works with these tables: its highest row counts. A migration that takes away what older
+    # programs need adds a row.
+    op.create_table("oldest_programs", sa.Column("revision", sa.Text(), primary_key=True))
+    op.execute("INSERT INTO oldest_programs VALUES ('0032')")
     for table in _BUSY:
         op.execute(f"ALTER TABLE IF EXISTS {table} SET ({_VACUUM})")
     op.execute(_SEARCH)
     _search_by("name_words(name)", "findings_words(findings)")
     for table in _SEARCHED:
-        op.execute(f"CREATE INDEX {table}_very_name ON {table} USING hash (lower(name))")
+        op.execute(f"CREATE INDEX {table}_very_name ON {table} (lower(name))")
     op.execute(_WORDS_TRIGGER)
     op.execute(_IMMUTABLE)
 
@@ -170,6 +174,7 @@ def _search_by(name: str, findings: str) -> None:
 
 
 def downgrade() -> None:
+    op.drop_table("oldest_programs")
     for table in _BUSY:
         op.execute(f"ALTER TABLE IF EXISTS {table} RESET ({_SETTINGS})")
     for table in _SEARCHED:

@@ -50,7 +50,7 @@ def history(request: Request, store: Store, query: Annotated[HistoryQuery, Query
         about = [(f"the package {query.package}", f"/packages/{query.package}")]
     kept = {k: v for k, v in request.query_params.items() if k not in ("before", "after") and v}
     return page(
-        request, "history/index.html", of=of, shown=shown, whole=count_words(count(store, of)), actions=actions, actors=actors, about=about,
+        request, "history/index.html", of=of, shown=shown, paged=query.before is not None or query.after is not None, whole=count_words(count(store, of)), actions=actions, actors=actors, about=about,
         kept=urlencode(kept), words=detail_words,
     )  # fmt: skip
 
