@@ -32,6 +32,19 @@ _SHOW_OF = {
     "exchange_cameras": "SELECT t.id, c.show_id FROM exchange_cameras t JOIN exchange_clients c ON c.id = t.client_id",
 }  # fmt: skip
 
+_SHOWS = " UNION ALL ".join(
+    f"SELECT '{table}' AS kind, id, show_id FROM ({query.format(table=table)}) AS of_{table}"
+    for table, query in _SHOW_OF.items()
+)
+# Servers of the version before, which run on during an upgrade, name no show.
+_SHOW_OF_ENTRY = f"""
+CREATE FUNCTION show_of_entry() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN
+    NEW.show_id := (SELECT o.show_id FROM ({_SHOWS}) o WHERE o.kind = NEW.kind AND o.id = NEW.about_id);
+    RETURN NEW;
+END $$;
+CREATE TRIGGER history_show BEFORE INSERT ON history FOR EACH ROW WHEN (NEW.show_id IS NULL) EXECUTE FUNCTION show_of_entry();
+"""
+
 _HISTORY = """
 CREATE TABLE history (
     id bigint NOT NULL DEFAULT nextval('history_id_seq'),
@@ -128,13 +141,9 @@ def upgrade() -> None:
     op.execute(_HISTORY)
     op.execute("ALTER SEQUENCE history_id_seq OWNED BY history.id")
     make_partitions(op.get_bind(), op.get_bind().execute(sa.text("SELECT min(at) FROM history_before")).scalar())
-    shows = " UNION ALL ".join(
-        f"SELECT '{table}' AS kind, id, show_id FROM ({query.format(table=table)}) AS of_{table}"
-        for table, query in _SHOW_OF.items()
-    )
     op.execute(
         f"INSERT INTO history ({_COLUMNS}, show_id) SELECT {', '.join('h.' + c for c in _COLUMNS.split(', '))}, o.show_id "
-        f"FROM history_before h LEFT JOIN ({shows}) o ON o.kind = h.kind AND o.id = h.about_id ORDER BY h.id"
+        f"FROM history_before h LEFT JOIN ({_SHOWS}) o ON o.kind = h.kind AND o.id = h.about_id ORDER BY h.id"
     )
     op.execute(_WORDS)
     op.execute(f"INSERT INTO history_words {_WORDS_OF.format(entries='history')}")
@@ -162,6 +171,7 @@ def upgrade() -> None:
     for table in _SEARCHED:
         op.execute(f"CREATE INDEX {table}_very_name ON {table} (lower(name))")
     op.execute(_WORDS_TRIGGER)
+    op.execute(_SHOW_OF_ENTRY)
     op.execute(_IMMUTABLE)
 
 
@@ -189,7 +199,7 @@ def downgrade() -> None:
     op.execute("ALTER SEQUENCE history_id_seq OWNED BY history.id")
     op.execute(f"INSERT INTO history SELECT {_COLUMNS} FROM history_by_month ORDER BY id")
     op.execute("DROP TABLE history_by_month, history_words")
-    op.execute("DROP FUNCTION keep_history_words, package_of_entry")
+    op.execute("DROP FUNCTION keep_history_words, package_of_entry, show_of_entry")
     op.execute("CREATE INDEX history_about ON history (kind, about_id)")
     op.execute("CREATE INDEX history_at ON history (at)")
     op.execute(_IMMUTABLE)
