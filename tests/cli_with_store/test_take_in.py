@@ -12,6 +12,7 @@ import zipfile
 from pathlib import Path
 from typing import Any
 
+import psutil
 import pytest
 from sqlalchemy import Engine, func, select
 
@@ -208,3 +209,28 @@ def test_a_table_of_two_readings_is_kept_by_its_layout(said: Any, tmp_path: Path
     assert said(table, "--show", "The mill", "--columns", layout)["kept"] == 1
     with Context(engine, LOCAL) as store:
         assert store.execute(select(SourceFile.layout)).scalar_one() == SMALL_PAN_LAYOUT
+
+
+def test_the_readers_of_a_killed_command_end_with_it_and_the_next_one_goes_on(
+    engine: Engine, demo_files: dict[str, Path], tmp_path: Path, said: Any
+) -> None:
+    shot = demo_files["TW_020"]
+    for n in range(40):
+        shutil.copy(shot, tmp_path / f"MI_{n:03}_layout_v001{shot.suffix}")
+    environment = {**os.environ, "DATABASE_URL": address_of(engine)}
+    command = anaxis_command("take-in", str(tmp_path), "--show", "The mill")
+    process = psutil.Process(subprocess.Popen(command, env=environment, stdout=subprocess.DEVNULL).pid)
+    deadline = time.monotonic() + 60
+    kept = 0
+    while kept < 3 and time.monotonic() < deadline:
+        with Context(engine, LOCAL) as store:
+            kept = store.execute(select(func.count()).select_from(Version)).scalar_one()
+    readers = process.children(recursive=True)
+    process.kill()
+    assert readers and 3 <= kept < 40
+    _, alive = psutil.wait_procs([process, *readers], timeout=30)
+    assert not alive
+    done = said(tmp_path, "--show", "The mill")
+    assert sorted({f["state"] for f in done["files"]}) == ["new", "same again"]
+    with Context(engine, LOCAL) as store:
+        assert store.execute(select(func.count()).select_from(Version)).scalar_one() == 40, "each once"

@@ -20,6 +20,7 @@ from anaxis.cli.read import layout_of
 from anaxis.cli.store import opened_store
 from anaxis.cli.tables import WARNED, console, left_out, print_json, table
 from anaxis.core.errors import BadInput
+from anaxis.program import end_with_parent
 
 if TYPE_CHECKING:
     from anaxis.app.shows.many_files import Item
@@ -62,7 +63,7 @@ def take_in(
     kept = () if dry_run else ("new", "newer take", "older") if older else ("new", "newer take")
     manner = Manner(rule, show, recipe, accept, new_show, kept)
     items = []
-    with opened_store() as engine, ProcessPoolExecutor(jobs) as readers, TemporaryDirectory("-anaxis-zips") as unpacked:
+    with opened_store() as engine, ProcessPoolExecutor(jobs, initializer=end_with_parent) as readers, TemporaryDirectory("-anaxis-zips") as unpacked:  # fmt: skip
         if watch:
             folder = _folder_of(paths)
             with suppress(KeyboardInterrupt):

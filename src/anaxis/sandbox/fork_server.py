@@ -8,7 +8,6 @@ task and its answers (:mod:`anaxis.sandbox.messages`), one on which the process 
 
 from __future__ import annotations
 
-import ctypes
 import gc
 import os
 import select
@@ -19,10 +18,10 @@ import tempfile
 from collections.abc import Callable
 from pathlib import Path
 
+from anaxis.program import end_with_parent
 from anaxis.sandbox.budget import addressed_bytes
 from anaxis.sandbox.confine import confine_more
 
-_DIE_WITH_PARENT = 1
 _LONGEST_NAME = 4096
 # Does one task that comes in on a line; it is told how many addresses its process has taken before.
 Serve = Callable[[socket.socket, int], None]
@@ -86,7 +85,7 @@ def _do_one(folder: Path, serve: Serve, task: socket.socket, taken_bytes: int) -
     ended = 1
     try:
         signal.signal(signal.SIGINT, signal.SIG_DFL)
-        ctypes.CDLL(None).prctl(_DIE_WITH_PARENT, signal.SIGKILL, 0, 0, 0)
+        end_with_parent()
         os.chdir(folder)
         confine_more(folder)
         os.environ["TMPDIR"] = tempfile.tempdir = str(folder)
