@@ -99,6 +99,29 @@ def test_what_may_be_filtered_by_is_what_each_may_see(engine: Engine) -> None:
         assert actions_and_actors(context) == (["edit"], ["bob"])
 
 
+def test_two_transactions_with_the_same_new_words_do_not_wait_for_each_other(engine: Engine) -> None:
+    row = text("INSERT INTO history (actor, action, kind, about_id) VALUES (:actor, :action, 'packages', 1)")
+    with engine.connect() as first, engine.connect() as second:
+        for connection in (first, second):
+            connection.execute(text("SET LOCAL lock_timeout = '500ms'"))
+        # In opposite order: if each waited for the other's word, PostgreSQL would end one of them.
+        for connection, words in ((first, "ann edit"), (second, "bob undo"), (first, "bob undo"), (second, "ann edit")):
+            connection.execute(row, dict(zip(("actor", "action"), words.split(), strict=True)))
+        first.commit()
+        second.commit()
+    with Context(engine, LOCAL) as context:
+        assert actions_and_actors(context) == (["edit", "undo"], ["ann", "bob"]) and count(context, Of()) == 4
+    with engine.connect() as failed, engine.connect() as going_on:
+        for connection in (failed, going_on):
+            connection.execute(row, {"actor": "zoe", "action": "redo"})
+        failed.rollback()
+        going_on.commit()
+    with engine.begin() as connection:
+        connection.execute(row, {"actor": "zoe", "action": "redo"})
+    with Context(engine, LOCAL) as context:
+        assert actions_and_actors(context) == (["edit", "redo", "undo"], ["ann", "bob", "zoe"])
+
+
 def test_each_month_has_a_table_made_before_its_first_entry(engine: Engine, monkeypatch: pytest.MonkeyPatch) -> None:
     def lies_in(said: str) -> str:
         with engine.connect() as connection:

@@ -95,14 +95,21 @@ $$
 """
 # Show 0 stands for what belongs to no show, -1 for what administrators alone may read.
 _WORDS_OF = """
-    SELECT DISTINCT CASE WHEN kind IN ('people', 'tokens', 'webhooks', 'media_root_shows') THEN -1 ELSE coalesce(show_id, 0) END, what, word
-    FROM {entries}, LATERAL (VALUES ('actor', actor), ('action', action)) AS words (what, word)
+    SELECT DISTINCT CASE WHEN kind IN ('people', 'tokens', 'webhooks', 'media_root_shows') THEN -1 ELSE coalesce(show_id, 0) END AS of,
+    what, word FROM {entries}, LATERAL (VALUES ('actor', actor), ('action', action)) AS words (what, word)
 """
-# The words by which entries may be filtered, kept by the database: counting them out of the history would read all of it.
+# The words by which entries may be filtered, kept by the database: reading them from the history would read all of it. Two transactions
+# that both use a new word do not wait for each other: the second leaves the word to the first. If the first one fails, the next entry
+# with the word adds it.
 _WORDS = f"""
 CREATE TABLE history_words (show_id integer NOT NULL, what text NOT NULL, word text NOT NULL, PRIMARY KEY (show_id, what, word));
-CREATE FUNCTION keep_history_words() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN
-    INSERT INTO history_words {_WORDS_OF.format(entries="added")} ON CONFLICT DO NOTHING;
+CREATE FUNCTION keep_history_words() RETURNS trigger LANGUAGE plpgsql AS $$ DECLARE used record; BEGIN
+    FOR used IN SELECT * FROM ({_WORDS_OF.format(entries="added")}) w
+    WHERE NOT EXISTS (SELECT FROM history_words h WHERE h.show_id = w.of AND h.what = w.what AND h.word = w.word) LOOP
+        IF pg_try_advisory_xact_lock(7204120, hashtext(concat_ws(' ', used.of, used.what, used.word))) THEN
+            INSERT INTO history_words VALUES (used.of, used.what, used.word) ON CONFLICT DO NOTHING;
+        END IF;
+    END LOOP;
     RETURN NULL;
 END $$;
 """
