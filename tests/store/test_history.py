@@ -15,13 +15,12 @@ from anaxis.app.context import Context
 from anaxis.app.deliveries.deliver import deliver_version
 from anaxis.app.history import Of, actions_and_actors, count, entries
 from anaxis.app.packages import copy_package
-from anaxis.app.retention import clear_out
 from anaxis.app.roles import LOCAL, Actor, Role
 from anaxis.packages import shipped_profiles
 from anaxis.store import partitions
 from anaxis.store.database import migrate
 from anaxis.store.models import HistoryEntry, HistoryWord, Version
-from anaxis.store.partitions import make_partitions
+from anaxis.store.partitions import make_next_months, make_partitions
 from test_store import keep
 
 MONTH = timedelta(days=31)
@@ -134,8 +133,8 @@ def test_each_month_has_a_table_made_before_its_first_entry(engine: Engine, monk
         add(engine, 1, at, None)
     assert lies_in(str(now)) == f"history_{now:%Y_%m}" and lies_in(str(late)) == "history_other"
     monkeypatch.setattr(partitions, "_AHEAD", 13)
-    clear_out(engine)
-    clear_out(engine)
+    make_next_months(engine)
+    make_next_months(engine)
     after = late + MONTH
     add(engine, 1, after, None)
     assert lies_in(str(late)) == "history_other", "it stays where it is, and its month gets no table"

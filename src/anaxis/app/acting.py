@@ -105,12 +105,13 @@ def use_case(
                 require(context, needs, show, action)
             result = function(context, *args, **kwargs)
             for row in result if isinstance(result, list) else [result]:
-                require(context, needs, show_of(row), action)
+                show_id = show_of(row)
+                require(context, needs, show_id, action)
                 kind, number, said, detail = _entry_of(row)
                 context.add(
                     HistoryEntry(
                         actor=actor.name, action=action, kind=kind, about_id=number, said=said, detail=detail,
-                        show_id=show_of(row) or None,
+                        show_id=show_id or None,
                     )
                 )  # fmt: skip
             context.flush()

@@ -53,9 +53,8 @@ def everything_of_show(context: Context, show: Show) -> Everything:
         select(Camera).join(Shot).where(Shot.show_id == show.id).order_by(Shot.name, Camera.name)
         .options(joinedload(Camera.shot), selectinload(Camera.head_version).selectinload(Version.deliveries).selectinload(Delivery.files))
     )  # fmt: skip
-    cameras = list(
-        context.execute(query).scalars()
-    )  # held until all is told: a session forgets a row that nobody holds
+    # The session keeps only the rows that somebody refers to: without this list it would load each camera and shot again.
+    cameras = list(context.execute(query).scalars())
     heads = [c.head for c in cameras]
     made = [d for v in heads for d in newest_deliveries(v)]
     without = [{"shot": v.camera.shot.name, "camera": v.camera.name} for v in heads if not v.deliveries]

@@ -30,7 +30,7 @@ from anaxis.core.number_text import px_text
 from anaxis.formats.text_cells import text_cell
 from anaxis.store.hooks import Webhook
 from anaxis.store.media import MediaRootShow
-from anaxis.store.models import Camera, Delivery, HistoryEntry, HistoryWord, Package, Plate, Shot, Show, Version
+from anaxis.store.models import Base, Camera, Delivery, HistoryEntry, HistoryWord, Package, Plate, Shot, Show, Version
 from anaxis.store.people import Person, Token
 
 PAGE = 100
@@ -90,8 +90,8 @@ def entries(
 def _newest_of_each(
     query: Select[HistoryEntry], shows: Collection[int], order: Sequence[Any], most: int
 ) -> Select[HistoryEntry]:
-    """The first of a query's entries in each of some shows, and of those in no show: of all shows together the database would go through the
-    entries of every other show too."""
+    """The first entries of a query in each show, and the first of those that belong to no show. Asked for these shows at once, PostgreSQL
+    would go through the entries of all other shows too."""
     show = select(Show.id).where(Show.id.in_(sorted(shows))).subquery()
     firsts = query.with_only_columns(HistoryEntry.id, HistoryEntry.at).order_by(*order).limit(most)
     of_show = firsts.where(HistoryEntry.show_id == show.c.id).correlate(show).lateral()
@@ -181,9 +181,8 @@ def _of(context: Context, of: Of) -> Select[HistoryEntry]:
         query = query.where(HistoryEntry.at >= datetime.now(UTC) - timedelta(days=of.days))
     if of.package:
         # As the index history_of_package has it.
-        kinds: list[ColumnElement[str]] = [literal_column(f"'{model.__tablename__}'") for model in (Delivery, Package)]
         package = func.package_of_entry(HistoryEntry.kind, HistoryEntry.said, HistoryEntry.detail)
-        query = query.where(HistoryEntry.kind.in_(kinds), package == of.package)
+        query = query.where(HistoryEntry.kind.in_([_kind(Delivery), _kind(Package)]), package == of.package)
     if of.camera is not None or of.shot is not None:
         query = query.where(tuple_(HistoryEntry.kind, HistoryEntry.about_id).in_(_below(of)))
     if of.show is not None:
@@ -200,9 +199,10 @@ def _below(of: Of) -> CompoundSelect[Any]:
     versions = select(Version.id).where(Version.camera_id.in_(cameras))
     deliveries = select(Delivery.id).where(Delivery.version_id.in_(versions))
     plates = select(Plate.id).where(Plate.shot_id.in_(shots))
-    of_table = {Camera: cameras, Shot: shots, Version: versions, Delivery: deliveries, Plate: plates}
-    named = []
-    for model, ids in of_table.items():
-        rows = ids.subquery()
-        named.append(select(literal_column(f"'{model.__tablename__}'").label("kind"), rows.c.id))
-    return union_all(*named)
+    of_table: dict[Any, Any] = {Camera: cameras, Shot: shots, Version: versions, Delivery: deliveries, Plate: plates}
+    return union_all(*(ids.with_only_columns(_kind(model), model.id) for model, ids in of_table.items()))
+
+
+def _kind(model: type[Base]) -> ColumnElement[str]:
+    """What entries call a table, as a constant of the query: PostgreSQL compares it with the condition of an index."""
+    return literal_column(f"'{model.__tablename__}'")

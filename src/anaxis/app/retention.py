@@ -2,12 +2,10 @@
 
 from __future__ import annotations
 
-import logging
 from datetime import timedelta
 from typing import Any, NamedTuple
 
 from sqlalchemy import ColumnElement, Engine, Select, delete, exists, func, literal_column, select, text, true, union
-from sqlalchemy.exc import OperationalError
 
 from anaxis.app.cameras.uploads import old_uploads
 from anaxis.app.context import Context
@@ -17,13 +15,12 @@ from anaxis.app.roles import LOCAL
 from anaxis.store.exchange import ExchangeChange
 from anaxis.store.models import Base, Content, DeliveryFile, Job, MadeFile, Plate, PlateProxy, SourceFile
 from anaxis.store.notices import Notice
-from anaxis.store.partitions import make_partitions
 
-_log = logging.getLogger("anaxis.retention")
 _IN_HAND = timedelta(hours=1)
 _ROWS_AT_ONCE = 1000
 # Tables with more rows than this are not counted for the page: PostgreSQL's estimate is shown.
 _MOST_COUNTED = 100_000
+_ESTIMATE = text("SELECT reltuples::bigint, pg_total_relation_size(oid) FROM pg_class WHERE oid = to_regclass(:name)")
 
 
 class StoredAmount(NamedTuple):
@@ -48,7 +45,7 @@ def kept(context: Context) -> list[StoredAmount]:
     for setting, (what, _) in SETTINGS.items():
         model, size, old = _of(setting)
         rows, bytes_ = context.execute(_ESTIMATE, {"name": model.__tablename__}).one()
-        # An index has the few rows of source files and notices that are of the kind.
+        # Of source files and notices an index holds the rows of this kind alone, and counting them is cheap.
         if rows > _MOST_COUNTED and model not in (SourceFile, Notice):
             out.append(StoredAmount(setting, what, days_of(setting), rows, bytes_, estimated=True))
             continue
@@ -64,9 +61,6 @@ def kept(context: Context) -> list[StoredAmount]:
     return out
 
 
-_ESTIMATE = text("SELECT reltuples::bigint, pg_total_relation_size(oid) FROM pg_class WHERE oid = to_regclass(:name)")
-
-
 def _bytes_only_of(going: ColumnElement[bool]) -> Select[Any]:
     """The size of the bytes that no file is of but those source files."""
     of = [select(column).where(going) for column in (SourceFile.sha256, SourceFile.scene_sha256)]
@@ -80,16 +74,8 @@ def _bytes_only_of(going: ColumnElement[bool]) -> Select[Any]:
 
 
 def clear_out(engine: Engine) -> dict[str, int]:
-    """Take away what was kept for long enough, and make the tables of the history's next months; how many rows of each kind went."""
+    """Take away what was kept for long enough; how many rows of each kind went."""
     gone = {}
-    try:
-        with engine.begin() as connection:
-            connection.execute(text("SET LOCAL lock_timeout = '2s'"))  # whoever reads the history is not kept waiting
-            make_partitions(connection)
-    except OperationalError as error:  # a backup reads it: there is time for three months
-        _log.warning(
-            "the history's tables for the next months were not made, and will be tried again in an hour: %s", error.orig
-        )
     for setting in SETTINGS:
         if setting == "ANAXIS_KEEP_CHANGES_DAYS":
             gone[setting] = clear_changes(engine, days) if (days := days_of(setting)) else 0

@@ -47,7 +47,7 @@ def search(context: Context, asked: str) -> list[Hits]:
     found = [
         ("Shots", _shots(context, asked, words)),
         ("Cameras", _cameras(context, asked, words)),
-        ("Packages", _Found(_packages(context, words))),
+        ("Packages", _packages(context, words)),
         ("Files taken in", _source_files(context, asked, words)),
         ("Files delivered", _delivered_files(context, asked, words)),
         ("Cameras with a finding", _findings(context, words)),
@@ -57,22 +57,17 @@ def search(context: Context, asked: str) -> list[Hits]:
 
 
 class _Found(NamedTuple):
-    """Hits of one kind; ``cut``: so many rows have the words that not all of them were looked at."""
+    """Hits of one kind; ``cut``: too many rows have the words to look at all of them."""
 
     hits: list[Hit]
     cut: bool = False
 
 
-class _Rows(NamedTuple):
-    rows: Sequence[Any]
-    cut: bool
-
-
 def _numbers(
     context: Context, model: type[Base], vector: ColumnElement[Any], words: list[str]
 ) -> tuple[list[int], bool]:
-    """The numbers of some thousand rows with all words, of every show, and whether there may be more: a short word may be in millions
-    of names. Whoever asks for the rows leaves out those of shows that are not seen; where only some are, more are looked at."""
+    """The numbers of rows with all words, a few thousand at most, and whether there may be more: a short word may be in millions of names.
+    They are of every show; the query for the rows leaves out shows that the searcher does not see. For people of some shows the limit is higher."""
     most = _MOST_OF_ALL if context.shows is None else _MOST_OF_SOME
     query = select(model.__table__.c.id).where(vector.op("@@")(query_of(words))).limit(most)
     numbers = list(context.execute(query).scalars())
@@ -81,8 +76,8 @@ def _numbers(
 
 def _ranked(
     context: Context, query: Select[*tuple[Any, ...]], name: InstrumentedAttribute[str], asked: str, words: list[str]
-) -> _Rows:  # fmt: skip
-    """The rows that match: the very name first, then by PostgreSQL's rank, short names before long ones."""
+) -> tuple[Sequence[Any], bool]:  # fmt: skip
+    """The rows that match, and whether there may be more: the very name first, then by PostgreSQL's rank, short names before long ones."""
     model: Any = name.class_
     numbers, cut = _numbers(context, model, name_vector(model.__table__.c.name), words)
     very = func.lower(name) == asked.lower()
@@ -90,7 +85,7 @@ def _ranked(
         numbers += context.execute(select(model.id).where(very).limit(MOST + 1)).scalars()
     order = (case((very, 0), else_=1), func.ts_rank(name_vector(name), query_of(words)).desc(), func.length(name), name)
     query = query.where(_one_of(model.id, numbers)).order_by(*order).limit(MOST + 1)
-    return _Rows(context.execute(query).all() if numbers else (), cut)
+    return context.execute(query).all() if numbers else (), cut
 
 
 def _one_of(number: InstrumentedAttribute[int], numbers: list[int]) -> ColumnElement[bool]:
@@ -117,12 +112,9 @@ def _cameras(context: Context, asked: str, words: list[str]) -> _Found:
     return _Found(hits, cut)
 
 
-def _packages(context: Context, words: list[str]) -> list[Hit]:
-    return [
-        Hit(key, profile.label, f"/packages/{key}")
-        for key, profile in all_packages(context).items()
-        if _has_all(f"{key} {profile.label}", words)
-    ][: MOST + 1]
+def _packages(context: Context, words: list[str]) -> _Found:
+    packages = all_packages(context).items()
+    return _Found([Hit(k, p.label, f"/packages/{k}") for k, p in packages if _has_all(f"{k} {p.label}", words)])
 
 
 def _has_all(text: str, words: Iterable[str]) -> bool:

@@ -61,9 +61,8 @@ def read_stated(
             raise BadInput(f"There is no file {file}: check the name.")
         check_size(file.name, file.stat().st_size, reader.limits.max_bytes)
         layout = layout_of(columns)
-        Thread(
-            target=_load_rotations
-        ).start()  # no daemon: a command that ends at once must not end in the middle of it
+        # Not a daemon thread: a command that ends at once must wait until the import is complete.
+        Thread(target=_load_rotations).start()
         scene = reader.read(file.resolve(), layout, within=allow_files)
         return corrected(scene, up_axis, metres_per_unit, parse_rate(rate) if rate else None)
     finally:

@@ -6,14 +6,14 @@ import logging
 from datetime import datetime
 from typing import NamedTuple
 
-from sqlalchemy import func, literal_column, select
+from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from anaxis.core.errors import BadInput
 from anaxis.packages import shipped_profiles
 from anaxis.packages.model import Profile, profile_from_dict
 from anaxis.store.models import Camera, Delivery, Package, Shot, Version
-from anaxis.store.queries import NotFound
+from anaxis.store.queries import NotFound, package_key
 
 _log = logging.getLogger("anaxis.packages")
 _MOST_DELIVERIES = 500
@@ -78,17 +78,17 @@ def free_key(session: Session, wanted: str) -> str:
 
 
 class ShotsUsing(NamedTuple):
-    """The names of shots that were delivered to a package; ``of_newest``: in that many newest deliveries, there are older ones."""
+    """The names of shots that were delivered to a package. ``of_newest``: only that many deliveries, the newest, were looked at."""
 
     names: list[str]
     of_newest: int | None
 
 
 def shots_using(session: Session, key: str) -> ShotsUsing:
-    """The shots that a package was delivered to, of those that are seen."""
-    # The deliveries of every show, without regard to whose they are: else those of all other shows would be gone through for some.
+    """The shots that were delivered to a package, of the shows that the session sees."""
+    # From the table, without the filter on shows: with it PostgreSQL could go through the deliveries of all other shows to find 500.
     deliveries = Delivery.__table__.c
-    of_package = deliveries.profile.op("->>")(literal_column("'key'")) == key
+    of_package = package_key(deliveries.profile) == key
     newest = select(deliveries.version_id).where(of_package).order_by(deliveries.id.desc()).limit(_MOST_DELIVERIES)
     versions = list(session.execute(newest).scalars())
     query = (

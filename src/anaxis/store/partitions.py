@@ -2,20 +2,37 @@
 
 from __future__ import annotations
 
+import logging
 from datetime import UTC, datetime
 
-from sqlalchemy import Connection, text
+from sqlalchemy import Connection, Engine, text
+from sqlalchemy.exc import OperationalError
 
+_log = logging.getLogger("anaxis.history")
 _AHEAD = 3
-# Entries of months that have no table of their own, because the clock was wrong or nobody made one in time.
+# Holds the entries of months without a table of their own: the clock was wrong, or no worker ran for three months.
 _OTHERS = "history_other"
 _LOCK = 7_204_119
 
 
-def make_partitions(connection: Connection, since: datetime | None = None) -> None:
-    """Make the tables that are missing from the month of ``since`` (this month where None, at most 20 years back) to three months ahead.
+def make_next_months(engine: Engine) -> None:
+    """Make the tables of the next months that are missing. While a backup reads the history, they cannot be made: that is logged, and
+    a later call makes them."""
+    try:
+        with engine.begin() as connection:
+            connection.execute(text("SET LOCAL lock_timeout = '2s'"))  # readers of the history queue behind this lock
+            make_partitions(connection)
+    except OperationalError as error:
+        _log.warning(
+            "the history's tables for the next months were not made, and will be tried again in an hour: %s", error.orig
+        )
 
-    A month of which the table for others has entries already keeps them there: they are found as before, only slower.
+
+def make_partitions(connection: Connection, since: datetime | None = None) -> None:
+    """Make the tables that are missing, from the month of ``since`` to three months ahead. ``since`` is this month where None, and counts for
+    at most 20 years.
+
+    A month that already has entries in the table for other months gets no table: its entries stay there, and are read more slowly.
     """
     now = datetime.now(UTC)
     first = max(_month_of(since or now), _month_of(now) - 240)

@@ -88,8 +88,13 @@ def recipe_of(version: Version) -> Recipe:
     return recipe_from_document(version.recipe, strict=False)
 
 
-# The key of the package a delivery went to, written as in the index deliveries_of_package.
-PACKAGE_KEY: ColumnElement[str] = Delivery.profile.op("->>", return_type=Text())(literal_column("'key'"))
+def package_key(profile: Any) -> ColumnElement[str]:
+    """The key of the package that a delivery went to, from its column ``profile``: written as in the index deliveries_of_package."""
+    key: ColumnElement[str] = profile.op("->>", return_type=Text())(literal_column("'key'"))
+    return key
+
+
+PACKAGE_KEY = package_key(Delivery.profile)
 
 
 def on_the_list(show: Show) -> tuple[ColumnElement[bool], ...]:

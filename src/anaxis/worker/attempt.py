@@ -77,8 +77,8 @@ def do_job(engine: Engine, number: int, worker_id: int | None = None, entry: int
         try:
             if (
                 job is not None
-                and job.state in ("waiting", "running")
                 and (job.revision > REVISION or job.kind not in KINDS)
+                and job.state in ("waiting", "running")
             ):
                 _leave(engine, number)
             with about(job=number, request=job.request_id if job else ""):
@@ -92,8 +92,8 @@ def do_job(engine: Engine, number: int, worker_id: int | None = None, entry: int
 
 
 def _leave(engine: Engine, number: int) -> None:
-    """Leave work that a newer Anaxis asked for to a newer worker, while both run. Raises TryAgain."""
-    said = "This work waits for a worker of the newer version: the workers that looked at it are older."
+    """Leave a job that a newer version of Anaxis requested to a worker of that version. Raises TryAgain."""
+    said = "This job waits for a worker of the newer version that requested it: the workers that are running are older."
     with Context(engine, LOCAL) as session, session.begin():
         session.execute(update(Job).where(Job.id == number, Job.state == "waiting").values(said=said))
     raise TryAgain("a newer version asked for it", _NEWER_WORKER_WAIT_S, counts=False)

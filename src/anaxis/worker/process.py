@@ -34,6 +34,7 @@ from anaxis.queue.reconcile import reconcile
 from anaxis.sandbox.folders import settle
 from anaxis.store.database import connect, fits
 from anaxis.store.models import Worker
+from anaxis.store.partitions import make_next_months
 from anaxis.store.session import every_show
 from anaxis.worker.attempt import do_job
 
@@ -155,7 +156,8 @@ async def _work(engine: Engine, at_once: int, worker_id: int) -> None:
     @app.periodic(cron="17 * * * *")
     @app.task(name=CLEAR, queue=QUEUE, queueing_lock=CLEAR)
     def clear(timestamp: int) -> None:
-        """Once an hour on one of the workers: what was kept for long enough goes."""
+        """Once an hour on one of the workers: what was kept for long enough goes, and the history gets its next months."""
+        make_next_months(engine)
         clear_out(engine)
 
     async with app.open_async():

@@ -11,6 +11,7 @@ from typing import Any, NamedTuple
 from sqlalchemy import Select, func, select
 from sqlalchemy.dialects.postgresql import distinct_on
 from sqlalchemy.orm import joinedload, selectinload
+from sqlalchemy.sql.base import ExecutableOption
 
 from anaxis.app.context import Context
 from anaxis.app.deliveries.deliver import furthest_off, newest_deliveries
@@ -20,7 +21,7 @@ from anaxis.core.time.rates import kept_rate
 from anaxis.packages.model import Profile, profile_from_dict
 from anaxis.store.models import AllowedWarning, Camera, Delivery, Shot, Show, Version
 from anaxis.store.noticed import expected_of, findings_now, is_open
-from anaxis.store.queries import PACKAGE_KEY, get_show, newest_show_name, on_the_list
+from anaxis.store.queries import PACKAGE_KEY, get_show, newest_show_name, on_the_list, package_key
 
 PAGE = 50
 # What a list may be sorted by; a "-" before it turns the order round. The worst and the newest come first by themselves.
@@ -113,8 +114,8 @@ def shows_of(context: Context) -> list[Show]:
     return list(context.execute(select(Show).order_by(Show.archived_at.is_not(None), Show.name)).scalars())
 
 
-def listed(context: Context, show: Show, asked: ShotFilter) -> Listing:
-    """Cameras of a show, in a number of queries that does not depend on how many there are."""
+def listed(context: Context, show: Show, asked: ShotFilter, *also: ExecutableOption) -> Listing:
+    """Cameras of a show, in a number of queries that does not depend on how many there are. ``also`` loads more of the cameras."""
     late = outdated_versions(context, show)
     whole = context.execute(_on_the_list(select(func.count(Camera.id)), show)).scalar_one()
     query = _asked_for(show, asked, late)
@@ -125,7 +126,7 @@ def listed(context: Context, show: Show, asked: ShotFilter) -> Listing:
         count = context.execute(counted).scalar_one() if narrowed else whole
         at = _start_of_page(asked.at, count)
         page = _lights(context, query.limit(PAGE).offset(at), turned)
-        return Listing(_rows(context, page, _noted(context, show, page), late), count, whole, at)
+        return Listing(_rows(context, page, _noted(context, show, page), late, *also), count, whole, at)
     found = _lights(context, query)
     noted = _noted(context, show, found) if asked.findings or by in ("findings", "frames", "rate") else {}
     found = [c for c in found if not asked.findings or noted[c.head].warnings]
@@ -134,7 +135,11 @@ def listed(context: Context, show: Show, asked: ShotFilter) -> Listing:
     _sort(found, by, turned, worst, noted)
     at = _start_of_page(asked.at, len(found))
     page = found[at : at + PAGE]
-    return Listing(_rows(context, page, noted or _noted(context, show, page), late), len(found), whole, at)
+    return Listing(_rows(context, page, noted or _noted(context, show, page), late, *also), len(found), whole, at)
+
+
+# What the documents of cameras name of their deliveries, and the page does not.
+WITH_FILES = selectinload(Camera.head_version).selectinload(Version.deliveries).selectinload(Delivery.files)
 
 
 def _start_of_page(at: int, count: int) -> int:
@@ -170,7 +175,7 @@ def _asked_for(show: Show, asked: ShotFilter, late: Collection[int]) -> Select[*
     for word in asked.q.lower().split():
         query = query.where(func.strpos(func.lower(Shot.name + " " + Camera.name), word) > 0)
     if asked.package:
-        query = query.where(Version.deliveries.any(PACKAGE_KEY.in_([asked.package])))
+        query = query.where(Version.deliveries.any(package_key(Delivery.profile) == asked.package))
     if asked.who:
         query = query.where(Version.actor == asked.who)
     if asked.days is not None:
@@ -227,10 +232,10 @@ def _how_bad(worst: Delivery | None) -> tuple[int, float]:
     return (0 if worst.sound else 1 if worst.matches else 2, worst.max_px)
 
 
-def _rows(context: Context, wanted: list[_Light], noted: dict[int, _Noted], late: Collection[int]) -> list[Row]:
+def _rows(context: Context, wanted: list[_Light], noted: dict[int, _Noted], late: Collection[int], *also: ExecutableOption) -> list[Row]:  # fmt: skip
     """The rows of a page, in its order."""
-    loading = (joinedload(Camera.shot), joinedload(Camera.missing_from), selectinload(Camera.head_version).selectinload(Version.deliveries).selectinload(Delivery.files))  # fmt: skip
-    query = select(Camera).where(Camera.id.in_([c.camera for c in wanted])).options(*loading)
+    loading = (joinedload(Camera.shot), joinedload(Camera.missing_from), selectinload(Camera.head_version).selectinload(Version.deliveries))  # fmt: skip
+    query = select(Camera).where(Camera.id.in_([c.camera for c in wanted])).options(*loading, *also)
     cameras = {c.id: c for c in context.execute(query).scalars()}
     rows = []
     for light in wanted:

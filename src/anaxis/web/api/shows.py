@@ -10,7 +10,7 @@ from pydantic import BaseModel, Field
 from anaxis.app.cameras.allowed_warnings import allow_warnings, warn_again
 from anaxis.app.cameras.edit import edit_version
 from anaxis.app.documents import CameraDocument, Me, Paged, ShotDocument, ShowDocument, VersionDocument
-from anaxis.app.shows.shots import PAGE, ShotFilter, listed, shows_of
+from anaxis.app.shows.shots import PAGE, WITH_FILES, ShotFilter, listed, shows_of
 from anaxis.core.recipe.documents import recipe_from_document
 from anaxis.library.values import package_values
 from anaxis.store.packages import get_package
@@ -82,6 +82,7 @@ def cameras(
         store,
         get_show(store, show_id),
         ShotFilter(q, state, findings, outdated, package, sort=sort, at=at // PAGE * PAGE),
+        WITH_FILES,
     )
     return Paged.of((CameraDocument.of(r.camera) for r in found.rows), found.found, found.at)
 

@@ -82,7 +82,7 @@ _INDEXES = {
         "cameras_by_head": "(head_id)",
         "cameras_missing": "(missing_from_id) WHERE missing_from_id IS NOT NULL",
     },
-    "versions": {"versions_of_parent": "(parent_id) WHERE parent_id IS NOT NULL", "versions_at": "(created_at)"},
+    "versions": {"versions_of_parent": "(parent_id) WHERE parent_id IS NOT NULL"},
     "made_files": {"made_files_at": "(created_at)"},
     "plates": {"plates_at": "(created_at)"},
     "notices": {"notices_read": "(read_at) WHERE read_at IS NOT NULL"},
