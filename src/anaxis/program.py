@@ -15,5 +15,5 @@ def anaxis_command(*args: str) -> list[str]:
 
 
 def end_with_parent() -> None:
-    """This process is killed when the thread that started it ends, even by a kill. Source: prctl(2), PR_SET_PDEATHSIG."""
+    """This process is killed when the thread that started it ends, even if that one is killed. Source: prctl(2), PR_SET_PDEATHSIG."""
     ctypes.CDLL(None).prctl(_SIGNAL_AT_PARENTS_END, signal.SIGKILL, 0, 0, 0)

@@ -34,7 +34,7 @@ from anaxis.store.models import Base, Camera, Delivery, HistoryEntry, HistoryWor
 from anaxis.store.people import Person, Token
 
 PAGE = 100
-# More entries than this are not counted: counting millions takes longer than reading a page of them.
+# Entries are counted up to this number: counting millions takes longer than reading a page.
 MOST_COUNTED = 10_000
 _CSV_AT_ONCE = 5_000
 # What is told of these is for administrators: who may do what, by which token, and whom the show tells.
@@ -55,7 +55,8 @@ class Of:
 
 
 class EntriesPage(NamedTuple):
-    """Entries, the newest first. ``before`` asks for the page of older ones, ``after`` for that of newer ones; None where there are none."""
+    """Entries, the newest first. The page of older entries is asked for with ``before``, that of newer ones with ``after``; None where
+    there is no such page."""
 
     entries: list[HistoryEntry]
     before: int | None
@@ -70,7 +71,7 @@ def entries(
     query = _of(context, of)
     newer = before is None and after is not None
     if edge is not None:
-        # The bound on the time alone lets the database leave out whole months.
+        # With the bound on the time, PostgreSQL leaves out whole months.
         at = select(HistoryEntry.at).where(HistoryEntry.id == edge).scalar_subquery()
         key, limit = tuple_(HistoryEntry.at, HistoryEntry.id), tuple_(at, literal(edge))
         query = query.where(*((HistoryEntry.at >= at, key > limit) if newer else (HistoryEntry.at <= at, key < limit)))
@@ -180,7 +181,6 @@ def _of(context: Context, of: Of) -> Select[HistoryEntry]:
     if of.days is not None:
         query = query.where(HistoryEntry.at >= datetime.now(UTC) - timedelta(days=of.days))
     if of.package:
-        # As the index history_of_package has it.
         package = func.package_of_entry(HistoryEntry.kind, HistoryEntry.said, HistoryEntry.detail)
         query = query.where(HistoryEntry.kind.in_([_kind(Delivery), _kind(Package)]), package == of.package)
     if of.camera is not None or of.shot is not None:

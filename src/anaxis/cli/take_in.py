@@ -88,7 +88,8 @@ def take_in(
 def _read_ahead(
     readers: Executor, files: Iterable[tuple[str, Path]], layout: dict[str, Any] | None
 ) -> Iterator[tuple[str, Path, bytes | str]]:
-    """Each file with its scene, in order; a few are read while the ones before are kept, so that memory does not grow with their number."""
+    """Each file with its scene, in order. At most ``_READ_AHEAD`` files are read ahead of those being saved: memory does not grow with the
+    number of files."""
     ahead = deque[tuple[str, Path, Future[bytes | str]]]()
     for name, path in files:
         ahead.append((name, path, readers.submit(_read, path, layout)))

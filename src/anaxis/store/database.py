@@ -17,8 +17,8 @@ _MIGRATION_LOCK = 7_204_114
 
 # No connection waits for ever: not for another's lock, not for its own statement, nor for whoever holds it open.
 _PATIENCE = "-c lock_timeout=8s -c statement_timeout=60s -c idle_in_transaction_session_timeout=120s"
-# The rows of one show lie anywhere among those of others. With the cost of a disk that turns, PostgreSQL would read a whole table
-# rather than look up a show's rows in it; compiling a query pays for none of ours.
+# A show's rows are scattered among those of other shows. PostgreSQL's default for random reads is the cost on a hard disk: with it,
+# PostgreSQL reads a whole table instead of looking up these rows. Compiling a query (jit) takes longer than it saves for all of ours.
 _PLANNING = "-c random_page_cost=1.1 -c jit=off"
 
 
@@ -38,7 +38,7 @@ def connect(url: str, pool: int = 20) -> Engine:
             max_overflow=max(0, pool - 8),
             pool_timeout=10,
             hide_parameters=True,  # what was sent does not end in a log
-            json_deserializer=from_json,  # a list of shots reads thousands of documents: a third of the time of json.loads
+            json_deserializer=from_json,  # takes a third of the time of json.loads, and a list of shots parses thousands of documents
             connect_args={"options": f"{_PATIENCE} {_PLANNING}", "connect_timeout": 10},
         )
         with engine.connect():
@@ -71,7 +71,7 @@ def revision_of(engine: Engine) -> str:
 
 
 def fits(engine: Engine) -> bool:
-    """Whether this Anaxis can work with a database's tables: they are its own, or newer ones that still take this revision."""
+    """Whether this Anaxis can work with a database's tables: they have its revision, or a newer one that supports programs of its revision."""
     return _fits(engine, revision_of(engine))
 
 

@@ -455,7 +455,7 @@ class Job(Base):
     params: Mapped[dict[str, Any]] = mapped_column(default=dict)
     actor: Mapped[str] = mapped_column(default="local")  # who asked for it
     request_id: Mapped[str] = mapped_column(default="")  # by which request, for the logs
-    revision: Mapped[str] = mapped_column(default="")  # of the tables that whoever asked for it worked with
+    revision: Mapped[str] = mapped_column(default="")  # the store revision of the program that requested it
     state: Mapped[str] = mapped_column(default="waiting")
     share: Mapped[float] = mapped_column(default=0.0)
     tries: Mapped[int] = mapped_column(default=0)
@@ -647,8 +647,8 @@ class PlateProxy(Base):
 
 
 class HistoryEntry(Base):
-    """Who did what, when, on what: rows are only ever added. ``kind`` is the table of the row that the entry is about, and
-    ``show_id`` the show that the row belonged to then. The database keeps each month in a table of its own."""
+    """Who did what, when, on what: rows are only ever added. ``kind`` is the table of the row that was changed, and ``show_id``
+    the show that the row belonged to at that time. The database stores each month in a table of its own."""
 
     __tablename__ = "history"
     id: Mapped[int] = mapped_column(BigInteger, primary_key=True)
@@ -663,9 +663,9 @@ class HistoryEntry(Base):
 
 
 class HistoryWord(Base):
-    """An ``actor`` or ``action`` that the history of a show has entries of; the database writes them.
+    """An ``actor`` or ``action`` that occurs in the history of a show. The database writes these rows.
 
-    Show 0 stands for what belongs to no show, show ``RESERVED`` for what administrators alone may read.
+    Show 0 stands for entries of no show, show ``RESERVED`` for entries that only administrators may read.
     """
 
     RESERVED: ClassVar[int] = -1

@@ -54,7 +54,8 @@ def find_show(session: Session, name: str) -> Show | None:
 
 def newest_show_name(session: StoreSession) -> str:
     """The show worked in last, to be proposed for the next file; "" where there is none."""
-    # An index gives the newest of all at once. For whoever sees some shows it would go through all that is newer in others.
+    # With an index on head_id, PostgreSQL finds the newest version of all shows at once. For people of some shows it would go through every
+    # newer version of other shows first: "+ 0" makes it look at their shows' cameras instead.
     newest = Camera.head_id if session.shows is None else Camera.head_id + 0
     query = (
         select(Show.name)

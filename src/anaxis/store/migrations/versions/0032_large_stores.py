@@ -1,4 +1,4 @@
-"""What a store of many shows needs: the history by month and show, who made a version, indexes for what is asked of a few rows."""
+"""For a store of many shows: the history by month and show, the person who saved each version, indexes for queries of a few rows."""
 
 from __future__ import annotations
 
@@ -36,7 +36,7 @@ _SHOWS = " UNION ALL ".join(
     f"SELECT '{table}' AS kind, id, show_id FROM ({query.format(table=table)}) AS of_{table}"
     for table, query in _SHOW_OF.items()
 )
-# Servers of the version before, which run on during an upgrade, name no show.
+# Servers of the version before continue during an upgrade, and write entries without a show.
 _SHOW_OF_ENTRY = f"""
 CREATE FUNCTION show_of_entry() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN
     NEW.show_id := (SELECT o.show_id FROM ({_SHOWS}) o WHERE o.kind = NEW.kind AND o.id = NEW.about_id);
@@ -119,8 +119,8 @@ CREATE TRIGGER history_words AFTER INSERT ON history REFERENCING NEW TABLE AS ad
 _IMMUTABLE = """
 CREATE TRIGGER history_immutable BEFORE DELETE OR UPDATE ON history FOR EACH ROW EXECUTE FUNCTION refuse_update()
 """
-# As anaxis.store.search asks. PostgreSQL believes that its own functions cost nothing, and would split the names of a whole table
-# rather than use the index.
+# Used by anaxis.store.search. PostgreSQL assumes that its own text functions cost nothing: it would split the names of a whole table into
+# words instead of using the index. These functions state a cost.
 _SEARCH = r"""
 CREATE FUNCTION name_words(name text) RETURNS tsvector LANGUAGE plpgsql IMMUTABLE PARALLEL SAFE COST 400 AS $$ BEGIN
     RETURN to_tsvector('simple'::regconfig, translate(name, '_./\:|-', '       '));
@@ -132,8 +132,8 @@ END $$;
 _SEARCHED = ("shots", "cameras", "source_files", "delivery_files", "people")
 _NAME = r"to_tsvector('simple'::regconfig, translate(name, '_./\:|-', '       '))"
 _FINDINGS = """jsonb_to_tsvector('simple'::regconfig, findings, '["string"]'::jsonb)"""
-# Rows that change often: the vacuum comes after some hundred dead ones, not after a fifth of the table, and pages have room for a
-# row's next state beside it.
+# Tables whose rows change often: they are vacuumed after some hundred dead rows, not after a fifth of the table, and their pages have
+# free space for the next state of a row.
 _BUSY = ("jobs", "workers", "presence", "procrastinate_jobs", "procrastinate_events", "procrastinate_workers")
 _VACUUM = "autovacuum_vacuum_scale_factor = 0.01, autovacuum_vacuum_threshold = 500, autovacuum_analyze_scale_factor = 0.05, fillfactor = 80"
 _SETTINGS = ", ".join(setting.split(" = ")[0] for setting in _VACUUM.split(", "))
