@@ -49,6 +49,7 @@ DERIVED = 100  # every so many-th camera is made from another one too
 TARGETS = (("zup-lh-cm", "usd"), ("yup-rh-cm", "alembic"), ("zup-rh-m", "columns"))
 FIRST = 1000  # the number of the first made-up row of each table
 
+# The lens is written in plain millimetres in a file in metres: each camera has a finding, so that findings are searched too.
 FILE = b"""#usda 1.0
 (
     upAxis = "Y"
