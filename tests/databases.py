@@ -5,7 +5,7 @@ from __future__ import annotations
 import itertools
 import shutil
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import AbstractContextManager, contextmanager
 from pathlib import Path
 from tempfile import TemporaryDirectory
 from typing import Any
@@ -76,11 +76,19 @@ class Databases:
         with psycopg.connect(self._url, autocommit=True) as line:
             line.execute(statement)
 
-    @contextmanager
-    def fresh(self) -> Iterator[str]:
+    def fresh(self) -> AbstractContextManager[str]:
         """The address of an empty database with all tables; whoever still uses it at the end is cut off."""
+        return self.copied(_TEMPLATE)
+
+    def empty(self) -> AbstractContextManager[str]:
+        """The address of a database without tables."""
+        return self.copied("template0")
+
+    @contextmanager
+    def copied(self, of: str) -> Iterator[str]:
+        """The address of a copy of a database that nobody uses now."""
         name = f"test_{next(self._numbers)}"
-        self._run(f"CREATE DATABASE {name} TEMPLATE {_TEMPLATE}")
+        self._run(f"CREATE DATABASE {name} TEMPLATE {of}")
         try:
             yield self._address(name)
         finally:

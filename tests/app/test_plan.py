@@ -374,7 +374,7 @@ def test_what_can_be_made_again_goes_when_its_time_is_over_and_nothing_else(
     ):  # bytes that no file is of yet may be of one that is just being saved
         for name, minutes in (("fresh", 50), ("stale", 70)):
             used = datetime.now(UTC) - timedelta(minutes=minutes)
-            store.add(Content(sha256=name, data=b"", used_at=used))
+            store.add(Content(sha256=name, in_database=b"", used_at=used))
     clear_out(engine)
     with Context(engine, LOCAL) as store:
         assert store.get(Content, "fresh") is not None and store.get(Content, "stale") is None

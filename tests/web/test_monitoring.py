@@ -15,12 +15,15 @@ from prometheus_client.parser import text_string_to_metric_families
 from sqlalchemy import Engine, select, text
 
 from anaxis.app.context import Context
+from anaxis.app.deliveries.deliver import deliver_version
 from anaxis.app.roles import LOCAL
 from anaxis.core.errors import BadInput
 from anaxis.monitoring.logs import begin_logs
+from anaxis.packages import find_profile
 from anaxis.store.models import Job
 from jobs import ended
 from pages import Server, Visitor, take_in
+from test_store import keep
 
 
 def metrics(site: str, **headers: str) -> dict[tuple[str, frozenset[tuple[str, str]]], float]:
@@ -76,6 +79,24 @@ def test_ready_says_why_not(site: str, engine: Engine) -> None:
         connection.execute(text("UPDATE alembic_version SET version_num = '0017'"))
     answer = httpx.get(f"{site}/ready")
     assert answer.status_code == 503 and "another version" in answer.text
+
+
+def test_a_place_of_stored_bytes_that_is_away_is_said_by_ready_and_by_pages(
+    site: str, engine: Engine, demo_files: dict[str, Path], tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    contents = tmp_path / "contents"
+    monkeypatch.setenv("ANAXIS_CONTENTS", str(contents))
+    with Context(engine, LOCAL) as store, store.begin():
+        version = keep(store, demo_files["TW_010"], "TW_010")
+        file = deliver_version(store, version, find_profile("zup-lh-cm"), "usd").files[0]
+        address, size = f"/deliveries/{file.delivery_id}/files/{file.name}", file.size
+    with Visitor(base_url=site) as client:
+        assert client.get("/ready").text == "ready" and len(client.get(address).content) == size
+        contents.rename(tmp_path / "share")
+        for answer in (client.get("/ready"), client.get(address)):
+            assert answer.status_code == 503 and "mount the folder on this machine" in answer.text
+        (tmp_path / "share").rename(contents)
+        assert client.get("/ready").text == "ready" and client.get(address).status_code == 200
 
 
 @pytest.fixture

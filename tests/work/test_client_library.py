@@ -43,6 +43,8 @@ def test_a_package_that_is_killed_loses_no_change(caller: Any, site: str, engine
         return subprocess.Popen(program, env=environment, stdin=subprocess.PIPE, stderr=subprocess.DEVNULL)
 
     def positions() -> dict[float, list[float]]:
+        if not file.exists():  # it may be killed before it has written its file
+            return {}
         return {float(f): cells["position"] for f, cells in json.loads(file.read_text())["shotcam"]["frames"].items()}
 
     def is_there() -> bool:

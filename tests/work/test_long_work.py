@@ -22,7 +22,7 @@ from anaxis.packages import shipped_profiles
 from anaxis.queue.jobs import TryAgain, WorkerProcess, address_of, has_worker, stop
 from anaxis.queue.jobs import ask_for as ask_in
 from anaxis.store.models import Delivery, Job
-from anaxis.worker.attempt import Stopped, Teller, do_job
+from anaxis.worker.attempt import MOST_TRIES, Stopped, Teller, do_job
 from jobs import ended, job
 from pages import fits, ready, take_in
 from test_store import keep
@@ -76,6 +76,25 @@ def test_a_delivery_with_fewer_keys_is_kept_with_what_was_asked(engine: Engine, 
     do_job(engine, number)  # taken up twice, done once
     with Context(engine, LOCAL) as store:
         assert store.execute(select(func.count()).select_from(Delivery)).scalar_one() == 1
+
+
+def test_a_job_waits_for_a_place_of_bytes_that_is_away_for_as_long_as_it_takes(
+    engine: Engine, demo_files: dict[str, Path], tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    contents, share = tmp_path / "contents", tmp_path / "share"
+    monkeypatch.setenv("ANAXIS_CONTENTS", str(contents))
+    with Context(engine, LOCAL) as store, store.begin():
+        version_id = keep(store, demo_files["TW_010"], "TW_010").id
+    number = ask_for(engine, "delivery", version_id, asked(version_id))
+    contents.rename(share)
+    for _ in range(MOST_TRIES + 2):
+        with pytest.raises(TryAgain):
+            do_job(engine, number)
+    waits = job(engine, number)
+    assert waits.state == "waiting" and "mount the folder" in waits.said and "tries again" in waits.said
+    share.rename(contents)
+    do_job(engine, number)
+    assert job(engine, number).state == "done"
 
 
 def test_what_cannot_be_done_says_why_and_keeps_nothing(engine: Engine, version_id: int) -> None:

@@ -12,6 +12,7 @@ from anaxis.app.context import Context
 from anaxis.app.exchange.retention import clear_changes
 from anaxis.app.keeping import SETTINGS, days_of, kept_from
 from anaxis.app.roles import LOCAL
+from anaxis.store.contents import SIZE, clear_removable, remove_contents
 from anaxis.store.exchange import ExchangeChange
 from anaxis.store.models import Base, Content, DeliveryFile, Job, MadeFile, Plate, PlateProxy, SourceFile
 from anaxis.store.notices import Notice
@@ -69,7 +70,7 @@ def _bytes_only_of(going: ColumnElement[bool]) -> Select[Any]:
         exists().where(SourceFile.scene_sha256 == Content.sha256, ~going),
         exists().where(DeliveryFile.sha256 == Content.sha256),
     ]
-    size = func.coalesce(func.sum(func.octet_length(Content.data)), 0)
+    size = func.coalesce(func.sum(SIZE), 0)
     return select(size).where(Content.sha256.in_(union(*of)), *(~s for s in stays))
 
 
@@ -83,6 +84,7 @@ def clear_out(engine: Engine) -> dict[str, int]:
         model, _, old = _of(setting)
         gone[setting] = _clear(engine, model, old)
     clear_contents(engine)
+    clear_removable(engine)
     return gone
 
 
@@ -113,7 +115,7 @@ def clear_contents(engine: Engine) -> int:
             if not looked_at:
                 return gone
             last = looked_at[-1]
-            gone += int(context.execute(delete(Content).where(Content.sha256.in_(looked_at), old, *unused)).rowcount)  # type: ignore[attr-defined]
+            gone += remove_contents(context, looked_at, old, *unused)
 
 
 def _all(setting: str) -> ColumnElement[bool]:
@@ -129,7 +131,7 @@ def _of(setting: str) -> tuple[type[Base], ColumnElement[int], ColumnElement[boo
     if setting == "ANAXIS_KEEP_MADE_DAYS":
         return MadeFile, func.octet_length(MadeFile.data), MadeFile.created_at < before
     if setting == "ANAXIS_KEEP_UPLOADS_DAYS":
-        scene = select(func.octet_length(Content.data)).where(Content.sha256 == SourceFile.scene_sha256)
+        scene = select(SIZE).where(Content.sha256 == SourceFile.scene_sha256)
         return SourceFile, SourceFile.size + scene.scalar_subquery(), old_uploads()
     if setting == "ANAXIS_KEEP_CHANGES_DAYS":
         in_force = (ExchangeChange.created_at < before) & ExchangeChange.sequence.is_not(None)

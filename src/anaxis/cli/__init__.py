@@ -57,6 +57,9 @@ _COMMANDS = {
     "profiles": ("profiles:profiles", "List the shipped package profiles."),
     "start": ("start:start", "Run pages, workers and a database, and restart each one that ends."),
     "people": ("people:people", "List people, and create a link for one who cannot sign in."),
+    "contents": ("contents:contents", "Show, move and check the stored bytes of files and deliveries."),
+    "backup": ("contents:backup", "Write a backup of the database and of the stored bytes outside it."),
+    "restore": ("contents:restore", "Restore a backup into an empty database."),
     "worker": ("worker:worker", "Do long work from the queue in the database of DATABASE_URL."),
     "serve": ("serve:serve", "Serve the pages with the database of DATABASE_URL."),
 }

@@ -66,7 +66,8 @@ def take_in(
     with opened_store() as engine, ProcessPoolExecutor(jobs, initializer=end_with_parent) as readers, TemporaryDirectory("-anaxis-zips") as unpacked:  # fmt: skip
         if watch:
             folder = _folder_of(paths)
-            with suppress(KeyboardInterrupt):
+            # An interrupt cancels the look at the folder that is under way.
+            with suppress(KeyboardInterrupt, asyncio.CancelledError):
                 for path in _coming(folder):
                     item = take_in_one(engine, path.as_posix(), path, _read(path, layout), layout, manner)
                     click.echo(json.dumps(document_of(item)) if as_json else _line(item))

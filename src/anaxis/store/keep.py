@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import hashlib
 from typing import Any
 
 from sqlalchemy import delete, func, select, text, update
@@ -17,30 +16,10 @@ from anaxis.core.scene.nodes import Scene
 from anaxis.library.archive import scene_to_bytes
 from anaxis.packages import shipped_profiles
 from anaxis.packages.model import Profile
-from anaxis.store.models import (
-    Content,
-    Derivation,
-    Package,
-    SavedFilmBack,
-    SavedLayout,
-    SavedRecipe,
-    Shot,
-    Show,
-    SourceFile,
-)
+from anaxis.store.contents import keep_bytes
+from anaxis.store.models import Derivation, Package, SavedFilmBack, SavedLayout, SavedRecipe, Shot, Show, SourceFile
 from anaxis.store.rows import NotFound
 from anaxis.store.session import StoreSession
-
-
-def keep_bytes(session: Session, data: bytes) -> str:
-    """Keep bytes, once; returns the checksum that they are known by from then on."""
-    digest = hashlib.sha256(data).hexdigest()
-    # Known ones are held until the transaction ends: whoever takes away what no file is of waits for it.
-    known = update(Content).where(Content.sha256 == digest).values(used_at=func.now()).returning(Content.sha256)
-    if session.execute(known).first() is None:
-        held = insert(Content).values(sha256=digest, data=data)
-        session.execute(held.on_conflict_do_update(index_elements=["sha256"], set_={"used_at": func.now()}))
-    return digest
 
 
 def stage_file(session: StoreSession, name: str, data: bytes, scene: bytes) -> SourceFile:

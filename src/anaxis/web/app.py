@@ -32,6 +32,7 @@ from anaxis.queue.jobs import WorkerProcess
 from anaxis.sandbox.calculators import Calculators
 from anaxis.sandbox.guard import ParserPool, limits_from_environment
 from anaxis.sandbox.turns import client
+from anaxis.store.contents import check_setting
 from anaxis.store.database import connect, migrate
 from anaxis.web import monitoring
 from anaxis.web.access import OPEN
@@ -158,6 +159,7 @@ def create_app(
     """
     engine = connect(database_url or os.environ.get("DATABASE_URL", ""))
     migrate(engine)
+    check_setting(engine)
     limits = limits_from_environment()
 
     @asynccontextmanager

@@ -29,6 +29,8 @@ from anaxis.monitoring.logs import about, request_id_from
 from anaxis.monitoring.metrics import REQUEST_SECONDS
 from anaxis.queue.jobs import OPEN as OPEN_JOBS
 from anaxis.queue.jobs import has_worker
+from anaxis.store.content_places import PlaceAway
+from anaxis.store.contents import require_destination
 from anaxis.store.database import fits
 from anaxis.store.models import Job, Worker
 from anaxis.store.session import every_show
@@ -192,9 +194,13 @@ def _may_watch(request: Request) -> bool:
 
 @router.get("/ready")
 def ready(request: Request) -> Response:
-    """That requests can be served: the database answers, and this version can work with its tables."""
+    """That requests can be served: the database answers, this version can work with its tables, and stored bytes can be reached."""
     try:
         current = fits(request.app.state.engine)
+        if current:
+            require_destination(request.app.state.engine)
+    except PlaceAway as away:
+        return PlainTextResponse(f"not ready: {away.sentence}", 503)
     except SQLAlchemyError as error:
         return PlainTextResponse(f"not ready: the database does not answer ({type(error).__name__})", 503)
     if not current:

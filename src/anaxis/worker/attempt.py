@@ -24,6 +24,7 @@ from anaxis.core.errors import BadInput
 from anaxis.monitoring.logs import about
 from anaxis.queue.jobs import JOB_LOCK, OPEN, TryAgain, remove_entry
 from anaxis.sandbox.turns import Busy
+from anaxis.store.content_places import PlaceAway
 from anaxis.store.database import REVISION
 from anaxis.store.models import Job, Run
 from anaxis.store.session import every_show
@@ -122,7 +123,8 @@ def _attempt(engine: Engine, number: int, worker_id: int | None, entry: int | No
             _end(engine, number, tries, entry, "failed", _sentence_of(error, number))
             return
         _log.warning("job %s, attempt %s: %s", number, tries, reason, exc_info=error)
-        if tries >= MOST_TRIES:
+        place_away = isinstance(error, PlaceAway)
+        if tries >= MOST_TRIES and not place_away:
             _end(
                 engine,
                 number,
@@ -132,8 +134,8 @@ def _attempt(engine: Engine, number: int, worker_id: int | None, entry: int | No
                 f"{reason} Anaxis tried {tries} times: see the log of the worker, then resume.",
             )
             return
-        _wait_for_another(engine, number, tries, reason)
-        away = isinstance(error, OperationalError | InterfaceError)
+        _wait_for_another(engine, number, tries, reason, counts=not place_away)
+        away = place_away or isinstance(error, OperationalError | InterfaceError)
         raise TryAgain(reason, min(2**tries, _LONGEST_WAIT_S), counts=not away) from error
 
 
@@ -200,11 +202,12 @@ def _end(engine: Engine, number: int, tries: int, entry: int | None, state: str,
             _record(session, number, tries, entry, state=state, said=said)
 
 
-def _wait_for_another(engine: Engine, number: int, tries: int, reason: str) -> None:
-    """Say on the job that it waits for its next attempt, and why."""
+def _wait_for_another(engine: Engine, number: int, tries: int, reason: str, counts: bool) -> None:
+    """Say on the job that it waits for its next attempt, and why. An attempt that does not count is made as often as needed."""
     with every_show(engine) as session, session.begin():
         mine = update(Job).where(Job.id == number, Job.state == "running", Job.tries == tries)
-        session.execute(mine.values(state="waiting", said=f"{reason} Anaxis tries again shortly.", share=0.0))
+        said = f"{reason} Anaxis tries again shortly."
+        session.execute(mine.values(state="waiting", said=said, share=0.0, tries=tries if counts else tries - 1))
 
 
 _FAULTS: list[tuple[type[BaseException], Callable[[Any], str]]] = [
@@ -219,6 +222,7 @@ _FAULTS: list[tuple[type[BaseException], Callable[[Any], str]]] = [
         else f"The machine of the worker refused an operation ({e.strerror or type(e).__name__}).",
     ),
     (Busy, lambda e: "All readers of the worker were busy."),
+    (PlaceAway, lambda e: e.sentence),
 ]  # fmt: skip
 
 

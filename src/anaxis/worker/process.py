@@ -32,6 +32,7 @@ from anaxis.monitoring.logs import begin_logs
 from anaxis.queue.jobs import CALL, CALL_QUEUE, MAIL, QUEUE, TASK, TryAgain, address_of
 from anaxis.queue.reconcile import reconcile
 from anaxis.sandbox.folders import settle
+from anaxis.store.contents import check_setting
 from anaxis.store.database import connect, fits
 from anaxis.store.models import Worker
 from anaxis.store.partitions import make_next_months
@@ -293,6 +294,7 @@ def main(owned: bool = False, at_once: int = AT_ONCE) -> None:
     begin_usd()
     engine = connect(os.environ.get("DATABASE_URL", ""))
     _wait_for_tables(engine)
+    check_setting(engine)
     while True:
         try:
             asyncio.run(work(engine, at_once))

@@ -26,7 +26,7 @@ from anaxis.library.archive import unpack
 from anaxis.library.made import WrittenDelivery, written
 from anaxis.library.scene_report import FileCamera, finer_track
 from anaxis.packages.model import Profile
-from anaxis.store.keep import keep_bytes
+from anaxis.store.contents import keep_bytes
 from anaxis.store.models import Delivery, DeliveryFile, Version
 from anaxis.store.queries import NotFound, found, picture_of_version, recipe_of, track_of
 

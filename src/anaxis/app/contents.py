@@ -1,0 +1,243 @@
+"""Where bytes live: moving them between PostgreSQL and a folder or an object store, checking them, backup and restore."""
+
+from __future__ import annotations
+
+import os
+import subprocess
+from collections.abc import Callable, Iterator
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass, field
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import TypeVar
+
+from sqlalchemy import Connection, Engine, delete, func, inspect, make_url, select, text, update
+
+from anaxis.app.context import Context
+from anaxis.app.roles import LOCAL
+from anaxis.core.errors import BadInput
+from anaxis.store.content_places import ContentMissing, Place, PlaceAway, place_at
+from anaxis.store.contents import SIZE, check_one, elsewhere, move_one, put_back
+from anaxis.store.database import connect
+from anaxis.store.local_postgres import postgres_binary
+from anaxis.store.models import Content, ContentPlace, RemovableContent
+
+# An object store answers one request in some tens of milliseconds, and many at once.
+_AT_ONCE = 8
+_ROWS_AT_ONCE = 1000
+_DUMPS = "anaxis-*.dump"
+# What is done while a snapshot is held may take hours.
+_PATIENCE = text("SET statement_timeout = 0; SET idle_in_transaction_session_timeout = 0")
+Progress = Callable[[int], None]
+T = TypeVar("T")
+
+
+@dataclass(frozen=True)
+class KeptAt:
+    """How many pieces of content one place holds, and how many bytes these come to; ``url`` is "" for PostgreSQL."""
+
+    url: str
+    number: int
+    size: int
+
+
+@dataclass
+class Done:
+    """How many pieces of content were moved, copied or checked, their size, and a sentence for each that is missing or damaged:
+    ``mended`` where a backup replaced it."""
+
+    number: int = 0
+    size: int = 0
+    wrong: list[str] = field(default_factory=list)
+    mended: list[str] = field(default_factory=list)
+
+
+def places(context: Context) -> list[KeptAt]:
+    """Every place that holds content. Reads a row of each piece of content: some seconds for a million."""
+    url = func.coalesce(ContentPlace.url, "")
+    query = select(url, func.count(), func.sum(SIZE)).select_from(Content).outerjoin(Content.place).group_by(url)
+    return [KeptAt(at, number, int(size)) for at, number, size in context.execute(query.order_by(url))]
+
+
+def move_contents(engine: Engine, progress: Progress | None = None) -> Done:
+    """Move all content to where new content goes, while people work. A move that was interrupted continues when it is begun again.
+
+    Raises PlaceAway where the place cannot be reached.
+    """
+    done = Done()
+    for _, size in _each(engine, lambda after: elsewhere(engine, after), lambda d: move_one(engine, d), done):
+        if size is not None:
+            done.number, done.size = done.number + 1, done.size + size
+            if progress is not None:
+                progress(done.number)
+    return done
+
+
+def check_contents(engine: Engine, backup: Path | None = None, progress: Progress | None = None) -> Done:
+    """Read all content and compare it with its checksum; what is missing or damaged is replaced from a backup where one is named.
+
+    Raises PlaceAway where a place cannot be reached.
+    """
+    kept = None if backup is None else _contents_of(backup)
+    done = Done()
+    for digest, wrong in _each(engine, lambda after: _every(engine, after), lambda d: check_one(engine, d), done):
+        done.number += 1
+        if wrong is not None:
+            refused = None if kept is None else _put_back(engine, kept, digest)
+            if kept is not None and refused is None:
+                done.mended.append(wrong)
+            else:
+                done.wrong.append(refused or wrong)
+        if progress is not None:
+            progress(done.number)
+    return done
+
+
+def back_up(engine: Engine, folder: Path, progress: Progress | None = None) -> Done:
+    """Write a dump of the database and, beside it, the content that is outside the database, as of one moment, while people work.
+
+    Content that an earlier backup in this folder has is not copied again. Raises BadInput, also PlaceAway.
+    """
+    folder.mkdir(parents=True, exist_ok=True)
+    there = place_at((folder.absolute() / "contents").as_uri())
+    there.set_up()
+    dump = folder / f"anaxis-{datetime.now(UTC):%Y%m%dT%H%M%SZ}.dump"
+    partial = dump.with_suffix(".part")
+    done = Done()
+    with engine.connect().execution_options(isolation_level="REPEATABLE READ") as held, held.begin():
+        held.execute(_PATIENCE)
+        snapshot = held.execute(text("SELECT pg_export_snapshot()")).scalar_one()
+        dumping = _postgres(engine, "pg_dump", "--format=custom", f"--file={partial}", f"--snapshot={snapshot}")
+        try:
+            for size in _copied(held, there):
+                done.number, done.size = done.number + 1, done.size + size
+                if progress is not None:
+                    progress(done.number)
+            _, said = dumping.communicate()
+        finally:
+            dumping.kill()
+            dumping.wait()
+    if dumping.returncode:
+        partial.unlink(missing_ok=True)
+        raise BadInput(
+            f"The database could not be dumped ({_last(said)}): check DATABASE_URL, and the free space in {folder}."
+        )
+    partial.replace(dump)
+    return done
+
+
+def restore(url: str, folder: Path) -> Path:
+    """Restore the newest backup of a folder into an empty database; content is read from the backup until it is moved. Raises BadInput."""
+    dumps = sorted(folder.glob(_DUMPS))
+    if not dumps:
+        raise BadInput(
+            f"{folder} contains no backup, a file named {_DUMPS}: choose the folder that 'anaxis backup' wrote."
+        )
+    there = _contents_of(folder)
+    engine = connect(url)
+    try:
+        if inspect(engine).get_table_names():
+            raise BadInput(
+                "The database of DATABASE_URL is not empty: create an empty database, and set DATABASE_URL to it."
+            )
+        restoring = _postgres(
+            engine, "pg_restore", "--no-owner", "--exit-on-error", "--single-transaction", str(dumps[-1])
+        )
+        _, said = restoring.communicate()
+        if restoring.returncode:
+            raise BadInput(f"{dumps[-1]} could not be restored ({_last(said)}): choose an undamaged backup.")
+        with Context(engine, LOCAL) as context, context.begin():
+            context.execute(_PATIENCE)
+            # No owner: this database never removes or writes anything in the backup.
+            backup = ContentPlace(url=there.url, owner="")
+            context.add(backup)
+            context.flush()
+            in_backup = func.left(Content.sha256, 2) + "/" + Content.sha256
+            outside = update(Content).where(Content.place_id.is_not(None))
+            context.execute(outside.values(place_id=backup.id, key=in_backup))
+            context.execute(delete(RemovableContent))
+        return dumps[-1]
+    finally:
+        engine.dispose()
+
+
+def _copied(held: Connection, there: Place) -> Iterator[int]:
+    """Copy the content outside the database that a snapshot names and the backup lacks; the size of each piece."""
+    query = select(Content.sha256, Content.key, ContentPlace.url).join(
+        ContentPlace, Content.place_id == ContentPlace.id
+    )
+
+    def copy(row: tuple[str, str, str]) -> int | None:
+        digest, key, url = row
+        known = f"{digest[:2]}/{digest}"
+        if there.has(known):
+            return None
+        data = place_at(url).read(key)
+        there.write(known, data)
+        return len(data)
+
+    rows = held.execution_options(yield_per=_ROWS_AT_ONCE).execute(query)
+    with ThreadPoolExecutor(_AT_ONCE) as pool:
+        for some in rows.partitions():
+            for size in pool.map(copy, [(r[0], r[1], r[2]) for r in some]):
+                if size is not None:
+                    yield size
+
+
+def _each(
+    engine: Engine, next_ones: Callable[[str], list[str]], do: Callable[[str], T], done: Done
+) -> Iterator[tuple[str, T]]:
+    """Do something to each piece of content, many at once. What is missing or damaged goes to ``done.wrong``."""
+
+    def one(digest: str) -> tuple[str, T] | str:
+        try:
+            return digest, do(digest)
+        except ContentMissing as missing:
+            return missing.sentence
+
+    after = ""
+    with ThreadPoolExecutor(_AT_ONCE) as pool:
+        while digests := next_ones(after):
+            after = digests[-1]
+            for result in pool.map(one, digests):
+                if isinstance(result, str):
+                    done.wrong.append(result)
+                else:
+                    yield result
+
+
+def _every(engine: Engine, after: str) -> list[str]:
+    with Context(engine, LOCAL) as context:
+        query = select(Content.sha256).where(Content.sha256 > after).order_by(Content.sha256).limit(_ROWS_AT_ONCE)
+        return list(context.execute(query).scalars())
+
+
+def _put_back(engine: Engine, backup: Place, digest: str) -> str | None:
+    """Replace content from a backup; why this was not possible, in a sentence, or None."""
+    try:
+        put_back(engine, digest, backup.read(f"{digest[:2]}/{digest}"))
+    except PlaceAway:
+        raise
+    except BadInput as refused:
+        return refused.sentence
+    return None
+
+
+def _contents_of(backup: Path) -> Place:
+    there = place_at((backup.absolute() / "contents").as_uri())
+    there.require()
+    return there
+
+
+def _postgres(engine: Engine, name: str, *args: str) -> subprocess.Popen[str]:
+    """A program of PostgreSQL's on this database. Its password is not among the arguments, which everybody on this machine can read."""
+    url = make_url(engine.url).set(drivername="postgresql")
+    unsaid = url._replace(password=None).render_as_string(hide_password=False)
+    environment = os.environ | ({"PGPASSWORD": str(url.password)} if url.password else {})
+    words = [postgres_binary(name), *args, f"--dbname={unsaid}"]
+    return subprocess.Popen(words, env=environment, stderr=subprocess.PIPE, text=True)
+
+
+def _last(said: str) -> str:
+    lines = said.strip().splitlines()
+    return lines[-1] if lines else "no message"
