@@ -9,15 +9,14 @@ from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from pathlib import Path
-from typing import TypeVar
 
 from sqlalchemy import Connection, Engine, delete, func, inspect, make_url, select, text, update
 
 from anaxis.app.context import Context
 from anaxis.app.roles import LOCAL
 from anaxis.core.errors import BadInput
-from anaxis.store.content_places import ContentMissing, Place, PlaceAway, place_at
-from anaxis.store.contents import SIZE, check_one, elsewhere, move_one, put_back
+from anaxis.store.content_places import Place, PlaceAway, place_at
+from anaxis.store.contents import SIZE, check_one, elsewhere, move_some, put_back
 from anaxis.store.database import connect
 from anaxis.store.local_postgres import postgres_binary
 from anaxis.store.models import Content, ContentPlace, RemovableContent
@@ -25,11 +24,11 @@ from anaxis.store.models import Content, ContentPlace, RemovableContent
 # An object store answers one request in some tens of milliseconds, and many at once.
 _AT_ONCE = 8
 _ROWS_AT_ONCE = 1000
+_BATCH, _BATCH_BYTES = 32, 32_000_000
 _DUMPS = "anaxis-*.dump"
 # What is done while a snapshot is held may take hours.
 _PATIENCE = text("SET statement_timeout = 0; SET idle_in_transaction_session_timeout = 0")
 Progress = Callable[[int], None]
-T = TypeVar("T")
 
 
 @dataclass(frozen=True)
@@ -64,13 +63,29 @@ def move_contents(engine: Engine, progress: Progress | None = None) -> Done:
 
     Raises PlaceAway where the place cannot be reached.
     """
-    done = Done()
-    for _, size in _each(engine, lambda after: elsewhere(engine, after), lambda d: move_one(engine, d), done):
-        if size is not None:
-            done.number, done.size = done.number + 1, done.size + size
-            if progress is not None:
-                progress(done.number)
+    done, after = Done(), ""
+    with ThreadPoolExecutor(_AT_ONCE) as pool:
+        while found := elsewhere(engine, after):
+            after = found[-1][0]
+            for sizes, wrong in pool.map(lambda some: move_some(engine, some), _batches(found)):
+                done.number, done.size = done.number + len(sizes), done.size + sum(sizes)
+                done.wrong += wrong
+                if progress is not None:
+                    progress(done.number)
     return done
+
+
+def _batches(found: list[tuple[str, int]]) -> list[list[str]]:
+    """Checksums that are moved together: few, and small enough for memory."""
+    out: list[list[str]] = [[]]
+    size = 0
+    for digest, one in found:
+        if out[-1] and (len(out[-1]) == _BATCH or size + one > _BATCH_BYTES):
+            out.append([])
+            size = 0
+        out[-1].append(digest)
+        size += one
+    return out
 
 
 def check_contents(engine: Engine, backup: Path | None = None, progress: Progress | None = None) -> Done:
@@ -79,17 +94,17 @@ def check_contents(engine: Engine, backup: Path | None = None, progress: Progres
     Raises PlaceAway where a place cannot be reached.
     """
     kept = None if backup is None else _contents_of(backup)
-    done = Done()
-    for digest, wrong in _each(engine, lambda after: _every(engine, after), lambda d: check_one(engine, d), done):
-        done.number += 1
-        if wrong is not None:
-            refused = None if kept is None else _put_back(engine, kept, digest)
-            if kept is not None and refused is None:
-                done.mended.append(wrong)
-            else:
-                done.wrong.append(refused or wrong)
-        if progress is not None:
-            progress(done.number)
+    done, after = Done(), ""
+    with ThreadPoolExecutor(_AT_ONCE) as pool:
+        while digests := _every(engine, after):
+            after = digests[-1]
+            for digest, wrong in zip(digests, pool.map(lambda d: check_one(engine, d), digests), strict=True):
+                if wrong is not None:
+                    refused = None if kept is None else _put_back(engine, kept, digest)
+                    (done.mended if kept is not None and refused is None else done.wrong).append(refused or wrong)
+            done.number += len(digests)
+            if progress is not None:
+                progress(done.number)
     return done
 
 
@@ -101,6 +116,8 @@ def back_up(engine: Engine, folder: Path, progress: Progress | None = None) -> D
     folder.mkdir(parents=True, exist_ok=True)
     there = place_at((folder.absolute() / "contents").as_uri())
     there.set_up()
+    for left in folder.glob("anaxis-*.part"):  # by a backup that was killed
+        left.unlink()
     dump = folder / f"anaxis-{datetime.now(UTC):%Y%m%dT%H%M%SZ}.dump"
     partial = dump.with_suffix(".part")
     done = Done()
@@ -182,28 +199,6 @@ def _copied(held: Connection, there: Place) -> Iterator[int]:
             for size in pool.map(copy, [(r[0], r[1], r[2]) for r in some]):
                 if size is not None:
                     yield size
-
-
-def _each(
-    engine: Engine, next_ones: Callable[[str], list[str]], do: Callable[[str], T], done: Done
-) -> Iterator[tuple[str, T]]:
-    """Do something to each piece of content, many at once. What is missing or damaged goes to ``done.wrong``."""
-
-    def one(digest: str) -> tuple[str, T] | str:
-        try:
-            return digest, do(digest)
-        except ContentMissing as missing:
-            return missing.sentence
-
-    after = ""
-    with ThreadPoolExecutor(_AT_ONCE) as pool:
-        while digests := next_ones(after):
-            after = digests[-1]
-            for result in pool.map(one, digests):
-                if isinstance(result, str):
-                    done.wrong.append(result)
-                else:
-                    yield result
 
 
 def _every(engine: Engine, after: str) -> list[str]:

@@ -110,7 +110,7 @@ def _progress(said: str) -> Callable[[int], None]:
     """Show a number on one line of a terminal, now and then."""
 
     def show_number(number: int) -> None:
-        if number % 100 == 0 and sys.stderr.isatty():
+        if sys.stderr.isatty():
             click.echo(f"\r{number:,} {said}", err=True, nl=False)
 
     return show_number

@@ -17,6 +17,8 @@ T = TypeVar("T")
 SETTING = "ANAXIS_CONTENTS"
 # A file of this name tells a place that was set up from the mount point of a share that is not mounted, or from a wrong bucket.
 MARKER = "anaxis-contents"
+# A file that is being written: what a killed process leaves has this ending, too.
+_PARTIAL = ".part"
 # A store that does not answer is said within a minute, and no request waits longer.
 _S3_OPTIONS = {"config_kwargs": {"connect_timeout": 5, "read_timeout": 30, "retries": {"max_attempts": 3}}}
 
@@ -76,12 +78,15 @@ class Place:
 
     def set_up(self) -> None:
         """Make the place ready for its first bytes. Only this method makes a folder, and a folder alone whose parent is there."""
-        if self._is_folder:
-            try:
-                Path(self._root).mkdir(exist_ok=True)
-            except OSError as error:
-                raise self._away(error) from error
-        self._write(MARKER, b"Anaxis keeps bytes here. Do not remove this file.\n")
+        said = b"Anaxis keeps bytes here. Do not remove this file.\n"
+        if not self._is_folder:
+            self._write(MARKER, said)
+            return
+        try:
+            Path(self._root).mkdir(exist_ok=True)
+            Path(self._root, MARKER).write_bytes(said)  # two processes may do so at once
+        except OSError as error:
+            raise self._away(error) from error
 
     def require(self) -> None:
         """Raises PlaceAway where the place was not set up, or is not the place that was."""
@@ -116,10 +121,11 @@ class Place:
     def remove(self, keys: list[str]) -> None:
         """Remove what is under these keys; one that is not there is removed already."""
         for key in keys:
-            try:
-                self._reached(self._files.rm_file, self._path(key))
-            except FileNotFoundError:
-                self.require()
+            for path in (key, f"{key}{_PARTIAL}") if self._is_folder else (key,):
+                try:
+                    self._reached(self._files.rm_file, self._path(path))
+                except FileNotFoundError:
+                    self.require()
 
     def has(self, key: str) -> bool:
         return bool(self._reached(self._files.exists, self._path(key)))
@@ -146,7 +152,7 @@ def _write_file(path: str, data: bytes) -> None:
     """A file is whole or not there, also after the power fails."""
     final = Path(path)
     final.parent.mkdir(exist_ok=True)
-    partial = final.with_name(f"{final.name}.part")
+    partial = final.with_name(f"{final.name}{_PARTIAL}")
     with partial.open("wb") as out:
         out.write(data)
         out.flush()

@@ -84,65 +84,77 @@ def keep_bytes(session: Session, data: bytes) -> str:
     if session.execute(known).first() is not None:
         return digest
     there = destination(session)
-    values: dict[str, Any] = _written(session, there, digest, data) if there else {"in_database": data}
+    values: dict[str, Any] = _written(session, there, {digest: data})[digest] if there else {"in_database": data}
     held = insert(Content).values(sha256=digest, **values)
     held = held.on_conflict_do_update(index_elements=["sha256"], set_={"used_at": func.now()})
     if session.execute(held.returning(Content.key)).scalar_one() == values.get("key") and there:
-        _named(session, there.id, values["key"])
+        _named(session, there.id, {values["key"]})
     return digest
 
 
-def _written(session: Session, there: Destination, digest: str, data: bytes) -> dict[str, Any]:
-    """Write bytes under a key that nothing else has, known as removable until a row names them; the values of that row."""
-    key = f"{digest[:2]}/{digest}-{secrets.token_hex(6)}"
+def _written(session: Session, there: Destination, pieces: dict[str, bytes]) -> dict[str, dict[str, Any]]:
+    """Write bytes under keys that nothing else has, known as removable until a row names them; the values of these rows, by checksum."""
+    keys = {digest: f"{digest[:2]}/{digest}-{secrets.token_hex(6)}" for digest in pieces}
     with every_show(_engine(session)) as apart, apart.begin():
-        apart.add(RemovableContent(place_id=there.id, key=key))
-    place_at(there.url).write(key, data)
-    return {"place_id": there.id, "key": key, "size": len(data)}
+        apart.execute(insert(RemovableContent), [{"place_id": there.id, "key": key} for key in keys.values()])
+    place = place_at(there.url)
+    for digest, data in pieces.items():
+        place.write(keys[digest], data)
+    return {d: {"place_id": there.id, "key": keys[d], "size": len(data)} for d, data in pieces.items()}
 
 
-def _named(session: Session, place_id: int, key: str) -> None:
-    """A row names these bytes now."""
-    named = (RemovableContent.place_id == place_id) & (RemovableContent.key == key)
-    if not session.execute(delete(RemovableContent).where(named).returning(RemovableContent.key)).first():
-        # They took so long to write that a worker has removed them.
+def _named(session: Session, place_id: int, keys: set[str]) -> None:
+    """Rows name these bytes now. Raises PlaceAway where a worker has removed them, because writing them took days."""
+    these = (RemovableContent.place_id == place_id) & RemovableContent.key.in_(keys)
+    named = set(session.execute(delete(RemovableContent).where(these).returning(RemovableContent.key)).scalars())
+    if named != keys:
         raise PlaceAway("Writing the bytes took longer than two days: repeat the operation.")
 
 
-def move_one(engine: Engine, digest: str) -> int | None:
-    """Move bytes to where new ones go, while others read and write; their size, or None where nothing had to be moved.
-
-    Raises PlaceAway and ContentMissing; the bytes then stay where they were.
-    """
-    with every_show(engine) as session:
-        there = destination(session)
-        row = session.get(Content, digest)
-        if row is None or row.place_id == (there.id if there else None):
-            return None
-        was, data = (row.place_id, row.key), row.data
-        session.commit()  # no transaction is open while bytes are written
-        values: dict[str, Any] = {"place_id": None, "key": None, "size": None, "in_database": data}
-        if there:
-            values = _written(session, there, digest, data) | {"in_database": None}
-        here = [Content.place_id.is_not_distinct_from(was[0]), Content.key.is_not_distinct_from(was[1])]
-        moved = update(Content).where(Content.sha256 == digest, *here).values(**values).returning(Content.sha256)
-        if session.execute(moved).first() is None:
-            return None  # somebody else has moved or removed it meanwhile
-        if there:
-            _named(session, there.id, values["key"])
-        if was[0] is not None:
-            session.add(RemovableContent(place_id=was[0], key=was[1]))
-        session.commit()
-        return len(data)
-
-
-def elsewhere(engine: Engine, after: str, most: int = _AT_ONCE) -> list[str]:
-    """Checksums, in their order, of bytes that are not where new ones go."""
+def move_some(engine: Engine, digests: list[str]) -> tuple[list[int], list[str]]:
+    """Move bytes to where new ones go, while others read and write: the size of each piece that was moved, and a sentence for each
+    that is missing or damaged. Raises PlaceAway; the bytes then stay where they were."""
+    wrong: list[str] = []
+    pieces: dict[str, bytes] = {}
     with every_show(engine) as session:
         there = destination(session)
         not_there = Content.place_id.is_distinct_from(there.id if there else None)
-        query = select(Content.sha256).where(Content.sha256 > after, not_there).order_by(Content.sha256).limit(most)
-        return list(session.execute(query).scalars())
+        rows = session.execute(select(Content).where(Content.sha256.in_(digests), not_there)).scalars().all()
+        was = {row.sha256: (row.place_id, row.key) for row in rows}
+        for row in rows:
+            try:
+                pieces[row.sha256] = row.data
+            except ContentMissing as missing:
+                wrong.append(missing.sentence)
+        if not pieces:
+            return [], wrong
+        session.commit()  # no transaction is open while bytes are written
+        written = _written(session, there, pieces) if there else {}
+        moved = []
+        for digest, data in sorted(pieces.items()):  # two moves at once lock rows in one order
+            place_id, key = was[digest]
+            here = Content.place_id.is_not_distinct_from(place_id) & Content.key.is_not_distinct_from(key)
+            inside: dict[str, Any] = {"place_id": None, "key": None, "size": None, "in_database": data}
+            values = written[digest] | {"in_database": None} if there else inside
+            change = update(Content).where(Content.sha256 == digest, here).values(**values).returning(Content.sha256)
+            if session.execute(change).first():  # else somebody has moved or removed it meanwhile
+                moved.append(digest)
+        if there:
+            _named(session, there.id, {written[d]["key"] for d in moved})
+        left = [{"place_id": was[d][0], "key": was[d][1]} for d in moved if was[d][0] is not None]
+        if left:
+            session.execute(insert(RemovableContent), left)
+        session.commit()
+        return [len(pieces[d]) for d in moved], wrong
+
+
+def elsewhere(engine: Engine, after: str, most: int = _AT_ONCE) -> list[tuple[str, int]]:
+    """Checksum and size, in the order of the checksums, of bytes that are not where new ones go."""
+    with every_show(engine) as session:
+        there = destination(session)
+        not_there = Content.place_id.is_distinct_from(there.id if there else None)
+        query = select(Content.sha256, SIZE).where(Content.sha256 > after, not_there)
+        return [(digest, size) for digest, size in session.execute(query.order_by(Content.sha256).limit(most))]
 
 
 def remove_contents(session: Session, digests: list[str], *only: Any) -> int:
