@@ -34,7 +34,7 @@ from anaxis.store.models import Camera, Shot, Show  # noqa: E402
 from anaxis.web.app import create_app  # noqa: E402
 from sizes import sized  # noqa: E402
 
-USERS = 10
+USERS = sized(10, 2)
 ROUNDS = sized(8, 1)
 LOOKS = "looks"
 

@@ -81,9 +81,10 @@ def found() -> tuple[dict[str, tuple[str, str]], dict[str, str]]:
             continue
         nodes = list(ast.walk(ast.parse(text)))
         _named.clear()
-        named = [n for n in nodes if isinstance(n, ast.Assign) and isinstance(n.targets[0], ast.Name)]
+        named = [n for n in nodes if isinstance(n, ast.Assign)]
         for assigned in sorted(named, key=lambda n: n.lineno):
-            _named.setdefault(assigned.targets[0].id, []).append(assigned)
+            if isinstance(name := assigned.targets[0], ast.Name):
+                _named.setdefault(name.id, []).append(assigned)
         for call in calls(nodes, "Finding"):
             for code in codes_in(argument(call, 0, "code")):
                 said = text_of(argument(call, 2, "message"))

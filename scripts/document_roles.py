@@ -56,7 +56,7 @@ def _needs_of(before: str, route: BaseRoute) -> Iterator[tuple[str, str]]:
         yield route.path, f"| WebSocket {before}{route.path} | asked again with every message |"
     elif isinstance(route, APIRoute):
         stated = [d.dependency for d in route.dependencies if isinstance(d.dependency, Needs)]
-        for method in sorted(route.methods):
+        for method in sorted(route.methods or ()):
             need = _role(max(need.role(method) for need in stated)) if stated else "open to all"
             yield before + route.path, f"| {method} {before}{route.path} | {need} |"
 

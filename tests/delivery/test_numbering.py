@@ -18,6 +18,7 @@ from anaxis.diagnosis.returned import CameBack, compared, explain, is_own_table,
 from anaxis.formats import read_file
 from anaxis.packages import find_profile
 from anaxis.packages.model import Profile
+from lanes import pairs
 from ordinary import SHOTS
 from test_ordinary_shots import FORMATS, PACKAGES, leaving
 
@@ -37,9 +38,8 @@ def read_back(path: Path, profile: Profile, meant: ShotCamera) -> CameBack:
 @pytest.mark.parametrize(
     ("name", "format_key", "key"),
     [
-        (name, format_key, PACKAGES[(i + k) % len(PACKAGES)])
-        for i, name in enumerate(SHOTS)
-        for k, format_key in enumerate(FORMATS)
+        (name, format_key, PACKAGES[number % len(PACKAGES)])
+        for number, (name, format_key) in enumerate(pairs(SHOTS, FORMATS))
         if name != "long" or format_key in ("usd", "gltf")  # the others have no clock of their own to run out of
     ],
 )

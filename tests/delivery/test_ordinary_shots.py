@@ -21,6 +21,7 @@ from anaxis.delivery.deliver import deliver_all
 from anaxis.delivery.options import DeliveryOptions
 from anaxis.delivery.shot_camera import ShotCamera
 from anaxis.packages import find_profile
+from lanes import pairs
 from ordinary import SHOTS, Shot, landmarks_of_shot, pixels, points_ahead, track_of, zoomless
 
 FORMATS = ("usd", "alembic", "gltf", "collada", "json", "columns")
@@ -66,8 +67,7 @@ def bound_px(shot: Shot, format_key: str, done: Any) -> float:
     return 0.01 + 2 * float(single.max()) * scale
 
 
-@pytest.mark.parametrize("name", list(SHOTS))
-@pytest.mark.parametrize("format_key", FORMATS)
+@pytest.mark.parametrize(("name", "format_key"), pairs(SHOTS, FORMATS))
 def test_every_shot_in_every_format_as_it_is(name: str, format_key: str, tmp_path: Path) -> None:
     shot = SHOTS[name]()
     packages = PACKAGES if len(shot.frames) < 1000 else PACKAGES[:1]
@@ -96,8 +96,9 @@ def test_every_shot_in_every_format_as_it_is(name: str, format_key: str, tmp_pat
         assert (done.outgoing.zero_frame != 0) == zero and any("is at 0 s" in n for n in done.outgoing.notes) == zero
 
 
-@pytest.mark.parametrize("name", [n for n in SHOTS if n not in ("long", "jitter", "subframes")])
-@pytest.mark.parametrize("format_key", FORMATS)
+@pytest.mark.parametrize(
+    ("name", "format_key"), pairs([n for n in SHOTS if n not in ("long", "jitter", "subframes")], FORMATS)
+)
 def test_every_shot_in_every_format_retimed(name: str, format_key: str, tmp_path: Path) -> None:
     """24 to 30 frames a second at the same time: what arrives is what the camera did at those moments."""
     shot = SHOTS[name]()
@@ -119,9 +120,9 @@ def replace_frames(shot: Shot, frames: np.ndarray) -> Shot:
 
 
 @pytest.mark.parametrize(
-    "name", [n for n in SHOTS if n not in ("long", "subframes", "far_out", "focus_far", "portrait")]
+    ("name", "format_key"),
+    pairs([n for n in SHOTS if n not in ("long", "subframes", "far_out", "focus_far", "portrait")], FORMATS),
 )
-@pytest.mark.parametrize("format_key", FORMATS)
 def test_every_shot_in_every_format_with_few_keys(name: str, format_key: str, tmp_path: Path) -> None:
     """The tolerance holds in the file as written, on every frame."""
     shot = SHOTS[name]()

@@ -29,6 +29,7 @@ from anaxis.delivery.overscan import with_overscan
 from anaxis.delivery.plate_maps import maps_of
 from anaxis.delivery.shot_camera import ShotCamera
 from anaxis.packages import find_profile
+from lanes import pairs
 from ordinary import SHOTS, Shot, pixels, points_ahead, smooth
 from test_ordinary_shots import FORMATS, PACKAGES, leaving
 
@@ -80,8 +81,7 @@ def said_of(name: str) -> str:
     return with_overscan(on_a_distorted_plate(SHOTS[name]())[0], DeliveryOptions(overscan="auto"))[1][0]
 
 
-@pytest.mark.parametrize("format_key", FORMATS)
-@pytest.mark.parametrize("name", sorted(set(SHOTS) - {"long"}))
+@pytest.mark.parametrize(("name", "format_key"), pairs(sorted(set(SHOTS) - {"long"}), FORMATS))
 def test_a_camera_with_overscan_arrives_at_its_size_and_in_the_plate(
     name: str, format_key: str, tmp_path: Path
 ) -> None:

@@ -107,7 +107,7 @@ def test_random_pairs_are_found_and_undoing_them_closes_the_proof(tmp_path: Path
     random = np.random.default_rng(11)
     codes = [c for c in CURABLE if c not in ("channels", "own_first", "film_default", "rotation_order")]
     track, explained, closed = shot(offset_y_mm=0.4), 0, 0
-    pairs = sized(24, 8)
+    pairs = sized(24, 6)
     for _ in range(pairs):
         pair = [habit(str(c))[0] for c in random.choice(codes, 2, replace=False)]
         profile = with_habits("zup-lh-cm", *pair)
@@ -192,7 +192,7 @@ def test_what_is_on_no_list_is_never_explained(kind: int) -> None:
     rng = np.random.default_rng(5 + kind)
     convention = with_habits("zup-lh-cm").convention
     wrong = []
-    for _ in range(sized(50, 2)):
+    for _ in range(sized(50, 1)):
         count, first = int(rng.choice([3, 4, 8, 24, 100, 252])), float(rng.choice([1, 101, 1001]))
         track = walk(count=count, first=first)
         found = diagnose(track, outside(track, rng, kind), IMAGE, "width", convention)

@@ -23,12 +23,12 @@ from anaxis.formats import read_file
 from anaxis.formats.track_json.document import write_track_json
 from anaxis.library.archive import scene_from_bytes, scene_to_bytes
 from anaxis.packages import shipped_profiles
+from lanes import pairs
 
 SHOTS = ("TW_010", "TW_020", "TW_030", "TW_040")
 
 
-@pytest.mark.parametrize("key", list(shipped_profiles()))
-@pytest.mark.parametrize("shot", SHOTS)
+@pytest.mark.parametrize(("shot", "key"), pairs(SHOTS, shipped_profiles()))
 def test_every_format_arrives_within_a_hundredth_of_a_pixel(
     demo_files: dict[str, Path], tmp_path: Path, shot: str, key: str
 ) -> None:

@@ -9,6 +9,7 @@ import numpy as np
 import pytest
 from scipy.spatial.transform import Rotation
 
+from lanes import pairs
 from readers import CAMERAS, bound_px, off_px, seconds_of, written
 
 
@@ -44,8 +45,7 @@ def animated(scene: Any, name: str) -> tuple[np.ndarray, np.ndarray, np.ndarray]
     return None
 
 
-@pytest.mark.parametrize("format_key", ["collada", "gltf"])
-@pytest.mark.parametrize("name", CAMERAS)
+@pytest.mark.parametrize(("name", "format_key"), pairs(CAMERAS, ["collada", "gltf"], 2))
 def test_assimp_sees_the_camera(name: str, format_key: str, tmp_path: Path) -> None:
     shot, done = written(name, format_key, tmp_path)
     scene = assimp_scene(done.files[0])

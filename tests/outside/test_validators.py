@@ -10,6 +10,7 @@ from pxr import Usd, UsdValidation
 from anaxis.delivery.deliver import deliver_all
 from anaxis.delivery.options import DeliveryOptions
 from anaxis.packages import find_profile
+from lanes import pairs
 from readers import CAMERAS, written
 from test_ordinary_shots import leaving
 
@@ -27,8 +28,7 @@ def test_usd_passes_its_librarys_checker(name: str, tmp_path: Path) -> None:
     assert [f"{e.GetName()}: {e.GetMessage()}" for e in errors] == []
 
 
-@pytest.mark.parametrize("keys", [None, 0.5])
-@pytest.mark.parametrize("name", CAMERAS)
+@pytest.mark.parametrize(("name", "keys"), pairs(CAMERAS, [None, 0.5], 2))
 def test_collada_is_valid_by_its_schema(name: str, keys: float | None, tmp_path: Path) -> None:
     from collada.schema import ColladaValidator
     from lxml import etree

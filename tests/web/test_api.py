@@ -356,7 +356,7 @@ def test_whatever_is_sent_is_answered_as_the_description_says(
 
         @given(case=operation.as_strategy())
         @settings(
-            max_examples=sized(100, 4),
+            max_examples=sized(100, 2),
             deadline=None,
             suppress_health_check=list(HealthCheck),
             database=None,

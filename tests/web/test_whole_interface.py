@@ -206,7 +206,7 @@ def test_packages_that_are_connected(caller: Any, site: str, engine: Engine, tmp
         apart.run(scenario())
 
 
-@pytest.mark.parametrize("name", sized([n for n in SHOTS if n != "long"], ["whip", "primes", "portrait"]))
+@pytest.mark.parametrize("name", sized([n for n in SHOTS if n != "long"], ["primes"]))
 def test_the_four_doors_give_the_same_bytes(name: str, caller: Any, site: str, tmp_path: Path) -> None:
     """An ordinary shot by the library, the command line, HTTP and the page, in every format: byte for byte the same files."""
     client, shot = caller(Role.LEAD), SHOTS[name]()
