@@ -6,9 +6,11 @@ from collections.abc import Callable
 from pathlib import Path
 
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 from sqlalchemy import Engine, select
 
-from anaxis.app.cameras.file_names import guessed, named
+from anaxis.app.cameras.file_names import guessed, named, possible_shots
 from anaxis.app.context import Context
 from anaxis.app.roles import LOCAL
 from anaxis.core.errors import BadInput
@@ -138,3 +140,21 @@ def test_files_of_many_shots_and_two_cameras_stay_apart(
     with Context(engine, LOCAL) as store:
         takes = {c.name: len(c.versions) for c in store.scalars(select(Camera).join(Shot).where(Shot.name == "TW010"))}
         assert takes == {"cam": 1, "camB": 2}
+
+
+_WORD = st.sampled_from(["sq010", "SH0040", "a", "MI", "010", "cam", "tide mill", "é1", "v004", "left"])
+_NAME = st.lists(_WORD, min_size=1, max_size=4).map("_".join)
+
+
+@given(
+    _NAME, st.lists(_NAME, max_size=8), st.sampled_from(["", "{shot}_v{version}", "{shot}_{camera}", "{show}_{shot}*"])
+)
+def test_only_the_shots_that_may_be_meant_are_looked_up(name: str, shots: list[str], rule: str) -> None:
+    """The oracle is the whole list: a show of 10,000 shots is not read for each file."""
+    told: list[object] = []
+    for asked in (lambda: shots, lambda: [s for s in shots if s.lower() in possible_shots(f"{name}.usd", rule)]):
+        try:
+            told.append(named(f"{name}.usd", rule, asked()))
+        except BadInput as refused:
+            told.append(refused.code)
+    assert told[0] == told[1]

@@ -84,8 +84,19 @@ def guessed(name: str, shots: Collection[str] = ()) -> Named:
 
 def _begun_with(stem: str, shots: Collection[str]) -> str:
     """The longest of the shots that a name begins with, as it is written there; "" for none."""
-    here = [s for s in shots if stem.lower().startswith(s.lower()) and not stem[len(s) : len(s) + 1].isalnum()]
-    return max(here, key=len, default="")
+    begun = _beginnings(stem)
+    return max((s for s in shots if s.lower() in begun), key=len, default="")
+
+
+def _beginnings(stem: str) -> set[str]:
+    """All that a name begins with and that ends where a word ends, in lower case."""
+    return {stem[:end].lower() for end in range(1, len(stem) + 1) if not stem[end : end + 1].isalnum()}
+
+
+def possible_shots(name: str, rule: str = "") -> set[str]:
+    """Every shot, in lower case, that makes a difference to :func:`named` where the show has it. Raises BadInput."""
+    ways = _ways_of(name, rule) if rule.strip() else []
+    return _beginnings(PurePosixPath(name).stem) | {way.shot.lower() for way in ways}
 
 
 class NamePart(NamedTuple):
@@ -128,17 +139,7 @@ def named(name: str, rule: str = "", shots: Collection[str] = ()) -> Named:
     """
     if not rule.strip():
         return guessed(name, shots)
-    parts = parts_of(rule)
-    pieces = str(PurePosixPath(name).with_suffix("")).split("/")
-    wanted = "/".join(pieces[-(rule.count("/") + 1) :])
-    ways = []
-    for way in _ways(parts, wanted):
-        if way not in ways:
-            ways.append(way)
-        if len(ways) > _MOST_WAYS:
-            break
-    if not ways:
-        raise BadInput(f"{name[-120:]} does not match the rule '{rule[:80]}': change the name or the rule.", "rule")
+    ways = _ways_of(name, rule)
     found = [w for w in ways if w.shot in shots] or ways
     guess = guessed(name, shots).shot
     if len({w.shot for w in found}) > 1:
@@ -151,6 +152,21 @@ def named(name: str, rule: str = "", shots: Collection[str] = ()) -> Named:
             "rule_splits",
         )
     return max(found, key=lambda w: (len(w.camera), w.version or -1))
+
+
+def _ways_of(name: str, rule: str) -> list[Named]:
+    """The ways in which a rule splits a file's path. Raises BadInput where there is none."""
+    pieces = str(PurePosixPath(name).with_suffix("")).split("/")
+    wanted = "/".join(pieces[-(rule.count("/") + 1) :])
+    ways: list[Named] = []
+    for way in _ways(parts_of(rule), wanted):
+        if way not in ways:
+            ways.append(way)
+        if len(ways) > _MOST_WAYS:
+            break
+    if not ways:
+        raise BadInput(f"{name[-120:]} does not match the rule '{rule[:80]}': change the name or the rule.", "rule")
+    return ways
 
 
 def _ways(parts: list[NamePart], text: str) -> Iterator[Named]:

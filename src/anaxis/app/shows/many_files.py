@@ -8,10 +8,10 @@ from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
 
-from sqlalchemy import Engine, select
+from sqlalchemy import Engine, func, select
 
 from anaxis.app.cameras.draft import Draft, TakeInTarget, targets_of
-from anaxis.app.cameras.file_names import Named, guessed, named, named_if
+from anaxis.app.cameras.file_names import Named, guessed, named, named_if, possible_shots
 from anaxis.app.cameras.proposed import changed_inside, left_out
 from anaxis.app.cameras.take_in import TakeIn, reports_of, take_in
 from anaxis.app.context import Context
@@ -126,8 +126,10 @@ def put_aside(
 def named_in(context: Context, name: str, rule: str, show: str) -> Named:
     """What a file is called by the rule, in the show given where the rule says none, and held against that show's shots.
     Raises BadInput."""
-    known = context.execute(select(Shot.name).join(Show).where(Show.name == show.strip())).scalars()
-    said = named(name, rule, frozenset(known))
+    known = select(Shot.name).join(Show).where(Show.name == show.strip())
+    if name.isascii():  # PostgreSQL may not know the lower case of other letters
+        known = known.where(func.lower(Shot.name).in_(possible_shots(name, rule)))
+    said = named(name, rule, frozenset(context.execute(known).scalars()))
     whole = said._replace(show=said.show or show.strip())
     if not whole.show:
         raise BadInput(f"{name[-120:]}: no show is named: say which, or write {{show}} into the rule.")
