@@ -233,4 +233,4 @@ def test_the_readers_of_a_killed_command_end_with_it_and_the_next_one_goes_on(
     done = said(tmp_path, "--show", "The mill")
     assert sorted({f["state"] for f in done["files"]}) == ["new", "same again"]
     with Context(engine, LOCAL) as store:
-        assert store.execute(select(func.count()).select_from(Version)).scalar_one() == 40, "each once"
+        assert store.execute(select(func.count()).select_from(Version)).scalar_one() == 30, "each once"
