@@ -346,8 +346,8 @@ def test_what_can_be_made_again_goes_when_its_time_is_over_and_nothing_else(
 ) -> None:
     old = datetime.now(UTC) - timedelta(days=20)
     with Context(engine, LOCAL) as store, store.begin():
-        store.add(MadeFile(name="old.zip", data=b"x" * 1000, created_at=old))
-        store.add(MadeFile(name="new.zip", data=b"x" * 10))
+        store.add(MadeFile(name="old.zip", in_row=b"x" * 1000, created_at=old))
+        store.add(MadeFile(name="new.zip", in_row=b"x" * 10))
         stage_file(store, "never_kept.usda", b"abc", b"").created_at = old
         read = store.execute(select(SourceFile).where(SourceFile.kept).limit(1)).scalar_one()
         again = stage_file(store, "the_same_again.usda", read.data, read.scene)

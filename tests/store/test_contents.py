@@ -20,7 +20,8 @@ from sqlalchemy import Engine, delete, func, select, text
 from anaxis.app.contents import move_contents
 from anaxis.app.context import Context
 from anaxis.app.deliveries.deliver import deliver_version
-from anaxis.app.retention import clear_contents, clear_out
+from anaxis.app.made_files import keep_made_file
+from anaxis.app.retention import clear_contents, clear_out, kept
 from anaxis.app.roles import LOCAL
 from anaxis.core.errors import BadInput
 from anaxis.packages import find_profile
@@ -28,7 +29,7 @@ from anaxis.queue.jobs import address_of
 from anaxis.store.content_places import MARKER, ContentMissing, PlaceAway
 from anaxis.store.contents import keep_bytes
 from anaxis.store.database import connect
-from anaxis.store.models import Content, DeliveryFile, RemovableContent, SourceFile
+from anaxis.store.models import Content, DeliveryFile, MadeFile, RemovableContent, SourceFile
 from databases import Databases
 from shell import run
 from test_store import keep
@@ -234,6 +235,37 @@ def test_everything_moves_out_and_back_while_people_work(
         line.execute(text("UPDATE contents SET used_at = now()"))
     clear_out(engine)
     assert not outside.listed() and {k for k, v in _all(engine).items() if k == v} == before
+
+
+def test_made_files_proxies_and_screenshots_move_along(
+    engine: Engine, demo_files: dict[str, Path], outside: Outside, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    def bytes_of() -> set[bytes]:
+        with Context(engine, LOCAL) as store:
+            return {row.data for row in store.execute(select(MadeFile)).scalars()}
+
+    def made(data: bytes) -> None:
+        with Context(engine, LOCAL) as store, store.begin():
+            keep_made_file(store, "sheets.zip", data)
+
+    made(b"from before")
+    monkeypatch.setenv("ANAXIS_CONTENTS", outside.setting)
+    made(b"from now on")
+    assert set(outside.listed().values()) == {b"from now on"} and bytes_of() == {b"from before", b"from now on"}
+    assert move_contents(engine).number == 1 and set(outside.listed().values()) == bytes_of()
+    with engine.begin() as line:
+        assert line.execute(text("SELECT count(*) FROM made_files WHERE data IS NOT NULL")).scalar_one() == 0
+        line.execute(text("UPDATE made_files SET created_at = now() - interval '20 days' WHERE id = 1"))
+    with Context(engine, LOCAL) as store:
+        assert (kept(store)[0].number, kept(store)[0].size, kept(store)[0].frees) == (2, 22, 11)
+    _days_pass(engine)
+    clear_out(engine)
+    _days_pass(engine)
+    clear_out(engine)
+    assert bytes_of() == {b"from now on"} == set(outside.listed().values())
+    monkeypatch.delenv("ANAXIS_CONTENTS")
+    move_contents(engine)
+    assert bytes_of() == {b"from now on"} and _named(engine) == set()
 
 
 def test_a_copy_of_the_database_removes_nothing_of_its_original(

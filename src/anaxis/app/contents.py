@@ -16,7 +16,7 @@ from anaxis.app.context import Context
 from anaxis.app.roles import LOCAL
 from anaxis.core.errors import BadInput
 from anaxis.store.content_places import Place, PlaceAway, place_at
-from anaxis.store.contents import SIZE, check_one, elsewhere, move_some, put_back
+from anaxis.store.contents import OWNERS, SIZE, check_one, elsewhere, make_content, move_some, put_back
 from anaxis.store.database import connect
 from anaxis.store.local_postgres import postgres_binary
 from anaxis.store.models import Content, ContentPlace, RemovableContent
@@ -64,6 +64,9 @@ def move_contents(engine: Engine, progress: Progress | None = None) -> Done:
     Raises PlaceAway where the place cannot be reached.
     """
     done, after = Done(), ""
+    for model in OWNERS:
+        while sizes := make_content(engine, model):
+            done.number, done.size = done.number + len(sizes), done.size + sum(sizes)
     with ThreadPoolExecutor(_AT_ONCE) as pool:
         while found := elsewhere(engine, after):
             after = found[-1][0]

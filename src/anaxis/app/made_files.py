@@ -9,6 +9,7 @@ from typing import Any
 
 from anaxis.app.context import Context
 from anaxis.core.errors import BadInput
+from anaxis.store.contents import values_of
 from anaxis.store.models import MadeFile
 from anaxis.store.rows import NotFound
 
@@ -17,7 +18,7 @@ _MOST_BYTES = 1_000_000_000
 
 
 def keep_made_file(context: Context, name: str, data: bytes) -> MadeFile:
-    made = MadeFile(name=name, data=data)
+    made = MadeFile(name=name, **values_of(context, data))
     context.add(made)
     context.flush()
     return made

@@ -12,12 +12,14 @@ from anaxis.app.context import Context
 from anaxis.app.exchange.retention import clear_changes
 from anaxis.app.keeping import SETTINGS, days_of, kept_from
 from anaxis.app.roles import LOCAL
-from anaxis.store.contents import SIZE, clear_removable, remove_contents
+from anaxis.store.contents import OWNERS, SIZE, clear_removable, remove_contents, size_of_row
 from anaxis.store.exchange import ExchangeChange
 from anaxis.store.models import Base, Content, DeliveryFile, Job, MadeFile, Plate, PlateProxy, SourceFile
 from anaxis.store.notices import Notice
 
 _IN_HAND = timedelta(hours=1)
+# Every column that names content.
+_NAMING = (SourceFile.sha256, SourceFile.scene_sha256, DeliveryFile.sha256, *(model.sha256 for model in OWNERS))
 _ROWS_AT_ONCE = 1000
 # Tables with more rows than this are not counted for the page: PostgreSQL's estimate is shown.
 _MOST_COUNTED = 100_000
@@ -68,7 +70,7 @@ def _bytes_only_of(going: ColumnElement[bool]) -> Select[Any]:
     stays = [
         exists().where(SourceFile.sha256 == Content.sha256, ~going),
         exists().where(SourceFile.scene_sha256 == Content.sha256, ~going),
-        exists().where(DeliveryFile.sha256 == Content.sha256),
+        *(exists().where(column == Content.sha256) for column in _NAMING if column.class_ is not SourceFile),
     ]
     size = func.coalesce(func.sum(SIZE), 0)
     return select(size).where(Content.sha256.in_(union(*of)), *(~s for s in stays))
@@ -103,8 +105,7 @@ def _clear(engine: Engine, model: type[Base], old: ColumnElement[bool]) -> int:
 
 def clear_contents(engine: Engine) -> int:
     """Take away the bytes that no file is of any more; those of the last hour may be of one that is being kept."""
-    named = (SourceFile.sha256, SourceFile.scene_sha256, DeliveryFile.sha256)
-    unused = [~exists().where(column == Content.sha256) for column in named]
+    unused = [~exists().where(column == Content.sha256) for column in _NAMING]
     old, gone, last = Content.used_at < func.now() - _IN_HAND, 0, ""
     while True:
         with Context(engine, LOCAL) as context, context.begin():
@@ -129,7 +130,7 @@ def _of(setting: str) -> tuple[type[Base], ColumnElement[int], ColumnElement[boo
     """The table of a kind, the size of a row, and which rows are old enough to go."""
     before = kept_from(setting)
     if setting == "ANAXIS_KEEP_MADE_DAYS":
-        return MadeFile, func.octet_length(MadeFile.data), MadeFile.created_at < before
+        return MadeFile, size_of_row(MadeFile), MadeFile.created_at < before
     if setting == "ANAXIS_KEEP_UPLOADS_DAYS":
         scene = select(SIZE).where(Content.sha256 == SourceFile.scene_sha256)
         return SourceFile, SourceFile.size + scene.scalar_subquery(), old_uploads()
@@ -141,4 +142,4 @@ def _of(setting: str) -> tuple[type[Base], ColumnElement[int], ColumnElement[boo
     # A plate's proxies go together: those of plates without work on them since.
     busy = select(Job.params["plate"].as_integer()).where(Job.kind == "proxies", Job.created_at >= before)
     old = select(Plate.id).where(Plate.created_at < before, Plate.id.not_in(busy))
-    return PlateProxy, func.octet_length(PlateProxy.data), PlateProxy.plate_id.in_(old)
+    return PlateProxy, size_of_row(PlateProxy), PlateProxy.plate_id.in_(old)

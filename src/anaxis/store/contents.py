@@ -15,17 +15,21 @@ from typing import Any
 
 from sqlalchemy import Connection, Engine, delete, func, select, text, tuple_, update
 from sqlalchemy.dialects.postgresql import insert
-from sqlalchemy.orm import Session
+from sqlalchemy.orm import Session, undefer
 
 from anaxis.core.errors import BadInput
 from anaxis.store.content_places import ContentMissing, PlaceAway, chosen_url, place_at
-from anaxis.store.models import Content, ContentPlace, RemovableContent
+from anaxis.store.models import Content, ContentPlace, MadeFile, OwnBytes, PlateProxy, RemovableContent
+from anaxis.store.screenshots import Screenshot
 from anaxis.store.session import every_show
 
 _log = logging.getLogger("anaxis.contents")
 # Bytes outside the database stay for so long after the last row that named them: a backup must be done within this time.
 STAY = timedelta(days=2)
 _AT_ONCE = 1000
+_ROWS_TOGETHER = 8
+# Tables whose rows have bytes of their own.
+OWNERS = (MadeFile, PlateProxy, Screenshot)
 # How large bytes are, wherever they are.
 SIZE = func.coalesce(Content.size, func.octet_length(Content.in_database))
 
@@ -92,8 +96,35 @@ def keep_bytes(session: Session, data: bytes) -> str:
     return digest
 
 
+def values_of(session: Session, data: bytes) -> dict[str, Any]:
+    """The values of a row of :class:`OwnBytes` with these bytes: kept as content where new bytes go outside the database."""
+    return {"in_row": data} if destination(session) is None else {"sha256": keep_bytes(session, data)}
+
+
+def size_of_row(model: type[OwnBytes]) -> Any:
+    """How large the bytes of such a row are."""
+    content = select(SIZE).where(Content.sha256 == model.sha256).scalar_subquery()
+    return func.coalesce(func.octet_length(model.in_row), content, 0)
+
+
+def make_content(engine: Engine, model: Any) -> list[int]:
+    """Keep the bytes of some rows as content, where new bytes go outside the database; their sizes, none where nothing is left to do."""
+    key = tuple(model.__mapper__.primary_key)
+    with every_show(engine) as session, session.begin():
+        if destination(session) is None:
+            return []
+        query = select(model).where(model.in_row.is_not(None)).options(undefer(model.in_row)).order_by(*key)
+        rows = session.execute(query.limit(_ROWS_TOGETHER).with_for_update(of=model)).scalars().all()
+        sizes = [len(row.in_row) for row in rows]
+        for row in rows:
+            row.sha256, row.in_row = keep_bytes(session, row.in_row), None
+        return sizes
+
+
 def _written(session: Session, there: Destination, pieces: dict[str, bytes]) -> dict[str, dict[str, Any]]:
     """Write bytes under keys that nothing else has, known as removable until a row names them; the values of these rows, by checksum."""
+    # Large bytes take a slow store minutes, and the transaction waits for it.
+    session.execute(text("SET LOCAL idle_in_transaction_session_timeout = '15min'"))
     keys = {digest: f"{digest[:2]}/{digest}-{secrets.token_hex(6)}" for digest in pieces}
     with every_show(_engine(session)) as apart, apart.begin():
         apart.execute(insert(RemovableContent), [{"place_id": there.id, "key": key} for key in keys.values()])

@@ -14,7 +14,7 @@ from typing import Any, ClassVar, NamedTuple
 
 from sqlalchemy import BigInteger, DateTime, ForeignKey, LargeBinary, Text, UniqueConstraint, func
 from sqlalchemy.dialects.postgresql import JSONB
-from sqlalchemy.orm import DeclarativeBase, Mapped, mapped_column, relationship, validates
+from sqlalchemy.orm import DeclarativeBase, Mapped, declared_attr, mapped_column, relationship, validates
 
 from anaxis.core.findings import Finding, by_severity
 from anaxis.core.names import visible_name
@@ -120,6 +120,25 @@ class Content(Base):
                 f"The bytes '{self.key}' in {self.place.url} are damaged: run 'anaxis contents check --from' with the folder of a backup."
             )
         return data
+
+
+class OwnBytes:
+    """A row of bytes: they are in the row, or, where new bytes go outside the database, kept as content."""
+
+    in_row: Mapped[bytes | None] = mapped_column("data", deferred=True)
+    sha256: Mapped[str | None] = mapped_column(ForeignKey("contents.sha256"), index=True)
+
+    @declared_attr
+    def content(cls) -> Mapped[Content | None]:
+        return relationship()
+
+    @property
+    def data(self) -> bytes:
+        """Raises PlaceAway and ContentMissing for bytes outside the database."""
+        if self.content is not None:
+            return self.content.data
+        assert self.in_row is not None
+        return self.in_row
 
 
 class RemovableContent(Base):
@@ -567,13 +586,12 @@ class Worker(Base):
     heard_at: Mapped[datetime] = mapped_column(server_default=func.now())
 
 
-class MadeFile(Base):
+class MadeFile(OwnBytes, Base):
     """A file that took long to make, kept to be fetched."""
 
     __tablename__ = "made_files"
     id: Mapped[int] = mapped_column(primary_key=True)
     name: Mapped[str]
-    data: Mapped[bytes] = mapped_column(deferred=True)
     created_at: Mapped[datetime] = mapped_column(server_default=func.now())
 
 
@@ -679,7 +697,7 @@ class Plate(Base):
         return list(range(movie)) if movie else sorted(int(n) for n in self.files)
 
 
-class PlateProxy(Base):
+class PlateProxy(OwnBytes, Base):
     """A small picture of a plate's; made again where it is not there."""
 
     __tablename__ = "plate_proxies"
@@ -687,7 +705,6 @@ class PlateProxy(Base):
     plate_id: Mapped[int] = mapped_column(ForeignKey("plates.id"), primary_key=True)
     number: Mapped[int] = mapped_column(primary_key=True)
     look: Mapped[str] = mapped_column(primary_key=True)
-    data: Mapped[bytes]
     plate: Mapped[Plate] = relationship()
 
 

@@ -8,11 +8,11 @@ from typing import Any
 from sqlalchemy import ForeignKey, func
 from sqlalchemy.orm import Mapped, mapped_column, relationship
 
-from anaxis.store.models import Base, Version
+from anaxis.store.models import Base, OwnBytes, Version
 
 
-class Screenshot(Base):
-    """A picture of a version, taken in the package ``profile``, as PNG ``data``.
+class Screenshot(OwnBytes, Base):
+    """A picture of a version, taken in the package ``profile``; its bytes are a PNG.
 
     ``area`` is the part that the camera made: x, y, width, height in pixels, and why. ``frame`` is that of the shot, None where it is
     unknown. ``points`` are pixels by the landmark's name, null for one that is not visible; ``found``: by edges, not by a person.
@@ -25,7 +25,6 @@ class Screenshot(Base):
     version_id: Mapped[int] = mapped_column(ForeignKey("versions.id"), index=True)
     profile: Mapped[dict[str, Any]]
     name: Mapped[str]
-    data: Mapped[bytes] = mapped_column(deferred=True)
     width_px: Mapped[int]
     height_px: Mapped[int]
     area: Mapped[list[Any]]

@@ -40,6 +40,7 @@ from anaxis.library.scene_report import look
 from anaxis.packages.model import Profile, profile_from_dict
 from anaxis.sandbox.guard import ParserPool
 from anaxis.sandbox.pictures import safe_png
+from anaxis.store.contents import values_of
 from anaxis.store.models import Version
 from anaxis.store.queries import found, picture_of_version, recipe_of, staged_scene, track_of
 from anaxis.store.rows import NotFound
@@ -59,7 +60,7 @@ def add_screenshot(
     (png,) = [safe_png(path) for path in on_disk([(name, data)])]
     pixels = read_png(png)
     row = Screenshot(
-        version_id=version.id, profile=package.model_dump(mode="json"), name=name[-200:], data=png, width_px=pixels.shape[1],
+        version_id=version.id, profile=package.model_dump(mode="json"), name=name[-200:], **values_of(context, png), width_px=pixels.shape[1],
         height_px=pixels.shape[0], area=list(area_of(pixels, picture_of_version(version).image.aspect)), frame=frame,
     )  # fmt: skip
     context.add(row)

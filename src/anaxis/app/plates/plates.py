@@ -14,6 +14,7 @@ from typing import Any, BinaryIO, NamedTuple
 
 from sqlalchemy import delete, select
 from sqlalchemy.dialects.postgresql import insert
+from sqlalchemy.orm import undefer
 
 from anaxis.app.acting import use_case
 from anaxis.app.cameras.take_in import disk_name
@@ -34,6 +35,7 @@ from anaxis.queue.jobs import OPEN, ask_for
 from anaxis.sandbox.guard import limits_from_environment
 from anaxis.sandbox.plate_look import PlateSummary, look_at
 from anaxis.sandbox.plates import plate_work
+from anaxis.store.contents import values_of
 from anaxis.store.media_folders import HANDED_IN, listed, opened, put_aside, root_of, take_away
 from anaxis.store.models import Job, Plate, PlateProxy, Shot, Version
 from anaxis.store.queries import found, picture_of_version, track_of
@@ -222,7 +224,7 @@ def proxy_numbers(context: Context, plate: Plate, look: str = "") -> list[int]:
 def proxy_of(context: Context, plate: Plate, number: int) -> bytes | None:
     """A picture of a plate; None where it is not made yet. Raises NotOpen."""
     require_pictures(context, plate)
-    row = context.get(PlateProxy, (plate.id, number, plate.look))
+    row = context.get(PlateProxy, (plate.id, number, plate.look), options=[undefer(PlateProxy.in_row)])
     return None if row is None else row.data
 
 
@@ -273,14 +275,16 @@ def make_proxies(context: Context, job: Job, tell: Progress) -> dict[str, Any]:
     def keep() -> None:
         if waiting:
             with Context(engine, context.actor) as own, own.begin():
-                own.execute(insert(PlateProxy).values(waiting).on_conflict_do_nothing())
+                rows = [w["of"] | values_of(own, w["data"]) for w in waiting]
+                own.execute(insert(PlateProxy).values(rows).on_conflict_do_nothing())
             waiting.clear()
 
     for count, done in enumerate(plate_work(task, files, opened=partial(opened_of, plate.root, plate.folder)), 1):
         if "error" in done:
             broken[str(done["frame"])] = done["error"]
         else:
-            waiting.append({"plate_id": plate.id, "number": done["number"], "look": look, "data": done["data"]})
+            of = {"plate_id": plate.id, "number": done["number"], "look": look}
+            waiting.append({"of": of, "data": done["data"]})
             if "facts" in done and [done["facts"]["width_px"], done["facts"]["height_px"]] != size:
                 sizes[str(done["number"])] = [done["facts"]["width_px"], done["facts"]["height_px"]]
         if len(waiting) >= _KEPT_AT_ONCE:
