@@ -44,7 +44,12 @@ settings.load_profile("anaxis")
 PLAIN = ("cli", "core", "delivery", "diagnosis", "formats", "packages")
 
 
+# Tests that start, kill and wait for processes come first: at the end, one test would wait on an idle machine.
+WAITING = ("work", "demo", "test_benchmarks.py")
+
+
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
+    items.sort(key=lambda item: item.path.relative_to(ROOT / "tests").parts[0] not in WAITING)
     for item in items:
         needs = {"databases", "browser"}.intersection(getattr(item, "fixturenames", ()))
         if needs and item.path.relative_to(ROOT / "tests").parts[0] in PLAIN:

@@ -5,6 +5,7 @@ Both are the same to the byte for the same camera, recipe and package: nothing o
 
 from __future__ import annotations
 
+import atexit
 import hashlib
 from base64 import b64decode, b64encode
 from collections.abc import Mapping
@@ -239,6 +240,7 @@ def _print_fonts() -> tuple[Any, Any]:
     from weasyprint.text.fonts import FontConfiguration
 
     fonts = FontConfiguration()
+    atexit.register(_print_fonts.cache_clear)  # removes its folder, which it cannot do once the interpreter ends
     return CSS(string=_font_faces(), url_fetcher=_only_fonts(), font_config=fonts), fonts
 
 
