@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import re
+import threading
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 import pytest
 from sqlalchemy import Engine, select
 
-from anaxis.app.cameras.names import shot_for
+from anaxis.app.cameras.names import shot_for, show_for
 from anaxis.app.context import Context
 from anaxis.app.roles import LOCAL
 from anaxis.core.errors import BadInput
@@ -47,6 +49,22 @@ def test_another_name_is_another_show(engine: Engine, there: str, typed: str) ->
         shot_for(store, there, "TW_010")
         shot_for(store, typed, "TW_010")
         assert len(store.scalars(select(Show)).all()) == 2
+
+
+def test_of_two_nearly_equal_shows_made_at_once_the_second_is_asked_about(engine: Engine) -> None:
+    begun = threading.Barrier(2)
+
+    def make(name: str) -> str:
+        with Context(engine, LOCAL) as store, store.begin():
+            begun.wait()
+            try:
+                return show_for(store, name).name
+            except BadInput as refused:
+                return refused.code
+
+    with ThreadPoolExecutor(2) as pool:
+        told = sorted(pool.map(make, ("The tide mill", "The tidemill")))
+    assert told[1] == "near_show" and told[0].startswith("The tide")
 
 
 def test_the_page_asks_and_takes_the_answer(site: str, engine: Engine, demo_files: dict[str, Path]) -> None:

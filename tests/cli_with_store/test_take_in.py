@@ -201,6 +201,21 @@ def test_a_watched_folder_is_gone_on_with_and_a_half_written_file_waits(
         assert store.execute(select(func.count()).select_from(Camera)).scalar_one() == 2
 
 
+def test_files_of_one_shot_are_taken_in_one_after_the_other_and_shots_at_once(
+    said: Any, demo_files: dict[str, Path], tmp_path: Path, engine: Engine
+) -> None:
+    source = demo_files["TW_010"]
+    for shot in ("MI_010", "MI_020", "MI_030", "MI_040"):
+        for version in range(1, 5):
+            text = source.read_text() + f"# {shot} {version}\n"
+            (tmp_path / f"{shot}_layout_v{version:03}{source.suffix}").write_text(text)
+    found = said(tmp_path, "--show", "The mill", "--jobs", "4")
+    assert [Path(f["file"]).name for f in found["files"]] == sorted(p.name for p in tmp_path.iterdir())
+    assert [f["state"] for f in found["files"]] == ["new", *["newer take"] * 3] * 4
+    with Context(engine, LOCAL) as store:
+        assert [c.head.number for c in store.execute(select(Camera)).scalars() if c.head] == [4] * 4
+
+
 def test_a_table_of_two_readings_is_kept_by_its_layout(said: Any, tmp_path: Path, engine: Engine) -> None:
     table, layout = write_small_pan(tmp_path / "MI_050_cam_v001.csv"), tmp_path / "columns.json"
     layout.write_text(json.dumps(SMALL_PAN_LAYOUT))

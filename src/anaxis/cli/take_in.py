@@ -4,14 +4,16 @@ from __future__ import annotations
 
 import asyncio
 import json
+import os
 import sys
 from collections import deque
 from collections.abc import Iterable, Iterator
-from concurrent.futures import Executor, Future, ProcessPoolExecutor
-from contextlib import suppress
+from concurrent.futures import Future, ProcessPoolExecutor
+from contextlib import ExitStack, suppress
 from pathlib import Path
 from tempfile import TemporaryDirectory
 from typing import TYPE_CHECKING, Any
+from zlib import crc32
 
 import click
 
@@ -23,10 +25,12 @@ from anaxis.core.errors import BadInput
 from anaxis.program import end_with_parent
 
 if TYPE_CHECKING:
-    from anaxis.app.shows.many_files import Item
+    from sqlalchemy import Engine
+
+    from anaxis.app.shows.many_files import Item, Manner
 
 _BAD = 2
-_READ_AHEAD = 32
+_WAITING = 64
 
 
 @click.command("take-in")
@@ -47,7 +51,9 @@ _READ_AHEAD = 32
 @click.option("--dry-run", is_flag=True, help="Show what is in the files without saving.")
 @click.option("--whole-zips", is_flag=True, help="Read a zip as one camera with the files it refers to.")
 @click.option("--watch", is_flag=True, help="Watch one folder and take in new files, until Ctrl-C.")
-@click.option("--jobs", default=2, show_default=True, type=click.IntRange(1, 64), help="Number of files read at once.")
+@click.option(
+    "--jobs", default=2, show_default=True, type=click.IntRange(1, 64), help="Number of files taken in at once."
+)
 @options.json
 def take_in(
     paths: tuple[str, ...], show: str, rule: str, recipe: str, accept: tuple[str, ...], columns: Path | None, new_show: bool, older: bool, dry_run: bool, whole_zips: bool, watch: bool,
@@ -55,7 +61,7 @@ def take_in(
 ) -> None:  # fmt: skip
     """Save the cameras of files, folders and patterns in the store of DATABASE_URL. Files already saved are skipped, with the reason. Exit code 2 if a file could not be taken in; the others are saved."""
     from anaxis.app.cameras.file_names import parts_of
-    from anaxis.app.shows.many_files import Manner, take_in_one
+    from anaxis.app.shows.many_files import Manner, names_rule, take_in_one
 
     if rule.strip():
         parts_of(rule)
@@ -63,7 +69,7 @@ def take_in(
     kept = () if dry_run else ("new", "newer take", "older") if older else ("new", "newer take")
     manner = Manner(rule, show, recipe, accept, new_show, kept)
     items = []
-    with opened_store() as engine, ProcessPoolExecutor(jobs, initializer=end_with_parent) as readers, TemporaryDirectory("-anaxis-zips") as unpacked:  # fmt: skip
+    with opened_store() as engine, TemporaryDirectory("-anaxis-zips") as unpacked:
         if watch:
             folder = _folder_of(paths)
             # An interrupt cancels the look at the folder that is under way.
@@ -74,8 +80,8 @@ def take_in(
                     items.append(item)
         else:
             files = list(_opened(_files(paths), Path(unpacked), whole_zips))
-            for name, path, scene in _read_ahead(readers, files, layout):
-                items.append(take_in_one(engine, name, path, scene, layout, manner))
+            for item in _each_taken_in(files, layout, manner, names_rule(engine, manner), jobs):
+                items.append(item)
                 if not as_json and sys.stderr.isatty():
                     click.echo(f"\r{len(items)} of {len(files)}", err=True, nl=len(items) == len(files))
     if not watch:
@@ -86,19 +92,42 @@ def take_in(
         sys.exit(WARNED)
 
 
-def _read_ahead(
-    readers: Executor, files: Iterable[tuple[str, Path]], layout: dict[str, Any] | None
-) -> Iterator[tuple[str, Path, bytes | str]]:
-    """Each file with its scene, in order. At most ``_READ_AHEAD`` files are read ahead of those being saved: memory does not grow with the
-    number of files."""
-    ahead = deque[tuple[str, Path, Future[bytes | str]]]()
-    for name, path in files:
-        ahead.append((name, path, readers.submit(_read, path, layout)))
-        if len(ahead) > _READ_AHEAD:
-            first, its_path, scene = ahead.popleft()
-            yield first, its_path, scene.result()
-    for name, path, scene in ahead:
-        yield name, path, scene.result()
+def _each_taken_in(
+    files: Iterable[tuple[str, Path]], layout: dict[str, Any] | None, manner: Manner, rule: str, jobs: int
+) -> Iterator[Item]:
+    """Every file in order, ``jobs`` of them at once. Files of one shot are taken in by one process, one after the other: a later one may be
+    a newer take of an earlier one. At most ``_WAITING`` wait, so that memory does not grow with the number of files."""
+    from anaxis.app.cameras.file_names import named_if
+
+    with ExitStack() as stack:
+        pools = [stack.enter_context(ProcessPoolExecutor(1, initializer=_begin)) for _ in range(jobs)]
+        waiting = deque[Future["Item"]]()
+        for name, path in files:
+            shot = named_if(name, rule).shot.lower()
+            waiting.append(pools[crc32(shot.encode()) % jobs].submit(_take_in_one, name, path, layout, manner))
+            if len(waiting) > _WAITING:
+                yield waiting.popleft().result()
+        for item in waiting:
+            yield item.result()
+
+
+# The database, in a process that takes in files.
+_engine: Engine | None = None
+
+
+def _begin() -> None:
+    from anaxis.store.database import connect
+
+    global _engine
+    end_with_parent()
+    _engine = connect(os.environ["DATABASE_URL"], pool=2)
+
+
+def _take_in_one(name: str, path: Path, layout: dict[str, Any] | None, manner: Manner) -> Item:
+    from anaxis.app.shows.many_files import take_in_one
+
+    assert _engine is not None
+    return take_in_one(_engine, name, path, _read(path, layout), layout, manner)
 
 
 def _files(paths: tuple[str, ...]) -> Iterator[Path]:

@@ -52,7 +52,11 @@ def _require_in_use(what: str, row: Show | Shot) -> None:
 
 
 def _require_no_typo(context: Context, name: str) -> None:
-    names = list(context.execute(select(Show.name)).scalars())
+    names = context.execute(select(Show.name)).scalars().all()
+    if name not in names:
+        # Two that make a new show at once take turns: the second one sees the show of the first.
+        context.execute(text("SELECT pg_advisory_xact_lock(hashtext('new show'))"))
+        names = context.execute(select(Show.name)).scalars().all()
     if name in names:
         return
     near = next((n for n in names if _nearly_the_same(n, name)), None)

@@ -65,6 +65,18 @@ class Manner:
     keep: Sequence[str] = ("new", "newer take")
 
 
+def names_rule(engine: Engine, manner: Manner) -> str:
+    """The rule that names are read by: the one given, or that of the show."""
+    with Context(engine, LOCAL) as context:
+        return _show_and_rule(context, manner)[1]
+
+
+def _show_and_rule(context: Context, manner: Manner) -> tuple[str, str]:
+    show = manner.show or newest_show_name(context)
+    known = find_show(context, show)
+    return show, manner.rule.strip() or (known.rule if known else "")
+
+
 def take_in_one(
     engine: Engine, name: str, path: Path, scene: bytes | str, layout: dict[str, Any] | None, manner: Manner
 ) -> Item:
@@ -76,9 +88,7 @@ def take_in_one(
     try:
         with Context(engine, LOCAL) as context:
             context.begin()
-            show = manner.show or newest_show_name(context)
-            known = find_show(context, show)
-            rule = rule.strip() or (known.rule if known else "")
+            show, rule = _show_and_rule(context, manner)
             names, data = named_in(context, name, rule, show), path.read_bytes()
             again = same_again(context, name, names, data)
             if again is not None:
