@@ -21,8 +21,7 @@ from anaxis.core.errors import BadInput
 from anaxis.delivery.options import USUAL, DeliveryOptions, changed_of
 from anaxis.formats import format_of
 from anaxis.packages.model import Profile
-from anaxis.queue.jobs import OPEN, left_alone, many_are_in_queue, resume, stop_those
-from anaxis.queue.jobs import ask_for as ask_in
+from anaxis.queue.jobs import OPEN, ask_for_all, left_alone, many_are_in_queue, resume, stop_those
 from anaxis.store.models import Camera, Delivery, Job, PlanTarget, Run, Shot, Show, Version
 from anaxis.store.packages import all_packages, get_package
 from anaxis.store.queries import PACKAGE_KEY, newest_recipe, on_the_list
@@ -360,6 +359,7 @@ def start_run(
     context.flush()
     profiles = {t.package: get_package(context, t.package).model_dump(mode="json") for t in plan.targets}
     asked = {(d.row.camera.id, d.target.id) for d in wanted}
+    jobs: list[dict[str, Any]] = []
     for target in plan.targets:
         for group in groups_of(plan.rows, target):
             versions = [r.version.id for r in group if (r.camera.id, target.id) in asked]
@@ -370,7 +370,8 @@ def start_run(
                 "versions": versions, "profile": profiles[target.package], "format": target.format,
                 "options": {**asdict(USUAL), **target.options}, "together": name, "recipe": target.recipe,
             }  # fmt: skip
-            ask_in(context, "delivery", versions[0], params, run_id=run.id, target_id=target.id)
+            jobs.append({"version_id": versions[0], "params": params, "run_id": run.id, "target_id": target.id})
+    ask_for_all(context, "delivery", jobs)
     many_are_in_queue(context)
     return run
 
