@@ -9,7 +9,7 @@ from typing import Any, NamedTuple
 
 from sqlalchemy import func, select, text, update
 from sqlalchemy.dialects.postgresql import distinct_on
-from sqlalchemy.orm import joinedload
+from sqlalchemy.orm import defer, joinedload, load_only
 from sqlalchemy.sql.base import ExecutableOption
 
 from anaxis.app.acting import use_case
@@ -20,7 +20,6 @@ from anaxis.app.roles import Role
 from anaxis.core.errors import BadInput
 from anaxis.delivery.options import USUAL, DeliveryOptions, changed_of
 from anaxis.formats import format_of
-from anaxis.packages.model import Profile
 from anaxis.queue.jobs import OPEN, ask_for_all, left_alone, many_are_in_queue, resume, stop_those
 from anaxis.store.models import Camera, Delivery, Job, PlanTarget, Run, Shot, Show, Version
 from anaxis.store.packages import all_packages, get_package
@@ -169,6 +168,8 @@ def board(context: Context, show: Show) -> PlanBoard:
     targets, packages = targets_of(context, show), all_packages(context)
     rows = _rows(context, show)
     newest = _newest_deliveries(context, show)
+    used = {t.package for t in targets} | {package for _, package, _ in newest}
+    profiles = {key: packages[key].model_dump(mode="json") for key in used if key in packages}
     work = _newest_work(context, show)
     late = outdated_versions(context, show)
     recipes = {t.recipe: newest_recipe(context, t.recipe).operations for t in targets if t.recipe}
@@ -179,7 +180,7 @@ def board(context: Context, show: Show) -> PlanBoard:
             for row in group:
                 found = newest.get((row.camera.id, target.package, target.format))
                 cell = _cell(
-                    row.version, target, packages.get(target.package), found, job, row.version.id in late, recipes
+                    row.version, target, profiles.get(target.package), found, job, row.version.id in late, recipes
                 )
                 if (
                     cell.state in ("matches", "warning", "mismatch")
@@ -195,7 +196,7 @@ def board(context: Context, show: Show) -> PlanBoard:
     beside = sorted({(package, fmt) for _, package, fmt in newest} - planned)
     for row in rows:
         row.unplanned = [
-            _delivered(row.version, packages.get(p), newest.get((row.camera.id, p, f)), row.version.id in late)
+            _delivered(row.version, profiles.get(p), newest.get((row.camera.id, p, f)), row.version.id in late)
             for p, f in beside
         ]
     shown = [at for at in range(len(beside)) if any(r.unplanned[at].delivery for r in rows)]
@@ -246,7 +247,7 @@ def _newest_deliveries(context: Context, show: Show) -> dict[tuple[int, str, str
         .where(Shot.show_id == show.id)
         .ext(distinct_on(Version.camera_id, PACKAGE_KEY, Delivery.format))
         .order_by(Version.camera_id, PACKAGE_KEY, Delivery.format, Delivery.id.desc())
-        .options(joinedload(Delivery.version).joinedload(Version.camera).joinedload(Camera.shot))
+        .options(defer(Delivery.notes), joinedload(Delivery.version).joinedload(Version.camera).joinedload(Camera.shot))
     )
     return {
         (camera, package, d.format): _Newest(d, d.version_id) for camera, package, d in context.execute(query).all()
@@ -261,12 +262,13 @@ def _newest_work(context: Context, show: Show) -> dict[tuple[int, int], Job]:
         .where(PlanTarget.show_id == show.id)
         .ext(distinct_on(Version.camera_id, Job.target_id))
         .order_by(Version.camera_id, Job.target_id, Job.id.desc())
+        .options(load_only(Job.target_id, Job.state, Job.said, Job.created_at, Job.ended_at))
     )
     return {(camera, job.target_id): job for camera, job in context.execute(query).all() if job.target_id is not None}
 
 
 def _cell(
-    version: Version, target: PlanTarget, profile: Profile | None, found: _Newest | None, job: Job | None, late: bool,
+    version: Version, target: PlanTarget, profile: dict[str, Any] | None, found: _Newest | None, job: Job | None, late: bool,
     recipes: dict[str, list[Any]],
 ) -> PlanCell:  # fmt: skip
     if job is not None and job.state in OPEN:
@@ -294,7 +296,7 @@ def _cell(
     return cell
 
 
-def _delivered(version: Version, profile: Profile | None, found: _Newest | None, late: bool) -> PlanCell:
+def _delivered(version: Version, profile: dict[str, Any] | None, found: _Newest | None, late: bool) -> PlanCell:
     """What a delivery is now, whatever the plan asks: of a package that no longer exists, or is changed, it is outdated."""
     if found is None:
         return PlanCell("not planned")
@@ -305,7 +307,7 @@ def _delivered(version: Version, profile: Profile | None, found: _Newest | None,
         cell.why = f"version {delivery.version.label} was delivered, version {version.label} is current"
     elif profile is None:
         cell.state, cell.why = "outdated", "the package no longer exists"
-    elif delivery.profile != profile.model_dump(mode="json"):
+    elif delivery.profile != profile:
         cell.state, cell.why = "outdated", "the package changed after the delivery"
     elif late:
         cell.state, cell.why = "outdated", "an input has a newer version: update the camera"
