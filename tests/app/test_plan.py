@@ -44,8 +44,9 @@ from anaxis.delivery.shot_camera import ShotCamera
 from anaxis.packages import find_profile
 from anaxis.program import anaxis_command
 from anaxis.queue.jobs import OPEN, TryAgain, address_of
+from anaxis.store.content_rows import Content
 from anaxis.store.keep import keep_package, save_recipe, stage_file
-from anaxis.store.models import Content, Delivery, DeliveryFile, Job, MadeFile, Run, Show, SourceFile, Version
+from anaxis.store.models import Delivery, DeliveryFile, Job, MadeFile, Run, Show, SourceFile, Version
 from anaxis.store.packages import get_package
 from anaxis.store.queries import get_version
 from anaxis.worker.attempt import do_job

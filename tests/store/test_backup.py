@@ -18,8 +18,9 @@ from anaxis.app.roles import LOCAL, Role
 from anaxis.core.recipe.model import Operation
 from anaxis.packages import find_profile
 from anaxis.queue.jobs import address_of, ask_for
+from anaxis.store.base import Base
 from anaxis.store.local_postgres import postgres_binary
-from anaxis.store.models import Base, Camera, Delivery
+from anaxis.store.models import Camera, Delivery
 from test_store import keep
 
 PASSWORD = "a wheel turned by the tide"

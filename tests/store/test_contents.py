@@ -27,9 +27,10 @@ from anaxis.core.errors import BadInput
 from anaxis.packages import find_profile
 from anaxis.queue.jobs import address_of
 from anaxis.store.content_places import MARKER, ContentMissing, PlaceAway
+from anaxis.store.content_rows import Content, RemovableContent
 from anaxis.store.contents import keep_bytes
 from anaxis.store.database import connect
-from anaxis.store.models import Content, DeliveryFile, MadeFile, RemovableContent, SourceFile
+from anaxis.store.models import DeliveryFile, MadeFile, SourceFile
 from databases import Databases
 from shell import run
 from test_store import keep

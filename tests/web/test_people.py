@@ -39,7 +39,8 @@ from anaxis.app.shows.plan import set_target
 from anaxis.core.errors import BadInput
 from anaxis.core.recipe.model import Operation
 from anaxis.packages import find_profile
-from anaxis.store.models import Base, Camera, Delivery, HistoryEntry, Job, Shot, Show, SourceFile, Version
+from anaxis.store.base import Base
+from anaxis.store.models import Camera, Delivery, HistoryEntry, Job, Shot, Show, SourceFile, Version
 from anaxis.store.people import OneTimeLink, Person, SignIn, Token
 from anaxis.store.queries import set_finder
 from anaxis.store.session import StoreSession

@@ -11,10 +11,10 @@ from sqlalchemy import inspect
 from anaxis.app.context import Context
 from anaxis.app.roles import Role
 from anaxis.core.errors import BadInput
+from anaxis.store.base import Base
 from anaxis.store.exchange import Clash
 from anaxis.store.models import (
     AllowedWarning,
-    Base,
     Camera,
     Delivery,
     HistoryEntry,

@@ -16,10 +16,10 @@ from anaxis.app.context import Context
 from anaxis.app.roles import LOCAL
 from anaxis.core.errors import BadInput
 from anaxis.store.content_places import Place, PlaceAway, place_at
+from anaxis.store.content_rows import Content, ContentPlace, RemovableContent
 from anaxis.store.contents import OWNERS, SIZE, check_one, elsewhere, make_content, move_some, put_back
 from anaxis.store.database import connect
 from anaxis.store.local_postgres import postgres_binary
-from anaxis.store.models import Content, ContentPlace, RemovableContent
 
 # An object store answers one request in some tens of milliseconds, and many at once.
 _AT_ONCE = 8

@@ -8,7 +8,7 @@ from typing import Any
 
 from anaxis.app.context import Context
 from anaxis.core.errors import BadInput
-from anaxis.store.models import Base
+from anaxis.store.base import Base
 from anaxis.store.people import Person
 
 

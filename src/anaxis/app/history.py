@@ -28,9 +28,10 @@ from anaxis.app.context import Context
 from anaxis.app.roles import Actor, Role
 from anaxis.core.number_text import px_text
 from anaxis.formats.text_cells import text_cell
+from anaxis.store.base import Base
 from anaxis.store.hooks import Webhook
 from anaxis.store.media import MediaRootShow
-from anaxis.store.models import Base, Camera, Delivery, HistoryEntry, HistoryWord, Package, Plate, Shot, Show, Version
+from anaxis.store.models import Camera, Delivery, HistoryEntry, HistoryWord, Package, Plate, Shot, Show, Version
 from anaxis.store.people import Person, Token
 
 PAGE = 100

@@ -12,9 +12,11 @@ from anaxis.app.context import Context
 from anaxis.app.exchange.retention import clear_changes
 from anaxis.app.keeping import SETTINGS, days_of, kept_from
 from anaxis.app.roles import LOCAL
+from anaxis.store.base import Base
+from anaxis.store.content_rows import Content
 from anaxis.store.contents import OWNERS, SIZE, clear_removable, remove_contents, size_of_row
 from anaxis.store.exchange import ExchangeChange
-from anaxis.store.models import Base, Content, DeliveryFile, Job, MadeFile, Plate, PlateProxy, SourceFile
+from anaxis.store.models import DeliveryFile, Job, MadeFile, Plate, PlateProxy, SourceFile
 from anaxis.store.notices import Notice
 
 _IN_HAND = timedelta(hours=1)

@@ -11,7 +11,8 @@ from sqlalchemy.orm import InstrumentedAttribute
 
 from anaxis.app.context import Context
 from anaxis.app.roles import Role
-from anaxis.store.models import Base, Camera, Delivery, DeliveryFile, Shot, Show, SourceFile, Version, VersionInput
+from anaxis.store.base import Base
+from anaxis.store.models import Camera, Delivery, DeliveryFile, Shot, Show, SourceFile, Version, VersionInput
 from anaxis.store.packages import all_packages
 from anaxis.store.people import Person
 from anaxis.store.search import findings_vector, name_vector, query_of, words_of

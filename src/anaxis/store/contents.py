@@ -19,7 +19,8 @@ from sqlalchemy.orm import Session, undefer
 
 from anaxis.core.errors import BadInput
 from anaxis.store.content_places import ContentMissing, PlaceAway, chosen_url, place_at
-from anaxis.store.models import Content, ContentPlace, MadeFile, OwnBytes, PlateProxy, RemovableContent
+from anaxis.store.content_rows import Content, ContentPlace, OwnBytes, RemovableContent
+from anaxis.store.models import MadeFile, PlateProxy
 from anaxis.store.screenshots import Screenshot
 from anaxis.store.session import every_show
 

@@ -13,7 +13,8 @@ from sqlalchemy import BigInteger, ForeignKey, Index, Sequence, UniqueConstraint
 from sqlalchemy.orm import Mapped, mapped_column, relationship
 
 from anaxis.core.typing import Floats
-from anaxis.store.models import Base, Camera, Show, SourceFile, Version
+from anaxis.store.base import Base
+from anaxis.store.models import Camera, Show, SourceFile, Version
 
 Frames = TypeVar("Frames", float, Floats)
 

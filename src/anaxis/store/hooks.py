@@ -9,7 +9,8 @@ from urllib.parse import urlsplit
 from sqlalchemy import ForeignKey, func
 from sqlalchemy.orm import Mapped, mapped_column, relationship
 
-from anaxis.store.models import Base, Show
+from anaxis.store.base import Base
+from anaxis.store.models import Show
 
 
 class Webhook(Base):

@@ -5,7 +5,8 @@ from __future__ import annotations
 from sqlalchemy import ForeignKey, UniqueConstraint
 from sqlalchemy.orm import Mapped, mapped_column, relationship
 
-from anaxis.store.models import Base, Show
+from anaxis.store.base import Base
+from anaxis.store.models import Show
 
 
 class MediaRootShow(Base):

@@ -7,18 +7,16 @@ that undo and redo move the head and lose nothing.
 
 from __future__ import annotations
 
-import hashlib
 import math
 from datetime import datetime
 from typing import Any, ClassVar, NamedTuple
 
-from sqlalchemy import BigInteger, DateTime, ForeignKey, LargeBinary, Text, UniqueConstraint, func
-from sqlalchemy.dialects.postgresql import JSONB
-from sqlalchemy.orm import DeclarativeBase, Mapped, declared_attr, mapped_column, relationship, validates
+from sqlalchemy import BigInteger, ForeignKey, UniqueConstraint, func
+from sqlalchemy.orm import Mapped, mapped_column, relationship
 
 from anaxis.core.findings import Finding, by_severity
-from anaxis.core.names import visible_name
-from anaxis.store.content_places import ContentMissing, place_at
+from anaxis.store.base import Base
+from anaxis.store.content_rows import Content, OwnBytes
 from anaxis.store.noticed import expected_of, findings_now, is_open
 
 EXACT_PX = 0.01
@@ -33,25 +31,6 @@ class Coverage(NamedTuple):
     @property
     def whole(self) -> bool:
         return self.compared >= self.owed
-
-
-class Base(DeclarativeBase):
-    type_annotation_map = {  # noqa: RUF012  (SQLAlchemy reads it off the class)
-        str: Text,
-        bytes: LargeBinary,
-        datetime: DateTime(timezone=True),
-        dict[str, Any]: JSONB,
-        list[Any]: JSONB,
-    }
-
-    # The relationship to the row that a row of a show belongs to, and through it to its show; "" for what is of no show.
-    # Roles, what is seen and the history go by it.
-    belongs_to: ClassVar[str] = ""
-
-    @validates("name")
-    def _visible_name(self, key: str, name: str) -> str:
-        """Raises BadInput for a name with characters that cannot be seen, whatever it is the name of."""
-        return visible_name(name) if isinstance(name, str) else name
 
 
 class Show(Base):
@@ -78,77 +57,6 @@ class Shot(Base):
     created_at: Mapped[datetime] = mapped_column(server_default=func.now())
     show: Mapped[Show] = relationship(back_populates="shots")
     cameras: Mapped[list[Camera]] = relationship(back_populates="shot", order_by="Camera.name")
-
-
-class ContentPlace(Base):
-    """A folder or a bucket outside the database, set up by the database that ``owner`` names: it alone writes and removes there.
-
-    A copy of the database has another name, and reads what its original keeps.
-    """
-
-    __tablename__ = "content_places"
-    __table_args__ = (UniqueConstraint("url", "owner"),)
-    id: Mapped[int] = mapped_column(primary_key=True)
-    url: Mapped[str]
-    owner: Mapped[str]
-
-
-class Content(Base):
-    """Bytes, kept once however many files are of them; taken away once no file is.
-
-    They are in the row, or under ``key`` in a place outside the database, and ``size`` says how many there are.
-    """
-
-    __tablename__ = "contents"
-    sha256: Mapped[str] = mapped_column(primary_key=True)
-    in_database: Mapped[bytes | None] = mapped_column("data")
-    place_id: Mapped[int | None] = mapped_column(ForeignKey("content_places.id"))
-    key: Mapped[str | None]
-    size: Mapped[int | None] = mapped_column(BigInteger)
-    used_at: Mapped[datetime] = mapped_column(server_default=func.now())  # a file was kept that is of them
-    place: Mapped[ContentPlace | None] = relationship(lazy="joined")
-
-    @property
-    def data(self) -> bytes:
-        """Raises PlaceAway and ContentMissing for bytes outside the database."""
-        if self.in_database is not None:
-            return self.in_database
-        assert self.place is not None and self.key is not None
-        data = place_at(self.place.url).read(self.key)
-        if hashlib.sha256(data).hexdigest() != self.sha256:
-            raise ContentMissing(
-                f"The bytes '{self.key}' in {self.place.url} are damaged: run 'anaxis contents check --from' with the folder of a backup."
-            )
-        return data
-
-
-class OwnBytes:
-    """A row of bytes: they are in the row, or, where new bytes go outside the database, kept as content."""
-
-    in_row: Mapped[bytes | None] = mapped_column("data", deferred=True)
-    sha256: Mapped[str | None] = mapped_column(ForeignKey("contents.sha256"), index=True)
-
-    @declared_attr
-    def content(cls) -> Mapped[Content | None]:
-        return relationship()
-
-    @property
-    def data(self) -> bytes:
-        """Raises PlaceAway and ContentMissing for bytes outside the database."""
-        if self.content is not None:
-            return self.content.data
-        assert self.in_row is not None
-        return self.in_row
-
-
-class RemovableContent(Base):
-    """Bytes in a place outside the database that no row names: they are being written, or were removed or moved. A worker removes them
-    some days later, so that no backup and no reader of that time misses them."""
-
-    __tablename__ = "removable_contents"
-    place_id: Mapped[int] = mapped_column(ForeignKey("content_places.id"), primary_key=True)
-    key: Mapped[str] = mapped_column(primary_key=True)
-    since: Mapped[datetime] = mapped_column(server_default=func.now(), index=True)
 
 
 class SourceFile(Base):

@@ -7,7 +7,8 @@ from datetime import datetime
 from sqlalchemy import ForeignKey, UniqueConstraint, func
 from sqlalchemy.orm import Mapped, mapped_column, relationship
 
-from anaxis.store.models import Base, Show
+from anaxis.store.base import Base
+from anaxis.store.models import Show
 from anaxis.store.people import Person
 
 

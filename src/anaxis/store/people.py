@@ -9,7 +9,8 @@ from sqlalchemy import BigInteger, ForeignKey, func
 from sqlalchemy.dialects.postgresql import JSONB
 from sqlalchemy.orm import Mapped, mapped_column, relationship
 
-from anaxis.store.models import Base, Camera, Show
+from anaxis.store.base import Base
+from anaxis.store.models import Camera, Show
 
 
 class Person(Base):

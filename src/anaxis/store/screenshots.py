@@ -8,7 +8,9 @@ from typing import Any
 from sqlalchemy import ForeignKey, func
 from sqlalchemy.orm import Mapped, mapped_column, relationship
 
-from anaxis.store.models import Base, OwnBytes, Version
+from anaxis.store.base import Base
+from anaxis.store.content_rows import OwnBytes
+from anaxis.store.models import Version
 
 
 class Screenshot(OwnBytes, Base):

@@ -13,7 +13,8 @@ from sqlalchemy.orm import ORMExecuteState, Session, with_loader_criteria
 from sqlalchemy.sql.base import ExecutableOption
 
 from anaxis.store import exchange, hooks, media, people  # noqa: F401  (their tables, beside those of models)
-from anaxis.store.models import Base, HistoryEntry, HistoryWord, Package, SavedFilmBack, SavedLayout, SavedRecipe, Show
+from anaxis.store.base import Base
+from anaxis.store.models import HistoryEntry, HistoryWord, Package, SavedFilmBack, SavedLayout, SavedRecipe, Show
 
 # The shows whose rows a session sees, by number; None for all of them.
 Shows = frozenset[int] | None

@@ -3,7 +3,7 @@
 from alembic import context
 
 from anaxis.store import exchange, hooks, people  # noqa: F401  (their tables)
-from anaxis.store.models import Base
+from anaxis.store.base import Base
 
 connection = context.config.attributes["connection"]
 context.configure(connection=connection, target_metadata=Base.metadata)
