@@ -11,6 +11,7 @@ import itertools
 import json
 import os
 import random
+import shutil
 import signal
 import socket
 import subprocess
@@ -23,6 +24,7 @@ from typing import Any
 
 import httpx
 import numpy as np
+import pytest
 from sqlalchemy import Engine, func, select
 from websockets.exceptions import WebSocketException
 from websockets.sync.client import ClientConnection, connect
@@ -31,21 +33,22 @@ from anaxis.app.context import Context
 from anaxis.app.exchange.links import LinkAsked, clashes_in, link, settle
 from anaxis.app.people.people import add_person
 from anaxis.app.people.tokens import new_token
+from anaxis.app.plates.plates import ask_for_proxies, attach_plate
 from anaxis.app.roles import LOCAL, Role
 from anaxis.app.shows.plan import set_target, start_run
 from anaxis.program import anaxis_command
-from anaxis.queue.jobs import OPEN
+from anaxis.queue.jobs import OPEN, has_open_work
 from anaxis.simulated import space
 from anaxis.simulated.scene import SimulatedScene
 from anaxis.store.exchange import Client, ExchangeChange
 from anaxis.store.local_postgres import free_port
-from anaxis.store.models import Delivery, Job, Show
+from anaxis.store.models import Delivery, Job, PlateProxy, Show
 from lanes import sized
 from linked import apart_px, quiet, random_profile, remote_ids, shown
 from test_store import keep
 
 CHANGES, FRAMES, CUTS = sized(1000, 100), 30, sized(20, 4)
-SERVERS, WORKERS, RUN_SHOTS = sized(3, 2), sized(4, 1), sized(500, 5)
+SERVERS, WORKERS, RUN_SHOTS, PLATES = sized(3, 2), sized(4, 1), sized(500, 5), sized(20, 1)
 
 
 def wait(condition: Callable[[], bool], seconds: float = 90, said: str = "what was waited for did not come") -> None:
@@ -182,12 +185,16 @@ class Package:
 
 @contextmanager
 def running(
-    folder: Path, database_url: str, token: str, profiles: tuple[dict[str, Any], dict[str, Any]]
+    folder: Path, database_url: str, token: str, profiles: tuple[dict[str, Any], dict[str, Any]], mounts: list[Path]
 ) -> Iterator[tuple[list[Killed], list[Killed], Proxy, list[Package]]]:
-    """Servers, workers, the proxy before the servers, and two packages that reach them by it."""
+    """Servers, workers, the proxy before the servers, and two packages that reach them by it. The workers have the plates mounted at
+    one of ``mounts`` each."""
     store, ports = {"DATABASE_URL": database_url}, [free_port() for _ in range(SERVERS)]
     servers = [Killed("serve", "--port", str(port), environment=store) for port in ports]
-    workers = [Killed("worker", "--concurrency", "1", environment=store) for _ in range(WORKERS)]
+    workers = [
+        Killed("worker", "--concurrency", "1", environment=store | media_root(mounts[n % len(mounts)]))
+        for n in range(WORKERS)
+    ]
     proxy = Proxy(ports)
     packages = [
         Package(folder, name, of, proxy.port, token) for name, of in zip(("first", "second"), profiles, strict=True)
@@ -206,6 +213,10 @@ def running(
         proxy.close()
 
 
+def media_root(mount: Path) -> dict[str, str]:
+    return {"ANAXIS_MEDIA_ROOTS": f"mill={mount}", "ANAXIS_MEDIA_SHOWS": "mill=*"}
+
+
 def open_jobs(engine: Engine, run: int) -> int:
     with Context(engine, LOCAL) as store:
         count = select(func.count()).select_from(Job).where(Job.run_id == run, Job.state.in_(OPEN))
@@ -213,18 +224,27 @@ def open_jobs(engine: Engine, run: int) -> int:
 
 
 def test_a_thousand_changes_and_a_run_while_everything_goes_now_and_then(
-    engine: Engine, database_url: str, tmp_path: Path, demo_files: dict[str, Path]
-) -> None:
+    engine: Engine, database_url: str, tmp_path: Path, demo_files: dict[str, Path], solved: Path,
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:  # fmt: skip
+    here, *mounts = (tmp_path / name / "plates" for name in ("here", "one_machine", "another_machine"))
+    for mount in (here, *mounts):
+        shutil.copytree(solved / "plate", mount / "TW_050" / "plate")
+    for setting, given in media_root(here).items():
+        monkeypatch.setenv(setting, given)
     rng, dice = np.random.default_rng(11), random.Random(11)
     profiles = random_profile(rng, 2), random_profile(rng, 2)
     show = shown(engine)
     with Context(engine, LOCAL) as store, store.begin():
         token, _ = new_token(store, add_person(store, "td", Role.ADMINISTRATOR), "packages", Role.ARTIST, 2)
-        for n in range(RUN_SHOTS):
-            keep(store, demo_files["TW_020"], f"SH_{n:03}")
+        versions = [keep(store, demo_files["TW_020"], f"SH_{n:03}") for n in range(RUN_SHOTS)]
+        for version in versions[:PLATES]:
+            shot = version.camera.shot
+            plate = attach_plate(store, shot, "mill", "TW_050/plate", "TW_050_plate.####.exr", "as shot")
+            ask_for_proxies(store, version, plate)
         set_target(store, store.get_one(Show, show), "zup-lh-cm", "json")
         run = start_run(store, store.get_one(Show, show)).id
-    with running(tmp_path, database_url, token, profiles) as (servers, workers, proxy, packages):
+    with running(tmp_path, database_url, token, profiles, mounts) as (servers, workers, proxy, packages):
         wait(lambda: len(remote_ids(engine)) == 2)
         with Context(engine, LOCAL) as store, store.begin():
             ids = {n.split()[0]: i for n, i in remote_ids(engine).items()}
@@ -275,7 +295,10 @@ def test_a_thousand_changes_and_a_run_while_everything_goes_now_and_then(
             wait(lambda: all(not p.state()["waiting"] for p in packages) and quiet(engine), 120)
         last = {p.name: p.state() for p in packages}
         wait(lambda: open_jobs(engine, run) == 0, sized(1200, 180), "the run has not ended")
+        wait(lambda: not has_open_work(engine), sized(600, 120), "the proxies are not made")
     with Context(engine, LOCAL) as store:
+        proxies = select(PlateProxy.plate_id, func.count()).group_by(PlateProxy.plate_id)
+        assert [n for _, n in store.execute(proxies)] == [8] * PLATES, "wherever a worker has the plates mounted"
         states = store.execute(select(Job.state, func.count()).where(Job.run_id == run).group_by(Job.state)).all()
         assert [tuple(s) for s in states] == [("done", RUN_SHOTS)]
         delivered = store.execute(
