@@ -245,7 +245,7 @@ def test_a_thousand_changes_and_a_run_while_everything_goes_now_and_then(
         set_target(store, store.get_one(Show, show), "zup-lh-cm", "json")
         run = start_run(store, store.get_one(Show, show)).id
     with running(tmp_path, database_url, token, profiles, mounts) as (servers, workers, proxy, packages):
-        wait(lambda: len(remote_ids(engine)) == 2)
+        wait(lambda: len(remote_ids(engine)) == 2, 240)  # every process loads all of Anaxis at once
         with Context(engine, LOCAL) as store, store.begin():
             ids = {n.split()[0]: i for n, i in remote_ids(engine).items()}
             link(store, LinkAsked(first=ids["first"], second=ids["second"], both_ways=True))
