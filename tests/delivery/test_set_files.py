@@ -25,7 +25,7 @@ from anaxis.library.sending import deliver_in_formats, going_out
 from anaxis.packages import find_profile
 from anaxis.packages.model import Profile
 from anaxis.standin import set_arrival
-from lanes import sized
+from lanes import pairs
 from test_habits import CURABLE, with_habits
 
 FIRST, LAST = 1001, 1024
@@ -206,9 +206,7 @@ def measured(archive: zipfile.ZipFile) -> list[dict[str, Any]]:
 FORMATS = ("usd", "alembic", "gltf")
 
 
-@pytest.mark.parametrize(
-    ("code", "formats"), [(c, f) for n, c in enumerate(CURABLE) for f in sized(FORMATS, (FORMATS[n % len(FORMATS)],))]
-)
+@pytest.mark.parametrize(("code", "formats"), pairs(CURABLE, FORMATS))
 def test_what_a_package_does_to_files_is_made_up_for_in_the_set(
     shot: Path, tmp_path: Path, code: str, formats: str
 ) -> None:

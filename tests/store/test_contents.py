@@ -124,10 +124,11 @@ def _removable(engine: Engine) -> set[str]:
         return set(store.execute(select(RemovableContent.key)).scalars())
 
 
-def _days_pass(engine: Engine) -> None:
+def _days_pass(engine: Engine, contents: bool = True) -> None:
     with engine.begin() as line:
         line.execute(text("UPDATE removable_contents SET since = since - interval '3 days'"))
-        line.execute(text("UPDATE contents SET used_at = used_at - interval '3 days'"))
+        if contents:
+            line.execute(text("UPDATE contents SET used_at = used_at - interval '3 days'"))
 
 
 def _in_database(engine: Engine) -> int:
@@ -174,8 +175,7 @@ def test_two_writers_of_the_same_bytes_and_one_that_fails_leave_nothing_behind(e
     assert b"never kept" in in_use.listed().values()
     clear_out(engine)
     assert set(in_use.listed()) > named, "what may be in use is left alone"
-    with engine.begin() as line:
-        line.execute(text("UPDATE removable_contents SET since = since - interval '3 days'"))
+    _days_pass(engine, contents=False)
     clear_out(engine)
     assert set(in_use.listed()) == named and not _removable(engine)
 
@@ -187,9 +187,7 @@ def test_bytes_that_are_removed_while_they_are_saved_again_stay(engine: Engine, 
     assert clear_contents(engine) == 1 and len(in_use.listed()) == 1, "a reader of this moment still finds them"
     with Context(engine, LOCAL) as store, store.begin():
         keep_bytes(store, b"a gate")
-    _days_pass(engine)
-    with engine.begin() as line:
-        line.execute(text("UPDATE contents SET used_at = now()"))
+    _days_pass(engine, contents=False)
     clear_out(engine)
     assert set(in_use.listed()) == _named(engine) and _all(engine).popitem()[1] == hashlib.sha256(b"a gate").hexdigest()
 
@@ -231,9 +229,7 @@ def test_everything_moves_out_and_back_while_people_work(
     monkeypatch.delenv("ANAXIS_CONTENTS")
     assert move_contents(engine).number == len(before) and _in_database(engine) == len(before)
     assert set(outside.listed()) >= _removable(engine), "a reader that has just looked still finds them"
-    _days_pass(engine)
-    with engine.begin() as line:
-        line.execute(text("UPDATE contents SET used_at = now()"))
+    _days_pass(engine, contents=False)
     clear_out(engine)
     assert not outside.listed() and {k for k, v in _all(engine).items() if k == v} == before
 
@@ -360,6 +356,9 @@ def test_missing_and_damaged_bytes_are_said_and_mended_from_a_backup(
             row = store.execute(select(Content).where(Content.key == key)).scalar_one()
             with pytest.raises(ContentMissing, match=f"{key}' .*{said}"):
                 _ = row.data
+    other = run("backup", tmp_path / "other", **database)
+    assert other.returncode == 2 and gone in other.stderr and damaged in other.stderr and "is saved in" in other.stdout
+    assert len(list((tmp_path / "other" / "contents").rglob("??/*"))) == len(in_use.listed()) - 1, "the whole ones are"
     found = run("contents", "check", **database)
     assert found.returncode == 2 and "2 missing or damaged" in found.stdout
     assert gone in found.stderr and damaged in found.stderr and "2 of the stored pieces" in found.stderr

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 import subprocess
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Collection, Iterator
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
@@ -15,7 +15,7 @@ from sqlalchemy import Connection, Engine, delete, func, inspect, make_url, sele
 from anaxis.app.context import Context
 from anaxis.app.roles import LOCAL
 from anaxis.core.errors import BadInput
-from anaxis.store.content_places import Place, PlaceAway, place_at
+from anaxis.store.content_places import ContentMissing, Place, key_of, place_at
 from anaxis.store.content_rows import Content, ContentPlace, RemovableContent
 from anaxis.store.contents import OWNERS, SIZE, check_one, elsewhere, make_content, move_some, put_back
 from anaxis.store.database import connect
@@ -50,6 +50,9 @@ class Done:
     wrong: list[str] = field(default_factory=list)
     mended: list[str] = field(default_factory=list)
 
+    def add(self, sizes: Collection[int]) -> None:
+        self.number, self.size = self.number + len(sizes), self.size + sum(sizes)
+
 
 def places(context: Context) -> list[KeptAt]:
     """Every place that holds content. Reads a row of each piece of content: some seconds for a million."""
@@ -66,12 +69,12 @@ def move_contents(engine: Engine, progress: Progress | None = None) -> Done:
     done, after = Done(), ""
     for model in OWNERS:
         while sizes := make_content(engine, model):
-            done.number, done.size = done.number + len(sizes), done.size + sum(sizes)
+            done.add(sizes)
     with ThreadPoolExecutor(_AT_ONCE) as pool:
         while found := elsewhere(engine, after):
             after = found[-1][0]
             for sizes, wrong in pool.map(lambda some: move_some(engine, some), _batches(found)):
-                done.number, done.size = done.number + len(sizes), done.size + sum(sizes)
+                done.add(sizes)
                 done.wrong += wrong
                 if progress is not None:
                     progress(done.number)
@@ -114,7 +117,8 @@ def check_contents(engine: Engine, backup: Path | None = None, progress: Progres
 def back_up(engine: Engine, folder: Path, progress: Progress | None = None) -> Done:
     """Write a dump of the database and, beside it, the content that is outside the database, as of one moment, while people work.
 
-    Content that an earlier backup in this folder has is not copied again. Raises BadInput, also PlaceAway.
+    Content that an earlier backup in this folder has is not copied again; the backup does not contain what is missing or damaged.
+    Raises BadInput, also PlaceAway.
     """
     folder.mkdir(parents=True, exist_ok=True)
     there = place_at((folder.absolute() / "contents").as_uri())
@@ -129,8 +133,11 @@ def back_up(engine: Engine, folder: Path, progress: Progress | None = None) -> D
         snapshot = held.execute(text("SELECT pg_export_snapshot()")).scalar_one()
         dumping = _postgres(engine, "pg_dump", "--format=custom", f"--file={partial}", f"--snapshot={snapshot}")
         try:
-            for size in _copied(held, there):
-                done.number, done.size = done.number + 1, done.size + size
+            for copied in _copied(held, there):
+                if isinstance(copied, str):
+                    done.wrong.append(copied)
+                else:
+                    done.add([copied])
                 if progress is not None:
                     progress(done.number)
             _, said = dumping.communicate()
@@ -172,7 +179,7 @@ def restore(url: str, folder: Path) -> Path:
             backup = ContentPlace(url=there.url, owner="")
             context.add(backup)
             context.flush()
-            in_backup = func.left(Content.sha256, 2) + "/" + Content.sha256
+            in_backup = func.left(Content.sha256, 2) + "/" + Content.sha256  # as key_of has it
             outside = update(Content).where(Content.place_id.is_not(None))
             context.execute(outside.values(place_id=backup.id, key=in_backup))
             context.execute(delete(RemovableContent))
@@ -181,27 +188,30 @@ def restore(url: str, folder: Path) -> Path:
         engine.dispose()
 
 
-def _copied(held: Connection, there: Place) -> Iterator[int]:
-    """Copy the content outside the database that a snapshot names and the backup lacks; the size of each piece."""
+def _copied(held: Connection, there: Place) -> Iterator[int | str]:
+    """Copy the content outside the database that a snapshot names and the backup lacks; the size of each piece, or a sentence for one
+    that is missing or damaged."""
     query = select(Content.sha256, Content.key, ContentPlace.url).join(
         ContentPlace, Content.place_id == ContentPlace.id
     )
 
-    def copy(row: tuple[str, str, str]) -> int | None:
+    def copy(row: tuple[str, str, str]) -> int | str | None:
         digest, key, url = row
-        known = f"{digest[:2]}/{digest}"
-        if there.has(known):
+        if there.has(key_of(digest)):
             return None
-        data = place_at(url).read(key)
-        there.write(known, data)
+        try:
+            data = place_at(url).read(key, digest)
+        except ContentMissing as missing:
+            return missing.sentence
+        there.write(key_of(digest), data)
         return len(data)
 
     rows = held.execution_options(yield_per=_ROWS_AT_ONCE).execute(query)
     with ThreadPoolExecutor(_AT_ONCE) as pool:
         for some in rows.partitions():
-            for size in pool.map(copy, [(r[0], r[1], r[2]) for r in some]):
-                if size is not None:
-                    yield size
+            for copied in pool.map(copy, [(r[0], r[1], r[2]) for r in some]):
+                if copied is not None:
+                    yield copied
 
 
 def _every(engine: Engine, after: str) -> list[str]:
@@ -213,11 +223,9 @@ def _every(engine: Engine, after: str) -> list[str]:
 def _put_back(engine: Engine, backup: Place, digest: str) -> str | None:
     """Replace content from a backup; why this was not possible, in a sentence, or None."""
     try:
-        put_back(engine, digest, backup.read(f"{digest[:2]}/{digest}"))
-    except PlaceAway:
-        raise
-    except BadInput as refused:
-        return refused.sentence
+        put_back(engine, digest, backup.read(key_of(digest), digest))
+    except ContentMissing as missing:
+        return missing.sentence
     return None
 
 

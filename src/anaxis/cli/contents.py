@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 import sys
 from collections.abc import Callable
 from pathlib import Path
@@ -10,7 +9,7 @@ from pathlib import Path
 import click
 
 from anaxis.cli import options
-from anaxis.cli.store import opened_store
+from anaxis.cli.store import database_url, opened_store
 from anaxis.cli.tables import console, print_json, table
 from anaxis.core.errors import BadInput
 
@@ -87,6 +86,7 @@ def backup(folder: Path) -> None:
     click.echo(
         f"The database is saved in {folder}, with {done.number:,} new pieces of content, {done.size / 1e6:,.1f} MB."
     )
+    _say_wrong(done.wrong)
 
 
 @click.command()
@@ -98,20 +98,16 @@ def restore(folder: Path) -> None:
     """
     from anaxis.app.contents import restore as restore_backup
 
-    url = os.environ.get("DATABASE_URL")
-    if not url:
-        raise BadInput("DATABASE_URL is not set: create an empty database, and set DATABASE_URL to it.")
-    click.echo(
-        f"{restore_backup(url, folder)} is restored. Next: run 'anaxis contents move', and keep {folder} until it is done."
-    )
+    restored = restore_backup(database_url(), folder)
+    click.echo(f"{restored} is restored. Next: run 'anaxis contents move', and keep {folder} until it is done.")
 
 
 def _progress(said: str) -> Callable[[int], None]:
-    """Show a number on one line of a terminal, now and then."""
+    """Show a number on a line of a terminal that the next line replaces."""
 
     def show_number(number: int) -> None:
         if sys.stderr.isatty():
-            click.echo(f"\r{number:,} {said}", err=True, nl=False)
+            click.echo(f"{number:,} {said}\r", err=True, nl=False)
 
     return show_number
 

@@ -16,15 +16,20 @@ if TYPE_CHECKING:
     from anaxis.store.models import Show
 
 
+def database_url() -> str:
+    """The address of the database. Raises BadInput where none is named."""
+    url = os.environ.get("DATABASE_URL")
+    if not url:
+        raise BadInput("DATABASE_URL is not set: set the PostgreSQL address of the pages.")
+    return url
+
+
 @contextmanager
 def opened_store() -> Iterator[Engine]:
     """The database, its tables updated. Raises BadInput where none is named or it cannot be reached."""
     from anaxis.store.database import connect, migrate
 
-    url = os.environ.get("DATABASE_URL")
-    if not url:
-        raise BadInput("DATABASE_URL is not set: set the PostgreSQL address of the pages.")
-    engine = connect(url)
+    engine = connect(database_url())
     try:
         migrate(engine)
         yield engine

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import asyncio
 import json
-import os
 import sys
 from collections import deque
 from collections.abc import Iterable, Iterator
@@ -19,7 +18,7 @@ import click
 
 from anaxis.cli import options
 from anaxis.cli.read import layout_of
-from anaxis.cli.store import opened_store
+from anaxis.cli.store import database_url, opened_store
 from anaxis.cli.tables import WARNED, console, left_out, print_json, table
 from anaxis.core.errors import BadInput
 from anaxis.program import end_with_parent
@@ -120,7 +119,7 @@ def _begin() -> None:
 
     global _engine
     end_with_parent()
-    _engine = connect(os.environ["DATABASE_URL"], pool=2)
+    _engine = connect(database_url(), pool=2)
 
 
 def _take_in_one(name: str, path: Path, layout: dict[str, Any] | None, manner: Manner) -> Item:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 from collections.abc import Callable
 from functools import lru_cache
+from hashlib import sha256
 from pathlib import Path
 from typing import Any, ParamSpec, TypeVar
 from urllib.parse import urlsplit
@@ -33,6 +34,11 @@ class ContentMissing(BadInput):
     """Bytes that a reachable place no longer has, or has damaged."""
 
     code = "contents_missing"
+
+
+def key_of(digest: str) -> str:
+    """Where bytes of a checksum are in a place that has them once: a folder for each first two characters."""
+    return f"{digest[:2]}/{digest}"
 
 
 def chosen_url() -> str | None:
@@ -108,15 +114,20 @@ class Place:
         except FileNotFoundError as error:
             raise self._away(error) from error
 
-    def read(self, key: str) -> bytes:
-        """Raises ContentMissing where the place has no such key."""
+    def read(self, key: str, digest: str) -> bytes:
+        """The bytes of this checksum. Raises ContentMissing where the place has no such key, or other bytes under it."""
         try:
-            return bytes(self._reached(self._files.cat_file, self._path(key)))
+            data = bytes(self._reached(self._files.cat_file, self._path(key)))
         except FileNotFoundError as error:
             self.require()
             raise ContentMissing(
                 f"The bytes '{key}' are missing in {self.url}: run 'anaxis contents check --from' with the folder of a backup."
             ) from error
+        if sha256(data).hexdigest() != digest:
+            raise ContentMissing(
+                f"The bytes '{key}' in {self.url} are damaged: run 'anaxis contents check --from' with the folder of a backup."
+            )
+        return data
 
     def remove(self, keys: list[str]) -> None:
         """Remove what is under these keys; one that is not there is removed already."""

@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-import hashlib
 from datetime import datetime
 
 from sqlalchemy import BigInteger, ForeignKey, UniqueConstraint, func
 from sqlalchemy.orm import Mapped, declared_attr, mapped_column, relationship
 
 from anaxis.store.base import Base
-from anaxis.store.content_places import ContentMissing, place_at
+from anaxis.store.content_places import place_at
 
 
 class ContentPlace(Base):
@@ -46,12 +45,7 @@ class Content(Base):
         if self.in_database is not None:
             return self.in_database
         assert self.place is not None and self.key is not None
-        data = place_at(self.place.url).read(self.key)
-        if hashlib.sha256(data).hexdigest() != self.sha256:
-            raise ContentMissing(
-                f"The bytes '{self.key}' in {self.place.url} are damaged: run 'anaxis contents check --from' with the folder of a backup."
-            )
-        return data
+        return place_at(self.place.url).read(self.key, self.sha256)
 
 
 class OwnBytes:

@@ -18,7 +18,7 @@ from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import Session, undefer
 
 from anaxis.core.errors import BadInput
-from anaxis.store.content_places import ContentMissing, PlaceAway, chosen_url, place_at
+from anaxis.store.content_places import ContentMissing, PlaceAway, chosen_url, key_of, place_at
 from anaxis.store.content_rows import Content, ContentPlace, OwnBytes, RemovableContent
 from anaxis.store.models import MadeFile, PlateProxy
 from anaxis.store.screenshots import Screenshot
@@ -99,7 +99,7 @@ def keep_bytes(session: Session, data: bytes) -> str:
 
 def values_of(session: Session, data: bytes) -> dict[str, Any]:
     """The values of a row of :class:`OwnBytes` with these bytes: kept as content where new bytes go outside the database."""
-    return {"in_row": data} if destination(session) is None else {"sha256": keep_bytes(session, data)}
+    return {"in_row": data} if chosen_url() is None else {"sha256": keep_bytes(session, data)}
 
 
 def size_of_row(model: type[OwnBytes]) -> Any:
@@ -110,10 +110,10 @@ def size_of_row(model: type[OwnBytes]) -> Any:
 
 def make_content(engine: Engine, model: Any) -> list[int]:
     """Keep the bytes of some rows as content, where new bytes go outside the database; their sizes, none where nothing is left to do."""
+    if chosen_url() is None:
+        return []
     key = tuple(model.__mapper__.primary_key)
     with every_show(engine) as session, session.begin():
-        if destination(session) is None:
-            return []
         query = select(model).where(model.in_row.is_not(None)).options(undefer(model.in_row)).order_by(*key)
         rows = session.execute(query.limit(_ROWS_TOGETHER).with_for_update(of=model)).scalars().all()
         sizes = [len(row.in_row) for row in rows]
@@ -126,7 +126,7 @@ def _written(session: Session, there: Destination, pieces: dict[str, bytes]) -> 
     """Write bytes under keys that nothing else has, known as removable until a row names them; the values of these rows, by checksum."""
     # Large bytes take a slow store minutes, and the transaction waits for it.
     session.execute(text("SET LOCAL idle_in_transaction_session_timeout = '15min'"))
-    keys = {digest: f"{digest[:2]}/{digest}-{secrets.token_hex(6)}" for digest in pieces}
+    keys = {digest: f"{key_of(digest)}-{secrets.token_hex(6)}" for digest in pieces}
     with every_show(_engine(session)) as apart, apart.begin():
         apart.execute(insert(RemovableContent), [{"place_id": there.id, "key": key} for key in keys.values()])
     place = place_at(there.url)
@@ -233,18 +233,19 @@ def check_one(engine: Engine, digest: str) -> str | None:
     """What is wrong with bytes that are kept, in a sentence; None where they are whole. Raises PlaceAway."""
     with every_show(engine) as session:
         row = session.get(Content, digest)
+        if row is None:
+            return None
         try:
-            if row is not None and hashlib.sha256(row.data).hexdigest() != digest:
-                return f"The bytes '{digest}' in the database are damaged."
+            data = row.data  # a place compares what it reads
         except ContentMissing as missing:
             return missing.sentence
+        if row.place_id is None and hashlib.sha256(data).hexdigest() != digest:
+            return f"The bytes '{digest}' in the database are damaged."
         return None
 
 
 def put_back(engine: Engine, digest: str, data: bytes) -> None:
-    """Replace bytes outside the database that are missing or damaged by the same bytes from a backup. Raises BadInput."""
-    if hashlib.sha256(data).hexdigest() != digest:
-        raise BadInput(f"The bytes of '{digest}' in the backup are damaged.")
+    """Replace bytes outside the database that are missing or damaged by the same bytes from a backup. Raises PlaceAway."""
     with every_show(engine) as session:
         row = session.get_one(Content, digest)
         if row.place is not None and row.key is not None:
