@@ -98,8 +98,8 @@ class Place:
         """Raises PlaceAway where the place was not set up, or is not the place that was."""
         if not self._reached(self._files.exists, self._path(MARKER)):
             raise PlaceAway(
-                f"{self.url} does not contain the file '{MARKER}', so it is not the place that Anaxis set up: mount the folder on this "
-                "machine, or correct the bucket."
+                f"The stored bytes cannot be reached: {self.url} does not contain the file '{MARKER}' that Anaxis wrote there. Ask an "
+                "administrator to mount the folder on this machine, or to correct the bucket."
             )
 
     def write(self, key: str, data: bytes) -> None:
