@@ -19,11 +19,11 @@ function element() {
   };
 }
 
-function made(frames, seconds, theirs) {
+function made(frames, rate = [24, 1], more = {}) {
   const parts = { canvas: element(), "[data-act=play]": element(), "[data-now=ours]": element(), "[data-now=theirs]": element(), "[data-now=seconds]": element() };
-  const root = { querySelector: (name) => parts[name], querySelectorAll: () => [] };
+  const root = { ...element(), querySelector: (name) => parts[name], querySelectorAll: () => [], removeAttribute(name) { delete this.attributes[name]; } };
   const shown = [];
-  return { parts, shown, ruler: new Ruler(root, frames, seconds, (i) => shown.push(i), theirs) };
+  return { parts, shown, root, ruler: new Ruler(root, { frames, facts: { rate }, ...more }, (i) => shown.push(i)) };
 }
 
 beforeEach(() => {
@@ -39,26 +39,27 @@ beforeEach(() => {
 });
 
 test("a frame is shown in both numberings and in seconds", () => {
-  const { ruler, parts, shown } = made([1001, 1002, 1003], [0, 1 / 24, 2 / 24], [0, 1, 2]);
+  const { ruler, parts, shown } = made([1001, 1002, 1003], [24000, 1001], { theirs_frames: [0, 1, 2] });
   ruler.go(1);
   assert.equal(parts["[data-now=ours]"].textContent, 1002);
   assert.equal(parts["[data-now=theirs]"].textContent, 1);
-  assert.equal(parts["[data-now=seconds]"].textContent, "0.042 s");
+  assert.equal(parts["[data-now=seconds]"].textContent, "41.792 s");
   assert.equal(globalThis.history.hash, "#f=1002");
   assert.deepEqual(shown, [1]);
 });
 
 test("it stops at both ends, and goes to the nearest frame there is", () => {
-  const { ruler } = made([-20, -19.5, -19], [0, 0.1, 0.2]);
+  const { ruler } = made([-20, -19.5, -19]);
   ruler.go(-4); assert.equal(ruler.index, 0);
   ruler.go(99); assert.equal(ruler.index, 2);
   ruler.goToFrame(-19.6); assert.equal(ruler.index, 1);
+  ruler.goToFrame(-19.75); assert.equal(ruler.index, 0);
   ruler.goToFrame(86400); assert.equal(ruler.index, 2);
 });
 
 test("keys go on by one frame and by ten, and leave a field that is typed in alone", () => {
   const frames = Array.from({ length: 40 }, (_, k) => k);
-  const { ruler } = made(frames, frames.map((f) => f / 24));
+  const { ruler } = made(frames);
   const press = (key, more = {}) => heard.keydown({ key, target: { closest: () => null }, preventDefault() {}, ...more });
   press("ArrowRight"); assert.equal(ruler.index, 1);
   press("ArrowRight", { shiftKey: true }); assert.equal(ruler.index, 11);
@@ -69,7 +70,7 @@ test("keys go on by one frame and by ten, and leave a field that is typed in alo
 
 test("a slow browser drops frames and no time, and stops at the last frame", () => {
   const frames = Array.from({ length: 24 }, (_, k) => 1001 + k);
-  const { ruler, parts } = made(frames, frames.map((_, k) => k / 24));
+  const { ruler, parts } = made(frames);
   ruler.play();
   const began = performance.now();
   ticks.shift()(began + 505);
@@ -78,4 +79,24 @@ test("a slow browser drops frames and no time, and stops at the last frame", () 
   ticks.shift()(began + 5000);
   assert.equal(ruler.index, 23);
   assert.equal(ruler.playing, false);
+});
+
+test("a frame whose numbers are on their way is shown when they are there, and only while the ruler stands on it", async () => {
+  const waiting = [];
+  const ready = (i) => (i < 2 ? null : new Promise((done, failed) => waiting.push({ done, failed })));
+  const { ruler, shown, root } = made([1, 2, 3, 4], [24, 1], { ready });
+  ruler.go(0);
+  const third = ruler.go(2);
+  assert.deepEqual([shown, root.attributes["aria-busy"]], [[0], "true"]);
+  ruler.go(1);
+  waiting.shift().done();
+  await third;
+  assert.deepEqual([shown, "aria-busy" in root.attributes], [[0, 1], false]);
+  const answer = element();
+  globalThis.document.getElementById = () => answer;
+  const fourth = ruler.go(3);
+  waiting.shift().failed(new Error("The frames from 4 on could not be loaded (503): reload the page."));
+  await fourth;
+  assert.deepEqual(shown, [0, 1]);
+  assert.match(answer.textContent, /could not be loaded/);
 });

@@ -12,7 +12,7 @@ from pathlib import Path
 import httpx
 import numpy as np
 import pytest
-from playwright.sync_api import Page, expect
+from playwright.sync_api import Page, Response, expect
 
 from anaxis.packages import shipped_profiles
 from pages import Visitor, fits, ink, ready, take_in, until
@@ -199,10 +199,31 @@ def test_a_long_name_and_five_thousand_frames(page: Page, site: str, usda: Calla
     )
     path.write_text(path.read_text().replace('"cam"', f'"{name}"'))
     take_in(site, path, shot="SHOT_" + "X" * 55)
+    answers: list[Response] = []
+    page.on("response", lambda answer: answers.append(answer) if "/drawing?" in answer.url else None)
     page.goto("/cameras/1")
     ready(page)
+    across = page.locator("[data-cell='ours_position.0']")
+    expect(across).to_have_text(re.compile(r"^0\.0000 cm"))
     page.keyboard.press("End")
     expect(page.locator("[data-now=ours]")).to_have_text("5000")
+    expect(across).to_have_text(re.compile(r"^50\.0000 cm"))
+    ruler = page.locator("#ruler canvas").bounding_box()
+    assert ruler
+    page.mouse.click(ruler["x"] + ruler["width"] / 2, ruler["y"] + ruler["height"] / 2)
+    frame = int(page.inner_text("[data-now=ours]"))
+    expect(across).to_have_text(re.compile(rf"^{50 * (frame - 1) / 4999:.4f} cm"))
+    sizes = [len(answer.body()) for answer in answers]
+    assert len(sizes) >= 4 and max(sizes) < 300_000, sizes
+    page.route("**/drawing?*block=2", lambda route: route.fulfill(status=422))
+    page.evaluate("location.hash = '#f=1200'")
+    page.reload()
+    expect(page.locator("#answer")).to_contain_text("could not be loaded")
+    page.unroute("**/drawing?*block=2")
+    page.goto("/cameras/1#f=5000")
+    page.reload()
+    ready(page)
+    expect(across).to_have_text(re.compile(r"^50\.0000 cm"))
     fits(page)
     page.goto("/")
     fits(page)

@@ -38,6 +38,7 @@ from anaxis.web import monitoring
 from anaxis.web.access import OPEN
 from anaxis.web.api.application import PREFIX, api_of, problem
 from anaxis.web.bodies import Bodies, BodyLimits, SignedInFirst
+from anaxis.web.drawings.blocks import KeptDrawings
 from anaxis.web.forms import wrong_field
 from anaxis.web.head_requests import HeadRequests
 from anaxis.web.live import exchange, watch
@@ -226,6 +227,7 @@ async def serve_from(app: FastAPI, engine: Engine) -> None:
 
     if app.state.hub is not None:
         await app.state.hub.end()
+    app.state.drawings = KeptDrawings()
     app.state.engine, app.state.signer, app.state.hub = engine, await run_in_threadpool(signer), Hub(engine)
     app.state.hub.calculators = app.state.calculators
     app.state.hub.begin()

@@ -30,6 +30,7 @@ from anaxis.core.time.rates import format_frame, kept_rate, rate_label
 from anaxis.core.version import __version__
 from anaxis.formats.tables.layout import QUANTITIES
 from anaxis.packages.sheet import decimals
+from anaxis.web.drawings.blocks import KeptDrawings
 from anaxis.web.rights import with_rights_said
 from anaxis.web.signed import actor_of_request, signed_in_by_itself
 from anaxis.web.static_files import ADDRESS
@@ -194,6 +195,12 @@ def name_of_upload(file: UploadFile, most: int = 120) -> str:
     name = Path((file.filename or "").replace("\\", "/")).name[-most:]
     # Half of a pair of code units is no character, and no database keeps it.
     return without_unseen(name.encode("utf-8", "replace").decode()).strip()
+
+
+def drawings_of(request: Request) -> KeptDrawings:
+    """The long drawings that this server keeps while their blocks are asked for."""
+    kept: KeptDrawings = request.app.state.drawings
+    return kept
 
 
 def drawing_answer(data: bytes, kept: bool = True) -> Response:

@@ -21,12 +21,12 @@ from anaxis.core.proof.proof import grid_depths_m, grid_pixels
 from anaxis.core.scene.landmarks import Landmarks
 from anaxis.core.scene.picture import Picture
 from anaxis.core.space.axes import Convention
-from anaxis.core.time.rates import seconds_of
-from anaxis.core.typing import Floats, FloatsLike
+from anaxis.core.typing import Floats, FloatsLike, Ints
 from anaxis.delivery.ready import prepare
 from anaxis.packages.model import Profile
 from anaxis.packages.sheet import package_offsets
 from anaxis.web.drawings.bend import bend_mesh
+from anaxis.web.drawings.blocks import WHOLE, Drawing
 from anaxis.web.drawings.packed import encode_drawing
 
 _SHOWN_NUMBERS = (
@@ -56,7 +56,7 @@ def camera_drawing(
     shown: Shown | None = None,
     circle_mm: float | None = None,
     file_focus_m: Floats | None = None,
-) -> bytes:
+) -> Drawing:
     """Path, pictures and both sides' numbers of a camera on every frame; what each frame of a derived camera shows. What is sharp
     goes by a circle of confusion; ``file_focus_m`` (n,) is the focus distance that the file had."""
     image, landmarks = picture.image, landmarks.shown()
@@ -66,29 +66,62 @@ def camera_drawing(
     theirs = outgoing.numbers()
     offset_x, offset_y, _ = package_offsets(outgoing.track, profile)
     segments_m, ground = or_ground(segments_m, track)
-    arrays: dict[str, Floats] = {
+    cuts = cuts_of(track)
+    still: dict[str, Floats] = {
         "frames": track.frames,
         "theirs_frames": theirs.frames,
-        "seconds": seconds_of(track.frames, track.rate),
+        "segments_m": segments_m,
+        "cuts": cuts.astype(np.float64),
+    }
+    by_frame: dict[str, Floats] = {
         "meant": meant.matrices.reshape(-1, 12),
         "position_m": track.position_m,
         "frustum_m": _frustum_m(track, meant, landmarks),
-        "landmarks_m": landmarks.position_m,
-        "segments_m": segments_m,
-        "cuts": cuts_of(track).astype(np.float64),
         "reach_m": grid_depths_m(track, meant, landmarks.position_m)[:, 0],
         "sharp_m": sharp_m(track, track.lens.used(image, picture.fit), circle_mm),
         **{f"lens_{k}": getattr(track.lens, k) for k in CHANNELS},
+        **_side("ours", ours),
+        **_side("theirs", theirs),
+        "theirs_offset_x": offset_x,
+        "theirs_offset_y": offset_y,
     }
-    arrays |= _side("ours", ours) | _side("theirs", theirs) | {"theirs_offset_x": offset_x, "theirs_offset_y": offset_y}
     if file_focus_m is not None:
-        arrays["file_focus_m"] = file_focus_m
-    bent, mesh = bend_mesh(track, image, picture.fit)
-    facts = {**_facts(image, landmarks), "ground_m": ground, **bent}
+        by_frame["file_focus_m"] = file_focus_m
+    facts = {**_facts(track, image, landmarks), "ground_m": ground}
     if shown is not None:
         facts["shown"] = list(shown.names)
-        arrays |= {"shown_which": shown.which.astype(np.float64), "shown_frames": shown.frames}
-    return encode_drawing(facts, arrays | mesh)
+        by_frame |= {"shown_which": shown.which.astype(np.float64), "shown_frames": shown.frames}
+    over_shot = (
+        ("position_m",),
+        *((f"lens_{k}", "file_focus_m") if k == "focus_m" else (f"lens_{k}",) for k in CHANNELS),
+    )
+    return _drawing(track, landmarks, picture, facts, still, by_frame, over_shot, cuts)
+
+
+def _drawing(
+    track: Track,
+    landmarks: Landmarks,
+    picture: Picture,
+    facts: dict[str, Any],
+    still: dict[str, Floats],
+    by_frame: dict[str, Floats],
+    over_shot: tuple[tuple[str, ...], ...] = (),
+    breaks: Ints | None = None,
+) -> Drawing:
+    """A drawing with its landmarks and its mesh of the distortion, which go by frame where they move."""
+    marks = {"landmarks_m": landmarks.position_m}
+    moving_marks = len(landmarks.position_m) > 1
+    mesh = bend_mesh(track, picture.image, picture.fit)
+    moving_mesh = mesh.moves and len(track) > WHOLE
+    return Drawing(
+        {**facts, **mesh.facts},
+        still | ({} if moving_marks else marks) | ({} if moving_mesh else mesh.arrays()),
+        by_frame | (marks if moving_marks else {}),
+        over_shot,
+        ("landmarks_m",),
+        np.zeros(0, np.intp) if breaks is None else breaks,
+        mesh.arrays if moving_mesh else (lambda frames: {}),
+    )
 
 
 def or_ground(segments_m: Floats, track: Track) -> tuple[Floats, float]:
@@ -119,14 +152,13 @@ def look_drawing(track: Track, landmarks: Landmarks, lines_m: Floats, picture: P
     meant = projection_of(track, image, picture.fit)
     arrays = {
         "frames": track.frames,
-        "seconds": seconds_of(track.frames, track.rate),
         "meant": meant.matrices.reshape(-1, 12),
         "position_m": track.position_m,
         "frustum_m": _frustum_m(track, meant, marks),
         "landmarks_m": marks.position_m,
         "segments_m": lines,
     }
-    return encode_drawing({**_facts(image, marks), "ground_m": ground}, arrays)
+    return encode_drawing({**_facts(track, image, marks), "ground_m": ground}, arrays)
 
 
 def sphere_drawing(sphere: Sphere, marks_px: Floats, landmarks: Landmarks, lines_m: Floats) -> bytes:
@@ -136,7 +168,6 @@ def sphere_drawing(sphere: Sphere, marks_px: Floats, landmarks: Landmarks, lines
     lines, ground = or_ground(lines_m, track)
     arrays = {
         "frames": track.frames,
-        "seconds": seconds_of(track.frames, track.rate),
         "meant": projection_of(track, image, sphere.fit).matrices.reshape(-1, 12),
         "outline_px": sphere.outline_px(),
         "marks_px": marks_px,
@@ -146,7 +177,7 @@ def sphere_drawing(sphere: Sphere, marks_px: Floats, landmarks: Landmarks, lines
         "segments_m": lines,
     }
     plate = {"plate_width_px": sphere.plate.width_px, "plate_height_px": sphere.plate.height_px}
-    return encode_drawing({**_facts(image, marks), **plate, "ground_m": ground}, arrays)
+    return encode_drawing({**_facts(track, image, marks), **plate, "ground_m": ground}, arrays)
 
 
 def levels_drawing(paths: list[str], arrays: dict[str, Floats]) -> bytes:
@@ -164,31 +195,30 @@ def proof_drawing(
     first_there: float | None = None,
     keys: FloatsLike = (),
     numbers: Mapping[str, Numbers] | None = None,
-) -> bytes:
+) -> Drawing:
     """Both pictures on every frame, and the way from a pixel meant to the pixel that arrived.
 
     ``numbers`` are those of either side, by "ours" and "theirs"; ``keys`` the frames that kept a key where only some did. ``shift`` (n, 12) takes (x_px d, y_px d, d, 1) of the picture meant to the one that arrived.
     """
     image, landmarks = picture.image, landmarks.shown()
     meant = projection_of(track, image, picture.fit)
-    arrays = {
+    still = {
         "frames": track.frames,
-        "seconds": seconds_of(track.frames, track.rate),
-        "meant": meant.matrices.reshape(-1, 12),
         "theirs_frames": track.frames if first_there is None else renumbered(track, first_there).frames,
         "key_frames": np.asarray(keys, dtype=np.float64),
-        "arrived": arrived.matrices.reshape(-1, 12),
-        "shift": meant.shift_to(arrived).reshape(-1, 12),
         "deviation_px": deviation_px,
         "grid_px": grid_pixels(image),
-        "grid_depths_m": grid_depths_m(track, meant, landmarks.position_m),
-        "landmarks_m": landmarks.position_m,
         "segments_m": segments_m,
     }
+    by_frame = {
+        "meant": meant.matrices.reshape(-1, 12),
+        "arrived": arrived.matrices.reshape(-1, 12),
+        "shift": meant.shift_to(arrived).reshape(-1, 12),
+        "grid_depths_m": grid_depths_m(track, meant, landmarks.position_m),
+    }
     for side, held in (numbers or {}).items():
-        arrays |= _side(side, held)
-    bent, mesh = bend_mesh(track, image, picture.fit)
-    return encode_drawing({**_facts(image, landmarks), **bent}, arrays | mesh)
+        by_frame |= _side(side, held)
+    return _drawing(track, landmarks, picture, _facts(track, image, landmarks), still, by_frame)
 
 
 def _side(side: str, numbers: Numbers) -> dict[str, Floats]:
@@ -200,8 +230,9 @@ def _side(side: str, numbers: Numbers) -> dict[str, Floats]:
     }
 
 
-def _facts(image: Image, landmarks: Landmarks) -> dict[str, Any]:
+def _facts(track: Track, image: Image, landmarks: Landmarks) -> dict[str, Any]:
     return {
+        "rate": [track.rate.numerator, track.rate.denominator],
         "width_px": image.width_px,
         "height_px": image.height_px,
         "pixel_aspect": image.pixel_aspect,

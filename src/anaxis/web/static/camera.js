@@ -1,4 +1,4 @@
-import { loadDrawing } from "./drawing.js";
+import { loadDrawing, placesOf } from "./drawing.js";
 import { cells } from "./cells.js";
 import { plateBar } from "./plate.js";
 import { curvesView } from "./curves.js";
@@ -104,11 +104,11 @@ async function start() {
   const fill = cells(board, data);
   let ruler = null;
   const numbers = board.querySelector("[data-act=numbers]");
-  if (![...Object.keys(data)].some((k) => k.startsWith("lens_") && data[k].some((v) => v !== data[k][0]) && !Number.isNaN(data[k][0]))) board.classList.add("with-numbers");
+  if (!Object.keys(data).some((k) => k.startsWith("lens_") && k in data.shapes && moves(data, k))) board.classList.add("with-numbers");
   numbers.onclick = () => board.classList.add("with-numbers");
   board.querySelector("[data-act=curves]").onclick = () => board.classList.remove("with-numbers");
   opened = () => openLens(data, state, () => draw.forEach((f) => f()));
-  ruler = new Ruler(document.getElementById("ruler"), data.frames, data.seconds, (i) => {
+  ruler = new Ruler(document.getElementById("ruler"), data, (i) => {
     state.index = i;
     draw.forEach((f) => f());
     fill.forEach((f) => f(i));
@@ -124,15 +124,20 @@ async function start() {
     levels.index = i;
     frameChanged();
     showLevels();
-  }, data.theirs_frames, data.cuts);
+  });
   document.addEventListener("click", (event) => {
     const go = event.target.closest("[data-go]");
     if (go) { ruler.goToFrame(Number(go.dataset.go)); event.preventDefault(); }
   });
-  ruler.goToFrame(startFrame(data.frames[0]));
+  await ruler.goToFrame(startFrame(data.frames[0]));
   opened();
   await plateBar(board.querySelector(".plate-bar"), data, state, () => draw[0]());
   window.anaxisReady = true;
+}
+
+function moves(data, name) {
+  const first = data[name][0];
+  return !Number.isNaN(first) && placesOf(data, name).some((i) => data[name][i] !== first);
 }
 
 // What a derived camera shows at a frame: the shot on screen, and its own frame.

@@ -7,9 +7,10 @@ const TURNED = 1.5; // what moved by less, in CSS pixels, is a click and no drag
 
 // `y` holds uPlot's scale and axis, `marks` draws over the curve, `drag` says what a drag does.
 // Returns a function that draws the frame's line anew.
-// `other` is a second curve, dashed, beside the first.
-export function curve(box, { frames, values, other = null, state, y, marks = () => {}, onFrame, zoom = false, onSpan = null, stroke, width = 1.5, frameAxis = true, pad = [8, 24, 0, 0] }) {
-  const ink = theme(), n = frames.length;
+// `other` is a second curve, dashed, beside the first; `places` are those of the frames that a long curve is drawn from.
+export function curve(box, { frames, places = null, values, other = null, state, y, marks = () => {}, onFrame, zoom = false, onSpan = null, stroke, width = 1.5, frameAxis = true, pad = [8, 24, 0, 0] }) {
+  const ink = theme(), n = frames.length, drawn = (array) => (places ? places.map((i) => array[i]) : array);
+  const indexAt = (u, left) => (places ? nearest(frames, u.posToVal(left, "x")) : u.posToIdx(left));
   const grid = { stroke: ink.faint, width: 1 };
   const axis = { font: FONT, stroke: ink.soft, grid, ticks: { show: false }, gap: 6 };
   let pressed = 0;
@@ -40,16 +41,26 @@ export function curve(box, { frames, values, other = null, state, y, marks = () 
         pen.restore();
       }],
       setSelect: [(u) => {
-        if (onSpan && u.select.width > TURNED) onSpan(u.posToIdx(u.select.left), u.posToIdx(u.select.left + u.select.width));
+        if (onSpan && u.select.width > TURNED) onSpan(indexAt(u, u.select.left), indexAt(u, u.select.left + u.select.width));
       }],
     },
-  }, other ? [frames, values, Array.from(other, (v) => (Number.isNaN(v) ? null : v))] : [frames, values], box);
+  }, [drawn(frames), drawn(values), ...(other ? [Array.from(drawn(other), (v) => (Number.isNaN(v) ? null : v))] : [])], box);
   plot.over.addEventListener("mousedown", (event) => { pressed = event.clientX; }, true);
-  plot.over.addEventListener("click", (event) => onFrame(plot.posToIdx(event.clientX - plot.over.getBoundingClientRect().left)));
+  plot.over.addEventListener("click", (event) => onFrame(indexAt(plot, event.clientX - plot.over.getBoundingClientRect().left)));
   new ResizeObserver(() => {
     if (box.clientWidth && box.clientHeight) plot.setSize({ width: box.clientWidth, height: box.clientHeight });
   }).observe(box);
   const draw = () => plot.redraw(false, false);
   draw.plot = plot;
   return draw;
+}
+
+// The place among rising frames that is nearest to a frame.
+export function nearest(frames, frame) {
+  let low = 0, high = frames.length - 1;
+  while (low < high) {
+    const middle = (low + high) >> 1;
+    if (frames[middle] < frame) low = middle + 1; else high = middle;
+  }
+  return low > 0 && frame - frames[low - 1] <= frames[low] - frame ? low - 1 : low;
 }

@@ -1,6 +1,7 @@
 // The lens over the shot: one strip for every channel that moves, the frames chosen by dragging.
 
 import { curve } from "./curve.js";
+import { placesOf } from "./drawing.js";
 
 const LABELS = { focal_mm: ["focal length", "mm"], focus_m: ["focus", "m"], fstop: ["stop", "f"], offset_x_mm: ["offset right", "mm"],
   offset_y_mm: ["offset up", "mm"], near_m: ["near", "m"], far_m: ["far", "m"], squeeze: ["squeeze", "x"],
@@ -8,12 +9,11 @@ const LABELS = { focal_mm: ["focal length", "mm"], focus_m: ["focus", "m"], fsto
 
 export function curvesView(box, data, state, onFrame) {
   const all = Object.keys(LABELS).map((name) => {
-    const values = data[`lens_${name}`];
+    const values = data[`lens_${name}`], other = name === "focus_m" ? data.file_focus_m ?? null : null; // what the file had
+    const places = other ? placesOf(data, `lens_${name}`, "file_focus_m") : placesOf(data, `lens_${name}`);
     let low = Infinity, high = -Infinity;
-    for (const v of values) { if (v < low) low = v; if (v > high) high = v; }
-    const other = name === "focus_m" ? data.file_focus_m ?? null : null; // what the file had
-    for (const v of other ?? []) { if (v < low) low = v; if (v > high) high = v; }
-    return { name, values, other, low, high, known: !values.some(Number.isNaN) };
+    for (const i of places) for (const v of [values[i], other?.[i]]) { if (v < low) low = v; if (v > high) high = v; }
+    return { name, values, other, places, low, high, known: !places.some((i) => Number.isNaN(values[i])) };
   });
   const moving = all.filter((c) => c.known && c.high > c.low);
   const still = all.filter((c) => c.known && c.high === c.low && !c.name.startsWith("film_"));
@@ -38,7 +38,7 @@ export function curvesView(box, data, state, onFrame) {
     const now = add(label, "span", "num");
     if (channel.other) add(label, "small", "muted").textContent = "dashed: file";
     const draw = curve(add(row, "div", "strip-curve"), {
-      frames: data.frames, values: channel.values, other: channel.other, state, frameAxis: false, pad: [10, 0, 10, 0], onFrame: go, onSpan: choose,
+      frames: data.frames, places: channel.places, values: channel.values, other: channel.other, state, frameAxis: false, pad: [10, 0, 10, 0], onFrame: go, onSpan: choose,
       y: {
         scale: { range: () => [channel.low, channel.high] },
         axis: { side: 1, size: 74, splits: () => [channel.low, channel.high], values: (u, at) => at.map(text) },

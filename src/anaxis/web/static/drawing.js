@@ -11,24 +11,72 @@ export async function loadDrawing(url) {
     }
     throw new Error(said);
   }
-  const buffer = await answer.arrayBuffer();
+  const data = read(await answer.arrayBuffer());
+  return data.facts.blocks ? inBlocks(data, url) : data;
+}
+
+export function read(buffer) {
   const size = new DataView(buffer).getUint32(0, true);
   const header = JSON.parse(new TextDecoder().decode(new Uint8Array(buffer, 4, size)));
   return { facts: header.facts, shapes: header.arrays, ...unpacked(header, buffer, 4 + size) };
 }
 
-// The arrays behind a header: a constant one has come as its first row, and one that equals an earlier one not at all.
+// A long shot: the arrays that move get their full length, and their rows come in blocks of frames (see web/drawings/blocks.py).
+// Until then those rows are there that show the whole shot, at the places of `seen`; `ready(i)` brings the block of a frame.
+export function inBlocks(data, url, ask = fetch) {
+  const { frames, size, rows, seen } = data.facts.blocks, loading = new Map(), there = new Set();
+  data.seen = {};
+  for (const [name, shape] of Object.entries(rows)) {
+    const wide = shape.reduce((a, b) => a * b, 1);
+    data[name] = new Float64Array(frames * wide).fill(NaN);
+    data.shapes[name] = [frames, ...shape];
+    if (!seen.includes(name)) continue;
+    data.seen[name] = Array.from(data[`${name}@`]);
+    data.seen[name].forEach((at, k) => data[name].set(data[`${name}@rows`].subarray(k * wide, (k + 1) * wide), at * wide));
+  }
+  const bring = async (block) => {
+    const asked = new URL(url, document.baseURI);
+    asked.searchParams.set("block", block);
+    const answer = await ask(asked).catch(() => ({ ok: false, status: "no answer" }));
+    if (!answer.ok) throw new Error(`The frames from ${data.frames[block * size]} on could not be loaded (${answer.status}): reload the page.`);
+    const part = read(await answer.arrayBuffer());
+    for (const [name, shape] of Object.entries(rows)) data[name].set(part[name], block * size * shape.reduce((a, b) => a * b, 1));
+    there.add(block);
+  };
+  const brought = (block) => {
+    if (!loading.has(block)) loading.set(block, bring(block).finally(() => { if (!there.has(block)) loading.delete(block); }));
+    return loading.get(block);
+  };
+  // Nothing to wait for where the frame is there; the next block is asked for in time for a shot that plays.
+  data.ready = (i) => {
+    const block = Math.floor(i / size);
+    if (!there.has(block)) return brought(block);
+    if (i % size > size / 2 && (block + 1) * size < frames) brought(block + 1).catch(() => {});
+    return null;
+  };
+  return data;
+}
+
+// The places of the rows that show an array over the whole shot, or arrays that are drawn together: all rows, but for a long shot.
+export function placesOf(data, ...names) {
+  const some = names.find((name) => data.seen?.[name]);
+  return some ? data.seen[some] : Array.from({ length: data.shapes[names[0]][0] }, (_, i) => i);
+}
+
+// The arrays behind a header: a constant one has come as its first row, an even one as its first number and its step, and one that
+// equals an earlier one not at all.
 export function unpacked(header, buffer, begin) {
-  const arrays = {}, constant = new Set(header.constant);
+  const arrays = {}, constant = new Set(header.constant), even = new Set(header.even);
   let offset = begin;
   for (const [name, shape] of Object.entries(header.arrays)) {
     if (header.same[name]) {
       arrays[name] = arrays[header.same[name]].slice();
       continue;
     }
-    const length = shape.reduce((a, b) => a * b, 1), sent = constant.has(name) ? length / shape[0] : length;
+    const length = shape.reduce((a, b) => a * b, 1), sent = even.has(name) ? 2 : constant.has(name) ? length / shape[0] : length;
     const found = new Float64Array(buffer, offset, sent);
-    arrays[name] = sent === length ? found : new Float64Array(length).map((_, i) => found[i % sent]);
+    if (even.has(name)) arrays[name] = new Float64Array(length).map((_, i) => found[0] + i * found[1]);
+    else arrays[name] = sent === length ? found : new Float64Array(length).map((_, i) => found[i % sent]);
     offset += sent * 8;
   }
   return arrays;

@@ -1,5 +1,6 @@
 // The Live page: two packages' cameras on the same frame, kept up with what they hold.
 
+import { nearest } from "./curve.js";
 import { loadDrawing } from "./drawing.js";
 import { curveView, overlayView, pixels, setUpMagnify } from "./overlay.js";
 import { Ruler, startFrame } from "./ruler.js";
@@ -80,7 +81,7 @@ async function start() {
     if (!data.facts.alone) say("curve", `frame ${data.frames[i]}: ${pixels(data.deviation_px[i])}`);
   };
   drawCurve();
-  ruler = new Ruler(document.getElementById("ruler"), data.frames, data.seconds, shown, data.theirs_frames);
+  ruler = new Ruler(document.getElementById("ruler"), data, shown);
   ruler.goToFrame(startFrame(data.frames[0]));
 
   const laterCurve = now_and_then(CURVE_MS, drawCurve);
@@ -122,10 +123,7 @@ async function start() {
       else if (told.t === "reload") location.reload();
       else if (told.t === "state") laterState();
       else if (told.t === "playhead" && document.getElementById("follow").checked) {
-        const frames = told.side === 0 ? data.frames : data.theirs_frames;
-        let best = 0;
-        frames.forEach((f, i) => { if (Math.abs(f - told.frame) < Math.abs(frames[best] - told.frame)) best = i; });
-        ruler.go(best);
+        ruler.go(nearest(told.side === 0 ? data.frames : data.theirs_frames, told.frame));
       }
     };
     line.onclose = (event) => {

@@ -45,7 +45,7 @@ async function start() {
   const fill = cells(board, data), shownFrame = board.querySelector("[data-numbers-frame]");
   let ruler = null;
   const deviation = curveView(view("curve"), data, state, (i) => ruler.go(i));
-  ruler = new Ruler(document.getElementById("ruler"), data.frames, data.seconds, (i) => {
+  ruler = new Ruler(document.getElementById("ruler"), data, (i) => {
     state.index = i;
     overlay(); deviation();
     if (state.tellPlate) state.tellPlate();
@@ -54,8 +54,8 @@ async function start() {
     fill.forEach((put) => put(i));
     if (shownFrame) shownFrame.textContent = data.frames[i];
     say("curve", `frame ${data.frames[i]}: ${pixels(data.deviation_px[i])}`);
-  }, data.theirs_frames);
-  ruler.goToFrame(startFrame(Number(board.dataset.worst)));
+  });
+  await ruler.goToFrame(startFrame(Number(board.dataset.worst)));
   await plateBar(board.querySelector(".plate-bar"), data, state, overlay);
   window.anaxisReady = true;
 }

@@ -1,10 +1,13 @@
 // The frame ruler shared by all drawings of a page: both numberings, seconds, play, keys.
 
+import { nearest } from "./curve.js";
 import { FONT, clear, fitCanvas, niceStep, theme } from "./drawing.js";
 
 export class Ruler {
-  constructor(root, frames, seconds, onFrame, theirs = frames, cuts = []) {
-    Object.assign(this, { root, frames, theirs, seconds, cuts, onFrame, index: 0, playing: false });
+  // `onFrame` is told of a frame when the drawing has its numbers: of a long shot they come in blocks.
+  constructor(root, data, onFrame) {
+    const { frames, theirs_frames: theirs = frames, cuts = [] } = data, [per, second] = data.facts.rate;
+    Object.assign(this, { root, data, frames, theirs, cuts, onFrame, index: 0, playing: false, seconds: frames.map((f) => (f * second) / per) });
     this.canvas = root.querySelector("canvas");
     this.ink = theme();
     this.canvas.setAttribute("aria-valuemin", frames[0]);
@@ -43,13 +46,11 @@ export class Ruler {
   go(index) {
     const next = Math.max(0, Math.min(this.frames.length - 1, index));
     this.index = next;
-    this.show();
+    return this.show();
   }
 
   goToFrame(frame) {
-    let best = 0;
-    this.frames.forEach((f, i) => { if (Math.abs(f - frame) < Math.abs(this.frames[best] - frame)) best = i; });
-    this.go(best);
+    return this.go(nearest(this.frames, frame));
   }
 
   show() {
@@ -59,10 +60,19 @@ export class Ruler {
     set("theirs", this.theirs[this.index]);
     set("seconds", `${this.seconds[this.index].toFixed(3)} s`);
     this.canvas.setAttribute("aria-valuenow", frame);
-    this.canvas.setAttribute("aria-valuetext", `frame ${frame} of the shot, ${this.theirs[this.index]} tof the shot, ${this.seconds[this.index].toFixed(3)} seconds`);
+    this.canvas.setAttribute("aria-valuetext", `frame ${frame} of the shot, ${this.theirs[this.index]} in the package, ${this.seconds[this.index].toFixed(3)} seconds`);
     history.replaceState(history.state, "", `#f=${frame}`);
     this.redraw();
-    this.onFrame(this.index);
+    const index = this.index, waits = this.data.ready?.(index);
+    if (!waits) { this.onFrame(index); return Promise.resolve(); }
+    this.root.setAttribute("aria-busy", "true");
+    return waits.then(() => { if (this.index === index) this.onFrame(index); }, (error) => this.say(error.message))
+      .finally(() => this.root.removeAttribute("aria-busy"));
+  }
+
+  say(sentence) {
+    this.stop();
+    document.getElementById("answer").textContent = sentence;
   }
 
   toggle() { if (this.playing) this.stop(); else this.play(); }

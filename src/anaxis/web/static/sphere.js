@@ -58,7 +58,7 @@ async function start() {
   const whole = { index: 0 }, lens = { index: 0 }; // the plate is behind the sphere alone
   const view = (name) => board.querySelector(`[data-view=${name}]`);
   const draw = [sphereView(view("sphere"), data, whole), lensView(view("lens"), data, lens)];
-  const ruler = new Ruler(document.getElementById("ruler"), data.frames, data.seconds, (i) => {
+  const ruler = new Ruler(document.getElementById("ruler"), data, (i) => {
     whole.index = i; lens.index = i;
     draw.forEach((f) => f());
     board.querySelector("[data-live=view]").textContent = `${data.hfov_deg[i].toFixed(2)}° × ${data.vfov_deg[i].toFixed(2)}° at frame ${data.frames[i]}`;

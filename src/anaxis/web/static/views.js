@@ -2,7 +2,7 @@
 
 import { bender } from "./plate.js";
 import { drawGuides } from "./guides.js";
-import { FONT, clear, fitCanvas, niceStep, theme } from "./drawing.js";
+import { FONT, clear, fitCanvas, niceStep, placesOf, theme } from "./drawing.js";
 
 // World to pixels by the i-th 3x4 matrix: [x d, y d, d].
 export function project(matrices, i, x, y, z, out) {
@@ -141,10 +141,9 @@ export function cross(pen, x, y, colour, size = 4) {
 // are drawn once, the camera with its view on every frame.
 export function measuredView(canvas, data, state, kind, onName) {
   const ink = theme();
-  const p = data.position_m;
   const spread = (axis) => {
     let low = Infinity, high = -Infinity;
-    for (let k = axis; k < p.length; k += 3) { low = Math.min(low, p[k]); high = Math.max(high, p[k]); }
+    for (const i of placesOf(data, "position_m")) { const v = data.position_m[i * 3 + axis]; low = Math.min(low, v); high = Math.max(high, v); }
     return high - low;
   };
   const across = kind === "plan" ? 0 : spread(0) >= spread(2) ? 0 : 2;
@@ -171,14 +170,15 @@ export function measuredView(canvas, data, state, kind, onName) {
 
 function extent(data, across, down) {
   const box = { x0: Infinity, x1: -Infinity, y0: Infinity, y1: -Infinity };
-  const take = (array, step) => {
-    for (let k = 0; k + 2 < array.length; k += step) {
-      box.x0 = Math.min(box.x0, array[k + across]); box.x1 = Math.max(box.x1, array[k + across]);
-      box.y0 = Math.min(box.y0, array[k + down]); box.y1 = Math.max(box.y1, array[k + down]);
+  const take = (name, each) => {
+    const points = data[name];
+    for (const i of placesOf(data, name)) for (let k = i * each * 3; k < (i + 1) * each * 3; k += 3) {
+      box.x0 = Math.min(box.x0, points[k + across]); box.x1 = Math.max(box.x1, points[k + across]);
+      box.y0 = Math.min(box.y0, points[k + down]); box.y1 = Math.max(box.y1, points[k + down]);
     }
   };
-  take(data.position_m, 3); take(data.landmarks_m, 3);
-  if (data.facts.landmarks.length === 0) take(data.segments_m, 3);
+  take("position_m", 1); take("landmarks_m", data.facts.landmarks.length);
+  if (data.facts.landmarks.length === 0) take("segments_m", 2);
   if (!(box.x1 - box.x0 > 0.01)) { box.x0 -= 1; box.x1 += 1; }
   if (!(box.y1 - box.y0 > 0.01)) { box.y0 -= 1; box.y1 += 1; }
   return box;
@@ -208,9 +208,9 @@ function drawStill(pen, data, across, down, map, width, height, ink) {
   pen.strokeStyle = ink.ink; pen.lineWidth = 1.4;
   pen.beginPath();
   const cuts = new Set(data.cuts); // nothing was in transit from one shot to the next
-  for (let k = 0; k < p.length; k += 3) {
-    const x = map.x(p[k + across]), y = map.y(p[k + down]);
-    if (k && !cuts.has(k / 3)) pen.lineTo(x, y); else { pen.moveTo(x, y); pen.lineTo(x + 0.01, y); }
+  for (const i of placesOf(data, "position_m")) {
+    const x = map.x(p[i * 3 + across]), y = map.y(p[i * 3 + down]);
+    if (i && !cuts.has(i)) pen.lineTo(x, y); else { pen.moveTo(x, y); pen.lineTo(x + 0.01, y); }
   }
   pen.stroke();
   const last = p.length - 3;

@@ -53,8 +53,9 @@ from anaxis.store.queries import (
 )
 from anaxis.web.access import needs
 from anaxis.web.drawings.axes import axes_svg, axis_turn
+from anaxis.web.drawings.blocks import Drawing
 from anaxis.web.drawings.camera import camera_drawing, levels_drawing
-from anaxis.web.pages import Store, drawing_answer, page
+from anaxis.web.pages import Store, drawing_answer, drawings_of, page
 from anaxis.web.screens.derived.routes import derived_context
 from anaxis.web.screens.film.routes import guide_context
 from anaxis.web.screens.help.tour import tour_step
@@ -111,6 +112,7 @@ def panel(
 
 @router.get("/{camera_id}/drawing")
 def drawing(
+    request: Request,
     store: Store,
     camera_id: int,
     version: int,
@@ -118,25 +120,27 @@ def drawing(
     there: str = "",
     off: Annotated[list[str] | None, Query()] = None,
     circle: float | None = None,
+    block: int | None = None,
 ) -> Response:
-    """The drawings' data; with ``off``, as the camera would go with those levels held still."""
+    """The drawings' data; with ``off``, as the camera would go with those levels held still; a long shot's by ``block``."""
     kept = get_version(store, camera_id, version)
-    track, landmarks, segments = track_of(kept)
-    if off:
-        track, landmarks, segments = _worked_out(store, camera_after, kept, off)
-    data = camera_drawing(
-        track,
-        landmarks,
-        segments,
-        picture_of_version(kept),
-        convention_from_document(kept.facts["convention"]),
-        _profile(store, to, kept),
-        number_or_none(there, "a first frame"),
-        shown_of(store, kept) if not off else None,
-        circle,
-        None if off else focus_of_file(kept, track),
-    )
-    return drawing_answer(data)
+    profile, first_there = _profile(store, to, kept), number_or_none(there, "a first frame")
+
+    def make() -> Drawing:
+        held_still = _worked_out(store, camera_after, kept, off) if off else track_of(kept)
+        return camera_drawing(
+            *held_still,
+            picture_of_version(kept),
+            convention_from_document(kept.facts["convention"]),
+            profile,
+            first_there,
+            shown_of(store, kept) if not off else None,
+            circle,
+            None if off else focus_of_file(kept, held_still[0]),
+        )
+
+    key = ("camera", kept.id, profile.fingerprint, first_there, *(off or ()), circle)
+    return drawing_answer(drawings_of(request).get(key, make).part(block))
 
 
 @router.post("/{camera_id}/circle")

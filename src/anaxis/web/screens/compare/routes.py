@@ -11,8 +11,9 @@ from anaxis.app.cameras.compare import arrived_track, compared, images_of, landm
 from anaxis.core.errors import BadInput
 from anaxis.store.queries import get_version, picture_of_version, track_of
 from anaxis.web.access import needs
+from anaxis.web.drawings.blocks import Drawing
 from anaxis.web.drawings.camera import proof_drawing
-from anaxis.web.pages import Store, drawing_answer, page
+from anaxis.web.pages import Store, drawing_answer, drawings_of, page
 
 router = APIRouter(prefix="/cameras", dependencies=[needs()])
 
@@ -33,15 +34,18 @@ def comparison(request: Request, store: Store, camera_id: int, a: int | None = N
 
 
 @router.get("/{camera_id}/compare/drawing")
-def drawing(store: Store, camera_id: int, a: int, b: int) -> Response:
+def drawing(request: Request, store: Store, camera_id: int, a: int, b: int, block: int | None = None) -> Response:
     older, newer = get_version(store, camera_id, a), get_version(store, camera_id, b)
     found = compared(older, newer)
     if found.proof is None:
         raise BadInput("These versions share no frame, so there is nothing to draw.")
-    track, marks, lines = track_of(older)
-    picture = picture_of_version(older)
-    arrived = arrived_track(found, older, newer)
-    data = proof_drawing(
-        track.select_frames(found.in_a), marks.at_frames(found.in_a), lines, picture, found.proof.deviation_px, arrived
-    )
-    return drawing_answer(data)
+    deviation = found.proof.deviation_px
+
+    def make() -> Drawing:
+        track, marks, lines = track_of(older)
+        return proof_drawing(
+            track.select_frames(found.in_a), marks.at_frames(found.in_a), lines, picture_of_version(older), deviation,
+            arrived_track(found, older, newer),
+        )  # fmt: skip
+
+    return drawing_answer(drawings_of(request).get(("versions", older.id, newer.id), make).part(block))

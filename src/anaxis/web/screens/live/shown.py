@@ -13,7 +13,7 @@ from anaxis.app.exchange.links import Passed, link_between, passed
 from anaxis.app.exchange.sides import Side, side_of
 from anaxis.app.exchange.together import Together, together
 from anaxis.core.errors import BadInput
-from anaxis.core.time.rates import kept_rate, rate_label, seconds_of
+from anaxis.core.time.rates import kept_rate, rate_label
 from anaxis.core.typing import Floats
 from anaxis.packages.model import Profile
 from anaxis.packages.package_values import COLUMNS
@@ -142,7 +142,6 @@ def drawing_of(session: Context, pair: Pair) -> bytes:
     arrays = {
         "frames": here,
         "theirs_frames": there,
-        "seconds": seconds_of(here, found.track.rate),
         **_moving(found),
         "grid_px": found.grid_px,
         "landmarks_m": found.marks.position_m,
@@ -150,6 +149,7 @@ def drawing_of(session: Context, pair: Pair) -> bytes:
         "key_frames": np.zeros(0),
     }
     facts = {
+        "rate": [found.track.rate.numerator, found.track.rate.denominator],
         "width_px": found.image.width_px, "height_px": found.image.height_px, "pixel_aspect": found.image.pixel_aspect,
         "landmarks": list(found.marks.names), "ground_m": ground, "alone": pair.right is None, "only_here": found.only_here, "only_there": found.only_there,
         "beside": found.beside, "rates": list(pair.rates or ()), "resampling": _resampling(found), "images": _images(pair), "sequences": list(found.sequences), "motion_m": found.motion_m,

@@ -21,8 +21,9 @@ from anaxis.formats import set_formats_of
 from anaxis.packages.model import profile_from_dict
 from anaxis.store.queries import get_version, picture_of_version
 from anaxis.web.access import needs
+from anaxis.web.drawings.blocks import Drawing
 from anaxis.web.drawings.camera import proof_drawing
-from anaxis.web.pages import Store, download_answer, drawing_answer, page
+from anaxis.web.pages import Store, download_answer, drawing_answer, drawings_of, page
 from anaxis.web.screens.film.routes import guide_context
 from anaxis.web.screens.help.tour import tour_step
 from anaxis.web.stations import stations_of
@@ -55,19 +56,22 @@ def proof(request: Request, store: Store, delivery_id: int) -> Any:
 
 
 @router.get("/{delivery_id}/drawing")
-def drawing(store: Store, delivery_id: int) -> Response:
+def drawing(request: Request, store: Store, delivery_id: int, block: int | None = None) -> Response:
+    """The drawings' data; of a long shot by ``block``."""
     delivery = get_delivery(store, delivery_id)
-    profile = profile_from_dict(delivery.profile, "the delivery's profile")
-    camera = shot_camera_of(store, delivery.version)
-    track, landmarks, segments = camera.track, camera.landmarks, camera.lines_m
-    deviation, arrived = proof_arrays(delivery)
-    asked = delivery.options
-    meant = camera.own_numbers()
-    data = proof_drawing(
-        track, landmarks, segments, picture_of_version(delivery.version), deviation, arrived,
-        asked.get("first"), _key_frames(asked, track), {"ours": meant, "theirs": outgoing_of(delivery, camera, profile).numbers()},
-    )  # fmt: skip
-    return drawing_answer(data)
+
+    def make() -> Drawing:
+        profile = profile_from_dict(delivery.profile, "the delivery's profile")
+        camera = shot_camera_of(store, delivery.version)
+        track, asked = camera.track, delivery.options
+        deviation, arrived = proof_arrays(delivery)
+        numbers = {"ours": camera.own_numbers(), "theirs": outgoing_of(delivery, camera, profile).numbers()}
+        return proof_drawing(
+            track, camera.landmarks, camera.lines_m, picture_of_version(delivery.version), deviation, arrived,
+            asked.get("first"), _key_frames(asked, track), numbers,
+        )  # fmt: skip
+
+    return drawing_answer(drawings_of(request).get(("delivery", delivery.id), make).part(block))
 
 
 @router.get("/{delivery_id}/set")

@@ -18,8 +18,9 @@ from anaxis.packages.model import profile_from_dict
 from anaxis.store.packages import get_package
 from anaxis.store.queries import get_version, picture_of_version, track_of
 from anaxis.web.access import needs
+from anaxis.web.drawings.blocks import Drawing
 from anaxis.web.drawings.camera import proof_drawing
-from anaxis.web.pages import Store, drawing_answer, name_of_upload, page
+from anaxis.web.pages import Store, drawing_answer, drawings_of, name_of_upload, page
 from anaxis.web.screens.proof.routes import mark_rows
 from anaxis.web.stations import stations_of
 
@@ -74,19 +75,23 @@ def shown(request: Request, store: Store, number: int) -> Any:
 
 
 @router.get("/returns/{number}/drawing")
-def drawing(store: Store, number: int) -> Response:
+def drawing(request: Request, store: Store, number: int, block: int | None = None) -> Response:
     row = get_return(store, number)
-    track, landmarks, segments = track_of(row.version)
     frames, deviation, arrived = return_arrays(row)
     if not len(frames):
         raise BadInput(
             "The returned camera has no frame in common with the one meant: there is nothing to lay over it."
         )
-    at = np.flatnonzero(np.isin(np.round(track.frames, 4), np.round(frames, 4)))
-    marks = landmarks.at_frames(at)
-    return drawing_answer(
-        proof_drawing(track.select_frames(at), marks, segments, picture_of_version(row.version), deviation, arrived)
-    )
+
+    def make() -> Drawing:
+        track, landmarks, segments = track_of(row.version)
+        at = np.flatnonzero(np.isin(np.round(track.frames, 4), np.round(frames, 4)))
+        marks = landmarks.at_frames(at)
+        return proof_drawing(
+            track.select_frames(at), marks, segments, picture_of_version(row.version), deviation, arrived
+        )
+
+    return drawing_answer(drawings_of(request).get(("return", row.id), make).part(block))
 
 
 @router.post("/returns/{number}/habit", dependencies=[needs(change=Role.LEAD)])
