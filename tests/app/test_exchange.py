@@ -161,7 +161,7 @@ def test_what_both_changed_waits_for_a_person_and_what_one_changed_does_not(two:
         two.store(lambda s: settle(s, s.get_one(Clash, clash.id), keep))
         await two.settled()
         assert two.b.row(4, "position") == pytest.approx([150, -250, 350]) and two.apart() < 1e-6
-        said = two.store(lambda s: [(e.action, e.said) for e in entries(s, Of(show=two.show)).entries])
+        said = two.store(lambda s: [(e.action, e.said) for e in entries(s, Of(show=two.show)).rows])
         assert (
             "resolve a conflict",
             f"{clash.remote.called}: animation sluice_cam's values kept",

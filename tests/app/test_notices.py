@@ -47,7 +47,7 @@ def actor(engine: Engine, name: str) -> Actor:
 def heard(engine: Engine, name: str) -> list[tuple[str, str]]:
     """Kind and sentence of what somebody has heard, oldest first."""
     with Context(engine, actor(engine, name)) as store:
-        return [(n.kind, n.sentence) for n in reversed(notices_of(store))]
+        return [(n.kind, n.sentence) for n in reversed(notices_of(store).rows)]
 
 
 @pytest.fixture
@@ -140,8 +140,8 @@ def test_of_one_key_there_is_one_notice_and_one_that_repeats_is_new_after_it_was
             give_notice(store, ["LAYOUT", "nobody"], News("run", show, sentence, "/", "once"))
             give_notice(store, ["Layout"], News("conflict", show, sentence, "/shows/1/live", "again", repeats=True))
     with Context(engine, actor(engine, "Layout")) as store, store.begin():
-        assert unread(store) == 2 and {n.sentence for n in notices_of(store)} == {"first"}
-        assert open_notice(store, notices_of(store)[0].id).link
+        assert unread(store) == 2 and {n.sentence for n in notices_of(store).rows} == {"first"}
+        assert open_notice(store, notices_of(store).rows[0].id).link
         assert unread(store) == 1
         mark_all_read(store)
         assert unread(store) == 0
@@ -149,10 +149,35 @@ def test_of_one_key_there_is_one_notice_and_one_that_repeats_is_new_after_it_was
         give_notice(store, ["Layout"], News("run", show, "third", "/", "once"))
         give_notice(store, ["Layout"], News("conflict", show, "third", "/", "again", repeats=True))
     with Context(engine, actor(engine, "Layout")) as store:
-        assert [n.sentence for n in notices_of(store) if n.read_at is None] == ["third"]
-        number = notices_of(store)[0].id
+        assert [n.sentence for n in notices_of(store).rows if n.read_at is None] == ["third"]
+        number = notices_of(store).rows[0].id
     with Context(engine, actor(engine, "night shift")) as store, pytest.raises(NotFound, match="You have no notice"):
         open_notice(store, number)
+
+
+def test_pages_of_notices_hold_each_once_while_new_ones_come(
+    engine: Engine, people: None, demo_files: dict[str, Path]
+) -> None:
+    def give(store: Context, numbers: range) -> None:
+        for k in numbers:
+            give_notice(store, ["Layout"], News("run", show, f"notice {k}", "/", f"key {k}"))
+
+    with Context(engine, LOCAL) as store, store.begin():
+        show = keep(store, demo_files["TW_010"], "TW_010").camera.shot.show_id
+        give(store, range(230))  # all of one time: the number decides
+    seen: list[str] = []
+    before = None
+    for page in range(3):
+        with Context(engine, LOCAL) as store, store.begin():
+            give(store, range(300 + page, 301 + page))
+        with Context(engine, actor(engine, "Layout")) as store:
+            shown = notices_of(store, before)
+            seen += [n.sentence for n in shown.rows]
+            last, before = shown, shown.before
+    assert before is None and seen == ["notice 300", *(f"notice {k}" for k in reversed(range(230)))]
+    with Context(engine, actor(engine, "Layout")) as store:
+        newer = notices_of(store, after=last.after)
+        assert [n.sentence for n in newer.rows] == seen[100:200] and newer.before == newer.rows[-1].id
 
 
 def test_a_mail_holds_all_that_waits_is_tried_again_and_is_not_sent_to_who_lost_the_right(

@@ -179,11 +179,11 @@ def test_the_history_tells_who_did_what_to_what_and_only_grows(engine: Engine, s
     camera = shot.cameras[0]
     rename(store, camera, "walk")
     rename(store, shot, "=TW_021")
-    told = [(e.actor, e.action, e.said) for e in entries(store, Of(camera=camera.id)).entries]
+    told = [(e.actor, e.action, e.said) for e in entries(store, Of(camera=camera.id)).rows]
     assert told[0] == ("local", "rename", "walk") and told[-1][0] == "night shift"
-    assert entries(store, Of(camera=camera.id)).entries[0].detail == {"was": {"name": "shotcam"}}
+    assert entries(store, Of(camera=camera.id)).rows[0].detail == {"was": {"name": "shotcam"}}
     assert count(store, Of(shot=shot.id)) == len(told) + 1
-    assert {e.actor for e in entries(store, Of(show=show.id, who="night shift")).entries} == {"night shift"}
+    assert {e.actor for e in entries(store, Of(show=show.id, who="night shift")).rows} == {"night shift"}
     assert count(store, Of(package="yup-rh-cm")) == 1 and count(store, Of(package="yup-rh-cm", action="rename")) == 0
     assert count(store, Of(show=show.id, days=1)) == count(store, Of(show=show.id)) > 5
     of_shot = Of(shot=shot.id)

@@ -61,14 +61,14 @@ def test_pages_forward_and_back_hold_every_entry_once(engine: Engine, seen: froz
             pages = [entries(context, of, most=5)]
             while pages[-1].before is not None:
                 pages.append(entries(context, of, before=pages[-1].before, most=5))
-            assert [e.id for p in pages for e in p.entries] == wanted
+            assert [e.id for p in pages for e in p.rows] == wanted
             for earlier, later in pairwise(pages):
                 assert later.after is not None
-                assert [e.id for e in entries(context, of, after=later.after, most=5).entries] == [
-                    e.id for e in earlier.entries
+                assert [e.id for e in entries(context, of, after=later.after, most=5).rows] == [
+                    e.id for e in earlier.rows
                 ]
             assert pages[0].after is None and count(context, of) == len(wanted)
-        assert entries(context, Of(), before=10**9).entries == []
+        assert entries(context, Of(), before=10**9).rows == []
 
 
 def test_more_entries_than_are_counted_are_said_to_be_more(engine: Engine, monkeypatch: pytest.MonkeyPatch) -> None:
@@ -140,7 +140,7 @@ def test_each_month_has_a_table_made_before_its_first_entry(engine: Engine, monk
     assert lies_in(str(late)) == "history_other", "it stays where it is, and its month gets no table"
     assert lies_in(str(after)) == f"history_{after:%Y_%m}"
     with Context(engine, LOCAL) as context:
-        assert [e.at for e in entries(context, Of()).entries] == [after, late, now]
+        assert [e.at for e in entries(context, Of()).rows] == [after, late, now]
     for statement in ("UPDATE history SET actor = 'nobody'", "DELETE FROM history_other"):
         with engine.begin() as connection, pytest.raises(DBAPIError, match="immutable"):
             connection.execute(text(statement))
@@ -165,7 +165,7 @@ def test_the_history_of_an_older_store_is_kept_with_its_shows_and_who_made_each_
         told = {(e.kind, e.show_id) for e in store.execute(select(HistoryEntry)).scalars()}
         assert told == {("versions", show), ("deliveries", show), ("packages", None)}
         assert store.execute(select(Version.actor)).scalar_one() == "night shift", "not who undid it later"
-        assert [e.at.year for e in entries(store, Of(show=show, who="ann")).entries] == [2024, 1971]
+        assert [e.at.year for e in entries(store, Of(show=show, who="ann")).rows] == [2024, 1971]
         assert actions_and_actors(store, show)[1] == ["ann", "night shift"]
     with engine.begin() as connection:
         assert connection.execute(text("SELECT count(*) FROM history_2024_05")).scalar_one() == 1
@@ -173,4 +173,4 @@ def test_the_history_of_an_older_store_is_kept_with_its_shows_and_who_made_each_
         connection.execute(text(row.replace(":at", "now()")))
         connection.execute(text(row.replace(":at", "now()").replace("'versions'", "'packages'")))
     with Context(engine, LOCAL) as store:
-        assert [e.kind for e in entries(store, Of(show=show), most=1).entries] == ["versions"]
+        assert [e.kind for e in entries(store, Of(show=show), most=1).rows] == ["versions"]

@@ -7,7 +7,7 @@ import io
 from collections.abc import Collection, Iterator, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
-from typing import Any, NamedTuple
+from typing import Any
 
 from sqlalchemy import (
     ColumnElement,
@@ -16,7 +16,6 @@ from sqlalchemy import (
     Select,
     false,
     func,
-    literal,
     literal_column,
     select,
     true,
@@ -32,6 +31,7 @@ from anaxis.store.base import Base
 from anaxis.store.hooks import Webhook
 from anaxis.store.media import MediaRootShow
 from anaxis.store.models import Camera, Delivery, HistoryEntry, HistoryWord, Package, Plate, Shot, Show, Version
+from anaxis.store.paging import Edge, RowsPage
 from anaxis.store.people import Person, Token
 
 PAGE = 100
@@ -55,38 +55,15 @@ class Of:
     days: int | None = None
 
 
-class EntriesPage(NamedTuple):
-    """Entries, the newest first. The page of older entries is asked for with ``before``, that of newer ones with ``after``; None where
-    there is no such page."""
-
-    entries: list[HistoryEntry]
-    before: int | None
-    after: int | None
-
-
 def entries(
     context: Context, of: Of, before: int | None = None, after: int | None = None, most: int = PAGE
-) -> EntriesPage:
+) -> RowsPage[HistoryEntry]:
     """A page of entries: the newest, those older than the entry ``before``, or those newer than the entry ``after``."""
-    edge = before if before is not None else after
-    query = _of(context, of)
-    newer = before is None and after is not None
-    if edge is not None:
-        # With the bound on the time, PostgreSQL leaves out whole months.
-        at = select(HistoryEntry.at).where(HistoryEntry.id == edge).scalar_subquery()
-        key, limit = tuple_(HistoryEntry.at, HistoryEntry.id), tuple_(at, literal(edge))
-        query = query.where(*((HistoryEntry.at >= at, key > limit) if newer else (HistoryEntry.at <= at, key < limit)))
-    order = [c if newer else c.desc() for c in (HistoryEntry.at, HistoryEntry.id)]
+    edge = Edge(HistoryEntry.at, HistoryEntry.id, before, after)
+    query = edge.bounded(_of(context, of))
     if context.shows is not None and of.show is None and of.shot is None and of.camera is None:
-        query = _newest_of_each(query, context.shows, order, most + 1)
-    found = list(context.execute(query.order_by(*order).limit(most + 1)).scalars())
-    further, page = len(found) > most, found[:most]
-    if newer:
-        page.reverse()
-    older_exist, newer_exist = (True, further) if newer else (further, before is not None)
-    if not page:
-        return EntriesPage([], None, None)
-    return EntriesPage(page, page[-1].id if older_exist else None, page[0].id if newer_exist else None)
+        query = _newest_of_each(query, context.shows, edge.order, most + 1)
+    return edge.page(context.execute(query.order_by(*edge.order).limit(most + 1)).scalars(), most)
 
 
 def _newest_of_each(
@@ -138,7 +115,7 @@ def as_csv(engine: Engine, actor: Actor, of: Of) -> Iterator[str]:
                 _line(
                     e.at.astimezone(UTC).isoformat(timespec="seconds"), e.actor, e.action, e.kind, str(e.about_id), e.said, detail_words(e)
                 )
-                for e in page.entries
+                for e in page.rows
             )  # fmt: skip
         before = page.before
         if before is None:

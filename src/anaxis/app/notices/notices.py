@@ -14,6 +14,7 @@ from anaxis.app.notices.mail_server import has_mail_server
 from anaxis.queue.jobs import mail_in_queue
 from anaxis.store.models import HistoryEntry
 from anaxis.store.notices import Notice
+from anaxis.store.paging import Edge, RowsPage
 from anaxis.store.people import Person
 from anaxis.store.rows import NotFound
 
@@ -76,11 +77,11 @@ def actors_of(context: Context, table: str, numbers: Iterable[int]) -> set[str]:
     return set(context.execute(query.distinct()).scalars()) - {context.actor.name}
 
 
-def notices_of(context: Context, at: int = 0) -> list[Notice]:
-    """A page of the notices of who works here, the newest first."""
-    mine = select(Notice).where(Notice.person_id == (context.actor.person or 0))
-    query = mine.order_by(Notice.created_at.desc(), Notice.id.desc()).limit(PAGE + 1).offset(max(0, at))
-    return list(context.execute(query).scalars())
+def notices_of(context: Context, before: int | None = None, after: int | None = None) -> RowsPage[Notice]:
+    """A page of the notices of who works here: the newest, those older than the notice ``before``, or newer than ``after``."""
+    edge = Edge(Notice.created_at, Notice.id, before, after)
+    mine = edge.bounded(select(Notice).where(Notice.person_id == (context.actor.person or 0)))
+    return edge.page(context.execute(mine.order_by(*edge.order).limit(PAGE + 1)).scalars(), PAGE)
 
 
 def unread(context: Context) -> int:

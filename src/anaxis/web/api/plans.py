@@ -166,5 +166,5 @@ def history(
     """List history entries, newest first, 100 at a time. ``found`` is 10001 where there are more than 10000."""
     of = Of(show, shot, camera, package, who, did, days)
     shown = entries(store, of, at or None)
-    listed = [HistoryDocument.of(e) for e in shown.entries]
+    listed = [HistoryDocument.of(e) for e in shown.rows]
     return Paged(entries=listed, found=count(store, of), at=at, next=shown.before)

@@ -7,7 +7,7 @@ from typing import Any
 from fastapi import APIRouter, Request
 from fastapi.responses import RedirectResponse
 
-from anaxis.app.notices.notices import KINDS, PAGE, mark_all_read, notices_of, open_notice
+from anaxis.app.notices.notices import KINDS, mark_all_read, notices_of, open_notice
 from anaxis.app.roles import Role
 from anaxis.web.access import needs
 from anaxis.web.pages import Store, page
@@ -16,9 +16,10 @@ router = APIRouter(prefix="/notices", dependencies=[needs(Role.NOBODY, Role.NOBO
 
 
 @router.get("")
-def listed(request: Request, store: Store, at: int = 0) -> Any:
-    notices = notices_of(store, at)
-    return page(request, "notices/index.html", notices=notices[:PAGE], more=len(notices) > PAGE, at=max(0, at), step=PAGE, kinds=KINDS)  # fmt: skip
+def listed(request: Request, store: Store, before: int | None = None, after: int | None = None) -> Any:
+    return page(
+        request, "notices/index.html", shown=notices_of(store, before, after), paged=before or after, kinds=KINDS
+    )
 
 
 @router.get("/{number}")

@@ -27,7 +27,7 @@ def shot(request: Request, store: Store, shot_id: int) -> Any:
     cameras = [c for c in shown.cameras if c.head_id is not None]
     return page(
         request, "shots/shot/index.html", shot=shown, show=shown.show, cameras=cameras, shows=shows_of(store),
-        history=entries(store, Of(shot=shot_id), most=12).entries,
+        history=entries(store, Of(shot=shot_id), most=12).rows,
     )  # fmt: skip
 
 
