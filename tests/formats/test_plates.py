@@ -312,6 +312,41 @@ def test_a_picture_that_stops_its_process_stops_no_other(
     plates.PICTURE_READERS.close()
 
 
+FALLING_IN_A_MOVIE = """
+import os
+from anaxis.sandbox import picture_readers, plate_tasks
+from anaxis.sandbox.fork_server import serve_forks
+real = plate_tasks.TASKS["proxies"]
+def proxies(task, path, entry):
+    for done in real(task, path, entry):
+        yield done
+        if done.get("number") == LAST:
+            os.kill(os.getppid(), 9); os.kill(os.getpid(), 9)
+plate_tasks.TASKS["proxies"] = proxies
+serve_forks(dict, picture_readers.serve)
+"""
+
+
+@pytest.mark.parametrize("again", [False, True])
+def test_a_movie_whose_process_ended_half_way_is_made_whole_or_said_to_be_none(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, again: bool
+) -> None:
+    lasts = iter([3, 5 if again else -1])
+    monkeypatch.setattr(
+        forks,
+        "confined",
+        lambda _module, _folder, *more: [
+            sys.executable, "-c", FALLING_IN_A_MOVIE.replace("LAST", str(next(lasts))), *more
+        ],
+    )  # fmt: skip
+    monkeypatch.setattr(plates, "PICTURE_READERS", forks.ForkSource("falling"))
+    done = list(plate_work({"do": "proxies", "view": "plain", "stops": 0.0}, {0: movie(tmp_path / "clip.mov")}))
+    plates.PICTURE_READERS.close()
+    made = {d["number"] for d in done if "number" in d}
+    assert made == set(range(6 if again else 10))
+    assert [d["error"].split(":")[0] for d in done if "error" in d] == ["clip.mov was not read"] * again
+
+
 def test_a_larger_picture_has_more_time_and_a_slow_one_is_not_called_damaged(
     tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:

@@ -27,7 +27,7 @@ _ONE_THREAD = {"OPENBLAS_NUM_THREADS": "1", "PXR_WORK_THREAD_LIMIT": "1", "OMP_N
 _STARTS_S = 60
 _ENDS_S = 10
 # A fork that went away with the process it was forked from says nothing about its file: another one may try.
-TRIES, _AGAIN_S = 2, 0.2
+TRIES, AGAIN_S = 2, 0.2
 T = TypeVar("T")
 
 
@@ -167,7 +167,7 @@ def again(ask: Callable[[], T]) -> T:
         except Gone:
             if not left:
                 raise
-        time.sleep(_AGAIN_S)  # until the one that was killed is seen to be dead
+        time.sleep(AGAIN_S)  # until the one that was killed is seen to be dead
     raise AssertionError
 
 

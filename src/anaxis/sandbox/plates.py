@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import os
 import shutil
+import time
 from collections import deque
 from collections.abc import Callable, Generator, Iterator, Mapping, Sequence
 from contextlib import suppress
@@ -16,7 +17,7 @@ from typing import Any, BinaryIO
 from anaxis.core.errors import BadInput
 from anaxis.core.image_plane import Pictures
 from anaxis.formats.plates.found import sequence_at
-from anaxis.sandbox.forks import TRIES, Fork, ForkEnded, Gone
+from anaxis.sandbox.forks import AGAIN_S, Fork, ForkEnded, Gone
 from anaxis.sandbox.guard import limits_from_environment
 from anaxis.sandbox.messages import BadMessage, Document
 from anaxis.sandbox.pictures import PICTURE_READERS
@@ -49,7 +50,8 @@ def plate_work(
     """
     ordered = sorted(files.items())
     count = _PROCESSES if len(files) >= _WORTH_TWO else 1
-    going = deque(_worked(task, ordered[k::count], maps or {}, folder, opened) for k in range(count))
+    gone: list[tuple[int, Path]] = []
+    going = deque(_worked(task, ordered[k::count], maps or {}, folder, opened, gone) for k in range(count))
     try:
         while going:
             one = going.popleft()
@@ -60,6 +62,14 @@ def plate_work(
     finally:
         for one in going:
             one.close()
+    # With each alone, the one that ends the process that all are forked from ends no work on another.
+    for frame, path in gone:
+        time.sleep(AGAIN_S)
+        twice: list[tuple[int, Path]] = []
+        yield from _worked(task, [(frame, path)], maps or {}, folder, opened, twice)
+        if twice:
+            sentence = f"{path.name} was not read: its process ended twice (is this machine out of memory?). Try again."
+            yield {"frame": frame, "error": sentence, "code": "stopped"}
 
 
 def _worked(
@@ -68,26 +78,18 @@ def _worked(
     maps: Mapping[int, Path],
     folder: Path | None,
     opened: Callable[[Path], BinaryIO] | None,
+    gone: list[tuple[int, Path]],
 ) -> Generator[Document, None, None]:
-    """The frames worked on one after the other, some of them in a process."""
-    left, gone = deque(files), 0
+    """The frames worked on one after the other, some of them in a process; ``gone`` gets those at which the process that all are
+    forked from ended, for whatever reason."""
+    left = deque(files)
     while left:
-        batch = dict(left.popleft() for _ in range(min(_AT_ONCE, len(left))))
-        undone = dict(batch)
+        undone = dict(left.popleft() for _ in range(min(_AT_ONCE, len(left))))
         try:
-            for done in _batch(dict(task), batch, maps, folder, opened):
-                undone.pop(done["frame"], None)
-                yield done
+            yield from _batch(dict(task), undone, maps, folder, opened)
         except Gone:
-            gone += 1
-            if gone == TRIES:
-                frame, path = next(iter(undone.items()))
-                del undone[frame]
-                sentence = (
-                    f"{path.name} was not read: its process ended twice (is this machine out of memory?). Try again."
-                )
-                yield {"frame": frame, "error": sentence, "code": "stopped"}
-                gone = 0
+            gone.append(next(iter(undone.items())))
+            del undone[gone[-1][0]]
         left.extendleft(reversed(undone.items()))  # those behind one that made its process stop
 
 
@@ -109,6 +111,7 @@ def _batch(
     target: Path | None,
     opened: Callable[[Path], BinaryIO] | None,
 ) -> Iterator[Document]:
+    """Some frames in one process; what is done with is taken out of ``files``. Raises Gone."""
     with PICTURE_READERS.fork() as reader:
         inside, out = reader.folder / "in", reader.folder / "out"
         inside.mkdir(mode=0o755)
@@ -149,22 +152,24 @@ def _put_map(maps: Mapping[int, Path], frame: int, folder: Path) -> str:
 
 def _ask(reader: Fork, task: Document, files: dict[int, Path], target: Path | None) -> Iterator[Document]:
     usual_s = limits_from_environment().wall_s
-    waiting, patience_s, sent = list(files), _patience_s(usual_s), False
+    patience_s, sent = _patience_s(usual_s), False
     try:
         reader.send(task, patience_s)
         sent = True
-        while waiting:
+        while files:
             done, _ = reader.receive(patience_s)
             patience_s = _patience_s(usual_s, done.get("pixels", 0))  # each picture has its own time
-            if "pixels" in done or done.get("frame") not in waiting:
+            if "pixels" in done or done.get("frame") not in files:
                 continue
             if not done.pop("more", False):  # a movie has many pictures
-                waiting.remove(done["frame"])
+                del files[done["frame"]]
             if not done.pop("over", False):
                 yield _moved(done, reader.folder, target)
     except (TimeoutError, ForkEnded, BadMessage) as error:
         # The process stopped at this picture: another one goes on with the others.
-        name, too_slow = files[waiting[0]].name, isinstance(error, TimeoutError)
+        frame, path = next(iter(files.items()))
+        del files[frame]
+        name, too_slow = path.name, isinstance(error, TimeoutError)
         if too_slow:
             sentence = (
                 f"{name} took longer than {patience_s:.0f} s and was stopped: try again when this machine is less busy, or raise ANAXIS_FILE_SECONDS for pages and workers."
@@ -174,7 +179,7 @@ def _ask(reader: Fork, task: Document, files: dict[int, Path], target: Path | No
             sentence = f"{name} made its reader stop: it is damaged or needs too much memory. Render that frame again."
         else:
             sentence = f"{name} made its reader stop before the picture was read: try again."
-        yield {"frame": waiting[0], "error": sentence, "code": "too_slow" if too_slow else "stopped"}
+        yield {"frame": frame, "error": sentence, "code": "too_slow" if too_slow else "stopped"}
 
 
 def _patience_s(usual_s: float, pixels: int = 0) -> float:
