@@ -75,9 +75,8 @@ def write_pair(maps: MapsOf, at: int, folder: Path, stem: str, numbered: str, fo
 
 def _largest_difference_px(st: Floats, back: Singles, image: Image) -> float:
     """How far apart two maps (h, w, 2) fetch at most in a picture; not a number where one has a pixel that is none."""
-    rows = max(1, AT_ONCE // st.shape[1])
-    squares = (
-        np.square((back[i : i + rows] - st[i : i + rows]) * [image.width_px, image.height_px]).sum(axis=-1).max()
-        for i in range(0, len(st), rows)
-    )
-    return float(np.sqrt(np.max(list(squares))))
+    rows, largest = max(1, AT_ONCE // st.shape[1]), []
+    for i in range(0, len(st), rows):
+        across, up = ((back[i : i + rows, :, k] - st[i : i + rows, :, k]) for k in (0, 1))
+        largest.append((np.square(across * image.width_px) + np.square(up * image.height_px)).max())
+    return float(np.sqrt(np.max(largest)))

@@ -11,7 +11,7 @@ from pydantic_core import core_schema
 
 from anaxis.core.bounds import MAX_FRAMES, MAX_NUMBER
 from anaxis.core.camera.distortion import mapped
-from anaxis.core.camera.distortion.kind import Bent, DistortionKind
+from anaxis.core.camera.distortion.kind import Bent, DistortionKind, Slopes
 from anaxis.core.camera.distortion.mapped import MapBend
 from anaxis.core.camera.distortion.models import MODELS, model_of, usual_of
 from anaxis.core.errors import BadInput
@@ -62,7 +62,12 @@ class Distortion:
         c = self.values
         squeeze, across, up = c["squeeze"], c["centre_u"], c["centre_v"]
         b = self.kind.bend(c, (u - across) / squeeze, v - up)
-        return Bent(b.u * squeeze + across, b.v + up, b.uu, b.uv * squeeze, b.vu / squeeze, b.vv)
+
+        def slopes() -> Slopes:
+            s = b.slopes
+            return Slopes(s.uu, s.uv * squeeze, s.vu / squeeze, s.vv)
+
+        return Bent(b.u * squeeze + across, b.v + up, slopes)
 
     def distort(self, points: Floats) -> Floats:
         """Tangents (n or 1, m, 2) of the pinhole picture to those of the picture as shot."""
@@ -80,7 +85,15 @@ class Distortion:
 
     def found_from(self, points: Floats, near: Floats) -> tuple[Floats, Bools]:
         """:meth:`undistort` from places ``near`` by, within a reach where nothing folds; which of them were found."""
-        return self._newton(points, near.copy())
+        with np.errstate(all="ignore"):
+            u, v = near[..., 0], near[..., 1]
+            b = self.bend(u, v)
+            du, dv = _step(b, points[..., 0] - b.u, points[..., 1] - b.v)
+            found = np.stack([u + du, v + dv], axis=-1)
+            off = np.abs(points - self.distort(found))
+        if (off <= _EXACT / 2).all():  # one step is enough from as near as a spline comes
+            return found, np.ones(off.shape[:2], dtype=np.bool_)
+        return self._newton(points, near, folds=False)
 
     def traced(self, points: Floats, reach: float = 0.0) -> tuple[Floats, Floats]:
         """:meth:`undistort`, and how far out, in tangents from the centre of the picture as shot, the map folds over on
@@ -90,7 +103,7 @@ class Distortion:
         centre = self.centre(count)
         out = wanted - centre
         # One step is enough for most: where it leads to a place with a clear way to it, nothing is followed.
-        at, good = self._newton(wanted, wanted.copy())
+        at, good = self._newton(wanted, wanted)
         known = np.linalg.norm(at - centre, axis=-1) <= reach
         if not known.all():
             good &= known | self._clear(centre, at)
@@ -128,9 +141,9 @@ class Distortion:
         both = [np.broadcast_to(self.values[k], (count, 1)) for k in ("centre_u", "centre_v")]
         return np.concatenate(both, axis=1)[:, None, :]
 
-    def _newton(self, wanted: Floats, start: Floats) -> tuple[Floats, Bools]:
-        """Points that come to lie on ``wanted``, from ``start``; which were found, on the side that is seen."""
-        u, v = start[..., 0].copy(), start[..., 1].copy()
+    def _newton(self, wanted: Floats, start: Floats, folds: bool = True) -> tuple[Floats, Bools]:
+        """Points that come to lie on ``wanted``, from ``start``; which were found, on the side that is seen if it ``folds``."""
+        u, v = start[..., 0], start[..., 1]
         with np.errstate(all="ignore"):
             b = self.bend(u, v)
             off_u, off_v = wanted[..., 0] - b.u, wanted[..., 1] - b.v
@@ -138,9 +151,8 @@ class Distortion:
                 size = np.hypot(off_u, off_v)
                 if not (size > _EXACT).any():
                     break
-                det = b.determinant
-                du, dv = (b.vv * off_u - b.uv * off_v) / det, (b.uu * off_v - b.vu * off_u) / det
-                share = np.ones_like(size)
+                du, dv = _step(b, off_u, off_v)
+                share: Floats | float = 1.0
                 for _ in range(12):  # a step that leads further away is halved
                     tried = self.bend(u + share * du, v + share * dv)
                     tried_u, tried_v = wanted[..., 0] - tried.u, wanted[..., 1] - tried.v
@@ -158,8 +170,16 @@ class Distortion:
                 b = self.bend(u, v)
                 off_u, off_v = wanted[..., 0] - b.u, wanted[..., 1] - b.v
             scale = 1 + np.hypot(wanted[..., 0], wanted[..., 1])
-            good = (np.hypot(off_u, off_v) <= 1e-11 * scale) & (b.determinant > 0)
+            good = np.hypot(off_u, off_v) <= 1e-11 * scale
+            if folds:
+                good &= b.determinant > 0
         return np.stack([u, v], axis=-1), good
+
+
+def _step(b: Bent, off_u: Floats, off_v: Floats) -> tuple[Floats, Floats]:
+    """Newton's step to where a map that stretches as at ``b`` moves points by so much."""
+    s, det = b.slopes, b.determinant
+    return (s.vv * off_u - s.uv * off_v) / det, (s.uu * off_v - s.vu * off_u) / det
 
 
 def distortion_from_document(document: Any, name: str = "the distortion") -> Distortion:

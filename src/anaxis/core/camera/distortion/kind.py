@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
+from functools import cached_property
 from typing import NamedTuple
 
 from anaxis.core.typing import Floats
@@ -15,11 +16,9 @@ from anaxis.core.typing import Floats
 Coefficients = Mapping[str, Floats]
 
 
-class Bent(NamedTuple):
-    """Where points come to lie, and how the map stretches there: its four partial derivatives."""
+class Slopes(NamedTuple):
+    """How a map stretches at points: its four partial derivatives."""
 
-    u: Floats
-    v: Floats
     uu: Floats  # of the new u by the old u
     uv: Floats  # of the new u by the old v
     vu: Floats
@@ -28,6 +27,23 @@ class Bent(NamedTuple):
     @property
     def determinant(self) -> Floats:
         return self.uu * self.vv - self.uv * self.vu
+
+
+@dataclass(frozen=True, eq=False)
+class Bent:
+    """Where points come to lie, and how the map stretches there, which ``measure`` works out when somebody asks."""
+
+    u: Floats
+    v: Floats
+    measure: Callable[[], Slopes]
+
+    @cached_property
+    def slopes(self) -> Slopes:
+        return self.measure()
+
+    @property
+    def determinant(self) -> Floats:
+        return self.slopes.determinant
 
 
 @dataclass(frozen=True)
@@ -45,7 +61,12 @@ class DistortionKind:
     limits: Mapping[str, tuple[float, float]] = field(default_factory=dict)
 
 
-def radial(u: Floats, v: Floats, factor: Floats, by_r2: Floats) -> Bent:
+def radial(u: Floats, v: Floats, factor: Floats, by_r2: Callable[[], Floats]) -> Bent:
     """A map that moves points along their radius: ``factor`` of r squared, and its derivative by r squared."""
-    mixed = 2 * u * v * by_r2
-    return Bent(u * factor, v * factor, factor + 2 * u * u * by_r2, mixed, mixed, factor + 2 * v * v * by_r2)
+
+    def slopes() -> Slopes:
+        by = by_r2()
+        mixed = 2 * u * v * by
+        return Slopes(factor + 2 * u * u * by, mixed, mixed, factor + 2 * v * v * by)
+
+    return Bent(u * factor, v * factor, slopes)

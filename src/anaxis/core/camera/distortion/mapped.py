@@ -12,7 +12,7 @@ from typing import Any
 import numpy as np
 import scipy
 
-from anaxis.core.camera.distortion.kind import Bent, Coefficients, DistortionKind
+from anaxis.core.camera.distortion.kind import Bent, Coefficients, DistortionKind, Slopes
 from anaxis.core.errors import BadInput
 from anaxis.core.typing import Floats
 
@@ -44,7 +44,8 @@ class MapBend:
         uu, uv = to_u.ev(at_v, at_u, dy=1), to_u.ev(at_v, at_u, dx=1)
         vu, vv = to_v.ev(at_v, at_u, dy=1), to_v.ev(at_v, at_u, dx=1)
         off_u, off_v = u - at_u, v - at_v
-        return Bent(value_u + uu * off_u + uv * off_v, value_v + vu * off_u + vv * off_v, uu, uv, vu, vv)
+        slopes = Slopes(uu, uv, vu, vv)
+        return Bent(value_u + uu * off_u + uv * off_v, value_v + vu * off_u + vv * off_v, lambda: slopes)
 
     def document(self) -> dict[str, Any]:
         return {"model": CODE, **{k: getattr(self, k).tolist() for k in _KEYS}}

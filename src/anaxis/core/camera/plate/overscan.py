@@ -255,8 +255,9 @@ def _filtered(
     across_px, up_px = wide / image.width_px, high / image.height_px
     b = distortion.bend(found[..., 0], found[..., 1])
     with np.errstate(divide="ignore", invalid="ignore"):
-        across = (np.abs(b.vv) * across_px + np.abs(b.uv) * up_px) / np.abs(b.determinant)
-        up = (np.abs(b.vu) * across_px + np.abs(b.uu) * up_px) / np.abs(b.determinant)
+        s, size = b.slopes, np.abs(b.determinant)
+        across = (np.abs(s.vv) * across_px + np.abs(s.uv) * up_px) / size
+        up = (np.abs(s.vu) * across_px + np.abs(s.uu) * up_px) / size
     return filter_px * np.maximum(across, across_px), filter_px * np.maximum(up, up_px)
 
 

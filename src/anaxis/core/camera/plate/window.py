@@ -11,8 +11,8 @@ from anaxis.core.camera.lens import Image
 from anaxis.core.camera.track import Lens
 from anaxis.core.typing import Floats, Ints
 
-# Points worked out at once: what lies in a processor's reach, and no more memory than that takes.
-AT_ONCE = 400_000
+# Points worked out at once: as many as stay in a processor's own memory.
+AT_ONCE = 60_000
 
 
 class Window(NamedTuple):

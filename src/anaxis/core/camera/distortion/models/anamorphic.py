@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from anaxis.core.camera.distortion.kind import Bent, Coefficients, DistortionKind
+from anaxis.core.camera.distortion.kind import Bent, Coefficients, DistortionKind, Slopes
 from anaxis.core.typing import Floats
 
 
@@ -16,25 +16,33 @@ def bend(c: Coefficients, u: Floats, v: Floats) -> Bent:
     x, y = cos * u + sin * v, cos * v - sin * u
     x2, y2 = x * x, y * y
 
-    def one(a: str, along: Floats, scale: Floats) -> tuple[Floats, Floats, Floats]:
+    def factor(a: str) -> Floats:
         k1, k2, k3, k4, k5 = (c[f"{a}{i}"] for i in range(1, 6))
-        factor = 1 + k1 * x2 + k2 * y2 + k3 * x2 * x2 + k4 * x2 * y2 + k5 * y2 * y2
+        return 1 + k1 * x2 + k2 * y2 + k3 * x2 * x2 + k4 * x2 * y2 + k5 * y2 * y2
+
+    fx, fy = factor("a"), factor("b")
+    xd, yd = c["scale_x"] * x * fx, c["scale_y"] * y * fy
+
+    def one(a: str, along: Floats, factor: Floats, scale: Floats) -> tuple[Floats, Floats]:
+        """How a new coordinate changes by its own old one, and by the other."""
+        k1, k2, k3, k4, k5 = (c[f"{a}{i}"] for i in range(1, 6))
         by_x = x * (2 * k1 + 4 * k3 * x2 + 2 * k4 * y2)
         by_y = y * (2 * k2 + 2 * k4 * x2 + 4 * k5 * y2)
         own, across = (by_x, by_y) if a == "a" else (by_y, by_x)
-        return scale * along * factor, scale * (factor + along * own), scale * along * across
+        return scale * (factor + along * own), scale * along * across
 
-    xd, xx, xy = one("a", x, c["scale_x"])
-    yd, yy, yx = one("b", y, c["scale_y"])
-    # Rotated back: R J R^T with R = [[cos, -sin], [sin, cos]].
-    return Bent(
-        cos * xd - sin * yd,
-        sin * xd + cos * yd,
-        cos * (cos * xx - sin * xy) - sin * (cos * yx - sin * yy),
-        cos * (sin * xx + cos * xy) - sin * (sin * yx + cos * yy),
-        sin * (cos * xx - sin * xy) + cos * (cos * yx - sin * yy),
-        sin * (sin * xx + cos * xy) + cos * (sin * yx + cos * yy),
-    )
+    def slopes() -> Slopes:
+        """Rotated back: R J R^T with R = [[cos, -sin], [sin, cos]]."""
+        xx, xy = one("a", x, fx, c["scale_x"])
+        yy, yx = one("b", y, fy, c["scale_y"])
+        return Slopes(
+            cos * (cos * xx - sin * xy) - sin * (cos * yx - sin * yy),
+            cos * (sin * xx + cos * xy) - sin * (sin * yx + cos * yy),
+            sin * (cos * xx - sin * xy) + cos * (cos * yx - sin * yy),
+            sin * (sin * xx + cos * xy) + cos * (sin * yx + cos * yy),
+        )
+
+    return Bent(cos * xd - sin * yd, sin * xd + cos * yd, slopes)
 
 
 KIND = DistortionKind(

@@ -12,7 +12,12 @@ def bend(c: Coefficients, u: Floats, v: Floats) -> Bent:
     """The inverse of ``u = u_d / (1 + k r_d^2)``: ``u_d = 2 u / (1 + sqrt(1 - 4 k r^2))``; not a number where there is none."""
     with np.errstate(invalid="ignore", divide="ignore"):
         root = np.sqrt(1 - 4 * c["k"] * (u * u + v * v))
-        return radial(u, v, 2 / (1 + root), 4 * c["k"] / (root * (1 + root) ** 2))
+
+    def by_r2() -> Floats:
+        with np.errstate(invalid="ignore", divide="ignore"):
+            return 4 * c["k"] / (root * (1 + root) ** 2)
+
+    return radial(u, v, 2 / (1 + root), by_r2)
 
 
 KIND = DistortionKind(

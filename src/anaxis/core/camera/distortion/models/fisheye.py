@@ -22,9 +22,12 @@ def bend(c: Coefficients, u: Floats, v: Floats) -> Bent:
     t2 = theta * theta
     k1, k2, k3, k4 = (c[f"k{i}"] for i in range(1, 5))
     bent = theta * (1 + t2 * (k1 + t2 * (k2 + t2 * (k3 + t2 * k4))))
-    by_theta = 1 + t2 * (3 * k1 + t2 * (5 * k2 + t2 * (7 * k3 + 9 * t2 * k4)))
     factor = np.where(far, bent / r, 1 + (k1 - 1 / 3) * r2)
-    by_r2 = np.where(far, (by_theta / (1 + safe) - bent / r) / (2 * safe), k1 - 1 / 3)
+
+    def by_r2() -> Floats:
+        by_theta = 1 + t2 * (3 * k1 + t2 * (5 * k2 + t2 * (7 * k3 + 9 * t2 * k4)))
+        return np.where(far, (by_theta / (1 + safe) - bent / r) / (2 * safe), k1 - 1 / 3)
+
     return radial(u, v, factor, by_r2)
 
 
