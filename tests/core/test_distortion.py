@@ -93,7 +93,11 @@ def test_the_derivatives_are_those_of_the_map(model: str) -> None:
     for found, measured in ((s.uu, by_u[..., 0]), (s.vu, by_u[..., 1]), (s.uv, by_v[..., 0]), (s.vv, by_v[..., 1])):
         assert np.allclose(found, measured, rtol=0, atol=1e-8)
     near = distortion.bend(np.array([[0.02]]), np.array([[-0.01]]))
-    assert np.isfinite([near.u, near.v, *near.slopes]).all() and near.u == pytest.approx(0.02) and near.v == pytest.approx(-0.01)
+    assert (
+        np.isfinite([near.u, near.v, *near.slopes]).all()
+        and near.u == pytest.approx(0.02)
+        and near.v == pytest.approx(-0.01)
+    )
 
 
 @given(

@@ -181,31 +181,38 @@ def empty_pixels(
     filter_px: float = 0.0,
 ) -> np.ndarray:
     """Which pixels of the plate (h, w) find nothing to fetch in a render (of the plate's own size) on a frame, or not all that a
-    filter of so many pixels looks at. Only pixels beside the render's edge are computed exactly: the others cannot be in doubt."""
+    filter of so many pixels looks at. Only in cells of a grid beside the render's edge are pixels computed: the others cannot be in
+    doubt."""
     render = render or no_overscan(image)
     window, alone = plate.select_frames(slice(frame, frame + 1)), distortion.select_frames(np.array([frame]))
     within = render.window(window)
-    out = np.empty((image.height_px, image.width_px), dtype=np.bool_)
     rays = PixelRays(alone, window, image)
     pixel = float(
         max((window.right - window.left)[0] / image.width_px, (window.top - window.bottom)[0] / image.height_px)
     )
-    looks = max(float(reach.max()) for reach in _filtered(alone, rays.corners[None], window, image, filter_px))
-    doubt = rays.error + pixel + _WIDER_THAN_AT_CORNERS * looks
-    for rows, found, exact in rays.rows(lambda near: np.abs(_depth(near, within)) <= doubt):
-        inside = _depth(found, within) >= 0
-        across, up = (a[0] for a in _filtered(alone, found[None, exact], window, image, filter_px))
-        inside[exact] = _depth(found[exact], within, across, up) >= 0
-        out[rows] = ~inside.reshape(-1, image.width_px)
+    looks = max(float(r.max()) for r in _filtered(alone, rays.corners.reshape(1, -1, 2), window, image, filter_px))
+    doubt = rays.bulge + pixel + _WIDER_THAN_AT_CORNERS * looks
+    at = _insides(rays.corners, within)
+    corners = np.stack([at[..., 1:, 1:], at[..., 1:, :-1], at[..., :-1, 1:], at[..., :-1, :-1]])
+    least, most = corners.min(axis=(0, 1)), corners.max(axis=0).min(axis=0)
+    doubtful = (least <= doubt) & (most >= -doubt)
+    row_of, column_of = rays.cells()
+    out = (least <= doubt)[row_of[:, None], column_of]
+    for cell in np.flatnonzero(doubtful.any(axis=1)):
+        rows, columns = np.flatnonzero(row_of == cell), np.flatnonzero(doubtful[cell, column_of])
+        if len(rows) and len(columns):
+            found = rays.of_pixels(rows, columns)
+            looked = (a[0] for a in _filtered(alone, found[None], window, image, filter_px))
+            empty = _insides(found, within, *looked).min(axis=0) < 0
+            out[np.ix_(rows, columns)] = empty.reshape(len(rows), len(columns))
     return out
 
 
-def _depth(tangents: Floats, within: Window, across: Floats | float = 0.0, up: Floats | float = 0.0) -> Floats:
-    """How far tangents (m, 2), with so much across and up about them, lie inside of a window's nearest edge: below zero where
-    they reach beyond it."""
-    u, v = tangents[:, 0], tangents[:, 1]
-    sides = (u - across - within.left, within.right - u - across, v - up - within.bottom, within.top - v - up)
-    return np.asarray(np.minimum.reduce(sides))
+def _insides(tangents: Floats, within: Window, across: Floats | float = 0.0, up: Floats | float = 0.0) -> Floats:
+    """How far tangents (..., 2), with so much across and up about them, lie inside of a window's left, right, lower and upper edge,
+    (4, ...): below zero where they reach beyond one."""
+    u, v = tangents[..., 0], tangents[..., 1]
+    return np.stack([u - across - within.left, within.right - u - across, v - up - within.bottom, within.top - v - up])
 
 
 def _different_frames(distortion: Distortion, plate: Window, count: int) -> Ints:

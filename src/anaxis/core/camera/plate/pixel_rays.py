@@ -6,7 +6,7 @@ every pixel exact from its estimate, in one or two steps.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 
 import numpy as np
 import scipy
@@ -15,18 +15,18 @@ from anaxis.core.camera.distortion.distortion import Distortion
 from anaxis.core.camera.lens import Image
 from anaxis.core.camera.plate.reach import reach_of
 from anaxis.core.camera.plate.window import Window, pixel_rows
-from anaxis.core.typing import Bools, Floats
+from anaxis.core.typing import Floats, Ints
 
 _CELLS = (48, 32)
-# The error of the estimates is measured in the middle of each cell; no pixel's error is larger than so many times the largest.
-_SAFE = 16.0
+# A cell's curvature is measured between corners; nowhere is it larger than so many times the largest measured.
+_SAFE = 4.0
 
 
 class PixelRays:
     """The tangents of the pinhole picture for the middles of all pixels of a plate, on one frame.
 
-    ``corners`` (m, 2) are exact tangents over the whole plate, and ``error`` is how far off an estimate is at most, in tangents.
-    Raises BadInput where the distortion folds over inside the plate.
+    ``corners`` (rows + 1, columns + 1, 2) are the exact tangents of the grid's corners; within a cell, tangents lie at most ``bulge``
+    from those drawn straight between its corners. Raises BadInput where the distortion folds over inside the plate.
     """
 
     def __init__(self, distortion: Distortion, plate: Window, image: Image) -> None:
@@ -34,39 +34,31 @@ class PixelRays:
         self._reach = reach_of(distortion, plate, image)
         x: Floats = np.linspace(0, image.width_px, _CELLS[0] + 1)
         y: Floats = np.linspace(0, image.height_px, _CELLS[1] + 1)
-        self.corners = self._exact(x, y)
-        known = self.corners.reshape(len(y), len(x), 2)
-        self._splines = [scipy.interpolate.RectBivariateSpline(y, x, known[..., i]) for i in range(2)]
-        x, y = (x[1:] + x[:-1]) / 2, (y[1:] + y[:-1]) / 2
-        self.error = _SAFE * float(np.abs(self._estimates(x, y) - self._exact(x, y)).max())
+        pixels = np.stack(np.meshgrid(x, y), axis=-1)
+        tangents = distortion.undistort(plate.tangents(pixels.reshape(-1, 2), image), self._reach)
+        self.corners = tangents.reshape(pixels.shape)
+        self._splines = [scipy.interpolate.RectBivariateSpline(y, x, self.corners[..., i]) for i in range(2)]
+        # A function between two points a step apart lies off the straight line by at most its second difference over 8.
+        self.bulge = _SAFE / 8 * sum(float(np.abs(np.diff(self.corners, 2, axis=k)).max()) for k in (0, 1))
 
-    def rows(self, needed: Callable[[Floats], Bools] | None = None) -> Iterator[tuple[slice, Floats, Bools]]:
-        """Some rows of pixels at a time: which rows, the tangents (rows * w, 2), and which of them are exact.
+    def rows(self) -> Iterator[tuple[slice, Floats]]:
+        """Some rows of pixels at a time: which rows, and the tangents (rows * w, 2)."""
+        columns = np.arange(self._image.width_px)
+        for rows, _ in pixel_rows(self._image):
+            yield rows, self.of_pixels(np.arange(rows.start, rows.stop), columns)
 
-        All are, unless ``needed`` says for estimates (m, 2) which must be; the others remain estimates.
-        """
-        columns, lines = (
-            np.arange(size, dtype=np.float64) + 0.5 for size in (self._image.width_px, self._image.height_px)
-        )
-        for rows, centres in pixel_rows(self._image):
-            found = self._estimates(columns, lines[rows])
-            exact = np.ones(len(found), dtype=np.bool_) if needed is None else needed(found)
-            if exact.all():
-                found = self._from_estimates(centres, found)
-            elif exact.any():
-                found[exact] = self._from_estimates(centres[exact], found[exact])
-            yield rows, found, exact
+    def cells(self) -> tuple[Ints, Ints]:
+        """Which row of the grid's cells each row of pixels lies in (h,), and which column each column (w,)."""
+        sides = zip((self._image.height_px, self._image.width_px), reversed(_CELLS), strict=True)
+        rows, columns = (((np.arange(size) + 0.5) * count / size).astype(np.intp) for size, count in sides)
+        return rows, columns
 
-    def _from_estimates(self, pixels: Floats, near: Floats) -> Floats:
-        wanted = self._plate.tangents(pixels, self._image)
+    def of_pixels(self, rows: Ints, columns: Ints) -> Floats:
+        """The tangents (rows * columns, 2) of the pixels where some rising rows and columns cross."""
+        x, y = columns + 0.5, rows + 0.5
+        near = np.stack([along(y, x) for along in self._splines], axis=-1).reshape(-1, 2)
+        wanted = self._plate.tangents(np.stack(np.meshgrid(x, y), axis=-1).reshape(-1, 2), self._image)
         found, good = self._distortion.found_from(wanted, near[None])
         if not good.all():
             found[:, ~good[0]] = self._distortion.undistort(wanted[:, ~good[0]], self._reach)
         return found[0]
-
-    def _exact(self, x_px: Floats, y_px: Floats) -> Floats:
-        pixels = np.stack(np.meshgrid(x_px, y_px), axis=-1).reshape(-1, 2)
-        return self._distortion.undistort(self._plate.tangents(pixels, self._image), self._reach)[0]
-
-    def _estimates(self, x_px: Floats, y_px: Floats) -> Floats:
-        return np.stack([along(y_px, x_px) for along in self._splines], axis=-1).reshape(-1, 2)

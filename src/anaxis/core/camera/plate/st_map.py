@@ -24,8 +24,7 @@ def undistort_map(distortion: Distortion, plate: Window, image: Image, rendered:
 
 def distort_map(distortion: Distortion, plate: Window, image: Image, rendered: Window, size: Image) -> Floats:
     """For every pixel of the plate, where to fetch in the undistorted picture (``rendered``, of ``size``): (h, w, 2)."""
-    seen = ((rows, tangents) for rows, tangents, _ in PixelRays(distortion, plate, image).rows())
-    return _map(seen, image, rendered, size)
+    return _map(PixelRays(distortion, plate, image).rows(), image, rendered, size)
 
 
 def _map(seen: Iterator[tuple[slice, Floats]], of: Image, within: Window, within_image: Image) -> Floats:
