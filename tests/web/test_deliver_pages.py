@@ -6,6 +6,7 @@ import io
 import json
 import re
 import zipfile
+from collections.abc import Callable
 from pathlib import Path
 
 import httpx
@@ -111,6 +112,40 @@ def test_a_camera_that_begins_below_frame_0_there_goes_out_in_every_format(
         n: p.get("frame_at_zero_s", 0) for c in cameras for n, p in c["proof"].items() if n.endswith((".glb", ".dae"))
     }
     assert sorted(zero.values()) == [-1000, -1000, 0, 0], zero
+
+
+def test_cameras_to_go_along_are_found_by_their_names_among_many(
+    page: Page, site: str, usda: Callable[..., Path]
+) -> None:
+    names = [f"cam_{k:02}" for k in range(31)]
+    path = usda("\n".join(f'def Xform "of_{name}" {{ CAMERA }}' for name in names))
+    for name in names:
+        path.write_text(path.read_text().replace('Camera "cam"', f'Camera "{name}"', 1))
+    with Visitor(base_url=site, timeout=60) as client:
+        review = client.post("/take-in", files={"file": ("many.usda", path.read_bytes())}).headers["location"]
+        fields = {"show": "S", "shot": "SH_010", "source_fit": "width", "resolution": "1920x1080"}
+        kept = client.post(review, data={**fields, "cameras": [f"/of_{name}/{name}" for name in names]})
+        assert kept.status_code == 303, kept.text
+    page.goto("/cameras/1?station=deliver&to=yup-rh-m")
+    ready(page)
+    page.get_by_text("More cameras, formats or packages").click()
+    shown = page.locator("#other-cameras label")
+    expect(shown).to_have_count(24)
+    expect(page.locator("#other-cameras")).to_contain_text("24 of 30 cameras shown")
+    page.get_by_label("cam_03").check()
+    page.get_by_label("Find by shot or camera name").fill("CAM_29")
+    expect(shown).to_have_text(["cam_03", "cam_29"])
+    expect(page.get_by_label("cam_03")).to_be_checked()
+    page.get_by_label("cam_29").check()
+    page.get_by_label("Find by shot or camera name").fill("wheel")
+    page.keyboard.press("Enter")  # searches, and delivers nothing
+    expect(page.locator("#other-cameras")).to_contain_text("No other camera of the show has these words")
+    expect(shown).to_have_text(["cam_03", "cam_29"])
+    page.get_by_role("button", name="Write and prove").click()
+    expect(page.get_by_role("row").filter(has_text="Matches")).to_have_count(3)
+    with Visitor(base_url=site, timeout=60) as client:
+        delivered = [k for k in range(1, 32) if "/deliveries/" in client.get(f"/cameras/{k}?station=deliver").text]
+    assert delivered == [1, 4, 30]
 
 
 def test_what_cannot_be_delivered_is_said_where_it_was_asked(

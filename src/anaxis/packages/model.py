@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import json
-from functools import cached_property
+from functools import cached_property, lru_cache
 from pathlib import Path
 from typing import Annotated, Any, Literal
 
@@ -203,10 +203,19 @@ class Profile(_Part):
         return names.get(self.metres_per_unit, f"x {self.metres_per_unit:g} m")
 
 
+@lru_cache(maxsize=1000)  # a page shows hundreds of deliveries, each with the profile of its package as it was then
+def _profile_from_json(text: str) -> Profile:
+    return Profile.model_validate(json.loads(text))
+
+
 def profile_from_dict(data: object, where: str) -> Profile:
     """A profile from parsed JSON; raises BadInput naming the field that is wrong."""
     try:
-        return Profile.model_validate(data)
+        try:
+            text = json.dumps(data)
+        except (TypeError, ValueError, RecursionError):  # not JSON: the model says what is wrong with it
+            return Profile.model_validate(data)
+        return _profile_from_json(text)
     except ValidationError as error:
         first = error.errors()[0]
         field = ".".join(str(p) for p in first["loc"])

@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from typing import Any
+from collections.abc import Callable, Collection
+from typing import Any, NamedTuple
 
-from sqlalchemy import ColumnElement, Text, cast, literal_column, select
+from sqlalchemy import ColumnElement, Text, and_, cast, func, literal_column, or_, select
 from sqlalchemy.orm import Session, joinedload
 
 from anaxis.core.camera.film_backs import FilmBack
@@ -175,16 +175,34 @@ def get_camera(session: Session, camera_id: int) -> Camera:
     return found(session, Camera, camera_id, "camera")
 
 
-def other_cameras(session: Session, camera: Camera) -> list[Camera]:
-    """The other cameras of its show, those of its own shot first."""
-    query = (
-        select(Camera)
-        .join(Shot, Shot.id == Camera.shot_id)
-        .where(*on_the_list(camera.shot.show), Camera.id != camera.id)
-        .order_by((Camera.shot_id == camera.shot_id).desc(), Shot.name, Camera.name)
-        .options(joinedload(Camera.shot))
-    )
-    return list(session.execute(query).scalars())
+class OtherCamera(NamedTuple):
+    """A camera by number, with the names to tell it by."""
+
+    id: int
+    name: str
+    shot_id: int
+    shot: str
+    ticked: bool
+
+
+def has_words(words: str) -> list[ColumnElement[bool]]:
+    """That each of some words stands in the name of a shot or of its camera, in upper or lower case."""
+    names = func.lower(Shot.name + " " + Camera.name)
+    return [func.strpos(names, word) > 0 for word in words.lower().split()]
+
+
+def other_cameras(
+    session: Session, camera: Camera, words: str = "", ticked: Collection[int] = (), most: int = 24
+) -> tuple[list[OtherCamera], int]:
+    """Other cameras of its show: those that are ticked, then those whose names have the words, its own shot's first; and how many
+    have the words."""
+    here = [*on_the_list(camera.shot.show), Camera.id != camera.id]
+    chosen, found = Camera.id.in_(sorted(ticked)), [*here, *has_words(words)]
+    query = select(Camera.id, Camera.name, Camera.shot_id, Shot.name, chosen).join(Shot, Shot.id == Camera.shot_id)
+    order = (chosen.desc(), (Camera.shot_id == camera.shot_id).desc(), Shot.name, Camera.name)
+    rows = session.execute(query.where(*here, or_(chosen, and_(*found))).order_by(*order).limit(most + len(ticked)))
+    count = select(func.count()).select_from(Camera).join(Shot, Shot.id == Camera.shot_id).where(*found)
+    return [OtherCamera(*row) for row in rows], session.execute(count).scalar_one()
 
 
 def saved_layouts(session: Session) -> list[str]:

@@ -21,7 +21,7 @@ from anaxis.core.time.rates import kept_rate
 from anaxis.packages.model import Profile, profile_from_dict
 from anaxis.store.models import AllowedWarning, Camera, Delivery, Shot, Show, Version
 from anaxis.store.noticed import expected_of, findings_now, is_open
-from anaxis.store.queries import PACKAGE_KEY, get_show, newest_show_name, on_the_list, package_key
+from anaxis.store.queries import PACKAGE_KEY, get_show, has_words, newest_show_name, on_the_list, package_key
 
 PAGE = 50
 # What a list may be sorted by; a "-" before it turns the order round. The worst and the newest come first by themselves.
@@ -172,8 +172,7 @@ def _on_the_list(query: Select[*tuple[Any, ...]], show: Show) -> Select[*tuple[A
 def _asked_for(show: Show, asked: ShotFilter, late: Collection[int]) -> Select[*tuple[Any, ...]]:
     """The cameras of a show that match the filters on columns of the database, as :class:`_Light`."""
     query = _on_the_list(select(Camera.id, Version.id, Version.created_at, Shot.name, Camera.name), show)
-    for word in asked.q.lower().split():
-        query = query.where(func.strpos(func.lower(Shot.name + " " + Camera.name), word) > 0)
+    query = query.where(*has_words(asked.q))
     if asked.package:
         query = query.where(Version.deliveries.any(package_key(Delivery.profile) == asked.package))
     if asked.who:

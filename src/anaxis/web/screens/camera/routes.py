@@ -143,6 +143,20 @@ def drawing(
     return drawing_answer(drawings_of(request).get(key, make).part(block))
 
 
+@router.get("/{camera_id}/other-cameras")
+def cameras_to_add(
+    request: Request,
+    store: Store,
+    camera_id: int,
+    words: Annotated[str, Query(max_length=120)] = "",
+    more_cameras: Annotated[list[int] | None, Query(max_length=500)] = None,
+) -> Any:
+    """Cameras of the show to be delivered along: those that are ticked, and some whose names have the words."""
+    camera = get_version(store, camera_id).camera
+    found = other_cameras(store, camera, words, more_cameras or ())
+    return page(request, "camera/other_cameras.html", other_cameras=found, shot=camera.shot)
+
+
 @router.post("/{camera_id}/circle")
 def choose(
     store: Store, camera_id: int, circle_mm: Annotated[str, Form()] = "", back: Annotated[str, Form()] = ""
@@ -256,7 +270,7 @@ def _context(
     return {
         "sheet": sheet,
         "offset_unit": package_offsets(outgoing.track, profile)[2],
-        "other_cameras": other_cameras(store, version.camera) if station == "deliver" else [],
+        "other_cameras": other_cameras(store, version.camera) if station == "deliver" else ([], 0),
         "connected": packages_there(store, version.camera.shot.show) if station == "deliver" else [],
         "node": node_name(version.camera.name, set()),
         "node_rule": NODE_NAME_RULE,
