@@ -20,7 +20,8 @@ from anaxis.core.camera.lens import Image
 from anaxis.core.camera.projection import projection_of
 from anaxis.core.camera.track import Track
 from anaxis.core.checks.examine import examine
-from anaxis.core.motion.reduce import KeyRule, reduce
+from anaxis.core.motion.keys import KeyRule
+from anaxis.core.motion.reduce import reduce
 from anaxis.core.motion.resample import at_rate
 from anaxis.core.proof.proof import prove
 from anaxis.core.scene.bake import bake_camera

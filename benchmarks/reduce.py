@@ -9,7 +9,8 @@ import numpy as np
 
 from anaxis.core.camera.lens import Image
 from anaxis.core.camera.projection import projection_of
-from anaxis.core.motion.reduce import KeyRule, reduce
+from anaxis.core.motion.keys import KeyRule
+from anaxis.core.motion.reduce import reduce
 from anaxis.core.proof.proof import prove
 from anaxis.core.space.axes import Convention
 from resample import make_track, timed

@@ -21,7 +21,8 @@ from anaxis.core.camera.projection import projection_of
 from anaxis.core.camera.track import Track
 from anaxis.core.errors import BadInput
 from anaxis.core.motion import reduce as module
-from anaxis.core.motion.reduce import KeyRule, Reduced, reduce
+from anaxis.core.motion.keys import KeyRule
+from anaxis.core.motion.reduce import Reduced, reduce
 from anaxis.core.proof.proof import prove
 from anaxis.core.scene.landmarks import NO_LANDMARKS
 from anaxis.core.scene.picture import Picture

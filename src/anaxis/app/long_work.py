@@ -19,8 +19,8 @@ from anaxis.app.plates.outputs import write_maps, write_warped
 from anaxis.app.plates.plates import make_proxies
 from anaxis.app.roles import LOCAL, Actor
 from anaxis.core.errors import BadInput
-from anaxis.core.motion.reduce import Progress
 from anaxis.core.names import listed
+from anaxis.core.progress import Progress
 from anaxis.core.recipe.documents import recipe_from_document
 from anaxis.core.recipe.replay import completed
 from anaxis.delivery.options import DeliveryOptions

@@ -11,8 +11,8 @@ import numpy as np
 from anaxis.core.camera.lens import Image, field_of_view_deg, hand_over, zoom_px
 from anaxis.core.camera.track import Track
 from anaxis.core.image_plane import ImagePlane
+from anaxis.core.motion.keys import Keys
 from anaxis.core.motion.placement import Similarity
-from anaxis.core.motion.reduce import Keys
 from anaxis.core.scene.landmarks import Landmarks
 from anaxis.core.space.axes import Convention
 from anaxis.core.space.rotation import angles_from_matrices

@@ -8,8 +8,8 @@ from typing import NamedTuple
 
 from anaxis.core.camera.track import Track
 from anaxis.core.errors import BadInput
-from anaxis.core.motion.reduce import Progress, no_progress, part_of
 from anaxis.core.names import file_stem_of
+from anaxis.core.progress import Progress, no_progress, part_of
 from anaxis.core.scene.landmarks import Landmarks, unique_name
 from anaxis.core.scene.picture import Picture
 from anaxis.delivery.options import USUAL, DeliveryOptions, along, from_zero_up

@@ -11,10 +11,12 @@ from anaxis.core.camera.track import Track
 from anaxis.core.errors import BadInput
 from anaxis.core.image_plane import image_plane, said_of_distance
 from anaxis.core.motion.edits import renumbered
+from anaxis.core.motion.keys import rekeyed
 from anaxis.core.motion.placement import Similarity
-from anaxis.core.motion.reduce import Progress, Reduced, no_progress, reduce, rekeyed
+from anaxis.core.motion.reduce import Reduced, reduce
 from anaxis.core.motion.resample import landmarks_at, sampled
 from anaxis.core.outgoing import Outgoing, make_outgoing
+from anaxis.core.progress import Progress, no_progress
 from anaxis.core.scene.landmarks import Landmarks
 from anaxis.core.scene.picture import Picture
 from anaxis.core.time.rates import format_frame

@@ -12,7 +12,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Literal, NamedTuple
 
 if TYPE_CHECKING:  # a reader waits for none of what writers need
-    from anaxis.core.motion.reduce import KeyRule
+    from anaxis.core.motion.keys import KeyRule
     from anaxis.core.outgoing import Outgoing
     from anaxis.core.scene.nodes import Scene
     from anaxis.core.space.axes import Convention

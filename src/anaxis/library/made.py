@@ -20,9 +20,9 @@ from anaxis.core.camera.projection import Projection
 from anaxis.core.camera.track import Track
 from anaxis.core.derive import derived_kind
 from anaxis.core.derive.derived import Input, scene_of
-from anaxis.core.motion.reduce import Progress, no_progress
 from anaxis.core.motion.resample import at_rate, resampling_error
 from anaxis.core.outgoing import Outgoing
+from anaxis.core.progress import Progress, no_progress
 from anaxis.core.proof.proof import Proof
 from anaxis.core.time.rates import plain_frame
 from anaxis.core.typing import Archive

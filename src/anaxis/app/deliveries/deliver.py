@@ -16,7 +16,7 @@ from anaxis.app.webhooks.events import emit_delivered
 from anaxis.core.camera.projection import Projection
 from anaxis.core.errors import BadInput
 from anaxis.core.image_plane import Pictures
-from anaxis.core.motion.reduce import Progress, no_progress
+from anaxis.core.progress import Progress, no_progress
 from anaxis.core.recipe.effects import placement_of
 from anaxis.core.typing import Floats
 from anaxis.delivery.deliver import file_stem

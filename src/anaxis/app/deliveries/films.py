@@ -22,7 +22,7 @@ from anaxis.app.deliveries.returned import get_return, return_arrays
 from anaxis.app.made_files import keep_made_file, keep_zip, put_in_zip
 from anaxis.app.plates.plates import get_plate, image_of, opened_of
 from anaxis.core.errors import BadInput
-from anaxis.core.motion.reduce import Progress
+from anaxis.core.progress import Progress
 from anaxis.core.time.rates import format_frame
 from anaxis.delivery.deliver import file_stem
 from anaxis.library.film import Beside, Film, FilmOptions, Reel, write_film

@@ -14,8 +14,8 @@ from anaxis.app.derived.derive import camera_of_version, settings_of, used_versi
 from anaxis.core.derive import derived_kind
 from anaxis.core.derive.joined import Join
 from anaxis.core.errors import BadInput
-from anaxis.core.motion.reduce import Progress, no_progress, part_of
 from anaxis.core.outgoing import Outgoing
+from anaxis.core.progress import Progress, no_progress, part_of
 from anaxis.core.proof.proof import Difference, Proof
 from anaxis.core.recipe.documents import recipe_document
 from anaxis.core.scene.landmarks import unique_name

@@ -19,7 +19,7 @@ from anaxis.core.derive.framed import Frame, plate_axes
 from anaxis.core.derive.sphere import pixels_of
 from anaxis.core.derive.sphere_maps import Sphere
 from anaxis.core.errors import BadInput
-from anaxis.core.motion.reduce import Progress
+from anaxis.core.progress import Progress
 from anaxis.core.recipe.effects import placement_of
 from anaxis.core.time.rates import plain_frame
 from anaxis.core.typing import Floats

@@ -16,7 +16,7 @@ from anaxis.app.made_files import keep_zip, put_in_zip
 from anaxis.app.plates.plates import ask_for_proxies, hand_in_plate, opened_of, plates_of
 from anaxis.core.camera.track import Track
 from anaxis.core.errors import BadInput
-from anaxis.core.motion.reduce import Progress
+from anaxis.core.progress import Progress
 from anaxis.core.scene.landmarks import unique_name
 from anaxis.core.scene.picture import Picture
 from anaxis.core.time.rates import plain_frame

@@ -25,7 +25,7 @@ from anaxis.core.checks import plates as checks
 from anaxis.core.errors import BadInput
 from anaxis.core.findings import Finding
 from anaxis.core.image_plane import Pictures
-from anaxis.core.motion.reduce import Progress
+from anaxis.core.progress import Progress
 from anaxis.formats.plates import MOVIE_SUFFIXES, SUFFIXES
 from anaxis.formats.plates.display import MAX_STOPS, VIEWS
 from anaxis.formats.plates.found import Found, sequences_among

@@ -1,88 +1,42 @@
 """Fewer keys: of a key on every frame, the few that keep the picture within a chosen number of pixels.
 
-A receiver draws a motion between keys channel by channel, so the channels are the receiver's own: its
-position, its angles (or quaternions) and those of its lens that vary. Keys lie on samples of the source;
-from each one the furthest sample is sought that still keeps every frame between within the tolerance,
-measured in pixels at the proof's test points. With Bezier keys the tangents of a span are fitted to the
-samples by least squares, handles a third of the span away in time (a cubic Hermite curve), and made one
-on both sides of a key wherever the picture allows it.
+Keys lie on samples of the source; from each one the furthest sample is sought that still keeps every frame between within the
+tolerance, measured in pixels at the proof's test points. With Bezier keys the tangents of a span are fitted to the samples by
+least squares, and made one on both sides of a key wherever the picture allows it.
 """
 
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Callable
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
-from typing import Any, Literal
+from typing import Any, NamedTuple
 
 import numpy as np
-import scipy
 
-from anaxis.core.camera.channels import BESIDE, CHANNELS
+from anaxis.core.camera.channels import BESIDE
 from anaxis.core.camera.lens import Image
 from anaxis.core.camera.projection import projection_of
 from anaxis.core.camera.track import Track
 from anaxis.core.errors import BadInput
 from anaxis.core.motion.cuts import cuts_of
+from anaxis.core.motion.keys import KeyRule, Keys, channels_of, drawn, hermite, span_slopes, track_of_channels
 from anaxis.core.number_text import px_text
+from anaxis.core.progress import Progress, no_progress
 from anaxis.core.proof.proof import TestPoints, deviations_px, make_test_points, motion_size_m
-from anaxis.core.space.axes import Convention
-from anaxis.core.space.rotation import angles_from_matrices, matrices_from_angles
 from anaxis.core.time.rates import plain_frame
 from anaxis.core.typing import Floats, Ints
 
-Interpolation = Literal["linear", "bezier"]
-Turns = Literal["angles", "quaternions"]
 # Channels that do not move the picture are kept to this share of their value.
 UNSEEN_SHARE = 0.002
-Progress = Callable[[float], None]
 # Test points are worked out for so many frames at a time: those of all frames of a long shot fill a gigabyte.
 _BLOCK, _BLOCKS_KEPT = 1024, 8
 # Where keys are dense, straight spans of up to _SHORT samples are tried at almost every sample. After _OFTEN trials of one length
 # in a block of frames, all spans of that length that begin in the block are measured at once.
 _SHORT, _OFTEN = 4, 8
-
-
-def no_progress(share: float) -> None:
-    """For whoever does not want to know how far the work is."""
-
-
-def part_of(progress: Progress, i: int, count: int) -> Progress:
-    """What the i-th of ``count`` equal parts of a work tells its own share to."""
-    return lambda share: progress((i + share) / count)
-
-
-@dataclass(frozen=True)
-class KeyRule:
-    """How a receiver draws between keys: in which convention, straight or curved, angles or quaternions."""
-
-    convention: Convention
-    interpolation: Interpolation = "linear"
-    turns: Turns = "angles"
-
-
-@dataclass(frozen=True, eq=False)
-class Keys:
-    """A motion as few keys.
-
-    ``index`` (k,) places of the keys among the track's frames, ``frames`` (k,); ``values`` (k, c) of the
-    ``channels``; ``slope_in`` and ``slope_out`` (k, c) per frame, on the two sides of a key (straight
-    spans have those of their chord). Position in the rule's units, angles in degrees, lens as in Lens.
-    """
-
-    rule: KeyRule
-    channels: tuple[str, ...]
-    index: Ints
-    frames: Floats
-    values: Floats
-    slope_in: Floats
-    slope_out: Floats
-
-    def __len__(self) -> int:
-        return len(self.index)
-
-    def column(self, channel: str) -> int:
-        return self.channels.index(channel)
+# So many trials of curved spans are measured ahead of the one whose answer says which of them is next. Over evenly spaced samples,
+# all spans of one length of up to _WEIGHED weigh their samples alike.
+_AHEAD, _WEIGHED = 2, 200
 
 
 @dataclass(frozen=True, eq=False)
@@ -133,6 +87,9 @@ class _Fit:
         self.tried: Counter[tuple[int, int]] = Counter()
         self.short: dict[tuple[int, int], Floats] = {}
         self.unseen = [i for i, c in enumerate(self.channels) if c in BESIDE]
+        self.curved = rule.interpolation == "bezier"
+        self.even = bool(np.ptp(np.diff(track.frames)) == 0) if len(track) > 1 else False
+        self.weights: dict[int, Floats] = {}
 
     def deviation(self, at: Ints, values: Floats) -> Floats:
         """Pixels off on the frames ``at`` (m,) with other ``values`` (m, c); infinite where focus and the like go."""
@@ -165,23 +122,43 @@ class _Fit:
         """Slopes at both ends of the span from sample i to j, each (c,)."""
         return span_slopes(self.track.frames[i : j + 1], self.values[i : j + 1], self.rule.interpolation)
 
-    def keeps(self, i: int, j: int, tolerance_px: float) -> bool:
-        """Whether the span from i to j draws every sample between within the tolerance."""
-        if j - i < 2:
-            return True
-        if self.rule.interpolation == "linear" and j - i <= _SHORT:
-            which = (i // _BLOCK, j - i)
+    def worst_px(self, i: int, lengths: Sequence[int]) -> dict[int, float]:
+        """By how many pixels at most the spans from sample i over so many samples draw a sample between them elsewhere, by length.
+        A length that many samples are tried with is measured for a whole block at once, the others together."""
+        known = {n: 0.0 for n in lengths if n < 2}
+        for n in (n for n in lengths if not self.curved and 2 <= n <= _SHORT):
+            which = (i // _BLOCK, n)
             self.tried[which] += 1
             if self.tried[which] > _OFTEN:
                 if which not in self.short:
                     self.short[which] = self._short_spans(*which)
-                return bool(self.short[which][i % _BLOCK] <= tolerance_px)
-        keys = np.array([i, j])
-        out, into = self.slopes(i, j)
-        inside = np.arange(i + 1, j)
-        values = drawn(self.track.frames[keys], self.values[keys], np.stack([out, into]), np.stack([out, into]), self.rule,
-                       self.channels, self.track.frames[inside])  # fmt: skip
-        return bool(self.deviation(inside, values).max() <= tolerance_px)
+                known[n] = float(self.short[which][i % _BLOCK])
+        left = [n for n in lengths if n not in known]
+        if left:
+            off = self.deviation(
+                np.concatenate([np.arange(i + 1, i + n) for n in left]),
+                np.concatenate([self._span(i, i + n) for n in left]),
+            )
+            starts = np.cumsum([0, *(n - 1 for n in left[:-1])])
+            known |= dict(zip(left, np.maximum.reduceat(off, starts).tolist(), strict=True))
+        return known
+
+    def _span(self, i: int, j: int) -> Floats:
+        """What the span from sample i to j draws at the samples between, (j - i - 1, c)."""
+        if self.curved and self.even and j - i <= _WEIGHED:
+            if j - i not in self.weights:
+                self.weights[j - i] = _curve_weights(j - i)
+            return np.asarray(self.weights[j - i] @ self.values[i : j + 1])
+        keys, both = np.array([i, j]), np.stack(self.slopes(i, j))
+        return drawn(
+            self.track.frames[keys],
+            self.values[keys],
+            both,
+            both,
+            self.rule,
+            self.channels,
+            self.track.frames[i + 1 : j],
+        )
 
     def _short_spans(self, block: int, length: int) -> Floats:
         """The largest deviation of the straight span of ``length`` samples from each sample of a block, (_BLOCK,) px; infinite where
@@ -207,94 +184,12 @@ def require_tolerance(tolerance_px: float) -> None:
         )
 
 
-def span_slopes(frames: Floats, values: Floats, interpolation: str) -> tuple[Floats, Floats]:
-    """Slopes (c,) at both ends of one span through samples ``values`` (m, c) at ``frames`` (m,), in the least squares."""
-    span = frames[-1] - frames[0]
-    chord = (values[-1] - values[0]) / span
-    if interpolation == "linear" or len(frames) < 3:
-        return chord, chord
-    basis = _hermite((frames[1:-1] - frames[0]) / span)
-    rest = values[1:-1] - basis[:, :1] * values[0] - basis[:, 1:2] * values[-1]
-    if len(frames) == 3:  # one sample cannot settle two slopes: the smallest change from the chord
-        rest = rest - (basis[:, 2:] * span) @ np.stack([chord, chord])
-        found = np.linalg.lstsq(basis[:, 2:] * span, rest, rcond=None)[0]
-        return chord + found[0], chord + found[1]
-    found = np.linalg.lstsq(basis[:, 2:] * span, rest, rcond=None)[0]
-    return found[0], found[1]
-
-
-def channels_of(track: Track, rule: KeyRule) -> tuple[tuple[str, ...], Floats]:
-    """The names and values (n, c) of a track's channels as a receiver keys them; lens channels only where they vary."""
-    convention = rule.convention
-    turned = convention.rotation_from_canonical(track.rotation)
-    names = ["position_x", "position_y", "position_z"]
-    columns = [convention.position_from_canonical(track.position_m)]
-    if rule.turns == "angles":
-        names += ["rotation_x", "rotation_y", "rotation_z"]
-        columns.append(angles_from_matrices(turned, convention.order, convention.signs).deg)
-    else:
-        names += ["quaternion_x", "quaternion_y", "quaternion_z", "quaternion_w"]
-        columns.append(continuous_quaternions(turned))
-    for name in CHANNELS:
-        values = getattr(track.lens, name)
-        if np.isfinite(values).all() and np.ptp(values) > 0:
-            names.append(name)
-            columns.append(values[:, None])
-    return tuple(names), np.concatenate(columns, axis=1)
-
-
-def continuous_quaternions(rotation: Floats) -> Floats:
-    """Unit quaternions x, y, z, w (n, 4) of rotations (n, 3, 3), each on the side of the one before."""
-    found = scipy.spatial.transform.Rotation.from_matrix(rotation).as_quat()
-    turns = np.sign(np.einsum("ij,ij->i", found[:-1], found[1:]))
-    flips = np.concatenate([[1.0], np.cumprod(np.where(turns < 0, -1.0, 1.0))])
-    return np.asarray(found * flips[:, None])
-
-
-def track_of_channels(track: Track, channels: tuple[str, ...], values: Floats, rule: KeyRule) -> Track:
-    """``track`` with its motion and varying lens taken from channel values (n, c)."""
-    convention, c = rule.convention, values
-    turned = (
-        matrices_from_angles(c[:, 3:6], convention.order, convention.signs)
-        if rule.turns == "angles"
-        else scipy.spatial.transform.Rotation.from_quat(c[:, 3:7]).as_matrix()
-    )
-    lens = {n: c[:, i] for i, n in enumerate(channels) if n in CHANNELS}
-    return replace(
-        track,
-        position_m=convention.position_to_canonical(c[:, :3]),
-        rotation=convention.rotation_to_canonical(turned),
-        lens=replace(track.lens, **lens),
-    )
-
-
-def _hermite(u: Floats) -> Floats:
-    """The cubic Hermite basis at u in 0 to 1, (m, 4): both values, then both slopes times the span."""
-    u2, u3 = u * u, u * u * u
-    return np.stack([2 * u3 - 3 * u2 + 1, 3 * u2 - 2 * u3, u3 - 2 * u2 + u, u3 - u2], axis=1)
-
-
-def drawn(
-    frames: Floats, values: Floats, slope_in: Floats, slope_out: Floats, rule: KeyRule, channels: tuple[str, ...], at: Floats
-) -> Floats:  # fmt: skip
-    """What keys draw at the frames ``at`` (m,): channel values (m, c). Straight quaternions go by the shortest arc."""
-    span = np.clip(np.searchsorted(frames, at, side="right") - 1, 0, max(0, len(frames) - 2))
-    if len(frames) == 1:
-        return np.repeat(values, len(at), axis=0)
-    length = (frames[span + 1] - frames[span])[:, None]
-    u = np.clip((at - frames[span]) / length[:, 0], 0.0, 1.0)
-    if rule.interpolation == "linear":
-        out = values[span] + (values[span + 1] - values[span]) * u[:, None]
-        if rule.turns == "quaternions":
-            arc = scipy.spatial.transform.Slerp(frames, scipy.spatial.transform.Rotation.from_quat(values[:, 3:7]))
-            out[:, 3:7] = arc(np.clip(at, frames[0], frames[-1])).as_quat()
-        return np.asarray(out)
-    basis = _hermite(u)
-    return np.asarray(
-        basis[:, :1] * values[span]
-        + basis[:, 1:2] * values[span + 1]
-        + length * (basis[:, 2:3] * slope_out[span] + basis[:, 3:] * slope_in[span + 1])
-    )
+def _curve_weights(length: int) -> Floats:
+    """How much of each of its samples a curved span over ``length`` evenly spaced ones draws at each sample between:
+    (length - 1, length + 1)."""
+    frames, samples = np.arange(length + 1.0), np.eye(length + 1)
+    ends = np.stack([samples[0], samples[-1], *span_slopes(frames, samples, "bezier")])
+    return np.asarray((hermite(frames[1:-1] / length) * [1, 1, length, length]) @ ends)
 
 
 def reduce(
@@ -324,43 +219,50 @@ def reduce(
     return Reduced(keys, moved, fitted.deviation(np.arange(len(track)), every))
 
 
-def rekeyed(keys: Keys, track: Track) -> Keys:
-    """The keys on the same places of another track: its own values, slopes fitted to it anew."""
-    channels, values = channels_of(track, keys.rule)
-    k, c = len(keys), len(channels)
-    into, out = np.zeros((k, c)), np.zeros((k, c))
-    for s in range(k - 1):
-        span = slice(int(keys.index[s]), int(keys.index[s + 1]) + 1)
-        out[s], into[s + 1] = span_slopes(track.frames[span], values[span], keys.rule.interpolation)
-    if k > 1:
-        into[0], out[-1] = out[0], into[-1]
-    return Keys(keys.rule, channels, keys.index, track.frames[keys.index], values[keys.index], into, out)
-
-
 def _keys_between(fitted: _Fit, first: int, last: int, tolerance_px: float, progress: Progress) -> list[int]:
     """Keys from ``first`` to ``last``, both among them: each one as far from the one before as can be."""
     keys, at, reach = [first], first, 4
     while at < last:
         progress(at)
-        # Doubling, then halving: how far a span may go is found in a few trials, from the last one's length.
-        good, step = 1, max(2, reach)
-        bad = last - at + 1
-        while good < last - at:
-            trial = min(step, last - at)
-            if fitted.keeps(at, at + trial, tolerance_px):
-                good, step = trial, trial * 2
-            else:
-                bad = trial
-                break
-        while bad - good > 1:
-            middle = (good + bad) // 2
-            if fitted.keeps(at, at + middle, tolerance_px):
-                good = middle
-            else:
-                bad = middle
-        at, reach = at + good, good
+        search = _Search(last - at, 1, last - at + 1, max(2, reach))
+        worst_px: dict[int, float] = {}
+        while search.trial:
+            if search.trial not in worst_px:
+                worst_px |= fitted.worst_px(at, search.ahead() if fitted.curved else [search.trial])
+            search = search.after(worst_px[search.trial] <= tolerance_px)
+        at, reach = at + search.good, search.good
         keys.append(at)
     return keys
+
+
+class _Search(NamedTuple):
+    """How far a span may go, up to ``most`` samples: one over ``good`` is kept, one over ``bad`` is not. From the last one's length,
+    ``step``, it is doubled until it is not kept, and halved between then."""
+
+    most: int
+    good: int
+    bad: int
+    step: int
+
+    @property
+    def trial(self) -> int:
+        """The length to try next; 0 once the longest is found."""
+        if self.bad > self.most:
+            return min(self.step, self.most) if self.good < self.most else 0
+        return (self.good + self.bad) // 2 if self.bad - self.good > 1 else 0
+
+    def after(self, kept: bool) -> _Search:
+        trial = self.trial
+        return self._replace(good=trial, step=2 * trial) if kept else self._replace(bad=trial)
+
+    def ahead(self) -> list[int]:
+        """The length to try next, with those that may follow: a few short ones are measured in hardly more time than one."""
+        searches, lengths = [self], [self.trial]
+        for _ in range(_AHEAD):
+            searches = [s.after(kept) for s in searches for kept in (True, False) if s.trial]
+            lengths += [s.trial for s in searches if s.trial]
+        lengths = list(dict.fromkeys(lengths))
+        return lengths if sum(lengths) <= _BLOCK else lengths[:1]
 
 
 def _with_slopes(fitted: _Fit, index: Ints, tolerance_px: float) -> Keys:

@@ -17,7 +17,7 @@ from alembic3d import Abc, AbcCoreAbstract, AbcGeom
 
 from anaxis.core.camera.track import Track
 from anaxis.core.image_plane import CORNERS, ImagePlane
-from anaxis.core.motion.reduce import KeyRule
+from anaxis.core.motion.keys import KeyRule
 from anaxis.core.outgoing import Outgoing, pose_matrices, root_matrix
 from anaxis.core.space.axes import Convention
 from anaxis.core.time.rates import seconds_of

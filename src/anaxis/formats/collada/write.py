@@ -16,7 +16,7 @@ from xml.sax.saxutils import quoteattr
 import numpy as np
 
 from anaxis.core.image_plane import CORNERS, ON_PICTURE
-from anaxis.core.motion.reduce import KeyRule, Keys
+from anaxis.core.motion.keys import KeyRule, Keys
 from anaxis.core.outgoing import Outgoing, pose_matrices, root_matrix
 from anaxis.core.scene.landmarks import unique_name
 from anaxis.core.space.axes import Convention

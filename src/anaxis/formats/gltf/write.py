@@ -21,7 +21,7 @@ from anaxis.core.camera.channels import CHANNELS
 from anaxis.core.camera.track import Track
 from anaxis.core.image_plane import CORNERS, ON_PICTURE, ImagePlane
 from anaxis.core.motion.cuts import cuts_of
-from anaxis.core.motion.reduce import KeyRule, continuous_quaternions
+from anaxis.core.motion.keys import KeyRule, continuous_quaternions
 from anaxis.core.outgoing import Outgoing
 from anaxis.core.space.axes import Convention
 from anaxis.core.time.rates import plain_frame, rate_text

@@ -10,7 +10,7 @@ from typing import Any
 
 import numpy as np
 
-from anaxis.core.motion.reduce import continuous_quaternions
+from anaxis.core.motion.keys import continuous_quaternions
 from anaxis.core.scene.mesh import Spread, fans
 from anaxis.core.time.rates import plain_frame, rate_text
 from anaxis.core.typing import Floats

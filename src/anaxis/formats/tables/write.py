@@ -10,7 +10,7 @@ from typing import Any
 import numpy as np
 
 from anaxis.core.errors import BadInput
-from anaxis.core.motion.reduce import KeyRule, continuous_quaternions
+from anaxis.core.motion.keys import KeyRule, continuous_quaternions
 from anaxis.core.outgoing import Outgoing
 from anaxis.core.space.axes import Convention
 from anaxis.core.time.rates import plain_frame

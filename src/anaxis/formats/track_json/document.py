@@ -22,7 +22,7 @@ from anaxis.core.camera.distortion.distortion import Distortion, distortion_from
 from anaxis.core.camera.lens import Image
 from anaxis.core.camera.track import Track, make_lens
 from anaxis.core.errors import BadInput
-from anaxis.core.motion.reduce import KeyRule, Keys
+from anaxis.core.motion.keys import KeyRule, Keys
 from anaxis.core.outgoing import Outgoing
 from anaxis.core.scene.nodes import Node, Scene
 from anaxis.core.space.axes import Convention, axes_matrix, axis_name

@@ -12,7 +12,7 @@ from pathlib import Path
 import numpy as np
 from pxr import Gf, Sdf, Usd, UsdGeom, UsdRender, Vt
 
-from anaxis.core.motion.reduce import KeyRule, Keys
+from anaxis.core.motion.keys import KeyRule, Keys
 from anaxis.core.outgoing import Outgoing, pose_matrices, root_matrix
 from anaxis.core.space.axes import Convention, axis_name
 from anaxis.core.time.rates import rate_label
