@@ -224,6 +224,23 @@ def test_a_long_name_and_five_thousand_frames(page: Page, site: str, usda: Calla
     page.reload()
     ready(page)
     expect(across).to_have_text(re.compile(r"^50\.0000 cm"))
+    with Visitor(base_url=site) as client:
+        form = {"version": "1", "to": "yup-rh-m", "format_key": "gltf"}
+        page.goto(
+            client.post("/cameras/1/deliver", data=form).headers["location"]
+        )  # so many frames are work of its own
+        page.wait_for_url("**/deliveries/1**")
+        answers.clear()
+        page.goto("/deliveries/1?look#f=3700")
+        ready(page)
+        expect(page.locator("[data-cell='theirs_position.0']")).to_have_text(re.compile(rf"^{0.5 * 3699 / 4999:.4f} m"))
+        page.keyboard.press("Home")
+        expect(page.locator("[data-cell='theirs_position.2']")).to_have_text(re.compile(r"^3\.0000 m"))
+        sizes = [len(answer.body()) for answer in answers]
+        assert len(sizes) >= 3 and max(sizes) < 700_000, sizes
+        assert client.get("/deliveries/1/drawing?block=10").status_code == 422
+    page.goto("/cameras/1")
+    ready(page)
     fits(page)
     page.goto("/")
     fits(page)
