@@ -17,6 +17,7 @@ from hypothesis import settings
 
 from anaxis.app.context import Context
 from anaxis.app.roles import LOCAL
+from lanes import sized
 
 if TYPE_CHECKING:  # tests of the core need neither a database nor a browser
     from playwright.sync_api import Page
@@ -36,7 +37,7 @@ os.environ["SSL_CERT_DIR"] = "/no-certificates"
 # (the fixture server).
 gc.set_threshold(5_000, 10, 10)
 
-settings.register_profile("anaxis", deadline=None, max_examples=60, derandomize=True)
+settings.register_profile("anaxis", deadline=None, max_examples=sized(60, 30), derandomize=True)
 settings.load_profile("anaxis")
 
 

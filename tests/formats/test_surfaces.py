@@ -9,9 +9,10 @@ import pytest
 
 from anaxis.core.scene.hull import hull_points, pieces_m
 from anaxis.core.scene.surroundings import set_triangles_m
-from anaxis.formats import read_file
-from anaxis.formats.set_lines import MAX_TRIANGLES, mesh_shape
+from anaxis.formats import read_file, set_lines
+from anaxis.formats.set_lines import mesh_shape
 from anaxis.library.archive import scene_from_bytes, scene_to_bytes
+from lanes import sized
 
 
 def area(triangles: np.ndarray) -> float:
@@ -59,8 +60,9 @@ def test_faces_become_fans_and_what_does_not_fit_is_left_out() -> None:
     assert mesh_shape(square, np.array([5]), np.array([0, 1, 2, 3, 9])) is None
 
 
-def test_a_mesh_beyond_all_bounds_has_lines_and_no_surface(tmp_path: Path) -> None:
-    side = int(np.ceil(np.sqrt(MAX_TRIANGLES / 2))) + 2
+def test_a_mesh_beyond_all_bounds_has_lines_and_no_surface(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(set_lines, "MAX_TRIANGLES", sized(set_lines.MAX_TRIANGLES, 3_000))
+    side = int(np.ceil(np.sqrt(set_lines.MAX_TRIANGLES / 2))) + 2
     x, z = np.meshgrid(np.arange(side + 1), np.arange(side + 1))
     rows = [f"v {a} 0 {b}" for a, b in zip(x.ravel().tolist(), z.ravel().tolist(), strict=True)]
     at = (np.arange(side)[:, None] * (side + 1) + np.arange(side)[None] + 1).ravel()

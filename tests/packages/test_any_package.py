@@ -17,10 +17,11 @@ from anaxis.delivery.deliver import deliver
 from anaxis.formats import read_file
 from anaxis.formats.track_json.document import convention_document
 from anaxis.packages.model import Profile
+from lanes import sized
 from test_axes_and_rotation import conventions
 
 
-@settings(max_examples=40, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@settings(max_examples=sized(40, 20), suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(conventions(), st.sampled_from(FITS), st.sampled_from(FITS), st.sampled_from(("usd", "json", "columns")))
 def test_any_package_sees_the_same_picture(
     demo_files: dict[str, Path], convention: Convention, source_fit: str, fit: str, format_key: str
