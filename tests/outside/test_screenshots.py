@@ -11,7 +11,7 @@ from typing import Any, NamedTuple
 
 import numpy as np
 import pytest
-from playwright.sync_api import Page, expect
+from playwright.sync_api import FloatRect, Locator, Page, expect
 from sqlalchemy import Engine
 
 import anaxis
@@ -71,6 +71,13 @@ def _uploaded(page: Page, site: str, demo_files: dict[str, Path], wide: Shown) -
     ready(page)
 
 
+def _box(drawn: Locator) -> FloatRect:
+    """Where something lies; it is drawn anew after each drag, and in between it lies nowhere."""
+    while (box := drawn.bounding_box()) is None:
+        drawn.wait_for()
+    return box
+
+
 def test_landmarks_are_dragged_and_the_cause_is_named_learned_and_delivered(
     page: Page, site: str, demo_files: dict[str, Path], wide: Shown
 ) -> None:
@@ -86,8 +93,7 @@ def test_landmarks_are_dragged_and_the_cause_is_named_learned_and_delivered(
         target = wide.at.get(name)
         if target is None:
             continue
-        grip = page.locator(f'#marks [data-name="{name}"] .grip').bounding_box()
-        assert grip is not None
+        grip = _box(page.locator(f'#marks [data-name="{name}"] .grip'))
         x, y = grip["x"] + grip["width"] / 2, grip["y"] + grip["height"] / 2
         if not (box["x"] < x < box["x"] + box["width"] and box["y"] < y < box["y"] + box["height"]):
             continue

@@ -49,6 +49,8 @@ from test_store import keep
 
 CHANGES, FRAMES, CUTS = sized(1000, 100), 30, sized(20, 4)
 SERVERS, WORKERS, RUN_SHOTS, PLATES = sized(3, 2), sized(4, 1), sized(500, 5), sized(20, 1)
+# Beside a whole test run, a killed server needs half a minute to come back.
+PATIENCE_S = sized(400, 120)
 
 
 def wait(condition: Callable[[], bool], seconds: float = 90, said: str = "what was waited for did not come") -> None:
@@ -282,7 +284,7 @@ def test_a_thousand_changes_and_a_run_while_everything_goes_now_and_then(
             package.set(starts[package.name]["frames"][place], group, value)
             made[package.name][place, group] = value
         assert set(happened) == {"server", "side", "network", "worker"}
-        wait(lambda: all(not p.state()["waiting"] for p in packages) and quiet(engine), 120)
+        wait(lambda: all(not p.state()["waiting"] for p in packages) and quiet(engine), PATIENCE_S)
         settled = 0
         while True:  # what both changed is a person's to choose
             with Context(engine, LOCAL) as store, store.begin():
@@ -292,7 +294,7 @@ def test_a_thousand_changes_and_a_run_while_everything_goes_now_and_then(
                 for clash in clashes:
                     settle(store, clash, dice.choice(("here", "sent")))
                     settled += 1
-            wait(lambda: all(not p.state()["waiting"] for p in packages) and quiet(engine), 120)
+            wait(lambda: all(not p.state()["waiting"] for p in packages) and quiet(engine), PATIENCE_S)
         last = {p.name: p.state() for p in packages}
         wait(lambda: open_jobs(engine, run) == 0, sized(1200, 180), "the run has not ended")
         wait(lambda: not has_open_work(engine), sized(600, 120), "the proxies are not made")
