@@ -60,7 +60,11 @@ test("a long shot comes thinned, and each frame's numbers in its block", async (
   const [whole, first] = sent.slice(0, 2).map((part) => read(opened(part)));
   const asked = [];
   let broken = false;
-  globalThis.document = { baseURI: "http://here/cameras/1" };
+  const said = [];
+  globalThis.document = {
+    baseURI: "http://here/cameras/1", createElement: () => ({}),
+    querySelectorAll: (which) => (which === "[data-view]" ? [{ before: (made) => said.push(made.textContent) }] : []),
+  };
   const data = inBlocks(first, "/cameras/1/drawing?version=2", async (url) => {
     asked.push(url.href);
     return broken ? { ok: false, status: 503 } : { ok: true, arrayBuffer: async () => opened(sent[2 + Number(url.searchParams.get("block"))]) };
@@ -81,6 +85,7 @@ test("a long shot comes thinned, and each frame's numbers in its block", async (
   assert.equal(placesOf(data, "lens_focal_mm").length, 3000);
   broken = true;
   await assert.rejects(data.ready(600), /frames from 86912 on could not be loaded \(503\)/);
+  assert.match(said.join(), /frames from 86912 on could not be loaded \(503\): reload the page/);
   broken = false;
   await data.ready(600);
   assert.equal(data.ready(600), null);

@@ -1,18 +1,21 @@
 // Reads the server's drawing data: a JSON header, then named float64 arrays (see web/drawings/packed.py).
 
-// Where the data does not come, a sentence stands in each view, and the rest of the page is left as it is.
 export async function loadDrawing(url) {
-  const answer = await fetch(url);
-  for (const old of document.querySelectorAll("p.not-loaded")) old.remove();
-  if (!answer.ok) {
-    const said = `The drawing could not be loaded (${answer.status}): reload the page.`;
-    for (const view of document.querySelectorAll("[data-view]")) {
-      view.before(Object.assign(document.createElement("p"), { className: "not-drawn not-loaded", textContent: said }));
-    }
-    throw new Error(said);
-  }
+  const answer = await loaded(url, "The drawing");
   const data = read(await answer.arrayBuffer());
   return data.facts.blocks ? inBlocks(data, url) : data;
+}
+
+// Where data does not come, a sentence stands in each view, and the rest of the page is left as it is.
+async function loaded(url, what, ask = fetch) {
+  const answer = await ask(url).catch(() => ({ ok: false, status: "no answer" }));
+  for (const old of document.querySelectorAll("p.not-loaded")) old.remove();
+  if (answer.ok) return answer;
+  const said = `${what} could not be loaded (${answer.status}): reload the page.`;
+  for (const view of document.querySelectorAll("[data-view]")) {
+    view.before(Object.assign(document.createElement("p"), { className: "not-drawn not-loaded", textContent: said }));
+  }
+  throw new Error(said);
 }
 
 export function read(buffer) {
@@ -37,10 +40,8 @@ export function inBlocks(data, url, ask = fetch) {
   const bring = async (block) => {
     const asked = new URL(url, document.baseURI);
     asked.searchParams.set("block", block);
-    const answer = await ask(asked).catch(() => ({ ok: false, status: "no answer" }));
-    if (!answer.ok) throw new Error(`The frames from ${data.frames[block * size]} on could not be loaded (${answer.status}): reload the page.`);
-    const part = read(await answer.arrayBuffer());
-    for (const [name, shape] of Object.entries(rows)) data[name].set(part[name], block * size * shape.reduce((a, b) => a * b, 1));
+    const part = read(await (await loaded(asked, `The frames from ${data.frames[block * size]} on`, ask)).arrayBuffer());
+    for (const name of Object.keys(rows)) data[name].set(part[name], block * size * (data[name].length / frames));
     there.add(block);
   };
   const brought = (block) => {

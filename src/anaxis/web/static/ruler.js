@@ -66,13 +66,8 @@ export class Ruler {
     const index = this.index, waits = this.data.ready?.(index);
     if (!waits) { this.onFrame(index); return Promise.resolve(); }
     this.root.setAttribute("aria-busy", "true");
-    return waits.then(() => { if (this.index === index) this.onFrame(index); }, (error) => this.say(error.message))
+    return waits.then(() => { if (this.index === index) this.onFrame(index); }, () => this.stop())
       .finally(() => this.root.removeAttribute("aria-busy"));
-  }
-
-  say(sentence) {
-    this.stop();
-    document.getElementById("answer").textContent = sentence;
   }
 
   toggle() { if (this.playing) this.stop(); else this.play(); }
