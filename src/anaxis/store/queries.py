@@ -185,6 +185,13 @@ class OtherCamera(NamedTuple):
     ticked: bool
 
 
+class OtherCameras(NamedTuple):
+    """Cameras ``listed``, of ``found`` that have the words."""
+
+    listed: list[OtherCamera]
+    found: int
+
+
 def has_words(words: str) -> list[ColumnElement[bool]]:
     """That each of some words stands in the name of a shot or of its camera, in upper or lower case."""
     names = func.lower(Shot.name + " " + Camera.name)
@@ -193,16 +200,15 @@ def has_words(words: str) -> list[ColumnElement[bool]]:
 
 def other_cameras(
     session: Session, camera: Camera, words: str = "", ticked: Collection[int] = (), most: int = 24
-) -> tuple[list[OtherCamera], int]:
-    """Other cameras of its show: those that are ticked, then those whose names have the words, its own shot's first; and how many
-    have the words."""
+) -> OtherCameras:
+    """Other cameras of its show: those that are ticked, then those whose names have the words, its own shot's first."""
     here = [*on_the_list(camera.shot.show), Camera.id != camera.id]
     chosen, found = Camera.id.in_(sorted(ticked)), [*here, *has_words(words)]
     query = select(Camera.id, Camera.name, Camera.shot_id, Shot.name, chosen).join(Shot, Shot.id == Camera.shot_id)
     order = (chosen.desc(), (Camera.shot_id == camera.shot_id).desc(), Shot.name, Camera.name)
     rows = session.execute(query.where(*here, or_(chosen, and_(*found))).order_by(*order).limit(most + len(ticked)))
     count = select(func.count()).select_from(Camera).join(Shot, Shot.id == Camera.shot_id).where(*found)
-    return [OtherCamera(*row) for row in rows], session.execute(count).scalar_one()
+    return OtherCameras([OtherCamera(*row) for row in rows], session.execute(count).scalar_one())
 
 
 def saved_layouts(session: Session) -> list[str]:

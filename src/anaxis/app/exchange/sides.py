@@ -2,9 +2,7 @@
 
 from __future__ import annotations
 
-import json
 from dataclasses import dataclass, replace
-from functools import lru_cache
 from typing import Any
 
 import numpy as np
@@ -110,12 +108,7 @@ def side_of(remote: RemoteCamera) -> Side:
 
 def profile_of(document: dict[str, Any]) -> Profile:
     """The profile that a client is connected by."""
-    return _profile(json.dumps(document, sort_keys=True))
-
-
-@lru_cache(maxsize=64)
-def _profile(text: str) -> Profile:
-    return profile_from_dict(json.loads(text), "The profile")
+    return profile_from_dict(document, "The profile")
 
 
 @dataclass(frozen=True, eq=False)

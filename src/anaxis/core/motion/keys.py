@@ -143,14 +143,18 @@ def drawn(
     )
 
 
-def rekeyed(keys: Keys, track: Track) -> Keys:
-    """The keys on the same places of another track: its own values, slopes fitted to it anew."""
-    channels, values = channels_of(track, keys.rule)
-    k, c = len(keys), len(channels)
+def fitted_keys(rule: KeyRule, channels: tuple[str, ...], values: Floats, index: Ints, frames: Floats) -> Keys:
+    """Keys at the places ``index`` (k,) among samples ``values`` (n, c) at ``frames`` (n,), with slopes fitted to each span alone."""
+    k, c = len(index), len(channels)
     into, out = np.zeros((k, c)), np.zeros((k, c))
     for s in range(k - 1):
-        span = slice(int(keys.index[s]), int(keys.index[s + 1]) + 1)
-        out[s], into[s + 1] = span_slopes(track.frames[span], values[span], keys.rule.interpolation)
+        span = slice(int(index[s]), int(index[s + 1]) + 1)
+        out[s], into[s + 1] = span_slopes(frames[span], values[span], rule.interpolation)
     if k > 1:
         into[0], out[-1] = out[0], into[-1]
-    return Keys(keys.rule, channels, keys.index, track.frames[keys.index], values[keys.index], into, out)
+    return Keys(rule, channels, index, frames[index], values[index], into, out)
+
+
+def rekeyed(keys: Keys, track: Track) -> Keys:
+    """The keys on the same places of another track: its own values, slopes fitted to it anew."""
+    return fitted_keys(keys.rule, *channels_of(track, keys.rule), keys.index, track.frames)

@@ -20,7 +20,16 @@ from anaxis.core.camera.projection import projection_of
 from anaxis.core.camera.track import Track
 from anaxis.core.errors import BadInput
 from anaxis.core.motion.cuts import cuts_of
-from anaxis.core.motion.keys import KeyRule, Keys, channels_of, drawn, hermite, span_slopes, track_of_channels
+from anaxis.core.motion.keys import (
+    KeyRule,
+    Keys,
+    channels_of,
+    drawn,
+    fitted_keys,
+    hermite,
+    span_slopes,
+    track_of_channels,
+)
 from anaxis.core.number_text import px_text
 from anaxis.core.progress import Progress, no_progress
 from anaxis.core.proof.proof import TestPoints, deviations_px, make_test_points, motion_size_m
@@ -118,10 +127,6 @@ class _Fit:
             self.blocks[k] = make_test_points(track, self.meant.select_frames(part), marks, self.motion_m)
         return self.blocks[k]
 
-    def slopes(self, i: int, j: int) -> tuple[Floats, Floats]:
-        """Slopes at both ends of the span from sample i to j, each (c,)."""
-        return span_slopes(self.track.frames[i : j + 1], self.values[i : j + 1], self.rule.interpolation)
-
     def worst_px(self, i: int, lengths: Sequence[int]) -> dict[int, float]:
         """By how many pixels at most the spans from sample i over so many samples draw a sample between them elsewhere, by length.
         A length that many samples are tried with is measured for a whole block at once, the others together."""
@@ -149,16 +154,9 @@ class _Fit:
             if j - i not in self.weights:
                 self.weights[j - i] = _curve_weights(j - i)
             return np.asarray(self.weights[j - i] @ self.values[i : j + 1])
-        keys, both = np.array([i, j]), np.stack(self.slopes(i, j))
-        return drawn(
-            self.track.frames[keys],
-            self.values[keys],
-            both,
-            both,
-            self.rule,
-            self.channels,
-            self.track.frames[i + 1 : j],
-        )
+        frames, values = self.track.frames[i : j + 1], self.values[i : j + 1]
+        keys = fitted_keys(self.rule, self.channels, values, np.array([0, j - i]), frames)
+        return _drawn_by(keys, frames[1:-1])
 
     def _short_spans(self, block: int, length: int) -> Floats:
         """The largest deviation of the straight span of ``length`` samples from each sample of a block, (_BLOCK,) px; infinite where
@@ -267,23 +265,17 @@ class _Search(NamedTuple):
 
 def _with_slopes(fitted: _Fit, index: Ints, tolerance_px: float) -> Keys:
     """The slopes of every span; the two of a key made one wherever both its spans stay within the tolerance."""
-    k, c = len(index), len(fitted.channels)
-    into, out = np.zeros((k, c)), np.zeros((k, c))
-    for s in range(k - 1):
-        out[s], into[s + 1] = fitted.slopes(int(index[s]), int(index[s + 1]))
-    if k > 1:
-        into[0], out[-1] = out[0], into[-1]
-    frames = fitted.track.frames[index]
-    broken = Keys(fitted.rule, fitted.channels, index, frames, fitted.values[index], into, out)
-    if fitted.rule.interpolation == "linear" or k < 3:
+    broken = fitted_keys(fitted.rule, fitted.channels, fitted.values, index, fitted.track.frames)
+    if not fitted.curved or len(index) < 3:
         return broken
+    into, out = broken.slope_in, broken.slope_out
     cut = set(cuts_of(fitted.track).tolist())
     smooth = np.array([i not in cut and i + 1 not in cut for i in index.tolist()])
     smooth[[0, -1]] = False
-    length = np.diff(frames)[:, None]
+    length = np.diff(broken.frames)[:, None]
     one = into.copy()
     one[1:-1] = (into[1:-1] * length[:-1] + out[1:-1] * length[1:]) / (length[:-1] + length[1:])
-    span_of = np.clip(np.searchsorted(index, np.arange(len(fitted.track)), side="right") - 1, 0, k - 2)
+    span_of = np.clip(np.searchsorted(index, np.arange(len(fitted.track)), side="right") - 1, 0, len(index) - 2)
     while True:
         joined = replace(
             broken, slope_in=np.where(smooth[:, None], one, into), slope_out=np.where(smooth[:, None], one, out)

@@ -11,6 +11,7 @@ import numpy as np
 from anaxis.core.camera.distortion.distortion import Distortion
 from anaxis.core.camera.lens import Image
 from anaxis.core.camera.plate.overscan import Overscan
+from anaxis.core.camera.plate.reach import frames_of
 from anaxis.core.camera.plate.st_map import distort_map, undistort_map
 from anaxis.core.camera.plate.window import AT_ONCE, Window
 from anaxis.core.errors import BadInput
@@ -31,7 +32,7 @@ class MapsOf(NamedTuple):
     @property
     def moves(self) -> bool:
         """Whether the maps are others on other frames."""
-        return max(self.distortion.frames, len(self.window.left)) > 1
+        return frames_of(self.distortion, self.window) > 1
 
     def map(self, kind: str, at: int) -> Floats:
         """The map of the frame at a place: (h, w, 2). Raises BadInput where the distortion folds over."""

@@ -30,7 +30,7 @@ class BendMesh(NamedTuple):
     @property
     def moves(self) -> bool:
         """Whether each frame has a mesh of its own."""
-        return self.bend is not None and _moves(self.bend)
+        return self.bend is not None and self.bend.moves
 
     def arrays(self, frames: slice = slice(None)) -> dict[str, Floats]:
         """``bend_px`` (n or 1, rows + 1, columns + 1, 2) of some frames, not a number where the lens shows nothing; nothing where
@@ -42,10 +42,6 @@ class BendMesh(NamedTuple):
         return {"bend_px": bent.reshape(-1, *self.pixels.shape)}
 
 
-def _moves(bend: Bend) -> bool:
-    return max(bend.distortion.frames, len(bend.plate.left)) > 1
-
-
 def bend_mesh(track: Track, image: Image, fit: str) -> BendMesh:
     """The mesh of a camera over the pinhole picture, and what the browser needs to know of it."""
     try:
@@ -54,7 +50,7 @@ def bend_mesh(track: Track, image: Image, fit: str) -> BendMesh:
         return BendMesh({"bend_said": error.sentence}, None, np.zeros((0, 0, 2)))
     if bend is None:
         return BendMesh({}, None, np.zeros((0, 0, 2)))
-    columns, rows = _COARSE if _moves(bend) else _FINE
+    columns, rows = _COARSE if bend.moves else _FINE
     x = np.linspace(-_BEYOND, 1 + _BEYOND, columns + 1) * image.width_px
     y = np.linspace(-_BEYOND, 1 + _BEYOND, rows + 1) * image.height_px
     rect = [float(x[0]), float(y[0]), float(x[-1]), float(y[-1])]

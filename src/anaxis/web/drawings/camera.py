@@ -26,7 +26,7 @@ from anaxis.delivery.ready import prepare
 from anaxis.packages.model import Profile
 from anaxis.packages.sheet import package_offsets
 from anaxis.web.drawings.bend import bend_mesh
-from anaxis.web.drawings.blocks import WHOLE, Drawing
+from anaxis.web.drawings.blocks import Drawing
 from anaxis.web.drawings.packed import encode_drawing
 
 _SHOWN_NUMBERS = (
@@ -112,15 +112,14 @@ def _drawing(
     marks = {"landmarks_m": landmarks.position_m}
     moving_marks = len(landmarks.position_m) > 1
     mesh = bend_mesh(track, picture.image, picture.fit)
-    moving_mesh = mesh.moves and len(track) > WHOLE
     return Drawing(
         {**facts, **mesh.facts},
-        still | ({} if moving_marks else marks) | ({} if moving_mesh else mesh.arrays()),
+        still | ({} if moving_marks else marks) | ({} if mesh.moves else mesh.arrays()),
         by_frame | (marks if moving_marks else {}),
         over_shot,
         ("landmarks_m",),
         np.zeros(0, np.intp) if breaks is None else breaks,
-        mesh.arrays if moving_mesh else (lambda frames: {}),
+        mesh.arrays if mesh.moves else (lambda frames: {}),
     )
 
 

@@ -6,7 +6,7 @@ For lenses that no formula fits. It is known on a grid of tangents of the pinhol
 from __future__ import annotations
 
 from dataclasses import dataclass
-from functools import cached_property
+from functools import cache, cached_property
 from typing import Any
 
 import numpy as np
@@ -40,12 +40,18 @@ class MapBend:
         at_u = np.clip(np.nan_to_num(u), self.across[0], self.across[-1])
         at_v = np.clip(np.nan_to_num(v), self.up[0], self.up[-1])
         to_u, to_v = self._splines
+
+        @cache
+        def slopes() -> Slopes:
+            by_u, by_v = ((s.ev(at_v, at_u, dy=1), s.ev(at_v, at_u, dx=1)) for s in (to_u, to_v))
+            return Slopes(*by_u, *by_v)
+
         value_u, value_v = to_u.ev(at_v, at_u), to_v.ev(at_v, at_u)
-        uu, uv = to_u.ev(at_v, at_u, dy=1), to_u.ev(at_v, at_u, dx=1)
-        vu, vv = to_v.ev(at_v, at_u, dy=1), to_v.ev(at_v, at_u, dx=1)
         off_u, off_v = u - at_u, v - at_v
-        slopes = Slopes(uu, uv, vu, vv)
-        return Bent(value_u + uu * off_u + uv * off_v, value_v + vu * off_u + vv * off_v, lambda: slopes)
+        if off_u.any() or off_v.any():  # beyond the grid
+            s = slopes()
+            value_u, value_v = value_u + s.uu * off_u + s.uv * off_v, value_v + s.vu * off_u + s.vv * off_v
+        return Bent(value_u, value_v, slopes)
 
     def document(self) -> dict[str, Any]:
         return {"model": CODE, **{k: getattr(self, k).tolist() for k in _KEYS}}

@@ -9,7 +9,7 @@ import numpy as np
 from anaxis.core.camera.distortion.distortion import Distortion
 from anaxis.core.camera.lens import Image
 from anaxis.core.camera.plate.overscan import Overscan, no_overscan
-from anaxis.core.camera.plate.reach import reach_of
+from anaxis.core.camera.plate.reach import frames_of, reach_of
 from anaxis.core.camera.plate.window import Window, window_of
 from anaxis.core.camera.track import Track
 from anaxis.core.typing import Floats, Ints
@@ -26,6 +26,11 @@ class Bend:
     plate: Window
     render: Overscan
     reach: float
+
+    @property
+    def moves(self) -> bool:
+        """Whether frames are bent in different ways."""
+        return frames_of(self.distortion, self.plate) > 1
 
     def select_frames(self, frames: Ints | slice) -> Bend:
         """The same on some of its frames."""

@@ -14,7 +14,7 @@ import scipy
 from anaxis.core.camera.distortion.distortion import Distortion
 from anaxis.core.camera.lens import Image
 from anaxis.core.camera.plate.reach import reach_of
-from anaxis.core.camera.plate.window import Window, pixel_rows
+from anaxis.core.camera.plate.window import Window, row_blocks
 from anaxis.core.typing import Floats, Ints
 
 _CELLS = (48, 32)
@@ -44,7 +44,7 @@ class PixelRays:
     def rows(self) -> Iterator[tuple[slice, Floats]]:
         """Some rows of pixels at a time: which rows, and the tangents (rows * w, 2)."""
         columns = np.arange(self._image.width_px)
-        for rows, _ in pixel_rows(self._image):
+        for rows in row_blocks(self._image):
             yield rows, self.of_pixels(np.arange(rows.start, rows.stop), columns)
 
     def cells(self) -> tuple[Ints, Ints]:

@@ -60,10 +60,15 @@ def border_pixels(image: Image, most: int = 100_000) -> Floats:
     return np.concatenate([np.stack(s, axis=1) for s in sides])
 
 
-def pixel_rows(image: Image) -> Iterator[tuple[slice, Floats]]:
-    """The middles of all pixels, some rows at a time: which rows, and (rows * w, 2)."""
+def row_blocks(image: Image) -> Iterator[slice]:
+    """The rows of a picture, as many at a time as AT_ONCE allows."""
     step = max(1, AT_ONCE // image.width_px)
     for first in range(0, image.height_px, step):
-        rows = slice(first, min(first + step, image.height_px))
+        yield slice(first, min(first + step, image.height_px))
+
+
+def pixel_rows(image: Image) -> Iterator[tuple[slice, Floats]]:
+    """The middles of all pixels, some rows at a time: which rows, and (rows * w, 2)."""
+    for rows in row_blocks(image):
         x, y = np.arange(image.width_px) + 0.5, np.arange(rows.start, rows.stop) + 0.5
         yield rows, np.stack(np.meshgrid(x, y), axis=-1).reshape(-1, 2)

@@ -270,7 +270,7 @@ def _context(
     return {
         "sheet": sheet,
         "offset_unit": package_offsets(outgoing.track, profile)[2],
-        "other_cameras": other_cameras(store, version.camera) if station == "deliver" else ([], 0),
+        "other_cameras": other_cameras(store, version.camera) if station == "deliver" else None,
         "connected": packages_there(store, version.camera.shot.show) if station == "deliver" else [],
         "node": node_name(version.camera.name, set()),
         "node_rule": NODE_NAME_RULE,

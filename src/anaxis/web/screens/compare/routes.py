@@ -36,16 +36,15 @@ def comparison(request: Request, store: Store, camera_id: int, a: int | None = N
 @router.get("/{camera_id}/compare/drawing")
 def drawing(request: Request, store: Store, camera_id: int, a: int, b: int, block: int | None = None) -> Response:
     older, newer = get_version(store, camera_id, a), get_version(store, camera_id, b)
-    found = compared(older, newer)
-    if found.proof is None:
-        raise BadInput("These versions share no frame, so there is nothing to draw.")
-    deviation = found.proof.deviation_px
 
     def make() -> Drawing:
+        found = compared(older, newer)
+        if found.proof is None:
+            raise BadInput("These versions share no frame, so there is nothing to draw.")
         track, marks, lines = track_of(older)
         return proof_drawing(
-            track.select_frames(found.in_a), marks.at_frames(found.in_a), lines, picture_of_version(older), deviation,
-            arrived_track(found, older, newer),
+            track.select_frames(found.in_a), marks.at_frames(found.in_a), lines, picture_of_version(older),
+            found.proof.deviation_px, arrived_track(found, older, newer),
         )  # fmt: skip
 
     return drawing_answer(drawings_of(request).get(("versions", older.id, newer.id), make).part(block))

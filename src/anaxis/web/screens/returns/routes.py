@@ -77,13 +77,13 @@ def shown(request: Request, store: Store, number: int) -> Any:
 @router.get("/returns/{number}/drawing")
 def drawing(request: Request, store: Store, number: int, block: int | None = None) -> Response:
     row = get_return(store, number)
-    frames, deviation, arrived = return_arrays(row)
-    if not len(frames):
-        raise BadInput(
-            "The returned camera has no frame in common with the one meant: there is nothing to lay over it."
-        )
 
     def make() -> Drawing:
+        frames, deviation, arrived = return_arrays(row)
+        if not len(frames):
+            raise BadInput(
+                "The returned camera has no frame in common with the one meant: there is nothing to lay over it."
+            )
         track, landmarks, segments = track_of(row.version)
         at = np.flatnonzero(np.isin(np.round(track.frames, 4), np.round(frames, 4)))
         marks = landmarks.at_frames(at)
