@@ -62,7 +62,7 @@ def plate_work(
     finally:
         for one in going:
             one.close()
-    # With each alone, the one that ends the process that all are forked from ends no work on another.
+    # Each is read alone now: a picture that ends the shared process ends no work on another one.
     for frame, path in gone:
         time.sleep(AGAIN_S)
         twice: list[tuple[int, Path]] = []
@@ -80,8 +80,8 @@ def _worked(
     opened: Callable[[Path], BinaryIO] | None,
     gone: list[tuple[int, Path]],
 ) -> Generator[Document, None, None]:
-    """The frames worked on one after the other, some of them in a process; ``gone`` gets those at which the process that all are
-    forked from ended, for whatever reason."""
+    """The frames worked on one after the other, some of them in a process; ``gone`` gets those at which the process that all of
+    them are forked from ended."""
     left = deque(files)
     while left:
         undone = dict(left.popleft() for _ in range(min(_AT_ONCE, len(left))))
@@ -111,7 +111,7 @@ def _batch(
     target: Path | None,
     opened: Callable[[Path], BinaryIO] | None,
 ) -> Iterator[Document]:
-    """Some frames in one process; what is done with is taken out of ``files``. Raises Gone."""
+    """Some frames in one process; each is taken out of ``files`` when it is done. Raises Gone."""
     with PICTURE_READERS.fork() as reader:
         inside, out = reader.folder / "in", reader.folder / "out"
         inside.mkdir(mode=0o755)

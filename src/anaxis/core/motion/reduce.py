@@ -43,8 +43,8 @@ _BLOCK, _BLOCKS_KEPT = 1024, 8
 # Where keys are dense, straight spans of up to _SHORT samples are tried at almost every sample. After _OFTEN trials of one length
 # in a block of frames, all spans of that length that begin in the block are measured at once.
 _SHORT, _OFTEN = 4, 8
-# So many trials of curved spans are measured ahead of the one whose answer says which of them is next. Over evenly spaced samples,
-# all spans of one length of up to _WEIGHED weigh their samples alike.
+# Curved spans are measured together with those that the next _AHEAD trials may ask for. Over evenly spaced samples, all spans of
+# one length have the same weights; those of up to _WEIGHED samples are kept.
 _AHEAD, _WEIGHED = 2, 200
 
 
@@ -128,8 +128,8 @@ class _Fit:
         return self.blocks[k]
 
     def worst_px(self, i: int, lengths: Sequence[int]) -> dict[int, float]:
-        """By how many pixels at most the spans from sample i over so many samples draw a sample between them elsewhere, by length.
-        A length that many samples are tried with is measured for a whole block at once, the others together."""
+        """The largest deviation in pixels of the spans from sample i, by their length in samples. A short length that is tried often
+        is measured for a whole block at once, the others together."""
         known = {n: 0.0 for n in lengths if n < 2}
         for n in (n for n in lengths if not self.curved and 2 <= n <= _SHORT):
             which = (i // _BLOCK, n)
@@ -183,8 +183,8 @@ def require_tolerance(tolerance_px: float) -> None:
 
 
 def _curve_weights(length: int) -> Floats:
-    """How much of each of its samples a curved span over ``length`` evenly spaced ones draws at each sample between:
-    (length - 1, length + 1)."""
+    """The weights (length - 1, length + 1) by which a curved span over ``length`` evenly spaced samples draws those between its ends
+    from all of them."""
     frames, samples = np.arange(length + 1.0), np.eye(length + 1)
     ends = np.stack([samples[0], samples[-1], *span_slopes(frames, samples, "bezier")])
     return np.asarray((hermite(frames[1:-1] / length) * [1, 1, length, length]) @ ends)
@@ -234,8 +234,8 @@ def _keys_between(fitted: _Fit, first: int, last: int, tolerance_px: float, prog
 
 
 class _Search(NamedTuple):
-    """How far a span may go, up to ``most`` samples: one over ``good`` is kept, one over ``bad`` is not. From the last one's length,
-    ``step``, it is doubled until it is not kept, and halved between then."""
+    """The search for the longest span that keeps the picture, up to ``most`` samples: ``good`` samples keep it, ``bad`` samples do
+    not. The length is doubled from ``step``, the length of the span before, until it fails, then halved between the two."""
 
     most: int
     good: int

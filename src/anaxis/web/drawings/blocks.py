@@ -1,5 +1,5 @@
-"""A drawing's data in parts: of a long shot the browser first gets what is drawn over the whole shot, thinned to what a screen
-can show, and then the numbers of each frame in blocks, as the ruler comes to them.
+"""A drawing's data in parts. Of a long shot, the browser first gets the curves over the whole shot, thinned to what a screen can
+show. It asks for the numbers of the frames in blocks, as the ruler comes to them.
 
 A short shot's drawing is one answer. What the browser puts together is in static/drawing.js.
 """
@@ -18,10 +18,10 @@ from anaxis.core.errors import BadInput
 from anaxis.core.typing import Floats, Ints
 from anaxis.web.drawings.packed import encode_drawing, is_constant
 
-# The frames that are sent in one answer; the frames of a block of a longer shot; into how many parts of its length a curve is
-# thinned, which is as many as a wide screen has pixels for a drawing, and two frames of each are sent.
+# Shots of up to WHOLE frames are sent in one answer, longer ones in blocks of BLOCK. A curve over a long shot is divided into _PARTS,
+# about as many as a drawing has pixels, and the lowest and highest frame of each part are sent.
 WHOLE, BLOCK, _PARTS = 2048, 512, 1000
-# Long drawings that the pages keep, so that the next block of one is not worked out from the start: up to some 40 MB each.
+# So many long drawings, of up to some 40 MB each, are kept for their next blocks.
 _KEPT = 2
 
 
@@ -31,8 +31,8 @@ class Drawing:
 
     Of ``by_frame``, those of ``lines`` are drawn over the whole shot, the arrays of one of its groups at the same frames; those of
     ``extents`` count for its extent alone.
-    ``breaks`` are the frames' places at which a line begins anew. ``later`` works out more arrays of some frames only when
-    these are asked for, each (len of the slice, ...).
+    ``breaks`` are the places of the frames at which a line begins anew. ``later`` computes more arrays, for the frames that are
+    asked for: each (len of the slice, ...).
     """
 
     facts: dict[str, Any]
